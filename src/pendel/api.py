@@ -1,0 +1,156 @@
+"""``import pendel``: the same verbs for scripts. See docs/python.md."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import numpy as np
+
+from pendel.core.catalogue.index import kind_of, kinds
+from pendel.core.check import end_exists, examine
+from pendel.core.controllers.emit import NumberFormat
+from pendel.core.drive import commands, file
+from pendel.core.drive.document import Drive as Document
+from pendel.core.drive.document import End, OwnEquations
+from pendel.core.drive.findings import Finding
+from pendel.core.errors import DriveProblem, RunProblem
+from pendel.core.formats.traces import save_traces
+from pendel.core.runs.kept import KeptRun, Trace
+from pendel.core.runs.simulate import prepare, run_drive
+
+
+class Run:
+    """A finished run. ``run["door_motor.speed"]`` gives times and values in SI."""
+
+    def __init__(self, kept: KeptRun):
+        self.kept = kept
+
+    def __getitem__(self, key: str) -> Trace:
+        return self.kept.trace(key)
+
+    def keys(self) -> list[str]:
+        return self.kept.keys
+
+    def at(self, key: str, times) -> np.ndarray:
+        """Values of a signal at given times (s): held for sampled signals, linear between steps for others."""
+        trace = self[key]
+        times = np.asarray(times, dtype=float)
+        if trace.sampled:
+            return trace.y[np.clip(np.searchsorted(trace.t, times + 1e-12, side="right") - 1, 0, len(trace.y) - 1)]
+        return np.interp(times, trace.t, trace.y)
+
+    def save(self, path: str | Path, signals: list[str] | None = None) -> None:
+        """Traces as ``.csv``, ``.h5`` or ``.mat``, by the ending of ``path``."""
+        save_traces([self.kept], signals or self.keys(), Path(path))
+
+
+class Drive:
+    """A drive to open or build, change, check and run."""
+
+    def __init__(self, title: str = "Untitled drive", *, document: Document | None = None):
+        self.document = document or Document(title)
+
+    def _do(self, command: commands.Command) -> None:
+        command.apply(self.document)
+
+    def add(self, kind: str, name: str, *, profile=(), own: OwnEquations | None = None, starts: Mapping[str, str] | None = None,
+            choices: Mapping[str, str] | None = None, **values: str | float) -> str:  # fmt: skip
+        """Add a card and return its id. Values are text with units, or numbers in the value's own unit.
+
+        Raises
+        ------
+        DriveProblem
+            for an unknown kind or value name.
+        """
+        if kind not in kinds():
+            raise DriveProblem(f"There is no part or block “{kind}”. Known are {', '.join(sorted(kinds()))}.")
+        known = {v.name for v in kinds()[kind].values}
+        wrong = next((v for v in values if v not in known), None)
+        if wrong and kind != "own":
+            raise DriveProblem(f"{kind} has no value “{wrong}”. It has {', '.join(sorted(known)) or 'none'}.")
+        texts = {k: str(v) for k, v in values.items()}
+        points = tuple((str(t), str(v)) for t, v in profile)
+        command = commands.add_card(self.document, kind, name, values=texts, choices=dict(choices or {}), starts=dict(starts or {}), profile=points, own=own)
+        self._do(command)
+        return command.changes[0].key
+
+    def connect(self, a: str, b: str) -> None:
+        """Wire two ports, ``card.port`` each; for signals from source to reader.
+
+        Raises
+        ------
+        DriveProblem
+            when an end does not exist.
+        """
+        ends = End.parse(a), End.parse(b)
+        known = {key: kind_of(card) for key, card in self.document.cards.items()}
+        for end in ends:
+            if end_exists(self.document, known, end) is None:
+                raise DriveProblem(f"There is no port or signal {end}.")
+        self._do(commands.add_wire(self.document, *ends))
+
+    def set(self, name: str, value: str | float) -> None:
+        """Set a quantity (``K_p``), a card's value (``current_pi.K_p``) or a setting (``until``)."""
+        if "." in name:
+            end = End.parse(name)
+            if end.card not in self.document.cards or kind_of(self.document.cards[end.card]).value(end.port) is None:
+                raise DriveProblem(f"There is no value {name}.")
+            self._do(commands.set_value(self.document, end.card, end.port, str(value)))
+        elif name in self.document.settings:
+            self._do(commands.set_setting(self.document, name, str(value)))
+        else:
+            self._do(commands.set_quantity(self.document, name, str(value)))
+
+    def tap(self, name: str, signal: str) -> None:
+        self._do(commands.add_tap(self.document, name, End.parse(signal)))
+
+    def check(self) -> list[Finding]:
+        return examine(self.document).findings
+
+    def run(self, until: float | None = None, *, with_energy: bool = False) -> Run:
+        """Run to ``until`` (s), or as long as the drive says.
+
+        Raises
+        ------
+        DriveHasFindings, RunProblem
+        """
+        kept = run_drive(prepare(self.document, with_energy=with_energy), until=until)
+        if kept.message:
+            raise RunProblem(kept.message)
+        return Run(kept)
+
+    def linear(self, source: str, target: str, *, opened_at: tuple[str, ...] = ()):
+        """Linear model from one signal or tap to another. See `pendel.core.loops.linear.LinearModel`."""
+        from pendel.core.loops.linear import linear_model
+
+        return linear_model(prepare(self.document), self._signal(source), self._signal(target), tuple(self._signal(o) for o in opened_at))
+
+    def loops(self):
+        """The loops of the drive, inside out, with margins."""
+        from pendel.core.loops.find import find_loops
+
+        return find_loops(self.document)
+
+    def propose_gains(self, regulator: str, rule: str = "crossover", **wishes: float):
+        """Gains of a regulator by a rule; see `pendel.core.loops.rules`."""
+        from pendel.core.loops.tuning import propose
+
+        return propose(self.document, regulator, rule, **wishes)
+
+    def write_c(self, folder: str | Path) -> list[Path]:
+        """Write the controller as C: source, header, example."""
+        from pendel.core.firmware.ship import write_sources
+
+        return write_sources(prepare(self.document).deck, NumberFormat.FLOAT32, Path(folder))
+
+    def save(self, path: str | Path) -> None:
+        file.save(self.document, Path(path))
+
+    def _signal(self, name: str) -> str:
+        return str(self.document.taps[name]) if name in self.document.taps else name
+
+
+def open_drive(path: str | Path) -> Drive:
+    """Open a ``.pendel`` file. Raises `FileProblem`."""
+    return Drive(document=file.load(Path(path)))

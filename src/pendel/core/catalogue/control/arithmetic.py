@@ -1,0 +1,45 @@
+"""Compare, gain, sum, product, selector and limiter."""
+
+from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
+from pendel.core.catalogue.declare import ANY, Block, Value
+
+
+def update_compare(setpoint, actual, out, dt):
+    out = setpoint - actual
+
+
+def update_gain(x, out, K, dt):
+    out = K * x
+
+
+def update_sum(a, b, c, out, dt):
+    out = a + b + c
+
+
+def update_product(a, b, out, dt):
+    out = a * b
+
+
+def update_selector(first, second, choose, out, threshold, dt):
+    out = second if choose > threshold else first
+
+
+def update_limiter(x, out, low, high, dt):
+    out = saturate(x, low, high)
+
+
+def block(id, title, sentence, keywords, ports, update, values=(), **more):
+    return Block(id=id, title=title, sentence=sentence, group="arithmetic", keywords=keywords, ports=(*ports, gives()), values=(*values, EVERY), update=update, **more)
+
+
+KINDS = (
+    block("compare", "Compare", "Setpoint minus actual value.", "difference subtract error", (reads("setpoint", "Setpoint"), reads("actual", "Actual value")), update_compare),
+    block("gain", "Gain", "Multiplies by a constant.", "factor scale proportional", (reads("x", "Input"),), update_gain, (Value("K", "Gain", ANY, "1"),),
+          telling=lambda v, card: (v["K"],)),
+    block("sum", "Sum", "Adds up to three signals.", "add plus", (reads("a", "First"), reads("b", "Second"), reads("c", "Third", required=False)), update_sum),
+    block("product", "Product", "Multiplies two signals.", "multiply times", (reads("a", "First"), reads("b", "Second")), update_product),
+    block("selector", "Selector", "Passes the second signal while the choosing signal is above the threshold, else the first.", "switch choose if",
+          (reads("first", "First"), reads("second", "Second"), reads("choose", "Choose", side="top")), update_selector, (Value("threshold", "Threshold", ANY, "0.5"),)),
+    block("limiter", "Limiter", "Keeps a signal between two limits.", "saturation clamp limit", (reads("x", "Input"),), update_limiter, LIMITS,
+          contradictions=limits_cross, telling=lambda v, card: (f"{v['low']} … {v['high']}",)),
+)  # fmt: skip

@@ -1,0 +1,48 @@
+"""Integrator, PT1, slew limiter and delay."""
+
+import math
+
+from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
+from pendel.core.catalogue.declare import ANY, Block, Value
+
+
+def update_integrator(x, out, K_i, low, high, start, total, started, dt):
+    """Forward sum: the input acts at the next tick, so that it may stand in a loop."""
+    if started < 0.5:
+        total = start
+        started = 1.0
+    out = total
+    total = saturate(total + K_i * dt * x, low, high)
+
+
+def update_pt1(x, out, K, a, level, dt):
+    """Exact for an input that is constant within a tick: a = exp(−dt/T)."""
+    level = a * level + (1.0 - a) * K * x
+    out = level
+
+
+def update_slew(x, out, rise, fall, level, dt):
+    level = level + saturate(x - level, -fall * dt, rise * dt)
+    out = level
+
+
+def update_delay(x, out, line, ticks, dt):
+    out = delayed(line, x, ticks)
+
+
+def block(id, title, sentence, keywords, values, update, **more):
+    return Block(id=id, title=title, sentence=sentence, group="dynamics", keywords=keywords, ports=(reads("x", "Input"), gives()), values=(*values, EVERY), update=update, **more)
+
+
+KINDS = (
+    block("integrator", "Integrator", "Sums its input over time, between limits.", "integral sum",
+          (Value("K_i", "Gain", ANY, "1"), *LIMITS, Value("start", "Starts from", ANY, "0")), update_integrator, holds=frozenset({"x"}), contradictions=limits_cross,
+          telling=lambda v, card: (v["K_i"],)),
+    block("pt1", "PT1", "First-order lag.", "lag filter low-pass smoothing", (Value("K", "Gain", ANY, "1"), Value("T", "Time constant", "ms", "2", low=0.0, open_low=True)), update_pt1,
+          derive=lambda v, card, period: {"a": math.exp(-period / v["T"])}, telling=lambda v, card: (v["T"],)),
+    block("slew_limiter", "Slew limiter", "Limits how fast a signal may rise and fall.", "rate limit ramp",
+          (Value("rise", "Rises by at most, per second", ANY, "10", low=0.0, open_low=True), Value("fall", "Falls by at most, per second", ANY, "10", low=0.0, open_low=True)), update_slew,
+          telling=lambda v, card: (f"{v['rise']} a second",)),
+    block("delay", "Delay", "Gives its input some periods later.", "dead time memory previous", (Value("ticks", "Periods", "", "1", low=1.0, high=255.0, whole=True),), update_delay,
+          holds=frozenset({"x"}), telling=lambda v, card: (f"{v['ticks']} periods",)),
+)  # fmt: skip

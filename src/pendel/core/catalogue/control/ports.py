@@ -1,0 +1,21 @@
+"""Ports and values that many blocks share."""
+
+from pendel.core.catalogue.declare import ANY, Contradiction, Link, Port, Value
+
+
+def reads(name: str, label: str, *, side: str = "right", unit: str = ANY, required: bool = True) -> Port:
+    return Port(name, Link.SIGNAL_IN, label, side, unit, required)
+
+
+def gives(name: str = "out", label: str = "Output", *, unit: str = ANY) -> Port:
+    return Port(name, Link.SIGNAL_OUT, label, "left", unit)
+
+
+EVERY = Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True)
+LIMITS = (Value("low", "Lower limit", ANY, "-48"), Value("high", "Upper limit", ANY, "48"))
+
+
+def limits_cross(v, card):
+    if v["low"] >= v["high"]:
+        return [Contradiction("The lower limit is not below the upper limit. Correct one of the two.", "low")]
+    return []

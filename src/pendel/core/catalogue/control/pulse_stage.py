@@ -1,0 +1,23 @@
+"""From a voltage demand to the duty of a bridge."""
+
+from pendel.core.catalogue.control.ports import EVERY, gives, reads
+from pendel.core.catalogue.declare import Block, Value
+
+
+def update(u, u_link, duty, U_dc, d_max, dt):
+    """The measured link voltage is used where it is wired and not near zero."""
+    link = u_link if u_link > 0.05 * U_dc else U_dc
+    duty = saturate(u / link, -d_max, d_max)
+
+
+KIND = Block(
+    id="pulse_stage",
+    title="Pulse stage",
+    sentence="Turns a voltage demand into the duty of a bridge.",
+    group="modulation",
+    keywords="pwm duty modulator voltage",
+    ports=(reads("u", "Voltage demand", unit="V"), reads("u_link", "Link voltage", side="bottom", unit="V", required=False), gives("duty", "Duty", unit="")),
+    values=(Value("U_dc", "Link voltage", "V", "48", low=0.0, open_low=True), Value("d_max", "Duty at most", "%", "98", low=0.0, high=1.0, open_low=True), EVERY),
+    update=update,
+    telling=lambda v, card: (f"link {v['U_dc']}", f"at most {v['d_max']}"),
+)

@@ -1,0 +1,88 @@
+"""P, PI and PID regulators with limits and anti-windup.
+
+PI: u = K_p·(e + ∫e dt / T_i). PID adds a derivative filtered by T_f. Integration stops while the output is at
+a limit and the error drives it further out (conditional integration; Åström, Hägglund: Advanced PID Control,
+section 3.5). The integral uses backward differences, so that T_i acts within the same tick.
+"""
+
+from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
+from pendel.core.catalogue.declare import ANY, Block, Choice, Value
+
+
+def update_p(setpoint, actual, feedforward, out, K_p, low, high, closed, open_output, dt):
+    unlimited = K_p * (setpoint - actual) + feedforward
+    if closed < 0.5:
+        unlimited = open_output
+    out = saturate(unlimited, low, high)
+
+
+def update_pi(setpoint, actual, feedforward, out, K_p, T_i, low, high, closed, open_output, integral, dt):
+    e = setpoint - actual
+    grown = integral + K_p * e * dt / T_i
+    unlimited = K_p * e + grown + feedforward
+    out = saturate(unlimited, low, high)
+    if not ((unlimited > high and e > 0.0) or (unlimited < low and e < 0.0)):
+        integral = saturate(grown, low, high)
+    if closed < 0.5:
+        integral = 0.0
+        out = saturate(open_output, low, high)
+
+
+def update_pid(setpoint, actual, feedforward, out, K_p, T_i, T_d, T_f, low, high, closed, open_output, integral, slope, last_e, started, dt):
+    e = setpoint - actual
+    if started < 0.5:
+        last_e = e
+        started = 1.0
+    slope = (T_f * slope + K_p * T_d * (e - last_e)) / (T_f + dt)
+    last_e = e
+    grown = integral + K_p * e * dt / T_i
+    unlimited = K_p * e + grown + slope + feedforward
+    out = saturate(unlimited, low, high)
+    if not ((unlimited > high and e > 0.0) or (unlimited < low and e < 0.0)):
+        integral = saturate(grown, low, high)
+    if closed < 0.5:
+        integral = 0.0
+        slope = 0.0
+        out = saturate(open_output, low, high)
+
+
+LOOP = Choice("loop", "Loop", (("closed", "closed"), ("open", "open: gives the held output")))
+PORTS = (
+    reads("setpoint", "Setpoint"),
+    reads("actual", "Actual value"),
+    reads("feedforward", "Feed-forward", side="top", required=False),
+    gives(),
+)
+GAIN = Value("K_p", "Gain", ANY, "1")
+INTEGRAL = Value("T_i", "Integral time", "ms", "10", low=0.0, open_low=True)
+HELD = Value("open_output", "Held output when open", ANY, "0")
+
+
+def closed(v, card, period):
+    return {"closed": 0.0 if card.choices.get("loop") == "open" else 1.0}
+
+
+def regulator(id, title, sentence, update, values, telling):
+    return Block(
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="regulator",
+        keywords="controller loop current speed position gain " + id,
+        ports=PORTS,
+        choices=(LOOP,),
+        values=(GAIN, *values, *LIMITS, HELD, EVERY),
+        update=update,
+        derive=closed,
+        contradictions=limits_cross,
+        regulates=True,
+        telling=lambda v, card: ("open",) if card.choices.get("loop") == "open" else (" / ".join(v[n] for n in telling),),
+    )
+
+
+DERIVATIVE = (Value("T_d", "Derivative time", "ms", "1", low=0.0), Value("T_f", "Derivative filter", "ms", "0.2", low=0.0))
+KINDS = (
+    regulator("p", "P regulator", "Output follows the error by a gain, with limits.", update_p, (), ("K_p",)),
+    regulator("pi", "PI regulator", "Gain and integral of the error, with limits and anti-windup.", update_pi, (INTEGRAL,), ("K_p", "T_i")),
+    regulator("pid", "PID regulator", "Gain, integral and filtered derivative, with limits and anti-windup.", update_pid, (INTEGRAL, *DERIVATIVE), ("K_p", "T_i", "T_d")),
+)

@@ -1,0 +1,76 @@
+"""Travel plan: from standstill to standstill over a distance, limited in speed and acceleration."""
+
+import math
+
+from pendel.core.catalogue.control.ports import EVERY, gives
+from pendel.core.catalogue.declare import ANY, Block, Figure, Value
+
+
+def update(position, speed, sign, v_peak, t_a, t_c, t_d, t_0, distance, n, dt):
+    t = n * dt - t_0
+    travelled = 0.0
+    moving = 0.0
+    if t > 0.0:
+        if t < t_a:
+            moving = v_peak * t / t_a
+            travelled = 0.5 * moving * t
+        elif t < t_a + t_c:
+            moving = v_peak
+            travelled = v_peak * (t - 0.5 * t_a)
+        elif t < t_a + t_c + t_d:
+            left = t_a + t_c + t_d - t
+            moving = v_peak * left / t_d
+            travelled = absolute(distance) - 0.5 * moving * left
+        else:
+            travelled = absolute(distance)
+    position = sign * travelled
+    speed = sign * moving
+    n = n + 1.0
+
+
+def phases(v):
+    """Peak speed and the three times of the trapezoid; a triangle where the distance is short."""
+    distance, top, up, down = abs(v["distance"]), v["v_max"], v["a_max"], v["d_max"]
+    peak = min(top, math.sqrt(2.0 * distance * up * down / (up + down)))
+    t_a, t_d = peak / up, peak / down
+    t_c = max(0.0, (distance - 0.5 * peak * (t_a + t_d)) / peak) if peak > 0 else 0.0
+    return peak, t_a, t_c, t_d
+
+
+def derive(v, card, period):
+    peak, t_a, t_c, t_d = phases(v)
+    tiny = 1e-9
+    return {"sign": math.copysign(1.0, v["distance"]), "v_peak": peak, "t_a": max(t_a, tiny), "t_c": t_c, "t_d": max(t_d, tiny)}
+
+
+def follows(v, card):
+    peak, t_a, t_c, t_d = phases(v)
+    return [
+        Figure("Peak speed", "v", peak, "m/s"),
+        Figure("Speeding up", "t_a", t_a, "s"),
+        Figure("At speed", "t_c", t_c, "s"),
+        Figure("Slowing down", "t_d", t_d, "s"),
+        Figure("Arrives at", "t", v["t_0"] + t_a + t_c + t_d, "s"),
+    ]
+
+
+KIND = Block(
+    id="travel_plan",
+    title="Travel plan",
+    sentence="Plans a travel of given distance within limits of speed and acceleration.",
+    group="setpoint",
+    keywords="setpoint profile trapezoid motion acceleration limited",
+    ports=(gives("speed", "Speed setpoint"), gives("position", "Position setpoint")),
+    values=(
+        Value("distance", "Distance", ANY, "0.6"),
+        Value("v_max", "Speed at most", ANY, "0.7", low=0.0, open_low=True),
+        Value("a_max", "Acceleration at most", ANY, "4", low=0.0, open_low=True),
+        Value("d_max", "Deceleration at most", ANY, "4", low=0.0, open_low=True),
+        Value("t_0", "Starts at", "s", "0.05"),
+        EVERY,
+    ),
+    update=update,
+    derive=derive,
+    follows=follows,
+    telling=lambda v, card: (v["distance"], v["v_max"]),
+)

@@ -1,0 +1,187 @@
+"""What a catalogue entry declares. The inspector, the search line, the docs and the checks derive from it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from enum import Enum
+from typing import Any
+
+from pendel.core.drive.document import Card
+
+
+class Deck(Enum):
+    POWER = "power"
+    SENSOR = "sensor"
+    CONTROL = "control"
+
+
+class Link(Enum):
+    """What a port connects to. Only equal links can be wired, but for a line that earths a DC pair."""
+
+    DC = "dc"
+    LINE = "line"
+    SHAFT = "shaft"
+    ROD = "rod"
+    SIGNAL_IN = "signal in"
+    SIGNAL_OUT = "signal out"
+
+
+@dataclass(frozen=True)
+class Port:
+    """``side`` is left, right, top or bottom of the card; ``unit`` is for signals."""
+
+    name: str
+    link: Link
+    label: str
+    side: str = "left"
+    unit: str = ""
+    required: bool = True
+
+
+ANY = "*"
+"""Unit of a value whose dimension depends on what is wired to it."""
+
+
+@dataclass(frozen=True)
+class Value:
+    """A value of a card: ``default`` as a user would write it; empty means it may stay empty.
+
+    ``low`` and ``high`` are in SI; ``open_low`` excludes ``low`` itself.
+    """
+
+    name: str
+    label: str
+    unit: str
+    default: str
+    low: float | None = None
+    high: float | None = None
+    open_low: bool = False
+    whole: bool = False
+
+    @property
+    def optional(self) -> bool:
+        return self.default == ""
+
+
+@dataclass(frozen=True)
+class State:
+    name: str
+    label: str
+    unit: str
+
+
+@dataclass(frozen=True)
+class Signal:
+    name: str
+    label: str
+    unit: str
+
+
+@dataclass(frozen=True)
+class Choice:
+    name: str
+    label: str
+    options: tuple[tuple[str, str], ...]
+    """Pairs of stored word and what the user reads; the first is the default."""
+
+    @property
+    def default(self) -> str:
+        return self.options[0][0]
+
+
+@dataclass(frozen=True)
+class Figure:
+    """A derived value to show: SI value and the unit to show it in."""
+
+    label: str
+    symbol: str
+    value: float
+    unit: str
+
+
+@dataclass(frozen=True)
+class Contradiction:
+    """Two values that cannot both be right. ``remedy`` maps value names to texts that mend it."""
+
+    sentence: str
+    field: str
+    remedy: Mapping[str, str] | None = None
+    remedy_label: str = ""
+    fault: bool = True
+
+
+Values = Mapping[str, float]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Kind:
+    """What parts and blocks have in common."""
+
+    id: str
+    title: str
+    sentence: str
+    group: str
+    keywords: str = ""
+    ports: tuple[Port, ...] = ()
+    values: tuple[Value, ...] = ()
+    choices: tuple[Choice, ...] = ()
+    deck: Deck = Deck.POWER
+    telling: Callable[[Mapping[str, str], Card], Sequence[str]] | None = None
+    """Up to two short lines for the card from shown values."""
+    shown: Callable[[Card], set[str]] | None = None
+    """Names of the values in force for a card's choices; all when absent."""
+    contradictions: Callable[[Values, Card], list[Contradiction]] | None = None
+    follows: Callable[[Values, Card], list[Figure]] | None = None
+    has_profile: tuple[str, str] | None = None
+    """Label and unit of the profile's value, for cards that carry one."""
+
+    def port(self, name: str) -> Port | None:
+        return next((p for p in self.ports if p.name == name), None)
+
+    def value(self, name: str) -> Value | None:
+        return next((v for v in self.values if v.name == name), None)
+
+    def values_in_force(self, card: Card) -> list[Value]:
+        names = self.shown(card) if self.shown else {v.name for v in self.values}
+        return [v for v in self.values if v.name in names]
+
+    def choice(self, card: Card, name: str) -> str:
+        default = next(c.default for c in self.choices if c.name == name)
+        return card.choices.get(name, default)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Part(Kind):
+    """A physical part: states, signals and equations.
+
+    ``build`` receives the equation context of `pendel.core.equations.context` and states the equations.
+    ``circuit`` turns entered values into those the equations use.
+    """
+
+    build: Callable[[Any], None]
+    states: tuple[State, ...] = ()
+    signals: tuple[Signal, ...] = ()
+    circuit: Callable[[Values, Card], dict[str, float]] | None = None
+    main_signal: str = ""
+    spine: str = ""
+    """Mark in the energy path; empty leaves the part out of it."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Block(Kind):
+    """A block of the control deck or a sensor.
+
+    ``update`` is written in the block language (`pendel.core.controllers.language`): arguments name inputs,
+    values, states, outputs and ``dt``; assignments to states and outputs take effect.
+    """
+
+    update: Callable[..., None]
+    states: tuple[State, ...] = ()
+    deck: Deck = Deck.CONTROL
+    derive: Callable[[Values, Card, float], dict[str, float]] | None = None
+    """Values the update uses that follow from the entered ones and the block's period."""
+    holds: frozenset[str] = frozenset()
+    """Inputs that do not act on the outputs within the same tick (they break loops)."""
+    tables: Callable[[Values, Card], list[tuple[float, float]]] | None = None
+    regulates: bool = False

@@ -1,0 +1,31 @@
+"""DC source with internal resistance."""
+
+from pendel.core.catalogue.declare import Link, Part, Port, Signal, Value
+
+
+def build(c):
+    u, i = c.pair("dc")
+    e, r = c.value("U_0"), c.value("R_i")
+    c.equation(u - e - r * i)
+    c.signal("voltage", u)
+    c.signal("current", -i)
+    c.signal("power", -u * i)
+    c.signal("loss", r * i * i)
+    c.supplied(-e * i)
+    c.lost(r * i * i)
+
+
+KIND = Part(
+    id="dc_source",
+    title="DC source",
+    sentence="A constant voltage behind a resistance.",
+    group="supply",
+    keywords="supply battery link voltage",
+    ports=(Port("dc", Link.DC, "DC output", "right"),),
+    values=(Value("U_0", "Open-circuit voltage", "V", "48"), Value("R_i", "Internal resistance", "mΩ", "35", low=0.0)),
+    signals=(Signal("voltage", "terminal voltage", "V"), Signal("current", "current", "A"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
+    build=build,
+    telling=lambda v, card: (v["U_0"], v["R_i"]),
+    main_signal="voltage",
+    spine="= =",
+)

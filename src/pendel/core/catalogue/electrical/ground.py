@@ -1,0 +1,18 @@
+"""Ground: potential zero."""
+
+from pendel.core.catalogue.declare import Link, Part, Port
+
+
+def build(c):
+    c.equation(c.line("line").across)
+
+
+KIND = Part(
+    id="ground",
+    title="Ground",
+    sentence="Ties a line, or the minus line of a DC pair, to potential zero.",
+    group="supply",
+    keywords="earth reference zero",
+    ports=(Port("line", Link.LINE, "Line", "top"),),
+    build=build,
+)

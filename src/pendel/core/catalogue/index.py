@@ -1,0 +1,60 @@
+"""All kinds of parts and blocks by id. A part or block is known once its module is named here."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from importlib import import_module
+
+from pendel.core.catalogue import own
+from pendel.core.catalogue.declare import Block, Kind, Part
+from pendel.core.drive.document import Card
+from pendel.core.errors import DriveProblem
+
+MODULES = (
+    "electrical.dc_source", "electrical.four_quadrant_bridge", "electrical.ground", "machines.brushed_dc", "mechanics.inertias",
+    "mechanics.friction", "mechanics.transmissions", "mechanics.loads", "sensors.sensing", "sensors.encoder", "control.generators",
+    "control.travel_plan", "control.arithmetic", "control.regulators", "control.dynamics", "control.pulse_stage",
+)  # fmt: skip
+
+
+@lru_cache(maxsize=1)
+def kinds() -> dict[str, Kind]:
+    """Every kind by its id. Duplicate ids fail at once."""
+    found: dict[str, Kind] = {own.TEMPLATE.id: own.TEMPLATE}
+    for name in MODULES:
+        module = import_module(f"pendel.core.catalogue.{name}")
+        for kind in getattr(module, "KINDS", None) or (module.KIND,):
+            if kind.id in found:
+                raise ValueError(f"two catalogue entries are called {kind.id}")
+            found[kind.id] = kind
+    return found
+
+
+def kind_of(card: Card) -> Kind:
+    """The kind of a card; for own equations, the one its lines amount to.
+
+    Raises
+    ------
+    DriveProblem
+        when this version has no such kind.
+    """
+    if card.kind == "own":
+        return _own_part(card.kind, card.own, card)
+    if card.kind not in kinds():
+        raise DriveProblem(f"{card.name} is of the kind “{card.kind}”, which this version of Pendel does not have. Delete the card or update Pendel.")
+    return kinds()[card.kind]
+
+
+_cache: dict[object, Part] = {}
+
+
+def _own_part(_: str, lines: object, card: Card) -> Part:
+    if lines not in _cache:
+        if len(_cache) > 200:
+            _cache.clear()
+        _cache[lines] = own.own_part(card)
+    return _cache[lines]
+
+
+def is_block(kind: Kind) -> bool:
+    return isinstance(kind, Block)

@@ -1,0 +1,111 @@
+"""Loads and test-bench drives with a profile over time. A positive load brakes positive movement."""
+
+from pendel.core.catalogue.declare import Choice, Link, Part, Port, Signal
+
+ACTS = Choice("acts", "Acts as", (("rubs", "rubbing: brakes whatever moves"), ("pulls", "pulling: one direction")))
+
+
+def build_load(c):
+    speed, through = c.flange("a")
+    level = c.profile()
+    if c.choice("acts") == "pulls":
+        load = level
+        c.equation(through - load)
+    else:
+        w, dw = c.state("w", helper=True)
+        load = c.dry_friction(w, dw, sliding=level, breakaway=level)
+        c.equation(w - speed)
+        c.equation(through - load)
+    c.signal("load", load)
+    c.signal("level", level)
+    c.signal("power", load * speed)
+    c.lost(load * speed)
+
+
+def build_imposed_speed(c):
+    speed, through = c.flange("a")
+    wanted = c.profile()
+    c.equation(speed - wanted)
+    c.signal("speed", wanted)
+    c.signal("torque", -through)
+    c.signal("power", -through * wanted)
+    c.supplied(-through * wanted)
+
+
+def build_imposed_torque(c):
+    speed, through = c.flange("a")
+    wanted = c.profile()
+    c.equation(through + wanted)
+    c.signal("torque", wanted)
+    c.signal("speed", speed)
+    c.signal("power", wanted * speed)
+    c.supplied(wanted * speed)
+
+
+def load_signals(word, unit):
+    return (Signal("load", f"load {word}", unit), Signal("level", "profile", unit), Signal("power", "power", "W"))
+
+
+LOAD_FORCE = Part(
+    id="load_force",
+    title="Load force",
+    sentence="A force over time that rubs on, or pulls at, a moving mass.",
+    group="load",
+    keywords="rubbing profile disturbance brake",
+    ports=(Port("a", Link.ROD, "Rod", "left"),),
+    choices=(ACTS,),
+    signals=load_signals("force", "N"),
+    build=build_load,
+    has_profile=("Force", "N"),
+    telling=lambda v, card: ("load force", "rubs" if card.choices.get("acts", "rubs") == "rubs" else "pulls"),
+    main_signal="load",
+    spine="↯",
+)
+
+LOAD_TORQUE = Part(
+    id="load_torque",
+    title="Load torque",
+    sentence="A torque over time that brakes, or pulls at, a shaft.",
+    group="load",
+    keywords="profile disturbance brake",
+    ports=(Port("a", Link.SHAFT, "Shaft", "left"),),
+    choices=(ACTS,),
+    signals=load_signals("torque", "N·m"),
+    build=build_load,
+    has_profile=("Torque", "N·m"),
+    telling=lambda v, card: ("load torque", "rubs" if card.choices.get("acts", "rubs") == "rubs" else "pulls"),
+    main_signal="load",
+    spine="↯",
+)
+
+IMPOSED_SPEED = Part(
+    id="imposed_speed",
+    title="Imposed speed",
+    sentence="A test bench that holds a shaft at a given speed over time, whatever the torque.",
+    group="load",
+    keywords="test bench dynamometer profile",
+    ports=(Port("a", Link.SHAFT, "Shaft", "left"),),
+    signals=(Signal("speed", "speed", "rad/s"), Signal("torque", "torque", "N·m"), Signal("power", "power", "W")),
+    build=build_imposed_speed,
+    has_profile=("Speed", "rad/s"),
+    telling=lambda v, card: ("imposed speed",),
+    main_signal="speed",
+    spine="→",
+)
+
+IMPOSED_TORQUE = Part(
+    id="imposed_torque",
+    title="Imposed torque",
+    sentence="Drives a shaft with a given torque over time.",
+    group="load",
+    keywords="test bench profile drive",
+    ports=(Port("a", Link.SHAFT, "Shaft", "left"),),
+    signals=(Signal("torque", "torque", "N·m"), Signal("speed", "speed", "rad/s"), Signal("power", "power", "W")),
+    build=build_imposed_torque,
+    has_profile=("Torque", "N·m"),
+    telling=lambda v, card: ("imposed torque",),
+    main_signal="torque",
+    spine="→",
+)
+
+KINDS = (LOAD_FORCE, LOAD_TORQUE, IMPOSED_SPEED, IMPOSED_TORQUE)

@@ -1,0 +1,63 @@
+"""Sensors as they are: gain error, offset, noise, delay, quantisation. One law for four measured quantities.
+
+Order of the errors: delay, gain and offset, noise, quantisation, as the signal passes transducer, amplifier
+and converter.
+"""
+
+import math
+
+from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
+
+
+def update(measured, value, gain_error, offset, noise_relative, noise_absolute, step, delay_ticks, line, rng, ideal, dt):
+    """The noise is normal, of zero mean; its relative part is in percent of the momentary signal."""
+    late = delayed(line, measured, delay_ticks)
+    seen = late * (1.0 + gain_error) + offset
+    seen = seen + normal(rng) * (noise_absolute + noise_relative * absolute(late))
+    if step > 0.0:
+        seen = step * floor(seen / step + 0.5)
+    value = measured if ideal > 0.5 else seen
+
+
+def derive(v, card, period):
+    levels = 0.0
+    if not math.isnan(v["bits"]) and not math.isnan(v["range"]):
+        levels = 2.0 * v["range"] / 2.0 ** v["bits"]
+    return {"step": levels, "delay_ticks": v["delay"] / period, "ideal": 1.0 if card.choices.get("mode") == "ideal" else 0.0}
+
+
+MODE = Choice("mode", "Behaves", (("as it is", "as it is, with its errors"), ("ideal", "ideal")))
+
+
+def sensor(id, title, word, unit, keywords):
+    return Block(
+        id=id,
+        title=title,
+        sentence=f"Measures a {word} with gain error, offset, noise, delay and quantisation.",
+        group="sensor",
+        keywords="measure sensor noise offset " + keywords,
+        deck=Deck.SENSOR,
+        ports=(Port("measured", Link.SIGNAL_IN, f"Measured {word}", "top", unit), Port("value", Link.SIGNAL_OUT, "Sampled value", "bottom", unit)),
+        choices=(MODE,),
+        values=(
+            Value("gain_error", "Gain error", "%", "0"),
+            Value("offset", "Offset", unit, "0"),
+            Value("noise_relative", "Noise of the signal", "%", "0", low=0.0),
+            Value("noise_absolute", "Noise, fixed part", unit, "0", low=0.0),
+            Value("delay", "Delay", "us", "0", low=0.0, high=0.01),
+            Value("bits", "Converter bits", "", "", low=1.0, high=32.0, whole=True),
+            Value("range", "Converter range ±", unit, "", low=0.0, open_low=True),
+            Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True),
+        ),
+        update=update,
+        derive=derive,
+        telling=lambda v, card: ("ideal",) if card.choices.get("mode") == "ideal" else (f"noise {v['noise_relative']}", f"gain {v['gain_error']}"),
+    )
+
+
+KINDS = (
+    sensor("current_sensor", "Current sensor", "current", "A", "shunt hall ampere"),
+    sensor("voltage_sensor", "Voltage sensor", "voltage", "V", "divider volt"),
+    sensor("speed_sensor", "Speed sensor", "speed", "*", "tachometer"),
+    sensor("position_sensor", "Position sensor", "position", "*", "potentiometer resolver angle"),
+)

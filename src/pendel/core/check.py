@@ -1,0 +1,306 @@
+"""Checking a drive: every text is evaluated, every wire followed; what is wrong becomes a finding."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+from pendel.core.catalogue.declare import ANY, Block, Kind, Link, Part, Value
+from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.own import read_own
+from pendel.core.drive import commands
+from pendel.core.drive.document import Card, Drive, End, Wire
+from pendel.core.drive.findings import Finding, attention, fault
+from pendel.core.errors import DriveProblem, ExpressionProblem, OutOfRange
+from pendel.core.quantities.expressions import evaluate, read, value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import NONE, dimension_text, number_text, unit
+
+SETTING_UNITS = {"until": "s", "tick": "s", "tolerance": "", "computing_delay": "", "seed": ""}
+METHODS = ("auto", "explicit", "stiff")
+LEVELS = ("averaged",)
+
+
+@dataclass
+class Examined:
+    """What the texts of a drive amount to, in SI, and what is wrong with them."""
+
+    findings: list[Finding] = field(default_factory=list)
+    quantities: dict[str, float] = field(default_factory=dict)
+    settings: dict[str, float] = field(default_factory=dict)
+    values: dict[str, dict[str, float]] = field(default_factory=dict)
+    starts: dict[str, dict[str, float]] = field(default_factory=dict)
+    profiles: dict[str, tuple[list[float], list[float]]] = field(default_factory=dict)
+
+    @property
+    def faults(self) -> list[Finding]:
+        return [f for f in self.findings if f.stops]
+
+    def finding_at(self, card: str, field_name: str) -> Finding | None:
+        return next((f for f in self.findings if f.card == card and f.field == field_name), None)
+
+
+def examine(drive: Drive) -> Examined:
+    """Evaluate and check everything that needs no equations."""
+    result = Examined()
+    names = Names({name: q.text for name, q in drive.quantities.items()})
+    _quantities(drive, names, result)
+    _settings(drive, names, result)
+    kinds: dict[str, Kind] = {}
+    for key, card in drive.cards.items():
+        try:
+            kinds[key] = kind_of(card)
+        except DriveProblem as problem:
+            result.findings.append(fault(str(problem), key))
+    for key, kind in kinds.items():
+        _card(drive, key, kind, names, result)
+    _wires(drive, kinds, result)
+    _ports(drive, kinds, result)
+    _taps(drive, kinds, result)
+    return result
+
+
+def _quantities(drive: Drive, names: Names, result: Examined) -> None:
+    for name in drive.quantities:
+        try:
+            result.quantities[name] = names(name).si
+        except ExpressionProblem as problem:
+            result.findings.append(fault(f"Quantity {name}: {problem}", field=name))
+
+
+def _settings(drive: Drive, names: Names, result: Examined) -> None:
+    for name, unit_text in SETTING_UNITS.items():
+        text = drive.settings[name]
+        label = {"until": "Run length", "tick": "Base tick"}.get(name, name.replace("_", " ").capitalize())
+        try:
+            value = value_in_field(text, unit_text, names)
+            if name in ("until", "tick", "tolerance") and value <= 0:
+                raise OutOfRange(label, text, "above 0")
+            if name == "computing_delay" and value not in (0.0, 1.0):
+                raise OutOfRange(label, text, "0 or 1 tick")
+            if name == "tolerance" and not 1e-13 <= value <= 0.1:
+                raise OutOfRange(label, text, "between 1e-13 and 0.1")
+            result.settings[name] = value
+        except ExpressionProblem as problem:
+            result.findings.append(fault(f"{label}: {problem}", field=name))
+    until, tick = result.settings.get("until"), result.settings.get("tick")
+    if until is not None and tick is not None and until / tick > 5e7:
+        result.findings.append(fault(f"The run of {number_text(until)} s has {number_text(until / tick)} ticks; at most 50 million are possible. Shorten the run.", field="until"))
+    if drive.settings["level"] not in LEVELS:
+        result.findings.append(fault(f"The level of detail “{drive.settings['level']}” is not known. Choose averaged.", field="level"))
+    if drive.settings["method"] not in METHODS:
+        result.findings.append(fault(f"The method “{drive.settings['method']}” is not known. Choose one of {', '.join(METHODS)}.", field="method"))
+
+
+def evaluate_value(value: Value, text: str, names: Names) -> float:
+    """SI value of a card's value text; empty optional ones are not-a-number.
+
+    Raises
+    ------
+    ExpressionProblem
+    """
+    if not text.strip() and value.optional:
+        return math.nan
+    if value.unit == ANY:
+        number = evaluate(read(text), names, text).si
+    else:
+        number = value_in_field(text, value.unit, names)
+    low, high = value.low, value.high
+    beyond = (low is not None and (number < low or (value.open_low and number <= low))) or (high is not None and number > high)
+    if beyond or (value.whole and number != round(number)):
+        bounds = []
+        if low is not None:
+            bounds.append(f"above {number_text(low)}" if value.open_low else f"at least {number_text(low)}")
+        if high is not None:
+            bounds.append(f"at most {number_text(high)}")
+        if value.whole:
+            bounds.append("a whole number")
+        raise OutOfRange(f"{value.label} {value.name}", text, " and ".join(bounds))
+    return number
+
+
+def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) -> None:
+    card = drive.cards[key]
+    values: dict[str, float] = {}
+    good = True
+    in_force = {v.name for v in kind.values_in_force(card)}
+    for value in kind.values:
+        text = card.values.get(value.name, value.default)
+        try:
+            values[value.name] = evaluate_value(value, text, names)
+        except ExpressionProblem as problem:
+            values[value.name] = math.nan
+            if value.name in in_force:
+                good = False
+                result.findings.append(fault(f"{card.name}: {problem}", key, value.name))
+    for choice in kind.choices:
+        if card.choices.get(choice.name, choice.default) not in dict(choice.options):
+            good = False
+            result.findings.append(fault(f"{card.name}: {choice.label} cannot be “{card.choices[choice.name]}”. Choose one of {', '.join(o for o, _ in choice.options)}.", key, choice.name))
+    if good and kind.contradictions:
+        for c in kind.contradictions(values, card):
+            mend = commands.set_values(drive, key, c.remedy, c.remedy_label) if c.remedy else None
+            result.findings.append((fault if c.fault else attention)(f"{card.name}: {c.sentence}", key, c.field, mend, c.remedy_label))
+    result.values[key] = values
+    if kind.has_profile:
+        _profile(card, key, kind.has_profile[1], names, result)
+    if isinstance(kind, Part):
+        result.starts[key] = {}
+        model = read_own(card.own, names) if card.own else None
+        if model:
+            for section, line, sentence in model.problems:
+                result.findings.append(fault(f"{card.name}, {section} line {line + 1}: {sentence}", key, f"{section}:{line}"))
+        for state in kind.states:
+            text = card.starts.get(state.name, model.states.get(state.name, "0") if model else "0")
+            try:
+                result.starts[key][state.name] = value_in_field(text, state.unit, names)
+            except ExpressionProblem as problem:
+                result.findings.append(fault(f"{card.name}, starting value of {state.label}: {problem}", key, f"start:{state.name}"))
+
+
+def _profile(card: Card, key: str, unit_text: str, names: Names, result: Examined) -> None:
+    times: list[float] = []
+    levels: list[float] = []
+    for number, (time_text, value_text) in enumerate(card.profile):
+        try:
+            times.append(value_in_field(time_text, "s", names))
+            levels.append(evaluate(read(value_text), names, value_text).si if unit_text == ANY else value_in_field(value_text, unit_text, names))
+        except ExpressionProblem as problem:
+            result.findings.append(fault(f"{card.name}, profile corner {number + 1}: {problem}", key, f"profile:{number}"))
+            return
+        if number and times[-1] < times[-2]:
+            result.findings.append(fault(f"{card.name}, profile corner {number + 1}: its time {time_text} lies before the corner at {card.profile[number - 1][0]}. Sort the corners by time.", key, f"profile:{number}"))
+            return
+    if not times:
+        result.findings.append(attention(f"{card.name} has no profile yet and gives 0. Add corners.", key, "profile"))
+    result.profiles[key] = (times, levels)
+
+
+def end_exists(drive: Drive, kinds: dict[str, Kind], end: End) -> Link | None:
+    """The link of an end, or ``None`` when it points nowhere. A part's signals can be read like outputs."""
+    kind = kinds.get(end.card)
+    if kind is None:
+        return None
+    port = kind.port(end.port)
+    if port:
+        return port.link
+    if isinstance(kind, Part) and any(s.name == end.port for s in kind.signals):
+        return Link.SIGNAL_OUT
+    return None
+
+
+def fits(a: Link, b: Link) -> bool:
+    """Whether two links can be joined."""
+    return (a is b and a not in (Link.SIGNAL_IN, Link.SIGNAL_OUT)) or {a, b} in ({Link.SIGNAL_IN, Link.SIGNAL_OUT}, {Link.DC, Link.LINE})
+
+
+def _wires(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
+    feeds: dict[str, str] = {}
+    for wire in drive.wires.values():
+        links = [end_exists(drive, kinds, end) for end in (wire.a, wire.b)]
+        lost = next((str(end) for end, link in zip((wire.a, wire.b), links) if link is None), None)
+        remove = commands.remove_wires(drive, [wire.key])
+        if lost:
+            result.findings.append(fault(f"A wire points to {lost}, which does not exist. Delete the wire or restore the card.", _card_of(drive, wire), "", remove, "Delete the wire"))
+            continue
+        if not fits(*links):
+            result.findings.append(fault(f"The wire from {wire.a} to {wire.b} joins a {links[0].value} port with a {links[1].value} port. Delete it.", _card_of(drive, wire), "", remove, "Delete the wire"))
+            continue
+        if links[1] is Link.SIGNAL_IN:
+            if str(wire.b) in feeds:
+                result.findings.append(fault(f"{wire.b} is fed twice, by {feeds[str(wire.b)]} and by {wire.a}. Delete one of the wires.", wire.b.card, "", remove, f"Delete the wire from {wire.a}"))
+            feeds[str(wire.b)] = str(wire.a)
+
+
+def _card_of(drive: Drive, wire: Wire) -> str:
+    return wire.a.card if wire.a.card in drive.cards else wire.b.card if wire.b.card in drive.cards else ""
+
+
+def _ports(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
+    joined = {str(end) for w in drive.wires.values() for end in (w.a, w.b)}
+    for key, kind in kinds.items():
+        card = drive.cards[key]
+        for port in kind.ports:
+            if not port.required or f"{key}.{port.name}" in joined or port.link is Link.SIGNAL_OUT:
+                continue
+            if port.link is Link.SIGNAL_IN and isinstance(kind, Part):
+                result.findings.append(attention(f"{card.name}: nothing feeds “{port.label}”, so it stays 0. Wire a block to it.", key, port.name))
+            elif port.link is Link.SIGNAL_IN:
+                result.findings.append(attention(f"{card.name}: nothing is wired to “{port.label}”, so it reads 0.", key, port.name))
+            else:
+                result.findings.append(attention(f"{card.name}: the port “{port.label}” is not connected.", key, port.name))
+
+
+def _taps(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
+    for name, end in drive.taps.items():
+        if end_exists(drive, kinds, end) is None:
+            result.findings.append(fault(f"The tap {name} points to {end}, which does not exist. Delete the tap.", "", name, commands.remove_tap(drive, name), "Delete the tap"))
+
+
+def signal_unit(drive: Drive, end: End) -> str:
+    """Unit a signal is shown in: declared, or followed through the wiring; empty when nothing tells."""
+    return _signal_unit(drive, end, set())
+
+
+def _signal_unit(drive: Drive, end: End, seen: set[str]) -> str:
+    if str(end) in seen or end.card not in drive.cards:
+        return ""
+    seen.add(str(end))
+    kind = kind_of(drive.cards[end.card])
+    if isinstance(kind, Part):
+        found = next((s.unit for s in kind.signals if s.name == end.port), None)
+        port = kind.port(end.port)
+        return found if found is not None else port.unit if port else ""
+    port = kind.port(end.port)
+    if port is None or port.unit != ANY:
+        return port.unit if port else ""
+    if port.link is Link.SIGNAL_IN:
+        source = next((w.a for w in drive.wires.values() if w.b == end), None)
+        return _signal_unit(drive, source, seen) if source else ""
+    if isinstance(kind, Block) and kind.id in ("gain", "pt1", "integrator", "product", "p", "pi", "pid"):
+        gain = _gain_unit(drive, end, seen)
+        if gain is not None:
+            return gain
+    elif isinstance(kind, Block):
+        for other in kind.ports:
+            if other.link is Link.SIGNAL_IN and other.unit == ANY:
+                through = _signal_unit(drive, End(end.card, other.name), seen)
+                if through:
+                    return through
+    for wire in drive.wires.values():
+        if wire.a == end:
+            target = kind_of(drive.cards[wire.b.card]).port(wire.b.port) if wire.b.card in drive.cards else None
+            if target and target.unit and target.unit != ANY:
+                return target.unit
+            ahead = _unit_ahead(drive, wire.b, seen)
+            if ahead:
+                return ahead
+    return ""
+
+
+def _unit_ahead(drive: Drive, end: End, seen: set[str]) -> str:
+    """Unit an input expects because of its fellow inputs (a setpoint is compared with an actual value)."""
+    card = drive.cards.get(end.card)
+    if card is None or card.kind not in ("p", "pi", "pid", "compare", "sum", "selector"):
+        return ""
+    partner = {"setpoint": "actual", "actual": "setpoint", "a": "b", "b": "a", "first": "second", "second": "first"}.get(end.port)
+    return _signal_unit(drive, End(end.card, partner), seen) if partner else ""
+
+
+def _gain_unit(drive: Drive, end: End, seen: set[str]) -> str | None:
+    """Unit of gain times input, when the gain was written with a unit."""
+    card = drive.cards[end.card]
+    text = card.values.get("K_p" if card.kind in ("p", "pi", "pid") else "K_i" if card.kind == "integrator" else "K", "")
+    port = {"p": "actual", "pi": "actual", "pid": "actual"}.get(card.kind, "x")
+    try:
+        gain = evaluate(read(text), Names({n: q.text for n, q in drive.quantities.items()}), text).dim
+    except ExpressionProblem:
+        return None
+    if gain == NONE:
+        return None
+    source = _signal_unit(drive, End(end.card, port), seen)
+    if not source:
+        return None
+    dim = tuple(a + b for a, b in zip(gain, unit(source)[1]))
+    text = dimension_text(dim)
+    return {"rad/s (or Hz)": "rad/s", "J (or N·m)": "N·m", "a plain number": ""}.get(text, text)

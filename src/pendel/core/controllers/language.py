@@ -1,0 +1,124 @@
+"""The block language: a small, typed part of Python that describes one update of a block.
+
+Allowed are assignments, ``if``/``elif``/``else``, conditional expressions, arithmetic, comparisons, ``and``/``or``/
+``not`` and the intrinsics listed in `INTRINSICS`. The text of the function is read once; from the tree come C for
+each number format (`pendel.core.controllers.emit`) and the symbolic form for linear models
+(`pendel.core.controllers.symbolic`).
+"""
+
+from __future__ import annotations
+
+import ast
+import inspect
+import textwrap
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import lru_cache
+
+from pendel.core.errors import PendelError
+
+INTRINSICS = {
+    "saturate": 3, "absolute": 1, "floor": 1, "sqrt": 1, "sin": 1, "cos": 1, "minimum": 2, "maximum": 2,
+    "delayed": 3, "normal": 1, "interpolated": 2,
+}  # fmt: skip
+MEMORY = {"line": "delay line", "rng": "random source", "table": "profile table"}
+"""Arguments of these names are not numbers but memory that only intrinsics touch."""
+
+
+class LanguageProblem(PendelError):
+    """An update uses something outside the block language."""
+
+    def __init__(self, function: str, line: int, reason: str):
+        super().__init__(function, line, reason)
+        self.function, self.line, self.reason = function, line, reason
+
+    def __str__(self) -> str:
+        return f"{self.function}, line {self.line}: {self.reason}."
+
+
+@dataclass(frozen=True)
+class Update:
+    """A checked update: its arguments, statements, names of locals, and its comment."""
+
+    name: str
+    arguments: tuple[str, ...]
+    body: tuple[ast.stmt, ...]
+    locals: tuple[str, ...]
+    comment: str
+
+    @property
+    def memory(self) -> list[str]:
+        return [a for a in self.arguments if a in MEMORY]
+
+
+@lru_cache(maxsize=256)
+def read_update(function: Callable[..., None]) -> Update:
+    """Read and check the text of an update function.
+
+    Raises
+    ------
+    LanguageProblem
+        for anything outside the language, with the line.
+    """
+    return parse_update(textwrap.dedent(inspect.getsource(function)))
+
+
+def parse_update(text: str) -> Update:
+    tree = ast.parse(text).body[0]
+    if not isinstance(tree, ast.FunctionDef):
+        raise LanguageProblem("update", 1, "it is not a function")
+    arguments = tuple(a.arg for a in tree.args.args)
+    comment = ast.get_docstring(tree) or ""
+    body = tuple(tree.body[1:] if comment else tree.body)
+    check = Checker(tree.name, set(arguments))
+    for statement in body:
+        check.statement(statement)
+    return Update(tree.name, arguments, body, tuple(check.assigned), comment)
+
+
+class Checker:
+    def __init__(self, name: str, known: set[str]):
+        self.name, self.known, self.assigned = name, known, list[str]()
+
+    def fail(self, node: ast.AST, reason: str) -> LanguageProblem:
+        return LanguageProblem(self.name, getattr(node, "lineno", 0), reason)
+
+    def statement(self, node: ast.stmt) -> None:
+        match node:
+            case ast.Assign(targets=[ast.Name(id=name)], value=value):
+                self.expression(value)
+                if name in MEMORY:
+                    raise self.fail(node, f"{name} is memory and cannot be assigned")
+                if name not in self.known:
+                    self.known.add(name)
+                    self.assigned.append(name)
+            case ast.If(test=test, body=body, orelse=orelse):
+                self.expression(test)
+                for inner in (*body, *orelse):
+                    self.statement(inner)
+            case _:
+                raise self.fail(node, f"{type(node).__name__.lower()} is not part of the block language")
+
+    def expression(self, node: ast.expr) -> None:
+        match node:
+            case ast.Constant(value=value) if isinstance(value, int | float) and not isinstance(value, bool):
+                return
+            case ast.Name(id=name):
+                if name not in self.known:
+                    raise self.fail(node, f"{name} has no value here")
+                return
+            case ast.Call(func=ast.Name(id=name), args=args, keywords=[]) if name in INTRINSICS:
+                if len(args) != INTRINSICS[name]:
+                    raise self.fail(node, f"{name} takes {INTRINSICS[name]} values")
+            case ast.BinOp(op=ast.Add() | ast.Sub() | ast.Mult() | ast.Div() | ast.Pow()):
+                if isinstance(node.op, ast.Pow):
+                    raise self.fail(node, "powers are not part of the block language; multiply")
+            case ast.UnaryOp(op=ast.USub() | ast.Not()) | ast.BoolOp() | ast.IfExp():
+                pass
+            case ast.Compare(ops=[ast.Lt() | ast.LtE() | ast.Gt() | ast.GtE()]):
+                pass
+            case _:
+                raise self.fail(node, f"{ast.unparse(node)} is not part of the block language")
+        for child in ast.iter_child_nodes(node):
+            if isinstance(child, ast.expr) and not (isinstance(node, ast.Call) and child is node.func):
+                self.expression(child)

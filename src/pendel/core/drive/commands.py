@@ -1,0 +1,286 @@
+"""Edits of a drive. Every edit is a list of replaced records, so that undo is exact by construction.
+
+The functions below make a `Command` from the drive as it is; nothing changes until it is applied.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from pendel.core.drive.document import Card, Drive, End, OwnEquations, Point, Quantity, Wire, slug
+from pendel.core.errors import DriveProblem
+from pendel.core.quantities.expressions import renamed
+from pendel.core.quantities.named import check_name
+
+
+@dataclass(frozen=True)
+class Change:
+    """One record replaced; ``None`` stands for absent. ``at`` is its place in the table."""
+
+    table: str
+    key: str
+    before: Any
+    after: Any
+    at: int | None = None
+
+
+@dataclass(frozen=True)
+class Command:
+    """One step of undo.
+
+    ``gesture`` marks commands that continue one gesture (typing, dragging); equal ones merge.
+    """
+
+    title: str
+    changes: tuple[Change, ...]
+    gesture: str = ""
+
+    def apply(self, drive: Drive) -> None:
+        for change in self.changes:
+            put(drive, change.table, change.key, change.after, change.at)
+        drive.tell({(c.table, c.key) for c in self.changes})
+
+    def revert(self, drive: Drive) -> None:
+        for change in reversed(self.changes):
+            put(drive, change.table, change.key, change.before, change.at)
+        drive.tell({(c.table, c.key) for c in self.changes})
+
+    def then(self, other: Command, title: str | None = None) -> Command:
+        return Command(title or self.title, self.changes + other.changes, other.gesture)
+
+
+def put(drive: Drive, table: str, key: str, record: Any, at: int | None) -> None:
+    records = drive.table(table)
+    if record is None:
+        records.pop(key, None)
+    elif key in records or at is None or at >= len(records):
+        records[key] = record
+    else:
+        items = list(records.items())
+        items.insert(at, (key, record))
+        records.clear()
+        records.update(items)
+
+
+def changed(drive: Drive, table: str, key: str, after: Any) -> Change:
+    records = drive.table(table)
+    at = list(records).index(key) if key in records else len(records)
+    return Change(table, key, records.get(key), after, at)
+
+
+def removed(drive: Drive, table: str, keys: Iterable[str]) -> list[Change]:
+    """Removals from the last to the first, so that each stored place holds on the way back."""
+    order = {key: at for at, key in enumerate(drive.table(table))}
+    wanted = sorted(keys, key=lambda k: -order[k])
+    return [Change(table, key, drive.table(table)[key], None, order[key]) for key in wanted]
+
+
+def card_of(drive: Drive, card: str) -> Card:
+    if card not in drive.cards:
+        raise DriveProblem(f"There is no card {card} in this drive.")
+    return drive.cards[card]
+
+
+def add_card(drive: Drive, kind: str, name: str, x: int = 0, y: int = 0, **fields: Any) -> Command:
+    name = drive.free_name(name)
+    card = Card(kind, name, x, y, **fields)
+    return Command(f"Add {name}", (changed(drive, "cards", drive.free_id(name), card),))
+
+
+def remove_cards(drive: Drive, cards: Iterable[str]) -> Command:
+    cards = list(cards)
+    wires = {w.key for card in cards for w in drive.wires_of(card)}
+    taps = [name for name, end in drive.taps.items() if end.card in cards]
+    title = f"Delete {card_of(drive, cards[0]).name}" if len(cards) == 1 else f"Delete {len(cards)} cards"
+    changes = removed(drive, "wires", wires) + removed(drive, "taps", taps) + removed(drive, "cards", cards)
+    return Command(title, tuple(changes))
+
+
+def move_cards(drive: Drive, places: Mapping[str, tuple[int, int]], title: str = "Move", gesture: str = "") -> Command:
+    changes = [
+        changed(drive, "cards", card, replace(drive.cards[card], x=x, y=y))
+        for card, (x, y) in places.items()
+        if (drive.cards[card].x, drive.cards[card].y) != (x, y)
+    ]
+    return Command(title, tuple(changes), gesture)
+
+
+def set_value(drive: Drive, card: str, name: str, text: str) -> Command:
+    record = card_of(drive, card)
+    return Command(f"Set {name} of {record.name}", (changed(drive, "cards", card, record.with_value(name, text)),))
+
+
+def set_values(drive: Drive, card: str, texts: Mapping[str, str], title: str) -> Command:
+    record = card_of(drive, card)
+    return Command(title, (changed(drive, "cards", card, replace(record, values={**record.values, **texts})),))
+
+
+def set_choice(drive: Drive, card: str, name: str, option: str) -> Command:
+    record = card_of(drive, card)
+    after = replace(record, choices={**record.choices, name: option})
+    return Command(f"Set {name} of {record.name}", (changed(drive, "cards", card, after),))
+
+
+def set_start(drive: Drive, card: str, state: str, text: str) -> Command:
+    record = card_of(drive, card)
+    after = replace(record, starts={**record.starts, state: text})
+    return Command(f"Set starting value of {record.name}", (changed(drive, "cards", card, after),))
+
+
+def set_profile(drive: Drive, card: str, points: Iterable[Point], gesture: str = "") -> Command:
+    record = card_of(drive, card)
+    after = replace(record, profile=tuple(points))
+    return Command(f"Edit profile of {record.name}", (changed(drive, "cards", card, after),), gesture)
+
+
+def set_own(drive: Drive, card: str, own: OwnEquations) -> Command:
+    """Replace a part's own equations; wires to ports that are gone go with them."""
+    record = card_of(drive, card)
+    ports = {line.split(":")[0].strip() for line in own.ports}
+    names = ports | {line.split(":")[0].strip() for line in own.unknowns + own.states} | {f"{p}_{q}" for p in ports for q in "uip"}
+    lost = [w.key for w in drive.wires_of(card) for end in (w.a, w.b) if end.card == card and end.port not in names]
+    changes = [*removed(drive, "wires", lost), changed(drive, "cards", card, replace(record, own=own))]
+    return Command(f"Edit equations of {record.name}", tuple(changes))
+
+
+def rename_card(drive: Drive, card: str, name: str) -> Command:
+    """Rename a card; its id, which names it in wires and in generated code, follows."""
+    record = card_of(drive, card)
+    name = name.strip()
+    if not name:
+        raise DriveProblem("A card needs a name.")
+    if any(c.name == name for key, c in drive.cards.items() if key != card):
+        raise DriveProblem(f"Another card is called {name} already. Choose a different name.")
+    new = card if slug(name) == card else drive.free_id(name)
+    order = list(drive.cards)
+
+    def moved(end: End) -> End:
+        return End(new, end.port) if end.card == card else end
+
+    changes: list[Change] = []
+    if new == card:
+        changes.append(changed(drive, "cards", card, replace(record, name=name)))
+    else:
+        at = order.index(card)
+        changes += [Change("cards", card, record, None, at), Change("cards", new, None, replace(record, name=name), at)]
+    for key, wire in drive.wires.items():
+        if card in (wire.a.card, wire.b.card) and new != card:
+            place = list(drive.wires).index(key)
+            after = Wire(moved(wire.a), moved(wire.b))
+            changes += [Change("wires", key, wire, None, place), Change("wires", after.key, None, after, place)]
+    changes += [changed(drive, "taps", tap, moved(end)) for tap, end in drive.taps.items() if end.card == card]
+    return Command(f"Rename {record.name} to {name}", tuple(changes))
+
+
+def add_wire(drive: Drive, a: End, b: End) -> Command:
+    wire = Wire(a, b)
+    return Command("Connect", (changed(drive, "wires", wire.key, wire),))
+
+
+def remove_wires(drive: Drive, keys: Iterable[str]) -> Command:
+    return Command("Delete wire", tuple(removed(drive, "wires", keys)))
+
+
+def set_quantity(drive: Drive, name: str, text: str, note: str | None = None) -> Command:
+    old = drive.quantities.get(name)
+    if old is None:
+        check_name(name)
+    after = Quantity(text, note if note is not None else old.note if old else "")
+    return Command(f"Set {name}" if old else f"Add {name}", (changed(drive, "quantities", name, after),))
+
+
+def remove_quantity(drive: Drive, name: str) -> Command:
+    return Command(f"Delete {name}", tuple(removed(drive, "quantities", [name])))
+
+
+def rename_quantity(drive: Drive, old: str, new: str) -> Command:
+    """Rename a quantity everywhere it is used."""
+    new = new.strip()
+    check_name(new)
+    if new in drive.quantities:
+        raise DriveProblem(f"{new} exists already. Choose a different name.")
+    if old not in drive.quantities:
+        raise DriveProblem(f"There is no quantity {old}.")
+    at = list(drive.quantities).index(old)
+    record = drive.quantities[old]
+    changes = [Change("quantities", old, record, None, at), Change("quantities", new, None, record, at)]
+    for key, quantity in drive.quantities.items():
+        text = renamed(quantity.text, old, new)
+        if key != old and text != quantity.text:
+            changes.append(changed(drive, "quantities", key, replace(quantity, text=text)))
+
+    def follow(texts: Mapping[str, str]) -> dict[str, str]:
+        return {k: renamed(t, old, new) for k, t in texts.items()}
+
+    for key, card in drive.cards.items():
+        after = replace(
+            card,
+            values=follow(card.values),
+            starts=follow(card.starts),
+            profile=tuple((renamed(t, old, new), renamed(v, old, new)) for t, v in card.profile),
+        )
+        if after != card:
+            changes.append(changed(drive, "cards", key, after))
+    for key, text in drive.settings.items():
+        if key in ("until", "tick") and renamed(text, old, new) != text:
+            changes.append(changed(drive, "settings", key, renamed(text, old, new)))
+    return Command(f"Rename {old} to {new}", tuple(changes))
+
+
+def set_setting(drive: Drive, name: str, text: str) -> Command:
+    if name not in drive.settings:
+        raise DriveProblem(f"There is no setting {name}.")
+    return Command(f"Set {name.replace('_', ' ')}", (changed(drive, "settings", name, text),))
+
+
+def add_tap(drive: Drive, name: str, end: End) -> Command:
+    check_name(name)
+    if name in drive.taps:
+        raise DriveProblem(f"A tap is called {name} already. Choose a different name.")
+    return Command(f"Add tap {name}", (changed(drive, "taps", name, end),))
+
+
+def remove_tap(drive: Drive, name: str) -> Command:
+    return Command(f"Delete tap {name}", tuple(removed(drive, "taps", [name])))
+
+
+def copy_cards(drive: Drive, cards: Iterable[str], offset: int = 8) -> tuple[Command, list[str]]:
+    """Copies of cards with the wires among them; returns the command and the new ids."""
+    return paste_cards(drive, clip(drive, cards), offset)
+
+
+@dataclass(frozen=True)
+class Clip:
+    """Cards and the wires among them, as taken to the clipboard."""
+
+    cards: Mapping[str, Card]
+    wires: tuple[Wire, ...]
+
+
+def clip(drive: Drive, cards: Iterable[str]) -> Clip:
+    wanted = list(cards)
+    inner = tuple(w for w in drive.wires.values() if w.a.card in wanted and w.b.card in wanted)
+    return Clip({key: card_of(drive, key) for key in wanted}, inner)
+
+
+def paste_cards(drive: Drive, clipped: Clip, offset: int = 8) -> tuple[Command, list[str]]:
+    """A command that adds the clipped cards under free names, and their new ids."""
+    scratch = drive.copy()
+    new_ids: dict[str, str] = {}
+    changes: list[Change] = []
+    for key, card in clipped.cards.items():
+        name = scratch.free_name(card.name)
+        new = scratch.free_id(name)
+        new_ids[key] = new
+        change = changed(scratch, "cards", new, replace(card, name=name, x=card.x + offset, y=card.y + offset))
+        put(scratch, "cards", new, change.after, None)
+        changes.append(change)
+    for wire in clipped.wires:
+        twin = Wire(End(new_ids[wire.a.card], wire.a.port), End(new_ids[wire.b.card], wire.b.port))
+        changes.append(changed(scratch, "wires", twin.key, twin))
+        put(scratch, "wires", twin.key, twin, None)
+    count = len(new_ids)
+    title = "Paste" if count != 1 else f"Paste {next(iter(clipped.cards.values())).name}"
+    return Command(title, tuple(changes)), list(new_ids.values())

@@ -1,0 +1,163 @@
+"""The drive: cards, wires, quantities, taps and settings, as immutable records in ordered tables.
+
+Only commands change it (`pendel.core.drive.commands`); whoever shows it listens.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+
+from pendel.core.errors import DriveProblem
+
+Point = tuple[str, str]
+"""A profile corner as the user wrote it: time, value."""
+
+TABLES = ("settings", "quantities", "cards", "wires", "taps")
+
+DEFAULT_SETTINGS: Mapping[str, str] = {
+    "until": "1 s",
+    "tick": "50 us",
+    "computing_delay": "1",
+    "level": "averaged",
+    "method": "auto",
+    "tolerance": "1e-6",
+    "sensors": "as they are",
+    "seed": "1",
+}
+
+
+@dataclass(frozen=True)
+class Quantity:
+    """A named value. ``text`` is the expression as written."""
+
+    text: str
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class OwnEquations:
+    """What the user typed for a part of his own, one entry a line each."""
+
+    ports: tuple[str, ...] = ()
+    values: tuple[str, ...] = ()
+    states: tuple[str, ...] = ()
+    unknowns: tuple[str, ...] = ()
+    equations: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Card:
+    """A part or a block on the sheet.
+
+    ``values``, ``choices`` and ``starts`` hold only what differs from the catalogue's defaults.
+    ``x``, ``y`` are grid steps of 4 px.
+    """
+
+    kind: str
+    name: str
+    x: int = 0
+    y: int = 0
+    values: Mapping[str, str] = field(default_factory=dict)
+    choices: Mapping[str, str] = field(default_factory=dict)
+    starts: Mapping[str, str] = field(default_factory=dict)
+    profile: tuple[Point, ...] = ()
+    own: OwnEquations | None = None
+
+    def with_value(self, name: str, text: str) -> Card:
+        return replace(self, values={**self.values, name: text})
+
+
+@dataclass(frozen=True)
+class End:
+    """One end of a wire, or a tapped signal: a port or signal of a card."""
+
+    card: str
+    port: str
+
+    def __str__(self) -> str:
+        return f"{self.card}.{self.port}"
+
+    @classmethod
+    def parse(cls, text: str) -> End:
+        card, dot, port = text.partition(".")
+        if not dot or not card or not port:
+            raise DriveProblem(f"“{text}” names no port. Write card.port.")
+        return cls(card, port)
+
+
+@dataclass(frozen=True)
+class Wire:
+    """A connection. For signals ``a`` is the source and ``b`` the reader."""
+
+    a: End
+    b: End
+
+    @property
+    def key(self) -> str:
+        return f"{self.a} -> {self.b}"
+
+
+class Drive:
+    """A drive as a set of ordered tables of immutable records."""
+
+    def __init__(self, title: str = "Untitled drive"):
+        self.settings: dict[str, str] = {"title": title, **DEFAULT_SETTINGS}
+        self.quantities: dict[str, Quantity] = {}
+        self.cards: dict[str, Card] = {}
+        self.wires: dict[str, Wire] = {}
+        self.taps: dict[str, End] = {}
+        self.listeners: list[Callable[[set[tuple[str, str]]], None]] = []
+
+    @property
+    def title(self) -> str:
+        return self.settings["title"]
+
+    def table(self, name: str) -> dict:
+        if name not in TABLES:
+            raise DriveProblem(f"A drive has no table {name}.")
+        return getattr(self, name)
+
+    def tell(self, touched: set[tuple[str, str]]) -> None:
+        for listener in list(self.listeners):
+            listener(touched)
+
+    def copy(self) -> Drive:
+        twin = Drive()
+        for name in TABLES:
+            setattr(twin, name, dict(self.table(name)))
+        return twin
+
+    def wires_of(self, card: str) -> list[Wire]:
+        return [w for w in self.wires.values() if card in (w.a.card, w.b.card)]
+
+    def free_id(self, name: str) -> str:
+        """An id for a card of this name: its slug, numbered where taken."""
+        stem = slug(name)
+        number, candidate = 2, stem
+        while candidate in self.cards:
+            candidate, number = f"{stem}_{number}", number + 1
+        return candidate
+
+    def free_name(self, name: str) -> str:
+        taken = {c.name for c in self.cards.values()}
+        stem = re.sub(r" \d+$", "", name)
+        number, candidate = 2, name
+        while candidate in taken or slug(candidate) in self.cards:
+            candidate, number = f"{stem} {number}", number + 1
+        return candidate
+
+
+C_WORDS = frozenset("auto break case char const continue default do double else enum extern float for goto if inline int long register "
+                    "restrict return short signed sizeof static struct switch typedef union unsigned void volatile while".split())  # fmt: skip
+
+
+def slug(name: str) -> str:
+    """An identifier, valid in C, from a card's name."""
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    plain = re.sub(r"[^a-z0-9]+", "_", plain).strip("_")[:40].strip("_") or "card"
+    if plain[0].isdigit() or plain in C_WORDS:
+        plain = f"n_{plain}"
+    return plain

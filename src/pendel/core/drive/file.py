@@ -1,0 +1,144 @@
+"""The drive as JSON text, and safe saving. See docs/format.md and drive.schema.json."""
+
+from __future__ import annotations
+
+import json
+import os
+import tempfile
+from functools import lru_cache
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+
+from pendel.core.drive.document import Card, Drive, End, OwnEquations, Quantity, Wire
+from pendel.core.errors import DriveProblem, FileProblem
+
+FORMAT, VERSION = "pendel drive", 1
+MAX_BYTES = 20_000_000
+
+
+@lru_cache(maxsize=1)
+def validator() -> jsonschema.Draft202012Validator:
+    schema = json.loads(resources.files("pendel.core.drive").joinpath("drive.schema.json").read_text("utf-8"))
+    return jsonschema.Draft202012Validator(schema)
+
+
+def to_text(drive: Drive) -> str:
+    """The drive as JSON text, one fact a line, keys in a fixed order."""
+    record = {
+        "format": FORMAT,
+        "version": VERSION,
+        "settings": drive.settings,
+        "quantities": {k: {"value": q.text, **({"note": q.note} if q.note else {})} for k, q in drive.quantities.items()},
+        "cards": {key: card_record(card) for key, card in drive.cards.items()},
+        "wires": [[str(w.a), str(w.b)] for w in drive.wires.values()],
+        "taps": {name: str(end) for name, end in drive.taps.items()},
+    }
+    return json.dumps(record, indent=2, ensure_ascii=False) + "\n"
+
+
+def card_record(card: Card) -> dict[str, Any]:
+    record: dict[str, Any] = {"kind": card.kind, "name": card.name, "at": [card.x, card.y]}
+    for name in ("values", "choices", "starts"):
+        if getattr(card, name):
+            record[name] = dict(getattr(card, name))
+    if card.profile:
+        record["profile"] = [list(point) for point in card.profile]
+    if card.own is not None:
+        record["own"] = {name: list(getattr(card.own, name)) for name in OwnEquations.__dataclass_fields__}
+    return record
+
+
+def from_text(text: str, source: str = "The drive") -> Drive:
+    """Read a drive.
+
+    Raises
+    ------
+    FileProblem
+        saying what is wrong and where; never anything else, whatever the text.
+    """
+    try:
+        record = json.loads(text, parse_constant=refuse_constant)
+    except (ValueError, RecursionError) as problem:
+        where = f" in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else ""
+        raise FileProblem(source, f"this is not a readable drive file (damaged{where}). The autosave or the previous version (.bak) may help.") from problem
+    if not isinstance(record, dict) or record.get("format") != FORMAT:
+        raise FileProblem(source, "this is not a Pendel drive. Choose a file that ends in .pendel.")
+    version = record.get("version")
+    if isinstance(version, int) and version > VERSION:
+        raise FileProblem(source, f"it was written by a newer Pendel (format {version}, this one reads up to {VERSION}). Update Pendel to open it.")
+    try:
+        problem = next(iter(validator().iter_errors(record)), None)
+    except RecursionError as deep:
+        raise FileProblem(source, "it is nested too deeply to be a drive.") from deep
+    if problem is not None:
+        place = "/".join(str(p) for p in problem.absolute_path) or "the top level"
+        raise FileProblem(source, f"at {place}: {problem.message[:200]}.")
+    return from_record(record, source)
+
+
+def refuse_constant(name: str) -> float:
+    raise ValueError(f"{name} is not a value a drive can hold")
+
+
+def from_record(record: dict[str, Any], source: str) -> Drive:
+    drive = Drive()
+    drive.settings.update(record.get("settings", {}))
+    drive.quantities = {k: Quantity(q["value"], q.get("note", "")) for k, q in record.get("quantities", {}).items()}
+    for key, c in record["cards"].items():
+        x, y = c.get("at", (0, 0))
+        own = OwnEquations(**{k: tuple(v) for k, v in c["own"].items()}) if "own" in c else None
+        profile = tuple((t, v) for t, v in c.get("profile", ()))
+        drive.cards[key] = Card(c["kind"], c["name"], x, y, c.get("values", {}), c.get("choices", {}), c.get("starts", {}), profile, own)
+    try:
+        for a, b in record["wires"]:
+            wire = Wire(End.parse(a), End.parse(b))
+            drive.wires[wire.key] = wire
+        drive.taps = {name: End.parse(end) for name, end in record.get("taps", {}).items()}
+    except DriveProblem as problem:
+        raise FileProblem(source, str(problem)) from problem
+    return drive
+
+
+def load(path: Path) -> Drive:
+    try:
+        if path.stat().st_size > MAX_BYTES:
+            raise FileProblem(str(path), f"the file has {path.stat().st_size / 1e6:.0f} MB; a drive has at most {MAX_BYTES // 1_000_000} MB. This is probably another kind of file.")
+        data = path.read_bytes()
+    except OSError as problem:
+        raise FileProblem(str(path), f"it cannot be read: {problem.strerror or problem}.") from problem
+    try:
+        return from_text(data.decode("utf-8"), str(path))
+    except UnicodeDecodeError as problem:
+        raise FileProblem(str(path), "this is not a text file, so not a Pendel drive.") from problem
+
+
+def save(drive: Drive, path: Path) -> None:
+    """Write atomically; what stood there before is kept as ``NAME.pendel.bak``.
+
+    Raises
+    ------
+    FileProblem
+        when the disk is full or the folder is read-only; the old file is then untouched.
+    """
+    write_atomically(path, to_text(drive), keep_previous=True)
+
+
+def write_atomically(path: Path, text: str, *, keep_previous: bool = False) -> None:
+    temporary = None
+    try:
+        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        with os.fdopen(handle, "w", encoding="utf-8") as stream:
+            stream.write(text)
+            stream.flush()
+            os.fsync(stream.fileno())
+        os.chmod(temporary, 0o644)
+        if keep_previous and path.exists():
+            os.replace(path, path.with_name(path.name + ".bak"))
+        os.replace(temporary, path)
+    except OSError as problem:
+        if temporary is not None and os.path.exists(temporary):
+            os.unlink(temporary)
+        raise FileProblem(str(path), f"it cannot be saved: {problem.strerror or problem}. Choose another folder; nothing was lost.") from problem

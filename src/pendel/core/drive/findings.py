@@ -1,0 +1,42 @@
+"""A finding: one problem as one sentence, with where it is and, where there is one, a safe remedy."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+from pendel.core.drive.commands import Command
+
+
+class Severity(Enum):
+    FAULT = "fault"
+    """Nothing can run before it is mended."""
+    ATTENTION = "attention"
+    """It runs, but probably not as meant."""
+
+
+@dataclass(frozen=True)
+class Finding:
+    """``card`` and ``field`` say where; a ``field`` without a ``card`` is a quantity or a setting."""
+
+    severity: Severity
+    sentence: str
+    card: str = ""
+    field: str = ""
+    mend: Command | None = None
+    mend_label: str = ""
+
+    def __str__(self) -> str:
+        return self.sentence
+
+    @property
+    def stops(self) -> bool:
+        return self.severity is Severity.FAULT
+
+
+def fault(sentence: str, card: str = "", field: str = "", mend: Command | None = None, mend_label: str = "") -> Finding:
+    return Finding(Severity.FAULT, sentence, card, field, mend, mend_label)
+
+
+def attention(sentence: str, card: str = "", field: str = "", mend: Command | None = None, mend_label: str = "") -> Finding:
+    return Finding(Severity.ATTENTION, sentence, card, field, mend, mend_label)

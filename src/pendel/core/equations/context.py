@@ -1,0 +1,189 @@
+"""What a part sees while it states its equations: symbols for its ports, values, states and time.
+
+Sign convention: what flows through a port is positive into the part. A pair's current flows in at its
+plus line and out at its minus line. A positive load torque or force brakes positive movement.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import casadi as ca
+
+
+@dataclass
+class Pin:
+    """One connection point: ``across`` is equal along a wire, ``through`` sums to zero."""
+
+    across: ca.SX
+    through: ca.SX
+
+
+@dataclass
+class StateEntry:
+    key: str
+    symbol: ca.SX
+    derivative: ca.SX
+    start: float
+    helper: bool = False
+    """Only named so that its derivative can be used; gives way first when states depend on each other."""
+
+
+@dataclass
+class ModeEntry:
+    """A discrete mode and the guards that leave it: (from, guard > 0, to)."""
+
+    key: str
+    symbol: ca.SX
+    start: int
+    exits: list[tuple[int, ca.SX, int]] = field(default_factory=list)
+    hold_zero: ca.SX | None = None
+    """A function of states that must be exactly zero when the mode becomes 0 (a stuck speed)."""
+
+
+@dataclass(eq=False)
+class DryFriction:
+    """A force that opposes ``speed``: ``sliding`` while it moves, up to ``breakaway`` at rest."""
+
+    card: str
+    key: str
+    speed: ca.SX
+    acceleration: ca.SX
+    force: ca.SX
+    sliding: ca.SX
+    breakaway: ca.SX
+
+
+@dataclass
+class Profile:
+    """Piecewise linear in time: value = offset + slope·t on each stretch."""
+
+    key: str
+    offset: ca.SX
+    slope: ca.SX
+    times: list[float]
+    values: list[float]
+
+
+@dataclass
+class Network:
+    """Everything the parts have stated, before it is ordered."""
+
+    time: ca.SX = field(default_factory=lambda: ca.SX.sym("t"))
+    equations: list[tuple[str, ca.SX]] = field(default_factory=list)
+    unknowns: dict[str, ca.SX] = field(default_factory=dict)
+    states: list[StateEntry] = field(default_factory=list)
+    parameters: dict[str, tuple[ca.SX, float]] = field(default_factory=dict)
+    inputs: dict[str, ca.SX] = field(default_factory=dict)
+    modes: list[ModeEntry] = field(default_factory=list)
+    frictions: list[DryFriction] = field(default_factory=list)
+    profiles: list[Profile] = field(default_factory=list)
+    signals: dict[str, ca.SX] = field(default_factory=dict)
+    stored: dict[str, ca.SX] = field(default_factory=dict)
+    lost: dict[str, ca.SX] = field(default_factory=dict)
+    supplied: dict[str, ca.SX] = field(default_factory=dict)
+
+    def unknown(self, key: str) -> ca.SX:
+        symbol = ca.SX.sym(key)
+        self.unknowns[key] = symbol
+        return symbol
+
+    def equation(self, owner: str, residual: ca.SX) -> None:
+        self.equations.append((owner, ca.SX(residual)))
+
+
+class PartContext:
+    """The view of one part on the `Network`."""
+
+    def __init__(self, network: Network, card: str, *, pins: Mapping[str, list[Pin]], values: Mapping[str, float],
+                 starts: Mapping[str, float], choices: Mapping[str, str], profile: tuple[list[float], list[float]]):  # fmt: skip
+        self.network, self.card = network, card
+        self._pins, self._values, self._starts = pins, values, starts
+        self._choices, self._profile = choices, profile
+
+    def key(self, name: str) -> str:
+        return f"{self.card}.{name}"
+
+    @property
+    def time(self) -> ca.SX:
+        return self.network.time
+
+    def value(self, name: str) -> ca.SX:
+        """Symbol of a value; changing it later needs no new build."""
+        key = self.key(name)
+        if key not in self.network.parameters:
+            self.network.parameters[key] = (ca.SX.sym(key), self._values[name])
+        return self.network.parameters[key][0]
+
+    def choice(self, name: str) -> str:
+        return self._choices[name]
+
+    def pair(self, port: str) -> tuple[ca.SX, ca.SX]:
+        """Voltage across a pair (V) and current into its plus line (A)."""
+        plus, minus = self._pins[port]
+        self.equation(plus.through + minus.through)
+        return plus.across - minus.across, plus.through
+
+    def flange(self, port: str) -> tuple[ca.SX, ca.SX]:
+        """Speed (rad/s or m/s) of a shaft or rod and torque or force (N·m or N) into the part."""
+        (pin,) = self._pins[port]
+        return pin.across, pin.through
+
+    def line(self, port: str) -> Pin:
+        """Potential (V) and current (A) of a single line."""
+        (pin,) = self._pins[port]
+        return pin
+
+    def state(self, name: str, *, helper: bool = False) -> tuple[ca.SX, ca.SX]:
+        """Symbol of a state and of its derivative."""
+        key = self.key(name)
+        entry = StateEntry(key, ca.SX.sym(key), ca.SX.sym(f"der({key})"), self._starts.get(name, 0.0), helper)
+        self.network.states.append(entry)
+        return entry.symbol, entry.derivative
+
+    def unknown(self, name: str) -> ca.SX:
+        return self.network.unknown(self.key(name))
+
+    def input(self, port: str) -> ca.SX:
+        """A controller output, held between ticks."""
+        key = self.key(port)
+        return self.network.inputs.setdefault(key, ca.SX.sym(key))
+
+    def profile(self) -> ca.SX:
+        """The card's profile at the present time."""
+        key = self.key("profile")
+        times, values = self._profile
+        entry = Profile(key, ca.SX.sym(key + ".offset"), ca.SX.sym(key + ".slope"), times, values)
+        self.network.profiles.append(entry)
+        return entry.offset + entry.slope * self.time
+
+    def mode(self, name: str, start: int) -> ModeEntry:
+        entry = ModeEntry(self.key(name), ca.SX.sym(self.key(name)), start)
+        self.network.modes.append(entry)
+        return entry
+
+    def dry_friction(self, speed: ca.SX, acceleration: ca.SX, *, sliding: ca.SX, breakaway: ca.SX) -> ca.SX:
+        """A dry friction on a state's ``speed``; returns the unknown force, positive where it brakes."""
+        force = self.unknown("dry_force")
+        self.network.frictions.append(DryFriction(self.card, self.key("sliding"), speed, acceleration, force, sliding, breakaway))
+        return force
+
+    def equation(self, residual: ca.SX) -> None:
+        """State that ``residual`` is zero."""
+        self.network.equation(self.card, residual)
+
+    def signal(self, name: str, expression: ca.SX) -> None:
+        self.network.signals[self.key(name)] = ca.SX(expression)
+
+    def stored(self, energy: ca.SX) -> None:
+        """Energy held by the part (J), for the energy balance."""
+        self.network.stored[self.card] = ca.SX(energy)
+
+    def lost(self, power: ca.SX) -> None:
+        """Power turned into heat or taken out by the load (W)."""
+        self.network.lost[self.card] = ca.SX(power)
+
+    def supplied(self, power: ca.SX) -> None:
+        """Power brought in by a source (W)."""
+        self.network.supplied[self.card] = ca.SX(power)

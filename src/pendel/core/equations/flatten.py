@@ -1,0 +1,95 @@
+"""From a drive to its network of equations and its control deck."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_order
+from pendel.core.drive.document import Card, Drive, slug
+from pendel.core.equations.connect import PinName, connect
+from pendel.core.equations.context import Network, PartContext
+from pendel.core.equations.friction import state_friction_laws
+
+LINES = {"dc": 2, "line": 1, "shaft": 1, "rod": 1}
+
+
+@dataclass
+class Flat:
+    network: Network
+    deck: ControlDeck
+
+
+def flatten(drive: Drive, examined, kind_of: Callable[[Card], object]) -> Flat:
+    """State the equations of every part, connect them, and collect the blocks.
+
+    ``examined`` holds the evaluated values (`pendel.core.check.examine`); it must be free of faults.
+    """
+    network = Network()
+    kinds = {key: kind_of(card) for key, card in drive.cards.items()}
+    parts = {key: kind for key, kind in kinds.items() if hasattr(kind, "build")}
+    ports = {(key, p.name): LINES[p.link.value] for key, kind in parts.items() for p in kind.ports if p.link.value in LINES}
+    pins = connect(network, ports, electric_groups(parts), joins(drive, ports))
+    for key, kind in parts.items():
+        card = drive.cards[key]
+        values = kind.circuit(examined.values[key], card) if kind.circuit else examined.values[key]
+        context = PartContext(
+            network, key, pins={name: pin for (c, name), pin in pins.items() if c == key}, values=values, starts=examined.starts[key],
+            choices={c.name: kind.choice(card, c.name) for c in kind.choices}, profile=examined.profiles.get(key, ([], [])))  # fmt: skip
+        kind.build(context)
+    return Flat(network, control_deck(drive, examined, kinds))
+
+
+def electric_groups(parts) -> list[tuple[str, ...]]:
+    """Ports with a common potential: each DC pair by itself, all single lines of a part together."""
+    groups: list[tuple[str, ...]] = []
+    for key, kind in parts.items():
+        groups += [(key, p.name) for p in kind.ports if p.link.value == "dc"]
+        lines = [p.name for p in kind.ports if p.link.value == "line"]
+        if lines:
+            groups.append((key, *lines))
+    return groups
+
+
+def joins(drive: Drive, ports: dict[tuple[str, str], int]) -> list[tuple[PinName, PinName]]:
+    found: list[tuple[PinName, PinName]] = []
+    for wire in drive.wires.values():
+        a, b = (wire.a.card, wire.a.port), (wire.b.card, wire.b.port)
+        if a not in ports or b not in ports:
+            continue
+        count = {ports[a], ports[b]}
+        if len(count) == 1:
+            found += [((*a, n), (*b, n)) for n in range(ports[a])]
+        else:  # a single line on a DC pair meets its minus line
+            found.append(((*a, ports[a] - 1), (*b, ports[b] - 1)))
+    return found
+
+
+def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
+    sources = {str(w.b): str(w.a) for w in drive.wires.values()}
+    tick = examined.settings["tick"]
+    ideal = drive.settings["sensors"] == "ideal"
+    blocks = []
+    for key, kind in kinds.items():
+        if not hasattr(kind, "update"):
+            continue
+        card = drive.cards[key]
+        if ideal and any(c.name == "mode" for c in kind.choices):
+            card = Card(card.kind, card.name, choices={**card.choices, "mode": "ideal"})
+        values = {n: v for n, v in examined.values[key].items() if n != "every"}
+        every = int(examined.values[key].get("every", 1))
+        if kind.derive:
+            values.update(kind.derive(values, card, tick * every))
+        values = {n: 0.0 if math.isnan(v) else v for n, v in values.items()}
+        inputs = tuple(p.name for p in kind.ports if p.link.value == "signal in")
+        outputs = tuple(p.name for p in kind.ports if p.link.value == "signal out")
+        table = tuple(zip(*examined.profiles[key])) if kind.has_profile and examined.profiles.get(key, ([],))[0] else ()
+        blocks.append(BlockInstance(
+            key, kind.id, drive.cards[key].name, kind.update, inputs, outputs, values, {p: sources.get(f"{key}.{p}") for p in inputs}, every,
+            kind.deck.value == "sensor", kind.holds, table, kind.regulates))  # fmt: skip
+    ordered = in_running_order(blocks)
+    own_signals = {f"{b.name}.{p}" for b in blocks for p in b.outputs}
+    read_from_plant = [s for b in ordered for s in b.sources.values() if s and s not in own_signals]
+    commands = {target: source for target, source in sources.items() if source in own_signals and target.split(".")[0] in kinds and hasattr(kinds[target.split(".")[0]], "build")}
+    return ControlDeck(slug(drive.title), ordered, tick, int(examined.settings["computing_delay"]), tuple(dict.fromkeys(read_from_plant)), commands)

@@ -1,0 +1,246 @@
+"""From the stated equations to an explicit system dx/dt = f(x, p, s, u, t).
+
+Unknowns are eliminated one by one, each by an equation that is linear in it, constant and value-only
+coefficients first. An equation that is left without unknowns ties states to each other: it is kept,
+differentiated, and one of its states demoted (dummy derivatives: Mattsson and Söderlind, SIAM J. Sci.
+Comput. 14 (1993) 677). Coefficients are checked on several samples, equal values and zero states among
+them, because a coefficient that is fine in general may vanish for equal parts.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import casadi as ca
+import numpy as np
+
+from pendel.core.equations.context import Network, StateEntry
+from pendel.core.errors import PendelError
+
+SAMPLES = 8
+
+
+class EquationProblem(PendelError):
+    """The equations have no solution, or no single one. ``owners`` are the cards concerned."""
+
+    def __init__(self, sentence: str, owners: tuple[str, ...]):
+        super().__init__(sentence, owners)
+        self.sentence, self.owners = sentence, owners
+
+    def __str__(self) -> str:
+        return self.sentence
+
+
+@dataclass
+class Explicit:
+    """The ordered system. ``solved`` gives every unknown and demoted state in terms of states and inputs."""
+
+    states: list[StateEntry]
+    rhs: ca.SX
+    solved: dict[str, ca.SX]
+    symbols: dict[str, ca.SX]
+
+    def express(self, expression: ca.SX) -> ca.SX:
+        """``expression`` in terms of remaining states, values, modes, inputs and time."""
+        names = [s.name() for s in ca.symvar(expression) if s.name() in self.solved]
+        if not names:
+            return expression
+        return ca.substitute(expression, ca.vertcat(*(self.symbols[n] for n in names)), ca.vertcat(*(self.solved[n] for n in names)))
+
+
+@dataclass(eq=False)
+class Row:
+    owner: str
+    expression: ca.SX
+    unknowns: set[str] = field(default_factory=set)
+    coefficients: dict[str, ca.SX] = field(default_factory=dict)
+
+
+class Reduction:
+    def __init__(self, network: Network):
+        self.network = network
+        self.states = {e.key: e for e in network.states}
+        self.symbols = dict(network.unknowns)
+        for entry in network.states:
+            self.symbols[entry.key] = entry.symbol
+            self.symbols[entry.derivative.name()] = entry.derivative
+        self.open = set(network.unknowns) | {e.derivative.name() for e in network.states}
+        self.order: list[tuple[str, ca.SX]] = []
+        self.values_only = {s.name() for s, _ in network.parameters.values()}
+        self.sampled = self.sample_values()
+        self.rows = [self.row(owner, expression) for owner, expression in network.equations]
+
+    def sample_values(self) -> dict[str, np.ndarray]:
+        """Sample 0: given values, zero states; 1: all values equal; others random; modes run through theirs."""
+        rng = np.random.default_rng(7)
+        samples: dict[str, np.ndarray] = {}
+        for symbol, value in self.network.parameters.values():
+            column = rng.uniform(0.3, 3.0, SAMPLES)
+            column[0], column[1] = value, 1.0
+            samples[symbol.name()] = column
+        for mode in self.network.modes:
+            reachable = sorted({mode.start} | {a for a, _, _ in mode.exits} | {b for _, _, b in mode.exits})
+            samples[mode.symbol.name()] = rng.choice(reachable, SAMPLES).astype(float)
+            samples[mode.symbol.name()][0] = mode.start
+        return samples
+
+    def values_at_samples(self, expression: ca.SX) -> np.ndarray:
+        symbols = ca.symvar(expression)
+        rng = np.random.default_rng(11)
+        columns = []
+        for symbol in symbols:
+            column = self.sampled.get(symbol.name())
+            if column is None:
+                column = rng.uniform(-2.0, 2.0, SAMPLES)
+                column[0] = 0.0
+                self.sampled[symbol.name()] = column
+            columns.append(column)
+        function = ca.Function("sample", [ca.vertcat(*symbols)], [expression])
+        with np.errstate(all="ignore"):
+            return np.array(function(np.array(columns))).ravel() if symbols else np.full(SAMPLES, float(expression))
+
+    def row(self, owner: str, expression: ca.SX) -> Row:
+        return Row(owner, expression, {s.name() for s in ca.symvar(expression)} & self.open)
+
+    def coefficient(self, row: Row, name: str) -> ca.SX:
+        if name not in row.coefficients:
+            row.coefficients[name] = ca.gradient(row.expression, self.symbols[name])
+        return row.coefficients[name]
+
+    def pivot_class(self, row: Row, name: str) -> int | None:
+        """0 constant, 1 values only, 2 also modes or states but safe on all samples; None: not usable."""
+        coefficient = self.coefficient(row, name)
+        inside = {s.name() for s in ca.symvar(coefficient)}
+        if inside & self.open:
+            return None
+        if not inside:
+            return 0 if abs(float(coefficient)) > 0 else None
+        at = self.values_at_samples(coefficient)
+        if not np.all(np.isfinite(at)) or np.min(np.abs(at)) <= 1e-9 * np.max(np.abs(at)):
+            return None
+        return 1 if inside <= self.values_only else 2
+
+    def best_pivot(self) -> tuple[Row, str] | None:
+        count: dict[str, int] = {}
+        for row in self.rows:
+            for name in row.unknowns:
+                count[name] = count.get(name, 0) + 1
+        best, best_score = None, None
+        for row in sorted(self.rows, key=lambda r: len(r.unknowns)):
+            floor = (len(row.unknowns) - 1,)
+            if best_score is not None and (0, *floor) > best_score[:2]:
+                break
+            for name in row.unknowns:
+                kind = self.pivot_class(row, name)
+                if kind is None:
+                    continue
+                # Derivatives last: the fewer unknowns stand between them, the shorter the code.
+                score = (kind, len(row.unknowns) - 1, count[name], name.startswith("der("), name)
+                if best_score is None or score < best_score:
+                    best, best_score = (row, name), score
+        return best
+
+    def eliminate(self, row: Row, name: str) -> None:
+        symbol = self.symbols[name]
+        coefficient = self.coefficient(row, name)
+        rest = ca.substitute(row.expression, symbol, ca.SX(0))
+        self.settle(name, ca.simplify(-rest / coefficient))
+        self.rows.remove(row)
+
+    def settle(self, name: str, solution: ca.SX) -> None:
+        self.order.append((name, solution))
+        self.open.discard(name)
+        symbol = self.symbols[name]
+        for other in self.rows:
+            if name in {s.name() for s in ca.symvar(other.expression)}:
+                other.expression = ca.substitute(other.expression, symbol, solution)
+                other.unknowns = {s.name() for s in ca.symvar(other.expression)} & self.open
+                other.coefficients.clear()
+
+    def run(self) -> Explicit:
+        while self.rows:
+            bare = next((r for r in self.rows if not r.unknowns), None)
+            if bare is not None:
+                self.rows.remove(bare)
+                self.treat_bare(bare)
+                continue
+            pivot = self.best_pivot()
+            if pivot is None:
+                self.drop_vanishing_or_fail()
+                continue
+            self.eliminate(*pivot)
+        if self.open:
+            owners = sorted({name.split(":")[-1].strip("der()").split(".")[0] for name in self.open})
+            raise EquationProblem("Nothing determines " + ", ".join(sorted(self.open)[:3]) + ". Connect the open end or add what is missing.", tuple(owners))
+        return self.explicit()
+
+    def drop_vanishing_or_fail(self) -> None:
+        """A coefficient that is zero on every sample is zero; remove it. Else there is no safe way on."""
+        for row in self.rows:
+            for name in list(row.unknowns):
+                at = self.values_at_samples(self.coefficient(row, name))
+                if np.all(np.isfinite(at)) and np.max(np.abs(at)) < 1e-12:
+                    row.expression = ca.substitute(row.expression, self.symbols[name], ca.SX(0))
+                    row.unknowns.discard(name)
+                    row.coefficients.clear()
+                    return
+        owners = tuple(sorted({r.owner for r in self.rows}))
+        raise EquationProblem(
+            "The equations of " + " and ".join(owners) + " cannot be solved for " + ", ".join(sorted(self.rows[0].unknowns)[:3])
+            + ": they form a nonlinear loop, or two parts hold the same thing at once. Put a state between them or join the two parts.", owners)  # fmt: skip
+
+    def treat_bare(self, row: Row) -> None:
+        at = self.values_at_samples(row.expression)
+        if np.all(np.abs(at) < 1e-9):
+            return  # says nothing new, such as the last of Kirchhoff's current sums
+        inside = {s.name() for s in ca.symvar(row.expression)} & set(self.states)
+        if not inside:
+            raise EquationProblem(
+                f"{row.owner} and what it is connected to contradict each other: both fix the same quantity. Remove one or put a part between them.", (row.owner,))  # fmt: skip
+        self.demote(row, inside)
+
+    def demote(self, row: Row, inside: set[str]) -> None:
+        ranked = []
+        for key in inside:
+            coefficient = ca.gradient(row.expression, self.states[key].symbol)
+            depends = {s.name() for s in ca.symvar(coefficient)}
+            if key in depends or depends - self.values_only - {m.key for m in self.network.modes}:
+                continue
+            at = self.values_at_samples(coefficient)
+            if np.all(np.isfinite(at)) and np.min(np.abs(at)) > 1e-9 * np.max(np.abs(at)):
+                ranked.append((not self.states[key].helper, len(depends) > 0, -list(self.states).index(key), key, coefficient))
+        if not ranked:
+            raise EquationProblem(f"The states {', '.join(sorted(inside))} depend on each other in a way that has no explicit form.", (row.owner,))
+        *_, key, coefficient = min(ranked, key=lambda r: r[:4])
+        derivative = ca.gradient(row.expression, self.network.time)
+        for name in inside:
+            derivative += ca.gradient(row.expression, self.states[name].symbol) * self.states[name].derivative
+        entry = self.states.pop(key)
+        rest = ca.substitute(row.expression, entry.symbol, ca.SX(0))
+        self.settle(key, -rest / coefficient)
+        self.rows.append(self.row(row.owner, self.carried(derivative)))
+
+    def carried(self, expression: ca.SX) -> ca.SX:
+        """``expression`` with all eliminations so far applied, in their order."""
+        for name, solution in self.order:
+            expression = ca.substitute(expression, self.symbols[name], solution)
+        return expression
+
+    def explicit(self) -> Explicit:
+        system = Explicit([], ca.SX(), {}, self.symbols)
+        for name, solution in reversed(self.order):
+            system.solved[name] = system.express(solution)
+        system.states = list(self.states.values())
+        system.rhs = ca.vertcat(*(system.express(e.derivative) for e in system.states))
+        return system
+
+
+def reduce(network: Network) -> Explicit:
+    """Order and solve the equations of a network.
+
+    Raises
+    ------
+    EquationProblem
+        naming the cards whose equations contradict each other or leave something open.
+    """
+    return Reduction(network).run()

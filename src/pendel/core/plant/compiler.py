@@ -1,0 +1,90 @@
+"""The C compiler, found once, and a cache of builds keyed by content."""
+
+from __future__ import annotations
+
+import hashlib
+import importlib.util
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from functools import lru_cache
+from pathlib import Path
+
+from platformdirs import user_cache_dir
+
+from pendel.core.errors import BuildProblem
+
+TIME_LIMIT = 60.0
+CACHE_LIMIT = 400
+FLAGS = ("-std=c99", "-O1", "-fPIC", "-shared", "-ffp-contract=off")
+
+
+@lru_cache(maxsize=1)
+def compiler() -> tuple[str, ...]:
+    """The command that compiles C.
+
+    Raises
+    ------
+    BuildProblem
+        with what to install, when there is none.
+    """
+    found = shutil.which("cc") or shutil.which("gcc") or shutil.which("clang")
+    if found:
+        return (found,)
+    if importlib.util.find_spec("ziglang"):
+        return (sys.executable, "-m", "ziglang", "cc")
+    raise BuildProblem("There is no C compiler on this machine. Install one with “apt install gcc” or “pip install ziglang”, then run again.")
+
+
+def cache_folder() -> Path:
+    folder = Path(user_cache_dir("pendel")) / "builds"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as problem:
+        raise BuildProblem(f"The build cache {folder} cannot be made: {problem.strerror}. Make the folder writable.") from problem
+    return folder
+
+
+def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
+    """Shared library of ``source``, from the cache when the same text was built before.
+
+    Raises
+    ------
+    BuildProblem
+        with the compiler's own words.
+    """
+    command = compiler()
+    key = hashlib.sha256("\0".join((source, *command, *flags)).encode()).hexdigest()[:32]
+    folder = cache_folder()
+    library = folder / f"{key}.so"
+    if library.exists():
+        os.utime(library)
+        return library
+    with tempfile.TemporaryDirectory(dir=folder) as work:
+        path, out = Path(work) / "model.c", Path(work) / "model.so"
+        path.write_text(source)
+        run_compiler([*command, *flags, str(path), "-o", str(out), "-lm"])
+        os.replace(out, library)
+    prune(folder)
+    return library
+
+
+def run_compiler(command: list[str]) -> str:
+    try:
+        done = subprocess.run(command, capture_output=True, text=True, timeout=TIME_LIMIT, check=False)
+    except subprocess.TimeoutExpired as problem:
+        raise BuildProblem(f"The C compiler did not finish within {TIME_LIMIT:.0f} s.") from problem
+    except OSError as problem:
+        raise BuildProblem(f"The C compiler cannot be started: {problem.strerror}.") from problem
+    if done.returncode != 0:
+        raise BuildProblem("The C compiler refused the code:\n" + done.stderr[:4000])
+    return done.stderr
+
+
+def prune(folder: Path) -> None:
+    """Keep the newest builds; another process may remove the same file first."""
+    builds = sorted(folder.glob("*.so"), key=lambda p: p.stat().st_mtime if p.exists() else 0.0)
+    for old in builds[:-CACHE_LIMIT]:
+        old.unlink(missing_ok=True)

@@ -1,0 +1,96 @@
+"""C from CasADi expressions, with everything that depends only on values and modes computed once.
+
+The emitted functions are pure: no globals, no allocation. ``t`` time, ``x`` states, ``u`` inputs (held
+controller outputs, then profile offsets, then slopes), ``h`` hoisted values.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import casadi as ca
+
+BINARY = {ca.OP_ADD: "({} + {})", ca.OP_SUB: "({} - {})", ca.OP_MUL: "({} * {})", ca.OP_DIV: "({} / {})", ca.OP_FMIN: "fmin({}, {})",
+          ca.OP_FMAX: "fmax({}, {})", ca.OP_POW: "pow({}, {})", ca.OP_CONSTPOW: "pow({}, {})", ca.OP_ATAN2: "atan2({}, {})",
+          ca.OP_LT: "(double)({} < {})", ca.OP_LE: "(double)({} <= {})", ca.OP_EQ: "(double)({} == {})", ca.OP_NE: "(double)({} != {})",
+          ca.OP_AND: "(double)({} != 0 && {} != 0)", ca.OP_OR: "(double)({} != 0 || {} != 0)", ca.OP_IF_ELSE_ZERO: "({} != 0 ? {} : 0)",
+          ca.OP_COPYSIGN: "copysign({}, {})", ca.OP_FMOD: "fmod({}, {})"}  # fmt: skip
+UNARY = {ca.OP_ASSIGN: "{}", ca.OP_NEG: "(-{})", ca.OP_EXP: "exp({})", ca.OP_LOG: "log({})", ca.OP_SQRT: "sqrt({})", ca.OP_SQ: "({0} * {0})",
+         ca.OP_TWICE: "(2 * {})", ca.OP_SIN: "sin({})", ca.OP_COS: "cos({})", ca.OP_TAN: "tan({})", ca.OP_ATAN: "atan({})", ca.OP_ASIN: "asin({})",
+         ca.OP_ACOS: "acos({})", ca.OP_TANH: "tanh({})", ca.OP_SINH: "sinh({})", ca.OP_COSH: "cosh({})", ca.OP_FABS: "fabs({})",
+         ca.OP_FLOOR: "floor({})", ca.OP_CEIL: "ceil({})", ca.OP_NOT: "(double)({} == 0)", ca.OP_INV: "(1 / {})",
+         ca.OP_SIGN: "(double)(({0} > 0) - ({0} < 0))"}  # fmt: skip
+
+SIGNATURE = "double t, const double *x, const double *u, const double *s, const double *p, const double *h"
+
+
+def literal(value: float) -> str:
+    text = repr(float(value))
+    return text if "inf" not in text and "nan" not in text else "(0.0 / 0.0)"
+
+
+class Emitter:
+    """Collects functions of one model and their common hoisting function."""
+
+    def __init__(self, inputs: Mapping[str, ca.SX]):
+        self.inputs = inputs
+        """Symbols by array name: t, x, u, s, p."""
+        self.hoisted: list[str] = []
+        self.hoist_lines: list[str] = []
+        self.parts: list[str] = []
+
+    def function(self, name: str, outputs: Sequence[tuple[str, ca.SX]]) -> None:
+        """Emit ``name`` that writes each of ``outputs`` (array name, dense expressions)."""
+        kept = [(array, ca.densify(e)) for array, e in outputs if e.numel() > 0]
+        keys = list(self.inputs)
+        signature = f"void {name}({SIGNATURE}{''.join(f', double *{array}' for array, _ in outputs)})"
+        quiet = "".join(f" (void){a};" for a in ("t", "x", "u", "s", "p", "h", *(a for a, _ in outputs)))
+        body: list[str] = []
+        if kept:
+            function = ca.Function("f", [self.inputs[k] for k in keys], ca.cse([e for _, e in kept]))
+            body = self.instructions(function, name, keys, [array for array, _ in kept])
+        self.parts.append(signature + "\n{\n   " + quiet + "\n" + "\n".join(body) + "\n}\n")
+
+    def instructions(self, f: ca.Function, name: str, keys: list[str], arrays: list[str]) -> list[str]:
+        """Walk the tape; each value becomes text that is hoisted when no time, state or input is in it."""
+        work: dict[int, tuple[str, bool, bool]] = {}  # slot -> (text, depends on t/x/u, is trivial)
+        body: list[str] = []
+        hoisted_text: dict[str, str] = {}
+        for k in range(f.n_instructions()):
+            op, out, inp = f.instruction_id(k), f.instruction_output(k), f.instruction_input(k)
+            if op == ca.OP_CONST:
+                work[out[0]] = (literal(f.instruction_constant(k)), False, True)
+            elif op == ca.OP_INPUT:
+                key = keys[inp[0]]
+                work[out[0]] = ("t" if key == "t" else f"{key}[{inp[1]}]", key in "txu", True)
+            elif op == ca.OP_OUTPUT:
+                text = self.moved(work[inp[0]], name, hoisted_text)
+                body.append(f"    {arrays[out[0]]}[{out[1]}] = {text};")
+            else:
+                operands = [work[i] for i in inp]
+                moving = any(o[1] for o in operands)
+                texts = [self.moved(o, name, hoisted_text) if moving else o[0] for o in operands]
+                form = BINARY[op] if op in BINARY else UNARY[op]
+                variable = f"{'v' if moving else 'c'}{k}"
+                if moving:
+                    body.append(f"    double {variable} = {form.format(*texts)};")
+                else:
+                    self.hoist_lines.append(f"    double {name}_{variable} = {form.format(*texts)};")
+                    variable = f"{name}_{variable}"
+                work[out[0]] = (variable, moving, False)
+        return body
+
+    def moved(self, value: tuple[str, bool, bool], name: str, known: dict[str, str]) -> str:
+        """Text of a value inside a function body: a hoisted one is read from ``h``."""
+        text, moving, trivial = value
+        if moving or trivial:
+            return text
+        if text not in known:
+            known[text] = f"h[{len(self.hoisted)}]"
+            self.hoist_lines.append(f"    h[{len(self.hoisted)}] = {text};")
+            self.hoisted.append(text)
+        return known[text]
+
+    def source(self) -> str:
+        hoist = "void pd_hoist(const double *p, const double *s, double *h)\n{\n    (void)p; (void)s; (void)h;\n" + "\n".join(self.hoist_lines) + "\n}\n"
+        return "#include <math.h>\n\n" + hoist + "\n" + "\n".join(self.parts) + f"\nint pd_hoisted(void) {{ return {len(self.hoisted)}; }}\n"

@@ -1,0 +1,132 @@
+"""One run of a plant with its controller, in this process."""
+
+from __future__ import annotations
+
+import ctypes
+from dataclasses import dataclass
+from enum import IntEnum
+
+import numpy as np
+
+from pendel.core.controllers.deck import ControlDeck
+from pendel.core.controllers.emit import simulation_source, simulation_values
+from pendel.core.plant.model import PlantModel, RunStruct, address, load, pointer, time_loop
+
+
+class Outcome(IntEnum):
+    """How a run ended."""
+
+    DONE = 0
+    STOPPED = 1
+    RAN_AWAY = 2
+    STEP_VANISHED = 3
+    CHATTERS = 4
+    NO_MEMORY = 5
+    NOT_FINITE = 6
+
+
+METHODS = {"auto": 0, "explicit": 1, "stiff": 2}
+MEMORY_LIMIT_LOG2 = 32
+
+
+@dataclass(frozen=True)
+class RunSettings:
+    """``until`` in s; ``tolerance`` relative, the absolute one is a thousandth of it."""
+
+    until: float
+    tolerance: float = 1e-6
+    method: str = "auto"
+    seed: int = 1
+    h_max: float = 1e9
+
+
+@dataclass
+class Recorded:
+    """Raw result: rows of (t, states, inputs, modes) and of control signals per tick."""
+
+    rows: np.ndarray
+    ticks: np.ndarray
+    outcome: Outcome
+    culprit: str
+    ended_at: float
+    counters: dict[str, int]
+
+
+@dataclass
+class Watch:
+    """Shared flags of a run: set ``stop`` to end it, read ``progress`` (s)."""
+
+    stop: np.ndarray
+    progress: np.ndarray
+
+    @classmethod
+    def private(cls) -> Watch:
+        return cls(np.zeros(1, dtype=np.int32), np.zeros(1))
+
+
+def integrate(model: PlantModel, deck: ControlDeck, settings: RunSettings, watch: Watch | None = None) -> Recorded:
+    """Run to the end, a stop or a failure; never raises for what the equations do."""
+    watch = watch or Watch.private()
+    structure = model.structure
+    plant = load(structure.source)
+    keep: list[np.ndarray] = []
+
+    def doubles(values) -> int:
+        keep.append(np.ascontiguousarray(list(values) or [0.0], dtype=float))
+        return pointer(keep[-1])
+
+    def ints(values) -> int:
+        keep.append(np.ascontiguousarray(list(values) or [0], dtype=np.int32))
+        return pointer(keep[-1])
+
+    run = RunStruct()
+    run.nx, run.n_command, run.n_profile = len(structure.state_keys), len(structure.commands), len(structure.profile_keys)
+    run.n_guard, run.n_mode, run.n_measured = len(structure.exits), len(structure.mode_keys), len(structure.measured)
+    run.n_hold, run.n_hoisted = len(structure.hold_modes), plant.pd_hoisted()
+    run.method, run.delay, run.max_rows_log2 = METHODS[settings.method], deck.delay, MEMORY_LIMIT_LOG2
+    run.t_end, run.tick, run.rtol, run.h_max = settings.until, deck.tick, settings.tolerance, settings.h_max
+    run.atol = doubles([1e-3 * settings.tolerance] * run.nx)
+    run.p, run.x0, run.s0 = doubles(model.parameters), doubles(model.starts), doubles(model.mode_starts)
+    for field, name in (("rhs", "pd_rhs"), ("measure", "pd_measure"), ("jac", "pd_jac"), ("hold", "pd_hold"), ("hoist", "pd_hoist")):
+        setattr(run, field, address(plant, name))
+    run.profile_count = ints(len(t) for t, _ in model.profiles)
+    run.profile_times = doubles(t for times, _ in model.profiles for t in times)
+    run.profile_values = doubles(v for _, values in model.profiles for v in values)
+    run.exit_mode, run.exit_from, run.exit_to = (ints(e[k] for e in structure.exits) for k in range(3))
+    run.hold_mode = ints(structure.hold_modes)
+    run.stop, run.progress = pointer(watch.stop), pointer(watch.progress)
+    run.n_signal = len(deck.signals)
+    if run.n_signal:
+        controller, memory = prepared_controller(deck, settings.seed, structure.commands)
+        run.controller, run.ctl = address(controller, "pd_ctl_tick"), ctypes.addressof(memory)
+    loop = time_loop()
+    loop.pd_run(ctypes.byref(run))
+    width = 1 + run.nx + run.n_command + 2 * run.n_profile + run.n_mode
+    rows, ticks = taken(run.rows, run.n_rows, width), taken(run.ticks, run.n_ticks, run.n_signal)
+    loop.pd_free(ctypes.byref(run))
+    outcome = Outcome(run.outcome)
+    names = structure.mode_keys if outcome is Outcome.CHATTERS else structure.state_keys
+    culprit = names[run.culprit] if run.culprit < len(names) else ""
+    counters = {n: int(getattr(run, n)) for n in ("steps", "rejected", "evaluations", "events", "stiff_steps")}
+    return Recorded(rows, ticks, outcome, culprit, run.t_out, counters)
+
+
+def prepared_controller(deck: ControlDeck, seed: int, commands: tuple[str, ...]):
+    """The deck's code, built, with fresh memory holding its values."""
+    ordered = {c: deck.commands.get(c, "") for c in commands}
+    deck = ControlDeck(deck.name, deck.blocks, deck.tick, deck.delay, deck.measured, ordered)
+    library = load(simulation_source(deck))
+    memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
+    values = np.array(simulation_values(deck, with_sensors=True, seed=seed) or [0.0])
+    library.pd_ctl_init.argtypes = [ctypes.c_void_p, ctypes.c_void_p]
+    library.pd_ctl_init(ctypes.addressof(memory), pointer(values))
+    memory.values = values  # tables point into it
+    return library, memory
+
+
+def taken(address_: int | None, n_rows: int, width: int) -> np.ndarray:
+    """Copy of a C block of doubles as (n_rows, width)."""
+    if not address_ or not n_rows or not width:
+        return np.empty((n_rows, width))
+    block = (ctypes.c_double * (n_rows * width)).from_address(address_)
+    return np.frombuffer(block, dtype=float).reshape(n_rows, width).copy()

@@ -1,0 +1,481 @@
+/* The time loop: one shared runtime for every model. It knows states, inputs, modes, guards and ticks, and no
+ * domain. Everything it needs comes in through `run_t`; it has no globals, so that runs can share a process.
+ *
+ * Methods: DOPRI5 (Hairer, Norsett, Wanner: Solving Ordinary Differential Equations I, table II.5.2) and the
+ * L-stable RODAS4 (Hairer, Wanner: ... II, section IV.10, coefficients as in the authors' published code).
+ */
+#include <math.h>
+#include <stdlib.h>
+#include <string.h>
+
+typedef void (*rhs_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g);
+typedef void (*out_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y);
+typedef void (*jac_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *jac, double *dfdt);
+typedef void (*hold_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *w, double *grad);
+typedef void (*hoist_f)(const double *p, const double *s, double *h);
+typedef void (*tick_f)(void *ctl, const double *in, double *signals, double *out);
+
+enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6 };
+enum { AUTO = 0, EXPLICIT = 1, STIFF = 2 };
+
+typedef struct {
+    int nx, n_command, n_profile, n_guard, n_mode, n_measured, n_signal, n_exit, n_hold, n_hoisted;
+    int method, delay, max_rows_log2;
+    double t_end, tick, rtol, h_max;
+    const double *atol, *p, *x0, *s0;
+    rhs_f rhs; out_f measure; jac_f jac; hold_f hold; hoist_f hoist;
+    tick_f controller;
+    void *ctl;
+    const int *profile_count;      /* corners of each profile */
+    const double *profile_times, *profile_values;
+    const int *exit_mode, *exit_from, *exit_to;   /* one per guard */
+    const int *hold_mode;          /* mode whose 0 forces hold k to zero */
+    volatile int *stop;
+    volatile double *progress;
+    /* results */
+    double *rows, *ticks;          /* row: t, x, u, s; tick row: signals */
+    long n_rows, n_ticks, cap_rows, cap_ticks;
+    long steps, rejected, evaluations, events, stiff_steps;
+    int outcome, culprit;
+    double t_out;
+} run_t;
+
+typedef struct {
+    run_t *r;
+    int nu, width;
+    double t, h, radius;
+    double *x, *u, *s, *hoisted, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err;
+    int *pivots, *segment;
+    int stiff, stiff_signs, calm_signs, fresh;
+    double event_time;
+    int chatter;
+} work_t;
+
+static void derivatives(work_t *w, double t, const double *x, double *dx, double *g)
+{
+    run_t *r = w->r;
+    r->evaluations++;
+    r->rhs(t, x, w->u, w->s, r->p, w->hoisted, dx, g);
+}
+
+static int grow(double **rows, long *cap, long need, int width, int log2_limit)
+{
+    if (need > *cap) {
+        long cap_new = *cap ? *cap * 2 : 4096;
+        double *more;
+        while (cap_new < need) cap_new *= 2;
+        if ((double)cap_new * width * sizeof(double) > ldexp(1.0, log2_limit)) return 0;
+        more = realloc(*rows, (size_t)cap_new * (size_t)width * sizeof(double));
+        if (!more) return 0;
+        *rows = more;
+        *cap = cap_new;
+    }
+    return 1;
+}
+
+static int record(work_t *w)
+{
+    run_t *r = w->r;
+    double *row;
+    if (!grow(&r->rows, &r->cap_rows, r->n_rows + 1, w->width, r->max_rows_log2)) { r->outcome = NO_MEMORY; return 0; }
+    row = r->rows + r->n_rows++ * w->width;
+    row[0] = w->t;
+    memcpy(row + 1, w->x, sizeof(double) * (size_t)r->nx);
+    memcpy(row + 1 + r->nx, w->u, sizeof(double) * (size_t)w->nu);
+    memcpy(row + 1 + r->nx + w->nu, w->s, sizeof(double) * (size_t)r->n_mode);
+    return 1;
+}
+
+/* Set offset and slope of each profile for the stretch that begins at t; return the time of the next corner. */
+static double enter_stretch(work_t *w)
+{
+    run_t *r = w->r;
+    double next = INFINITY;
+    int k, at = 0;
+    for (k = 0; k < r->n_profile; k++) {
+        const double *times = r->profile_times + at, *values = r->profile_values + at;
+        int n = r->profile_count[k], j = w->segment[k];
+        double slope = 0, offset;
+        while (j < n && times[j] <= w->t) j++;
+        w->segment[k] = j;
+        if (n == 0) offset = 0;
+        else if (j == 0) offset = values[0];
+        else if (j == n) offset = values[n - 1];
+        else {
+            slope = (values[j] - values[j - 1]) / (times[j] - times[j - 1]);
+            offset = values[j - 1] - slope * times[j - 1];
+        }
+        if (j < n && times[j] < next) next = times[j];
+        w->u[r->n_command + k] = offset;
+        w->u[r->n_command + r->n_profile + k] = slope;
+        at += n;
+    }
+    return next;
+}
+
+static double error_norm(work_t *w, const double *x_new, const double *err)
+{
+    run_t *r = w->r;
+    double sum = 0;
+    int i;
+    for (i = 0; i < r->nx; i++) {
+        double scale = r->atol[i] + r->rtol * fmax(fabs(w->x[i]), fabs(x_new[i]));
+        double e = err[i] / scale;
+        sum += e * e;
+    }
+    return r->nx ? sqrt(sum / r->nx) : 0;
+}
+
+/* One DOPRI5 step of size h from w->x with w->k[0] known; result in xn, derivative there in k[6], guards in g_new. */
+static double step_explicit(work_t *w, double h)
+{
+    static const double a[6][6] = {
+        {1.0 / 5},
+        {3.0 / 40, 9.0 / 40},
+        {44.0 / 45, -56.0 / 15, 32.0 / 9},
+        {19372.0 / 6561, -25360.0 / 2187, 64448.0 / 6561, -212.0 / 729},
+        {9017.0 / 3168, -355.0 / 33, 46732.0 / 5247, 49.0 / 176, -5103.0 / 18656},
+        {35.0 / 384, 0, 500.0 / 1113, 125.0 / 192, -2187.0 / 6784, 11.0 / 84}};
+    static const double c[6] = {0.2, 0.3, 0.8, 8.0 / 9, 1, 1};
+    static const double e[7] = {71.0 / 57600, 0, -71.0 / 16695, 71.0 / 1920, -17253.0 / 339200, 22.0 / 525, -1.0 / 40};
+    run_t *r = w->r;
+    int i, j, m, nx = r->nx;
+    double num = 0, den = 0;
+    for (m = 0; m < 6; m++) {
+        double *target = m == 5 ? w->xn : w->xt;
+        for (i = 0; i < nx; i++) {
+            double sum = 0;
+            for (j = 0; j <= m; j++) sum += a[m][j] * w->k[j][i];
+            target[i] = w->x[i] + h * sum;
+        }
+        derivatives(w, w->t + c[m] * h, target, w->k[m + 1], w->g_new);
+    }
+    for (i = 0; i < nx; i++) {
+        double sum = 0, dk = w->k[6][i] - w->k[5][i], dx = w->xn[i] - w->xt[i];
+        for (j = 0; j < 7; j++) sum += e[j] * w->k[j][i];
+        w->err[i] = h * sum;
+        num += dk * dk;
+        den += dx * dx;
+    }
+    /* h times the estimated spectral radius: beyond 3.25 the method is limited by stability (Hairer and Wanner II, IV.2) */
+    w->radius = den > 0 ? fabs(h) * sqrt(num / den) : 0;
+    return error_norm(w, w->xn, w->err);
+}
+
+static int factorise(double *a, int *pivots, int n)
+{
+    int i, j, k;
+    for (k = 0; k < n; k++) {
+        int best = k;
+        for (i = k + 1; i < n; i++) if (fabs(a[i * n + k]) > fabs(a[best * n + k])) best = i;
+        pivots[k] = best;
+        if (a[best * n + k] == 0) return 0;
+        if (best != k) for (j = 0; j < n; j++) { double z = a[k * n + j]; a[k * n + j] = a[best * n + j]; a[best * n + j] = z; }
+        for (i = k + 1; i < n; i++) {
+            double f = a[i * n + k] /= a[k * n + k];
+            if (f != 0) for (j = k + 1; j < n; j++) a[i * n + j] -= f * a[k * n + j];
+        }
+    }
+    return 1;
+}
+
+static void solve(const double *a, const int *pivots, int n, double *b)
+{
+    int i, j;
+    for (i = 0; i < n; i++) { double z = b[pivots[i]]; b[pivots[i]] = b[i]; b[i] = z; }
+    for (i = 1; i < n; i++) for (j = 0; j < i; j++) b[i] -= a[i * n + j] * b[j];
+    for (i = n - 1; i >= 0; i--) {
+        for (j = i + 1; j < n; j++) b[i] -= a[i * n + j] * b[j];
+        b[i] /= a[i * n + i];
+    }
+}
+
+/* One RODAS4 step; same contract as step_explicit. */
+static double step_stiff(work_t *w, double h)
+{
+    static const double gamma = 0.25;
+    static const double alpha[6] = {0, 0.386, 0.21, 0.63, 1, 1};
+    static const double d[6] = {0.25, -0.1043, 0.1035, -0.0362, 0, 0};
+    static const double a[6][5] = {
+        {0}, {1.544},
+        {0.9466785280815826, 0.2557011698983284},
+        {3.314825187068521, 2.896124015972201, 0.9986419139977817},
+        {1.221224509226641, 6.019134481288629, 12.53708332932087, -0.6878860361058950},
+        {1.221224509226641, 6.019134481288629, 12.53708332932087, -0.6878860361058950, 1}};
+    static const double c[6][5] = {
+        {0}, {-5.6688},
+        {-2.430093356833875, -0.2063599157091915},
+        {-0.1073529058151375, -9.594562251023355, -20.47028614809616},
+        {7.496443313967647, -10.24680431464352, -33.99990352819905, 11.70890893206160},
+        {8.083246795921522, -7.981132988064893, -31.52159432874371, 16.31930543123136, -6.058818238834054}};
+    run_t *r = w->r;
+    int n = r->nx, i, j, m;
+    double radius = 0;
+    double *f0 = w->k[0];
+    r->jac(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->jac, w->dfdt);
+    for (i = 0; i < n; i++) {
+        double row = 0;
+        for (j = 0; j < n; j++) {
+            row += fabs(w->jac[i + j * n]);
+            w->lu[i * n + j] = (i == j ? 1 / (h * gamma) : 0) - w->jac[i + j * n];
+        }
+        radius = fmax(radius, row);
+    }
+    w->radius = h * radius;
+    if (!factorise(w->lu, w->pivots, n)) return 1e9;
+    for (m = 0; m < 6; m++) {
+        double *k = w->k[m + 1];
+        const double *f = f0;
+        if (m > 0) {
+            for (i = 0; i < n; i++) {
+                double sum = 0;
+                for (j = 0; j < m; j++) sum += a[m][j] * w->k[j + 1][i];
+                w->xt[i] = w->x[i] + sum;
+            }
+            derivatives(w, w->t + alpha[m] * h, w->xt, w->err, w->g_new);
+            f = w->err;
+        }
+        for (i = 0; i < n; i++) {
+            double sum = 0;
+            for (j = 0; j < m; j++) sum += c[m][j] * w->k[j + 1][i];
+            k[i] = f[i] + sum / h + h * d[m] * w->dfdt[i];
+        }
+        solve(w->lu, w->pivots, n, k);
+    }
+    for (i = 0; i < n; i++) { w->xn[i] = w->xt[i] + w->k[6][i]; w->err[i] = w->k[6][i]; }
+    radius = error_norm(w, w->xn, w->err);
+    derivatives(w, w->t + h, w->xn, w->k[7], w->g_new);
+    return radius;
+}
+
+static double attempt(work_t *w, double h) { return w->stiff ? step_stiff(w, h) : step_explicit(w, h); }
+
+static double *end_derivative(work_t *w) { return w->stiff ? w->k[7] : w->k[6]; }
+
+/* First active guard that is above zero, or -1. */
+static int fired(const work_t *w, const double *g)
+{
+    run_t *r = w->r;
+    int k;
+    for (k = 0; k < r->n_guard; k++)
+        if (w->s[r->exit_mode[k]] == r->exit_from[k] && g[k] > 0) return k;
+    return -1;
+}
+
+static void refresh(work_t *w)
+{
+    derivatives(w, w->t, w->x, w->k[0], w->g);
+}
+
+/* At one instant: change modes until no guard of the present modes is above zero. */
+static int settle_modes(work_t *w)
+{
+    run_t *r = w->r;
+    int round, k = 0, i;
+    for (round = 0; round < 4 * (r->n_mode + 1); round++) {
+        k = fired(w, w->g);
+        if (k < 0) return 1;
+        w->s[r->exit_mode[k]] = r->exit_to[k];
+        r->events++;
+        r->hoist(r->p, w->s, w->hoisted);
+        if (r->exit_to[k] == 0) {
+            r->hold(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->w, w->grad);
+            for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == r->exit_mode[k]) {
+                double norm = 0;
+                int j;
+                for (j = 0; j < r->nx; j++) norm += w->grad[i + j * r->n_hold] * w->grad[i + j * r->n_hold];
+                if (norm > 0) for (j = 0; j < r->nx; j++) w->x[j] -= w->w[i] * w->grad[i + j * r->n_hold] / norm;
+            }
+        }
+        refresh(w);
+    }
+    r->culprit = k < 0 ? 0 : r->exit_mode[k];
+    return 0;
+}
+
+/* The step of size h crossed a guard: shrink it until it ends just past the crossing. */
+static double locate(work_t *w, double h)
+{
+    double low = 0, high = h;
+    int round;
+    for (round = 0; round < 60 && high - low > 1e-14 * (fabs(w->t) + h) + 1e-12 * h; round++) {
+        double middle = 0.5 * (low + high);
+        attempt(w, middle);
+        if (fired(w, w->g_new) >= 0) high = middle; else low = middle;
+    }
+    attempt(w, high);
+    return high;
+}
+
+static int finite_state(work_t *w)
+{
+    int i;
+    for (i = 0; i < w->r->nx; i++)
+        if (!(fabs(w->xn[i]) < 1e15)) { w->r->culprit = i; return 0; }
+    return 1;
+}
+
+static void judge_stiffness(work_t *w, double h_radius)
+{
+    run_t *r = w->r;
+    if (r->method != AUTO) return;
+    if (!w->stiff) {
+        w->stiff_signs = h_radius > 3.0 ? w->stiff_signs + 1 : (w->stiff_signs > 0 ? w->stiff_signs - 1 : 0);
+        if (w->stiff_signs > 12) { w->stiff = 1; w->calm_signs = 0; }
+    } else {
+        w->calm_signs = h_radius < 1.0 ? w->calm_signs + 1 : 0;
+        if (w->calm_signs > 30) { w->stiff = 0; w->stiff_signs = 0; }
+    }
+}
+
+/* Integrate from w->t exactly to t_next. */
+static int advance(work_t *w, double t_next)
+{
+    run_t *r = w->r;
+    while (w->t < t_next) {
+        double left = t_next - w->t, h = w->h, error, radius, factor;
+        int last = 0;
+        if (*r->stop) { r->outcome = STOPPED; return 0; }
+        if (h > r->h_max) h = r->h_max;
+        if (h >= left * (1 - 1e-9)) { h = left; last = 1; } else if (h > 0.5 * left) h = 0.5 * left;
+        error = attempt(w, h);
+        radius = w->radius;
+        if (!(error <= 1.0)) {
+            r->rejected++;
+            if (error != error) { factor = 0.1; w->r->culprit = 0; } else factor = fmax(0.1, 0.9 * pow(error, w->stiff ? -0.25 : -0.2));
+            w->h = h * factor;
+            if (w->h < 1e-13 * fmax(1e-6, fabs(w->t))) {
+                int i, worst = 0;
+                for (i = 1; i < r->nx; i++) if (fabs(w->err[i]) / (r->atol[i] + r->rtol * fabs(w->x[i])) > fabs(w->err[worst]) / (r->atol[worst] + r->rtol * fabs(w->x[worst]))) worst = i;
+                r->outcome = error != error ? NOT_FINITE : STEP_VANISHED;
+                r->culprit = worst;
+                return 0;
+            }
+            if (!w->stiff) judge_stiffness(w, radius);
+            continue;
+        }
+        if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
+        factor = error > 0 ? fmin(5.0, fmax(0.2, 0.9 * pow(error, w->stiff ? -0.25 : -0.2))) : 5.0;
+        if (!last || factor < 1) w->h = h * factor;
+        else w->h = fmax(w->h, h * fmin(factor, 2.0));
+        if (r->n_guard && fired(w, w->g_new) >= 0) {
+            h = locate(w, h);
+            last = 0;
+            w->t += h;
+            memcpy(w->x, w->xn, sizeof(double) * (size_t)r->nx);
+            r->steps++;
+            if (!record(w)) return 0;
+            refresh(w);
+            w->chatter = w->t - w->event_time < 1e-9 ? w->chatter + 1 : 0;
+            w->event_time = w->t;
+            if (!settle_modes(w) || w->chatter > 500) { r->outcome = CHATTERS; return 0; }
+            if (!record(w)) return 0;
+            continue;
+        }
+        w->t = last ? t_next : w->t + h;
+        memcpy(w->x, w->xn, sizeof(double) * (size_t)r->nx);
+        memcpy(w->k[0], end_derivative(w), sizeof(double) * (size_t)r->nx);
+        memcpy(w->g, w->g_new, sizeof(double) * (size_t)r->n_guard);
+        r->steps++;
+        r->stiff_steps += w->stiff;
+        judge_stiffness(w, radius);
+        if (!record(w)) return 0;
+    }
+    return 1;
+}
+
+static int run_controller(work_t *w, long n)
+{
+    run_t *r = w->r;
+    size_t bytes = sizeof(double) * (size_t)r->n_command;
+    if (!grow(&r->ticks, &r->cap_ticks, r->n_ticks + 1, r->n_signal, r->max_rows_log2)) { r->outcome = NO_MEMORY; return 0; }
+    if (r->delay) memcpy(w->u, w->pending, bytes);
+    r->measure(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->measured);
+    r->controller(r->ctl, w->measured, w->signals, w->pending);
+    memcpy(r->ticks + n * r->n_signal, w->signals, sizeof(double) * (size_t)r->n_signal);
+    r->n_ticks = n + 1;
+    if (!r->delay) memcpy(w->u, w->pending, bytes);
+    return 1;
+}
+
+static void drive_loop(work_t *w)
+{
+    run_t *r = w->r;
+    long n = 0;
+    double corner;
+    corner = enter_stretch(w);
+    r->hoist(r->p, w->s, w->hoisted);
+    while (1) {
+        double t_tick, t_next;
+        int corner_due = w->t >= corner;
+        if (corner_due) corner = enter_stretch(w);
+        if (r->n_signal && w->t >= n * r->tick) {
+            if (!run_controller(w, n)) return;
+            n++;
+        }
+        refresh(w);
+        if (!settle_modes(w)) { r->outcome = CHATTERS; return; }
+        if (!record(w)) return;
+        if (w->t >= r->t_end) return;
+        *r->progress = w->t;
+        t_tick = r->n_signal ? n * r->tick : INFINITY;
+        t_next = fmin(fmin(t_tick, corner), r->t_end);
+        if (!advance(w, t_next)) return;
+    }
+}
+
+int pd_run(run_t *r)
+{
+    work_t w;
+    int k, nx = r->nx, n_hold = r->n_hold > 0 ? r->n_hold : 1;
+    size_t total;
+    double *block, *next;
+    memset(&w, 0, sizeof w);
+    w.r = r;
+    w.nu = r->n_command + 2 * r->n_profile;
+    w.width = 1 + nx + w.nu + r->n_mode;
+    total = (size_t)(14 * nx + 2 * nx * nx + w.nu + r->n_mode + r->n_hoisted + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
+    block = calloc(total, sizeof(double));
+    w.pivots = calloc((size_t)(nx + r->n_profile + 1), sizeof(int));
+    if (!block || !w.pivots) { r->outcome = NO_MEMORY; free(block); free(w.pivots); return r->outcome; }
+    w.segment = w.pivots + nx;
+    next = block;
+#define TAKE(field, count) (w.field = next, next += (count))
+    TAKE(x, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
+    for (k = 0; k < 8; k++) TAKE(k[k], nx);
+    TAKE(jac, nx * nx); TAKE(lu, nx * nx); TAKE(u, w.nu); TAKE(s, r->n_mode); TAKE(hoisted, r->n_hoisted);
+    TAKE(g, r->n_guard); TAKE(g_new, r->n_guard); TAKE(pending, r->n_command); TAKE(signals, r->n_signal);
+    TAKE(measured, r->n_measured); TAKE(w, n_hold); TAKE(grad, n_hold * nx);
+#undef TAKE
+    memcpy(w.x, r->x0, sizeof(double) * (size_t)nx);
+    memcpy(w.s, r->s0, sizeof(double) * (size_t)r->n_mode);
+    w.h = fmin(r->n_signal ? r->tick : 1e-5, r->t_end);
+    w.stiff = r->method == STIFF;
+    w.event_time = -1;
+    r->outcome = DONE;
+    drive_loop(&w);
+    r->t_out = w.t;
+    *r->progress = w.t;
+    free(block);
+    free(w.pivots);
+    return r->outcome;
+}
+
+void pd_free(run_t *r)
+{
+    free(r->rows);
+    free(r->ticks);
+    r->rows = r->ticks = 0;
+}
+
+/* Evaluate an output function over recorded rows; y is n_rows by n_y, row by row. */
+void pd_evaluate(out_f f, hoist_f hoist, const double *rows, long n_rows, int nx, int nu, int n_mode, const double *p, double *h, int n_y, double *y)
+{
+    long k;
+    int width = 1 + nx + nu + n_mode;
+    for (k = 0; k < n_rows; k++) {
+        const double *row = rows + k * width, *s = row + 1 + nx + nu;
+        if (k == 0 || memcmp(s, s - width, sizeof(double) * (size_t)n_mode) != 0) hoist(p, s, h);
+        f(row[0], row + 1, row + 1 + nx, s, p, h, y + k * n_y);
+    }
+}

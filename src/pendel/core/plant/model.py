@@ -1,0 +1,202 @@
+"""A drive's equations as compiled code with run-time values: the plant of a run."""
+
+from __future__ import annotations
+
+import ctypes
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+from importlib import resources
+
+import casadi as ca
+import numpy as np
+
+from pendel.core.equations.context import Network
+from pendel.core.equations.friction import state_friction_laws
+from pendel.core.equations.reduce import Explicit, reduce
+from pendel.core.plant.compiler import FLAGS, build_library
+from pendel.core.plant.emit import Emitter
+
+Doubles = np.ndarray
+LOOP_FLAGS = tuple("-O2" if f == "-O1" else f for f in FLAGS)
+
+
+@dataclass(frozen=True)
+class Structure:
+    """Everything about a plant that does not depend on its values: names, sizes and C text."""
+
+    state_keys: tuple[str, ...]
+    commands: tuple[str, ...]
+    profile_keys: tuple[str, ...]
+    mode_keys: tuple[str, ...]
+    parameter_keys: tuple[str, ...]
+    signals: tuple[str, ...]
+    measured: tuple[str, ...]
+    exits: tuple[tuple[int, int, int], ...]
+    hold_modes: tuple[int, ...]
+    mode_starts: tuple[int, ...]
+    source: str
+
+
+KNOWN_STRUCTURES = 64
+_structures: dict[str, Structure] = {}
+
+
+class PlantModel:
+    """The explicit system of a network and its functions, in symbols and in C.
+
+    Parameters
+    ----------
+    measured
+        keys of signals the controller reads, in its order.
+    """
+
+    def __init__(self, network: Network, measured: tuple[str, ...], *, with_energy: bool = False):
+        self.network, self.measured, self.with_energy = network, measured, with_energy
+
+    @cached_property
+    def system(self) -> Explicit:
+        """Ordering and solving is the slow part; it is skipped where an equal structure is known."""
+        state_friction_laws(self.network)
+        return reduce(self.network)
+
+    @property
+    def fingerprint(self) -> str:
+        """Text that is equal for equal structures, whatever the values."""
+        n = self.network
+        modes = [(m.key, m.start, [(a, str(g), b) for a, g, b in m.exits], str(m.hold_zero)) for m in n.modes]
+        shown = [(k, str(e)) for k, e in (*n.signals.items(), *n.stored.items(), *n.lost.items(), *n.supplied.items())]
+        stated = [(owner, str(e)) for owner, e in n.equations]
+        rubs = [(f.key, str(f.speed), str(f.sliding), str(f.breakaway)) for f in n.frictions]
+        return repr((stated, rubs, modes, shown, list(n.inputs), list(n.parameters), [p.key for p in n.profiles], self.measured, self.with_energy))
+
+    @cached_property
+    def symbols(self) -> dict[str, ca.SX]:
+        n = self.network
+        inputs = [*n.inputs.values(), *(p.offset for p in n.profiles), *(p.slope for p in n.profiles)]
+        return {
+            "t": n.time,
+            "x": ca.vertcat(*(e.symbol for e in self.system.states), *self.energy_symbols),
+            "u": ca.vertcat(*inputs),
+            "s": ca.vertcat(*(m.symbol for m in n.modes)),
+            "p": ca.vertcat(*(s for s, _ in n.parameters.values())),
+        }
+
+    @cached_property
+    def energy_symbols(self) -> list[ca.SX]:
+        if not self.with_energy:
+            return []
+        return [ca.SX.sym(f"{kind}:{card}") for kind in ("supplied", "lost") for card in getattr(self.network, kind)]
+
+    @cached_property
+    def rhs(self) -> ca.SX:
+        energy = [self.system.express(e) for kind in ("supplied", "lost") for e in getattr(self.network, kind).values()] if self.with_energy else []
+        return ca.vertcat(self.system.rhs, *energy)
+
+    @cached_property
+    def guards(self) -> list[tuple[int, int, int, ca.SX]]:
+        return [(k, a, b, self.system.express(guard)) for k, mode in enumerate(self.network.modes) for a, guard, b in mode.exits]
+
+    @cached_property
+    def signals(self) -> dict[str, ca.SX]:
+        found = {key: self.system.express(e) for key, e in self.network.signals.items()}
+        if self.with_energy:
+            found |= {f"energy.{s.name()}": s for s in self.energy_symbols}
+            found["energy.stored"] = sum((self.system.express(e) for e in self.network.stored.values()), ca.SX(0))
+        return found
+
+    @cached_property
+    def structure(self) -> Structure:
+        key = self.fingerprint
+        if key not in _structures:
+            if len(_structures) >= KNOWN_STRUCTURES:
+                _structures.pop(next(iter(_structures)))
+            _structures[key] = self._ordered()
+        return _structures[key]
+
+    def _ordered(self) -> Structure:
+        self.system  # noqa: B018  the friction laws add modes, which the symbols below must see
+        n, symbols = self.network, self.symbols
+        emitter = Emitter(symbols)
+        x = symbols["x"]
+        emitter.function("pd_rhs", [("dx", self.rhs), ("g", ca.vertcat(*(g for *_, g in self.guards)))])
+        emitter.function("pd_measure", [("y", ca.vertcat(*(self.signals[k] for k in self.measured)))])
+        emitter.function("pd_signals", [("y", ca.vertcat(*self.signals.values()))])
+        emitter.function("pd_jac", [("jac", ca.jacobian(self.rhs, x)), ("dfdt", ca.jacobian(self.rhs, n.time))])
+        holds = [(k, self.system.express(m.hold_zero)) for k, m in enumerate(n.modes) if m.hold_zero is not None]
+        held = ca.vertcat(*(e for _, e in holds))
+        emitter.function("pd_hold", [("w", held), ("grad", ca.jacobian(held, x) if holds else ca.SX())])
+        return Structure(
+            tuple([e.key for e in self.system.states] + [s.name() for s in self.energy_symbols]), tuple(n.inputs), tuple(p.key for p in n.profiles),
+            tuple(m.key for m in n.modes), tuple(n.parameters), tuple(self.signals), self.measured, tuple((k, a, b) for k, a, b, _ in self.guards),
+            tuple(k for k, _ in holds), tuple(m.start for m in n.modes), emitter.source())  # fmt: skip
+
+    @property
+    def parameters(self) -> Doubles:
+        return np.array([v for _, v in self.network.parameters.values()], dtype=float)
+
+    @property
+    def starts(self) -> Doubles:
+        starts = {e.key: e.start for e in self.network.states}
+        return np.array([starts.get(key, 0.0) for key in self.structure.state_keys], dtype=float)
+
+    @property
+    def mode_starts(self) -> Doubles:
+        return np.array(self.structure.mode_starts, dtype=float)
+
+    @property
+    def profiles(self) -> list[tuple[list[float], list[float]]]:
+        return [(p.times, p.values) for p in self.network.profiles]
+
+
+class RunStruct(ctypes.Structure):
+    """Mirror of ``run_t`` in loop.c, field by field."""
+
+    _fields_ = (
+        [(n, ctypes.c_int) for n in ("nx", "n_command", "n_profile", "n_guard", "n_mode", "n_measured", "n_signal", "n_exit", "n_hold", "n_hoisted", "method", "delay", "max_rows_log2")]
+        + [(n, ctypes.c_double) for n in ("t_end", "tick", "rtol", "h_max")]
+        + [(n, ctypes.c_void_p) for n in ("atol", "p", "x0", "s0", "rhs", "measure", "jac", "hold", "hoist", "controller", "ctl", "profile_count", "profile_times",
+                                          "profile_values", "exit_mode", "exit_from", "exit_to", "hold_mode", "stop", "progress", "rows", "ticks")]
+        + [(n, ctypes.c_long) for n in ("n_rows", "n_ticks", "cap_rows", "cap_ticks", "steps", "rejected", "evaluations", "events", "stiff_steps")]
+        + [("outcome", ctypes.c_int), ("culprit", ctypes.c_int), ("t_out", ctypes.c_double)]
+    )  # fmt: skip
+
+
+@lru_cache(maxsize=1)
+def time_loop() -> ctypes.CDLL:
+    """The shared time loop, compiled once."""
+    source = resources.files("pendel.core.plant").joinpath("loop.c").read_text("utf-8")
+    library = ctypes.CDLL(str(build_library(source, flags=LOOP_FLAGS)))
+    library.pd_run.argtypes = [ctypes.POINTER(RunStruct)]
+    library.pd_free.argtypes = [ctypes.POINTER(RunStruct)]
+    library.pd_evaluate.argtypes = [ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_long, ctypes.c_int, ctypes.c_int, ctypes.c_int,
+                                    ctypes.c_void_p, ctypes.c_void_p, ctypes.c_int, ctypes.c_void_p]  # fmt: skip
+    library.pd_evaluate.restype = None
+    return library
+
+
+@lru_cache(maxsize=32)
+def load(source: str) -> ctypes.CDLL:
+    return ctypes.CDLL(str(build_library(source)))
+
+
+def address(library: ctypes.CDLL, name: str) -> int:
+    found = ctypes.cast(getattr(library, name), ctypes.c_void_p).value
+    assert found is not None
+    return found
+
+
+def pointer(array: np.ndarray) -> int:
+    return array.ctypes.data
+
+
+def evaluate_signals(structure: Structure, rows: Doubles, parameters: Doubles) -> Doubles:
+    """Every signal at every recorded row; shape (rows, signals)."""
+    library = load(structure.source)
+    rows = np.ascontiguousarray(rows, dtype=float)
+    out = np.empty((len(rows), len(structure.signals)))
+    hoisted = np.zeros(max(1, library.pd_hoisted()))
+    n_u = len(structure.commands) + 2 * len(structure.profile_keys)
+    time_loop().pd_evaluate(
+        address(library, "pd_signals"), address(library, "pd_hoist"), pointer(rows), len(rows), len(structure.state_keys), n_u, len(structure.mode_keys),
+        pointer(parameters), pointer(hoisted), len(structure.signals), pointer(out))  # fmt: skip
+    return out

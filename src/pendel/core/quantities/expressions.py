@@ -1,0 +1,420 @@
+"""Expressions as engineers write them: ``2*R_a``, ``48 V``, ``1.9e-4 kg*m^2``, ``L*der(i) = u - R*i``.
+
+A hand-written reader gives a tree of five node types; evaluation walks that tree. Nothing is ever handed
+to Python's own evaluator. A number followed by a unit symbol carries that unit; the unit goes on over
+``*``, ``/`` and ``^`` as long as unit symbols follow, so a quantity may not be named like a unit.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+
+from pendel.core.errors import (
+    DividesByZero,
+    ExpressionProblem,
+    NotANumber,
+    SyntaxProblem,
+    UnknownName,
+    WrongDimension,
+)
+from pendel.core.quantities.units import NONE, Dimension, dimension_text, is_unit, unit
+
+MAX_LENGTH = 2000
+MAX_DEPTH = 60
+
+
+@dataclass(frozen=True)
+class Number:
+    value: float
+    unit: str | None = None
+
+
+@dataclass(frozen=True)
+class Name:
+    name: str
+
+
+@dataclass(frozen=True)
+class Negative:
+    operand: Node
+
+
+@dataclass(frozen=True)
+class Binary:
+    op: str
+    left: Node
+    right: Node
+
+
+@dataclass(frozen=True)
+class Call:
+    function: str
+    arguments: tuple[Node, ...]
+
+
+Node = Number | Name | Negative | Binary | Call
+
+
+@dataclass(frozen=True)
+class Measured:
+    """A value in SI base units with its dimension."""
+
+    si: float
+    dim: Dimension = NONE
+
+
+@dataclass(frozen=True)
+class Token:
+    kind: str
+    text: str
+    start: int
+
+
+TOKEN = re.compile(
+    r"(?P<number>(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?)"
+    r"|(?P<name>°C?|%|[^\W\d]\w*(\.[^\W\d]\w*)*)"
+    r"|(?P<op>[-+*/^(),=·−×²³])"
+    r"|(?P<space>[\s\u2009\u202f]+)"
+)
+FUNCTIONS = {"sqrt": 1, "sin": 1, "cos": 1, "tan": 1, "atan": 1, "exp": 1, "log": 1, "abs": 1, "sign": 1, "tanh": 1, "min": 2, "max": 2}
+CONSTANTS = {"pi": math.pi}
+
+
+def tokens(text: str) -> list[Token]:
+    if len(text) > MAX_LENGTH:
+        raise SyntaxProblem(text, 0, f"it is longer than {MAX_LENGTH} characters")
+    found, at = [], 0
+    while at < len(text):
+        match = TOKEN.match(text, at)
+        if match is None:
+            raise SyntaxProblem(text, at, f"“{text[at]}” has no place here")
+        if match.lastgroup != "space" and match.group("space") is None:
+            kind = "number" if match.group("number") else "name" if match.group("name") else "op"
+            found.append(Token(kind, {"·": "*", "−": "-", "×": "*"}.get(match.group(), match.group()), at))
+        at = match.end()
+    # Thin-spaced thousands, as Pendel prints them, read back as one number.
+    joined: list[Token] = []
+    for token in found:
+        last = joined[-1] if joined else None
+        gap = text[last.start + len(last.text) : token.start] if last else ""
+        if last and last.kind == token.kind == "number" and gap in ("\u2009", "\u202f", " ") and re.match(r"\d{3}(\D|$)", token.text):
+            joined[-1] = Token("number", last.text + token.text, last.start)
+        else:
+            joined.append(token)
+    return joined
+
+
+class Reader:
+    """Recursive descent over one expression; precedence as in school: ^, sign, * and /, + and −."""
+
+    def __init__(self, text: str):
+        self.text, self.tokens, self.at, self.depth = text, tokens(text), 0, 0
+
+    def peek(self) -> str:
+        return self.tokens[self.at].text if self.at < len(self.tokens) else ""
+
+    def fail(self, reason: str) -> SyntaxProblem:
+        position = self.tokens[self.at].start if self.at < len(self.tokens) else len(self.text)
+        return SyntaxProblem(self.text, position, reason)
+
+    def take(self, text: str) -> None:
+        if self.peek() != text:
+            raise self.fail(f"“{text}” is missing")
+        self.at += 1
+
+    def whole(self) -> Node:
+        node = self.sum()
+        if self.at < len(self.tokens):
+            raise self.fail("an operator is missing before it")
+        return node
+
+    def sum(self) -> Node:
+        self.depth += 1
+        if self.depth > MAX_DEPTH:
+            raise self.fail("too many brackets inside each other")
+        node = self.product()
+        while self.peek() in ("+", "-"):
+            op = self.peek()
+            self.at += 1
+            node = Binary(op, node, self.product())
+        self.depth -= 1
+        return node
+
+    def product(self) -> Node:
+        node = self.signed()
+        while self.peek() in ("*", "/"):
+            op = self.peek()
+            self.at += 1
+            node = Binary(op, node, self.signed())
+        return node
+
+    def signed(self) -> Node:
+        signs = 0
+        while self.peek() in ("-", "+"):
+            signs += self.peek() == "-"
+            self.at += 1
+        node = self.power()
+        return Negative(node) if signs % 2 else node
+
+    def power(self) -> Node:
+        base = self.atom()
+        if self.peek() in ("²", "³"):
+            exponent = {"²": 2.0, "³": 3.0}[self.peek()]
+            self.at += 1
+            return Binary("^", base, Number(exponent))
+        if self.peek() == "^":
+            self.at += 1
+            negative = self.peek() == "-"
+            self.at += negative
+            exponent_node = self.atom()
+            return Binary("^", base, Negative(exponent_node) if negative else exponent_node)
+        return base
+
+    def atom(self) -> Node:
+        if self.at >= len(self.tokens):
+            raise self.fail("a value is missing at the end")
+        token = self.tokens[self.at]
+        if token.text == "(":
+            self.at += 1
+            node = self.sum()
+            self.take(")")
+            return node
+        if token.kind == "number":
+            self.at += 1
+            return Number(float(token.text), self.unit_after())
+        if token.kind == "name":
+            self.at += 1
+            if self.peek() == "(":
+                return self.call(token)
+            return Name(token.text)
+        raise self.fail("a value is missing before it")
+
+    def call(self, token: Token) -> Call:
+        if token.text not in FUNCTIONS and token.text != "der":
+            self.at -= 1
+            raise self.fail(f"{token.text} is not a function; known are {', '.join(sorted(FUNCTIONS))}")
+        self.take("(")
+        arguments = [self.sum()]
+        while self.peek() == ",":
+            self.at += 1
+            arguments.append(self.sum())
+        self.take(")")
+        if len(arguments) != FUNCTIONS.get(token.text, 1):
+            raise self.fail(f"{token.text} takes {FUNCTIONS.get(token.text, 1)} values")
+        return Call(token.text, tuple(arguments))
+
+    def unit_after(self) -> str | None:
+        """The unit that follows a number, if one does."""
+        if not self.unit_at(self.at):
+            return None
+        text = self.unit_piece()
+        while self.peek() in ("*", "/") and self.unit_at(self.at + 1):
+            text += self.peek()
+            self.at += 1
+            text += self.unit_piece()
+        return text
+
+    def unit_at(self, at: int) -> bool:
+        if at >= len(self.tokens) or self.tokens[at].kind != "name" or not is_unit(self.tokens[at].text):
+            return False
+        return not (at + 1 < len(self.tokens) and self.tokens[at + 1].text == "(")
+
+    def unit_piece(self) -> str:
+        text = self.peek()
+        self.at += 1
+        if self.peek() in ("²", "³"):
+            text += {"²": "^2", "³": "^3"}[self.peek()]
+            self.at += 1
+        elif self.peek() == "^":
+            following = [t.text for t in self.tokens[self.at + 1 : self.at + 3]]
+            size = 2 if following[:1] == ["-"] else 1
+            exponent = "".join(following[:size])
+            if re.fullmatch(r"-?\d", exponent):
+                text += "^" + exponent
+                self.at += 1 + size
+        return text
+
+
+@lru_cache(maxsize=4096)
+def read(text: str) -> Node:
+    """The tree of an expression.
+
+    Raises
+    ------
+    SyntaxProblem
+        with the position where reading failed.
+    """
+    if not text.strip():
+        raise SyntaxProblem(text, 0, "it is empty; write a value")
+    return Reader(text).whole()
+
+
+def read_equation(text: str) -> tuple[Node, Node]:
+    """Left and right side of ``left = right``."""
+    sides = text.split("=")
+    if len(sides) != 2:
+        raise SyntaxProblem(text, 0, "an equation needs exactly one “=”")
+    return read(sides[0]), read(sides[1])
+
+
+def walk(node: Node):
+    yield node
+    match node:
+        case Negative(operand):
+            yield from walk(operand)
+        case Binary(_, left, right):
+            yield from walk(left)
+            yield from walk(right)
+        case Call(_, arguments):
+            for argument in arguments:
+                yield from walk(argument)
+
+
+def names_in(text: str) -> set[str]:
+    """Names an expression refers to; empty when it cannot be read."""
+    try:
+        return {n.name for n in walk(read(text)) if isinstance(n, Name) and n.name not in CONSTANTS}
+    except SyntaxProblem:
+        return set()
+
+
+def is_plain(text: str) -> bool:
+    """True when the expression holds neither a name nor a unit, so that the field's own unit applies."""
+    try:
+        return all(not isinstance(n, Name) and not (isinstance(n, Number) and n.unit) for n in walk(read(text)))
+    except SyntaxProblem:
+        return False
+
+
+def renamed(text: str, old: str, new: str) -> str:
+    """``text`` with every use of the name ``old`` replaced, spacing kept."""
+    try:
+        found = tokens(text)
+    except SyntaxProblem:
+        return text
+    if old not in names_in(text):
+        return text
+    for token in reversed(found):
+        if token.kind == "name" and token.text == old:
+            text = text[: token.start] + new + text[token.start + len(old) :]
+    return text
+
+
+Lookup = Callable[[str], Measured]
+
+
+def evaluate(node: Node, lookup: Lookup, text: str = "") -> Measured:
+    """Value and dimension of a tree.
+
+    Parameters
+    ----------
+    lookup
+        gives the value of a name, or raises `UnknownName`.
+
+    Raises
+    ------
+    ExpressionProblem
+        named by situation: unknown name, wrong dimension, division by zero, no finite number.
+    """
+    try:
+        result = _evaluate(node, lookup, text)
+    except (OverflowError, ValueError):
+        raise NotANumber(text, math.nan) from None
+    if not math.isfinite(result.si):
+        raise NotANumber(text, result.si)
+    return result
+
+
+def _evaluate(node: Node, lookup: Lookup, text: str) -> Measured:
+    match node:
+        case Number(value, None):
+            return Measured(value)
+        case Number(value, unit_text):
+            factor, dim = unit(unit_text)
+            return Measured(value * factor, dim)
+        case Name(name):
+            return Measured(CONSTANTS[name]) if name in CONSTANTS else lookup(name)
+        case Negative(operand):
+            inner = _evaluate(operand, lookup, text)
+            return Measured(-inner.si, inner.dim)
+        case Binary(op, left, right):
+            return _binary(op, _evaluate(left, lookup, text), _evaluate(right, lookup, text), text)
+        case Call("der", (Name(name),)):
+            return lookup(f"der({name})")
+        case Call(function, arguments):
+            return _call(function, [_evaluate(a, lookup, text) for a in arguments], text)
+    raise SyntaxProblem(text, 0, "it holds something unknown")
+
+
+def _binary(op: str, a: Measured, b: Measured, text: str) -> Measured:
+    if op in "+-":
+        dim = combine_sum(a.dim, b.dim, op)
+        return Measured(a.si + b.si if op == "+" else a.si - b.si, dim)
+    if op == "*":
+        return Measured(a.si * b.si, tuple(x + y for x, y in zip(a.dim, b.dim)))
+    if op == "/":
+        if b.si == 0:
+            raise DividesByZero(text)
+        return Measured(a.si / b.si, tuple(x - y for x, y in zip(a.dim, b.dim)))
+    if b.dim != NONE:
+        raise WrongDimension(dimension_text(b.dim), "a plain number", "The exponent")
+    if a.si == 0 and b.si < 0:
+        raise DividesByZero(text)
+    value = a.si**b.si
+    if isinstance(value, complex):
+        raise NotANumber(text, math.nan)
+    return Measured(value, tuple(x * b.si for x in a.dim))
+
+
+def combine_sum(a: Dimension, b: Dimension, op: str) -> Dimension:
+    if a != b:
+        verb = "The value added" if op == "+" else "The value subtracted"
+        raise WrongDimension(dimension_text(b), dimension_text(a), verb)
+    return a
+
+
+ANGLE_FUNCTIONS = {"sin": math.sin, "cos": math.cos, "tan": math.tan, "atan": math.atan, "exp": math.exp, "log": math.log, "tanh": math.tanh}
+
+
+def _call(function: str, args: list[Measured], text: str) -> Measured:
+    first = args[0]
+    if function in ANGLE_FUNCTIONS:
+        if first.dim != NONE:
+            raise WrongDimension(dimension_text(first.dim), "a plain number", f"The value in {function}()")
+        return Measured(ANGLE_FUNCTIONS[function](first.si))
+    if function == "sqrt":
+        return Measured(math.sqrt(first.si), tuple(x / 2 for x in first.dim))
+    if function == "abs":
+        return Measured(abs(first.si), first.dim)
+    if function == "sign":
+        return Measured(math.copysign(1.0, first.si) if first.si else 0.0)
+    if function in ("min", "max"):
+        if args[0].dim != args[1].dim:
+            raise WrongDimension(dimension_text(args[1].dim), dimension_text(args[0].dim), f"One value in {function}()")
+        return Measured((min if function == "min" else max)(a.si for a in args), first.dim)
+    raise SyntaxProblem(text, 0, f"{function}() has no place in a value")
+
+
+def value_in_field(text: str, wanted_unit: str, lookup: Lookup) -> float:
+    """SI value of a field's text. A plain number is taken in the field's own unit.
+
+    Raises
+    ------
+    ExpressionProblem
+        as `evaluate`, and `WrongDimension` where the result does not fit the field.
+    """
+    factor, dim = unit(wanted_unit)
+    result = evaluate(read(text), lookup, text)
+    if result.dim == NONE and is_plain(text):
+        return result.si * factor
+    if result.dim != dim:
+        raise WrongDimension(dimension_text(result.dim), dimension_text(dim), f"“{text}”")
+    return result.si
+
+
+__all__ = ["Binary", "Call", "ExpressionProblem", "FUNCTIONS", "Lookup", "Mapping", "Measured", "Name", "Negative", "Node", "Number",
+           "UnknownName", "evaluate", "is_plain", "names_in", "read", "read_equation", "renamed", "tokens", "value_in_field", "walk"]  # fmt: skip

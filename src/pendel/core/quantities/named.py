@@ -1,0 +1,56 @@
+"""Named quantities that may refer to each other, evaluated in any order."""
+
+from __future__ import annotations
+
+import difflib
+import keyword
+import re
+from collections.abc import Mapping
+
+from pendel.core.errors import CircularDefinition, DriveProblem, UnknownName
+from pendel.core.quantities.expressions import CONSTANTS, FUNCTIONS, Measured, evaluate, read
+from pendel.core.quantities.units import is_unit
+
+NAME = re.compile(r"[^\W\d]\w*")
+
+
+def check_name(name: str) -> None:
+    """Raise `DriveProblem` with a sentence when ``name`` cannot name a quantity."""
+    if not NAME.fullmatch(name) or keyword.iskeyword(name):
+        raise DriveProblem(f"“{name}” cannot be a name. Use letters, digits and _, starting with a letter.")
+    if is_unit(name):
+        raise DriveProblem(f"“{name}” is a unit. Choose another name, such as {name}_1.")
+    if name in FUNCTIONS or name in CONSTANTS or name == "der":
+        raise DriveProblem(f"“{name}” is a function or constant. Choose another name, such as {name}_1.")
+
+
+class Names:
+    """Values of named expressions, each evaluated once; a problem in one does not hide the others.
+
+    Parameters
+    ----------
+    texts
+        expression text by name.
+    """
+
+    def __init__(self, texts: Mapping[str, str]):
+        self.texts = texts
+        self._values: dict[str, Measured] = {}
+        self._open: list[str] = []
+
+    def __call__(self, name: str) -> Measured:
+        """Value of a name. Raises `UnknownName`, `CircularDefinition` or what its expression raises."""
+        if name in self._values:
+            return self._values[name]
+        if name not in self.texts:
+            close = difflib.get_close_matches(name, list(self.texts), n=1)
+            raise UnknownName(name, close[0] if close else None)
+        if name in self._open:
+            raise CircularDefinition(tuple(self._open[self._open.index(name) :]))
+        self._open.append(name)
+        try:
+            text = self.texts[name]
+            self._values[name] = evaluate(read(text), self, text)
+        finally:
+            self._open.pop()
+        return self._values[name]

@@ -1,0 +1,138 @@
+"""Units by Pint: text to factor and dimension, and figures back to text.
+
+Inside the core every value is in SI base units; a unit is met only where text comes in or goes out.
+Angle carries no dimension, so N·m/A and V·s/rad are the same dimension, as the trade expects.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from functools import lru_cache
+from pathlib import Path
+
+import pint
+from platformdirs import user_cache_dir
+
+from pendel.core.errors import SyntaxProblem
+
+Dimension = tuple[float, ...]
+"""Exponents of length, mass, time, current, temperature."""
+
+BASE = ("[length]", "[mass]", "[time]", "[current]", "[temperature]")
+BASE_SYMBOLS = ("m", "kg", "s", "A", "K")
+NONE: Dimension = (0.0,) * len(BASE)
+
+STEMS = ("V", "A", "W", "Hz", "N", "m", "s", "g", "J", "H", "F", "ohm", "Ω", "Pa", "K", "T", "Wb", "C", "rad", "bar", "VA")
+PREFIXES = ("", "p", "n", "u", "µ", "m", "k", "M", "G")
+WHOLE = ("rpm", "min", "h", "deg", "°", "rev", "degC", "°C", "%", "Ah", "mAh", "Wh", "kWh", "cm", "mm2", "cm2", "mm²", "l", "t")
+SYMBOLS = frozenset([p + s for s in STEMS for p in PREFIXES] + list(WHOLE)) - {"pg", "mbar", "prad", "p", "MK"}
+TO_PINT = {"Ω": "ohm", "°C": "delta_degC", "degC": "delta_degC", "°": "degree", "%": "percent", "rev": "turn", "Ah": "ampere_hour",
+           "VA": "volt_ampere", "mm²": "mm**2", "mm2": "mm**2", "cm2": "cm**2", "t": "tonne", "l": "litre", "h": "hour",
+           "min": "minute", "rpm": "revolutions_per_minute", "mAh": "milliampere_hour"}  # fmt: skip
+
+
+@lru_cache(maxsize=1)
+def registry() -> pint.UnitRegistry:
+    folder = Path(user_cache_dir("pendel")) / "units"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        return pint.UnitRegistry(cache_folder=folder, autoconvert_offset_to_baseunit=True)
+    except OSError:  # a read-only home only costs start-up time
+        return pint.UnitRegistry(autoconvert_offset_to_baseunit=True)
+
+
+def is_unit(name: str) -> bool:
+    return name in SYMBOLS
+
+
+@lru_cache(maxsize=4096)
+def unit_symbol(name: str) -> tuple[float, Dimension]:
+    """Factor to SI and dimension of one unit symbol such as ``mH`` or ``rpm``."""
+    if name not in SYMBOLS:
+        raise SyntaxProblem(name, 0, "this unit is not known")
+    ureg = registry()
+    spelled = TO_PINT.get(name)
+    if spelled is None:
+        prefix = next((p for p in ("µ", "u", "p", "n", "m", "k", "M", "G") if name.startswith(p) and name[1:] in STEMS and name not in STEMS), "")
+        stem = name[len(prefix):]
+        spelled = {"µ": "u"}.get(prefix, prefix) + TO_PINT.get(stem, stem)
+        if stem == "VA":
+            spelled = {"": "", "k": "kilo", "M": "mega", "m": "milli"}.get(prefix, "") + "volt_ampere"
+    base = ureg.Quantity(1.0, spelled).to_base_units()
+    dims = base.dimensionality
+    return float(base.magnitude), tuple(float(dims.get(d, 0)) for d in BASE)
+
+
+@lru_cache(maxsize=4096)
+def unit(text: str) -> tuple[float, Dimension]:
+    """Factor to SI and dimension of a unit expression such as ``kg·m²`` or ``N·m/A``."""
+    factor, dim = 1.0, list(NONE)
+    sign = 1.0
+    flat = text.replace("²", "^2").replace("³", "^3").replace("·", "*").replace(" ", "").strip("*")
+    for piece in re.findall(r"[*/]|[^*/]+", flat):
+        if piece in "*/":
+            sign = 1.0 if piece == "*" else -1.0
+            continue
+        name, _, power = piece.partition("^")
+        exponent = sign * (float(power) if power else 1.0)
+        if name == "1":
+            continue
+        f, d = unit_symbol(name)
+        factor *= f**exponent
+        dim = [a + exponent * b for a, b in zip(dim, d)]
+    return factor, tuple(dim)
+
+
+NAMED = {unit(u)[1]: u for u in ("", "A/s", "V/s", "A·s", "N·m/s", "kg·m²", "N·m·s", "N/m", "N·s/m", "kg", "m", "s", "A", "K", "m/s", "m/s²", "Hz",
+                                 "V", "W", "J", "N", "H", "F", "Ω", "Wb", "K/W", "J/K", "V/A²", "A/V", "m²")}  # fmt: skip
+
+
+def dimension_text(dim: Dimension) -> str:
+    """A readable unit for a dimension, such as ``V`` or ``kg·m²``; ``a plain number`` for none."""
+    if dim == NONE:
+        return "a plain number"
+    if dim in NAMED:
+        return {"J": "J (or N·m)", "Hz": "rad/s (or Hz)", "Wb": "N·m/A (or V·s)"}.get(NAMED[dim], NAMED[dim])
+    parts = [s if e == 1 else f"{s}^{e:g}" for s, e in zip(BASE_SYMBOLS, dim) if e]
+    return "·".join(parts)
+
+
+def si_unit(dim: Dimension) -> str:
+    return NAMED.get(dim) or "·".join(s if e == 1 else f"{s}^{e:g}" for s, e in zip(BASE_SYMBOLS, dim) if e)
+
+
+MINUS, THIN = "\u2212", "\u2009"
+
+
+def number_text(value: float, digits: int = 4) -> str:
+    """A figure for people: significant digits, real minus, thin-spaced thousands."""
+    if math.isnan(value):
+        return "–"
+    if math.isinf(value):
+        return ("" if value > 0 else MINUS) + "∞"
+    if value == 0:
+        return "0"
+    size = abs(value)
+    if 1e-4 <= size < 1e7:
+        text = f"{value:.{max(0, digits - 1 - math.floor(math.log10(size)))}f}"
+        if "." in text:
+            text = text.rstrip("0").rstrip(".")
+        whole, dot, rest = text.lstrip("-").partition(".")
+        whole = re.sub(r"(?<=\d)(?=(\d{3})+$)", THIN, whole) if len(whole) > 4 else whole
+        return (MINUS if text.startswith("-") and (whole != "0" or rest) else "") + whole + dot + rest
+    return f"{value:.{digits - 1}g}".replace("-", MINUS)
+
+
+SCALED = {"V", "A", "W", "Ω", "s", "H", "F", "Hz", "J", "m"}
+STEPS = ((1e6, "M"), (1e3, "k"), (1.0, ""), (1e-3, "m"), (1e-6, "µ"), (1e-9, "n"))
+
+
+def figure(value: float, unit_text: str, digits: int = 4) -> str:
+    """``value`` (SI) as a figure in ``unit_text``, with a prefix where the unit is a plain SI one."""
+    if unit_text in SCALED and value and math.isfinite(value):
+        for step, prefix in STEPS:
+            if abs(value) >= step * 0.99995 and not (unit_text in ("s", "m") and step > 1):
+                return f"{number_text(value / step, digits)} {prefix}{unit_text}"
+    factor, _ = unit(unit_text)
+    return f"{number_text(value / factor, digits)} {unit_text}".rstrip()

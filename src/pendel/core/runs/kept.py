@@ -1,0 +1,162 @@
+"""Kept runs: what a run recorded, with the drive's own text, as an HDF5 file that explains itself."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from datetime import datetime
+from functools import cached_property
+from pathlib import Path
+
+import h5py
+import numpy as np
+
+from pendel.core.errors import FileProblem
+from pendel.core.plant.integrate import Outcome
+from pendel.core.plant.model import Structure, evaluate_signals
+
+FORMAT_VERSION = 1
+
+
+@dataclass(frozen=True)
+class Trace:
+    """One signal of a run: times (s), values (SI), the unit to show, and whether it holds between its points."""
+
+    key: str
+    label: str
+    unit: str
+    t: np.ndarray
+    y: np.ndarray
+    sampled: bool
+
+
+@dataclass(frozen=True)
+class SignalInfo:
+    key: str
+    card: str
+    label: str
+    unit: str
+
+
+@dataclass
+class KeptRun:
+    """A run as recorded. Signals are computed from states when first asked for."""
+
+    name: str
+    rows: np.ndarray
+    ticks: np.ndarray
+    structure: Structure
+    parameters: np.ndarray
+    tick_signals: list[str]
+    tick: float
+    delay: int
+    infos: dict[str, SignalInfo]
+    outcome: Outcome
+    message: str
+    counters: dict[str, int]
+    drive_text: str
+    settings: dict[str, float]
+    differs: str = ""
+    level: str = "averaged"
+    seconds: float = 0.0
+    made: str = field(default_factory=lambda: datetime.now().isoformat(timespec="seconds"))
+
+    @cached_property
+    def expanded(self) -> np.ndarray:
+        """Rows with both sides of each jump of inputs or modes, so that traces show jumps upright."""
+        rows = self.rows
+        if len(rows) < 2:
+            return rows
+        nx = len(self.structure.state_keys)
+        jump = np.any(rows[1:, 1 + nx :] != rows[:-1, 1 + nx :], axis=1) & (rows[1:, 0] > rows[:-1, 0])
+        at = np.flatnonzero(jump) + 1
+        before = rows[at].copy()
+        before[:, 1 + nx :] = rows[at - 1, 1 + nx :]
+        return np.insert(rows, at, before, axis=0)
+
+    @cached_property
+    def plant_signals(self) -> np.ndarray:
+        return evaluate_signals(self.structure, self.expanded, self.parameters)
+
+    @property
+    def keys(self) -> list[str]:
+        return [*self.structure.signals, *self.tick_signals]
+
+    def trace(self, key: str) -> Trace:
+        """A signal by key ``card.signal``.
+
+        Raises
+        ------
+        KeyError
+            when the run has no such signal.
+        """
+        info = self.infos.get(key) or SignalInfo(key, key.split(".")[0], key, "")
+        if key in self.tick_signals:
+            column = self.tick_signals.index(key)
+            return Trace(key, info.label, info.unit, np.arange(len(self.ticks)) * self.tick, self.ticks[:, column], True)
+        if key in self.structure.signals:
+            column = self.structure.signals.index(key)
+            return Trace(key, info.label, info.unit, self.expanded[:, 0], self.plant_signals[:, column], False)
+        raise KeyError(f"The run {self.name} has no signal {key}.")
+
+    @property
+    def end(self) -> float:
+        return float(self.rows[-1, 0]) if len(self.rows) else 0.0
+
+
+def save(run: KeptRun, path: Path) -> None:
+    """Write a run.
+
+    Raises
+    ------
+    FileProblem
+    """
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with h5py.File(path, "w") as file:
+            file.attrs["format"] = "pendel run"
+            file.attrs["version"] = FORMAT_VERSION
+            file.create_dataset("rows", data=run.rows)
+            file.create_dataset("ticks", data=run.ticks)
+            file.create_dataset("parameters", data=run.parameters)
+            file.attrs["facts"] = json.dumps(facts(run))
+            file.create_dataset("drive", data=run.drive_text)
+            file.create_dataset("equations", data=run.structure.source)
+    except OSError as problem:
+        raise FileProblem(str(path), f"the run cannot be kept: {problem.strerror or problem}. Free some space or choose another folder.") from problem
+
+
+def facts(run: KeptRun) -> dict:
+    s = run.structure
+    return {
+        "name": run.name, "tick_signals": run.tick_signals, "tick": run.tick, "delay": run.delay, "outcome": int(run.outcome), "message": run.message,
+        "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "made": run.made,
+        "infos": {k: [i.card, i.label, i.unit] for k, i in run.infos.items()},
+        "structure": {n: getattr(s, n) for n in ("state_keys", "commands", "profile_keys", "mode_keys", "parameter_keys", "signals", "measured", "exits", "hold_modes", "mode_starts")},
+    }  # fmt: skip
+
+
+def tuples(value):
+    return tuple(tuples(v) for v in value) if isinstance(value, list) else value
+
+
+def load(path: Path) -> KeptRun:
+    """Read a kept run.
+
+    Raises
+    ------
+    FileProblem
+        when the file is damaged or of another kind.
+    """
+    try:
+        with h5py.File(path, "r") as file:
+            if file.attrs.get("format") != "pendel run":
+                raise FileProblem(str(path), "this is not a kept run of Pendel.")
+            f = json.loads(file.attrs["facts"])
+            structure = Structure(**{n: tuples(v) for n, v in f["structure"].items()}, source=file["equations"][()].decode())
+            infos = {k: SignalInfo(k, *i) for k, i in f["infos"].items()}
+            return KeptRun(
+                f["name"], file["rows"][()], file["ticks"][()], structure, file["parameters"][()], f["tick_signals"], f["tick"], f["delay"], infos,
+                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f["made"])  # fmt: skip
+    except (OSError, KeyError, ValueError, TypeError) as problem:
+        raise FileProblem(str(path), f"the kept run cannot be read ({problem}). Delete it or run again.") from problem

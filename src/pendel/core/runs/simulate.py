@@ -1,0 +1,110 @@
+"""From a drive to a kept run."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+
+from pendel.core.catalogue.declare import Part
+from pendel.core.catalogue.index import kind_of
+from pendel.core.check import Examined, examine, signal_unit
+from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
+from pendel.core.drive.document import Drive, End
+from pendel.core.drive.file import to_text
+from pendel.core.drive.findings import Finding, fault
+from pendel.core.equations.flatten import flatten
+from pendel.core.equations.reduce import EquationProblem
+from pendel.core.errors import DriveHasFindings
+from pendel.core.plant.integrate import Outcome, Recorded, RunSettings, Watch, integrate
+from pendel.core.plant.model import PlantModel
+from pendel.core.runs.kept import KeptRun, SignalInfo
+
+
+@dataclass
+class Prepared:
+    """A drive ready to run: its checked values, plant and control deck."""
+
+    drive: Drive
+    examined: Examined
+    model: PlantModel
+    deck: ControlDeck
+
+
+def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
+    """Check and order a drive.
+
+    Raises
+    ------
+    DriveHasFindings
+        with every fault, each naming the card and the remedy.
+    """
+    examined = examine(drive)
+    if examined.faults:
+        raise DriveHasFindings(examined.faults)
+    if not drive.cards:
+        raise DriveHasFindings([fault("The sheet is empty. Press A on it and add a part.")])
+    try:
+        flat = flatten(drive, examined, kind_of)
+        model = PlantModel(flat.network, flat.deck.measured, with_energy=with_energy)
+        model.structure  # noqa: B018  orders the equations now, where problems become findings
+    except EquationProblem as problem:
+        raise DriveHasFindings([equation_finding(drive, problem)]) from problem
+    except LoopWithoutDelay as problem:
+        names = tuple(drive.cards[n].name for n in problem.names)
+        raise DriveHasFindings([fault(str(LoopWithoutDelay(names)), problem.names[0])]) from problem
+    return Prepared(drive, examined, model, flat.deck)
+
+
+def equation_finding(drive: Drive, problem: EquationProblem) -> Finding:
+    sentence = problem.sentence
+    for key, card in drive.cards.items():
+        sentence = sentence.replace(f"{key}.", f"{card.name}: ") if f"{key}." in sentence else sentence.replace(key, card.name)
+    owner = next((o for o in problem.owners if o in drive.cards), "")
+    return fault(sentence, owner)
+
+
+def signal_infos(drive: Drive) -> dict[str, SignalInfo]:
+    """Label and unit of every signal of every card."""
+    found: dict[str, SignalInfo] = {}
+    for key, card in drive.cards.items():
+        kind = kind_of(card)
+        if isinstance(kind, Part):
+            for s in kind.signals:
+                found[f"{key}.{s.name}"] = SignalInfo(f"{key}.{s.name}", card.name, s.label, s.unit)
+        else:
+            for port in kind.ports:
+                if port.link.value == "signal out":
+                    unit = signal_unit(drive, End(key, port.name))
+                    found[f"{key}.{port.name}"] = SignalInfo(f"{key}.{port.name}", card.name, port.label[:1].lower() + port.label[1:], unit)
+    return found
+
+
+def run_drive(prepared: Prepared, *, name: str = "Run", watch: Watch | None = None, until: float | None = None) -> KeptRun:
+    """Run a prepared drive. The outcome says whether it reached its end; this never raises for that."""
+    settings = prepared.examined.settings
+    drive = prepared.drive
+    run_settings = RunSettings(until or settings["until"], settings["tolerance"], drive.settings["method"], int(settings["seed"]))
+    begun = time.perf_counter()
+    recorded = integrate(prepared.model, prepared.deck, run_settings, watch)
+    seconds = time.perf_counter() - begun
+    model, deck = prepared.model, prepared.deck
+    return KeptRun(
+        name, recorded.rows, recorded.ticks, model.structure, model.parameters, deck.signals, deck.tick, deck.delay, signal_infos(drive), recorded.outcome,
+        outcome_sentence(drive, recorded), recorded.counters, to_text(drive), {"until": run_settings.until, "tolerance": run_settings.tolerance},
+        level=drive.settings["level"], seconds=seconds)  # fmt: skip
+
+
+def outcome_sentence(drive: Drive, recorded: Recorded) -> str:
+    """What happened, in a sentence that names the part and the time; empty when all went well."""
+    card, _, state = recorded.culprit.partition(".")
+    name = drive.cards[card].name if card in drive.cards else card
+    at = f"{recorded.ended_at * 1e3:.4g} ms"
+    return {
+        Outcome.DONE: "",
+        Outcome.STOPPED: f"Stopped at {at}.",
+        Outcome.RAN_AWAY: f"{name} ran away: its state {state} grew without bound at {at}. Check the sign of its feedback and its values.",
+        Outcome.STEP_VANISHED: f"The step became too small at {at}; {name} (state {state}) changes too fast. Check its values or loosen the tolerance.",
+        Outcome.CHATTERS: f"{name} switches to and fro without end at {at} ({state}). Check its limits or add a small compliance.",
+        Outcome.NO_MEMORY: f"The record grew beyond 4 GB at {at}. Run a shorter time or lower the accuracy.",
+        Outcome.NOT_FINITE: f"{name} (state {state}) is not a number from {at} on. Check its values for a division by zero.",
+    }[recorded.outcome]
