@@ -6,7 +6,7 @@ plus line and out at its minus line. A positive load torque or force brakes posi
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import casadi as ca
@@ -44,15 +44,21 @@ class ModeEntry:
 
 @dataclass(eq=False)
 class DryFriction:
-    """A force that opposes ``speed``: ``sliding`` while it moves, up to ``breakaway`` at rest."""
+    """A force that opposes ``speed`` and holds it at rest.
+
+    ``sliding`` gives the signed force for a direction (+1, −1) of movement; ``forward`` and ``backward`` are what it
+    can hold at most. A force that depends on unknowns, such as a gear's loss, cannot ``share`` the holding.
+    """
 
     card: str
     key: str
     speed: ca.SX
     acceleration: ca.SX
     force: ca.SX
-    sliding: ca.SX
-    breakaway: ca.SX
+    sliding: Callable[[ca.SX], ca.SX]
+    forward: ca.SX
+    backward: ca.SX
+    shares: bool
 
 
 @dataclass
@@ -166,8 +172,17 @@ class PartContext:
     def dry_friction(self, speed: ca.SX, acceleration: ca.SX, *, sliding: ca.SX, breakaway: ca.SX) -> ca.SX:
         """A dry friction on a state's ``speed``; returns the unknown force, positive where it brakes."""
         force = self.unknown("dry_force")
-        self.network.frictions.append(DryFriction(self.card, self.key("sliding"), speed, acceleration, force, sliding, breakaway))
+        self._friction(speed, acceleration, force, lambda direction: direction * sliding, breakaway, breakaway, shares=True)
         return force
+
+    def loss_by_load(self, speed: ca.SX, acceleration: ca.SX, *, sliding: Callable[[ca.SX], ca.SX], forward: ca.SX, backward: ca.SX) -> ca.SX:
+        """A friction whose force follows a load torque; ``sliding`` gives it for a direction of movement."""
+        force = self.unknown("loss_force")
+        self._friction(speed, acceleration, force, sliding, forward, backward, shares=False)
+        return force
+
+    def _friction(self, speed, acceleration, force, sliding, forward, backward, *, shares: bool) -> None:
+        self.network.frictions.append(DryFriction(self.card, self.key("sliding"), speed, acceleration, force, sliding, forward, backward, shares))
 
     def equation(self, residual: ca.SX) -> None:
         """State that ``residual`` is zero."""

@@ -2,7 +2,9 @@
 
 While stuck, the acceleration is zero and the holding force is the unknown; sliding, the force has its sliding
 value. Two stuck frictions on one rigid train would leave their shares open, so frictions whose speeds are
-proportional share one mode: they stick and break away together, and hold in proportion to what each can.
+proportional share one mode: they stick and break away together, and hold in proportion to what each can. The
+loss of a gear is such a friction too, with a level that follows its load; without this a gear at standstill
+would flip between driving and driven for ever.
 """
 
 from __future__ import annotations
@@ -25,6 +27,11 @@ class Member:
     friction: DryFriction
     ratio: ca.SX
     """Its speed over that of the group's first."""
+    sign: float = 1.0
+
+    def capacity(self, forward: bool) -> ca.SX:
+        same = forward == (self.sign > 0)
+        return self.friction.forward if same else self.friction.backward
 
 
 def state_friction_laws(network: Network) -> None:
@@ -34,7 +41,8 @@ def state_friction_laws(network: Network) -> None:
     gradients, sampler = speed_gradients(network)
     groups: list[list[Member]] = []
     directions: list[np.ndarray] = []
-    for friction, gradient in zip(network.frictions, gradients):
+    order = sorted(range(len(gradients)), key=lambda k: not network.frictions[k].shares)
+    for friction, gradient in ((network.frictions[k], gradients[k]) for k in order):
         at = sampler(gradient)
         if not np.any(np.abs(at) > 0):
             state_driven(network, friction)
@@ -44,7 +52,7 @@ def state_friction_laws(network: Network) -> None:
             if ratio is not None:
                 first = gradients[network.frictions.index(group[0].friction)]
                 column = int(np.argmax(np.abs(direction[0])))
-                group.append(Member(friction, gradient[column] / first[column]))
+                group.append(Member(friction, gradient[column] / first[column], ratio))
                 break
         else:
             groups.append([Member(friction, ca.SX(1))])
@@ -83,23 +91,26 @@ def state_driven(network: Network, friction: DryFriction) -> None:
     """The speed is imposed: the force follows its sign and there is nothing to hold."""
     mode = ModeEntry(friction.key, ca.SX.sym(friction.key), 0)
     network.modes.append(mode)
-    network.equation(friction.card, friction.force - mode.symbol * friction.sliding)
+    network.equation(friction.card, friction.force - mode.symbol * mode.symbol * friction.sliding(mode.symbol))
     w = friction.speed
     mode.exits += [(0, w, 1), (0, -w, -1), (1, -w, 0), (-1, w, 0)]
 
 
 def state_group(network: Network, group: list[Member]) -> None:
+    """One mode for all members: stuck (0), the first one sliding forward (1) or backward (−1)."""
     first = group[0].friction
     mode = ModeEntry(first.key, ca.SX.sym(first.key), 0, hold_zero=first.speed)
     network.modes.append(mode)
     s = mode.symbol
     moving = s * s
-    network.equation(first.card, moving * (first.force - s * first.sliding) - (1 - moving) * first.acceleration)
-    holding, capacity = first.force, first.breakaway
+    network.equation(first.card, moving * (first.force - first.sliding(s)) - (1 - moving) * first.acceleration)
+    holding = first.force
     for member in group[1:]:
-        f, sign = member.friction, ca.sign(member.ratio)
-        held = f.force * (first.breakaway + TINY_FORCE) - sign * f.breakaway * first.force
-        network.equation(f.card, moving * (f.force - s * sign * f.sliding) + (1 - moving) * held)
+        f = member.friction
+        held = f.force
+        if f.shares:
+            held = f.force * (first.forward + TINY_FORCE) - member.sign * f.forward * first.force
+        network.equation(f.card, moving * (f.force - f.sliding(member.sign * s)) + (1 - moving) * held)
         holding = holding + member.ratio * f.force
-        capacity = capacity + ca.fabs(member.ratio) * f.breakaway
-    mode.exits += [(0, holding - capacity, 1), (0, -holding - capacity, -1), (1, -first.speed, 0), (-1, first.speed, 0)]
+    forward, backward = (sum((ca.fabs(m.ratio) * m.capacity(ahead) for m in group), ca.SX(0)) for ahead in (True, False))
+    mode.exits += [(0, holding - forward, 1), (0, -holding - backward, -1), (1, -first.speed, 0), (-1, first.speed, 0)]

@@ -66,7 +66,7 @@ class PlantModel:
         modes = [(m.key, m.start, [(a, str(g), b) for a, g, b in m.exits], str(m.hold_zero)) for m in n.modes]
         shown = [(k, str(e)) for k, e in (*n.signals.items(), *n.stored.items(), *n.lost.items(), *n.supplied.items())]
         stated = [(owner, str(e)) for owner, e in n.equations]
-        rubs = [(f.key, str(f.speed), str(f.sliding), str(f.breakaway)) for f in n.frictions]
+        rubs = [(f.key, str(f.speed), str(f.forward), str(f.backward)) for f in n.frictions]
         return repr((stated, rubs, modes, shown, list(n.inputs), list(n.parameters), [p.key for p in n.profiles], self.measured, self.with_energy))
 
     @cached_property

@@ -4,26 +4,33 @@ from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
 
 
 DEAD_BAND = 1e-9
-"""Power (W) below which the direction does not change, so that rounding at standstill flips nothing."""
+"""Torque (N·m) below which its sign does not change, so that rounding flips nothing."""
 
 
 def build_gear(c):
     """ω_b = ω_a / ratio. Torque with the losses on the side that is driven.
 
-    The efficiency acts with the direction of power: M_b = η·ratio·M_a when the motor side drives,
-    M_a = η·M_b/ratio when the load side does.
+    With the torque M_a into the fast shaft and what comes out reflected to it, M_b' = M_a − M_loss: driving,
+    M_b' = η·M_a; driven back, M_a = η·M_b'. In both the loss opposes the movement and is proportional to M_a, so it
+    acts as a friction whose level follows the load, and it can hold the gear at rest.
     """
     speed_a, torque_a = c.flange("a")
     speed_b, torque_b = c.flange("b")
+    w, dw = c.state("w", helper=True)
     ratio, eta = c.value("ratio"), c.value("eta")
+    c.equation(w - speed_a)
     c.equation(speed_a - ratio * speed_b)
-    mode = c.mode("driven_back", 0)
-    back = mode.symbol
-    factor = (1 - back) * eta + back / eta
-    c.equation(torque_b + factor * ratio * torque_a)
-    power = torque_a * speed_a
-    mode.exits += [(0, -power - DEAD_BAND, 1), (1, power - DEAD_BAND, 0)]
-    loss = power + torque_b * speed_b
+    negative = c.mode("torque_negative", 0)
+    sign = 1 - 2 * negative.symbol
+    negative.exits += [(0, -torque_a - DEAD_BAND, 1), (1, torque_a - DEAD_BAND, 0)]
+
+    def level(direction):
+        drives = (1 + direction * sign) / 2
+        return torque_a * (drives * (1 - eta) + (1 - drives) * (1 - 1 / eta))
+
+    lost_torque = c.loss_by_load(w, dw, sliding=level, forward=level(1), backward=-level(-1))
+    c.equation(torque_b + ratio * (torque_a - lost_torque))
+    loss = torque_a * speed_a + torque_b * speed_b
     c.signal("speed", speed_b)
     c.signal("torque", -torque_b)
     c.signal("input_torque", torque_a)
