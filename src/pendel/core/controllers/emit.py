@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
@@ -206,7 +207,7 @@ def update_function(block: BlockInstance, number: NumberFormat) -> str:
     lines = writer.statements(block.code.body, 1, set())
     branch_locals = [name for name in block.code.locals if not any(line.startswith(f"    real_t {name} =") for line in lines)]
     if branch_locals:
-        lines = [f"    real_t {', '.join(f'{n} = 0' for n in branch_locals)};", *[line.replace("real_t ", "") if line.startswith("        real_t") else line for line in lines]]
+        lines = [f"    real_t {', '.join(f'{n} = 0' for n in branch_locals)};", *[re.sub(r"^(        +)real_t ", r"\1", line) for line in lines]]
     return f"{comment}static void {block.kind}_update({block.kind}_t *b)\n{{\n" + "\n".join(lines) + "\n}\n"
 
 
@@ -291,7 +292,7 @@ def simulation_source(deck: ControlDeck) -> str:
 def shipped_source(deck: ControlDeck, number: NumberFormat) -> str:
     """The shipped code behind the same interface, for comparing formats input by input."""
     em = Emission(deck, number, with_sensors=False)
-    return _adapted(em, blank(source_text(em), em), header(em))
+    return _adapted(em, source_text(em), header(em), set_values=False)
 
 
 def blank(text: str, em: Emission) -> str:
@@ -301,20 +302,22 @@ def blank(text: str, em: Emission) -> str:
     return text[:start] + f"void {name}_init({name}_t *c)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n}}\n" + text[end:]
 
 
-def _adapted(em: Emission, source: str, head: str) -> str:
+def _adapted(em: Emission, source: str, head: str, *, set_values: bool = True) -> str:
     name, at, lines = em.deck.name, 0, []
     for block_name, value in em.values:
         lines.append(f"    c->{block_name}.{value} = (real_t)v[{at}];")
         at += 1
     for block in em.blocks:
         for memory in block.code.memory:
-            if memory == "rng":
+            if memory == "rng" and set_values:
                 lines.append(f"    c->{block.name}.rng = (uint64_t)v[{at}] * UINT64_C(0x9E3779B97F4A7C15) + 1u;")
                 at += 1
             if memory == "table" and block.table:
                 n = len(block.table)
                 lines += [f"    c->{block.name}.table.x = (const real_t *)(v + {at});", f"    c->{block.name}.table.y = (const real_t *)(v + {at + n});", f"    c->{block.name}.table.count = {n};"]
                 at += 2 * n
+    if not set_values:
+        lines = []
     fill = "\n".join(f"    c->in.{identifier(s)} = (real_t)in[{k}];" for k, s in enumerate(em.inputs))
     signals = [f"{b.name}.{p}" for b in em.blocks for p in b.outputs]
     show = "\n".join(f"    signals[{k}] = (double)c->{s};" for k, s in enumerate(signals))

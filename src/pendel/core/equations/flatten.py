@@ -92,4 +92,4 @@ def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
     own_signals = {f"{b.name}.{p}" for b in blocks for p in b.outputs}
     read_from_plant = [s for b in ordered for s in b.sources.values() if s and s not in own_signals]
     commands = {target: source for target, source in sources.items() if source in own_signals and target.split(".")[0] in kinds and hasattr(kinds[target.split(".")[0]], "build")}
-    return ControlDeck(slug(drive.title), ordered, tick, int(examined.settings["computing_delay"]), tuple(dict.fromkeys(read_from_plant)), commands)
+    return ControlDeck(slug(drive.title.split("·")[-1]), ordered, tick, int(examined.settings["computing_delay"]), tuple(dict.fromkeys(read_from_plant)), commands)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 from pathlib import Path
+from typing import TextIO
 
 import h5py
 import numpy as np
@@ -56,7 +57,8 @@ def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
     table = columns(runs, keys)
     try:
         if path.suffix == ".csv":
-            _csv(table, path)
+            with path.open("w", newline="", encoding="utf-8") as stream:
+                write_csv(table, stream)
         elif path.suffix == ".h5":
             with h5py.File(path, "w") as file:
                 for name, unit, values in table:
@@ -68,10 +70,10 @@ def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
         raise FileProblem(str(path), f"the traces cannot be saved: {problem.strerror or problem}. Choose another folder.") from problem
 
 
-def _csv(table: list[tuple[str, str, np.ndarray]], path: Path) -> None:
+def write_csv(table: list[tuple[str, str, np.ndarray]], stream: TextIO) -> None:
+    """One column a signal, named with its unit; columns of shorter runs end in empty fields."""
     length = max((len(v) for _, _, v in table), default=0)
-    with path.open("w", newline="", encoding="utf-8") as stream:
-        writer = csv.writer(stream)
-        writer.writerow([f"{name} [{unit}]" if unit else name for name, unit, _ in table])
-        padded = [[f"{x:.9g}" for x in v] + [""] * (length - len(v)) for _, _, v in table]
-        writer.writerows(zip(*padded))
+    writer = csv.writer(stream)
+    writer.writerow([f"{name} [{unit}]" if unit else name for name, unit, _ in table])
+    padded = [[f"{x:.9g}" for x in v] + [""] * (length - len(v)) for _, _, v in table]
+    writer.writerows(zip(*padded))

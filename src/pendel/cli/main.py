@@ -1,0 +1,137 @@
+"""``pendel check | run | c``: the same verbs for scripts and terminals.
+
+Exit codes: 0 done; 1 the drive has faults or the run failed; 2 the call or a file is wrong.
+"""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+
+from pendel.core.drive import commands
+from pendel.core.drive.document import Drive, End
+from pendel.core.errors import DriveHasFindings, DriveProblem, FileProblem, PendelError
+
+DONE, FAILED, WRONG_CALL = 0, 1, 2
+
+
+def parser() -> argparse.ArgumentParser:
+    top = argparse.ArgumentParser(prog="pendel", description="Model, simulate, tune and ship motor drives.")
+    verbs = top.add_subparsers(dest="verb", required=True)
+    check = verbs.add_parser("check", help="say what is wrong with a drive")
+    run = verbs.add_parser("run", help="run a drive and write its traces")
+    run.add_argument("--until", metavar="TIME", help='run length, such as "1.2 s"')
+    run.add_argument("--out", metavar="FILE", help="traces as .csv, .h5 or .mat; without it, CSV goes to the terminal")
+    run.add_argument("--signals", metavar="LIST", help="comma-separated, such as door_motor.speed,door_motor.current; all without it")
+    code = verbs.add_parser("c", help="write the controller as C")
+    for verb in (check, run, code):
+        verb.add_argument("file", metavar="FILE", help="a .pendel drive")
+        verb.add_argument("--set", metavar="NAME=VALUE", action="append", default=[], help="change a quantity, setting or card.value before")
+    code.add_argument("folder", metavar="FOLDER")
+    return top
+
+
+def change(drive: Drive, assignment: str) -> None:
+    """Apply ``NAME=VALUE``: an existing quantity, a setting, or a card's value."""
+    name, found, text = assignment.partition("=")
+    name = name.strip()
+    if not found or not text.strip():
+        raise DriveProblem(f"“{assignment}” is not NAME=VALUE.")
+    if "." in name:
+        end = End.parse(name)
+        from pendel.core.catalogue.index import kind_of
+
+        if end.card not in drive.cards or kind_of(drive.cards[end.card]).value(end.port) is None:
+            raise DriveProblem(f"There is no value {name} in this drive.")
+        commands.set_value(drive, end.card, end.port, text).apply(drive)
+    elif name in drive.quantities:
+        commands.set_quantity(drive, name, text).apply(drive)
+    elif name in drive.settings:
+        commands.set_setting(drive, name, text).apply(drive)
+    else:
+        raise DriveProblem(f"There is no quantity or setting {name} in this drive. It has {', '.join([*drive.quantities, *drive.settings])}.")
+
+
+def check(drive: Drive) -> int:
+    from pendel.core.check import examine
+    from pendel.core.runs.simulate import prepare
+
+    findings = examine(drive).findings
+    try:
+        prepare(drive)
+    except DriveHasFindings as problem:
+        findings += [f for f in problem.findings if f.sentence not in {g.sentence for g in findings}]
+    for finding in findings:
+        where = f"{finding.card}.{finding.field}" if finding.card and finding.field else finding.card or finding.field or "drive"
+        print(f"{finding.severity.value}: {where}: {finding.sentence}")
+    if not findings:
+        print("no findings")
+    return FAILED if any(f.stops for f in findings) else DONE
+
+
+def run(drive: Drive, options: argparse.Namespace) -> int:
+    from pendel.core.formats.traces import ENDINGS, save_traces
+    from pendel.core.runs.simulate import prepare, run_drive
+
+    if options.until:
+        commands.set_setting(drive, "until", options.until).apply(drive)
+    out = Path(options.out) if options.out else Path("/dev/stdout")
+    if options.out and out.suffix not in ENDINGS:
+        raise FileProblem(str(out), f"the ending must be one of {', '.join(ENDINGS)}.")
+    kept = run_drive(prepare(drive))
+    wanted = [s.strip() for s in options.signals.split(",")] if options.signals else kept.keys
+    missing = [s for s in wanted if s not in kept.keys]
+    if missing:
+        raise DriveProblem(f"There is no signal {missing[0]}. There are {', '.join(kept.keys)}.")
+    if options.out:
+        save_traces([kept], wanted, out)
+    else:
+        from pendel.core.formats.traces import columns, write_csv
+
+        write_csv(columns([kept], wanted), sys.stdout)
+    print(f"{drive.title}: {kept.end:g} s in {kept.seconds:.3f} s, {kept.counters['steps']} steps", file=sys.stderr)
+    if kept.message:
+        print(kept.message, file=sys.stderr)
+        return FAILED
+    return DONE
+
+
+def write_c(drive: Drive, folder: str) -> int:
+    from pendel.core.controllers.emit import NumberFormat
+    from pendel.core.firmware.ship import write_sources
+    from pendel.core.runs.simulate import prepare
+
+    for path in write_sources(prepare(drive).deck, NumberFormat.FLOAT32, Path(folder)):
+        print(path)
+    return DONE
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    options = parser().parse_args(arguments)
+    from pendel.core.drive.file import load
+
+    try:
+        drive = load(Path(options.file))
+        for assignment in options.set:
+            change(drive, assignment)
+        if options.verb == "check":
+            return check(drive)
+        return run(drive, options) if options.verb == "run" else write_c(drive, options.folder)
+    except DriveHasFindings as problem:
+        for finding in problem.findings:
+            print(f"fault: {finding.card or finding.field or 'drive'}: {finding}", file=sys.stderr)
+        return FAILED
+    except (FileProblem, DriveProblem) as problem:
+        print(f"pendel: {problem}", file=sys.stderr)
+        return WRONG_CALL
+    except PendelError as problem:
+        print(f"pendel: {problem}", file=sys.stderr)
+        return FAILED
+    except BrokenPipeError:
+        return DONE
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,220 @@
+"""Linear models of a whole drive: plant exactly sampled, blocks at their rates, delays as they are.
+
+One schedule period of the deck is run on matrices: each signal is carried as its linear dependence on the state at
+the period's start and on the injected input. This gives the exact time-invariant model at that period, for any mix
+of rates (lifting; Chen, Francis: Optimal Sampled-Data Control Systems, chapter 8).
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import casadi as ca
+import numpy as np
+import scipy.linalg
+
+from pendel.core.controllers.deck import ControlDeck
+from pendel.core.controllers.symbolic import LinearBlock, linear_block
+from pendel.core.errors import DriveProblem
+from pendel.core.plant.model import PlantModel
+from pendel.core.runs.simulate import Prepared
+
+
+@dataclass(frozen=True)
+class LinearModel:
+    """x⁺ = A x + B u, y = C x + D u per period ``dt`` (s), or dx/dt for ``dt`` 0."""
+
+    A: np.ndarray
+    B: np.ndarray
+    C: np.ndarray
+    D: np.ndarray
+    dt: float
+    states: tuple[str, ...]
+    input: str
+    output: str
+
+    def response(self, omega: np.ndarray) -> np.ndarray:
+        """Complex frequency response at ``omega`` (rad/s)."""
+        s = 1j * omega if self.dt == 0 else np.exp(1j * omega * self.dt)
+        n = self.A.shape[0]
+        x = np.linalg.solve(s[:, None, None] * np.eye(n) - self.A, np.broadcast_to(self.B, (len(s), *self.B.shape)))
+        return (self.C @ x + self.D)[:, 0, 0]
+
+    @property
+    def poles(self) -> np.ndarray:
+        return np.linalg.eigvals(self.A)
+
+
+@dataclass
+class LinearPlant:
+    """dx/dt = A x + B u, y = C x + D u around an operating point; y are the plant signals asked for."""
+
+    A: np.ndarray
+    B: np.ndarray
+    C: np.ndarray
+    D: np.ndarray
+    states: tuple[str, ...]
+    commands: tuple[str, ...]
+    signals: tuple[str, ...]
+
+    def sampled(self, dt: float) -> tuple[np.ndarray, np.ndarray]:
+        """Exact matrices for inputs that are constant over ``dt``."""
+        n, m = self.B.shape
+        whole = scipy.linalg.expm(np.block([[self.A, self.B], [np.zeros((m, n + m))]]) * dt)
+        return whole[:n, :n], whole[:n, n:]
+
+
+@dataclass(frozen=True)
+class OperatingPoint:
+    """States, inputs and modes by key; what is missing is zero, frictions move forward."""
+
+    states: dict[str, float] = field(default_factory=dict)
+    inputs: dict[str, float] = field(default_factory=dict)
+    modes: dict[str, float] = field(default_factory=dict)
+
+
+def moving_forward(model: PlantModel) -> OperatingPoint:
+    """Everything at rest in value but sliding in mode: the drive between its limits."""
+    modes = {m.key: 1.0 if m.key.endswith(".sliding") else 0.0 for m in model.network.modes}
+    return OperatingPoint(modes=modes)
+
+
+def linear_plant(model: PlantModel, signals: tuple[str, ...], point: OperatingPoint | None = None) -> LinearPlant:
+    """Linearise the plant; derivatives are exact."""
+    system = model.system
+    point = point or moving_forward(model)
+    symbols = model.symbols
+    x, u = symbols["x"], ca.vertcat(*model.network.inputs.values())
+    y = ca.vertcat(*(model.signals[s] for s in signals))
+    rest = ca.vertcat(*(p.offset for p in model.network.profiles), *(p.slope for p in model.network.profiles))
+    function = ca.Function("plant", [symbols["t"], x, u, rest, symbols["s"], symbols["p"]],
+                           [ca.jacobian(model.rhs, x), ca.jacobian(model.rhs, u), ca.jacobian(y, x), ca.jacobian(y, u)])  # fmt: skip
+    keys = tuple(e.key for e in system.states)
+    at = [0.0, [point.states.get(k, 0.0) for k in keys], [point.inputs.get(k, 0.0) for k in model.network.inputs], [0.0] * rest.numel(),
+          [point.modes.get(m.key, 0.0) for m in model.network.modes], model.parameters]  # fmt: skip
+    A, B, C, D = (np.array(m, dtype=float) for m in function(*at))
+    n, m, k = len(keys), u.numel(), len(signals)
+    return LinearPlant(A.reshape(n, n), B.reshape(n, m), C.reshape(k, n), D.reshape(k, m), keys, tuple(model.network.inputs), signals)
+
+
+class SampledDrive:
+    """The drive as one linear sampled system.
+
+    Parameters
+    ----------
+    frozen
+        blocks that give 0, such as an outer loop while an inner one is judged.
+    """
+
+    def __init__(self, prepared: Prepared, *, frozen: frozenset[str] = frozenset(), extra: tuple[str, ...] = ()):
+        self.deck: ControlDeck = prepared.deck
+        self.frozen = frozen
+        self.plant = linear_plant(prepared.model, tuple(dict.fromkeys((*self.deck.measured, *extra))))
+        self.Ad, self.Bd = self.plant.sampled(self.deck.tick)
+        start = plant_levels(prepared)
+        self.blocks = [b for b in self.deck.blocks if b.name not in frozen]
+        self.linear: dict[str, LinearBlock] = {
+            b.name: linear_block(b, self.deck.tick * b.every, {p: start.get(s, 0.0) for p, s in b.sources.items() if s}) for b in self.blocks}  # fmt: skip
+        self.outputs = [f"{b.name}.{p}" for b in self.blocks for p in b.outputs]
+        self.layout()
+
+    @property
+    def period(self) -> int:
+        return math.lcm(*(b.every for b in self.blocks)) if self.blocks else 1
+
+    def layout(self) -> None:
+        """State: plant states, commands on their way, block states, outputs held between updates."""
+        names = [*self.plant.states, *(f"pending {c}" for c in self.plant.commands)]
+        self.block_at: dict[str, slice] = {}
+        for b in self.blocks:
+            n = self.linear[b.name].E.shape[0]
+            self.block_at[b.name] = slice(len(names), len(names) + n)
+            names += [f"{b.name} state {k}" for k in range(n)]
+        self.held_at = {s: len(names) + k for k, s in enumerate(self.outputs)}
+        self.names = tuple(names + [f"held {s}" for s in self.outputs])
+
+    def period_map(self, *, inject: str | None = None, setpoint: str | None = None, opened: frozenset[str] = frozenset(), ticks: int | None = None, watch: tuple[str, ...] = ()):
+        """Run one period on matrices.
+
+        ``inject`` names a block signal replaced (when opened) or added to by the input; ``setpoint`` an input port
+        ``block.port`` the input is added to. Returns Φ, Γ and, for each tick, the rows of the watched signals.
+        """
+        n, nx, nc = len(self.names), len(self.plant.states), len(self.plant.commands)
+        S = np.hstack([np.eye(n), np.zeros((n, 1))])
+        e = np.zeros(n + 1)
+        e[-1] = 1.0
+        seen: list[dict[str, np.ndarray]] = []
+        for tick in range(ticks or self.period):
+            u = S[nx : nx + nc].copy() if self.deck.delay else None
+            applied = S[nx : nx + nc]
+            y = self.plant.C @ S[:nx] + self.plant.D @ applied
+            measured = dict(zip(self.plant.signals, y))
+            raw: dict[str, np.ndarray] = {}
+
+            def read(source: str | None) -> np.ndarray:
+                if source is None:
+                    return np.zeros(n + 1)
+                if source in measured:
+                    return measured[source]
+                if source not in self.held_at:
+                    return np.zeros(n + 1)
+                value = S[self.held_at[source]]
+                if source == inject:
+                    return e if source in opened else value + e
+                return value if source not in opened else np.zeros(n + 1)
+
+            for b in self.blocks:
+                if tick % b.every:
+                    continue
+                lin, at = self.linear[b.name], self.block_at[b.name]
+                v = np.array([read(b.sources.get(p)) + (e if setpoint == f"{b.name}.{p}" else 0) for p in b.inputs]).reshape(len(b.inputs), n + 1)
+                out = lin.G @ S[at] + lin.H @ v
+                S[at] = lin.E @ S[at] + lin.F @ v
+                for p, row in zip(b.outputs, out):
+                    S[self.held_at[f"{b.name}.{p}"]] = row
+                for p, row in zip(b.inputs, v):
+                    raw[f"{b.name}.{p}"] = row
+            seen.append({w: measured.get(w, raw.get(w, S[self.held_at[w]] if w in self.held_at else np.zeros(n + 1))).copy() for w in watch})
+            pending = np.array([read(self.deck.commands.get(c)) for c in self.plant.commands]).reshape(nc, n + 1)
+            if u is None:
+                u = pending
+            S[nx : nx + nc] = pending
+            S[:nx] = self.Ad @ S[:nx] + self.Bd @ u
+        return S[:, :-1], S[:, -1:], seen
+
+    def model(self, watch: str, *, inject: str | None = None, setpoint: str | None = None, opened: frozenset[str] = frozenset()) -> LinearModel:
+        phi, gamma, seen = self.period_map(inject=inject, setpoint=setpoint, opened=opened, watch=(watch,))
+        row = seen[0][watch]
+        return LinearModel(phi, gamma, row[None, :-1], row[None, -1:], self.deck.tick * self.period, self.names, inject or setpoint or "", watch)
+
+
+def plant_levels(prepared: Prepared) -> dict[str, float]:
+    """Values of the plant's signals with nothing driven; a source gives its voltage."""
+    model = prepared.model
+    symbols = model.symbols
+    measured = ca.vertcat(*(model.signals[s] for s in prepared.deck.measured))
+    function = ca.Function("levels", [symbols[k] for k in ("t", "x", "u", "s", "p")], [measured])
+    values = np.array(function(0.0, model.starts, np.zeros(symbols["u"].numel()), model.mode_starts, model.parameters)).ravel()
+    return dict(zip(prepared.deck.measured, values))
+
+
+def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str, ...] = ()) -> LinearModel:
+    """Model from a signal to another. Between plant input and plant signal it is continuous, else sampled.
+
+    Raises
+    ------
+    DriveProblem
+        when a signal does not exist.
+    """
+    commands = tuple(prepared.model.network.inputs)
+    if source in commands and target in prepared.model.signals:
+        plant = linear_plant(prepared.model, (target,))
+        column = commands.index(source)
+        return LinearModel(plant.A, plant.B[:, [column]], plant.C, plant.D[:, [column]], 0.0, plant.states, source, target)
+    known = {*prepared.deck.signals, *prepared.model.signals}
+    if source not in prepared.deck.signals or target not in known:
+        missing = source if source not in prepared.deck.signals else target
+        raise DriveProblem(f"{missing} is no signal a model can start from or end at. Choose a block's output, a plant input or a tap.")
+    extra = (target,) if target in prepared.model.signals else ()
+    return SampledDrive(prepared, extra=extra).model(target, inject=source, opened=frozenset(opened))
