@@ -1,0 +1,65 @@
+"""Everything that can be done, declared once: name, title, key, menu, method of the window."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class ActionSpec:
+    """``does`` names a method of the window. An empty title makes a separator."""
+
+    name: str
+    title: str
+    menu: str
+    key: str = ""
+    does: str = ""
+
+
+SEPARATOR = ""
+
+
+def separator(menu: str) -> ActionSpec:
+    return ActionSpec("", SEPARATOR, menu)
+
+
+ACTIONS = (
+    ActionSpec("new", "New drive", "File", "Ctrl+N", "new_drive"),
+    ActionSpec("open", "Open …", "File", "Ctrl+O", "open_drive"),
+    ActionSpec("demo", "Open the car door drive", "File", "", "open_demo"),
+    ActionSpec("recent", "Open recent", "File", "", "recent"),
+    separator("File"),
+    ActionSpec("save", "Save", "File", "Ctrl+S", "save_drive"),
+    ActionSpec("save_as", "Save as …", "File", "Ctrl+Shift+S", "save_drive_as"),
+    separator("File"),
+    ActionSpec("save_traces", "Save traces …", "File", "Ctrl+E", "save_traces"),
+    ActionSpec("save_c", "Save C …", "File", "", "save_c"),
+    separator("File"),
+    ActionSpec("quit", "Quit", "File", "Ctrl+Q", "close"),
+    ActionSpec("undo", "Undo", "Edit", "Ctrl+Z", "undo"),
+    ActionSpec("redo", "Redo", "Edit", "Ctrl+Shift+Z", "redo"),
+    separator("Edit"),
+    ActionSpec("cut", "Cut", "Edit", "Ctrl+X", "cut"),
+    ActionSpec("copy", "Copy", "Edit", "Ctrl+C", "copy"),
+    ActionSpec("paste", "Paste", "Edit", "Ctrl+V", "paste"),
+    ActionSpec("duplicate", "Duplicate", "Edit", "Ctrl+D", "duplicate"),
+    ActionSpec("delete", "Delete", "Edit", "", "delete"),
+    ActionSpec("select_all", "Select all", "Edit", "Ctrl+A", "select_all"),
+    ActionSpec("rename", "Rename", "Edit", "F2", "rename"),
+    ActionSpec("add", "Add a part or block …", "Insert", "A", "add_card"),
+    ActionSpec("wire", "Wire …", "Insert", "W", "wire"),
+    ActionSpec("tap", "Tap on this signal …", "Insert", "P", "tap"),
+    ActionSpec("quantity", "Quantity …", "Insert", "Ctrl+K", "add_quantity"),
+    ActionSpec("run", "Run or stop", "Run", "Ctrl+R", "run_or_stop"),
+    ActionSpec("open_loop", "Open or close this loop", "Run", "Ctrl+L", "toggle_loop"),
+    ActionSpec("ideal", "All sensors ideal", "Run", "Ctrl+I", "toggle_sensors"),
+    separator("Run"),
+    ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", "copy_picture"),
+    ActionSpec("save_picture", "Save picture …", "Run", "", "save_picture"),
+    ActionSpec("tidy", "Tidy the sheet", "View", "T", "tidy"),
+    ActionSpec("fit", "Fit", "View", "F", "fit"),
+    ActionSpec("findings", "Findings", "View", "F8", "show_findings"),
+    ActionSpec("about", "About Pendel", "Help", "", "about"),
+)
+ON_SHEET = frozenset({"add", "wire", "tap", "tidy", "fit"})
+"""Single letters that act only while no text is being typed."""

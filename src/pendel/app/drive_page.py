@@ -1,0 +1,112 @@
+"""The Drive page: spine, sheet, inspector."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPoint
+from PyQt6.QtGui import QCursor
+from PyQt6.QtWidgets import QHBoxLayout, QWidget
+
+from pendel.app.inspector import Inspector
+from pendel.app.search_line import Match, SearchLine
+from pendel.app.session import Session
+from pendel.app.sheet.view import SIGNALS, SheetView
+from pendel.app.spine import Spine
+from pendel.core.catalogue import own
+from pendel.core.catalogue.declare import Deck, Link
+from pendel.core.catalogue.index import kind_of
+from pendel.core.check import end_exists, fits
+from pendel.core.drive import commands
+from pendel.core.drive.document import End
+
+
+class DrivePage(QWidget):
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.session = session
+        self.setObjectName("page")
+        self.spine, self.sheet, self.inspector = Spine(session), SheetView(session), Inspector(session)
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        body.addWidget(self.spine)
+        body.addWidget(self.sheet, 1)
+        body.addWidget(self.inspector)
+        self.search = SearchLine(self.sheet)
+        self.search.chosen.connect(self._add)
+        self.sheet.search_wanted.connect(self.open_search)
+        self.connect_to: End | None = None
+        self.drop_at: QPoint | None = None
+
+    def open_search(self, where: QPoint | None = None, end: End | None = None) -> None:
+        """Open at the pointer; what is selected decides what comes first."""
+        if where is None:
+            pointer = QCursor.pos()
+            inside = self.sheet.rect().contains(self.sheet.mapFromGlobal(pointer))
+            where = pointer if inside else self.sheet.mapToGlobal(QPoint(self.sheet.width() // 2 - 200, 60))
+        self.drop_at = self.sheet.mapFromGlobal(where)
+        self.connect_to = end or self._open_end()
+        self.search.open_at(where, self._link_of(self.connect_to))
+
+    def _link_of(self, end: End | None) -> Link | None:
+        if end is None:
+            return None
+        return Link.SIGNAL_OUT if end.port == SIGNALS else end_exists(self.session.drive, self.sheet.kinds(), end)
+
+    def _open_end(self) -> End | None:
+        """The port of the selected card (or wire) to which a new card would be joined."""
+        drive = self.session.drive
+        if self.session.selected_wire in drive.wires:
+            return drive.wires[self.session.selected_wire].a
+        if len(self.session.selection) != 1:
+            return None
+        card = self.session.selection[0]
+        joined = {str(e) for w in drive.wires.values() for e in (w.a, w.b)}
+        kind = kind_of(drive.cards[card])
+        ports = [p for p in kind.ports if p.link is not Link.SIGNAL_IN or kind.deck is not Deck.POWER]
+        free = [p for p in ports if f"{card}.{p.name}" not in joined]
+        chosen = next(iter(sorted(free, key=lambda p: p.side != "right")), None) or next((p for p in reversed(ports) if p.link in (Link.SHAFT, Link.ROD, Link.DC)), None)
+        return End(card, chosen.name) if chosen else None
+
+    def _add(self, match: Match) -> None:
+        session, drive = self.session, self.session.drive
+        at = self.sheet.mapToScene(self.drop_at) if self.drop_at is not None else None
+        if session.selection and self.connect_to is not None and self.connect_to.card == session.selection[0]:
+            item = self.sheet.cards[session.selection[0]]
+            at = item.pos() + type(item.pos())(item.size[0] + 36, 0)
+        x, y = self.sheet.place_for(match.kind, at)
+        fields = {"own": own.EXAMPLE} if match.kind.id == "own" else {}
+        if match.kind.has_profile:
+            fields["profile"] = (("0 s", "0"), ("0.5 s", "0"), ("0.5 s", "1"))
+        command = commands.add_card(drive, match.kind.id, match.kind.title.split(",")[0], x, y, **fields)
+        key = command.changes[0].key
+        end = self.connect_to
+        if end is not None and match.port and self._still_open(end):
+            scratch = drive.copy()
+            command.apply(scratch)
+            a, b = self._directed(end, End(key, match.port))
+            if a is not None:
+                command = command.then(commands.add_wire(scratch, a, b), command.title)
+        session.do(command)
+        session.select([key])
+        self.sheet.setFocus()
+
+    def _directed(self, end: End, new: End) -> tuple[End | None, End]:
+        link = self._link_of(end)
+        if link is Link.SIGNAL_IN:
+            return (None, new) if new.port == SIGNALS else (new, end)
+        if end.port == SIGNALS:
+            signal = self.sheet._choose_signal(end.card, new, None) if new.card in self.session.drive.cards else self._first_signal(end.card)
+            return (End(end.card, signal), new) if signal else (None, new)
+        return end, new
+
+    def _first_signal(self, card: str) -> str | None:
+        kind = kind_of(self.session.drive.cards[card])
+        return kind.main_signal or None
+
+    def _still_open(self, end: End) -> bool:
+        link = self._link_of(end)
+        fed = {str(w.b) for w in self.session.drive.wires.values()}
+        return link is not None and not (link is Link.SIGNAL_IN and str(end) in fed)
+
+
+__all__ = ["DrivePage", "fits"]

@@ -1,0 +1,139 @@
+"""The foot line: findings, opening upward; on the right what the last run was."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
+
+from pendel.app.look import colour
+from pendel.app.session import Session, single_shot
+from pendel.app.widgets import Elided, button, clear, column, label, row, scrolled, wrapped
+from pendel.core.drive.findings import Finding
+
+
+class Dot(QWidget):
+    def __init__(self) -> None:
+        super().__init__()
+        self.role = "moss"
+        self.setFixedSize(12, 12)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(colour(self.role)))
+        painter.drawEllipse(1, 1, 10, 10)
+
+
+class Foot(QWidget):
+    def __init__(self, session: Session, window: QWidget):
+        super().__init__(window)
+        self.session = session
+        self.setObjectName("foot")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(26)
+        self.transient: list[Finding] = []
+        body = QHBoxLayout(self)
+        body.setContentsMargins(12, 0, 14, 0)
+        self.dot = Dot()
+        self.words = button("No findings", self.toggle, "link")
+        self.words.setAccessibleName("Findings")
+        self.words.setStyleSheet(f"color: {colour('ink').name()};")
+        self.said = Elided("", "muted", right=True)
+        self.facts = label("", "muted")
+        for widget in (self.dot, self.words, self.said, self.facts):
+            body.addWidget(widget)
+        body.setStretch(2, 1)
+        body.setSpacing(10)
+        self.panel = QFrame(window)
+        self.panel.setObjectName("findings")
+        self.panel.setStyleSheet(f"QFrame#findings {{ background: {colour('card').name()}; border: 1px solid {colour('hairline').name()}; }}")
+        self.inner = QWidget()
+        self.list = QVBoxLayout(self.inner)
+        self.list.setContentsMargins(12, 10, 12, 10)
+        self.list.setSpacing(8)
+        column(self.panel, (0, 0, 0, 0)).addWidget(scrolled(self.inner))
+        self.panel.hide()
+        self._quiet = single_shot(self, 9000, lambda: self.said.set_text(""))
+        session.examined_changed.connect(self.refresh)
+        session.runs_changed.connect(self.refresh)
+        session.changed.connect(lambda _: self.forget())
+
+    def forget(self) -> None:
+        """What a run reported is gone with the next edit."""
+        if self.transient:
+            self.transient = []
+            self.refresh()
+
+    def findings(self) -> list[Finding]:
+        known = {f.sentence for f in self.session.findings}
+        return [*(f for f in self.transient if f.sentence not in known), *self.session.findings]
+
+    def report(self, findings: list[Finding]) -> None:
+        self.transient = findings
+        self.refresh()
+
+    def say(self, sentence: str) -> None:
+        self.said.set_text(sentence)
+        self._quiet.start()
+
+    def refresh(self) -> None:
+        findings = self.findings()
+        faults = [f for f in findings if f.stops]
+        self.dot.role = "brick" if faults else "brass" if findings else "moss"
+        self.dot.update()
+        if not findings:
+            self.words.setText("No findings")
+        else:
+            first = (faults or findings)[0].sentence
+            count = f"{len(findings)} finding{'s' if len(findings) > 1 else ''}"
+            self.words.setText(self.fontMetrics().elidedText(f"{count}: {first}", Qt.TextElideMode.ElideRight, 620))
+            self.words.setToolTip(first)
+        run = self.session.last_run
+        self.facts.setText(f"{run.name} kept · {run.end:.3g} s in {run.seconds:.2f} s · {run.counters['steps']:,} steps".replace(",", "\u2009") if run else "")
+        if self.panel.isVisible():
+            self._fill()
+
+    def toggle(self) -> None:
+        if self.panel.isVisible():
+            self.panel.hide()
+        else:
+            self.open()
+
+    def open(self) -> None:
+        self._fill()
+        window = self.window()
+        count = max(1, len(self.findings()))
+        height = min(320, 30 + 58 * count)
+        self.panel.setGeometry(8, window.height() - self.height() - height - 2, min(720, window.width() - 40), height)
+        self.panel.show()
+        self.panel.raise_()
+
+    def _fill(self) -> None:
+        clear(self.list)
+        findings = self.findings()
+        if not findings:
+            self.list.addWidget(label("No findings: the drive can run."))
+        for finding in findings:
+            made = QWidget()
+            inside = QVBoxLayout(made)
+            inside.setContentsMargins(0, 0, 0, 0)
+            inside.setSpacing(1)
+            text = wrapped(finding.sentence)
+            inside.addWidget(text)
+            links: list[QWidget | int] = [label("Fault" if finding.stops else "Attention", "muted")]
+            if finding.card or finding.field:
+                links.append(button("Go to it", lambda f=finding: self._go(f), "link"))
+            if finding.mend is not None:
+                links.append(button(f"Mend it: {finding.mend_label[:1].lower()}{finding.mend_label[1:]}", lambda f=finding: self.session.do(f.mend), "link"))
+            inside.addLayout(row(*links, 1, spacing=14))
+            self.list.addWidget(made)
+        self.list.addStretch(1)
+
+    def _go(self, finding: Finding) -> None:
+        self.window().go_to(finding)
+        self.panel.hide()
+
+    def sizeHint(self) -> QSize:
+        return QSize(400, 26)

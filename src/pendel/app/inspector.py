@@ -1,0 +1,386 @@
+"""The right column of the Drive page: values, what follows, findings and signals of the selected card."""
+
+from __future__ import annotations
+
+import math
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+
+from pendel.app import shown
+from pendel.app.look import colour, trace_colour
+from pendel.app.own_editor import OwnEditor
+from pendel.app.profile_editor import ProfileEditor
+from pendel.app.session import Session, single_shot
+from pendel.app.widgets import Elided, Field, Spark, button, clear, column, figure_row, label, row, rule, scrolled, wrapped
+from pendel.core.catalogue.declare import ANY, Kind, Part, Value
+from pendel.core.catalogue.index import kind_of
+from pendel.core.drive import commands
+from pendel.core.drive.findings import Finding
+from pendel.core.errors import DriveProblem, ExpressionProblem
+from pendel.core.quantities.expressions import is_plain
+from pendel.core.quantities.units import figure, number_text
+
+WIDTH = 324
+
+
+class Inspector(QWidget):
+    """Shows one card, or the drive's settings when nothing is selected."""
+
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.session = session
+        self.setObjectName("inspector")
+        self.setFixedWidth(WIDTH)
+        self.card = ""
+        self.shape: tuple = ()
+        self.tab = "Values"
+        self.fields: dict[str, Field] = {}
+        self.notes: dict[str, QLabel] = {}
+        self.inner = QWidget()
+        self.body = column(self.inner, (16, 12, 14, 12), 5)
+        column(self, (0, 0, 0, 0)).addWidget(scrolled(self.inner))
+        self._late = single_shot(self, 0, self.refresh)
+        session.changed.connect(lambda _: self._late.start())
+        session.examined_changed.connect(self._late.start)
+        session.opened.connect(self.rebuild)
+        session.selection_changed.connect(self.rebuild)
+        session.runs_changed.connect(self._late.start)
+
+    # what is shown -----------------------------------------------------------
+
+    def _wanted(self) -> str:
+        return self.session.selection[0] if len(self.session.selection) == 1 else ""
+
+    def _shape(self) -> tuple:
+        """What decides the rows; while it stays, texts change in place and the focus is kept."""
+        card = self.session.drive.cards.get(self._wanted())
+        if card is None:
+            return ("drive", len(self.session.selection))
+        kind = self._kind()
+        names = tuple(v.name for v in kind.values_in_force(card)) if kind else ()
+        own_shape = card.own is None
+        return (self._wanted(), card.kind, tuple(sorted(card.choices.items())), names, self.tab, own_shape)
+
+    def _kind(self) -> Kind | None:
+        try:
+            return kind_of(self.session.drive.cards[self._wanted()])
+        except (DriveProblem, KeyError):
+            return None
+
+    def refresh(self) -> None:
+        if self._shape() != self.shape:
+            self.rebuild()
+            return
+        if self.card:
+            self._update_card()
+        else:
+            self._update_settings()
+
+    def rebuild(self) -> None:
+        editor = getattr(self, "own_editor", None)
+        if editor is not None and editor.card in self.session.drive.cards:
+            self.own_editor = None
+            editor.commit()
+        clear(self.body)
+        self.fields, self.notes = {}, {}
+        self.profile_editor: ProfileEditor | None = None
+        self.own_editor: OwnEditor | None = None
+        self.follow_box: QVBoxLayout | None = None
+        self.card = self._wanted() if self._kind() is not None else ""
+        if self.card:
+            tabs = self._tabs()
+            if self.tab not in tabs:
+                self.tab = tabs[0]
+        self.shape = self._shape()
+        if self.card:
+            self._build_card()
+        elif len(self.session.selection) > 1:
+            self._build_many()
+        else:
+            self._build_settings()
+        self.body.addStretch(1)
+        if self.card:
+            self._update_card()
+
+    def _build_many(self) -> None:
+        self.body.addWidget(label(f"{len(self.session.selection)} cards", "title"))
+        self.body.addWidget(wrapped("Move them with the arrow keys, copy them with Ctrl+C, delete them with Delete.", "muted"))
+
+    # drive settings ------------------------------------------------------------
+
+    def _build_settings(self) -> None:
+        self.body.addWidget(label("Drive", "title"))
+        self.body.addWidget(wrapped("Click a card to see its values. Press A to add one.", "muted"))
+        self.body.addSpacing(8)
+        for name, text, unit_text in (("title", "Title", ""), ("until", "Run length", "s"), ("tick", "Base tick", "s"), ("computing_delay", "Computing delay", "ticks"),
+                                      ("tolerance", "Tolerance", ""), ("seed", "Noise seed", "")):  # fmt: skip
+            self._setting_row(name, text, unit_text)
+        self._setting_choice("method", "Method", (("auto", "chosen while running"), ("explicit", "explicit, order 5"), ("stiff", "stiff, order 4")))
+        self._setting_choice("sensors", "All sensors", (("as they are", "as they are"), ("ideal", "ideal")))
+        self._update_settings()
+
+    def _setting_row(self, name: str, text: str, unit_text: str) -> None:
+        field = Field(self.session.drive.settings[name], text, 150 if name == "title" else 92)
+        field.committed.connect(lambda t, n=name: self.session.do(commands.set_setting(self.session.drive, n, t)))
+        self.fields[name] = field
+        self.body.addLayout(self._line(text, "", field, unit_text))
+        self.notes[name] = wrapped("", "wrong")
+        self.body.addWidget(self.notes[name])
+
+    def _setting_choice(self, name: str, text: str, options) -> None:
+        box = self._combo(text, options, self.session.drive.settings[name], lambda o, n=name: self.session.do(commands.set_setting(self.session.drive, n, o)))
+        self.body.addLayout(row(label(text), 1, box))
+        setattr(self, f"{name}_box", box)
+
+    def _update_settings(self) -> None:
+        if len(self.session.selection) > 1:
+            return
+        for name, field in self.fields.items():
+            field.show_text(self.session.drive.settings[name])
+            self._mark(name, self.session.examined.finding_at("", name))
+        for name in ("method", "sensors"):
+            box = getattr(self, f"{name}_box", None)
+            if box is not None:
+                box.blockSignals(True)
+                box.setCurrentIndex(box.findData(self.session.drive.settings[name]))
+                box.blockSignals(False)
+
+    # one card ------------------------------------------------------------------
+
+    def _tabs(self) -> list[str]:
+        kind, card = self._kind(), self.session.drive.cards[self.card]
+        assert kind is not None
+        tabs = ["Equations"] if card.kind == "own" else []
+        if kind.values or card.kind != "own":
+            tabs.append("Values")
+        if kind.has_profile:
+            tabs.insert(0, "Profile")
+        if isinstance(kind, Part) and kind.states and card.kind != "own":
+            tabs.append("Start")
+        return tabs
+
+    def _build_card(self) -> None:
+        kind, card = self._kind(), self.session.drive.cards[self.card]
+        assert kind is not None
+        name = Field(card.name, "Name", 200)
+        name.setAlignment(Qt.AlignmentFlag.AlignLeft)
+        name.setFixedHeight(30)
+        name.setStyleSheet("QLineEdit { font-size: 16px; font-weight: bold; border: 1px solid transparent; background: transparent; padding: 0; }"
+                           f"QLineEdit:hover, QLineEdit:focus {{ border-bottom: 1px solid {colour('petrol').name()}; }}")  # fmt: skip
+        name.committed.connect(self._rename)
+        self.name_field = name
+        self.body.addWidget(name)
+        self.body.addWidget(wrapped(kind.title, "muted"))
+        tabs = self._tabs()
+        bar, group = QHBoxLayout(), QButtonGroup(self.inner)
+        bar.setSpacing(0)
+        for tab in tabs:
+            made = button(tab, lambda t=tab: self._show_tab(t), "small")
+            made.setCheckable(True)
+            made.setChecked(tab == self.tab)
+            group.addButton(made)
+            bar.addWidget(made)
+        bar.addStretch(1)
+        self.body.addLayout(bar)
+        self.body.addWidget(rule())
+        {"Values": self._build_values, "Start": self._build_starts, "Profile": self._build_profile, "Equations": self._build_own}[self.tab](kind)
+        self.finding_box = QVBoxLayout()
+        self.body.addLayout(self.finding_box)
+        self.signal_box = QVBoxLayout()
+        self.signal_box.setSpacing(3)
+        self.body.addLayout(self.signal_box)
+
+    def _show_tab(self, tab: str) -> None:
+        self.tab = tab
+        self.rebuild()
+
+    def _rename(self, text: str) -> None:
+        try:
+            command = commands.rename_card(self.session.drive, self.card, text)
+        except DriveProblem as problem:
+            self.window().say(str(problem))
+            self.name_field.setText(self.session.drive.cards[self.card].name)
+            return
+        new = next((c.key for c in command.changes if c.table == "cards" and c.after is not None), self.card)
+        self.session.do(command)
+        self.session.select([new])
+
+    def _build_values(self, kind: Kind) -> None:
+        card = self.session.drive.cards[self.card]
+        for choice in kind.choices:
+            box = self._combo(choice.label, choice.options, kind.choice(card, choice.name), lambda o, n=choice.name: self.session.do(commands.set_choice(self.session.drive, self.card, n, o)))
+            self.body.addLayout(row(label(choice.label, "muted"), 1, box))
+        for value in kind.values_in_force(card):
+            self._value_row(value)
+        if kind.follows:
+            self.body.addSpacing(4)
+            self.body.addWidget(rule())
+            self.body.addWidget(label("Follows from these", "heading"))
+            self.follow_box = QVBoxLayout()
+            self.follow_box.setSpacing(5)
+            self.body.addLayout(self.follow_box)
+
+    def _value_row(self, value: Value) -> None:
+        card = self.session.drive.cards[self.card]
+        field = Field(card.values.get(value.name, value.default), f"{value.label} {value.name}")
+        if value.optional:
+            field.setPlaceholderText("–")
+        field.committed.connect(lambda text, n=value.name: self.session.do(commands.set_value(self.session.drive, self.card, n, text)))
+        self.fields[value.name] = field
+        self.body.addLayout(self._line(value.label, value.name, field, shown.unit_label(value.unit)))
+        note = wrapped("", "muted")
+        note.setAlignment(Qt.AlignmentFlag.AlignRight)
+        note.hide()
+        self.notes[value.name] = note
+        self.body.addWidget(note)
+
+    def _line(self, text: str, symbol: str, field: Field, unit_text: str) -> QHBoxLayout:
+        name = Elided(text)
+        sign = label("" if symbol == text else symbol)
+        sign.setStyleSheet(f"font-style: italic; color: {colour('muted').name()};")
+        unit = label(unit_text, "muted")
+        unit.setFixedWidth(44)
+        if field.minimumWidth() <= 92:
+            field.setFixedWidth(96)
+        made = row(name, sign, field, unit)
+        made.setStretch(0, 1)
+        return made
+
+    def _combo(self, name: str, options, now: str, chosen) -> QComboBox:
+        box = QComboBox()
+        box.setAccessibleName(name)
+        box.setFixedHeight(26)
+        box.setMinimumWidth(190)
+        for stored, text in options:
+            box.addItem(text, stored)
+        box.setCurrentIndex(max(0, box.findData(now)))
+        box.activated.connect(lambda _: chosen(box.currentData()))
+        return box
+
+    def _build_starts(self, kind: Kind) -> None:
+        assert isinstance(kind, Part)
+        self.body.addWidget(wrapped("Values at the beginning of a run. States that are tied to others follow from them.", "muted"))
+        card = self.session.drive.cards[self.card]
+        for state in kind.states:
+            field = Field(card.starts.get(state.name, "0"), f"Start of {state.label}")
+            field.committed.connect(lambda text, n=state.name: self.session.do(commands.set_start(self.session.drive, self.card, n, text)))
+            self.fields[f"start:{state.name}"] = field
+            self.body.addLayout(self._line(state.label.capitalize(), state.name, field, state.unit))
+            self.notes[f"start:{state.name}"] = wrapped("", "wrong")
+            self.body.addWidget(self.notes[f"start:{state.name}"])
+
+    def _build_profile(self, kind: Kind) -> None:
+        assert kind.has_profile is not None
+        self.profile_editor = ProfileEditor(self.session, self.card, *kind.has_profile)
+        self.body.addWidget(self.profile_editor)
+
+    def _build_own(self, kind: Kind) -> None:
+        self.own_editor = OwnEditor(self.session, self.card)
+        self.body.addWidget(self.own_editor)
+
+    # following the drive ---------------------------------------------------------
+
+    def _update_card(self) -> None:
+        session, kind = self.session, self._kind()
+        if kind is None or self.card not in session.drive.cards:
+            return
+        card = session.drive.cards[self.card]
+        self.name_field.show_text(card.name)
+        for name, field in self.fields.items():
+            if name.startswith("start:"):
+                field.show_text(card.starts.get(name[6:], "0"))
+            else:
+                value = kind.value(name)
+                if value is not None:
+                    field.show_text(card.values.get(name, value.default))
+                    self._show_evaluated(value, card.values.get(name, value.default))
+            self._mark(name, session.examined.finding_at(self.card, name))
+        if self.follow_box is not None:
+            self._show_follows(kind)
+        if self.profile_editor is not None:
+            self.profile_editor.refresh()
+        if self.own_editor is not None:
+            self.own_editor.refresh()
+        self._show_findings()
+        self._show_signals(kind)
+
+    def _show_evaluated(self, value: Value, text: str) -> None:
+        """Below an expression, what it comes to."""
+        note = self.notes[value.name]
+        number = self.session.examined.values.get(self.card, {}).get(value.name, math.nan)
+        plain = is_plain(text) or not text.strip()
+        note.setObjectName("muted")
+        note.setVisible(not plain and not math.isnan(number))
+        if not plain and not math.isnan(number):
+            note.setText(f"= {figure(number, value.unit) if value.unit != ANY else number_text(number) + ' in SI'}")
+
+    def _mark(self, name: str, finding: Finding | None) -> None:
+        self.fields[name].mark(finding.sentence if finding else "")
+        note = self.notes.get(name)
+        if note is None:
+            return
+        if finding:
+            note.setObjectName("wrong")
+            note.setStyleSheet(f"color: {colour('brass_text').name()}; font-size: 11px;")
+            note.setText(finding.sentence.split(": ", 1)[-1])
+            note.show()
+        else:
+            note.setStyleSheet(f"color: {colour('muted').name()}; font-size: 11px;")
+            if note.objectName() == "wrong":
+                note.hide()
+
+    def _show_follows(self, kind: Kind) -> None:
+        assert self.follow_box is not None and kind.follows is not None
+        clear(self.follow_box)
+        values = self.session.examined.values.get(self.card, {})
+        try:
+            figures = kind.follows(values, self.session.drive.cards[self.card])
+        except (ZeroDivisionError, ValueError, ExpressionProblem):
+            figures = []
+        for f in figures:
+            self.follow_box.addLayout(figure_row(f.label, f.symbol, figure(f.value, f.unit)))
+
+    def _show_findings(self) -> None:
+        clear(self.finding_box)
+        for finding in (f for f in self.session.findings if f.card == self.card):
+            self.finding_box.addWidget(FindingCard(finding, self.session))
+
+    def _show_signals(self, kind: Kind) -> None:
+        clear(self.signal_box)
+        run = self.session.last_run
+        if run is None:
+            return
+        keys = [k for k in run.keys if k.startswith(f"{self.card}.")][:5]
+        if not keys:
+            return
+        self.signal_box.addSpacing(6)
+        self.signal_box.addWidget(rule())
+        self.signal_box.addWidget(label(f"Signals of {run.name}", "heading"))
+        for n, key in enumerate(keys):
+            name = Elided(run.trace(key).label)
+            value = label(shown.figure_of(run, key, self.session.cursor_time))
+            value.setMinimumWidth(78)
+            value.setAlignment(Qt.AlignmentFlag.AlignRight)
+            made = row(name, Spark(shown.spark(run, key), trace_colour(n), 96), value)
+            made.setStretch(0, 1)
+            self.signal_box.addLayout(made)
+
+
+class FindingCard(QWidget):
+    """A finding with its remedy."""
+
+    def __init__(self, finding: Finding, session: Session):
+        super().__init__()
+        tint, ink = ("brick_tint", "brick") if finding.stops else ("brass_tint", "brass_text")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setObjectName("finding")
+        self.setStyleSheet(f"QWidget#finding {{ background: {colour(tint).name()}; border: 1px solid {colour(ink).name()}; border-radius: 4px; }}")
+        body = column(self, (10, 7, 10, 7), 3)
+        text = wrapped(finding.sentence)
+        text.setStyleSheet("font-size: 11px;")
+        body.addWidget(text)
+        if finding.mend is not None:
+            mend = button(f"Mend it: {finding.mend_label[:1].lower()}{finding.mend_label[1:]}", lambda: session.do(finding.mend), "link")
+            mend.setStyleSheet("font-weight: bold; font-size: 11px;")
+            body.addWidget(mend)

@@ -1,0 +1,147 @@
+"""Colours, fonts and the style sheet, all from one set of tokens; light and dark."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import resources
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PyQt6.QtWidgets import QApplication
+
+
+@dataclass(frozen=True)
+class Tokens:
+    paper: str = "#F7F4EC"
+    side: str = "#FBF9F3"
+    card: str = "#FFFFFF"
+    hairline: str = "#D9D4C7"
+    bar: str = "#EFEADD"
+    ink: str = "#1E2A32"
+    muted: str = "#5C6B73"
+    petrol: str = "#0F6B6B"
+    petrol_tint: str = "#E4EFEC"
+    brass: str = "#B07A1E"
+    brass_text: str = "#8A5E12"
+    brass_tint: str = "#F7EEDB"
+    brick: str = "#B3402A"
+    brick_tint: str = "#F8E5E0"
+    moss: str = "#4F7A3A"
+    moss_tint: str = "#EBF2E6"
+    plot: str = "#FFFFFF"
+    on_petrol: str = "#FFFFFF"
+
+
+LIGHT = Tokens()
+DARK = Tokens(
+    paper="#1B2226", side="#20282C", card="#283136", hairline="#3C474D", bar="#252D31", ink="#E8E4DA", muted="#9FADB3", petrol="#4FB3AC",
+    petrol_tint="#23403F", brass="#D9A648", brass_text="#E3B661", brass_tint="#3D3420", brick="#E07A63", brick_tint="#452A24", moss="#8FBF76", moss_tint="#2A3826",
+    plot="#20282C", on_petrol="#10201F",
+)  # fmt: skip
+
+TRACES = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00")
+
+_current = LIGHT
+
+
+def tokens() -> Tokens:
+    return _current
+
+
+def trace_colour(number: int) -> str:
+    return (*TRACES, tokens().ink)[number % (len(TRACES) + 1)]
+
+
+def load_fonts() -> None:
+    folder = resources.files("pendel.app").joinpath("fonts")
+    for entry in folder.iterdir():
+        if entry.name.endswith((".otf", ".ttf")):
+            QFontDatabase.addApplicationFontFromData(entry.read_bytes())
+
+
+def font(size: float = 12, *, bold: bool = False, italic: bool = False) -> QFont:
+    chosen = QFont("B612")
+    chosen.setPixelSize(round(size))
+    chosen.setBold(bold)
+    chosen.setItalic(italic)
+    return chosen
+
+
+def code_font(size: float = 12) -> QFont:
+    chosen = QFont("JetBrains Mono")
+    chosen.setPixelSize(round(size))
+    return chosen
+
+
+def colour(name: str) -> QColor:
+    return QColor(getattr(tokens(), name))
+
+
+def dress(application: QApplication) -> None:
+    """Fonts, palette and style sheet for the desktop's light or dark setting."""
+    global _current
+    load_fonts()
+    dark = application.styleHints().colorScheme() is Qt.ColorScheme.Dark
+    _current = DARK if dark else LIGHT
+    t = _current
+    application.setStyle("Fusion")
+    palette = QPalette()
+    for role, value in (
+        (QPalette.ColorRole.Window, t.paper), (QPalette.ColorRole.WindowText, t.ink), (QPalette.ColorRole.Base, t.card), (QPalette.ColorRole.AlternateBase, t.side),
+        (QPalette.ColorRole.Text, t.ink), (QPalette.ColorRole.Button, t.card), (QPalette.ColorRole.ButtonText, t.ink), (QPalette.ColorRole.Highlight, t.petrol),
+        (QPalette.ColorRole.HighlightedText, t.on_petrol), (QPalette.ColorRole.PlaceholderText, t.muted), (QPalette.ColorRole.ToolTipBase, t.card), (QPalette.ColorRole.ToolTipText, t.ink),
+    ):  # fmt: skip
+        palette.setColor(role, QColor(value))
+    application.setPalette(palette)
+    application.setFont(font(12))
+    application.setStyleSheet(style_sheet(t))
+
+
+def style_sheet(t: Tokens) -> str:
+    return f"""
+    QWidget {{ color: {t.ink}; font-family: "B612"; font-size: 12px; }}
+    QMainWindow, QWidget#page {{ background: {t.paper}; }}
+    QMenuBar {{ background: {t.bar}; padding: 2px 6px; }}
+    QMenuBar::item {{ padding: 4px 12px; background: transparent; }}
+    QMenuBar::item:selected, QMenu::item:selected {{ background: {t.petrol}; color: {t.on_petrol}; }}
+    QMenu {{ background: {t.card}; border: 1px solid {t.hairline}; padding: 4px; }}
+    QMenu::item {{ padding: 4px 24px 4px 12px; }} QMenu::item:disabled {{ color: {t.muted}; }}
+    QMenu::separator {{ height: 1px; background: {t.hairline}; margin: 4px 0; }}
+    QWidget#header {{ background: {t.card}; border-bottom: 1px solid {t.hairline}; }}
+    QWidget#foot {{ background: {t.bar}; border-top: 1px solid {t.hairline}; }}
+    QWidget#side {{ background: {t.side}; border-right: 1px solid {t.hairline}; }}
+    QWidget#inspector {{ background: {t.card}; border-left: 1px solid {t.hairline}; }}
+    QScrollArea {{ border: none; background: transparent; }} QScrollArea > QWidget > QWidget {{ background: transparent; }}
+    QPushButton {{ border: 1px solid {t.petrol}; color: {t.petrol}; background: {t.card}; border-radius: 4px; padding: 5px 12px; }}
+    QPushButton:hover, QPushButton:focus {{ background: {t.petrol_tint}; }}
+    QPushButton:disabled {{ color: {t.muted}; border-color: {t.hairline}; }}
+    QPushButton#primary {{ background: {t.petrol}; color: {t.on_petrol}; font-weight: bold; }}
+    QPushButton#primary:focus {{ border: 2px solid {t.ink}; }}
+    QPushButton#link {{ border: none; background: transparent; color: {t.petrol}; padding: 2px 0; text-align: left; }}
+    QPushButton#link:hover, QPushButton#link:focus {{ text-decoration: underline; }}
+    QPushButton#tab {{ border: none; border-bottom: 3px solid transparent; border-radius: 0; background: transparent; color: {t.ink}; font-size: 13px; padding: 10px 14px; }}
+    QPushButton#tab:checked {{ color: {t.petrol}; border-bottom-color: {t.petrol}; font-weight: bold; }}
+    QPushButton#tab:focus, QPushButton#tab:hover {{ background: {t.petrol_tint}; }}
+    QPushButton#small {{ border: none; border-bottom: 2px solid transparent; border-radius: 0; background: transparent; color: {t.ink}; padding: 5px 8px; }}
+    QPushButton#small:checked {{ color: {t.petrol}; border-bottom-color: {t.petrol}; font-weight: bold; }}
+    QPushButton#small:focus {{ background: {t.petrol_tint}; }}
+    QLineEdit, QComboBox, QPlainTextEdit, QSpinBox {{ background: {t.card}; border: 1px solid {t.hairline}; border-radius: 3px; padding: 2px 6px; selection-background-color: {t.petrol}; selection-color: {t.on_petrol}; }}
+    QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border: 1px solid {t.petrol}; }}
+    QLineEdit[wrong="true"] {{ border: 1px solid {t.brass}; background: {t.brass_tint}; }}
+    QComboBox::drop-down {{ border: none; width: 18px; }} QComboBox QAbstractItemView {{ background: {t.card}; border: 1px solid {t.hairline}; selection-background-color: {t.petrol_tint}; selection-color: {t.ink}; }}
+    QListWidget, QTreeWidget, QTableWidget {{ background: transparent; border: none; outline: none; alternate-background-color: {t.side}; }}
+    QListWidget:focus, QTreeWidget:focus, QTableWidget:focus {{ border: 1px solid {t.petrol}; }}
+    QListWidget::item:selected, QTreeWidget::item:selected, QTableWidget::item:selected {{ background: {t.petrol_tint}; color: {t.ink}; }}
+    QHeaderView::section {{ background: transparent; border: none; border-bottom: 1px solid {t.hairline}; padding: 4px; color: {t.muted}; }}
+    QTableWidget {{ gridline-color: {t.hairline}; }}
+    QToolTip {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.hairline}; padding: 4px; }}
+    QSplitter::handle {{ background: {t.hairline}; }}
+    QScrollBar:vertical {{ background: transparent; width: 9px; }} QScrollBar:horizontal {{ background: transparent; height: 9px; }}
+    QScrollBar::handle {{ background: {t.hairline}; border-radius: 4px; min-height: 24px; min-width: 24px; }} QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QSlider::groove:horizontal {{ height: 3px; background: {t.hairline}; border-radius: 1px; }} QSlider::sub-page:horizontal {{ background: {t.petrol}; }}
+    QSlider::handle:horizontal {{ background: {t.card}; border: 2px solid {t.petrol}; width: 12px; height: 12px; margin: -7px 0; border-radius: 8px; }}
+    QSlider::handle:horizontal:focus {{ background: {t.petrol_tint}; border-color: {t.ink}; }}
+    QLabel#muted {{ color: {t.muted}; font-size: 11px; }} QLabel#heading {{ color: {t.muted}; font-size: 11px; font-weight: bold; }}
+    QLabel#title {{ font-size: 16px; font-weight: bold; }} QLabel#wrong {{ color: {t.brass_text}; font-size: 11px; }} QLabel#figure {{ font-size: 12px; }}
+    QLabel#good {{ color: {t.moss}; font-size: 11px; }}
+    """

@@ -1,0 +1,519 @@
+"""The Loops page: every loop judged as it is and with proposed gains."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QButtonGroup, QComboBox, QGridLayout, QHBoxLayout, QSlider, QVBoxLayout, QWidget
+
+from pendel.app.look import colour, font, tokens
+from pendel.app.session import Session, single_shot
+from pendel.app.spine import loop_state
+from pendel.app.strips import StripAxis
+from pendel.app.widgets import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
+from pendel.core.errors import DriveHasFindings, ExpressionProblem, PendelError
+from pendel.core.loops.find import Loop, find_loops
+from pendel.core.loops.margins import unwrapped_phase
+from pendel.core.loops.tuning import RULES, Judged, LoopStudy, take_gains
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.simulate import prepare, signal_infos
+
+NOW, PROPOSED = "#56B4E9", "#0072B2"
+
+
+class LogAxis(StripAxis):
+    """Decades of frequency: 10, 100, 1 k."""
+
+    def tickValues(self, low, high, size):  # noqa: N802
+        decades = range(math.floor(low), math.ceil(high) + 1)
+        return [(1.0, [float(d) for d in decades]), (0.5, [d + math.log10(k) for d in decades for k in (2, 5)])]
+
+    def tickStrings(self, values, scale, spacing):  # noqa: N802
+        if spacing < 1:
+            return [""] * len(values)
+        return [number_text(10**v) if v < 3 else f"{number_text(10 ** (v - 3))} k" for v in values]
+
+
+class LoopPlot(pg.PlotWidget):
+    def __init__(self, title: str, unit: str, *, log: bool = False, bottom: str = ""):
+        axis = LogAxis("bottom") if log else StripAxis("bottom")
+        super().__init__(axisItems={"bottom": axis, "left": StripAxis("left")})
+        self.setBackground(tokens().paper)
+        self.setAccessibleName(title)
+        item = self.getPlotItem()
+        item.hideButtons()
+        item.setMenuEnabled(False)
+        item.vb.setBackgroundColor(tokens().plot)
+        item.vb.setBorder(pg.mkPen(tokens().hairline))
+        item.showGrid(x=True, y=True, alpha=0.12)
+        for name in ("left", "bottom"):
+            side = item.getAxis(name)
+            side.setPen(pg.mkPen(tokens().hairline))
+            side.setTextPen(pg.mkPen(tokens().muted))
+            side.setStyle(tickFont=font(10.5))
+            side.enableAutoSIPrefix(False)
+        item.getAxis("left").setWidth(48)
+        if bottom:
+            item.setLabel("bottom", bottom, **{"color": tokens().muted, "font-size": "10.5px"})
+        self.caption = pg.TextItem(anchor=(0, 0))
+        self.caption.setParentItem(item.vb)
+        self.caption.setPos(4, 0)
+        self.set_caption(title, unit)
+
+    def set_caption(self, title: str, unit: str) -> None:
+        self.caption.setHtml(f'<span style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{title}</b>&nbsp; <span style="color:{tokens().muted}">{unit}</span></span>')
+
+    def curve(self, x, y, tint: str, width: float = 1.6, style=Qt.PenStyle.SolidLine) -> None:
+        self.addItem(pg.PlotCurveItem(np.asarray(x, dtype=float), np.asarray(y, dtype=float), pen=pg.mkPen(tint, width=width, style=style), antialias=True))
+
+    def level(self, value: float, tint: str = "") -> None:
+        self.addItem(pg.InfiniteLine(value, angle=0, pen=pg.mkPen(tint or tokens().muted, width=1)))
+
+    def mark(self, x: float, text: str) -> None:
+        line = pg.InfiniteLine(x, angle=90, pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine))
+        self.addItem(line)
+        if text:
+            tag = pg.InfLineLabel(line, text, position=0.86, color="#FFFFFF", fill=pg.mkBrush(tokens().brass), anchors=[(0.5, 0.5), (0.5, 0.5)])
+            tag.setFont(font(10.5))
+
+
+class LoopsPage(QWidget):
+    """Choose a loop, a rule and a wish; see what follows; take the gains."""
+
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.session = session
+        self.setObjectName("page")
+        self.loops: list[Loop] = []
+        self.studies: dict[str, LoopStudy] = {}
+        self.current = ""
+        self.now: Judged | None = None
+        self.proposed: Judged | None = None
+        self.wishes: dict[str, float] = {}
+        self.visible_once = False
+        self._late = single_shot(self, 0, self.study)
+        self._propose_late = single_shot(self, 15, self.propose)
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        body.addWidget(self._build_left())
+        body.addWidget(self._build_plots(), 1)
+        body.addWidget(self._build_right())
+        session.changed.connect(lambda _: self._changed())
+        session.opened.connect(self._changed)
+
+    def _build_left(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("side")
+        side.setFixedWidth(220)
+        inside = column(side, (8, 12, 8, 12), 4)
+        inside.addWidget(label("Loops, inside out", "heading"))
+        self.loop_box = QVBoxLayout()
+        self.loop_box.setSpacing(4)
+        self.loop_group = QButtonGroup(self)
+        inside.addLayout(self.loop_box)
+        inside.addSpacing(6)
+        inside.addWidget(rule())
+        inside.addWidget(label("Linear model", "heading"))
+        self.model_grid = QGridLayout()
+        inside.addLayout(self.model_grid)
+        self.problem = wrapped("", "wrong")
+        inside.addWidget(self.problem)
+        inside.addStretch(1)
+        inside.addWidget(wrapped("L is shown with the sign of the negative feedback taken out. Sampling, hold and computing delay are in it; outer loops stand still.", "muted"))
+        return side
+
+    def _build_plots(self) -> QWidget:
+        middle = QWidget()
+        grid = QGridLayout(middle)
+        grid.setContentsMargins(8, 8, 8, 8)
+        grid.setSpacing(8)
+        self.size_plot = LoopPlot("|L|", "dB", log=True)
+        self.phase_plot = LoopPlot("∠L", "degrees", log=True, bottom="frequency, Hz")
+        self.phase_plot.setXLink(self.size_plot)
+        self.circle_plot = LoopPlot("L in the complex plane", "")
+        self.circle_plot.setAspectLocked(True)
+        self.step_plot = LoopPlot("after a setpoint step", "of the step", bottom="time, ms")
+        self.sensitivity_plot = LoopPlot("S and T", "dB", log=True, bottom="frequency, Hz")
+        grid.addWidget(self.size_plot, 0, 0)
+        grid.addWidget(self.phase_plot, 1, 0)
+        grid.addWidget(self.circle_plot, 0, 1, 2, 1)
+        grid.addWidget(self.step_plot, 2, 0)
+        grid.addWidget(self.sensitivity_plot, 2, 1)
+        for r, stretch in enumerate((5, 5, 7)):
+            grid.setRowStretch(r, stretch)
+        return middle
+
+    def _build_right(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("inspector")
+        side.setFixedWidth(280)
+        inner = QWidget()
+        inside = column(inner, (16, 14, 14, 12), 6)
+        self.title = label("", "title")
+        self.facts = wrapped("", "muted")
+        inside.addWidget(self.title)
+        inside.addWidget(self.facts)
+        inside.addWidget(label("Choose gains by", "muted"))
+        self.rule_box = QComboBox()
+        self.rule_box.setAccessibleName("Rule for the gains")
+        self.rule_box.setFixedHeight(26)
+        for key, text in RULES.items():
+            self.rule_box.addItem(text, key)
+        self.rule_box.activated.connect(lambda _: self._rule_chosen())
+        inside.addWidget(self.rule_box)
+        self.crossover = Field("", "Crossover, Hz", 84)
+        self.crossover.committed.connect(self._crossover_typed)
+        self.crossover_slider = self._slider("Crossover", 0, 1000, self._crossover_slid)
+        self.crossover_row = QWidget()
+        rows = column(self.crossover_row, (0, 6, 0, 0), 4)
+        rows.addLayout(row(label("Crossover"), 1, self.crossover, label("Hz", "muted")))
+        rows.addWidget(self.crossover_slider)
+        self.margin = Field("60", "Phase margin at least, degrees", 84)
+        self.margin.committed.connect(self._margin_typed)
+        self.margin_slider = self._slider("Phase margin", 20, 85, self._margin_slid)
+        self.margin_slider.setValue(60)
+        rows.addLayout(row(label("Phase margin at least"), 1, self.margin, label("°", "muted")))
+        rows.addWidget(self.margin_slider)
+        inside.addWidget(self.crossover_row)
+        self.gain_grid = QGridLayout()
+        self.gain_grid.setVerticalSpacing(6)
+        inside.addSpacing(4)
+        inside.addLayout(self.gain_grid)
+        inside.addWidget(rule())
+        inside.addWidget(label("What follows", "heading"))
+        self.follow_grid = QGridLayout()
+        self.follow_grid.setVerticalSpacing(6)
+        inside.addLayout(self.follow_grid)
+        inside.addSpacing(4)
+        self.take_button = button("Take these gains", self.take, "primary")
+        self.try_button = button("Try them in a run", self.try_in_run)
+        inside.addWidget(self.take_button)
+        inside.addWidget(self.try_button)
+        self.verdict = wrapped("", "good")
+        inside.addWidget(self.verdict)
+        inside.addStretch(1)
+        column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
+        return side
+
+    def _slider(self, name: str, low: int, high: int, moved) -> QSlider:
+        made = QSlider(Qt.Orientation.Horizontal)
+        made.setRange(low, high)
+        made.setAccessibleName(name)
+        made.valueChanged.connect(moved)
+        return made
+
+    # studying --------------------------------------------------------------------
+
+    def _changed(self) -> None:
+        self.studies = {}
+        if self.isVisible():
+            self._late.start()
+        else:
+            self.visible_once = False
+
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        if not self.studies:
+            self.study()
+
+    def show_loop(self, regulator: str) -> None:
+        self.current = regulator
+        self._late.start()
+
+    def study(self) -> None:
+        """Find the loops and judge the chosen one."""
+        self.problem.setText("")
+        self.loops, self.studies = [], {}
+        try:
+            if self.session.drive.cards:
+                prepared = prepare(self.session.drive)
+                self.loops = find_loops(self.session.drive, prepared)
+                self.studies = {loop.regulator: LoopStudy(prepared, loop) for loop in self.loops}
+                if not self.loops:
+                    self.problem.setText("No regulator acts on what it measures yet. Wire a sensor to a regulator's actual value and its output towards the converter.")
+            else:
+                self.problem.setText("The sheet is empty.")
+        except DriveHasFindings as problem:
+            self.problem.setText(f"The loops show once this is mended: {problem.findings[0]}")
+        except PendelError as problem:
+            self.problem.setText(str(problem))
+        if self.current not in self.studies:
+            self.current = self.loops[0].regulator if self.loops else ""
+        self._fill_loops()
+        self._enable(bool(self.current))
+        if self.current:
+            study = self.studies[self.current]
+            self.now = study.judge(study.gains_now)
+            self._prime_wish(study)
+            self.propose()
+        else:
+            for plot in (self.size_plot, self.phase_plot, self.circle_plot, self.step_plot, self.sensitivity_plot):
+                self._wipe(plot)
+
+    def _enable(self, on: bool) -> None:
+        for widget in (self.take_button, self.try_button, self.rule_box, self.crossover_row):
+            widget.setEnabled(on)
+
+    def _fill_loops(self) -> None:
+        clear(self.loop_box)
+        infos = signal_infos(self.session.drive) if self.loops else {}
+        for loop in self.loops:
+            study = self.studies[loop.regulator]
+            words, role = loop_state(study.judge(study.gains_now), loop)
+            actual = infos[loop.actual]
+            made = button(f"{loop.label}\nactual {actual.card.lower()} {actual.label}\n{words}", lambda r=loop.regulator: self._choose(r))
+            made.setCheckable(True)
+            made.setChecked(loop.regulator == self.current)
+            made.setStyleSheet(
+                f"QPushButton {{ text-align: left; color: {tokens().ink}; border: 1px solid transparent; border-left: 8px solid {colour(role).name()}; padding: 6px 8px; background: transparent; font-size: 11px; }}"
+                f"QPushButton:checked {{ background: {tokens().petrol_tint}; border: 1px solid {tokens().petrol}; border-left: 8px solid {colour(role).name()}; }}"
+                f"QPushButton:focus {{ border: 1px solid {tokens().petrol}; border-left: 8px solid {colour(role).name()}; }}")  # fmt: skip
+            self.loop_box.addWidget(made)
+
+    def _choose(self, regulator: str) -> None:
+        self.current = regulator
+        self.study()
+
+    def _prime_wish(self, study: LoopStudy) -> None:
+        low, high = self._limits(study)
+        wish = self.wishes.setdefault(self.current, 0.04 / study.dt)
+        wish = min(max(wish, low), high)
+        self.wishes[self.current] = wish
+        self.crossover.setText(number_text(wish, 4))
+        self.crossover.before = self.crossover.text()
+        self.crossover_slider.blockSignals(True)
+        self.crossover_slider.setValue(round(1000 * math.log(wish / low) / math.log(high / low)))
+        self.crossover_slider.blockSignals(False)
+
+    def _limits(self, study: LoopStudy) -> tuple[float, float]:
+        return 0.0005 / study.dt, 0.2 / study.dt
+
+    def _crossover_typed(self, text: str) -> None:
+        try:
+            wish = value_in_field(text, "Hz", Names({}))
+            low, high = self._limits(self.studies[self.current])
+            if not low <= wish <= high:
+                raise ValueError
+        except (ExpressionProblem, ValueError, KeyError):
+            low, high = self._limits(self.studies[self.current]) if self.current else (0, 0)
+            self.crossover.mark(f"Write a frequency between {figure(low, 'Hz', 3)} and {figure(high, 'Hz', 3)}.")
+            self.window().say(self.crossover.toolTip())
+            return
+        self.crossover.mark("")
+        self.wishes[self.current] = wish
+        self._prime_wish(self.studies[self.current])
+        self._propose_late.start()
+
+    def _crossover_slid(self, value: int) -> None:
+        if not self.current:
+            return
+        low, high = self._limits(self.studies[self.current])
+        self.wishes[self.current] = low * (high / low) ** (value / 1000)
+        self.crossover.setText(number_text(self.wishes[self.current], 4))
+        self.crossover.before = self.crossover.text()
+        self._propose_late.start()
+
+    def _margin_typed(self, text: str) -> None:
+        try:
+            self.margin_slider.setValue(round(float(text)))
+        except ValueError:
+            self.margin.mark("Write a margin in degrees, such as 60.")
+            return
+        self.margin.mark("")
+
+    def _margin_slid(self, value: int) -> None:
+        self.margin.setText(str(value))
+        self.margin.before = str(value)
+        self._propose_late.start()
+
+    def _rule_chosen(self) -> None:
+        self.crossover_row.setEnabled(self.rule_box.currentData() == "crossover")
+        self.propose()
+
+    def propose(self) -> None:
+        if self.current not in self.studies or self.now is None:
+            return
+        study = self.studies[self.current]
+        try:
+            gains = study.propose(self.rule_box.currentData(), crossover=self.wishes[self.current], phase_margin=float(self.margin_slider.value()))
+            self.proposed = study.judge({**study.gains_now, **gains})
+            self.verdict.setText("")
+        except PendelError as problem:
+            self.proposed = None
+            self.verdict.setText(str(problem))
+        self._show(study)
+
+    # showing ---------------------------------------------------------------------
+
+    def _wipe(self, plot: LoopPlot) -> None:
+        item = plot.getPlotItem()
+        for child in list(item.items):
+            item.removeItem(child)
+
+    def _show(self, study: LoopStudy) -> None:
+        card = self.session.drive.cards[self.current]
+        self.title.setText(card.name)
+        self.facts.setText(f"sampled every {figure(study.loop.period, 's', 3)} · delay {figure(study.delay, 's', 3)} with hold")
+        self._show_model(study)
+        self._show_bode()
+        self._show_circle()
+        self._show_step()
+        self._show_sensitivity()
+        self._show_figures(study)
+
+    def _judged(self) -> list[tuple[Judged, str, float]]:
+        found = [(self.now, NOW, 1.3)] if self.now else []
+        return [*found, (self.proposed, PROPOSED, 1.9)] if self.proposed else found
+
+    def _show_model(self, study: LoopStudy) -> None:
+        clear(self.model_grid)
+        poles = np.abs(study.plant_model.poles)
+        rows = (("plant states", str(len(study.drive.plant.states))), ("all states", str(len(study.drive.names))), ("unstable", str(int(np.sum(poles > 1 + 1e-6))) if np.any(poles > 1 + 1e-6) else "none"),
+                ("hold and delay", figure(study.delay, "s", 3)))  # fmt: skip
+        for r, (name, value) in enumerate(rows):
+            self.model_grid.addWidget(label(name), r, 0)
+            shown = label(value)
+            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+            self.model_grid.addWidget(shown, r, 1)
+
+    def _show_bode(self) -> None:
+        self._wipe(self.size_plot)
+        self._wipe(self.phase_plot)
+        self.size_plot.level(0.0)
+        self.phase_plot.level(-180.0)
+        for judged, tint, width in self._judged():
+            x = np.log10(judged.frequency)
+            self.size_plot.curve(x, 20 * np.log10(np.maximum(np.abs(judged.response), 1e-9)), tint, width)
+            self.phase_plot.curve(x, np.maximum(unwrapped_phase(judged.response), -400), tint, width)
+        best = self.proposed or self.now
+        if best and math.isfinite(best.margins.crossover):
+            at = math.log10(best.margins.crossover)
+            self.size_plot.mark(at, f" crosses at {figure(best.margins.crossover, 'Hz', 3)} ")
+            self.phase_plot.mark(at, "")
+            self.phase_plot.addItem(pg.PlotCurveItem([at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5)))
+            tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", color=tokens().moss, anchor=(0, 0.5))
+            tag.setFont(font(11, bold=True))
+            tag.setPos(at + 0.06, -180 + best.margins.phase / 2)
+            self.phase_plot.addItem(tag)
+        if best:
+            self.size_plot.setXRange(math.log10(best.frequency[0]), math.log10(best.frequency[-1]), padding=0)
+            self.size_plot.setYRange(-40, 60, padding=0)
+            self.phase_plot.setYRange(-280, -40, padding=0)
+
+    def _show_circle(self) -> None:
+        self._wipe(self.circle_plot)
+        best = self.proposed or self.now
+        if best is None:
+            return
+        angle = np.linspace(0, 2 * np.pi, 120)
+        radius = 1 / best.margins.ms
+        circle = pg.PlotCurveItem(-1 + radius * np.cos(angle), radius * np.sin(angle), pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine), brush=pg.mkBrush(tokens().brass_tint), fillLevel=0)
+        self.circle_plot.addItem(circle)
+        self.circle_plot.addItem(pg.ScatterPlotItem([-1], [0], size=8, brush=tokens().brick, pen=None))
+        for text, x, y, tint in (("−1", -1.0, 0.18, tokens().brick), (f"1/Ms, Ms = {number_text(best.margins.ms, 3)}", -1.0, -radius - 0.14, tokens().brass_text)):
+            tag = pg.TextItem(text, color=tint, anchor=(0.5, 0.5))
+            tag.setFont(font(11))
+            tag.setPos(x, y)
+            self.circle_plot.addItem(tag)
+        for judged, tint, width in self._judged():
+            inside = np.abs(judged.response) < 8
+            self.circle_plot.curve(judged.response.real[inside], judged.response.imag[inside], tint, width)
+        self.circle_plot.setRange(xRange=(-2.3, 0.9), yRange=(-2.4, 1.6), padding=0)
+
+    def _show_step(self) -> None:
+        self._wipe(self.step_plot)
+        infos = signal_infos(self.session.drive)
+        loop = self.studies[self.current].loop
+        self.step_plot.set_caption(f"{infos[loop.actual].label if loop.depth == 0 else loop.label.lower()} after a setpoint step", "of the step; light now, dark proposed")
+        self.step_plot.level(1.0)
+        span = 0.0
+        for judged, tint, width in self._judged():
+            t = np.repeat(judged.step_t, 2)[1:] * 1e3
+            self.step_plot.curve(t, np.clip(np.repeat(judged.step_y, 2)[:-1], -5, 5), tint, width)
+            span = max(span, 0.0) if not len(t) else max(span, min(t[-1], 1e9))
+        if self.proposed is not None and len(self.proposed.step_t):
+            span = self.proposed.step_t[-1] * 1e3 * 1.5
+        self.step_plot.setXRange(0, span or 1.0, padding=0)
+        self.step_plot.setYRange(-0.1, 1.6, padding=0)
+
+    def _show_sensitivity(self) -> None:
+        self._wipe(self.sensitivity_plot)
+        best = self.proposed or self.now
+        if best is None:
+            return
+        x = np.log10(best.frequency)
+        s = 1 / (1 + best.response)
+        for values, tint, name, share in ((s, "#D55E00", "S", 0.45), (s * best.response, "#0072B2", "T", 0.25)):
+            y = 20 * np.log10(np.maximum(np.abs(values), 1e-9))
+            self.sensitivity_plot.curve(x, y, tint)
+            k = int(np.argmin(np.abs(np.arange(len(x)) / len(x) - share)))
+            tag = pg.TextItem(name, color=tint, anchor=(0.5, 1))
+            tag.setFont(font(12, bold=True))
+            tag.setPos(x[k], max(-38.0, y[k]))
+            self.sensitivity_plot.addItem(tag)
+        self.sensitivity_plot.level(0.0)
+        self.sensitivity_plot.setXRange(x[0], x[-1], padding=0)
+        self.sensitivity_plot.setYRange(-40, 15, padding=0)
+
+    def _show_figures(self, study: LoopStudy) -> None:
+        clear(self.gain_grid)
+        clear(self.follow_grid)
+        self._line(self.gain_grid, 0, "Gains", "now", "proposed", head=True)
+        units = {"K_p": "", "T_i": "s", "T_d": "s"}
+        for r, name in enumerate(study.gains_now, 1):
+            new = self.proposed.gains.get(name) if self.proposed else None
+            self._line(self.gain_grid, r, name, figure(study.gains_now[name], units[name]), figure(new, units[name]) if new is not None else "–", italic=True)
+        for r, (name, write) in enumerate(FOLLOWS):
+            self._line(self.follow_grid, r, name, write(self.now) if self.now else "–", write(self.proposed) if self.proposed else "–")
+        if self.proposed is not None:
+            m = self.proposed.margins
+            good = m.stable and m.phase >= 35 and m.ms <= 2.1
+            self.verdict.setText("A well-damped loop." if good else "Unstable with these gains." if not m.stable else "Little margin: expect overshoot and ringing.")
+            self.verdict.setStyleSheet(f"color: {tokens().moss if good else tokens().brick};")
+
+    def _line(self, grid: QGridLayout, r: int, name: str, now: str, new: str, *, head: bool = False, italic: bool = False) -> None:
+        left = Elided(name) if not italic else label(name)
+        if italic:
+            left.setStyleSheet(f"font-style: italic; color: {tokens().muted};")
+        grid.addWidget(left, r, 0)
+        for c, text in ((1, now), (2, new)):
+            shown = label(text)
+            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+            shown.setStyleSheet(f"color: {tokens().petrol if head and c == 2 else tokens().muted if c == 1 else tokens().ink}; font-weight: {'bold' if c == 2 else 'normal'};")
+            grid.addWidget(shown, r, c)
+        grid.setColumnStretch(0, 1)
+        grid.setColumnMinimumWidth(1, 70)
+        grid.setColumnMinimumWidth(2, 76)
+
+    # doing -----------------------------------------------------------------------
+
+    def take(self) -> None:
+        if self.proposed is not None and self.current:
+            study = self.studies[self.current]
+            gains = {n: float(v) for n, v in self.proposed.gains.items() if v != study.gains_now.get(n)}
+            self.session.do(take_gains(self.session.drive, self.current, gains))
+
+    def try_in_run(self) -> None:
+        self.take()
+        self.window().start_run(show=True)
+
+
+def or_dash(value: float, write) -> str:
+    return write(value) if math.isfinite(value) else "–"
+
+
+FOLLOWS = (
+    ("crossover", lambda j: or_dash(j.margins.crossover, lambda v: figure(v, "Hz", 3))),
+    ("phase margin", lambda j: or_dash(j.margins.phase, lambda v: f"{v:.0f}°")),
+    ("gain margin", lambda j: or_dash(j.margins.gain_db, lambda v: f"{number_text(v, 3)} dB")),
+    ("Ms", lambda j: or_dash(j.margins.ms, lambda v: number_text(v, 3))),
+    ("rise", lambda j: or_dash(j.measures.rise, lambda v: figure(v, "s", 3))),
+    ("overshoot", lambda j: or_dash(j.measures.overshoot, lambda v: f"{number_text(v, 3)} %")),
+    ("settles 2 %", lambda j: or_dash(j.measures.settling, lambda v: figure(v, "s", 3))),
+)

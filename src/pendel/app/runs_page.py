@@ -1,0 +1,412 @@
+"""The Runs page: kept runs and signals, strips, measures."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+from PyQt6.QtCore import QMimeData, QSize, Qt
+from PyQt6.QtGui import QBrush, QColor, QIcon, QPainter, QPen, QPixmap
+from PyQt6.QtWidgets import QAbstractItemView, QGridLayout, QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QMenu, QTreeWidget, QTreeWidgetItem, QWidget
+
+from pendel.app.look import colour, font, trace_colour
+from pendel.app.session import Session, single_shot
+from pendel.app.strips import Strips, StripSpec, signals_mime
+from pendel.app.widgets import Elided, button, clear, column, label, row, rule, scrolled
+from pendel.core.catalogue.declare import Block, Part
+from pendel.core.catalogue.index import kind_of
+from pendel.core.errors import DriveProblem
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs import measures
+from pendel.core.runs.kept import KeptRun
+
+MOST_TICKED = 6
+
+
+class SignalTree(QTreeWidget):
+    """All signals by part; drag one onto a strip, or double-click for a strip of its own."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setHeaderHidden(True)
+        self.setColumnCount(2)
+        self.setIndentation(14)
+        self.setDragEnabled(True)
+        self.setDragDropMode(QAbstractItemView.DragDropMode.DragOnly)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.setAccessibleName("Signals")
+
+    def mimeData(self, items) -> QMimeData:
+        return signals_mime([i.data(0, Qt.ItemDataRole.UserRole) for i in items if i.data(0, Qt.ItemDataRole.UserRole)])
+
+    def fill(self, run: KeptRun | None, text: str) -> None:
+        open_before = {self.topLevelItem(n).text(0) for n in range(self.topLevelItemCount()) if self.topLevelItem(n).isExpanded()}
+        first = not self.topLevelItemCount()
+        self.clear()
+        if run is None:
+            return
+        groups: dict[str, QTreeWidgetItem] = {}
+        for key in run.keys:
+            info = run.infos.get(key)
+            if info is None or (text and text.lower() not in f"{info.card} {info.label} {key}".lower()):
+                continue
+            if info.card not in groups:
+                groups[info.card] = QTreeWidgetItem(self, [info.card])
+                groups[info.card].setFont(0, font(12, bold=True))
+                groups[info.card].setExpanded(bool(text) or first or info.card in open_before)
+            item = QTreeWidgetItem(groups[info.card], [info.label, info.unit])
+            item.setData(0, Qt.ItemDataRole.UserRole, key)
+            item.setToolTip(0, key)
+            item.setTextAlignment(1, Qt.AlignmentFlag.AlignRight)
+            item.setForeground(1, QBrush(colour("muted")))
+        self.setColumnWidth(0, 170)
+
+
+def default_strips(session: Session) -> list[StripSpec]:
+    """Setpoint against actual of the outermost regulator, machine current, loads, converter voltage."""
+    drive = session.drive
+    strips: list[StripSpec] = []
+    sources = {str(w.b): str(w.a) for w in drive.wires.values()}
+    kinds = {}
+    for key, card in drive.cards.items():
+        try:
+            kinds[key] = kind_of(card)
+        except DriveProblem:
+            continue
+    regulators = [k for k, kind in kinds.items() if isinstance(kind, Block) and kind.regulates]
+    inner = {sources.get(f"{k}.setpoint", "").split(".")[0] for k in regulators}
+    outer = [k for k in regulators if k in inner] or regulators
+    for key in outer[:1]:
+        setpoint, actual = sources.get(f"{key}.setpoint"), sources.get(f"{key}.actual")
+        wanted = [s for s in (actual, setpoint) if s]
+        if wanted:
+            strips.append(StripSpec(wanted, {setpoint} if setpoint else set()))
+    machine = next((k for k, kind in kinds.items() if kind.group == "machine"), None)
+    if machine and not strips:
+        strips.append(StripSpec([f"{machine}.speed"]))
+    if machine:
+        strips.append(StripSpec([f"{machine}.current"]))
+    loads = [f"{k}.load" for k, kind in kinds.items() if isinstance(kind, Part) and kind.group == "load" and any(s.name == "load" for s in kind.signals)]
+    if loads:
+        strips.append(StripSpec(loads[:2]))
+    converter = next((k for k, kind in kinds.items() if kind.group == "converter"), None)
+    if converter:
+        strips.append(StripSpec([f"{converter}.output_voltage"]))
+    if not strips:
+        first = next((k for k, kind in kinds.items() if isinstance(kind, Part) and kind.main_signal), None)
+        strips = [StripSpec([f"{first}.{kinds[first].main_signal}"])] if first else [StripSpec()]
+    return strips
+
+
+class RunsPage(QWidget):
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.session = session
+        self.setObjectName("page")
+        self.ticked: list[str] = []
+        self.laid_out_for = ""
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        body.addWidget(self._build_left())
+        middle = QWidget()
+        inside = column(middle, (8, 8, 8, 4), 4)
+        self.strips = Strips()
+        self.strips.cursors_moved.connect(lambda *_: self._late_measures.start())
+        self.strips.changed.connect(lambda: self.draw(keep_view=False))
+        self.empty = label("No run yet. Press Ctrl+R to run the drive.", "muted")
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        inside.addWidget(self.empty)
+        inside.addWidget(self.strips, 1)
+        body.addWidget(middle, 1)
+        body.addWidget(self._build_right())
+        self._late_measures = single_shot(self, 30, self.measure)
+        session.runs_changed.connect(self.refresh)
+        session.opened.connect(self._opened)
+
+    def _build_left(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("side")
+        side.setFixedWidth(264)
+        inside = column(side, (8, 12, 8, 8), 4)
+        differs = label("what differs", "muted")
+        inside.addLayout(row(label("Kept runs", "heading"), 1, differs))
+        self.list = QListWidget()
+        self.list.setAccessibleName("Kept runs")
+        self.list.setMaximumHeight(230)
+        self.list.itemChanged.connect(self._ticked)
+        self.list.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.list.customContextMenuRequested.connect(self._run_menu)
+        inside.addWidget(self.list)
+        inside.addWidget(rule())
+        self.find = QLineEdit()
+        self.find.setPlaceholderText("find …")
+        self.find.setAccessibleName("Find a signal")
+        self.find.setFixedWidth(130)
+        self.find.textChanged.connect(self._fill_tree)
+        inside.addLayout(row(label("Signals", "heading"), 1, self.find))
+        self.tree = SignalTree()
+        self.tree.itemDoubleClicked.connect(self._own_strip)
+        inside.addWidget(self.tree, 1)
+        inside.addWidget(label("Drag a signal to a strip; double-click: own strip", "muted"))
+        return side
+
+    def _build_right(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("inspector")
+        side.setFixedWidth(280)
+        inner = QWidget()
+        inside = column(inner, (16, 14, 14, 12), 6)
+        self.heading = label("Measures", "title")
+        inside.addWidget(self.heading)
+        self.subheading = Elided("", "muted")
+        inside.addWidget(self.subheading)
+        self.grid = QGridLayout()
+        self.grid.setVerticalSpacing(7)
+        self.grid.setHorizontalSpacing(8)
+        inside.addLayout(self.grid)
+        inside.addSpacing(8)
+        inside.addWidget(label("Between the cursors", "heading"))
+        self.between = QGridLayout()
+        self.between.setVerticalSpacing(6)
+        inside.addLayout(self.between)
+        inside.addSpacing(8)
+        self.save_button = button("Save traces · CSV MAT HDF5", lambda: self.window().save_traces())
+        self.picture_button = button("Copy picture", self.strips_copy)
+        inside.addWidget(self.save_button)
+        inside.addWidget(self.picture_button)
+        inside.addWidget(button("New strip", lambda: self.strips.put([], None)))
+        inside.addWidget(button("Usual strips", self.usual_strips))
+        inside.addStretch(1)
+        column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
+        return side
+
+    def strips_copy(self) -> None:
+        self.strips.copy_picture()
+        self.window().say("The picture is on the clipboard.")
+
+    def _opened(self) -> None:
+        self.laid_out_for = ""
+        self.ticked = []
+        self.refresh()
+
+    # runs --------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        names = [r.name for r in self.session.runs]
+        new = [n for n in names if n not in getattr(self, "_known", [])]
+        self._known = names
+        self.ticked = [n for n in self.ticked if n in names]
+        if new:
+            self.ticked = ([*self.ticked, new[-1]] if len(self.ticked) > 1 else [new[-1]])[-MOST_TICKED:]
+        self._fill_list()
+        self._fill_tree()
+        layout_key = ",".join(self.session.drive.cards)
+        if self.session.runs and layout_key != self.laid_out_for:
+            self.laid_out_for = layout_key
+            self.strips.specs = default_strips(self.session)
+            self.strips.times = [0.0, 0.0]
+            self.draw(keep_view=False)
+        else:
+            self.draw()
+
+    def _fill_list(self) -> None:
+        self.list.blockSignals(True)
+        self.list.clear()
+        for run in reversed(self.session.runs):
+            item = QListWidgetItem(f"{run.name}   {run.made[11:16]}\n{run.differs or 'as before'}")
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked if run.name in self.ticked else Qt.CheckState.Unchecked)
+            item.setIcon(swatch(self.tint(run.name)))
+            item.setSizeHint(QSize(100, 40))
+            item.setData(Qt.ItemDataRole.UserRole, run.name)
+            item.setToolTip(f"{run.name}: {run.differs}\n{run.message or 'complete'}")
+            self.list.addItem(item)
+        self.list.blockSignals(False)
+
+    def tint(self, name: str) -> str:
+        return trace_colour(self.ticked.index(name)) if name in self.ticked else ""
+
+    def _ticked(self, item: QListWidgetItem) -> None:
+        name = item.data(Qt.ItemDataRole.UserRole)
+        if item.checkState() == Qt.CheckState.Checked and name not in self.ticked:
+            self.ticked = [*self.ticked, name][-MOST_TICKED:]
+        elif item.checkState() == Qt.CheckState.Unchecked and name in self.ticked:
+            self.ticked.remove(name)
+        self._fill_list()
+        self.draw()
+
+    def _run_menu(self, at) -> None:
+        item = self.list.itemAt(at)
+        if item is None:
+            return
+        run = next(r for r in self.session.runs if r.name == item.data(Qt.ItemDataRole.UserRole))
+        menu = QMenu(self)
+        menu.addAction("Rename …", lambda: self._rename(run))
+        menu.addAction("Only this one", lambda: self._only(run.name))
+        menu.addAction("Delete this run", lambda: self.session.remove_run(run))
+        menu.exec(self.list.mapToGlobal(at))
+
+    def _only(self, name: str) -> None:
+        self.ticked = [name]
+        self._fill_list()
+        self.draw()
+
+    def _rename(self, run: KeptRun) -> None:
+        from PyQt6.QtWidgets import QInputDialog
+
+        text, good = QInputDialog.getText(self, "Rename a run", "Name", text=run.differs or run.name)
+        if good and text.strip():
+            run.differs = text.strip()
+            self._fill_list()
+
+    def shown_runs(self) -> list[tuple[KeptRun, str]]:
+        by_name = {r.name: r for r in self.session.runs}
+        return [(by_name[n], self.tint(n)) for n in self.ticked if n in by_name]
+
+    def _fill_tree(self) -> None:
+        runs = self.shown_runs()
+        self.tree.fill(runs[-1][0] if runs else self.session.last_run, self.find.text())
+
+    def _own_strip(self, item: QTreeWidgetItem) -> None:
+        key = item.data(0, Qt.ItemDataRole.UserRole)
+        if key:
+            self.strips.put([key], None)
+
+    def usual_strips(self) -> None:
+        self.strips.specs = default_strips(self.session)
+        self.draw(keep_view=False)
+
+    def draw(self, *, keep_view: bool = True) -> None:
+        runs = self.shown_runs()
+        self.empty.setVisible(not self.session.runs)
+        self.strips.setVisible(bool(self.session.runs))
+        self.strips.build(self.strips.specs, runs, keep_view=keep_view)
+        self.measure()
+
+    # measures ------------------------------------------------------------------
+
+    def measured_signal(self) -> tuple[str | None, str | None]:
+        """Actual value and setpoint of the first strip that has both, else the first signal."""
+        for spec in self.strips.specs:
+            actual = next((s for s in spec.signals if s not in spec.setpoints), None)
+            if actual and spec.setpoints:
+                return actual, next(iter(spec.setpoints))
+        first = next((s for spec in self.strips.specs for s in spec.signals), None)
+        return first, None
+
+    def measure(self) -> None:
+        clear(self.grid)
+        clear(self.between)
+        runs = self.shown_runs()[-3:]
+        actual, setpoint = self.measured_signal()
+        runs = [(r, tint) for r, tint in runs if actual in r.keys]
+        if not runs or actual is None:
+            self.heading.setText("Measures")
+            self.subheading.set_text("")
+            return
+        info = runs[0][0].infos[actual]
+        self.heading.setText(f"{info.label[:1].upper()}{info.label[1:]}")
+        a, b = sorted(self.strips.times)
+        self.subheading.set_text(f"{'against its setpoint, ' if setpoint else ''}cursor 1 to 2")
+        for c, (run, tint) in enumerate(runs, 1):
+            head = label(run.name)
+            head.setStyleSheet(f"font-weight: bold; color: {tint};")
+            head.setAlignment(Qt.AlignmentFlag.AlignRight)
+            self.grid.addWidget(head, 0, c)
+        rows = [self.figures(run, actual, setpoint, a, b) for run, _ in runs]
+        for r, name in enumerate(rows[0], 1):
+            self.grid.addWidget(label(name, "muted"), r, 0)
+            for c, figures in enumerate(rows, 1):
+                value = label(figures[name])
+                value.setAlignment(Qt.AlignmentFlag.AlignRight)
+                self.grid.addWidget(value, r, c)
+        self.grid.setColumnStretch(0, 1)
+        self._measure_between(runs[-1][0], a, b)
+
+    def figures(self, run: KeptRun, actual: str, setpoint: str | None, a: float, b: float) -> dict[str, str]:
+        """Measures of one run between two times, as text."""
+        trace = run.trace(actual)
+        t, y = measures.window(trace.t, trace.y, a, b)
+        target, disturbed_at = float(y[-1]), disturbance(run, a, b)
+        if setpoint and setpoint in run.keys:
+            wish = run.trace(setpoint)
+            t_w, y_w = measures.window(wish.t, wish.y, a, b)
+            target = float(y_w[np.argmax(np.abs(y_w))])
+            # The response ends where the load comes or the setpoint leaves its level again.
+            leaves = t_w[(np.abs(y_w - target) > 0.01 * abs(target)) & (t_w > t_w[np.argmax(np.abs(y_w))])]
+            end = min([b, *( [disturbed_at] if disturbed_at else []), *leaves[:1]])
+        else:
+            end = disturbed_at or b
+        t_s, y_s = measures.window(trace.t, trace.y, a, end)
+        step = measures.step_measures(t_s, y_s, float(y_s[0]), target)
+        second = figure_or_dash("s")
+        unit = figure_or_dash(trace.unit)
+        found = {"rise": second(step.rise), "overshoot": percent(step.overshoot), "settles 2 %": second(step.settling), "remaining error": unit(step.remaining)}
+        if disturbed_at is not None:
+            until = b
+            if setpoint and setpoint in run.keys:
+                left = [x for x in leaves if x > disturbed_at]
+                until = min([b, *left[:1]])
+            dip = measures.dip_measures(*measures.window(trace.t, trace.y, disturbed_at, until), target)
+            found |= {"dip at load": percent(dip.percent), "recovers in": second(dip.recovery)}
+        current = next((k for k in run.keys if k.endswith(".current") and run.infos.get(k) and run.infos[k].unit == "A" and not k.startswith("supply")), None)
+        if current:
+            t_c, y_c = measures.window(run.trace(current).t, run.trace(current).y, a, b)
+            found["peak current"] = figure(float(np.max(np.abs(y_c))), "A", 3)
+        heat = next((k for k in run.keys if k.endswith(".copper_loss")), None)
+        if heat:
+            t_h, y_h = measures.window(run.trace(heat).t, run.trace(heat).y, a, b)
+            found["copper heat"] = figure(measures.mean(t_h, y_h) * (b - a), "J", 3)
+        return found
+
+    def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
+        rows: list[tuple[str, str]] = [("Δt", figure(b - a, "s"))]
+        for spec in self.strips.specs[:3]:
+            key = next((s for s in spec.signals if s in run.keys), None)
+            if key is None:
+                continue
+            trace = run.trace(key)
+            t, y = measures.window(trace.t, trace.y, a, b)
+            rows += [(f"Δ {trace.label}", figure(float(y[-1] - y[0]), trace.unit, 3)), (f"mean {trace.label}", figure(measures.mean(t, y), trace.unit, 3)), (f"rms {trace.label}", figure(measures.rms(t, y), trace.unit, 3))]
+        for r, (name, value) in enumerate(rows):
+            self.between.addWidget(Elided(name), r, 0)
+            shown = label(value)
+            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+            self.between.addWidget(shown, r, 1)
+        self.between.setColumnStretch(0, 1)
+
+
+def disturbance(run: KeptRun, a: float, b: float) -> float | None:
+    """When a load profile first moves by more than half its range within the window."""
+    for key in run.keys:
+        if key.endswith(".level"):
+            trace = run.trace(key)
+            inside = (trace.t >= a) & (trace.t <= b)
+            y, t = trace.y[inside], trace.t[inside]
+            if len(y) and np.ptp(y) > 0:
+                rises = np.flatnonzero(np.abs(y - y[0]) > 0.02 * np.ptp(y))
+                if len(rises):
+                    return float(t[max(0, rises[0] - 1)])
+    return None
+
+
+def figure_or_dash(unit: str) -> Callable[[float], str]:
+    return lambda value: "–" if math.isnan(value) else figure(value, unit, 3)
+
+
+def percent(value: float) -> str:
+    return "–" if math.isnan(value) else f"{number_text(value, 3)} %"
+
+
+def swatch(tint: str) -> QIcon:
+    """A small square in a run's colour; empty for runs that are not shown."""
+    picture = QPixmap(16, 16)
+    picture.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(picture)
+    painter.setPen(QPen(colour("hairline")))
+    painter.setBrush(QColor(tint) if tint else Qt.BrushStyle.NoBrush)
+    painter.drawRoundedRect(1, 1, 13, 13, 2, 2)
+    painter.end()
+    return QIcon(picture)

@@ -1,0 +1,263 @@
+"""The open drive as the window sees it: undo, checking, file state, autosave, kept runs."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from pathlib import Path
+
+from platformdirs import user_state_dir
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtGui import QUndoCommand, QUndoStack
+
+from pendel.core.check import Examined, examine
+from pendel.core.drive import file
+from pendel.core.drive.commands import Command
+from pendel.core.drive.document import Drive
+from pendel.core.drive.findings import Finding
+from pendel.core.errors import FileProblem, PendelError
+from pendel.core.runs import kept
+from pendel.core.runs.kept import KeptRun
+
+AUTOSAVE_AFTER_MS = 1500
+DEEP_CHECK_AFTER_MS = 400
+MOST_RUNS = 40
+
+
+class UndoStep(QUndoCommand):
+    """Adapter from a core command to the undo stack; steps of one gesture merge."""
+
+    def __init__(self, session: Session, command: Command):
+        super().__init__(command.title)
+        self.session, self.command = session, command
+
+    def redo(self) -> None:
+        self.command.apply(self.session.drive)
+
+    def undo(self) -> None:
+        self.command.revert(self.session.drive)
+
+    def id(self) -> int:
+        return hash(self.command.gesture) % (2**31 - 1) if self.command.gesture else -1
+
+    def mergeWith(self, other: QUndoCommand | None) -> bool:
+        if not isinstance(other, UndoStep) or other.command.gesture != self.command.gesture:
+            return False
+        self.command = Command(self.command.title, self.command.changes + other.command.changes, self.command.gesture)
+        return True
+
+
+class Session(QObject):
+    """One open drive. Views listen to its signals and change it only through `do`."""
+
+    changed = pyqtSignal(set)
+    examined_changed = pyqtSignal()
+    opened = pyqtSignal()
+    selection_changed = pyqtSignal()
+    runs_changed = pyqtSignal()
+    file_changed = pyqtSignal()
+
+    def __init__(self, parent: QObject | None = None):
+        super().__init__(parent)
+        self.undo = QUndoStack(self)
+        self.path: Path | None = None
+        self.selection: list[str] = []
+        self.selected_wire = ""
+        self.runs: list[KeptRun] = []
+        self.deep_findings: list[Finding] = []
+        self.cursor_time: float | None = None
+        self._autosave = single_shot(self, AUTOSAVE_AFTER_MS, self.autosave)
+        self._deep = single_shot(self, DEEP_CHECK_AFTER_MS, self.check_deeply)
+        self.undo.cleanChanged.connect(lambda _: self.file_changed.emit())
+        self._adopt(Drive())
+
+    def _adopt(self, drive: Drive) -> None:
+        self.drive = drive
+        drive.listeners.append(self._drive_changed)
+        self.examined: Examined = examine(drive)
+
+    def open(self, drive: Drive, path: Path | None) -> None:
+        """Make ``drive`` the open one, with its kept runs."""
+        self._adopt(drive)
+        self.path = path
+        self.selection, self.selected_wire = [], ""
+        self.undo.clear()
+        self.deep_findings = []
+        self.runs = self._load_runs()
+        self.opened.emit()
+        self.runs_changed.emit()
+        self.examined_changed.emit()
+        self.file_changed.emit()
+        self._deep.start()
+
+    def do(self, command: Command) -> None:
+        """Apply a command as one undo step; an empty one does nothing."""
+        if command.changes:
+            self.undo.push(UndoStep(self, command))
+
+    def _drive_changed(self, touched: set[tuple[str, str]]) -> None:
+        gone = [c for c in self.selection if c not in self.drive.cards]
+        if gone:
+            self.selection = [c for c in self.selection if c in self.drive.cards]
+        self.examined = examine(self.drive)
+        self.changed.emit(touched)
+        self.examined_changed.emit()
+        self._autosave.start()
+        self._deep.start()
+        if gone:
+            self.selection_changed.emit()
+
+    def select(self, cards: list[str], wire: str = "") -> None:
+        if cards != self.selection or wire != self.selected_wire:
+            self.selection, self.selected_wire = cards, wire
+            self.selection_changed.emit()
+
+    @property
+    def findings(self) -> list[Finding]:
+        return [*self.examined.findings, *self.deep_findings]
+
+    def check_deeply(self) -> None:
+        """Order the equations once the user pauses, so that contradictions show before a run."""
+        from pendel.core.errors import DriveHasFindings
+        from pendel.core.runs.simulate import prepare
+
+        found: list[Finding] = []
+        if not self.examined.faults and self.drive.cards:
+            try:
+                prepare(self.drive)
+            except DriveHasFindings as problem:
+                found = problem.findings
+            except PendelError:
+                found = []
+        if found != self.deep_findings:
+            self.deep_findings = found
+            self.examined_changed.emit()
+
+    # file ------------------------------------------------------------------
+
+    @property
+    def dirty(self) -> bool:
+        return not self.undo.isClean()
+
+    def save(self, path: Path) -> None:
+        """Raises `FileProblem`; the drive stays as it is then."""
+        file.save(self.drive, path)
+        self.discard_autosave()
+        self.path = path
+        self.undo.setClean()
+        self.file_changed.emit()
+
+    @property
+    def autosave_path(self) -> Path:
+        return autosave_path(self.path)
+
+    def autosave(self) -> None:
+        if not self.dirty:
+            return
+        try:
+            self.autosave_path.parent.mkdir(parents=True, exist_ok=True)
+            file.write_atomically(self.autosave_path, file.to_text(self.drive))
+        except (FileProblem, OSError):
+            return  # the next edit tries again; the open drive is not in danger
+
+    def discard_autosave(self) -> None:
+        self._autosave.stop()
+        self.autosave_path.unlink(missing_ok=True)
+
+    # runs ------------------------------------------------------------------
+
+    @property
+    def runs_folder(self) -> Path:
+        if self.path is not None and writable(self.path.parent):
+            return self.path.with_suffix(".runs")
+        name = self.path.stem if self.path else "untitled"
+        return Path(user_state_dir("pendel")) / "runs" / f"{name}.runs"
+
+    def _load_runs(self) -> list[KeptRun]:
+        if self.path is None or not self.runs_folder.is_dir():
+            return []
+        found = []
+        for path in sorted(self.runs_folder.glob("run*.h5"), key=lambda p: p.stat().st_mtime)[-12:]:
+            try:
+                found.append(kept.load(path))
+            except FileProblem:
+                continue
+        return found
+
+    def next_run_number(self) -> int:
+        numbers = [int(m.group(1)) for r in self.runs if (m := re.fullmatch(r"Run (\d+)", r.name.split(" · ")[0]))]
+        on_disk = [int(m.group(1)) for p in self.runs_folder.glob("run*.h5") if (m := re.fullmatch(r"run(\d+)", p.stem))] if self.runs_folder.is_dir() else []
+        return max([0, *numbers, *on_disk]) + 1
+
+    def add_run(self, run: KeptRun) -> None:
+        self.runs.append(run)
+        del self.runs[:-MOST_RUNS]
+        self.runs_changed.emit()
+
+    def remove_run(self, run: KeptRun) -> None:
+        self.runs.remove(run)
+        match = re.search(r"\d+", run.name)
+        if match:
+            (self.runs_folder / f"run{match.group()}.h5").unlink(missing_ok=True)
+        self.runs_changed.emit()
+
+    @property
+    def last_run(self) -> KeptRun | None:
+        return self.runs[-1] if self.runs else None
+
+
+def single_shot(parent: QObject, milliseconds: int, action) -> QTimer:
+    timer = QTimer(parent)
+    timer.setSingleShot(True)
+    timer.setInterval(milliseconds)
+    timer.timeout.connect(action)
+    return timer
+
+
+def writable(folder: Path) -> bool:
+    import os
+
+    return os.access(folder, os.W_OK)
+
+
+def autosave_path(path: Path | None) -> Path:
+    """Where the autosave of a drive lies: apart from the drive, named by its place."""
+    key = hashlib.sha256(str(path.resolve() if path else "untitled").encode()).hexdigest()[:12]
+    return Path(user_state_dir("pendel")) / "autosave" / f"{path.stem if path else 'untitled'}-{key}.pendel"
+
+
+def differences(old_text: str | None, drive: Drive) -> str:
+    """What differs from the run before, for naming a run: ``K_p 6 → 15``."""
+    if old_text is None:
+        return "first run"
+    try:
+        old = file.from_text(old_text)
+    except FileProblem:
+        return ""
+    found: list[str] = []
+    for name, quantity in drive.quantities.items():
+        before = old.quantities.get(name)
+        if before and before.text != quantity.text:
+            found.append(f"{name} {before.text} → {quantity.text}")
+    for key, card in drive.cards.items():
+        before = old.cards.get(key)
+        if before is None:
+            found.append(f"with {card.name}")
+            continue
+        if before.kind != card.kind:
+            found.append(f"{card.name}: {before.kind} → {card.kind}")
+        for name in card.values.keys() | before.values.keys():
+            if card.values.get(name) != before.values.get(name):
+                found.append(f"{card.name} {name} {before.values.get(name, 'default')} → {card.values.get(name, 'default')}")
+        for name in card.choices.keys() | before.choices.keys():
+            if card.choices.get(name) != before.choices.get(name):
+                found.append(f"{card.name} {name}: {card.choices.get(name, 'default')}")
+        if (card.profile, card.own, card.starts) != (before.profile, before.own, before.starts):
+            found.append(f"{card.name} changed")
+    found += [f"without {c.name}" for key, c in old.cards.items() if key not in drive.cards]
+    if set(old.wires) != set(drive.wires):
+        found.append("wired differently")
+    for name in ("until", "sensors", "tolerance", "method", "tick", "computing_delay"):
+        if old.settings.get(name) != drive.settings[name]:
+            found.append(f"{name.replace('_', ' ')} {drive.settings[name]}")
+    return ", ".join(found[:3]) + (" …" if len(found) > 3 else "") if found else "as before"

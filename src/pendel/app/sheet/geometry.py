@@ -1,0 +1,310 @@
+"""Sheet geometry without Qt: where ports sit, how wires run, how the drawing is tidied. Units are pixels."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+GRID = 4
+POWER_SIZE = (116, 104)
+CONTROL_SIZE = (124, 56)
+PITCH_X = 38 * GRID
+PITCH_Y = 33 * GRID
+CONTROL_PITCH_Y = 22 * GRID
+MARGIN = 5 * GRID
+STUB = 10.0
+PER_ROW = 5
+
+Point = tuple[float, float]
+
+
+@dataclass(frozen=True)
+class Box:
+    x: float
+    y: float
+    w: float
+    h: float
+
+    @property
+    def centre(self) -> Point:
+        return self.x + self.w / 2, self.y + self.h / 2
+
+    def crossed_by(self, a: Point, b: Point, clearance: float = 3.0) -> bool:
+        """Whether an axis-parallel segment passes through the box."""
+        low_x, high_x = min(a[0], b[0]), max(a[0], b[0])
+        low_y, high_y = min(a[1], b[1]), max(a[1], b[1])
+        return high_x > self.x - clearance and low_x < self.x + self.w + clearance and high_y > self.y - clearance and low_y < self.y + self.h + clearance
+
+    def overlaps(self, other: Box) -> bool:
+        return self.x < other.x + other.w and other.x < self.x + self.w and self.y < other.y + other.h and other.y < self.y + self.h
+
+
+@dataclass(frozen=True)
+class Anchor:
+    """A point on a card's edge and the direction a wire leaves in."""
+
+    point: Point
+    normal: Point
+
+
+NORMALS = {"left": (-1.0, 0.0), "right": (1.0, 0.0), "top": (0.0, -1.0), "bottom": (0.0, 1.0)}
+
+
+def facing_side(box: Box, other: Box, *, signal_out: bool | None) -> str:
+    """Side of ``box`` for a wire to ``other``. Signals flow to the left; cards above are met at the top."""
+    (x, y), (ox, oy) = box.centre, other.centre
+    above, below = other.y + other.h <= box.y, other.y >= box.y + box.h
+    if signal_out is None:
+        if abs(oy - y) > box.h * 0.6 and (above or below) and abs(ox - x) < box.w:
+            return "top" if above else "bottom"
+        return "right" if ox >= x else "left"
+    if other.x + other.w <= box.x:
+        return "left" if not above or signal_out else "top"
+    if other.x >= box.x + box.w:
+        return "right" if not above else "top"
+    return "top" if above else "bottom" if below else "left" if signal_out else "right"
+
+
+def spread(box: Box, side: str, count: int) -> list[Point]:
+    """``count`` evenly spaced points on a side."""
+    shares = [(k + 1) / (count + 1) for k in range(count)]
+    if side in ("left", "right"):
+        x = box.x if side == "left" else box.x + box.w
+        return [(x, round(box.y + s * box.h)) for s in shares]
+    y = box.y if side == "top" else box.y + box.h
+    return [(round(box.x + s * box.w), y) for s in shares]
+
+
+@dataclass(frozen=True)
+class Link:
+    """A wire for routing: its key, the two cards, whether it is a signal from ``a`` to ``b``.
+
+    ``joint`` names ends that must share one point (several wires on one port).
+    """
+
+    key: str
+    a: str
+    b: str
+    signal: bool
+    joint_a: str
+    joint_b: str
+
+
+def anchors(boxes: Mapping[str, Box], links: Iterable[Link]) -> dict[tuple[str, str], Anchor]:
+    """Anchor of each end, by (joint, other end's side-chosen card). Ends on one side are ordered by where they go."""
+    wanted: dict[tuple[str, str], dict[str, list[float]]] = {}
+    side_of: dict[str, tuple[str, str]] = {}
+    for link in links:
+        for joint, here, there, out in ((link.joint_a, link.a, link.b, True), (link.joint_b, link.b, link.a, False)):
+            box, other = boxes[here], boxes[there]
+            card_side = side_of.setdefault(joint, (here, facing_side(box, other, signal_out=out if link.signal else None)))
+            along = other.centre[0] if card_side[1] in ("top", "bottom") else other.centre[1]
+            wanted.setdefault(card_side, {}).setdefault(joint, []).append(along)
+    found: dict[tuple[str, str], Anchor] = {}
+    for (card, side), joints in wanted.items():
+        order = sorted(joints, key=lambda j: sum(joints[j]) / len(joints[j]))
+        for joint, point in zip(order, spread(boxes[card], side, len(order))):
+            found[(joint, card)] = Anchor(point, NORMALS[side])
+    return found
+
+
+def route(a: Anchor, b: Anchor, boxes: Iterable[Box], taken: list[tuple[Point, Point]]) -> list[Point]:
+    """An orthogonal path between two anchors: short, few bends, through no card, not along other wires."""
+    boxes = list(boxes)
+    p = (a.point[0] + a.normal[0] * STUB, a.point[1] + a.normal[1] * STUB)
+    q = (b.point[0] + b.normal[0] * STUB, b.point[1] + b.normal[1] * STUB)
+    if straight(a, b) and not any(box.crossed_by(p, q) for box in boxes):
+        return [a.point, b.point]
+    best: list[Point] = []
+    best_cost = float("inf")
+    for path in candidates(p, q, boxes):
+        whole = simplified([a.point, *path, b.point])
+        cost = path_cost(whole, boxes, taken, best_cost)
+        if cost < best_cost:
+            best, best_cost = whole, cost
+    return best
+
+
+def straight(a: Anchor, b: Anchor) -> bool:
+    opposite = (a.normal[0] + b.normal[0], a.normal[1] + b.normal[1]) == (0.0, 0.0)
+    ahead = (b.point[0] - a.point[0]) * a.normal[0] + (b.point[1] - a.point[1]) * a.normal[1]
+    level = a.point[1] == b.point[1] if a.normal[0] else a.point[0] == b.point[0]
+    return opposite and level and ahead > 0
+
+
+def candidates(p: Point, q: Point, boxes: list[Box]) -> Iterable[list[Point]]:
+    low_x, high_x = min(p[0], q[0]) - 200, max(p[0], q[0]) + 200
+    low_y, high_y = min(p[1], q[1]) - 200, max(p[1], q[1]) + 200
+    offsets = (12.0, 20.0)
+    near = [b for b in boxes if b.x < high_x and b.x + b.w > low_x and b.y < high_y and b.y + b.h > low_y]
+    xs = {p[0], q[0], round((p[0] + q[0]) / 2)} | {v for b in near for o in offsets for v in (b.x - o, b.x + b.w + o)}
+    ys = {p[1], q[1], round((p[1] + q[1]) / 2)} | {v for b in near for o in offsets for v in (b.y - o, b.y + b.h + o)}
+    yield [p, (p[0], q[1]), q]
+    yield [p, (q[0], p[1]), q]
+    for x in xs:
+        yield [p, (x, p[1]), (x, q[1]), q]
+    for y in ys:
+        yield [p, (p[0], y), (q[0], y), q]
+    for x, y in itertools.product(sorted(xs, key=lambda v: abs(v - p[0]))[:12], sorted(ys, key=lambda v: abs(v - q[1]))[:12]):
+        yield [p, (x, p[1]), (x, y), (q[0], y), q]
+        yield [p, (p[0], y), (x, y), (x, q[1]), q]
+
+
+def simplified(path: list[Point]) -> list[Point]:
+    """The path without repeated and collinear points."""
+    out: list[Point] = []
+    for point in path:
+        if out and point == out[-1]:
+            continue
+        if len(out) >= 2 and ((out[-2][0] == out[-1][0] == point[0]) or (out[-2][1] == out[-1][1] == point[1])):
+            out[-1] = point
+        else:
+            out.append(point)
+    return out
+
+
+def path_cost(path: list[Point], boxes: list[Box], taken: list[tuple[Point, Point]], limit: float) -> float:
+    cost = 24.0 * len(path)
+    last = len(path) - 2
+    for k, (a, b) in enumerate(itertools.pairwise(path)):
+        cost += abs(a[0] - b[0]) + abs(a[1] - b[1])
+        if k >= 1 and reverses(path[k - 1], a, b):
+            cost += 3000
+        if cost >= limit:
+            return cost
+        inner_a = a if k else step_towards(a, b)
+        inner_b = b if k < last else step_towards(b, a)
+        cost += 2000 * sum(box.crossed_by(inner_a, inner_b) for box in boxes)
+        cost += sum(near_cost(a, b, c, d) for c, d in taken)
+    return cost
+
+
+def reverses(a: Point, b: Point, c: Point) -> bool:
+    return (b[0] - a[0]) * (c[0] - b[0]) + (b[1] - a[1]) * (c[1] - b[1]) < 0
+
+
+def step_towards(a: Point, b: Point) -> Point:
+    """A point just off an anchor, so that the anchor's own card does not count as crossed."""
+    dx, dy = b[0] - a[0], b[1] - a[1]
+    size = abs(dx) + abs(dy) or 1.0
+    step = min(STUB - 2, size)
+    return a[0] + dx / size * step, a[1] + dy / size * step
+
+
+def near_cost(a: Point, b: Point, c: Point, d: Point) -> float:
+    """Cost of running along another wire or of crossing it."""
+    across_1, across_2 = a[1] == b[1], c[1] == d[1]
+    if across_1 == across_2:
+        axis = 0 if across_1 else 1
+        apart = abs(a[1 - axis] - c[1 - axis])
+        shared = min(max(a[axis], b[axis]), max(c[axis], d[axis])) - max(min(a[axis], b[axis]), min(c[axis], d[axis]))
+        return 6.0 * shared + 30 if apart < 7 and shared > 0 else 0.0
+    h1, h2, v1, v2 = (a, b, c, d) if across_1 else (c, d, a, b)
+    crosses = min(h1[0], h2[0]) < v1[0] < max(h1[0], h2[0]) and min(v1[1], v2[1]) < h1[1] < max(v1[1], v2[1])
+    return 30.0 if crosses else 0.0
+
+
+def routes(boxes: Mapping[str, Box], links: list[Link]) -> dict[str, list[Point]]:
+    """Paths of all wires, the short ones first, so that long ones give way."""
+    placed = anchors(boxes, links)
+    taken: list[tuple[Point, Point]] = []
+    joints: dict[str, str] = {}
+    found: dict[str, list[Point]] = {}
+
+    def span(link: Link) -> float:
+        (x, y), (ox, oy) = boxes[link.a].centre, boxes[link.b].centre
+        return (abs(x - ox) + abs(y - oy)) * (1.0 if link.signal else 0.1)
+
+    for link in sorted(links, key=span):
+        a, b = placed[(link.joint_a, link.a)], placed[(link.joint_b, link.b)]
+        others = [s for key, path in found.items() if joints[key] not in (link.joint_a,) for s in itertools.pairwise(path)]
+        taken = others
+        path = route(a, b, boxes.values(), taken)
+        found[link.key] = path
+        joints[link.key] = link.joint_a
+    return found
+
+
+def boundary(boxes: Iterable[Box], default: float = 320.0) -> float:
+    """Height of the sampling boundary: below the lowest power card."""
+    return max((b.y + b.h for b in boxes), default=default - 28) + 28
+
+
+def tidy(power: list[str], power_links: list[tuple[str, str]], control: list[str], signal_links: list[tuple[str, str]],
+         outputs: set[str], sources: list[str]) -> dict[str, tuple[int, int]]:  # fmt: skip
+    """Places of all cards in grid steps; no two overlap.
+
+    Power cards follow the energy path from the sources, row by row, every other row backwards. Control cards stand
+    in columns by their distance from the power deck, signals running to the left.
+    """
+    places = tidy_power(power, power_links, sources)
+    rows = max((y for _, y in places.values()), default=-1)
+    top = (rows + POWER_SIZE[1] // GRID if places else 40) + 14
+    places.update(tidy_control(control, signal_links, outputs, top))
+    return places
+
+
+def tidy_power(cards: list[str], links: list[tuple[str, str]], sources: list[str]) -> dict[str, tuple[int, int]]:
+    neighbours: dict[str, list[str]] = {c: [] for c in cards}
+    for a, b in links:
+        neighbours[a].append(b)
+        neighbours[b].append(a)
+    order: list[str] = []
+    for start in [*sources, *cards]:
+        queue = [start]
+        while queue:
+            card = queue.pop(0)
+            if card not in order:
+                order.append(card)
+                queue = [n for n in neighbours[card] if n not in order] + queue
+    places = {}
+    for n, card in enumerate(order):
+        row, column = divmod(n, PER_ROW)
+        if row % 2:
+            column = PER_ROW - 1 - column
+        places[card] = ((MARGIN + column * PITCH_X) // GRID, (40 + row * PITCH_Y) // GRID)
+    return places
+
+
+def tidy_control(cards: list[str], links: list[tuple[str, str]], outputs: set[str], top: int) -> dict[str, tuple[int, int]]:
+    readers: dict[str, list[str]] = {c: [] for c in cards}
+    for a, b in links:
+        readers[a].append(b)
+    column: dict[str, int] = {}
+
+    def distance(card: str, seen: frozenset[str]) -> int:
+        if card in column:
+            return column[card]
+        ahead = [distance(r, seen | {card}) for r in readers[card] if r not in seen and r != card]
+        value = max((a + 1 for a in ahead), default=0)
+        if not seen:
+            column[card] = value
+        return value
+
+    for card in cards:
+        column[card] = distance(card, frozenset())
+    row: dict[str, float] = {}
+    taken: dict[int, set[int]] = {}
+    for card in sorted(cards, key=lambda c: (column[c], c not in outputs, cards.index(c))):
+        wished = [row[r] for r in readers[card] if r in row]
+        want = round(sum(wished) / len(wished)) if wished else 0
+        used = taken.setdefault(column[card], set())
+        free = next(r for d in itertools.count() for r in (want + d, want - d) if r >= 0 and r not in used)
+        used.add(free)
+        row[card] = free
+    return {c: ((MARGIN + column[c] * PITCH_X) // GRID, top + round(row[c]) * CONTROL_PITCH_Y // GRID) for c in cards}
+
+
+def segments(path: list[Point]) -> list[tuple[Point, Point]]:
+    return list(itertools.pairwise(path))
+
+
+def distance_to_path(path: list[Point], point: Point) -> float:
+    """Shortest distance from a point to an orthogonal path."""
+    best = float("inf")
+    for (ax, ay), (bx, by) in itertools.pairwise(path):
+        x = min(max(point[0], min(ax, bx)), max(ax, bx))
+        y = min(max(point[1], min(ay, by)), max(ay, by))
+        best = min(best, ((point[0] - x) ** 2 + (point[1] - y) ** 2) ** 0.5)
+    return best

@@ -1,0 +1,256 @@
+"""What is drawn on the sheet: cards, wires, the sampling boundary."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPen, QPolygonF
+from PyQt6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
+
+from pendel.app.look import colour, font
+from pendel.app.sheet.geometry import CONTROL_SIZE, POWER_SIZE, Box, Point, segments
+
+HANDLE = 5.0
+BLOCK_SHAPES: dict[str, Sequence[Point]] = {
+    "step": ((0, 0), (0.35, 0), (0.35, 1), (1, 1)), "ramp": ((0, 0), (0.25, 0), (0.75, 1), (1, 1)), "profile": ((0, 0), (0.3, 0.8), (0.6, 0.5), (1, 0.9)),
+    "travel_plan": ((0, 0), (0.3, 1), (0.7, 1), (1, 0)), "p": ((0, 0), (0, 0.7), (1, 0.7)), "gain": ((0, 0), (0, 0.7), (1, 0.7)), "pi": ((0, 0), (0, 0.35), (1, 1)),
+    "pid": ((0, 0), (0, 1), (0.08, 0.35), (1, 0.95)), "integrator": ((0, 0), (1, 1)), "limiter": ((0, 0.1), (0.3, 0.1), (0.7, 0.9), (1, 0.9)),
+    "slew_limiter": ((0, 0), (0.8, 1), (1, 1)), "delay": ((0, 0), (0.45, 0), (0.45, 1), (1, 1)), "pulse_stage": ((0, 0), (0.15, 0), (0.15, 1), (0.35, 1), (0.35, 0), (0.5, 0), (0.5, 1), (0.8, 1), (0.8, 0), (1, 0)),
+    "encoder": ((0, 0), (0.2, 0), (0.2, 0.25), (0.4, 0.25), (0.4, 0.5), (0.6, 0.5), (0.6, 0.75), (0.8, 0.75), (0.8, 1), (1, 1)),
+}  # fmt: skip
+
+
+def block_shape(kind: str) -> np.ndarray:
+    """Step response drawn in a block, in the unit square."""
+    if kind in BLOCK_SHAPES:
+        return np.array(BLOCK_SHAPES[kind], dtype=float)
+    x = np.linspace(0, 1, 30)
+    if kind == "sine":
+        return np.column_stack([x, 0.5 + 0.5 * np.sin(2 * np.pi * x)])
+    if kind in ("pt1", "current_sensor", "voltage_sensor", "speed_sensor", "position_sensor"):
+        return np.column_stack([x, 1 - np.exp(-4 * x)])
+    return np.empty((0, 2))
+
+
+BLOCK_MARKS = {"compare": "+ −", "sum": "Σ", "product": "×", "selector": "⇄"}
+
+
+@dataclass
+class CardFace:
+    """All a card shows."""
+
+    key: str
+    kind: str
+    name: str
+    lines: list[str]
+    figure: str
+    spark: np.ndarray
+    power: bool
+    rate: str
+    trouble: str
+    """"", "attention" or "fault"."""
+
+
+class CardItem(QGraphicsItem):
+    """A part or block. It only draws; the view handles the mouse."""
+
+    def __init__(self, face: CardFace):
+        super().__init__()
+        self.face = face
+        self.selected = self.lit = False
+        self.handles: dict[str, QPointF] = {}
+        self.show_handles = False
+        self.setZValue(2)
+        self.size = POWER_SIZE if face.power else CONTROL_SIZE
+
+    def box(self) -> Box:
+        return Box(self.x(), self.y(), *self.size)
+
+    def boundingRect(self) -> QRectF:
+        return QRectF(-8, -8, self.size[0] + 16, self.size[1] + 16)
+
+    def paint(self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None) -> None:
+        assert painter is not None
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        w, h = self.size
+        edge = colour("brick") if self.face.trouble == "fault" else colour("brass") if self.face.trouble else colour("petrol") if self.selected else colour("hairline")
+        painter.setPen(QPen(edge, 2.0 if self.selected or self.face.trouble else 1.2))
+        painter.setBrush(colour("card"))
+        radius = 4 if self.face.power else 0
+        painter.drawRoundedRect(QRectF(0, 0, w, h), radius, radius)
+        if self.selected and self.face.trouble:
+            painter.setPen(QPen(colour("petrol"), 1.5))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(QRectF(-3, -3, w + 6, h + 6), 5, 5)
+        if self.lit:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(colour("petrol_tint"))
+            painter.drawRoundedRect(QRectF(2, 2, w - 4, h - 4), 3, 3)
+        (self._paint_power if self.face.power else self._paint_control)(painter, w, h)
+        if self.face.trouble:
+            painter.setFont(font(12, bold=True))
+            painter.setPen(colour("brick") if self.face.trouble == "fault" else colour("brass"))
+            painter.drawText(QRectF(w - 18, 3, 14, 16), Qt.AlignmentFlag.AlignCenter, "!")
+        if self.show_handles:
+            painter.setPen(QPen(colour("petrol"), 1.4))
+            painter.setBrush(colour("card"))
+            for point in self.handles.values():
+                painter.drawEllipse(point - self.pos(), 4, 4)
+
+    def _text(self, painter: QPainter, rect: QRectF, text: str, size: float, role: str, *, bold: bool = False, right: bool = False) -> None:
+        chosen = font(size, bold=bold)
+        painter.setFont(chosen)
+        painter.setPen(colour(role))
+        fitted = QFontMetricsF(chosen).elidedText(text, Qt.TextElideMode.ElideRight, rect.width())
+        painter.drawText(rect, (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter, fitted)
+
+    def _paint_power(self, painter: QPainter, w: float, h: float) -> None:
+        room = w - (26 if self.face.trouble else 16)
+        self._text(painter, QRectF(9, 6, room, 18), self.face.name, 12, "ink", bold=True)
+        for k, line in enumerate(self.face.lines):
+            self._text(painter, QRectF(9, 25 + 15 * k, w - 14, 15), line, 11, "muted")
+        self._curve(painter, self.face.spark, QRectF(9, 60, w - 18, 20), "petrol")
+        self._text(painter, QRectF(9, h - 21, w - 17, 16), self.face.figure, 11, "petrol", right=True)
+
+    def _paint_control(self, painter: QPainter, w: float, h: float) -> None:
+        icon = QRectF(7, 10, 30, 26)
+        painter.setPen(QPen(colour("hairline"), 1))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(icon)
+        mark = BLOCK_MARKS.get(self.face.kind)
+        if mark:
+            painter.setFont(font(13, bold=True))
+            painter.setPen(colour("petrol"))
+            painter.drawText(icon, Qt.AlignmentFlag.AlignCenter, mark)
+        else:
+            self._curve(painter, block_shape(self.face.kind), icon.adjusted(5, 5, -4, -5), "petrol")
+        self._text(painter, QRectF(43, 6, w - (60 if self.face.trouble else 47), 17), self.face.name, 12, "ink", bold=True)
+        for k, line in enumerate(self.face.lines[:1]):
+            self._text(painter, QRectF(43, 23 + 14 * k, w - 47, 14), line, 11, "muted")
+        self._text(painter, QRectF(43, h - 18, w - 49, 14), self.face.rate, 10.5, "brass_text", right=True)
+
+    def _curve(self, painter: QPainter, points: np.ndarray, rect: QRectF, role: str) -> None:
+        if not len(points):
+            return
+        painter.setPen(QPen(colour(role), 1.4))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolyline(QPolygonF([QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height()) for x, y in points]))
+
+
+class WireItem(QGraphicsItem):
+    """A wire in the line style of its domain."""
+
+    def __init__(self, key: str, link: str, label: str):
+        super().__init__()
+        self.key, self.link, self.label = key, link, label
+        self.path: list[Point] = []
+        self.selected = False
+        self.tap = ""
+        self.setZValue(1)
+
+    def set_path(self, path: list[Point]) -> None:
+        self.prepareGeometryChange()
+        self.path = path
+
+    def boundingRect(self) -> QRectF:
+        if not self.path:
+            return QRectF()
+        xs, ys = [p[0] for p in self.path], [p[1] for p in self.path]
+        return QRectF(min(xs) - 60, min(ys) - 20, max(xs) - min(xs) + 120, max(ys) - min(ys) + 40)
+
+    def paint(self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None) -> None:
+        assert painter is not None
+        if len(self.path) < 2:
+            return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.selected:
+            painter.setPen(QPen(colour("petrol_tint"), 10, cap=Qt.PenCapStyle.RoundCap, join=Qt.PenJoinStyle.RoundJoin))
+            painter.drawPath(self._line())
+        {"dc": self._paint_dc, "shaft": self._paint_shaft, "rod": self._paint_rod, "line": self._paint_line}.get(self.link, self._paint_signal)(painter)
+
+    def _line(self) -> QPainterPath:
+        path = QPainterPath(QPointF(*self.path[0]))
+        for point in self.path[1:]:
+            path.lineTo(QPointF(*point))
+        return path
+
+    def _paint_dc(self, painter: QPainter) -> None:
+        """Two thin lines: a wide stroke with a narrower one of the ground colour on it."""
+        for role, width in (("ink", 7.0), ("paper", 4.6)):
+            painter.setPen(QPen(colour(role), width, cap=Qt.PenCapStyle.FlatCap, join=Qt.PenJoinStyle.MiterJoin))
+            painter.drawPath(self._line())
+
+    def _paint_line(self, painter: QPainter) -> None:
+        painter.setPen(QPen(colour("ink"), 1.4, join=Qt.PenJoinStyle.MiterJoin))
+        painter.drawPath(self._line())
+
+    def _paint_shaft(self, painter: QPainter) -> None:
+        painter.setPen(QPen(colour("muted"), 5, cap=Qt.PenCapStyle.RoundCap, join=Qt.PenJoinStyle.RoundJoin))
+        painter.drawPath(self._line())
+
+    def _paint_rod(self, painter: QPainter) -> None:
+        self._paint_shaft(painter)
+        painter.setPen(QPen(colour("paper"), 1.4, cap=Qt.PenCapStyle.RoundCap))
+        painter.drawPath(self._line())
+
+    def _paint_signal(self, painter: QPainter) -> None:
+        pen = QPen(colour("petrol"), 1.3)
+        if self.link == "sampled":
+            pen.setDashPattern([14, 2])
+        painter.setPen(pen)
+        painter.drawPath(self._line())
+        (ax, ay), (bx, by) = self.path[-2:]
+        size = abs(bx - ax) + abs(by - ay) or 1.0
+        dx, dy = (bx - ax) / size, (by - ay) / size
+        painter.setPen(QPen(colour("petrol"), 1.3))
+        for side in (1, -1):
+            painter.drawLine(QPointF(bx, by), QPointF(bx - 7 * dx + 3.5 * side * dy, by - 7 * dy - 3.5 * side * dx))
+        if self.tap:
+            painter.setBrush(colour("card"))
+            (x, y), longest = self._middle()
+            painter.drawEllipse(QPointF(x, y), 4, 4)
+            self._label(painter, self.tap, QPointF(x + 7, y - 4 if longest else y - 6))
+        elif self.label:
+            (x, y), vertical = self._middle()
+            self._label(painter, self.label, QPointF(x + 5, y - 3) if vertical else QPointF(x - 10, y - 5))
+
+    def _middle(self) -> tuple[Point, bool]:
+        a, b = max(segments(self.path), key=lambda s: abs(s[0][0] - s[1][0]) + abs(s[0][1] - s[1][1]))
+        return ((a[0] + b[0]) / 2, (a[1] + b[1]) / 2), a[0] == b[0]
+
+    def _label(self, painter: QPainter, text: str, at: QPointF) -> None:
+        painter.setFont(font(10.5))
+        painter.setPen(colour("petrol"))
+        painter.drawText(at, text)
+
+
+class BoundaryItem(QGraphicsItem):
+    """The dotted line between the decks, with their names."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.height, self.left, self.right, self.tick = 300.0, 0.0, 760.0, ""
+        self.setZValue(0)
+
+    def boundingRect(self) -> QRectF:
+        return QRectF(self.left - 10, -20, self.right - self.left + 20, self.height + 60)
+
+    def place(self, height: float, left: float, right: float, tick: str) -> None:
+        self.prepareGeometryChange()
+        self.height, self.left, self.right, self.tick = height, left, right, tick
+
+    def paint(self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None) -> None:
+        assert painter is not None
+        pen = QPen(colour("muted"), 1.6, Qt.PenStyle.CustomDashLine, Qt.PenCapStyle.RoundCap)
+        pen.setDashPattern([0.1, 4])
+        painter.setPen(pen)
+        painter.drawLine(QPointF(self.left, self.height), QPointF(self.right, self.height))
+        painter.setPen(colour("muted"))
+        painter.setFont(font(11, bold=True))
+        painter.drawText(QPointF(self.left + 8, 16), "Power deck")
+        painter.drawText(QPointF(self.left + 8, self.height + 18), "Control deck")
+        painter.setFont(font(10.5))
+        painter.drawText(QRectF(self.right - 260, self.height - 18, 250, 16), Qt.AlignmentFlag.AlignRight, f"sampled below this line · {self.tick}")

@@ -1,0 +1,88 @@
+"""Values of cards as text for cards and lists."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from pendel.core.catalogue.declare import ANY, Kind, Part
+from pendel.core.catalogue.index import kind_of
+from pendel.core.check import Examined
+from pendel.core.drive.document import Card, Drive
+from pendel.core.quantities.expressions import is_plain
+from pendel.core.quantities.units import figure, number_text, si_unit, unit
+from pendel.core.runs.kept import KeptRun
+
+
+def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[str, str]:
+    """Each value in force as a figure with its unit; the text as written where it has no value."""
+    found = {}
+    values = examined.values.get(key, {})
+    for value in kind.values_in_force(card):
+        text = card.values.get(value.name, value.default)
+        number = values.get(value.name, math.nan)
+        if math.isnan(number):
+            found[value.name] = text
+        elif value.unit == ANY:
+            found[value.name] = text if not is_plain(text) and not text.isidentifier() else number_text(number)
+        else:
+            found[value.name] = figure(number, value.unit)
+    return found
+
+
+def telling(drive: Drive, key: str, examined: Examined) -> list[str]:
+    card = drive.cards[key]
+    kind = kind_of(card)
+    if kind.telling is None:
+        return [kind.title.lower()]
+    try:
+        return [line for line in kind.telling(shown_values(card, key, kind, examined), card) if line][:2]
+    except (KeyError, IndexError):
+        return [kind.title.lower()]
+
+
+def main_signal(drive: Drive, key: str) -> str | None:
+    kind = kind_of(drive.cards[key])
+    if isinstance(kind, Part):
+        return f"{key}.{kind.main_signal}" if kind.main_signal else None
+    out = next((p.name for p in kind.ports if p.link.value == "signal out"), None)
+    return f"{key}.{out}" if out else None
+
+
+def value_at(run: KeptRun, key: str, time: float | None) -> float:
+    trace = run.trace(key)
+    if not len(trace.y):
+        return math.nan
+    if time is None:
+        return float(trace.y[-1])
+    if trace.sampled:
+        return float(trace.y[max(0, min(len(trace.y) - 1, int(np.searchsorted(trace.t, time + 1e-12, side="right")) - 1))])
+    return float(np.interp(time, trace.t, trace.y))
+
+
+def figure_of(run: KeptRun, key: str, time: float | None = None) -> str:
+    trace = run.trace(key)
+    return figure(value_at(run, key, time), trace.unit, 3)
+
+
+def spark(run: KeptRun, key: str, points: int = 80) -> np.ndarray:
+    """A trace as few points in the unit square, both extremes kept; shape (n, 2)."""
+    trace = run.trace(key)
+    if len(trace.y) < 2 or not np.all(np.isfinite(trace.y)):
+        return np.empty((0, 2))
+    at = np.linspace(0, len(trace.y) - 1, points).astype(int)
+    y = trace.y[at]
+    low, high = float(np.min(trace.y)), float(np.max(trace.y))
+    size = high - low
+    flat = size <= 1e-9 * max(abs(low), abs(high), 1e-12)
+    level = np.full(points, 0.5) if flat else (y - low) / size
+    span = trace.t[-1] - trace.t[0] or 1.0
+    return np.column_stack([(trace.t[at] - trace.t[0]) / span, level])
+
+
+def unit_label(text: str) -> str:
+    return "" if text == ANY else text
+
+
+__all__ = ["figure_of", "main_signal", "shown_values", "si_unit", "spark", "telling", "unit", "unit_label", "value_at"]

@@ -1,0 +1,310 @@
+"""The left column of the Drive page: energy path, loops from inside out, quantities."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QVBoxLayout, QWidget
+
+from pendel.app import shown
+from pendel.app.look import colour, font
+from pendel.app.session import Session, single_shot
+from pendel.app.widgets import Elided, Field, button, clear, column, label, row, rule, scrolled
+from pendel.core.catalogue.declare import Part
+from pendel.core.catalogue.index import kind_of
+from pendel.core.drive import commands
+from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.quantities.units import figure, number_text
+
+
+class PathStation(QWidget):
+    """One part of the energy path: mark in a ring, name, one live figure."""
+
+    clicked = pyqtSignal()
+
+    def __init__(self, mark: str, name: str, value: str, *, first: bool, last: bool):
+        super().__init__()
+        self.mark, self.name, self.value, self.first, self.last = mark, name, value, first, last
+        self.selected = False
+        self.setFixedHeight(40)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(f"{name} {value}")
+        self.setToolTip(f"{name}  {value}")
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def sizeHint(self) -> QSize:
+        return QSize(180, 40)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        self.clicked.emit()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space, Qt.Key.Key_Enter):
+            self.clicked.emit()
+        else:
+            super().keyPressEvent(event)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.selected or self.hasFocus():
+            painter.setPen(QPen(colour("petrol"), 1.2))
+            painter.setBrush(colour("petrol_tint") if self.selected else Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(QRectF(0.5, 1.5, self.width() - 1, 37), 3, 3)
+        painter.setPen(QPen(colour("ink"), 1.6))
+        if not self.first:
+            painter.drawLine(QPointF(20, 0), QPointF(20, 9))
+        if not self.last:
+            painter.drawLine(QPointF(20, 31), QPointF(20, 40))
+        painter.setBrush(colour("card"))
+        painter.setPen(QPen(colour("ink"), 1.1))
+        painter.drawEllipse(QPointF(20, 20), 11, 11)
+        painter.setFont(font(10.5, bold=True))
+        painter.drawText(QRectF(8, 9, 24, 22), Qt.AlignmentFlag.AlignCenter, self.mark)
+        painter.setFont(font(12))
+        painter.setPen(colour("ink"))
+        painter.drawText(QRectF(40, 4, self.width() - 46, 16), 0, self.fontMetrics().elidedText(self.name, Qt.TextElideMode.ElideRight, self.width() - 46))
+        painter.setFont(font(11))
+        painter.setPen(colour("muted"))
+        painter.drawText(QRectF(40, 20, self.width() - 46, 16), 0, self.value)
+
+
+class LoopRow(QWidget):
+    """One loop with its state bar: moss tuned, brass not tuned or open, brick failing. The words say it too."""
+
+    clicked = pyqtSignal()
+
+    def __init__(self, name: str, state: str, role: str):
+        super().__init__()
+        self.name, self.state, self.role = name, state, role
+        self.setFixedHeight(36)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(f"{name} loop, {state}")
+        self.setToolTip(f"{name}: {state}")
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        self.clicked.emit()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.fillRect(QRectF(8, 5, 8, 25), colour(self.role))
+        painter.setFont(font(12))
+        painter.setPen(colour("ink"))
+        painter.drawText(QRectF(24, 3, self.width() - 26, 16), 0, self.name)
+        painter.setFont(font(11))
+        painter.setPen(colour("muted"))
+        painter.drawText(QRectF(24, 19, self.width() - 26, 15), 0, self.fontMetrics().elidedText(self.state, Qt.TextElideMode.ElideRight, self.width() - 26))
+
+
+def loop_state(judged, loop) -> tuple[str, str]:
+    """Words and colour role of a loop's state."""
+    if not loop.closed:
+        return "open, no feedback", "brass"
+    m = judged.margins
+    if not m.stable:
+        return "unstable with these gains", "brick"
+    if m.crossover != m.crossover:
+        return "gain never reaches 1", "brass"
+    words = f"{figure(m.crossover, 'Hz', 3)} · {m.phase:.0f}° margin"
+    return (words, "moss") if m.phase >= 35 and m.ms <= 2.1 else (words + ", little", "brass")
+
+
+class Spine(QWidget):
+    """Energy path, loops and quantities of the open drive. A click selects everywhere."""
+
+    loop_wanted = pyqtSignal(str)
+
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.setObjectName("side")
+        self.setFixedWidth(208)
+        self.session = session
+        self.judged: list[tuple] = []
+        self.fields: dict[str, Field] = {}
+        inner = QWidget()
+        body = column(inner, (8, 12, 8, 12), 2)
+        body.addWidget(self._heading("Energy path"))
+        self.path_box, self.loop_box, self.quantity_box = QVBoxLayout(), QVBoxLayout(), QVBoxLayout()
+        for box in (self.path_box, self.loop_box, self.quantity_box):
+            box.setSpacing(0)
+        body.addLayout(self.path_box)
+        body.addSpacing(8)
+        body.addWidget(rule())
+        body.addWidget(self._heading("Loops, inside out"))
+        body.addLayout(self.loop_box)
+        body.addSpacing(6)
+        body.addWidget(rule())
+        self.count = label("", "muted")
+        heading = self._heading("Quantities")
+        body.addLayout(row(heading, 1, self.count))
+        body.addLayout(self.quantity_box)
+        self.adder = button("Add a quantity …", self.add_quantity, "link")
+        body.addWidget(self.adder)
+        body.addStretch(1)
+        column(self, (0, 0, 0, 0)).addWidget(scrolled(inner))
+        self._late = single_shot(self, 0, self.refresh)
+        self._judge = single_shot(self, 250, self.judge_loops)
+        session.changed.connect(lambda _: (self._late.start(), self._judge.start()))
+        session.opened.connect(lambda: (self._late.start(), self._judge.start()))
+        session.runs_changed.connect(self._late.start)
+        session.examined_changed.connect(self._late.start)
+        session.selection_changed.connect(self._mark_selected)
+
+    def _heading(self, text: str) -> QWidget:
+        made = label(text, "heading")
+        made.setContentsMargins(8, 4, 0, 4)
+        return made
+
+    def path_order(self) -> list[str]:
+        """Parts with a mark, in the order of the energy path as the sheet has them."""
+        drive = self.session.drive
+        keys = [k for k, c in drive.cards.items() if self._mark(k)]
+        links: dict[str, list[str]] = {k: [] for k in keys}
+        for wire in drive.wires.values():
+            if wire.a.card in links and wire.b.card in links:
+                links[wire.a.card].append(wire.b.card)
+                links[wire.b.card].append(wire.a.card)
+        starts = [k for k in keys if kind_of(drive.cards[k]).group == "supply"]
+        order: list[str] = []
+        for start in [*starts, *keys]:
+            stack = [start]
+            while stack:
+                key = stack.pop(0)
+                if key not in order:
+                    order.append(key)
+                    stack = links[key] + stack
+        return order
+
+    def _mark(self, key: str) -> str:
+        try:
+            kind = kind_of(self.session.drive.cards[key])
+        except DriveProblem:
+            return ""
+        return kind.spine if isinstance(kind, Part) else ""
+
+    def refresh(self) -> None:
+        self._refresh_path()
+        self._refresh_loops()
+        self._refresh_quantities()
+
+    def _refresh_path(self) -> None:
+        clear(self.path_box)
+        drive, run = self.session.drive, self.session.last_run
+        order = self.path_order()
+        self.stations: dict[str, PathStation] = {}
+        for n, key in enumerate(order):
+            signal = shown.main_signal(drive, key)
+            value = shown.figure_of(run, signal, self.session.cursor_time) if run is not None and signal in run.keys else (shown.telling(drive, key, self.session.examined) or [""])[-1]
+            station = PathStation(self._mark(key), drive.cards[key].name, value, first=n == 0, last=n == len(order) - 1)
+            station.clicked.connect(lambda k=key: self.session.select([k]))
+            self.stations[key] = station
+            self.path_box.addWidget(station)
+        if not order:
+            hint = label("Nothing yet. Press A on the sheet.", "muted")
+            hint.setContentsMargins(8, 4, 0, 4)
+            self.path_box.addWidget(hint)
+        self._mark_selected()
+
+    def _mark_selected(self) -> None:
+        for key, station in getattr(self, "stations", {}).items():
+            station.selected = key in self.session.selection
+            station.update()
+
+    def judge_loops(self) -> None:
+        """Margins of all loops; short enough to do here (some 10 ms a loop)."""
+        from pendel.core.loops.find import find_loops
+        from pendel.core.loops.tuning import LoopStudy
+        from pendel.core.runs.simulate import prepare
+
+        self.judged = []
+        if not self.session.examined.faults and self.session.drive.cards:
+            try:
+                prepared = prepare(self.session.drive)
+                for loop in find_loops(self.session.drive, prepared):
+                    study = LoopStudy(prepared, loop)
+                    self.judged.append((loop, study.judge(study.gains_now)))
+            except (PendelError, ArithmeticError, ValueError):
+                pass  # what stands in the way is a finding already
+        self._refresh_loops()
+
+    def _refresh_loops(self) -> None:
+        clear(self.loop_box)
+        for loop, judged in self.judged:
+            if loop.regulator not in self.session.drive.cards:
+                continue
+            words, role = loop_state(judged, loop)
+            made = LoopRow(loop.label, words, role)
+            made.clicked.connect(lambda r=loop.regulator: (self.session.select([r]), self.loop_wanted.emit(r)))
+            self.loop_box.addWidget(made)
+        if not self.judged:
+            hint = label("No closed loop found.", "muted")
+            hint.setContentsMargins(8, 4, 0, 4)
+            self.loop_box.addWidget(hint)
+
+    def _refresh_quantities(self) -> None:
+        drive = self.session.drive
+        self.count.setText(str(len(drive.quantities)))
+        if list(self.fields) != list(drive.quantities) or any(f.hasFocus() for f in self.fields.values()) is False and not self.fields:
+            clear(self.quantity_box)
+            self.fields = {}
+            for name in drive.quantities:
+                self.quantity_box.addLayout(self._quantity_row(name))
+        for name, field in self.fields.items():
+            field.show_text(drive.quantities[name].text)
+            finding = self.session.examined.finding_at("", name)
+            value = self.session.examined.quantities.get(name)
+            field.mark(finding.sentence if finding else "")
+            if not finding:
+                note = drive.quantities[name].note
+                field.setToolTip(f"{note + ': ' if note else ''}{number_text(value) if value is not None else ''} in SI")
+
+    def _quantity_row(self, name: str) -> QHBoxLayout:
+        sign = Elided(name)
+        sign.setContentsMargins(8, 0, 0, 0)
+        sign.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        sign.customContextMenuRequested.connect(lambda at, n=name, w=sign: self._menu(n, w.mapToGlobal(at)))
+        sign.mouseDoubleClickEvent = lambda _, n=name: self.rename_quantity(n)
+        sign.setToolTip(f"{name}: double-click to rename, right-click for more")
+        field = Field(self.session.drive.quantities[name].text, f"Value of {name}", 84)
+        field.committed.connect(lambda text, n=name: self.session.do(commands.set_quantity(self.session.drive, n, text)))
+        self.fields[name] = field
+        made = row(sign, field, spacing=4)
+        made.setStretch(0, 1)
+        made.setContentsMargins(8, 1, 0, 1)
+        return made
+
+    def _menu(self, name: str, where) -> None:
+        menu = QMenu(self)
+        menu.addAction("Rename …", lambda: self.rename_quantity(name))
+        menu.addAction("Note …", lambda: self.note_quantity(name))
+        menu.addAction("Delete", lambda: self.session.do(commands.remove_quantity(self.session.drive, name)))
+        menu.exec(where)
+
+    def add_quantity(self) -> None:
+        name, good = QInputDialog.getText(self, "Add a quantity", "Name and value, such as  L_a = 0.61 mH")
+        if good and name.strip():
+            self.define(name)
+
+    def define(self, text: str) -> None:
+        name, _, value = (part.strip() for part in text.partition("="))
+        try:
+            self.session.do(commands.set_quantity(self.session.drive, name, value or "0"))
+        except DriveProblem as problem:
+            self.window().say(str(problem))
+
+    def rename_quantity(self, name: str, new: str | None = None) -> None:
+        if new is None:
+            new, good = QInputDialog.getText(self, "Rename a quantity", f"New name of {name}; every expression follows", text=name)
+            if not good or new == name:
+                return
+        try:
+            self.session.do(commands.rename_quantity(self.session.drive, name, new))
+        except DriveProblem as problem:
+            self.window().say(str(problem))
+
+    def note_quantity(self, name: str) -> None:
+        quantity = self.session.drive.quantities[name]
+        note, good = QInputDialog.getText(self, "Note", f"What {name} stands for", text=quantity.note)
+        if good:
+            self.session.do(commands.set_quantity(self.session.drive, name, quantity.text, note))

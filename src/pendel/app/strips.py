@@ -1,0 +1,312 @@
+"""Strips: plots of traces over a common time axis with two cursors."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import QMimeData, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QGuiApplication, QImage, QPainter
+from PyQt6.QtWidgets import QMenu, QWidget
+
+from pendel.app.look import colour, font, tokens, trace_colour
+from pendel.core.quantities.units import number_text
+from pendel.core.runs.kept import KeptRun
+
+SIGNAL_MIME = "application/x-pendel-signals"
+DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine, Qt.PenStyle.DashDotDotLine)
+
+
+def thinned(t: np.ndarray, y: np.ndarray, low: float, high: float, columns: int) -> tuple[np.ndarray, np.ndarray]:
+    """What a trace looks like between two times on so many pixel columns: both extremes of each column.
+
+    Both arrays come back at most four times ``columns`` long, whatever went in; one sample beyond each end is kept,
+    so that lines leave the picture where they should.
+    """
+    first = max(0, int(np.searchsorted(t, low)) - 1)
+    last = min(len(t), int(np.searchsorted(t, high, side="right")) + 1)
+    t, y = t[first:last], y[first:last]
+    size = max(1, len(t) // max(1, 2 * columns))
+    if size < 2:
+        return t, y
+    whole = len(t) // size * size
+    block = y[:whole].reshape(-1, size)
+    rows = np.arange(len(block)) * size
+    at = np.sort(np.column_stack([rows + block.argmin(axis=1), rows + block.argmax(axis=1)]), axis=1).ravel()
+    at = np.concatenate([[0], at, np.arange(whole, len(t)), [len(t) - 1]])
+    return t[at], y[at]
+
+
+@dataclass
+class StripSpec:
+    """Signals of one strip. ``setpoints`` are drawn dashed."""
+
+    signals: list[str] = field(default_factory=list)
+    setpoints: set[str] = field(default_factory=set)
+
+
+class StripAxis(pg.AxisItem):
+    """Axis figures with real minus and thin-spaced thousands."""
+
+    def tickStrings(self, values, scale, spacing):  # noqa: N802
+        digits = max(3, 2 + math.ceil(math.log10(max(abs(v) for v in values) / spacing))) if values and spacing and max(abs(v) for v in values) > 0 else 3
+        return [number_text(v * scale if abs(v) > spacing * 1e-6 else 0.0, min(9, digits)) for v in values]
+
+
+class StripView(pg.ViewBox):
+    """Wheel zooms time at the pointer, Shift-wheel the other axis; double-click fits."""
+
+    menu_wanted = pyqtSignal(object)
+
+    def __init__(self) -> None:
+        super().__init__(enableMenu=False)
+        self.setMouseMode(pg.ViewBox.PanMode)
+
+    def wheelEvent(self, event, axis=None) -> None:
+        wanted = axis if axis is not None else (1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 0)
+        super().wheelEvent(event, wanted)
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        self.autoRange()
+        event.accept()
+
+    def mouseClickEvent(self, event) -> None:
+        if event.button() == Qt.MouseButton.RightButton:
+            self.menu_wanted.emit(event.screenPos())
+            event.accept()
+
+
+class Trace:
+    """One curve of a strip with its full data; what is handed to the plot is thinned to the picture."""
+
+    def __init__(self, curve: pg.PlotCurveItem, t: np.ndarray, y: np.ndarray, name: str, run: str):
+        self.curve, self.t, self.y, self.name, self.run = curve, t, y, name, run
+
+    def show(self, low: float, high: float, columns: int) -> None:
+        t, y = thinned(self.t, self.y, low, high, columns)
+        self.curve.setData(t, y)
+
+
+class Strips(pg.GraphicsLayoutWidget):
+    """The plots of the Runs page. Strips share time; cursors run through all of them."""
+
+    cursors_moved = pyqtSignal(float, float)
+    changed = pyqtSignal()
+
+    def __init__(self, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.setBackground(tokens().paper)
+        self.setAcceptDrops(True)
+        self.setAccessibleName("Strips")
+        self.specs: list[StripSpec] = []
+        self.plots: list[pg.PlotItem] = []
+        self.traces: list[list[Trace]] = []
+        self.cursors: list[list[pg.InfiniteLine]] = []
+        self.times = [0.0, 0.0]
+        self.ci.layout.setSpacing(6)
+        self.ci.setContentsMargins(4, 4, 10, 4)
+
+    def build(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True) -> None:
+        """Draw the strips for the ticked runs, each with its colour."""
+        ranges = [p.viewRange() for p in self.plots] if keep_view and len(specs) == len(self.plots) and self.plots else None
+        self.clear()
+        self.specs, self.plots, self.traces, self.cursors = specs, [], [], []
+        for n, spec in enumerate(specs):
+            self._add_plot(n, spec, runs, last=n == len(specs) - 1)
+        end = max((run.end for run, _ in runs), default=1.0)
+        if not any(self.times) or self.times[1] > end:
+            self.times = [0.0, end]
+        for n, plot in enumerate(self.plots):
+            self._add_cursors(plot, n == 0)
+            plot.vb.sigXRangeChanged.connect(lambda *_: self._thin())
+            plot.vb.setLimits(xMin=-0.1 * end, xMax=1.1 * end)
+        if ranges:
+            for plot, (x, y) in zip(self.plots, ranges):
+                plot.setRange(xRange=x, yRange=y, padding=0)
+        elif self.plots:
+            for n in range(len(self.plots)):
+                self._fit_height(n)
+            self.plots[0].setXRange(0, end, padding=0.01)
+        self._thin()
+
+    def _fit_height(self, n: int) -> None:
+        lows = [float(np.nanmin(t.y)) for t in self.traces[n] if len(t.y)]
+        highs = [float(np.nanmax(t.y)) for t in self.traces[n] if len(t.y)]
+        if lows:
+            low, high = min(*lows, 0.0) if len(lows) > 1 else min(lows[0], 0.0), max(highs)
+            room = (high - low) * 0.06 or abs(high) * 0.1 or 1.0
+            self.plots[n].setYRange(low - room, high + 3 * room, padding=0)
+
+    def _add_plot(self, n: int, spec: StripSpec, runs: list[tuple[KeptRun, str]], *, last: bool) -> None:
+        view = StripView()
+        plot = self.addPlot(row=n, col=0, viewBox=view, axisItems={"left": StripAxis("left"), "bottom": StripAxis("bottom")})
+        view.menu_wanted.connect(lambda at, k=n: self._menu(k, at))
+        view.setBackgroundColor(QColor(tokens().plot))
+        view.setBorder(pg.mkPen(tokens().hairline))
+        plot.hideButtons()
+        plot.showGrid(x=True, y=True, alpha=0.12)
+        for name in ("left", "bottom"):
+            axis = plot.getAxis(name)
+            axis.setPen(pg.mkPen(tokens().hairline))
+            axis.setTextPen(pg.mkPen(tokens().muted))
+            axis.setStyle(tickFont=font(10.5), tickTextOffset=4)
+            axis.enableAutoSIPrefix(False)
+        plot.getAxis("left").setWidth(56)
+        plot.getAxis("bottom").setStyle(showValues=last)
+        if last:
+            plot.setLabel("bottom", "time, s", **{"color": tokens().muted, "font-size": "10.5px"})
+        if self.plots:
+            plot.setXLink(self.plots[0])
+        self.plots.append(plot)
+        traces: list[Trace] = []
+        names: list[str] = []
+        single = len(runs) == 1
+        for run, tint in runs:
+            actual_tint: dict[str, str] = {}
+            solid = 0
+            for k, key in enumerate(spec.signals):
+                if key not in run.keys:
+                    continue
+                trace = run.trace(key)
+                t, y = stepped(trace.t, trace.y) if trace.sampled else (trace.t, trace.y)
+                dashed = key in spec.setpoints
+                shade = trace_colour(solid if single else 0) if single else tint
+                if dashed:
+                    shade = actual_tint.get("last", trace_colour(0) if single else tint)
+                else:
+                    solid += 1
+                    actual_tint["last"] = shade
+                style = Qt.PenStyle.DashLine if dashed else (DASHES[0] if single else DASHES[k % len(DASHES)])
+                curve = pg.PlotCurveItem(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
+                plot.addItem(curve)
+                traces.append(Trace(curve, t, y, key, run.name))
+                title = f"{trace.label}" if sum(run.trace(s).label == trace.label for s in spec.signals if s in run.keys) == 1 else f"{run.infos[key].card}: {trace.label}"
+                text = f'<span style="color:{shade if single else tokens().ink}"><b>{title}</b>{" (dashed)" if dashed else ""}</span>'
+                if text not in names:
+                    names.append(text)
+        self.traces.append(traces)
+        units = list(dict.fromkeys(run.trace(s).unit for run, _ in runs for s in spec.signals if s in run.keys))
+        words = "&nbsp;&nbsp; ".join(names) or "drag a signal here"
+        caption = pg.TextItem(html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span style="color:{tokens().muted}">{", ".join(u for u in units if u)}</span></div>', anchor=(0, 0))
+        caption.setParentItem(view)
+        caption.setPos(4, 0)
+        caption.setZValue(20)
+
+    def _add_cursors(self, plot: pg.PlotItem, first: bool) -> None:
+        pair = []
+        for which in (0, 1):
+            line = pg.InfiniteLine(self.times[which], angle=90, movable=True, pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine), hoverPen=pg.mkPen(tokens().brass, width=2.5))
+            line.setZValue(15)
+            if first:
+                label = pg.InfLineLabel(line, f" {which + 1} ", position=0.93, color="#FFFFFF", fill=pg.mkBrush(tokens().brass), movable=False)
+                label.setFont(font(10.5, bold=True))
+            line.sigPositionChanged.connect(lambda moved, w=which: self._cursor_moved(w, moved.value()))
+            plot.addItem(line, ignoreBounds=True)
+            pair.append(line)
+        self.cursors.append(pair)
+
+    def _cursor_moved(self, which: int, value: float) -> None:
+        if value == self.times[which]:
+            return
+        self.times[which] = value
+        for pair in self.cursors:
+            pair[which].setValue(value)
+        self.cursors_moved.emit(*self.times)
+
+    def set_cursors(self, a: float, b: float) -> None:
+        for which, value in enumerate((a, b)):
+            self._cursor_moved(which, value)
+
+    def _thin(self) -> None:
+        for plot, traces in zip(self.plots, self.traces):
+            low, high = plot.vb.viewRange()[0]
+            columns = max(100, int(plot.vb.width()))
+            for trace in traces:
+                trace.show(low, high, columns)
+
+    def resizeEvent(self, event) -> None:
+        super().resizeEvent(event)
+        if hasattr(self, "traces"):
+            self._thin()
+
+    def fit(self) -> None:
+        if self.plots:
+            end = max((float(t.t[-1]) for traces in self.traces for t in traces if len(t.t)), default=1.0)
+            self.plots[0].setXRange(0, end, padding=0.01)
+            for n in range(len(self.plots)):
+                self._fit_height(n)
+
+    def strip_at(self, at: QPointF) -> int | None:
+        point = self.mapToScene(at.toPoint())
+        return next((n for n, p in enumerate(self.plots) if p.sceneBoundingRect().contains(point)), None)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        assert event is not None
+        mime = event.mimeData()
+        if mime is not None and mime.hasFormat(SIGNAL_MIME):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:
+        assert event is not None
+        event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        assert event is not None
+        mime = event.mimeData()
+        if mime is not None:
+            keys = bytes(mime.data(SIGNAL_MIME).data()).decode().split("\n")
+            self.put(keys, self.strip_at(event.position()))
+            event.acceptProposedAction()
+
+    def put(self, keys: list[str], strip: int | None) -> None:
+        """Add signals to a strip, or to a new one at the end."""
+        if strip is None:
+            self.specs.append(StripSpec(list(keys)))
+        else:
+            self.specs[strip].signals += [k for k in keys if k not in self.specs[strip].signals]
+        self.changed.emit()
+
+    def _menu(self, n: int, at) -> None:
+        menu = QMenu(self)
+        spec = self.specs[n]
+        for key in spec.signals:
+            menu.addAction(f"Take {key} off", lambda k=key: self._take_off(n, k))
+        menu.addSeparator()
+        menu.addAction("Fit", self.fit)
+        menu.addAction("Remove this strip", lambda: (self.specs.pop(n), self.changed.emit()))
+        menu.exec(at.toPoint())
+
+    def _take_off(self, n: int, key: str) -> None:
+        self.specs[n].signals.remove(key)
+        self.changed.emit()
+
+    def picture(self, scale: float = 2.0) -> QImage:
+        """The strips as an image at twice the screen's resolution."""
+        image = QImage(int(self.width() * scale), int(self.height() * scale), QImage.Format.Format_ARGB32)
+        image.fill(QColor(tokens().paper))
+        painter = QPainter(image)
+        self.render(painter, QRectF(0, 0, image.width(), image.height()), self.rect())
+        painter.end()
+        return image
+
+    def copy_picture(self) -> None:
+        clipboard = QGuiApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setImage(self.picture())
+
+
+def stepped(t: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """A held signal as upright steps."""
+    return np.repeat(t, 2)[1:], np.repeat(y, 2)[:-1]
+
+
+def signals_mime(keys: list[str]) -> QMimeData:
+    mime = QMimeData()
+    mime.setData(SIGNAL_MIME, "\n".join(keys).encode())
+    mime.setText("\n".join(keys))
+    return mime
+
+
+__all__ = ["SIGNAL_MIME", "StripSpec", "Strips", "colour", "signals_mime", "thinned"]

@@ -1,0 +1,658 @@
+"""The main window: pages, the run bar, menus, files. What it does is in the pages and the session."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from PyQt6.QtCore import QMimeData, QPointF, QSettings, Qt
+from PyQt6.QtGui import QAction, QCloseEvent, QColor, QGuiApplication, QKeySequence, QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtWidgets import QApplication, QButtonGroup, QFileDialog, QHBoxLayout, QInputDialog, QLineEdit, QMainWindow, QMenu, QMessageBox, QPlainTextEdit, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+
+from pendel import __version__
+from pendel.app.actions import ACTIONS, ON_SHEET
+from pendel.app.drive_page import DrivePage
+from pendel.app.foot import Foot
+from pendel.app.jobs import RunJobs
+from pendel.app.look import colour
+from pendel.app.session import Session, autosave_path
+from pendel.app.widgets import Elided, Field, button, label
+from pendel.core.drive import commands, file
+from pendel.core.drive.document import Card, Drive, End, OwnEquations, Wire
+from pendel.core.drive.file import card_record
+from pendel.core.drive.findings import Finding, Severity
+from pendel.core.errors import DriveProblem, FileProblem
+
+CLIP_MIME = "application/x-pendel-cards"
+DEMO = Path(__file__).parent.parent / "examples" / "car_door_drive.pendel"
+MOST_RECENT = 8
+
+
+class Mark(QWidget):
+    """The pendulum."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedSize(40, 42)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(colour("ink"), 2, cap=Qt.PenCapStyle.RoundCap))
+        painter.drawLine(QPointF(8, 8), QPointF(28, 8))
+        painter.drawLine(QPointF(18, 8), QPointF(25, 28))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour("petrol"))
+        painter.drawEllipse(QPointF(25.6, 31), 4.4, 4.4)
+
+
+class RunButton(QPushButton):
+    """Fills as the run goes on, and stops it then."""
+
+    def __init__(self) -> None:
+        super().__init__("Run")
+        self.setObjectName("primary")
+        self.setFixedSize(112, 28)
+        self.share: float | None = None
+        self.setAccessibleName("Run or stop")
+
+    def set_progress(self, share: float | None) -> None:
+        self.share = share
+        self.setText("Run" if share is None else "Stop")
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        if self.share is None:
+            super().paintEvent(event)
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        rect = self.rect().adjusted(0, 0, -1, -1)
+        painter.setPen(QPen(colour("petrol"), 1))
+        painter.setBrush(colour("petrol_tint"))
+        painter.drawRoundedRect(rect, 4, 4)
+        filled = rect.adjusted(0, 0, -int(rect.width() * (1 - self.share)), 0)
+        painter.setBrush(QColor(colour("petrol")))
+        painter.setOpacity(0.45)
+        painter.drawRoundedRect(filled, 4, 4)
+        painter.setOpacity(1.0)
+        painter.setPen(colour("ink"))
+        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, f"Stop · {100 * self.share:.0f} %")
+
+
+class MainWindow(QMainWindow):
+    def __init__(self, settings: QSettings | None = None):
+        super().__init__()
+        self.settings = settings or QSettings("pendel", "pendel")
+        self.session = Session(self)
+        self.jobs = RunJobs(self.session, self)
+        self.foot = Foot(self.session, self)
+        self.actions_by_name: dict[str, QAction] = {}
+        self.pages: dict[str, QWidget] = {}
+        self.stack = QStackedWidget()
+        self.show_after_run = False
+        self._build_pages()
+        self._build_menus()
+        body = QWidget()
+        inside = QVBoxLayout(body)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(0)
+        inside.addWidget(self._build_header())
+        inside.addWidget(self.stack, 1)
+        inside.addWidget(self.foot)
+        self.setCentralWidget(body)
+        self._connect()
+        self.resize(1280, 800)
+        geometry = self.settings.value("geometry")
+        if geometry is not None:
+            self.restoreGeometry(geometry)
+        self.drive_page.sheet.setFocus()
+        self._show_file()
+        self._enable_actions()
+
+    # building ------------------------------------------------------------------
+
+    def _build_pages(self) -> None:
+        self.drive_page = DrivePage(self.session)
+        self.pages["Drive"] = self.drive_page
+        self.stack.addWidget(self.drive_page)
+        for name in ("Runs", "Loops", "Firmware"):
+            self.pages[name] = QWidget()  # made when first shown, so that the window is there sooner
+            self.stack.addWidget(self.pages[name])
+        self.page_now = "Drive"
+
+    def page(self, name: str) -> QWidget:
+        """A page, built when first needed."""
+        place = list(self.pages).index(name)
+        if type(self.pages[name]) is QWidget:
+            if name == "Runs":
+                from pendel.app.runs_page import RunsPage as Page
+            elif name == "Loops":
+                from pendel.app.loops_page import LoopsPage as Page
+            else:
+                from pendel.app.firmware_page import FirmwarePage as Page
+            made = Page(self.session)
+            old = self.stack.widget(place)
+            self.stack.insertWidget(place, made)
+            if old is not None:
+                self.stack.removeWidget(old)
+                old.deleteLater()
+            self.pages[name] = made
+            if name == "Runs":
+                made.refresh()
+        return self.pages[name]
+
+    def _build_header(self) -> QWidget:
+        header = QWidget()
+        header.setObjectName("header")
+        header.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        header.setFixedHeight(44)
+        inside = QHBoxLayout(header)
+        inside.setContentsMargins(8, 0, 14, 0)
+        inside.setSpacing(4)
+        inside.addWidget(Mark())
+        inside.addSpacing(8)
+        self.tabs = QButtonGroup(self)
+        for n, name in enumerate(self.pages):
+            tab = button(name, lambda p=name: self.show_page(p), "tab")
+            tab.setCheckable(True)
+            tab.setChecked(n == 0)
+            tab.setFixedHeight(44)
+            tab.setToolTip(f"Alt+{n + 1}")
+            self.tabs.addButton(tab, n)
+            inside.addWidget(tab)
+        inside.addStretch(1)
+        level = label("Averaged")
+        level.setToolTip("Level of detail of the converters")
+        level.setStyleSheet(f"background: {colour('petrol_tint').name()}; color: {colour('petrol').name()}; border-radius: 12px; padding: 5px 14px; font-weight: bold;")
+        inside.addWidget(level)
+        inside.addSpacing(14)
+        inside.addWidget(label("until", "muted"))
+        self.until = Field("", "Run length", 72)
+        self.until.committed.connect(lambda text: self.session.do(commands.set_setting(self.session.drive, "until", text)))
+        inside.addWidget(self.until)
+        inside.addSpacing(8)
+        self.run_button = RunButton()
+        self.run_button.clicked.connect(self.run_or_stop)
+        inside.addWidget(self.run_button)
+        inside.addWidget(label("Ctrl+R", "muted"))
+        return header
+
+    def _build_menus(self) -> None:
+        bar = self.menuBar()
+        assert bar is not None
+        menus: dict[str, QMenu] = {}
+        for spec in ACTIONS:
+            if spec.menu not in menus:
+                menus[spec.menu] = bar.addMenu(spec.menu)
+            if not spec.title:
+                menus[spec.menu].addSeparator()
+                continue
+            if spec.name == "recent":
+                self.recent_menu = menus[spec.menu].addMenu(spec.title)
+                self.recent_menu.aboutToShow.connect(self._fill_recent)
+                continue
+            action = QAction(spec.title, self)
+            if spec.key:
+                action.setShortcut(QKeySequence(spec.key))
+            if spec.name in ON_SHEET:
+                action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+                self.drive_page.sheet.addAction(action)
+            action.triggered.connect(lambda _=False, does=spec.does: getattr(self, does)())
+            self.actions_by_name[spec.name] = action
+            menus[spec.menu].addAction(action)
+        for n, name in enumerate(self.pages):
+            action = QAction(name, self)
+            action.setShortcut(QKeySequence(f"Alt+{n + 1}"))
+            action.triggered.connect(lambda _=False, p=name: self.show_page(p))
+            menus["View"].addAction(action)
+        self.file_label = Elided("", "muted", right=True)
+        self.file_label.setMinimumWidth(420)
+        bar.setCornerWidget(self.file_label, Qt.Corner.TopRightCorner)
+
+    def _connect(self) -> None:
+        session = self.session
+        session.file_changed.connect(self._show_file)
+        session.changed.connect(lambda _: self._follow())
+        session.opened.connect(self._follow)
+        session.examined_changed.connect(self._follow)
+        session.selection_changed.connect(self._enable_actions)
+        session.undo.indexChanged.connect(lambda _: self._enable_actions())
+        self.jobs.started.connect(lambda: self.run_button.set_progress(0.0))
+        self.jobs.progressed.connect(self.run_button.set_progress)
+        self.jobs.ended.connect(self._run_ended)
+        self.jobs.failed_at.connect(self._report)
+        self.drive_page.spine.loop_wanted.connect(self._show_loop)
+        self.drive_page.sheet.said.connect(self.say)
+
+    # showing -------------------------------------------------------------------
+
+    def show_page(self, name: str) -> None:
+        made = self.page(name)
+        self.stack.setCurrentWidget(made)
+        self.page_now = name
+        self.tabs.button(list(self.pages).index(name)).setChecked(True)
+        if name == "Drive":
+            self.drive_page.sheet.setFocus()
+
+    def _show_loop(self, regulator: str) -> None:
+        page = self.pages["Loops"]
+        if hasattr(page, "show_loop"):
+            page.show_loop(regulator)
+
+    def _follow(self) -> None:
+        self.until.show_text(self.session.drive.settings["until"])
+        finding = self.session.examined.finding_at("", "until")
+        self.until.mark(finding.sentence if finding else "")
+        self._show_file()
+        self._enable_actions()
+
+    def _show_file(self) -> None:
+        star = " · unsaved changes" if self.session.dirty else ""
+        where = f" · {self.session.path.name}" if self.session.path else ""
+        self.file_label.set_text(f"{self.session.drive.title}{where}{star}")
+        self.setWindowTitle(f"{self.session.drive.title}{star} – Pendel")
+
+    def _enable_actions(self) -> None:
+        undo, redo = self.actions_by_name["undo"], self.actions_by_name["redo"]
+        stack = self.session.undo
+        undo.setEnabled(stack.canUndo())
+        undo.setText(f"Undo {stack.undoText()[:1].lower()}{stack.undoText()[1:]}".strip())
+        redo.setEnabled(stack.canRedo())
+        redo.setText(f"Redo {stack.redoText()[:1].lower()}{stack.redoText()[1:]}".strip())
+        chosen = bool(self.session.selection)
+        for name in ("cut", "copy", "duplicate", "rename"):
+            self.actions_by_name[name].setEnabled(chosen)
+        self.actions_by_name["delete"].setEnabled(chosen or bool(self.session.selected_wire))
+        self.actions_by_name["tap"].setEnabled(self._signal_to_tap() is not None)
+        self.actions_by_name["open_loop"].setEnabled(self._regulator() is not None)
+        ideal = self.session.drive.settings["sensors"] == "ideal"
+        self.actions_by_name["ideal"].setText("Sensors as they are" if ideal else "All sensors ideal")
+
+    def say(self, sentence: str) -> None:
+        """A passing remark in the foot line."""
+        self.foot.say(sentence)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self.foot.panel.hide()
+
+    def go_to(self, finding: Finding) -> None:
+        self.show_page("Drive")
+        inspector = self.drive_page.inspector
+        if finding.card in self.session.drive.cards:
+            tab = finding.field.split(":")[0]
+            inspector.tab = {"start": "Start", "profile": "Profile"}.get(tab, "Equations" if tab in ("ports", "values", "states", "unknowns", "equations") and ":" in finding.field else "Values")
+            self.session.select([finding.card])
+            inspector.rebuild()
+            if finding.field in inspector.fields:
+                inspector.fields[finding.field].setFocus()
+            item = self.drive_page.sheet.cards.get(finding.card)
+            if item is not None:
+                self.drive_page.sheet.ensureVisible(item)
+        elif finding.field in self.drive_page.spine.fields:
+            self.drive_page.spine.fields[finding.field].setFocus()
+        else:
+            self.session.select([])
+            if finding.field in inspector.fields:
+                inspector.fields[finding.field].setFocus()
+
+    def show_findings(self) -> None:
+        self.foot.toggle()
+
+    # runs ----------------------------------------------------------------------
+
+    def run_or_stop(self) -> None:
+        if self.jobs.running:
+            self.jobs.stop()
+        else:
+            self.start_run(show=self.page_now == "Drive" and not self.session.runs)
+
+    def start_run(self, *, show: bool = False) -> None:
+        self._commit_editors()
+        if self.session.examined.faults:
+            self.foot.refresh()
+            self.foot.open()
+            self.say("The drive cannot run before its faults are mended.")
+            return
+        self.show_after_run = show
+        self.jobs.start()
+
+    def _commit_editors(self) -> None:
+        """What is still being typed belongs to the run."""
+        focused = QApplication.focusWidget()
+        if isinstance(focused, Field):
+            focused._commit()
+        editor = self.drive_page.inspector.own_editor
+        if editor is not None:
+            editor.commit()
+
+    def _run_ended(self, sentence: str, failed: bool) -> None:
+        self.run_button.set_progress(None)
+        if sentence:
+            self.say(sentence)
+            if failed and not self.foot.transient:
+                self.foot.report([Finding(Severity.ATTENTION, sentence)])
+        if self.show_after_run and not failed:
+            self.show_page("Runs")
+        self.show_after_run = False
+
+    def _report(self, found: list[tuple[str, str, str]]) -> None:
+        self.foot.report([Finding(Severity.FAULT, sentence, card, where) for sentence, card, where in found])
+        self.foot.open()
+
+    # editing -------------------------------------------------------------------
+
+    def undo(self) -> None:
+        self._commit_editors()
+        self.session.undo.undo()
+
+    def redo(self) -> None:
+        self.session.undo.redo()
+
+    def add_card(self) -> None:
+        self.show_page("Drive")
+        self.drive_page.open_search()
+
+    def delete(self) -> None:
+        self.drive_page.sheet.delete_selection()
+
+    def duplicate(self) -> None:
+        self.drive_page.sheet.duplicate()
+
+    def select_all(self) -> None:
+        self.session.select(list(self.session.drive.cards))
+
+    def tidy(self) -> None:
+        self.drive_page.sheet.tidy_all()
+
+    def fit(self) -> None:
+        if self.page_now == "Drive":
+            self.drive_page.sheet.fit()
+        elif self.page_now == "Runs":
+            self.page("Runs").strips.fit()
+
+    def rename(self) -> None:
+        if self.session.selection:
+            self.drive_page.inspector.name_field.setFocus()
+            self.drive_page.inspector.name_field.selectAll()
+
+    def add_quantity(self) -> None:
+        self.show_page("Drive")
+        self.drive_page.spine.add_quantity()
+
+    def copy(self) -> None:
+        focused = QApplication.focusWidget()
+        if isinstance(focused, QLineEdit | QPlainTextEdit):
+            focused.copy()
+            return
+        if not self.session.selection:
+            return
+        clipped = commands.clip(self.session.drive, self.session.selection)
+        record = {"cards": {k: card_record(c) for k, c in clipped.cards.items()}, "wires": [[str(w.a), str(w.b)] for w in clipped.wires]}
+        mime = QMimeData()
+        mime.setData(CLIP_MIME, json.dumps(record).encode())
+        QGuiApplication.clipboard().setMimeData(mime)
+
+    def cut(self) -> None:
+        focused = QApplication.focusWidget()
+        if isinstance(focused, QLineEdit | QPlainTextEdit):
+            focused.cut()
+            return
+        self.copy()
+        self.drive_page.sheet.delete_selection()
+
+    def paste(self) -> None:
+        focused = QApplication.focusWidget()
+        if isinstance(focused, QLineEdit | QPlainTextEdit):
+            focused.paste()
+            return
+        mime = QGuiApplication.clipboard().mimeData()
+        if mime is None or not mime.hasFormat(CLIP_MIME):
+            return
+        record = json.loads(bytes(mime.data(CLIP_MIME).data()))
+        cards = {k: _card(c) for k, c in record["cards"].items()}
+        wires = tuple(Wire(End.parse(a), End.parse(b)) for a, b in record["wires"])
+        command, new = commands.paste_cards(self.session.drive, commands.Clip(cards, wires))
+        self.session.do(command)
+        self.session.select(new)
+
+    def wire(self) -> None:
+        """Wire by keyboard: choose both ends from lists."""
+        from pendel.app.wire_dialog import choose_wire
+
+        ends = choose_wire(self, self.session)
+        if ends is not None:
+            self.session.do(commands.add_wire(self.session.drive, *ends))
+
+    def _signal_to_tap(self) -> End | None:
+        session = self.session
+        if session.selected_wire in session.drive.wires:
+            wire = session.drive.wires[session.selected_wire]
+            item = self.drive_page.sheet.wires.get(wire.key)
+            return wire.a if item is not None and item.link in ("continuous", "sampled") else None
+        if len(session.selection) == 1:
+            from pendel.app.shown import main_signal
+
+            try:
+                signal = main_signal(session.drive, session.selection[0])
+            except DriveProblem:
+                return None
+            return End.parse(signal) if signal else None
+        return None
+
+    def tap(self) -> None:
+        end = self._signal_to_tap()
+        if end is None:
+            self.say("Select a signal wire or a card first, then press P.")
+            return
+        name, good = QInputDialog.getText(self, "Tap", f"Name for {end}", text=f"{end.card}_{end.port}")
+        if good and name.strip():
+            try:
+                self.session.do(commands.add_tap(self.session.drive, name.strip(), end))
+            except DriveProblem as problem:
+                self.say(str(problem))
+
+    def _regulator(self) -> str | None:
+        if len(self.session.selection) != 1:
+            return None
+        card = self.session.selection[0]
+        return card if self.session.drive.cards[card].kind in ("p", "pi", "pid") else None
+
+    def toggle_loop(self) -> None:
+        card = self._regulator()
+        if card is not None:
+            now = self.session.drive.cards[card].choices.get("loop", "closed")
+            self.session.do(commands.set_choice(self.session.drive, card, "loop", "closed" if now == "open" else "open"))
+
+    def toggle_sensors(self) -> None:
+        now = self.session.drive.settings["sensors"]
+        self.session.do(commands.set_setting(self.session.drive, "sensors", "as they are" if now == "ideal" else "ideal"))
+        self.say("All sensors are ideal now. Run to compare." if now != "ideal" else "The sensors behave as they are again.")
+
+    # files ---------------------------------------------------------------------
+
+    def may_leave(self) -> bool:
+        """Ask once about unsaved changes; true when it is all right to go on."""
+        self._commit_editors()
+        if not self.session.dirty:
+            return True
+        answer = QMessageBox.question(self, "Unsaved changes", f"Save the changes to {self.session.drive.title}?",
+                                      QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.Save)  # fmt: skip
+        if answer == QMessageBox.StandardButton.Save:
+            return self.save_drive()
+        if answer == QMessageBox.StandardButton.Discard:
+            self.session.discard_autosave()
+            return True
+        return False
+
+    def new_drive(self) -> None:
+        if self.may_leave():
+            self.session.open(Drive(), None)
+            self.show_page("Drive")
+
+    def open_drive(self) -> None:
+        if self.may_leave():
+            path, _ = QFileDialog.getOpenFileName(self, "Open a drive", str(self.session.path.parent) if self.session.path else "", "Pendel drives (*.pendel);;All files (*)")
+            if path:
+                self.open_path(Path(path))
+
+    def open_demo(self) -> None:
+        if self.may_leave():
+            self.open_path(DEMO)
+
+    def open_path(self, path: Path) -> bool:
+        """Open a file; an autosave that is newer is offered. False, with a sentence, when it cannot be read."""
+        try:
+            drive = file.load(path)
+        except FileProblem as problem:
+            self._complain(problem)
+            return self._offer_autosave(path)
+        if not self._offer_autosave(path):
+            self.session.open(drive, path)
+        self._remember(path)
+        return True
+
+    def offer_untitled_autosave(self) -> None:
+        self._offer_autosave(None)
+
+    def _offer_autosave(self, path: Path | None) -> bool:
+        saved = autosave_path(path)
+        if not saved.exists():
+            return False
+        try:
+            drive = file.load(saved)
+        except FileProblem:
+            saved.unlink(missing_ok=True)
+            return False
+        name = path.name if path else "a drive that was never saved"
+        answer = QMessageBox.question(self, "Autosave", f"Pendel ended before {name} was saved. Take up the unsaved changes?")
+        if answer != QMessageBox.StandardButton.Yes:
+            saved.unlink(missing_ok=True)
+            return False
+        self.session.open(drive, path)
+        self.session.undo.resetClean()
+        self.session.file_changed.emit()
+        return True
+
+    def _complain(self, problem: FileProblem) -> None:
+        QMessageBox.warning(self, "File", str(problem))
+
+    def save_drive(self) -> bool:
+        self._commit_editors()
+        if self.session.path is None or self.session.path == DEMO:
+            return self.save_drive_as()
+        return self._save_to(self.session.path)
+
+    def save_drive_as(self) -> bool:
+        suggestion = self.session.path.name if self.session.path else "drive.pendel"
+        path, _ = QFileDialog.getSaveFileName(self, "Save the drive", suggestion, "Pendel drives (*.pendel)")
+        if not path:
+            return False
+        return self._save_to(Path(path).with_suffix(".pendel"))
+
+    def _save_to(self, path: Path) -> bool:
+        try:
+            self.session.save(path)
+        except FileProblem as problem:
+            self._complain(problem)
+            return False
+        self._remember(path)
+        self.say(f"Saved {path}.")
+        return True
+
+    def _remember(self, path: Path) -> None:
+        recent = [str(path), *(p for p in self._recent() if p != str(path))][:MOST_RECENT]
+        self.settings.setValue("recent", recent)
+
+    def _recent(self) -> list[str]:
+        stored = self.settings.value("recent") or []
+        return [stored] if isinstance(stored, str) else list(stored)
+
+    def _fill_recent(self) -> None:
+        self.recent_menu.clear()
+        for text in self._recent():
+            self.recent_menu.addAction(text, lambda p=text: self.may_leave() and self.open_path(Path(p)))
+        if self.recent_menu.isEmpty():
+            self.recent_menu.addAction("None yet").setEnabled(False)
+
+    def save_traces(self, path: str = "") -> None:
+        page = self.page("Runs")
+        runs = [r for r, _ in page.shown_runs()] or self.session.runs[-1:]
+        if not runs:
+            self.say("There is no run to save yet. Press Ctrl+R.")
+            return
+        path = path or QFileDialog.getSaveFileName(self, "Save traces", "traces.csv", "CSV (*.csv);;HDF5 (*.h5);;MAT (*.mat)")[0]
+        if not path:
+            return
+        from pendel.core.formats.traces import save_traces
+
+        keys = list(dict.fromkeys(s for spec in page.strips.specs for s in spec.signals)) or runs[0].keys
+        try:
+            save_traces(runs, keys, Path(path))
+        except FileProblem as problem:
+            self._complain(problem)
+            return
+        self.say(f"Saved {len(keys)} signals of {len(runs)} run{'s' if len(runs) > 1 else ''} to {path}.")
+
+    def save_c(self) -> None:
+        self.page("Firmware").save()
+
+    def copy_picture(self) -> None:
+        QGuiApplication.clipboard().setImage(self._picture())
+        self.say("The picture is on the clipboard.")
+
+    def _picture(self):
+        if self.page_now == "Runs":
+            return self.page("Runs").strips.picture()
+        target = self.drive_page.sheet if self.page_now == "Drive" else self.stack.currentWidget()
+        return target.grab().toImage()
+
+    def save_picture(self, path: str = "") -> None:
+        path = path or QFileDialog.getSaveFileName(self, "Save the picture", "picture.png", "PNG (*.png);;SVG (*.svg)")[0]
+        if not path:
+            return
+        if path.endswith(".svg"):
+            good = self._save_svg(path)
+        else:
+            good = self._picture().save(path if path.endswith(".png") else path + ".png")
+        self.say(f"Saved {path}." if good else f"{path} cannot be written. Choose another folder.")
+
+    def _save_svg(self, path: str) -> bool:
+        from PyQt6.QtSvg import QSvgGenerator
+
+        target = self.page("Runs").strips if self.page_now == "Runs" else self.drive_page.sheet
+        generator = QSvgGenerator()
+        generator.setFileName(path)
+        generator.setSize(target.size())
+        generator.setViewBox(target.rect())
+        painter = QPainter()
+        if not painter.begin(generator):
+            return False
+        target.render(painter)
+        painter.end()
+        return True
+
+    def about(self) -> None:
+        QMessageBox.about(self, "Pendel", f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.\n\nGPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and JetBrains Mono, SIL Open Font License.")
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        assert event is not None
+        if not self.may_leave():
+            event.ignore()
+            return
+        self.settings.setValue("geometry", self.saveGeometry())
+        self.jobs.close()
+        firmware = self.pages["Firmware"]
+        if hasattr(firmware, "close_jobs"):
+            firmware.close_jobs()
+        event.accept()
+
+
+def _card(record: dict) -> Card:
+    x, y = record.get("at", (0, 0))
+    own = OwnEquations(**{k: tuple(v) for k, v in record["own"].items()}) if "own" in record else None
+    return Card(record["kind"], record["name"], x, y, record.get("values", {}), record.get("choices", {}), record.get("starts", {}), tuple((t, v) for t, v in record.get("profile", ())), own)
+
+
+
