@@ -28,9 +28,9 @@ def build() -> pendel.Drive:
         ("z_gear", "12", "gear ratio"),
         ("v_max", "0.71 m/s", "travel speed of the leaf"),
         ("K_p", "35 A*s/m", "speed loop, gain"),
-        ("T_i", "60 ms", "speed loop, integral time"),
+        ("T_i", "90 ms", "speed loop, integral time"),
         ("K_i", "1.2 V/A", "current loop, gain"),
-        ("T_a", "1.32 ms", "current loop, integral time"),
+        ("T_a", "0.67 ms", "current loop, integral time"),
         ("i_max", "24 A", "current limit"),
     ):
         commands.set_quantity(d.document, name, text, note).apply(d.document)

@@ -137,6 +137,7 @@ class FirmwarePage(QWidget):
     def _build_right(self) -> QWidget:
         side = QWidget()
         side.setObjectName("inspector")
+        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         side.setFixedWidth(404)
         inside = column(side, (14, 12, 10, 10), 6)
         self.file_tabs = QHBoxLayout()
@@ -309,7 +310,9 @@ class FirmwarePage(QWidget):
         gap = worst.shipped - worst.simulated
         self.difference.set_caption("difference", unit)
         self.difference.curve(t[::step], gap[::step], "#D55E00", 1.2)
-        self.both.autoRange()
+        low, high = float(np.min(worst.simulated)), float(np.max(worst.simulated))
+        self.both.setXRange(0, float(t[-1]) if len(t) else 1.0, padding=0.01)
+        self.both.setYRange(low - 0.05 * (high - low), high + 0.35 * (high - low or 1.0), padding=0)
         self.difference.autoRange()
         self.compare_title.setText(f"Shipped code against the simulation, {number_text(self.checked.ticks)} ticks")
 

@@ -18,7 +18,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, ExpressionProblem
-from pendel.core.quantities.expressions import is_plain
+from pendel.core.quantities.expressions import is_literal
 from pendel.core.quantities.units import figure, number_text
 
 WIDTH = 324
@@ -31,6 +31,7 @@ class Inspector(QWidget):
         super().__init__(parent)
         self.session = session
         self.setObjectName("inspector")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(WIDTH)
         self.card = ""
         self.shape: tuple = ()
@@ -90,7 +91,7 @@ class Inspector(QWidget):
         self.card = self._wanted() if self._kind() is not None else ""
         if self.card:
             tabs = self._tabs()
-            if self.tab not in tabs:
+            if self.tab not in tabs or self.shape[:1] != (self.card,):
                 self.tab = tabs[0]
         self.shape = self._shape()
         if self.card:
@@ -309,7 +310,7 @@ class Inspector(QWidget):
         """Below an expression, what it comes to."""
         note = self.notes[value.name]
         number = self.session.examined.values.get(self.card, {}).get(value.name, math.nan)
-        plain = is_plain(text) or not text.strip()
+        plain = is_literal(text) or not text.strip()
         note.setObjectName("muted")
         note.setVisible(not plain and not math.isnan(number))
         if not plain and not math.isnan(number):

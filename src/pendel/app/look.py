@@ -107,6 +107,7 @@ def style_sheet(t: Tokens) -> str:
     QMenu {{ background: {t.card}; border: 1px solid {t.hairline}; padding: 4px; }}
     QMenu::item {{ padding: 4px 24px 4px 12px; }} QMenu::item:disabled {{ color: {t.muted}; }}
     QMenu::separator {{ height: 1px; background: {t.hairline}; margin: 4px 0; }}
+    QWidget#menu {{ background: {t.bar}; }}
     QWidget#header {{ background: {t.card}; border-bottom: 1px solid {t.hairline}; }}
     QWidget#foot {{ background: {t.bar}; border-top: 1px solid {t.hairline}; }}
     QWidget#side {{ background: {t.side}; border-right: 1px solid {t.hairline}; }}
@@ -132,6 +133,8 @@ def style_sheet(t: Tokens) -> str:
     QListWidget, QTreeWidget, QTableWidget {{ background: transparent; border: none; outline: none; alternate-background-color: {t.side}; }}
     QListWidget:focus, QTreeWidget:focus, QTableWidget:focus {{ border: 1px solid {t.petrol}; }}
     QListWidget::item:selected, QTreeWidget::item:selected, QTableWidget::item:selected {{ background: {t.petrol_tint}; color: {t.ink}; }}
+    QListWidget::indicator {{ width: 11px; height: 11px; border: 1px solid {t.muted}; border-radius: 2px; background: {t.card}; }}
+    QListWidget::indicator:checked {{ background: {t.petrol}; border-color: {t.petrol}; }}
     QHeaderView::section {{ background: transparent; border: none; border-bottom: 1px solid {t.hairline}; padding: 4px; color: {t.muted}; }}
     QTableWidget {{ gridline-color: {t.hairline}; }}
     QToolTip {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.hairline}; padding: 4px; }}

@@ -133,8 +133,8 @@ class LoopsPage(QWidget):
         grid = QGridLayout(middle)
         grid.setContentsMargins(8, 8, 8, 8)
         grid.setSpacing(8)
-        self.size_plot = LoopPlot("|L|", "dB", log=True)
-        self.phase_plot = LoopPlot("∠L", "degrees", log=True, bottom="frequency, Hz")
+        self.size_plot = LoopPlot("magnitude of L", "dB", log=True)
+        self.phase_plot = LoopPlot("phase of L", "degrees", log=True, bottom="frequency, Hz")
         self.phase_plot.setXLink(self.size_plot)
         self.circle_plot = LoopPlot("L in the complex plane", "")
         self.circle_plot.setAspectLocked(True)
@@ -152,6 +152,7 @@ class LoopsPage(QWidget):
     def _build_right(self) -> QWidget:
         side = QWidget()
         side.setObjectName("inspector")
+        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         side.setFixedWidth(280)
         inner = QWidget()
         inside = column(inner, (16, 14, 14, 12), 6)
@@ -404,7 +405,7 @@ class LoopsPage(QWidget):
         if best:
             self.size_plot.setXRange(math.log10(best.frequency[0]), math.log10(best.frequency[-1]), padding=0)
             self.size_plot.setYRange(-40, 60, padding=0)
-            self.phase_plot.setYRange(-280, -40, padding=0)
+            self.phase_plot.setYRange(-280, 30, padding=0)
 
     def _show_circle(self) -> None:
         self._wipe(self.circle_plot)
@@ -430,7 +431,7 @@ class LoopsPage(QWidget):
         self._wipe(self.step_plot)
         infos = signal_infos(self.session.drive)
         loop = self.studies[self.current].loop
-        self.step_plot.set_caption(f"{infos[loop.actual].label if loop.depth == 0 else loop.label.lower()} after a setpoint step", "of the step; light now, dark proposed")
+        self.step_plot.set_caption(f"{infos[loop.actual].label if loop.depth == 0 else loop.label.lower()} after a step", "light now, dark proposed")
         self.step_plot.level(1.0)
         span = 0.0
         for judged, tint, width in self._judged():

@@ -76,7 +76,8 @@ def typeset(line: str, ink: str) -> bytes | None:
         return None
     text = f"<math><mrow>{mathml(left)}<mo>=</mo>{mathml(right)}</mrow></math>"
     ziamath.config.svg2 = False
-    return ziamath.Math(text, size=17, color=ink).svg().encode()
+    ziamath.config.math.color = ink
+    return ziamath.Math(text, size=17).svg().encode()
 
 
 class Typeset(QWidget):

@@ -8,7 +8,7 @@ from collections.abc import Callable
 import numpy as np
 from PyQt6.QtCore import QMimeData, QSize, Qt
 from PyQt6.QtGui import QBrush, QColor, QIcon, QPainter, QPen, QPixmap
-from PyQt6.QtWidgets import QAbstractItemView, QGridLayout, QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QMenu, QTreeWidget, QTreeWidgetItem, QWidget
+from PyQt6.QtWidgets import QAbstractItemView, QGridLayout, QHBoxLayout, QHeaderView, QLineEdit, QListWidget, QListWidgetItem, QMenu, QTreeWidget, QTreeWidgetItem, QWidget
 
 from pendel.app.look import colour, font, trace_colour
 from pendel.app.session import Session, single_shot
@@ -36,6 +36,11 @@ class SignalTree(QTreeWidget):
         self.setDragDropMode(QAbstractItemView.DragDropMode.DragOnly)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setAccessibleName("Signals")
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        header = self.header()
+        header.setStretchLastSection(False)
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        header.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
 
     def mimeData(self, items) -> QMimeData:
         return signals_mime([i.data(0, Qt.ItemDataRole.UserRole) for i in items if i.data(0, Qt.ItemDataRole.UserRole)])
@@ -60,7 +65,6 @@ class SignalTree(QTreeWidget):
             item.setToolTip(0, key)
             item.setTextAlignment(1, Qt.AlignmentFlag.AlignRight)
             item.setForeground(1, QBrush(colour("muted")))
-        self.setColumnWidth(0, 170)
 
 
 def default_strips(session: Session) -> list[StripSpec]:
@@ -155,16 +159,17 @@ class RunsPage(QWidget):
     def _build_right(self) -> QWidget:
         side = QWidget()
         side.setObjectName("inspector")
-        side.setFixedWidth(280)
+        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        side.setFixedWidth(300)
         inner = QWidget()
-        inside = column(inner, (16, 14, 14, 12), 6)
+        inside = column(inner, (14, 14, 12, 12), 6)
         self.heading = label("Measures", "title")
         inside.addWidget(self.heading)
         self.subheading = Elided("", "muted")
         inside.addWidget(self.subheading)
         self.grid = QGridLayout()
         self.grid.setVerticalSpacing(7)
-        self.grid.setHorizontalSpacing(8)
+        self.grid.setHorizontalSpacing(6)
         inside.addLayout(self.grid)
         inside.addSpacing(8)
         inside.addWidget(label("Between the cursors", "heading"))
@@ -342,8 +347,7 @@ class RunsPage(QWidget):
         t_s, y_s = measures.window(trace.t, trace.y, a, end)
         step = measures.step_measures(t_s, y_s, float(y_s[0]), target)
         second = figure_or_dash("s")
-        unit = figure_or_dash(trace.unit)
-        found = {"rise": second(step.rise), "overshoot": percent(step.overshoot), "settles 2 %": second(step.settling), "remaining error": unit(step.remaining)}
+        found = {"rise": second(step.rise), "overshoot": percent(step.overshoot), "settles 2 %": second(step.settling), "remaining error": percent(100 * step.remaining / (target - float(y_s[0])) if target != y_s[0] else math.nan)}
         if disturbed_at is not None:
             until = b
             if setpoint and setpoint in run.keys:
@@ -369,7 +373,7 @@ class RunsPage(QWidget):
                 continue
             trace = run.trace(key)
             t, y = measures.window(trace.t, trace.y, a, b)
-            rows += [(f"Δ {trace.label}", figure(float(y[-1] - y[0]), trace.unit, 3)), (f"mean {trace.label}", figure(measures.mean(t, y), trace.unit, 3)), (f"rms {trace.label}", figure(measures.rms(t, y), trace.unit, 3))]
+            rows += [(f"Δ {trace.label}", figure(settled(float(y[-1] - y[0]), y), trace.unit, 3)), (f"mean {trace.label}", figure(measures.mean(t, y), trace.unit, 3)), (f"rms {trace.label}", figure(measures.rms(t, y), trace.unit, 3))]
         for r, (name, value) in enumerate(rows):
             self.between.addWidget(Elided(name), r, 0)
             shown = label(value)
@@ -390,6 +394,11 @@ def disturbance(run: KeptRun, a: float, b: float) -> float | None:
                 if len(rises):
                     return float(t[max(0, rises[0] - 1)])
     return None
+
+
+def settled(value: float, y: np.ndarray) -> float:
+    """Zero for what is only rounding against the trace's size."""
+    return 0.0 if abs(value) < 1e-9 * float(np.max(np.abs(y))) else value
 
 
 def figure_or_dash(unit: str) -> Callable[[float], str]:

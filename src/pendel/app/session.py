@@ -22,6 +22,8 @@ from pendel.core.runs.kept import KeptRun
 AUTOSAVE_AFTER_MS = 1500
 DEEP_CHECK_AFTER_MS = 400
 MOST_RUNS = 40
+DEMO = Path(__file__).parent.parent / "examples" / "car_door_drive.pendel"
+"""The shipped example; its runs and changes are kept elsewhere."""
 
 
 class UndoStep(QUndoCommand):
@@ -60,6 +62,7 @@ class Session(QObject):
     def __init__(self, parent: QObject | None = None):
         super().__init__(parent)
         self.undo = QUndoStack(self)
+        self.closing = False
         self.path: Path | None = None
         self.selection: list[str] = []
         self.selected_wire = ""
@@ -168,7 +171,7 @@ class Session(QObject):
 
     @property
     def runs_folder(self) -> Path:
-        if self.path is not None and writable(self.path.parent):
+        if self.path is not None and self.path != DEMO and writable(self.path.parent):
             return self.path.with_suffix(".runs")
         name = self.path.stem if self.path else "untitled"
         return Path(user_state_dir("pendel")) / "runs" / f"{name}.runs"

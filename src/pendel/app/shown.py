@@ -28,6 +28,13 @@ def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[s
             found[value.name] = text if not is_plain(text) and not text.isidentifier() else number_text(number)
         else:
             found[value.name] = figure(number, value.unit)
+    if isinstance(kind, Part) and kind.circuit is not None:
+        units = {"R_a": "Ω"}
+        try:
+            circuit = kind.circuit(values, card)
+        except (KeyError, ZeroDivisionError):
+            circuit = {}
+        found |= {n: figure(circuit[n], u, 3) for n, u in units.items() if n in circuit and n not in found and not math.isnan(circuit[n])}
     return found
 
 
@@ -63,7 +70,9 @@ def value_at(run: KeptRun, key: str, time: float | None) -> float:
 
 def figure_of(run: KeptRun, key: str, time: float | None = None) -> str:
     trace = run.trace(key)
-    return figure(value_at(run, key, time), trace.unit, 3)
+    value = value_at(run, key, time)
+    largest = float(np.max(np.abs(trace.y))) if len(trace.y) else 0.0
+    return figure(0.0 if abs(value) < 1e-9 * largest else value, trace.unit, 3)
 
 
 def spark(run: KeptRun, key: str, points: int = 80) -> np.ndarray:

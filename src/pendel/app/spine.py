@@ -26,14 +26,14 @@ class PathStation(QWidget):
         super().__init__()
         self.mark, self.name, self.value, self.first, self.last = mark, name, value, first, last
         self.selected = False
-        self.setFixedHeight(40)
+        self.setFixedHeight(36)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(f"{name} {value}")
         self.setToolTip(f"{name}  {value}")
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def sizeHint(self) -> QSize:
-        return QSize(180, 40)
+        return QSize(180, 36)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         self.clicked.emit()
@@ -50,23 +50,23 @@ class PathStation(QWidget):
         if self.selected or self.hasFocus():
             painter.setPen(QPen(colour("petrol"), 1.2))
             painter.setBrush(colour("petrol_tint") if self.selected else Qt.BrushStyle.NoBrush)
-            painter.drawRoundedRect(QRectF(0.5, 1.5, self.width() - 1, 37), 3, 3)
+            painter.drawRoundedRect(QRectF(0.5, 0.5, self.width() - 1, 35), 3, 3)
         painter.setPen(QPen(colour("ink"), 1.6))
         if not self.first:
-            painter.drawLine(QPointF(20, 0), QPointF(20, 9))
+            painter.drawLine(QPointF(20, 0), QPointF(20, 7))
         if not self.last:
-            painter.drawLine(QPointF(20, 31), QPointF(20, 40))
+            painter.drawLine(QPointF(20, 29), QPointF(20, 36))
         painter.setBrush(colour("card"))
         painter.setPen(QPen(colour("ink"), 1.1))
-        painter.drawEllipse(QPointF(20, 20), 11, 11)
+        painter.drawEllipse(QPointF(20, 18), 11, 11)
         painter.setFont(font(10.5, bold=True))
-        painter.drawText(QRectF(8, 9, 24, 22), Qt.AlignmentFlag.AlignCenter, self.mark)
+        painter.drawText(QRectF(8, 7, 24, 22), Qt.AlignmentFlag.AlignCenter, self.mark)
         painter.setFont(font(12))
         painter.setPen(colour("ink"))
-        painter.drawText(QRectF(40, 4, self.width() - 46, 16), 0, self.fontMetrics().elidedText(self.name, Qt.TextElideMode.ElideRight, self.width() - 46))
+        painter.drawText(QRectF(40, 2, self.width() - 46, 16), 0, self.fontMetrics().elidedText(self.name, Qt.TextElideMode.ElideRight, self.width() - 46))
         painter.setFont(font(11))
         painter.setPen(colour("muted"))
-        painter.drawText(QRectF(40, 20, self.width() - 46, 16), 0, self.value)
+        painter.drawText(QRectF(40, 18, self.width() - 46, 16), 0, self.value)
 
 
 class LoopRow(QWidget):
@@ -118,9 +118,12 @@ class Spine(QWidget):
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
         self.setObjectName("side")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(208)
         self.session = session
         self.judged: list[tuple] = []
+        self.path_facts: list[tuple[str, str, str]] | None = None
+        self.loop_facts: list[tuple] | None = None
         self.fields: dict[str, Field] = {}
         inner = QWidget()
         body = column(inner, (8, 12, 8, 12), 2)
@@ -189,13 +192,16 @@ class Spine(QWidget):
         self._refresh_quantities()
 
     def _refresh_path(self) -> None:
-        clear(self.path_box)
-        drive, run = self.session.drive, self.session.last_run
+        drive = self.session.drive
         order = self.path_order()
+        facts = [(key, drive.cards[key].name, self._live_figure(key)) for key in order]
+        if facts == self.path_facts:
+            self._mark_selected()
+            return
+        self.path_facts = facts
+        clear(self.path_box)
         self.stations: dict[str, PathStation] = {}
-        for n, key in enumerate(order):
-            signal = shown.main_signal(drive, key)
-            value = shown.figure_of(run, signal, self.session.cursor_time) if run is not None and signal in run.keys else (shown.telling(drive, key, self.session.examined) or [""])[-1]
+        for n, (key, _, value) in enumerate(facts):
             station = PathStation(self._mark(key), drive.cards[key].name, value, first=n == 0, last=n == len(order) - 1)
             station.clicked.connect(lambda k=key: self.session.select([k]))
             self.stations[key] = station
@@ -205,6 +211,14 @@ class Spine(QWidget):
             hint.setContentsMargins(8, 4, 0, 4)
             self.path_box.addWidget(hint)
         self._mark_selected()
+
+    def _live_figure(self, key: str) -> str:
+        """The main signal of the last run, or before any run what the part tells of itself."""
+        drive, run = self.session.drive, self.session.last_run
+        signal = shown.main_signal(drive, key)
+        if run is not None and signal in run.keys:
+            return shown.figure_of(run, signal, self.session.cursor_time)
+        return (shown.telling(drive, key, self.session.examined) or [""])[-1]
 
     def _mark_selected(self) -> None:
         for key, station in getattr(self, "stations", {}).items():
@@ -229,13 +243,14 @@ class Spine(QWidget):
         self._refresh_loops()
 
     def _refresh_loops(self) -> None:
+        facts = [(loop.label, loop.regulator, *loop_state(judged, loop)) for loop, judged in self.judged if loop.regulator in self.session.drive.cards]
+        if facts == self.loop_facts:
+            return
+        self.loop_facts = facts
         clear(self.loop_box)
-        for loop, judged in self.judged:
-            if loop.regulator not in self.session.drive.cards:
-                continue
-            words, role = loop_state(judged, loop)
-            made = LoopRow(loop.label, words, role)
-            made.clicked.connect(lambda r=loop.regulator: (self.session.select([r]), self.loop_wanted.emit(r)))
+        for label_text, regulator, words, role in facts:
+            made = LoopRow(label_text, words, role)
+            made.clicked.connect(lambda r=regulator: (self.session.select([r]), self.loop_wanted.emit(r)))
             self.loop_box.addWidget(made)
         if not self.judged:
             hint = label("No closed loop found.", "muted")
@@ -267,6 +282,7 @@ class Spine(QWidget):
         sign.mouseDoubleClickEvent = lambda _, n=name: self.rename_quantity(n)
         sign.setToolTip(f"{name}: double-click to rename, right-click for more")
         field = Field(self.session.drive.quantities[name].text, f"Value of {name}", 84)
+        field.setFixedWidth(96)
         field.committed.connect(lambda text, n=name: self.session.do(commands.set_quantity(self.session.drive, n, text)))
         self.fields[name] = field
         made = row(sign, field, spacing=4)

@@ -200,7 +200,7 @@ class Strips(pg.GraphicsLayoutWidget):
             line = pg.InfiniteLine(self.times[which], angle=90, movable=True, pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine), hoverPen=pg.mkPen(tokens().brass, width=2.5))
             line.setZValue(15)
             if first:
-                label = pg.InfLineLabel(line, f" {which + 1} ", position=0.93, color="#FFFFFF", fill=pg.mkBrush(tokens().brass), movable=False)
+                label = pg.InfLineLabel(line, f" {which + 1} ", position=0.07, color="#FFFFFF", fill=pg.mkBrush(tokens().brass), movable=False)
                 label.setFont(font(10.5, bold=True))
             line.sigPositionChanged.connect(lambda moved, w=which: self._cursor_moved(w, moved.value()))
             plot.addItem(line, ignoreBounds=True)

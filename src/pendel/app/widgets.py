@@ -69,7 +69,7 @@ class Elided(QLabel):
         painter.setPen(self.palette().color(self.foregroundRole()))
         text = self.fontMetrics().elidedText(self.whole, Qt.TextElideMode.ElideRight, self.width())
         flags = (Qt.AlignmentFlag.AlignRight if self.right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
-        painter.drawText(self.rect(), flags, text)
+        painter.drawText(self.contentsRect(), flags, text)
 
 
 def row(*widgets: QWidget | int, spacing: int = 6) -> QHBoxLayout:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QMimeData, QPointF, QSettings, Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QColor, QGuiApplication, QKeySequence, QPainter, QPaintEvent, QPen, QResizeEvent
-from PyQt6.QtWidgets import QApplication, QButtonGroup, QFileDialog, QHBoxLayout, QInputDialog, QLineEdit, QMainWindow, QMenu, QMessageBox, QPlainTextEdit, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QButtonGroup, QFileDialog, QHBoxLayout, QInputDialog, QLineEdit, QMainWindow, QMenu, QMenuBar, QMessageBox, QPlainTextEdit, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from pendel import __version__
 from pendel.app.actions import ACTIONS, ON_SHEET
@@ -15,7 +15,7 @@ from pendel.app.drive_page import DrivePage
 from pendel.app.foot import Foot
 from pendel.app.jobs import RunJobs
 from pendel.app.look import colour
-from pendel.app.session import Session, autosave_path
+from pendel.app.session import DEMO, Session, autosave_path
 from pendel.app.widgets import Elided, Field, button, label
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import Card, Drive, End, OwnEquations, Wire
@@ -24,7 +24,6 @@ from pendel.core.drive.findings import Finding, Severity
 from pendel.core.errors import DriveProblem, FileProblem
 
 CLIP_MIME = "application/x-pendel-cards"
-DEMO = Path(__file__).parent.parent / "examples" / "car_door_drive.pendel"
 MOST_RECENT = 8
 
 
@@ -164,11 +163,13 @@ class MainWindow(QMainWindow):
         inside.addStretch(1)
         level = label("Averaged")
         level.setToolTip("Level of detail of the converters")
+        level.setFixedHeight(26)
         level.setStyleSheet(f"background: {colour('petrol_tint').name()}; color: {colour('petrol').name()}; border-radius: 12px; padding: 5px 14px; font-weight: bold;")
         inside.addWidget(level)
         inside.addSpacing(14)
         inside.addWidget(label("until", "muted"))
         self.until = Field("", "Run length", 72)
+        self.until.setFixedWidth(76)
         self.until.committed.connect(lambda text: self.session.do(commands.set_setting(self.session.drive, "until", text)))
         inside.addWidget(self.until)
         inside.addSpacing(8)
@@ -179,8 +180,7 @@ class MainWindow(QMainWindow):
         return header
 
     def _build_menus(self) -> None:
-        bar = self.menuBar()
-        assert bar is not None
+        bar = QMenuBar()
         menus: dict[str, QMenu] = {}
         for spec in ACTIONS:
             if spec.menu not in menus:
@@ -207,8 +207,14 @@ class MainWindow(QMainWindow):
             action.triggered.connect(lambda _=False, p=name: self.show_page(p))
             menus["View"].addAction(action)
         self.file_label = Elided("", "muted", right=True)
-        self.file_label.setMinimumWidth(420)
-        bar.setCornerWidget(self.file_label, Qt.Corner.TopRightCorner)
+        top = QWidget()
+        top.setObjectName("menu")
+        top.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        line = QHBoxLayout(top)
+        line.setContentsMargins(0, 0, 14, 0)
+        line.addWidget(bar)
+        line.addWidget(self.file_label, 1)
+        self.setMenuWidget(top)
 
     def _connect(self) -> None:
         session = self.session
@@ -254,6 +260,8 @@ class MainWindow(QMainWindow):
         self.setWindowTitle(f"{self.session.drive.title}{star} – Pendel")
 
     def _enable_actions(self) -> None:
+        if self.session.closing:
+            return
         undo, redo = self.actions_by_name["undo"], self.actions_by_name["redo"]
         stack = self.session.undo
         undo.setEnabled(stack.canUndo())
@@ -282,8 +290,8 @@ class MainWindow(QMainWindow):
         inspector = self.drive_page.inspector
         if finding.card in self.session.drive.cards:
             tab = finding.field.split(":")[0]
-            inspector.tab = {"start": "Start", "profile": "Profile"}.get(tab, "Equations" if tab in ("ports", "values", "states", "unknowns", "equations") and ":" in finding.field else "Values")
             self.session.select([finding.card])
+            inspector.tab = {"start": "Start", "profile": "Profile"}.get(tab, "Equations" if tab in ("ports", "values", "states", "unknowns", "equations") and ":" in finding.field else "Values")
             inspector.rebuild()
             if finding.field in inspector.fields:
                 inspector.fields[finding.field].setFocus()
@@ -641,6 +649,7 @@ class MainWindow(QMainWindow):
         if not self.may_leave():
             event.ignore()
             return
+        self.session.closing = True
         self.settings.setValue("geometry", self.saveGeometry())
         self.jobs.close()
         firmware = self.pages["Firmware"]

@@ -51,8 +51,13 @@ class Anchor:
 NORMALS = {"left": (-1.0, 0.0), "right": (1.0, 0.0), "top": (0.0, -1.0), "bottom": (0.0, 1.0)}
 
 
-def facing_side(box: Box, other: Box, *, signal_out: bool | None) -> str:
-    """Side of ``box`` for a wire to ``other``. Signals flow to the left; cards above are met at the top."""
+def facing_side(box: Box, other: Box, *, signal_out: bool | None, part: bool = False) -> str:
+    """Side of ``box`` for a wire to ``other``. Signals flow to the left; cards above are met at the top.
+
+    Signals meet a ``part`` at its lower edge, where the control deck lies.
+    """
+    if part and signal_out is not None:
+        return "bottom"
     (x, y), (ox, oy) = box.centre, other.centre
     above, below = other.y + other.h <= box.y, other.y >= box.y + box.h
     if signal_out is None:
@@ -89,6 +94,8 @@ class Link:
     signal: bool
     joint_a: str
     joint_b: str
+    part_a: bool = False
+    part_b: bool = False
 
 
 def anchors(boxes: Mapping[str, Box], links: Iterable[Link]) -> dict[tuple[str, str], Anchor]:
@@ -96,9 +103,10 @@ def anchors(boxes: Mapping[str, Box], links: Iterable[Link]) -> dict[tuple[str, 
     wanted: dict[tuple[str, str], dict[str, list[float]]] = {}
     side_of: dict[str, tuple[str, str]] = {}
     for link in links:
-        for joint, here, there, out in ((link.joint_a, link.a, link.b, True), (link.joint_b, link.b, link.a, False)):
+        ends = ((link.joint_a, link.a, link.b, True, link.part_a), (link.joint_b, link.b, link.a, False, link.part_b))
+        for joint, here, there, out, part in ends:
             box, other = boxes[here], boxes[there]
-            card_side = side_of.setdefault(joint, (here, facing_side(box, other, signal_out=out if link.signal else None)))
+            card_side = side_of.setdefault(joint, (here, facing_side(box, other, signal_out=out if link.signal else None, part=part)))
             along = other.centre[0] if card_side[1] in ("top", "bottom") else other.centre[1]
             wanted.setdefault(card_side, {}).setdefault(joint, []).append(along)
     found: dict[tuple[str, str], Anchor] = {}

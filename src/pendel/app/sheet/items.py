@@ -214,8 +214,8 @@ class WireItem(QGraphicsItem):
             painter.drawEllipse(QPointF(x, y), 4, 4)
             self._label(painter, self.tap, QPointF(x + 7, y - 4 if longest else y - 6))
         elif self.label:
-            (x, y), vertical = self._middle()
-            self._label(painter, self.label, QPointF(x + 5, y - 3) if vertical else QPointF(x - 10, y - 5))
+            (x, y), (_, above) = self.path[-1], self.path[-2]
+            self._label(painter, self.label, QPointF(x + 5, y - 9) if above < y else QPointF(x - 30, y - 5))
 
     def _middle(self) -> tuple[Point, bool]:
         a, b = max(segments(self.path), key=lambda s: abs(s[0][0] - s[1][0]) + abs(s[0][1] - s[1][1]))

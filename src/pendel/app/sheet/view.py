@@ -154,7 +154,7 @@ class SheetView(QGraphicsView):
         for key, wire in drive.wires.items():
             if key in self.wires and wire.a.card in self.cards and wire.b.card in self.cards:
                 signal = self.wires[key].link in ("continuous", "sampled")
-                found.append(Routed(key, wire.a.card, wire.b.card, signal, str(wire.a), str(wire.b)))
+                found.append(Routed(key, wire.a.card, wire.b.card, signal, str(wire.a), str(wire.b), self.cards[wire.a.card].face.power, self.cards[wire.b.card].face.power))
         return found
 
     def reroute(self) -> None:

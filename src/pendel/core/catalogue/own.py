@@ -39,7 +39,7 @@ class OwnModel:
         self.problems.append((section, line, sentence))
 
     def name(self, name: str, dim: Dimension) -> None:
-        check_name(name)
+        check_name(name, units_too=True)
         if name in self.dims:
             raise DriveProblem(f"{name} is defined twice. Rename one of them.")
         self.dims[name] = dim

@@ -290,6 +290,15 @@ def is_plain(text: str) -> bool:
         return False
 
 
+def is_literal(text: str) -> bool:
+    """True for a single number, with or without a unit."""
+    try:
+        node = read(text)
+    except SyntaxProblem:
+        return False
+    return isinstance(node.operand if isinstance(node, Negative) else node, Number)
+
+
 def renamed(text: str, old: str, new: str) -> str:
     """``text`` with every use of the name ``old`` replaced, spacing kept."""
     try:
@@ -417,4 +426,4 @@ def value_in_field(text: str, wanted_unit: str, lookup: Lookup) -> float:
 
 
 __all__ = ["Binary", "Call", "ExpressionProblem", "FUNCTIONS", "Lookup", "Mapping", "Measured", "Name", "Negative", "Node", "Number",
-           "UnknownName", "evaluate", "is_plain", "names_in", "read", "read_equation", "renamed", "tokens", "value_in_field", "walk"]  # fmt: skip
+           "UnknownName", "evaluate", "is_literal", "is_plain", "names_in", "read", "read_equation", "renamed", "tokens", "value_in_field", "walk"]  # fmt: skip

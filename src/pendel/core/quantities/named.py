@@ -14,11 +14,14 @@ from pendel.core.quantities.units import is_unit
 NAME = re.compile(r"[^\W\d]\w*")
 
 
-def check_name(name: str) -> None:
-    """Raise `DriveProblem` with a sentence when ``name`` cannot name a quantity."""
+def check_name(name: str, *, units_too: bool = False) -> None:
+    """Raise `DriveProblem` with a sentence when ``name`` cannot name a quantity.
+
+    ``units_too`` admits names of units, such as J, where numbers with units do not stand beside them.
+    """
     if not NAME.fullmatch(name) or keyword.iskeyword(name):
         raise DriveProblem(f"“{name}” cannot be a name. Use letters, digits and _, starting with a letter.")
-    if is_unit(name):
+    if is_unit(name) and not units_too:
         raise DriveProblem(f"“{name}” is a unit. Choose another name, such as {name}_1.")
     if name in FUNCTIONS or name in CONSTANTS or name == "der":
         raise DriveProblem(f"“{name}” is a function or constant. Choose another name, such as {name}_1.")

@@ -85,7 +85,7 @@ def unit(text: str) -> tuple[float, Dimension]:
 
 
 NAMED = {unit(u)[1]: u for u in ("", "A/s", "V/s", "A·s", "N·m/s", "kg·m²", "N·m·s", "N/m", "N·s/m", "kg", "m", "s", "A", "K", "m/s", "m/s²", "Hz",
-                                 "V", "W", "J", "N", "H", "F", "Ω", "Wb", "K/W", "J/K", "V/A²", "A/V", "m²")}  # fmt: skip
+                                 "V", "W", "J", "N", "H", "F", "Ω", "N·m/A", "K/W", "J/K", "V/A²", "A/V", "m²")}  # fmt: skip
 
 
 def dimension_text(dim: Dimension) -> str:
@@ -93,7 +93,7 @@ def dimension_text(dim: Dimension) -> str:
     if dim == NONE:
         return "a plain number"
     if dim in NAMED:
-        return {"J": "J (or N·m)", "Hz": "rad/s (or Hz)", "Wb": "N·m/A (or V·s)"}.get(NAMED[dim], NAMED[dim])
+        return {"J": "J (or N·m)", "Hz": "rad/s (or Hz)", "N·m/A": "N·m/A (or V·s)"}.get(NAMED[dim], NAMED[dim])
     parts = [s if e == 1 else f"{s}^{e:g}" for s, e in zip(BASE_SYMBOLS, dim) if e]
     return "·".join(parts)
 

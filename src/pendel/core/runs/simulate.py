@@ -75,7 +75,8 @@ def signal_infos(drive: Drive) -> dict[str, SignalInfo]:
             for port in kind.ports:
                 if port.link.value == "signal out":
                     unit = signal_unit(drive, End(key, port.name))
-                    found[f"{key}.{port.name}"] = SignalInfo(f"{key}.{port.name}", card.name, port.label[:1].lower() + port.label[1:], unit)
+                    words = card.name if port.label in ("Output", "Sampled value") else port.label
+                    found[f"{key}.{port.name}"] = SignalInfo(f"{key}.{port.name}", card.name, words[:1].lower() + words[1:], unit)
     return found
 
 

@@ -6,8 +6,11 @@ stopping and progress go through shared memory, so that both are at once.
 
 from __future__ import annotations
 
-import ctypes
-import multiprocessing
+import mmap
+import os
+import socket
+import subprocess
+import sys
 import traceback
 from dataclasses import dataclass
 from multiprocessing.connection import Connection
@@ -17,8 +20,14 @@ from typing import Any
 import numpy as np
 
 from pendel.core.drive.file import from_text
-from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveHasFindings, PendelError
+
+SHARED_BYTES = 4096
+
+
+def shared_flags(memory: mmap.mmap) -> tuple[np.ndarray, np.ndarray]:
+    """The stop flag and the progress (s) in shared memory."""
+    return np.frombuffer(memory, dtype=np.int32, count=1, offset=0), np.frombuffer(memory, dtype=np.float64, count=1, offset=8)
 
 
 @dataclass(frozen=True)
@@ -46,12 +55,12 @@ class RunFailed:
     log: str = ""
 
 
-def serve(connection: Connection, stop: Any, progress: Any) -> None:
+def serve(connection: Connection, memory: mmap.mmap) -> None:
     """The worker's life: answer requests until the pipe closes."""
     from pendel.core.plant.integrate import Watch
     from pendel.core.plant.model import time_loop
 
-    watch = Watch(np.frombuffer(stop, dtype=np.int32), np.frombuffer(progress, dtype=np.float64))
+    watch = Watch(*shared_flags(memory))
     try:
         time_loop()
     except PendelError:
@@ -90,20 +99,25 @@ class Worker:
     """Handle on a worker process; restarts it when it dies."""
 
     def __init__(self) -> None:
-        self._context = multiprocessing.get_context("spawn")
-        self._process: Any = None
         self.start()
 
     def start(self) -> None:
-        self.stop_flag = self._context.RawArray(ctypes.c_int32, 1)
-        self.progress_value = self._context.RawArray(ctypes.c_double, 1)
-        self.connection, theirs = self._context.Pipe()
-        self._process = self._context.Process(target=serve, args=(theirs, self.stop_flag, self.progress_value), daemon=True)
-        self._process.start()
+        ours, theirs = socket.socketpair()
+        shared = os.memfd_create("pendel-run")
+        os.ftruncate(shared, SHARED_BYTES)
+        self.stop_flag, self.progress_value = shared_flags(mmap.mmap(shared, SHARED_BYTES))
+        command = [sys.executable, "-m", "pendel.core.runs.worker", str(theirs.fileno()), str(shared)]
+        self._process = subprocess.Popen(command, pass_fds=(theirs.fileno(), shared), stdin=subprocess.DEVNULL)
         theirs.close()
+        os.close(shared)
+        self.connection = Connection(ours.detach())
+
+    @property
+    def alive(self) -> bool:
+        return self._process.poll() is None
 
     def request(self, request: RunRequest) -> None:
-        if not self._process.is_alive():
+        if not self.alive:
             self.start()
         self.stop_flag[0] = 0
         self.progress_value[0] = 0.0
@@ -115,7 +129,7 @@ class Worker:
     @property
     def progress(self) -> float:
         """Simulated time reached (s)."""
-        return self.progress_value[0]
+        return float(self.progress_value[0])
 
     def answer(self) -> RunFinished | RunFailed | None:
         """The answer when there is one. A dead worker answers with what happened, and is replaced."""
@@ -125,21 +139,28 @@ class Worker:
         except (EOFError, OSError):
             pass
         else:
-            if self._process.is_alive():
+            if self.alive:
                 return None
-        code = self._process.exitcode
         self.kill()
+        code = self._process.returncode
         self.start()
         return RunFailed(((f"The run's process ended unexpectedly (code {code}). The drive is untouched; run again.", "", ""),))
 
     def kill(self) -> None:
         self.connection.close()
-        if self._process.is_alive():
+        if self.alive:
             self._process.terminate()
-            self._process.join(2.0)
-            if self._process.is_alive():
-                self._process.kill()
-        self._process.join(2.0)
+        try:
+            self._process.wait(2.0)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
 
 
-__all__ = ["Finding", "RunFailed", "RunFinished", "RunRequest", "Worker"]
+__all__ = ["RunFailed", "RunFinished", "RunRequest", "Worker", "serve"]
+
+if __name__ == "__main__":
+    # The module must be known by its real name, so that records pickle alike on both sides.
+    from pendel.core.runs import worker
+
+    worker.serve(Connection(int(sys.argv[1])), mmap.mmap(int(sys.argv[2]), SHARED_BYTES))

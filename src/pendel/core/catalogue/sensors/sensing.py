@@ -29,6 +29,13 @@ def derive(v, card, period):
 MODE = Choice("mode", "Behaves", (("as it is", "as it is, with its errors"), ("ideal", "ideal")))
 
 
+def tell_errors(v):
+    """The first error that is not zero."""
+    words = {"noise_relative": "noise", "noise_absolute": "noise", "offset": "offset", "gain_error": "gain error"}
+    found = [f"{word} {v[name]}" for name, word in words.items() if not v[name].startswith("0 ") and v[name] != "0"]
+    return found or ["no errors set"]
+
+
 def sensor(id, title, word, unit, keywords):
     return Block(
         id=id,
@@ -51,7 +58,7 @@ def sensor(id, title, word, unit, keywords):
         ),
         update=update,
         derive=derive,
-        telling=lambda v, card: ("ideal",) if card.choices.get("mode") == "ideal" else (f"noise {v['noise_relative']}", f"gain {v['gain_error']}"),
+        telling=lambda v, card: ("ideal",) if card.choices.get("mode") == "ideal" else tell_errors(v),
     )
 
 
