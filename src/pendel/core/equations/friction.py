@@ -18,6 +18,7 @@ import numpy as np
 from pendel.core.equations.context import DryFriction, ModeEntry, Network
 from pendel.core.equations.reduce import Reduction
 
+TINY_SPEED = 1e-9
 TINY_FORCE = 1e-9
 """Keeps the shares defined where no friction of a group can hold anything."""
 
@@ -113,4 +114,6 @@ def state_group(network: Network, group: list[Member]) -> None:
         network.equation(f.card, moving * (f.force - f.sliding(member.sign * s)) + (1 - moving) * held)
         holding = holding + member.ratio * f.force
     forward, backward = (sum((ca.fabs(m.ratio) * m.capacity(ahead) for m in group), ca.SX(0)) for ahead in (True, False))
+    # Stuck, the speed is zero by construction; a starting value that is not lets the part slide at once.
+    mode.exits += [(0, first.speed - TINY_SPEED, 1), (0, -first.speed - TINY_SPEED, -1)]
     mode.exits += [(0, holding - forward, 1), (0, -holding - backward, -1), (1, -first.speed, 0), (-1, first.speed, 0)]

@@ -56,6 +56,15 @@ class Row:
     coefficients: dict[str, ca.SX] = field(default_factory=dict)
 
 
+def in_words(unknown: str) -> str:
+    """An unknown's name for people: ``through:supply.dc.0`` is the flow into supply at dc."""
+    kind, found, place = unknown.partition(":")
+    if not found:
+        return unknown
+    card, port, *_ = place.split(".") + [""]
+    return {"through": f"the flow into {card} at {port}", "across": f"the level at {card} {port}"}.get(kind, f"the level of {card}")
+
+
 class Reduction:
     def __init__(self, network: Network):
         self.network = network
@@ -66,6 +75,7 @@ class Reduction:
             self.symbols[entry.derivative.name()] = entry.derivative
         self.open = set(network.unknowns) | {e.derivative.name() for e in network.states}
         self.order: list[tuple[str, ca.SX]] = []
+        self.rng = np.random.default_rng(11)
         self.values_only = {s.name() for s, _ in network.parameters.values()}
         self.sampled = self.sample_values()
         self.rows = [self.row(owner, expression) for owner, expression in network.equations]
@@ -86,12 +96,11 @@ class Reduction:
 
     def values_at_samples(self, expression: ca.SX) -> np.ndarray:
         symbols = ca.symvar(expression)
-        rng = np.random.default_rng(11)
         columns = []
         for symbol in symbols:
             column = self.sampled.get(symbol.name())
             if column is None:
-                column = rng.uniform(-2.0, 2.0, SAMPLES)
+                column = self.rng.uniform(-2.0, 2.0, SAMPLES)
                 column[0] = 0.0
                 self.sampled[symbol.name()] = column
             columns.append(column)
@@ -171,7 +180,7 @@ class Reduction:
             self.eliminate(*pivot)
         if self.open:
             owners = sorted({name.split(":")[-1].strip("der()").split(".")[0] for name in self.open})
-            raise EquationProblem("Nothing determines " + ", ".join(sorted(self.open)[:3]) + ". Connect the open end or add what is missing.", tuple(owners))
+            raise EquationProblem("Nothing determines " + ", ".join(in_words(n) for n in sorted(self.open)[:3]) + ". Connect the open end or add what is missing.", tuple(owners))
         return self.explicit()
 
     def drop_vanishing_or_fail(self) -> None:
@@ -186,8 +195,8 @@ class Reduction:
                     return
         owners = tuple(sorted({r.owner for r in self.rows}))
         raise EquationProblem(
-            "The equations of " + " and ".join(owners) + " cannot be solved for " + ", ".join(sorted(self.rows[0].unknowns)[:3])
-            + ": they form a nonlinear loop, or two parts hold the same thing at once. Put a state between them or join the two parts.", owners)  # fmt: skip
+            "The equations of " + " and ".join(owners) + " cannot be solved for " + ", ".join(in_words(n) for n in sorted(self.rows[0].unknowns)[:3])
+            + ": they form a nonlinear loop, or two parts fix the same thing at once. Put a state or a resistance between them, or join the two parts.", owners)  # fmt: skip
 
     def treat_bare(self, row: Row) -> None:
         at = self.values_at_samples(row.expression)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from dataclasses import dataclass
 
@@ -58,7 +59,7 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
 def equation_finding(drive: Drive, problem: EquationProblem) -> Finding:
     sentence = problem.sentence
     for key, card in drive.cards.items():
-        sentence = sentence.replace(f"{key}.", f"{card.name}: ") if f"{key}." in sentence else sentence.replace(key, card.name)
+        sentence = re.sub(rf"(?<![\w.]){re.escape(key)}(?![\w])", card.name, sentence)
     owner = next((o for o in problem.owners if o in drive.cards), "")
     return fault(sentence, owner)
 
@@ -84,7 +85,9 @@ def run_drive(prepared: Prepared, *, name: str = "Run", watch: Watch | None = No
     """Run a prepared drive. The outcome says whether it reached its end; this never raises for that."""
     settings = prepared.examined.settings
     drive = prepared.drive
-    run_settings = RunSettings(until or settings["until"], settings["tolerance"], drive.settings["method"], int(settings["seed"]))
+    end = until or settings["until"]
+    # Steps of at most a thousandth keep traces smooth where the method alone would take far longer ones.
+    run_settings = RunSettings(end, settings["tolerance"], drive.settings["method"], int(settings["seed"]), h_max=end / 1000)
     begun = time.perf_counter()
     recorded = integrate(prepared.model, prepared.deck, run_settings, watch)
     seconds = time.perf_counter() - begun

@@ -7,7 +7,8 @@ from pendel.core.catalogue.declare import ANY, Block, Value
 
 
 def update_step(out, before, after, t_0, n, dt):
-    out = after if n * dt >= t_0 - 0.000000001 else before
+    """Jumps at the tick nearest to t_0, in every number format."""
+    out = after if n * dt >= t_0 - 0.5 * dt else before
     n = n + 1.0
 
 

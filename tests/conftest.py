@@ -1,0 +1,27 @@
+"""Every test session has its own cache, state and settings folders and no screen."""
+
+import os
+import tempfile
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+_home = tempfile.mkdtemp(prefix="pendel-test-")
+os.environ["XDG_STATE_HOME"] = str(Path(_home) / "state")
+os.environ.setdefault("XDG_CACHE_HOME", str(Path(_home) / "cache"))
+
+import pytest  # noqa: E402
+
+from pendel.core.drive.file import load  # noqa: E402
+
+EXAMPLE = Path(__file__).parent.parent / "src" / "pendel" / "examples" / "car_door_drive.pendel"
+
+
+@pytest.fixture
+def door():
+    """The car door drive as a document."""
+    return load(EXAMPLE)
+
+
+@pytest.fixture
+def example_path():
+    return EXAMPLE

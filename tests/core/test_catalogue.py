@@ -1,0 +1,164 @@
+"""Every catalogue entry: builds, saves, reloads, runs, conserves energy or agrees with its shipped C."""
+
+import numpy as np
+import pytest
+
+import pendel
+from pendel.core.catalogue.declare import Block, Deck, Link, Part
+from pendel.core.catalogue.index import kinds
+from pendel.core.catalogue.own import EXAMPLE
+from pendel.core.controllers.emit import NumberFormat
+from pendel.core.controllers.language import LanguageProblem, parse_update, read_update
+from pendel.core.drive import commands, file
+from pendel.core.firmware.ship import build_and_check
+from pendel.core.runs.simulate import prepare, run_drive
+
+PARTS = [k.id for k in kinds().values() if isinstance(k, Part)]
+BLOCKS = [k.id for k in kinds().values() if isinstance(k, Block)]
+
+
+def bench_for_part(kind):
+    """The part with something fitting on each of its power ports."""
+    d = pendel.Drive("Bench")
+    profile = [("0", "0"), ("0.02", "3"), ("0.1", "3")] if kind.has_profile else ()
+    key = d.add(kind.id, "Under test", profile=profile, own=EXAMPLE if kind.id == "own" else None)
+    ports = kind.ports or (() if kind.id != "own" else ())
+    if kind.id == "own":
+        d.add("dc_source", "Feed")
+        d.connect("feed.dc", f"{key}.winding")
+        return d, key
+    for n, port in enumerate(ports):
+        if port.link is Link.DC:
+            feed = port.side == "left" or kind.id == "dc_source"
+            partner = "dc_source" if feed and kind.id != "dc_source" else "brushed_dc"
+            other = d.add(partner, f"Other {n}")
+            d.connect(f"{key}.{port.name}", f"{other}.{'dc' if partner == 'dc_source' else 'winding'}")
+        elif port.link is Link.LINE:
+            d.add("dc_source", "Feed")
+            d.add("brushed_dc", "User")
+            d.connect("feed.dc", "user.winding")
+            d.connect("feed.dc", f"{key}.{port.name}")
+        elif port.link is Link.SHAFT and kind.id != "brushed_dc":
+            other = d.add("inertia", f"Wheel {n}", starts={"omega": "4 rad/s"} if n == 0 and not kind.has_profile else None)
+            d.connect(f"{key}.{port.name}", f"{other}.a")
+        elif port.link is Link.ROD:
+            other = d.add("mass", f"Body {n}", m="1", starts={"v": "2 m/s"} if n == 0 else None)
+            d.connect(f"{key}.{port.name}", f"{other}.a")
+        elif port.link is Link.SIGNAL_IN:
+            other = d.add("sine", f"Tone {n}", amplitude="0.7", f="50")
+            d.connect(f"{other}.out", f"{key}.{port.name}")
+    return d, key
+
+
+@pytest.mark.parametrize("kind_id", PARTS)
+def test_part_reloads_runs_and_conserves_energy(kind_id):
+    kind = kinds()[kind_id]
+    assert kind.title and kind.sentence.endswith(".")
+    d, key = bench_for_part(kind)
+    again = pendel.Drive(document=file.from_text(file.to_text(d.document)))
+    run = again.run(0.1, with_energy=True)
+    shown = kind.signals if kind_id != "own" else ()
+    for s in shown:
+        assert np.all(np.isfinite(run[f"{key}.{s.name}"].y))
+    supplied = sum(run[k].y[-1] for k in run.keys() if k.startswith("energy.supplied:"))
+    lost = sum(run[k].y[-1] for k in run.keys() if k.startswith("energy.lost:"))
+    stored = run["energy.stored"].y
+    size = max(abs(supplied), abs(lost), float(np.max(stored)), 1e-3)
+    if kind_id == "own":
+        return  # its stored energy is the user's own matter
+    assert abs(supplied - lost - (stored[-1] - stored[0])) < 2e-6 * size
+
+
+def bench_for_block(kind):
+    """The block between sines and a tap; sensors read a spinning motor."""
+    d = pendel.Drive("Block bench")
+    d.set("tick", "100 us")
+    d.add("dc_source", "Feed")
+    d.add("four_quadrant_bridge", "Bridge")
+    d.add("brushed_dc", "Motor")
+    d.connect("feed.dc", "bridge.dc")
+    d.connect("bridge.out", "motor.winding")
+    profile = [("0", "0"), ("0.02", "0.5"), ("0.04", "-0.2")] if kind.has_profile else ()
+    key = d.add(kind.id, "Under test", profile=profile, **({"t_0": "0.03"} if kind.id in ("step", "ramp") else {}))
+    for n, port in enumerate(p for p in kind.ports if p.link is Link.SIGNAL_IN):
+        if kind.deck is Deck.SENSOR:
+            d.connect("motor.angle" if port.unit == "rad" else "motor.current" if port.unit != "V" else "motor.voltage", f"{key}.{port.name}")
+        else:
+            tone = d.add("sine", f"Tone {n}", amplitude=str(0.6 + 0.3 * n), mean="0.1", f=str(17 + 13 * n))
+            d.connect(f"{tone}.out", f"{key}.{port.name}")
+    out = next(p.name for p in kind.ports if p.link is Link.SIGNAL_OUT)
+    d.add("limiter", "Clip", low="-0.5", high="0.5")
+    if kind.deck is Deck.SENSOR:
+        d.add("sine", "Drive", amplitude="0.4", f="20")
+    d.connect("drive.out" if kind.deck is Deck.SENSOR else f"{key}.{out}", "clip.x")
+    d.connect("clip.out", "bridge.duty")
+    return d, key, out
+
+
+@pytest.mark.parametrize("kind_id", BLOCKS)
+def test_block_reloads_runs_and_its_shipped_code_agrees(kind_id):
+    kind = kinds()[kind_id]
+    read_update(kind.update)
+    d, key, out = bench_for_block(kind)
+    document = file.from_text(file.to_text(d.document))
+    prepared = prepare(document)
+    run = run_drive(prepared, until=0.1)
+    assert not run.message
+    assert np.ptp(run.trace(f"{key}.{out}").y) > 0
+    checked = build_and_check(prepared.deck, NumberFormat.FLOAT32, run)
+    for c in checked.compared:
+        assert c.largest <= 2e-3 * max(c.span, 1e-3), c.signal
+    double = build_and_check(prepared.deck, NumberFormat.FLOAT64, run)
+    for c in double.compared:
+        simulated = run.trace(c.signal).y
+        np.testing.assert_allclose(c.shipped, simulated, atol=1e-9 * max(1.0, float(np.max(np.abs(simulated)))))
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["def f(x, out):\n    import os\n", "def f(x, out):\n    out = x ** 2\n", "def f(x, out):\n    out = open(x)\n", "def f(x, out):\n    while x:\n        x = 0\n", "def f(x, out):\n    out = y\n"],
+)
+def test_block_language_refuses_what_is_outside_it(text):
+    with pytest.raises(LanguageProblem):
+        parse_update(text)
+
+
+def sensed(door, **values):
+    commands.set_values(door, "current_sensor", values, "x").apply(door)
+    return pendel.Drive(document=door).run()
+
+
+def test_sensor_errors_show_as_declared_and_repeat_exactly(door):
+    run = sensed(door, gain_error="3", offset="0.2")
+    ticks = run["current_sensor.value"]
+    true = run.at("door_motor.current", ticks.t)
+    np.testing.assert_allclose(ticks.y, 1.03 * true + 0.2, atol=2e-3)
+    noisy = sensed(door, gain_error="0", offset="0", noise_relative="1.5", noise_absolute="0.05")
+    again = sensed(door, gain_error="0", offset="0", noise_relative="1.5", noise_absolute="0.05")
+    np.testing.assert_array_equal(noisy["current_sensor.value"].y, again["current_sensor.value"].y)
+    true = noisy.at("door_motor.current", noisy["current_sensor.value"].t)
+    scatter = (noisy["current_sensor.value"].y - true) / (0.05 + 0.015 * np.abs(true))
+    assert np.std(scatter) == pytest.approx(1.0, rel=0.03)  # 24 000 normal deviates
+    assert abs(np.mean(scatter)) < 0.03
+    commands.set_setting(door, "seed", "2").apply(door)
+    other = pendel.Drive(document=door).run()
+    assert np.any(other["current_sensor.value"].y != again["current_sensor.value"].y)
+    commands.set_setting(door, "sensors", "ideal").apply(door)
+    ideal = pendel.Drive(document=door).run()
+    np.testing.assert_allclose(ideal["current_sensor.value"].y, ideal.at("door_motor.current", ticks.t), atol=1e-9)
+
+
+def test_encoder_speed_moves_in_whole_counts(door):
+    run = pendel.Drive(document=door).run()
+    one = 2 * np.pi / (4 * 512) / 1e-3
+    steps = run["encoder.speed"].y / one
+    np.testing.assert_allclose(steps, np.round(steps), atol=1e-9)
+
+
+def test_delay_and_quantisation(door):
+    run = sensed(door, delay="200 us", bits="8", range="32")
+    step = 64 / 256
+    seen = run["current_sensor.value"]
+    np.testing.assert_allclose(seen.y / step, np.round(seen.y / step), atol=1e-9)
+    late = run.at("door_motor.current", np.maximum(seen.t - 200e-6, 0))
+    assert np.max(np.abs(seen.y - late)) <= step / 2 + 2e-3

@@ -1,0 +1,115 @@
+import csv
+import subprocess
+import sys
+
+import h5py
+import numpy as np
+import pytest
+import scipy.io
+
+import pendel
+from pendel.cli.main import main
+from pendel.core.errors import BuildProblem, FileProblem
+from pendel.core.plant import compiler
+from pendel.core.runs import kept
+from pendel.core.runs.worker import RunFailed, RunRequest, Worker
+
+
+def test_check_says_what_is_wrong_and_sets_the_exit_code(example_path, tmp_path, capsys):
+    assert main(["check", str(example_path)]) == 0
+    assert "no findings" in capsys.readouterr().out
+    assert main(["check", str(example_path), "--set", "m_leaf=0 kg"]) == 1
+    assert "fault: door_leaf.m" in capsys.readouterr().out
+    assert main(["check", str(tmp_path / "none.pendel")]) == 2
+    assert main(["run", str(example_path), "--set", "nothing=1"]) == 2
+    assert "no quantity or setting nothing" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("ending", ["csv", "h5", "mat"])
+def test_run_writes_traces_with_names_and_units(example_path, tmp_path, ending):
+    out = tmp_path / f"x.{ending}"
+    assert main(["run", str(example_path), "--until", "0.2 s", "--set", "K_p=40 A*s/m", "--signals", "door_motor.speed,current_pi.out", "--out", str(out)]) == 0
+    d = pendel.open(example_path)
+    d.set("K_p", "40 A*s/m")
+    speed = d.run(0.2)["door_motor.speed"].y
+    if ending == "csv":
+        with out.open() as stream:
+            rows = list(csv.reader(stream))
+        assert rows[0] == ["time [s]", "door_motor.speed [rad/s]", "current_pi.out [V]"]
+        np.testing.assert_allclose([float(r[1]) for r in rows[1:]], speed, rtol=1e-7, atol=1e-9)
+    elif ending == "h5":
+        with h5py.File(out) as f:
+            np.testing.assert_array_equal(f["door_motor.speed"][()], speed)
+            assert f["door_motor.speed"].attrs["unit"] == "rad/s"
+    else:
+        np.testing.assert_array_equal(scipy.io.loadmat(out)["door_motor_speed"].ravel(), speed)
+
+
+def test_written_c_compiles_strictly_and_runs(example_path, tmp_path):
+    assert main(["c", str(example_path), str(tmp_path)]) == 0
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["car_door_drive.c", "car_door_drive.h", "main.c"]
+    assert "free of any condition" in (tmp_path / "car_door_drive.c").read_text()
+    program = tmp_path / "example"
+    subprocess.run([*compiler.compiler(), "-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", str(tmp_path / "car_door_drive.c"), str(tmp_path / "main.c"), "-lm", "-o", str(program)], check=True)
+    assert len(subprocess.run([str(program)], capture_output=True, check=True).stdout.split()) == 10
+
+
+def test_a_machine_without_compiler_gets_a_sentence(monkeypatch):
+    compiler.compiler.cache_clear()
+    monkeypatch.setenv("PATH", "/nowhere")
+    monkeypatch.setattr(compiler.importlib.util, "find_spec", lambda name: None)
+    with pytest.raises(BuildProblem, match="apt install gcc"):
+        compiler.compiler()
+    monkeypatch.undo()
+    compiler.compiler.cache_clear()
+    assert compiler.compiler()
+
+
+def test_kept_run_explains_itself(door, tmp_path):
+    run = pendel.Drive(document=door).run(0.1).kept
+    kept.save(run, tmp_path / "run1.h5")
+    again = kept.load(tmp_path / "run1.h5")
+    assert "door_leaf" in again.drive_text
+    for key in run.keys:
+        np.testing.assert_array_equal(again.trace(key).y, run.trace(key).y)
+        assert again.trace(key).unit == run.trace(key).unit
+    (tmp_path / "bad.h5").write_bytes(b"garbage")
+    with pytest.raises(FileProblem):
+        kept.load(tmp_path / "bad.h5")
+
+
+def wait(worker):
+    import time
+
+    end = time.monotonic() + 60
+    while time.monotonic() < end:
+        answer = worker.answer()
+        if answer is not None:
+            return answer
+        time.sleep(0.005)
+    raise AssertionError("the worker never answered")
+
+
+def test_worker_survives_stop_and_death(example_path, tmp_path):
+    worker = Worker()
+    text = example_path.read_text()
+    try:
+        worker.request(RunRequest(text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 1", "", str(tmp_path / "r.h5")))
+        while worker.progress < 0.01:
+            assert worker.answer() is None
+        worker.stop()
+        assert wait(worker).stopped
+        worker.request(RunRequest(text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 2", "", str(tmp_path / "r.h5")))
+        worker._process.kill()
+        answer = wait(worker)
+        assert isinstance(answer, RunFailed)
+        assert "unexpectedly" in answer.findings[0][0]
+        worker.request(RunRequest(text, "Run 3", "", str(tmp_path / "r.h5")))
+        assert wait(worker).message == ""
+    finally:
+        worker.kill()
+
+
+def test_module_runs_from_the_shell(example_path):
+    done = subprocess.run([sys.executable, "-m", "pendel.cli.main", "check", str(example_path)], capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stdout) == (0, "no findings\n")

@@ -1,0 +1,171 @@
+import json
+import os
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from pendel.core.check import examine
+from pendel.core.drive import commands, file
+from pendel.core.drive.document import Drive, End, OwnEquations
+from pendel.core.errors import DriveProblem, FileProblem
+
+
+def every_command(d: Drive):
+    yield lambda: commands.add_card(d, "inertia", "Flywheel", 3, 4)
+    yield lambda: commands.set_value(d, "gear", "ratio", "11")
+    yield lambda: commands.set_choice(d, "door_motor", "entry", "stall")
+    yield lambda: commands.set_start(d, "door_leaf", "v", "0.1 m/s")
+    yield lambda: commands.set_profile(d, "rubbing", [("0 s", "1"), ("1 s", "2")])
+    yield lambda: commands.move_cards(d, {"gear": (1, 2), "belt": (5, 6)})
+    yield lambda: commands.rename_card(d, "gear", "Worm box")
+    yield lambda: commands.rename_quantity(d, "U_link", "U_dc")
+    yield lambda: commands.set_quantity(d, "K_p", "9 A*s/m")
+    yield lambda: commands.set_quantity(d, "J_x", "1e-3 kg*m^2")
+    yield lambda: commands.remove_wires(d, [next(iter(d.wires))])
+    yield lambda: commands.add_wire(d, End("supply", "voltage"), End("pulse_stage", "u_link"))
+    yield lambda: commands.copy_cards(d, ["encoder", "travel_speed"])[0]
+    yield lambda: commands.add_tap(d, "here", End("gear", "torque"))
+    yield lambda: commands.set_setting(d, "until", "2 s")
+    yield lambda: commands.remove_cards(d, ["door_motor", "encoder"])
+
+
+def test_each_command_is_undone_exactly_and_redone(door):
+    history = []
+    for make in every_command(door):
+        before = file.to_text(door)
+        command = make()
+        assert file.to_text(door) == before, "making a command must not change the drive"
+        command.apply(door)
+        after = file.to_text(door)
+        assert after != before
+        command.revert(door)
+        assert file.to_text(door) == before
+        command.apply(door)
+        assert file.to_text(door) == after
+        history.append((command, before))
+    for command, before in reversed(history):
+        command.revert(door)
+        assert file.to_text(door) == before
+
+
+def test_renaming_a_quantity_follows_in_every_expression(door):
+    values = examine(door).values
+    commands.rename_quantity(door, "U_link", "U_battery").apply(door)
+    assert door.cards["supply"].values["U_0"] == "U_battery"
+    assert door.cards["current_pi"].values["low"] == "-0.96*U_battery"
+    assert examine(door).values == values
+    with pytest.raises(DriveProblem, match="unit"):
+        commands.rename_quantity(door, "U_battery", "V")
+
+
+def test_a_copied_group_keeps_its_inner_wires(door):
+    command, new = commands.copy_cards(door, ["speed_pi", "travel_speed", "travel_plan"])
+    command.apply(door)
+    inner = [w for w in door.wires.values() if w.a.card in new and w.b.card in new]
+    assert len(new) == 3
+    assert len(inner) == 2
+
+
+def test_saving_and_loading_keeps_everything(door, tmp_path):
+    commands.add_card(door, "own", "Own", own=OwnEquations(("p: dc, u, i",), ("R = 1 ohm",), (), (), ("u = R*i",))).apply(door)
+    path = tmp_path / "a.pendel"
+    file.save(door, path)
+    assert file.to_text(file.load(path)) == file.to_text(door)
+    commands.set_setting(door, "until", "3 s").apply(door)
+    file.save(door, path)
+    assert file.load(tmp_path / "a.pendel.bak").settings["until"] == "1.2 s"
+
+
+@pytest.mark.parametrize(
+    ("spoil", "words"),
+    [
+        (lambda t: t[: len(t) // 2], "damaged"),
+        (lambda t: t.replace('"version": 1', '"version": 99'), "newer"),
+        (lambda t: "{}", "not a Pendel drive"),
+        (lambda t: t.replace('"m": "m_leaf"', '"m": NaN'), "damaged"),
+        (lambda t: t.replace('"m": "m_leaf"', '"m": 38'), "door_leaf"),
+        (lambda t: "[" * 100000, "damaged|nested"),
+    ],
+)
+def test_damaged_files_get_a_sentence(door, spoil, words):
+    with pytest.raises(FileProblem, match=words):
+        file.from_text(spoil(file.to_text(door)))
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.recursive(st.none() | st.booleans() | st.floats() | st.text(max_size=8), lambda c: st.lists(c, max_size=3) | st.dictionaries(st.sampled_from(["format", "version", "cards", "wires", "own", "a"]), c, max_size=4), max_leaves=12))
+def test_no_json_crashes_loading_or_checking(record):
+    if isinstance(record, dict):
+        record |= {"format": "pendel drive", "version": 1}
+    try:
+        examine(file.from_text(json.dumps(record)))
+    except FileProblem as problem:
+        assert str(problem)
+
+
+def test_huge_binary_and_unwritable_files_get_a_sentence(door, tmp_path, monkeypatch):
+    big = tmp_path / "big.pendel"
+    with big.open("wb") as stream:
+        stream.truncate(100_000_000)
+    with pytest.raises(FileProblem, match="100 MB"):
+        file.load(big)
+    odd = tmp_path / "odd.pendel"
+    odd.write_bytes(os.urandom(200))
+    with pytest.raises(FileProblem):
+        file.load(odd)
+    good = tmp_path / "good.pendel"
+    file.save(door, good)
+
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    before = good.read_text()
+    monkeypatch.setattr(os, "fsync", full)
+    with pytest.raises(FileProblem, match="No space left.*nothing was lost"):
+        file.save(door, good)
+    assert good.read_text() == before
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["big.pendel", "good.pendel", "odd.pendel"]
+    with pytest.raises(FileProblem, match="cannot be saved"):
+        file.save(door, tmp_path / "none" / "x.pendel")
+
+
+@pytest.mark.parametrize(
+    ("edit", "words"),
+    [
+        (lambda d: commands.set_value(d, "door_leaf", "m", "0 kg"), "Door leaf.*above 0"),
+        (lambda d: commands.set_value(d, "door_motor", "L_a", "0"), "Armature inductance L_a is 0; it must be above 0"),
+        (lambda d: commands.set_value(d, "supply", "R_i", "-1 ohm"), "at least 0"),
+        (lambda d: commands.set_value(d, "gear", "eta", "120 %"), "at most 1"),
+        (lambda d: commands.set_value(d, "encoder", "lines", "3.5"), "whole number"),
+        (lambda d: commands.set_value(d, "door_motor", "n_n", "4300"), "n_n .4300 rpm. is not below the no-load speed n_0"),
+        (lambda d: commands.set_value(d, "door_motor", "I_n", "4"), "efficiency would be 125 %"),
+        (lambda d: commands.set_setting(d, "until", "-1 s"), "Run length is -1 s; it must be above 0"),
+        (lambda d: commands.set_setting(d, "tick", "1e999 s"), "Base tick"),
+        (lambda d: commands.set_profile(d, "rubbing", [("1 s", "1"), ("0.5 s", "2")]), "corner 2.*Sort"),
+        (lambda d: commands.add_wire(d, End("gone", "x"), End("gear", "a")), "points to gone.x"),
+        (lambda d: commands.add_wire(d, End("supply", "dc"), End("gear", "a")), "joins a dc port with a shaft port"),
+        (lambda d: commands.add_wire(d, End("encoder", "speed"), End("speed_pi", "actual")), "fed twice"),
+    ],
+)
+def test_bad_input_is_a_finding_with_part_value_and_remedy(door, edit, words):
+    import re
+
+    edit(door).apply(door)
+    faults = examine(door).faults
+    assert any(re.search(words, f.sentence) for f in faults), [f.sentence for f in faults]
+    for finding in faults:
+        if finding.mend:
+            finding.mend.apply(door)
+    assert len(examine(door).faults) < len(faults) or not any(f.mend for f in faults)
+
+
+def test_constants_in_rpm_units_are_found_and_mended(door):
+    commands.set_choice(door, "door_motor", "entry", "circuit").apply(door)
+    # 0.108 N·m/A is 11.31 V per 1000 rpm: 0.108 · 1000 · 2π/60.
+    commands.set_values(door, "door_motor", {"k_t": "0.108", "k_e": "11.31"}, "x").apply(door)
+    (finding,) = examine(door).faults
+    assert "k_t" in finding.sentence and "rpm" in finding.sentence
+    finding.mend.apply(door)
+    assert not examine(door).faults
+    assert examine(door).values["door_motor"]["k_e"] == pytest.approx(0.108, rel=1e-3)

@@ -1,0 +1,72 @@
+import math
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from pendel.core.errors import CircularDefinition, DividesByZero, ExpressionProblem, NotANumber, SyntaxProblem, UnknownName, WrongDimension
+from pendel.core.quantities.expressions import Measured, evaluate, read, renamed, value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import figure
+
+NAMES = Names({"R_sup": "35 mΩ", "a": "b + 1", "b": "a", "zero": "0 V", "U": "48 V"})
+
+
+@pytest.mark.parametrize(
+    ("text", "unit", "si"),
+    [
+        ("2*R_sup", "Ω", 0.07),
+        ("48 V", "V", 48.0),
+        ("3800 rpm", "rad/s", 3800 * 2 * math.pi / 60),
+        ("1.9e-4 kg*m^2", "kg·m²", 1.9e-4),
+        ("0.61 mH", "H", 0.61e-3),
+        ("0.61", "mH", 0.61e-3),
+        ("-2^2 + 3*2", "", 2.0),
+        ("0.1042 N*m/A", "V·s/rad", 0.1042),
+        ("12\u2009345 V", "V", 12345.0),
+        ("1.5 %", "", 0.015),
+        ("sqrt(U*U)/2", "V", 24.0),
+    ],
+)
+def test_fields_take_numbers_units_names_and_expressions(text, unit, si):
+    assert value_in_field(text, unit, NAMES) == pytest.approx(si, rel=1e-12)
+
+
+@pytest.mark.parametrize(
+    ("text", "problem", "words"),
+    [
+        ("2*R_supp", UnknownName, "R_sup"),
+        ("3 A", WrongDimension, "V"),
+        ("U/zero", DividesByZero, "zero"),
+        ("a", CircularDefinition, "a → b → a"),
+        ("48 V +", SyntaxProblem, "missing"),
+        ("U + 3 A", WrongDimension, "A"),
+        ("10^400", NotANumber, "value"),
+        ("__import__('os')", SyntaxProblem, "no place"),
+    ],
+)
+def test_problems_name_what_is_wrong(text, problem, words):
+    with pytest.raises(problem) as caught:
+        value_in_field(text, "V", NAMES)
+    assert words in str(caught.value)
+
+
+@settings(max_examples=400, deadline=None)
+@given(st.text(alphabet="0123456789.+-*/^() eERUVmka_=,%°Ωµ·\u2009sinqrt", max_size=40))
+def test_reading_any_text_gives_a_value_or_a_sentence(text):
+    try:
+        result = evaluate(read(text), NAMES, text)
+    except ExpressionProblem as problem:
+        assert str(problem)
+    else:
+        assert isinstance(result, Measured)
+        assert math.isfinite(result.si)
+
+
+def test_renaming_touches_names_only():
+    assert renamed("2*R + R_a/R", "R", "R_1") == "2*R_1 + R_a/R_1"
+
+
+@given(st.floats(min_value=-1e6, max_value=1e6, allow_nan=False).filter(lambda v: v == 0 or abs(v) > 1e-3))
+def test_printed_figures_read_back(value):
+    assert value_in_field(figure(value, "A", 6), "A", NAMES) == pytest.approx(value, rel=1e-4, abs=1e-12)

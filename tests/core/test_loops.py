@@ -1,0 +1,154 @@
+"""Margins, rules and measures against textbooks, python-control and SciPy."""
+
+import math
+
+import control
+import numpy as np
+import pytest
+
+import pendel
+from pendel.core.drive.document import OwnEquations
+from pendel.core.loops.find import find_loops
+from pendel.core.loops.margins import margins
+from pendel.core.loops.rules import LagPlant, magnitude_optimum, symmetrical_optimum
+from pendel.core.loops.tuning import LoopStudy, take_gains
+from pendel.core.runs.measures import dip_measures, mean, rms, step_measures
+from pendel.core.runs.simulate import prepare
+
+
+def test_margins_agree_with_python_control():
+    plant = control.tf([40], [0.01, 1.0, 0]) * control.tf([1], [0.002, 1])
+    frequency = np.geomspace(0.01, 1000, 4000)
+    response = plant(2j * np.pi * frequency)
+    gain, phase, _, crossover = control.margin(plant)
+    found = margins(frequency, response, stable=True)
+    assert found.gain == pytest.approx(gain, rel=1e-4)
+    assert found.phase == pytest.approx(phase, abs=0.01)
+    assert found.crossover == pytest.approx(crossover / 2 / math.pi, rel=1e-4)
+    distance = np.min(np.abs(1 + plant(1j * np.geomspace(1, 1e4, 200000))))
+    assert found.ms == pytest.approx(1 / distance, rel=1e-4)
+
+
+@pytest.mark.parametrize(("rule", "overshoot"), [("magnitude", 4.3), ("symmetrical", 43.4)])
+def test_optima_overshoot_as_the_textbook_says(rule, overshoot):
+    # Leonhard, Control of Electrical Drives, 3rd ed., sections 7.1 and 14: 4.3 % and 43.4 % on their model plants.
+    K, T1, Ts = 2.0, 0.1 if rule == "magnitude" else 1e4, 0.001
+    gains = (magnitude_optimum if rule == "magnitude" else symmetrical_optimum)(LagPlant(K, T1, Ts))
+    plant = control.tf([K], [T1, 1]) * control.tf([1], [Ts, 1])
+    pi = control.tf([gains.K_p * gains.T_i, gains.K_p], [gains.T_i, 0])
+    t, y = control.step_response(control.feedback(plant * pi), np.linspace(0, 0.05, 20000))
+    assert step_measures(t, y, 0.0, 1.0).overshoot == pytest.approx(overshoot, abs=0.2)
+
+
+def test_step_measures_agree_with_second_order_formulas():
+    # Åström, Murray: Feedback Systems, 2nd ed., section 7.3: overshoot exp(−πζ/√(1−ζ²)).
+    zeta, w = 0.4, 50.0
+    t, y = control.step_response(control.tf([w * w], [1, 2 * zeta * w, w * w]), np.linspace(0, 0.6, 60000))
+    found = step_measures(t, y, 0.0, 1.0)
+    assert found.overshoot == pytest.approx(100 * math.exp(-math.pi * zeta / math.sqrt(1 - zeta**2)), rel=1e-3)
+    info = control.step_info(control.tf([w * w], [1, 2 * zeta * w, w * w]), T=t, SettlingTimeThreshold=0.02)
+    assert found.settling == pytest.approx(info["SettlingTime"], rel=1e-2)
+    assert found.rise == pytest.approx(info["RiseTime"], rel=1e-2)
+    assert math.isnan(step_measures(t[:500], y[:500], 0.0, 1.0).settling)
+
+
+def test_dip_mean_and_rms():
+    t = np.linspace(0, 1, 10001)
+    y = 10 - 2 * np.exp(-t / 0.05) * (t / 0.05) * math.e
+    dip = dip_measures(t, y, 10.0)
+    assert dip.dip == pytest.approx(-2.0, rel=1e-6)
+    assert dip.percent == pytest.approx(20.0, rel=1e-6)
+    assert 0.2 < dip.recovery < 0.3
+    assert mean(t, np.sin(2 * np.pi * t)) == pytest.approx(0.0, abs=1e-12)
+    assert rms(t, np.sin(2 * np.pi * t)) == pytest.approx(math.sqrt(0.5), rel=1e-7)
+
+
+def test_loops_of_the_door_drive_are_found_inside_out(door):
+    loops = find_loops(door)
+    assert [(x.label, x.regulator) for x in loops] == [("Current", "current_pi"), ("Speed", "speed_pi")]
+
+
+def lag_drive(T=0.05, K_p="3", T_i="20"):
+    """A PI regulator around an own-equations first-order lag, sampled every 1 ms with a tick of computing delay."""
+    d = pendel.Drive("Lag")
+    d.set("tick", "1 ms")
+    d.add("dc_source", "Feed", U_0="1", R_i="0")
+    d.add("four_quadrant_bridge", "Stage", R_on="0")
+    d.add("own", "Lag", own=OwnEquations(("el: dc, u, i",), (f"T = {T} s",), ("x = 0 V",), (), ("i = 0", "T*der(x) = u - x")))
+    d.add("voltage_sensor", "Sensor")
+    d.add("pi", "Loop", K_p=K_p, T_i=T_i, low="-1", high="1")
+    d.add("step", "Wish", before="0", after="0.2", t_0="0")
+    for a, b in (("feed.dc", "stage.dc"), ("stage.out", "lag.el"), ("lag.x", "sensor.measured"), ("sensor.value", "loop.actual"), ("wish.out", "loop.setpoint"), ("loop.out", "stage.duty")):
+        d.connect(a, b)
+    return d
+
+
+def test_open_loop_with_sampling_and_delay_agrees_with_python_control():
+    d = lag_drive()
+    prepared = prepare(d.document)
+    study = LoopStudy(prepared, find_loops(d.document, prepared)[0])
+    plant = control.c2d(control.tf([1], [0.05, 1]), 1e-3, "zoh") * control.tf([1], [1, 0], 1e-3)
+    pi = 3.0 * (1 + 1e-3 / 0.02 * control.tf([1, 0], [1, -1], 1e-3))
+    reference = (plant * pi)(np.exp(2j * np.pi * study.frequency * 1e-3))
+    np.testing.assert_allclose(study.open_loop(study.gains_now), reference, rtol=1e-8)
+    assert study.delay == pytest.approx(1.5e-3)
+
+
+def test_linear_step_matches_the_run_sample_by_sample():
+    d = lag_drive()
+    prepared = prepare(d.document)
+    study = LoopStudy(prepared, find_loops(d.document, prepared)[0])
+    judged = study.judge(study.gains_now)
+    run = d.run(0.05)
+    n = min(len(judged.step_y), 50)
+    np.testing.assert_allclose(run["sensor.value"].y[:n], 0.2 * judged.step_y[:n], atol=2e-7)
+
+
+def test_multirate_speed_loop_matches_a_small_step_of_the_run(door):
+    """The lifted model of the cascade against the nonlinear simulation, small enough to stay between limits."""
+    d = pendel.Drive(document=door)
+    d.set("supply.R_i", "0")
+    d.set("sensors", "ideal")
+    d.set("rail.F_c", "0")
+    d.set("rail.F_s", "0")
+    d.set("gear.eta", "100")
+    d.add("step", "Wish", before="0 m/s", after="0.01 m/s", t_0="0", every="20")
+    from pendel.core.drive import commands
+
+    commands.remove_wires(door, ["travel_plan.speed -> speed_pi.setpoint"]).apply(door)
+    d.connect("wish.out", "speed_pi.setpoint")
+    prepared = prepare(door)
+    study = LoopStudy(prepared, find_loops(door, prepared)[1])
+    judged = study.judge(study.gains_now)
+    run = d.run(0.2)
+    seen = run["travel_speed.out"].y[::20][:100]
+    np.testing.assert_allclose(seen, 0.01 * judged.step_y[:100], atol=2e-5)
+
+
+def test_proposed_crossover_is_reached_and_gains_are_taken_in_one_step(door):
+    prepared = prepare(door)
+    loop = find_loops(door, prepared)[0]
+    study = LoopStudy(prepared, loop)
+    gains = study.propose("crossover", crossover=900.0)
+    judged = study.judge(gains)
+    assert judged.margins.crossover == pytest.approx(900, rel=2e-3)
+    assert judged.margins.phase > 55
+    motor = prepared.model.network.parameters
+    assert gains["T_i"] == pytest.approx(motor["door_motor.L_a"][1] / motor["door_motor.R_a"][1], rel=0.15)
+    command = take_gains(door, "current_pi", gains)
+    command.apply(door)
+    assert door.quantities["K_i"].text.endswith("V/A")
+    again = prepare(door)
+    assert again.deck.block("current_pi").values["K_p"] == pytest.approx(gains["K_p"], rel=1e-3)
+    command.revert(door)
+    assert door.quantities["K_i"].text == "1.2 V/A"
+
+
+def test_linear_model_between_taps_matches_the_machine_equations(door):
+    d = pendel.Drive(document=door)
+    model = d.linear("bridge.duty", "i_door")
+    assert model.dt == 0
+    static = abs(model.response(np.array([2 * math.pi * 2000.0]))[0])
+    p = prepare(door).model.network.parameters
+    r = p["door_motor.R_a"][1] + 2 * 0.006
+    assert static == pytest.approx(48 / abs(r + 1j * 2 * math.pi * 2000 * p["door_motor.L_a"][1]), rel=1e-2)
