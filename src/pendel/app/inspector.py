@@ -59,7 +59,7 @@ class Inspector(QWidget):
         if card is None:
             return ("drive", len(self.session.selection))
         kind = self._kind()
-        names = tuple(v.name for v in kind.values_in_force(card)) if kind else ()
+        names = tuple(v.name for v in kind.values_in_force(card)) if kind and self.tab != "Equations" else ()
         own_shape = card.own is None
         return (self._wanted(), card.kind, tuple(sorted(card.choices.items())), names, self.tab, own_shape)
 

@@ -497,7 +497,7 @@ class LoopsPage(QWidget):
     def take(self) -> None:
         if self.proposed is not None and self.current:
             study = self.studies[self.current]
-            gains = {n: float(v) for n, v in self.proposed.gains.items() if v != study.gains_now.get(n)}
+            gains = {n: float(v) for n, v in self.proposed.gains.items() if abs(v - study.gains_now[n]) > 2e-3 * abs(v)}
             self.session.do(take_gains(self.session.drive, self.current, gains))
 
     def try_in_run(self) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from platformdirs import user_state_dir
@@ -58,11 +59,18 @@ class Session(QObject):
     selection_changed = pyqtSignal()
     runs_changed = pyqtSignal()
     file_changed = pyqtSignal()
+    studied = pyqtSignal()
+    _study_done = pyqtSignal(int, list, list)
 
     def __init__(self, parent: QObject | None = None):
         super().__init__(parent)
         self.undo = QUndoStack(self)
         self.closing = False
+        self.judged: list = []
+        """Loops of the drive with their judgement, from the last study."""
+        self._version = 0
+        self._pool = ThreadPoolExecutor(1)
+        self._study_done.connect(self._take_study)
         self.path: Path | None = None
         self.selection: list[str] = []
         self.selected_wire = ""
@@ -120,21 +128,32 @@ class Session(QObject):
         return [*self.examined.findings, *self.deep_findings]
 
     def check_deeply(self) -> None:
-        """Order the equations once the user pauses, so that contradictions show before a run."""
-        from pendel.core.errors import DriveHasFindings
-        from pendel.core.runs.simulate import prepare
+        """Order the equations and judge the loops once the user pauses, in a thread of its own."""
+        if self.closing:
+            return
+        self._version += 1
+        self._pool.submit(self._study, self._version, self.drive.copy(), bool(self.examined.faults))
 
-        found: list[Finding] = []
-        if not self.examined.faults and self.drive.cards:
-            try:
-                prepare(self.drive)
-            except DriveHasFindings as problem:
-                found = problem.findings
-            except PendelError:
-                found = []
-        if found != self.deep_findings:
-            self.deep_findings = found
+    def _study(self, version: int, drive: Drive, faulty: bool) -> None:
+        found, judged = ([], []) if faulty or not drive.cards else study(drive)
+        if not self.closing:
+            self._study_done.emit(version, found, judged)
+
+    def _take_study(self, version: int, found: list[Finding], judged: list) -> None:
+        if version != self._version or self.closing:
+            return
+        self.judged = judged
+        changed = found != self.deep_findings
+        self.deep_findings = found
+        self.studied.emit()
+        if changed:
             self.examined_changed.emit()
+
+    def close(self) -> None:
+        self.closing = True
+        self._autosave.stop()
+        self._deep.stop()
+        self._pool.shutdown(wait=True, cancel_futures=True)
 
     # file ------------------------------------------------------------------
 
@@ -207,6 +226,23 @@ class Session(QObject):
     @property
     def last_run(self) -> KeptRun | None:
         return self.runs[-1] if self.runs else None
+
+
+def study(drive: Drive) -> tuple[list[Finding], list]:
+    """What only the ordered equations tell: contradictions between parts, and how the loops stand."""
+    from pendel.core.errors import DriveHasFindings
+    from pendel.core.loops.find import find_loops
+    from pendel.core.loops.tuning import LoopStudy
+    from pendel.core.runs.simulate import prepare
+
+    try:
+        prepared = prepare(drive)
+        studies = [(loop, LoopStudy(prepared, loop)) for loop in find_loops(drive, prepared)]
+        return [], [(loop, each.judge(each.gains_now)) for loop, each in studies]
+    except DriveHasFindings as problem:
+        return problem.findings, []
+    except (PendelError, ArithmeticError, ValueError):
+        return [], []  # a loop that cannot be judged is no fault of the drive
 
 
 def single_shot(parent: QObject, milliseconds: int, action) -> QTimer:

@@ -13,7 +13,7 @@ from pendel.app.widgets import Elided, Field, button, clear, column, label, row,
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands
-from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import figure, number_text
 
 
@@ -147,9 +147,9 @@ class Spine(QWidget):
         body.addStretch(1)
         column(self, (0, 0, 0, 0)).addWidget(scrolled(inner))
         self._late = single_shot(self, 0, self.refresh)
-        self._judge = single_shot(self, 250, self.judge_loops)
-        session.changed.connect(lambda _: (self._late.start(), self._judge.start()))
-        session.opened.connect(lambda: (self._late.start(), self._judge.start()))
+        session.changed.connect(lambda _: self._late.start())
+        session.opened.connect(self._late.start)
+        session.studied.connect(self._studied)
         session.runs_changed.connect(self._late.start)
         session.examined_changed.connect(self._late.start)
         session.selection_changed.connect(self._mark_selected)
@@ -225,21 +225,8 @@ class Spine(QWidget):
             station.selected = key in self.session.selection
             station.update()
 
-    def judge_loops(self) -> None:
-        """Margins of all loops; short enough to do here (some 10 ms a loop)."""
-        from pendel.core.loops.find import find_loops
-        from pendel.core.loops.tuning import LoopStudy
-        from pendel.core.runs.simulate import prepare
-
-        self.judged = []
-        if not self.session.examined.faults and self.session.drive.cards:
-            try:
-                prepared = prepare(self.session.drive)
-                for loop in find_loops(self.session.drive, prepared):
-                    study = LoopStudy(prepared, loop)
-                    self.judged.append((loop, study.judge(study.gains_now)))
-            except (PendelError, ArithmeticError, ValueError):
-                pass  # what stands in the way is a finding already
+    def _studied(self) -> None:
+        self.judged = self.session.judged
         self._refresh_loops()
 
     def _refresh_loops(self) -> None:

@@ -148,11 +148,13 @@ class Field(QLineEdit):
             self.committed.emit(self.text())
 
     def show_text(self, text: str) -> None:
-        if text != self.before and not self.hasFocus():
+        """Follow the drive, unless something else is just being typed."""
+        if self.hasFocus() and self.text() != self.before:
+            return
+        if text != self.before:
             self.setText(text)
             self.setCursorPosition(0)
-        if not self.hasFocus():
-            self.before = text
+        self.before = text
 
     def mark(self, sentence: str) -> None:
         """Turn brass with a sentence, or back to plain when empty."""

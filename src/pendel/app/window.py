@@ -649,7 +649,7 @@ class MainWindow(QMainWindow):
         if not self.may_leave():
             event.ignore()
             return
-        self.session.closing = True
+        self.session.close()
         self.settings.setValue("geometry", self.saveGeometry())
         self.jobs.close()
         firmware = self.pages["Firmware"]

@@ -1,0 +1,61 @@
+import shutil
+
+import pytest
+from PyQt6.QtCore import QSettings
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QMessageBox
+
+
+@pytest.fixture(scope="session")
+def application():
+    from pendel.app.look import dress
+
+    made = QApplication.instance() or QApplication([])
+    dress(made)
+    return made
+
+
+@pytest.fixture
+def questions(monkeypatch):
+    """Message boxes answered by the test: append answers, read what was asked."""
+
+    class Asked(list):
+        answers: list = []
+
+    asked = Asked()
+    asked.answers = []
+
+    def ask(parent, title, text, *_):
+        asked.append(text)
+        return asked.answers.pop(0) if asked.answers else QMessageBox.StandardButton.Discard
+
+    monkeypatch.setattr(QMessageBox, "question", ask)
+    monkeypatch.setattr(QMessageBox, "warning", ask)
+    return asked
+
+
+@pytest.fixture
+def window(application, questions, example_path, tmp_path):
+    """The real window with a copy of the car door drive."""
+    from pendel.app.window import MainWindow
+
+    path = tmp_path / "door.pendel"
+    shutil.copy(example_path, path)
+    made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
+    made.show()
+    made.open_path(path)
+    QTest.qWait(50)
+    yield made
+    made.close()
+    made.deleteLater()
+    QTest.qWait(10)
+
+
+def finish(window, seconds=30.0):
+    """Wait for the run to end."""
+    for _ in range(int(seconds * 100)):
+        if not window.jobs.running:
+            break
+        QTest.qWait(10)
+    assert not window.jobs.running
+    QTest.qWait(60)
