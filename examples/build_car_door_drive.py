@@ -38,19 +38,50 @@ def build() -> pendel.Drive:
         d.set(name, text)
     d.add("dc_source", "Supply", U_0="U_link", R_i="35 mohm")
     d.add("four_quadrant_bridge", "Bridge", R_on="6 mohm")
-    d.add("brushed_dc", "Door motor", choices={"entry": "rated"}, U_n="48", P_n="240", n_n="3800", n_0="4250", L_a="0.61", J_m="1.9e-4", b_m="2e-5")
+    d.add(
+        "brushed_dc",
+        "Door motor",
+        choices={"entry": "rated"},
+        U_n="48",
+        P_n="240",
+        n_n="3800",
+        n_0="4250",
+        L_a="0.61",
+        J_m="1.9e-4",
+        b_m="2e-5",
+    )
     d.add("gear", "Gear", ratio="z_gear", eta="94")
     d.add("belt", "Belt", r="r_pulley", k_b="41000", d_b="140")
     d.add("mass", "Door leaf", m="m_leaf")
     d.add("rail_friction", "Rail", F_c="11", F_s="14", b="6")
-    d.add("load_force", "Rubbing", profile=[("0 s", "0"), ("0.62 s", "0"), ("0.63 s", "160"), ("0.88 s", "160"), ("0.89 s", "0"), ("1.2 s", "0")])
+    d.add(
+        "load_force",
+        "Rubbing",
+        profile=[
+            ("0 s", "0"),
+            ("0.62 s", "0"),
+            ("0.63 s", "160"),
+            ("0.88 s", "160"),
+            ("0.89 s", "0"),
+            ("1.2 s", "0"),
+        ],
+    )
     d.add("pulse_stage", "Pulse stage", U_dc="U_link")
     d.add("pi", "Current PI", K_p="K_i", T_i="T_a", low="-0.96*U_link", high="0.96*U_link")
     d.add("current_sensor", "Current sensor")
     d.add("encoder", "Encoder", lines="512", every="20")
     d.add("gain", "Travel speed", K="r_pulley/z_gear", every="20")
     d.add("pi", "Speed PI", K_p="K_p", T_i="T_i", low="-i_max", high="i_max", every="20")
-    d.add("travel_plan", "Travel plan", distance="0.7 m", v_max="v_max", a_max="4 m/s/s".replace("/s/s", "/s^2"), d_max="4 m/s^2", t_0="0.05", every="20")
+    d.add(
+        "travel_plan",
+        "Travel plan",
+        distance="0.7 m",
+        v_max="v_max",
+        a_max="4 m/s/s".replace("/s/s", "/s^2"),
+        d_max="4 m/s^2",
+        t_0="0.05",
+        every="20",
+    )
     for a, b in (
         ("supply.dc", "bridge.dc"), ("bridge.out", "door_motor.winding"), ("door_motor.shaft", "gear.a"), ("gear.b", "belt.pulley"),
         ("belt.rod", "door_leaf.a"), ("door_leaf.b", "rail.a"), ("rail.b", "rubbing.a"), ("pulse_stage.duty", "bridge.duty"),

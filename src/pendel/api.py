@@ -37,7 +37,9 @@ class Run:
         trace = self[key]
         times = np.asarray(times, dtype=float)
         if trace.sampled:
-            return trace.y[np.clip(np.searchsorted(trace.t, times + 1e-12, side="right") - 1, 0, len(trace.y) - 1)]
+            return trace.y[
+                np.clip(np.searchsorted(trace.t, times + 1e-12, side="right") - 1, 0, len(trace.y) - 1)
+            ]
         return np.interp(times, trace.t, trace.y)
 
     def save(self, path: str | Path, signals: list[str] | None = None) -> None:
@@ -71,7 +73,16 @@ class Drive:
             raise DriveProblem(f"{kind} has no value “{wrong}”. It has {', '.join(sorted(known)) or 'none'}.")
         texts = {k: str(v) for k, v in values.items()}
         points = tuple((str(t), str(v)) for t, v in profile)
-        command = commands.add_card(self.document, kind, name, values=texts, choices=dict(choices or {}), starts=dict(starts or {}), profile=points, own=own)
+        command = commands.add_card(
+            self.document,
+            kind,
+            name,
+            values=texts,
+            choices=dict(choices or {}),
+            starts=dict(starts or {}),
+            profile=points,
+            own=own,
+        )
         self._do(command)
         return command.changes[0].key
 
@@ -94,7 +105,10 @@ class Drive:
         """Set a quantity (``K_p``), a card's value (``current_pi.K_p``) or a setting (``until``)."""
         if "." in name:
             end = End.parse(name)
-            if end.card not in self.document.cards or kind_of(self.document.cards[end.card]).value(end.port) is None:
+            if (
+                end.card not in self.document.cards
+                or kind_of(self.document.cards[end.card]).value(end.port) is None
+            ):
                 raise DriveProblem(f"There is no value {name}.")
             self._do(commands.set_value(self.document, end.card, end.port, str(value)))
         elif name in self.document.settings:
@@ -124,7 +138,12 @@ class Drive:
         """Linear model from one signal or tap to another. See `pendel.core.loops.linear.LinearModel`."""
         from pendel.core.loops.linear import linear_model
 
-        return linear_model(prepare(self.document), self._signal(source), self._signal(target), tuple(self._signal(o) for o in opened_at))
+        return linear_model(
+            prepare(self.document),
+            self._signal(source),
+            self._signal(target),
+            tuple(self._signal(o) for o in opened_at),
+        )
 
     def loops(self):
         """The loops of the drive, inside out, with margins."""

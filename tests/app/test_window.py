@@ -33,7 +33,12 @@ def card_point(window, key: str) -> QPointF:
 
 
 def click_card(window, key: str) -> None:
-    QTest.mouseClick(window.drive_page.sheet.viewport(), LEFT, Qt.KeyboardModifier.NoModifier, on_sheet(window, card_point(window, key)))
+    QTest.mouseClick(
+        window.drive_page.sheet.viewport(),
+        LEFT,
+        Qt.KeyboardModifier.NoModifier,
+        on_sheet(window, card_point(window, key)),
+    )
     QTest.qWait(20)
 
 
@@ -66,14 +71,27 @@ def test_the_drive_page_shows_both_decks_and_the_spine(window):
     line = sheet.edge.height
     for key, item in sheet.cards.items():
         assert (item.pos().y() < line) == item.face.power, key
-    assert window.drive_page.spine.path_order() == ["supply", "bridge", "door_motor", "gear", "belt", "door_leaf", "rail", "rubbing"]
+    assert window.drive_page.spine.path_order() == [
+        "supply",
+        "bridge",
+        "door_motor",
+        "gear",
+        "belt",
+        "door_leaf",
+        "rail",
+        "rubbing",
+    ]
     for _ in range(100):
         if window.session.judged:
             break
         QTest.qWait(50)
     assert [f[0] for f in window.drive_page.spine.loop_facts] == ["Current", "Speed"]
     picture = window.grab().toImage()
-    colours = {picture.pixelColor(x, y).name() for x in range(0, picture.width(), 3) for y in range(0, picture.height(), 3)}
+    colours = {
+        picture.pixelColor(x, y).name()
+        for x in range(0, picture.width(), 3)
+        for y in range(0, picture.height(), 3)
+    }
     assert {"#f7f4ec", "#ffffff", "#0f6b6b"} <= colours
 
 
@@ -103,13 +121,20 @@ def test_the_motor_is_entered_from_three_sets_and_contradictions_show(window):
     assert {"M_0", "n_0", "U_n"} <= set(inspector.fields)
 
 
-@pytest.mark.parametrize(("text", "words"), [("2*R_nix", "R_nix has no value"), ("3 A", "V is needed"), ("48 V/0", "divides by zero"), ("48 V", "")])
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [("2*R_nix", "R_nix has no value"), ("3 A", "V is needed"), ("48 V/0", "divides by zero"), ("48 V", "")],
+)
 def test_fields_evaluate_what_is_typed(window, text, words):
     inspector = inspect(window, "supply")
     type_into(inspector.fields["U_0"], text)
     finding = window.session.examined.finding_at("supply", "U_0")
     assert (words in finding.sentence) if words else finding is None
-    assert (words in window.foot.words.toolTip() or words in window.foot.words.text()) if words else window.foot.words.text() == "No findings"
+    assert (
+        (words in window.foot.words.toolTip() or words in window.foot.words.text())
+        if words
+        else window.foot.words.text() == "No findings"
+    )
     window.start_run()
     assert window.jobs.running is (not words)
     finish(window)
@@ -180,7 +205,11 @@ def test_wires_cross_no_card_after_tidy(window):
     boxes = sheet.boxes()
     for key, item in sheet.wires.items():
         wire = window.session.drive.wires[key]
-        inner = [Box(b.x + 2, b.y + 2, b.w - 4, b.h - 4) for k, b in boxes.items() if k not in (wire.a.card, wire.b.card)]
+        inner = [
+            Box(b.x + 2, b.y + 2, b.w - 4, b.h - 4)
+            for k, b in boxes.items()
+            if k not in (wire.a.card, wire.b.card)
+        ]
         for a, b in zip(item.path, item.path[1:]):
             assert not any(box.crossed_by(a, b, 0.0) for box in inner), key
 
@@ -217,7 +246,10 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
     assert runs[1].differs == "K_p 35 A*s/m → 80 A*s/m"
     # Common practice, no source: the dip at a load step shrinks with gain.
     speeds = [r.trace("door_leaf.speed") for r in runs]
-    lows = [float(np.min(s.y[(s.t > 0.64) & (s.t < 0.88)])) / float(s.y[np.searchsorted(s.t, 0.62)]) for s in speeds]
+    lows = [
+        float(np.min(s.y[(s.t > 0.64) & (s.t < 0.88)])) / float(s.y[np.searchsorted(s.t, 0.62)])
+        for s in speeds
+    ]
     assert lows == sorted(lows)
     load = runs[2].trace("rubbing.load")
     assert float(np.max(load.y)) == pytest.approx(160, rel=1e-6)
@@ -232,7 +264,9 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
     before = len(page.strips.specs)
     mime = signals_mime(["door_motor.torque"])
     at = QPointF(page.strips.plots[1].sceneBoundingRect().center())
-    page.strips.dropEvent(QDropEvent(at, Qt.DropAction.CopyAction, mime, LEFT, Qt.KeyboardModifier.NoModifier))
+    page.strips.dropEvent(
+        QDropEvent(at, Qt.DropAction.CopyAction, mime, LEFT, Qt.KeyboardModifier.NoModifier)
+    )
     assert "door_motor.torque" in page.strips.specs[1].signals
     page.strips.put(["gear.loss"], None)
     assert len(page.strips.specs) == before + 1
@@ -257,12 +291,29 @@ def test_the_speed_loop_is_opened_and_sensors_made_ideal(window):
     run = run_with(window)
     assert np.all(run.trace("speed_pi.out").y == 2.0)
     window.actions_by_name["open_loop"].trigger()
-    window.session.do(commands.set_values(window.session.drive, "current_sensor", {"noise_relative": "1.5", "offset": "0.1", "gain_error": "2"}, "x"))
+    window.session.do(
+        commands.set_values(
+            window.session.drive,
+            "current_sensor",
+            {"noise_relative": "1.5", "offset": "0.1", "gain_error": "2"},
+            "x",
+        )
+    )
     noisy = run_with(window)
     window.actions_by_name["ideal"].trigger()
     ideal = run_with(window)
     assert "sensors ideal" in ideal.differs
-    gap = [np.abs(r.trace("current_sensor.value").y - np.interp(np.arange(len(r.ticks)) * r.tick, r.trace("door_motor.current").t, r.trace("door_motor.current").y)) for r in (noisy, ideal)]
+    gap = [
+        np.abs(
+            r.trace("current_sensor.value").y
+            - np.interp(
+                np.arange(len(r.ticks)) * r.tick,
+                r.trace("door_motor.current").t,
+                r.trace("door_motor.current").y,
+            )
+        )
+        for r in (noisy, ideal)
+    ]
     assert np.max(gap[0]) > 0.1
     assert np.max(gap[1]) < 1e-6
 
@@ -294,7 +345,12 @@ def test_own_equations_are_typed_checked_and_printed(window):
     session.select(["bank"])
     QTest.qWait(20)
     editor = window.drive_page.inspector.own_editor
-    texts = {"ports": "el: dc, u, i", "values": "R = 0.1 ohm", "states": "q = 0 C", "equations": "der(q) = i\nu = 48 V - R*q"}
+    texts = {
+        "ports": "el: dc, u, i",
+        "values": "R = 0.1 ohm",
+        "states": "q = 0 C",
+        "equations": "der(q) = i\nu = 48 V - R*q",
+    }
     for name, text in texts.items():
         editor.edits[name].setPlainText(text)
     QTest.qWait(20)
@@ -336,7 +392,13 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
     run_with(window)
     window.show_page("Firmware")
     page = window.page("Firmware")
-    assert [page.table.item(r, 0).text() for r in range(page.table.rowCount())] == ["travel_speed", "travel_plan", "speed_pi", "current_pi", "pulse_stage"]
+    assert [page.table.item(r, 0).text() for r in range(page.table.rowCount())] == [
+        "travel_speed",
+        "travel_plan",
+        "speed_pi",
+        "current_pi",
+        "pulse_stage",
+    ]
     assert "void car_door_drive_tick" in page.code.toPlainText()
     page.build_button.click()
     for _ in range(1500):
@@ -384,7 +446,12 @@ os.kill(os.getpid(), 9)
 
 def test_after_a_kill_the_autosave_is_offered(window, questions, tmp_path):
     path = window.session.path
-    done = subprocess.run([sys.executable, "-c", KILLED, str(path), str(tmp_path / "s.ini")], env=dict(os.environ), check=False, timeout=60)
+    done = subprocess.run(
+        [sys.executable, "-c", KILLED, str(path), str(tmp_path / "s.ini")],
+        env=dict(os.environ),
+        check=False,
+        timeout=60,
+    )
     assert done.returncode == -9
     assert file.load(path).quantities["m_leaf"].text == "38 kg"
     questions.answers = [QMessageBox.StandardButton.Yes]

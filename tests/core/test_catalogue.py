@@ -39,7 +39,11 @@ def bench_for_part(kind):
             d.connect("feed.dc", "user.winding")
             d.connect("feed.dc", f"{key}.{port.name}")
         elif port.link is Link.SHAFT and kind.id != "brushed_dc":
-            other = d.add("inertia", f"Wheel {n}", starts={"omega": "4 rad/s"} if n == 0 and not kind.has_profile else None)
+            other = d.add(
+                "inertia",
+                f"Wheel {n}",
+                starts={"omega": "4 rad/s"} if n == 0 and not kind.has_profile else None,
+            )
             d.connect(f"{key}.{port.name}", f"{other}.a")
         elif port.link is Link.ROD:
             other = d.add("mass", f"Body {n}", m="1", starts={"v": "2 m/s"} if n == 0 else None)
@@ -79,10 +83,19 @@ def bench_for_block(kind):
     d.connect("feed.dc", "bridge.dc")
     d.connect("bridge.out", "motor.winding")
     profile = [("0", "0"), ("0.02", "0.5"), ("0.04", "-0.2")] if kind.has_profile else ()
-    key = d.add(kind.id, "Under test", profile=profile, **({"t_0": "0.03"} if kind.id in ("step", "ramp") else {}))
+    key = d.add(
+        kind.id, "Under test", profile=profile, **({"t_0": "0.03"} if kind.id in ("step", "ramp") else {})
+    )
     for n, port in enumerate(p for p in kind.ports if p.link is Link.SIGNAL_IN):
         if kind.deck is Deck.SENSOR:
-            d.connect("motor.angle" if port.unit == "rad" else "motor.current" if port.unit != "V" else "motor.voltage", f"{key}.{port.name}")
+            d.connect(
+                "motor.angle"
+                if port.unit == "rad"
+                else "motor.current"
+                if port.unit != "V"
+                else "motor.voltage",
+                f"{key}.{port.name}",
+            )
         else:
             tone = d.add("sine", f"Tone {n}", amplitude=str(0.6 + 0.3 * n), mean="0.1", f=str(17 + 13 * n))
             d.connect(f"{tone}.out", f"{key}.{port.name}")
@@ -111,12 +124,20 @@ def test_block_reloads_runs_and_its_shipped_code_agrees(kind_id):
     double = build_and_check(prepared.deck, NumberFormat.FLOAT64, run)
     for c in double.compared:
         simulated = run.trace(c.signal).y
-        np.testing.assert_allclose(c.shipped, simulated, atol=1e-9 * max(1.0, float(np.max(np.abs(simulated)))))
+        np.testing.assert_allclose(
+            c.shipped, simulated, atol=1e-9 * max(1.0, float(np.max(np.abs(simulated))))
+        )
 
 
 @pytest.mark.parametrize(
     "text",
-    ["def f(x, out):\n    import os\n", "def f(x, out):\n    out = x ** 2\n", "def f(x, out):\n    out = open(x)\n", "def f(x, out):\n    while x:\n        x = 0\n", "def f(x, out):\n    out = y\n"],
+    [
+        "def f(x, out):\n    import os\n",
+        "def f(x, out):\n    out = x ** 2\n",
+        "def f(x, out):\n    out = open(x)\n",
+        "def f(x, out):\n    while x:\n        x = 0\n",
+        "def f(x, out):\n    out = y\n",
+    ],
 )
 def test_block_language_refuses_what_is_outside_it(text):
     with pytest.raises(LanguageProblem):
@@ -145,7 +166,9 @@ def test_sensor_errors_show_as_declared_and_repeat_exactly(door):
     assert np.any(other["current_sensor.value"].y != again["current_sensor.value"].y)
     commands.set_setting(door, "sensors", "ideal").apply(door)
     ideal = pendel.Drive(document=door).run()
-    np.testing.assert_allclose(ideal["current_sensor.value"].y, ideal.at("door_motor.current", ticks.t), atol=1e-9)
+    np.testing.assert_allclose(
+        ideal["current_sensor.value"].y, ideal.at("door_motor.current", ticks.t), atol=1e-9
+    )
 
 
 def test_encoder_speed_moves_in_whole_counts(door):

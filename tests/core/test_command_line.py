@@ -28,7 +28,23 @@ def test_check_says_what_is_wrong_and_sets_the_exit_code(example_path, tmp_path,
 @pytest.mark.parametrize("ending", ["csv", "h5", "mat"])
 def test_run_writes_traces_with_names_and_units(example_path, tmp_path, ending):
     out = tmp_path / f"x.{ending}"
-    assert main(["run", str(example_path), "--until", "0.2 s", "--set", "K_p=40 A*s/m", "--signals", "door_motor.speed,current_pi.out", "--out", str(out)]) == 0
+    assert (
+        main(
+            [
+                "run",
+                str(example_path),
+                "--until",
+                "0.2 s",
+                "--set",
+                "K_p=40 A*s/m",
+                "--signals",
+                "door_motor.speed,current_pi.out",
+                "--out",
+                str(out),
+            ]
+        )
+        == 0
+    )
     d = pendel.open(example_path)
     d.set("K_p", "40 A*s/m")
     speed = d.run(0.2)["door_motor.speed"].y
@@ -50,7 +66,22 @@ def test_written_c_compiles_strictly_and_runs(example_path, tmp_path):
     assert sorted(p.name for p in tmp_path.iterdir()) == ["car_door_drive.c", "car_door_drive.h", "main.c"]
     assert "free of any condition" in (tmp_path / "car_door_drive.c").read_text()
     program = tmp_path / "example"
-    subprocess.run([*compiler.compiler(), "-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", str(tmp_path / "car_door_drive.c"), str(tmp_path / "main.c"), "-lm", "-o", str(program)], check=True)
+    subprocess.run(
+        [
+            *compiler.compiler(),
+            "-std=c99",
+            "-Wall",
+            "-Wextra",
+            "-Werror",
+            "-pedantic",
+            str(tmp_path / "car_door_drive.c"),
+            str(tmp_path / "main.c"),
+            "-lm",
+            "-o",
+            str(program),
+        ],
+        check=True,
+    )
     assert len(subprocess.run([str(program)], capture_output=True, check=True).stdout.split()) == 10
 
 
@@ -94,12 +125,20 @@ def test_worker_survives_stop_and_death(example_path, tmp_path):
     worker = Worker()
     text = example_path.read_text()
     try:
-        worker.request(RunRequest(text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 1", "", str(tmp_path / "r.h5")))
+        worker.request(
+            RunRequest(
+                text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 1", "", str(tmp_path / "r.h5")
+            )
+        )
         while worker.progress < 0.01:
             assert worker.answer() is None
         worker.stop()
         assert wait(worker).stopped
-        worker.request(RunRequest(text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 2", "", str(tmp_path / "r.h5")))
+        worker.request(
+            RunRequest(
+                text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 2", "", str(tmp_path / "r.h5")
+            )
+        )
         worker._process.kill()
         answer = wait(worker)
         assert isinstance(answer, RunFailed)
@@ -111,5 +150,10 @@ def test_worker_survives_stop_and_death(example_path, tmp_path):
 
 
 def test_module_runs_from_the_shell(example_path):
-    done = subprocess.run([sys.executable, "-m", "pendel.cli.main", "check", str(example_path)], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-m", "pendel.cli.main", "check", str(example_path)],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert (done.returncode, done.stdout) == (0, "no findings\n")

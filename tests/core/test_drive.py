@@ -68,7 +68,9 @@ def test_a_copied_group_keeps_its_inner_wires(door):
 
 
 def test_saving_and_loading_keeps_everything(door, tmp_path):
-    commands.add_card(door, "own", "Own", own=OwnEquations(("p: dc, u, i",), ("R = 1 ohm",), (), (), ("u = R*i",))).apply(door)
+    commands.add_card(
+        door, "own", "Own", own=OwnEquations(("p: dc, u, i",), ("R = 1 ohm",), (), (), ("u = R*i",))
+    ).apply(door)
     path = tmp_path / "a.pendel"
     file.save(door, path)
     assert file.to_text(file.load(path)) == file.to_text(door)
@@ -94,7 +96,18 @@ def test_damaged_files_get_a_sentence(door, spoil, words):
 
 
 @settings(max_examples=150, deadline=None)
-@given(st.recursive(st.none() | st.booleans() | st.floats() | st.text(max_size=8), lambda c: st.lists(c, max_size=3) | st.dictionaries(st.sampled_from(["format", "version", "cards", "wires", "own", "a"]), c, max_size=4), max_leaves=12))
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.floats() | st.text(max_size=8),
+        lambda c: (
+            st.lists(c, max_size=3)
+            | st.dictionaries(
+                st.sampled_from(["format", "version", "cards", "wires", "own", "a"]), c, max_size=4
+            )
+        ),
+        max_leaves=12,
+    )
+)
 def test_no_json_crashes_loading_or_checking(record):
     if isinstance(record, dict):
         record |= {"format": "pendel drive", "version": 1}
@@ -134,17 +147,26 @@ def test_huge_binary_and_unwritable_files_get_a_sentence(door, tmp_path, monkeyp
     ("edit", "words"),
     [
         (lambda d: commands.set_value(d, "door_leaf", "m", "0 kg"), "Door leaf.*above 0"),
-        (lambda d: commands.set_value(d, "door_motor", "L_a", "0"), "Armature inductance L_a is 0; it must be above 0"),
+        (
+            lambda d: commands.set_value(d, "door_motor", "L_a", "0"),
+            "Armature inductance L_a is 0; it must be above 0",
+        ),
         (lambda d: commands.set_value(d, "supply", "R_i", "-1 ohm"), "at least 0"),
         (lambda d: commands.set_value(d, "gear", "eta", "120 %"), "at most 1"),
         (lambda d: commands.set_value(d, "encoder", "lines", "3.5"), "whole number"),
-        (lambda d: commands.set_value(d, "door_motor", "n_n", "4300"), "n_n .4300 rpm. is not below the no-load speed n_0"),
+        (
+            lambda d: commands.set_value(d, "door_motor", "n_n", "4300"),
+            "n_n .4300 rpm. is not below the no-load speed n_0",
+        ),
         (lambda d: commands.set_value(d, "door_motor", "I_n", "4"), "efficiency would be 125 %"),
         (lambda d: commands.set_setting(d, "until", "-1 s"), "Run length is -1 s; it must be above 0"),
         (lambda d: commands.set_setting(d, "tick", "1e999 s"), "Base tick"),
         (lambda d: commands.set_profile(d, "rubbing", [("1 s", "1"), ("0.5 s", "2")]), "corner 2.*Sort"),
         (lambda d: commands.add_wire(d, End("gone", "x"), End("gear", "a")), "points to gone.x"),
-        (lambda d: commands.add_wire(d, End("supply", "dc"), End("gear", "a")), "joins a dc port with a shaft port"),
+        (
+            lambda d: commands.add_wire(d, End("supply", "dc"), End("gear", "a")),
+            "joins a dc port with a shaft port",
+        ),
         (lambda d: commands.add_wire(d, End("encoder", "speed"), End("speed_pi", "actual")), "fed twice"),
     ],
 )

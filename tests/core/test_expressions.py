@@ -4,7 +4,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from pendel.core.errors import CircularDefinition, DividesByZero, ExpressionProblem, NotANumber, SyntaxProblem, UnknownName, WrongDimension
+from pendel.core.errors import (
+    CircularDefinition,
+    DividesByZero,
+    ExpressionProblem,
+    NotANumber,
+    SyntaxProblem,
+    UnknownName,
+    WrongDimension,
+)
 from pendel.core.quantities.expressions import Measured, evaluate, read, renamed, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure

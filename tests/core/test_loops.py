@@ -45,7 +45,9 @@ def test_step_measures_agree_with_second_order_formulas():
     zeta, w = 0.4, 50.0
     t, y = control.step_response(control.tf([w * w], [1, 2 * zeta * w, w * w]), np.linspace(0, 0.6, 60000))
     found = step_measures(t, y, 0.0, 1.0)
-    assert found.overshoot == pytest.approx(100 * math.exp(-math.pi * zeta / math.sqrt(1 - zeta**2)), rel=1e-3)
+    assert found.overshoot == pytest.approx(
+        100 * math.exp(-math.pi * zeta / math.sqrt(1 - zeta**2)), rel=1e-3
+    )
     info = control.step_info(control.tf([w * w], [1, 2 * zeta * w, w * w]), T=t, SettlingTimeThreshold=0.02)
     assert found.settling == pytest.approx(info["SettlingTime"], rel=1e-2)
     assert found.rise == pytest.approx(info["RiseTime"], rel=1e-2)
@@ -74,11 +76,22 @@ def lag_drive(T=0.05, K_p="3", T_i="20"):
     d.set("tick", "1 ms")
     d.add("dc_source", "Feed", U_0="1", R_i="0")
     d.add("four_quadrant_bridge", "Stage", R_on="0")
-    d.add("own", "Lag", own=OwnEquations(("el: dc, u, i",), (f"T = {T} s",), ("x = 0 V",), (), ("i = 0", "T*der(x) = u - x")))
+    d.add(
+        "own",
+        "Lag",
+        own=OwnEquations(("el: dc, u, i",), (f"T = {T} s",), ("x = 0 V",), (), ("i = 0", "T*der(x) = u - x")),
+    )
     d.add("voltage_sensor", "Sensor")
     d.add("pi", "Loop", K_p=K_p, T_i=T_i, low="-1", high="1")
     d.add("step", "Wish", before="0", after="0.2", t_0="0")
-    for a, b in (("feed.dc", "stage.dc"), ("stage.out", "lag.el"), ("lag.x", "sensor.measured"), ("sensor.value", "loop.actual"), ("wish.out", "loop.setpoint"), ("loop.out", "stage.duty")):
+    for a, b in (
+        ("feed.dc", "stage.dc"),
+        ("stage.out", "lag.el"),
+        ("lag.x", "sensor.measured"),
+        ("sensor.value", "loop.actual"),
+        ("wish.out", "loop.setpoint"),
+        ("loop.out", "stage.duty"),
+    ):
         d.connect(a, b)
     return d
 

@@ -21,7 +21,11 @@ def machine_on_supply(tolerance="1e-6", **values):
     d = pendel.Drive("Bench")
     d.set("tolerance", tolerance)
     d.add("dc_source", "Supply", U_0="48", R_i="0")
-    d.add("brushed_dc", "Motor", **({"R_a": str(R), "L_a": "0.61", "k_t": str(K), "J_m": str(J), "b_m": "0"} | values))
+    d.add(
+        "brushed_dc",
+        "Motor",
+        **({"R_a": str(R), "L_a": "0.61", "k_t": str(K), "J_m": str(J), "b_m": "0"} | values),
+    )
     d.connect("supply.dc", "motor.winding")
     return d
 
@@ -114,7 +118,9 @@ def test_stiff_problem_is_left_to_the_l_stable_method():
     # Curtiss and Hirschfelder (1952): y' = −λ(y − cos t), here λ = 1e5; reference SciPy Radau.
     p = ode(("der(y) = -1e5*(y - cos(time/(1 s)))/(1 s)",), ("y = 0",))
     result = integrate(p.model, p.deck, RunSettings(3.0, 1e-6))
-    reference = scipy.integrate.solve_ivp(lambda t, y: -1e5 * (y - np.cos(t)), (0, 3), [0.0], method="Radau", rtol=1e-10, atol=1e-12)
+    reference = scipy.integrate.solve_ivp(
+        lambda t, y: -1e5 * (y - np.cos(t)), (0, 3), [0.0], method="Radau", rtol=1e-10, atol=1e-12
+    )
     assert result.counters["stiff_steps"] > 0
     assert result.counters["steps"] < 1000
     assert result.rows[-1, 1] == pytest.approx(reference.y[0, -1], abs=1e-6)
@@ -125,7 +131,12 @@ def sliding_block(force, v0="0 m/s", profile=None, **friction):
     d.set("tolerance", "1e-9")
     d.add("mass", "Block", m="2", starts={"v": v0})
     d.add("rail_friction", "Rail", **({"F_c": "10", "F_s": "14", "b": "0"} | friction))
-    d.add("load_force", "Push", choices={"acts": "pulls"}, profile=profile or [("0", f"{-force}"), ("9", f"{-force}")])
+    d.add(
+        "load_force",
+        "Push",
+        choices={"acts": "pulls"},
+        profile=profile or [("0", f"{-force}"), ("9", f"{-force}")],
+    )
     d.connect("block.b", "rail.a")
     d.connect("rail.b", "push.a")
     return d
@@ -232,7 +243,13 @@ def test_own_equations_give_the_same_traces_as_the_built_in_machine():
 def test_a_battery_from_own_equations_discharges_as_the_closed_form_says():
     # Open-circuit voltage falling with charge, feeding a resistance: an exponential (RC circuit with C = Q/ΔU).
     d = pendel.Drive("Battery")
-    battery = OwnEquations(("el: dc, u, i",), ("U_full = 50 V", "slope = 0.5 V/C", "R = 0.1 ohm"), ("q = 0 C",), (), ("der(q) = -i", "u = U_full - slope*q + R*i"))
+    battery = OwnEquations(
+        ("el: dc, u, i",),
+        ("U_full = 50 V", "slope = 0.5 V/C", "R = 0.1 ohm"),
+        ("q = 0 C",),
+        (),
+        ("der(q) = -i", "u = U_full - slope*q + R*i"),
+    )
     load = OwnEquations(("el: dc, u, i",), ("R = 4.9 ohm",), (), (), ("u = R*i",))
     d.set("tolerance", "1e-9")
     d.add("own", "Bank", own=battery)
@@ -245,11 +262,42 @@ def test_a_battery_from_own_equations_discharges_as_the_closed_form_says():
 @pytest.mark.parametrize(
     ("build", "words"),
     [
-        (lambda d: (d.add("dc_source", "A"), d.add("dc_source", "B", R_i="0", U_0="12"), d.connect("a.dc", "b.dc"), d.set("a.R_i", "0")), "fix the same thing|contradict"),
-        (lambda d: (d.add("imposed_speed", "P", profile=[("0", "1")]), d.add("imposed_speed", "Q", profile=[("0", "2")]), d.connect("p.a", "q.a")), "contradict"),
-        (lambda d: d.add("own", "Odd", own=OwnEquations(states=("x = 1",), unknowns=("y: 1",), equations=("der(x) = y/(1 s)", "y*y*y + y = x"))), "nonlinear"),
+        (
+            lambda d: (
+                d.add("dc_source", "A"),
+                d.add("dc_source", "B", R_i="0", U_0="12"),
+                d.connect("a.dc", "b.dc"),
+                d.set("a.R_i", "0"),
+            ),
+            "fix the same thing|contradict",
+        ),
+        (
+            lambda d: (
+                d.add("imposed_speed", "P", profile=[("0", "1")]),
+                d.add("imposed_speed", "Q", profile=[("0", "2")]),
+                d.connect("p.a", "q.a"),
+            ),
+            "contradict",
+        ),
+        (
+            lambda d: d.add(
+                "own",
+                "Odd",
+                own=OwnEquations(
+                    states=("x = 1",), unknowns=("y: 1",), equations=("der(x) = y/(1 s)", "y*y*y + y = x")
+                ),
+            ),
+            "nonlinear",
+        ),
         (lambda d: d.add("own", "Short", own=OwnEquations(states=("x = 1 A",), equations=())), "1 more"),
-        (lambda d: d.add("own", "Term", own=OwnEquations(values=("R = 1 ohm",), states=("i = 1 A",), equations=("der(i) = R*i",))), "equations line 1"),
+        (
+            lambda d: d.add(
+                "own",
+                "Term",
+                own=OwnEquations(values=("R = 1 ohm",), states=("i = 1 A",), equations=("der(i) = R*i",)),
+            ),
+            "equations line 1",
+        ),
     ],
 )
 def test_equations_without_a_solution_name_the_parts(build, words):
@@ -264,7 +312,9 @@ def test_a_solution_that_runs_away_says_which_part_and_when():
     d.add("own", "Avalanche", own=OwnEquations(states=("x = 1",), equations=("der(x) = x*x/(1 s)",)))
     with pytest.raises(RunProblem, match=r"1000 ms; Avalanche .state x"):
         d.run(2.0)
-    d.document.cards["avalanche"] = d.document.cards["avalanche"].__class__("own", "Avalanche", own=OwnEquations(states=("x = 1",), equations=("der(x) = 100*x/(1 s)",)))
+    d.document.cards["avalanche"] = d.document.cards["avalanche"].__class__(
+        "own", "Avalanche", own=OwnEquations(states=("x = 1",), equations=("der(x) = 100*x/(1 s)",))
+    )
     with pytest.raises(RunProblem, match=r"Avalanche ran away: its state x .* at 34\d"):
         d.run(2.0)
 

@@ -50,7 +50,11 @@ class DrivePage(QWidget):
     def _link_of(self, end: End | None) -> Link | None:
         if end is None:
             return None
-        return Link.SIGNAL_OUT if end.port == SIGNALS else end_exists(self.session.drive, self.sheet.kinds(), end)
+        return (
+            Link.SIGNAL_OUT
+            if end.port == SIGNALS
+            else end_exists(self.session.drive, self.sheet.kinds(), end)
+        )
 
     def _open_end(self) -> End | None:
         """The port of the selected card (or wire) to which a new card would be joined."""
@@ -64,7 +68,9 @@ class DrivePage(QWidget):
         kind = kind_of(drive.cards[card])
         ports = [p for p in kind.ports if p.link is not Link.SIGNAL_IN or kind.deck is not Deck.POWER]
         free = [p for p in ports if f"{card}.{p.name}" not in joined]
-        chosen = next(iter(sorted(free, key=lambda p: p.side != "right")), None) or next((p for p in reversed(ports) if p.link in (Link.SHAFT, Link.ROD, Link.DC)), None)
+        chosen = next(iter(sorted(free, key=lambda p: p.side != "right")), None) or next(
+            (p for p in reversed(ports) if p.link in (Link.SHAFT, Link.ROD, Link.DC)), None
+        )
         return End(card, chosen.name) if chosen else None
 
     def _add(self, match: Match) -> None:
@@ -95,7 +101,11 @@ class DrivePage(QWidget):
         if link is Link.SIGNAL_IN:
             return (None, new) if new.port == SIGNALS else (new, end)
         if end.port == SIGNALS:
-            signal = self.sheet._choose_signal(end.card, new, None) if new.card in self.session.drive.cards else self._first_signal(end.card)
+            signal = (
+                self.sheet._choose_signal(end.card, new, None)
+                if new.card in self.session.drive.cards
+                else self._first_signal(end.card)
+            )
             return (End(end.card, signal), new) if signal else (None, new)
         return end, new
 

@@ -11,7 +11,17 @@ from pygments.lexers import CLexer
 from pygments.token import Token
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QColor, QFont, QSyntaxHighlighter, QTextCharFormat
-from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHBoxLayout, QHeaderView, QPlainTextEdit, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QFileDialog,
+    QHBoxLayout,
+    QHeaderView,
+    QPlainTextEdit,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from pendel.app.look import code_font, tokens
 from pendel.app.loops_page import LoopPlot
@@ -32,7 +42,13 @@ class CodeColours(QSyntaxHighlighter):
 
     def highlightBlock(self, text: str | None) -> None:
         t = tokens()
-        tints = {Token.Comment: t.moss, Token.Keyword: t.petrol, Token.Literal: t.brass_text, Token.Comment.Preproc: t.muted, Token.Name.Function: "#0072B2"}
+        tints = {
+            Token.Comment: t.moss,
+            Token.Keyword: t.petrol,
+            Token.Literal: t.brass_text,
+            Token.Comment.Preproc: t.muted,
+            Token.Name.Function: "#0072B2",
+        }
         starts_inside = self.previousBlockState() == 1
         whole = (text or "") if not starts_inside else "/*" + (text or "")
         shift = 2 if starts_inside else 0
@@ -52,7 +68,11 @@ class CodeColours(QSyntaxHighlighter):
 
 
 def value_text(block: BlockInstance) -> str:
-    names = [n for n in ("K_p", "T_i", "K", "T", "U_dc", "v_max", "v_peak", "after", "amplitude") if n in block.used_values][:2]
+    names = [
+        n
+        for n in ("K_p", "T_i", "K", "T", "U_dc", "v_max", "v_peak", "after", "amplitude")
+        if n in block.used_values
+    ][:2]
     return ", ".join(f"{n} {number_text(block.values[n])}" for n in names) or "–"
 
 
@@ -110,7 +130,9 @@ class FirmwarePage(QWidget):
         inside.addWidget(label("in the order in which they run; sensors are the target's own", "muted"))
         self.table = QTableWidget(0, 5)
         self.table.setAccessibleName("Blocks")
-        self.table.setHorizontalHeaderLabels(["name in code", "every", "format", "value", "largest difference"])
+        self.table.setHorizontalHeaderLabels(
+            ["name in code", "every", "format", "value", "largest difference"]
+        )
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -119,7 +141,15 @@ class FirmwarePage(QWidget):
         self.table.verticalHeader().setDefaultSectionSize(27)
         header = self.table.horizontalHeader()
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-        for c, mode in enumerate((QHeaderView.ResizeMode.Stretch, QHeaderView.ResizeMode.ResizeToContents, QHeaderView.ResizeMode.ResizeToContents, QHeaderView.ResizeMode.Stretch, QHeaderView.ResizeMode.ResizeToContents)):
+        for c, mode in enumerate(
+            (
+                QHeaderView.ResizeMode.Stretch,
+                QHeaderView.ResizeMode.ResizeToContents,
+                QHeaderView.ResizeMode.ResizeToContents,
+                QHeaderView.ResizeMode.Stretch,
+                QHeaderView.ResizeMode.ResizeToContents,
+            )
+        ):
             header.setSectionResizeMode(c, mode)
         self.table.itemSelectionChanged.connect(self._show_block)
         inside.addWidget(self.table, 3)
@@ -179,7 +209,9 @@ class FirmwarePage(QWidget):
         except PendelError as problem:
             self.problem.setText(str(problem))
         if self.deck is not None and not [b for b in self.deck.blocks if not b.sensor]:
-            self.problem.setText("The control deck is empty: there is no code to make. Add a regulator on the Drive page.")
+            self.problem.setText(
+                "The control deck is empty: there is no code to make. Add a regulator on the Drive page."
+            )
             self.deck = None
         for widget in (self.build_button, self.save_button):
             widget.setEnabled(self.deck is not None)
@@ -199,7 +231,13 @@ class FirmwarePage(QWidget):
         for r, block in enumerate(blocks):
             c = largest.get(block.name)
             unit = infos[c.signal].unit if c and c.signal in infos else ""
-            texts = (block.name, str(block.every), "float 32", value_text(block), figure(c.largest, unit, 3) if c else "–")
+            texts = (
+                block.name,
+                str(block.every),
+                "float 32",
+                value_text(block),
+                figure(c.largest, unit, 3) if c else "–",
+            )
             for k, text in enumerate(texts):
                 item = QTableWidgetItem(text)
                 item.setToolTip(f"{block.title}: {text}")
@@ -220,9 +258,17 @@ class FirmwarePage(QWidget):
         worst = max((x.largest / x.span for x in c.compared if x.span > 0), default=0.0) if c else 0.0
         rows = (
             ("Blocks", f"{count} blocks, all float 32", count > 0),
-            ("Code", f"{self.deck.name}.c · {self._lines()} lines" if self.deck else "–", self.deck is not None),
+            (
+                "Code",
+                f"{self.deck.name}.c · {self._lines()} lines" if self.deck else "–",
+                self.deck is not None,
+            ),
             ("Build", f"{c.compiler} · no warnings" if c else "not built yet", c is not None),
-            ("Check", f"largest difference {worst:.1e} of the span".replace("-", "−") if c else "not checked yet", c is not None and worst < 1e-2),
+            (
+                "Check",
+                f"largest difference {worst:.1e} of the span".replace("-", "−") if c else "not checked yet",
+                c is not None and worst < 1e-2,
+            ),
             ("Save", self.saved_to or "not yet saved", bool(self.saved_to)),
         )
         for n, (name, text, done) in enumerate(rows, 1):
@@ -232,7 +278,9 @@ class FirmwarePage(QWidget):
             ring = label("✓" if done else str(n))
             ring.setFixedSize(20, 20)
             ring.setAlignment(Qt.AlignmentFlag.AlignCenter)
-            ring.setStyleSheet(f"background: {tokens().moss if done else tokens().brass}; color: {tokens().card}; border-radius: 10px; font-weight: bold; font-size: 11px;")
+            ring.setStyleSheet(
+                f"background: {tokens().moss if done else tokens().brass}; color: {tokens().card}; border-radius: 10px; font-weight: bold; font-size: 11px;"
+            )
             words = QVBoxLayout()
             words.setSpacing(0)
             words.addWidget(label(name))
@@ -250,9 +298,16 @@ class FirmwarePage(QWidget):
         clear(self.target)
         if self.deck is None:
             return
-        rows = [("word", "32 bit, float unit"), ("base tick", figure(self.deck.tick, "s", 3)), ("computing delay", f"{self.deck.delay} tick")]
+        rows = [
+            ("word", "32 bit, float unit"),
+            ("base tick", figure(self.deck.tick, "s", 3)),
+            ("computing delay", f"{self.deck.delay} tick"),
+        ]
         if self.checked:
-            rows += [("data", f"{self.checked.data_bytes} bytes"), ("object file", f"{self.checked.code_bytes / 1000:.1f} kB")]
+            rows += [
+                ("data", f"{self.checked.data_bytes} bytes"),
+                ("object file", f"{self.checked.code_bytes / 1000:.1f} kB"),
+            ]
         for name, value in rows:
             self.target.addLayout(figure_row(name, "", value))
 
@@ -262,7 +317,11 @@ class FirmwarePage(QWidget):
             self.code.setPlainText("")
             return
         source = emit(self.deck, FORMAT)
-        texts = {"source": (f"{self.deck.name}.c", source.source), "header": (f"{self.deck.name}.h", source.header), "example": ("main.c", source.example)}
+        texts = {
+            "source": (f"{self.deck.name}.c", source.source),
+            "header": (f"{self.deck.name}.h", source.header),
+            "example": ("main.c", source.example),
+        }
         for key, (name, _) in texts.items():
             made = button(name, lambda k=key: self._show_file(k), "small")
             made.setCheckable(True)
@@ -314,7 +373,9 @@ class FirmwarePage(QWidget):
         self.both.setXRange(0, float(t[-1]) if len(t) else 1.0, padding=0.01)
         self.both.setYRange(low - 0.05 * (high - low), high + 0.35 * (high - low or 1.0), padding=0)
         self.difference.autoRange()
-        self.compare_title.setText(f"Shipped code against the simulation, {number_text(self.checked.ticks)} ticks")
+        self.compare_title.setText(
+            f"Shipped code against the simulation, {number_text(self.checked.ticks)} ticks"
+        )
 
     # doing ---------------------------------------------------------------------
 
@@ -323,7 +384,9 @@ class FirmwarePage(QWidget):
             return
         run = self.session.last_run
         if run is None:
-            self.problem.setText("There is no run to take inputs from. Press Ctrl+R once, then build and check.")
+            self.problem.setText(
+                "There is no run to take inputs from. Press Ctrl+R once, then build and check."
+            )
             return
         self.problem.setText("")
         self.build_button.setText("Building …")

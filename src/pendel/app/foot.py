@@ -48,7 +48,9 @@ class Foot(QWidget):
         body.setSpacing(10)
         self.panel = QFrame(window)
         self.panel.setObjectName("findings")
-        self.panel.setStyleSheet(f"QFrame#findings {{ background: {colour('card').name()}; border: 1px solid {colour('hairline').name()}; }}")
+        self.panel.setStyleSheet(
+            f"QFrame#findings {{ background: {colour('card').name()}; border: 1px solid {colour('hairline').name()}; }}"
+        )
         self.inner = QWidget()
         self.list = QVBoxLayout(self.inner)
         self.list.setContentsMargins(12, 10, 12, 10)
@@ -88,10 +90,18 @@ class Foot(QWidget):
         else:
             first = (faults or findings)[0].sentence
             count = f"{len(findings)} finding{'s' if len(findings) > 1 else ''}"
-            self.words.setText(self.fontMetrics().elidedText(f"{count}: {first}", Qt.TextElideMode.ElideRight, 620))
+            self.words.setText(
+                self.fontMetrics().elidedText(f"{count}: {first}", Qt.TextElideMode.ElideRight, 620)
+            )
             self.words.setToolTip(first)
         run = self.session.last_run
-        self.facts.setText(f"{run.name} kept · {run.end:.3g} s in {run.seconds:.2f} s · {run.counters['steps']:,} steps".replace(",", "\u2009") if run else "")
+        self.facts.setText(
+            f"{run.name} kept · {run.end:.3g} s in {run.seconds:.2f} s · {run.counters['steps']:,} steps".replace(
+                ",", "\u2009"
+            )
+            if run
+            else ""
+        )
         if self.panel.isVisible():
             self._fill()
 
@@ -106,7 +116,9 @@ class Foot(QWidget):
         window = self.window()
         count = max(1, len(self.findings()))
         height = min(320, 30 + 58 * count)
-        self.panel.setGeometry(8, window.height() - self.height() - height - 2, min(720, window.width() - 40), height)
+        self.panel.setGeometry(
+            8, window.height() - self.height() - height - 2, min(720, window.width() - 40), height
+        )
         self.panel.show()
         self.panel.raise_()
 
@@ -126,7 +138,13 @@ class Foot(QWidget):
             if finding.card or finding.field:
                 links.append(button("Go to it", lambda f=finding: self._go(f), "link"))
             if finding.mend is not None:
-                links.append(button(f"Mend it: {finding.mend_label[:1].lower()}{finding.mend_label[1:]}", lambda f=finding: self.session.do(f.mend), "link"))
+                links.append(
+                    button(
+                        f"Mend it: {finding.mend_label[:1].lower()}{finding.mend_label[1:]}",
+                        lambda f=finding: self.session.do(f.mend),
+                        "link",
+                    )
+                )
             inside.addLayout(row(*links, 1, spacing=14))
             self.list.addWidget(made)
         self.list.addStretch(1)

@@ -12,7 +12,20 @@ from pendel.app.look import colour, trace_colour
 from pendel.app.own_editor import OwnEditor
 from pendel.app.profile_editor import ProfileEditor
 from pendel.app.session import Session, single_shot
-from pendel.app.widgets import Elided, Field, Spark, button, clear, column, figure_row, label, row, rule, scrolled, wrapped
+from pendel.app.widgets import (
+    Elided,
+    Field,
+    Spark,
+    button,
+    clear,
+    column,
+    figure_row,
+    label,
+    row,
+    rule,
+    scrolled,
+    wrapped,
+)
 from pendel.core.catalogue.declare import ANY, Kind, Part, Value
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands
@@ -106,7 +119,9 @@ class Inspector(QWidget):
 
     def _build_many(self) -> None:
         self.body.addWidget(label(f"{len(self.session.selection)} cards", "title"))
-        self.body.addWidget(wrapped("Move them with the arrow keys, copy them with Ctrl+C, delete them with Delete.", "muted"))
+        self.body.addWidget(
+            wrapped("Move them with the arrow keys, copy them with Ctrl+C, delete them with Delete.", "muted")
+        )
 
     # drive settings ------------------------------------------------------------
 
@@ -117,20 +132,35 @@ class Inspector(QWidget):
         for name, text, unit_text in (("title", "Title", ""), ("until", "Run length", "s"), ("tick", "Base tick", "s"), ("computing_delay", "Computing delay", "ticks"),
                                       ("tolerance", "Tolerance", ""), ("seed", "Noise seed", "")):  # fmt: skip
             self._setting_row(name, text, unit_text)
-        self._setting_choice("method", "Method", (("auto", "chosen while running"), ("explicit", "explicit, order 5"), ("stiff", "stiff, order 4")))
+        self._setting_choice(
+            "method",
+            "Method",
+            (
+                ("auto", "chosen while running"),
+                ("explicit", "explicit, order 5"),
+                ("stiff", "stiff, order 4"),
+            ),
+        )
         self._setting_choice("sensors", "All sensors", (("as they are", "as they are"), ("ideal", "ideal")))
         self._update_settings()
 
     def _setting_row(self, name: str, text: str, unit_text: str) -> None:
         field = Field(self.session.drive.settings[name], text, 150 if name == "title" else 92)
-        field.committed.connect(lambda t, n=name: self.session.do(commands.set_setting(self.session.drive, n, t)))
+        field.committed.connect(
+            lambda t, n=name: self.session.do(commands.set_setting(self.session.drive, n, t))
+        )
         self.fields[name] = field
         self.body.addLayout(self._line(text, "", field, unit_text))
         self.notes[name] = wrapped("", "wrong")
         self.body.addWidget(self.notes[name])
 
     def _setting_choice(self, name: str, text: str, options) -> None:
-        box = self._combo(text, options, self.session.drive.settings[name], lambda o, n=name: self.session.do(commands.set_setting(self.session.drive, n, o)))
+        box = self._combo(
+            text,
+            options,
+            self.session.drive.settings[name],
+            lambda o, n=name: self.session.do(commands.set_setting(self.session.drive, n, o)),
+        )
         self.body.addLayout(row(label(text), 1, box))
         setattr(self, f"{name}_box", box)
 
@@ -185,7 +215,12 @@ class Inspector(QWidget):
         bar.addStretch(1)
         self.body.addLayout(bar)
         self.body.addWidget(rule())
-        {"Values": self._build_values, "Start": self._build_starts, "Profile": self._build_profile, "Equations": self._build_own}[self.tab](kind)
+        {
+            "Values": self._build_values,
+            "Start": self._build_starts,
+            "Profile": self._build_profile,
+            "Equations": self._build_own,
+        }[self.tab](kind)
         self.finding_box = QVBoxLayout()
         self.body.addLayout(self.finding_box)
         self.signal_box = QVBoxLayout()
@@ -210,7 +245,14 @@ class Inspector(QWidget):
     def _build_values(self, kind: Kind) -> None:
         card = self.session.drive.cards[self.card]
         for choice in kind.choices:
-            box = self._combo(choice.label, choice.options, kind.choice(card, choice.name), lambda o, n=choice.name: self.session.do(commands.set_choice(self.session.drive, self.card, n, o)))
+            box = self._combo(
+                choice.label,
+                choice.options,
+                kind.choice(card, choice.name),
+                lambda o, n=choice.name: self.session.do(
+                    commands.set_choice(self.session.drive, self.card, n, o)
+                ),
+            )
             self.body.addLayout(row(label(choice.label, "muted"), 1, box))
         for value in kind.values_in_force(card):
             self._value_row(value)
@@ -227,7 +269,11 @@ class Inspector(QWidget):
         field = Field(card.values.get(value.name, value.default), f"{value.label} {value.name}")
         if value.optional:
             field.setPlaceholderText("–")
-        field.committed.connect(lambda text, n=value.name: self.session.do(commands.set_value(self.session.drive, self.card, n, text)))
+        field.committed.connect(
+            lambda text, n=value.name: self.session.do(
+                commands.set_value(self.session.drive, self.card, n, text)
+            )
+        )
         self.fields[value.name] = field
         self.body.addLayout(self._line(value.label, value.name, field, shown.unit_label(value.unit)))
         note = wrapped("", "muted")
@@ -261,11 +307,19 @@ class Inspector(QWidget):
 
     def _build_starts(self, kind: Kind) -> None:
         assert isinstance(kind, Part)
-        self.body.addWidget(wrapped("Values at the beginning of a run. States that are tied to others follow from them.", "muted"))
+        self.body.addWidget(
+            wrapped(
+                "Values at the beginning of a run. States that are tied to others follow from them.", "muted"
+            )
+        )
         card = self.session.drive.cards[self.card]
         for state in kind.states:
             field = Field(card.starts.get(state.name, "0"), f"Start of {state.label}")
-            field.committed.connect(lambda text, n=state.name: self.session.do(commands.set_start(self.session.drive, self.card, n, text)))
+            field.committed.connect(
+                lambda text, n=state.name: self.session.do(
+                    commands.set_start(self.session.drive, self.card, n, text)
+                )
+            )
             self.fields[f"start:{state.name}"] = field
             self.body.addLayout(self._line(state.label.capitalize(), state.name, field, state.unit))
             self.notes[f"start:{state.name}"] = wrapped("", "wrong")
@@ -314,7 +368,9 @@ class Inspector(QWidget):
         note.setObjectName("muted")
         note.setVisible(not plain and not math.isnan(number))
         if not plain and not math.isnan(number):
-            note.setText(f"= {figure(number, value.unit) if value.unit != ANY else number_text(number) + ' in SI'}")
+            note.setText(
+                f"= {figure(number, value.unit) if value.unit != ANY else number_text(number) + ' in SI'}"
+            )
 
     def _mark(self, name: str, finding: Finding | None) -> None:
         self.fields[name].mark(finding.sentence if finding else "")
@@ -376,12 +432,18 @@ class FindingCard(QWidget):
         tint, ink = ("brick_tint", "brick") if finding.stops else ("brass_tint", "brass_text")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setObjectName("finding")
-        self.setStyleSheet(f"QWidget#finding {{ background: {colour(tint).name()}; border: 1px solid {colour(ink).name()}; border-radius: 4px; }}")
+        self.setStyleSheet(
+            f"QWidget#finding {{ background: {colour(tint).name()}; border: 1px solid {colour(ink).name()}; border-radius: 4px; }}"
+        )
         body = column(self, (10, 7, 10, 7), 3)
         text = wrapped(finding.sentence)
         text.setStyleSheet("font-size: 11px;")
         body.addWidget(text)
         if finding.mend is not None:
-            mend = button(f"Mend it: {finding.mend_label[:1].lower()}{finding.mend_label[1:]}", lambda: session.do(finding.mend), "link")
+            mend = button(
+                f"Mend it: {finding.mend_label[:1].lower()}{finding.mend_label[1:]}",
+                lambda: session.do(finding.mend),
+                "link",
+            )
             mend.setStyleSheet("font-weight: bold; font-size: 11px;")
             body.addWidget(mend)

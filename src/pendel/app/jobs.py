@@ -44,7 +44,9 @@ class RunJobs(QObject):
         self.until = session.examined.settings.get("until", 1.0)
         self.running = True
         self.started.emit()
-        self.worker.request(RunRequest(to_text(session.drive), f"Run {number}", differences(before, session.drive), str(path)))
+        self.worker.request(
+            RunRequest(to_text(session.drive), f"Run {number}", differences(before, session.drive), str(path))
+        )
         self._timer.start()
 
     def stop(self) -> None:

@@ -31,7 +31,10 @@ class LogAxis(StripAxis):
 
     def tickValues(self, low, high, size):  # noqa: N802
         decades = range(math.floor(low), math.ceil(high) + 1)
-        return [(1.0, [float(d) for d in decades]), (0.5, [d + math.log10(k) for d in decades for k in (2, 5)])]
+        return [
+            (1.0, [float(d) for d in decades]),
+            (0.5, [d + math.log10(k) for d in decades for k in (2, 5)]),
+        ]
 
     def tickStrings(self, values, scale, spacing):  # noqa: N802
         if spacing < 1:
@@ -66,19 +69,37 @@ class LoopPlot(pg.PlotWidget):
         self.set_caption(title, unit)
 
     def set_caption(self, title: str, unit: str) -> None:
-        self.caption.setHtml(f'<span style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{title}</b>&nbsp; <span style="color:{tokens().muted}">{unit}</span></span>')
+        self.caption.setHtml(
+            f'<span style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{title}</b>&nbsp; <span style="color:{tokens().muted}">{unit}</span></span>'
+        )
 
     def curve(self, x, y, tint: str, width: float = 1.6, style=Qt.PenStyle.SolidLine) -> None:
-        self.addItem(pg.PlotCurveItem(np.asarray(x, dtype=float), np.asarray(y, dtype=float), pen=pg.mkPen(tint, width=width, style=style), antialias=True))
+        self.addItem(
+            pg.PlotCurveItem(
+                np.asarray(x, dtype=float),
+                np.asarray(y, dtype=float),
+                pen=pg.mkPen(tint, width=width, style=style),
+                antialias=True,
+            )
+        )
 
     def level(self, value: float, tint: str = "") -> None:
         self.addItem(pg.InfiniteLine(value, angle=0, pen=pg.mkPen(tint or tokens().muted, width=1)))
 
     def mark(self, x: float, text: str) -> None:
-        line = pg.InfiniteLine(x, angle=90, pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine))
+        line = pg.InfiniteLine(
+            x, angle=90, pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine)
+        )
         self.addItem(line)
         if text:
-            tag = pg.InfLineLabel(line, text, position=0.86, color="#FFFFFF", fill=pg.mkBrush(tokens().brass), anchors=[(0.5, 0.5), (0.5, 0.5)])
+            tag = pg.InfLineLabel(
+                line,
+                text,
+                position=0.86,
+                color="#FFFFFF",
+                fill=pg.mkBrush(tokens().brass),
+                anchors=[(0.5, 0.5), (0.5, 0.5)],
+            )
             tag.setFont(font(10.5))
 
 
@@ -125,7 +146,12 @@ class LoopsPage(QWidget):
         self.problem = wrapped("", "wrong")
         inside.addWidget(self.problem)
         inside.addStretch(1)
-        inside.addWidget(wrapped("L is shown with the sign of the negative feedback taken out. Sampling, hold and computing delay are in it; outer loops stand still.", "muted"))
+        inside.addWidget(
+            wrapped(
+                "L is shown with the sign of the negative feedback taken out. Sampling, hold and computing delay are in it; outer loops stand still.",
+                "muted",
+            )
+        )
         return side
 
     def _build_plots(self) -> QWidget:
@@ -237,7 +263,9 @@ class LoopsPage(QWidget):
                 self.loops = find_loops(self.session.drive, prepared)
                 self.studies = {loop.regulator: LoopStudy(prepared, loop) for loop in self.loops}
                 if not self.loops:
-                    self.problem.setText("No regulator acts on what it measures yet. Wire a sensor to a regulator's actual value and its output towards the converter.")
+                    self.problem.setText(
+                        "No regulator acts on what it measures yet. Wire a sensor to a regulator's actual value and its output towards the converter."
+                    )
             else:
                 self.problem.setText("The sheet is empty.")
         except DriveHasFindings as problem:
@@ -254,7 +282,13 @@ class LoopsPage(QWidget):
             self._prime_wish(study)
             self.propose()
         else:
-            for plot in (self.size_plot, self.phase_plot, self.circle_plot, self.step_plot, self.sensitivity_plot):
+            for plot in (
+                self.size_plot,
+                self.phase_plot,
+                self.circle_plot,
+                self.step_plot,
+                self.sensitivity_plot,
+            ):
                 self._wipe(plot)
 
     def _enable(self, on: bool) -> None:
@@ -268,7 +302,10 @@ class LoopsPage(QWidget):
             study = self.studies[loop.regulator]
             words, role = loop_state(study.judge(study.gains_now), loop)
             actual = infos[loop.actual]
-            made = button(f"{loop.label}\nactual {actual.card.lower()} {actual.label}\n{words}", lambda r=loop.regulator: self._choose(r))
+            made = button(
+                f"{loop.label}\nactual {actual.card.lower()} {actual.label}\n{words}",
+                lambda r=loop.regulator: self._choose(r),
+            )
             made.setCheckable(True)
             made.setChecked(loop.regulator == self.current)
             made.setStyleSheet(
@@ -303,7 +340,9 @@ class LoopsPage(QWidget):
                 raise ValueError
         except (ExpressionProblem, ValueError, KeyError):
             low, high = self._limits(self.studies[self.current]) if self.current else (0, 0)
-            self.crossover.mark(f"Write a frequency between {figure(low, 'Hz', 3)} and {figure(high, 'Hz', 3)}.")
+            self.crossover.mark(
+                f"Write a frequency between {figure(low, 'Hz', 3)} and {figure(high, 'Hz', 3)}."
+            )
             self.window().say(self.crossover.toolTip())
             return
         self.crossover.mark("")
@@ -342,7 +381,11 @@ class LoopsPage(QWidget):
             return
         study = self.studies[self.current]
         try:
-            gains = study.propose(self.rule_box.currentData(), crossover=self.wishes[self.current], phase_margin=float(self.margin_slider.value()))
+            gains = study.propose(
+                self.rule_box.currentData(),
+                crossover=self.wishes[self.current],
+                phase_margin=float(self.margin_slider.value()),
+            )
             self.proposed = study.judge({**study.gains_now, **gains})
             self.verdict.setText("")
         except PendelError as problem:
@@ -360,7 +403,9 @@ class LoopsPage(QWidget):
     def _show(self, study: LoopStudy) -> None:
         card = self.session.drive.cards[self.current]
         self.title.setText(card.name)
-        self.facts.setText(f"sampled every {figure(study.loop.period, 's', 3)} · delay {figure(study.delay, 's', 3)} with hold")
+        self.facts.setText(
+            f"sampled every {figure(study.loop.period, 's', 3)} · delay {figure(study.delay, 's', 3)} with hold"
+        )
         self._show_model(study)
         self._show_bode()
         self._show_circle()
@@ -397,7 +442,11 @@ class LoopsPage(QWidget):
             at = math.log10(best.margins.crossover)
             self.size_plot.mark(at, f" crosses at {figure(best.margins.crossover, 'Hz', 3)} ")
             self.phase_plot.mark(at, "")
-            self.phase_plot.addItem(pg.PlotCurveItem([at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5)))
+            self.phase_plot.addItem(
+                pg.PlotCurveItem(
+                    [at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5)
+                )
+            )
             tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", color=tokens().moss, anchor=(0, 0.5))
             tag.setFont(font(11, bold=True))
             tag.setPos(at + 0.06, -180 + best.margins.phase / 2)
@@ -414,10 +463,19 @@ class LoopsPage(QWidget):
             return
         angle = np.linspace(0, 2 * np.pi, 120)
         radius = 1 / best.margins.ms
-        circle = pg.PlotCurveItem(-1 + radius * np.cos(angle), radius * np.sin(angle), pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine), brush=pg.mkBrush(tokens().brass_tint), fillLevel=0)
+        circle = pg.PlotCurveItem(
+            -1 + radius * np.cos(angle),
+            radius * np.sin(angle),
+            pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine),
+            brush=pg.mkBrush(tokens().brass_tint),
+            fillLevel=0,
+        )
         self.circle_plot.addItem(circle)
         self.circle_plot.addItem(pg.ScatterPlotItem([-1], [0], size=8, brush=tokens().brick, pen=None))
-        for text, x, y, tint in (("−1", -1.0, 0.18, tokens().brick), (f"1/Ms, Ms = {number_text(best.margins.ms, 3)}", -1.0, -radius - 0.14, tokens().brass_text)):
+        for text, x, y, tint in (
+            ("−1", -1.0, 0.18, tokens().brick),
+            (f"1/Ms, Ms = {number_text(best.margins.ms, 3)}", -1.0, -radius - 0.14, tokens().brass_text),
+        ):
             tag = pg.TextItem(text, color=tint, anchor=(0.5, 0.5))
             tag.setFont(font(11))
             tag.setPos(x, y)
@@ -431,7 +489,10 @@ class LoopsPage(QWidget):
         self._wipe(self.step_plot)
         infos = signal_infos(self.session.drive)
         loop = self.studies[self.current].loop
-        self.step_plot.set_caption(f"{infos[loop.actual].label if loop.depth == 0 else loop.label.lower()} after a step", "light now, dark proposed")
+        self.step_plot.set_caption(
+            f"{infos[loop.actual].label if loop.depth == 0 else loop.label.lower()} after a step",
+            "light now, dark proposed",
+        )
         self.step_plot.level(1.0)
         span = 0.0
         for judged, tint, width in self._judged():
@@ -450,7 +511,10 @@ class LoopsPage(QWidget):
             return
         x = np.log10(best.frequency)
         s = 1 / (1 + best.response)
-        for values, tint, name, share in ((s, "#D55E00", "S", 0.45), (s * best.response, "#0072B2", "T", 0.25)):
+        for values, tint, name, share in (
+            (s, "#D55E00", "S", 0.45),
+            (s * best.response, "#0072B2", "T", 0.25),
+        ):
             y = 20 * np.log10(np.maximum(np.abs(values), 1e-9))
             self.sensitivity_plot.curve(x, y, tint)
             k = int(np.argmin(np.abs(np.arange(len(x)) / len(x) - share)))
@@ -469,16 +533,45 @@ class LoopsPage(QWidget):
         units = {"K_p": "", "T_i": "s", "T_d": "s"}
         for r, name in enumerate(study.gains_now, 1):
             new = self.proposed.gains.get(name) if self.proposed else None
-            self._line(self.gain_grid, r, name, figure(study.gains_now[name], units[name]), figure(new, units[name]) if new is not None else "–", italic=True)
+            self._line(
+                self.gain_grid,
+                r,
+                name,
+                figure(study.gains_now[name], units[name]),
+                figure(new, units[name]) if new is not None else "–",
+                italic=True,
+            )
         for r, (name, write) in enumerate(FOLLOWS):
-            self._line(self.follow_grid, r, name, write(self.now) if self.now else "–", write(self.proposed) if self.proposed else "–")
+            self._line(
+                self.follow_grid,
+                r,
+                name,
+                write(self.now) if self.now else "–",
+                write(self.proposed) if self.proposed else "–",
+            )
         if self.proposed is not None:
             m = self.proposed.margins
             good = m.stable and m.phase >= 35 and m.ms <= 2.1
-            self.verdict.setText("A well-damped loop." if good else "Unstable with these gains." if not m.stable else "Little margin: expect overshoot and ringing.")
+            self.verdict.setText(
+                "A well-damped loop."
+                if good
+                else "Unstable with these gains."
+                if not m.stable
+                else "Little margin: expect overshoot and ringing."
+            )
             self.verdict.setStyleSheet(f"color: {tokens().moss if good else tokens().brick};")
 
-    def _line(self, grid: QGridLayout, r: int, name: str, now: str, new: str, *, head: bool = False, italic: bool = False) -> None:
+    def _line(
+        self,
+        grid: QGridLayout,
+        r: int,
+        name: str,
+        now: str,
+        new: str,
+        *,
+        head: bool = False,
+        italic: bool = False,
+    ) -> None:
         left = Elided(name) if not italic else label(name)
         if italic:
             left.setStyleSheet(f"font-style: italic; color: {tokens().muted};")
@@ -486,7 +579,9 @@ class LoopsPage(QWidget):
         for c, text in ((1, now), (2, new)):
             shown = label(text)
             shown.setAlignment(Qt.AlignmentFlag.AlignRight)
-            shown.setStyleSheet(f"color: {tokens().petrol if head and c == 2 else tokens().muted if c == 1 else tokens().ink}; font-weight: {'bold' if c == 2 else 'normal'};")
+            shown.setStyleSheet(
+                f"color: {tokens().petrol if head and c == 2 else tokens().muted if c == 1 else tokens().ink}; font-weight: {'bold' if c == 2 else 'normal'};"
+            )
             grid.addWidget(shown, r, c)
         grid.setColumnStretch(0, 1)
         grid.setColumnMinimumWidth(1, 70)
@@ -497,7 +592,11 @@ class LoopsPage(QWidget):
     def take(self) -> None:
         if self.proposed is not None and self.current:
             study = self.studies[self.current]
-            gains = {n: float(v) for n, v in self.proposed.gains.items() if abs(v - study.gains_now[n]) > 2e-3 * abs(v)}
+            gains = {
+                n: float(v)
+                for n, v in self.proposed.gains.items()
+                if abs(v - study.gains_now[n]) > 2e-3 * abs(v)
+            }
             self.session.do(take_gains(self.session.drive, self.current, gains))
 
     def try_in_run(self) -> None:

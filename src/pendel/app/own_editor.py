@@ -24,7 +24,21 @@ SECTIONS = (
     ("unknowns", "Further unknowns", "p: W", 1),
     ("equations", "Equations", "L*der(i) = u - R*i", 4),
 )
-GREEK = {"alpha": "α", "beta": "β", "gamma": "γ", "delta": "δ", "eta": "η", "theta": "θ", "lambda": "λ", "mu": "μ", "omega": "ω", "phi": "φ", "psi": "ψ", "tau": "τ", "sigma": "σ"}
+GREEK = {
+    "alpha": "α",
+    "beta": "β",
+    "gamma": "γ",
+    "delta": "δ",
+    "eta": "η",
+    "theta": "θ",
+    "lambda": "λ",
+    "mu": "μ",
+    "omega": "ω",
+    "phi": "φ",
+    "psi": "ψ",
+    "tau": "τ",
+    "sigma": "σ",
+}
 
 
 def mathml_name(name: str) -> str:
@@ -53,7 +67,9 @@ def mathml(node: Node) -> str:
             sign = {"-": "−"}.get(op, op)
             return f"<mrow>{mathml(left)}<mo>{sign}</mo>{bracketed(right, op == '-' and isinstance(right, Binary) and right.op in '+-')}</mrow>"
         case Call("der", (Name(name),)):
-            return f"<mfrac><mrow><mi>d</mi>{mathml_name(name)}</mrow><mrow><mi>d</mi><mi>t</mi></mrow></mfrac>"
+            return (
+                f"<mfrac><mrow><mi>d</mi>{mathml_name(name)}</mrow><mrow><mi>d</mi><mi>t</mi></mrow></mfrac>"
+            )
         case Call("sqrt", (inner,)):
             return f"<msqrt>{mathml(inner)}</msqrt>"
         case Call(function, arguments):
@@ -145,12 +161,22 @@ class OwnEditor(QWidget):
         body.addWidget(label("As printed", "heading"))
         self.printed = Typeset()
         body.addWidget(self.printed)
-        body.addWidget(wrapped("What flows through a port counts positive into the part. der(x) is the change of a state; time is the time.", "muted"))
+        body.addWidget(
+            wrapped(
+                "What flows through a port counts positive into the part. der(x) is the change of a state; time is the time.",
+                "muted",
+            )
+        )
         self._late = single_shot(self, 500, self.commit)
         self.refresh()
 
     def written(self) -> OwnEquations:
-        return OwnEquations(**{name: tuple(line for line in edit.toPlainText().split("\n")) if edit.toPlainText() else () for name, edit in self.edits.items()})
+        return OwnEquations(
+            **{
+                name: tuple(line for line in edit.toPlainText().split("\n")) if edit.toPlainText() else ()
+                for name, edit in self.edits.items()
+            }
+        )
 
     def _typed(self) -> None:
         self._show(self.written())
@@ -158,7 +184,9 @@ class OwnEditor(QWidget):
 
     def commit(self) -> None:
         self._late.stop()
-        if self.card in self.session.drive.cards and self.written() != (self.session.drive.cards[self.card].own or OwnEquations()):
+        if self.card in self.session.drive.cards and self.written() != (
+            self.session.drive.cards[self.card].own or OwnEquations()
+        ):
             self.session.do(commands.set_own(self.session.drive, self.card, self.written()))
 
     def refresh(self) -> None:
@@ -176,7 +204,11 @@ class OwnEditor(QWidget):
     def _show(self, own: OwnEquations) -> None:
         names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
         model = read_own(own, names)
-        self.problems.setText("\n".join(f"{section}, line {line + 1}: {sentence}" for section, line, sentence in model.problems[:4]))
+        self.problems.setText(
+            "\n".join(
+                f"{section}, line {line + 1}: {sentence}" for section, line, sentence in model.problems[:4]
+            )
+        )
         for name, edit in self.edits.items():
             marks = []
             for section, line, _ in model.problems:

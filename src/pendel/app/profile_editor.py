@@ -44,7 +44,10 @@ class ProfileCurve(QWidget):
 
     def to_screen(self, t: float, v: float) -> QPointF:
         low, high = self.limits()
-        return QPointF(LEFT + t / self.span * (self.width() - LEFT - RIGHT), self.height() - BOTTOM - (v - low) / (high - low) * (self.height() - TOP - BOTTOM))
+        return QPointF(
+            LEFT + t / self.span * (self.width() - LEFT - RIGHT),
+            self.height() - BOTTOM - (v - low) / (high - low) * (self.height() - TOP - BOTTOM),
+        )
 
     def from_screen(self, at: QPointF) -> tuple[float, float]:
         low, high = self.limits()
@@ -63,14 +66,26 @@ class ProfileCurve(QWidget):
         painter.setFont(font(10.5))
         painter.setPen(colour("muted"))
         painter.drawText(QRectF(0, TOP - 2, LEFT - 4, 14), Qt.AlignmentFlag.AlignRight, number_text(high, 3))
-        painter.drawText(QRectF(0, self.height() - BOTTOM - 12, LEFT - 4, 14), Qt.AlignmentFlag.AlignRight, number_text(low, 3))
+        painter.drawText(
+            QRectF(0, self.height() - BOTTOM - 12, LEFT - 4, 14),
+            Qt.AlignmentFlag.AlignRight,
+            number_text(low, 3),
+        )
         painter.drawText(QRectF(LEFT, self.height() - BOTTOM + 4, 60, 14), 0, "0")
-        painter.drawText(QRectF(self.width() - RIGHT - 80, self.height() - BOTTOM + 4, 80, 14), Qt.AlignmentFlag.AlignRight, f"{number_text(self.span, 3)} s")
+        painter.drawText(
+            QRectF(self.width() - RIGHT - 80, self.height() - BOTTOM + 4, 80, 14),
+            Qt.AlignmentFlag.AlignRight,
+            f"{number_text(self.span, 3)} s",
+        )
         if not self.points:
             painter.drawText(ground, Qt.AlignmentFlag.AlignCenter, "Double-click to add a corner")
             return
         first, last = self.points[0], self.points[-1]
-        line = [self.to_screen(0, first[1]), *(self.to_screen(*p) for p in self.points), self.to_screen(max(self.span, last[0]), last[1])]
+        line = [
+            self.to_screen(0, first[1]),
+            *(self.to_screen(*p) for p in self.points),
+            self.to_screen(max(self.span, last[0]), last[1]),
+        ]
         painter.setPen(QPen(colour("petrol"), 1.6))
         painter.drawPolyline(QPolygonF(line))
         for n, point in enumerate(self.points):
@@ -93,7 +108,9 @@ class ProfileCurve(QWidget):
         if self.dragging:
             t, v = self.from_screen(event.position())
             low = self.points[self.chosen - 1][0] if self.chosen else 0.0
-            high = self.points[self.chosen + 1][0] if self.chosen + 1 < len(self.points) else max(self.span, t)
+            high = (
+                self.points[self.chosen + 1][0] if self.chosen + 1 < len(self.points) else max(self.span, t)
+            )
             self.moved.emit(self.chosen, min(max(t, low), high), v)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
@@ -131,7 +148,9 @@ class ProfileEditor(QWidget):
         body.addWidget(self.curve)
         self.table = QTableWidget(0, 2)
         self.table.setAccessibleName("Profile table")
-        self.table.setHorizontalHeaderLabels(["Time, s", f"{value_label}, {self.unit}" if self.unit else value_label])
+        self.table.setHorizontalHeaderLabels(
+            ["Time, s", f"{value_label}, {self.unit}" if self.unit else value_label]
+        )
         header = self.table.horizontalHeader()
         assert header is not None
         header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)

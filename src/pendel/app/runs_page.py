@@ -8,7 +8,19 @@ from collections.abc import Callable
 import numpy as np
 from PyQt6.QtCore import QMimeData, QSize, Qt
 from PyQt6.QtGui import QBrush, QColor, QIcon, QPainter, QPen, QPixmap
-from PyQt6.QtWidgets import QAbstractItemView, QGridLayout, QHBoxLayout, QHeaderView, QLineEdit, QListWidget, QListWidgetItem, QMenu, QTreeWidget, QTreeWidgetItem, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QGridLayout,
+    QHBoxLayout,
+    QHeaderView,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QMenu,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QWidget,
+)
 
 from pendel.app.look import colour, font, trace_colour
 from pendel.app.session import Session, single_shot
@@ -43,10 +55,16 @@ class SignalTree(QTreeWidget):
         header.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
 
     def mimeData(self, items) -> QMimeData:
-        return signals_mime([i.data(0, Qt.ItemDataRole.UserRole) for i in items if i.data(0, Qt.ItemDataRole.UserRole)])
+        return signals_mime(
+            [i.data(0, Qt.ItemDataRole.UserRole) for i in items if i.data(0, Qt.ItemDataRole.UserRole)]
+        )
 
     def fill(self, run: KeptRun | None, text: str) -> None:
-        open_before = {self.topLevelItem(n).text(0) for n in range(self.topLevelItemCount()) if self.topLevelItem(n).isExpanded()}
+        open_before = {
+            self.topLevelItem(n).text(0)
+            for n in range(self.topLevelItemCount())
+            if self.topLevelItem(n).isExpanded()
+        }
         first = not self.topLevelItemCount()
         self.clear()
         if run is None:
@@ -91,7 +109,11 @@ def default_strips(session: Session) -> list[StripSpec]:
         strips.append(StripSpec([f"{machine}.speed"]))
     if machine:
         strips.append(StripSpec([f"{machine}.current"]))
-    loads = [f"{k}.load" for k, kind in kinds.items() if isinstance(kind, Part) and kind.group == "load" and any(s.name == "load" for s in kind.signals)]
+    loads = [
+        f"{k}.load"
+        for k, kind in kinds.items()
+        if isinstance(kind, Part) and kind.group == "load" and any(s.name == "load" for s in kind.signals)
+    ]
     if loads:
         strips.append(StripSpec(loads[:2]))
     converter = next((k for k, kind in kinds.items() if kind.group == "converter"), None)
@@ -341,13 +363,20 @@ class RunsPage(QWidget):
             target = float(y_w[np.argmax(np.abs(y_w))])
             # The response ends where the load comes or the setpoint leaves its level again.
             leaves = t_w[(np.abs(y_w - target) > 0.01 * abs(target)) & (t_w > t_w[np.argmax(np.abs(y_w))])]
-            end = min([b, *( [disturbed_at] if disturbed_at else []), *leaves[:1]])
+            end = min([b, *([disturbed_at] if disturbed_at else []), *leaves[:1]])
         else:
             end = disturbed_at or b
         t_s, y_s = measures.window(trace.t, trace.y, a, end)
         step = measures.step_measures(t_s, y_s, float(y_s[0]), target)
         second = figure_or_dash("s")
-        found = {"rise": second(step.rise), "overshoot": percent(step.overshoot), "settles 2 %": second(step.settling), "remaining error": percent(100 * step.remaining / (target - float(y_s[0])) if target != y_s[0] else math.nan)}
+        found = {
+            "rise": second(step.rise),
+            "overshoot": percent(step.overshoot),
+            "settles 2 %": second(step.settling),
+            "remaining error": percent(
+                100 * step.remaining / (target - float(y_s[0])) if target != y_s[0] else math.nan
+            ),
+        }
         if disturbed_at is not None:
             until = b
             if setpoint and setpoint in run.keys:
@@ -355,7 +384,17 @@ class RunsPage(QWidget):
                 until = min([b, *left[:1]])
             dip = measures.dip_measures(*measures.window(trace.t, trace.y, disturbed_at, until), target)
             found |= {"dip at load": percent(dip.percent), "recovers in": second(dip.recovery)}
-        current = next((k for k in run.keys if k.endswith(".current") and run.infos.get(k) and run.infos[k].unit == "A" and not k.startswith("supply")), None)
+        current = next(
+            (
+                k
+                for k in run.keys
+                if k.endswith(".current")
+                and run.infos.get(k)
+                and run.infos[k].unit == "A"
+                and not k.startswith("supply")
+            ),
+            None,
+        )
         if current:
             t_c, y_c = measures.window(run.trace(current).t, run.trace(current).y, a, b)
             found["peak current"] = figure(float(np.max(np.abs(y_c))), "A", 3)
@@ -373,7 +412,11 @@ class RunsPage(QWidget):
                 continue
             trace = run.trace(key)
             t, y = measures.window(trace.t, trace.y, a, b)
-            rows += [(f"Δ {trace.label}", figure(settled(float(y[-1] - y[0]), y), trace.unit, 3)), (f"mean {trace.label}", figure(measures.mean(t, y), trace.unit, 3)), (f"rms {trace.label}", figure(measures.rms(t, y), trace.unit, 3))]
+            rows += [
+                (f"Δ {trace.label}", figure(settled(float(y[-1] - y[0]), y), trace.unit, 3)),
+                (f"mean {trace.label}", figure(measures.mean(t, y), trace.unit, 3)),
+                (f"rms {trace.label}", figure(measures.rms(t, y), trace.unit, 3)),
+            ]
         for r, (name, value) in enumerate(rows):
             self.between.addWidget(Elided(name), r, 0)
             shown = label(value)

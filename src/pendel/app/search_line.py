@@ -34,10 +34,17 @@ def matches(text: str, link: Link | None) -> list[Match]:
     words = text.lower().split()
     found = []
     for place, kind in enumerate(kinds().values()):
-        haystack = f"{kind.title} {kind.id.replace('_', ' ')} {kind.keywords} {TASKS.get(kind.group, '')}".lower()
-        if not all(any(piece.startswith(w) for piece in haystack.split()) or (len(w) > 2 and w in haystack) for w in words):
+        haystack = (
+            f"{kind.title} {kind.id.replace('_', ' ')} {kind.keywords} {TASKS.get(kind.group, '')}".lower()
+        )
+        if not all(
+            any(piece.startswith(w) for piece in haystack.split()) or (len(w) > 2 and w in haystack)
+            for w in words
+        ):
             continue
-        score = 10.0 * sum(kind.title.lower().startswith(w) for w in words) + 4.0 * sum(w in kind.title.lower() for w in words)
+        score = 10.0 * sum(kind.title.lower().startswith(w) for w in words) + 4.0 * sum(
+            w in kind.title.lower() for w in words
+        )
         port = next((p.name for p in kind.ports if link is not None and fits(link, p.link)), "")
         if not port and link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
             port = "signals"
@@ -54,7 +61,9 @@ class SearchLine(QFrame):
     def __init__(self, parent: QWidget):
         super().__init__(parent)
         self.setObjectName("search")
-        self.setStyleSheet(f"QFrame#search {{ background: {colour('card').name()}; border: 1px solid {colour('petrol').name()}; border-radius: 4px; }}")
+        self.setStyleSheet(
+            f"QFrame#search {{ background: {colour('card').name()}; border: 1px solid {colour('petrol').name()}; border-radius: 4px; }}"
+        )
         self.link: Link | None = None
         body = column(self, (8, 8, 8, 8), 4)
         self.line = QLineEdit()
@@ -77,7 +86,10 @@ class SearchLine(QFrame):
         assert parent is not None
         self.link = link
         at = parent.mapFromGlobal(where)
-        self.move(max(4, min(at.x(), parent.width() - self.width() - 4)), max(4, min(at.y(), parent.height() - self.height() - 4)))
+        self.move(
+            max(4, min(at.x(), parent.width() - self.width() - 4)),
+            max(4, min(at.y(), parent.height() - self.height() - 4)),
+        )
         self.line.clear()
         self.refresh()
         self.show()
@@ -88,7 +100,9 @@ class SearchLine(QFrame):
         self.list.clear()
         for match in matches(self.line.text(), self.link):
             needs = ", ".join(v.label.lower() for v in match.kind.values[:3] if v.name != "every")
-            item = QListWidgetItem(f"{match.kind.title}{'   fits here' if match.port and self.link else ''}\n{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}")
+            item = QListWidgetItem(
+                f"{match.kind.title}{'   fits here' if match.port and self.link else ''}\n{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"
+            )
             item.setSizeHint(QSize(100, 40))
             item.setToolTip(match.kind.sentence)
             item.setData(Qt.ItemDataRole.UserRole, match)
@@ -121,6 +135,11 @@ class SearchLine(QFrame):
                 if parent is not None:
                     parent.setFocus()
                 return True
-        if event is not None and event.type() == QEvent.Type.FocusOut and watched is self.line and not self.underMouse():
+        if (
+            event is not None
+            and event.type() == QEvent.Type.FocusOut
+            and watched is self.line
+            and not self.underMouse()
+        ):
             self.hide()
         return super().eventFilter(watched, event)

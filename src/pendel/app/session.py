@@ -46,7 +46,9 @@ class UndoStep(QUndoCommand):
     def mergeWith(self, other: QUndoCommand | None) -> bool:
         if not isinstance(other, UndoStep) or other.command.gesture != self.command.gesture:
             return False
-        self.command = Command(self.command.title, self.command.changes + other.command.changes, self.command.gesture)
+        self.command = Command(
+            self.command.title, self.command.changes + other.command.changes, self.command.gesture
+        )
         return True
 
 
@@ -207,8 +209,18 @@ class Session(QObject):
         return found
 
     def next_run_number(self) -> int:
-        numbers = [int(m.group(1)) for r in self.runs if (m := re.fullmatch(r"Run (\d+)", r.name.split(" · ")[0]))]
-        on_disk = [int(m.group(1)) for p in self.runs_folder.glob("run*.h5") if (m := re.fullmatch(r"run(\d+)", p.stem))] if self.runs_folder.is_dir() else []
+        numbers = [
+            int(m.group(1)) for r in self.runs if (m := re.fullmatch(r"Run (\d+)", r.name.split(" · ")[0]))
+        ]
+        on_disk = (
+            [
+                int(m.group(1))
+                for p in self.runs_folder.glob("run*.h5")
+                if (m := re.fullmatch(r"run(\d+)", p.stem))
+            ]
+            if self.runs_folder.is_dir()
+            else []
+        )
         return max([0, *numbers, *on_disk]) + 1
 
     def add_run(self, run: KeptRun) -> None:
@@ -287,7 +299,9 @@ def differences(old_text: str | None, drive: Drive) -> str:
             found.append(f"{card.name}: {before.kind} → {card.kind}")
         for name in card.values.keys() | before.values.keys():
             if card.values.get(name) != before.values.get(name):
-                found.append(f"{card.name} {name} {before.values.get(name, 'default')} → {card.values.get(name, 'default')}")
+                found.append(
+                    f"{card.name} {name} {before.values.get(name, 'default')} → {card.values.get(name, 'default')}"
+                )
         for name in card.choices.keys() | before.choices.keys():
             if card.choices.get(name) != before.choices.get(name):
                 found.append(f"{card.name} {name}: {card.choices.get(name, 'default')}")

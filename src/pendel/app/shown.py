@@ -25,7 +25,9 @@ def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[s
         if math.isnan(number):
             found[value.name] = text
         elif value.unit == ANY:
-            found[value.name] = text if not is_plain(text) and not text.isidentifier() else number_text(number)
+            found[value.name] = (
+                text if not is_plain(text) and not text.isidentifier() else number_text(number)
+            )
         else:
             found[value.name] = figure(number, value.unit)
     if isinstance(kind, Part) and kind.circuit is not None:
@@ -34,7 +36,11 @@ def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[s
             circuit = kind.circuit(values, card)
         except (KeyError, ZeroDivisionError):
             circuit = {}
-        found |= {n: figure(circuit[n], u, 3) for n, u in units.items() if n in circuit and n not in found and not math.isnan(circuit[n])}
+        found |= {
+            n: figure(circuit[n], u, 3)
+            for n, u in units.items()
+            if n in circuit and n not in found and not math.isnan(circuit[n])
+        }
     return found
 
 
@@ -64,7 +70,11 @@ def value_at(run: KeptRun, key: str, time: float | None) -> float:
     if time is None:
         return float(trace.y[-1])
     if trace.sampled:
-        return float(trace.y[max(0, min(len(trace.y) - 1, int(np.searchsorted(trace.t, time + 1e-12, side="right")) - 1))])
+        return float(
+            trace.y[
+                max(0, min(len(trace.y) - 1, int(np.searchsorted(trace.t, time + 1e-12, side="right")) - 1))
+            ]
+        )
     return float(np.interp(time, trace.t, trace.y))
 
 
@@ -94,4 +104,14 @@ def unit_label(text: str) -> str:
     return "" if text == ANY else text
 
 
-__all__ = ["figure_of", "main_signal", "shown_values", "si_unit", "spark", "telling", "unit", "unit_label", "value_at"]
+__all__ = [
+    "figure_of",
+    "main_signal",
+    "shown_values",
+    "si_unit",
+    "spark",
+    "telling",
+    "unit",
+    "unit_label",
+    "value_at",
+]

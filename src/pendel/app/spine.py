@@ -63,7 +63,11 @@ class PathStation(QWidget):
         painter.drawText(QRectF(8, 7, 24, 22), Qt.AlignmentFlag.AlignCenter, self.mark)
         painter.setFont(font(12))
         painter.setPen(colour("ink"))
-        painter.drawText(QRectF(40, 2, self.width() - 46, 16), 0, self.fontMetrics().elidedText(self.name, Qt.TextElideMode.ElideRight, self.width() - 46))
+        painter.drawText(
+            QRectF(40, 2, self.width() - 46, 16),
+            0,
+            self.fontMetrics().elidedText(self.name, Qt.TextElideMode.ElideRight, self.width() - 46),
+        )
         painter.setFont(font(11))
         painter.setPen(colour("muted"))
         painter.drawText(QRectF(40, 18, self.width() - 46, 16), 0, self.value)
@@ -94,7 +98,11 @@ class LoopRow(QWidget):
         painter.drawText(QRectF(24, 3, self.width() - 26, 16), 0, self.name)
         painter.setFont(font(11))
         painter.setPen(colour("muted"))
-        painter.drawText(QRectF(24, 19, self.width() - 26, 15), 0, self.fontMetrics().elidedText(self.state, Qt.TextElideMode.ElideRight, self.width() - 26))
+        painter.drawText(
+            QRectF(24, 19, self.width() - 26, 15),
+            0,
+            self.fontMetrics().elidedText(self.state, Qt.TextElideMode.ElideRight, self.width() - 26),
+        )
 
 
 def loop_state(judged, loop) -> tuple[str, str]:
@@ -202,7 +210,9 @@ class Spine(QWidget):
         clear(self.path_box)
         self.stations: dict[str, PathStation] = {}
         for n, (key, _, value) in enumerate(facts):
-            station = PathStation(self._mark(key), drive.cards[key].name, value, first=n == 0, last=n == len(order) - 1)
+            station = PathStation(
+                self._mark(key), drive.cards[key].name, value, first=n == 0, last=n == len(order) - 1
+            )
             station.clicked.connect(lambda k=key: self.session.select([k]))
             self.stations[key] = station
             self.path_box.addWidget(station)
@@ -230,7 +240,11 @@ class Spine(QWidget):
         self._refresh_loops()
 
     def _refresh_loops(self) -> None:
-        facts = [(loop.label, loop.regulator, *loop_state(judged, loop)) for loop, judged in self.judged if loop.regulator in self.session.drive.cards]
+        facts = [
+            (loop.label, loop.regulator, *loop_state(judged, loop))
+            for loop, judged in self.judged
+            if loop.regulator in self.session.drive.cards
+        ]
         if facts == self.loop_facts:
             return
         self.loop_facts = facts
@@ -247,7 +261,11 @@ class Spine(QWidget):
     def _refresh_quantities(self) -> None:
         drive = self.session.drive
         self.count.setText(str(len(drive.quantities)))
-        if list(self.fields) != list(drive.quantities) or any(f.hasFocus() for f in self.fields.values()) is False and not self.fields:
+        if (
+            list(self.fields) != list(drive.quantities)
+            or any(f.hasFocus() for f in self.fields.values()) is False
+            and not self.fields
+        ):
             clear(self.quantity_box)
             self.fields = {}
             for name in drive.quantities:
@@ -259,7 +277,9 @@ class Spine(QWidget):
             field.mark(finding.sentence if finding else "")
             if not finding:
                 note = drive.quantities[name].note
-                field.setToolTip(f"{note + ': ' if note else ''}{number_text(value) if value is not None else ''} in SI")
+                field.setToolTip(
+                    f"{note + ': ' if note else ''}{number_text(value) if value is not None else ''} in SI"
+                )
 
     def _quantity_row(self, name: str) -> QHBoxLayout:
         sign = Elided(name)
@@ -270,7 +290,9 @@ class Spine(QWidget):
         sign.setToolTip(f"{name}: double-click to rename, right-click for more")
         field = Field(self.session.drive.quantities[name].text, f"Value of {name}", 84)
         field.setFixedWidth(96)
-        field.committed.connect(lambda text, n=name: self.session.do(commands.set_quantity(self.session.drive, n, text)))
+        field.committed.connect(
+            lambda text, n=name: self.session.do(commands.set_quantity(self.session.drive, n, text))
+        )
         self.fields[name] = field
         made = row(sign, field, spacing=4)
         made.setStretch(0, 1)
@@ -298,7 +320,9 @@ class Spine(QWidget):
 
     def rename_quantity(self, name: str, new: str | None = None) -> None:
         if new is None:
-            new, good = QInputDialog.getText(self, "Rename a quantity", f"New name of {name}; every expression follows", text=name)
+            new, good = QInputDialog.getText(
+                self, "Rename a quantity", f"New name of {name}; every expression follows", text=name
+            )
             if not good or new == name:
                 return
         try:

@@ -19,7 +19,9 @@ SIGNAL_MIME = "application/x-pendel-signals"
 DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine, Qt.PenStyle.DashDotDotLine)
 
 
-def thinned(t: np.ndarray, y: np.ndarray, low: float, high: float, columns: int) -> tuple[np.ndarray, np.ndarray]:
+def thinned(
+    t: np.ndarray, y: np.ndarray, low: float, high: float, columns: int
+) -> tuple[np.ndarray, np.ndarray]:
     """What a trace looks like between two times on so many pixel columns: both extremes of each column.
 
     Both arrays come back at most four times ``columns`` long, whatever went in; one sample beyond each end is kept,
@@ -51,7 +53,11 @@ class StripAxis(pg.AxisItem):
     """Axis figures with real minus and thin-spaced thousands."""
 
     def tickStrings(self, values, scale, spacing):  # noqa: N802
-        digits = max(3, 2 + math.ceil(math.log10(max(abs(v) for v in values) / spacing))) if values and spacing and max(abs(v) for v in values) > 0 else 3
+        digits = (
+            max(3, 2 + math.ceil(math.log10(max(abs(v) for v in values) / spacing)))
+            if values and spacing and max(abs(v) for v in values) > 0
+            else 3
+        )
         return [number_text(v * scale if abs(v) > spacing * 1e-6 else 0.0, min(9, digits)) for v in values]
 
 
@@ -65,7 +71,9 @@ class StripView(pg.ViewBox):
         self.setMouseMode(pg.ViewBox.PanMode)
 
     def wheelEvent(self, event, axis=None) -> None:
-        wanted = axis if axis is not None else (1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 0)
+        wanted = (
+            axis if axis is not None else (1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 0)
+        )
         super().wheelEvent(event, wanted)
 
     def mouseDoubleClickEvent(self, event) -> None:
@@ -108,9 +116,15 @@ class Strips(pg.GraphicsLayoutWidget):
         self.ci.layout.setSpacing(6)
         self.ci.setContentsMargins(4, 4, 10, 4)
 
-    def build(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True) -> None:
+    def build(
+        self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True
+    ) -> None:
         """Draw the strips for the ticked runs, each with its colour."""
-        ranges = [p.viewRange() for p in self.plots] if keep_view and len(specs) == len(self.plots) and self.plots else None
+        ranges = (
+            [p.viewRange() for p in self.plots]
+            if keep_view and len(specs) == len(self.plots) and self.plots
+            else None
+        )
         self.clear()
         self.specs, self.plots, self.traces, self.cursors = specs, [], [], []
         for n, spec in enumerate(specs):
@@ -141,7 +155,9 @@ class Strips(pg.GraphicsLayoutWidget):
 
     def _add_plot(self, n: int, spec: StripSpec, runs: list[tuple[KeptRun, str]], *, last: bool) -> None:
         view = StripView()
-        plot = self.addPlot(row=n, col=0, viewBox=view, axisItems={"left": StripAxis("left"), "bottom": StripAxis("bottom")})
+        plot = self.addPlot(
+            row=n, col=0, viewBox=view, axisItems={"left": StripAxis("left"), "bottom": StripAxis("bottom")}
+        )
         view.menu_wanted.connect(lambda at, k=n: self._menu(k, at))
         view.setBackgroundColor(QColor(tokens().plot))
         view.setBorder(pg.mkPen(tokens().hairline))
@@ -182,14 +198,23 @@ class Strips(pg.GraphicsLayoutWidget):
                 curve = pg.PlotCurveItem(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
                 plot.addItem(curve)
                 traces.append(Trace(curve, t, y, key, run.name))
-                title = f"{trace.label}" if sum(run.trace(s).label == trace.label for s in spec.signals if s in run.keys) == 1 else f"{run.infos[key].card}: {trace.label}"
+                title = (
+                    f"{trace.label}"
+                    if sum(run.trace(s).label == trace.label for s in spec.signals if s in run.keys) == 1
+                    else f"{run.infos[key].card}: {trace.label}"
+                )
                 text = f'<span style="color:{shade if single else tokens().ink}"><b>{title}</b>{" (dashed)" if dashed else ""}</span>'
                 if text not in names:
                     names.append(text)
         self.traces.append(traces)
-        units = list(dict.fromkeys(run.trace(s).unit for run, _ in runs for s in spec.signals if s in run.keys))
+        units = list(
+            dict.fromkeys(run.trace(s).unit for run, _ in runs for s in spec.signals if s in run.keys)
+        )
         words = "&nbsp;&nbsp; ".join(names) or "drag a signal here"
-        caption = pg.TextItem(html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span style="color:{tokens().muted}">{", ".join(u for u in units if u)}</span></div>', anchor=(0, 0))
+        caption = pg.TextItem(
+            html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span style="color:{tokens().muted}">{", ".join(u for u in units if u)}</span></div>',
+            anchor=(0, 0),
+        )
         caption.setParentItem(view)
         caption.setPos(4, 0)
         caption.setZValue(20)
@@ -197,10 +222,23 @@ class Strips(pg.GraphicsLayoutWidget):
     def _add_cursors(self, plot: pg.PlotItem, first: bool) -> None:
         pair = []
         for which in (0, 1):
-            line = pg.InfiniteLine(self.times[which], angle=90, movable=True, pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine), hoverPen=pg.mkPen(tokens().brass, width=2.5))
+            line = pg.InfiniteLine(
+                self.times[which],
+                angle=90,
+                movable=True,
+                pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine),
+                hoverPen=pg.mkPen(tokens().brass, width=2.5),
+            )
             line.setZValue(15)
             if first:
-                label = pg.InfLineLabel(line, f" {which + 1} ", position=0.07, color="#FFFFFF", fill=pg.mkBrush(tokens().brass), movable=False)
+                label = pg.InfLineLabel(
+                    line,
+                    f" {which + 1} ",
+                    position=0.07,
+                    color="#FFFFFF",
+                    fill=pg.mkBrush(tokens().brass),
+                    movable=False,
+                )
                 label.setFont(font(10.5, bold=True))
             line.sigPositionChanged.connect(lambda moved, w=which: self._cursor_moved(w, moved.value()))
             plot.addItem(line, ignoreBounds=True)

@@ -7,7 +7,18 @@ from collections.abc import Callable
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QLineEdit, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from pendel.app.look import colour, font
 
@@ -68,7 +79,9 @@ class Elided(QLabel):
         painter = QPainter(self)
         painter.setPen(self.palette().color(self.foregroundRole()))
         text = self.fontMetrics().elidedText(self.whole, Qt.TextElideMode.ElideRight, self.width())
-        flags = (Qt.AlignmentFlag.AlignRight if self.right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
+        flags = (
+            Qt.AlignmentFlag.AlignRight if self.right else Qt.AlignmentFlag.AlignLeft
+        ) | Qt.AlignmentFlag.AlignVCenter
         painter.drawText(self.contentsRect(), flags, text)
 
 
@@ -85,7 +98,9 @@ def row(*widgets: QWidget | int, spacing: int = 6) -> QHBoxLayout:
     return made
 
 
-def column(parent: QWidget, margins: tuple[int, int, int, int] = (16, 12, 16, 12), spacing: int = 4) -> QVBoxLayout:
+def column(
+    parent: QWidget, margins: tuple[int, int, int, int] = (16, 12, 16, 12), spacing: int = 4
+) -> QVBoxLayout:
     made = QVBoxLayout(parent)
     made.setContentsMargins(*margins)
     made.setSpacing(spacing)
@@ -188,7 +203,14 @@ class Spark(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(colour(self.tint) if self.tint[0] != "#" else self.tint_colour(), 1.3))
         rect = QRectF(1, 2, self.width() - 2, self.height() - 4)
-        painter.drawPolyline(QPolygonF([QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height()) for x, y in self.points]))
+        painter.drawPolyline(
+            QPolygonF(
+                [
+                    QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height())
+                    for x, y in self.points
+                ]
+            )
+        )
 
     def tint_colour(self):
         from PyQt6.QtGui import QColor

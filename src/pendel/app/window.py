@@ -6,8 +6,34 @@ import json
 from pathlib import Path
 
 from PyQt6.QtCore import QMimeData, QPointF, QSettings, Qt
-from PyQt6.QtGui import QAction, QCloseEvent, QColor, QGuiApplication, QKeySequence, QPainter, QPaintEvent, QPen, QResizeEvent
-from PyQt6.QtWidgets import QApplication, QButtonGroup, QFileDialog, QHBoxLayout, QInputDialog, QLineEdit, QMainWindow, QMenu, QMenuBar, QMessageBox, QPlainTextEdit, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtGui import (
+    QAction,
+    QCloseEvent,
+    QColor,
+    QGuiApplication,
+    QKeySequence,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+)
+from PyQt6.QtWidgets import (
+    QApplication,
+    QButtonGroup,
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QLineEdit,
+    QMainWindow,
+    QMenu,
+    QMenuBar,
+    QMessageBox,
+    QPlainTextEdit,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from pendel import __version__
 from pendel.app.actions import ACTIONS, ON_SHEET
@@ -164,13 +190,17 @@ class MainWindow(QMainWindow):
         level = label("Averaged")
         level.setToolTip("Level of detail of the converters")
         level.setFixedHeight(26)
-        level.setStyleSheet(f"background: {colour('petrol_tint').name()}; color: {colour('petrol').name()}; border-radius: 12px; padding: 5px 14px; font-weight: bold;")
+        level.setStyleSheet(
+            f"background: {colour('petrol_tint').name()}; color: {colour('petrol').name()}; border-radius: 12px; padding: 5px 14px; font-weight: bold;"
+        )
         inside.addWidget(level)
         inside.addSpacing(14)
         inside.addWidget(label("until", "muted"))
         self.until = Field("", "Run length", 72)
         self.until.setFixedWidth(76)
-        self.until.committed.connect(lambda text: self.session.do(commands.set_setting(self.session.drive, "until", text)))
+        self.until.committed.connect(
+            lambda text: self.session.do(commands.set_setting(self.session.drive, "until", text))
+        )
         inside.addWidget(self.until)
         inside.addSpacing(8)
         self.run_button = RunButton()
@@ -291,7 +321,12 @@ class MainWindow(QMainWindow):
         if finding.card in self.session.drive.cards:
             tab = finding.field.split(":")[0]
             self.session.select([finding.card])
-            inspector.tab = {"start": "Start", "profile": "Profile"}.get(tab, "Equations" if tab in ("ports", "values", "states", "unknowns", "equations") and ":" in finding.field else "Values")
+            inspector.tab = {"start": "Start", "profile": "Profile"}.get(
+                tab,
+                "Equations"
+                if tab in ("ports", "values", "states", "unknowns", "equations") and ":" in finding.field
+                else "Values",
+            )
             inspector.rebuild()
             if finding.field in inspector.fields:
                 inspector.fields[finding.field].setFocus()
@@ -397,7 +432,10 @@ class MainWindow(QMainWindow):
         if not self.session.selection:
             return
         clipped = commands.clip(self.session.drive, self.session.selection)
-        record = {"cards": {k: card_record(c) for k, c in clipped.cards.items()}, "wires": [[str(w.a), str(w.b)] for w in clipped.wires]}
+        record = {
+            "cards": {k: card_record(c) for k, c in clipped.cards.items()},
+            "wires": [[str(w.a), str(w.b)] for w in clipped.wires],
+        }
         mime = QMimeData()
         mime.setData(CLIP_MIME, json.dumps(record).encode())
         QGuiApplication.clipboard().setMimeData(mime)
@@ -471,12 +509,20 @@ class MainWindow(QMainWindow):
         card = self._regulator()
         if card is not None:
             now = self.session.drive.cards[card].choices.get("loop", "closed")
-            self.session.do(commands.set_choice(self.session.drive, card, "loop", "closed" if now == "open" else "open"))
+            self.session.do(
+                commands.set_choice(self.session.drive, card, "loop", "closed" if now == "open" else "open")
+            )
 
     def toggle_sensors(self) -> None:
         now = self.session.drive.settings["sensors"]
-        self.session.do(commands.set_setting(self.session.drive, "sensors", "as they are" if now == "ideal" else "ideal"))
-        self.say("All sensors are ideal now. Run to compare." if now != "ideal" else "The sensors behave as they are again.")
+        self.session.do(
+            commands.set_setting(self.session.drive, "sensors", "as they are" if now == "ideal" else "ideal")
+        )
+        self.say(
+            "All sensors are ideal now. Run to compare."
+            if now != "ideal"
+            else "The sensors behave as they are again."
+        )
 
     # files ---------------------------------------------------------------------
 
@@ -501,7 +547,12 @@ class MainWindow(QMainWindow):
 
     def open_drive(self) -> None:
         if self.may_leave():
-            path, _ = QFileDialog.getOpenFileName(self, "Open a drive", str(self.session.path.parent) if self.session.path else "", "Pendel drives (*.pendel);;All files (*)")
+            path, _ = QFileDialog.getOpenFileName(
+                self,
+                "Open a drive",
+                str(self.session.path.parent) if self.session.path else "",
+                "Pendel drives (*.pendel);;All files (*)",
+            )
             if path:
                 self.open_path(Path(path))
 
@@ -534,7 +585,9 @@ class MainWindow(QMainWindow):
             saved.unlink(missing_ok=True)
             return False
         name = path.name if path else "a drive that was never saved"
-        answer = QMessageBox.question(self, "Autosave", f"Pendel ended before {name} was saved. Take up the unsaved changes?")
+        answer = QMessageBox.question(
+            self, "Autosave", f"Pendel ended before {name} was saved. Take up the unsaved changes?"
+        )
         if answer != QMessageBox.StandardButton.Yes:
             saved.unlink(missing_ok=True)
             return False
@@ -590,7 +643,12 @@ class MainWindow(QMainWindow):
         if not runs:
             self.say("There is no run to save yet. Press Ctrl+R.")
             return
-        path = path or QFileDialog.getSaveFileName(self, "Save traces", "traces.csv", "CSV (*.csv);;HDF5 (*.h5);;MAT (*.mat)")[0]
+        path = (
+            path
+            or QFileDialog.getSaveFileName(
+                self, "Save traces", "traces.csv", "CSV (*.csv);;HDF5 (*.h5);;MAT (*.mat)"
+            )[0]
+        )
         if not path:
             return
         from pendel.core.formats.traces import save_traces
@@ -617,7 +675,12 @@ class MainWindow(QMainWindow):
         return target.grab().toImage()
 
     def save_picture(self, path: str = "") -> None:
-        path = path or QFileDialog.getSaveFileName(self, "Save the picture", "picture.png", "PNG (*.png);;SVG (*.svg)")[0]
+        path = (
+            path
+            or QFileDialog.getSaveFileName(
+                self, "Save the picture", "picture.png", "PNG (*.png);;SVG (*.svg)"
+            )[0]
+        )
         if not path:
             return
         if path.endswith(".svg"):
@@ -642,7 +705,11 @@ class MainWindow(QMainWindow):
         return True
 
     def about(self) -> None:
-        QMessageBox.about(self, "Pendel", f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.\n\nGPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and JetBrains Mono, SIL Open Font License.")
+        QMessageBox.about(
+            self,
+            "Pendel",
+            f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.\n\nGPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and JetBrains Mono, SIL Open Font License.",
+        )
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         assert event is not None
@@ -661,7 +728,14 @@ class MainWindow(QMainWindow):
 def _card(record: dict) -> Card:
     x, y = record.get("at", (0, 0))
     own = OwnEquations(**{k: tuple(v) for k, v in record["own"].items()}) if "own" in record else None
-    return Card(record["kind"], record["name"], x, y, record.get("values", {}), record.get("choices", {}), record.get("starts", {}), tuple((t, v) for t, v in record.get("profile", ())), own)
-
-
-
+    return Card(
+        record["kind"],
+        record["name"],
+        x,
+        y,
+        record.get("values", {}),
+        record.get("choices", {}),
+        record.get("starts", {}),
+        tuple((t, v) for t, v in record.get("profile", ())),
+        own,
+    )

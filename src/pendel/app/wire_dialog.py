@@ -24,7 +24,11 @@ def all_ends(session: Session) -> list[tuple[str, End, Link]]:
             continue
         found += [(f"{card.name}: {p.label}", End(key, p.name), p.link) for p in kind.ports]
         if isinstance(kind, Part):
-            found += [(f"{card.name}: {s.label}", End(key, s.name), Link.SIGNAL_OUT) for s in kind.signals if kind.port(s.name) is None]
+            found += [
+                (f"{card.name}: {s.label}", End(key, s.name), Link.SIGNAL_OUT)
+                for s in kind.signals
+                if kind.port(s.name) is None
+            ]
     return found
 
 
@@ -45,7 +49,11 @@ def choose_wire(parent: QWidget, session: Session) -> tuple[End, End] | None:
         chosen = ends[start.currentIndex()]
         fed = {str(w.b) for w in session.drive.wires.values()}
         for text, end, link in ends:
-            if end.card != chosen[1].card and fits(chosen[2], link) and not (link is Link.SIGNAL_IN and str(end) in fed):
+            if (
+                end.card != chosen[1].card
+                and fits(chosen[2], link)
+                and not (link is Link.SIGNAL_IN and str(end) in fed)
+            ):
                 target.addItem(text, str(end))
 
     start.currentIndexChanged.connect(lambda _: fill())

@@ -23,12 +23,24 @@ def parser() -> argparse.ArgumentParser:
     check = verbs.add_parser("check", help="say what is wrong with a drive")
     run = verbs.add_parser("run", help="run a drive and write its traces")
     run.add_argument("--until", metavar="TIME", help='run length, such as "1.2 s"')
-    run.add_argument("--out", metavar="FILE", help="traces as .csv, .h5 or .mat; without it, CSV goes to the terminal")
-    run.add_argument("--signals", metavar="LIST", help="comma-separated, such as door_motor.speed,door_motor.current; all without it")
+    run.add_argument(
+        "--out", metavar="FILE", help="traces as .csv, .h5 or .mat; without it, CSV goes to the terminal"
+    )
+    run.add_argument(
+        "--signals",
+        metavar="LIST",
+        help="comma-separated, such as door_motor.speed,door_motor.current; all without it",
+    )
     code = verbs.add_parser("c", help="write the controller as C")
     for verb in (check, run, code):
         verb.add_argument("file", metavar="FILE", help="a .pendel drive")
-        verb.add_argument("--set", metavar="NAME=VALUE", action="append", default=[], help="change a quantity, setting or card.value before")
+        verb.add_argument(
+            "--set",
+            metavar="NAME=VALUE",
+            action="append",
+            default=[],
+            help="change a quantity, setting or card.value before",
+        )
     code.add_argument("folder", metavar="FOLDER")
     return top
 
@@ -51,7 +63,9 @@ def change(drive: Drive, assignment: str) -> None:
     elif name in drive.settings:
         commands.set_setting(drive, name, text).apply(drive)
     else:
-        raise DriveProblem(f"There is no quantity or setting {name} in this drive. It has {', '.join([*drive.quantities, *drive.settings])}.")
+        raise DriveProblem(
+            f"There is no quantity or setting {name} in this drive. It has {', '.join([*drive.quantities, *drive.settings])}."
+        )
 
 
 def check(drive: Drive) -> int:
@@ -64,7 +78,11 @@ def check(drive: Drive) -> int:
     except DriveHasFindings as problem:
         findings += [f for f in problem.findings if f.sentence not in {g.sentence for g in findings}]
     for finding in findings:
-        where = f"{finding.card}.{finding.field}" if finding.card and finding.field else finding.card or finding.field or "drive"
+        where = (
+            f"{finding.card}.{finding.field}"
+            if finding.card and finding.field
+            else finding.card or finding.field or "drive"
+        )
         print(f"{finding.severity.value}: {where}: {finding.sentence}")
     if not findings:
         print("no findings")
@@ -91,7 +109,10 @@ def run(drive: Drive, options: argparse.Namespace) -> int:
         from pendel.core.formats.traces import columns, write_csv
 
         write_csv(columns([kept], wanted), sys.stdout)
-    print(f"{drive.title}: {kept.end:g} s in {kept.seconds:.3f} s, {kept.counters['steps']} steps", file=sys.stderr)
+    print(
+        f"{drive.title}: {kept.end:g} s in {kept.seconds:.3f} s, {kept.counters['steps']} steps",
+        file=sys.stderr,
+    )
     if kept.message:
         print(kept.message, file=sys.stderr)
         return FAILED

@@ -85,11 +85,26 @@ def _settings(drive: Drive, names: Names, result: Examined) -> None:
             result.findings.append(fault(f"{label}: {problem}", field=name))
     until, tick = result.settings.get("until"), result.settings.get("tick")
     if until is not None and tick is not None and until / tick > 5e7:
-        result.findings.append(fault(f"The run of {number_text(until)} s has {number_text(until / tick)} ticks; at most 50 million are possible. Shorten the run.", field="until"))
+        result.findings.append(
+            fault(
+                f"The run of {number_text(until)} s has {number_text(until / tick)} ticks; at most 50 million are possible. Shorten the run.",
+                field="until",
+            )
+        )
     if drive.settings["level"] not in LEVELS:
-        result.findings.append(fault(f"The level of detail “{drive.settings['level']}” is not known. Choose averaged.", field="level"))
+        result.findings.append(
+            fault(
+                f"The level of detail “{drive.settings['level']}” is not known. Choose averaged.",
+                field="level",
+            )
+        )
     if drive.settings["method"] not in METHODS:
-        result.findings.append(fault(f"The method “{drive.settings['method']}” is not known. Choose one of {', '.join(METHODS)}.", field="method"))
+        result.findings.append(
+            fault(
+                f"The method “{drive.settings['method']}” is not known. Choose one of {', '.join(METHODS)}.",
+                field="method",
+            )
+        )
 
 
 def evaluate_value(value: Value, text: str, names: Names) -> float:
@@ -106,7 +121,9 @@ def evaluate_value(value: Value, text: str, names: Names) -> float:
     else:
         number = value_in_field(text, value.unit, names)
     low, high = value.low, value.high
-    beyond = (low is not None and (number < low or (value.open_low and number <= low))) or (high is not None and number > high)
+    beyond = (low is not None and (number < low or (value.open_low and number <= low))) or (
+        high is not None and number > high
+    )
     if beyond or (value.whole and number != round(number)):
         bounds = []
         if low is not None:
@@ -136,11 +153,21 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
     for choice in kind.choices:
         if card.choices.get(choice.name, choice.default) not in dict(choice.options):
             good = False
-            result.findings.append(fault(f"{card.name}: {choice.label} cannot be “{card.choices[choice.name]}”. Choose one of {', '.join(o for o, _ in choice.options)}.", key, choice.name))
+            result.findings.append(
+                fault(
+                    f"{card.name}: {choice.label} cannot be “{card.choices[choice.name]}”. Choose one of {', '.join(o for o, _ in choice.options)}.",
+                    key,
+                    choice.name,
+                )
+            )
     if good and kind.contradictions:
         for c in kind.contradictions(values, card):
             mend = commands.set_values(drive, key, c.remedy, c.remedy_label) if c.remedy else None
-            result.findings.append((fault if c.fault else attention)(f"{card.name}: {c.sentence}", key, c.field, mend, c.remedy_label))
+            result.findings.append(
+                (fault if c.fault else attention)(
+                    f"{card.name}: {c.sentence}", key, c.field, mend, c.remedy_label
+                )
+            )
     result.values[key] = values
     if kind.has_profile:
         _profile(card, key, kind.has_profile[1], names, result)
@@ -149,13 +176,19 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
         model = read_own(card.own, names) if card.own else None
         if model:
             for section, line, sentence in model.problems:
-                result.findings.append(fault(f"{card.name}, {section} line {line + 1}: {sentence}", key, f"{section}:{line}"))
+                result.findings.append(
+                    fault(f"{card.name}, {section} line {line + 1}: {sentence}", key, f"{section}:{line}")
+                )
         for state in kind.states:
             text = card.starts.get(state.name, model.states.get(state.name, "0") if model else "0")
             try:
                 result.starts[key][state.name] = value_in_field(text, state.unit, names)
             except ExpressionProblem as problem:
-                result.findings.append(fault(f"{card.name}, starting value of {state.label}: {problem}", key, f"start:{state.name}"))
+                result.findings.append(
+                    fault(
+                        f"{card.name}, starting value of {state.label}: {problem}", key, f"start:{state.name}"
+                    )
+                )
 
 
 def _profile(card: Card, key: str, unit_text: str, names: Names, result: Examined) -> None:
@@ -164,15 +197,29 @@ def _profile(card: Card, key: str, unit_text: str, names: Names, result: Examine
     for number, (time_text, value_text) in enumerate(card.profile):
         try:
             times.append(value_in_field(time_text, "s", names))
-            levels.append(evaluate(read(value_text), names, value_text).si if unit_text == ANY else value_in_field(value_text, unit_text, names))
+            levels.append(
+                evaluate(read(value_text), names, value_text).si
+                if unit_text == ANY
+                else value_in_field(value_text, unit_text, names)
+            )
         except ExpressionProblem as problem:
-            result.findings.append(fault(f"{card.name}, profile corner {number + 1}: {problem}", key, f"profile:{number}"))
+            result.findings.append(
+                fault(f"{card.name}, profile corner {number + 1}: {problem}", key, f"profile:{number}")
+            )
             return
         if number and times[-1] < times[-2]:
-            result.findings.append(fault(f"{card.name}, profile corner {number + 1}: its time {time_text} lies before the corner at {card.profile[number - 1][0]}. Sort the corners by time.", key, f"profile:{number}"))
+            result.findings.append(
+                fault(
+                    f"{card.name}, profile corner {number + 1}: its time {time_text} lies before the corner at {card.profile[number - 1][0]}. Sort the corners by time.",
+                    key,
+                    f"profile:{number}",
+                )
+            )
             return
     if not times:
-        result.findings.append(attention(f"{card.name} has no profile yet and gives 0. Add corners.", key, "profile"))
+        result.findings.append(
+            attention(f"{card.name} has no profile yet and gives 0. Add corners.", key, "profile")
+        )
     result.profiles[key] = (times, levels)
 
 
@@ -191,7 +238,10 @@ def end_exists(drive: Drive, kinds: dict[str, Kind], end: End) -> Link | None:
 
 def fits(a: Link, b: Link) -> bool:
     """Whether two links can be joined."""
-    return (a is b and a not in (Link.SIGNAL_IN, Link.SIGNAL_OUT)) or {a, b} in ({Link.SIGNAL_IN, Link.SIGNAL_OUT}, {Link.DC, Link.LINE})
+    return (a is b and a not in (Link.SIGNAL_IN, Link.SIGNAL_OUT)) or {a, b} in (
+        {Link.SIGNAL_IN, Link.SIGNAL_OUT},
+        {Link.DC, Link.LINE},
+    )
 
 
 def _wires(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
@@ -200,15 +250,39 @@ def _wires(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
         links = [end_exists(drive, kinds, end) for end in (wire.a, wire.b)]
         lost = next((str(end) for end, link in zip((wire.a, wire.b), links) if link is None), None)
         remove = commands.remove_wires(drive, [wire.key])
-        if lost:
-            result.findings.append(fault(f"A wire points to {lost}, which does not exist. Delete the wire or restore the card.", _card_of(drive, wire), "", remove, "Delete the wire"))
+        if lost or links[0] is None or links[1] is None:
+            result.findings.append(
+                fault(
+                    f"A wire points to {lost}, which does not exist. Delete the wire or restore the card.",
+                    _card_of(drive, wire),
+                    "",
+                    remove,
+                    "Delete the wire",
+                )
+            )
             continue
-        if not fits(*links):
-            result.findings.append(fault(f"The wire from {wire.a} to {wire.b} joins a {links[0].value} port with a {links[1].value} port. Delete it.", _card_of(drive, wire), "", remove, "Delete the wire"))
+        if not fits(links[0], links[1]):
+            result.findings.append(
+                fault(
+                    f"The wire from {wire.a} to {wire.b} joins a {links[0].value} port with a {links[1].value} port. Delete it.",
+                    _card_of(drive, wire),
+                    "",
+                    remove,
+                    "Delete the wire",
+                )
+            )
             continue
         if links[1] is Link.SIGNAL_IN:
             if str(wire.b) in feeds:
-                result.findings.append(fault(f"{wire.b} is fed twice, by {feeds[str(wire.b)]} and by {wire.a}. Delete one of the wires.", wire.b.card, "", remove, f"Delete the wire from {wire.a}"))
+                result.findings.append(
+                    fault(
+                        f"{wire.b} is fed twice, by {feeds[str(wire.b)]} and by {wire.a}. Delete one of the wires.",
+                        wire.b.card,
+                        "",
+                        remove,
+                        f"Delete the wire from {wire.a}",
+                    )
+                )
             feeds[str(wire.b)] = str(wire.a)
 
 
@@ -224,17 +298,37 @@ def _ports(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
             if not port.required or f"{key}.{port.name}" in joined or port.link is Link.SIGNAL_OUT:
                 continue
             if port.link is Link.SIGNAL_IN and isinstance(kind, Part):
-                result.findings.append(attention(f"{card.name}: nothing feeds “{port.label}”, so it stays 0. Wire a block to it.", key, port.name))
+                result.findings.append(
+                    attention(
+                        f"{card.name}: nothing feeds “{port.label}”, so it stays 0. Wire a block to it.",
+                        key,
+                        port.name,
+                    )
+                )
             elif port.link is Link.SIGNAL_IN:
-                result.findings.append(attention(f"{card.name}: nothing is wired to “{port.label}”, so it reads 0.", key, port.name))
+                result.findings.append(
+                    attention(
+                        f"{card.name}: nothing is wired to “{port.label}”, so it reads 0.", key, port.name
+                    )
+                )
             else:
-                result.findings.append(attention(f"{card.name}: the port “{port.label}” is not connected.", key, port.name))
+                result.findings.append(
+                    attention(f"{card.name}: the port “{port.label}” is not connected.", key, port.name)
+                )
 
 
 def _taps(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
     for name, end in drive.taps.items():
         if end_exists(drive, kinds, end) is None:
-            result.findings.append(fault(f"The tap {name} points to {end}, which does not exist. Delete the tap.", "", name, commands.remove_tap(drive, name), "Delete the tap"))
+            result.findings.append(
+                fault(
+                    f"The tap {name} points to {end}, which does not exist. Delete the tap.",
+                    "",
+                    name,
+                    commands.remove_tap(drive, name),
+                    "Delete the tap",
+                )
+            )
 
 
 def signal_unit(drive: Drive, end: End) -> str:
@@ -269,7 +363,9 @@ def _signal_unit(drive: Drive, end: End, seen: set[str]) -> str:
                     return through
     for wire in drive.wires.values():
         if wire.a == end:
-            target = kind_of(drive.cards[wire.b.card]).port(wire.b.port) if wire.b.card in drive.cards else None
+            target = (
+                kind_of(drive.cards[wire.b.card]).port(wire.b.port) if wire.b.card in drive.cards else None
+            )
             if target and target.unit and target.unit != ANY:
                 return target.unit
             ahead = _unit_ahead(drive, wire.b, seen)
@@ -283,14 +379,23 @@ def _unit_ahead(drive: Drive, end: End, seen: set[str]) -> str:
     card = drive.cards.get(end.card)
     if card is None or card.kind not in ("p", "pi", "pid", "compare", "sum", "selector"):
         return ""
-    partner = {"setpoint": "actual", "actual": "setpoint", "a": "b", "b": "a", "first": "second", "second": "first"}.get(end.port)
+    partner = {
+        "setpoint": "actual",
+        "actual": "setpoint",
+        "a": "b",
+        "b": "a",
+        "first": "second",
+        "second": "first",
+    }.get(end.port)
     return _signal_unit(drive, End(end.card, partner), seen) if partner else ""
 
 
 def _gain_unit(drive: Drive, end: End, seen: set[str]) -> str | None:
     """Unit of gain times input, when the gain was written with a unit."""
     card = drive.cards[end.card]
-    text = card.values.get("K_p" if card.kind in ("p", "pi", "pid") else "K_i" if card.kind == "integrator" else "K", "")
+    text = card.values.get(
+        "K_p" if card.kind in ("p", "pi", "pid") else "K_i" if card.kind == "integrator" else "K", ""
+    )
     port = {"p": "actual", "pi": "actual", "pid": "actual"}.get(card.kind, "x")
     try:
         gain = evaluate(read(text), Names({n: q.text for n, q in drive.quantities.items()}), text).dim

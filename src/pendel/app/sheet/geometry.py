@@ -34,10 +34,20 @@ class Box:
         """Whether an axis-parallel segment passes through the box."""
         low_x, high_x = min(a[0], b[0]), max(a[0], b[0])
         low_y, high_y = min(a[1], b[1]), max(a[1], b[1])
-        return high_x > self.x - clearance and low_x < self.x + self.w + clearance and high_y > self.y - clearance and low_y < self.y + self.h + clearance
+        return (
+            high_x > self.x - clearance
+            and low_x < self.x + self.w + clearance
+            and high_y > self.y - clearance
+            and low_y < self.y + self.h + clearance
+        )
 
     def overlaps(self, other: Box) -> bool:
-        return self.x < other.x + other.w and other.x < self.x + self.w and self.y < other.y + other.h and other.y < self.y + self.h
+        return (
+            self.x < other.x + other.w
+            and other.x < self.x + self.w
+            and self.y < other.y + other.h
+            and other.y < self.y + self.h
+        )
 
 
 @dataclass(frozen=True)
@@ -103,10 +113,15 @@ def anchors(boxes: Mapping[str, Box], links: Iterable[Link]) -> dict[tuple[str, 
     wanted: dict[tuple[str, str], dict[str, list[float]]] = {}
     side_of: dict[str, tuple[str, str]] = {}
     for link in links:
-        ends = ((link.joint_a, link.a, link.b, True, link.part_a), (link.joint_b, link.b, link.a, False, link.part_b))
+        ends = (
+            (link.joint_a, link.a, link.b, True, link.part_a),
+            (link.joint_b, link.b, link.a, False, link.part_b),
+        )
         for joint, here, there, out, part in ends:
             box, other = boxes[here], boxes[there]
-            card_side = side_of.setdefault(joint, (here, facing_side(box, other, signal_out=out if link.signal else None, part=part)))
+            card_side = side_of.setdefault(
+                joint, (here, facing_side(box, other, signal_out=out if link.signal else None, part=part))
+            )
             along = other.centre[0] if card_side[1] in ("top", "bottom") else other.centre[1]
             wanted.setdefault(card_side, {}).setdefault(joint, []).append(along)
     found: dict[tuple[str, str], Anchor] = {}
@@ -146,15 +161,21 @@ def candidates(p: Point, q: Point, boxes: list[Box]) -> Iterable[list[Point]]:
     low_y, high_y = min(p[1], q[1]) - 200, max(p[1], q[1]) + 200
     offsets = (12.0, 20.0)
     near = [b for b in boxes if b.x < high_x and b.x + b.w > low_x and b.y < high_y and b.y + b.h > low_y]
-    xs = {p[0], q[0], round((p[0] + q[0]) / 2)} | {v for b in near for o in offsets for v in (b.x - o, b.x + b.w + o)}
-    ys = {p[1], q[1], round((p[1] + q[1]) / 2)} | {v for b in near for o in offsets for v in (b.y - o, b.y + b.h + o)}
+    xs = {p[0], q[0], round((p[0] + q[0]) / 2)} | {
+        v for b in near for o in offsets for v in (b.x - o, b.x + b.w + o)
+    }
+    ys = {p[1], q[1], round((p[1] + q[1]) / 2)} | {
+        v for b in near for o in offsets for v in (b.y - o, b.y + b.h + o)
+    }
     yield [p, (p[0], q[1]), q]
     yield [p, (q[0], p[1]), q]
     for x in xs:
         yield [p, (x, p[1]), (x, q[1]), q]
     for y in ys:
         yield [p, (p[0], y), (q[0], y), q]
-    for x, y in itertools.product(sorted(xs, key=lambda v: abs(v - p[0]))[:12], sorted(ys, key=lambda v: abs(v - q[1]))[:12]):
+    for x, y in itertools.product(
+        sorted(xs, key=lambda v: abs(v - p[0]))[:12], sorted(ys, key=lambda v: abs(v - q[1]))[:12]
+    ):
         yield [p, (x, p[1]), (x, y), (q[0], y), q]
         yield [p, (p[0], y), (x, y), (x, q[1]), q]
 
@@ -165,7 +186,9 @@ def simplified(path: list[Point]) -> list[Point]:
     for point in path:
         if out and point == out[-1]:
             continue
-        if len(out) >= 2 and ((out[-2][0] == out[-1][0] == point[0]) or (out[-2][1] == out[-1][1] == point[1])):
+        if len(out) >= 2 and (
+            (out[-2][0] == out[-1][0] == point[0]) or (out[-2][1] == out[-1][1] == point[1])
+        ):
             out[-1] = point
         else:
             out.append(point)
@@ -206,7 +229,9 @@ def near_cost(a: Point, b: Point, c: Point, d: Point) -> float:
     if across_1 == across_2:
         axis = 0 if across_1 else 1
         apart = abs(a[1 - axis] - c[1 - axis])
-        shared = min(max(a[axis], b[axis]), max(c[axis], d[axis])) - max(min(a[axis], b[axis]), min(c[axis], d[axis]))
+        shared = min(max(a[axis], b[axis]), max(c[axis], d[axis])) - max(
+            min(a[axis], b[axis]), min(c[axis], d[axis])
+        )
         return 6.0 * shared + 30 if apart < 7 and shared > 0 else 0.0
     h1, h2, v1, v2 = (a, b, c, d) if across_1 else (c, d, a, b)
     crosses = min(h1[0], h2[0]) < v1[0] < max(h1[0], h2[0]) and min(v1[1], v2[1]) < h1[1] < max(v1[1], v2[1])
@@ -226,7 +251,12 @@ def routes(boxes: Mapping[str, Box], links: list[Link]) -> dict[str, list[Point]
 
     for link in sorted(links, key=span):
         a, b = placed[(link.joint_a, link.a)], placed[(link.joint_b, link.b)]
-        others = [s for key, path in found.items() if joints[key] not in (link.joint_a,) for s in itertools.pairwise(path)]
+        others = [
+            s
+            for key, path in found.items()
+            if joints[key] not in (link.joint_a,)
+            for s in itertools.pairwise(path)
+        ]
         taken = others
         path = route(a, b, boxes.values(), taken)
         found[link.key] = path
@@ -253,7 +283,9 @@ def tidy(power: list[str], power_links: list[tuple[str, str]], control: list[str
     return places
 
 
-def tidy_power(cards: list[str], links: list[tuple[str, str]], sources: list[str]) -> dict[str, tuple[int, int]]:
+def tidy_power(
+    cards: list[str], links: list[tuple[str, str]], sources: list[str]
+) -> dict[str, tuple[int, int]]:
     neighbours: dict[str, list[str]] = {c: [] for c in cards}
     for a, b in links:
         neighbours[a].append(b)
@@ -275,7 +307,9 @@ def tidy_power(cards: list[str], links: list[tuple[str, str]], sources: list[str
     return places
 
 
-def tidy_control(cards: list[str], links: list[tuple[str, str]], outputs: set[str], top: int) -> dict[str, tuple[int, int]]:
+def tidy_control(
+    cards: list[str], links: list[tuple[str, str]], outputs: set[str], top: int
+) -> dict[str, tuple[int, int]]:
     readers: dict[str, list[str]] = {c: [] for c in cards}
     for a, b in links:
         readers[a].append(b)
@@ -301,7 +335,10 @@ def tidy_control(cards: list[str], links: list[tuple[str, str]], outputs: set[st
         free = next(r for d in itertools.count() for r in (want + d, want - d) if r >= 0 and r not in used)
         used.add(free)
         row[card] = free
-    return {c: ((MARGIN + column[c] * PITCH_X) // GRID, top + round(row[c]) * CONTROL_PITCH_Y // GRID) for c in cards}
+    return {
+        c: ((MARGIN + column[c] * PITCH_X) // GRID, top + round(row[c]) * CONTROL_PITCH_Y // GRID)
+        for c in cards
+    }
 
 
 def segments(path: list[Point]) -> list[tuple[Point, Point]]:

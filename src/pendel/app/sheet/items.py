@@ -72,11 +72,21 @@ class CardItem(QGraphicsItem):
     def boundingRect(self) -> QRectF:
         return QRectF(-8, -8, self.size[0] + 16, self.size[1] + 16)
 
-    def paint(self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None) -> None:
+    def paint(
+        self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None
+    ) -> None:
         assert painter is not None
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         w, h = self.size
-        edge = colour("brick") if self.face.trouble == "fault" else colour("brass") if self.face.trouble else colour("petrol") if self.selected else colour("hairline")
+        edge = (
+            colour("brick")
+            if self.face.trouble == "fault"
+            else colour("brass")
+            if self.face.trouble
+            else colour("petrol")
+            if self.selected
+            else colour("hairline")
+        )
         painter.setPen(QPen(edge, 2.0 if self.selected or self.face.trouble else 1.2))
         painter.setBrush(colour("card"))
         radius = 4 if self.face.power else 0
@@ -100,12 +110,27 @@ class CardItem(QGraphicsItem):
             for point in self.handles.values():
                 painter.drawEllipse(point - self.pos(), 4, 4)
 
-    def _text(self, painter: QPainter, rect: QRectF, text: str, size: float, role: str, *, bold: bool = False, right: bool = False) -> None:
+    def _text(
+        self,
+        painter: QPainter,
+        rect: QRectF,
+        text: str,
+        size: float,
+        role: str,
+        *,
+        bold: bool = False,
+        right: bool = False,
+    ) -> None:
         chosen = font(size, bold=bold)
         painter.setFont(chosen)
         painter.setPen(colour(role))
         fitted = QFontMetricsF(chosen).elidedText(text, Qt.TextElideMode.ElideRight, rect.width())
-        painter.drawText(rect, (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter, fitted)
+        painter.drawText(
+            rect,
+            (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft)
+            | Qt.AlignmentFlag.AlignVCenter,
+            fitted,
+        )
 
     def _paint_power(self, painter: QPainter, w: float, h: float) -> None:
         room = w - (26 if self.face.trouble else 16)
@@ -127,7 +152,14 @@ class CardItem(QGraphicsItem):
             painter.drawText(icon, Qt.AlignmentFlag.AlignCenter, mark)
         else:
             self._curve(painter, block_shape(self.face.kind), icon.adjusted(5, 5, -4, -5), "petrol")
-        self._text(painter, QRectF(43, 6, w - (60 if self.face.trouble else 47), 17), self.face.name, 12, "ink", bold=True)
+        self._text(
+            painter,
+            QRectF(43, 6, w - (60 if self.face.trouble else 47), 17),
+            self.face.name,
+            12,
+            "ink",
+            bold=True,
+        )
         for k, line in enumerate(self.face.lines[:1]):
             self._text(painter, QRectF(43, 23 + 14 * k, w - 47, 14), line, 11, "muted")
         self._text(painter, QRectF(43, h - 18, w - 49, 14), self.face.rate, 10.5, "brass_text", right=True)
@@ -137,7 +169,11 @@ class CardItem(QGraphicsItem):
             return
         painter.setPen(QPen(colour(role), 1.4))
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPolyline(QPolygonF([QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height()) for x, y in points]))
+        painter.drawPolyline(
+            QPolygonF(
+                [QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height()) for x, y in points]
+            )
+        )
 
 
 class WireItem(QGraphicsItem):
@@ -161,15 +197,24 @@ class WireItem(QGraphicsItem):
         xs, ys = [p[0] for p in self.path], [p[1] for p in self.path]
         return QRectF(min(xs) - 60, min(ys) - 20, max(xs) - min(xs) + 120, max(ys) - min(ys) + 40)
 
-    def paint(self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None) -> None:
+    def paint(
+        self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None
+    ) -> None:
         assert painter is not None
         if len(self.path) < 2:
             return
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.selected:
-            painter.setPen(QPen(colour("petrol_tint"), 10, cap=Qt.PenCapStyle.RoundCap, join=Qt.PenJoinStyle.RoundJoin))
+            painter.setPen(
+                QPen(colour("petrol_tint"), 10, cap=Qt.PenCapStyle.RoundCap, join=Qt.PenJoinStyle.RoundJoin)
+            )
             painter.drawPath(self._line())
-        {"dc": self._paint_dc, "shaft": self._paint_shaft, "rod": self._paint_rod, "line": self._paint_line}.get(self.link, self._paint_signal)(painter)
+        {
+            "dc": self._paint_dc,
+            "shaft": self._paint_shaft,
+            "rod": self._paint_rod,
+            "line": self._paint_line,
+        }.get(self.link, self._paint_signal)(painter)
 
     def _line(self) -> QPainterPath:
         path = QPainterPath(QPointF(*self.path[0]))
@@ -180,7 +225,9 @@ class WireItem(QGraphicsItem):
     def _paint_dc(self, painter: QPainter) -> None:
         """Two thin lines: a wide stroke with a narrower one of the ground colour on it."""
         for role, width in (("ink", 7.0), ("paper", 4.6)):
-            painter.setPen(QPen(colour(role), width, cap=Qt.PenCapStyle.FlatCap, join=Qt.PenJoinStyle.MiterJoin))
+            painter.setPen(
+                QPen(colour(role), width, cap=Qt.PenCapStyle.FlatCap, join=Qt.PenJoinStyle.MiterJoin)
+            )
             painter.drawPath(self._line())
 
     def _paint_line(self, painter: QPainter) -> None:
@@ -207,7 +254,9 @@ class WireItem(QGraphicsItem):
         dx, dy = (bx - ax) / size, (by - ay) / size
         painter.setPen(QPen(colour("petrol"), 1.3))
         for side in (1, -1):
-            painter.drawLine(QPointF(bx, by), QPointF(bx - 7 * dx + 3.5 * side * dy, by - 7 * dy - 3.5 * side * dx))
+            painter.drawLine(
+                QPointF(bx, by), QPointF(bx - 7 * dx + 3.5 * side * dy, by - 7 * dy - 3.5 * side * dx)
+            )
         if self.tap:
             painter.setBrush(colour("card"))
             (x, y), longest = self._middle()
@@ -242,7 +291,9 @@ class BoundaryItem(QGraphicsItem):
         self.prepareGeometryChange()
         self.height, self.left, self.right, self.tick = height, left, right, tick
 
-    def paint(self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None) -> None:
+    def paint(
+        self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None
+    ) -> None:
         assert painter is not None
         pen = QPen(colour("muted"), 1.6, Qt.PenStyle.CustomDashLine, Qt.PenCapStyle.RoundCap)
         pen.setDashPattern([0.1, 4])
@@ -253,4 +304,8 @@ class BoundaryItem(QGraphicsItem):
         painter.drawText(QPointF(self.left + 8, 16), "Power deck")
         painter.drawText(QPointF(self.left + 8, self.height + 18), "Control deck")
         painter.setFont(font(10.5))
-        painter.drawText(QRectF(self.right - 260, self.height - 18, 250, 16), Qt.AlignmentFlag.AlignRight, f"sampled below this line · {self.tick}")
+        painter.drawText(
+            QRectF(self.right - 260, self.height - 18, 250, 16),
+            Qt.AlignmentFlag.AlignRight,
+            f"sampled below this line · {self.tick}",
+        )

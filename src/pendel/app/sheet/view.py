@@ -9,7 +9,19 @@ from PyQt6.QtWidgets import QGraphicsPathItem, QGraphicsScene, QGraphicsView, QM
 from pendel.app import shown
 from pendel.app.look import colour
 from pendel.app.session import Session, single_shot
-from pendel.app.sheet.geometry import CONTROL_SIZE, GRID, POWER_SIZE, Anchor, Box, anchors, boundary, distance_to_path, route, routes, tidy
+from pendel.app.sheet.geometry import (
+    CONTROL_SIZE,
+    GRID,
+    POWER_SIZE,
+    Anchor,
+    Box,
+    anchors,
+    boundary,
+    distance_to_path,
+    route,
+    routes,
+    tidy,
+)
 from pendel.app.sheet.geometry import Link as Routed
 from pendel.app.sheet.items import BoundaryItem, CardFace, CardItem, WireItem
 from pendel.core.catalogue.declare import ANY, Deck, Kind, Link, Part
@@ -88,7 +100,9 @@ class SheetView(QGraphicsView):
         """Make the items match the drive."""
         drive = self.session.drive
         kinds = self.kinds()
-        for key in [k for k in self.cards if k not in kinds or drive.cards[k].kind != self.cards[k].face.kind]:
+        for key in [
+            k for k in self.cards if k not in kinds or drive.cards[k].kind != self.cards[k].face.kind
+        ]:
             self.sheet.removeItem(self.cards.pop(key))
         for key, kind in kinds.items():
             face = self._face(key, kind)
@@ -126,12 +140,19 @@ class SheetView(QGraphicsView):
         trouble = "fault" if any(f.stops for f in findings) else "attention" if findings else ""
         every = session.examined.values.get(key, {}).get("every")
         tick = session.examined.settings.get("tick")
-        rate = figure(every * tick, "s", 3) if kind.deck is not Deck.POWER and every and tick and every == every else ""
+        rate = (
+            figure(every * tick, "s", 3)
+            if kind.deck is not Deck.POWER and every and tick and every == every
+            else ""
+        )
         return CardFace(key, card.kind, card.name, shown.telling(session.drive, key, session.examined), shown.figure_of(run, signal, session.cursor_time) if known else "",
                         shown.spark(run, signal) if known else shown.np.empty((0, 2)), kind.deck is Deck.POWER, rate, trouble)  # fmt: skip
 
     def _wire_style(self, wire: Wire, kinds: dict[str, Kind]) -> str | None:
-        link_a, link_b = end_exists(self.session.drive, kinds, wire.a), end_exists(self.session.drive, kinds, wire.b)
+        link_a, link_b = (
+            end_exists(self.session.drive, kinds, wire.a),
+            end_exists(self.session.drive, kinds, wire.b),
+        )
         if link_a is None or link_b is None:
             return None
         if link_a in (Link.SIGNAL_OUT, Link.SIGNAL_IN):
@@ -154,7 +175,18 @@ class SheetView(QGraphicsView):
         for key, wire in drive.wires.items():
             if key in self.wires and wire.a.card in self.cards and wire.b.card in self.cards:
                 signal = self.wires[key].link in ("continuous", "sampled")
-                found.append(Routed(key, wire.a.card, wire.b.card, signal, str(wire.a), str(wire.b), self.cards[wire.a.card].face.power, self.cards[wire.b.card].face.power))
+                found.append(
+                    Routed(
+                        key,
+                        wire.a.card,
+                        wire.b.card,
+                        signal,
+                        str(wire.a),
+                        str(wire.b),
+                        self.cards[wire.a.card].face.power,
+                        self.cards[wire.b.card].face.power,
+                    )
+                )
         return found
 
     def reroute(self) -> None:
@@ -167,7 +199,9 @@ class SheetView(QGraphicsView):
         bottom = max([b.y + b.h for b in boxes.values()] + [600.0]) + 30
         left = min([b.x for b in boxes.values()] + [16.0]) - 16
         top = min([b.y for b in boxes.values()] + [40.0]) - 40
-        self.edge.place(boundary(power), left, right, figure(self.session.examined.settings.get("tick", 5e-5), "s", 3))
+        self.edge.place(
+            boundary(power), left, right, figure(self.session.examined.settings.get("tick", 5e-5), "s", 3)
+        )
         self.sheet.setSceneRect(QRectF(left, top, right - left, bottom - top))
         self.viewport().update()
 
@@ -192,12 +226,20 @@ class SheetView(QGraphicsView):
             for side, names in free.items():
                 used = [p for p in item.handles.values() if self._on_side(box, side, p)]
                 points = [QPointF(*p) for p in _spaced(box, side, len(names) + len(used))]
-                open_points = sorted(points, key=lambda p: -min([abs(p.x() - u.x()) + abs(p.y() - u.y()) for u in used] or [0.0]))[: len(names)]
+                open_points = sorted(
+                    points,
+                    key=lambda p: -min([abs(p.x() - u.x()) + abs(p.y() - u.y()) for u in used] or [0.0]),
+                )[: len(names)]
                 for name, point in zip(names, sorted(open_points, key=lambda p: (p.y(), p.x()))):
                     item.handles[name] = point
 
     def _on_side(self, box: Box, side: str, p: QPointF) -> bool:
-        return {"left": p.x() == box.x, "right": p.x() == box.x + box.w, "top": p.y() == box.y, "bottom": p.y() == box.y + box.h}[side]
+        return {
+            "left": p.x() == box.x,
+            "right": p.x() == box.x + box.w,
+            "top": p.y() == box.y,
+            "bottom": p.y() == box.y + box.h,
+        }[side]
 
     def _show_selection(self) -> None:
         for key, item in self.cards.items():
@@ -236,7 +278,14 @@ class SheetView(QGraphicsView):
     # the mouse -----------------------------------------------------------------
 
     def card_at(self, at: QPointF) -> str | None:
-        return next((k for k, item in reversed(self.cards.items()) if QRectF(item.pos().x(), item.pos().y(), *item.size).contains(at)), None)
+        return next(
+            (
+                k
+                for k, item in reversed(self.cards.items())
+                if QRectF(item.pos().x(), item.pos().y(), *item.size).contains(at)
+            ),
+            None,
+        )
 
     def handle_at(self, at: QPointF) -> End | None:
         best, found = REACH, None
@@ -261,14 +310,23 @@ class SheetView(QGraphicsView):
             return
         at = self.mapToScene(event.pos())
         self._press = at
-        adding = bool(event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier))
+        adding = bool(
+            event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier)
+        )
         handle = self.handle_at(at)
-        if handle and not adding and (self.cards[handle.card].show_handles or self.cards[handle.card].selected):
+        if (
+            handle
+            and not adding
+            and (self.cards[handle.card].show_handles or self.cards[handle.card].selected)
+        ):
             self._start_wire(handle)
             return
         self._select_under(at, adding)
         if self.session.selection and self.card_at(at):
-            self._moving = {k: (self.session.drive.cards[k].x, self.session.drive.cards[k].y) for k in self.session.selection}
+            self._moving = {
+                k: (self.session.drive.cards[k].x, self.session.drive.cards[k].y)
+                for k in self.session.selection
+            }
         elif not self.session.selected_wire:
             self._band = at
 
@@ -278,7 +336,11 @@ class SheetView(QGraphicsView):
         if card is None:
             session.select([], self.wire_at(at))
         elif adding:
-            session.select([c for c in session.selection if c != card] if card in session.selection else [*session.selection, card])
+            session.select(
+                [c for c in session.selection if c != card]
+                if card in session.selection
+                else [*session.selection, card]
+            )
         elif card not in session.selection:
             session.select([card])
 
@@ -287,7 +349,11 @@ class SheetView(QGraphicsView):
         at = self.mapToScene(event.pos())
         if self._wire_from is not None:
             self._draw_ghost(at)
-        elif self._moving and self._press is not None and (self._dragging or (at - self._press).manhattanLength() > 4):
+        elif (
+            self._moving
+            and self._press is not None
+            and (self._dragging or (at - self._press).manhattanLength() > 4)
+        ):
             self._dragging = True
             dx, dy = (round((at.x() - self._press.x()) / GRID), round((at.y() - self._press.y()) / GRID))
             for key, (x, y) in self._moving.items():
@@ -310,7 +376,11 @@ class SheetView(QGraphicsView):
             if item.show_handles != wanted:
                 item.show_handles = wanted
                 item.update()
-        self.setCursor(Qt.CursorShape.CrossCursor if near and self.cards[near.card].show_handles else Qt.CursorShape.ArrowCursor)
+        self.setCursor(
+            Qt.CursorShape.CrossCursor
+            if near and self.cards[near.card].show_handles
+            else Qt.CursorShape.ArrowCursor
+        )
         if near:
             self.setToolTip(self._handle_tip(near))
 
@@ -328,13 +398,21 @@ class SheetView(QGraphicsView):
             self._finish_wire(at, event.globalPosition().toPoint())
         elif self._dragging:
             self._dragging = False
-            moved = {k: (round(self.cards[k].x() / GRID), round(self.cards[k].y() / GRID)) for k in self._moving}
+            moved = {
+                k: (round(self.cards[k].x() / GRID), round(self.cards[k].y() / GRID)) for k in self._moving
+            }
             self.session.do(commands.move_cards(self.session.drive, moved, "Move"))
             self.sync()
         elif self._band is not None:
             rect = QRectF(self._band, at).normalized()
             if rect.width() > 6 or rect.height() > 6:
-                self.session.select([k for k, i in self.cards.items() if rect.intersects(QRectF(i.pos().x(), i.pos().y(), *i.size))])
+                self.session.select(
+                    [
+                        k
+                        for k, i in self.cards.items()
+                        if rect.intersects(QRectF(i.pos().x(), i.pos().y(), *i.size))
+                    ]
+                )
             self._ghost.hide()
         self._moving, self._press, self._band = {}, None, None
 
@@ -342,7 +420,9 @@ class SheetView(QGraphicsView):
 
     def _start_wire(self, end: End) -> None:
         self._wire_from = end
-        self._wire_link = Link.SIGNAL_OUT if end.port == SIGNALS else end_exists(self.session.drive, self.kinds(), end)
+        self._wire_link = (
+            Link.SIGNAL_OUT if end.port == SIGNALS else end_exists(self.session.drive, self.kinds(), end)
+        )
         for key, item in self.cards.items():
             item.show_handles = bool(self._partners(key))
             item.lit = item.show_handles and key != end.card
@@ -357,7 +437,11 @@ class SheetView(QGraphicsView):
         if kind is None:
             return []
         fed = {str(w.b) for w in self.session.drive.wires.values()}
-        found = [p.name for p in kind.ports if fits(self._wire_link, p.link) and not (p.link is Link.SIGNAL_IN and f"{card}.{p.name}" in fed)]
+        found = [
+            p.name
+            for p in kind.ports
+            if fits(self._wire_link, p.link) and not (p.link is Link.SIGNAL_IN and f"{card}.{p.name}" in fed)
+        ]
         if self._wire_link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
             found.append(SIGNALS)
         return found
@@ -379,7 +463,13 @@ class SheetView(QGraphicsView):
         handle = self.handle_at(at)
         card = handle.card if handle and handle.card != start.card else self.card_at(at)
         partners = self._partners(card) if card else []
-        target = End(card, handle.port) if handle and card == handle.card and handle.port in partners else End(card, partners[0]) if card and partners else None
+        target = (
+            End(card, handle.port)
+            if handle and card == handle.card and handle.port in partners
+            else End(card, partners[0])
+            if card and partners
+            else None
+        )
         link = self._wire_link
         self._wire_from = self._wire_link = None
         self._ghost.hide()
@@ -396,7 +486,9 @@ class SheetView(QGraphicsView):
     def connect_ends(self, a: End, b: End, where: QPoint | None = None) -> None:
         """Add the wire; where a part offers several signals, the fitting one is taken or asked for."""
         kinds = self.kinds()
-        if b.port == SIGNALS or (b.port != SIGNALS and end_exists(self.session.drive, kinds, a) is Link.SIGNAL_IN):
+        if b.port == SIGNALS or (
+            b.port != SIGNALS and end_exists(self.session.drive, kinds, a) is Link.SIGNAL_IN
+        ):
             a, b = b, a
         if a.port == SIGNALS:
             signal = self._choose_signal(a.card, b, where)
@@ -412,7 +504,9 @@ class SheetView(QGraphicsView):
         port = kind_of(self.session.drive.cards[target.card]).port(target.port)
         if port and port.unit != ANY:
             wanted = port.unit
-        fitting = [s for s in kind.signals if not wanted or unit(s.unit)[1] == unit(wanted)[1]] or list(kind.signals)
+        fitting = [s for s in kind.signals if not wanted or unit(s.unit)[1] == unit(wanted)[1]] or list(
+            kind.signals
+        )
         angles = [s for s in fitting if s.unit == wanted]
         if wanted and angles:
             return angles[0].name
@@ -444,11 +538,23 @@ class SheetView(QGraphicsView):
         power = [k for k, kind in kinds.items() if kind.deck is Deck.POWER]
         control = [k for k, kind in kinds.items() if kind.deck is not Deck.POWER]
         styles = {w.key: self._wire_style(w, kinds) for w in drive.wires.values()}
-        power_links = [(w.a.card, w.b.card) for w in drive.wires.values() if styles[w.key] not in (None, "continuous", "sampled")]
-        signal_links = [(w.a.card, w.b.card) for w in drive.wires.values() if w.a.card in control and w.b.card in control]
+        power_links = [
+            (w.a.card, w.b.card)
+            for w in drive.wires.values()
+            if styles[w.key] not in (None, "continuous", "sampled")
+        ]
+        signal_links = [
+            (w.a.card, w.b.card) for w in drive.wires.values() if w.a.card in control and w.b.card in control
+        ]
         outputs = {w.a.card for w in drive.wires.values() if w.a.card in control and w.b.card in power}
-        sources = [k for k in power if kinds[k].group == "supply" and kinds[k].id != "ground"] or [k for k in power if kinds[k].group == "machine"]
-        self.session.do(commands.move_cards(drive, tidy(power, power_links, control, signal_links, outputs, sources), "Tidy"))
+        sources = [k for k in power if kinds[k].group == "supply" and kinds[k].id != "ground"] or [
+            k for k in power if kinds[k].group == "machine"
+        ]
+        self.session.do(
+            commands.move_cards(
+                drive, tidy(power, power_links, control, signal_links, outputs, sources), "Tidy"
+            )
+        )
         self.zoomed_by_hand = False
         self.sync()
         self.fit()
@@ -464,7 +570,9 @@ class SheetView(QGraphicsView):
         for ring in range(40):
             for dx, dy in ((0, 0), (1, 0), (0, 1), (-1, 0), (1, 1), (-1, 1)) if ring else ((0, 0),):
                 px, py = x + dx * ring * 36, y + dy * ring * 36
-                box = Box(round(px / GRID) * GRID - 8, round(py / GRID) * GRID - 8, size[0] + 16, size[1] + 16)
+                box = Box(
+                    round(px / GRID) * GRID - 8, round(py / GRID) * GRID - 8, size[0] + 16, size[1] + 16
+                )
                 inside = px >= 8 and (kind.deck is Deck.POWER or py > line)
                 if inside and not any(box.overlaps(b) for b in boxes.values()):
                     return round(px / GRID), round(py / GRID)
@@ -473,7 +581,12 @@ class SheetView(QGraphicsView):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         assert event is not None
         session = self.session
-        arrows = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)}
+        arrows = {
+            Qt.Key.Key_Left: (-1, 0),
+            Qt.Key.Key_Right: (1, 0),
+            Qt.Key.Key_Up: (0, -1),
+            Qt.Key.Key_Down: (0, 1),
+        }
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
             self.delete_selection()
         elif event.key() == Qt.Key.Key_Escape:
@@ -486,8 +599,15 @@ class SheetView(QGraphicsView):
             session.select([keys[(here + (1 if event.key() == Qt.Key.Key_Tab else -1)) % len(keys)]])
         elif Qt.Key(event.key()) in arrows and session.selection:
             dx, dy = arrows[Qt.Key(event.key())]
-            places = {k: (session.drive.cards[k].x + dx * 2, session.drive.cards[k].y + dy * 2) for k in session.selection}
-            session.do(commands.move_cards(session.drive, places, "Move", gesture="nudge " + " ".join(session.selection)))
+            places = {
+                k: (session.drive.cards[k].x + dx * 2, session.drive.cards[k].y + dy * 2)
+                for k in session.selection
+            }
+            session.do(
+                commands.move_cards(
+                    session.drive, places, "Move", gesture="nudge " + " ".join(session.selection)
+                )
+            )
         else:
             super().keyPressEvent(event)
 
@@ -498,7 +618,11 @@ class SheetView(QGraphicsView):
         assert event is not None
         window = self.window()
         menu = QMenu(self)
-        names = ("add", "tidy") if not (self.session.selection or self.session.selected_wire) else ("tap", "open_loop", "copy", "duplicate", "delete")
+        names = (
+            ("add", "tidy")
+            if not (self.session.selection or self.session.selected_wire)
+            else ("tap", "open_loop", "copy", "duplicate", "delete")
+        )
         for name in names:
             action = getattr(window, "actions_by_name", {}).get(name)
             if action is not None and (name not in ("open_loop", "tap") or action.isEnabled()):

@@ -41,7 +41,9 @@ def kind_of(card: Card) -> Kind:
     if card.kind == "own":
         return _own_part(card.kind, card.own, card)
     if card.kind not in kinds():
-        raise DriveProblem(f"{card.name} is of the kind “{card.kind}”, which this version of Pendel does not have. Delete the card or update Pendel.")
+        raise DriveProblem(
+            f"{card.name} is of the kind “{card.kind}”, which this version of Pendel does not have. Delete the card or update Pendel."
+        )
     return kinds()[card.kind]
 
 

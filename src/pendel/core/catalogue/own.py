@@ -15,11 +15,29 @@ import casadi as ca
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
 from pendel.core.drive.document import Card, OwnEquations
 from pendel.core.errors import DriveProblem, ExpressionProblem, SyntaxProblem, UnknownName, WrongDimension
-from pendel.core.quantities.expressions import Binary, Call, Measured, Name, Negative, Node, Number, evaluate, names_in, read, read_equation, walk
+from pendel.core.quantities.expressions import (
+    Binary,
+    Call,
+    Measured,
+    Name,
+    Negative,
+    Node,
+    Number,
+    evaluate,
+    names_in,
+    read,
+    read_equation,
+    walk,
+)
 from pendel.core.quantities.named import check_name
 from pendel.core.quantities.units import NONE, Dimension, dimension_text, si_unit, unit
 
-LINKS = {"dc": (Link.DC, "V", "A"), "line": (Link.LINE, "V", "A"), "shaft": (Link.SHAFT, "rad/s", "N·m"), "rod": (Link.ROD, "m/s", "N")}
+LINKS = {
+    "dc": (Link.DC, "V", "A"),
+    "line": (Link.LINE, "V", "A"),
+    "shaft": (Link.SHAFT, "rad/s", "N·m"),
+    "rod": (Link.ROD, "m/s", "N"),
+}
 SECOND: Dimension = unit("s")[1]
 
 
@@ -65,7 +83,7 @@ def read_own(own: OwnEquations, lookup: Callable[[str], Measured]) -> OwnModel:
                 model.equations.append(_read_equation(model, line))
             except ExpressionProblem as problem:
                 model.complain("equations", number, str(problem))
-    missing = len(model.unknowns) + len(model.states) + sum(2 if False else 1 for _ in model.ports) - len(model.equations)
+    missing = len(model.unknowns) + len(model.states) + len(model.ports) - len(model.equations)
     if not model.problems and missing:
         more = f"{missing} more" if missing > 0 else f"{-missing} fewer"
         model.complain("equations", max(0, len(own.equations) - 1),
@@ -160,7 +178,13 @@ def dimension_only(node: Node, lookup: Callable[[str], Measured], text: str) -> 
             return dimension_only(operand, lookup, text)
         case Call(function, arguments) if function in ("sqrt", "abs", "sign", "min", "max"):
             dims = [dimension_only(a, lookup, text) for a in arguments]
-            return tuple(x / 2 for x in dims[0]) if function == "sqrt" else NONE if function == "sign" else dims[0]
+            return (
+                tuple(x / 2 for x in dims[0])
+                if function == "sqrt"
+                else NONE
+                if function == "sign"
+                else dims[0]
+            )
         case Call(function, arguments) if function != "der":
             dim = dimension_only(arguments[0], lookup, text)
             if dim != NONE:
@@ -184,7 +208,7 @@ def spelled(node: Node) -> str:
     return ""
 
 
-SX_FUNCTIONS = {"sqrt": ca.sqrt, "sin": ca.sin, "cos": ca.cos, "tan": ca.tan, "atan": ca.atan, "exp": ca.exp, "log": ca.log, "abs": ca.fabs,
+SX_FUNCTIONS: dict[str, Callable[..., ca.SX]] = {"sqrt": ca.sqrt, "sin": ca.sin, "cos": ca.cos, "tan": ca.tan, "atan": ca.atan, "exp": ca.exp, "log": ca.log, "abs": ca.fabs,
                 "sign": ca.sign, "tanh": ca.tanh, "min": ca.fmin, "max": ca.fmax}  # fmt: skip
 
 
@@ -204,7 +228,13 @@ def symbolic(node: Node, symbols: dict[str, ca.SX]) -> ca.SX:
             return SX_FUNCTIONS[function](*(symbolic(a, symbols) for a in arguments))
         case Binary(op, left, right):
             a, b = symbolic(left, symbols), symbolic(right, symbols)
-            return {"+": lambda: a + b, "-": lambda: a - b, "*": lambda: a * b, "/": lambda: a / b, "^": lambda: a**b}[op]()
+            return {
+                "+": lambda: a + b,
+                "-": lambda: a - b,
+                "*": lambda: a * b,
+                "/": lambda: a / b,
+                "^": lambda: a**b,
+            }[op]()
     raise SyntaxProblem("", 0, "it holds something unknown")
 
 
@@ -213,13 +243,16 @@ def own_part(card: Card) -> Part:
     own = card.own or OwnEquations()
     model = read_own(own, _any_quantity)
     sides = {Link.DC: "left", Link.LINE: "left", Link.SHAFT: "right", Link.ROD: "right"}
-    ports, used = [], 0
-    for name, (link, _, _) in model.ports.items():
-        ports.append(Port(name, link, name, sides[link] if used else "left", required=True))
-        used += 1
+    ports = []
+    for place, (name, (link, _, _)) in enumerate(model.ports.items()):
+        ports.append(Port(name, link, name, sides[link] if place else "left", required=True))
     signals = [Signal(n, n, si_unit(model.dims[n])) for n in [*model.states, *model.unknowns]]
     for name, (_, across, through) in model.ports.items():
-        signals += [Signal(across, across, si_unit(model.dims[across])), Signal(through, through, si_unit(model.dims[through])), Signal(f"{name}_p", f"{name} power", "W")]
+        signals += [
+            Signal(across, across, si_unit(model.dims[across])),
+            Signal(through, through, si_unit(model.dims[through])),
+            Signal(f"{name}_p", f"{name} power", "W"),
+        ]
     return Part(
         id="own",
         title="Own equations",

@@ -39,7 +39,7 @@ class Writer:
 
     def expression(self, node: ast.expr) -> str:
         match node:
-            case ast.Constant(value=value):
+            case ast.Constant(value=int() | float() as value):
                 return self.number.literal(float(value))
             case ast.Name(id=name):
                 return self.fields.get(name, name)
@@ -94,10 +94,16 @@ class Writer:
 
     def branches(self, node: ast.If, indent: int, known: set[str]) -> list[str]:
         pad = "    " * indent
-        lines = [f"{pad}if ({self.expression(node.test)}) {{", *self.statements(node.body, indent + 1, set(known))]
+        lines = [
+            f"{pad}if ({self.expression(node.test)}) {{",
+            *self.statements(node.body, indent + 1, set(known)),
+        ]
         rest = node.orelse
         while len(rest) == 1 and isinstance(rest[0], ast.If):
-            lines += [f"{pad}}} else if ({self.expression(rest[0].test)}) {{", *self.statements(rest[0].body, indent + 1, set(known))]
+            lines += [
+                f"{pad}}} else if ({self.expression(rest[0].test)}) {{",
+                *self.statements(rest[0].body, indent + 1, set(known)),
+            ]
             rest = rest[0].orelse
         if rest:
             lines += [f"{pad}}} else {{", *self.statements(rest, indent + 1, set(known))]
@@ -175,7 +181,10 @@ def block_structs(em: Emission) -> str:
         if block.kind in seen:
             continue
         seen.add(block.kind)
-        rows = [f"    real_t {', '.join(block.inputs)};" if block.inputs else "", f"    real_t {', '.join(block.outputs)};"]
+        rows = [
+            f"    real_t {', '.join(block.inputs)};" if block.inputs else "",
+            f"    real_t {', '.join(block.outputs)};",
+        ]
         rows.append(f"    real_t {', '.join((*block.used_values, 'dt'))};")
         rows += [f"    real_t {', '.join(block.states)};"] if block.states else []
         rows += [f"    {MEMORY_C[m]}" for m in block.code.memory]
@@ -205,21 +214,34 @@ def update_function(block: BlockInstance, number: NumberFormat) -> str:
     writer = Writer(block.code, number)
     comment = f"/* {' '.join(block.code.comment.split())} */\n" if block.code.comment else ""
     lines = writer.statements(block.code.body, 1, set())
-    branch_locals = [name for name in block.code.locals if not any(line.startswith(f"    real_t {name} =") for line in lines)]
+    branch_locals = [
+        name
+        for name in block.code.locals
+        if not any(line.startswith(f"    real_t {name} =") for line in lines)
+    ]
     if branch_locals:
-        lines = [f"    real_t {', '.join(f'{n} = 0' for n in branch_locals)};", *[re.sub(r"^(        +)real_t ", r"\1", line) for line in lines]]
+        lines = [
+            f"    real_t {', '.join(f'{n} = 0' for n in branch_locals)};",
+            *[re.sub(r"^(        +)real_t ", r"\1", line) for line in lines],
+        ]
     return f"{comment}static void {block.kind}_update({block.kind}_t *b)\n{{\n" + "\n".join(lines) + "\n}\n"
 
 
 def source_text(em: Emission) -> str:
     name = em.deck.name
     used = intrinsics_used(em.blocks)
-    macros = "".join(f"#define {f} {g}\n" for f, g in LIBRARY.items() if f in used) if em.number is NumberFormat.FLOAT32 else ""
+    macros = (
+        "".join(f"#define {f} {g}\n" for f, g in LIBRARY.items() if f in used)
+        if em.number is NumberFormat.FLOAT32
+        else ""
+    )
     functions = "\n".join(text for key, text in INTRINSIC_C.items() if key in used)
     kinds = {b.kind: b for b in reversed(em.blocks)}
-    updates = "\n".join(update_function(kinds[k], em.number) for k in dict.fromkeys(b.kind for b in em.blocks))
+    updates = "\n".join(
+        update_function(kinds[k], em.number) for k in dict.fromkeys(b.kind for b in em.blocks)
+    )
     return (
-        f"/* {name}.c: controller of {len(em.blocks)} blocks, base tick {em.deck.tick * 1e6:g} us.\n * {LICENCE}\n */\n#include \"{name}.h\"\n#include <math.h>\n\n"
+        f'/* {name}.c: controller of {len(em.blocks)} blocks, base tick {em.deck.tick * 1e6:g} us.\n * {LICENCE}\n */\n#include "{name}.h"\n#include <math.h>\n\n'
         f"{macros}{functions}\n{updates}\n{init_function(em)}\n{tick_function(em)}"
     )
 
@@ -238,7 +260,12 @@ def init_function(em: Emission) -> str:
                 lines.append(f"    c->{block.name}.table.{axis} = {block.name}_{axis};")
             lines.append(f"    c->{block.name}.table.count = {len(block.table)};")
     head = "\n".join(tables) + ("\n\n" if tables else "")
-    return head + f"void {name}_init({name}_t *c)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n" + "\n".join(lines) + "\n}\n"
+    return (
+        head
+        + f"void {name}_init({name}_t *c)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
+        + "\n".join(lines)
+        + "\n}\n"
+    )
 
 
 def tick_function(em: Emission) -> str:
@@ -249,12 +276,18 @@ def tick_function(em: Emission) -> str:
         for port in block.inputs:
             source = block.sources.get(port)
             if source:
-                calls.append(f"c->{block.name}.{port} = c->{source if source in inside else 'in.' + identifier(source)};")
+                calls.append(
+                    f"c->{block.name}.{port} = c->{source if source in inside else 'in.' + identifier(source)};"
+                )
         calls.append(f"{block.kind}_update(&c->{block.name});")
         if block.every == 1:
             lines += [f"    {call}" for call in calls]
         else:
-            lines += [f"    if (c->tick % {block.every}u == 0u) {{", *[f"        {call}" for call in calls], "    }"]
+            lines += [
+                f"    if (c->tick % {block.every}u == 0u) {{",
+                *[f"        {call}" for call in calls],
+                "    }",
+            ]
     for command, source in em.deck.commands.items():
         if source in inside:
             lines.append(f"    c->out.{identifier(command)} = c->{source};")
@@ -265,9 +298,9 @@ def tick_function(em: Emission) -> str:
 def example_main(em: Emission) -> str:
     name = em.deck.name
     fill = "\n".join(f"        c.in.{identifier(s)} = 0;  /* read your converter here */" for s in em.inputs)
-    use = "\n".join(f"        printf(\"%g\\n\", (double)c.out.{identifier(p)});" for p in em.deck.commands)
+    use = "\n".join(f'        printf("%g\\n", (double)c.out.{identifier(p)});' for p in em.deck.commands)
     return (
-        f"/* Example: call the controller of {name}.c at its tick.\n * {LICENCE}\n */\n#include \"{name}.h\"\n#include <stdio.h>\n\nint main(void)\n{{\n"
+        f'/* Example: call the controller of {name}.c at its tick.\n * {LICENCE}\n */\n#include "{name}.h"\n#include <stdio.h>\n\nint main(void)\n{{\n'
         f"    {name}_t c;\n    int k;\n    {name}_init(&c);\n    for (k = 0; k < 10; k++) {{\n{fill}\n        {name}_tick(&c);\n{use}\n    }}\n    return 0;\n}}\n"
     )
 
@@ -299,7 +332,11 @@ def blank(text: str, em: Emission) -> str:
     """The source with its init function emptied of values; the adaptor sets them instead."""
     start, end = text.index(init_function(em)), text.index(tick_function(em))
     name = em.deck.name
-    return text[:start] + f"void {name}_init({name}_t *c)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n}}\n" + text[end:]
+    return (
+        text[:start]
+        + f"void {name}_init({name}_t *c)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n}}\n"
+        + text[end:]
+    )
 
 
 def _adapted(em: Emission, source: str, head: str, *, set_values: bool = True) -> str:
@@ -310,11 +347,17 @@ def _adapted(em: Emission, source: str, head: str, *, set_values: bool = True) -
     for block in em.blocks:
         for memory in block.code.memory:
             if memory == "rng" and set_values:
-                lines.append(f"    c->{block.name}.rng = (uint64_t)v[{at}] * UINT64_C(0x9E3779B97F4A7C15) + 1u;")
+                lines.append(
+                    f"    c->{block.name}.rng = (uint64_t)v[{at}] * UINT64_C(0x9E3779B97F4A7C15) + 1u;"
+                )
                 at += 1
             if memory == "table" and block.table:
                 n = len(block.table)
-                lines += [f"    c->{block.name}.table.x = (const real_t *)(v + {at});", f"    c->{block.name}.table.y = (const real_t *)(v + {at + n});", f"    c->{block.name}.table.count = {n};"]
+                lines += [
+                    f"    c->{block.name}.table.x = (const real_t *)(v + {at});",
+                    f"    c->{block.name}.table.y = (const real_t *)(v + {at + n});",
+                    f"    c->{block.name}.table.count = {n};",
+                ]
                 at += 2 * n
     if not set_values:
         lines = []
@@ -322,7 +365,9 @@ def _adapted(em: Emission, source: str, head: str, *, set_values: bool = True) -
     signals = [f"{b.name}.{p}" for b in em.blocks for p in b.outputs]
     show = "\n".join(f"    signals[{k}] = (double)c->{s};" for k, s in enumerate(signals))
     inside = set(signals)
-    give = "\n".join(f"    out[{k}] = (double)c->{s};" for k, s in enumerate(em.deck.commands.values()) if s in inside)
+    give = "\n".join(
+        f"    out[{k}] = (double)c->{s};" for k, s in enumerate(em.deck.commands.values()) if s in inside
+    )
     body = source.replace(f'#include "{name}.h"\n', head)
     return (
         f"{body}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_init({name}_t *c, const double *v)\n{{\n    (void)v;\n    {name}_init(c);\n"
@@ -334,7 +379,9 @@ def _adapted(em: Emission, source: str, head: str, *, set_values: bool = True) -
 def simulation_values(deck: ControlDeck, *, with_sensors: bool, seed: int) -> list[float]:
     """The numbers `pd_ctl_init` takes, in its order."""
     em = Emission(deck, NumberFormat.FLOAT64, with_sensors)
-    numbers = [deck.tick * deck.block(b).every if v == "dt" else deck.block(b).values[v] for b, v in em.values]
+    numbers = [
+        deck.tick * deck.block(b).every if v == "dt" else deck.block(b).values[v] for b, v in em.values
+    ]
     for place, block in enumerate(em.blocks):
         for memory in block.code.memory:
             if memory == "rng":

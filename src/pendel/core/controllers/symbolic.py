@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import casadi as ca
@@ -25,7 +26,13 @@ class LinearBlock:
     def response(self, z: np.ndarray) -> np.ndarray:
         """Frequency response at points ``z``; shape (points, outputs, inputs)."""
         n = self.E.shape[0]
-        inner = np.linalg.solve(z[:, None, None] * np.eye(n) - self.E, np.broadcast_to(self.F, (len(z), *self.F.shape))) if n else np.zeros((len(z), 0, self.F.shape[1]))
+        inner = (
+            np.linalg.solve(
+                z[:, None, None] * np.eye(n) - self.E, np.broadcast_to(self.F, (len(z), *self.F.shape))
+            )
+            if n
+            else np.zeros((len(z), 0, self.F.shape[1]))
+        )
         return self.G @ inner + self.H
 
 
@@ -34,13 +41,15 @@ class Symbols:
 
     def __init__(self, block: BlockInstance):
         self.block = block
-        self.line = int(min(LONGEST_LINE, np.ceil(block.values.get("delay_ticks", block.values.get("ticks", 0.0)))))
+        self.line = int(
+            min(LONGEST_LINE, np.ceil(block.values.get("delay_ticks", block.values.get("ticks", 0.0))))
+        )
         self.past = ca.SX.sym("past", self.line)
         self.next_past = self.past
 
     def run(self, env: dict[str, ca.SX], body) -> None:
         for node in body:
-            if isinstance(node, ast.Assign):
+            if isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name):
                 env[node.targets[0].id] = self.value(node.value, env)
             else:
                 self.branch(node, env)
@@ -56,7 +65,7 @@ class Symbols:
 
     def value(self, node: ast.expr, env: dict[str, ca.SX]) -> ca.SX:
         match node:
-            case ast.Constant(value=value):
+            case ast.Constant(value=int() | float() as value):
                 return ca.SX(float(value))
             case ast.Name(id=name):
                 return env[name]
@@ -66,12 +75,22 @@ class Symbols:
                 return ca.logic_not(self.value(operand, env))
             case ast.BinOp(left=left, op=op, right=right):
                 a, b = self.value(left, env), self.value(right, env)
-                return a + b if isinstance(op, ast.Add) else a - b if isinstance(op, ast.Sub) else a * b if isinstance(op, ast.Mult) else a / b
+                return (
+                    a + b
+                    if isinstance(op, ast.Add)
+                    else a - b
+                    if isinstance(op, ast.Sub)
+                    else a * b
+                    if isinstance(op, ast.Mult)
+                    else a / b
+                )
             case ast.BoolOp(op=op, values=values):
                 joined = [self.value(v, env) for v in values]
                 result = joined[0]
                 for more in joined[1:]:
-                    result = ca.logic_and(result, more) if isinstance(op, ast.And) else ca.logic_or(result, more)
+                    result = (
+                        ca.logic_and(result, more) if isinstance(op, ast.And) else ca.logic_or(result, more)
+                    )
                 return result
             case ast.Compare(left=left, ops=[op], comparators=[right]):
                 a, b = self.value(left, env), self.value(right, env)
@@ -90,7 +109,14 @@ class Symbols:
         values = [self.value(a, env) for a in args]
         if name in ("saturate", "floor"):
             return values[0]
-        functions = {"absolute": ca.fabs, "sqrt": ca.sqrt, "sin": ca.sin, "cos": ca.cos, "minimum": ca.fmin, "maximum": ca.fmax}
+        functions: dict[str, Callable[..., ca.SX]] = {
+            "absolute": ca.fabs,
+            "sqrt": ca.sqrt,
+            "sin": ca.sin,
+            "cos": ca.cos,
+            "minimum": ca.fmin,
+            "maximum": ca.fmax,
+        }
         return functions[name](*values)
 
     def delayed(self, x: ca.SX, ticks: ca.SX) -> ca.SX:
@@ -104,7 +130,9 @@ class Symbols:
         return taps[whole] * (1 - part) + (taps[whole + 1] * part if part > 0 else 0)
 
 
-def linear_block(block: BlockInstance, period: float, inputs_at: dict[str, float] | None = None) -> LinearBlock:
+def linear_block(
+    block: BlockInstance, period: float, inputs_at: dict[str, float] | None = None
+) -> LinearBlock:
     """Linear form of a block around given inputs (zero where not given).
 
     Parameters
@@ -115,7 +143,13 @@ def linear_block(block: BlockInstance, period: float, inputs_at: dict[str, float
     symbols = Symbols(block)
     v = {name: ca.SX.sym(name) for name in block.inputs}
     z = {name: ca.SX.sym(name) for name in block.states}
-    env: dict[str, ca.SX] = {**v, **z, **{n: ca.SX(x) for n, x in block.values.items()}, **dict.fromkeys(block.outputs, ca.SX(0)), "dt": ca.SX(period)}
+    env: dict[str, ca.SX] = {
+        **v,
+        **z,
+        **{n: ca.SX(x) for n, x in block.values.items()},
+        **dict.fromkeys(block.outputs, ca.SX(0)),
+        "dt": ca.SX(period),
+    }
     symbols.run(env, block.code.body)
     state = ca.vertcat(*z.values(), symbols.past)
     after = ca.vertcat(*(env[n] for n in z), symbols.next_past)
@@ -126,4 +160,9 @@ def linear_block(block: BlockInstance, period: float, inputs_at: dict[str, float
     at = inputs_at or {}
     begun = np.array([1.0 if n == "started" else 0.0 for n in block.states] + [0.0] * symbols.line)
     E, F, G, H = (np.array(m, dtype=float) for m in function(begun, [at.get(n, 0.0) for n in block.inputs]))
-    return LinearBlock(E.reshape(len(begun), len(begun)), F.reshape(len(begun), len(v)), G.reshape(len(block.outputs), len(begun)), H.reshape(len(block.outputs), len(v)))
+    return LinearBlock(
+        E.reshape(len(begun), len(begun)),
+        F.reshape(len(begun), len(v)),
+        G.reshape(len(block.outputs), len(begun)),
+        H.reshape(len(block.outputs), len(v)),
+    )

@@ -98,7 +98,9 @@ def remove_cards(drive: Drive, cards: Iterable[str]) -> Command:
     return Command(title, tuple(changes))
 
 
-def move_cards(drive: Drive, places: Mapping[str, tuple[int, int]], title: str = "Move", gesture: str = "") -> Command:
+def move_cards(
+    drive: Drive, places: Mapping[str, tuple[int, int]], title: str = "Move", gesture: str = ""
+) -> Command:
     changes = [
         changed(drive, "cards", card, replace(drive.cards[card], x=x, y=y))
         for card, (x, y) in places.items()
@@ -109,12 +111,16 @@ def move_cards(drive: Drive, places: Mapping[str, tuple[int, int]], title: str =
 
 def set_value(drive: Drive, card: str, name: str, text: str) -> Command:
     record = card_of(drive, card)
-    return Command(f"Set {name} of {record.name}", (changed(drive, "cards", card, record.with_value(name, text)),))
+    return Command(
+        f"Set {name} of {record.name}", (changed(drive, "cards", card, record.with_value(name, text)),)
+    )
 
 
 def set_values(drive: Drive, card: str, texts: Mapping[str, str], title: str) -> Command:
     record = card_of(drive, card)
-    return Command(title, (changed(drive, "cards", card, replace(record, values={**record.values, **texts})),))
+    return Command(
+        title, (changed(drive, "cards", card, replace(record, values={**record.values, **texts})),)
+    )
 
 
 def set_choice(drive: Drive, card: str, name: str, option: str) -> Command:
@@ -139,8 +145,17 @@ def set_own(drive: Drive, card: str, own: OwnEquations) -> Command:
     """Replace a part's own equations; wires to ports that are gone go with them."""
     record = card_of(drive, card)
     ports = {line.split(":")[0].strip() for line in own.ports}
-    names = ports | {line.split(":")[0].strip() for line in own.unknowns + own.states} | {f"{p}_{q}" for p in ports for q in "uip"}
-    lost = [w.key for w in drive.wires_of(card) for end in (w.a, w.b) if end.card == card and end.port not in names]
+    names = (
+        ports
+        | {line.split(":")[0].strip() for line in own.unknowns + own.states}
+        | {f"{p}_{q}" for p in ports for q in "uip"}
+    )
+    lost = [
+        w.key
+        for w in drive.wires_of(card)
+        for end in (w.a, w.b)
+        if end.card == card and end.port not in names
+    ]
     changes = [*removed(drive, "wires", lost), changed(drive, "cards", card, replace(record, own=own))]
     return Command(f"Edit equations of {record.name}", tuple(changes))
 
@@ -164,13 +179,21 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
         changes.append(changed(drive, "cards", card, replace(record, name=name)))
     else:
         at = order.index(card)
-        changes += [Change("cards", card, record, None, at), Change("cards", new, None, replace(record, name=name), at)]
+        changes += [
+            Change("cards", card, record, None, at),
+            Change("cards", new, None, replace(record, name=name), at),
+        ]
     for key, wire in drive.wires.items():
         if card in (wire.a.card, wire.b.card) and new != card:
             place = list(drive.wires).index(key)
             after = Wire(moved(wire.a), moved(wire.b))
-            changes += [Change("wires", key, wire, None, place), Change("wires", after.key, None, after, place)]
-    changes += [changed(drive, "taps", tap, moved(end)) for tap, end in drive.taps.items() if end.card == card]
+            changes += [
+                Change("wires", key, wire, None, place),
+                Change("wires", after.key, None, after, place),
+            ]
+    changes += [
+        changed(drive, "taps", tap, moved(end)) for tap, end in drive.taps.items() if end.card == card
+    ]
     return Command(f"Rename {record.name} to {name}", tuple(changes))
 
 
@@ -274,7 +297,9 @@ def paste_cards(drive: Drive, clipped: Clip, offset: int = 8) -> tuple[Command, 
         name = scratch.free_name(card.name)
         new = scratch.free_id(name)
         new_ids[key] = new
-        change = changed(scratch, "cards", new, replace(card, name=name, x=card.x + offset, y=card.y + offset))
+        change = changed(
+            scratch, "cards", new, replace(card, name=name, x=card.x + offset, y=card.y + offset)
+        )
         put(scratch, "cards", new, change.after, None)
         changes.append(change)
     for wire in clipped.wires:

@@ -150,8 +150,7 @@ class Drive:
         return candidate
 
 
-C_WORDS = frozenset("auto break case char const continue default do double else enum extern float for goto if inline int long register "
-                    "restrict return short signed sizeof static struct switch typedef union unsigned void volatile while".split())  # fmt: skip
+C_WORDS = frozenset(["auto", "break", "case", "char", "const", "continue", "default", "do", "double", "else", "enum", "extern", "float", "for", "goto", "if", "inline", "int", "long", "register", "restrict", "return", "short", "signed", "sizeof", "static", "struct", "switch", "typedef", "union", "unsigned", "void", "volatile", "while"])  # fmt: skip
 
 
 def slug(name: str) -> str:

@@ -31,7 +31,9 @@ def to_text(drive: Drive) -> str:
         "format": FORMAT,
         "version": VERSION,
         "settings": drive.settings,
-        "quantities": {k: {"value": q.text, **({"note": q.note} if q.note else {})} for k, q in drive.quantities.items()},
+        "quantities": {
+            k: {"value": q.text, **({"note": q.note} if q.note else {})} for k, q in drive.quantities.items()
+        },
         "cards": {key: card_record(card) for key, card in drive.cards.items()},
         "wires": [[str(w.a), str(w.b)] for w in drive.wires.values()],
         "taps": {name: str(end) for name, end in drive.taps.items()},
@@ -63,19 +65,25 @@ def from_text(text: str, source: str = "The drive") -> Drive:
         record = json.loads(text, parse_constant=refuse_constant)
     except (ValueError, RecursionError) as problem:
         where = f" in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else ""
-        raise FileProblem(source, f"this is not a readable drive file (damaged{where}). The autosave or the previous version (.bak) may help.") from problem
+        raise FileProblem(
+            source,
+            f"this is not a readable drive file (damaged{where}). The autosave or the previous version (.bak) may help.",
+        ) from problem
     if not isinstance(record, dict) or record.get("format") != FORMAT:
         raise FileProblem(source, "this is not a Pendel drive. Choose a file that ends in .pendel.")
     version = record.get("version")
     if isinstance(version, int) and version > VERSION:
-        raise FileProblem(source, f"it was written by a newer Pendel (format {version}, this one reads up to {VERSION}). Update Pendel to open it.")
+        raise FileProblem(
+            source,
+            f"it was written by a newer Pendel (format {version}, this one reads up to {VERSION}). Update Pendel to open it.",
+        )
     try:
-        problem = next(iter(validator().iter_errors(record)), None)
+        violation = next(iter(validator().iter_errors(record)), None)
     except RecursionError as deep:
         raise FileProblem(source, "it is nested too deeply to be a drive.") from deep
-    if problem is not None:
-        place = "/".join(str(p) for p in problem.absolute_path) or "the top level"
-        raise FileProblem(source, f"at {place}: {problem.message[:200]}.")
+    if violation is not None:
+        place = "/".join(str(p) for p in violation.absolute_path) or "the top level"
+        raise FileProblem(source, f"at {place}: {violation.message[:200]}.")
     return from_record(record, source)
 
 
@@ -86,12 +94,24 @@ def refuse_constant(name: str) -> float:
 def from_record(record: dict[str, Any], source: str) -> Drive:
     drive = Drive()
     drive.settings.update(record.get("settings", {}))
-    drive.quantities = {k: Quantity(q["value"], q.get("note", "")) for k, q in record.get("quantities", {}).items()}
+    drive.quantities = {
+        k: Quantity(q["value"], q.get("note", "")) for k, q in record.get("quantities", {}).items()
+    }
     for key, c in record["cards"].items():
         x, y = c.get("at", (0, 0))
         own = OwnEquations(**{k: tuple(v) for k, v in c["own"].items()}) if "own" in c else None
         profile = tuple((t, v) for t, v in c.get("profile", ()))
-        drive.cards[key] = Card(c["kind"], c["name"], x, y, c.get("values", {}), c.get("choices", {}), c.get("starts", {}), profile, own)
+        drive.cards[key] = Card(
+            c["kind"],
+            c["name"],
+            x,
+            y,
+            c.get("values", {}),
+            c.get("choices", {}),
+            c.get("starts", {}),
+            profile,
+            own,
+        )
     try:
         for a, b in record["wires"]:
             wire = Wire(End.parse(a), End.parse(b))
@@ -105,7 +125,10 @@ def from_record(record: dict[str, Any], source: str) -> Drive:
 def load(path: Path) -> Drive:
     try:
         if path.stat().st_size > MAX_BYTES:
-            raise FileProblem(str(path), f"the file has {path.stat().st_size / 1e6:.0f} MB; a drive has at most {MAX_BYTES // 1_000_000} MB. This is probably another kind of file.")
+            raise FileProblem(
+                str(path),
+                f"the file has {path.stat().st_size / 1e6:.0f} MB; a drive has at most {MAX_BYTES // 1_000_000} MB. This is probably another kind of file.",
+            )
         data = path.read_bytes()
     except OSError as problem:
         raise FileProblem(str(path), f"it cannot be read: {problem.strerror or problem}.") from problem
@@ -141,4 +164,7 @@ def write_atomically(path: Path, text: str, *, keep_previous: bool = False) -> N
     except OSError as problem:
         if temporary is not None and os.path.exists(temporary):
             os.unlink(temporary)
-        raise FileProblem(str(path), f"it cannot be saved: {problem.strerror or problem}. Choose another folder; nothing was lost.") from problem
+        raise FileProblem(
+            str(path),
+            f"it cannot be saved: {problem.strerror or problem}. Choose another folder; nothing was lost.",
+        ) from problem

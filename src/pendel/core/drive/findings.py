@@ -34,9 +34,13 @@ class Finding:
         return self.severity is Severity.FAULT
 
 
-def fault(sentence: str, card: str = "", field: str = "", mend: Command | None = None, mend_label: str = "") -> Finding:
+def fault(
+    sentence: str, card: str = "", field: str = "", mend: Command | None = None, mend_label: str = ""
+) -> Finding:
     return Finding(Severity.FAULT, sentence, card, field, mend, mend_label)
 
 
-def attention(sentence: str, card: str = "", field: str = "", mend: Command | None = None, mend_label: str = "") -> Finding:
+def attention(
+    sentence: str, card: str = "", field: str = "", mend: Command | None = None, mend_label: str = ""
+) -> Finding:
     return Finding(Severity.ATTENTION, sentence, card, field, mend, mend_label)

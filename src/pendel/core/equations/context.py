@@ -172,17 +172,37 @@ class PartContext:
     def dry_friction(self, speed: ca.SX, acceleration: ca.SX, *, sliding: ca.SX, breakaway: ca.SX) -> ca.SX:
         """A dry friction on a state's ``speed``; returns the unknown force, positive where it brakes."""
         force = self.unknown("dry_force")
-        self._friction(speed, acceleration, force, lambda direction: direction * sliding, breakaway, breakaway, shares=True)
+        self._friction(
+            speed,
+            acceleration,
+            force,
+            lambda direction: direction * sliding,
+            breakaway,
+            breakaway,
+            shares=True,
+        )
         return force
 
-    def loss_by_load(self, speed: ca.SX, acceleration: ca.SX, *, sliding: Callable[[ca.SX], ca.SX], forward: ca.SX, backward: ca.SX) -> ca.SX:
+    def loss_by_load(
+        self,
+        speed: ca.SX,
+        acceleration: ca.SX,
+        *,
+        sliding: Callable[[ca.SX], ca.SX],
+        forward: ca.SX,
+        backward: ca.SX,
+    ) -> ca.SX:
         """A friction whose force follows a load torque; ``sliding`` gives it for a direction of movement."""
         force = self.unknown("loss_force")
         self._friction(speed, acceleration, force, sliding, forward, backward, shares=False)
         return force
 
     def _friction(self, speed, acceleration, force, sliding, forward, backward, *, shares: bool) -> None:
-        self.network.frictions.append(DryFriction(self.card, self.key("sliding"), speed, acceleration, force, sliding, forward, backward, shares))
+        self.network.frictions.append(
+            DryFriction(
+                self.card, self.key("sliding"), speed, acceleration, force, sliding, forward, backward, shares
+            )
+        )
 
     def equation(self, residual: ca.SX) -> None:
         """State that ``residual`` is zero."""

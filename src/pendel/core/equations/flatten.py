@@ -5,12 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_order
 from pendel.core.drive.document import Card, Drive, slug
 from pendel.core.equations.connect import PinName, connect
 from pendel.core.equations.context import Network, PartContext
-from pendel.core.equations.friction import state_friction_laws
 
 LINES = {"dc": 2, "line": 1, "shaft": 1, "rod": 1}
 
@@ -21,7 +21,7 @@ class Flat:
     deck: ControlDeck
 
 
-def flatten(drive: Drive, examined, kind_of: Callable[[Card], object]) -> Flat:
+def flatten(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Flat:
     """State the equations of every part, connect them, and collect the blocks.
 
     ``examined`` holds the evaluated values (`pendel.core.check.examine`); it must be free of faults.
@@ -29,7 +29,12 @@ def flatten(drive: Drive, examined, kind_of: Callable[[Card], object]) -> Flat:
     network = Network()
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
     parts = {key: kind for key, kind in kinds.items() if hasattr(kind, "build")}
-    ports = {(key, p.name): LINES[p.link.value] for key, kind in parts.items() for p in kind.ports if p.link.value in LINES}
+    ports = {
+        (key, p.name): LINES[p.link.value]
+        for key, kind in parts.items()
+        for p in kind.ports
+        if p.link.value in LINES
+    }
     pins = connect(network, ports, electric_groups(parts), joins(drive, ports))
     for key, kind in parts.items():
         card = drive.cards[key]
@@ -84,12 +89,29 @@ def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
         values = {n: 0.0 if math.isnan(v) else v for n, v in values.items()}
         inputs = tuple(p.name for p in kind.ports if p.link.value == "signal in")
         outputs = tuple(p.name for p in kind.ports if p.link.value == "signal out")
-        table = tuple(zip(*examined.profiles[key])) if kind.has_profile and examined.profiles.get(key, ([],))[0] else ()
+        table = (
+            tuple(zip(*examined.profiles[key]))
+            if kind.has_profile and examined.profiles.get(key, ([],))[0]
+            else ()
+        )
         blocks.append(BlockInstance(
             key, kind.id, drive.cards[key].name, kind.update, inputs, outputs, values, {p: sources.get(f"{key}.{p}") for p in inputs}, every,
             kind.deck.value == "sensor", kind.holds, table, kind.regulates))  # fmt: skip
     ordered = in_running_order(blocks)
     own_signals = {f"{b.name}.{p}" for b in blocks for p in b.outputs}
     read_from_plant = [s for b in ordered for s in b.sources.values() if s and s not in own_signals]
-    commands = {target: source for target, source in sources.items() if source in own_signals and target.split(".")[0] in kinds and hasattr(kinds[target.split(".")[0]], "build")}
-    return ControlDeck(slug(drive.title.split("·")[-1]), ordered, tick, int(examined.settings["computing_delay"]), tuple(dict.fromkeys(read_from_plant)), commands)
+    commands = {
+        target: source
+        for target, source in sources.items()
+        if source in own_signals
+        and target.split(".")[0] in kinds
+        and hasattr(kinds[target.split(".")[0]], "build")
+    }
+    return ControlDeck(
+        slug(drive.title.split("·")[-1]),
+        ordered,
+        tick,
+        int(examined.settings["computing_delay"]),
+        tuple(dict.fromkeys(read_from_plant)),
+        commands,
+    )

@@ -92,7 +92,9 @@ def state_driven(network: Network, friction: DryFriction) -> None:
     """The speed is imposed: the force follows its sign and there is nothing to hold."""
     mode = ModeEntry(friction.key, ca.SX.sym(friction.key), 0)
     network.modes.append(mode)
-    network.equation(friction.card, friction.force - mode.symbol * mode.symbol * friction.sliding(mode.symbol))
+    network.equation(
+        friction.card, friction.force - mode.symbol * mode.symbol * friction.sliding(mode.symbol)
+    )
     w = friction.speed
     mode.exits += [(0, w, 1), (0, -w, -1), (1, -w, 0), (-1, w, 0)]
 
@@ -104,7 +106,9 @@ def state_group(network: Network, group: list[Member]) -> None:
     network.modes.append(mode)
     s = mode.symbol
     moving = s * s
-    network.equation(first.card, moving * (first.force - first.sliding(s)) - (1 - moving) * first.acceleration)
+    network.equation(
+        first.card, moving * (first.force - first.sliding(s)) - (1 - moving) * first.acceleration
+    )
     holding = first.force
     for member in group[1:]:
         f = member.friction
@@ -113,7 +117,14 @@ def state_group(network: Network, group: list[Member]) -> None:
             held = f.force * (first.forward + TINY_FORCE) - member.sign * f.forward * first.force
         network.equation(f.card, moving * (f.force - f.sliding(member.sign * s)) + (1 - moving) * held)
         holding = holding + member.ratio * f.force
-    forward, backward = (sum((ca.fabs(m.ratio) * m.capacity(ahead) for m in group), ca.SX(0)) for ahead in (True, False))
+    forward, backward = (
+        sum((ca.fabs(m.ratio) * m.capacity(ahead) for m in group), ca.SX(0)) for ahead in (True, False)
+    )
     # Stuck, the speed is zero by construction; a starting value that is not lets the part slide at once.
     mode.exits += [(0, first.speed - TINY_SPEED, 1), (0, -first.speed - TINY_SPEED, -1)]
-    mode.exits += [(0, holding - forward, 1), (0, -holding - backward, -1), (1, -first.speed, 0), (-1, first.speed, 0)]
+    mode.exits += [
+        (0, holding - forward, 1),
+        (0, -holding - backward, -1),
+        (1, -first.speed, 0),
+        (-1, first.speed, 0),
+    ]

@@ -45,7 +45,11 @@ class Explicit:
         names = [s.name() for s in ca.symvar(expression) if s.name() in self.solved]
         if not names:
             return expression
-        return ca.substitute(expression, ca.vertcat(*(self.symbols[n] for n in names)), ca.vertcat(*(self.solved[n] for n in names)))
+        return ca.substitute(
+            expression,
+            ca.vertcat(*(self.symbols[n] for n in names)),
+            ca.vertcat(*(self.solved[n] for n in names)),
+        )
 
 
 @dataclass(eq=False)
@@ -62,7 +66,9 @@ def in_words(unknown: str) -> str:
     if not found:
         return unknown
     card, port, *_ = place.split(".") + [""]
-    return {"through": f"the flow into {card} at {port}", "across": f"the level at {card} {port}"}.get(kind, f"the level of {card}")
+    return {"through": f"the flow into {card} at {port}", "across": f"the level at {card} {port}"}.get(
+        kind, f"the level of {card}"
+    )
 
 
 class Reduction:
@@ -106,7 +112,11 @@ class Reduction:
             columns.append(column)
         function = ca.Function("sample", [ca.vertcat(*symbols)], [expression])
         with np.errstate(all="ignore"):
-            return np.array(function(np.array(columns))).ravel() if symbols else np.full(SAMPLES, float(expression))
+            return (
+                np.array(function(np.array(columns))).ravel()
+                if symbols
+                else np.full(SAMPLES, float(expression))
+            )
 
     def row(self, owner: str, expression: ca.SX) -> Row:
         return Row(owner, expression, {s.name() for s in ca.symvar(expression)} & self.open)
@@ -180,7 +190,12 @@ class Reduction:
             self.eliminate(*pivot)
         if self.open:
             owners = sorted({name.split(":")[-1].strip("der()").split(".")[0] for name in self.open})
-            raise EquationProblem("Nothing determines " + ", ".join(in_words(n) for n in sorted(self.open)[:3]) + ". Connect the open end or add what is missing.", tuple(owners))
+            raise EquationProblem(
+                "Nothing determines "
+                + ", ".join(in_words(n) for n in sorted(self.open)[:3])
+                + ". Connect the open end or add what is missing.",
+                tuple(owners),
+            )
         return self.explicit()
 
     def drop_vanishing_or_fail(self) -> None:
@@ -217,9 +232,20 @@ class Reduction:
                 continue
             at = self.values_at_samples(coefficient)
             if np.all(np.isfinite(at)) and np.min(np.abs(at)) > 1e-9 * np.max(np.abs(at)):
-                ranked.append((not self.states[key].helper, len(depends) > 0, -list(self.states).index(key), key, coefficient))
+                ranked.append(
+                    (
+                        not self.states[key].helper,
+                        len(depends) > 0,
+                        -list(self.states).index(key),
+                        key,
+                        coefficient,
+                    )
+                )
         if not ranked:
-            raise EquationProblem(f"The states {', '.join(sorted(inside))} depend on each other in a way that has no explicit form.", (row.owner,))
+            raise EquationProblem(
+                f"The states {', '.join(sorted(inside))} depend on each other in a way that has no explicit form.",
+                (row.owner,),
+            )
         *_, key, coefficient = min(ranked, key=lambda r: r[:4])
         derivative = ca.gradient(row.expression, self.network.time)
         for name in inside:

@@ -10,14 +10,30 @@ from pathlib import Path
 import numpy as np
 
 from pendel.core.controllers.deck import ControlDeck
-from pendel.core.controllers.emit import Emission, NumberFormat, Source, emit, shipped_source, simulation_values
+from pendel.core.controllers.emit import (
+    Emission,
+    NumberFormat,
+    Source,
+    emit,
+    shipped_source,
+    simulation_values,
+)
 from pendel.core.drive.file import write_atomically
 from pendel.core.errors import BuildProblem, FileProblem
 from pendel.core.plant.compiler import compiler, run_compiler
 from pendel.core.plant.model import load, pointer
 from pendel.core.runs.kept import KeptRun
 
-STRICT = ("-std=c99", "-O2", "-Wall", "-Wextra", "-Werror", "-pedantic", "-Wno-unused-function", "-ffp-contract=off")
+STRICT = (
+    "-std=c99",
+    "-O2",
+    "-Wall",
+    "-Wextra",
+    "-Werror",
+    "-pedantic",
+    "-Wno-unused-function",
+    "-ffp-contract=off",
+)
 
 
 @dataclass(frozen=True)
@@ -76,10 +92,24 @@ def build_strictly(deck: ControlDeck, source: Source) -> int:
     """
     with tempfile.TemporaryDirectory() as work:
         folder = Path(work)
-        for name, text in ((f"{deck.name}.c", source.source), (f"{deck.name}.h", source.header), ("main.c", source.example)):
+        for name, text in (
+            (f"{deck.name}.c", source.source),
+            (f"{deck.name}.h", source.header),
+            ("main.c", source.example),
+        ):
             (folder / name).write_text(text)
         program = folder / "example"
-        run_compiler([*compiler(), *STRICT, str(folder / f"{deck.name}.c"), str(folder / "main.c"), "-o", str(program), "-lm"])
+        run_compiler(
+            [
+                *compiler(),
+                *STRICT,
+                str(folder / f"{deck.name}.c"),
+                str(folder / "main.c"),
+                "-o",
+                str(program),
+                "-lm",
+            ]
+        )
         target = folder / "part.o"
         run_compiler([*compiler(), *STRICT, "-c", str(folder / f"{deck.name}.c"), "-o", str(target)])
         return target.stat().st_size
@@ -98,19 +128,34 @@ def build_and_check(deck: ControlDeck, number: NumberFormat, run: KeptRun) -> Ch
     em = Emission(deck, number, with_sensors=False)
     missing = [s for s in em.inputs if s not in run.keys]
     if missing:
-        raise BuildProblem(f"The run {run.name} has no signal {missing[0]}. Run the drive once more, then check.")
+        raise BuildProblem(
+            f"The run {run.name} has no signal {missing[0]}. Run the drive once more, then check."
+        )
     ticks = len(run.ticks)
     times = np.arange(ticks) * deck.tick
     columns = [run.trace(s) for s in em.inputs]
-    inputs = np.column_stack([c.y if c.sampled else np.interp(times, c.t, c.y) for c in columns]) if columns else np.zeros((ticks, 1))
+    inputs = (
+        np.column_stack([c.y if c.sampled else np.interp(times, c.t, c.y) for c in columns])
+        if columns
+        else np.zeros((ticks, 1))
+    )
     signals = [f"{b.name}.{p}" for b in em.blocks for p in b.outputs]
     shipped, data = replay(deck, number, inputs, len(signals))
     simulated, _ = replay(deck, NumberFormat.FLOAT64, inputs, len(signals))
     compared = tuple(Compared(s, shipped[:, k], simulated[:, k]) for k, s in enumerate(signals))
-    return Checked(Path(compiler()[0]).name, size, data, source.source.count("\n") + source.header.count("\n"), ticks, compared)
+    return Checked(
+        Path(compiler()[0]).name,
+        size,
+        data,
+        source.source.count("\n") + source.header.count("\n"),
+        ticks,
+        compared,
+    )
 
 
-def replay(deck: ControlDeck, number: NumberFormat, inputs: np.ndarray, n_signals: int) -> tuple[np.ndarray, int]:
+def replay(
+    deck: ControlDeck, number: NumberFormat, inputs: np.ndarray, n_signals: int
+) -> tuple[np.ndarray, int]:
     """All signals of the deck's code in a format, tick by tick for given inputs; and the bytes of its data."""
     library = load(shipped_source(deck, number))
     memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
@@ -121,7 +166,12 @@ def replay(deck: ControlDeck, number: NumberFormat, inputs: np.ndarray, n_signal
     out = np.zeros((len(inputs), n_signals))
     commands = np.zeros(len(deck.commands) + 1)
     inputs = np.ascontiguousarray(inputs)
-    at, step, into, wide = pointer(out), out.strides[0] if len(out) else 0, pointer(inputs), inputs.strides[0] if len(inputs) else 0
+    at, step, into, wide = (
+        pointer(out),
+        out.strides[0] if len(out) else 0,
+        pointer(inputs),
+        inputs.strides[0] if len(inputs) else 0,
+    )
     state, command = ctypes.addressof(memory), pointer(commands)
     tick = library.pd_ctl_tick
     for k in range(len(inputs)):

@@ -64,10 +64,24 @@ def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
                 for name, unit, values in table:
                     file.create_dataset(name.replace("/", "_"), data=values).attrs["unit"] = unit
         else:
-            names = {f"n{k}" if not n.isidentifier() else n: v for k, (n, _, v) in enumerate((c[0].replace(".", "_").replace(": ", "_").replace(" ", "_"), *c[1:]) for c in table)}
-            scipy.io.savemat(path, {**names, "units": np.array([u for _, u, _ in table], dtype=object), "names": np.array([n for n, _, _ in table], dtype=object)})
+            names = {
+                f"n{k}" if not n.isidentifier() else n: v
+                for k, (n, _, v) in enumerate(
+                    (c[0].replace(".", "_").replace(": ", "_").replace(" ", "_"), *c[1:]) for c in table
+                )
+            }
+            scipy.io.savemat(
+                path,
+                {
+                    **names,
+                    "units": np.array([u for _, u, _ in table], dtype=object),
+                    "names": np.array([n for n, _, _ in table], dtype=object),
+                },
+            )
     except OSError as problem:
-        raise FileProblem(str(path), f"the traces cannot be saved: {problem.strerror or problem}. Choose another folder.") from problem
+        raise FileProblem(
+            str(path), f"the traces cannot be saved: {problem.strerror or problem}. Choose another folder."
+        ) from problem
 
 
 def write_csv(table: list[tuple[str, str, np.ndarray]], stream: TextIO) -> None:

@@ -24,7 +24,9 @@ class Loop:
     period: float
 
 
-def path_to_plant(deck: ControlDeck, signal: str, regulators: set[str], seen: frozenset[str] = frozenset()) -> tuple[bool, int]:
+def path_to_plant(
+    deck: ControlDeck, signal: str, regulators: set[str], seen: frozenset[str] = frozenset()
+) -> tuple[bool, int]:
     """Whether a block signal reaches the plant, and through how many regulators at most."""
     reaches, depth = signal in deck.commands.values(), 0
     for block in deck.blocks:
@@ -61,7 +63,15 @@ def upstream(deck: ControlDeck, signal: str | None, found: set[str] | None = Non
     return found
 
 
-LABELS = {"A": "Current", "V": "Voltage", "rad/s": "Speed", "rpm": "Speed", "m/s": "Speed", "rad": "Position", "m": "Position"}
+LABELS = {
+    "A": "Current",
+    "V": "Voltage",
+    "rad/s": "Speed",
+    "rpm": "Speed",
+    "m/s": "Speed",
+    "rad": "Position",
+    "m": "Position",
+}
 
 
 def find_loops(drive: Drive, prepared: Prepared | None = None) -> list[Loop]:
@@ -81,5 +91,16 @@ def find_loops(drive: Drive, prepared: Prepared | None = None) -> list[Loop]:
         unit = infos[origin].unit
         shown = infos[block.sources["actual"]].unit if block.sources["actual"] in infos else unit
         label = LABELS.get(shown or unit, LABELS.get(unit, block.title))
-        loops.append(Loop(block.name, block.kind, label, block.sources.get("setpoint"), origin, depth, block.values.get("closed", 1.0) > 0.5, deck.tick * block.every))
+        loops.append(
+            Loop(
+                block.name,
+                block.kind,
+                label,
+                block.sources.get("setpoint"),
+                origin,
+                depth,
+                block.values.get("closed", 1.0) > 0.5,
+                deck.tick * block.every,
+            )
+        )
     return sorted(loops, key=lambda loop: loop.depth)

@@ -38,7 +38,9 @@ class LinearModel:
         """Complex frequency response at ``omega`` (rad/s)."""
         s = 1j * omega if self.dt == 0 else np.exp(1j * omega * self.dt)
         n = self.A.shape[0]
-        x = np.linalg.solve(s[:, None, None] * np.eye(n) - self.A, np.broadcast_to(self.B, (len(s), *self.B.shape)))
+        x = np.linalg.solve(
+            s[:, None, None] * np.eye(n) - self.A, np.broadcast_to(self.B, (len(s), *self.B.shape))
+        )
         return (self.C @ x + self.D)[:, 0, 0]
 
     @property
@@ -80,7 +82,9 @@ def moving_forward(model: PlantModel) -> OperatingPoint:
     return OperatingPoint(modes=modes)
 
 
-def linear_plant(model: PlantModel, signals: tuple[str, ...], point: OperatingPoint | None = None) -> LinearPlant:
+def linear_plant(
+    model: PlantModel, signals: tuple[str, ...], point: OperatingPoint | None = None
+) -> LinearPlant:
     """Linearise the plant; derivatives are exact."""
     system = model.system
     point = point or moving_forward(model)
@@ -95,7 +99,15 @@ def linear_plant(model: PlantModel, signals: tuple[str, ...], point: OperatingPo
           [point.modes.get(m.key, 0.0) for m in model.network.modes], model.parameters]  # fmt: skip
     A, B, C, D = (np.array(m, dtype=float) for m in function(*at))
     n, m, k = len(keys), u.numel(), len(signals)
-    return LinearPlant(A.reshape(n, n), B.reshape(n, m), C.reshape(k, n), D.reshape(k, m), keys, tuple(model.network.inputs), signals)
+    return LinearPlant(
+        A.reshape(n, n),
+        B.reshape(n, m),
+        C.reshape(k, n),
+        D.reshape(k, m),
+        keys,
+        tuple(model.network.inputs),
+        signals,
+    )
 
 
 class SampledDrive:
@@ -107,7 +119,9 @@ class SampledDrive:
         blocks that give 0, such as an outer loop while an inner one is judged.
     """
 
-    def __init__(self, prepared: Prepared, *, frozen: frozenset[str] = frozenset(), extra: tuple[str, ...] = ()):
+    def __init__(
+        self, prepared: Prepared, *, frozen: frozenset[str] = frozenset(), extra: tuple[str, ...] = ()
+    ):
         self.deck: ControlDeck = prepared.deck
         self.frozen = frozen
         self.plant = linear_plant(prepared.model, tuple(dict.fromkeys((*self.deck.measured, *extra))))
@@ -134,7 +148,15 @@ class SampledDrive:
         self.held_at = {s: len(names) + k for k, s in enumerate(self.outputs)}
         self.names = tuple(names + [f"held {s}" for s in self.outputs])
 
-    def period_map(self, *, inject: str | None = None, setpoint: str | None = None, opened: frozenset[str] = frozenset(), ticks: int | None = None, watch: tuple[str, ...] = ()):
+    def period_map(
+        self,
+        *,
+        inject: str | None = None,
+        setpoint: str | None = None,
+        opened: frozenset[str] = frozenset(),
+        ticks: int | None = None,
+        watch: tuple[str, ...] = (),
+    ):
         """Run one period on matrices.
 
         ``inject`` names a block signal replaced (when opened) or added to by the input; ``setpoint`` an input port
@@ -168,25 +190,52 @@ class SampledDrive:
                 if tick % b.every:
                     continue
                 lin, at = self.linear[b.name], self.block_at[b.name]
-                v = np.array([read(b.sources.get(p)) + (e if setpoint == f"{b.name}.{p}" else 0) for p in b.inputs]).reshape(len(b.inputs), n + 1)
+                v = np.array(
+                    [read(b.sources.get(p)) + (e if setpoint == f"{b.name}.{p}" else 0) for p in b.inputs]
+                ).reshape(len(b.inputs), n + 1)
                 out = lin.G @ S[at] + lin.H @ v
                 S[at] = lin.E @ S[at] + lin.F @ v
                 for p, row in zip(b.outputs, out):
                     S[self.held_at[f"{b.name}.{p}"]] = row
                 for p, row in zip(b.inputs, v):
                     raw[f"{b.name}.{p}"] = row
-            seen.append({w: measured.get(w, raw.get(w, S[self.held_at[w]] if w in self.held_at else np.zeros(n + 1))).copy() for w in watch})
-            pending = np.array([read(self.deck.commands.get(c)) for c in self.plant.commands]).reshape(nc, n + 1)
+            seen.append(
+                {
+                    w: measured.get(
+                        w, raw.get(w, S[self.held_at[w]] if w in self.held_at else np.zeros(n + 1))
+                    ).copy()
+                    for w in watch
+                }
+            )
+            pending = np.array([read(self.deck.commands.get(c)) for c in self.plant.commands]).reshape(
+                nc, n + 1
+            )
             if u is None:
                 u = pending
             S[nx : nx + nc] = pending
             S[:nx] = self.Ad @ S[:nx] + self.Bd @ u
         return S[:, :-1], S[:, -1:], seen
 
-    def model(self, watch: str, *, inject: str | None = None, setpoint: str | None = None, opened: frozenset[str] = frozenset()) -> LinearModel:
+    def model(
+        self,
+        watch: str,
+        *,
+        inject: str | None = None,
+        setpoint: str | None = None,
+        opened: frozenset[str] = frozenset(),
+    ) -> LinearModel:
         phi, gamma, seen = self.period_map(inject=inject, setpoint=setpoint, opened=opened, watch=(watch,))
         row = seen[0][watch]
-        return LinearModel(phi, gamma, row[None, :-1], row[None, -1:], self.deck.tick * self.period, self.names, inject or setpoint or "", watch)
+        return LinearModel(
+            phi,
+            gamma,
+            row[None, :-1],
+            row[None, -1:],
+            self.deck.tick * self.period,
+            self.names,
+            inject or setpoint or "",
+            watch,
+        )
 
 
 def plant_levels(prepared: Prepared) -> dict[str, float]:
@@ -195,7 +244,9 @@ def plant_levels(prepared: Prepared) -> dict[str, float]:
     symbols = model.symbols
     measured = ca.vertcat(*(model.signals[s] for s in prepared.deck.measured))
     function = ca.Function("levels", [symbols[k] for k in ("t", "x", "u", "s", "p")], [measured])
-    values = np.array(function(0.0, model.starts, np.zeros(symbols["u"].numel()), model.mode_starts, model.parameters)).ravel()
+    values = np.array(
+        function(0.0, model.starts, np.zeros(symbols["u"].numel()), model.mode_starts, model.parameters)
+    ).ravel()
     return dict(zip(prepared.deck.measured, values))
 
 
@@ -211,10 +262,14 @@ def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str
     if source in commands and target in prepared.model.signals:
         plant = linear_plant(prepared.model, (target,))
         column = commands.index(source)
-        return LinearModel(plant.A, plant.B[:, [column]], plant.C, plant.D[:, [column]], 0.0, plant.states, source, target)
+        return LinearModel(
+            plant.A, plant.B[:, [column]], plant.C, plant.D[:, [column]], 0.0, plant.states, source, target
+        )
     known = {*prepared.deck.signals, *prepared.model.signals}
     if source not in prepared.deck.signals or target not in known:
         missing = source if source not in prepared.deck.signals else target
-        raise DriveProblem(f"{missing} is no signal a model can start from or end at. Choose a block's output, a plant input or a tap.")
+        raise DriveProblem(
+            f"{missing} is no signal a model can start from or end at. Choose a block's output, a plant input or a tap."
+        )
     extra = (target,) if target in prepared.model.signals else ()
     return SampledDrive(prepared, extra=extra).model(target, inject=source, opened=frozenset(opened))

@@ -54,4 +54,6 @@ def margins(frequency: np.ndarray, response: np.ndarray, *, stable: bool) -> Mar
 
 
 def _between(frequency: np.ndarray, k: int, share: float) -> float:
-    return float(math.exp(math.log(frequency[k]) + share * (math.log(frequency[k + 1]) - math.log(frequency[k]))))
+    return float(
+        math.exp(math.log(frequency[k]) + share * (math.log(frequency[k + 1]) - math.log(frequency[k])))
+    )

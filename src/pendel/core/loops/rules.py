@@ -43,7 +43,11 @@ def lag_picture(omega: np.ndarray, response: np.ndarray, T_start: float) -> LagP
 
     ``omega`` (rad/s) should lie well below the sampling, where the small delays show as phase only.
     """
-    sign = 1.0 if np.real(response[0] * np.exp(0.5j * np.pi * 0)) >= 0 or abs(np.angle(response[0])) < 2.0 else -1.0
+    sign = (
+        1.0
+        if np.real(response[0] * np.exp(0.5j * np.pi * 0)) >= 0 or abs(np.angle(response[0])) < 2.0
+        else -1.0
+    )
     target = np.log(response * sign)
     target = target.real + 1j * np.unwrap(target.imag)
 
@@ -53,12 +57,18 @@ def lag_picture(omega: np.ndarray, response: np.ndarray, T_start: float) -> LagP
         return np.concatenate([(model - target).real, (model - target).imag])
 
     K0 = abs(response[0]) * math.hypot(1.0, omega[0] * 10 / omega[0])
-    fit = scipy.optimize.least_squares(residual, np.log([K0, 10.0 / omega[0], T_start]), bounds=([-40, math.log(1e-7), math.log(1e-8)], [40, math.log(1e4), math.log(10.0)]))
+    fit = scipy.optimize.least_squares(
+        residual,
+        np.log([K0, 10.0 / omega[0], T_start]),
+        bounds=([-40, math.log(1e-7), math.log(1e-8)], [40, math.log(1e4), math.log(10.0)]),
+    )
     K, T1, Ts = np.exp(fit.x)
     return LagPlant(sign * float(K), float(T1), float(Ts))
 
 
-def for_crossover(response_at: complex, f_c: float, plant: LagPlant, *, phase_margin: float, has_integral: bool) -> Gains:
+def for_crossover(
+    response_at: complex, f_c: float, plant: LagPlant, *, phase_margin: float, has_integral: bool
+) -> Gains:
     """Gains that let |L| cross 1 at ``f_c`` (Hz).
 
     The integral time cancels the plant's main lag where that is within reach of the crossover; else it is the

@@ -17,14 +17,25 @@ from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.loops.find import Loop, find_loops, upstream
 from pendel.core.loops.linear import SampledDrive
 from pendel.core.loops.margins import Margins, margins
-from pendel.core.loops.rules import Gains, LagPlant, for_crossover, lag_picture, magnitude_optimum, symmetrical_optimum
+from pendel.core.loops.rules import (
+    Gains,
+    LagPlant,
+    for_crossover,
+    lag_picture,
+    magnitude_optimum,
+    symmetrical_optimum,
+)
 from pendel.core.quantities.expressions import Number, evaluate, read
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import NONE, si_unit, unit
 from pendel.core.runs.measures import StepMeasures, step_measures
 from pendel.core.runs.simulate import Prepared, prepare
 
-RULES = {"crossover": "crossover and pole cancelling", "magnitude": "magnitude optimum", "symmetrical": "symmetrical optimum"}
+RULES = {
+    "crossover": "crossover and pole cancelling",
+    "magnitude": "magnitude optimum",
+    "symmetrical": "symmetrical optimum",
+}
 POINTS = 500
 
 
@@ -53,10 +64,16 @@ class LoopStudy:
         self.block: BlockInstance = prepared.deck.block(loop.regulator)
         block = replace(self.block, values={**self.block.values, "closed": 1.0})
         self.output = f"{loop.regulator}.{block.outputs[0]}"
-        frozen = upstream(prepared.deck, loop.setpoint) - upstream(prepared.deck, block.sources.get("actual")) - {loop.regulator}
+        frozen = (
+            upstream(prepared.deck, loop.setpoint)
+            - upstream(prepared.deck, block.sources.get("actual"))
+            - {loop.regulator}
+        )
         self.drive = SampledDrive(prepared, frozen=frozenset(frozen), extra=(loop.actual,))
         self.drive.linear[loop.regulator] = linear_block(block, loop.period)
-        plant = self.drive.model(f"{loop.regulator}.actual", inject=self.output, opened=frozenset({self.output}))
+        plant = self.drive.model(
+            f"{loop.regulator}.actual", inject=self.output, opened=frozenset({self.output})
+        )
         self.dt = plant.dt
         nyquist = 0.5 / self.dt
         self.frequency = np.geomspace(nyquist * 1e-4, nyquist * 0.999, POINTS)
@@ -112,11 +129,13 @@ class LoopStudy:
 
     def picture(self, f_wish: float | None = None) -> LagPlant:
         """The plant as lag and small delays, fitted around the frequencies where the loop will cross."""
-        top = (f_wish or 0.08 / self.dt)
+        top = f_wish or 0.08 / self.dt
         inside = (self.frequency > top * 0.05) & (self.frequency < min(top * 1.2, 0.2 / self.dt))
         return lag_picture(2 * math.pi * self.frequency[inside], self.G[inside], max(self.delay, 1e-6))
 
-    def propose(self, rule: str, *, crossover: float | None = None, phase_margin: float = 60.0) -> dict[str, float]:
+    def propose(
+        self, rule: str, *, crossover: float | None = None, phase_margin: float = 60.0
+    ) -> dict[str, float]:
         """Gains by a rule of `RULES`. Raises `DriveProblem` for an unreachable wish."""
         nyquist = 0.5 / self.dt
         if rule not in RULES:
@@ -124,9 +143,22 @@ class LoopStudy:
         if rule == "crossover":
             wish = crossover or 0.05 / self.dt
             if not 0 < wish < nyquist:
-                raise DriveProblem(f"A crossover of {wish:g} Hz is beyond half the sampling frequency, {nyquist:g} Hz. Choose a lower one.")
-            at = complex(np.exp(np.interp(np.log(wish), np.log(self.frequency), np.log(np.abs(self.G))) + 1j * np.interp(np.log(wish), np.log(self.frequency), np.unwrap(np.angle(self.G)))))
-            gains = for_crossover(at, wish, self.picture(wish), phase_margin=phase_margin, has_integral="T_i" in self.block.values)
+                raise DriveProblem(
+                    f"A crossover of {wish:g} Hz is beyond half the sampling frequency, {nyquist:g} Hz. Choose a lower one."
+                )
+            at = complex(
+                np.exp(
+                    np.interp(np.log(wish), np.log(self.frequency), np.log(np.abs(self.G)))
+                    + 1j * np.interp(np.log(wish), np.log(self.frequency), np.unwrap(np.angle(self.G)))
+                )
+            )
+            gains = for_crossover(
+                at,
+                wish,
+                self.picture(wish),
+                phase_margin=phase_margin,
+                has_integral="T_i" in self.block.values,
+            )
             if "T_i" not in self.block.values:
                 return {"K_p": gains.K_p}
             column = self.block.inputs.index("actual")
@@ -134,8 +166,8 @@ class LoopStudy:
             sized = abs(self.with_gains({"K_p": 1.0, "T_i": gains.T_i}).response(z)[0, 0, column])
             return {"K_p": 1.0 / (sized * abs(at)), "T_i": gains.T_i}
         picture = self.picture()
-        gains: Gains = magnitude_optimum(picture) if rule == "magnitude" else symmetrical_optimum(picture)
-        return {"K_p": gains.K_p, "T_i": gains.T_i} if "T_i" in self.block.values else {"K_p": gains.K_p}
+        best: Gains = magnitude_optimum(picture) if rule == "magnitude" else symmetrical_optimum(picture)
+        return {"K_p": best.K_p, "T_i": best.T_i} if "T_i" in self.block.values else {"K_p": best.K_p}
 
 
 def relevant_poles(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.ndarray:
@@ -155,7 +187,9 @@ def propose(drive: Drive, regulator: str, rule: str = "crossover", **wishes: flo
     prepared = prepare(drive)
     loop = next((each for each in find_loops(drive, prepared) if each.regulator == regulator), None)
     if loop is None:
-        raise DriveProblem(f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual value.")
+        raise DriveProblem(
+            f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual value."
+        )
     return LoopStudy(prepared, loop).propose(rule, **wishes)
 
 
@@ -167,9 +201,16 @@ def take_gains(drive: Drive, regulator: str, gains: Mapping[str, float]) -> Comm
         text = scratch.cards[regulator].values.get(name, "")
         if text.strip() in scratch.quantities:
             quantity = text.strip()
-            step = commands.set_quantity(scratch, quantity, written(scratch, scratch.quantities[quantity].text, value))
+            step = commands.set_quantity(
+                scratch, quantity, written(scratch, scratch.quantities[quantity].text, value)
+            )
         else:
-            step = commands.set_value(scratch, regulator, name, written(scratch, text or "1", value, "s" if name.startswith("T_") else ""))
+            step = commands.set_value(
+                scratch,
+                regulator,
+                name,
+                written(scratch, text or "1", value, "s" if name.startswith("T_") else ""),
+            )
         step.apply(scratch)
         command = command.then(step)
     return command

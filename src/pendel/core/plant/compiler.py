@@ -35,7 +35,9 @@ def compiler() -> tuple[str, ...]:
         return (found,)
     if importlib.util.find_spec("ziglang"):
         return (sys.executable, "-m", "ziglang", "cc")
-    raise BuildProblem("There is no C compiler on this machine. Install one with “apt install gcc” or “pip install ziglang”, then run again.")
+    raise BuildProblem(
+        "There is no C compiler on this machine. Install one with “apt install gcc” or “pip install ziglang”, then run again."
+    )
 
 
 def cache_folder() -> Path:
@@ -43,7 +45,9 @@ def cache_folder() -> Path:
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
-        raise BuildProblem(f"The build cache {folder} cannot be made: {problem.strerror}. Make the folder writable.") from problem
+        raise BuildProblem(
+            f"The build cache {folder} cannot be made: {problem.strerror}. Make the folder writable."
+        ) from problem
     return folder
 
 

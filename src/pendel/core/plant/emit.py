@@ -92,5 +92,15 @@ class Emitter:
         return known[text]
 
     def source(self) -> str:
-        hoist = "void pd_hoist(const double *p, const double *s, double *h)\n{\n    (void)p; (void)s; (void)h;\n" + "\n".join(self.hoist_lines) + "\n}\n"
-        return "#include <math.h>\n\n" + hoist + "\n" + "\n".join(self.parts) + f"\nint pd_hoisted(void) {{ return {len(self.hoisted)}; }}\n"
+        hoist = (
+            "void pd_hoist(const double *p, const double *s, double *h)\n{\n    (void)p; (void)s; (void)h;\n"
+            + "\n".join(self.hoist_lines)
+            + "\n}\n"
+        )
+        return (
+            "#include <math.h>\n\n"
+            + hoist
+            + "\n"
+            + "\n".join(self.parts)
+            + f"\nint pd_hoisted(void) {{ return {len(self.hoisted)}; }}\n"
+        )

@@ -64,7 +64,9 @@ class Watch:
         return cls(np.zeros(1, dtype=np.int32), np.zeros(1))
 
 
-def integrate(model: PlantModel, deck: ControlDeck, settings: RunSettings, watch: Watch | None = None) -> Recorded:
+def integrate(
+    model: PlantModel, deck: ControlDeck, settings: RunSettings, watch: Watch | None = None
+) -> Recorded:
     """Run to the end, a stop or a failure; never raises for what the equations do."""
     watch = watch or Watch.private()
     structure = model.structure
@@ -80,14 +82,28 @@ def integrate(model: PlantModel, deck: ControlDeck, settings: RunSettings, watch
         return pointer(keep[-1])
 
     run = RunStruct()
-    run.nx, run.n_command, run.n_profile = len(structure.state_keys), len(structure.commands), len(structure.profile_keys)
-    run.n_guard, run.n_mode, run.n_measured = len(structure.exits), len(structure.mode_keys), len(structure.measured)
+    run.nx, run.n_command, run.n_profile = (
+        len(structure.state_keys),
+        len(structure.commands),
+        len(structure.profile_keys),
+    )
+    run.n_guard, run.n_mode, run.n_measured = (
+        len(structure.exits),
+        len(structure.mode_keys),
+        len(structure.measured),
+    )
     run.n_hold, run.n_hoisted = len(structure.hold_modes), plant.pd_hoisted()
     run.method, run.delay, run.max_rows_log2 = METHODS[settings.method], deck.delay, MEMORY_LIMIT_LOG2
     run.t_end, run.tick, run.rtol, run.h_max = settings.until, deck.tick, settings.tolerance, settings.h_max
     run.atol = doubles([1e-3 * settings.tolerance] * run.nx)
     run.p, run.x0, run.s0 = doubles(model.parameters), doubles(model.starts), doubles(model.mode_starts)
-    for field, name in (("rhs", "pd_rhs"), ("measure", "pd_measure"), ("jac", "pd_jac"), ("hold", "pd_hold"), ("hoist", "pd_hoist")):
+    for field, name in (
+        ("rhs", "pd_rhs"),
+        ("measure", "pd_measure"),
+        ("jac", "pd_jac"),
+        ("hold", "pd_hold"),
+        ("hoist", "pd_hoist"),
+    ):
         setattr(run, field, address(plant, name))
     run.profile_count = ints(len(t) for t, _ in model.profiles)
     run.profile_times = doubles(t for times, _ in model.profiles for t in times)
@@ -97,7 +113,8 @@ def integrate(model: PlantModel, deck: ControlDeck, settings: RunSettings, watch
     run.stop, run.progress = pointer(watch.stop), pointer(watch.progress)
     run.n_signal = len(deck.signals)
     if run.n_signal:
-        controller, memory = prepared_controller(deck, settings.seed, structure.commands)
+        controller, memory, values = prepared_controller(deck, settings.seed, structure.commands)
+        keep.append(values)  # profile tables in the controller's memory point into it
         run.controller, run.ctl = address(controller, "pd_ctl_tick"), ctypes.addressof(memory)
     loop = time_loop()
     loop.pd_run(ctypes.byref(run))
@@ -107,7 +124,9 @@ def integrate(model: PlantModel, deck: ControlDeck, settings: RunSettings, watch
     outcome = Outcome(run.outcome)
     names = structure.mode_keys if outcome is Outcome.CHATTERS else structure.state_keys
     culprit = names[run.culprit] if run.culprit < len(names) else ""
-    counters = {n: int(getattr(run, n)) for n in ("steps", "rejected", "evaluations", "events", "stiff_steps")}
+    counters = {
+        n: int(getattr(run, n)) for n in ("steps", "rejected", "evaluations", "events", "stiff_steps")
+    }
     return Recorded(rows, ticks, outcome, culprit, run.t_out, counters)
 
 
@@ -120,8 +139,7 @@ def prepared_controller(deck: ControlDeck, seed: int, commands: tuple[str, ...])
     values = np.array(simulation_values(deck, with_sensors=True, seed=seed) or [0.0])
     library.pd_ctl_init.argtypes = [ctypes.c_void_p, ctypes.c_void_p]
     library.pd_ctl_init(ctypes.addressof(memory), pointer(values))
-    memory.values = values  # tables point into it
-    return library, memory
+    return library, memory, values
 
 
 def taken(address_: int | None, n_rows: int, width: int) -> np.ndarray:
@@ -129,4 +147,4 @@ def taken(address_: int | None, n_rows: int, width: int) -> np.ndarray:
     if not address_ or not n_rows or not width:
         return np.empty((n_rows, width))
     block = (ctypes.c_double * (n_rows * width)).from_address(address_)
-    return np.frombuffer(block, dtype=float).reshape(n_rows, width).copy()
+    return np.ctypeslib.as_array(block).reshape(n_rows, width).copy()

@@ -64,10 +64,25 @@ class PlantModel:
         """Text that is equal for equal structures, whatever the values."""
         n = self.network
         modes = [(m.key, m.start, [(a, str(g), b) for a, g, b in m.exits], str(m.hold_zero)) for m in n.modes]
-        shown = [(k, str(e)) for k, e in (*n.signals.items(), *n.stored.items(), *n.lost.items(), *n.supplied.items())]
+        shown = [
+            (k, str(e))
+            for k, e in (*n.signals.items(), *n.stored.items(), *n.lost.items(), *n.supplied.items())
+        ]
         stated = [(owner, str(e)) for owner, e in n.equations]
         rubs = [(f.key, str(f.speed), str(f.forward), str(f.backward)) for f in n.frictions]
-        return repr((stated, rubs, modes, shown, list(n.inputs), list(n.parameters), [p.key for p in n.profiles], self.measured, self.with_energy))
+        return repr(
+            (
+                stated,
+                rubs,
+                modes,
+                shown,
+                list(n.inputs),
+                list(n.parameters),
+                [p.key for p in n.profiles],
+                self.measured,
+                self.with_energy,
+            )
+        )
 
     @cached_property
     def symbols(self) -> dict[str, ca.SX]:
@@ -85,23 +100,41 @@ class PlantModel:
     def energy_symbols(self) -> list[ca.SX]:
         if not self.with_energy:
             return []
-        return [ca.SX.sym(f"{kind}:{card}") for kind in ("supplied", "lost") for card in getattr(self.network, kind)]
+        return [
+            ca.SX.sym(f"{kind}:{card}")
+            for kind in ("supplied", "lost")
+            for card in getattr(self.network, kind)
+        ]
 
     @cached_property
     def rhs(self) -> ca.SX:
-        energy = [self.system.express(e) for kind in ("supplied", "lost") for e in getattr(self.network, kind).values()] if self.with_energy else []
+        energy = (
+            [
+                self.system.express(e)
+                for kind in ("supplied", "lost")
+                for e in getattr(self.network, kind).values()
+            ]
+            if self.with_energy
+            else []
+        )
         return ca.vertcat(self.system.rhs, *energy)
 
     @cached_property
     def guards(self) -> list[tuple[int, int, int, ca.SX]]:
-        return [(k, a, b, self.system.express(guard)) for k, mode in enumerate(self.network.modes) for a, guard, b in mode.exits]
+        return [
+            (k, a, b, self.system.express(guard))
+            for k, mode in enumerate(self.network.modes)
+            for a, guard, b in mode.exits
+        ]
 
     @cached_property
     def signals(self) -> dict[str, ca.SX]:
         found = {key: self.system.express(e) for key, e in self.network.signals.items()}
         if self.with_energy:
             found |= {f"energy.{s.name()}": s for s in self.energy_symbols}
-            found["energy.stored"] = sum((self.system.express(e) for e in self.network.stored.values()), ca.SX(0))
+            found["energy.stored"] = sum(
+                (self.system.express(e) for e in self.network.stored.values()), ca.SX(0)
+            )
         return found
 
     @cached_property
@@ -121,8 +154,12 @@ class PlantModel:
         emitter.function("pd_rhs", [("dx", self.rhs), ("g", ca.vertcat(*(g for *_, g in self.guards)))])
         emitter.function("pd_measure", [("y", ca.vertcat(*(self.signals[k] for k in self.measured)))])
         emitter.function("pd_signals", [("y", ca.vertcat(*self.signals.values()))])
-        emitter.function("pd_jac", [("jac", ca.jacobian(self.rhs, x)), ("dfdt", ca.jacobian(self.rhs, n.time))])
-        holds = [(k, self.system.express(m.hold_zero)) for k, m in enumerate(n.modes) if m.hold_zero is not None]
+        emitter.function(
+            "pd_jac", [("jac", ca.jacobian(self.rhs, x)), ("dfdt", ca.jacobian(self.rhs, n.time))]
+        )
+        holds = [
+            (k, self.system.express(m.hold_zero)) for k, m in enumerate(n.modes) if m.hold_zero is not None
+        ]
         held = ca.vertcat(*(e for _, e in holds))
         emitter.function("pd_hold", [("w", held), ("grad", ca.jacobian(held, x) if holds else ca.SX())])
         return Structure(

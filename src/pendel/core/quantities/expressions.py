@@ -80,7 +80,20 @@ TOKEN = re.compile(
     r"|(?P<op>[-+*/^(),=·−×²³])"
     r"|(?P<space>[\s\u2009\u202f]+)"
 )
-FUNCTIONS = {"sqrt": 1, "sin": 1, "cos": 1, "tan": 1, "atan": 1, "exp": 1, "log": 1, "abs": 1, "sign": 1, "tanh": 1, "min": 2, "max": 2}
+FUNCTIONS = {
+    "sqrt": 1,
+    "sin": 1,
+    "cos": 1,
+    "tan": 1,
+    "atan": 1,
+    "exp": 1,
+    "log": 1,
+    "abs": 1,
+    "sign": 1,
+    "tanh": 1,
+    "min": 2,
+    "max": 2,
+}
 CONSTANTS = {"pi": math.pi}
 
 
@@ -101,7 +114,12 @@ def tokens(text: str) -> list[Token]:
     for token in found:
         last = joined[-1] if joined else None
         gap = text[last.start + len(last.text) : token.start] if last else ""
-        if last and last.kind == token.kind == "number" and gap in ("\u2009", "\u202f", " ") and re.match(r"\d{3}(\D|$)", token.text):
+        if (
+            last
+            and last.kind == token.kind == "number"
+            and gap in ("\u2009", "\u202f", " ")
+            and re.match(r"\d{3}(\D|$)", token.text)
+        ):
             joined[-1] = Token("number", last.text + token.text, last.start)
         else:
             joined.append(token)
@@ -285,7 +303,9 @@ def names_in(text: str) -> set[str]:
 def is_plain(text: str) -> bool:
     """True when the expression holds neither a name nor a unit, so that the field's own unit applies."""
     try:
-        return all(not isinstance(n, Name) and not (isinstance(n, Number) and n.unit) for n in walk(read(text)))
+        return all(
+            not isinstance(n, Name) and not (isinstance(n, Number) and n.unit) for n in walk(read(text))
+        )
     except SyntaxProblem:
         return False
 
@@ -386,7 +406,15 @@ def combine_sum(a: Dimension, b: Dimension, op: str) -> Dimension:
     return a
 
 
-ANGLE_FUNCTIONS = {"sin": math.sin, "cos": math.cos, "tan": math.tan, "atan": math.atan, "exp": math.exp, "log": math.log, "tanh": math.tanh}
+ANGLE_FUNCTIONS = {
+    "sin": math.sin,
+    "cos": math.cos,
+    "tan": math.tan,
+    "atan": math.atan,
+    "exp": math.exp,
+    "log": math.log,
+    "tanh": math.tanh,
+}
 
 
 def _call(function: str, args: list[Measured], text: str) -> Measured:
@@ -403,7 +431,9 @@ def _call(function: str, args: list[Measured], text: str) -> Measured:
         return Measured(math.copysign(1.0, first.si) if first.si else 0.0)
     if function in ("min", "max"):
         if args[0].dim != args[1].dim:
-            raise WrongDimension(dimension_text(args[1].dim), dimension_text(args[0].dim), f"One value in {function}()")
+            raise WrongDimension(
+                dimension_text(args[1].dim), dimension_text(args[0].dim), f"One value in {function}()"
+            )
         return Measured((min if function == "min" else max)(a.si for a in args), first.dim)
     raise SyntaxProblem(text, 0, f"{function}() has no place in a value")
 

@@ -23,10 +23,58 @@ BASE = ("[length]", "[mass]", "[time]", "[current]", "[temperature]")
 BASE_SYMBOLS = ("m", "kg", "s", "A", "K")
 NONE: Dimension = (0.0,) * len(BASE)
 
-STEMS = ("V", "A", "W", "Hz", "N", "m", "s", "g", "J", "H", "F", "ohm", "Ω", "Pa", "K", "T", "Wb", "C", "rad", "bar", "VA")
+STEMS = (
+    "V",
+    "A",
+    "W",
+    "Hz",
+    "N",
+    "m",
+    "s",
+    "g",
+    "J",
+    "H",
+    "F",
+    "ohm",
+    "Ω",
+    "Pa",
+    "K",
+    "T",
+    "Wb",
+    "C",
+    "rad",
+    "bar",
+    "VA",
+)
 PREFIXES = ("", "p", "n", "u", "µ", "m", "k", "M", "G")
-WHOLE = ("rpm", "min", "h", "deg", "°", "rev", "degC", "°C", "%", "Ah", "mAh", "Wh", "kWh", "cm", "mm2", "cm2", "mm²", "l", "t")
-SYMBOLS = frozenset([p + s for s in STEMS for p in PREFIXES] + list(WHOLE)) - {"pg", "mbar", "prad", "p", "MK"}
+WHOLE = (
+    "rpm",
+    "min",
+    "h",
+    "deg",
+    "°",
+    "rev",
+    "degC",
+    "°C",
+    "%",
+    "Ah",
+    "mAh",
+    "Wh",
+    "kWh",
+    "cm",
+    "mm2",
+    "cm2",
+    "mm²",
+    "l",
+    "t",
+)
+SYMBOLS = frozenset([p + s for s in STEMS for p in PREFIXES] + list(WHOLE)) - {
+    "pg",
+    "mbar",
+    "prad",
+    "p",
+    "MK",
+}
 TO_PINT = {"Ω": "ohm", "°C": "delta_degC", "degC": "delta_degC", "°": "degree", "%": "percent", "rev": "turn", "Ah": "ampere_hour",
            "VA": "volt_ampere", "mm²": "mm**2", "mm2": "mm**2", "cm2": "cm**2", "t": "tonne", "l": "litre", "h": "hour",
            "min": "minute", "rpm": "revolutions_per_minute", "mAh": "milliampere_hour"}  # fmt: skip
@@ -54,14 +102,21 @@ def unit_symbol(name: str) -> tuple[float, Dimension]:
     ureg = registry()
     spelled = TO_PINT.get(name)
     if spelled is None:
-        prefix = next((p for p in ("µ", "u", "p", "n", "m", "k", "M", "G") if name.startswith(p) and name[1:] in STEMS and name not in STEMS), "")
-        stem = name[len(prefix):]
+        prefix = next(
+            (
+                p
+                for p in ("µ", "u", "p", "n", "m", "k", "M", "G")
+                if name.startswith(p) and name[1:] in STEMS and name not in STEMS
+            ),
+            "",
+        )
+        stem = name[len(prefix) :]
         spelled = {"µ": "u"}.get(prefix, prefix) + TO_PINT.get(stem, stem)
         if stem == "VA":
             spelled = {"": "", "k": "kilo", "M": "mega", "m": "milli"}.get(prefix, "") + "volt_ampere"
     base = ureg.Quantity(1.0, spelled).to_base_units()
     dims = base.dimensionality
-    return float(base.magnitude), tuple(float(dims.get(d, 0)) for d in BASE)
+    return float(str(base.magnitude)), tuple(float(str(dims.get(d, 0))) for d in BASE)
 
 
 @lru_cache(maxsize=4096)
@@ -93,7 +148,9 @@ def dimension_text(dim: Dimension) -> str:
     if dim == NONE:
         return "a plain number"
     if dim in NAMED:
-        return {"J": "J (or N·m)", "Hz": "rad/s (or Hz)", "N·m/A": "N·m/A (or V·s)"}.get(NAMED[dim], NAMED[dim])
+        return {"J": "J (or N·m)", "Hz": "rad/s (or Hz)", "N·m/A": "N·m/A (or V·s)"}.get(
+            NAMED[dim], NAMED[dim]
+        )
     parts = [s if e == 1 else f"{s}^{e:g}" for s, e in zip(BASE_SYMBOLS, dim) if e]
     return "·".join(parts)
 

@@ -93,10 +93,19 @@ class KeptRun:
         info = self.infos.get(key) or SignalInfo(key, key.split(".")[0], key, "")
         if key in self.tick_signals:
             column = self.tick_signals.index(key)
-            return Trace(key, info.label, info.unit, np.arange(len(self.ticks)) * self.tick, self.ticks[:, column], True)
+            return Trace(
+                key,
+                info.label,
+                info.unit,
+                np.arange(len(self.ticks)) * self.tick,
+                self.ticks[:, column],
+                True,
+            )
         if key in self.structure.signals:
             column = self.structure.signals.index(key)
-            return Trace(key, info.label, info.unit, self.expanded[:, 0], self.plant_signals[:, column], False)
+            return Trace(
+                key, info.label, info.unit, self.expanded[:, 0], self.plant_signals[:, column], False
+            )
         raise KeyError(f"The run {self.name} has no signal {key}.")
 
     @property
@@ -123,7 +132,10 @@ def save(run: KeptRun, path: Path) -> None:
             file.create_dataset("drive", data=run.drive_text)
             file.create_dataset("equations", data=run.structure.source)
     except OSError as problem:
-        raise FileProblem(str(path), f"the run cannot be kept: {problem.strerror or problem}. Free some space or choose another folder.") from problem
+        raise FileProblem(
+            str(path),
+            f"the run cannot be kept: {problem.strerror or problem}. Free some space or choose another folder.",
+        ) from problem
 
 
 def facts(run: KeptRun) -> dict:
@@ -153,10 +165,14 @@ def load(path: Path) -> KeptRun:
             if file.attrs.get("format") != "pendel run":
                 raise FileProblem(str(path), "this is not a kept run of Pendel.")
             f = json.loads(file.attrs["facts"])
-            structure = Structure(**{n: tuples(v) for n, v in f["structure"].items()}, source=file["equations"][()].decode())
+            structure = Structure(
+                **{n: tuples(v) for n, v in f["structure"].items()}, source=file["equations"][()].decode()
+            )
             infos = {k: SignalInfo(k, *i) for k, i in f["infos"].items()}
             return KeptRun(
                 f["name"], file["rows"][()], file["ticks"][()], structure, file["parameters"][()], f["tick_signals"], f["tick"], f["delay"], infos,
                 Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f["made"])  # fmt: skip
     except (OSError, KeyError, ValueError, TypeError) as problem:
-        raise FileProblem(str(path), f"the kept run cannot be read ({problem}). Delete it or run again.") from problem
+        raise FileProblem(
+            str(path), f"the kept run cannot be read ({problem}). Delete it or run again."
+        ) from problem

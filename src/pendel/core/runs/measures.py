@@ -40,7 +40,9 @@ def window(t: np.ndarray, y: np.ndarray, start: float, end: float) -> tuple[np.n
     return np.concatenate([[start], t[inside], [end]]), np.concatenate([ends[:1], y[inside], ends[1:]])
 
 
-def step_measures(t: np.ndarray, y: np.ndarray, before: float, target: float, band: float = 0.02) -> StepMeasures:
+def step_measures(
+    t: np.ndarray, y: np.ndarray, before: float, target: float, band: float = 0.02
+) -> StepMeasures:
     """Measures of a response from ``before`` to ``target``; times from the first sample."""
     size = target - before
     if len(t) < 2 or size == 0 or not np.all(np.isfinite(y)):
@@ -55,7 +57,9 @@ def step_measures(t: np.ndarray, y: np.ndarray, before: float, target: float, ba
     else:
         settling = float(t[outside[-1] + 1] - t[0])
     tail = max(1, len(y) // 50)
-    return StepMeasures(rise, max(0.0, 100.0 * (float(np.max(share)) - 1.0)), settling, float(target - np.mean(y[-tail:])))
+    return StepMeasures(
+        rise, max(0.0, 100.0 * (float(np.max(share)) - 1.0)), settling, float(target - np.mean(y[-tail:]))
+    )
 
 
 def _first(t: np.ndarray, share: np.ndarray, level: float) -> float:

@@ -77,17 +77,23 @@ def signal_infos(drive: Drive) -> dict[str, SignalInfo]:
                 if port.link.value == "signal out":
                     unit = signal_unit(drive, End(key, port.name))
                     words = card.name if port.label in ("Output", "Sampled value") else port.label
-                    found[f"{key}.{port.name}"] = SignalInfo(f"{key}.{port.name}", card.name, words[:1].lower() + words[1:], unit)
+                    found[f"{key}.{port.name}"] = SignalInfo(
+                        f"{key}.{port.name}", card.name, words[:1].lower() + words[1:], unit
+                    )
     return found
 
 
-def run_drive(prepared: Prepared, *, name: str = "Run", watch: Watch | None = None, until: float | None = None) -> KeptRun:
+def run_drive(
+    prepared: Prepared, *, name: str = "Run", watch: Watch | None = None, until: float | None = None
+) -> KeptRun:
     """Run a prepared drive. The outcome says whether it reached its end; this never raises for that."""
     settings = prepared.examined.settings
     drive = prepared.drive
     end = until or settings["until"]
     # Steps of at most a thousandth keep traces smooth where the method alone would take far longer ones.
-    run_settings = RunSettings(end, settings["tolerance"], drive.settings["method"], int(settings["seed"]), h_max=end / 1000)
+    run_settings = RunSettings(
+        end, settings["tolerance"], drive.settings["method"], int(settings["seed"]), h_max=end / 1000
+    )
     begun = time.perf_counter()
     recorded = integrate(prepared.model, prepared.deck, run_settings, watch)
     seconds = time.perf_counter() - begun

@@ -6,6 +6,7 @@ stopping and progress go through shared memory, so that both are at once.
 
 from __future__ import annotations
 
+import contextlib
 import mmap
 import os
 import socket
@@ -27,7 +28,9 @@ SHARED_BYTES = 4096
 
 def shared_flags(memory: mmap.mmap) -> tuple[np.ndarray, np.ndarray]:
     """The stop flag and the progress (s) in shared memory."""
-    return np.frombuffer(memory, dtype=np.int32, count=1, offset=0), np.frombuffer(memory, dtype=np.float64, count=1, offset=8)
+    return np.frombuffer(memory, dtype=np.int32, count=1, offset=0), np.frombuffer(
+        memory, dtype=np.float64, count=1, offset=8
+    )
 
 
 @dataclass(frozen=True)
@@ -61,15 +64,14 @@ def serve(connection: Connection, memory: mmap.mmap) -> None:
     from pendel.core.plant.model import time_loop
 
     watch = Watch(*shared_flags(memory))
-    try:
+    with contextlib.suppress(PendelError):  # without a compiler, each request will say so
         time_loop()
-    except PendelError:
-        pass  # no compiler: each request will say so
     while True:
         try:
             request = connection.recv()
         except (EOFError, OSError, KeyboardInterrupt):
             return
+        answer: RunFinished | RunFailed
         try:
             answer = perform(request, watch)
         except DriveHasFindings as problem:
@@ -77,7 +79,10 @@ def serve(connection: Connection, memory: mmap.mmap) -> None:
         except PendelError as problem:
             answer = RunFailed(((str(problem), "", ""),))
         except Exception as problem:  # the job's boundary: whatever happens must reach the window as one end
-            answer = RunFailed(((f"The run failed inside Pendel: {problem}. The log has the details.", "", ""),), traceback.format_exc())
+            answer = RunFailed(
+                ((f"The run failed inside Pendel: {problem}. The log has the details.", "", ""),),
+                traceback.format_exc(),
+            )
         try:
             connection.send(answer)
         except OSError:
@@ -107,7 +112,9 @@ class Worker:
         os.ftruncate(shared, SHARED_BYTES)
         self.stop_flag, self.progress_value = shared_flags(mmap.mmap(shared, SHARED_BYTES))
         command = [sys.executable, "-m", "pendel.core.runs.worker", str(theirs.fileno()), str(shared)]
-        self._process = subprocess.Popen(command, pass_fds=(theirs.fileno(), shared), stdin=subprocess.DEVNULL)
+        self._process = subprocess.Popen(
+            command, pass_fds=(theirs.fileno(), shared), stdin=subprocess.DEVNULL
+        )
         theirs.close()
         os.close(shared)
         self.connection = Connection(ours.detach())
@@ -144,7 +151,15 @@ class Worker:
         self.kill()
         code = self._process.returncode
         self.start()
-        return RunFailed(((f"The run's process ended unexpectedly (code {code}). The drive is untouched; run again.", "", ""),))
+        return RunFailed(
+            (
+                (
+                    f"The run's process ended unexpectedly (code {code}). The drive is untouched; run again.",
+                    "",
+                    "",
+                ),
+            )
+        )
 
     def kill(self) -> None:
         self.connection.close()

@@ -29,7 +29,17 @@ def update_limiter(x, out, low, high, dt):
 
 
 def block(id, title, sentence, keywords, ports, update, values=(), **more):
-    return Block(id=id, title=title, sentence=sentence, group="arithmetic", keywords=keywords, ports=(*ports, gives()), values=(*values, EVERY), update=update, **more)
+    return Block(
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="arithmetic",
+        keywords=keywords,
+        ports=(*ports, gives()),
+        values=(*values, EVERY),
+        update=update,
+        **more,
+    )
 
 
 KINDS = (

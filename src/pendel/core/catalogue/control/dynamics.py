@@ -31,7 +31,17 @@ def update_delay(x, out, line, ticks, dt):
 
 
 def block(id, title, sentence, keywords, values, update, **more):
-    return Block(id=id, title=title, sentence=sentence, group="dynamics", keywords=keywords, ports=(reads("x", "Input"), gives()), values=(*values, EVERY), update=update, **more)
+    return Block(
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="dynamics",
+        keywords=keywords,
+        ports=(reads("x", "Input"), gives()),
+        values=(*values, EVERY),
+        update=update,
+        **more,
+    )
 
 
 KINDS = (

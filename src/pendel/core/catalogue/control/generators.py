@@ -28,7 +28,11 @@ def update_profile(out, table, n, dt):
     n = n + 1.0
 
 
-LEVELS = (Value("before", "Before", ANY, "0"), Value("after", "After", ANY, "1"), Value("t_0", "Starts at", "s", "0.1"))
+LEVELS = (
+    Value("before", "Before", ANY, "0"),
+    Value("after", "After", ANY, "1"),
+    Value("t_0", "Starts at", "s", "0.1"),
+)
 KINDS = (
     Block(
         id="step", title="Step", sentence="Jumps from one value to another at a time.", group="setpoint", keywords="setpoint source generator jump",

@@ -16,8 +16,16 @@ KIND = Block(
     sentence="Turns a voltage demand into the duty of a bridge.",
     group="modulation",
     keywords="pwm duty modulator voltage",
-    ports=(reads("u", "Voltage demand", unit="V"), reads("u_link", "Link voltage", side="bottom", unit="V", required=False), gives("duty", "Duty", unit="")),
-    values=(Value("U_dc", "Link voltage", "V", "48", low=0.0, open_low=True), Value("d_max", "Duty at most", "%", "98", low=0.0, high=1.0, open_low=True), EVERY),
+    ports=(
+        reads("u", "Voltage demand", unit="V"),
+        reads("u_link", "Link voltage", side="bottom", unit="V", required=False),
+        gives("duty", "Duty", unit=""),
+    ),
+    values=(
+        Value("U_dc", "Link voltage", "V", "48", low=0.0, open_low=True),
+        Value("d_max", "Duty at most", "%", "98", low=0.0, high=1.0, open_low=True),
+        EVERY,
+    ),
     update=update,
     telling=lambda v, card: (f"link {v['U_dc']}", f"at most {v['d_max']}"),
 )

@@ -28,7 +28,25 @@ def update_pi(setpoint, actual, feedforward, out, K_p, T_i, low, high, closed, o
         out = saturate(open_output, low, high)
 
 
-def update_pid(setpoint, actual, feedforward, out, K_p, T_i, T_d, T_f, low, high, closed, open_output, integral, slope, last_e, started, dt):
+def update_pid(
+    setpoint,
+    actual,
+    feedforward,
+    out,
+    K_p,
+    T_i,
+    T_d,
+    T_f,
+    low,
+    high,
+    closed,
+    open_output,
+    integral,
+    slope,
+    last_e,
+    started,
+    dt,
+):
     e = setpoint - actual
     if started < 0.5:
         last_e = e
@@ -76,13 +94,32 @@ def regulator(id, title, sentence, update, values, telling):
         derive=closed,
         contradictions=limits_cross,
         regulates=True,
-        telling=lambda v, card: ("open",) if card.choices.get("loop") == "open" else (" / ".join(v[n] for n in telling),),
+        telling=lambda v, card: (
+            ("open",) if card.choices.get("loop") == "open" else (" / ".join(v[n] for n in telling),)
+        ),
     )
 
 
-DERIVATIVE = (Value("T_d", "Derivative time", "ms", "1", low=0.0), Value("T_f", "Derivative filter", "ms", "0.2", low=0.0))
+DERIVATIVE = (
+    Value("T_d", "Derivative time", "ms", "1", low=0.0),
+    Value("T_f", "Derivative filter", "ms", "0.2", low=0.0),
+)
 KINDS = (
     regulator("p", "P regulator", "Output follows the error by a gain, with limits.", update_p, (), ("K_p",)),
-    regulator("pi", "PI regulator", "Gain and integral of the error, with limits and anti-windup.", update_pi, (INTEGRAL,), ("K_p", "T_i")),
-    regulator("pid", "PID regulator", "Gain, integral and filtered derivative, with limits and anti-windup.", update_pid, (INTEGRAL, *DERIVATIVE), ("K_p", "T_i", "T_d")),
+    regulator(
+        "pi",
+        "PI regulator",
+        "Gain and integral of the error, with limits and anti-windup.",
+        update_pi,
+        (INTEGRAL,),
+        ("K_p", "T_i"),
+    ),
+    regulator(
+        "pid",
+        "PID regulator",
+        "Gain, integral and filtered derivative, with limits and anti-windup.",
+        update_pid,
+        (INTEGRAL, *DERIVATIVE),
+        ("K_p", "T_i", "T_d"),
+    ),
 )

@@ -40,7 +40,13 @@ def phases(v):
 def derive(v, card, period):
     peak, t_a, t_c, t_d = phases(v)
     tiny = 1e-9
-    return {"sign": math.copysign(1.0, v["distance"]), "v_peak": peak, "t_a": max(t_a, tiny), "t_c": t_c, "t_d": max(t_d, tiny)}
+    return {
+        "sign": math.copysign(1.0, v["distance"]),
+        "v_peak": peak,
+        "t_a": max(t_a, tiny),
+        "t_c": t_c,
+        "t_d": max(t_d, tiny),
+    }
 
 
 def follows(v, card):

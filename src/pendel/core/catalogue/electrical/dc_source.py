@@ -22,8 +22,16 @@ KIND = Part(
     group="supply",
     keywords="supply battery link voltage",
     ports=(Port("dc", Link.DC, "DC output", "right"),),
-    values=(Value("U_0", "Open-circuit voltage", "V", "48"), Value("R_i", "Internal resistance", "mΩ", "35", low=0.0)),
-    signals=(Signal("voltage", "terminal voltage", "V"), Signal("current", "current", "A"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
+    values=(
+        Value("U_0", "Open-circuit voltage", "V", "48"),
+        Value("R_i", "Internal resistance", "mΩ", "35", low=0.0),
+    ),
+    signals=(
+        Signal("voltage", "terminal voltage", "V"),
+        Signal("current", "current", "A"),
+        Signal("power", "power", "W"),
+        Signal("loss", "loss", "W"),
+    ),
     build=build,
     telling=lambda v, card: (v["U_0"], v["R_i"]),
     main_signal="voltage",

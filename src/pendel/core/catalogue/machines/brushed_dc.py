@@ -6,7 +6,17 @@ Leonhard: Control of Electrical Drives, 3rd ed., chapter 5.
 
 import math
 
-from pendel.core.catalogue.declare import Choice, Contradiction, Figure, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import (
+    Choice,
+    Contradiction,
+    Figure,
+    Link,
+    Part,
+    Port,
+    Signal,
+    State,
+    Value,
+)
 from pendel.core.quantities.units import figure
 
 RPM = 2.0 * math.pi / 60.0
@@ -18,11 +28,11 @@ def build(c):
     current, d_current = c.state("i")
     speed, d_speed = c.state("omega")
     angle, d_angle = c.state("phi")
-    r, l, k = c.value("R_a"), c.value("L_a"), c.value("k")
+    r, inductance, k = c.value("R_a"), c.value("L_a"), c.value("k")
     j, b = c.value("J_m"), c.value("b_m")
     c.equation(current - i)
     c.equation(speed - omega)
-    c.equation(l * d_current - (u - r * i - k * omega))
+    c.equation(inductance * d_current - (u - r * i - k * omega))
     c.equation(j * d_speed - (k * i - b * omega + torque))
     c.equation(d_angle - omega)
     c.signal("current", current)
@@ -36,7 +46,7 @@ def build(c):
     c.signal("copper_loss", r * i * i)
     c.signal("loss", r * i * i + b * omega * omega)
     c.lost(r * i * i + b * omega * omega)
-    c.stored(l * current * current / 2 + j * speed * speed / 2)
+    c.stored(inductance * current * current / 2 + j * speed * speed / 2)
 
 
 COMMON = {"L_a", "J_m", "b_m"}
@@ -96,7 +106,11 @@ def contradictions(v, card):
                     f"The rated current I_n ({figure(v['I_n'], 'A')}) cannot give the rated torque: power, speed and no-load speed n_0 ask for "
                     f"{figure(follows, 'A')}. Correct I_n or n_0.", "I_n"))  # fmt: skip
     if not found and circuit(v, card)["R_a"] <= 0:
-        found.append(Contradiction("The armature resistance that follows is not above zero. Check the entered values.", "R_a"))
+        found.append(
+            Contradiction(
+                "The armature resistance that follows is not above zero. Check the entered values.", "R_a"
+            )
+        )
     return found
 
 
@@ -118,7 +132,7 @@ def constants_differ(v):
 
 def follows(v, card):
     c = circuit(v, card)
-    r, k, j, l = c["R_a"], c["k"], c["J_m"], c["L_a"]
+    r, k, j, inductance = c["R_a"], c["k"], c["J_m"], c["L_a"]
     voltage = v.get("U_n", math.nan)
     figures = [
         Figure("Armature resistance", "R_a", r, "Ω"),
@@ -135,7 +149,7 @@ def follows(v, card):
         figures.append(Figure("Torque per speed, stalled", "k²/R_a", k * k / r, "N·m·s"))
     return [
         *figures,
-        Figure("Electrical time constant", "T_a", l / r, "s"),
+        Figure("Electrical time constant", "T_a", inductance / r, "s"),
         Figure("Mechanical time constant", "T_m", j * r / (k * k), "s"),
     ]
 

@@ -33,7 +33,12 @@ def build_linear(c):
 def stiction_below_sliding(sliding, stiction):
     def check(v, card):
         if v[stiction] < v[sliding]:
-            return [Contradiction(f"The breakaway value {stiction} is below the sliding value {sliding}; it must be at least as large. Raise {stiction}.", stiction)]
+            return [
+                Contradiction(
+                    f"The breakaway value {stiction} is below the sliding value {sliding}; it must be at least as large. Raise {stiction}.",
+                    stiction,
+                )
+            ]
         return []
 
     return check
@@ -51,7 +56,11 @@ ROTARY = Part(
         Value("M_s", "Breakaway torque", "N·m", "0.025", low=0.0),
         Value("b", "Viscous coefficient", "N·m·s", "1e-5", low=0.0),
     ),
-    signals=(Signal("torque", "friction torque", "N·m"), Signal("speed", "speed", "rad/s"), Signal("loss", "loss", "W")),
+    signals=(
+        Signal("torque", "friction torque", "N·m"),
+        Signal("speed", "speed", "rad/s"),
+        Signal("loss", "loss", "W"),
+    ),
     build=build_rotary,
     contradictions=stiction_below_sliding("M_c", "M_s"),
     telling=lambda v, card: ("friction", f"{v['M_c']}"),
@@ -71,7 +80,11 @@ LINEAR = Part(
         Value("F_s", "Breakaway force", "N", "14", low=0.0),
         Value("b", "Viscous coefficient", "N·s/m", "5", low=0.0),
     ),
-    signals=(Signal("force", "friction force", "N"), Signal("speed", "speed", "m/s"), Signal("loss", "loss", "W")),
+    signals=(
+        Signal("force", "friction force", "N"),
+        Signal("speed", "speed", "m/s"),
+        Signal("loss", "loss", "W"),
+    ),
     build=build_linear,
     contradictions=stiction_below_sliding("F_c", "F_s"),
     telling=lambda v, card: ("rail friction", f"{v['F_c']}"),

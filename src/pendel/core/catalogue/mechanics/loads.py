@@ -2,7 +2,9 @@
 
 from pendel.core.catalogue.declare import Choice, Link, Part, Port, Signal
 
-ACTS = Choice("acts", "Acts as", (("rubs", "rubbing: brakes whatever moves"), ("pulls", "pulling: one direction")))
+ACTS = Choice(
+    "acts", "Acts as", (("rubs", "rubbing: brakes whatever moves"), ("pulls", "pulling: one direction"))
+)
 
 
 def build_load(c):
@@ -43,7 +45,11 @@ def build_imposed_torque(c):
 
 
 def load_signals(word, unit):
-    return (Signal("load", f"load {word}", unit), Signal("level", "profile", unit), Signal("power", "power", "W"))
+    return (
+        Signal("load", f"load {word}", unit),
+        Signal("level", "profile", unit),
+        Signal("power", "power", "W"),
+    )
 
 
 LOAD_FORCE = Part(
@@ -73,7 +79,10 @@ LOAD_TORQUE = Part(
     signals=load_signals("torque", "N·m"),
     build=build_load,
     has_profile=("Torque", "N·m"),
-    telling=lambda v, card: ("load torque", "rubs" if card.choices.get("acts", "rubs") == "rubs" else "pulls"),
+    telling=lambda v, card: (
+        "load torque",
+        "rubs" if card.choices.get("acts", "rubs") == "rubs" else "pulls",
+    ),
     main_signal="load",
     spine="↯",
 )
@@ -85,7 +94,11 @@ IMPOSED_SPEED = Part(
     group="load",
     keywords="test bench dynamometer profile",
     ports=(Port("a", Link.SHAFT, "Shaft", "left"),),
-    signals=(Signal("speed", "speed", "rad/s"), Signal("torque", "torque", "N·m"), Signal("power", "power", "W")),
+    signals=(
+        Signal("speed", "speed", "rad/s"),
+        Signal("torque", "torque", "N·m"),
+        Signal("power", "power", "W"),
+    ),
     build=build_imposed_speed,
     has_profile=("Speed", "rad/s"),
     telling=lambda v, card: ("imposed speed",),
@@ -100,7 +113,11 @@ IMPOSED_TORQUE = Part(
     group="load",
     keywords="test bench profile drive",
     ports=(Port("a", Link.SHAFT, "Shaft", "left"),),
-    signals=(Signal("torque", "torque", "N·m"), Signal("speed", "speed", "rad/s"), Signal("power", "power", "W")),
+    signals=(
+        Signal("torque", "torque", "N·m"),
+        Signal("speed", "speed", "rad/s"),
+        Signal("power", "power", "W"),
+    ),
     build=build_imposed_torque,
     has_profile=("Torque", "N·m"),
     telling=lambda v, card: ("imposed torque",),

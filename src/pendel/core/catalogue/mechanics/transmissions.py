@@ -2,7 +2,6 @@
 
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
 
-
 DEAD_BAND = 1e-9
 """Torque (N·m) below which its sign does not change, so that rounding flips nothing."""
 
@@ -71,7 +70,13 @@ GEAR = Part(
         Value("ratio", "Ratio, fast to slow", "", "12", low=0.0, open_low=True),
         Value("eta", "Efficiency", "%", "94", low=0.0, high=1.0, open_low=True),
     ),
-    signals=(Signal("speed", "output speed", "rad/s"), Signal("torque", "output torque", "N·m"), Signal("input_torque", "input torque", "N·m"), Signal("power", "output power", "W"), Signal("loss", "loss", "W")),
+    signals=(
+        Signal("speed", "output speed", "rad/s"),
+        Signal("torque", "output torque", "N·m"),
+        Signal("input_torque", "input torque", "N·m"),
+        Signal("power", "output power", "W"),
+        Signal("loss", "loss", "W"),
+    ),
     build=build_gear,
     telling=lambda v, card: (f"{v['ratio']} : 1", f"η {v['eta']}"),
     main_signal="torque",
@@ -91,7 +96,14 @@ BELT = Part(
         Value("d_b", "Damping", "N·s/m", "140", low=0.0),
     ),
     states=(State("stretch", "stretch", "m"),),
-    signals=(Signal("force", "belt force", "N"), Signal("stretch", "stretch", "m"), Signal("speed", "belt speed", "m/s"), Signal("torque", "pulley torque", "N·m"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
+    signals=(
+        Signal("force", "belt force", "N"),
+        Signal("stretch", "stretch", "m"),
+        Signal("speed", "belt speed", "m/s"),
+        Signal("torque", "pulley torque", "N·m"),
+        Signal("power", "power", "W"),
+        Signal("loss", "loss", "W"),
+    ),
     build=build_belt,
     telling=lambda v, card: (f"r {v['r']}", f"k {v['k_b']}"),
     main_signal="force",

@@ -41,6 +41,8 @@ KIND = Block(
     update=update,
     derive=lambda v, card, period: {"ideal": 1.0 if card.choices.get("mode") == "ideal" else 0.0},
     follows=lambda v, card: [],
-    telling=lambda v, card: (f"{v['lines']} lines", "ideal" if card.choices.get("mode") == "ideal" else "counting"),
+    telling=lambda v, card: (
+        f"{v['lines']} lines",
+        "ideal" if card.choices.get("mode") == "ideal" else "counting",
+    ),
 )
-

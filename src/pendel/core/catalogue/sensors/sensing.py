@@ -9,7 +9,20 @@ import math
 from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
 
 
-def update(measured, value, gain_error, offset, noise_relative, noise_absolute, step, delay_ticks, line, rng, ideal, dt):
+def update(
+    measured,
+    value,
+    gain_error,
+    offset,
+    noise_relative,
+    noise_absolute,
+    step,
+    delay_ticks,
+    line,
+    rng,
+    ideal,
+    dt,
+):
     """The noise is normal, of zero mean; its relative part is in percent of the momentary signal."""
     late = delayed(line, measured, delay_ticks)
     seen = late * (1.0 + gain_error) + offset
@@ -23,7 +36,11 @@ def derive(v, card, period):
     levels = 0.0
     if not math.isnan(v["bits"]) and not math.isnan(v["range"]):
         levels = 2.0 * v["range"] / 2.0 ** v["bits"]
-    return {"step": levels, "delay_ticks": v["delay"] / period, "ideal": 1.0 if card.choices.get("mode") == "ideal" else 0.0}
+    return {
+        "step": levels,
+        "delay_ticks": v["delay"] / period,
+        "ideal": 1.0 if card.choices.get("mode") == "ideal" else 0.0,
+    }
 
 
 MODE = Choice("mode", "Behaves", (("as it is", "as it is, with its errors"), ("ideal", "ideal")))
@@ -31,8 +48,15 @@ MODE = Choice("mode", "Behaves", (("as it is", "as it is, with its errors"), ("i
 
 def tell_errors(v):
     """The first error that is not zero."""
-    words = {"noise_relative": "noise", "noise_absolute": "noise", "offset": "offset", "gain_error": "gain error"}
-    found = [f"{word} {v[name]}" for name, word in words.items() if not v[name].startswith("0 ") and v[name] != "0"]
+    words = {
+        "noise_relative": "noise",
+        "noise_absolute": "noise",
+        "offset": "offset",
+        "gain_error": "gain error",
+    }
+    found = [
+        f"{word} {v[name]}" for name, word in words.items() if not v[name].startswith("0 ") and v[name] != "0"
+    ]
     return found or ["no errors set"]
 
 
@@ -44,7 +68,10 @@ def sensor(id, title, word, unit, keywords):
         group="sensor",
         keywords="measure sensor noise offset " + keywords,
         deck=Deck.SENSOR,
-        ports=(Port("measured", Link.SIGNAL_IN, f"Measured {word}", "top", unit), Port("value", Link.SIGNAL_OUT, "Sampled value", "bottom", unit)),
+        ports=(
+            Port("measured", Link.SIGNAL_IN, f"Measured {word}", "top", unit),
+            Port("value", Link.SIGNAL_OUT, "Sampled value", "bottom", unit),
+        ),
         choices=(MODE,),
         values=(
             Value("gain_error", "Gain error", "%", "0"),
