@@ -10,8 +10,8 @@ from collections.abc import Mapping, Sequence
 
 import casadi as ca
 
-BINARY = {ca.OP_ADD: "({} + {})", ca.OP_SUB: "({} - {})", ca.OP_MUL: "({} * {})", ca.OP_DIV: "({} / {})", ca.OP_FMIN: "fmin({}, {})",
-          ca.OP_FMAX: "fmax({}, {})", ca.OP_POW: "pow({}, {})", ca.OP_CONSTPOW: "pow({}, {})", ca.OP_ATAN2: "atan2({}, {})",
+BINARY = {ca.OP_ADD: "({} + {})", ca.OP_SUB: "({} - {})", ca.OP_MUL: "({} * {})", ca.OP_DIV: "({} / {})", ca.OP_FMIN: "pd_min({}, {})",
+          ca.OP_FMAX: "pd_max({}, {})", ca.OP_POW: "pow({}, {})", ca.OP_CONSTPOW: "pow({}, {})", ca.OP_ATAN2: "atan2({}, {})",
           ca.OP_LT: "(double)({} < {})", ca.OP_LE: "(double)({} <= {})", ca.OP_EQ: "(double)({} == {})", ca.OP_NE: "(double)({} != {})",
           ca.OP_AND: "(double)({} != 0 && {} != 0)", ca.OP_OR: "(double)({} != 0 || {} != 0)", ca.OP_IF_ELSE_ZERO: "({} != 0 ? {} : 0)",
           ca.OP_COPYSIGN: "copysign({}, {})", ca.OP_FMOD: "fmod({}, {})"}  # fmt: skip
@@ -27,6 +27,14 @@ SIGNATURE = "double t, const double *x, const double *u, const double *s, const 
 def literal(value: float) -> str:
     text = repr(float(value))
     return text if "inf" not in text and "nan" not in text else "(0.0 / 0.0)"
+
+
+PREAMBLE = """#include <math.h>
+
+static inline double pd_min(double a, double b) { return a < b ? a : b; }
+static inline double pd_max(double a, double b) { return a > b ? a : b; }
+
+"""
 
 
 class Emitter:
@@ -71,6 +79,9 @@ class Emitter:
                 moving = any(o[1] for o in operands)
                 texts = [self.moved(o, name, hoisted_text) if moving else o[0] for o in operands]
                 form = BINARY[op] if op in BINARY else UNARY[op]
+                if op == ca.OP_DIV and operands[0][1] and not operands[1][1]:
+                    # Dividing by what only values and modes decide: multiply by the reciprocal, computed once.
+                    form, texts[1] = "({} * {})", self.reciprocal(operands[1][0], name, k, hoisted_text)
                 variable = f"{'v' if moving else 'c'}{k}"
                 if moving:
                     body.append(f"    double {variable} = {form.format(*texts)};")
@@ -79,6 +90,11 @@ class Emitter:
                     variable = f"{name}_{variable}"
                 work[out[0]] = (variable, moving, False)
         return body
+
+    def reciprocal(self, divisor: str, name: str, k: int, known: dict[str, str]) -> str:
+        variable = f"{name}_r{k}"
+        self.hoist_lines.append(f"    double {variable} = 1 / {divisor};")
+        return self.moved((variable, False, False), name, known)
 
     def moved(self, value: tuple[str, bool, bool], name: str, known: dict[str, str]) -> str:
         """Text of a value inside a function body: a hoisted one is read from ``h``."""
@@ -98,7 +114,7 @@ class Emitter:
             + "\n}\n"
         )
         return (
-            "#include <math.h>\n\n"
+            PREAMBLE
             + hoist
             + "\n"
             + "\n".join(self.parts)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import weakref
 from dataclasses import dataclass
 from enum import IntEnum
 
@@ -99,6 +100,7 @@ def integrate(
     run.p, run.x0, run.s0 = doubles(model.parameters), doubles(model.starts), doubles(model.mode_starts)
     for field, name in (
         ("rhs", "pd_rhs"),
+        ("guarded", "pd_guarded"),
         ("measure", "pd_measure"),
         ("jac", "pd_jac"),
         ("hold", "pd_hold"),
@@ -120,7 +122,6 @@ def integrate(
     loop.pd_run(ctypes.byref(run))
     width = 1 + run.nx + run.n_command + 2 * run.n_profile + run.n_mode
     rows, ticks = taken(run.rows, run.n_rows, width), taken(run.ticks, run.n_ticks, run.n_signal)
-    loop.pd_free(ctypes.byref(run))
     outcome = Outcome(run.outcome)
     names = structure.mode_keys if outcome is Outcome.CHATTERS else structure.state_keys
     culprit = names[run.culprit] if run.culprit < len(names) else ""
@@ -143,8 +144,9 @@ def prepared_controller(deck: ControlDeck, seed: int, commands: tuple[str, ...])
 
 
 def taken(address_: int | None, n_rows: int, width: int) -> np.ndarray:
-    """Copy of a C block of doubles as (n_rows, width)."""
-    if not address_ or not n_rows or not width:
+    """A C block of doubles as (n_rows, width), without a copy; it is released with the last array that shows it."""
+    if not address_:
         return np.empty((n_rows, width))
     block = (ctypes.c_double * (n_rows * width)).from_address(address_)
-    return np.ctypeslib.as_array(block).reshape(n_rows, width).copy()
+    weakref.finalize(block, time_loop().pd_release, address_)
+    return np.ctypeslib.as_array(block).reshape(n_rows, width)

@@ -8,7 +8,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-typedef void (*rhs_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g);
+typedef void (*guarded_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g);
 typedef void (*out_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y);
 typedef void (*jac_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *jac, double *dfdt);
 typedef void (*hold_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *w, double *grad);
@@ -23,7 +23,7 @@ typedef struct {
     int method, delay, max_rows_log2;
     double t_end, tick, rtol, h_max;
     const double *atol, *p, *x0, *s0;
-    rhs_f rhs; out_f measure; jac_f jac; hold_f hold; hoist_f hoist;
+    out_f rhs; guarded_f guarded; out_f measure; jac_f jac; hold_f hold; hoist_f hoist;
     tick_f controller;
     void *ctl;
     const int *profile_count;      /* corners of each profile */
@@ -55,7 +55,8 @@ static void derivatives(work_t *w, double t, const double *x, double *dx, double
 {
     run_t *r = w->r;
     r->evaluations++;
-    r->rhs(t, x, w->u, w->s, r->p, w->hoisted, dx, g);
+    if (g) r->guarded(t, x, w->u, w->s, r->p, w->hoisted, dx, g);
+    else r->rhs(t, x, w->u, w->s, r->p, w->hoisted, dx);
 }
 
 static int grow(double **rows, long *cap, long need, int width, int log2_limit)
@@ -129,37 +130,33 @@ static double error_norm(work_t *w, const double *x_new, const double *err)
 /* One DOPRI5 step of size h from w->x with w->k[0] known; result in xn, derivative there in k[6], guards in g_new. */
 static double step_explicit(work_t *w, double h)
 {
-    static const double a[6][6] = {
-        {1.0 / 5},
-        {3.0 / 40, 9.0 / 40},
-        {44.0 / 45, -56.0 / 15, 32.0 / 9},
-        {19372.0 / 6561, -25360.0 / 2187, 64448.0 / 6561, -212.0 / 729},
-        {9017.0 / 3168, -355.0 / 33, 46732.0 / 5247, 49.0 / 176, -5103.0 / 18656},
-        {35.0 / 384, 0, 500.0 / 1113, 125.0 / 192, -2187.0 / 6784, 11.0 / 84}};
-    static const double c[6] = {0.2, 0.3, 0.8, 8.0 / 9, 1, 1};
-    static const double e[7] = {71.0 / 57600, 0, -71.0 / 16695, 71.0 / 1920, -17253.0 / 339200, 22.0 / 525, -1.0 / 40};
     run_t *r = w->r;
-    int i, j, m, nx = r->nx;
-    double num = 0, den = 0;
-    for (m = 0; m < 6; m++) {
-        double *target = m == 5 ? w->xn : w->xt;
-        for (i = 0; i < nx; i++) {
-            double sum = 0;
-            for (j = 0; j <= m; j++) sum += a[m][j] * w->k[j][i];
-            target[i] = w->x[i] + h * sum;
-        }
-        derivatives(w, w->t + c[m] * h, target, w->k[m + 1], w->g_new);
-    }
+    int i, nx = r->nx;
+    const double *k1 = w->k[0];
+    double *k2 = w->k[1], *k3 = w->k[2], *k4 = w->k[3], *k5 = w->k[4], *k6 = w->k[5], *k7 = w->k[6];
+    const double *x = w->x;
+    double *y = w->xt, *xn = w->xn, num = 0, den = 0, t = w->t;
+    for (i = 0; i < nx; i++) y[i] = x[i] + h * (1.0 / 5 * k1[i]);
+    derivatives(w, t + 0.2 * h, y, k2, 0);
+    for (i = 0; i < nx; i++) y[i] = x[i] + h * (3.0 / 40 * k1[i] + 9.0 / 40 * k2[i]);
+    derivatives(w, t + 0.3 * h, y, k3, 0);
+    for (i = 0; i < nx; i++) y[i] = x[i] + h * (44.0 / 45 * k1[i] - 56.0 / 15 * k2[i] + 32.0 / 9 * k3[i]);
+    derivatives(w, t + 0.8 * h, y, k4, 0);
+    for (i = 0; i < nx; i++) y[i] = x[i] + h * (19372.0 / 6561 * k1[i] - 25360.0 / 2187 * k2[i] + 64448.0 / 6561 * k3[i] - 212.0 / 729 * k4[i]);
+    derivatives(w, t + 8.0 / 9 * h, y, k5, 0);
+    for (i = 0; i < nx; i++) y[i] = x[i] + h * (9017.0 / 3168 * k1[i] - 355.0 / 33 * k2[i] + 46732.0 / 5247 * k3[i] + 49.0 / 176 * k4[i] - 5103.0 / 18656 * k5[i]);
+    derivatives(w, t + h, y, k6, 0);
+    for (i = 0; i < nx; i++) xn[i] = x[i] + h * (35.0 / 384 * k1[i] + 500.0 / 1113 * k3[i] + 125.0 / 192 * k4[i] - 2187.0 / 6784 * k5[i] + 11.0 / 84 * k6[i]);
+    derivatives(w, t + h, xn, k7, w->g_new);
     for (i = 0; i < nx; i++) {
-        double sum = 0, dk = w->k[6][i] - w->k[5][i], dx = w->xn[i] - w->xt[i];
-        for (j = 0; j < 7; j++) sum += e[j] * w->k[j][i];
-        w->err[i] = h * sum;
+        double dk = k7[i] - k6[i], dx = xn[i] - y[i];
+        w->err[i] = h * (71.0 / 57600 * k1[i] - 71.0 / 16695 * k3[i] + 71.0 / 1920 * k4[i] - 17253.0 / 339200 * k5[i] + 22.0 / 525 * k6[i] - 1.0 / 40 * k7[i]);
         num += dk * dk;
         den += dx * dx;
     }
     /* h times the estimated spectral radius: beyond 3.25 the method is limited by stability (Hairer and Wanner II, IV.2) */
     w->radius = den > 0 ? fabs(h) * sqrt(num / den) : 0;
-    return error_norm(w, w->xn, w->err);
+    return error_norm(w, xn, w->err);
 }
 
 static int factorise(double *a, int *pivots, int n)
@@ -232,7 +229,7 @@ static double step_stiff(work_t *w, double h)
                 for (j = 0; j < m; j++) sum += a[m][j] * w->k[j + 1][i];
                 w->xt[i] = w->x[i] + sum;
             }
-            derivatives(w, w->t + alpha[m] * h, w->xt, w->err, w->g_new);
+            derivatives(w, w->t + alpha[m] * h, w->xt, w->err, 0);
             f = w->err;
         }
         for (i = 0; i < n; i++) {
@@ -355,9 +352,11 @@ static int advance(work_t *w, double t_next)
             continue;
         }
         if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
-        factor = error > 0 ? fmin(5.0, fmax(0.2, 0.9 * pow(error, w->stiff ? -0.25 : -0.2))) : 5.0;
-        if (!last || factor < 1) w->h = h * factor;
-        else w->h = fmax(w->h, h * fmin(factor, 2.0));
+        /* A step cut short by a tick says little about the next; far below the tolerance, nothing is reckoned. */
+        if (!last || error > 0.1) {
+            factor = error > 0 ? fmin(5.0, fmax(0.2, 0.9 * pow(error, w->stiff ? -0.25 : -0.2))) : 5.0;
+            if (!last || factor < 1) w->h = h * factor;
+        } else if (w->h < 2 * h) w->h = 2 * h;
         if (r->n_guard && fired(w, w->g_new) >= 0) {
             h = locate(w, h);
             last = 0;
@@ -379,7 +378,8 @@ static int advance(work_t *w, double t_next)
         r->steps++;
         r->stiff_steps += w->stiff;
         judge_stiffness(w, radius);
-        if (!record(w)) return 0;
+        /* The end of the stretch is recorded by the driver, with the inputs that hold from there. */
+        if (!last && !record(w)) return 0;
     }
     return 1;
 }
@@ -461,12 +461,7 @@ int pd_run(run_t *r)
     return r->outcome;
 }
 
-void pd_free(run_t *r)
-{
-    free(r->rows);
-    free(r->ticks);
-    r->rows = r->ticks = 0;
-}
+void pd_release(double *rows) { free(rows); }
 
 /* Evaluate an output function over recorded rows; y is n_rows by n_y, row by row. */
 void pd_evaluate(out_f f, hoist_f hoist, const double *rows, long n_rows, int nx, int nu, int n_mode, const double *p, double *h, int n_y, double *y)

@@ -151,7 +151,8 @@ class PlantModel:
         n, symbols = self.network, self.symbols
         emitter = Emitter(symbols)
         x = symbols["x"]
-        emitter.function("pd_rhs", [("dx", self.rhs), ("g", ca.vertcat(*(g for *_, g in self.guards)))])
+        emitter.function("pd_rhs", [("dx", self.rhs)])
+        emitter.function("pd_guarded", [("dx", self.rhs), ("g", ca.vertcat(*(g for *_, g in self.guards)))])
         emitter.function("pd_measure", [("y", ca.vertcat(*(self.signals[k] for k in self.measured)))])
         emitter.function("pd_signals", [("y", ca.vertcat(*self.signals.values()))])
         emitter.function(
@@ -191,7 +192,7 @@ class RunStruct(ctypes.Structure):
     _fields_ = (
         [(n, ctypes.c_int) for n in ("nx", "n_command", "n_profile", "n_guard", "n_mode", "n_measured", "n_signal", "n_exit", "n_hold", "n_hoisted", "method", "delay", "max_rows_log2")]
         + [(n, ctypes.c_double) for n in ("t_end", "tick", "rtol", "h_max")]
-        + [(n, ctypes.c_void_p) for n in ("atol", "p", "x0", "s0", "rhs", "measure", "jac", "hold", "hoist", "controller", "ctl", "profile_count", "profile_times",
+        + [(n, ctypes.c_void_p) for n in ("atol", "p", "x0", "s0", "rhs", "guarded", "measure", "jac", "hold", "hoist", "controller", "ctl", "profile_count", "profile_times",
                                           "profile_values", "exit_mode", "exit_from", "exit_to", "hold_mode", "stop", "progress", "rows", "ticks")]
         + [(n, ctypes.c_long) for n in ("n_rows", "n_ticks", "cap_rows", "cap_ticks", "steps", "rejected", "evaluations", "events", "stiff_steps")]
         + [("outcome", ctypes.c_int), ("culprit", ctypes.c_int), ("t_out", ctypes.c_double)]
@@ -204,7 +205,8 @@ def time_loop() -> ctypes.CDLL:
     source = resources.files("pendel.core.plant").joinpath("loop.c").read_text("utf-8")
     library = ctypes.CDLL(str(build_library(source, flags=LOOP_FLAGS)))
     library.pd_run.argtypes = [ctypes.POINTER(RunStruct)]
-    library.pd_free.argtypes = [ctypes.POINTER(RunStruct)]
+    library.pd_release.argtypes = [ctypes.c_void_p]
+    library.pd_release.restype = None
     library.pd_evaluate.argtypes = [ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_long, ctypes.c_int, ctypes.c_int, ctypes.c_int,
                                     ctypes.c_void_p, ctypes.c_void_p, ctypes.c_int, ctypes.c_void_p]  # fmt: skip
     library.pd_evaluate.restype = None
