@@ -12,7 +12,7 @@ from pendel.core.errors import FileProblem
 from pendel.core.runs import kept
 from pendel.core.runs.worker import RunFailed, RunFinished, RunRequest, Worker
 
-POLL_MS = 15
+POLL_MS = 5
 
 
 class RunJobs(QObject):
@@ -39,7 +39,7 @@ class RunJobs(QObject):
             return
         session = self.session
         number = session.next_run_number()
-        before = session.last_run.drive_text if session.last_run else None
+        before = session.drive_of_last_run()
         path = session.runs_folder / f"run{number}.h5"
         self.until = session.examined.settings.get("until", 1.0)
         self.running = True
@@ -47,6 +47,7 @@ class RunJobs(QObject):
         self.worker.request(
             RunRequest(to_text(session.drive), f"Run {number}", differences(before, session.drive), str(path))
         )
+        session.remember_as_run()
         self._timer.start()
 
     def stop(self) -> None:

@@ -310,7 +310,7 @@ class RunsPage(QWidget):
         self.empty.setVisible(not self.session.runs)
         self.strips.setVisible(bool(self.session.runs))
         self.strips.build(self.strips.specs, runs, keep_view=keep_view)
-        self.measure()
+        self._late_measures.start()  # traces first, figures a moment later
 
     # measures ------------------------------------------------------------------
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import re
 from concurrent.futures import ThreadPoolExecutor
@@ -71,6 +72,7 @@ class Session(QObject):
         self.judged: list = []
         """Loops of the drive with their judgement, from the last study."""
         self._version = 0
+        self._ran: Drive | None = None
         self._pool = ThreadPoolExecutor(1)
         self._study_done.connect(self._take_study)
         self.path: Path | None = None
@@ -96,6 +98,7 @@ class Session(QObject):
         self.selection, self.selected_wire = [], ""
         self.undo.clear()
         self.deep_findings = []
+        self._ran = None
         self.runs = self._load_runs()
         self.opened.emit()
         self.runs_changed.emit()
@@ -235,6 +238,18 @@ class Session(QObject):
             (self.runs_folder / f"run{match.group()}.h5").unlink(missing_ok=True)
         self.runs_changed.emit()
 
+    def drive_of_last_run(self) -> Drive | None:
+        """The drive as it was when it ran last."""
+        if self.last_run is None:
+            return None
+        if self._ran is None:
+            with contextlib.suppress(FileProblem):
+                self._ran = file.from_text(self.last_run.drive_text)
+        return self._ran
+
+    def remember_as_run(self) -> None:
+        self._ran = self.drive.copy()
+
     @property
     def last_run(self) -> KeptRun | None:
         return self.runs[-1] if self.runs else None
@@ -277,14 +292,10 @@ def autosave_path(path: Path | None) -> Path:
     return Path(user_state_dir("pendel")) / "autosave" / f"{path.stem if path else 'untitled'}-{key}.pendel"
 
 
-def differences(old_text: str | None, drive: Drive) -> str:
+def differences(old: Drive | None, drive: Drive) -> str:
     """What differs from the run before, for naming a run: ``K_p 6 → 15``."""
-    if old_text is None:
+    if old is None:
         return "first run"
-    try:
-        old = file.from_text(old_text)
-    except FileProblem:
-        return ""
     found: list[str] = []
     for name, quantity in drive.quantities.items():
         before = old.quantities.get(name)

@@ -91,9 +91,18 @@ class Trace:
 
     def __init__(self, curve: pg.PlotCurveItem, t: np.ndarray, y: np.ndarray, name: str, run: str):
         self.curve, self.t, self.y, self.name, self.run = curve, t, y, name, run
+        self.pen, self.dense = curve.opts["pen"], False
 
     def show(self, low: float, high: float, columns: int) -> None:
         t, y = thinned(self.t, self.y, low, high, columns)
+        # A dense band looks the same with a plain thin pen and draws ten times faster.
+        dense = len(t) > 1.5 * columns
+        if dense != self.dense:
+            self.dense = dense
+            pen = pg.mkPen(self.pen)
+            pen.setWidthF(1.0 if dense else self.pen.widthF())
+            self.curve.setPen(pen)
+            self.curve.opts["antialias"] = not dense
         self.curve.setData(t, y)
 
 
@@ -113,6 +122,7 @@ class Strips(pg.GraphicsLayoutWidget):
         self.traces: list[list[Trace]] = []
         self.cursors: list[list[pg.InfiniteLine]] = []
         self.times = [0.0, 0.0]
+        self._shape: object = None
         self.ci.layout.setSpacing(6)
         self.ci.setContentsMargins(4, 4, 10, 4)
 
@@ -120,6 +130,8 @@ class Strips(pg.GraphicsLayoutWidget):
         self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True
     ) -> None:
         """Draw the strips for the ticked runs, each with its colour."""
+        if keep_view and self._refill(specs, runs):
+            return
         ranges = (
             [p.viewRange() for p in self.plots]
             if keep_view and len(specs) == len(self.plots) and self.plots
@@ -144,6 +156,24 @@ class Strips(pg.GraphicsLayoutWidget):
                 self._fit_height(n)
             self.plots[0].setXRange(0, end, padding=0.01)
         self._thin()
+
+    def _refill(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]]) -> bool:
+        """Put new data into the curves that stand, when only the runs' data differ; much faster than new plots."""
+        shape = (
+            [(tuple(s.signals), frozenset(s.setpoints)) for s in specs],
+            [(tint, tuple(s in run.keys for spec in specs for s in spec.signals)) for run, tint in runs],
+        )
+        same, self._shape = shape == self._shape and bool(self.plots), shape
+        if not same:
+            return False
+        for spec, traces in zip(specs, self.traces):
+            pairs = [(run, key) for run, _ in runs for key in spec.signals if key in run.keys]
+            for (run, key), known in zip(pairs, traces):
+                trace = run.trace(key)
+                known.t, known.y = stepped(trace.t, trace.y) if trace.sampled else (trace.t, trace.y)
+                known.run = run.name
+        self._thin()
+        return True
 
     def _fit_height(self, n: int) -> None:
         lows = [float(np.nanmin(t.y)) for t in self.traces[n] if len(t.y)]

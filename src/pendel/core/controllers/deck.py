@@ -6,8 +6,6 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
-import networkx as nx
-
 from pendel.core.controllers.language import Update, read_update
 from pendel.core.errors import PendelError
 
@@ -98,6 +96,8 @@ def in_running_order(blocks: list[BlockInstance]) -> tuple[BlockInstance, ...]:
     LoopWithoutDelay
         naming the blocks of a loop in which every block passes its input on at once.
     """
+    import networkx as nx  # slow to load, and not needed before the first ordering
+
     by_name = {b.name: b for b in blocks}
     graph = nx.DiGraph()
     graph.add_nodes_from(by_name)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 import casadi as ca
-import networkx as nx
 
 from pendel.core.equations.context import Network, Pin
 
@@ -27,6 +26,8 @@ def connect(network: Network, ports: Mapping[tuple[str, str], int], electric: It
     joins
         pairs of lines that a wire joins.
     """
+    import networkx as nx  # slow to load, and not needed before the first ordering
+
     graph = nx.Graph()
     for (card, port), count in ports.items():
         graph.add_nodes_from((card, port, n) for n in range(count))

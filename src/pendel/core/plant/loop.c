@@ -62,7 +62,7 @@ static void derivatives(work_t *w, double t, const double *x, double *dx, double
 static int grow(double **rows, long *cap, long need, int width, int log2_limit)
 {
     if (need > *cap) {
-        long cap_new = *cap ? *cap * 2 : 4096;
+        long cap_new = *cap ? *cap * 2 : need + 4096;
         double *more;
         while (cap_new < need) cap_new *= 2;
         if ((double)cap_new * width * sizeof(double) > ldexp(1.0, log2_limit)) return 0;
@@ -404,6 +404,14 @@ static void drive_loop(work_t *w)
     long n = 0;
     double corner;
     corner = enter_stretch(w);
+    if (r->n_signal && r->t_end / r->tick < 3e6) {
+        /* Room for one row a tick from the start; pages that stay untouched cost nothing. */
+        long expected = (long)(1.05 * r->t_end / r->tick) + 1;
+        if (!grow(&r->rows, &r->cap_rows, expected, w->width, r->max_rows_log2) || !grow(&r->ticks, &r->cap_ticks, expected, r->n_signal, r->max_rows_log2)) {
+            r->outcome = NO_MEMORY;
+            return;
+        }
+    }
     r->hoist(r->p, w->s, w->hoisted);
     while (1) {
         double t_tick, t_next;

@@ -26,7 +26,9 @@ def update(
     """The noise is normal, of zero mean; its relative part is in percent of the momentary signal."""
     late = delayed(line, measured, delay_ticks)
     seen = late * (1.0 + gain_error) + offset
-    seen = seen + normal(rng) * (noise_absolute + noise_relative * absolute(late))
+    scatter = noise_absolute + noise_relative * absolute(late)
+    if scatter > 0.0:
+        seen = seen + normal(rng) * scatter
     if step > 0.0:
         seen = step * floor(seen / step + 0.5)
     value = measured if ideal > 0.5 else seen
