@@ -11,12 +11,7 @@ from pendel.core.drive import commands
 
 TARGET = Path(__file__).parent.parent / "src" / "pendel" / "examples" / "car_door_drive.pendel"
 
-PLACES = {
-    "supply": (5, 10), "bridge": (43, 10), "door_motor": (81, 10), "gear": (119, 10), "belt": (157, 10),
-    "door_leaf": (157, 46), "rail": (119, 46), "rubbing": (81, 46),
-    "pulse_stage": (5, 96), "current_pi": (52, 96), "current_sensor": (99, 96), "encoder": (157, 96),
-    "travel_speed": (157, 121), "speed_pi": (104, 121), "travel_plan": (157, 144),
-}  # fmt: skip
+PLACES = {"supply": (5, 10), "bridge": (43, 10), "door_motor": (81, 10), "gear": (119, 10), "belt": (157, 10), "door_leaf": (157, 43), "rail": (119, 43), "rubbing": (81, 43), "pulse_stage": (5, 83), "current_pi": (43, 83), "current_sensor": (81, 83), "encoder": (157, 105), "travel_speed": (119, 105), "speed_pi": (81, 105), "travel_plan": (119, 127)}  # fmt: skip
 
 
 def build() -> pendel.Drive:

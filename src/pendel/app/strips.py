@@ -96,7 +96,7 @@ class Trace:
     def show(self, low: float, high: float, columns: int) -> None:
         t, y = thinned(self.t, self.y, low, high, columns)
         # A dense band looks the same with a plain thin pen and draws ten times faster.
-        dense = len(t) > 1.5 * columns
+        dense = len(t) > columns and float(np.abs(np.diff(y)).sum()) > 25 * float(np.ptp(y))
         if dense != self.dense:
             self.dense = dense
             pen = pg.mkPen(self.pen)

@@ -261,7 +261,10 @@ class WireItem(QGraphicsItem):
             painter.setBrush(colour("card"))
             (x, y), longest = self._middle()
             painter.drawEllipse(QPointF(x, y), 4, 4)
-            self._label(painter, self.tap, QPointF(x + 7, y - 4 if longest else y - 6))
+            width = QFontMetricsF(font(10.5)).horizontalAdvance(self.tap)
+            self._label(
+                painter, self.tap, QPointF(x - 8 - width, y + 4) if longest else QPointF(x - width / 2, y - 8)
+            )
         elif self.label:
             (x, y), (_, above) = self.path[-1], self.path[-2]
             self._label(painter, self.label, QPointF(x + 5, y - 9) if above < y else QPointF(x - 30, y - 5))
