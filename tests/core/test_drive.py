@@ -182,6 +182,13 @@ def test_bad_input_is_a_finding_with_part_value_and_remedy(door, edit, words):
     assert len(examine(door).faults) < len(faults) or not any(f.mend for f in faults)
 
 
+def test_a_step_beyond_the_end_is_pointed_out(door):
+    commands.set_value(door, "travel_plan", "t_0", "3 s").apply(door)
+    (finding,) = examine(door).findings
+    assert "starts at 3 s, after the run's end at 1.2 s" in finding.sentence
+    assert not finding.stops
+
+
 def test_constants_in_rpm_units_are_found_and_mended(door):
     commands.set_choice(door, "door_motor", "entry", "circuit").apply(door)
     # 0.108 N·m/A is 11.31 V per 1000 rpm: 0.108 · 1000 · 2π/60.

@@ -146,8 +146,10 @@ class Strips(pg.GraphicsLayoutWidget):
             self.times = [0.0, end]
         for n, plot in enumerate(self.plots):
             self._add_cursors(plot, n == 0)
-            plot.vb.sigXRangeChanged.connect(lambda *_: self._thin())
             plot.vb.setLimits(xMin=-0.1 * end, xMax=1.1 * end)
+        if self.plots:
+            # The others follow the first; thinning once for all is enough.
+            self.plots[0].vb.sigXRangeChanged.connect(lambda *_: self._thin())
         if ranges:
             for plot, (x, y) in zip(self.plots, ranges):
                 plot.setRange(xRange=x, yRange=y, padding=0)
@@ -192,7 +194,7 @@ class Strips(pg.GraphicsLayoutWidget):
         view.setBackgroundColor(QColor(tokens().plot))
         view.setBorder(pg.mkPen(tokens().hairline))
         plot.hideButtons()
-        plot.showGrid(x=True, y=True, alpha=0.12)
+        plot.showGrid(x=True, y=False, alpha=0.14)
         for name in ("left", "bottom"):
             axis = plot.getAxis(name)
             axis.setPen(pg.mkPen(tokens().hairline))
@@ -288,8 +290,10 @@ class Strips(pg.GraphicsLayoutWidget):
             self._cursor_moved(which, value)
 
     def _thin(self) -> None:
+        if not self.plots:
+            return
+        low, high = self.plots[0].vb.viewRange()[0]
         for plot, traces in zip(self.plots, self.traces):
-            low, high = plot.vb.viewRange()[0]
             columns = max(100, int(plot.vb.width()))
             for trace in traces:
                 trace.show(low, high, columns)

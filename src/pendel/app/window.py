@@ -492,6 +492,11 @@ class MainWindow(QMainWindow):
         if end is None:
             self.say("Select a signal wire or a card first, then press P.")
             return
+        known = next((name for name, tapped in self.session.drive.taps.items() if tapped == end), None)
+        if known is not None:
+            self.session.do(commands.remove_tap(self.session.drive, known))
+            self.say(f"The tap {known} is taken off.")
+            return
         name, good = QInputDialog.getText(self, "Tap", f"Name for {end}", text=f"{end.card}_{end.port}")
         if good and name.strip():
             try:

@@ -169,6 +169,16 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
                 )
             )
     result.values[key] = values
+    begins, until = values.get("t_0", 0.0), result.settings.get("until", math.inf)
+    if good and begins > until:
+        result.findings.append(
+            attention(
+                f"{card.name} starts at {number_text(begins)} s, after the run's end at {number_text(until)} s, so it does nothing. "
+                "Start it earlier or run longer.",
+                key,
+                "t_0",
+            )
+        )
     if kind.has_profile:
         _profile(card, key, kind.has_profile[1], names, result)
     if isinstance(kind, Part):

@@ -9,6 +9,8 @@ import shutil
 import subprocess
 import sys
 import tempfile
+from collections.abc import Iterable
+from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from pathlib import Path
 
@@ -73,6 +75,13 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
         os.replace(out, library)
     prune(folder)
     return library
+
+
+def build_together(sources: Iterable[str]) -> None:
+    """Build several texts at once, so that each can be loaded without waiting for the next. Raises `BuildProblem`."""
+    wanted = list(dict.fromkeys(sources))
+    with ThreadPoolExecutor(max(1, len(wanted))) as pool:
+        list(pool.map(build_library, wanted))
 
 
 def run_compiler(command: list[str]) -> str:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import ctypes
 import weakref
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import IntEnum
 
 import numpy as np
 
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.emit import simulation_source, simulation_values
+from pendel.core.plant.compiler import build_together
 from pendel.core.plant.model import PlantModel, RunStruct, address, load, pointer, time_loop
 
 
@@ -71,6 +72,8 @@ def integrate(
     """Run to the end, a stop or a failure; never raises for what the equations do."""
     watch = watch or Watch.private()
     structure = model.structure
+    deck = in_command_order(deck, structure.commands)
+    build_together([structure.source, *([simulation_source(deck)] if deck.signals else [])])
     plant = load(structure.source)
     keep: list[np.ndarray] = []
 
@@ -115,7 +118,7 @@ def integrate(
     run.stop, run.progress = pointer(watch.stop), pointer(watch.progress)
     run.n_signal = len(deck.signals)
     if run.n_signal:
-        controller, memory, values = prepared_controller(deck, settings.seed, structure.commands)
+        controller, memory, values = prepared_controller(deck, settings.seed)
         keep.append(values)  # profile tables in the controller's memory point into it
         run.controller, run.ctl = address(controller, "pd_ctl_tick"), ctypes.addressof(memory)
     loop = time_loop()
@@ -131,10 +134,13 @@ def integrate(
     return Recorded(rows, ticks, outcome, culprit, run.t_out, counters)
 
 
-def prepared_controller(deck: ControlDeck, seed: int, commands: tuple[str, ...]):
+def in_command_order(deck: ControlDeck, commands: tuple[str, ...]) -> ControlDeck:
+    """The deck with its outputs in the order in which the plant takes them."""
+    return replace(deck, commands={c: deck.commands.get(c, "") for c in commands})
+
+
+def prepared_controller(deck: ControlDeck, seed: int):
     """The deck's code, built, with fresh memory holding its values."""
-    ordered = {c: deck.commands.get(c, "") for c in commands}
-    deck = ControlDeck(deck.name, deck.blocks, deck.tick, deck.delay, deck.measured, ordered)
     library = load(simulation_source(deck))
     memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
     values = np.array(simulation_values(deck, with_sensors=True, seed=seed) or [0.0])
