@@ -24,7 +24,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pendel.app.look import code_font, tokens
-from pendel.app.loops_page import LoopPlot
+from pendel.app.loop_plot import LoopPlot
 from pendel.app.session import Session, single_shot
 from pendel.app.widgets import button, clear, column, figure_row, label, rule, wrapped
 from pendel.core.controllers.deck import BlockInstance, ControlDeck

@@ -10,9 +10,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QGridLayout, QHBoxLayout, QSlider, QVBoxLayout, QWidget
 
 from pendel.app.look import colour, font, tokens
+from pendel.app.loop_plot import LoopPlot
 from pendel.app.session import Session, single_shot
 from pendel.app.spine import loop_state
-from pendel.app.strips import StripAxis
 from pendel.app.widgets import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
 from pendel.core.errors import DriveHasFindings, ExpressionProblem, PendelError
 from pendel.core.loops.find import Loop, find_loops
@@ -24,83 +24,6 @@ from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.simulate import prepare, signal_infos
 
 NOW, PROPOSED = "#56B4E9", "#0072B2"
-
-
-class LogAxis(StripAxis):
-    """Decades of frequency: 10, 100, 1 k."""
-
-    def tickValues(self, low, high, size):  # noqa: N802
-        decades = range(math.floor(low), math.ceil(high) + 1)
-        return [
-            (1.0, [float(d) for d in decades]),
-            (0.5, [d + math.log10(k) for d in decades for k in (2, 5)]),
-        ]
-
-    def tickStrings(self, values, scale, spacing):  # noqa: N802
-        if spacing < 1:
-            return [""] * len(values)
-        return [number_text(10**v) if v < 3 else f"{number_text(10 ** (v - 3))} k" for v in values]
-
-
-class LoopPlot(pg.PlotWidget):
-    def __init__(self, title: str, unit: str, *, log: bool = False, bottom: str = ""):
-        axis = LogAxis("bottom") if log else StripAxis("bottom")
-        super().__init__(axisItems={"bottom": axis, "left": StripAxis("left")})
-        self.setBackground(tokens().paper)
-        self.setAccessibleName(title)
-        item = self.getPlotItem()
-        item.hideButtons()
-        item.setMenuEnabled(False)
-        item.vb.setBackgroundColor(tokens().plot)
-        item.vb.setBorder(pg.mkPen(tokens().hairline))
-        item.showGrid(x=True, y=True, alpha=0.12)
-        for name in ("left", "bottom"):
-            side = item.getAxis(name)
-            side.setPen(pg.mkPen(tokens().hairline))
-            side.setTextPen(pg.mkPen(tokens().muted))
-            side.setStyle(tickFont=font(10.5))
-            side.enableAutoSIPrefix(False)
-        item.getAxis("left").setWidth(48)
-        if bottom:
-            item.setLabel("bottom", bottom, **{"color": tokens().muted, "font-size": "10.5px"})
-        self.caption = pg.TextItem(anchor=(0, 0))
-        self.caption.setParentItem(item.vb)
-        self.caption.setPos(4, 0)
-        self.set_caption(title, unit)
-
-    def set_caption(self, title: str, unit: str) -> None:
-        self.caption.setHtml(
-            f'<span style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{title}</b>&nbsp; <span style="color:{tokens().muted}">{unit}</span></span>'
-        )
-
-    def curve(self, x, y, tint: str, width: float = 1.6, style=Qt.PenStyle.SolidLine) -> None:
-        self.addItem(
-            pg.PlotCurveItem(
-                np.asarray(x, dtype=float),
-                np.asarray(y, dtype=float),
-                pen=pg.mkPen(tint, width=width, style=style),
-                antialias=True,
-            )
-        )
-
-    def level(self, value: float, tint: str = "") -> None:
-        self.addItem(pg.InfiniteLine(value, angle=0, pen=pg.mkPen(tint or tokens().muted, width=1)))
-
-    def mark(self, x: float, text: str) -> None:
-        line = pg.InfiniteLine(
-            x, angle=90, pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine)
-        )
-        self.addItem(line)
-        if text:
-            tag = pg.InfLineLabel(
-                line,
-                text,
-                position=0.86,
-                color="#FFFFFF",
-                fill=pg.mkBrush(tokens().brass),
-                anchors=[(0.5, 0.5), (0.5, 0.5)],
-            )
-            tag.setFont(font(10.5))
 
 
 class LoopsPage(QWidget):

@@ -5,16 +5,13 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from PyQt6.QtCore import QMimeData, QPointF, QSettings, Qt
+from PyQt6.QtCore import QMimeData, QSettings, Qt
 from PyQt6.QtGui import (
     QAction,
     QCloseEvent,
-    QColor,
     QGuiApplication,
     QKeySequence,
     QPainter,
-    QPaintEvent,
-    QPen,
     QResizeEvent,
 )
 from PyQt6.QtWidgets import (
@@ -29,7 +26,6 @@ from PyQt6.QtWidgets import (
     QMenuBar,
     QMessageBox,
     QPlainTextEdit,
-    QPushButton,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -41,68 +37,17 @@ from pendel.app.drive_page import DrivePage
 from pendel.app.foot import Foot
 from pendel.app.jobs import RunJobs
 from pendel.app.look import colour
+from pendel.app.run_bar import Mark, RunButton
 from pendel.app.session import DEMO, Session, autosave_path
 from pendel.app.widgets import Elided, Field, button, label
 from pendel.core.drive import commands, file
-from pendel.core.drive.document import Card, Drive, End, OwnEquations, Wire
-from pendel.core.drive.file import card_record
+from pendel.core.drive.document import Drive, End, Wire
+from pendel.core.drive.file import card_from_record, card_record
 from pendel.core.drive.findings import Finding, Severity
 from pendel.core.errors import DriveProblem, FileProblem
 
 CLIP_MIME = "application/x-pendel-cards"
 MOST_RECENT = 8
-
-
-class Mark(QWidget):
-    """The pendulum."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setFixedSize(40, 42)
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(colour("ink"), 2, cap=Qt.PenCapStyle.RoundCap))
-        painter.drawLine(QPointF(8, 8), QPointF(28, 8))
-        painter.drawLine(QPointF(18, 8), QPointF(25, 28))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour("petrol"))
-        painter.drawEllipse(QPointF(25.6, 31), 4.4, 4.4)
-
-
-class RunButton(QPushButton):
-    """Fills as the run goes on, and stops it then."""
-
-    def __init__(self) -> None:
-        super().__init__("Run")
-        self.setObjectName("primary")
-        self.setFixedSize(112, 28)
-        self.share: float | None = None
-        self.setAccessibleName("Run or stop")
-
-    def set_progress(self, share: float | None) -> None:
-        self.share = share
-        self.setText("Run" if share is None else "Stop")
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        if self.share is None:
-            super().paintEvent(event)
-            return
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        rect = self.rect().adjusted(0, 0, -1, -1)
-        painter.setPen(QPen(colour("petrol"), 1))
-        painter.setBrush(colour("petrol_tint"))
-        painter.drawRoundedRect(rect, 4, 4)
-        filled = rect.adjusted(0, 0, -int(rect.width() * (1 - self.share)), 0)
-        painter.setBrush(QColor(colour("petrol")))
-        painter.setOpacity(0.45)
-        painter.drawRoundedRect(filled, 4, 4)
-        painter.setOpacity(1.0)
-        painter.setPen(colour("ink"))
-        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, f"Stop · {100 * self.share:.0f} %")
 
 
 class MainWindow(QMainWindow):
@@ -457,7 +402,7 @@ class MainWindow(QMainWindow):
         if mime is None or not mime.hasFormat(CLIP_MIME):
             return
         record = json.loads(bytes(mime.data(CLIP_MIME).data()))
-        cards = {k: _card(c) for k, c in record["cards"].items()}
+        cards = {k: card_from_record(c) for k, c in record["cards"].items()}
         wires = tuple(Wire(End.parse(a), End.parse(b)) for a, b in record["wires"])
         command, new = commands.paste_cards(self.session.drive, commands.Clip(cards, wires))
         self.session.do(command)
@@ -728,19 +673,3 @@ class MainWindow(QMainWindow):
         if hasattr(firmware, "close_jobs"):
             firmware.close_jobs()
         event.accept()
-
-
-def _card(record: dict) -> Card:
-    x, y = record.get("at", (0, 0))
-    own = OwnEquations(**{k: tuple(v) for k, v in record["own"].items()}) if "own" in record else None
-    return Card(
-        record["kind"],
-        record["name"],
-        x,
-        y,
-        record.get("values", {}),
-        record.get("choices", {}),
-        record.get("starts", {}),
-        tuple((t, v) for t, v in record.get("profile", ())),
-        own,
-    )

@@ -97,21 +97,7 @@ def from_record(record: dict[str, Any], source: str) -> Drive:
     drive.quantities = {
         k: Quantity(q["value"], q.get("note", "")) for k, q in record.get("quantities", {}).items()
     }
-    for key, c in record["cards"].items():
-        x, y = c.get("at", (0, 0))
-        own = OwnEquations(**{k: tuple(v) for k, v in c["own"].items()}) if "own" in c else None
-        profile = tuple((t, v) for t, v in c.get("profile", ()))
-        drive.cards[key] = Card(
-            c["kind"],
-            c["name"],
-            x,
-            y,
-            c.get("values", {}),
-            c.get("choices", {}),
-            c.get("starts", {}),
-            profile,
-            own,
-        )
+    drive.cards = {key: card_from_record(c) for key, c in record["cards"].items()}
     try:
         for a, b in record["wires"]:
             wire = Wire(End.parse(a), End.parse(b))
@@ -120,6 +106,15 @@ def from_record(record: dict[str, Any], source: str) -> Drive:
     except DriveProblem as problem:
         raise FileProblem(source, str(problem)) from problem
     return drive
+
+
+def card_from_record(record: dict[str, Any]) -> Card:
+    """The inverse of `card_record`."""
+    x, y = record.get("at", (0, 0))
+    own = OwnEquations(**{k: tuple(v) for k, v in record["own"].items()}) if "own" in record else None
+    profile = tuple((t, v) for t, v in record.get("profile", ()))
+    values, choices, starts = record.get("values", {}), record.get("choices", {}), record.get("starts", {})
+    return Card(record["kind"], record["name"], x, y, values, choices, starts, profile, own)
 
 
 def load(path: Path) -> Drive:

@@ -1,0 +1,24 @@
+import re
+from pathlib import Path
+
+import pytest
+
+from pendel.core.catalogue.index import kinds
+
+DOCS = Path(__file__).parent.parent.parent / "docs"
+EXAMPLES = re.findall(r"```python\n(.*?)```", (DOCS / "python.md").read_text("utf-8"), re.S)
+
+
+@pytest.mark.parametrize("number", range(len(EXAMPLES)))
+def test_examples_of_the_python_page_run(number, tmp_path, monkeypatch, example_path, capsys):
+    monkeypatch.chdir(tmp_path)
+    exec(EXAMPLES[number].replace("src/pendel/examples/car_door_drive.pendel", str(example_path)), {})
+    assert capsys.readouterr().out
+
+
+def test_the_page_of_parts_lists_every_kind():
+    text = (DOCS / "parts.md").read_text("utf-8")
+    for kind in kinds().values():
+        assert f"`{kind.id}`" in text, kind.id
+        for value in kind.values:
+            assert f"`{value.name}`" in text
