@@ -98,6 +98,7 @@ def dress(application: QApplication) -> None:
 
 
 def style_sheet(t: Tokens) -> str:
+    arrow = str(resources.files("pendel.app").joinpath("icons", "down.svg")).replace("\\", "/")
     return f"""
     QWidget {{ color: {t.ink}; font-family: "B612"; font-size: 12px; }}
     QMainWindow, QWidget#page {{ background: {t.paper}; }}
@@ -129,7 +130,7 @@ def style_sheet(t: Tokens) -> str:
     QLineEdit, QComboBox, QPlainTextEdit, QSpinBox {{ background: {t.card}; border: 1px solid {t.hairline}; border-radius: 3px; padding: 2px 6px; selection-background-color: {t.petrol}; selection-color: {t.on_petrol}; }}
     QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border: 1px solid {t.petrol}; }}
     QLineEdit[wrong="true"] {{ border: 1px solid {t.brass}; background: {t.brass_tint}; }}
-    QComboBox::drop-down {{ border: none; width: 18px; }} QComboBox QAbstractItemView {{ background: {t.card}; border: 1px solid {t.hairline}; selection-background-color: {t.petrol_tint}; selection-color: {t.ink}; }}
+    QComboBox::drop-down {{ border: none; width: 20px; }} QComboBox::down-arrow {{ image: url({arrow}); width: 10px; height: 6px; }} QComboBox QAbstractItemView {{ background: {t.card}; border: 1px solid {t.hairline}; selection-background-color: {t.petrol_tint}; selection-color: {t.ink}; }}
     QListWidget, QTreeWidget, QTableWidget {{ background: transparent; border: none; outline: none; alternate-background-color: {t.side}; }}
     QListWidget:focus, QTreeWidget:focus, QTableWidget:focus {{ border: 1px solid {t.petrol}; }}
     QListWidget::item:selected, QTreeWidget::item:selected, QTableWidget::item:selected {{ background: {t.petrol_tint}; color: {t.ink}; }}

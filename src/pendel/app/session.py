@@ -69,6 +69,8 @@ class Session(QObject):
         super().__init__(parent)
         self.undo = QUndoStack(self)
         self.closing = False
+        self.judging = True
+        """Whether the loops shown may be older than the drive."""
         self.judged: list = []
         """Loops of the drive with their judgement, from the last study."""
         self._version = 0
@@ -120,6 +122,7 @@ class Session(QObject):
         self.examined_changed.emit()
         self._autosave.start()
         self._deep.start()
+        self.judging = True
         if gone:
             self.selection_changed.emit()
 
@@ -147,7 +150,7 @@ class Session(QObject):
     def _take_study(self, version: int, found: list[Finding], judged: list) -> None:
         if version != self._version or self.closing:
             return
-        self.judged = judged
+        self.judged, self.judging = judged, False
         changed = found != self.deep_findings
         self.deep_findings = found
         self.studied.emit()

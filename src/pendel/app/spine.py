@@ -245,16 +245,17 @@ class Spine(QWidget):
             for loop, judged in self.judged
             if loop.regulator in self.session.drive.cards
         ]
+        facts.append((self.session.judging,))
         if facts == self.loop_facts:
             return
         self.loop_facts = facts
         clear(self.loop_box)
-        for label_text, regulator, words, role in facts:
+        for label_text, regulator, words, role in facts[:-1]:
             made = LoopRow(label_text, words, role)
             made.clicked.connect(lambda r=regulator: (self.session.select([r]), self.loop_wanted.emit(r)))
             self.loop_box.addWidget(made)
         if not self.judged:
-            hint = label("No closed loop found.", "muted")
+            hint = label("Looking for loops …" if self.session.judging else "No closed loop found.", "muted")
             hint.setContentsMargins(8, 4, 0, 4)
             self.loop_box.addWidget(hint)
 

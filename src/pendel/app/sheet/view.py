@@ -250,12 +250,12 @@ class SheetView(QGraphicsView):
         self.viewport().update()
 
     def fit(self) -> None:
-        """Show the whole drawing, never larger than life."""
+        """Show the whole drawing, on a large screen up to one and a half times its size."""
         rect = self.sheet.sceneRect()
         room = self.viewport().rect()
         if rect.isEmpty() or room.width() < 50:
             return
-        scale = min(1.0, room.width() / rect.width(), room.height() / rect.height())
+        scale = min(1.5, room.width() / rect.width(), room.height() / rect.height())
         self.resetTransform()
         self.scale(scale, scale)
         self.zoomed_by_hand = False

@@ -51,7 +51,7 @@ def build(c):
 
 COMMON = {"L_a", "J_m", "b_m"}
 ENTRY_VALUES = {
-    "circuit": {"R_a", "k_t", "k_e"},
+    "circuit": {"U_n", "R_a", "k_t", "k_e"},
     "stall": {"U_n", "M_0", "n_0"},
     "rated": {"U_n", "P_n", "n_n", "n_0", "I_n"},
 }
