@@ -3,9 +3,30 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import signal
 import sys
+import traceback
+from datetime import datetime
 from pathlib import Path
+
+from platformdirs import user_state_dir
+
+
+def keep_going(window) -> None:
+    """An error inside the window is logged and told; the open drive and its autosave stay."""
+    log = Path(user_state_dir("pendel")) / "pendel.log"
+
+    def hook(kind, error, trace) -> None:
+        text = "".join(traceback.format_exception(kind, error, trace))
+        print(text, file=sys.stderr)
+        with contextlib.suppress(OSError):
+            log.parent.mkdir(parents=True, exist_ok=True)
+            with log.open("a", encoding="utf-8") as stream:
+                stream.write(f"{datetime.now().isoformat(timespec='seconds')}\n{text}\n")
+        window.say(f"Something went wrong inside Pendel ({error}). Your drive is kept; details are in {log}.")
+
+    sys.excepthook = hook
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -26,6 +47,7 @@ def main(arguments: list[str] | None = None) -> int:
     application.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "pendel.svg")))
     signal.signal(signal.SIGINT, signal.SIG_DFL)
     window = MainWindow()
+    keep_going(window)
     window.show()
     if options.file:
         window.open_path(Path(options.file))

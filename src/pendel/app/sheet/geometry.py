@@ -288,8 +288,9 @@ def tidy_power(
 ) -> dict[str, tuple[int, int]]:
     neighbours: dict[str, list[str]] = {c: [] for c in cards}
     for a, b in links:
-        neighbours[a].append(b)
-        neighbours[b].append(a)
+        if a in neighbours and b in neighbours:  # a wrong wire may end on the other deck
+            neighbours[a].append(b)
+            neighbours[b].append(a)
     order: list[str] = []
     for start in [*sources, *cards]:
         queue = [start]
