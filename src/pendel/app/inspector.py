@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from pendel.app import shown
 from pendel.app.look import colour, trace_colour
 from pendel.app.own_editor import OwnEditor
 from pendel.app.profile_editor import ProfileEditor
-from pendel.app.session import Session, single_shot
+from pendel.app.session import Lazily, Session, single_shot
 from pendel.app.widgets import (
     Elided,
     Field,
@@ -59,7 +60,12 @@ class Inspector(QWidget):
         session.examined_changed.connect(self._late.start)
         session.opened.connect(self.rebuild)
         session.selection_changed.connect(self.rebuild)
-        session.runs_changed.connect(self._late.start)
+        self._for_runs = Lazily(self, self._late)
+        session.runs_changed.connect(self._for_runs)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self._for_runs.shown()
 
     # what is shown -----------------------------------------------------------
 

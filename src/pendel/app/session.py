@@ -11,6 +11,7 @@ from pathlib import Path
 from platformdirs import user_state_dir
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
+from PyQt6.QtWidgets import QWidget
 
 from pendel.core.check import Examined, examine
 from pendel.core.drive import file
@@ -281,6 +282,24 @@ def single_shot(parent: QObject, milliseconds: int, action) -> QTimer:
     timer.setInterval(milliseconds)
     timer.timeout.connect(action)
     return timer
+
+
+class Lazily:
+    """Starts a timer when its widget can be seen, else as soon as it is shown; hidden pages cost a new run nothing."""
+
+    def __init__(self, widget: QWidget, timer: QTimer):
+        self.widget, self.timer, self.waiting = widget, timer, False
+
+    def __call__(self) -> None:
+        if self.widget.isVisible():
+            self.timer.start()
+        else:
+            self.waiting = True
+
+    def shown(self) -> None:
+        if self.waiting:
+            self.waiting = False
+            self.timer.start()
 
 
 def writable(folder: Path) -> bool:

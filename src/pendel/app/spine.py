@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QShowEvent
 from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QVBoxLayout, QWidget
 
 from pendel.app import shown
 from pendel.app.look import colour, font
-from pendel.app.session import Session, single_shot
+from pendel.app.session import Lazily, Session, single_shot
 from pendel.app.widgets import Elided, Field, button, clear, column, label, row, rule, scrolled
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
@@ -158,9 +158,14 @@ class Spine(QWidget):
         session.changed.connect(lambda _: self._late.start())
         session.opened.connect(self._late.start)
         session.studied.connect(self._studied)
-        session.runs_changed.connect(self._late.start)
+        self._for_runs = Lazily(self, self._late)
+        session.runs_changed.connect(self._for_runs)
         session.examined_changed.connect(self._late.start)
         session.selection_changed.connect(self._mark_selected)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self._for_runs.shown()
 
     def _heading(self, text: str) -> QWidget:
         made = label(text, "heading")

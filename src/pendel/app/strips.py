@@ -199,7 +199,7 @@ class Strips(pg.GraphicsLayoutWidget):
             axis = plot.getAxis(name)
             axis.setPen(pg.mkPen(tokens().hairline))
             axis.setTextPen(pg.mkPen(tokens().muted))
-            axis.setStyle(tickFont=font(10.5), tickTextOffset=4)
+            axis.setStyle(tickFont=font(10.5), tickTextOffset=4, maxTickLevel=0)
             axis.enableAutoSIPrefix(False)
         plot.getAxis("left").setWidth(56)
         plot.getAxis("bottom").setStyle(showValues=last)

@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent, QWheelEvent
+from PyQt6.QtGui import (
+    QContextMenuEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPen,
+    QResizeEvent,
+    QShowEvent,
+    QWheelEvent,
+)
 from PyQt6.QtWidgets import QGraphicsPathItem, QGraphicsScene, QGraphicsView, QMenu, QWidget
 
 from pendel.app import shown
 from pendel.app.look import colour
-from pendel.app.session import Session, single_shot
+from pendel.app.session import Lazily, Session, single_shot
 from pendel.app.sheet.geometry import (
     CONTROL_SIZE,
     GRID,
@@ -76,7 +85,8 @@ class SheetView(QGraphicsView):
         self._late = single_shot(self, 0, self.sync)
         session.changed.connect(lambda _: self._late.start())
         session.opened.connect(self._opened)
-        session.runs_changed.connect(self._late.start)
+        self._for_runs = Lazily(self, self._late)
+        session.runs_changed.connect(self._for_runs)
         session.selection_changed.connect(self._show_selection)
         session.examined_changed.connect(self._late.start)
 
@@ -86,6 +96,10 @@ class SheetView(QGraphicsView):
         self.zoomed_by_hand = False
         self.sync()
         self.fit()
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self._for_runs.shown()
 
     def kinds(self) -> dict[str, Kind]:
         found = {}
