@@ -363,7 +363,7 @@ class FirmwarePage(QWidget):
         unit = signal_infos(self.session.drive)[worst.signal].unit
         t = np.arange(len(worst.shipped)) * self.deck.tick
         step = max(1, len(t) // 4000)
-        self.both.set_caption(worst.signal, f"{unit}; simulation, and shipped (dashed)")
+        self.both.set_caption(worst.signal, f"{unit + '; ' if unit else ''}simulation, and shipped (dashed)")
         self.both.curve(t[::step], worst.simulated[::step], "#56B4E9", 2.4)
         self.both.curve(t[::step], worst.shipped[::step], "#0072B2", 1.2, Qt.PenStyle.DashLine)
         gap = worst.shipped - worst.simulated
