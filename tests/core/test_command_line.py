@@ -104,6 +104,8 @@ def test_kept_run_explains_itself(door, tmp_path):
     for key in run.keys:
         np.testing.assert_array_equal(again.trace(key).y, run.trace(key).y)
         assert again.trace(key).unit == run.trace(key).unit
+    kept.relabel(run, "with the heavy leaf", tmp_path / "run1.h5")
+    assert kept.load(tmp_path / "run1.h5").differs == "with the heavy leaf"
     (tmp_path / "bad.h5").write_bytes(b"garbage")
     with pytest.raises(FileProblem):
         kept.load(tmp_path / "bad.h5")

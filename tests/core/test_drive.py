@@ -168,6 +168,10 @@ def test_huge_binary_and_unwritable_files_get_a_sentence(door, tmp_path, monkeyp
             "joins a dc port with a shaft port",
         ),
         (lambda d: commands.add_wire(d, End("encoder", "speed"), End("speed_pi", "actual")), "fed twice"),
+        (
+            lambda d: commands.add_wire(d, End("supply", "voltage"), End("bridge", "duty")),
+            "leads from part to part",
+        ),
     ],
 )
 def test_bad_input_is_a_finding_with_part_value_and_remedy(door, edit, words):

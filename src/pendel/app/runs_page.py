@@ -28,7 +28,7 @@ from pendel.app.strips import Strips, StripSpec, signals_mime
 from pendel.app.widgets import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.core.catalogue.declare import Block, Part
 from pendel.core.catalogue.index import kind_of
-from pendel.core.errors import DriveProblem
+from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs import measures
 from pendel.core.runs.kept import KeptRun
@@ -285,7 +285,10 @@ class RunsPage(QWidget):
 
         text, good = QInputDialog.getText(self, "Rename a run", "Name", text=run.differs or run.name)
         if good and text.strip():
-            run.differs = text.strip()
+            try:
+                self.session.relabel_run(run, text.strip())
+            except FileProblem as problem:
+                self.window().say(str(problem))
             self._fill_list()
 
     def shown_runs(self) -> list[tuple[KeptRun, str]]:

@@ -235,11 +235,17 @@ class Session(QObject):
         del self.runs[:-MOST_RUNS]
         self.runs_changed.emit()
 
+    def _run_path(self, run: KeptRun) -> Path:
+        number = re.search(r"\d+", run.name)
+        return self.runs_folder / f"run{number.group() if number else 0}.h5"
+
+    def relabel_run(self, run: KeptRun, label: str) -> None:
+        """Raises `FileProblem` when the file cannot be written."""
+        kept.relabel(run, label, self._run_path(run))
+
     def remove_run(self, run: KeptRun) -> None:
         self.runs.remove(run)
-        match = re.search(r"\d+", run.name)
-        if match:
-            (self.runs_folder / f"run{match.group()}.h5").unlink(missing_ok=True)
+        self._run_path(run).unlink(missing_ok=True)
         self.runs_changed.emit()
 
     def drive_of_last_run(self) -> Drive | None:

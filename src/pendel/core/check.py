@@ -282,6 +282,21 @@ def _wires(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
                 )
             )
             continue
+        if (
+            links[1] is Link.SIGNAL_IN
+            and isinstance(kinds[wire.a.card], Part)
+            and isinstance(kinds[wire.b.card], Part)
+        ):
+            result.findings.append(
+                fault(
+                    f"The wire from {wire.a} to {wire.b} leads from part to part. Put a block or a sensor between them.",
+                    wire.b.card,
+                    "",
+                    remove,
+                    "Delete the wire",
+                )
+            )
+            continue
         if links[1] is Link.SIGNAL_IN:
             if str(wire.b) in feeds:
                 result.findings.append(

@@ -148,6 +148,24 @@ def facts(run: KeptRun) -> dict:
     }  # fmt: skip
 
 
+def relabel(run: KeptRun, label: str, path: Path) -> None:
+    """Give a run another label, in its file too when it has one.
+
+    Raises
+    ------
+    FileProblem
+    """
+    run.differs = label
+    if path.exists():
+        try:
+            with h5py.File(path, "r+") as file:
+                file.attrs["facts"] = json.dumps(facts(run))
+        except OSError as problem:
+            raise FileProblem(
+                str(path), f"the new name cannot be kept: {problem.strerror or problem}."
+            ) from problem
+
+
 def tuples(value):
     return tuple(tuples(v) for v in value) if isinstance(value, list) else value
 
