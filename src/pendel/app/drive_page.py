@@ -14,7 +14,7 @@ from pendel.app.spine import Spine
 from pendel.core.catalogue import own
 from pendel.core.catalogue.declare import Deck, Link
 from pendel.core.catalogue.index import kind_of
-from pendel.core.check import end_exists, fits
+from pendel.core.check import end_exists
 from pendel.core.drive import commands
 from pendel.core.drive.document import End
 
@@ -117,6 +117,3 @@ class DrivePage(QWidget):
         link = self._link_of(end)
         fed = {str(w.b) for w in self.session.drive.wires.values()}
         return link is not None and not (link is Link.SIGNAL_IN and str(end) in fed)
-
-
-__all__ = ["DrivePage", "fits"]

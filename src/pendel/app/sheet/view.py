@@ -27,8 +27,8 @@ from pendel.app.sheet.geometry import (
     anchors,
     boundary,
     distance_to_path,
-    route,
     routes,
+    spread,
     tidy,
 )
 from pendel.app.sheet.geometry import Link as Routed
@@ -239,7 +239,7 @@ class SheetView(QGraphicsView):
             box = boxes[key]
             for side, names in free.items():
                 used = [p for p in item.handles.values() if self._on_side(box, side, p)]
-                points = [QPointF(*p) for p in _spaced(box, side, len(names) + len(used))]
+                points = [QPointF(*p) for p in spread(box, side, max(1, len(names) + len(used)))]
                 open_points = sorted(
                     points,
                     key=lambda p: -min([abs(p.x() - u.x()) + abs(p.y() - u.y()) for u in used] or [0.0]),
@@ -642,12 +642,3 @@ class SheetView(QGraphicsView):
             if action is not None and (name not in ("open_loop", "tap") or action.isEnabled()):
                 menu.addAction(action)
         menu.exec(event.globalPos())
-
-
-def _spaced(box: Box, side: str, count: int) -> list[tuple[float, float]]:
-    from pendel.app.sheet.geometry import spread
-
-    return spread(box, side, max(1, count))
-
-
-__all__ = ["SheetView", "route"]
