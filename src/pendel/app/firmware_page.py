@@ -47,7 +47,7 @@ class CodeColours(QSyntaxHighlighter):
             Token.Keyword: t.petrol,
             Token.Literal: t.brass_text,
             Token.Comment.Preproc: t.muted,
-            Token.Name.Function: "#0072B2",
+            Token.Name.Function: t.strong,
         }
         starts_inside = self.previousBlockState() == 1
         whole = (text or "") if not starts_inside else "/*" + (text or "")
@@ -364,11 +364,11 @@ class FirmwarePage(QWidget):
         t = np.arange(len(worst.shipped)) * self.deck.tick
         step = max(1, len(t) // 4000)
         self.both.set_caption(worst.signal, f"{unit + '; ' if unit else ''}simulation, and shipped (dashed)")
-        self.both.curve(t[::step], worst.simulated[::step], "#56B4E9", 2.4)
-        self.both.curve(t[::step], worst.shipped[::step], "#0072B2", 1.2, Qt.PenStyle.DashLine)
+        self.both.curve(t[::step], worst.simulated[::step], tokens().pale, 2.4)
+        self.both.curve(t[::step], worst.shipped[::step], tokens().strong, 1.2, Qt.PenStyle.DashLine)
         gap = worst.shipped - worst.simulated
         self.difference.set_caption("difference", unit)
-        self.difference.curve(t[::step], gap[::step], "#D55E00", 1.2)
+        self.difference.curve(t[::step], gap[::step], tokens().contrast, 1.2)
         low, high = float(np.min(worst.simulated)), float(np.max(worst.simulated))
         self.both.setXRange(0, float(t[-1]) if len(t) else 1.0, padding=0.01)
         self.both.setYRange(low - 0.05 * (high - low), high + 0.35 * (high - low or 1.0), padding=0)

@@ -30,16 +30,22 @@ class Tokens:
     moss_tint: str = "#EBF2E6"
     plot: str = "#FFFFFF"
     on_petrol: str = "#FFFFFF"
+    on_brass: str = "#FFFFFF"
+    traces: tuple[str, ...] = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00")
+    """Okabe-Ito without yellow, in the order in which traces take them."""
+    strong: str = "#0072B2"
+    """Of two traces of one kind, the one that counts; ``pale`` is what it is compared with."""
+    pale: str = "#56B4E9"
+    contrast: str = "#D55E00"
 
 
 LIGHT = Tokens()
 DARK = Tokens(
     paper="#1B2226", side="#20282C", card="#283136", hairline="#3C474D", bar="#252D31", ink="#E8E4DA", muted="#9FADB3", petrol="#4FB3AC",
     petrol_tint="#23403F", brass="#D9A648", brass_text="#E3B661", brass_tint="#3D3420", brick="#E07A63", brick_tint="#452A24", moss="#8FBF76", moss_tint="#2A3826",
-    plot="#20282C", on_petrol="#10201F",
+    plot="#20282C", on_petrol="#10201F", on_brass="#231A08",
+    traces=("#56B4E9", "#E69F00", "#009E73", "#CC79A7", "#D55E00", "#4C8FC9"), strong="#56B4E9", pale="#4C7F9E", contrast="#E69F00",
 )  # fmt: skip
-
-TRACES = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00")
 
 _current = LIGHT
 
@@ -49,7 +55,8 @@ def tokens() -> Tokens:
 
 
 def trace_colour(number: int) -> str:
-    return (*TRACES, tokens().ink)[number % (len(TRACES) + 1)]
+    shades = (*tokens().traces, tokens().ink)
+    return shades[number % len(shades)]
 
 
 def load_fonts() -> None:
@@ -69,6 +76,8 @@ def font(size: float = 12, *, bold: bool = False, italic: bool = False) -> QFont
 
 def code_font(size: float = 12) -> QFont:
     chosen = QFont("JetBrains Mono")
+    # Code is shown letter by letter: no ligatures that turn "->" into an arrow.
+    chosen.setFeature(QFont.Tag("calt"), 0)
     chosen.setPixelSize(round(size))
     return chosen
 
@@ -77,12 +86,16 @@ def colour(name: str) -> QColor:
     return QColor(getattr(tokens(), name))
 
 
-def dress(application: QApplication) -> None:
-    """Fonts, palette and style sheet for the desktop's light or dark setting."""
+def desktop_tokens(application: QApplication) -> Tokens:
+    """The variant the desktop asks for."""
+    return DARK if application.styleHints().colorScheme() is Qt.ColorScheme.Dark else LIGHT
+
+
+def dress(application: QApplication, variant: Tokens | None = None) -> None:
+    """Fonts, palette and style sheet; ``variant`` is the desktop's unless one is given."""
     global _current
     load_fonts()
-    dark = application.styleHints().colorScheme() is Qt.ColorScheme.Dark
-    _current = DARK if dark else LIGHT
+    _current = variant or desktop_tokens(application)
     t = _current
     application.setStyle("Fusion")
     palette = QPalette()

@@ -83,7 +83,7 @@ class LoopPlot(pg.PlotWidget):
                 line,
                 text,
                 position=0.86,
-                color="#FFFFFF",
+                color=tokens().on_brass,
                 fill=pg.mkBrush(tokens().brass),
                 anchors=[(0.5, 0.5), (0.5, 0.5)],
             )

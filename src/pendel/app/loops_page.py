@@ -23,7 +23,6 @@ from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.simulate import prepare, signal_infos
 
-NOW, PROPOSED = "#56B4E9", "#0072B2"
 
 
 class LoopsPage(QWidget):
@@ -337,8 +336,8 @@ class LoopsPage(QWidget):
         self._show_figures(study)
 
     def _judged(self) -> list[tuple[Judged, str, float]]:
-        found = [(self.now, NOW, 1.3)] if self.now else []
-        return [*found, (self.proposed, PROPOSED, 1.9)] if self.proposed else found
+        found = [(self.now, tokens().pale, 1.3)] if self.now else []
+        return [*found, (self.proposed, tokens().strong, 1.9)] if self.proposed else found
 
     def _show_model(self, study: LoopStudy) -> None:
         clear(self.model_grid)
@@ -370,9 +369,9 @@ class LoopsPage(QWidget):
                     [at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5)
                 )
             )
-            tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", color=tokens().moss, anchor=(0, 0.5))
+            tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", color=tokens().moss, anchor=(1, 0.5))
             tag.setFont(font(11, bold=True))
-            tag.setPos(at + 0.06, -180 + best.margins.phase / 2)
+            tag.setPos(at - 0.06, -180 + best.margins.phase / 2)
             self.phase_plot.addItem(tag)
         if best:
             self.size_plot.setXRange(math.log10(best.frequency[0]), math.log10(best.frequency[-1]), padding=0)
@@ -414,7 +413,7 @@ class LoopsPage(QWidget):
         loop = self.studies[self.current].loop
         self.step_plot.set_caption(
             f"{infos[loop.actual].label if loop.depth == 0 else loop.label.lower()} after a step",
-            "light now, dark proposed",
+            "thin now, bold proposed",
         )
         self.step_plot.level(1.0)
         span = 0.0
@@ -423,7 +422,7 @@ class LoopsPage(QWidget):
             self.step_plot.curve(t, np.clip(np.repeat(judged.step_y, 2)[:-1], -5, 5), tint, width)
             span = max(span, 0.0) if not len(t) else max(span, min(t[-1], 1e9))
         if self.proposed is not None and len(self.proposed.step_t):
-            span = self.proposed.step_t[-1] * 1e3 * 1.5
+            span = self.proposed.step_t[-1] * 1e3
         self.step_plot.setXRange(0, span or 1.0, padding=0)
         self.step_plot.setYRange(-0.1, 1.6, padding=0)
 
@@ -435,8 +434,8 @@ class LoopsPage(QWidget):
         x = np.log10(best.frequency)
         s = 1 / (1 + best.response)
         for values, tint, name, share in (
-            (s, "#D55E00", "S", 0.45),
-            (s * best.response, "#0072B2", "T", 0.25),
+            (s, tokens().contrast, "S", 0.45),
+            (s * best.response, tokens().strong, "T", 0.25),
         ):
             y = 20 * np.log10(np.maximum(np.abs(values), 1e-9))
             self.sensitivity_plot.curve(x, y, tint)

@@ -267,7 +267,7 @@ class Strips(pg.GraphicsLayoutWidget):
                     line,
                     f" {which + 1} ",
                     position=0.07,
-                    color="#FFFFFF",
+                    color=tokens().on_brass,
                     fill=pg.mkBrush(tokens().brass),
                     movable=False,
                 )
