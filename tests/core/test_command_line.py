@@ -12,6 +12,7 @@ from pendel.cli.main import main
 from pendel.core.errors import BuildProblem, FileProblem
 from pendel.core.plant import compiler
 from pendel.core.runs import kept
+from pendel.core.runs.simulate import reopen
 from pendel.core.runs.worker import RunFailed, RunRequest, Worker
 
 
@@ -109,6 +110,21 @@ def test_kept_run_explains_itself(door, tmp_path):
     (tmp_path / "bad.h5").write_bytes(b"garbage")
     with pytest.raises(FileProblem):
         kept.load(tmp_path / "bad.h5")
+
+
+def test_code_inside_a_kept_run_is_never_run(door, tmp_path):
+    run = pendel.Drive(document=door).run(0.1).kept
+    kept.save(run, tmp_path / "run1.h5")
+    with h5py.File(tmp_path / "run1.h5", "r+") as file:
+        del file["equations"]
+        file["equations"] = "int pd_hoisted(void) { __builtin_trap(); }"
+    again = reopen(tmp_path / "run1.h5")
+    np.testing.assert_array_equal(again.trace("door_leaf.speed").y, run.trace("door_leaf.speed").y)
+    with h5py.File(tmp_path / "run1.h5", "r+") as file:
+        del file["rows"]
+        file["rows"] = run.rows[:, :-1]
+    with pytest.raises(FileProblem, match="another version"):
+        reopen(tmp_path / "run1.h5")
 
 
 def wait(worker):

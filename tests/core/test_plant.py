@@ -174,13 +174,13 @@ def test_two_frictions_on_one_rigid_train_stick_together():
     assert run["block.speed"].y[-1] == 0.0
 
 
-def geared(eta="100", starts=None, torque=None):
+def geared(eta="100", starts=None, torque=None, slow_starts=None):
     d = pendel.Drive("Geared")
     d.set("tolerance", "1e-10")
     d.add("imposed_torque", "Push", profile=torque or [("0", "2"), ("9", "2")])
     d.add("inertia", "Fast", J="0.01", starts=starts)
     d.add("gear", "Gear", ratio="5", eta=eta)
-    d.add("inertia", "Slow", J="0.5")
+    d.add("inertia", "Slow", J="0.5", starts=slow_starts)
     for a, b in (("push.a", "fast.a"), ("fast.b", "gear.a"), ("gear.b", "slow.a")):
         d.connect(a, b)
     return d
@@ -190,6 +190,25 @@ def test_a_gear_between_two_inertias_is_one_reduced_inertia():
     run = geared().run(1.0)
     assert run["fast.speed"].y[-1] == pytest.approx(2 / (0.01 + 0.5 / 25), rel=1e-9)
     np.testing.assert_allclose(run["fast.speed"].y, 5 * run["slow.speed"].y, rtol=1e-13)
+
+
+def test_an_entered_starting_speed_holds_on_either_side_of_a_gear():
+    for given in ({"starts": {"omega": "50"}}, {"slow_starts": {"omega": "10"}}):
+        run = geared(torque=[("0", "0")], **given).run(0.1)
+        assert run["fast.speed"].y[0] == 50.0
+        assert run["slow.speed"].y[-1] == pytest.approx(10.0, rel=1e-12)
+    agreed = geared(starts={"omega": "50"}, slow_starts={"omega": "10"})
+    assert agreed.run(0.1)["slow.speed"].y[0] == 10.0
+    with pytest.raises(
+        DriveHasFindings, match=r"(Fast|Slow): its speed is to start at .* makes it start at .* Enter one"
+    ):
+        geared(starts={"omega": "50"}, slow_starts={"omega": "12"}).run(0.1)
+
+
+def test_a_jump_of_an_imposed_speed_is_pointed_out():
+    d = pendel.Drive("Bench")
+    d.add("imposed_speed", "Dyno", profile=[("0", "0"), ("0.5", "0"), ("0.5", "100")])
+    assert any("Dyno jumps at 0.5 s" in f.sentence for f in d.check())
 
 
 def test_gear_losses_stay_on_the_driven_side_in_both_directions():

@@ -24,7 +24,6 @@ from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.simulate import prepare, signal_infos
 
 
-
 class LoopsPage(QWidget):
     """Choose a loop, a rule and a wish; see what follows; take the gains."""
 

@@ -17,7 +17,7 @@ from pendel.core.check import Examined, examine
 from pendel.core.drive import file
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
-from pendel.core.drive.findings import Finding
+from pendel.core.drive.findings import Finding, attention
 from pendel.core.errors import FileProblem, PendelError
 from pendel.core.runs import kept
 from pendel.core.runs.kept import KeptRun
@@ -83,6 +83,7 @@ class Session(QObject):
         self.selected_wire = ""
         self.runs: list[KeptRun] = []
         self.deep_findings: list[Finding] = []
+        self.run_findings: list[Finding] = []
         self.cursor_time: float | None = None
         self._autosave = single_shot(self, AUTOSAVE_AFTER_MS, self.autosave)
         self._deep = single_shot(self, DEEP_CHECK_AFTER_MS, self.check_deeply)
@@ -102,6 +103,7 @@ class Session(QObject):
         self.undo.clear()
         self.deep_findings = []
         self._ran = None
+        self.run_findings = []
         self.runs = self._load_runs()
         self.opened.emit()
         self.runs_changed.emit()
@@ -134,7 +136,7 @@ class Session(QObject):
 
     @property
     def findings(self) -> list[Finding]:
-        return [*self.examined.findings, *self.deep_findings]
+        return [*self.examined.findings, *self.deep_findings, *self.run_findings]
 
     def check_deeply(self) -> None:
         """Order the equations and judge the loops once the user pauses, in a thread of its own."""
@@ -207,12 +209,15 @@ class Session(QObject):
     def _load_runs(self) -> list[KeptRun]:
         if self.path is None or not self.runs_folder.is_dir():
             return []
+        # Slow to load, and not needed for a drive without kept runs.
+        from pendel.core.runs.simulate import reopen
+
         found = []
         for path in sorted(self.runs_folder.glob("run*.h5"), key=lambda p: p.stat().st_mtime)[-12:]:
             try:
-                found.append(kept.load(path))
-            except FileProblem:
-                continue
+                found.append(reopen(path))
+            except FileProblem as problem:
+                self.run_findings.append(attention(f"A kept run is left out. {problem}"))
         return found
 
     def next_run_number(self) -> int:

@@ -30,6 +30,8 @@ class Examined:
     settings: dict[str, float] = field(default_factory=dict)
     values: dict[str, dict[str, float]] = field(default_factory=dict)
     starts: dict[str, dict[str, float]] = field(default_factory=dict)
+    given_starts: set[str] = field(default_factory=set)
+    """``card.state`` of every starting value that was entered and does not follow from a default."""
     profiles: dict[str, tuple[list[float], list[float]]] = field(default_factory=dict)
 
     @property
@@ -190,6 +192,8 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
                     fault(f"{card.name}, {section} line {line + 1}: {sentence}", key, f"{section}:{line}")
                 )
         for state in kind.states:
+            if state.name in card.starts or (model and state.name in model.states):
+                result.given_starts.add(f"{key}.{state.name}")
             text = card.starts.get(state.name, model.states.get(state.name, "0") if model else "0")
             try:
                 result.starts[key][state.name] = value_in_field(text, state.unit, names)
@@ -226,11 +230,27 @@ def _profile(card: Card, key: str, unit_text: str, names: Names, result: Examine
                 )
             )
             return
+    if card.kind == "imposed_speed":
+        _jumps(card, key, times, levels, result)
     if not times:
         result.findings.append(
             attention(f"{card.name} has no profile yet and gives 0. Add corners.", key, "profile")
         )
     result.profiles[key] = (times, levels)
+
+
+def _jumps(card: Card, key: str, times: list[float], levels: list[float], result: Examined) -> None:
+    """An imposed speed that jumps needs infinite torque, which no run can show."""
+    for number in range(1, len(times)):
+        if times[number] == times[number - 1] and levels[number] != levels[number - 1]:
+            result.findings.append(
+                attention(
+                    f"{card.name} jumps at {number_text(times[number])} s: whatever inertia is on the shaft jumps with it, and the torque of the jump is not shown. "
+                    "Give the jump a slope, such as 1 ms.",
+                    key,
+                    f"profile:{number}",
+                )
+            )
 
 
 def end_exists(drive: Drive, kinds: dict[str, Kind], end: End) -> Link | None:

@@ -6,7 +6,7 @@ plus line and out at its minus line. A positive load torque or force brakes posi
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Set
 from dataclasses import dataclass, field
 
 import casadi as ca
@@ -28,6 +28,8 @@ class StateEntry:
     start: float
     helper: bool = False
     """Only named so that its derivative can be used; gives way first when states depend on each other."""
+    given: bool = False
+    """The starting value was entered, and holds against what other states would make of it."""
 
 
 @dataclass
@@ -103,10 +105,11 @@ class PartContext:
     """The view of one part on the `Network`."""
 
     def __init__(self, network: Network, card: str, *, pins: Mapping[str, list[Pin]], values: Mapping[str, float],
-                 starts: Mapping[str, float], choices: Mapping[str, str], profile: tuple[list[float], list[float]]):  # fmt: skip
+                 starts: Mapping[str, float], choices: Mapping[str, str], profile: tuple[list[float], list[float]],
+                 given_starts: Set[str] = frozenset()):  # fmt: skip
         self.network, self.card = network, card
         self._pins, self._values, self._starts = pins, values, starts
-        self._choices, self._profile = choices, profile
+        self._choices, self._profile, self._given = choices, profile, given_starts
 
     def key(self, name: str) -> str:
         return f"{self.card}.{name}"
@@ -144,7 +147,14 @@ class PartContext:
     def state(self, name: str, *, helper: bool = False) -> tuple[ca.SX, ca.SX]:
         """Symbol of a state and of its derivative."""
         key = self.key(name)
-        entry = StateEntry(key, ca.SX.sym(key), ca.SX.sym(f"der({key})"), self._starts.get(name, 0.0), helper)
+        entry = StateEntry(
+            key,
+            ca.SX.sym(key),
+            ca.SX.sym(f"der({key})"),
+            self._starts.get(name, 0.0),
+            helper,
+            key in self._given,
+        )
         self.network.states.append(entry)
         return entry.symbol, entry.derivative
 

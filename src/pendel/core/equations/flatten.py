@@ -40,7 +40,7 @@ def flatten(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Flat:
         card = drive.cards[key]
         values = kind.circuit(examined.values[key], card) if kind.circuit else examined.values[key]
         context = PartContext(
-            network, key, pins={name: pin for (c, name), pin in pins.items() if c == key}, values=values, starts=examined.starts[key],
+            network, key, pins={name: pin for (c, name), pin in pins.items() if c == key}, values=values, starts=examined.starts[key], given_starts=examined.given_starts,
             choices={c.name: kind.choice(card, c.name) for c in kind.choices}, profile=examined.profiles.get(key, ([], [])))  # fmt: skip
         kind.build(context)
     return Flat(network, control_deck(drive, examined, kinds))

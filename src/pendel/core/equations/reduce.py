@@ -39,6 +39,8 @@ class Explicit:
     rhs: ca.SX
     solved: dict[str, ca.SX]
     symbols: dict[str, ca.SX]
+    demoted: list[StateEntry] = field(default_factory=list)
+    """States that others fix; they have no derivative of their own."""
 
     def express(self, expression: ca.SX) -> ca.SX:
         """``expression`` in terms of remaining states, values, modes, inputs and time."""
@@ -79,6 +81,7 @@ class Reduction:
         for entry in network.states:
             self.symbols[entry.key] = entry.symbol
             self.symbols[entry.derivative.name()] = entry.derivative
+        self.demoted: list[StateEntry] = []
         self.open = set(network.unknowns) | {e.derivative.name() for e in network.states}
         self.order: list[tuple[str, ca.SX]] = []
         self.rng = np.random.default_rng(11)
@@ -251,6 +254,7 @@ class Reduction:
         for name in inside:
             derivative += ca.gradient(row.expression, self.states[name].symbol) * self.states[name].derivative
         entry = self.states.pop(key)
+        self.demoted.append(entry)
         rest = ca.substitute(row.expression, entry.symbol, ca.SX(0))
         self.settle(key, -rest / coefficient)
         self.rows.append(self.row(row.owner, self.carried(derivative)))
@@ -265,7 +269,7 @@ class Reduction:
         system = Explicit([], ca.SX(), {}, self.symbols)
         for name, solution in reversed(self.order):
             system.solved[name] = system.express(solution)
-        system.states = list(self.states.values())
+        system.states, system.demoted = list(self.states.values()), self.demoted
         system.rhs = ca.vertcat(*(system.express(e.derivative) for e in system.states))
         return system
 

@@ -15,6 +15,7 @@ from pendel.core.equations.friction import state_friction_laws
 from pendel.core.equations.reduce import Explicit, reduce
 from pendel.core.plant.compiler import FLAGS, build_library
 from pendel.core.plant.emit import Emitter
+from pendel.core.plant.starting import Starts, consistent_starts
 
 Doubles = np.ndarray
 LOOP_FLAGS = tuple("-O2" if f == "-O1" else f for f in FLAGS)
@@ -34,6 +35,7 @@ class Structure:
     exits: tuple[tuple[int, int, int], ...]
     hold_modes: tuple[int, ...]
     mode_starts: tuple[int, ...]
+    demoted_keys: tuple[str, ...]
     source: str
 
 
@@ -163,10 +165,14 @@ class PlantModel:
         ]
         held = ca.vertcat(*(e for _, e in holds))
         emitter.function("pd_hold", [("w", held), ("grad", ca.jacobian(held, x) if holds else ca.SX())])
+        demoted = ca.vertcat(*(self.system.solved[e.key] for e in self.system.demoted))
+        emitter.function(
+            "pd_demoted", [("y", demoted), ("jac", ca.jacobian(demoted, x) if demoted.numel() else ca.SX())]
+        )
         return Structure(
             tuple([e.key for e in self.system.states] + [s.name() for s in self.energy_symbols]), tuple(n.inputs), tuple(p.key for p in n.profiles),
             tuple(m.key for m in n.modes), tuple(n.parameters), tuple(self.signals), self.measured, tuple((k, a, b) for k, a, b, _ in self.guards),
-            tuple(k for k, _ in holds), tuple(m.start for m in n.modes), emitter.source())  # fmt: skip
+            tuple(k for k, _ in holds), tuple(m.start for m in n.modes), tuple(e.key for e in self.system.demoted), emitter.source())  # fmt: skip
 
     @property
     def parameters(self) -> Doubles:
@@ -174,8 +180,12 @@ class PlantModel:
 
     @property
     def starts(self) -> Doubles:
-        starts = {e.key: e.start for e in self.network.states}
-        return np.array([starts.get(key, 0.0) for key in self.structure.state_keys], dtype=float)
+        return self.starting.values
+
+    @cached_property
+    def starting(self) -> Starts:
+        """Starting values that agree with each other, and where what was entered does not."""
+        return consistent_starts(self)
 
     @property
     def mode_starts(self) -> Doubles:

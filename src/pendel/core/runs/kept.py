@@ -144,7 +144,7 @@ def facts(run: KeptRun) -> dict:
         "name": run.name, "tick_signals": run.tick_signals, "tick": run.tick, "delay": run.delay, "outcome": int(run.outcome), "message": run.message,
         "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "made": run.made,
         "infos": {k: [i.card, i.label, i.unit] for k, i in run.infos.items()},
-        "structure": {n: getattr(s, n) for n in ("state_keys", "commands", "profile_keys", "mode_keys", "parameter_keys", "signals", "measured", "exits", "hold_modes", "mode_starts")},
+        "structure": {n: getattr(s, n) for n in ("state_keys", "commands", "profile_keys", "mode_keys", "parameter_keys", "signals", "measured", "exits", "hold_modes", "mode_starts", "demoted_keys")},
     }  # fmt: skip
 
 
@@ -171,7 +171,9 @@ def tuples(value):
 
 
 def load(path: Path) -> KeptRun:
-    """Read a kept run.
+    """Read a kept run of this process's own making: the equations in it will be compiled as they stand.
+
+    A file from elsewhere is for `pendel.core.runs.simulate.reopen`, which trusts no code in it.
 
     Raises
     ------

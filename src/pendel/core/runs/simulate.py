@@ -5,19 +5,23 @@ from __future__ import annotations
 import re
 import time
 from dataclasses import dataclass
+from pathlib import Path
 
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import Examined, examine, signal_unit
 from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
 from pendel.core.drive.document import Drive, End
-from pendel.core.drive.file import to_text
+from pendel.core.drive.file import from_text, to_text
 from pendel.core.drive.findings import Finding, fault
 from pendel.core.equations.flatten import flatten
 from pendel.core.equations.reduce import EquationProblem
-from pendel.core.errors import DriveHasFindings
+from pendel.core.errors import DriveHasFindings, FileProblem, PendelError
 from pendel.core.plant.integrate import Outcome, Recorded, RunSettings, Watch, integrate
 from pendel.core.plant.model import PlantModel
+from pendel.core.plant.starting import Contradiction
+from pendel.core.quantities.units import figure
+from pendel.core.runs import kept
 from pendel.core.runs.kept import KeptRun, SignalInfo
 
 
@@ -53,7 +57,61 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
     except LoopWithoutDelay as problem:
         names = tuple(drive.cards[n].name for n in problem.names)
         raise DriveHasFindings([fault(str(LoopWithoutDelay(names)), problem.names[0])]) from problem
+    if model.starting.contradictions:
+        raise DriveHasFindings(contradicting_starts(drive, model.starting.contradictions))
     return Prepared(drive, examined, model, flat.deck)
+
+
+def contradicting_starts(drive: Drive, contradictions: tuple[Contradiction, ...]) -> list[Finding]:
+    found = []
+    for c in contradictions:
+        key, _, state = c.state.partition(".")
+        kind = kind_of(drive.cards[key])
+        assert isinstance(kind, Part)
+        declared = next(s for s in kind.states if s.name == state)
+        found.append(
+            fault(
+                f"{drive.cards[key].name}: its {declared.label} is to start at {figure(c.wanted, declared.unit)}, but what it is joined to makes it start at "
+                f"{figure(c.follows, declared.unit)}. Enter one of the two only.",
+                key,
+                f"start:{state}",
+            )
+        )
+    return found
+
+
+def reopen(path: Path) -> KeptRun:
+    """Read a kept run from disk. Its equations are stated anew from the drive inside it, so that no code in the file is ever run.
+
+    Raises
+    ------
+    FileProblem
+        when the file is damaged, or the equations of this version differ from those it was recorded with.
+    """
+    run = kept.load(path)
+    try:
+        structure = prepare(from_text(run.drive_text)).model.structure
+    except PendelError as problem:
+        raise FileProblem(str(path), f"the drive inside it cannot be read ({problem}).") from problem
+    width = (
+        1
+        + len(structure.state_keys)
+        + len(structure.commands)
+        + 2 * len(structure.profile_keys)
+        + len(structure.mode_keys)
+    )
+    known = run.structure
+    same = (known.state_keys, known.commands, known.profile_keys, known.mode_keys) == (
+        structure.state_keys, structure.commands, structure.profile_keys, structure.mode_keys)  # fmt: skip
+    if (
+        not same
+        or run.rows.ndim != 2
+        or run.rows.shape[1] != width
+        or len(run.parameters) != len(structure.parameter_keys)
+    ):
+        raise FileProblem(str(path), "the kept run was made by another version of Pendel. Run again.")
+    run.structure = structure
+    return run
 
 
 def equation_finding(drive: Drive, problem: EquationProblem) -> Finding:
