@@ -135,7 +135,7 @@ def window_times() -> None:
         window = MainWindow(QSettings(f"{folder}/s.ini", QSettings.Format.IniFormat))
         window.resize(1280, 800)
         window.show()
-        window.open_path(path)
+        window.files.open_path(path)
         window.show_page("Runs")
 
         def run() -> float:
@@ -212,7 +212,7 @@ from pendel.app.window import DEMO, MainWindow
 dress(application)
 window = MainWindow()
 window.show()
-window.open_path(DEMO)
+window.files.open_path(DEMO)
 application.processEvents()
 window.grab()
 print(time.perf_counter() - begun)

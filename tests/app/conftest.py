@@ -43,7 +43,7 @@ def window(application, questions, example_path, tmp_path):
     shutil.copy(example_path, path)
     made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
     made.show()
-    made.open_path(path)
+    made.files.open_path(path)
     QTest.qWait(50)
     yield made
     made.close()

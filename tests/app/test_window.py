@@ -277,7 +277,7 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
     assert page.strips.plots[2].viewRange()[0] == pytest.approx(wide, rel=0.05, abs=0.02)
     page.picture_button.click()
     assert not QGuiApplication.clipboard().image().isNull()
-    window.save_traces(str(tmp_path / "t.csv"))
+    window.exports.save_traces(str(tmp_path / "t.csv"))
     with (tmp_path / "t.csv").open() as stream:
         head = next(csv.reader(stream))
     assert "Run 1: time [s]" in head
@@ -419,10 +419,10 @@ def test_unsaved_changes_are_asked_for_once_and_the_file_reopens(window, questio
     window.close()
     assert window.isVisible()
     assert len(questions) == 1
-    assert window.save_drive()
+    assert window.files.save_drive()
     assert "unsaved" not in window.windowTitle()
     assert file.load(window.session.path).quantities["m_leaf"].text == "41 kg"
-    window.open_path(window.session.path)
+    window.files.open_path(window.session.path)
     assert len(questions) == 1
 
 
@@ -437,7 +437,7 @@ from pendel.app.window import MainWindow
 from pendel.core.drive import commands
 w = MainWindow(QSettings(sys.argv[2], QSettings.Format.IniFormat))
 w.show()
-w.open_path(Path(sys.argv[1]))
+w.files.open_path(Path(sys.argv[1]))
 w.session.do(commands.set_quantity(w.session.drive, "m_leaf", "77 kg"))
 QTest.qWait(2000)
 os.kill(os.getpid(), 9)
@@ -455,7 +455,7 @@ def test_after_a_kill_the_autosave_is_offered(window, questions, tmp_path):
     assert done.returncode == -9
     assert file.load(path).quantities["m_leaf"].text == "38 kg"
     questions.answers = [QMessageBox.StandardButton.Yes]
-    window.open_path(path)
+    window.files.open_path(path)
     assert "unsaved changes" in questions[-1]
     assert window.session.drive.quantities["m_leaf"].text == "77 kg"
     assert window.session.dirty
@@ -465,6 +465,6 @@ def test_a_damaged_file_gets_a_sentence_and_nothing_is_lost(window, questions, t
     bad = tmp_path / "bad.pendel"
     bad.write_text(file.to_text(window.session.drive)[:900])
     before = file.to_text(window.session.drive)
-    assert not window.open_path(bad)
+    assert not window.files.open_path(bad)
     assert "damaged" in questions[-1]
     assert file.to_text(window.session.drive) == before

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class ActionSpec:
-    """``does`` names a method of the window. An empty title makes a separator."""
+    """``does`` names a method of the window or of one of its members. An empty title makes a separator."""
 
     name: str
     title: str
@@ -24,15 +24,15 @@ def separator(menu: str) -> ActionSpec:
 
 
 ACTIONS = (
-    ActionSpec("new", "New drive", "File", "Ctrl+N", "new_drive"),
-    ActionSpec("open", "Open …", "File", "Ctrl+O", "open_drive"),
-    ActionSpec("demo", "Open the car door drive", "File", "", "open_demo"),
+    ActionSpec("new", "New drive", "File", "Ctrl+N", "files.new_drive"),
+    ActionSpec("open", "Open …", "File", "Ctrl+O", "files.open_drive"),
+    ActionSpec("demo", "Open the car door drive", "File", "", "files.open_demo"),
     ActionSpec("recent", "Open recent", "File", "", "recent"),
     separator("File"),
-    ActionSpec("save", "Save", "File", "Ctrl+S", "save_drive"),
-    ActionSpec("save_as", "Save as …", "File", "Ctrl+Shift+S", "save_drive_as"),
+    ActionSpec("save", "Save", "File", "Ctrl+S", "files.save_drive"),
+    ActionSpec("save_as", "Save as …", "File", "Ctrl+Shift+S", "files.save_drive_as"),
     separator("File"),
-    ActionSpec("save_traces", "Save traces …", "File", "Ctrl+E", "save_traces"),
+    ActionSpec("save_traces", "Save traces …", "File", "Ctrl+E", "exports.save_traces"),
     ActionSpec("save_c", "Save C …", "File", "", "save_c"),
     separator("File"),
     ActionSpec("quit", "Quit", "File", "Ctrl+Q", "close"),
@@ -54,11 +54,12 @@ ACTIONS = (
     ActionSpec("open_loop", "Open or close this loop", "Run", "Ctrl+L", "toggle_loop"),
     ActionSpec("ideal", "All sensors ideal", "Run", "Ctrl+I", "toggle_sensors"),
     separator("Run"),
-    ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", "copy_picture"),
-    ActionSpec("save_picture", "Save picture …", "Run", "", "save_picture"),
+    ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", "exports.copy_picture"),
+    ActionSpec("save_picture", "Save picture …", "Run", "", "exports.save_picture"),
     ActionSpec("tidy", "Tidy the sheet", "View", "T", "tidy"),
     ActionSpec("fit", "Fit", "View", "F", "fit"),
     ActionSpec("findings", "Findings", "View", "F8", "show_findings"),
+    ActionSpec("next_area", "Next area", "View", "F6", "next_area"),
     ActionSpec("about", "About Pendel", "Help", "", "about"),
 )
 ON_SHEET = frozenset({"add", "wire", "tap", "tidy", "fit"})

@@ -102,7 +102,7 @@ class DrivePage(QWidget):
             return (None, new) if new.port == SIGNALS else (new, end)
         if end.port == SIGNALS:
             signal = (
-                self.sheet._choose_signal(end.card, new, None)
+                self.sheet.wiring.choose_signal(end.card, new, None)
                 if new.card in self.session.drive.cards
                 else self._first_signal(end.card)
             )

@@ -50,11 +50,11 @@ def main(arguments: list[str] | None = None) -> int:
     keep_going(window)
     window.show()
     if options.file:
-        window.open_path(Path(options.file))
+        window.files.open_path(Path(options.file))
     elif options.demo:
-        window.open_path(DEMO)
+        window.files.open_path(DEMO)
     else:
-        window.offer_untitled_autosave()
+        window.files.offer_untitled_autosave()
     return application.exec()
 
 

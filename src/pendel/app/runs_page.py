@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtCore import QMimeData, QSize, Qt
+from PyQt6.QtCore import QMimeData, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QColor, QIcon, QPainter, QPen, QPixmap
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -126,6 +126,9 @@ def default_strips(session: Session) -> list[StripSpec]:
 
 
 class RunsPage(QWidget):
+    save_wanted = pyqtSignal()
+    picture_wanted = pyqtSignal()
+
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
         self.session = session
@@ -199,8 +202,8 @@ class RunsPage(QWidget):
         self.between.setVerticalSpacing(6)
         inside.addLayout(self.between)
         inside.addSpacing(8)
-        self.save_button = button("Save traces · CSV MAT HDF5", lambda: self.window().save_traces())
-        self.picture_button = button("Copy picture", self.strips_copy)
+        self.save_button = button("Save traces · CSV MAT HDF5", self.save_wanted.emit)
+        self.picture_button = button("Copy picture", self.picture_wanted.emit)
         inside.addWidget(self.save_button)
         inside.addWidget(self.picture_button)
         inside.addWidget(button("New strip", lambda: self.strips.put([], None)))
@@ -208,10 +211,6 @@ class RunsPage(QWidget):
         inside.addStretch(1)
         column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
         return side
-
-    def strips_copy(self) -> None:
-        self.strips.copy_picture()
-        self.window().say("The picture is on the clipboard.")
 
     def _opened(self) -> None:
         self.laid_out_for = ""

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QMimeData, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QGuiApplication, QImage, QPainter
+from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QImage, QPainter
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from pendel.app.look import colour, font, tokens, trace_colour
@@ -362,11 +362,6 @@ class Strips(pg.GraphicsLayoutWidget):
         self.render(painter, QRectF(0, 0, image.width(), image.height()), self.rect())
         painter.end()
         return image
-
-    def copy_picture(self) -> None:
-        clipboard = QGuiApplication.clipboard()
-        if clipboard is not None:
-            clipboard.setImage(self.picture())
 
 
 def stepped(t: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

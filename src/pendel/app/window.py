@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from pathlib import Path
+from operator import attrgetter
 
 from PyQt6.QtCore import QMimeData, QSettings, Qt
 from PyQt6.QtGui import (
@@ -11,13 +11,11 @@ from PyQt6.QtGui import (
     QCloseEvent,
     QGuiApplication,
     QKeySequence,
-    QPainter,
     QResizeEvent,
 )
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
-    QFileDialog,
     QHBoxLayout,
     QInputDialog,
     QLineEdit,
@@ -34,20 +32,21 @@ from PyQt6.QtWidgets import (
 from pendel import __version__
 from pendel.app.actions import ACTIONS, ON_SHEET
 from pendel.app.drive_page import DrivePage
+from pendel.app.exports import Exports
+from pendel.app.files import DriveFiles
 from pendel.app.foot import Foot
 from pendel.app.jobs import RunJobs
 from pendel.app.look import colour
 from pendel.app.run_bar import Mark, RunButton
-from pendel.app.session import DEMO, Session, autosave_path
+from pendel.app.session import Session
 from pendel.app.widgets import Elided, Field, button, label
-from pendel.core.drive import commands, file
-from pendel.core.drive.document import Drive, End, Wire
+from pendel.core.drive import commands
+from pendel.core.drive.document import End, Wire
 from pendel.core.drive.file import card_from_record, card_record
 from pendel.core.drive.findings import Finding, Severity
-from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.errors import DriveProblem
 
 CLIP_MIME = "application/x-pendel-cards"
-MOST_RECENT = 8
 
 
 class MainWindow(QMainWindow):
@@ -62,6 +61,8 @@ class MainWindow(QMainWindow):
         self.stack = QStackedWidget()
         self.show_after_run = False
         self._build_pages()
+        self.files = DriveFiles(self.session, self.settings, self._commit_editors, self)
+        self.exports = Exports(self.session, self, lambda: self.page("Runs"), self._picture_target)
         self._build_menus()
         body = QWidget()
         inside = QVBoxLayout(body)
@@ -109,6 +110,8 @@ class MainWindow(QMainWindow):
                 old.deleteLater()
             self.pages[name] = made
             if name == "Runs":
+                made.save_wanted.connect(self.exports.save_traces)
+                made.picture_wanted.connect(self.exports.copy_picture)
                 made.refresh()
         return self.pages[name]
 
@@ -165,7 +168,7 @@ class MainWindow(QMainWindow):
                 continue
             if spec.name == "recent":
                 self.recent_menu = menus[spec.menu].addMenu(spec.title)
-                self.recent_menu.aboutToShow.connect(self._fill_recent)
+                self.recent_menu.aboutToShow.connect(lambda: self.files.fill_recent(self.recent_menu))
                 continue
             action = QAction(spec.title, self)
             if spec.key:
@@ -173,7 +176,7 @@ class MainWindow(QMainWindow):
             if spec.name in ON_SHEET:
                 action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
                 self.drive_page.sheet.addAction(action)
-            action.triggered.connect(lambda _=False, does=spec.does: getattr(self, does)())
+            action.triggered.connect(lambda _=False, does=attrgetter(spec.does): does(self)())
             self.actions_by_name[spec.name] = action
             menus[spec.menu].addAction(action)
         for n, name in enumerate(self.pages):
@@ -204,7 +207,9 @@ class MainWindow(QMainWindow):
         self.jobs.ended.connect(self._run_ended)
         self.jobs.failed_at.connect(self._report)
         self.drive_page.spine.loop_wanted.connect(self._show_loop)
-        self.drive_page.sheet.said.connect(self.say)
+        for source in (self.drive_page.sheet, self.files, self.exports):
+            source.said.connect(self.say)
+        self.files.created.connect(lambda: self.show_page("Drive"))
 
     # showing -------------------------------------------------------------------
 
@@ -474,185 +479,41 @@ class MainWindow(QMainWindow):
             else "The sensors behave as they are again."
         )
 
-    # files ---------------------------------------------------------------------
+    # other ---------------------------------------------------------------------
 
-    def may_leave(self) -> bool:
-        """Ask once about unsaved changes; true when it is all right to go on."""
-        self._commit_editors()
-        if not self.session.dirty:
-            return True
-        answer = QMessageBox.question(self, "Unsaved changes", f"Save the changes to {self.session.drive.title}?",
-                                      QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.Save)  # fmt: skip
-        if answer == QMessageBox.StandardButton.Save:
-            return self.save_drive()
-        if answer == QMessageBox.StandardButton.Discard:
-            self.session.discard_autosave()
-            return True
-        return False
-
-    def new_drive(self) -> None:
-        if self.may_leave():
-            self.session.open(Drive(), None)
-            self.show_page("Drive")
-
-    def open_drive(self) -> None:
-        if self.may_leave():
-            path, _ = QFileDialog.getOpenFileName(
-                self,
-                "Open a drive",
-                str(self.session.path.parent) if self.session.path else "",
-                "Pendel drives (*.pendel);;All files (*)",
-            )
-            if path:
-                self.open_path(Path(path))
-
-    def open_demo(self) -> None:
-        if self.may_leave():
-            self.open_path(DEMO)
-
-    def open_path(self, path: Path) -> bool:
-        """Open a file; an autosave that is newer is offered. False, with a sentence, when it cannot be read."""
-        try:
-            drive = file.load(path)
-        except FileProblem as problem:
-            self._complain(problem)
-            return self._offer_autosave(path)
-        if not self._offer_autosave(path):
-            self.session.open(drive, path)
-        self._remember(path)
-        return True
-
-    def offer_untitled_autosave(self) -> None:
-        self._offer_autosave(None)
-
-    def _offer_autosave(self, path: Path | None) -> bool:
-        saved = autosave_path(path)
-        if not saved.exists():
-            return False
-        try:
-            drive = file.load(saved)
-        except FileProblem:
-            saved.unlink(missing_ok=True)
-            return False
-        name = path.name if path else "a drive that was never saved"
-        answer = QMessageBox.question(
-            self, "Autosave", f"Pendel ended before {name} was saved. Take up the unsaved changes?"
+    def next_area(self) -> None:
+        """Take the keyboard round: left column, sheet or plots, right column. On the sheet, Tab goes from card to card."""
+        shown = self.stack.currentWidget()
+        stops = [
+            w
+            for w in shown.findChildren(QWidget)
+            if w.isVisible() and w.focusPolicy() & Qt.FocusPolicy.TabFocus
+        ]
+        areas: dict[int, QWidget] = {}
+        columns = [
+            c
+            for c in shown.findChildren(QWidget)
+            if c.objectName() in ("side", "inspector") and c.isVisible()
+        ]
+        for stop in stops:
+            where = next((n for n, c in enumerate(columns) if c.isAncestorOf(stop)), -1)
+            areas.setdefault(where, stop)
+        order = [areas[k] for k in sorted(areas)]
+        focused = QApplication.focusWidget()
+        place = next(
+            (n for n, c in enumerate(columns) if focused is not None and c.isAncestorOf(focused)), -1
         )
-        if answer != QMessageBox.StandardButton.Yes:
-            saved.unlink(missing_ok=True)
-            return False
-        self.session.open(drive, path)
-        self.session.undo.resetClean()
-        self.session.file_changed.emit()
-        return True
+        here = sorted(areas).index(place) if place in areas else -1
+        if order:
+            order[(here + 1) % len(order)].setFocus(Qt.FocusReason.TabFocusReason)
 
-    def _complain(self, problem: FileProblem) -> None:
-        QMessageBox.warning(self, "File", str(problem))
-
-    def save_drive(self) -> bool:
-        self._commit_editors()
-        if self.session.path is None or self.session.path == DEMO:
-            return self.save_drive_as()
-        return self._save_to(self.session.path)
-
-    def save_drive_as(self) -> bool:
-        suggestion = self.session.path.name if self.session.path else "drive.pendel"
-        path, _ = QFileDialog.getSaveFileName(self, "Save the drive", suggestion, "Pendel drives (*.pendel)")
-        if not path:
-            return False
-        return self._save_to(Path(path).with_suffix(".pendel"))
-
-    def _save_to(self, path: Path) -> bool:
-        try:
-            self.session.save(path)
-        except FileProblem as problem:
-            self._complain(problem)
-            return False
-        self._remember(path)
-        self.say(f"Saved {path}.")
-        return True
-
-    def _remember(self, path: Path) -> None:
-        recent = [str(path), *(p for p in self._recent() if p != str(path))][:MOST_RECENT]
-        self.settings.setValue("recent", recent)
-
-    def _recent(self) -> list[str]:
-        stored = self.settings.value("recent") or []
-        return [stored] if isinstance(stored, str) else list(stored)
-
-    def _fill_recent(self) -> None:
-        self.recent_menu.clear()
-        for text in self._recent():
-            self.recent_menu.addAction(text, lambda p=text: self.may_leave() and self.open_path(Path(p)))
-        if self.recent_menu.isEmpty():
-            self.recent_menu.addAction("None yet").setEnabled(False)
-
-    def save_traces(self, path: str = "") -> None:
-        page = self.page("Runs")
-        runs = [r for r, _ in page.shown_runs()] or self.session.runs[-1:]
-        if not runs:
-            self.say("There is no run to save yet. Press Ctrl+R.")
-            return
-        path = (
-            path
-            or QFileDialog.getSaveFileName(
-                self, "Save traces", "traces.csv", "CSV (*.csv);;HDF5 (*.h5);;MAT (*.mat)"
-            )[0]
-        )
-        if not path:
-            return
-        from pendel.core.formats.traces import save_traces
-
-        keys = list(dict.fromkeys(s for spec in page.strips.specs for s in spec.signals)) or runs[0].keys
-        try:
-            save_traces(runs, keys, Path(path))
-        except FileProblem as problem:
-            self._complain(problem)
-            return
-        self.say(f"Saved {len(keys)} signals of {len(runs)} run{'s' if len(runs) > 1 else ''} to {path}.")
+    def _picture_target(self) -> QWidget:
+        if self.page_now == "Runs":
+            return self.page("Runs").strips
+        return self.drive_page.sheet if self.page_now == "Drive" else self.stack.currentWidget()
 
     def save_c(self) -> None:
         self.page("Firmware").save()
-
-    def copy_picture(self) -> None:
-        QGuiApplication.clipboard().setImage(self._picture())
-        self.say("The picture is on the clipboard.")
-
-    def _picture(self):
-        if self.page_now == "Runs":
-            return self.page("Runs").strips.picture()
-        target = self.drive_page.sheet if self.page_now == "Drive" else self.stack.currentWidget()
-        return target.grab().toImage()
-
-    def save_picture(self, path: str = "") -> None:
-        path = (
-            path
-            or QFileDialog.getSaveFileName(
-                self, "Save the picture", "picture.png", "PNG (*.png);;SVG (*.svg)"
-            )[0]
-        )
-        if not path:
-            return
-        if path.endswith(".svg"):
-            good = self._save_svg(path)
-        else:
-            good = self._picture().save(path if path.endswith(".png") else path + ".png")
-        self.say(f"Saved {path}." if good else f"{path} cannot be written. Choose another folder.")
-
-    def _save_svg(self, path: str) -> bool:
-        from PyQt6.QtSvg import QSvgGenerator
-
-        target = self.page("Runs").strips if self.page_now == "Runs" else self.drive_page.sheet
-        generator = QSvgGenerator()
-        generator.setFileName(path)
-        generator.setSize(target.size())
-        generator.setViewBox(target.rect())
-        painter = QPainter()
-        if not painter.begin(generator):
-            return False
-        target.render(painter)
-        painter.end()
-        return True
 
     def about(self) -> None:
         QMessageBox.about(
@@ -663,7 +524,7 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         assert event is not None
-        if not self.may_leave():
+        if not self.files.may_leave():
             event.ignore()
             return
         self.session.close()

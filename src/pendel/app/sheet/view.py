@@ -8,12 +8,11 @@ from PyQt6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
-    QPen,
     QResizeEvent,
     QShowEvent,
     QWheelEvent,
 )
-from PyQt6.QtWidgets import QGraphicsPathItem, QGraphicsScene, QGraphicsView, QMenu, QWidget
+from PyQt6.QtWidgets import QGraphicsScene, QGraphicsView, QMenu, QWidget
 
 from pendel.app import shown
 from pendel.app.look import colour
@@ -33,17 +32,16 @@ from pendel.app.sheet.geometry import (
 )
 from pendel.app.sheet.geometry import Link as Routed
 from pendel.app.sheet.items import BoundaryItem, CardFace, CardItem, WireItem
-from pendel.core.catalogue.declare import ANY, Deck, Kind, Link, Part
+from pendel.app.sheet.wiring import SIGNALS, WireDrawing
+from pendel.core.catalogue.declare import Deck, Kind, Link, Part
 from pendel.core.catalogue.index import kind_of
-from pendel.core.check import end_exists, fits, signal_unit
+from pendel.core.check import end_exists
 from pendel.core.drive import commands
 from pendel.core.drive.document import End, Wire
 from pendel.core.errors import DriveProblem
-from pendel.core.quantities.units import figure, unit
+from pendel.core.quantities.units import figure
 
 REACH = 9.0
-SIGNALS = "signals"
-"""Handle at a part's lower edge from which any of its signals can be taken."""
 
 
 class SheetView(QGraphicsView):
@@ -74,13 +72,9 @@ class SheetView(QGraphicsView):
         self._press: QPointF | None = None
         self._moving: dict[str, tuple[int, int]] = {}
         self._dragging = False
-        self._wire_from: End | None = None
-        self._wire_link: Link | None = None
-        self._ghost = QGraphicsPathItem()
-        self._ghost.setPen(QPen(colour("petrol"), 1.6, Qt.PenStyle.DashLine))
-        self._ghost.setZValue(5)
+        self.wiring = WireDrawing(self)
+        self._ghost = self.wiring.ghost
         self.sheet.addItem(self._ghost)
-        self._ghost.hide()
         self._band: QPointF | None = None
         self._late = single_shot(self, 0, self.sync)
         session.changed.connect(lambda _: self._late.start())
@@ -101,6 +95,9 @@ class SheetView(QGraphicsView):
         super().showEvent(event)
         self._for_runs.shown()
 
+    def redraw(self) -> None:
+        self._late.start()
+
     def kinds(self) -> dict[str, Kind]:
         found = {}
         for key, card in self.session.drive.cards.items():
@@ -118,6 +115,8 @@ class SheetView(QGraphicsView):
             k for k in self.cards if k not in kinds or drive.cards[k].kind != self.cards[k].face.kind
         ]:
             self.sheet.removeItem(self.cards.pop(key))
+        if self.wiring.start is not None and self.wiring.start.card not in kinds:
+            self.wiring.give_up()
         for key, kind in kinds.items():
             face = self._face(key, kind)
             if key not in self.cards:
@@ -258,7 +257,7 @@ class SheetView(QGraphicsView):
     def _show_selection(self) -> None:
         for key, item in self.cards.items():
             item.selected = key in self.session.selection
-            item.show_handles = item.selected or item.show_handles and self._wire_from is not None
+            item.show_handles = item.selected or item.show_handles and self.wiring.start is not None
         for key, wire in self.wires.items():
             wire.selected = key == self.session.selected_wire
         self.viewport().update()
@@ -333,7 +332,7 @@ class SheetView(QGraphicsView):
             and not adding
             and (self.cards[handle.card].show_handles or self.cards[handle.card].selected)
         ):
-            self._start_wire(handle)
+            self.wiring.begin(handle)
             return
         self._select_under(at, adding)
         if self.session.selection and self.card_at(at):
@@ -361,8 +360,8 @@ class SheetView(QGraphicsView):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         at = self.mapToScene(event.pos())
-        if self._wire_from is not None:
-            self._draw_ghost(at)
+        if self.wiring.start is not None:
+            self.wiring.draw(at)
         elif (
             self._moving
             and self._press is not None
@@ -408,8 +407,8 @@ class SheetView(QGraphicsView):
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         at = self.mapToScene(event.pos())
-        if self._wire_from is not None:
-            self._finish_wire(at, event.globalPosition().toPoint())
+        if self.wiring.start is not None:
+            self.wiring.finish(at, event.globalPosition().toPoint())
         elif self._dragging:
             self._dragging = False
             moved = {
@@ -429,107 +428,6 @@ class SheetView(QGraphicsView):
                 )
             self._ghost.hide()
         self._moving, self._press, self._band = {}, None, None
-
-    # wires -----------------------------------------------------------------------
-
-    def _start_wire(self, end: End) -> None:
-        self._wire_from = end
-        self._wire_link = (
-            Link.SIGNAL_OUT if end.port == SIGNALS else end_exists(self.session.drive, self.kinds(), end)
-        )
-        for key, item in self.cards.items():
-            item.show_handles = bool(self._partners(key))
-            item.lit = item.show_handles and key != end.card
-            item.update()
-        self._ghost.show()
-
-    def _partners(self, card: str) -> list[str]:
-        """Ports of a card that the wire being drawn could end at."""
-        if self._wire_from is None or self._wire_link is None or card == self._wire_from.card:
-            return []
-        kind = self.kinds().get(card)
-        if kind is None:
-            return []
-        fed = {str(w.b) for w in self.session.drive.wires.values()}
-        found = [
-            p.name
-            for p in kind.ports
-            if fits(self._wire_link, p.link) and not (p.link is Link.SIGNAL_IN and f"{card}.{p.name}" in fed)
-        ]
-        if self._wire_link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
-            found.append(SIGNALS)
-        return found
-
-    def _draw_ghost(self, at: QPointF) -> None:
-        assert self._wire_from is not None
-        start = self.cards[self._wire_from.card].handles[self._wire_from.port]
-        path = self._ghost.path()
-        path.clear()
-        path.moveTo(start)
-        middle = (start.x() + at.x()) / 2
-        for x, y in ((middle, start.y()), (middle, at.y()), (at.x(), at.y())):
-            path.lineTo(x, y)
-        self._ghost.setPath(path)
-
-    def _finish_wire(self, at: QPointF, where: QPoint) -> None:
-        start = self._wire_from
-        assert start is not None
-        handle = self.handle_at(at)
-        card = handle.card if handle and handle.card != start.card else self.card_at(at)
-        partners = self._partners(card) if card else []
-        target = (
-            End(card, handle.port)
-            if handle and card == handle.card and handle.port in partners
-            else End(card, partners[0])
-            if card and partners
-            else None
-        )
-        link = self._wire_link
-        self._wire_from = self._wire_link = None
-        self._ghost.hide()
-        for item in self.cards.values():
-            item.lit, item.show_handles = False, item.selected
-        if target is not None:
-            self.connect_ends(start, target, where)
-        elif card is None and (at - self.cards[start.card].handles[start.port]).manhattanLength() > 20:
-            self.search_wanted.emit(where, start if link else None)
-        elif card and card != start.card:
-            self.said.emit(f"{self.session.drive.cards[card].name} has no free port that fits this wire.")
-        self._late.start()
-
-    def connect_ends(self, a: End, b: End, where: QPoint | None = None) -> None:
-        """Add the wire; where a part offers several signals, the fitting one is taken or asked for."""
-        kinds = self.kinds()
-        if b.port == SIGNALS or (
-            b.port != SIGNALS and end_exists(self.session.drive, kinds, a) is Link.SIGNAL_IN
-        ):
-            a, b = b, a
-        if a.port == SIGNALS:
-            signal = self._choose_signal(a.card, b, where)
-            if signal is None:
-                return
-            a = End(a.card, signal)
-        self.session.do(commands.add_wire(self.session.drive, a, b))
-
-    def _choose_signal(self, card: str, target: End, where: QPoint | None) -> str | None:
-        kind = kind_of(self.session.drive.cards[card])
-        assert isinstance(kind, Part)
-        wanted = signal_unit(self.session.drive, target)
-        port = kind_of(self.session.drive.cards[target.card]).port(target.port)
-        if port and port.unit != ANY:
-            wanted = port.unit
-        fitting = [s for s in kind.signals if not wanted or unit(s.unit)[1] == unit(wanted)[1]] or list(
-            kind.signals
-        )
-        angles = [s for s in fitting if s.unit == wanted]
-        if wanted and angles:
-            return angles[0].name
-        if len(fitting) == 1 or where is None:
-            return fitting[0].name
-        menu = QMenu(self)
-        actions = {menu.addAction(f"{s.label}  ({s.unit})" if s.unit else s.label): s.name for s in fitting}
-        chosen = menu.exec(where)
-        return actions.get(chosen) if chosen else None
 
     # verbs -------------------------------------------------------------------------
 
@@ -604,8 +502,7 @@ class SheetView(QGraphicsView):
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
             self.delete_selection()
         elif event.key() == Qt.Key.Key_Escape:
-            self._wire_from = None
-            self._ghost.hide()
+            self.wiring.give_up()
             session.select([])
         elif event.key() in (Qt.Key.Key_Tab, Qt.Key.Key_Backtab) and session.drive.cards:
             keys = list(session.drive.cards)
