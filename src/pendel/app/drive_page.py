@@ -34,8 +34,16 @@ class DrivePage(QWidget):
         self.search = SearchLine(self.sheet)
         self.search.chosen.connect(self._add)
         self.sheet.search_wanted.connect(self.open_search)
+        self.sheet.edit_wanted.connect(self._edit)
         self.connect_to: End | None = None
         self.drop_at: QPoint | None = None
+
+    def _edit(self) -> None:
+        """From the selected card to its first value."""
+        first = next(iter(self.inspector.fields.values()), None)
+        if first is not None:
+            first.setFocus()
+            first.selectAll()
 
     def open_search(self, where: QPoint | None = None, end: End | None = None) -> None:
         """Open at the pointer; what is selected decides what comes first."""

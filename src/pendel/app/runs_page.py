@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import numpy as np
 from PyQt6.QtCore import QMimeData, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QBrush, QColor, QIcon, QPainter, QPen, QPixmap
+from PyQt6.QtGui import QBrush, QColor, QIcon, QKeySequence, QPainter, QPen, QPixmap, QShortcut
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QGridLayout,
@@ -128,6 +128,7 @@ def default_strips(session: Session) -> list[StripSpec]:
 class RunsPage(QWidget):
     save_wanted = pyqtSignal()
     picture_wanted = pyqtSignal()
+    said = pyqtSignal(str)
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
@@ -167,6 +168,12 @@ class RunsPage(QWidget):
         self.list.itemChanged.connect(self._ticked)
         self.list.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.list.customContextMenuRequested.connect(self._run_menu)
+        QShortcut(
+            QKeySequence.StandardKey.Delete,
+            self.list,
+            self._delete_current,
+            context=Qt.ShortcutContext.WidgetShortcut,
+        )
         inside.addWidget(self.list)
         inside.addWidget(rule())
         self.find = QLineEdit()
@@ -274,6 +281,21 @@ class RunsPage(QWidget):
         menu.addAction("Delete this run", lambda: self.session.remove_run(run))
         menu.exec(self.list.mapToGlobal(at))
 
+    def current_run(self) -> KeptRun | None:
+        item = self.list.currentItem()
+        name = item.data(Qt.ItemDataRole.UserRole) if item else None
+        return next((r for r in self.session.runs if r.name == name), None)
+
+    def rename_current(self) -> None:
+        run = self.current_run()
+        if run is not None:
+            self._rename(run)
+
+    def _delete_current(self) -> None:
+        run = self.current_run()
+        if run is not None:
+            self.session.remove_run(run)
+
     def _only(self, name: str) -> None:
         self.ticked = [name]
         self._fill_list()
@@ -287,7 +309,7 @@ class RunsPage(QWidget):
             try:
                 self.session.relabel_run(run, text.strip())
             except FileProblem as problem:
-                self.window().say(str(problem))
+                self.said.emit(str(problem))
             self._fill_list()
 
     def shown_runs(self) -> list[tuple[KeptRun, str]]:

@@ -45,10 +45,11 @@ def matches(text: str, link: Link | None) -> list[Match]:
         score = 10.0 * sum(kind.title.lower().startswith(w) for w in words) + 4.0 * sum(
             w in kind.title.lower() for w in words
         )
+        score += 3.0 * sum(w in kind.keywords.lower().split() for w in words)
         port = next((p.name for p in kind.ports if link is not None and fits(link, p.link)), "")
         if not port and link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
             port = "signals"
-        score += 6.0 if port else 0.0
+        score += 12.0 if port else 0.0
         found.append(Match(kind, score - place * 0.01, port))
     return sorted(found, key=lambda m: -m.score)
 

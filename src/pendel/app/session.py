@@ -87,8 +87,11 @@ class Session(QObject):
         self.cursor_time: float | None = None
         self._autosave = single_shot(self, AUTOSAVE_AFTER_MS, self.autosave)
         self._deep = single_shot(self, DEEP_CHECK_AFTER_MS, self.check_deeply)
-        self.undo.cleanChanged.connect(lambda _: self.file_changed.emit())
+        self.undo.cleanChanged.connect(self._clean_changed)
         self._adopt(Drive())
+
+    def _clean_changed(self) -> None:
+        self.file_changed.emit()
 
     def _adopt(self, drive: Drive) -> None:
         self.drive = drive

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QVBoxLayout, QWidg
 from pendel.app import shown
 from pendel.app.look import colour, font
 from pendel.app.session import Lazily, Session, single_shot
+from pendel.app.tap_list import TapList
 from pendel.app.widgets import Elided, Field, button, clear, column, label, row, rule, scrolled
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
@@ -90,8 +91,17 @@ class LoopRow(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         self.clicked.emit()
 
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space, Qt.Key.Key_Enter):
+            self.clicked.emit()
+        else:
+            super().keyPressEvent(event)
+
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
+        if self.hasFocus():
+            painter.setPen(QPen(colour("petrol"), 1.2))
+            painter.drawRoundedRect(QRectF(0.5, 0.5, self.width() - 1, 35), 3, 3)
         painter.fillRect(QRectF(8, 5, 8, 25), colour(self.role))
         painter.setFont(font(12))
         painter.setPen(colour("ink"))
@@ -122,6 +132,7 @@ class Spine(QWidget):
     """Energy path, loops and quantities of the open drive. A click selects everywhere."""
 
     loop_wanted = pyqtSignal(str)
+    said = pyqtSignal(str)
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
@@ -152,6 +163,9 @@ class Spine(QWidget):
         body.addLayout(self.quantity_box)
         self.adder = button("Add a quantity …", self.add_quantity, "link")
         body.addWidget(self.adder)
+        self.taps = TapList(session)
+        self.taps.said.connect(self.said)
+        body.addWidget(self.taps)
         body.addStretch(1)
         column(self, (0, 0, 0, 0)).addWidget(scrolled(inner))
         self._late = single_shot(self, 0, self.refresh)
@@ -203,6 +217,7 @@ class Spine(QWidget):
         self._refresh_path()
         self._refresh_loops()
         self._refresh_quantities()
+        self.taps.refresh()
 
     def _refresh_path(self) -> None:
         drive = self.session.drive
@@ -322,7 +337,7 @@ class Spine(QWidget):
         try:
             self.session.do(commands.set_quantity(self.session.drive, name, value or "0"))
         except DriveProblem as problem:
-            self.window().say(str(problem))
+            self.said.emit(str(problem))
 
     def rename_quantity(self, name: str, new: str | None = None) -> None:
         if new is None:
@@ -334,7 +349,7 @@ class Spine(QWidget):
         try:
             self.session.do(commands.rename_quantity(self.session.drive, name, new))
         except DriveProblem as problem:
-            self.window().say(str(problem))
+            self.said.emit(str(problem))
 
     def note_quantity(self, name: str) -> None:
         quantity = self.session.drive.quantities[name]

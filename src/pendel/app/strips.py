@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QMimeData, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QImage, QPainter
+from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QImage, QKeyEvent, QPainter
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from pendel.app.look import colour, font, tokens, trace_colour
@@ -116,6 +116,8 @@ class Strips(pg.GraphicsLayoutWidget):
         super().__init__(parent)
         self.setBackground(tokens().paper)
         self.setAcceptDrops(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setToolTip("← → move cursor 2, with Shift cursor 1; + − zoom, F fits")
         self.setAccessibleName("Strips")
         self.specs: list[StripSpec] = []
         self.plots: list[pg.PlotItem] = []
@@ -284,6 +286,26 @@ class Strips(pg.GraphicsLayoutWidget):
         for pair in self.cursors:
             pair[which].setValue(value)
         self.cursors_moved.emit(*self.times)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Arrows move cursor 2, with Shift cursor 1; + and − zoom in time, F fits."""
+        assert event is not None
+        if not self.plots:
+            return
+        low, high = self.plots[0].vb.viewRange()[0]
+        key = event.key()
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            which = 0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
+            step = (high - low) / 200 * (1 if key == Qt.Key.Key_Right else -1)
+            self._cursor_moved(which, min(high, max(low, self.times[which] + step)))
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
+            half = (high - low) / 2 * (0.5 if key == Qt.Key.Key_Plus else 2.0)
+            middle = self.times[1] if low <= self.times[1] <= high else (low + high) / 2
+            self.plots[0].setXRange(middle - half, middle + half, padding=0)
+        elif key == Qt.Key.Key_F:
+            self.fit()
+        else:
+            super().keyPressEvent(event)
 
     def set_cursors(self, a: float, b: float) -> None:
         for which, value in enumerate((a, b)):

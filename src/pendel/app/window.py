@@ -39,12 +39,13 @@ from pendel.app.jobs import RunJobs
 from pendel.app.look import colour
 from pendel.app.run_bar import Mark, RunButton
 from pendel.app.session import Session
+from pendel.app.tap_list import TapRow
 from pendel.app.widgets import Elided, Field, button, label
 from pendel.core.drive import commands
 from pendel.core.drive.document import End, Wire
 from pendel.core.drive.file import card_from_record, card_record
 from pendel.core.drive.findings import Finding, Severity
-from pendel.core.errors import DriveProblem
+from pendel.core.errors import DriveProblem, PendelError
 
 CLIP_MIME = "application/x-pendel-cards"
 
@@ -111,6 +112,7 @@ class MainWindow(QMainWindow):
             self.pages[name] = made
             if name == "Runs":
                 made.save_wanted.connect(self.exports.save_traces)
+                made.said.connect(self.say)
                 made.picture_wanted.connect(self.exports.copy_picture)
                 made.refresh()
         return self.pages[name]
@@ -207,7 +209,7 @@ class MainWindow(QMainWindow):
         self.jobs.ended.connect(self._run_ended)
         self.jobs.failed_at.connect(self._report)
         self.drive_page.spine.loop_wanted.connect(self._show_loop)
-        for source in (self.drive_page.sheet, self.files, self.exports):
+        for source in (self.drive_page.sheet, self.drive_page.spine, self.files, self.exports):
             source.said.connect(self.say)
         self.files.created.connect(lambda: self.show_page("Drive"))
 
@@ -249,7 +251,7 @@ class MainWindow(QMainWindow):
         redo.setEnabled(stack.canRedo())
         redo.setText(f"Redo {stack.redoText()[:1].lower()}{stack.redoText()[1:]}".strip())
         chosen = bool(self.session.selection)
-        for name in ("cut", "copy", "duplicate", "rename"):
+        for name in ("cut", "copy", "duplicate"):
             self.actions_by_name[name].setEnabled(chosen)
         self.actions_by_name["delete"].setEnabled(chosen or bool(self.session.selected_wire))
         self.actions_by_name["tap"].setEnabled(self._signal_to_tap() is not None)
@@ -366,7 +368,16 @@ class MainWindow(QMainWindow):
             self.page("Runs").strips.fit()
 
     def rename(self) -> None:
-        if self.session.selection:
+        """The quantity being edited or the tap in focus, else the selected card."""
+        focused = QApplication.focusWidget()
+        quantity = next((n for n, f in self.drive_page.spine.fields.items() if f is focused), None)
+        if quantity is not None:
+            self.drive_page.spine.rename_quantity(quantity)
+        elif isinstance(focused, TapRow):
+            focused.rename_wanted.emit()
+        elif self.page_now == "Runs":
+            self.page("Runs").rename_current()
+        elif self.session.selection:
             self.drive_page.inspector.name_field.setFocus()
             self.drive_page.inspector.name_field.selectAll()
 
@@ -406,9 +417,13 @@ class MainWindow(QMainWindow):
         mime = QGuiApplication.clipboard().mimeData()
         if mime is None or not mime.hasFormat(CLIP_MIME):
             return
-        record = json.loads(bytes(mime.data(CLIP_MIME).data()))
-        cards = {k: card_from_record(c) for k, c in record["cards"].items()}
-        wires = tuple(Wire(End.parse(a), End.parse(b)) for a, b in record["wires"])
+        try:
+            record = json.loads(bytes(mime.data(CLIP_MIME).data()))
+            cards = {k: card_from_record(c) for k, c in record["cards"].items()}
+            wires = tuple(Wire(End.parse(a), End.parse(b)) for a, b in record["wires"])
+        except (PendelError, ArithmeticError, AttributeError, LookupError, TypeError, ValueError):
+            self.say("What is on the clipboard cannot be pasted here. Copy cards of a drive first.")
+            return
         command, new = commands.paste_cards(self.session.drive, commands.Clip(cards, wires))
         self.session.do(command)
         self.session.select(new)

@@ -50,6 +50,7 @@ class SheetView(QGraphicsView):
     search_wanted = pyqtSignal(QPoint, object)
     """Where on the screen to open the search line, and the end a new card should connect to (or None)."""
     said = pyqtSignal(str)
+    edit_wanted = pyqtSignal()
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
@@ -504,6 +505,8 @@ class SheetView(QGraphicsView):
         elif event.key() == Qt.Key.Key_Escape:
             self.wiring.give_up()
             session.select([])
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and session.selection:
+            self.edit_wanted.emit()
         elif event.key() in (Qt.Key.Key_Tab, Qt.Key.Key_Backtab) and session.drive.cards:
             keys = list(session.drive.cards)
             here = keys.index(session.selection[0]) if session.selection else -1

@@ -269,6 +269,16 @@ def remove_tap(drive: Drive, name: str) -> Command:
     return Command(f"Delete tap {name}", tuple(removed(drive, "taps", [name])))
 
 
+def rename_tap(drive: Drive, old: str, new: str) -> Command:
+    check_name(new)
+    if new in drive.taps:
+        raise DriveProblem(f"A tap is called {new} already. Choose a different name.")
+    at, end = list(drive.taps).index(old), drive.taps[old]
+    return Command(
+        f"Rename tap {old}", (Change("taps", old, end, None, at), Change("taps", new, None, end, at))
+    )
+
+
 def copy_cards(drive: Drive, cards: Iterable[str], offset: int = 8) -> tuple[Command, list[str]]:
     """Copies of cards with the wires among them; returns the command and the new ids."""
     return paste_cards(drive, clip(drive, cards), offset)

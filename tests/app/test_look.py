@@ -1,0 +1,100 @@
+"""What can be read: contrast of both variants, no cut text at the sizes we promise, names for everything."""
+
+import pytest
+from PyQt6.QtCore import QSize
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLineEdit, QSlider
+
+from pendel.app.look import DARK, LIGHT, dress
+from pendel.app.widgets import Elided
+
+from .conftest import finish
+
+
+def luminance(colour: str) -> float:
+    """Relative luminance: Web Content Accessibility Guidelines 2.2, definition of relative luminance."""
+    parts = [int(colour[k : k + 2], 16) / 255 for k in (1, 3, 5)]
+    linear = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in parts]
+    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+
+def contrast(a: str, b: str) -> float:
+    high, low = sorted((luminance(a), luminance(b)), reverse=True)
+    return (high + 0.05) / (low + 0.05)
+
+
+@pytest.mark.parametrize("t", [LIGHT, DARK], ids=["light", "dark"])
+def test_text_and_traces_stand_out_from_their_grounds(t):
+    # WCAG 2.2, 1.4.3: text 4.5; 1.4.11: graphics 3. Okabe-Ito's lighter shades fall below 3 on white;
+    # traces carry their names too, so there 2 is asked for.
+    for ground in (t.paper, t.side, t.card, t.bar):
+        assert contrast(t.ink, ground) >= 7
+        assert contrast(t.muted, ground) >= 4.5
+    for text, ground in (
+        (t.petrol, t.card),
+        (t.on_petrol, t.petrol),
+        (t.brass_text, t.card),
+        (t.brass_text, t.brass_tint),
+        (t.brick, t.card),
+        (t.moss, t.card),
+    ):
+        assert contrast(text, ground) >= 4.4
+    assert min(contrast(shade, t.plot) for shade in t.traces) >= 2
+    assert min(contrast(shade, t.plot) for shade in (t.strong, t.traces[0], t.traces[1])) >= 3.5
+
+
+def cut_texts(page) -> list[str]:
+    found = []
+    for widget in page.findChildren(QLabel) + page.findChildren(QAbstractButton):
+        if (
+            not widget.isVisible()
+            or isinstance(widget, Elided)
+            or not widget.text()
+            or isinstance(widget, QCheckBox)
+        ):
+            continue
+        if isinstance(widget, QLabel) and (
+            widget.wordWrap() or not widget.visibleRegion().boundingRect().width()
+        ):
+            continue
+        needed = max(widget.fontMetrics().horizontalAdvance(line) for line in widget.text().splitlines())
+        if needed > widget.width() + 1:
+            found.append(widget.text())
+    return found
+
+
+@pytest.mark.parametrize("size", [(1280, 800), (1280, 720), (1920, 1080)])
+def test_no_text_is_cut_and_every_control_has_a_name(window, size):
+    window.resize(QSize(*size))
+    window.start_run()
+    finish(window)
+    for name in ("Drive", "Runs", "Loops", "Firmware"):
+        window.show_page(name)
+        QTest.qWait(400 if name == "Loops" else 60)
+        page = window.page(name)
+        assert cut_texts(page) == []
+        assert page.minimumSizeHint().width() <= 1280
+        for kind in (QLineEdit, QComboBox, QSlider):
+            for control in page.findChildren(kind):
+                inside_editor = control.objectName().startswith("qt_") or control.parent().inherits(
+                    "QComboBox"
+                )
+                assert inside_editor or control.accessibleName() or control.toolTip(), (name, control)
+
+
+def test_the_dark_variant_paints_every_page_dark(application, window):
+    dress(application, DARK)
+    try:
+        for name in ("Drive", "Runs", "Loops", "Firmware"):
+            window.pages[name].setStyleSheet("")
+            window.show_page(name)
+            QTest.qWait(60)
+            image = window.page(name).grab().toImage()
+            points = [
+                image.pixelColor(x, y).lightness()
+                for x in range(4, image.width(), image.width() // 12)
+                for y in range(4, image.height(), image.height() // 12)
+            ]
+            assert sorted(points)[len(points) // 2] < 90, name
+    finally:
+        dress(application, LIGHT)

@@ -1,0 +1,223 @@
+"""The sheet by keyboard and by its menus, the search line, taps."""
+
+import json
+
+import pytest
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer
+from PyQt6.QtGui import QContextMenuEvent, QGuiApplication
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QInputDialog, QMenu
+
+from pendel.app.search_line import matches
+from pendel.app.window import CLIP_MIME
+from pendel.core.catalogue.declare import Link
+from pendel.core.catalogue.index import kinds
+from pendel.core.drive import commands
+from pendel.core.drive.document import End
+
+from .test_window import LEFT, card_point, click_card, drag, on_sheet, type_into
+
+
+@pytest.mark.parametrize(
+    ("text", "link", "first"),
+    [
+        ("inert", Link.SHAFT, "inertia"),
+        ("pi", Link.SIGNAL_OUT, "pi"),
+        ("pid", None, "pid"),
+        ("gear", None, "gear"),
+        ("h-bridge", None, "four_quadrant_bridge"),
+        ("friction", Link.ROD, "rail_friction"),
+        ("friction", Link.SHAFT, "friction"),
+        ("test bench", Link.SHAFT, "imposed_speed"),
+    ],
+)
+def test_search_puts_first_what_is_meant_and_fits(text, link, first):
+    assert matches(text, link)[0].kind.id == first
+
+
+def test_every_kind_is_found_by_its_own_title():
+    for kind in kinds().values():
+        assert kind.id in [m.kind.id for m in matches(kind.title, None)[:3]]
+
+
+def test_the_search_line_by_keyboard(window):
+    sheet, search = window.drive_page.sheet, window.drive_page.search
+    before = set(window.session.drive.cards)
+    sheet.setFocus()
+    QTest.keyClick(sheet, Qt.Key.Key_A)
+    QTest.keyClicks(search.line, "no such thing")
+    QTest.keyClick(search.line, Qt.Key.Key_Return)
+    assert search.isVisible()
+    assert set(window.session.drive.cards) == before
+    search.line.clear()
+    QTest.keyClicks(search.line, "load")
+    QTest.keyClick(search.line, Qt.Key.Key_Down)
+    wanted = search.list.item(1).data(Qt.ItemDataRole.UserRole).kind.id
+    QTest.keyClick(search.line, Qt.Key.Key_Return)
+    (new,) = set(window.session.drive.cards) - before
+    assert window.session.drive.cards[new].kind == wanted
+    QTest.keyClick(sheet, Qt.Key.Key_A)
+    QTest.keyClick(search.line, Qt.Key.Key_Escape)
+    assert not search.isVisible()
+    assert sheet.hasFocus()
+
+
+def test_cards_are_walked_nudged_and_edited_by_keys(window):
+    session, sheet = window.session, window.drive_page.sheet
+    sheet.setFocus()
+    keys = list(session.drive.cards)
+    QTest.keyClick(sheet, Qt.Key.Key_Tab)
+    QTest.keyClick(sheet, Qt.Key.Key_Tab)
+    assert session.selection == [keys[1]]
+    QTest.keyClick(sheet, Qt.Key.Key_Backtab)
+    assert session.selection == [keys[0]]
+    x = session.drive.cards[keys[0]].x
+    steps = session.undo.count()
+    for _ in range(3):
+        QTest.keyClick(sheet, Qt.Key.Key_Right)
+    assert session.drive.cards[keys[0]].x == x + 6
+    assert session.undo.count() == steps + 1
+    QTest.qWait(30)
+    QTest.keyClick(sheet, Qt.Key.Key_Return)
+    assert QApplication.focusWidget() in window.drive_page.inspector.fields.values()
+    QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Escape)
+    sheet.setFocus()
+    QTest.keyClick(sheet, Qt.Key.Key_Escape)
+    assert session.selection == []
+    QTest.qWait(30)
+    seen = set()
+    for _ in range(6):
+        window.actions_by_name["next_area"].trigger()
+        focused = QApplication.focusWidget()
+        seen.add(
+            next(
+                n
+                for n in ("spine", "sheet", "inspector")
+                if getattr(window.drive_page, n).isAncestorOf(focused)
+                or getattr(window.drive_page, n) is focused
+            )
+        )
+    assert seen == {"spine", "sheet", "inspector"}
+
+
+def test_a_wire_is_chosen_from_lists(window, application):
+    session = window.session
+    session.do(commands.remove_wires(session.drive, ["travel_speed.out -> speed_pi.actual"]))
+    click_card(window, "travel_speed")
+
+    def answer():
+        dialog = application.activeModalWidget()
+        assert isinstance(dialog, QDialog)
+        start, target = dialog.findChildren(QComboBox)
+        start.setCurrentIndex(start.findText("Travel speed: Output"))
+        place = next(k for k in range(target.count()) if target.itemText(k).startswith("Speed PI: Actual"))
+        target.setCurrentIndex(place)
+        assert all("Travel speed" not in target.itemText(k) for k in range(target.count()))
+        dialog.accept()
+
+    QTimer.singleShot(50, answer)
+    QTest.keyClick(window.drive_page.sheet, Qt.Key.Key_W)
+    assert "travel_speed.out -> speed_pi.actual" in session.drive.wires
+
+
+def test_a_wire_dropped_on_the_sheet_asks_what_to_add_there(window):
+    session, sheet = window.session, window.drive_page.sheet
+    click_card(window, "travel_plan")
+    item = sheet.cards["travel_plan"]
+    start = item.handles["speed"] if "speed" in item.handles else next(iter(item.handles.values()))
+    drag(window, start, item.pos() + QPointF(-160, 40))
+    search = window.drive_page.search
+    assert search.isVisible()
+    QTest.keyClicks(search.line, "gain")
+    QTest.keyClick(search.line, Qt.Key.Key_Return)
+    assert any(w.a.card == "travel_plan" and w.b.card == "gain" for w in session.drive.wires.values())
+
+
+def test_escape_and_undo_end_a_wire_being_drawn(window):
+    session, sheet = window.session, window.drive_page.sheet
+    session.do(commands.add_card(session.drive, "inertia", "Spare", 2, 40))
+    QTest.qWait(30)
+    click_card(window, "spare")
+    port, start = sheet.viewport(), on_sheet(window, sheet.cards["spare"].handles["a"])
+    for end in (lambda: QTest.keyClick(sheet, Qt.Key.Key_Escape), window.undo):
+        session.select(["spare"])
+        QTest.mousePress(port, LEFT, Qt.KeyboardModifier.NoModifier, start)
+        QTest.mouseMove(port, start + QPoint(40, 30))
+        assert sheet.wiring.start is not None
+        end()
+        QTest.qWait(30)
+        assert sheet.wiring.start is None
+        assert not any(item.lit for item in sheet.cards.values())
+        QTest.mouseRelease(port, LEFT, Qt.KeyboardModifier.NoModifier, start)
+
+
+def test_cards_are_chosen_with_a_band_and_with_shift(window):
+    session, sheet = window.session, window.drive_page.sheet
+    boxes = sheet.boxes()
+    first, second = boxes["supply"], boxes["bridge"]
+    drag(
+        window, QPointF(first.x - 10, first.y - 8), QPointF(second.x + second.w + 8, second.y + second.h + 4)
+    )
+    assert set(session.selection) == {"supply", "bridge"}
+    QTest.mouseClick(
+        sheet.viewport(),
+        LEFT,
+        Qt.KeyboardModifier.ShiftModifier,
+        on_sheet(window, card_point(window, "bridge")),
+    )
+    assert session.selection == ["supply"]
+
+
+def test_the_menu_of_a_card_offers_what_applies(window, monkeypatch):
+    offered = []
+    monkeypatch.setattr(QMenu, "exec", lambda menu, *_: offered.append([a.text() for a in menu.actions()]))
+    sheet = window.drive_page.sheet
+    click_card(window, "speed_pi")
+    at = on_sheet(window, card_point(window, "speed_pi"))
+    sheet.contextMenuEvent(QContextMenuEvent(QContextMenuEvent.Reason.Mouse, at, sheet.mapToGlobal(at)))
+    assert "Open or close this loop" in offered[0]
+    window.session.select([])
+    sheet.contextMenuEvent(QContextMenuEvent(QContextMenuEvent.Reason.Mouse, QPoint(3, 3), QPoint(3, 3)))
+    assert [t.split(" …")[0] for t in offered[1]] == ["Add a part or block", "Tidy the sheet"]
+
+
+def test_taps_are_listed_selected_renamed_and_taken_off(window, monkeypatch):
+    session, taps = window.session, window.drive_page.spine.taps
+    QTest.qWait(30)
+    assert list(taps.rows) == list(session.drive.taps)
+    QTest.mouseClick(taps.rows["i_set"], LEFT)
+    assert session.drive.wires[session.selected_wire].a == session.drive.taps["i_set"]
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("i_wanted", True))
+    taps.rows["i_set"].setFocus()
+    window.actions_by_name["rename"].trigger()
+    assert "i_wanted" in session.drive.taps
+    QTest.qWait(30)
+    QTest.keyClick(taps.rows["i_wanted"], Qt.Key.Key_Delete)
+    assert "i_wanted" not in session.drive.taps
+    window.undo()
+    window.undo()
+    assert session.drive.taps["i_set"] == End("speed_pi", "out")
+    click_card(window, "gear")
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("no good name", True))
+    QTest.keyClick(window.drive_page.sheet, Qt.Key.Key_P)
+    assert "no good name" in window.foot.said.whole
+
+
+def test_quantities_are_renamed_with_f2_and_from_another_window_garbage_is_not_pasted(window, monkeypatch):
+    spine = window.drive_page.spine
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("K_speed", True))
+    QTest.qWait(30)
+    spine.fields["K_p"].setFocus()
+    window.actions_by_name["rename"].trigger()
+    assert window.session.drive.cards["speed_pi"].values["K_p"] == "K_speed"
+    type_into(spine.fields["U_link"], "52 V")
+    assert window.session.examined.quantities["U_link"] == 52.0
+    before = dict(window.session.drive.cards)
+    for data in (b"\xff\x00", b"[]", json.dumps({"cards": {"x": {"kind": 3}}, "wires": []}).encode()):
+        mime = QMimeData()
+        mime.setData(CLIP_MIME, data)
+        QGuiApplication.clipboard().setMimeData(mime)
+        window.drive_page.sheet.setFocus()
+        window.actions_by_name["paste"].trigger()
+        assert "cannot be pasted" in window.foot.said.whole
+    assert dict(window.session.drive.cards) == before
