@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from enum import Enum
+from functools import cached_property
 
 from pendel.core.controllers.language import Update, read_update
 from pendel.core.errors import PendelError
@@ -71,6 +73,11 @@ class ControlDeck:
     commands: dict[str, str]
     """Plant inputs and the block signal that feeds each."""
 
+    @cached_property
+    def steps(self) -> tuple[Step, ...]:
+        """The calls of a tick, in order."""
+        return running_steps(self.blocks)
+
     @property
     def signals(self) -> list[str]:
         return [f"{b.name}.{port}" for b in self.blocks for port in b.outputs]
@@ -88,8 +95,35 @@ class ControlDeck:
         return next(b for b in self.blocks if b.name == name)
 
 
-def in_running_order(blocks: list[BlockInstance]) -> tuple[BlockInstance, ...]:
-    """Sort so that every block runs after those it reads within the tick; sensors first, else as drawn.
+class Part(Enum):
+    """What of a block runs: all of it, or where a loop needs it first what it gives and later what it takes in."""
+
+    WHOLE = "update"
+    GIVE = "give"
+    TAKE = "take"
+
+
+@dataclass(frozen=True)
+class Step:
+    """One call in a tick."""
+
+    block: str
+    part: Part = Part.WHOLE
+
+    def reads(self, block: BlockInstance) -> tuple[str, ...]:
+        """Inputs that are fetched for this call."""
+        return {
+            Part.WHOLE: block.inputs,
+            Part.GIVE: tuple(p for p in block.inputs if p not in block.holds),
+            Part.TAKE: block.inputs,
+        }[self.part]
+
+
+def running_steps(blocks: Sequence[BlockInstance]) -> tuple[Step, ...]:
+    """Calls in an order in which each block reads what its sources give in the same tick; sensors first, else as drawn.
+
+    A block that only remembers some input, such as an integrator, is cut in two where it closes a loop, so that its
+    reader gets its output and it gets its input of the same tick, wherever it stands.
 
     Raises
     ------
@@ -99,16 +133,40 @@ def in_running_order(blocks: list[BlockInstance]) -> tuple[BlockInstance, ...]:
     import networkx as nx  # slow to load, and not needed before the first ordering
 
     by_name = {b.name: b for b in blocks}
+    feeds = [
+        (giver, port, b.name)
+        for b in blocks
+        for port, source in b.sources.items()
+        if (giver := source.split(".")[0] if source else "") in by_name
+    ]
+    whole = nx.DiGraph((giver, name) for giver, _, name in feeds)
+    looped = {n for part in nx.strongly_connected_components(whole) for n in part if len(part) > 1}
+    looped |= {a for a, _, b in feeds if a == b}
+    cut = {n for n in looped if by_name[n].holds}
     graph = nx.DiGraph()
-    graph.add_nodes_from(by_name)
-    for block in blocks:
-        for port, source in block.sources.items():
-            giver = source.split(".")[0] if source else ""
-            if giver in by_name and port not in block.holds:
-                graph.add_edge(giver, block.name)
+    for b in blocks:
+        if b.name in cut:
+            graph.add_edge(Step(b.name, Part.GIVE), Step(b.name, Part.TAKE))
+        else:
+            graph.add_node(Step(b.name))
+    for giver, port, name in feeds:
+        reader = (
+            Step(name)
+            if name not in cut
+            else Step(name, Part.TAKE if port in by_name[name].holds else Part.GIVE)
+        )
+        graph.add_edge(Step(giver, Part.GIVE) if giver in cut else Step(giver), reader)
     place = {b.name: (not b.sensor, n) for n, b in enumerate(blocks)}
     try:
-        return tuple(by_name[n] for n in nx.lexicographical_topological_sort(graph, key=lambda n: place[n]))
+        return tuple(
+            nx.lexicographical_topological_sort(graph, key=lambda s: (*place[s.block], s.part.value))
+        )
     except nx.NetworkXUnfeasible:
         loop = nx.find_cycle(graph)
-        raise LoopWithoutDelay(tuple(a for a, _ in loop)) from None
+        raise LoopWithoutDelay(tuple(dict.fromkeys(a.block for a, _ in loop))) from None
+
+
+def in_running_order(blocks: Sequence[BlockInstance]) -> tuple[BlockInstance, ...]:
+    """Blocks in the order of their first call. Raises `LoopWithoutDelay`."""
+    by_name = {b.name: b for b in blocks}
+    return tuple(by_name[name] for name in dict.fromkeys(s.block for s in running_steps(blocks)))

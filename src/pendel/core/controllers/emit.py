@@ -5,11 +5,11 @@ from __future__ import annotations
 import ast
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 
-from pendel.core.controllers.deck import BlockInstance, ControlDeck
-from pendel.core.controllers.language import MEMORY, Update
+from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part, Step
+from pendel.core.controllers.language import MEMORY, Update, names_in
 
 
 class NumberFormat(Enum):
@@ -85,6 +85,8 @@ class Writer:
         for node in body:
             if isinstance(node, ast.If):
                 lines += self.branches(node, indent, known)
+            elif isinstance(node, ast.Expr):
+                lines.append(f"{pad}{self.expression(node.value)};")
             elif isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name):
                 name = node.targets[0].id
                 declare = "real_t " if name not in self.fields and name not in known else ""
@@ -122,6 +124,9 @@ INTRINSIC_C = {
     "    real_t a, b;\n    line->past[line->at] = x;\n    if (whole > LINE_LENGTH - 2) {\n        whole = LINE_LENGTH - 2;\n    }\n"
     "    a = line->past[(line->at + LINE_LENGTH - whole) % LINE_LENGTH];\n    b = line->past[(line->at + LINE_LENGTH - whole - 1) % LINE_LENGTH];\n"
     "    line->at = (line->at + 1) % LINE_LENGTH;\n    return a + part * (b - a);\n}\n",
+    "recalled": "/* what was remembered some periods ago */\n"
+    "static real_t recalled(const line_t *line, real_t periods)\n{\n    return line->past[(line->at + LINE_LENGTH - (int)periods) % LINE_LENGTH];\n}\n",
+    "remember": "static void remember(line_t *line, real_t x)\n{\n    line->past[line->at] = x;\n    line->at = (line->at + 1) % LINE_LENGTH;\n}\n",
     "interpolated": "static real_t interpolated(const table_t *table, real_t x)\n{\n    int k = 0;\n    real_t dx;\n    if (table->count == 0) {\n        return 0;\n    }\n"
     "    if (x < table->x[0]) {\n        return table->y[0];\n    }\n    while (k < table->count - 1 && x >= table->x[k + 1]) {\n        k++;\n    }\n"
     "    if (k == table->count - 1) {\n        return table->y[k];\n    }\n    dx = table->x[k + 1] - table->x[k];\n    return table->y[k] + (table->y[k + 1] - table->y[k]) * (x - table->x[k]) / dx;\n}\n",
@@ -158,6 +163,10 @@ class Emission:
     @property
     def blocks(self) -> list[BlockInstance]:
         return [b for b in self.deck.blocks if self.with_sensors or not b.sensor]
+
+    @property
+    def steps(self) -> list[Step]:
+        return [s for s in self.deck.steps if self.with_sensors or not self.deck.block(s.block).sensor]
 
     @property
     def inputs(self) -> list[str]:
@@ -210,21 +219,36 @@ def header(em: Emission) -> str:
     )
 
 
-def update_function(block: BlockInstance, number: NumberFormat) -> str:
-    writer = Writer(block.code, number)
-    comment = f"/* {' '.join(block.code.comment.split())} */\n" if block.code.comment else ""
-    lines = writer.statements(block.code.body, 1, set())
+def update_functions(block: BlockInstance, number: NumberFormat, *, split: bool) -> str:
+    """The update of a kind; where a loop needs it, in its two halves."""
+    if not split:
+        return update_function(block, block.code, "update", number)
+    give, take = block.code.halves(block.holds)
+    note = "Gives the output first and takes the input in later, since it stands in a loop."
+    return "\n".join(
+        (
+            update_function(block, replace(give, comment=f"{give.comment} {note}".strip()), "give", number),
+            update_function(block, replace(take, comment=""), "take", number),
+        )
+    )
+
+
+def update_function(block: BlockInstance, code: Update, verb: str, number: NumberFormat) -> str:
+    writer = Writer(code, number)
+    comment = f"/* {' '.join(code.comment.split())} */\n" if code.comment else ""
+    lines = writer.statements(code.body, 1, set())
+    assigned = set().union(*(names_in(statement) for statement in code.body))
     branch_locals = [
         name
-        for name in block.code.locals
-        if not any(line.startswith(f"    real_t {name} =") for line in lines)
+        for name in code.locals
+        if name in assigned and not any(line.startswith(f"    real_t {name} =") for line in lines)
     ]
     if branch_locals:
         lines = [
             f"    real_t {', '.join(f'{n} = 0' for n in branch_locals)};",
             *[re.sub(r"^(        +)real_t ", r"\1", line) for line in lines],
         ]
-    return f"{comment}static void {block.kind}_update({block.kind}_t *b)\n{{\n" + "\n".join(lines) + "\n}\n"
+    return f"{comment}static void {block.kind}_{verb}({block.kind}_t *b)\n{{\n" + "\n".join(lines) + "\n}\n"
 
 
 def source_text(em: Emission) -> str:
@@ -237,8 +261,13 @@ def source_text(em: Emission) -> str:
     )
     functions = "\n".join(text for key, text in INTRINSIC_C.items() if key in used)
     kinds = {b.kind: b for b in reversed(em.blocks)}
+    split = {em.deck.block(s.block).kind for s in em.steps if s.part is not Part.WHOLE}
+    whole = {em.deck.block(s.block).kind for s in em.steps if s.part is Part.WHOLE}
     updates = "\n".join(
-        update_function(kinds[k], em.number) for k in dict.fromkeys(b.kind for b in em.blocks)
+        update_functions(kinds[k], em.number, split=halved)
+        for k in dict.fromkeys(b.kind for b in em.blocks)
+        for halved, found in ((False, whole), (True, split))
+        if k in found
     )
     return (
         f'/* {name}.c: controller of {len(em.blocks)} blocks, base tick {em.deck.tick * 1e6:g} us.\n * {LICENCE}\n */\n#include "{name}.h"\n#include <math.h>\n\n'
@@ -271,15 +300,15 @@ def init_function(em: Emission) -> str:
 def tick_function(em: Emission) -> str:
     name, lines = em.deck.name, []
     inside = {f"{b.name}.{p}" for b in em.blocks for p in b.outputs}
-    for block in em.blocks:
-        calls = []
-        for port in block.inputs:
+    for step in em.steps:
+        block, calls = em.deck.block(step.block), []
+        for port in step.reads(block):
             source = block.sources.get(port)
             if source:
                 calls.append(
                     f"c->{block.name}.{port} = c->{source if source in inside else 'in.' + identifier(source)};"
                 )
-        calls.append(f"{block.kind}_update(&c->{block.name});")
+        calls.append(f"{block.kind}_{step.part.value}(&c->{block.name});")
         if block.every == 1:
             lines += [f"    {call}" for call in calls]
         else:

@@ -11,16 +11,18 @@ from __future__ import annotations
 import ast
 import inspect
 import textwrap
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Collection
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 from pendel.core.errors import PendelError
 
 INTRINSICS = {
     "saturate": 3, "absolute": 1, "floor": 1, "sqrt": 1, "sin": 1, "cos": 1, "minimum": 2, "maximum": 2,
-    "delayed": 3, "normal": 1, "interpolated": 2,
+    "delayed": 3, "recalled": 2, "normal": 1, "interpolated": 2,
 }  # fmt: skip
+ACTIONS = {"remember": 2}
+"""Calls that stand alone, since they only change memory."""
 MEMORY = {"line": "delay line", "rng": "random source", "table": "profile table"}
 """Arguments of these names are not numbers but memory that only intrinsics touch."""
 
@@ -50,6 +52,16 @@ class Update:
     def memory(self) -> list[str]:
         return [a for a in self.arguments if a in MEMORY]
 
+    def halves(self, held: Collection[str]) -> tuple[Update, Update]:
+        """What gives the outputs from what is remembered, and what takes the ``held`` inputs in for the next time.
+
+        The first statement that mentions a held input begins the second half.
+        """
+        cut = next(
+            (k for k, statement in enumerate(self.body) if names_in(statement) & set(held)), len(self.body)
+        )
+        return replace(self, body=self.body[:cut]), replace(self, body=self.body[cut:])
+
 
 @lru_cache(maxsize=256)
 def read_update(function: Callable[..., None]) -> Update:
@@ -76,6 +88,10 @@ def parse_update(text: str) -> Update:
     return Update(tree.name, arguments, body, tuple(check.assigned), comment)
 
 
+def names_in(statement: ast.stmt) -> set[str]:
+    return {node.id for node in ast.walk(statement) if isinstance(node, ast.Name)}
+
+
 class Checker:
     def __init__(self, name: str, known: set[str]):
         self.name, self.known, self.assigned = name, known, list[str]()
@@ -92,6 +108,11 @@ class Checker:
                 if name not in self.known:
                     self.known.add(name)
                     self.assigned.append(name)
+            case ast.Expr(value=ast.Call(func=ast.Name(id=name), args=args, keywords=[])) if name in ACTIONS:
+                if len(args) != ACTIONS[name]:
+                    raise self.fail(node, f"{name} takes {ACTIONS[name]} values")
+                for argument in args:
+                    self.expression(argument)
             case ast.If(test=test, body=body, orelse=orelse):
                 self.expression(test)
                 for inner in (*body, *orelse):

@@ -10,6 +10,7 @@ import casadi as ca
 import numpy as np
 
 from pendel.core.controllers.deck import BlockInstance
+from pendel.core.equations.context import stacked
 
 LONGEST_LINE = 256
 
@@ -51,6 +52,9 @@ class Symbols:
         for node in body:
             if isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name):
                 env[node.targets[0].id] = self.value(node.value, env)
+            elif isinstance(node, ast.Expr):
+                assert isinstance(node.value, ast.Call)
+                self.next_past = stacked(self.value(node.value.args[1], env), self.past)[: self.line]
             else:
                 self.branch(node, env)
 
@@ -104,6 +108,8 @@ class Symbols:
     def call(self, name: str, args, env) -> ca.SX:
         if name == "delayed":
             return self.delayed(self.value(args[1], env), self.value(args[2], env))
+        if name == "recalled":
+            return self.past[self.line - 1]
         if name in ("normal", "interpolated"):
             return ca.SX(0)
         values = [self.value(a, env) for a in args]
@@ -125,7 +131,7 @@ class Symbols:
         amount = self.block.values.get("delay_ticks", self.block.values.get("ticks", 0.0))
         whole = int(amount)
         part = amount - whole
-        taps = ca.vertcat(x, self.past)
+        taps = stacked(x, self.past)
         self.next_past = taps[: self.line]
         return taps[whole] * (1 - part) + (taps[whole + 1] * part if part > 0 else 0)
 
@@ -151,10 +157,10 @@ def linear_block(
         "dt": ca.SX(period),
     }
     symbols.run(env, block.code.body)
-    state = ca.vertcat(*z.values(), symbols.past)
-    after = ca.vertcat(*(env[n] for n in z), symbols.next_past)
-    out = ca.vertcat(*(env[n] for n in block.outputs))
-    into = ca.vertcat(*v.values())
+    state = stacked(*z.values(), symbols.past)
+    after = stacked(*(env[n] for n in z), symbols.next_past)
+    out = stacked(*(env[n] for n in block.outputs))
+    into = stacked(*v.values())
     jacobians = [ca.jacobian(a, b) for a, b in ((after, state), (after, into), (out, state), (out, into))]
     function = ca.Function("linear", [state, into], jacobians)
     at = inputs_at or {}

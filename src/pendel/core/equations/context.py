@@ -12,6 +12,11 @@ from dataclasses import dataclass, field
 import casadi as ca
 
 
+def stacked(*items: ca.SX) -> ca.SX:
+    """A column of expressions; of none, an empty one that is still symbolic."""
+    return ca.vertcat(ca.SX(0, 1), *items)
+
+
 @dataclass
 class Pin:
     """One connection point: ``across`` is equal along a wire, ``through`` sums to zero."""

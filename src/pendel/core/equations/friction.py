@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import casadi as ca
 import numpy as np
 
-from pendel.core.equations.context import DryFriction, ModeEntry, Network
+from pendel.core.equations.context import DryFriction, ModeEntry, Network, stacked
 from pendel.core.equations.reduce import Reduction
 
 TINY_SPEED = 1e-9
@@ -70,7 +70,7 @@ def speed_gradients(network: Network):
     trial.equations = list(network.equations)
     reduction = Reduction(trial)
     system = reduction.run()
-    x = ca.vertcat(*(e.symbol for e in system.states))
+    x = stacked(*(e.symbol for e in system.states))
     gradients = [ca.densify(ca.jacobian(system.express(f.speed), x)) for f in network.frictions]
 
     def sampler(gradient: ca.SX) -> np.ndarray:

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 import casadi as ca
 import numpy as np
 
-from pendel.core.equations.context import Network, StateEntry
+from pendel.core.equations.context import Network, StateEntry, stacked
 from pendel.core.errors import PendelError
 
 SAMPLES = 8
@@ -49,8 +49,8 @@ class Explicit:
             return expression
         return ca.substitute(
             expression,
-            ca.vertcat(*(self.symbols[n] for n in names)),
-            ca.vertcat(*(self.solved[n] for n in names)),
+            stacked(*(self.symbols[n] for n in names)),
+            stacked(*(self.solved[n] for n in names)),
         )
 
 
@@ -113,7 +113,7 @@ class Reduction:
                 column[0] = 0.0
                 self.sampled[symbol.name()] = column
             columns.append(column)
-        function = ca.Function("sample", [ca.vertcat(*symbols)], [expression])
+        function = ca.Function("sample", [stacked(*symbols)], [expression])
         with np.errstate(all="ignore"):
             return (
                 np.array(function(np.array(columns))).ravel()
@@ -270,7 +270,7 @@ class Reduction:
         for name, solution in reversed(self.order):
             system.solved[name] = system.express(solution)
         system.states, system.demoted = list(self.states.values()), self.demoted
-        system.rhs = ca.vertcat(*(system.express(e.derivative) for e in system.states))
+        system.rhs = stacked(*(system.express(e.derivative) for e in system.states))
         return system
 
 

@@ -14,8 +14,9 @@ import casadi as ca
 import numpy as np
 import scipy.linalg
 
-from pendel.core.controllers.deck import ControlDeck
+from pendel.core.controllers.deck import ControlDeck, Part
 from pendel.core.controllers.symbolic import LinearBlock, linear_block
+from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
 from pendel.core.plant.model import PlantModel
 from pendel.core.runs.simulate import Prepared
@@ -89,9 +90,9 @@ def linear_plant(
     system = model.system
     point = point or moving_forward(model)
     symbols = model.symbols
-    x, u = symbols["x"], ca.vertcat(*model.network.inputs.values())
-    y = ca.vertcat(*(model.signals[s] for s in signals))
-    rest = ca.vertcat(*(p.offset for p in model.network.profiles), *(p.slope for p in model.network.profiles))
+    x, u = symbols["x"], stacked(*model.network.inputs.values())
+    y = stacked(*(model.signals[s] for s in signals))
+    rest = stacked(*(p.offset for p in model.network.profiles), *(p.slope for p in model.network.profiles))
     function = ca.Function("plant", [symbols["t"], x, u, rest, symbols["s"], symbols["p"]],
                            [ca.jacobian(model.rhs, x), ca.jacobian(model.rhs, u), ca.jacobian(y, x), ca.jacobian(y, u)])  # fmt: skip
     keys = tuple(e.key for e in system.states)
@@ -186,16 +187,18 @@ class SampledDrive:
                     return e if source in opened else value + e
                 return value if source not in opened else np.zeros(n + 1)
 
-            for b in self.blocks:
-                if tick % b.every:
+            for step in self.deck.steps:
+                if step.block in self.frozen or tick % self.deck.block(step.block).every:
                     continue
+                b = self.deck.block(step.block)
                 lin, at = self.linear[b.name], self.block_at[b.name]
                 v = np.array(
                     [read(b.sources.get(p)) + (e if setpoint == f"{b.name}.{p}" else 0) for p in b.inputs]
                 ).reshape(len(b.inputs), n + 1)
                 out = lin.G @ S[at] + lin.H @ v
-                S[at] = lin.E @ S[at] + lin.F @ v
-                for p, row in zip(b.outputs, out):
+                if step.part is not Part.GIVE:
+                    S[at] = lin.E @ S[at] + lin.F @ v
+                for p, row in zip(b.outputs, out) if step.part is not Part.TAKE else ():
                     S[self.held_at[f"{b.name}.{p}"]] = row
                 for p, row in zip(b.inputs, v):
                     raw[f"{b.name}.{p}"] = row
@@ -242,7 +245,7 @@ def plant_levels(prepared: Prepared) -> dict[str, float]:
     """Values of the plant's signals with nothing driven; a source gives its voltage."""
     model = prepared.model
     symbols = model.symbols
-    measured = ca.vertcat(*(model.signals[s] for s in prepared.deck.measured))
+    measured = stacked(*(model.signals[s] for s in prepared.deck.measured))
     function = ca.Function("levels", [symbols[k] for k in ("t", "x", "u", "s", "p")], [measured])
     values = np.array(
         function(0.0, model.starts, np.zeros(symbols["u"].numel()), model.mode_starts, model.parameters)

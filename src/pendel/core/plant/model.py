@@ -10,7 +10,7 @@ from importlib import resources
 import casadi as ca
 import numpy as np
 
-from pendel.core.equations.context import Network
+from pendel.core.equations.context import Network, stacked
 from pendel.core.equations.friction import state_friction_laws
 from pendel.core.equations.reduce import Explicit, reduce
 from pendel.core.plant.compiler import FLAGS, build_library
@@ -92,10 +92,10 @@ class PlantModel:
         inputs = [*n.inputs.values(), *(p.offset for p in n.profiles), *(p.slope for p in n.profiles)]
         return {
             "t": n.time,
-            "x": ca.vertcat(*(e.symbol for e in self.system.states), *self.energy_symbols),
-            "u": ca.vertcat(*inputs),
-            "s": ca.vertcat(*(m.symbol for m in n.modes)),
-            "p": ca.vertcat(*(s for s, _ in n.parameters.values())),
+            "x": stacked(*(e.symbol for e in self.system.states), *self.energy_symbols),
+            "u": stacked(*inputs),
+            "s": stacked(*(m.symbol for m in n.modes)),
+            "p": stacked(*(s for s, _ in n.parameters.values())),
         }
 
     @cached_property
@@ -119,7 +119,7 @@ class PlantModel:
             if self.with_energy
             else []
         )
-        return ca.vertcat(self.system.rhs, *energy)
+        return stacked(self.system.rhs, *energy)
 
     @cached_property
     def guards(self) -> list[tuple[int, int, int, ca.SX]]:
@@ -154,18 +154,18 @@ class PlantModel:
         emitter = Emitter(symbols)
         x = symbols["x"]
         emitter.function("pd_rhs", [("dx", self.rhs)])
-        emitter.function("pd_guarded", [("dx", self.rhs), ("g", ca.vertcat(*(g for *_, g in self.guards)))])
-        emitter.function("pd_measure", [("y", ca.vertcat(*(self.signals[k] for k in self.measured)))])
-        emitter.function("pd_signals", [("y", ca.vertcat(*self.signals.values()))])
+        emitter.function("pd_guarded", [("dx", self.rhs), ("g", stacked(*(g for *_, g in self.guards)))])
+        emitter.function("pd_measure", [("y", stacked(*(self.signals[k] for k in self.measured)))])
+        emitter.function("pd_signals", [("y", stacked(*self.signals.values()))])
         emitter.function(
             "pd_jac", [("jac", ca.jacobian(self.rhs, x)), ("dfdt", ca.jacobian(self.rhs, n.time))]
         )
         holds = [
             (k, self.system.express(m.hold_zero)) for k, m in enumerate(n.modes) if m.hold_zero is not None
         ]
-        held = ca.vertcat(*(e for _, e in holds))
+        held = stacked(*(e for _, e in holds))
         emitter.function("pd_hold", [("w", held), ("grad", ca.jacobian(held, x) if holds else ca.SX())])
-        demoted = ca.vertcat(*(self.system.solved[e.key] for e in self.system.demoted))
+        demoted = stacked(*(self.system.solved[e.key] for e in self.system.demoted))
         emitter.function(
             "pd_demoted", [("y", demoted), ("jac", ca.jacobian(demoted, x) if demoted.numel() else ca.SX())]
         )

@@ -27,7 +27,8 @@ def update_slew(x, out, rise, fall, level, dt):
 
 
 def update_delay(x, out, line, ticks, dt):
-    out = delayed(line, x, ticks)
+    out = recalled(line, ticks)
+    remember(line, x)
 
 
 def block(id, title, sentence, keywords, values, update, **more):

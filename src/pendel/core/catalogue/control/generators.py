@@ -18,9 +18,15 @@ def update_ramp(out, before, after, t_0, duration, n, dt):
     n = n + 1.0
 
 
-def update_sine(out, amplitude, mean, omega, phase, n, dt):
-    out = mean + amplitude * sin(omega * (n * dt) + phase)
-    n = n + 1.0
+def update_sine(out, amplitude, mean, omega, phase, angle, started, dt):
+    """The angle is carried on and wrapped: a count of ticks would stand still after 2^24 of them in 32-bit float."""
+    if started < 0.5:
+        angle = phase
+        started = 1.0
+    out = mean + amplitude * sin(angle)
+    angle = angle + omega * dt
+    if angle > 6.283185307179586:
+        angle = angle - 6.283185307179586
 
 
 def update_profile(out, table, n, dt):

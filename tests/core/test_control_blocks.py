@@ -1,0 +1,155 @@
+"""Every block against its difference equation in SciPy, or its closed form."""
+
+import numpy as np
+import pytest
+import scipy.signal
+
+import pendel
+from pendel.core.controllers.emit import NumberFormat
+from pendel.core.errors import DriveHasFindings
+from pendel.core.firmware.ship import build_and_check
+from pendel.core.runs.simulate import prepare
+
+TICK = 1e-3
+T = np.arange(401) * TICK
+
+
+def output(kind, port="out", *, until=0.4, inputs=None, choices=None, **values):
+    """Samples of a block fed by profiles; one per tick."""
+    d = pendel.Drive("Bench")
+    d.set("tick", f"{TICK} s")
+    key = d.add(kind, "Block", choices=choices, **values)
+    for name, samples in (inputs or {}).items():
+        source = d.add(
+            "profile", f"Feed {name}", profile=[(repr(float(t)), repr(float(y))) for t, y in zip(T, samples)]
+        )
+        d.connect(f"{source}.out", f"{key}.{name}")
+    return d.run(until)[f"{key}.{port}"].y
+
+
+RANDOM = np.random.default_rng(5).uniform(-1, 1, len(T))
+
+
+def close(got, wanted):
+    np.testing.assert_allclose(got, wanted[: len(got)], atol=1e-9 * max(1.0, np.max(np.abs(wanted))))
+
+
+def test_pt1_is_the_exact_lag_of_a_held_input():
+    # SciPy's zero-order-hold equivalent gives the next sample; the block answers within its tick.
+    (b,), a, _ = scipy.signal.cont2discrete(([3.0], [0.007, 1.0]), TICK, method="zoh")
+    close(output("pt1", inputs={"x": RANDOM}, K="3", T="7 ms"), scipy.signal.lfilter(b[1:], a, RANDOM))
+
+
+def test_integrator_sums_forward_from_its_start():
+    wanted = 0.4 + scipy.signal.lfilter([0, 2 * TICK], [1, -1], RANDOM)
+    close(output("integrator", inputs={"x": RANDOM}, K_i="2", start="0.4"), wanted)
+    clipped = output("integrator", inputs={"x": np.ones_like(T)}, K_i="10", low="-1", high="1")
+    assert np.max(clipped) == 1.0
+
+
+def test_pi_and_pid_are_their_transfer_functions_while_free():
+    wide = {"low": "-1e6", "high": "1e6"}
+    pi = output("pi", inputs={"setpoint": RANDOM}, K_p="4", T_i="20 ms", **wide)
+    integral = scipy.signal.lfilter([TICK / 0.02], [1, -1], RANDOM)
+    close(pi, 4 * (RANDOM + integral))
+    pid = output("pid", inputs={"setpoint": RANDOM}, K_p="4", T_i="20 ms", T_d="3 ms", T_f="1 ms", **wide)
+    slope = scipy.signal.lfilter(np.array([1, -1]) * 0.003, [0.001 + TICK, -0.001], RANDOM)
+    # The first error is no step: its derivative is left out, and so is its echo in the filter.
+    echo = 0.003 * RANDOM[0] / (0.001 + TICK) * (0.001 / (0.001 + TICK)) ** np.arange(len(T))
+    close(pid, 4 * (RANDOM + integral + slope - echo))
+    close(output("p", inputs={"setpoint": RANDOM, "actual": 0.5 * RANDOM}, K_p="4"), 2 * RANDOM)
+
+
+def test_pi_leaves_its_limit_as_soon_as_the_error_turns():
+    error = np.where(T < 0.3, 1.0, -0.5)
+    out = output("pi", inputs={"setpoint": error}, K_p="2", T_i="10 ms", low="-3", high="3")
+    turn = int(np.searchsorted(T, 0.2995))
+    assert out[turn - 1] == 3.0
+    # Without anti-windup the integral would stand at 60 and hold the limit for 0.6 s.
+    assert out[turn + 1] < 3.0 - 1.0
+    held = output(
+        "pi", inputs={"setpoint": error}, choices={"loop": "open"}, open_output="7", low="-3", high="3"
+    )
+    assert set(held) == {3.0}
+
+
+def test_slew_limiter_and_delay():
+    step = np.where(T < 0.1, 0.0, 1.0)
+    close(output("slew_limiter", inputs={"x": step}, rise="20", fall="5"), np.clip((T - 0.099) * 20, 0, 1))
+    close(output("delay", inputs={"x": RANDOM}, ticks="7"), np.concatenate([np.zeros(7), RANDOM]))
+
+
+def test_generators_follow_their_formulas():
+    close(
+        output("sine", amplitude="2", mean="0.5", f="31 Hz", angle="40 deg"),
+        0.5 + 2 * np.sin(2 * np.pi * 31 * T + np.deg2rad(40)),
+    )
+    close(output("step", before="1", after="4", t_0="0.2"), np.where(T >= 0.1999, 4.0, 1.0))
+    close(output("ramp", before="1", after="4", t_0="0.1", duration="0.2"), np.interp(T, [0.1, 0.3], [1, 4]))
+
+
+@pytest.mark.parametrize(("distance", "v_max"), [("0.3", "2"), ("0.3", "0.5"), ("-0.1", "0.9"), ("0", "1")])
+def test_a_travel_plan_arrives_within_its_limits(distance, v_max):
+    values = {"distance": distance, "v_max": v_max, "a_max": "8", "d_max": "5", "t_0": "0.02"}
+    until = 1.2
+    speed = output("travel_plan", "speed", until=until, **values)
+    position = output("travel_plan", "position", until=until, **values)
+    assert position[-1] == pytest.approx(float(distance), abs=1e-12)
+    assert speed[-1] == 0.0
+    assert np.max(np.abs(speed)) <= float(v_max) + 1e-12
+    size = np.sign(float(distance)) * np.diff(speed) / TICK
+    assert np.max(size, initial=0) <= 8 + 1e-6
+    assert np.min(size, initial=0) >= -5 - 1e-6
+    # Trapezoid rule of the speed against the position; corners between ticks cost at most a·dt² each.
+    travelled = np.concatenate([[0], np.cumsum((speed[1:] + speed[:-1]) / 2 * TICK)])
+    np.testing.assert_allclose(position, travelled, atol=4 * 8 * TICK**2)
+
+
+def test_arithmetic_and_selection():
+    a, b = RANDOM, RANDOM[::-1].copy()
+    close(output("sum", inputs={"a": a, "b": b}), a + b)
+    close(output("compare", inputs={"setpoint": a, "actual": b}), a - b)
+    close(
+        output("selector", inputs={"first": a, "second": b, "choose": a}, threshold="0.2"),
+        np.where(a > 0.2, b, a),
+    )
+    close(output("product", inputs={"a": a, "b": b}), a * b)
+    close(output("limiter", inputs={"x": a}, low="-0.3", high="0.6"), np.clip(a, -0.3, 0.6))
+    close(output("gain", inputs={"x": a}, K="-2.5"), -2.5 * a)
+
+
+def in_a_loop(first, kind, **values):
+    """``first`` draws the summing block before (True) or after the remembering one."""
+    d = pendel.Drive("Loop")
+    d.set("tick", f"{TICK} s")
+    feed = lambda: d.add(
+        "profile", "Feed", profile=[(repr(float(t)), repr(float(y))) for t, y in zip(T, RANDOM)]
+    )  # noqa: E731
+    add = lambda: (d.add("gain", "Back", K="-0.6"), d.add("sum", "Add"))  # noqa: E731
+    memory = lambda: d.add(kind, "Memory", **values)  # noqa: E731
+    for step in (feed, add, memory) if first else (memory, add, feed):
+        step()
+    for a, b in (
+        ("feed.out", "add.a"),
+        ("back.out", "add.b"),
+        ("add.out", "memory.x"),
+        ("memory.out", "back.x"),
+    ):
+        d.connect(a, b)
+    return d
+
+
+@pytest.mark.parametrize("first", [True, False])
+def test_a_memory_in_a_loop_gives_first_and_takes_in_later(first):
+    summed = in_a_loop(first, "integrator", K_i="30").run(0.4)["memory.out"].y
+    close(summed, scipy.signal.lfilter([0, 30 * TICK], [1, -1 + 0.6 * 30 * TICK], RANDOM))
+    late = in_a_loop(first, "delay", ticks="4").run(0.4)
+    close(late["add.out"].y, scipy.signal.lfilter([1], [1, 0, 0, 0, 0.6], RANDOM))
+    deck = prepare(in_a_loop(first, "delay", ticks="4").document).deck
+    checked = build_and_check(deck, NumberFormat.FLOAT64, late.kept)
+    assert all(c.largest < 1e-12 for c in checked.compared)
+
+
+def test_blocks_that_pass_on_at_once_may_not_form_a_loop():
+    with pytest.raises(DriveHasFindings, match="feed each other within one tick"):
+        in_a_loop(True, "pt1").run(0.1)
