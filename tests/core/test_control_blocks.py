@@ -122,13 +122,14 @@ def in_a_loop(first, kind, **values):
     """``first`` draws the summing block before (True) or after the remembering one."""
     d = pendel.Drive("Loop")
     d.set("tick", f"{TICK} s")
-    feed = lambda: d.add(
-        "profile", "Feed", profile=[(repr(float(t)), repr(float(y))) for t, y in zip(T, RANDOM)]
-    )  # noqa: E731
-    add = lambda: (d.add("gain", "Back", K="-0.6"), d.add("sum", "Add"))  # noqa: E731
-    memory = lambda: d.add(kind, "Memory", **values)  # noqa: E731
-    for step in (feed, add, memory) if first else (memory, add, feed):
-        step()
+    cards = (
+        ("profile", "Feed", {"profile": [(repr(float(t)), repr(float(y))) for t, y in zip(T, RANDOM)]}),
+        ("gain", "Back", {"K": "-0.6"}),
+        ("sum", "Add", {}),
+        (kind, "Memory", values),
+    )
+    for card, name, more in cards if first else reversed(cards):
+        d.add(card, name, **more)
     for a, b in (
         ("feed.out", "add.a"),
         ("back.out", "add.b"),
