@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 
-from pendel.core.catalogue.declare import ANY, Block, Kind, Link, Part, Value
+from pendel.core.catalogue.declare import ANY, LEVELS, Block, Kind, Link, Part, Value
 from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.own import read_own
 from pendel.core.drive import commands
@@ -18,7 +18,6 @@ from pendel.core.quantities.units import NONE, dimension_text, number_text, unit
 
 SETTING_UNITS = {"until": "s", "tick": "s", "tolerance": "", "computing_delay": "", "seed": ""}
 METHODS = ("auto", "explicit", "stiff")
-LEVELS = ("averaged",)
 
 
 @dataclass
@@ -96,7 +95,7 @@ def _settings(drive: Drive, names: Names, result: Examined) -> None:
     if drive.settings["level"] not in LEVELS:
         result.findings.append(
             fault(
-                f"The level of detail “{drive.settings['level']}” is not known. Choose averaged.",
+                f"The level of detail “{drive.settings['level']}” is not known. Choose one of {', '.join(LEVELS)}.",
                 field="level",
             )
         )

@@ -39,6 +39,10 @@ class Port:
     required: bool = True
 
 
+LEVELS = ("averaged", "switching", "device")
+DRIVE_LEVEL = "drive"
+"""A card's own choice of level that follows the drive's."""
+
 ANY = "*"
 """Unit of a value whose dimension depends on what is wired to it."""
 
@@ -73,9 +77,12 @@ class State:
 
 @dataclass(frozen=True)
 class Signal:
+    """``levels`` names the levels of detail that have the signal; empty means all."""
+
     name: str
     label: str
     unit: str
+    levels: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -163,6 +170,10 @@ class Part(Kind):
     states: tuple[State, ...] = ()
     signals: tuple[Signal, ...] = ()
     circuit: Callable[[Values, Card], dict[str, float]] | None = None
+    levels: tuple[str, ...] = ("averaged",)
+    """Levels of detail the part has of its own; a part that has but one is the same at every level."""
+    potentials: Callable[[str], tuple[tuple[str, ...], ...]] | None = None
+    """For a level, groups of electrical ports that share a potential; without it, each pair stands by itself."""
     main_signal: str = ""
     spine: str = ""
     """Mark in the energy path; empty leaves the part out of it."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Set
 from dataclasses import dataclass, field
+from typing import Any
 
 import casadi as ca
 
@@ -47,6 +48,25 @@ class ModeEntry:
     exits: list[tuple[int, ca.SX, int]] = field(default_factory=list)
     hold_zero: ca.SX | None = None
     """A function of states that must be exactly zero when the mode becomes 0 (a stuck speed)."""
+
+
+@dataclass(frozen=True)
+class PulseChannel:
+    """A leg's (or a single switch's) pulses: which command makes the duty, and which gates follow.
+
+    duty = offset + scale·command. ``lower`` is empty for a single switch. ``numbers`` are values of the card, in SI:
+    pulse frequency f (Hz), phase (rad), dead time, least pulse, delays of turning on and off (s).
+    """
+
+    card: str
+    command: str
+    upper: str
+    lower: str
+    carrier: str = "triangle"
+    sampling: str = "once"
+    scale: float = 1.0
+    offset: float = 0.0
+    numbers: Mapping[str, float] = field(default_factory=dict)
 
 
 @dataclass(eq=False)
@@ -90,6 +110,9 @@ class Network:
     parameters: dict[str, tuple[ca.SX, float]] = field(default_factory=dict)
     inputs: dict[str, ca.SX] = field(default_factory=dict)
     modes: list[ModeEntry] = field(default_factory=list)
+    gates: dict[str, ca.SX] = field(default_factory=dict)
+    """Gate signals: 0 or 1, changed by pulse channels only. They follow the modes in the vector of modes."""
+    pulses: list[PulseChannel] = field(default_factory=list)
     frictions: list[DryFriction] = field(default_factory=list)
     profiles: list[Profile] = field(default_factory=list)
     signals: dict[str, ca.SX] = field(default_factory=dict)
@@ -110,9 +133,9 @@ class PartContext:
     """The view of one part on the `Network`."""
 
     def __init__(self, network: Network, card: str, *, pins: Mapping[str, list[Pin]], values: Mapping[str, float],
-                 starts: Mapping[str, float], choices: Mapping[str, str], profile: tuple[list[float], list[float]],
+                 starts: Mapping[str, float], choices: Mapping[str, str], profile: tuple[list[float], list[float]], level: str = "averaged",
                  given_starts: Set[str] = frozenset()):  # fmt: skip
-        self.network, self.card = network, card
+        self.network, self.card, self.level = network, card, level
         self._pins, self._values, self._starts = pins, values, starts
         self._choices, self._profile, self._given = choices, profile, given_starts
 
@@ -217,6 +240,25 @@ class PartContext:
             DryFriction(
                 self.card, self.key("sliding"), speed, acceleration, force, sliding, forward, backward, shares
             )
+        )
+
+    def pins(self, port: str) -> list[Pin]:
+        """The lines of a port: potential (V) and current into the part (A) of each."""
+        return self._pins[port]
+
+    def gate(self, name: str) -> ca.SX:
+        """A gate signal, 0 or 1, that a pulse channel drives."""
+        return self.network.gates.setdefault(self.key(name), ca.SX.sym(self.key(name)))
+
+    def number(self, name: str) -> float:
+        """A value that the equations do not contain, such as a pulse frequency."""
+        return self._values[name]
+
+    def pulse(self, command: str, upper: str, lower: str = "", **more: Any) -> None:
+        """Let the input ``command`` drive the gates ``upper`` and ``lower``; see `PulseChannel`."""
+        self.input(command)
+        self.network.pulses.append(
+            PulseChannel(self.card, self.key(command), self.key(upper), self.key(lower) if lower else "", **more)
         )
 
     def equation(self, residual: ca.SX) -> None:

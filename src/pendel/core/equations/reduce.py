@@ -62,6 +62,12 @@ class Row:
     coefficients: dict[str, ca.SX] = field(default_factory=dict)
 
 
+def never_vanishes(at: np.ndarray) -> bool:
+    """Whether a coefficient stays off zero on all samples. The first holds real values, which may differ by decades."""
+    size = np.abs(at)
+    return bool(np.all(np.isfinite(at)) and size[0] > 0 and np.min(size[1:]) > 1e-9 * np.max(size[1:]))
+
+
 def in_words(unknown: str) -> str:
     """An unknown's name for people: ``through:supply.dc.0`` is the flow into supply at dc."""
     kind, found, place = unknown.partition(":")
@@ -101,6 +107,8 @@ class Reduction:
             reachable = sorted({mode.start} | {a for a, _, _ in mode.exits} | {b for _, _, b in mode.exits})
             samples[mode.symbol.name()] = rng.choice(reachable, SAMPLES).astype(float)
             samples[mode.symbol.name()][0] = mode.start
+        for gate in self.network.gates.values():
+            samples[gate.name()] = rng.integers(0, 2, SAMPLES).astype(float)
         return samples
 
     def values_at_samples(self, expression: ca.SX) -> np.ndarray:
@@ -137,8 +145,7 @@ class Reduction:
             return None
         if not inside:
             return 0 if abs(float(coefficient)) > 0 else None
-        at = self.values_at_samples(coefficient)
-        if not np.all(np.isfinite(at)) or np.min(np.abs(at)) <= 1e-9 * np.max(np.abs(at)):
+        if not never_vanishes(self.values_at_samples(coefficient)):
             return None
         return 1 if inside <= self.values_only else 2
 
@@ -231,10 +238,10 @@ class Reduction:
         for key in inside:
             coefficient = ca.gradient(row.expression, self.states[key].symbol)
             depends = {s.name() for s in ca.symvar(coefficient)}
-            if key in depends or depends - self.values_only - {m.key for m in self.network.modes}:
+            if key in depends or depends - self.values_only - {m.key for m in self.network.modes} - set(self.network.gates):
                 continue
             at = self.values_at_samples(coefficient)
-            if np.all(np.isfinite(at)) and np.min(np.abs(at)) > 1e-9 * np.max(np.abs(at)):
+            if never_vanishes(at):
                 ranked.append(
                     (
                         not self.states[key].helper,

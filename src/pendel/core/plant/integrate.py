@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import math
 import weakref
 from dataclasses import dataclass, replace
 from enum import IntEnum
@@ -12,7 +13,7 @@ import numpy as np
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.emit import simulation_source, simulation_values
 from pendel.core.plant.compiler import build_together
-from pendel.core.plant.model import PlantModel, RunStruct, address, load, pointer, time_loop
+from pendel.core.plant.model import PlantModel, PulseStruct, RunStruct, address, load, pointer, time_loop
 
 
 class Outcome(IntEnum):
@@ -115,6 +116,8 @@ def integrate(
     run.profile_values = doubles(v for _, values in model.profiles for v in values)
     run.exit_mode, run.exit_from, run.exit_to = (ints(e[k] for e in structure.exits) for k in range(3))
     run.hold_mode = ints(structure.hold_modes)
+    pulses = pulse_structs(model)
+    run.n_pulse, run.pulses = len(model.network.pulses), ctypes.addressof(pulses)
     run.stop, run.progress = pointer(watch.stop), pointer(watch.progress)
     run.n_signal = len(deck.signals)
     if run.n_signal:
@@ -132,6 +135,28 @@ def integrate(
         n: int(getattr(run, n)) for n in ("steps", "rejected", "evaluations", "events", "stiff_steps")
     }
     return Recorded(rows, ticks, outcome, culprit, run.t_out, counters)
+
+
+CARRIERS = {"triangle": 0, "sawtooth": 1, "level": 2}
+SAMPLINGS = {"at once": 0, "once": 1, "twice": 2}
+
+
+def pulse_structs(model: PlantModel):
+    """The network's pulse channels as the time loop takes them."""
+    structure = model.structure
+    commands, modes = structure.commands, structure.mode_keys
+    found = (PulseStruct * max(1, len(model.network.pulses)))()
+    for struct, channel in zip(found, model.network.pulses):
+        numbers = channel.numbers
+        f = numbers.get("f", 1.0)
+        struct.command, struct.upper = commands.index(channel.command), modes.index(channel.upper)
+        struct.lower = modes.index(channel.lower) if channel.lower else -1
+        struct.carrier, struct.sampling = CARRIERS[channel.carrier], SAMPLINGS[channel.sampling]
+        struct.scale, struct.offset, struct.f = channel.scale, channel.offset, f
+        struct.begins = numbers.get("phase", 0.0) / (2 * math.pi * f)
+        struct.dead, struct.least = numbers.get("dead", 0.0), numbers.get("least", 0.0)
+        struct.on_delay, struct.off_delay = numbers.get("on_delay", 0.0), numbers.get("off_delay", 0.0)
+    return found
 
 
 def in_command_order(deck: ControlDeck, commands: tuple[str, ...]) -> ControlDeck:

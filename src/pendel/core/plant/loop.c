@@ -4,7 +4,7 @@
  * Methods: DOPRI5 (Hairer, Norsett, Wanner: Solving Ordinary Differential Equations I, table II.5.2) and the
  * L-stable RODAS4 (Hairer, Wanner: ... II, section IV.10, coefficients as in the authors' published code).
  */
-#include <math.h>
+#include <stdint.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -19,7 +19,7 @@ enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_
 enum { AUTO = 0, EXPLICIT = 1, STIFF = 2 };
 
 typedef struct {
-    int nx, n_command, n_profile, n_guard, n_mode, n_measured, n_signal, n_exit, n_hold, n_hoisted;
+    int nx, n_command, n_profile, n_guard, n_mode, n_measured, n_signal, n_exit, n_hold, n_hoisted, n_pulse;
     int method, delay, max_rows_log2;
     double t_end, tick, rtol, h_max;
     const double *atol, *p, *x0, *s0;
@@ -30,6 +30,7 @@ typedef struct {
     const double *profile_times, *profile_values;
     const int *exit_mode, *exit_from, *exit_to;   /* one per guard */
     const int *hold_mode;          /* mode whose 0 forces hold k to zero */
+    pulse_t *pulses;
     volatile int *stop;
     volatile double *progress;
     /* results */
@@ -46,10 +47,20 @@ typedef struct {
     double t, h, radius;
     double *x, *u, *s, *hoisted, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err;
     int *pivots, *segment;
-    int stiff, stiff_signs, calm_signs, fresh;
+    int stiff, stiff_signs, calm_signs;
     double event_time;
     int chatter;
+    double *slots;                 /* for each known set of modes: modes, hoisted values, spectral radius */
+    int *slot_used;
+    double mode_radius;
+    int entered;                   /* the modes changed since the last step: judge stiffness anew */
 } work_t;
+
+enum { SLOTS = 64 };
+/* Explicit steps beyond this multiple of 1 / (spectral radius) cost more than one L-stable step. */
+static const double STIFF_FROM = 6.0;
+/* Instants closer than this are one: a tick and a pulse edge that differ by rounding only. */
+static double same_time(double t) { return 1e-13 + 4e-15 * fabs(t); }
 
 static void derivatives(work_t *w, double t, const double *x, double *dx, double *g)
 {
@@ -249,14 +260,63 @@ static double attempt(work_t *w, double h) { return w->stiff ? step_stiff(w, h) 
 
 static double *end_derivative(work_t *w) { return w->stiff ? w->k[7] : w->k[6]; }
 
-/* First active guard that is above zero, or -1. */
-static int fired(const work_t *w, const double *g)
+/* The active guard that is furthest above zero, or -1 when none is. */
+static int worst(const work_t *w, const double *g)
 {
     run_t *r = w->r;
-    int k;
+    int k, found = -1;
     for (k = 0; k < r->n_guard; k++)
-        if (w->s[r->exit_mode[k]] == r->exit_from[k] && g[k] > 0) return k;
-    return -1;
+        if (g[k] > 0 && w->s[r->exit_mode[k]] == r->exit_from[k] && (found < 0 || g[k] > g[found])) found = k;
+    return found;
+}
+
+static uint32_t hash_modes(const double *s, int n)
+{
+    uint32_t h = 2166136261u;
+    int k;
+    for (k = 0; k < n; k++) h = (h ^ (uint32_t)(int)(s[k] + 2)) * 16777619u;
+    return h ^ (h >> 15);
+}
+
+/* Spectral radius of the Jacobian, bounded by that of its absolute values (Perron): the mean growth of a power
+ * iteration, which for a pure oscillation goes to and fro about it. */
+static double spectral_radius(work_t *w)
+{
+    run_t *r = w->r;
+    int n = r->nx, i, j, round;
+    double *v = w->xt, *z = w->err, growth = 1;
+    if (!n) return 0;
+    r->jac(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->jac, w->dfdt);
+    for (i = 0; i < n; i++) v[i] = 1;
+    for (round = 0; round < 12; round++) {
+        double top = 0;
+        for (i = 0; i < n; i++) {
+            z[i] = 0;
+            for (j = 0; j < n; j++) z[i] += fabs(w->jac[i + j * n]) * v[j];
+            top = fmax(top, z[i]);
+        }
+        if (!(top > 0 && top < 1e30)) return 0;
+        for (i = 0; i < n; i++) v[i] = z[i] / top;
+        if (round >= 4) growth *= top;
+    }
+    return pow(growth, 0.125);
+}
+
+/* The modes changed: what depends only on them is looked up, or computed once and kept. */
+static void enter_modes(work_t *w)
+{
+    run_t *r = w->r;
+    int slot = (int)(hash_modes(w->s, r->n_mode) % SLOTS), width = r->n_mode + r->n_hoisted + 1;
+    double *found = w->slots + (size_t)slot * (size_t)width;
+    w->hoisted = found + r->n_mode;
+    if (!w->slot_used[slot] || memcmp(found, w->s, sizeof(double) * (size_t)r->n_mode)) {
+        w->slot_used[slot] = 1;
+        memcpy(found, w->s, sizeof(double) * (size_t)r->n_mode);
+        r->hoist(r->p, w->s, w->hoisted);
+        found[width - 1] = r->method == AUTO && r->n_mode ? spectral_radius(w) : 0;
+    }
+    w->mode_radius = found[width - 1];
+    w->entered = 1;
 }
 
 static void refresh(work_t *w)
@@ -264,41 +324,99 @@ static void refresh(work_t *w)
     derivatives(w, w->t, w->x, w->k[0], w->g);
 }
 
-/* At one instant: change modes until no guard of the present modes is above zero. */
-static int settle_modes(work_t *w)
+/* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so. */
+static void put_to_zero(work_t *w, int mode)
 {
     run_t *r = w->r;
-    int round, k = 0, i;
-    for (round = 0; round < 4 * (r->n_mode + 1); round++) {
-        k = fired(w, w->g);
+    int i, j, nx = r->nx;
+    r->hold(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->w, w->grad);
+    for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
+        double norm = 0;
+        for (j = 0; j < nx; j++) norm += w->grad[i + j * r->n_hold] * w->grad[i + j * r->n_hold];
+        if (norm > 0) for (j = 0; j < nx; j++) w->x[j] -= w->w[i] * w->grad[i + j * r->n_hold] / norm;
+    }
+}
+
+/* At one instant: change modes, the most violated first, until no guard of the present modes is above zero.
+ * ``located`` tells that a step was ended at the crossing; only then is what crossed zero put exactly there. */
+static int settle_modes(work_t *w, int located)
+{
+    run_t *r = w->r;
+    int round, k = 0;
+    for (round = 0; round < 4 * (r->n_guard + 1); round++) {
+        k = worst(w, w->g);
         if (k < 0) return 1;
+        if (r->exit_to[k] == 0 && located && round == 0) put_to_zero(w, r->exit_mode[k]);
         w->s[r->exit_mode[k]] = r->exit_to[k];
         r->events++;
-        r->hoist(r->p, w->s, w->hoisted);
-        if (r->exit_to[k] == 0) {
-            r->hold(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->w, w->grad);
-            for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == r->exit_mode[k]) {
-                double norm = 0;
-                int j;
-                for (j = 0; j < r->nx; j++) norm += w->grad[i + j * r->n_hold] * w->grad[i + j * r->n_hold];
-                if (norm > 0) for (j = 0; j < r->nx; j++) w->x[j] -= w->w[i] * w->grad[i + j * r->n_hold] / norm;
-            }
-        }
+        enter_modes(w);
         refresh(w);
     }
     r->culprit = k < 0 ? 0 : r->exit_mode[k];
     return 0;
 }
 
-/* The step of size h crossed a guard: shrink it until it ends just past the crossing. */
+static double worst_level(work_t *w)
+{
+    int k = worst(w, w->g_new), j;
+    double level = -INFINITY;
+    run_t *r = w->r;
+    if (k >= 0) return w->g_new[k];
+    for (j = 0; j < r->n_guard; j++)
+        if (w->s[r->exit_mode[j]] == r->exit_from[j] && w->g_new[j] > level) level = w->g_new[j];
+    return level;
+}
+
+/* The step of size h crossed a guard: shrink it until it ends just past the crossing. A cubic through both ends
+ * finds the place to a part in a thousand; regula falsi (Illinois variant) on true steps does the rest. */
 static double locate(work_t *w, double h)
 {
-    double low = 0, high = h;
-    int round;
-    for (round = 0; round < 60 && high - low > 1e-14 * (fabs(w->t) + h) + 1e-12 * h; round++) {
-        double middle = 0.5 * (low + high);
-        attempt(w, middle);
-        if (fired(w, w->g_new) >= 0) high = middle; else low = middle;
+    run_t *r = w->r;
+    int n = r->nx, i, round, side = 0;
+    double low = 0, high = h, g_low, g_high = worst_level(w), at, level;
+    double *x1 = w->jac, *f1 = w->jac + n, *f0 = w->lu;
+    memcpy(w->g_new, w->g, sizeof(double) * (size_t)r->n_guard);
+    g_low = fmin(worst_level(w), 0);
+    memcpy(x1, w->xn, sizeof(double) * (size_t)n);
+    memcpy(f1, end_derivative(w), sizeof(double) * (size_t)n);
+    memcpy(f0, w->k[0], sizeof(double) * (size_t)n);
+    for (round = 0; round < 30 && high - low > 1e-4 * h; round++) {
+        double share, a, b, c, d;
+        at = g_low < 0 && round % 3 != 2 ? low - g_low * (high - low) / (g_high - g_low) : 0.5 * (low + high);
+        if (!(at > low && at < high)) at = 0.5 * (low + high);
+        share = at / h;
+        a = (1 + 2 * share) * (1 - share) * (1 - share); b = share * (1 - share) * (1 - share) * h;
+        c = share * share * (3 - 2 * share); d = share * share * (share - 1) * h;
+        for (i = 0; i < n; i++) w->xt[i] = a * w->x[i] + b * f0[i] + c * x1[i] + d * f1[i];
+        derivatives(w, w->t + at, w->xt, w->err, w->g_new);
+        level = worst_level(w);
+        if (level > 0) { high = at; g_high = level; } else { low = at; g_low = level; }
+    }
+    at = high;
+    low = 0; high = h; side = 0;
+    memcpy(w->g_new, w->g, sizeof(double) * (size_t)r->n_guard);
+    g_low = fmin(worst_level(w), -1e-300);
+    for (round = 0; round < 60; round++) {
+        attempt(w, at);
+        level = worst_level(w);
+        if (level > 0) {
+            high = at; g_high = level;
+            if (side == 1) g_low *= 0.5;
+            side = 1;
+        } else {
+            low = at; g_low = level < 0 ? level : -1e-300;
+            if (side == -1) g_high *= 0.5;
+            side = -1;
+        }
+        if (high - low < 1e-15 * fabs(w->t) + 1e-10 * h) break;
+        if (round == 0 && level > 0) at = high - fmin(1e-3 * h, 0.5 * high);
+        else if (round == 0) at = low + fmin(1e-3 * h, 0.5 * (high - low));
+        else {
+            at = low - g_low * (high - low) / (g_high - g_low);
+            /* Aim a hair past the crossing, so that the far end of the bracket closes in as well. */
+            at += (side == -1 ? 1e-11 : 0) * h;
+            if (!(at > low && at < high) || round > 12) at = 0.5 * (low + high);
+        }
     }
     attempt(w, high);
     return high;
@@ -332,6 +450,13 @@ static int advance(work_t *w, double t_next)
     while (w->t < t_next) {
         double left = t_next - w->t, h = w->h, error, radius, factor;
         int last = 0;
+        if (w->entered) {
+            w->entered = 0;
+            if (r->method == AUTO && w->mode_radius > 0) {
+                w->stiff = w->mode_radius * fmin(left, fmax(w->h, left / 16)) > STIFF_FROM;
+                w->stiff_signs = w->calm_signs = 0;
+            }
+        }
         if (*r->stop) { r->outcome = STOPPED; return 0; }
         if (h > r->h_max) h = r->h_max;
         if (h >= left * (1 - 1e-9)) { h = left; last = 1; } else if (h > 0.5 * left) h = 0.5 * left;
@@ -357,7 +482,7 @@ static int advance(work_t *w, double t_next)
             factor = error > 0 ? fmin(5.0, fmax(0.2, 0.9 * pow(error, w->stiff ? -0.25 : -0.2))) : 5.0;
             if (!last || factor < 1) w->h = h * factor;
         } else if (w->h < 2 * h) w->h = 2 * h;
-        if (r->n_guard && fired(w, w->g_new) >= 0) {
+        if (r->n_guard && worst(w, w->g_new) >= 0) {
             h = locate(w, h);
             last = 0;
             w->t += h;
@@ -367,7 +492,7 @@ static int advance(work_t *w, double t_next)
             refresh(w);
             w->chatter = w->t - w->event_time < 1e-9 ? w->chatter + 1 : 0;
             w->event_time = w->t;
-            if (!settle_modes(w) || w->chatter > 500) { r->outcome = CHATTERS; return 0; }
+            if (!settle_modes(w, 1) || w->chatter > 500) { r->outcome = CHATTERS; return 0; }
             if (!record(w)) return 0;
             continue;
         }
@@ -412,22 +537,26 @@ static void drive_loop(work_t *w)
             return;
         }
     }
-    r->hoist(r->p, w->s, w->hoisted);
+    enter_modes(w);
     while (1) {
         double t_tick, t_next;
         int corner_due = w->t >= corner;
         if (corner_due) corner = enter_stretch(w);
-        if (r->n_signal && w->t >= n * r->tick) {
+        if (r->n_signal && w->t >= n * r->tick - same_time(w->t)) {
             if (!run_controller(w, n)) return;
             n++;
+            pulses_command(r->pulses, r->n_pulse, w->t, w->u);
         }
+        if (r->n_pulse && pulses_due(r->pulses, r->n_pulse, w->t + same_time(w->t), w->u, w->s)) enter_modes(w);
         refresh(w);
-        if (!settle_modes(w)) { r->outcome = CHATTERS; return; }
+        if (!settle_modes(w, 0)) { r->outcome = CHATTERS; return; }
         if (!record(w)) return;
         if (w->t >= r->t_end) return;
         *r->progress = w->t;
         t_tick = r->n_signal ? n * r->tick : INFINITY;
         t_next = fmin(fmin(t_tick, corner), r->t_end);
+        if (r->n_pulse) t_next = fmin(t_next, pulses_next(r->pulses, r->n_pulse));
+        if (t_tick - t_next < same_time(t_next)) t_next = t_tick;
         if (!advance(w, t_next)) return;
     }
 }
@@ -442,16 +571,17 @@ int pd_run(run_t *r)
     w.r = r;
     w.nu = r->n_command + 2 * r->n_profile;
     w.width = 1 + nx + w.nu + r->n_mode;
-    total = (size_t)(14 * nx + 2 * nx * nx + w.nu + r->n_mode + r->n_hoisted + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
+    total = (size_t)(14 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * (r->n_mode + r->n_hoisted + 1) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
     block = calloc(total, sizeof(double));
-    w.pivots = calloc((size_t)(nx + r->n_profile + 1), sizeof(int));
+    w.pivots = calloc((size_t)(nx + r->n_profile + 1 + SLOTS), sizeof(int));
     if (!block || !w.pivots) { r->outcome = NO_MEMORY; free(block); free(w.pivots); return r->outcome; }
     w.segment = w.pivots + nx;
+    w.slot_used = w.segment + r->n_profile + 1;
     next = block;
 #define TAKE(field, count) (w.field = next, next += (count))
     TAKE(x, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
     for (k = 0; k < 8; k++) TAKE(k[k], nx);
-    TAKE(jac, nx * nx); TAKE(lu, nx * nx); TAKE(u, w.nu); TAKE(s, r->n_mode); TAKE(hoisted, r->n_hoisted);
+    TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w.nu); TAKE(s, r->n_mode); TAKE(slots, SLOTS * (r->n_mode + r->n_hoisted + 1));
     TAKE(g, r->n_guard); TAKE(g_new, r->n_guard); TAKE(pending, r->n_command); TAKE(signals, r->n_signal);
     TAKE(measured, r->n_measured); TAKE(w, n_hold); TAKE(grad, n_hold * nx);
 #undef TAKE

@@ -79,6 +79,7 @@ class PlantModel:
                 modes,
                 shown,
                 list(n.inputs),
+                list(n.gates),
                 list(n.parameters),
                 [p.key for p in n.profiles],
                 self.measured,
@@ -94,7 +95,7 @@ class PlantModel:
             "t": n.time,
             "x": stacked(*(e.symbol for e in self.system.states), *self.energy_symbols),
             "u": stacked(*inputs),
-            "s": stacked(*(m.symbol for m in n.modes)),
+            "s": stacked(*(m.symbol for m in n.modes), *n.gates.values()),
             "p": stacked(*(s for s, _ in n.parameters.values())),
         }
 
@@ -171,8 +172,8 @@ class PlantModel:
         )
         return Structure(
             tuple([e.key for e in self.system.states] + [s.name() for s in self.energy_symbols]), tuple(n.inputs), tuple(p.key for p in n.profiles),
-            tuple(m.key for m in n.modes), tuple(n.parameters), tuple(self.signals), self.measured, tuple((k, a, b) for k, a, b, _ in self.guards),
-            tuple(k for k, _ in holds), tuple(m.start for m in n.modes), tuple(e.key for e in self.system.demoted), emitter.source())  # fmt: skip
+            (*(m.key for m in n.modes), *n.gates), tuple(n.parameters), tuple(self.signals), self.measured, tuple((k, a, b) for k, a, b, _ in self.guards),
+            tuple(k for k, _ in holds), (*(m.start for m in n.modes), *(0 for _ in n.gates)), tuple(e.key for e in self.system.demoted), emitter.source())  # fmt: skip
 
     @property
     def parameters(self) -> Doubles:
@@ -196,14 +197,25 @@ class PlantModel:
         return [(p.times, p.values) for p in self.network.profiles]
 
 
+class PulseStruct(ctypes.Structure):
+    """Mirror of ``pulse_t`` in pulses.c, field by field."""
+
+    _fields_ = (
+        [(n, ctypes.c_int) for n in ("command", "upper", "lower", "carrier", "sampling")]
+        + [(n, ctypes.c_double) for n in ("scale", "offset", "f", "begins", "dead", "least", "on_delay", "off_delay")]
+        + [("duty", ctypes.c_double), ("share", ctypes.c_double), ("on_at", ctypes.c_double * 2), ("off_at", ctypes.c_double * 2)]
+        + [("period", ctypes.c_long), ("logic", ctypes.c_int), ("started", ctypes.c_int)]
+    )  # fmt: skip
+
+
 class RunStruct(ctypes.Structure):
     """Mirror of ``run_t`` in loop.c, field by field."""
 
     _fields_ = (
-        [(n, ctypes.c_int) for n in ("nx", "n_command", "n_profile", "n_guard", "n_mode", "n_measured", "n_signal", "n_exit", "n_hold", "n_hoisted", "method", "delay", "max_rows_log2")]
+        [(n, ctypes.c_int) for n in ("nx", "n_command", "n_profile", "n_guard", "n_mode", "n_measured", "n_signal", "n_exit", "n_hold", "n_hoisted", "n_pulse", "method", "delay", "max_rows_log2")]
         + [(n, ctypes.c_double) for n in ("t_end", "tick", "rtol", "h_max")]
         + [(n, ctypes.c_void_p) for n in ("atol", "p", "x0", "s0", "rhs", "guarded", "measure", "jac", "hold", "hoist", "controller", "ctl", "profile_count", "profile_times",
-                                          "profile_values", "exit_mode", "exit_from", "exit_to", "hold_mode", "stop", "progress", "rows", "ticks")]
+                                          "profile_values", "exit_mode", "exit_from", "exit_to", "hold_mode", "pulses", "stop", "progress", "rows", "ticks")]
         + [(n, ctypes.c_long) for n in ("n_rows", "n_ticks", "cap_rows", "cap_ticks", "steps", "rejected", "evaluations", "events", "stiff_steps")]
         + [("outcome", ctypes.c_int), ("culprit", ctypes.c_int), ("t_out", ctypes.c_double)]
     )  # fmt: skip
@@ -212,7 +224,8 @@ class RunStruct(ctypes.Structure):
 @lru_cache(maxsize=1)
 def time_loop() -> ctypes.CDLL:
     """The shared time loop, compiled once."""
-    source = resources.files("pendel.core.plant").joinpath("loop.c").read_text("utf-8")
+    folder = resources.files("pendel.core.plant")
+    source = "\n".join(folder.joinpath(name).read_text("utf-8") for name in ("pulses.c", "loop.c"))
     library = ctypes.CDLL(str(build_library(source, flags=LOOP_FLAGS)))
     library.pd_run.argtypes = [ctypes.POINTER(RunStruct)]
     library.pd_release.argtypes = [ctypes.c_void_p]

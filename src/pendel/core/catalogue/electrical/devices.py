@@ -1,0 +1,86 @@
+"""Semiconductors as equations: what circuits and converters are built from.
+
+A conducting device is a resistance with a drop, a blocking one a large resistance. A diode stops at the zero of
+its current and starts when its voltage passes its drop; the time loop locates both.
+Erickson, Maksimović: Fundamentals of Power Electronics, 3rd ed., chapter 4.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import casadi as ca
+
+TINY_VOLTAGE = 1e-6
+"""A diode starts this much beyond its drop, so that rounding at zero current cannot start it again."""
+OFF_OVER_ON = 1e9
+"""Blocking over conducting resistance where the user gives none; kept within the bounds below."""
+OFF_LEAST, OFF_MOST = 1e5, 1e9
+
+
+def off_resistance(on: float, given: float = float("nan")) -> float:
+    """Blocking resistance (ohm): as given, else from the conducting one, which tells the circuit's impedance level."""
+    return given if given == given else min(OFF_MOST, max(OFF_LEAST, OFF_OVER_ON * on))
+
+
+@dataclass(frozen=True)
+class Device:
+    """Voltage across (V) and current through (A) a device in its forward direction."""
+
+    u: ca.SX
+    i: ca.SX
+
+    @property
+    def loss(self) -> ca.SX:
+        return self.u * self.i
+
+
+@dataclass(frozen=True)
+class Ratings:
+    """What the equations of a device take: resistances (ohm), drops (V), saturation current (A)."""
+
+    r_on: ca.SX
+    r_off: ca.SX
+    drop: ca.SX
+    """Of the diode."""
+    r_diode: ca.SX
+
+
+def diode(c, name: str, u: ca.SX, ratings: Ratings) -> Device:
+    """A diode with the voltage ``u`` from anode to cathode."""
+    i = c.unknown(f"{name}.i")
+    mode = c.mode(name, 0)
+    on = mode.symbol
+    c.equation(u - on * (ratings.drop + ratings.r_diode * i) - (1 - on) * ratings.r_off * i)
+    mode.exits += [(0, u - ratings.drop - TINY_VOLTAGE, 1), (1, -i, 0)]
+    mode.hold_zero = i
+    return Device(u, i)
+
+
+def switch(c, u: ca.SX, gate: ca.SX, ratings: Ratings, name: str) -> Device:
+    """A switch that conducts both ways while its gate is on and blocks both ways while it is off."""
+    i = c.unknown(f"{name}.i")
+    c.equation(u - (gate * ratings.r_on + (1 - gate) * ratings.r_off) * i)
+    return Device(u, i)
+
+
+def transistor(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
+    """A switch with an antiparallel diode; ``u`` from collector or drain to emitter or source.
+
+    While the gate is on the channel carries current both ways; while it is off the diode decides.
+    """
+    i = c.unknown(f"{name}.i")
+    mode = c.mode(name, 0)
+    free = (1 - gate) * mode.symbol
+    resistance = gate * ratings.r_on + free * ratings.r_diode + (1 - gate) * (1 - mode.symbol) * ratings.r_off
+    c.equation(u + free * ratings.drop - resistance * i)
+    mode.exits += [(0, (1 - gate) * (-u - ratings.drop - TINY_VOLTAGE), 1), (1, (1 - gate) * i, 0)]
+    mode.hold_zero = i
+    return Device(u, i)
+
+
+def leg(c, name: str, top: ca.SX, pole: ca.SX, bottom: ca.SX, gates: tuple[ca.SX, ca.SX], ratings: Ratings) -> tuple[Device, Device]:
+    """Two transistors in series between the potentials ``top`` and ``bottom``; the pole is between them."""
+    upper = transistor(c, f"{name}_upper", top - pole, gates[0], ratings)
+    lower = transistor(c, f"{name}_lower", pole - bottom, gates[1], ratings)
+    return upper, lower

@@ -1,0 +1,82 @@
+"""Values, choices and checks that all converters with pulsed legs share."""
+
+from __future__ import annotations
+
+import casadi as ca
+
+from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Choice, Contradiction, Figure, Value
+from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
+
+LEVEL_CHOICE = Choice(
+    "level", "Level of detail", ((DRIVE_LEVEL, "as the drive"), *((name, name) for name in LEVELS))
+)
+SAMPLING = Choice(
+    "sampling",
+    "A new duty acts",
+    (("once", "once a period, at the valley"), ("twice", "twice a period"), ("at once", "at once")),
+)
+CARRIER = Choice("carrier", "Carrier", (("triangle", "triangle"), ("sawtooth", "saw-tooth")))
+PULSE_VALUES = (
+    Value("f_p", "Pulse frequency", "kHz", "20", low=0.0, open_low=True),
+    Value("t_dead", "Dead time", "us", "0", low=0.0),
+    Value("t_least", "Shortest pulse", "us", "0", low=0.0),
+)
+SWITCH_VALUES = (
+    Value("R_on", "On-resistance of a switch", "mΩ", "6", low=0.0, open_low=True),
+    Value("V_d", "Diode drop", "V", "0.8", low=0.0),
+    Value("R_d", "Diode resistance", "mΩ", "6", low=0.0, open_low=True),
+    Value("R_off", "Blocking resistance", "ohm", "", low=0.0, open_low=True),
+)
+SMOOTH_CURRENT = 0.05
+"""A. Below it the mean loss of dead time fades, as it does where the ripple turns the current within a period."""
+
+
+def with_off_resistance(v, card):
+    """The values with the blocking resistance filled in where the user gave none."""
+    return {**v, "R_off": off_resistance(v["R_on"], v["R_off"])}
+
+
+def ratings(c) -> Ratings:
+    return Ratings(c.value("R_on"), c.value("R_off"), c.value("V_d"), c.value("R_d"))
+
+
+def pulse_numbers(c, *, phase: float = 0.0) -> dict[str, float]:
+    """What a pulse channel takes, in SI."""
+    return {"f": c.number("f_p"), "dead": c.number("t_dead"), "least": c.number("t_least"), "phase": phase}
+
+
+def dead_time_voltage(c, u_dc: ca.SX, load: ca.SX) -> ca.SX:
+    """Mean voltage a leg loses to dead time against its current: t_d·f·u_dc·sign(i), smoothed about zero.
+
+    Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 8-5 (from memory).
+    """
+    sign = load / ca.sqrt(load * load + SMOOTH_CURRENT**2)
+    return c.value("t_dead") * c.value("f_p") * u_dc * sign
+
+
+def pulse_contradictions(v, card) -> list[Contradiction]:
+    found = []
+    period = 1.0 / v["f_p"]
+    if v["t_dead"] >= 0.5 * period:
+        found.append(
+            Contradiction(
+                f"a dead time of {v['t_dead'] * 1e6:.3g} us leaves nothing of half a pulse period of {0.5e6 * period:.3g} us. Shorten it or pulse more slowly.",
+                "t_dead",
+            )
+        )
+    if v["t_least"] >= 0.5 * period:
+        found.append(
+            Contradiction(
+                f"pulses of at least {v['t_least'] * 1e6:.3g} us do not fit into half a period of {0.5e6 * period:.3g} us. Shorten them or pulse more slowly.",
+                "t_least",
+            )
+        )
+    return found
+
+
+def pulse_follows(v, card) -> list[Figure]:
+    return [
+        Figure("Pulse period", "T_p", 1.0 / v["f_p"], "us"),
+        Figure("Dead time of a period", "2·t_d·f", 2.0 * v["t_dead"] * v["f_p"], "%"),
+        Figure("Blocking resistance", "R_off", off_resistance(v["R_on"], v["R_off"]), "ohm"),
+    ]

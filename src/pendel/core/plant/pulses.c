@@ -1,0 +1,149 @@
+/* Pulse channels: from a duty, held between ticks, to the gates of a leg, at exact times.
+ *
+ * A channel compares its duty with a carrier between 0 and 1. Its period begins at the valley; between the valley
+ * and the next the triangle rises to 1 and falls back. The comparison's edges follow from the duty in closed form,
+ * so that they owe nothing to the solver's steps. Each gate turns on a dead time after its partner turned off.
+ */
+#include <math.h>
+
+enum { TRIANGLE = 0, SAWTOOTH = 1, LEVEL = 2 };           /* LEVEL: on while the command is above one half */
+enum { AT_ONCE = 0, ONCE = 1, TWICE = 2 };                /* when a new duty is taken over */
+
+typedef struct {
+    int command, upper, lower, carrier, sampling;         /* places in u and s; lower is -1 for a single switch */
+    double scale, offset;                                 /* duty = offset + scale u */
+    double f, begins, dead, least, on_delay, off_delay;   /* Hz, s */
+    /* memory */
+    double duty, share, on_at[2], off_at[2];
+    long period;
+    int logic, started;
+} pulse_t;
+
+static double pulse_time(const pulse_t *p, double share) { return p->begins + ((double)p->period + share) / p->f; }
+
+static double pulse_duty(const pulse_t *p, const double *u)
+{
+    double d = p->offset + p->scale * u[p->command];
+    if (!(d > 0)) return 0;
+    if (d > 1) return 1;
+    if (p->carrier != LEVEL) {
+        if (d < p->least * p->f) return 0;
+        if (1 - d < p->least * p->f) return 1;
+    }
+    return d;
+}
+
+static void pulse_logic(pulse_t *p, double t, int logic)
+{
+    int on = logic ? 0 : 1, off = 1 - on;
+    if (logic == p->logic) return;
+    p->logic = logic;
+    p->off_at[off] = t + p->off_delay;
+    if (p->on_at[off] >= p->off_at[off]) p->on_at[off] = INFINITY;
+    p->on_at[on] = t + p->dead + p->on_delay;
+    if (p->off_at[on] >= p->on_at[on]) p->off_at[on] = INFINITY;
+}
+
+/* Share of the period at which the comparison changes next, or 2 when it does not within this period. */
+static double pulse_edge(const pulse_t *p)
+{
+    double at;
+    if (p->carrier == LEVEL) return 2;
+    if (p->carrier == SAWTOOTH) return p->logic && p->duty < 1 && p->share < p->duty ? p->duty : 2;
+    at = p->logic ? 0.5 * p->duty : 1 - 0.5 * p->duty;
+    if (p->logic ? p->duty >= 1 : p->duty <= 0) return 2;
+    return p->share < at ? at : 2;
+}
+
+static double pulse_next_change(const pulse_t *p)
+{
+    double edge = pulse_edge(p), share;
+    if (p->carrier == LEVEL) return INFINITY;
+    share = edge < 1 ? edge : 1;
+    if (p->sampling == TWICE && p->share < 0.5 && share > 0.5) share = 0.5;
+    return pulse_time(p, share);
+}
+
+static double pulses_next(const pulse_t *all, int n)
+{
+    double t = INFINITY;
+    int k, j;
+    for (k = 0; k < n; k++) {
+        const pulse_t *p = all + k;
+        t = fmin(t, pulse_next_change(p));
+        for (j = 0; j < 2; j++) t = fmin(t, fmin(p->on_at[j], p->off_at[j]));
+    }
+    return t;
+}
+
+/* The comparison as it stands at t: at the start, and when a duty acts at once. */
+static void pulse_compare(pulse_t *p, double t)
+{
+    double c;
+    if (p->carrier == LEVEL) { pulse_logic(p, t, p->duty > 0.5); return; }
+    p->share = fmin(fmax((t - p->begins) * p->f - (double)p->period, 0), 1);
+    c = p->carrier == SAWTOOTH ? p->share : 1 - fabs(1 - 2 * p->share);
+    pulse_logic(p, t, p->duty > c);
+}
+
+/* A new command holds from t on. */
+static void pulses_command(pulse_t *all, int n, double t, const double *u)
+{
+    int k;
+    for (k = 0; k < n; k++) {
+        pulse_t *p = all + k;
+        if (!p->started) {
+            p->started = 1;
+            p->logic = -1;
+            p->on_at[0] = p->on_at[1] = p->off_at[0] = p->off_at[1] = INFINITY;
+            p->period = p->carrier == LEVEL ? 0 : (long)floor((t - p->begins) * p->f + 1e-9);
+            p->duty = pulse_duty(p, u);
+            pulse_compare(p, t);
+            p->on_at[p->logic ? 0 : 1] = t;               /* the run begins with its gates as they would have been */
+        } else if (p->sampling == AT_ONCE || p->carrier == LEVEL) {
+            double duty = pulse_duty(p, u);
+            if (duty != p->duty) { p->duty = duty; pulse_compare(p, t); }
+        }
+    }
+}
+
+/* Do what is due at t; returns whether a gate changed. */
+static int pulses_due(pulse_t *all, int n, double t, const double *u, double *s)
+{
+    int k, j, changed = 0;
+    for (k = 0; k < n; k++) {
+        pulse_t *p = all + k;
+        int guard = 0;
+        while (pulse_next_change(p) <= t && guard++ < 8) {
+            double edge = pulse_edge(p);
+            if (p->sampling == TWICE && p->share < 0.5 && edge > 0.5) {
+                p->share = 0.5;
+                p->duty = pulse_duty(p, u);
+                pulse_logic(p, t, p->duty >= 1);
+            } else if (edge < 1) {
+                p->share = edge;
+                pulse_logic(p, t, !p->logic);
+            } else {
+                p->period++;
+                p->share = 0;
+                if (p->sampling != AT_ONCE) p->duty = pulse_duty(p, u);
+                pulse_logic(p, t, p->duty > 0);
+            }
+        }
+        for (j = 0; j < 2; j++) {
+            int gate = j ? p->lower : p->upper;
+            if (p->off_at[j] <= t) {
+                p->off_at[j] = INFINITY;
+                if (gate >= 0 && s[gate] != 0) { s[gate] = 0; changed = 1; }
+            }
+        }
+        for (j = 0; j < 2; j++) {
+            int gate = j ? p->lower : p->upper;
+            if (p->on_at[j] <= t) {
+                p->on_at[j] = INFINITY;
+                if (gate >= 0 && s[gate] != 1) { s[gate] = 1; changed = 1; }
+            }
+        }
+    }
+    return changed;
+}
