@@ -21,6 +21,7 @@ class Link(Enum):
 
     DC = "dc"
     LINE = "line"
+    AC3 = "three-phase"
     SHAFT = "shaft"
     ROD = "rod"
     SIGNAL_IN = "signal in"

@@ -11,7 +11,8 @@ from pendel.core.drive.document import Card
 from pendel.core.errors import DriveProblem
 
 MODULES = (
-    "electrical.dc_source", "electrical.four_quadrant_bridge", "electrical.ground", "machines.brushed_dc", "mechanics.inertias",
+    "electrical.dc_source", "electrical.four_quadrant_bridge", "electrical.ground", "electrical.passives", "electrical.sources", "electrical.switches",
+    "electrical.dc_converters", "electrical.three_phase", "machines.brushed_dc", "mechanics.inertias",
     "mechanics.friction", "mechanics.transmissions", "mechanics.loads", "sensors.sensing", "sensors.encoder", "control.generators",
     "control.travel_plan", "control.arithmetic", "control.regulators", "control.dynamics", "control.pulse_stage",
 )  # fmt: skip

@@ -246,6 +246,9 @@ class PartContext:
         """The lines of a port: potential (V) and current into the part (A) of each."""
         return self._pins[port]
 
+    def has(self, port: str) -> bool:
+        return port in self._pins
+
     def gate(self, name: str) -> ca.SX:
         """A gate signal, 0 or 1, that a pulse channel drives."""
         return self.network.gates.setdefault(self.key(name), ca.SX.sym(self.key(name)))
@@ -258,7 +261,9 @@ class PartContext:
         """Let the input ``command`` drive the gates ``upper`` and ``lower``; see `PulseChannel`."""
         self.input(command)
         self.network.pulses.append(
-            PulseChannel(self.card, self.key(command), self.key(upper), self.key(lower) if lower else "", **more)
+            PulseChannel(
+                self.card, self.key(command), self.key(upper), self.key(lower) if lower else "", **more
+            )
         )
 
     def equation(self, residual: ca.SX) -> None:

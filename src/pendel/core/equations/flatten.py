@@ -13,7 +13,7 @@ from pendel.core.drive.document import Card, Drive, slug
 from pendel.core.equations.connect import PinName, connect
 from pendel.core.equations.context import Network, PartContext
 
-LINES = {"dc": 2, "line": 1, "shaft": 1, "rod": 1}
+LINES = {"dc": 2, "line": 1, "three-phase": 3, "shaft": 1, "rod": 1}
 
 
 @dataclass
@@ -36,7 +36,9 @@ def flatten(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Flat:
         for p in kind.ports
         if p.link.value in LINES
     }
-    groups = electric_groups(parts, {key: level_of(drive, kind, drive.cards[key]) for key, kind in parts.items()})
+    groups = electric_groups(
+        parts, {key: level_of(drive, kind, drive.cards[key]) for key, kind in parts.items()}
+    )
     pins = connect(network, ports, groups, joins(drive, ports))
     for key, kind in parts.items():
         card = drive.cards[key]
@@ -65,7 +67,7 @@ def electric_groups(parts, levels: Mapping[str, str]) -> list[tuple[str, ...]]:
             groups += [(key, *names) for names in kind.potentials(levels[key])]
             continue
         groups += [(key, p.name) for p in kind.ports if p.link.value == "dc"]
-        lines = [p.name for p in kind.ports if p.link.value == "line"]
+        lines = [p.name for p in kind.ports if p.link.value in ("line", "three-phase")]
         if lines:
             groups.append((key, *lines))
     return groups

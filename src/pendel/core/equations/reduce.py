@@ -41,6 +41,9 @@ class Explicit:
     symbols: dict[str, ca.SX]
     demoted: list[StateEntry] = field(default_factory=list)
     """States that others fix; they have no derivative of their own."""
+    torn: list[ca.SX] = field(default_factory=list)
+    """Unknowns without a safe symbolic solution: found while running, where ``residuals`` are zero."""
+    residuals: list[ca.SX] = field(default_factory=list)
 
     def express(self, expression: ca.SX) -> ca.SX:
         """``expression`` in terms of remaining states, values, modes, inputs and time."""
@@ -88,6 +91,8 @@ class Reduction:
             self.symbols[entry.key] = entry.symbol
             self.symbols[entry.derivative.name()] = entry.derivative
         self.demoted: list[StateEntry] = []
+        self.torn: list[str] = []
+        self.residuals: list[Row] = []
         self.open = set(network.unknowns) | {e.derivative.name() for e in network.states}
         self.order: list[tuple[str, ca.SX]] = []
         self.rng = np.random.default_rng(11)
@@ -195,9 +200,11 @@ class Reduction:
                 continue
             pivot = self.best_pivot()
             if pivot is None:
-                self.drop_vanishing_or_fail()
+                if not self.drop_vanishing():
+                    self.tear()
                 continue
             self.eliminate(*pivot)
+        self.check_loops()
         if self.open:
             owners = sorted({name.split(":")[-1].strip("der()").split(".")[0] for name in self.open})
             raise EquationProblem(
@@ -208,8 +215,8 @@ class Reduction:
             )
         return self.explicit()
 
-    def drop_vanishing_or_fail(self) -> None:
-        """A coefficient that is zero on every sample is zero; remove it. Else there is no safe way on."""
+    def drop_vanishing(self) -> bool:
+        """A coefficient that is zero on every sample is zero; remove it. Tells whether one was found."""
         for row in self.rows:
             for name in list(row.unknowns):
                 at = self.values_at_samples(self.coefficient(row, name))
@@ -217,16 +224,54 @@ class Reduction:
                     row.expression = ca.substitute(row.expression, self.symbols[name], ca.SX(0))
                     row.unknowns.discard(name)
                     row.coefficients.clear()
-                    return
-        owners = tuple(sorted({r.owner for r in self.rows}))
-        raise EquationProblem(
-            "The equations of " + " and ".join(owners) + " cannot be solved for " + ", ".join(in_words(n) for n in sorted(self.rows[0].unknowns)[:3])
-            + ": they form a nonlinear loop, or two parts fix the same thing at once. Put a state or a resistance between them, or join the two parts.", owners)  # fmt: skip
+                    return True
+        return False
+
+    def tear(self) -> None:
+        """No unknown has a safe symbolic solution: take the one most rows contain as given, to be found numerically."""
+        count: dict[str, int] = {}
+        for row in self.rows:
+            for name in row.unknowns:
+                count[name] = count.get(name, 0) + 1
+        name = min(count, key=lambda n: (n.startswith("der("), -count[n], n))
+        self.torn.append(name)
+        self.open.discard(name)
+        for row in self.rows:
+            row.unknowns.discard(name)
+            row.coefficients.clear()
+
+    def check_loops(self) -> None:
+        """As many residuals as torn unknowns, and a solution where they are regular.
+
+        Raises
+        ------
+        EquationProblem
+        """
+        if not self.torn:
+            return
+        owners = tuple(sorted({r.owner for r in self.residuals}))
+        sentence = ("The equations of " + " and ".join(owners) + " cannot be solved for " + ", ".join(in_words(n) for n in self.torn[:3])
+                    + ": two parts fix the same thing at once, or nothing does. Put a state or a resistance between them, or join the two parts.")  # fmt: skip
+        if len(self.residuals) != len(self.torn):
+            raise EquationProblem(sentence, owners)
+        slopes = ca.jacobian(
+            stacked(*(self.carried(r.expression) for r in self.residuals)),
+            stacked(*(self.symbols[n] for n in self.torn)),
+        )
+        entries = np.array([self.values_at_samples(slopes[k]) for k in range(slopes.numel())])
+        n = len(self.torn)
+        if not any(
+            np.all(np.isfinite(e)) and np.linalg.matrix_rank(e.reshape(n, n)) == n for e in entries.T
+        ):
+            raise EquationProblem(sentence, owners)
 
     def treat_bare(self, row: Row) -> None:
         at = self.values_at_samples(row.expression)
         if np.all(np.abs(at) < 1e-9):
             return  # says nothing new, such as the last of Kirchhoff's current sums
+        if {s.name() for s in ca.symvar(row.expression)} & set(self.torn):
+            self.residuals.append(row)
+            return
         inside = {s.name() for s in ca.symvar(row.expression)} & set(self.states)
         if not inside:
             raise EquationProblem(
@@ -238,7 +283,9 @@ class Reduction:
         for key in inside:
             coefficient = ca.gradient(row.expression, self.states[key].symbol)
             depends = {s.name() for s in ca.symvar(coefficient)}
-            if key in depends or depends - self.values_only - {m.key for m in self.network.modes} - set(self.network.gates):
+            if key in depends or depends - self.values_only - {m.key for m in self.network.modes} - set(
+                self.network.gates
+            ):
                 continue
             at = self.values_at_samples(coefficient)
             if never_vanishes(at):
@@ -277,6 +324,8 @@ class Reduction:
         for name, solution in reversed(self.order):
             system.solved[name] = system.express(solution)
         system.states, system.demoted = list(self.states.values()), self.demoted
+        system.torn = [self.symbols[n] for n in self.torn]
+        system.residuals = [system.express(r.expression) for r in self.residuals]
         system.rhs = stacked(*(system.express(e.derivative) for e in system.states))
         return system
 

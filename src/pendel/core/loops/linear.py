@@ -19,6 +19,7 @@ from pendel.core.controllers.symbolic import LinearBlock, linear_block
 from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
 from pendel.core.plant.model import PlantModel
+from pendel.core.plant.starting import loop_values
 from pendel.core.runs.simulate import Prepared
 
 
@@ -93,11 +94,13 @@ def linear_plant(
     x, u = symbols["x"], stacked(*model.network.inputs.values())
     y = stacked(*(model.signals[s] for s in signals))
     rest = stacked(*(p.offset for p in model.network.profiles), *(p.slope for p in model.network.profiles))
-    function = ca.Function("plant", [symbols["t"], x, u, rest, symbols["s"], symbols["p"]],
-                           [ca.jacobian(model.rhs, x), ca.jacobian(model.rhs, u), ca.jacobian(y, x), ca.jacobian(y, u)])  # fmt: skip
+    by = model.derivative
+    function = ca.Function("plant", [symbols["t"], x, u, rest, symbols["s"], symbols["p"], symbols["z"]],
+                           [by(model.rhs, x), by(model.rhs, u), by(y, x), by(y, u)])  # fmt: skip
     keys = tuple(e.key for e in system.states)
     at = [0.0, [point.states.get(k, 0.0) for k in keys], [point.inputs.get(k, 0.0) for k in model.network.inputs], [0.0] * rest.numel(),
-          [point.modes.get(m.key, 0.0) for m in model.network.modes], model.parameters]  # fmt: skip
+          [point.modes.get(k, 0.0) for k in model.structure.mode_keys], model.parameters]  # fmt: skip
+    at.append(loop_values(model, *(np.array(v, dtype=float) for v in (at[1], [*at[2], *at[3]], at[4]))))
     A, B, C, D = (np.array(m, dtype=float) for m in function(*at))
     n, m, k = len(keys), u.numel(), len(signals)
     return LinearPlant(
@@ -246,9 +249,10 @@ def plant_levels(prepared: Prepared) -> dict[str, float]:
     model = prepared.model
     symbols = model.symbols
     measured = stacked(*(model.signals[s] for s in prepared.deck.measured))
-    function = ca.Function("levels", [symbols[k] for k in ("t", "x", "u", "s", "p")], [measured])
+    function = ca.Function("levels", [symbols[k] for k in ("t", "x", "u", "s", "p", "z")], [measured])
+    still = np.zeros(symbols["u"].numel())
     values = np.array(
-        function(0.0, model.starts, np.zeros(symbols["u"].numel()), model.mode_starts, model.parameters)
+        function(0.0, model.starts, still, model.mode_starts, model.parameters, loop_values(model, model.starts, still, model.mode_starts))
     ).ravel()
     return dict(zip(prepared.deck.measured, values))
 

@@ -37,12 +37,71 @@ static inline double pd_max(double a, double b) { return a > b ? a : b; }
 """
 
 
+LOOPS = "pd_residuals"
+NEWTON = """static double pd_norm(const double *r)
+{
+    double sum = 0;
+    int k;
+    for (k = 0; k < COUNT; k++) sum += r[k] * r[k];
+    return sum;
+}
+
+/* Newton with partial pivoting; a step that does not improve is halved. Not-a-number tells that there is no solution. */
+void pd_solve_loops(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *z)
+{
+    double *kept = (double *)h + FIRST, r[COUNT], a[COUNT * COUNT], step[COUNT], trial[COUNT], size;
+    int i, j, k, round, halving;
+    for (i = 0; i < COUNT; i++) z[i] = kept[i] == kept[i] ? kept[i] : 0;
+    pd_residuals(t, x, u, s, p, h, z, r, a);
+    size = pd_norm(r);
+    for (round = 0; round < 60; round++) {
+        double largest = 0;
+        for (i = 0; i < COUNT; i++) step[i] = -r[i];
+        for (k = 0; k < COUNT; k++) {
+            int best = k;
+            for (i = k + 1; i < COUNT; i++) if (fabs(a[i + k * COUNT]) > fabs(a[best + k * COUNT])) best = i;
+            if (best != k) {
+                double swap = step[k];
+                step[k] = step[best]; step[best] = swap;
+                for (j = 0; j < COUNT; j++) { swap = a[k + j * COUNT]; a[k + j * COUNT] = a[best + j * COUNT]; a[best + j * COUNT] = swap; }
+            }
+            for (i = k + 1; i < COUNT; i++) {
+                double f = a[i + k * COUNT] / a[k + k * COUNT];
+                for (j = k; j < COUNT; j++) a[i + j * COUNT] -= f * a[k + j * COUNT];
+                step[i] -= f * step[k];
+            }
+        }
+        for (i = COUNT - 1; i >= 0; i--) {
+            for (j = i + 1; j < COUNT; j++) step[i] -= a[i + j * COUNT] * step[j];
+            step[i] /= a[i + i * COUNT];
+        }
+        for (halving = 0; halving < 30; halving++) {
+            double share = ldexp(1.0, -halving), now;
+            for (i = 0; i < COUNT; i++) trial[i] = z[i] + share * step[i];
+            pd_residuals(t, x, u, s, p, h, trial, r, a);
+            now = pd_norm(r);
+            if (now <= size || now < 1e-28) { size = now; break; }
+        }
+        for (i = 0; i < COUNT; i++) {
+            largest = fmax(largest, fabs(trial[i] - z[i]) / (1e-9 + fabs(trial[i])));
+            z[i] = trial[i];
+        }
+        if (largest < 1e-11) break;
+        if (!(size == size)) break;
+    }
+    if (round == 60) for (i = 0; i < COUNT; i++) z[i] = 0.0 / 0.0;
+    for (i = 0; i < COUNT; i++) kept[i] = z[i];
+}
+"""
+
+
 class Emitter:
     """Collects functions of one model and their common hoisting function."""
 
     def __init__(self, inputs: Mapping[str, ca.SX]):
         self.inputs = inputs
         """Symbols by array name: t, x, u, s, p."""
+        self.n_loops = inputs["z"].numel() if "z" in inputs else 0
         self.hoisted: list[str] = []
         self.hoist_lines: list[str] = []
         self.parts: list[str] = []
@@ -51,13 +110,24 @@ class Emitter:
         """Emit ``name`` that writes each of ``outputs`` (array name, dense expressions)."""
         kept = [(array, ca.densify(e)) for array, e in outputs if e.numel() > 0]
         keys = list(self.inputs)
+        solves = bool(self.n_loops) and any(ca.depends_on(e, self.inputs["z"]) for _, e in kept) and name != LOOPS
         signature = f"void {name}({SIGNATURE}{''.join(f', double *{array}' for array, _ in outputs)})"
         quiet = "".join(f" (void){a};" for a in ("t", "x", "u", "s", "p", "h", *(a for a, _ in outputs)))
         body: list[str] = []
         if kept:
             function = ca.Function("f", [self.inputs[k] for k in keys], ca.cse([e for _, e in kept]))
             body = self.instructions(function, name, keys, [array for array, _ in kept])
-        self.parts.append(signature + "\n{\n   " + quiet + "\n" + "\n".join(body) + "\n}\n")
+        solve = f"    double z[{self.n_loops}];\n    pd_solve_loops(t, x, u, s, p, h, z);\n" if solves else ""
+        self.parts.append(signature + "\n{\n   " + quiet + "\n" + solve + "\n".join(body) + "\n}\n")
+
+    def loops(self, residuals: ca.SX) -> None:
+        """Emit the residuals of what has no safe symbolic solution, their Jacobian, and the Newton iteration over both.
+
+        The last solution is kept behind the hoisted values, as the start of the next.
+        """
+        self.function(LOOPS, [("r", residuals), ("jac", ca.jacobian(residuals, self.inputs["z"]))])
+        self.parts[-1] = self.parts[-1].replace("double *r, double *jac)", "const double *z, double *r, double *jac)")
+        self.parts.append(NEWTON.replace("COUNT", str(self.n_loops)))
 
     def instructions(self, f: ca.Function, name: str, keys: list[str], arrays: list[str]) -> list[str]:
         """Walk the tape; each value becomes text that is hoisted when no time, state or input is in it."""
@@ -70,7 +140,7 @@ class Emitter:
                 work[out[0]] = (literal(f.instruction_constant(k)), False, True)
             elif op == ca.OP_INPUT:
                 key = keys[inp[0]]
-                work[out[0]] = ("t" if key == "t" else f"{key}[{inp[1]}]", key in "txu", True)
+                work[out[0]] = ("t" if key == "t" else f"{key}[{inp[1]}]", key in "txuz", True)
             elif op == ca.OP_OUTPUT:
                 text = self.moved(work[inp[0]], name, hoisted_text)
                 body.append(f"    {arrays[out[0]]}[{out[1]}] = {text};")
@@ -117,6 +187,6 @@ class Emitter:
             PREAMBLE
             + hoist
             + "\n"
-            + "\n".join(self.parts)
-            + f"\nint pd_hoisted(void) {{ return {len(self.hoisted)}; }}\n"
+            + "\n".join(self.parts).replace("FIRST", str(len(self.hoisted)))
+            + f"\nint pd_hoisted(void) {{ return {len(self.hoisted) + self.n_loops}; }}\n"
         )

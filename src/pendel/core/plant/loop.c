@@ -45,7 +45,7 @@ typedef struct {
     run_t *r;
     int nu, width;
     double t, h, radius;
-    double *x, *u, *s, *hoisted, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err;
+    double *x, *u, *s, *hoisted, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak;
     int *pivots, *segment;
     int stiff, stiff_signs, calm_signs;
     double event_time;
@@ -125,13 +125,15 @@ static double enter_stretch(work_t *w)
     return next;
 }
 
+/* Error over tolerance. A state near zero is measured against a thousandth of its peak: below that, what is left of a
+ * current in a blocking device is rounding, and asking more of it would stop the run. */
 static double error_norm(work_t *w, const double *x_new, const double *err)
 {
     run_t *r = w->r;
     double sum = 0;
     int i;
     for (i = 0; i < r->nx; i++) {
-        double scale = r->atol[i] + r->rtol * fmax(fabs(w->x[i]), fabs(x_new[i]));
+        double scale = r->atol[i] + r->rtol * fmax(1e-3 * w->peak[i], fmax(fabs(w->x[i]), fabs(x_new[i])));
         double e = err[i] / scale;
         sum += e * e;
     }
@@ -337,19 +339,38 @@ static void put_to_zero(work_t *w, int mode)
     }
 }
 
-/* At one instant: change modes, the most violated first, until no guard of the present modes is above zero.
- * ``located`` tells that a step was ended at the crossing; only then is what crossed zero put exactly there. */
-static int settle_modes(work_t *w, int located)
+/* A device that just stopped conducting leaves its current to a leak, whose voltage settles within nanoseconds.
+ * Its guards mean nothing until then: rounding of the current times the blocking resistance could start it again,
+ * and so on for ever. So let it settle, with the time counted, before any guard is looked at. */
+static void let_settle(work_t *w, double t_next)
 {
     run_t *r = w->r;
-    int round, k = 0;
+    double h = 10 / w->mode_radius;
+    int step;
+    if (!(w->mode_radius * (t_next - w->t) > 100)) return;
+    for (step = 0; step < 3; step++) {
+        refresh(w);
+        step_stiff(w, h);
+        memcpy(w->x, w->xn, sizeof(double) * (size_t)r->nx);
+        w->t += h;
+    }
+}
+
+/* At one instant: change modes, the most violated first, until no guard of the present modes is above zero.
+ * ``located`` tells that a step was ended at the crossing; only then is what crossed zero put exactly there. */
+static int settle_modes(work_t *w, int located, double t_next)
+{
+    run_t *r = w->r;
+    int round, k = 0, ends;
     for (round = 0; round < 4 * (r->n_guard + 1); round++) {
         k = worst(w, w->g);
         if (k < 0) return 1;
-        if (r->exit_to[k] == 0 && located && round == 0) put_to_zero(w, r->exit_mode[k]);
+        ends = r->exit_to[k] == 0 && located && round == 0;
+        if (ends) put_to_zero(w, r->exit_mode[k]);
         w->s[r->exit_mode[k]] = r->exit_to[k];
         r->events++;
         enter_modes(w);
+        if (ends) let_settle(w, t_next);
         refresh(w);
     }
     r->culprit = k < 0 ? 0 : r->exit_mode[k];
@@ -422,6 +443,12 @@ static double locate(work_t *w, double h)
     return high;
 }
 
+static void note_peaks(work_t *w)
+{
+    int i;
+    for (i = 0; i < w->r->nx; i++) if (fabs(w->x[i]) > w->peak[i]) w->peak[i] = fabs(w->x[i]);
+}
+
 static int finite_state(work_t *w)
 {
     int i;
@@ -434,6 +461,7 @@ static void judge_stiffness(work_t *w, double h_radius)
 {
     run_t *r = w->r;
     if (r->method != AUTO) return;
+    if (w->stiff && w->mode_radius > 0) return;   /* the modes' own radius decides when they change */
     if (!w->stiff) {
         w->stiff_signs = h_radius > 3.0 ? w->stiff_signs + 1 : (w->stiff_signs > 0 ? w->stiff_signs - 1 : 0);
         if (w->stiff_signs > 12) { w->stiff = 1; w->calm_signs = 0; }
@@ -492,7 +520,7 @@ static int advance(work_t *w, double t_next)
             refresh(w);
             w->chatter = w->t - w->event_time < 1e-9 ? w->chatter + 1 : 0;
             w->event_time = w->t;
-            if (!settle_modes(w, 1) || w->chatter > 500) { r->outcome = CHATTERS; return 0; }
+            if (!settle_modes(w, 1, t_next) || w->chatter > 500) { r->outcome = CHATTERS; return 0; }
             if (!record(w)) return 0;
             continue;
         }
@@ -500,6 +528,7 @@ static int advance(work_t *w, double t_next)
         memcpy(w->x, w->xn, sizeof(double) * (size_t)r->nx);
         memcpy(w->k[0], end_derivative(w), sizeof(double) * (size_t)r->nx);
         memcpy(w->g, w->g_new, sizeof(double) * (size_t)r->n_guard);
+        note_peaks(w);
         r->steps++;
         r->stiff_steps += w->stiff;
         judge_stiffness(w, radius);
@@ -549,7 +578,7 @@ static void drive_loop(work_t *w)
         }
         if (r->n_pulse && pulses_due(r->pulses, r->n_pulse, w->t + same_time(w->t), w->u, w->s)) enter_modes(w);
         refresh(w);
-        if (!settle_modes(w, 0)) { r->outcome = CHATTERS; return; }
+        if (!settle_modes(w, 0, w->t)) { r->outcome = CHATTERS; return; }
         if (!record(w)) return;
         if (w->t >= r->t_end) return;
         *r->progress = w->t;
@@ -571,7 +600,7 @@ int pd_run(run_t *r)
     w.r = r;
     w.nu = r->n_command + 2 * r->n_profile;
     w.width = 1 + nx + w.nu + r->n_mode;
-    total = (size_t)(14 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * (r->n_mode + r->n_hoisted + 1) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
+    total = (size_t)(15 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * (r->n_mode + r->n_hoisted + 1) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
     block = calloc(total, sizeof(double));
     w.pivots = calloc((size_t)(nx + r->n_profile + 1 + SLOTS), sizeof(int));
     if (!block || !w.pivots) { r->outcome = NO_MEMORY; free(block); free(w.pivots); return r->outcome; }
@@ -579,7 +608,7 @@ int pd_run(run_t *r)
     w.slot_used = w.segment + r->n_profile + 1;
     next = block;
 #define TAKE(field, count) (w.field = next, next += (count))
-    TAKE(x, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
+    TAKE(x, nx); TAKE(peak, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
     for (k = 0; k < 8; k++) TAKE(k[k], nx);
     TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w.nu); TAKE(s, r->n_mode); TAKE(slots, SLOTS * (r->n_mode + r->n_hoisted + 1));
     TAKE(g, r->n_guard); TAKE(g_new, r->n_guard); TAKE(pending, r->n_command); TAKE(signals, r->n_signal);
@@ -589,6 +618,7 @@ int pd_run(run_t *r)
     memcpy(w.s, r->s0, sizeof(double) * (size_t)r->n_mode);
     w.h = fmin(r->n_signal ? r->tick : 1e-5, r->t_end);
     w.stiff = r->method == STIFF;
+    note_peaks(&w);
     w.event_time = -1;
     r->outcome = DONE;
     drive_loop(&w);

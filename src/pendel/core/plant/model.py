@@ -97,6 +97,7 @@ class PlantModel:
             "u": stacked(*inputs),
             "s": stacked(*(m.symbol for m in n.modes), *n.gates.values()),
             "p": stacked(*(s for s, _ in n.parameters.values())),
+            "z": stacked(*self.system.torn),
         }
 
     @cached_property
@@ -140,6 +141,16 @@ class PlantModel:
             )
         return found
 
+    def derivative(self, f: ca.SX, by: ca.SX) -> ca.SX:
+        """Total derivative: what is found numerically moves along, by the implicit function theorem."""
+        direct = ca.jacobian(f, by)
+        z = self.symbols["z"]
+        if not self.system.torn or not ca.depends_on(f, z):
+            return direct
+        residuals = stacked(*self.system.residuals)
+        moves = -ca.solve(ca.densify(ca.jacobian(residuals, z)), ca.densify(ca.jacobian(residuals, by)))
+        return direct + ca.jacobian(f, z) @ moves
+
     @cached_property
     def structure(self) -> Structure:
         key = self.fingerprint
@@ -154,21 +165,23 @@ class PlantModel:
         n, symbols = self.network, self.symbols
         emitter = Emitter(symbols)
         x = symbols["x"]
+        if self.system.torn:
+            emitter.loops(stacked(*self.system.residuals))
         emitter.function("pd_rhs", [("dx", self.rhs)])
         emitter.function("pd_guarded", [("dx", self.rhs), ("g", stacked(*(g for *_, g in self.guards)))])
         emitter.function("pd_measure", [("y", stacked(*(self.signals[k] for k in self.measured)))])
         emitter.function("pd_signals", [("y", stacked(*self.signals.values()))])
         emitter.function(
-            "pd_jac", [("jac", ca.jacobian(self.rhs, x)), ("dfdt", ca.jacobian(self.rhs, n.time))]
+            "pd_jac", [("jac", self.derivative(self.rhs, x)), ("dfdt", self.derivative(self.rhs, n.time))]
         )
         holds = [
             (k, self.system.express(m.hold_zero)) for k, m in enumerate(n.modes) if m.hold_zero is not None
         ]
         held = stacked(*(e for _, e in holds))
-        emitter.function("pd_hold", [("w", held), ("grad", ca.jacobian(held, x) if holds else ca.SX())])
+        emitter.function("pd_hold", [("w", held), ("grad", self.derivative(held, x) if holds else ca.SX())])
         demoted = stacked(*(self.system.solved[e.key] for e in self.system.demoted))
         emitter.function(
-            "pd_demoted", [("y", demoted), ("jac", ca.jacobian(demoted, x) if demoted.numel() else ca.SX())]
+            "pd_demoted", [("y", demoted), ("jac", self.derivative(demoted, x) if demoted.numel() else ca.SX())]
         )
         return Structure(
             tuple([e.key for e in self.system.states] + [s.name() for s in self.energy_symbols]), tuple(n.inputs), tuple(p.key for p in n.profiles),

@@ -1,4 +1,4 @@
-"""Starting values of states that depend on each other.
+"""Values at the start of a run, above all those of states that depend on each other.
 
 A rigid joint leaves one independent state where the parts declare two. What was entered must hold whichever of
 them stayed a state: the remaining ones are moved, as little as possible, until every demoted state has its
@@ -61,6 +61,22 @@ def consistent_starts(model: PlantModel) -> Starts:
         if not abs(value[row] - e.start) <= 1e3 * FITS * (1 + abs(e.start))
     )
     return Starts(x, off)
+
+
+def loop_values(model: PlantModel, x: np.ndarray, u: np.ndarray, s: np.ndarray) -> np.ndarray:
+    """What is found numerically, at time zero, states ``x``, inputs ``u`` and modes ``s``; shape (loops,)."""
+    from pendel.core.plant.model import load, pointer
+
+    z = np.zeros(len(model.system.torn))
+    if len(z):
+        library = load(model.structure.source)
+        hoisted = np.zeros(max(1, library.pd_hoisted()))
+        held = [np.ascontiguousarray(a, dtype=float) for a in (x, u, s, model.parameters, hoisted, z)]
+        at = [ctypes.c_void_p(pointer(a)) for a in held]
+        library.pd_hoist(at[3], at[2], at[4])
+        library.pd_solve_loops(ctypes.c_double(0.0), *at)
+        z = held[5]
+    return z
 
 
 def demoted_states(model: PlantModel, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

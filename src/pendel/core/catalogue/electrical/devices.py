@@ -1,6 +1,8 @@
 """Semiconductors as equations: what circuits and converters are built from.
 
-A conducting device is a resistance with a drop, a blocking one a large resistance. A diode stops at the zero of
+A conducting device is a resistance with a drop, a blocking one a large resistance. They are stated as conductances:
+eliminating node potentials then keeps leaks of 1e-9 S beside conductances of 100 S, where resistances lost them to
+rounding. A diode stops at the zero of
 its current and starts when its voltage passes its drop; the time loop locates both.
 Erickson, Maksimović: Fundamentals of Power Electronics, 3rd ed., chapter 4.
 """
@@ -13,6 +15,8 @@ import casadi as ca
 
 TINY_VOLTAGE = 1e-6
 """A diode starts this much beyond its drop, so that rounding at zero current cannot start it again."""
+TINY_CURRENT = 1e-7
+ROUNDED_VOLTAGE = 2e-12
 OFF_OVER_ON = 1e9
 """Blocking over conducting resistance where the user gives none; kept within the bounds below."""
 OFF_LEAST, OFF_MOST = 1e5, 1e9
@@ -46,13 +50,18 @@ class Ratings:
     r_diode: ca.SX
 
 
+def tiny_current(ratings: Ratings) -> ca.SX:
+    """Reverse current (A) at which a diode stops: above what rounding of volts makes of a small resistance."""
+    return TINY_CURRENT + ROUNDED_VOLTAGE / ratings.r_diode
+
+
 def diode(c, name: str, u: ca.SX, ratings: Ratings) -> Device:
     """A diode with the voltage ``u`` from anode to cathode."""
     i = c.unknown(f"{name}.i")
     mode = c.mode(name, 0)
     on = mode.symbol
-    c.equation(u - on * (ratings.drop + ratings.r_diode * i) - (1 - on) * ratings.r_off * i)
-    mode.exits += [(0, u - ratings.drop - TINY_VOLTAGE, 1), (1, -i, 0)]
+    c.equation(i - on * (u - ratings.drop) / ratings.r_diode - (1 - on) * u / ratings.r_off)
+    mode.exits += [(0, u - ratings.drop - TINY_VOLTAGE, 1), (1, -i - tiny_current(ratings), 0)]
     mode.hold_zero = i
     return Device(u, i)
 
@@ -60,7 +69,7 @@ def diode(c, name: str, u: ca.SX, ratings: Ratings) -> Device:
 def switch(c, u: ca.SX, gate: ca.SX, ratings: Ratings, name: str) -> Device:
     """A switch that conducts both ways while its gate is on and blocks both ways while it is off."""
     i = c.unknown(f"{name}.i")
-    c.equation(u - (gate * ratings.r_on + (1 - gate) * ratings.r_off) * i)
+    c.equation(i - (gate / ratings.r_on + (1 - gate) / ratings.r_off) * u)
     return Device(u, i)
 
 
@@ -72,14 +81,18 @@ def transistor(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
     i = c.unknown(f"{name}.i")
     mode = c.mode(name, 0)
     free = (1 - gate) * mode.symbol
-    resistance = gate * ratings.r_on + free * ratings.r_diode + (1 - gate) * (1 - mode.symbol) * ratings.r_off
-    c.equation(u + free * ratings.drop - resistance * i)
-    mode.exits += [(0, (1 - gate) * (-u - ratings.drop - TINY_VOLTAGE), 1), (1, (1 - gate) * i, 0)]
+    conductance = (
+        gate / ratings.r_on + free / ratings.r_diode + (1 - gate) * (1 - mode.symbol) / ratings.r_off
+    )
+    c.equation(i - conductance * (u + free * ratings.drop))
+    mode.exits += [(0, (1 - gate) * (-u - ratings.drop - TINY_VOLTAGE), 1), (1, (1 - gate) * (i - tiny_current(ratings)), 0)]
     mode.hold_zero = i
     return Device(u, i)
 
 
-def leg(c, name: str, top: ca.SX, pole: ca.SX, bottom: ca.SX, gates: tuple[ca.SX, ca.SX], ratings: Ratings) -> tuple[Device, Device]:
+def leg(
+    c, name: str, top: ca.SX, pole: ca.SX, bottom: ca.SX, gates: tuple[ca.SX, ca.SX], ratings: Ratings
+) -> tuple[Device, Device]:
     """Two transistors in series between the potentials ``top`` and ``bottom``; the pole is between them."""
     upper = transistor(c, f"{name}_upper", top - pole, gates[0], ratings)
     lower = transistor(c, f"{name}_lower", pole - bottom, gates[1], ratings)

@@ -71,7 +71,9 @@ def build_switching(c):
     c.equation(plus.through - currents[0])
     c.equation(minus.through + currents[1])
     u_dc, u_out = plus.across - minus.across, poles[0].across - poles[1].across
-    report(c, u_out, -poles[0].through, u_dc, plus.through, ca.fmax(-1.0, ca.fmin(1.0, c.input("duty"))), loss)
+    report(
+        c, u_out, -poles[0].through, u_dc, plus.through, ca.fmax(-1.0, ca.fmin(1.0, c.input("duty"))), loss
+    )
 
 
 def report(c, u_out, load, u_dc, i_dc, duty, loss):
@@ -117,8 +119,16 @@ KIND = Part(
         Signal("power", "power", "W"),
         Signal("loss", "loss", "W"),
         *(Signal(f"pole_{n}", f"voltage of pole {n}", "V", PULSED) for n in LEGS),
-        *(Signal(f"gate_{n}_{side}", f"gate {n}, {side}", "", PULSED) for n in LEGS for side in ("upper", "lower")),
-        *(Signal(f"current_{n}_{side}", f"current of switch {n}, {side}", "A", PULSED) for n in LEGS for side in ("upper", "lower")),
+        *(
+            Signal(f"gate_{n}_{side}", f"gate {n}, {side}", "", PULSED)
+            for n in LEGS
+            for side in ("upper", "lower")
+        ),
+        *(
+            Signal(f"current_{n}_{side}", f"current of switch {n}, {side}", "A", PULSED)
+            for n in LEGS
+            for side in ("upper", "lower")
+        ),
     ),
     build=build,
     telling=lambda v, card: ("four-quadrant", f"{v['R_on']} a switch"),

@@ -1,0 +1,130 @@
+"""Single devices and op-amps for circuits drawn from parts."""
+
+from __future__ import annotations
+
+import math
+
+import casadi as ca
+
+from pendel.core.catalogue.declare import Choice, Contradiction, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.electrical import devices
+from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
+from pendel.core.catalogue.electrical.passives import ENDS, TWO_ENDED, between, report
+
+NOT_USED = ca.SX(1)
+
+
+def build_diode(c):
+    u, i = between(c)
+    ratings = Ratings(NOT_USED, c.value("R_off"), c.value("V_d"), c.value("R_d"))
+    device = devices.diode(c, "diode", u, ratings)
+    c.equation(i - device.i)
+    report(c, u, i)
+    c.lost(u * i)
+
+
+def gate_of(c) -> ca.SX:
+    c.pulse("on", "gate", carrier="level", sampling="at once", numbers={"f": 1.0})
+    return c.gate("gate")
+
+
+def build_switch(c):
+    u, i = between(c)
+    gate = gate_of(c)
+    device = devices.switch(
+        c, u, gate, Ratings(c.value("R_on"), c.value("R_off"), ca.SX(0), NOT_USED), "switch"
+    )
+    c.equation(i - device.i)
+    report(c, u, i)
+    c.signal("gate", gate)
+    c.lost(u * i)
+
+
+def build_transistor(c):
+    u, i = between(c)
+    gate = gate_of(c)
+    ratings = Ratings(c.value("R_on"), c.value("R_off"), c.value("V_d"), c.value("R_d"))
+    device = devices.transistor(c, "transistor", u, gate, ratings)
+    c.equation(i - device.i)
+    report(c, u, i)
+    c.signal("gate", gate)
+    c.lost(u * i)
+
+
+def build_op_amp(c):
+    """Ideal: no voltage between the inputs. Limited: dv/dt = 2π·f_1·(u_+ − u_−), slew and output limited.
+
+    Single-pole model: Tietze, Schenk: Electronic Circuits, chapter 5 (from memory).
+    """
+    plus, minus, out = c.line("plus"), c.line("minus"), c.line("out")
+    c.equation(plus.through)
+    c.equation(minus.through)
+    difference = plus.across - minus.across
+    if c.choice("model") == "ideal":
+        c.equation(difference)
+    else:
+        inner, slope = c.state("v")
+        fast = 2.0 * math.pi * c.value("f_1") * difference
+        rate = ca.fmax(-c.value("slew"), ca.fmin(c.value("slew"), fast))
+        # The inner voltage stops at the supply and comes back at once when the input turns.
+        rate = ca.if_else(inner >= c.value("U_high"), ca.fmin(rate, 0.0), rate)
+        rate = ca.if_else(inner <= c.value("U_low"), ca.fmax(rate, 0.0), rate)
+        c.equation(slope - rate)
+        c.equation(out.across - inner - c.value("R_out") * out.through)
+    c.signal("output", out.across)
+    c.signal("difference", difference)
+    c.signal("current", -out.through)
+    c.supplied(-out.across * out.through)
+
+
+def build_voltmeter(c):
+    u, i = between(c)
+    c.equation(i)
+    c.signal("voltage", u)
+
+
+def build_ammeter(c):
+    u, i = between(c)
+    c.equation(u)
+    c.signal("current", i)
+
+
+def blocking(v, card):
+    return {**v, "R_off": off_resistance(v.get("R_on", v.get("R_d")), v["R_off"])}
+
+
+def crossed(v, card):
+    if card.choices.get("model") == "limited" and v["U_low"] >= v["U_high"]:
+        return [Contradiction("its lower output limit is not below the upper one. Swap them.", "U_low")]
+    return []
+
+
+ON = Port("on", Link.SIGNAL_IN, "On while above one half", "bottom")
+R_ON = Value("R_on", "On-resistance", "mΩ", "10", low=0.0, open_low=True)
+R_OFF = Value("R_off", "Blocking resistance", "ohm", "", low=0.0, open_low=True)
+DIODE = (
+    Value("V_d", "Diode drop", "V", "0.8", low=0.0),
+    Value("R_d", "Diode resistance", "mΩ", "10", low=0.0, open_low=True),
+)
+GATE = Signal("gate", "gate", "")
+LIMITED = {"f_1", "slew", "U_low", "U_high", "R_out"}
+KINDS = (
+    Part(id="diode", title="Diode", sentence="Conducts from its first to its second line.", group="circuit", keywords="rectifier freewheel", ports=ENDS, values=(*DIODE, R_OFF),
+         signals=TWO_ENDED, circuit=blocking, build=build_diode, telling=lambda v, card: (v["V_d"], v["R_d"]), main_signal="current"),
+    Part(id="switch", title="Switch", sentence="Conducts both ways while its signal is above one half.", group="circuit", keywords="contactor relay ideal", ports=(*ENDS, ON), values=(R_ON, R_OFF),
+         signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_switch, telling=lambda v, card: (v["R_on"],), main_signal="current"),
+    Part(id="transistor", title="Transistor", sentence="A switch with an antiparallel diode.", group="circuit", keywords="mosfet igbt valve", ports=(*ENDS, ON), values=(R_ON, *DIODE, R_OFF),
+         signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_transistor, telling=lambda v, card: (v["R_on"], v["V_d"]), main_signal="current"),
+    Part(id="op_amp", title="Op-amp", sentence="An operational amplifier, ideal or limited in bandwidth, slew rate and output.", group="circuit", keywords="operational amplifier analogue analog controller",
+         ports=(Port("plus", Link.LINE, "Non-inverting input", "left"), Port("minus", Link.LINE, "Inverting input", "left"), Port("out", Link.LINE, "Output", "right")),
+         values=(Value("f_1", "Unity-gain frequency", "MHz", "3", low=0.0, open_low=True), Value("slew", "Slew rate", "V/us", "10", low=0.0, open_low=True), Value("U_low", "Output at least", "V", "-12"),
+                 Value("U_high", "Output at most", "V", "12"), Value("R_out", "Output resistance", "ohm", "50", low=0.0)),
+         choices=(Choice("model", "Model", (("ideal", "ideal"), ("limited", "limited"))),), states=(State("v", "inner voltage", "V"),),
+         shown=lambda card: LIMITED if card.choices.get("model") == "limited" else set(), contradictions=crossed,
+         signals=(Signal("output", "output voltage", "V"), Signal("difference", "voltage between the inputs", "V"), Signal("current", "output current", "A")),
+         build=build_op_amp, telling=lambda v, card: ("limited", v["f_1"]) if card.choices.get("model") == "limited" else ("ideal",), main_signal="output"),
+    Part(id="voltmeter", title="Voltage meter", sentence="Shows the voltage between two lines and takes no current.", group="circuit", keywords="measure probe", ports=ENDS,
+         signals=(Signal("voltage", "voltage", "V"),), build=build_voltmeter, main_signal="voltage"),
+    Part(id="ammeter", title="Current meter", sentence="Shows the current through it and drops no voltage.", group="circuit", keywords="measure probe", ports=ENDS,
+         signals=(Signal("current", "current", "A"),), build=build_ammeter, main_signal="current"),
+)  # fmt: skip

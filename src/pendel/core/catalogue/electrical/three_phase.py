@@ -1,0 +1,159 @@
+"""Two-level inverter, diode bridges and a load in star.
+
+Mohan, Undeland, Robbins: Power Electronics, 3rd ed., chapters 5 and 8 (from memory).
+"""
+
+from __future__ import annotations
+
+import casadi as ca
+
+from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.electrical import devices
+from pendel.core.catalogue.electrical.devices import Ratings
+from pendel.core.catalogue.electrical.pulse_values import (
+    CARRIER,
+    LEVEL_CHOICE,
+    PULSE_VALUES,
+    SAMPLING,
+    SWITCH_VALUES,
+    dead_time_voltage,
+    pulse_contradictions,
+    pulse_follows,
+    pulse_numbers,
+    ratings,
+    with_off_resistance,
+)
+from pendel.core.catalogue.electrical.switches import DIODE, R_OFF, blocking
+
+PHASES = ("a", "b", "c")
+
+
+def build_inverter(c):
+    """Averaged: each pole at d·u_dc − R_on·i − u_dead above the minus line; switching: three legs."""
+    plus, minus = c.pins("dc")
+    poles = c.pins("out")
+    u_dc = plus.across - minus.across
+    link, loss, delivered = ca.SX(0), ca.SX(0), ca.SX(0)
+    r, numbers = ratings(c), pulse_numbers(c)
+    for name, pole in zip(PHASES, poles):
+        load = -pole.through
+        duty = ca.fmax(0.0, ca.fmin(1.0, c.input(f"d_{name}")))
+        height = pole.across - minus.across
+        if c.level == "averaged":
+            drop = r.r_on * load + dead_time_voltage(c, u_dc, load)
+            c.equation(height - duty * u_dc + drop)
+            link += duty * load
+            loss += drop * load
+        else:
+            gates = c.gate(f"{name}_upper_gate"), c.gate(f"{name}_lower_gate")
+            c.pulse(f"d_{name}", f"{name}_upper_gate", f"{name}_lower_gate", carrier=c.choice("carrier"), sampling=c.choice("sampling"), numbers=numbers)  # fmt: skip
+            upper, lower = devices.leg(c, name, plus.across, pole.across, minus.across, gates, r)
+            c.equation(load - upper.i + lower.i)
+            link += upper.i
+            loss += upper.loss + lower.loss
+            for side, gate, device in zip(("upper", "lower"), gates, (upper, lower)):
+                c.signal(f"gate_{name}_{side}", gate)
+                c.signal(f"current_{name}_{side}", device.i)
+        delivered += height * load
+        c.signal(f"pole_{name}", height)
+        c.signal(f"current_{name}", load)
+    c.equation(plus.through - link)
+    c.equation(plus.through + minus.through + sum((p.through for p in poles), ca.SX(0)))
+    c.signal("link_voltage", u_dc)
+    c.signal("link_current", plus.through)
+    c.signal("line_voltage", poles[0].across - poles[1].across)
+    c.signal("power", delivered)
+    c.signal("loss", loss)
+    c.lost(loss)
+
+
+def build_rectifier(c):
+    """Diodes from every input line to plus and from minus to every input line."""
+    plus, minus = c.pins("dc")
+    lines = c.pins("in") if c.has("in") else [c.line("a"), c.line("b")]
+    r = Ratings(ca.SX(1), c.value("R_off"), c.value("V_d"), c.value("R_d"))
+    link, loss = ca.SX(0), ca.SX(0)
+    names = PHASES if len(lines) == 3 else ("a", "b")
+    for name, line in zip(names, lines):
+        upper = devices.diode(c, f"{name}_upper", line.across - plus.across, r)
+        lower = devices.diode(c, f"{name}_lower", minus.across - line.across, r)
+        c.equation(line.through - upper.i + lower.i)
+        link += upper.i
+        loss += upper.loss + lower.loss
+        c.signal(f"current_{name}", line.through)
+        c.signal(f"current_{name}_upper", upper.i)
+        c.signal(f"current_{name}_lower", lower.i)
+    c.equation(plus.through + link)
+    c.equation(plus.through + minus.through + sum((line.through for line in lines), ca.SX(0)))
+    u_dc = plus.across - minus.across
+    c.signal("output_voltage", u_dc)
+    c.signal("output_current", link)
+    c.signal("power", u_dc * link)
+    c.signal("loss", loss)
+    c.lost(loss)
+
+
+def build_star_load(c):
+    """u = R·i + L·di/dt in each phase; an unconnected star point is open."""
+    star = c.line("star")
+    total, lost, stored = ca.SX(0), ca.SX(0), ca.SX(0)
+    r, inductance = c.value("R"), c.value("L")
+    for name, pin in zip(PHASES, c.pins("in")):
+        current, slope = c.state(f"i_{name}")
+        u = pin.across - star.across
+        c.equation(pin.through - current)
+        c.equation(inductance * slope - (u - r * current))
+        total += current
+        lost += r * current * current
+        stored += inductance * current * current / 2
+        c.signal(f"voltage_{name}", u)
+        c.signal(f"current_{name}", current)
+    c.equation(star.through + total)
+    c.signal("star_voltage", star.across)
+    c.signal("power", lost)
+    c.lost(lost)
+    c.stored(stored)
+
+
+PULSED = ("switching", "device")
+
+
+def phase_signals(name: str, words: str, unit: str, levels: tuple[str, ...] = ()) -> tuple[Signal, ...]:
+    return tuple(Signal(f"{name}_{n}", f"{words} {n}", unit, levels) for n in PHASES)
+
+
+def rectifier(id: str, title: str, sentence: str, ports: tuple[Port, ...], names: tuple[str, ...]) -> Part:
+    return Part(
+        id=id, title=title, sentence=sentence, group="converter", keywords="diode bridge rectifier b2 b6", values=(*DIODE, R_OFF), circuit=blocking, build=build_rectifier,
+        ports=(*ports, Port("dc", Link.DC, "DC output", "right")), potentials=lambda level: ((*(p.name for p in ports), "dc"),),
+        signals=(Signal("output_voltage", "output voltage", "V"), Signal("output_current", "output current", "A"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
+                 *(Signal(f"current_{n}", f"current of line {n}", "A") for n in names),
+                 *(Signal(f"current_{n}_{s}", f"current of diode {n}, {s}", "A") for n in names for s in ("upper", "lower"))),
+        telling=lambda v, card: ("diodes", v["V_d"]), main_signal="output_voltage", spine="≡",
+    )  # fmt: skip
+
+
+KINDS = (
+    Part(
+        id="inverter", title="Three-phase inverter", sentence="Three legs between a DC link and three phases; energy flows either way.", group="converter",
+        keywords="two-level active front end rectifier voltage source b6 bridge",
+        ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.AC3, "Three phases", "right"), *(Port(f"d_{n}", Link.SIGNAL_IN, f"Duty of {n}, 0 to 1", "bottom") for n in PHASES)),
+        values=(*SWITCH_VALUES, *PULSE_VALUES), choices=(LEVEL_CHOICE, CARRIER, SAMPLING), levels=("averaged", "switching"),
+        potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance, contradictions=pulse_contradictions, follows=pulse_follows,
+        signals=(Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"), Signal("line_voltage", "voltage from a to b", "V"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
+                 *phase_signals("pole", "voltage of pole", "V"), *phase_signals("current", "current of phase", "A"),
+                 *(Signal(f"gate_{n}_{s}", f"gate {n}, {s}", "", PULSED) for n in PHASES for s in ("upper", "lower")),
+                 *(Signal(f"current_{n}_{s}", f"current of switch {n}, {s}", "A", PULSED) for n in PHASES for s in ("upper", "lower"))),
+        build=build_inverter, telling=lambda v, card: (v["f_p"], f"{v['R_on']} a switch"), main_signal="line_voltage", spine="≡",
+    ),
+    rectifier("diode_bridge", "Diode bridge", "Four diodes that rectify a single-phase voltage.", (Port("a", Link.LINE, "First AC line", "left"), Port("b", Link.LINE, "Second AC line", "left")), ("a", "b")),
+    rectifier("diode_bridge_3", "Three-phase diode bridge", "Six diodes that rectify three phases.", (Port("in", Link.AC3, "Three phases", "left"),), PHASES),
+    Part(
+        id="star_load", title="Load in star", sentence="Three equal resistances and inductances in star.", group="load", keywords="three-phase rl resistor inductor",
+        ports=(Port("in", Link.AC3, "Three phases", "left"), Port("star", Link.LINE, "Star point", "bottom", required=False)),
+        values=(Value("R", "Resistance of a phase", "ohm", "5", low=0.0), Value("L", "Inductance of a phase", "mH", "5", low=0.0, open_low=True)),
+        states=tuple(State(f"i_{n}", f"current of phase {n}", "A") for n in PHASES),
+        signals=(*phase_signals("voltage", "voltage of phase", "V"), *phase_signals("current", "current of phase", "A"), Signal("star_voltage", "potential of the star point", "V"), Signal("power", "power", "W")),
+        build=build_star_load, telling=lambda v, card: (v["R"], v["L"]), main_signal="current_a", spine="⋏",
+    ),
+)  # fmt: skip
