@@ -17,7 +17,7 @@ from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.formats.traces import save_traces
 from pendel.core.runs.kept import KeptRun, Trace
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.simulate import averaged, prepare, run_drive
 
 
 class Run:
@@ -139,7 +139,7 @@ class Drive:
         from pendel.core.loops.linear import linear_model
 
         return linear_model(
-            prepare(self.document),
+            prepare(averaged(self.document)),
             self._signal(source),
             self._signal(target),
             tuple(self._signal(o) for o in opened_at),

@@ -140,6 +140,12 @@ def style_sheet(t: Tokens) -> str:
     QPushButton#small {{ border: none; border-bottom: 2px solid transparent; border-radius: 0; background: transparent; color: {t.ink}; padding: 5px 8px; }}
     QPushButton#small:checked {{ color: {t.petrol}; border-bottom-color: {t.petrol}; font-weight: bold; }}
     QPushButton#small:focus {{ background: {t.petrol_tint}; }}
+    QPushButton#level {{ border-color: {t.hairline}; border-radius: 0; color: {t.ink}; padding: 3px 12px; }}
+    QPushButton#level[place="first"] {{ border-top-left-radius: 12px; border-bottom-left-radius: 12px; }}
+    QPushButton#level[place="last"] {{ border-top-right-radius: 12px; border-bottom-right-radius: 12px; border-left: none; }}
+    QPushButton#level[place="middle"] {{ border-left: none; }} QPushButton#level[place="only"] {{ border-radius: 12px; }}
+    QPushButton#level:checked {{ background: {t.petrol_tint}; color: {t.petrol}; font-weight: bold; }}
+    QPushButton#level:focus {{ text-decoration: underline; }}
     QLineEdit, QComboBox, QPlainTextEdit, QSpinBox {{ background: {t.card}; border: 1px solid {t.hairline}; border-radius: 3px; padding: 2px 6px; selection-background-color: {t.petrol}; selection-color: {t.on_petrol}; }}
     QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border: 1px solid {t.petrol}; }}
     QLineEdit[wrong="true"] {{ border: 1px solid {t.brass}; background: {t.brass_tint}; }}

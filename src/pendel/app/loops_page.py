@@ -21,7 +21,7 @@ from pendel.core.loops.tuning import RULES, Judged, LoopStudy, take_gains
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.simulate import prepare, signal_infos
+from pendel.core.runs.simulate import averaged, prepare, signal_infos
 
 
 class LoopsPage(QWidget):
@@ -180,7 +180,7 @@ class LoopsPage(QWidget):
         self.loops, self.studies = [], {}
         try:
             if self.session.drive.cards:
-                prepared = prepare(self.session.drive)
+                prepared = prepare(averaged(self.session.drive))
                 self.loops = find_loops(self.session.drive, prepared)
                 self.studies = {loop.regulator: LoopStudy(prepared, loop) for loop in self.loops}
                 if not self.loops:

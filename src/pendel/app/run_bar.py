@@ -4,9 +4,15 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QPushButton, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from pendel.app.look import colour
+from pendel.app.session import Session
+from pendel.app.widgets import clear
+from pendel.core.catalogue.declare import LEVELS, Part
+from pendel.core.catalogue.index import kind_of
+from pendel.core.drive import commands
+from pendel.core.errors import DriveProblem
 
 
 class Mark(QWidget):
@@ -25,6 +31,57 @@ class Mark(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(colour("petrol"))
         painter.drawEllipse(QPointF(25.6, 31), 4.4, 4.4)
+
+
+class LevelChoice(QWidget):
+    """Level of detail of the whole drive: one button for each level that its parts have."""
+
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.session = session
+        self.buttons: dict[str, QPushButton] = {}
+        self.line = QHBoxLayout(self)
+        self.line.setContentsMargins(0, 0, 0, 0)
+        self.line.setSpacing(0)
+        self.setToolTip("Level of detail of the converters")
+        session.changed.connect(lambda _: self.refresh())
+        session.opened.connect(self.refresh)
+        self.refresh()
+
+    def levels(self) -> list[str]:
+        """Levels some part of the drive has, coarse to fine."""
+        found = {LEVELS[0]}
+        for card in self.session.drive.cards.values():
+            try:
+                kind = kind_of(card)
+            except DriveProblem:
+                continue
+            if isinstance(kind, Part):
+                found |= set(kind.levels)
+        return [level for level in LEVELS if level in found or level == self.session.drive.settings["level"]]
+
+    def refresh(self) -> None:
+        levels = self.levels()
+        if list(self.buttons) != levels:
+            clear(self.line)
+            self.buttons = {}
+            for n, level in enumerate(levels):
+                made = QPushButton(level.capitalize())
+                made.setObjectName("level")
+                made.setCheckable(True)
+                made.setFixedHeight(26)
+                made.setProperty("place", "only" if len(levels) == 1 else "first" if n == 0 else "last" if n == len(levels) - 1 else "middle")  # fmt: skip
+                made.setAccessibleName(f"Level of detail: {level}")
+                made.clicked.connect(lambda _=False, chosen=level: self.choose(chosen))
+                self.buttons[level] = made
+                self.line.addWidget(made)
+        for level, made in self.buttons.items():
+            made.setChecked(level == self.session.drive.settings["level"])
+
+    def choose(self, level: str) -> None:
+        if level != self.session.drive.settings["level"]:
+            self.session.do(commands.set_setting(self.session.drive, "level", level))
+        self.refresh()
 
 
 class RunButton(QPushButton):

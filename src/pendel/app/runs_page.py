@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 
 from pendel.app.look import colour, font, trace_colour
 from pendel.app.session import Session, single_shot
+from pendel.app.spectrum_panel import SpectrumPanel
 from pendel.app.strips import Strips, StripSpec, signals_mime
 from pendel.app.widgets import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.core.catalogue.declare import Block, Part
@@ -34,6 +35,10 @@ from pendel.core.runs import measures
 from pendel.core.runs.kept import KeptRun
 
 MOST_TICKED = 6
+
+
+MOST_LOSSES = 6
+"""Parts in the table of losses, the largest first."""
 
 
 class SignalTree(QTreeWidget):
@@ -149,6 +154,10 @@ class RunsPage(QWidget):
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         inside.addWidget(self.empty)
         inside.addWidget(self.strips, 1)
+        self.spectrum = SpectrumPanel()
+        self.spectrum.said.connect(self.said)
+        self.spectrum.hide()
+        inside.addWidget(self.spectrum)
         body.addWidget(middle, 1)
         body.addWidget(self._build_right())
         self._late_measures = single_shot(self, 30, self.measure)
@@ -213,6 +222,10 @@ class RunsPage(QWidget):
         self.picture_button = button("Copy picture", self.picture_wanted.emit)
         inside.addWidget(self.save_button)
         inside.addWidget(self.picture_button)
+        self.spectrum_button = button("Spectrum", self.toggle_spectrum)
+        self.spectrum_button.setCheckable(True)
+        self.spectrum_button.setToolTip("Lines of a signal between the cursors")
+        inside.addWidget(self.spectrum_button)
         inside.addWidget(button("New strip", lambda: self.strips.put([], None)))
         inside.addWidget(button("Usual strips", self.usual_strips))
         inside.addStretch(1)
@@ -325,6 +338,12 @@ class RunsPage(QWidget):
         if key:
             self.strips.put([key], None)
 
+    def toggle_spectrum(self) -> None:
+        shown = not self.spectrum.isVisible()
+        self.spectrum.setVisible(shown)
+        self.spectrum_button.setChecked(shown)
+        self._late_measures.start()
+
     def usual_strips(self) -> None:
         self.strips.specs = default_strips(self.session)
         self.draw(keep_view=False)
@@ -350,6 +369,7 @@ class RunsPage(QWidget):
     def measure(self) -> None:
         clear(self.grid)
         clear(self.between)
+        self._show_spectrum()
         runs = self.shown_runs()[-3:]
         actual, setpoint = self.measured_signal()
         runs = [(r, tint) for r, tint in runs if actual in r.keys]
@@ -429,24 +449,48 @@ class RunsPage(QWidget):
         return found
 
     def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
-        rows: list[tuple[str, str]] = [("Δt", figure(b - a, "s"))]
-        for spec in self.strips.specs[:3]:
+        """Mean, rms and ripple of the first signal of each strip; below them what each part loses."""
+        self._fill([(f"Δt {figure(b - a, 's', 4)}", "mean", "rms", "ripple")])
+        for spec in self.strips.specs[:5]:
             key = next((s for s in spec.signals if s in run.keys), None)
             if key is None:
                 continue
             trace = run.trace(key)
             t, y = measures.window(trace.t, trace.y, a, b)
-            rows += [
-                (f"Δ {trace.label}", figure(settled(float(y[-1] - y[0]), y), trace.unit, 3)),
-                (f"mean {trace.label}", figure(measures.mean(t, y), trace.unit, 3)),
-                (f"rms {trace.label}", figure(measures.rms(t, y), trace.unit, 3)),
-            ]
-        for r, (name, value) in enumerate(rows):
-            self.between.addWidget(Elided(name), r, 0)
-            shown = label(value)
-            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
-            self.between.addWidget(shown, r, 1)
+            of = (measures.mean(t, y), measures.rms(t, y), measures.ripple(y))
+            self._fill([(trace.label, *("" for _ in of)), ("", *(figure(settled(v, trace.y), trace.unit, 3) for v in of))], heading=False)  # fmt: skip
+        losses = []
+        run.fetch(k for k in run.keys if k.endswith(".loss"))
+        for key in run.keys:
+            if key.endswith(".loss"):
+                trace = run.trace(key)
+                power = measures.mean(*measures.window(trace.t, trace.y, a, b))
+                losses.append((power, run.infos[key].card))
+        losses = sorted((x for x in losses if abs(x[0]) > 0), reverse=True)[:MOST_LOSSES]
+        if losses:
+            self._fill([("Lost", "", "power", "energy"), *((card, "", figure(p, "W", 3), figure(p * (b - a), "J", 3)) for p, card in losses)])  # fmt: skip
+
+    def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:
+        """Rows of the lower table; a name without figures has the row to itself."""
+        begin = self.between.rowCount()
+        for r, (name, *figures) in enumerate(rows, begin):
+            role = "muted" if heading and r == begin else ""
+            alone = not any(figures)
+            if name:
+                self.between.addWidget(Elided(name, role), r, 0, 1, 4 if alone else 1 + (not figures[0]))
+            for c, text in enumerate([] if alone else figures, 1):
+                if not text:
+                    continue
+                shown = label(text, role)
+                shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+                self.between.addWidget(shown, r, c)
         self.between.setColumnStretch(0, 1)
+
+    def _show_spectrum(self) -> None:
+        runs = self.shown_runs()
+        offered = {s: f"{runs[-1][0].infos[s].card}: {runs[-1][0].infos[s].label}" for spec in self.strips.specs for s in spec.signals if runs and s in runs[-1][0].infos}  # fmt: skip
+        self.spectrum.offer(list(offered.items()))
+        self.spectrum.show_runs(runs, *sorted(self.strips.times))
 
 
 def disturbance(run: KeptRun, a: float, b: float) -> float | None:

@@ -278,10 +278,12 @@ def study(drive: Drive) -> tuple[list[Finding], list]:
     from pendel.core.errors import DriveHasFindings
     from pendel.core.loops.find import find_loops
     from pendel.core.loops.tuning import LoopStudy
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.simulate import averaged, prepare
 
     try:
         prepared = prepare(drive)
+        drive = averaged(drive)
+        prepared = prepared if drive is prepared.drive else prepare(drive)
         studies = [(loop, LoopStudy(prepared, loop)) for loop in find_loops(drive, prepared)]
         return [], [(loop, each.judge(each.gains_now)) for loop, each in studies]
     except DriveHasFindings as problem:
@@ -357,6 +359,8 @@ def differences(old: Drive | None, drive: Drive) -> str:
     found += [f"without {c.name}" for key, c in old.cards.items() if key not in drive.cards]
     if set(old.wires) != set(drive.wires):
         found.append("wired differently")
+    if old.settings.get("level") != drive.settings["level"]:
+        found.insert(0, str(drive.settings["level"]))
     for name in ("until", "sensors", "tolerance", "method", "tick", "computing_delay"):
         if old.settings.get(name) != drive.settings[name]:
             found.append(f"{name.replace('_', ' ')} {drive.settings[name]}")

@@ -13,6 +13,7 @@ from pendel.core.drive.document import Card, Drive
 from pendel.core.quantities.expressions import is_plain
 from pendel.core.quantities.units import figure, number_text, si_unit, unit
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.spectra import integral
 
 
 def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[str, str]:
@@ -63,6 +64,12 @@ def main_signal(drive: Drive, key: str) -> str | None:
     return f"{key}.{out}" if out else None
 
 
+def fetch_main(drive: Drive, run: KeptRun | None) -> None:
+    """Compute what all cards show of a run in one go."""
+    if run is not None:
+        run.fetch(s for s in (main_signal(drive, k) for k in drive.cards) if s)
+
+
 def value_at(run: KeptRun, key: str, time: float | None) -> float:
     trace = run.trace(key)
     if not len(trace.y):
@@ -86,18 +93,17 @@ def figure_of(run: KeptRun, key: str, time: float | None = None) -> str:
 
 
 def spark(run: KeptRun, key: str, points: int = 80) -> np.ndarray:
-    """A trace as few points in the unit square, both extremes kept; shape (n, 2)."""
+    """A trace as few points in the unit square, each the mean of its stretch, so that pulses do not beat; shape (n, 2)."""
     trace = run.trace(key)
-    if len(trace.y) < 2 or not np.all(np.isfinite(trace.y)):
+    if len(trace.y) < 2 or not np.all(np.isfinite(trace.y)) or trace.t[-1] <= trace.t[0]:
         return np.empty((0, 2))
-    at = np.linspace(0, len(trace.y) - 1, points).astype(int)
-    y = trace.y[at]
-    low, high = float(np.min(trace.y)), float(np.max(trace.y))
+    edges = np.linspace(trace.t[0], trace.t[-1], points + 1)
+    y = np.diff(integral(trace.t, trace.y, edges)) / np.diff(edges)
+    low, high = float(np.min(y)), float(np.max(y))
     size = high - low
     flat = size <= 1e-9 * max(abs(low), abs(high), 1e-12)
     level = np.full(points, 0.5) if flat else (y - low) / size
-    span = trace.t[-1] - trace.t[0] or 1.0
-    return np.column_stack([(trace.t[at] - trace.t[0]) / span, level])
+    return np.column_stack([np.linspace(0, 1, points), level])
 
 
 def unit_label(text: str) -> str:
@@ -105,6 +111,7 @@ def unit_label(text: str) -> str:
 
 
 __all__ = [
+    "fetch_main",
     "figure_of",
     "main_signal",
     "shown_values",

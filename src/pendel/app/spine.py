@@ -222,6 +222,7 @@ class Spine(QWidget):
     def _refresh_path(self) -> None:
         drive = self.session.drive
         order = self.path_order()
+        shown.fetch_main(drive, self.session.last_run)
         facts = [(key, drive.cards[key].name, self._live_figure(key)) for key in order]
         if facts == self.path_facts:
             self._mark_selected()

@@ -132,6 +132,8 @@ class Strips(pg.GraphicsLayoutWidget):
         self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True
     ) -> None:
         """Draw the strips for the ticked runs, each with its colour."""
+        for run, _ in runs:
+            run.fetch(key for spec in specs for key in spec.signals)
         if keep_view and self._refill(specs, runs):
             return
         ranges = (

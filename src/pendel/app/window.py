@@ -36,8 +36,7 @@ from pendel.app.exports import Exports
 from pendel.app.files import DriveFiles
 from pendel.app.foot import Foot
 from pendel.app.jobs import RunJobs
-from pendel.app.look import colour
-from pendel.app.run_bar import Mark, RunButton
+from pendel.app.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.session import Session
 from pendel.app.tap_list import TapRow
 from pendel.app.widgets import Elided, Field, button, label
@@ -137,13 +136,8 @@ class MainWindow(QMainWindow):
             self.tabs.addButton(tab, n)
             inside.addWidget(tab)
         inside.addStretch(1)
-        level = label("Averaged")
-        level.setToolTip("Level of detail of the converters")
-        level.setFixedHeight(26)
-        level.setStyleSheet(
-            f"background: {colour('petrol_tint').name()}; color: {colour('petrol').name()}; border-radius: 12px; padding: 5px 14px; font-weight: bold;"
-        )
-        inside.addWidget(level)
+        self.level = LevelChoice(self.session)
+        inside.addWidget(self.level)
         inside.addSpacing(14)
         inside.addWidget(label("until", "muted"))
         self.until = Field("", "Run length", 72)

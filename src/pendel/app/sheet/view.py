@@ -118,6 +118,7 @@ class SheetView(QGraphicsView):
             self.sheet.removeItem(self.cards.pop(key))
         if self.wiring.start is not None and self.wiring.start.card not in kinds:
             self.wiring.give_up()
+        shown.fetch_main(drive, self.session.last_run)
         for key, kind in kinds.items():
             face = self._face(key, kind)
             if key not in self.cards:

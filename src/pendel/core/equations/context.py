@@ -153,6 +153,13 @@ class PartContext:
             self.network.parameters[key] = (ca.SX.sym(key), self._values[name])
         return self.network.parameters[key][0]
 
+    def parasitic(self, name: str) -> ca.SX:
+        """Like `value`, but plainly zero where the value is zero.
+
+        A resistance of zero is another circuit, not a small one: two inductors in series share one current.
+        """
+        return self.value(name) if self._values[name] != 0 else ca.SX(0)
+
     def choice(self, name: str) -> str:
         return self._choices[name]
 

@@ -260,9 +260,7 @@ class Reduction:
         )
         entries = np.array([self.values_at_samples(slopes[k]) for k in range(slopes.numel())])
         n = len(self.torn)
-        if not any(
-            np.all(np.isfinite(e)) and np.linalg.matrix_rank(e.reshape(n, n)) == n for e in entries.T
-        ):
+        if not any(np.all(np.isfinite(e)) and np.linalg.matrix_rank(e.reshape(n, n)) == n for e in entries.T):
             raise EquationProblem(sentence, owners)
 
     def treat_bare(self, row: Row) -> None:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.drive.document import Drive
-from pendel.core.runs.simulate import Prepared, prepare, signal_infos
+from pendel.core.runs.simulate import Prepared, averaged, prepare, signal_infos
 
 
 @dataclass(frozen=True)
@@ -76,7 +76,7 @@ LABELS = {
 
 def find_loops(drive: Drive, prepared: Prepared | None = None) -> list[Loop]:
     """All loops of a drive. Raises `DriveHasFindings` as `prepare`."""
-    prepared = prepared or prepare(drive)
+    prepared = prepared or prepare(averaged(drive))
     deck = prepared.deck
     infos = signal_infos(drive)
     regulators = {b.name for b in deck.blocks if b.regulates}

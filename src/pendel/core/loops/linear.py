@@ -252,7 +252,14 @@ def plant_levels(prepared: Prepared) -> dict[str, float]:
     function = ca.Function("levels", [symbols[k] for k in ("t", "x", "u", "s", "p", "z")], [measured])
     still = np.zeros(symbols["u"].numel())
     values = np.array(
-        function(0.0, model.starts, still, model.mode_starts, model.parameters, loop_values(model, model.starts, still, model.mode_starts))
+        function(
+            0.0,
+            model.starts,
+            still,
+            model.mode_starts,
+            model.parameters,
+            loop_values(model, model.starts, still, model.mode_starts),
+        )
     ).ravel()
     return dict(zip(prepared.deck.measured, values))
 

@@ -29,7 +29,7 @@ from pendel.core.quantities.expressions import Number, evaluate, read
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import NONE, si_unit, unit
 from pendel.core.runs.measures import StepMeasures, step_measures
-from pendel.core.runs.simulate import Prepared, prepare
+from pendel.core.runs.simulate import Prepared, averaged, prepare
 
 RULES = {
     "crossover": "crossover and pole cancelling",
@@ -184,7 +184,7 @@ def relevant_poles(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.nd
 
 def propose(drive: Drive, regulator: str, rule: str = "crossover", **wishes: float) -> dict[str, float]:
     """Proposed gains of a regulator of a drive."""
-    prepared = prepare(drive)
+    prepared = prepare(averaged(drive))
     loop = next((each for each in find_loops(drive, prepared) if each.regulator == regulator), None)
     if loop is None:
         raise DriveProblem(

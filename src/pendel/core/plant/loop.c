@@ -631,14 +631,74 @@ int pd_run(run_t *r)
 
 void pd_release(double *rows) { free(rows); }
 
-/* Evaluate an output function over recorded rows; y is n_rows by n_y, row by row. */
-void pd_evaluate(out_f f, hoist_f hoist, const double *rows, long n_rows, int nx, int nu, int n_mode, const double *p, double *h, int n_y, double *y)
+/* Evaluate chosen outputs over recorded rows; y is n_rows by n_pick, row by row; ``all`` holds one row of n_y. */
+void pd_evaluate(out_f f, hoist_f hoist, const double *rows, long n_rows, int nx, int nu, int n_mode, const double *p, double *h, const int *pick, int n_pick, double *all, double *y)
 {
     long k;
-    int width = 1 + nx + nu + n_mode;
+    int width = 1 + nx + nu + n_mode, j;
     for (k = 0; k < n_rows; k++) {
         const double *row = rows + k * width, *s = row + 1 + nx + nu;
         if (k == 0 || memcmp(s, s - width, sizeof(double) * (size_t)n_mode) != 0) hoist(p, s, h);
-        f(row[0], row + 1, row + 1 + nx, s, p, h, y + k * n_y);
+        f(row[0], row + 1, row + 1 + nx, s, p, h, all);
+        for (j = 0; j < n_pick; j++) y[k * n_pick + j] = all[pick[j]];
     }
+}
+
+/* Whether the cubic through both ends obeys the equations half way; in a stiff transient it would swing far off. */
+static int follows_cubic(out_f rhs, int nx, const double *a, const double *b, double dt, const double *p, const double *h, const double *f0, const double *f1, double *scratch, int at_modes)
+{
+    double *x = scratch, *f = scratch + nx;
+    int i;
+    for (i = 0; i < nx; i++) x[i] = 0.5 * (a[1 + i] + b[1 + i]) + 0.125 * dt * (f0[i] - f1[i]);
+    rhs(a[0] + 0.5 * dt, x, a + 1 + nx, a + at_modes, p, h, f);
+    for (i = 0; i < nx; i++) {
+        double chord = (b[1 + i] - a[1 + i]) / dt, slope = 1.5 * chord - 0.25 * (f0[i] + f1[i]);
+        if (fabs(f[i] - slope) > 0.1 * (fabs(f0[i]) + fabs(f1[i]) + fabs(chord))) return 0;
+    }
+    return 1;
+}
+
+/* Rows with points in between where a step is curved, from a cubic through both ends and their derivatives, and with
+ * the state before each jump of inputs or modes. ``fine`` holds, for each state, the bend that may be left straight.
+ * Called with out = 0 it counts; returns the number of rows. */
+long pd_refine(out_f rhs, hoist_f hoist, const double *rows, long n_rows, int nx, int nu, int n_mode, const double *p, double *h, const double *fine, double *scratch, double *out)
+{
+    long k, n = 0;
+    int width = 1 + nx + nu + n_mode, i, j;
+    double *f0 = scratch, *f1 = scratch + nx;
+    for (k = 0; k < n_rows; k++) {
+        const double *a = rows + k * width, *b = a + width;
+        double dt, bend = 0;
+        if (out) memcpy(out + n * width, a, sizeof(double) * (size_t)width);
+        n++;
+        if (k + 1 == n_rows || !((dt = b[0] - a[0]) > 0)) continue;
+        if (k == 0 || memcmp(a + 1 + nx + nu, a + 1 + nx + nu - width, sizeof(double) * (size_t)n_mode)) hoist(p, a + 1 + nx + nu, h);
+        if (nx) {
+            rhs(a[0], a + 1, a + 1 + nx, a + 1 + nx + nu, p, h, f0);
+            rhs(b[0], b + 1, a + 1 + nx, a + 1 + nx + nu, p, h, f1);
+        }
+        for (i = 0; i < nx; i++) bend = fmax(bend, 0.125 * dt * fabs(f0[i] - f1[i]) / fine[i]);
+        if (bend > 1 && follows_cubic(rhs, nx, a, b, dt, p, h, f0, f1, scratch + 2 * nx, 1 + nx + nu)) {
+            int parts = bend > 100 ? 8 : 4;
+            for (j = 1; j < parts; j++, n++) {
+                double q = (double)j / parts, *row;
+                if (!out) continue;
+                row = out + n * width;
+                memcpy(row, a, sizeof(double) * (size_t)width);
+                row[0] = a[0] + q * dt;
+                for (i = 0; i < nx; i++)
+                    row[1 + i] = (1 + 2 * q) * (1 - q) * (1 - q) * a[1 + i] + q * (1 - q) * (1 - q) * dt * f0[i]
+                               + q * q * (3 - 2 * q) * b[1 + i] + q * q * (q - 1) * dt * f1[i];
+            }
+        }
+        if (memcmp(a + 1 + nx, b + 1 + nx, sizeof(double) * (size_t)(nu + n_mode))) {
+            if (out) {
+                double *row = out + n * width;
+                memcpy(row, a, sizeof(double) * (size_t)width);
+                memcpy(row, b, sizeof(double) * (size_t)(1 + nx));
+            }
+            n++;
+        }
+    }
+    return n;
 }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from importlib import resources
@@ -181,7 +182,8 @@ class PlantModel:
         emitter.function("pd_hold", [("w", held), ("grad", self.derivative(held, x) if holds else ca.SX())])
         demoted = stacked(*(self.system.solved[e.key] for e in self.system.demoted))
         emitter.function(
-            "pd_demoted", [("y", demoted), ("jac", self.derivative(demoted, x) if demoted.numel() else ca.SX())]
+            "pd_demoted",
+            [("y", demoted), ("jac", self.derivative(demoted, x) if demoted.numel() else ca.SX())],
         )
         return Structure(
             tuple([e.key for e in self.system.states] + [s.name() for s in self.energy_symbols]), tuple(n.inputs), tuple(p.key for p in n.profiles),
@@ -243,9 +245,11 @@ def time_loop() -> ctypes.CDLL:
     library.pd_run.argtypes = [ctypes.POINTER(RunStruct)]
     library.pd_release.argtypes = [ctypes.c_void_p]
     library.pd_release.restype = None
-    library.pd_evaluate.argtypes = [ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_long, ctypes.c_int, ctypes.c_int, ctypes.c_int,
-                                    ctypes.c_void_p, ctypes.c_void_p, ctypes.c_int, ctypes.c_void_p]  # fmt: skip
+    over_rows = [ctypes.c_void_p] * 3 + [ctypes.c_long] + [ctypes.c_int] * 3 + [ctypes.c_void_p] * 2
+    library.pd_evaluate.argtypes = [*over_rows, ctypes.c_void_p, ctypes.c_int, ctypes.c_void_p, ctypes.c_void_p]
     library.pd_evaluate.restype = None
+    library.pd_refine.argtypes = [*over_rows, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p]
+    library.pd_refine.restype = ctypes.c_long
     return library
 
 
@@ -264,14 +268,44 @@ def pointer(array: np.ndarray) -> int:
     return array.ctypes.data
 
 
-def evaluate_signals(structure: Structure, rows: Doubles, parameters: Doubles) -> Doubles:
-    """Every signal at every recorded row; shape (rows, signals)."""
+def evaluate_signals(structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]) -> Doubles:
+    """Chosen signals at every row; shape (rows, len(keys))."""
     library = load(structure.source)
     rows = np.ascontiguousarray(rows, dtype=float)
-    out = np.empty((len(rows), len(structure.signals)))
-    hoisted = np.zeros(max(1, library.pd_hoisted()))
-    n_u = len(structure.commands) + 2 * len(structure.profile_keys)
+    out = np.empty((len(rows), len(keys)))
+    pick = np.array([structure.signals.index(k) for k in keys], dtype=np.int32)
+    hoisted, whole = np.zeros(max(1, library.pd_hoisted())), np.zeros(max(1, len(structure.signals)))
     time_loop().pd_evaluate(
-        address(library, "pd_signals"), address(library, "pd_hoist"), pointer(rows), len(rows), len(structure.state_keys), n_u, len(structure.mode_keys),
-        pointer(parameters), pointer(hoisted), len(structure.signals), pointer(out))  # fmt: skip
+        address(library, "pd_signals"), address(library, "pd_hoist"), pointer(rows), len(rows), *row_shape(structure),
+        pointer(parameters), pointer(hoisted), pointer(pick), len(pick), pointer(whole), pointer(out))  # fmt: skip
     return out
+
+
+def row_shape(structure: Structure) -> tuple[int, int, int]:
+    """States, inputs and modes in a row."""
+    inputs = len(structure.commands) + 2 * len(structure.profile_keys)
+    return len(structure.state_keys), inputs, len(structure.mode_keys)
+
+
+FINE = 2e-5
+"""Bend of a state within a step, over its range in the run, that traces may leave straight."""
+
+
+def refined_rows(structure: Structure, rows: Doubles, parameters: Doubles) -> Doubles:
+    """Rows with both sides of every jump, and with points between where a step is curved."""
+    library = load(structure.source)
+    rows = np.ascontiguousarray(rows, dtype=float)
+    nx, nu, n_mode = row_shape(structure)
+    states = rows[:, 1 : 1 + nx]
+    span = np.ptp(states, axis=0) if len(rows) else np.zeros(nx)
+    fine = np.where(span > 0, FINE * span, 1.0) if nx else np.ones(1)
+    hoisted, scratch = np.zeros(max(1, library.pd_hoisted())), np.zeros(4 * nx + 1)
+
+    def fill(out: int | None) -> int:
+        return time_loop().pd_refine(
+            address(library, "pd_rhs"), address(library, "pd_hoist"), pointer(rows), len(rows), nx, nu, n_mode,
+            pointer(parameters), pointer(hoisted), pointer(fine), pointer(scratch), out)  # fmt: skip
+
+    found = np.empty((fill(None), rows.shape[1]))
+    fill(pointer(found))
+    return found

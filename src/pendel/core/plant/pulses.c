@@ -83,7 +83,7 @@ static void pulse_compare(pulse_t *p, double t)
     if (p->carrier == LEVEL) { pulse_logic(p, t, p->duty > 0.5); return; }
     p->share = fmin(fmax((t - p->begins) * p->f - (double)p->period, 0), 1);
     c = p->carrier == SAWTOOTH ? p->share : 1 - fabs(1 - 2 * p->share);
-    pulse_logic(p, t, p->duty > c);
+    pulse_logic(p, t, p->duty >= 1 || p->duty > c);
 }
 
 /* A new command holds from t on. */

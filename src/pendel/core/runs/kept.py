@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
@@ -13,7 +14,7 @@ import numpy as np
 
 from pendel.core.errors import FileProblem
 from pendel.core.plant.integrate import Outcome
-from pendel.core.plant.model import Structure, evaluate_signals
+from pendel.core.plant.model import Structure, evaluate_signals, refined_rows
 
 FORMAT_VERSION = 1
 
@@ -63,20 +64,19 @@ class KeptRun:
 
     @cached_property
     def expanded(self) -> np.ndarray:
-        """Rows with both sides of each jump of inputs or modes, so that traces show jumps upright."""
-        rows = self.rows
-        if len(rows) < 2:
-            return rows
-        nx = len(self.structure.state_keys)
-        jump = np.any(rows[1:, 1 + nx :] != rows[:-1, 1 + nx :], axis=1) & (rows[1:, 0] > rows[:-1, 0])
-        at = np.flatnonzero(jump) + 1
-        before = rows[at].copy()
-        before[:, 1 + nx :] = rows[at - 1, 1 + nx :]
-        return np.insert(rows, at, before, axis=0)
+        """Rows as traces show them: both sides of each jump, curved steps with points between."""
+        return refined_rows(self.structure, self.rows, self.parameters)
+
+    def fetch(self, keys: Iterable[str]) -> None:
+        """Compute several of the plant's signals in one go; those known already are left."""
+        wanted = [k for k in dict.fromkeys(keys) if k in self.structure.signals and k not in self._signals]
+        if wanted:
+            columns = evaluate_signals(self.structure, self.expanded, self.parameters, wanted)
+            self._signals.update(zip(wanted, np.ascontiguousarray(columns.T)))
 
     @cached_property
-    def plant_signals(self) -> np.ndarray:
-        return evaluate_signals(self.structure, self.expanded, self.parameters)
+    def _signals(self) -> dict[str, np.ndarray]:
+        return {}
 
     @property
     def keys(self) -> list[str]:
@@ -102,10 +102,8 @@ class KeptRun:
                 True,
             )
         if key in self.structure.signals:
-            column = self.structure.signals.index(key)
-            return Trace(
-                key, info.label, info.unit, self.expanded[:, 0], self.plant_signals[:, column], False
-            )
+            self.fetch([key])
+            return Trace(key, info.label, info.unit, self.expanded[:, 0], self._signals[key], False)
         raise KeyError(f"The run {self.name} has no signal {key}.")
 
     @property

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
-from pendel.core.catalogue.declare import Part
+from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import Examined, examine, signal_unit
 from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
@@ -51,6 +51,9 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
     try:
         flat = flatten(drive, examined, kind_of)
         model = PlantModel(flat.network, flat.deck.measured, with_energy=with_energy)
+        missing = signals_of_other_levels(drive, model, flat.deck)
+        if missing:
+            raise DriveHasFindings(missing)
         model.structure  # noqa: B018  orders the equations now, where problems become findings
     except EquationProblem as problem:
         raise DriveHasFindings([equation_finding(drive, problem)]) from problem
@@ -60,6 +63,41 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
     if model.starting.contradictions:
         raise DriveHasFindings(contradicting_starts(drive, model.starting.contradictions))
     return Prepared(drive, examined, model, flat.deck)
+
+
+def averaged(drive: Drive) -> Drive:
+    """The drive with every converter averaged, as linear models need it; the drive itself when it is so already."""
+    pulsed = [
+        k
+        for k, c in drive.cards.items()
+        if c.choices.get("level", DRIVE_LEVEL) not in (DRIVE_LEVEL, LEVELS[0])
+    ]
+    if drive.settings["level"] == LEVELS[0] and not pulsed:
+        return drive
+    twin = drive.copy()
+    twin.settings["level"] = LEVELS[0]
+    for key in pulsed:
+        card = twin.cards[key]
+        twin.cards[key] = replace(card, choices={n: c for n, c in card.choices.items() if n != "level"})
+    return twin
+
+
+def signals_of_other_levels(drive: Drive, model: PlantModel, deck: ControlDeck) -> list[Finding]:
+    """Signals a block reads that do not exist at the present level of detail."""
+    found = []
+    for signal in deck.measured:
+        if signal not in model.network.signals:
+            card, _, name = signal.partition(".")
+            kind = kind_of(drive.cards[card])
+            assert isinstance(kind, Part)
+            declared = next(s for s in kind.signals if s.name == name)
+            found.append(
+                fault(
+                    f"{drive.cards[card].name}: {declared.label} is wired to a block, but exists only at the level {' or '.join(declared.levels)}. Choose that level or take another signal.",
+                    card,
+                )
+            )
+    return found
 
 
 def contradicting_starts(drive: Drive, contradictions: tuple[Contradiction, ...]) -> list[Finding]:

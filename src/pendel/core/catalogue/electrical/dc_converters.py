@@ -72,14 +72,14 @@ def builder(shape: Shape):
         load = -out_plus.through
         into_capacitor = fed - load
         c.equation(c.value("C") * rise - into_capacitor)
-        c.equation(u_out - voltage - c.value("R_C") * into_capacitor)
+        c.equation(u_out - voltage - c.parasitic("R_C") * into_capacitor)
         c.equation(out_plus.through + out_minus.through + plus.through + minus.through)
         c.equation(plus.through - drawn)
         circuit = Circuit(
             shape, u_in, u_out, plus.across, minus.across, hot.across, current, slope, fed, drawn
         )
         loss = (averaged if c.level == "averaged" else switching)(c, circuit)
-        loss += c.value("R_C") * into_capacitor * into_capacitor
+        loss += c.parasitic("R_C") * into_capacitor * into_capacitor
         c.signal("loss", loss)
         c.lost(loss)
         c.signal("input_voltage", u_in)
@@ -122,7 +122,7 @@ def averaged(c, circuit: Circuit) -> ca.SX:
     drop = (
         d * r.r_on * while_conducting
         + d_2 * (r.drop + r.r_diode * while_conducting)
-        + c.value("R_L") * current
+        + c.parasitic("R_L") * current
     )
     c.equation(inductance * circuit.slope - (d * on + d_2 * off - drop))
     c.equation(circuit.fed - while_conducting * (d * shape.feeds_while_on + d_2))
@@ -148,7 +148,7 @@ def switching(c, circuit: Circuit) -> ca.SX:
     }[shape]
     transistor = devices.transistor(c, "transistor", transistor_u, gate, r)
     diode = devices.diode(c, "diode", diode_u, r)
-    c.equation(c.value("L") * circuit.slope - (coil_u - c.value("R_L") * current))
+    c.equation(c.value("L") * circuit.slope - (coil_u - c.parasitic("R_L") * current))
     c.equation(current - transistor.i - diode.i)
     c.equation(circuit.fed - (current if shape is STEP_DOWN else diode.i))
     c.equation(circuit.drawn - (current if shape is STEP_UP else transistor.i))
@@ -157,7 +157,7 @@ def switching(c, circuit: Circuit) -> ca.SX:
     c.signal("transistor_current", transistor.i)
     c.signal("diode_current", diode.i)
     c.signal("transistor_voltage", transistor_u)
-    return transistor.loss + diode.loss + c.value("R_L") * current * current
+    return transistor.loss + diode.loss + c.parasitic("R_L") * current * current
 
 
 def build_half_bridge(c):
@@ -204,7 +204,7 @@ def build_half_bridge(c):
 def conduction(v, card):
     return [
         *pulse_follows(v, card),
-        Figure("Critical load resistance at duty ½", "R_krit", critical_resistance(v, card), "ohm"),
+        Figure("Critical load resistance at duty ½", "R_krit", critical_resistance(v, card), "Ω"),
     ]
 
 
@@ -220,9 +220,9 @@ def critical_resistance(v, card) -> float:
 PULSED = ("switching", "device")
 PAIRS = (Port("dc", Link.DC, "Input", "left"), Port("out", Link.DC, "Output", "right"), Port("duty", Link.SIGNAL_IN, "Duty, 0 to 1", "bottom"))  # fmt: skip
 FILTER = (
-    Value("L", "Choke inductance", "uH", "100", low=0.0, open_low=True),
+    Value("L", "Choke inductance", "µH", "100", low=0.0, open_low=True),
     Value("R_L", "Choke resistance", "mΩ", "20", low=0.0),
-    Value("C", "Output capacitance", "uF", "220", low=0.0, open_low=True),
+    Value("C", "Output capacitance", "µF", "220", low=0.0, open_low=True),
     Value("R_C", "Capacitor resistance", "mΩ", "5", low=0.0),
 )
 CHOICES = (LEVEL_CHOICE, CARRIER, SAMPLING)

@@ -5,7 +5,7 @@ from pendel.core.catalogue.declare import Link, Part, Port, Signal, Value
 
 def build(c):
     u, i = c.pair("dc")
-    e, r = c.value("U_0"), c.value("R_i")
+    e, r = c.value("U_0"), c.parasitic("R_i")
     c.equation(u - e - r * i)
     c.signal("voltage", u)
     c.signal("current", -i)

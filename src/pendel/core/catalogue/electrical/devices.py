@@ -17,9 +17,9 @@ TINY_VOLTAGE = 1e-6
 """A diode starts this much beyond its drop, so that rounding at zero current cannot start it again."""
 TINY_CURRENT = 1e-7
 ROUNDED_VOLTAGE = 2e-12
-OFF_OVER_ON = 1e9
+OFF_OVER_ON = 1e10
 """Blocking over conducting resistance where the user gives none; kept within the bounds below."""
-OFF_LEAST, OFF_MOST = 1e5, 1e9
+OFF_LEAST, OFF_MOST = 1e6, 1e9
 
 
 def off_resistance(on: float, given: float = float("nan")) -> float:
@@ -85,7 +85,10 @@ def transistor(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
         gate / ratings.r_on + free / ratings.r_diode + (1 - gate) * (1 - mode.symbol) / ratings.r_off
     )
     c.equation(i - conductance * (u + free * ratings.drop))
-    mode.exits += [(0, (1 - gate) * (-u - ratings.drop - TINY_VOLTAGE), 1), (1, (1 - gate) * (i - tiny_current(ratings)), 0)]
+    mode.exits += [
+        (0, (1 - gate) * (-u - ratings.drop - TINY_VOLTAGE), 1),
+        (1, (1 - gate) * (i - tiny_current(ratings)), 0),
+    ]
     mode.hold_zero = i
     return Device(u, i)
 

@@ -35,7 +35,7 @@ def report(c, u, i) -> None:
 
 def build_resistor(c):
     u, i = between(c)
-    c.equation(u - c.value("R") * i)
+    c.equation(u - c.parasitic("R") * i)
     report(c, u, i)
     c.lost(u * i)
 
@@ -43,7 +43,7 @@ def build_resistor(c):
 def build_inductor(c):
     u, i = between(c)
     current, slope = c.state("i")
-    r, inductance, g = c.value("R_s"), c.value("L"), c.value("G_p")
+    r, inductance, g = c.parasitic("R_s"), c.value("L"), c.parasitic("G_p")
     coil = c.unknown("u_coil")
     c.equation(inductance * slope - (coil - r * current))
     c.equation(coil - u)
@@ -57,7 +57,7 @@ def build_inductor(c):
 def build_capacitor(c):
     u, i = between(c)
     voltage, slope = c.state("u")
-    r, capacity, g = c.value("R_s"), c.value("C"), c.value("G_p")
+    r, capacity, g = c.parasitic("R_s"), c.value("C"), c.parasitic("G_p")
     c.equation(i - capacity * slope - g * voltage)
     c.equation(u - voltage - r * i)
     report(c, u, i)
@@ -73,15 +73,15 @@ def build_coupled(c):
     mutual = c.value("k") * ca.sqrt(l_1 * l_2)
     (i_1, di_1), (i_2, di_2) = c.state("i_1"), c.state("i_2")
     for (u, i), own, r, state, d_own, d_other in (
-        (first, l_1, c.value("R_1"), i_1, di_1, di_2),
-        (second, l_2, c.value("R_2"), i_2, di_2, di_1),
+        (first, l_1, c.parasitic("R_1"), i_1, di_1, di_2),
+        (second, l_2, c.parasitic("R_2"), i_2, di_2, di_1),
     ):
         c.equation(i - state)
         c.equation(own * d_own + mutual * d_other - (u - r * state))
     for n, (u, i) in enumerate((first, second), 1):
         c.signal(f"voltage_{n}", u)
         c.signal(f"current_{n}", i)
-    c.lost(c.value("R_1") * i_1 * i_1 + c.value("R_2") * i_2 * i_2)
+    c.lost(c.parasitic("R_1") * i_1 * i_1 + c.parasitic("R_2") * i_2 * i_2)
     c.stored(l_1 * i_1 * i_1 / 2 + l_2 * i_2 * i_2 / 2 + mutual * i_1 * i_2)
 
 
@@ -102,18 +102,18 @@ def build_transformer(c):
     n = c.value("ratio")
     (s_1, ds_1), (s_2, ds_2), (s_m, ds_m) = c.state("i_1"), c.state("i_2"), c.state("i_m")
     main = c.unknown("u_main")
-    iron = c.value("G_fe") * main
+    iron = c.parasitic("G_fe") * main
     c.equation(i_1 - s_1)
     c.equation(i_2 - s_2)
-    c.equation(c.value("L_1") * ds_1 - (u_1 - c.value("R_1") * s_1 - main))
-    c.equation(c.value("L_2") * ds_2 - (u_2 - c.value("R_2") * s_2 - main / n))
+    c.equation(c.value("L_1") * ds_1 - (u_1 - c.parasitic("R_1") * s_1 - main))
+    c.equation(c.value("L_2") * ds_2 - (u_2 - c.parasitic("R_2") * s_2 - main / n))
     c.equation(c.value("L_m") * ds_m - main)
     c.equation(s_1 + s_2 / n - s_m - iron)
     for k, (u, i) in enumerate(((u_1, i_1), (u_2, i_2)), 1):
         c.signal(f"voltage_{k}", u)
         c.signal(f"current_{k}", i)
     c.signal("magnetising_current", s_m)
-    c.lost(c.value("R_1") * s_1 * s_1 + c.value("R_2") * s_2 * s_2 + iron * main)
+    c.lost(c.parasitic("R_1") * s_1 * s_1 + c.parasitic("R_2") * s_2 * s_2 + iron * main)
     c.stored(c.value("L_1") * s_1 * s_1 / 2 + c.value("L_2") * s_2 * s_2 / 2 + c.value("L_m") * s_m * s_m / 2)
 
 
@@ -139,16 +139,16 @@ WINDING_SIGNALS = (Signal("voltage_1", "voltage of winding 1", "V"), Signal("cur
 APART = lambda level: (("a", "b"), ("c", "d"))  # noqa: E731
 KINDS = (
     Part(id="resistor", title="Resistor", sentence="A resistance between two lines.", group="circuit", keywords="load ohm r",
-         ports=ENDS, values=(Value("R", "Resistance", "ohm", "10", low=0.0),), signals=TWO_ENDED, build=build_resistor,
+         ports=ENDS, values=(Value("R", "Resistance", "Ω", "10", low=0.0),), signals=TWO_ENDED, build=build_resistor,
          telling=lambda v, card: (v["R"],), main_signal="current"),
     Part(id="inductor", title="Inductor", sentence="An inductance between two lines, with its winding resistance.", group="circuit", keywords="coil choke reactor l",
          ports=ENDS, values=(Value("L", "Inductance", "mH", "1", low=0.0, open_low=True), Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
-                             Value("R_p", "Parallel resistance", "ohm", "", low=0.0, open_low=True)),
+                             Value("R_p", "Parallel resistance", "Ω", "", low=0.0, open_low=True)),
          states=(State("i", "current", "A"),), signals=(*TWO_ENDED, Signal("flux", "flux linkage", "Wb")), circuit=leak("R_p", "G_p"), build=build_inductor,
          telling=lambda v, card: (v["L"], v["R_s"]), main_signal="current"),
     Part(id="capacitor", title="Capacitor", sentence="A capacitance between two lines, with its series resistance.", group="circuit", keywords="condenser c link filter",
-         ports=ENDS, values=(Value("C", "Capacitance", "uF", "100", low=0.0, open_low=True), Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
-                             Value("R_p", "Parallel resistance", "ohm", "", low=0.0, open_low=True)),
+         ports=ENDS, values=(Value("C", "Capacitance", "µF", "100", low=0.0, open_low=True), Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
+                             Value("R_p", "Parallel resistance", "Ω", "", low=0.0, open_low=True)),
          states=(State("u", "voltage", "V"),), signals=(*TWO_ENDED, Signal("charge", "charge", "C")), circuit=leak("R_p", "G_p"), build=build_capacitor,
          telling=lambda v, card: (v["C"], v["R_s"]), main_signal="voltage"),
     Part(id="coupled_inductors", title="Coupled inductors", sentence="Two windings with a common field.", group="circuit", keywords="mutual inductance flyback winding",
@@ -156,18 +156,18 @@ KINDS = (
                                  Value("k", "Coupling", "", "0.98", low=-1.0, high=1.0), Value("R_1", "Resistance of winding 1", "mΩ", "10", low=0.0),
                                  Value("R_2", "Resistance of winding 2", "mΩ", "10", low=0.0)),
          states=(State("i_1", "current of winding 1", "A"), State("i_2", "current of winding 2", "A")), signals=WINDING_SIGNALS, potentials=APART, contradictions=coupling, build=build_coupled,
-         follows=lambda v, card: [Figure("Mutual inductance", "M", v["k"] * math.sqrt(v["L_1"] * v["L_2"]), "mH"), Figure("Leakage", "σ", 1 - v["k"] ** 2, "%")],
+         follows=lambda v, card: [Figure("Mutual inductance", "M", v["k"] * math.sqrt(v["L_1"] * v["L_2"]), "H"), Figure("Leakage", "σ", 1 - v["k"] ** 2, "%")],
          telling=lambda v, card: (f"{v['L_1']} · {v['L_2']}", f"k {v['k']}"), main_signal="current_1"),
     Part(id="ideal_transformer", title="Ideal transformer", sentence="Turns voltages by its ratio and currents by the inverse, at any frequency.", group="circuit", keywords="ratio windings",
          ports=WINDINGS, values=(Value("ratio", "Turns ratio", "", "2", low=0.0, open_low=True),), signals=WINDING_SIGNALS, potentials=APART, build=build_ideal_transformer,
          telling=lambda v, card: (f"{v['ratio']} : 1",), main_signal="voltage_2"),
     Part(id="transformer", title="Transformer", sentence="A single-phase transformer with leakage, main inductance and losses.", group="circuit", keywords="windings mains leakage magnetising",
-         ports=WINDINGS, values=(Value("ratio", "Turns ratio", "", "2", low=0.0, open_low=True), Value("R_1", "Resistance of winding 1", "ohm", "0.4", low=0.0), Value("L_1", "Leakage of winding 1", "mH", "1", low=0.0, open_low=True),
-                                 Value("R_2", "Resistance of winding 2", "ohm", "0.1", low=0.0), Value("L_2", "Leakage of winding 2", "mH", "0.25", low=0.0, open_low=True),
-                                 Value("L_m", "Main inductance", "H", "1.2", low=0.0, open_low=True), Value("R_fe", "Iron-loss resistance", "ohm", "", low=0.0, open_low=True)),
+         ports=WINDINGS, values=(Value("ratio", "Turns ratio", "", "2", low=0.0, open_low=True), Value("R_1", "Resistance of winding 1", "Ω", "0.4", low=0.0), Value("L_1", "Leakage of winding 1", "mH", "1", low=0.0, open_low=True),
+                                 Value("R_2", "Resistance of winding 2", "Ω", "0.1", low=0.0), Value("L_2", "Leakage of winding 2", "mH", "0.25", low=0.0, open_low=True),
+                                 Value("L_m", "Main inductance", "H", "1.2", low=0.0, open_low=True), Value("R_fe", "Iron-loss resistance", "Ω", "", low=0.0, open_low=True)),
          states=(State("i_1", "current of winding 1", "A"), State("i_2", "current of winding 2", "A"), State("i_m", "magnetising current", "A")),
          signals=(*WINDING_SIGNALS, Signal("magnetising_current", "magnetising current", "A")), potentials=APART, circuit=leak("R_fe", "G_fe"), build=build_transformer,
-         follows=lambda v, card: [Figure("Short-circuit inductance", "L_k", v["L_1"] + v["ratio"] ** 2 * v["L_2"], "mH")],
+         follows=lambda v, card: [Figure("Short-circuit inductance", "L_k", v["L_1"] + v["ratio"] ** 2 * v["L_2"], "H")],
          telling=lambda v, card: (f"{v['ratio']} : 1", v["L_m"]), main_signal="current_1"),
 )  # fmt: skip
 __all__ = ["ENDS", "KINDS", "TWO_ENDED", "between", "report"]

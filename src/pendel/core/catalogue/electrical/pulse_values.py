@@ -18,14 +18,14 @@ SAMPLING = Choice(
 CARRIER = Choice("carrier", "Carrier", (("triangle", "triangle"), ("sawtooth", "saw-tooth")))
 PULSE_VALUES = (
     Value("f_p", "Pulse frequency", "kHz", "20", low=0.0, open_low=True),
-    Value("t_dead", "Dead time", "us", "0", low=0.0),
-    Value("t_least", "Shortest pulse", "us", "0", low=0.0),
+    Value("t_dead", "Dead time", "µs", "0", low=0.0),
+    Value("t_least", "Shortest pulse", "µs", "0", low=0.0),
 )
 SWITCH_VALUES = (
     Value("R_on", "On-resistance of a switch", "mΩ", "6", low=0.0, open_low=True),
     Value("V_d", "Diode drop", "V", "0.8", low=0.0),
     Value("R_d", "Diode resistance", "mΩ", "6", low=0.0, open_low=True),
-    Value("R_off", "Blocking resistance", "ohm", "", low=0.0, open_low=True),
+    Value("R_off", "Blocking resistance", "Ω", "", low=0.0, open_low=True),
 )
 SMOOTH_CURRENT = 0.05
 """A. Below it the mean loss of dead time fades, as it does where the ripple turns the current within a period."""
@@ -60,14 +60,14 @@ def pulse_contradictions(v, card) -> list[Contradiction]:
     if v["t_dead"] >= 0.5 * period:
         found.append(
             Contradiction(
-                f"a dead time of {v['t_dead'] * 1e6:.3g} us leaves nothing of half a pulse period of {0.5e6 * period:.3g} us. Shorten it or pulse more slowly.",
+                f"a dead time of {v['t_dead'] * 1e6:.3g} µs leaves nothing of half a pulse period of {0.5e6 * period:.3g} µs. Shorten it or pulse more slowly.",
                 "t_dead",
             )
         )
     if v["t_least"] >= 0.5 * period:
         found.append(
             Contradiction(
-                f"pulses of at least {v['t_least'] * 1e6:.3g} us do not fit into half a period of {0.5e6 * period:.3g} us. Shorten them or pulse more slowly.",
+                f"pulses of at least {v['t_least'] * 1e6:.3g} µs do not fit into half a period of {0.5e6 * period:.3g} µs. Shorten them or pulse more slowly.",
                 "t_least",
             )
         )
@@ -76,7 +76,7 @@ def pulse_contradictions(v, card) -> list[Contradiction]:
 
 def pulse_follows(v, card) -> list[Figure]:
     return [
-        Figure("Pulse period", "T_p", 1.0 / v["f_p"], "us"),
+        Figure("Pulse period", "T_p", 1.0 / v["f_p"], "s"),
         Figure("Dead time of a period", "2·t_d·f", 2.0 * v["t_dead"] * v["f_p"], "%"),
-        Figure("Blocking resistance", "R_off", off_resistance(v["R_on"], v["R_off"]), "ohm"),
+        Figure("Blocking resistance", "R_off", off_resistance(v["R_on"], v["R_off"]), "Ω"),
     ]

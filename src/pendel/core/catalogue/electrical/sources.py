@@ -17,7 +17,7 @@ def build_ac(c):
     u, i = between(c)
     current, slope = c.state("i")
     e = math.sqrt(2.0) * c.value("U") * ca.sin(2.0 * math.pi * c.value("f") * c.time + c.value("angle"))
-    r = c.value("R_i")
+    r = c.parasitic("R_i")
     c.equation(current + i)
     c.equation(c.value("L_i") * slope - (e - r * current - u))
     c.signal("voltage", u)
@@ -34,7 +34,7 @@ def build_three_phase(c):
     pins, neutral = c.pins("out"), c.line("star")
     star = neutral.across
     total = ca.SX(0)
-    r, inductance = c.value("R_i"), c.value("L_i")
+    r, inductance = c.parasitic("R_i"), c.value("L_i")
     supplied, lost, stored = ca.SX(0), ca.SX(0), ca.SX(0)
     volts, amps = [], []
     for n, (name, pin) in enumerate(zip(PHASES, pins)):

@@ -70,7 +70,7 @@ def build_op_amp(c):
         rate = ca.if_else(inner >= c.value("U_high"), ca.fmin(rate, 0.0), rate)
         rate = ca.if_else(inner <= c.value("U_low"), ca.fmax(rate, 0.0), rate)
         c.equation(slope - rate)
-        c.equation(out.across - inner - c.value("R_out") * out.through)
+        c.equation(out.across - inner - c.parasitic("R_out") * out.through)
     c.signal("output", out.across)
     c.signal("difference", difference)
     c.signal("current", -out.through)
@@ -101,7 +101,7 @@ def crossed(v, card):
 
 ON = Port("on", Link.SIGNAL_IN, "On while above one half", "bottom")
 R_ON = Value("R_on", "On-resistance", "mΩ", "10", low=0.0, open_low=True)
-R_OFF = Value("R_off", "Blocking resistance", "ohm", "", low=0.0, open_low=True)
+R_OFF = Value("R_off", "Blocking resistance", "Ω", "", low=0.0, open_low=True)
 DIODE = (
     Value("V_d", "Diode drop", "V", "0.8", low=0.0),
     Value("R_d", "Diode resistance", "mΩ", "10", low=0.0, open_low=True),
@@ -117,8 +117,8 @@ KINDS = (
          signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_transistor, telling=lambda v, card: (v["R_on"], v["V_d"]), main_signal="current"),
     Part(id="op_amp", title="Op-amp", sentence="An operational amplifier, ideal or limited in bandwidth, slew rate and output.", group="circuit", keywords="operational amplifier analogue analog controller",
          ports=(Port("plus", Link.LINE, "Non-inverting input", "left"), Port("minus", Link.LINE, "Inverting input", "left"), Port("out", Link.LINE, "Output", "right")),
-         values=(Value("f_1", "Unity-gain frequency", "MHz", "3", low=0.0, open_low=True), Value("slew", "Slew rate", "V/us", "10", low=0.0, open_low=True), Value("U_low", "Output at least", "V", "-12"),
-                 Value("U_high", "Output at most", "V", "12"), Value("R_out", "Output resistance", "ohm", "50", low=0.0)),
+         values=(Value("f_1", "Unity-gain frequency", "MHz", "3", low=0.0, open_low=True), Value("slew", "Slew rate", "V/µs", "10", low=0.0, open_low=True), Value("U_low", "Output at least", "V", "-12"),
+                 Value("U_high", "Output at most", "V", "12"), Value("R_out", "Output resistance", "Ω", "50", low=0.0)),
          choices=(Choice("model", "Model", (("ideal", "ideal"), ("limited", "limited"))),), states=(State("v", "inner voltage", "V"),),
          shown=lambda card: LIMITED if card.choices.get("model") == "limited" else set(), contradictions=crossed,
          signals=(Signal("output", "output voltage", "V"), Signal("difference", "voltage between the inputs", "V"), Signal("current", "output current", "A")),

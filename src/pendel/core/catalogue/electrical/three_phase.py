@@ -97,7 +97,7 @@ def build_star_load(c):
     """u = R·i + L·di/dt in each phase; an unconnected star point is open."""
     star = c.line("star")
     total, lost, stored = ca.SX(0), ca.SX(0), ca.SX(0)
-    r, inductance = c.value("R"), c.value("L")
+    r, inductance = c.parasitic("R"), c.value("L")
     for name, pin in zip(PHASES, c.pins("in")):
         current, slope = c.state(f"i_{name}")
         u = pin.across - star.across
@@ -151,7 +151,7 @@ KINDS = (
     Part(
         id="star_load", title="Load in star", sentence="Three equal resistances and inductances in star.", group="load", keywords="three-phase rl resistor inductor",
         ports=(Port("in", Link.AC3, "Three phases", "left"), Port("star", Link.LINE, "Star point", "bottom", required=False)),
-        values=(Value("R", "Resistance of a phase", "ohm", "5", low=0.0), Value("L", "Inductance of a phase", "mH", "5", low=0.0, open_low=True)),
+        values=(Value("R", "Resistance of a phase", "Ω", "5", low=0.0), Value("L", "Inductance of a phase", "mH", "5", low=0.0, open_low=True)),
         states=tuple(State(f"i_{n}", f"current of phase {n}", "A") for n in PHASES),
         signals=(*phase_signals("voltage", "voltage of phase", "V"), *phase_signals("current", "current of phase", "A"), Signal("star_voltage", "potential of the star point", "V"), Signal("power", "power", "W")),
         build=build_star_load, telling=lambda v, card: (v["R"], v["L"]), main_signal="current_a", spine="⋏",

@@ -1,0 +1,164 @@
+"""The spectrum under the strips: lines of one signal between the cursors, for every shown run."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QWidget
+
+from pendel.app.look import font, tokens
+from pendel.app.loop_plot import LoopPlot
+from pendel.app.widgets import Elided, Field, column, label, row
+from pendel.core.errors import ExpressionProblem
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.spectra import Spectrum, spectrum
+
+SHOWN_LINES = 40
+KILO = 1e3
+
+
+class SpectrumPanel(QWidget):
+    """Choose a signal and a fundamental; harmonics of the fundamental are marked with their order."""
+
+    said = pyqtSignal(str)
+
+    def __init__(self, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.runs: list[tuple[KeptRun, str]] = []
+        self.window_times = (0.0, 1.0)
+        self.found: list[tuple[KeptRun, Spectrum]] = []
+        self.signal = QComboBox()
+        self.signal.setAccessibleName("Signal of the spectrum")
+        self.signal.setFixedWidth(160)
+        self.signal.currentIndexChanged.connect(lambda _: self.draw())
+        self.fundamental = Field("", "Fundamental frequency", 80)
+        self.fundamental.setFixedWidth(80)
+        self.fundamental.setPlaceholderText("largest line")
+        self.fundamental.committed.connect(lambda _: self.draw())
+        self.facts = Elided("", "muted", right=True)
+        self.plot = LoopPlot("spectrum", "")
+        self.plot.setAccessibleName("Spectrum")
+        self.plot.setToolTip(
+            "THD: root of the summed squares of orders 2 to 50 over the fundamental (IEC 61000-4-7)"
+        )
+        body = column(self, (4, 2, 10, 4), 2)
+        line = row(label("Spectrum of", "muted"), self.signal, label("fundamental", "muted"), self.fundamental, self.facts, spacing=8)  # fmt: skip
+        line.setStretch(4, 1)
+        body.addLayout(line)
+        body.addWidget(self.plot, 1)
+        self.setFixedHeight(210)
+
+    def offer(self, keys: list[tuple[str, str]]) -> None:
+        """Signals to choose from: key and words."""
+        now = self.signal.currentData()
+        self.signal.blockSignals(True)
+        self.signal.clear()
+        for key, words in keys:
+            self.signal.addItem(words, key)
+        self.signal.setCurrentIndex(max(0, self.signal.findData(now)))
+        self.signal.blockSignals(False)
+
+    def show_runs(self, runs: list[tuple[KeptRun, str]], start: float, end: float) -> None:
+        self.runs, self.window_times = runs, (start, end)
+        if self.isVisible():
+            self.draw()
+
+    def draw(self) -> None:
+        item = self.plot.getPlotItem()
+        for old in [i for i in item.items if i is not self.plot.caption]:
+            self.plot.removeItem(old)
+        self.found = []
+        key, wanted = self.signal.currentData(), self._fundamental()
+        start, end = self.window_times
+        if key is None or end <= start or wanted is None:
+            return
+        unit, top, right = "", 0.0, 0.0
+        for run, tint in self.runs:
+            if key not in run.keys:
+                continue
+            trace = run.trace(key)
+            lines = spectrum(trace.t, trace.y, start, end, fundamental=wanted)
+            base = wanted or largest_line(lines)
+            if not wanted and base > 0:
+                lines = spectrum(trace.t, trace.y, start, end, fundamental=base)
+            self.found.append((run, lines))
+            unit = trace.unit
+            reach = last_relevant(lines)
+            right, top = (
+                max(right, lines.frequency[reach]),
+                max(top, float(np.max(lines.amplitude[1:], initial=0.0))),
+            )
+            self._lines(lines, tint)
+            if run is self.runs[-1][0]:
+                self._marks(lines, base, reach)
+                self._facts(lines, base, unit)
+        self.plot.set_caption("amplitude, peak", unit)
+        self.plot.setXRange(0, (right or 1.0) / KILO, padding=0.02)
+        self.plot.setYRange(0, 1.3 * top or 1.0, padding=0)
+        item.setLabel("bottom", "frequency, kHz", **{"color": tokens().muted, "font-size": "10.5px"})
+
+    def _fundamental(self) -> float | None:
+        """0 where none is given; None, with the field marked, where it cannot be read."""
+        text = self.fundamental.text().strip()
+        self.fundamental.mark("")
+        if not text:
+            return 0.0
+        try:
+            value = value_in_field(text, "Hz", Names({}))
+        except ExpressionProblem as problem:
+            self.fundamental.mark(str(problem))
+            return None
+        if value <= 0:
+            self.fundamental.mark("Write a frequency above 0, such as 50 Hz.")
+            return None
+        return value
+
+    def _lines(self, lines: Spectrum, tint: str) -> None:
+        f, a = lines.frequency[1:], lines.amplitude[1:]
+        x = np.repeat(f / KILO, 3)
+        y = np.column_stack([np.zeros_like(a), a, np.full_like(a, np.nan)]).ravel()
+        self.plot.addItem(pg.PlotCurveItem(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
+
+    def _marks(self, lines: Spectrum, base: float, reach: int) -> None:
+        """The order above each tall line that is a multiple of the fundamental."""
+        if base <= 0:
+            return
+        floor = 0.03 * float(np.max(lines.amplitude[1:], initial=0.0))
+        marked = 0
+        for order in range(1, math.floor(lines.frequency[reach] / base) + 1):
+            amplitude = lines.line(order * base)
+            if amplitude > floor and marked < SHOWN_LINES:
+                tag = pg.TextItem(str(order), color=tokens().muted, anchor=(0.5, 1))
+                tag.setFont(font(10.5))
+                tag.setPos(order * base / KILO, amplitude)
+                self.plot.addItem(tag)
+                marked += 1
+
+    def _facts(self, lines: Spectrum, base: float, unit: str) -> None:
+        if base <= 0:
+            self.facts.set_text("")
+            return
+        thd = lines.distortion(base)
+        words = "" if thd != thd else f"THD {number_text(100 * thd, 3)} % · "
+        self.facts.set_text(f"{words}{figure(base, 'Hz', 3)} {figure(lines.line(base), unit, 3)} · mean {figure(lines.mean, unit, 3)}")
+
+
+def largest_line(lines: Spectrum) -> float:
+    """Frequency (Hz) of the largest line; 0 where the trace is level."""
+    a = lines.amplitude[1:]
+    if not len(a) or float(np.max(a)) <= 1e-9 * (abs(lines.mean) + float(np.max(a))):
+        return 0.0
+    return float(lines.frequency[1 + int(np.argmax(a))])
+
+
+def last_relevant(lines: Spectrum) -> int:
+    """Place of the last line above a hundredth of the largest, and a little more."""
+    a = lines.amplitude[1:]
+    tall = np.flatnonzero(a > 0.01 * float(np.max(a, initial=0.0))) if len(a) else []
+    return min(len(a), int(1.15 * (tall[-1] + 1)) + 8) if len(tall) else len(a)

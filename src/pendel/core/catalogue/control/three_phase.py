@@ -1,0 +1,88 @@
+"""Three-phase generator and modulator.
+
+Schemes differ only in the voltage added to all three phases, which a load with open star point does not see:
+Holmes, Lipo: Pulse Width Modulation for Power Converters, chapters 5 and 6 (from memory).
+"""
+
+import math
+
+from pendel.core.catalogue.control.ports import EVERY, gives, reads
+from pendel.core.catalogue.declare import ANY, Block, Choice, Figure, Value
+
+PHASES = ("a", "b", "c")
+SCHEMES = (
+    ("space vector", "space vector"),
+    ("sine", "sine"),
+    ("third harmonic", "third harmonic"),
+    ("clamped 60", "discontinuous, clamped for 60°"),
+    ("clamped low", "discontinuous, clamped to minus"),
+    ("block", "block operation"),
+)
+
+
+def update_generator(a, b, c, amplitude, omega, phase, angle, started, dt):
+    if started < 0.5:
+        angle = phase
+        started = 1.0
+    a = amplitude * sin(angle)
+    b = amplitude * sin(angle - 2.0943951023931957)
+    c = amplitude * sin(angle + 2.0943951023931957)
+    angle = angle + omega * dt
+    if angle > 6.283185307179586:
+        angle = angle - 6.283185307179586
+
+
+def update_modulator(u_a, u_b, u_c, u_link, d_a, d_b, d_c, U_dc, scheme, d_min, dt):
+    """A common voltage is added to the demands; the duties are those of the poles against half the link voltage."""
+    link = u_link if u_link > 0.05 * U_dc else U_dc
+    high = maximum(u_a, maximum(u_b, u_c))
+    low = minimum(u_a, minimum(u_b, u_c))
+    size = (u_a * u_a + u_b * u_b + u_c * u_c) * 0.6666666666666666
+    common = 0.0
+    if scheme < 0.5:
+        common = -0.5 * (high + low)
+    elif scheme < 1.5:
+        common = 0.0
+    elif scheme < 2.5:
+        common = (0.5 * u_a - 0.6666666666666666 * u_a * u_a * u_a / size) if size > 1e-9 else 0.0
+    elif scheme < 3.5:
+        common = (0.5 * link - high) if high > -low else (-0.5 * link - low)
+    elif scheme < 4.5:
+        common = -0.5 * link - low
+    d_a = saturate(0.5 + (u_a + common) / link, d_min, 1.0 - d_min)
+    d_b = saturate(0.5 + (u_b + common) / link, d_min, 1.0 - d_min)
+    d_c = saturate(0.5 + (u_c + common) / link, d_min, 1.0 - d_min)
+    if scheme > 4.5:
+        d_a = 1.0 if u_a > 0.0 else 0.0
+        d_b = 1.0 if u_b > 0.0 else 0.0
+        d_c = 1.0 if u_c > 0.0 else 0.0
+
+
+def scheme_number(v, card, period):
+    chosen = card.choices.get("scheme", SCHEMES[0][0])
+    return {"scheme": float([name for name, _ in SCHEMES].index(chosen))}
+
+
+def limits(v, card):
+    chosen = card.choices.get("scheme", SCHEMES[0][0])
+    most = {"sine": 0.5, "block": 2.0 / math.pi}.get(chosen, 1.0 / math.sqrt(3.0))
+    word = "Fundamental of a phase, peak" if chosen == "block" else "Phase voltage at most, linear, peak"
+    return [Figure(word, "û", most * v["U_dc"], "V")]
+
+
+KINDS = (
+    Block(
+        id="three_phase_sine", title="Three-phase sine", sentence="Three sines a third of a turn apart.", group="setpoint", keywords="setpoint source generator three-phase alternating",
+        ports=tuple(gives(n, f"Phase {n}") for n in PHASES),
+        values=(Value("amplitude", "Amplitude", ANY, "1"), Value("f", "Frequency", "Hz", "50"), Value("shift", "Phase of a", "deg", "0"), EVERY),
+        update=update_generator, derive=lambda v, card, period: {"omega": 2.0 * math.pi * v["f"], "phase": v["shift"]}, telling=lambda v, card: (v["amplitude"], v["f"]),
+    ),
+    Block(
+        id="three_phase_modulator", title="Three-phase modulator", sentence="Turns three phase voltages into the duties of an inverter.", group="modulation", keywords="pwm space vector third harmonic svpwm block six-step modulator",
+        ports=(*(reads(f"u_{n}", f"Voltage demand {n}", unit="V") for n in PHASES), reads("u_link", "Link voltage", side="bottom", unit="V", required=False),
+               *(gives(f"d_{n}", f"Duty {n}", unit="") for n in PHASES)),
+        values=(Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True), Value("d_min", "Duty at least", "%", "0", low=0.0, high=0.5), EVERY),
+        choices=(Choice("scheme", "Scheme", SCHEMES),), update=update_modulator, derive=scheme_number, follows=limits,
+        telling=lambda v, card: (card.choices.get("scheme", SCHEMES[0][0]), v["U_dc"]),
+    ),
+)  # fmt: skip

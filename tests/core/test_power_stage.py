@@ -1,0 +1,484 @@
+"""Converters, rectifiers and circuits against textbook formulas, SciPy and energy balances."""
+
+import numpy as np
+import pytest
+import scipy.integrate
+import scipy.special
+
+import pendel
+from pendel.core.errors import DriveHasFindings
+from pendel.core.runs.measures import mean, window
+from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.spectra import spectrum
+
+L, C, F = 100e-6, 220e-6, 50e3
+
+
+def dc_converter(kind, duty, load, level="switching", **values):
+    """A nearly lossless converter on 24 V with a resistive load."""
+    d = pendel.Drive("Bench")
+    d.set("level", level)
+    d.set("tick", "20 us")
+    d.set("computing_delay", "0")
+    d.add("dc_source", "Feed", U_0="24", R_i="0")
+    ideal = {"f_p": "50", "L": "100", "C": "220", "R_on": "0.1", "R_d": "0.1", "V_d": "0", "R_L": "0", "R_C": "0"}
+    d.add(kind, "Conv", **(ideal | values))
+    d.add("pair_opener", "Ends")
+    d.add("resistor", "Load", R=str(load))
+    d.add("step", "Duty", before=str(duty), after=str(duty))
+    for a, b in (("feed.dc", "conv.dc"), ("conv.out", "ends.pair"), ("ends.plus", "load.a"), ("ends.minus", "load.b"), ("duty.out", "conv.duty")):  # fmt: skip
+        d.connect(a, b)
+    return d
+
+
+def textbook_ratio(kind, d, load):
+    """Erickson, Maksimović: Fundamentals of Power Electronics, 3rd ed., tables 5.1 and 5.2."""
+    k = 2 * L * F / load
+    continuous = {"step_down": d, "step_up": 1 / (1 - d), "inverting": d / (1 - d)}[kind]
+    discontinuous = {
+        "step_down": 2 / (1 + np.sqrt(1 + 4 * k / d**2)),
+        "step_up": (1 + np.sqrt(1 + 4 * d**2 / k)) / 2,
+        "inverting": d / np.sqrt(k),
+    }[kind]
+    critical = {"step_down": 1 - d, "step_up": d * (1 - d) ** 2, "inverting": (1 - d) ** 2}[kind]
+    return continuous if k > critical else discontinuous
+
+
+def last_mean(run, key, span):
+    trace = run[key]
+    return mean(*window(trace.t, trace.y, trace.t[-1] - span, trace.t[-1]))
+
+
+@pytest.mark.parametrize("level", ["averaged", "switching"])
+@pytest.mark.parametrize("load", [8, 400])
+@pytest.mark.parametrize("kind", ["step_down", "step_up", "inverting"])
+def test_conversion_ratio_in_both_modes_of_conduction(kind, load, level):
+    run = dc_converter(kind, 0.4, load, level).run(0.04 if load == 8 else 0.6)
+    ratio = last_mean(run, "conv.output_voltage", 1e-3) / 24
+    assert ratio == pytest.approx(textbook_ratio(kind, 0.4, load), rel=3e-4)
+    choke = run["conv.choke_current"].y
+    assert np.min(choke) > -1e-5 * np.max(choke)
+
+
+def test_ripple_of_choke_and_capacitor():
+    # Erickson, Maksimović, (2.14) and (2.60): step-down, 2Δi = (U − u)·d·T/L, 2Δu = 2Δi·T/(8·C).
+    run = dc_converter("step_down", 0.4, 8).run(0.04)
+    i, u = run["conv.choke_current"], run["conv.output_voltage"]
+    swing = 24 * 0.6 * 0.4 / F / L
+    assert np.ptp(i.y[i.t > 0.038]) == pytest.approx(swing, rel=2e-3)
+    assert np.ptp(u.y[u.t > 0.038]) == pytest.approx(swing / F / 8 / C, rel=0.02)
+
+
+def test_boundary_of_conduction_lies_where_the_textbook_has_it():
+    # K_crit = 1 − d for the step-down converter; the shown value is for duty ½.
+    critical = 2 * L * F / 0.5
+    shares = [
+        float(np.mean(dc_converter("step_down", 0.5, r, "averaged").run(0.1)["conv.conduction_share"].y[-20:]))
+        for r in (0.9 * critical, 1.1 * critical)
+    ]
+    assert shares[0] == pytest.approx(1.0, abs=1e-9)
+    assert shares[1] < 0.99
+
+
+def test_step_up_converter_agrees_with_scipy_event_by_event():
+    """SciPy from edge to edge with events at zero current, in discontinuous conduction."""
+    d = dc_converter("step_up", 0.4, 400)
+    d.set("tolerance", "1e-8")
+    run = d.run(2e-3)
+    on, period, r = 0.4 / F, 1 / F, 1e-4
+
+    def conducting(t, x):
+        return [(24 - r * x[0] - x[1]) / L, (x[0] - x[1] / 400) / C]
+
+    def charging(t, x):
+        return [(24 - r * x[0]) / L, -x[1] / 400 / C]
+
+    def idle(t, x):
+        return [0.0, -x[1] / 400 / C]
+
+    def empty(t, x):
+        return x[0]
+
+    empty.terminal, empty.direction = True, -1
+    options = {"rtol": 1e-10, "atol": 1e-12}
+    # The run's first half period is the middle of a pulse: the carrier's valley lies at time zero.
+    x, t, reference = np.zeros(2), 0.0, []
+    edges = [e for k in range(101) for e in ((k * period + on / 2, False), ((k + 1) * period - on / 2, True))]
+    gate = True
+    for at, next_gate in edges:
+        if at > 2e-3:
+            break
+        x = piece(charging, conducting, idle, empty, gate, t, at, x, options)
+        t, gate = at, next_gate
+        reference.append((t, *x))
+    t, i, u = np.array(reference).T
+    np.testing.assert_allclose(run.at("conv.choke_current", t), i, atol=2e-4 * np.max(i))
+    np.testing.assert_allclose(run.at("conv.output_voltage", t), u, rtol=2e-4, atol=2e-4)
+
+
+def piece(charging, conducting, idle, empty, gate, start, end, x, options):
+    if gate:
+        return scipy.integrate.solve_ivp(charging, (start, end), x, **options).y[:, -1]
+    if x[0] > 0:
+        found = scipy.integrate.solve_ivp(conducting, (start, end), x, events=empty, **options)
+        start, x = found.t[-1], found.y[:, -1]
+        if found.status == 1:
+            x = np.array([0.0, x[1]])
+    return scipy.integrate.solve_ivp(idle, (start, end), x, **options).y[:, -1] if end > start else x
+
+
+def bridge_bench(dead, r_off="", speed=0.0, duty=None, level="switching", pattern="three levels", **values):
+    d = pendel.Drive("Bridge bench")
+    d.set("level", level)
+    d.add("dc_source", "Feed", U_0="48", R_i="0")
+    d.add("four_quadrant_bridge", "Bridge", t_dead=dead, R_off=r_off, choices={"pattern": pattern}, **values)
+    d.add("brushed_dc", "Motor", R_a="0.46", L_a="0.61", k_t="0.108", J_m="1.9e-4", b_m="0")
+    d.add("imposed_speed", "Dyno", profile=[("0", str(speed)), ("9", str(speed))])
+    level_of = 0.108 * speed / 48 if duty is None else duty
+    d.add("step", "Duty", before=str(level_of), after=str(level_of))
+    for a, b in (("feed.dc", "bridge.dc"), ("bridge.out", "motor.winding"), ("motor.shaft", "dyno.a"), ("duty.out", "bridge.duty")):  # fmt: skip
+        d.connect(a, b)
+    return d
+
+
+@pytest.mark.parametrize("speed", [100.0, -100.0, 0.0])
+def test_no_sticking_at_zero_current_whatever_the_blocking_resistance(speed):
+    steps = []
+    for r_off in ("1e5", "1e7", "1e9"):
+        run = bridge_bench("1", r_off, speed).run(0.2).kept
+        assert not run.message
+        steps.append(run.counters["steps"] + run.counters["rejected"])
+    assert max(steps) < 1.1 * min(steps)
+    assert max(steps) < 0.2 * 20e3 * 15
+
+
+def test_dead_time_costs_the_textbook_voltage():
+    # Mohan, Undeland, Robbins, 3rd ed., section 8-5 (from memory): each leg loses t_d·f·U against its current.
+    none, some = (last_mean(bridge_bench(dead, duty=0.5).run(0.05), "bridge.output_voltage", 5e-3) for dead in ("0", "1"))  # fmt: skip
+    assert none - some == pytest.approx(2 * 1e-6 * 20e3 * 48 + 2 * 1e-6 * 20e3 * 0.8 * 2, rel=0.1)
+    averaged = last_mean(bridge_bench("1", duty=0.5, level="averaged").run(0.05), "bridge.output_voltage", 5e-3)
+    assert averaged == pytest.approx(some, abs=0.02 * 48 * 0.04 + 0.1)
+
+
+def test_averaged_and_switching_agree_on_means_and_energy():
+    runs = [bridge_bench("0", duty=0.4, level=level, pattern=p) for level, p in (("averaged", "three levels"), ("switching", "three levels"), ("switching", "two levels"))]  # fmt: skip
+    means = [last_mean(d.run(0.05), "motor.current", 5e-3) for d in runs]
+    assert means[1] == pytest.approx(means[0], rel=2e-3)
+    assert means[2] == pytest.approx(means[0], rel=2e-3)
+    for d in (runs[1], bridge_bench("1", duty=0.2), dc_converter("step_up", 0.4, 400)):
+        assert energy_gap(d.run(0.02, with_energy=True)) < 1e-6
+
+
+def energy_gap(run):
+    supplied = sum(run[k].y[-1] for k in run.keys() if k.startswith("energy.supplied:"))
+    lost = sum(run[k].y[-1] for k in run.keys() if k.startswith("energy.lost:"))
+    stored = run["energy.stored"].y
+    return abs(supplied - lost - (stored[-1] - stored[0])) / max(abs(supplied), abs(lost))
+
+
+def inverter_bench(scheme, amplitude, level="switching", f=50, **values):
+    d = pendel.Drive("Inverter bench")
+    d.set("level", level)
+    d.set("tick", "100 us")
+    d.set("computing_delay", "0")
+    d.add("dc_source", "Feed", U_0="560", R_i="0")
+    d.add("inverter", "Inv", f_p="10", R_on="1", R_d="1", V_d="0", **values)
+    d.add("star_load", "Load", R="5", L="5")
+    d.add("three_phase_sine", "Gen", amplitude=str(amplitude), f=str(f))
+    d.add("three_phase_modulator", "Mod", U_dc="560", choices={"scheme": scheme})
+    d.connect("feed.dc", "inv.dc")
+    d.connect("inv.out", "load.in")
+    for n in "abc":
+        d.connect(f"gen.{n}", f"mod.u_{n}")
+        d.connect(f"mod.d_{n}", f"inv.d_{n}")
+    return d
+
+
+def fundamental(run, key, f=50.0):
+    trace = run[key]
+    return spectrum(trace.t, trace.y, trace.t[-1] - 0.02, trace.t[-1], fundamental=f).line(f)
+
+
+@pytest.mark.parametrize(
+    ("scheme", "most"),
+    [("sine", 280.0), ("third harmonic", 560 / np.sqrt(3)), ("space vector", 560 / np.sqrt(3)), ("clamped 60", 560 / np.sqrt(3)), ("clamped low", 560 / np.sqrt(3))],
+)  # fmt: skip
+def test_modulation_is_linear_up_to_its_limit(scheme, most):
+    # Holmes, Lipo, chapters 5 and 6 (from memory): û = U/2 for sine, U/√3 with a common voltage.
+    run = inverter_bench(scheme, most).run(0.06)
+    assert fundamental(run, "load.voltage_a") == pytest.approx(most, rel=2e-3)
+    beyond = inverter_bench(scheme, 1.1 * most).run(0.06)
+    assert fundamental(beyond, "load.voltage_a") < 1.09 * most
+    assert fundamental(run, "load.current_a") == pytest.approx(most / abs(5 + 2j * np.pi * 50 * 5e-3), rel=2e-3)
+
+
+def test_block_operation_gives_two_over_pi():
+    d = inverter_bench("block", 300, choices={"sampling": "at once"})
+    d.set("tick", f"{0.02 / 1200!r} s")  # a whole number of ticks in every sixth of a period
+    run = d.run(0.06)
+    assert fundamental(run, "load.voltage_a") == pytest.approx(2 / np.pi * 560, rel=2e-3)
+
+
+def test_sidebands_of_natural_sampling_follow_the_bessel_series():
+    """Pole voltage of one leg, sine, triangle: Holmes, Lipo, (3.39) (from memory): lines at m·f_c + n·f_0.
+
+    Amplitude (2·U/(m·π))·J_n(m·M·π/2)·sin((m + n)·π/2) for a pole between ±U/2 with U the link voltage.
+    """
+    d = inverter_bench("sine", 0.8 * 280, choices={"sampling": "at once"})
+    d.set("tick", "0.5 us")  # a duty followed at once is natural sampling
+    run = d.run(0.02)
+    trace = run["inv.pole_a"]
+    lines = spectrum(trace.t, trace.y, 0.0, 0.02)
+    for m, n in ((1, 0), (1, 2), (1, -2), (2, 1), (2, -1), (2, 3)):
+        wanted = abs(2 * 560 / (m * np.pi) * scipy.special.jv(n, m * 0.8 * np.pi / 2) * np.sin((m + n) * np.pi / 2))
+        assert lines.line(m * 10e3 + n * 50) == pytest.approx(wanted, abs=2.0), (m, n)
+
+
+def three_phase_rectifier(inductance, current=20):
+    d = pendel.Drive("Rectifier")
+    d.set("tolerance", "1e-7")
+    d.add("three_phase_source", "Grid", U="400", f="50", R_i="0", L_i=str(inductance))
+    d.add("diode_bridge_3", "Bridge", V_d="0", R_d="1")
+    d.add("pair_opener", "Ends")
+    d.add("inductor", "Choke", L="1000", starts={"i": str(current)})
+    d.add("resistor", "Load", R=str(540 / current))
+    for a, b in (("grid.out", "bridge.in"), ("bridge.dc", "ends.pair"), ("ends.plus", "choke.a"), ("choke.b", "load.a"), ("load.b", "ends.minus")):  # fmt: skip
+        d.connect(a, b)
+    return d
+
+
+@pytest.mark.parametrize("inductance", ["0.001", "1", "3"])
+def test_three_phase_rectifier_loses_its_commutation_voltage(inductance):
+    # Mohan, Undeland, Robbins, 3rd ed., (5-68), (5-83): 1.35·U_LL − 3·ω·L·I/π, with the diodes' 2 mΩ.
+    run = three_phase_rectifier(inductance).run(0.6)
+    i = last_mean(run, "choke.current", 0.1)
+    wanted = 3 * np.sqrt(2) / np.pi * 400 - 3 * 2 * np.pi * 50 * float(inductance) * 1e-3 / np.pi * i - 2e-3 * i
+    assert last_mean(run, "load.voltage", 0.1) == pytest.approx(wanted, rel=1e-4)
+
+
+def test_commutation_overlaps_for_the_textbook_angle():
+    # cos µ = 1 − 2·ω·L·I/(√2·U_LL): Mohan, Undeland, Robbins, 3rd ed., (5-81).
+    run = three_phase_rectifier("3").run(0.1)
+    uppers = [run[f"bridge.current_{n}_upper"] for n in "abc"]
+    t = np.linspace(0.08, 0.1, 400_001)
+    conducting = sum((np.interp(t, u.t, u.y) > 1e-3).astype(int) for u in uppers)
+    i = last_mean(run, "choke.current", 0.02)
+    overlap = np.arccos(1 - 2 * 2 * np.pi * 50 * 3e-3 * i / (np.sqrt(2) * 400))
+    assert np.mean(conducting == 2) == pytest.approx(3 * overlap / (2 * np.pi), rel=0.01)
+
+
+def test_single_phase_rectifier_with_capacitor_agrees_with_scipy():
+    d = pendel.Drive("Rectifier")
+    d.set("tolerance", "1e-8")
+    d.add("ac_source", "Grid", U="230", f="50", R_i="500", L_i="1")
+    d.add("diode_bridge", "Bridge", V_d="0.8", R_d="10")
+    d.add("pair_opener", "Ends")
+    d.add("capacitor", "Link", C="1000")
+    d.add("resistor", "Load", R="50")
+    for a, b in (("grid.a", "bridge.a"), ("grid.b", "bridge.b"), ("bridge.dc", "ends.pair"), ("ends.plus", "link.a"), ("ends.minus", "link.b"), ("ends.plus", "load.a"), ("ends.minus", "load.b")):  # fmt: skip
+        d.connect(a, b)
+    run = d.run(0.1)
+    w, r = 2 * np.pi * 50, 0.5 + 0.02
+
+    def e(t):
+        return np.sqrt(2) * 230 * np.sin(w * t)
+
+    t, x, sign, times, volts = 0.0, np.array([0.0, 0.0]), 1.0, [0.0], [0.0]
+    while t < 0.1:
+        def on(t, x, sign=sign):
+            return [(abs(e(t)) * np.sign(e(t)) * sign - 1.6 - r * x[0] - x[1]) / 1e-3, (x[0] - x[1] / 50) / 1e-3]
+
+        def off(t, x):
+            return [0.0, -x[1] / 50 / 1e-3]
+
+        def stops(t, x):
+            return x[0]
+
+        def starts(t, x):
+            return abs(e(t)) - 1.6 - x[1]
+
+        stops.terminal, stops.direction = True, -1
+        starts.terminal, starts.direction = True, 1
+        found = scipy.integrate.solve_ivp(off, (t, 0.1), x, events=starts, rtol=1e-10, atol=1e-10, max_step=1e-4)
+        times, volts, t, x = [*times, *found.t], [*volts, *found.y[1]], found.t[-1], found.y[:, -1]
+        if t >= 0.1:
+            break
+        sign = np.sign(e(t))
+        found = scipy.integrate.solve_ivp(lambda t, x, s=sign: on(t, x, s), (t, 0.1), [0.0, x[1]], events=stops, rtol=1e-10, atol=1e-10, max_step=1e-4)  # fmt: skip
+        times, volts, t, x = [*times, *found.t], [*volts, *found.y[1]], found.t[-1], np.array([0.0, found.y[1, -1]])
+    at = np.linspace(0.005, 0.099, 500)
+    np.testing.assert_allclose(run.at("link.voltage", at), np.interp(at, times, volts), atol=0.02)
+
+
+def circuit(*cards, wires=(), tolerance="1e-8"):
+    d = pendel.Drive("Circuit")
+    d.set("tolerance", tolerance)
+    d.set("tick", "1 ms")
+    for kind, name, values in cards:
+        d.add(kind, name, **values)
+    for a, b in wires:
+        d.connect(a, b)
+    return d
+
+
+def sine_fed(*cards, wires, f=1000.0, until=0.02, tick="1 us"):
+    """A controlled source with a sine into a circuit; returns the run."""
+    d = circuit(("sine", "Tone", {"amplitude": "1", "f": str(f)}), ("set_voltage", "Source", {}), ("ground", "Earth", {}), *cards,
+                wires=(("tone.out", "source.set"), ("source.b", "earth.line"), *wires))  # fmt: skip
+    d.set("tick", tick)
+    d.set("tolerance", "1e-7")
+    return d.run(until)
+
+
+def test_series_resonance_rings_as_the_closed_form_says():
+    r, ind, c = 2.0, 1e-3, 10e-6
+    d = circuit(("dc_source", "Feed", {"U_0": "10", "R_i": "0"}), ("pair_opener", "Ends", {}), ("resistor", "R", {"R": "2"}), ("inductor", "L", {"L": "1"}), ("capacitor", "C", {"C": "10"}),
+                wires=(("feed.dc", "ends.pair"), ("ends.plus", "r.a"), ("r.b", "l.a"), ("l.b", "c.a"), ("c.b", "ends.minus")))  # fmt: skip
+    u = d.run(5e-3)["c.voltage"]
+    a, w = r / 2 / ind, np.sqrt(1 / ind / c - (r / 2 / ind) ** 2)
+    np.testing.assert_allclose(u.y, 10 * (1 - np.exp(-a * u.t) * (np.cos(w * u.t) + a / w * np.sin(w * u.t))), atol=2e-5)
+
+
+def test_inductors_in_series_and_capacitors_in_parallel_are_one():
+    """Cut sets of inductors and loops of capacitors are reduced, not leaked around."""
+    d = circuit(("dc_source", "Feed", {"U_0": "10", "R_i": "0"}), ("pair_opener", "Ends", {}), ("inductor", "L1", {"L": "1", "R_s": "500"}), ("inductor", "L2", {"L": "1", "R_s": "500"}),
+                ("capacitor", "C1", {"C": "10"}), ("capacitor", "C2", {"C": "10"}),
+                wires=(("feed.dc", "ends.pair"), ("ends.plus", "l1.a"), ("l1.b", "l2.a"), ("l2.b", "c1.a"), ("l2.b", "c2.a"), ("c1.b", "ends.minus"), ("c2.b", "ends.minus")))  # fmt: skip
+    run = d.run(5e-3)
+    assert len(run.kept.structure.state_keys) == 2
+    ind, c, r = 2e-3, 20e-6, 1.0
+    a, w = r / 2 / ind, np.sqrt(1 / ind / c - (r / 2 / ind) ** 2)
+    u = run["c2.voltage"]
+    np.testing.assert_allclose(u.y, 10 * (1 - np.exp(-a * u.t) * (np.cos(w * u.t) + a / w * np.sin(w * u.t))), atol=2e-5)
+    np.testing.assert_allclose(run["l1.current"].y, run["l2.current"].y, rtol=1e-12)
+
+
+@pytest.mark.parametrize("model", ["ideal", "limited"])
+def test_an_op_amp_low_pass_has_its_closed_form(model):
+    # Tietze, Schenk, chapter 13 (from memory): inverting first-order low-pass −(R_2/R_1)/(1 + jω·R_2·C).
+    run = sine_fed(("resistor", "R1", {"R": "1000"}), ("resistor", "R2", {"R": "5000"}), ("capacitor", "C1", {"C": "0.02"}), ("op_amp", "Amp", {"choices": {"model": model}, "f_1": "20", "slew": "100"}),
+                   ("resistor", "Load", {"R": "10e3"}),
+                   wires=(("source.a", "r1.a"), ("r1.b", "amp.minus"), ("amp.minus", "r2.a"), ("r2.b", "amp.out"), ("amp.minus", "c1.a"), ("c1.b", "amp.out"), ("amp.plus", "earth.line"),
+                          ("amp.out", "load.a"), ("load.b", "earth.line")))  # fmt: skip
+    u = run["amp.output"]
+    gain = spectrum(u.t, u.y, 0.01, 0.02, fundamental=1000).line(1000)
+    assert gain == pytest.approx(abs(5 / (1 + 2j * np.pi * 1000 * 5000 * 0.02e-6)), rel=3e-3)
+
+
+def test_a_slow_op_amp_is_limited_in_slew_and_output():
+    run = sine_fed(("resistor", "R1", {"R": "1000"}), ("resistor", "R2", {"R": "20000"}), ("op_amp", "Amp", {"choices": {"model": "limited"}, "f_1": "3", "slew": "0.05", "U_low": "-5", "U_high": "5", "R_out": "0"}),
+                   wires=(("source.a", "r1.a"), ("r1.b", "amp.minus"), ("amp.minus", "r2.a"), ("r2.b", "amp.out"), ("amp.plus", "earth.line")), until=0.004)  # fmt: skip
+    u = run["amp.output"]
+    assert np.max(np.abs(u.y)) == pytest.approx(5, abs=0.02)
+    slope = np.abs(np.diff(u.y)[np.diff(u.t) > 1e-8] / np.diff(u.t)[np.diff(u.t) > 1e-8])
+    assert np.max(slope) == pytest.approx(0.05e6, rel=0.01)
+
+
+def test_coupled_inductors_at_full_coupling_come_near_the_ideal_transformer():
+    wires = (("source.a", "t.a"), ("t.b", "earth.line"), ("t.c", "load.a"), ("load.b", "t.d"))
+    ideal = sine_fed(("ideal_transformer", "T", {"ratio": "2"}), ("resistor", "Load", {"R": "10"}), wires=wires)
+    near = sine_fed(("coupled_inductors", "T", {"L_1": "400", "L_2": "100", "k": "0.99999", "R_1": "0", "R_2": "0"}), ("resistor", "Load", {"R": "10"}), wires=wires)  # fmt: skip
+    assert np.max(np.abs(ideal["load.voltage"].y)) == pytest.approx(0.5, rel=1e-3)
+    late = near["load.voltage"].t > 0.01
+    assert np.ptp(near["load.voltage"].y[late]) / 2 == pytest.approx(0.5, rel=5e-3)
+
+
+def test_a_transformer_follows_its_equivalent_circuit():
+    # Fitzgerald, Kingsley, Umans, 6th ed., section 2.4 (from memory): the T circuit as phasors.
+    run = sine_fed(("transformer", "T", {"ratio": "2", "R_1": "0.4", "L_1": "1", "R_2": "0.1", "L_2": "0.25", "L_m": "0.1", "R_fe": "500"}), ("resistor", "Load", {"R": "5"}),
+                   wires=(("source.a", "t.a"), ("t.b", "earth.line"), ("t.c", "load.a"), ("load.b", "t.d")), f=50, until=0.6, tick="20 us")  # fmt: skip
+    w = 2 * np.pi * 50
+    second = 4 * (0.1 + 5 + 1j * w * 0.25e-3)
+    main = 1 / (1 / (1j * w * 0.1) + 1 / 500 + 1 / second)
+    first = 1 / (0.4 + 1j * w * 1e-3 + main)
+    u = run["load.voltage"]
+    got = spectrum(u.t, u.y, 0.5, 0.6, fundamental=50).line(50)
+    assert got == pytest.approx(abs(first * main / second * 2 * 5), rel=2e-3)
+
+
+@pytest.mark.parametrize(
+    ("cards", "wires", "part"),
+    [
+        ([("dc_source", "One", {"R_i": "0"}), ("dc_source", "Two", {"R_i": "0", "U_0": "24"})], [("one.dc", "two.dc")], "One|Two"),
+        ([("set_current", "Pump", {}), ("inductor", "Coil", {}), ("ground", "Earth", {})], [("pump.a", "coil.a"), ("coil.b", "earth.line")], "Pump|Coil"),
+        ([("set_voltage", "One", {}), ("set_voltage", "Two", {}), ("ground", "Earth", {})], [("one.a", "two.a"), ("one.b", "two.b"), ("one.b", "earth.line")], "One|Two"),
+    ],
+)  # fmt: skip
+def test_circuits_without_a_solution_name_their_parts(cards, wires, part):
+    with pytest.raises(DriveHasFindings, match=part):
+        circuit(*cards, wires=wires).run(0.01)
+
+
+@pytest.mark.parametrize(
+    ("values", "sentence"),
+    [
+        ({"t_dead": "30 us"}, "dead time of 30 µs leaves nothing"),
+        ({"t_least": "40 us"}, "do not fit"),
+        ({"f_p": "0"}, "above 0"),
+        ({"R_on": "0"}, "above 0"),
+    ],
+)
+def test_pulse_values_that_cannot_be_are_findings(values, sentence):
+    d = bridge_bench("0")
+    for name, text in values.items():
+        d.set(f"bridge.{name}", text)
+    assert any(sentence in f.sentence for f in d.check())
+
+
+def test_a_duty_outside_its_range_saturates_and_missing_gates_are_pointed_out():
+    run = bridge_bench("0", duty=3.0).run(0.01)
+    assert np.all(run["bridge.duty_ratio"].y[-100:] == 1.0)
+    d = pendel.Drive("Bench")
+    d.add("inverter", "Inv")
+    assert sum("nothing feeds “Duty of" in f.sentence for f in d.check()) == 3
+
+
+def test_a_signal_of_another_level_is_pointed_out():
+    d = bridge_bench("0")
+    d.add("gain", "Reader")
+    d.connect("bridge.gate_a_upper", "reader.x")
+    d.run(0.001)
+    d.set("level", "averaged")
+    with pytest.raises(DriveHasFindings, match="gate a, upper is wired to a block, but exists only at the level switching"):
+        d.run(0.001)
+
+
+def test_pulses_are_exact_whatever_the_solver_does():
+    """Mean over a period of the pole voltage is the duty times the link voltage, to rounding."""
+    d = bridge_bench("0", duty=0.3137, R_on="1e-3")
+    run = d.run(0.002)
+    gate = run["bridge.gate_a_upper"]
+    t, y = window(gate.t, gate.y, 0.001, 0.002)
+    assert mean(t, y) == pytest.approx((1 + 0.3137) / 2, abs=1e-12)
+    short = bridge_bench("0", duty=0.99)
+    short.set("bridge.t_least", "1 us")
+    assert np.all(short.run(0.001)["bridge.gate_a_upper"].y[-100:] == 1.0)
+
+
+def test_a_nonlinear_loop_is_solved_inside_the_step():
+    """A diode's exponential law from own equations across a resistor, against Lambert's W function.
+
+    i = I_s·(exp((U − R·i)/U_T) − 1) gives i = U_T/R·W(I_s·R/U_T·exp((U + I_s·R)/U_T)) − I_s (textbook).
+    """
+    from pendel.core.drive.document import OwnEquations
+
+    d = pendel.Drive("Loop")
+    d.add("dc_source", "Feed", U_0="2", R_i="1000")
+    law = OwnEquations(ports=("feed: dc, u, i",), values=("I_s = 1e-9 A", "U_T = 26 mV"), equations=("i = I_s * (exp(u / U_T) - 1)",))
+    d.add("own", "Junction", own=law)
+    d.connect("feed.dc", "junction.feed")
+    run = d.run(0.01)
+    i_s, u_t, r, u = 1e-9, 0.026, 1.0, 2.0
+    wanted = u_t / r * scipy.special.lambertw(i_s * r / u_t * np.exp((u + i_s * r) / u_t)).real - i_s
+    assert run["feed.current"].y[-1] == pytest.approx(wanted, rel=1e-9)
+
+
+def test_loops_are_judged_averaged_whatever_the_level(door):
+    from pendel.core.loops.find import find_loops
+
+    d = pendel.Drive(document=door)
+    before = find_loops(d.document)
+    d.set("level", "switching")
+    assert find_loops(d.document) == before
+    prepared = prepare(d.document)
+    assert run_drive(prepared, until=0.01).level == "switching"
