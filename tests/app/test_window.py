@@ -468,3 +468,42 @@ def test_a_damaged_file_gets_a_sentence_and_nothing_is_lost(window, questions, t
     assert not window.files.open_path(bad)
     assert "damaged" in questions[-1]
     assert file.to_text(window.session.drive) == before
+
+
+def test_averaged_and_switching_are_laid_over_each_other(window):
+    """Level by one click, ripple and spectrum between the cursors, then both transistors of a leg at once."""
+    run_with(window)
+    assert list(window.level.buttons) == ["averaged", "switching", "device"]
+    QTest.mouseClick(window.level.buttons["switching"], LEFT)
+    switching = run_with(window)
+    assert switching.differs == "switching"
+    window.show_page("Runs")
+    page = window.page("Runs")
+    for n in range(page.list.count()):
+        page.list.item(n).setCheckState(Qt.CheckState.Checked)
+    assert len(page.shown_runs()) == 2
+    page.strips.set_cursors(0.4, 0.42)
+    QTest.mouseClick(page.spectrum_button, LEFT)
+    page.spectrum.signal.setCurrentIndex(page.spectrum.signal.findData("door_motor.current"))
+    type_into(page.spectrum.fundamental, "40 kHz")  # two legs on one carrier pulse at twice its frequency
+    QTest.qWait(60)
+    lines = {run.level: found for run, found in page.spectrum.found}
+    assert lines["switching"].line(40e3) > 30 * lines["averaged"].line(40e3)
+    assert "THD" in page.spectrum.facts.whole
+    type_into(page.spectrum.fundamental, "fast")
+    assert page.spectrum.fundamental.property("wrong")
+    words = [page.between.itemAt(n).widget() for n in range(page.between.count())]
+    assert "ripple" in [w.text() for w in words]
+    QTest.mouseClick(window.level.buttons["device"], LEFT)
+    run_with(window)
+    (finding, *_) = window.session.remarks
+    assert "both switches on" in finding.sentence
+    window.go_to(finding)
+    assert "bridge.current_a_upper" in page.strips.specs[-1].signals
+    low, high = page.strips.plots[0].viewRange()[0]
+    assert low < float(finding.field[5:]) < high < low + 1e-3
+    window.session.do(finding.mend)
+    assert window.session.remarks == []
+    assert run_with(window).remarks == []
+    window.undo()
+    assert "t_dead" not in window.session.drive.cards["bridge"].values

@@ -6,7 +6,10 @@ import scipy.integrate
 import scipy.special
 
 import pendel
+import pendel.api
 from pendel.core.errors import DriveHasFindings
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
 from pendel.core.runs.measures import mean, window
 from pendel.core.runs.simulate import prepare, run_drive
 from pendel.core.runs.spectra import spectrum
@@ -21,7 +24,16 @@ def dc_converter(kind, duty, load, level="switching", **values):
     d.set("tick", "20 us")
     d.set("computing_delay", "0")
     d.add("dc_source", "Feed", U_0="24", R_i="0")
-    ideal = {"f_p": "50", "L": "100", "C": "220", "R_on": "0.1", "R_d": "0.1", "V_d": "0", "R_L": "0", "R_C": "0"}
+    ideal = {
+        "f_p": "50",
+        "L": "100",
+        "C": "220",
+        "R_on": "0.1",
+        "R_d": "0.1",
+        "V_d": "0",
+        "R_L": "0",
+        "R_C": "0",
+    }
     d.add(kind, "Conv", **(ideal | values))
     d.add("pair_opener", "Ends")
     d.add("resistor", "Load", R=str(load))
@@ -73,7 +85,9 @@ def test_boundary_of_conduction_lies_where_the_textbook_has_it():
     # K_crit = 1 − d for the step-down converter; the shown value is for duty ½.
     critical = 2 * L * F / 0.5
     shares = [
-        float(np.mean(dc_converter("step_down", 0.5, r, "averaged").run(0.1)["conv.conduction_share"].y[-20:]))
+        float(
+            np.mean(dc_converter("step_down", 0.5, r, "averaged").run(0.1)["conv.conduction_share"].y[-20:])
+        )
         for r in (0.9 * critical, 1.1 * critical)
     ]
     assert shares[0] == pytest.approx(1.0, abs=1e-9)
@@ -156,7 +170,9 @@ def test_dead_time_costs_the_textbook_voltage():
     # Mohan, Undeland, Robbins, 3rd ed., section 8-5 (from memory): each leg loses t_d·f·U against its current.
     none, some = (last_mean(bridge_bench(dead, duty=0.5).run(0.05), "bridge.output_voltage", 5e-3) for dead in ("0", "1"))  # fmt: skip
     assert none - some == pytest.approx(2 * 1e-6 * 20e3 * 48 + 2 * 1e-6 * 20e3 * 0.8 * 2, rel=0.1)
-    averaged = last_mean(bridge_bench("1", duty=0.5, level="averaged").run(0.05), "bridge.output_voltage", 5e-3)
+    averaged = last_mean(
+        bridge_bench("1", duty=0.5, level="averaged").run(0.05), "bridge.output_voltage", 5e-3
+    )
     assert averaged == pytest.approx(some, abs=0.02 * 48 * 0.04 + 0.1)
 
 
@@ -209,7 +225,9 @@ def test_modulation_is_linear_up_to_its_limit(scheme, most):
     assert fundamental(run, "load.voltage_a") == pytest.approx(most, rel=2e-3)
     beyond = inverter_bench(scheme, 1.1 * most).run(0.06)
     assert fundamental(beyond, "load.voltage_a") < 1.09 * most
-    assert fundamental(run, "load.current_a") == pytest.approx(most / abs(5 + 2j * np.pi * 50 * 5e-3), rel=2e-3)
+    assert fundamental(run, "load.current_a") == pytest.approx(
+        most / abs(5 + 2j * np.pi * 50 * 5e-3), rel=2e-3
+    )
 
 
 def test_block_operation_gives_two_over_pi():
@@ -230,7 +248,9 @@ def test_sidebands_of_natural_sampling_follow_the_bessel_series():
     trace = run["inv.pole_a"]
     lines = spectrum(trace.t, trace.y, 0.0, 0.02)
     for m, n in ((1, 0), (1, 2), (1, -2), (2, 1), (2, -1), (2, 3)):
-        wanted = abs(2 * 560 / (m * np.pi) * scipy.special.jv(n, m * 0.8 * np.pi / 2) * np.sin((m + n) * np.pi / 2))
+        wanted = abs(
+            2 * 560 / (m * np.pi) * scipy.special.jv(n, m * 0.8 * np.pi / 2) * np.sin((m + n) * np.pi / 2)
+        )
         assert lines.line(m * 10e3 + n * 50) == pytest.approx(wanted, abs=2.0), (m, n)
 
 
@@ -252,7 +272,9 @@ def test_three_phase_rectifier_loses_its_commutation_voltage(inductance):
     # Mohan, Undeland, Robbins, 3rd ed., (5-68), (5-83): 1.35·U_LL − 3·ω·L·I/π, with the diodes' 2 mΩ.
     run = three_phase_rectifier(inductance).run(0.6)
     i = last_mean(run, "choke.current", 0.1)
-    wanted = 3 * np.sqrt(2) / np.pi * 400 - 3 * 2 * np.pi * 50 * float(inductance) * 1e-3 / np.pi * i - 2e-3 * i
+    wanted = (
+        3 * np.sqrt(2) / np.pi * 400 - 3 * 2 * np.pi * 50 * float(inductance) * 1e-3 / np.pi * i - 2e-3 * i
+    )
     assert last_mean(run, "load.voltage", 0.1) == pytest.approx(wanted, rel=1e-4)
 
 
@@ -285,8 +307,12 @@ def test_single_phase_rectifier_with_capacitor_agrees_with_scipy():
 
     t, x, sign, times, volts = 0.0, np.array([0.0, 0.0]), 1.0, [0.0], [0.0]
     while t < 0.1:
+
         def on(t, x, sign=sign):
-            return [(abs(e(t)) * np.sign(e(t)) * sign - 1.6 - r * x[0] - x[1]) / 1e-3, (x[0] - x[1] / 50) / 1e-3]
+            return [
+                (abs(e(t)) * np.sign(e(t)) * sign - 1.6 - r * x[0] - x[1]) / 1e-3,
+                (x[0] - x[1] / 50) / 1e-3,
+            ]
 
         def off(t, x):
             return [0.0, -x[1] / 50 / 1e-3]
@@ -299,13 +325,20 @@ def test_single_phase_rectifier_with_capacitor_agrees_with_scipy():
 
         stops.terminal, stops.direction = True, -1
         starts.terminal, starts.direction = True, 1
-        found = scipy.integrate.solve_ivp(off, (t, 0.1), x, events=starts, rtol=1e-10, atol=1e-10, max_step=1e-4)
+        found = scipy.integrate.solve_ivp(
+            off, (t, 0.1), x, events=starts, rtol=1e-10, atol=1e-10, max_step=1e-4
+        )
         times, volts, t, x = [*times, *found.t], [*volts, *found.y[1]], found.t[-1], found.y[:, -1]
         if t >= 0.1:
             break
         sign = np.sign(e(t))
         found = scipy.integrate.solve_ivp(lambda t, x, s=sign: on(t, x, s), (t, 0.1), [0.0, x[1]], events=stops, rtol=1e-10, atol=1e-10, max_step=1e-4)  # fmt: skip
-        times, volts, t, x = [*times, *found.t], [*volts, *found.y[1]], found.t[-1], np.array([0.0, found.y[1, -1]])
+        times, volts, t, x = (
+            [*times, *found.t],
+            [*volts, *found.y[1]],
+            found.t[-1],
+            np.array([0.0, found.y[1, -1]]),
+        )
     at = np.linspace(0.005, 0.099, 500)
     np.testing.assert_allclose(run.at("link.voltage", at), np.interp(at, times, volts), atol=0.02)
 
@@ -336,7 +369,9 @@ def test_series_resonance_rings_as_the_closed_form_says():
                 wires=(("feed.dc", "ends.pair"), ("ends.plus", "r.a"), ("r.b", "l.a"), ("l.b", "c.a"), ("c.b", "ends.minus")))  # fmt: skip
     u = d.run(5e-3)["c.voltage"]
     a, w = r / 2 / ind, np.sqrt(1 / ind / c - (r / 2 / ind) ** 2)
-    np.testing.assert_allclose(u.y, 10 * (1 - np.exp(-a * u.t) * (np.cos(w * u.t) + a / w * np.sin(w * u.t))), atol=2e-5)
+    np.testing.assert_allclose(
+        u.y, 10 * (1 - np.exp(-a * u.t) * (np.cos(w * u.t) + a / w * np.sin(w * u.t))), atol=2e-5
+    )
 
 
 def test_inductors_in_series_and_capacitors_in_parallel_are_one():
@@ -349,7 +384,9 @@ def test_inductors_in_series_and_capacitors_in_parallel_are_one():
     ind, c, r = 2e-3, 20e-6, 1.0
     a, w = r / 2 / ind, np.sqrt(1 / ind / c - (r / 2 / ind) ** 2)
     u = run["c2.voltage"]
-    np.testing.assert_allclose(u.y, 10 * (1 - np.exp(-a * u.t) * (np.cos(w * u.t) + a / w * np.sin(w * u.t))), atol=2e-5)
+    np.testing.assert_allclose(
+        u.y, 10 * (1 - np.exp(-a * u.t) * (np.cos(w * u.t) + a / w * np.sin(w * u.t))), atol=2e-5
+    )
     np.testing.assert_allclose(run["l1.current"].y, run["l2.current"].y, rtol=1e-12)
 
 
@@ -376,7 +413,9 @@ def test_a_slow_op_amp_is_limited_in_slew_and_output():
 
 def test_coupled_inductors_at_full_coupling_come_near_the_ideal_transformer():
     wires = (("source.a", "t.a"), ("t.b", "earth.line"), ("t.c", "load.a"), ("load.b", "t.d"))
-    ideal = sine_fed(("ideal_transformer", "T", {"ratio": "2"}), ("resistor", "Load", {"R": "10"}), wires=wires)
+    ideal = sine_fed(
+        ("ideal_transformer", "T", {"ratio": "2"}), ("resistor", "Load", {"R": "10"}), wires=wires
+    )
     near = sine_fed(("coupled_inductors", "T", {"L_1": "400", "L_2": "100", "k": "0.99999", "R_1": "0", "R_2": "0"}), ("resistor", "Load", {"R": "10"}), wires=wires)  # fmt: skip
     assert np.max(np.abs(ideal["load.voltage"].y)) == pytest.approx(0.5, rel=1e-3)
     late = near["load.voltage"].t > 0.01
@@ -415,7 +454,7 @@ def test_circuits_without_a_solution_name_their_parts(cards, wires, part):
         ({"t_dead": "30 us"}, "dead time of 30 µs leaves nothing"),
         ({"t_least": "40 us"}, "do not fit"),
         ({"f_p": "0"}, "above 0"),
-        ({"R_on": "0"}, "above 0"),
+        ({"R_d": "0"}, "above 0"),
     ],
 )
 def test_pulse_values_that_cannot_be_are_findings(values, sentence):
@@ -439,7 +478,9 @@ def test_a_signal_of_another_level_is_pointed_out():
     d.connect("bridge.gate_a_upper", "reader.x")
     d.run(0.001)
     d.set("level", "averaged")
-    with pytest.raises(DriveHasFindings, match="gate a, upper is wired to a block, but exists only at the level switching"):
+    with pytest.raises(
+        DriveHasFindings, match="gate a, upper is wired to a block, but exists only at the level switching"
+    ):
         d.run(0.001)
 
 
@@ -464,7 +505,11 @@ def test_a_nonlinear_loop_is_solved_inside_the_step():
 
     d = pendel.Drive("Loop")
     d.add("dc_source", "Feed", U_0="2", R_i="1000")
-    law = OwnEquations(ports=("feed: dc, u, i",), values=("I_s = 1e-9 A", "U_T = 26 mV"), equations=("i = I_s * (exp(u / U_T) - 1)",))
+    law = OwnEquations(
+        ports=("feed: dc, u, i",),
+        values=("I_s = 1e-9 A", "U_T = 26 mV"),
+        equations=("i = I_s * (exp(u / U_T) - 1)",),
+    )
     d.add("own", "Junction", own=law)
     d.connect("feed.dc", "junction.feed")
     run = d.run(0.01)
@@ -482,3 +527,61 @@ def test_loops_are_judged_averaged_whatever_the_level(door):
     assert find_loops(d.document) == before
     prepared = prepare(d.document)
     assert run_drive(prepared, until=0.01).level == "switching"
+
+
+def test_both_switches_on_is_found_with_its_remedy():
+    run = bridge_bench("0", duty=0.3, level="device", t_on="40", t_off="125", I_sat="310").run(0.01).kept
+    (first, *_) = run.remarks
+    assert first.card == "bridge"
+    assert "both switches on for 85 ns" in first.sentence
+    assert "peak 310 A" in first.sentence
+    # Energy of one overlap: 48 V times the saturation current for 85 ns.
+    assert f"{48 * 310 * 85e-9 * 1e3:.1f} mJ" in first.sentence
+    dead = value_in_field(first.text, "s", Names({}))
+    assert 85e-9 < dead < 100e-9
+    mended = bridge_bench(first.text, duty=0.3, level="device", t_on="40", t_off="125", I_sat="310").run(0.01)
+    assert mended.kept.remarks == []
+    assert not bridge_bench("0", duty=0.3).run(0.01).kept.remarks
+
+
+def test_switching_energy_scales_with_current_and_voltage():
+    from pendel.core.catalogue.index import kind_of
+    from pendel.core.runs.device_events import switching_energies
+
+    d = bridge_bench("0.3", duty=0.3, level="device", E_on="60", E_off="80", U_ref="48", I_ref="20")
+    prepared = prepare(d.document)
+    run = run_drive(prepared, until=0.05)
+    (lost,) = switching_energies(run, d.document, prepared.examined.values, kind_of)
+    power = lost.between(0.04, 0.05) / 0.01
+    current = last_mean(pendel.api.Run(run), "motor.current", 0.01)
+    # Each leg switches the load's current on and off once a period.
+    assert power == pytest.approx(2 * 20e3 * (60e-6 + 80e-6) * current / 20, rel=0.03)
+
+
+def test_spectrum_of_a_square_wave_and_its_distortion():
+    # Fourier series of a square wave: 4/(π·n) for odd n; THD over all orders √(π²/8 − 1), here over those to 50.
+    t = np.array([0, 0, 1, 1, 2, 2, 3, 3, 4, 4]) * 0.01
+    y = np.array([0, 1, 1, -1, -1, 1, 1, -1, -1, 0.0])
+    lines = spectrum(t, y, 0.001, 0.0399, fundamental=50.0)
+    assert lines.end - lines.start == pytest.approx(0.02)
+    for n in (1, 3, 21, 49):
+        assert lines.line(50 * n) == pytest.approx(4 / np.pi / n, rel=1e-3)
+    assert lines.line(100) < 1e-3
+    orders = np.arange(3, 51, 2)
+    assert lines.distortion(50) == pytest.approx(np.sqrt(np.sum(1.0 / orders**2)), rel=1e-3)
+    ramp = spectrum(np.array([0.0, 1.0]), np.array([2.0, 4.0]), 0.0, 1.0)
+    assert ramp.mean == pytest.approx(3.0, rel=1e-12)
+    assert ramp.line(5) == pytest.approx(2 / np.pi / 5, rel=1e-3)
+
+
+def test_traces_between_steps_follow_the_equations():
+    """A resonance seen through few steps: points between lie on the closed form, jumps stay upright."""
+    d = circuit(("dc_source", "Feed", {"U_0": "10", "R_i": "0"}), ("pair_opener", "Ends", {}), ("resistor", "R", {"R": "0.2"}), ("inductor", "L", {"L": "1"}), ("capacitor", "C", {"C": "10"}),
+                wires=(("feed.dc", "ends.pair"), ("ends.plus", "r.a"), ("r.b", "l.a"), ("l.b", "c.a"), ("c.b", "ends.minus")), tolerance="1e-6")  # fmt: skip
+    run = d.run(5e-3)
+    u = run["c.voltage"]
+    assert len(u.t) > 3 * len(run.kept.rows)
+    a, w = 0.1 / 1e-3, np.sqrt(1e8 - (0.1 / 1e-3) ** 2)
+    np.testing.assert_allclose(
+        u.y, 10 * (1 - np.exp(-a * u.t) * (np.cos(w * u.t) + a / w * np.sin(w * u.t))), atol=3e-3
+    )

@@ -37,6 +37,8 @@ from pendel.core.runs.kept import KeptRun
 MOST_TICKED = 6
 
 
+INSTANT = 2.0
+"""Ticks shown on each side of an instant that a finding points to."""
 MOST_LOSSES = 6
 """Parts in the table of losses, the largest first."""
 
@@ -213,7 +215,8 @@ class RunsPage(QWidget):
         self.grid.setHorizontalSpacing(6)
         inside.addLayout(self.grid)
         inside.addSpacing(8)
-        inside.addWidget(label("Between the cursors", "heading"))
+        self.span = label("Between the cursors", "heading")
+        inside.addWidget(self.span)
         self.between = QGridLayout()
         self.between.setVerticalSpacing(6)
         inside.addLayout(self.between)
@@ -338,11 +341,24 @@ class RunsPage(QWidget):
         if key:
             self.strips.put([key], None)
 
+    def go_to_instant(self, time: float, card: str) -> None:
+        """Show an instant closely, with the currents of the card's switches in a strip of their own."""
+        run = self.session.last_run
+        if run is None:
+            return
+        kind = kind_of(self.session.drive.cards[card]) if card in self.session.drive.cards else None
+        legs = kind.legs if isinstance(kind, Part) else ()
+        currents = [f"{card}.{n}" for leg in legs for n in (leg.current_upper, leg.current_lower)]
+        wanted = [k for k in currents if k in run.keys]
+        if wanted and not any(set(wanted) <= set(spec.signals) for spec in self.strips.specs):
+            self.strips.put(wanted, None)
+        self.strips.look_at(time, INSTANT * run.tick)
+
     def toggle_spectrum(self) -> None:
         shown = not self.spectrum.isVisible()
         self.spectrum.setVisible(shown)
         self.spectrum_button.setChecked(shown)
-        self._late_measures.start()
+        self._show_spectrum()
 
     def usual_strips(self) -> None:
         self.strips.specs = default_strips(self.session)
@@ -450,7 +466,8 @@ class RunsPage(QWidget):
 
     def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
         """Mean, rms and ripple of the first signal of each strip; below them what each part loses."""
-        self._fill([(f"Δt {figure(b - a, 's', 4)}", "mean", "rms", "ripple")])
+        self.span.setText(f"Between the cursors, {figure(b - a, 's', 4)}")
+        self._fill([("", "mean", "rms", "ripple")])
         for spec in self.strips.specs[:5]:
             key = next((s for s in spec.signals if s in run.keys), None)
             if key is None:

@@ -14,7 +14,7 @@ from PyQt6.QtGui import QUndoCommand, QUndoStack
 from PyQt6.QtWidgets import QWidget
 
 from pendel.core.check import Examined, examine
-from pendel.core.drive import file
+from pendel.core.drive import commands, file
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding, attention
@@ -84,6 +84,8 @@ class Session(QObject):
         self.runs: list[KeptRun] = []
         self.deep_findings: list[Finding] = []
         self.run_findings: list[Finding] = []
+        self.remarks: list[Finding] = []
+        """What the last run showed; gone with the next edit."""
         self.cursor_time: float | None = None
         self._autosave = single_shot(self, AUTOSAVE_AFTER_MS, self.autosave)
         self._deep = single_shot(self, DEEP_CHECK_AFTER_MS, self.check_deeply)
@@ -106,7 +108,7 @@ class Session(QObject):
         self.undo.clear()
         self.deep_findings = []
         self._ran = None
-        self.run_findings = []
+        self.run_findings, self.remarks = [], []
         self.runs = self._load_runs()
         self.opened.emit()
         self.runs_changed.emit()
@@ -124,6 +126,7 @@ class Session(QObject):
         if gone:
             self.selection = [c for c in self.selection if c in self.drive.cards]
         self.examined = examine(self.drive)
+        self.remarks = []
         self.changed.emit(touched)
         self.examined_changed.emit()
         self._autosave.start()
@@ -139,7 +142,7 @@ class Session(QObject):
 
     @property
     def findings(self) -> list[Finding]:
-        return [*self.examined.findings, *self.deep_findings, *self.run_findings]
+        return [*self.examined.findings, *self.deep_findings, *self.run_findings, *self.remarks]
 
     def check_deeply(self) -> None:
         """Order the equations and judge the loops once the user pauses, in a thread of its own."""
@@ -240,12 +243,19 @@ class Session(QObject):
 
     def add_run(self, run: KeptRun) -> None:
         self.runs.append(run)
+        self.remarks = [self._remark(r) for r in run.remarks]
         del self.runs[:-MOST_RUNS]
         self.runs_changed.emit()
 
     def _run_path(self, run: KeptRun) -> Path:
         number = re.search(r"\d+", run.name)
         return self.runs_folder / f"run{number.group() if number else 0}.h5"
+
+    def _remark(self, remark: kept.Remark) -> Finding:
+        mend = commands.set_value(self.drive, remark.card, remark.value, remark.text) if remark.value and remark.card in self.drive.cards else None  # fmt: skip
+        return attention(
+            remark.sentence, remark.card, f"time:{remark.time!r}", mend, f"Set it to {remark.text}"
+        )
 
     def relabel_run(self, run: KeptRun, label: str) -> None:
         """Raises `FileProblem` when the file cannot be written."""

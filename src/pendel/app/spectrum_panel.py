@@ -146,7 +146,9 @@ class SpectrumPanel(QWidget):
             return
         thd = lines.distortion(base)
         words = "" if thd != thd else f"THD {number_text(100 * thd, 3)} % · "
-        self.facts.set_text(f"{words}{figure(base, 'Hz', 3)} {figure(lines.line(base), unit, 3)} · mean {figure(lines.mean, unit, 3)}")
+        self.facts.set_text(
+            f"{words}{figure(base, 'Hz', 3)} {figure(lines.line(base), unit, 3)} · mean {figure(lines.mean, unit, 3)}"
+        )
 
 
 def largest_line(lines: Spectrum) -> float:

@@ -250,6 +250,7 @@ class Strips(pg.GraphicsLayoutWidget):
         caption = pg.TextItem(
             html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span style="color:{tokens().muted}">{", ".join(u for u in units if u)}</span></div>',
             anchor=(0, 0),
+            fill=pg.mkBrush(tokens().plot),
         )
         caption.setParentItem(view)
         caption.setPos(4, 0)
@@ -333,6 +334,15 @@ class Strips(pg.GraphicsLayoutWidget):
             self.plots[0].setXRange(0, end, padding=0.01)
             for n in range(len(self.plots)):
                 self._fit_height(n)
+
+    def look_at(self, time: float, around: float) -> None:
+        """Put cursor 1 on a time (s) and show ``around`` on each side of it."""
+        self._cursor_moved(0, time)
+        if self.plots:
+            self.plots[0].setXRange(time - around, time + around, padding=0)
+            for plot in self.plots:
+                plot.enableAutoRange(axis="y")
+                plot.setAutoVisible(y=True)
 
     def strip_at(self, at: QPointF) -> int | None:
         point = self.mapToScene(at.toPoint())

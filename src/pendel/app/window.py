@@ -262,6 +262,10 @@ class MainWindow(QMainWindow):
         self.foot.panel.hide()
 
     def go_to(self, finding: Finding) -> None:
+        if finding.field.startswith("time:"):
+            self.show_page("Runs")
+            self.page("Runs").go_to_instant(float(finding.field[5:]), finding.card)
+            return
         self.show_page("Drive")
         inspector = self.drive_page.inspector
         if finding.card in self.session.drive.cards:

@@ -87,6 +87,17 @@ class Signal:
 
 
 @dataclass(frozen=True)
+class Leg:
+    """Two switches in series: its name, the gates of `PartContext.gate`, and the signals of their currents."""
+
+    name: str
+    gate_upper: str
+    gate_lower: str
+    current_upper: str
+    current_lower: str
+
+
+@dataclass(frozen=True)
 class Choice:
     name: str
     label: str
@@ -171,6 +182,8 @@ class Part(Kind):
     states: tuple[State, ...] = ()
     signals: tuple[Signal, ...] = ()
     circuit: Callable[[Values, Card], dict[str, float]] | None = None
+    legs: tuple[Leg, ...] = ()
+    """Pairs of switches that must not conduct at once."""
     levels: tuple[str, ...] = ("averaged",)
     """Levels of detail the part has of its own; a part that has but one is the same at every level."""
     potentials: Callable[[str], tuple[tuple[str, ...], ...]] | None = None

@@ -246,7 +246,13 @@ def time_loop() -> ctypes.CDLL:
     library.pd_release.argtypes = [ctypes.c_void_p]
     library.pd_release.restype = None
     over_rows = [ctypes.c_void_p] * 3 + [ctypes.c_long] + [ctypes.c_int] * 3 + [ctypes.c_void_p] * 2
-    library.pd_evaluate.argtypes = [*over_rows, ctypes.c_void_p, ctypes.c_int, ctypes.c_void_p, ctypes.c_void_p]
+    library.pd_evaluate.argtypes = [
+        *over_rows,
+        ctypes.c_void_p,
+        ctypes.c_int,
+        ctypes.c_void_p,
+        ctypes.c_void_p,
+    ]
     library.pd_evaluate.restype = None
     library.pd_refine.argtypes = [*over_rows, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p]
     library.pd_refine.restype = ctypes.c_long
@@ -268,7 +274,9 @@ def pointer(array: np.ndarray) -> int:
     return array.ctypes.data
 
 
-def evaluate_signals(structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]) -> Doubles:
+def evaluate_signals(
+    structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
+) -> Doubles:
     """Chosen signals at every row; shape (rows, len(keys))."""
     library = load(structure.source)
     rows = np.ascontiguousarray(rows, dtype=float)

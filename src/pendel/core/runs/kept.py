@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import astuple, dataclass, field
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
@@ -39,6 +39,17 @@ class SignalInfo:
     unit: str
 
 
+@dataclass(frozen=True)
+class Remark:
+    """A sentence about a card at a time (s), and the text for one of its values that would mend it."""
+
+    sentence: str
+    card: str
+    time: float
+    value: str = ""
+    text: str = ""
+
+
 @dataclass
 class KeptRun:
     """A run as recorded. Signals are computed from states when first asked for."""
@@ -60,6 +71,8 @@ class KeptRun:
     differs: str = ""
     level: str = "averaged"
     seconds: float = 0.0
+    remarks: list[Remark] = field(default_factory=list)
+    """What the run showed that wants attention."""
     made: str = field(default_factory=lambda: datetime.now().isoformat(timespec="seconds"))
 
     @cached_property
@@ -140,7 +153,7 @@ def facts(run: KeptRun) -> dict:
     s = run.structure
     return {
         "name": run.name, "tick_signals": run.tick_signals, "tick": run.tick, "delay": run.delay, "outcome": int(run.outcome), "message": run.message,
-        "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "made": run.made,
+        "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "remarks": [astuple(r) for r in run.remarks], "made": run.made,
         "infos": {k: [i.card, i.label, i.unit] for k, i in run.infos.items()},
         "structure": {n: getattr(s, n) for n in ("state_keys", "commands", "profile_keys", "mode_keys", "parameter_keys", "signals", "measured", "exits", "hold_modes", "mode_starts", "demoted_keys")},
     }  # fmt: skip
@@ -189,7 +202,7 @@ def load(path: Path) -> KeptRun:
             infos = {k: SignalInfo(k, *i) for k, i in f["infos"].items()}
             return KeptRun(
                 f["name"], file["rows"][()], file["ticks"][()], structure, file["parameters"][()], f["tick_signals"], f["tick"], f["delay"], infos,
-                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f["made"])  # fmt: skip
+                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], [Remark(*r) for r in f.get("remarks", [])], f["made"])  # fmt: skip
     except (OSError, KeyError, ValueError, TypeError) as problem:
         raise FileProblem(
             str(path), f"the kept run cannot be read ({problem}). Delete it or run again."

@@ -22,6 +22,7 @@ from pendel.core.plant.model import PlantModel
 from pendel.core.plant.starting import Contradiction
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
+from pendel.core.runs.device_events import overlaps
 from pendel.core.runs.kept import KeptRun, SignalInfo
 
 
@@ -194,10 +195,15 @@ def run_drive(
     recorded = integrate(prepared.model, prepared.deck, run_settings, watch)
     seconds = time.perf_counter() - begun
     model, deck = prepared.model, prepared.deck
-    return KeptRun(
+    run = KeptRun(
         name, recorded.rows, recorded.ticks, model.structure, model.parameters, deck.signals, deck.tick, deck.delay, signal_infos(drive), recorded.outcome,
         outcome_sentence(drive, recorded), recorded.counters, to_text(drive), {"until": run_settings.until, "tolerance": run_settings.tolerance},
         level=drive.settings["level"], seconds=seconds)  # fmt: skip
+    run.remarks = [
+        o.remark(drive.cards[o.card].name, prepared.examined.values[o.card]["t_dead"])
+        for o in overlaps(run, drive, kind_of)
+    ]
+    return run
 
 
 def outcome_sentence(drive: Drive, recorded: Recorded) -> str:

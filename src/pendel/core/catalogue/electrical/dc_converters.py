@@ -12,10 +12,11 @@ from dataclasses import dataclass
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import LEVELS, Figure, Leg, Link, Part, Port, Signal, State, Value
 from pendel.core.catalogue.electrical import devices
 from pendel.core.catalogue.electrical.pulse_values import (
     CARRIER,
+    DEVICE_VALUES,
     LEVEL_CHOICE,
     PULSE_VALUES,
     SAMPLING,
@@ -251,7 +252,7 @@ KINDS = (
     Part(
         id="half_bridge", title="Half bridge", sentence="Two switches that pass energy both ways between a link and a lower voltage.", group="converter", keywords="two-way bidirectional leg chopper synchronous",
         ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.DC, "Pole and minus", "right"), Port("duty", Link.SIGNAL_IN, "Duty, 0 to 1", "bottom")),
-        values=(*SWITCH_VALUES, *PULSE_VALUES), choices=CHOICES, levels=("averaged", "switching"), potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance,
+        values=(*SWITCH_VALUES, *PULSE_VALUES, *DEVICE_VALUES), choices=CHOICES, levels=LEVELS, legs=(Leg("", "upper_gate", "lower_gate", "current_upper", "current_lower"),), potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance,
         contradictions=pulse_contradictions, follows=pulse_follows,
         signals=(Signal("output_voltage", "output voltage", "V"), Signal("output_current", "output current", "A"), Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"),
                  Signal("duty_ratio", "duty", ""), Signal("power", "power", "W"), Signal("loss", "loss", "W"), *(Signal(f"gate_{s}", f"gate, {s}", "", PULSED) for s in ("upper", "lower")),

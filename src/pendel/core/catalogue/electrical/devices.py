@@ -17,7 +17,10 @@ TINY_VOLTAGE = 1e-6
 """A diode starts this much beyond its drop, so that rounding at zero current cannot start it again."""
 TINY_CURRENT = 1e-7
 ROUNDED_VOLTAGE = 2e-12
-OFF_OVER_ON = 1e10
+HAIR = 1e-3
+FLATTER = 1e4
+"""Slope of a saturated channel over that of a conducting one."""
+OFF_OVER_ON = 1e9
 """Blocking over conducting resistance where the user gives none; kept within the bounds below."""
 OFF_LEAST, OFF_MOST = 1e6, 1e9
 
@@ -48,6 +51,8 @@ class Ratings:
     drop: ca.SX
     """Of the diode."""
     r_diode: ca.SX
+    saturates_at: ca.SX | None = None
+    """Current that a transistor passes at most; none where it is taken as a plain resistance."""
 
 
 def tiny_current(ratings: Ratings) -> ca.SX:
@@ -81,16 +86,28 @@ def transistor(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
     i = c.unknown(f"{name}.i")
     mode = c.mode(name, 0)
     free = (1 - gate) * mode.symbol
-    conductance = (
-        gate / ratings.r_on + free / ratings.r_diode + (1 - gate) * (1 - mode.symbol) / ratings.r_off
-    )
-    c.equation(i - conductance * (u + free * ratings.drop))
+    if ratings.saturates_at is None:
+        channel = gate * u / ratings.r_on
+    else:
+        channel = limited(c, name, u, i, gate, ratings.r_on, ratings.saturates_at)
+    blocked = (1 - gate) * (1 - mode.symbol) * u / ratings.r_off
+    c.equation(i - channel - free * (u + ratings.drop) / ratings.r_diode - blocked)
     mode.exits += [
         (0, (1 - gate) * (-u - ratings.drop - TINY_VOLTAGE), 1),
         (1, (1 - gate) * (i - tiny_current(ratings)), 0),
     ]
     mode.hold_zero = i
     return Device(u, i)
+
+
+def limited(c, name: str, u: ca.SX, i: ca.SX, gate: ca.SX, r_on: ca.SX, most: ca.SX) -> ca.SX:
+    """A channel that passes ``most`` (A) at most, as when both transistors of a leg conduct at once."""
+    mode = c.mode(f"{name}_saturated", 0)
+    full = mode.symbol
+    # A hair of hysteresis: where both of a leg are at the limit, rounding must not throw them to and fro.
+    mode.exits += [(0, gate * (i - (1 + HAIR) * most), 1), (1, (1 - HAIR) * r_on * most - u, 0)]
+    beyond = most + (u - r_on * most) / (FLATTER * r_on)
+    return gate * ((1 - full) * u / r_on + full * beyond)
 
 
 def leg(

@@ -2,9 +2,10 @@
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Choice, Link, Part, Port, Signal
+from pendel.core.catalogue.declare import LEVELS, Choice, Leg, Link, Part, Port, Signal
 from pendel.core.catalogue.electrical.devices import leg
 from pendel.core.catalogue.electrical.pulse_values import (
+    DEVICE_VALUES,
     LEVEL_CHOICE,
     PULSE_VALUES,
     SAMPLING,
@@ -99,13 +100,16 @@ KIND = Part(
         Port("out", Link.DC, "Output", "right"),
         Port("duty", Link.SIGNAL_IN, "Duty, −1 to 1", "bottom"),
     ),
-    values=(*SWITCH_VALUES, *PULSE_VALUES),
+    values=(*SWITCH_VALUES, *PULSE_VALUES, *DEVICE_VALUES),
     choices=(
         LEVEL_CHOICE,
         Choice("pattern", "Pulse pattern", (("three levels", "three levels"), ("two levels", "two levels"))),
         SAMPLING,
     ),
-    levels=("averaged", "switching"),
+    levels=LEVELS,
+    legs=tuple(
+        Leg(n, f"{n}_upper_gate", f"{n}_lower_gate", f"current_{n}_upper", f"current_{n}_lower") for n in LEGS
+    ),
     potentials=lambda level: (("dc",), ("out",)) if level == "averaged" else (("dc", "out"),),
     circuit=with_off_resistance,
     contradictions=pulse_contradictions,

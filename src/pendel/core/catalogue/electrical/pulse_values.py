@@ -22,11 +22,22 @@ PULSE_VALUES = (
     Value("t_least", "Shortest pulse", "µs", "0", low=0.0),
 )
 SWITCH_VALUES = (
-    Value("R_on", "On-resistance of a switch", "mΩ", "6", low=0.0, open_low=True),
+    Value("R_on", "On-resistance of a switch", "mΩ", "6", low=0.0),
     Value("V_d", "Diode drop", "V", "0.8", low=0.0),
     Value("R_d", "Diode resistance", "mΩ", "6", low=0.0, open_low=True),
     Value("R_off", "Blocking resistance", "Ω", "", low=0.0, open_low=True),
 )
+DEVICE_VALUES = (
+    Value("t_on", "Turn-on delay (device)", "ns", "40", low=0.0),
+    Value("t_off", "Turn-off delay (device)", "ns", "120", low=0.0),
+    Value("I_sat", "Saturation current (device)", "A", "300", low=0.0, open_low=True),
+    Value("E_on", "Turn-on energy (device)", "µJ", "60", low=0.0),
+    Value("E_off", "Turn-off energy (device)", "µJ", "80", low=0.0),
+    Value("U_ref", "… at the voltage", "V", "48", low=0.0, open_low=True),
+    Value("I_ref", "… and the current", "A", "20", low=0.0, open_low=True),
+)
+LEAST_RESISTANCE = 1e-6
+"""Ohm; what a switch of no resistance is taken for, since its conductance must be finite."""
 SMOOTH_CURRENT = 0.05
 """A. Below it the mean loss of dead time fades, as it does where the ripple turns the current within a period."""
 
@@ -37,12 +48,18 @@ def with_off_resistance(v, card):
 
 
 def ratings(c) -> Ratings:
-    return Ratings(c.value("R_on"), c.value("R_off"), c.value("V_d"), c.value("R_d"))
+    most = c.value("I_sat") if c.level == "device" else None
+    return Ratings(
+        ca.fmax(LEAST_RESISTANCE, c.value("R_on")), c.value("R_off"), c.value("V_d"), c.value("R_d"), most
+    )
 
 
 def pulse_numbers(c, *, phase: float = 0.0) -> dict[str, float]:
     """What a pulse channel takes, in SI."""
-    return {"f": c.number("f_p"), "dead": c.number("t_dead"), "least": c.number("t_least"), "phase": phase}
+    numbers = {"f": c.number("f_p"), "dead": c.number("t_dead"), "least": c.number("t_least"), "phase": phase}
+    if c.level == "device":
+        numbers |= {"on_delay": c.number("t_on"), "off_delay": c.number("t_off")}
+    return numbers
 
 
 def dead_time_voltage(c, u_dc: ca.SX, load: ca.SX) -> ca.SX:
