@@ -208,7 +208,8 @@ from pathlib import Path
 from PyQt6.QtWidgets import QApplication
 application = QApplication([])
 from pendel.app.look import dress
-from pendel.app.window import DEMO, MainWindow
+from pendel.app.session import DEMO
+from pendel.app.window import MainWindow
 dress(application)
 window = MainWindow()
 window.show()

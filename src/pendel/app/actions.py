@@ -26,7 +26,7 @@ def separator(menu: str) -> ActionSpec:
 ACTIONS = (
     ActionSpec("new", "New drive", "File", "Ctrl+N", "files.new_drive"),
     ActionSpec("open", "Open …", "File", "Ctrl+O", "files.open_drive"),
-    ActionSpec("demo", "Open the car door drive", "File", "", "files.open_demo"),
+    ActionSpec("examples", "Open an example", "File", "", "examples"),
     ActionSpec("recent", "Open recent", "File", "", "recent"),
     separator("File"),
     ActionSpec("save", "Save", "File", "Ctrl+S", "files.save_drive"),

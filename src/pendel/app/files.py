@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from pathlib import Path
 
@@ -14,6 +15,8 @@ from pendel.core.drive.document import Drive
 from pendel.core.errors import FileProblem
 
 MOST_RECENT = 8
+EXAMPLES = DEMO.parent
+"""The shipped drives; what is changed in them is saved elsewhere."""
 
 
 class DriveFiles(QObject):
@@ -56,10 +59,6 @@ class DriveFiles(QObject):
             if path:
                 self.open_path(Path(path))
 
-    def open_demo(self) -> None:
-        if self.may_leave():
-            self.open_path(DEMO)
-
     def open_path(self, path: Path) -> bool:
         """Open a file; an autosave that is newer is offered. False, with a sentence, when it cannot be read."""
         try:
@@ -101,7 +100,7 @@ class DriveFiles(QObject):
 
     def save_drive(self) -> bool:
         self.commit()
-        if self.session.path is None or self.session.path == DEMO:
+        if self.session.path is None or self.session.path.parent == EXAMPLES:
             return self.save_drive_as()
         return self._save_to(self.session.path)
 
@@ -131,6 +130,15 @@ class DriveFiles(QObject):
     def _recent(self) -> list[str]:
         stored = self.settings.value("recent") or []
         return [stored] if isinstance(stored, str) else list(stored)
+
+    def fill_examples(self, menu: QMenu) -> None:
+        """The shipped drives by title, the demo first."""
+        menu.clear()
+        for path in sorted(EXAMPLES.glob("*.pendel"), key=lambda p: (p != DEMO, p.name)):
+            title = json.loads(path.read_text("utf-8"))["settings"]["title"].split("·")[-1].strip()
+            menu.addAction(
+                f"{title[:1].upper()}{title[1:]}", lambda p=path: self.may_leave() and self.open_path(p)
+            )
 
     def fill_recent(self, menu: QMenu) -> None:
         menu.clear()

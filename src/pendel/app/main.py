@@ -41,7 +41,8 @@ def main(arguments: list[str] | None = None) -> int:
     application.setApplicationName("Pendel")
     application.setDesktopFileName("pendel")
     from pendel.app.look import dress
-    from pendel.app.window import DEMO, MainWindow
+    from pendel.app.session import DEMO
+    from pendel.app.window import MainWindow
 
     dress(application)
     application.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "pendel.svg")))

@@ -207,7 +207,7 @@ class Session(QObject):
 
     @property
     def runs_folder(self) -> Path:
-        if self.path is not None and self.path != DEMO and writable(self.path.parent):
+        if self.path is not None and self.path.parent != DEMO.parent and writable(self.path.parent):
             return self.path.with_suffix(".runs")
         name = self.path.stem if self.path else "untitled"
         return Path(user_state_dir("pendel")) / "runs" / f"{name}.runs"

@@ -162,9 +162,10 @@ class MainWindow(QMainWindow):
             if not spec.title:
                 menus[spec.menu].addSeparator()
                 continue
-            if spec.name == "recent":
-                self.recent_menu = menus[spec.menu].addMenu(spec.title)
-                self.recent_menu.aboutToShow.connect(lambda: self.files.fill_recent(self.recent_menu))
+            if spec.name in ("recent", "examples"):
+                menu = menus[spec.menu].addMenu(spec.title)
+                fill = self.files.fill_recent if spec.name == "recent" else self.files.fill_examples
+                menu.aboutToShow.connect(lambda menu=menu, fill=fill: fill(menu))
                 continue
             action = QAction(spec.title, self)
             if spec.key:

@@ -192,6 +192,14 @@ class Part(Kind):
     spine: str = ""
     """Mark in the energy path; empty leaves the part out of it."""
 
+    def level(self, card: Card, of_drive: str) -> str:
+        """Level of detail of a card: its own, else the drive's, else the nearest coarser one the part has."""
+        wanted = card.choices.get("level", DRIVE_LEVEL)
+        wanted = of_drive if wanted == DRIVE_LEVEL else wanted
+        while wanted not in self.levels and wanted != LEVELS[0]:
+            wanted = LEVELS[LEVELS.index(wanted) - 1]
+        return wanted
+
 
 @dataclass(frozen=True, kw_only=True)
 class Block(Kind):

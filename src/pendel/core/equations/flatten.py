@@ -7,7 +7,6 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_order
 from pendel.core.drive.document import Card, Drive, slug
 from pendel.core.equations.connect import PinName, connect
@@ -37,7 +36,7 @@ def flatten(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Flat:
         if p.link.value in LINES
     }
     groups = electric_groups(
-        parts, {key: level_of(drive, kind, drive.cards[key]) for key, kind in parts.items()}
+        parts, {key: kind.level(drive.cards[key], drive.settings["level"]) for key, kind in parts.items()}
     )
     pins = connect(network, ports, groups, joins(drive, ports))
     for key, kind in parts.items():
@@ -45,18 +44,9 @@ def flatten(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Flat:
         values = kind.circuit(examined.values[key], card) if kind.circuit else examined.values[key]
         context = PartContext(
             network, key, pins={name: pin for (c, name), pin in pins.items() if c == key}, values=values, starts=examined.starts[key], given_starts=examined.given_starts,
-            level=level_of(drive, kind, card), choices={c.name: kind.choice(card, c.name) for c in kind.choices}, profile=examined.profiles.get(key, ([], [])))  # fmt: skip
+            level=kind.level(card, drive.settings["level"]), choices={c.name: kind.choice(card, c.name) for c in kind.choices}, profile=examined.profiles.get(key, ([], [])))  # fmt: skip
         kind.build(context)
     return Flat(network, control_deck(drive, examined, kinds))
-
-
-def level_of(drive: Drive, kind, card: Card) -> str:
-    """Level of detail of a card: its own, else the drive's, else the nearest coarser one the part has."""
-    wanted = card.choices.get("level", DRIVE_LEVEL)
-    wanted = drive.settings["level"] if wanted == DRIVE_LEVEL else wanted
-    while wanted not in kind.levels and wanted != LEVELS[0]:
-        wanted = LEVELS[LEVELS.index(wanted) - 1]
-    return wanted
 
 
 def electric_groups(parts, levels: Mapping[str, str]) -> list[tuple[str, ...]]:

@@ -20,7 +20,7 @@ from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
 from pendel.core.plant.model import PlantModel
 from pendel.core.plant.starting import loop_values
-from pendel.core.runs.simulate import Prepared
+from pendel.core.runs.simulate import Prepared, run_drive
 
 
 @dataclass(frozen=True)
@@ -84,6 +84,24 @@ def moving_forward(model: PlantModel) -> OperatingPoint:
     return OperatingPoint(modes=modes)
 
 
+def end_of_run(prepared: Prepared) -> OperatingPoint:
+    """Where a run of the drive ends: for plants that respond to nothing while all is at zero, such as a step-up converter."""
+    run = run_drive(prepared)
+    structure, row = run.structure, run.rows[-1]
+    n = len(structure.state_keys)
+    states = dict(zip(structure.state_keys, row[1 : 1 + n]))
+    inputs = dict(zip(structure.commands, row[1 + n :]))
+    return OperatingPoint(states, inputs, moving_forward(prepared.model).modes)
+
+
+def plant_about(prepared: Prepared, signals: tuple[str, ...]) -> LinearPlant:
+    """The plant at rest; where a command then moves nothing, at the end of a run instead."""
+    plant = linear_plant(prepared.model, signals)
+    if plant.B.size and np.any(np.all(plant.B == 0, axis=0) & np.all(plant.D == 0, axis=0)):
+        return linear_plant(prepared.model, signals, end_of_run(prepared))
+    return plant
+
+
 def linear_plant(
     model: PlantModel, signals: tuple[str, ...], point: OperatingPoint | None = None
 ) -> LinearPlant:
@@ -98,9 +116,12 @@ def linear_plant(
     function = ca.Function("plant", [symbols["t"], x, u, rest, symbols["s"], symbols["p"], symbols["z"]],
                            [by(model.rhs, x), by(model.rhs, u), by(y, x), by(y, u)])  # fmt: skip
     keys = tuple(e.key for e in system.states)
-    at = [0.0, [point.states.get(k, 0.0) for k in keys], [point.inputs.get(k, 0.0) for k in model.network.inputs], [0.0] * rest.numel(),
-          [point.modes.get(k, 0.0) for k in model.structure.mode_keys], model.parameters]  # fmt: skip
-    at.append(loop_values(model, *(np.array(v, dtype=float) for v in (at[1], [*at[2], *at[3]], at[4]))))
+    states = np.array([point.states.get(k, 0.0) for k in keys])
+    inputs = np.array([point.inputs.get(k, 0.0) for k in model.network.inputs])
+    modes = np.array([point.modes.get(k, 0.0) for k in model.structure.mode_keys])
+    still = np.zeros(rest.numel())
+    found = loop_values(model, states, np.concatenate([inputs, still]), modes)
+    at = [0.0, states, inputs, still, modes, model.parameters, found]
     A, B, C, D = (np.array(m, dtype=float) for m in function(*at))
     n, m, k = len(keys), u.numel(), len(signals)
     return LinearPlant(
@@ -128,7 +149,7 @@ class SampledDrive:
     ):
         self.deck: ControlDeck = prepared.deck
         self.frozen = frozen
-        self.plant = linear_plant(prepared.model, tuple(dict.fromkeys((*self.deck.measured, *extra))))
+        self.plant = plant_about(prepared, tuple(dict.fromkeys((*self.deck.measured, *extra))))
         self.Ad, self.Bd = self.plant.sampled(self.deck.tick)
         start = plant_levels(prepared)
         self.blocks = [b for b in self.deck.blocks if b.name not in frozen]
@@ -274,7 +295,7 @@ def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str
     """
     commands = tuple(prepared.model.network.inputs)
     if source in commands and target in prepared.model.signals:
-        plant = linear_plant(prepared.model, (target,))
+        plant = plant_about(prepared, (target,))
         column = commands.index(source)
         return LinearModel(
             plant.A, plant.B[:, [column]], plant.C, plant.D[:, [column]], 0.0, plant.states, source, target

@@ -212,15 +212,22 @@ class PlantModel:
         return [(p.times, p.values) for p in self.network.profiles]
 
 
+INT, DOUBLE = ctypes.c_int, ctypes.c_double
+
+
 class PulseStruct(ctypes.Structure):
     """Mirror of ``pulse_t`` in pulses.c, field by field."""
 
     _fields_ = (
-        [(n, ctypes.c_int) for n in ("command", "upper", "lower", "carrier", "sampling")]
-        + [(n, ctypes.c_double) for n in ("scale", "offset", "f", "begins", "dead", "least", "on_delay", "off_delay")]
-        + [("duty", ctypes.c_double), ("share", ctypes.c_double), ("on_at", ctypes.c_double * 2), ("off_at", ctypes.c_double * 2)]
-        + [("period", ctypes.c_long), ("logic", ctypes.c_int), ("started", ctypes.c_int)]
-    )  # fmt: skip
+        *((n, INT) for n in ("command", "upper", "lower", "carrier", "sampling")),
+        *((n, DOUBLE) for n in ("scale", "offset", "f", "begins", "dead", "least", "on_delay", "off_delay")),
+        *((n, DOUBLE) for n in ("duty", "share")),
+        ("on_at", DOUBLE * 2),
+        ("off_at", DOUBLE * 2),
+        ("period", ctypes.c_long),
+        ("logic", INT),
+        ("started", INT),
+    )
 
 
 class RunStruct(ctypes.Structure):

@@ -226,10 +226,16 @@ class Reader:
         return Call(token.text, tuple(arguments))
 
     def unit_after(self) -> str | None:
-        """The unit that follows a number, if one does."""
-        if not self.unit_at(self.at):
+        """The unit that follows a number, if one does; ``0.8/V`` and ``0.8 1/V`` are read too."""
+        text = ""
+        if self.peek() == "1" and self.at + 1 < len(self.tokens) and self.tokens[self.at + 1].text == "/" and self.unit_at(self.at + 2):  # fmt: skip
+            self.at += 1
+        if self.peek() == "/" and self.unit_at(self.at + 1):
+            self.at += 1
+            text = "1/"
+        elif not self.unit_at(self.at):
             return None
-        text = self.unit_piece()
+        text += self.unit_piece()
         while self.peek() in ("*", "/") and self.unit_at(self.at + 1):
             text += self.peek()
             self.at += 1
