@@ -7,6 +7,7 @@ import pendel
 from pendel.core.catalogue.declare import Block, Deck, Link, Part
 from pendel.core.catalogue.index import kinds
 from pendel.core.catalogue.own import EXAMPLE
+from pendel.core.check import examine
 from pendel.core.controllers.emit import NumberFormat
 from pendel.core.controllers.language import LanguageProblem, parse_update, read_update
 from pendel.core.drive import commands, file
@@ -95,6 +96,21 @@ def test_part_reloads_runs_and_conserves_energy(kind_id):
     # In discontinuous conduction the mean of a choke's current says too little of its energy while it changes.
     allowed = 1e-4 if kind_id in ("step_down", "step_up", "inverting") else 2e-6
     assert abs(supplied - lost - (stored[-1] - stored[0])) < allowed * size
+
+
+@pytest.mark.parametrize("kind_id", [*PARTS, *BLOCKS])
+def test_what_a_card_shows_comes_from_its_default_values(kind_id):
+    kind = kinds()[kind_id]
+    d = pendel.Drive("Bench")
+    key = d.add(kind_id, "Under test", own=EXAMPLE if kind_id == "own" else None)
+    examined = examine(d.document)
+    card, values = d.document.cards[key], examined.values[key]
+    assert all(np.isfinite(f.value) for f in (kind.follows(values, card) if kind.follows else []))
+    assert not (kind.contradictions(values, card) if kind.contradictions else [])
+    if isinstance(kind, Part) and kind.drawing:
+        known = {s.name for s in kind.signals}
+        used = {n for e in kind.drawing.elements for n in (e.current, e.voltage, *e.gates) if n}
+        assert used <= known
 
 
 def bench_for_block(kind):

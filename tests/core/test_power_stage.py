@@ -544,6 +544,15 @@ def test_both_switches_on_is_found_with_its_remedy():
     assert not bridge_bench("0", duty=0.3).run(0.01).kept.remarks
 
 
+def test_no_gates_overlap_at_any_duty_however_short_the_pulse():
+    """A pulse as long as the dead time must not leave a gate on: swept over duties about that case."""
+    for duty in (0.96, 0.9599999999, 0.97, 0.98, 0.999, 1.0, -0.96, 0.0):
+        run = bridge_bench("1", duty=duty).run(0.002)
+        for leg in "ab":
+            both = run[f"bridge.gate_{leg}_upper"].y * run[f"bridge.gate_{leg}_lower"].y
+            assert not np.any(both), duty
+
+
 def test_switching_energy_scales_with_current_and_voltage():
     from pendel.core.catalogue.index import kind_of
     from pendel.core.runs.device_events import switching_energies

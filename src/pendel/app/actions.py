@@ -58,9 +58,10 @@ ACTIONS = (
     ActionSpec("save_picture", "Save picture …", "Run", "", "exports.save_picture"),
     ActionSpec("tidy", "Tidy the sheet", "View", "T", "tidy"),
     ActionSpec("fit", "Fit", "View", "F", "fit"),
+    ActionSpec("open_circuit", "Open into its circuit", "View", "O", "open_circuit"),
     ActionSpec("findings", "Findings", "View", "F8", "show_findings"),
     ActionSpec("next_area", "Next area", "View", "F6", "next_area"),
     ActionSpec("about", "About Pendel", "Help", "", "about"),
 )
-ON_SHEET = frozenset({"add", "wire", "tap", "tidy", "fit"})
+ON_SHEET = frozenset({"add", "wire", "tap", "tidy", "fit", "open_circuit"})
 """Single letters that act only while no text is being typed."""

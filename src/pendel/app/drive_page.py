@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPoint
 from PyQt6.QtGui import QCursor
-from PyQt6.QtWidgets import QHBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
+from pendel.app.circuit_view import CircuitView
 from pendel.app.inspector import Inspector
 from pendel.app.search_line import Match, SearchLine
 from pendel.app.session import Session
 from pendel.app.sheet.view import SIGNALS, SheetView
 from pendel.app.spine import Spine
 from pendel.core.catalogue import own
-from pendel.core.catalogue.declare import Deck, Link
+from pendel.core.catalogue.declare import Deck, Link, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists
 from pendel.core.drive import commands
@@ -29,7 +30,14 @@ class DrivePage(QWidget):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
         body.addWidget(self.spine)
-        body.addWidget(self.sheet, 1)
+        self.middle = QStackedWidget()
+        self.circuit = CircuitView(session)
+        self.middle.addWidget(self.sheet)
+        self.middle.addWidget(self.circuit)
+        self.circuit.closed.connect(self.close_circuit)
+        self.sheet.open_wanted.connect(self.open_circuit)
+        session.opened.connect(self.close_circuit)
+        body.addWidget(self.middle, 1)
         body.addWidget(self.inspector)
         self.search = SearchLine(self.sheet)
         self.search.chosen.connect(self._add)
@@ -37,6 +45,20 @@ class DrivePage(QWidget):
         self.sheet.edit_wanted.connect(self._edit)
         self.connect_to: End | None = None
         self.drop_at: QPoint | None = None
+
+    def can_open(self, card: str) -> bool:
+        kind = self.sheet.kinds().get(card)
+        return isinstance(kind, Part) and kind.drawing is not None
+
+    def open_circuit(self, card: str) -> None:
+        """Open a converter into its circuit."""
+        if self.can_open(card):
+            self.middle.setCurrentWidget(self.circuit)
+            self.circuit.open(card)
+
+    def close_circuit(self) -> None:
+        self.middle.setCurrentWidget(self.sheet)
+        self.sheet.setFocus()
 
     def _edit(self) -> None:
         """From the selected card to its first value."""

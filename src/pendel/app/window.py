@@ -250,6 +250,8 @@ class MainWindow(QMainWindow):
             self.actions_by_name[name].setEnabled(chosen)
         self.actions_by_name["delete"].setEnabled(chosen or bool(self.session.selected_wire))
         self.actions_by_name["tap"].setEnabled(self._signal_to_tap() is not None)
+        chosen_one = len(self.session.selection) == 1 and self.drive_page.can_open(self.session.selection[0])
+        self.actions_by_name["open_circuit"].setEnabled(chosen_one)
         self.actions_by_name["open_loop"].setEnabled(self._regulator() is not None)
         ideal = self.session.drive.settings["sensors"] == "ideal"
         self.actions_by_name["ideal"].setText("Sensors as they are" if ideal else "All sensors ideal")
@@ -365,6 +367,10 @@ class MainWindow(QMainWindow):
             self.drive_page.sheet.fit()
         elif self.page_now == "Runs":
             self.page("Runs").strips.fit()
+
+    def open_circuit(self) -> None:
+        if self.session.selection:
+            self.drive_page.open_circuit(self.session.selection[0])
 
     def rename(self) -> None:
         """The quantity being edited or the tap in focus, else the selected card."""

@@ -51,6 +51,7 @@ class SheetView(QGraphicsView):
     """Where on the screen to open the search line, and the end a new card should connect to (or None)."""
     said = pyqtSignal(str)
     edit_wanted = pyqtSignal()
+    open_wanted = pyqtSignal(str)
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
@@ -383,6 +384,13 @@ class SheetView(QGraphicsView):
         else:
             self._hover(at)
 
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        assert event is not None
+        card = self.card_at(self.mapToScene(event.pos()))
+        if card is not None:
+            self._moving, self._press = {}, None
+            self.open_wanted.emit(card)
+
     def _hover(self, at: QPointF) -> None:
         near = self.handle_at(at)
         over = self.card_at(at) or (near.card if near else None)
@@ -536,10 +544,12 @@ class SheetView(QGraphicsView):
         names = (
             ("add", "tidy")
             if not (self.session.selection or self.session.selected_wire)
-            else ("tap", "open_loop", "copy", "duplicate", "delete")
+            else ("open_circuit", "tap", "open_loop", "copy", "duplicate", "delete")
         )
         for name in names:
             action = getattr(window, "actions_by_name", {}).get(name)
-            if action is not None and (name not in ("open_loop", "tap") or action.isEnabled()):
+            if action is not None and (
+                name not in ("open_loop", "tap", "open_circuit") or action.isEnabled()
+            ):
                 menu.addAction(action)
         menu.exec(event.globalPos())

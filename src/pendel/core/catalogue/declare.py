@@ -98,6 +98,31 @@ class Leg:
 
 
 @dataclass(frozen=True)
+class Element:
+    """One symbol of a circuit drawing, from its first point to its last.
+
+    ``symbol`` is wire, node, terminal, voltage, transistor, diode, inductor, capacitor or resistor. ``current``,
+    ``voltage`` and ``gates`` name signals of the part; a current counts from the first point to the last.
+    """
+
+    symbol: str
+    points: tuple[tuple[float, float], ...]
+    name: str = ""
+    current: str = ""
+    gates: tuple[str, ...] = ()
+    voltage: str = ""
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """A part's circuit on a grid of ``width`` by ``height`` steps."""
+
+    width: float
+    height: float
+    elements: tuple[Element, ...]
+
+
+@dataclass(frozen=True)
 class Choice:
     name: str
     label: str
@@ -182,6 +207,8 @@ class Part(Kind):
     states: tuple[State, ...] = ()
     signals: tuple[Signal, ...] = ()
     circuit: Callable[[Values, Card], dict[str, float]] | None = None
+    drawing: Drawing | None = None
+    """The circuit inside, for parts that can be opened."""
     legs: tuple[Leg, ...] = ()
     """Pairs of switches that must not conduct at once."""
     levels: tuple[str, ...] = ("averaged",)

@@ -7,6 +7,7 @@
 #include <math.h>
 
 enum { TRIANGLE = 0, SAWTOOTH = 1, LEVEL = 2 };           /* LEVEL: on while the command is above one half */
+static const double SAME = 1e-12;                         /* s */
 enum { AT_ONCE = 0, ONCE = 1, TWICE = 2 };                /* when a new duty is taken over */
 
 typedef struct {
@@ -39,9 +40,10 @@ static void pulse_logic(pulse_t *p, double t, int logic)
     if (logic == p->logic) return;
     p->logic = logic;
     p->off_at[off] = t + p->off_delay;
-    if (p->on_at[off] >= p->off_at[off]) p->on_at[off] = INFINITY;
+    /* A gate that is to turn on and off at one instant, to rounding, stays off. */
+    if (p->on_at[off] >= p->off_at[off] - SAME) p->on_at[off] = INFINITY;
     p->on_at[on] = t + p->dead + p->on_delay;
-    if (p->off_at[on] >= p->on_at[on]) p->off_at[on] = INFINITY;
+    if (p->off_at[on] >= p->on_at[on] - SAME) p->off_at[on] = INFINITY;
 }
 
 /* Share of the period at which the comparison changes next, or 2 when it does not within this period. */

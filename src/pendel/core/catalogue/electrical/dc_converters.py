@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import casadi as ca
 
 from pendel.core.catalogue.declare import LEVELS, Figure, Leg, Link, Part, Port, Signal, State, Value
-from pendel.core.catalogue.electrical import devices
+from pendel.core.catalogue.electrical import devices, drawings
 from pendel.core.catalogue.electrical.pulse_values import (
     CARRIER,
     DEVICE_VALUES,
@@ -241,7 +241,7 @@ def converter(id: str, title: str, sentence: str, keywords: str, shape: Shape) -
         id=id, title=title, sentence=sentence, group="converter", keywords=keywords + " dc-dc chopper converter", ports=PAIRS,
         values=(*FILTER, *SWITCH_VALUES, *PULSE_VALUES[:1]), choices=CHOICES, levels=("averaged", "switching"), potentials=lambda level: (("dc", "out"),),
         states=(State("i", "choke current", "A"), State("u", "capacitor voltage", "V")), signals=SIGNALS, circuit=lambda v, card: {**with_off_resistance(v, card), "t_dead": 0.0, "t_least": 0.0},
-        follows=conduction, build=builder(shape), telling=lambda v, card: (v["f_p"], v["L"]), main_signal="output_voltage", spine="≡",
+        follows=conduction, build=builder(shape), drawing={STEP_DOWN: drawings.STEP_DOWN, STEP_UP: drawings.STEP_UP, INVERTING: drawings.INVERTING}[shape], telling=lambda v, card: (v["f_p"], v["L"]), main_signal="output_voltage", spine="≡",
     )  # fmt: skip
 
 
@@ -252,7 +252,7 @@ KINDS = (
     Part(
         id="half_bridge", title="Half bridge", sentence="Two switches that pass energy both ways between a link and a lower voltage.", group="converter", keywords="two-way bidirectional leg chopper synchronous",
         ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.DC, "Pole and minus", "right"), Port("duty", Link.SIGNAL_IN, "Duty, 0 to 1", "bottom")),
-        values=(*SWITCH_VALUES, *PULSE_VALUES, *DEVICE_VALUES), choices=CHOICES, levels=LEVELS, legs=(Leg("", "upper_gate", "lower_gate", "current_upper", "current_lower"),), potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance,
+        values=(*SWITCH_VALUES, *PULSE_VALUES, *DEVICE_VALUES), choices=CHOICES, levels=LEVELS, drawing=drawings.HALF_BRIDGE, legs=(Leg("", "upper_gate", "lower_gate", "current_upper", "current_lower"),), potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance,
         contradictions=pulse_contradictions, follows=pulse_follows,
         signals=(Signal("output_voltage", "output voltage", "V"), Signal("output_current", "output current", "A"), Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"),
                  Signal("duty_ratio", "duty", ""), Signal("power", "power", "W"), Signal("loss", "loss", "W"), *(Signal(f"gate_{s}", f"gate, {s}", "", PULSED) for s in ("upper", "lower")),

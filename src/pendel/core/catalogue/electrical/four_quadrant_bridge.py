@@ -4,6 +4,7 @@ import casadi as ca
 
 from pendel.core.catalogue.declare import LEVELS, Choice, Leg, Link, Part, Port, Signal
 from pendel.core.catalogue.electrical.devices import leg
+from pendel.core.catalogue.electrical.drawings import FOUR_QUADRANT
 from pendel.core.catalogue.electrical.pulse_values import (
     DEVICE_VALUES,
     LEVEL_CHOICE,
@@ -107,6 +108,7 @@ KIND = Part(
         SAMPLING,
     ),
     levels=LEVELS,
+    drawing=FOUR_QUADRANT,
     legs=tuple(
         Leg(n, f"{n}_upper_gate", f"{n}_lower_gate", f"current_{n}_upper", f"current_{n}_lower") for n in LEGS
     ),

@@ -92,8 +92,13 @@ def pulse_contradictions(v, card) -> list[Contradiction]:
 
 
 def pulse_follows(v, card) -> list[Figure]:
+    lost = (
+        [Figure("Dead time of a period", "2·t_d·f", 2.0 * v["t_dead"] * v["f_p"], "%")]
+        if "t_dead" in v
+        else []
+    )
     return [
         Figure("Pulse period", "T_p", 1.0 / v["f_p"], "s"),
-        Figure("Dead time of a period", "2·t_d·f", 2.0 * v["t_dead"] * v["f_p"], "%"),
+        *lost,
         Figure("Blocking resistance", "R_off", off_resistance(v["R_on"], v["R_off"]), "Ω"),
     ]

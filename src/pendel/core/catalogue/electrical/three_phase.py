@@ -8,7 +8,7 @@ from __future__ import annotations
 import casadi as ca
 
 from pendel.core.catalogue.declare import LEVELS, Leg, Link, Part, Port, Signal, State, Value
-from pendel.core.catalogue.electrical import devices
+from pendel.core.catalogue.electrical import devices, drawings
 from pendel.core.catalogue.electrical.devices import Ratings
 from pendel.core.catalogue.electrical.pulse_values import (
     CARRIER,
@@ -125,7 +125,7 @@ def phase_signals(name: str, words: str, unit: str, levels: tuple[str, ...] = ()
 
 def rectifier(id: str, title: str, sentence: str, ports: tuple[Port, ...], names: tuple[str, ...]) -> Part:
     return Part(
-        id=id, title=title, sentence=sentence, group="converter", keywords="diode bridge rectifier b2 b6", values=(*DIODE, R_OFF), circuit=blocking, build=build_rectifier,
+        id=id, title=title, sentence=sentence, group="converter", keywords="diode bridge rectifier b2 b6", values=(*DIODE, R_OFF), circuit=blocking, build=build_rectifier, drawing=drawings.rectifier(names),
         ports=(*ports, Port("dc", Link.DC, "DC output", "right")), potentials=lambda level: ((*(p.name for p in ports), "dc"),),
         signals=(Signal("output_voltage", "output voltage", "V"), Signal("output_current", "output current", "A"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
                  *(Signal(f"current_{n}", f"current of line {n}", "A") for n in names),
@@ -139,7 +139,7 @@ KINDS = (
         id="inverter", title="Three-phase inverter", sentence="Three legs between a DC link and three phases; energy flows either way.", group="converter",
         keywords="two-level active front end rectifier voltage source b6 bridge",
         ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.AC3, "Three phases", "right"), *(Port(f"d_{n}", Link.SIGNAL_IN, f"Duty of {n}, 0 to 1", "bottom") for n in PHASES)),
-        values=(*SWITCH_VALUES, *PULSE_VALUES, *DEVICE_VALUES), choices=(LEVEL_CHOICE, CARRIER, SAMPLING), levels=LEVELS, legs=tuple(Leg(n, f"{n}_upper_gate", f"{n}_lower_gate", f"current_{n}_upper", f"current_{n}_lower") for n in PHASES),
+        values=(*SWITCH_VALUES, *PULSE_VALUES, *DEVICE_VALUES), choices=(LEVEL_CHOICE, CARRIER, SAMPLING), levels=LEVELS, drawing=drawings.INVERTER, legs=tuple(Leg(n, f"{n}_upper_gate", f"{n}_lower_gate", f"current_{n}_upper", f"current_{n}_lower") for n in PHASES),
         potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance, contradictions=pulse_contradictions, follows=pulse_follows,
         signals=(Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"), Signal("line_voltage", "voltage from a to b", "V"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
                  *phase_signals("pole", "voltage of pole", "V"), *phase_signals("current", "current of phase", "A"),

@@ -1,0 +1,68 @@
+"""A converter opened into its circuit."""
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from pendel.app.files import EXAMPLES
+from pendel.core.drive import commands
+
+from .conftest import finish
+from .test_window import LEFT, card_point, click_card, on_sheet
+
+
+def test_a_converter_opens_with_live_values_and_steps_from_switching_to_switching(window):
+    session, page = window.session, window.drive_page
+    session.do(commands.set_setting(session.drive, "level", "switching"))
+    session.do(commands.set_value(session.drive, "bridge", "t_dead", "1 us"))
+    session.do(commands.set_setting(session.drive, "until", "0.2 s"))
+    window.start_run()
+    finish(window)
+    point = on_sheet(window, card_point(window, "bridge"))
+    QTest.mouseDClick(page.sheet.viewport(), LEFT, Qt.KeyboardModifier.NoModifier, point)
+    circuit = page.circuit
+    assert page.middle.currentWidget() is circuit
+    run = session.last_run
+    circuit._go(0.15)
+    for _ in range(12):
+        QTest.keyClick(circuit, Qt.Key.Key_Right)
+        values = circuit.canvas.values
+        # Kirchhoff at both poles, whatever conducts.
+        for pole, sign in (("a", 1), ("b", -1)):
+            pole_current = values[f"current_{pole}_upper"] - values[f"current_{pole}_lower"]
+            assert abs(pole_current - sign * values["output_current"]) < 1e-6
+        on = [
+            e
+            for e in circuit.canvas.drawing.elements
+            if e.symbol == "transistor" and circuit.canvas.conducts(e)
+        ]
+        assert 2 <= len(on) <= 4
+    before = circuit.time
+    QTest.keyClick(circuit, Qt.Key.Key_Left)
+    assert circuit.time < before
+    circuit.slider.setValue(1000)
+    assert abs(circuit.time - run.end / 2) < 1e-3
+    assert not circuit.grab().toImage().isNull()
+    QTest.keyClick(circuit, Qt.Key.Key_Escape)
+    assert page.middle.currentWidget() is page.sheet
+    click_card(window, "gear")
+    assert not window.actions_by_name["open_circuit"].isEnabled()
+    QTest.keyClick(page.sheet, Qt.Key.Key_O)
+    assert page.middle.currentWidget() is page.sheet
+
+
+def test_every_example_opens_runs_and_paints_its_circuits(window):
+    for path in sorted(EXAMPLES.glob("*.pendel")):
+        window.session.undo.setClean()
+        assert window.files.open_path(path)
+        assert not window.session.examined.faults
+        window.session.do(commands.set_setting(window.session.drive, "until", "0.01 s"))
+        window.start_run()
+        finish(window)
+        run = window.session.last_run
+        assert run.end == 0.01 and not run.message
+        for card in window.session.drive.cards:
+            if window.drive_page.can_open(card):
+                window.drive_page.open_circuit(card)
+                assert window.drive_page.circuit.canvas.values
+                window.drive_page.circuit.grab()
+    window.session.undo.setClean()
