@@ -30,6 +30,8 @@ class Outcome(IntEnum):
 
 METHODS = {"auto": 0, "explicit": 1, "stiff": 2}
 MEMORY_LIMIT_LOG2 = 32
+RECORD_BYTES = 256_000_000
+"""From this size on a record is thinned, its older part first."""
 
 
 @dataclass(frozen=True)
@@ -53,6 +55,9 @@ class Recorded:
     culprit: str
     ended_at: float
     counters: dict[str, int]
+    thinned_until: float = 0.0
+    """Until this time (s) one row is kept for each ``thinned_to`` (s)."""
+    thinned_to: float = 0.0
 
 
 @dataclass
@@ -124,9 +129,10 @@ def integrate(
         controller, memory, values = prepared_controller(deck, settings.seed)
         keep.append(values)  # profile tables in the controller's memory point into it
         run.controller, run.ctl = address(controller, "pd_ctl_tick"), ctypes.addressof(memory)
+    width = 1 + run.nx + run.n_command + 2 * run.n_profile + run.n_mode
+    run.row_limit = max(1000, RECORD_BYTES // (8 * width))
     loop = time_loop()
     loop.pd_run(ctypes.byref(run))
-    width = 1 + run.nx + run.n_command + 2 * run.n_profile + run.n_mode
     rows, ticks = taken(run.rows, run.n_rows, width), taken(run.ticks, run.n_ticks, run.n_signal)
     outcome = Outcome(run.outcome)
     names = structure.mode_keys if outcome is Outcome.CHATTERS else structure.state_keys
@@ -134,7 +140,7 @@ def integrate(
     counters = {
         n: int(getattr(run, n)) for n in ("steps", "rejected", "evaluations", "events", "stiff_steps")
     }
-    return Recorded(rows, ticks, outcome, culprit, run.t_out, counters)
+    return Recorded(rows, ticks, outcome, culprit, run.t_out, counters, run.thinned_until, run.thinned_to)
 
 
 CARRIERS = {"triangle": 0, "sawtooth": 1, "level": 2}

@@ -39,6 +39,8 @@ typedef struct {
     long steps, rejected, evaluations, events, stiff_steps;
     int outcome, culprit;
     double t_out;
+    long row_limit;
+    double thinned_until, thinned_to;   /* until this time one row is kept for each stretch of this length */
 } run_t;
 
 typedef struct {
@@ -85,10 +87,40 @@ static int grow(double **rows, long *cap, long need, int width, int log2_limit)
     return 1;
 }
 
+/* The record is full: of what lies behind, keep one row for each stretch of time, at a tick where there are ticks,
+ * so that pulsed currents are kept at one phase of the carrier. What comes is kept in full again. */
+static void thin(work_t *w)
+{
+    run_t *r = w->r;
+    double stretch = r->thinned_to > 0 ? r->thinned_to : r->n_signal ? r->tick : 4 * w->t / (double)r->row_limit;
+    long k, kept;
+    for (;; stretch *= 2) {
+        double last = -1;
+        for (k = kept = 0; k < r->n_rows; k++) {
+            double place = floor(r->rows[k * w->width] / stretch + 1e-6);
+            if (place > last) { last = place; kept++; }
+        }
+        if (kept <= r->row_limit / 4 || stretch > w->t) break;
+    }
+    {
+        double last = -1;
+        for (k = kept = 0; k < r->n_rows; k++) {
+            double place = floor(r->rows[k * w->width] / stretch + 1e-6);
+            if (!(place > last)) continue;
+            last = place;
+            memmove(r->rows + kept++ * w->width, r->rows + k * w->width, sizeof(double) * (size_t)w->width);
+        }
+    }
+    r->n_rows = kept;
+    r->thinned_to = stretch;
+    r->thinned_until = w->t;
+}
+
 static int record(work_t *w)
 {
     run_t *r = w->r;
     double *row;
+    if (r->n_rows >= r->row_limit) thin(w);
     if (!grow(&r->rows, &r->cap_rows, r->n_rows + 1, w->width, r->max_rows_log2)) { r->outcome = NO_MEMORY; return 0; }
     row = r->rows + r->n_rows++ * w->width;
     row[0] = w->t;
@@ -377,70 +409,74 @@ static int settle_modes(work_t *w, int located, double t_next)
     return 0;
 }
 
-static double worst_level(work_t *w)
+/* Level of the guard that is crossed: the worst above zero, else that of the one last seen above (``k``). */
+static double crossing(work_t *w, int *k)
 {
-    int k = worst(w, w->g_new), j;
-    double level = -INFINITY;
-    run_t *r = w->r;
-    if (k >= 0) return w->g_new[k];
-    for (j = 0; j < r->n_guard; j++)
-        if (w->s[r->exit_mode[j]] == r->exit_from[j] && w->g_new[j] > level) level = w->g_new[j];
-    return level;
+    int found = worst(w, w->g_new);
+    if (found >= 0) *k = found;
+    return w->g_new[*k];
 }
 
-/* The step of size h crossed a guard: shrink it until it ends just past the crossing. A cubic through both ends
- * finds the place to a part in a thousand; regula falsi (Illinois variant) on true steps does the rest. */
+/* Place between low and high by regula falsi; where one end stays, its level is halved (Illinois). */
+typedef struct { double low, high, g_low, g_high; int side; } bracket_t;
+
+static double next_place(const bracket_t *k, int round)
+{
+    double at = k->low - k->g_low * (k->high - k->low) / (k->g_high - k->g_low);
+    if (!(at > k->low && at < k->high) || round % 4 == 3) at = 0.5 * (k->low + k->high);
+    return at;
+}
+
+static void narrow(bracket_t *k, double at, double level)
+{
+    if (level > 0) {
+        k->high = at; k->g_high = level;
+        if (k->side > 0) k->g_low *= 0.5;
+        k->side = 1;
+    } else {
+        k->low = at; k->g_low = level < 0 ? level : -1e-300;
+        if (k->side < 0) k->g_high *= 0.5;
+        k->side = -1;
+    }
+}
+
+/* The step of size h crossed a guard: shrink it until it ends just past the crossing. A cubic through both ends finds
+ * the place for one evaluation a round; a true step to there confirms it, and where it does not, true steps search on. */
 static double locate(work_t *w, double h)
 {
     run_t *r = w->r;
-    int n = r->nx, i, round, side = 0;
-    double low = 0, high = h, g_low, g_high = worst_level(w), at, level;
-    double *x1 = w->jac, *f1 = w->jac + n, *f0 = w->lu;
-    memcpy(w->g_new, w->g, sizeof(double) * (size_t)r->n_guard);
-    g_low = fmin(worst_level(w), 0);
+    int n = r->nx, i, round;
+    double *x1 = w->jac, *f1 = w->jac + n, *f0 = w->lu, span, level;
+    int guard = 0;
+    bracket_t k = {0, h, 0, crossing(w, &guard), 0};
+    k.g_low = fmin(w->g[guard], -1e-300);
+    span = k.g_high - k.g_low;
     memcpy(x1, w->xn, sizeof(double) * (size_t)n);
     memcpy(f1, end_derivative(w), sizeof(double) * (size_t)n);
     memcpy(f0, w->k[0], sizeof(double) * (size_t)n);
-    for (round = 0; round < 30 && high - low > 1e-4 * h; round++) {
-        double share, a, b, c, d;
-        at = g_low < 0 && round % 3 != 2 ? low - g_low * (high - low) / (g_high - g_low) : 0.5 * (low + high);
-        if (!(at > low && at < high)) at = 0.5 * (low + high);
-        share = at / h;
-        a = (1 + 2 * share) * (1 - share) * (1 - share); b = share * (1 - share) * (1 - share) * h;
-        c = share * share * (3 - 2 * share); d = share * share * (share - 1) * h;
+    for (round = 0; round < 40 && k.high - k.low > 1e-9 * h; round++) {
+        double at = next_place(&k, round), q = at / h, a, b, c, d;
+        a = (1 + 2 * q) * (1 - q) * (1 - q); b = q * (1 - q) * (1 - q) * h;
+        c = q * q * (3 - 2 * q); d = q * q * (q - 1) * h;
         for (i = 0; i < n; i++) w->xt[i] = a * w->x[i] + b * f0[i] + c * x1[i] + d * f1[i];
         derivatives(w, w->t + at, w->xt, w->err, w->g_new);
-        level = worst_level(w);
-        if (level > 0) { high = at; g_high = level; } else { low = at; g_low = level; }
+        narrow(&k, at, crossing(w, &guard));
     }
-    at = high;
-    low = 0; high = h; side = 0;
-    memcpy(w->g_new, w->g, sizeof(double) * (size_t)r->n_guard);
-    g_low = fmin(worst_level(w), -1e-300);
-    for (round = 0; round < 60; round++) {
+    for (round = 0; round < 3; round++) {
+        attempt(w, k.high);
+        level = crossing(w, &guard);
+        if (level > 0 && level < 1e-5 * span) return k.high;
+        if (level > 0 || k.high >= h) break;
+        k.high = fmin(h, k.high + 2 * (1e-9 * span - level) / span * h);
+    }
+    k.low = 0; k.high = h; k.side = 0; k.g_high = span; k.g_low = -1e-3 * span;
+    for (round = 0; round < 80 && k.high - k.low > 1e-15 * fabs(w->t) + 1e-10 * h; round++) {
+        double at = next_place(&k, round);
         attempt(w, at);
-        level = worst_level(w);
-        if (level > 0) {
-            high = at; g_high = level;
-            if (side == 1) g_low *= 0.5;
-            side = 1;
-        } else {
-            low = at; g_low = level < 0 ? level : -1e-300;
-            if (side == -1) g_high *= 0.5;
-            side = -1;
-        }
-        if (high - low < 1e-15 * fabs(w->t) + 1e-10 * h) break;
-        if (round == 0 && level > 0) at = high - fmin(1e-3 * h, 0.5 * high);
-        else if (round == 0) at = low + fmin(1e-3 * h, 0.5 * (high - low));
-        else {
-            at = low - g_low * (high - low) / (g_high - g_low);
-            /* Aim a hair past the crossing, so that the far end of the bracket closes in as well. */
-            at += (side == -1 ? 1e-11 : 0) * h;
-            if (!(at > low && at < high) || round > 12) at = 0.5 * (low + high);
-        }
+        narrow(&k, at, crossing(w, &guard));
     }
-    attempt(w, high);
-    return high;
+    attempt(w, k.high);
+    return k.high;
 }
 
 static void note_peaks(work_t *w)
@@ -561,7 +597,7 @@ static void drive_loop(work_t *w)
     if (r->n_signal && r->t_end / r->tick < 3e6) {
         /* Room for one row a tick from the start; pages that stay untouched cost nothing. */
         long expected = (long)(1.05 * r->t_end / r->tick) + 1;
-        if (!grow(&r->rows, &r->cap_rows, expected, w->width, r->max_rows_log2) || !grow(&r->ticks, &r->cap_ticks, expected, r->n_signal, r->max_rows_log2)) {
+        if (!grow(&r->rows, &r->cap_rows, expected < r->row_limit ? expected : r->row_limit, w->width, r->max_rows_log2) || !grow(&r->ticks, &r->cap_ticks, expected, r->n_signal, r->max_rows_log2)) {
             r->outcome = NO_MEMORY;
             return;
         }
@@ -661,7 +697,7 @@ static int follows_cubic(out_f rhs, int nx, const double *a, const double *b, do
 /* Rows with points in between where a step is curved, from a cubic through both ends and their derivatives, and with
  * the state before each jump of inputs or modes. ``fine`` holds, for each state, the bend that may be left straight.
  * Called with out = 0 it counts; returns the number of rows. */
-long pd_refine(out_f rhs, hoist_f hoist, const double *rows, long n_rows, int nx, int nu, int n_mode, const double *p, double *h, const double *fine, double *scratch, double *out)
+long pd_refine(out_f rhs, hoist_f hoist, const double *rows, long n_rows, int nx, int nu, int n_mode, const double *p, double *h, const double *fine, double thinned_until, double *scratch, double *out)
 {
     long k, n = 0;
     int width = 1 + nx + nu + n_mode, i, j;
@@ -671,7 +707,7 @@ long pd_refine(out_f rhs, hoist_f hoist, const double *rows, long n_rows, int nx
         double dt, bend = 0;
         if (out) memcpy(out + n * width, a, sizeof(double) * (size_t)width);
         n++;
-        if (k + 1 == n_rows || !((dt = b[0] - a[0]) > 0)) continue;
+        if (k + 1 == n_rows || b[0] <= thinned_until || !((dt = b[0] - a[0]) > 0)) continue;
         if (k == 0 || memcmp(a + 1 + nx + nu, a + 1 + nx + nu - width, sizeof(double) * (size_t)n_mode)) hoist(p, a + 1 + nx + nu, h);
         if (nx) {
             rhs(a[0], a + 1, a + 1 + nx, a + 1 + nx + nu, p, h, f0);

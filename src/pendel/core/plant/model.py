@@ -240,6 +240,7 @@ class RunStruct(ctypes.Structure):
                                           "profile_values", "exit_mode", "exit_from", "exit_to", "hold_mode", "pulses", "stop", "progress", "rows", "ticks")]
         + [(n, ctypes.c_long) for n in ("n_rows", "n_ticks", "cap_rows", "cap_ticks", "steps", "rejected", "evaluations", "events", "stiff_steps")]
         + [("outcome", ctypes.c_int), ("culprit", ctypes.c_int), ("t_out", ctypes.c_double)]
+        + [("row_limit", ctypes.c_long), ("thinned_until", ctypes.c_double), ("thinned_to", ctypes.c_double)]
     )  # fmt: skip
 
 
@@ -261,7 +262,13 @@ def time_loop() -> ctypes.CDLL:
         ctypes.c_void_p,
     ]
     library.pd_evaluate.restype = None
-    library.pd_refine.argtypes = [*over_rows, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p]
+    library.pd_refine.argtypes = [
+        *over_rows,
+        ctypes.c_void_p,
+        ctypes.c_double,
+        ctypes.c_void_p,
+        ctypes.c_void_p,
+    ]
     library.pd_refine.restype = ctypes.c_long
     return library
 
@@ -302,12 +309,19 @@ def row_shape(structure: Structure) -> tuple[int, int, int]:
     return len(structure.state_keys), inputs, len(structure.mode_keys)
 
 
+MOST_SHOWN = 400_000_000
+"""Bytes."""
 FINE = 2e-5
 """Bend of a state within a step, over its range in the run, that traces may leave straight."""
 
 
-def refined_rows(structure: Structure, rows: Doubles, parameters: Doubles) -> Doubles:
-    """Rows with both sides of every jump, and with points between where a step is curved."""
+def refined_rows(
+    structure: Structure, rows: Doubles, parameters: Doubles, *, thinned_until: float = 0.0
+) -> Doubles:
+    """Rows with both sides of every jump, and with points between where a step is curved.
+
+    What was thinned stays as it is, and so does a record that would grow beyond `MOST_SHOWN`.
+    """
     library = load(structure.source)
     rows = np.ascontiguousarray(rows, dtype=float)
     nx, nu, n_mode = row_shape(structure)
@@ -319,8 +333,11 @@ def refined_rows(structure: Structure, rows: Doubles, parameters: Doubles) -> Do
     def fill(out: int | None) -> int:
         return time_loop().pd_refine(
             address(library, "pd_rhs"), address(library, "pd_hoist"), pointer(rows), len(rows), nx, nu, n_mode,
-            pointer(parameters), pointer(hoisted), pointer(fine), pointer(scratch), out)  # fmt: skip
+            pointer(parameters), pointer(hoisted), pointer(fine), thinned_until, pointer(scratch), out)  # fmt: skip
 
-    found = np.empty((fill(None), rows.shape[1]))
+    size = fill(None)
+    if size * rows.shape[1] * 8 > MOST_SHOWN:
+        return rows
+    found = np.empty((size, rows.shape[1]))
     fill(pointer(found))
     return found

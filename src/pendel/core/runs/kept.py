@@ -71,6 +71,8 @@ class KeptRun:
     differs: str = ""
     level: str = "averaged"
     seconds: float = 0.0
+    thinned_until: float = 0.0
+    """Until this time (s) the record was thinned."""
     remarks: list[Remark] = field(default_factory=list)
     """What the run showed that wants attention."""
     made: str = field(default_factory=lambda: datetime.now().isoformat(timespec="seconds"))
@@ -78,7 +80,7 @@ class KeptRun:
     @cached_property
     def expanded(self) -> np.ndarray:
         """Rows as traces show them: both sides of each jump, curved steps with points between."""
-        return refined_rows(self.structure, self.rows, self.parameters)
+        return refined_rows(self.structure, self.rows, self.parameters, thinned_until=self.thinned_until)
 
     def fetch(self, keys: Iterable[str]) -> None:
         """Compute several of the plant's signals in one go; those known already are left."""
@@ -153,7 +155,7 @@ def facts(run: KeptRun) -> dict:
     s = run.structure
     return {
         "name": run.name, "tick_signals": run.tick_signals, "tick": run.tick, "delay": run.delay, "outcome": int(run.outcome), "message": run.message,
-        "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "remarks": [astuple(r) for r in run.remarks], "made": run.made,
+        "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "thinned_until": run.thinned_until, "remarks": [astuple(r) for r in run.remarks], "made": run.made,
         "infos": {k: [i.card, i.label, i.unit] for k, i in run.infos.items()},
         "structure": {n: getattr(s, n) for n in ("state_keys", "commands", "profile_keys", "mode_keys", "parameter_keys", "signals", "measured", "exits", "hold_modes", "mode_starts", "demoted_keys")},
     }  # fmt: skip
@@ -202,7 +204,7 @@ def load(path: Path) -> KeptRun:
             infos = {k: SignalInfo(k, *i) for k, i in f["infos"].items()}
             return KeptRun(
                 f["name"], file["rows"][()], file["ticks"][()], structure, file["parameters"][()], f["tick_signals"], f["tick"], f["delay"], infos,
-                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], [Remark(*r) for r in f.get("remarks", [])], f["made"])  # fmt: skip
+                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f.get("thinned_until", 0.0), [Remark(*r) for r in f.get("remarks", [])], f["made"])  # fmt: skip
     except (OSError, KeyError, ValueError, TypeError) as problem:
         raise FileProblem(
             str(path), f"the kept run cannot be read ({problem}). Delete it or run again."

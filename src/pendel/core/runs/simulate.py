@@ -23,7 +23,7 @@ from pendel.core.plant.starting import Contradiction
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
 from pendel.core.runs.device_events import overlaps
-from pendel.core.runs.kept import KeptRun, SignalInfo
+from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
 
 
 @dataclass
@@ -199,10 +199,20 @@ def run_drive(
         name, recorded.rows, recorded.ticks, model.structure, model.parameters, deck.signals, deck.tick, deck.delay, signal_infos(drive), recorded.outcome,
         outcome_sentence(drive, recorded), recorded.counters, to_text(drive), {"until": run_settings.until, "tolerance": run_settings.tolerance},
         level=drive.settings["level"], seconds=seconds)  # fmt: skip
+    run.thinned_until = recorded.thinned_until
+    values = prepared.examined.values
     run.remarks = [
-        o.remark(drive.cards[o.card].name, prepared.examined.values[o.card]["t_dead"])
-        for o in overlaps(run, drive, kind_of)
+        o.remark(drive.cards[o.card].name, values[o.card]["t_dead"]) for o in overlaps(run, drive, kind_of)
     ]
+    if recorded.thinned_until > 0:
+        run.remarks.append(
+            Remark(
+                f"The record was long, so until {figure(recorded.thinned_until, 's', 4)} it keeps one point every {figure(recorded.thinned_to, 's', 3)}; "
+                "ripple is seen from there on. Run a shorter time to keep all of it.",
+                "",
+                recorded.thinned_until,
+            )
+        )
     return run
 
 

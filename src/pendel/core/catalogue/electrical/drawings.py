@@ -73,12 +73,17 @@ ENDS = (
     Element("terminal", ((16, TOP),)), Element("terminal", ((16, BOTTOM),)), Element("voltage", ((16, TOP), (16, BOTTOM)), "output", voltage="output_voltage", current="output_current"),
     Element("capacitor", ((13, TOP), (13, BOTTOM)), "C"), wire((1, BOTTOM), (16, BOTTOM)),
 )  # fmt: skip
-TRANSISTOR = {"current": "transistor_current", "gates": ("gate",)}
-STEP_DOWN = Drawing(18, 10, (*ENDS, Element("transistor", ((1, TOP), (6, TOP)), "transistor", **TRANSISTOR), Element("diode", ((6, BOTTOM), (6, TOP)), "diode", "diode_current"),
+
+
+def transistor(*points: tuple[float, float]) -> Element:
+    return Element("transistor", points, "transistor", "transistor_current", ("gate",))
+
+
+STEP_DOWN = Drawing(18, 10, (*ENDS, transistor((1, TOP), (6, TOP)), Element("diode", ((6, BOTTOM), (6, TOP)), "diode", "diode_current"),
                              Element("inductor", ((6, TOP), (13, TOP)), "L", "choke_current"), wire((13, TOP), (16, TOP)), Element("node", ((6, TOP),)), Element("node", ((13, TOP),))))  # fmt: skip
-STEP_UP = Drawing(18, 10, (*ENDS, Element("inductor", ((1, TOP), (6, TOP)), "L", "choke_current"), Element("transistor", ((6, TOP), (6, BOTTOM)), "transistor", **TRANSISTOR),
+STEP_UP = Drawing(18, 10, (*ENDS, Element("inductor", ((1, TOP), (6, TOP)), "L", "choke_current"), transistor((6, TOP), (6, BOTTOM)),
                            Element("diode", ((6, TOP), (13, TOP)), "diode", "diode_current"), wire((13, TOP), (16, TOP)), Element("node", ((6, TOP),)), Element("node", ((13, TOP),))))  # fmt: skip
-INVERTING = Drawing(18, 10, (*ENDS, Element("transistor", ((1, TOP), (6, TOP)), "transistor", **TRANSISTOR), Element("inductor", ((6, TOP), (6, BOTTOM)), "L", "choke_current"),
+INVERTING = Drawing(18, 10, (*ENDS, transistor((1, TOP), (6, TOP)), Element("inductor", ((6, TOP), (6, BOTTOM)), "L", "choke_current"),
                              Element("diode", ((13, TOP), (6, TOP)), "diode", "diode_current"), wire((13, TOP), (16, TOP)), Element("node", ((6, TOP),)), Element("node", ((13, TOP),))))  # fmt: skip
 
 
