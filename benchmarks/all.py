@@ -15,6 +15,7 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent))
 import door_in_scipy
+import switching
 
 import pendel
 from pendel.core.drive import commands
@@ -197,6 +198,9 @@ class Million:
             for n, k in enumerate(self.keys)
         }
 
+    def fetch(self, keys):
+        """All is there."""
+
     def trace(self, key):
         return self._traces[key]
 
@@ -247,5 +251,6 @@ def start_and_memory() -> None:
 if __name__ == "__main__":
     print("| What | Reached | Wanted |\n|---|---|---|")
     time_loop()
+    switching.report(row)
     window_times()
     start_and_memory()

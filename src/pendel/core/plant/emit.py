@@ -141,6 +141,8 @@ class Emitter:
         work: dict[int, tuple[str, bool, bool]] = {}  # slot -> (text, depends on t/x/u, is trivial)
         body: list[str] = []
         hoisted_text: dict[str, str] = {}
+        sums: dict[str, tuple[str, str, float, float]] = {}
+        turned: set[str] = set()
         for k in range(f.n_instructions()):
             op, out, inp = f.instruction_id(k), f.instruction_output(k), f.instruction_input(k)
             if op == ca.OP_CONST:
@@ -160,13 +162,41 @@ class Emitter:
                     # Dividing by what only values and modes decide: multiply by the reciprocal, computed once.
                     form, texts[1] = "({} * {})", self.reciprocal(operands[1][0], name, k, hoisted_text)
                 variable = f"{'v' if moving else 'c'}{k}"
-                if moving:
+                if moving and op in (ca.OP_SIN, ca.OP_COS):
+                    body += self.trigonometric(op, variable, texts[0], sums, turned, name, hoisted_text)
+                elif moving:
                     body.append(f"    double {variable} = {form.format(*texts)};")
+                    if op in (ca.OP_ADD, ca.OP_SUB) and operands[0][1] != operands[1][1]:
+                        moves = 0 if operands[0][1] else 1
+                        minus = -1.0 if op == ca.OP_SUB else 1.0
+                        # variable = a·base + b·constant, with signs a and b
+                        signs = (1.0, minus) if moves == 0 else (minus, 1.0)
+                        sums[variable] = (texts[moves], operands[1 - moves][0], *signs)
                 else:
                     self.hoist_lines.append(f"    double {name}_{variable} = {form.format(*texts)};")
                     variable = f"{name}_{variable}"
                 work[out[0]] = (variable, moving, False)
         return body
+
+    def trigonometric(self, op: int, variable: str, angle: str, sums: Mapping[str, tuple[str, str, float, float]],
+                      turned: set[str], name: str, known: dict[str, str]) -> list[str]:  # fmt: skip
+        """Sine or cosine of an angle. Angles that differ by a constant, as those of three phases do, share one pair."""
+        base, constant, a, b = sums.get(angle, (angle, "", 1.0, 0.0))
+        pair = base.replace("[", "_").replace("]", "")
+        lines = []
+        if pair not in turned:
+            turned.add(pair)
+            lines.append(f"    double sn_{pair} = sin({base}), cs_{pair} = cos({base});")
+        sine, cosine = f"sn_{pair}" if a > 0 else f"-sn_{pair}", f"cs_{pair}"
+        if not constant:
+            return [*lines, f"    double {variable} = {sine if op == ca.OP_SIN else cosine};"]
+        held = []
+        for function in ("sin", "cos"):
+            shift = f"{name}_{function}_{variable}"
+            self.hoist_lines.append(f"    double {shift} = {function}({'-' if b < 0 else ''}({constant}));")
+            held.append(self.moved((shift, False, False), name, known))
+        text = f"{sine} * {held[1]} + {cosine} * {held[0]}" if op == ca.OP_SIN else f"{cosine} * {held[1]} - ({sine}) * {held[0]}"  # fmt: skip
+        return [*lines, f"    double {variable} = {text};"]
 
     def reciprocal(self, divisor: str, name: str, k: int, known: dict[str, str]) -> str:
         variable = f"{name}_r{k}"

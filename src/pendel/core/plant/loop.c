@@ -15,6 +15,10 @@ typedef void (*hold_f)(double t, const double *x, const double *u, const double 
 typedef void (*hoist_f)(const double *p, const double *s, double *h);
 typedef void (*tick_f)(void *ctl, const double *in, double *signals, double *out);
 
+/* fmin and fmax mind not-a-number and are calls to the library; here the plain comparison will do. */
+static inline double least(double a, double b) { return a < b ? a : b; }
+static inline double most(double a, double b) { return a > b ? a : b; }
+
 enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6 };
 enum { AUTO = 0, EXPLICIT = 1, STIFF = 2 };
 
@@ -165,7 +169,7 @@ static double error_norm(work_t *w, const double *x_new, const double *err)
     double sum = 0;
     int i;
     for (i = 0; i < r->nx; i++) {
-        double scale = r->atol[i] + r->rtol * fmax(1e-3 * w->peak[i], fmax(fabs(w->x[i]), fabs(x_new[i])));
+        double scale = r->atol[i] + r->rtol * most(1e-3 * w->peak[i], most(fabs(w->x[i]), fabs(x_new[i])));
         double e = err[i] / scale;
         sum += e * e;
     }
@@ -261,7 +265,7 @@ static double step_stiff(work_t *w, double h)
             row += fabs(w->jac[i + j * n]);
             w->lu[i * n + j] = (i == j ? 1 / (h * gamma) : 0) - w->jac[i + j * n];
         }
-        radius = fmax(radius, row);
+        radius = most(radius, row);
     }
     w->radius = h * radius;
     if (!factorise(w->lu, w->pivots, n)) return 1e9;
@@ -327,7 +331,7 @@ static double spectral_radius(work_t *w)
         for (i = 0; i < n; i++) {
             z[i] = 0;
             for (j = 0; j < n; j++) z[i] += fabs(w->jac[i + j * n]) * v[j];
-            top = fmax(top, z[i]);
+            top = most(top, z[i]);
         }
         if (!(top > 0 && top < 1e30)) return 0;
         for (i = 0; i < n; i++) v[i] = z[i] / top;
@@ -449,7 +453,7 @@ static double locate(work_t *w, double h)
     double *x1 = w->jac, *f1 = w->jac + n, *f0 = w->lu, span, level;
     int guard = 0;
     bracket_t k = {0, h, 0, crossing(w, &guard), 0};
-    k.g_low = fmin(w->g[guard], -1e-300);
+    k.g_low = least(w->g[guard], -1e-300);
     span = k.g_high - k.g_low;
     memcpy(x1, w->xn, sizeof(double) * (size_t)n);
     memcpy(f1, end_derivative(w), sizeof(double) * (size_t)n);
@@ -467,7 +471,7 @@ static double locate(work_t *w, double h)
         level = crossing(w, &guard);
         if (level > 0 && level < 1e-5 * span) return k.high;
         if (level > 0 || k.high >= h) break;
-        k.high = fmin(h, k.high + 2 * (1e-9 * span - level) / span * h);
+        k.high = least(h, k.high + 2 * (1e-9 * span - level) / span * h);
     }
     k.low = 0; k.high = h; k.side = 0; k.g_high = span; k.g_low = -1e-3 * span;
     for (round = 0; round < 80 && k.high - k.low > 1e-15 * fabs(w->t) + 1e-10 * h; round++) {
@@ -517,7 +521,7 @@ static int advance(work_t *w, double t_next)
         if (w->entered) {
             w->entered = 0;
             if (r->method == AUTO && w->mode_radius > 0) {
-                w->stiff = w->mode_radius * fmin(left, fmax(w->h, left / 16)) > STIFF_FROM;
+                w->stiff = w->mode_radius * least(left, most(w->h, left / 16)) > STIFF_FROM;
                 w->stiff_signs = w->calm_signs = 0;
             }
         }
@@ -528,9 +532,9 @@ static int advance(work_t *w, double t_next)
         radius = w->radius;
         if (!(error <= 1.0)) {
             r->rejected++;
-            if (error != error) { factor = 0.1; w->r->culprit = 0; } else factor = fmax(0.1, 0.9 * pow(error, w->stiff ? -0.25 : -0.2));
+            if (error != error) { factor = 0.1; w->r->culprit = 0; } else factor = most(0.1, 0.9 * pow(error, w->stiff ? -0.25 : -0.2));
             w->h = h * factor;
-            if (w->h < 1e-13 * fmax(1e-6, fabs(w->t))) {
+            if (w->h < 1e-13 * most(1e-6, fabs(w->t))) {
                 int i, worst = 0;
                 for (i = 1; i < r->nx; i++) if (fabs(w->err[i]) / (r->atol[i] + r->rtol * fabs(w->x[i])) > fabs(w->err[worst]) / (r->atol[worst] + r->rtol * fabs(w->x[worst]))) worst = i;
                 r->outcome = error != error ? NOT_FINITE : STEP_VANISHED;
@@ -543,7 +547,7 @@ static int advance(work_t *w, double t_next)
         if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
         /* A step cut short by a tick says little about the next; far below the tolerance, nothing is reckoned. */
         if (!last || error > 0.1) {
-            factor = error > 0 ? fmin(5.0, fmax(0.2, 0.9 * pow(error, w->stiff ? -0.25 : -0.2))) : 5.0;
+            factor = error > 0 ? least(5.0, most(0.2, 0.9 * pow(error, w->stiff ? -0.25 : -0.2))) : 5.0;
             if (!last || factor < 1) w->h = h * factor;
         } else if (w->h < 2 * h) w->h = 2 * h;
         if (r->n_guard && worst(w, w->g_new) >= 0) {
@@ -619,8 +623,8 @@ static void drive_loop(work_t *w)
         if (w->t >= r->t_end) return;
         *r->progress = w->t;
         t_tick = r->n_signal ? n * r->tick : INFINITY;
-        t_next = fmin(fmin(t_tick, corner), r->t_end);
-        if (r->n_pulse) t_next = fmin(t_next, pulses_next(r->pulses, r->n_pulse));
+        t_next = least(least(t_tick, corner), r->t_end);
+        if (r->n_pulse) t_next = least(t_next, pulses_next(r->pulses, r->n_pulse));
         if (t_tick - t_next < same_time(t_next)) t_next = t_tick;
         if (!advance(w, t_next)) return;
     }
@@ -652,7 +656,7 @@ int pd_run(run_t *r)
 #undef TAKE
     memcpy(w.x, r->x0, sizeof(double) * (size_t)nx);
     memcpy(w.s, r->s0, sizeof(double) * (size_t)r->n_mode);
-    w.h = fmin(r->n_signal ? r->tick : 1e-5, r->t_end);
+    w.h = least(r->n_signal ? r->tick : 1e-5, r->t_end);
     w.stiff = r->method == STIFF;
     note_peaks(&w);
     w.event_time = -1;
@@ -713,7 +717,7 @@ long pd_refine(out_f rhs, hoist_f hoist, const double *rows, long n_rows, int nx
             rhs(a[0], a + 1, a + 1 + nx, a + 1 + nx + nu, p, h, f0);
             rhs(b[0], b + 1, a + 1 + nx, a + 1 + nx + nu, p, h, f1);
         }
-        for (i = 0; i < nx; i++) bend = fmax(bend, 0.125 * dt * fabs(f0[i] - f1[i]) / fine[i]);
+        for (i = 0; i < nx; i++) bend = most(bend, 0.125 * dt * fabs(f0[i] - f1[i]) / fine[i]);
         if (bend > 1 && follows_cubic(rhs, nx, a, b, dt, p, h, f0, f1, scratch + 2 * nx, 1 + nx + nu)) {
             int parts = bend > 100 ? 8 : 4;
             for (j = 1; j < parts; j++, n++) {

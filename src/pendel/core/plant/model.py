@@ -19,7 +19,7 @@ from pendel.core.plant.emit import Emitter
 from pendel.core.plant.starting import Starts, consistent_starts
 
 Doubles = np.ndarray
-LOOP_FLAGS = tuple("-O2" if f == "-O1" else f for f in FLAGS)
+LOOP_FLAGS = tuple("-O3" if f == "-O1" else f for f in FLAGS)
 
 
 @dataclass(frozen=True)

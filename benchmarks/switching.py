@@ -1,0 +1,150 @@
+"""Figures of the power stage: inverter with a synchronous machine, DC converter, growth. Called by ``all.py``."""
+
+from __future__ import annotations
+
+import ctypes
+import time
+from pathlib import Path
+
+import numpy as np
+import scipy.integrate
+
+import pendel
+from pendel.core.drive.document import OwnEquations
+from pendel.core.plant.compiler import build_library
+from pendel.core.runs.simulate import prepare, run_drive
+
+MACHINE = OwnEquations(
+    ports=("a: line, v_a, i_a", "b: line, v_b, i_b", "c: line, v_c, i_c", "shaft: shaft, w, M"),
+    values=("R = 0.04 ohm", "L_d = 0.9 mH", "L_q = 1.4 mH", "psi = 0.32 Wb", "p = 4"),
+    states=("i_d = 0 A", "i_q = 0 A", "theta = 0 rad"),
+    unknowns=("u_d: V", "u_q: V"),
+    equations=(
+        "u_d = 2/3*(v_a*cos(theta) + v_b*cos(theta - 2.0943951023931957) + v_c*cos(theta + 2.0943951023931957))",
+        "u_q = -2/3*(v_a*sin(theta) + v_b*sin(theta - 2.0943951023931957) + v_c*sin(theta + 2.0943951023931957))",
+        "L_d*der(i_d) = u_d - R*i_d + p*w*L_q*i_q",
+        "L_q*der(i_q) = u_q - R*i_q - p*w*(L_d*i_d + psi)",
+        "der(theta) = p*w",
+        "i_a = i_d*cos(theta) - i_q*sin(theta)",
+        "i_b = i_d*cos(theta - 2.0943951023931957) - i_q*sin(theta - 2.0943951023931957)",
+        "i_c = -i_a - i_b",
+        "M = -1.5*p*(psi*i_q + (L_d - L_q)*i_d*i_q)",
+    ),
+)
+SPEED = 60.0
+PAR = (0.04, 0.9e-3, 1.4e-3, 0.32, 4 * SPEED, 560.0, 90.0, 4 * SPEED)
+
+
+def haul(dead: str = "0") -> pendel.Drive:
+    """The machine of the haul drive on its inverter, open loop at a given speed."""
+    d = pendel.Drive("Haul")
+    for name, text in (("level", "switching"), ("tick", "100 us"), ("computing_delay", "0")):
+        d.set(name, text)
+    d.add("dc_source", "Link", U_0="560", R_i="0")
+    d.add("inverter", "Inv", f_p="10", R_on="0.01", R_d="0.01", V_d="0", t_dead=dead)
+    d.add("phase_opener", "Lines")
+    d.add("own", "Machine", own=MACHINE)
+    d.add("imposed_speed", "Bench", profile=[("0", str(SPEED)), ("99", str(SPEED))])
+    d.add("three_phase_sine", "Gen", amplitude="90", f=f"{4 * SPEED / 2 / np.pi!r}")
+    d.add("three_phase_modulator", "Mod", U_dc="560")
+    d.connect("link.dc", "inv.dc")
+    d.connect("inv.out", "lines.phases")
+    d.connect("machine.shaft", "bench.a")
+    for n in "abc":
+        d.connect(f"lines.{n}", f"machine.{n}")
+        d.connect(f"gen.{n}", f"mod.u_{n}")
+        d.connect(f"mod.d_{n}", f"inv.d_{n}")
+    return d
+
+
+def by_hand(periods: int) -> np.ndarray:
+    library = ctypes.CDLL(str(build_library(Path(__file__).with_name("inverter_by_hand.c").read_text(), flags=("-std=c99", "-O2", "-fPIC", "-shared"))))  # fmt: skip
+    par, trace = np.array(PAR), np.empty((periods, 2))
+    library.inverter.argtypes = [ctypes.c_void_p, ctypes.c_long, ctypes.c_double, ctypes.c_void_p]
+    library.inverter(par.ctypes.data, periods, 1e-4, trace.ctypes.data)
+    return trace
+
+
+def by_solve_ivp(until: float) -> float:
+    """Seconds SciPy takes for the same from edge to edge."""
+    r, l_d, l_q, psi, w, u_dc, amplitude, omega = PAR
+    shift = 2 * np.pi / 3 * np.arange(3)
+
+    def f(t, x, v):
+        th = w * t
+        u_d, u_q = 2 / 3 * np.dot(v, np.cos(th - shift)), -2 / 3 * np.dot(v, np.sin(th - shift))
+        return [(u_d - r * x[0] + w * l_q * x[1]) / l_d, (u_q - r * x[1] - w * (l_d * x[0] + psi)) / l_q]
+
+    begun, x, period = time.perf_counter(), np.zeros(2), 1e-4
+    for n in range(round(until / period)):
+        u = amplitude * np.sin(omega * n * period - shift)
+        d = 0.5 + (u - 0.5 * (u.max() + u.min())) / u_dc
+        edges = sorted([*(0.5 * d), *(1 - 0.5 * d)]) + [1.0]
+        start = 0.0
+        for end in edges:
+            v = u_dc * ((0.5 * d > 0.5 * (start + end)) | (1 - 0.5 * d < 0.5 * (start + end)))
+            span = ((n + start) * period, (n + end) * period)
+            x = scipy.integrate.solve_ivp(f, span, x, args=(v,), rtol=1e-6, atol=1e-9).y[:, -1]
+            start = end
+    return time.perf_counter() - begun
+
+
+def alternately(actions, times: int = 7) -> list[float]:
+    """Shortest time of each action, taken in turn so that a slow spell of the machine hits all alike."""
+    found = [[] for _ in actions]
+    for _ in range(times):
+        for one, action in zip(found, actions):
+            begun = time.perf_counter()
+            action()
+            one.append(time.perf_counter() - begun)
+    return [min(one) for one in found]
+
+
+def half_bridges(n: int) -> pendel.Drive:
+    d = pendel.Drive("Growth")
+    for name, text in (("level", "switching"), ("tick", "100 us")):
+        d.set(name, text)
+    d.add("dc_source", "Link", U_0="400", R_i="20")
+    d.add("step", "Duty", before="0.4", after="0.4")
+    for k in range(n):
+        d.add("half_bridge", f"Leg {k}", f_p="10", t_dead="1")
+        d.add("pair_opener", f"Out {k}")
+        d.add("inductor", f"Coil {k}", L="2", R_s="100")
+        d.add("resistor", f"Load {k}", R="10")
+        for a, b in (("link.dc", f"leg_{k}.dc"), (f"leg_{k}.out", f"out_{k}.pair"), (f"out_{k}.plus", f"coil_{k}.a"), (f"coil_{k}.b", f"load_{k}.a"), (f"load_{k}.b", f"out_{k}.minus"), ("duty.out", f"leg_{k}.duty")):  # fmt: skip
+            d.connect(a, b)
+    return d
+
+
+def report(row) -> None:
+    ideal, dead = prepare(haul().document), prepare(haul("2 us").document)
+    until = 1.0
+    run_drive(ideal, until=0.01), run_drive(dead, until=0.01)
+    by_hand(10)
+    ours, ours_dead, hand = alternately([lambda: run_drive(ideal, until=until), lambda: run_drive(dead, until=until), lambda: by_hand(10_000)])  # fmt: skip
+    script = by_solve_ivp(0.02) * until / 0.02
+    run = run_drive(ideal, until=0.1)
+    i_q = run.trace("machine.i_q")
+    reference = by_hand(1000)[:, 1]
+    gap = np.max(np.abs(np.interp(np.arange(1000) * 1e-4, i_q.t, i_q.y) - reference)) / np.max(
+        np.abs(reference)
+    )
+    row(
+        "Inverter and synchronous machine, 10 kHz, ideal switching, against C by hand",
+        f"{ours / hand:.1f} ×",
+        "≤ 2.2 ×",
+    )
+    row("the same with dead time, six transistors and six diodes", f"{ours_dead / hand:.1f} ×", "≤ 4 ×")
+    row("the same, faster than SciPy `solve_ivp` from edge to edge", f"{script / ours:.0f} ×", "≥ 250 ×")
+    row("i_q, largest gap to the hand-written C, of its peak", f"{gap:.0e}", "–")
+    per_event, builds = {}, {}
+    for n in (1, 4, 16):
+        begun = time.perf_counter()
+        p = prepare(half_bridges(n).document)
+        run_drive(p, until=1e-3)
+        builds[n] = time.perf_counter() - begun
+        run = run_drive(p, until=0.1)
+        per_event[n] = run.seconds / (run.counters["events"] + 4 * n * 1000)
+    power = np.log(per_event[16] / per_event[1]) / np.log(16)
+    row("16 half bridges on one link: time for an event grows as n to the", f"{power:.2f}", "≤ 1.3")
+    row("their first build", f"{builds[16]:.1f} s", "≤ 5 s")
