@@ -62,15 +62,6 @@ def values(prepared) -> dict[str, float]:
     }
 
 
-def best(action, times: int = 5) -> float:
-    found = []
-    for _ in range(times):
-        begun = time.perf_counter()
-        action()
-        found.append(time.perf_counter() - begun)
-    return min(found)
-
-
 def row(what: str, reached: str, wanted: str) -> None:
     print(f"| {what} | {reached} | {wanted} |")
 
@@ -98,8 +89,7 @@ def time_loop() -> None:
         library.door(par.ctypes.data, ticks, 50e-6, trace.ctypes.data)
         return trace
 
-    ours = best(lambda: run_drive(prepared, until=10.0))
-    hand = best(by_hand)
+    ours, hand = switching.alternately([lambda: run_drive(prepared, until=10.0), by_hand], 12)
     begun = time.perf_counter()
     scipy_rows = door_in_scipy.simulate(numbers, 0.5)
     script = (time.perf_counter() - begun) * 20

@@ -77,11 +77,11 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
     return library
 
 
-def build_together(sources: Iterable[str]) -> None:
-    """Build several texts at once, so that each can be loaded without waiting for the next. Raises `BuildProblem`."""
-    wanted = list(dict.fromkeys(sources))
-    with ThreadPoolExecutor(max(1, len(wanted))) as pool:
-        list(pool.map(build_library, wanted))
+def build_together(wanted: Iterable[tuple[str, tuple[str, ...]]]) -> None:
+    """Build several texts with their flags at once, so that each can be loaded without waiting for the next. Raises `BuildProblem`."""
+    texts = list(dict.fromkeys(wanted))
+    with ThreadPoolExecutor(max(1, len(texts))) as pool:
+        list(pool.map(lambda text: build_library(text[0], flags=text[1]), texts))
 
 
 def run_compiler(command: list[str]) -> str:

@@ -12,8 +12,18 @@ import numpy as np
 
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.emit import simulation_source, simulation_values
-from pendel.core.plant.compiler import build_together
-from pendel.core.plant.model import PlantModel, PulseStruct, RunStruct, address, load, pointer, time_loop
+from pendel.core.plant.compiler import FLAGS, build_together
+from pendel.core.plant.model import (
+    LOOP_FLAGS,
+    PlantModel,
+    PulseStruct,
+    RunStruct,
+    address,
+    load,
+    loop_source,
+    pointer,
+    time_loop,
+)
 
 
 class Outcome(IntEnum):
@@ -79,7 +89,9 @@ def integrate(
     watch = watch or Watch.private()
     structure = model.structure
     deck = in_command_order(deck, structure.commands)
-    build_together([structure.source, *([simulation_source(deck)] if deck.signals else [])])
+    sources = [structure.source, *([simulation_source(deck)] if deck.signals else [])]
+    states = len(structure.state_keys)
+    build_together([(loop_source(states), LOOP_FLAGS), *((text, FLAGS) for text in sources)])
     plant = load(structure.source)
     keep: list[np.ndarray] = []
 
@@ -131,7 +143,7 @@ def integrate(
         run.controller, run.ctl = address(controller, "pd_ctl_tick"), ctypes.addressof(memory)
     width = 1 + run.nx + run.n_command + 2 * run.n_profile + run.n_mode
     run.row_limit = max(1000, RECORD_BYTES // (8 * width))
-    loop = time_loop()
+    loop = time_loop(states)
     loop.pd_run(ctypes.byref(run))
     rows, ticks = taken(run.rows, run.n_rows, width), taken(run.ticks, run.n_ticks, run.n_signal)
     outcome = Outcome(run.outcome)

@@ -19,6 +19,13 @@ typedef void (*tick_f)(void *ctl, const double *in, double *signals, double *out
 static inline double least(double a, double b) { return a < b ? a : b; }
 static inline double most(double a, double b) { return a > b ? a : b; }
 
+/* Built for a number of states known beforehand, the loops over states unroll; see `time_loop` in model.py. */
+#ifdef PD_NX
+#define NX PD_NX
+#else
+#define NX (r->nx)
+#endif
+
 enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6 };
 enum { AUTO = 0, EXPLICIT = 1, STIFF = 2 };
 
@@ -128,9 +135,9 @@ static int record(work_t *w)
     if (!grow(&r->rows, &r->cap_rows, r->n_rows + 1, w->width, r->max_rows_log2)) { r->outcome = NO_MEMORY; return 0; }
     row = r->rows + r->n_rows++ * w->width;
     row[0] = w->t;
-    memcpy(row + 1, w->x, sizeof(double) * (size_t)r->nx);
-    memcpy(row + 1 + r->nx, w->u, sizeof(double) * (size_t)w->nu);
-    memcpy(row + 1 + r->nx + w->nu, w->s, sizeof(double) * (size_t)r->n_mode);
+    memcpy(row + 1, w->x, sizeof(double) * (size_t)NX);
+    memcpy(row + 1 + NX, w->u, sizeof(double) * (size_t)w->nu);
+    memcpy(row + 1 + NX + w->nu, w->s, sizeof(double) * (size_t)r->n_mode);
     return 1;
 }
 
@@ -168,19 +175,19 @@ static double error_norm(work_t *w, const double *x_new, const double *err)
     run_t *r = w->r;
     double sum = 0;
     int i;
-    for (i = 0; i < r->nx; i++) {
+    for (i = 0; i < NX; i++) {
         double scale = r->atol[i] + r->rtol * most(1e-3 * w->peak[i], most(fabs(w->x[i]), fabs(x_new[i])));
         double e = err[i] / scale;
         sum += e * e;
     }
-    return r->nx ? sqrt(sum / r->nx) : 0;
+    return NX ? sqrt(sum / NX) : 0;
 }
 
 /* One DOPRI5 step of size h from w->x with w->k[0] known; result in xn, derivative there in k[6], guards in g_new. */
 static double step_explicit(work_t *w, double h)
 {
     run_t *r = w->r;
-    int i, nx = r->nx;
+    int i, nx = NX;
     const double *k1 = w->k[0];
     double *k2 = w->k[1], *k3 = w->k[2], *k4 = w->k[3], *k5 = w->k[4], *k6 = w->k[5], *k7 = w->k[6];
     const double *x = w->x;
@@ -255,7 +262,7 @@ static double step_stiff(work_t *w, double h)
         {7.496443313967647, -10.24680431464352, -33.99990352819905, 11.70890893206160},
         {8.083246795921522, -7.981132988064893, -31.52159432874371, 16.31930543123136, -6.058818238834054}};
     run_t *r = w->r;
-    int n = r->nx, i, j, m;
+    int n = NX, i, j, m;
     double radius = 0;
     double *f0 = w->k[0];
     r->jac(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->jac, w->dfdt);
@@ -321,7 +328,7 @@ static uint32_t hash_modes(const double *s, int n)
 static double spectral_radius(work_t *w)
 {
     run_t *r = w->r;
-    int n = r->nx, i, j, round;
+    int n = NX, i, j, round;
     double *v = w->xt, *z = w->err, growth = 1;
     if (!n) return 0;
     r->jac(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->jac, w->dfdt);
@@ -366,7 +373,7 @@ static void refresh(work_t *w)
 static void put_to_zero(work_t *w, int mode)
 {
     run_t *r = w->r;
-    int i, j, nx = r->nx;
+    int i, j, nx = NX;
     r->hold(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->w, w->grad);
     for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
         double norm = 0;
@@ -387,7 +394,7 @@ static void let_settle(work_t *w, double t_next)
     for (step = 0; step < 3; step++) {
         refresh(w);
         step_stiff(w, h);
-        memcpy(w->x, w->xn, sizeof(double) * (size_t)r->nx);
+        memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
         w->t += h;
     }
 }
@@ -449,7 +456,7 @@ static void narrow(bracket_t *k, double at, double level)
 static double locate(work_t *w, double h)
 {
     run_t *r = w->r;
-    int n = r->nx, i, round;
+    int n = NX, i, round;
     double *x1 = w->jac, *f1 = w->jac + n, *f0 = w->lu, span, level;
     int guard = 0;
     bracket_t k = {0, h, 0, crossing(w, &guard), 0};
@@ -485,15 +492,17 @@ static double locate(work_t *w, double h)
 
 static void note_peaks(work_t *w)
 {
+    run_t *r = w->r;
     int i;
-    for (i = 0; i < w->r->nx; i++) if (fabs(w->x[i]) > w->peak[i]) w->peak[i] = fabs(w->x[i]);
+    for (i = 0; i < NX; i++) if (fabs(w->x[i]) > w->peak[i]) w->peak[i] = fabs(w->x[i]);
 }
 
 static int finite_state(work_t *w)
 {
+    run_t *r = w->r;
     int i;
-    for (i = 0; i < w->r->nx; i++)
-        if (!(fabs(w->xn[i]) < 1e15)) { w->r->culprit = i; return 0; }
+    for (i = 0; i < NX; i++)
+        if (!(fabs(w->xn[i]) < 1e15)) { r->culprit = i; return 0; }
     return 1;
 }
 
@@ -536,7 +545,7 @@ static int advance(work_t *w, double t_next)
             w->h = h * factor;
             if (w->h < 1e-13 * most(1e-6, fabs(w->t))) {
                 int i, worst = 0;
-                for (i = 1; i < r->nx; i++) if (fabs(w->err[i]) / (r->atol[i] + r->rtol * fabs(w->x[i])) > fabs(w->err[worst]) / (r->atol[worst] + r->rtol * fabs(w->x[worst]))) worst = i;
+                for (i = 1; i < NX; i++) if (fabs(w->err[i]) / (r->atol[i] + r->rtol * fabs(w->x[i])) > fabs(w->err[worst]) / (r->atol[worst] + r->rtol * fabs(w->x[worst]))) worst = i;
                 r->outcome = error != error ? NOT_FINITE : STEP_VANISHED;
                 r->culprit = worst;
                 return 0;
@@ -554,7 +563,7 @@ static int advance(work_t *w, double t_next)
             h = locate(w, h);
             last = 0;
             w->t += h;
-            memcpy(w->x, w->xn, sizeof(double) * (size_t)r->nx);
+            memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
             r->steps++;
             if (!record(w)) return 0;
             refresh(w);
@@ -565,8 +574,8 @@ static int advance(work_t *w, double t_next)
             continue;
         }
         w->t = last ? t_next : w->t + h;
-        memcpy(w->x, w->xn, sizeof(double) * (size_t)r->nx);
-        memcpy(w->k[0], end_derivative(w), sizeof(double) * (size_t)r->nx);
+        memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
+        memcpy(w->k[0], end_derivative(w), sizeof(double) * (size_t)NX);
         memcpy(w->g, w->g_new, sizeof(double) * (size_t)r->n_guard);
         r->steps++;
         if ((r->steps & 15) == 0) note_peaks(w);
@@ -633,7 +642,7 @@ static void drive_loop(work_t *w)
 int pd_run(run_t *r)
 {
     work_t w;
-    int k, nx = r->nx, n_hold = r->n_hold > 0 ? r->n_hold : 1;
+    int k, nx = NX, n_hold = r->n_hold > 0 ? r->n_hold : 1;
     size_t total;
     double *block, *next;
     memset(&w, 0, sizeof w);

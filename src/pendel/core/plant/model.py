@@ -19,7 +19,7 @@ from pendel.core.plant.emit import Emitter
 from pendel.core.plant.starting import Starts, consistent_starts
 
 Doubles = np.ndarray
-LOOP_FLAGS = tuple("-O3" if f == "-O1" else f for f in FLAGS)
+LOOP_FLAGS = tuple("-O2" if f == "-O1" else f for f in FLAGS)
 
 
 @dataclass(frozen=True)
@@ -244,12 +244,21 @@ class RunStruct(ctypes.Structure):
     )  # fmt: skip
 
 
-@lru_cache(maxsize=1)
-def time_loop() -> ctypes.CDLL:
-    """The shared time loop, compiled once."""
+MOST_UNROLLED = 24
+
+
+@lru_cache(maxsize=64)
+def loop_source(states: int) -> str:
+    """Text of the time loop; for few states one whose loops over them unroll. 0 is for any number of states."""
     folder = resources.files("pendel.core.plant")
-    source = "\n".join(folder.joinpath(name).read_text("utf-8") for name in ("pulses.c", "loop.c"))
-    library = ctypes.CDLL(str(build_library(source, flags=LOOP_FLAGS)))
+    text = "\n".join(folder.joinpath(name).read_text("utf-8") for name in ("pulses.c", "loop.c"))
+    return f"#define PD_NX {states}\n{text}" if 0 < states <= MOST_UNROLLED else text
+
+
+@lru_cache(maxsize=64)
+def time_loop(states: int = 0) -> ctypes.CDLL:
+    """The shared time loop, compiled once for each number of states."""
+    library = ctypes.CDLL(str(build_library(loop_source(states), flags=LOOP_FLAGS)))
     library.pd_run.argtypes = [ctypes.POINTER(RunStruct)]
     library.pd_release.argtypes = [ctypes.c_void_p]
     library.pd_release.restype = None
