@@ -63,6 +63,12 @@ class Row:
     expression: ca.SX
     unknowns: set[str] = field(default_factory=set)
     coefficients: dict[str, ca.SX] = field(default_factory=dict)
+    classes: dict[str, int | None] = field(default_factory=dict)
+    """What `Reduction.pivot_class` found for an unknown; it holds until the row changes."""
+
+    def changed(self) -> None:
+        self.coefficients.clear()
+        self.classes.clear()
 
 
 def never_vanishes(at: np.ndarray) -> bool:
@@ -144,6 +150,11 @@ class Reduction:
 
     def pivot_class(self, row: Row, name: str) -> int | None:
         """0 constant, 1 values only, 2 also modes or states but safe on all samples; None: not usable."""
+        if name not in row.classes:
+            row.classes[name] = self._pivot_class(row, name)
+        return row.classes[name]
+
+    def _pivot_class(self, row: Row, name: str) -> int | None:
         coefficient = self.coefficient(row, name)
         inside = {s.name() for s in ca.symvar(coefficient)}
         if inside & self.open:
@@ -183,13 +194,15 @@ class Reduction:
 
     def settle(self, name: str, solution: ca.SX) -> None:
         self.order.append((name, solution))
+        # Rows know which open unknowns they hold; only a state that is demoted must be looked for.
+        known = name in self.open
         self.open.discard(name)
         symbol = self.symbols[name]
         for other in self.rows:
-            if name in {s.name() for s in ca.symvar(other.expression)}:
+            if name in other.unknowns if known else ca.depends_on(other.expression, symbol):
                 other.expression = ca.substitute(other.expression, symbol, solution)
                 other.unknowns = {s.name() for s in ca.symvar(other.expression)} & self.open
-                other.coefficients.clear()
+                other.changed()
 
     def run(self) -> Explicit:
         while self.rows:
@@ -223,7 +236,7 @@ class Reduction:
                 if np.all(np.isfinite(at)) and np.max(np.abs(at)) < 1e-12:
                     row.expression = ca.substitute(row.expression, self.symbols[name], ca.SX(0))
                     row.unknowns.discard(name)
-                    row.coefficients.clear()
+                    row.changed()
                     return True
         return False
 
@@ -238,7 +251,7 @@ class Reduction:
         self.open.discard(name)
         for row in self.rows:
             row.unknowns.discard(name)
-            row.coefficients.clear()
+            row.changed()
 
     def check_loops(self) -> None:
         """As many residuals as torn unknowns, and a solution where they are regular.

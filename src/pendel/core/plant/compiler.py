@@ -53,6 +53,12 @@ def cache_folder() -> Path:
     return folder
 
 
+def library_path(source: str, flags: tuple[str, ...] = FLAGS) -> Path:
+    """Where the library of ``source`` is or will be kept. Raises `BuildProblem` without a compiler."""
+    key = hashlib.sha256("\0".join((source, *compiler(), *flags)).encode()).hexdigest()[:32]
+    return cache_folder() / f"{key}.so"
+
+
 def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
     """Shared library of ``source``, from the cache when the same text was built before.
 
@@ -61,13 +67,11 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
     BuildProblem
         with the compiler's own words.
     """
-    command = compiler()
-    key = hashlib.sha256("\0".join((source, *command, *flags)).encode()).hexdigest()[:32]
-    folder = cache_folder()
-    library = folder / f"{key}.so"
+    command, library = compiler(), library_path(source, flags)
     if library.exists():
         os.utime(library)
         return library
+    folder = library.parent
     with tempfile.TemporaryDirectory(dir=folder) as work:
         path, out = Path(work) / "model.c", Path(work) / "model.so"
         path.write_text(source)
@@ -77,11 +81,11 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
     return library
 
 
-def build_together(wanted: Iterable[tuple[str, tuple[str, ...]]]) -> None:
-    """Build several texts with their flags at once, so that each can be loaded without waiting for the next. Raises `BuildProblem`."""
-    texts = list(dict.fromkeys(wanted))
-    with ThreadPoolExecutor(max(1, len(texts))) as pool:
-        list(pool.map(lambda text: build_library(text[0], flags=text[1]), texts))
+def build_together(sources: Iterable[str]) -> None:
+    """Build several texts at once, so that each can be loaded without waiting for the next. Raises `BuildProblem`."""
+    wanted = list(dict.fromkeys(sources))
+    with ThreadPoolExecutor(max(1, len(wanted))) as pool:
+        list(pool.map(build_library, wanted))
 
 
 def run_compiler(command: list[str]) -> str:

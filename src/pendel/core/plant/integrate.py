@@ -12,15 +12,14 @@ import numpy as np
 
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.emit import simulation_source, simulation_values
-from pendel.core.plant.compiler import FLAGS, build_together
+from pendel.core.plant.compiler import build_together
 from pendel.core.plant.model import (
-    LOOP_FLAGS,
     PlantModel,
     PulseStruct,
     RunStruct,
     address,
+    fastest_loop,
     load,
-    loop_source,
     pointer,
     time_loop,
 )
@@ -89,9 +88,7 @@ def integrate(
     watch = watch or Watch.private()
     structure = model.structure
     deck = in_command_order(deck, structure.commands)
-    sources = [structure.source, *([simulation_source(deck)] if deck.signals else [])]
-    states = len(structure.state_keys)
-    build_together([(loop_source(states), LOOP_FLAGS), *((text, FLAGS) for text in sources)])
+    build_together([structure.source, *([simulation_source(deck)] if deck.signals else [])])
     plant = load(structure.source)
     keep: list[np.ndarray] = []
 
@@ -143,7 +140,7 @@ def integrate(
         run.controller, run.ctl = address(controller, "pd_ctl_tick"), ctypes.addressof(memory)
     width = 1 + run.nx + run.n_command + 2 * run.n_profile + run.n_mode
     run.row_limit = max(1000, RECORD_BYTES // (8 * width))
-    loop = time_loop(states)
+    loop = fastest_loop(len(structure.state_keys))
     loop.pd_run(ctypes.byref(run))
     rows, ticks = taken(run.rows, run.n_rows, width), taken(run.ticks, run.n_ticks, run.n_signal)
     outcome = Outcome(run.outcome)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
+import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
@@ -14,7 +16,8 @@ import numpy as np
 from pendel.core.equations.context import Network, stacked
 from pendel.core.equations.friction import state_friction_laws
 from pendel.core.equations.reduce import Explicit, reduce
-from pendel.core.plant.compiler import FLAGS, build_library
+from pendel.core.errors import BuildProblem
+from pendel.core.plant.compiler import FLAGS, build_library, library_path
 from pendel.core.plant.emit import Emitter
 from pendel.core.plant.starting import Starts, consistent_starts
 
@@ -280,6 +283,20 @@ def time_loop(states: int = 0) -> ctypes.CDLL:
     ]
     library.pd_refine.restype = ctypes.c_long
     return library
+
+
+def fastest_loop(states: int) -> ctypes.CDLL:
+    """The loop built for ``states`` where it is there already; else the general one, while that is built aside."""
+    source = loop_source(states)
+    if library_path(source, LOOP_FLAGS).exists():
+        return time_loop(states)
+    threading.Thread(target=build_aside, args=(source,), daemon=True).start()
+    return time_loop()
+
+
+def build_aside(source: str) -> None:
+    with contextlib.suppress(BuildProblem, OSError):  # the general loop serves as well
+        build_library(source, flags=LOOP_FLAGS)
 
 
 @lru_cache(maxsize=32)
