@@ -36,7 +36,7 @@ def exact(t, x0=(0.0, 0.0)):
     return np.array([(scipy.linalg.expm(A * s) @ [*x0, 1.0])[:2] for s in t])
 
 
-@pytest.mark.parametrize("method", ["explicit", "stiff"])
+@pytest.mark.parametrize("method", ["explicit", "stiff", "fast"])
 def test_linear_machine_follows_the_matrix_exponential_and_error_scales_with_tolerance(method):
     errors = []
     for tolerance in ("1e-4", "1e-6", "1e-8"):
@@ -100,7 +100,7 @@ def ode(equations, states, **more):
     return prepare(d.document)
 
 
-@pytest.mark.parametrize(("method", "order"), [("explicit", 5), ("stiff", 4)])
+@pytest.mark.parametrize(("method", "order"), [("explicit", 5), ("stiff", 4), ("fast", 3)])
 def test_methods_have_their_order(method, order):
     # x' = −x + sin 3t with its exact solution; nonlinear y' = −y² has y = 1/(1+t).
     p = ode(("der(x) = (-x + sin(3*time/(1 s)))/(1 s)", "der(y) = -y*y/(1 s)"), ("x = 1", "y = 1"))

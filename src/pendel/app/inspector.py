@@ -143,6 +143,7 @@ class Inspector(QWidget):
             "Method",
             (
                 ("auto", "chosen while running"),
+                ("fast", "fast, order 3"),
                 ("explicit", "explicit, order 5"),
                 ("stiff", "stiff, order 4"),
             ),

@@ -17,7 +17,7 @@ from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import NONE, dimension_text, number_text, unit
 
 SETTING_UNITS = {"until": "s", "tick": "s", "tolerance": "", "computing_delay": "", "seed": ""}
-METHODS = ("auto", "explicit", "stiff")
+METHODS = ("auto", "explicit", "stiff", "fast")
 
 
 @dataclass

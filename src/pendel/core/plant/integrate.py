@@ -37,7 +37,7 @@ class Outcome(IntEnum):
     NOT_FINITE = 6
 
 
-METHODS = {"auto": 0, "explicit": 1, "stiff": 2}
+METHODS = {"auto": 0, "explicit": 1, "stiff": 2, "fast": 3}
 MEMORY_LIMIT_LOG2 = 32
 RECORD_BYTES = 256_000_000
 """From this size on a record is thinned, its older part first."""

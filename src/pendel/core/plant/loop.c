@@ -27,7 +27,7 @@ static inline double most(double a, double b) { return a > b ? a : b; }
 #endif
 
 enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6 };
-enum { AUTO = 0, EXPLICIT = 1, STIFF = 2 };
+enum { AUTO = 0, EXPLICIT = 1, STIFF = 2, FAST = 3 };      /* AUTO and FAST go over to the L-stable method by themselves */
 
 typedef struct {
     int nx, n_command, n_profile, n_guard, n_mode, n_measured, n_signal, n_exit, n_hold, n_hoisted, n_pulse;
@@ -69,7 +69,7 @@ typedef struct {
     int entered;                   /* the modes changed since the last step: judge stiffness anew */
 } work_t;
 
-enum { SLOTS = 64 };
+enum { SLOTS = 512 };
 /* Explicit steps beyond this multiple of 1 / (spectral radius) cost more than one L-stable step. */
 static const double STIFF_FROM = 6.0;
 /* Instants closer than this are one: a tick and a pulse edge that differ by rounding only. */
@@ -215,6 +215,30 @@ static double step_explicit(work_t *w, double h)
     return error_norm(w, xn, w->err);
 }
 
+/* One step of the third-order pair of Bogacki and Shampine (Appl. Math. Lett. 2 (1989) 321); same contract. */
+static double step_fast(work_t *w, double h)
+{
+    run_t *r = w->r;
+    int i, nx = NX;
+    const double *k1 = w->k[0], *x = w->x;
+    double *k2 = w->k[1], *k3 = w->k[2], *k4 = w->k[6];
+    double *y = w->xt, *xn = w->xn, num = 0, den = 0, t = w->t;
+    for (i = 0; i < nx; i++) y[i] = x[i] + h * 0.5 * k1[i];
+    derivatives(w, t + 0.5 * h, y, k2, 0);
+    for (i = 0; i < nx; i++) y[i] = x[i] + h * 0.75 * k2[i];
+    derivatives(w, t + 0.75 * h, y, k3, 0);
+    for (i = 0; i < nx; i++) xn[i] = x[i] + h * (2.0 / 9 * k1[i] + 1.0 / 3 * k2[i] + 4.0 / 9 * k3[i]);
+    derivatives(w, t + h, xn, k4, w->g_new);
+    for (i = 0; i < nx; i++) {
+        double dk = k4[i] - k3[i], dx = xn[i] - y[i];
+        w->err[i] = h * (-5.0 / 72 * k1[i] + 1.0 / 12 * k2[i] + 1.0 / 9 * k3[i] - 1.0 / 8 * k4[i]);
+        num += dk * dk;
+        den += dx * dx;
+    }
+    w->radius = den > 0 ? fabs(h) * sqrt(num / den) : 0;
+    return error_norm(w, xn, w->err);
+}
+
 static int factorise(double *a, int *pivots, int n)
 {
     int i, j, k;
@@ -301,7 +325,14 @@ static double step_stiff(work_t *w, double h)
     return radius;
 }
 
-static double attempt(work_t *w, double h) { return w->stiff ? step_stiff(w, h) : step_explicit(w, h); }
+static double attempt(work_t *w, double h)
+{
+    if (w->stiff) return step_stiff(w, h);
+    return w->r->method == FAST ? step_fast(w, h) : step_explicit(w, h);
+}
+
+/* Exponent of the error in the choice of the next step: minus one over the order of the error estimate. */
+static double exponent(const work_t *w) { return w->stiff ? -0.25 : w->r->method == FAST ? -1.0 / 3 : -0.2; }
 
 static double *end_derivative(work_t *w) { return w->stiff ? w->k[7] : w->k[6]; }
 
@@ -358,7 +389,7 @@ static void enter_modes(work_t *w)
         w->slot_used[slot] = 1;
         memcpy(found, w->s, sizeof(double) * (size_t)r->n_mode);
         r->hoist(r->p, w->s, w->hoisted);
-        found[width - 1] = r->method == AUTO && r->n_mode ? spectral_radius(w) : 0;
+        found[width - 1] = (r->method == AUTO || r->method == FAST) && r->n_mode ? spectral_radius(w) : 0;
     }
     w->mode_radius = found[width - 1];
     w->entered = 1;
@@ -509,7 +540,7 @@ static int finite_state(work_t *w)
 static void judge_stiffness(work_t *w, double h_radius)
 {
     run_t *r = w->r;
-    if (r->method != AUTO) return;
+    if (r->method != AUTO && r->method != FAST) return;
     if (w->stiff && w->mode_radius > 0) return;   /* the modes' own radius decides when they change */
     if (!w->stiff) {
         w->stiff_signs = h_radius > 3.0 ? w->stiff_signs + 1 : (w->stiff_signs > 0 ? w->stiff_signs - 1 : 0);
@@ -529,7 +560,7 @@ static int advance(work_t *w, double t_next)
         int last = 0;
         if (w->entered) {
             w->entered = 0;
-            if (r->method == AUTO && w->mode_radius > 0) {
+            if ((r->method == AUTO || r->method == FAST) && w->mode_radius > 0) {
                 w->stiff = w->mode_radius * least(left, most(w->h, left / 16)) > STIFF_FROM;
                 w->stiff_signs = w->calm_signs = 0;
             }
@@ -541,7 +572,7 @@ static int advance(work_t *w, double t_next)
         radius = w->radius;
         if (!(error <= 1.0)) {
             r->rejected++;
-            if (error != error) { factor = 0.1; w->r->culprit = 0; } else factor = most(0.1, 0.9 * pow(error, w->stiff ? -0.25 : -0.2));
+            if (error != error) { factor = 0.1; w->r->culprit = 0; } else factor = most(0.1, 0.9 * pow(error, exponent(w)));
             w->h = h * factor;
             if (w->h < 1e-13 * most(1e-6, fabs(w->t))) {
                 int i, worst = 0;
@@ -556,7 +587,7 @@ static int advance(work_t *w, double t_next)
         if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
         /* A step cut short by a tick says little about the next; far below the tolerance, nothing is reckoned. */
         if (!last || error > 0.1) {
-            factor = error > 0 ? least(5.0, most(0.2, 0.9 * pow(error, w->stiff ? -0.25 : -0.2))) : 5.0;
+            factor = error > 0 ? least(5.0, most(0.2, 0.9 * pow(error, exponent(w)))) : 5.0;
             if (!last || factor < 1) w->h = h * factor;
         } else if (w->h < 2 * h) w->h = 2 * h;
         if (r->n_guard && worst(w, w->g_new) >= 0) {

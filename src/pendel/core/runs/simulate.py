@@ -201,9 +201,11 @@ def run_drive(
         level=drive.settings["level"], seconds=seconds)  # fmt: skip
     run.thinned_until = recorded.thinned_until
     values = prepared.examined.values
-    run.remarks = [
-        o.remark(drive.cards[o.card].name, values[o.card]["t_dead"]) for o in overlaps(run, drive, kind_of)
-    ]
+    if any(c.numbers.get("off_delay", 0.0) > 0 for c in model.network.pulses):  # else no gates can overlap
+        run.remarks = [
+            o.remark(drive.cards[o.card].name, values[o.card]["t_dead"])
+            for o in overlaps(run, drive, kind_of)
+        ]
     if recorded.thinned_until > 0:
         run.remarks.append(
             Remark(
