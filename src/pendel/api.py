@@ -18,6 +18,7 @@ from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.formats.traces import save_traces
 from pendel.core.runs.kept import KeptRun, Trace
 from pendel.core.runs.simulate import averaged, prepare, run_drive
+from pendel.core.runs.spectra import Spectrum, spectrum
 
 
 class Run:
@@ -28,6 +29,16 @@ class Run:
 
     def __getitem__(self, key: str) -> Trace:
         return self.kept.trace(key)
+
+    def spectrum(self, key: str, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
+        """Lines of a signal between two times (s); see `pendel.core.runs.spectra.spectrum`."""
+        trace = self[key]
+        return spectrum(trace.t, trace.y, start, end, fundamental=fundamental)
+
+    @property
+    def remarks(self) -> list[str]:
+        """Sentences about what the run showed that wants attention."""
+        return [r.sentence for r in self.kept.remarks]
 
     def keys(self) -> list[str]:
         return self.kept.keys

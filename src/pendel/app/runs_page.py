@@ -410,7 +410,7 @@ class RunsPage(QWidget):
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)
                 self.grid.addWidget(value, r, c)
         self.grid.setColumnStretch(0, 1)
-        self._measure_between(runs[-1][0], a, b)
+        self._measure_between(runs[0][0], a, b)
 
     def figures(self, run: KeptRun, actual: str, setpoint: str | None, a: float, b: float) -> dict[str, str]:
         """Measures of one run between two times, as text."""
@@ -466,7 +466,7 @@ class RunsPage(QWidget):
 
     def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
         """Mean, rms and ripple of the first signal of each strip; below them what each part loses."""
-        self.span.setText(f"Between the cursors, {figure(b - a, 's', 4)}")
+        self.span.setText(f"{run.name}, between the cursors, {figure(b - a, 's', 4)}")
         self._fill([("", "mean", "rms", "ripple")])
         for spec in self.strips.specs[:5]:
             key = next((s for s in spec.signals if s in run.keys), None)
