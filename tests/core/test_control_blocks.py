@@ -18,7 +18,7 @@ def output(kind, port="out", *, until=0.4, inputs=None, choices=None, **values):
     """Samples of a block fed by profiles; one per tick."""
     d = pendel.Drive("Bench")
     d.set("tick", f"{TICK} s")
-    key = d.add(kind, "Block", choices=choices, **values)
+    key = d.add(kind, "Under test", choices=choices, **values)
     for name, samples in (inputs or {}).items():
         source = d.add(
             "profile", f"Feed {name}", profile=[(repr(float(t)), repr(float(y))) for t, y in zip(T, samples)]
