@@ -11,7 +11,7 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QDropEvent, QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QMessageBox, QPushButton
+from PyQt6.QtWidgets import QComboBox, QMessageBox, QPushButton
 
 from pendel.app.sheet.geometry import Box
 from pendel.app.strips import signals_mime
@@ -282,6 +282,32 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
         head = next(csv.reader(stream))
     assert "Run 1: time [s]" in head
     assert any(h.startswith("Run 3: door_motor.torque") for h in head)
+
+
+def test_a_regulator_becomes_p_and_pi_again_with_its_wires(window):
+    inspector = inspect(window, "speed_pi")
+    QTest.qWait(30)
+    wires = set(window.session.drive.wires)
+    box = next(b for b in inspector.findChildren(QComboBox) if b.accessibleName() == "Kind")
+    assert {box.itemText(k) for k in range(box.count())} == {"P regulator", "PI regulator", "PID regulator"}
+    box.setFocus()
+    QTest.keyClick(box, Qt.Key.Key_Home)
+    QTest.qWait(30)
+    assert window.session.drive.cards["speed_pi"].kind == "p"
+    errors = []
+    for gain in (6, 15, 35):
+        run = run_with(window, K_p=f"{gain} A*s/m")
+        assert not run.message
+        setpoint, actual = run.trace("travel_plan.speed"), run.trace("travel_speed.out")
+        at = int(0.85 / setpoint.t[1])
+        errors.append(setpoint.y[at] - actual.y[at])
+    # Common practice, no source: with P control the error stays and shrinks with gain.
+    assert errors[0] > errors[1] > errors[2] > 0
+    assert set(window.session.drive.wires) == wires
+    for _ in range(4):
+        window.undo()
+    card = window.session.drive.cards["speed_pi"]
+    assert (card.kind, card.values["T_i"]) == ("pi", "T_i")
 
 
 def test_the_speed_loop_is_opened_and_sensors_made_ideal(window):

@@ -28,7 +28,7 @@ from pendel.app.widgets import (
     wrapped,
 )
 from pendel.core.catalogue.declare import ANY, Kind, Part, Value
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import alternatives, kind_of
 from pendel.core.drive import commands
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, ExpressionProblem
@@ -251,6 +251,15 @@ class Inspector(QWidget):
 
     def _build_values(self, kind: Kind) -> None:
         card = self.session.drive.cards[self.card]
+        others = {k.id: k.title for k in alternatives(kind)}
+        if len(others) > 1:
+            box = self._combo(
+                "Kind",
+                tuple(others.items()),
+                card.kind,
+                lambda o: self.session.do(commands.set_kind(self.session.drive, self.card, o, others[o])),
+            )
+            self.body.addLayout(row(label("Kind", "muted"), 1, box))
         for choice in kind.choices:
             box = self._combo(
                 choice.label,

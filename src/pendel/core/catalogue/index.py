@@ -6,7 +6,7 @@ from functools import lru_cache
 from importlib import import_module
 
 from pendel.core.catalogue import own
-from pendel.core.catalogue.declare import Block, Kind, Part
+from pendel.core.catalogue.declare import Block, Kind, Link, Part
 from pendel.core.drive.document import Card
 from pendel.core.errors import DriveProblem
 
@@ -46,6 +46,21 @@ def kind_of(card: Card) -> Kind:
             f"{card.name} is of the kind “{card.kind}”, which this version of Pendel does not have. Delete the card or update Pendel."
         )
     return kinds()[card.kind]
+
+
+def alternatives(kind: Kind) -> list[Kind]:
+    """Kinds of the same group and ports, among them the kind itself: one can take another's place with all its wires."""
+
+    def ports(k: Kind) -> list[tuple[str, Link, str]]:
+        return [(p.name, p.link, p.unit) for p in k.ports]
+
+    if kind.id == own.TEMPLATE.id or not kind.ports:
+        return [kind]
+    return [
+        k
+        for k in kinds().values()
+        if type(k) is type(kind) and k.group == kind.group and ports(k) == ports(kind)
+    ]
 
 
 _cache: dict[object, Part] = {}

@@ -129,6 +129,14 @@ def set_choice(drive: Drive, card: str, name: str, option: str) -> Command:
     return Command(f"Set {name} of {record.name}", (changed(drive, "cards", card, after),))
 
 
+def set_kind(drive: Drive, card: str, kind: str, title: str) -> Command:
+    """Turn a card into another of the same ports. Its wires stay, and so does every value, also those the new kind lacks."""
+    record = card_of(drive, card)
+    return Command(
+        f"Make {record.name} a {title}", (changed(drive, "cards", card, replace(record, kind=kind)),)
+    )
+
+
 def set_start(drive: Drive, card: str, state: str, text: str) -> Command:
     record = card_of(drive, card)
     after = replace(record, starts={**record.starts, state: text})
