@@ -594,3 +594,68 @@ def test_traces_between_steps_follow_the_equations():
     np.testing.assert_allclose(
         u.y, 10 * (1 - np.exp(-a * u.t) * (np.cos(w * u.t) + a / w * np.sin(w * u.t))), atol=3e-3
     )
+
+
+def grid_tied(method, step="1 us"):
+    """A half bridge with a choke on a 50 Hz source, its current controlled at 20 kHz."""
+    d = pendel.Drive("Grid tied")
+    for name, text in (("level", "switching"), ("tick", "50 us"), ("method", method), ("step", step)):
+        d.set(name, text)
+    for kind, name, values in (
+        ("dc_source", "Link", {"U_0": "400", "R_i": "0"}), ("dc_source", "Half", {"U_0": "200", "R_i": "0"}), ("half_bridge", "Leg", {"f_p": "20", "R_on": "10", "R_d": "10", "V_d": "0"}),
+        ("pair_opener", "Out", {}), ("pair_opener", "Middle", {}), ("inductor", "Choke", {"L": "3", "R_s": "100"}), ("ac_source", "Grid", {"U": "100", "f": "50", "R_i": "10", "L_i": "0.1"}),
+        ("current_sensor", "Sensor", {}), ("sine", "Wanted", {"amplitude": "20", "f": "50"}), ("sine", "Ahead", {"amplitude": "141.4", "f": "50"}),
+        ("pi", "Control", {"K_p": "20", "T_i": "2 ms", "low": "-190", "high": "190"}), ("gain", "Share", {"K": "0.0025"}), ("step", "Half duty", {"before": "0.5", "after": "0.5"}), ("sum", "Duty", {}),
+    ):  # fmt: skip
+        d.add(kind, name, **values)
+    for a, b in (
+        ("link.dc", "leg.dc"), ("leg.out", "out.pair"), ("out.plus", "choke.a"), ("choke.b", "grid.a"), ("grid.b", "middle.plus"), ("half.dc", "middle.pair"), ("middle.minus", "out.minus"),
+        ("choke.current", "sensor.measured"), ("wanted.out", "control.setpoint"), ("sensor.value", "control.actual"), ("ahead.out", "control.feedforward"), ("control.out", "share.x"),
+        ("share.out", "duty.a"), ("half_duty.out", "duty.b"), ("duty.out", "leg.duty"),
+    ):  # fmt: skip
+        d.connect(a, b)
+    return d
+
+
+def test_fixed_steps_count_edges_inside_them_and_have_order_one():
+    reference = grid_tied("auto").run(0.06)["choke.current"]
+    at = np.linspace(0.02, 0.06, 20_001)
+    exact = np.interp(at, reference.t, reference.y)
+    gaps = []
+    for step in ("8 us", "4 us", "1 us"):
+        run = grid_tied("fixed", step).run(0.06)
+        current = run["choke.current"]
+        gaps.append(
+            np.sqrt(np.mean((np.interp(at, current.t, current.y) - exact) ** 2)) / np.max(np.abs(exact))
+        )
+        assert run.kept.settings["load"] > 0
+        assert run.kept.settings["worst_step"] > 0
+    assert gaps[2] < 2e-3
+    assert gaps[0] > 1.3 * gaps[1] > 1.3 * gaps[2]
+
+
+def test_fixed_steps_stick_and_slide_in_the_door_drive(door):
+    d = pendel.Drive(document=door)
+    adaptive = d.run()
+    d.set("method", "fixed")
+    d.set("step", "10 us")
+    run = d.run()
+    at = np.linspace(0, 1.2, 500)
+    gap = run.at("door_leaf.speed", at) - adaptive.at("door_leaf.speed", at)
+    assert np.max(np.abs(gap)) < 5e-3
+    assert np.all(run.at("door_leaf.speed", np.linspace(0.001, 0.05, 20)) == 0.0)
+    assert run.kept.counters["events"] < 200
+
+
+def test_fixed_steps_pass_diodes_and_machines():
+    d = three_phase_rectifier("3")
+    d.set("method", "fixed")
+    d.set("step", "5 us")
+    run = d.run(0.3)
+    i = last_mean(run, "choke.current", 0.1)
+    wanted = 3 * np.sqrt(2) / np.pi * 400 - 3 * 2 * np.pi * 50 * 3e-3 / np.pi * i - 2e-3 * i
+    assert last_mean(run, "load.voltage", 0.1) == pytest.approx(wanted, rel=1e-3)
+    machine = bridge_bench("1", duty=0.3)
+    adaptive = last_mean(machine.run(0.05), "motor.current", 5e-3)
+    machine.set("method", "fixed")
+    assert last_mean(machine.run(0.05), "motor.current", 5e-3) == pytest.approx(adaptive, rel=5e-3)

@@ -10,6 +10,7 @@ from pendel.app.look import colour
 from pendel.app.session import Session, single_shot
 from pendel.app.widgets import Elided, button, clear, column, label, row, scrolled, wrapped
 from pendel.core.drive.findings import Finding
+from pendel.core.quantities.units import figure
 
 
 class Dot(QWidget):
@@ -95,9 +96,15 @@ class Foot(QWidget):
             )
             self.words.setToolTip(first)
         run = self.session.last_run
+        load = run.settings.get("load") if run else None
         self.facts.setText(
             f"{run.name} kept · {run.end:.3g} s in {run.seconds:.2f} s · {run.counters['steps']:,} steps".replace(
                 ",", "\u2009"
+            )
+            + (
+                f" · load {100 * load:.3g} %, worst step {figure(run.settings['worst_step'], 's', 2)}"
+                if load
+                else ""
             )
             if run
             else ""

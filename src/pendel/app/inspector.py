@@ -136,7 +136,7 @@ class Inspector(QWidget):
         self.body.addWidget(wrapped("Click a card to see its values. Press A to add one.", "muted"))
         self.body.addSpacing(8)
         for name, text, unit_text in (("title", "Title", ""), ("until", "Run length", "s"), ("tick", "Base tick", "s"), ("computing_delay", "Computing delay", "ticks"),
-                                      ("tolerance", "Tolerance", ""), ("seed", "Noise seed", "")):  # fmt: skip
+                                      ("tolerance", "Tolerance", ""), ("step", "Fixed step", "s"), ("seed", "Noise seed", "")):  # fmt: skip
             self._setting_row(name, text, unit_text)
         self._setting_choice(
             "method",
@@ -146,6 +146,7 @@ class Inspector(QWidget):
                 ("fast", "fast, order 3"),
                 ("explicit", "explicit, order 5"),
                 ("stiff", "stiff, order 4"),
+                ("fixed", "fixed step, real time"),
             ),
         )
         self._setting_choice("sensors", "All sensors", (("as they are", "as they are"), ("ideal", "ideal")))

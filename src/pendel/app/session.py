@@ -371,7 +371,7 @@ def differences(old: Drive | None, drive: Drive) -> str:
         found.append("wired differently")
     if old.settings.get("level") != drive.settings["level"]:
         found.insert(0, str(drive.settings["level"]))
-    for name in ("until", "sensors", "tolerance", "method", "tick", "computing_delay"):
+    for name in ("until", "sensors", "tolerance", "method", "step", "tick", "computing_delay"):
         if old.settings.get(name) != drive.settings[name]:
             found.append(f"{name.replace('_', ' ')} {drive.settings[name]}")
     return ", ".join(found[:3]) + (" …" if len(found) > 3 else "") if found else "as before"

@@ -16,8 +16,8 @@ from pendel.core.quantities.expressions import evaluate, read, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import NONE, dimension_text, number_text, unit
 
-SETTING_UNITS = {"until": "s", "tick": "s", "tolerance": "", "computing_delay": "", "seed": ""}
-METHODS = ("auto", "explicit", "stiff", "fast")
+SETTING_UNITS = {"until": "s", "tick": "s", "step": "s", "tolerance": "", "computing_delay": "", "seed": ""}
+METHODS = ("auto", "explicit", "stiff", "fast", "fixed")
 
 
 @dataclass
@@ -72,10 +72,12 @@ def _quantities(drive: Drive, names: Names, result: Examined) -> None:
 def _settings(drive: Drive, names: Names, result: Examined) -> None:
     for name, unit_text in SETTING_UNITS.items():
         text = drive.settings[name]
-        label = {"until": "Run length", "tick": "Base tick"}.get(name, name.replace("_", " ").capitalize())
+        label = {"until": "Run length", "tick": "Base tick", "step": "Fixed step"}.get(
+            name, name.replace("_", " ").capitalize()
+        )
         try:
             value = value_in_field(text, unit_text, names)
-            if name in ("until", "tick", "tolerance") and value <= 0:
+            if name in ("until", "tick", "step", "tolerance") and value <= 0:
                 raise OutOfRange(label, text, "above 0")
             if name == "computing_delay" and value not in (0.0, 1.0):
                 raise OutOfRange(label, text, "0 or 1 tick")

@@ -23,6 +23,7 @@ DEFAULT_SETTINGS: Mapping[str, str] = {
     "computing_delay": "1",
     "level": "averaged",
     "method": "auto",
+    "step": "1 us",
     "tolerance": "1e-6",
     "sensors": "as they are",
     "seed": "1",

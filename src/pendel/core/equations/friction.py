@@ -102,7 +102,7 @@ def state_driven(network: Network, friction: DryFriction) -> None:
 def state_group(network: Network, group: list[Member]) -> None:
     """One mode for all members: stuck (0), the first one sliding forward (1) or backward (−1)."""
     first = group[0].friction
-    mode = ModeEntry(first.key, ca.SX.sym(first.key), 0, hold_zero=first.speed)
+    mode = ModeEntry(first.key, ca.SX.sym(first.key), 0, hold_zero=first.speed, rests=True)
     network.modes.append(mode)
     s = mode.symbol
     moving = s * s

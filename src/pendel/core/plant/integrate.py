@@ -37,7 +37,7 @@ class Outcome(IntEnum):
     NOT_FINITE = 6
 
 
-METHODS = {"auto": 0, "explicit": 1, "stiff": 2, "fast": 3}
+METHODS = {"auto": 0, "explicit": 1, "stiff": 2, "fast": 3, "fixed": 4}
 MEMORY_LIMIT_LOG2 = 32
 RECORD_BYTES = 256_000_000
 """From this size on a record is thinned, its older part first."""
@@ -52,6 +52,7 @@ class RunSettings:
     method: str = "auto"
     seed: int = 1
     h_max: float = 1e9
+    fixed_step: float = 1e-6
 
 
 @dataclass
@@ -67,6 +68,9 @@ class Recorded:
     thinned_until: float = 0.0
     """Until this time (s) one row is kept for each ``thinned_to`` (s)."""
     thinned_to: float = 0.0
+    computing: float = 0.0
+    """Of a fixed-step run: seconds of computing in its steps, and of the slowest."""
+    worst_step: float = 0.0
 
 
 @dataclass
@@ -129,7 +133,7 @@ def integrate(
     run.profile_times = doubles(t for times, _ in model.profiles for t in times)
     run.profile_values = doubles(v for _, values in model.profiles for v in values)
     run.exit_mode, run.exit_from, run.exit_to = (ints(e[k] for e in structure.exits) for k in range(3))
-    run.hold_mode = ints(structure.hold_modes)
+    run.hold_mode, run.hold_rests = ints(structure.hold_modes), ints(structure.hold_rests)
     pulses = pulse_structs(model)
     run.n_pulse, run.pulses = len(model.network.pulses), ctypes.addressof(pulses)
     run.stop, run.progress = pointer(watch.stop), pointer(watch.progress)
@@ -139,6 +143,7 @@ def integrate(
         keep.append(values)  # profile tables in the controller's memory point into it
         run.controller, run.ctl = address(controller, "pd_ctl_tick"), ctypes.addressof(memory)
     width = 1 + run.nx + run.n_command + 2 * run.n_profile + run.n_mode
+    run.fixed_step, run.steady_jacobian = settings.fixed_step, structure.steady_jacobian
     run.row_limit = max(1000, RECORD_BYTES // (8 * width))
     loop = fastest_loop(len(structure.state_keys))
     loop.pd_run(ctypes.byref(run))
@@ -149,7 +154,18 @@ def integrate(
     counters = {
         n: int(getattr(run, n)) for n in ("steps", "rejected", "evaluations", "events", "stiff_steps")
     }
-    return Recorded(rows, ticks, outcome, culprit, run.t_out, counters, run.thinned_until, run.thinned_to)
+    return Recorded(
+        rows,
+        ticks,
+        outcome,
+        culprit,
+        run.t_out,
+        counters,
+        run.thinned_until,
+        run.thinned_to,
+        run.computing,
+        run.worst_step,
+    )
 
 
 CARRIERS = {"triangle": 0, "sawtooth": 1, "level": 2}

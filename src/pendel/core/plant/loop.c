@@ -5,6 +5,7 @@
  * L-stable RODAS4 (Hairer, Wanner: ... II, section IV.10, coefficients as in the authors' published code).
  */
 #include <stdint.h>
+#include <time.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -27,7 +28,7 @@ static inline double most(double a, double b) { return a > b ? a : b; }
 #endif
 
 enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6 };
-enum { AUTO = 0, EXPLICIT = 1, STIFF = 2, FAST = 3 };      /* AUTO and FAST go over to the L-stable method by themselves */
+enum { AUTO = 0, EXPLICIT = 1, STIFF = 2, FAST = 3, FIXED = 4 };      /* AUTO and FAST go over to the L-stable method by themselves */
 
 typedef struct {
     int nx, n_command, n_profile, n_guard, n_mode, n_measured, n_signal, n_exit, n_hold, n_hoisted, n_pulse;
@@ -41,6 +42,7 @@ typedef struct {
     const double *profile_times, *profile_values;
     const int *exit_mode, *exit_from, *exit_to;   /* one per guard */
     const int *hold_mode;          /* mode whose 0 forces hold k to zero */
+    const int *hold_rests;         /* whether mode 0 keeps hold k at zero */
     pulse_t *pulses;
     volatile int *stop;
     volatile double *progress;
@@ -51,6 +53,9 @@ typedef struct {
     int outcome, culprit;
     double t_out;
     long row_limit;
+    double fixed_step;                  /* s, for FIXED */
+    int steady_jacobian;                /* it depends on values and modes only */
+    double computing, worst_step;       /* s of computing: in all, and for the slowest step of FIXED */
     double thinned_until, thinned_to;   /* until this time one row is kept for each stretch of this length */
 } run_t;
 
@@ -65,6 +70,7 @@ typedef struct {
     int chatter;
     double *slots;                 /* for each known set of modes: modes, hoisted values, spectral radius */
     int *slot_used;
+    double *inverse;               /* of I - h J for the full fixed step and the present modes */
     double mode_radius;
     int entered;                   /* the modes changed since the last step: judge stiffness anew */
 } work_t;
@@ -378,20 +384,28 @@ static double spectral_radius(work_t *w)
     return pow(growth, 0.125);
 }
 
+/* Numbers kept for a set of modes: the modes, hoisted values, spectral radius, and for fixed steps an inverse. */
+static int slot_width(const run_t *r)
+{
+    return r->n_mode + r->n_hoisted + 1 + (r->method == FIXED ? NX * NX + 1 : 0);
+}
+
 /* The modes changed: what depends only on them is looked up, or computed once and kept. */
 static void enter_modes(work_t *w)
 {
     run_t *r = w->r;
-    int slot = (int)(hash_modes(w->s, r->n_mode) % SLOTS), width = r->n_mode + r->n_hoisted + 1;
+    int slot = (int)(hash_modes(w->s, r->n_mode) % SLOTS), width = slot_width(r);
     double *found = w->slots + (size_t)slot * (size_t)width;
     w->hoisted = found + r->n_mode;
+    w->inverse = found + r->n_mode + r->n_hoisted + 1;
     if (!w->slot_used[slot] || memcmp(found, w->s, sizeof(double) * (size_t)r->n_mode)) {
         w->slot_used[slot] = 1;
         memcpy(found, w->s, sizeof(double) * (size_t)r->n_mode);
         r->hoist(r->p, w->s, w->hoisted);
-        found[width - 1] = (r->method == AUTO || r->method == FAST) && r->n_mode ? spectral_radius(w) : 0;
+        if (r->method == FIXED) w->inverse[0] = 0.0 / 0.0;
+        found[r->n_mode + r->n_hoisted] = (r->method == AUTO || r->method == FAST) && r->n_mode ? spectral_radius(w) : 0;
     }
-    w->mode_radius = found[width - 1];
+    w->mode_radius = found[r->n_mode + r->n_hoisted];
     w->entered = 1;
 }
 
@@ -618,6 +632,91 @@ static int advance(work_t *w, double t_next)
     return 1;
 }
 
+static double seconds(void)
+{
+    struct timespec now;
+    timespec_get(&now, TIME_UTC);
+    return (double)now.tv_sec + 1e-9 * (double)now.tv_nsec;
+}
+
+/* One linearly implicit Euler step (order 1, L-stable): x += (I - h J)^-1 h f(t, x), with f in w->k[0]. For the full step, and where
+ * the Jacobian is steady, the inverse is kept with the modes. */
+static int step_fixed(work_t *w, double h, int full)
+{
+    run_t *r = w->r;
+    int n = NX, i, j;
+    if (!(full && r->steady_jacobian && w->inverse[0] == w->inverse[0])) {
+        r->jac(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->jac, w->dfdt);
+        for (i = 0; i < n; i++) for (j = 0; j < n; j++) w->lu[i * n + j] = (i == j) - h * w->jac[i + j * n];
+        if (!factorise(w->lu, w->pivots, n)) return 0;
+        if (full && r->steady_jacobian)
+            for (j = 0; j < n; j++) {
+                for (i = 0; i < n; i++) w->err[i] = i == j;
+                solve(w->lu, w->pivots, n, w->err);
+                for (i = 0; i < n; i++) w->inverse[i * n + j] = w->err[i];
+            }
+        for (i = 0; i < n; i++) w->err[i] = h * w->k[0][i];
+        solve(w->lu, w->pivots, n, w->err);
+    } else {
+        for (i = 0; i < n; i++) {
+            w->err[i] = 0;
+            for (j = 0; j < n; j++) w->err[i] += w->inverse[i * n + j] * h * w->k[0][j];
+        }
+    }
+    for (i = 0; i < n; i++) w->xn[i] = w->x[i] + w->err[i];
+    return 1;
+}
+
+/* After a fixed step, change every mode whose guard is above zero, once. What they lead to shows after the next step:
+ * a device that ended with some current left would, at this instant, seem to force others on. */
+static void flip_modes(work_t *w)
+{
+    run_t *r = w->r;
+    int k, j, flipped = 0;
+    for (k = 0; k < r->n_guard; k++)
+        if (w->g[k] > 0 && w->s[r->exit_mode[k]] == r->exit_from[k]) {
+            for (j = 0; r->exit_to[k] == 0 && j < r->n_hold; j++)
+                if (r->hold_rests[j] && r->hold_mode[j] == r->exit_mode[k]) put_to_zero(w, r->exit_mode[k]);
+            w->s[r->exit_mode[k]] = r->exit_to[k];
+            r->events++;
+            flipped = 1;
+        }
+    if (!flipped) return;
+    enter_modes(w);
+    refresh(w);
+}
+
+/* Integrate from w->t to t_next in steps on a fixed grid; an edge inside a step cuts it in two. */
+static int advance_fixed(work_t *w, double t_next)
+{
+    run_t *r = w->r;
+    double begun = seconds(), now;
+    int batch = 0;
+    while (w->t < t_next) {
+        double grid = (floor(w->t / r->fixed_step + 1e-6) + 1) * r->fixed_step;
+        double end = grid < t_next + same_time(t_next) ? grid : t_next, h;
+        if (t_next - end < same_time(t_next)) end = t_next;
+        h = end - w->t;
+        if (*r->stop) { r->outcome = STOPPED; return 0; }
+        if (!step_fixed(w, h, fabs(h - r->fixed_step) < 1e-9 * r->fixed_step)) { r->outcome = NOT_FINITE; return 0; }
+        if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
+        w->t = end;
+        memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
+        r->steps++;
+        if (end < t_next || r->n_guard) refresh(w);
+        if (r->n_guard) flip_modes(w);
+        if (end < t_next && !record(w)) return 0;
+        /* Asking the clock costs as much as a step: plain steps are timed eight at a time. */
+        if (++batch < 8 && end < t_next) continue;
+        now = seconds();
+        r->computing += now - begun;
+        if (now - begun > r->worst_step * batch) r->worst_step = (now - begun) / batch;
+        begun = now;
+        batch = 0;
+    }
+    return 1;
+}
+
 static int run_controller(work_t *w, long n)
 {
     run_t *r = w->r;
@@ -666,7 +765,7 @@ static void drive_loop(work_t *w)
         t_next = least(least(t_tick, corner), r->t_end);
         if (r->n_pulse) t_next = least(t_next, pulses_next(r->pulses, r->n_pulse));
         if (t_tick - t_next < same_time(t_next)) t_next = t_tick;
-        if (!advance(w, t_next)) return;
+        if (!(r->method == FIXED ? advance_fixed(w, t_next) : advance(w, t_next))) return;
     }
 }
 
@@ -680,7 +779,7 @@ int pd_run(run_t *r)
     w.r = r;
     w.nu = r->n_command + 2 * r->n_profile;
     w.width = 1 + nx + w.nu + r->n_mode;
-    total = (size_t)(15 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * (r->n_mode + r->n_hoisted + 1) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
+    total = (size_t)(15 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * slot_width(r) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
     block = calloc(total, sizeof(double));
     w.pivots = calloc((size_t)(nx + r->n_profile + 1 + SLOTS), sizeof(int));
     if (!block || !w.pivots) { r->outcome = NO_MEMORY; free(block); free(w.pivots); return r->outcome; }
@@ -690,7 +789,7 @@ int pd_run(run_t *r)
 #define TAKE(field, count) (w.field = next, next += (count))
     TAKE(x, nx); TAKE(peak, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
     for (k = 0; k < 8; k++) TAKE(k[k], nx);
-    TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w.nu); TAKE(s, r->n_mode); TAKE(slots, SLOTS * (r->n_mode + r->n_hoisted + 1));
+    TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w.nu); TAKE(s, r->n_mode); TAKE(slots, SLOTS * slot_width(r));
     TAKE(g, r->n_guard); TAKE(g_new, r->n_guard); TAKE(pending, r->n_command); TAKE(signals, r->n_signal);
     TAKE(measured, r->n_measured); TAKE(w, n_hold); TAKE(grad, n_hold * nx);
 #undef TAKE

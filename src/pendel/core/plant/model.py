@@ -22,7 +22,7 @@ from pendel.core.plant.emit import Emitter
 from pendel.core.plant.starting import Starts, consistent_starts
 
 Doubles = np.ndarray
-LOOP_FLAGS = tuple("-O2" if f == "-O1" else f for f in FLAGS)
+LOOP_FLAGS = tuple({"-O1": "-O2", "-std=c99": "-std=c11"}.get(f, f) for f in FLAGS)
 
 
 @dataclass(frozen=True)
@@ -38,8 +38,11 @@ class Structure:
     measured: tuple[str, ...]
     exits: tuple[tuple[int, int, int], ...]
     hold_modes: tuple[int, ...]
+    hold_rests: tuple[int, ...]
     mode_starts: tuple[int, ...]
     demoted_keys: tuple[str, ...]
+    steady_jacobian: bool
+    """Whether the Jacobian depends on values and modes only, so that fixed steps may keep what they made of it."""
     source: str
 
 
@@ -175,6 +178,8 @@ class PlantModel:
         emitter.function("pd_guarded", [("dx", self.rhs), ("g", stacked(*(g for *_, g in self.guards)))])
         emitter.function("pd_measure", [("y", stacked(*(self.signals[k] for k in self.measured)))])
         emitter.function("pd_signals", [("y", stacked(*self.signals.values()))])
+        moving = stacked(n.time, x, symbols["u"], symbols["z"])
+        steady = not ca.depends_on(ca.jacobian(self.rhs, x), moving)
         emitter.function(
             "pd_jac", [("jac", self.derivative(self.rhs, x)), ("dfdt", self.derivative(self.rhs, n.time))]
         )
@@ -191,7 +196,7 @@ class PlantModel:
         return Structure(
             tuple([e.key for e in self.system.states] + [s.name() for s in self.energy_symbols]), tuple(n.inputs), tuple(p.key for p in n.profiles),
             (*(m.key for m in n.modes), *n.gates), tuple(n.parameters), tuple(self.signals), self.measured, tuple((k, a, b) for k, a, b, _ in self.guards),
-            tuple(k for k, _ in holds), (*(m.start for m in n.modes), *(0 for _ in n.gates)), tuple(e.key for e in self.system.demoted), emitter.source())  # fmt: skip
+            tuple(k for k, _ in holds), tuple(int(n.modes[k].rests) for k, _ in holds), (*(m.start for m in n.modes), *(0 for _ in n.gates)), tuple(e.key for e in self.system.demoted), steady, emitter.source())  # fmt: skip
 
     @property
     def parameters(self) -> Doubles:
@@ -240,10 +245,11 @@ class RunStruct(ctypes.Structure):
         [(n, ctypes.c_int) for n in ("nx", "n_command", "n_profile", "n_guard", "n_mode", "n_measured", "n_signal", "n_exit", "n_hold", "n_hoisted", "n_pulse", "method", "delay", "max_rows_log2")]
         + [(n, ctypes.c_double) for n in ("t_end", "tick", "rtol", "h_max")]
         + [(n, ctypes.c_void_p) for n in ("atol", "p", "x0", "s0", "rhs", "guarded", "measure", "jac", "hold", "hoist", "controller", "ctl", "profile_count", "profile_times",
-                                          "profile_values", "exit_mode", "exit_from", "exit_to", "hold_mode", "pulses", "stop", "progress", "rows", "ticks")]
+                                          "profile_values", "exit_mode", "exit_from", "exit_to", "hold_mode", "hold_rests", "pulses", "stop", "progress", "rows", "ticks")]
         + [(n, ctypes.c_long) for n in ("n_rows", "n_ticks", "cap_rows", "cap_ticks", "steps", "rejected", "evaluations", "events", "stiff_steps")]
         + [("outcome", ctypes.c_int), ("culprit", ctypes.c_int), ("t_out", ctypes.c_double)]
-        + [("row_limit", ctypes.c_long), ("thinned_until", ctypes.c_double), ("thinned_to", ctypes.c_double)]
+        + [("row_limit", ctypes.c_long), ("fixed_step", ctypes.c_double), ("steady_jacobian", ctypes.c_int), ("computing", ctypes.c_double), ("worst_step", ctypes.c_double)]
+        + [("thinned_until", ctypes.c_double), ("thinned_to", ctypes.c_double)]
     )  # fmt: skip
 
 

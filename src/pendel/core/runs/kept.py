@@ -157,7 +157,7 @@ def facts(run: KeptRun) -> dict:
         "name": run.name, "tick_signals": run.tick_signals, "tick": run.tick, "delay": run.delay, "outcome": int(run.outcome), "message": run.message,
         "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "thinned_until": run.thinned_until, "remarks": [astuple(r) for r in run.remarks], "made": run.made,
         "infos": {k: [i.card, i.label, i.unit] for k, i in run.infos.items()},
-        "structure": {n: getattr(s, n) for n in ("state_keys", "commands", "profile_keys", "mode_keys", "parameter_keys", "signals", "measured", "exits", "hold_modes", "mode_starts", "demoted_keys")},
+        "structure": {n: getattr(s, n) for n in ("state_keys", "commands", "profile_keys", "mode_keys", "parameter_keys", "signals", "measured", "exits", "hold_modes", "hold_rests", "mode_starts", "demoted_keys", "steady_jacobian")},
     }  # fmt: skip
 
 

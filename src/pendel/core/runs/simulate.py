@@ -189,7 +189,12 @@ def run_drive(
     end = until or settings["until"]
     # Steps of at most a thousandth keep traces smooth where the method alone would take far longer ones.
     run_settings = RunSettings(
-        end, settings["tolerance"], drive.settings["method"], int(settings["seed"]), h_max=end / 1000
+        end,
+        settings["tolerance"],
+        drive.settings["method"],
+        int(settings["seed"]),
+        h_max=end / 1000,
+        fixed_step=settings["step"],
     )
     begun = time.perf_counter()
     recorded = integrate(prepared.model, prepared.deck, run_settings, watch)
@@ -206,6 +211,11 @@ def run_drive(
             o.remark(drive.cards[o.card].name, values[o.card]["t_dead"])
             for o in overlaps(run, drive, kind_of)
         ]
+    if recorded.computing > 0:
+        run.settings |= {
+            "load": recorded.computing / max(recorded.ended_at, 1e-12),
+            "worst_step": recorded.worst_step,
+        }
     if recorded.thinned_until > 0:
         run.remarks.append(
             Remark(
