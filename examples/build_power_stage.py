@@ -119,11 +119,12 @@ def analogue_controller() -> pendel.Drive:
     d.add("capacitor", "Feedback capacitor", C="C_2")
     d.add("op_amp", "Amplifier", choices={"model": "limited"}, f_1="3 MHz", slew="13 V/us")
     d.add("resistor", "Following stage", R="10 kohm")
-    d.add("pi", "Sampled PI", K_p="-R_2/R_1", T_i="R_2*C_2", low="-12 V", high="12 V")
-    wired(d, ("error.out", "error_voltage.set"), ("error.out", "sampled_pi.setpoint"), ("error_voltage.b", "earth.line"), ("error_voltage.a", "input_resistor.a"),
+    d.add("step", "Reference", before="0 V", after="0 V", t_0="0 s")
+    d.add("pi", "Sampled PI", K_p="R_2/R_1", T_i="R_2*C_2", low="-12 V", high="12 V")
+    wired(d, ("error.out", "error_voltage.set"), ("reference.out", "sampled_pi.setpoint"), ("error.out", "sampled_pi.actual"), ("error_voltage.b", "earth.line"), ("error_voltage.a", "input_resistor.a"),
           ("input_resistor.b", "amplifier.minus"), ("input_resistor.b", "feedback_resistor.a"), ("feedback_resistor.b", "feedback_capacitor.a"), ("feedback_capacitor.b", "amplifier.out"),
           ("amplifier.plus", "earth.line"), ("amplifier.out", "following_stage.a"), ("following_stage.b", "earth.line"))  # fmt: skip
-    placed(d, error_voltage=(5, 10), input_resistor=(43, 10), feedback_resistor=(81, 10), feedback_capacitor=(119, 10), earth=(5, 43), amplifier=(81, 43), following_stage=(119, 43), sampled_pi=(43, 88), error=(81, 88))  # fmt: skip
+    placed(d, error_voltage=(5, 10), input_resistor=(43, 10), feedback_resistor=(81, 10), feedback_capacitor=(119, 10), earth=(5, 43), amplifier=(81, 43), following_stage=(119, 43), sampled_pi=(43, 88), error=(81, 88), reference=(81, 110))  # fmt: skip
     return d
 
 

@@ -39,6 +39,8 @@ MOST_TICKED = 6
 
 INSTANT = 2.0
 """Ticks shown on each side of an instant that a finding points to."""
+MOST_USUAL = 4
+"""Strips that are laid out where the drive has no machine."""
 MOST_LOSSES = 6
 """Parts in the table of losses, the largest first."""
 
@@ -126,10 +128,15 @@ def default_strips(session: Session) -> list[StripSpec]:
     converter = next((k for k, kind in kinds.items() if kind.group == "converter"), None)
     if converter:
         strips.append(StripSpec([f"{converter}.output_voltage"]))
-    if not strips:
-        first = next((k for k, kind in kinds.items() if isinstance(kind, Part) and kind.main_signal), None)
-        strips = [StripSpec([f"{first}.{kinds[first].main_signal}"])] if first else [StripSpec()]
-    return strips
+    if machine is None:
+        told = {s for spec in strips for s in spec.signals}
+        mains = [
+            f"{k}.{kind.main_signal}"
+            for k, kind in kinds.items()
+            if isinstance(kind, Part) and kind.main_signal
+        ]
+        strips += [StripSpec([s]) for s in mains if s not in told][: max(0, MOST_USUAL - len(strips))]
+    return strips or [StripSpec()]
 
 
 class RunsPage(QWidget):

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
 from pendel.app.look import colour, font
 from pendel.app.sheet.geometry import CONTROL_SIZE, POWER_SIZE, Box, Point, segments
+from pendel.app.sheet.symbols import symbol
 
 HANDLE = 5.0
 BLOCK_SHAPES: dict[str, Sequence[Point]] = {
@@ -135,8 +136,18 @@ class CardItem(QGraphicsItem):
     def _paint_power(self, painter: QPainter, w: float, h: float) -> None:
         room = w - (26 if self.face.trouble else 16)
         self._text(painter, QRectF(9, 6, room, 18), self.face.name, 12, "ink", bold=True)
+        drawn = symbol(self.face.kind)
         for k, line in enumerate(self.face.lines):
-            self._text(painter, QRectF(9, 25 + 15 * k, w - 14, 15), line, 11, "muted")
+            self._text(
+                painter, QRectF(9, 25 + 15 * k, w - (14 if drawn is None else 58), 15), line, 11, "muted"
+            )
+        if drawn is not None:
+            painter.save()
+            painter.translate(w - 49, 27)
+            painter.setPen(QPen(colour("ink"), 1.3))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawPath(drawn)
+            painter.restore()
         self._curve(painter, self.face.spark, QRectF(9, 60, w - 18, 20), "petrol")
         self._text(painter, QRectF(9, h - 21, w - 17, 16), self.face.figure, 11, "petrol", right=True)
 

@@ -117,6 +117,11 @@ def build_transformer(c):
     c.stored(c.value("L_1") * s_1 * s_1 / 2 + c.value("L_2") * s_2 * s_2 / 2 + c.value("L_m") * s_m * s_m / 2)
 
 
+def parasitic(v, main: str) -> tuple[str, ...]:
+    """What the card tells: the series resistance only where there is one."""
+    return (v[main],) if v["R_s"].startswith("0 ") else (v[main], v["R_s"])
+
+
 def leak(name: str, conductance: str):
     """Circuit values with an optional parallel resistance turned into a conductance; none means zero."""
     return lambda v, card: {**v, conductance: 0.0 if math.isnan(v[name]) else 1.0 / v[name]}
@@ -145,12 +150,12 @@ KINDS = (
          ports=ENDS, values=(Value("L", "Inductance", "mH", "1", low=0.0, open_low=True), Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
                              Value("R_p", "Parallel resistance", "Ω", "", low=0.0, open_low=True)),
          states=(State("i", "current", "A"),), signals=(*TWO_ENDED, Signal("flux", "flux linkage", "Wb")), circuit=leak("R_p", "G_p"), build=build_inductor,
-         telling=lambda v, card: (v["L"], v["R_s"]), main_signal="current"),
+         telling=lambda v, card: parasitic(v, "L"), main_signal="current"),
     Part(id="capacitor", title="Capacitor", sentence="A capacitance between two lines, with its series resistance.", group="circuit", keywords="condenser c link filter",
          ports=ENDS, values=(Value("C", "Capacitance", "µF", "100", low=0.0, open_low=True), Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
                              Value("R_p", "Parallel resistance", "Ω", "", low=0.0, open_low=True)),
          states=(State("u", "voltage", "V"),), signals=(*TWO_ENDED, Signal("charge", "charge", "C")), circuit=leak("R_p", "G_p"), build=build_capacitor,
-         telling=lambda v, card: (v["C"], v["R_s"]), main_signal="voltage"),
+         telling=lambda v, card: parasitic(v, "C"), main_signal="voltage"),
     Part(id="coupled_inductors", title="Coupled inductors", sentence="Two windings with a common field.", group="circuit", keywords="mutual inductance flyback winding",
          ports=WINDINGS, values=(Value("L_1", "Inductance of winding 1", "mH", "1", low=0.0, open_low=True), Value("L_2", "Inductance of winding 2", "mH", "1", low=0.0, open_low=True),
                                  Value("k", "Coupling", "", "0.98", low=-1.0, high=1.0), Value("R_1", "Resistance of winding 1", "mΩ", "10", low=0.0),
