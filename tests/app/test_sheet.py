@@ -15,6 +15,7 @@ from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
 from pendel.core.drive.document import End
 
+from .conftest import finish
 from .test_window import LEFT, card_point, click_card, drag, on_sheet, type_into
 
 
@@ -221,3 +222,19 @@ def test_quantities_are_renamed_with_f2_and_from_another_window_garbage_is_not_p
         window.actions_by_name["paste"].trigger()
         assert "cannot be pasted" in window.foot.said.whole
     assert dict(window.session.drive.cards) == before
+
+
+def test_any_signal_can_be_tapped_from_the_tree_of_a_run(window, monkeypatch):
+    window.start_run()
+    finish(window)
+    window.show_page("Runs")
+    page = window.page("Runs")
+    item = page.tree.findItems("copper loss", Qt.MatchFlag.MatchRecursive | Qt.MatchFlag.MatchExactly)[0]
+    chosen = []
+    monkeypatch.setattr(QMenu, "exec", lambda menu, *_: chosen.extend(menu.actions()))
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("p_copper", True))
+    page._signal_menu(page.tree.visualItemRect(item).center())
+    next(a for a in chosen if a.text().startswith("Tap")).trigger()
+    assert window.session.drive.taps["p_copper"] == End("door_motor", "copper_loss")
+    window.undo()
+    assert "p_copper" not in window.session.drive.taps

@@ -143,6 +143,7 @@ class RunsPage(QWidget):
     save_wanted = pyqtSignal()
     picture_wanted = pyqtSignal()
     said = pyqtSignal(str)
+    tap_wanted = pyqtSignal(str)
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
@@ -202,6 +203,8 @@ class RunsPage(QWidget):
         inside.addLayout(row(label("Signals", "heading"), 1, self.find))
         self.tree = SignalTree()
         self.tree.itemDoubleClicked.connect(self._own_strip)
+        self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.tree.customContextMenuRequested.connect(self._signal_menu)
         inside.addWidget(self.tree, 1)
         inside.addWidget(label("Drag a signal to a strip; double-click: own strip", "muted"))
         return side
@@ -347,6 +350,16 @@ class RunsPage(QWidget):
         key = item.data(0, Qt.ItemDataRole.UserRole)
         if key:
             self.strips.put([key], None)
+
+    def _signal_menu(self, at) -> None:
+        item = self.tree.itemAt(at)
+        key = item.data(0, Qt.ItemDataRole.UserRole) if item else None
+        if not key:
+            return
+        menu = QMenu(self)
+        menu.addAction("Strip of its own", lambda: self.strips.put([key], None))
+        menu.addAction("Tap on this signal …", lambda: self.tap_wanted.emit(key))
+        menu.exec(self.tree.mapToGlobal(at))
 
     def go_to_instant(self, time: float, card: str) -> None:
         """Show an instant closely, with the currents of the card's switches in a strip of their own."""

@@ -112,6 +112,7 @@ class MainWindow(QMainWindow):
             if name == "Runs":
                 made.save_wanted.connect(self.exports.save_traces)
                 made.said.connect(self.say)
+                made.tap_wanted.connect(lambda key: self.tap_on(End.parse(key)))
                 made.picture_wanted.connect(self.exports.copy_picture)
                 made.refresh()
         return self.pages[name]
@@ -462,6 +463,10 @@ class MainWindow(QMainWindow):
         if end is None:
             self.say("Select a signal wire or a card first, then press P.")
             return
+        self.tap_on(end)
+
+    def tap_on(self, end: End) -> None:
+        """Name a signal; a second time takes the name off."""
         known = next((name for name, tapped in self.session.drive.taps.items() if tapped == end), None)
         if known is not None:
             self.session.do(commands.remove_tap(self.session.drive, known))

@@ -20,7 +20,16 @@ from pendel.core.errors import BuildProblem
 
 TIME_LIMIT = 60.0
 CACHE_LIMIT = 400
-FLAGS = ("-std=c99", "-O1", "-fPIC", "-shared", "-ffp-contract=off")
+FLAGS = (
+    "-std=c99",
+    "-O1",
+    "-fPIC",
+    "-shared",
+    "-ffp-contract=off",
+    "-fno-math-errno",
+    "-fno-trapping-math",
+    "-fno-semantic-interposition",
+)
 
 
 @lru_cache(maxsize=1)
