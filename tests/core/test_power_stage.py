@@ -659,3 +659,57 @@ def test_fixed_steps_pass_diodes_and_machines():
     adaptive = last_mean(machine.run(0.05), "motor.current", 5e-3)
     machine.set("method", "fixed")
     assert last_mean(machine.run(0.05), "motor.current", 5e-3) == pytest.approx(adaptive, rel=5e-3)
+
+
+@pytest.mark.parametrize(("group", "shift"), [("Yy0", 0.0), ("Yd1", -30.0), ("Dy11", 30.0)])
+def test_vector_groups_shift_by_their_clock_number(group, shift):
+    # A clock number of one is a lag of 30° of the second side (IEC 60076-1, from memory).
+    d = pendel.Drive("Transformer")
+    d.add("three_phase_source", "Grid", U="400", f="50", R_i="1", L_i="0.001")
+    d.add(
+        "three_phase_transformer",
+        "T",
+        choices={"group": group},
+        ratio="2",
+        R_1="0.01",
+        L_1="0.1",
+        R_2="0.01",
+        L_2="0.05",
+        L_m="5",
+    )
+    d.add("star_load", "Load", R="50", L="0.01")
+    d.connect("grid.out", "t.first")
+    d.connect("t.second", "load.in")
+    run = d.run(0.2)
+    phasors = []
+    for side in ("first", "second"):
+        u = run[f"t.voltage_{side}"]
+        t = np.linspace(0.16, 0.2, 4001)[:-1]
+        phasors.append(2 * np.mean(np.interp(t, u.t, u.y) * np.exp(-2j * np.pi * 50 * t)))
+    ratio = phasors[1] / phasors[0]
+    assert abs(ratio) == pytest.approx(0.5, rel=5e-3)
+    assert np.rad2deg(np.angle(ratio)) == pytest.approx(shift, abs=0.5)
+    assert energy_gap(d.run(0.05, with_energy=True)) < 1e-5
+
+
+def test_interleaved_legs_cancel_their_pulse_frequency():
+    def ripple(phase):
+        d = pendel.Drive("Interleaved")
+        for name, text in (("level", "switching"), ("tick", "50 us")):
+            d.set(name, text)
+        d.add("dc_source", "Link", U_0="400", R_i="0")
+        d.add("step", "Duty", before="0.3", after="0.3")
+        d.add("resistor", "Load", R="5")
+        for k, shift in enumerate(("0", phase)):
+            d.add("half_bridge", f"Leg {k}", f_p="20", R_on="5", R_d="5", V_d="0", shift=shift)
+            d.add("pair_opener", f"Out {k}")
+            d.add("inductor", f"Coil {k}", L="1", R_s="10")
+            for a, b in (("link.dc", f"leg_{k}.dc"), (f"leg_{k}.out", f"out_{k}.pair"), (f"out_{k}.plus", f"coil_{k}.a"), (f"coil_{k}.b", "load.a"), ("load.b", f"out_{k}.minus"), ("duty.out", f"leg_{k}.duty")):  # fmt: skip
+                d.connect(a, b)
+        u = d.run(0.02)["load.voltage"]
+        return spectrum(u.t, u.y, 0.01, 0.02, fundamental=20e3)
+
+    together, apart = ripple("0"), ripple("180")
+    assert apart.line(20e3) < 1e-3 * together.line(20e3)
+    assert apart.line(40e3) == pytest.approx(together.line(40e3), rel=0.02)
+    assert apart.mean == pytest.approx(together.mean, rel=1e-3)

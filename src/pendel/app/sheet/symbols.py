@@ -173,6 +173,7 @@ SYMBOLS: dict[str, Callable[[QPainterPath], None]] = {
     "coupled_inductors": windings,
     "ideal_transformer": windings,
     "transformer": windings,
+    "three_phase_transformer": windings,
     "voltmeter": meter("V"),
     "ammeter": meter("A"),
     "pair_opener": opener(2),

@@ -20,6 +20,7 @@ PULSE_VALUES = (
     Value("f_p", "Pulse frequency", "kHz", "20", low=0.0, open_low=True),
     Value("t_dead", "Dead time", "µs", "0", low=0.0),
     Value("t_least", "Shortest pulse", "µs", "0", low=0.0),
+    Value("shift", "Carrier phase", "deg", "0"),
 )
 SWITCH_VALUES = (
     Value("R_on", "On-resistance of a switch", "mΩ", "6", low=0.0),
@@ -54,9 +55,14 @@ def ratings(c) -> Ratings:
     )
 
 
-def pulse_numbers(c, *, phase: float = 0.0) -> dict[str, float]:
+def pulse_numbers(c) -> dict[str, float]:
     """What a pulse channel takes, in SI."""
-    numbers = {"f": c.number("f_p"), "dead": c.number("t_dead"), "least": c.number("t_least"), "phase": phase}
+    numbers = {
+        "f": c.number("f_p"),
+        "dead": c.number("t_dead"),
+        "least": c.number("t_least"),
+        "phase": c.number("shift"),
+    }
     if c.level == "device":
         numbers |= {"on_delay": c.number("t_on"), "off_delay": c.number("t_off")}
     return numbers
