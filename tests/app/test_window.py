@@ -496,6 +496,18 @@ def test_a_damaged_file_gets_a_sentence_and_nothing_is_lost(window, questions, t
     assert file.to_text(window.session.drive) == before
 
 
+def test_the_inspector_shows_the_values_that_count_at_the_level(window):
+    inspector = inspect(window, "bridge")
+    seen = []
+    for level in ("averaged", "switching", "device"):
+        QTest.mouseClick(window.level.buttons[level], LEFT)
+        QTest.qWait(30)
+        seen.append(set(inspector.fields))
+    assert seen[0] < seen[1] < seen[2]
+    assert {"V_d", "R_off"} <= seen[1] - seen[0]
+    assert {"t_on", "I_sat", "E_on"} <= seen[2] - seen[1]
+
+
 def test_averaged_and_switching_are_laid_over_each_other(window):
     """Level by one click, ripple and spectrum between the cursors, then both transistors of a leg at once."""
     run_with(window)

@@ -78,7 +78,9 @@ class Inspector(QWidget):
         if card is None:
             return ("drive", len(self.session.selection))
         kind = self._kind()
-        names = tuple(v.name for v in kind.values_in_force(card)) if kind and self.tab != "Equations" else ()
+        names = (
+            tuple(v.name for v in self._values_that_count(kind)) if kind and self.tab != "Equations" else ()
+        )
         own_shape = card.own is None
         return (self._wanted(), card.kind, tuple(sorted(card.choices.items())), names, self.tab, own_shape)
 
@@ -271,7 +273,7 @@ class Inspector(QWidget):
                 ),
             )
             self.body.addLayout(row(label(choice.label, "muted"), 1, box))
-        for value in kind.values_in_force(card):
+        for value in self._values_that_count(kind):
             self._value_row(value)
         if kind.follows:
             self.body.addSpacing(4)
@@ -280,6 +282,14 @@ class Inspector(QWidget):
             self.follow_box = QVBoxLayout()
             self.follow_box.setSpacing(5)
             self.body.addLayout(self.follow_box)
+
+    def _values_that_count(self, kind: Kind) -> list[Value]:
+        """Values in force at the card's level of detail."""
+        card = self.session.drive.cards[self._wanted()]
+        found = kind.values_in_force(card)
+        if not isinstance(kind, Part):
+            return found
+        return [v for v in found if kind.counts(v, card, self.session.drive.settings["level"])]
 
     def _value_row(self, value: Value) -> None:
         card = self.session.drive.cards[self.card]

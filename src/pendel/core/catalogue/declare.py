@@ -63,6 +63,8 @@ class Value:
     high: float | None = None
     open_low: bool = False
     whole: bool = False
+    levels: tuple[str, ...] = ()
+    """Levels of detail at which the value counts, for parts that have several; empty means all."""
 
     @property
     def optional(self) -> bool:
@@ -218,6 +220,10 @@ class Part(Kind):
     main_signal: str = ""
     spine: str = ""
     """Mark in the energy path; empty leaves the part out of it."""
+
+    def counts(self, value: Value, card: Card, of_drive: str) -> bool:
+        """Whether a value acts at the card's present level of detail."""
+        return not value.levels or self.level(card, of_drive) in value.levels
 
     def level(self, card: Card, of_drive: str) -> str:
         """Level of detail of a card: its own, else the drive's, else the nearest coarser one the part has."""

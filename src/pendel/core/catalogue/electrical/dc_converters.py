@@ -8,7 +8,7 @@ equations holds in both. Sun, Mitchell, Greuel, Krein, Bass: IEEE Trans. Power E
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import casadi as ca
 
@@ -239,7 +239,7 @@ SIGNALS = (
 def converter(id: str, title: str, sentence: str, keywords: str, shape: Shape) -> Part:
     return Part(
         id=id, title=title, sentence=sentence, group="converter", keywords=keywords + " dc-dc chopper converter", ports=PAIRS,
-        values=(*FILTER, *SWITCH_VALUES, *PULSE_VALUES[:1]), choices=CHOICES, levels=("averaged", "switching"), potentials=lambda level: (("dc", "out"),),
+        values=(*FILTER, *(replace(v, levels=()) for v in SWITCH_VALUES), *PULSE_VALUES[:1]), choices=CHOICES, levels=("averaged", "switching"), potentials=lambda level: (("dc", "out"),),
         states=(State("i", "choke current", "A"), State("u", "capacitor voltage", "V")), signals=SIGNALS, circuit=lambda v, card: {**with_off_resistance(v, card), "t_dead": 0.0, "t_least": 0.0, "shift": 0.0},
         follows=conduction, build=builder(shape), drawing={STEP_DOWN: drawings.STEP_DOWN, STEP_UP: drawings.STEP_UP, INVERTING: drawings.INVERTING}[shape], telling=lambda v, card: (v["f_p"], v["L"]), main_signal="output_voltage", spine="≡",
     )  # fmt: skip

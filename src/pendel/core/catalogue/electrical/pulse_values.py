@@ -7,6 +7,7 @@ import casadi as ca
 from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Choice, Contradiction, Figure, Value
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
 
+PULSED = ("switching", "device")
 LEVEL_CHOICE = Choice(
     "level", "Level of detail", ((DRIVE_LEVEL, "as the drive"), *((name, name) for name in LEVELS))
 )
@@ -24,18 +25,18 @@ PULSE_VALUES = (
 )
 SWITCH_VALUES = (
     Value("R_on", "On-resistance of a switch", "mΩ", "6", low=0.0),
-    Value("V_d", "Diode drop", "V", "0.8", low=0.0),
-    Value("R_d", "Diode resistance", "mΩ", "6", low=0.0, open_low=True),
-    Value("R_off", "Blocking resistance", "Ω", "", low=0.0, open_low=True),
+    Value("V_d", "Diode drop", "V", "0.8", low=0.0, levels=PULSED),
+    Value("R_d", "Diode resistance", "mΩ", "6", low=0.0, open_low=True, levels=PULSED),
+    Value("R_off", "Blocking resistance", "Ω", "", low=0.0, open_low=True, levels=PULSED),
 )
 DEVICE_VALUES = (
-    Value("t_on", "Turn-on delay (device)", "ns", "40", low=0.0),
-    Value("t_off", "Turn-off delay (device)", "ns", "120", low=0.0),
-    Value("I_sat", "Saturation current (device)", "A", "300", low=0.0, open_low=True),
-    Value("E_on", "Turn-on energy (device)", "µJ", "60", low=0.0),
-    Value("E_off", "Turn-off energy (device)", "µJ", "80", low=0.0),
-    Value("U_ref", "… at the voltage", "V", "48", low=0.0, open_low=True),
-    Value("I_ref", "… and the current", "A", "20", low=0.0, open_low=True),
+    Value("t_on", "Turn-on delay", "ns", "40", low=0.0, levels=("device",)),
+    Value("t_off", "Turn-off delay", "ns", "120", low=0.0, levels=("device",)),
+    Value("I_sat", "Saturation current", "A", "300", low=0.0, open_low=True, levels=("device",)),
+    Value("E_on", "Turn-on energy", "µJ", "60", low=0.0, levels=("device",)),
+    Value("E_off", "Turn-off energy", "µJ", "80", low=0.0, levels=("device",)),
+    Value("U_ref", "Energies hold at", "V", "48", low=0.0, open_low=True, levels=("device",)),
+    Value("I_ref", "Energies hold at", "A", "20", low=0.0, open_low=True, levels=("device",)),
 )
 LEAST_RESISTANCE = 1e-6
 """Ohm; what a switch of no resistance is taken for, since its conductance must be finite."""
