@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import importlib.util
 import os
@@ -111,6 +112,9 @@ def run_compiler(command: list[str]) -> str:
 
 def prune(folder: Path) -> None:
     """Keep the newest builds; another process may remove the same file first."""
-    builds = sorted(folder.glob("*.so"), key=lambda p: p.stat().st_mtime if p.exists() else 0.0)
-    for old in builds[:-CACHE_LIMIT]:
+    ages: list[tuple[float, Path]] = []
+    for build in folder.glob("*.so"):
+        with contextlib.suppress(FileNotFoundError):
+            ages.append((build.stat().st_mtime, build))
+    for _, old in sorted(ages)[:-CACHE_LIMIT]:
         old.unlink(missing_ok=True)
