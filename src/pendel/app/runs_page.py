@@ -272,6 +272,8 @@ class RunsPage(QWidget):
 
     def _fill_list(self) -> None:
         self.list.blockSignals(True)
+        now = self.list.currentItem()
+        chosen = now.data(Qt.ItemDataRole.UserRole) if now else None
         self.list.clear()
         for run in reversed(self.session.runs):
             item = QListWidgetItem(f"{run.name}   {run.made[11:16]}\n{run.differs or 'as before'}")
@@ -282,6 +284,8 @@ class RunsPage(QWidget):
             item.setData(Qt.ItemDataRole.UserRole, run.name)
             item.setToolTip(f"{run.name}: {run.differs}\n{run.message or 'complete'}")
             self.list.addItem(item)
+            if run.name == chosen:
+                self.list.setCurrentItem(item)
         self.list.blockSignals(False)
 
     def tint(self, name: str) -> str:

@@ -1,0 +1,145 @@
+"""The strips by wheel and keys, kept runs by name, exports read back, and the sliders of the Loops page."""
+
+import h5py
+import numpy as np
+import pytest
+import scipy.io
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QInputDialog
+
+from pendel.core.runs.measures import mean, rms, window
+
+from .conftest import finish
+from .test_window import type_into
+
+
+@pytest.fixture
+def runs_page(window):
+    window.start_run()
+    finish(window)
+    window.show_page("Runs")
+    QTest.qWait(80)
+    return window.page("Runs")
+
+
+def wheel(strips, at, modifiers=Qt.KeyboardModifier.NoModifier):
+    place = strips.mapFromScene(at)
+    global_at = QPointF(strips.mapToGlobal(place))
+    event = QWheelEvent(QPointF(place), global_at, QPoint(), QPoint(0, 120), Qt.MouseButton.NoButton, modifiers, Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
+    strips.wheelEvent(event)
+
+
+def test_wheel_zooms_time_for_all_strips_and_height_with_shift(runs_page):
+    strips = runs_page.strips
+    plot = strips.plots[1]
+    centre = plot.vb.sceneBoundingRect().center()
+    (x0, x1), (y0, y1) = plot.viewRange()
+    wheel(strips, centre)
+    (a0, a1), heights = plot.viewRange()
+    assert a1 - a0 < x1 - x0
+    assert (a0 + a1) / 2 == pytest.approx((x0 + x1) / 2, rel=0.02)
+    assert heights == pytest.approx([y0, y1])
+    assert strips.plots[0].viewRange()[0] == pytest.approx([a0, a1])
+    wheel(strips, centre, Qt.KeyboardModifier.ShiftModifier)
+    times, (b0, b1) = plot.viewRange()
+    assert times == pytest.approx([a0, a1])
+    assert b1 - b0 < y1 - y0
+
+
+def test_cursors_and_view_by_keys(runs_page):
+    strips = runs_page.strips
+    strips.set_cursors(0.2, 0.4)
+    strips.setFocus()
+    low, high = strips.plots[0].viewRange()[0]
+    QTest.keyClick(strips, Qt.Key.Key_Right)
+    QTest.keyClick(strips, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
+    step = (high - low) / 200
+    assert strips.times == pytest.approx([0.2 - step, 0.4 + step])
+    assert [pair[1].value() for pair in strips.cursors] == pytest.approx([0.4 + step] * len(strips.plots))
+    QTest.keyClick(strips, Qt.Key.Key_Plus)
+    near = strips.plots[0].viewRange()[0]
+    assert near[1] - near[0] == pytest.approx((high - low) / 2)
+    assert sum(near) / 2 == pytest.approx(0.4 + step)
+    QTest.keyClick(strips, Qt.Key.Key_F)
+    assert strips.plots[0].viewRange()[0] == pytest.approx([low, high], abs=0.03)
+
+
+def test_the_table_between_the_cursors_is_that_of_the_trace(window, runs_page):
+    runs_page.strips.set_cursors(0.65, 0.85)
+    QTest.qWait(80)
+    words = [runs_page.between.itemAt(k).widget() for k in range(runs_page.between.count())]
+    texts = [getattr(w, "whole", "") or w.text() for w in words]
+    at = texts.index("current")
+    trace = window.session.last_run.trace("door_motor.current")
+    t, y = window_of(trace)
+    for text, value in zip(texts[at + 1 : at + 4], (mean(t, y), rms(t, y), float(np.ptp(y)))):
+        number, unit = text.split(" ")
+        scale = {"A": 1.0, "mA": 1e-3}[unit]
+        assert float(number.replace("−", "-")) * scale == pytest.approx(value, rel=6e-3)
+
+
+def window_of(trace):
+    return window(trace.t, trace.y, 0.65, 0.85)
+
+
+def test_a_kept_run_is_renamed_and_deleted_by_keys(window, runs_page, monkeypatch):
+    window.start_run()
+    finish(window)
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("heavy leaf", True))
+    runs_page.list.setCurrentRow(0)
+    runs_page.list.setFocus()
+    window.actions_by_name["rename"].trigger()
+    assert window.session.runs[-1].differs == "heavy leaf"
+    kept = [r.name for r in window.session.runs]
+    QTest.keyClick(runs_page.list, Qt.Key.Key_Delete)
+    assert [r.name for r in window.session.runs] == kept[:-1]
+    assert runs_page.list.count() == 1
+
+
+def test_saved_traces_read_back_as_shown(window, runs_page, tmp_path):
+    trace = window.session.last_run.trace("door_motor.current")
+    window.exports.save_traces(str(tmp_path / "t.h5"))
+    with h5py.File(tmp_path / "t.h5") as file:
+        name = next(n for n in file if "door_motor.current" in n)
+        np.testing.assert_array_equal(file[name][()], trace.y)
+        assert file[name].attrs["unit"] == "A"
+    window.exports.save_traces(str(tmp_path / "t.mat"))
+    loaded = scipy.io.loadmat(tmp_path / "t.mat")
+    assert any(np.array_equal(v.ravel(), trace.y) for k, v in loaded.items() if not k.startswith("__"))
+    window.exports.save_picture(str(tmp_path / "p.svg"))
+    assert (tmp_path / "p.svg").read_text("utf-8").count("<path") > 4
+    window.exports.save_traces(str(tmp_path / "t.xyz"))
+    assert not (tmp_path / "t.xyz").exists()
+
+
+def test_a_slider_moves_the_proposed_loop_and_taking_it_is_one_step(window):
+    window.show_page("Loops")
+    page = window.page("Loops")
+    for _ in range(200):
+        if page.proposed is not None:
+            break
+        QTest.qWait(20)
+    steps = window.session.undo.count()
+    seen = []
+    for wanted in ("300", "900"):
+        type_into(page.crossover, wanted)
+        QTest.qWait(200)
+        margins = page.proposed.margins
+        assert margins.crossover == pytest.approx(float(wanted), rel=0.02)
+        seen.append(margins.phase)
+    # The delay of sampling, computing and hold takes more phase the faster the loop.
+    assert seen[0] > seen[1] > 40
+    slider = page.crossover_slider
+    before = page.proposed.margins.crossover
+    slider.setFocus()
+    for _ in range(5):
+        QTest.keyClick(slider, Qt.Key.Key_Right)
+    QTest.qWait(200)
+    assert page.proposed.margins.crossover > before
+    type_into(page.crossover, "quick")
+    assert page.crossover.property("wrong")
+    QTest.mouseClick(page.take_button, Qt.MouseButton.LeftButton)
+    QTest.qWait(50)
+    assert window.session.undo.count() == steps + 1
