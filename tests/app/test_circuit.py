@@ -50,6 +50,21 @@ def test_a_converter_opens_with_live_values_and_steps_from_switching_to_switchin
     assert page.middle.currentWidget() is page.sheet
 
 
+def test_three_phases_are_three_hairlines_and_signals_alone_have_arrows(window):
+    window.session.undo.setClean()
+    window.files.open_path(EXAMPLES / "haul_inverter.pendel")
+    QTest.qWait(50)
+    sheet = window.drive_page.sheet
+    wire = sheet.wires["inverter.out -> test_load.in"]
+    (ax, ay), (bx, by) = wire.path[0], wire.path[-1]
+    assert ay == by
+    image = sheet.grab().toImage()
+    x = sheet.mapFromScene((ax + bx) / 2, ay)
+    column = [image.pixelColor(x.x(), x.y() + dy).lightness() < 150 for dy in range(-9, 10)]
+    edges = sum(1 for a, b in zip(column, column[1:]) if b and not a)
+    assert edges == 3
+
+
 def test_every_example_opens_runs_and_paints_its_circuits(window):
     for path in sorted(EXAMPLES.glob("*.pendel")):
         window.session.undo.setClean()

@@ -99,7 +99,8 @@ class DrivePage(QWidget):
         ports = [p for p in kind.ports if p.link is not Link.SIGNAL_IN or kind.deck is not Deck.POWER]
         free = [p for p in ports if f"{card}.{p.name}" not in joined]
         chosen = next(iter(sorted(free, key=lambda p: p.side != "right")), None) or next(
-            (p for p in reversed(ports) if p.link in (Link.SHAFT, Link.ROD, Link.DC)), None
+            (p for p in reversed(ports) if p.link in (Link.SHAFT, Link.ROD, Link.DC, Link.AC3, Link.LINE)),
+            None,
         )
         return End(card, chosen.name) if chosen else None
 

@@ -222,6 +222,7 @@ class WireItem(QGraphicsItem):
             painter.drawPath(self._line())
         {
             "dc": self._paint_dc,
+            "three-phase": self._paint_three_phase,
             "shaft": self._paint_shaft,
             "rod": self._paint_rod,
             "line": self._paint_line,
@@ -234,8 +235,16 @@ class WireItem(QGraphicsItem):
         return path
 
     def _paint_dc(self, painter: QPainter) -> None:
-        """Two thin lines: a wide stroke with a narrower one of the ground colour on it."""
-        for role, width in (("ink", 7.0), ("paper", 4.6)):
+        """Two thin lines."""
+        self._paint_side_by_side(painter, ("ink", 7.0), ("paper", 4.6))
+
+    def _paint_three_phase(self, painter: QPainter) -> None:
+        """Three hairlines."""
+        self._paint_side_by_side(painter, ("ink", 10.0), ("paper", 8.0), ("ink", 1.0))
+
+    def _paint_side_by_side(self, painter: QPainter, *strokes: tuple[str, float]) -> None:
+        """Lines side by side: a wide stroke with narrower ones of the ground colour and of ink on it."""
+        for role, width in strokes:
             painter.setPen(
                 QPen(colour(role), width, cap=Qt.PenCapStyle.FlatCap, join=Qt.PenJoinStyle.MiterJoin)
             )
