@@ -25,18 +25,21 @@ BLOCK_SHAPES: dict[str, Sequence[Point]] = {
 
 
 def block_shape(kind: str) -> np.ndarray:
-    """Step response drawn in a block, in the unit square."""
+    """Curve drawn in a block, in the unit square: its step response, or the wave it makes."""
     if kind in BLOCK_SHAPES:
         return np.array(BLOCK_SHAPES[kind], dtype=float)
     x = np.linspace(0, 1, 30)
     if kind == "sine":
         return np.column_stack([x, 0.5 + 0.5 * np.sin(2 * np.pi * x)])
+    if kind == "three_phase_modulator":  # a duty with its third harmonic
+        turn = 2 * np.pi * x
+        return np.column_stack([x, 0.5 + 0.5 * (np.sin(turn) + np.sin(3 * turn) / 6)])
     if kind in ("pt1", "current_sensor", "voltage_sensor", "speed_sensor", "position_sensor"):
         return np.column_stack([x, 1 - np.exp(-4 * x)])
     return np.empty((0, 2))
 
 
-BLOCK_MARKS = {"compare": "+ −", "sum": "Σ", "product": "×", "selector": "⇄"}
+BLOCK_MARKS = {"compare": "+ −", "sum": "Σ", "product": "×", "selector": "⇄", "three_phase_sine": "3~"}
 
 
 @dataclass
