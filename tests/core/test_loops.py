@@ -165,3 +165,12 @@ def test_linear_model_between_taps_matches_the_machine_equations(door):
     p = prepare(door).model.network.parameters
     r = p["door_motor.R_a"][1] + 2 * 0.006
     assert static == pytest.approx(48 / abs(r + 1j * 2 * math.pi * 2000 * p["door_motor.L_a"][1]), rel=1e-2)
+
+
+def test_dead_time_is_no_resistance_in_the_loops():
+    # t_d·f·u·sign(i) has no slope once current flows, so the loop's figures are those without dead time.
+    d = pendel.open("src/pendel/examples/car_door_drive.pendel")
+    omega = 2 * math.pi * np.geomspace(1, 1000, 30)
+    clean = d.linear("bridge.duty", "i_door").response(omega)
+    d.set("bridge.t_dead", "1 us")
+    np.testing.assert_allclose(d.linear("bridge.duty", "i_door").response(omega), clean, rtol=1e-9)
