@@ -530,6 +530,7 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     assert "THD" in page.spectrum.facts.whole
     type_into(page.spectrum.fundamental, "fast")
     assert page.spectrum.fundamental.property("wrong")
+    assert not page.spectrum.facts.whole and not page.spectrum.found
     words = [page.between.itemAt(n).widget() for n in range(page.between.count())]
     assert "ripple" in [w.text() for w in words]
     QTest.mouseClick(window.level.buttons["device"], LEFT)

@@ -165,7 +165,6 @@ class RunsPage(QWidget):
         inside.addWidget(self.empty)
         inside.addWidget(self.strips, 1)
         self.spectrum = SpectrumPanel()
-        self.spectrum.said.connect(self.said)
         self.spectrum.hide()
         inside.addWidget(self.spectrum)
         body.addWidget(middle, 1)

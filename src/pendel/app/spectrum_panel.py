@@ -6,7 +6,6 @@ import math
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QWidget
 
 from pendel.app.look import font, tokens
@@ -25,8 +24,6 @@ KILO = 1e3
 
 class SpectrumPanel(QWidget):
     """Choose a signal and a fundamental; harmonics of the fundamental are marked with their order."""
-
-    said = pyqtSignal(str)
 
     def __init__(self, parent: QWidget | None = None):
         super().__init__(parent)
@@ -74,6 +71,7 @@ class SpectrumPanel(QWidget):
         for old in [i for i in item.items if i is not self.plot.caption]:
             self.plot.removeItem(old)
         self.found = []
+        self.facts.set_text("")
         key, wanted = self.signal.currentData(), self._fundamental()
         start, end = self.window_times
         if key is None or end <= start or wanted is None:
@@ -142,7 +140,6 @@ class SpectrumPanel(QWidget):
 
     def _facts(self, lines: Spectrum, base: float, unit: str) -> None:
         if base <= 0:
-            self.facts.set_text("")
             return
         thd = lines.distortion(base)
         words = "" if thd != thd else f"THD {number_text(100 * thd, 3)} % · "
