@@ -14,7 +14,6 @@ from pendel.app.look import colour, font
 from pendel.app.sheet.geometry import CONTROL_SIZE, POWER_SIZE, Box, Point, segments
 from pendel.app.sheet.symbols import symbol
 
-HANDLE = 5.0
 BLOCK_SHAPES: dict[str, Sequence[Point]] = {
     "step": ((0, 0), (0.35, 0), (0.35, 1), (1, 1)), "ramp": ((0, 0), (0.25, 0), (0.75, 1), (1, 1)), "profile": ((0, 0), (0.3, 0.8), (0.6, 0.5), (1, 0.9)),
     "travel_plan": ((0, 0), (0.3, 1), (0.7, 1), (1, 0)), "p": ((0, 0), (0, 0.7), (1, 0.7)), "gain": ((0, 0), (0, 0.7), (1, 0.7)), "pi": ((0, 0), (0, 0.35), (1, 1)),

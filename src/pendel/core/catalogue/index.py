@@ -6,7 +6,7 @@ from functools import lru_cache
 from importlib import import_module
 
 from pendel.core.catalogue import own
-from pendel.core.catalogue.declare import Block, Kind, Link, Part
+from pendel.core.catalogue.declare import Kind, Link, Part
 from pendel.core.drive.document import Card
 from pendel.core.errors import DriveProblem
 
@@ -72,7 +72,3 @@ def _own_part(_: str, lines: object, card: Card) -> Part:
             _cache.clear()
         _cache[lines] = own.own_part(card)
     return _cache[lines]
-
-
-def is_block(kind: Kind) -> bool:
-    return isinstance(kind, Block)

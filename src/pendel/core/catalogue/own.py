@@ -302,10 +302,6 @@ def _build(c, model: OwnModel) -> None:
     c.lost(absorbed)
 
 
-def own_texts(card: Card, quantities: Callable[[str], Measured]) -> OwnModel:
-    return read_own(card.own or OwnEquations(), quantities)
-
-
 EXAMPLE = OwnEquations(
     ports=("winding: dc, u, i_w", "shaft: shaft, w_s, M"),
     values=("R = 0.46 ohm", "L = 0.61 mH", "k = 0.108 N*m/A", "J = 1.9e-4 kg*m^2"),
