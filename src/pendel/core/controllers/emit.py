@@ -7,6 +7,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import Enum
+from functools import lru_cache
 
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part, Step
 from pendel.core.controllers.language import MEMORY, Update, names_in
@@ -142,14 +143,14 @@ TYPES_C = {
 }
 
 
+@lru_cache(maxsize=256)
+def calls_in(code: Update) -> frozenset[str]:
+    calls = [n for statement in code.body for n in ast.walk(statement) if isinstance(n, ast.Call)]
+    return frozenset(n.func.id for n in calls if isinstance(n.func, ast.Name))
+
+
 def intrinsics_used(deck_blocks: Sequence[BlockInstance]) -> set[str]:
-    calls: set[str] = set()
-    for block in deck_blocks:
-        for statement in block.code.body:
-            for node in ast.walk(statement):
-                if isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
-                    calls.add(node.func.id)
-    return calls
+    return set[str]().union(*(calls_in(block.code) for block in deck_blocks))
 
 
 @dataclass(frozen=True)
@@ -222,18 +223,21 @@ def header(em: Emission) -> str:
 def update_functions(block: BlockInstance, number: NumberFormat, *, split: bool) -> str:
     """The update of a kind; where a loop needs it, in its two halves."""
     if not split:
-        return update_function(block, block.code, "update", number)
+        return update_function(block.kind, block.code, "update", number)
     give, take = block.code.halves(block.holds)
     note = "Gives the output first and takes the input in later, since it stands in a loop."
     return "\n".join(
         (
-            update_function(block, replace(give, comment=f"{give.comment} {note}".strip()), "give", number),
-            update_function(block, replace(take, comment=""), "take", number),
+            update_function(
+                block.kind, replace(give, comment=f"{give.comment} {note}".strip()), "give", number
+            ),
+            update_function(block.kind, replace(take, comment=""), "take", number),
         )
     )
 
 
-def update_function(block: BlockInstance, code: Update, verb: str, number: NumberFormat) -> str:
+@lru_cache(maxsize=256)
+def update_function(kind: str, code: Update, verb: str, number: NumberFormat) -> str:
     writer = Writer(code, number)
     comment = f"/* {' '.join(code.comment.split())} */\n" if code.comment else ""
     lines = writer.statements(code.body, 1, set())
@@ -248,7 +252,7 @@ def update_function(block: BlockInstance, code: Update, verb: str, number: Numbe
             f"    real_t {', '.join(f'{n} = 0' for n in branch_locals)};",
             *[re.sub(r"^(        +)real_t ", r"\1", line) for line in lines],
         ]
-    return f"{comment}static void {block.kind}_{verb}({block.kind}_t *b)\n{{\n" + "\n".join(lines) + "\n}\n"
+    return f"{comment}static void {kind}_{verb}({kind}_t *b)\n{{\n" + "\n".join(lines) + "\n}\n"
 
 
 def source_text(em: Emission) -> str:

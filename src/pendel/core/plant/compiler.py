@@ -93,7 +93,7 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
 
 def build_together(sources: Iterable[str]) -> None:
     """Build several texts at once, so that each can be loaded without waiting for the next. Raises `BuildProblem`."""
-    wanted = list(dict.fromkeys(sources))
+    wanted = [source for source in dict.fromkeys(sources) if not library_path(source).exists()]
     with ThreadPoolExecutor(max(1, len(wanted))) as pool:
         list(pool.map(build_library, wanted))
 

@@ -92,7 +92,8 @@ def integrate(
     watch = watch or Watch.private()
     structure = model.structure
     deck = in_command_order(deck, structure.commands)
-    build_together([structure.source, *([simulation_source(deck)] if deck.signals else [])])
+    control = simulation_source(deck) if deck.signals else ""
+    build_together([structure.source, *([control] if control else [])])
     plant = load(structure.source)
     keep: list[np.ndarray] = []
 
@@ -139,13 +140,13 @@ def integrate(
     run.stop, run.progress = pointer(watch.stop), pointer(watch.progress)
     run.n_signal = len(deck.signals)
     if run.n_signal:
-        controller, memory, values = prepared_controller(deck, settings.seed)
+        controller, memory, values = prepared_controller(deck, settings.seed, control)
         keep.append(values)  # profile tables in the controller's memory point into it
         run.controller, run.ctl = address(controller, "pd_ctl_tick"), ctypes.addressof(memory)
     width = 1 + run.nx + run.n_command + 2 * run.n_profile + run.n_mode
     run.fixed_step, run.steady_jacobian = settings.fixed_step, structure.steady_jacobian
     run.row_limit = max(1000, RECORD_BYTES // (8 * width))
-    loop = fastest_loop(len(structure.state_keys))
+    loop = fastest_loop(structure)
     loop.pd_run(ctypes.byref(run))
     rows, ticks = taken(run.rows, run.n_rows, width), taken(run.ticks, run.n_ticks, run.n_signal)
     outcome = Outcome(run.outcome)
@@ -195,9 +196,9 @@ def in_command_order(deck: ControlDeck, commands: tuple[str, ...]) -> ControlDec
     return replace(deck, commands={c: deck.commands.get(c, "") for c in commands})
 
 
-def prepared_controller(deck: ControlDeck, seed: int):
-    """The deck's code, built, with fresh memory holding its values."""
-    library = load(simulation_source(deck))
+def prepared_controller(deck: ControlDeck, seed: int, source: str):
+    """The deck's code (its ``simulation_source``), built, with fresh memory holding its values."""
+    library = load(source)
     memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
     values = np.array(simulation_values(deck, with_sensors=True, seed=seed) or [0.0])
     library.pd_ctl_init.argtypes = [ctypes.c_void_p, ctypes.c_void_p]

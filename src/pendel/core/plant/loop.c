@@ -20,11 +20,17 @@ typedef void (*tick_f)(void *ctl, const double *in, double *signals, double *out
 static inline double least(double a, double b) { return a < b ? a : b; }
 static inline double most(double a, double b) { return a > b ? a : b; }
 
-/* Built for a number of states known beforehand, the loops over states unroll; see `time_loop` in model.py. */
+/* Built for sizes known beforehand, the loops over states, modes and guards unroll; see `time_loop` in model.py. */
 #ifdef PD_NX
 #define NX PD_NX
+#define N_MODE PD_N_MODE
+#define N_GUARD PD_N_GUARD
+#define N_INPUT PD_N_INPUT
 #else
 #define NX (r->nx)
+#define N_MODE (r->n_mode)
+#define N_GUARD (r->n_guard)
+#define N_INPUT (w->nu)
 #endif
 
 enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6 };
@@ -66,6 +72,8 @@ typedef struct {
     double *x, *u, *s, *hoisted, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak;
     int *pivots, *segment;
     int stiff, stiff_signs, calm_signs;
+    int third;                     /* the explicit step is the third-order one */
+    double third_reach;            /* s: the longest step for which it is exact enough; see choose_order */
     double event_time;
     int chatter;
     double *slots;                 /* for each known set of modes: modes, hoisted values, spectral radius */
@@ -75,7 +83,7 @@ typedef struct {
     int entered;                   /* the modes changed since the last step: judge stiffness anew */
 } work_t;
 
-enum { SLOTS = 512 };
+enum { SLOTS = 512, WAYS = 4 };
 /* Explicit steps beyond this multiple of 1 / (spectral radius) cost more than one L-stable step. */
 static const double STIFF_FROM = 6.0;
 /* Instants closer than this are one: a tick and a pulse edge that differ by rounding only. */
@@ -142,8 +150,8 @@ static int record(work_t *w)
     row = r->rows + r->n_rows++ * w->width;
     row[0] = w->t;
     memcpy(row + 1, w->x, sizeof(double) * (size_t)NX);
-    memcpy(row + 1 + NX, w->u, sizeof(double) * (size_t)w->nu);
-    memcpy(row + 1 + NX + w->nu, w->s, sizeof(double) * (size_t)r->n_mode);
+    memcpy(row + 1 + NX, w->u, sizeof(double) * (size_t)N_INPUT);
+    memcpy(row + 1 + NX + N_INPUT, w->s, sizeof(double) * (size_t)N_MODE);
     return 1;
 }
 
@@ -334,11 +342,26 @@ static double step_stiff(work_t *w, double h)
 static double attempt(work_t *w, double h)
 {
     if (w->stiff) return step_stiff(w, h);
-    return w->r->method == FAST ? step_fast(w, h) : step_explicit(w, h);
+    return w->third ? step_fast(w, h) : step_explicit(w, h);
+}
+
+/* Between two edges of pulses, and often between two ticks, the third-order pair is exact enough in one step, for half
+ * the evaluations. It is taken where its error, seen on the stretches before, leaves a tenth of the tolerance. */
+static void choose_order(work_t *w, double left)
+{
+    w->third = w->r->method == FAST || (w->r->method == AUTO && !w->stiff && left <= w->third_reach);
+}
+
+/* How far a third-order step would go next time, after one of size h with this error. */
+static void judge_order(work_t *w, double h, double error)
+{
+    if (!w->third) { if (w->third_reach < h) w->third_reach *= 1.01; return; }
+    if (error > 0.1) w->third_reach = h * most(0.2, 0.9 * cbrt(0.1 / error));
+    else if (w->third_reach < 2 * h) w->third_reach = error < 0.01 ? 2 * h : h;
 }
 
 /* Exponent of the error in the choice of the next step: minus one over the order of the error estimate. */
-static double exponent(const work_t *w) { return w->stiff ? -0.25 : w->r->method == FAST ? -1.0 / 3 : -0.2; }
+static double exponent(const work_t *w) { return w->stiff ? -0.25 : w->third ? -1.0 / 3 : -0.2; }
 
 static double *end_derivative(work_t *w) { return w->stiff ? w->k[7] : w->k[6]; }
 
@@ -347,17 +370,17 @@ static int worst(const work_t *w, const double *g)
 {
     run_t *r = w->r;
     int k, found = -1;
-    for (k = 0; k < r->n_guard; k++)
+    for (k = 0; k < N_GUARD; k++)
         if (g[k] > 0 && w->s[r->exit_mode[k]] == r->exit_from[k] && (found < 0 || g[k] > g[found])) found = k;
     return found;
 }
 
 static uint32_t hash_modes(const double *s, int n)
 {
-    uint32_t h = 2166136261u;
+    uint32_t h = 0, weight = 2654435761u;
     int k;
-    for (k = 0; k < n; k++) h = (h ^ (uint32_t)(int)(s[k] + 2)) * 16777619u;
-    return h ^ (h >> 15);
+    for (k = 0; k < n; k++, weight += 2 * 0x85ebca6bu) h += (uint32_t)(int)s[k] * weight;
+    return (h ^ (h >> 15)) * 2246822519u >> 16;
 }
 
 /* Spectral radius of the Jacobian, bounded by that of its absolute values (Perron): the mean growth of a power
@@ -387,25 +410,30 @@ static double spectral_radius(work_t *w)
 /* Numbers kept for a set of modes: the modes, hoisted values, spectral radius, and for fixed steps an inverse. */
 static int slot_width(const run_t *r)
 {
-    return r->n_mode + r->n_hoisted + 1 + (r->method == FIXED ? NX * NX + 1 : 0);
+    return N_MODE + r->n_hoisted + 1 + (r->method == FIXED ? NX * NX + 1 : 0);
 }
 
 /* The modes changed: what depends only on them is looked up, or computed once and kept. */
 static void enter_modes(work_t *w)
 {
     run_t *r = w->r;
-    int slot = (int)(hash_modes(w->s, r->n_mode) % SLOTS), width = slot_width(r);
-    double *found = w->slots + (size_t)slot * (size_t)width;
-    w->hoisted = found + r->n_mode;
-    w->inverse = found + r->n_mode + r->n_hoisted + 1;
-    if (!w->slot_used[slot] || memcmp(found, w->s, sizeof(double) * (size_t)r->n_mode)) {
+    int width = slot_width(r), way = 0, slot = (int)(hash_modes(w->s, N_MODE) % (SLOTS / WAYS)) * WAYS, known = 0;
+    double *found;
+    for (way = 0; way < WAYS && w->slot_used[slot + way] && !known; way++)
+        known = !memcmp(w->slots + (size_t)(slot + way) * (size_t)width, w->s, sizeof(double) * (size_t)N_MODE);
+    /* All ways taken by others: the last gives way. */
+    slot += known ? way - 1 : way < WAYS ? way : WAYS - 1;
+    found = w->slots + (size_t)slot * (size_t)width;
+    w->hoisted = found + N_MODE;
+    w->inverse = found + N_MODE + r->n_hoisted + 1;
+    if (!known) {
         w->slot_used[slot] = 1;
-        memcpy(found, w->s, sizeof(double) * (size_t)r->n_mode);
+        memcpy(found, w->s, sizeof(double) * (size_t)N_MODE);
         r->hoist(r->p, w->s, w->hoisted);
         if (r->method == FIXED) w->inverse[0] = 0.0 / 0.0;
-        found[r->n_mode + r->n_hoisted] = (r->method == AUTO || r->method == FAST) && r->n_mode ? spectral_radius(w) : 0;
+        found[N_MODE + r->n_hoisted] = (r->method == AUTO || r->method == FAST) && N_MODE ? spectral_radius(w) : 0;
     }
-    w->mode_radius = found[r->n_mode + r->n_hoisted];
+    w->mode_radius = found[N_MODE + r->n_hoisted];
     w->entered = 1;
 }
 
@@ -450,7 +478,7 @@ static int settle_modes(work_t *w, int located, double t_next)
 {
     run_t *r = w->r;
     int round, k = 0, ends;
-    for (round = 0; round < 4 * (r->n_guard + 1); round++) {
+    for (round = 0; round < 4 * (N_GUARD + 1); round++) {
         k = worst(w, w->g);
         if (k < 0) return 1;
         ends = r->exit_to[k] == 0 && located && round == 0;
@@ -581,9 +609,11 @@ static int advance(work_t *w, double t_next)
         }
         if (*r->stop) { r->outcome = STOPPED; return 0; }
         if (h > r->h_max) h = r->h_max;
+        choose_order(w, left);
         if (h >= left * (1 - 1e-9)) { h = left; last = 1; } else if (h > 0.5 * left) h = 0.5 * left;
         error = attempt(w, h);
         radius = w->radius;
+        if (!w->stiff) judge_order(w, h, error);
         if (!(error <= 1.0)) {
             r->rejected++;
             if (error != error) { factor = 0.1; w->r->culprit = 0; } else factor = most(0.1, 0.9 * pow(error, exponent(w)));
@@ -604,7 +634,7 @@ static int advance(work_t *w, double t_next)
             factor = error > 0 ? least(5.0, most(0.2, 0.9 * pow(error, exponent(w)))) : 5.0;
             if (!last || factor < 1) w->h = h * factor;
         } else if (w->h < 2 * h) w->h = 2 * h;
-        if (r->n_guard && worst(w, w->g_new) >= 0) {
+        if (N_GUARD && worst(w, w->g_new) >= 0) {
             h = locate(w, h);
             last = 0;
             w->t += h;
@@ -621,7 +651,7 @@ static int advance(work_t *w, double t_next)
         w->t = last ? t_next : w->t + h;
         memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
         memcpy(w->k[0], end_derivative(w), sizeof(double) * (size_t)NX);
-        memcpy(w->g, w->g_new, sizeof(double) * (size_t)r->n_guard);
+        memcpy(w->g, w->g_new, sizeof(double) * (size_t)N_GUARD);
         r->steps++;
         if ((r->steps & 15) == 0) note_peaks(w);
         r->stiff_steps += w->stiff;
@@ -797,6 +827,7 @@ int pd_run(run_t *r)
     memcpy(w.s, r->s0, sizeof(double) * (size_t)r->n_mode);
     w.h = least(r->n_signal ? r->tick : 1e-5, r->t_end);
     w.stiff = r->method == STIFF;
+    w.third_reach = w.h;
     note_peaks(&w);
     w.event_time = -1;
     r->outcome = DONE;

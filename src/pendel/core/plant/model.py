@@ -232,6 +232,7 @@ class PulseStruct(ctypes.Structure):
         *((n, DOUBLE) for n in ("duty", "share")),
         ("on_at", DOUBLE * 2),
         ("off_at", DOUBLE * 2),
+        ("next", DOUBLE),
         ("period", ctypes.c_long),
         ("logic", INT),
         ("started", INT),
@@ -254,20 +255,27 @@ class RunStruct(ctypes.Structure):
 
 
 MOST_UNROLLED = 24
+"""States."""
+
+Sizes = tuple[int, int, int, int]
+"""Numbers of states, inputs, modes and guards."""
 
 
 @lru_cache(maxsize=64)
-def loop_source(states: int) -> str:
-    """Text of the time loop; for few states one whose loops over them unroll. 0 is for any number of states."""
+def loop_source(sizes: Sizes | None) -> str:
+    """Text of the time loop, for any model or, with few states, unrolled for these sizes."""
     folder = resources.files("pendel.core.plant")
     text = "\n".join(folder.joinpath(name).read_text("utf-8") for name in ("pulses.c", "loop.c"))
-    return f"#define PD_NX {states}\n{text}" if 0 < states <= MOST_UNROLLED else text
+    if sizes is None or not 0 < sizes[0] <= MOST_UNROLLED:
+        return text
+    names = ("PD_NX", "PD_N_INPUT", "PD_N_MODE", "PD_N_GUARD")
+    return "".join(f"#define {n} {size}\n" for n, size in zip(names, sizes)) + text
 
 
 @lru_cache(maxsize=64)
-def time_loop(states: int = 0) -> ctypes.CDLL:
-    """The shared time loop, compiled once for each number of states."""
-    library = ctypes.CDLL(str(build_library(loop_source(states), flags=LOOP_FLAGS)))
+def time_loop(sizes: Sizes | None = None) -> ctypes.CDLL:
+    """The shared time loop, compiled once for each set of sizes."""
+    library = ctypes.CDLL(str(build_library(loop_source(sizes), flags=LOOP_FLAGS)))
     library.pd_run.argtypes = [ctypes.POINTER(RunStruct)]
     library.pd_release.argtypes = [ctypes.c_void_p]
     library.pd_release.restype = None
@@ -291,11 +299,12 @@ def time_loop(states: int = 0) -> ctypes.CDLL:
     return library
 
 
-def fastest_loop(states: int) -> ctypes.CDLL:
-    """The loop built for ``states`` where it is there already; else the general one, while that is built aside."""
-    source = loop_source(states)
+def fastest_loop(structure: Structure) -> ctypes.CDLL:
+    """The loop built for this structure's sizes where it is there already; else the general one, while that is built."""
+    sizes = (*row_shape(structure), len(structure.exits))
+    source = loop_source(sizes)
     if library_path(source, LOOP_FLAGS).exists():
-        return time_loop(states)
+        return time_loop(sizes)
     threading.Thread(target=build_aside, args=(source,), daemon=True).start()
     return time_loop()
 

@@ -15,7 +15,7 @@ typedef struct {
     double scale, offset;                                 /* duty = offset + scale u */
     double f, begins, dead, least, on_delay, off_delay;   /* Hz, s */
     /* memory */
-    double duty, share, on_at[2], off_at[2];
+    double duty, share, on_at[2], off_at[2], next;        /* next: time at which anything changes without a new command */
     long period;
     int logic, started;
 } pulse_t;
@@ -66,15 +66,22 @@ static double pulse_next_change(const pulse_t *p)
     return pulse_time(p, share);
 }
 
+static void pulse_look_ahead(pulse_t *p)
+{
+    double t = pulse_next_change(p);
+    int j;
+    for (j = 0; j < 2; j++) {
+        if (p->on_at[j] < t) t = p->on_at[j];
+        if (p->off_at[j] < t) t = p->off_at[j];
+    }
+    p->next = t;
+}
+
 static double pulses_next(const pulse_t *all, int n)
 {
     double t = INFINITY;
-    int k, j;
-    for (k = 0; k < n; k++) {
-        const pulse_t *p = all + k;
-        t = fmin(t, pulse_next_change(p));
-        for (j = 0; j < 2; j++) t = fmin(t, fmin(p->on_at[j], p->off_at[j]));
-    }
+    int k;
+    for (k = 0; k < n; k++) if (all[k].next < t) t = all[k].next;
     return t;
 }
 
@@ -102,9 +109,10 @@ static void pulses_command(pulse_t *all, int n, double t, const double *u)
             p->duty = pulse_duty(p, u);
             pulse_compare(p, t);
             p->on_at[p->logic ? 0 : 1] = t;               /* the run begins with its gates as they would have been */
+            pulse_look_ahead(p);
         } else if (p->sampling == AT_ONCE || p->carrier == LEVEL) {
             double duty = pulse_duty(p, u);
-            if (duty != p->duty) { p->duty = duty; pulse_compare(p, t); }
+            if (duty != p->duty) { p->duty = duty; pulse_compare(p, t); pulse_look_ahead(p); }
         }
     }
 }
@@ -116,6 +124,7 @@ static int pulses_due(pulse_t *all, int n, double t, const double *u, double *s)
     for (k = 0; k < n; k++) {
         pulse_t *p = all + k;
         int guard = 0;
+        if (p->next > t) continue;
         while (pulse_next_change(p) <= t && guard++ < 8) {
             double edge = pulse_edge(p);
             if (p->sampling == TWICE && p->share < 0.5 && edge > 0.5) {
@@ -146,6 +155,7 @@ static int pulses_due(pulse_t *all, int n, double t, const double *u, double *s)
                 if (gate >= 0 && s[gate] != 1) { s[gate] = 1; changed = 1; }
             }
         }
+        pulse_look_ahead(p);
     }
     return changed;
 }
