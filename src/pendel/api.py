@@ -7,10 +7,12 @@ from pathlib import Path
 
 import numpy as np
 
-from pendel.core.catalogue.index import kind_of, kinds
+from pendel.core.catalogue.assembly import kind_in, open_ports
+from pendel.core.catalogue.index import kinds
 from pendel.core.check import end_exists, examine
 from pendel.core.controllers.emit import NumberFormat
-from pendel.core.drive import commands, file
+from pendel.core.drive import assemblies, commands, file
+from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.document import End, OwnEquations
 from pendel.core.drive.findings import Finding
@@ -65,7 +67,7 @@ class Drive:
         self.document = document or Document(title)
 
     def _do(self, command: commands.Command) -> None:
-        command.apply(self.document)
+        completed(self.document, command).apply(self.document)
 
     def add(self, kind: str, name: str, *, profile=(), own: OwnEquations | None = None, starts: Mapping[str, str] | None = None,
             choices: Mapping[str, str] | None = None, **values: str | float) -> str:  # fmt: skip
@@ -106,11 +108,26 @@ class Drive:
             when an end does not exist.
         """
         ends = End.parse(a), End.parse(b)
-        known = {key: kind_of(card) for key, card in self.document.cards.items()}
+        known = {key: kind_in(self.document, key) for key in self.document.cards}
         for end in ends:
             if end_exists(self.document, known, end) is None:
                 raise DriveProblem(f"There is no port or signal {end}.")
         self._do(commands.add_wire(self.document, *ends))
+
+    def group(self, cards: list[str], name: str, *, face: Mapping[str, str] | None = None) -> str:
+        """Fold cards into an assembly and return its id; ``face`` gives names to values inside, as ``card.value``.
+
+        Raises
+        ------
+        DriveProblem
+            when cards lie on different sheets, or a value does not exist.
+        """
+        command = assemblies.group(self.document, cards, name, open_ports(self.document, cards))
+        self._do(command)
+        new = command.changes[0].key
+        for label, where in (face or {}).items():
+            self._do(assemblies.show_value(self.document, new, End.parse(where), True, label))
+        return new
 
     def set(self, name: str, value: str | float) -> None:
         """Set a quantity (``K_p``), a card's value (``current_pi.K_p``) or a setting (``until``)."""
@@ -118,7 +135,7 @@ class Drive:
             end = End.parse(name)
             if (
                 end.card not in self.document.cards
-                or kind_of(self.document.cards[end.card]).value(end.port) is None
+                or kind_in(self.document, end.card).value(end.port) is None
             ):
                 raise DriveProblem(f"There is no value {name}.")
             self._do(commands.set_value(self.document, end.card, end.port, str(value)))

@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QWidget
 
 from pendel.core.check import Examined, examine
 from pendel.core.drive import commands, file
+from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding, attention
@@ -119,7 +120,7 @@ class Session(QObject):
     def do(self, command: Command) -> None:
         """Apply a command as one undo step; an empty one does nothing."""
         if command.changes:
-            self.undo.push(UndoStep(self, command))
+            self.undo.push(UndoStep(self, completed(self.drive, command)))
 
     def _drive_changed(self, touched: set[tuple[str, str]]) -> None:
         gone = [c for c in self.selection if c not in self.drive.cards]

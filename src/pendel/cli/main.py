@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from pendel.core.drive import commands
+from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import Drive, End
 from pendel.core.errors import DriveHasFindings, DriveProblem, FileProblem, PendelError
 
@@ -53,11 +54,11 @@ def change(drive: Drive, assignment: str) -> None:
         raise DriveProblem(f"“{assignment}” is not NAME=VALUE.")
     if "." in name:
         end = End.parse(name)
-        from pendel.core.catalogue.index import kind_of
+        from pendel.core.catalogue.assembly import kind_in
 
-        if end.card not in drive.cards or kind_of(drive.cards[end.card]).value(end.port) is None:
+        if end.card not in drive.cards or kind_in(drive, end.card).value(end.port) is None:
             raise DriveProblem(f"There is no value {name} in this drive.")
-        commands.set_value(drive, end.card, end.port, text).apply(drive)
+        completed(drive, commands.set_value(drive, end.card, end.port, text)).apply(drive)
     elif name in drive.quantities:
         commands.set_quantity(drive, name, text).apply(drive)
     elif name in drive.settings:

@@ -18,6 +18,10 @@ MODULES = (
 )  # fmt: skip
 
 
+ASSEMBLY = Kind(id="assembly", title="Assembly", sentence="Several cards in one.", group="assembly")
+"""What is common to all assemblies; `pendel.core.catalogue.assembly.kind_in` tells the rest."""
+
+
 @lru_cache(maxsize=1)
 def kinds() -> dict[str, Kind]:
     """Every kind by its id. Duplicate ids fail at once."""
@@ -41,6 +45,8 @@ def kind_of(card: Card) -> Kind:
     """
     if card.kind == "own":
         return _own_part(card.kind, card.own, card)
+    if card.face is not None:
+        return ASSEMBLY
     if card.kind not in kinds():
         raise DriveProblem(
             f"{card.name} is of the kind “{card.kind}”, which this version of Pendel does not have. Delete the card or update Pendel."

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from pendel.core.drive.document import Card, Drive, End, OwnEquations, Point, Quantity, Wire, slug
+from pendel.core.drive.inside import resolved, with_members
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.expressions import renamed
 from pendel.core.quantities.named import check_name
@@ -90,10 +91,12 @@ def add_card(drive: Drive, kind: str, name: str, x: int = 0, y: int = 0, **field
 
 
 def remove_cards(drive: Drive, cards: Iterable[str]) -> Command:
-    cards = list(cards)
+    """Delete cards with their wires and taps; an assembly goes with all that is inside."""
+    chosen = list(cards)
+    title = f"Delete {card_of(drive, chosen[0]).name}" if len(chosen) == 1 else f"Delete {len(chosen)} cards"
+    cards = with_members(drive, chosen)
     wires = {w.key for card in cards for w in drive.wires_of(card)}
     taps = [name for name, end in drive.taps.items() if end.card in cards]
-    title = f"Delete {card_of(drive, cards[0]).name}" if len(cards) == 1 else f"Delete {len(cards)} cards"
     changes = removed(drive, "wires", wires) + removed(drive, "taps", taps) + removed(drive, "cards", cards)
     return Command(title, tuple(changes))
 
@@ -110,7 +113,10 @@ def move_cards(
 
 
 def set_value(drive: Drive, card: str, name: str, text: str) -> Command:
-    record = card_of(drive, card)
+    """Set a value of a card; one on the face of an assembly stands for the value behind it."""
+    card_of(drive, card)
+    behind = resolved(drive, End(card, name))
+    card, name, record = behind.card, behind.port, card_of(drive, behind.card)
     return Command(
         f"Set {name} of {record.name}", (changed(drive, "cards", card, record.with_value(name, text)),)
     )
@@ -202,11 +208,15 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
     changes += [
         changed(drive, "taps", tap, moved(end)) for tap, end in drive.taps.items() if end.card == card
     ]
+    if new != card:
+        held = [key for key, inner in drive.cards.items() if inner.inside == card]
+        changes += [changed(drive, "cards", key, replace(drive.cards[key], inside=new)) for key in held]
     return Command(f"Rename {record.name} to {name}", tuple(changes))
 
 
 def add_wire(drive: Drive, a: End, b: End) -> Command:
-    wire = Wire(a, b)
+    """Join two ports; one on the face of an assembly stands for the port behind it."""
+    wire = Wire(resolved(drive, a), resolved(drive, b))
     return Command("Connect", (changed(drive, "wires", wire.key, wire),))
 
 
@@ -288,8 +298,10 @@ def rename_tap(drive: Drive, old: str, new: str) -> Command:
 
 
 def copy_cards(drive: Drive, cards: Iterable[str], offset: int = 8) -> tuple[Command, list[str]]:
-    """Copies of cards with the wires among them; returns the command and the new ids."""
-    return paste_cards(drive, clip(drive, cards), offset)
+    """Copies of cards with the wires among them, on the same sheet; returns the command and the new ids."""
+    chosen = list(cards)
+    sheet = card_of(drive, chosen[0]).inside if chosen else ""
+    return paste_cards(drive, clip(drive, chosen), offset, sheet)
 
 
 @dataclass(frozen=True)
@@ -301,29 +313,41 @@ class Clip:
 
 
 def clip(drive: Drive, cards: Iterable[str]) -> Clip:
-    wanted = list(cards)
+    wanted = with_members(drive, [key for key in cards if card_of(drive, key)])
     inner = tuple(w for w in drive.wires.values() if w.a.card in wanted and w.b.card in wanted)
-    return Clip({key: card_of(drive, key) for key in wanted}, inner)
+    return Clip({key: drive.cards[key] for key in wanted}, inner)
 
 
-def paste_cards(drive: Drive, clipped: Clip, offset: int = 8) -> tuple[Command, list[str]]:
-    """A command that adds the clipped cards under free names, and their new ids."""
+def paste_cards(drive: Drive, clipped: Clip, offset: int = 8, sheet: str = "") -> tuple[Command, list[str]]:
+    """A command that adds the clipped cards under free names to the sheet of an assembly (or the drive's own).
+
+    Returns it with the new ids of those that lie on that sheet.
+    """
     scratch = drive.copy()
     new_ids: dict[str, str] = {}
     changes: list[Change] = []
     for key, card in clipped.cards.items():
         name = scratch.free_name(card.name)
-        new = scratch.free_id(name)
-        new_ids[key] = new
-        change = changed(
-            scratch, "cards", new, replace(card, name=name, x=card.x + offset, y=card.y + offset)
+        new_ids[key] = scratch.free_id(name)
+        put(scratch, "cards", new_ids[key], replace(card, name=name), None)
+    scratch = drive.copy()
+    for key, card in clipped.cards.items():
+        new, held = new_ids[key], card.inside in new_ids
+        after = replace(
+            card,
+            name=scratch.free_name(card.name),
+            x=card.x + (0 if held else offset),
+            y=card.y + (0 if held else offset),
+            inside=new_ids[card.inside] if held else sheet,
+            role=card.role if held else new if sheet else "",
         )
-        put(scratch, "cards", new, change.after, None)
-        changes.append(change)
+        changes.append(changed(scratch, "cards", new, after))
+        put(scratch, "cards", new, after, None)
     for wire in clipped.wires:
         twin = Wire(End(new_ids[wire.a.card], wire.a.port), End(new_ids[wire.b.card], wire.b.port))
         changes.append(changed(scratch, "wires", twin.key, twin))
         put(scratch, "wires", twin.key, twin, None)
-    count = len(new_ids)
-    title = "Paste" if count != 1 else f"Paste {next(iter(clipped.cards.values())).name}"
-    return Command(title, tuple(changes)), list(new_ids.values())
+    outer = [new_ids[key] for key, card in clipped.cards.items() if card.inside not in new_ids]
+    first = next((c for c in clipped.cards.values() if c.inside not in new_ids), None)
+    title = f"Paste {first.name}" if first is not None and len(outer) == 1 else "Paste"
+    return Command(title, tuple(changes)), outer

@@ -50,11 +50,34 @@ class OwnEquations:
 
 
 @dataclass(frozen=True)
+class FaceItem:
+    """A value or a port of a card inside, shown on an assembly's face. ``path`` names the card by its roles."""
+
+    name: str
+    path: str
+    item: str
+
+
+@dataclass(frozen=True)
+class Face:
+    """What makes a card an assembly: the values and ports it shows of the cards inside.
+
+    Assemblies of one ``design`` that follow are kept alike in all but the values on their faces.
+    """
+
+    design: str
+    values: tuple[FaceItem, ...] = ()
+    ports: tuple[FaceItem, ...] = ()
+    follows: bool = True
+
+
+@dataclass(frozen=True)
 class Card:
-    """A part or a block on the sheet.
+    """A part or a block on the sheet, or an assembly of such.
 
     ``values``, ``choices`` and ``starts`` hold only what differs from the catalogue's defaults.
-    ``x``, ``y`` are grid steps of 4 px.
+    ``x``, ``y`` are grid steps of 4 px. ``inside`` is the id of the assembly that holds the card, and ``role`` what
+    the card is called in there, the same in every assembly of that design.
     """
 
     kind: str
@@ -66,6 +89,9 @@ class Card:
     starts: Mapping[str, str] = field(default_factory=dict)
     profile: tuple[Point, ...] = ()
     own: OwnEquations | None = None
+    inside: str = ""
+    role: str = ""
+    face: Face | None = None
 
     def with_value(self, name: str, text: str) -> Card:
         return replace(self, values={**self.values, name: text})

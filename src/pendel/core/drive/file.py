@@ -12,7 +12,8 @@ from typing import Any
 
 import jsonschema
 
-from pendel.core.drive.document import Card, Drive, End, OwnEquations, Quantity, Wire
+from pendel.core.drive.document import Card, Drive, End, Face, FaceItem, OwnEquations, Quantity, Wire
+from pendel.core.drive.inside import resolved
 from pendel.core.errors import DriveProblem, FileProblem
 
 FORMAT, VERSION = "pendel drive", 1
@@ -50,7 +51,29 @@ def card_record(card: Card) -> dict[str, Any]:
         record["profile"] = [list(point) for point in card.profile]
     if card.own is not None:
         record["own"] = {name: list(getattr(card.own, name)) for name in OwnEquations.__dataclass_fields__}
+    if card.inside:
+        record["inside"], record["role"] = card.inside, card.role
+    if card.face is not None:
+        record["face"] = face_record(card.face)
     return record
+
+
+def face_record(face: Face) -> dict[str, Any]:
+    record: dict[str, Any] = {"design": face.design}
+    for name in ("values", "ports"):
+        if getattr(face, name):
+            record[name] = {i.name: [i.path, i.item] for i in getattr(face, name)}
+    if not face.follows:
+        record["follows"] = False
+    return record
+
+
+def face_from_record(record: dict[str, Any]) -> Face:
+    values, ports = (
+        tuple(FaceItem(name, *where) for name, where in record.get(part, {}).items())
+        for part in ("values", "ports")
+    )
+    return Face(record["design"], values, ports, record.get("follows", True))
 
 
 def from_text(text: str, source: str = "The drive") -> Drive:
@@ -98,14 +121,38 @@ def from_record(record: dict[str, Any], source: str) -> Drive:
         k: Quantity(q["value"], q.get("note", "")) for k, q in record.get("quantities", {}).items()
     }
     drive.cards = {key: card_from_record(c) for key, c in record["cards"].items()}
+    check_inside(drive, source)
     try:
         for a, b in record["wires"]:
-            wire = Wire(End.parse(a), End.parse(b))
+            wire = Wire(resolved(drive, End.parse(a)), resolved(drive, End.parse(b)))
             drive.wires[wire.key] = wire
         drive.taps = {name: End.parse(end) for name, end in record.get("taps", {}).items()}
     except DriveProblem as problem:
         raise FileProblem(source, str(problem)) from problem
     return drive
+
+
+def check_inside(drive: Drive, source: str) -> None:
+    """Raises `FileProblem` where a card lies inside something that is no assembly, or inside itself, or not alone in its role."""
+    roles: dict[tuple[str, str], str] = {}
+    for key, card in drive.cards.items():
+        seen, at = {key}, card.inside
+        while at:
+            if at in seen:
+                raise FileProblem(source, f"{card.name} lies inside itself.")
+            if at not in drive.cards or drive.cards[at].face is None:
+                raise FileProblem(
+                    source, f"{card.name} lies inside “{at}”, which is no assembly of this drive."
+                )
+            seen.add(at)
+            at = drive.cards[at].inside
+        if card.inside:
+            twin = roles.setdefault((card.inside, card.role), key)
+            if twin != key:
+                raise FileProblem(
+                    source,
+                    f"{card.name} and {drive.cards[twin].name} both have the role “{card.role}” in {drive.cards[card.inside].name}.",
+                )
 
 
 def card_from_record(record: dict[str, Any]) -> Card:
@@ -114,7 +161,11 @@ def card_from_record(record: dict[str, Any]) -> Card:
     own = OwnEquations(**{k: tuple(v) for k, v in record["own"].items()}) if "own" in record else None
     profile = tuple((t, v) for t, v in record.get("profile", ()))
     values, choices, starts = record.get("values", {}), record.get("choices", {}), record.get("starts", {})
-    return Card(record["kind"], record["name"], x, y, values, choices, starts, profile, own)
+    face = face_from_record(record["face"]) if "face" in record else None
+    inside, role = record.get("inside", ""), record.get("role", "")
+    return Card(
+        record["kind"], record["name"], x, y, values, choices, starts, profile, own, inside, role, face
+    )
 
 
 def load(path: Path) -> Drive:

@@ -1,0 +1,372 @@
+"""Assemblies: cards folded into one, with a face of chosen values and ports.
+
+Folding changes nothing of what computes: every card keeps its id and its wires, and the assembly is one more card that
+says what it shows. Assemblies of one design follow each other: an edit inside one is repeated in the others, in the
+same command, so that one undo takes back all of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+
+from pendel.core.drive.commands import Change, Clip, Command, card_of, changed, paste_cards, put, removed
+from pendel.core.drive.document import Card, Drive, End, Face, FaceItem, Wire
+from pendel.core.drive.inside import ancestors, members, resolved, with_members
+from pendel.core.errors import DriveProblem
+
+KIND = "assembly"
+
+
+def face_of(drive: Drive, assembly: str) -> Face:
+    face = card_of(drive, assembly).face
+    if face is None:
+        raise DriveProblem(f"{drive.cards[assembly].name} is no assembly. Select cards and group them first.")
+    return face
+
+
+def others_of(drive: Drive, assembly: str) -> list[str]:
+    """The other assemblies of the same design."""
+    design = face_of(drive, assembly).design
+    return [
+        k for k, c in drive.cards.items() if c.face is not None and c.face.design == design and k != assembly
+    ]
+
+
+def free_item(taken: Iterable[FaceItem], wish: str, role: str) -> str:
+    """A name for something on the face: the one wished for, else with its card's role before it, else numbered."""
+    names = {i.name for i in taken}
+    stem = f"{role.replace('/', '_')}_{wish}"
+    candidates = [wish, stem, *(f"{stem}_{n}" for n in range(2, len(names) + 3))]
+    return next(c for c in candidates if c not in names)
+
+
+# commands ----------------------------------------------------------------------
+
+
+def free_design(drive: Drive, name: str) -> str:
+    taken = {c.face.design for c in drive.cards.values() if c.face is not None}
+    return next(d for d in (name, *(f"{name} {n}" for n in range(2, len(taken) + 3))) if d not in taken)
+
+
+def group(drive: Drive, cards: Iterable[str], name: str, also: Iterable[End] = ()) -> Command:
+    """Fold cards into an assembly. Its face gets the ports that lead out, and those of ``also``.
+
+    Raises
+    ------
+    DriveProblem
+        when there is nothing to fold, or the cards lie on different sheets.
+    """
+    chosen = [key for key in drive.cards if key in set(cards)]
+    if not chosen:
+        raise DriveProblem("Select the cards that are to become an assembly first.")
+    sheets = {drive.cards[key].inside for key in chosen}
+    if len(sheets) > 1:
+        raise DriveProblem("The cards lie on different sheets. Group cards of one sheet.")
+    name = drive.free_name(name.strip() or "Assembly")
+    new = drive.free_id(name)
+    inner = set(with_members(drive, chosen))
+    left, top = min(drive.cards[k].x for k in chosen), min(drive.cards[k].y for k in chosen)
+    middle = sorted(chosen, key=lambda k: drive.cards[k].x)[len(chosen) // 2]
+    assembly = Card(
+        KIND,
+        name,
+        drive.cards[middle].x,
+        drive.cards[middle].y,
+        inside=sheets.pop(),
+        face=Face(free_design(drive, name)),
+    )
+    assembly = replace(assembly, role=new if assembly.inside else "")
+    changes = [changed(drive, "cards", new, assembly)]
+    for key in chosen:
+        card = drive.cards[key]
+        changes.append(
+            changed(
+                drive,
+                "cards",
+                key,
+                replace(card, inside=new, role=key, x=card.x - left + 8, y=card.y - top + 12),
+            )
+        )
+    scratch = drive.copy()
+    Command("", tuple(changes)).apply(scratch)
+    leaving = [
+        end
+        for w in drive.wires.values()
+        for end in (w.a, w.b)
+        if (w.a.card in inner) != (w.b.card in inner) and end.card in inner
+    ]
+    face = assembly.face
+    assert face is not None
+    face = replace(face, ports=with_ports(scratch, new, face.ports, [*leaving, *also]))
+    changes[0] = replace(changes[0], after=replace(assembly, face=face))
+    return Command(f"Group into {name}", tuple(changes))
+
+
+def with_ports(
+    drive: Drive, assembly: str, ports: tuple[FaceItem, ...], ends: Iterable[End]
+) -> tuple[FaceItem, ...]:
+    """The ports of a face with those added that the given ends need."""
+    paths = {key: path for path, key in members(drive, assembly).items()}
+    found = list(ports)
+    for end in dict.fromkeys(ends):
+        if end.card in paths and not any((i.path, i.item) == (paths[end.card], end.port) for i in found):
+            path = paths[end.card]
+            found.append(FaceItem(free_item(found, end.port, path), path, end.port))
+    return tuple(found)
+
+
+def dissolve(drive: Drive, assembly: str) -> Command:
+    """Put the cards of an assembly back on its own sheet, in place of its card."""
+    face_of(drive, assembly)
+    record = drive.cards[assembly]
+    changes = []
+    inner = [key for key, card in drive.cards.items() if card.inside == assembly]
+    left, top = (min((getattr(drive.cards[k], axis) for k in inner), default=0) for axis in "xy")
+    for key in inner:
+        card = drive.cards[key]
+        place = {"x": record.x + card.x - left, "y": record.y + card.y - top}
+        changes.append(
+            changed(
+                drive,
+                "cards",
+                key,
+                replace(card, inside=record.inside, role=key if record.inside else "", **place),
+            )
+        )
+    return Command(f"Dissolve {record.name}", (*changes, *removed(drive, "cards", [assembly])))
+
+
+def set_face(drive: Drive, assembly: str, face: Face, title: str = "") -> Command:
+    record = card_of(drive, assembly)
+    return Command(
+        title or f"Change the face of {record.name}",
+        (changed(drive, "cards", assembly, replace(record, face=face)),),
+    )
+
+
+def path_inside(drive: Drive, assembly: str, card: str) -> str:
+    """Raises `DriveProblem` when the card is not inside."""
+    path = next((p for p, key in members(drive, assembly).items() if key == card), None)
+    if path is None:
+        raise DriveProblem(f"{card} is not inside {card_of(drive, assembly).name}.")
+    return path
+
+
+def show_value(drive: Drive, assembly: str, end: End, shown: bool, name: str = "") -> Command:
+    """Put a value of a card inside on the face, under a name of its own if wished, or take it off.
+
+    Raises
+    ------
+    DriveProblem
+        when the card is not inside, or the name is taken.
+    """
+    face, path = face_of(drive, assembly), path_inside(drive, assembly, end.card)
+    rest = tuple(i for i in face.values if (i.path, i.item) != (path, end.port))
+    if not shown:
+        return set_face(drive, assembly, replace(face, values=rest))
+    taken = (*rest, *face.ports)
+    if any(i.name == name for i in taken):
+        raise DriveProblem(
+            f"The face of {drive.cards[assembly].name} shows {name} already. Choose a different name."
+        )
+    item = FaceItem(name or free_item(taken, end.port, path), path, end.port)
+    return set_face(drive, assembly, replace(face, values=(*rest, item)))
+
+
+def show_port(drive: Drive, assembly: str, end: End, shown: bool) -> Command:
+    """Put a port of a card inside on the face, or take it off with the wires that led to it from outside.
+
+    Raises
+    ------
+    DriveProblem
+        when the port is on no card inside.
+    """
+    face, path = face_of(drive, assembly), path_inside(drive, assembly, end.card)
+    if shown:
+        return set_face(drive, assembly, replace(face, ports=with_ports(drive, assembly, face.ports, [end])))
+    inner = set(members(drive, assembly).values())
+    outer = [w.key for w in drive.wires.values() if end in (w.a, w.b) and not {w.a.card, w.b.card} <= inner]
+    rest = tuple(i for i in face.ports if (i.path, i.item) != (path, end.port))
+    command = set_face(drive, assembly, replace(face, ports=rest))
+    return Command(command.title, (*removed(drive, "wires", outer), *command.changes))
+
+
+def let_follow(drive: Drive, assembly: str, follows: bool, after: str) -> Command:
+    """Let an assembly follow its design from now on, becoming like ``after`` at once, or let it stand alone."""
+    record = card_of(drive, assembly)
+    face = replace(face_of(drive, assembly), follows=follows)
+    title = f"Let {record.name} {'follow' if follows else 'stand alone'}"
+    command = set_face(drive, assembly, face, title)
+    if not follows:
+        return command
+    scratch = drive.copy()
+    command.apply(scratch)
+    return Command(title, (*command.changes, *made_alike(scratch, after, assembly)))
+
+
+def insert(drive: Drive, clipped: Clip, sheet: str = "", offset: int = 8) -> tuple[Command, list[str]]:
+    """Paste cards, on the sheet of an assembly or the drive's own. Assemblies that are not alike become designs of their own."""
+    command, new = paste_cards(drive, clipped, offset, sheet)
+    scratch = drive.copy()
+    command.apply(scratch)
+    changes = list(command.changes)
+    for key in (c.key for c in command.changes if c.table == "cards"):
+        record = scratch.cards[key]
+        if record.face is None or not record.face.follows:
+            continue
+        model = next(
+            (o for o in others_of(scratch, key) if o in drive.cards and scratch.cards[o].face.follows), None
+        )
+        if model is not None and made_alike(scratch, model, key):
+            face = replace(record.face, design=free_design(scratch, record.face.design))
+            changes += applied(scratch, [changed(scratch, "cards", key, replace(record, face=face))])
+    return Command(command.title, tuple(changes)), new
+
+
+# following -----------------------------------------------------------------------
+
+
+def completed(drive: Drive, command: Command) -> Command:
+    """The command with what must follow from it: faces kept true, and other assemblies of an edited design kept alike."""
+    if not any(c.face is not None for c in drive.cards.values()) and not any(
+        isinstance(c.after, Card) and c.after.face is not None for c in command.changes
+    ):
+        return command
+    scratch = drive.copy()
+    command.apply(scratch)
+    more: list[Change] = []
+    touched = touched_by(drive, scratch, command.changes)
+    done = set(touched)
+    for assembly in touched:
+        more += applied(scratch, true_face(scratch, assembly))
+    while touched:
+        source = touched.pop(0)
+        record = scratch.cards.get(source)
+        if record is None or record.face is None or not record.face.follows:
+            continue
+        for other in others_of(scratch, source):
+            face = scratch.cards[other].face
+            if (
+                other in done
+                or face is None
+                or not face.follows
+                or source in ancestors(scratch, other)
+                or other in ancestors(scratch, source)
+            ):
+                continue
+            done.add(other)
+            changes = made_alike(scratch, source, other)
+            Command("", tuple(changes)).apply(scratch)
+            more += changes
+            touched += [a for a in ancestors(scratch, other) if a not in done]
+            done.update(touched)
+    return Command(command.title, command.changes + tuple(more), command.gesture) if more else command
+
+
+def applied(drive: Drive, changes: list[Change]) -> list[Change]:
+    for change in changes:
+        put(drive, change.table, change.key, change.after, change.at)
+    return changes
+
+
+def touched_by(before: Drive, after: Drive, changes: Iterable[Change]) -> list[str]:
+    """Assemblies whose inside or face the changes edit, the innermost first."""
+    found: dict[str, None] = {}
+    for change in changes:
+        for drive, record in ((before, change.before), (after, change.after)):
+            if isinstance(record, Wire):
+                found.update(
+                    dict.fromkeys([*ancestors(drive, record.a.card), *ancestors(drive, record.b.card)])
+                )
+            elif isinstance(record, Card):
+                own = [change.key] if record.face is not None and change.before is not None else []
+                found.update(dict.fromkeys([*own, *ancestors(drive, change.key)]))
+    kept = [k for k in found if k in after.cards and after.cards[k].face is not None]
+    return sorted(kept, key=lambda k: -len(ancestors(after, k)))
+
+
+def true_face(drive: Drive, assembly: str) -> list[Change]:
+    """What a face must change: nothing on it that is gone, and a port for each wire that leads out."""
+    record = drive.cards[assembly]
+    face = face_of(drive, assembly)
+    inner = members(drive, assembly)
+    ids = set(inner.values())
+    values, ports = ([i for i in items if i.path in inner] for items in (face.values, face.ports))
+    leaving = [
+        e
+        for w in drive.wires.values()
+        for e in (w.a, w.b)
+        if e.card in ids and (w.a.card in ids) != (w.b.card in ids)
+    ]
+    after = replace(face, values=tuple(values), ports=with_ports(drive, assembly, tuple(ports), leaving))
+    return [changed(drive, "cards", assembly, replace(record, face=after))] if after != face else []
+
+
+def made_alike(drive: Drive, source: str, target: str) -> list[Change]:
+    """What makes the inside of ``target`` like that of ``source``, but for the values on the face and the wires outside."""
+    drive = drive.copy()
+    changes: list[Change] = []
+
+    def do(*more: Change) -> None:
+        changes.extend(applied(drive, list(more)))
+
+    model, twin = members(drive, source), members(drive, target)
+    gone = [key for path, key in twin.items() if path not in model]
+    do(*removed(drive, "wires", {w.key for key in gone for w in drive.wires_of(key)}))
+    do(*removed(drive, "taps", [name for name, end in drive.taps.items() if end.card in gone]))
+    do(*removed(drive, "cards", gone))
+    twin = {path: key for path, key in twin.items() if path in model}
+    face, shown = face_of(drive, source), values_shown(drive, source)
+    for path in sorted(model, key=lambda p: p.count("/")):
+        wanted = drive.cards[model[path]]
+        holder = twin[path.rpartition("/")[0]] if "/" in path else target
+        if path in twin:
+            old = drive.cards[twin[path]]
+            texts = kept_values(shown.get(path, set()), wanted.values, old.values)
+            card = replace(wanted, name=old.name, inside=holder, values=texts)
+        else:
+            name = drive.free_name(wanted.name)
+            twin[path] = drive.free_id(name)
+            card = replace(wanted, name=name, inside=holder)
+        if card != drive.cards.get(twin[path]):
+            do(changed(drive, "cards", twin[path], card))
+    record = drive.cards[target]
+    if record.face is not None and replace(face, follows=record.face.follows) != record.face:
+        do(changed(drive, "cards", target, replace(record, face=replace(face, follows=record.face.follows))))
+    model_wires = [
+        Wire(End(twin[a], w.a.port), End(twin[b], w.b.port)) for w, a, b in inner_wires(drive, model)
+    ]
+    twin_wires = {w.key for w, _, _ in inner_wires(drive, twin)}
+    do(*removed(drive, "wires", twin_wires - {w.key for w in model_wires}))
+    for wire in model_wires:
+        if wire.key not in drive.wires:
+            do(changed(drive, "wires", wire.key, wire))
+    return changes
+
+
+def values_shown(drive: Drive, assembly: str) -> dict[str, set[str]]:
+    """By path of a card inside, its values that stand on the face."""
+    paths = {key: path for path, key in members(drive, assembly).items()}
+    found: dict[str, set[str]] = {}
+    for item in face_of(drive, assembly).values:
+        end = resolved(drive, End(assembly, item.name))
+        if end.card in paths:
+            found.setdefault(paths[end.card], set()).add(end.port)
+    return found
+
+
+def kept_values(shown: set[str], wanted: Mapping[str, str], own: Mapping[str, str]) -> dict[str, str]:
+    """Texts of the design, but for what stands on the face: that is each assembly's own."""
+    texts = {name: text for name, text in wanted.items() if name not in shown}
+    return {**texts, **{name: own[name] for name in shown if name in own}}
+
+
+def inner_wires(drive: Drive, inner: Mapping[str, str]) -> list[tuple[Wire, str, str]]:
+    """Wires among the members, with the paths of both ends."""
+    paths = {key: path for path, key in inner.items()}
+    return [
+        (w, paths[w.a.card], paths[w.b.card])
+        for w in drive.wires.values()
+        if w.a.card in paths and w.b.card in paths
+    ]

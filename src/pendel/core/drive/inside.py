@@ -1,0 +1,72 @@
+"""Which card lies inside which assembly, and where a wire's end is seen from the sheet of one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from pendel.core.drive.document import Drive, End, Wire
+
+
+def ancestors(drive: Drive, card: str) -> list[str]:
+    """The assemblies that hold a card, from the innermost outwards."""
+    found: list[str] = []
+    while card in drive.cards and (card := drive.cards[card].inside) and card not in found:
+        found.append(card)
+    return found
+
+
+def members(drive: Drive, assembly: str) -> dict[str, str]:
+    """All cards inside, however deep: from their path of roles, such as ``leg/coil``, to their id."""
+    found: dict[str, str] = {}
+    for key, card in drive.cards.items():
+        line = ancestors(drive, key)
+        if assembly in line:
+            between = line[: line.index(assembly)]
+            found["/".join([*(drive.cards[k].role for k in reversed(between)), card.role])] = key
+    return found
+
+
+def with_members(drive: Drive, cards: Iterable[str]) -> list[str]:
+    """The cards and all that lies inside them."""
+    wanted = dict.fromkeys(cards)
+    return [
+        key for key in drive.cards if key in wanted or not wanted.keys().isdisjoint(ancestors(drive, key))
+    ]
+
+
+def shown_card(drive: Drive, card: str, inside: str) -> str:
+    """The card of a sheet that stands for ``card``: itself, or the assembly that holds it; empty when neither is there."""
+    line = [card, *ancestors(drive, card)]
+    return next((key for key in line if key in drive.cards and drive.cards[key].inside == inside), "")
+
+
+def resolved(drive: Drive, end: End) -> End:
+    """The end of a wire or a value behind a face: what an assembly shows under that name, else ``end`` itself."""
+    card = drive.cards.get(end.card)
+    if card is None or card.face is None:
+        return end
+    item = next((i for i in (*card.face.ports, *card.face.values) if i.name == end.port), None)
+    inner = members(drive, end.card).get(item.path) if item else None
+    return resolved(drive, End(inner, item.item)) if item and inner else end
+
+
+def shown_end(drive: Drive, end: End, inside: str) -> End | None:
+    """Where a wire's end is seen on the sheet of ``inside``: at its card or at the face that shows it."""
+    card = shown_card(drive, end.card, inside)
+    if not card or card == end.card:
+        return End(card, end.port) if card else None
+    face = drive.cards[card].face
+    ports = face.ports if face else ()
+    return next((End(card, p.name) for p in ports if resolved(drive, End(card, p.name)) == end), None)
+
+
+def wires_on(drive: Drive, inside: str) -> dict[str, Wire]:
+    """The wires to draw on a sheet, with their ends as seen there."""
+    if not inside and not any(c.inside for c in drive.cards.values()):
+        return dict(drive.wires)
+    found = {}
+    for key, wire in drive.wires.items():
+        a, b = shown_end(drive, wire.a, inside), shown_end(drive, wire.b, inside)
+        if a is not None and b is not None and a.card != b.card:
+            found[key] = Wire(a, b)
+    return found

@@ -1,0 +1,104 @@
+"""The user's own shelf: assemblies kept for other drives, each a drive file of its own."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from platformdirs import user_data_dir
+
+from pendel.core.drive import file
+from pendel.core.drive.assemblies import face_of, insert
+from pendel.core.drive.commands import Change, Clip, Command, clip
+from pendel.core.drive.document import Drive, Quantity, slug
+from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.quantities.expressions import names_in
+
+
+def folder() -> Path:
+    return Path(user_data_dir("pendel")) / "shelf"
+
+
+def put_on_shelf(drive: Drive, assembly: str) -> Path:
+    """Keep an assembly, with the quantities its values use; one of the same name is replaced.
+
+    Raises
+    ------
+    DriveProblem
+        when the card is no assembly.
+    FileProblem
+        when it cannot be written.
+    """
+    face_of(drive, assembly)
+    clipped = clip(drive, [assembly])
+    kept = Drive(drive.cards[assembly].name)
+    top = drive.cards[assembly]
+    assert top.face is not None
+    kept.cards = {
+        **clipped.cards,
+        assembly: replace(top, x=10, y=10, inside="", role="", face=replace(top.face, follows=True)),
+    }
+    kept.wires = {w.key: w for w in clipped.wires}
+    kept.quantities = quantities_used(drive, clipped)
+    path = folder() / f"{slug(top.name)}.pendel"
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as problem:
+        raise FileProblem(str(path.parent), f"the shelf cannot be made: {problem.strerror}.") from problem
+    file.save(kept, path)
+    return path
+
+
+def quantities_used(drive: Drive, clipped: Clip) -> dict[str, Quantity]:
+    """Quantities that the cards' texts name, and those that these name in turn."""
+    texts: list[str] = []
+    for card in clipped.cards.values():
+        lines = (line.partition("=")[2] for line in (*card.own.values, *card.own.states)) if card.own else ()
+        texts += [
+            *card.values.values(),
+            *card.starts.values(),
+            *(t for corner in card.profile for t in corner),
+            *lines,
+        ]
+    wanted: dict[str, Quantity] = {}
+    while texts:
+        for name in names_in(texts.pop()):
+            if name in drive.quantities and name not in wanted:
+                wanted[name] = drive.quantities[name]
+                texts.append(drive.quantities[name].text)
+    return {name: q for name, q in drive.quantities.items() if name in wanted}
+
+
+def on_shelf() -> list[tuple[str, Path]]:
+    """Names and files of what is kept, by name; what cannot be read is left out."""
+    found = []
+    for path in folder().glob("*.pendel") if folder().is_dir() else ():
+        try:
+            found.append((file.load(path).title, path))
+        except FileProblem:
+            continue
+    return sorted(found)
+
+
+def take_from_shelf(
+    drive: Drive, path: Path, sheet: str = "", place: tuple[int, int] = (10, 10)
+) -> tuple[Command, str, list[str]]:
+    """A command that adds the assembly, its new id, and the names of quantities that keep this drive's own value.
+
+    Raises
+    ------
+    FileProblem, DriveProblem
+    """
+    kept = file.load(path)
+    top = next((key for key, card in kept.cards.items() if card.face is not None and not card.inside), None)
+    if top is None:
+        raise DriveProblem(f"{path.name} holds no assembly. Save one to the shelf again.")
+    kept.cards[top] = replace(kept.cards[top], x=place[0], y=place[1])
+    command, new = insert(drive, clip(kept, [top]), sheet, 0)
+    missing = {n: q for n, q in kept.quantities.items() if n not in drive.quantities}
+    at = len(drive.quantities)
+    added = tuple(Change("quantities", n, None, q, at + k) for k, (n, q) in enumerate(missing.items()))
+    differing = [
+        n for n, q in kept.quantities.items() if n in drive.quantities and drive.quantities[n].text != q.text
+    ]
+    return Command(f"Add {kept.title}", (*added, *command.changes)), new[0], differing

@@ -1,0 +1,158 @@
+"""Assemblies: folding changes nothing of what computes, one design is edited in one place, and nothing is lost."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+import pendel
+from pendel.core.catalogue.assembly import kind_in
+from pendel.core.drive import assemblies, commands, file, shelf
+from pendel.core.drive.document import End
+from pendel.core.drive.inside import members, resolved, shown_end, wires_on
+from pendel.core.errors import DriveProblem, FileProblem
+
+
+def two_filters() -> pendel.Drive:
+    """A source with two LC filters in a row, each of a coil and a bank, and a load."""
+    d = pendel.Drive("Filters")
+    d.set("until", "20 ms")
+    d.set("R_coil", "20 mohm")
+    d.add("dc_source", "Supply", U_0="48", R_i="10")
+    d.add("inductor", "Coil", L="0.2", R_s="R_coil")
+    d.add("capacitor", "Bank", C="100")
+    d.add("pair_opener", "Ends")
+    d.add("resistor", "Load", R="8")
+    for a, b in (("supply.dc", "ends.pair"), ("ends.plus", "coil.a"), ("coil.b", "bank.a"), ("bank.b", "ends.minus"), ("load.a", "coil.b"), ("load.b", "ends.minus")):  # fmt: skip
+        d.connect(a, b)
+    return d
+
+
+def test_folding_changes_no_trace_and_undo_takes_it_all_back():
+    d = two_filters()
+    plain, text = d.run(), file.to_text(d.document)
+    filter_ = d.group(["coil", "bank"], "Filter", face={"L": "coil.L"})
+    folded = d.run()
+    for key in plain.keys():
+        np.testing.assert_array_equal(plain[key].y, folded[key].y)
+    kind = kind_in(d.document, filter_)
+    assert [v.name for v in kind.values] == ["L"] and kind.values[0].unit == "mH"
+    assert {resolved(d.document, End(filter_, p.name)) for p in kind.ports} == {
+        End("coil", "a"),
+        End("coil", "b"),
+        End("bank", "b"),
+    }
+    shown = wires_on(d.document, "").values()
+    assert len(shown) == 5 and all(
+        e.card in ("supply", "ends", "load", filter_) for w in shown for e in (w.a, w.b)
+    )
+    assert [str(w.a) for w in wires_on(d.document, filter_).values()] == ["coil.b"]
+    again = file.from_text(file.to_text(d.document))
+    assert again.cards == d.document.cards and again.wires == d.document.wires
+    command = assemblies.dissolve(d.document, filter_)
+    command.apply(d.document)
+    assert wires_on(d.document, "") == d.document.wires and not any(
+        c.inside for c in d.document.cards.values()
+    )
+    command.revert(d.document)
+    assert d.document.cards == again.cards
+    assert file.to_text(two_filters().document) == text
+
+
+def copied(d: pendel.Drive, assembly: str) -> str:
+    command, new = commands.copy_cards(d.document, [assembly])
+    d._do(command)
+    return new[0]
+
+
+def test_a_twin_follows_every_edit_but_its_face():
+    d = two_filters()
+    first = d.group(["coil", "bank"], "Filter", face={"L": "coil.L"})
+    second = copied(d, first)
+    twin = members(d.document, second)
+    d.set(f"{second}.L", "0.5 mH")
+    d.set("bank.C", "330")
+    assert d.document.cards[twin["bank"]].values["C"] == "330"
+    assert (
+        d.document.cards[twin["coil"]].values["L"] == "0.5 mH"
+        and d.document.cards["coil"].values["L"] == "0.2"
+    )
+    before = file.to_text(d.document)
+    card = commands.add_card(d.document, "resistor", "Damper", inside=first, role="damper")
+    whole = assemblies.completed(d.document, card)
+    whole.apply(d.document)
+    assert set(members(d.document, second)) == {"coil", "bank", "damper"}
+    d.connect("damper.a", "bank.a")
+    other = members(d.document, second)["damper"]
+    assert f"{other}.a -> {twin['bank']}.a" in d.document.wires
+    d._do(commands.remove_wires(d.document, ["damper.a -> bank.a"]))
+    assert f"{other}.a -> {twin['bank']}.a" not in d.document.wires
+    whole.revert(d.document)
+    assert file.to_text(d.document) == before
+    d._do(assemblies.let_follow(d.document, second, False, first))
+    d.set("bank.C", "47")
+    assert d.document.cards[twin["bank"]].values["C"] == "330"
+    d._do(assemblies.let_follow(d.document, second, True, first))
+    assert (
+        d.document.cards[twin["bank"]].values["C"] == "47"
+        and d.document.cards[twin["coil"]].values["L"] == "0.5 mH"
+    )
+    d._do(commands.remove_cards(d.document, [second]))
+    assert not any(k in d.document.cards for k in (second, *twin.values()))
+
+
+def test_assemblies_within_assemblies():
+    d = two_filters()
+    inner = d.group(["coil", "bank"], "Filter", face={"L": "coil.L"})
+    outer = d.group([inner, "ends"], "Front end", face={"L_f": f"{inner}.L"})
+    assert resolved(d.document, End(outer, "L_f")) == End("coil", "L")
+    assert shown_end(d.document, End("coil", "b"), "").card == outer
+    twin = copied(d, outer)
+    deep = members(d.document, twin)
+    d.set(f"{twin}.L_f", "0.9 mH")
+    d.set("bank.C", "22")
+    assert d.document.cards[deep[f"{inner}/bank"]].values["C"] == "22"
+    assert d.document.cards[deep[f"{inner}/coil"]].values["L"] == "0.9 mH"
+    d._do(commands.rename_card(d.document, outer, "Entry"))
+    assert d.document.cards[inner].inside == "entry" and d.run().at("load.voltage", [0.02])[
+        0
+    ] == pytest.approx(48 * 8 / 8.03, rel=2e-3)
+
+
+def test_the_shelf_brings_quantities_along_and_keeps_designs_apart(tmp_path, monkeypatch):
+    monkeypatch.setattr(shelf, "folder", lambda: tmp_path / "shelf")
+    d = two_filters()
+    filter_ = d.group(["coil", "bank"], "Filter", face={"L": "coil.L"})
+    path = shelf.put_on_shelf(d.document, filter_)
+    other = pendel.Drive("Elsewhere")
+    command, new, differing = shelf.take_from_shelf(other.document, path)
+    other._do(command)
+    assert other.document.quantities["R_coil"].text == "20 mohm" and not differing
+    assert set(members(other.document, new)) == {"coil", "bank"}
+    other.set("R_coil", "1 ohm")
+    other.set("bank.C", "1")
+    command, second, differing = shelf.take_from_shelf(other.document, path)
+    other._do(command)
+    assert differing == ["R_coil"]
+    assert other.document.cards[second].face.design != other.document.cards[new].face.design
+    assert other.document.cards["bank"].values["C"] == "1"
+    assert [name for name, _ in shelf.on_shelf()] == ["Filter"]
+
+
+def test_what_cannot_be_is_refused_with_a_sentence():
+    d = two_filters()
+    filter_ = d.group(["coil", "bank"], "Filter")
+    with pytest.raises(DriveProblem, match="different sheets"):
+        assemblies.group(d.document, ["coil", "load"], "Mixed")
+    with pytest.raises(DriveProblem, match="no assembly"):
+        assemblies.dissolve(d.document, "load")
+    with pytest.raises(DriveProblem, match="not inside Filter"):
+        assemblies.show_value(d.document, filter_, End("load", "R"), True)
+    text = file.to_text(d.document)
+    for bad, sentence in (
+        (text.replace('"inside": "filter"', '"inside": "load"'), "no assembly"),
+        (text.replace('"role": "bank"', '"role": "coil"'), "both have the role"),
+        (text.replace('"design": "Filter"', '"design": "Filter"\n      },\n      "inside": "filter",\n      "role": "x",\n      "face": {"design": "x"', 1), "inside itself"),
+    ):  # fmt: skip
+        with pytest.raises(FileProblem, match=sentence):
+            file.from_text(bad)
