@@ -124,7 +124,12 @@ def analogue_controller() -> pendel.Drive:
     wired(d, ("error.out", "error_voltage.set"), ("reference.out", "sampled_pi.setpoint"), ("error.out", "sampled_pi.actual"), ("error_voltage.b", "earth.line"), ("error_voltage.a", "input_resistor.a"),
           ("input_resistor.b", "amplifier.minus"), ("input_resistor.b", "feedback_resistor.a"), ("feedback_resistor.b", "feedback_capacitor.a"), ("feedback_capacitor.b", "amplifier.out"),
           ("amplifier.plus", "earth.line"), ("amplifier.out", "following_stage.a"), ("following_stage.b", "earth.line"))  # fmt: skip
-    placed(d, error_voltage=(5, 10), input_resistor=(43, 10), feedback_resistor=(81, 10), feedback_capacitor=(119, 10), earth=(5, 43), amplifier=(81, 43), following_stage=(119, 43), sampled_pi=(43, 88), error=(81, 88), reference=(81, 110))  # fmt: skip
+    d.group(["input_resistor", "feedback_resistor", "feedback_capacitor", "amplifier"], "Analogue PI",
+            face={"R_in": "input_resistor.R", "R_fb": "feedback_resistor.R", "C_fb": "feedback_capacitor.C", "f_1": "amplifier.f_1"})  # fmt: skip
+    placed(d, error_voltage=(5, 10), earth=(5, 48), analogue_pi=(48, 10), following_stage=(91, 10), sampled_pi=(43, 94), error=(81, 94), reference=(81, 116))  # fmt: skip
+    placed(
+        d, input_resistor=(8, 12), feedback_resistor=(48, 12), feedback_capacitor=(88, 12), amplifier=(88, 48)
+    )
     return d
 
 
@@ -132,4 +137,6 @@ EXAMPLES = {"wayside_supply": wayside_supply, "haul_inverter": inverter_bench, "
 
 if __name__ == "__main__":
     for name, build in EXAMPLES.items():
-        build().save(FOLDER / f"{name}.pendel")
+        path = FOLDER / f"{name}.pendel"
+        path.unlink(missing_ok=True)  # so that no previous version is kept beside it
+        build().save(path)

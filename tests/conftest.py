@@ -7,6 +7,7 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 _home = tempfile.mkdtemp(prefix="pendel-test-")
 os.environ["XDG_STATE_HOME"] = str(Path(_home) / "state")
+os.environ["XDG_DATA_HOME"] = str(Path(_home) / "data")
 os.environ.setdefault("XDG_CACHE_HOME", str(Path(_home) / "cache"))
 
 import pytest  # noqa: E402

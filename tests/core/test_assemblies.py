@@ -78,7 +78,7 @@ def test_a_twin_follows_every_edit_but_its_face():
         and d.document.cards["coil"].values["L"] == "0.2"
     )
     before = file.to_text(d.document)
-    card = commands.add_card(d.document, "resistor", "Damper", inside=first, role="damper")
+    card = commands.add_card(d.document, "resistor", "Damper", inside=first)
     whole = assemblies.completed(d.document, card)
     whole.apply(d.document)
     assert set(members(d.document, second)) == {"coil", "bank", "damper"}

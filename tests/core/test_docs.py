@@ -12,7 +12,7 @@ EXAMPLES = re.findall(r"```python\n(.*?)```", (DOCS / "python.md").read_text("ut
 @pytest.mark.parametrize("number", range(len(EXAMPLES)))
 def test_examples_of_the_python_page_run(number, tmp_path, monkeypatch, example_path, capsys):
     monkeypatch.chdir(tmp_path)
-    exec(EXAMPLES[number].replace("src/pendel/examples/car_door_drive.pendel", str(example_path)), {})
+    exec(EXAMPLES[number].replace("src/pendel/examples", str(example_path.parent)), {})
     assert capsys.readouterr().out
 
 

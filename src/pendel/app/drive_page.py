@@ -2,25 +2,34 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPoint
+from pathlib import Path
+
+from PyQt6.QtCore import QPoint, pyqtSignal
 from PyQt6.QtGui import QCursor
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
+from pendel.app.assembly_bar import AssemblyBar
 from pendel.app.circuit_view import CircuitView
 from pendel.app.inspector import Inspector
 from pendel.app.search_line import Match, SearchLine
 from pendel.app.session import Session
 from pendel.app.sheet.view import SIGNALS, SheetView
 from pendel.app.spine import Spine
+from pendel.app.widgets import column
 from pendel.core.catalogue import own
+from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists
-from pendel.core.drive import commands
+from pendel.core.drive import assemblies, commands, shelf
 from pendel.core.drive.document import End
+from pendel.core.drive.inside import resolved
+from pendel.core.errors import DriveProblem, PendelError
 
 
 class DrivePage(QWidget):
+    said = pyqtSignal(str)
+
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
         self.session = session
@@ -37,7 +46,12 @@ class DrivePage(QWidget):
         self.circuit.closed.connect(self.close_circuit)
         self.sheet.open_wanted.connect(self.open_circuit)
         session.opened.connect(self.close_circuit)
-        body.addWidget(self.middle, 1)
+        session.sheet_changed.connect(self.close_circuit)
+        stage = QWidget()
+        inner = column(stage, (0, 0, 0, 0), 0)
+        inner.addWidget(AssemblyBar(session))
+        inner.addWidget(self.middle, 1)
+        body.addWidget(stage, 1)
         body.addWidget(self.inspector)
         self.search = SearchLine(self.sheet)
         self.search.chosen.connect(self._add)
@@ -47,12 +61,15 @@ class DrivePage(QWidget):
         self.drop_at: QPoint | None = None
 
     def can_open(self, card: str) -> bool:
+        """Whether there is something to see inside a card: an assembly's cards, or a converter's circuit."""
         kind = self.sheet.kinds().get(card)
-        return isinstance(kind, Part) and kind.drawing is not None
+        return isinstance(kind, Assembly) or isinstance(kind, Part) and kind.drawing is not None
 
     def open_circuit(self, card: str) -> None:
-        """Open a converter into its circuit."""
-        if self.can_open(card):
+        """Open an assembly into its sheet, or a converter into its circuit."""
+        if isinstance(self.sheet.kinds().get(card), Assembly):
+            self.session.enter(card)
+        elif self.can_open(card):
             self.middle.setCurrentWidget(self.circuit)
             self.circuit.open(card)
 
@@ -90,12 +107,13 @@ class DrivePage(QWidget):
         """The port of the selected card (or wire) to which a new card would be joined."""
         drive = self.session.drive
         if self.session.selected_wire in drive.wires:
-            return drive.wires[self.session.selected_wire].a
+            shown = self.sheet.shown_wires.get(self.session.selected_wire)
+            return shown.a if shown else None
         if len(self.session.selection) != 1:
             return None
         card = self.session.selection[0]
-        joined = {str(e) for w in drive.wires.values() for e in (w.a, w.b)}
-        kind = kind_of(drive.cards[card])
+        joined = {str(e) for w in self.sheet.shown_wires.values() for e in (w.a, w.b)}
+        kind = kind_in(drive, card)
         ports = [p for p in kind.ports if p.link is not Link.SIGNAL_IN or kind.deck is not Deck.POWER]
         free = [p for p in ports if f"{card}.{p.name}" not in joined]
         chosen = next(iter(sorted(free, key=lambda p: p.side != "right")), None) or next(
@@ -111,7 +129,12 @@ class DrivePage(QWidget):
             item = self.sheet.cards[session.selection[0]]
             at = item.pos() + type(item.pos())(item.size[0] + 36, 0)
         x, y = self.sheet.place_for(match.kind, at)
-        fields = {"own": own.EXAMPLE} if match.kind.id == "own" else {}
+        if match.shelved is not None:
+            self.take_from_shelf(match.shelved, (x, y))
+            return
+        fields: dict = {"inside": session.inside}
+        if match.kind.id == "own":
+            fields["own"] = own.EXAMPLE
         if match.kind.has_profile:
             fields["profile"] = (("0 s", "0"), ("0.5 s", "0"), ("0.5 s", "1"))
         command = commands.add_card(drive, match.kind.id, match.kind.title.split(",")[0], x, y, **fields)
@@ -146,5 +169,62 @@ class DrivePage(QWidget):
 
     def _still_open(self, end: End) -> bool:
         link = self._link_of(end)
-        fed = {str(w.b) for w in self.session.drive.wires.values()}
-        return link is not None and not (link is Link.SIGNAL_IN and str(end) in fed)
+        fed = {w.b for w in self.session.drive.wires.values()}
+        return link is not None and not (link is Link.SIGNAL_IN and resolved(self.session.drive, end) in fed)
+
+    # assemblies ------------------------------------------------------------------
+
+    def group(self) -> None:
+        """Fold the selected cards, and name the new card at once."""
+        drive, chosen = self.session.drive, self.session.selection
+        try:
+            command = assemblies.group(drive, chosen, "Assembly", open_ports(drive, chosen))
+        except DriveProblem as problem:
+            self.said.emit(str(problem))
+            return
+        self.session.do(command)
+        self.session.select([command.changes[0].key])
+        self.inspector.name_field.setFocus()
+        self.inspector.name_field.selectAll()
+
+    def dissolve(self) -> None:
+        assembly = self.chosen_assembly()
+        if assembly:
+            inner = [k for k, c in self.session.drive.cards.items() if c.inside == assembly]
+            self.session.do(assemblies.dissolve(self.session.drive, assembly))
+            self.session.select(inner)
+
+    def chosen_assembly(self) -> str:
+        """The selected assembly, else the open one."""
+        chosen = self.session.selection
+        card = chosen[0] if len(chosen) == 1 else self.session.inside if not chosen else ""
+        return card if card and self.session.drive.cards[card].face is not None else ""
+
+    def shelve(self) -> None:
+        assembly = self.chosen_assembly()
+        if not assembly:
+            return
+        try:
+            shelf.put_on_shelf(self.session.drive, assembly)
+        except PendelError as problem:
+            self.said.emit(str(problem))
+            return
+        name = self.session.drive.cards[assembly].name
+        self.said.emit(f"{name} is on your shelf now. In any drive, press A and type its name.")
+
+    def take_from_shelf(self, path: Path, place: tuple[int, int]) -> None:
+        try:
+            command, new, differing = shelf.take_from_shelf(
+                self.session.drive, path, self.session.inside, place
+            )
+        except PendelError as problem:
+            self.said.emit(str(problem))
+            return
+        self.session.do(command)
+        self.session.select([new])
+        self.sheet.setFocus()
+        if differing:
+            names = ", ".join(differing)
+            self.said.emit(
+                f"This drive keeps its own value of {names}, which differs from that on the shelf."
+            )

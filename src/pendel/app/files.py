@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox, QWidget
 from pendel.app.session import DEMO, Session, autosave_path
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive
+from pendel.core.drive.shelf import on_shelf
 from pendel.core.errors import FileProblem
 
 MOST_RECENT = 8
@@ -139,6 +140,22 @@ class DriveFiles(QObject):
             menu.addAction(
                 f"{title[:1].upper()}{title[1:]}", lambda p=path: self.may_leave() and self.open_path(p)
             )
+
+    def fill_shelf(self, menu: QMenu) -> None:
+        """What is on the user's own shelf; choosing one takes it off."""
+        menu.clear()
+        for name, path in on_shelf():
+            menu.addAction(name, lambda n=name, p=path: self.take_off_shelf(n, p))
+        if menu.isEmpty():
+            menu.addAction("Nothing yet").setEnabled(False)
+
+    def take_off_shelf(self, name: str, path: Path) -> None:
+        try:
+            path.replace(path.with_suffix(".bak"))
+        except OSError as problem:
+            self.said.emit(f"{name} cannot be taken off the shelf: {problem.strerror}.")
+            return
+        self.said.emit(f"{name} is off your shelf. Its file stays as {path.with_suffix('.bak')}.")
 
     def fill_recent(self, menu: QMenu) -> None:
         menu.clear()

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from pendel.app import shown
+from pendel.app.face_editor import FaceEditor
 from pendel.app.look import colour, trace_colour
 from pendel.app.own_editor import OwnEditor
 from pendel.app.profile_editor import ProfileEditor
@@ -27,10 +28,13 @@ from pendel.app.widgets import (
     scrolled,
     wrapped,
 )
+from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Kind, Part, Value
-from pendel.core.catalogue.index import alternatives, kind_of
+from pendel.core.catalogue.index import alternatives
 from pendel.core.drive import commands
+from pendel.core.drive.document import Card, End
 from pendel.core.drive.findings import Finding
+from pendel.core.drive.inside import resolved, with_members
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import is_literal
 from pendel.core.quantities.units import figure, number_text
@@ -60,6 +64,7 @@ class Inspector(QWidget):
         session.examined_changed.connect(self._late.start)
         session.opened.connect(self.rebuild)
         session.selection_changed.connect(self.rebuild)
+        session.sheet_changed.connect(self._sheet_changed)
         self._for_runs = Lazily(self, self._late)
         session.runs_changed.connect(self._for_runs)
 
@@ -67,10 +72,16 @@ class Inspector(QWidget):
         super().showEvent(event)
         self._for_runs.shown()
 
+    def _sheet_changed(self) -> None:
+        self.shape = ()  # from its first tab
+        self.rebuild()
+
     # what is shown -----------------------------------------------------------
 
     def _wanted(self) -> str:
-        return self.session.selection[0] if len(self.session.selection) == 1 else ""
+        """The selected card; on the sheet of an assembly, with nothing selected, the assembly itself."""
+        chosen = self.session.selection
+        return chosen[0] if len(chosen) == 1 else "" if chosen else self.session.inside
 
     def _shape(self) -> tuple:
         """What decides the rows; while it stays, texts change in place and the focus is kept."""
@@ -86,7 +97,7 @@ class Inspector(QWidget):
 
     def _kind(self) -> Kind | None:
         try:
-            return kind_of(self.session.drive.cards[self._wanted()])
+            return kind_in(self.session.drive, self._wanted())
         except (DriveProblem, KeyError):
             return None
 
@@ -108,6 +119,7 @@ class Inspector(QWidget):
         self.fields, self.notes = {}, {}
         self.profile_editor: ProfileEditor | None = None
         self.own_editor: OwnEditor | None = None
+        self.face_editor: FaceEditor | None = None
         self.follow_box: QVBoxLayout | None = None
         self.card = self._wanted() if self._kind() is not None else ""
         if self.card:
@@ -192,6 +204,8 @@ class Inspector(QWidget):
     def _tabs(self) -> list[str]:
         kind, card = self._kind(), self.session.drive.cards[self.card]
         assert kind is not None
+        if card.face is not None:
+            return ["Face", "Values"] if self.session.inside == self.card else ["Values", "Face"]
         tabs = ["Equations"] if card.kind == "own" else []
         if kind.values or card.kind != "own":
             tabs.append("Values")
@@ -230,6 +244,7 @@ class Inspector(QWidget):
             "Start": self._build_starts,
             "Profile": self._build_profile,
             "Equations": self._build_own,
+            "Face": self._build_face,
         }[self.tab](kind)
         self.finding_box = QVBoxLayout()
         self.body.addLayout(self.finding_box)
@@ -275,6 +290,8 @@ class Inspector(QWidget):
             self.body.addLayout(row(label(choice.label, "muted"), 1, box))
         for value in self._values_that_count(kind):
             self._value_row(value)
+        if card.face is not None and not kind.values:
+            self.body.addWidget(wrapped("Its face shows no value yet. Choose some under Face.", "muted"))
         if kind.follows:
             self.body.addSpacing(4)
             self.body.addWidget(rule())
@@ -293,7 +310,7 @@ class Inspector(QWidget):
 
     def _value_row(self, value: Value) -> None:
         card = self.session.drive.cards[self.card]
-        field = Field(card.values.get(value.name, value.default), f"{value.label} {value.name}")
+        field = Field(self._text(card, value), f"{value.label} {value.name}")
         if value.optional:
             field.setPlaceholderText("–")
         field.committed.connect(
@@ -308,6 +325,17 @@ class Inspector(QWidget):
         note.hide()
         self.notes[value.name] = note
         self.body.addWidget(note)
+
+    def _behind(self, name: str) -> tuple[str, str]:
+        """Card and value that a row stands for: for one on a face, those inside."""
+        end = resolved(self.session.drive, End(self.card, name))
+        return end.card, end.port
+
+    def _text(self, card: Card, value: Value) -> str:
+        key, name = self._behind(value.name)
+        return (self.session.drive.cards[key] if card.face is not None else card).values.get(
+            name, value.default
+        )
 
     def _line(self, text: str, symbol: str, field: Field, unit_text: str) -> QHBoxLayout:
         name = Elided(text)
@@ -357,6 +385,10 @@ class Inspector(QWidget):
         self.profile_editor = ProfileEditor(self.session, self.card, *kind.has_profile)
         self.body.addWidget(self.profile_editor)
 
+    def _build_face(self, kind: Kind) -> None:
+        self.face_editor = FaceEditor(self.session, self.card)
+        self.body.addWidget(self.face_editor)
+
     def _build_own(self, kind: Kind) -> None:
         self.own_editor = OwnEditor(self.session, self.card)
         self.body.addWidget(self.own_editor)
@@ -375,22 +407,25 @@ class Inspector(QWidget):
             else:
                 value = kind.value(name)
                 if value is not None:
-                    field.show_text(card.values.get(name, value.default))
-                    self._show_evaluated(value, card.values.get(name, value.default))
-            self._mark(name, session.examined.finding_at(self.card, name))
+                    field.show_text(self._text(card, value))
+                    self._show_evaluated(value, self._text(card, value))
+            self._mark(name, session.examined.finding_at(*self._behind(name)))
         if self.follow_box is not None:
             self._show_follows(kind)
         if self.profile_editor is not None:
             self.profile_editor.refresh()
         if self.own_editor is not None:
             self.own_editor.refresh()
+        if self.face_editor is not None:
+            self.face_editor.refresh()
         self._show_findings()
         self._show_signals(kind)
 
     def _show_evaluated(self, value: Value, text: str) -> None:
         """Below an expression, what it comes to."""
         note = self.notes[value.name]
-        number = self.session.examined.values.get(self.card, {}).get(value.name, math.nan)
+        card, name = self._behind(value.name)
+        number = self.session.examined.values.get(card, {}).get(name, math.nan)
         plain = is_literal(text) or not text.strip()
         note.setObjectName("muted")
         note.setVisible(not plain and not math.isnan(number))
@@ -427,7 +462,8 @@ class Inspector(QWidget):
 
     def _show_findings(self) -> None:
         clear(self.finding_box)
-        for finding in (f for f in self.session.findings if f.card == self.card):
+        held = with_members(self.session.drive, [self.card])
+        for finding in (f for f in self.session.findings if f.card in held):
             self.finding_box.addWidget(FindingCard(finding, self.session))
 
     def _show_signals(self, kind: Kind) -> None:
@@ -435,14 +471,16 @@ class Inspector(QWidget):
         run = self.session.last_run
         if run is None:
             return
-        keys = [k for k in run.keys if k.startswith(f"{self.card}.")][:5]
+        held = with_members(self.session.drive, [self.card])
+        keys = [k for k in run.keys if k.partition(".")[0] in held][:5]
         if not keys:
             return
         self.signal_box.addSpacing(6)
         self.signal_box.addWidget(rule())
         self.signal_box.addWidget(label(f"Signals of {run.name}", "heading"))
         for n, key in enumerate(keys):
-            name = Elided(run.trace(key).label)
+            inner = self.session.drive.cards[key.partition(".")[0]].name if len(held) > 1 else ""
+            name = Elided(f"{inner} {run.trace(key).label}".strip())
             value = label(shown.figure_of(run, key, self.session.cursor_time))
             value.setMinimumWidth(78)
             value.setAlignment(Qt.AlignmentFlag.AlignRight)

@@ -153,8 +153,8 @@ def style_sheet(t: Tokens) -> str:
     QListWidget, QTreeWidget, QTableWidget {{ background: transparent; border: none; outline: none; alternate-background-color: {t.side}; }}
     QListWidget:focus, QTreeWidget:focus, QTableWidget:focus {{ border: 1px solid {t.petrol}; }}
     QListWidget::item:selected, QTreeWidget::item:selected, QTableWidget::item:selected {{ background: {t.petrol_tint}; color: {t.ink}; }}
-    QListWidget::indicator {{ width: 11px; height: 11px; border: 1px solid {t.muted}; border-radius: 2px; background: {t.card}; }}
-    QListWidget::indicator:checked {{ background: {t.petrol}; border-color: {t.petrol}; }}
+    QListWidget::indicator, QTreeWidget::indicator {{ width: 11px; height: 11px; border: 1px solid {t.muted}; border-radius: 2px; background: {t.card}; }}
+    QListWidget::indicator:checked, QTreeWidget::indicator:checked {{ background: {t.petrol}; border-color: {t.petrol}; }}
     QHeaderView::section {{ background: transparent; border: none; border-bottom: 1px solid {t.hairline}; padding: 4px; color: {t.muted}; }}
     QTableWidget {{ gridline-color: {t.hairline}; }}
     QToolTip {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.hairline}; padding: 4px; }}

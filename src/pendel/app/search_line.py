@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QObject, QPoint, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
@@ -11,8 +13,9 @@ from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QWi
 from pendel.app.look import colour
 from pendel.app.widgets import column, label
 from pendel.core.catalogue.declare import Kind, Link, Part
-from pendel.core.catalogue.index import kinds
+from pendel.core.catalogue.index import ASSEMBLY, kinds
 from pendel.core.check import fits
+from pendel.core.drive.shelf import on_shelf
 
 TASKS = {
     "supply": "a supply", "converter": "a converter for a machine", "machine": "a machine from its data sheet", "mechanics": "mechanics between machine and load",
@@ -27,6 +30,8 @@ class Match:
     score: float
     port: str
     """Port that fits what is to be connected, if any."""
+    shelved: Path | None = None
+    """File of an assembly from the user's own shelf."""
 
 
 def matches(text: str, link: Link | None) -> list[Match]:
@@ -54,6 +59,16 @@ def matches(text: str, link: Link | None) -> list[Match]:
     return sorted(found, key=lambda m: -m.score)
 
 
+def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:
+    """Assemblies on the shelf whose names fit the words typed."""
+    words = text.lower().split()
+    return [
+        Match(replace(ASSEMBLY, title=name, sentence="From your shelf."), 0.0, "", path)
+        for name, path in shelf
+        if all(w in f"{name} shelf assembly".lower() for w in words)
+    ]
+
+
 class SearchLine(QFrame):
     """Opens at the pointer; Escape closes it."""
 
@@ -66,6 +81,7 @@ class SearchLine(QFrame):
             f"QFrame#search {{ background: {colour('card').name()}; border: 1px solid {colour('petrol').name()}; border-radius: 4px; }}"
         )
         self.link: Link | None = None
+        self.shelf: list[tuple[str, Path]] = []
         body = column(self, (8, 8, 8, 8), 4)
         self.line = QLineEdit()
         self.line.setPlaceholderText("Add a part or block: type what you need")
@@ -91,6 +107,7 @@ class SearchLine(QFrame):
             max(4, min(at.x(), parent.width() - self.width() - 4)),
             max(4, min(at.y(), parent.height() - self.height() - 4)),
         )
+        self.shelf = on_shelf()
         self.line.clear()
         self.refresh()
         self.show()
@@ -99,7 +116,9 @@ class SearchLine(QFrame):
 
     def refresh(self) -> None:
         self.list.clear()
-        for match in matches(self.line.text(), self.link):
+        found, text = matches(self.line.text(), self.link), self.line.text()
+        mine = shelf_matches(text, self.shelf)
+        for match in [*mine, *found] if text else [*found, *mine]:
             needs = ", ".join(v.label.lower() for v in match.kind.values[:3] if v.name != "every")
             item = QListWidgetItem(
                 f"{match.kind.title}{'   fits here' if match.port and self.link else ''}\n{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"

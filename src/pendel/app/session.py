@@ -13,13 +13,16 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 from PyQt6.QtWidgets import QWidget
 
+from pendel.core.catalogue.assembly import kind_in
+from pendel.core.catalogue.declare import Kind
 from pendel.core.check import Examined, examine
 from pendel.core.drive import commands, file
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding, attention
-from pendel.core.errors import FileProblem, PendelError
+from pendel.core.drive.inside import sheet_of, wires_on
+from pendel.core.errors import DriveProblem, FileProblem, PendelError
 from pendel.core.runs import kept
 from pendel.core.runs.kept import KeptRun
 
@@ -62,6 +65,7 @@ class Session(QObject):
     examined_changed = pyqtSignal()
     opened = pyqtSignal()
     selection_changed = pyqtSignal()
+    sheet_changed = pyqtSignal()
     runs_changed = pyqtSignal()
     file_changed = pyqtSignal()
     studied = pyqtSignal()
@@ -82,6 +86,8 @@ class Session(QObject):
         self.path: Path | None = None
         self.selection: list[str] = []
         self.selected_wire = ""
+        self.inside = ""
+        """The assembly whose sheet is open; empty for the drive's own."""
         self.runs: list[KeptRun] = []
         self.deep_findings: list[Finding] = []
         self.run_findings: list[Finding] = []
@@ -105,7 +111,7 @@ class Session(QObject):
         """Make ``drive`` the open one, with its kept runs."""
         self._adopt(drive)
         self.path = path
-        self.selection, self.selected_wire = [], ""
+        self.selection, self.selected_wire, self.inside = [], "", ""
         self.undo.clear()
         self.deep_findings = []
         self._ran = None
@@ -126,6 +132,8 @@ class Session(QObject):
         gone = [c for c in self.selection if c not in self.drive.cards]
         if gone:
             self.selection = [c for c in self.selection if c in self.drive.cards]
+        if self.inside and getattr(self.drive.cards.get(self.inside), "face", None) is None:
+            self.enter("")
         self.examined = examine(self.drive)
         self.remarks = []
         self.changed.emit(touched)
@@ -136,7 +144,29 @@ class Session(QObject):
         if gone:
             self.selection_changed.emit()
 
+    def enter(self, assembly: str) -> None:
+        """Open the sheet of an assembly, or the drive's own."""
+        if assembly != self.inside:
+            self.inside = assembly
+            self.selection, self.selected_wire = [], ""
+            self.sheet_changed.emit()
+            self.selection_changed.emit()
+
+    def kinds(self) -> dict[str, Kind]:
+        """Kinds of the cards on the open sheet."""
+        found = {}
+        for key, card in self.drive.cards.items():
+            with contextlib.suppress(DriveProblem):
+                if card.inside == self.inside:
+                    found[key] = kind_in(self.drive, key)
+        return found
+
     def select(self, cards: list[str], wire: str = "") -> None:
+        """Select cards, or a wire; the sheet they are on opens."""
+        if cards and cards[0] in self.drive.cards:
+            self.enter(self.drive.cards[cards[0]].inside)
+        elif wire in self.drive.wires and wire not in wires_on(self.drive, self.inside):
+            self.enter(sheet_of(self.drive, self.drive.wires[wire]))
         if cards != self.selection or wire != self.selected_wire:
             self.selection, self.selected_wire = cards, wire
             self.selection_changed.emit()

@@ -6,10 +6,12 @@ import math
 
 import numpy as np
 
+from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Kind, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import Examined
-from pendel.core.drive.document import Card, Drive
+from pendel.core.drive.document import Card, Drive, End
+from pendel.core.drive.inside import members, resolved
 from pendel.core.quantities.expressions import is_plain
 from pendel.core.quantities.units import figure, number_text, si_unit, unit
 from pendel.core.runs.kept import KeptRun
@@ -45,8 +47,22 @@ def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[s
     return found
 
 
+def telling_of_assembly(drive: Drive, key: str, examined: Examined) -> list[str]:
+    """The first values of the face, or how much is inside."""
+    kind = kind_in(drive, key)
+    lines = []
+    for value in kind.values[:2]:
+        behind = resolved(drive, End(key, value.name))
+        number = examined.values.get(behind.card, {}).get(behind.port, math.nan)
+        if not math.isnan(number):
+            lines.append(f"{value.name} {figure(number, value.unit if value.unit != ANY else '', 3)}")
+    return lines or [kind.sentence.rstrip(".")]
+
+
 def telling(drive: Drive, key: str, examined: Examined) -> list[str]:
     card = drive.cards[key]
+    if card.face is not None:
+        return telling_of_assembly(drive, key, examined)
     kind = kind_of(card)
     if kind.telling is None:
         return [kind.title.lower()]
@@ -57,6 +73,10 @@ def telling(drive: Drive, key: str, examined: Examined) -> list[str]:
 
 
 def main_signal(drive: Drive, key: str) -> str | None:
+    """The signal a card shows; an assembly shows that of the first part inside that has one."""
+    if drive.cards[key].face is not None:
+        inner = [k for k in members(drive, key).values() if drive.cards[k].face is None]
+        return next((s for k in inner if (s := main_signal(drive, k))), None)
     kind = kind_of(drive.cards[key])
     if isinstance(kind, Part):
         return f"{key}.{kind.main_signal}" if kind.main_signal else None

@@ -40,7 +40,7 @@ from pendel.app.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.session import Session
 from pendel.app.tap_list import TapRow
 from pendel.app.widgets import Elided, Field, button, label
-from pendel.core.drive import commands
+from pendel.core.drive import assemblies, commands
 from pendel.core.drive.document import End, Wire
 from pendel.core.drive.file import card_from_record, card_record
 from pendel.core.drive.findings import Finding, Severity
@@ -163,9 +163,13 @@ class MainWindow(QMainWindow):
             if not spec.title:
                 menus[spec.menu].addSeparator()
                 continue
-            if spec.name in ("recent", "examples"):
-                menu = menus[spec.menu].addMenu(spec.title)
-                fill = self.files.fill_recent if spec.name == "recent" else self.files.fill_examples
+            fills = {
+                "recent": self.files.fill_recent,
+                "examples": self.files.fill_examples,
+                "unshelve": self.files.fill_shelf,
+            }
+            if spec.name in fills:
+                menu, fill = menus[spec.menu].addMenu(spec.title), fills[spec.name]
                 menu.aboutToShow.connect(lambda menu=menu, fill=fill: fill(menu))
                 continue
             action = QAction(spec.title, self)
@@ -205,7 +209,13 @@ class MainWindow(QMainWindow):
         self.jobs.ended.connect(self._run_ended)
         self.jobs.failed_at.connect(self._report)
         self.drive_page.spine.loop_wanted.connect(self._show_loop)
-        for source in (self.drive_page.sheet, self.drive_page.spine, self.files, self.exports):
+        for source in (
+            self.drive_page,
+            self.drive_page.sheet,
+            self.drive_page.spine,
+            self.files,
+            self.exports,
+        ):
             source.said.connect(self.say)
         self.files.created.connect(lambda: self.show_page("Drive"))
 
@@ -253,6 +263,9 @@ class MainWindow(QMainWindow):
         self.actions_by_name["tap"].setEnabled(self._signal_to_tap() is not None)
         chosen_one = len(self.session.selection) == 1 and self.drive_page.can_open(self.session.selection[0])
         self.actions_by_name["open_circuit"].setEnabled(chosen_one)
+        self.actions_by_name["group"].setEnabled(chosen)
+        for name in ("dissolve", "shelve"):
+            self.actions_by_name[name].setEnabled(bool(self.drive_page.chosen_assembly()))
         self.actions_by_name["open_loop"].setEnabled(self._regulator() is not None)
         ideal = self.session.drive.settings["sensors"] == "ideal"
         self.actions_by_name["ideal"].setText("Sensors as they are" if ideal else "All sensors ideal")
@@ -358,7 +371,7 @@ class MainWindow(QMainWindow):
         self.drive_page.sheet.duplicate()
 
     def select_all(self) -> None:
-        self.session.select(list(self.session.drive.cards))
+        self.session.select(list(self.drive_page.sheet.cards))
 
     def tidy(self) -> None:
         self.drive_page.sheet.tidy_all()
@@ -430,7 +443,7 @@ class MainWindow(QMainWindow):
         except (PendelError, ArithmeticError, AttributeError, LookupError, TypeError, ValueError):
             self.say("What is on the clipboard cannot be pasted here. Copy cards of a drive first.")
             return
-        command, new = commands.paste_cards(self.session.drive, commands.Clip(cards, wires))
+        command, new = assemblies.insert(self.session.drive, commands.Clip(cards, wires), self.session.inside)
         self.session.do(command)
         self.session.select(new)
 

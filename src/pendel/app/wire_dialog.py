@@ -6,22 +6,17 @@ from PyQt6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, Q
 
 from pendel.app.session import Session
 from pendel.core.catalogue.declare import Link, Part
-from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists, fits
 from pendel.core.drive.document import End
-from pendel.core.errors import DriveProblem
+from pendel.core.drive.inside import resolved
 
 
 def all_ends(session: Session) -> list[tuple[str, End, Link]]:
     """Every port and signal with its words; the selected card's first."""
     found = []
-    order = [*session.selection, *(k for k in session.drive.cards if k not in session.selection)]
-    for key in order:
+    kinds = session.kinds()
+    for key, kind in sorted(kinds.items(), key=lambda pair: pair[0] not in session.selection):
         card = session.drive.cards[key]
-        try:
-            kind = kind_of(card)
-        except DriveProblem:
-            continue
         found += [(f"{card.name}: {p.label}", End(key, p.name), p.link) for p in kind.ports]
         if isinstance(kind, Part):
             found += [
@@ -47,12 +42,12 @@ def choose_wire(parent: QWidget, session: Session) -> tuple[End, End] | None:
     def fill() -> None:
         target.clear()
         chosen = ends[start.currentIndex()]
-        fed = {str(w.b) for w in session.drive.wires.values()}
+        fed = {w.b for w in session.drive.wires.values()}
         for text, end, link in ends:
             if (
                 end.card != chosen[1].card
                 and fits(chosen[2], link)
-                and not (link is Link.SIGNAL_IN and str(end) in fed)
+                and not (link is Link.SIGNAL_IN and resolved(session.drive, end) in fed)
             ):
                 target.addItem(text, str(end))
 
@@ -67,5 +62,4 @@ def choose_wire(parent: QWidget, session: Session) -> tuple[End, End] | None:
     if dialog.exec() != QDialog.DialogCode.Accepted or not target.count():
         return None
     a, b = End.parse(start.currentData()), End.parse(target.currentData())
-    kinds = {k: kind_of(c) for k, c in session.drive.cards.items()}
-    return (b, a) if end_exists(session.drive, kinds, a) is Link.SIGNAL_IN else (a, b)
+    return (b, a) if end_exists(session.drive, session.kinds(), a) is Link.SIGNAL_IN else (a, b)

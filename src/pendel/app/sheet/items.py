@@ -55,6 +55,8 @@ class CardFace:
     rate: str
     trouble: str
     """"", "attention" or "fault"."""
+    folded: bool = False
+    """Whether other cards are inside."""
 
 
 class CardItem(QGraphicsItem):
@@ -93,6 +95,8 @@ class CardItem(QGraphicsItem):
         painter.setPen(QPen(edge, 2.0 if self.selected or self.face.trouble else 1.2))
         painter.setBrush(colour("card"))
         radius = 4 if self.face.power else 0
+        if self.face.folded:
+            painter.drawRoundedRect(QRectF(5, 5, w, h), radius, radius)
         painter.drawRoundedRect(QRectF(0, 0, w, h), radius, radius)
         if self.selected and self.face.trouble:
             painter.setPen(QPen(colour("petrol"), 1.5))

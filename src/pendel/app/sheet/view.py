@@ -32,13 +32,14 @@ from pendel.app.sheet.geometry import (
 )
 from pendel.app.sheet.geometry import Link as Routed
 from pendel.app.sheet.items import BoundaryItem, CardFace, CardItem, WireItem
+from pendel.app.sheet.terminals import Terminals
 from pendel.app.sheet.wiring import SIGNALS, WireDrawing
 from pendel.core.catalogue.declare import Deck, Kind, Link, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists
 from pendel.core.drive import commands
 from pendel.core.drive.document import End, Wire
-from pendel.core.errors import DriveProblem
+from pendel.core.drive.inside import resolved, wires_on, with_members
 from pendel.core.quantities.units import figure
 
 REACH = 9.0
@@ -68,6 +69,9 @@ class SheetView(QGraphicsView):
         self.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop)
         self.cards: dict[str, CardItem] = {}
         self.wires: dict[str, WireItem] = {}
+        self.shown_wires: dict[str, Wire] = {}
+        """Wires of the open sheet, with their ends as seen there."""
+        self.terminals = Terminals(self)
         self.edge = BoundaryItem()
         self.sheet.addItem(self.edge)
         self.zoomed_by_hand = False
@@ -83,6 +87,7 @@ class SheetView(QGraphicsView):
         session.opened.connect(self._opened)
         self._for_runs = Lazily(self, self._late)
         session.runs_changed.connect(self._for_runs)
+        session.sheet_changed.connect(self._sheet_changed)
         session.selection_changed.connect(self._show_selection)
         session.examined_changed.connect(self._late.start)
 
@@ -101,13 +106,7 @@ class SheetView(QGraphicsView):
         self._late.start()
 
     def kinds(self) -> dict[str, Kind]:
-        found = {}
-        for key, card in self.session.drive.cards.items():
-            try:
-                found[key] = kind_of(card)
-            except DriveProblem:
-                continue
-        return found
+        return self.session.kinds()
 
     def sync(self) -> None:
         """Make the items match the drive."""
@@ -131,20 +130,28 @@ class SheetView(QGraphicsView):
             if not self._dragging:
                 item.setPos(drive.cards[key].x * GRID, drive.cards[key].y * GRID)
             item.update()
-        for key in [k for k in self.wires if k not in drive.wires]:
+        self.shown_wires = {
+            key: wire
+            for key, wire in wires_on(drive, self.session.inside).items()
+            if self._wire_style(wire, kinds) is not None
+        }
+        self.terminals.sync(kinds)
+        for key in [k for k in self.wires if k not in self.shown_wires and k not in self.terminals.wires]:
             self.sheet.removeItem(self.wires.pop(key))
-        for key, wire in drive.wires.items():
-            link = self._wire_style(wire, kinds)
-            if link is None:
-                continue
-            if key not in self.wires:
-                self.wires[key] = WireItem(key, link, "")
-                self.sheet.addItem(self.wires[key])
-            item = self.wires[key]
-            item.link, item.label = link, self._wire_label(wire, kinds)
-            item.tap = next((name for name, end in drive.taps.items() if end == wire.a), "")
+        for key, wire in self.shown_wires.items():
+            item = self.wire_item(key, self._wire_style(wire, kinds) or "")
+            item.label = self._wire_label(drive.wires[key])
+            item.tap = next((name for name, end in drive.taps.items() if end == drive.wires[key].a), "")
         self.reroute()
         self._show_selection()
+
+    def wire_item(self, key: str, link: str) -> WireItem:
+        """The drawn wire of that key, made when it is not there yet."""
+        if key not in self.wires:
+            self.wires[key] = WireItem(key, link, "")
+            self.sheet.addItem(self.wires[key])
+        self.wires[key].link = link
+        return self.wires[key]
 
     def _face(self, key: str, kind: Kind) -> CardFace:
         session = self.session
@@ -152,7 +159,8 @@ class SheetView(QGraphicsView):
         run = session.last_run
         signal = shown.main_signal(session.drive, key)
         known = run is not None and signal in run.keys
-        findings = [f for f in session.findings if f.card == key]
+        held = with_members(session.drive, [key]) if card.face is not None else [key]
+        findings = [f for f in session.findings if f.card in held]
         trouble = "fault" if any(f.stops for f in findings) else "attention" if findings else ""
         every = session.examined.values.get(key, {}).get("every")
         tick = session.examined.settings.get("tick")
@@ -162,7 +170,7 @@ class SheetView(QGraphicsView):
             else ""
         )
         return CardFace(key, card.kind, card.name, shown.telling(session.drive, key, session.examined), shown.figure_of(run, signal, session.cursor_time) if known else "",
-                        shown.spark(run, signal) if known else shown.np.empty((0, 2)), kind.deck is Deck.POWER, rate, trouble)  # fmt: skip
+                        shown.spark(run, signal) if known else shown.np.empty((0, 2)), kind.deck is Deck.POWER, rate, trouble, card.face is not None)  # fmt: skip
 
     def _wire_style(self, wire: Wire, kinds: dict[str, Kind]) -> str | None:
         link_a, link_b = (
@@ -172,12 +180,13 @@ class SheetView(QGraphicsView):
         if link_a is None or link_b is None:
             return None
         if link_a in (Link.SIGNAL_OUT, Link.SIGNAL_IN):
-            return "continuous" if isinstance(kinds[wire.a.card], Part) else "sampled"
+            source = resolved(self.session.drive, wire.a).card
+            return "continuous" if isinstance(kind_of(self.session.drive.cards[source]), Part) else "sampled"
         return "line" if Link.LINE in (link_a, link_b) else link_a.value
 
-    def _wire_label(self, wire: Wire, kinds: dict[str, Kind]) -> str:
+    def _wire_label(self, wire: Wire) -> str:
         """A measured signal's name, since a part has many; block outputs need none."""
-        kind = kinds.get(wire.a.card)
+        kind = kind_of(self.session.drive.cards[wire.a.card])
         if isinstance(kind, Part) and kind.port(wire.a.port) is None:
             return next((s.label for s in kind.signals if s.name == wire.a.port), "")
         return ""
@@ -186,9 +195,8 @@ class SheetView(QGraphicsView):
         return {key: item.box() for key, item in self.cards.items()}
 
     def _links(self) -> list[Routed]:
-        drive = self.session.drive
-        found = []
-        for key, wire in drive.wires.items():
+        found = self.terminals.links()
+        for key, wire in self.shown_wires.items():
             if key in self.wires and wire.a.card in self.cards and wire.b.card in self.cards:
                 signal = self.wires[key].link in ("continuous", "sampled")
                 found.append(
@@ -206,11 +214,12 @@ class SheetView(QGraphicsView):
         return found
 
     def reroute(self) -> None:
-        boxes, links = self.boxes(), self._links()
+        self.terminals.place(self.boxes())
+        boxes, links = {**self.boxes(), **self.terminals.boxes()}, self._links()
         for key, path in routes(boxes, links).items():
             self.wires[key].set_path(path)
         self._place_handles(boxes, links)
-        power = [b for k, b in boxes.items() if self.cards[k].face.power]
+        power = [item.box() for item in self.cards.values() if item.face.power]
         right = max([b.x + b.w for b in boxes.values()] + [740.0]) + 16
         bottom = max([b.y + b.h for b in boxes.values()] + [600.0]) + 30
         left = min([b.x for b in boxes.values()] + [16.0]) - 16
@@ -224,8 +233,9 @@ class SheetView(QGraphicsView):
     def _place_handles(self, boxes: dict[str, Box], links: list[Routed]) -> None:
         """Where ports can be grabbed: on their wires, or at their own side when free."""
         placed: dict[tuple[str, str], Anchor] = anchors(boxes, links)
+        kinds = self.kinds()
         for key, item in self.cards.items():
-            kind = self.kinds().get(key)
+            kind = kinds.get(key)
             if kind is None:
                 continue
             item.handles = {}
@@ -264,6 +274,10 @@ class SheetView(QGraphicsView):
         for key, wire in self.wires.items():
             wire.selected = key == self.session.selected_wire
         self.viewport().update()
+
+    def _sheet_changed(self) -> None:
+        self.wiring.give_up()
+        self._opened()
 
     def fit(self) -> None:
         """Show the whole drawing, on a large screen up to one and a half times its size."""
@@ -350,7 +364,7 @@ class SheetView(QGraphicsView):
         card = self.card_at(at)
         session = self.session
         if card is None:
-            session.select([], self.wire_at(at))
+            session.select([], self.terminals.at(at) or self.wire_at(at))
         elif adding:
             session.select(
                 [c for c in session.selection if c != card]
@@ -408,7 +422,7 @@ class SheetView(QGraphicsView):
             self.setToolTip(self._handle_tip(near))
 
     def _handle_tip(self, end: End) -> str:
-        kind = kind_of(self.session.drive.cards[end.card])
+        kind = self.kinds()[end.card]
         if end.port == SIGNALS:
             return "Drag to a sensor or block: takes one of this part's signals"
         port = kind.port(end.port)
@@ -445,6 +459,9 @@ class SheetView(QGraphicsView):
         session = self.session
         if session.selection:
             session.do(commands.remove_cards(session.drive, session.selection))
+        elif session.selected_wire in self.terminals.wires:
+            session.do(self.terminals.removal(session.selected_wire))
+            session.select([])
         elif session.selected_wire:
             session.do(commands.remove_wires(session.drive, [session.selected_wire]))
             session.select([])
@@ -459,16 +476,14 @@ class SheetView(QGraphicsView):
         drive, kinds = self.session.drive, self.kinds()
         power = [k for k, kind in kinds.items() if kind.deck is Deck.POWER]
         control = [k for k, kind in kinds.items() if kind.deck is not Deck.POWER]
-        styles = {w.key: self._wire_style(w, kinds) for w in drive.wires.values()}
+        wires = list(self.shown_wires.values())
         power_links = [
             (w.a.card, w.b.card)
-            for w in drive.wires.values()
-            if styles[w.key] not in (None, "continuous", "sampled")
+            for w in wires
+            if self._wire_style(w, kinds) not in (None, "continuous", "sampled")
         ]
-        signal_links = [
-            (w.a.card, w.b.card) for w in drive.wires.values() if w.a.card in control and w.b.card in control
-        ]
-        outputs = {w.a.card for w in drive.wires.values() if w.a.card in control and w.b.card in power}
+        signal_links = [(w.a.card, w.b.card) for w in wires if w.a.card in control and w.b.card in control]
+        outputs = {w.a.card for w in wires if w.a.card in control and w.b.card in power}
         sources = [k for k in power if kinds[k].group == "supply" and kinds[k].id != "ground"] or [
             k for k in power if kinds[k].group == "machine"
         ]
@@ -513,11 +528,13 @@ class SheetView(QGraphicsView):
             self.delete_selection()
         elif event.key() == Qt.Key.Key_Escape:
             self.wiring.give_up()
+            if not session.selection and not session.selected_wire and session.inside:
+                session.enter(session.drive.cards[session.inside].inside)
             session.select([])
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and session.selection:
             self.edit_wanted.emit()
-        elif event.key() in (Qt.Key.Key_Tab, Qt.Key.Key_Backtab) and session.drive.cards:
-            keys = list(session.drive.cards)
+        elif event.key() in (Qt.Key.Key_Tab, Qt.Key.Key_Backtab) and self.cards:
+            keys = list(self.cards)
             here = keys.index(session.selection[0]) if session.selection else -1
             session.select([keys[(here + (1 if event.key() == Qt.Key.Key_Tab else -1)) % len(keys)]])
         elif Qt.Key(event.key()) in arrows and session.selection:
@@ -544,12 +561,22 @@ class SheetView(QGraphicsView):
         names = (
             ("add", "tidy")
             if not (self.session.selection or self.session.selected_wire)
-            else ("open_circuit", "tap", "open_loop", "copy", "duplicate", "delete")
+            else (
+                "open_circuit",
+                "group",
+                "dissolve",
+                "shelve",
+                "tap",
+                "open_loop",
+                "copy",
+                "duplicate",
+                "delete",
+            )
         )
         for name in names:
             action = getattr(window, "actions_by_name", {}).get(name)
             if action is not None and (
-                name not in ("open_loop", "tap", "open_circuit") or action.isEnabled()
+                name not in ("open_loop", "tap", "open_circuit", "dissolve", "shelve") or action.isEnabled()
             ):
                 menu.addAction(action)
         menu.exec(event.globalPos())

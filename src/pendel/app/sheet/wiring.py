@@ -14,6 +14,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists, fits, signal_unit
 from pendel.core.drive import commands
 from pendel.core.drive.document import End
+from pendel.core.drive.inside import resolved
 from pendel.core.quantities.units import unit
 
 if TYPE_CHECKING:
@@ -62,11 +63,13 @@ class WireDrawing:
         kind = self.view.kinds().get(card)
         if kind is None:
             return []
-        fed = {str(w.b) for w in self.view.session.drive.wires.values()}
+        drive = self.view.session.drive
+        fed = {w.b for w in drive.wires.values()}
         found = [
             p.name
             for p in kind.ports
-            if fits(self.link, p.link) and not (p.link is Link.SIGNAL_IN and f"{card}.{p.name}" in fed)
+            if fits(self.link, p.link)
+            and not (p.link is Link.SIGNAL_IN and resolved(drive, End(card, p.name)) in fed)
         ]
         if self.link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
             found.append(SIGNALS)
@@ -125,6 +128,7 @@ class WireDrawing:
     def choose_signal(self, card: str, target: End, where: QPoint | None) -> str | None:
         kind = kind_of(self.view.session.drive.cards[card])
         assert isinstance(kind, Part)
+        target = resolved(self.view.session.drive, target)
         wanted = signal_unit(self.view.session.drive, target)
         port = kind_of(self.view.session.drive.cards[target.card]).port(target.port)
         if port and port.unit != ANY:

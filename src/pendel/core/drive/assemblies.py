@@ -12,8 +12,9 @@ from dataclasses import replace
 
 from pendel.core.drive.commands import Change, Clip, Command, card_of, changed, paste_cards, put, removed
 from pendel.core.drive.document import Card, Drive, End, Face, FaceItem, Wire
-from pendel.core.drive.inside import ancestors, members, resolved, with_members
+from pendel.core.drive.inside import ancestors, free_role, members, resolved, with_members
 from pendel.core.errors import DriveProblem
+from pendel.core.quantities.named import check_name
 
 KIND = "assembly"
 
@@ -31,6 +32,11 @@ def others_of(drive: Drive, assembly: str) -> list[str]:
     return [
         k for k, c in drive.cards.items() if c.face is not None and c.face.design == design and k != assembly
     ]
+
+
+def follows(drive: Drive, assembly: str) -> bool:
+    face = drive.cards[assembly].face
+    return face is not None and face.follows
 
 
 def free_item(taken: Iterable[FaceItem], wish: str, role: str) -> str:
@@ -67,6 +73,9 @@ def group(drive: Drive, cards: Iterable[str], name: str, also: Iterable[End] = (
     new = drive.free_id(name)
     inner = set(with_members(drive, chosen))
     left, top = min(drive.cards[k].x for k in chosen), min(drive.cards[k].y for k in chosen)
+    places = {key: (drive.cards[key].x - left + 8, drive.cards[key].y - top + 12) for key in chosen}
+    if len(set(places.values())) < len(chosen):  # made without a sheet: side by side
+        places = {key: (8 + 38 * n, 12) for n, key in enumerate(chosen)}
     middle = sorted(chosen, key=lambda k: drive.cards[k].x)[len(chosen) // 2]
     assembly = Card(
         KIND,
@@ -76,18 +85,11 @@ def group(drive: Drive, cards: Iterable[str], name: str, also: Iterable[End] = (
         inside=sheets.pop(),
         face=Face(free_design(drive, name)),
     )
-    assembly = replace(assembly, role=new if assembly.inside else "")
+    assembly = replace(assembly, role=free_role(drive, assembly.inside, new))
     changes = [changed(drive, "cards", new, assembly)]
-    for key in chosen:
-        card = drive.cards[key]
-        changes.append(
-            changed(
-                drive,
-                "cards",
-                key,
-                replace(card, inside=new, role=key, x=card.x - left + 8, y=card.y - top + 12),
-            )
-        )
+    for key, (x, y) in places.items():
+        card = replace(drive.cards[key], inside=new, role=key, x=x, y=y)
+        changes.append(changed(drive, "cards", key, card))
     scratch = drive.copy()
     Command("", tuple(changes)).apply(scratch)
     leaving = [
@@ -125,15 +127,8 @@ def dissolve(drive: Drive, assembly: str) -> Command:
     left, top = (min((getattr(drive.cards[k], axis) for k in inner), default=0) for axis in "xy")
     for key in inner:
         card = drive.cards[key]
-        place = {"x": record.x + card.x - left, "y": record.y + card.y - top}
-        changes.append(
-            changed(
-                drive,
-                "cards",
-                key,
-                replace(card, inside=record.inside, role=key if record.inside else "", **place),
-            )
-        )
+        x, y, role = record.x + card.x - left, record.y + card.y - top, free_role(drive, record.inside, key)
+        changes.append(changed(drive, "cards", key, replace(card, inside=record.inside, role=role, x=x, y=y)))
     return Command(f"Dissolve {record.name}", (*changes, *removed(drive, "cards", [assembly])))
 
 
@@ -174,6 +169,27 @@ def show_value(drive: Drive, assembly: str, end: End, shown: bool, name: str = "
     return set_face(drive, assembly, replace(face, values=(*rest, item)))
 
 
+def rename_item(drive: Drive, assembly: str, old: str, new: str) -> Command:
+    """Rename a value or port on the face.
+
+    Raises
+    ------
+    DriveProblem
+        when the name is no identifier, or taken.
+    """
+    face, new = face_of(drive, assembly), new.strip()
+    check_name(new)
+    if any(i.name == new for i in (*face.values, *face.ports)):
+        raise DriveProblem(
+            f"The face of {drive.cards[assembly].name} shows {new} already. Choose a different name."
+        )
+    values, ports = (
+        tuple(replace(i, name=new) if i.name == old else i for i in items)
+        for items in (face.values, face.ports)
+    )
+    return set_face(drive, assembly, replace(face, values=values, ports=ports), f"Rename {old} to {new}")
+
+
 def show_port(drive: Drive, assembly: str, end: End, shown: bool) -> Command:
     """Put a port of a card inside on the face, or take it off with the wires that led to it from outside.
 
@@ -211,16 +227,17 @@ def insert(drive: Drive, clipped: Clip, sheet: str = "", offset: int = 8) -> tup
     scratch = drive.copy()
     command.apply(scratch)
     changes = list(command.changes)
+    renamed: dict[str, str] = {}
     for key in (c.key for c in command.changes if c.table == "cards"):
         record = scratch.cards[key]
         if record.face is None or not record.face.follows:
             continue
-        model = next(
-            (o for o in others_of(scratch, key) if o in drive.cards and scratch.cards[o].face.follows), None
-        )
-        if model is not None and made_alike(scratch, model, key):
-            face = replace(record.face, design=free_design(scratch, record.face.design))
-            changes += applied(scratch, [changed(scratch, "cards", key, replace(record, face=face))])
+        design = record.face.design
+        model = next((o for o in others_of(scratch, key) if o in drive.cards and follows(scratch, o)), None)
+        if design in renamed or (model is not None and made_alike(scratch, model, key)):
+            design = renamed.setdefault(design, free_design(scratch, design))
+            after = replace(record, face=replace(record.face, design=design))
+            changes += applied(scratch, [changed(scratch, "cards", key, after)])
     return Command(command.title, tuple(changes)), new
 
 
@@ -242,18 +259,11 @@ def completed(drive: Drive, command: Command) -> Command:
         more += applied(scratch, true_face(scratch, assembly))
     while touched:
         source = touched.pop(0)
-        record = scratch.cards.get(source)
-        if record is None or record.face is None or not record.face.follows:
+        if source not in scratch.cards or not follows(scratch, source):
             continue
         for other in others_of(scratch, source):
-            face = scratch.cards[other].face
-            if (
-                other in done
-                or face is None
-                or not face.follows
-                or source in ancestors(scratch, other)
-                or other in ancestors(scratch, source)
-            ):
+            nested = source in ancestors(scratch, other) or other in ancestors(scratch, source)
+            if other in done or nested or not follows(scratch, other):
                 continue
             done.add(other)
             changes = made_alike(scratch, source, other)

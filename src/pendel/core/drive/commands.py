@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from pendel.core.drive.document import Card, Drive, End, OwnEquations, Point, Quantity, Wire, slug
-from pendel.core.drive.inside import resolved, with_members
+from pendel.core.drive.inside import free_role, resolved, with_members
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.expressions import renamed
 from pendel.core.quantities.named import check_name
@@ -85,9 +85,12 @@ def card_of(drive: Drive, card: str) -> Card:
 
 
 def add_card(drive: Drive, kind: str, name: str, x: int = 0, y: int = 0, **fields: Any) -> Command:
+    """Add a card; ``inside`` among the fields puts it on the sheet of an assembly."""
     name = drive.free_name(name)
-    card = Card(kind, name, x, y, **fields)
-    return Command(f"Add {name}", (changed(drive, "cards", drive.free_id(name), card),))
+    key = drive.free_id(name)
+    role = free_role(drive, fields.get("inside", ""), key)
+    card = Card(kind, name, x, y, **fields, role=role)
+    return Command(f"Add {name}", (changed(drive, "cards", key, card),))
 
 
 def remove_cards(drive: Drive, cards: Iterable[str]) -> Command:
@@ -339,7 +342,7 @@ def paste_cards(drive: Drive, clipped: Clip, offset: int = 8, sheet: str = "") -
             x=card.x + (0 if held else offset),
             y=card.y + (0 if held else offset),
             inside=new_ids[card.inside] if held else sheet,
-            role=card.role if held else new if sheet else "",
+            role=card.role if held else free_role(scratch, sheet, new),
         )
         changes.append(changed(scratch, "cards", new, after))
         put(scratch, "cards", new, after, None)

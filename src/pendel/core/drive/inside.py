@@ -70,3 +70,22 @@ def wires_on(drive: Drive, inside: str) -> dict[str, Wire]:
         if a is not None and b is not None and a.card != b.card:
             found[key] = Wire(a, b)
     return found
+
+
+def sheet_of(drive: Drive, wire: Wire) -> str:
+    """The innermost sheet on which both ends of a wire are seen."""
+    outer = [*ancestors(drive, wire.b.card), ""]
+    return next(sheet for sheet in (*ancestors(drive, wire.a.card), "") if sheet in outer)
+
+
+def full_name(drive: Drive, card: str) -> str:
+    """A card's name with those of the assemblies around it before it."""
+    return " · ".join(drive.cards[k].name for k in reversed([card, *ancestors(drive, card)]))
+
+
+def free_role(drive: Drive, assembly: str, wish: str) -> str:
+    """A role no other card inside the assembly has; empty on the drive's own sheet."""
+    if not assembly:
+        return ""
+    taken = {c.role for c in drive.cards.values() if c.inside == assembly}
+    return next(r for r in (wish, *(f"{wish}_{n}" for n in range(2, len(taken) + 3))) if r not in taken)

@@ -14,6 +14,7 @@ from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.drive.findings import Finding, fault
+from pendel.core.drive.inside import full_name
 from pendel.core.equations.flatten import flatten
 from pendel.core.equations.reduce import EquationProblem
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError
@@ -165,17 +166,17 @@ def signal_infos(drive: Drive) -> dict[str, SignalInfo]:
     """Label and unit of every signal of every card."""
     found: dict[str, SignalInfo] = {}
     for key, card in drive.cards.items():
-        kind = kind_of(card)
+        kind, name = kind_of(card), full_name(drive, key)
         if isinstance(kind, Part):
             for s in kind.signals:
-                found[f"{key}.{s.name}"] = SignalInfo(f"{key}.{s.name}", card.name, s.label, s.unit)
+                found[f"{key}.{s.name}"] = SignalInfo(f"{key}.{s.name}", name, s.label, s.unit)
         else:
             for port in kind.ports:
                 if port.link.value == "signal out":
                     unit = signal_unit(drive, End(key, port.name))
                     words = card.name if port.label in ("Output", "Sampled value") else port.label
                     found[f"{key}.{port.name}"] = SignalInfo(
-                        f"{key}.{port.name}", card.name, words[:1].lower() + words[1:], unit
+                        f"{key}.{port.name}", name, words[:1].lower() + words[1:], unit
                     )
     return found
 

@@ -1,0 +1,155 @@
+"""Cards folded into an assembly in the real window: its face, its sheet, its twin, the shelf."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QTreeWidgetItemIterator
+
+from pendel.app.assembly_bar import AssemblyBar
+from pendel.core.drive import file, shelf
+from pendel.core.drive.inside import members
+
+from ..core.test_assemblies import two_filters
+from .conftest import finish
+from .test_window import LEFT, card_point, click_card, on_sheet, type_into
+
+CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
+
+
+@pytest.fixture
+def filters(window, tmp_path, monkeypatch):
+    monkeypatch.setattr(shelf, "folder", lambda: tmp_path / "shelf")
+    window.session.open(two_filters().document, None)
+    window.drive_page.sheet.tidy_all()
+    QTest.qWait(30)
+    yield window
+    window.session.undo.setClean()
+
+
+def group(window, cards, name):
+    window.session.select([])
+    for n, card in enumerate(cards):
+        point = on_sheet(window, card_point(window, card))
+        QTest.mouseClick(window.drive_page.sheet.viewport(), LEFT, SHIFT if n else Qt.KeyboardModifier.NoModifier, point)  # fmt: skip
+    window.actions_by_name["group"].trigger()
+    QTest.qWait(20)
+    field = window.drive_page.inspector.name_field
+    assert field.hasFocus() or not window.isActiveWindow()
+    type_into(field, name)
+    QTest.qWait(20)
+    (made,) = window.session.selection
+    return made
+
+
+def face_row(window, card, item):
+    tree = window.drive_page.inspector.face_editor.tree
+    walk = QTreeWidgetItemIterator(tree)
+    while walk.value() is not None:
+        row = walk.value()
+        data = row.data(0, Qt.ItemDataRole.UserRole)
+        if data and data[0] == card and data[2] == item:
+            return row
+        walk += 1
+    raise AssertionError(f"no row {card}.{item}")
+
+
+def test_the_way_of_a_filter(filters):
+    window = filters
+    session, page = window.session, window.drive_page
+    sheet, inspector = page.sheet, page.inspector
+    window.start_run()
+    finish(window)
+    plain = session.last_run.trace("load.voltage").y
+    first = group(window, ["coil", "bank"], "Filter")
+    assert first == "filter" and set(sheet.cards) == {"supply", "ends", "load", "filter"}
+    assert all(len(sheet.wires[k].path) >= 2 for k in sheet.wires)
+    # its face
+    QTest.mouseDClick(sheet.viewport(), LEFT, Qt.KeyboardModifier.NoModifier, on_sheet(window, card_point(window, first)))  # fmt: skip
+    QTest.qWait(30)
+    assert session.inside == first and set(sheet.cards) == {"coil", "bank"}
+    assert len(sheet.terminals.items) == 3 and set(sheet.terminals.wires) <= set(sheet.wires)
+    assert inspector.card == first and inspector.tab == "Face"
+    face_row(window, "coil", "L").setCheckState(0, Qt.CheckState.Checked)
+    face_row(window, "coil", "L").setText(1, "L_f")
+    QTest.keyClick(sheet, Qt.Key.Key_Escape)
+    QTest.qWait(30)
+    assert session.inside == "" and "filter" in sheet.cards
+    # used twice
+    click_card(window, first)
+    assert "L_f" in inspector.fields and inspector.fields["L_f"].text() == "0.2"
+    window.actions_by_name["duplicate"].trigger()
+    QTest.qWait(30)
+    (second,) = session.selection
+    type_into(inspector.fields["L_f"], "0.5 mH")
+    assert session.drive.cards["coil"].values["L"] == "0.2"
+    twin = members(session.drive, second)
+    assert session.drive.cards[twin["coil"]].values["L"] == "0.5 mH"
+    # one edited, the other follows
+    session.enter(first)
+    QTest.qWait(20)
+    click_card(window, "bank")
+    type_into(inspector.fields["C"], "330")
+    assert session.drive.cards[twin["bank"]].values["C"] == "330"
+    bar = page.findChild(AssemblyBar)
+    assert bar.isVisible() and list(bar.boxes) == [second]
+    bar.boxes[second].click()
+    click_card(window, "bank")
+    type_into(inspector.fields["C"], "47")
+    assert session.drive.cards[twin["bank"]].values["C"] == "330"
+    bar.boxes[second].click()
+    assert session.drive.cards[twin["bank"]].values["C"] == "47"
+    window.undo()
+    assert session.drive.cards[twin["bank"]].values["C"] == "330"
+    # a card added and wired inside is inside, in both
+    window.redo()
+    before = set(session.drive.cards)
+    page.open_search()
+    QTest.keyClicks(page.search.line, "resistor")
+    QTest.keyClick(page.search.line, Qt.Key.Key_Return)
+    QTest.qWait(30)
+    new = set(session.drive.cards) - before
+    assert len(new) == 2 and {session.drive.cards[k].inside for k in new} == {first, second}
+    session.undo.undo()
+    session.select([second])
+    QTest.keyClick(sheet, Qt.Key.Key_Delete)
+    for _ in range(40):
+        if first not in session.drive.cards:
+            break
+        window.undo()
+    window.start_run()
+    finish(window)
+    assert (session.last_run.trace("load.voltage").y == plain).all()
+
+
+def test_the_shelf_and_dissolving_and_a_port_taken_off(filters):
+    window = filters
+    session, page = window.session, window.drive_page
+    made = group(window, ["coil", "bank"], "Filter")
+    window.actions_by_name["shelve"].trigger()
+    assert [n for n, _ in shelf.on_shelf()] == ["Filter"]
+    page.open_search()
+    QTest.keyClicks(page.search.line, "filt")
+    QTest.keyClick(page.search.line, Qt.Key.Key_Return)
+    QTest.qWait(30)
+    (taken,) = session.selection
+    assert taken != made and set(members(session.drive, taken)) == {"coil", "bank"}
+    # A wire drawn to the face ends at the port behind it.
+    page.sheet.wiring.connect_ends(*(type(next(iter(session.drive.wires.values())).a)(*e) for e in (("load", "a"), (taken, "a"))))  # fmt: skip
+    inner = members(session.drive, taken)["coil"]
+    assert f"load.a -> {inner}.a" in session.drive.wires
+    QTest.qWait(30)
+    assert f"load.a -> {inner}.a" in page.sheet.wires
+    session.enter(taken)
+    QTest.qWait(30)
+    session.select([], "@a")
+    QTest.keyClick(page.sheet, Qt.Key.Key_Delete)
+    assert f"load.a -> {inner}.a" not in session.drive.wires
+    assert "a" not in [p.name for p in session.drive.cards[taken].face.ports]
+    text = file.to_text(session.drive)
+    window.actions_by_name["dissolve"].trigger()
+    QTest.qWait(30)
+    assert session.inside == "" and taken not in session.drive.cards and inner in page.sheet.cards
+    window.undo()
+    assert file.to_text(session.drive) == text
+    window.files.take_off_shelf(*shelf.on_shelf()[0])
+    assert not shelf.on_shelf()
