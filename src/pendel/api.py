@@ -69,7 +69,7 @@ class Drive:
     def _do(self, command: commands.Command) -> None:
         completed(self.document, command).apply(self.document)
 
-    def add(self, kind: str, name: str, *, profile=(), own: OwnEquations | None = None, starts: Mapping[str, str] | None = None,
+    def add(self, kind: str, name: str, *, profile=(), rows=(), own: OwnEquations | None = None, starts: Mapping[str, str] | None = None,
             choices: Mapping[str, str] | None = None, **values: str | float) -> str:  # fmt: skip
         """Add a card and return its id. Values are text with units, or numbers in the value's own unit.
 
@@ -94,6 +94,7 @@ class Drive:
             choices=dict(choices or {}),
             starts=dict(starts or {}),
             profile=points,
+            rows=tuple(tuple(str(cell) for cell in row) for row in rows),
             own=own,
         )
         self._do(command)

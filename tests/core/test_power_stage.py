@@ -713,3 +713,43 @@ def test_interleaved_legs_cancel_their_pulse_frequency():
     assert apart.line(20e3) < 1e-3 * together.line(20e3)
     assert apart.line(40e3) == pytest.approx(together.line(40e3), rel=0.02)
     assert apart.mean == pytest.approx(together.mean, rel=1e-3)
+
+
+def test_harmonics_of_a_source_stand_where_their_order_says():
+    # In a balanced three-phase system the 5th runs backwards and the 3rd is common to all phases: Mohan, Undeland,
+    # Robbins, 3rd ed., section 3-2 (from memory). The share is of the fundamental, the phase counts at the harmonic.
+    d = pendel.Drive("Grid")
+    for name, text in (("tolerance", "1e-8"), ("until", "60 ms")):
+        d.set(name, text)
+    d.add("three_phase_source", "Grid", U="400", f="50", R_i="0", L_i="0.001", rows=(("3", "10", "0"), ("5", "6 %", "30 deg"), ("7", "k_7", "0")))  # fmt: skip
+    d.set("k_7", "4 %")
+    d.add("phase_opener", "Lines")
+    d.add("ground", "Earth")
+    d.connect("grid.out", "lines.phases")
+    d.connect("grid.star", "earth.line")
+    for n in "abc":
+        d.add("resistor", f"Load {n}", R="1000")
+        d.connect(f"lines.{n}", f"load_{n}.a")
+        d.connect(f"load_{n}.b", "earth.line")
+    run = d.run()
+    peak = 400 * np.sqrt(2 / 3)
+    t = np.linspace(0.02, 0.06, 8001)
+    for phase, n in enumerate("abc"):
+        a = 2 * np.pi * 50 * t - 2 * np.pi * phase / 3
+        wanted = peak * (np.sin(a) + 0.1 * np.sin(3 * a) + 0.06 * np.sin(5 * a + np.pi / 6) + 0.04 * np.sin(7 * a))  # fmt: skip
+        np.testing.assert_allclose(run.at(f"load_{n}.voltage", t), wanted, atol=2e-3 * peak)
+    lines = run.spectrum("load_a.voltage", 0.02, 0.06, fundamental=50)
+    assert lines.distortion(50) == pytest.approx(np.sqrt(0.1**2 + 0.06**2 + 0.04**2), rel=1e-3)
+
+
+def test_harmonics_that_cannot_be_are_findings():
+    d = pendel.Drive("Grid")
+    d.add("ac_source", "Grid", rows=(("5", "3", "0"), ("1.5", "3", "0"), ("403", "1 V", "0")))
+    sentences = [f.sentence for f in d.check()]
+    assert any("harmonics row 2" in s and "whole number" in s for s in sentences)
+    assert any("harmonics row 3" in s and "1 V" in s for s in sentences)
+    d = pendel.Drive("Grid")
+    d.add("ac_source", "Grid", rows=(("5", "3", "0"), ("403", "1", "0")))
+    d.set("method", "fixed")
+    d.set("step", "50 us")
+    assert any("order 403 is at 20" in f.sentence and "below 24.81 µs" in f.sentence for f in d.check())

@@ -13,6 +13,7 @@ from pendel.app.face_editor import FaceEditor
 from pendel.app.look import colour, trace_colour
 from pendel.app.own_editor import OwnEditor
 from pendel.app.profile_editor import ProfileEditor
+from pendel.app.rows_editor import RowsEditor
 from pendel.app.session import Lazily, Session, single_shot
 from pendel.app.widgets import (
     Elided,
@@ -120,6 +121,7 @@ class Inspector(QWidget):
         self.profile_editor: ProfileEditor | None = None
         self.own_editor: OwnEditor | None = None
         self.face_editor: FaceEditor | None = None
+        self.rows_editor: RowsEditor | None = None
         self.follow_box: QVBoxLayout | None = None
         self.card = self._wanted() if self._kind() is not None else ""
         if self.card:
@@ -211,6 +213,8 @@ class Inspector(QWidget):
             tabs.append("Values")
         if kind.has_profile:
             tabs.insert(0, "Profile")
+        if kind.rows:
+            tabs.append(kind.rows.label)
         if isinstance(kind, Part) and kind.states and card.kind != "own":
             tabs.append("Start")
         return tabs
@@ -245,6 +249,7 @@ class Inspector(QWidget):
             "Profile": self._build_profile,
             "Equations": self._build_own,
             "Face": self._build_face,
+            **({kind.rows.label: self._build_rows} if kind.rows else {}),
         }[self.tab](kind)
         self.finding_box = QVBoxLayout()
         self.body.addLayout(self.finding_box)
@@ -385,6 +390,11 @@ class Inspector(QWidget):
         self.profile_editor = ProfileEditor(self.session, self.card, *kind.has_profile)
         self.body.addWidget(self.profile_editor)
 
+    def _build_rows(self, kind: Kind) -> None:
+        assert kind.rows is not None
+        self.rows_editor = RowsEditor(self.session, self.card, kind.rows)
+        self.body.addWidget(self.rows_editor)
+
     def _build_face(self, kind: Kind) -> None:
         self.face_editor = FaceEditor(self.session, self.card)
         self.body.addWidget(self.face_editor)
@@ -416,8 +426,9 @@ class Inspector(QWidget):
             self.profile_editor.refresh()
         if self.own_editor is not None:
             self.own_editor.refresh()
-        if self.face_editor is not None:
-            self.face_editor.refresh()
+        for editor in (self.face_editor, self.rows_editor):
+            if editor is not None:
+                editor.refresh()
         self._show_findings()
         self._show_signals(kind)
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from pendel.app.look import colour, font
 from pendel.app.session import Session
+from pendel.app.text_table import TextTable
 from pendel.app.widgets import button, column, label, row
 from pendel.core.drive import commands
 from pendel.core.quantities.units import number_text, unit
@@ -146,20 +147,9 @@ class ProfileEditor(QWidget):
         self.curve.removed.connect(self._remove)
         self.curve.dropped.connect(self._drop)
         body.addWidget(self.curve)
-        self.table = QTableWidget(0, 2)
-        self.table.setAccessibleName("Profile table")
-        self.table.setHorizontalHeaderLabels(
-            ["Time, s", f"{value_label}, {self.unit}" if self.unit else value_label]
-        )
-        header = self.table.horizontalHeader()
-        assert header is not None
-        header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        vertical = self.table.verticalHeader()
-        assert vertical is not None
-        vertical.hide()
-        vertical.setDefaultSectionSize(24)
-        self.table.setMinimumHeight(150)
-        self.table.cellChanged.connect(self._typed)
+        heading = f"{value_label}, {self.unit}" if self.unit else value_label
+        self.table = TextTable("Profile table", ("Time, s", heading))
+        self.table.typed.connect(self._typed)
         body.addWidget(self.table)
         body.addLayout(row(button("Add corner", self._append), button("Delete corner", self._remove_row), 1))
         self.note = label("", "wrong")
@@ -175,14 +165,7 @@ class ProfileEditor(QWidget):
         self.curve.points = [(t, v / factor) for t, v in zip(times, values)]
         self.curve.span = max([examined.settings.get("until", 1.0), *times])
         self.curve.update()
-        self.table.blockSignals(True)
-        self.table.setRowCount(len(card.profile))
-        for n, texts in enumerate(card.profile):
-            for column_, text in enumerate(texts):
-                item = QTableWidgetItem(text)
-                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                self.table.setItem(n, column_, item)
-        self.table.blockSignals(False)
+        self.table.show_rows(card.profile)
         wrong = [f for f in examined.findings if f.card == self.card and f.field.startswith("profile")]
         self.note.setText(wrong[0].sentence if wrong else "")
 
@@ -223,12 +206,11 @@ class ProfileEditor(QWidget):
         if 0 <= n < len(self._points()):
             self._remove(n)
 
-    def _typed(self, n: int, column_: int) -> None:
-        item = self.table.item(n, column_)
+    def _typed(self, n: int, column_: int, text: str) -> None:
         points = self._points()
-        if item is None or n >= len(points) or points[n][column_] == item.text():
+        if n >= len(points) or points[n][column_] == text:
             return
         changed = list(points[n])
-        changed[column_] = item.text()
+        changed[column_] = text
         points[n] = (changed[0], changed[1])
         self._set(points)

@@ -395,7 +395,12 @@ def differences(old: Drive | None, drive: Drive) -> str:
         for name in card.choices.keys() | before.choices.keys():
             if card.choices.get(name) != before.choices.get(name):
                 found.append(f"{card.name} {name}: {card.choices.get(name, 'default')}")
-        if (card.profile, card.own, card.starts) != (before.profile, before.own, before.starts):
+        if (card.profile, card.own, card.starts, card.rows) != (
+            before.profile,
+            before.own,
+            before.starts,
+            before.rows,
+        ):
             found.append(f"{card.name} changed")
     found += [f"without {c.name}" for key, c in old.cards.items() if key not in drive.cards]
     if set(old.wires) != set(drive.wires):

@@ -288,7 +288,8 @@ class MainWindow(QMainWindow):
         if finding.card in self.session.drive.cards:
             tab = finding.field.split(":")[0]
             self.session.select([finding.card])
-            inspector.tab = {"start": "Start", "profile": "Profile"}.get(
+            rows = getattr(self.session.kinds().get(finding.card), "rows", None)
+            inspector.tab = {"start": "Start", "profile": "Profile", "rows": rows.label if rows else ""}.get(
                 tab,
                 "Equations"
                 if tab in ("ports", "values", "states", "unknowns", "equations") and ":" in finding.field

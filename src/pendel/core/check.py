@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 
-from pendel.core.catalogue.declare import ANY, LEVELS, Block, Kind, Link, Part, Value
+from pendel.core.catalogue.declare import ANY, LEVELS, Block, Kind, Link, Part, Rows, Value
 from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.own import read_own
 from pendel.core.drive import commands
@@ -55,6 +55,7 @@ def examine(drive: Drive) -> Examined:
             result.findings.append(fault(str(problem), key))
     for key, kind in kinds.items():
         _card(drive, key, kind, names, result)
+    _harmonics_and_step(drive, kinds, result)
     _wires(drive, kinds, result)
     _ports(drive, kinds, result)
     _taps(drive, kinds, result)
@@ -163,6 +164,8 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
                     choice.name,
                 )
             )
+    if kind.rows:
+        good = _rows(card, key, kind.rows, names, values, result) and good
     if good and kind.contradictions:
         for c in kind.contradictions(values, card):
             mend = commands.set_values(drive, key, c.remedy, c.remedy_label) if c.remedy else None
@@ -202,6 +205,45 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
                 result.findings.append(
                     fault(
                         f"{card.name}, starting value of {state.label}: {problem}", key, f"start:{state.name}"
+                    )
+                )
+
+
+def _rows(
+    card: Card, key: str, table: Rows, names: Names, values: dict[str, float], result: Examined
+) -> bool:
+    """Evaluate the rows of a card's table into ``values``, as ``column_row``; whether all is well."""
+    good = True
+    for number, row in enumerate(card.rows):
+        for place, column in enumerate(table.columns):
+            try:
+                text = row[place] if place < len(row) else column.default
+                values[f"{column.name}_{number}"] = evaluate_value(column, text, names)
+            except ExpressionProblem as problem:
+                good = False
+                where = f"{card.name}, {table.label.lower()} row {number + 1}"
+                result.findings.append(fault(f"{where}: {problem}", key, f"rows:{number}"))
+    return good
+
+
+def _harmonics_and_step(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
+    """A fixed step cannot follow what swings faster than half its rate."""
+    step = result.settings.get("step")
+    if drive.settings["method"] != "fixed" or not step:
+        return
+    for key, kind in kinds.items():
+        values = result.values.get(key, {})
+        if kind.rows is None or kind.rows.columns[0].name != "order" or "f" not in values:
+            continue
+        for number in range(len(drive.cards[key].rows)):
+            f = values.get(f"order_{number}", 0.0) * values["f"]
+            if f * step >= 0.5:
+                result.findings.append(
+                    attention(
+                        f"{drive.cards[key].name}: the harmonic of order {number_text(values[f'order_{number}'])} is at {number_text(f)} Hz, but a fixed step of {number_text(step * 1e6)} µs "
+                        f"follows less than {number_text(0.5 / step)} Hz. Shorten the step to below {number_text(0.5e6 / f)} µs or delete the harmonic.",
+                        key,
+                        f"rows:{number}",
                     )
                 )
 

@@ -157,6 +157,15 @@ class Contradiction:
     fault: bool = True
 
 
+@dataclass(frozen=True)
+class Rows:
+    """A table whose rows the user adds; each column is like a value. ``new`` is the first row added."""
+
+    label: str
+    columns: tuple[Value, ...]
+    new: tuple[str, ...]
+
+
 Values = Mapping[str, float]
 
 
@@ -181,6 +190,7 @@ class Kind:
     follows: Callable[[Values, Card], list[Figure]] | None = None
     has_profile: tuple[str, str] | None = None
     """Label and unit of the profile's value, for cards that carry one."""
+    rows: Rows | None = None
 
     def port(self, name: str) -> Port | None:
         return next((p for p in self.ports if p.name == name), None)

@@ -158,6 +158,13 @@ def set_profile(drive: Drive, card: str, points: Iterable[Point], gesture: str =
     return Command(f"Edit profile of {record.name}", (changed(drive, "cards", card, after),), gesture)
 
 
+def set_rows(drive: Drive, card: str, rows: Iterable[Iterable[str]], title: str = "") -> Command:
+    """Replace the rows of a card's table."""
+    record = card_of(drive, card)
+    after = replace(record, rows=tuple(tuple(row) for row in rows))
+    return Command(title or f"Edit the table of {record.name}", (changed(drive, "cards", card, after),))
+
+
 def set_own(drive: Drive, card: str, own: OwnEquations) -> Command:
     """Replace a part's own equations; wires to ports that are gone go with them."""
     record = card_of(drive, card)
@@ -264,6 +271,7 @@ def rename_quantity(drive: Drive, old: str, new: str) -> Command:
             values=follow(card.values),
             starts=follow(card.starts),
             profile=tuple((renamed(t, old, new), renamed(v, old, new)) for t, v in card.profile),
+            rows=tuple(tuple(renamed(text, old, new) for text in row) for row in card.rows),
         )
         if after != card:
             changes.append(changed(drive, "cards", key, after))

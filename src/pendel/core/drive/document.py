@@ -92,6 +92,8 @@ class Card:
     inside: str = ""
     role: str = ""
     face: Face | None = None
+    rows: tuple[tuple[str, ...], ...] = ()
+    """Rows of the card's table, such as a source's harmonics."""
 
     def with_value(self, name: str, text: str) -> Card:
         return replace(self, values={**self.values, name: text})

@@ -49,6 +49,8 @@ def card_record(card: Card) -> dict[str, Any]:
             record[name] = dict(getattr(card, name))
     if card.profile:
         record["profile"] = [list(point) for point in card.profile]
+    if card.rows:
+        record["rows"] = [list(row) for row in card.rows]
     if card.own is not None:
         record["own"] = {name: list(getattr(card.own, name)) for name in OwnEquations.__dataclass_fields__}
     if card.inside:
@@ -163,8 +165,9 @@ def card_from_record(record: dict[str, Any]) -> Card:
     values, choices, starts = record.get("values", {}), record.get("choices", {}), record.get("starts", {})
     face = face_from_record(record["face"]) if "face" in record else None
     inside, role = record.get("inside", ""), record.get("role", "")
+    rows = tuple(tuple(row) for row in record.get("rows", ()))
     return Card(
-        record["kind"], record["name"], x, y, values, choices, starts, profile, own, inside, role, face
+        record["kind"], record["name"], x, y, values, choices, starts, profile, own, inside, role, face, rows
     )
 
 

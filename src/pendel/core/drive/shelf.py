@@ -54,6 +54,7 @@ def quantities_used(drive: Drive, clipped: Clip) -> dict[str, Quantity]:
     texts: list[str] = []
     for card in clipped.cards.values():
         lines = (line.partition("=")[2] for line in (*card.own.values, *card.own.states)) if card.own else ()
+        texts += [t for row in card.rows for t in row]
         texts += [
             *card.values.values(),
             *card.starts.values(),

@@ -136,8 +136,10 @@ class PartContext:
 
     def __init__(self, network: Network, card: str, *, pins: Mapping[str, list[Pin]], values: Mapping[str, float],
                  starts: Mapping[str, float], choices: Mapping[str, str], profile: tuple[list[float], list[float]], level: str = "averaged",
-                 given_starts: Set[str] = frozenset()):  # fmt: skip
+                 given_starts: Set[str] = frozenset(), rows: int = 0):  # fmt: skip
         self.network, self.card, self.level = network, card, level
+        self.rows = rows
+        """Rows of the card's table; the values of one are ``column_row``."""
         self._pins, self._values, self._starts = pins, values, starts
         self._choices, self._profile, self._given = choices, profile, given_starts
 

@@ -6,17 +6,25 @@ import math
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import Link, Part, Port, Rows, Signal, State, Value
 from pendel.core.catalogue.electrical.passives import ENDS, TWO_ENDED, between, report
 
 PHASES = ("a", "b", "c")
 
 
+def wave(c, angle: ca.SX) -> ca.SX:
+    """sin(angle) with the harmonics of the card's table: + share·sin(order·angle + phase) for each."""
+    total = ca.sin(angle)
+    for n in range(c.rows):
+        total += c.value(f"share_{n}") * ca.sin(c.value(f"order_{n}") * angle + c.value(f"phase_{n}"))
+    return total
+
+
 def build_ac(c):
-    """u = √2·U·sin(2πft + φ) behind R and L; the current flows out at the first line."""
+    """u = √2·U·sin(2πft + φ) and harmonics, behind R and L; the current flows out at the first line."""
     u, i = between(c)
     current, slope = c.state("i")
-    e = math.sqrt(2.0) * c.value("U") * ca.sin(2.0 * math.pi * c.value("f") * c.time + c.value("angle"))
+    e = math.sqrt(2.0) * c.value("U") * wave(c, 2.0 * math.pi * c.value("f") * c.time + c.value("angle"))
     r = c.parasitic("R_i")
     c.equation(current + i)
     c.equation(c.value("L_i") * slope - (e - r * current - u))
@@ -40,7 +48,7 @@ def build_three_phase(c):
     for n, (name, pin) in enumerate(zip(PHASES, pins)):
         current, slope = c.state(f"i_{name}")
         angle = 2.0 * math.pi * c.value("f") * c.time + c.value("angle") - 2.0 * math.pi * n / 3.0
-        e = math.sqrt(2.0 / 3.0) * c.value("U") * ca.sin(angle)
+        e = math.sqrt(2.0 / 3.0) * c.value("U") * wave(c, angle)
         c.equation(current + pin.through)
         c.equation(inductance * slope - (e - r * current - (pin.across - star)))
         total += current
@@ -90,15 +98,16 @@ def build_phase_opener(c):
 
 
 IMPEDANCE = (Value("R_i", "Internal resistance", "mΩ", "50", low=0.0), Value("L_i", "Internal inductance", "mH", "0.1", low=0.0, open_low=True))  # fmt: skip
+HARMONICS = Rows("Harmonics", (Value("order", "Order", "", "5", low=2.0, whole=True), Value("share", "Share", "%", "3", low=0.0), Value("phase", "Phase", "deg", "0")), ("5", "3", "0"))  # fmt: skip
 SET = Port("set", Link.SIGNAL_IN, "Set value", "bottom")
 KINDS = (
     Part(id="ac_source", title="AC source", sentence="A sine voltage behind a resistance and an inductance.", group="supply", keywords="mains grid single-phase sine alternating",
-         ports=ENDS, values=(Value("U", "Voltage, rms", "V", "230", low=0.0), Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True), Value("angle", "Phase", "deg", "0"), *IMPEDANCE),
+         ports=ENDS, values=(Value("U", "Voltage, rms", "V", "230", low=0.0), Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True), Value("angle", "Phase", "deg", "0"), *IMPEDANCE), rows=HARMONICS,
          states=(State("i", "current", "A"),), signals=(*TWO_ENDED, Signal("emf", "voltage without load", "V")), build=build_ac,
          telling=lambda v, card: (f"{v['U']} · {v['f']}", v["L_i"]), main_signal="voltage", spine="~"),
     Part(id="three_phase_source", title="Three-phase source", sentence="Three sine voltages in star behind resistances and inductances.", group="supply", keywords="mains grid three-phase alternating",
          ports=(Port("out", Link.AC3, "Three phases", "right"), Port("star", Link.LINE, "Star point", "bottom", required=False)),
-         values=(Value("U", "Voltage, line to line, rms", "V", "400", low=0.0), Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True), Value("angle", "Phase of a", "deg", "0"), *IMPEDANCE),
+         values=(Value("U", "Voltage, line to line, rms", "V", "400", low=0.0), Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True), Value("angle", "Phase of a", "deg", "0"), *IMPEDANCE), rows=HARMONICS,
          states=tuple(State(f"i_{n}", f"current of phase {n}", "A") for n in PHASES),
          signals=(*(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES), *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES), Signal("power", "power", "W")),
          build=build_three_phase, telling=lambda v, card: (f"{v['U']} · {v['f']}", v["L_i"]), main_signal="power", spine="3~"),
