@@ -142,7 +142,7 @@ class Emitter:
         body: list[str] = []
         hoisted_text: dict[str, str] = {}
         sums: dict[str, tuple[str, str, float, float]] = {}
-        turned: set[str] = set()
+        turns: list[tuple[int, int, str, str]] = []
         for k in range(f.n_instructions()):
             op, out, inp = f.instruction_id(k), f.instruction_output(k), f.instruction_input(k)
             if op == ca.OP_CONST:
@@ -163,7 +163,8 @@ class Emitter:
                     form, texts[1] = "({} * {})", self.reciprocal(operands[1][0], name, k, hoisted_text)
                 variable = f"{'v' if moving else 'c'}{k}"
                 if moving and op in (ca.OP_SIN, ca.OP_COS):
-                    body += self.trigonometric(op, variable, texts[0], sums, turned, name, hoisted_text)
+                    turns.append((len(body), op, variable, texts[0]))
+                    body.append("")
                 elif moving:
                     body.append(f"    double {variable} = {form.format(*texts)};")
                     if op in (ca.OP_ADD, ca.OP_SUB) and operands[0][1] != operands[1][1]:
@@ -176,27 +177,40 @@ class Emitter:
                     self.hoist_lines.append(f"    double {name}_{variable} = {form.format(*texts)};")
                     variable = f"{name}_{variable}"
                 work[out[0]] = (variable, moving, False)
+        self.fill_in_trigonometry(body, turns, sums, name, hoisted_text)
         return body
 
-    def trigonometric(self, op: int, variable: str, angle: str, sums: Mapping[str, tuple[str, str, float, float]],
-                      turned: set[str], name: str, known: dict[str, str]) -> list[str]:  # fmt: skip
-        """Sine or cosine of an angle. Angles that differ by a constant, as those of three phases do, share one pair."""
-        base, constant, a, b = sums.get(angle, (angle, "", 1.0, 0.0))
-        pair = base.replace("[", "_").replace("]", "")
-        lines = []
-        if pair not in turned:
-            turned.add(pair)
-            lines.append(f"    double sn_{pair} = sin({base}), cs_{pair} = cos({base});")
-        sine, cosine = f"sn_{pair}" if a > 0 else f"-sn_{pair}", f"cs_{pair}"
-        if not constant:
-            return [*lines, f"    double {variable} = {sine if op == ca.OP_SIN else cosine};"]
-        held = []
-        for function in ("sin", "cos"):
-            shift = f"{name}_{function}_{variable}"
-            self.hoist_lines.append(f"    double {shift} = {function}({'-' if b < 0 else ''}({constant}));")
-            held.append(self.moved((shift, False, False), name, known))
-        text = f"{sine} * {held[1]} + {cosine} * {held[0]}" if op == ca.OP_SIN else f"{cosine} * {held[1]} - ({sine}) * {held[0]}"  # fmt: skip
-        return [*lines, f"    double {variable} = {text};"]
+    def fill_in_trigonometry(self, body: list[str], turns: Sequence[tuple[int, int, str, str]], sums: Mapping[str, tuple[str, str, float, float]],
+                             name: str, known: dict[str, str]) -> None:  # fmt: skip
+        """Write the sines and cosines. Angles that differ by a constant, as those of three phases do, share one pair."""
+        plain = ("", 1.0, 1.0)
+        uses: dict[str, int] = {}
+        for _, _, _, angle in turns:
+            base = sums[angle][0] if angle in sums else angle
+            uses[base] = uses.get(base, 0) + 1
+        paired: set[str] = set()
+        for place, op, variable, angle in turns:
+            base, constant, a, b = sums.get(angle, (angle, *plain))
+            function = "sin" if op == ca.OP_SIN else "cos"
+            if uses[base] == 1:
+                body[place] = f"    double {variable} = {function}({angle});"
+                continue
+            pair = base.replace("[", "_").replace("]", "")
+            if pair not in paired:
+                paired.add(pair)
+                body[place] = f"    double sn_{pair} = sin({base}), cs_{pair} = cos({base});\n"
+            sine, cosine = f"sn_{pair}" if a > 0 else f"-sn_{pair}", f"cs_{pair}"
+            text = sine if function == "sin" else cosine
+            if constant:
+                s, c = (self.turned_by(f, variable, constant, b, name, known) for f in ("sin", "cos"))
+                text = f"{sine} * {c} + {cosine} * {s}" if function == "sin" else f"{cosine} * {c} - ({sine}) * {s}"  # fmt: skip
+            body[place] += f"    double {variable} = {text};"
+
+    def turned_by(self, function: str, variable: str, constant: str, sign: float, name: str, known: dict[str, str]) -> str:  # fmt: skip
+        """Sine or cosine of a constant angle, computed with the values."""
+        shift = f"{name}_{function}_{variable}"
+        self.hoist_lines.append(f"    double {shift} = {function}({'-' if sign < 0 else ''}({constant}));")
+        return self.moved((shift, False, False), name, known)
 
     def reciprocal(self, divisor: str, name: str, k: int, known: dict[str, str]) -> str:
         variable = f"{name}_r{k}"

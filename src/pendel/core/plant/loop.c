@@ -62,6 +62,7 @@ typedef struct {
     double fixed_step;                  /* s, for FIXED */
     int steady_jacobian;                /* it depends on values and modes only */
     double computing, worst_step;       /* s of computing: in all, and for the slowest step of FIXED */
+    long timed_steps;
     double thinned_until, thinned_to;   /* until this time one row is kept for each stretch of this length */
 } run_t;
 
@@ -69,7 +70,7 @@ typedef struct {
     run_t *r;
     int nu, width;
     double t, h, radius;
-    double *x, *u, *s, *hoisted, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak;
+    double *x, *u, *s, *hoisted, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak, *slope_low, *slope_high;
     int *pivots, *segment;
     int stiff, stiff_signs, calm_signs;
     int third;                     /* the explicit step is the third-order one */
@@ -80,9 +81,12 @@ typedef struct {
     int *slot_used;
     double *inverse;               /* of I - h J for the full fixed step and the present modes */
     double mode_radius;
+    int pending_row;               /* the latest fixed step stands behind the last row, not yet counted */
     int entered;                   /* the modes changed since the last step: judge stiffness anew */
 } work_t;
 
+/* Of a state's peak: how far what is left out of a record of fixed steps may lie from the line between its rows. */
+static const double STRAIGHT = 1e-5;
 enum { SLOTS = 512, WAYS = 4 };
 /* Explicit steps beyond this multiple of 1 / (spectral radius) cost more than one L-stable step. */
 static const double STIFF_FROM = 6.0;
@@ -141,17 +145,72 @@ static void thin(work_t *w)
     r->thinned_until = w->t;
 }
 
-static int record(work_t *w)
+static int make_room(work_t *w, long rows)
 {
     run_t *r = w->r;
-    double *row;
     if (r->n_rows >= r->row_limit) thin(w);
-    if (!grow(&r->rows, &r->cap_rows, r->n_rows + 1, w->width, r->max_rows_log2)) { r->outcome = NO_MEMORY; return 0; }
-    row = r->rows + r->n_rows++ * w->width;
+    if (grow(&r->rows, &r->cap_rows, r->n_rows + rows, w->width, r->max_rows_log2)) return 1;
+    r->outcome = NO_MEMORY;
+    return 0;
+}
+
+static void write_row(work_t *w, double *row)
+{
+    run_t *r = w->r;
+    (void)r;
     row[0] = w->t;
     memcpy(row + 1, w->x, sizeof(double) * (size_t)NX);
     memcpy(row + 1 + NX, w->u, sizeof(double) * (size_t)N_INPUT);
     memcpy(row + 1 + NX + N_INPUT, w->s, sizeof(double) * (size_t)N_MODE);
+}
+
+static int record(work_t *w)
+{
+    run_t *r = w->r;
+    r->n_rows += w->pending_row;
+    w->pending_row = 0;
+    if (!make_room(w, 1)) return 0;
+    write_row(w, r->rows + r->n_rows++ * w->width);
+    return 1;
+}
+
+/* Narrow the slopes that chords from `base` may have so that each row on the way stays within its tolerance of them; tell
+ * whether the chord to `now` is one of these. A wedge that begins is as wide as the first row leaves it. */
+static int within_wedge(work_t *w, const double *base, const double *now, int begins)
+{
+    run_t *r = w->r;
+    double per_time = 1 / (now[0] - base[0]);
+    int i, straight = 1;
+    (void)r;
+    for (i = 0; i < NX; i++) {
+        double slope = (now[i + 1] - base[i + 1]) * per_time, room = STRAIGHT * w->peak[i] * per_time;
+        straight &= begins || (slope >= w->slope_low[i] && slope <= w->slope_high[i]);
+        w->slope_low[i] = begins ? slope - room : most(w->slope_low[i], slope - room);
+        w->slope_high[i] = begins ? slope + room : least(w->slope_high[i], slope + room);
+    }
+    return straight;
+}
+
+/* Of fixed steps, a million a second, only those are kept between which no state leaves a straight line. The latest waits
+ * behind the last row until the next shows whether it is a bend. */
+static int record_bends(work_t *w)
+{
+    run_t *r = w->r;
+    double *base, *waiting, *now;
+    if (!make_room(w, 2)) return 0;
+    base = r->rows + (r->n_rows - 1) * w->width;
+    waiting = base + w->width;
+    now = w->pending_row ? waiting + w->width : waiting;
+    write_row(w, now);
+    if (!w->pending_row) {
+        w->pending_row = 1;
+        within_wedge(w, base, now, 1);
+    } else if (within_wedge(w, base, now, 0) && !memcmp(now + 1 + NX, base + 1 + NX, sizeof(double) * (size_t)(N_INPUT + N_MODE))) {
+        memcpy(waiting, now, sizeof(double) * (size_t)w->width);
+    } else {
+        r->n_rows++;
+        within_wedge(w, waiting, now, 1);
+    }
     return 1;
 }
 
@@ -716,34 +775,45 @@ static void flip_modes(work_t *w)
     refresh(w);
 }
 
+/* Computing time of a batch of steps since `begun`. Asking the clock costs half as much as a step, so the worst step is what
+ * a batch took beyond the usual for the others in it. */
+static void note_time(run_t *r, int batch, double *begun)
+{
+    double now = seconds(), took = now - *begun, usual, worst;
+    r->computing += took;
+    r->timed_steps += batch;
+    usual = r->computing / (double)r->timed_steps;
+    worst = took - (batch - 1) * usual;
+    if (worst > r->worst_step) r->worst_step = worst;
+    *begun = now;
+}
+
 /* Integrate from w->t to t_next in steps on a fixed grid; an edge inside a step cuts it in two. */
 static int advance_fixed(work_t *w, double t_next)
 {
     run_t *r = w->r;
-    double begun = seconds(), now;
-    int batch = 0;
+    double begun = seconds(), step = r->fixed_step;
+    double grid = floor(w->t / step + 1e-6), near_end = t_next - same_time(t_next);
+    int batch = 0, on_grid = fabs(w->t - grid * step) < 1e-9 * step;
     while (w->t < t_next) {
-        double grid = (floor(w->t / r->fixed_step + 1e-6) + 1) * r->fixed_step;
-        double end = grid < t_next + same_time(t_next) ? grid : t_next, h;
-        if (t_next - end < same_time(t_next)) end = t_next;
-        h = end - w->t;
+        double end = (grid + 1) * step;
+        int whole = on_grid && end <= near_end;
+        if (end > near_end) end = t_next;
         if (*r->stop) { r->outcome = STOPPED; return 0; }
-        if (!step_fixed(w, h, fabs(h - r->fixed_step) < 1e-9 * r->fixed_step)) { r->outcome = NOT_FINITE; return 0; }
+        if (!step_fixed(w, end - w->t, whole)) { r->outcome = NOT_FINITE; return 0; }
         if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
         w->t = end;
+        grid += 1;
+        on_grid = 1;
         memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
         r->steps++;
-        if (end < t_next || r->n_guard) refresh(w);
-        if (r->n_guard) flip_modes(w);
-        if (end < t_next && !record(w)) return 0;
-        /* Asking the clock costs as much as a step: plain steps are timed eight at a time. */
-        if (++batch < 8 && end < t_next) continue;
-        now = seconds();
-        r->computing += now - begun;
-        if (now - begun > r->worst_step * batch) r->worst_step = (now - begun) / batch;
-        begun = now;
-        batch = 0;
+        if (end < t_next || N_GUARD) refresh(w);
+        if (N_GUARD) flip_modes(w);
+        if ((r->steps & 63) == 0) note_peaks(w);
+        if (end < t_next && !record_bends(w)) return 0;
+        if (++batch == 64) { note_time(r, batch, &begun); batch = 0; }
     }
+    if (batch) note_time(r, batch, &begun);
     return 1;
 }
 
@@ -809,7 +879,7 @@ int pd_run(run_t *r)
     w.r = r;
     w.nu = r->n_command + 2 * r->n_profile;
     w.width = 1 + nx + w.nu + r->n_mode;
-    total = (size_t)(15 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * slot_width(r) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
+    total = (size_t)(17 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * slot_width(r) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
     block = calloc(total, sizeof(double));
     w.pivots = calloc((size_t)(nx + r->n_profile + 1 + SLOTS), sizeof(int));
     if (!block || !w.pivots) { r->outcome = NO_MEMORY; free(block); free(w.pivots); return r->outcome; }
@@ -817,7 +887,7 @@ int pd_run(run_t *r)
     w.slot_used = w.segment + r->n_profile + 1;
     next = block;
 #define TAKE(field, count) (w.field = next, next += (count))
-    TAKE(x, nx); TAKE(peak, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
+    TAKE(x, nx); TAKE(peak, nx); TAKE(slope_low, nx); TAKE(slope_high, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
     for (k = 0; k < 8; k++) TAKE(k[k], nx);
     TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w.nu); TAKE(s, r->n_mode); TAKE(slots, SLOTS * slot_width(r));
     TAKE(g, r->n_guard); TAKE(g_new, r->n_guard); TAKE(pending, r->n_command); TAKE(signals, r->n_signal);

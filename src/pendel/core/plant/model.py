@@ -250,6 +250,7 @@ class RunStruct(ctypes.Structure):
         + [(n, ctypes.c_long) for n in ("n_rows", "n_ticks", "cap_rows", "cap_ticks", "steps", "rejected", "evaluations", "events", "stiff_steps")]
         + [("outcome", ctypes.c_int), ("culprit", ctypes.c_int), ("t_out", ctypes.c_double)]
         + [("row_limit", ctypes.c_long), ("fixed_step", ctypes.c_double), ("steady_jacobian", ctypes.c_int), ("computing", ctypes.c_double), ("worst_step", ctypes.c_double)]
+        + [("timed_steps", ctypes.c_long)]
         + [("thinned_until", ctypes.c_double), ("thinned_to", ctypes.c_double)]
     )  # fmt: skip
 
