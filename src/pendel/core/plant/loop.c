@@ -514,18 +514,46 @@ static void put_to_zero(work_t *w, int mode)
     }
 }
 
+/* One linearly implicit Euler step (order 1, L-stable): x += (I - h J)^-1 h f(t, x), with f in w->k[0]. For the full step, and where
+ * the Jacobian is steady, the inverse is kept with the modes. */
+static int step_fixed(work_t *w, double h, int full)
+{
+    run_t *r = w->r;
+    int n = NX, i, j;
+    if (!(full && r->steady_jacobian && w->inverse[0] == w->inverse[0])) {
+        r->jac(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->jac, w->dfdt);
+        for (i = 0; i < n; i++) for (j = 0; j < n; j++) w->lu[i * n + j] = (i == j) - h * w->jac[i + j * n];
+        if (!factorise(w->lu, w->pivots, n)) return 0;
+        if (full && r->steady_jacobian)
+            for (j = 0; j < n; j++) {
+                for (i = 0; i < n; i++) w->err[i] = i == j;
+                solve(w->lu, w->pivots, n, w->err);
+                for (i = 0; i < n; i++) w->inverse[i * n + j] = w->err[i];
+            }
+        for (i = 0; i < n; i++) w->err[i] = h * w->k[0][i];
+        solve(w->lu, w->pivots, n, w->err);
+    } else {
+        for (i = 0; i < n; i++) {
+            w->err[i] = 0;
+            for (j = 0; j < n; j++) w->err[i] += w->inverse[i * n + j] * h * w->k[0][j];
+        }
+    }
+    for (i = 0; i < n; i++) w->xn[i] = w->x[i] + w->err[i];
+    return 1;
+}
+
 /* A device that just stopped conducting leaves its current to a leak, whose voltage settles within nanoseconds.
  * Its guards mean nothing until then: rounding of the current times the blocking resistance could start it again,
- * and so on for ever. So let it settle, with the time counted, before any guard is looked at. */
+ * and so on for ever. So let it settle, in three implicit Euler steps whose time counts, before any guard is looked at. */
 static void let_settle(work_t *w, double t_next)
 {
     run_t *r = w->r;
-    double h = 10 / w->mode_radius;
+    double h = 30 / w->mode_radius;
     int step;
-    if (!(w->mode_radius * (t_next - w->t) > 100)) return;
+    if (!(3 * h < 0.9 * (t_next - w->t) && 3 * h < 0.1 * w->h)) return;   /* nothing here is as fast as a leak */
     for (step = 0; step < 3; step++) {
         refresh(w);
-        step_stiff(w, h);
+        if (!step_fixed(w, h, 0)) return;
         memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
         w->t += h;
     }
@@ -603,7 +631,9 @@ static double locate(work_t *w, double h)
         c = q * q * (3 - 2 * q); d = q * q * (q - 1) * h;
         for (i = 0; i < n; i++) w->xt[i] = a * w->x[i] + b * f0[i] + c * x1[i] + d * f1[i];
         derivatives(w, w->t + at, w->xt, w->err, w->g_new);
-        narrow(&k, at, crossing(w, &guard));
+        level = crossing(w, &guard);
+        narrow(&k, at, level);
+        if (level > 0 && level < 1e-6 * span) break;
     }
     for (round = 0; round < 3; round++) {
         attempt(w, k.high);
@@ -726,34 +756,6 @@ static double seconds(void)
     struct timespec now;
     timespec_get(&now, TIME_UTC);
     return (double)now.tv_sec + 1e-9 * (double)now.tv_nsec;
-}
-
-/* One linearly implicit Euler step (order 1, L-stable): x += (I - h J)^-1 h f(t, x), with f in w->k[0]. For the full step, and where
- * the Jacobian is steady, the inverse is kept with the modes. */
-static int step_fixed(work_t *w, double h, int full)
-{
-    run_t *r = w->r;
-    int n = NX, i, j;
-    if (!(full && r->steady_jacobian && w->inverse[0] == w->inverse[0])) {
-        r->jac(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->jac, w->dfdt);
-        for (i = 0; i < n; i++) for (j = 0; j < n; j++) w->lu[i * n + j] = (i == j) - h * w->jac[i + j * n];
-        if (!factorise(w->lu, w->pivots, n)) return 0;
-        if (full && r->steady_jacobian)
-            for (j = 0; j < n; j++) {
-                for (i = 0; i < n; i++) w->err[i] = i == j;
-                solve(w->lu, w->pivots, n, w->err);
-                for (i = 0; i < n; i++) w->inverse[i * n + j] = w->err[i];
-            }
-        for (i = 0; i < n; i++) w->err[i] = h * w->k[0][i];
-        solve(w->lu, w->pivots, n, w->err);
-    } else {
-        for (i = 0; i < n; i++) {
-            w->err[i] = 0;
-            for (j = 0; j < n; j++) w->err[i] += w->inverse[i * n + j] * h * w->k[0][j];
-        }
-    }
-    for (i = 0; i < n; i++) w->xn[i] = w->x[i] + w->err[i];
-    return 1;
 }
 
 /* After a fixed step, change every mode whose guard is above zero, once. What they lead to shows after the next step:
