@@ -153,3 +153,55 @@ def test_the_shelf_and_dissolving_and_a_port_taken_off(filters):
     assert file.to_text(session.drive) == text
     window.files.take_off_shelf(*shelf.on_shelf()[0])
     assert not shelf.on_shelf()
+
+
+def test_a_table_of_harmonics_is_filled_by_hand(window):
+    from pendel.core.drive import commands
+
+    session, page = window.session, window.drive_page
+    session.do(commands.add_card(session.drive, "ac_source", "Mains", 6, 60))
+    QTest.qWait(30)
+    click_card(window, "mains")
+    page.inspector._show_tab("Harmonics")
+    editor = page.inspector.rows_editor
+    editor.append()
+    editor.append()
+    QTest.qWait(20)
+    assert editor is page.inspector.rows_editor
+    editor.table.item(1, 0).setText("7")
+    editor.table.item(1, 1).setText("2.5 %")
+    assert session.drive.cards["mains"].rows == (("5", "3", "0"), ("7", "2.5 %", "0"))
+    editor.table.item(0, 0).setText("4.4")
+    QTest.qWait(20)
+    assert "whole number" in page.inspector.rows_editor.note.text()
+    window.undo()
+    QTest.qWait(20)
+    assert not session.examined.faults
+    page.inspector.rows_editor.table.setCurrentCell(0, 0)
+    page.inspector.rows_editor.remove()
+    assert session.drive.cards["mains"].rows == (("7", "2.5 %", "0"),)
+    finding = next(f for f in session.findings if f.card == "mains")
+    window.go_to(finding)
+    session.undo.setClean()
+
+
+def test_switching_energies_stand_in_the_tree_and_among_the_losses(window):
+    from pendel.core.drive import commands
+
+    session = window.session
+    for name, text in (("level", "device"), ("until", "0.3 s")):
+        session.do(commands.set_setting(session.drive, name, text))
+    session.do(commands.set_value(session.drive, "bridge", "t_dead", "1 us"))
+    window.start_run()
+    finish(window)
+    window.show_page("Runs")
+    runs = window.page("Runs")
+    run = session.last_run
+    assert "bridge.switching_energy_a_upper" in run.keys
+    found = runs.tree.findItems("switching energy of a upper", Qt.MatchFlag.MatchRecursive)
+    assert len(found) == 1
+    runs.strips.set_cursors(0.25, 0.3)
+    runs.measure()
+    texts = [getattr(runs.between.itemAt(n).widget(), "whole", "") for n in range(runs.between.count())]
+    assert any("switching" in t for t in texts), texts
+    session.undo.setClean()

@@ -479,7 +479,7 @@ def test_a_signal_of_another_level_is_pointed_out():
     d.run(0.001)
     d.set("level", "averaged")
     with pytest.raises(
-        DriveHasFindings, match="gate a, upper is wired to a block, but exists only at the level switching"
+        DriveHasFindings, match="gate a upper is wired to a block, but exists only at the level switching"
     ):
         d.run(0.001)
 
@@ -553,18 +553,122 @@ def test_no_gates_overlap_at_any_duty_however_short_the_pulse():
             assert not np.any(both), duty
 
 
-def test_switching_energy_scales_with_current_and_voltage():
-    from pendel.core.catalogue.index import kind_of
-    from pendel.core.runs.device_events import switching_energies
+def test_switching_energies_scale_with_voltage_and_current_and_stand_by_device():
+    values = {"E_on": "60", "E_off": "80", "E_rec": "30", "t_tr": "50", "U_ref": "48", "I_ref": "20"}
+    d = bridge_bench("0.3", duty=0.3, level="device", **values)
+    run = d.run(0.05)
+    current = last_mean(run, "motor.current", 0.01)
+    keys = [k for k in run.keys() if "switching_energy" in k]
+    assert len(keys) == 4
+    lost = {k.rpartition(".")[2]: run.at(k, [0.04, 0.05]) for k in keys}
+    power = {k: (e[1] - e[0]) / 0.01 for k, e in lost.items()}
+    # The load's current enters at leg a's upper and leaves at leg b's lower switch, once a period each; of the other two
+    # only the diodes switch. A transition costs half of u times i for its time: Mohan, Undeland, Robbins, section 2-5.
+    switching = 20e3 * ((60e-6 + 80e-6) * current / 20 + 2 * 0.5 * 48 * current * 50e-9)
+    recovering = 20e3 * 30e-6 * current / 20
+    for name, wanted in (("a_upper", switching), ("b_lower", switching), ("a_lower", recovering), ("b_upper", recovering)):  # fmt: skip
+        assert power[f"switching_energy_{name}"] == pytest.approx(wanted, rel=0.04)
 
-    d = bridge_bench("0.3", duty=0.3, level="device", E_on="60", E_off="80", U_ref="48", I_ref="20")
-    prepared = prepare(d.document)
-    run = run_drive(prepared, until=0.05)
-    (lost,) = switching_energies(run, d.document, prepared.examined.values, kind_of)
-    power = lost.between(0.04, 0.05) / 0.01
-    current = last_mean(pendel.api.Run(run), "motor.current", 0.01)
-    # Each leg switches the load's current on and off once a period.
-    assert power == pytest.approx(2 * 20e3 * (60e-6 + 80e-6) * current / 20, rel=0.03)
+
+def test_a_kept_run_tells_its_switching_energies_again(tmp_path):
+    from pendel.core.runs import kept
+    from pendel.core.runs.simulate import reopen
+
+    run = bridge_bench("0.3", duty=0.3, level="device").run(0.002).kept
+    kept.save(run, tmp_path / "run1.h5")
+    again = reopen(tmp_path / "run1.h5")
+    key = "bridge.switching_energy_a_upper"
+    np.testing.assert_array_equal(again.trace(key).y, run.trace(key).y)
+    assert run.trace(key).y[-1] > 0
+
+
+@pytest.mark.parametrize("current", [12.0, -12.0])
+def test_an_igbt_leg_drops_what_transistor_and_diode_take_in_turn(current):
+    # The transistor carries a positive load's current for its share of the period, the other switch's diode the rest:
+    # Mohan, Undeland, Robbins, 3rd ed., section 7-3. Averaged and switching must both give that.
+    duty, u_dc, v_t, r_t, v_d, r_d = 0.3, 300.0, 1.1, 0.02, 0.9, 0.01
+    share = duty if current > 0 else 1 - duty
+    drop = share * (v_t * np.sign(current) + r_t * current) + (1 - share) * (
+        v_d * np.sign(current) + r_d * current
+    )
+    for level in ("averaged", "switching", "device"):
+        d = pendel.Drive("Leg")
+        for name, text in (
+            ("level", level),
+            ("tick", "100 us"),
+            ("computing_delay", "0"),
+            ("until", "20 ms"),
+        ):
+            d.set(name, text)
+        d.add("dc_source", "Feed", U_0=str(u_dc), R_i="0")
+        d.add("half_bridge", "Leg", choices={"device": "igbt"}, f_p="10", V_0=str(v_t), R_on="20", V_d=str(v_d), R_d="10", t_on="0", t_off="0", I_sat="5000")  # fmt: skip
+        d.add("pair_opener", "Ends")
+        d.add("set_current", "Load")
+        for name, value in (("Duty", duty), ("Amount", -current)):
+            d.add("step", name, before=repr(value), after=repr(value))
+        for a, b in (("feed.dc", "leg.dc"), ("leg.out", "ends.pair"), ("ends.plus", "load.a"), ("load.b", "ends.minus"), ("duty.out", "leg.duty"), ("amount.out", "load.set")):  # fmt: skip
+            d.connect(a, b)
+        run = d.run()
+        assert last_mean(run, "leg.output_current", 0.01) == pytest.approx(current)
+        assert last_mean(run, "leg.output_voltage", 0.01) == pytest.approx(duty * u_dc - drop, rel=2e-4), (
+            level
+        )
+        assert last_mean(run, "leg.loss", 0.01) == pytest.approx(drop * current, rel=2e-3), level
+
+
+def test_a_split_link_gives_either_sign_and_its_middle_carries_the_load():
+    for level in ("averaged", "switching"):
+        d = pendel.Drive("Split")
+        for name, text in (("level", level), ("tick", "50 us"), ("computing_delay", "0"), ("until", "40 ms"), ("tolerance", "1e-7")):  # fmt: skip
+            d.set(name, text)
+        d.add("dc_source", "Feed", U_0="400", R_i="0")
+        halves = {"u_upper": "200 V", "u_lower": "200 V"}
+        d.add("split_half_bridge", "Bridge", C="2000", f_p="20", R_on="1", R_d="1", V_d="0", starts=halves)
+        d.add("pair_opener", "Ends")
+        d.add("inductor", "Coil", L="1", R_s="0")
+        d.add("resistor", "Load", R="10")
+        d.add("sine", "Duty", amplitude="0.3", mean="0.5", f="50")
+        for a, b in (("feed.dc", "bridge.dc"), ("bridge.out", "ends.pair"), ("ends.plus", "coil.a"), ("coil.b", "load.a"), ("load.b", "ends.minus"), ("duty.out", "bridge.duty")):  # fmt: skip
+            d.connect(a, b)
+        run = d.run()
+        lines = run.spectrum("bridge.output_voltage", 0.02, 0.04, fundamental=50)
+        # (d − ½)·U_dc about a middle that sways by I/(2·C·ω): both halves take the load's current in parallel.
+        amplitude = 0.3 * 400
+        current = amplitude / abs(10 + 2j * np.pi * 50 * 1e-3 + 1 / (2j * np.pi * 50 * 2 * 2e-3))
+        assert run.spectrum("coil.current", 0.02, 0.04, fundamental=50).line(50) == pytest.approx(
+            current, rel=0.01
+        )
+        sway = run.spectrum("bridge.middle_voltage", 0.02, 0.04, fundamental=50).line(50)
+        assert sway == pytest.approx(current / (2 * 2e-3 * 2 * np.pi * 50), rel=0.02)
+        assert lines.line(50) == pytest.approx(current * abs(10 + 2j * np.pi * 50e-3), rel=0.01)
+
+
+def test_a_diode_recovers_the_charge_and_time_of_its_sheet():
+    # Lauritzen, Ma: IEEE Trans. Power Electronics 6 (1991) 188, closed form of a current that falls at a given slope.
+    from pendel.core.catalogue.electrical import recovery
+
+    sheet = {"Q_rr": 0.5e-6, "t_rr": 120e-9, "I_F": 20.0, "slope": 1e8}
+    tau, _ = recovery.times(sheet)
+    peak, tail = recovery.peak_and_tail(sheet)
+    d = pendel.Drive("Recovery")
+    d.set("until", "2 us")
+    d.set("tolerance", "1e-8")
+    d.add("dc_source", "Back", U_0="100", R_i="0")
+    d.add("pair_opener", "Ends")
+    d.add("inductor", "Stray", L="0.001", R_s="0", starts={"i": "-20 A"})
+    d.add("diode", "Diode", V_d="0", R_d="0.01", Q_rr="0.5", t_rr="120", I_F="20", slope="100", starts={"q": f"{tau * 20!r} C"})  # fmt: skip
+    for a, b in (("back.dc", "ends.pair"), ("ends.plus", "stray.a"), ("stray.b", "diode.b"), ("diode.a", "ends.minus")):  # fmt: skip
+        d.connect(a, b)
+    i = d.run()["diode.current"]
+    at = int(np.argmin(i.y))
+    assert -i.y[at] == pytest.approx(peak, rel=1e-4)
+    assert -np.trapezoid(np.minimum(i.y, 0), i.t) == pytest.approx(0.5e-6, rel=2e-3)
+    begins = i.t[np.argmax(i.y < 0)]
+    ends = i.t[(i.t > i.t[at]) & (i.y > 0.1 * i.y[at])][0]
+    assert ends - begins == pytest.approx(120e-9, rel=0.01)
+    assert tail == pytest.approx((120e-9 - peak / 1e8) / np.log(10))
+    d.set("diode.Q_rr", "3")
+    assert any("no diode loses 3 µC" in f.sentence for f in d.check())
 
 
 def test_spectrum_of_a_square_wave_and_its_distortion():

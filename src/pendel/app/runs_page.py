@@ -371,7 +371,7 @@ class RunsPage(QWidget):
             return
         kind = kind_of(self.session.drive.cards[card]) if card in self.session.drive.cards else None
         legs = kind.legs if isinstance(kind, Part) else ()
-        currents = [f"{card}.{n}" for leg in legs for n in (leg.current_upper, leg.current_lower)]
+        currents = [f"{card}.{leg.signal('current', side)}" for leg in legs for side in ("upper", "lower")]
         wanted = [k for k in currents if k in run.keys]
         if wanted and not any(set(wanted) <= set(spec.signals) for spec in self.strips.specs):
             self.strips.put(wanted, None)
@@ -506,6 +506,12 @@ class RunsPage(QWidget):
                 trace = run.trace(key)
                 power = measures.mean(*measures.window(trace.t, trace.y, a, b))
                 losses.append((power, run.infos[key].card))
+        switched: dict[str, float] = {}
+        for device in run.devices:
+            t, e = run.switchings[device.key]
+            card = run.infos[device.voltage].card
+            switched[card] = switched.get(card, 0.0) + float(np.sum(e[(t >= a) & (t < b)])) / (b - a)
+        losses += [(power, f"{card}, switching") for card, power in switched.items()]
         losses = sorted((x for x in losses if abs(x[0]) > 0), reverse=True)[:MOST_LOSSES]
         if losses:
             self._fill([("Lost", "", "power", "energy"), *((card, "", figure(p, "W", 3), figure(p * (b - a), "J", 3)) for p, card in losses)])  # fmt: skip

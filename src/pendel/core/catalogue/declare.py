@@ -90,13 +90,31 @@ class Signal:
 
 @dataclass(frozen=True)
 class Leg:
-    """Two switches in series: its name, the gates of `PartContext.gate`, and the signals of their currents."""
+    """Two switches in series; ``name`` may be empty where there is but one. ``side`` is upper or lower."""
 
     name: str
-    gate_upper: str
-    gate_lower: str
-    current_upper: str
-    current_lower: str
+
+    def gate(self, side: str) -> str:
+        """Gate of `PartContext.gate`."""
+        return f"{self.name}_{side}_gate" if self.name else f"{side}_gate"
+
+    def signal(self, what: str, side: str) -> str:
+        """Signal of a switch, such as its current."""
+        return f"{what}_{self.name}_{side}" if self.name else f"{what}_{side}"
+
+    def switch(self, side: str) -> str:
+        return f"{self.name} {side}".strip()
+
+
+@dataclass(frozen=True)
+class Switched:
+    """A device that loses energy when it switches: its name, gate, signals, and the device whose diode gives way to it."""
+
+    name: str
+    gate: str
+    current: str
+    voltage: str
+    partner: str = ""
 
 
 @dataclass(frozen=True)
@@ -223,6 +241,8 @@ class Part(Kind):
     """The circuit inside, for parts that can be opened."""
     legs: tuple[Leg, ...] = ()
     """Pairs of switches that must not conduct at once."""
+    switches: tuple[Switched, ...] = ()
+    """Single switches; those of legs follow from the legs."""
     levels: tuple[str, ...] = ("averaged",)
     """Levels of detail the part has of its own; a part that has but one is the same at every level."""
     potentials: Callable[[str], tuple[tuple[str, ...], ...]] | None = None
@@ -230,6 +250,18 @@ class Part(Kind):
     main_signal: str = ""
     spine: str = ""
     """Mark in the energy path; empty leaves the part out of it."""
+
+    @property
+    def all_switches(self) -> tuple[Switched, ...]:
+        sides = (("upper", "lower"), ("lower", "upper"))
+        return (
+            *self.switches,
+            *(
+                Switched(g.switch(s), g.gate(s), g.signal("current", s), g.signal("voltage", s), g.switch(o))
+                for g in self.legs
+                for s, o in sides
+            ),
+        )
 
     def counts(self, value: Value, card: Card, of_drive: str) -> bool:
         """Whether a value acts at the card's present level of detail."""

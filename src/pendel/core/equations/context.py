@@ -167,6 +167,9 @@ class PartContext:
     def choice(self, name: str) -> str:
         return self._choices[name]
 
+    def has_choice(self, name: str) -> bool:
+        return name in self._choices
+
     def pair(self, port: str) -> tuple[ca.SX, ca.SX]:
         """Voltage across a pair (V) and current into its plus line (A)."""
         plus, minus = self._pins[port]

@@ -102,14 +102,16 @@ def plant_about(prepared: Prepared, signals: tuple[str, ...]) -> LinearPlant:
     return plant
 
 
-def without_dead_time(model: PlantModel) -> np.ndarray:
-    """Parameters with every dead time zero, shape (p,).
+def without_drops(model: PlantModel) -> np.ndarray:
+    """Parameters with every dead time and every drop of a converter with dead time zero, shape (p,).
 
-    The voltage lost to dead time depends on the current's sign alone. About zero current its slope
-    would act as a resistance of many ohms that the drive shows nowhere else.
+    What is lost to them depends on the current's sign alone. About zero current its slope would act as a
+    resistance of many ohms that the drive shows nowhere else.
     """
     keys = model.structure.parameter_keys
-    return np.where([k.endswith(".t_dead") for k in keys], 0.0, model.parameters)
+    legs = {k.partition(".")[0] for k in keys if k.endswith(".t_dead")}
+    signs = [k.partition(".")[0] in legs and k.partition(".")[2] in ("t_dead", "V_0", "V_d") for k in keys]
+    return np.where(signs, 0.0, model.parameters)
 
 
 def linear_plant(
@@ -130,7 +132,7 @@ def linear_plant(
     inputs = np.array([point.inputs.get(k, 0.0) for k in model.network.inputs])
     modes = np.array([point.modes.get(k, 0.0) for k in model.structure.mode_keys])
     still = np.zeros(rest.numel())
-    parameters = without_dead_time(model)
+    parameters = without_drops(model)
     found = loop_values(model, states, np.concatenate([inputs, still]), modes)
     at = [0.0, states, inputs, still, modes, parameters, found]
     A, B, C, D = (np.array(m, dtype=float) for m in function(*at))

@@ -8,11 +8,13 @@ from typing import Any
 
 import numpy as np
 
-from pendel.core.catalogue.declare import Leg, Part
+from pendel.core.catalogue.declare import LEVELS, Leg, Part
 from pendel.core.drive.document import Drive
 from pendel.core.plant.model import evaluate_signals
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun, Remark
+from pendel.core.runs.kept import KeptRun, Remark, SwitchingLoss
+
+SIDES = ("upper", "lower")
 
 
 @dataclass(frozen=True)
@@ -48,7 +50,7 @@ def overlaps(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) -> list[
     found = [
         leg_overlap(run, card, leg)
         for card, leg in legs
-        if f"{card}.{leg.gate_upper}" in run.structure.mode_keys
+        if f"{card}.{leg.gate('upper')}" in run.structure.mode_keys
     ]
     return [o for o in found if o is not None]
 
@@ -64,13 +66,12 @@ def gate_column(run: KeptRun, key: str) -> np.ndarray:
 
 def leg_overlap(run: KeptRun, card: str, leg: Leg) -> Overlap | None:
     t = run.rows[:, 0]
-    both = (gate_column(run, f"{card}.{leg.gate_upper}") > 0.5) & (
-        gate_column(run, f"{card}.{leg.gate_lower}") > 0.5
-    )
+    gates = [gate_column(run, f"{card}.{leg.gate(side)}") > 0.5 for side in SIDES]
+    both = gates[0] & gates[1]
     at = np.flatnonzero(both[:-1] & (np.diff(t) > 0))
     if not len(at):
         return None
-    keys = [f"{card}.{leg.current_upper}", f"{card}.{leg.current_lower}", f"{card}.link_voltage"]
+    keys = [*(f"{card}.{leg.signal('current', side)}" for side in SIDES), f"{card}.link_voltage"]
     upper, lower, link = evaluate_signals(run.structure, run.rows[at], run.parameters, keys).T
     through = np.minimum(upper, lower)
     energy = through * link * (t[at + 1] - t[at])
@@ -82,49 +83,51 @@ def leg_overlap(run: KeptRun, card: str, leg: Leg) -> Overlap | None:
     return Overlap(card, leg.name, int(group[-1]) + 1, begins, ends - begins, float(np.max(through[worst])), float(np.max(total)))  # fmt: skip
 
 
-@dataclass(frozen=True)
-class SwitchingEnergy:
-    """Energy (J) of each switching of a card's devices, at the times (s)."""
-
-    card: str
-    times: np.ndarray
-    energies: np.ndarray
-
-    def between(self, start: float, end: float) -> float:
-        return float(np.sum(self.energies[(self.times >= start) & (self.times < end)]))
-
-
-def switching_energies(run: KeptRun, drive: Drive, values: dict[str, dict[str, float]], kind_of: Callable[[Any], Any]) -> list[SwitchingEnergy]:  # fmt: skip
-    """Turn-on and turn-off energies, in proportion to the voltage and the current that is switched.
-
-    E = E_ref·(u/U_ref)·(i/I_ref), the usual scaling of data-sheet energies (common practice, no source).
-    """
+def switching_losses(drive: Drive, values: dict[str, dict[str, float]], kind_of: Callable[[Any], Any], modes: tuple[str, ...]) -> list[SwitchingLoss]:  # fmt: skip
+    """Devices of a drive that lose energy in switching, at the level of detail the run has."""
     found = []
     for card, record in drive.cards.items():
-        legs = [
-            leg for leg in legs_of(kind_of(record)) if f"{card}.{leg.gate_upper}" in run.structure.mode_keys
-        ]
-        if legs and "E_on" in values.get(card, {}):
-            parts = [leg_energies(run, card, leg, values[card]) for leg in legs]
-            found.append(SwitchingEnergy(card, *(np.concatenate([p[k] for p in parts]) for k in (0, 1))))
+        kind, v = kind_of(record), values.get(card, {})
+        if not isinstance(kind, Part) or "E_on" not in v or (LEVELS[-1] in kind.levels and kind.level(record, drive.settings["level"]) != LEVELS[-1]):  # fmt: skip
+            continue
+        numbers = [v[n] for n in ("E_on", "E_off", "E_rec", "t_tr", "U_ref", "I_ref")]
+        for s in kind.all_switches:
+            gate, current, voltage = (f"{card}.{n}" for n in (s.gate, s.current, s.voltage))
+            if gate in modes:
+                found.append(SwitchingLoss(card, s.name, gate, current, voltage, s.partner, *numbers))
     return found
 
 
-def leg_energies(run: KeptRun, card: str, leg: Leg, v: dict[str, float]) -> tuple[np.ndarray, np.ndarray]:
-    """Times and energies of a leg's switchings. A switch loses what it takes over or gives up of the load's current."""
-    times, energies = [], []
-    scale = 1.0 / (v["U_ref"] * v["I_ref"])
-    keys = [f"{card}.{leg.current_upper}", f"{card}.{leg.current_lower}", f"{card}.link_voltage"]
-    for gate, sign in ((leg.gate_upper, 1.0), (leg.gate_lower, -1.0)):
-        step = np.diff(gate_column(run, f"{card}.{gate}"))
-        for at, energy in (
-            (np.flatnonzero(step > 0.5) + 1, v["E_on"]),
-            (np.flatnonzero(step < -0.5) + 1, v["E_off"]),
-        ):
-            upper, lower, link = evaluate_signals(run.structure, run.rows[at], run.parameters, keys).T
-            times.append(run.rows[at, 0])
-            energies.append(energy * np.maximum(sign * (upper - lower), 0.0) * np.abs(link) * scale)
-    return np.concatenate(times), np.concatenate(energies)
+def energies_of(run: KeptRun, devices: list[SwitchingLoss]) -> dict[str, tuple[np.ndarray, np.ndarray]]:
+    """By key: times (s) and energies (J) of a device's switchings, in order.
+
+    What is switched is the voltage before and the current after turning on, the current before and the voltage
+    after turning off. Energies scale with both, the usual reading of data sheets (common practice, no source); the
+    transition adds ½·u·i·t: Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 2-5. The diode that gives
+    way to a device that turns on loses its recovery energy.
+    """
+    found: dict[str, list[tuple[np.ndarray, np.ndarray]]] = {d.key: [] for d in devices}
+    by_name = {(d.card, d.name): d.key for d in devices}
+    states = 1 + len(run.structure.state_keys)
+    for d in devices:
+        step = np.diff(gate_column(run, d.gate))
+        for at, energy, turns_on in ((np.flatnonzero(step > 0.5) + 1, d.e_on, True), (np.flatnonzero(step < -0.5) + 1, d.e_off, False)):  # fmt: skip
+            after = run.rows[at]
+            before = np.concatenate([after[:, :states], run.rows[at - 1][:, states:]], axis=1)
+            (u_0, i_0), (u_1, i_1) = (evaluate_signals(run.structure, rows, run.parameters, [d.voltage, d.current]).T for rows in (before, after))  # fmt: skip
+            power = np.maximum(u_0, 0) * np.maximum(i_1, 0) if turns_on else np.maximum(u_1, 0) * np.maximum(i_0, 0)  # fmt: skip
+            scale = power / (d.u_ref * d.i_ref)
+            found[d.key].append((after[:, 0], energy * scale + 0.5 * power * d.transition))
+            partner = by_name.get((d.card, d.partner))
+            if turns_on and partner and d.e_rec > 0:
+                found[partner].append((after[:, 0], d.e_rec * scale))
+    return {key: in_order(pieces) for key, pieces in found.items()}
 
 
-__all__ = ["Overlap", "SwitchingEnergy", "overlaps", "switching_energies"]
+def in_order(pieces: list[tuple[np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray]:
+    t, e = (np.concatenate([p[k] for p in pieces]) for k in (0, 1))
+    order = np.argsort(t, kind="stable")
+    return t[order], e[order]
+
+
+__all__ = ["Overlap", "SwitchingLoss", "energies_of", "overlaps", "switching_losses"]

@@ -50,6 +50,29 @@ class Remark:
     text: str = ""
 
 
+@dataclass(frozen=True)
+class SwitchingLoss:
+    """A device whose switching energies a run tells: its keys, and the energies of turning on and off and of its diode's
+    recovery (J), given at a voltage and a current, and the transition time (s)."""
+
+    card: str
+    name: str
+    gate: str
+    current: str
+    voltage: str
+    partner: str
+    e_on: float
+    e_off: float
+    e_rec: float
+    transition: float
+    u_ref: float
+    i_ref: float
+
+    @property
+    def key(self) -> str:
+        return f"{self.card}.switching_energy" + (f"_{self.name.replace(' ', '_')}" if self.name else "")
+
+
 @dataclass
 class KeptRun:
     """A run as recorded. Signals are computed from states when first asked for."""
@@ -75,6 +98,8 @@ class KeptRun:
     """Until this time (s) the record was thinned."""
     remarks: list[Remark] = field(default_factory=list)
     """What the run showed that wants attention."""
+    devices: list[SwitchingLoss] = field(default_factory=list)
+    """Devices whose switching energies the run tells."""
     made: str = field(default_factory=lambda: datetime.now().isoformat(timespec="seconds"))
 
     @cached_property
@@ -93,9 +118,16 @@ class KeptRun:
     def _signals(self) -> dict[str, np.ndarray]:
         return {}
 
+    @cached_property
+    def switchings(self) -> dict[str, tuple[np.ndarray, np.ndarray]]:
+        """By signal key: times (s) and energies (J) of each switching of a device."""
+        from pendel.core.runs.device_events import energies_of  # it works on kept runs itself
+
+        return energies_of(self, self.devices)
+
     @property
     def keys(self) -> list[str]:
-        return [*self.structure.signals, *self.tick_signals]
+        return [*self.structure.signals, *(d.key for d in self.devices), *self.tick_signals]
 
     def trace(self, key: str) -> Trace:
         """A signal by key ``card.signal``.
@@ -119,6 +151,11 @@ class KeptRun:
         if key in self.structure.signals:
             self.fetch([key])
             return Trace(key, info.label, info.unit, self.expanded[:, 0], self._signals[key], False)
+        device = next((d for d in self.devices if d.key == key), None)
+        if device is not None:
+            t, e = self.switchings[key]
+            total = np.concatenate([[0.0], np.cumsum(e), [np.sum(e)]])
+            return Trace(key, info.label, info.unit, np.concatenate([[0.0], t, [self.end]]), total, True)
         raise KeyError(f"The run {self.name} has no signal {key}.")
 
     @property
@@ -155,7 +192,7 @@ def facts(run: KeptRun) -> dict:
     s = run.structure
     return {
         "name": run.name, "tick_signals": run.tick_signals, "tick": run.tick, "delay": run.delay, "outcome": int(run.outcome), "message": run.message,
-        "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "thinned_until": run.thinned_until, "remarks": [astuple(r) for r in run.remarks], "made": run.made,
+        "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "thinned_until": run.thinned_until, "remarks": [astuple(r) for r in run.remarks], "devices": [astuple(d) for d in run.devices], "made": run.made,
         "infos": {k: [i.card, i.label, i.unit] for k, i in run.infos.items()},
         "structure": {n: getattr(s, n) for n in ("state_keys", "commands", "profile_keys", "mode_keys", "parameter_keys", "signals", "measured", "exits", "hold_modes", "hold_rests", "mode_starts", "demoted_keys", "steady_jacobian")},
     }  # fmt: skip
@@ -204,7 +241,7 @@ def load(path: Path) -> KeptRun:
             infos = {k: SignalInfo(k, *i) for k, i in f["infos"].items()}
             return KeptRun(
                 f["name"], file["rows"][()], file["ticks"][()], structure, file["parameters"][()], f["tick_signals"], f["tick"], f["delay"], infos,
-                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f.get("thinned_until", 0.0), [Remark(*r) for r in f.get("remarks", [])], f["made"])  # fmt: skip
+                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f.get("thinned_until", 0.0), [Remark(*r) for r in f.get("remarks", [])], [SwitchingLoss(*d) for d in f.get("devices", [])], f["made"])  # fmt: skip
     except (OSError, KeyError, ValueError, TypeError) as problem:
         raise FileProblem(
             str(path), f"the kept run cannot be read ({problem}). Delete it or run again."

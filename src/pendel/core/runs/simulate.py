@@ -23,7 +23,7 @@ from pendel.core.plant.model import PlantModel
 from pendel.core.plant.starting import Contradiction
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
-from pendel.core.runs.device_events import overlaps
+from pendel.core.runs.device_events import overlaps, switching_losses
 from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
 
 
@@ -207,6 +207,10 @@ def run_drive(
         level=drive.settings["level"], seconds=seconds)  # fmt: skip
     run.thinned_until = recorded.thinned_until
     values = prepared.examined.values
+    run.devices = switching_losses(drive, values, kind_of, model.structure.mode_keys)
+    for device in run.devices:
+        words = f"switching energy of {device.name}" if device.name else "switching energy"
+        run.infos[device.key] = SignalInfo(device.key, full_name(drive, device.card), words, "J")
     if any(c.numbers.get("off_delay", 0.0) > 0 for c in model.network.pulses):  # else no gates can overlap
         run.remarks = [
             o.remark(drive.cards[o.card].name, values[o.card]["t_dead"])

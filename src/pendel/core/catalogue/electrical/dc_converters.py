@@ -14,6 +14,14 @@ import casadi as ca
 
 from pendel.core.catalogue.declare import LEVELS, Figure, Leg, Link, Part, Port, Signal, State, Value
 from pendel.core.catalogue.electrical import devices, drawings
+from pendel.core.catalogue.electrical.legs import (
+    DEVICE,
+    ON_DROP,
+    leg_signals,
+    leg_values,
+    mean_drop,
+    pulsed_leg,
+)
 from pendel.core.catalogue.electrical.pulse_values import (
     CARRIER,
     DEVICE_VALUES,
@@ -21,7 +29,6 @@ from pendel.core.catalogue.electrical.pulse_values import (
     PULSE_VALUES,
     SAMPLING,
     SWITCH_VALUES,
-    dead_time_voltage,
     pulse_contradictions,
     pulse_follows,
     pulse_numbers,
@@ -162,41 +169,55 @@ def switching(c, circuit: Circuit) -> ca.SX:
 
 
 def build_half_bridge(c):
-    """Averaged: u_out = d·u_dc − R_on·i − u_dead; switching: one leg, its pole against the minus line."""
+    """Averaged: u_out = d·u_dc less the drops of the leg; switching: one leg, its pole against the minus line."""
     plus, minus = c.pins("dc")
     pole, back = c.pins("out")
     u_dc, u_out = plus.across - minus.across, pole.across - back.across
     load = -pole.through
     c.equation(back.across - minus.across)
     c.equation(plus.through + minus.through + pole.through + back.through)
+    drawn, loss = one_leg(c, plus.across, pole.across, minus.across, load)
+    c.equation(plus.through - drawn)
+    report_bridge(c, u_out, load, u_dc, plus.through, loss)
+
+
+def build_split_bridge(c):
+    """One leg against the middle of two capacitors in series on the link: C·du/dt of each, and half the link about it."""
+    plus, minus = c.pins("dc")
+    pole, middle = c.pins("out")
+    upper, rise_upper = c.state("u_upper")
+    lower, rise_lower = c.state("u_lower")
+    load = -pole.through
+    c.equation(plus.across - middle.across - upper)
+    c.equation(middle.across - minus.across - lower)
+    drawn, loss = one_leg(c, plus.across, pole.across, minus.across, load)
+    capacity = c.value("C")
+    c.equation(plus.through - drawn - capacity * rise_upper)
+    c.equation(middle.through + capacity * rise_upper - capacity * rise_lower)
+    c.equation(plus.through + minus.through + pole.through + middle.through)
+    c.stored(capacity * (upper * upper + lower * lower) / 2)
+    c.signal("middle_voltage", lower)
+    report_bridge(c, pole.across - middle.across, load, upper + lower, plus.through, loss)
+
+
+def one_leg(c, top: ca.SX, pole: ca.SX, bottom: ca.SX, load: ca.SX) -> tuple[ca.SX, ca.SX]:
+    """State the leg; the current it draws from the top (A) and its loss (W)."""
     duty = ca.fmax(0.0, ca.fmin(1.0, c.input("duty")))
+    c.signal("duty_ratio", duty)
     if c.level == "averaged":
-        drop = c.value("R_on") * load + dead_time_voltage(c, u_dc, load)
-        c.equation(u_out - duty * u_dc + drop)
-        c.equation(plus.through - duty * load)
-        loss = drop * load
-    else:
-        gates = c.gate("upper_gate"), c.gate("lower_gate")
-        c.pulse(
-            "duty",
-            "upper_gate",
-            "lower_gate",
-            carrier=c.choice("carrier"),
-            sampling=c.choice("sampling"),
-            numbers=pulse_numbers(c),
-        )
-        upper, lower = devices.leg(c, "leg", plus.across, pole.across, minus.across, gates, ratings(c))
-        c.equation(load - upper.i + lower.i)
-        c.equation(plus.through - upper.i)
-        loss = upper.loss + lower.loss
-        for side, gate, device in zip(("upper", "lower"), gates, (upper, lower)):
-            c.signal(f"gate_{side}", gate)
-            c.signal(f"current_{side}", device.i)
+        drop = mean_drop(c, top - bottom, duty, load)
+        c.equation(pole - bottom - duty * (top - bottom) + drop)
+        return duty * load, drop * load
+    upper, lower = pulsed_leg(c, Leg(""), "duty", top, pole, bottom, carrier=c.choice("carrier"))
+    c.equation(load - upper.i + lower.i)
+    return upper.i, upper.loss + lower.loss
+
+
+def report_bridge(c, u_out: ca.SX, load: ca.SX, u_dc: ca.SX, i_dc: ca.SX, loss: ca.SX) -> None:
     c.signal("output_voltage", u_out)
     c.signal("output_current", load)
     c.signal("link_voltage", u_dc)
-    c.signal("link_current", plus.through)
-    c.signal("duty_ratio", duty)
+    c.signal("link_current", i_dc)
     c.signal("power", u_out * load)
     c.signal("loss", loss)
     c.lost(loss)
@@ -245,18 +266,29 @@ def converter(id: str, title: str, sentence: str, keywords: str, shape: Shape) -
     )  # fmt: skip
 
 
+BRIDGE_VALUES = (*SWITCH_VALUES, ON_DROP, *PULSE_VALUES, *DEVICE_VALUES)
+BRIDGE_SIGNALS = (
+    Signal("output_voltage", "output voltage", "V"), Signal("output_current", "output current", "A"), Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"),
+    Signal("duty_ratio", "duty", ""), Signal("power", "power", "W"), Signal("loss", "loss", "W"), *leg_signals(("",)),
+)  # fmt: skip
+
+
+def half_bridge(id: str, title: str, sentence: str, keywords: str, out: Port, values: tuple[Value, ...], signals: tuple[Signal, ...], **more) -> Part:  # fmt: skip
+    return Part(
+        id=id, title=title, sentence=sentence, group="converter", keywords=keywords, ports=(PAIRS[0], out, PAIRS[2]), values=values, shown=leg_values(values), signals=signals,
+        choices=(LEVEL_CHOICE, DEVICE, CARRIER, SAMPLING), levels=LEVELS, legs=(Leg(""),), potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance, contradictions=pulse_contradictions,
+        follows=pulse_follows, telling=lambda v, card: (v["f_p"], f"{v['R_on']} a switch"), main_signal="output_voltage", spine="≡", **more,
+    )  # fmt: skip
+
+
 KINDS = (
     converter("step_down", "Step-down converter", "Lowers a DC voltage by its duty.", "buck", STEP_DOWN),
     converter("step_up", "Step-up converter", "Raises a DC voltage.", "boost", STEP_UP),
     converter("inverting", "Inverting converter", "Turns a DC voltage into one of the other sign, lower or higher.", "buck-boost flyback", INVERTING),
-    Part(
-        id="half_bridge", title="Half bridge", sentence="Two switches that pass energy both ways between a link and a lower voltage.", group="converter", keywords="two-way bidirectional leg chopper synchronous",
-        ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.DC, "Pole and minus", "right"), Port("duty", Link.SIGNAL_IN, "Duty, 0 to 1", "bottom")),
-        values=(*SWITCH_VALUES, *PULSE_VALUES, *DEVICE_VALUES), choices=CHOICES, levels=LEVELS, drawing=drawings.HALF_BRIDGE, legs=(Leg("", "upper_gate", "lower_gate", "current_upper", "current_lower"),), potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance,
-        contradictions=pulse_contradictions, follows=pulse_follows,
-        signals=(Signal("output_voltage", "output voltage", "V"), Signal("output_current", "output current", "A"), Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"),
-                 Signal("duty_ratio", "duty", ""), Signal("power", "power", "W"), Signal("loss", "loss", "W"), *(Signal(f"gate_{s}", f"gate, {s}", "", PULSED) for s in ("upper", "lower")),
-                 *(Signal(f"current_{s}", f"current of the {s} switch", "A", PULSED) for s in ("upper", "lower"))),
-        build=build_half_bridge, telling=lambda v, card: (v["f_p"], f"{v['R_on']} a switch"), main_signal="output_voltage", spine="≡",
-    ),
+    half_bridge("half_bridge", "Half bridge", "Two switches that pass energy both ways between a link and a lower voltage.", "two-way bidirectional leg chopper synchronous",
+                Port("out", Link.DC, "Pole and minus", "right"), BRIDGE_VALUES, BRIDGE_SIGNALS, drawing=drawings.HALF_BRIDGE, build=build_half_bridge),
+    half_bridge("split_half_bridge", "Half bridge with split link", "A leg against the middle of two link capacitors; its output takes either sign.", "midpoint divided grid single-phase inverter",
+                Port("out", Link.DC, "Pole and middle", "right"), (*BRIDGE_VALUES, Value("C", "Capacitance of each half", "µF", "1000", low=0.0, open_low=True)),
+                (*BRIDGE_SIGNALS, Signal("middle_voltage", "voltage of the lower half", "V")), drawing=drawings.SPLIT_HALF_BRIDGE, build=build_split_bridge,
+                states=(State("u_upper", "voltage of the upper half", "V"), State("u_lower", "voltage of the lower half", "V"))),
 )  # fmt: skip

@@ -53,6 +53,8 @@ class Ratings:
     r_diode: ca.SX
     saturates_at: ca.SX | None = None
     """Current that a transistor passes at most; none where it is taken as a plain resistance."""
+    on_drop: ca.SX | None = None
+    """Of an IGBT, whose channel passes current forward only; a MOSFET's passes it both ways without a drop."""
 
 
 def tiny_current(ratings: Ratings) -> ca.SX:
@@ -79,10 +81,12 @@ def switch(c, u: ca.SX, gate: ca.SX, ratings: Ratings, name: str) -> Device:
 
 
 def transistor(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
-    """A switch with an antiparallel diode; ``u`` from collector or drain to emitter or source.
+    """A switch with an antiparallel diode; ``u`` from collector or drain to emitter or source."""
+    return (mosfet if ratings.on_drop is None else igbt)(c, name, u, gate, ratings)
 
-    While the gate is on the channel carries current both ways; while it is off the diode decides.
-    """
+
+def mosfet(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
+    """While the gate is on the channel carries current both ways; while it is off the diode decides."""
     i = c.unknown(f"{name}.i")
     mode = c.mode(name, 0)
     free = (1 - gate) * mode.symbol
@@ -100,6 +104,28 @@ def transistor(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
     return Device(u, i)
 
 
+def igbt(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
+    """The channel carries current forward beyond its drop while the gate is on; backward only the diode does."""
+    assert ratings.on_drop is not None
+    i = c.unknown(f"{name}.i")
+    diode_mode, channel_mode = c.mode(name, 0), c.mode(f"{name}_channel", 0)
+    on, free = gate * channel_mode.symbol, diode_mode.symbol
+    beyond = u - ratings.on_drop
+    if ratings.saturates_at is None:
+        channel = on * beyond / ratings.r_on
+    else:
+        channel = limited(c, name, beyond, i, on, ratings.r_on, ratings.saturates_at)
+    c.equation(i - channel - free * (u + ratings.drop) / ratings.r_diode - (1 - on) * (1 - free) * u / ratings.r_off)  # fmt: skip
+    diode_mode.exits += [(0, -u - ratings.drop - TINY_VOLTAGE, 1), (1, i - tiny_current(ratings), 0)]
+    # The channel ends with its current, and at once with its gate.
+    channel_mode.exits += [
+        (0, gate * (beyond - TINY_VOLTAGE), 1),
+        (1, ca.fmax(-i - tiny_current(ratings), 0.5 - gate), 0),
+    ]
+    diode_mode.hold_zero = channel_mode.hold_zero = i
+    return Device(u, i)
+
+
 def limited(c, name: str, u: ca.SX, i: ca.SX, gate: ca.SX, r_on: ca.SX, most: ca.SX) -> ca.SX:
     """A channel that passes ``most`` (A) at most, as when both transistors of a leg conduct at once."""
     mode = c.mode(f"{name}_saturated", 0)
@@ -108,12 +134,3 @@ def limited(c, name: str, u: ca.SX, i: ca.SX, gate: ca.SX, r_on: ca.SX, most: ca
     mode.exits += [(0, gate * (i - (1 + HAIR) * most), 1), (1, (1 - HAIR) * r_on * most - u, 0)]
     beyond = most + (u - r_on * most) / (FLATTER * r_on)
     return gate * ((1 - full) * u / r_on + full * beyond)
-
-
-def leg(
-    c, name: str, top: ca.SX, pole: ca.SX, bottom: ca.SX, gates: tuple[ca.SX, ca.SX], ratings: Ratings
-) -> tuple[Device, Device]:
-    """Two transistors in series between the potentials ``top`` and ``bottom``; the pole is between them."""
-    upper = transistor(c, f"{name}_upper", top - pole, gates[0], ratings)
-    lower = transistor(c, f"{name}_lower", pole - bottom, gates[1], ratings)
-    return upper, lower

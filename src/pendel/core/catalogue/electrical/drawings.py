@@ -68,6 +68,12 @@ HALF_BRIDGE = Drawing(
     (*rails(11), *legs(("",), gate="gate_{1}", current="current_{1}"), wire((LEGS["a"], MIDDLE), (11, MIDDLE)), Element("terminal", ((11, MIDDLE),), "out"), Element("terminal", ((11, BOTTOM),)),
      Element("voltage", ((11, MIDDLE), (11, BOTTOM)), "output", voltage="output_voltage", current="output_current")),
 )  # fmt: skip
+SPLIT_HALF_BRIDGE = Drawing(
+    13, 10,
+    (*rails(LEGS["a"]), *legs(("",), gate="gate_{1}", current="current_{1}"), Element("capacitor", ((3, TOP), (3, MIDDLE)), "C"), Element("capacitor", ((3, MIDDLE), (3, BOTTOM)), "C"),
+     Element("node", ((3, MIDDLE),)), wire((3, MIDDLE), (4.5, MIDDLE), (4.5, 7), (11, 7)), wire((LEGS["a"], MIDDLE), (11, MIDDLE)), Element("terminal", ((11, MIDDLE),), "out"), Element("terminal", ((11, 7),)),
+     Element("voltage", ((11, MIDDLE), (11, 7)), "output", voltage="output_voltage", current="output_current")),
+)  # fmt: skip
 ENDS = (
     Element("terminal", ((1, TOP),), "+"), Element("terminal", ((1, BOTTOM),), "−"), Element("voltage", ((1, TOP), (1, BOTTOM)), "input", voltage="input_voltage", current="input_current"),
     Element("terminal", ((16, TOP),)), Element("terminal", ((16, BOTTOM),)), Element("voltage", ((16, TOP), (16, BOTTOM)), "output", voltage="output_voltage", current="output_current"),

@@ -25,8 +25,8 @@ PULSE_VALUES = (
 )
 SWITCH_VALUES = (
     Value("R_on", "On-resistance of a switch", "mΩ", "6", low=0.0),
-    Value("V_d", "Diode drop", "V", "0.8", low=0.0, levels=PULSED),
-    Value("R_d", "Diode resistance", "mΩ", "6", low=0.0, open_low=True, levels=PULSED),
+    Value("V_d", "Diode drop", "V", "0.8", low=0.0),
+    Value("R_d", "Diode resistance", "mΩ", "6", low=0.0, open_low=True),
     Value("R_off", "Blocking resistance", "Ω", "", low=0.0, open_low=True, levels=PULSED),
 )
 DEVICE_VALUES = (
@@ -35,9 +35,12 @@ DEVICE_VALUES = (
     Value("I_sat", "Saturation current", "A", "300", low=0.0, open_low=True, levels=("device",)),
     Value("E_on", "Turn-on energy", "µJ", "60", low=0.0, levels=("device",)),
     Value("E_off", "Turn-off energy", "µJ", "80", low=0.0, levels=("device",)),
+    Value("E_rec", "Recovery energy of a diode", "µJ", "0", low=0.0, levels=("device",)),
+    Value("t_tr", "Transition time", "ns", "0", low=0.0, levels=("device",)),
     Value("U_ref", "Energies hold at", "V", "48", low=0.0, open_low=True, levels=("device",)),
     Value("I_ref", "Energies hold at", "A", "20", low=0.0, open_low=True, levels=("device",)),
 )
+"""Delays move the edges; energies and the transition's ½·u·i·t_tr are booked at each switching."""
 LEAST_RESISTANCE = 1e-6
 """Ohm; what a switch of no resistance is taken for, since its conductance must be finite."""
 SMOOTH_CURRENT = 0.05
@@ -51,9 +54,9 @@ def with_off_resistance(v, card):
 
 def ratings(c) -> Ratings:
     most = c.value("I_sat") if c.level == "device" else None
-    return Ratings(
-        ca.fmax(LEAST_RESISTANCE, c.value("R_on")), c.value("R_off"), c.value("V_d"), c.value("R_d"), most
-    )
+    drop = c.value("V_0") if c.has_choice("device") and c.choice("device") == "igbt" else None
+    r_on = ca.fmax(LEAST_RESISTANCE, c.value("R_on"))
+    return Ratings(r_on, c.value("R_off"), c.value("V_d"), c.value("R_d"), most, drop)
 
 
 def pulse_numbers(c) -> dict[str, float]:
@@ -67,15 +70,6 @@ def pulse_numbers(c) -> dict[str, float]:
     if c.level == "device":
         numbers |= {"on_delay": c.number("t_on"), "off_delay": c.number("t_off")}
     return numbers
-
-
-def dead_time_voltage(c, u_dc: ca.SX, load: ca.SX) -> ca.SX:
-    """Mean voltage a leg loses to dead time against its current: t_d·f·u_dc·sign(i), smoothed about zero.
-
-    Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 8-5 (from memory).
-    """
-    sign = load / ca.sqrt(load * load + SMOOTH_CURRENT**2)
-    return c.value("t_dead") * c.value("f_p") * u_dc * sign
 
 
 def pulse_contradictions(v, card) -> list[Contradiction]:

@@ -3,13 +3,26 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Choice, Contradiction, Link, Part, Port, Signal, State, Value
-from pendel.core.catalogue.electrical import devices
+from pendel.core.catalogue.declare import (
+    Choice,
+    Contradiction,
+    Link,
+    Part,
+    Port,
+    Signal,
+    State,
+    Switched,
+    Value,
+)
+from pendel.core.catalogue.electrical import devices, recovery
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
+from pendel.core.catalogue.electrical.legs import DEVICE, ON_DROP, leg_values
 from pendel.core.catalogue.electrical.passives import ENDS, TWO_ENDED, between, report
+from pendel.core.catalogue.electrical.pulse_values import DEVICE_VALUES
 
 NOT_USED = ca.SX(1)
 
@@ -17,14 +30,15 @@ NOT_USED = ca.SX(1)
 def build_diode(c):
     u, i = between(c)
     ratings = Ratings(NOT_USED, c.value("R_off"), c.value("V_d"), c.value("R_d"))
-    device = devices.diode(c, "diode", u, ratings)
+    recovers = c.number("tau") == c.number("tau")
+    device = (recovery if recovers else devices).diode(c, "diode", u, ratings)
     c.equation(i - device.i)
     report(c, u, i)
     c.lost(u * i)
 
 
-def gate_of(c) -> ca.SX:
-    c.pulse("on", "gate", carrier="level", sampling="at once", numbers={"f": 1.0})
+def gate_of(c, **delays: float) -> ca.SX:
+    c.pulse("on", "gate", carrier="level", sampling="at once", numbers={"f": 1.0, **delays})
     return c.gate("gate")
 
 
@@ -42,8 +56,9 @@ def build_switch(c):
 
 def build_transistor(c):
     u, i = between(c)
-    gate = gate_of(c)
-    ratings = Ratings(c.value("R_on"), c.value("R_off"), c.value("V_d"), c.value("R_d"))
+    gate = gate_of(c, on_delay=c.number("t_on"), off_delay=c.number("t_off"))
+    drop = c.value("V_0") if c.choice("device") == "igbt" else None
+    ratings = Ratings(c.value("R_on"), c.value("R_off"), c.value("V_d"), c.value("R_d"), on_drop=drop)
     device = devices.transistor(c, "transistor", u, gate, ratings)
     c.equation(i - device.i)
     report(c, u, i)
@@ -107,14 +122,16 @@ DIODE = (
     Value("R_d", "Diode resistance", "mΩ", "10", low=0.0, open_low=True),
 )
 GATE = Signal("gate", "gate", "")
+OWN = {"t_on", "t_off", "E_on", "E_off", "E_rec", "t_tr", "U_ref", "I_ref"}
+TRANSISTOR = (R_ON, ON_DROP, *DIODE, R_OFF, *(replace(v, levels=(), default=v.default if v.name.endswith("_ref") else "0") for v in DEVICE_VALUES if v.name in OWN))  # fmt: skip
 LIMITED = {"f_1", "slew", "U_low", "U_high", "R_out"}
 KINDS = (
-    Part(id="diode", title="Diode", sentence="Conducts from its first to its second line.", group="circuit", keywords="rectifier freewheel", ports=ENDS, values=(*DIODE, R_OFF),
-         signals=TWO_ENDED, circuit=blocking, build=build_diode, telling=lambda v, card: (v["V_d"], v["R_d"]), main_signal="current"),
+    Part(id="diode", title="Diode", sentence="Conducts from its first to its second line.", group="circuit", keywords="rectifier freewheel", ports=ENDS, values=(*DIODE, R_OFF, *recovery.VALUES), contradictions=recovery.contradictions, follows=recovery.follows,
+         states=(State("q", "stored charge", "C"),), signals=TWO_ENDED, circuit=lambda v, card: recovery.with_times(blocking(v, card)), build=build_diode, telling=lambda v, card: (v["V_d"], v["R_d"]), main_signal="current"),
     Part(id="switch", title="Switch", sentence="Conducts both ways while its signal is above one half.", group="circuit", keywords="contactor relay ideal", ports=(*ENDS, ON), values=(R_ON, R_OFF),
          signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_switch, telling=lambda v, card: (v["R_on"],), main_signal="current"),
-    Part(id="transistor", title="Transistor", sentence="A switch with an antiparallel diode.", group="circuit", keywords="mosfet igbt valve", ports=(*ENDS, ON), values=(R_ON, *DIODE, R_OFF),
-         signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_transistor, telling=lambda v, card: (v["R_on"], v["V_d"]), main_signal="current"),
+    Part(id="transistor", title="Transistor", sentence="A switch with an antiparallel diode.", group="circuit", keywords="mosfet igbt valve", ports=(*ENDS, ON), values=TRANSISTOR, choices=(DEVICE,), shown=leg_values(TRANSISTOR),
+         switches=(Switched("", "gate", "current", "voltage"),), signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_transistor, telling=lambda v, card: (v["R_on"], v["V_d"]), main_signal="current"),
     Part(id="op_amp", title="Op-amp", sentence="An operational amplifier, ideal or limited in bandwidth, slew rate and output.", group="circuit", keywords="operational amplifier analogue analog controller",
          ports=(Port("plus", Link.LINE, "Non-inverting input", "left"), Port("minus", Link.LINE, "Inverting input", "left"), Port("out", Link.LINE, "Output", "right")),
          values=(Value("f_1", "Unity-gain frequency", "MHz", "3", low=0.0, open_low=True), Value("slew", "Slew rate", "V/µs", "10", low=0.0, open_low=True), Value("U_low", "Output at least", "V", "-12"),

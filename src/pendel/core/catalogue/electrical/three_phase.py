@@ -10,6 +10,14 @@ import casadi as ca
 from pendel.core.catalogue.declare import LEVELS, Leg, Link, Part, Port, Signal, State, Value
 from pendel.core.catalogue.electrical import devices, drawings
 from pendel.core.catalogue.electrical.devices import Ratings
+from pendel.core.catalogue.electrical.legs import (
+    DEVICE,
+    ON_DROP,
+    leg_signals,
+    leg_values,
+    mean_drop,
+    pulsed_leg,
+)
 from pendel.core.catalogue.electrical.pulse_values import (
     CARRIER,
     DEVICE_VALUES,
@@ -17,11 +25,8 @@ from pendel.core.catalogue.electrical.pulse_values import (
     PULSE_VALUES,
     SAMPLING,
     SWITCH_VALUES,
-    dead_time_voltage,
     pulse_contradictions,
     pulse_follows,
-    pulse_numbers,
-    ratings,
     with_off_resistance,
 )
 from pendel.core.catalogue.electrical.switches import DIODE, R_OFF, blocking
@@ -30,31 +35,25 @@ PHASES = ("a", "b", "c")
 
 
 def build_inverter(c):
-    """Averaged: each pole at d·u_dc − R_on·i − u_dead above the minus line; switching: three legs."""
+    """Averaged: each pole at d·u_dc less the drops of the leg above the minus line; switching: three legs."""
     plus, minus = c.pins("dc")
     poles = c.pins("out")
     u_dc = plus.across - minus.across
     link, loss, delivered = ca.SX(0), ca.SX(0), ca.SX(0)
-    r, numbers = ratings(c), pulse_numbers(c)
     for name, pole in zip(PHASES, poles):
         load = -pole.through
         duty = ca.fmax(0.0, ca.fmin(1.0, c.input(f"d_{name}")))
         height = pole.across - minus.across
         if c.level == "averaged":
-            drop = r.r_on * load + dead_time_voltage(c, u_dc, load)
+            drop = mean_drop(c, u_dc, duty, load)
             c.equation(height - duty * u_dc + drop)
             link += duty * load
             loss += drop * load
         else:
-            gates = c.gate(f"{name}_upper_gate"), c.gate(f"{name}_lower_gate")
-            c.pulse(f"d_{name}", f"{name}_upper_gate", f"{name}_lower_gate", carrier=c.choice("carrier"), sampling=c.choice("sampling"), numbers=numbers)  # fmt: skip
-            upper, lower = devices.leg(c, name, plus.across, pole.across, minus.across, gates, r)
+            upper, lower = pulsed_leg(c, Leg(name), f"d_{name}", plus.across, pole.across, minus.across, carrier=c.choice("carrier"))  # fmt: skip
             c.equation(load - upper.i + lower.i)
             link += upper.i
             loss += upper.loss + lower.loss
-            for side, gate, device in zip(("upper", "lower"), gates, (upper, lower)):
-                c.signal(f"gate_{name}_{side}", gate)
-                c.signal(f"current_{name}_{side}", device.i)
         delivered += height * load
         c.signal(f"pole_{name}", height)
         c.signal(f"current_{name}", load)
@@ -117,6 +116,7 @@ def build_star_load(c):
 
 
 PULSED = ("switching", "device")
+VALUES = (*SWITCH_VALUES, ON_DROP, *PULSE_VALUES, *DEVICE_VALUES)
 
 
 def phase_signals(name: str, words: str, unit: str, levels: tuple[str, ...] = ()) -> tuple[Signal, ...]:
@@ -139,12 +139,11 @@ KINDS = (
         id="inverter", title="Three-phase inverter", sentence="Three legs between a DC link and three phases; energy flows either way.", group="converter",
         keywords="two-level active front end rectifier voltage source b6 bridge",
         ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.AC3, "Three phases", "right"), *(Port(f"d_{n}", Link.SIGNAL_IN, f"Duty of {n}, 0 to 1", "bottom") for n in PHASES)),
-        values=(*SWITCH_VALUES, *PULSE_VALUES, *DEVICE_VALUES), choices=(LEVEL_CHOICE, CARRIER, SAMPLING), levels=LEVELS, drawing=drawings.INVERTER, legs=tuple(Leg(n, f"{n}_upper_gate", f"{n}_lower_gate", f"current_{n}_upper", f"current_{n}_lower") for n in PHASES),
+        values=VALUES, shown=leg_values(VALUES), choices=(LEVEL_CHOICE, DEVICE, CARRIER, SAMPLING), levels=LEVELS, drawing=drawings.INVERTER, legs=tuple(map(Leg, PHASES)),
         potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance, contradictions=pulse_contradictions, follows=pulse_follows,
         signals=(Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"), Signal("line_voltage", "voltage from a to b", "V"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
                  *phase_signals("pole", "voltage of pole", "V"), *phase_signals("current", "current of phase", "A"),
-                 *(Signal(f"gate_{n}_{s}", f"gate {n}, {s}", "", PULSED) for n in PHASES for s in ("upper", "lower")),
-                 *(Signal(f"current_{n}_{s}", f"current of switch {n}, {s}", "A", PULSED) for n in PHASES for s in ("upper", "lower"))),
+                 *leg_signals(PHASES)),
         build=build_inverter, telling=lambda v, card: (v["f_p"], f"{v['R_on']} a switch"), main_signal="line_voltage", spine="≡",
     ),
     rectifier("diode_bridge", "Diode bridge", "Four diodes that rectify a single-phase voltage.", (Port("a", Link.LINE, "First AC line", "left"), Port("b", Link.LINE, "Second AC line", "left")), ("a", "b")),

@@ -1,0 +1,82 @@
+"""Legs of two transistors, averaged and switching: what all bridges and inverters are made of."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import casadi as ca
+
+from pendel.core.catalogue.declare import Choice, Leg, Signal, Value
+from pendel.core.catalogue.electrical import devices
+from pendel.core.catalogue.electrical.pulse_values import PULSED, SMOOTH_CURRENT, pulse_numbers, ratings
+
+SIDES = ("upper", "lower")
+DEVICE = Choice("device", "Switches", (("mosfet", "MOSFETs"), ("igbt", "IGBTs")))
+ON_DROP = Value("V_0", "On-state drop", "V", "0.9", low=0.0)
+"""Of an IGBT; a MOSFET has none."""
+
+
+def is_igbt(card) -> bool:
+    return card.choices.get("device") == "igbt"
+
+
+def leg_values(values: Iterable[Value]):
+    """Names of the values in force, for `Kind.shown`: the on-state drop belongs to IGBTs."""
+    names = {v.name for v in values}
+    return lambda card: names if is_igbt(card) else names - {ON_DROP.name}
+
+
+def leg_signals(names: Iterable[str]) -> tuple[Signal, ...]:
+    """Gate, current, voltage and conduction loss of each switch."""
+    what = (("gate", "gate", ""), ("current", "current of switch", "A"), ("voltage", "voltage of switch", "V"), ("loss", "conduction loss of switch", "W"))  # fmt: skip
+    legs = [Leg(n) for n in names]
+    return tuple(
+        Signal(leg.signal(name, side), f"{words} {leg.switch(side)}", unit, PULSED)
+        for name, words, unit in what
+        for leg in legs
+        for side in SIDES
+    )
+
+
+def pulsed_leg(c, leg: Leg, command: str, top: ca.SX, pole: ca.SX, bottom: ca.SX, *, flipped: bool = False, **pulse: Any) -> tuple[devices.Device, devices.Device]:  # fmt: skip
+    """Two transistors on potentials ``top`` and ``bottom``, pulsed by the duty ``command``; ``flipped`` swaps their gates."""
+    gates = c.gate(leg.gate("upper")), c.gate(leg.gate("lower"))
+    order = SIDES[::-1] if flipped else SIDES
+    c.pulse(command, *(leg.gate(side) for side in order), sampling=c.choice("sampling"), numbers=pulse_numbers(c), **pulse)  # fmt: skip
+    r = ratings(c)
+    name = leg.name or "leg"
+    upper = devices.transistor(c, f"{name}_upper", top - pole, gates[0], r)
+    lower = devices.transistor(c, f"{name}_lower", pole - bottom, gates[1], r)
+    for side, gate, device in zip(SIDES, gates, (upper, lower)):
+        c.signal(leg.signal("gate", side), gate)
+        c.signal(leg.signal("current", side), device.i)
+        c.signal(leg.signal("voltage", side), device.u)
+        c.signal(leg.signal("loss", side), device.loss)
+    return upper, lower
+
+
+def mean_drop(c, u_dc: ca.SX, duty: ca.SX, load: ca.SX) -> ca.SX:
+    """What a leg's pole lacks of duty times link voltage, averaged over a period, at the current ``load`` out of it.
+
+    With MOSFETs the current flows through a channel at any time. With IGBTs it flows through the transistor for its
+    share of the period and else through the diode of the other switch.
+    Mohan, Undeland, Robbins: Power Electronics, 3rd ed., sections 8-5 and 25-6 (from memory).
+    """
+    r_on = ratings(c).r_on
+    sign = load / ca.sqrt(load * load + SMOOTH_CURRENT**2)
+    if c.choice("device") == "igbt":
+        share = 0.5 + sign * (duty - 0.5)
+        through_transistor = sign * c.value("V_0") + r_on * load
+        through_diode = sign * c.value("V_d") + c.value("R_d") * load
+        drop = share * through_transistor + (1 - share) * through_diode
+    else:
+        drop = r_on * load
+    return drop + dead_time_drop(c, u_dc, sign)
+
+
+def dead_time_drop(c, u_dc: ca.SX, sign: ca.SX) -> ca.SX:
+    """Voltage a leg loses to dead time against its current: t_d·f·u_dc. With MOSFETs the diodes, which then carry
+    the current, take their drops twice a period beside that; with IGBTs that is in the conduction already."""
+    extra = 0 if c.choice("device") == "igbt" else 2 * c.value("V_d")
+    return c.value("t_dead") * c.value("f_p") * (u_dc + extra) * sign
