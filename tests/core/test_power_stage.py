@@ -857,3 +857,54 @@ def test_harmonics_that_cannot_be_are_findings():
     d.set("method", "fixed")
     d.set("step", "50 us")
     assert any("order 403 is at 20" in f.sentence and "below 24.81 µs" in f.sentence for f in d.check())
+
+
+def test_an_own_circuit_takes_the_place_of_a_ready_converter():
+    """The half bridge drawn from two transistors, one pulsed by the duty and one while that is off, gives its traces."""
+
+    def bench(own: bool) -> pendel.Drive:
+        d = pendel.Drive("Bench")
+        for name, text in (("level", "switching"), ("tick", "50 us"), ("computing_delay", "0"), ("until", "4 ms")):  # fmt: skip
+            d.set(name, text)
+        d.add("dc_source", "Feed", U_0="48", R_i="0")
+        d.add("inductor", "Coil", L="0.3", R_s="100")
+        d.add("resistor", "Load", R="3")
+        d.add("sine", "Duty", amplitude="0.3", mean="0.5", f="500")
+        if own:
+            d.add("pair_opener", "Ends")
+            values = {"R_on": "6", "V_d": "0.8", "R_d": "6", "t_on": "1 us"}
+            d.add("transistor", "Upper", choices={"gate": "duty"}, **values)
+            d.add("transistor", "Lower", choices={"gate": "inverse"}, **values)
+            wires = (("feed.dc", "ends.pair"), ("ends.plus", "upper.a"), ("upper.b", "lower.a"), ("lower.b", "ends.minus"), ("upper.b", "coil.a"), ("load.b", "ends.minus"), ("duty.out", "upper.on"), ("duty.out", "lower.on"))  # fmt: skip
+        else:
+            d.add("half_bridge", "Leg", f_p="20", t_dead="1 us", R_on="6", V_d="0.8", R_d="6")
+            d.add("pair_opener", "Ends")
+            wires = (("feed.dc", "leg.dc"), ("leg.out", "ends.pair"), ("ends.plus", "coil.a"), ("load.b", "ends.minus"), ("duty.out", "leg.duty"))  # fmt: skip
+        for a, b in (*wires, ("coil.b", "load.a")):
+            d.connect(a, b)
+        if own:
+            d.group(["upper", "lower", "ends"], "Own leg", face={"t_dead": "upper.t_on"})
+        return d
+
+    ready, own = bench(False).run(), bench(True).run()
+    t = np.linspace(0, 4e-3, 4001)
+    a, b = ready.at("coil.current", t), own.at("coil.current", t)
+    np.testing.assert_allclose(b, a, atol=2e-4 * np.max(np.abs(a)))
+
+
+def test_devices_that_short_a_source_for_good_are_named():
+    d = pendel.Drive("Bench")
+    d.set("until", "20 ms")
+    d.add("dc_source", "Feed", U_0="48", R_i="50")
+    d.add("pair_opener", "Ends")
+    d.add("transistor", "Upper", R_on="10")
+    d.add("switch", "Lower", R_on="10")
+    d.add("step", "Always", before="1", after="1")
+    d.add("step", "Late", before="0", after="1", t_0="8 ms")
+    for a, b in (("feed.dc", "ends.pair"), ("ends.plus", "upper.a"), ("upper.b", "lower.a"), ("lower.b", "ends.minus"), ("always.out", "upper.on"), ("late.out", "lower.on")):  # fmt: skip
+        d.connect(a, b)
+    (sentence,) = d.run().remarks
+    assert "Upper and Lower short-circuit Feed from 8" in sentence and "to the end" in sentence
+    assert f"up to {48 / 0.07:.0f} A" in sentence
+    d.set("late.t_0", "1 s")
+    assert not d.run().remarks

@@ -276,7 +276,11 @@ class PartContext:
         self.input(command)
         self.network.pulses.append(
             PulseChannel(
-                self.card, self.key(command), self.key(upper), self.key(lower) if lower else "", **more
+                self.card,
+                self.key(command),
+                self.key(upper) if upper else "",
+                self.key(lower) if lower else "",
+                **more,
             )
         )
 

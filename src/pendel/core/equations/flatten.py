@@ -29,12 +29,7 @@ def flatten(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Flat:
     network = Network()
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
     parts = {key: kind for key, kind in kinds.items() if hasattr(kind, "build")}
-    ports = {
-        (key, p.name): LINES[p.link.value]
-        for key, kind in parts.items()
-        for p in kind.ports
-        if p.link.value in LINES
-    }
+    ports = port_lines(parts)
     groups = electric_groups(
         parts, {key: kind.level(drive.cards[key], drive.settings["level"]) for key, kind in parts.items()}
     )
@@ -47,6 +42,16 @@ def flatten(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Flat:
             level=kind.level(card, drive.settings["level"]), choices={c.name: kind.choice(card, c.name) for c in kind.choices}, profile=examined.profiles.get(key, ([], [])), rows=len(card.rows))  # fmt: skip
         kind.build(context)
     return Flat(network, control_deck(drive, examined, kinds))
+
+
+def port_lines(parts: Mapping[str, Any]) -> dict[tuple[str, str], int]:
+    """Ports that carry power, by card and name, with their numbers of lines."""
+    return {
+        (key, p.name): LINES[p.link.value]
+        for key, kind in parts.items()
+        for p in kind.ports
+        if p.link.value in LINES
+    }
 
 
 def electric_groups(parts, levels: Mapping[str, str]) -> list[tuple[str, ...]]:

@@ -181,8 +181,8 @@ def pulse_structs(model: PlantModel):
     for struct, channel in zip(found, model.network.pulses):
         numbers = channel.numbers
         f = numbers.get("f", 1.0)
-        struct.command, struct.upper = commands.index(channel.command), modes.index(channel.upper)
-        struct.lower = modes.index(channel.lower) if channel.lower else -1
+        struct.command = commands.index(channel.command)
+        struct.upper, struct.lower = (modes.index(g) if g else -1 for g in (channel.upper, channel.lower))
         struct.carrier, struct.sampling = CARRIERS[channel.carrier], SAMPLINGS[channel.sampling]
         struct.scale, struct.offset, struct.f = channel.scale, channel.offset, f
         struct.begins = numbers.get("phase", 0.0) / (2 * math.pi * f)

@@ -25,6 +25,7 @@ from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
 from pendel.core.runs.device_events import overlaps, switching_losses
 from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
+from pendel.core.runs.shorts import lasting_shorts
 
 
 @dataclass
@@ -216,6 +217,8 @@ def run_drive(
             o.remark(drive.cards[o.card].name, values[o.card]["t_dead"])
             for o in overlaps(run, drive, kind_of)
         ]
+    if len(run.rows) > 1:
+        run.remarks += lasting_shorts(run, drive, kind_of)
     if recorded.computing > 0:
         run.settings |= {
             "load": recorded.computing / max(recorded.ended_at, 1e-12),

@@ -22,7 +22,7 @@ from pendel.core.catalogue.electrical import devices, recovery
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
 from pendel.core.catalogue.electrical.legs import DEVICE, ON_DROP, leg_values
 from pendel.core.catalogue.electrical.passives import ENDS, TWO_ENDED, between, report
-from pendel.core.catalogue.electrical.pulse_values import DEVICE_VALUES
+from pendel.core.catalogue.electrical.pulse_values import CARRIER, DEVICE_VALUES, SAMPLING
 
 NOT_USED = ca.SX(1)
 
@@ -38,7 +38,14 @@ def build_diode(c):
 
 
 def gate_of(c, **delays: float) -> ca.SX:
-    c.pulse("on", "gate", carrier="level", sampling="at once", numbers={"f": 1.0, **delays})
+    """The gate as its signal drives it: a level, or a duty compared with a carrier; ``inverse`` is on when that is off."""
+    by = c.choice("gate")
+    if by == "level":
+        c.pulse("on", "gate", carrier="level", sampling="at once", numbers={"f": 1.0, **delays})
+    else:
+        numbers = {"f": c.number("f_p"), "phase": c.number("shift"), **delays}
+        gates = ("gate", "") if by == "duty" else ("", "gate")
+        c.pulse("on", *gates, carrier=c.choice("carrier"), sampling=c.choice("sampling"), numbers=numbers)
     return c.gate("gate")
 
 
@@ -114,7 +121,22 @@ def crossed(v, card):
     return []
 
 
-ON = Port("on", Link.SIGNAL_IN, "On while above one half", "bottom")
+ON = Port("on", Link.SIGNAL_IN, "Gate: on while above one half, or its duty", "bottom")
+GATE_BY = Choice("gate", "Gate", (("level", "on while above one half"), ("duty", "pulsed by a duty"), ("inverse", "pulsed, on when a duty is off")))  # fmt: skip
+PULSED_GATE = (Value("f_p", "Pulse frequency", "kHz", "20", low=0.0, open_low=True), Value("shift", "Carrier phase", "deg", "0"))  # fmt: skip
+
+
+def gate_values(values: tuple[Value, ...]):
+    """Names of the values in force, for `Kind.shown`: the carrier's only where the gate is pulsed."""
+    by_device = leg_values((*values, *PULSED_GATE))
+
+    def shown(card):
+        pulsed = card.choices.get("gate", "level") != "level"
+        return by_device(card) - (set() if pulsed else {v.name for v in PULSED_GATE})
+
+    return shown
+
+
 R_ON = Value("R_on", "On-resistance", "mΩ", "10", low=0.0, open_low=True)
 R_OFF = Value("R_off", "Blocking resistance", "Ω", "", low=0.0, open_low=True)
 DIODE = (
@@ -128,9 +150,9 @@ LIMITED = {"f_1", "slew", "U_low", "U_high", "R_out"}
 KINDS = (
     Part(id="diode", title="Diode", sentence="Conducts from its first to its second line.", group="circuit", keywords="rectifier freewheel", ports=ENDS, values=(*DIODE, R_OFF, *recovery.VALUES), contradictions=recovery.contradictions, follows=recovery.follows,
          states=(State("q", "stored charge", "C"),), signals=TWO_ENDED, circuit=lambda v, card: recovery.with_times(blocking(v, card)), build=build_diode, telling=lambda v, card: (v["V_d"], v["R_d"]), main_signal="current"),
-    Part(id="switch", title="Switch", sentence="Conducts both ways while its signal is above one half.", group="circuit", keywords="contactor relay ideal", ports=(*ENDS, ON), values=(R_ON, R_OFF),
+    Part(id="switch", title="Switch", sentence="Conducts both ways while its signal is above one half.", group="circuit", keywords="contactor relay ideal", ports=(*ENDS, ON), values=(R_ON, R_OFF, *PULSED_GATE), choices=(GATE_BY, CARRIER, SAMPLING), shown=gate_values((R_ON, R_OFF)),
          signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_switch, telling=lambda v, card: (v["R_on"],), main_signal="current"),
-    Part(id="transistor", title="Transistor", sentence="A switch with an antiparallel diode.", group="circuit", keywords="mosfet igbt valve", ports=(*ENDS, ON), values=TRANSISTOR, choices=(DEVICE,), shown=leg_values(TRANSISTOR),
+    Part(id="transistor", title="Transistor", sentence="A switch with an antiparallel diode.", group="circuit", keywords="mosfet igbt valve", ports=(*ENDS, ON), values=(*TRANSISTOR, *PULSED_GATE), choices=(DEVICE, GATE_BY, CARRIER, SAMPLING), shown=gate_values(TRANSISTOR),
          switches=(Switched("", "gate", "current", "voltage"),), signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_transistor, telling=lambda v, card: (v["R_on"], v["V_d"]), main_signal="current"),
     Part(id="op_amp", title="Op-amp", sentence="An operational amplifier, ideal or limited in bandwidth, slew rate and output.", group="circuit", keywords="operational amplifier analogue analog controller",
          ports=(Port("plus", Link.LINE, "Non-inverting input", "left"), Port("minus", Link.LINE, "Inverting input", "left"), Port("out", Link.LINE, "Output", "right")),
