@@ -9,6 +9,7 @@ from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from pendel.app import shown
+from pendel.app.curve_view import CurveView
 from pendel.app.face_editor import FaceEditor
 from pendel.app.look import colour, trace_colour
 from pendel.app.own_editor import OwnEditor
@@ -123,6 +124,7 @@ class Inspector(QWidget):
         self.face_editor: FaceEditor | None = None
         self.rows_editor: RowsEditor | None = None
         self.follow_box: QVBoxLayout | None = None
+        self.curve_view: CurveView | None = None
         self.card = self._wanted() if self._kind() is not None else ""
         if self.card:
             tabs = self._tabs()
@@ -304,6 +306,9 @@ class Inspector(QWidget):
             self.follow_box = QVBoxLayout()
             self.follow_box.setSpacing(5)
             self.body.addLayout(self.follow_box)
+        if kind.curve:
+            self.curve_view = CurveView()
+            self.body.addWidget(self.curve_view)
 
     def _values_that_count(self, kind: Kind) -> list[Value]:
         """Values in force at the card's level of detail."""
@@ -470,6 +475,8 @@ class Inspector(QWidget):
             figures = []
         for f in figures:
             self.follow_box.addLayout(figure_row(f.label, f.symbol, figure(f.value, f.unit)))
+        if self.curve_view is not None and kind.curve is not None and figures:
+            self.curve_view.show_curve(kind.curve(values, self.session.drive.cards[self.card]))
 
     def _show_findings(self) -> None:
         clear(self.finding_box)

@@ -38,7 +38,23 @@ def block_shape(kind: str) -> np.ndarray:
     return np.empty((0, 2))
 
 
-BLOCK_MARKS = {"compare": "+ −", "sum": "Σ", "product": "×", "selector": "⇄", "three_phase_sine": "3~"}
+BLOCK_MARKS = {
+    "clarke": "αβ",
+    "inverse_clarke": "abc",
+    "park": "dq",
+    "inverse_park": "αβ",
+    "abc_to_dq": "dq",
+    "dq_to_abc": "abc",
+    "electrical_angle": "ϑ",
+    "dq_current_regulator": "PI",
+    "torque_to_currents": "M",
+    "constant": "1",
+    "compare": "+ −",
+    "sum": "Σ",
+    "product": "×",
+    "selector": "⇄",
+    "three_phase_sine": "3~",
+}
 
 
 @dataclass

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Any
 
+import numpy as np
+
 from pendel.core.drive.document import Card
 
 
@@ -164,6 +166,18 @@ class Figure:
     unit: str
 
 
+@dataclass(frozen=True, eq=False)
+class Curve:
+    """A derived curve to show: SI values and the units to show them in; ``x`` and ``y`` of shape (n,)."""
+
+    label: str
+    x_label: str
+    x_unit: str
+    y_unit: str
+    x: np.ndarray
+    y: np.ndarray
+
+
 @dataclass(frozen=True)
 class Contradiction:
     """Two values that cannot both be right. ``remedy`` maps value names to texts that mend it."""
@@ -206,6 +220,7 @@ class Kind:
     """Names of the values in force for a card's choices; all when absent."""
     contradictions: Callable[[Values, Card], list[Contradiction]] | None = None
     follows: Callable[[Values, Card], list[Figure]] | None = None
+    curve: Callable[[Values, Card], Curve] | None = None
     has_profile: tuple[str, str] | None = None
     """Label and unit of the profile's value, for cards that carry one."""
     rows: Rows | None = None

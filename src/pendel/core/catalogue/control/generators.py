@@ -6,6 +6,10 @@ from pendel.core.catalogue.control.ports import EVERY, gives
 from pendel.core.catalogue.declare import ANY, Block, Value
 
 
+def update_constant(out, value, dt):
+    out = value
+
+
 def update_step(out, before, after, t_0, n, dt):
     """Jumps at the tick nearest to t_0, in every number format."""
     out = after if n * dt >= t_0 - 0.5 * dt else before
@@ -40,6 +44,10 @@ LEVELS = (
     Value("t_0", "Starts at", "s", "0.1"),
 )
 KINDS = (
+    Block(
+        id="constant", title="Constant", sentence="A value that stays.", group="setpoint", keywords="setpoint source generator fixed number",
+        ports=(gives(),), values=(Value("value", "Value", ANY, "1"), EVERY), update=update_constant, telling=lambda v, card: (v["value"],),
+    ),
     Block(
         id="step", title="Step", sentence="Jumps from one value to another at a time.", group="setpoint", keywords="setpoint source generator jump",
         ports=(gives(),), values=(*LEVELS, EVERY), update=update_step, telling=lambda v, card: (f"{v['before']} → {v['after']}", f"at {v['t_0']}"),

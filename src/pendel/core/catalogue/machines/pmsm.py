@@ -1,0 +1,237 @@
+"""Permanent-magnet synchronous machine, linear, in its rotor's frame (d along the magnet).
+
+u_d = R·i_d + L_d·di_d/dt − ω_e·L_q·i_q,  u_q = R·i_q + L_q·di_q/dt + ω_e·(L_d·i_d + ψ),
+M = 3/2·p·(ψ·i_q + (L_d − L_q)·i_d·i_q), J·dω/dt = M − b·ω − k_fe·ω − M_load.
+Krishnan: Permanent Magnet Synchronous and Brushless DC Motor Drives, chapter 3 (from memory).
+
+The star point is open. A winding in delta is taken as the star it is equivalent to: a third of R and L, ψ/√3.
+Iron loss is the eddy share alone, which grows with the square of the speed; it brakes and does not enter the currents.
+"""
+
+from __future__ import annotations
+
+import math
+
+import casadi as ca
+import numpy as np
+
+from pendel.core.catalogue.declare import (
+    Choice,
+    Contradiction,
+    Curve,
+    Figure,
+    Link,
+    Part,
+    Port,
+    Signal,
+    State,
+    Value,
+)
+from pendel.core.quantities.units import figure
+
+PHASES = ("a", "b", "c")
+THIRD = 2.0 * math.pi / 3.0
+THOUSAND_RPM = 1000.0 * 2.0 * math.pi / 60.0
+FORMS = {"line rms": math.sqrt(2.0 / 3.0), "line peak": 1.0 / math.sqrt(3.0), "phase peak": 1.0}
+"""Phase peak over the EMF as the sheet gives it."""
+COPPER = 0.00393
+"""1/K, temperature coefficient of copper's resistance about 20 °C: IEC 60034-1, 8.6.2.1 (as 1/(235 + 20), from memory)."""
+
+
+def build(c):
+    pins = c.pins("phases")
+    omega, torque = c.flange("shaft")
+    i_d, slope_d = c.state("i_d")
+    i_q, slope_q = c.state("i_q")
+    speed, d_speed = c.state("omega")
+    angle, d_angle = c.state("phi")
+    p, r, l_d, l_q, psi = (c.value(n) for n in ("p", "R", "L_d", "L_q", "psi"))
+    j, b, k_fe = c.value("J_m"), c.value("b_m"), c.value("k_fe")
+    electrical, w = p * angle, p * speed
+    angles = [electrical - THIRD * n for n in range(3)]
+    u_d = 2.0 / 3.0 * sum((pin.across * ca.cos(a) for pin, a in zip(pins, angles)), ca.SX(0))
+    u_q = -2.0 / 3.0 * sum((pin.across * ca.sin(a) for pin, a in zip(pins, angles)), ca.SX(0))
+    flux_d, flux_q = l_d * i_d + psi, l_q * i_q
+    c.equation(l_d * slope_d - (u_d - r * i_d + w * flux_q))
+    c.equation(l_q * slope_q - (u_q - r * i_q - w * flux_d))
+    star = sum((pin.across for pin in pins), ca.SX(0)) / 3.0
+    for n, pin, a in zip(PHASES, pins, angles):
+        current = i_d * ca.cos(a) - i_q * ca.sin(a)
+        c.equation(pin.through - current)
+        c.signal(f"current_{n}", current)
+        c.signal(f"voltage_{n}", pin.across - star)
+    inner = 1.5 * p * (flux_d * i_q - flux_q * i_d)
+    c.equation(speed - omega)
+    c.equation(d_angle - speed)
+    c.equation(j * d_speed - (inner - (b + k_fe) * speed + torque))
+    copper = 1.5 * r * (i_d * i_d + i_q * i_q)
+    iron = k_fe * speed * speed
+    for name, value in (("speed", speed), ("torque", inner), ("i_d", i_d), ("i_q", i_q), ("u_d", u_d), ("u_q", u_q), ("flux_d", flux_d), ("flux_q", flux_q), ("angle", angle),
+                        ("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical))), ("current", ca.sqrt(i_d * i_d + i_q * i_q)), ("shaft_torque", -torque), ("power", -torque * speed),
+                        ("copper_loss", copper), ("iron_loss", iron), ("loss", copper + iron + b * speed * speed)):  # fmt: skip
+        c.signal(name, value)
+    c.lost(copper + iron + b * speed * speed)
+    c.stored(0.75 * (l_d * i_d * i_d + l_q * i_q * i_q) + j * speed * speed / 2)
+
+
+CIRCUIT = {"R_s", "L_d", "L_q", "psi_f"}
+SHEET = {"R_ll", "L_ll", "L_ll_q", "K_E", "k_t"}
+COMMON = {"p", "J_m", "b_m", "T_w", "P_fe", "n_fe", "U_dc", "I_max"}
+
+
+def shown(card):
+    return COMMON | (SHEET if card.choices.get("entry") == "sheet" else CIRCUIT)
+
+
+def star_values(v, card) -> dict[str, float]:
+    """R (at 20 °C), L_d, L_q, psi of a phase of the equivalent star, from whichever set was entered."""
+    if card.choices.get("entry") == "sheet":
+        # Between two lines lie two phases of a star, whether the winding is one or not.
+        l_q = v["L_ll"] if math.isnan(v["L_ll_q"]) else v["L_ll_q"]
+        peak = v["K_E"] * FORMS[card.choices.get("emf", "line rms")]
+        return {
+            "R": v["R_ll"] / 2,
+            "L_d": v["L_ll"] / 2,
+            "L_q": l_q / 2,
+            "psi": peak / (v["p"] * THOUSAND_RPM),
+        }
+    third, root = (3.0, math.sqrt(3.0)) if card.choices.get("winding") == "delta" else (1.0, 1.0)
+    return {"R": v["R_s"] / third, "L_d": v["L_d"] / third, "L_q": v["L_q"] / third, "psi": v["psi_f"] / root}
+
+
+def circuit(v, card):
+    star = star_values(v, card)
+    warm = 1.0 + COPPER * (v["T_w"] - 20.0)
+    return {**v, **star, "R": star["R"] * warm, "k_fe": v["P_fe"] / v["n_fe"] ** 2}
+
+
+def contradictions(v, card):
+    if card.choices.get("entry") != "sheet" or math.isnan(v["k_t"]):
+        return []
+    psi = star_values(v, card)["psi"]
+    follows_ = 1.5 * v["p"] * psi * math.sqrt(2.0)
+    if abs(follows_ / v["k_t"] - 1.0) < 0.05:
+        return []
+    form = card.choices.get("emf", "line rms")
+    fits = next((f for f, s in FORMS.items() if abs(follows_ * s / FORMS[form] / v["k_t"] - 1.0) < 0.05), "")
+    why = (
+        f"They agree if the EMF is given as {fits}."
+        if fits
+        else "Check pole pairs, EMF and torque constant, which is taken per ampere rms."
+    )
+    return [
+        Contradiction(
+            f"EMF and torque constant contradict each other: {figure(v['K_E'], 'V')} ({form}) at 1000 rpm gives {figure(follows_, 'N·m')} per ampere rms, not {figure(v['k_t'], 'N·m')}. {why}",
+            "k_t",
+            fault=False,
+        )
+    ]
+
+
+def best_point(m: dict[str, float], current: float, speed: float, voltage: float) -> tuple[float, float]:
+    """Currents (A) of the largest torque at a shaft speed (rad/s) within a current and a phase voltage, both peak.
+
+    Along i_d the largest i_q that both limits allow; Morimoto et al.: IEEE Trans. Ind. Appl. 26 (1990) 866.
+    """
+    i_d = np.linspace(-current, 0.0, 4001)
+    flux = voltage / max(m["p"] * speed, 1e-9)
+    room = np.maximum(flux**2 - (m["L_d"] * i_d + m["psi"]) ** 2, 0.0)
+    i_q = np.minimum(np.sqrt(np.maximum(current**2 - i_d**2, 0.0)), np.sqrt(room) / m["L_q"])
+    best = int(np.argmax(torque_of(m, i_d, i_q)))
+    return float(i_d[best]), float(i_q[best])
+
+
+def torque_of(m: dict[str, float], i_d, i_q):
+    return 1.5 * m["p"] * (m["psi"] + (m["L_d"] - m["L_q"]) * i_d) * i_q
+
+
+def most_torque(m: dict[str, float], current: float, speed: float, voltage: float) -> float:
+    """Largest torque (N·m) at a speed; see `best_point`."""
+    return float(torque_of(m, *best_point(m, current, speed, voltage)))
+
+
+def envelope(v, card) -> Curve:
+    """Largest torque over speed at the link voltage and the current limit."""
+    m = circuit(v, card)
+    voltage = v["U_dc"] / math.sqrt(3.0)
+    top = most_torque(m, v["I_max"], 0.0, voltage)
+    end = 3.0 * voltage / (m["p"] * m["psi"])
+    speeds = np.linspace(0.0, end, 121)
+    torques = np.array([most_torque(m, v["I_max"], w, voltage) for w in speeds])
+    last = int(np.max(np.flatnonzero(torques > 1e-3 * top))) + 2 if top > 0 else len(speeds)
+    return Curve("Torque at most", "Speed", "rpm", "N·m", speeds[:last], torques[:last])
+
+
+def corner(m: dict[str, float], current: float, voltage: float) -> float:
+    """Speed (rad/s) up to which the largest torque lasts: where its flux uses up the voltage."""
+    i_d, i_q = best_point(m, current, 0.0, voltage)
+    return voltage / (m["p"] * math.hypot(m["L_d"] * i_d + m["psi"], m["L_q"] * i_q))
+
+
+def follows(v, card):
+    m = circuit(v, card)
+    voltage = v["U_dc"] / math.sqrt(3.0)
+    return [
+        Figure("Phase resistance, star, warm", "R", m["R"], "Ω"),
+        Figure("Inductance along d", "L_d", m["L_d"], "H"),
+        Figure("Inductance along q", "L_q", m["L_q"], "H"),
+        Figure("Magnet flux", "ψ", m["psi"], "Wb"),
+        Figure("EMF at 1000 rpm, line rms", "K_E", m["psi"] * m["p"] * THOUSAND_RPM / FORMS["line rms"], "V"),
+        Figure("Torque per ampere peak", "k", 1.5 * m["p"] * m["psi"], "N·m"),
+        Figure("Characteristic current", "ψ/L_d", m["psi"] / m["L_d"], "A"),
+        Figure("Time constant along q", "T_q", m["L_q"] / m["R"], "s"),
+        Figure("Torque at most", "M_max", most_torque(m, v["I_max"], 0.0, voltage), "N·m"),
+        Figure("Corner speed", "n_c", corner(m, v["I_max"], voltage), "rpm"),
+    ]
+
+
+KIND = Part(
+    id="pmsm",
+    title="Synchronous machine, permanent magnet",
+    sentence="A three-phase machine with magnets in its rotor, linear, in star or delta.",
+    group="machine",
+    keywords="pmsm pmac servo brushless ac motor three-phase synchronous ipm spm generator data sheet",
+    ports=(Port("phases", Link.AC3, "Three phases", "left"), Port("shaft", Link.SHAFT, "Shaft", "right")),
+    choices=(
+        Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))),
+        Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
+        Choice("emf", "EMF given as", tuple((f, f) for f in FORMS)),
+    ),
+    values=(
+        Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+        Value("R_s", "Phase resistance", "mΩ", "40", low=0.0, open_low=True),
+        Value("L_d", "Inductance along d", "mH", "0.9", low=0.0, open_low=True),
+        Value("L_q", "Inductance along q", "mH", "1.4", low=0.0, open_low=True),
+        Value("psi_f", "Magnet flux", "Wb", "0.32", low=0.0, open_low=True),
+        Value("R_ll", "Resistance, line to line", "mΩ", "80", low=0.0, open_low=True),
+        Value("L_ll", "Inductance, line to line", "mH", "1.8", low=0.0, open_low=True),
+        Value("L_ll_q", "the same along q", "mH", "", low=0.0, open_low=True),
+        Value("K_E", "EMF at 1000 rpm", "V", "164", low=0.0, open_low=True),
+        Value("k_t", "Torque per A rms", "N·m/A", "", low=0.0, open_low=True),
+        Value("J_m", "Rotor inertia", "kg·m²", "0.08", low=0.0, open_low=True),
+        Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0),
+        Value("T_w", "Winding temperature", "°C", "20", low=-60.0, high=250.0),
+        Value("P_fe", "Iron loss", "W", "0", low=0.0),
+        Value("n_fe", "at the speed", "rpm", "1000", low=0.0, open_low=True),
+        Value("U_dc", "Envelope at a link of", "V", "560", low=0.0, open_low=True),
+        Value("I_max", "and a peak current of", "A", "250", low=0.0, open_low=True),
+    ),
+    states=(State("i_d", "current along d", "A"), State("i_q", "current along q", "A"), State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
+    signals=(
+        Signal("speed", "speed", "rad/s"), Signal("torque", "torque", "N·m"), Signal("current", "current, peak", "A"), Signal("i_d", "current along d", "A"), Signal("i_q", "current along q", "A"),
+        Signal("u_d", "voltage along d", "V"), Signal("u_q", "voltage along q", "V"), Signal("flux_d", "flux along d", "Wb"), Signal("flux_q", "flux along q", "Wb"),
+        *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES), *(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES),
+        Signal("angle", "angle", "rad"), Signal("angle_e", "electrical angle", "rad"), Signal("shaft_torque", "shaft torque", "N·m"), Signal("power", "shaft power", "W"),
+        Signal("copper_loss", "copper loss", "W"), Signal("iron_loss", "iron loss", "W"), Signal("loss", "loss", "W"),
+    ),
+    build=build,
+    circuit=circuit,
+    shown=shown,
+    contradictions=contradictions,
+    follows=follows,
+    curve=envelope,
+    potentials=lambda level: (("phases",),),
+    telling=lambda v, card: ("PMSM", f"{v['p']} pole pairs"),
+    main_signal="speed",
+    spine="M3",
+)  # fmt: skip
