@@ -205,3 +205,64 @@ def test_switching_energies_stand_in_the_tree_and_among_the_losses(window):
     texts = [getattr(runs.between.itemAt(n).widget(), "whole", "") for n in range(runs.between.count())]
     assert any("switching" in t for t in texts), texts
     session.undo.setClean()
+
+
+def test_field_orientation_comes_from_the_search_line_and_turns_a_machine(window):
+    """A drive of a synchronous machine in a few moves: cards from the search line, one ready assembly, wires, Ctrl+R."""
+    from pendel.core.drive import commands
+    from pendel.core.drive.document import Drive, End
+
+    session, page = window.session, window.drive_page
+    session.undo.setClean()
+    session.open(Drive("Winch"), None)
+    ids = {}
+    for words in ("dc source", "three-phase inverter", "pmsm", "imposed speed", "position sensor", "field orientation", "constant"):  # fmt: skip
+        session.select([])
+        before = set(session.drive.cards)
+        page.open_search()
+        QTest.keyClicks(page.search.line, words)
+        QTest.keyClick(page.search.line, Qt.Key.Key_Return)
+        QTest.qWait(20)
+        new = [k for k in session.drive.cards if k not in before and not session.drive.cards[k].inside]
+        assert len(new) == 1, words
+        ids[words] = new[0]
+    assert {"psi_m", "L_d", "f_c"} <= set(session.drive.quantities)
+    source, inverter, machine, bench, resolver, control, torque = ids.values()
+
+    def wire(a, b):
+        page.sheet.wiring.connect_ends(End(*a.split(".")), End(*b.split(".")))
+
+    wire(f"{source}.dc", f"{inverter}.dc")
+    wire(f"{inverter}.out", f"{machine}.phases")
+    wire(f"{machine}.shaft", f"{bench}.a")
+    wire(f"{machine}.angle", f"{resolver}.measured")
+    wire(f"{resolver}.value", f"{control}.position")
+    wire(f"{torque}.out", f"{control}.torque")
+    for n in "abc":
+        session.do(commands.add_card(session.drive, "current_sensor", f"Sensor {n}", 60, 60))
+        wire(f"{machine}.current_{n}", f"sensor_{n}.measured")
+        wire(f"sensor_{n}.value", f"{control}.{n}")
+        wire(f"{control}.d_{n}", f"{inverter}.d_{n}")
+    values = {source: {"U_0": "560"}, torque: {"value": "250 N*m"}, inverter: {"f_p": "10"}}
+    for card, texts in values.items():
+        for name, text in texts.items():
+            session.do(commands.set_value(session.drive, card, name, text))
+    session.do(commands.set_profile(session.drive, bench, [("0", "30"), ("9", "30")]))
+    for name, text in (("tick", "100 us"), ("until", "40 ms")):
+        session.do(commands.set_setting(session.drive, name, text))
+    assert not session.examined.faults, session.examined.faults
+    window.start_run()
+    finish(window)
+    torques = session.last_run.trace(f"{machine}.torque")
+    assert abs(torques.y[-1] - 250) < 5
+    # The inspector shows what follows, and the envelope; the pointer reads it.
+    session.select([machine])
+    QTest.qWait(60)
+    view = page.inspector.curve_view
+    assert view.curve is not None and view.curve.y[0] == max(view.curve.y)
+    QTest.mouseMove(view, view.rect().center())
+    view.pointer = float(view.rect().center().x())
+    plain = view.grab().toImage()
+    view.pointer = None
+    assert view.grab().toImage() != plain
+    session.undo.setClean()

@@ -285,7 +285,7 @@ class Inspector(QWidget):
                 lambda o: self.session.do(commands.set_kind(self.session.drive, self.card, o, others[o])),
             )
             self.body.addLayout(row(label("Kind", "muted"), 1, box))
-        for choice in kind.choices:
+        for choice in kind.choices_in_force(card):
             box = self._combo(
                 choice.label,
                 choice.options,

@@ -27,7 +27,7 @@ from pendel.app.session import Session, single_shot
 from pendel.app.spectrum_panel import SpectrumPanel
 from pendel.app.strips import Strips, StripSpec, signals_mime
 from pendel.app.widgets import Elided, button, clear, column, label, row, rule, scrolled
-from pendel.core.catalogue.declare import Block, Part
+from pendel.core.catalogue.declare import Block, Kind, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.quantities.units import figure, number_text
@@ -117,7 +117,7 @@ def default_strips(session: Session) -> list[StripSpec]:
     if machine and not strips:
         strips.append(StripSpec([f"{machine}.speed"]))
     if machine:
-        strips.append(StripSpec([f"{machine}.current"]))
+        strips += [StripSpec([f"{machine}.{n}" for n in names]) for names in usual_of(kinds[machine])]
     loads = [
         f"{k}.load"
         for k, kind in kinds.items()
@@ -127,7 +127,7 @@ def default_strips(session: Session) -> list[StripSpec]:
         strips.append(StripSpec(loads[:2]))
     converter = next((k for k, kind in kinds.items() if kind.group == "converter"), None)
     if converter:
-        strips.append(StripSpec([f"{converter}.output_voltage"]))
+        strips.append(StripSpec([f"{converter}.{kinds[converter].main_signal}"]))
     if machine is None:
         told = {s for spec in strips for s in spec.signals}
         mains = [
@@ -137,6 +137,14 @@ def default_strips(session: Session) -> list[StripSpec]:
         ]
         strips += [StripSpec([s]) for s in mains if s not in told][: max(0, MOST_USUAL - len(strips))]
     return strips or [StripSpec()]
+
+
+def usual_of(machine: Kind) -> list[list[str]]:
+    """Signals of a machine that are looked at together, strip by strip."""
+    known = {s.name for s in machine.signals} if isinstance(machine, Part) else set()
+    if {"i_d", "i_q"} <= known:
+        return [["torque"], ["i_q", "i_d"], ["current_a", "current_b", "current_c"]]
+    return [["current"]]
 
 
 class RunsPage(QWidget):

@@ -15,7 +15,7 @@ from pendel.app.widgets import column, label
 from pendel.core.catalogue.declare import Kind, Link, Part
 from pendel.core.catalogue.index import ASSEMBLY, kinds
 from pendel.core.check import fits
-from pendel.core.drive.shelf import on_shelf
+from pendel.core.drive.shelf import READY, on_shelf, ready
 
 TASKS = {
     "supply": "a supply", "converter": "a converter for a machine", "machine": "a machine from its data sheet", "mechanics": "mechanics between machine and load",
@@ -60,13 +60,16 @@ def matches(text: str, link: Link | None) -> list[Match]:
 
 
 def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:
-    """Assemblies on the shelf whose names fit the words typed."""
+    """Assemblies, the user's own and those that come along, whose names fit the words typed."""
     words = text.lower().split()
-    return [
-        Match(replace(ASSEMBLY, title=name, sentence="From your shelf."), 0.0, "", path)
-        for name, path in shelf
-        if all(w in f"{name} shelf assembly".lower() for w in words)
-    ]
+    found = []
+    for name, path in shelf:
+        sentence = (
+            "Ready assembly: opens, and can be changed." if path.parent == READY else "From your shelf."
+        )
+        if all(w in f"{name} {sentence} assembly shelf".lower() for w in words):
+            found.append(Match(replace(ASSEMBLY, title=name, sentence=sentence), 0.0, "", path))
+    return found
 
 
 class SearchLine(QFrame):
@@ -107,7 +110,7 @@ class SearchLine(QFrame):
             max(4, min(at.x(), parent.width() - self.width() - 4)),
             max(4, min(at.y(), parent.height() - self.height() - 4)),
         )
-        self.shelf = on_shelf()
+        self.shelf = [*on_shelf(), *ready()]
         self.line.clear()
         self.refresh()
         self.show()

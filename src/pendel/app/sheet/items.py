@@ -39,6 +39,7 @@ def block_shape(kind: str) -> np.ndarray:
 
 
 BLOCK_MARKS = {
+    "assembly": "▤",
     "clarke": "αβ",
     "inverse_clarke": "abc",
     "park": "dq",

@@ -21,7 +21,8 @@ from pendel.core.drive.inside import resolved, shown_end
 if TYPE_CHECKING:
     from pendel.app.sheet.view import SheetView
 
-WIDTH, HEIGHT = 84, 24
+WIDTH, HEIGHT, GAP = 84, 24, 12
+PITCH = HEIGHT + GAP
 MARK = "@"
 """Begins the key of a terminal and of its line, which no card's or wire's key does."""
 
@@ -96,16 +97,18 @@ class Terminals:
         if not self.items or not cards:
             return
         left, right = min(b.x for b in cards.values()), max(b.x + b.w for b in cards.values())
-        taken: dict[bool, float] = {}
-        wanted = sorted(self.items, key=lambda k: cards[self.wires[k][0].card].centre[1])
-        for key in wanted:
-            end, signal, out = self.wires[key]
-            box = cards[end.card]
+        sides: dict[tuple[bool, float], list[str]] = {}
+        for key, (end, signal, out) in self.wires.items():
             at_left = out if signal else self._lies_left(end, cards, (left + right) / 2)
-            y = max(box.centre[1] - HEIGHT / 2, taken.get(at_left, -1e9))
-            taken[at_left] = y + HEIGHT + 12
-            x = left - WIDTH - 56 if at_left else right + 56
-            self.items[key].setPos(round(x / GRID) * GRID, round(y / GRID) * GRID)
+            sides.setdefault((at_left, cards[end.card].centre[1]), []).append(key)
+        taken: dict[bool, float] = {}
+        for (at_left, centre), keys in sorted(sides.items(), key=lambda s: s[0][1]):
+            y = max(centre - (len(keys) * PITCH - GAP) / 2, taken.get(at_left, -1e9))
+            for key in keys:
+                x = left - WIDTH - 56 if at_left else right + 56
+                self.items[key].setPos(round(x / GRID) * GRID, round(y / GRID) * GRID)
+                y += PITCH
+            taken[at_left] = y
 
     def _lies_left(self, end: End, cards: dict[str, Box], middle: float) -> bool:
         """By the port's card, or where the port is wired inside already, by the cards it is wired to."""

@@ -224,6 +224,8 @@ class SheetView(QGraphicsView):
         bottom = max([b.y + b.h for b in boxes.values()] + [600.0]) + 30
         left = min([b.x for b in boxes.values()] + [16.0]) - 16
         top = min([b.y for b in boxes.values()] + [40.0]) - 40
+        # Inside an assembly of one deck alone there is no boundary to see.
+        self.edge.setVisible(not self.session.inside or 0 < len(power) < len(self.cards))
         self.edge.place(
             boundary(power), left, right, figure(self.session.examined.settings.get("tick", 5e-5), "s", 3)
         )
@@ -501,7 +503,9 @@ class SheetView(QGraphicsView):
         size = POWER_SIZE if kind.deck is Deck.POWER else CONTROL_SIZE
         boxes = self.boxes()
         line = boundary([b for k, b in boxes.items() if self.cards[k].face.power])
-        x, y = (at.x(), at.y()) if at else (24.0, 40.0 if kind.deck is Deck.POWER else line + 40)
+        if not self.edge.isVisible():
+            line = -1e6 if kind.deck is not Deck.POWER else line
+        x, y = (at.x(), at.y()) if at else (24.0, 40.0 if kind.deck is Deck.POWER else max(line, 0.0) + 40)
         if kind.deck is not Deck.POWER:
             y = max(y, line + 30)
         for ring in range(40):

@@ -218,6 +218,8 @@ class Kind:
     """Up to two short lines for the card from shown values."""
     shown: Callable[[Card], set[str]] | None = None
     """Names of the values in force for a card's choices; all when absent."""
+    asked: Callable[[Card], set[str]] | None = None
+    """Names of the choices in force, which other choices may decide; all when absent."""
     contradictions: Callable[[Values, Card], list[Contradiction]] | None = None
     follows: Callable[[Values, Card], list[Figure]] | None = None
     curve: Callable[[Values, Card], Curve] | None = None
@@ -234,6 +236,9 @@ class Kind:
     def values_in_force(self, card: Card) -> list[Value]:
         names = self.shown(card) if self.shown else {v.name for v in self.values}
         return [v for v in self.values if v.name in names]
+
+    def choices_in_force(self, card: Card) -> list[Choice]:
+        return [c for c in self.choices if self.asked is None or c.name in self.asked(card)]
 
     def choice(self, card: Card, name: str) -> str:
         default = next(c.default for c in self.choices if c.name == name)

@@ -14,13 +14,30 @@ from pendel.core.drive.document import Drive, Quantity, slug
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.quantities.expressions import names_in
 
+READY = Path(__file__).parent.parent.parent / "shelf"
+
 
 def folder() -> Path:
     return Path(user_data_dir("pendel")) / "shelf"
 
 
+def only_assembly(drive: Drive, assembly: str) -> Drive:
+    """A drive of one assembly, with the quantities its values use. Raises `DriveProblem` when the card is none."""
+    face = face_of(drive, assembly)
+    clipped = clip(drive, [assembly])
+    top = drive.cards[assembly]
+    kept = Drive(top.name)
+    kept.cards = {
+        **clipped.cards,
+        assembly: replace(top, x=10, y=10, inside="", role="", face=replace(face, follows=True)),
+    }
+    kept.wires = {w.key: w for w in clipped.wires}
+    kept.quantities = quantities_used(drive, clipped)
+    return kept
+
+
 def put_on_shelf(drive: Drive, assembly: str) -> Path:
-    """Keep an assembly, with the quantities its values use; one of the same name is replaced.
+    """Keep an assembly for other drives; one of the same name is replaced.
 
     Raises
     ------
@@ -29,18 +46,8 @@ def put_on_shelf(drive: Drive, assembly: str) -> Path:
     FileProblem
         when it cannot be written.
     """
-    face_of(drive, assembly)
-    clipped = clip(drive, [assembly])
-    kept = Drive(drive.cards[assembly].name)
-    top = drive.cards[assembly]
-    assert top.face is not None
-    kept.cards = {
-        **clipped.cards,
-        assembly: replace(top, x=10, y=10, inside="", role="", face=replace(top.face, follows=True)),
-    }
-    kept.wires = {w.key: w for w in clipped.wires}
-    kept.quantities = quantities_used(drive, clipped)
-    path = folder() / f"{slug(top.name)}.pendel"
+    kept = only_assembly(drive, assembly)
+    path = folder() / f"{slug(kept.title)}.pendel"
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
@@ -71,9 +78,18 @@ def quantities_used(drive: Drive, clipped: Clip) -> dict[str, Quantity]:
 
 
 def on_shelf() -> list[tuple[str, Path]]:
-    """Names and files of what is kept, by name; what cannot be read is left out."""
+    """Names and files of what the user keeps, by name; what cannot be read is left out."""
+    return listed(folder())
+
+
+def ready() -> list[tuple[str, Path]]:
+    """The assemblies that come with Pendel."""
+    return listed(READY)
+
+
+def listed(place: Path) -> list[tuple[str, Path]]:
     found = []
-    for path in folder().glob("*.pendel") if folder().is_dir() else ():
+    for path in place.glob("*.pendel") if place.is_dir() else ():
         try:
             found.append((file.load(path).title, path))
         except FileProblem:

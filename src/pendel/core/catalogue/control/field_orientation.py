@@ -88,11 +88,7 @@ def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_
     """
     more = L_q - L_d
     q = saturate(torque / (1.5 * p * (psi - more * held)), -I_max, I_max)
-    d = (
-        (psi - sqrt(psi * psi + 4.0 * more * more * q * q)) / (2.0 * more)
-        if absolute(more) > 1e-6 * L_d
-        else 0.0
-    )
+    d = -2.0 * more * q * q / (psi + sqrt(psi * psi + 4.0 * more * more * q * q))
     link = u_link if u_link > 0.05 * U_dc else U_dc
     flux = share * link * 0.5773502691896258 / maximum(absolute(speed), 1e-3)
     weak = (sqrt(maximum(flux * flux - L_q * L_q * q * q, 0.0)) - psi) / L_d
@@ -101,9 +97,7 @@ def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_
     meet = -beyond / (L_d * psi + root) if beyond > 0.0 else -I_max
     k = more / L_d
     whole = psi * (1.0 + k)
-    ridge = (
-        (whole - sqrt(whole * whole + 8.0 * k * k * flux * flux)) / (4.0 * k) if absolute(k) > 1e-6 else 0.0
-    )
+    ridge = -2.0 * k * flux * flux / (whole + sqrt(whole * whole + 8.0 * k * k * flux * flux))
     d = maximum(minimum(d, weak), maximum(meet, (ridge - psi) / L_d))
     d = saturate(d, -I_max, 0.0)
     held = d

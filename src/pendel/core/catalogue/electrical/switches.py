@@ -126,6 +126,11 @@ GATE_BY = Choice("gate", "Gate", (("level", "on while above one half"), ("duty",
 PULSED_GATE = (Value("f_p", "Pulse frequency", "kHz", "20", low=0.0, open_low=True), Value("shift", "Carrier phase", "deg", "0"))  # fmt: skip
 
 
+def gate_choices(card) -> set[str]:
+    pulsed = card.choices.get("gate", "level") != "level"
+    return {"device", "gate", *(("carrier", "sampling") if pulsed else ())}
+
+
 def gate_values(values: tuple[Value, ...]):
     """Names of the values in force, for `Kind.shown`: the carrier's only where the gate is pulsed."""
     by_device = leg_values((*values, *PULSED_GATE))
@@ -150,9 +155,9 @@ LIMITED = {"f_1", "slew", "U_low", "U_high", "R_out"}
 KINDS = (
     Part(id="diode", title="Diode", sentence="Conducts from its first to its second line.", group="circuit", keywords="rectifier freewheel", ports=ENDS, values=(*DIODE, R_OFF, *recovery.VALUES), contradictions=recovery.contradictions, follows=recovery.follows,
          states=(State("q", "stored charge", "C"),), signals=TWO_ENDED, circuit=lambda v, card: recovery.with_times(blocking(v, card)), build=build_diode, telling=lambda v, card: (v["V_d"], v["R_d"]), main_signal="current"),
-    Part(id="switch", title="Switch", sentence="Conducts both ways while its signal is above one half.", group="circuit", keywords="contactor relay ideal", ports=(*ENDS, ON), values=(R_ON, R_OFF, *PULSED_GATE), choices=(GATE_BY, CARRIER, SAMPLING), shown=gate_values((R_ON, R_OFF)),
+    Part(id="switch", title="Switch", sentence="Conducts both ways while its signal is above one half.", group="circuit", keywords="contactor relay ideal", ports=(*ENDS, ON), values=(R_ON, R_OFF, *PULSED_GATE), choices=(GATE_BY, CARRIER, SAMPLING), asked=gate_choices, shown=gate_values((R_ON, R_OFF)),
          signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_switch, telling=lambda v, card: (v["R_on"],), main_signal="current"),
-    Part(id="transistor", title="Transistor", sentence="A switch with an antiparallel diode.", group="circuit", keywords="mosfet igbt valve", ports=(*ENDS, ON), values=(*TRANSISTOR, *PULSED_GATE), choices=(DEVICE, GATE_BY, CARRIER, SAMPLING), shown=gate_values(TRANSISTOR),
+    Part(id="transistor", title="Transistor", sentence="A switch with an antiparallel diode.", group="circuit", keywords="mosfet igbt valve", ports=(*ENDS, ON), values=(*TRANSISTOR, *PULSED_GATE), choices=(DEVICE, GATE_BY, CARRIER, SAMPLING), asked=gate_choices, shown=gate_values(TRANSISTOR),
          switches=(Switched("", "gate", "current", "voltage"),), signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_transistor, telling=lambda v, card: (v["R_on"], v["V_d"]), main_signal="current"),
     Part(id="op_amp", title="Op-amp", sentence="An operational amplifier, ideal or limited in bandwidth, slew rate and output.", group="circuit", keywords="operational amplifier analogue analog controller",
          ports=(Port("plus", Link.LINE, "Non-inverting input", "left"), Port("minus", Link.LINE, "Inverting input", "left"), Port("out", Link.LINE, "Output", "right")),
