@@ -360,3 +360,69 @@ def test_a_changed_value_meets_the_same_build(door):
     second = prepare(door)
     assert second.model.structure is first
     assert 44.0 in second.model.parameters
+
+
+def two_masses(play="0", damping="0", until="0.2 s"):
+    d = pendel.Drive("Two masses")
+    d.set("until", until)
+    d.set("tolerance", "1e-8")
+    d.add("inertia", "Motor", J="0.02", starts={"omega": "10"})
+    d.add("elastic_shaft", "Shaft", k="500", d=damping, play=play)
+    d.add("inertia", "Load", J="0.05")
+    d.connect("motor.b", "shaft.a")
+    d.connect("shaft.b", "load.a")
+    return d
+
+
+def test_two_masses_swing_at_their_natural_frequency():
+    # ω = √(k·(1/J_1 + 1/J_2)); Leonhard: Control of Electrical Drives, section 1.5 (from memory).
+    run = two_masses().run()
+    t = np.linspace(0, 0.2, 2001)
+    w = np.sqrt(500 * (1 / 0.02 + 1 / 0.05))
+    common = 10 * 0.02 / 0.07
+    np.testing.assert_allclose(run.at("motor.speed", t), common + (10 - common) * np.cos(w * t), atol=2e-3)
+    np.testing.assert_allclose(run.at("shaft.torque", t), 500 * 10 / w * np.sin(w * t), atol=0.02)
+
+
+@pytest.mark.parametrize("damping", ["0", "0.5"])
+def test_backlash_passes_no_torque_until_it_is_used_up(damping):
+    play = np.radians(6.0)
+    run = two_masses("6 deg", damping, "0.05 s").run()
+    torque = run["shaft.torque"]
+    # From the middle of the play the driving side needs half of it at 10 rad/s.
+    assert torque.t[np.argmax(torque.y > 1e-6)] == pytest.approx(play / 2 / 10, rel=2e-3)
+    twist = run["shaft.twist"].y
+    wound = np.maximum(twist - play / 2, 0) + np.minimum(twist + play / 2, 0)
+    rate = run["motor.speed"].y - run["load.speed"].y
+    wanted = np.where(torque.y != 0, 500 * wound + float(damping) * rate, 0.0)
+    np.testing.assert_allclose(torque.y, wanted, atol=1e-6 * 500)
+    assert np.all(torque.y[twist > 0] >= -1e-5) and np.all(torque.y[twist < 0] <= 1e-5)
+    momentum = 0.02 * run["motor.speed"].y + 0.05 * run["load.speed"].y
+    np.testing.assert_allclose(momentum, 0.2, atol=1e-6)
+    lost = (0.01 * 100) - 0.01 * run["motor.speed"].y[-1] ** 2 - 0.025 * run["load.speed"].y[-1] ** 2 - 250 * wound[-1] ** 2  # fmt: skip
+    spent = np.trapezoid(run["shaft.loss"].y, run["shaft.loss"].t)
+    assert lost == pytest.approx(spent, abs=2e-3)
+
+
+def test_a_rope_goes_slack_instead_of_pushing():
+    """A falling mass is caught by a rope on a drum that stands still, and thrown up again: flight and swing in closed form."""
+    d = pendel.Drive("Rope")
+    d.set("until", "1.2 s")
+    d.set("tolerance", "1e-8")
+    d.add("inertia", "Brake", J="1e9")
+    d.add("drum", "Drum", r="500")
+    d.add("rope", "Rope", k="4000", d="0")
+    d.add("mass", "Car", m="40", starts={"v": "-2"})
+    d.add("load_force", "Weight", choices={"acts": "pulls"}, profile=[("0", "-392.4"), ("9", "-392.4")])
+    for a, b in (
+        ("brake.b", "drum.shaft"),
+        ("drum.rope", "rope.a"),
+        ("rope.b", "car.a"),
+        ("car.b", "weight.a"),
+    ):
+        d.connect(a, b)
+    run = d.run()
+    force, stretch = run["rope.force"], run["rope.stretch"]
+    assert np.min(force.y) > -1e-3
+    np.testing.assert_allclose(force.y, 4000 * np.maximum(stretch.y, 0), atol=0.05)
+    assert np.max(force.y) > 392.4 and np.any(stretch.y < -1e-3)

@@ -1,0 +1,110 @@
+"""What gives way between inertias: an elastic shaft with backlash, a rope that only pulls, and the drum it winds on.
+
+Torque of a spring and a damper side by side, M = k·s + d·ds/dt; within the backlash nothing touches. Contact begins
+where the play is used up and ends where the torque would pull. Nordin, Gutman: Controlling mechanical systems with
+backlash, Automatica 38 (2002) 1633 (from memory).
+"""
+
+from __future__ import annotations
+
+import casadi as ca
+
+from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, State, Value
+
+
+def spring(c, slip: ca.SX, rate: ca.SX, *, play: ca.SX | None, pulls_only: bool = False) -> ca.SX:
+    """Force of spring and damper at a stretch ``slip`` that grows at ``rate``; ``play`` is what is free in all."""
+    k, d = c.value("k"), c.value("d")
+    if play is None and not pulls_only:
+        return k * slip + d * rate
+    half = play / 2 if play is not None else ca.SX(0)
+    ahead, behind = k * (slip - half) + d * rate, k * (slip + half) + d * rate
+    mode = c.mode("contact", 0)
+    at = mode.symbol
+    # With damping the force ends before the play does: contact begins again only when it would push.
+    mode.exits += [(0, ca.fmin(slip - half, ahead), 1), (1, -ahead, 0)]
+    if pulls_only:
+        return at * ahead
+    mode.exits += [(0, ca.fmin(-slip - half, -behind), -1), (-1, behind, 0)]
+    return (at > 0.5) * ahead + (at < -0.5) * behind
+
+
+def build_shaft(c):
+    across_a, through_a = c.flange("a")
+    across_b, through_b = c.flange("b")
+    twist, rate = c.state("twist")
+    torque = c.unknown("torque")
+    play = c.value("play") if c.number("play") > 0 else None
+    c.equation(rate - (across_a - across_b))
+    c.equation(torque - spring(c, twist, rate, play=play))
+    c.equation(through_a - torque)
+    c.equation(through_b + torque)
+    c.signal("torque", torque)
+    c.signal("twist", twist)
+    c.signal("speed", across_b)
+    c.signal("power", torque * across_b)
+    report_energy(c, twist, rate, torque, play)
+
+
+def build_rope(c):
+    across_a, through_a = c.flange("a")
+    across_b, through_b = c.flange("b")
+    stretch, rate = c.state("stretch")
+    force = c.unknown("force")
+    c.equation(rate - (across_a - across_b))
+    c.equation(force - spring(c, stretch, rate, play=None, pulls_only=True))
+    c.equation(through_a - force)
+    c.equation(through_b + force)
+    c.signal("force", force)
+    c.signal("stretch", stretch)
+    c.signal("speed", across_b)
+    c.signal("power", force * across_b)
+    taut = ca.fmax(stretch, 0)
+    energy = c.value("k") * taut * taut / 2
+    c.stored(energy)
+    loss = force * rate - c.value("k") * taut * rate
+    c.signal("loss", loss)
+    c.lost(loss)
+
+
+def report_energy(c, twist: ca.SX, rate: ca.SX, torque: ca.SX, play: ca.SX | None) -> None:
+    half = play / 2 if play is not None else ca.SX(0)
+    wound = ca.fmax(twist - half, 0) + ca.fmin(twist + half, 0) if play is not None else twist
+    c.stored(c.value("k") * wound * wound / 2)
+    loss = (torque - c.value("k") * wound) * rate
+    c.signal("loss", loss)
+    c.lost(loss)
+
+
+def build_drum(c):
+    """v = r·ω, M = r·F."""
+    omega, torque = c.flange("shaft")
+    v, force = c.flange("rope")
+    r = c.value("r")
+    c.equation(v - r * omega)
+    c.equation(torque + r * force)
+    c.signal("speed", v)
+    c.signal("force", -force)
+    c.signal("torque", torque)
+    c.signal("power", -force * v)
+
+
+def stiff_time(v, card):
+    return [Figure("Damping over stiffness", "d/k", v["d"] / v["k"], "s")]
+
+
+SHAFTS = (Port("a", Link.SHAFT, "Driving shaft", "left"), Port("b", Link.SHAFT, "Driven shaft", "right"))
+RODS = (Port("a", Link.ROD, "Pulling end", "left"), Port("b", Link.ROD, "Pulled end", "right"))
+KINDS = (
+    Part(id="elastic_shaft", title="Elastic shaft", sentence="Winds up under torque, with damping and backlash.", group="mechanics", keywords="spring torsion coupling backlash play stiffness compliance two-mass",
+         ports=SHAFTS, values=(Value("k", "Stiffness", "N·m/rad", "4000", low=0.0, open_low=True), Value("d", "Damping", "N·m·s", "4", low=0.0), Value("play", "Backlash", "deg", "0", low=0.0)),
+         states=(State("twist", "twist", "rad"),), signals=(Signal("torque", "torque", "N·m"), Signal("twist", "twist", "rad"), Signal("speed", "speed of the driven side", "rad/s"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
+         follows=stiff_time, build=build_shaft, telling=lambda v, card: (v["k"], f"play {v['play']}" if v["play"] != "0 °" else v["d"]), main_signal="torque", spine="∿"),
+    Part(id="rope", title="Rope", sentence="Stretches under a pull, with damping; it goes slack instead of pushing.", group="mechanics", keywords="cable spring elastic hoist winch slack",
+         ports=RODS, values=(Value("k", "Stiffness", "N/m", "600000", low=0.0, open_low=True), Value("d", "Damping", "N·s/m", "4000", low=0.0)),
+         states=(State("stretch", "stretch", "m"),), signals=(Signal("force", "force", "N"), Signal("stretch", "stretch", "m"), Signal("speed", "speed of the pulled end", "m/s"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
+         follows=stiff_time, build=build_rope, telling=lambda v, card: (v["k"],), main_signal="force", spine="∿"),
+    Part(id="drum", title="Drum", sentence="Turns rotation into the travel of a rope, without slip.", group="mechanics", keywords="winch pulley sheave rack wheel linear",
+         ports=(Port("shaft", Link.SHAFT, "Shaft", "left"), Port("rope", Link.ROD, "Rope", "right")), values=(Value("r", "Radius", "mm", "750", low=0.0, open_low=True),),
+         signals=(Signal("speed", "rope speed", "m/s"), Signal("force", "rope force", "N"), Signal("torque", "torque", "N·m"), Signal("power", "power", "W")), build=build_drum, telling=lambda v, card: (f"r {v['r']}",), main_signal="speed", spine="○"),
+)  # fmt: skip
