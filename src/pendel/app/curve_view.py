@@ -51,6 +51,10 @@ class CurveView(QWidget):
         painter.setPen(QPen(colour("petrol"), 1.8))
         painter.drawPolyline(QPolygonF([self.place(x, y) for x, y in zip(curve.x, curve.y)]))
         self._label_axes(painter, curve, ground)
+        if curve.mark is not None and curve.mark[0] <= curve.x[-1]:
+            painter.setPen(QPen(colour("petrol"), 1.4))
+            painter.setBrush(colour("card"))
+            painter.drawEllipse(self.place(*curve.mark), 4, 4)
         if self.pointer is not None:
             self._read(painter, curve, ground)
 

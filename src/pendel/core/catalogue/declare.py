@@ -176,6 +176,8 @@ class Curve:
     y_unit: str
     x: np.ndarray
     y: np.ndarray
+    mark: tuple[float, float] | None = None
+    """A point of note, such as the rated one."""
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,280 @@
+"""Squirrel-cage induction machine, in the stator's frame, with one or two cages and main-flux saturation.
+
+States are the flux linkages; u_s = R_s·i_s + dψ_s/dt, 0 = R_r·i_r + dψ_r/dt − j·p·ω·ψ_r for each cage. All share the main
+flux ψ_m: i_s = (ψ_s − ψ_m)/L_σs, i_r = (ψ_r − ψ_m)/L_σr, and i_s + Σ i_r = ψ_m/L_m·(1 + s·(ψ_m/ψ_n)⁶).
+M = 3/2·p·(ψ_s × i_s). Krause, Wasynczuk, Sudhoff: Analysis of Electric Machinery, chapter 4 (from memory).
+"""
+
+from __future__ import annotations
+
+import math
+
+import casadi as ca
+import numpy as np
+
+from pendel.core.catalogue.declare import (
+    Choice,
+    Contradiction,
+    Curve,
+    Figure,
+    Link,
+    Part,
+    Port,
+    Signal,
+    State,
+    Value,
+)
+from pendel.core.quantities.units import figure
+
+PHASES = ("a", "b", "c")
+ROOT_3 = math.sqrt(3.0)
+
+
+def build(c):
+    pins = c.pins("phases")
+    omega, load = c.flange("shaft")
+    cages = ("1", "2") if c.choice("cages") == "double" else ("1",)
+    stator = [c.state(f"psi_s_{n}") for n in ("alpha", "beta")]
+    rotors = {k: [c.state(f"psi_r{k}_{n}") for n in ("alpha", "beta")] for k in cages}
+    speed, d_speed = c.state("omega")
+    angle, d_angle = c.state("phi")
+    p, r_s, j, b = (c.value(n) for n in ("p", "R_s", "J_m", "b_m"))
+    main = main_flux(c, stator, rotors)
+    currents = [(flux - m) / c.value("L_s") for (flux, _), m in zip(stator, main)]
+    a, b_, c_ = (pin.across for pin in pins)
+    voltages = [(2 * a - b_ - c_) / 3, (b_ - c_) / ROOT_3]
+    for (_, slope), u, i in zip(stator, voltages, currents):
+        c.equation(slope - (u - r_s * i))
+    cage_loss, magnetic = ca.SX(0), ca.SX(0)
+    for k, states in rotors.items():
+        inside = [(flux - m) / c.value(f"L_r{k}") for (flux, _), m in zip(states, main)]
+        (x, dx), (y, dy) = states
+        c.equation(dx - (-c.value(f"R_r{k}") * inside[0] - p * speed * y))
+        c.equation(dy - (-c.value(f"R_r{k}") * inside[1] + p * speed * x))
+        cage_loss += 1.5 * c.value(f"R_r{k}") * (inside[0] ** 2 + inside[1] ** 2)
+        magnetic += 0.75 * c.value(f"L_r{k}") * (inside[0] ** 2 + inside[1] ** 2)
+    for n, pin, i in zip(PHASES, pins, phases_of(*currents)):
+        c.equation(pin.through - i)
+        c.signal(f"current_{n}", i)
+    star = (a + b_ + c_) / 3
+    for n, v in zip(PHASES, (a, b_, c_)):
+        c.signal(f"voltage_{n}", v - star)
+    torque = 1.5 * p * (stator[0][0] * currents[1] - stator[1][0] * currents[0])
+    c.equation(speed - omega)
+    c.equation(d_angle - speed)
+    c.equation(j * d_speed - (torque - b * speed + load))
+    copper = 1.5 * r_s * (currents[0] ** 2 + currents[1] ** 2)
+    first = rotors["1"]
+    rotor_flux = ca.sqrt(first[0][0] ** 2 + first[1][0] ** 2)
+    for name, value in (("speed", speed), ("torque", torque), ("current", ca.sqrt(currents[0] ** 2 + currents[1] ** 2)), ("current_alpha", currents[0]), ("current_beta", currents[1]), ("flux_alpha", first[0][0]), ("flux_beta", first[1][0]),
+                        ("rotor_flux", rotor_flux), ("main_flux", ca.sqrt(main[0] ** 2 + main[1] ** 2)), ("flux_angle", ca.atan2(first[1][0], first[0][0])), ("angle", angle), ("shaft_torque", -load), ("power", -load * speed),
+                        ("copper_loss", copper), ("cage_loss", cage_loss), ("loss", copper + cage_loss + b * speed * speed)):  # fmt: skip
+        c.signal(name, value)
+    c.lost(copper + cage_loss + b * speed * speed)
+    leakage = 0.75 * c.value("L_s") * (currents[0] ** 2 + currents[1] ** 2)
+    c.stored(leakage + magnetic + main_energy(c, main) + j * speed * speed / 2)
+
+
+def phases_of(alpha: ca.SX, beta: ca.SX) -> tuple[ca.SX, ca.SX, ca.SX]:
+    return alpha, (ROOT_3 * beta - alpha) / 2, (-ROOT_3 * beta - alpha) / 2
+
+
+def main_flux(c, stator, rotors) -> list[ca.SX]:
+    """The main flux along both axes: in closed form, or as an unknown where iron saturates."""
+    inverse = 1 / c.value("L_s") + sum((1 / c.value(f"L_r{k}") for k in rotors), ca.SX(0))
+    drive = [stator[n][0] / c.value("L_s") + sum((states[n][0] / c.value(f"L_r{k}") for k, states in rotors.items()), ca.SX(0)) for n in (0, 1)]  # fmt: skip
+    if c.choice("iron") == "linear":
+        return [d / (inverse + 1 / c.value("L_m")) for d in drive]
+    main = [c.unknown(f"psi_m_{n}") for n in ("alpha", "beta")]
+    size = (main[0] ** 2 + main[1] ** 2) / c.value("psi_n") ** 2
+    magnetising = (1 + c.value("s_m") * size * size * size) / c.value("L_m")
+    for m, d in zip(main, drive):
+        c.equation(m * (inverse + magnetising) - d)
+    return main
+
+
+def main_energy(c, main: list[ca.SX]) -> ca.SX:
+    """∫ i dψ of the main flux, both axes: 3/2·(ψ²/2 + s·ψ⁸/(8·ψ_n⁶))/L_m."""
+    square = main[0] ** 2 + main[1] ** 2
+    if c.choice("iron") == "linear":
+        return 0.75 * square / c.value("L_m")
+    return 1.5 / c.value("L_m") * (square / 2 + c.value("s_m") * square**4 / (8 * c.value("psi_n") ** 6))
+
+
+CIRCUIT = {"R_s", "L_s", "L_m", "R_r1", "L_r1"}
+TESTS = {"R_s", "I_0", "P_0", "U_k", "I_k", "P_k"}
+COMMON = {"p", "U_n", "f_n", "n_n", "J_m", "b_m"}
+
+
+def shown(card):
+    names = COMMON | (TESTS if card.choices.get("entry") == "tests" else CIRCUIT)
+    if card.choices.get("cages") == "double":
+        names = names | {"R_r2", "L_r2"}
+    return names | {"psi_n", "s_m"} if card.choices.get("iron") == "saturates" else names
+
+
+def from_tests(v) -> dict[str, float]:
+    """Circuit values from the no-load and the locked-rotor test, the leakage shared alike.
+
+    Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., section 6.6 (from memory).
+
+    Raises
+    ------
+    ValueError
+        when a test takes more power than its current and voltage allow.
+    """
+    w = 2 * math.pi * v["f_n"]
+    z_0, z_k = v["U_n"] / ROOT_3 / v["I_0"], v["U_k"] / ROOT_3 / v["I_k"]
+    r_0, r_k = v["P_0"] / (3 * v["I_0"] ** 2), v["P_k"] / (3 * v["I_k"] ** 2)
+    if r_0 >= z_0 or r_k >= z_k or r_k <= v["R_s"]:
+        raise ValueError
+    x_0, x_k = math.sqrt(z_0**2 - r_0**2), math.sqrt(z_k**2 - r_k**2)
+    leak = x_k / 2
+    if x_0 <= leak:
+        raise ValueError
+    main = x_0 - leak
+    rotor = (r_k - v["R_s"]) * ((leak + main) / main) ** 2
+    return {"L_s": leak / w, "L_m": main / w, "R_r1": rotor, "L_r1": leak / w}
+
+
+def circuit(v, card):
+    if card.choices.get("entry") != "tests":
+        return dict(v)
+    try:
+        return {**v, **from_tests(v)}
+    except ValueError:
+        return dict(v)
+
+
+def contradictions(v, card):
+    found = []
+    synchronous = 2 * math.pi * v["f_n"] / v["p"]
+    if v["n_n"] >= synchronous:
+        found.append(Contradiction(
+            f"the rated speed {figure(v['n_n'], 'rpm')} is not below the synchronous speed {figure(synchronous, 'rpm')} of {v['p']:.0f} pole pairs at {figure(v['f_n'], 'Hz')}. Correct speed, frequency or pole pairs.", "n_n"))  # fmt: skip
+    if card.choices.get("entry") == "tests":
+        try:
+            from_tests(v)
+        except ValueError:
+            found.append(Contradiction(
+                f"no machine gives these tests: at no load {figure(v['P_0'], 'W')} with {figure(v['I_0'], 'A')}, locked {figure(v['P_k'], 'W')} with {figure(v['I_k'], 'A')} at {figure(v['U_k'], 'V')}, stator {figure(v['R_s'], 'Ω')}. "
+                "Check that voltages are line to line and currents per line.", "P_k"))  # fmt: skip
+    return found
+
+
+def torque_at(m: dict[str, float], card, omega) -> float:
+    """Torque (N·m) on the rated supply at a shaft speed (rad/s), by the equivalent circuit of a phase."""
+    w = 2 * math.pi * m["f_n"]
+    slip = 1 - m["p"] * omega / w
+    if abs(slip) < 1e-9:
+        return 0.0
+    cages = ("1", "2") if card.choices.get("cages") == "double" else ("1",)
+    branches = [1 / complex(m[f"R_r{k}"] / slip, w * m[f"L_r{k}"]) for k in cages]
+    rotor = 1 / sum(branches)
+    magnetising = 1j * w * m["L_m"]
+    parallel = rotor * magnetising / (rotor + magnetising)
+    phase = m["U_n"] / ROOT_3
+    total = complex(m["R_s"], w * m["L_s"]) + parallel
+    inner = phase * parallel / total
+    air_gap = 3 * sum(abs(inner * y) ** 2 * (1 / y).real for y in branches)
+    return float(air_gap * m["p"] / w)
+
+
+def torque_curve(v, card) -> Curve:
+    """Torque over speed on the rated supply; the rated point is marked. Iron is taken as linear."""
+    m = circuit(v, card)
+    synchronous = 2 * math.pi * m["f_n"] / m["p"]
+    speeds = np.concatenate([np.linspace(0, 0.8, 60), np.linspace(0.8, 1.0, 90)[1:]]) * synchronous
+    torques = np.array([torque_at(m, card, w) for w in speeds])
+    return Curve(
+        "Torque", "Speed", "rpm", "N·m", speeds, torques, mark=(v["n_n"], torque_at(m, card, v["n_n"]))
+    )
+
+
+def follows(v, card):
+    m = circuit(v, card)
+    w = 2 * math.pi * m["f_n"]
+    synchronous = w / m["p"]
+    curve = torque_curve(v, card)
+    top = int(np.argmax(curve.y))
+    rated = torque_at(m, card, v["n_n"])
+    first = [Figure("Stator leakage", "L_σs", m["L_s"], "H"), Figure("Main inductance", "L_m", m["L_m"], "H"), Figure("Cage resistance", "R_r", m["R_r1"], "Ω"), Figure("Cage leakage", "L_σr", m["L_r1"], "H")]  # fmt: skip
+    return [
+        *(first if card.choices.get("entry") == "tests" else ()),
+        Figure("Synchronous speed", "n_s", synchronous, "rpm"),
+        Figure("Rated slip", "s_n", 1 - v["n_n"] / synchronous, "%"),
+        Figure("Rated torque", "M_n", rated, "N·m"),
+        Figure("Rated shaft power", "P_n", rated * v["n_n"], "W"),
+        Figure("Starting torque", "M_a", float(curve.y[0]), "N·m"),
+        Figure("Pull-out torque", "M_k", float(curve.y[top]), "N·m"),
+        Figure("Pull-out slip", "s_k", 1 - float(curve.x[top]) / synchronous, "%"),
+        Figure("Rotor time constant", "T_r", (m["L_m"] + m["L_r1"]) / m["R_r1"], "s"),
+        Figure(
+            "No-load current, rms",
+            "I_0",
+            abs(m["U_n"] / ROOT_3 / complex(m["R_s"], w * (m["L_s"] + m["L_m"]))),
+            "A",
+        ),  # fmt: skip
+    ]
+
+
+def cage(number: str, r: str, leak: str) -> tuple[Value, Value]:
+    return (
+        Value(f"R_r{number}", f"Cage {number}, resistance", "Ω", r, low=0.0, open_low=True),
+        Value(f"L_r{number}", f"Cage {number}, leakage", "mH", leak, low=0.0, open_low=True),
+    )
+
+
+KIND = Part(
+    id="induction",
+    title="Induction machine, squirrel cage",
+    sentence="A three-phase machine with one or two cages, from circuit values or from its tests.",
+    group="machine",
+    keywords="asynchronous motor cage ac three-phase im acim generator nameplate locked rotor",
+    ports=(Port("phases", Link.AC3, "Three phases", "left"), Port("shaft", Link.SHAFT, "Shaft", "right")),
+    choices=(
+        Choice("entry", "Enter from", (("circuit", "circuit values"), ("tests", "no-load and locked-rotor test"))),
+        Choice("cages", "Cages", (("single", "one"), ("double", "two"))),
+        Choice("iron", "Main flux", (("linear", "linear"), ("saturates", "saturates"))),
+    ),
+    values=(
+        Value("p", "Pole pairs", "", "2", low=1.0, whole=True),
+        Value("U_n", "Rated voltage, line", "V", "400", low=0.0, open_low=True),
+        Value("f_n", "Rated frequency", "Hz", "50", low=0.0, open_low=True),
+        Value("n_n", "Rated speed", "rpm", "1460", low=0.0, open_low=True),
+        Value("R_s", "Stator resistance", "Ω", "0.19", low=0.0, open_low=True),
+        Value("L_s", "Stator leakage", "mH", "1.3", low=0.0, open_low=True),
+        Value("L_m", "Main inductance", "mH", "38", low=0.0, open_low=True),
+        *cage("1", "0.16", "1.5"),
+        *cage("2", "0.6", "0.5"),
+        Value("I_0", "No load: current", "A", "19", low=0.0, open_low=True),
+        Value("P_0", "No load: power", "W", "520", low=0.0, open_low=True),
+        Value("U_k", "Locked: voltage", "V", "85", low=0.0, open_low=True),
+        Value("I_k", "Locked: current", "A", "52", low=0.0, open_low=True),
+        Value("P_k", "Locked: power", "W", "2800", low=0.0, open_low=True),
+        Value("psi_n", "Saturation at", "Wb", "1", low=0.0, open_low=True),
+        Value("s_m", "More current there", "%", "25", low=0.0),
+        Value("J_m", "Rotor inertia", "kg·m²", "0.18", low=0.0, open_low=True),
+        Value("b_m", "Viscous friction", "N·m·s", "0.005", low=0.0),
+    ),
+    states=(
+        *(State(f"psi_{w}_{n}", f"{words} along {sign}", "Wb") for w, words in (("s", "stator flux"), ("r1", "flux of cage 1"), ("r2", "flux of cage 2")) for n, sign in (("alpha", "α"), ("beta", "β"))),
+        State("omega", "speed", "rad/s"), State("phi", "angle", "rad"),
+    ),
+    signals=(
+        Signal("speed", "speed", "rad/s"), Signal("torque", "torque", "N·m"), Signal("current", "current, peak", "A"), *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES), *(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES),
+        Signal("rotor_flux", "rotor flux", "Wb"), Signal("main_flux", "main flux", "Wb"), Signal("flux_angle", "angle of the rotor flux", "rad"), Signal("flux_alpha", "rotor flux along α", "Wb"), Signal("flux_beta", "rotor flux along β", "Wb"),
+        Signal("current_alpha", "current along α", "A"), Signal("current_beta", "current along β", "A"), Signal("angle", "angle", "rad"), Signal("shaft_torque", "shaft torque", "N·m"), Signal("power", "shaft power", "W"),
+        Signal("copper_loss", "copper loss", "W"), Signal("cage_loss", "loss of the cage", "W"), Signal("loss", "loss", "W"),
+    ),
+    build=build,
+    circuit=circuit,
+    shown=shown,
+    contradictions=contradictions,
+    follows=follows,
+    curve=torque_curve,
+    potentials=lambda level: (("phases",),),
+    telling=lambda v, card: ("induction", f"{v['p']} pole pairs"),
+    main_signal="speed",
+    spine="M3",
+)  # fmt: skip

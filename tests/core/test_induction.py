@@ -1,0 +1,124 @@
+"""The induction machine against its equivalent circuit, SciPy and a published machine."""
+
+import numpy as np
+import pytest
+import scipy.integrate
+
+import pendel
+from pendel.api import commands, examine
+from pendel.core.catalogue.machines import induction
+
+# The 3 hp, 220 V, 60 Hz machine of Krause, Wasynczuk, Sudhoff: Analysis of Electric Machinery, table 4.10-1 (from memory).
+W = 2 * np.pi * 60
+R_S, X_S, X_M, X_R, R_R, J = 0.435, 0.754, 26.13, 0.754, 0.816, 0.089
+SMALL = {"p": "2", "U_n": "220", "f_n": "60", "n_n": "1710", "R_s": "0.435", "L_s": str(1e3 * X_S / W), "L_m": str(1e3 * X_M / W), "R_r1": "0.816", "L_r1": str(1e3 * X_R / W), "J_m": "0.089", "b_m": "0"}  # fmt: skip
+
+
+def on_grid(until, speed=None, choices=None, **values):
+    d = pendel.Drive("Grid")
+    for name, text in (("tolerance", "1e-8"), ("until", until)):
+        d.set(name, text)
+    d.add("induction", "Machine", choices=choices or {}, **{**SMALL, **values})
+    d.add("three_phase_source", "Grid", U="220", f="60", angle="90 deg", R_i="0", L_i="1e-6")
+    d.connect("grid.out", "machine.phases")
+    if speed is not None:
+        d.add("imposed_speed", "Bench", profile=[("0", str(speed)), ("9", str(speed))])
+        d.connect("machine.shaft", "bench.a")
+    return d
+
+
+def equivalent_circuit(slip):
+    rotor = complex(R_R / slip, X_R)
+    parallel = 1j * X_M * rotor / (1j * X_M + rotor)
+    current = 220 / np.sqrt(3) / (complex(R_S, X_S) + parallel)
+    inside = current * 1j * X_M / (1j * X_M + rotor)
+    return current, 3 * abs(inside) ** 2 * R_R / slip * 2 / W
+
+
+@pytest.mark.parametrize("slip", [0.05, 0.3, 1.0, -0.04])
+def test_steady_state_is_that_of_the_equivalent_circuit(slip):
+    speed = (1 - slip) * W / 2
+    run = on_grid("0.6 s", speed).run()
+    current, torque = equivalent_circuit(slip)
+    t = np.linspace(0.5, 0.6, 500, endpoint=False)
+    assert np.mean(run.at("machine.torque", t)) == pytest.approx(torque, rel=2e-3)
+    assert np.mean(run.at("machine.current", t)) == pytest.approx(np.sqrt(2) * abs(current), rel=2e-3)
+
+
+def test_pull_out_and_rated_point_of_the_curve_follow_the_closed_form():
+    # Thévenin: s_k = R_r/√(R_T² + (X_T + X_r)²), M_k = 3/2·U_T²/(ω_s·(R_T + √(R_T² + (X_T + X_r)²))); Fitzgerald,
+    # Kingsley, Umans, 6th ed., section 6.5.
+    d = on_grid("1 s")
+    card, values = d.document.cards["machine"], examine(d.document).values["machine"]
+    figures = {f.symbol: f.value for f in induction.follows(values, card)}
+    ratio = 1j * X_M / complex(R_S, X_S + X_M)
+    u, z = abs(220 / np.sqrt(3) * ratio), ratio * complex(R_S, X_S)
+    root = np.hypot(z.real, z.imag + X_R)
+    assert figures["M_k"] == pytest.approx(1.5 * u**2 / (W / 2) / (z.real + root), rel=1e-3)
+    assert figures["s_k"] == pytest.approx(R_R / root, rel=0.02)
+    assert figures["M_n"] == pytest.approx(equivalent_circuit(1 - 1710 / 1800)[1], rel=1e-6)
+
+
+@pytest.mark.parametrize("iron", ["linear", "saturates"])
+def test_running_up_agrees_with_scipy(iron):
+    d = on_grid("0.5 s", choices={"iron": iron}, psi_n="0.4", s_m="40")
+    run = d.run()
+    l_s, l_m, l_r = X_S / W, X_M / W, X_R / W
+    peak = 220 * np.sqrt(2 / 3)
+
+    def main(drive):
+        """The main flux from the sum of the branches' currents, by bisection on its size."""
+        size, inverse = np.hypot(*drive), 1 / l_s + 1 / l_r
+        low, high = 0.0, size / (inverse + 1 / l_m)
+        for _ in range(60):
+            m = 0.5 * (low + high)
+            f = m * (inverse + (1 + 0.4 * (m / 0.4) ** 6 * (iron == "saturates")) / l_m) - size
+            low, high = (m, high) if f < 0 else (low, m)
+        return drive * (0.5 * (low + high) / size if size > 0 else 0.0)
+
+    def f(t, x):
+        s, r, w = x[:2], x[2:4], x[4]
+        m = main(s / l_s + r / l_r)
+        i_s, i_r = (s - m) / l_s, (r - m) / l_r
+        u = peak * np.array([np.cos(W * t), np.sin(W * t)])
+        turn = 2 * w * np.array([-r[1], r[0]])
+        torque = 3 * (s[0] * i_s[1] - s[1] * i_s[0])
+        return [*(u - R_S * i_s), *(-R_R * i_r + turn), torque / J]
+
+    t = np.linspace(0, 0.5, 251)
+    x = scipy.integrate.solve_ivp(f, (0, 0.5), np.zeros(5), t_eval=t, rtol=1e-8, atol=1e-10).y
+    np.testing.assert_allclose(run.at("machine.speed", t), x[4], atol=2e-4 * np.max(x[4]))
+    np.testing.assert_allclose(run.at("machine.flux_beta", t), x[3], atol=3e-4 * np.max(np.abs(x[3])))
+    # What the grid brings is stored, lost or turned into movement.
+    fed = sum(run[f"machine.voltage_{n}"].y * run[f"machine.current_{n}"].y for n in "abc")
+    time, lost = run["machine.loss"].t, run["machine.loss"].y
+    kinetic = 0.5 * J * run["machine.speed"].y[-1] ** 2
+    assert np.trapezoid(fed - lost, time) == pytest.approx(kinetic, rel=0.02)
+
+
+def test_a_second_cage_raises_the_starting_torque_as_its_circuit_says():
+    choices = {"cages": "double"}
+    run = on_grid("0.5 s", 0.0, choices=choices, R_r2="3", L_r2="0.4").run()
+    y = 1 / complex(R_R, X_R) + 1 / complex(3, 0.4e-3 * W)
+    parallel = 1 / (y + 1 / (1j * X_M))
+    inside = 220 / np.sqrt(3) / (complex(R_S, X_S) + parallel) * parallel
+    torque = 3 * abs(inside) ** 2 * y.real * 2 / W
+    t = np.linspace(0.4, 0.5, 500, endpoint=False)
+    assert np.mean(run.at("machine.torque", t)) == pytest.approx(torque, rel=2e-3)
+    assert torque > 1.2 * equivalent_circuit(1.0)[1]
+
+
+def test_tests_of_a_machine_give_its_circuit_back():
+    # The tests are computed from the circuit, locked at rated frequency, then turned into a circuit again.
+    i_0 = 220 / np.sqrt(3) / abs(complex(R_S, X_S + X_M))
+    z_k = complex(R_S, X_S) + 1 / (1 / complex(R_R, X_R) + 1 / (1j * X_M))
+    values = {"I_0": i_0, "P_0": 3 * R_S * i_0**2, "U_k": 60.0, "I_k": 60 / np.sqrt(3) / abs(z_k), "P_k": 3 * z_k.real * (60 / np.sqrt(3) / abs(z_k)) ** 2}  # fmt: skip
+    d = on_grid("1 s", choices={"entry": "tests"}, **{k: str(v) for k, v in values.items()})
+    found = induction.circuit(examine(d.document).values["machine"], d.document.cards["machine"])
+    assert found["R_r1"] == pytest.approx(R_R, rel=0.03)
+    assert found["L_m"] == pytest.approx(X_M / W, rel=0.03)
+    assert found["L_s"] == pytest.approx(X_S / W, rel=0.03)
+    d.set("machine.P_k", "9 kW")
+    assert any("no machine gives these tests" in f.sentence for f in d.check())
+    d._do(commands.set_value(d.document, "machine", "n_n", "1810 rpm"))
+    assert any("not below the synchronous speed" in f.sentence for f in d.check())
