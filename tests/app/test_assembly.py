@@ -266,3 +266,45 @@ def test_field_orientation_comes_from_the_search_line_and_turns_a_machine(window
     view.pointer = None
     assert view.grab().toImage() != plain
     session.undo.setClean()
+
+
+def test_the_rotor_diagram_follows_the_cursor_and_swaps_frames(window):
+    from pendel.app.files import EXAMPLES
+
+    session = window.session
+    session.undo.setClean()
+    window.files.open_path(EXAMPLES / "haul_drive.pendel")
+    window.start_run()
+    finish(window)
+    window.show_page("Runs")
+    QTest.qWait(60)
+    runs = window.page("Runs")
+    runs.rotor_button.click()
+    rotor = runs.rotor
+    assert rotor.isVisible() and rotor.machine.currentData() == "haul_machine"
+    seen = []
+    for time in (0.03, 0.0345):
+        runs.strips.set_cursors(0.0, time)
+        QTest.qWait(80)
+        seen.append(rotor.found)
+    # The rotor turns by 4 pole pairs times 570 rpm; from the rotor the vectors stand still.
+    turned = (seen[1].angle - seen[0].angle) % 6.283185307179586
+    assert abs(turned - 4 * 570 * 6.283185307179586 / 60 * 0.0045 % 6.283185307179586) < 0.02
+    currents = [v.in_rotor(v.current) for v in seen]
+    assert abs(currents[0] - currents[1]) < 0.03 * abs(currents[0])
+    still, moved = rotor.rotor.vectors["current"], rotor.stator.vectors["current"]
+    assert abs(abs(still) - abs(moved)) < 1e-6 * abs(still)
+    picture = rotor.grab().toImage()
+    runs.strips.set_cursors(0.0, 0.01)
+    QTest.qWait(80)
+    assert rotor.grab().toImage() != picture
+    shown = lambda: [s for spec in runs.strips.specs for s in spec.signals]  # noqa: E731
+    assert {"haul_machine.current_a", "haul_machine.i_d"} <= set(shown())
+    rotor.swap.click()
+    assert "haul_machine.current_a" not in shown() and "haul_machine.i_d" in shown()
+    rotor.swap.click()
+    assert "haul_machine.current_a" in shown() and "haul_machine.i_d" not in shown()
+    window.files.open_path(EXAMPLES / "haul_inverter.pendel")
+    QTest.qWait(50)
+    assert rotor.found is None or rotor.machine.count() <= 1
+    session.undo.setClean()

@@ -212,3 +212,22 @@ def test_the_envelope_falls_beyond_its_corner_as_the_optimum_does():
     q = scipy.optimize.minimize_scalar(lambda d: -(PSI + (L_D - L_Q) * d) * np.sqrt(250**2 - d**2), bounds=(-249, 0), method="bounded").x  # fmt: skip
     flux = np.hypot(L_D * q + PSI, L_Q * np.sqrt(250**2 - q**2))
     assert n_c == pytest.approx(u / flux / P, rel=2e-3)
+
+
+def test_vectors_at_an_instant_are_those_of_the_machine():
+    from pendel.core.runs.vectors import current_path, machines, vectors_at
+
+    run = on_grid(60.0).run(0.1).kept
+    assert machines(run) == ["machine"]
+    for time in (0.05, 0.0873):
+        found = vectors_at(run, "machine", time)
+        for vector, d, q in ((found.current, "i_d", "i_q"), (found.voltage, "u_d", "u_q"), (found.flux, "flux_d", "flux_q")):  # fmt: skip
+            wanted = [
+                np.interp(time, run.trace(f"machine.{n}").t, run.trace(f"machine.{n}").y) for n in (d, q)
+            ]
+            seen = found.in_rotor(vector)
+            assert (seen.real, seen.imag) == pytest.approx(
+                tuple(wanted), rel=0.01, abs=0.01 * np.hypot(*wanted)
+            )
+    path = current_path(run, "machine", 0.08, 0.1)
+    np.testing.assert_allclose(path.real, np.interp(np.linspace(0.08, 0.1, 400), run.trace("machine.current_a").t, run.trace("machine.current_a").y))  # fmt: skip

@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pendel.app.look import colour, font, trace_colour
+from pendel.app.rotor_diagram import RotorDiagram
 from pendel.app.session import Session, single_shot
 from pendel.app.spectrum_panel import SpectrumPanel
 from pendel.app.strips import Strips, StripSpec, signals_mime
@@ -175,6 +176,10 @@ class RunsPage(QWidget):
         self.spectrum = SpectrumPanel()
         self.spectrum.hide()
         inside.addWidget(self.spectrum)
+        self.rotor = RotorDiagram()
+        self.rotor.hide()
+        self.rotor.frames_wanted.connect(self.swap_frames)
+        inside.addWidget(self.rotor)
         body.addWidget(middle, 1)
         body.addWidget(self._build_right())
         self._late_measures = single_shot(self, 30, self.measure)
@@ -246,6 +251,12 @@ class RunsPage(QWidget):
         self.spectrum_button.setCheckable(True)
         self.spectrum_button.setToolTip("Lines of a signal between the cursors")
         inside.addWidget(self.spectrum_button)
+        self.rotor_button = button("Rotor diagram", self.toggle_rotor)
+        self.rotor_button.setCheckable(True)
+        self.rotor_button.setToolTip(
+            "Current, voltage and flux of a three-phase machine as vectors at cursor 2"
+        )
+        inside.addWidget(self.rotor_button)
         inside.addWidget(button("New strip", lambda: self.strips.put([], None)))
         inside.addWidget(button("Usual strips", self.usual_strips))
         inside.addStretch(1)
@@ -417,6 +428,7 @@ class RunsPage(QWidget):
         clear(self.grid)
         clear(self.between)
         self._show_spectrum()
+        self._show_rotor()
         runs = self.shown_runs()[-3:]
         actual, setpoint = self.measured_signal()
         runs = [(r, tint) for r, tint in runs if actual in r.keys]
@@ -539,6 +551,38 @@ class RunsPage(QWidget):
                 shown.setAlignment(Qt.AlignmentFlag.AlignRight)
                 self.between.addWidget(shown, r, c)
         self.between.setColumnStretch(0, 1)
+
+    def toggle_rotor(self) -> None:
+        shown = not self.rotor.isVisible()
+        self.rotor.setVisible(shown)
+        self.rotor_button.setChecked(shown)
+        self._show_rotor()
+
+    def _show_rotor(self) -> None:
+        if self.rotor.isVisibleTo(self):
+            runs = self.shown_runs()
+            self.rotor.show_run(runs[-1][0] if runs else None)
+            self.rotor.show_time(self.strips.times[1])
+
+    def swap_frames(self, machine: str) -> None:
+        """Phase currents and currents along d and q change places on the strips."""
+        phases, frame = ([f"{machine}.{n}" for n in names] for names in (("current_a", "current_b", "current_c"), ("i_d", "i_q")))  # fmt: skip
+        run = self.session.last_run
+        if run is None or not set(frame) <= set(run.keys):
+            self.said.emit("This machine has no currents along d and q of its own.")
+            return
+        specs = self.strips.specs
+        in_phases, in_frame = (next((p for p in specs if set(names) & set(p.signals)), None) for names in (phases, frame))  # fmt: skip
+        if in_phases is not None:
+            others = [s for s in in_phases.signals if s not in phases]
+            in_phases.signals = others if in_frame is not None else [*frame, *others]
+            if not in_phases.signals:
+                specs.remove(in_phases)
+        elif in_frame is not None:
+            in_frame.signals = [*phases, *(s for s in in_frame.signals if s not in frame)]
+        else:
+            self.strips.put(phases, None)
+        self.draw(keep_view=True)
 
     def _show_spectrum(self) -> None:
         runs = self.shown_runs()

@@ -86,6 +86,10 @@ class StripView(pg.ViewBox):
             event.accept()
 
 
+DENSE_STEP = 0.04
+"""Mean step of a dense band, as a share of the strip."""
+
+
 class Trace:
     """One curve of a strip with its full data; what is handed to the plot is thinned to the picture."""
 
@@ -95,8 +99,12 @@ class Trace:
 
     def show(self, low: float, high: float, columns: int) -> None:
         t, y = thinned(self.t, self.y, low, high, columns)
-        # A dense band looks the same with a plain thin pen and draws ten times faster.
-        dense = len(t) > columns and float(np.abs(np.diff(y)).sum()) > 25 * float(np.ptp(y))
+        # A dense band looks the same with a plain thin pen and draws ten times faster; small ripple would break up.
+        steps = np.abs(np.diff(y))
+        tall = DENSE_STEP * float(np.ptp(y))
+        dense = (
+            len(t) > columns and float(steps.sum()) > 25 / DENSE_STEP * tall and float(steps.mean()) > tall
+        )
         if dense != self.dense:
             self.dense = dense
             pen = pg.mkPen(self.pen)
