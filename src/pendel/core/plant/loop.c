@@ -438,7 +438,7 @@ static uint32_t hash_modes(const double *s, int n)
 {
     uint32_t h = 0, weight = 2654435761u;
     int k;
-    for (k = 0; k < n; k++, weight += 2 * 0x85ebca6bu) h += (uint32_t)(int)s[k] * weight;
+    for (k = 0; k < n; k++, weight *= 0x85ebca6bu) h += (uint32_t)(int)s[k] * weight;
     return (h ^ (h >> 15)) * 2246822519u >> 16;
 }
 
