@@ -12,26 +12,15 @@ from dataclasses import dataclass, replace
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import LEVELS, Figure, Leg, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import Figure, Leg, Link, Part, Port, Signal, State, Value
 from pendel.core.catalogue.electrical import devices, drawings
-from pendel.core.catalogue.electrical.legs import (
-    DEVICE,
-    ON_DROP,
-    leg_signals,
-    leg_values,
-    mean_drop,
-    pulsed_leg,
-)
+from pendel.core.catalogue.electrical import pulse_values as pulses
+from pendel.core.catalogue.electrical.legs import leg_converter, mean_drop, pulsed_leg
 from pendel.core.catalogue.electrical.pulse_values import (
     CARRIER,
-    DEVICE_VALUES,
     LEVEL_CHOICE,
-    PULSE_VALUES,
+    PULSED,
     SAMPLING,
-    SWITCH_VALUES,
-    pulse_contradictions,
-    pulse_follows,
-    pulse_numbers,
     ratings,
     with_off_resistance,
 )
@@ -144,7 +133,11 @@ def switching(c, circuit: Circuit) -> ca.SX:
     r, shape, current = ratings(c), circuit.shape, circuit.current
     gate = c.gate("gate")
     c.pulse(
-        "duty", "gate", carrier=c.choice("carrier"), sampling=c.choice("sampling"), numbers=pulse_numbers(c)
+        "duty",
+        "gate",
+        carrier=c.choice("carrier"),
+        sampling=c.choice("sampling"),
+        numbers=pulses.pulse_numbers(c),
     )
     node = c.unknown("node")
     """Potential between transistor, diode and choke."""
@@ -225,7 +218,7 @@ def report_bridge(c, u_out: ca.SX, load: ca.SX, u_dc: ca.SX, i_dc: ca.SX, loss: 
 
 def conduction(v, card):
     return [
-        *pulse_follows(v, card),
+        *pulses.pulse_follows(v, card),
         Figure("Critical load resistance at duty ½", "R_krit", critical_resistance(v, card), "Ω"),
     ]
 
@@ -239,7 +232,6 @@ def critical_resistance(v, card) -> float:
     return 2.0 * v["L"] * v["f_p"] / critical
 
 
-PULSED = ("switching", "device")
 PAIRS = (Port("dc", Link.DC, "Input", "left"), Port("out", Link.DC, "Output", "right"), Port("duty", Link.SIGNAL_IN, "Duty, 0 to 1", "bottom"))  # fmt: skip
 FILTER = (
     Value("L", "Choke inductance", "µH", "100", low=0.0, open_low=True),
@@ -260,35 +252,30 @@ SIGNALS = (
 def converter(id: str, title: str, sentence: str, keywords: str, shape: Shape) -> Part:
     return Part(
         id=id, title=title, sentence=sentence, group="converter", keywords=keywords + " dc-dc chopper converter", ports=PAIRS,
-        values=(*FILTER, *(replace(v, levels=()) for v in SWITCH_VALUES), *PULSE_VALUES[:1]), choices=CHOICES, levels=("averaged", "switching"), potentials=lambda level: (("dc", "out"),),
+        values=(*FILTER, *(replace(v, levels=()) for v in pulses.SWITCH_VALUES), *pulses.PULSE_VALUES[:1]), choices=CHOICES, levels=("averaged", "switching"), potentials=lambda level: (("dc", "out"),),
         states=(State("i", "choke current", "A"), State("u", "capacitor voltage", "V")), signals=SIGNALS, circuit=lambda v, card: {**with_off_resistance(v, card), "t_dead": 0.0, "t_least": 0.0, "shift": 0.0},
         follows=conduction, build=builder(shape), drawing={STEP_DOWN: drawings.STEP_DOWN, STEP_UP: drawings.STEP_UP, INVERTING: drawings.INVERTING}[shape], telling=lambda v, card: (v["f_p"], v["L"]), main_signal="output_voltage", spine="≡",
     )  # fmt: skip
 
 
-BRIDGE_VALUES = (*SWITCH_VALUES, ON_DROP, *PULSE_VALUES, *DEVICE_VALUES)
 BRIDGE_SIGNALS = (
     Signal("output_voltage", "output voltage", "V"), Signal("output_current", "output current", "A"), Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"),
-    Signal("duty_ratio", "duty", ""), Signal("power", "power", "W"), Signal("loss", "loss", "W"), *leg_signals(("",)),
+    Signal("duty_ratio", "duty", ""), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
 )  # fmt: skip
 
 
-def half_bridge(id: str, title: str, sentence: str, keywords: str, out: Port, values: tuple[Value, ...], signals: tuple[Signal, ...], **more) -> Part:  # fmt: skip
-    return Part(
-        id=id, title=title, sentence=sentence, group="converter", keywords=keywords, ports=(PAIRS[0], out, PAIRS[2]), values=values, shown=leg_values(values), signals=signals,
-        choices=(LEVEL_CHOICE, DEVICE, CARRIER, SAMPLING), levels=LEVELS, legs=(Leg(""),), potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance, contradictions=pulse_contradictions,
-        follows=pulse_follows, telling=lambda v, card: (v["f_p"], f"{v['R_on']} a switch"), main_signal="output_voltage", spine="≡", **more,
-    )  # fmt: skip
+def half_bridge(out: str, signals: tuple[Signal, ...] = (), **more) -> Part:
+    ports = (PAIRS[0], Port("out", Link.DC, out, "right"), PAIRS[2])
+    return leg_converter(names=("",), ports=ports, choices=(CARRIER, SAMPLING), signals=(*BRIDGE_SIGNALS, *signals), **more)  # fmt: skip
 
 
 KINDS = (
     converter("step_down", "Step-down converter", "Lowers a DC voltage by its duty.", "buck", STEP_DOWN),
     converter("step_up", "Step-up converter", "Raises a DC voltage.", "boost", STEP_UP),
     converter("inverting", "Inverting converter", "Turns a DC voltage into one of the other sign, lower or higher.", "buck-boost flyback", INVERTING),
-    half_bridge("half_bridge", "Half bridge", "Two switches that pass energy both ways between a link and a lower voltage.", "two-way bidirectional leg chopper synchronous",
-                Port("out", Link.DC, "Pole and minus", "right"), BRIDGE_VALUES, BRIDGE_SIGNALS, drawing=drawings.HALF_BRIDGE, build=build_half_bridge),
-    half_bridge("split_half_bridge", "Half bridge with split link", "A leg against the middle of two link capacitors; its output takes either sign.", "midpoint divided grid single-phase inverter",
-                Port("out", Link.DC, "Pole and middle", "right"), (*BRIDGE_VALUES, Value("C", "Capacitance of each half", "µF", "1000", low=0.0, open_low=True)),
-                (*BRIDGE_SIGNALS, Signal("middle_voltage", "voltage of the lower half", "V")), drawing=drawings.SPLIT_HALF_BRIDGE, build=build_split_bridge,
+    half_bridge("Pole and minus", id="half_bridge", title="Half bridge", sentence="Two switches that pass energy both ways between a link and a lower voltage.", keywords="two-way bidirectional leg chopper synchronous",
+                drawing=drawings.HALF_BRIDGE, build=build_half_bridge),
+    half_bridge("Pole and middle", (Signal("middle_voltage", "voltage of the lower half", "V"),), id="split_half_bridge", title="Half bridge with split link", sentence="A leg against the middle of two link capacitors; its output takes either sign.",
+                keywords="midpoint divided grid single-phase inverter", values=(Value("C", "Capacitance of each half", "µF", "1000", low=0.0, open_low=True),), drawing=drawings.SPLIT_HALF_BRIDGE, build=build_split_bridge,
                 states=(State("u_upper", "voltage of the upper half", "V"), State("u_lower", "voltage of the lower half", "V"))),
 )  # fmt: skip

@@ -2,26 +2,10 @@
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import LEVELS, Choice, Leg, Link, Part, Port, Signal
+from pendel.core.catalogue.declare import Choice, Leg, Link, Port, Signal
 from pendel.core.catalogue.electrical.drawings import FOUR_QUADRANT
-from pendel.core.catalogue.electrical.legs import (
-    DEVICE,
-    ON_DROP,
-    leg_signals,
-    leg_values,
-    mean_drop,
-    pulsed_leg,
-)
-from pendel.core.catalogue.electrical.pulse_values import (
-    DEVICE_VALUES,
-    LEVEL_CHOICE,
-    PULSE_VALUES,
-    SAMPLING,
-    SWITCH_VALUES,
-    pulse_contradictions,
-    pulse_follows,
-    with_off_resistance,
-)
+from pendel.core.catalogue.electrical.legs import leg_converter, mean_drop, pulsed_leg
+from pendel.core.catalogue.electrical.pulse_values import PULSED, SAMPLING
 
 LEGS = ("a", "b")
 
@@ -80,34 +64,23 @@ def report(c, u_out, load, u_dc, i_dc, duty, loss):
     c.lost(loss)
 
 
-PULSED = ("switching", "device")
-VALUES = (*SWITCH_VALUES, ON_DROP, *PULSE_VALUES, *DEVICE_VALUES)
-KIND = Part(
+KIND = leg_converter(
     id="four_quadrant_bridge",
     title="Four-quadrant bridge",
     sentence="Turns a DC link into a voltage of either sign for a machine.",
-    group="converter",
     keywords="h-bridge full bridge chopper inverter half",
     ports=(
         Port("dc", Link.DC, "DC link", "left"),
         Port("out", Link.DC, "Output", "right"),
         Port("duty", Link.SIGNAL_IN, "Duty, −1 to 1", "bottom"),
     ),
-    values=VALUES,
-    shown=leg_values(VALUES),
+    names=LEGS,
     choices=(
-        LEVEL_CHOICE,
-        DEVICE,
         Choice("pattern", "Pulse pattern", (("three levels", "three levels"), ("two levels", "two levels"))),
         SAMPLING,
     ),
-    levels=LEVELS,
     drawing=FOUR_QUADRANT,
-    legs=tuple(map(Leg, LEGS)),
     potentials=lambda level: (("dc",), ("out",)) if level == "averaged" else (("dc", "out"),),
-    circuit=with_off_resistance,
-    contradictions=pulse_contradictions,
-    follows=pulse_follows,
     signals=(
         Signal("output_voltage", "output voltage", "V"),
         Signal("output_current", "output current", "A"),
@@ -117,10 +90,7 @@ KIND = Part(
         Signal("power", "power", "W"),
         Signal("loss", "loss", "W"),
         *(Signal(f"pole_{n}", f"voltage of pole {n}", "V", PULSED) for n in LEGS),
-        *leg_signals(LEGS),
     ),
     build=build,
     telling=lambda v, card: ("four-quadrant", f"{v['R_on']} a switch"),
-    main_signal="output_voltage",
-    spine="≡",
 )

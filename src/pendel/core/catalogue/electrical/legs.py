@@ -7,14 +7,18 @@ from typing import Any
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Choice, Leg, Signal, Value
+from pendel.core.catalogue.declare import LEVELS, Choice, Leg, Part, Signal, Value
 from pendel.core.catalogue.electrical import devices
+from pendel.core.catalogue.electrical import pulse_values as pulses
 from pendel.core.catalogue.electrical.pulse_values import PULSED, SMOOTH_CURRENT, pulse_numbers, ratings
 
 SIDES = ("upper", "lower")
 DEVICE = Choice("device", "Switches", (("mosfet", "MOSFETs"), ("igbt", "IGBTs")))
 ON_DROP = Value("V_0", "On-state drop", "V", "0.9", low=0.0)
 """Of an IGBT; a MOSFET has none."""
+
+
+LEG_VALUES = (*pulses.SWITCH_VALUES, ON_DROP, *pulses.PULSE_VALUES, *pulses.DEVICE_VALUES)
 
 
 def is_igbt(card) -> bool:
@@ -36,6 +40,30 @@ def leg_signals(names: Iterable[str]) -> tuple[Signal, ...]:
         for name, words, unit in what
         for leg in legs
         for side in SIDES
+    )
+
+
+def leg_converter(*, names: Iterable[str], choices: tuple[Choice, ...], signals: tuple[Signal, ...], values: tuple[Value, ...] = (), **more: Any) -> Part:  # fmt: skip
+    """A converter of pulsed legs at all levels; ``choices``, ``signals`` and ``values`` come beside those of its legs."""
+    every = (*LEG_VALUES, *values)
+    settled: dict[str, Any] = {
+        "potentials": lambda level: (("dc", "out"),),
+        "telling": lambda v, card: (v["f_p"], f"{v['R_on']} a switch"),
+        "main_signal": "output_voltage",
+    }
+    return Part(
+        group="converter",
+        values=every,
+        shown=leg_values(every),
+        choices=(pulses.LEVEL_CHOICE, DEVICE, *choices),
+        levels=LEVELS,
+        legs=tuple(map(Leg, names)),
+        signals=(*signals, *leg_signals(names)),
+        circuit=pulses.with_off_resistance,
+        contradictions=pulses.pulse_contradictions,
+        follows=pulses.pulse_follows,
+        spine="≡",
+        **{**settled, **more},
     )
 
 

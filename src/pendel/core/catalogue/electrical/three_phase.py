@@ -7,28 +7,11 @@ from __future__ import annotations
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import LEVELS, Leg, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import Leg, Link, Part, Port, Signal, State, Value
 from pendel.core.catalogue.electrical import devices, drawings
 from pendel.core.catalogue.electrical.devices import Ratings
-from pendel.core.catalogue.electrical.legs import (
-    DEVICE,
-    ON_DROP,
-    leg_signals,
-    leg_values,
-    mean_drop,
-    pulsed_leg,
-)
-from pendel.core.catalogue.electrical.pulse_values import (
-    CARRIER,
-    DEVICE_VALUES,
-    LEVEL_CHOICE,
-    PULSE_VALUES,
-    SAMPLING,
-    SWITCH_VALUES,
-    pulse_contradictions,
-    pulse_follows,
-    with_off_resistance,
-)
+from pendel.core.catalogue.electrical.legs import leg_converter, mean_drop, pulsed_leg
+from pendel.core.catalogue.electrical.pulse_values import CARRIER, SAMPLING
 from pendel.core.catalogue.electrical.switches import DIODE, R_OFF, blocking
 
 PHASES = ("a", "b", "c")
@@ -115,10 +98,6 @@ def build_star_load(c):
     c.stored(stored)
 
 
-PULSED = ("switching", "device")
-VALUES = (*SWITCH_VALUES, ON_DROP, *PULSE_VALUES, *DEVICE_VALUES)
-
-
 def phase_signals(name: str, words: str, unit: str, levels: tuple[str, ...] = ()) -> tuple[Signal, ...]:
     return tuple(Signal(f"{name}_{n}", f"{words} {n}", unit, levels) for n in PHASES)
 
@@ -135,16 +114,13 @@ def rectifier(id: str, title: str, sentence: str, ports: tuple[Port, ...], names
 
 
 KINDS = (
-    Part(
-        id="inverter", title="Three-phase inverter", sentence="Three legs between a DC link and three phases; energy flows either way.", group="converter",
-        keywords="two-level active front end rectifier voltage source b6 bridge",
+    leg_converter(
+        id="inverter", title="Three-phase inverter", sentence="Three legs between a DC link and three phases; energy flows either way.", keywords="two-level active front end rectifier voltage source b6 bridge",
         ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.AC3, "Three phases", "right"), *(Port(f"d_{n}", Link.SIGNAL_IN, f"Duty of {n}, 0 to 1", "bottom") for n in PHASES)),
-        values=VALUES, shown=leg_values(VALUES), choices=(LEVEL_CHOICE, DEVICE, CARRIER, SAMPLING), levels=LEVELS, drawing=drawings.INVERTER, legs=tuple(map(Leg, PHASES)),
-        potentials=lambda level: (("dc", "out"),), circuit=with_off_resistance, contradictions=pulse_contradictions, follows=pulse_follows,
+        names=PHASES, choices=(CARRIER, SAMPLING), drawing=drawings.INVERTER,
         signals=(Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"), Signal("line_voltage", "voltage from a to b", "V"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
-                 *phase_signals("pole", "voltage of pole", "V"), *phase_signals("current", "current of phase", "A"),
-                 *leg_signals(PHASES)),
-        build=build_inverter, telling=lambda v, card: (v["f_p"], f"{v['R_on']} a switch"), main_signal="line_voltage", spine="≡",
+                 *phase_signals("pole", "voltage of pole", "V"), *phase_signals("current", "current of phase", "A")),
+        build=build_inverter, main_signal="line_voltage",
     ),
     rectifier("diode_bridge", "Diode bridge", "Four diodes that rectify a single-phase voltage.", (Port("a", Link.LINE, "First AC line", "left"), Port("b", Link.LINE, "Second AC line", "left")), ("a", "b")),
     rectifier("diode_bridge_3", "Three-phase diode bridge", "Six diodes that rectify three phases.", (Port("in", Link.AC3, "Three phases", "left"),), PHASES),

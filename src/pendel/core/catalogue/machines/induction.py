@@ -12,67 +12,46 @@ import math
 import casadi as ca
 import numpy as np
 
-from pendel.core.catalogue.declare import (
-    Choice,
-    Contradiction,
-    Curve,
-    Figure,
-    Link,
-    Part,
-    Port,
-    Signal,
-    State,
-    Value,
-)
+from pendel.core.catalogue.declare import Choice, Contradiction, Curve, Figure, Part, Signal, State, Value
+from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.quantities.units import figure
 
-PHASES = ("a", "b", "c")
 ROOT_3 = math.sqrt(3.0)
 
 
 def build(c):
-    pins = c.pins("phases")
-    omega, load = c.flange("shaft")
     cages = ("1", "2") if c.choice("cages") == "double" else ("1",)
+    rotor = Rotor(c)
     stator = [c.state(f"psi_s_{n}") for n in ("alpha", "beta")]
-    rotors = {k: [c.state(f"psi_r{k}_{n}") for n in ("alpha", "beta")] for k in cages}
-    speed, d_speed = c.state("omega")
-    angle, d_angle = c.state("phi")
-    p, r_s, j, b = (c.value(n) for n in ("p", "R_s", "J_m", "b_m"))
-    main = main_flux(c, stator, rotors)
+    windings = {k: [c.state(f"psi_r{k}_{n}") for n in ("alpha", "beta")] for k in cages}
+    p, r_s, b = (c.value(n) for n in ("p", "R_s", "b_m"))
+    main = main_flux(c, stator, windings)
     currents = [(flux - m) / c.value("L_s") for (flux, _), m in zip(stator, main)]
-    a, b_, c_ = (pin.across for pin in pins)
-    voltages = [(2 * a - b_ - c_) / 3, (b_ - c_) / ROOT_3]
+    u_a, u_b, u_c = (pin.across for pin in c.pins("phases"))
+    voltages = [(2 * u_a - u_b - u_c) / 3, (u_b - u_c) / ROOT_3]
     for (_, slope), u, i in zip(stator, voltages, currents):
         c.equation(slope - (u - r_s * i))
     cage_loss, magnetic = ca.SX(0), ca.SX(0)
-    for k, states in rotors.items():
-        inside = [(flux - m) / c.value(f"L_r{k}") for (flux, _), m in zip(states, main)]
-        (x, dx), (y, dy) = states
-        c.equation(dx - (-c.value(f"R_r{k}") * inside[0] - p * speed * y))
-        c.equation(dy - (-c.value(f"R_r{k}") * inside[1] + p * speed * x))
-        cage_loss += 1.5 * c.value(f"R_r{k}") * (inside[0] ** 2 + inside[1] ** 2)
-        magnetic += 0.75 * c.value(f"L_r{k}") * (inside[0] ** 2 + inside[1] ** 2)
-    for n, pin, i in zip(PHASES, pins, phases_of(*currents)):
-        c.equation(pin.through - i)
-        c.signal(f"current_{n}", i)
-    star = (a + b_ + c_) / 3
-    for n, v in zip(PHASES, (a, b_, c_)):
-        c.signal(f"voltage_{n}", v - star)
-    torque = 1.5 * p * (stator[0][0] * currents[1] - stator[1][0] * currents[0])
-    c.equation(speed - omega)
-    c.equation(d_angle - speed)
-    c.equation(j * d_speed - (torque - b * speed + load))
-    copper = 1.5 * r_s * (currents[0] ** 2 + currents[1] ** 2)
-    first = rotors["1"]
-    rotor_flux = ca.sqrt(first[0][0] ** 2 + first[1][0] ** 2)
-    for name, value in (("speed", speed), ("torque", torque), ("current", ca.sqrt(currents[0] ** 2 + currents[1] ** 2)), ("current_alpha", currents[0]), ("current_beta", currents[1]), ("flux_alpha", first[0][0]), ("flux_beta", first[1][0]),
-                        ("rotor_flux", rotor_flux), ("main_flux", ca.sqrt(main[0] ** 2 + main[1] ** 2)), ("flux_angle", ca.atan2(first[1][0], first[0][0])), ("angle", angle), ("shaft_torque", -load), ("power", -load * speed),
-                        ("copper_loss", copper), ("cage_loss", cage_loss), ("loss", copper + cage_loss + b * speed * speed)):  # fmt: skip
+    for k, ((x, dx), (y, dy)) in windings.items():
+        r, leak = c.value(f"R_r{k}"), c.value(f"L_r{k}")
+        inside = [(flux - m) / leak for flux, m in zip((x, y), main)]
+        c.equation(dx - (-r * inside[0] - p * rotor.speed * y))
+        c.equation(dy - (-r * inside[1] + p * rotor.speed * x))
+        square = inside[0] ** 2 + inside[1] ** 2
+        cage_loss += 1.5 * r * square
+        magnetic += 0.75 * leak * square
+    report_phases(c, phases_of(*currents))
+    rotor.turn(1.5 * p * (stator[0][0] * currents[1] - stator[1][0] * currents[0]), b)
+    square = currents[0] ** 2 + currents[1] ** 2
+    copper = 1.5 * r_s * square
+    loss = copper + cage_loss + b * rotor.speed * rotor.speed
+    (flux_alpha, _), (flux_beta, _) = windings["1"]
+    for name, value in (("current", ca.sqrt(square)), ("current_alpha", currents[0]), ("current_beta", currents[1]), ("flux_alpha", flux_alpha), ("flux_beta", flux_beta),
+                        ("rotor_flux", ca.sqrt(flux_alpha**2 + flux_beta**2)), ("main_flux", ca.sqrt(main[0] ** 2 + main[1] ** 2)), ("flux_angle", ca.atan2(flux_beta, flux_alpha)),
+                        ("copper_loss", copper), ("cage_loss", cage_loss), ("loss", loss)):  # fmt: skip
         c.signal(name, value)
-    c.lost(copper + cage_loss + b * speed * speed)
-    leakage = 0.75 * c.value("L_s") * (currents[0] ** 2 + currents[1] ** 2)
-    c.stored(leakage + magnetic + main_energy(c, main) + j * speed * speed / 2)
+    c.lost(loss)
+    c.stored(0.75 * c.value("L_s") * square + magnetic + main_energy(c, main) + rotor.energy)
 
 
 def phases_of(alpha: ca.SX, beta: ca.SX) -> tuple[ca.SX, ca.SX, ca.SX]:
@@ -231,7 +210,7 @@ KIND = Part(
     sentence="A three-phase machine with one or two cages, from circuit values or from its tests.",
     group="machine",
     keywords="asynchronous motor cage ac three-phase im acim generator nameplate locked rotor",
-    ports=(Port("phases", Link.AC3, "Three phases", "left"), Port("shaft", Link.SHAFT, "Shaft", "right")),
+    ports=PORTS,
     choices=(
         Choice("entry", "Enter from", (("circuit", "circuit values"), ("tests", "no-load and locked-rotor test"))),
         Choice("cages", "Cages", (("single", "one"), ("double", "two"))),
@@ -262,10 +241,8 @@ KIND = Part(
         State("omega", "speed", "rad/s"), State("phi", "angle", "rad"),
     ),
     signals=(
-        Signal("speed", "speed", "rad/s"), Signal("torque", "torque", "N·m"), Signal("current", "current, peak", "A"), *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES), *(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES),
-        Signal("rotor_flux", "rotor flux", "Wb"), Signal("main_flux", "main flux", "Wb"), Signal("flux_angle", "angle of the rotor flux", "rad"), Signal("flux_alpha", "rotor flux along α", "Wb"), Signal("flux_beta", "rotor flux along β", "Wb"),
-        Signal("current_alpha", "current along α", "A"), Signal("current_beta", "current along β", "A"), Signal("angle", "angle", "rad"), Signal("shaft_torque", "shaft torque", "N·m"), Signal("power", "shaft power", "W"),
-        Signal("copper_loss", "copper loss", "W"), Signal("cage_loss", "loss of the cage", "W"), Signal("loss", "loss", "W"),
+        *SIGNALS, Signal("rotor_flux", "rotor flux", "Wb"), Signal("main_flux", "main flux", "Wb"), Signal("flux_angle", "angle of the rotor flux", "rad"), Signal("flux_alpha", "rotor flux along α", "Wb"),
+        Signal("flux_beta", "rotor flux along β", "Wb"), Signal("current_alpha", "current along α", "A"), Signal("current_beta", "current along β", "A"), Signal("cage_loss", "loss of the cage", "W"),
     ),
     build=build,
     circuit=circuit,

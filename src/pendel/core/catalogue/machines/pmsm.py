@@ -15,21 +15,10 @@ import math
 import casadi as ca
 import numpy as np
 
-from pendel.core.catalogue.declare import (
-    Choice,
-    Contradiction,
-    Curve,
-    Figure,
-    Link,
-    Part,
-    Port,
-    Signal,
-    State,
-    Value,
-)
+from pendel.core.catalogue.declare import Choice, Contradiction, Curve, Figure, Part, Signal, State, Value
+from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.quantities.units import figure
 
-PHASES = ("a", "b", "c")
 THIRD = 2.0 * math.pi / 3.0
 THOUSAND_RPM = 1000.0 * 2.0 * math.pi / 60.0
 FORMS = {"line rms": math.sqrt(2.0 / 3.0), "line peak": 1.0 / math.sqrt(3.0), "phase peak": 1.0}
@@ -39,39 +28,28 @@ COPPER = 0.00393
 
 
 def build(c):
-    pins = c.pins("phases")
-    omega, torque = c.flange("shaft")
+    pins, rotor = c.pins("phases"), Rotor(c)
     i_d, slope_d = c.state("i_d")
     i_q, slope_q = c.state("i_q")
-    speed, d_speed = c.state("omega")
-    angle, d_angle = c.state("phi")
     p, r, l_d, l_q, psi = (c.value(n) for n in ("p", "R", "L_d", "L_q", "psi"))
-    j, b, k_fe = c.value("J_m"), c.value("b_m"), c.value("k_fe")
-    electrical, w = p * angle, p * speed
+    b, k_fe = c.value("b_m"), c.value("k_fe")
+    electrical, w = p * rotor.angle, p * rotor.speed
     angles = [electrical - THIRD * n for n in range(3)]
     u_d = 2.0 / 3.0 * sum((pin.across * ca.cos(a) for pin, a in zip(pins, angles)), ca.SX(0))
     u_q = -2.0 / 3.0 * sum((pin.across * ca.sin(a) for pin, a in zip(pins, angles)), ca.SX(0))
     flux_d, flux_q = l_d * i_d + psi, l_q * i_q
     c.equation(l_d * slope_d - (u_d - r * i_d + w * flux_q))
     c.equation(l_q * slope_q - (u_q - r * i_q - w * flux_d))
-    star = sum((pin.across for pin in pins), ca.SX(0)) / 3.0
-    for n, pin, a in zip(PHASES, pins, angles):
-        current = i_d * ca.cos(a) - i_q * ca.sin(a)
-        c.equation(pin.through - current)
-        c.signal(f"current_{n}", current)
-        c.signal(f"voltage_{n}", pin.across - star)
-    inner = 1.5 * p * (flux_d * i_q - flux_q * i_d)
-    c.equation(speed - omega)
-    c.equation(d_angle - speed)
-    c.equation(j * d_speed - (inner - (b + k_fe) * speed + torque))
+    report_phases(c, [i_d * ca.cos(a) - i_q * ca.sin(a) for a in angles])
+    rotor.turn(1.5 * p * (flux_d * i_q - flux_q * i_d), b + k_fe)
     copper = 1.5 * r * (i_d * i_d + i_q * i_q)
-    iron = k_fe * speed * speed
-    for name, value in (("speed", speed), ("torque", inner), ("i_d", i_d), ("i_q", i_q), ("u_d", u_d), ("u_q", u_q), ("flux_d", flux_d), ("flux_q", flux_q), ("angle", angle),
-                        ("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical))), ("current", ca.sqrt(i_d * i_d + i_q * i_q)), ("shaft_torque", -torque), ("power", -torque * speed),
-                        ("copper_loss", copper), ("iron_loss", iron), ("loss", copper + iron + b * speed * speed)):  # fmt: skip
+    iron = k_fe * rotor.speed * rotor.speed
+    loss = copper + iron + b * rotor.speed * rotor.speed
+    for name, value in (("i_d", i_d), ("i_q", i_q), ("u_d", u_d), ("u_q", u_q), ("flux_d", flux_d), ("flux_q", flux_q), ("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical))),
+                        ("current", ca.sqrt(i_d * i_d + i_q * i_q)), ("copper_loss", copper), ("iron_loss", iron), ("loss", loss)):  # fmt: skip
         c.signal(name, value)
-    c.lost(copper + iron + b * speed * speed)
-    c.stored(0.75 * (l_d * i_d * i_d + l_q * i_q * i_q) + j * speed * speed / 2)
+    c.lost(loss)
+    c.stored(0.75 * (l_d * i_d * i_d + l_q * i_q * i_q) + rotor.energy)
 
 
 CIRCUIT = {"R_s", "L_d", "L_q", "psi_f"}
@@ -191,7 +169,7 @@ KIND = Part(
     sentence="A three-phase machine with magnets in its rotor, linear, in star or delta.",
     group="machine",
     keywords="pmsm pmac servo brushless ac motor three-phase synchronous ipm spm generator data sheet",
-    ports=(Port("phases", Link.AC3, "Three phases", "left"), Port("shaft", Link.SHAFT, "Shaft", "right")),
+    ports=PORTS,
     choices=(
         Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))),
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
@@ -218,11 +196,8 @@ KIND = Part(
     ),
     states=(State("i_d", "current along d", "A"), State("i_q", "current along q", "A"), State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
     signals=(
-        Signal("speed", "speed", "rad/s"), Signal("torque", "torque", "N·m"), Signal("current", "current, peak", "A"), Signal("i_d", "current along d", "A"), Signal("i_q", "current along q", "A"),
-        Signal("u_d", "voltage along d", "V"), Signal("u_q", "voltage along q", "V"), Signal("flux_d", "flux along d", "Wb"), Signal("flux_q", "flux along q", "Wb"),
-        *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES), *(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES),
-        Signal("angle", "angle", "rad"), Signal("angle_e", "electrical angle", "rad"), Signal("shaft_torque", "shaft torque", "N·m"), Signal("power", "shaft power", "W"),
-        Signal("copper_loss", "copper loss", "W"), Signal("iron_loss", "iron loss", "W"), Signal("loss", "loss", "W"),
+        *SIGNALS, Signal("i_d", "current along d", "A"), Signal("i_q", "current along q", "A"), Signal("u_d", "voltage along d", "V"), Signal("u_q", "voltage along q", "V"),
+        Signal("flux_d", "flux along d", "Wb"), Signal("flux_q", "flux along q", "Wb"), Signal("angle_e", "electrical angle", "rad"), Signal("iron_loss", "iron loss", "W"),
     ),
     build=build,
     circuit=circuit,

@@ -29,49 +29,41 @@ def spring(c, slip: ca.SX, rate: ca.SX, *, play: ca.SX | None, pulls_only: bool 
     return (at > 0.5) * ahead + (at < -0.5) * behind
 
 
-def build_shaft(c):
+def stretched(c, name: str, through: str, *, play: ca.SX | None = None, pulls_only: bool = False):
+    """State a spring between the ports a and b; its stretch, the rate of that, and its force, positive where it pulls."""
     across_a, through_a = c.flange("a")
     across_b, through_b = c.flange("b")
-    twist, rate = c.state("twist")
-    torque = c.unknown("torque")
-    play = c.value("play") if c.number("play") > 0 else None
+    slip, rate = c.state(name)
+    force = c.unknown(through)
     c.equation(rate - (across_a - across_b))
-    c.equation(torque - spring(c, twist, rate, play=play))
-    c.equation(through_a - torque)
-    c.equation(through_b + torque)
-    c.signal("torque", torque)
-    c.signal("twist", twist)
+    c.equation(force - spring(c, slip, rate, play=play, pulls_only=pulls_only))
+    c.equation(through_a - force)
+    c.equation(through_b + force)
+    c.signal(through, force)
+    c.signal(name, slip)
     c.signal("speed", across_b)
-    c.signal("power", torque * across_b)
-    report_energy(c, twist, rate, torque, play)
+    c.signal("power", force * across_b)
+    return slip, rate, force
+
+
+def build_shaft(c):
+    play = c.value("play") if c.number("play") > 0 else None
+    twist, rate, torque = stretched(c, "twist", "torque", play=play)
+    wound = twist
+    if play is not None:
+        wound = ca.fmax(twist - play / 2, 0) + ca.fmin(twist + play / 2, 0)
+    report_energy(c, wound, rate, torque)
 
 
 def build_rope(c):
-    across_a, through_a = c.flange("a")
-    across_b, through_b = c.flange("b")
-    stretch, rate = c.state("stretch")
-    force = c.unknown("force")
-    c.equation(rate - (across_a - across_b))
-    c.equation(force - spring(c, stretch, rate, play=None, pulls_only=True))
-    c.equation(through_a - force)
-    c.equation(through_b + force)
-    c.signal("force", force)
-    c.signal("stretch", stretch)
-    c.signal("speed", across_b)
-    c.signal("power", force * across_b)
-    taut = ca.fmax(stretch, 0)
-    energy = c.value("k") * taut * taut / 2
-    c.stored(energy)
-    loss = force * rate - c.value("k") * taut * rate
-    c.signal("loss", loss)
-    c.lost(loss)
+    stretch, rate, force = stretched(c, "stretch", "force", pulls_only=True)
+    report_energy(c, ca.fmax(stretch, 0), rate, force)
 
 
-def report_energy(c, twist: ca.SX, rate: ca.SX, torque: ca.SX, play: ca.SX | None) -> None:
-    half = play / 2 if play is not None else ca.SX(0)
-    wound = ca.fmax(twist - half, 0) + ca.fmin(twist + half, 0) if play is not None else twist
+def report_energy(c, wound: ca.SX, rate: ca.SX, force: ca.SX) -> None:
+    """Energy of the spring, and what the damper loses."""
     c.stored(c.value("k") * wound * wound / 2)
-    loss = (torque - c.value("k") * wound) * rate
+    loss = (force - c.value("k") * wound) * rate
     c.signal("loss", loss)
     c.lost(loss)
 
