@@ -122,3 +122,57 @@ def test_tests_of_a_machine_give_its_circuit_back():
     assert any("no machine gives these tests" in f.sentence for f in d.check())
     d._do(commands.set_value(d.document, "machine", "n_n", "1810 rpm"))
     assert any("not below the synchronous speed" in f.sentence for f in d.check())
+
+
+@pytest.fixture(scope="module")
+def old_haul():
+    """The shipped drive, averaged, with its run."""
+    from pathlib import Path
+
+    d = pendel.open(Path(pendel.__file__).parent / "examples" / "old_haul_drive.pendel")
+    return d, d.run()
+
+
+def test_rotor_flux_orientation_holds_flux_and_speed(old_haul):
+    d, run = old_haul
+    t = np.linspace(1.3, 1.6, 300)
+    assert np.mean(run.at("old_machine.rotor_flux", t)) == pytest.approx(0.9, rel=5e-3)
+    assert np.mean(run.at("old_machine.speed", t)) == pytest.approx(900 * np.pi / 30, rel=5e-3)
+    # In the flux's frame M = 3/2·p·L_m/L_r·ψ·i_q: Leonhard: Control of Electrical Drives, section 12.2 (from memory).
+    values = examine(d.document).values["old_machine"]
+    share = values["L_m"] / (values["L_m"] + values["L_r1"])
+    constant = 1.5 * values["p"] * share
+    torque = constant * run.at("old_machine.rotor_flux", t) * run.at("flux_model.q", t)
+    assert np.mean(torque) == pytest.approx(np.mean(run.at("old_machine.torque", t)), rel=5e-3)
+    error = np.angle(np.exp(1j * (run.at("flux_model.angle", t) - run.at("old_machine.flux_angle", t))))
+    # The model's angle is held for a tick in which the field turns by 190 rad/s times 0.2 ms.
+    assert np.median(np.abs(error)) < 0.06  # between two rows the machine's own angle may jump by a turn
+
+
+def test_without_a_sensor_speed_is_found_when_turning_and_lost_at_rest(old_haul):
+    _, run = old_haul
+    t = np.linspace(1.3, 1.6, 300)
+    found = run.at("speed_estimate.speed", t)
+    assert np.mean(found) == pytest.approx(np.mean(run.at("old_machine.speed", t)), rel=5e-3)
+    assert np.std(found) < 0.02 * np.mean(found)
+    early = np.linspace(
+        0.42, 0.5, 100
+    )  # below 2 Hz the stator's integrals have nothing to go by (common practice)
+    assert np.max(np.abs(run.at("speed_estimate.speed", early) - run.at("old_machine.speed", early))) > 3
+
+
+def test_a_wrong_rotor_resistance_turns_the_frame_away(old_haul):
+    d, run = old_haul
+    wrong = pendel.Drive(document=d.document.copy())
+    wrong.set("flux_model.R_r", "1.6*R_cage")
+    other = wrong.run()
+    t = np.linspace(1.3, 1.6, 300)
+
+    def angle(r):
+        return np.median(
+            np.angle(np.exp(1j * (r.at("flux_model.angle", t) - r.at("old_machine.flux_angle", t))))
+        )
+
+    assert abs(angle(run)) < 0.05 < abs(angle(other))
+    # The frame is off, so the current along q makes less torque, and the speed sags under the load.
+    assert np.mean(other.at("old_machine.speed", t)) < np.mean(run.at("old_machine.speed", t)) - 5

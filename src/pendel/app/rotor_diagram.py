@@ -186,7 +186,9 @@ class RotorDiagram(QWidget):
             tag = label(name)
             tag.setStyleSheet(f"color: {trace_colour(n)}; font-weight: bold;")
             self.figures.addWidget(tag, n + 1, 0)
-            for column_, value in enumerate((abs(vector), seen.real, seen.imag), 1):
+            size = abs(vector)
+            for column_, value in enumerate((size, seen.real, seen.imag), 1):
+                value = value if abs(value) > 1e-6 * size else 0.0
                 self.figures.addWidget(
                     label(figure(value, unit, 3)), n + 1, column_, Qt.AlignmentFlag.AlignRight
                 )

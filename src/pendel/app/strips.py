@@ -101,7 +101,7 @@ class Trace:
         t, y = thinned(self.t, self.y, low, high, columns)
         # A dense band looks the same with a plain thin pen and draws ten times faster; small ripple would break up.
         steps = np.abs(np.diff(y))
-        tall = DENSE_STEP * float(np.ptp(y))
+        tall = DENSE_STEP * max(float(np.ptp(y)), float(np.max(np.abs(y), initial=0.0)))  # strips show zero
         dense = (
             len(t) > columns and float(steps.sum()) > 25 / DENSE_STEP * tall and float(steps.mean()) > tall
         )

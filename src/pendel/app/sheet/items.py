@@ -49,6 +49,8 @@ BLOCK_MARKS = {
     "electrical_angle": "ϑ",
     "dq_current_regulator": "PI",
     "torque_to_currents": "M",
+    "rotor_flux_model": "ψ",
+    "speed_estimator": "ω̂",
     "constant": "1",
     "compare": "+ −",
     "sum": "Σ",

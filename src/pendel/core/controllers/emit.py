@@ -135,7 +135,7 @@ INTRINSIC_C = {
     "        *rng ^= *rng >> 12;\n        *rng ^= *rng << 25;\n        *rng ^= *rng >> 27;\n        u[k] = ((double)((*rng * UINT64_C(2685821657736338717)) >> 11) + 0.5) / 9007199254740992.0;\n    }\n"
     "    return (real_t)(sqrt(-2.0 * log(u[0])) * cos(6.283185307179586 * u[1]));\n}\n",
 }  # fmt: skip
-LIBRARY = {"floor": "floorf", "sqrt": "sqrtf", "sin": "sinf", "cos": "cosf"}
+LIBRARY = {"floor": "floorf", "sqrt": "sqrtf", "sin": "sinf", "cos": "cosf", "atan2": "atan2f"}
 MEMORY_C = {"line": "line_t line;", "rng": "uint64_t rng;", "table": "table_t table;"}
 TYPES_C = {
     "line": "#define LINE_LENGTH 258\n\ntypedef struct {\n    real_t past[LINE_LENGTH];\n    int at;\n} line_t;\n",

@@ -18,7 +18,7 @@ from functools import lru_cache
 from pendel.core.errors import PendelError
 
 INTRINSICS = {
-    "saturate": 3, "absolute": 1, "floor": 1, "sqrt": 1, "sin": 1, "cos": 1, "minimum": 2, "maximum": 2,
+    "saturate": 3, "absolute": 1, "floor": 1, "sqrt": 1, "sin": 1, "cos": 1, "atan2": 2, "minimum": 2, "maximum": 2,
     "delayed": 3, "recalled": 2, "normal": 1, "interpolated": 2,
 }  # fmt: skip
 ACTIONS = {"remember": 2}

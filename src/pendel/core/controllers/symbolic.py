@@ -118,6 +118,7 @@ class Symbols:
         functions: dict[str, Callable[..., ca.SX]] = {
             "absolute": ca.fabs,
             "sqrt": ca.sqrt,
+            "atan2": ca.atan2,
             "sin": ca.sin,
             "cos": ca.cos,
             "minimum": ca.fmin,

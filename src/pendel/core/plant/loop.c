@@ -70,6 +70,7 @@ typedef struct {
     run_t *r;
     int nu, width;
     double t, h, radius;
+    double usual;                  /* s: how long steps are of late; a burst of events shortens it slowly only */
     double *x, *u, *s, *hoisted, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak, *slope_low, *slope_high;
     int *pivots, *segment;
     int stiff, stiff_signs, calm_signs;
@@ -550,7 +551,7 @@ static void let_settle(work_t *w, double t_next)
     run_t *r = w->r;
     double h = 30 / w->mode_radius;
     int step;
-    if (!(3 * h < 0.9 * (t_next - w->t) && 3 * h < 0.1 * w->h)) return;   /* nothing here is as fast as a leak */
+    if (!(3 * h < 0.9 * (t_next - w->t) && 3 * h < 0.1 * w->usual)) return;   /* nothing here is as fast as a leak */
     for (step = 0; step < 3; step++) {
         refresh(w);
         if (!step_fixed(w, h, 0)) return;
@@ -568,8 +569,8 @@ static int settle_modes(work_t *w, int located, double t_next)
     for (round = 0; round < 4 * (N_GUARD + 1); round++) {
         k = worst(w, w->g);
         if (k < 0) return 1;
-        ends = r->exit_to[k] == 0 && located && round == 0;
-        if (ends) put_to_zero(w, r->exit_mode[k]);
+        ends = r->exit_to[k] == 0 && located;
+        if (ends && round == 0) put_to_zero(w, r->exit_mode[k]);
         w->s[r->exit_mode[k]] = r->exit_to[k];
         r->events++;
         enter_modes(w);
@@ -718,6 +719,7 @@ static int advance(work_t *w, double t_next)
             continue;
         }
         if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
+        w->usual = h > w->usual ? h : w->usual + 0.01 * (h - w->usual);
         /* A step cut short by a tick says little about the next; far below the tolerance, nothing is reckoned. */
         if (!last || error > 0.1) {
             factor = error > 0 ? least(5.0, most(0.2, 0.9 * pow(error, exponent(w)))) : 5.0;
@@ -899,7 +901,7 @@ int pd_run(run_t *r)
     memcpy(w.s, r->s0, sizeof(double) * (size_t)r->n_mode);
     w.h = least(r->n_signal ? r->tick : 1e-5, r->t_end);
     w.stiff = r->method == STIFF;
-    w.third_reach = w.h;
+    w.third_reach = w.usual = w.h;
     note_peaks(&w);
     w.event_time = -1;
     r->outcome = DONE;
