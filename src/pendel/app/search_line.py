@@ -55,6 +55,7 @@ def matches(text: str, link: Link | None) -> list[Match]:
         if not port and link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
             port = "signals"
         score += 12.0 if port else 0.0
+        score += 11.0 if kind.title.lower() == text.strip().lower() and (port or link is None) else 0.0
         found.append(Match(kind, score - place * 0.01, port))
     return sorted(found, key=lambda m: -m.score)
 

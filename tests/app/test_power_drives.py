@@ -1,4 +1,4 @@
-"""Cards folded into an assembly in the real window: its face, its sheet, its twin, the shelf."""
+"""Assemblies, own circuits, three-phase drives and their diagrams in the real window."""
 
 import pytest
 from PyQt6.QtCore import Qt
@@ -6,8 +6,11 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QTreeWidgetItemIterator
 
 from pendel.app.assembly_bar import AssemblyBar
-from pendel.core.drive import file, shelf
+from pendel.app.files import EXAMPLES
+from pendel.core.drive import commands, file, shelf
+from pendel.core.drive.document import Drive, End
 from pendel.core.drive.inside import members
+from pendel.core.formats.traces import save_traces
 
 from ..core.test_assemblies import two_filters
 from .conftest import finish
@@ -39,6 +42,23 @@ def group(window, cards, name):
     QTest.qWait(20)
     (made,) = window.session.selection
     return made
+
+
+def add(window, words):
+    """Add a card from the search line and return its id."""
+    session, page = window.session, window.drive_page
+    session.select([])
+    before = set(session.drive.cards)
+    page.open_search()
+    QTest.keyClicks(page.search.line, words)
+    QTest.keyClick(page.search.line, Qt.Key.Key_Return)
+    QTest.qWait(20)
+    (new,) = (k for k in session.drive.cards if k not in before and not session.drive.cards[k].inside)
+    return new
+
+
+def wire(window, a, b):
+    window.drive_page.sheet.wiring.connect_ends(End.parse(a), End.parse(b))
 
 
 def face_row(window, card, item):
@@ -156,8 +176,6 @@ def test_the_shelf_and_dissolving_and_a_port_taken_off(filters):
 
 
 def test_a_table_of_harmonics_is_filled_by_hand(window):
-    from pendel.core.drive import commands
-
     session, page = window.session, window.drive_page
     session.do(commands.add_card(session.drive, "ac_source", "Mains", 6, 60))
     QTest.qWait(30)
@@ -186,8 +204,6 @@ def test_a_table_of_harmonics_is_filled_by_hand(window):
 
 
 def test_switching_energies_stand_in_the_tree_and_among_the_losses(window):
-    from pendel.core.drive import commands
-
     session = window.session
     for name, text in (("level", "device"), ("until", "0.3 s")):
         session.do(commands.set_setting(session.drive, name, text))
@@ -209,40 +225,26 @@ def test_switching_energies_stand_in_the_tree_and_among_the_losses(window):
 
 def test_field_orientation_comes_from_the_search_line_and_turns_a_machine(window):
     """A drive of a synchronous machine in a few moves: cards from the search line, one ready assembly, wires, Ctrl+R."""
-    from pendel.core.drive import commands
-    from pendel.core.drive.document import Drive, End
-
     session, page = window.session, window.drive_page
     session.undo.setClean()
     session.open(Drive("Winch"), None)
     ids = {}
     for words in ("dc source", "three-phase inverter", "pmsm", "imposed speed", "position sensor", "field orientation", "constant"):  # fmt: skip
-        session.select([])
-        before = set(session.drive.cards)
-        page.open_search()
-        QTest.keyClicks(page.search.line, words)
-        QTest.keyClick(page.search.line, Qt.Key.Key_Return)
-        QTest.qWait(20)
-        new = [k for k in session.drive.cards if k not in before and not session.drive.cards[k].inside]
-        assert len(new) == 1, words
-        ids[words] = new[0]
+        ids[words] = add(window, words)
     assert {"psi_m", "L_d", "f_c"} <= set(session.drive.quantities)
     source, inverter, machine, bench, resolver, control, torque = ids.values()
 
-    def wire(a, b):
-        page.sheet.wiring.connect_ends(End(*a.split(".")), End(*b.split(".")))
-
-    wire(f"{source}.dc", f"{inverter}.dc")
-    wire(f"{inverter}.out", f"{machine}.phases")
-    wire(f"{machine}.shaft", f"{bench}.a")
-    wire(f"{machine}.angle", f"{resolver}.measured")
-    wire(f"{resolver}.value", f"{control}.position")
-    wire(f"{torque}.out", f"{control}.torque")
+    wire(window, f"{source}.dc", f"{inverter}.dc")
+    wire(window, f"{inverter}.out", f"{machine}.phases")
+    wire(window, f"{machine}.shaft", f"{bench}.a")
+    wire(window, f"{machine}.angle", f"{resolver}.measured")
+    wire(window, f"{resolver}.value", f"{control}.position")
+    wire(window, f"{torque}.out", f"{control}.torque")
     for n in "abc":
         session.do(commands.add_card(session.drive, "current_sensor", f"Sensor {n}", 60, 60))
-        wire(f"{machine}.current_{n}", f"sensor_{n}.measured")
-        wire(f"sensor_{n}.value", f"{control}.{n}")
-        wire(f"{control}.d_{n}", f"{inverter}.d_{n}")
+        wire(window, f"{machine}.current_{n}", f"sensor_{n}.measured")
+        wire(window, f"sensor_{n}.value", f"{control}.{n}")
+        wire(window, f"{control}.d_{n}", f"{inverter}.d_{n}")
     values = {source: {"U_0": "560"}, torque: {"value": "250 N*m"}, inverter: {"f_p": "10"}}
     for card, texts in values.items():
         for name, text in texts.items():
@@ -269,7 +271,6 @@ def test_field_orientation_comes_from_the_search_line_and_turns_a_machine(window
 
 
 def test_the_rotor_diagram_follows_the_cursor_and_swaps_frames(window):
-    from pendel.app.files import EXAMPLES
 
     session = window.session
     session.undo.setClean()
@@ -307,4 +308,84 @@ def test_the_rotor_diagram_follows_the_cursor_and_swaps_frames(window):
     window.files.open_path(EXAMPLES / "haul_inverter.pendel")
     QTest.qWait(50)
     assert rotor.found is None or rotor.machine.count() <= 1
+    session.undo.setClean()
+
+
+def test_an_own_circuit_replaces_the_step_up_converter(window):
+    """The wayside supply's converter redrawn from parts and folded: the voltage loop holds its output as before."""
+    session = window.session
+    session.undo.setClean()
+    window.files.open_path(EXAMPLES / "wayside_supply.pendel")
+    session.do(commands.set_setting(session.drive, "level", "switching"))
+    window.start_run()
+    finish(window)
+    ready = session.last_run.trace("equipment.voltage").y[-1]
+
+    values = session.drive.cards["step_up"].values
+    switch, diode, coil, bank, ends = (
+        add(window, w) for w in ("transistor", "diode", "inductor", "capacitor", "pair opener")
+    )
+    session.do(commands.remove_cards(session.drive, ["step_up", "output"]))
+    for a, b in (("battery.dc", f"{ends}.pair"), (f"{ends}.plus", f"{coil}.a"), (f"{coil}.b", f"{switch}.a"), (f"{switch}.b", f"{ends}.minus"), (f"{coil}.b", f"{diode}.a"), (f"{diode}.b", f"{bank}.a"),
+                 (f"{bank}.b", f"{ends}.minus"), (f"{bank}.a", "equipment.a"), ("equipment.b", f"{ends}.minus"), ("equipment.voltage", "voltage_sensor.measured"), ("duty.out", f"{switch}.on")):  # fmt: skip
+        wire(window, a, b)
+    session.do(commands.set_choice(session.drive, switch, "gate", "duty"))
+    for card, name, source in ((switch, "R_on", "R_on"), (switch, "f_p", "f_p"), (coil, "L", "L"), (coil, "R_s", "R_L"), (bank, "C", "C"), (bank, "R_s", "R_C"), (diode, "V_d", "V_d")):  # fmt: skip
+        session.do(commands.set_value(session.drive, card, name, values[source]))
+    session.select([switch, diode, coil, bank, ends])
+    window.actions_by_name["group"].trigger()
+    assert not session.examined.faults
+    window.start_run()
+    finish(window)
+    assert abs(session.last_run.trace("equipment.voltage").y[-1] - ready) < 1e-3 * ready
+    # Before the voltage loop the choke's current is what the transistor and the diode carry in turn.
+    run = session.last_run
+    currents = [run.trace(f"{card}.current").y for card in (switch, diode, coil)]
+    assert abs(currents[0] + currents[1] - currents[2]).max() < 1e-3 * abs(currents[2]).max()
+    session.undo.setClean()
+
+
+def test_a_level_of_its_own_overrides_the_drives(window):
+    session = window.session
+    session.do(commands.set_setting(session.drive, "until", "20 ms"))
+    click_card(window, "bridge")
+    box = next(b for b in window.drive_page.inspector.findChildren(type(window.drive_page.inspector._combo("x", (), "", lambda o: None))) if b.accessibleName() == "Level of detail")  # fmt: skip
+    box.setCurrentIndex(box.findData("switching"))
+    box.activated.emit(box.currentIndex())
+    assert session.drive.cards["bridge"].choices["level"] == "switching"
+    window.start_run()
+    finish(window)
+    assert "bridge.gate_a_upper" in session.last_run.keys and session.drive.settings["level"] == "averaged"
+    window.undo()
+    window.start_run()
+    finish(window)
+    assert "bridge.gate_a_upper" not in session.last_run.keys
+
+
+def test_a_fixed_step_run_says_its_load_and_its_traces_leave_the_window(window, tmp_path):
+    import scipy.io
+
+    session = window.session
+    for name, text in (("level", "switching"), ("method", "fixed"), ("step", "2 us"), ("until", "30 ms")):
+        session.do(commands.set_setting(session.drive, name, text))
+    window.start_run()
+    finish(window)
+    run = session.last_run
+    assert run.settings["load"] > 0 and run.settings["worst_step"] > 0
+    # A hundred thousandth of the peak is what may be left out between rows, far fewer than there were steps.
+    assert len(run.rows) < 0.8 * run.counters["steps"]
+    window.show_page("Runs")
+    QTest.qWait(60)
+    runs = window.page("Runs")
+    runs.spectrum_button.click()
+    runs.strips.set_cursors(0.01, 0.03)
+    QTest.qWait(80)
+    assert runs.spectrum.isVisible() and runs.spectrum.found
+    window.exports.save_picture(str(tmp_path / "picture.svg"))
+    assert b"<svg" in (tmp_path / "picture.svg").read_bytes()[:400]
+    window.exports.save_picture(str(tmp_path / "picture"))
+    assert (tmp_path / "picture.png").stat().st_size > 5000
+    save_traces([run], ["door_motor.current", "bridge.gate_a_upper"], tmp_path / "out.mat")
+    found = scipy.io.loadmat(tmp_path / "out.mat")
+    assert any("current" in k for k in found)
     session.undo.setClean()
