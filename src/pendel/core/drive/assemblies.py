@@ -35,8 +35,12 @@ def others_of(drive: Drive, assembly: str) -> list[str]:
 
 
 def follows(drive: Drive, assembly: str) -> bool:
+    """Whether it is kept like its design. One inside another of its own design is not: it would grow without end."""
     face = drive.cards[assembly].face
-    return face is not None and face.follows
+    if face is None or not face.follows:
+        return False
+    around = (drive.cards[a].face for a in ancestors(drive, assembly))
+    return all(f is None or f.design != face.design for f in around)
 
 
 def free_item(taken: Iterable[FaceItem], wish: str, role: str) -> str:
@@ -227,6 +231,8 @@ def insert(drive: Drive, clipped: Clip, sheet: str = "", offset: int = 8) -> tup
     scratch = drive.copy()
     command.apply(scratch)
     changes = list(command.changes)
+    around = {scratch.cards[a].face for a in (sheet, *ancestors(scratch, sheet)) if a in scratch.cards}
+    inside_itself = {face.design for face in around if face is not None}
     renamed: dict[str, str] = {}
     for key in (c.key for c in command.changes if c.table == "cards"):
         record = scratch.cards[key]
@@ -234,7 +240,8 @@ def insert(drive: Drive, clipped: Clip, sheet: str = "", offset: int = 8) -> tup
             continue
         design = record.face.design
         model = next((o for o in others_of(scratch, key) if o in drive.cards and follows(scratch, o)), None)
-        if design in renamed or (model is not None and made_alike(scratch, model, key)):
+        alone = design in renamed or design in inside_itself
+        if alone or (model is not None and made_alike(scratch, model, key)):
             design = renamed.setdefault(design, free_design(scratch, design))
             after = replace(record, face=replace(record.face, design=design))
             changes += applied(scratch, [changed(scratch, "cards", key, after)])
@@ -269,8 +276,10 @@ def completed(drive: Drive, command: Command) -> Command:
             changes = made_alike(scratch, source, other)
             Command("", tuple(changes)).apply(scratch)
             more += changes
-            touched += [a for a in ancestors(scratch, other) if a not in done]
-            done.update(touched)
+            # What holds the other has changed too, after all that the command itself touched.
+            touched += [
+                a for a in ancestors(scratch, other) if changes and a not in done and a not in touched
+            ]
     return Command(command.title, command.changes + tuple(more), command.gesture) if more else command
 
 
