@@ -91,6 +91,10 @@ def test_the_way_of_a_filter(filters):
     assert inspector.card == first and inspector.tab == "Face"
     face_row(window, "coil", "L").setCheckState(0, Qt.CheckState.Checked)
     face_row(window, "coil", "L").setText(1, "L_f")
+    face_row(window, "coil", "L").setText(0, "typed over")
+    assert face_row(window, "coil", "L").text(1) == "L_f" and "typed" not in face_row(
+        window, "coil", "L"
+    ).text(0)
     QTest.keyClick(sheet, Qt.Key.Key_Escape)
     QTest.qWait(30)
     assert session.inside == "" and "filter" in sheet.cards

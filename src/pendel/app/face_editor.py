@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem, QWidget
+from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeWidget, QTreeWidgetItem, QWidget
 
 from pendel.app.session import Session
 from pendel.app.widgets import column, wrapped
@@ -36,6 +36,7 @@ class FaceEditor(QWidget):
         self.tree.setHeaderLabels(["Inside", "On the face as"])
         self.tree.setMinimumHeight(340)
         self.tree.setIndentation(12)
+        self.tree.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed)
         head = self.tree.header()
         assert head is not None
         head.setStretchLastSection(False)
@@ -120,8 +121,10 @@ class FaceEditor(QWidget):
         try:
             if column_ == NAME and name and item.text(NAME).strip() != name:
                 self.session.do(assemblies.rename_item(drive, self.assembly, name, item.text(NAME)))
-            elif column_ == WHAT:
-                ticked = item.checkState(WHAT) is Qt.CheckState.Checked
+            ticked = item.checkState(WHAT) is Qt.CheckState.Checked
+            if column_ == WHAT and ticked != bool(
+                name
+            ):  # else only its words were typed over; they come back
                 change = assemblies.show_value if what == VALUE else assemblies.show_port
                 self.session.do(change(drive, self.assembly, end, ticked))
         except DriveProblem as problem:

@@ -6,31 +6,30 @@ import math
 from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtCore import QMimeData, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QBrush, QColor, QIcon, QKeySequence, QPainter, QPen, QPixmap, QShortcut
+from PyQt6.QtCore import QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QIcon, QKeySequence, QPainter, QPen, QPixmap, QShortcut
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
     QGridLayout,
     QHBoxLayout,
-    QHeaderView,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
     QMenu,
-    QTreeWidget,
     QTreeWidgetItem,
     QWidget,
 )
 
-from pendel.app.look import colour, font, trace_colour
+from pendel.app.look import colour, trace_colour
 from pendel.app.rotor_diagram import RotorDiagram
 from pendel.app.session import Session, single_shot
+from pendel.app.signal_tree import SignalTree
 from pendel.app.spectrum_panel import SpectrumPanel
-from pendel.app.strips import Strips, StripSpec, signals_mime
+from pendel.app.strips import Strips
+from pendel.app.usual_strips import default_strips
 from pendel.app.widgets import Elided, button, clear, column, label, row, rule, scrolled
-from pendel.core.catalogue.declare import Block, Kind, Part
+from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
-from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.errors import FileProblem
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs import measures
 from pendel.core.runs.kept import KeptRun
@@ -40,112 +39,8 @@ MOST_TICKED = 6
 
 INSTANT = 2.0
 """Ticks shown on each side of an instant that a finding points to."""
-MOST_USUAL = 4
-"""Strips that are laid out where the drive has no machine."""
 MOST_LOSSES = 6
 """Parts in the table of losses, the largest first."""
-
-
-class SignalTree(QTreeWidget):
-    """All signals by part; drag one onto a strip, or double-click for a strip of its own."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setHeaderHidden(True)
-        self.setColumnCount(2)
-        self.setIndentation(14)
-        self.setDragEnabled(True)
-        self.setDragDropMode(QAbstractItemView.DragDropMode.DragOnly)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.setAccessibleName("Signals")
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        header = self.header()
-        header.setStretchLastSection(False)
-        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        header.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
-
-    def mimeData(self, items) -> QMimeData:
-        return signals_mime(
-            [i.data(0, Qt.ItemDataRole.UserRole) for i in items if i.data(0, Qt.ItemDataRole.UserRole)]
-        )
-
-    def fill(self, run: KeptRun | None, text: str) -> None:
-        open_before = {
-            self.topLevelItem(n).text(0)
-            for n in range(self.topLevelItemCount())
-            if self.topLevelItem(n).isExpanded()
-        }
-        first = not self.topLevelItemCount()
-        self.clear()
-        if run is None:
-            return
-        groups: dict[str, QTreeWidgetItem] = {}
-        for key in run.keys:
-            info = run.infos.get(key)
-            if info is None or (text and text.lower() not in f"{info.card} {info.label} {key}".lower()):
-                continue
-            if info.card not in groups:
-                groups[info.card] = QTreeWidgetItem(self, [info.card])
-                groups[info.card].setFont(0, font(12, bold=True))
-                groups[info.card].setExpanded(bool(text) or first or info.card in open_before)
-            item = QTreeWidgetItem(groups[info.card], [info.label, info.unit])
-            item.setData(0, Qt.ItemDataRole.UserRole, key)
-            item.setToolTip(0, key)
-            item.setTextAlignment(1, Qt.AlignmentFlag.AlignRight)
-            item.setForeground(1, QBrush(colour("muted")))
-
-
-def default_strips(session: Session) -> list[StripSpec]:
-    """Setpoint against actual of the outermost regulator, machine current, loads, converter voltage."""
-    drive = session.drive
-    strips: list[StripSpec] = []
-    sources = {str(w.b): str(w.a) for w in drive.wires.values()}
-    kinds = {}
-    for key, card in drive.cards.items():
-        try:
-            kinds[key] = kind_of(card)
-        except DriveProblem:
-            continue
-    regulators = [k for k, kind in kinds.items() if isinstance(kind, Block) and kind.regulates]
-    inner = {sources.get(f"{k}.setpoint", "").split(".")[0] for k in regulators}
-    outer = [k for k in regulators if k in inner] or regulators
-    for key in outer[:1]:
-        setpoint, actual = sources.get(f"{key}.setpoint"), sources.get(f"{key}.actual")
-        wanted = [s for s in (actual, setpoint) if s]
-        if wanted:
-            strips.append(StripSpec(wanted, {setpoint} if setpoint else set()))
-    machine = next((k for k, kind in kinds.items() if kind.group == "machine"), None)
-    if machine and not strips:
-        strips.append(StripSpec([f"{machine}.speed"]))
-    if machine:
-        strips += [StripSpec([f"{machine}.{n}" for n in names]) for names in usual_of(kinds[machine])]
-    loads = [
-        f"{k}.load"
-        for k, kind in kinds.items()
-        if isinstance(kind, Part) and kind.group == "load" and any(s.name == "load" for s in kind.signals)
-    ]
-    if loads:
-        strips.append(StripSpec(loads[:2]))
-    converter = next((k for k, kind in kinds.items() if kind.group == "converter"), None)
-    if converter:
-        strips.append(StripSpec([f"{converter}.{kinds[converter].main_signal}"]))
-    if machine is None:
-        told = {s for spec in strips for s in spec.signals}
-        mains = [
-            f"{k}.{kind.main_signal}"
-            for k, kind in kinds.items()
-            if isinstance(kind, Part) and kind.main_signal
-        ]
-        strips += [StripSpec([s]) for s in mains if s not in told][: max(0, MOST_USUAL - len(strips))]
-    return strips or [StripSpec()]
-
-
-def usual_of(machine: Kind) -> list[list[str]]:
-    """Signals of a machine that are looked at together, strip by strip."""
-    known = {s.name for s in machine.signals} if isinstance(machine, Part) else set()
-    if {"i_d", "i_q"} <= known:
-        return [["torque"], ["i_q", "i_d"], ["current_a", "current_b", "current_c"]]
-    return [["current"]]
 
 
 class RunsPage(QWidget):

@@ -157,17 +157,17 @@ class MainWindow(QMainWindow):
     def _build_menus(self) -> None:
         bar = QMenuBar()
         menus: dict[str, QMenu] = {}
+        fills = {
+            "recent": self.files.fill_recent,
+            "examples": self.files.fill_examples,
+            "unshelve": self.files.fill_shelf,
+        }
         for spec in ACTIONS:
             if spec.menu not in menus:
                 menus[spec.menu] = bar.addMenu(spec.menu)
             if not spec.title:
                 menus[spec.menu].addSeparator()
                 continue
-            fills = {
-                "recent": self.files.fill_recent,
-                "examples": self.files.fill_examples,
-                "unshelve": self.files.fill_shelf,
-            }
             if spec.name in fills:
                 menu, fill = menus[spec.menu].addMenu(spec.title), fills[spec.name]
                 menu.aboutToShow.connect(lambda menu=menu, fill=fill: fill(menu))

@@ -1,0 +1,65 @@
+"""Which signals are laid out on the strips before the user chooses any."""
+
+from __future__ import annotations
+
+from pendel.app.session import Session
+from pendel.app.strips import StripSpec
+from pendel.core.catalogue.declare import Block, Kind, Part
+from pendel.core.catalogue.index import kind_of
+from pendel.core.errors import DriveProblem
+
+MOST_USUAL = 4
+"""Strips that are laid out where the drive has no machine."""
+
+
+def default_strips(session: Session) -> list[StripSpec]:
+    """Setpoint against actual of the outermost regulator, machine current, loads, converter voltage."""
+    drive = session.drive
+    strips: list[StripSpec] = []
+    sources = {str(w.b): str(w.a) for w in drive.wires.values()}
+    kinds = {}
+    for key, card in drive.cards.items():
+        try:
+            kinds[key] = kind_of(card)
+        except DriveProblem:
+            continue
+    regulators = [k for k, kind in kinds.items() if isinstance(kind, Block) and kind.regulates]
+    inner = {sources.get(f"{k}.setpoint", "").split(".")[0] for k in regulators}
+    outer = [k for k in regulators if k in inner] or regulators
+    for key in outer[:1]:
+        setpoint, actual = sources.get(f"{key}.setpoint"), sources.get(f"{key}.actual")
+        wanted = [s for s in (actual, setpoint) if s]
+        if wanted:
+            strips.append(StripSpec(wanted, {setpoint} if setpoint else set()))
+    machine = next((k for k, kind in kinds.items() if kind.group == "machine"), None)
+    if machine and not strips:
+        strips.append(StripSpec([f"{machine}.speed"]))
+    if machine:
+        strips += [StripSpec([f"{machine}.{n}" for n in names]) for names in usual_of(kinds[machine])]
+    loads = [
+        f"{k}.load"
+        for k, kind in kinds.items()
+        if isinstance(kind, Part) and kind.group == "load" and any(s.name == "load" for s in kind.signals)
+    ]
+    if loads:
+        strips.append(StripSpec(loads[:2]))
+    converter = next((k for k, kind in kinds.items() if kind.group == "converter"), None)
+    if converter:
+        strips.append(StripSpec([f"{converter}.{kinds[converter].main_signal}"]))
+    if machine is None:
+        told = {s for spec in strips for s in spec.signals}
+        mains = [
+            f"{k}.{kind.main_signal}"
+            for k, kind in kinds.items()
+            if isinstance(kind, Part) and kind.main_signal
+        ]
+        strips += [StripSpec([s]) for s in mains if s not in told][: max(0, MOST_USUAL - len(strips))]
+    return strips or [StripSpec()]
+
+
+def usual_of(machine: Kind) -> list[list[str]]:
+    """Signals of a machine that are looked at together, strip by strip."""
+    known = {s.name for s in machine.signals} if isinstance(machine, Part) else set()
+    if {"i_d", "i_q"} <= known:
+        return [["torque"], ["i_q", "i_d"], ["current_a", "current_b", "current_c"]]
+    return [["current"]]
