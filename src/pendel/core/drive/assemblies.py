@@ -67,7 +67,8 @@ def group(drive: Drive, cards: Iterable[str], name: str, also: Iterable[End] = (
     DriveProblem
         when there is nothing to fold, or the cards lie on different sheets.
     """
-    chosen = [key for key in drive.cards if key in set(cards)]
+    wanted = set(cards)
+    chosen = [key for key in drive.cards if key in wanted]
     if not chosen:
         raise DriveProblem("Select the cards that are to become an assembly first.")
     sheets = {drive.cards[key].inside for key in chosen}
