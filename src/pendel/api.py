@@ -156,11 +156,13 @@ class Drive:
 
         Raises
         ------
-        DriveHasFindings, RunProblem
+        DriveHasFindings
+        RunProblem
+            whose ``run`` is the `KeptRun` until then
         """
         kept = run_drive(prepare(self.document, with_energy=with_energy), until=until)
         if kept.message:
-            raise RunProblem(kept.message)
+            raise RunProblem(kept.message, kept)
         return Run(kept)
 
     def linear(self, source: str, target: str, *, opened_at: tuple[str, ...] = ()):

@@ -7,7 +7,7 @@ import scipy.special
 
 import pendel
 import pendel.api
-from pendel.core.errors import DriveHasFindings
+from pendel.core.errors import DriveHasFindings, RunProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.runs.measures import mean, window
@@ -903,8 +903,12 @@ def test_devices_that_short_a_source_for_good_are_named():
     d.add("step", "Late", before="0", after="1", t_0="8 ms")
     for a, b in (("feed.dc", "ends.pair"), ("ends.plus", "upper.a"), ("upper.b", "lower.a"), ("lower.b", "ends.minus"), ("always.out", "upper.on"), ("late.out", "lower.on")):  # fmt: skip
         d.connect(a, b)
-    (sentence,) = d.run().remarks
-    assert "Upper and Lower short-circuit Feed from 8" in sentence and "to the end" in sentence
-    assert f"up to {48 / 0.07:.0f} A" in sentence
+    with pytest.raises(RunProblem) as stopped:
+        d.run()
+    kept = stopped.value.run
+    assert kept.rows[-1, 0] == pytest.approx(9e-3, abs=1.1e-4)
+    (remark,) = kept.remarks
+    assert "Upper and Lower short-circuit Feed from 8" in remark.sentence and "to the end" in remark.sentence
+    assert f"up to {48 / 0.07:.0f} A" in remark.sentence and remark.sentence in str(stopped.value)
     d.set("late.t_0", "1 s")
     assert not d.run().remarks

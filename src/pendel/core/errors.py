@@ -111,7 +111,11 @@ class BuildProblem(PendelError):
 
 
 class RunProblem(PendelError):
-    """A run ended before its time for a reason in the drive."""
+    """A run ended before its time for a reason in the drive; ``run`` holds what was recorded until then."""
+
+    def __init__(self, sentence: str, run: object = None):
+        super().__init__(sentence)
+        self.run = run
 
 
 def shorten(text: str, width: int = 60) -> str:

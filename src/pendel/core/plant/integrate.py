@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import ctypes
 import math
+import threading
 import weakref
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import IntEnum
 
@@ -35,6 +37,7 @@ class Outcome(IntEnum):
     CHATTERS = 4
     NO_MEMORY = 5
     NOT_FINITE = 6
+    SHORTED = 7
 
 
 METHODS = {"auto": 0, "explicit": 1, "stiff": 2, "fast": 3, "fixed": 4}
@@ -53,6 +56,26 @@ class RunSettings:
     seed: int = 1
     h_max: float = 1e9
     fixed_step: float = 1e-6
+    shorts: tuple[ShortPath, ...] = ()
+    """Sets of devices that end the run when they conduct together for longer than ``short_limit`` (s)."""
+    short_limit: float = 1e-3
+
+
+@dataclass(frozen=True)
+class DeviceTest:
+    """A device conducts with any, or with all, of these modes (at most three) at 1."""
+
+    modes: tuple[str, ...]
+    all_needed: bool = False
+
+
+@dataclass(frozen=True)
+class ShortPath:
+    """Devices (card keys) that join both ends of a source when all of them conduct."""
+
+    source: str
+    devices: tuple[str, ...]
+    tests: tuple[DeviceTest, ...]
 
 
 @dataclass
@@ -143,14 +166,25 @@ def integrate(
         controller, memory, values = prepared_controller(deck, settings.seed, control)
         keep.append(values)  # profile tables in the controller's memory point into it
         run.controller, run.ctl = address(controller, "pd_ctl_tick"), ctypes.addressof(memory)
+    run.n_short, run.short_limit = len(settings.shorts), settings.short_limit
+    run.short_first = ints(np.cumsum([0, *(len(path.tests) for path in settings.shorts)]))
+    tests = [test for path in settings.shorts for test in path.tests]
+    run.short_tests = ints(n for test in tests for n in test_numbers(test, structure.mode_keys))
+    run.short_since = doubles([math.inf] * run.n_short)
     width = 1 + run.nx + run.n_command + 2 * run.n_profile + run.n_mode
     run.fixed_step, run.steady_jacobian = settings.fixed_step, structure.steady_jacobian
     run.row_limit = max(1000, RECORD_BYTES // (8 * width))
     loop = fastest_loop(structure)
+    run.rows, room = SPARE.lend()
+    run.cap_rows = room // (8 * width)
     loop.pd_run(ctypes.byref(run))
-    rows, ticks = taken(run.rows, run.n_rows, width), taken(run.ticks, run.n_ticks, run.n_signal)
+    rows = taken(run.rows, run.n_rows, width, 8 * width * run.cap_rows)
+    ticks = taken(run.ticks, run.n_ticks, run.n_signal)
     outcome = Outcome(run.outcome)
-    names = structure.mode_keys if outcome is Outcome.CHATTERS else structure.state_keys
+    if outcome is Outcome.SHORTED:
+        names: Sequence[str] = [path.source for path in settings.shorts]
+    else:
+        names = structure.mode_keys if outcome is Outcome.CHATTERS else structure.state_keys
     culprit = names[run.culprit] if run.culprit < len(names) else ""
     counters = {
         n: int(getattr(run, n)) for n in ("steps", "rejected", "evaluations", "events", "stiff_steps")
@@ -167,6 +201,11 @@ def integrate(
         run.computing,
         run.worst_step,
     )
+
+
+def test_numbers(test: DeviceTest, mode_keys: Sequence[str]) -> list[int]:
+    places = [mode_keys.index(m) for m in test.modes] + [-1, -1, -1]
+    return [*places[:3], int(test.all_needed)]
 
 
 CARRIERS = {"triangle": 0, "sawtooth": 1, "level": 2}
@@ -206,10 +245,40 @@ def prepared_controller(deck: ControlDeck, seed: int, source: str):
     return library, memory, values
 
 
-def taken(address_: int | None, n_rows: int, width: int) -> np.ndarray:
-    """A C block of doubles as (n_rows, width), without a copy; it is released with the last array that shows it."""
+class SpareBlock:
+    """Memory of a record nobody shows any more, kept for the next run: pages the system must not hand out and clear anew
+    are worth a sixth of a switching run's time."""
+
+    LARGEST = 64_000_000
+
+    def __init__(self) -> None:
+        self.block: int | None = None
+        self.size = 0
+        self.lock = threading.Lock()
+
+    def lend(self) -> tuple[int | None, int]:
+        """The block and its size in bytes, or nothing; the caller owns it from here on."""
+        with self.lock:
+            lent = self.block, self.size
+            self.block, self.size = None, 0
+        return lent
+
+    def give_back(self, block: int, size: int) -> None:
+        """Keep the larger of this block and the one held; release the other."""
+        with self.lock:
+            if self.size < size <= self.LARGEST:
+                self.block, self.size, block = block, size, self.block
+        if block:
+            time_loop().pd_release(block)
+
+
+SPARE = SpareBlock()
+
+
+def taken(address_: int | None, n_rows: int, width: int, size: int = 0) -> np.ndarray:
+    """A C block of doubles as (n_rows, width), without a copy; with the last array that shows it, it is spare."""
     if not address_:
         return np.empty((n_rows, width))
     block = (ctypes.c_double * (n_rows * width)).from_address(address_)
-    weakref.finalize(block, time_loop().pd_release, address_)
+    weakref.finalize(block, SPARE.give_back, address_, size)
     return np.ctypeslib.as_array(block).reshape(n_rows, width)

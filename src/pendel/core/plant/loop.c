@@ -33,7 +33,7 @@ static inline double most(double a, double b) { return a > b ? a : b; }
 #define N_INPUT (w->nu)
 #endif
 
-enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6 };
+enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6, SHORTED = 7 };
 enum { AUTO = 0, EXPLICIT = 1, STIFF = 2, FAST = 3, FIXED = 4 };      /* AUTO and FAST go over to the L-stable method by themselves */
 
 typedef struct {
@@ -64,6 +64,11 @@ typedef struct {
     double computing, worst_step;       /* s of computing: in all, and for the slowest step of FIXED */
     long timed_steps;
     double thinned_until, thinned_to;   /* until this time one row is kept for each stretch of this length */
+    int n_short;                        /* sets of devices that must not all conduct for longer than `short_limit` */
+    const int *short_first;             /* where each set's tests begin, and where the last ends */
+    const int *short_tests;             /* four numbers each: up to three modes (or -1), and whether all of them are needed */
+    double *short_since;                /* s, for each set: since when it conducts, or infinite */
+    double short_limit;
 } run_t;
 
 typedef struct {
@@ -473,10 +478,39 @@ static int slot_width(const run_t *r)
     return N_MODE + r->n_hoisted + 1 + (r->method == FIXED ? NX * NX + 1 : 0);
 }
 
+static int conducts(const double *s, const int *test)
+{
+    int k, on = 0, known = 0;
+    for (k = 0; k < 3; k++) if (test[k] >= 0) { known++; on += s[test[k]] > 0.5; }
+    return test[3] ? on == known : on > 0;
+}
+
+/* Note since when each set of devices that must not conduct together does. */
+static void watch_shorts(work_t *w)
+{
+    run_t *r = w->r;
+    int k, j;
+    for (k = 0; k < r->n_short; k++) {
+        int all = 1;
+        for (j = r->short_first[k]; j < r->short_first[k + 1] && all; j++) all = conducts(w->s, r->short_tests + 4 * j);
+        r->short_since[k] = all ? least(r->short_since[k], w->t) : INFINITY;
+    }
+}
+
+/* The earliest time at which a set of devices has conducted for too long. */
+static double short_due(const run_t *r)
+{
+    double due = INFINITY;
+    int k;
+    for (k = 0; k < r->n_short; k++) due = least(due, r->short_since[k] + r->short_limit);
+    return due;
+}
+
 /* The modes changed: what depends only on them is looked up, or computed once and kept. */
 static void enter_modes(work_t *w)
 {
     run_t *r = w->r;
+    if (r->n_short) watch_shorts(w);
     int width = slot_width(r), way = 0, slot = (int)(hash_modes(w->s, N_MODE) % (SLOTS / WAYS)) * WAYS, known = 0;
     double *found;
     for (way = 0; way < WAYS && w->slot_used[slot + way] && !known; way++)
@@ -864,11 +898,17 @@ static void drive_loop(work_t *w)
         if (!settle_modes(w, 0, w->t)) { r->outcome = CHATTERS; return; }
         if (!record(w)) return;
         if (w->t >= r->t_end) return;
+        if (r->n_short && w->t >= short_due(r)) {
+            for (r->culprit = 0; r->short_since[r->culprit] + r->short_limit > w->t; r->culprit++) { }
+            r->outcome = SHORTED;
+            return;
+        }
         *r->progress = w->t;
         t_tick = r->n_signal ? n * r->tick : INFINITY;
         t_next = least(least(t_tick, corner), r->t_end);
         if (r->n_pulse) t_next = least(t_next, pulses_next(r->pulses, r->n_pulse));
         if (t_tick - t_next < same_time(t_next)) t_next = t_tick;
+        if (r->n_short) t_next = least(t_next, short_due(r));
         if (!(r->method == FIXED ? advance_fixed(w, t_next) : advance(w, t_next))) return;
     }
 }

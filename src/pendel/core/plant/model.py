@@ -252,6 +252,7 @@ class RunStruct(ctypes.Structure):
         + [("row_limit", ctypes.c_long), ("fixed_step", ctypes.c_double), ("steady_jacobian", ctypes.c_int), ("computing", ctypes.c_double), ("worst_step", ctypes.c_double)]
         + [("timed_steps", ctypes.c_long)]
         + [("thinned_until", ctypes.c_double), ("thinned_to", ctypes.c_double)]
+        + [("n_short", ctypes.c_int), ("short_first", ctypes.c_void_p), ("short_tests", ctypes.c_void_p), ("short_since", ctypes.c_void_p), ("short_limit", ctypes.c_double)]
     )  # fmt: skip
 
 

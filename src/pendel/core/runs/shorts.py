@@ -1,8 +1,9 @@
-"""Sources that conducting devices short-circuit for good."""
+"""Sources that conducting devices short-circuit: for good, which stops a run, or long enough to be told."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import itertools
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import networkx as nx
@@ -11,6 +12,7 @@ import numpy as np
 from pendel.core.catalogue.declare import LEVELS, Part
 from pendel.core.drive.document import Drive
 from pendel.core.equations.flatten import joins, port_lines
+from pendel.core.plant.integrate import DeviceTest, ShortPath
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun, Remark
 
@@ -20,8 +22,38 @@ SOURCES = {"dc_source": (("dc", 0), ("dc", 1)), "ac_source": (("a", 0), ("b", 0)
 """Pins between which a source holds its voltage."""
 DEVICES = {"transistor": ("gate", "transistor"), "switch": ("gate",), "diode": ("diode",)}
 """Modes any of which lets a device of two ends conduct."""
+STIFF_SOURCES = ("dc_source", "set_voltage")
+"""Sources with no inductance, which nothing but the devices limits; only these stop a run."""
+MOST_PATHS, MOST_DEVICES = 64, 6
 THROUGH = {"pair_opener": ((("pair", 0), ("plus", 0)), (("pair", 1), ("minus", 0))), "ammeter": ((("a", 0), ("b", 0)),)}  # fmt: skip
 """Pins of a part that are one."""
+
+
+def short_paths(drive: Drive, kind_of: Callable[[Any], Any], mode_keys: Sequence[str]) -> tuple[ShortPath, ...]:  # fmt: skip
+    """The ways from one end of a stiff source to the other that lead through devices alone."""
+    sources = [key for key, card in drive.cards.items() if card.kind in STIFF_SOURCES]
+    devices = conducting_devices(drive, kind_of, mode_keys) if sources else []
+    if not devices:
+        return ()
+    still = still_joined(drive, kind_of)
+    node = {pin: n for n, pins in enumerate(nx.connected_components(still)) for pin in pins}
+
+    def place(pin):
+        return node.setdefault(pin, len(node))
+
+    graph = nx.MultiGraph()
+    for number, (_, _, a, b) in enumerate(devices):
+        graph.add_edge(place(a), place(b), number)
+    found: list[ShortPath] = []
+    for source in sources:
+        plus, minus = (place((source, *pin)) for pin in SOURCES[drive.cards[source].kind])
+        if plus == minus or not (plus in graph and minus in graph):
+            continue
+        ways = nx.all_simple_edge_paths(graph, plus, minus, cutoff=MOST_DEVICES)
+        for way in itertools.islice(ways, MOST_PATHS):
+            chosen = [devices[number] for _, _, number in way]
+            found.append(ShortPath(source, tuple(d[0] for d in chosen), tuple(d[1] for d in chosen)))
+    return tuple(found)
 
 
 def lasting_shorts(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) -> list[Remark]:
@@ -42,7 +74,7 @@ def lasting_shorts(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) ->
         for begins, ends in zip(edges[::2], edges[1::2]):
             until_end = ends >= len(t)
             lasts = t[min(ends, len(t) - 1)] - t[begins]
-            if lasts >= FOR_GOOD or (until_end and lasts > 0.5 * (t[-1] - t[0])):
+            if lasts >= 0.999 * FOR_GOOD or (until_end and lasts > 0.5 * (t[-1] - t[0])):
                 found.append(remark(run, drive, source, culprits[row_of[begins]], t[begins], lasts, until_end))  # fmt: skip
                 break
     return found
@@ -77,25 +109,32 @@ def conducting_paths(
     """Columns of the rows that tell what conducts, and for each device its columns' places among them and its ends."""
     keys = run.structure.mode_keys
     first = run.rows.shape[1] - len(keys)
-    columns: list[int] = []
-    paths: list[tuple[Any, ...]] = []
+    devices = conducting_devices(drive, kind_of, keys)
+    columns = list(dict.fromkeys(first + keys.index(m) for _, test, _, _ in devices for m in test.modes))
+    paths = [
+        (key, all if test.all_needed else any, [columns.index(first + keys.index(m)) for m in test.modes], a, b)
+        for key, test, a, b in devices
+    ]  # fmt: skip
+    return columns, paths
 
-    def places(names: list[str]) -> list[int]:
-        known = [first + keys.index(n) for n in names if n in keys]
-        columns.extend(c for c in known if c not in columns)
-        return [columns.index(c) for c in known]
 
+def conducting_devices(
+    drive: Drive, kind_of: Callable[[Any], Any], mode_keys: Sequence[str]
+) -> list[tuple[str, DeviceTest, tuple, tuple]]:
+    """Each device, or leg of a converter, that can join two pins: its card, when it conducts, the pins."""
+    found: list[tuple[str, DeviceTest, tuple, tuple]] = []
     for key, card in drive.cards.items():
-        if card.kind in DEVICES:
-            paths.append((key, any, places([f"{key}.{m}" for m in DEVICES[card.kind]]), (key, "a", 0), (key, "b", 0)))  # fmt: skip
+        modes = tuple(m for n in DEVICES.get(card.kind, ()) if (m := f"{key}.{n}") in mode_keys)
+        if modes:
+            found.append((key, DeviceTest(modes), (key, "a", 0), (key, "b", 0)))
         # With a level above, the gates of a leg never overlap.
         kind = kind_of(card)
         deepest = isinstance(kind, Part) and kind.level(card, drive.settings["level"]) == LEVELS[-1]
         for leg in kind.legs if isinstance(kind, Part) and deepest else ():
-            gates = places([f"{key}.{leg.gate(side)}" for side in ("upper", "lower")])
-            if len(gates) == 2:
-                paths.append((key, all, gates, (key, "dc", 0), (key, "dc", 1)))
-    return columns, paths
+            gates = tuple(f"{key}.{leg.gate(side)}" for side in ("upper", "lower"))
+            if all(g in mode_keys for g in gates):
+                found.append((key, DeviceTest(gates, True), (key, "dc", 0), (key, "dc", 1)))
+    return found
 
 
 def still_joined(drive: Drive, kind_of: Callable[[Any], Any]) -> nx.Graph:
@@ -124,4 +163,4 @@ def path_between(
     return [d for a, b in zip(way, way[1:]) if (d := graph.edges[a, b].get("device"))]
 
 
-__all__ = ["lasting_shorts"]
+__all__ = ["FOR_GOOD", "lasting_shorts", "short_paths"]

@@ -25,7 +25,7 @@ from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
 from pendel.core.runs.device_events import overlaps, switching_losses
 from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
-from pendel.core.runs.shorts import lasting_shorts
+from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
 
 
 @dataclass
@@ -197,6 +197,8 @@ def run_drive(
         int(settings["seed"]),
         h_max=end / 1000,
         fixed_step=settings["step"],
+        shorts=short_paths(drive, kind_of, prepared.model.structure.mode_keys),
+        short_limit=FOR_GOOD,
     )
     begun = time.perf_counter()
     recorded = integrate(prepared.model, prepared.deck, run_settings, watch)
@@ -218,7 +220,9 @@ def run_drive(
             for o in overlaps(run, drive, kind_of)
         ]
     if len(run.rows) > 1:
-        run.remarks += lasting_shorts(run, drive, kind_of)
+        run.remarks += (shorts := lasting_shorts(run, drive, kind_of))
+        if run.outcome is Outcome.SHORTED and shorts:
+            run.message += f" {shorts[0].sentence}"
     if recorded.computing > 0:
         run.settings |= {
             "load": recorded.computing / max(recorded.ended_at, 1e-12),
@@ -244,6 +248,7 @@ def outcome_sentence(drive: Drive, recorded: Recorded) -> str:
     return {
         Outcome.DONE: "",
         Outcome.STOPPED: f"Stopped at {at}.",
+        Outcome.SHORTED: f"Stopped at {at}: {name} was short-circuited for {figure(FOR_GOOD, 's', 3)}.",
         Outcome.RAN_AWAY: f"{name} ran away: its state {state} grew without bound at {at}. Check the sign of its feedback and its values.",
         Outcome.STEP_VANISHED: f"The step became too small at {at}; {name} (state {state}) changes too fast. Check its values or loosen the tolerance.",
         Outcome.CHATTERS: f"{name} switches to and fro without end at {at} ({state}). Check its limits or add a small compliance.",
