@@ -67,10 +67,15 @@ class Row:
     coefficients: dict[str, ca.SX] = field(default_factory=dict)
     classes: dict[str, int | None] = field(default_factory=dict)
     """What `Reduction.pivot_class` found for an unknown; it holds until the row changes."""
+    rest: ca.SX | None = None
+    """What is left with all unknowns zero, where the row is linear in them and ``coefficients`` has them all."""
+    judged: bool = False
+    """Whether it is known if the row is linear in its unknowns."""
 
     def changed(self) -> None:
         self.coefficients.clear()
         self.classes.clear()
+        self.rest, self.judged = None, False
 
 
 def never_vanishes(at: np.ndarray) -> bool:
@@ -190,12 +195,42 @@ class Reduction:
                     best, best_score = (row, name), score
         return best
 
+    def is_linear(self, row: Row) -> bool:
+        """Whether the row is linear in its unknowns; then its coefficients and rest are there."""
+        if not row.judged:
+            row.judged = True
+            found = [self.coefficient(row, name) for name in row.unknowns]
+            if not any({s.name() for s in ca.symvar(c)} & self.open for c in found):
+                names = [self.symbols[n] for n in row.unknowns]
+                row.rest = ca.substitute(row.expression, stacked(*names), ca.SX.zeros(len(names)))
+        return row.rest is not None
+
     def eliminate(self, row: Row, name: str) -> None:
         symbol = self.symbols[name]
         coefficient = self.coefficient(row, name)
-        rest = ca.substitute(row.expression, symbol, ca.SX(0))
-        self.settle(name, ca.simplify(-rest / coefficient))
         self.rows.remove(row)
+        rest = ca.substitute(row.expression, symbol, ca.SX(0))
+        if self.pivot_class(row, name) == 2 and len(row.unknowns) > 1 and self.is_linear(row):
+            for other in [other for other in self.rows if name in other.unknowns and self.is_linear(other)]:
+                self.subtract(other, row, name)
+        self.settle(name, ca.simplify(-rest / coefficient))
+
+    def subtract(self, other: Row, row: Row, name: str) -> None:
+        """Gauss's step on two linear rows, for pivots that modes decide. Substituting would nest the rows in each other, and
+        what several unknowns share, such as the resistance of a link, would be written out again for each. With simpler
+        pivots it does no harm, and keeps differences of like potentials together, which rounding then spares."""
+        assert other.rest is not None and row.rest is not None
+        share = other.coefficients[name] / row.coefficients[name]
+        coefficients = {n: c for n, c in other.coefficients.items() if n != name and n in other.unknowns}
+        for n in row.unknowns - {name}:
+            coefficients[n] = coefficients.get(n, ca.SX(0)) - share * row.coefficients[n]
+        rest = other.rest - share * row.rest
+        other.changed()
+        other.coefficients = {n: c for n, c in coefficients.items() if not c.is_zero()}
+        other.unknowns = set(other.coefficients)
+        other.rest, other.judged, other.expression = rest, True, rest
+        for n, c in other.coefficients.items():
+            other.expression += c * self.symbols[n]
 
     def settle(self, name: str, solution: ca.SX) -> None:
         self.order.append((name, solution))
