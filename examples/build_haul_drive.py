@@ -55,7 +55,7 @@ def haul_drive() -> pendel.Drive:
 
 
 OLD = (
-    ("U_grid", "400 V", "line to line, behind the transformer"), ("pairs", "2", "pole pairs"), ("R_s", "0.19 ohm", "stator"), ("L_ss", "1.3 mH", "stator leakage"), ("L_main", "38 mH", "main inductance"), ("R_cage", "0.16 ohm", "cage"),
+    ("U_grid", "6 kV", "line to line"), ("pairs", "2", "pole pairs"), ("R_s", "0.19 ohm", "stator"), ("L_ss", "1.3 mH", "stator leakage"), ("L_main", "38 mH", "main inductance"), ("R_cage", "0.16 ohm", "cage"),
     ("L_cage", "1.5 mH", "cage leakage"), ("psi_w", "0.9 Wb", "wanted rotor flux"), ("share", "L_main/(L_main + L_cage)", "of the rotor flux in the stator"), ("L_short", "L_ss + L_main*(1 - share)", "leakage seen from the stator"),
     ("T_rotor", "(L_main + L_cage)/R_cage", "rotor time constant"), ("f_c", "250 Hz", "current loops: crossover, proposed for 5 kHz"), ("K_i", "2*pi*f_c*L_short", "proposed"), ("T_i", "L_short/(R_s + R_cage)", "proposed"),
     ("K_psi", "2*pi*4 Hz*T_rotor/L_main", "proposed: flux loop at 4 Hz"), ("J_all", "1.6 kg*m^2", "machine and rope drum"), ("k_m", "1.5*pairs*share*psi_w", "torque per ampere along q"), ("K_w", "2*pi*5 Hz*J_all/k_m", "proposed: speed loop at 5 Hz"),
@@ -69,10 +69,11 @@ def old_haul_drive() -> pendel.Drive:
         commands.set_quantity(d.document, name, text, note).apply(d.document)
     for name, text in (("tick", "200 us"), ("until", "1.6 s")):
         d.set(name, text)
-    d.add("three_phase_source", "Grid", U="U_grid", f="50 Hz", R_i="20 mohm", L_i="0.4 mH")
+    d.add("three_phase_source", "Grid", U="U_grid", f="50 Hz", R_i="0.3 ohm", L_i="3 mH")
+    d.add("three_phase_transformer", "Transformer", choices={"group": "Dy11"}, ratio="15", R_1="9 ohm", L_1="60 mH", R_2="12 mohm", L_2="0.1 mH", L_m="120 H")
     d.add("diode_bridge_3", "Rectifier", V_d="1 V", R_d="5 mohm")
     d.add("pair_opener", "Link lines")
-    d.add("capacitor", "Link capacitor", C="3.3 mF", starts={"u": "540 V"})
+    d.add("capacitor", "Link capacitor", C="3.3 mF", R_s="15 mohm", starts={"u": "540 V"})
     d.add("inverter", "Inverter", choices={"device": "igbt"}, f_p="5 kHz", t_dead="2.5 us", R_on="8 mohm", V_0="1.0 V", V_d="0.9 V", R_d="8 mohm", I_sat="600 A")  # fmt: skip
     machine = {"p": "pairs", "R_r1": "R_cage", "L_r1": "L_cage"}
     d.add("induction", "Old machine", R_s="R_s", L_s="L_ss", L_m="L_main", J_m="0.4 kg*m^2", **machine)
@@ -92,7 +93,7 @@ def old_haul_drive() -> pendel.Drive:
     d.add("three_phase_modulator", "Space vector", U_dc="540 V")
     d.add("speed_estimator", "Speed estimate", R_s="R_s", L_s="L_ss", **cage)
     wires = [
-        ("grid.out", "rectifier.in"), ("rectifier.dc", "link_lines.pair"), ("link_lines.plus", "link_capacitor.a"), ("link_capacitor.b", "link_lines.minus"), ("link_lines.pair", "inverter.dc"), ("inverter.out", "old_machine.phases"),
+        ("grid.out", "transformer.first"), ("transformer.second", "rectifier.in"), ("rectifier.dc", "link_lines.pair"), ("link_lines.plus", "link_capacitor.a"), ("link_capacitor.b", "link_lines.minus"), ("link_lines.pair", "inverter.dc"), ("inverter.out", "old_machine.phases"),
         ("old_machine.shaft", "drum.a"), ("drum.b", "rope_pull.a"), ("old_machine.speed", "tachometer.measured"), ("tachometer.value", "flux_model.speed"), ("tachometer.value", "speed_regulator.actual"), ("speed_demand.out", "speed_regulator.setpoint"),
         ("flux_demand.out", "flux_regulator.setpoint"), ("flux_model.flux", "flux_regulator.actual"), ("flux_regulator.out", "current_regulator.set_d"), ("speed_regulator.out", "current_regulator.set_q"), ("flux_model.d", "current_regulator.d"),
         ("flux_model.q", "current_regulator.q"), ("flux_model.field", "current_regulator.speed"), ("current_regulator.u_d", "voltage_demand.d"), ("current_regulator.u_q", "voltage_demand.q"), ("flux_model.ahead", "voltage_demand.angle"),
@@ -111,7 +112,7 @@ def old_haul_drive() -> pendel.Drive:
         "space_vector",
     ]
     control = d.group(inner, "Rotor-flux orientation", face={"psi": "flux_demand.value", "K_d": "current_regulator.K_d", "K_q": "current_regulator.K_q"})  # fmt: skip
-    places = {"grid": (5, 10), "rectifier": (41, 10), "link_lines": (77, 10), "inverter": (113, 10), "old_machine": (149, 10), "link_capacitor": (77, 42), "drum": (149, 42), "rope_pull": (113, 42),
+    places = {"grid": (5, 10), "transformer": (5, 42), "rectifier": (41, 10), "link_lines": (77, 10), "inverter": (113, 10), "old_machine": (149, 10), "link_capacitor": (77, 42), "drum": (149, 42), "rope_pull": (113, 42),
               "current_a": (80, 84), "current_b": (114, 84), "current_c": (148, 84), "tachometer": (148, 104), "speed_regulator": (80, 122), "speed_demand": (122, 122), "speed_estimate": (28, 130), control: (28, 104),
               "space_vector": (8, 12), "voltage_demand": (46, 12), "current_regulator": (84, 12), "flux_regulator": (122, 12), "flux_demand": (160, 12), "flux_model": (122, 40)}  # fmt: skip
     commands.move_cards(d.document, places, "Place").apply(d.document)

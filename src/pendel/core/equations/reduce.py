@@ -20,6 +20,7 @@ from pendel.core.errors import PendelError
 SAMPLES = 9
 """The first holds real values, the last the same but for a ten-millionth: what changes between them is rounding."""
 NUDGE = 1e-7
+MODES_DECIDE = (2, 3)
 
 
 class EquationProblem(PendelError):
@@ -159,7 +160,8 @@ class Reduction:
         return row.coefficients[name]
 
     def pivot_class(self, row: Row, name: str) -> int | None:
-        """0 constant, 1 values only, 2 also modes or states but safe on all samples; None: not usable."""
+        """0 constant, 1 values only, 2 also modes or states but safe on all samples, 3 the same but now and then smaller than
+        another of its row; None: not usable."""
         if name not in row.classes:
             row.classes[name] = self._pivot_class(row, name)
         return row.classes[name]
@@ -173,7 +175,18 @@ class Reduction:
             return 0 if abs(float(coefficient)) > 0 else None
         if not never_vanishes(self.values_at_samples(coefficient)):
             return None
-        return 1 if inside <= self.values_only else 2
+        if inside <= self.values_only:
+            return 1
+        return 2 if self.is_largest(row, name) else 3
+
+    def is_largest(self, row: Row, name: str) -> bool:
+        """Whether no other coefficient of the row is ever larger. A node's potential then follows from its neighbours', never
+        a neighbour's from it through a device that may block: that would enlarge rounding as conducting over blocking."""
+        if not self.is_linear(row):
+            return False
+        own = np.abs(self.values_at_samples(row.coefficients[name]))
+        others = (self.values_at_samples(row.coefficients[n]) for n in row.unknowns - {name})
+        return all(np.all(np.abs(other) <= own * (1 + 1e-9)) for other in others)
 
     def best_pivot(self) -> tuple[Row, str] | None:
         count: dict[str, int] = {}
@@ -182,15 +195,18 @@ class Reduction:
                 count[name] = count.get(name, 0) + 1
         best, best_score = None, None
         for row in sorted(self.rows, key=lambda r: len(r.unknowns)):
-            floor = (len(row.unknowns) - 1,)
-            if best_score is not None and (0, *floor) > best_score[:2]:
+            if best_score is not None and (False, False, 0, len(row.unknowns) - 1) > best_score[:4]:
                 break
+            holds_slope = any(name.startswith("der(") for name in row.unknowns)
             for name in row.unknowns:
                 kind = self.pivot_class(row, name)
                 if kind is None:
                     continue
-                # Derivatives last: the fewer unknowns stand between them, the shorter the code.
-                score = (kind, len(row.unknowns) - 1, count[name], name.startswith("der("), name)
+                # A row with a derivative tells that derivative. Used for a potential, it would carry the derivative into
+                # the currents of a node, and leaks there would be lost beside it.
+                spoils = holds_slope and name.startswith("across:")
+                slope = name.startswith("der(")
+                score = (kind == 3, spoils, kind, len(row.unknowns) - 1, count[name], slope, name)
                 if best_score is None or score < best_score:
                     best, best_score = (row, name), score
         return best
@@ -199,9 +215,9 @@ class Reduction:
         """Whether the row is linear in its unknowns; then its coefficients and rest are there."""
         if not row.judged:
             row.judged = True
-            found = [self.coefficient(row, name) for name in row.unknowns]
+            found = [self.coefficient(row, name) for name in sorted(row.unknowns)]
             if not any({s.name() for s in ca.symvar(c)} & self.open for c in found):
-                names = [self.symbols[n] for n in row.unknowns]
+                names = [self.symbols[n] for n in sorted(row.unknowns)]
                 row.rest = ca.substitute(row.expression, stacked(*names), ca.SX.zeros(len(names)))
         return row.rest is not None
 
@@ -210,7 +226,7 @@ class Reduction:
         coefficient = self.coefficient(row, name)
         self.rows.remove(row)
         rest = ca.substitute(row.expression, symbol, ca.SX(0))
-        if self.pivot_class(row, name) == 2 and len(row.unknowns) > 1 and self.is_linear(row):
+        if self.pivot_class(row, name) in MODES_DECIDE and len(row.unknowns) > 1 and self.is_linear(row):
             for other in [other for other in self.rows if name in other.unknowns and self.is_linear(other)]:
                 self.subtract(other, row, name)
         self.settle(name, ca.simplify(-rest / coefficient))
@@ -222,7 +238,7 @@ class Reduction:
         assert other.rest is not None and row.rest is not None
         share = other.coefficients[name] / row.coefficients[name]
         coefficients = {n: c for n, c in other.coefficients.items() if n != name and n in other.unknowns}
-        for n in row.unknowns - {name}:
+        for n in sorted(row.unknowns - {name}):
             coefficients[n] = coefficients.get(n, ca.SX(0)) - share * row.coefficients[n]
         rest = other.rest - share * row.rest
         other.changed()
