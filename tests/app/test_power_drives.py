@@ -393,3 +393,39 @@ def test_a_fixed_step_run_says_its_load_and_its_traces_leave_the_window(window, 
     found = scipy.io.loadmat(tmp_path / "out.mat")
     assert any("current" in k for k in found)
     session.undo.setClean()
+
+
+def test_sectors_of_the_cabin_fan_on_dial_table_and_strips(window):
+    """Run, open the sectors by their button, drag cursor 2 through a turn: dial, table and shades follow the Hall signals."""
+    window.files.open_path(EXAMPLES / "cabin_fan.pendel")
+    window.session.do(commands.set_setting(window.session.drive, "until", "0.4 s"))
+    QTest.keyClick(window, Qt.Key.Key_R, CTRL)
+    finish(window)
+    window.show_page("Runs")
+    QTest.qWait(150)
+    page = window.page("Runs")
+    run = window.session.last_run
+    page.strips.look_at(0.39, 0.008)
+    QTest.qWait(50)
+    plain = page.strips.grab().toImage()
+    QTest.mouseClick(page.sector_button, LEFT)
+    QTest.qWait(150)
+    trace = run.trace("hall_decoder.sector")
+    seen = set()
+    for time in (0.3871, 0.3889, 0.3905, 0.3921):
+        page.strips.set_cursors(0.38, time)
+        QTest.qWait(80)
+        told = int(trace.y[trace.t <= time][-1])
+        seen.add(told)
+        assert page.sectors.dial.sector == told
+        marked = [n for n, cells in page.sectors.cells.items() if cells[0].styleSheet()]
+        assert marked == [told]
+    assert len(seen) > 1
+    assert len(page.strips.bands) == len(page.strips.plots)
+    shaded = page.strips.grab().toImage()
+    bands = [n for n in range(0, shaded.width(), 4) if shaded.pixel(n, 60) != plain.pixel(n, 60)]
+    assert 20 < len(bands) < shaded.width() / 4  # some sectors are shaded, the others not
+    QTest.mouseClick(page.sector_button, LEFT)
+    QTest.qWait(50)
+    assert not page.sectors.isVisible() and not page.strips.bands
+    window.session.undo.setClean()

@@ -13,6 +13,7 @@ from pendel.core.drive.document import OwnEquations
 from pendel.core.errors import DriveHasFindings, RunProblem
 from pendel.core.plant.integrate import RunSettings, Watch, integrate
 from pendel.core.runs.simulate import prepare
+from tests.core.energy import energy_gap
 
 R, L, K, J = 0.46, 0.61e-3, 0.108, 1.9e-4
 
@@ -79,14 +80,6 @@ def test_data_sheet_sets_agree_on_one_machine():
     rated.document.cards["motor"] = stall.document.cards["motor"].__class__(
         "brushed_dc", "Motor", values={"U_n": "48", "P_n": f"{power!r} W", "n_n": f"{n_n!r} rad/s", "n_0": f"{48 / K!r} rad/s", "L_a": "0.61", "J_m": str(J), "b_m": "0"}, choices={"entry": "rated"})  # fmt: skip
     assert rated.run(0.05)["motor.speed"].y[-1] == pytest.approx(circuit, rel=1e-9)
-
-
-def energy_gap(run):
-    """(Supplied − lost − change of stored) over supplied, from integral states."""
-    total = lambda kind: sum(run[k].y[-1] for k in run.keys() if k.startswith(f"energy.{kind}:"))  # noqa: E731
-    stored = run["energy.stored"].y
-    supplied, lost = total("supplied"), total("lost")
-    return abs(supplied - lost - (stored[-1] - stored[0])) / abs(supplied)
 
 
 def test_energy_balance_of_the_door_drive(door):

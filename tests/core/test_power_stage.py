@@ -13,6 +13,7 @@ from pendel.core.quantities.named import Names
 from pendel.core.runs.measures import mean, window
 from pendel.core.runs.simulate import prepare, run_drive
 from pendel.core.runs.spectra import spectrum
+from tests.core.energy import energy_gap
 
 L, C, F = 100e-6, 220e-6, 50e3
 
@@ -183,13 +184,6 @@ def test_averaged_and_switching_agree_on_means_and_energy():
     assert means[2] == pytest.approx(means[0], rel=2e-3)
     for d in (runs[1], bridge_bench("1", duty=0.2), dc_converter("step_up", 0.4, 400)):
         assert energy_gap(d.run(0.02, with_energy=True)) < 1e-6
-
-
-def energy_gap(run):
-    supplied = sum(run[k].y[-1] for k in run.keys() if k.startswith("energy.supplied:"))
-    lost = sum(run[k].y[-1] for k in run.keys() if k.startswith("energy.lost:"))
-    stored = run["energy.stored"].y
-    return abs(supplied - lost - (stored[-1] - stored[0])) / max(abs(supplied), abs(lost))
 
 
 def inverter_bench(scheme, amplitude, level="switching", f=50, **values):

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 
 from pendel.app.look import colour, trace_colour
 from pendel.app.rotor_diagram import RotorDiagram
+from pendel.app.sector_panel import SectorPanel
 from pendel.app.session import Session, single_shot
 from pendel.app.signal_tree import SignalTree
 from pendel.app.spectrum_panel import SpectrumPanel
@@ -75,6 +76,9 @@ class RunsPage(QWidget):
         self.rotor.hide()
         self.rotor.frames_wanted.connect(self.swap_frames)
         inside.addWidget(self.rotor)
+        self.sectors = SectorPanel()
+        self.sectors.hide()
+        inside.addWidget(self.sectors)
         body.addWidget(middle, 1)
         body.addWidget(self._build_right())
         self._late_measures = single_shot(self, 30, self.measure)
@@ -138,25 +142,37 @@ class RunsPage(QWidget):
         self.between.setVerticalSpacing(6)
         inside.addLayout(self.between)
         inside.addSpacing(8)
-        self.save_button = button("Save traces · CSV MAT HDF5", self.save_wanted.emit)
-        self.picture_button = button("Copy picture", self.picture_wanted.emit)
-        inside.addWidget(self.save_button)
-        inside.addWidget(self.picture_button)
-        self.spectrum_button = button("Spectrum", self.toggle_spectrum)
-        self.spectrum_button.setCheckable(True)
-        self.spectrum_button.setToolTip("Lines of a signal between the cursors")
-        inside.addWidget(self.spectrum_button)
-        self.rotor_button = button("Rotor diagram", self.toggle_rotor)
-        self.rotor_button.setCheckable(True)
-        self.rotor_button.setToolTip(
-            "Current, voltage and flux of a three-phase machine as vectors at cursor 2"
-        )
-        inside.addWidget(self.rotor_button)
-        inside.addWidget(button("New strip", lambda: self.strips.put([], None)))
-        inside.addWidget(button("Usual strips", self.usual_strips))
+        inside.addLayout(self._build_buttons())
         inside.addStretch(1)
         column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
         return side
+
+    def _build_buttons(self) -> QGridLayout:
+        """What adds to the strips, two in a row, and below it what takes their contents elsewhere."""
+        self.spectrum_button = button("Spectrum", self.toggle_spectrum)
+        self.spectrum_button.setToolTip("Lines of a signal between the cursors")
+        self.rotor_button = button("Rotor diagram", self.toggle_rotor)
+        self.rotor_button.setToolTip(
+            "Current, voltage and flux of a three-phase machine as vectors at cursor 2"
+        )
+        self.sector_button = button("Sectors", self.toggle_sectors)
+        self.sector_button.setToolTip(
+            "Sectors of block commutation: shaded behind the traces, and dial and table at cursor 2"
+        )
+        for toggle in (self.spectrum_button, self.rotor_button, self.sector_button):
+            toggle.setCheckable(True)
+        self.save_button = button("Save traces · CSV MAT HDF5", self.save_wanted.emit)
+        self.picture_button = button("Copy picture", self.picture_wanted.emit)
+        new = button("New strip", lambda: self.strips.put([], None))
+        usual = button("Usual strips", self.usual_strips)
+        grid = QGridLayout()
+        grid.setSpacing(6)
+        pairs = ((self.spectrum_button, self.rotor_button), (self.sector_button, new), (usual, self.picture_button))  # fmt: skip
+        for line, pair in enumerate(pairs):
+            for place, widget in enumerate(pair):
+                grid.addWidget(widget, line, place)
+        grid.addWidget(self.save_button, len(pairs), 0, 1, 2)
+        return grid
 
     def _opened(self) -> None:
         self.laid_out_for = ""
@@ -324,6 +340,7 @@ class RunsPage(QWidget):
         clear(self.between)
         self._show_spectrum()
         self._show_rotor()
+        self._show_sectors()
         runs = self.shown_runs()[-3:]
         actual, setpoint = self.measured_signal()
         runs = [(r, tint) for r, tint in runs if actual in r.keys]
@@ -452,6 +469,21 @@ class RunsPage(QWidget):
         self.rotor.setVisible(shown)
         self.rotor_button.setChecked(shown)
         self._show_rotor()
+
+    def toggle_sectors(self) -> None:
+        shown = not self.sectors.isVisible()
+        self.sectors.setVisible(shown)
+        self.sector_button.setChecked(shown)
+        self._show_sectors()
+
+    def _show_sectors(self) -> None:
+        if self.sectors.isVisibleTo(self):
+            runs = self.shown_runs()
+            self.sectors.show_run(runs[-1][0] if runs else None)
+            self.sectors.show_time(self.strips.times[1])
+            self.strips.show_sectors(self.sectors.sectors)
+        else:
+            self.strips.show_sectors(None)
 
     def _show_rotor(self) -> None:
         if self.rotor.isVisibleTo(self):

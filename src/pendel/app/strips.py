@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QMenu, QWidget
 from pendel.app.look import colour, font, tokens, trace_colour
 from pendel.core.quantities.units import number_text
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.sectors import Sectors
 
 SIGNAL_MIME = "application/x-pendel-signals"
 DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine, Qt.PenStyle.DashDotDotLine)
@@ -86,6 +87,60 @@ class StripView(pg.ViewBox):
             event.accept()
 
 
+class Bands(pg.GraphicsObject):
+    """Sectors as tints behind the traces, every other one shaded; left out where they would be a blur."""
+
+    NARROWEST = 3.0
+    """px."""
+    NUMBERED = 15.0
+
+    def __init__(self, sectors: Sectors, numbered: bool):
+        super().__init__()
+        self.sectors, self.numbered = sectors, numbered
+        self.setZValue(-50)
+
+    def viewRangeChanged(self) -> None:
+        self.prepareGeometryChange()
+        self.update()
+
+    def boundingRect(self) -> QRectF:
+        return self.viewRect() or QRectF()
+
+    def paint(self, painter: QPainter, *_) -> None:
+        rect, view = self.viewRect(), self.getViewBox()
+        begins = np.append(self.sectors.begins, self.sectors.end)
+        first = max(0, int(np.searchsorted(begins, rect.left(), side="right")) - 1)
+        last = min(len(begins) - 1, int(np.searchsorted(begins, rect.right())))
+        width = view.viewPixelSize()[0]
+        if last <= first or rect.width() / max(1, last - first) < self.NARROWEST * width:
+            return
+        shade = colour("hairline")
+        shade.setAlphaF(0.45)
+        for k in range(first, last):
+            number, left, right = int(self.sectors.number[k]), begins[k], begins[k + 1]
+            if number % 2:
+                painter.fillRect(QRectF(left, rect.top(), right - left, rect.height()), shade)
+        if self.numbered:
+            self._number(painter, view, begins, range(first, last), width)
+
+    def _number(self, painter: QPainter, view, begins: np.ndarray, shown: range, width: float) -> None:
+        places = [
+            (view.mapViewToDevice(QPointF((begins[k] + begins[k + 1]) / 2, 0)), self.sectors.number[k])
+            for k in shown
+            if begins[k + 1] - begins[k] > self.NUMBERED * width
+        ]
+        bottom = view.mapViewToDevice(QPointF(0, view.viewRect().top())).y()
+        painter.save()
+        painter.resetTransform()
+        painter.setFont(font(10.5))
+        painter.setPen(colour("muted"))
+        for place, number in places:
+            box = QRectF(place.x() - 12, bottom - 17, 24, 15)
+            painter.fillRect(box.adjusted(4, 0, -4, 0), colour("plot"))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(int(number)))
+        painter.restore()
+
+
 DENSE_STEP = 0.04
 """Mean step of a dense band, as a share of the strip."""
 
@@ -132,6 +187,8 @@ class Strips(pg.GraphicsLayoutWidget):
         self.traces: list[list[Trace]] = []
         self.cursors: list[list[pg.InfiniteLine]] = []
         self.times = [0.0, 0.0]
+        self.sectors: Sectors | None = None
+        self.bands: list[Bands] = []
         self._shape: object = None
         self.ci.layout.setSpacing(6)
         self.ci.setContentsMargins(4, 4, 10, 4)
@@ -150,7 +207,7 @@ class Strips(pg.GraphicsLayoutWidget):
             else None
         )
         self.clear()
-        self.specs, self.plots, self.traces, self.cursors = specs, [], [], []
+        self.specs, self.plots, self.traces, self.cursors, self.bands = specs, [], [], [], []
         for n, spec in enumerate(specs):
             self._add_plot(n, spec, runs, last=n == len(specs) - 1)
         end = max((run.end for run, _ in runs), default=1.0)
@@ -170,6 +227,20 @@ class Strips(pg.GraphicsLayoutWidget):
                 self._fit_height(n)
             self.plots[0].setXRange(0, end, padding=0.01)
         self._thin()
+
+    def show_sectors(self, sectors: Sectors | None) -> None:
+        """Shade the sectors of block commutation behind the traces, or take the shades away."""
+        if sectors is self.sectors and len(self.bands) == (len(self.plots) if sectors else 0):
+            return
+        self.sectors = sectors
+        for bands in self.bands:
+            if bands.scene():
+                bands.getViewBox().removeItem(bands)
+        self.bands = []
+        for n, plot in enumerate(self.plots if sectors else ()):
+            assert sectors is not None
+            self.bands.append(Bands(sectors, numbered=n == len(self.plots) - 1))
+            plot.addItem(self.bands[-1], ignoreBounds=True)
 
     def _refill(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]]) -> bool:
         """Put new data into the curves that stand, when only the runs' data differ; much faster than new plots."""

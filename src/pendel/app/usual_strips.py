@@ -62,4 +62,6 @@ def usual_of(machine: Kind) -> list[list[str]]:
     known = {s.name for s in machine.signals} if isinstance(machine, Part) else set()
     if {"i_d", "i_q"} <= known:
         return [["torque"], ["i_q", "i_d"], ["current_a", "current_b", "current_c"]]
+    if "emf_a" in known:
+        return [["torque"], ["current_a", "current_b", "current_c"]]
     return [["current"]]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import copy
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -236,8 +237,32 @@ def update_functions(block: BlockInstance, number: NumberFormat, *, split: bool)
     )
 
 
+TAKEN = frozenset(["b", "c", "auto", "break", "case", "char", "const", "continue", "default", "do", "double", "else", "enum", "extern", "float", "for", "goto", "if", "inline", "int", "long", "register", "restrict", "return", "short", "signed", "sizeof", "static", "struct", "switch", "typedef", "union", "unsigned", "void", "volatile", "while", "real_t", "line_t"])  # fmt: skip
+"""Names that mean something else in the C of an update."""
+
+
+class Renamer(ast.NodeTransformer):
+    """Gives locals of taken names another."""
+
+    def __init__(self, names: set[str]):
+        self.names = names
+
+    def visit_Name(self, node: ast.Name) -> ast.Name:
+        return ast.copy_location(ast.Name(f"{node.id}_", node.ctx), node) if node.id in self.names else node
+
+
+def without_taken_names(code: Update) -> Update:
+    taken = set(code.locals) & TAKEN
+    if not taken:
+        return code
+    renamer = Renamer(taken)
+    body = tuple(renamer.visit(copy.deepcopy(statement)) for statement in code.body)
+    return replace(code, body=body, locals=tuple(f"{n}_" if n in taken else n for n in code.locals))
+
+
 @lru_cache(maxsize=256)
 def update_function(kind: str, code: Update, verb: str, number: NumberFormat) -> str:
+    code = without_taken_names(code)
     writer = Writer(code, number)
     comment = f"/* {' '.join(code.comment.split())} */\n" if code.comment else ""
     lines = writer.statements(code.body, 1, set())

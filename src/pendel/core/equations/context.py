@@ -68,6 +68,8 @@ class PulseChannel:
     sampling: str = "once"
     scale: float = 1.0
     offset: float = 0.0
+    opens: bool = False
+    """Whether a duty below zero opens the leg instead of counting as zero."""
     numbers: Mapping[str, float] = field(default_factory=dict)
 
 

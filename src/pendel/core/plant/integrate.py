@@ -226,6 +226,7 @@ def pulse_structs(model: PlantModel):
         struct.scale, struct.offset, struct.f = channel.scale, channel.offset, f
         struct.begins = numbers.get("phase", 0.0) / (2 * math.pi * f)
         struct.dead, struct.least = numbers.get("dead", 0.0), numbers.get("least", 0.0)
+        struct.opens = channel.opens
         struct.on_delay, struct.off_delay = numbers.get("on_delay", 0.0), numbers.get("off_delay", 0.0)
     return found
 

@@ -229,6 +229,7 @@ class PulseStruct(ctypes.Structure):
     _fields_ = (
         *((n, INT) for n in ("command", "upper", "lower", "carrier", "sampling")),
         *((n, DOUBLE) for n in ("scale", "offset", "f", "begins", "dead", "least", "on_delay", "off_delay")),
+        ("opens", INT),
         *((n, DOUBLE) for n in ("duty", "share")),
         ("on_at", DOUBLE * 2),
         ("off_at", DOUBLE * 2),

@@ -14,6 +14,7 @@ typedef struct {
     int command, upper, lower, carrier, sampling;         /* places in u and s; lower is -1 for a single switch */
     double scale, offset;                                 /* duty = offset + scale u */
     double f, begins, dead, least, on_delay, off_delay;   /* Hz, s */
+    int opens;                                            /* a duty below zero opens the leg: both gates off */
     /* memory */
     double duty, share, on_at[2], off_at[2], next;        /* next: time at which anything changes without a new command */
     long period;
@@ -25,6 +26,7 @@ static double pulse_time(const pulse_t *p, double share) { return p->begins + ((
 static double pulse_duty(const pulse_t *p, const double *u)
 {
     double d = p->offset + p->scale * u[p->command];
+    if (p->opens && d < 0) return -1;
     if (!(d > 0)) return 0;
     if (d > 1) return 1;
     if (p->carrier != LEVEL) {
@@ -34,14 +36,24 @@ static double pulse_duty(const pulse_t *p, const double *u)
     return d;
 }
 
-static void pulse_logic(pulse_t *p, double t, int logic)
+static void gate_off(pulse_t *p, double t, int off)
 {
-    int on = logic ? 0 : 1, off = 1 - on;
-    if (logic == p->logic) return;
-    p->logic = logic;
     p->off_at[off] = t + p->off_delay;
     /* A gate that is to turn on and off at one instant, to rounding, stays off. */
     if (p->on_at[off] >= p->off_at[off] - SAME) p->on_at[off] = INFINITY;
+}
+
+/* ``logic``: 1 the upper switch conducts, 0 the lower, -1 neither. A duty below zero means the last, whatever was asked. */
+static void pulse_logic(pulse_t *p, double t, int logic)
+{
+    int on, off;
+    if (p->duty < 0) logic = -1;
+    if (logic == p->logic) return;
+    p->logic = logic;
+    if (logic < 0) { gate_off(p, t, 0); gate_off(p, t, 1); return; }
+    on = logic ? 0 : 1;
+    off = 1 - on;
+    gate_off(p, t, off);
     p->on_at[on] = t + p->dead + p->on_delay;
     if (p->off_at[on] >= p->on_at[on] - SAME) p->off_at[on] = INFINITY;
 }
@@ -50,7 +62,7 @@ static void pulse_logic(pulse_t *p, double t, int logic)
 static double pulse_edge(const pulse_t *p)
 {
     double at;
-    if (p->carrier == LEVEL) return 2;
+    if (p->carrier == LEVEL || p->logic < 0) return 2;
     if (p->carrier == SAWTOOTH) return p->logic && p->duty < 1 && p->share < p->duty ? p->duty : 2;
     at = p->logic ? 0.5 * p->duty : 1 - 0.5 * p->duty;
     if (p->logic ? p->duty >= 1 : p->duty <= 0) return 2;
@@ -103,12 +115,12 @@ static void pulses_command(pulse_t *all, int n, double t, const double *u)
         pulse_t *p = all + k;
         if (!p->started) {
             p->started = 1;
-            p->logic = -1;
+            p->logic = -2;
             p->on_at[0] = p->on_at[1] = p->off_at[0] = p->off_at[1] = INFINITY;
             p->period = p->carrier == LEVEL ? 0 : (long)floor((t - p->begins) * p->f + 1e-9);
             p->duty = pulse_duty(p, u);
             pulse_compare(p, t);
-            p->on_at[p->logic ? 0 : 1] = t;               /* the run begins with its gates as they would have been */
+            if (p->logic >= 0) p->on_at[p->logic ? 0 : 1] = t;   /* the run begins with its gates as they would have been */
             pulse_look_ahead(p);
         } else if (p->sampling == AT_ONCE || p->carrier == LEVEL) {
             double duty = pulse_duty(p, u);

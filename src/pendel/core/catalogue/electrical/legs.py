@@ -100,7 +100,9 @@ def mean_drop(c, u_dc: ca.SX, duty: ca.SX, load: ca.SX) -> ca.SX:
         drop = share * through_transistor + (1 - share) * through_diode
     else:
         drop = r_on * load
-    return drop + dead_time_drop(c, u_dc, sign)
+    # A leg that stays at one rail, as in block commutation, has no dead time.
+    pulsed = ca.if_else(ca.logic_and(duty > 0, duty < 1), 1.0, 0.0)
+    return drop + pulsed * dead_time_drop(c, u_dc, sign)
 
 
 def dead_time_drop(c, u_dc: ca.SX, sign: ca.SX) -> ca.SX:

@@ -7,11 +7,11 @@ from __future__ import annotations
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Leg, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import Choice, Leg, Link, Part, Port, Signal, State, Value
 from pendel.core.catalogue.electrical import devices, drawings
 from pendel.core.catalogue.electrical.devices import Ratings
 from pendel.core.catalogue.electrical.legs import leg_converter, mean_drop, pulsed_leg
-from pendel.core.catalogue.electrical.pulse_values import CARRIER, SAMPLING
+from pendel.core.catalogue.electrical.pulse_values import CARRIER, SAMPLING, ratings
 from pendel.core.catalogue.electrical.switches import DIODE, R_OFF, blocking
 
 PHASES = ("a", "b", "c")
@@ -23,17 +23,25 @@ def build_inverter(c):
     poles = c.pins("out")
     u_dc = plus.across - minus.across
     link, loss, delivered = ca.SX(0), ca.SX(0), ca.SX(0)
+    opens = c.choice("below") == "opens"
     for name, pole in zip(PHASES, poles):
         load = -pole.through
         duty = ca.fmax(0.0, ca.fmin(1.0, c.input(f"d_{name}")))
         height = pole.across - minus.across
         if c.level == "averaged":
             drop = mean_drop(c, u_dc, duty, load)
-            c.equation(height - duty * u_dc + drop)
-            link += duty * load
-            loss += drop * load
+            if opens:
+                driven = 1 - open_mode(c, name)
+                into_link, lost = open_or_driven(
+                    c, name, driven, height - duty * u_dc + drop, pole, plus, minus
+                )
+            else:
+                c.equation(height - duty * u_dc + drop)
+                driven, into_link, lost = 1.0, 0.0, 0.0
+            link += driven * duty * load - into_link
+            loss += driven * drop * load + lost
         else:
-            upper, lower = pulsed_leg(c, Leg(name), f"d_{name}", plus.across, pole.across, minus.across, carrier=c.choice("carrier"))  # fmt: skip
+            upper, lower = pulsed_leg(c, Leg(name), f"d_{name}", plus.across, pole.across, minus.across, carrier=c.choice("carrier"), opens=opens)  # fmt: skip
             c.equation(load - upper.i + lower.i)
             link += upper.i
             loss += upper.loss + lower.loss
@@ -48,6 +56,29 @@ def build_inverter(c):
     c.signal("power", delivered)
     c.signal("loss", loss)
     c.lost(loss)
+
+
+TINY_DUTY = 1e-9
+
+
+def open_mode(c, name: str) -> ca.SX:
+    """1 while the leg's duty is below zero. A mode, as what is stiff and what is not depends on it."""
+    mode = c.mode(f"{name}_open", 0)
+    duty = c.input(f"d_{name}")
+    mode.exits += [(0, -duty - TINY_DUTY, 1), (1, duty + TINY_DUTY, 0)]
+    return mode.symbol
+
+
+def open_or_driven(c, name: str, driven: ca.SX, averaged: ca.SX, pole, plus, minus) -> tuple[ca.SX, ca.SX]:
+    """A leg that is averaged while driven (residual ``averaged``, V); open, only its diodes lead its current.
+
+    Returns the current (A) that its open leg's diodes bring into the link and what they lose (W).
+    """
+    r = ratings(c)
+    upper = devices.diode(c, f"{name}_upper_free", pole.across - plus.across, r)
+    lower = devices.diode(c, f"{name}_lower_free", minus.across - pole.across, r)
+    c.equation(driven * averaged / r.r_on + (1 - driven) * (upper.i - lower.i - pole.through))
+    return (1 - driven) * upper.i, (1 - driven) * (upper.loss + lower.loss)
 
 
 def build_rectifier(c):
@@ -113,11 +144,12 @@ def rectifier(id: str, title: str, sentence: str, ports: tuple[Port, ...], names
     )  # fmt: skip
 
 
+BELOW = Choice("below", "A duty below 0", (("zero", "counts as 0"), ("opens", "opens the leg")))
 KINDS = (
     leg_converter(
         id="inverter", title="Three-phase inverter", sentence="Three legs between a DC link and three phases; energy flows either way.", keywords="two-level active front end rectifier voltage source b6 bridge",
         ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.AC3, "Three phases", "right"), *(Port(f"d_{n}", Link.SIGNAL_IN, f"Duty of {n}, 0 to 1", "bottom") for n in PHASES)),
-        names=PHASES, choices=(CARRIER, SAMPLING), drawing=drawings.INVERTER,
+        names=PHASES, choices=(CARRIER, SAMPLING, BELOW), drawing=drawings.INVERTER,
         signals=(Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"), Signal("line_voltage", "voltage from a to b", "V"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
                  *phase_signals("pole", "voltage of pole", "V"), *phase_signals("current", "current of phase", "A")),
         build=build_inverter, main_signal="line_voltage",

@@ -1,6 +1,8 @@
 """Loads and test-bench drives with a profile over time. A positive load brakes positive movement."""
 
-from pendel.core.catalogue.declare import Choice, Link, Part, Port, Signal
+import casadi as ca
+
+from pendel.core.catalogue.declare import Choice, Link, Part, Port, Signal, Value
 
 ACTS = Choice(
     "acts", "Acts as", (("rubs", "rubbing: brakes whatever moves"), ("pulls", "pulling: one direction"))
@@ -20,6 +22,17 @@ def build_load(c):
         c.equation(through - load)
     c.signal("load", load)
     c.signal("level", level)
+    c.signal("power", load * speed)
+    c.lost(load * speed)
+
+
+def build_air(c):
+    """M = M_n·ω·|ω|/ω_n²: drag in turbulent flow."""
+    speed, through = c.flange("a")
+    load = c.value("M_n") * speed * ca.fabs(speed) / c.value("w_n") ** 2
+    c.equation(through - load)
+    c.signal("load", load)
+    c.signal("speed", speed)
     c.signal("power", load * speed)
     c.lost(load * speed)
 
@@ -87,6 +100,28 @@ LOAD_TORQUE = Part(
     spine="↯",
 )
 
+AIR_LOAD = Part(
+    id="air_load",
+    title="Air load",
+    sentence="A torque that grows with the square of the speed, as of a fan.",
+    group="load",
+    keywords="fan pump blower drag quadratic square turbulent",
+    ports=(Port("a", Link.SHAFT, "Shaft", "left"),),
+    values=(
+        Value("M_n", "Torque", "N·m", "0.1", low=0.0),
+        Value("w_n", "at the speed", "rpm", "3000", low=0.0, open_low=True),
+    ),
+    signals=(
+        Signal("load", "load torque", "N·m"),
+        Signal("speed", "speed", "rad/s"),
+        Signal("power", "power", "W"),
+    ),
+    build=build_air,
+    telling=lambda v, card: (f"{v['M_n']} at {v['w_n']}",),
+    main_signal="load",
+    spine="↯",
+)
+
 IMPOSED_SPEED = Part(
     id="imposed_speed",
     title="Imposed speed",
@@ -125,4 +160,4 @@ IMPOSED_TORQUE = Part(
     spine="→",
 )
 
-KINDS = (LOAD_FORCE, LOAD_TORQUE, IMPOSED_SPEED, IMPOSED_TORQUE)
+KINDS = (LOAD_FORCE, LOAD_TORQUE, AIR_LOAD, IMPOSED_SPEED, IMPOSED_TORQUE)

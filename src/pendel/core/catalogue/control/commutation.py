@@ -1,0 +1,94 @@
+"""Block commutation: from Hall signals to a sector, and from the sector to the legs that are driven.
+
+Sector 1 begins where sensor a comes on, 30 electrical degrees after the EMF of phase a crosses zero upwards; each lasts
+60°. Common practice, no source.
+"""
+
+from __future__ import annotations
+
+import math
+
+from pendel.core.catalogue.control.ports import EVERY, gives, reads
+from pendel.core.catalogue.declare import Block, Choice, Value
+
+TABLE = {
+    1: (1, -1, 0),
+    2: (1, 0, -1),
+    3: (0, 1, -1),
+    4: (-1, 1, 0),
+    5: (-1, 0, 1),
+    6: (0, -1, 1),
+}
+"""For each sector what phases a, b, c are driven to, for torque forward: 1 plus, −1 minus, 0 open."""
+HALLS = {1: (1, 0, 1), 2: (1, 0, 0), 3: (1, 1, 0), 4: (0, 1, 0), 5: (0, 1, 1), 6: (0, 0, 1)}
+"""Sensors a, b, c in each sector."""
+FIRST_EDGE = math.pi / 6
+"""Electrical angle (rad) at which sector 1 begins."""
+
+
+def update_decoder(h_a, h_b, h_c, sector, speed, angle, p, last, count, before, way, started, dt):
+    """Speed from the time between the last two edges; while none comes it falls as one over the time waited."""
+    code = h_a + 2.0 * h_b + 4.0 * h_c
+    if code < 1.5:
+        sector = 2.0 if code > 0.5 else 0.0
+    elif code < 3.5:
+        sector = 4.0 if code < 2.5 else 3.0
+    elif code < 5.5:
+        sector = 6.0 if code < 4.5 else 1.0
+    else:
+        sector = 5.0 if code < 6.5 else 0.0
+    if started < 0.5:
+        last = sector
+        started = 1.0
+    count = count + 1.0
+    step = sector - last
+    if sector > 0.5 and absolute(step) > 0.5:
+        now = 1.0
+        if step < 0.0:
+            now = -1.0
+        if absolute(step) > 3.0:
+            now = -now
+        before = count if now * way > 0.0 else 1000000000.0
+        way = now
+        count = 0.0
+        last = sector
+    speed = way * 1.0471975511965976 / (maximum(before, count) * dt) / p
+    angle = (sector - 1.0) * 1.0471975511965976 + 1.0471975511965976
+
+
+def update_six_step(sector, voltage, d_a, d_b, d_c, U_dc, both, dt):
+    """The driven legs by the sector's row; a leg that is open gets −1. A voltage below zero swaps plus and minus."""
+    a = 0.0
+    b = 0.0
+    c = 0.0
+    if sector > 0.5:
+        a = 1.0 if sector < 2.5 else (-1.0 if sector > 3.5 and sector < 5.5 else 0.0)
+        b = 1.0 if sector > 2.5 and sector < 4.5 else (-1.0 if sector < 1.5 or sector > 5.5 else 0.0)
+        c = -a - b
+    share = saturate(voltage / U_dc, -1.0, 1.0)
+    if share < 0.0:
+        share = -share
+        a = -a
+        b = -b
+        c = -c
+    high = 0.5 + 0.5 * share if both > 0.5 else share
+    low = 0.5 - 0.5 * share if both > 0.5 else 0.0
+    d_a = high if a > 0.5 else (low if a < -0.5 else -1.0)
+    d_b = high if b > 0.5 else (low if b < -0.5 else -1.0)
+    d_c = high if c > 0.5 else (low if c < -0.5 else -1.0)
+
+
+PULSED = Choice("pulsed", "Pulses on", (("upper", "the leg at plus; the other stays at minus"), ("both", "both legs, against each other")))  # fmt: skip
+KINDS = (
+    Block(
+        id="hall_decoder", title="Hall decoder", sentence="Sector and speed from three Hall sensors, by the time between edges.", group="transform", keywords="hall sector block commutation bldc speed timing six-step position",
+        ports=(*(reads(f"h_{n}", f"Sensor {n}", unit="") for n in "abc"), gives("sector", "Sector, 1 to 6", unit=""), gives("speed", "Shaft speed", unit="rad/s"), gives("angle", "Middle of the sector, electrical", unit="rad")),
+        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), EVERY), update=update_decoder, telling=lambda v, card: (f"{v['p']} pole pairs",),
+    ),
+    Block(
+        id="six_step", title="Block commutation", sentence="Drives two legs of three by the sector's row of a table; the third is open.", group="modulation", keywords="six-step bldc block hall commutation table trapezoidal sector",
+        ports=(reads("sector", "Sector", unit=""), reads("voltage", "Voltage between the driven lines", unit="V"), *(gives(f"d_{n}", f"Duty {n}, below 0 open", unit="") for n in "abc")),
+        values=(Value("U_dc", "Link voltage", "V", "24", low=0.0, open_low=True), EVERY), choices=(PULSED,), update=update_six_step,
+        derive=lambda v, card, period: {"both": 1.0 if card.choices.get("pulsed") == "both" else 0.0}, telling=lambda v, card: (v["U_dc"],),
+    ),
+)  # fmt: skip
