@@ -119,10 +119,67 @@ def old_haul_drive() -> pendel.Drive:
     return d
 
 
+GRID = (
+    ("U_second", "400 V", "line to line, behind the transformer"), ("U_link", "650 V", "wanted link voltage"), ("L_in", "2.5 mH", "line reactor"), ("R_in", "25 mohm", "line reactor"), ("f_g", "300 Hz", "grid current loops: crossover, proposed for 5 kHz"),
+    ("K_g", "2*pi*f_g*L_in", "proposed: cancels the pole of the reactor"), ("T_g", "12 ms", "proposed: shorter than L_in/R_in, so that it holds against the grid"), ("K_u", "2*pi*15 Hz*3.3 mF", "proposed: link loop at 15 Hz, in current of the link"),
+)  # fmt: skip
+GRID_CONTROL = ("link_regulator", "link_demand", "grid_angle", "grid_currents", "grid_regulator", "reactive_demand", "grid_demand", "grid_modulator")  # fmt: skip
+
+
+def old_haul_feedback() -> pendel.Drive:
+    """The old haul drive with an active front end in place of its rectifier: a brake run feeds back."""
+    d = old_haul_drive()
+    doc = d.document
+    d.set("title", "Ostrelle funicular · old haul drive, feeding back")
+    for name, text, note in GRID:
+        commands.set_quantity(doc, name, text, note).apply(doc)
+    commands.remove_cards(doc, ["rectifier"]).apply(doc)
+    commands.set_start(doc, "link_capacitor", "u", "650 V").apply(doc)
+    # From 1.1 s on the descending car pulls the machine, which brakes it.
+    commands.set_profile(doc, "rope_pull", [("0 s", "0"), ("1.1 s", "0"), ("1.12 s", "-90"), ("9 s", "-90")]).apply(doc)
+    for card in ("current_regulator", "space_vector"):
+        d.set(f"{card}.U_dc", "U_link")
+    d.add("line_reactor", "Reactor", L="L_in", R="R_in")
+    d.add("inverter", "Front end", choices={"device": "igbt"}, f_p="5 kHz", t_dead="2.5 us", R_on="8 mohm", V_0="1.0 V", V_d="0.9 V", R_d="8 mohm", I_sat="600 A")  # fmt: skip
+    d.add("voltage_sensor", "Link voltage")
+    for n in "abc":
+        d.add("current_sensor", f"Grid current {n}")
+        d.add("voltage_sensor", f"Grid voltage {n}")
+    d.add("constant", "Link demand", value="U_link")
+    d.add("pi", "Link regulator", K_p="K_u*2*U_link/(sqrt(6)*U_second)", T_i="40 ms", low="-120 A", high="120 A")
+    d.add("constant", "Reactive demand", value="0 A")
+    d.add("pll_3", "Grid angle", choices={"axis": "q"}, f_0="50 Hz", f_b="20 Hz")
+    d.add("abc_to_dq", "Grid currents")
+    d.add("dq_current_regulator", "Grid regulator", K_d="K_g", T_d="T_g", K_q="K_g", T_q="T_g", L_d="L_in", L_q="L_in", psi="U_second*sqrt(2/3)/(2*pi*50 Hz)", U_dc="U_link")  # fmt: skip
+    d.add("dq_to_abc", "Grid demand")
+    d.add("three_phase_modulator", "Grid modulator", U_dc="U_link")
+    wires = [
+        ("transformer.second", "reactor.out"), ("reactor.in", "front_end.out"), ("front_end.dc", "link_lines.pair"), 
+        ("front_end.link_voltage", "link_voltage.measured"), ("link_voltage.value", "link_regulator.setpoint"), ("link_demand.out", "link_regulator.actual"), ("link_regulator.out", "grid_regulator.set_q"), ("reactive_demand.out", "grid_regulator.set_d"),
+        ("grid_angle.angle", "grid_currents.angle"), ("grid_angle.ahead", "grid_demand.angle"), ("grid_angle.speed", "grid_regulator.speed"), ("grid_currents.d", "grid_regulator.d"), ("grid_currents.q", "grid_regulator.q"),
+        ("grid_regulator.u_d", "grid_demand.d"), ("grid_regulator.u_q", "grid_demand.q"),
+    ]  # fmt: skip
+    for n in "abc":
+        wires += [(f"reactor.current_{n}", f"grid_current_{n}.measured"), (f"grid_current_{n}.value", f"grid_currents.{n}"), (f"reactor.voltage_out_{n}", f"grid_voltage_{n}.measured"), (f"grid_voltage_{n}.value", f"grid_angle.{n}"),
+                  (f"grid_demand.{n}", f"grid_modulator.u_{n}"), (f"grid_modulator.d_{n}", f"front_end.d_{n}")]  # fmt: skip
+    for a, b in wires:
+        d.connect(a, b)
+    control = d.group(list(GRID_CONTROL), "Grid current control", face={"U_link": "link_demand.value", "K_d": "grid_regulator.K_d", "K_q": "grid_regulator.K_q", "I_d": "reactive_demand.value"})  # fmt: skip
+    shift = 72  # what stood there moves aside
+    places = {key: (card.x + shift, card.y) for key, card in doc.cards.items() if not card.inside}
+    places |= {"grid": (5, 10), "transformer": (41, 10), "reactor": (77, 10), "front_end": (113, 10), "link_voltage": (114, 84), control: (40, 130),
+               **{f"grid_current_{n}": (5 + 36 * k, 84) for k, n in enumerate("abc")}, **{f"grid_voltage_{n}": (5 + 36 * k, 104) for k, n in enumerate("abc")},
+               "grid_modulator": (8, 12), "grid_demand": (46, 12), "grid_regulator": (84, 12), "link_regulator": (122, 12), "link_demand": (160, 12), "grid_currents": (84, 40), "reactive_demand": (160, 34), "grid_angle": (122, 56)}  # fmt: skip
+    places["rotor_flux_orientation"], places["speed_estimate"] = (118, 106), (118, 134)
+    commands.move_cards(doc, places, "Place").apply(doc)
+    return d
+
+
 if __name__ == "__main__":
     for build, name, control, title in (
         (haul_drive, "haul_drive", "field_orientation", "field_oriented_torque"),
         (old_haul_drive, "old_haul_drive", "rotor_flux_orientation", "rotor_flux_orientation"),
+        (old_haul_feedback, "old_haul_feedback", "grid_current_control", "grid_current_control"),
     ):
         drive = build()
         ready = shelf.only_assembly(drive.document, control)

@@ -86,6 +86,8 @@ class Drive:
             raise DriveProblem(f"{kind} has no value “{wrong}”. It has {', '.join(sorted(known)) or 'none'}.")
         texts = {k: str(v) for k, v in values.items()}
         points = tuple((str(t), str(v)) for t, v in profile)
+        table = kinds()[kind].rows
+        rows = rows or (table.first if table else ())
         command = commands.add_card(
             self.document,
             kind,

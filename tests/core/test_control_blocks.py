@@ -14,11 +14,11 @@ TICK = 1e-3
 T = np.arange(401) * TICK
 
 
-def output(kind, port="out", *, until=0.4, inputs=None, choices=None, **values):
+def output(kind, port="out", *, until=0.4, inputs=None, choices=None, rows=(), **values):
     """Samples of a block fed by profiles; one per tick."""
     d = pendel.Drive("Bench")
     d.set("tick", f"{TICK} s")
-    key = d.add(kind, "Under test", choices=choices, **values)
+    key = d.add(kind, "Under test", choices=choices, rows=rows, **values)
     for name, samples in (inputs or {}).items():
         source = d.add(
             "profile", f"Feed {name}", profile=[(repr(float(t)), repr(float(y))) for t, y in zip(T, samples)]
@@ -154,3 +154,88 @@ def test_a_memory_in_a_loop_gives_first_and_takes_in_later(first):
 def test_blocks_that_pass_on_at_once_may_not_form_a_loop():
     with pytest.raises(DriveHasFindings, match="feed each other within one tick"):
         in_a_loop(True, "pt1").run(0.1)
+
+
+def sampled(num, den, x):
+    """Tustin's rule at TICK, by SciPy."""
+    return scipy.signal.lfilter(*scipy.signal.bilinear(num, den, 1 / TICK), x)
+
+
+def test_filters_are_their_difference_equations():
+    (b,), a, _ = scipy.signal.cont2discrete(
+        ([2.0], [1 / (2 * np.pi * 30) ** 2, 2 * 0.4 / (2 * np.pi * 30), 1]), TICK
+    )
+    close(
+        output("pt2", inputs={"x": RANDOM}, K="2", f_0="30", D="0.4"), scipy.signal.lfilter(b[1:], a, RANDOM)
+    )
+    rows = [("2", "1"), ("0.003", "0.01"), ("0", "2e-5")]
+    close(output("function_s", inputs={"x": RANDOM}, rows=rows), sampled([0.003, 2], [2e-5, 0.01, 1], RANDOM))
+    rows = [("0.1", "0.2"), ("0.3", "-0.7"), ("0.5", "2")]
+    close(output("function_z", inputs={"x": RANDOM}, rows=rows), scipy.signal.lfilter([0.5, 0.3, 0.1], [2, -0.7, 0.2], RANDOM))  # fmt: skip
+    a, b, c, d = (
+        np.array([[-20, 300], [-300, -20]]),
+        np.array([[0], [50]]),
+        np.array([[1, 0.5]]),
+        np.array([[0.2]]),
+    )
+    rows = [("-20", "300", "0", "0", "0", "1"), ("-300", "-20", "0", "0", "50", "0.5")]
+    num, den = scipy.signal.ss2tf(a, b, c, d)
+    close(output("state_space", inputs={"x": RANDOM}, rows=rows, d="0.2"), sampled(num[0], den, RANDOM))
+
+
+def test_notch_and_lead_lag_meet_their_frequency():
+    """Response measured with a sine at the very frequency, where Tustin's rule alone would miss it by its warping."""
+
+    def response(kind, f, **values):
+        out = output(kind, inputs={"x": np.sin(2 * np.pi * f * T)}, **values)[200:400]
+        return 2 * np.mean(out * np.exp(-2j * np.pi * f * T[200:400])) * 1j
+
+    assert abs(response("notch", 200, f_0="200", width="0.8", depth="4")) == pytest.approx(0.04, abs=1e-6)
+    t_1, t_2 = 4e-3, 0.25e-3
+    f = 1 / np.sqrt(t_1 * t_2) / (2 * np.pi)
+    b, a = scipy.signal.bilinear([t_1, 1], [t_2, 1], np.pi * f / np.tan(np.pi * f * TICK))
+    close(
+        output("lead_lag", inputs={"x": RANDOM}, K="1", T_1="4", T_2="0.25"),
+        scipy.signal.lfilter(b, a, RANDOM),
+    )
+    _, h = scipy.signal.freqz(b, a, [2 * np.pi * f * TICK])
+    s = 2j * np.pi * f
+    assert h[0] == pytest.approx((1 + t_1 * s) / (1 + t_2 * s), rel=1e-9)
+
+
+def test_moving_windows_table_and_logic():
+    n = 20
+    padded = np.concatenate([np.zeros(n), RANDOM])
+    count = np.minimum(np.arange(len(T)) + 1, n)
+    sums = np.array([np.sum(padded[k + 1 : k + n + 1]) for k in range(len(T))])
+    squares = np.array([np.sum(padded[k + 1 : k + n + 1] ** 2) for k in range(len(T))])
+    close(output("moving", inputs={"x": RANDOM}, T="20 ms"), sums / count)
+    close(
+        output("moving", inputs={"x": RANDOM}, T="20 ms", choices={"what": "rms"}), np.sqrt(squares / count)
+    )
+    rows = [("-0.5", "2"), ("0", "-1"), ("0.7", "4")]
+    close(output("curve", inputs={"x": RANDOM}, rows=rows), np.interp(RANDOM, [-0.5, 0, 0.7], [2, -1, 4]))
+    close(output("dead_band", inputs={"x": RANDOM}, width="0.3"), RANDOM - np.clip(RANDOM, -0.3, 0.3))
+    a, b = RANDOM > 0, np.roll(RANDOM, 7) > 0.2
+    laws = {"and": a & b, "or": a | b, "either": a ^ b, "not": ~a, "not both": ~(a & b), "neither": ~(a | b)}
+    for law, wanted in laws.items():
+        close(output("logic", inputs={"a": a.astype(float), "b": b.astype(float)}, choices={"law": law}), wanted.astype(float))  # fmt: skip
+    on, states = 0.0, []
+    for x in RANDOM:
+        on = 1.0 if x >= 0.5 else 0.0 if x <= -0.5 else on
+        states.append(on)
+    close(output("hysteresis", inputs={"x": RANDOM}, on_at="0.5", off_at="-0.5"), np.array(states))
+
+
+@pytest.mark.parametrize(
+    "kind, rows, words",
+    [
+        ("function_s", [("1", "1"), ("1", "0")], "would need the future"),
+        ("function_z", [("1", "0")], "denominator are zero"),
+        ("curve", [("0", "1"), ("0", "2")], "not beyond 0"),
+        ("state_space", 5 * [("-1", "0", "0", "0", "1", "1")], "1 to 4 are possible"),
+    ],
+)
+def test_free_functions_say_what_they_lack(kind, rows, words):
+    with pytest.raises(DriveHasFindings, match=words):
+        output(kind, inputs={"x": RANDOM}, rows=rows)

@@ -137,6 +137,8 @@ class DrivePage(QWidget):
             fields["own"] = own.EXAMPLE
         if match.kind.has_profile:
             fields["profile"] = (("0 s", "0"), ("0.5 s", "0"), ("0.5 s", "1"))
+        if match.kind.rows:
+            fields.setdefault("rows", match.kind.rows.first)
         command = commands.add_card(drive, match.kind.id, match.kind.title.split(",")[0], x, y, **fields)
         key = command.changes[0].key
         end = self.connect_to

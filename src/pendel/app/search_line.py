@@ -20,7 +20,7 @@ from pendel.core.drive.shelf import READY, on_shelf, ready
 TASKS = {
     "supply": "a supply", "converter": "a converter for a machine", "machine": "a machine from its data sheet", "mechanics": "mechanics between machine and load",
     "load": "a load or a test bench", "own": "a part from your own equations", "sensor": "measure something", "setpoint": "give a setpoint",
-    "regulator": "close a loop", "arithmetic": "combine signals", "dynamics": "shape a signal over time", "modulation": "drive a converter", "transform": "turn phases into d and q",
+    "regulator": "close a loop", "arithmetic": "combine signals", "dynamics": "shape a signal over time", "modulation": "drive a converter", "logic": "decide and remember", "transform": "turn phases into d and q",
 }  # fmt: skip
 
 

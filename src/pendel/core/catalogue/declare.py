@@ -198,6 +198,8 @@ class Rows:
     label: str
     columns: tuple[Value, ...]
     new: tuple[str, ...]
+    first: tuple[tuple[str, ...], ...] = ()
+    """Rows of a card that was just added."""
 
 
 Values = Mapping[str, float]

@@ -105,6 +105,8 @@ def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
             if kind.has_profile and examined.profiles.get(key, ([],))[0]
             else ()
         )
+        if kind.tables:
+            table = tuple(kind.tables(examined.values[key], card))
         blocks.append(BlockInstance(
             key, kind.id, drive.cards[key].name, kind.update, inputs, outputs, values, {p: sources.get(f"{key}.{p}") for p in inputs}, every,
             kind.deck.value == "sensor", kind.holds, table, kind.regulates))  # fmt: skip

@@ -376,7 +376,7 @@ class Reduction:
             )
         *_, key, coefficient = min(ranked, key=lambda r: r[:4])
         derivative = ca.gradient(row.expression, self.network.time)
-        for name in inside:
+        for name in sorted(inside):
             derivative += ca.gradient(row.expression, self.states[name].symbol) * self.states[name].derivative
         entry = self.states.pop(key)
         self.demoted.append(entry)

@@ -34,7 +34,9 @@ def orientation_faults(run: KeptRun, drive: Drive) -> list[Remark]:
 def machine_behind(drive: Drive, sources: dict, sensor: str, port: str) -> str:
     """The machine whose shaft angle a sensor measures; empty where it is none with a rotor's angle of its own."""
     end = sources.get(f"{sensor}.{port}")
-    known = end is not None and end.port == "angle" and drive.cards[end.card].kind in ("pmsm", "trapezoidal")
+    if end is None:
+        return ""
+    known = end.port == "angle" and drive.cards[end.card].kind in ("pmsm", "trapezoidal")
     return end.card if known else ""
 
 
@@ -49,15 +51,15 @@ def true_angle(run: KeptRun, machine: str, t: np.ndarray) -> np.ndarray:
 
 
 def hall_fault(run: KeptRun, drive: Drive, decoder: str, sources: dict) -> Remark | None:
-    ends = [sources.get(f"{decoder}.h_{n}") for n in LINES]
-    sensor = next((e.card for e in ends if e is not None), "")
-    if any(e is None or e.card != sensor for e in ends) or drive.cards[sensor].kind != "hall_sensors":
+    ends = [e for n in LINES if (e := sources.get(f"{decoder}.h_{n}")) is not None]
+    sensor = ends[0].card if len(ends) == 3 else ""
+    if not sensor or any(e.card != sensor for e in ends) or drive.cards[sensor].kind != "hall_sensors":
         return None
     machine = machine_behind(drive, sources, sensor, "angle")
     if not machine:
         return None
     t = run.trace(f"{sensor}.h_a").t
-    seen = np.array([at_ticks(run, str(e), t) for e in ends if e is not None]) > 0.5
+    seen = np.array([at_ticks(run, str(e), t) for e in ends]) > 0.5
     angle = true_angle(run, machine, t)
 
     def fits(lines: tuple[int, ...], turned: int) -> float:

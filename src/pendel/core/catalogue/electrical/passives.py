@@ -100,7 +100,8 @@ def build_transformer(c):
     """The T circuit: leakages and resistances of both windings, main inductance and iron loss on the first side."""
     (u_1, i_1), (u_2, i_2) = between(c), between(c, "c", "d")
     n = c.value("ratio")
-    (s_1, ds_1), (s_2, ds_2), (s_m, ds_m) = c.state("i_1"), c.state("i_2"), c.state("i_m")
+    # The state named last gives way where there is no iron loss; see the three-phase transformer.
+    (s_m, ds_m), (s_2, ds_2), (s_1, ds_1) = c.state("i_m"), c.state("i_2"), c.state("i_1")
     main = c.unknown("u_main")
     iron = c.parasitic("G_fe") * main
     c.equation(i_1 - s_1)

@@ -129,6 +129,29 @@ def build_star_load(c):
     c.stored(stored)
 
 
+def build_reactor(c):
+    """u_in − u_out = R·i + L·di/dt in each line; the current flows in at the first side."""
+    lost, stored = ca.SX(0), ca.SX(0)
+    r, inductance = c.parasitic("R"), c.value("L")
+    pins = c.pins("in")
+    others = c.pins("out")
+    star, far_star = (sum((pin.across for pin in side), ca.SX(0)) / 3.0 for side in (pins, others))
+    for name, pin, other in zip(PHASES, pins, others):
+        current, slope = c.state(f"i_{name}")
+        c.equation(pin.through - current)
+        c.equation(other.through + current)
+        c.equation(inductance * slope - (pin.across - other.across - r * current))
+        lost += r * current * current
+        stored += inductance * current * current / 2
+        c.signal(f"voltage_{name}", pin.across - star)
+        c.signal(f"voltage_out_{name}", other.across - far_star)
+        c.signal(f"current_{name}", current)
+    c.signal("power", sum(((pin.across - star) * pin.through for pin in pins), ca.SX(0)))
+    c.signal("loss", lost)
+    c.lost(lost)
+    c.stored(stored)
+
+
 def phase_signals(name: str, words: str, unit: str, levels: tuple[str, ...] = ()) -> tuple[Signal, ...]:
     return tuple(Signal(f"{name}_{n}", f"{words} {n}", unit, levels) for n in PHASES)
 
@@ -153,6 +176,14 @@ KINDS = (
         signals=(Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"), Signal("line_voltage", "voltage from a to b", "V"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
                  *phase_signals("pole", "voltage of pole", "V"), *phase_signals("current", "current of phase", "A")),
         build=build_inverter, main_signal="line_voltage",
+    ),
+    Part(
+        id="line_reactor", title="Line reactor", sentence="A resistance and an inductance in each of three lines.", group="circuit", keywords="choke coil inductor three-phase commutation filter",
+        ports=(Port("in", Link.AC3, "First side", "left"), Port("out", Link.AC3, "Second side", "right")),
+        values=(Value("R", "Resistance of a line", "mΩ", "20", low=0.0), Value("L", "Inductance of a line", "mH", "1.5", low=0.0, open_low=True)),
+        states=tuple(State(f"i_{n}", f"current of phase {n}", "A") for n in PHASES),
+        signals=(*phase_signals("voltage", "voltage before, phase", "V"), *phase_signals("voltage_out", "voltage behind, phase", "V"), *phase_signals("current", "current of phase", "A"), Signal("power", "power into the first side", "W"), Signal("loss", "loss", "W")),
+        build=build_reactor, telling=lambda v, card: (v["L"], v["R"]), main_signal="current_a",
     ),
     rectifier("diode_bridge", "Diode bridge", "Four diodes that rectify a single-phase voltage.", (Port("a", Link.LINE, "First AC line", "left"), Port("b", Link.LINE, "Second AC line", "left")), ("a", "b")),
     rectifier("diode_bridge_3", "Three-phase diode bridge", "Six diodes that rectify three phases.", (Port("in", Link.AC3, "Three phases", "left"),), PHASES),

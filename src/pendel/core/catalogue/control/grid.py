@@ -1,0 +1,98 @@
+"""Phase-locked loops on a three-phase and on a single-phase grid.
+
+Three phases: the voltage is turned into the frame of the estimated angle, whose PI regulator turns until the part across
+is zero. One phase: a second-order integrator, tuned to the estimated frequency, makes the part a quarter turn behind.
+Teodorescu, Liserre, Rodríguez: Grid Converters for Photovoltaic and Wind Power Systems, sections 4.3 and 8.3 (from memory).
+"""
+
+from __future__ import annotations
+
+import math
+
+from pendel.core.catalogue.control.ports import EVERY, gives, reads
+from pendel.core.catalogue.declare import Block, Choice, Figure, Value
+
+
+def update_three(
+    a, b, c, angle, ahead, speed, amplitude, w_0, K, T_i, lead, quarter, theta, integral, size, dt
+):
+    """The error is the sine of the angle's error: the part across over the whole. ``quarter`` puts the voltage along q."""
+    x = 0.6666666666666666 * a - 0.3333333333333333 * (b + c)
+    y = 0.5773502691896258 * (b - c)
+    along = x * cos(theta) + y * sin(theta)
+    across = y * cos(theta) - x * sin(theta)
+    size = sqrt(x * x + y * y)
+    amplitude = along
+    error = across / maximum(size, 0.001)
+    integral = integral + K * dt / T_i * error
+    speed = w_0 + integral + K * error
+    angle = theta - quarter
+    ahead = theta - quarter + lead * speed * dt
+    theta = theta + speed * dt
+    theta = theta - 6.283185307179586 * floor(theta / 6.283185307179586 + 0.5)
+
+
+def update_one(
+    u, angle, ahead, speed, amplitude, w_0, K, T_i, k, lead, quarter, theta, integral, x, y, w, dt
+):
+    """x follows the voltage's fundamental and y the same a quarter turn behind; implicit midpoint keeps the oscillator's gain."""
+    if w < 1.0:
+        w = w_0
+    h = 0.5 * dt * w
+    below = 1.0 + h * k + h * h
+    e = x + h * (k * u - k * x - y) + h * k * u
+    f = y + h * x
+    x = (e - h * f) / below
+    y = f + h * x
+    along = x * cos(theta) + y * sin(theta)
+    across = y * cos(theta) - x * sin(theta)
+    amplitude = along
+    size = sqrt(x * x + y * y)
+    error = across / maximum(size, 0.001)
+    integral = integral + K * dt / T_i * error
+    speed = w_0 + integral + K * error
+    w = saturate(w_0 + integral, 0.5 * w_0, 1.5 * w_0)
+    angle = theta - quarter
+    ahead = theta - quarter + lead * speed * dt
+    theta = theta + speed * dt
+    theta = theta - 6.283185307179586 * floor(theta / 6.283185307179586 + 0.5)
+
+
+def derive(v, card, period):
+    """Gains of a loop 1/s with a PI at the wanted bandwidth and damping: K = 2·D·w, T_i = 2·D/w."""
+    w = 2 * math.pi * v["f_b"]
+    return {
+        "w_0": 2 * math.pi * v["f_0"],
+        "K": 2 * v["D"] * w,
+        "T_i": 2 * v["D"] / w,
+        "quarter": math.pi / 2 if card.choices.get("axis") == "q" else 0.0,
+    }
+
+
+def gains(v, card):
+    d = derive(v, card, 0.0)
+    return [Figure("Gain", "K", d["K"], "rad/s"), Figure("Integral time", "T_i", d["T_i"], "s")]
+
+
+AXIS = Choice("axis", "Voltage lies along", (("d", "d"), ("q", "q, as a machine's EMF")))
+OUTPUTS = (gives("angle", "Angle", unit="rad"), gives("ahead", "Angle when the voltage acts", unit="rad"), gives("speed", "Angular frequency", unit="rad/s"), gives("amplitude", "Amplitude", unit="V"))  # fmt: skip
+VALUES = (
+    Value("f_0", "Grid frequency", "Hz", "50", low=0.0, open_low=True),
+    Value("f_b", "Natural frequency of the loop", "Hz", "20", low=0.0, open_low=True),
+    Value("D", "Damping", "", "0.707", low=0.0, open_low=True),
+)
+LEAD = Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0)
+
+
+def loop(id, title, sentence, keywords, inputs, update, values=()):
+    return Block(
+        id=id, title=title, sentence=sentence, group="transform", keywords="pll phase-locked loop grid mains synchronisation angle frequency " + keywords,
+        ports=(*inputs, *OUTPUTS), values=(*VALUES, *values, LEAD, EVERY), choices=(AXIS,), update=update, derive=derive, follows=gains, telling=lambda v, card: (v["f_0"], v["f_b"]),
+    )  # fmt: skip
+
+
+KINDS = (
+    loop("pll_3", "Phase-locked loop, three-phase", "Angle, frequency and amplitude of three voltages.", "three-phase", tuple(reads(n, f"Phase {n}", unit="V") for n in "abc"), update_three),
+    loop("pll_1", "Phase-locked loop, single-phase", "Angle, frequency and amplitude of one voltage.", "single-phase quadrature", (reads("u", "Voltage", unit="V"),), update_one,
+         (Value("k", "Filter's gain", "", "1.414", low=0.0, open_low=True),)),
+)  # fmt: skip
