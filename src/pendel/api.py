@@ -14,7 +14,7 @@ from pendel.core.controllers.emit import NumberFormat
 from pendel.core.drive import assemblies, commands, file
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import Drive as Document
-from pendel.core.drive.document import End, OwnEquations
+from pendel.core.drive.document import End, FluxTable, OwnEquations
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.formats.traces import save_traces
@@ -69,7 +69,7 @@ class Drive:
     def _do(self, command: commands.Command) -> None:
         completed(self.document, command).apply(self.document)
 
-    def add(self, kind: str, name: str, *, profile=(), rows=(), own: OwnEquations | None = None, starts: Mapping[str, str] | None = None,
+    def add(self, kind: str, name: str, *, profile=(), rows=(), flux: FluxTable | None = None, own: OwnEquations | None = None, starts: Mapping[str, str] | None = None,
             choices: Mapping[str, str] | None = None, **values: str | float) -> str:  # fmt: skip
         """Add a card and return its id. Values are text with units, or numbers in the value's own unit.
 
@@ -98,6 +98,7 @@ class Drive:
             profile=points,
             rows=tuple(tuple(str(cell) for cell in row) for row in rows),
             own=own,
+            flux=flux,
         )
         self._do(command)
         return command.changes[0].key

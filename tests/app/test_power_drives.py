@@ -1,12 +1,13 @@
 """Assemblies, own circuits, three-phase drives and their diagrams in the real window."""
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt, QTimer
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QTreeWidgetItemIterator
+from PyQt6.QtWidgets import QAbstractButton, QTreeWidgetItemIterator
 
 from pendel.app.assembly_bar import AssemblyBar
 from pendel.app.files import EXAMPLES
+from pendel.app.flux_dialogs import FluxWizard
 from pendel.core.drive import commands, file, shelf
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.inside import members
@@ -429,3 +430,57 @@ def test_sectors_of_the_cabin_fan_on_dial_table_and_strips(window):
     QTest.qWait(50)
     assert not page.sectors.isVisible() and not page.strips.bands
     window.session.undo.setClean()
+
+
+def test_flux_tables_from_file_to_run(window, tmp_path):
+    """Turn the haul machine into one by tables, load them through the wizard, look at them, run, undo."""
+    window.files.open_path(EXAMPLES / "haul_drive.pendel")
+    session, inspector = window.session, window.drive_page.inspector
+    session.do(commands.set_kind(session.drive, "haul_machine", "pmsm_tables", "Change kind"))
+    session.select(["haul_machine"])
+    QTest.qWait(50)
+    assert any("no flux tables yet" in f.sentence for f in session.findings)
+    (tab,) = (b for b in inspector.findChildren(QAbstractButton) if b.text() == "Tables")
+    QTest.mouseClick(tab, LEFT)
+    text = (
+        (EXAMPLES / "haul_flux.csv")
+        .read_text()
+        .replace("psi_d (Wb)", "first")
+        .replace("psi_q (Wb)", "second")
+    )
+    (tmp_path / "mine.csv").write_text(text)
+    seen = {}
+
+    def through_the_wizard():
+        (wizard,) = inspector.flux_editor.findChildren(FluxWizard)
+        seen["lacking"] = (wizard.note.text(), wizard.take.isEnabled())
+        for role, name in (("psi_d", "first"), ("psi_q", "second")):
+            wizard.names[role].setCurrentIndex(wizard.names[role].findData(name))
+        wizard.signs["psi_q"].setChecked(True)
+        seen["wrong way round"] = wizard.note.text()
+        wizard.signs["psi_q"].setChecked(False)
+        before = wizard.pair.surface.grab().toImage()
+        QTest.mousePress(wizard.pair.surface, LEFT, pos=wizard.pair.surface.rect().center())
+        QTest.mouseMove(wizard.pair.surface, wizard.pair.surface.rect().center() + QPoint(60, 20))
+        QTest.mouseRelease(wizard.pair.surface, LEFT)
+        seen["turned"] = wizard.pair.surface.grab().toImage() != before
+        QTest.mouseClick(wizard.take, LEFT)
+
+    QTimer.singleShot(150, through_the_wizard)
+    inspector.flux_editor.load(tmp_path / "mine.csv")
+    assert "psi_d, psi_q" in seen["lacking"][0] and not seen["lacking"][1]
+    assert "sign convention is the other one" in seen["wrong way round"] and seen["turned"]
+    assert session.drive.cards["haul_machine"].flux is not None
+    assert not [f for f in session.findings if f.card == "haul_machine"]
+    window.actions_by_name["run"].trigger()
+    finish(window)
+    assert not session.last_run.message
+    inspector.flux_editor.open_window()
+    contours = inspector.flux_editor.window_.pair.contours
+    assert len(contours.path) == len(session.last_run.trace("haul_machine.i_d").y)
+    inspector.flux_editor.window_.close()
+    session.undo.undo()
+    assert session.drive.cards["haul_machine"].flux is None
+    remembered = FluxWizard(tmp_path / "mine.csv", window.settings, 250.0)
+    assert remembered.names["psi_q"].currentData() == "second" and remembered.take.isEnabled()
+    session.undo.setClean()

@@ -13,6 +13,7 @@ from pendel.core.controllers.language import LanguageProblem, parse_update, read
 from pendel.core.drive import commands, file
 from pendel.core.firmware.ship import build_and_check
 from pendel.core.runs.simulate import prepare, run_drive
+from tests.core.test_flux_tables import TABLE
 
 PARTS = [k.id for k in kinds().values() if isinstance(k, Part)]
 BLOCKS = [k.id for k in kinds().values() if isinstance(k, Block)]
@@ -22,7 +23,8 @@ def bench_for_part(kind):
     """The part with something fitting on each of its power ports."""
     d = pendel.Drive("Bench")
     profile = [("0", "0"), ("0.02", "3"), ("0.1", "3")] if kind.has_profile else ()
-    key = d.add(kind.id, "Under test", profile=profile, own=EXAMPLE if kind.id == "own" else None)
+    flux = TABLE if kind.takes_flux else None
+    key = d.add(kind.id, "Under test", profile=profile, flux=flux, own=EXAMPLE if kind.id == "own" else None)
     ports = kind.ports or (() if kind.id != "own" else ())
     if kind.id == "own":
         d.add("dc_source", "Feed")
@@ -102,7 +104,8 @@ def test_part_reloads_runs_and_conserves_energy(kind_id):
 def test_what_a_card_shows_comes_from_its_default_values(kind_id):
     kind = kinds()[kind_id]
     d = pendel.Drive("Bench")
-    key = d.add(kind_id, "Under test", own=EXAMPLE if kind_id == "own" else None)
+    flux = TABLE if isinstance(kind, Part) and kind.takes_flux else None
+    key = d.add(kind_id, "Under test", flux=flux, own=EXAMPLE if kind_id == "own" else None)
     examined = examine(d.document)
     card, values = d.document.cards[key], examined.values[key]
     assert all(np.isfinite(f.value) for f in (kind.follows(values, card) if kind.follows else []))

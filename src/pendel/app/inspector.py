@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxL
 from pendel.app import shown
 from pendel.app.curve_view import CurveView
 from pendel.app.face_editor import FaceEditor
+from pendel.app.flux_editor import FluxEditor
 from pendel.app.look import colour, trace_colour
 from pendel.app.own_editor import OwnEditor
 from pendel.app.profile_editor import ProfileEditor
@@ -123,6 +124,7 @@ class Inspector(QWidget):
         self.own_editor: OwnEditor | None = None
         self.face_editor: FaceEditor | None = None
         self.rows_editor: RowsEditor | None = None
+        self.flux_editor: FluxEditor | None = None
         self.follow_box: QVBoxLayout | None = None
         self.curve_view: CurveView | None = None
         self.card = self._wanted() if self._kind() is not None else ""
@@ -217,6 +219,8 @@ class Inspector(QWidget):
             tabs.insert(0, "Profile")
         if kind.rows:
             tabs.append(kind.rows.label)
+        if isinstance(kind, Part) and kind.takes_flux:
+            tabs.insert(0, "Tables")
         if isinstance(kind, Part) and kind.states and card.kind != "own":
             tabs.append("Start")
         return tabs
@@ -251,6 +255,7 @@ class Inspector(QWidget):
             "Profile": self._build_profile,
             "Equations": self._build_own,
             "Face": self._build_face,
+            "Tables": self._build_flux,
             **({kind.rows.label: self._build_rows} if kind.rows else {}),
         }[self.tab](kind)
         self.finding_box = QVBoxLayout()
@@ -400,6 +405,10 @@ class Inspector(QWidget):
         self.rows_editor = RowsEditor(self.session, self.card, kind.rows)
         self.body.addWidget(self.rows_editor)
 
+    def _build_flux(self, kind: Kind) -> None:
+        self.flux_editor = FluxEditor(self.session, self.card)
+        self.body.addWidget(self.flux_editor)
+
     def _build_face(self, kind: Kind) -> None:
         self.face_editor = FaceEditor(self.session, self.card)
         self.body.addWidget(self.face_editor)
@@ -431,7 +440,7 @@ class Inspector(QWidget):
             self.profile_editor.refresh()
         if self.own_editor is not None:
             self.own_editor.refresh()
-        for editor in (self.face_editor, self.rows_editor):
+        for editor in (self.face_editor, self.rows_editor, self.flux_editor):
             if editor is not None:
                 editor.refresh()
         self._show_findings()
@@ -476,7 +485,9 @@ class Inspector(QWidget):
         for f in figures:
             self.follow_box.addLayout(figure_row(f.label, f.symbol, figure(f.value, f.unit)))
         if self.curve_view is not None and kind.curve is not None and figures:
-            self.curve_view.show_curve(kind.curve(values, self.session.drive.cards[self.card]))
+            curve = kind.curve(values, self.session.drive.cards[self.card])
+            if curve is not None:
+                self.curve_view.show_curve(curve)
 
     def _show_findings(self) -> None:
         clear(self.finding_box)

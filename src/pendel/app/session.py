@@ -395,11 +395,12 @@ def differences(old: Drive | None, drive: Drive) -> str:
         for name in card.choices.keys() | before.choices.keys():
             if card.choices.get(name) != before.choices.get(name):
                 found.append(f"{card.name} {name}: {card.choices.get(name, 'default')}")
-        if (card.profile, card.own, card.starts, card.rows) != (
+        if (card.profile, card.own, card.starts, card.rows, card.flux) != (
             before.profile,
             before.own,
             before.starts,
             before.rows,
+            before.flux,
         ):
             found.append(f"{card.name} changed")
     found += [f"without {c.name}" for key, c in old.cards.items() if key not in drive.cards]

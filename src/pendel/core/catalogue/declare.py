@@ -226,7 +226,7 @@ class Kind:
     """Names of the choices in force, which other choices may decide; all when absent."""
     contradictions: Callable[[Values, Card], list[Contradiction]] | None = None
     follows: Callable[[Values, Card], list[Figure]] | None = None
-    curve: Callable[[Values, Card], Curve] | None = None
+    curve: Callable[[Values, Card], Curve | None] | None = None
     has_profile: tuple[str, str] | None = None
     """Label and unit of the profile's value, for cards that carry one."""
     rows: Rows | None = None
@@ -271,6 +271,8 @@ class Part(Kind):
     """Levels of detail the part has of its own; a part that has but one is the same at every level."""
     potentials: Callable[[str], tuple[tuple[str, ...], ...]] | None = None
     """For a level, groups of electrical ports that share a potential; without it, each pair stands by itself."""
+    takes_flux: bool = False
+    """Whether a card of this kind carries flux tables."""
     main_signal: str = ""
     spine: str = ""
     """Mark in the energy path; empty leaves the part out of it."""

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from pendel.core.drive.document import Card, Drive, End, OwnEquations, Point, Quantity, Wire, slug
+from pendel.core.drive.document import Card, Drive, End, FluxTable, OwnEquations, Point, Quantity, Wire, slug
 from pendel.core.drive.inside import free_role, resolved, with_members
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.expressions import renamed
@@ -163,6 +163,14 @@ def set_rows(drive: Drive, card: str, rows: Iterable[Iterable[str]], title: str 
     record = card_of(drive, card)
     after = replace(record, rows=tuple(tuple(row) for row in rows))
     return Command(title or f"Edit the table of {record.name}", (changed(drive, "cards", card, after),))
+
+
+def set_flux(drive: Drive, card: str, table: FluxTable) -> Command:
+    """Give a machine other flux tables."""
+    record = card_of(drive, card)
+    return Command(
+        f"Load tables of {record.name}", (changed(drive, "cards", card, replace(record, flux=table)),)
+    )
 
 
 def set_own(drive: Drive, card: str, own: OwnEquations) -> Command:

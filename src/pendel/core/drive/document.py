@@ -50,6 +50,18 @@ class OwnEquations:
 
 
 @dataclass(frozen=True)
+class FluxTable:
+    """Flux linkages (Wb) over currents along d and q (A, peak): ``psi_d[k][j]`` at ``i_d[k]``, ``i_q[j]``."""
+
+    i_d: tuple[float, ...]
+    i_q: tuple[float, ...]
+    psi_d: tuple[tuple[float, ...], ...]
+    psi_q: tuple[tuple[float, ...], ...]
+    source: str = ""
+    """Name of the file it came from."""
+
+
+@dataclass(frozen=True)
 class FaceItem:
     """A value or a port of a card inside, shown on an assembly's face. ``path`` names the card by its roles."""
 
@@ -94,6 +106,7 @@ class Card:
     face: Face | None = None
     rows: tuple[tuple[str, ...], ...] = ()
     """Rows of the card's table, such as a source's harmonics."""
+    flux: FluxTable | None = None
 
     def with_value(self, name: str, text: str) -> Card:
         return replace(self, values={**self.values, name: text})

@@ -12,7 +12,17 @@ from typing import Any
 
 import jsonschema
 
-from pendel.core.drive.document import Card, Drive, End, Face, FaceItem, OwnEquations, Quantity, Wire
+from pendel.core.drive.document import (
+    Card,
+    Drive,
+    End,
+    Face,
+    FaceItem,
+    FluxTable,
+    OwnEquations,
+    Quantity,
+    Wire,
+)
 from pendel.core.drive.inside import resolved
 from pendel.core.errors import DriveProblem, FileProblem
 
@@ -53,6 +63,14 @@ def card_record(card: Card) -> dict[str, Any]:
         record["rows"] = [list(row) for row in card.rows]
     if card.own is not None:
         record["own"] = {name: list(getattr(card.own, name)) for name in OwnEquations.__dataclass_fields__}
+    if card.flux is not None:
+        record["flux"] = {
+            "i_d": list(card.flux.i_d),
+            "i_q": list(card.flux.i_q),
+            "psi_d": [list(row) for row in card.flux.psi_d],
+            "psi_q": [list(row) for row in card.flux.psi_q],
+            "source": card.flux.source,
+        }
     if card.inside:
         record["inside"], record["role"] = card.inside, card.role
     if card.face is not None:
@@ -166,9 +184,16 @@ def card_from_record(record: dict[str, Any]) -> Card:
     face = face_from_record(record["face"]) if "face" in record else None
     inside, role = record.get("inside", ""), record.get("role", "")
     rows = tuple(tuple(row) for row in record.get("rows", ()))
+    flux = flux_from_record(record["flux"]) if "flux" in record else None
     return Card(
-        record["kind"], record["name"], x, y, values, choices, starts, profile, own, inside, role, face, rows
-    )
+        record["kind"], record["name"], x, y, values, choices, starts, profile, own, inside, role, face, rows, flux
+    )  # fmt: skip
+
+
+def flux_from_record(record: dict[str, Any]) -> FluxTable:
+    i_d, i_q = (tuple(map(float, record[n])) for n in ("i_d", "i_q"))
+    psi_d, psi_q = (tuple(tuple(map(float, row)) for row in record[n]) for n in ("psi_d", "psi_q"))
+    return FluxTable(i_d, i_q, psi_d, psi_q, record.get("source", ""))
 
 
 def load(path: Path) -> Drive:

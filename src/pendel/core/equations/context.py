@@ -103,6 +103,30 @@ class Profile:
     values: list[float]
 
 
+DERIVATIVES = ("f", "x", "y", "xx", "xy", "yy", "xxx", "xxy", "xyy", "yyy")
+"""What a surface gives: its value, and its derivatives by x and y."""
+
+
+@dataclass
+class Surface:
+    """A smooth function of two expressions, by the coefficients of a spline; see ``plant/surfaces.c``.
+
+    ``outputs`` are the symbols of `DERIVATIVES`; ``cells`` the numbers of cells along both axes; ``numbers`` what the
+    C function reads.
+    """
+
+    key: str
+    at: tuple[ca.SX, ca.SX]
+    outputs: ca.SX
+    cells: tuple[int, int]
+    numbers: tuple[float, ...]
+
+    def slopes(self) -> ca.SX:
+        """Derivatives of the outputs up to the second order by both variables, shape (6, 2)."""
+        o = dict(zip(DERIVATIVES, ca.vertsplit(self.outputs)))
+        return ca.vertcat(*(ca.horzcat(o["x" + n if n != "f" else "x"], o[(n + "y") if n != "f" else "y"]) for n in DERIVATIVES[:6]))  # fmt: skip
+
+
 @dataclass
 class Network:
     """Everything the parts have stated, before it is ordered."""
@@ -118,6 +142,7 @@ class Network:
     """Gate signals: 0 or 1, changed by pulse channels only. They follow the modes in the vector of modes."""
     pulses: list[PulseChannel] = field(default_factory=list)
     frictions: list[DryFriction] = field(default_factory=list)
+    surfaces: list[Surface] = field(default_factory=list)
     profiles: list[Profile] = field(default_factory=list)
     signals: dict[str, ca.SX] = field(default_factory=dict)
     stored: dict[str, ca.SX] = field(default_factory=dict)
@@ -138,10 +163,12 @@ class PartContext:
 
     def __init__(self, network: Network, card: str, *, pins: Mapping[str, list[Pin]], values: Mapping[str, float],
                  starts: Mapping[str, float], choices: Mapping[str, str], profile: tuple[list[float], list[float]], level: str = "averaged",
-                 given_starts: Set[str] = frozenset(), rows: int = 0):  # fmt: skip
+                 given_starts: Set[str] = frozenset(), rows: int = 0, flux: Any = None):  # fmt: skip
         self.network, self.card, self.level = network, card, level
         self.rows = rows
         """Rows of the card's table; the values of one are ``column_row``."""
+        self.flux = flux
+        """The card's flux tables, where it has them."""
         self._pins, self._values, self._starts = pins, values, starts
         self._choices, self._profile, self._given = choices, profile, given_starts
 
@@ -217,6 +244,13 @@ class PartContext:
         entry = Profile(key, ca.SX.sym(key + ".offset"), ca.SX.sym(key + ".slope"), times, values)
         self.network.profiles.append(entry)
         return entry.offset + entry.slope * self.time
+
+    def surface(self, name: str, x: ca.SX, y: ca.SX, cells: tuple[int, int], numbers: tuple[float, ...]) -> dict[str, ca.SX]:  # fmt: skip
+        """A `Surface` at (x, y), which depend on states and values only: its value and derivatives by name."""
+        key = self.key(name)
+        outputs = ca.vertcat(*(ca.SX.sym(f"{key}:{n}") for n in DERIVATIVES))
+        self.network.surfaces.append(Surface(key, (x, y), outputs, cells, numbers))
+        return dict(zip(DERIVATIVES, ca.vertsplit(outputs)))
 
     def mode(self, name: str, start: int) -> ModeEntry:
         entry = ModeEntry(self.key(name), ca.SX.sym(self.key(name)), start)

@@ -39,7 +39,7 @@ def flatten(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Flat:
         values = kind.circuit(examined.values[key], card) if kind.circuit else examined.values[key]
         context = PartContext(
             network, key, pins={name: pin for (c, name), pin in pins.items() if c == key}, values=values, starts=examined.starts[key], given_starts=examined.given_starts,
-            level=kind.level(card, drive.settings["level"]), choices={c.name: kind.choice(card, c.name) for c in kind.choices}, profile=examined.profiles.get(key, ([], [])), rows=len(card.rows))  # fmt: skip
+            level=kind.level(card, drive.settings["level"]), choices={c.name: kind.choice(card, c.name) for c in kind.choices}, profile=examined.profiles.get(key, ([], [])), rows=len(card.rows), flux=card.flux)  # fmt: skip
         kind.build(context)
     return Flat(network, control_deck(drive, examined, kinds))
 

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 import casadi as ca
 import numpy as np
 
-from pendel.core.equations.context import Network, StateEntry, stacked
+from pendel.core.equations.context import DERIVATIVES, Network, StateEntry, stacked
 from pendel.core.errors import PendelError
 
 SAMPLES = 9
@@ -128,6 +128,14 @@ class Reduction:
             reachable = sorted({mode.start} | {a for a, _, _ in mode.exits} | {b for _, _, b in mode.exits})
             samples[mode.symbol.name()] = rng.choice(reachable, SAMPLES).astype(float)
             samples[mode.symbol.name()][[0, -1]] = mode.start
+        for surface in self.network.surfaces:
+            # As of a convex function: its second derivatives are those of a sound machine's inductances.
+            for name, symbol in zip(DERIVATIVES, ca.vertsplit(surface.outputs)):
+                column = (
+                    rng.uniform(1.0, 3.0, SAMPLES) if name in ("xx", "yy") else rng.uniform(0.1, 0.5, SAMPLES)
+                )
+                column[-1] = column[0] * (1 + NUDGE)
+                samples[symbol.name()] = column
         for gate in self.network.gates.values():
             samples[gate.name()] = rng.integers(0, 2, SAMPLES).astype(float)
             samples[gate.name()][-1] = samples[gate.name()][0]

@@ -19,7 +19,7 @@ from pendel.core.controllers.symbolic import LinearBlock, linear_block
 from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
 from pendel.core.plant.model import PlantModel
-from pendel.core.plant.starting import loop_values
+from pendel.core.plant.starting import loop_values, surface_values
 from pendel.core.runs.simulate import Prepared, run_drive
 
 
@@ -125,7 +125,7 @@ def linear_plant(
     y = stacked(*(model.signals[s] for s in signals))
     rest = stacked(*(p.offset for p in model.network.profiles), *(p.slope for p in model.network.profiles))
     by = model.derivative
-    function = ca.Function("plant", [symbols["t"], x, u, rest, symbols["s"], symbols["p"], symbols["z"]],
+    function = ca.Function("plant", [symbols["t"], x, u, rest, symbols["s"], symbols["p"], symbols["z"], symbols["f"]],
                            [by(model.rhs, x), by(model.rhs, u), by(y, x), by(y, u)])  # fmt: skip
     keys = tuple(e.key for e in system.states)
     states = np.array([point.states.get(k, 0.0) for k in keys])
@@ -133,8 +133,9 @@ def linear_plant(
     modes = np.array([point.modes.get(k, 0.0) for k in model.structure.mode_keys])
     still = np.zeros(rest.numel())
     parameters = without_drops(model)
-    found = loop_values(model, states, np.concatenate([inputs, still]), modes)
-    at = [0.0, states, inputs, still, modes, parameters, found]
+    both = np.concatenate([inputs, still])
+    found = [values(model, states, both, modes) for values in (loop_values, surface_values)]
+    at = [0.0, states, inputs, still, modes, parameters[: symbols["p"].numel()], *found]
     A, B, C, D = (np.array(m, dtype=float) for m in function(*at))
     n, m, k = len(keys), u.numel(), len(signals)
     return LinearPlant(
@@ -283,7 +284,7 @@ def plant_levels(prepared: Prepared) -> dict[str, float]:
     model = prepared.model
     symbols = model.symbols
     measured = stacked(*(model.signals[s] for s in prepared.deck.measured))
-    function = ca.Function("levels", [symbols[k] for k in ("t", "x", "u", "s", "p", "z")], [measured])
+    function = ca.Function("levels", [symbols[k] for k in ("t", "x", "u", "s", "p", "z", "f")], [measured])
     still = np.zeros(symbols["u"].numel())
     values = np.array(
         function(
@@ -291,8 +292,9 @@ def plant_levels(prepared: Prepared) -> dict[str, float]:
             model.starts,
             still,
             model.mode_starts,
-            model.parameters,
+            model.parameters[: symbols["p"].numel()],
             loop_values(model, model.starts, still, model.mode_starts),
+            surface_values(model, model.starts, still, model.mode_starts),
         )
     ).ravel()
     return dict(zip(prepared.deck.measured, values))

@@ -7,8 +7,11 @@ controller outputs, then profile offsets, then slopes), ``h`` hoisted values.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from importlib import resources
 
 import casadi as ca
+
+from pendel.core.equations.context import Surface
 
 BINARY = {ca.OP_ADD: "({} + {})", ca.OP_SUB: "({} - {})", ca.OP_MUL: "({} * {})", ca.OP_DIV: "({} / {})", ca.OP_FMIN: "pd_min({}, {})",
           ca.OP_FMAX: "pd_max({}, {})", ca.OP_POW: "pow({}, {})", ca.OP_CONSTPOW: "pow({}, {})", ca.OP_ATAN2: "atan2({}, {})",
@@ -105,6 +108,7 @@ class Emitter:
         self.inputs = inputs
         """Symbols by array name: t, x, u, s, p."""
         self.n_loops = inputs["z"].numel() if "z" in inputs else 0
+        self.n_surface = inputs["f"].numel() if "f" in inputs else 0
         self.hoisted: list[str] = []
         self.hoist_lines: list[str] = []
         self.parts: list[str] = []
@@ -122,8 +126,25 @@ class Emitter:
         if kept:
             function = ca.Function("f", [self.inputs[k] for k in keys], ca.cse([e for _, e in kept]))
             body = self.instructions(function, name, keys, [array for array, _ in kept])
+        looks = bool(self.n_surface) and any(ca.depends_on(e, self.inputs["f"]) for _, e in kept)
+        look = f"    double f[{self.n_surface}];\n    pd_surfaces(t, x, u, s, p, h, f);\n" if looks else ""
         solve = f"    double z[{self.n_loops}];\n    pd_solve_loops(t, x, u, s, p, h, z);\n" if solves else ""
-        self.parts.append(signature + "\n{\n   " + quiet + "\n" + solve + "\n".join(body) + "\n}\n")
+        self.parts.append(signature + "\n{\n   " + quiet + "\n" + look + solve + "\n".join(body) + "\n}\n")
+
+    def surfaces(self, surfaces: Sequence[Surface], places: ca.SX, first: int) -> None:
+        """Emit the surfaces at their ``places`` (x and y of each); their numbers stand in ``p`` from ``first`` on."""
+        self.parts.append(resources.files("pendel.core.plant").joinpath("surfaces.c").read_text("utf-8"))
+        self.function("pd_places", [("at", places)])
+        calls = []
+        for k, surface in enumerate(surfaces):
+            nx, ny = surface.cells
+            calls.append(f"    surface(p + {first}, {nx}, {ny}, at[{2 * k}], at[{2 * k + 1}], f + {10 * k});")
+            first += len(surface.numbers)
+        self.parts.append(
+            f"static void pd_surfaces({SIGNATURE}, double *f)\n{{\n    double at[{2 * len(surfaces)}];\n"
+            "    pd_places(t, x, u, s, p, h, at);\n" + "\n".join(calls) + "\n}\n"
+        )
+        self.parts.append(f"void pd_look({SIGNATURE}, double *f) {{ pd_surfaces(t, x, u, s, p, h, f); }}\n")
 
     def loops(self, residuals: ca.SX) -> None:
         """Emit the residuals of what has no safe symbolic solution, their Jacobian, and the Newton iteration over both.
@@ -149,7 +170,7 @@ class Emitter:
                 work[out[0]] = (literal(f.instruction_constant(k)), False, True)
             elif op == ca.OP_INPUT:
                 key = keys[inp[0]]
-                work[out[0]] = ("t" if key == "t" else f"{key}[{inp[1]}]", key in "txuz", True)
+                work[out[0]] = ("t" if key == "t" else f"{key}[{inp[1]}]", key in "txuzf", True)
             elif op == ca.OP_OUTPUT:
                 text = self.moved(work[inp[0]], name, hoisted_text)
                 body.append(f"    {arrays[out[0]]}[{out[1]}] = {text};")

@@ -88,6 +88,7 @@ class PlantModel:
                 list(n.inputs),
                 list(n.gates),
                 list(n.parameters),
+                [(s.key, str(s.at), s.cells) for s in n.surfaces],
                 [p.key for p in n.profiles],
                 self.measured,
                 self.with_energy,
@@ -105,6 +106,7 @@ class PlantModel:
             "s": stacked(*(m.symbol for m in n.modes), *n.gates.values()),
             "p": stacked(*(s for s, _ in n.parameters.values())),
             "z": stacked(*self.system.torn),
+            "f": stacked(*(s.outputs for s in n.surfaces)),
         }
 
     @cached_property
@@ -151,6 +153,11 @@ class PlantModel:
     def derivative(self, f: ca.SX, by: ca.SX) -> ca.SX:
         """Total derivative: what is found numerically moves along, by the implicit function theorem."""
         direct = ca.jacobian(f, by)
+        for surface in self.network.surfaces:
+            low = surface.outputs[:6]
+            if ca.depends_on(f, low):
+                places = stacked(*(self.system.express(a) for a in surface.at))
+                direct += ca.jacobian(f, low) @ surface.slopes() @ ca.jacobian(places, by)
         z = self.symbols["z"]
         if not self.system.torn or not ca.depends_on(f, z):
             return direct
@@ -172,13 +179,16 @@ class PlantModel:
         n, symbols = self.network, self.symbols
         emitter = Emitter(symbols)
         x = symbols["x"]
+        if n.surfaces:
+            places = stacked(*(self.system.express(a) for s in n.surfaces for a in s.at))
+            emitter.surfaces(n.surfaces, places, len(n.parameters))
         if self.system.torn:
             emitter.loops(stacked(*self.system.residuals))
         emitter.function("pd_rhs", [("dx", self.rhs)])
         emitter.function("pd_guarded", [("dx", self.rhs), ("g", stacked(*(g for *_, g in self.guards)))])
         emitter.function("pd_measure", [("y", stacked(*(self.signals[k] for k in self.measured)))])
         emitter.function("pd_signals", [("y", stacked(*self.signals.values()))])
-        moving = stacked(n.time, x, symbols["u"], symbols["z"])
+        moving = stacked(n.time, x, symbols["u"], symbols["z"], symbols["f"])
         steady = not ca.depends_on(ca.jacobian(self.rhs, x), moving)
         emitter.function(
             "pd_jac", [("jac", self.derivative(self.rhs, x)), ("dfdt", self.derivative(self.rhs, n.time))]
@@ -195,12 +205,15 @@ class PlantModel:
         )
         return Structure(
             tuple([e.key for e in self.system.states] + [s.name() for s in self.energy_symbols]), tuple(n.inputs), tuple(p.key for p in n.profiles),
-            (*(m.key for m in n.modes), *n.gates), tuple(n.parameters), tuple(self.signals), self.measured, tuple((k, a, b) for k, a, b, _ in self.guards),
+            (*(m.key for m in n.modes), *n.gates), (*n.parameters, *(f"{s.key}:{k}" for s in n.surfaces for k in range(len(s.numbers)))), tuple(self.signals), self.measured, tuple((k, a, b) for k, a, b, _ in self.guards),
             tuple(k for k, _ in holds), tuple(int(n.modes[k].rests) for k, _ in holds), (*(m.start for m in n.modes), *(0 for _ in n.gates)), tuple(e.key for e in self.system.demoted), steady, emitter.source())  # fmt: skip
 
     @property
     def parameters(self) -> Doubles:
-        return np.array([v for _, v in self.network.parameters.values()], dtype=float)
+        """Values by `Structure.parameter_keys`: those with symbols, then the numbers of surfaces."""
+        n = self.network
+        numbers = [v for s in n.surfaces for v in s.numbers]
+        return np.array([*(v for _, v in n.parameters.values()), *numbers], dtype=float)
 
     @property
     def starts(self) -> Doubles:

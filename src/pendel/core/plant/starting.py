@@ -79,6 +79,22 @@ def loop_values(model: PlantModel, x: np.ndarray, u: np.ndarray, s: np.ndarray) 
     return z
 
 
+def surface_values(model: PlantModel, x: np.ndarray, u: np.ndarray, s: np.ndarray) -> np.ndarray:
+    """What the surfaces give at time zero, as `loop_values` does for loops."""
+    from pendel.core.plant.model import load, pointer
+
+    found = np.zeros(model.symbols["f"].numel())
+    if len(found):
+        library = load(model.structure.source)
+        hoisted = np.zeros(max(1, library.pd_hoisted()))
+        held = [np.ascontiguousarray(a, dtype=float) for a in (x, u, s, model.parameters, hoisted, found)]
+        at = [ctypes.c_void_p(pointer(a)) for a in held]
+        library.pd_hoist(at[3], at[2], at[4])
+        library.pd_look(ctypes.c_double(0.0), *at)
+        found = held[5]
+    return found
+
+
 def demoted_states(model: PlantModel, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Demoted states at ``x`` and time zero, shape (m,), and their derivatives by ``x``, shape (m, n)."""
     from pendel.core.plant.model import load, pointer

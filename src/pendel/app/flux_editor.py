@@ -1,0 +1,81 @@
+"""A machine's page “Tables”: where they came from, what is doubtful about them, loading and looking."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QSettings
+from PyQt6.QtWidgets import QDialog, QFileDialog, QWidget
+
+from pendel.app.flux_dialogs import FluxWindow, FluxWizard
+from pendel.app.session import Session
+from pendel.app.widgets import button, column, label, row, wrapped
+from pendel.core.catalogue.machines import flux
+from pendel.core.drive import commands
+from pendel.core.errors import FileProblem
+from pendel.core.quantities.units import figure
+
+
+class FluxEditor(QWidget):
+    def __init__(self, session: Session, card: str):
+        super().__init__()
+        self.session, self.card = session, card
+        self.window_: FluxWindow | None = None
+        body = column(self, (0, 4, 0, 4), 8)
+        self.told = wrapped("", "")
+        body.addWidget(self.told)
+        self.look = button("Look at them …", self.open_window)
+        body.addLayout(row(button("Load tables …", self.choose), self.look, 1))
+        body.addWidget(label("CSV, MAT or HDF5: ψ_d and ψ_q over i_d and i_q", "muted"))
+        self.note = wrapped("", "wrong")
+        body.addWidget(self.note)
+        self.refresh()
+
+    def refresh(self) -> None:
+        table = self.session.drive.cards[self.card].flux
+        self.look.setEnabled(table is not None)
+        if table is None:
+            self.told.setText("No tables yet.")
+            return
+        faults = any(c.fault for c in flux.concerns(table))
+        lines = [
+            f"{len(table.i_d)} × {len(table.i_q)} points" + (f" from {table.source}" if table.source else ""),
+            *(
+                f"{n} {figure(a[0], 'A')} … {figure(a[-1], 'A')}"
+                for n, a in (("i_d", table.i_d), ("i_q", table.i_q))
+            ),
+            "Beyond, the fluxes go on along the border's slopes.",
+        ]
+        if not faults:
+            fit = flux.fitted(table)
+            lines.insert(
+                3,
+                f"The smooth fit misses them by at most {max(0.001, 100 * fit.misfit):.2g} % of the largest flux.",
+            )
+        self.told.setText("\n".join(lines))
+
+    def choose(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Load flux tables", "", "Tables (*.csv *.txt *.mat *.h5 *.hdf5)"
+        )
+        if name:
+            self.load(Path(name))
+
+    def load(self, path: Path) -> None:
+        """Open the wizard on a file, and take what it makes."""
+        most = self.session.examined.values.get(self.card, {}).get("I_max", float("nan"))
+        try:
+            settings = getattr(self.window(), "settings", None) or QSettings()
+            wizard = FluxWizard(path, settings, most, self)
+        except FileProblem as problem:
+            self.note.setText(str(problem))
+            return
+        self.note.setText("")
+        if wizard.exec() == QDialog.DialogCode.Accepted and wizard.table is not None:
+            self.session.do(commands.set_flux(self.session.drive, self.card, wizard.table))
+
+    def open_window(self) -> None:
+        card = self.session.drive.cards[self.card]
+        if card.flux is not None:
+            self.window_ = FluxWindow(card.flux, card.name, self.session.last_run, self.card, self)
+            self.window_.show()

@@ -1,0 +1,136 @@
+"""Synchronous machine by tables of its flux linkages; without a magnet, a synchronous reluctance machine.
+
+u_d = R·i_d + L_dd·di_d/dt + L_dq·di_q/dt − ω_e·ψ_q, u_q likewise, M = 3/2·p·(ψ_d·i_q − ψ_q·i_d), with fluxes and incremental
+inductances from one co-energy; see ``flux.py``. Beyond the table the fluxes go on along the border's slopes.
+"""
+
+from __future__ import annotations
+
+import math
+
+import casadi as ca
+import numpy as np
+
+from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Signal, State, Value
+from pendel.core.catalogue.machines import flux
+from pendel.core.catalogue.machines.pmsm import COPPER, THIRD
+from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
+
+
+def build(c):
+    pins, rotor = c.pins("phases"), Rotor(c)
+    i_d, slope_d = c.state("i_d")
+    i_q, slope_q = c.state("i_q")
+    p, r, b, k_fe = (c.value(n) for n in ("p", "R", "b_m", "k_fe"))
+    fit = flux.fitted(c.flux)
+    w_co = c.surface("flux", i_d, i_q, fit.cells, fit.numbers)
+    psi_d, psi_q, l_dd, l_dq, l_qq = (w_co[n] for n in ("x", "y", "xx", "xy", "yy"))
+    electrical, w = p * rotor.angle, p * rotor.speed
+    angles = [electrical - THIRD * n for n in range(3)]
+    u_d = 2.0 / 3.0 * sum((pin.across * ca.cos(a) for pin, a in zip(pins, angles)), ca.SX(0))
+    u_q = -2.0 / 3.0 * sum((pin.across * ca.sin(a) for pin, a in zip(pins, angles)), ca.SX(0))
+    c.equation(l_dd * slope_d + l_dq * slope_q - (u_d - r * i_d + w * psi_q))
+    c.equation(l_dq * slope_d + l_qq * slope_q - (u_q - r * i_q - w * psi_d))
+    report_phases(c, [i_d * ca.cos(a) - i_q * ca.sin(a) for a in angles])
+    rotor.turn(1.5 * p * (psi_d * i_q - psi_q * i_d), b + k_fe)
+    copper, iron = 1.5 * r * (i_d * i_d + i_q * i_q), k_fe * rotor.speed * rotor.speed
+    loss = copper + iron + b * rotor.speed * rotor.speed
+    for name, value in (("i_d", i_d), ("i_q", i_q), ("u_d", u_d), ("u_q", u_q), ("flux_d", psi_d), ("flux_q", psi_q), ("L_dd", l_dd), ("L_qq", l_qq), ("L_dq", l_dq),
+                        ("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical))), ("current", ca.sqrt(i_d * i_d + i_q * i_q)), ("copper_loss", copper), ("iron_loss", iron), ("loss", loss)):  # fmt: skip
+        c.signal(name, value)
+    c.lost(loss)
+    c.stored(1.5 * (psi_d * i_d + psi_q * i_q - w_co["f"]) + rotor.energy)
+
+
+def circuit(v, card):
+    return {**v, "R": v["R_s"] * (1.0 + COPPER * (v["T_w"] - 20.0)), "k_fe": v["P_fe"] / v["n_fe"] ** 2}
+
+
+def contradictions(v, card) -> list[Contradiction]:
+    if card.flux is None:
+        return [Contradiction("It has no flux tables yet. Load them on its page “Tables”.", "flux")]
+    found = flux.concerns(card.flux, v["I_max"])
+    return [Contradiction(c.sentence, "flux", fault=c.fault) for c in found]
+
+
+def usable(card) -> bool:
+    return card.flux is not None and not any(c.fault for c in flux.concerns(card.flux))
+
+
+def torque_over(fit: flux.CoEnergy, p: float, current: float, angles: np.ndarray) -> np.ndarray:
+    """Torque (N·m) at a current's amplitude (A) over its angle from the q axis towards −d (rad)."""
+    found = []
+    for angle in angles:
+        i_d, i_q = -current * math.sin(angle), current * math.cos(angle)
+        psi_d, psi_q = (f[0, 0] for f in fit.fluxes(i_d, i_q))
+        found.append(1.5 * p * (psi_d * i_q - psi_q * i_d))
+    return np.array(found)
+
+
+def follows(v, card) -> list[Figure]:
+    if not usable(card):
+        return []
+    fit = flux.fitted(card.flux)
+    psi = [f[0, 0] for f in fit.fluxes(0.0, 0.0)]
+    l_dd, l_dq, l_qq = (float(f[0, 0]) for f in fit.inductances(0.0, 0.0))
+    angles = np.linspace(0, math.pi / 2, 91)
+    torque = torque_over(fit, v["p"], v["I_max"], angles)
+    best = int(np.argmax(torque))
+    far = fit.inductances(0.0, v["I_max"])
+    return [
+        Figure("Phase resistance, warm", "R", circuit(v, card)["R"], "Ω"),
+        Figure("Flux without current", "ψ", float(psi[0]), "Wb"),
+        Figure("Inductance along d, no current", "L_dd", l_dd, "H"),
+        Figure("Inductance along q, no current", "L_qq", l_qq, "H"),
+        Figure("the same at the current limit", "L_qq", float(far[2][0, 0]), "H"),
+        Figure("Torque at most", "M_max", float(torque[best]), "N·m"),
+        Figure("at a lead of the current of", "β", float(angles[best]), "deg"),
+        Figure("Fit misses the tables by up to", "Δψ", fit.misfit, "%"),
+    ]
+
+
+def torque_curve(v, card) -> Curve | None:
+    if not usable(card):
+        return None
+    angles = np.linspace(0, math.pi / 2, 61)
+    torque = torque_over(flux.fitted(card.flux), v["p"], v["I_max"], angles)
+    best = int(np.argmax(torque))
+    return Curve(
+        "Torque at the current limit", "Lead", "deg", "N·m", angles, torque, (angles[best], torque[best])
+    )
+
+
+KIND = Part(
+    id="pmsm_tables",
+    title="Synchronous machine by tables",
+    sentence="A three-phase machine from tables of its fluxes, with saturation; with or without magnets.",
+    group="machine",
+    keywords="pmsm synrm reluctance saturation flux linkage table map finite element field calculation cross coupling ipm",
+    ports=PORTS,
+    values=(
+        Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+        Value("R_s", "Phase resistance", "mΩ", "40", low=0.0, open_low=True),
+        Value("J_m", "Rotor inertia", "kg·m²", "0.08", low=0.0, open_low=True),
+        Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0),
+        Value("T_w", "Winding at", "°C", "20", low=-60.0, high=250.0),
+        Value("P_fe", "Iron loss", "W", "0", low=0.0),
+        Value("n_fe", "at the speed", "rpm", "1000", low=0.0, open_low=True),
+        Value("I_max", "Current limit, peak", "A", "250", low=0.0, open_low=True),
+    ),
+    states=(State("i_d", "current along d", "A"), State("i_q", "current along q", "A"), State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
+    signals=(
+        *SIGNALS, Signal("i_d", "current along d", "A"), Signal("i_q", "current along q", "A"), Signal("u_d", "voltage along d", "V"), Signal("u_q", "voltage along q", "V"),
+        Signal("flux_d", "flux along d", "Wb"), Signal("flux_q", "flux along q", "Wb"), Signal("L_dd", "incremental inductance dd", "H"), Signal("L_qq", "incremental inductance qq", "H"), Signal("L_dq", "incremental inductance dq", "H"),
+        Signal("angle_e", "electrical angle", "rad"), Signal("iron_loss", "iron loss", "W"),
+    ),
+    build=build,
+    circuit=circuit,
+    contradictions=contradictions,
+    follows=follows,
+    curve=torque_curve,
+    potentials=lambda level: (("phases",),),
+    telling=lambda v, card: ("by tables", f"{v['p']} pole pairs"),
+    main_signal="speed",
+    spine="M3",
+    takes_flux=True,
+)  # fmt: skip

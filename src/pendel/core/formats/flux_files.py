@@ -1,0 +1,220 @@
+"""Flux tables from files: CSV, MAT and HDF5, in columns or as matrices over two axes."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import h5py
+import numpy as np
+import scipy.io
+
+from pendel.core.catalogue.machines.flux import mirrored, table_of
+from pendel.core.drive.document import FluxTable
+from pendel.core.errors import FileProblem
+
+ROLES = ("i_d", "i_q", "psi_d", "psi_q")
+DEFAULT_UNITS = {"i_d": "A", "i_q": "A", "psi_d": "Wb", "psi_q": "Wb"}
+FACTORS = {"A": 1.0, "kA": 1e3, "mA": 1e-3, "Wb": 1.0, "mWb": 1e-3, "V·s": 1.0, "mV·s": 1e-3}
+NEAR = 1e-6
+"""Two values of an axis in a table of columns are one when they differ by less than this share of its range."""
+MOST_NUMBERS = 2_000_000
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Which of a file's variables is what, in which unit, and how it is laid out."""
+
+    names: Mapping[str, str]
+    """By role (`ROLES`)."""
+    units: Mapping[str, str]
+    turned: frozenset[str] = frozenset()
+    """Roles whose sign is turned."""
+    rows: str = "i_d"
+    """Of matrices: the current that changes from row to row."""
+    mirror: bool = False
+    """Given for i_q from 0 up only; the other half follows."""
+
+
+def variables(path: Path) -> dict[str, np.ndarray]:
+    """Number arrays of a file by name.
+
+    Raises
+    ------
+    FileProblem
+        when it cannot be read or holds no numbers.
+    """
+    readers = {".csv": from_csv, ".txt": from_csv, ".mat": from_mat, ".h5": from_hdf, ".hdf5": from_hdf}
+    reader = readers.get(path.suffix.lower())
+    if reader is None:
+        raise FileProblem(str(path), f"flux tables are read from {', '.join(readers)} files. Export it as one of them.")  # fmt: skip
+    try:
+        found = {name: np.atleast_1d(np.squeeze(array)) for name, array in reader(path).items()}
+    except (
+        OSError,
+        ValueError,
+        UnicodeDecodeError,
+        NotImplementedError,
+        KeyError,
+        scipy.io.matlab.MatReadError,
+    ) as problem:
+        raise FileProblem(
+            str(path), f"it cannot be read ({problem}). Check that it is not damaged."
+        ) from problem
+    found = {n: a for n, a in found.items() if a.ndim <= 2 and 2 <= a.size <= MOST_NUMBERS}
+    if not found:
+        raise FileProblem(str(path), "no columns or matrices of numbers are in it.")
+    return found
+
+
+def from_csv(path: Path) -> dict[str, np.ndarray]:
+    """Columns under a line of names; a cell that is no number is a hole."""
+    text = path.read_text("utf-8-sig")
+    first = text.splitlines()[0] if text.strip() else ""
+    mark = max(";\t,", key=first.count)
+    lines = [
+        row for row in csv.reader(text.splitlines(), delimiter=mark) if any(cell.strip() for cell in row)
+    ]
+    if len(lines) < 2:
+        return {}
+    names = [cell.strip() or f"column {k + 1}" for k, cell in enumerate(lines[0])]
+
+    def number(cell: str) -> float:
+        try:
+            return float(cell.replace(",", ".") if mark != "," else cell)
+        except ValueError:
+            return float("nan")
+
+    body = [
+        [number(row[k]) if k < len(row) else float("nan") for k in range(len(names))] for row in lines[1:]
+    ]
+    columns = np.array(body, dtype=float).T
+    return dict(zip(names, columns))
+
+
+def from_mat(path: Path) -> dict[str, np.ndarray]:
+    found = scipy.io.loadmat(path)
+    return {n: np.asarray(a, dtype=float) for n, a in found.items() if not n.startswith("__") and np.issubdtype(np.asarray(a).dtype, np.number)}  # fmt: skip
+
+
+def from_hdf(path: Path) -> dict[str, np.ndarray]:
+    found: dict[str, np.ndarray] = {}
+
+    def take(name: str, item) -> None:
+        if (
+            isinstance(item, h5py.Dataset)
+            and np.issubdtype(item.dtype, np.number)
+            and item.size <= MOST_NUMBERS
+        ):
+            found[name] = np.asarray(item, dtype=float)
+
+    with h5py.File(path) as file:
+        file.visititems(take)
+    return found
+
+
+def guess(names: Mapping[str, np.ndarray]) -> Layout:
+    """The likely mapping, from the names; a unit in brackets behind a name is taken."""
+    chosen: dict[str, str] = {}
+    units = dict(DEFAULT_UNITS)
+    wanted = {
+        "i_d": ("id", "currentd", "dcurrent"),
+        "i_q": ("iq", "currentq", "qcurrent"),
+        "psi_d": ("psid", "fluxd", "lambdad", "phid", "dflux"),
+        "psi_q": ("psiq", "fluxq", "lambdaq", "phiq", "qflux"),
+    }
+    for role, words in wanted.items():
+        for name in names:
+            plain = "".join(
+                ch for ch in name.split("(")[0].split("[")[0].split("/")[-1].lower() if ch.isalpha()
+            )
+            if name not in chosen.values() and plain.startswith(words):
+                chosen[role] = name
+                unit = name.partition("(")[2].partition(")")[0] or name.partition("[")[2].partition("]")[0]
+                if unit.strip() in unit_choices(role):
+                    units[role] = unit.strip()
+                break
+    rows = "i_d"
+    if set(chosen) == set(ROLES):
+        shape = np.shape(names[chosen["psi_d"]])
+        sizes = np.size(names[chosen["i_d"]]), np.size(names[chosen["i_q"]])
+        if len(shape) == 2 and shape == sizes[::-1] != sizes:
+            rows = "i_q"
+    return Layout(chosen, units, rows=rows)
+
+
+def unit_choices(role: str) -> tuple[str, ...]:
+    return ("A", "kA", "mA") if role.startswith("i_") else ("Wb", "mWb", "V·s", "mV·s")
+
+
+def assembled(found: Mapping[str, np.ndarray], mapping: Layout, source: str = "") -> FluxTable:
+    """The table that a mapping makes of a file's variables; holes stay holes (not a number).
+
+    Raises
+    ------
+    FileProblem
+        when the chosen variables do not fit each other.
+    """
+    missing = [role for role in ROLES if mapping.names.get(role) not in found]
+    if missing:
+        raise FileProblem(
+            source, f"nothing is chosen for {', '.join(missing)}. Choose a column or matrix for each."
+        )
+    arrays = {}
+    for role in ROLES:
+        unit = mapping.units[role]
+        if unit not in unit_choices(role):
+            raise FileProblem(
+                source, f"“{unit}” is no unit for {role}. Choose one of {', '.join(unit_choices(role))}."
+            )
+        arrays[role] = found[mapping.names[role]] * FACTORS[unit] * (-1.0 if role in mapping.turned else 1.0)
+    if all(a.ndim == 1 for a in arrays.values()):
+        table = from_columns(arrays, source)
+    else:
+        table = from_matrices(arrays, mapping.rows, source)
+    return mirrored(table) if mapping.mirror else table
+
+
+def merged(values: np.ndarray) -> np.ndarray:
+    """Sorted distinct values; those that differ by rounding are one."""
+    known = np.sort(values[np.isfinite(values)])
+    room = NEAR * (known[-1] - known[0]) if len(known) else 0.0
+    return known[np.concatenate([[True], np.diff(known) > room])] if len(known) else known
+
+
+def from_columns(arrays: Mapping[str, np.ndarray], source: str) -> FluxTable:
+    sizes = {role: len(a) for role, a in arrays.items()}
+    if len(set(sizes.values())) > 1:
+        raise FileProblem(source, "the columns differ in length: " + ", ".join(f"{r} {n}" for r, n in sizes.items()) + ". Choose matrices with their axes, or four equal columns.")  # fmt: skip
+    axes = [merged(arrays[n]) for n in ("i_d", "i_q")]
+    if min(map(len, axes)) < 2 or len(axes[0]) * len(axes[1]) > MOST_NUMBERS:
+        raise FileProblem(source, "the currents do not form a grid. Choose other columns for i_d and i_q.")
+    places = [
+        np.abs(axis[None, :] - arrays[n][:, None]).argmin(axis=1) for n, axis in zip(("i_d", "i_q"), axes)
+    ]
+    grids = []
+    for role in ("psi_d", "psi_q"):
+        grid = np.full((len(axes[0]), len(axes[1])), np.nan)
+        grid[places[0], places[1]] = arrays[role]
+        grids.append(grid)
+    return table_of(axes[0], axes[1], grids[0], grids[1], source)
+
+
+def from_matrices(arrays: Mapping[str, np.ndarray], rows: str, source: str) -> FluxTable:
+    psi = [arrays[r] if rows == "i_d" else arrays[r].T for r in ("psi_d", "psi_q")]
+    axes = []
+    for way, role in enumerate(("i_d", "i_q")):
+        axis = arrays[role]
+        if axis.ndim == 2:  # a mesh: the same in every row or column
+            axis = (
+                (axis if rows == "i_d" else axis.T)[:, 0]
+                if way == 0
+                else (axis if rows == "i_d" else axis.T)[0]
+            )
+        axes.append(axis)
+    for role, grid in zip(("psi_d", "psi_q"), psi):
+        if grid.shape != (len(axes[0]), len(axes[1])):
+            raise FileProblem(source, f"{role} is {' by '.join(map(str, grid.shape))}, the axes are {len(axes[0])} by {len(axes[1])}. Change what runs along the rows, or choose other axes.")  # fmt: skip
+    return table_of(axes[0], axes[1], psi[0], psi[1], source)

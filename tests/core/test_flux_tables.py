@@ -1,0 +1,213 @@
+"""Flux tables: reading, checks, the co-energy behind them, and the machine that runs by them."""
+
+import dataclasses
+from pathlib import Path
+
+import h5py
+import numpy as np
+import pytest
+import scipy.integrate
+import scipy.io
+
+import pendel
+from pendel.core.catalogue.machines import flux
+from pendel.core.errors import DriveHasFindings, FileProblem
+from pendel.core.formats.flux_files import assembled, guess, variables
+from pendel.core.loops.linear import linear_plant
+from pendel.core.runs.simulate import prepare
+from tests.core.energy import energy_gap
+
+EXAMPLES = Path(pendel.__file__).parent / "examples"
+I_D, I_Q = np.linspace(-300, 60, 25), np.linspace(-300, 300, 31)
+MESH = np.meshgrid(I_D, I_Q, indexing="ij")
+
+
+def saturating(d, q):
+    """Fluxes of an invented co-energy, the one of the example's tables."""
+    psi_d = (
+        0.32 + 0.9e-3 * d - 0.28 / 320 / np.cosh(d / 320) ** 2 * 1.25e-3 * 130**2 * np.log(np.cosh(q / 130))
+    )
+    return psi_d, 0.35e-3 * q + 1.25e-3 * 130 * np.tanh(q / 130) * (1 - 0.28 * np.tanh(d / 320))
+
+
+TABLE = flux.table_of(I_D, I_Q, *saturating(*MESH))
+LINEAR = flux.table_of(I_D, I_Q, 0.32 + 0.9e-3 * MESH[0], 1.4e-3 * MESH[1])
+
+
+def haul(table, **values):
+    d = pendel.open_drive(EXAMPLES / "haul_drive_tables.pendel")
+    card = d.document.cards["haul_machine"]
+    d.document.cards["haul_machine"] = dataclasses.replace(card, flux=table, values={**card.values, **values})
+    return d
+
+
+@pytest.mark.parametrize("level", ["averaged", "switching"])
+def test_tables_of_a_linear_machine_give_its_traces(level):
+    linear, by_table = pendel.open_drive(EXAMPLES / "haul_drive.pendel"), haul(LINEAR)
+    t = np.linspace(0, 0.05, 501)
+    for d in (linear, by_table):
+        d.set("level", level)
+    wanted, got = linear.run(0.05), by_table.run(0.05, with_energy=True)
+    for name in ("i_d", "i_q", "torque", "current_a"):
+        np.testing.assert_allclose(
+            got.at(f"haul_machine.{name}", t), wanted.at(f"haul_machine.{name}", t), atol=0.1
+        )
+    assert energy_gap(got) < 1e-5
+
+
+def test_the_fit_is_the_slope_of_one_co_energy():
+    """Between the nodes, against the analytic fluxes; and torque as the derivative of co-energy by the angle: at constant
+    phase currents turning the rotor by dϑ turns (i_d, i_q) by −dϑ, and 3/2·p·dw/dϑ is the torque; Fitzgerald, Kingsley,
+    Umans: Electric Machinery, section 3.6 (from memory)."""
+    fit = flux.fitted(TABLE)
+    x, y = np.linspace(-295, 55, 71), np.linspace(-295, 295, 91)
+    for got, wanted in zip(fit.fluxes(x, y), saturating(*np.meshgrid(x, y, indexing="ij"))):
+        assert np.max(np.abs(got - wanted)) < 2e-4 * 0.4
+    l_dd, l_dq, l_qq = (f[0, 0] for f in fit.inductances(-80.0, 150.0))
+    h = 0.5
+    slope = [(a - b) / (2 * h) for a, b in zip(saturating(-80 + h, 150.0), saturating(-80 - h, 150.0))]
+    assert (l_dd, l_dq) == pytest.approx(slope, rel=2e-2)
+    assert l_qq == pytest.approx(
+        (saturating(-80.0, 150 + h)[1] - saturating(-80.0, 150 - h)[1]) / (2 * h), rel=2e-2
+    )
+    size, angle, step = 200.0, np.radians(110), 1e-4
+    w = [
+        fit.derivative(size * np.cos(angle - s), size * np.sin(angle - s), 0, 0)[0, 0] for s in (-step, step)
+    ]
+    i_d, i_q = size * np.cos(angle), size * np.sin(angle)
+    psi_d, psi_q = (f[0, 0] for f in fit.fluxes(i_d, i_q))
+    by_energy = (w[1] - w[0]) / (2 * step)
+    assert by_energy == pytest.approx(psi_d * i_q - psi_q * i_d, rel=1e-6)
+
+
+def test_a_saturated_machine_follows_solve_ivp():
+    """The machine alone on a voltage step, with flux states and inverted analytic fluxes."""
+    import scipy.optimize
+
+    r, w, u = 0.04, 4 * 60.0, (-20.0, 90.0)
+    d = pendel.Drive("Bench")
+    d.set("tick", "1 ms")
+    d.add("three_phase_source", "Source", U=repr(float(np.hypot(*u) * np.sqrt(1.5))), f=repr(w / 2 / np.pi), R_i="0", L_i="1e-6", angle=f"{np.degrees(np.arctan2(u[1], u[0])) + 90} deg")  # fmt: skip
+    d.add("pmsm_tables", "Machine", flux=TABLE, R_s="40")
+    d.add("imposed_speed", "Bench", profile=[("0", "60"), ("9", "60")])
+    d.connect("source.out", "machine.phases")
+    d.connect("machine.shaft", "bench.a")
+    run = d.run(0.02)
+
+    def currents(psi):
+        return scipy.optimize.fsolve(lambda i: np.array(saturating(*i)) - psi, currents.last, xtol=1e-12)
+
+    currents.last = np.zeros(2)
+
+    def slopes(t, psi):
+        i = currents.last = currents(psi)
+        return [u[0] - r * i[0] + w * psi[1], u[1] - r * i[1] - w * psi[0]]
+
+    t = np.linspace(0, 0.02, 41)
+    solved = scipy.integrate.solve_ivp(
+        slopes, (0, 0.02), saturating(0.0, 0.0), t_eval=t, rtol=1e-8, atol=1e-10
+    ).y.T
+    currents.last = np.zeros(2)
+    wanted = []
+    for psi in solved:
+        currents.last = currents(psi)
+        wanted.append(currents.last)
+    wanted = np.array(wanted)
+    got = np.column_stack([run.at(f"machine.{n}", t) for n in ("i_d", "i_q")])
+    assert np.max(np.abs(got - wanted)) < 2e-3 * np.max(np.abs(wanted))
+
+
+def test_saturation_of_q_disturbs_d_and_the_linear_model_sees_it():
+    """Common practice, no source: with constant decoupling a step along q throws the current along d about."""
+    swings = {}
+    for name, table in (("linear", LINEAR), ("saturated", TABLE)):
+        d = haul(table)
+        run = d.run(0.04)
+        t = np.linspace(0.0205, 0.04, 400)
+        swings[name] = np.ptp(run.at("haul_machine.i_d", t) - run.at("torque_to_currents.i_d", t))
+    assert swings["saturated"] > 1.3 * swings["linear"]
+    plant = linear_plant(prepare(haul(TABLE).document).model, ("haul_machine.i_d", "haul_machine.i_q"))
+    fit = flux.fitted(TABLE)
+    l_dd, l_dq, l_qq = (float(f[0, 0]) for f in fit.inductances(0.0, 0.0))
+    poles = [-0.043 / l_dd, -0.043 / l_qq]  # about: 40 mohm and the inverter's resistance
+    found = [p for p in np.linalg.eigvals(plant.A).real if p < -1]
+    assert sorted(found)[:2] == pytest.approx(sorted(poles), rel=0.25)
+
+
+def broken(**changes):
+    return dataclasses.replace(TABLE, **changes)
+
+
+def grid(name, change):
+    array = np.array(getattr(TABLE, name))
+    change(array)
+    return {name: tuple(map(tuple, array))}
+
+
+def hole(array):
+    array[3, 4] = np.nan
+
+
+def bump(array):
+    array[10, 15] += 0.2
+
+
+@pytest.mark.parametrize(
+    "table, words",
+    [
+        (broken(i_d=TABLE.i_d[:5] + (TABLE.i_d[5] - 40,) + TABLE.i_d[6:]), "i_d axis is not sorted"),
+        (broken(**grid("psi_d", hole)), "psi_d has a hole at i_d -255 A, i_q -220 A"),
+        (broken(**grid("psi_q", bump)), "psi_q does not rise with i_q"),
+        (
+            broken(psi_q=tuple(tuple(-v for v in row) for row in TABLE.psi_q)),
+            "its sign convention is the other one",
+        ),
+        (broken(psi_d=TABLE.psi_d[:-1]), "Swap rows and columns"),
+        (None, "no flux tables yet"),
+    ],
+)
+def test_bad_tables_are_refused_in_words(table, words):
+    with pytest.raises(DriveHasFindings) as refused:
+        haul(table).run(0.001)
+    assert words.replace("-", "−") in str(refused.value).replace("-", "−")
+
+
+def test_doubtful_tables_are_told_but_run():
+    skew = TABLE.psi_d + 4e-4 * MESH[1]
+    told = [c.sentence for c in flux.concerns(flux.table_of(I_D, I_Q, skew, TABLE.psi_q), 400.0)]
+    assert any("do not come from one energy" in s for s in told) and any(
+        "lies beyond the table" in s for s in told
+    )
+    backwards = flux.table_of(I_D, I_Q, np.array(TABLE.psi_d) - 0.7, TABLE.psi_q)
+    assert any("magnet points along" in c.sentence for c in flux.concerns(backwards))
+    assert not flux.concerns(TABLE, 250.0)
+
+
+def test_files_of_each_kind_give_the_same_table(tmp_path):
+    psi_d, psi_q = np.array(TABLE.psi_d), np.array(TABLE.psi_q)
+    order = np.random.default_rng(3).permutation(psi_d.size)
+    columns = [a.ravel()[order] for a in (*MESH, psi_d * 1e3, psi_q * 1e3)]
+    lines = [
+        "id (A);iq (A);flux_d (mWb);flux_q (mWb)",
+        *(";".join(f"{v:.10g}" for v in row) for row in zip(*columns)),
+    ]
+    (tmp_path / "a.csv").write_text("\n".join(lines).replace(".", ","))
+    scipy.io.savemat(tmp_path / "b.mat", {"Id": MESH[0].T, "Iq": MESH[1].T, "Psi_d": psi_d.T, "Psi_q": psi_q.T, "note": "x"})  # fmt: skip
+    with h5py.File(tmp_path / "c.h5", "w") as file:
+        half = I_Q >= 0
+        for name, array in (("map/i_d", I_D), ("map/i_q", I_Q[half]), ("map/psi_d", psi_d[:, half]), ("map/psi_q", psi_q[:, half])):  # fmt: skip
+            file[name] = array
+    for name, mirror in (("a.csv", False), ("b.mat", False), ("c.h5", True)):
+        found = variables(tmp_path / name)
+        layout = dataclasses.replace(guess(found), mirror=mirror, rows="i_q" if name == "b.mat" else "i_d")
+        table = assembled(found, layout, name)
+        for part in ("i_d", "i_q", "psi_d", "psi_q"):
+            np.testing.assert_allclose(getattr(table, part), getattr(TABLE, part), atol=1e-8)
+    with pytest.raises(FileProblem, match="no columns"):
+        (tmp_path / "empty.csv").write_text("a,b\n")
+        variables(tmp_path / "empty.csv")
+    with pytest.raises(FileProblem, match="nothing is chosen for i_d"):
+        assembled(found, dataclasses.replace(layout, names={}), "c.h5")
+    (tmp_path / "bad.mat").write_bytes(b"not a file at all")
+    with pytest.raises(FileProblem, match="cannot be read"):
+        variables(tmp_path / "bad.mat")
