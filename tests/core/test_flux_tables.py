@@ -134,6 +134,14 @@ def test_saturation_of_q_disturbs_d_and_the_linear_model_sees_it():
     assert sorted(found)[:2] == pytest.approx(sorted(poles), rel=0.25)
 
 
+def test_currents_beyond_the_tables_are_told():
+    small = flux.table_of(
+        I_D[8:], I_Q[10:-10], *(np.array(p)[8:, 10:-10] for p in (TABLE.psi_d, TABLE.psi_q))
+    )
+    (remark,) = (m.sentence for m in haul(small, I_max="90 A").run(0.04).kept.remarks)
+    assert "its currents left the flux tables at 20." in remark and "the table ends at 100 A" in remark
+
+
 def broken(**changes):
     return dataclasses.replace(TABLE, **changes)
 

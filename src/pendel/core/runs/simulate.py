@@ -27,6 +27,7 @@ from pendel.core.runs.device_events import overlaps, switching_losses
 from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
 from pendel.core.runs.orientation import orientation_faults
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
+from pendel.core.runs.tables import left_tables
 
 
 @dataclass
@@ -224,7 +225,7 @@ def run_drive(
         run.remarks += (shorts := lasting_shorts(run, drive, kind_of))
         if run.outcome is Outcome.SHORTED and shorts:
             run.message += f" {shorts[0].sentence}"
-        run.remarks += orientation_faults(run, drive)
+        run.remarks += orientation_faults(run, drive) + left_tables(run, drive)
     if recorded.computing > 0:
         run.settings |= {
             "load": recorded.computing / max(recorded.ended_at, 1e-12),
