@@ -109,7 +109,7 @@ def test_part_reloads_runs_and_conserves_energy(kind_id):
 def test_what_a_card_shows_comes_from_its_default_values(kind_id):
     kind = kinds()[kind_id]
     d = pendel.Drive("Bench")
-    flux = TABLE if isinstance(kind, Part) and kind.takes_flux else None
+    flux = TABLE if kind.takes_flux else None
     key = d.add(kind_id, "Under test", flux=flux, own=EXAMPLE if kind_id == "own" else None)
     examined = examine(d.document)
     card, values = d.document.cards[key], examined.values[key]
@@ -132,7 +132,11 @@ def bench_for_block(kind):
     d.connect("bridge.out", "motor.winding")
     profile = [("0", "0"), ("0.02", "0.5"), ("0.04", "-0.2")] if kind.has_profile else ()
     key = d.add(
-        kind.id, "Under test", profile=profile, **({"t_0": "0.03"} if kind.id in ("step", "ramp") else {})
+        kind.id,
+        "Under test",
+        profile=profile,
+        flux=TABLE if kind.takes_flux else None,
+        **({"t_0": "0.03"} if kind.id in ("step", "ramp") else {}),
     )
     for n, port in enumerate(p for p in kind.ports if p.link is Link.SIGNAL_IN):
         if kind.deck is Deck.SENSOR:

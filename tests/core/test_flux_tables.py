@@ -134,6 +134,32 @@ def test_saturation_of_q_disturbs_d_and_the_linear_model_sees_it():
     assert sorted(found)[:2] == pytest.approx(sorted(poles), rel=0.25)
 
 
+def test_slower_setpoints_and_gains_by_tables_calm_the_d_axis():
+    """Common practice, no source: either cures what saturation does to i_d, both together do it best."""
+    swings = {}
+    for by_tables in (False, True):
+        for ramp in (False, True):
+            d = haul(TABLE)
+            cards = d.document.cards
+            if ramp:
+                values = {"before": "68 N*m", "after": "400 N*m", "t_0": "20 ms", "duration": "4 ms"}
+                cards["torque_demand"] = dataclasses.replace(
+                    cards["torque_demand"], kind="ramp", values=values
+                )
+            if by_tables:
+                values = {"f_c": "400 Hz", "R": "R_ph", "U_dc": "U_link"}
+                cards["current_regulator"] = dataclasses.replace(cards["current_regulator"], kind="dq_regulator_tables", values=values, flux=TABLE)  # fmt: skip
+            run = d.run(0.03)
+            t = np.linspace(0.0203, 0.03, 300)
+            swings[by_tables, ramp] = np.ptp(
+                run.at("haul_machine.i_d", t) - run.at("torque_to_currents.i_d", t)
+            )
+    assert (
+        swings[True, False] < 0.95 * swings[False, False] and swings[False, True] < 0.6 * swings[False, False]
+    )
+    assert swings[True, True] < 0.85 * min(swings[True, False], swings[False, True])
+
+
 def test_currents_beyond_the_tables_are_told():
     small = flux.table_of(
         I_D[8:], I_Q[10:-10], *(np.array(p)[8:, 10:-10] for p in (TABLE.psi_d, TABLE.psi_q))

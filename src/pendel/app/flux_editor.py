@@ -5,13 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import QSettings
-from PyQt6.QtWidgets import QDialog, QFileDialog, QWidget
+from PyQt6.QtWidgets import QDialog, QFileDialog, QVBoxLayout, QWidget
 
 from pendel.app.flux_dialogs import FluxWindow, FluxWizard
 from pendel.app.session import Session
-from pendel.app.widgets import button, column, label, row, wrapped
+from pendel.app.widgets import button, clear, column, label, row, wrapped
 from pendel.core.catalogue.machines import flux
 from pendel.core.drive import commands
+from pendel.core.drive.document import FluxTable
 from pendel.core.errors import FileProblem
 from pendel.core.quantities.units import figure
 
@@ -27,6 +28,8 @@ class FluxEditor(QWidget):
         self.look = button("Look at them …", self.open_window)
         body.addLayout(row(button("Load tables …", self.choose), self.look, 1))
         body.addWidget(label("CSV, MAT or HDF5: ψ_d and ψ_q over i_d and i_q", "muted"))
+        self.others = QVBoxLayout()
+        body.addLayout(self.others)
         self.note = wrapped("", "wrong")
         body.addWidget(self.note)
         self.refresh()
@@ -34,6 +37,10 @@ class FluxEditor(QWidget):
     def refresh(self) -> None:
         table = self.session.drive.cards[self.card].flux
         self.look.setEnabled(table is not None)
+        clear(self.others)
+        for key, card in self.session.drive.cards.items():
+            if key != self.card and card.flux is not None and card.flux != table:
+                self.others.addWidget(button(f"Take those of {card.name}", lambda t=card.flux: self._take(t)))
         if table is None:
             self.told.setText("No tables yet.")
             return
@@ -72,7 +79,10 @@ class FluxEditor(QWidget):
             return
         self.note.setText("")
         if wizard.exec() == QDialog.DialogCode.Accepted and wizard.table is not None:
-            self.session.do(commands.set_flux(self.session.drive, self.card, wizard.table))
+            self._take(wizard.table)
+
+    def _take(self, table: FluxTable) -> None:
+        self.session.do(commands.set_flux(self.session.drive, self.card, table))
 
     def open_window(self) -> None:
         card = self.session.drive.cards[self.card]

@@ -219,7 +219,7 @@ class Inspector(QWidget):
             tabs.insert(0, "Profile")
         if kind.rows:
             tabs.append(kind.rows.label)
-        if isinstance(kind, Part) and kind.takes_flux:
+        if kind.takes_flux:
             tabs.insert(0, "Tables")
         if isinstance(kind, Part) and kind.states and card.kind != "own":
             tabs.append("Start")

@@ -52,6 +52,7 @@ BLOCK_MARKS = {
     "dq_to_abc": "abc",
     "electrical_angle": "ϑ",
     "dq_current_regulator": "PI",
+    "dq_regulator_tables": "PI ψ",
     "torque_to_currents": "M",
     "rotor_flux_model": "ψ",
     "speed_estimator": "ω̂",

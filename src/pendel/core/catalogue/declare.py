@@ -230,6 +230,8 @@ class Kind:
     has_profile: tuple[str, str] | None = None
     """Label and unit of the profile's value, for cards that carry one."""
     rows: Rows | None = None
+    takes_flux: bool = False
+    """Whether a card of this kind carries flux tables."""
 
     def port(self, name: str) -> Port | None:
         return next((p for p in self.ports if p.name == name), None)
@@ -271,8 +273,6 @@ class Part(Kind):
     """Levels of detail the part has of its own; a part that has but one is the same at every level."""
     potentials: Callable[[str], tuple[tuple[str, ...], ...]] | None = None
     """For a level, groups of electrical ports that share a potential; without it, each pair stands by itself."""
-    takes_flux: bool = False
-    """Whether a card of this kind carries flux tables."""
     main_signal: str = ""
     spine: str = ""
     """Mark in the energy path; empty leaves the part out of it."""

@@ -132,6 +132,12 @@ INTRINSIC_C = {
     "interpolated": "static real_t interpolated(const table_t *table, real_t x)\n{\n    int k = 0;\n    real_t dx;\n    if (table->count == 0) {\n        return 0;\n    }\n"
     "    if (x < table->x[0]) {\n        return table->y[0];\n    }\n    while (k < table->count - 1 && x >= table->x[k + 1]) {\n        k++;\n    }\n"
     "    if (k == table->count - 1) {\n        return table->y[k];\n    }\n    dx = table->x[k + 1] - table->x[k];\n    return table->y[k] + (table->y[k + 1] - table->y[k]) * (x - table->x[k]) / dx;\n}\n",
+    "mapped": "/* one layer of a map at (x, y), straight between its points and level beyond; the first column holds both sizes and axes */\n"
+    "static real_t mapped(const table_t *table, real_t layer, real_t x, real_t y)\n{\n    int nx = (int)table->x[0], ny = (int)table->x[1], i = 0, j = 0;\n"
+    "    const real_t *ax = table->x + 2, *ay = ax + nx, *z = table->y + (int)layer * nx * ny;\n    real_t s, t;\n"
+    "    while (i < nx - 2 && x >= ax[i + 1]) {\n        i++;\n    }\n    while (j < ny - 2 && y >= ay[j + 1]) {\n        j++;\n    }\n"
+    "    s = (x - ax[i]) / (ax[i + 1] - ax[i]);\n    t = (y - ay[j]) / (ay[j + 1] - ay[j]);\n    s = s < 0 ? 0 : (s > 1 ? 1 : s);\n    t = t < 0 ? 0 : (t > 1 ? 1 : t);\n    z += i * ny + j;\n"
+    "    return (1 - s) * ((1 - t) * z[0] + t * z[1]) + s * ((1 - t) * z[ny] + t * z[ny + 1]);\n}\n",
     "normal": "/* normal deviate: xorshift64* (Vigna 2016) and the Box-Muller transform */\nstatic real_t normal(uint64_t *rng)\n{\n    double u[2];\n    int k;\n    for (k = 0; k < 2; k++) {\n"
     "        *rng ^= *rng >> 12;\n        *rng ^= *rng << 25;\n        *rng ^= *rng >> 27;\n        u[k] = ((double)((*rng * UINT64_C(2685821657736338717)) >> 11) + 0.5) / 9007199254740992.0;\n    }\n"
     "    return (real_t)(sqrt(-2.0 * log(u[0])) * cos(6.283185307179586 * u[1]));\n}\n",

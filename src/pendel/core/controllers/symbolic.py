@@ -110,7 +110,7 @@ class Symbols:
             return self.delayed(self.value(args[1], env), self.value(args[2], env))
         if name == "recalled":
             return self.past[self.line - 1]
-        if name in ("normal", "interpolated"):
+        if name in ("normal", "interpolated", "mapped"):
             return ca.SX(0)
         values = [self.value(a, env) for a in args]
         if name in ("saturate", "floor"):

@@ -7,8 +7,11 @@ Hirasa, Taniguchi: IEEE Trans. Ind. Appl. 26 (1990) 866.
 
 import math
 
+import numpy as np
+
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
-from pendel.core.catalogue.declare import Block, Choice, Figure, Value
+from pendel.core.catalogue.declare import Block, Choice, Contradiction, Figure, Value
+from pendel.core.catalogue.machines import flux
 
 PHASES = ("a", "b", "c")
 
@@ -79,6 +82,24 @@ def update_regulator(set_d, set_q, d, q, speed, u_link, u_d, u_q, K_d, T_d, K_q,
     sum_q = sum_q + (K_q * e_q + u_q - free_q) * dt / T_q
 
 
+def update_by_tables(set_d, set_q, d, q, speed, u_link, u_d, u_q, w_c, R, U_dc, share, table, sum_d, sum_q, dt):  # fmt: skip
+    """As the regulator with constants, with the fluxes of the present currents for decoupling and gains of w_c times the
+    incremental inductances, which keep the bandwidth; layers are psi_d, psi_q, L_dd, L_qq."""
+    link = u_link if u_link > 0.05 * U_dc else U_dc
+    most = share * link * 0.5773502691896258
+    e_d = set_d - d
+    e_q = set_q - q
+    K_d = w_c * mapped(table, 2.0, d, q)
+    K_q = w_c * mapped(table, 3.0, d, q)
+    free_d = K_d * e_d + sum_d - speed * mapped(table, 1.0, d, q)
+    free_q = K_q * e_q + sum_q + speed * mapped(table, 0.0, d, q)
+    u_d = saturate(free_d, -most, most)
+    room = sqrt(maximum(most * most - u_d * u_d, 0.0))
+    u_q = saturate(free_q, -room, room)
+    sum_d = sum_d + (e_d + (u_d - free_d) / K_d) * w_c * R * dt
+    sum_q = sum_q + (e_q + (u_q - free_q) / K_q) * w_c * R * dt
+
+
 def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_dc, share, held, dt):
     """Fewest amperes for a torque; at high speed the voltage decides, and beyond its reach the most torque there is.
 
@@ -137,6 +158,33 @@ MACHINE = (
 LIMIT = (Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True), Value("share", "Share of the linear range", "%", "98", low=0.0, open_low=True, high=1.2))  # fmt: skip
 
 
+NODES = 17
+"""Points along each axis of a regulator's maps: what lies between is straight, and the code stays small."""
+
+
+def packed_maps(v, card) -> list[tuple[float, float]]:
+    """Sizes and axes in the first column, the four layers in the second; see ``mapped`` in the emitted C."""
+    fit = flux.fitted(card.flux)
+    axes = [np.linspace(a[0], a[-1], NODES) for a in (card.flux.i_d, card.flux.i_q)]
+    layers = np.concatenate(
+        [fit.derivative(axes[0], axes[1], *by).ravel() for by in ((1, 0), (0, 1), (2, 0), (0, 2))]
+    )
+    first = np.zeros(len(layers))
+    head = [float(NODES), float(NODES), *axes[0], *axes[1]]
+    first[: len(head)] = head
+    return list(zip(first.tolist(), layers.tolist()))
+
+
+def tables_lacking(v, card) -> list[Contradiction]:
+    if card.flux is None:
+        return [
+            Contradiction(
+                "It has no flux tables yet. Load them on its page “Tables”, or take the machine's.", "flux"
+            )
+        ]
+    return [Contradiction(c.sentence, "flux") for c in flux.concerns(card.flux) if c.fault]
+
+
 def bandwidth(v, card):
     return [
         Figure("Bandwidth along d", "f_d", v["K_d"] / v["L_d"] / (2 * math.pi), "Hz"),
@@ -145,6 +193,10 @@ def bandwidth(v, card):
     ]
 
 
+REGULATOR_PORTS = (
+    reads("set_d", "Setpoint along d", unit="A"), reads("set_q", "Setpoint along q", unit="A"), reads("d", "Current along d", unit="A"), reads("q", "Current along q", unit="A"),
+    reads("speed", "Electrical speed", unit="rad/s", required=False), reads("u_link", "Link voltage", side="bottom", unit="V", required=False), gives("u_d", "Voltage along d", unit="V"), gives("u_q", "Voltage along q", unit="V"),
+)  # fmt: skip
 KINDS = (
     transform("clarke", "Clarke transform", "Three phases to the plane of α and β.", update_clarke, ABC, PLANE),
     transform("inverse_clarke", "Inverse Clarke transform", "The plane of α and β to three phases.", update_inverse_clarke, PLANE, ABC),
@@ -160,12 +212,17 @@ KINDS = (
     ),
     Block(
         id="dq_current_regulator", title="Current regulator in d and q", sentence="Two PI regulators with decoupling and a common voltage limit.", group="regulator", keywords="field oriented foc vector control current loop pi decoupling pmsm",
-        ports=(reads("set_d", "Setpoint along d", unit="A"), reads("set_q", "Setpoint along q", unit="A"), reads("d", "Current along d", unit="A"), reads("q", "Current along q", unit="A"),
-               reads("speed", "Electrical speed", unit="rad/s", required=False), reads("u_link", "Link voltage", side="bottom", unit="V", required=False), gives("u_d", "Voltage along d", unit="V"), gives("u_q", "Voltage along q", unit="V")),
+        ports=REGULATOR_PORTS,
         values=(Value("K_d", "Gain along d", "V/A", "1.5", low=0.0), Value("T_d", "Integral time along d", "ms", "20", low=0.0, open_low=True), Value("K_q", "Gain along q", "V/A", "2.3", low=0.0), Value("T_q", "Integral time along q", "ms", "30", low=0.0, open_low=True),
                 *MACHINE, *LIMIT, EVERY),
         choices=(Choice("decoupling", "Decoupling", (("on", "on"), ("off", "off"))),), update=update_regulator, derive=lambda v, card, period: {"decoupled": 0.0 if card.choices.get("decoupling") == "off" else 1.0},
         follows=bandwidth, telling=lambda v, card: (f"{v['K_d']} · {v['K_q']}",),
+    ),
+    Block(
+        id="dq_regulator_tables", title="Current regulator in d and q, by tables", sentence="As the one with constants, with gains and decoupling from flux tables.", group="regulator", keywords="field oriented foc vector control saturation map gain scheduling decoupling pmsm",
+        ports=REGULATOR_PORTS,
+        values=(Value("f_c", "Bandwidth", "Hz", "400", low=0.0, open_low=True), Value("R", "Phase resistance", "mΩ", "40", low=0.0, open_low=True), *LIMIT, EVERY), takes_flux=True,
+        update=update_by_tables, derive=lambda v, card, period: {"w_c": 2 * math.pi * v["f_c"]}, tables=packed_maps, contradictions=tables_lacking, telling=lambda v, card: ("by tables", v["f_c"]),
     ),
     Block(
         id="torque_to_currents", title="Torque to currents", sentence="Most torque per ampere, and field weakening where the voltage ends.", group="setpoint", keywords="mtpa field weakening flux foc pmsm setpoint torque current",
