@@ -15,6 +15,7 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent))
 import door_in_scipy
+import machines
 import switching
 
 import pendel
@@ -242,5 +243,6 @@ if __name__ == "__main__":
     print("| What | Reached | Wanted |\n|---|---|---|")
     time_loop()
     switching.report(row)
+    machines.report(row)
     window_times()
     start_and_memory()

@@ -115,7 +115,19 @@ def step_up() -> pendel.Drive:
     for name, text in (("level", "switching"), ("tick", "20 us"), ("computing_delay", "0")):
         d.set(name, text)
     d.add("dc_source", "Feed", U_0="24", R_i="0")
-    d.add("step_up", "Conv", f_p="50", L="100", C="220", R_on="0.1", R_d="0.1", V_d="0", R_L="0", R_C="0", R_off="1e9")
+    d.add(
+        "step_up",
+        "Conv",
+        f_p="50",
+        L="100",
+        C="220",
+        R_on="0.1",
+        R_d="0.1",
+        V_d="0",
+        R_L="0",
+        R_C="0",
+        R_off="1e9",
+    )
     d.add("pair_opener", "Ends")
     d.add("resistor", "Load", R="400")
     d.add("step", "Duty", before="0.4", after="0.4")
