@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+
+import numpy as np
 
 GRID = 4
 POWER_SIZE = (116, 104)
@@ -15,6 +17,12 @@ CONTROL_PITCH_Y = 22 * GRID
 MARGIN = 5 * GRID
 STUB = 10.0
 PER_ROW = 5
+CLEARANCE = 3.0
+"""px a wire keeps from a card."""
+TOO_NEAR = 7.0
+"""px between parallel wires."""
+CROSSES_CARD, CROSSES_WIRE = 2000.0, 30.0
+"""Costs, in px of length."""
 
 Point = tuple[float, float]
 
@@ -30,7 +38,7 @@ class Box:
     def centre(self) -> Point:
         return self.x + self.w / 2, self.y + self.h / 2
 
-    def crossed_by(self, a: Point, b: Point, clearance: float = 3.0) -> bool:
+    def crossed_by(self, a: Point, b: Point, clearance: float = CLEARANCE) -> bool:
         """Whether an axis-parallel segment passes through the box."""
         low_x, high_x = min(a[0], b[0]), max(a[0], b[0])
         low_y, high_y = min(a[1], b[1]), max(a[1], b[1])
@@ -132,20 +140,71 @@ def anchors(boxes: Mapping[str, Box], links: Iterable[Link]) -> dict[tuple[str, 
     return found
 
 
-def route(a: Anchor, b: Anchor, boxes: Iterable[Box], taken: list[tuple[Point, Point]]) -> list[Point]:
-    """An orthogonal path between two anchors: short, few bends, through no card, not along other wires."""
-    boxes = list(boxes)
+class Obstacles:
+    """What a wire should keep clear of: cards, and the segments of wires already laid, as arrays for many paths at once."""
+
+    def __init__(self, boxes: Iterable[Box]):
+        self.boxes = list(boxes)
+        edges = [
+            (b.x - CLEARANCE, b.x + b.w + CLEARANCE, b.y - CLEARANCE, b.y + b.h + CLEARANCE)
+            for b in self.boxes
+        ]
+        self.edges = np.array(edges, dtype=float).reshape(-1, 4)
+
+    def costs(self, paths: Sequence[Sequence[Point]], taken: np.ndarray) -> np.ndarray:
+        """Cost of each path beyond its `base_cost`; ``taken`` holds segments (x1, y1, x2, y2) of other wires."""
+        starts, ends, inner_starts, inner_ends, owner = [], [], [], [], []
+        for n, path in enumerate(paths):
+            last = len(path) - 2
+            for k in range(last + 1):
+                a, b = path[k], path[k + 1]
+                starts.append(a)
+                ends.append(b)
+                inner_starts.append(a if k else step_towards(a, b))
+                inner_ends.append(b if k < last else step_towards(b, a))
+                owner.append(n)
+        a, b = np.array(starts, dtype=float), np.array(ends, dtype=float)
+        cost = CROSSES_CARD * self._cards_crossed(np.array(inner_starts, float), np.array(inner_ends, float))
+        if len(taken):
+            cost = cost + near_costs(a, b, taken)
+        return np.bincount(owner, weights=cost, minlength=len(paths))
+
+    def _cards_crossed(self, a: np.ndarray, b: np.ndarray) -> np.ndarray:
+        low, high = np.minimum(a, b), np.maximum(a, b)
+        left, right, top, bottom = self.edges.T
+        inside = (high[:, :1] > left) & (low[:, :1] < right) & (high[:, 1:] > top) & (low[:, 1:] < bottom)
+        return inside.sum(axis=1)
+
+
+AT_ONCE = 24
+"""Paths judged together."""
+
+
+def route(a: Anchor, b: Anchor, obstacles: Obstacles, taken: np.ndarray) -> list[Point]:
+    """An orthogonal path between two anchors: short, few bends, through no card, not along other wires.
+
+    Paths are judged in the order of their length and bends, until the next are too long to win whatever is in their way.
+    """
+    boxes = obstacles.boxes
     p = (a.point[0] + a.normal[0] * STUB, a.point[1] + a.normal[1] * STUB)
     q = (b.point[0] + b.normal[0] * STUB, b.point[1] + b.normal[1] * STUB)
     if straight(a, b) and not any(box.crossed_by(p, q) for box in boxes):
         return [a.point, b.point]
+    found: list[tuple[float, int, list[Point]]] = []
+    for number, path in enumerate(candidates(p, q, boxes)):
+        whole = simplified([a.point, *path, b.point])
+        found.append((base_cost(whole), number, whole))
+    found.sort(key=lambda c: c[:2])
     best: list[Point] = []
     best_cost = float("inf")
-    for path in candidates(p, q, boxes):
-        whole = simplified([a.point, *path, b.point])
-        cost = path_cost(whole, boxes, taken, best_cost)
-        if cost < best_cost:
-            best, best_cost = whole, cost
+    for first in range(0, len(found), AT_ONCE):
+        chunk = [c for c in found[first : first + AT_ONCE] if c[0] < best_cost]
+        if not chunk:
+            break
+        whole_costs = np.array([c[0] for c in chunk]) + obstacles.costs([c[2] for c in chunk], taken)
+        k = int(np.argmin(whole_costs))
+        if whole_costs[k] < best_cost:
+            best, best_cost = chunk[k][2], float(whole_costs[k])
     return best
 
 
@@ -195,19 +254,13 @@ def simplified(path: list[Point]) -> list[Point]:
     return out
 
 
-def path_cost(path: list[Point], boxes: list[Box], taken: list[tuple[Point, Point]], limit: float) -> float:
+def base_cost(path: list[Point]) -> float:
+    """Length and bends of a path, whatever is in its way; turning back on itself costs most."""
     cost = 24.0 * len(path)
-    last = len(path) - 2
     for k, (a, b) in enumerate(itertools.pairwise(path)):
         cost += abs(a[0] - b[0]) + abs(a[1] - b[1])
         if k >= 1 and reverses(path[k - 1], a, b):
             cost += 3000
-        if cost >= limit:
-            return cost
-        inner_a = a if k else step_towards(a, b)
-        inner_b = b if k < last else step_towards(b, a)
-        cost += 2000 * sum(box.crossed_by(inner_a, inner_b) for box in boxes)
-        cost += sum(near_cost(a, b, c, d) for c, d in taken)
     return cost
 
 
@@ -223,27 +276,32 @@ def step_towards(a: Point, b: Point) -> Point:
     return a[0] + dx / size * step, a[1] + dy / size * step
 
 
-def near_cost(a: Point, b: Point, c: Point, d: Point) -> float:
-    """Cost of running along another wire or of crossing it."""
-    across_1, across_2 = a[1] == b[1], c[1] == d[1]
-    if across_1 == across_2:
-        axis = 0 if across_1 else 1
-        apart = abs(a[1 - axis] - c[1 - axis])
-        shared = min(max(a[axis], b[axis]), max(c[axis], d[axis])) - max(
-            min(a[axis], b[axis]), min(c[axis], d[axis])
-        )
-        return 6.0 * shared + 30 if apart < 7 and shared > 0 else 0.0
-    h1, h2, v1, v2 = (a, b, c, d) if across_1 else (c, d, a, b)
-    crosses = min(h1[0], h2[0]) < v1[0] < max(h1[0], h2[0]) and min(v1[1], v2[1]) < h1[1] < max(v1[1], v2[1])
-    return 30.0 if crosses else 0.0
+def near_costs(a: np.ndarray, b: np.ndarray, taken: np.ndarray) -> np.ndarray:
+    """For each segment from ``a`` to ``b``, shape (n, 2), the cost of running along others or of crossing them."""
+    low, high = np.minimum(a, b), np.maximum(a, b)
+    other_low, other_high = np.minimum(taken[:, :2], taken[:, 2:]), np.maximum(taken[:, :2], taken[:, 2:])
+    level, other_level = a[:, 1] == b[:, 1], taken[:, 1] == taken[:, 3]
+    cost = np.zeros(len(a))
+    for across in (True, False):
+        mine = np.flatnonzero(level == across)
+        along, beside = (0, 1) if across else (1, 0)
+        same, crossing = other_level == across, other_level != across
+        shared = np.minimum(high[mine, along, None], other_high[same, along]) - np.maximum(low[mine, along, None], other_low[same, along])  # fmt: skip
+        near = (np.abs(low[mine, beside, None] - other_low[same, beside]) < TOO_NEAR) & (shared > 0)
+        cost[mine] += np.sum(np.where(near, 6.0 * shared + CROSSES_WIRE, 0.0), axis=1)
+        through = (low[mine, along, None] < other_low[crossing, along]) & (other_low[crossing, along] < high[mine, along, None])  # fmt: skip
+        through &= (other_low[crossing, beside] < low[mine, beside, None]) & (low[mine, beside, None] < other_high[crossing, beside])  # fmt: skip
+        cost[mine] += CROSSES_WIRE * np.sum(through, axis=1)
+    return cost
 
 
 def routes(boxes: Mapping[str, Box], links: list[Link]) -> dict[str, list[Point]]:
     """Paths of all wires, the short ones first, so that long ones give way."""
     placed = anchors(boxes, links)
-    taken: list[tuple[Point, Point]] = []
-    joints: dict[str, str] = {}
+    obstacles = Obstacles(boxes.values())
     found: dict[str, list[Point]] = {}
+    segments_of: dict[str, list[tuple[float, float, float, float]]] = {}
+    """By the joint a wire starts from: wires of one joint may run together."""
 
     def span(link: Link) -> float:
         (x, y), (ox, oy) = boxes[link.a].centre, boxes[link.b].centre
@@ -251,16 +309,10 @@ def routes(boxes: Mapping[str, Box], links: list[Link]) -> dict[str, list[Point]
 
     for link in sorted(links, key=span):
         a, b = placed[(link.joint_a, link.a)], placed[(link.joint_b, link.b)]
-        others = [
-            s
-            for key, path in found.items()
-            if joints[key] not in (link.joint_a,)
-            for s in itertools.pairwise(path)
-        ]
-        taken = others
-        path = route(a, b, boxes.values(), taken)
+        others = [s for joint, known in segments_of.items() if joint != link.joint_a for s in known]
+        path = route(a, b, obstacles, np.array(others, dtype=float).reshape(-1, 4))
         found[link.key] = path
-        joints[link.key] = link.joint_a
+        segments_of.setdefault(link.joint_a, []).extend((*c, *d) for c, d in itertools.pairwise(path))
     return found
 
 

@@ -67,6 +67,9 @@ class SheetView(QGraphicsView):
         self.setTransformationAnchor(QGraphicsView.ViewportAnchor.AnchorUnderMouse)
         self.setViewportUpdateMode(QGraphicsView.ViewportUpdateMode.FullViewportUpdate)
         self.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop)
+        self._drawn: tuple[dict[str, Box], list[Routed]] | None = None
+        """Boxes and links that ``_paths`` were found for."""
+        self._paths: dict[str, list[tuple[float, float]]] = {}
         self.cards: dict[str, CardItem] = {}
         self.wires: dict[str, WireItem] = {}
         self.shown_wires: dict[str, Wire] = {}
@@ -216,7 +219,10 @@ class SheetView(QGraphicsView):
     def reroute(self) -> None:
         self.terminals.place(self.boxes())
         boxes, links = {**self.boxes(), **self.terminals.boxes()}, self._links()
-        for key, path in routes(boxes, links).items():
+        drawn = (boxes, links)
+        if drawn != self._drawn:  # most edits move no card
+            self._drawn, self._paths = drawn, routes(boxes, links)
+        for key, path in self._paths.items():
             self.wires[key].set_path(path)
         self._place_handles(boxes, links)
         power = [item.box() for item in self.cards.values() if item.face.power]
