@@ -190,21 +190,23 @@ def route(a: Anchor, b: Anchor, obstacles: Obstacles, taken: np.ndarray) -> list
     q = (b.point[0] + b.normal[0] * STUB, b.point[1] + b.normal[1] * STUB)
     if straight(a, b) and not any(box.crossed_by(p, q) for box in boxes):
         return [a.point, b.point]
-    found: list[tuple[float, int, list[Point]]] = []
-    for number, path in enumerate(candidates(p, q, boxes)):
-        whole = simplified([a.point, *path, b.point])
-        found.append((base_cost(whole), number, whole))
-    found.sort(key=lambda c: c[:2])
+    xs, ys = lanes(p, q, boxes)
     best: list[Point] = []
     best_cost = float("inf")
-    for first in range(0, len(found), AT_ONCE):
-        chunk = [c for c in found[first : first + AT_ONCE] if c[0] < best_cost]
-        if not chunk:
-            break
-        whole_costs = np.array([c[0] for c in chunk]) + obstacles.costs([c[2] for c in chunk], taken)
-        k = int(np.argmin(whole_costs))
-        if whole_costs[k] < best_cost:
-            best, best_cost = chunk[k][2], float(whole_costs[k])
+    for paths in (simple_paths, winding_paths):
+        found: list[tuple[float, int, list[Point]]] = []
+        for number, path in enumerate(paths(p, q, xs, ys, best_cost)):
+            whole = simplified([a.point, *path, b.point])
+            found.append((base_cost(whole), number, whole))
+        found.sort(key=lambda c: c[:2])
+        for first in range(0, len(found), AT_ONCE):
+            chunk = [c for c in found[first : first + AT_ONCE] if c[0] < best_cost]
+            if not chunk:
+                break
+            costs = np.array([c[0] for c in chunk]) + obstacles.costs([c[2] for c in chunk], taken)
+            k = int(np.argmin(costs))
+            if costs[k] < best_cost:
+                best, best_cost = chunk[k][2], float(costs[k])
     return best
 
 
@@ -215,28 +217,35 @@ def straight(a: Anchor, b: Anchor) -> bool:
     return opposite and level and ahead > 0
 
 
-def candidates(p: Point, q: Point, boxes: list[Box]) -> Iterable[list[Point]]:
+def lanes(p: Point, q: Point, boxes: list[Box]) -> tuple[set[float], set[float]]:
+    """Places at which wires may run upright and level: at both ends, half way, and beside the cards around."""
     low_x, high_x = min(p[0], q[0]) - 200, max(p[0], q[0]) + 200
     low_y, high_y = min(p[1], q[1]) - 200, max(p[1], q[1]) + 200
     offsets = (12.0, 20.0)
     near = [b for b in boxes if b.x < high_x and b.x + b.w > low_x and b.y < high_y and b.y + b.h > low_y]
-    xs = {p[0], q[0], round((p[0] + q[0]) / 2)} | {
-        v for b in near for o in offsets for v in (b.x - o, b.x + b.w + o)
-    }
-    ys = {p[1], q[1], round((p[1] + q[1]) / 2)} | {
-        v for b in near for o in offsets for v in (b.y - o, b.y + b.h + o)
-    }
+    xs = {v for b in near for o in offsets for v in (b.x - o, b.x + b.w + o)}
+    ys = {v for b in near for o in offsets for v in (b.y - o, b.y + b.h + o)}
+    return xs | {p[0], q[0], round((p[0] + q[0]) / 2)}, ys | {p[1], q[1], round((p[1] + q[1]) / 2)}
+
+
+def simple_paths(p: Point, q: Point, xs: set[float], ys: set[float], limit: float) -> Iterable[list[Point]]:
+    """Paths of up to three stretches."""
     yield [p, (p[0], q[1]), q]
     yield [p, (q[0], p[1]), q]
     for x in xs:
         yield [p, (x, p[1]), (x, q[1]), q]
     for y in ys:
         yield [p, (p[0], y), (q[0], y), q]
+
+
+def winding_paths(p: Point, q: Point, xs: set[float], ys: set[float], limit: float) -> Iterable[list[Point]]:
+    """Paths of four stretches, but for those whose length alone costs as much as ``limit``."""
     for x, y in itertools.product(
         sorted(xs, key=lambda v: abs(v - p[0]))[:12], sorted(ys, key=lambda v: abs(v - q[1]))[:12]
     ):
-        yield [p, (x, p[1]), (x, y), (q[0], y), q]
-        yield [p, (p[0], y), (x, y), (x, q[1]), q]
+        if abs(x - p[0]) + abs(y - p[1]) + abs(q[0] - x) + abs(q[1] - y) < limit:
+            yield [p, (x, p[1]), (x, y), (q[0], y), q]
+            yield [p, (p[0], y), (x, y), (x, q[1]), q]
 
 
 def simplified(path: list[Point]) -> list[Point]:
