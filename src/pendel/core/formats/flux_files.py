@@ -95,7 +95,10 @@ def from_csv(path: Path) -> dict[str, np.ndarray]:
 
 
 def from_mat(path: Path) -> dict[str, np.ndarray]:
-    found = scipy.io.loadmat(path)
+    try:
+        found = scipy.io.loadmat(path)
+    except Exception as problem:  # the reader has errors of its own, which derive from this alone
+        raise ValueError(str(problem)) from problem
     return {n: np.asarray(a, dtype=float) for n, a in found.items() if not n.startswith("__") and np.issubdtype(np.asarray(a).dtype, np.number)}  # fmt: skip
 
 
