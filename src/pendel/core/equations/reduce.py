@@ -21,6 +21,8 @@ SAMPLES = 9
 """The first holds real values, the last the same but for a ten-millionth: what changes between them is rounding."""
 NUDGE = 1e-7
 MODES_DECIDE = (2, 3)
+MOST_COUPLED = 16
+"""Coefficients that an elimination may bring into other rows before others are preferred."""
 
 
 class EquationProblem(PendelError):
@@ -203,7 +205,7 @@ class Reduction:
                 count[name] = count.get(name, 0) + 1
         best, best_score = None, None
         for row in sorted(self.rows, key=lambda r: len(r.unknowns)):
-            if best_score is not None and (False, False, 0, len(row.unknowns) - 1) > best_score[:4]:
+            if best_score is not None and (False, False, False, 0, len(row.unknowns) - 1) > best_score[:5]:
                 break
             holds_slope = any(name.startswith("der(") for name in row.unknowns)
             for name in row.unknowns:
@@ -214,7 +216,9 @@ class Reduction:
                 # the currents of a node, and leaks there would be lost beside it.
                 spoils = holds_slope and name.startswith("across:")
                 slope = name.startswith("der(")
-                score = (kind == 3, spoils, kind, len(row.unknowns) - 1, count[name], slope, name)
+                # What stands in many rows, such as the potential of a link with many legs, would couple all of them.
+                couples = (len(row.unknowns) - 1) * (count[name] - 1) > MOST_COUPLED
+                score = (kind == 3, spoils, couples, kind, len(row.unknowns) - 1, count[name], slope, name)
                 if best_score is None or score < best_score:
                     best, best_score = (row, name), score
         return best

@@ -52,14 +52,7 @@ def variables(path: Path) -> dict[str, np.ndarray]:
         raise FileProblem(str(path), f"flux tables are read from {', '.join(readers)} files. Export it as one of them.")  # fmt: skip
     try:
         found = {name: np.atleast_1d(np.squeeze(array)) for name, array in reader(path).items()}
-    except (
-        OSError,
-        ValueError,
-        UnicodeDecodeError,
-        NotImplementedError,
-        KeyError,
-        scipy.io.matlab.MatReadError,
-    ) as problem:
+    except (OSError, ValueError, UnicodeDecodeError, NotImplementedError, KeyError) as problem:
         raise FileProblem(
             str(path), f"it cannot be read ({problem}). Check that it is not damaged."
         ) from problem

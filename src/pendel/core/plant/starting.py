@@ -65,32 +65,26 @@ def consistent_starts(model: PlantModel) -> Starts:
 
 def loop_values(model: PlantModel, x: np.ndarray, u: np.ndarray, s: np.ndarray) -> np.ndarray:
     """What is found numerically, at time zero, states ``x``, inputs ``u`` and modes ``s``; shape (loops,)."""
-    from pendel.core.plant.model import load, pointer
-
-    z = np.zeros(len(model.system.torn))
-    if len(z):
-        library = load(model.structure.source)
-        hoisted = np.zeros(max(1, library.pd_hoisted()))
-        held = [np.ascontiguousarray(a, dtype=float) for a in (x, u, s, model.parameters, hoisted, z)]
-        at = [ctypes.c_void_p(pointer(a)) for a in held]
-        library.pd_hoist(at[3], at[2], at[4])
-        library.pd_solve_loops(ctypes.c_double(0.0), *at)
-        z = held[5]
-    return z
+    return looked_up(model, "pd_solve_loops", len(model.system.torn), x, u, s)
 
 
 def surface_values(model: PlantModel, x: np.ndarray, u: np.ndarray, s: np.ndarray) -> np.ndarray:
-    """What the surfaces give at time zero, as `loop_values` does for loops."""
+    """What the surfaces give there; shape (10 · surfaces,)."""
+    return looked_up(model, "pd_look", model.symbols["f"].numel(), x, u, s)
+
+
+def looked_up(model: PlantModel, function: str, count: int, x: np.ndarray, u: np.ndarray, s: np.ndarray) -> np.ndarray:  # fmt: skip
+    """``count`` numbers that a function of the model's code gives at time zero; it is there only where there are any."""
     from pendel.core.plant.model import load, pointer
 
-    found = np.zeros(model.symbols["f"].numel())
-    if len(found):
+    found = np.zeros(count)
+    if count:
         library = load(model.structure.source)
         hoisted = np.zeros(max(1, library.pd_hoisted()))
         held = [np.ascontiguousarray(a, dtype=float) for a in (x, u, s, model.parameters, hoisted, found)]
         at = [ctypes.c_void_p(pointer(a)) for a in held]
         library.pd_hoist(at[3], at[2], at[4])
-        library.pd_look(ctypes.c_double(0.0), *at)
+        getattr(library, function)(ctypes.c_double(0.0), *at)
         found = held[5]
     return found
 
