@@ -1,6 +1,7 @@
 import csv
 import subprocess
 import sys
+from pathlib import Path
 
 import h5py
 import numpy as np
@@ -14,6 +15,8 @@ from pendel.core.plant import compiler
 from pendel.core.runs import kept
 from pendel.core.runs.simulate import reopen
 from pendel.core.runs.worker import RunFailed, RunRequest, Worker
+
+EXAMPLES = Path(pendel.__file__).parent / "examples"
 
 
 def test_check_says_what_is_wrong_and_sets_the_exit_code(example_path, tmp_path, capsys):
@@ -175,3 +178,18 @@ def test_module_runs_from_the_shell(example_path):
         check=False,
     )
     assert (done.returncode, done.stdout) == (0, "no findings\n")
+
+
+def test_what_a_run_found_is_told_in_the_terminal(tmp_path, capsys):
+    arguments = [
+        "run",
+        str(EXAMPLES / "cabin_fan.pendel"),
+        "--until",
+        "0.2 s",
+        "--out",
+        str(tmp_path / "x.csv"),
+    ]
+    assert main([*arguments, "--signals", "fan_motor.speed"]) == 0
+    assert "found:" not in capsys.readouterr().err
+    assert main([*arguments, "--set", "hall_sensors.turned=60 deg"]) == 0
+    assert "found: Hall decoder: the Hall sensors are 60 electrical degrees behind" in capsys.readouterr().err

@@ -114,6 +114,8 @@ def run(drive: Drive, options: argparse.Namespace) -> int:
         f"{drive.title}: {kept.end:g} s in {kept.seconds:.3f} s, {kept.counters['steps']} steps",
         file=sys.stderr,
     )
+    for remark in kept.remarks:
+        print(f"found: {remark.sentence}", file=sys.stderr)
     if kept.message:
         print(kept.message, file=sys.stderr)
         return FAILED

@@ -14,6 +14,8 @@ LINES = "abc"
 NEARLY_ALL, TOO_FEW = 0.9, 0.8
 """Shares of ticks at which the sensors tell the machine's sector."""
 SECTOR = np.pi / 3
+WITH_MAGNETS = ("pmsm", "pmsm_tables", "trapezoidal")
+"""Kinds whose rotor has an electrical angle of its own."""
 WORTH_TELLING = np.radians(15.0)
 SETTLED = 0.2
 """rad: how far the difference of two angles may scatter and still be an offset."""
@@ -36,7 +38,7 @@ def machine_behind(drive: Drive, sources: dict, sensor: str, port: str) -> str:
     end = sources.get(f"{sensor}.{port}")
     if end is None:
         return ""
-    known = end.port == "angle" and drive.cards[end.card].kind in ("pmsm", "trapezoidal")
+    known = end.port == "angle" and drive.cards[end.card].kind in WITH_MAGNETS
     return end.card if known else ""
 
 
