@@ -130,6 +130,14 @@ class CoEnergy:
         ]
         return rows[0] @ self.coefficients @ rows[1].T
 
+    def along(self, i_d: np.ndarray, i_q: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Fluxes at pairs of currents, shape (n,) each."""
+        bases = [[self.basis(axis, x, n) for n in (0, 1)] for axis, x in enumerate((i_d, i_q))]
+        c = self.coefficients
+        return np.sum((bases[0][1] @ c) * bases[1][0], axis=1), np.sum(
+            (bases[0][0] @ c) * bases[1][1], axis=1
+        )
+
     def basis(self, axis: int, x: np.ndarray, derivative: int) -> np.ndarray:
         return design(self.low[axis], self.step[axis], self.cells[axis], x, derivative).toarray()
 

@@ -59,12 +59,9 @@ def usable(card) -> bool:
 
 def torque_over(fit: flux.CoEnergy, p: float, current: float, angles: np.ndarray) -> np.ndarray:
     """Torque (N·m) at a current's amplitude (A) over its angle from the q axis towards −d (rad)."""
-    found = []
-    for angle in angles:
-        i_d, i_q = -current * math.sin(angle), current * math.cos(angle)
-        psi_d, psi_q = (f[0, 0] for f in fit.fluxes(i_d, i_q))
-        found.append(1.5 * p * (psi_d * i_q - psi_q * i_d))
-    return np.array(found)
+    i_d, i_q = -current * np.sin(angles), current * np.cos(angles)
+    psi_d, psi_q = fit.along(i_d, i_q)
+    return 1.5 * p * (psi_d * i_q - psi_q * i_d)
 
 
 def follows(v, card) -> list[Figure]:
