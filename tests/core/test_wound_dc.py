@@ -1,0 +1,61 @@
+"""DC machines with a field winding in steady state; Fitzgerald, Kingsley, Umans: Electric Machinery, section 7.5 (from memory)."""
+
+import numpy as np
+import pytest
+
+import pendel
+from pendel.core.errors import DriveHasFindings
+
+
+def bench(kind, load="20", **values):
+    d = pendel.Drive("Bench")
+    d.set("tick", "1 ms")
+    d.set("until", "6 s")
+    d.add("dc_source", "Supply", U_0="220", R_i="0")
+    d.add(kind, "Machine", **values)
+    d.add(
+        "load_torque",
+        "Load",
+        choices={"acts": "pulls"},
+        profile=[("0", "0"), ("1", "0"), ("1", load), ("9", load)],
+    )
+    d.connect("supply.dc", "machine.winding")
+    d.connect("machine.shaft", "load.a")
+    if kind == "separate_dc":
+        d.add("dc_source", "Exciter", U_0="150", R_i="0")
+        d.connect("exciter.dc", "machine.field")
+    return d
+
+
+@pytest.mark.parametrize("kind, field", [("separate_dc", 150 / 180), ("shunt_dc", 220 / 180)])
+def test_speed_falls_with_torque_over_the_square_of_the_flux(kind, field):
+    run = bench(kind, b_m="0").run()
+    k = 1.1 * field
+    assert run.at("machine.field_current", [5.9])[0] == pytest.approx(field, rel=1e-5)
+    assert run.at("machine.speed", [5.9])[0] == pytest.approx(220 / k - 0.6 * 20 / k**2, rel=1e-5)
+
+
+def test_a_series_machine_gives_torque_with_the_square_of_its_current():
+    run = bench("series_dc", b_m="0.05").run()
+    current, speed = (run.at(f"machine.{n}", [5.99])[0] for n in ("current", "speed"))
+    assert 0.05 * current**2 == pytest.approx(20 + 0.05 * speed, rel=2e-3)
+    assert speed == pytest.approx((220 - 1.0 * current) / (0.05 * current), rel=2e-3)
+
+
+@pytest.mark.parametrize("kind", ["separate_dc", "shunt_dc", "series_dc"])
+def test_a_nameplate_is_met_by_its_machine(kind):
+    plate = {"U_n": "220", "I_n": "25", "n_n": "1500 rpm"} | ({"U_f": "150"} if kind == "separate_dc" else {})
+    d = bench(kind, "0", b_m="0", **plate)
+    card = d.document.cards["machine"]
+    card.choices["entry"] = "plate"
+    field = {"separate_dc": 150 / 180, "shunt_dc": 220 / 180, "series_dc": 25.0}[kind]
+    armature = 25 - (field if kind == "shunt_dc" else 0)
+    emf = 220 - 0.6 * armature - (0.4 * 25 if kind == "series_dc" else 0)
+    torque = emf * armature / (1500 / 60 * 2 * np.pi)
+    d.document.cards["load"] = bench(kind, repr(float(torque))).document.cards["load"]
+    d.set("until", "8 s")
+    run = d.run()
+    assert run.at("machine.speed", [7.9])[0] == pytest.approx(1500 / 60 * 2 * np.pi, rel=5e-3)
+    d.set("machine.R_a", "10 ohm")
+    with pytest.raises(DriveHasFindings, match="take all of"):
+        d.run()
