@@ -71,9 +71,12 @@ def test_every_example_opens_runs_and_paints_its_circuits(window):
         assert window.files.open_path(path)
         assert not window.session.examined.faults
         window.session.do(commands.set_setting(window.session.drive, "until", "0.01 s"))
+        ended = []
+        window.jobs.ended.connect(lambda *told, ended=ended: ended.append(told))
         window.start_run()
-        finish(window)
+        finish(window, 90)
         run = window.session.last_run
+        assert run is not None, (path.name, ended)
         assert run.end == 0.01 and not run.message
         for card in window.session.drive.cards:
             if window.drive_page.can_open(card):
