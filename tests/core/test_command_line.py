@@ -1,4 +1,5 @@
 import csv
+import fcntl
 import subprocess
 import sys
 from pathlib import Path
@@ -113,6 +114,18 @@ def test_kept_run_explains_itself(door, tmp_path):
     (tmp_path / "bad.h5").write_bytes(b"garbage")
     with pytest.raises(FileProblem):
         kept.load(tmp_path / "bad.h5")
+
+
+def test_a_lock_that_outlives_its_file_keeps_no_run_from_being_read(door, tmp_path):
+    """A compiler started while a run is written inherits the descriptor, and with it any lock, for a moment."""
+    run, path = pendel.Drive(document=door).run(0.02).kept, tmp_path / "run1.h5"
+    kept.save(run, path)
+    with open(path, "rb") as inherited:
+        fcntl.flock(inherited, fcntl.LOCK_EX)
+        assert kept.load(path).name == run.name
+        kept.relabel(run, "again", path)
+        kept.save(run, path)
+    np.testing.assert_array_equal(kept.load(path).rows, run.rows)
 
 
 def test_code_inside_a_kept_run_is_never_run(door, tmp_path):

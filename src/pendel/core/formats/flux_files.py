@@ -14,6 +14,7 @@ import scipy.io
 from pendel.core.catalogue.machines.flux import mirrored, table_of
 from pendel.core.drive.document import FluxTable
 from pendel.core.errors import FileProblem
+from pendel.core.formats.hdf import opened
 
 ROLES = ("i_d", "i_q", "psi_d", "psi_q")
 DEFAULT_UNITS = {"i_d": "A", "i_q": "A", "psi_d": "Wb", "psi_q": "Wb"}
@@ -52,7 +53,7 @@ def variables(path: Path) -> dict[str, np.ndarray]:
         raise FileProblem(str(path), f"flux tables are read from {', '.join(readers)} files. Export it as one of them.")  # fmt: skip
     try:
         found = {name: np.atleast_1d(np.squeeze(array)) for name, array in reader(path).items()}
-    except (OSError, ValueError, UnicodeDecodeError, NotImplementedError, KeyError) as problem:
+    except (OSError, ValueError, KeyError) as problem:
         raise FileProblem(
             str(path), f"it cannot be read ({problem}). Check that it is not damaged."
         ) from problem
@@ -106,7 +107,7 @@ def from_hdf(path: Path) -> dict[str, np.ndarray]:
         ):
             found[name] = np.asarray(item, dtype=float)
 
-    with h5py.File(path) as file:
+    with opened(path, "r") as file:
         file.visititems(take)
     return found
 

@@ -6,11 +6,11 @@ import csv
 from pathlib import Path
 from typing import TextIO
 
-import h5py
 import numpy as np
 import scipy.io
 
 from pendel.core.errors import FileProblem
+from pendel.core.formats.hdf import opened
 from pendel.core.runs.kept import KeptRun, Trace
 
 ENDINGS = (".csv", ".h5", ".mat")
@@ -60,7 +60,7 @@ def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
             with path.open("w", newline="", encoding="utf-8") as stream:
                 write_csv(table, stream)
         elif path.suffix == ".h5":
-            with h5py.File(path, "w") as file:
+            with opened(path, "w") as file:
                 for name, unit, values in table:
                     file.create_dataset(name.replace("/", "_"), data=values).attrs["unit"] = unit
         else:

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import astuple, dataclass, field
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 
-import h5py
 import numpy as np
 
 from pendel.core.errors import FileProblem
+from pendel.core.formats.hdf import opened
 from pendel.core.plant.integrate import Outcome
 from pendel.core.plant.model import Structure, evaluate_signals, refined_rows
 
@@ -114,6 +114,15 @@ class KeptRun:
             columns = evaluate_signals(self.structure, self.expanded, self.parameters, wanted)
             self._signals.update(zip(wanted, np.ascontiguousarray(columns.T)))
 
+    def on_rows(self, keys: Sequence[str], places: np.ndarray | slice) -> np.ndarray:
+        """Signals of the plant at some of the recorded rows alone, shape (len(places), len(keys)). Unlike `trace` this does
+        not refine the record, which takes as long as a run."""
+        return evaluate_signals(self.structure, self.rows[places], self.parameters, list(keys))
+
+    def rows_at(self, times: np.ndarray) -> np.ndarray:
+        """Places of the last rows at or before times (s)."""
+        return np.clip(np.searchsorted(self.rows[:, 0], times + 1e-12, side="right") - 1, 0, None)
+
     @cached_property
     def _signals(self) -> dict[str, np.ndarray]:
         return {}
@@ -172,7 +181,7 @@ def save(run: KeptRun, path: Path) -> None:
     """
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        with h5py.File(path, "w") as file:
+        with opened(path, "w") as file:
             file.attrs["format"] = "pendel run"
             file.attrs["version"] = FORMAT_VERSION
             file.create_dataset("rows", data=run.rows)
@@ -208,7 +217,7 @@ def relabel(run: KeptRun, label: str, path: Path) -> None:
     run.differs = label
     if path.exists():
         try:
-            with h5py.File(path, "r+") as file:
+            with opened(path, "r+") as file:
                 file.attrs["facts"] = json.dumps(facts(run))
         except OSError as problem:
             raise FileProblem(
@@ -231,7 +240,7 @@ def load(path: Path) -> KeptRun:
         when the file is damaged or of another kind.
     """
     try:
-        with h5py.File(path, "r") as file:
+        with opened(path, "r") as file:
             if file.attrs.get("format") != "pendel run":
                 raise FileProblem(str(path), "this is not a kept run of Pendel.")
             f = json.loads(file.attrs["facts"])
