@@ -1,5 +1,6 @@
 """Sheet geometry by itself: random drawings, tidied and routed."""
 
+import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -7,13 +8,23 @@ from pendel.app.sheet.geometry import (
     CONTROL_SIZE,
     GRID,
     POWER_SIZE,
+    STUB,
     Box,
     Link,
+    Obstacles,
+    anchors,
+    base_cost,
     boundary,
     distance_to_path,
+    lanes,
+    near_costs,
+    route,
     routes,
     segments,
+    simple_paths,
+    simplified,
     tidy,
+    winding_paths,
 )
 
 
@@ -78,3 +89,64 @@ def test_routed_wires_are_upright_and_end_on_their_cards(drawing):
             assert on_edge and box.x <= end[0] <= box.x + box.w and box.y <= end[1] <= box.y + box.h
         middle = tuple((u + v) / 2 for u, v in zip(*segments(path)[0]))
         assert distance_to_path(path, middle) == 0
+
+
+def plain_near_cost(a, b, c, d):
+    """The definition: running along another wire costs 6 a px and 30, crossing it 30."""
+    level, other_level = a[1] == b[1], c[1] == d[1]
+    if level == other_level:
+        along = 0 if level else 1
+        apart = abs(a[1 - along] - c[1 - along])
+        shared = min(max(a[along], b[along]), max(c[along], d[along])) - max(
+            min(a[along], b[along]), min(c[along], d[along])
+        )
+        return 6.0 * shared + 30 if apart < 7 and shared > 0 else 0.0
+    h1, h2, v1, v2 = (a, b, c, d) if level else (c, d, a, b)
+    crosses = min(h1[0], h2[0]) < v1[0] < max(h1[0], h2[0]) and min(v1[1], v2[1]) < h1[1] < max(v1[1], v2[1])
+    return 30.0 if crosses else 0.0
+
+
+@st.composite
+def uprights(draw):
+    x, y, size = draw(st.integers(0, 30)), draw(st.integers(0, 30)), draw(st.integers(-20, 20).filter(bool))
+    return ((x, y), (x + size, y)) if draw(st.booleans()) else ((x, y), (x, y + size))
+
+
+@given(st.lists(uprights(), min_size=1, max_size=12), st.lists(uprights(), min_size=1, max_size=12))
+@settings(max_examples=150, deadline=None)
+def test_costs_of_many_paths_at_once_are_those_of_each(mine, others):
+    taken = np.array([(*c, *d) for c, d in others], dtype=float)
+    got = near_costs(np.array([a for a, _ in mine], float), np.array([b for _, b in mine], float), taken)
+    wanted = [sum(plain_near_cost(a, b, c, d) for c, d in others) for a, b in mine]
+    np.testing.assert_allclose(got, wanted)
+
+
+@given(drawings())
+@settings(max_examples=15, deadline=None)
+def test_no_path_of_the_same_kind_would_have_been_cheaper(drawing):
+    """Stopping early, at paths that are too long to win, changes no result: all candidates judged one by one agree."""
+    power, power_links, control, signal_links, outputs = drawing
+    boxes = boxes_of(tidy(power, power_links, control, signal_links, outputs, []), power)
+    links = [
+        Link(f"w{n}", a, b, True, f"{a}.out", f"{b}.in{n}", False, False)
+        for n, (a, b) in enumerate(signal_links)
+    ]
+    if not links:
+        return
+    placed, obstacles = anchors(boxes, links), Obstacles(boxes.values())
+    link = links[-1]
+    a, b = placed[(link.joint_a, link.a)], placed[(link.joint_b, link.b)]
+    others = [(*c, *d) for path in routes(boxes, links[:-1]).values() for c, d in segments(path)]
+    taken = np.array(others, dtype=float).reshape(-1, 4)
+    found = route(a, b, obstacles, taken)
+    if len(found) == 2:
+        return  # straight on, nothing in the way
+    p, q = ((e.point[0] + e.normal[0] * STUB, e.point[1] + e.normal[1] * STUB) for e in (a, b))
+    every = [
+        p_
+        for kind in (simple_paths, winding_paths)
+        for p_ in kind(p, q, *lanes(p, q, obstacles.boxes), np.inf)
+    ]
+    wholes = [simplified([a.point, *path, b.point]) for path in every]
+    costs = obstacles.costs(wholes, taken) + [base_cost(path) for path in wholes]
+    assert base_cost(found) + obstacles.costs([found], taken)[0] == np.min(costs)

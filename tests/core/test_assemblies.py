@@ -156,3 +156,49 @@ def test_what_cannot_be_is_refused_with_a_sentence():
     ):  # fmt: skip
         with pytest.raises(FileProblem, match=sentence):
             file.from_text(bad)
+
+
+def test_a_damaged_shelf_loses_nothing_and_says_what_is_wrong(tmp_path, monkeypatch):
+    place = tmp_path / "shelf"
+    monkeypatch.setattr(shelf, "folder", lambda: place)
+    d = two_filters()
+    before = file.to_text(d.document)
+    with pytest.raises(DriveProblem):
+        shelf.put_on_shelf(d.document, "coil")
+    place.write_text("a file where the folder should be")
+    filter_ = d.group(["coil", "bank"], "Filter", face={})
+    with pytest.raises(FileProblem, match="the shelf cannot be made"):
+        shelf.put_on_shelf(d.document, filter_)
+    place.unlink()
+    path = shelf.put_on_shelf(d.document, filter_)
+    (place / "broken.pendel").write_text(path.read_text()[:-40])
+    (place / "notes.txt").write_text("mine")
+    assert [name for name, _ in shelf.on_shelf()] == ["Filter"]  # what cannot be read is no entry, and stays
+    plain = pendel.Drive("Plain")
+    plain.add("resistor", "Load")
+    file.save(plain.document, place / "plain.pendel")
+    for wrong, words in (
+        (place / "broken.pendel", "broken.pendel"),
+        (place / "plain.pendel", "holds no assembly"),
+    ):
+        with pytest.raises((FileProblem, DriveProblem), match=words):
+            shelf.take_from_shelf(d.document, wrong)
+    assert (place / "broken.pendel").exists() and file.to_text(d.document) != before
+
+
+def test_faces_of_nested_assemblies_reach_to_the_bottom():
+    """A value twice on a face is one text; set from outside it reaches the card inside, in the file, in names and in a run."""
+    d = two_filters()
+    inner = d.group(["coil", "bank"], "Filter", face={"L": "coil.L", "C": "bank.C"})
+    outer = d.group([inner], "Stage", face={"L_stage": f"{inner}.L"})
+    d.set(f"{outer}.L_stage", "3 mH")
+    assert d.document.cards["coil"].values["L"] == "3 mH"
+    again = pendel.Drive(document=file.from_text(file.to_text(d.document)))
+    assert [i.name for i in again.document.cards[outer].face.values] == ["L_stage"]
+    again.set(f"{outer}.L_stage", "0.3 mH")
+    plain = two_filters()
+    plain.set("coil.L", "0.3 mH")
+    t = np.linspace(0, again.run().kept.end, 300)
+    np.testing.assert_array_equal(again.run().at("coil.current", t), plain.run().at("coil.current", t))
+    with pytest.raises(DriveProblem):
+        again.set(f"{outer}.C", "1 uF")  # on the inner face only

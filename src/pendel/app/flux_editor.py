@@ -87,5 +87,5 @@ class FluxEditor(QWidget):
     def open_window(self) -> None:
         card = self.session.drive.cards[self.card]
         if card.flux is not None:
-            self.window_ = FluxWindow(card.flux, card.name, self.session.last_run, self.card, self)
+            self.window_ = FluxWindow(card.flux, card.name, self.session.last_run, self.card, self.window())
             self.window_.show()

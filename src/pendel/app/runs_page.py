@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QMenu,
+    QPushButton,
     QTreeWidgetItem,
     QWidget,
 )
@@ -276,8 +277,7 @@ class RunsPage(QWidget):
         return [(by_name[n], self.tint(n)) for n in self.ticked if n in by_name]
 
     def _fill_tree(self) -> None:
-        runs = self.shown_runs()
-        self.tree.fill(runs[-1][0] if runs else self.session.last_run, self.find.text())
+        self.tree.fill(self._latest_shown() or self.session.last_run, self.find.text())
 
     def _own_strip(self, item: QTreeWidgetItem) -> None:
         key = item.data(0, Qt.ItemDataRole.UserRole)
@@ -308,10 +308,20 @@ class RunsPage(QWidget):
         self.strips.look_at(time, INSTANT * run.tick)
 
     def toggle_spectrum(self) -> None:
-        shown = not self.spectrum.isVisible()
-        self.spectrum.setVisible(shown)
-        self.spectrum_button.setChecked(shown)
-        self._show_spectrum()
+        self._toggle(self.spectrum, self.spectrum_button, self._show_spectrum)
+
+    def toggle_rotor(self) -> None:
+        self._toggle(self.rotor, self.rotor_button, self._show_rotor)
+
+    def toggle_sectors(self) -> None:
+        self._toggle(self.sectors, self.sector_button, self._show_sectors)
+
+    def _toggle(self, panel: QWidget, toggle: QPushButton, fill: Callable[[], None]) -> None:
+        """Open a panel below the strips, or close it."""
+        shown = not panel.isVisible()
+        panel.setVisible(shown)
+        toggle.setChecked(shown)
+        fill()
 
     def usual_strips(self) -> None:
         self.strips.specs = default_strips(self.session)
@@ -464,32 +474,21 @@ class RunsPage(QWidget):
                 self.between.addWidget(shown, r, c)
         self.between.setColumnStretch(0, 1)
 
-    def toggle_rotor(self) -> None:
-        shown = not self.rotor.isVisible()
-        self.rotor.setVisible(shown)
-        self.rotor_button.setChecked(shown)
-        self._show_rotor()
-
-    def toggle_sectors(self) -> None:
-        shown = not self.sectors.isVisible()
-        self.sectors.setVisible(shown)
-        self.sector_button.setChecked(shown)
-        self._show_sectors()
-
     def _show_sectors(self) -> None:
-        if self.sectors.isVisibleTo(self):
-            runs = self.shown_runs()
-            self.sectors.show_run(runs[-1][0] if runs else None)
+        shown = self.sectors.isVisibleTo(self)
+        if shown:
+            self.sectors.show_run(self._latest_shown())
             self.sectors.show_time(self.strips.times[1])
-            self.strips.show_sectors(self.sectors.sectors)
-        else:
-            self.strips.show_sectors(None)
+        self.strips.show_sectors(self.sectors.sectors if shown else None)
 
     def _show_rotor(self) -> None:
         if self.rotor.isVisibleTo(self):
-            runs = self.shown_runs()
-            self.rotor.show_run(runs[-1][0] if runs else None)
+            self.rotor.show_run(self._latest_shown())
             self.rotor.show_time(self.strips.times[1])
+
+    def _latest_shown(self) -> KeptRun | None:
+        runs = self.shown_runs()
+        return runs[-1][0] if runs else None
 
     def swap_frames(self, machine: str) -> None:
         """Phase currents and currents along d and q change places on the strips."""

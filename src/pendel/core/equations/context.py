@@ -123,8 +123,9 @@ class Surface:
 
     def slopes(self) -> ca.SX:
         """Derivatives of the outputs up to the second order by both variables, shape (6, 2)."""
-        o = dict(zip(DERIVATIVES, ca.vertsplit(self.outputs)))
-        return ca.vertcat(*(ca.horzcat(o["x" + n if n != "f" else "x"], o[(n + "y") if n != "f" else "y"]) for n in DERIVATIVES[:6]))  # fmt: skip
+        output = dict(zip(DERIVATIVES, ca.vertsplit(self.outputs)))
+        by = {n: n.removeprefix("f") for n in DERIVATIVES[:6]}
+        return ca.vertcat(*(ca.horzcat(output["x" + n], output[n + "y"]) for n in by.values()))
 
 
 @dataclass

@@ -141,10 +141,9 @@ class Emitter:
             calls.append(f"    surface(p + {first}, {nx}, {ny}, at[{2 * k}], at[{2 * k + 1}], f + {10 * k});")
             first += len(surface.numbers)
         self.parts.append(
-            f"static void pd_surfaces({SIGNATURE}, double *f)\n{{\n    double at[{2 * len(surfaces)}];\n"
+            f"void pd_surfaces({SIGNATURE}, double *f)\n{{\n    double at[{2 * len(surfaces)}];\n"
             "    pd_places(t, x, u, s, p, h, at);\n" + "\n".join(calls) + "\n}\n"
         )
-        self.parts.append(f"void pd_look({SIGNATURE}, double *f) {{ pd_surfaces(t, x, u, s, p, h, f); }}\n")
 
     def loops(self, residuals: ca.SX) -> None:
         """Emit the residuals of what has no safe symbolic solution, their Jacobian, and the Newton iteration over both.

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import ctypes
 import math
-import threading
 import weakref
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from enum import IntEnum
 
@@ -23,7 +22,6 @@ from pendel.core.plant.model import (
     fastest_loop,
     load,
     pointer,
-    time_loop,
 )
 
 
@@ -175,11 +173,11 @@ def integrate(
     run.fixed_step, run.steady_jacobian = settings.fixed_step, structure.steady_jacobian
     run.row_limit = max(1000, RECORD_BYTES // (8 * width))
     loop = fastest_loop(structure)
-    run.rows, room = SPARE.lend()
+    run.rows, room = lend_spare()
     run.cap_rows = room // (8 * width)
     loop.pd_run(ctypes.byref(run))
-    rows = taken(run.rows, run.n_rows, width, 8 * width * run.cap_rows)
-    ticks = taken(run.ticks, run.n_ticks, run.n_signal)
+    rows = taken(run.rows, run.n_rows, width, give_back, 8 * width * run.cap_rows, loop.pd_release)
+    ticks = taken(run.ticks, run.n_ticks, run.n_signal, loop.pd_release)
     outcome = Outcome(run.outcome)
     if outcome is Outcome.SHORTED:
         names: Sequence[str] = [path.source for path in settings.shorts]
@@ -246,40 +244,36 @@ def prepared_controller(deck: ControlDeck, seed: int, source: str):
     return library, memory, values
 
 
-class SpareBlock:
-    """Memory of a record nobody shows any more, kept for the next run: pages the system must not hand out and clear anew
-    are worth a sixth of a switching run's time."""
-
-    LARGEST = 64_000_000
-
-    def __init__(self) -> None:
-        self.block: int | None = None
-        self.size = 0
-        self.lock = threading.Lock()
-
-    def lend(self) -> tuple[int | None, int]:
-        """The block and its size in bytes, or nothing; the caller owns it from here on."""
-        with self.lock:
-            lent = self.block, self.size
-            self.block, self.size = None, 0
-        return lent
-
-    def give_back(self, block: int, size: int) -> None:
-        """Keep the larger of this block and the one held; release the other."""
-        with self.lock:
-            if self.size < size <= self.LARGEST:
-                self.block, self.size, block = block, size, self.block
-        if block:
-            time_loop().pd_release(block)
+LARGEST_SPARE = 64_000_000
+"""Bytes."""
+_spare: list[tuple[int, int]] = []
+"""A record's memory that nobody shows any more, with its size: the next run takes it, since pages that the system must hand
+out and clear anew are worth a sixth of a switching run's time. There is one at most. Only appending and popping touch the
+list, as records are given up wherever the interpreter collects them, even amid taking one."""
 
 
-SPARE = SpareBlock()
+def lend_spare() -> tuple[int | None, int]:
+    """The spare memory and its size, or none; the caller owns it from here on."""
+    try:
+        return _spare.pop()
+    except IndexError:
+        return None, 0
 
 
-def taken(address_: int | None, n_rows: int, width: int, size: int = 0) -> np.ndarray:
-    """A C block of doubles as (n_rows, width), without a copy; with the last array that shows it, it is spare."""
+def give_back(block: int, size: int, release: Callable[[int], None]) -> None:
+    if size > LARGEST_SPARE or _spare:
+        release(block)
+    else:
+        _spare.append((block, size))
+
+
+def taken(
+    address_: int | None, n_rows: int, width: int, release: Callable[..., None], *more: object
+) -> np.ndarray:
+    """A C block of doubles as (n_rows, width), without a copy; ``release(address, *more)`` is called with the last array
+    that shows it."""
     if not address_:
         return np.empty((n_rows, width))
     block = (ctypes.c_double * (n_rows * width)).from_address(address_)
-    weakref.finalize(block, SPARE.give_back, address_, size)
+    weakref.finalize(block, release, address_, *more)
     return np.ctypeslib.as_array(block).reshape(n_rows, width)

@@ -70,7 +70,7 @@ def loop_values(model: PlantModel, x: np.ndarray, u: np.ndarray, s: np.ndarray) 
 
 def surface_values(model: PlantModel, x: np.ndarray, u: np.ndarray, s: np.ndarray) -> np.ndarray:
     """What the surfaces give there; shape (10 · surfaces,)."""
-    return looked_up(model, "pd_look", model.symbols["f"].numel(), x, u, s)
+    return looked_up(model, "pd_surfaces", model.symbols["f"].numel(), x, u, s)
 
 
 def looked_up(model: PlantModel, function: str, count: int, x: np.ndarray, u: np.ndarray, s: np.ndarray) -> np.ndarray:  # fmt: skip

@@ -17,12 +17,15 @@ SECTOR = np.pi / 3
 WITH_MAGNETS = ("pmsm", "pmsm_tables", "trapezoidal")
 """Kinds whose rotor has an electrical angle of its own."""
 WORTH_TELLING = np.radians(15.0)
+MOST_TICKS = 2000
 SETTLED = 0.2
 """rad: how far the difference of two angles may scatter and still be an offset."""
 
 
 def orientation_faults(run: KeptRun, drive: Drive) -> list[Remark]:
     """A remark on each Hall decoder and electrical angle that does not fit its machine."""
+    if not len(some_ticks(run)):
+        return []
     sources = {str(w.b): w.a for w in drive.wires.values()}
     found: list[Remark | None] = []
     for key, card in drive.cards.items():
@@ -42,14 +45,15 @@ def machine_behind(drive: Drive, sources: dict, sensor: str, port: str) -> str:
     return end.card if known else ""
 
 
-def at_ticks(run: KeptRun, key: str, t: np.ndarray) -> np.ndarray:
-    trace = run.trace(key)
-    return trace.y[np.clip(np.searchsorted(trace.t, t + 1e-12, side="right") - 1, 0, len(trace.y) - 1)]
+def some_ticks(run: KeptRun) -> np.ndarray:
+    """Numbers of up to `MOST_TICKS` ticks, evenly over what of the run is kept in full."""
+    first = int(np.ceil(run.thinned_until / run.tick))
+    count = min(len(run.ticks) - first, MOST_TICKS)
+    return np.unique(np.linspace(first, len(run.ticks) - 1, max(0, count)).astype(int))
 
 
-def true_angle(run: KeptRun, machine: str, t: np.ndarray) -> np.ndarray:
-    trace = run.trace(f"{machine}.angle_e")
-    return np.interp(t, trace.t, np.unwrap(trace.y))
+def true_angle(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
+    return run.on_rows([f"{machine}.angle_e"], run.rows_at(ticks * run.tick))[:, 0]
 
 
 def hall_fault(run: KeptRun, drive: Drive, decoder: str, sources: dict) -> Remark | None:
@@ -60,9 +64,9 @@ def hall_fault(run: KeptRun, drive: Drive, decoder: str, sources: dict) -> Remar
     machine = machine_behind(drive, sources, sensor, "angle")
     if not machine:
         return None
-    t = run.trace(f"{sensor}.h_a").t
-    seen = np.array([at_ticks(run, str(e), t) for e in ends]) > 0.5
-    angle = true_angle(run, machine, t)
+    ticks = some_ticks(run)
+    seen = np.array([run.trace(str(e)).y[ticks] for e in ends]) > 0.5
+    angle = true_angle(run, machine, ticks)
 
     def fits(lines: tuple[int, ...], turned: int) -> float:
         sector = np.floor((angle - FIRST_EDGE) / SECTOR + turned).astype(int) % 6 + 1
@@ -79,11 +83,11 @@ def hall_fault(run: KeptRun, drive: Drive, decoder: str, sources: dict) -> Remar
             moved = [LINES[n] for n, line in enumerate(lines) if line != n]
             words = " and ".join(moved) if len(moved) == 2 else "a, b and c"
             verb = "are swapped" if len(moved) == 2 else "are each one line on"
-            return Remark(f"{name}: the Hall lines {words} {verb}, so that the wrong phases are driven. Swap them back at the sensor or at the decoder.", sensor, float(t[0]))  # fmt: skip
+            return Remark(f"{name}: the Hall lines {words} {verb}, so that the wrong phases are driven. Swap them back at the sensor or at the decoder.", sensor, 0.0)  # fmt: skip
     for turned in range(1, 6):
         if fits((0, 1, 2), turned) >= NEARLY_ALL:
             degrees = 60 * turned if turned <= 3 else 60 * turned - 360
-            return Remark(f"{name}: the Hall sensors are {abs(degrees)} electrical degrees {'ahead of' if degrees > 0 else 'behind'} the machine. Turn them back or change the commutation.", sensor, float(t[0]))  # fmt: skip
+            return Remark(f"{name}: the Hall sensors are {abs(degrees)} electrical degrees {'ahead of' if degrees > 0 else 'behind'} the machine. Turn them back or change the commutation.", sensor, 0.0)  # fmt: skip
     return None
 
 
@@ -95,8 +99,8 @@ def angle_fault(run: KeptRun, drive: Drive, block: str, sources: dict) -> Remark
     machine = machine_behind(drive, sources, sensor.card, measured)
     if not machine:
         return None
-    taken = run.trace(f"{block}.angle")
-    gap = np.exp(1j * (taken.y - true_angle(run, machine, taken.t)))
+    ticks = some_ticks(run)
+    gap = np.exp(1j * (run.trace(f"{block}.angle").y[ticks] - true_angle(run, machine, ticks)))
     middle = np.mean(gap)
     offset = float(np.angle(middle))
     if abs(offset) < WORTH_TELLING or 1 - abs(middle) > SETTLED**2 / 2:
@@ -106,5 +110,5 @@ def angle_fault(run: KeptRun, drive: Drive, block: str, sources: dict) -> Remark
     return Remark(
         f"{card.name}: its angle is {abs(np.degrees(offset)):.0f}° {side} the machine's, so that the current turns out along the wrong axis. Correct its offset or the sensor's place.",
         block,
-        float(taken.t[0]),
+        0.0,
     )

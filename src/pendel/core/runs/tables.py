@@ -15,14 +15,14 @@ def left_tables(run: KeptRun, drive: Drive) -> list[Remark]:
     for key, card in drive.cards.items():
         if card.flux is None or f"{key}.i_d" not in run.keys:
             continue
-        traces = [run.trace(f"{key}.{n}") for n in ("i_d", "i_q")]
+        currents = run.on_rows([f"{key}.i_d", f"{key}.i_q"], slice(None)).T
         edges = [(axis[0], axis[-1]) for axis in (card.flux.i_d, card.flux.i_q)]
-        beyond = [np.maximum(low - t.y, t.y - high) for t, (low, high) in zip(traces, edges)]
+        beyond = [np.maximum(low - y, y - high) for y, (low, high) in zip(currents, edges)]
         worst = int(np.argmax([np.max(b) for b in beyond]))
         if np.max(beyond[worst]) <= 0:
             continue
-        first = min(float(t.t[np.argmax(b > 0)]) for t, b in zip(traces, beyond) if np.any(b > 0))
-        furthest = float(traces[worst].y[np.argmax(beyond[worst])])
+        first = float(run.rows[np.argmax(np.maximum(*beyond) > 0), 0])
+        furthest = float(currents[worst][np.argmax(beyond[worst])])
         edge = edges[worst][0 if furthest < 0 else 1]
         name = ("i_d", "i_q")[worst]
         found.append(

@@ -15,7 +15,7 @@ import scipy.signal
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import ANY, Block, Choice, Contradiction, Rows, Value
 
-MOST = 4
+HIGHEST_ORDER = 4
 """Order of a free transfer function or state space."""
 
 
@@ -56,14 +56,11 @@ def update_hysteresis(x, out, on_at, off_at, state, dt):
     out = state
 
 
-def update_logic(a, b, out, first, second, both, dt):
-    """1 where an input is above one half; ``first``, ``second`` and ``both`` weigh a, b and their product."""
+def update_logic(a, b, out, none, first, second, both, dt):
+    """An input counts as 1 above one half; the law is a polynomial of both: ``none`` without either, and what each adds."""
     p = 1.0 if a > 0.5 else 0.0
     q = 1.0 if b > 0.5 else 0.0
-    sum_ = first * p + second * q + both * p * q
-    out = sum_
-    if first < 0.0 or (first < 0.5 and both < 0.0):
-        out = 1.0 + sum_
+    out = none + first * p + second * q + both * p * q
 
 
 def update_latch(set, reset, out, state, dt):
@@ -132,11 +129,11 @@ def polynomials(v, card) -> tuple[list[float], list[float]]:
 
 def derive_in_s(v, card, period):
     num, den = polynomials(v, card)
-    return named(*by_tustin(num, den, period), MOST)
+    return named(*by_tustin(num, den, period), HIGHEST_ORDER)
 
 
 def derive_in_z(v, card, period):
-    return named(*polynomials(v, card), MOST)
+    return named(*polynomials(v, card), HIGHEST_ORDER)
 
 
 def improper(v, card) -> list[Contradiction]:
@@ -145,8 +142,8 @@ def improper(v, card) -> list[Contradiction]:
         return [
             Contradiction("The function has no coefficients. Add a row for each power, from 0 up.", "rows")
         ]
-    if len(card.rows) > MOST + 1:
-        return [Contradiction(f"The function is of order {len(card.rows) - 1}; at most {MOST} is possible. Put two in a row.", "rows")]  # fmt: skip
+    if len(card.rows) > HIGHEST_ORDER + 1:
+        return [Contradiction(f"The function is of order {len(card.rows) - 1}; at most {HIGHEST_ORDER} is possible. Put two in a row.", "rows")]  # fmt: skip
     if all(c == 0 for c in den):
         return [Contradiction("All coefficients of the denominator are zero. Enter at least one.", "rows")]
     if len(num) > len(den):
@@ -163,12 +160,12 @@ def derive_states(v, card, period):
     if card.choices.get("given") != "sampled":
         a, b, c, d, _ = scipy.signal.cont2discrete((a, b, c, d), period, method="bilinear")
     num, den = scipy.signal.ss2tf(a, b, c, d)
-    return named(num[0], den, MOST)
+    return named(num[0], den, HIGHEST_ORDER)
 
 
 def too_many_states(v, card) -> list[Contradiction]:
-    if not 1 <= len(card.rows) <= MOST:
-        return [Contradiction(f"There are {len(card.rows)} states; 1 to {MOST} are possible. Add or remove rows.", "rows")]  # fmt: skip
+    if not 1 <= len(card.rows) <= HIGHEST_ORDER:
+        return [Contradiction(f"There are {len(card.rows)} states; 1 to {HIGHEST_ORDER} are possible. Add or remove rows.", "rows")]  # fmt: skip
     return []
 
 
@@ -184,12 +181,12 @@ def window_told(v, card):
     return (card.choices.get("what", "mean"), f"over {v['T']}")
 
 
-LOGIC = {"and": (0, 0, 1), "or": (1, 1, -1), "either": (1, 1, -2), "not": (-1, 0, 0), "not both": (0, 0, -1), "neither": (-1, -1, 1)}  # fmt: skip
+LOGIC = {"and": (0, 0, 0, 1), "or": (0, 1, 1, -1), "either": (0, 1, 1, -2), "not": (1, -1, 0, 0), "not both": (1, 0, 0, -1), "neither": (1, -1, -1, 1)}  # fmt: skip
 LOGIC_WORDS = {"and": "a and b", "or": "a or b", "either": "either a or b", "not": "not a", "not both": "not both", "neither": "neither a nor b"}  # fmt: skip
 
 
 def logic_weights(v, card, period):
-    return dict(zip(("first", "second", "both"), map(float, LOGIC[card.choices.get("law", "and")])))
+    return dict(zip(("none", "first", "second", "both"), map(float, LOGIC[card.choices.get("law", "and")])))
 
 
 def points(v, card) -> list[tuple[float, float]]:
@@ -216,7 +213,7 @@ def block(id, title, sentence, keywords, values, update, *, group="dynamics", po
 COLUMNS = (Value("num", "Numerator", "", "1"), Value("den", "Denominator", "", "1"))
 IN_S = Rows("Coefficients", COLUMNS, ("0", "0"), (("1", "1"), ("0", "0.01")))
 IN_Z = Rows("Coefficients", COLUMNS, ("0", "0"), (("0.1", "-0.9"), ("0", "1")))
-STATES = Rows("States", (*(Value(f"a_{k + 1}", f"a{k + 1}", "", "0") for k in range(MOST)), Value("b", "b", "", "1"), Value("c", "c", "", "1")), ("-1", "0", "0", "0", "1", "1"), (("-100", "0", "0", "0", "100", "1"),))  # fmt: skip
+STATES = Rows("States", (*(Value(f"a_{k + 1}", f"a{k + 1}", "", "0") for k in range(HIGHEST_ORDER)), Value("b", "b", "", "1"), Value("c", "c", "", "1")), ("-1", "0", "0", "0", "1", "1"), (("-100", "0", "0", "0", "100", "1"),))  # fmt: skip
 BINARY = (reads("a", "First", unit=""), reads("b", "Second", unit="", required=False), gives(unit=""))
 KINDS = (
     block("pt2", "PT2", "Second-order lag.", "lag filter low-pass oscillator damping", (Value("K", "Gain", ANY, "1"), Value("f_0", "Natural frequency", "Hz", "50", low=0.0, open_low=True), Value("D", "Damping", "", "0.7", low=0.0, open_low=True)),

@@ -1,0 +1,129 @@
+"""The small C parts of a run by themselves: surfaces, pulse channels that open, memory of records."""
+
+import ctypes
+import gc
+from importlib import resources
+
+import numpy as np
+import pytest
+import scipy.interpolate
+
+import pendel
+from pendel.core.catalogue.machines.flux import CoEnergy
+from pendel.core.plant import integrate
+from pendel.core.plant.compiler import build_library
+from pendel.core.runs.simulate import prepare, run_drive
+
+ORDERS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2), (0, 3))
+
+
+@pytest.fixture(scope="module")
+def surface():
+    """The C function on one spline, and the spline for SciPy."""
+    source = resources.files("pendel.core.plant").joinpath("surfaces.c").read_text("utf-8")
+    library = ctypes.CDLL(str(build_library(source + "\nvoid look(const double *s, int nx, int ny, double x, double y, double *out) { surface(s, nx, ny, x, y, out); }\n")))  # fmt: skip
+    library.look.argtypes = [ctypes.c_void_p, ctypes.c_int, ctypes.c_int, ctypes.c_double, ctypes.c_double, ctypes.c_void_p]  # fmt: skip
+    made = CoEnergy((-2.0, 1.0), (0.25, 0.5), (9, 7), np.random.default_rng(4).normal(size=(13, 11)), 0.0)
+    numbers = np.array(made.numbers)
+
+    def look(x, y):
+        out = np.zeros(10)
+        library.look(numbers.ctypes.data, 9, 7, x, y, out.ctypes.data)
+        return out
+
+    return look, made
+
+
+def test_a_surface_and_its_derivatives_are_scipys(surface):
+    look, made = surface
+    knots = [
+        low + step * np.arange(-4, cells + 5) for low, step, cells in zip(made.low, made.step, made.cells)
+    ]
+    inside = np.random.default_rng(5).uniform([-2, 1], [0.25, 4.5], (60, 2))
+    for x, y in [*inside, (-2.0, 1.0), (0.25, 4.5), (-1.0, 2.0)]:
+        for got, (by_x, by_y) in zip(look(x, y), ORDERS):
+            along = scipy.interpolate.BSpline(knots[1], made.coefficients.T, 4)(y, nu=by_y)
+            wanted = scipy.interpolate.BSpline(knots[0], along, 4)(x, nu=by_x)
+            assert got == pytest.approx(wanted, rel=1e-9, abs=1e-8)
+
+
+def test_beyond_its_edge_a_surface_goes_on_as_its_taylor_polynomial(surface):
+    look, _ = surface
+    for edge, step in (((-2.0, 2.2), (-0.7, 0.0)), ((0.25, 3.0), (0.4, 0.0)), ((-2.0, 4.5), (-0.3, 0.6))):
+        at, beyond = look(*edge), look(edge[0] + step[0], edge[1] + step[1])
+        dx, dy = step
+        value = (
+            at[0] + at[1] * dx + at[2] * dy + (at[3] * dx * dx + 2 * at[4] * dx * dy + at[5] * dy * dy) / 2
+        )
+        assert beyond[0] == pytest.approx(value)
+        assert beyond[1:3] == pytest.approx(
+            [at[1] + at[3] * dx + at[4] * dy, at[2] + at[4] * dx + at[5] * dy]
+        )
+        assert beyond[3:6] == pytest.approx(at[3:6]) and not np.any(beyond[6:])
+
+
+def legs(duties, **values):
+    """An inverter whose legs get duties that change at given times; ``duties`` by leg, points of (s, duty)."""
+    d = pendel.Drive("Legs")
+    for name, text in (("tick", "50 us"), ("until", "1 ms"), ("level", "device"), ("computing_delay", "0")):
+        d.set(name, text)
+    d.add("dc_source", "Feed", U_0="100", R_i="10")
+    d.add("inverter", "Inv", choices={"below": "opens"}, f_p="20", **values)
+    d.add("star_load", "Load", R="5", L="2")
+    d.connect("feed.dc", "inv.dc")
+    d.connect("inv.out", "load.in")
+    for n in "abc":
+        d.add("profile", f"Duty {n}", profile=duties[n])
+        d.connect(f"duty_{n}.out", f"inv.d_{n}")
+    return d.run()
+
+
+@pytest.mark.parametrize(
+    "values", [{}, {"t_dead": "1 us"}, {"t_dead": "0.5 us", "t_on": "300 ns", "t_off": "400 ns"}]
+)
+def test_a_leg_opens_at_once_and_closes_with_its_dead_time(values):
+    """Both gates are off while the duty is below zero, never both on in between, and the pulses before and after are whole."""
+    points = [
+        ("0", "0.3"),
+        ("0.30001 ms", "0.3"),
+        ("0.30002 ms", "-1"),
+        ("0.60001 ms", "-1"),
+        ("0.60002 ms", "0.7"),
+    ]
+    still = [("0", "0.5"), ("1 ms", "0.5")]
+    run = legs({"a": points, "b": still, "c": still}, **values)
+    t = np.arange(0.2e-6, 1e-3, 0.05e-6)
+    upper, lower = (run.at(f"inv.gate_a_{side}", t) > 0.5 for side in ("upper", "lower"))
+    dead, on, off = {1: (1e-6, 40e-9, 120e-9), 3: (0.5e-6, 0.3e-6, 0.4e-6)}.get(
+        len(values), (0.0, 40e-9, 120e-9)
+    )
+    opened = (t > 0.35e-3 + off + 2e-6) & (t < 0.65e-3)
+    assert not np.any(upper[opened]) and not np.any(lower[opened])
+    if values:
+        assert not np.any(upper & lower)
+    before, after = (t > 0.05e-3) & (t < 0.3e-3), (t > 0.7e-3) & (t < 0.95e-3)
+    for span, share in ((before, 0.3), (after, 0.7)):
+        assert np.mean(upper[span]) == pytest.approx(share - (dead + on - off) / 50e-6, abs=1.5e-3)
+    assert np.max(np.abs(run.at("inv.current_a", t[opened][-200:]))) < 1e-3  # the diodes let it end
+
+
+def test_memory_of_a_record_is_reused_only_when_nobody_shows_it():
+    d = pendel.open_drive(pendel.__path__[0] + "/examples/cabin_fan.pendel")
+    prepared = prepare(d.document)
+    first = run_drive(prepared, until=0.02)
+    kept, place = first.rows.copy(), first.rows.ctypes.data
+    second = run_drive(prepared, until=0.02)
+    assert second.rows.ctypes.data != place
+    part = first.rows[5:20]
+    del first
+    gc.collect()
+    third = run_drive(prepared, until=0.02)
+    assert third.rows.ctypes.data != place  # a part of it is still shown
+    np.testing.assert_array_equal(part, kept[5:20])
+    del part
+    gc.collect()
+    assert len(integrate._spare) == 1
+    fourth = run_drive(prepared, until=0.02)
+    assert fourth.rows.ctypes.data == place
+    for run in (second, third, fourth):
+        np.testing.assert_array_equal(run.rows, kept)
