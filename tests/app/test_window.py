@@ -406,7 +406,7 @@ def test_loops_are_judged_gains_taken_and_tried(window):
     page.take_button.click()
     QTest.qWait(60)
     assert window.session.undo.count() == steps + 1
-    assert page.studies["current_pi"].gains_now["K_p"] == pytest.approx(page.proposed.gains["K_p"], rel=1e-2)
+    assert page.chosen.gains_now["K_p"] == pytest.approx(page.proposed.gains["K_p"], rel=1e-2)
     page.try_button.click()
     finish(window)
     assert window.page_now == "Runs"

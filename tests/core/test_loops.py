@@ -148,7 +148,7 @@ def test_proposed_crossover_is_reached_and_gains_are_taken_in_one_step(door):
     assert judged.margins.phase > 55
     motor = prepared.model.network.parameters
     assert gains["T_i"] == pytest.approx(motor["door_motor.L_a"][1] / motor["door_motor.R_a"][1], rel=0.15)
-    command = take_gains(door, "current_pi", gains)
+    command = take_gains(door, loop, gains)
     command.apply(door)
     assert door.quantities["K_i"].text.endswith("V/A")
     again = prepare(door)

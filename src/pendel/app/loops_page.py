@@ -15,13 +15,21 @@ from pendel.app.session import Session, single_shot
 from pendel.app.spine import loop_state
 from pendel.app.widgets import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
 from pendel.core.errors import DriveHasFindings, ExpressionProblem, PendelError
-from pendel.core.loops.find import Loop, find_loops
 from pendel.core.loops.margins import unwrapped_phase
-from pendel.core.loops.tuning import RULES, Judged, LoopStudy, take_gains
+from pendel.core.loops.tuning import (
+    GAIN_UNITS,
+    RULES,
+    Judged,
+    LoopStudy,
+    Standing,
+    default_crossover,
+    standings,
+    take_gains,
+)
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.simulate import averaged, prepare, signal_infos
+from pendel.core.runs.simulate import signal_infos
 
 
 class LoopsPage(QWidget):
@@ -31,8 +39,8 @@ class LoopsPage(QWidget):
         super().__init__(parent)
         self.session = session
         self.setObjectName("page")
-        self.loops: list[Loop] = []
-        self.studies: dict[str, LoopStudy] = {}
+        self.standings: dict[str, Standing] = {}
+        """The drive's loops by their keys, inside out."""
         self.current = ""
         self.now: Judged | None = None
         self.proposed: Judged | None = None
@@ -159,7 +167,7 @@ class LoopsPage(QWidget):
     # studying --------------------------------------------------------------------
 
     def _changed(self) -> None:
-        self.studies = {}
+        self.standings = {}
         if self.isVisible():
             self._late.start()
         else:
@@ -167,23 +175,26 @@ class LoopsPage(QWidget):
 
     def showEvent(self, event) -> None:
         super().showEvent(event)
-        if not self.studies:
+        if not self.standings:
             self.study()
 
-    def show_loop(self, regulator: str) -> None:
-        self.current = regulator
+    def show_loop(self, key: str) -> None:
+        self.current = key
         self._late.start()
+
+    @property
+    def chosen(self) -> LoopStudy | None:
+        """The study of the chosen loop; none for a loop that has no linear model."""
+        return self.standings[self.current].study if self.current in self.standings else None
 
     def study(self) -> None:
         """Find the loops and judge the chosen one."""
         self.problem.setText("")
-        self.loops, self.studies = [], {}
+        self.standings = {}
         try:
             if self.session.drive.cards:
-                prepared = prepare(averaged(self.session.drive))
-                self.loops = find_loops(self.session.drive, prepared)
-                self.studies = {loop.regulator: LoopStudy(prepared, loop) for loop in self.loops}
-                if not self.loops:
+                self.standings = {each.loop.key: each for each in standings(self.session.drive)}
+                if not self.standings:
                     self.problem.setText(
                         "No regulator acts on what it measures yet. Wire a sensor to a regulator's actual value and its output towards the converter."
                     )
@@ -193,24 +204,34 @@ class LoopsPage(QWidget):
             self.problem.setText(f"The loops show once this is mended: {problem.findings[0]}")
         except PendelError as problem:
             self.problem.setText(str(problem))
-        if self.current not in self.studies:
-            self.current = self.loops[0].regulator if self.loops else ""
+        if self.current not in self.standings:
+            self.current = next(iter(self.standings), "")
         self._fill_loops()
-        self._enable(bool(self.current))
-        if self.current:
-            study = self.studies[self.current]
-            self.now = study.judge(study.gains_now)
+        self._show_chosen()
+
+    def _show_chosen(self) -> None:
+        study = self.chosen
+        self._enable(study is not None)
+        if study is not None:
+            self.now = self.standings[self.current].judged
             self._prime_wish(study)
             self.propose()
         else:
-            for plot in (
-                self.size_plot,
-                self.phase_plot,
-                self.circle_plot,
-                self.step_plot,
-                self.sensitivity_plot,
-            ):
-                self._wipe(plot)
+            self.now = self.proposed = None
+            self._show_nothing()
+
+    def _show_nothing(self) -> None:
+        standing = self.standings.get(self.current)
+        if standing is not None:
+            self.problem.setText(standing.problem)
+        card = self.session.drive.cards.get(standing.loop.regulator) if standing is not None else None
+        self.title.setText(card.name if card is not None else "")
+        for shown in (self.facts, self.verdict):
+            shown.setText("")
+        for grid in (self.gain_grid, self.follow_grid, self.model_grid):
+            clear(grid)
+        for plot in (self.size_plot, self.phase_plot, self.circle_plot, self.step_plot, self.sensitivity_plot):
+            self._wipe(plot)
 
     def _enable(self, on: bool) -> None:
         for widget in (self.take_button, self.try_button, self.rule_box, self.crossover_row):
@@ -218,30 +239,33 @@ class LoopsPage(QWidget):
 
     def _fill_loops(self) -> None:
         clear(self.loop_box)
-        infos = signal_infos(self.session.drive) if self.loops else {}
-        for loop in self.loops:
-            study = self.studies[loop.regulator]
-            words, role = loop_state(study.judge(study.gains_now), loop)
-            actual = infos[loop.actual]
+        infos = signal_infos(self.session.drive) if self.standings else {}
+        for key, standing in self.standings.items():
+            words, role = loop_state(standing)
+            source = standing.loop.source if standing.loop.regulation.axis else standing.loop.actual
+            actual = infos[source]
+            seen = f"actual {actual.card.lower()} {actual.label}"
             made = button(
-                f"{loop.label}\nactual {actual.card.lower()} {actual.label}\n{words}",
-                lambda r=loop.regulator: self._choose(r),
+                f"{standing.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}",
+                lambda k=key: self._choose(k),
             )
             made.setCheckable(True)
-            made.setChecked(loop.regulator == self.current)
+            made.setChecked(key == self.current)
             made.setStyleSheet(
                 f"QPushButton {{ text-align: left; color: {tokens().ink}; border: 1px solid transparent; border-left: 8px solid {colour(role).name()}; padding: 6px 8px; background: transparent; font-size: 11px; }}"
                 f"QPushButton:checked {{ background: {tokens().petrol_tint}; border: 1px solid {tokens().petrol}; border-left: 8px solid {colour(role).name()}; }}"
                 f"QPushButton:focus {{ border: 1px solid {tokens().petrol}; border-left: 8px solid {colour(role).name()}; }}")  # fmt: skip
             self.loop_box.addWidget(made)
 
-    def _choose(self, regulator: str) -> None:
-        self.current = regulator
-        self.study()
+    def _choose(self, key: str) -> None:
+        self.current = key
+        self.problem.setText("")
+        self._fill_loops()
+        self._show_chosen()
 
     def _prime_wish(self, study: LoopStudy) -> None:
         low, high = self._limits(study)
-        wish = self.wishes.setdefault(self.current, 0.04 / study.dt)
+        wish = self.wishes.setdefault(self.current, default_crossover(study, list(self.standings.values())))
         wish = min(max(wish, low), high)
         self.wishes[self.current] = wish
         self.crossover.setText(number_text(wish, 4))
@@ -256,11 +280,11 @@ class LoopsPage(QWidget):
     def _crossover_typed(self, text: str) -> None:
         try:
             wish = value_in_field(text, "Hz", Names({}))
-            low, high = self._limits(self.studies[self.current])
+            low, high = self._limits(self.chosen)
             if not low <= wish <= high:
                 raise ValueError
-        except (ExpressionProblem, ValueError, KeyError):
-            low, high = self._limits(self.studies[self.current]) if self.current else (0, 0)
+        except (ExpressionProblem, ValueError, AttributeError):
+            low, high = self._limits(self.chosen) if self.chosen else (0, 0)
             self.crossover.mark(
                 f"Write a frequency between {figure(low, 'Hz', 3)} and {figure(high, 'Hz', 3)}."
             )
@@ -268,13 +292,13 @@ class LoopsPage(QWidget):
             return
         self.crossover.mark("")
         self.wishes[self.current] = wish
-        self._prime_wish(self.studies[self.current])
+        self._prime_wish(self.chosen)
         self._propose_late.start()
 
     def _crossover_slid(self, value: int) -> None:
-        if not self.current:
+        if self.chosen is None:
             return
-        low, high = self._limits(self.studies[self.current])
+        low, high = self._limits(self.chosen)
         self.wishes[self.current] = low * (high / low) ** (value / 1000)
         self.crossover.setText(number_text(self.wishes[self.current], 4))
         self.crossover.before = self.crossover.text()
@@ -298,9 +322,9 @@ class LoopsPage(QWidget):
         self.propose()
 
     def propose(self) -> None:
-        if self.current not in self.studies or self.now is None:
+        study = self.chosen
+        if study is None or self.now is None:
             return
-        study = self.studies[self.current]
         try:
             gains = study.propose(
                 self.rule_box.currentData(),
@@ -322,10 +346,10 @@ class LoopsPage(QWidget):
             item.removeItem(child)
 
     def _show(self, study: LoopStudy) -> None:
-        card = self.session.drive.cards[self.current]
+        card = self.session.drive.cards[study.loop.regulator]
         self.title.setText(card.name)
         self.facts.setText(
-            f"sampled every {figure(study.loop.period, 's', 3)} · delay {figure(study.delay, 's', 3)} with hold"
+            f"{study.loop.regulation.axis.capitalize() + ' · ' if study.loop.regulation.axis else ''}sampled every {figure(study.loop.period, 's', 3)} · delay {figure(study.delay, 's', 3)} with hold · linear about the drive {study.drive.point.name}"
         )
         self._show_model(study)
         self._show_bode()
@@ -340,9 +364,15 @@ class LoopsPage(QWidget):
 
     def _show_model(self, study: LoopStudy) -> None:
         clear(self.model_grid)
-        poles = np.abs(study.plant_model.poles)
-        rows = (("plant states", str(len(study.drive.plant.states))), ("all states", str(len(study.drive.names))), ("unstable", str(int(np.sum(poles > 1 + 1e-6))) if np.any(poles > 1 + 1e-6) else "none"),
-                ("hold and delay", figure(study.delay, "s", 3)))  # fmt: skip
+        unstable = int(np.sum(np.abs(study.plant_model.poles) > 1 + 1e-6))
+        rows = [
+            ("plant states", str(len(study.drive.plant.states))),
+            ("all states", str(len(study.drive.names))),
+            ("hold and delay", figure(study.delay, "s", 3)),
+        ]
+        if study.drive.point.calm:  # else the poles are those of an instant
+            rows.insert(2, ("unstable", str(unstable or "none")))
+
         for r, (name, value) in enumerate(rows):
             self.model_grid.addWidget(label(name), r, 0)
             shown = label(value)
@@ -409,9 +439,10 @@ class LoopsPage(QWidget):
     def _show_step(self) -> None:
         self._wipe(self.step_plot)
         infos = signal_infos(self.session.drive)
-        loop = self.studies[self.current].loop
+        loop = self.standings[self.current].loop
+        plain = loop.depth == 0 and not loop.regulation.axis
         self.step_plot.set_caption(
-            f"{infos[loop.actual].label if loop.depth == 0 else loop.label.lower()} after a step",
+            f"{infos[loop.actual].label if plain else loop.label.lower()} after a step",
             "thin now, bold proposed",
         )
         self.step_plot.level(1.0)
@@ -451,15 +482,16 @@ class LoopsPage(QWidget):
         clear(self.gain_grid)
         clear(self.follow_grid)
         self._line(self.gain_grid, 0, "Gains", "now", "proposed", head=True)
-        units = {"K_p": "", "T_i": "s", "T_d": "s"}
+        own = study.loop.regulation.gains
         for r, name in enumerate(study.gains_now, 1):
             new = self.proposed.gains.get(name) if self.proposed else None
+            unit = "Hz" if study.loop.regulation.scaled else GAIN_UNITS.get(name, "")
             self._line(
                 self.gain_grid,
                 r,
-                name,
-                figure(study.gains_now[name], units[name]),
-                figure(new, units[name]) if new is not None else "–",
+                own[name],
+                figure(study.gains_now[name], unit),
+                figure(new, unit) if new is not None else "–",
                 italic=True,
             )
         for r, (name, write) in enumerate(FOLLOWS):
@@ -511,14 +543,14 @@ class LoopsPage(QWidget):
     # doing -----------------------------------------------------------------------
 
     def take(self) -> None:
-        if self.proposed is not None and self.current:
-            study = self.studies[self.current]
+        study = self.chosen
+        if self.proposed is not None and study is not None:
             gains = {
                 n: float(v)
                 for n, v in self.proposed.gains.items()
                 if abs(v - study.gains_now[n]) > 2e-3 * abs(v)
             }
-            self.session.do(take_gains(self.session.drive, self.current, gains))
+            self.session.do(take_gains(self.session.drive, study.loop, gains))
 
     def try_in_run(self) -> None:
         self.take()

@@ -317,16 +317,14 @@ class Session(QObject):
 def study(drive: Drive) -> tuple[list[Finding], list]:
     """What only the ordered equations tell: contradictions between parts, and how the loops stand."""
     from pendel.core.errors import DriveHasFindings
-    from pendel.core.loops.find import find_loops
-    from pendel.core.loops.tuning import LoopStudy
+    from pendel.core.loops.tuning import standings
     from pendel.core.runs.simulate import averaged, prepare
 
     try:
         prepared = prepare(drive)
         drive = averaged(drive)
         prepared = prepared if drive is prepared.drive else prepare(drive)
-        studies = [(loop, LoopStudy(prepared, loop)) for loop in find_loops(drive, prepared)]
-        return [], [(loop, each.judge(each.gains_now)) for loop, each in studies]
+        return [], standings(drive, prepared)
     except DriveHasFindings as problem:
         return problem.findings, []
     except (PendelError, ArithmeticError, ValueError):

@@ -115,11 +115,13 @@ class LoopRow(QWidget):
         )
 
 
-def loop_state(judged, loop) -> tuple[str, str]:
+def loop_state(standing) -> tuple[str, str]:
     """Words and colour role of a loop's state."""
-    if not loop.closed:
+    if not standing.loop.closed:
         return "open, no feedback", "brass"
-    m = judged.margins
+    if standing.judged is None:
+        return "moves in steps: judge it by runs", "brass"
+    m = standing.judged.margins
     if not m.stable:
         return "unstable with these gains", "brick"
     if m.crossover != m.crossover:
@@ -262,18 +264,20 @@ class Spine(QWidget):
 
     def _refresh_loops(self) -> None:
         facts = [
-            (loop.label, loop.regulator, *loop_state(judged, loop))
-            for loop, judged in self.judged
-            if loop.regulator in self.session.drive.cards
+            (each.loop.label, each.loop.key, *loop_state(each))
+            for each in self.judged
+            if each.loop.regulator in self.session.drive.cards
         ]
         facts.append((self.session.judging,))
         if facts == self.loop_facts:
             return
         self.loop_facts = facts
         clear(self.loop_box)
-        for label_text, regulator, words, role in facts[:-1]:
+        for label_text, key, words, role in facts[:-1]:
             made = LoopRow(label_text, words, role)
-            made.clicked.connect(lambda r=regulator: (self.session.select([r]), self.loop_wanted.emit(r)))
+            made.clicked.connect(
+                lambda k=key: (self.session.select([k.partition(".")[0]]), self.loop_wanted.emit(k))
+            )
             self.loop_box.addWidget(made)
         if not self.judged:
             hint = label("Looking for loops …" if self.session.judging else "No closed loop found.", "muted")

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from pendel.core.controllers.deck import Regulation
 from pendel.core.drive.document import Card
 
 
@@ -318,4 +319,5 @@ class Block(Kind):
     holds: frozenset[str] = frozenset()
     """Inputs that do not act on the outputs within the same tick (they break loops)."""
     tables: Callable[[Values, Card], list[tuple[float, float]]] | None = None
-    regulates: bool = False
+    regulates: tuple[Regulation, ...] = ()
+    """The loops it closes."""

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from enum import Enum
 from functools import cached_property
 
@@ -21,6 +21,22 @@ class LoopWithoutDelay(PendelError):
 
     def __str__(self) -> str:
         return f"{' → '.join((*self.names, self.names[0]))} feed each other within one tick. Put a delay or an integrator into the loop."
+
+
+@dataclass(frozen=True)
+class Regulation:
+    """A loop that a block closes: ports of setpoint, actual value and output, and which of its values are the gains.
+
+    ``gains`` maps what a rule speaks of (``K_p``, ``T_i``, ``T_d``) to the block's values. A block whose whole
+    output grows with one value, such as a bandwidth, gives that as ``K_p`` and says so by ``scaled``.
+    """
+
+    setpoint: str = "setpoint"
+    actual: str = "actual"
+    out: str = "out"
+    gains: Mapping[str, str] = field(default_factory=dict)
+    axis: str = ""
+    scaled: bool = False
 
 
 @dataclass(frozen=True)
@@ -43,7 +59,7 @@ class BlockInstance:
     sensor: bool
     holds: frozenset[str] = frozenset()
     table: tuple[tuple[float, float], ...] = ()
-    regulates: bool = False
+    regulates: tuple[Regulation, ...] = ()
 
     @property
     def code(self) -> Update:

@@ -121,6 +121,8 @@ INTRINSIC_C = {
     "absolute": "static real_t absolute(real_t x)\n{\n    return x < 0 ? -x : x;\n}\n",
     "minimum": "static real_t minimum(real_t a, real_t b)\n{\n    return a < b ? a : b;\n}\n",
     "maximum": "static real_t maximum(real_t a, real_t b)\n{\n    return a > b ? a : b;\n}\n",
+    "wrapped": "/* an angle (rad) between -pi and pi */\n"
+    "static real_t wrapped(real_t angle)\n{\n    const real_t turn = (real_t)6.283185307179586;\n    return angle - turn * floor(angle / turn + (real_t)0.5);\n}\n",
     "delayed": "/* x as it was some periods ago; a fraction of a period is interpolated */\n"
     "static real_t delayed(line_t *line, real_t x, real_t periods)\n{\n    int whole = (int)periods;\n    real_t part = periods - (real_t)whole;\n"
     "    real_t a, b;\n    line->past[line->at] = x;\n    if (whole > LINE_LENGTH - 2) {\n        whole = LINE_LENGTH - 2;\n    }\n"
@@ -157,7 +159,8 @@ def calls_in(code: Update) -> frozenset[str]:
 
 
 def intrinsics_used(deck_blocks: Sequence[BlockInstance]) -> set[str]:
-    return set[str]().union(*(calls_in(block.code) for block in deck_blocks))
+    used = set[str]().union(*(calls_in(block.code) for block in deck_blocks))
+    return used | {"floor"} if "wrapped" in used else used
 
 
 @dataclass(frozen=True)
@@ -378,8 +381,8 @@ def emit(deck: ControlDeck, number: NumberFormat, *, with_sensors: bool = False)
 def simulation_source(deck: ControlDeck) -> str:
     """One translation unit for the time loop: the same code in float64, sensors included, values set from outside.
 
-    ``pd_ctl_size``, ``pd_ctl_init`` (values, then tables, then seeds) and ``pd_ctl_tick`` (measured signals in,
-    all signals and commands out) are its whole interface. The text holds no value, so that a change of values
+    ``pd_ctl_size``, ``pd_ctl_init`` (values, then tables, then seeds), ``pd_ctl_tick`` (measured signals in,
+    all signals and commands out) and ``pd_ctl_states`` (what the blocks remember) are its whole interface. The text holds no value, so that a change of values
     meets the same build.
     """
     em = Emission(deck, NumberFormat.FLOAT64, with_sensors=True)
@@ -432,12 +435,19 @@ def _adapted(em: Emission, source: str, head: str, *, set_values: bool = True) -
     give = "\n".join(
         f"    out[{k}] = (double)c->{s};" for k, s in enumerate(em.deck.commands.values()) if s in inside
     )
+    kept = "\n".join(f"    z[{k}] = (double)c->{s};" for k, s in enumerate(states_of(em.blocks)))
     body = source.replace(f'#include "{name}.h"\n', head)
     return (
         f"{body}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_init({name}_t *c, const double *v)\n{{\n    (void)v;\n    {name}_init(c);\n"
         + "\n".join(lines)
         + f"\n}}\n\nvoid pd_ctl_tick({name}_t *c, const double *in, double *signals, double *out)\n{{\n    (void)in; (void)signals; (void)out;\n{fill}\n    {name}_tick(c);\n{show}\n{give}\n}}\n"
+        f"\nvoid pd_ctl_states(const {name}_t *c, double *z)\n{{\n    (void)c; (void)z;\n{kept}\n}}\n"
     )
+
+
+def states_of(blocks: Sequence[BlockInstance]) -> list[str]:
+    """What the blocks remember as numbers, ``block.state``, in the order of ``pd_ctl_states``."""
+    return [f"{b.name}.{state}" for b in blocks for state in b.states]
 
 
 def simulation_values(deck: ControlDeck, *, with_sensors: bool, seed: int) -> list[float]:

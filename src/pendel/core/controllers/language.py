@@ -19,7 +19,7 @@ from pendel.core.errors import PendelError
 
 INTRINSICS = {
     "saturate": 3, "absolute": 1, "floor": 1, "sqrt": 1, "sin": 1, "cos": 1, "atan2": 2, "minimum": 2, "maximum": 2,
-    "delayed": 3, "recalled": 2, "normal": 1, "interpolated": 2, "mapped": 4,
+    "wrapped": 1, "delayed": 3, "recalled": 2, "normal": 1, "interpolated": 2, "mapped": 4,
 }  # fmt: skip
 ACTIONS = {"remember": 2}
 """Calls that stand alone, since they only change memory."""

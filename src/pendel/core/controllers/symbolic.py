@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 import casadi as ca
@@ -13,6 +13,10 @@ from pendel.core.controllers.deck import BlockInstance
 from pendel.core.equations.context import stacked
 
 LONGEST_LINE = 256
+
+
+def held_within(x: ca.SX, axis: np.ndarray) -> ca.SX:
+    return ca.fmin(ca.fmax(x, float(axis[0])), float(axis[-1]))
 
 
 @dataclass(frozen=True)
@@ -110,9 +114,14 @@ class Symbols:
             return self.delayed(self.value(args[1], env), self.value(args[2], env))
         if name == "recalled":
             return self.past[self.line - 1]
-        if name in ("normal", "interpolated", "mapped"):
+        if name == "normal":
             return ca.SX(0)
+        if name in ("interpolated", "mapped"):
+            return self.looked_up(name, [self.value(a, env) for a in args[1:]])
         values = [self.value(a, env) for a in args]
+        if name == "wrapped":  # whole turns have no slope
+            turn = 2.0 * np.pi
+            return values[0] - turn * ca.floor(values[0] / turn + 0.5)
         if name in ("saturate", "floor"):
             return values[0]
         functions: dict[str, Callable[..., ca.SX]] = {
@@ -126,6 +135,21 @@ class Symbols:
         }
         return functions[name](*values)
 
+    def looked_up(self, name: str, at: list[ca.SX]) -> ca.SX:
+        """A table or a layer of a map, straight between its points and level beyond. A profile over time is a source
+        and has no slope."""
+        if not self.block.inputs or not self.block.table:
+            return ca.SX(0)
+        first, second = (np.array(column) for column in zip(*self.block.table))
+        if name == "interpolated":
+            return ca.pw_lin(held_within(at[0], first), list(first), list(second))
+        layer, (nx, ny) = int(float(at[0])), first[:2].astype(int)
+        axes = first[2 : 2 + nx], first[2 + nx : 2 + nx + ny]
+        values = second[layer * nx * ny : (layer + 1) * nx * ny].reshape(nx, ny)
+        inside = stacked(*(held_within(x, axis) for x, axis in zip(at[1:], axes)))
+        grid = [list(axis) for axis in axes]
+        return ca.interpolant("map", "linear", grid, values.ravel(order="F"), {"inline": True})(inside)
+
     def delayed(self, x: ca.SX, ticks: ca.SX) -> ca.SX:
         if not self.line:
             return x
@@ -138,9 +162,12 @@ class Symbols:
 
 
 def linear_block(
-    block: BlockInstance, period: float, inputs_at: dict[str, float] | None = None
+    block: BlockInstance,
+    period: float,
+    inputs_at: Mapping[str, float] | None = None,
+    states_at: Mapping[str, float] | None = None,
 ) -> LinearBlock:
-    """Linear form of a block around given inputs (zero where not given).
+    """Linear form of a block around given inputs and memory (zero where not given).
 
     Parameters
     ----------
@@ -165,7 +192,8 @@ def linear_block(
     jacobians = [ca.jacobian(a, b) for a, b in ((after, state), (after, into), (out, state), (out, into))]
     function = ca.Function("linear", [state, into], jacobians)
     at = inputs_at or {}
-    begun = np.array([1.0 if n == "started" else 0.0 for n in block.states] + [0.0] * symbols.line)
+    kept = {**(states_at or {}), "started": 1.0}
+    begun = np.array([kept.get(n, 0.0) for n in block.states] + [0.0] * symbols.line)
     E, F, G, H = (np.array(m, dtype=float) for m in function(begun, [at.get(n, 0.0) for n in block.inputs]))
     return LinearBlock(
         E.reshape(len(begun), len(begun)),

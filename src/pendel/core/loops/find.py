@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from pendel.core.controllers.deck import ControlDeck
+from pendel.core.controllers.deck import ControlDeck, Regulation
 from pendel.core.drive.document import Drive
 from pendel.core.runs.simulate import Prepared, averaged, prepare, signal_infos
 
@@ -14,14 +14,22 @@ class Loop:
     """A regulator that acts on what it measures. ``depth`` counts the regulators further in."""
 
     regulator: str
-    kind: str
+    regulation: Regulation
     label: str
     setpoint: str | None
+    """The signal at the regulator's setpoint."""
+    source: str
+    """The signal at the regulator's actual value."""
     actual: str
     """The plant signal that comes back."""
     depth: int
     closed: bool
     period: float
+
+    @property
+    def key(self) -> str:
+        """The regulator's card, with the axis' output where it has several."""
+        return f"{self.regulator}.{self.regulation.out}" if self.regulation.axis else self.regulator
 
 
 def path_to_plant(
@@ -63,12 +71,21 @@ def upstream(deck: ControlDeck, signal: str | None, found: set[str] | None = Non
     return found
 
 
+def acting_blocks(deck: ControlDeck) -> set[str]:
+    """Blocks that the plant feels; the others only watch."""
+    found: set[str] = set()
+    for signal in deck.commands.values():
+        upstream(deck, signal, found)
+    return found
+
+
 LABELS = {
     "A": "Current",
     "V": "Voltage",
     "rad/s": "Speed",
     "rpm": "Speed",
     "m/s": "Speed",
+    "Wb": "Flux",
     "rad": "Position",
     "m": "Position",
 }
@@ -82,25 +99,30 @@ def find_loops(drive: Drive, prepared: Prepared | None = None) -> list[Loop]:
     regulators = {b.name for b in deck.blocks if b.regulates}
     loops = []
     for block in deck.blocks:
-        if not block.regulates:
-            continue
-        reaches, depth = path_to_plant(deck, f"{block.name}.{block.outputs[0]}", regulators)
-        origin = plant_origin(deck, block.sources.get("actual"))
-        if not reaches or origin is None:
-            continue
-        unit = infos[origin].unit
-        shown = infos[block.sources["actual"]].unit if block.sources["actual"] in infos else unit
-        label = LABELS.get(shown or unit, LABELS.get(unit, block.title))
-        loops.append(
-            Loop(
-                block.name,
-                block.kind,
-                label,
-                block.sources.get("setpoint"),
-                origin,
-                depth,
-                block.values.get("closed", 1.0) > 0.5,
-                deck.tick * block.every,
+        for regulation in block.regulates:
+            reaches, depth = path_to_plant(deck, f"{block.name}.{regulation.out}", regulators)
+            source = block.sources.get(regulation.actual)
+            origin = plant_origin(deck, source)
+            if origin is None:  # wired the other way round, where the plant answers downwards
+                regulation = replace(regulation, setpoint=regulation.actual, actual=regulation.setpoint)
+                source = block.sources.get(regulation.actual)
+                origin = plant_origin(deck, source)
+            if not reaches or source is None or origin is None:
+                continue
+            unit = infos[origin].unit
+            shown = infos[source].unit if source in infos else unit
+            label = LABELS.get(shown or unit, LABELS.get(unit, block.title))
+            loops.append(
+                Loop(
+                    block.name,
+                    regulation,
+                    f"{label} {regulation.axis}".rstrip(),
+                    block.sources.get(regulation.setpoint),
+                    source,
+                    origin,
+                    depth,
+                    block.values.get("closed", 1.0) > 0.5,
+                    deck.tick * block.every,
+                )
             )
-        )
     return sorted(loops, key=lambda loop: loop.depth)

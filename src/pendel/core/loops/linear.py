@@ -8,19 +8,24 @@ of rates (lifting; Chen, Francis: Optimal Sampled-Data Control Systems, chapter 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import casadi as ca
 import numpy as np
 import scipy.linalg
 
-from pendel.core.controllers.deck import ControlDeck, Part
+from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part
 from pendel.core.controllers.symbolic import LinearBlock, linear_block
 from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
 from pendel.core.plant.model import PlantModel
 from pendel.core.plant.starting import loop_values, surface_values
-from pendel.core.runs.simulate import Prepared, run_drive
+from pendel.core.loops.points import WorkingPoint, WorkingPoints, at_rest
+from pendel.core.runs.simulate import Prepared
+
+
+ROUNDING = 1e-12
+"""A response below this is one of rounding."""
 
 
 @dataclass(frozen=True)
@@ -69,39 +74,6 @@ class LinearPlant:
         return whole[:n, :n], whole[:n, n:]
 
 
-@dataclass(frozen=True)
-class OperatingPoint:
-    """States, inputs and modes by key; what is missing is zero, frictions move forward."""
-
-    states: dict[str, float] = field(default_factory=dict)
-    inputs: dict[str, float] = field(default_factory=dict)
-    modes: dict[str, float] = field(default_factory=dict)
-
-
-def moving_forward(model: PlantModel) -> OperatingPoint:
-    """Everything at rest in value but sliding in mode: the drive between its limits."""
-    modes = {m.key: 1.0 if m.key.endswith(".sliding") else 0.0 for m in model.network.modes}
-    return OperatingPoint(modes=modes)
-
-
-def end_of_run(prepared: Prepared) -> OperatingPoint:
-    """Where a run of the drive ends: for plants that respond to nothing while all is at zero, such as a step-up converter."""
-    run = run_drive(prepared)
-    structure, row = run.structure, run.rows[-1]
-    n = len(structure.state_keys)
-    states = dict(zip(structure.state_keys, row[1 : 1 + n]))
-    inputs = dict(zip(structure.commands, row[1 + n :]))
-    return OperatingPoint(states, inputs, moving_forward(prepared.model).modes)
-
-
-def plant_about(prepared: Prepared, signals: tuple[str, ...]) -> LinearPlant:
-    """The plant at rest; where a command then moves nothing, at the end of a run instead."""
-    plant = linear_plant(prepared.model, signals)
-    if plant.B.size and np.any(np.all(plant.B == 0, axis=0) & np.all(plant.D == 0, axis=0)):
-        return linear_plant(prepared.model, signals, end_of_run(prepared))
-    return plant
-
-
 def without_drops(model: PlantModel) -> np.ndarray:
     """Parameters with every dead time and every drop of a converter with dead time zero, shape (p,).
 
@@ -115,11 +87,11 @@ def without_drops(model: PlantModel) -> np.ndarray:
 
 
 def linear_plant(
-    model: PlantModel, signals: tuple[str, ...], point: OperatingPoint | None = None
+    model: PlantModel, signals: tuple[str, ...], point: WorkingPoint | None = None
 ) -> LinearPlant:
-    """Linearise the plant; derivatives are exact."""
+    """Linearise the plant about a point, else at rest; derivatives are exact."""
     system = model.system
-    point = point or moving_forward(model)
+    point = point or at_rest(model)
     symbols = model.symbols
     x, u = symbols["x"], stacked(*model.network.inputs.values())
     y = stacked(*(model.signals[s] for s in signals))
@@ -154,23 +126,46 @@ class SampledDrive:
 
     Parameters
     ----------
+    point
+        about which it is made linear.
     frozen
         blocks that give 0, such as an outer loop while an inner one is judged.
+    extra
+        plant signals beside those the blocks read.
+    plants
+        linear plants by the name of their point, for studies that share them; what is missing is added.
     """
 
     def __init__(
-        self, prepared: Prepared, *, frozen: frozenset[str] = frozenset(), extra: tuple[str, ...] = ()
+        self,
+        prepared: Prepared,
+        point: WorkingPoint,
+        *,
+        frozen: frozenset[str] = frozenset(),
+        extra: tuple[str, ...] = (),
+        plants: dict[str, LinearPlant] | None = None,
     ):
         self.deck: ControlDeck = prepared.deck
-        self.frozen = frozen
-        self.plant = plant_about(prepared, tuple(dict.fromkeys((*self.deck.measured, *extra))))
+        self.point, self.frozen = point, frozen
+        signals = tuple(dict.fromkeys((*self.deck.measured, *extra)))
+        plants = {} if plants is None else plants
+        if point.name not in plants:
+            plants[point.name] = linear_plant(prepared.model, signals, point)
+        self.plant = plants[point.name]
         self.Ad, self.Bd = self.plant.sampled(self.deck.tick)
-        start = plant_levels(prepared)
         self.blocks = [b for b in self.deck.blocks if b.name not in frozen]
-        self.linear: dict[str, LinearBlock] = {
-            b.name: linear_block(b, self.deck.tick * b.every, {p: start.get(s, 0.0) for p, s in b.sources.items() if s}) for b in self.blocks}  # fmt: skip
+        self.linear: dict[str, LinearBlock] = {b.name: self.about_point(b) for b in self.blocks}
         self.outputs = [f"{b.name}.{p}" for b in self.blocks for p in b.outputs]
         self.layout()
+
+    def about_point(self, block: BlockInstance) -> LinearBlock:
+        """A block's linear form at the point's inputs and memory."""
+        return linear_block(
+            block,
+            self.deck.tick * block.every,
+            {p: self.point.signals.get(s, 0.0) for p, s in block.sources.items() if s},
+            {s: self.point.remembered.get(f"{block.name}.{s}", 0.0) for s in block.states},
+        )
 
     @property
     def period(self) -> int:
@@ -279,27 +274,6 @@ class SampledDrive:
         )
 
 
-def plant_levels(prepared: Prepared) -> dict[str, float]:
-    """Values of the plant's signals with nothing driven; a source gives its voltage."""
-    model = prepared.model
-    symbols = model.symbols
-    measured = stacked(*(model.signals[s] for s in prepared.deck.measured))
-    function = ca.Function("levels", [symbols[k] for k in ("t", "x", "u", "s", "p", "z", "f")], [measured])
-    still = np.zeros(symbols["u"].numel())
-    values = np.array(
-        function(
-            0.0,
-            model.starts,
-            still,
-            model.mode_starts,
-            model.parameters[: symbols["p"].numel()],
-            loop_values(model, model.starts, still, model.mode_starts),
-            surface_values(model, model.starts, still, model.mode_starts),
-        )
-    ).ravel()
-    return dict(zip(prepared.deck.measured, values))
-
-
 def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str, ...] = ()) -> LinearModel:
     """Model from a signal to another. Between plant input and plant signal it is continuous, else sampled.
 
@@ -309,9 +283,12 @@ def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str
         when a signal does not exist.
     """
     commands = tuple(prepared.model.network.inputs)
+    points = WorkingPoints(prepared)
     if source in commands and target in prepared.model.signals:
-        plant = plant_about(prepared, (target,))
+        plant = linear_plant(prepared.model, (target,), points.rest)
         column = commands.index(source)
+        if not (np.any(plant.B[:, column]) or np.any(plant.D[:, column])):
+            plant = linear_plant(prepared.model, (target,), points.end)
         return LinearModel(
             plant.A, plant.B[:, [column]], plant.C, plant.D[:, [column]], 0.0, plant.states, source, target
         )
@@ -322,4 +299,17 @@ def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str
             f"{missing} is no signal a model can start from or end at. Choose a block's output, a plant input or a tap."
         )
     extra = (target,) if target in prepared.model.signals else ()
-    return SampledDrive(prepared, extra=extra).model(target, inject=source, opened=frozenset(opened))
+    cut = frozenset(opened)
+    for point in points:
+        model = SampledDrive(prepared, point, extra=extra).model(target, inject=source, opened=cut)
+        if responds(model):
+            break
+    return model
+
+
+def responds(model: LinearModel) -> bool:
+    """Whether the output follows the input by more than rounding, and in finite numbers."""
+    if not all(np.all(np.isfinite(m)) for m in (model.A, model.B, model.C, model.D)):
+        return False
+    omega = np.array([1.0, 100.0]) if model.dt == 0 else np.array([1e-3, 0.1]) / model.dt
+    return bool(np.max(np.abs(model.response(omega))) > ROUNDING)

@@ -28,16 +28,24 @@ class Margins:
 
 
 def unwrapped_phase(response: np.ndarray) -> np.ndarray:
-    """Phase in degrees, continuous, starting within −270° … +90°."""
+    """Phase in degrees, continuous, within −360° … 0° at the last crossover; without one, starting within −270° … +90°."""
     phase = np.degrees(np.unwrap(np.angle(response)))
+    falls = falls_below_one(np.abs(response))
+    if len(falls):
+        return phase - 360.0 * math.ceil(phase[falls[-1]] / 360.0)
     return phase - 360.0 * math.ceil((phase[0] - 90.0) / 360.0)
+
+
+def falls_below_one(size: np.ndarray) -> np.ndarray:
+    """Places after which |L| is below 1, where it was not before."""
+    return np.flatnonzero((size[:-1] >= 1.0) & (size[1:] < 1.0))
 
 
 def margins(frequency: np.ndarray, response: np.ndarray, *, stable: bool) -> Margins:
     """Margins at the last crossover, from samples of L over ``frequency`` (Hz), interpolated on logarithmic axes."""
     size, phase = np.abs(response), unwrapped_phase(response)
     level = np.log(np.maximum(size, 1e-300))
-    falls = np.flatnonzero((level[:-1] >= 0) & (level[1:] < 0))
+    falls = falls_below_one(size)
     crossover = phase_margin = gain_margin = math.nan
     if len(falls):
         k = falls[-1]

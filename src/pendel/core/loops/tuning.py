@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from pendel.core.controllers.deck import BlockInstance
-from pendel.core.controllers.symbolic import linear_block
+from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.drive import commands
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, ExpressionProblem
-from pendel.core.loops.find import Loop, find_loops, upstream
-from pendel.core.loops.linear import SampledDrive
+from pendel.core.loops.find import Loop, acting_blocks, find_loops, upstream
+from pendel.core.loops.linear import SampledDrive, responds
 from pendel.core.loops.margins import Margins, margins
+from pendel.core.loops.points import WorkingPoints
 from pendel.core.loops.rules import (
     Gains,
     LagPlant,
@@ -37,6 +38,7 @@ RULES = {
     "symmetrical": "symmetrical optimum",
 }
 POINTS = 500
+GAIN_UNITS = {"T_i": "s", "T_d": "s"}
 
 
 @dataclass(frozen=True)
@@ -56,29 +58,52 @@ class LoopStudy:
     """A loop with its plant response computed once, so that gains can be changed live.
 
     ``G`` is the response from the regulator's output to its actual value at the regulator's rate, inner loops closed
-    and outer loops frozen; computing delay, hold and sensors are in it.
+    and outer loops frozen; computing delay, hold and sensors are in it. It answers upwards, see ``turned``.
     """
 
-    def __init__(self, prepared: Prepared, loop: Loop):
+    def __init__(self, prepared: Prepared, loop: Loop, points: WorkingPoints | None = None):
         self.prepared, self.loop = prepared, loop
         self.block: BlockInstance = prepared.deck.block(loop.regulator)
-        block = replace(self.block, values={**self.block.values, "closed": 1.0})
-        self.output = f"{loop.regulator}.{block.outputs[0]}"
-        frozen = (
-            upstream(prepared.deck, loop.setpoint)
-            - upstream(prepared.deck, block.sources.get("actual"))
-            - {loop.regulator}
-        )
-        self.drive = SampledDrive(prepared, frozen=frozenset(frozen), extra=(loop.actual,))
-        self.drive.linear[loop.regulator] = linear_block(block, loop.period)
-        plant = self.drive.model(
-            f"{loop.regulator}.actual", inject=self.output, opened=frozenset({self.output})
-        )
-        self.dt = plant.dt
+        self.output = f"{loop.regulator}.{loop.regulation.out}"
+        self.actual = f"{loop.regulator}.{loop.regulation.actual}"
+        self.turned = 1.0 if loop.regulation in self.block.regulates else -1.0
+        """−1 where setpoint and actual value are swapped, since the plant answers downwards."""
+        ahead = upstream(prepared.deck, loop.setpoint)
+        back = upstream(prepared.deck, self.block.sources.get(loop.regulation.actual))
+        acting = acting_blocks(prepared.deck)
+        frozen = frozenset((ahead - back - {loop.regulator}) | {b.name for b in prepared.deck.blocks} - acting)
+        points = points or WorkingPoints(prepared)
+        for point in points:
+            self.drive = SampledDrive(prepared, point, frozen=frozen, plants=points.plants)
+            self.drive.linear[loop.regulator] = self.with_gains({})
+            cut = frozenset({self.output})
+            self.plant_model = self.drive.model(self.actual, inject=self.output, opened=cut)
+            if responds(self.plant_model):
+                break
+        else:
+            raise DriveProblem(self._why_silent())
+        self.dt = self.plant_model.dt
         nyquist = 0.5 / self.dt
         self.frequency = np.geomspace(nyquist * 1e-4, nyquist * 0.999, POINTS)
-        self.G = plant.response(2 * math.pi * self.frequency)
-        self.plant_model = plant
+        self.G = self.turned * self.plant_model.response(2 * math.pi * self.frequency)
+
+    def _why_silent(self) -> str:
+        """Where on the way back the regulator's output is lost."""
+        name, signal = self.loop.regulator, self.block.sources.get(self.loop.regulation.actual)
+        blocks = {b.name: b for b in self.prepared.deck.blocks}
+        while signal and signal.split(".")[0] in blocks:
+            name = signal.split(".")[0]
+            sources = [s for s in blocks[name].sources.values() if s]
+            cut = frozenset({self.output})
+            follows = (s for s in sources if responds(self.drive.model(s, inject=self.output, opened=cut)))
+            if next(follows, None):
+                break
+            signal = sources[0] if sources else None
+        title = self.prepared.drive.cards[name].name
+        return (
+            f"{title} passes no small change on: what it gives moves in steps, or not at all, about the point where "
+            "the drive can be made linear. Judge this loop by runs."
+        )
 
     @property
     def delay(self) -> float:
@@ -87,26 +112,37 @@ class LoopStudy:
 
     @property
     def gains_now(self) -> dict[str, float]:
-        return {n: self.block.values[n] for n in ("K_p", "T_i", "T_d") if n in self.block.values}
+        return {n: self.block.values[own] for n, own in self.loop.regulation.gains.items()}
 
-    def with_gains(self, gains: Mapping[str, float]):
-        block = replace(self.block, values={**self.block.values, "closed": 1.0, **gains})
-        return linear_block(block, self.loop.period)
+    def with_gains(self, gains: Mapping[str, float]) -> LinearBlock:
+        own = {self.loop.regulation.gains[n]: g for n, g in gains.items()}
+        closed = {"closed": 1.0} if "closed" in self.block.values else {}
+        return self.drive.about_point(replace(self.block, values={**self.block.values, **closed, **own}))
 
     def open_loop(self, gains: Mapping[str, float]) -> np.ndarray:
         """L with the sign of the negative feedback taken out."""
-        column = self.block.inputs.index("actual")
-        z = np.exp(2j * math.pi * self.frequency * self.loop.period)
-        return -self.with_gains(gains).response(z)[:, 0, column] * self.G
+        return -self._regulator(gains, self.frequency) * self.G
+
+    def _regulator(self, gains: Mapping[str, float], frequency: np.ndarray) -> np.ndarray:
+        """Response of the regulator alone from its actual value to its output."""
+        z = np.exp(2j * math.pi * frequency * self.loop.period)
+        row = self.block.outputs.index(self.loop.regulation.out)
+        column = self.block.inputs.index(self.loop.regulation.actual)
+        return self.turned * self.with_gains(gains).response(z)[:, row, column]
 
     def judge(self, gains: Mapping[str, float]) -> Judged:
         self.drive.linear[self.loop.regulator] = self.with_gains(gains)
-        setpoint = f"{self.loop.regulator}.setpoint"
-        watched = f"{self.loop.regulator}.actual"
+        setpoint = f"{self.loop.regulator}.{self.loop.regulation.setpoint}"
+        watched = self.actual
         phi, gamma, seen = self.drive.period_map(setpoint=setpoint, watch=(self.loop.actual, watched))
-        stable = bool(np.max(np.abs(relevant_poles(phi, gamma, seen[0][watched][:-1]))) < 1.0 + 1e-9)
         response = self.open_loop(gains)
-        found = margins(self.frequency, response, stable=stable)
+        found = margins(self.frequency, response, stable=True)
+        if self.drive.point.calm:
+            poles = relevant_poles(phi, gamma, seen[0][watched][:-1])
+            stable = bool(np.max(np.abs(poles)) < 1.0 + 1e-9)
+        else:  # poles of an instant tell nothing of what turns meanwhile; the margins at the crossover do
+            stable = not (found.phase < 0 or found.gain < 1)
+        found = replace(found, stable=stable)
         t, y = self.step(phi, gamma, seen, watched, found)
         return Judged(gains, self.frequency, response, found, t, y, step_measures(t, y, 0.0, 1.0))
 
@@ -140,6 +176,11 @@ class LoopStudy:
         nyquist = 0.5 / self.dt
         if rule not in RULES:
             raise DriveProblem(f"There is no rule “{rule}”. Choose one of {', '.join(RULES)}.")
+        has_integral = "T_i" in self.loop.regulation.gains
+        if self.loop.regulation.scaled and rule != "crossover":
+            raise DriveProblem(
+                "The parts of this regulator follow from its tables; only its bandwidth is chosen. Take the rule by crossover."
+            )
         if rule == "crossover":
             wish = crossover or 0.05 / self.dt
             if not 0 < wish < nyquist:
@@ -157,17 +198,44 @@ class LoopStudy:
                 wish,
                 self.picture(wish),
                 phase_margin=phase_margin,
-                has_integral="T_i" in self.block.values,
+                has_integral=has_integral,
             )
-            if "T_i" not in self.block.values:
-                return {"K_p": gains.K_p}
-            column = self.block.inputs.index("actual")
-            z = np.exp(2j * math.pi * np.array([wish]) * self.loop.period)
-            sized = abs(self.with_gains({"K_p": 1.0, "T_i": gains.T_i}).response(z)[0, 0, column])
-            return {"K_p": 1.0 / (sized * abs(at)), "T_i": gains.T_i}
+            wanted = {"K_p": 1.0, "T_i": gains.T_i} if has_integral else {"K_p": 1.0}
+            sized = abs(self._regulator(wanted, np.array([wish]))[0])
+            return {**wanted, "K_p": 1.0 / (sized * abs(at))}
         picture = self.picture()
         best: Gains = magnitude_optimum(picture) if rule == "magnitude" else symmetrical_optimum(picture)
-        return {"K_p": best.K_p, "T_i": best.T_i} if "T_i" in self.block.values else {"K_p": best.K_p}
+        return {"K_p": best.K_p, "T_i": best.T_i} if has_integral else {"K_p": best.K_p}
+
+
+@dataclass(frozen=True)
+class Standing:
+    """A loop with its study and how it stands with its present gains, or a sentence why it has no linear model."""
+
+    loop: Loop
+    study: LoopStudy | None = None
+    judged: Judged | None = None
+    problem: str = ""
+
+
+def standings(drive: Drive, prepared: Prepared | None = None) -> list[Standing]:
+    """All loops of a drive, inside out. Raises `DriveHasFindings` as `prepare`."""
+    prepared = prepared or prepare(averaged(drive))
+    points = WorkingPoints(prepared)
+    found = []
+    for loop in find_loops(drive, prepared):
+        try:
+            study = LoopStudy(prepared, loop, points)
+            found.append(Standing(loop, study, study.judge(study.gains_now)))
+        except DriveProblem as problem:
+            found.append(Standing(loop, problem=str(problem)))
+    return found
+
+
+def default_crossover(study: LoopStudy, others: Sequence[Standing]) -> float:
+    """A crossover (Hz) to begin with: well below the sampling, and a sixth of the slowest loop further in."""
+    inner = [s.judged.margins.crossover for s in others if s.judged and s.loop.depth < study.loop.depth]
+    return min([0.04 / study.dt, *(c / 6.0 for c in inner if math.isfinite(c))])
 
 
 def relevant_poles(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.ndarray:
@@ -185,7 +253,7 @@ def relevant_poles(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.nd
 def propose(drive: Drive, regulator: str, rule: str = "crossover", **wishes: float) -> dict[str, float]:
     """Proposed gains of a regulator of a drive."""
     prepared = prepare(averaged(drive))
-    loop = next((each for each in find_loops(drive, prepared) if each.regulator == regulator), None)
+    loop = next((each for each in find_loops(drive, prepared) if regulator in (each.key, each.regulator)), None)
     if loop is None:
         raise DriveProblem(
             f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual value."
@@ -193,11 +261,13 @@ def propose(drive: Drive, regulator: str, rule: str = "crossover", **wishes: flo
     return LoopStudy(prepared, loop).propose(rule, **wishes)
 
 
-def take_gains(drive: Drive, regulator: str, gains: Mapping[str, float]) -> Command:
+def take_gains(drive: Drive, loop: Loop, gains: Mapping[str, float]) -> Command:
     """One undo step that writes gains where they are defined: in a quantity the field names, else in the field."""
+    regulator = loop.regulator
     command = Command(f"Take gains of {drive.cards[regulator].name}", ())
     scratch = drive.copy()
-    for name, value in gains.items():
+    for role, value in gains.items():
+        name = loop.regulation.gains[role]
         text = scratch.cards[regulator].values.get(name, "")
         if text.strip() in scratch.quantities:
             quantity = text.strip()
@@ -209,7 +279,7 @@ def take_gains(drive: Drive, regulator: str, gains: Mapping[str, float]) -> Comm
                 scratch,
                 regulator,
                 name,
-                written(scratch, text or "1", value, "s" if name.startswith("T_") else ""),
+                written(scratch, text or "1", value, GAIN_UNITS.get(role, "") if not loop.regulation.scaled else "Hz"),
             )
         step.apply(scratch)
         command = command.then(step)

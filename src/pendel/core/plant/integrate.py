@@ -6,13 +6,13 @@ import ctypes
 import math
 import weakref
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from enum import IntEnum
 
 import numpy as np
 
 from pendel.core.controllers.deck import ControlDeck
-from pendel.core.controllers.emit import simulation_source, simulation_values
+from pendel.core.controllers.emit import simulation_source, simulation_values, states_of
 from pendel.core.plant.compiler import build_together
 from pendel.core.plant.model import (
     PlantModel,
@@ -92,6 +92,8 @@ class Recorded:
     computing: float = 0.0
     """Of a fixed-step run: seconds of computing in its steps, and of the slowest."""
     worst_step: float = 0.0
+    remembered: dict[str, float] = field(default_factory=dict)
+    """What the blocks remember at the end, by ``block.state``."""
 
 
 @dataclass
@@ -178,6 +180,7 @@ def integrate(
     loop.pd_run(ctypes.byref(run))
     rows = taken(run.rows, run.n_rows, width, give_back, 8 * width * run.cap_rows, loop.pd_release)
     ticks = taken(run.ticks, run.n_ticks, run.n_signal, loop.pd_release)
+    remembered = states_at_end(controller, memory, deck) if run.n_signal else {}
     outcome = Outcome(run.outcome)
     if outcome is Outcome.SHORTED:
         names: Sequence[str] = [path.source for path in settings.shorts]
@@ -198,7 +201,16 @@ def integrate(
         run.thinned_to,
         run.computing,
         run.worst_step,
+        remembered,
     )
+
+
+def states_at_end(controller, memory, deck: ControlDeck) -> dict[str, float]:
+    names = states_of(deck.blocks)
+    found = np.zeros(max(1, len(names)))
+    controller.pd_ctl_states.argtypes = [ctypes.c_void_p, ctypes.c_void_p]
+    controller.pd_ctl_states(ctypes.addressof(memory), pointer(found))
+    return dict(zip(names, found.tolist()))
 
 
 def test_numbers(test: DeviceTest, mode_keys: Sequence[str]) -> list[int]:

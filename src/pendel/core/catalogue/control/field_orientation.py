@@ -10,8 +10,15 @@ import math
 import numpy as np
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
-from pendel.core.catalogue.declare import Block, Choice, Contradiction, Figure, Value
+from pendel.core.catalogue.declare import (
+    Block,
+    Choice,
+    Contradiction,
+    Figure,
+    Value,
+)
 from pendel.core.catalogue.machines import flux
+from pendel.core.controllers.deck import Regulation
 
 PHASES = ("a", "b", "c")
 
@@ -63,8 +70,8 @@ def update_electrical_angle(position, angle, ahead, speed, p, offset, lead, last
     speed = (turned - last) / dt
     last = turned
     later = turned + lead * speed * dt
-    angle = turned - 6.283185307179586 * floor(turned / 6.283185307179586 + 0.5)
-    ahead = later - 6.283185307179586 * floor(later / 6.283185307179586 + 0.5)
+    angle = wrapped(turned)
+    ahead = wrapped(later)
 
 
 def update_regulator(set_d, set_q, d, q, speed, u_link, u_d, u_q, K_d, T_d, K_q, T_q, L_d, L_q, psi, U_dc, share, decoupled, sum_d, sum_q, dt):  # fmt: skip
@@ -82,13 +89,14 @@ def update_regulator(set_d, set_q, d, q, speed, u_link, u_d, u_q, K_d, T_d, K_q,
     sum_q = sum_q + (K_q * e_q + u_q - free_q) * dt / T_q
 
 
-def update_by_tables(set_d, set_q, d, q, speed, u_link, u_d, u_q, w_c, R, U_dc, share, table, sum_d, sum_q, dt):  # fmt: skip
-    """As the regulator with constants, with the fluxes of the present currents for decoupling and gains of w_c times the
+def update_by_tables(set_d, set_q, d, q, speed, u_link, u_d, u_q, f_c, R, U_dc, share, table, sum_d, sum_q, dt):  # fmt: skip
+    """As the regulator with constants, with the fluxes of the present currents for decoupling and gains of 2π·f_c times the
     incremental inductances, which keep the bandwidth; layers are psi_d, psi_q, L_dd, L_qq."""
     link = u_link if u_link > 0.05 * U_dc else U_dc
     most = share * link * 0.5773502691896258
     e_d = set_d - d
     e_q = set_q - q
+    w_c = 6.283185307179586 * f_c
     K_d = w_c * mapped(table, 2.0, d, q)
     K_q = w_c * mapped(table, 3.0, d, q)
     free_d = K_d * e_d + sum_d - speed * mapped(table, 1.0, d, q)
@@ -215,6 +223,7 @@ KINDS = (
         ports=REGULATOR_PORTS,
         values=(Value("K_d", "Gain along d", "V/A", "1.5", low=0.0), Value("T_d", "Integral time along d", "ms", "20", low=0.0, open_low=True), Value("K_q", "Gain along q", "V/A", "2.3", low=0.0), Value("T_q", "Integral time along q", "ms", "30", low=0.0, open_low=True),
                 *MACHINE, *LIMIT, EVERY),
+        regulates=tuple(Regulation(f"set_{x}", x, f"u_{x}", {"K_p": f"K_{x}", "T_i": f"T_{x}"}, f"along {x}") for x in "dq"),
         choices=(Choice("decoupling", "Decoupling", (("on", "on"), ("off", "off"))),), update=update_regulator, derive=lambda v, card, period: {"decoupled": 0.0 if card.choices.get("decoupling") == "off" else 1.0},
         follows=bandwidth, telling=lambda v, card: (f"{v['K_d']} · {v['K_q']}",),
     ),
@@ -222,7 +231,8 @@ KINDS = (
         id="dq_regulator_tables", title="Current regulator in d and q, by tables", sentence="As the one with constants, with gains and decoupling from flux tables.", group="regulator", keywords="field oriented foc vector control saturation map gain scheduling decoupling pmsm",
         ports=REGULATOR_PORTS,
         values=(Value("f_c", "Bandwidth", "Hz", "400", low=0.0, open_low=True), Value("R", "Phase resistance", "mΩ", "40", low=0.0, open_low=True), *LIMIT, EVERY), takes_flux=True,
-        update=update_by_tables, derive=lambda v, card, period: {"w_c": 2 * math.pi * v["f_c"]}, tables=packed_maps, contradictions=tables_lacking, telling=lambda v, card: ("by tables", v["f_c"]),
+        regulates=tuple(Regulation(f"set_{x}", x, f"u_{x}", {"K_p": "f_c"}, f"along {x}", scaled=True) for x in "dq"),
+        update=update_by_tables, tables=packed_maps, contradictions=tables_lacking, telling=lambda v, card: ("by tables", v["f_c"]),
     ),
     Block(
         id="torque_to_currents", title="Torque to currents", sentence="Most torque per ampere, and field weakening where the voltage ends.", group="setpoint", keywords="mtpa field weakening flux foc pmsm setpoint torque current",

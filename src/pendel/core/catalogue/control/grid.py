@@ -29,7 +29,7 @@ def update_three(
     angle = theta - quarter
     ahead = theta - quarter + lead * speed * dt
     theta = theta + speed * dt
-    theta = theta - 6.283185307179586 * floor(theta / 6.283185307179586 + 0.5)
+    theta = wrapped(theta)
 
 
 def update_one(
@@ -55,7 +55,7 @@ def update_one(
     angle = theta - quarter
     ahead = theta - quarter + lead * speed * dt
     theta = theta + speed * dt
-    theta = theta - 6.283185307179586 * floor(theta / 6.283185307179586 + 0.5)
+    theta = wrapped(theta)
 
 
 def derive(v, card, period):

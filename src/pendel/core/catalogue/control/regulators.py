@@ -8,6 +8,8 @@ section 3.5). The integral uses backward differences, so that T_i acts within th
 from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
 from pendel.core.catalogue.declare import ANY, Block, Choice, Value
 
+from pendel.core.controllers.deck import Regulation
+
 
 def update_p(setpoint, actual, feedforward, out, K_p, low, high, closed, open_output, dt):
     unlimited = K_p * (setpoint - actual) + feedforward
@@ -93,7 +95,7 @@ def regulator(id, title, sentence, update, values, telling):
         update=update,
         derive=closed,
         contradictions=limits_cross,
-        regulates=True,
+        regulates=(Regulation(gains={n: n for n in ("K_p", "T_i", "T_d") if n in ("K_p", *(v.name for v in values))}),),
         telling=lambda v, card: (
             ("open",) if card.choices.get("loop") == "open" else (" / ".join(v[n] for n in telling),)
         ),

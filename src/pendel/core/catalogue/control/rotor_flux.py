@@ -23,7 +23,7 @@ def update_model(a, b, c, speed, d, q, flux, angle, ahead, field, p, L_m, T_r, l
     field = p * speed + L_m * q / (T_r * maximum(size, least))
     ahead = theta + lead * field * dt
     theta = theta + field * dt
-    theta = theta - 6.283185307179586 * floor(theta / 6.283185307179586 + 0.5)
+    theta = wrapped(theta)
 
 
 def update_estimator(u_a, u_b, u_c, a, b, c, speed, flux, angle, ahead, p, R_s, L_m, T_r, leak, share, K, T_i, corner, lead, wait, late_x, late_y, old_x, old_y, ref_x, ref_y, rot_x, rot_y, low_x, low_y, integral, w, dt):  # fmt: skip

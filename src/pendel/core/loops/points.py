@@ -1,0 +1,150 @@
+"""Points about which a drive is made linear: at rest, where a run ends, and at rest with everything built up.
+
+A drive that responds at rest is judged there. A converter may respond to nothing until it is charged, and the torque
+of an induction machine to no current until there is flux: then a run tells the point. Its end serves where nothing
+moves any more; a machine that turns at the end has no such point in the frame of its phases, and is judged at rest
+with its sources as they start, flux and voltages built up.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+import casadi as ca
+import numpy as np
+
+from pendel.core.controllers.deck import BlockInstance, ControlDeck
+from pendel.core.equations.context import stacked
+from pendel.core.plant.integrate import Outcome, RunSettings, integrate
+from pendel.core.plant.model import PlantModel
+from pendel.core.plant.starting import loop_values, surface_values
+from pendel.core.runs.simulate import Prepared
+
+SHORTEST, LONGEST = 1.0, 5.0
+"""A run with sources held lasts as long as the drive's own, but within these (s)."""
+CALM = 0.02
+"""What moves less than this share of its range over the last twentieth of a run stands still."""
+
+
+@dataclass(frozen=True)
+class WorkingPoint:
+    """Values by key; what is missing is zero, frictions move forward.
+
+    ``states``, ``inputs`` and ``modes`` are the plant's; ``signals`` what blocks read and give; ``remembered`` what
+    they remember, by ``block.state``.
+    """
+
+    name: str
+    states: dict[str, float] = field(default_factory=dict)
+    inputs: dict[str, float] = field(default_factory=dict)
+    modes: dict[str, float] = field(default_factory=dict)
+    signals: dict[str, float] = field(default_factory=dict)
+    remembered: dict[str, float] = field(default_factory=dict)
+    calm: bool = True
+    """Whether nothing moves there. Fields and grids that turn make a model that holds for an instant only."""
+
+
+def sliding(model: PlantModel) -> dict[str, float]:
+    """Frictions slide forward: the drive between its limits."""
+    return {m.key: 1.0 if m.key.endswith(".sliding") else 0.0 for m in model.network.modes}
+
+
+def at_rest(model: PlantModel) -> WorkingPoint:
+    """Everything at rest in value, but sliding in mode."""
+    return WorkingPoint("at rest", modes=sliding(model))
+
+
+class WorkingPoints:
+    """The points of a drive, each computed when first asked for."""
+
+    def __init__(self, prepared: Prepared):
+        self.prepared = prepared
+        self.plants: dict = {}
+        """Linear plants about these points, by the point's name, filled by who computes them."""
+
+    def __iter__(self) -> Iterator[WorkingPoint]:
+        """In the order in which they are tried."""
+        yield self.rest
+        if self.end.calm:
+            yield self.end
+        yield self.built_up
+
+    @cached_property
+    def rest(self) -> WorkingPoint:
+        return replace(at_rest(self.prepared.model), signals=self._measured_at_start())
+
+    @cached_property
+    def end(self) -> WorkingPoint:
+        """Where a run of the drive ends."""
+        return self._after_run("at the end of a run", self.prepared.deck, self._until)
+
+    @cached_property
+    def built_up(self) -> WorkingPoint:
+        """At rest with flux and voltages built up: where a run ends whose sources stay as they start."""
+        deck = self.prepared.deck
+        held = replace(deck, blocks=tuple(held_source(b) for b in deck.blocks))
+        until = min(max(self._until, SHORTEST), LONGEST)
+        return self._after_run("at rest, flux and voltages built up", held, until)
+
+    @property
+    def _until(self) -> float:
+        return self.prepared.examined.settings["until"]
+
+    def _after_run(self, name: str, deck: ControlDeck, until: float) -> WorkingPoint:
+        model, settings = self.prepared.model, self.prepared.examined.settings
+        method = self.prepared.drive.settings["method"]
+        recorded = integrate(
+            model,
+            deck,
+            RunSettings(until, settings["tolerance"], method, int(settings["seed"]), h_max=until / 1000),
+        )
+        keys, commands = model.structure.state_keys, model.structure.commands
+        rows, row = recorded.rows, recorded.rows[-1]
+        n = len(keys)
+        states = dict(zip(keys, row[1 : 1 + n].tolist()))
+        inputs = dict(zip(commands, row[1 + n : 1 + n + len(commands)].tolist()))
+        late = rows[rows[:, 0] >= 0.95 * until, 1 : 1 + n]
+        whole = np.ptp(rows[:, 1 : 1 + n], axis=0)
+        ended = recorded.outcome is Outcome.DONE and len(late) > 0
+        calm = ended and bool(np.all(np.ptp(late, axis=0) <= CALM * whole))
+        measured = measured_at(model, deck.measured, row[1 : 1 + n], row[1 + n : 1 + n + len(commands)])
+        given = dict(zip(deck.signals, recorded.ticks[-1].tolist())) if len(recorded.ticks) else {}
+        signals = {**measured, **given}
+        return WorkingPoint(name, states, inputs, sliding(model), signals, recorded.remembered, calm)
+
+    def _measured_at_start(self) -> dict[str, float]:
+        model = self.prepared.model
+        still = np.zeros(len(model.network.inputs))
+        return measured_at(model, self.prepared.deck.measured, model.starts, still)
+
+
+def measured_at(
+    model: PlantModel, signals: tuple[str, ...], states: np.ndarray, inputs: np.ndarray
+) -> dict[str, float]:
+    """Plant signals with the profiles at nothing; a source gives its voltage."""
+    symbols = model.symbols
+    function = ca.Function(
+        "measured",
+        [symbols[k] for k in ("t", "x", "u", "s", "p", "z", "f")],
+        [stacked(*(model.signals[s] for s in signals))],
+    )
+    both = np.concatenate([inputs, np.zeros(symbols["u"].numel() - len(inputs))])
+    modes, parameters = model.mode_starts, model.parameters[: symbols["p"].numel()]
+    inner = [values(model, states, both, modes) for values in (loop_values, surface_values)]
+    found = np.array(function(0.0, states, both, modes, parameters, *inner)).ravel()
+    return dict(zip(signals, found.tolist()))
+
+
+def held_source(block: BlockInstance) -> BlockInstance:
+    """A source that goes on giving what it gives at first; any other block as it is."""
+    if block.inputs:
+        return block
+    values = dict(block.values)
+    if "before" in values:
+        values["after"] = values["before"]
+    if "amplitude" in values:
+        values["amplitude"] = 0.0
+    first = block.table[0][1] if block.table else 0.0
+    return replace(block, values=values, table=tuple((t, first) for t, _ in block.table))
