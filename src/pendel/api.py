@@ -191,6 +191,14 @@ class Drive:
 
         return propose(self.document, regulator, rule, **wishes)
 
+    def propose_all_gains(self) -> dict[str, str]:
+        """Take first gains for every loop, inside out; returns loops left as they are, with the reason."""
+        from pendel.core.loops.tuning import propose_all
+
+        proposal = propose_all(self.document)
+        self._do(proposal.command)
+        return dict(proposal.left)
+
     def write_c(self, folder: str | Path) -> list[Path]:
         """Write the controller as C: source, header, example."""
         from pendel.core.firmware.ship import write_sources

@@ -414,6 +414,24 @@ def test_loops_are_judged_gains_taken_and_tried(window):
     assert window.session.drive.quantities["K_i"].text == "1.2 V/A"
 
 
+def test_gains_of_all_loops_are_proposed_at_one_action_and_marked(window):
+    window.show_page("Loops")
+    page = window.page("Loops")
+    QTest.qWait(50)
+    steps = window.session.undo.count()
+    page.all_button.click()
+    for _ in range(500):
+        if window.session.undo.count() > steps:
+            break
+        QTest.qWait(10)
+    QTest.qWait(60)
+    assert window.session.undo.count() == steps + 1
+    assert all(each.judged.margins.damped for each in page.standings.values())
+    assert window.session.drive.quantities["K_i"].note == "proposed for Current PI"
+    window.undo()
+    assert window.session.drive.quantities["K_i"].text == "1.2 V/A"
+
+
 def test_firmware_is_built_checked_and_saved(window, tmp_path):
     run_with(window)
     window.show_page("Firmware")

@@ -1,17 +1,21 @@
 """Margins, rules and measures against textbooks, python-control and SciPy."""
 
 import math
+from dataclasses import replace
+from pathlib import Path
 
 import control
 import numpy as np
 import pytest
 
 import pendel
+from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
+from pendel.core.drive.file import from_text, to_text
 from pendel.core.loops.find import find_loops
 from pendel.core.loops.margins import margins
 from pendel.core.loops.rules import LagPlant, magnitude_optimum, symmetrical_optimum
-from pendel.core.loops.tuning import LoopStudy, take_gains
+from pendel.core.loops.tuning import LoopStudy, propose_all, standings, take_gains
 from pendel.core.runs.measures import dip_measures, mean, rms, step_measures
 from pendel.core.runs.simulate import prepare
 
@@ -174,3 +178,83 @@ def test_dead_time_is_no_resistance_in_the_loops():
     clean = d.linear("bridge.duty", "i_door").response(omega)
     d.set("bridge.t_dead", "1 us")
     np.testing.assert_allclose(d.linear("bridge.duty", "i_door").response(omega), clean, rtol=1e-9)
+
+
+EXAMPLES = Path(pendel.__file__).parent / "examples"
+
+
+def test_current_loops_in_d_and_q_cross_where_the_textbook_puts_them():
+    # Leonhard, Control of Electrical Drives, 3rd ed., chapter 14: a regulator that cancels the winding's pole with
+    # K = ω_c·L crosses at ω_c; 1.5 ticks of hold and delay take 360°·1.5·f·T off the margin of 90°.
+    d = pendel.open_drive(EXAMPLES / "haul_drive.pendel")
+    found = {each.loop.key: each for each in standings(d.document)}
+    for axis in "dq":
+        m = found[f"current_regulator.u_{axis}"].judged.margins
+        assert m.crossover == pytest.approx(400.0, rel=3e-3)
+        assert m.phase == pytest.approx(90.0 - 360.0 * 1.5 * 400.0 * 100e-6, abs=0.3)
+
+
+def test_regulator_by_tables_is_judged_by_its_tables():
+    d = pendel.open_drive(EXAMPLES / "haul_drive_tables.pendel")
+    for axis in "dq":
+        d.document.cards["current_regulator"] = replace(
+            d.document.cards["current_regulator"],
+            kind="dq_regulator_tables",
+            flux=d.document.cards["haul_machine"].flux,
+        )
+        d.set("current_regulator.f_c", "350 Hz")
+        prepared = prepare(d.document)
+        loop = next(each for each in find_loops(d.document, prepared) if each.key.endswith(f"u_{axis}"))
+        study = LoopStudy(prepared, loop)
+        # gains of 2π·f_c times the machine's own incremental inductance cross at f_c whatever the saturation
+        assert study.judge(study.gains_now).margins.crossover == pytest.approx(350.0, rel=0.02)
+        assert study.propose("crossover", crossover=500.0)["K_p"] == pytest.approx(500.0, rel=0.03)
+        with pytest.raises(pendel.core.errors.DriveProblem, match="only its bandwidth"):
+            study.propose("magnitude")
+
+
+def test_speed_loop_of_an_induction_drive_is_judged_with_its_flux_built_up():
+    # At rest without flux no current makes torque. Built up, K_p·(1 + 1/(s·T_i)) acts on k_T/(J·s) within the current
+    # loop's bandwidth, with k_T = 1.5·p·ψ·L_m/L_r (Leonhard, section 12.2): the crossover follows from these alone.
+    d = pendel.open_drive(EXAMPLES / "old_haul_drive.pendel")
+    found = {each.loop.key: each for each in standings(d.document)}
+    speed, flux = found["speed_regulator"], found["flux_regulator"]
+    assert not speed.study.drive.point.calm
+    inertia = 1.0 / (2 * math.pi * 60.0 * abs(np.interp(60.0, speed.study.frequency, speed.study.G.imag)))
+    K, T = speed.study.gains_now["K_p"], speed.study.gains_now["T_i"]
+    w = K / inertia  # |K (1 + 1/(jωT)) / (jωJ)| = 1
+    expected = math.sqrt((w * w + math.sqrt(w**4 + 4 * (w / T) ** 2)) / 2) / (2 * math.pi)
+    assert speed.judged.margins.crossover == pytest.approx(expected, rel=0.04)
+    assert flux.loop.label == "Flux" and flux.judged.margins.crossover == pytest.approx(4.0, rel=0.02)
+    parts = prepare(d.document).examined.values
+    m = parts["old_machine"]
+    torque_constant = 1.5 * m["p"] * m["L_m"] / (m["L_m"] + m["L_r1"]) * 0.9  # at the demanded flux of 0.9 Wb
+    assert inertia == pytest.approx((m["J_m"] + parts["drum"]["J"]) / torque_constant, rel=0.02)
+
+
+def test_loop_over_hall_sensors_says_where_it_moves_in_steps():
+    d = pendel.open_drive(EXAMPLES / "cabin_fan.pendel")
+    (only,) = standings(d.document)
+    assert only.study is None and only.problem.startswith("Hall sensors passes no small change on")
+
+
+@pytest.mark.parametrize("example", ["old_haul_feedback", "car_door_drive"])
+def test_gains_of_all_loops_are_proposed_inside_out_in_one_step(example):
+    document = pendel.open_drive(EXAMPLES / f"{example}.pendel").document
+    before = to_text(document)
+    proposal = propose_all(document)
+    assert not proposal.left
+    proposal.command.apply(document)
+    after = standings(document)
+    assert {each.loop.key for each in after} == set(proposal.served)
+    assert all(each.judged.margins.damped for each in after)
+    inner = min(each.judged.margins.crossover for each in after if each.loop.depth == 0)
+    assert all(each.judged.margins.crossover < 0.2 * inner for each in after if each.loop.depth)
+    marks = [n for c in document.cards.values() for n in c.proposed if c.is_proposed(n)]
+    notes = [n for n, q in document.quantities.items() if q.note.startswith("proposed for")]
+    assert len(marks) + len(notes) >= 4
+    assert to_text(from_text(to_text(document))) == to_text(document)
+    commands.set_quantity(document, notes[0], "1").apply(document)
+    assert not document.quantities[notes[0]].note
+    proposal.command.revert(document)
+    assert to_text(document) == before

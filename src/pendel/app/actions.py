@@ -58,6 +58,7 @@ ACTIONS = (
     ActionSpec("run", "Run or stop", "Run", "Ctrl+R", "run_or_stop"),
     ActionSpec("open_loop", "Open or close this loop", "Run", "Ctrl+L", "toggle_loop"),
     ActionSpec("ideal", "All sensors ideal", "Run", "Ctrl+I", "toggle_sensors"),
+    ActionSpec("propose", "Propose gains of all loops", "Run", "Ctrl+Shift+L", "proposing.start"),
     separator("Run"),
     ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", "exports.copy_picture"),
     ActionSpec("save_picture", "Save picture …", "Run", "", "exports.save_picture"),

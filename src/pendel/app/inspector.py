@@ -453,11 +453,15 @@ class Inspector(QWidget):
         number = self.session.examined.values.get(card, {}).get(name, math.nan)
         plain = is_literal(text) or not text.strip()
         note.setObjectName("muted")
-        note.setVisible(not plain and not math.isnan(number))
+        words = []
         if not plain and not math.isnan(number):
-            note.setText(
+            words = [
                 f"= {figure(number, value.unit) if value.unit != ANY else number_text(number) + ' in SI'}"
-            )
+            ]
+        if self.session.drive.cards[card].is_proposed(name):
+            words.append("proposed")
+        note.setVisible(bool(words))
+        note.setText(", ".join(words))
 
     def _mark(self, name: str, finding: Finding | None) -> None:
         self.fields[name].mark(finding.sentence if finding else "")

@@ -67,6 +67,11 @@ class LoopsPage(QWidget):
         self.loop_box.setSpacing(4)
         self.loop_group = QButtonGroup(self)
         inside.addLayout(self.loop_box)
+        self.all_button = button("Propose gains of all", lambda: self.window().proposing.start())
+        self.all_button.setToolTip(
+            "First gains from the drive's values and the sampling, inside out, marked as proposed"
+        )
+        inside.addWidget(self.all_button)
         inside.addSpacing(6)
         inside.addWidget(rule())
         inside.addWidget(label("Linear model", "heading"))
@@ -206,6 +211,7 @@ class LoopsPage(QWidget):
             self.problem.setText(str(problem))
         if self.current not in self.standings:
             self.current = next(iter(self.standings), "")
+        self.all_button.setEnabled(bool(self.standings))
         self._fill_loops()
         self._show_chosen()
 
@@ -230,7 +236,13 @@ class LoopsPage(QWidget):
             shown.setText("")
         for grid in (self.gain_grid, self.follow_grid, self.model_grid):
             clear(grid)
-        for plot in (self.size_plot, self.phase_plot, self.circle_plot, self.step_plot, self.sensitivity_plot):
+        for plot in (
+            self.size_plot,
+            self.phase_plot,
+            self.circle_plot,
+            self.step_plot,
+            self.sensitivity_plot,
+        ):
             self._wipe(plot)
 
     def _enable(self, on: bool) -> None:
@@ -504,7 +516,7 @@ class LoopsPage(QWidget):
             )
         if self.proposed is not None:
             m = self.proposed.margins
-            good = m.stable and m.phase >= 35 and m.ms <= 2.1
+            good = m.damped
             self.verdict.setText(
                 "A well-damped loop."
                 if good

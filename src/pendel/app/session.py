@@ -182,6 +182,11 @@ class Session(QObject):
         self._version += 1
         self._pool.submit(self._study, self._version, self.drive.copy(), bool(self.examined.faults))
 
+    def beside(self, work, *arguments) -> None:
+        """Do work in the thread that judges the drive."""
+        if not self.closing:
+            self._pool.submit(work, *arguments)
+
     def _study(self, version: int, drive: Drive, faulty: bool) -> None:
         found, judged = ([], []) if faulty or not drive.cards else study(drive)
         if not self.closing:

@@ -127,7 +127,7 @@ def loop_state(standing) -> tuple[str, str]:
     if m.crossover != m.crossover:
         return "gain never reaches 1", "brass"
     words = f"{figure(m.crossover, 'Hz', 3)} · {m.phase:.0f}° margin"
-    return (words, "moss") if m.phase >= 35 and m.ms <= 2.1 else (words + ", little", "brass")
+    return (words, "moss") if m.damped else (words + ", little", "brass")
 
 
 class Spine(QWidget):

@@ -36,6 +36,7 @@ from pendel.app.exports import Exports
 from pendel.app.files import DriveFiles
 from pendel.app.foot import Foot
 from pendel.app.jobs import RunJobs
+from pendel.app.proposing import Proposing
 from pendel.app.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.session import Session
 from pendel.app.tap_list import TapRow
@@ -62,6 +63,7 @@ class MainWindow(QMainWindow):
         self.show_after_run = False
         self._build_pages()
         self.files = DriveFiles(self.session, self.settings, self._commit_editors, self)
+        self.proposing = Proposing(self.session, self)
         self.exports = Exports(self.session, self, lambda: self.page("Runs"), self._picture_target)
         self._build_menus()
         body = QWidget()
@@ -215,6 +217,7 @@ class MainWindow(QMainWindow):
             self.drive_page.spine,
             self.files,
             self.exports,
+            self.proposing,
         ):
             source.said.connect(self.say)
         self.files.created.connect(lambda: self.show_page("Drive"))

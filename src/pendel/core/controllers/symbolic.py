@@ -15,8 +15,12 @@ from pendel.core.equations.context import stacked
 LONGEST_LINE = 256
 
 
-def held_within(x: ca.SX, axis: np.ndarray) -> ca.SX:
-    return ca.fmin(ca.fmax(x, float(axis[0])), float(axis[-1]))
+def hats(x: ca.SX, axis: np.ndarray) -> ca.SX:
+    """The share of each point of an axis at ``x``: 1 there, straight to 0 at its neighbours, level beyond the ends."""
+    within = ca.fmin(ca.fmax(x, float(axis[0])), float(axis[-1]))
+    rises = [(within - a) / (b - a) for a, b in zip(axis[:-1], axis[1:])]
+    ups, downs = [ca.SX(1.0), *rises], [*(1.0 - r for r in rises), ca.SX(1.0)]
+    return stacked(*(ca.fmax(0.0, ca.fmin(up, down)) for up, down in zip(ups, downs)))
 
 
 @dataclass(frozen=True)
@@ -142,13 +146,12 @@ class Symbols:
             return ca.SX(0)
         first, second = (np.array(column) for column in zip(*self.block.table))
         if name == "interpolated":
-            return ca.pw_lin(held_within(at[0], first), list(first), list(second))
+            return ca.mtimes(hats(at[0], first).T, ca.DM(second))
         layer, (nx, ny) = int(float(at[0])), first[:2].astype(int)
         axes = first[2 : 2 + nx], first[2 + nx : 2 + nx + ny]
         values = second[layer * nx * ny : (layer + 1) * nx * ny].reshape(nx, ny)
-        inside = stacked(*(held_within(x, axis) for x, axis in zip(at[1:], axes)))
-        grid = [list(axis) for axis in axes]
-        return ca.interpolant("map", "linear", grid, values.ravel(order="F"), {"inline": True})(inside)
+        x, y = (hats(value, axis) for value, axis in zip(at[1:], axes))
+        return ca.mtimes([x.T, ca.DM(values), y])
 
     def delayed(self, x: ca.SX, ticks: ca.SX) -> ca.SX:
         if not self.line:

@@ -132,6 +132,13 @@ def set_values(drive: Drive, card: str, texts: Mapping[str, str], title: str) ->
     )
 
 
+def set_proposed(drive: Drive, card: str, name: str, text: str) -> Command:
+    """Set a value and remember that a rule proposed it."""
+    record = card_of(drive, card).with_value(name, text)
+    marked = replace(record, proposed={**record.proposed, name: text})
+    return Command(f"Set {name} of {record.name}", (changed(drive, "cards", card, marked),))
+
+
 def set_choice(drive: Drive, card: str, name: str, option: str) -> Command:
     record = card_of(drive, card)
     after = replace(record, choices={**record.choices, name: option})
@@ -242,11 +249,16 @@ def remove_wires(drive: Drive, keys: Iterable[str]) -> Command:
     return Command("Delete wire", tuple(removed(drive, "wires", keys)))
 
 
+PROPOSED = "proposed"
+"""A quantity's note that begins so goes when its text is written over."""
+
+
 def set_quantity(drive: Drive, name: str, text: str, note: str | None = None) -> Command:
     old = drive.quantities.get(name)
     if old is None:
         check_name(name)
-    after = Quantity(text, note if note is not None else old.note if old else "")
+    kept = old.note if old and not (old.note.startswith(PROPOSED) and text != old.text) else ""
+    after = Quantity(text, kept if note is None else note)
     return Command(f"Set {name}" if old else f"Add {name}", (changed(drive, "quantities", name, after),))
 
 

@@ -107,6 +107,11 @@ class Card:
     rows: tuple[tuple[str, ...], ...] = ()
     """Rows of the card's table, such as a source's harmonics."""
     flux: FluxTable | None = None
+    proposed: Mapping[str, str] = field(default_factory=dict)
+    """Texts of values as a rule proposed them; one that has been written over since is a proposal no more."""
+
+    def is_proposed(self, name: str) -> bool:
+        return name in self.proposed and self.values.get(name) == self.proposed[name]
 
     def with_value(self, name: str, text: str) -> Card:
         return replace(self, values={**self.values, name: text})

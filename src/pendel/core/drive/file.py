@@ -54,7 +54,7 @@ def to_text(drive: Drive) -> str:
 
 def card_record(card: Card) -> dict[str, Any]:
     record: dict[str, Any] = {"kind": card.kind, "name": card.name, "at": [card.x, card.y]}
-    for name in ("values", "choices", "starts"):
+    for name in ("values", "choices", "starts", "proposed"):
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
     if card.profile:
@@ -186,7 +186,7 @@ def card_from_record(record: dict[str, Any]) -> Card:
     rows = tuple(tuple(row) for row in record.get("rows", ()))
     flux = flux_from_record(record["flux"]) if "flux" in record else None
     return Card(
-        record["kind"], record["name"], x, y, values, choices, starts, profile, own, inside, role, face, rows, flux
+        record["kind"], record["name"], x, y, values, choices, starts, profile, own, inside, role, face, rows, flux, record.get("proposed", {})
     )  # fmt: skip
 
 

@@ -18,11 +18,10 @@ from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part
 from pendel.core.controllers.symbolic import LinearBlock, linear_block
 from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
+from pendel.core.loops.points import WorkingPoint, WorkingPoints, at_rest
 from pendel.core.plant.model import PlantModel
 from pendel.core.plant.starting import loop_values, surface_values
-from pendel.core.loops.points import WorkingPoint, WorkingPoints, at_rest
 from pendel.core.runs.simulate import Prepared
-
 
 ROUNDING = 1e-12
 """A response below this is one of rounding."""

@@ -23,6 +23,11 @@ class Margins:
     stable: bool
 
     @property
+    def damped(self) -> bool:
+        """Stable with room to spare: 35° at the crossover and Ms of 2.1 at most."""
+        return self.stable and self.phase >= 35 and self.ms <= 2.1
+
+    @property
     def gain_db(self) -> float:
         return 20 * math.log10(self.gain) if self.gain > 0 and math.isfinite(self.gain) else self.gain
 

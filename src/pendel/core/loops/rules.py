@@ -43,27 +43,29 @@ def lag_picture(omega: np.ndarray, response: np.ndarray, T_start: float) -> LagP
 
     ``omega`` (rad/s) should lie well below the sampling, where the small delays show as phase only.
     """
-    sign = (
-        1.0
-        if np.real(response[0] * np.exp(0.5j * np.pi * 0)) >= 0 or abs(np.angle(response[0])) < 2.0
-        else -1.0
-    )
-    target = np.log(response * sign)
-    target = target.real + 1j * np.unwrap(target.imag)
+    upwards, downwards = (_fit(omega, response * sign, T_start) for sign in (1.0, -1.0))
+    sign, fit = (1.0, upwards) if upwards.cost <= downwards.cost else (-1.0, downwards)
+    K, T1, Ts = np.exp(fit.x)
+    return LagPlant(sign * float(K), float(T1), float(Ts))
+
+
+def _fit(omega: np.ndarray, response: np.ndarray, T_start: float):
+    """Logarithms of K, T_1 and T_σ; the phase is taken within a turn below zero where it ends."""
+    phase = np.unwrap(np.angle(response))
+    phase -= 2.0 * math.pi * math.ceil(phase[-1] / (2.0 * math.pi))
+    target = np.log(np.abs(response)) + 1j * phase
 
     def residual(q):
         K, T1, Ts = np.exp(q)
         model = np.log(K) - np.log(1 + 1j * omega * T1) - 1j * omega * Ts
         return np.concatenate([(model - target).real, (model - target).imag])
 
-    K0 = abs(response[0]) * math.hypot(1.0, omega[0] * 10 / omega[0])
-    fit = scipy.optimize.least_squares(
+    K0 = abs(response[0]) * math.hypot(1.0, 10.0)
+    return scipy.optimize.least_squares(
         residual,
         np.log([K0, 10.0 / omega[0], T_start]),
         bounds=([-40, math.log(1e-7), math.log(1e-8)], [40, math.log(1e4), math.log(10.0)]),
     )
-    K, T1, Ts = np.exp(fit.x)
-    return LagPlant(sign * float(K), float(T1), float(Ts))
 
 
 def for_crossover(

@@ -26,9 +26,9 @@ from pendel.core.loops.rules import (
     magnitude_optimum,
     symmetrical_optimum,
 )
-from pendel.core.quantities.expressions import Number, evaluate, read
+from pendel.core.quantities.expressions import Number, evaluate, names_in, read
 from pendel.core.quantities.named import Names
-from pendel.core.quantities.units import NONE, si_unit, unit
+from pendel.core.quantities.units import NONE, figure, si_unit, unit
 from pendel.core.runs.measures import StepMeasures, step_measures
 from pendel.core.runs.simulate import Prepared, averaged, prepare
 
@@ -71,7 +71,9 @@ class LoopStudy:
         ahead = upstream(prepared.deck, loop.setpoint)
         back = upstream(prepared.deck, self.block.sources.get(loop.regulation.actual))
         acting = acting_blocks(prepared.deck)
-        frozen = frozenset((ahead - back - {loop.regulator}) | {b.name for b in prepared.deck.blocks} - acting)
+        frozen = frozenset(
+            (ahead - back - {loop.regulator}) | {b.name for b in prepared.deck.blocks} - acting
+        )
         points = points or WorkingPoints(prepared)
         for point in points:
             self.drive = SampledDrive(prepared, point, frozen=frozen, plants=points.plants)
@@ -253,7 +255,9 @@ def relevant_poles(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.nd
 def propose(drive: Drive, regulator: str, rule: str = "crossover", **wishes: float) -> dict[str, float]:
     """Proposed gains of a regulator of a drive."""
     prepared = prepare(averaged(drive))
-    loop = next((each for each in find_loops(drive, prepared) if regulator in (each.key, each.regulator)), None)
+    loop = next(
+        (each for each in find_loops(drive, prepared) if regulator in (each.key, each.regulator)), None
+    )
     if loop is None:
         raise DriveProblem(
             f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual value."
@@ -262,28 +266,108 @@ def propose(drive: Drive, regulator: str, rule: str = "crossover", **wishes: flo
 
 
 def take_gains(drive: Drive, loop: Loop, gains: Mapping[str, float]) -> Command:
-    """One undo step that writes gains where they are defined: in a quantity the field names, else in the field."""
+    """One undo step that writes gains where they are defined: in a quantity the field names, else in the field.
+
+    Each is marked as proposed until it is written over.
+    """
     regulator = loop.regulator
     command = Command(f"Take gains of {drive.cards[regulator].name}", ())
     scratch = drive.copy()
     for role, value in gains.items():
         name = loop.regulation.gains[role]
         text = scratch.cards[regulator].values.get(name, "")
-        if text.strip() in scratch.quantities:
+        if text.strip() in scratch.quantities and serves_only(scratch, text.strip(), regulator):
             quantity = text.strip()
             step = commands.set_quantity(
-                scratch, quantity, written(scratch, scratch.quantities[quantity].text, value)
+                scratch,
+                quantity,
+                written(scratch, scratch.quantities[quantity].text, value),
+                f"{commands.PROPOSED} for {drive.cards[regulator].name}",
             )
         else:
-            step = commands.set_value(
+            step = commands.set_proposed(
                 scratch,
                 regulator,
                 name,
-                written(scratch, text or "1", value, GAIN_UNITS.get(role, "") if not loop.regulation.scaled else "Hz"),
+                written(
+                    scratch,
+                    text or "1",
+                    value,
+                    GAIN_UNITS.get(role, "") if not loop.regulation.scaled else "Hz",
+                ),
             )
         step.apply(scratch)
         command = command.then(step)
     return command
+
+
+MOST_HALVINGS = 6
+"""A first crossover is halved at most so often until the loop is damped well."""
+
+
+def first_gains(study: LoopStudy, others: Sequence[Standing]) -> dict[str, float] | None:
+    """Gains to begin with: by crossover from the sampling and the loops further in, slower until well damped; else none."""
+    crossover = default_crossover(study, others)
+    for _ in range(MOST_HALVINGS):
+        gains = study.propose("crossover", crossover=crossover)
+        if study.judge({**study.gains_now, **gains}).margins.damped:
+            return gains
+        crossover /= 2.0
+    return None
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """One command for gains of all loops, the keys of loops it serves, and why others are left out."""
+
+    command: Command
+    served: tuple[str, ...]
+    left: Mapping[str, str]
+
+
+def propose_all(drive: Drive) -> Proposal:
+    """First gains of every closed loop, from the drive's values and the sampling, inside out.
+
+    A loop is judged with the gains proposed for those further in. Loops that are open, whose gain is zero or that
+    have no linear model are left as they are. Raises `DriveHasFindings` as `prepare`.
+    """
+    scratch = drive.copy()
+    command, served, left = Command("Propose gains of all loops", ()), [], {}
+    depths = sorted({loop.depth for loop in find_loops(drive)})
+    for depth in depths:
+        found = standings(scratch)
+        for each in found:
+            if each.loop.depth != depth:
+                continue
+            name = drive.cards[each.loop.regulator].name
+            if each.study is None:
+                left[name] = each.problem
+            elif not each.loop.closed:
+                left[name] = f"{name} is open."
+            elif not each.study.gains_now["K_p"]:
+                left[name] = f"{name} has a gain of zero."
+            elif (gains := first_gains(each.study, found)) is None:
+                left[name] = f"No crossover gives {name} a well-damped loop by this rule."
+            else:
+                step = take_gains(scratch, each.loop, gains)
+                step.apply(scratch)
+                command = command.then(step)
+                served.append(each.loop.key)
+    return Proposal(command, tuple(served), left)
+
+
+def serves_only(drive: Drive, quantity: str, card: str) -> bool:
+    """Whether no other card and no other quantity uses a quantity."""
+    others = [q.text for n, q in drive.quantities.items() if n != quantity]
+    for key, record in drive.cards.items():
+        if key != card:
+            rows = (*record.profile, *record.rows)
+            others += [
+                *record.values.values(),
+                *record.starts.values(),
+                *(text for row in rows for text in row),
+            ]
+    return not any(quantity in names_in(text) for text in others)
 
 
 def written(drive: Drive, old: str, value: float, plain_unit: str = "") -> str:
@@ -295,4 +379,5 @@ def written(drive: Drive, old: str, value: float, plain_unit: str = "") -> str:
         dim = evaluate(node, Names({n: q.text for n, q in drive.quantities.items()}), old).dim
     except ExpressionProblem:
         dim = NONE
-    return f"{value:.4g} {si_unit(dim) or plain_unit}".strip()
+    unit_text = si_unit(dim) or plain_unit
+    return figure(value, unit_text, 4) if unit_text == "s" else f"{value:.4g} {unit_text}".strip()

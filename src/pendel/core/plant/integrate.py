@@ -144,7 +144,7 @@ def integrate(
     run.t_end, run.tick, run.rtol, run.h_max = settings.until, deck.tick, settings.tolerance, settings.h_max
     run.atol = doubles([1e-3 * settings.tolerance] * run.nx)
     run.p, run.x0, run.s0 = doubles(model.parameters), doubles(model.starts), doubles(model.mode_starts)
-    for field, name in (
+    for pointer_name, name in (
         ("rhs", "pd_rhs"),
         ("guarded", "pd_guarded"),
         ("measure", "pd_measure"),
@@ -152,7 +152,7 @@ def integrate(
         ("hold", "pd_hold"),
         ("hoist", "pd_hoist"),
     ):
-        setattr(run, field, address(plant, name))
+        setattr(run, pointer_name, address(plant, name))
     run.profile_count = ints(len(t) for t, _ in model.profiles)
     run.profile_times = doubles(t for times, _ in model.profiles for t in times)
     run.profile_values = doubles(v for _, values in model.profiles for v in values)

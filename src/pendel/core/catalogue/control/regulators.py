@@ -7,7 +7,6 @@ section 3.5). The integral uses backward differences, so that T_i acts within th
 
 from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
 from pendel.core.catalogue.declare import ANY, Block, Choice, Value
-
 from pendel.core.controllers.deck import Regulation
 
 
@@ -95,7 +94,11 @@ def regulator(id, title, sentence, update, values, telling):
         update=update,
         derive=closed,
         contradictions=limits_cross,
-        regulates=(Regulation(gains={n: n for n in ("K_p", "T_i", "T_d") if n in ("K_p", *(v.name for v in values))}),),
+        regulates=(
+            Regulation(
+                gains={n: n for n in ("K_p", "T_i", "T_d") if n in ("K_p", *(v.name for v in values))}
+            ),
+        ),
         telling=lambda v, card: (
             ("open",) if card.choices.get("loop") == "open" else (" / ".join(v[n] for n in telling),)
         ),
