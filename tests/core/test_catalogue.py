@@ -121,6 +121,9 @@ def test_what_a_card_shows_comes_from_its_default_values(kind_id):
         assert used <= known
 
 
+SPECIAL = {"step": {"t_0": "0.03"}, "ramp": {"t_0": "0.03"}, "emf_observer": {"e_min": "0"}}
+
+
 def bench_for_block(kind):
     """The block between sines and a tap; sensors read a spinning motor."""
     d = pendel.Drive("Block bench")
@@ -136,7 +139,7 @@ def bench_for_block(kind):
         "Under test",
         profile=profile,
         flux=TABLE if kind.takes_flux else None,
-        **({"t_0": "0.03"} if kind.id in ("step", "ramp") else {}),
+        **SPECIAL.get(kind.id, {}),
     )
     for n, port in enumerate(p for p in kind.ports if p.link is Link.SIGNAL_IN):
         if kind.deck is Deck.SENSOR:

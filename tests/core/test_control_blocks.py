@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import scipy.interpolate
 import scipy.signal
 
 import pendel
@@ -239,3 +240,47 @@ def test_moving_windows_table_and_logic():
 def test_free_functions_say_what_they_lack(kind, rows, words):
     with pytest.raises(DriveHasFindings, match=words):
         output(kind, inputs={"x": RANDOM}, rows=rows)
+
+
+def test_a_table_over_two_signals_is_scipys_on_its_grid():
+    x, y = np.array([-0.9, -0.2, 0.1, 0.8]), np.array([-0.7, 0.0, 0.6])
+    z = np.random.default_rng(2).uniform(-3, 3, (4, 3))
+    rows = [
+        (repr(float(a)), repr(float(b)), repr(float(z[k, j])))
+        for k, a in enumerate(x)
+        for j, b in enumerate(y)
+    ]
+    feed = np.roll(RANDOM, 7)
+    got = output("map", inputs={"x": RANDOM, "y": feed}, rows=rows[::-1])
+    grid = scipy.interpolate.RegularGridInterpolator((x, y), z)
+    close(got, grid(np.column_stack([np.clip(RANDOM, x[0], x[-1]), np.clip(feed, y[0], y[-1])])))
+    d = pendel.Drive("Bench")
+    for bad, words in ((rows[1:], "no value at x = -0.9, y = -0.7"), ([*rows, rows[4]], "a second time"), (rows[:3], "two different x")):  # fmt: skip
+        d.add("map", "Surface", rows=bad)
+        assert any(words in f.sentence for f in d.check())
+
+
+def turning(speed_by, speed, tick="100 us", every="1"):
+    d = pendel.Drive("Bench")
+    d.set("tick", tick)
+    d.add("imposed_speed", "Shaft", profile=[("0", repr(speed)), ("9", repr(speed))])
+    d.add("inertia", "Disc", J="0.001")
+    d.connect("shaft.a", "disc.a")
+    d.add("encoder", "Encoder", choices={"speed_by": speed_by}, lines="512", clock="20 MHz", every=every)
+    d.add("gain", "Reader", K="1")
+    d.connect("disc.angle", "encoder.angle")
+    d.connect("encoder.speed", "reader.x")
+    return d
+
+
+def test_timing_edges_resolves_what_counting_cannot():
+    # One edge is 2π/2048 rad. Counting moves by an edge a tick, 30.7 rad/s here; a clock of 20 MHz tells the time of
+    # some hundred microseconds between edges to one part in thousands.
+    for speed in (3.3, -3.3, 41.7):
+        late = slice(400, None)
+        counted = turning("counting", speed).run(0.1)["encoder.speed"].y[late]
+        timed = turning("timing", speed).run(0.1)["encoder.speed"].y[late]
+        one = 2 * np.pi / 2048 / 100e-6
+        np.testing.assert_allclose(counted / one, np.round(counted / one), atol=1e-9)
+        assert np.max(np.abs(counted - speed)) > 3.0
+        np.testing.assert_allclose(timed, speed, rtol=2e-3)

@@ -8,9 +8,11 @@ import numpy as np
 import pytest
 import scipy.integrate
 import scipy.io
+import scipy.optimize
 
 import pendel
 from pendel.core.catalogue.machines import flux
+from pendel.core.catalogue.machines.optima import CurrentPlane
 from pendel.core.errors import DriveHasFindings, FileProblem
 from pendel.core.formats.flux_files import assembled, guess, variables
 from pendel.core.loops.linear import linear_plant
@@ -245,3 +247,59 @@ def test_files_of_each_kind_give_the_same_table(tmp_path):
     (tmp_path / "bad.mat").write_bytes(b"not a file at all")
     with pytest.raises(FileProblem, match="cannot be read"):
         variables(tmp_path / "bad.mat")
+
+
+@pytest.mark.parametrize("kind", ["saturating", "reluctance"])
+def test_currents_by_tables_are_the_optimum_under_saturation(kind):
+    """Against SciPy's constrained optimisation on the analytic fluxes, with the voltage limit biting and without."""
+
+    def fluxes(d, q):
+        psi_d, psi_q = saturating(d, q)
+        return (psi_d, psi_q) if kind == "saturating" else (0.05 * np.tanh(d / 90) + 2e-4 * d, 0.3e-3 * q)
+
+    i_d = I_D if kind == "saturating" else np.linspace(-60, 300, 25)
+    table = flux.table_of(i_d, I_Q, *fluxes(*np.meshgrid(i_d, I_Q, indexing="ij")))
+    plane = CurrentPlane(table, flux.fitted(table), 4.0, 250.0)
+    top = plane.most()[0]
+
+    def torque(x):
+        psi_d, psi_q = fluxes(*x)
+        return 6.0 * (psi_d * x[1] - psi_q * x[0])
+
+    for share in (0.2, 0.6, 0.9):
+        for limit in (np.inf, 0.5 * np.hypot(*fluxes(0.0, 0.0)) + 0.01):
+            (d,), (q,) = plane.least(share * top, np.array([limit]))
+            within = [
+                {
+                    "type": "ineq",
+                    "fun": lambda x: limit - np.hypot(*fluxes(*x)) if np.isfinite(limit) else 1.0,
+                },
+                {"type": "ineq", "fun": lambda x: 250.0 - np.hypot(*x)},
+            ]
+            demand = {"type": "eq", "fun": lambda x: torque(x) - share * top}
+            best = scipy.optimize.minimize(
+                lambda x: x @ x / 1e4, [d, q], constraints=[*within, demand], method="SLSQP"
+            )
+            if best.success:
+                assert torque((d, q)) == pytest.approx(share * top, rel=5e-3)
+                assert np.hypot(d, q) == pytest.approx(np.hypot(*best.x), rel=0.01)
+            else:  # beyond reach: the most torque there is
+                most = scipy.optimize.minimize(
+                    lambda x: -torque(x) / top, [d, q], constraints=within, method="SLSQP"
+                )
+                assert torque((d, q)) == pytest.approx(torque(most.x), rel=0.02)
+            assert np.hypot(*fluxes(d, q)) <= limit * 1.002
+
+
+def test_the_block_gives_the_currents_of_the_tables_over_torque_and_speed():
+    d = pendel.Drive("Bench")
+    for name, value in (("Torque", "-300 N*m"), ("Speed", "700 rad/s")):
+        d.add("constant", name, value=value)
+    d.add("torque_to_currents_tables", "Map", flux=TABLE, p="4", I_max="250 A", U_dc="560 V", share="98")
+    d.connect("torque.out", "map.torque")
+    d.connect("speed.out", "map.speed")
+    run = d.run(0.001)
+    i_d, i_q = run["map.i_d"].y[-1], run["map.i_q"].y[-1]
+    psi_d, psi_q = saturating(i_d, i_q)
+    assert 6.0 * (psi_d * i_q - psi_q * i_d) == pytest.approx(-300.0, rel=0.03)
+    assert 700 * np.hypot(psi_d, psi_q) <= 0.98 * 560 / np.sqrt(3) * 1.02

@@ -419,3 +419,56 @@ def test_a_rope_goes_slack_instead_of_pushing():
     assert np.min(force.y) > -1e-3
     np.testing.assert_allclose(force.y, 4000 * np.maximum(stretch.y, 0), atol=0.05)
     assert np.max(force.y) > 392.4 and np.any(stretch.y < -1e-3)
+
+
+def hoist(mu, torque):
+    """A worm of 5° lead angle lifts a load of 100 N·m on its wheel."""
+    d = pendel.Drive("Hoist")
+    d.set("tolerance", "1e-10")
+    d.add("imposed_torque", "Push", profile=[("0", str(torque)), ("9", str(torque))])
+    d.add("inertia", "Rotor", J="0.02")
+    d.add("worm_gear", "Worm", ratio="30", gamma="5 deg", mu=str(mu))
+    d.add("inertia", "Wheel", J="0.4")
+    d.add("imposed_torque", "Pull", profile=[("0", "-100"), ("9", "-100")])
+    for a, b in (("push.a", "rotor.a"), ("rotor.b", "worm.a"), ("worm.b", "wheel.a"), ("wheel.b", "pull.a")):
+        d.connect(a, b)
+    return d
+
+
+@pytest.mark.parametrize(
+    ("mu", "torque", "moves"),
+    [
+        (0.1, 0.0, 0),  # ρ' = 6.07° is above γ = 5°: holds by itself
+        (0.1, 7.0, 0),  # too little to lift, 100/30·tan(11.07°)/tan 5° = 7.46 N·m
+        (0.1, 8.0, 1),
+        (0.1, -0.5, 0),  # too little to drive down, 100/30·tan(1.07°)/tan 5° = 0.71 N·m
+        (0.1, -1.0, -1),
+        (0.05, 0.0, -1),  # ρ' = 3.05° is below γ: the load turns the worm
+        (0.05, 1.5, 0),  # held: sinks below 100/30·tan(1.95°)/tan 5° = 1.30 N·m
+    ],
+)
+def test_a_worm_gear_lifts_holds_and_lowers_as_the_wedge_says(mu, torque, moves):
+    # Shigley: Mechanical Engineering Design, power screws and worm gearing (from memory): M = M'·tan(γ ± ρ')/tan γ.
+    rho, gamma = math.atan(mu / math.cos(math.radians(20))), math.radians(5)
+    run = hoist(mu, torque).run(0.5, with_energy=True)
+    c = math.tan(gamma + (rho if moves > 0 else -rho)) / math.tan(gamma)
+    rate = (torque - 100 / 30 * c) / (0.02 + 0.4 / 900 * c) if moves else 0.0
+    assert run["rotor.speed"].y[-1] == pytest.approx(0.5 * rate, rel=1e-7, abs=1e-12)
+    assert moves == np.sign(round(rate, 9))
+    assert not moves or energy_gap(run) < 1e-7
+
+
+def test_a_screw_is_the_same_wedge():
+    d = pendel.Drive("Jack")
+    d.set("tolerance", "1e-10")
+    d.add("imposed_torque", "Push", profile=[("0", "5"), ("9", "5")])
+    d.add("inertia", "Rotor", J="0.001")
+    d.add("screw", "Screw", lead="5 mm", d_m="20 mm", mu="0.12")
+    d.add("mass", "Nut", m="30")
+    for a, b in (("push.a", "rotor.a"), ("rotor.b", "screw.shaft"), ("screw.nut", "nut.a")):
+        d.connect(a, b)
+    run = d.run(0.1)
+    gamma, r = math.atan(5 / (20 * math.pi)), 0.005 / (2 * math.pi)
+    c = math.tan(gamma + math.atan(0.12)) / math.tan(gamma)
+    assert run["rotor.speed"].y[-1] == pytest.approx(0.1 * 5 / (0.001 + 30 * r * r * c), rel=1e-7)
+    assert run["nut.speed"].y[-1] == pytest.approx(r * run["rotor.speed"].y[-1], rel=1e-12)

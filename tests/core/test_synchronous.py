@@ -1,5 +1,8 @@
 """The permanent-magnet synchronous machine and its control against phasors, SciPy and optimisation."""
 
+import dataclasses
+from pathlib import Path
+
 import numpy as np
 import pytest
 import scipy.integrate
@@ -7,6 +10,9 @@ import scipy.optimize
 
 import pendel
 from pendel.core.catalogue.machines import pmsm
+from pendel.core.runs.simulate import prepare
+
+EXAMPLES = Path(pendel.__file__).parent / "examples"
 
 VALUES = {"p": "4", "R_s": "40", "L_d": "0.9", "L_q": "1.4", "psi_f": "0.32", "J_m": "0.08", "b_m": "0.02"}
 R, L_D, L_Q, PSI, P = 0.04, 0.9e-3, 1.4e-3, 0.32, 4
@@ -231,3 +237,31 @@ def test_vectors_at_an_instant_are_those_of_the_machine():
             )
     path = current_path(run, "machine", 0.08, 0.1)
     np.testing.assert_allclose(path.real, np.interp(np.linspace(0.08, 0.1, 400), run.trace("machine.current_a").t, run.trace("machine.current_a").y))  # fmt: skip
+
+
+@pytest.mark.parametrize("speed", [60.0, 150.0, -150.0])
+def test_the_emf_observer_finds_angle_and_speed(speed):
+    # The rotor's true angle is the reference; what remains is what sampling the voltage leaves, 1° electrical. Dead time
+    # then costs several degrees more, as in practice.
+    d = pendel.open_drive(EXAMPLES / "haul_drive.pendel")
+    bench = d.document.cards["test_bench"]
+    d.document.cards["test_bench"] = dataclasses.replace(
+        bench, profile=(("0", repr(speed)), ("9", repr(speed)))
+    )
+    for name in ("t_dead", "V_0", "V_d"):  # what the demanded voltage knows nothing of
+        d.set(f"inverter.{name}", "0")
+    values = prepare(d.document).examined.values["haul_machine"]
+    d.add("emf_observer", "Observer", p="4", R="40 mohm", L_d=f"{values['L_d']} H", L_q=f"{values['L_q']} H", psi="0.32 Wb")  # fmt: skip
+    for n in "abc":
+        d.connect(f"voltage_demand.{n}", f"observer.u_{n}")
+        d.connect(f"current_{n}.value", f"observer.{n}")
+    run = d.run(0.4)
+    t = np.linspace(0.3, 0.39, 91)
+    true = 4 * run.at("haul_machine.angle", t)
+    error = np.angle(np.exp(1j * (run.at("observer.angle", t) - true)))
+    assert np.max(np.abs(error)) < np.radians(1.0)
+    np.testing.assert_allclose(run.at("observer.speed", t), speed, rtol=0.02)
+    d.set("inverter.t_dead", "2 us")
+    late = d.run(0.4)
+    drift = np.angle(np.exp(1j * (late.at("observer.angle", t) - 4 * late.at("haul_machine.angle", t))))
+    assert np.radians(0.5) < np.max(np.abs(drift - error)) < np.radians(15)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import Enum
 from typing import Any
 
@@ -319,5 +319,7 @@ class Block(Kind):
     holds: frozenset[str] = frozenset()
     """Inputs that do not act on the outputs within the same tick (they break loops)."""
     tables: Callable[[Values, Card], list[tuple[float, float]]] | None = None
+    smooth: Mapping[str, float] = field(default_factory=dict)
+    """Values that stand in for linear models, where the update as it is only moves in steps."""
     regulates: tuple[Regulation, ...] = ()
     """The loops it closes."""

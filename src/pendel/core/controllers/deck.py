@@ -60,6 +60,7 @@ class BlockInstance:
     holds: frozenset[str] = frozenset()
     table: tuple[tuple[float, float], ...] = ()
     regulates: tuple[Regulation, ...] = ()
+    smooth: Mapping[str, float] = field(default_factory=dict)
 
     @property
     def code(self) -> Update:

@@ -183,7 +183,7 @@ def linear_block(
     env: dict[str, ca.SX] = {
         **v,
         **z,
-        **{n: ca.SX(x) for n, x in block.values.items()},
+        **{n: ca.SX(x) for n, x in {**block.values, **block.smooth}.items()},
         **dict.fromkeys(block.outputs, ca.SX(0)),
         "dt": ca.SX(period),
     }

@@ -109,7 +109,7 @@ def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
             table = tuple(kind.tables(examined.values[key], card))
         blocks.append(BlockInstance(
             key, kind.id, drive.cards[key].name, kind.update, inputs, outputs, values, {p: sources.get(f"{key}.{p}") for p in inputs}, every,
-            kind.deck.value == "sensor", kind.holds, table, kind.regulates))  # fmt: skip
+            kind.deck.value == "sensor", kind.holds, table, kind.regulates, kind.smooth))  # fmt: skip
     ordered = in_running_order(blocks)
     own_signals = {f"{b.name}.{p}" for b in blocks for p in b.outputs}
     read_from_plant = [s for b in ordered for s in b.sources.values() if s and s not in own_signals]

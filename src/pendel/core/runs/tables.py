@@ -13,7 +13,7 @@ def left_tables(run: KeptRun, drive: Drive) -> list[Remark]:
     """A remark on each machine whose currents left its flux tables, with the first time and the furthest current."""
     found = []
     for key, card in drive.cards.items():
-        if card.flux is None or f"{key}.i_d" not in run.keys:
+        if card.flux is None or f"{key}.i_d" not in run.structure.signals:  # blocks have tables too
             continue
         currents = run.on_rows([f"{key}.i_d", f"{key}.i_q"], slice(None)).T
         edges = [(axis[0], axis[-1]) for axis in (card.flux.i_d, card.flux.i_q)]

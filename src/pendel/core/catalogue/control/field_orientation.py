@@ -9,11 +9,11 @@ import math
 
 import numpy as np
 
+from pendel.core.catalogue.control.maps import lacking, packed
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import (
     Block,
     Choice,
-    Contradiction,
     Figure,
     Value,
 )
@@ -170,27 +170,11 @@ NODES = 17
 """Points along each axis of a regulator's maps: what lies between is straight, and the code stays small."""
 
 
-def packed_maps(v, card) -> list[tuple[float, float]]:
-    """Sizes and axes in the first column, the four layers in the second; see ``mapped`` in the emitted C."""
+def regulator_maps(v, card) -> list[tuple[float, float]]:
+    """Layers psi_d, psi_q, L_dd, L_qq over i_d and i_q."""
     fit = flux.fitted(card.flux)
     axes = [np.linspace(a[0], a[-1], NODES) for a in (card.flux.i_d, card.flux.i_q)]
-    layers = np.concatenate(
-        [fit.derivative(axes[0], axes[1], *by).ravel() for by in ((1, 0), (0, 1), (2, 0), (0, 2))]
-    )
-    first = np.zeros(len(layers))
-    head = [float(NODES), float(NODES), *axes[0], *axes[1]]
-    first[: len(head)] = head
-    return list(zip(first.tolist(), layers.tolist()))
-
-
-def tables_lacking(v, card) -> list[Contradiction]:
-    if card.flux is None:
-        return [
-            Contradiction(
-                "It has no flux tables yet. Load them on its page “Tables”, or take the machine's.", "flux"
-            )
-        ]
-    return [Contradiction(c.sentence, "flux") for c in flux.concerns(card.flux) if c.fault]
+    return packed(axes, [fit.derivative(axes[0], axes[1], *by) for by in ((1, 0), (0, 1), (2, 0), (0, 2))])
 
 
 def bandwidth(v, card):
@@ -232,7 +216,7 @@ KINDS = (
         ports=REGULATOR_PORTS,
         values=(Value("f_c", "Bandwidth", "Hz", "400", low=0.0, open_low=True), Value("R", "Phase resistance", "mΩ", "40", low=0.0, open_low=True), *LIMIT, EVERY), takes_flux=True,
         regulates=tuple(Regulation(f"set_{x}", x, f"u_{x}", {"K_p": "f_c"}, f"along {x}", scaled=True) for x in "dq"),
-        update=update_by_tables, tables=packed_maps, contradictions=tables_lacking, telling=lambda v, card: ("by tables", v["f_c"]),
+        update=update_by_tables, tables=regulator_maps, contradictions=lacking, telling=lambda v, card: ("by tables", v["f_c"]),
     ),
     Block(
         id="torque_to_currents", title="Torque to currents", sentence="Most torque per ampere, and field weakening where the voltage ends.", group="setpoint", keywords="mtpa field weakening flux foc pmsm setpoint torque current",

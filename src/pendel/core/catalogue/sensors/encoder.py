@@ -1,14 +1,21 @@
-"""Incremental encoder, counting: four edges a line, speed from the counts of one period."""
+"""Incremental encoder: four edges a line; speed from the counts of one period, or from the time between edges.
 
-from pendel.core.catalogue.declare import Block, Deck, Link, Port, Value
+By timing, a capture unit notes when the last edge came, on its own clock: speed is the edges since the edge noted before over
+the time between both. While none comes it falls as one edge over the time waited. Common practice, no source.
+"""
+
+from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
 from pendel.core.catalogue.sensors.sensing import MODE
 
 
-def update(angle, position, speed, lines, count, last_angle, started, ideal, dt):
+def update(
+    angle, position, speed, lines, clock, timed, count, last_angle, noted, waited, known, started, ideal, dt
+):
     edges = 4.0 * lines / 6.283185307179586
     counted = floor(angle * edges)
     if started < 0.5:
         count = counted
+        noted = count
         last_angle = angle
         started = 1.0
     if ideal > 0.5:
@@ -17,6 +24,17 @@ def update(angle, position, speed, lines, count, last_angle, started, ideal, dt)
     else:
         position = counted / edges
         speed = (counted - count) / edges / dt
+        if timed > 0.5:
+            waited = waited + dt
+            if absolute(counted - count) > 0.5:
+                edge = counted if counted > count else counted + 1.0
+                since = (angle - edge / edges) / (angle - last_angle) * dt
+                since = floor(since * clock) / clock
+                known = (edge - noted) / edges / (waited - since) if waited - since > 0.0 else 0.0
+                noted = edge
+                waited = since
+            most = 1.0 / edges / maximum(waited, dt)
+            speed = saturate(known, -most, most) if waited > dt else known
     count = counted
     last_angle = angle
 
@@ -24,7 +42,7 @@ def update(angle, position, speed, lines, count, last_angle, started, ideal, dt)
 KIND = Block(
     id="encoder",
     title="Incremental encoder",
-    sentence="Counts the edges of a line disc; speed is the counts of one period.",
+    sentence="Counts the edges of a line disc; speed is the counts of one period, or from the time between edges.",
     group="sensor",
     keywords="speed position counting lines sensor measure",
     deck=Deck.SENSOR,
@@ -33,16 +51,24 @@ KIND = Block(
         Port("speed", Link.SIGNAL_OUT, "Speed", "bottom", "rad/s"),
         Port("position", Link.SIGNAL_OUT, "Position", "bottom", "rad"),
     ),
-    choices=(MODE,),
+    choices=(
+        MODE,
+        Choice("speed_by", "Speed by", (("counting", "counting edges"), ("timing", "timing between edges"))),
+    ),
+    smooth={"timed": 0.0},
     values=(
         Value("lines", "Lines per turn", "", "512", low=1.0, high=10_000_000.0, whole=True),
+        Value("clock", "Clock of the timing", "MHz", "10", low=0.0, open_low=True),
         Value("every", "Every … ticks", "", "20", low=1.0, high=100000.0, whole=True),
     ),
     update=update,
-    derive=lambda v, card, period: {"ideal": 1.0 if card.choices.get("mode") == "ideal" else 0.0},
+    derive=lambda v, card, period: {
+        "ideal": 1.0 if card.choices.get("mode") == "ideal" else 0.0,
+        "timed": 1.0 if card.choices.get("speed_by") == "timing" else 0.0,
+    },
     follows=lambda v, card: [],
     telling=lambda v, card: (
         f"{v['lines']} lines",
-        "ideal" if card.choices.get("mode") == "ideal" else "counting",
+        "ideal" if card.choices.get("mode") == "ideal" else card.choices.get("speed_by", "counting"),
     ),
 )

@@ -1,0 +1,64 @@
+"""Currents that make a torque with the least current within a flux that the voltage leaves, from flux tables.
+
+On a fine grid of i_d the i_q of each torque follows by interpolation, and the least current is chosen among those within the
+limits; where none is, the currents of most torque within them. For the optimum see Morimoto, Takeda, Hirasa, Taniguchi: IEEE
+Trans. Ind. Appl. 26 (1990) 866; the search is our own.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pendel.core.catalogue.machines.flux import CoEnergy
+from pendel.core.drive.document import FluxTable
+
+ALONG_D, ALONG_Q = 401, 201
+
+
+class CurrentPlane:
+    """Torque and flux over the currents of a machine, i_q from 0 up; shape (n_d, n_q)."""
+
+    def __init__(self, table: FluxTable, fit: CoEnergy, p: float, I_max: float):
+        low, high = max(table.i_d[0], -I_max), min(table.i_d[-1], I_max)
+        self.d = np.linspace(low, high, ALONG_D)
+        self.q = np.linspace(0.0, min(table.i_q[-1], I_max), ALONG_Q)
+        psi_d, psi_q = fit.fluxes(self.d, self.q)
+        self.torque = 1.5 * p * (psi_d * self.q - psi_q * self.d[:, None])
+        self.flux = np.hypot(psi_d, psi_q)
+        self.size = np.hypot(self.d[:, None], self.q)
+        self.I_max = I_max
+
+    def most(self, flux: float = np.inf) -> tuple[float, float, float]:
+        """Torque, i_d and i_q of most torque within the current limit and a flux; where none is within, of least flux."""
+        within = (self.size <= self.I_max * (1 + 1e-9)) & (self.flux <= flux)
+        if np.any(within):
+            k, j = np.unravel_index(int(np.argmax(np.where(within, self.torque, -np.inf))), within.shape)
+        else:
+            reach = np.where(self.size <= self.I_max * (1 + 1e-9), self.flux, np.inf)
+            k, j = np.unravel_index(int(np.argmin(reach)), reach.shape)
+        return float(self.torque[k, j]), float(self.d[k]), float(self.q[j])
+
+    def least(self, torque: float, fluxes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """i_d and i_q of least current for a torque within each of ``fluxes``, shape (n,)."""
+        above = self.torque >= torque
+        first = np.argmax(above, axis=1)
+        rows = np.flatnonzero(np.any(above, axis=1))
+        after = np.maximum(first[rows], 1)
+        before = after - 1
+        rise = self.torque[rows, after] - self.torque[rows, before]
+        share = np.clip((torque - self.torque[rows, before]) / np.where(rise > 0, rise, 1.0), 0.0, 1.0)
+
+        def there(values: np.ndarray) -> np.ndarray:
+            return values[rows, before] + share * (values[rows, after] - values[rows, before])
+
+        i_d, i_q = self.d[rows], self.q[before] + share * (self.q[after] - self.q[before])
+        size, flux = np.hypot(i_d, i_q), there(self.flux)
+        found = np.empty((2, len(fluxes)))
+        for n, most in enumerate(fluxes):
+            within = (size <= self.I_max * (1 + 1e-6)) & (flux <= most)
+            if np.any(within):
+                k = int(np.argmin(np.where(within, size, np.inf)))
+                found[:, n] = i_d[k], i_q[k]
+            else:
+                found[:, n] = self.most(float(most))[1:]
+        return found[0], found[1]
