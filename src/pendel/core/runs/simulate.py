@@ -25,6 +25,7 @@ from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
 from pendel.core.runs.device_events import overlaps, switching_losses
 from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
+from pendel.core.runs.field_faults import field_faults
 from pendel.core.runs.orientation import orientation_faults
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
 from pendel.core.runs.tables import left_tables
@@ -225,7 +226,9 @@ def run_drive(
         run.remarks += (shorts := lasting_shorts(run, drive, kind_of))
         if run.outcome is Outcome.SHORTED and shorts:
             run.message += f" {shorts[0].sentence}"
-        run.remarks += orientation_faults(run, drive) + left_tables(run, drive)
+        run.remarks += (
+            orientation_faults(run, drive) + field_faults(run, drive, values) + left_tables(run, drive)
+        )
     if recorded.computing > 0:
         run.settings |= {
             "load": recorded.computing / max(recorded.ended_at, 1e-12),
