@@ -1,17 +1,24 @@
 """Assemblies, own circuits, three-phase drives and their diagrams in the real window."""
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtGui import QColor
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QTreeWidgetItemIterator
 
 from pendel.app.assembly_bar import AssemblyBar
 from pendel.app.files import EXAMPLES
 from pendel.app.flux_dialogs import FluxWizard
+from pendel.app.look import tokens
+from pendel.app.torque_panel import drive_of
+from pendel.core.catalogue.machines.flux import fitted
+from pendel.core.check import examine
 from pendel.core.drive import commands, file, shelf
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.inside import members
 from pendel.core.formats.traces import save_traces
+from pendel.core.runs.torque_speed import most_torque
 
 from ..core.test_assemblies import two_filters
 from .conftest import finish
@@ -484,3 +491,42 @@ def test_flux_tables_from_file_to_run(window, tmp_path):
     remembered = FluxWizard(tmp_path / "mine.csv", window.settings, 250.0)
     assert remembered.names["psi_q"].currentData() == "second" and remembered.take.isEnabled()
     session.undo.setClean()
+
+
+def test_torque_over_speed_shows_the_runs_within_the_envelope(window):
+    window.session.undo.setClean()
+    window.files.open_path(EXAMPLES / "haul_drive_tables.pendel")
+    window.start_run()
+    finish(window)
+    window.show_page("Runs")
+    QTest.qWait(60)
+    runs = window.page("Runs")
+    runs.torque_button.click()
+    panel = runs.torque
+    assert panel.isVisible() and panel.machine.currentData() == "haul_machine"
+    runs.strips.set_cursors(0.0, 0.05)
+    QTest.qWait(80)
+    run = window.session.last_run
+    (point, *_), *others = panel.points
+    (x,), (y,) = point.getData()
+    assert not others and abs(x - 570) < 0.5  # the bench turns at 570 rpm
+    assert (
+        abs(y - np.interp(0.05, run.trace("haul_machine.torque").t, run.trace("haul_machine.torque").y))
+        < 1e-6
+    )
+    assert "570 rpm" in panel.when.text()
+    # The envelope against the definition: at 3000 rpm the most torque of currents whose flux the voltage leaves.
+    drive = drive_of(run)
+    curve = most_torque(drive, examine(drive).values, "haul_machine", 560.0)
+    most = examine(drive).values["haul_machine"]["I_max"]
+    d, q = np.meshgrid(np.linspace(-most, 0, 501), np.linspace(0, most, 501), indexing="ij")
+    psi_d, psi_q = fitted(drive.cards["haul_machine"].flux).fluxes(d[:, 0], q[0])
+    w = 4 * 3000 * np.pi / 30
+    within = (np.hypot(d, q) <= most) & (w * np.hypot(psi_d, psi_q) <= 560 / np.sqrt(3))
+    wanted = np.max(np.where(within, 6 * (psi_d * q - psi_q * d), 0.0))
+    assert abs(np.interp(3000 * np.pi / 30, curve.x, curve.y) - wanted) < 0.02 * wanted
+    picture = panel.plot.grab().toImage()
+    brass = QColor(tokens().brass).rgb()
+    assert any(
+        picture.pixel(i, j) == brass for i in range(picture.width()) for j in range(0, picture.height(), 3)
+    )

@@ -62,3 +62,12 @@ def test_an_estimate_that_loses_a_standing_machine_is_told():
     d.set("speed_demand.after", "0 rpm")
     (sentence,) = told(d)
     assert "it has lost the machine" in sentence and "Near standstill" in sentence
+
+
+@pytest.mark.parametrize("change", [{"R_r": "1 ohm"}, {"K": "0.1 rad/s"}])
+def test_an_estimate_by_wrong_values_is_told(change):
+    d = pendel.open_drive(EXAMPLES / "old_haul_drive.pendel")
+    for name, text in change.items():
+        d.set(f"speed_estimate.{name}", text)
+    (sentence,) = told(d)
+    assert "it has lost the machine" in sentence

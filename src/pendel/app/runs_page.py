@@ -27,6 +27,7 @@ from pendel.app.session import Session, single_shot
 from pendel.app.signal_tree import SignalTree
 from pendel.app.spectrum_panel import SpectrumPanel
 from pendel.app.strips import Strips
+from pendel.app.torque_panel import TorquePanel
 from pendel.app.usual_strips import default_strips
 from pendel.app.widgets import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.core.catalogue.declare import Part
@@ -80,6 +81,9 @@ class RunsPage(QWidget):
         self.sectors = SectorPanel()
         self.sectors.hide()
         inside.addWidget(self.sectors)
+        self.torque = TorquePanel()
+        self.torque.hide()
+        inside.addWidget(self.torque)
         body.addWidget(middle, 1)
         body.addWidget(self._build_right())
         self._late_measures = single_shot(self, 30, self.measure)
@@ -160,19 +164,24 @@ class RunsPage(QWidget):
         self.sector_button.setToolTip(
             "Sectors of block commutation: shaded behind the traces, and dial and table at cursor 2"
         )
-        for toggle in (self.spectrum_button, self.rotor_button, self.sector_button):
+        self.torque_button = button("Torque over speed", self.toggle_torque)
+        self.torque_button.setToolTip(
+            "The paths of the shown runs in the plane of torque and speed, with the envelope"
+        )
+        toggles = (self.spectrum_button, self.rotor_button, self.sector_button, self.torque_button)
+        for toggle in toggles:
             toggle.setCheckable(True)
-        self.save_button = button("Save traces · CSV MAT HDF5", self.save_wanted.emit)
+        self.save_button = button("Save traces …", self.save_wanted.emit)
+        self.save_button.setToolTip("As CSV, MAT or HDF5")
         self.picture_button = button("Copy picture", self.picture_wanted.emit)
         new = button("New strip", lambda: self.strips.put([], None))
         usual = button("Usual strips", self.usual_strips)
         grid = QGridLayout()
         grid.setSpacing(6)
-        pairs = ((self.spectrum_button, self.rotor_button), (self.sector_button, new), (usual, self.picture_button))  # fmt: skip
+        pairs = (toggles[:2], toggles[2:], (new, usual), (self.picture_button, self.save_button))
         for line, pair in enumerate(pairs):
             for place, widget in enumerate(pair):
                 grid.addWidget(widget, line, place)
-        grid.addWidget(self.save_button, len(pairs), 0, 1, 2)
         return grid
 
     def _opened(self) -> None:
@@ -316,6 +325,9 @@ class RunsPage(QWidget):
     def toggle_sectors(self) -> None:
         self._toggle(self.sectors, self.sector_button, self._show_sectors)
 
+    def toggle_torque(self) -> None:
+        self._toggle(self.torque, self.torque_button, self._show_torque)
+
     def _toggle(self, panel: QWidget, toggle: QPushButton, fill: Callable[[], None]) -> None:
         """Open a panel below the strips, or close it."""
         shown = not panel.isVisible()
@@ -351,6 +363,7 @@ class RunsPage(QWidget):
         self._show_spectrum()
         self._show_rotor()
         self._show_sectors()
+        self._show_torque()
         runs = self.shown_runs()[-3:]
         actual, setpoint = self.measured_signal()
         runs = [(r, tint) for r, tint in runs if actual in r.keys]
@@ -485,6 +498,11 @@ class RunsPage(QWidget):
         if self.rotor.isVisibleTo(self):
             self.rotor.show_run(self._latest_shown())
             self.rotor.show_time(self.strips.times[1])
+
+    def _show_torque(self) -> None:
+        if self.torque.isVisibleTo(self):
+            self.torque.show_runs(self.shown_runs())
+            self.torque.show_time(self.strips.times[1])
 
     def _latest_shown(self) -> KeptRun | None:
         runs = self.shown_runs()

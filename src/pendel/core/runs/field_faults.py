@@ -15,10 +15,10 @@ from pendel.core.runs.vectors import PHASES, TURN, machines
 
 ALIKE = 0.9
 """Correlation from which two sets of three phases are taken for the same."""
-SWAPS = {(0, 2, 1): "b and c", (1, 0, 2): "a and b", (2, 1, 0): "a and c", (1, 2, 0): "a, b and c", (2, 0, 1): "a, b and c"}  # fmt: skip
-OFF = 0.25
-"""Share of the largest speed of a run by which an estimate may be wrong at its end."""
-LATE = 0.1
+SWAPS: dict[tuple[int, ...], str] = {(0, 2, 1): "b and c", (1, 0, 2): "a and b", (2, 1, 0): "a and c", (1, 2, 0): "a, b and c", (2, 0, 1): "a, b and c"}  # fmt: skip
+OFF = 0.15
+"""Share of the largest speed of a run by which an estimate may be wrong at its end, rms."""
+LATE = 0.25
 """Share of a run, at its end, over which an estimate is judged."""
 AT_LIMIT = 0.995
 MISSED = 0.1
@@ -147,16 +147,16 @@ def estimate_off(run: KeptRun, drive: Drive, key: str, sources, ticks: np.ndarra
     if not machine:
         return None
     true = run.on_rows([f"{machine}.speed"], run.rows_at(ticks * run.tick))[:, 0]
-    gap = np.abs(run.trace(f"{key}.speed").y[ticks] - true)
-    largest = float(np.max(np.abs(true)))
-    wrong = gap > OFF * largest
     late = ticks >= (1.0 - LATE) * ticks[-1]
-    if largest == 0 or not np.all(wrong[late]):
+    gap = np.abs(run.trace(f"{key}.speed").y[ticks] - true)[late]
+    largest = float(np.max(np.abs(true)))
+    off = float(np.sqrt(np.mean(gap**2)))
+    if largest == 0 or off < OFF * largest:
         return None
-    since = int(np.flatnonzero(~wrong)[-1]) + 1 if np.any(~wrong) else 0
-    time = float(ticks[since] * run.tick)
+    worst = int(np.flatnonzero(late)[np.argmax(gap)])
+    time = float(ticks[worst] * run.tick)
     return Remark(
-        f"{drive.cards[key].name}: from {figure(time, 's', 3)} on it has lost the machine: at the end it gives {figure(float(run.trace(f'{key}.speed').y[ticks[-1]]), 'rad/s', 3)} while the shaft turns at {figure(float(true[-1]), 'rad/s', 3)}. "
+        f"{drive.cards[key].name}: it has lost the machine: at {figure(time, 's', 3)} it gives {figure(float(run.trace(f'{key}.speed').y[ticks[worst]]), 'rad/s', 3)} while the shaft turns at {figure(float(true[worst]), 'rad/s', 3)}. "
         "Near standstill the voltages tell too little; elsewhere check its resistances and inductances, and lower its gain.",
         key,
         time,

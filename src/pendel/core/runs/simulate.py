@@ -24,8 +24,8 @@ from pendel.core.plant.starting import Contradiction
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
 from pendel.core.runs.device_events import overlaps, switching_losses
-from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
 from pendel.core.runs.field_faults import field_faults
+from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
 from pendel.core.runs.orientation import orientation_faults
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
 from pendel.core.runs.tables import left_tables
