@@ -82,7 +82,7 @@ class Drive:
             raise DriveProblem(f"There is no part or block “{kind}”. Known are {', '.join(sorted(kinds()))}.")
         known = {v.name for v in kinds()[kind].values}
         wrong = next((v for v in values if v not in known), None)
-        if wrong and kind != "own":
+        if wrong and own is None:
             raise DriveProblem(f"{kind} has no value “{wrong}”. It has {', '.join(sorted(known)) or 'none'}.")
         texts = {k: str(v) for k, v in values.items()}
         points = tuple((str(t), str(v)) for t, v in profile)

@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QComboBox, QMessageBox, QPushButton
 
 from pendel.app.sheet.geometry import Box
 from pendel.app.strips import signals_mime
+from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import End, OwnEquations
 
@@ -565,3 +566,53 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     assert run_with(window).remarks == []
     window.undo()
     assert "t_dead" not in window.session.drive.cards["bridge"].values
+
+
+def test_a_state_machine_is_added_typed_wired_and_run(window):
+    QTest.keyClick(window.drive_page.sheet, Qt.Key.Key_A)
+    QTest.qWait(30)
+    search = window.drive_page.search
+    QTest.keyClicks(search.line, "state machine")
+    QTest.qWait(30)
+    QTest.keyClick(search.line, Qt.Key.Key_Return)
+    QTest.qWait(60)
+    session = window.session
+    key = session.selection[0]
+    assert session.drive.cards[key].kind == "own_modes"
+    editor = window.drive_page.inspector.own_editor
+    editor.edits["equations"].setPlainText(
+        "shut: level = 0\nopen: level = 1\nshut -> open: elapsed > 0.1\nopen -> shut: start < 0"
+    )
+    editor.edits["ports"].setPlainText("start: in\nlevel: out")
+    QTest.qWait(650)  # a pause in typing is one undo step
+    assert not [f for f in session.examined.faults if f.card == key]
+    assert [p.name for p in kind_of(session.drive.cards[key]).ports] == ["start", "level", "mode"]
+    run = run_with(window)
+    mode = run.trace(f"{key}.mode")
+    assert mode.t[np.argmax(mode.y)] == pytest.approx(0.1, abs=2e-4)
+    editor.edits["equations"].setPlainText("shut: level = 0\nopen: level = 1\nshut -> ajar: elapsed > 0.1")
+    QTest.qWait(650)
+    assert any("There is no mode ajar" in f.sentence for f in session.examined.faults)
+    window.undo()
+    assert not [f for f in session.examined.faults if f.card == key]
+
+
+def test_c_that_came_with_a_drive_is_asked_for_and_what_is_typed_here_is_not(window, monkeypatch):
+    session = window.session
+    strange = OwnEquations(("x: in", "y: out"), (), (), (), ("y = 3 * x + 1;",))
+    session.do(commands.add_card(session.drive, "own_c", "Brought", 5, 150, own=strange))
+    asked = []
+    for answer in (QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes):
+        monkeypatch.setattr(QMessageBox, "question", lambda *a, b=answer: asked.append(a[2]) or b)
+        window.start_run()
+        assert window.jobs.running == (answer == QMessageBox.StandardButton.Yes)
+    finish(window)
+    assert len(asked) == 2 and "“Brought”" in asked[0]
+    assert session.last_run.trace("brought.y").y[-1] == 1.0
+    window.show_page("Drive")
+    session.select(["brought"])
+    QTest.qWait(60)
+    window.drive_page.inspector.own_editor.edits["equations"].setPlainText("y = 5;")
+    QTest.qWait(650)
+    assert run_with(window).trace("brought.y").y[-1] == 5.0
+    assert len(asked) == 2

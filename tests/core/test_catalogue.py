@@ -17,7 +17,7 @@ from pendel.core.runs.simulate import prepare, run_drive
 from tests.core.test_flux_tables import I_D, I_Q, TABLE
 
 PARTS = [k.id for k in kinds().values() if isinstance(k, Part)]
-BLOCKS = [k.id for k in kinds().values() if isinstance(k, Block)]
+BLOCKS = [k.id for k in kinds().values() if isinstance(k, Block) and k.ports]
 
 
 WIDE = table_of(25 * I_D, 25 * I_Q, 20 * np.array(TABLE.psi_d), 20 * np.array(TABLE.psi_q))

@@ -16,7 +16,7 @@ from pendel.app.session import Session
 from pendel.app.sheet.view import SIGNALS, SheetView
 from pendel.app.spine import Spine
 from pendel.app.widgets import column
-from pendel.core.catalogue import own
+from pendel.core.catalogue import own, own_block
 from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
 from pendel.core.catalogue.index import kind_of
@@ -133,8 +133,8 @@ class DrivePage(QWidget):
             self.take_from_shelf(match.shelved, (x, y))
             return
         fields: dict = {"inside": session.inside}
-        if match.kind.id == "own":
-            fields["own"] = own.EXAMPLE
+        if match.kind.group == "own":
+            fields["own"] = own_block.EXAMPLES.get(match.kind.id, own.EXAMPLE)
         if match.kind.has_profile:
             fields["profile"] = (("0 s", "0"), ("0.5 s", "0"), ("0.5 s", "1"))
         if match.kind.rows:

@@ -26,6 +26,7 @@ from PyQt6.QtWidgets import (
 from pendel.app.look import code_font, tokens
 from pendel.app.loop_plot import LoopPlot
 from pendel.app.session import Session, single_shot
+from pendel.app.trust import may_run
 from pendel.app.widgets import button, clear, column, figure_row, label, rule, wrapped
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.emit import NumberFormat, emit
@@ -380,6 +381,8 @@ class FirmwarePage(QWidget):
     # doing ---------------------------------------------------------------------
 
     def build(self) -> None:
+        if not may_run(self.session, self):
+            return
         if self.deck is None or self._future is not None:
             return
         run = self.session.last_run

@@ -212,7 +212,7 @@ class Inspector(QWidget):
         assert kind is not None
         if card.face is not None:
             return ["Face", "Values"] if self.session.inside == self.card else ["Values", "Face"]
-        tabs = ["Equations"] if card.kind == "own" else []
+        tabs = ["Equations"] if card.kind == "own" else ["Update"] if card.own is not None else []
         if kind.values or card.kind != "own":
             tabs.append("Values")
         if kind.has_profile:
@@ -254,6 +254,7 @@ class Inspector(QWidget):
             "Start": self._build_starts,
             "Profile": self._build_profile,
             "Equations": self._build_own,
+            "Update": self._build_own,
             "Face": self._build_face,
             "Tables": self._build_flux,
             **({kind.rows.label: self._build_rows} if kind.rows else {}),

@@ -10,20 +10,38 @@ from PyQt6.QtWidgets import QPlainTextEdit, QTextEdit, QWidget
 from pendel.app.look import code_font, colour
 from pendel.app.session import Session, single_shot
 from pendel.app.widgets import column, label, wrapped
-from pendel.core.catalogue.own import read_own
+from pendel.core.catalogue import own_block
+from pendel.core.catalogue.own import OwnModel, read_own
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
 from pendel.core.errors import ExpressionProblem
 from pendel.core.quantities.expressions import Binary, Call, Name, Negative, Node, Number, read_equation
 from pendel.core.quantities.named import Names
 
-SECTIONS = (
+EQUATIONS = (
     ("ports", "Ports", "winding: dc, u, i", 2),
     ("values", "Values", "R = 0.46 ohm", 4),
     ("states", "States, starting from", "i = 0 A", 2),
     ("unknowns", "Further unknowns", "p: W", 1),
     ("equations", "Equations", "L*der(i) = u - R*i", 4),
 )
+BLOCK = (
+    ("ports", "Inputs and outputs", "x: in", 3),
+    ("values", "Values", "K = 2 V/A", 2),
+    ("states", "Remembered, starting from", "n = 0", 1),
+)
+SECTIONS = {
+    "own": EQUATIONS,
+    own_block.LANGUAGE: (*BLOCK, ("equations", "Update, once a period", "y = K * x", 5)),
+    own_block.MODES: (*BLOCK, ("equations", "Modes and changes", "run: enable = 1", 8)),
+    own_block.C: (*BLOCK, ("equations", "Update in C, once a period", "y = K * x;", 6)),
+}
+HINTS = {
+    "own": "What flows through a port counts positive into the part. der(x) is the change of a state; time is the time.",
+    own_block.LANGUAGE: f"Assignments, if/elif/else, + − * /, < <= > >=, and, or, not; dt is the period in seconds, all in SI. Known are {', '.join(sorted(own_block.INTRINSICS_SHOWN))}.",
+    own_block.MODES: "name: what it does each period, parted by semicolons. name -> other: when it changes; they are tried in order. elapsed is the time in the mode in seconds. The first mode is where it starts.",
+    own_block.C: "Statements in C99 with real_t numbers in SI; the names above are variables, dt is the period in seconds. The functions of math.h are there.",
+}
 GREEK = {
     "alpha": "α",
     "beta": "β",
@@ -144,7 +162,8 @@ class OwnEditor(QWidget):
         self.edits: dict[str, QPlainTextEdit] = {}
         body = column(self, (0, 4, 0, 4), 3)
         own = session.drive.cards[card].own or OwnEquations()
-        for name, title, example, lines in SECTIONS:
+        self.kind = session.drive.cards[card].kind
+        for name, title, example, lines in SECTIONS[self.kind]:
             body.addWidget(label(title, "heading"))
             edit = QPlainTextEdit("\n".join(getattr(own, name)))
             edit.setFont(code_font(12))
@@ -158,15 +177,11 @@ class OwnEditor(QWidget):
             body.addWidget(edit)
         self.problems = wrapped("", "wrong")
         body.addWidget(self.problems)
-        body.addWidget(label("As printed", "heading"))
         self.printed = Typeset()
-        body.addWidget(self.printed)
-        body.addWidget(
-            wrapped(
-                "What flows through a port counts positive into the part. der(x) is the change of a state; time is the time.",
-                "muted",
-            )
-        )
+        if self.kind == "own":
+            body.addWidget(label("As printed", "heading"))
+            body.addWidget(self.printed)
+        body.addWidget(wrapped(HINTS[self.kind], "muted"))
         self._late = single_shot(self, 500, self.commit)
         self.refresh()
 
@@ -187,6 +202,8 @@ class OwnEditor(QWidget):
         if self.card in self.session.drive.cards and self.written() != (
             self.session.drive.cards[self.card].own or OwnEquations()
         ):
+            if self.kind == own_block.C:
+                self.session.known_c.add(self.written())
             self.session.do(commands.set_own(self.session.drive, self.card, self.written()))
 
     def refresh(self) -> None:
@@ -203,10 +220,13 @@ class OwnEditor(QWidget):
 
     def _show(self, own: OwnEquations) -> None:
         names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
-        model = read_own(own, names)
+        model: own_block.BlockModel | OwnModel
+        model = read_own(own, names) if self.kind == "own" else own_block.read_block(own, self.kind, names)
+        titles = {name: title.split(",")[0].lower() for name, title, *_ in SECTIONS[self.kind]}
         self.problems.setText(
             "\n".join(
-                f"{section}, line {line + 1}: {sentence}" for section, line, sentence in model.problems[:4]
+                f"{titles[section]}, line {line + 1}: {sentence}"
+                for section, line, sentence in model.problems[:4]
             )
         )
         for name, edit in self.edits.items():
@@ -215,7 +235,8 @@ class OwnEditor(QWidget):
                 if section == name:
                     marks.append(line_mark(edit, line))
             edit.setExtraSelections(marks)
-        self.printed.show_lines(own.equations)
+        if self.kind == "own":
+            self.printed.show_lines(own.equations)
 
 
 def line_mark(edit: QPlainTextEdit, line: int) -> QTextEdit.ExtraSelection:

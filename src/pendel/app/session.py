@@ -15,11 +15,12 @@ from PyQt6.QtWidgets import QWidget
 
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
+from pendel.core.catalogue.own_block import EXAMPLES, C
 from pendel.core.check import Examined, examine
 from pendel.core.drive import commands, file
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
-from pendel.core.drive.document import Drive
+from pendel.core.drive.document import Drive, OwnEquations
 from pendel.core.drive.findings import Finding, attention
 from pendel.core.drive.inside import sheet_of, wires_on
 from pendel.core.errors import DriveProblem, FileProblem, PendelError
@@ -77,6 +78,8 @@ class Session(QObject):
         self.closing = False
         self.judging = True
         """Whether the loops shown may be older than the drive."""
+        self.known_c: set[OwnEquations] = {EXAMPLES[C]}
+        """Updates in C that were typed here, or that the user let run."""
         self.judged: list = []
         """Loops of the drive with their judgement, from the last study."""
         self._version = 0

@@ -40,6 +40,7 @@ from pendel.app.proposing import Proposing
 from pendel.app.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.session import Session
 from pendel.app.tap_list import TapRow
+from pendel.app.trust import may_run
 from pendel.app.widgets import Elided, Field, button, label
 from pendel.core.drive import assemblies, commands
 from pendel.core.drive.document import End, Wire
@@ -328,6 +329,9 @@ class MainWindow(QMainWindow):
             self.foot.refresh()
             self.foot.open()
             self.say("The drive cannot run before its faults are mended.")
+            return
+        if not may_run(self.session, self):
+            self.say("The drive did not run: its own C was not allowed.")
             return
         self.show_after_run = show
         self.jobs.start()

@@ -32,6 +32,7 @@ def parser() -> argparse.ArgumentParser:
         metavar="LIST",
         help="comma-separated, such as door_motor.speed,door_motor.current; all without it",
     )
+    run.add_argument("--own-c", action="store_true", help="let C that the drive brings run on this computer")
     code = verbs.add_parser("c", help="write the controller as C")
     for verb in (check, run, code):
         verb.add_argument("file", metavar="FILE", help="a .pendel drive")
@@ -91,6 +92,7 @@ def check(drive: Drive) -> int:
 
 
 def run(drive: Drive, options: argparse.Namespace) -> int:
+    from pendel.core.controllers.own_c import holds_c
     from pendel.core.formats.traces import ENDINGS, save_traces
     from pendel.core.runs.simulate import prepare, run_drive
 
@@ -99,7 +101,12 @@ def run(drive: Drive, options: argparse.Namespace) -> int:
     out = Path(options.out) if options.out else Path("/dev/stdout")
     if options.out and out.suffix not in ENDINGS:
         raise FileProblem(str(out), f"the ending must be one of {', '.join(ENDINGS)}.")
-    kept = run_drive(prepare(drive))
+    prepared = prepare(drive)
+    if holds_c(prepared.deck.blocks) and not options.own_c:
+        raise DriveProblem(
+            "This drive brings C of its own, which would run on this computer. Read it, then add --own-c."
+        )
+    kept = run_drive(prepared)
     wanted = [s.strip() for s in options.signals.split(",")] if options.signals else kept.keys
     missing = [s for s in wanted if s not in kept.keys]
     if missing:

@@ -8,6 +8,9 @@ from dataclasses import dataclass, field
 from pendel.core.catalogue.declare import ANY, LEVELS, Block, Kind, Link, Part, Rows, Value
 from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.own import read_own
+from pendel.core.catalogue.own_block import TEMPLATES as OWN_BLOCKS
+from pendel.core.catalogue.own_block import read_block
+from pendel.core.controllers.own_c import c_problem
 from pendel.core.drive import commands
 from pendel.core.drive.document import Card, Drive, End, Wire
 from pendel.core.drive.findings import Finding, attention, fault
@@ -187,6 +190,15 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
         )
     if kind.has_profile:
         _profile(card, key, kind.has_profile[1], names, result)
+    if card.own is not None and card.kind in OWN_BLOCKS:
+        block = read_block(card.own, card.kind, names)
+        if block.update is not None and block.update.verbatim and (wrong := c_problem(block.update)):
+            block.complain("equations", wrong[0], f"The compiler says: {wrong[1]}.")
+        for section, line, sentence in block.problems:
+            where = {"equations": "update"}.get(section, section)
+            result.findings.append(
+                fault(f"{card.name}, {where} line {line + 1}: {sentence}", key, f"{section}:{line}")
+            )
     if isinstance(kind, Part):
         result.starts[key] = {}
         model = read_own(card.own, names) if card.own else None

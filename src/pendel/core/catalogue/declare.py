@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from pendel.core.controllers.deck import Regulation
+from pendel.core.controllers.language import Update
 from pendel.core.drive.document import Card
 
 
@@ -311,7 +312,7 @@ class Block(Kind):
     values, states, outputs and ``dt``; assignments to states and outputs take effect.
     """
 
-    update: Callable[..., None]
+    update: Callable[..., None] | Update
     states: tuple[State, ...] = ()
     deck: Deck = Deck.CONTROL
     derive: Callable[[Values, Card, float], dict[str, float]] | None = None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 from importlib import import_module
 
-from pendel.core.catalogue import own
+from pendel.core.catalogue import own, own_block
 from pendel.core.catalogue.declare import Kind, Link, Part
 from pendel.core.drive.document import Card
 from pendel.core.errors import DriveProblem
@@ -25,7 +25,7 @@ ASSEMBLY = Kind(id="assembly", title="Assembly", sentence="Several cards in one.
 @lru_cache(maxsize=1)
 def kinds() -> dict[str, Kind]:
     """Every kind by its id. Duplicate ids fail at once."""
-    found: dict[str, Kind] = {own.TEMPLATE.id: own.TEMPLATE}
+    found: dict[str, Kind] = {own.TEMPLATE.id: own.TEMPLATE, **own_block.TEMPLATES}
     for name in MODULES:
         module = import_module(f"pendel.core.catalogue.{name}")
         for kind in getattr(module, "KINDS", None) or (module.KIND,):
@@ -45,6 +45,8 @@ def kind_of(card: Card) -> Kind:
     """
     if card.kind == "own":
         return _own_part(card.kind, card.own, card)
+    if card.kind in own_block.TEMPLATES:
+        return own_block.block_of(card)
     if card.face is not None:
         return ASSEMBLY
     if card.kind not in kinds():
@@ -60,7 +62,7 @@ def alternatives(kind: Kind) -> list[Kind]:
     def ports(k: Kind) -> list[tuple[str, Link, str]]:
         return [(p.name, p.link, p.unit) for p in k.ports]
 
-    if kind.id == own.TEMPLATE.id or not kind.ports:
+    if kind.group == own.TEMPLATE.group or not kind.ports:
         return [kind]
     return [
         k

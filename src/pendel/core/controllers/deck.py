@@ -50,7 +50,7 @@ class BlockInstance:
     name: str
     kind: str
     title: str
-    update: Callable[..., None]
+    update: Callable[..., None] | Update
     inputs: tuple[str, ...]
     outputs: tuple[str, ...]
     values: dict[str, float]

@@ -154,6 +154,8 @@ TYPES_C = {
 
 @lru_cache(maxsize=256)
 def calls_in(code: Update) -> frozenset[str]:
+    if code.verbatim:
+        return frozenset(re.findall(r"\b[a-z_]\w*(?=\s*\()", code.verbatim))
     calls = [n for statement in code.body for n in ast.walk(statement) if isinstance(n, ast.Call)]
     return frozenset(n.func.id for n in calls if isinstance(n.func, ast.Name))
 
@@ -271,6 +273,8 @@ def without_taken_names(code: Update) -> Update:
 
 @lru_cache(maxsize=256)
 def update_function(kind: str, code: Update, verb: str, number: NumberFormat) -> str:
+    if code.verbatim:
+        return verbatim_function(kind, code, verb)
     code = without_taken_names(code)
     writer = Writer(code, number)
     comment = f"/* {' '.join(code.comment.split())} */\n" if code.comment else ""
@@ -287,6 +291,15 @@ def update_function(kind: str, code: Update, verb: str, number: NumberFormat) ->
             *[re.sub(r"^(        +)real_t ", r"\1", line) for line in lines],
         ]
     return f"{comment}static void {kind}_{verb}({kind}_t *b)\n{{\n" + "\n".join(lines) + "\n}\n"
+
+
+def verbatim_function(kind: str, code: Update, verb: str) -> str:
+    """An update the user wrote in C, between what fetches its names and what puts them back."""
+    names = [a for a in code.arguments if a not in code.memory]
+    fetch = "".join(f"    real_t {n} = b->{n};\n    (void){n};\n" for n in names)
+    keep = "".join(f"    b->{n} = {n};\n" for n in names)
+    body = "".join(f"    {line}\n" for line in code.verbatim.split("\n"))
+    return f"static void {kind}_{verb}({kind}_t *b)\n{{\n{fetch}    {{\n{body}    }}\n{keep}}}\n"
 
 
 def source_text(em: Emission) -> str:

@@ -47,6 +47,8 @@ class Update:
     body: tuple[ast.stmt, ...]
     locals: tuple[str, ...]
     comment: str
+    verbatim: str = ""
+    """Statements in C that stand for the body, which is then empty."""
 
     @property
     def memory(self) -> list[str]:
@@ -64,14 +66,16 @@ class Update:
 
 
 @lru_cache(maxsize=256)
-def read_update(function: Callable[..., None]) -> Update:
-    """Read and check the text of an update function.
+def read_update(function: Callable[..., None] | Update) -> Update:
+    """Read and check the text of an update function; what is read already is given back.
 
     Raises
     ------
     LanguageProblem
         for anything outside the language, with the line.
     """
+    if isinstance(function, Update):
+        return function
     return parse_update(textwrap.dedent(inspect.getsource(function)))
 
 

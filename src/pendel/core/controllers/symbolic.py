@@ -68,6 +68,9 @@ class Symbols:
 
     def branch(self, node: ast.If, env: dict[str, ca.SX]) -> None:
         test = self.value(node.test, env)
+        if test.is_constant():  # the other branch may divide by zero, which would spoil its derivative here
+            self.run(env, node.body if float(test) else node.orelse)
+            return
         yes, no = dict(env), dict(env)
         self.run(yes, node.body)
         self.run(no, node.orelse)
@@ -108,6 +111,9 @@ class Symbols:
                 a, b = self.value(left, env), self.value(right, env)
                 return {ast.Lt: a < b, ast.LtE: a <= b, ast.Gt: a > b, ast.GtE: a >= b}[type(op)]
             case ast.IfExp(test=test, body=body, orelse=orelse):
+                decided = self.value(test, env)
+                if decided.is_constant():
+                    return self.value(body if float(decided) else orelse, env)
                 return ca.if_else(self.value(test, env), self.value(body, env), self.value(orelse, env))
             case ast.Call(func=ast.Name(id=name), args=args):
                 return self.call(name, args, env)

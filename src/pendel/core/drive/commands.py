@@ -186,6 +186,7 @@ def set_own(drive: Drive, card: str, own: OwnEquations) -> Command:
     ports = {line.split(":")[0].strip() for line in own.ports}
     names = (
         ports
+        | {"mode"}  # of a state machine
         | {line.split(":")[0].strip() for line in own.unknowns + own.states}
         | {f"{p}_{q}" for p in ports for q in "uip"}
     )

@@ -108,7 +108,7 @@ def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
         if kind.tables:
             table = tuple(kind.tables(examined.values[key], card))
         blocks.append(BlockInstance(
-            key, kind.id, drive.cards[key].name, kind.update, inputs, outputs, values, {p: sources.get(f"{key}.{p}") for p in inputs}, every,
+            key, f"{kind.id}_{key}" if kind.group == "own" else kind.id, drive.cards[key].name, kind.update, inputs, outputs, values, {p: sources.get(f"{key}.{p}") for p in inputs}, every,
             kind.deck.value == "sensor", kind.holds, table, kind.regulates, kind.smooth))  # fmt: skip
     ordered = in_running_order(blocks)
     own_signals = {f"{b.name}.{p}" for b in blocks for p in b.outputs}

@@ -1,0 +1,303 @@
+"""Blocks whose ports, values and update the user types: in the block language, as a state machine, or in C.
+
+Lines read ``x: in`` and ``y: out, V`` (ports, with a unit if wished), ``K = 2 V/A`` (value), ``n = 0`` (a number that is
+remembered, with its start). The update assigns outputs and remembered numbers once a period of ``dt`` seconds. A state
+machine's lines are ``run: enable = 1; level = K`` (a mode, and what it does each period) and ``idle -> run: start > 0.5``
+(when it changes, tried in order); ``elapsed`` is the time in the mode (s), and the first mode named is where it starts.
+"""
+
+from __future__ import annotations
+
+import ast
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from functools import lru_cache
+
+from pendel.core.catalogue.control.ports import EVERY
+from pendel.core.catalogue.declare import ANY, Block, Link, Port, Value
+from pendel.core.controllers.language import INTRINSICS, LanguageProblem, Update, parse_update
+from pendel.core.drive.document import Card, OwnEquations
+from pendel.core.errors import DriveProblem, ExpressionProblem
+from pendel.core.quantities.expressions import Measured, evaluate, read
+from pendel.core.quantities.named import check_name
+from pendel.core.quantities.units import NONE, si_unit, unit
+
+Lookup = Callable[[str], Measured]
+LANGUAGE, MODES, C = "own_block", "own_modes", "own_c"
+INTRINSICS_SHOWN = [
+    n
+    for n in INTRINSICS
+    if n in ("saturate", "absolute", "floor", "sqrt", "sin", "cos", "atan2", "minimum", "maximum", "wrapped")
+]
+INDENT = "    "
+TAKEN = frozenset({*INTRINSICS, "dt", "started", "every", "mode", "elapsed", "b", "real_t"})
+"""Names that mean something already."""
+ARROW = re.compile(r"^\s*(\w+)\s*->\s*(\w+)\s*:\s*(.+)$")
+STATE = re.compile(r"^\s*(\w+)\s*:\s*(.*)$")
+
+
+@dataclass
+class BlockModel:
+    """The typed lines, read. ``problems`` are (section, line number, sentence)."""
+
+    inputs: dict[str, str] = field(default_factory=dict)
+    outputs: dict[str, str] = field(default_factory=dict)
+    values: dict[str, tuple[str, str]] = field(default_factory=dict)
+    """Text and unit of each value."""
+    states: dict[str, float] = field(default_factory=dict)
+    modes: list[str] = field(default_factory=list)
+    update: Update | None = None
+    problems: list[tuple[str, int, str]] = field(default_factory=list)
+
+    @property
+    def names(self) -> set[str]:
+        return {*self.inputs, *self.outputs, *self.values, *self.states}
+
+    def complain(self, section: str, line: int, sentence: str) -> None:
+        self.problems.append((section, line, sentence))
+
+
+def read_block(own: OwnEquations, kind: str, lookup: Lookup) -> BlockModel:
+    """Read all lines; never raises, every problem is collected with its line."""
+    model = BlockModel()
+    for section, reader in (("ports", _read_port), ("values", _read_value), ("states", _read_state)):
+        for number, line in enumerate(getattr(own, section)):
+            if line.strip():
+                try:
+                    reader(model, line, lookup)
+                except (ExpressionProblem, DriveProblem) as problem:
+                    model.complain(section, number, str(problem))
+    if not model.outputs and kind != MODES:
+        model.complain(
+            "ports", max(0, len(own.ports) - 1), "The block has no output. Add a line such as y: out."
+        )
+    if not model.problems:
+        {LANGUAGE: _read_update, MODES: _read_modes, C: _read_c}[kind](model, own.equations)
+    return model
+
+
+def _new_name(model: BlockModel, name: str) -> str:
+    check_name(name, units_too=True)
+    if name in TAKEN:
+        raise DriveProblem(f"{name} means something already. Choose a different name.")
+    if name in model.names:
+        raise DriveProblem(f"{name} is defined twice. Rename one of them.")
+    return name
+
+
+def _read_port(model: BlockModel, line: str, lookup: Lookup) -> None:
+    name, found, rest = (part.strip() for part in line.partition(":"))
+    way, _, unit_text = (part.strip() for part in rest.partition(","))
+    if not found or way not in ("in", "out"):
+        raise DriveProblem(f"“{line.strip()}” names no port. Write it like x: in or y: out, V.")
+    if unit_text:
+        unit(unit_text)
+    (model.inputs if way == "in" else model.outputs)[_new_name(model, name)] = unit_text or ANY
+
+
+def _read_value(model: BlockModel, line: str, lookup: Lookup) -> None:
+    name, found, text = (part.strip() for part in line.partition("="))
+    if not found or not text:
+        raise DriveProblem(f"“{line.strip()}” gives no value. Write it like K = 2 V/A.")
+    dim = evaluate(read(text), lookup, text).dim
+    model.values[_new_name(model, name)] = (text, si_unit(dim) if dim != NONE else "")
+
+
+def _read_state(model: BlockModel, line: str, lookup: Lookup) -> None:
+    name, found, text = (part.strip() for part in line.partition("="))
+    if not found:
+        raise DriveProblem(f"“{line.strip()}” has no start. Write it like n = 0.")
+    model.states[_new_name(model, name)] = evaluate(read(text), lookup, text).si
+
+
+def _arguments(model: BlockModel, more: Sequence[str] = ()) -> str:
+    names = [*model.inputs, *model.outputs, *model.values, *model.states, *more, "started", "dt"]
+    return ", ".join(dict.fromkeys(names))
+
+
+def _starting(model: BlockModel) -> list[str]:
+    """Sets what is remembered to its start in the first period; memory begins at zero by itself."""
+    begun = {n: v for n, v in model.states.items() if v != 0}
+    if not begun:
+        return []
+    return [
+        "if started < 0.5:",
+        *(f"{INDENT}{n} = {v!r}" for n, v in begun.items()),
+        f"{INDENT}started = 1.0",
+    ]
+
+
+def _parsed(model: BlockModel, lines: Sequence[str], origin: Sequence[int], more: Sequence[str] = ()) -> None:
+    """Parse generated lines; ``origin`` tells for each the typed line it came from."""
+    begin = _starting(model)
+    body = [*begin, *lines] or ["started = 1.0"]
+    text = f"def update({_arguments(model, more)}):\n" + "\n".join(INDENT + line for line in body)
+
+    def typed(at: int) -> int:
+        k = at - 2 - len(begin)
+        return origin[min(max(k, 0), len(origin) - 1)] if origin else 0
+
+    try:
+        model.update = parse_update(text)
+    except SyntaxError as problem:
+        model.complain("equations", typed(problem.lineno or 0), f"This cannot be read: {problem.msg}.")
+    except LanguageProblem as problem:
+        model.complain("equations", typed(problem.line), f"{problem.reason}.")
+    if model.update is not None:
+        for name in sorted(_assigned(model.update) & {*model.inputs, *model.values, "dt"}):
+            model.complain("equations", 0, f"{name} is given from outside and cannot be assigned.")
+
+
+def _assigned(update: Update) -> set[str]:
+    nodes = (
+        node for statement in update.body for node in ast.walk(statement) if isinstance(node, ast.Assign)
+    )
+    return {t.id for node in nodes for t in node.targets if isinstance(t, ast.Name)}
+
+
+def _read_update(model: BlockModel, lines: Sequence[str]) -> None:
+    kept = [(n, line.replace("\t", INDENT).rstrip()) for n, line in enumerate(lines) if line.strip()]
+    if not kept:
+        model.complain("equations", 0, "The update is empty. Assign the outputs, such as y = K * x.")
+        return
+    _parsed(model, [line for _, line in kept], [n for n, _ in kept])
+
+
+def _read_modes(model: BlockModel, lines: Sequence[str]) -> None:
+    does: dict[str, tuple[int, list[str]]] = {}
+    changes: list[tuple[int, str, str, str]] = []
+    for number, line in enumerate(lines):
+        if not line.strip():
+            continue
+        if arrow := ARROW.match(line):
+            changes.append((number, arrow[1], arrow[2], arrow[3]))
+        elif state := STATE.match(line):
+            name, actions = state.groups()
+            if name in does:
+                model.complain("equations", number, f"The mode {name} stands here twice. Rename one of them.")
+            does[name] = (number, [a.strip() for a in actions.split(";") if a.strip()])
+        else:
+            model.complain(
+                "equations",
+                number,
+                "Write a mode like run: enable = 1, or a change like idle -> run: start > 0.5.",
+            )
+    model.modes = list(does)
+    if len(does) < 2:
+        model.complain(
+            "equations", 0, "A state machine has two modes at least. Write them like idle: enable = 0."
+        )
+    for number, *ends, _ in changes:
+        for end in (e for e in ends if e not in does):
+            model.complain("equations", number, f"There is no mode {end}. It has {', '.join(does)}.")
+    reached = {model.modes[0] if model.modes else "", *(b for _, _, b, _ in changes)}
+    for name, (number, _) in does.items():
+        if name not in reached:
+            model.complain(
+                "equations", number, f"No change leads to the mode {name}. Add one, or delete the mode."
+            )
+    if model.problems:
+        return
+    model.outputs["mode"] = ""
+    text, origin = ["elapsed = elapsed + dt"], [0]
+
+    def emit(line: str, number: int) -> None:
+        text.append(line)
+        origin.append(number)
+
+    for place, name in enumerate(model.modes):
+        leaving = [c for c in changes if c[1] == name]
+        emit(f"{'if' if place == 0 else 'elif'} mode < {place + 0.5}:", does[name][0])
+        for k, (number, _, target, condition) in enumerate(leaving):
+            emit(f"{INDENT}{'if' if k == 0 else 'elif'} {condition}:", number)
+            emit(f"{INDENT * 2}mode = {float(model.modes.index(target))}", number)
+            emit(f"{INDENT * 2}elapsed = 0.0", number)
+        if not leaving:
+            emit(f"{INDENT}mode = {float(place)}", does[name][0])
+    for place, name in enumerate(model.modes):
+        number, actions = does[name]
+        emit(f"{'if' if place == 0 else 'elif'} mode < {place + 0.5}:", number)
+        for action in actions or [f"mode = {float(place)}"]:
+            emit(INDENT + action, number)
+    _parsed(model, text, origin, ("elapsed",))
+
+
+def _read_c(model: BlockModel, lines: Sequence[str]) -> None:
+    text = "\n".join(lines)
+    if not text.strip():
+        model.complain("equations", 0, "The update is empty. Assign the outputs, such as y = K * x;")
+    for number, line in enumerate(lines):
+        if line.lstrip().startswith("#"):
+            model.complain("equations", number, "Lines for the preprocessor are not possible here.")
+    if text.count("{") != text.count("}"):
+        model.complain("equations", max(0, len(lines) - 1), "Braces do not match. Close every { with a }.")
+    if model.problems:
+        return
+    begin = "\n".join(f"{line}" for line in _starting_c(model))
+    arguments = tuple(_arguments(model).split(", "))
+    model.update = Update("update", arguments, (), (), "", verbatim=f"{begin}\n{text}".strip("\n"))
+
+
+def _starting_c(model: BlockModel) -> list[str]:
+    begun = {n: v for n, v in model.states.items() if v != 0}
+    return [f"if (started < 0.5f) {{ {' '.join(f'{n} = (real_t){v!r};' for n, v in begun.items())} started = 1; }}"] if begun else []  # fmt: skip
+
+
+def _any_quantity(name: str) -> Measured:
+    return Measured(1.0)
+
+
+def block_of(card: Card) -> Block:
+    """The catalogue entry that a card's own lines amount to."""
+    return _block_of(card.kind, card.own or OwnEquations())
+
+
+@lru_cache(maxsize=200)
+def _block_of(kind: str, own: OwnEquations) -> Block:
+    template = TEMPLATES[kind]
+    model = read_block(own, kind, _any_quantity)
+    ports = [
+        *(Port(n, Link.SIGNAL_IN, n, "right", u) for n, u in model.inputs.items()),
+        *(Port(n, Link.SIGNAL_OUT, n, "left", u) for n, u in model.outputs.items()),
+    ]
+    told = f"{len(model.modes)} modes" if kind == MODES else {LANGUAGE: "own update", C: "own C"}[kind]
+    return Block(
+        id=kind,
+        title=template.title,
+        sentence=template.sentence,
+        group=template.group,
+        ports=tuple(ports),
+        values=(*(Value(n, n, u, text) for n, (text, u) in model.values.items()), EVERY),
+        update=model.update or parse_update("def update(started, dt):\n    started = 1.0"),
+        telling=lambda v, card: (told,),
+    )
+
+
+def template(id: str, title: str, sentence: str, keywords: str) -> Block:
+    return Block(id=id, title=title, sentence=sentence, group="own", keywords=keywords, values=(EVERY,), update=parse_update("def update(started, dt):\n    started = 1.0"))  # fmt: skip
+
+
+TEMPLATES = {
+    each.id: each
+    for each in (
+        template(LANGUAGE, "Own block", "A block whose ports, values and update you type.", "user code custom formula language update"),
+        template(MODES, "State machine", "Operating modes: what each does, and when it changes to another.", "modes states conditions actions sequence logic operating statechart"),
+        template(C, "Own block in C", "A block whose update you type in C; it runs on this computer too.", "user code custom c function update"),
+    )
+}  # fmt: skip
+EXAMPLES = {
+    LANGUAGE: OwnEquations(
+        ports=("x: in", "y: out"), values=("rise = 2",), states=("last = 0",),
+        equations=("step = saturate(x - last, -rise * dt, rise * dt)", "last = last + step", "y = last"),
+    ),
+    MODES: OwnEquations(
+        ports=("start: in", "fault: in", "enable: out", "level: out"), values=("wait = 0.2 s", "top = 1"),
+        equations=("idle: enable = 0; level = 0", "charge: enable = 0; level = 0", "run: enable = 1; level = top", "idle -> charge: start > 0.5", "charge -> run: elapsed > wait",
+                   "charge -> idle: start < 0.5", "run -> idle: start < 0.5 or fault > 0.5"),
+    ),
+    C: OwnEquations(
+        ports=("x: in", "y: out"), values=("T = 5 ms",), states=("kept = 0",),
+        equations=("real_t share = dt / (T + dt);", "kept += share * (x - kept);", "y = kept;"),
+    ),
+}  # fmt: skip

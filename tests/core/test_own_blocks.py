@@ -1,0 +1,115 @@
+"""Blocks that the user types: block language, state machine and C agree with what they say, and say what is wrong."""
+
+import numpy as np
+import pytest
+import scipy.signal
+
+import pendel
+from pendel.cli.main import main
+from pendel.core.catalogue.own_block import EXAMPLES, LANGUAGE, MODES, C
+from pendel.core.controllers.emit import NumberFormat
+from pendel.core.drive.document import OwnEquations
+from pendel.core.drive.file import from_text, to_text
+from pendel.core.errors import DriveHasFindings
+from pendel.core.firmware.ship import build_and_check
+from pendel.core.loops.points import WorkingPoints
+from pendel.core.runs.simulate import prepare, run_drive
+
+TICK = 1e-3
+
+
+def bench(kind, own=None, inputs=None, **values):
+    """The block fed by profiles of (time, value), reloaded from its file."""
+    d = pendel.Drive("Bench")
+    d.set("tick", f"{TICK} s")
+    d.add(kind, "Under test", own=own or EXAMPLES[kind], **values)
+    for name, profile in (inputs or {}).items():
+        source = d.add("profile", f"Feed {name}", profile=profile)
+        d.connect(f"{source}.out", f"under_test.{name}")
+    return pendel.Drive(document=from_text(to_text(d.document)))
+
+
+NOISE = np.random.default_rng(3).uniform(-1, 1, 300)
+FEED = [
+    p for k, y in enumerate(NOISE) for p in ((f"{k * TICK} s", str(y)), (f"{(k + 0.9) * TICK} s", str(y)))
+]
+
+
+def test_a_typed_update_and_c_give_the_same_filter_as_scipy():
+    lines = ("share = dt / (T + dt)", "kept = kept + share * (x - kept)", "y = kept")
+    typed = OwnEquations(("x: in", "y: out"), ("T = 5 ms",), ("kept = 0.25",), (), lines)
+    in_c = OwnEquations(typed.ports, typed.values, typed.states, (), EXAMPLES[C].equations)
+    share = TICK / (5e-3 + TICK)
+    wanted, _ = scipy.signal.lfilter([share], [1, share - 1], NOISE, zi=[0.25 * (1 - share)])
+    for kind, own in ((LANGUAGE, typed), (C, in_c)):
+        d = bench(kind, own, {"x": FEED})
+        run = d.run(0.299)
+        np.testing.assert_allclose(run["under_test.y"].y, wanted[: len(run["under_test.y"].y)], atol=1e-12)
+        checked = build_and_check(prepare(d.document).deck, NumberFormat.FLOAT32, run.kept)
+        assert max(c.largest for c in checked.compared) < 1e-5
+    d.set("under_test.T", "50 ms")  # its values are values like any other
+    assert np.max(np.abs(d.run(0.299)["under_test.y"].y - wanted[: len(run["under_test.y"].y)])) > 0.1
+
+
+def test_a_state_machine_changes_when_its_conditions_hold():
+    start = [("0", "0"), ("50 ms", "0"), ("50 ms", "1"), ("400 ms", "1"), ("400 ms", "0"), ("1", "0")]
+    fault = [("0", "0"), ("350 ms", "0"), ("350 ms", "1"), ("360 ms", "1"), ("360 ms", "0"), ("1", "0")]
+    d = bench(MODES, inputs={"start": start, "fault": fault})
+    run = d.run(0.7)
+    mode, enable = run["under_test.mode"], run["under_test.enable"].y
+    changes = [(round(t, 6), m) for t, m, b in zip(mode.t[1:], mode.y[1:], mode.y[:-1]) if m != b]
+    # charge at 50 ms, run once 0.2 s are over, idle by the fault at 350 ms, charge again as start is still on, idle at 400 ms
+    assert [m for _, m in changes] == [1, 2, 0, 1, 0]
+    np.testing.assert_allclose([t for t, _ in changes], [0.05, 0.25, 0.35, 0.351, 0.4], atol=2.1e-3)
+    np.testing.assert_array_equal(enable, mode.y == 2)
+
+
+@pytest.mark.parametrize(
+    ("kind", "changes", "words"),
+    [
+        (LANGUAGE, {"equations": ("y = z + 1",)}, "update line 1: z has no value here"),
+        (LANGUAGE, {"equations": ("y = x", "x = 2")}, "x is given from outside"),
+        (LANGUAGE, {"equations": ("y = (x",)}, "update line 1: This cannot be read"),
+        (LANGUAGE, {"equations": ("y = x", "", "import os")}, "update line 3: import is not part of the block language"),
+        (LANGUAGE, {"equations": ("y = x ** 2",)}, "powers are not part"),
+        (LANGUAGE, {"ports": ("x: in",)}, "The block has no output"),
+        (LANGUAGE, {"ports": ("x: in", "x: out")}, "x is defined twice"),
+        (LANGUAGE, {"ports": ("dt: in", "y: out")}, "dt means something already"),
+        (MODES, {"equations": ("idle: enable = 0", "run: enable = 1", "idle -> stop: start > 1")}, "line 3: There is no mode stop"),
+        (MODES, {"equations": ("idle: enable = 0", "run: enable = 1")}, "line 2: No change leads to the mode run"),
+        (MODES, {"equations": ("idle: enable = 0", "run: enable = 1", "idle -> run: begin > 1")}, "line 3: begin has no value"),
+        (C, {"equations": ("y = kept", "kept = x;")}, "The compiler says: expected"),
+        (C, {"equations": ("y = x;", "y = unknown;")}, "update line 2: The compiler says: unknown undeclared"),
+        (C, {"equations": ("#include <stdlib.h>", "y = x;")}, "Lines for the preprocessor"),
+        (C, {"equations": ("y = x; }",)}, "Braces do not match"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_is_told_with_its_line(kind, changes, words):
+    own = EXAMPLES[kind]
+    fields = {n: changes.get(n, getattr(own, n)) for n in OwnEquations.__dataclass_fields__}
+    d = bench(kind, OwnEquations(**fields))
+    with pytest.raises(DriveHasFindings) as caught:
+        d.run(0.01)
+    assert any(words in f.sentence for f in caught.value.findings), [
+        f.sentence for f in caught.value.findings
+    ]
+
+
+def test_c_from_a_file_runs_only_when_it_is_allowed(tmp_path, capsys):
+    d = bench(C, inputs={"x": FEED})
+    points = WorkingPoints(prepare(d.document))
+    assert [point.name for point in points] == ["at rest"]  # judging loops runs nothing
+    path = tmp_path / "own.pendel"
+    d.save(path)
+    assert main(["run", str(path), "--until", "10 ms"]) != 0
+    assert "brings C of its own" in capsys.readouterr().err
+    assert main(["run", str(path), "--until", "10 ms", "--own-c"]) == 0
+
+
+def test_two_own_blocks_of_one_kind_keep_apart():
+    d = bench(LANGUAGE, inputs={"x": FEED})
+    other = OwnEquations(("x: in", "y: out"), ("K = 3",), (), (), ("y = K * x",))
+    d.add(LANGUAGE, "Second", own=other)
+    d.connect("under_test.y", "second.x")
+    run = run_drive(prepare(d.document), until=0.1)
+    np.testing.assert_allclose(run.trace("second.y").y, 3 * run.trace("under_test.y").y, atol=1e-12)
