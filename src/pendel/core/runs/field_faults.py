@@ -26,6 +26,8 @@ MISSED = 0.1
 LASTING = 0.05
 """Share of a run, in one piece, for which a voltage must be at its limit to be told."""
 
+ENOUGH = 400
+"""Ticks that are looked at, evenly over the run."""
 FLUXES = ("flux_d", "flux_alpha")
 """Signals of machines that tell their flux."""
 
@@ -35,6 +37,7 @@ Values = Mapping[str, Mapping[str, float]]
 def field_faults(run: KeptRun, drive: Drive, values: Values) -> list[Remark]:
     """Remarks on the blocks of field orientation."""
     ticks = some_ticks(run)
+    ticks = ticks[:: max(1, len(ticks) // ENOUGH)]
     if len(ticks) < 20:
         return []
     sources = {str(w.b): w.a for w in drive.wires.values()}
