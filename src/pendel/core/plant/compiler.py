@@ -33,6 +33,12 @@ FLAGS = (
 )
 
 
+UNIT = "/* next unit */\n"
+"""Parts a source into units that are compiled side by side and linked."""
+PLAIN = "/* little optimisation */\n"
+"""Begins a unit that is compiled so."""
+
+
 @lru_cache(maxsize=1)
 def compiler() -> tuple[str, ...]:
     """The command that compiles C.
@@ -83,12 +89,33 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
         return library
     folder = library.parent
     with tempfile.TemporaryDirectory(dir=folder) as work:
-        path, out = Path(work) / "model.c", Path(work) / "model.so"
-        path.write_text(source)
-        run_compiler([*command, *flags, str(path), "-o", str(out), "-lm"])
+        out = Path(work) / "model.so"
+        units = source.split(UNIT)
+        paths = [Path(work) / f"unit_{n}.c" for n in range(len(units))]
+        for path, text in zip(paths, units):
+            path.write_text(text)
+        if len(units) > 1:
+            paths = compiled_apart(command, flags, paths, units)
+        run_compiler([*command, *flags, *map(str, paths), "-o", str(out), "-lm"])
         os.replace(out, library)
     prune(folder)
     return library
+
+
+def compiled_apart(
+    command: tuple[str, ...], flags: tuple[str, ...], paths: list[Path], units: list[str]
+) -> list[Path]:
+    """Object files of units, compiled at the same time. Raises `BuildProblem`."""
+    objects = [path.with_suffix(".o") for path in paths]
+    wanted = [f for f in flags if f != "-shared"]
+
+    def compile_one(path: Path, made: Path, text: str) -> None:
+        plain = ["-Og"] if text.startswith(PLAIN) else []
+        run_compiler([*command, *wanted, *plain, "-c", str(path), "-o", str(made)])
+
+    with ThreadPoolExecutor(len(paths)) as pool:
+        list(pool.map(compile_one, paths, objects, units))
+    return objects
 
 
 def build_together(sources: Iterable[str]) -> None:

@@ -12,6 +12,7 @@ from importlib import resources
 import casadi as ca
 
 from pendel.core.equations.context import Surface
+from pendel.core.plant.compiler import PLAIN, UNIT
 
 BINARY = {ca.OP_ADD: "({} + {})", ca.OP_SUB: "({} - {})", ca.OP_MUL: "({} * {})", ca.OP_DIV: "({} / {})", ca.OP_FMIN: "pd_min({}, {})",
           ca.OP_FMAX: "pd_max({}, {})", ca.OP_POW: "pow({}, {})", ca.OP_CONSTPOW: "pow({}, {})", ca.OP_ATAN2: "atan2({}, {})",
@@ -32,6 +33,8 @@ def literal(value: float) -> str:
     return text if "inf" not in text and "nan" not in text else "(0.0 / 0.0)"
 
 
+LONG_HOIST = 1500
+"""Lines."""
 PREAMBLE = """#include <math.h>
 
 static inline double pd_min(double a, double b) { return a < b ? a : b; }
@@ -254,10 +257,14 @@ class Emitter:
             + "\n".join(self.hoist_lines)
             + "\n}\n"
         )
+        # Computed once for each set of modes, a long one is worth little optimisation, and compiles beside the rest.
+        apart = f"{UNIT}{PREAMBLE}" if len(self.hoist_lines) > LONG_HOIST else ""
         return (
-            PREAMBLE
+            (PLAIN if apart else "")
+            + PREAMBLE
             + hoist
             + "\n"
+            + apart
             + "\n".join(self.parts).replace("FIRST", str(len(self.hoisted)))
             + f"\nint pd_hoisted(void) {{ return {len(self.hoisted) + self.n_loops}; }}\n"
         )

@@ -278,7 +278,7 @@ Sizes = tuple[int, int, int, int]
 
 
 @lru_cache(maxsize=64)
-def loop_source(sizes: Sizes | None) -> str:
+def loop_source(sizes: Sizes | None = None) -> str:
     """Text of the time loop, for any model or, with few states, unrolled for these sizes."""
     folder = resources.files("pendel.core.plant")
     text = "\n".join(folder.joinpath(name).read_text("utf-8") for name in ("pulses.c", "loop.c"))
@@ -323,6 +323,14 @@ def fastest_loop(structure: Structure) -> ctypes.CDLL:
         return time_loop(sizes)
     threading.Thread(target=build_aside, args=(source,), daemon=True).start()
     return time_loop()
+
+
+def begin_loop_build() -> None:
+    """Start to build the general loop, where it was never built, while the equations are still being ordered."""
+    source = loop_source()
+    with contextlib.suppress(BuildProblem):  # a run tells what is missing
+        if not library_path(source, LOOP_FLAGS).exists():
+            threading.Thread(target=build_aside, args=(source,), daemon=True).start()
 
 
 def build_aside(source: str) -> None:

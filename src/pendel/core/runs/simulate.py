@@ -19,7 +19,7 @@ from pendel.core.equations.flatten import flatten
 from pendel.core.equations.reduce import EquationProblem
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError
 from pendel.core.plant.integrate import Outcome, Recorded, RunSettings, Watch, integrate
-from pendel.core.plant.model import PlantModel
+from pendel.core.plant.model import PlantModel, begin_loop_build
 from pendel.core.plant.starting import Contradiction
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
@@ -54,6 +54,7 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
         raise DriveHasFindings(examined.faults)
     if not drive.cards:
         raise DriveHasFindings([fault("The sheet is empty. Press A on it and add a part.")])
+    begin_loop_build()
     try:
         flat = flatten(drive, examined, kind_of)
         model = PlantModel(flat.network, flat.deck.measured, with_energy=with_energy)

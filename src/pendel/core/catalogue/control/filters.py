@@ -10,7 +10,6 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import scipy.signal
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import ANY, Block, Choice, Contradiction, Rows, Value
@@ -89,11 +88,15 @@ def by_tustin(b, a, period: float, meets: float = 0.0):
     rate = 1.0 / period
     if meets > 0 and meets * period < math.pi:
         rate = meets / (2.0 * math.tan(meets * period / 2.0))
+    import scipy.signal  # slow to load, and few drives need it
+
     return scipy.signal.bilinear(b, a, rate)
 
 
 def as_seen_within(b, a, period: float):
     """The exact equivalent for a held input, one sample early: a block answers within its tick."""
+    import scipy.signal  # slow to load, and few drives need it
+
     num, den, _ = scipy.signal.cont2discrete((b, a), period, method="zoh")
     return np.squeeze(num)[1:], den
 
@@ -153,6 +156,8 @@ def improper(v, card) -> list[Contradiction]:
 
 def derive_states(v, card, period):
     """The transfer function of x' = A·x + b·u, y = c·x + d·u, sampled as the card says."""
+    import scipy.signal
+
     n = len(card.rows)
     a = np.array([[v[f"a_{j + 1}_{k}"] for j in range(n)] for k in range(n)])
     b, c = np.array([[v[f"b_{k}"]] for k in range(n)]), np.array([[v[f"c_{k}"] for k in range(n)]])

@@ -11,7 +11,6 @@ from __future__ import annotations
 import math
 
 import casadi as ca
-import scipy.optimize
 
 from pendel.core.catalogue.declare import Contradiction, Figure, Value
 from pendel.core.catalogue.electrical.devices import TINY_CURRENT, TINY_VOLTAGE, Device, Ratings
@@ -55,6 +54,8 @@ def times(v) -> tuple[float, float]:
 
     if tail <= 0 or missing(1e4 * until_peak) <= 0:
         raise ValueError
+    import scipy.optimize  # slow to load, and few drives need it
+
     tau = scipy.optimize.brentq(missing, tail, 1e4 * until_peak, xtol=1e-18, rtol=1e-12)
     return tau, 1.0 / (1.0 / tail - 1.0 / tau)
 
