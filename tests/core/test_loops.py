@@ -258,3 +258,10 @@ def test_gains_of_all_loops_are_proposed_inside_out_in_one_step(example):
     assert not document.quantities[notes[0]].note
     proposal.command.revert(document)
     assert to_text(document) == before
+
+
+def test_loops_stand_the_same_however_often_they_are_judged(door):
+    first, second = (standings(door) for _ in range(2))  # the second finds the ordered equations in the cache
+    for a, b in zip(first, second):
+        assert a.study.drive.point.name == b.study.drive.point.name == "at rest"
+        np.testing.assert_allclose(a.study.drive.plant.A, b.study.drive.plant.A, rtol=1e-9, atol=1e-9)

@@ -49,7 +49,8 @@ class WorkingPoint:
 
 def sliding(model: PlantModel) -> dict[str, float]:
     """Frictions slide forward: the drive between its limits."""
-    return {m.key: 1.0 if m.key.endswith(".sliding") else 0.0 for m in model.network.modes}
+    # The ordered structure has them all; the network lacks those of frictions when the structure came from the cache.
+    return {key: 1.0 if key.endswith(".sliding") else 0.0 for key in model.structure.mode_keys}
 
 
 def at_rest(model: PlantModel) -> WorkingPoint:
