@@ -61,7 +61,9 @@ class LoopsPage(QWidget):
         side = QWidget()
         side.setObjectName("side")
         side.setFixedWidth(220)
-        inside = column(side, (8, 12, 8, 12), 4)
+        inner = QWidget()  # a drive may have more loops than the window is high
+        column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
+        inside = column(inner, (8, 12, 8, 12), 4)
         inside.addWidget(label("Loops, inside out", "heading"))
         self.loop_box = QVBoxLayout()
         self.loop_box.setSpacing(4)
