@@ -603,8 +603,9 @@ def test_c_that_came_with_a_drive_is_asked_for_and_what_is_typed_here_is_not(win
     session.do(commands.add_card(session.drive, "own_c", "Brought", 5, 150, own=strange))
     asked = []
     for answer in (QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes):
-        monkeypatch.setattr(QMessageBox, "question", lambda *a, b=answer: asked.append(a[2]) or b)
-        window.start_run()
+        with monkeypatch.context() as patch:
+            patch.setattr(QMessageBox, "question", lambda *a, b=answer: asked.append(a[2]) or b)
+            window.start_run()
         assert window.jobs.running == (answer == QMessageBox.StandardButton.Yes)
     finish(window)
     assert len(asked) == 2 and "“Brought”" in asked[0]
