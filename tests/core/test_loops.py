@@ -265,3 +265,12 @@ def test_loops_stand_the_same_however_often_they_are_judged(door):
     for a, b in zip(first, second):
         assert a.study.drive.point.name == b.study.drive.point.name == "at rest"
         np.testing.assert_allclose(a.study.drive.plant.A, b.study.drive.plant.A, rtol=1e-9, atol=1e-9)
+
+
+def test_a_quantity_that_others_use_is_not_written_over_by_gains(door):
+    loop = find_loops(door)[0]
+    commands.set_quantity(door, "K_twice", "2 * K_i").apply(door)
+    take_gains(door, loop, {"K_p": 2.5}).apply(door)
+    assert door.quantities["K_i"].text == "1.2 V/A"
+    assert door.cards["current_pi"].is_proposed("K_p")
+    assert prepare(door).deck.block("current_pi").values["K_p"] == pytest.approx(2.5)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import subprocess
 from collections.abc import Iterable
@@ -9,6 +10,7 @@ from functools import lru_cache
 
 from pendel.core.controllers.deck import BlockInstance
 from pendel.core.controllers.language import Update
+from pendel.core.errors import BuildProblem
 from pendel.core.plant.compiler import compiler
 
 TIME_LIMIT = 10.0
@@ -28,10 +30,10 @@ def c_problem(update: Update) -> tuple[int, str] | None:
     text = f'#include <math.h>\n#include <stdint.h>\ntypedef float real_t;\nvoid own(void);\nvoid own(void)\n{{\n{names}    {{\n#line 1 "own"\n{update.verbatim}\n#line 1 "after"\n    }}\n}}\n'
     try:
         done = subprocess.run(
-            [compiler()[0], "-std=c99", "-fsyntax-only", "-fno-diagnostics-color", "-x", "c", "-"],
-            input=text, capture_output=True, text=True, timeout=TIME_LIMIT, check=False, env={"LC_ALL": "C", "PATH": "/usr/bin:/bin:/usr/local/bin"},
+            [*compiler(), "-std=c99", "-fsyntax-only", "-fno-diagnostics-color", "-x", "c", "-"],
+            input=text, capture_output=True, text=True, timeout=TIME_LIMIT, check=False, env={**os.environ, "LC_ALL": "C"},
         )  # fmt: skip
-    except (OSError, subprocess.TimeoutExpired):
+    except (OSError, BuildProblem, subprocess.TimeoutExpired):
         return None
     if done.returncode == 0:
         return None

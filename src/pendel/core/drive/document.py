@@ -110,6 +110,18 @@ class Card:
     proposed: Mapping[str, str] = field(default_factory=dict)
     """Texts of values as a rule proposed them; one that has been written over since is a proposal no more."""
 
+    @property
+    def texts(self) -> list[str]:
+        """All its expressions, which may name quantities."""
+        own = (*self.own.values, *self.own.states) if self.own else ()
+        cells = (text for row in (*self.profile, *self.rows) for text in row)
+        return [
+            *self.values.values(),
+            *self.starts.values(),
+            *cells,
+            *(line.partition("=")[2] for line in own),
+        ]
+
     def is_proposed(self, name: str) -> bool:
         return name in self.proposed and self.values.get(name) == self.proposed[name]
 

@@ -58,16 +58,7 @@ def put_on_shelf(drive: Drive, assembly: str) -> Path:
 
 def quantities_used(drive: Drive, clipped: Clip) -> dict[str, Quantity]:
     """Quantities that the cards' texts name, and those that these name in turn."""
-    texts: list[str] = []
-    for card in clipped.cards.values():
-        lines = (line.partition("=")[2] for line in (*card.own.values, *card.own.states)) if card.own else ()
-        texts += [t for row in card.rows for t in row]
-        texts += [
-            *card.values.values(),
-            *card.starts.values(),
-            *(t for corner in card.profile for t in corner),
-            *lines,
-        ]
+    texts = [text for card in clipped.cards.values() for text in card.texts]
     wanted: dict[str, Quantity] = {}
     while texts:
         for name in names_in(texts.pop()):

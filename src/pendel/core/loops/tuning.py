@@ -93,12 +93,12 @@ class LoopStudy:
         """Where on the way back the regulator's output is lost."""
         name, signal = self.loop.regulator, self.block.sources.get(self.loop.regulation.actual)
         blocks = {b.name: b for b in self.prepared.deck.blocks}
-        while signal and signal.split(".")[0] in blocks:
+        cut, seen = frozenset({self.output}), set[str]()
+        while signal and signal.split(".")[0] in blocks.keys() - seen:  # blocks may feed each other in a ring
             name = signal.split(".")[0]
+            seen.add(name)
             sources = [s for s in blocks[name].sources.values() if s]
-            cut = frozenset({self.output})
-            follows = (s for s in sources if responds(self.drive.model(s, inject=self.output, opened=cut)))
-            if next(follows, None):
+            if any(responds(self.drive.model(s, inject=self.output, opened=cut)) for s in sources):
                 break
             signal = sources[0] if sources else None
         title = self.prepared.drive.cards[name].name
@@ -357,16 +357,10 @@ def propose_all(drive: Drive) -> Proposal:
 
 
 def serves_only(drive: Drive, quantity: str, card: str) -> bool:
-    """Whether no other card and no other quantity uses a quantity."""
+    """Whether no other card, no other quantity and no setting uses a quantity."""
     others = [q.text for n, q in drive.quantities.items() if n != quantity]
-    for key, record in drive.cards.items():
-        if key != card:
-            rows = (*record.profile, *record.rows)
-            others += [
-                *record.values.values(),
-                *record.starts.values(),
-                *(text for row in rows for text in row),
-            ]
+    others += [text for key, record in drive.cards.items() if key != card for text in record.texts]
+    others += [drive.settings[n] for n in ("until", "tick")]
     return not any(quantity in names_in(text) for text in others)
 
 
