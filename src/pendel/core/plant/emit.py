@@ -7,6 +7,7 @@ controller outputs, then profile offsets, then slopes), ``h`` hoisted values.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from importlib import resources
 
 import casadi as ca
@@ -25,12 +26,17 @@ UNARY = {ca.OP_ASSIGN: "{}", ca.OP_NEG: "(-{})", ca.OP_EXP: "exp({})", ca.OP_LOG
          ca.OP_FLOOR: "floor({})", ca.OP_CEIL: "ceil({})", ca.OP_NOT: "(double)({} == 0)", ca.OP_INV: "(1 / {})",
          ca.OP_SIGN: "(double)(({0} > 0) - ({0} < 0))"}  # fmt: skip
 
+FORMS = BINARY | UNARY
+MOVES = frozenset("txuzf")
+"""Arrays whose entries change within a run without a change of modes."""
 SIGNATURE = "double t, const double *x, const double *u, const double *s, const double *p, const double *h"
 
 
 def literal(value: float) -> str:
     text = repr(float(value))
-    return text if "inf" not in text and "nan" not in text else "(0.0 / 0.0)"
+    if "inf" in text or "nan" in text:
+        return "(0.0 / 0.0)"
+    return f"({text})" if value < 0 else text
 
 
 LONG_HOIST = 1500
@@ -39,6 +45,27 @@ PREAMBLE = """#include <math.h>
 
 static inline double pd_min(double a, double b) { return a < b ? a : b; }
 static inline double pd_max(double a, double b) { return a > b ? a : b; }
+
+"""
+TURN = """/* Sine and cosine at once, to one unit in the last place, for half the time of the library's. The angle less the nearest n quarter
+ * turns, pi/2 in two parts of which the first times n is exact (Cody and Waite, Software Manual for the Elementary Functions,
+ * 1980, chapter 8); the polynomials are those of fdlibm (Sun Microsystems 1993, k_sin.c and k_cos.c). */
+static inline void pd_turn(double angle, double *sine, double *cosine)
+{
+    double turns = angle * 0.63661977236758134308 + 6755399441055744.0, n = turns - 6755399441055744.0;
+    double r = angle - n * 1.57079632673412561417 - n * 6.07710050650619224932e-11, z = r * r, zz = z * z, s, c;
+    union { double d; unsigned long long bits; } quarter;
+    if (!(fabs(angle) < 1e6)) { *sine = sin(angle); *cosine = cos(angle); return; }
+    quarter.d = turns;
+    s = r + r * z * ((-1.66666666666666324348e-01 + z * 8.33333333332248946124e-03)
+                     + zz * ((-1.98412698298579493134e-04 + z * 2.75573137070700676789e-06) + zz * (-2.50507602534068634195e-08 + z * 1.58969099521155010221e-10)));
+    c = 1 - (0.5 * z - zz * ((4.16666666666666019037e-02 + z * -1.38888888888741095749e-03)
+                             + zz * ((2.48015872894767294178e-05 + z * -2.75573143513906633035e-07) + zz * (2.08757232129817482790e-09 + z * -1.13596475577881948265e-11))));
+    *sine = quarter.bits & 1 ? c : s;
+    *cosine = quarter.bits & 1 ? s : c;
+    if (quarter.bits & 2) *sine = -*sine;
+    if ((quarter.bits + 1) & 2) *cosine = -*cosine;
+}
 
 """
 
@@ -104,6 +131,157 @@ void pd_solve_loops(double t, const double *x, const double *u, const double *s,
 """
 
 
+@dataclass(frozen=True)
+class Steady:
+    """What depends on values and modes only: a text of the hoisting function, or a number, value or mode as such."""
+
+    text: str
+    plain: bool = False
+
+
+@dataclass(frozen=True)
+class Moving:
+    """``sign · scale · base + offset``, not yet written: base moves with time, states or inputs; scale and offset are
+    steady, or absent for one and zero. A chain of steady sums and products, as a phase current passes through on its
+    way to the guards of its leg, so becomes one product and one sum."""
+
+    base: str
+    sign: int = 1
+    scale: Steady | None = None
+    offset: Steady | None = None
+
+    @property
+    def angle(self) -> tuple[str, Steady | None]:
+        return self.base, self.scale
+
+
+class Body:
+    """The lines of one emitted function."""
+
+    def __init__(self, emitter: Emitter, name: str, keys: Sequence[str], arrays: Sequence[str]):
+        self.emitter, self.name, self.keys, self.arrays = emitter, name, keys, arrays
+        self.lines: list[str] = []
+        self.written: dict[Moving, str] = {}
+        self.pairs: dict[tuple[str, Steady | None], tuple[str, str]] = {}
+
+    def lines_of(self, f: ca.Function) -> list[str]:
+        """Walk the tape; what has no time, state or input in it is hoisted."""
+        work: dict[int, Steady | Moving] = {}
+        for k in range(f.n_instructions()):
+            op, out, inp = f.instruction_id(k), f.instruction_output(k), f.instruction_input(k)
+            if op == ca.OP_CONST:
+                work[out[0]] = Steady(literal(f.instruction_constant(k)), plain=True)
+            elif op == ca.OP_INPUT:
+                key = self.keys[inp[0]]
+                text = "t" if key == "t" else f"{key}[{inp[1]}]"
+                work[out[0]] = Moving(text) if key in MOVES else Steady(text, plain=True)
+            elif op == ca.OP_OUTPUT:
+                self.lines.append(f"    {self.arrays[out[0]]}[{out[1]}] = {self.text(work[inp[0]])};")
+            else:
+                operands = [work[i] for i in inp]
+                if all(isinstance(o, Steady) for o in operands):
+                    work[out[0]] = self.steady(FORMS[op], *operands)
+                elif op in (ca.OP_SIN, ca.OP_COS):
+                    work[out[0]] = self.turned(op, operands[0])
+                elif op == ca.OP_ASSIGN:
+                    work[out[0]] = operands[0]
+                else:
+                    work[out[0]] = self.affine(op, operands) or self.new(FORMS[op], operands)
+        return self.lines
+
+    def steady(self, form: str, *operands: Steady | Moving) -> Steady:
+        texts = [o.text for o in operands if isinstance(o, Steady)]
+        return Steady(self.emitter.steady(form.format(*texts), self.name))
+
+    def new(self, form: str, operands: Sequence[Steady | Moving]) -> Moving:
+        texts = [self.text(o) for o in operands]
+        variable = f"v{len(self.lines)}"
+        self.lines.append(f"    double {variable} = {form.format(*texts)};")
+        return Moving(variable)
+
+    def text(self, value: Steady | Moving) -> str:
+        """How a value is read in the body; a sum or product put off till now is written first."""
+        if isinstance(value, Steady):
+            return value.text if value.plain else self.emitter.hoist(value.text)
+        if value == Moving(value.base):
+            return value.base
+        if value not in self.written:
+            product = value.base if value.scale is None else f"{self.text(value.scale)} * {value.base}"
+            if value.offset is None:
+                whole = product if value.sign > 0 else f"-({product})"
+            else:
+                offset = self.text(value.offset)
+                whole = f"{product} + {offset}" if value.sign > 0 else f"{offset} - {product}"
+            self.written[value] = f"v{len(self.lines)}"
+            self.lines.append(f"    double {self.written[value]} = {whole};")
+        return self.written[value]
+
+    def affine(self, op: int, operands: Sequence[Steady | Moving]) -> Moving | None:
+        """The result as another multiple of the same base with another offset, where it is one."""
+        first, *others = operands
+        second = others[0] if others else None
+        if op == ca.OP_NEG and isinstance(first, Moving):
+            return self.scaled(first, None, -1)
+        if op == ca.OP_TWICE and isinstance(first, Moving):
+            return self.scaled(first, Steady("2.0", plain=True))
+        if op == ca.OP_MUL and isinstance(first, Steady) and second is not None:
+            first, second = second, first
+        if isinstance(first, Moving) and isinstance(second, Steady):
+            if op == ca.OP_MUL:
+                return self.scaled(first, second)
+            if op == ca.OP_DIV:
+                return self.scaled(first, self.steady("1 / {}", second))
+        if op not in (ca.OP_ADD, ca.OP_SUB) or second is None:
+            return None
+        if op == ca.OP_SUB and isinstance(second, Moving):
+            second, op = self.scaled(second, None, -1), ca.OP_ADD
+        if isinstance(first, Moving) and isinstance(second, Moving):
+            return self.together(first, second) if first.base == second.base else None
+        if isinstance(first, Moving) and isinstance(second, Steady):
+            return replace(first, offset=self.shifted(first.offset, FORMS[op], second))
+        if isinstance(second, Moving) and isinstance(first, Steady):
+            return replace(second, offset=self.shifted(second.offset, FORMS[ca.OP_ADD], first))
+        return None
+
+    def together(self, a: Moving, b: Moving) -> Moving:
+        one = Steady("1.0", plain=True)
+        form = f"({'-' if a.sign < 0 else ''}{{}} {'-' if b.sign < 0 else '+'} {{}})"
+        scale = self.steady(form, a.scale or one, b.scale or one)
+        offset = self.shifted(a.offset, FORMS[ca.OP_ADD], b.offset) if b.offset else a.offset
+        return Moving(a.base, 1, scale, offset)
+
+    def scaled(self, value: Moving, by: Steady | None, sign: int = 1) -> Moving:
+        offset, scale = value.offset, value.scale
+        if by is not None:
+            scale = by if scale is None else self.steady("({} * {})", scale, by)
+            offset = self.steady("({} * {})", offset, by) if offset else None
+        if sign < 0 and offset:
+            offset = self.steady("(-{})", offset)
+        return Moving(value.base, sign * value.sign, scale, offset)
+
+    def shifted(self, offset: Steady | None, form: str, by: Steady) -> Steady:
+        if offset is None:
+            return by if form == FORMS[ca.OP_ADD] else self.steady("(-{})", by)
+        return self.steady(form, offset, by)
+
+    def turned(self, op: int, angle: Steady | Moving) -> Moving:
+        """Sine or cosine of an angle: angles that differ by a constant, as those of three phases do, share one pair."""
+        assert isinstance(angle, Moving)
+        if angle.angle not in self.pairs:
+            base = self.text(Moving(angle.base, scale=angle.scale))
+            n = len(self.lines)
+            self.lines += [f"    double sn{n}, cs{n};", f"    pd_turn({base}, &sn{n}, &cs{n});"]
+            self.pairs[angle.angle] = (f"sn{n}", f"cs{n}")
+        sine, cosine = self.pairs[angle.angle]
+        if angle.offset is None:
+            return Moving(sine, angle.sign) if op == ca.OP_SIN else Moving(cosine)
+        s, c = (self.text(self.steady(f"{f}({{}})", angle.offset)) for f in ("sin", "cos"))
+        back = "-" if angle.sign < 0 else "+"
+        if op == ca.OP_SIN:
+            return self.new(f"({cosine} * {s} {back} {sine} * {c})", ())
+        return self.new(f"({cosine} * {c} {'+' if angle.sign < 0 else '-'} {sine} * {s})", ())
+
+
 class Emitter:
     """Collects functions of one model and their common hoisting function."""
 
@@ -112,7 +290,8 @@ class Emitter:
         """Symbols by array name: t, x, u, s, p."""
         self.n_loops = inputs["z"].numel() if "z" in inputs else 0
         self.n_surface = inputs["f"].numel() if "f" in inputs else 0
-        self.hoisted: list[str] = []
+        self.hoisted: dict[str, str] = {}
+        self.steady_names: dict[str, str] = {}
         self.hoist_lines: list[str] = []
         self.parts: list[str] = []
 
@@ -128,7 +307,7 @@ class Emitter:
         body: list[str] = []
         if kept:
             function = ca.Function("f", [self.inputs[k] for k in keys], ca.cse([e for _, e in kept]))
-            body = self.instructions(function, name, keys, [array for array, _ in kept])
+            body = Body(self, name, keys, [array for array, _ in kept]).lines_of(function)
         looks = bool(self.n_surface) and any(ca.depends_on(e, self.inputs["f"]) for _, e in kept)
         look = f"    double f[{self.n_surface}];\n    pd_surfaces(t, x, u, s, p, h, f);\n" if looks else ""
         solve = f"    double z[{self.n_loops}];\n    pd_solve_loops(t, x, u, s, p, h, z);\n" if solves else ""
@@ -159,97 +338,19 @@ class Emitter:
         )
         self.parts.append(NEWTON.replace("COUNT", str(self.n_loops)))
 
-    def instructions(self, f: ca.Function, name: str, keys: list[str], arrays: list[str]) -> list[str]:
-        """Walk the tape; each value becomes text that is hoisted when no time, state or input is in it."""
-        work: dict[int, tuple[str, bool, bool]] = {}  # slot -> (text, depends on t/x/u, is trivial)
-        body: list[str] = []
-        hoisted_text: dict[str, str] = {}
-        sums: dict[str, tuple[str, str, float, float]] = {}
-        turns: list[tuple[int, int, str, str]] = []
-        for k in range(f.n_instructions()):
-            op, out, inp = f.instruction_id(k), f.instruction_output(k), f.instruction_input(k)
-            if op == ca.OP_CONST:
-                work[out[0]] = (literal(f.instruction_constant(k)), False, True)
-            elif op == ca.OP_INPUT:
-                key = keys[inp[0]]
-                work[out[0]] = ("t" if key == "t" else f"{key}[{inp[1]}]", key in "txuzf", True)
-            elif op == ca.OP_OUTPUT:
-                text = self.moved(work[inp[0]], name, hoisted_text)
-                body.append(f"    {arrays[out[0]]}[{out[1]}] = {text};")
-            else:
-                operands = [work[i] for i in inp]
-                moving = any(o[1] for o in operands)
-                texts = [self.moved(o, name, hoisted_text) if moving else o[0] for o in operands]
-                form = BINARY[op] if op in BINARY else UNARY[op]
-                if op == ca.OP_DIV and operands[0][1] and not operands[1][1]:
-                    # Dividing by what only values and modes decide: multiply by the reciprocal, computed once.
-                    form, texts[1] = "({} * {})", self.reciprocal(operands[1][0], name, k, hoisted_text)
-                variable = f"{'v' if moving else 'c'}{k}"
-                if moving and op in (ca.OP_SIN, ca.OP_COS):
-                    turns.append((len(body), op, variable, texts[0]))
-                    body.append("")
-                elif moving:
-                    body.append(f"    double {variable} = {form.format(*texts)};")
-                    if op in (ca.OP_ADD, ca.OP_SUB) and operands[0][1] != operands[1][1]:
-                        moves = 0 if operands[0][1] else 1
-                        minus = -1.0 if op == ca.OP_SUB else 1.0
-                        # variable = a·base + b·constant, with signs a and b
-                        signs = (1.0, minus) if moves == 0 else (minus, 1.0)
-                        sums[variable] = (texts[moves], operands[1 - moves][0], *signs)
-                else:
-                    self.hoist_lines.append(f"    double {name}_{variable} = {form.format(*texts)};")
-                    variable = f"{name}_{variable}"
-                work[out[0]] = (variable, moving, False)
-        self.fill_in_trigonometry(body, turns, sums, name, hoisted_text)
-        return body
+    def steady(self, expression: str, stem: str) -> str:
+        """Name of what depends on values and modes only, among the hoisting function's own variables."""
+        if expression not in self.steady_names:
+            self.steady_names[expression] = f"{stem}_{len(self.steady_names)}"
+            self.hoist_lines.append(f"    double {self.steady_names[expression]} = {expression};")
+        return self.steady_names[expression]
 
-    def fill_in_trigonometry(self, body: list[str], turns: Sequence[tuple[int, int, str, str]], sums: Mapping[str, tuple[str, str, float, float]],
-                             name: str, known: dict[str, str]) -> None:  # fmt: skip
-        """Write the sines and cosines. Angles that differ by a constant, as those of three phases do, share one pair."""
-        plain = ("", 1.0, 1.0)
-        uses: dict[str, int] = {}
-        for _, _, _, angle in turns:
-            base = sums[angle][0] if angle in sums else angle
-            uses[base] = uses.get(base, 0) + 1
-        paired: set[str] = set()
-        for place, op, variable, angle in turns:
-            base, constant, a, b = sums.get(angle, (angle, *plain))
-            function = "sin" if op == ca.OP_SIN else "cos"
-            if uses[base] == 1:
-                body[place] = f"    double {variable} = {function}({angle});"
-                continue
-            pair = base.replace("[", "_").replace("]", "")
-            if pair not in paired:
-                paired.add(pair)
-                body[place] = f"    double sn_{pair} = sin({base}), cs_{pair} = cos({base});\n"
-            sine, cosine = f"sn_{pair}" if a > 0 else f"-sn_{pair}", f"cs_{pair}"
-            text = sine if function == "sin" else cosine
-            if constant:
-                s, c = (self.turned_by(f, variable, constant, b, name, known) for f in ("sin", "cos"))
-                text = f"{sine} * {c} + {cosine} * {s}" if function == "sin" else f"{cosine} * {c} - ({sine}) * {s}"  # fmt: skip
-            body[place] += f"    double {variable} = {text};"
-
-    def turned_by(self, function: str, variable: str, constant: str, sign: float, name: str, known: dict[str, str]) -> str:  # fmt: skip
-        """Sine or cosine of a constant angle, computed with the values."""
-        shift = f"{name}_{function}_{variable}"
-        self.hoist_lines.append(f"    double {shift} = {function}({'-' if sign < 0 else ''}({constant}));")
-        return self.moved((shift, False, False), name, known)
-
-    def reciprocal(self, divisor: str, name: str, k: int, known: dict[str, str]) -> str:
-        variable = f"{name}_r{k}"
-        self.hoist_lines.append(f"    double {variable} = 1 / {divisor};")
-        return self.moved((variable, False, False), name, known)
-
-    def moved(self, value: tuple[str, bool, bool], name: str, known: dict[str, str]) -> str:
-        """Text of a value inside a function body: a hoisted one is read from ``h``."""
-        text, moving, trivial = value
-        if moving or trivial:
-            return text
-        if text not in known:
-            known[text] = f"h[{len(self.hoisted)}]"
-            self.hoist_lines.append(f"    h[{len(self.hoisted)}] = {text};")
-            self.hoisted.append(text)
-        return known[text]
+    def hoist(self, name: str) -> str:
+        """Place in ``h`` where function bodies read a steady variable."""
+        if name not in self.hoisted:
+            self.hoisted[name] = f"h[{len(self.hoisted)}]"
+            self.hoist_lines.append(f"    {self.hoisted[name]} = {name};")
+        return self.hoisted[name]
 
     def source(self) -> str:
         hoist = (
@@ -258,10 +359,12 @@ class Emitter:
             + "\n}\n"
         )
         # Computed once for each set of modes, a long one is worth little optimisation, and compiles beside the rest.
-        apart = f"{UNIT}{PREAMBLE}" if len(self.hoist_lines) > LONG_HOIST else ""
+        turn = TURN if any("pd_turn(" in part for part in self.parts) else ""
+        apart = f"{UNIT}{PREAMBLE}{turn}" if len(self.hoist_lines) > LONG_HOIST else ""
         return (
             (PLAIN if apart else "")
             + PREAMBLE
+            + ("" if apart else turn)
             + hoist
             + "\n"
             + apart
