@@ -77,9 +77,12 @@ class BlockInstance:
         return tuple(a for a in self.code.arguments if a in self.values)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class ControlDeck:
-    """Blocks in running order, the base period (s) and what the plant exchanges with them."""
+    """Blocks in running order, the base period (s) and what the plant exchanges with them.
+
+    Compared and hashed as itself, so that what follows from a deck can be kept for it.
+    """
 
     name: str
     blocks: tuple[BlockInstance, ...]

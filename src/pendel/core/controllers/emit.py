@@ -391,6 +391,7 @@ def emit(deck: ControlDeck, number: NumberFormat, *, with_sensors: bool = False)
     return Source(header(em), source_text(em), example_main(em))
 
 
+@lru_cache(maxsize=8)
 def simulation_source(deck: ControlDeck) -> str:
     """One translation unit for the time loop: the same code in float64, sensors included, values set from outside.
 

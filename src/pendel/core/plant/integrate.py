@@ -13,14 +13,13 @@ import numpy as np
 
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.emit import simulation_source, simulation_values, states_of
-from pendel.core.plant.compiler import build_together
 from pendel.core.plant.model import (
     PlantModel,
     PulseStruct,
     RunStruct,
     address,
     fastest_loop,
-    load,
+    load_together,
     pointer,
 )
 
@@ -116,8 +115,7 @@ def integrate(
     structure = model.structure
     deck = in_command_order(deck, structure.commands)
     control = simulation_source(deck) if deck.signals else ""
-    build_together([structure.source, *([control] if control else [])])
-    plant = load(structure.source)
+    plant, *controllers = load_together((structure.source, *([control] if control else [])))
     keep: list[np.ndarray] = []
 
     def doubles(values) -> int:
@@ -163,7 +161,8 @@ def integrate(
     run.stop, run.progress = pointer(watch.stop), pointer(watch.progress)
     run.n_signal = len(deck.signals)
     if run.n_signal:
-        controller, memory, values = prepared_controller(deck, settings.seed, control)
+        (controller,) = controllers
+        memory, values = prepared_controller(deck, settings.seed, controller)
         keep.append(values)  # profile tables in the controller's memory point into it
         run.controller, run.ctl = address(controller, "pd_ctl_tick"), ctypes.addressof(memory)
     run.n_short, run.short_limit = len(settings.shorts), settings.short_limit
@@ -242,18 +241,19 @@ def pulse_structs(model: PlantModel):
 
 
 def in_command_order(deck: ControlDeck, commands: tuple[str, ...]) -> ControlDeck:
-    """The deck with its outputs in the order in which the plant takes them."""
+    """The deck with its outputs in the order in which the plant takes them; itself where it is so already."""
+    if tuple(deck.commands) == commands:
+        return deck
     return replace(deck, commands={c: deck.commands.get(c, "") for c in commands})
 
 
-def prepared_controller(deck: ControlDeck, seed: int, source: str):
-    """The deck's code (its ``simulation_source``), built, with fresh memory holding its values."""
-    library = load(source)
+def prepared_controller(deck: ControlDeck, seed: int, library: ctypes.CDLL):
+    """Fresh memory for the deck's code, with its values, and these as an array that its tables point into."""
     memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
     values = np.array(simulation_values(deck, with_sensors=True, seed=seed) or [0.0])
     library.pd_ctl_init.argtypes = [ctypes.c_void_p, ctypes.c_void_p]
     library.pd_ctl_init(ctypes.addressof(memory), pointer(values))
-    return library, memory, values
+    return memory, values
 
 
 LARGEST_SPARE = 64_000_000

@@ -71,22 +71,39 @@ typedef struct {
     double short_limit;
 } run_t;
 
+/* A slot that held a certain set of modes; it may hold another by now, which `filled` tells. */
+typedef struct { int slot; long filled; } hint_t;
+
+/* What is known of a set of modes. */
+typedef struct {
+    long filled;                   /* number of its filling, from 1; 0 while it is empty */
+    double *s, *hoisted, *inverse; /* inverse: of I - h J for the full fixed step */
+    double radius;                 /* spectral radius, 1/s; 0 where it is not asked for */
+    int *active, n_active;         /* the guards that end one of its modes */
+    int shorted;                   /* whether devices that must not do so conduct together */
+    hint_t follows[2], settles;    /* the sets that followed of late; the one in which it settled when a gate had led to it */
+    int settling;                  /* modes that changed on that way */
+} set_t;
+
 typedef struct {
     run_t *r;
     int nu, width;
-    double t, h, radius;
+    double t, h;
+    double radius_num, radius_den; /* squares of the estimated spectral radius, 1/s, as a fraction */
     double usual;                  /* s: how long steps are of late; a burst of events shortens it slowly only */
-    double *x, *u, *s, *hoisted, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak, *slope_low, *slope_high;
+    double *x, *u, *s, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak, *slope_low, *slope_high;
     int *pivots, *segment;
     int stiff, stiff_signs, calm_signs;
-    int third;                     /* the explicit step is the third-order one */
-    double third_reach;            /* s: the longest step for which it is exact enough; see choose_order */
+    int order;                     /* of the explicit step: 5, or 3 or 2 from edge to edge; see choose_order */
+    double reach[4];               /* s, by order: the longest step for which it is exact enough */
+    int unproven;                  /* second-order steps since the last whose error was seen */
     double event_time;
     int chatter;
-    double *slots;                 /* for each known set of modes: modes, hoisted values, spectral radius */
-    int *slot_used;
-    double *inverse;               /* of I - h J for the full fixed step and the present modes */
-    double mode_radius;
+    set_t *sets, *set;             /* all that are known, and the present one */
+    double *slots;                 /* what they point to */
+    int *guard_lists;
+    long fillings;
+    double short_due;              /* the earliest time at which devices have conducted together for too long */
     int pending_row;               /* the latest fixed step stands behind the last row, not yet counted */
     int entered;                   /* the modes changed since the last step: judge stiffness anew */
 } work_t;
@@ -94,6 +111,8 @@ typedef struct {
 /* Of a state's peak: how far what is left out of a record of fixed steps may lie from the line between its rows. */
 static const double STRAIGHT = 1e-5;
 enum { SLOTS = 512, WAYS = 4 };
+/* The fast option sees the error of its midpoint rule at every step after so many. */
+enum { PROOF = 7 };
 /* Explicit steps beyond this multiple of 1 / (spectral radius) cost more than one L-stable step. */
 static const double STIFF_FROM = 6.0;
 /* Instants closer than this are one: a tick and a pulse edge that differ by rounding only. */
@@ -103,8 +122,8 @@ static void derivatives(work_t *w, double t, const double *x, double *dx, double
 {
     run_t *r = w->r;
     r->evaluations++;
-    if (g) r->guarded(t, x, w->u, w->s, r->p, w->hoisted, dx, g);
-    else r->rhs(t, x, w->u, w->s, r->p, w->hoisted, dx);
+    if (g) r->guarded(t, x, w->u, w->s, r->p, w->set->hoisted, dx, g);
+    else r->rhs(t, x, w->u, w->s, r->p, w->set->hoisted, dx);
 }
 
 static int grow(double **rows, long *cap, long need, int width, int log2_limit)
@@ -289,33 +308,48 @@ static double step_explicit(work_t *w, double h)
         num += dk * dk;
         den += dx * dx;
     }
-    /* h times the estimated spectral radius: beyond 3.25 the method is limited by stability (Hairer and Wanner II, IV.2) */
-    w->radius = den > 0 ? fabs(h) * sqrt(num / den) : 0;
+    w->radius_num = num;
+    w->radius_den = den;
     return error_norm(w, xn, w->err);
 }
 
-/* One step of the third-order pair of Bogacki and Shampine (Appl. Math. Lett. 2 (1989) 321); same contract. */
-static double step_fast(work_t *w, double h)
+/* One step of Kutta's third-order method (Hairer, Norsett, Wanner I, table II.1.1), compared with the midpoint rule inside it.
+ * Its last stage lies at the end, off the result by less than this error, so that the guards there tell whether the step
+ * crosses one; the derivative at the end is left to whoever needs it (`finish`). */
+static double step_third(work_t *w, double h)
 {
     run_t *r = w->r;
     int i, nx = NX;
     const double *k1 = w->k[0], *x = w->x;
-    double *k2 = w->k[1], *k3 = w->k[2], *k4 = w->k[6];
-    double *y = w->xt, *xn = w->xn, num = 0, den = 0, t = w->t;
+    double *k2 = w->k[1], *k3 = w->k[2], *y = w->xt, *xn = w->xn, num = 0, den = 0, t = w->t;
     for (i = 0; i < nx; i++) y[i] = x[i] + h * 0.5 * k1[i];
     derivatives(w, t + 0.5 * h, y, k2, 0);
-    for (i = 0; i < nx; i++) y[i] = x[i] + h * 0.75 * k2[i];
-    derivatives(w, t + 0.75 * h, y, k3, 0);
-    for (i = 0; i < nx; i++) xn[i] = x[i] + h * (2.0 / 9 * k1[i] + 1.0 / 3 * k2[i] + 4.0 / 9 * k3[i]);
-    derivatives(w, t + h, xn, k4, w->g_new);
+    for (i = 0; i < nx; i++) xn[i] = x[i] + h * (2 * k2[i] - k1[i]);
+    derivatives(w, t + h, xn, k3, N_GUARD ? w->g_new : 0);
     for (i = 0; i < nx; i++) {
-        double dk = k4[i] - k3[i], dx = xn[i] - y[i];
-        w->err[i] = h * (-5.0 / 72 * k1[i] + 1.0 / 12 * k2[i] + 1.0 / 9 * k3[i] - 1.0 / 8 * k4[i]);
+        double dk = k3[i] - k2[i], dx = xn[i] - y[i];
+        w->err[i] = h / 6 * (k1[i] - 2 * k2[i] + k3[i]);
+        xn[i] = x[i] + h * k2[i] + w->err[i];
         num += dk * dk;
         den += dx * dx;
     }
-    w->radius = den > 0 ? fabs(h) * sqrt(num / den) : 0;
+    w->radius_num = num;
+    w->radius_den = den;
     return error_norm(w, xn, w->err);
+}
+
+/* One step of the midpoint rule, which tells no error of its own: it goes no further than third-order steps, taken now and then,
+ * have found it exact (`second_reach`). Guards at the end are extrapolated through the middle. */
+static double step_second(work_t *w, double h)
+{
+    run_t *r = w->r;
+    int i, nx = NX;
+    double *k2 = w->k[1], *y = w->xt;
+    for (i = 0; i < nx; i++) y[i] = w->x[i] + h * 0.5 * w->k[0][i];
+    derivatives(w, w->t + 0.5 * h, y, k2, N_GUARD ? w->g_new : 0);
+    for (i = 0; i < nx; i++) w->xn[i] = w->x[i] + h * k2[i];
+    for (i = 0; i < N_GUARD; i++) w->g_new[i] = 2 * w->g_new[i] - w->g[i];
+    return 0;
 }
 
 static int factorise(double *a, int *pivots, int n)
@@ -368,7 +402,7 @@ static double step_stiff(work_t *w, double h)
     int n = NX, i, j, m;
     double radius = 0;
     double *f0 = w->k[0];
-    r->jac(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->jac, w->dfdt);
+    r->jac(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->jac, w->dfdt);
     for (i = 0; i < n; i++) {
         double row = 0;
         for (j = 0; j < n; j++) {
@@ -377,7 +411,8 @@ static double step_stiff(work_t *w, double h)
         }
         radius = most(radius, row);
     }
-    w->radius = h * radius;
+    w->radius_num = radius * radius;
+    w->radius_den = 1;
     if (!factorise(w->lu, w->pivots, n)) return 1e9;
     for (m = 0; m < 6; m++) {
         double *k = w->k[m + 1];
@@ -407,36 +442,55 @@ static double step_stiff(work_t *w, double h)
 static double attempt(work_t *w, double h)
 {
     if (w->stiff) return step_stiff(w, h);
-    return w->third ? step_fast(w, h) : step_explicit(w, h);
+    return w->order == 2 ? step_second(w, h) : w->order == 3 ? step_third(w, h) : step_explicit(w, h);
 }
 
-/* Between two edges of pulses, and often between two ticks, the third-order pair is exact enough in one step, for half
- * the evaluations. It is taken where its error, seen on the stretches before, leaves a tenth of the tolerance. */
+static double *end_derivative(work_t *w) { return w->stiff ? w->k[7] : w->k[6]; }
+
+/* The derivative and the guards at the end of an accepted step, where its method left them out. */
+static void finish(work_t *w, double h)
+{
+    if (!w->stiff && w->order < 5) derivatives(w, w->t + h, w->xn, w->k[6], w->g_new);
+}
+
+/* Between two edges of pulses, and often between two ticks, a step of low order is exact enough, for half the evaluations
+ * or fewer. One of third order is taken where the error of the midpoint rule, seen on the stretches before, stays within
+ * the tolerance; its own is far smaller. The midpoint rule itself is taken where that error stays below a share of the tolerance, as
+ * on a dead time, and where a third-order step has seen it not long ago. The fast option takes no other. */
 static void choose_order(work_t *w, double left)
 {
-    w->third = w->r->method == FAST || (w->r->method == AUTO && !w->stiff && left <= w->third_reach);
+    int method = w->r->method;
+    w->order = 5;
+    if (method == FAST || (method == AUTO && !w->stiff && left <= w->reach[3]))
+        w->order = left <= w->reach[2] && w->unproven < PROOF ? 2 : 3;
+    w->unproven = w->order == 2 ? w->unproven + 1 : 0;
 }
 
-/* How far a third-order step would go next time, after one of size h with this error. */
+/* How far steps of low order would go next time, after one of size h with this error. */
 static void judge_order(work_t *w, double h, double error)
 {
-    if (!w->third) { if (w->third_reach < h) w->third_reach *= 1.01; return; }
-    if (error > 0.1) w->third_reach = h * most(0.2, 0.9 * cbrt(0.1 / error));
-    else if (w->third_reach < 2 * h) w->third_reach = error < 0.01 ? 2 * h : h;
+    double share = w->r->method == FAST ? 0.4 : 4e-4, proven;
+    if (w->order == 2) return;
+    if (w->order == 5) { if (w->reach[3] < h) w->reach[3] *= 1.01; return; }
+    proven = h * (error > 0 ? least(20, cbrt(share / error)) : 20);
+    w->reach[2] = error < 0.25 * share ? most(w->reach[2], proven) : proven;   /* a short stretch proves nothing of longer ones */
+    if (error > 0.8) w->reach[3] = h * most(0.2, 0.9 * cbrt(0.8 / error));
+    else if (w->reach[3] < 2 * h) w->reach[3] = error < 0.1 ? 2 * h : h;
 }
 
 /* Exponent of the error in the choice of the next step: minus one over the order of the error estimate. */
-static double exponent(const work_t *w) { return w->stiff ? -0.25 : w->third ? -1.0 / 3 : -0.2; }
-
-static double *end_derivative(work_t *w) { return w->stiff ? w->k[7] : w->k[6]; }
+static double exponent(const work_t *w) { return w->stiff ? -0.25 : w->order == 3 ? -1.0 / 3 : -0.2; }
 
 /* The active guard that is furthest above zero, or -1 when none is. */
 static int worst(const work_t *w, const double *g)
 {
-    run_t *r = w->r;
-    int k, found = -1;
-    for (k = 0; k < N_GUARD; k++)
-        if (g[k] > 0 && w->s[r->exit_mode[k]] == r->exit_from[k] && (found < 0 || g[k] > g[found])) found = k;
+    const set_t *set = w->set;
+    double most_so_far = 0;
+    int j, found = -1;
+    for (j = 0; j < set->n_active; j++) {
+        int k = set->active[j];
+        if (g[k] > most_so_far) { most_so_far = g[k]; found = k; }
+    }
     return found;
 }
 
@@ -448,6 +502,20 @@ static uint32_t hash_modes(const double *s, int n)
     return (h ^ (h >> 15)) * 2246822519u >> 16;
 }
 
+/* Bit by bit, as modes are whole numbers and never a negative zero; numbers are compared at a third of the speed. */
+static int same_modes(const run_t *r, const double *a, const double *b)
+{
+    uint64_t other = 0, p, q;
+    int k;
+    (void)r;
+    for (k = 0; k < N_MODE; k++) {
+        memcpy(&p, a + k, sizeof p);
+        memcpy(&q, b + k, sizeof q);
+        other |= p ^ q;
+    }
+    return !other;
+}
+
 /* Spectral radius of the Jacobian, bounded by that of its absolute values (Perron): the mean growth of a power
  * iteration, which for a pure oscillation goes to and fro about it. */
 static double spectral_radius(work_t *w)
@@ -456,7 +524,7 @@ static double spectral_radius(work_t *w)
     int n = NX, i, j, round;
     double *v = w->xt, *z = w->err, growth = 1;
     if (!n) return 0;
-    r->jac(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->jac, w->dfdt);
+    r->jac(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->jac, w->dfdt);
     for (i = 0; i < n; i++) v[i] = 1;
     for (round = 0; round < 12; round++) {
         double top = 0;
@@ -472,10 +540,10 @@ static double spectral_radius(work_t *w)
     return pow(growth, 0.125);
 }
 
-/* Numbers kept for a set of modes: the modes, hoisted values, spectral radius, and for fixed steps an inverse. */
+/* Numbers kept for a set of modes: the modes, hoisted values, and for fixed steps an inverse. */
 static int slot_width(const run_t *r)
 {
-    return N_MODE + r->n_hoisted + 1 + (r->method == FIXED ? NX * NX + 1 : 0);
+    return N_MODE + r->n_hoisted + (r->method == FIXED ? NX * NX + 1 : 0);
 }
 
 static int conducts(const double *s, const int *test)
@@ -485,49 +553,85 @@ static int conducts(const double *s, const int *test)
     return test[3] ? on == known : on > 0;
 }
 
-/* Note since when each set of devices that must not conduct together does. */
+static int all_conduct(const run_t *r, const double *s, int k)
+{
+    int j;
+    for (j = r->short_first[k]; j < r->short_first[k + 1]; j++) if (!conducts(s, r->short_tests + 4 * j)) return 0;
+    return 1;
+}
+
+/* Note since when each group of devices that must not conduct together does. */
 static void watch_shorts(work_t *w)
 {
     run_t *r = w->r;
-    int k, j;
+    int k;
+    if (!w->set->shorted && w->short_due == INFINITY) return;
+    w->short_due = INFINITY;
     for (k = 0; k < r->n_short; k++) {
-        int all = 1;
-        for (j = r->short_first[k]; j < r->short_first[k + 1] && all; j++) all = conducts(w->s, r->short_tests + 4 * j);
-        r->short_since[k] = all ? least(r->short_since[k], w->t) : INFINITY;
+        r->short_since[k] = all_conduct(r, w->s, k) ? least(r->short_since[k], w->t) : INFINITY;
+        w->short_due = least(w->short_due, r->short_since[k] + r->short_limit);
     }
 }
 
-/* The earliest time at which a set of devices has conducted for too long. */
-static double short_due(const run_t *r)
+/* The set that a hint tells of, if it is still there. */
+static set_t *hinted(const work_t *w, hint_t hint)
 {
-    double due = INFINITY;
-    int k;
-    for (k = 0; k < r->n_short; k++) due = least(due, r->short_since[k] + r->short_limit);
-    return due;
+    return hint.filled && w->sets[hint.slot].filled == hint.filled ? w->sets + hint.slot : 0;
 }
 
-/* The modes changed: what depends only on them is looked up, or computed once and kept. */
-static void enter_modes(work_t *w)
+static hint_t hint_of(const work_t *w, const set_t *set)
+{
+    hint_t hint = {(int)(set - w->sets), set->filled};
+    return hint;
+}
+
+/* The present modes are not among those that followed of late. Where all places for them are taken, the last is given up. */
+static set_t *look_up(work_t *w)
 {
     run_t *r = w->r;
-    if (r->n_short) watch_shorts(w);
-    int width = slot_width(r), way = 0, slot = (int)(hash_modes(w->s, N_MODE) % (SLOTS / WAYS)) * WAYS, known = 0;
-    double *found;
-    for (way = 0; way < WAYS && w->slot_used[slot + way] && !known; way++)
-        known = !memcmp(w->slots + (size_t)(slot + way) * (size_t)width, w->s, sizeof(double) * (size_t)N_MODE);
-    /* All ways taken by others: the last gives way. */
-    slot += known ? way - 1 : way < WAYS ? way : WAYS - 1;
-    found = w->slots + (size_t)slot * (size_t)width;
-    w->hoisted = found + N_MODE;
-    w->inverse = found + N_MODE + r->n_hoisted + 1;
-    if (!known) {
-        w->slot_used[slot] = 1;
-        memcpy(found, w->s, sizeof(double) * (size_t)N_MODE);
-        r->hoist(r->p, w->s, w->hoisted);
-        if (r->method == FIXED) w->inverse[0] = 0.0 / 0.0;
-        found[N_MODE + r->n_hoisted] = (r->method == AUTO || r->method == FAST) && N_MODE ? spectral_radius(w) : 0;
+    int place = (int)(hash_modes(w->s, N_MODE) % (SLOTS / WAYS)) * WAYS, way, slot, k;
+    set_t *set;
+    for (way = 0; way < WAYS && w->sets[place + way].filled; way++)
+        if (same_modes(r, w->sets[place + way].s, w->s)) return w->sets + place + way;
+    slot = place + (way < WAYS ? way : WAYS - 1);
+    set = w->sets + slot;
+    memset(set, 0, sizeof *set);
+    set->filled = ++w->fillings;
+    set->s = w->slots + (size_t)slot * (size_t)slot_width(r);
+    set->hoisted = set->s + N_MODE;
+    set->inverse = set->hoisted + r->n_hoisted;
+    memcpy(set->s, w->s, sizeof(double) * (size_t)N_MODE);
+    r->hoist(r->p, w->s, set->hoisted);
+    if (r->method == FIXED) set->inverse[0] = 0.0 / 0.0;
+    set->active = w->guard_lists + (size_t)slot * (size_t)N_GUARD;
+    for (k = 0; k < N_GUARD; k++) if (w->s[r->exit_mode[k]] == r->exit_from[k]) set->active[set->n_active++] = k;
+    for (k = 0; k < r->n_short; k++) set->shorted |= all_conduct(r, w->s, k);
+    w->set = set;
+    if ((r->method == AUTO || r->method == FAST) && N_MODE) set->radius = spectral_radius(w);
+    return set;
+}
+
+/* The modes changed: what depends only on them is found, or computed once and kept. */
+static void enter_modes(work_t *w)
+{
+    set_t *before = w->set, *found = 0;
+    hint_t hint;
+    int k;
+    for (k = 0; k < 2 && before && !found; k++) {
+        found = hinted(w, before->follows[k]);
+        if (found && !same_modes(w->r, found->s, w->s)) found = 0;
     }
-    w->mode_radius = found[N_MODE + r->n_hoisted];
+    if (!found) {
+        long filled = before ? before->filled : 0;
+        found = look_up(w);
+        if (before && before->filled == filled) {
+            hint = hint_of(w, found);
+            before->follows[1] = before->follows[0];
+            before->follows[0] = hint;
+        }
+    }
+    w->set = found;
+    watch_shorts(w);
     w->entered = 1;
 }
 
@@ -541,7 +645,7 @@ static void put_to_zero(work_t *w, int mode)
 {
     run_t *r = w->r;
     int i, j, nx = NX;
-    r->hold(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->w, w->grad);
+    r->hold(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->w, w->grad);
     for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
         double norm = 0;
         for (j = 0; j < nx; j++) norm += w->grad[i + j * r->n_hold] * w->grad[i + j * r->n_hold];
@@ -555,22 +659,22 @@ static int step_fixed(work_t *w, double h, int full)
 {
     run_t *r = w->r;
     int n = NX, i, j;
-    if (!(full && r->steady_jacobian && w->inverse[0] == w->inverse[0])) {
-        r->jac(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->jac, w->dfdt);
+    if (!(full && r->steady_jacobian && w->set->inverse[0] == w->set->inverse[0])) {
+        r->jac(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->jac, w->dfdt);
         for (i = 0; i < n; i++) for (j = 0; j < n; j++) w->lu[i * n + j] = (i == j) - h * w->jac[i + j * n];
         if (!factorise(w->lu, w->pivots, n)) return 0;
         if (full && r->steady_jacobian)
             for (j = 0; j < n; j++) {
                 for (i = 0; i < n; i++) w->err[i] = i == j;
                 solve(w->lu, w->pivots, n, w->err);
-                for (i = 0; i < n; i++) w->inverse[i * n + j] = w->err[i];
+                for (i = 0; i < n; i++) w->set->inverse[i * n + j] = w->err[i];
             }
         for (i = 0; i < n; i++) w->err[i] = h * w->k[0][i];
         solve(w->lu, w->pivots, n, w->err);
     } else {
         for (i = 0; i < n; i++) {
             w->err[i] = 0;
-            for (j = 0; j < n; j++) w->err[i] += w->inverse[i * n + j] * h * w->k[0][j];
+            for (j = 0; j < n; j++) w->err[i] += w->set->inverse[i * n + j] * h * w->k[0][j];
         }
     }
     for (i = 0; i < n; i++) w->xn[i] = w->x[i] + w->err[i];
@@ -583,7 +687,7 @@ static int step_fixed(work_t *w, double h, int full)
 static void let_settle(work_t *w, double t_next)
 {
     run_t *r = w->r;
-    double h = 30 / w->mode_radius;
+    double h = 30 / w->set->radius;
     int step;
     if (!(3 * h < 0.9 * (t_next - w->t) && 3 * h < 0.1 * w->usual)) return;   /* nothing here is as fast as a leak */
     for (step = 0; step < 3; step++) {
@@ -594,17 +698,36 @@ static void let_settle(work_t *w, double t_next)
     }
 }
 
+/* What a mode ends with at exactly zero: nothing, a device's current, or something that is kept there, as dry friction keeps a speed. */
+enum held { NOTHING, CURRENT, RESTING };
+
+static enum held held_by(const run_t *r, int mode)
+{
+    int k;
+    for (k = 0; k < r->n_hold; k++) if (r->hold_mode[k] == mode) return r->hold_rests[k] ? RESTING : CURRENT;
+    return NOTHING;
+}
+
 /* At one instant: change modes, the most violated first, until no guard of the present modes is above zero.
- * ``located`` tells that a step was ended at the crossing; only then is what crossed zero put exactly there. */
+ * ``located`` tells that a step was ended at the crossing; only then is a current that crossed zero put exactly there, as else it
+ * may have to go on elsewhere. A speed does not jump: what is beyond zero, at any time, is what a step may err. */
 static int settle_modes(work_t *w, int located, double t_next)
 {
     run_t *r = w->r;
-    int round, k = 0, ends;
+    set_t *begun = w->set;
+    long filled = begun->filled;
+    int round, k = 0, ends, remember = !located;
+    enum held held;
     for (round = 0; round < 4 * (N_GUARD + 1); round++) {
         k = worst(w, w->g);
-        if (k < 0) return 1;
+        if (k < 0) {
+            if (remember && begun->filled == filled) { begun->settles = hint_of(w, w->set); begun->settling = round; }
+            return 1;
+        }
+        held = held_by(r, r->exit_mode[k]);
         ends = r->exit_to[k] == 0 && located;
-        if (ends && round == 0) put_to_zero(w, r->exit_mode[k]);
+        if (r->exit_to[k] == 0 && (held == RESTING || (located && round == 0))) put_to_zero(w, r->exit_mode[k]);
+        remember &= held == CURRENT;
         w->s[r->exit_mode[k]] = r->exit_to[k];
         r->events++;
         enter_modes(w);
@@ -613,6 +736,31 @@ static int settle_modes(work_t *w, int located, double t_next)
     }
     r->culprit = k < 0 ? 0 : r->exit_mode[k];
     return 0;
+}
+
+/* Derivatives and guards where gates may have just been changed, and what the modes settle in. The set in which these modes settled
+ * before is tried first. If none of its guards is above zero it is a solution; the devices in which it differs have conductances
+ * above zero, so there is no other by which way ever it is reached. Other modes may hold in two sets at one instant: a friction
+ * sticks or slides at one force, a limit has its hysteresis. What led through such a mode is not remembered. */
+static int settle_at_edge(work_t *w, int gates)
+{
+    run_t *r = w->r;
+    set_t *begun = w->set, *known = gates ? hinted(w, begun->settles) : 0;
+    if (known && known != begun) {
+        memcpy(w->s, known->s, sizeof(double) * (size_t)N_MODE);
+        w->set = known;
+        refresh(w);
+        if (worst(w, w->g) < 0) {
+            r->events += begun->settling;
+            watch_shorts(w);
+            w->entered = 1;
+            return 1;
+        }
+        memcpy(w->s, begun->s, sizeof(double) * (size_t)N_MODE);
+        w->set = begun;
+    }
+    refresh(w);
+    return settle_modes(w, 0, w->t);
 }
 
 /* Level of the guard that is crossed: the worst above zero, else that of the one last seen above (``k``). */
@@ -654,7 +802,9 @@ static double locate(work_t *w, double h)
     int n = NX, i, round;
     double *x1 = w->jac, *f1 = w->jac + n, *f0 = w->lu, span, level;
     int guard = 0;
-    bracket_t k = {0, h, 0, crossing(w, &guard), 0};
+    bracket_t k = {0, h, 0, 0, 0};
+    finish(w, h);
+    k.g_high = crossing(w, &guard);
     k.g_low = least(w->g[guard], -1e-300);
     span = k.g_high - k.g_low;
     memcpy(x1, w->xn, sizeof(double) * (size_t)n);
@@ -672,6 +822,7 @@ static double locate(work_t *w, double h)
     }
     for (round = 0; round < 3; round++) {
         attempt(w, k.high);
+        finish(w, k.high);
         level = crossing(w, &guard);
         if (level > 0 && level < 1e-5 * span) return k.high;
         if (level > 0 || k.high >= h) break;
@@ -681,10 +832,18 @@ static double locate(work_t *w, double h)
     for (round = 0; round < 80 && k.high - k.low > 1e-15 * fabs(w->t) + 1e-10 * h; round++) {
         double at = next_place(&k, round);
         attempt(w, at);
+        finish(w, at);
         narrow(&k, at, crossing(w, &guard));
     }
     attempt(w, k.high);
     return k.high;
+}
+
+/* Whether an accepted step ends beyond a guard, judged at its very end. */
+static int crosses(work_t *w, double h)
+{
+    finish(w, h);
+    return worst(w, w->g_new) >= 0;
 }
 
 static void note_peaks(work_t *w)
@@ -703,16 +862,22 @@ static int finite_state(work_t *w)
     return 1;
 }
 
-static void judge_stiffness(work_t *w, double h_radius)
+static void judge_stiffness(work_t *w, double h)
 {
     run_t *r = w->r;
+    double limit;
+    int beyond;
     if (r->method != AUTO && r->method != FAST) return;
-    if (w->stiff && w->mode_radius > 0) return;   /* the modes' own radius decides when they change */
+    if (w->stiff && w->set->radius > 0) return;   /* the modes' own radius decides when they change */
+    if (!w->stiff && w->order == 2) return;
+    /* h times the estimated spectral radius: beyond 3.25 the method is limited by stability (Hairer and Wanner II, IV.2) */
+    limit = w->stiff ? 1.0 : 3.0;
+    beyond = h * h * w->radius_num > limit * limit * w->radius_den;
     if (!w->stiff) {
-        w->stiff_signs = h_radius > 3.0 ? w->stiff_signs + 1 : (w->stiff_signs > 0 ? w->stiff_signs - 1 : 0);
+        w->stiff_signs = beyond ? w->stiff_signs + 1 : (w->stiff_signs > 0 ? w->stiff_signs - 1 : 0);
         if (w->stiff_signs > 12) { w->stiff = 1; w->calm_signs = 0; }
     } else {
-        w->calm_signs = h_radius < 1.0 ? w->calm_signs + 1 : 0;
+        w->calm_signs = beyond ? 0 : w->calm_signs + 1;
         if (w->calm_signs > 30) { w->stiff = 0; w->stiff_signs = 0; }
     }
 }
@@ -722,12 +887,12 @@ static int advance(work_t *w, double t_next)
 {
     run_t *r = w->r;
     while (w->t < t_next) {
-        double left = t_next - w->t, h = w->h, error, radius, factor;
+        double left = t_next - w->t, h = w->h, error, factor;
         int last = 0;
         if (w->entered) {
             w->entered = 0;
-            if ((r->method == AUTO || r->method == FAST) && w->mode_radius > 0) {
-                w->stiff = w->mode_radius * least(left, most(w->h, left / 16)) > STIFF_FROM;
+            if ((r->method == AUTO || r->method == FAST) && w->set->radius > 0) {
+                w->stiff = w->set->radius * least(left, most(w->h, left / 16)) > STIFF_FROM;
                 w->stiff_signs = w->calm_signs = 0;
             }
         }
@@ -736,7 +901,6 @@ static int advance(work_t *w, double t_next)
         choose_order(w, left);
         if (h >= left * (1 - 1e-9)) { h = left; last = 1; } else if (h > 0.5 * left) h = 0.5 * left;
         error = attempt(w, h);
-        radius = w->radius;
         if (!w->stiff) judge_order(w, h, error);
         if (!(error <= 1.0)) {
             r->rejected++;
@@ -749,7 +913,7 @@ static int advance(work_t *w, double t_next)
                 r->culprit = worst;
                 return 0;
             }
-            if (!w->stiff) judge_stiffness(w, radius);
+            if (!w->stiff) judge_stiffness(w, h);
             continue;
         }
         if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
@@ -759,7 +923,7 @@ static int advance(work_t *w, double t_next)
             factor = error > 0 ? least(5.0, most(0.2, 0.9 * pow(error, exponent(w)))) : 5.0;
             if (!last || factor < 1) w->h = h * factor;
         } else if (w->h < 2 * h) w->h = 2 * h;
-        if (N_GUARD && worst(w, w->g_new) >= 0) {
+        if (N_GUARD && worst(w, w->g_new) >= 0 && crosses(w, h)) {
             h = locate(w, h);
             last = 0;
             w->t += h;
@@ -773,14 +937,17 @@ static int advance(work_t *w, double t_next)
             if (!record(w)) return 0;
             continue;
         }
+        if (!last) {   /* else the driver computes them afresh, with the inputs and modes that hold from there */
+            finish(w, h);
+            memcpy(w->k[0], end_derivative(w), sizeof(double) * (size_t)NX);
+            memcpy(w->g, w->g_new, sizeof(double) * (size_t)N_GUARD);
+        }
         w->t = last ? t_next : w->t + h;
         memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
-        memcpy(w->k[0], end_derivative(w), sizeof(double) * (size_t)NX);
-        memcpy(w->g, w->g_new, sizeof(double) * (size_t)N_GUARD);
         r->steps++;
         if ((r->steps & 15) == 0) note_peaks(w);
         r->stiff_steps += w->stiff;
-        judge_stiffness(w, radius);
+        judge_stiffness(w, h);
         /* The end of the stretch is recorded by the driver, with the inputs that hold from there. */
         if (!last && !record(w)) return 0;
     }
@@ -861,7 +1028,7 @@ static int run_controller(work_t *w, long n)
     size_t bytes = sizeof(double) * (size_t)r->n_command;
     if (!grow(&r->ticks, &r->cap_ticks, r->n_ticks + 1, r->n_signal, r->max_rows_log2)) { r->outcome = NO_MEMORY; return 0; }
     if (r->delay) memcpy(w->u, w->pending, bytes);
-    r->measure(w->t, w->x, w->u, w->s, r->p, w->hoisted, w->measured);
+    r->measure(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->measured);
     r->controller(r->ctl, w->measured, w->signals, w->pending);
     memcpy(r->ticks + n * r->n_signal, w->signals, sizeof(double) * (size_t)r->n_signal);
     r->n_ticks = n + 1;
@@ -886,19 +1053,19 @@ static void drive_loop(work_t *w)
     enter_modes(w);
     while (1) {
         double t_tick, t_next;
-        int corner_due = w->t >= corner;
+        int corner_due = w->t >= corner, gates;
         if (corner_due) corner = enter_stretch(w);
         if (r->n_signal && w->t >= n * r->tick - same_time(w->t)) {
             if (!run_controller(w, n)) return;
             n++;
             pulses_command(r->pulses, r->n_pulse, w->t, w->u);
         }
-        if (r->n_pulse && pulses_due(r->pulses, r->n_pulse, w->t + same_time(w->t), w->u, w->s)) enter_modes(w);
-        refresh(w);
-        if (!settle_modes(w, 0, w->t)) { r->outcome = CHATTERS; return; }
+        gates = r->n_pulse && pulses_due(r->pulses, r->n_pulse, w->t + same_time(w->t), w->u, w->s);
+        if (gates) enter_modes(w);
+        if (!settle_at_edge(w, gates)) { r->outcome = CHATTERS; return; }
         if (!record(w)) return;
         if (w->t >= r->t_end) return;
-        if (r->n_short && w->t >= short_due(r)) {
+        if (w->t >= w->short_due) {
             for (r->culprit = 0; r->short_since[r->culprit] + r->short_limit > w->t; r->culprit++) { }
             r->outcome = SHORTED;
             return;
@@ -908,7 +1075,7 @@ static void drive_loop(work_t *w)
         t_next = least(least(t_tick, corner), r->t_end);
         if (r->n_pulse) t_next = least(t_next, pulses_next(r->pulses, r->n_pulse));
         if (t_tick - t_next < same_time(t_next)) t_next = t_tick;
-        if (r->n_short) t_next = least(t_next, short_due(r));
+        t_next = least(t_next, w->short_due);
         if (!(r->method == FIXED ? advance_fixed(w, t_next) : advance(w, t_next))) return;
     }
 }
@@ -925,10 +1092,12 @@ int pd_run(run_t *r)
     w.width = 1 + nx + w.nu + r->n_mode;
     total = (size_t)(17 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * slot_width(r) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
     block = calloc(total, sizeof(double));
-    w.pivots = calloc((size_t)(nx + r->n_profile + 1 + SLOTS), sizeof(int));
-    if (!block || !w.pivots) { r->outcome = NO_MEMORY; free(block); free(w.pivots); return r->outcome; }
+    w.pivots = calloc((size_t)(nx + r->n_profile + 1 + SLOTS * r->n_guard), sizeof(int));
+    w.sets = calloc(SLOTS, sizeof(set_t));
+    if (!block || !w.pivots || !w.sets) { r->outcome = NO_MEMORY; free(block); free(w.pivots); free(w.sets); return r->outcome; }
     w.segment = w.pivots + nx;
-    w.slot_used = w.segment + r->n_profile + 1;
+    w.guard_lists = w.segment + r->n_profile + 1;
+    w.short_due = INFINITY;
     next = block;
 #define TAKE(field, count) (w.field = next, next += (count))
     TAKE(x, nx); TAKE(peak, nx); TAKE(slope_low, nx); TAKE(slope_high, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
@@ -941,7 +1110,7 @@ int pd_run(run_t *r)
     memcpy(w.s, r->s0, sizeof(double) * (size_t)r->n_mode);
     w.h = least(r->n_signal ? r->tick : 1e-5, r->t_end);
     w.stiff = r->method == STIFF;
-    w.third_reach = w.usual = w.h;
+    w.reach[3] = w.usual = w.h;
     note_peaks(&w);
     w.event_time = -1;
     r->outcome = DONE;
@@ -950,6 +1119,7 @@ int pd_run(run_t *r)
     *r->progress = w.t;
     free(block);
     free(w.pivots);
+    free(w.sets);
     return r->outcome;
 }
 

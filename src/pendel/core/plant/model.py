@@ -17,7 +17,7 @@ from pendel.core.equations.context import Network, stacked
 from pendel.core.equations.friction import state_friction_laws
 from pendel.core.equations.reduce import Explicit, reduce
 from pendel.core.errors import BuildProblem
-from pendel.core.plant.compiler import FLAGS, build_library, library_path
+from pendel.core.plant.compiler import FLAGS, build_library, build_together, library_path
 from pendel.core.plant.emit import Emitter
 from pendel.core.plant.starting import Starts, consistent_starts
 
@@ -246,7 +246,7 @@ class PulseStruct(ctypes.Structure):
         *((n, DOUBLE) for n in ("duty", "share")),
         ("on_at", DOUBLE * 2),
         ("off_at", DOUBLE * 2),
-        ("next", DOUBLE),
+        *((n, DOUBLE) for n in ("edge", "change", "next")),
         ("period", ctypes.c_long),
         ("logic", INT),
         ("started", INT),
@@ -315,11 +315,16 @@ def time_loop(sizes: Sizes | None = None) -> ctypes.CDLL:
     return library
 
 
+_at_hand: set[Sizes] = set()
+"""Sizes whose loop was found to be built."""
+
+
 def fastest_loop(structure: Structure) -> ctypes.CDLL:
     """The loop built for this structure's sizes where it is there already; else the general one, while that is built."""
     sizes = (*row_shape(structure), len(structure.exits))
     source = loop_source(sizes)
-    if library_path(source, LOOP_FLAGS).exists():
+    if sizes in _at_hand or library_path(source, LOOP_FLAGS).exists():
+        _at_hand.add(sizes)
         return time_loop(sizes)
     threading.Thread(target=build_aside, args=(source,), daemon=True).start()
     return time_loop()
@@ -341,6 +346,13 @@ def build_aside(source: str) -> None:
 @lru_cache(maxsize=32)
 def load(source: str) -> ctypes.CDLL:
     return ctypes.CDLL(str(build_library(source)))
+
+
+@lru_cache(maxsize=32)
+def load_together(sources: tuple[str, ...]) -> tuple[ctypes.CDLL, ...]:
+    """Libraries of several texts, built at once where they are not there yet. Raises `BuildProblem`."""
+    build_together(sources)
+    return tuple(load(source) for source in sources)
 
 
 def address(library: ctypes.CDLL, name: str) -> int:

@@ -16,7 +16,8 @@ typedef struct {
     double f, begins, dead, least, on_delay, off_delay;   /* Hz, s */
     int opens;                                            /* a duty below zero opens the leg: both gates off */
     /* memory */
-    double duty, share, on_at[2], off_at[2], next;        /* next: time at which anything changes without a new command */
+    double duty, share, on_at[2], off_at[2], edge, change, next;   /* edge: share at which the comparison changes; change: when
+                                                                      it, or the duty, is next looked at; next: and the gates too */
     long period;
     int logic, started;
 } pulse_t;
@@ -62,25 +63,27 @@ static void pulse_logic(pulse_t *p, double t, int logic)
 static double pulse_edge(const pulse_t *p)
 {
     double at;
-    if (p->carrier == LEVEL || p->logic < 0) return 2;
+    if (p->logic < 0) return 2;
     if (p->carrier == SAWTOOTH) return p->logic && p->duty < 1 && p->share < p->duty ? p->duty : 2;
     at = p->logic ? 0.5 * p->duty : 1 - 0.5 * p->duty;
     if (p->logic ? p->duty >= 1 : p->duty <= 0) return 2;
     return p->share < at ? at : 2;
 }
 
-static double pulse_next_change(const pulse_t *p)
+/* When the comparison changes, a duty is taken over or the period ends, whichever comes first. */
+static void pulse_plan(pulse_t *p)
 {
-    double edge = pulse_edge(p), share;
-    if (p->carrier == LEVEL) return INFINITY;
-    share = edge < 1 ? edge : 1;
+    double share;
+    if (p->carrier == LEVEL) { p->edge = 2; p->change = INFINITY; return; }
+    p->edge = pulse_edge(p);
+    share = p->edge < 1 ? p->edge : 1;
     if (p->sampling == TWICE && p->share < 0.5 && share > 0.5) share = 0.5;
-    return pulse_time(p, share);
+    p->change = pulse_time(p, share);
 }
 
 static void pulse_look_ahead(pulse_t *p)
 {
-    double t = pulse_next_change(p);
+    double t = p->change;
     int j;
     for (j = 0; j < 2; j++) {
         if (p->on_at[j] < t) t = p->on_at[j];
@@ -101,10 +104,11 @@ static double pulses_next(const pulse_t *all, int n)
 static void pulse_compare(pulse_t *p, double t)
 {
     double c;
-    if (p->carrier == LEVEL) { pulse_logic(p, t, p->duty > 0.5); return; }
+    if (p->carrier == LEVEL) { pulse_logic(p, t, p->duty > 0.5); pulse_plan(p); return; }
     p->share = fmin(fmax((t - p->begins) * p->f - (double)p->period, 0), 1);
     c = p->carrier == SAWTOOTH ? p->share : 1 - fabs(1 - 2 * p->share);
     pulse_logic(p, t, p->duty >= 1 || p->duty > c);
+    pulse_plan(p);
 }
 
 /* A new command holds from t on. */
@@ -137,14 +141,13 @@ static int pulses_due(pulse_t *all, int n, double t, const double *u, double *s)
         pulse_t *p = all + k;
         int guard = 0;
         if (p->next > t) continue;
-        while (pulse_next_change(p) <= t && guard++ < 8) {
-            double edge = pulse_edge(p);
-            if (p->sampling == TWICE && p->share < 0.5 && edge > 0.5) {
+        for (; p->change <= t && guard < 8; guard++) {
+            if (p->sampling == TWICE && p->share < 0.5 && p->edge > 0.5) {
                 p->share = 0.5;
                 p->duty = pulse_duty(p, u);
                 pulse_logic(p, t, p->duty >= 1);
-            } else if (edge < 1) {
-                p->share = edge;
+            } else if (p->edge < 1) {
+                p->share = p->edge;
                 pulse_logic(p, t, !p->logic);
             } else {
                 p->period++;
@@ -152,6 +155,7 @@ static int pulses_due(pulse_t *all, int n, double t, const double *u, double *s)
                 if (p->sampling != AT_ONCE) p->duty = pulse_duty(p, u);
                 pulse_logic(p, t, p->duty > 0);
             }
+            pulse_plan(p);
         }
         for (j = 0; j < 2; j++) {
             int gate = j ? p->lower : p->upper;

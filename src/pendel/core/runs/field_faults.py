@@ -26,8 +26,6 @@ MISSED = 0.1
 LASTING = 0.05
 """Share of a run, in one piece, for which a voltage must be at its limit to be told."""
 
-ENOUGH = 400
-"""Ticks that are looked at, evenly over the run."""
 FLUXES = ("flux_d", "flux_alpha")
 """Signals of machines that tell their flux."""
 
@@ -37,7 +35,6 @@ Values = Mapping[str, Mapping[str, float]]
 def field_faults(run: KeptRun, drive: Drive, values: Values) -> list[Remark]:
     """Remarks on the blocks of field orientation."""
     ticks = some_ticks(run)
-    ticks = ticks[:: max(1, len(ticks) // ENOUGH)]
     if len(ticks) < 20:
         return []
     sources = {str(w.b): w.a for w in drive.wires.values()}
@@ -77,7 +74,7 @@ def tick_values(run: KeptRun, ends: list[End], ticks: np.ndarray) -> np.ndarray:
 
 def plant_values(run: KeptRun, machine: str, what: str, ticks: np.ndarray) -> np.ndarray:
     """Three phases of a machine at some ticks, shape (3, ticks)."""
-    return run.on_rows([f"{machine}.{what}_{n}" for n in PHASES], run.rows_at(ticks * run.tick)).T
+    return run.on_rows([f"{machine}.{what}_{n}" for n in PHASES], run.rows_of(ticks)).T
 
 
 def mean_voltages(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
@@ -85,7 +82,7 @@ def mean_voltages(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
     change of its flux, and the drop on the resistance, which the copper loss tells."""
 
     def flux(at: np.ndarray) -> np.ndarray:
-        rows = run.rows_at(at * run.tick)
+        rows = run.rows_of(at)
         if f"{machine}.flux_d" in run.structure.signals:
             d, q, angle = run.on_rows([f"{machine}.{n}" for n in ("flux_d", "flux_q", "angle_e")], rows).T
             return (d + 1j * q) * np.exp(1j * angle)
@@ -94,7 +91,7 @@ def mean_voltages(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
 
     induced = (flux(ticks + 1) - flux(ticks)) / run.tick
     current = plant_values(run, machine, "current", ticks)
-    loss = run.on_rows([f"{machine}.copper_loss"], run.rows_at(ticks * run.tick))[:, 0]
+    loss = run.on_rows([f"{machine}.copper_loss"], run.rows_of(ticks))[:, 0]
     resistance = loss / np.maximum(np.sum(current**2, axis=0), 1e-30)
     return np.array([np.real(induced / TURN**n) for n in range(3)]) + resistance * current
 
@@ -149,7 +146,7 @@ def estimate_off(run: KeptRun, drive: Drive, key: str, sources, ticks: np.ndarra
     machine = machine_measured(run, sources, sources.get(f"{key}.a"))
     if not machine:
         return None
-    true = run.on_rows([f"{machine}.speed"], run.rows_at(ticks * run.tick))[:, 0]
+    true = run.on_rows([f"{machine}.speed"], run.rows_of(ticks))[:, 0]
     late = ticks >= (1.0 - LATE) * ticks[-1]
     gap = np.abs(run.trace(f"{key}.speed").y[ticks] - true)[late]
     largest = float(np.max(np.abs(true)))

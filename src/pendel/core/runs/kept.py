@@ -123,6 +123,18 @@ class KeptRun:
         """Places of the last rows at or before times (s)."""
         return np.clip(np.searchsorted(self.rows[:, 0], times + 1e-12, side="right") - 1, 0, None)
 
+    def rows_of(self, ticks: np.ndarray) -> np.ndarray:
+        """Places of the rows at ticks, by their numbers, from 0 up to one beyond the last."""
+        key = ticks.tobytes()
+        if key not in self._places:
+            self._places[key] = self.rows_at(ticks * self.tick)
+        return self._places[key]
+
+    @cached_property
+    def _places(self) -> dict[bytes, np.ndarray]:
+        """By numbers of ticks: what `rows_of` found, since several checks of a run look at the same ticks."""
+        return {}
+
     @cached_property
     def _signals(self) -> dict[str, np.ndarray]:
         return {}

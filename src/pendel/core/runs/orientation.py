@@ -17,7 +17,7 @@ SECTOR = np.pi / 3
 WITH_MAGNETS = ("pmsm", "pmsm_tables", "trapezoidal")
 """Kinds whose rotor has an electrical angle of its own."""
 WORTH_TELLING = np.radians(15.0)
-MOST_TICKS = 2000
+MOST_TICKS = 400
 SETTLED = 0.2
 """rad: how far the difference of two angles may scatter and still be an offset."""
 
@@ -49,11 +49,11 @@ def some_ticks(run: KeptRun) -> np.ndarray:
     """Numbers of up to `MOST_TICKS` ticks, evenly over what of the run is kept in full."""
     first = int(np.ceil(run.thinned_until / run.tick))
     count = min(len(run.ticks) - first, MOST_TICKS)
-    return np.unique(np.linspace(first, len(run.ticks) - 1, max(0, count)).astype(int))
+    return np.linspace(first, len(run.ticks) - 1, max(0, count)).astype(int)
 
 
 def true_angle(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
-    return run.on_rows([f"{machine}.angle_e"], run.rows_at(ticks * run.tick))[:, 0]
+    return run.on_rows([f"{machine}.angle_e"], run.rows_of(ticks))[:, 0]
 
 
 def hall_fault(run: KeptRun, drive: Drive, decoder: str, sources: dict) -> Remark | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import time
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 
 from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Part
@@ -18,7 +19,7 @@ from pendel.core.drive.inside import full_name
 from pendel.core.equations.flatten import flatten
 from pendel.core.equations.reduce import EquationProblem
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError
-from pendel.core.plant.integrate import Outcome, Recorded, RunSettings, Watch, integrate
+from pendel.core.plant.integrate import Outcome, Recorded, RunSettings, Watch, in_command_order, integrate
 from pendel.core.plant.model import PlantModel, begin_loop_build
 from pendel.core.plant.starting import Contradiction
 from pendel.core.quantities.units import figure
@@ -39,6 +40,15 @@ class Prepared:
     examined: Examined
     model: PlantModel
     deck: ControlDeck
+
+    @cached_property
+    def text(self) -> str:
+        """The drive as a file would hold it."""
+        return to_text(self.drive)
+
+    @cached_property
+    def infos(self) -> dict[str, SignalInfo]:
+        return signal_infos(self.drive)
 
 
 def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
@@ -69,7 +79,7 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
         raise DriveHasFindings([fault(str(LoopWithoutDelay(names)), problem.names[0])]) from problem
     if model.starting.contradictions:
         raise DriveHasFindings(contradicting_starts(drive, model.starting.contradictions))
-    return Prepared(drive, examined, model, flat.deck)
+    return Prepared(drive, examined, model, in_command_order(flat.deck, model.structure.commands))
 
 
 def averaged(drive: Drive) -> Drive:
@@ -209,8 +219,8 @@ def run_drive(
     seconds = time.perf_counter() - begun
     model, deck = prepared.model, prepared.deck
     run = KeptRun(
-        name, recorded.rows, recorded.ticks, model.structure, model.parameters, deck.signals, deck.tick, deck.delay, signal_infos(drive), recorded.outcome,
-        outcome_sentence(drive, recorded), recorded.counters, to_text(drive), {"until": run_settings.until, "tolerance": run_settings.tolerance},
+        name, recorded.rows, recorded.ticks, model.structure, model.parameters, deck.signals, deck.tick, deck.delay, dict(prepared.infos), recorded.outcome,
+        outcome_sentence(drive, recorded), recorded.counters, prepared.text, {"until": run_settings.until, "tolerance": run_settings.tolerance},
         level=drive.settings["level"], seconds=seconds)  # fmt: skip
     run.thinned_until = recorded.thinned_until
     values = prepared.examined.values
