@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,7 +21,7 @@ CLEARANCE = 3.0
 """px a wire keeps from a card."""
 TOO_NEAR = 7.0
 """px between parallel wires."""
-CROSSES_CARD, CROSSES_WIRE = 2000.0, 30.0
+CROSSES_CARD, CROSSES_WIRE, BEND = 2000.0, 30.0, 24.0
 """Costs, in px of length."""
 
 Point = tuple[float, float]
@@ -151,39 +151,71 @@ class Obstacles:
         ]
         self.edges = np.array(edges, dtype=float).reshape(-1, 4)
 
-    def costs(self, paths: Sequence[Sequence[Point]], taken: np.ndarray) -> np.ndarray:
-        """Cost of each path beyond its `base_cost`; ``taken`` holds segments (x1, y1, x2, y2) of other wires."""
-        starts, ends, inner_starts, inner_ends, owner = [], [], [], [], []
-        for n, path in enumerate(paths):
-            last = len(path) - 2
-            for k in range(last + 1):
-                a, b = path[k], path[k + 1]
-                starts.append(a)
-                ends.append(b)
-                inner_starts.append(a if k else step_towards(a, b))
-                inner_ends.append(b if k < last else step_towards(b, a))
-                owner.append(n)
-        a, b = np.array(starts, dtype=float), np.array(ends, dtype=float)
-        cost = CROSSES_CARD * self._cards_crossed(np.array(inner_starts, float), np.array(inner_ends, float))
-        if len(taken):
-            cost = cost + near_costs(a, b, taken)
-        return np.bincount(owner, weights=cost, minlength=len(paths))
-
-    def _cards_crossed(self, a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    def crossed(self, paths: Paths) -> np.ndarray:
+        """Cards on the way of each path. A segment begins a little off its anchor, so that the anchor's own card does not count."""
+        a, b, owner = paths.segments(shortened=True)
         low, high = np.minimum(a, b), np.maximum(a, b)
         left, right, top, bottom = self.edges.T
         inside = (high[:, :1] > left) & (low[:, :1] < right) & (high[:, 1:] > top) & (low[:, 1:] < bottom)
-        return inside.sum(axis=1)
+        return np.bincount(owner, np.count_nonzero(inside, axis=1), len(paths.counts))
+
+
+@dataclass(frozen=True)
+class Paths:
+    """Many paths at once: ``points`` of shape (paths, points, 2), of which each path has its first ``counts``."""
+
+    points: np.ndarray
+    counts: np.ndarray
+
+    def only(self, which: np.ndarray) -> Paths:
+        return Paths(self.points[which], self.counts[which])
+
+    def path(self, n: int) -> list[Point]:
+        return [(float(x), float(y)) for x, y in self.points[n, : self.counts[n]]]
+
+    def _there(self) -> np.ndarray:
+        return np.arange(self.points.shape[1] - 1) < self.counts[:, None] - 1
+
+    def base_costs(self) -> np.ndarray:
+        """Length and bends of each path, whatever is in its way."""
+        lengths = np.abs(np.diff(self.points, axis=1)).sum(axis=2)
+        return BEND * self.counts + np.where(self._there(), lengths, 0.0).sum(axis=1)
+
+    def segments(self, *, shortened: bool = False) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Starts and ends of all segments, shape (segments, 2), and the path of each; ``shortened`` at the paths' own ends."""
+        there = self._there()
+        starts, ends = self.points[:, :-1], self.points[:, 1:]
+        if shortened:
+            starts, ends = starts.copy(), ends.copy()
+            every, last = np.arange(len(starts)), self.counts - 2
+            first = step_towards(starts[:, 0], ends[:, 0])
+            ends[every, last] = step_towards(ends[every, last], starts[every, last])
+            starts[:, 0] = first
+        return starts[there], ends[there], np.nonzero(there)[0]
+
+
+def simplified(points: np.ndarray) -> Paths:
+    """Paths without repeated and collinear points; ``points`` has the shape (paths, points, 2)."""
+    every, out, counts = np.arange(len(points)), np.zeros_like(points), np.ones(len(points), dtype=int)
+    out[:, 0] = points[:, 0]
+    for k in range(1, points.shape[1]):
+        point, last, before = points[:, k], out[every, counts - 1], out[every, counts - 2]
+        repeated = (point == last).all(axis=1)
+        along = ((before == last) & (last == point)).any(axis=1) & (counts > 1)
+        counts += ~(repeated | along)
+        out[every, counts - 1] = point
+    return Paths(out, counts)
 
 
 AT_ONCE = 24
-"""Paths judged together."""
+"""Paths that are held against other wires together."""
 
 
 def route(a: Anchor, b: Anchor, obstacles: Obstacles, taken: np.ndarray) -> list[Point]:
     """An orthogonal path between two anchors: short, few bends, through no card, not along other wires.
 
-    Paths are judged in the order of their length and bends, until the next are too long to win whatever is in their way.
+    ``taken`` holds segments (x1, y1, x2, y2) of other wires. Paths are held against them in the order of what they cost without,
+    until the next cost too much to win whatever is in their way.
     """
     boxes = obstacles.boxes
     p = (a.point[0] + a.normal[0] * STUB, a.point[1] + a.normal[1] * STUB)
@@ -193,21 +225,27 @@ def route(a: Anchor, b: Anchor, obstacles: Obstacles, taken: np.ndarray) -> list
     xs, ys = lanes(p, q, boxes)
     best: list[Point] = []
     best_cost = float("inf")
-    for paths in (simple_paths, winding_paths):
-        found: list[tuple[float, int, list[Point]]] = []
-        for number, path in enumerate(paths(p, q, xs, ys, best_cost)):
-            whole = simplified([a.point, *path, b.point])
-            found.append((base_cost(whole), number, whole))
-        found.sort(key=lambda c: c[:2])
-        for first in range(0, len(found), AT_ONCE):
-            chunk = [c for c in found[first : first + AT_ONCE] if c[0] < best_cost]
-            if not chunk:
+    for kind in (simple_paths, winding_paths):
+        paths = simplified(with_ends(a.point, kind(p, q, xs, ys), b.point))
+        paths = paths.only(paths.base_costs() < best_cost)
+        alone = paths.base_costs() + CROSSES_CARD * obstacles.crossed(paths)
+        order = np.argsort(alone, kind="stable")
+        for first in range(0, len(order), AT_ONCE):
+            chunk = order[first : first + AT_ONCE]
+            chunk = chunk[alone[chunk] < best_cost]
+            if not len(chunk):
                 break
-            costs = np.array([c[0] for c in chunk]) + obstacles.costs([c[2] for c in chunk], taken)
+            starts, ends, owner = paths.only(chunk).segments()
+            costs = alone[chunk] + np.bincount(owner, near_costs(starts, ends, taken), len(chunk))
             k = int(np.argmin(costs))
             if costs[k] < best_cost:
-                best, best_cost = chunk[k][2], float(costs[k])
+                best, best_cost = paths.path(chunk[k]), float(costs[k])
     return best
+
+
+def with_ends(first: Point, inner: np.ndarray, last: Point) -> np.ndarray:
+    ends = [np.broadcast_to(np.array(end, dtype=float), (len(inner), 1, 2)) for end in (first, last)]
+    return np.concatenate([ends[0], inner, ends[1]], axis=1)
 
 
 def straight(a: Anchor, b: Anchor) -> bool:
@@ -217,7 +255,7 @@ def straight(a: Anchor, b: Anchor) -> bool:
     return opposite and level and ahead > 0
 
 
-def lanes(p: Point, q: Point, boxes: list[Box]) -> tuple[set[float], set[float]]:
+def lanes(p: Point, q: Point, boxes: list[Box]) -> tuple[np.ndarray, np.ndarray]:
     """Places at which wires may run upright and level: at both ends, half way, and beside the cards around."""
     low_x, high_x = min(p[0], q[0]) - 200, max(p[0], q[0]) + 200
     low_y, high_y = min(p[1], q[1]) - 200, max(p[1], q[1]) + 200
@@ -225,64 +263,40 @@ def lanes(p: Point, q: Point, boxes: list[Box]) -> tuple[set[float], set[float]]
     near = [b for b in boxes if b.x < high_x and b.x + b.w > low_x and b.y < high_y and b.y + b.h > low_y]
     xs = {v for b in near for o in offsets for v in (b.x - o, b.x + b.w + o)}
     ys = {v for b in near for o in offsets for v in (b.y - o, b.y + b.h + o)}
-    return xs | {p[0], q[0], round((p[0] + q[0]) / 2)}, ys | {p[1], q[1], round((p[1] + q[1]) / 2)}
+    xs |= {p[0], q[0], round((p[0] + q[0]) / 2)}
+    ys |= {p[1], q[1], round((p[1] + q[1]) / 2)}
+    return np.array(sorted(xs), dtype=float), np.array(sorted(ys), dtype=float)
 
 
-def simple_paths(p: Point, q: Point, xs: set[float], ys: set[float], limit: float) -> Iterable[list[Point]]:
-    """Paths of up to three stretches."""
-    yield [p, (p[0], q[1]), q]
-    yield [p, (q[0], p[1]), q]
-    for x in xs:
-        yield [p, (x, p[1]), (x, q[1]), q]
-    for y in ys:
-        yield [p, (p[0], y), (q[0], y), q]
+def simple_paths(p: Point, q: Point, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
+    """Paths of up to three stretches, shape (paths, 4, 2): by an upright or a level lane, which may lie at an end."""
+    upright, level = np.empty((len(xs), 4, 2)), np.empty((len(ys), 4, 2))
+    for paths in (upright, level):
+        paths[:, 0], paths[:, 3] = p, q
+    upright[:, 1:3, 0] = xs[:, None]
+    upright[:, 1, 1], upright[:, 2, 1] = p[1], q[1]
+    level[:, 1:3, 1] = ys[:, None]
+    level[:, 1, 0], level[:, 2, 0] = p[0], q[0]
+    return np.concatenate([upright, level])
 
 
-def winding_paths(p: Point, q: Point, xs: set[float], ys: set[float], limit: float) -> Iterable[list[Point]]:
-    """Paths of four stretches, but for those whose length alone costs as much as ``limit``."""
-    for x, y in itertools.product(
-        sorted(xs, key=lambda v: abs(v - p[0]))[:12], sorted(ys, key=lambda v: abs(v - q[1]))[:12]
-    ):
-        if abs(x - p[0]) + abs(y - p[1]) + abs(q[0] - x) + abs(q[1] - y) < limit:
-            yield [p, (x, p[1]), (x, y), (q[0], y), q]
-            yield [p, (p[0], y), (x, y), (x, q[1]), q]
+def winding_paths(p: Point, q: Point, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
+    """Paths of four stretches by the nearest lanes, shape (paths, 5, 2)."""
+    xs, ys = xs[np.argsort(np.abs(xs - p[0]), kind="stable")[:12]], ys[np.argsort(np.abs(ys - q[1]), kind="stable")[:12]]  # fmt: skip
+    x, y = (grid.ravel() for grid in np.meshgrid(xs, ys, indexing="ij"))
+    found = np.empty((2, len(x), 5, 2))
+    found[:, :, 0], found[:, :, 4] = p, q
+    found[:, :, 2, 0], found[:, :, 2, 1] = x, y
+    found[0, :, 1, 0], found[0, :, 1, 1], found[0, :, 3, 0], found[0, :, 3, 1] = x, p[1], q[0], y
+    found[1, :, 1, 0], found[1, :, 1, 1], found[1, :, 3, 0], found[1, :, 3, 1] = p[0], y, x, q[1]
+    return found.reshape(-1, 5, 2)
 
 
-def simplified(path: list[Point]) -> list[Point]:
-    """The path without repeated and collinear points."""
-    out: list[Point] = []
-    for point in path:
-        if out and point == out[-1]:
-            continue
-        if len(out) >= 2 and (
-            (out[-2][0] == out[-1][0] == point[0]) or (out[-2][1] == out[-1][1] == point[1])
-        ):
-            out[-1] = point
-        else:
-            out.append(point)
-    return out
-
-
-def base_cost(path: list[Point]) -> float:
-    """Length and bends of a path, whatever is in its way; turning back on itself costs most."""
-    cost = 24.0 * len(path)
-    for k, (a, b) in enumerate(itertools.pairwise(path)):
-        cost += abs(a[0] - b[0]) + abs(a[1] - b[1])
-        if k >= 1 and reverses(path[k - 1], a, b):
-            cost += 3000
-    return cost
-
-
-def reverses(a: Point, b: Point, c: Point) -> bool:
-    return (b[0] - a[0]) * (c[0] - b[0]) + (b[1] - a[1]) * (c[1] - b[1]) < 0
-
-
-def step_towards(a: Point, b: Point) -> Point:
-    """A point just off an anchor, so that the anchor's own card does not count as crossed."""
-    dx, dy = b[0] - a[0], b[1] - a[1]
-    size = abs(dx) + abs(dy) or 1.0
-    step = min(STUB - 2, size)
-    return a[0] + dx / size * step, a[1] + dy / size * step
+def step_towards(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """Points just off anchors, on the way to ``b``; both of shape (paths, 2)."""
+    way = b - a
+    size = np.abs(way).sum(axis=1, keepdims=True)
+    return a + way * np.minimum(STUB - 2, size) / np.where(size > 0, size, 1.0)
 
 
 def near_costs(a: np.ndarray, b: np.ndarray, taken: np.ndarray) -> np.ndarray:

@@ -26,6 +26,15 @@ def members(drive: Drive, assembly: str) -> dict[str, str]:
     return found
 
 
+def member_at(drive: Drive, assembly: str, path: str) -> str:
+    """The card inside with this path of roles; empty when there is none."""
+    for role in path.split("/"):
+        assembly = next((k for k, c in drive.cards.items() if c.inside == assembly and c.role == role), "")
+        if not assembly:
+            break
+    return assembly
+
+
 def with_members(drive: Drive, cards: Iterable[str]) -> list[str]:
     """The cards and all that lies inside them."""
     wanted = dict.fromkeys(cards)
@@ -46,7 +55,7 @@ def resolved(drive: Drive, end: End) -> End:
     if card is None or card.face is None:
         return end
     item = next((i for i in (*card.face.ports, *card.face.values) if i.name == end.port), None)
-    inner = members(drive, end.card).get(item.path) if item else None
+    inner = member_at(drive, end.card, item.path) if item else ""
     return resolved(drive, End(inner, item.item)) if item and inner else end
 
 
