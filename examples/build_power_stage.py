@@ -126,6 +126,8 @@ def analogue_controller() -> pendel.Drive:
           ("amplifier.plus", "earth.line"), ("amplifier.out", "following_stage.a"), ("following_stage.b", "earth.line"))  # fmt: skip
     d.group(["input_resistor", "feedback_resistor", "feedback_capacitor", "amplifier"], "Analogue PI",
             face={"R_in": "input_resistor.R", "R_fb": "feedback_resistor.R", "C_fb": "feedback_capacitor.C", "f_1": "amplifier.f_1"})  # fmt: skip
+    d.tap("u_analogue", "amplifier.output")
+    d.tap("u_sampled", "sampled_pi.out")
     placed(d, error_voltage=(5, 10), earth=(5, 48), analogue_pi=(48, 10), following_stage=(91, 10), sampled_pi=(43, 94), error=(81, 94), reference=(81, 116))  # fmt: skip
     placed(
         d, input_resistor=(8, 12), feedback_resistor=(48, 12), feedback_capacitor=(88, 12), amplifier=(88, 48)

@@ -117,11 +117,36 @@ def test_no_json_crashes_loading_or_checking(record):
         assert str(problem)
 
 
+def test_a_measured_profile_of_many_corners_is_read_written_and_checked(door):
+    key = next(k for k, c in door.cards.items() if c.profile)
+    corners = [(f"{n * 1e-5:.5f}", f"{(n % 7) * 0.1:.1f}") for n in range(30_000)]
+    commands.set_profile(door, key, corners).apply(door)
+    found = examine(door)
+    times, levels = found.profiles[key]
+    assert not found.findings and len(times) == 30_000
+    assert levels[:8] == pytest.approx([0.0, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.0])
+    text = file.to_text(door)
+    assert len(text.splitlines()) < 31_000 and '        ["0.00002", "0.2"],' in text
+    assert file.from_text(text).cards == door.cards
+    for number, corner, sentence in (
+        (20_000, ("0.1", "0.1"), "corner 20001: its time 0.1 lies before the corner at 0.19999"),
+        (29_999, ("0.29999", "K_nowhere"), "corner 30000: K_nowhere has no value"),
+        (5, ('0.00005", "7', "0"), "corner 6"),
+    ):
+        commands.set_profile(door, key, [*corners[:number], corner, *corners[number + 1 :]]).apply(door)
+        (finding,) = examine(door).findings
+        assert sentence in finding.sentence and finding.field == f"profile:{number}"
+        assert file.from_text(file.to_text(door)).cards == door.cards
+    broken = text.replace('["0.00002", "0.2"]', '["0.00002", 0.2]')
+    with pytest.raises(FileProblem, match="profile"):
+        file.from_text(broken)
+
+
 def test_huge_binary_and_unwritable_files_get_a_sentence(door, tmp_path, monkeypatch):
     big = tmp_path / "big.pendel"
     with big.open("wb") as stream:
-        stream.truncate(100_000_000)
-    with pytest.raises(FileProblem, match="100 MB"):
+        stream.truncate(300_000_000)
+    with pytest.raises(FileProblem, match="300 MB"):
         file.load(big)
     odd = tmp_path / "odd.pendel"
     odd.write_bytes(os.urandom(200))

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from pendel.app.look import colour, font
 from pendel.app.session import Session
+from pendel.app.strips import thinned
 from pendel.app.text_table import TextTable
 from pendel.app.widgets import button, column, label, row
 from pendel.core.drive import commands
 from pendel.core.quantities.units import number_text, unit
 
 LEFT, RIGHT, TOP, BOTTOM = 44, 12, 12, 24
+MOST_HANDLES, MOST_ROWS = 300, 1000
+"""Corners that can be taken hold of, and that the table lists: of a measured profile there may be a million."""
 
 
 class ProfileCurve(QWidget):
@@ -27,6 +31,7 @@ class ProfileCurve(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.points: list[tuple[float, float]] = []
+        self.extremes = (0.0, 0.0)
         self.span = 1.0
         self.chosen = -1
         self.dragging = False
@@ -38,8 +43,7 @@ class ProfileCurve(QWidget):
     def limits(self) -> tuple[float, float]:
         if self.frozen is not None:
             return self.frozen
-        values = [v for _, v in self.points] + [0.0]
-        low, high = min(values), max(values)
+        low, high = self.extremes
         room = (high - low) * 0.15 or 1.0
         return low - (room if low < 0 else 0.0), high + room
 
@@ -82,18 +86,22 @@ class ProfileCurve(QWidget):
             painter.drawText(ground, Qt.AlignmentFlag.AlignCenter, "Double-click to add a corner")
             return
         first, last = self.points[0], self.points[-1]
+        t, v = (np.array(column) for column in zip(*self.points))
+        t, v = thinned(t, v, 0.0, max(self.span, last[0]), self.width())
         line = [
             self.to_screen(0, first[1]),
-            *(self.to_screen(*p) for p in self.points),
+            *(self.to_screen(*p) for p in zip(t.tolist(), v.tolist())),
             self.to_screen(max(self.span, last[0]), last[1]),
         ]
         painter.setPen(QPen(colour("petrol"), 1.6))
         painter.drawPolyline(QPolygonF(line))
-        for n, point in enumerate(self.points):
+        for n, point in enumerate(self.points if len(self.points) <= MOST_HANDLES else ()):
             painter.setBrush(colour("petrol") if n == self.chosen else colour("card"))
             painter.drawEllipse(self.to_screen(*point), 5, 5)
 
     def corner_at(self, at: QPointF) -> int:
+        if len(self.points) > MOST_HANDLES:
+            return -1
         near = [((self.to_screen(*p) - at).manhattanLength(), n) for n, p in enumerate(self.points)]
         return min(near)[1] if near and min(near)[0] < 12 else -1
 
@@ -152,6 +160,8 @@ class ProfileEditor(QWidget):
         self.table.typed.connect(self._typed)
         body.addWidget(self.table)
         body.addLayout(row(button("Add corner", self._append), button("Delete corner", self._remove_row), 1))
+        self.more = label("", "muted")
+        body.addWidget(self.more)
         self.note = label("", "wrong")
         self.note.setWordWrap(True)
         body.addWidget(self.note)
@@ -163,10 +173,14 @@ class ProfileEditor(QWidget):
         times, values = examined.profiles.get(self.card, ([], []))
         factor = unit(self.unit)[0]
         self.curve.points = [(t, v / factor) for t, v in zip(times, values)]
+        heights = [0.0, *(v for _, v in self.curve.points)]
+        self.curve.extremes = (min(heights), max(heights))
         self.curve.span = max([examined.settings.get("until", 1.0), *times])
         self.curve.update()
-        self.table.show_rows(card.profile)
+        self.table.show_rows(card.profile[:MOST_ROWS])
         wrong = [f for f in examined.findings if f.card == self.card and f.field.startswith("profile")]
+        more = len(card.profile) - MOST_ROWS
+        self.more.setText(f"and {number_text(more)} more corners, in the curve only" if more > 0 else "")
         self.note.setText(wrong[0].sentence if wrong else "")
 
     def _set(self, points: list[tuple[str, str]], gesture: str = "") -> None:

@@ -99,7 +99,9 @@ class SectorPanel(QWidget):
         column(table, (8, 8, 4, 0), 0).addLayout(grid)
         body = column(self, (4, 2, 10, 4), 2)
         body.addLayout(row(label("Block commutation", "muted"), self.title, 1, spacing=8))
-        body.addLayout(row(self.dial, table, 1, spacing=14), 1)
+        self.parts = QWidget()
+        column(self.parts, (0, 0, 0, 0), 0).addLayout(row(self.dial, table, 1, spacing=14))
+        body.addWidget(self.parts, 1)
         self.setFixedHeight(HEIGHT)
 
     def show_run(self, run: KeptRun | None) -> None:
@@ -110,9 +112,11 @@ class SectorPanel(QWidget):
         self.sectors = sectors_of(run, found[0]) if run and found else None
 
     def show_time(self, time: float) -> None:
+        told = self.run is not None and self.sectors is not None
+        self.parts.setVisible(told)
+        self.setFixedHeight(HEIGHT if told else self.sizeHint().height())
         if self.run is None or self.sectors is None:
             self.title.setText("No Hall decoder in this run.")
-            self.dial.show_sector(0, math.nan)
             return
         sector = self.sectors.at(time)
         self.title.setText(f"at {figure(time, 's', 4)}, cursor 2" + ("" if sector else ": the sensors tell no sector"))  # fmt: skip

@@ -124,19 +124,22 @@ class SpectrumPanel(QWidget):
         self.plot.addItem(pg.PlotCurveItem(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
 
     def _marks(self, lines: Spectrum, base: float, reach: int) -> None:
-        """The order above each tall line that is a multiple of the fundamental."""
+        """The order above each tall line that is a multiple of the fundamental; the taller first, as far as there is room."""
         if base <= 0:
             return
         floor = 0.03 * float(np.max(lines.amplitude[1:], initial=0.0))
-        marked = 0
-        for order in range(1, math.floor(lines.frequency[reach] / base) + 1):
-            amplitude = lines.line(order * base)
-            if amplitude > floor and marked < SHOWN_LINES:
-                tag = pg.TextItem(str(order), color=tokens().muted, anchor=(0.5, 1))
-                tag.setFont(font(10.5))
-                tag.setPos(order * base / KILO, amplitude)
-                self.plot.addItem(tag)
-                marked += 1
+        orders = range(1, math.floor(lines.frequency[reach] / base) + 1)
+        tall = sorted(((lines.line(order * base), order) for order in orders), reverse=True)
+        taken: list[tuple[float, float]] = []
+        for amplitude, order in tall[:SHOWN_LINES]:
+            at, half = order * base, lines.frequency[reach] * (0.004 + 0.004 * len(str(order)))
+            if amplitude <= floor or any(at - half < high and low < at + half for low, high in taken):
+                continue
+            taken.append((at - half, at + half))
+            tag = pg.TextItem(str(order), color=tokens().muted, anchor=(0.5, 1))
+            tag.setFont(font(10.5))
+            tag.setPos(at / KILO, amplitude)
+            self.plot.addItem(tag)
 
     def _facts(self, lines: Spectrum, base: float, unit: str) -> None:
         if base <= 0:
@@ -149,9 +152,9 @@ class SpectrumPanel(QWidget):
 
 
 def largest_line(lines: Spectrum) -> float:
-    """Frequency (Hz) of the largest line; 0 where the trace is level."""
+    """Frequency (Hz) of the largest line; 0 where the trace is level but for what steps may err."""
     a = lines.amplitude[1:]
-    if not len(a) or float(np.max(a)) <= 1e-9 * (abs(lines.mean) + float(np.max(a))):
+    if not len(a) or float(np.max(a)) <= 1e-7 * (abs(lines.mean) + float(np.max(a))):
         return 0.0
     return float(lines.frequency[1 + int(np.argmax(a))])
 

@@ -17,6 +17,8 @@ from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.sectors import Sectors
 
 SIGNAL_MIME = "application/x-pendel-signals"
+FINEST, LEAST_SHOWN = 1e-6, 1e-12
+"""Least height shown, over the peak of the traces, and by itself: below it lies rounding."""
 DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine, Qt.PenStyle.DashDotDotLine)
 
 
@@ -268,6 +270,11 @@ class Strips(pg.GraphicsLayoutWidget):
             room = (high - low) * 0.06 or abs(high) * 0.1 or 1.0
             self.plots[n].setYRange(low - room, high + 3 * room, padding=0)
 
+    def _keep_from_rounding(self, n: int) -> None:
+        """A look at a short span shows nothing finer than what the whole traces have digits for."""
+        peak = max((float(np.nanmax(np.abs(t.y))) for t in self.traces[n] if len(t.y)), default=0.0)
+        self.plots[n].vb.setLimits(minYRange=max(FINEST * peak, LEAST_SHOWN))
+
     def _add_plot(self, n: int, spec: StripSpec, runs: list[tuple[KeptRun, str]], *, last: bool) -> None:
         view = StripView()
         plot = self.addPlot(
@@ -294,6 +301,7 @@ class Strips(pg.GraphicsLayoutWidget):
         traces: list[Trace] = []
         names: list[str] = []
         single = len(runs) == 1
+        keys = [s for each in self.specs for s in each.signals]
         for run, tint in runs:
             actual_tint: dict[str, str] = {}
             solid = 0
@@ -313,11 +321,8 @@ class Strips(pg.GraphicsLayoutWidget):
                 curve = pg.PlotCurveItem(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
                 plot.addItem(curve)
                 traces.append(Trace(curve, t, y, key, run.name))
-                title = (
-                    f"{trace.label}"
-                    if sum(run.trace(s).label == trace.label for s in spec.signals if s in run.keys) == 1
-                    else f"{run.infos[key].card}: {trace.label}"
-                )
+                alone = len({s for s in keys if s in run.keys and run.trace(s).label == trace.label}) == 1
+                title = trace.label if alone else f"{run.infos[key].card}: {trace.label}"
                 text = f'<span style="color:{shade if single else tokens().ink}"><b>{title}</b>{" (dashed)" if dashed else ""}</span>'
                 if text not in names:
                     names.append(text)
@@ -419,7 +424,8 @@ class Strips(pg.GraphicsLayoutWidget):
         self._cursor_moved(0, time)
         if self.plots:
             self.plots[0].setXRange(time - around, time + around, padding=0)
-            for plot in self.plots:
+            for n, plot in enumerate(self.plots):
+                self._keep_from_rounding(n)
                 plot.enableAutoRange(axis="y")
                 plot.setAutoVisible(y=True)
 

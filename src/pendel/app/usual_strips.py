@@ -13,7 +13,8 @@ MOST_USUAL = 4
 
 
 def default_strips(session: Session) -> list[StripSpec]:
-    """Setpoint against actual of the outermost regulator, machine current, loads, converter voltage."""
+    """Setpoint against actual of the outermost regulator, machine current, loads, converter voltage; taps where there is neither
+    a machine nor a converter."""
     drive = session.drive
     strips: list[StripSpec] = []
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}
@@ -46,6 +47,8 @@ def default_strips(session: Session) -> list[StripSpec]:
     converter = next((k for k, kind in kinds.items() if kind.group == "converter"), None)
     if converter:
         strips.append(StripSpec([f"{converter}.{kinds[converter].main_signal}"]))
+    if machine is None and converter is None and drive.taps:
+        strips.append(StripSpec([str(end) for end in drive.taps.values()]))
     if machine is None:
         told = {s for spec in strips for s in spec.signals}
         mains = [

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from pendel.core.catalogue.declare import ANY, LEVELS, Block, Kind, Link, Part, Rows, Value
 from pendel.core.catalogue.index import kind_of
@@ -15,9 +17,9 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import Card, Drive, End, Wire
 from pendel.core.drive.findings import Finding, attention, fault
 from pendel.core.errors import DriveProblem, ExpressionProblem, OutOfRange
-from pendel.core.quantities.expressions import evaluate, read, value_in_field
+from pendel.core.quantities.expressions import evaluate, is_literal, plain_numbers, read, value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.quantities.units import NONE, dimension_text, number_text, unit
+from pendel.core.quantities.units import NONE, dimension_text, figure, number_text, unit
 
 SETTING_UNITS = {"until": "s", "tick": "s", "step": "s", "tolerance": "", "computing_delay": "", "seed": ""}
 METHODS = ("auto", "explicit", "stiff", "fast", "fixed")
@@ -139,7 +141,8 @@ def evaluate_value(value: Value, text: str, names: Names) -> float:
             bounds.append(f"at most {number_text(high)}")
         if value.whole:
             bounds.append("a whole number")
-        raise OutOfRange(f"{value.label} {value.name}", text, " and ".join(bounds))
+        told = text if is_literal(text) else f"{text} = {figure(number, '' if value.unit == ANY else value.unit, 4)}"
+        raise OutOfRange(f"{value.label} {value.name}", told, " and ".join(bounds))
     return number
 
 
@@ -260,10 +263,27 @@ def _harmonics_and_step(drive: Drive, kinds: dict[str, Kind], result: Examined) 
                 )
 
 
+@lru_cache(maxsize=8)
+def plain_corners(
+    profile: tuple[tuple[str, str], ...], unit_text: str
+) -> tuple[list[float], list[float]] | None:
+    """Times and levels (SI) of a profile that is written in plain numbers alone, as a measured one of a million corners is; kept,
+    as every edit of the drive reads them again. ``None`` where a corner needs more than a look."""
+    times = plain_numbers(text for text, _ in profile)
+    levels = plain_numbers(text for _, text in profile) if times is not None else None
+    if times is None or levels is None:
+        return None
+    factor = unit(unit_text)[0]
+    return times, [factor * level for level in levels]
+
+
 def _profile(card: Card, key: str, unit_text: str, names: Names, result: Examined) -> None:
     times: list[float] = []
     levels: list[float] = []
-    for number, (time_text, value_text) in enumerate(card.profile):
+    known = plain_corners(card.profile, "" if unit_text == ANY else unit_text)
+    if known is not None:
+        times, levels = known
+    for number, (time_text, value_text) in enumerate(card.profile if known is None else ()):
         try:
             times.append(value_in_field(time_text, "s", names))
             levels.append(
@@ -276,15 +296,16 @@ def _profile(card: Card, key: str, unit_text: str, names: Names, result: Examine
                 fault(f"{card.name}, profile corner {number + 1}: {problem}", key, f"profile:{number}")
             )
             return
-        if number and times[-1] < times[-2]:
-            result.findings.append(
-                fault(
-                    f"{card.name}, profile corner {number + 1}: its time {time_text} lies before the corner at {card.profile[number - 1][0]}. Sort the corners by time.",
-                    key,
-                    f"profile:{number}",
-                )
+    number = next((n for n, (a, b) in enumerate(itertools.pairwise(times), 1) if b < a), 0)
+    if number:
+        result.findings.append(
+            fault(
+                f"{card.name}, profile corner {number + 1}: its time {card.profile[number][0]} lies before the corner at {card.profile[number - 1][0]}. Sort the corners by time.",
+                key,
+                f"profile:{number}",
             )
-            return
+        )
+        return
     if card.kind == "imposed_speed":
         _jumps(card, key, times, levels, result)
     if not times:

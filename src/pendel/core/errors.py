@@ -39,7 +39,8 @@ class WrongDimension(ExpressionProblem):
         self.got, self.wanted, self.what = got, wanted, what
 
     def __str__(self) -> str:
-        return f"{self.what} is in {self.got}, but {self.wanted} is needed."
+        is_what = "is a plain number" if self.got == "a plain number" else f"is in {self.got}"
+        return f"{self.what} {is_what}, but {self.wanted} is needed."
 
 
 class DividesByZero(ExpressionProblem):

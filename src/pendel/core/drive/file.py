@@ -27,7 +27,9 @@ from pendel.core.drive.inside import resolved
 from pendel.core.errors import DriveProblem, FileProblem
 
 FORMAT, VERSION = "pendel drive", 1
-MAX_BYTES = 20_000_000
+MAX_BYTES = 200_000_000
+MANY_CORNERS = 200
+"""From so many on, corners of a profile are written one a line."""
 
 
 @lru_cache(maxsize=1)
@@ -38,7 +40,7 @@ def validator() -> jsonschema.Draft202012Validator:
 
 def to_text(drive: Drive) -> str:
     """The drive as JSON text, one fact a line, keys in a fixed order."""
-    record = {
+    record: dict[str, Any] = {
         "format": FORMAT,
         "version": VERSION,
         "settings": drive.settings,
@@ -49,7 +51,17 @@ def to_text(drive: Drive) -> str:
         "wires": [[str(w.a), str(w.b)] for w in drive.wires.values()],
         "taps": {name: str(end) for name, end in drive.taps.items()},
     }
-    return json.dumps(record, indent=2, ensure_ascii=False) + "\n"
+    long = {}
+    for key, card in record["cards"].items():
+        if len(card.get("profile", ())) >= MANY_CORNERS:
+            long[f"profile of {key}"], card["profile"] = card["profile"], f"profile of {key}"
+    text = json.dumps(record, indent=2, ensure_ascii=False) + "\n"
+    for mark, corners in long.items():
+        lines = json.dumps(corners, ensure_ascii=False)[1:-1].replace(
+            '"], ["', '"],\n        ["'
+        )  # within a text, quotes are escaped
+        text = text.replace(f'"profile": "{mark}"', f'"profile": [\n        {lines}\n      ]', 1)
+    return text
 
 
 def card_record(card: Card) -> dict[str, Any]:
@@ -58,7 +70,7 @@ def card_record(card: Card) -> dict[str, Any]:
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
     if card.profile:
-        record["profile"] = [list(point) for point in card.profile]
+        record["profile"] = card.profile
     if card.rows:
         record["rows"] = [list(row) for row in card.rows]
     if card.own is not None:
@@ -121,13 +133,32 @@ def from_text(text: str, source: str = "The drive") -> Drive:
             f"it was written by a newer Pendel (format {version}, this one reads up to {VERSION}). Update Pendel to open it.",
         )
     try:
-        violation = next(iter(validator().iter_errors(record)), None)
+        violation = next(iter(validator().iter_errors(shortened(record))), None)
     except RecursionError as deep:
         raise FileProblem(source, "it is nested too deeply to be a drive.") from deep
     if violation is not None:
         place = "/".join(str(p) for p in violation.absolute_path) or "the top level"
         raise FileProblem(source, f"at {place}: {violation.message[:200]}.")
     return from_record(record, source)
+
+
+def shortened(record: dict[str, Any]) -> dict[str, Any]:
+    """The record with only the first of many corners of a profile, all of which are pairs of texts: the schema's validator would
+    take minutes over a measured one."""
+
+    def pair(point: object) -> bool:
+        return type(point) is list and len(point) == 2 and type(point[0]) is str and type(point[1]) is str
+
+    cards = record.get("cards")
+    if not isinstance(cards, dict):
+        return record
+    kept = {}
+    for key, card in cards.items():
+        kept[key] = card
+        profile = card.get("profile") if isinstance(card, dict) else None
+        if isinstance(profile, list) and len(profile) >= MANY_CORNERS and all(map(pair, profile)):
+            kept[key] = {**card, "profile": profile[:1]}
+    return {**record, "cards": kept}
 
 
 def refuse_constant(name: str) -> float:

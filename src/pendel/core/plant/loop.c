@@ -97,6 +97,7 @@ typedef struct {
     int order;                     /* of the explicit step: 5, or 3 or 2 from edge to edge; see choose_order */
     double reach[4];               /* s, by order: the longest step for which it is exact enough */
     int unproven;                  /* second-order steps since the last whose error was seen */
+    double proven, proven_h, *weight;   /* curvature of that and its step, and the scales it was measured by */
     double event_time;
     int chatter;
     set_t *sets, *set;             /* all that are known, and the present one */
@@ -268,14 +269,19 @@ static double enter_stretch(work_t *w)
 
 /* Error over tolerance. A state near zero is measured against a thousandth of its peak: below that, what is left of a
  * current in a blocking device is rounding, and asking more of it would stop the run. */
+static double tolerated(const work_t *w, int i, const double *x_new)
+{
+    run_t *r = w->r;
+    return r->atol[i] + r->rtol * most(1e-3 * w->peak[i], most(fabs(w->x[i]), fabs(x_new[i])));
+}
+
 static double error_norm(work_t *w, const double *x_new, const double *err)
 {
     run_t *r = w->r;
     double sum = 0;
     int i;
     for (i = 0; i < NX; i++) {
-        double scale = r->atol[i] + r->rtol * most(1e-3 * w->peak[i], most(fabs(w->x[i]), fabs(x_new[i])));
-        double e = err[i] / scale;
+        double e = err[i] / tolerated(w, i, x_new);
         sum += e * e;
     }
     return NX ? sqrt(sum / NX) : 0;
@@ -313,6 +319,19 @@ static double step_explicit(work_t *w, double h)
     return error_norm(w, xn, w->err);
 }
 
+/* How far the slope changes within a step, over the tolerance, squared; with the scales of the last third-order step. */
+static double curvature(const work_t *w, double h)
+{
+    run_t *r = w->r;
+    double sum = 0;
+    int i;
+    for (i = 0; i < NX; i++) {
+        double change = h * (w->k[1][i] - w->k[0][i]) * w->weight[i];
+        sum += change * change;
+    }
+    return sum;
+}
+
 /* One step of Kutta's third-order method (Hairer, Norsett, Wanner I, table II.1.1), compared with the midpoint rule inside it.
  * Its last stage lies at the end, off the result by less than this error, so that the guards there tell whether the step
  * crosses one; the derivative at the end is left to whoever needs it (`finish`). */
@@ -321,7 +340,7 @@ static double step_third(work_t *w, double h)
     run_t *r = w->r;
     int i, nx = NX;
     const double *k1 = w->k[0], *x = w->x;
-    double *k2 = w->k[1], *k3 = w->k[2], *y = w->xt, *xn = w->xn, num = 0, den = 0, t = w->t;
+    double *k2 = w->k[1], *k3 = w->k[2], *y = w->xt, *xn = w->xn, num = 0, den = 0, sum = 0, t = w->t;
     for (i = 0; i < nx; i++) y[i] = x[i] + h * 0.5 * k1[i];
     derivatives(w, t + 0.5 * h, y, k2, 0);
     for (i = 0; i < nx; i++) xn[i] = x[i] + h * (2 * k2[i] - k1[i]);
@@ -335,21 +354,31 @@ static double step_third(work_t *w, double h)
     }
     w->radius_num = num;
     w->radius_den = den;
-    return error_norm(w, xn, w->err);
+    for (i = 0; i < nx; i++) {
+        double e = w->err[i] * (w->weight[i] = 1 / tolerated(w, i, xn));
+        sum += e * e;
+    }
+    w->proven = curvature(w, h);
+    w->proven_h = h;
+    return nx ? sqrt(sum / nx) : 0;
 }
 
+enum { UNLIKE = -1 };
+
 /* One step of the midpoint rule, which tells no error of its own: it goes no further than third-order steps, taken now and then,
- * have found it exact (`second_reach`). Guards at the end are extrapolated through the middle. */
+ * have found it exact (`reach`), and what it finds must be as curved as those were. Where it is not, as after a jump of
+ * an input, that is UNLIKE what was proven. Guards at the end are extrapolated through the middle. */
 static double step_second(work_t *w, double h)
 {
     run_t *r = w->r;
     int i, nx = NX;
-    double *k2 = w->k[1], *y = w->xt;
+    double *k2 = w->k[1], *y = w->xt, share;
     for (i = 0; i < nx; i++) y[i] = w->x[i] + h * 0.5 * w->k[0][i];
     derivatives(w, w->t + 0.5 * h, y, k2, N_GUARD ? w->g_new : 0);
     for (i = 0; i < nx; i++) w->xn[i] = w->x[i] + h * k2[i];
     for (i = 0; i < N_GUARD; i++) w->g_new[i] = 2 * w->g_new[i] - w->g[i];
-    return 0;
+    share = h / w->proven_h * (h / w->proven_h);
+    return curvature(w, h) <= 4 * w->proven * share * share ? 0 : UNLIKE;
 }
 
 static int factorise(double *a, int *pivots, int n)
@@ -456,13 +485,14 @@ static void finish(work_t *w, double h)
 /* Between two edges of pulses, and often between two ticks, a step of low order is exact enough, for half the evaluations
  * or fewer. One of third order is taken where the error of the midpoint rule, seen on the stretches before, stays within
  * the tolerance; its own is far smaller. The midpoint rule itself is taken where that error stays below a share of the tolerance, as
- * on a dead time, and where a third-order step has seen it not long ago. The fast option takes no other. */
+ * on a dead time, where a third-order step has seen it not long ago and nothing the modes allow is faster. The fast option takes
+ * no other. */
 static void choose_order(work_t *w, double left)
 {
     int method = w->r->method;
     w->order = 5;
     if (method == FAST || (method == AUTO && !w->stiff && left <= w->reach[3]))
-        w->order = left <= w->reach[2] && w->unproven < PROOF ? 2 : 3;
+        w->order = left <= w->reach[2] && w->unproven < PROOF && w->set->radius > 0 && left * w->set->radius < 1 ? 2 : 3;
     w->unproven = w->order == 2 ? w->unproven + 1 : 0;
 }
 
@@ -901,6 +931,11 @@ static int advance(work_t *w, double t_next)
         choose_order(w, left);
         if (h >= left * (1 - 1e-9)) { h = left; last = 1; } else if (h > 0.5 * left) h = 0.5 * left;
         error = attempt(w, h);
+        if (error == UNLIKE) {
+            w->order = 3;
+            w->unproven = 0;
+            error = attempt(w, h);
+        }
         if (!w->stiff) judge_order(w, h, error);
         if (!(error <= 1.0)) {
             r->rejected++;
@@ -1090,7 +1125,7 @@ int pd_run(run_t *r)
     w.r = r;
     w.nu = r->n_command + 2 * r->n_profile;
     w.width = 1 + nx + w.nu + r->n_mode;
-    total = (size_t)(17 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * slot_width(r) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
+    total = (size_t)(18 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * slot_width(r) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
     block = calloc(total, sizeof(double));
     w.pivots = calloc((size_t)(nx + r->n_profile + 1 + SLOTS * r->n_guard), sizeof(int));
     w.sets = calloc(SLOTS, sizeof(set_t));
@@ -1100,7 +1135,7 @@ int pd_run(run_t *r)
     w.short_due = INFINITY;
     next = block;
 #define TAKE(field, count) (w.field = next, next += (count))
-    TAKE(x, nx); TAKE(peak, nx); TAKE(slope_low, nx); TAKE(slope_high, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
+    TAKE(x, nx); TAKE(peak, nx); TAKE(weight, nx); TAKE(slope_low, nx); TAKE(slope_high, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
     for (k = 0; k < 8; k++) TAKE(k[k], nx);
     TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w.nu); TAKE(s, r->n_mode); TAKE(slots, SLOTS * slot_width(r));
     TAKE(g, r->n_guard); TAKE(g_new, r->n_guard); TAKE(pending, r->n_command); TAKE(signals, r->n_signal);

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -461,5 +461,18 @@ def value_in_field(text: str, wanted_unit: str, lookup: Lookup) -> float:
     return result.si
 
 
+PLAIN = re.compile(r"\s*[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?\s*")
+
+
+def plain_numbers(texts: Iterable[str]) -> list[float] | None:
+    """Values of texts that are all finite numbers without a unit, much faster than one by one; ``None`` where one is not."""
+    found = []
+    for text in texts:
+        if not PLAIN.fullmatch(text) or not math.isfinite(value := float(text)):
+            return None
+        found.append(value)
+    return found
+
+
 __all__ = ["Binary", "Call", "ExpressionProblem", "FUNCTIONS", "Lookup", "Mapping", "Measured", "Name", "Negative", "Node", "Number",
-           "UnknownName", "evaluate", "is_literal", "is_plain", "names_in", "read", "read_equation", "renamed", "tokens", "value_in_field", "walk"]  # fmt: skip
+           "UnknownName", "evaluate", "is_literal", "is_plain", "names_in", "read", "read_equation", "renamed", "plain_numbers", "tokens", "value_in_field", "walk"]  # fmt: skip

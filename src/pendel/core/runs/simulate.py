@@ -257,18 +257,26 @@ def run_drive(
     return run
 
 
+MECHANICAL = frozenset({"sliding", "contact", "torque_negative", "load_negative"})
+"""Modes of mechanical parts; the others are those of devices."""
+
+
 def outcome_sentence(drive: Drive, recorded: Recorded) -> str:
     """What happened, in a sentence that names the part and the time; empty when all went well."""
     card, _, state = recorded.culprit.partition(".")
     name = drive.cards[card].name if card in drive.cards else card
     at = f"{recorded.ended_at * 1e3:.4g} ms"
+    if state in MECHANICAL:
+        steadied = "Check its limits or add a small compliance."
+    else:
+        steadied = "Give its devices a drop, such as 0.7 V, and their supply an inductance or a resistance."
     return {
         Outcome.DONE: "",
         Outcome.STOPPED: f"Stopped at {at}.",
         Outcome.SHORTED: f"Stopped at {at}: {name} was short-circuited for {figure(FOR_GOOD, 's', 3)}.",
         Outcome.RAN_AWAY: f"{name} ran away: its state {state} grew without bound at {at}. Check the sign of its feedback and its values.",
         Outcome.STEP_VANISHED: f"The step became too small at {at}; {name} (state {state}) changes too fast. Check its values or loosen the tolerance.",
-        Outcome.CHATTERS: f"{name} switches to and fro without end at {at} ({state}). Check its limits or add a small compliance.",
+        Outcome.CHATTERS: f"{name} switches to and fro without end at {at} ({state}). {steadied}",
         Outcome.NO_MEMORY: f"The record grew beyond 4 GB at {at}. Run a shorter time or lower the accuracy.",
         Outcome.NOT_FINITE: f"{name} (state {state}) is not a number from {at} on. Check its values for a division by zero.",
     }[recorded.outcome]
