@@ -71,7 +71,7 @@ def test_three_loads_of_the_wayside_supply_stand_side_by_side(window):
         runs.append(run(window))
     assert [r.differs for r in runs[1:]] == ["R_load 45 ohm → 90 ohm", "R_load 90 ohm → 4 kohm"]
     page = runs_page(window)
-    assert len(page.shown_runs()) == 3
+    assert {r.name for r in runs} <= {r.name for r, _ in page.shown_runs()}
     lowest = []
     for each in runs:
         trace = each.trace("step_up.choke_current")

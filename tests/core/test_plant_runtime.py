@@ -21,14 +21,18 @@ ORDERS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2)
 def surface():
     """The C function on one spline, and the spline for SciPy."""
     source = resources.files("pendel.core.plant").joinpath("surfaces.c").read_text("utf-8")
-    library = ctypes.CDLL(str(build_library(source + "\nvoid look(const double *s, int nx, int ny, double x, double y, double *out) { surface(s, nx, ny, x, y, out); }\n")))  # fmt: skip
-    library.look.argtypes = [ctypes.c_void_p, ctypes.c_int, ctypes.c_int, ctypes.c_double, ctypes.c_double, ctypes.c_void_p]  # fmt: skip
+    library = ctypes.CDLL(str(build_library(source + "\nvoid look(const double *s, int nx, int ny, int third, double x, double y, double *out) { surface(s, nx, ny, third, x, y, out); }\n")))  # fmt: skip
+    library.look.argtypes = [ctypes.c_void_p, ctypes.c_int, ctypes.c_int, ctypes.c_int, ctypes.c_double, ctypes.c_double, ctypes.c_void_p]  # fmt: skip
     made = CoEnergy((-2.0, 1.0), (0.25, 0.5), (9, 7), np.random.default_rng(4).normal(size=(13, 11)), 0.0)
     numbers = np.array(made.numbers)
 
     def look(x, y):
-        out = np.zeros(10)
-        library.look(numbers.ctypes.data, 9, 7, x, y, out.ctypes.data)
+        out, low = np.zeros(10), np.full(10, 7.0)
+        library.look(numbers.ctypes.data, 9, 7, 1, x, y, out.ctypes.data)
+        library.look(numbers.ctypes.data, 9, 7, 0, x, y, low.ctypes.data)
+        assert list(low) == [*out[:6], 7.0, 7.0, 7.0, 7.0], (
+            "without the third derivatives, nothing else differs"
+        )
         return out
 
     return look, made

@@ -77,6 +77,7 @@ class SpectrumPanel(QWidget):
         if key is None or end <= start or wanted is None:
             return
         unit, top, right = "", 0.0, 0.0
+        bases: list[float] = []
         for run, tint in self.runs:
             if key not in run.keys:
                 continue
@@ -86,6 +87,7 @@ class SpectrumPanel(QWidget):
             if not wanted and base > 0:
                 lines = spectrum(trace.t, trace.y, start, end, fundamental=base)
             self.found.append((run, lines))
+            bases.append(base)
             unit = trace.unit
             reach = last_relevant(lines)
             right, top = (
@@ -93,12 +95,17 @@ class SpectrumPanel(QWidget):
                 max(top, float(np.max(lines.amplitude[1:], initial=0.0))),
             )
             self._lines(lines, tint)
-            if run is self.runs[-1][0]:
-                self._marks(lines, base, reach)
-                self._facts(lines, base, unit)
+        if self.found:
+            # Orders and figures are those of the run in which the fundamental is largest, such as the switching one of two.
+            told = max(
+                range(len(bases)), key=lambda k: self.found[k][1].line(bases[k]) if bases[k] > 0 else 0.0
+            )
+            run, lines = self.found[told]
+            self._marks(lines, bases[told], last_relevant(lines))
+            self._facts(lines, bases[told], unit, f"{run.name}: " if len(self.found) > 1 else "")
         self.plot.set_caption("amplitude, peak", unit)
         self.plot.setXRange(0, (right or 1.0) / KILO, padding=0.02)
-        self.plot.setYRange(0, 1.3 * top or 1.0, padding=0)
+        self.plot.setYRange(0, 1.5 * top or 1.0, padding=0)
         item.setLabel("bottom", "frequency, kHz", **{"color": tokens().muted, "font-size": "10.5px"})
 
     def _fundamental(self) -> float | None:
@@ -141,14 +148,12 @@ class SpectrumPanel(QWidget):
             tag.setPos(at / KILO, amplitude)
             self.plot.addItem(tag)
 
-    def _facts(self, lines: Spectrum, base: float, unit: str) -> None:
+    def _facts(self, lines: Spectrum, base: float, unit: str, whose: str) -> None:
         if base <= 0:
             return
         thd = lines.distortion(base)
         words = "" if thd != thd else f"THD {number_text(100 * thd, 3)} % · "
-        self.facts.set_text(
-            f"{words}{figure(base, 'Hz', 3)} {figure(lines.line(base), unit, 3)} · mean {figure(lines.mean, unit, 3)}"
-        )
+        self.facts.set_text(f"{whose}{words}{figure(base, 'Hz', 3)} {figure(lines.line(base), unit, 3)}")
 
 
 def largest_line(lines: Spectrum) -> float:

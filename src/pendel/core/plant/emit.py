@@ -6,6 +6,7 @@ controller outputs, then profile offsets, then slopes), ``h`` hoisted values.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from importlib import resources
@@ -309,23 +310,32 @@ class Emitter:
             function = ca.Function("f", [self.inputs[k] for k in keys], ca.cse([e for _, e in kept]))
             body = Body(self, name, keys, [array for array, _ in kept]).lines_of(function)
         looks = bool(self.n_surface) and any(ca.depends_on(e, self.inputs["f"]) for _, e in kept)
-        look = f"    double f[{self.n_surface}];\n    pd_surfaces(t, x, u, s, p, h, f);\n" if looks else ""
+        wanted = "pd_surfaces" if looks and any(ca.depends_on(e, self.third_derivatives) for _, e in kept) else "pd_low_surfaces"  # fmt: skip
+        look = f"    double f[{self.n_surface}];\n    {wanted}(t, x, u, s, p, h, f);\n" if looks else ""
         solve = f"    double z[{self.n_loops}];\n    pd_solve_loops(t, x, u, s, p, h, z);\n" if solves else ""
         self.parts.append(signature + "\n{\n   " + quiet + "\n" + look + solve + "\n".join(body) + "\n}\n")
 
+    @property
+    def third_derivatives(self) -> ca.SX:
+        """Of all surfaces: what only Jacobians need."""
+        f = self.inputs["f"]
+        return ca.vertcat(*(f[k : k + 4] for k in range(6, self.n_surface, 10)))
+
     def surfaces(self, surfaces: Sequence[Surface], places: ca.SX, first: int) -> None:
-        """Emit the surfaces at their ``places`` (x and y of each); their numbers stand in ``p`` from ``first`` on."""
+        """Emit the surfaces at their ``places`` (x and y of each), with and without third derivatives; their numbers stand in ``p``
+        from ``first`` on."""
         self.parts.append(resources.files("pendel.core.plant").joinpath("surfaces.c").read_text("utf-8"))
         self.function("pd_places", [("at", places)])
-        calls = []
-        for k, surface in enumerate(surfaces):
-            nx, ny = surface.cells
-            calls.append(f"    surface(p + {first}, {nx}, {ny}, at[{2 * k}], at[{2 * k + 1}], f + {10 * k});")
-            first += len(surface.numbers)
-        self.parts.append(
-            f"void pd_surfaces({SIGNATURE}, double *f)\n{{\n    double at[{2 * len(surfaces)}];\n"
-            "    pd_places(t, x, u, s, p, h, at);\n" + "\n".join(calls) + "\n}\n"
-        )
+        places_of = list(itertools.accumulate((len(s.numbers) for s in surfaces), initial=first))
+        for name, third in (("pd_surfaces", 1), ("pd_low_surfaces", 0)):
+            calls = [
+                f"    surface(p + {at}, {s.cells[0]}, {s.cells[1]}, {third}, at[{2 * k}], at[{2 * k + 1}], f + {10 * k});"
+                for k, (s, at) in enumerate(zip(surfaces, places_of))
+            ]
+            self.parts.append(
+                f"void {name}({SIGNATURE}, double *f)\n{{\n    double at[{2 * len(surfaces)}];\n"
+                "    pd_places(t, x, u, s, p, h, at);\n" + "\n".join(calls) + "\n}\n"
+            )
 
     def loops(self, residuals: ca.SX) -> None:
         """Emit the residuals of what has no safe symbolic solution, their Jacobian, and the Newton iteration over both.
