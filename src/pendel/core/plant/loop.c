@@ -113,7 +113,7 @@ typedef struct {
 static const double STRAIGHT = 1e-5;
 enum { SLOTS = 512, WAYS = 4 };
 /* The fast option sees the error of its midpoint rule at every step after so many. */
-enum { PROOF = 7 };
+enum { PROOF = 15 };
 /* Explicit steps beyond this multiple of 1 / (spectral radius) cost more than one L-stable step. */
 static const double STIFF_FROM = 6.0;
 /* Instants closer than this are one: a tick and a pulse edge that differ by rounding only. */
@@ -269,10 +269,10 @@ static double enter_stretch(work_t *w)
 
 /* Error over tolerance. A state near zero is measured against a thousandth of its peak: below that, what is left of a
  * current in a blocking device is rounding, and asking more of it would stop the run. */
-static double tolerated(const work_t *w, int i, const double *x_new)
+static inline double tolerated(const work_t *w, int i, double x_new)
 {
-    run_t *r = w->r;
-    return r->atol[i] + r->rtol * most(1e-3 * w->peak[i], most(fabs(w->x[i]), fabs(x_new[i])));
+    const run_t *r = w->r;
+    return r->atol[i] + r->rtol * most(1e-3 * w->peak[i], most(fabs(w->x[i]), fabs(x_new)));
 }
 
 static double error_norm(work_t *w, const double *x_new, const double *err)
@@ -281,7 +281,7 @@ static double error_norm(work_t *w, const double *x_new, const double *err)
     double sum = 0;
     int i;
     for (i = 0; i < NX; i++) {
-        double e = err[i] / tolerated(w, i, x_new);
+        double e = err[i] / tolerated(w, i, x_new[i]);
         sum += e * e;
     }
     return NX ? sqrt(sum / NX) : 0;
@@ -340,28 +340,28 @@ static double step_third(work_t *w, double h)
     run_t *r = w->r;
     int i, nx = NX;
     const double *k1 = w->k[0], *x = w->x;
-    double *k2 = w->k[1], *k3 = w->k[2], *y = w->xt, *xn = w->xn, num = 0, den = 0, sum = 0, t = w->t;
+    double *k2 = w->k[1], *k3 = w->k[2], *y = w->xt, *xn = w->xn, num = 0, den = 0, sum = 0, curved = 0, t = w->t;
     for (i = 0; i < nx; i++) y[i] = x[i] + h * 0.5 * k1[i];
     derivatives(w, t + 0.5 * h, y, k2, 0);
     for (i = 0; i < nx; i++) xn[i] = x[i] + h * (2 * k2[i] - k1[i]);
     derivatives(w, t + h, xn, k3, N_GUARD ? w->g_new : 0);
     for (i = 0; i < nx; i++) {
-        double dk = k3[i] - k2[i], dx = xn[i] - y[i];
-        w->err[i] = h / 6 * (k1[i] - 2 * k2[i] + k3[i]);
-        xn[i] = x[i] + h * k2[i] + w->err[i];
+        double bend = k2[i] - k1[i], dk = k3[i] - k2[i], dx = xn[i] - y[i], err = h / 6 * (dk - bend);
+        double to = x[i] + h * k2[i] + err, weight = 1 / tolerated(w, i, to), e = err * weight, curve = h * bend * weight;
+        xn[i] = to;
+        w->err[i] = err;
+        w->weight[i] = weight;
+        sum += e * e;
+        curved += curve * curve;
         num += dk * dk;
         den += dx * dx;
     }
     w->radius_num = num;
     w->radius_den = den;
-    for (i = 0; i < nx; i++) {
-        double e = w->err[i] * (w->weight[i] = 1 / tolerated(w, i, xn));
-        sum += e * e;
-    }
-    w->proven = curvature(w, h);
+    w->proven = curved;
     w->proven_h = h;
     /* Its own error is smaller than that of the midpoint rule as that is smaller than Euler's. */
-    return (sum < 0.0025 * w->proven ? 0.5 : 1) * (nx ? sqrt(sum / nx) : 0);
+    return (sum < 0.0025 * curved ? 0.5 : 1) * (nx ? sqrt(sum / nx) : 0);
 }
 
 enum { UNLIKE = -1 };
@@ -485,26 +485,27 @@ static void finish(work_t *w, double h)
 
 /* Between two edges of pulses, and often between two ticks, a step of low order is exact enough, for half the evaluations
  * or fewer. One of third order is taken where the error of the midpoint rule, seen on the stretches before, stays within
- * the tolerance; its own is far smaller. The midpoint rule itself is taken where that error stays below a share of the tolerance, as
- * on a dead time, where a third-order step has seen it not long ago and nothing the modes allow is faster. The fast option takes
- * no other. */
+ * the tolerance; its own is far smaller. The fast option takes it always, and in its place the midpoint rule where a third-order step
+ * has found that exact enough not long ago and nothing the modes allow is faster. */
 static void choose_order(work_t *w, double left)
 {
     int method = w->r->method;
     w->order = 5;
-    if (method == FAST || (method == AUTO && !w->stiff && left <= w->reach[3]))
-        w->order = left <= w->reach[2] && w->unproven < PROOF && w->set->radius > 0 && left * w->set->radius < 1 ? 2 : 3;
+    if (method == FAST) w->order = left <= w->reach[2] && w->unproven < PROOF && w->set->radius > 0 && left * w->set->radius < 1 ? 2 : 3;
+    else if (method == AUTO && !w->stiff && left <= w->reach[3]) w->order = 3;
     w->unproven = w->order == 2 ? w->unproven + 1 : 0;
 }
 
 /* How far steps of low order would go next time, after one of size h with this error. */
 static void judge_order(work_t *w, double h, double error)
 {
-    double share = w->r->method == FAST ? 0.4 : 4e-4, proven;
     if (w->order == 2) return;
+    if (w->r->method == FAST) {
+        double proven = h * (error > 0 ? least(20, cbrt(0.2 / error)) : 20);
+        w->reach[2] = error < 0.05 ? most(w->reach[2], proven) : proven;   /* a short stretch proves nothing of longer ones */
+        return;
+    }
     if (w->order == 5) { if (w->reach[3] < h) w->reach[3] *= 1.01; return; }
-    proven = h * (error > 0 ? least(20, cbrt(share / error)) : 20);
-    w->reach[2] = error < 0.25 * share ? most(w->reach[2], proven) : proven;   /* a short stretch proves nothing of longer ones */
     if (error > 0.8) w->reach[3] = h * most(0.2, 0.9 * cbrt(0.8 / error));
     else if (w->reach[3] < 2 * h) w->reach[3] = error < 0.1 ? 2 * h : h;
 }
