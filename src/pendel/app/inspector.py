@@ -163,7 +163,7 @@ class Inspector(QWidget):
             "Method",
             (
                 ("auto", "chosen while running"),
-                ("fast", "fast, order 3"),
+                ("fast", "fast, order 2 to 3"),
                 ("explicit", "explicit, order 5"),
                 ("stiff", "stiff, order 4"),
                 ("fixed", "fixed step, real time"),
