@@ -422,25 +422,23 @@ class RunsPage(QWidget):
                 until = min([b, *left[:1]])
             dip = measures.dip_measures(*measures.window(trace.t, trace.y, disturbed_at, until), target)
             found |= {"dip at load": percent(dip.percent), "recovers in": second(dip.recovery)}
-        current = next(
-            (
-                k
-                for k in run.keys
-                if k.endswith(".current")
-                and run.infos.get(k)
-                and run.infos[k].unit == "A"
-                and not k.startswith("supply")
-            ),
-            None,
-        )
-        if current:
-            t_c, y_c = measures.window(run.trace(current).t, run.trace(current).y, a, b)
-            found["peak current"] = figure(float(np.max(np.abs(y_c))), "A", 3)
         heat = next((k for k in run.keys if k.endswith(".copper_loss")), None)
+        found["peak current"] = figure_or_dash("A")(self._peak_current(run, heat, a, b))
         if heat:
             t_h, y_h = measures.window(run.trace(heat).t, run.trace(heat).y, a, b)
             found["copper heat"] = figure(measures.mean(t_h, y_h) * (b - a), "J", 3)
         return found
+
+    def _peak_current(self, run: KeptRun, heat: str | None, a: float, b: float) -> float:
+        """A, of the machine that ``heat`` belongs to, in any of its phases; without one, of the first current on the strips."""
+        machine = heat.rpartition(".")[0] if heat else ""
+        currents = [k for k in run.keys if machine and k.startswith(f"{machine}.current") and run.infos[k].unit == "A"]  # fmt: skip
+        if not currents:
+            shown = (s for spec in self.strips.specs for s in spec.signals)
+            currents = [s for s in shown if s in run.keys and run.infos[s].unit == "A"][:1]
+        run.fetch(currents)
+        windows = (measures.window(run.trace(k).t, run.trace(k).y, a, b)[1] for k in currents)
+        return max((float(np.max(np.abs(y))) for y in windows if len(y)), default=math.nan)
 
     def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
         """Mean, rms and ripple of the first signal of each strip; below them what each part loses."""

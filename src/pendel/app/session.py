@@ -15,12 +15,13 @@ from PyQt6.QtWidgets import QWidget
 
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
+from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.own_block import EXAMPLES, C
 from pendel.core.check import Examined, examine
 from pendel.core.drive import commands, file
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
-from pendel.core.drive.document import Drive, OwnEquations
+from pendel.core.drive.document import Card, Drive, OwnEquations
 from pendel.core.drive.findings import Finding, attention
 from pendel.core.drive.inside import sheet_of, wires_on
 from pendel.core.errors import DriveProblem, FileProblem, PendelError
@@ -377,6 +378,18 @@ def autosave_path(path: Path | None) -> Path:
     return Path(user_state_dir("pendel")) / "autosave" / f"{path.stem if path else 'untitled'}-{key}.pendel"
 
 
+DATA = {"profile": "profile", "own": "equations", "starts": "starting values", "rows": "table", "flux": "flux tables"}
+"""What a card may hold beside values and choices, and what users call it."""
+
+
+def title_of(card: Card) -> str:
+    """What the inspector calls a card's kind."""
+    try:
+        return kind_of(card).title
+    except DriveProblem:
+        return card.kind
+
+
 def differences(old: Drive | None, drive: Drive) -> str:
     """What differs from the run before, for naming a run: ``K_p 6 → 15``."""
     if old is None:
@@ -392,7 +405,7 @@ def differences(old: Drive | None, drive: Drive) -> str:
             found.append(f"with {card.name}")
             continue
         if before.kind != card.kind:
-            found.append(f"{card.name}: {before.kind} → {card.kind}")
+            found.append(f"{card.name}: {title_of(before)} → {title_of(card)}")
         for name in card.values.keys() | before.values.keys():
             if card.values.get(name) != before.values.get(name):
                 found.append(
@@ -401,14 +414,9 @@ def differences(old: Drive | None, drive: Drive) -> str:
         for name in card.choices.keys() | before.choices.keys():
             if card.choices.get(name) != before.choices.get(name):
                 found.append(f"{card.name} {name}: {card.choices.get(name, 'default')}")
-        if (card.profile, card.own, card.starts, card.rows, card.flux) != (
-            before.profile,
-            before.own,
-            before.starts,
-            before.rows,
-            before.flux,
-        ):
-            found.append(f"{card.name} changed")
+        for field, words in DATA.items():
+            if getattr(card, field) != getattr(before, field):
+                found.append(f"{card.name}: {words} changed")
     found += [f"without {c.name}" for key, c in old.cards.items() if key not in drive.cards]
     if set(old.wires) != set(drive.wires):
         found.append("wired differently")

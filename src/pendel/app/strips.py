@@ -17,9 +17,18 @@ from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.sectors import Sectors
 
 SIGNAL_MIME = "application/x-pendel-signals"
+CAPTION = 25.0
+"""Height kept free above the traces of a strip, px."""
 FINEST, LEAST_SHOWN = 1e-6, 1e-12
 """Least height shown, over the peak of the traces, and by itself: below it lies rounding."""
-DASHES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine, Qt.PenStyle.DashDotDotLine)
+DASHES = (
+    (Qt.PenStyle.SolidLine, ""),
+    (Qt.PenStyle.DotLine, " (dotted)"),
+    (Qt.PenStyle.DashDotLine, " (dash-dot)"),
+    (Qt.PenStyle.DashDotDotLine, " (dash-dot-dot)"),
+)
+"""Lines of the signals that share a strip, and what the caption says of them, where colours tell runs apart."""
+SETPOINT = (Qt.PenStyle.DashLine, " (dashed)")
 
 
 def thinned(
@@ -192,6 +201,12 @@ class Strips(pg.GraphicsLayoutWidget):
         self.sectors: Sectors | None = None
         self.bands: list[Bands] = []
         self._shape: object = None
+        self._fits: dict[int, tuple[float, float]] = {}
+        """The heights strips were given by `_fit_height`."""
+        self._end = 1.0
+        """The whole time that `_fit_length` showed, s."""
+        self.run_end = 1.0
+        """End of the longest run shown, s; the cursors stay before it."""
         self.ci.layout.setSpacing(6)
         self.ci.setContentsMargins(4, 4, 10, 4)
 
@@ -201,18 +216,16 @@ class Strips(pg.GraphicsLayoutWidget):
         """Draw the strips for the ticked runs, each with its colour."""
         for run, _ in runs:
             run.fetch(key for spec in specs for key in spec.signals)
+        self.run_end = max((run.end for run, _ in runs), default=1.0)
         if keep_view and self._refill(specs, runs):
             return
-        ranges = (
-            [p.viewRange() for p in self.plots]
-            if keep_view and len(specs) == len(self.plots) and self.plots
-            else None
-        )
+        kept = keep_view and len(specs) == len(self.plots) and bool(self.plots)
+        ranges = [(p.viewRange(), self._is_fitted(n)) for n, p in enumerate(self.plots)] if kept else None
         self.clear()
         self.specs, self.plots, self.traces, self.cursors, self.bands = specs, [], [], [], []
         for n, spec in enumerate(specs):
             self._add_plot(n, spec, runs, last=n == len(specs) - 1)
-        end = max((run.end for run, _ in runs), default=1.0)
+        end = self.run_end
         if not any(self.times) or self.times[1] > end:
             self.times = [0.0, end]
         for n, plot in enumerate(self.plots):
@@ -222,12 +235,15 @@ class Strips(pg.GraphicsLayoutWidget):
             # The others follow the first; thinning once for all is enough.
             self.plots[0].vb.sigXRangeChanged.connect(lambda *_: self._thin())
         if ranges:
-            for plot, (x, y) in zip(self.plots, ranges):
-                plot.setRange(xRange=x, yRange=y, padding=0)
+            for n, (plot, ((_, y), fitted)) in enumerate(zip(self.plots, ranges)):
+                plot.setYRange(*y, padding=0)
+                if fitted:
+                    self._fit_height(n)
+            # A linked strip that has no place yet would hand on a range of its own.
+            self.plots[0].setXRange(*ranges[0][0][0], padding=0)
+            self._fit_length(as_before=True)
         elif self.plots:
-            for n in range(len(self.plots)):
-                self._fit_height(n)
-            self.plots[0].setXRange(0, end, padding=0.01)
+            self.fit()
         self._thin()
 
     def show_sectors(self, sectors: Sectors | None) -> None:
@@ -259,16 +275,31 @@ class Strips(pg.GraphicsLayoutWidget):
                 trace = run.trace(key)
                 known.t, known.y = stepped(trace.t, trace.y) if trace.sampled else (trace.t, trace.y)
                 known.run = run.name
+        for n in range(len(self.plots)):
+            if self._is_fitted(n):
+                self._fit_height(n)
+        self._fit_length(as_before=True)
+        self.set_cursors(*self.times)
         self._thin()
         return True
 
+    def _is_fitted(self, n: int) -> bool:
+        """Whether a strip still shows the height it was given for its data, untouched by a zoom."""
+        low, high = self.plots[n].viewRange()[1]
+        fit = self._fits.get(n)
+        return fit is not None and max(abs(low - fit[0]), abs(high - fit[1])) < 1e-6 * (fit[1] - fit[0])
+
     def _fit_height(self, n: int) -> None:
+        """Show all of a strip's data and zero, with room for the caption above them."""
         lows = [float(np.nanmin(t.y)) for t in self.traces[n] if len(t.y)]
         highs = [float(np.nanmax(t.y)) for t in self.traces[n] if len(t.y)]
         if lows:
-            low, high = min(*lows, 0.0) if len(lows) > 1 else min(lows[0], 0.0), max(highs)
-            room = (high - low) * 0.06 or abs(high) * 0.1 or 1.0
-            self.plots[n].setYRange(low - room, high + 3 * room, padding=0)
+            low, high = min(0.0, *lows), max(0.0, *highs)
+            low -= (high - low) * 0.06 or abs(high) * 0.1 or 1.0
+            caption = min(0.4, CAPTION / max(1.0, (self.height() - 46) / len(self.plots) - 8))
+            high = low + (high - low) / (1 - caption)
+            self._fits[n] = (low, high)
+            self.plots[n].setYRange(low, high, padding=0)
 
     def _keep_from_rounding(self, n: int) -> None:
         """A look at a short span shows nothing finer than what the whole traces have digits for."""
@@ -317,13 +348,13 @@ class Strips(pg.GraphicsLayoutWidget):
                 else:
                     solid += 1
                     actual_tint["last"] = shade
-                style = Qt.PenStyle.DashLine if dashed else (DASHES[0] if single else DASHES[k % len(DASHES)])
+                style, told = SETPOINT if dashed else DASHES[0 if single else k % len(DASHES)]
                 curve = pg.PlotCurveItem(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
                 plot.addItem(curve)
                 traces.append(Trace(curve, t, y, key, run.name))
                 alone = len({s for s in keys if s in run.keys and run.trace(s).label == trace.label}) == 1
                 title = trace.label if alone else f"{run.infos[key].card}: {trace.label}"
-                text = f'<span style="color:{shade if single else tokens().ink}"><b>{title}</b>{" (dashed)" if dashed else ""}</span>'
+                text = f'<span style="color:{shade if single else tokens().ink}"><b>{title}</b>{told}</span>'
                 if text not in names:
                     names.append(text)
         self.traces.append(traces)
@@ -367,12 +398,15 @@ class Strips(pg.GraphicsLayoutWidget):
         self.cursors.append(pair)
 
     def _cursor_moved(self, which: int, value: float) -> None:
-        if value == self.times[which]:
-            return
+        known, value = self.times[which], min(self.run_end, max(0.0, value))
         self.times[which] = value
         for pair in self.cursors:
-            pair[which].setValue(value)
-        self.cursors_moved.emit(*self.times)
+            if pair[which].value() != value:
+                pair[which].blockSignals(True)
+                pair[which].setValue(value)
+                pair[which].blockSignals(False)
+        if value != known:
+            self.cursors_moved.emit(*self.times)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Arrows move cursor 2, with Shift cursor 1; + and − zoom in time, F fits."""
@@ -408,16 +442,26 @@ class Strips(pg.GraphicsLayoutWidget):
                 trace.show(low, high, columns)
 
     def resizeEvent(self, event) -> None:
+        fitted = [n for n in range(len(self.plots)) if self._is_fitted(n)] if hasattr(self, "plots") else []
         super().resizeEvent(event)
+        for n in fitted:
+            self._fit_height(n)
         if hasattr(self, "traces"):
             self._thin()
 
     def fit(self) -> None:
         if self.plots:
-            end = max((float(t.t[-1]) for traces in self.traces for t in traces if len(t.t)), default=1.0)
-            self.plots[0].setXRange(0, end, padding=0.01)
+            self._fit_length()
             for n in range(len(self.plots)):
                 self._fit_height(n)
+
+    def _fit_length(self, *, as_before: bool = False) -> None:
+        """Show the whole time; ``as_before``: only where the whole time of what was shown before is still in view."""
+        low, high = self.plots[0].viewRange()[0]
+        if as_before and max(abs(low + 0.01 * self._end), abs(high - 1.01 * self._end)) > 1e-6 * self._end:
+            return
+        self._end = max((float(t.t[-1]) for traces in self.traces for t in traces if len(t.t)), default=1.0)
+        self.plots[0].setXRange(0, self._end, padding=0.01)
 
     def look_at(self, time: float, around: float) -> None:
         """Put cursor 1 on a time (s) and show ``around`` on each side of it."""
