@@ -6,6 +6,7 @@ import pytest
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton
 
+from .test_power_drives import wire
 from .test_power_ways import captions, choose, opened, run, runs_page
 from .test_window import LEFT, card_point, click_card, on_sheet, type_into
 
@@ -74,3 +75,47 @@ def test_three_cures_for_a_saturated_machine_are_overlaid(window):
     assert low < 0 < 0.06 < high < 0.062, "a strip that joins keeps the time that was shown"
     page.strips.set_cursors(0.02, 7.0)
     assert page.strips.times == [0.02, pytest.approx(0.06)]
+
+
+def cut(window, a, b):
+    (key,) = (k for k, w in window.session.drive.wires.items() if (str(w.a), str(w.b)) == (a, b))
+    window.session.select([], key)
+    window.actions_by_name["delete"].trigger()
+
+
+def mean(run, key, start, end):
+    trace, t = run.trace(key), np.linspace(start, end, 2000)
+    return float(np.mean(np.interp(t, trace.t, trace.y)))
+
+
+def test_the_old_haul_drive_without_its_shaft_sensor(window):
+    """First beside the tachometer with a wrong rotor resistance: it takes the wrong share for slip, and with n times the
+    resistance the speed is wrong by n − 1 times the slip (rotor equation in the steady state: tan of the flux's angle to the
+    current is slip times T_r; Leonhard, Control of Electrical Drives, 3rd ed., section 12.2). Then in its place,
+    without a delay of one's own in between, as the voltages it reads act later only. Then so slow that they tell nothing."""
+    session = opened(window, "old_haul_drive")
+    inspector = window.drive_page.inspector
+    off = {}
+    for resistance in ("R_cage", "1.5*R_cage"):
+        window.show_page("Drive")
+        click_card(window, "speed_estimate")
+        type_into(inspector.fields["R_r"], resistance)
+        beside = run(window)
+        field, true, guess = (mean(beside, k, 1.35, 1.55) for k in ("flux_model.field", "old_machine.speed", "speed_estimate.speed"))  # fmt: skip
+        off[resistance] = guess - true
+    assert off["1.5*R_cage"] - off["R_cage"] == pytest.approx(-0.5 * (field / 2 - true), rel=0.1)
+    window.show_page("Drive")
+    type_into(inspector.fields["R_r"], "R_cage")
+    for reader in ("speed_regulator.actual", "flux_model.speed"):
+        cut(window, "tachometer.value", reader)
+        wire(window, "speed_estimate.speed", reader)
+    alone = run(window)
+    assert not session.findings
+    t = np.linspace(1.3, 1.55, 1000)
+    guess, true = (np.interp(t, alone.trace(k).t, alone.trace(k).y) for k in ("speed_estimate.speed", "old_machine.speed"))  # fmt: skip
+    assert np.max(np.abs(guess - true)) < 1.0
+    window.show_page("Drive")
+    click_card(window, "speed_demand")
+    type_into(inspector.fields["after"], "20 rpm")
+    run(window)
+    assert any(f.card == "speed_estimate" and "lost the machine" in f.sentence for f in session.findings)

@@ -173,7 +173,7 @@ class Inspector(QWidget):
         self._update_settings()
 
     def _setting_row(self, name: str, text: str, unit_text: str) -> None:
-        field = Field(self.session.drive.settings[name], text, 150 if name == "title" else 92)
+        field = Field(self.session.drive.settings[name], text, 176 if name == "title" else 92)
         field.committed.connect(
             lambda t, n=name: self.session.do(commands.set_setting(self.session.drive, n, t))
         )

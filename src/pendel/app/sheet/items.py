@@ -198,7 +198,7 @@ class CardItem(QGraphicsItem):
         self._text(painter, QRectF(9, h - 21, w - 17, 16), self.face.figure, 11, "petrol", right=True)
 
     def _paint_control(self, painter: QPainter, w: float, h: float) -> None:
-        icon = QRectF(7, 10, 30, 26)
+        icon = QRectF(7, 8, 30, 26)
         painter.setPen(QPen(colour("hairline"), 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(icon)
@@ -209,17 +209,19 @@ class CardItem(QGraphicsItem):
             painter.drawText(icon, Qt.AlignmentFlag.AlignCenter, mark)
         else:
             self._curve(painter, block_shape(self.face.kind), icon.adjusted(5, 5, -4, -5), "petrol")
-        self._text(
-            painter,
-            QRectF(43, 6, w - (60 if self.face.trouble else 47), 17),
-            self.face.name,
-            12,
-            "ink",
-            bold=True,
-        )
-        for k, line in enumerate(self.face.lines[:1]):
-            self._text(painter, QRectF(43, 23 + 14 * k, w - 47, 14), line, 11, "muted")
-        self._text(painter, QRectF(43, h - 18, w - 49, 14), self.face.rate, 10.5, "brass_text", right=True)
+        room = w - (60 if self.face.trouble else 47)
+        first, second = two_lines(self.face.name, QFontMetricsF(font(12, bold=True)), room)
+        rate = QRectF(43, h - 18, w - 49, 14)
+        self._text(painter, rate, self.face.rate, 10.5, "brass_text", right=True)
+        if second:
+            self._text(painter, QRectF(43, 4, room, 16), first, 12, "ink", bold=True)
+            self._text(painter, QRectF(43, 19, w - 47, 16), second, 12, "ink", bold=True)
+            told = QRectF(8, h - 18, w - 18 - QFontMetricsF(font(10.5)).horizontalAdvance(self.face.rate), 14)
+        else:
+            self._text(painter, QRectF(43, 6, room, 17), first, 12, "ink", bold=True)
+            told = QRectF(43, 23, w - 47, 14)
+        for line in self.face.lines[:1]:
+            self._text(painter, told, line, 11, "muted")
 
     def _curve(self, painter: QPainter, points: np.ndarray, rect: QRectF, role: str) -> None:
         if not len(points):
@@ -231,6 +233,26 @@ class CardItem(QGraphicsItem):
                 [QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height()) for x, y in points]
             )
         )
+
+
+def two_lines(name: str, metrics: QFontMetricsF, width: float) -> tuple[str, str]:
+    """A name on one line, or broken where its words let it."""
+    words = name.split()
+    if metrics.horizontalAdvance(name) <= width or len(words) < 2:
+        return name, ""
+    fits = (n for n in range(len(words) - 1, 0, -1) if metrics.horizontalAdvance(" ".join(words[:n])) <= width)
+    n = next(fits, 1)
+    return " ".join(words[:n]), " ".join(words[n:])
+
+
+def with_halo(painter: QPainter, at: QPointF, text: str, role: str) -> None:
+    """Words among wires: in front of a rim of the ground's colour."""
+    painter.setFont(font(10.5))
+    rim = QPainterPath()
+    rim.addText(at, font(10.5), text)
+    painter.strokePath(rim, QPen(colour("paper"), 3.5, join=Qt.PenJoinStyle.RoundJoin))
+    painter.setPen(colour(role))
+    painter.drawText(at, text)
 
 
 class WireItem(QGraphicsItem):
@@ -333,16 +355,17 @@ class WireItem(QGraphicsItem):
             )
         elif self.label:
             (x, y), (_, above) = self.path[-1], self.path[-2]
-            self._label(painter, self.label, QPointF(x + 5, y - 9) if above < y else QPointF(x - 30, y - 5))
+            if above >= y:
+                self._label(painter, self.label, QPointF(x - 30, y - 5))
+            else:  # beside its last stretch, or above the one before where the last is short
+                self._label(painter, self.label, QPointF(x + 5, y - 9 if y - above > 22 else above - 4))
 
     def _middle(self) -> tuple[Point, bool]:
         a, b = max(segments(self.path), key=lambda s: abs(s[0][0] - s[1][0]) + abs(s[0][1] - s[1][1]))
         return ((a[0] + b[0]) / 2, (a[1] + b[1]) / 2), a[0] == b[0]
 
     def _label(self, painter: QPainter, text: str, at: QPointF) -> None:
-        painter.setFont(font(10.5))
-        painter.setPen(colour("petrol"))
-        painter.drawText(at, text)
+        with_halo(painter, at, text, "petrol")
 
 
 class BoundaryItem(QGraphicsItem):
@@ -351,7 +374,7 @@ class BoundaryItem(QGraphicsItem):
     def __init__(self) -> None:
         super().__init__()
         self.height, self.left, self.right, self.tick = 300.0, 0.0, 760.0, ""
-        self.setZValue(0)
+        self.setZValue(1.5)  # its words stand above the wires
 
     def boundingRect(self) -> QRectF:
         return QRectF(self.left - 10, -20, self.right - self.left + 20, self.height + 60)
@@ -372,9 +395,6 @@ class BoundaryItem(QGraphicsItem):
         painter.setFont(font(11, bold=True))
         painter.drawText(QPointF(self.left + 8, 16), "Power deck")
         painter.drawText(QPointF(self.left + 8, self.height + 18), "Control deck")
-        painter.setFont(font(10.5))
-        painter.drawText(
-            QRectF(self.right - 260, self.height - 18, 250, 16),
-            Qt.AlignmentFlag.AlignRight,
-            f"sampled below this line · {self.tick}",
-        )
+        words = f"sampled below this line · {self.tick}"
+        width = QFontMetricsF(font(10.5)).horizontalAdvance(words)
+        with_halo(painter, QPointF(self.right - 10 - width, self.height - 6), words, "muted")

@@ -17,10 +17,6 @@ def update_observer(u_a, u_b, u_c, a, b, c, angle, ahead, speed, emf, p, R, L_d,
     i_y = 0.5773502691896258 * (b - c)
     acted_x = old_x if wait > 0.5 else late_x
     acted_y = old_y if wait > 0.5 else late_y
-    old_x = late_x
-    old_y = late_y
-    late_x = 0.6666666666666666 * u_a - 0.3333333333333333 * (u_b + u_c)
-    late_y = 0.5773502691896258 * (u_b - u_c)
     step = corner * dt / (1.0 + corner * dt)
     held = corner * L_d
     e_x = y_x - held * i_x
@@ -40,6 +36,10 @@ def update_observer(u_a, u_b, u_c, a, b, c, angle, ahead, speed, emf, p, R, L_d,
     speed = w / p
     angle = wrapped(theta - 0.5 * w * dt + atan2(w, corner))
     ahead = wrapped(angle + lead * w * dt)
+    old_x = late_x
+    old_y = late_y
+    late_x = 0.6666666666666666 * u_a - 0.3333333333333333 * (u_b + u_c)
+    late_y = 0.5773502691896258 * (u_b - u_c)
 
 
 def rates(v, card, period):
@@ -58,5 +58,5 @@ KIND = Block(
     values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), Value("R", "Phase resistance", "mΩ", "40", low=0.0), Value("L_d", "Inductance along d", "mH", "0.9", low=0.0, open_low=True), Value("L_q", "Inductance along q", "mH", "1.4", low=0.0, open_low=True),
             Value("psi", "Magnet flux", "Wb", "0.32", low=0.0), Value("f_c", "Filter of the EMF", "Hz", "400", low=0.0, open_low=True), Value("f_b", "Bandwidth of the angle", "Hz", "30", low=0.0, open_low=True), Value("e_min", "EMF at least", "V", "5", low=0.0),
             Value("wait", "Computing delay", "", "1", low=0.0, high=1.0, whole=True), Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0), EVERY),
-    update=update_observer, derive=rates, follows=slowest, telling=lambda v, card: (f"from {v['e_min']}",),
+    update=update_observer, holds=frozenset({"u_a", "u_b", "u_c"}), derive=rates, follows=slowest, telling=lambda v, card: (f"from {v['e_min']}",),
 )  # fmt: skip

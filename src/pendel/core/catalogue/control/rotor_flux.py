@@ -35,10 +35,6 @@ def update_estimator(u_a, u_b, u_c, a, b, c, speed, flux, angle, ahead, p, R_s, 
     acted_y = old_y if wait > 0.5 else late_y
     ref_x = ref_x + dt * (acted_x - R_s * i_x - corner * ref_x)
     ref_y = ref_y + dt * (acted_y - R_s * i_y - corner * ref_y)
-    old_x = late_x
-    old_y = late_y
-    late_x = 0.6666666666666666 * u_a - 0.3333333333333333 * (u_b + u_c)
-    late_y = 0.5773502691896258 * (u_b - u_c)
     stator_x = (ref_x - leak * i_x) / share
     stator_y = (ref_y - leak * i_y) / share
     turned_x = rot_x * cos(w * dt) - rot_y * sin(w * dt)
@@ -57,6 +53,10 @@ def update_estimator(u_a, u_b, u_c, a, b, c, speed, flux, angle, ahead, p, R_s, 
     flux = sqrt(rot_x * rot_x + rot_y * rot_y)
     angle = atan2(rot_y, rot_x)
     ahead = angle + lead * dt * w
+    old_x = late_x
+    old_y = late_y
+    late_x = 0.6666666666666666 * u_a - 0.3333333333333333 * (u_b + u_c)
+    late_y = 0.5773502691896258 * (u_b - u_c)
 
 
 def derive_model(v, card, period):
@@ -102,6 +102,6 @@ KINDS = (
         ports=(*(reads(f"u_{n}", f"Voltage demand {n}", unit="V") for n in ("a", "b", "c")), *CURRENTS, gives("speed", "Shaft speed", unit="rad/s"), *FLUX),
         values=(PAIRS, Value("R_s", "Stator resistance", "Ω", "0.19", low=0.0), Value("L_s", "Stator leakage", "mH", "1.3", low=0.0), *ROTOR, Value("K", "Gain of the adaptation", "rad/s", "300", low=0.0),
                 Value("T_i", "Integral time", "ms", "8", low=0.0, open_low=True), Value("f_c", "Integrals leak below", "Hz", "3", low=0.0), Value("wait", "Computing delay", "", "1", low=0.0, high=1.0, whole=True), LEAD, EVERY),
-        update=update_estimator, derive=derive_estimator, follows=constants, telling=lambda v, card: (f"from {v['f_c']}",),
+        update=update_estimator, holds=frozenset({"u_a", "u_b", "u_c"}), derive=derive_estimator, follows=constants, telling=lambda v, card: (f"from {v['f_c']}",),
     ),
 )  # fmt: skip
