@@ -167,6 +167,40 @@ def test_no_sticking_at_zero_current_whatever_the_blocking_resistance(speed):
     assert max(steps) < 0.2 * 20e3 * 15
 
 
+def dead_time_bench(kind, device, duty):
+    """A leg or bridge of 20 kHz and 2 µs dead time with a current of some 20 A through a large choke, from a link of 400 V."""
+    d = pendel.Drive("Dead")
+    for name, text in (("tick", "50 us"), ("computing_delay", "0")):
+        d.set(name, text)
+    d.add("dc_source", "Link", U_0="400", R_i="0")
+    d.add(kind, "Conv", f_p="20", t_dead="2", R_on="20", R_d="15", V_d="1.1", choices={"device": device}, **({"V_0": "0.9"} if device == "igbt" else {}))  # fmt: skip
+    d.add("pair_opener", "Ends")
+    d.add("inductor", "Coil", L="20", R_s="220")
+    d.add("dc_source", "Other", U_0=str(400 * duty - (42 if kind == "four_quadrant_bridge" else 24)), R_i="0.2")
+    d.add("pair_opener", "Into")
+    d.add("step", "Duty", before=str(duty), after=str(duty))
+    for a, b in (("link.dc", "conv.dc"), ("conv.out", "ends.pair"), ("ends.plus", "coil.a"), ("coil.b", "into.plus"), ("other.dc", "into.pair"), ("into.minus", "ends.minus"), ("duty.out", "conv.duty")):  # fmt: skip
+        d.connect(a, b)
+    return d
+
+
+@pytest.mark.parametrize("device", ["mosfet", "igbt"])
+@pytest.mark.parametrize(("kind", "duty"), [("half_bridge", 0.4), ("half_bridge", 0.6), ("four_quadrant_bridge", 0.5)])
+def test_dead_time_shifts_power_and_does_not_burn_it(kind, duty, device):
+    """Averaged as by switching: the link gives what the output takes and the devices lose. The voltage of t_d·f·U is not
+    lost, the link's current is less by as much (Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 8-5)."""
+    found = []
+    for level in ("averaged", "switching"):
+        d = dead_time_bench(kind, device, duty)
+        d.set("level", level)
+        run = d.run(0.6)
+        found.append([last_mean(run, f"conv.{n}", 5e-3) for n in ("output_current", "link_current", "loss")])
+    assert found[0] == pytest.approx(found[1], rel=0.01)
+    current, link, loss = found[1]
+    assert abs(current) > 10 and loss < 0.1 * 2e-6 * 20e3 * 400 * abs(current) * 4
+    assert 400 * link == pytest.approx(last_mean(run, "conv.power", 5e-3) + loss, rel=2e-3)
+
+
 def test_dead_time_costs_the_textbook_voltage():
     # Mohan, Undeland, Robbins, 3rd ed., section 8-5 (from memory): each leg loses t_d·f·U against its current.
     none, some = (last_mean(bridge_bench(dead, duty=0.5).run(0.05), "bridge.output_voltage", 5e-3) for dead in ("0", "1"))  # fmt: skip

@@ -15,7 +15,7 @@ import casadi as ca
 from pendel.core.catalogue.declare import Figure, Leg, Link, Part, Port, Signal, State, Value
 from pendel.core.catalogue.electrical import devices, drawings
 from pendel.core.catalogue.electrical import pulse_values as pulses
-from pendel.core.catalogue.electrical.legs import leg_converter, mean_drop, pulsed_leg
+from pendel.core.catalogue.electrical.legs import leg_converter, mean_leg, pulsed_leg
 from pendel.core.catalogue.electrical.pulse_values import (
     CARRIER,
     LEVEL_CHOICE,
@@ -198,9 +198,9 @@ def one_leg(c, top: ca.SX, pole: ca.SX, bottom: ca.SX, load: ca.SX) -> tuple[ca.
     duty = ca.fmax(0.0, ca.fmin(1.0, c.input("duty")))
     c.signal("duty_ratio", duty)
     if c.level == "averaged":
-        drop = mean_drop(c, top - bottom, duty, load)
-        c.equation(pole - bottom - duty * (top - bottom) + drop)
-        return duty * load, drop * load
+        share, drop = mean_leg(c, top - bottom, duty, load)
+        c.equation(pole - bottom - share * (top - bottom) + drop)
+        return share * load, drop * load
     upper, lower = pulsed_leg(c, Leg(""), "duty", top, pole, bottom, carrier=c.choice("carrier"))
     c.equation(load - upper.i + lower.i)
     return upper.i, upper.loss + lower.loss

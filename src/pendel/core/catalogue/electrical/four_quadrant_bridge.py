@@ -4,7 +4,7 @@ import casadi as ca
 
 from pendel.core.catalogue.declare import Choice, Leg, Link, Port, Signal
 from pendel.core.catalogue.electrical.drawings import FOUR_QUADRANT
-from pendel.core.catalogue.electrical.legs import leg_converter, mean_drop, pulsed_leg
+from pendel.core.catalogue.electrical.legs import leg_converter, mean_leg, pulsed_leg
 from pendel.core.catalogue.electrical.pulse_values import PULSED, SAMPLING
 
 LEGS = ("a", "b")
@@ -18,15 +18,16 @@ def build(c):
 
 
 def build_averaged(c):
-    """u_out = d·u_dc less the drops of both legs, i_dc = d·i_out; see `mean_drop`."""
+    """Both legs by `mean_leg`; the difference of their shares of u_dc is the output, and of i_out the link's current."""
     u_dc, i_dc = c.pair("dc")
     u_out, i_out = c.pair("out")
     duty = ca.fmax(-1.0, ca.fmin(1.0, c.input("duty")))
     load = -i_out
-    share = 0.5 + 0.5 * duty  # of leg a; leg b carries the current back at the opposite share
-    drop = mean_drop(c, u_dc, share, load) - mean_drop(c, u_dc, 1.0 - share, -load)
-    c.equation(u_out - duty * u_dc + drop)
-    c.equation(i_dc - duty * load)
+    half = 0.5 + 0.5 * duty  # of leg a; leg b carries the current back at the opposite duty
+    (share_a, drop_a), (share_b, drop_b) = mean_leg(c, u_dc, half, load), mean_leg(c, u_dc, 1.0 - half, -load)
+    share, drop = share_a - share_b, drop_a - drop_b
+    c.equation(u_out - share * u_dc + drop)
+    c.equation(i_dc - share * load)
     report(c, u_out, load, u_dc, i_dc, duty, drop * load)
 
 

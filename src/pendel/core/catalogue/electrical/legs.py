@@ -84,29 +84,24 @@ def pulsed_leg(c, leg: Leg, command: str, top: ca.SX, pole: ca.SX, bottom: ca.SX
     return upper, lower
 
 
-def mean_drop(c, u_dc: ca.SX, duty: ca.SX, load: ca.SX) -> ca.SX:
-    """What a leg's pole lacks of duty times link voltage, averaged over a period, at the current ``load`` out of it.
+def mean_leg(c, u_dc: ca.SX, duty: ca.SX, load: ca.SX) -> tuple[ca.SX, ca.SX]:
+    """Of a leg averaged over a period, at the current ``load`` (A) out of its pole: the share of time for which the pole is at the
+    upper rail, and the voltage lost in its devices.
 
-    With MOSFETs the current flows through a channel at any time. With IGBTs it flows through the transistor for its
-    share of the period and else through the diode of the other switch.
+    Dead time moves the share against the current, by t_d·f; that shifts the voltage and with it what is drawn from the
+    link, and costs no power by itself. With MOSFETs the current flows through a channel, but in dead time through a
+    diode. With IGBTs it flows through the transistor for its share of the period and else through the diode of the other switch.
     Mohan, Undeland, Robbins: Power Electronics, 3rd ed., sections 8-5 and 25-6 (from memory).
     """
     r_on = ratings(c).r_on
     sign = load / ca.sqrt(load * load + SMOOTH_CURRENT**2)
-    if c.choice("device") == "igbt":
-        share = 0.5 + sign * (duty - 0.5)
-        through_transistor = sign * c.value("V_0") + r_on * load
-        through_diode = sign * c.value("V_d") + c.value("R_d") * load
-        drop = share * through_transistor + (1 - share) * through_diode
-    else:
-        drop = r_on * load
     # A leg that stays at one rail, as in block commutation, has no dead time.
     pulsed = ca.if_else(ca.logic_and(duty > 0, duty < 1), 1.0, 0.0)
-    return drop + pulsed * dead_time_drop(c, u_dc, sign)
-
-
-def dead_time_drop(c, u_dc: ca.SX, sign: ca.SX) -> ca.SX:
-    """Voltage a leg loses to dead time against its current: t_d·f·u_dc. With MOSFETs the diodes, which then carry
-    the current, take their drops twice a period beside that; with IGBTs that is in the conduction already."""
-    extra = 0 if c.choice("device") == "igbt" else 2 * c.value("V_d")
-    return c.value("t_dead") * c.value("f_p") * (u_dc + extra) * sign
+    dead = pulsed * c.value("t_dead") * c.value("f_p")
+    upper = ca.fmax(0.0, ca.fmin(1.0, duty - dead * sign))
+    through_diode = sign * c.value("V_d") + c.value("R_d") * load
+    if c.choice("device") != "igbt":
+        return upper, (1 - 2 * dead) * r_on * load + 2 * dead * through_diode
+    transistor = 0.5 + sign * (upper - 0.5)
+    through_transistor = sign * c.value("V_0") + r_on * load
+    return upper, transistor * through_transistor + (1 - transistor) * through_diode

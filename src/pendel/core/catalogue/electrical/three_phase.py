@@ -10,7 +10,7 @@ import casadi as ca
 from pendel.core.catalogue.declare import Choice, Leg, Link, Part, Port, Signal, State, Value
 from pendel.core.catalogue.electrical import devices, drawings
 from pendel.core.catalogue.electrical.devices import Ratings
-from pendel.core.catalogue.electrical.legs import leg_converter, mean_drop, pulsed_leg
+from pendel.core.catalogue.electrical.legs import leg_converter, mean_leg, pulsed_leg
 from pendel.core.catalogue.electrical.pulse_values import CARRIER, SAMPLING, ratings
 from pendel.core.catalogue.electrical.switches import DIODE, R_OFF, blocking
 
@@ -18,7 +18,7 @@ PHASES = ("a", "b", "c")
 
 
 def build_inverter(c):
-    """Averaged: each pole at d·u_dc less the drops of the leg above the minus line; switching: three legs."""
+    """Averaged: each pole at its share of u_dc above the minus line, less the drops of its leg; switching: three legs."""
     plus, minus = c.pins("dc")
     poles = c.pins("out")
     u_dc = plus.across - minus.across
@@ -29,16 +29,16 @@ def build_inverter(c):
         duty = ca.fmax(0.0, ca.fmin(1.0, c.input(f"d_{name}")))
         height = pole.across - minus.across
         if c.level == "averaged":
-            drop = mean_drop(c, u_dc, duty, load)
+            share, drop = mean_leg(c, u_dc, duty, load)
             if opens:
                 driven = 1 - open_mode(c, name)
                 into_link, lost = open_or_driven(
-                    c, name, driven, height - duty * u_dc + drop, pole, plus, minus
+                    c, name, driven, height - share * u_dc + drop, pole, plus, minus
                 )
             else:
-                c.equation(height - duty * u_dc + drop)
+                c.equation(height - share * u_dc + drop)
                 driven, into_link, lost = 1.0, 0.0, 0.0
-            link += driven * duty * load - into_link
+            link += driven * share * load - into_link
             loss += driven * drop * load + lost
         else:
             upper, lower = pulsed_leg(c, Leg(name), f"d_{name}", plus.across, pole.across, minus.across, carrier=c.choice("carrier"), opens=opens)  # fmt: skip
