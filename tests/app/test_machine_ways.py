@@ -6,6 +6,8 @@ import pytest
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton
 
+from pendel.core.check import examine
+
 from .test_power_drives import wire
 from .test_power_ways import captions, choose, opened, run, runs_page
 from .test_window import LEFT, card_point, click_card, on_sheet, type_into
@@ -119,3 +121,19 @@ def test_the_old_haul_drive_without_its_shaft_sensor(window):
     type_into(inspector.fields["after"], "20 rpm")
     run(window)
     assert any(f.card == "speed_estimate" and "lost the machine" in f.sentence for f in session.findings)
+
+
+def test_a_brake_run_feeds_the_grid(window):
+    """The front end's drive shows by itself what tells: link voltage and the grid's power, which turns round while the rope
+    pulls. What comes back is what the rope gives less all losses on the way."""
+    session = opened(window, "old_haul_feedback")
+    found = run(window)
+    page = runs_page(window)
+    assert [t.split() for t in captions(page)[-2:]] == [["link", "voltage", "V"], ["Grid:", "power", "W"]]
+    grid, torque, speed = (mean(found, k, 1.4, 1.58) for k in ("grid.power", "rope_pull.load", "old_machine.speed"))
+    lost = sum(mean(found, k, 1.4, 1.58) for k in found.keys if k.endswith(".loss"))
+    first, last = (np.interp(x, found.trace("old_machine.speed").t, found.trace("old_machine.speed").y) for x in (1.4, 1.58))  # fmt: skip
+    slowed = 0.5 * examine(session.drive).quantities["J_all"] * (last**2 - first**2) / 0.18
+    assert grid < -4e3
+    assert grid == pytest.approx(torque * speed + lost + slowed, abs=60)
+    assert mean(found, "inverter.link_voltage", 1.4, 1.58) == pytest.approx(650, abs=1)

@@ -17,6 +17,8 @@ from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.sectors import Sectors
 
 SIGNAL_MIME = "application/x-pendel-signals"
+ANYBODYS = ("power", "loss")
+"""Signals that say little without their card."""
 CAPTION = 25.0
 """Height kept free above the traces of a strip, px."""
 FINEST, LEAST_SHOWN = 1e-6, 1e-12
@@ -353,6 +355,7 @@ class Strips(pg.GraphicsLayoutWidget):
                 plot.addItem(curve)
                 traces.append(Trace(curve, t, y, key, run.name))
                 alone = len({s for s in keys if s in run.keys and run.trace(s).label == trace.label}) == 1
+                alone &= trace.label not in ANYBODYS
                 title = trace.label if alone else f"{run.infos[key].card}: {trace.label}"
                 text = f'<span style="color:{shade if single else tokens().ink}"><b>{title}</b>{told}</span>'
                 if text not in names:

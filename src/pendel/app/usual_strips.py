@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from pendel.app.session import Session
 from pendel.app.strips import StripSpec
-from pendel.core.catalogue.declare import Block, Kind, Part
+from pendel.core.catalogue.declare import Block, Kind, Part, Signal
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import DriveProblem
 
+GRIDS = ("three_phase_source", "ac_source")
 MOST_USUAL = 4
 """Strips that are laid out where the drive has no machine."""
 
 
 def default_strips(session: Session) -> list[StripSpec]:
-    """Setpoint against actual of the outermost regulator, machine current, loads, converter voltage; taps where there is neither
-    a machine nor a converter."""
+    """Setpoint against actual of the outermost regulator, machine current, loads, converter voltage, or link voltage and power of
+    a grid that is fed back to; taps where there is neither a machine nor a converter."""
     drive = session.drive
     strips: list[StripSpec] = []
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}
@@ -44,8 +45,14 @@ def default_strips(session: Session) -> list[StripSpec]:
     ]
     if loads:
         strips.append(StripSpec(loads[:2]))
-    converter = next((k for k, kind in kinds.items() if kind.group == "converter"), None)
-    if converter:
+    converters = [k for k, kind in kinds.items() if kind.group == "converter"]
+    converter = converters[0] if converters else None
+    grid = next((k for k, kind in kinds.items() if kind.id in GRIDS), None)
+    linked = next((k for k in converters if any(s.name == "link_voltage" for s in signals_of(kinds[k]))), None)
+    if grid and linked and len(converters) > 1:
+        # Two converters on one link, one of them on the grid: what the link does, and which way the power goes.
+        strips += [StripSpec([f"{linked}.link_voltage"]), StripSpec([f"{grid}.power"])]
+    elif converter:
         strips.append(StripSpec([f"{converter}.{kinds[converter].main_signal}"]))
     if machine is None and converter is None and drive.taps:
         strips.append(StripSpec([str(end) for end in drive.taps.values()]))
@@ -60,11 +67,17 @@ def default_strips(session: Session) -> list[StripSpec]:
     return strips or [StripSpec()]
 
 
+def signals_of(kind: Kind) -> tuple[Signal, ...]:
+    return kind.signals if isinstance(kind, Part) else ()
+
+
 def usual_of(machine: Kind) -> list[list[str]]:
     """Signals of a machine that are looked at together, strip by strip."""
-    known = {s.name for s in machine.signals} if isinstance(machine, Part) else set()
+    known = {s.name for s in signals_of(machine)}
     if {"i_d", "i_q"} <= known:
         return [["torque"], ["i_q", "i_d"], ["current_a", "current_b", "current_c"]]
     if "emf_a" in known:
         return [["torque"], ["current_a", "current_b", "current_c"]]
+    if "rotor_flux" in known:
+        return [["torque"], ["current"]]
     return [["current"]]
