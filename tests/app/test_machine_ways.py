@@ -7,6 +7,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton
 
 from pendel.core.check import examine
+from pendel.core.runs.spectra import spectrum
 
 from .test_power_drives import wire
 from .test_power_ways import captions, choose, opened, run, runs_page
@@ -137,3 +138,42 @@ def test_a_brake_run_feeds_the_grid(window):
     assert grid < -4e3
     assert grid == pytest.approx(torque * speed + lost + slowed, abs=60)
     assert mean(found, "inverter.link_voltage", 1.4, 1.58) == pytest.approx(650, abs=1)
+
+
+def test_the_rope_is_calmed_at_low_and_at_high_speed(window):
+    """The torque step rings in the rope; sensors that differ ripple the torque at twice the electrical frequency (common practice,
+    no source), and where that meets the rope's own frequency, at w_rope/(2p), it swings up. The damping loop, one quantity
+    on the spine, calms both; the spectrum at high speed tells the order."""
+    session = opened(window, "haul_drive_rope")
+    session.select([])
+    QTest.qWait(50)
+    type_into(window.drive_page.inspector.fields["until"], "6 s")
+    runs = [run(window)]
+    window.show_page("Drive")
+    type_into(window.drive_page.spine.fields["damping"], "1")
+    runs.append(run(window))
+    assert runs[1].differs == "damping 0 → 1"
+    meets = examine(session.drive).quantities["w_rope"] / (2 * 4)
+
+    def swing(found, start, end):
+        """Of the rope's force about its slow course, N peak to peak."""
+        trace, t = found.trace("rope.force"), np.linspace(start, end, 3000)
+        y = np.interp(t, trace.t, trace.y)
+        return float(np.ptp(y - np.polyval(np.polyfit(t, y, 3), t)))
+
+    speeds = [found.trace("haul_machine.speed") for found in runs]
+    crossing = [float(s.t[np.argmax(s.y > meets)]) for s in speeds]
+    assert 1.0 < crossing[0] < 2.5
+    ringing, met = ([swing(found, *span) for found, span in zip(runs, spans)] for spans in (
+        [(0.5, 1.0)] * 2, [(at - 0.15, at + 0.25) for at in crossing]))  # fmt: skip
+    assert ringing[1] < 0.3 * ringing[0] and met[1] < 0.4 * met[0]
+    page = runs_page(window)
+    page.strips.set_cursors(5.0, 6.0)
+    press(page, "Spectrum")
+    panel = page.spectrum
+    panel.signal.setCurrentIndex(panel.signal.findData("haul_machine.torque"))
+    f = 4 * mean(runs[0], "haul_machine.speed", 5, 6) / (2 * np.pi)
+    type_into(panel.fundamental, f"{f:.3f} Hz")
+    found = runs[0].trace("haul_machine.torque")
+    lines = spectrum(found.t, found.y, 5.0, 6.0, fundamental=f)
+    assert lines.line(2 * f) > 3 * max(lines.line(f), lines.line(3 * f))
