@@ -135,7 +135,7 @@ class DrivePage(QWidget):
         fields: dict = {"inside": session.inside}
         if match.kind.group == "own":
             fields["own"] = own_block.EXAMPLES.get(match.kind.id, own.EXAMPLE)
-        if match.kind.has_profile:
+        if match.kind.has_profile and not match.kind.profile_optional:
             fields["profile"] = (("0 s", "0"), ("0.5 s", "0"), ("0.5 s", "1"))
         if match.kind.rows:
             fields.setdefault("rows", match.kind.rows.first)

@@ -192,7 +192,7 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
             )
         )
     if kind.has_profile:
-        _profile(card, key, kind.has_profile[1], names, result)
+        _profile(card, key, kind, names, result)
     if card.own is not None and card.kind in OWN_BLOCKS:
         block = read_block(card.own, card.kind, names)
         if block.update is not None and block.update.verbatim and (wrong := c_problem(block.update)):
@@ -277,7 +277,9 @@ def plain_corners(
     return times, [factor * level for level in levels]
 
 
-def _profile(card: Card, key: str, unit_text: str, names: Names, result: Examined) -> None:
+def _profile(card: Card, key: str, kind: Kind, names: Names, result: Examined) -> None:
+    assert kind.has_profile is not None
+    unit_text = kind.has_profile[1]
     times: list[float] = []
     levels: list[float] = []
     known = plain_corners(card.profile, "" if unit_text == ANY else unit_text)
@@ -308,7 +310,7 @@ def _profile(card: Card, key: str, unit_text: str, names: Names, result: Examine
         return
     if card.kind == "imposed_speed":
         _jumps(card, key, times, levels, result)
-    if not times:
+    if not times and not kind.profile_optional:
         result.findings.append(
             attention(f"{card.name} has no profile yet and gives 0. Add corners.", key, "profile")
         )

@@ -231,6 +231,8 @@ class Kind:
     curve: Callable[[Values, Card], Curve | None] | None = None
     has_profile: tuple[str, str] | None = None
     """Label and unit of the profile's value, for cards that carry one."""
+    profile_optional: bool = False
+    """Whether it is as usual to leave the profile empty, which gives 0."""
     rows: Rows | None = None
     takes_flux: bool = False
     """Whether a card of this kind carries flux tables."""

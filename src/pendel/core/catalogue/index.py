@@ -13,7 +13,7 @@ from pendel.core.errors import DriveProblem
 MODULES = (
     "electrical.dc_source", "electrical.four_quadrant_bridge", "electrical.ground", "electrical.passives", "electrical.sources", "electrical.switches",
     "electrical.dc_converters", "electrical.three_phase", "electrical.three_phase_transformer", "machines.brushed_dc", "machines.pmsm", "machines.pmsm_tables", "machines.induction", "machines.trapezoidal", "machines.wound_dc", "mechanics.inertias",
-    "mechanics.friction", "mechanics.transmissions", "mechanics.elastic", "mechanics.wedges", "mechanics.loads", "sensors.sensing", "sensors.encoder", "sensors.hall", "control.generators",
+    "mechanics.friction", "mechanics.transmissions", "mechanics.elastic", "mechanics.wedges", "mechanics.road", "mechanics.loads", "sensors.sensing", "sensors.encoder", "sensors.hall", "control.generators",
     "control.travel_plan", "control.arithmetic", "control.regulators", "control.dynamics", "control.pulse_stage", "control.three_phase", "control.field_orientation", "control.rotor_flux", "control.commutation", "control.filters", "control.maps", "control.emf_observer", "control.grid",
 )  # fmt: skip
 

@@ -1,0 +1,182 @@
+"""What turns rotation into travel by grip: a wheel that slips, and a vehicle on two axles.
+
+The force a wheel hands on is its load times a friction that depends on its slip alone, rises to a peak and falls to
+what a locked or spinning wheel still has; the curve is sin(C·atan(B·κ)), the first part of Pacejka's formula (Tyre and
+Vehicle Dynamics, 3rd ed., section 4.3.1; from memory). On a vehicle the driving force at the ground and the inertia at the
+centre of gravity shift load between its axles: Gillespie, Fundamentals of Vehicle Dynamics, chapter 1 (from memory).
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import casadi as ca
+import numpy as np
+
+from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Link, Part, Port, Signal, State, Value
+
+GRAVITY = 9.80665
+"""m/s², standard gravity (ISO 80000-3)."""
+CREEP = 0.05
+"""m/s. Rolling resistance, which has the sign of the speed, comes up over this speed."""
+
+GRIP = (
+    Value("mu", "Greatest friction", "", "0.9", low=0.0, open_low=True),
+    Value("kappa", "Slip at which it is greatest", "%", "12", low=0.0, open_low=True, high=1.0),
+    Value("slide", "Friction left when sliding, of the greatest", "%", "75", low=0.0, high=1.0, open_low=True),
+    Value("v_s", "Slip refers at least to", "m/s", "0.5", low=0.0, open_low=True),
+)
+RADIUS = Value("r", "Wheel radius", "mm", "280", low=0.0, open_low=True)
+J_WHEEL = Value("J_w", "Inertia of the wheel", "kg·m²", "0.8", low=0.0, open_low=True)
+J_AXLE = replace(J_WHEEL, label="Inertia of the wheels of an axle", default="1.2")
+
+
+def shape(slide, atan=math.atan, tan=math.tan, asin=math.asin):
+    """C and B·κ_peak of the curve: its limit is sin(C·π/2) = ``slide``, and its peak where the atan is π/(2C)."""
+    c = 2 - 2 / math.pi * asin(slide)
+    return c, tan(math.pi / (2 * c))
+
+
+def friction_at(slip: ca.SX, mu, kappa, slide) -> ca.SX:
+    c, reach = shape(slide, ca.atan, ca.tan, ca.asin)
+    return mu * ca.sin(c * ca.atan(reach * slip / kappa))
+
+
+def slip_of(c, rim: ca.SX, v: ca.SX) -> ca.SX:
+    """What the rim's speed is beyond the ground's, over the ground's; near standstill over ``v_s``."""
+    return (rim - v) / ca.sqrt(v * v + c.value("v_s") ** 2)
+
+
+def grip(c, slip: ca.SX) -> ca.SX:
+    return friction_at(slip, c.value("mu"), c.value("kappa"), c.value("slide"))
+
+
+def axle_speed(c, port: str, name: str) -> tuple[ca.SX, ca.SX, ca.SX]:
+    """Speed of a wheel that has inertia, so that it may also roll freely; its derivative, and the torque from its shaft."""
+    across, torque = c.flange(port)
+    omega, slope = c.state(name)
+    c.equation(omega - across)
+    return omega, slope, torque
+
+
+def build_wheel(c):
+    omega, slope, torque = axle_speed(c, "axle", "omega")
+    v, through = c.flange("road")
+    rim = c.value("r") * omega
+    slip = slip_of(c, rim, v)
+    force = c.value("N") * grip(c, slip)
+    loss = force * (rim - v)
+    c.equation(c.value("J_w") * slope - (torque - c.value("r") * force))
+    c.equation(through + force)
+    c.stored(c.value("J_w") * omega * omega / 2)
+    c.signal("force", force)
+    c.signal("slip", slip)
+    c.signal("speed", v)
+    c.signal("torque", torque)
+    c.signal("power", force * v)
+    c.signal("loss", loss)
+    c.lost(loss)
+
+
+def build_vehicle(c):
+    """m·dv/dt = F_front + F_rear − m·g·sin α − ½·ρ·c_wA·v·|v| − c_r·m·g·cos α.
+
+    All but the driving force acts at the centre of gravity, so that the driving force F_t at the ground shifts the load
+    F_t·h/l from front to rear. As F_t is itself load times friction, F_t·(1 + (μ_f − μ_r)·h/l) = μ_f·W_f + μ_r·W_r.
+    """
+    v, dv = c.state("v")
+    place, dx = c.state("x")
+    m, r = c.value("m"), c.value("r")
+    slope = ca.atan(c.profile())
+    weight = m * GRAVITY * ca.cos(slope)
+    standing = (weight * c.value("front"), weight * (1 - c.value("front")))
+    axles = [axle_speed(c, name, f"omega_{name}") for name in AXLES]
+    slips = [slip_of(c, r * omega, v) for omega, *_ in axles]
+    mu_f, mu_r = (grip(c, slip) for slip in slips)
+    lever = c.value("h") / c.value("l")
+    driving = (mu_f * standing[0] + mu_r * standing[1]) / (1 + (mu_f - mu_r) * lever)
+    # An axle that has lifted off carries nothing and can lose no more.
+    shift = ca.fmax(-standing[1], ca.fmin(standing[0], driving * lever))
+    loads = (standing[0] - shift, standing[1] + shift)
+    forces = (mu_f * loads[0], mu_r * loads[1])
+    air = 0.5 * c.value("rho") * c.value("c_wA") * v * ca.fabs(v)
+    rolling = c.value("c_r") * weight * ca.tanh(v / CREEP)
+    climbing = m * GRAVITY * ca.sin(slope)
+    c.equation(m * dv - (forces[0] + forces[1] - air - rolling - climbing))
+    c.equation(dx - v)
+    loss, stored = (air + rolling) * v, m * v * v / 2
+    for name, (omega, slope_of, torque), slip, load, force in zip(AXLES, axles, slips, loads, forces):
+        c.equation(c.value("J_w") * slope_of - (torque - r * force))
+        loss += force * (r * omega - v)
+        stored += c.value("J_w") * omega * omega / 2
+        c.signal(f"load_{name}", load)
+        c.signal(f"force_{name}", force)
+        c.signal(f"slip_{name}", slip)
+    c.signal("speed", v)
+    c.signal("position", place)
+    c.signal("acceleration", dv)
+    c.signal("resistance", air + rolling + climbing)
+    c.signal("power", (forces[0] + forces[1]) * v)
+    c.signal("loss", loss)
+    c.stored(stored)
+    c.lost(loss + climbing * v)
+
+
+def grip_curve(v, card) -> Curve:
+    slips = np.linspace(0.0, max(1.0, 4 * v["kappa"]), 201)
+    c, reach = shape(v["slide"])
+    return Curve("Friction over slip", "Slip", "%", "", slips, v["mu"] * np.sin(c * np.arctan(reach * slips / v["kappa"])), mark=(v["kappa"], v["mu"]))  # fmt: skip
+
+
+def wheel_follows(v, card):
+    return [Figure("Greatest force", "F_max", v["mu"] * v["N"], "N"), Figure("at a torque of", "M_max", v["mu"] * v["N"] * v["r"], "N·m")]  # fmt: skip
+
+
+def vehicle_follows(v, card):
+    """On the level, from rest: with one axle driven, m·a = μ·W/(1 ∓ μ·h/l), with both μ·g; Gillespie, chapter 2 (from memory)."""
+    front, rear = v["mu"] * GRAVITY * v["front"], v["mu"] * GRAVITY * (1 - v["front"])
+    lever = v["mu"] * v["h"] / v["l"]
+    return [
+        Figure("Greatest acceleration, front driven", "a_f", front / (1 + lever), "m/s²"),
+        Figure("rear driven", "a_r", min(rear / (1 - lever), v["mu"] * GRAVITY), "m/s²"),
+        Figure("both driven", "a", v["mu"] * GRAVITY, "m/s²"),
+    ]
+
+
+def stands(v, card):
+    if v["mu"] * v["h"] >= 0.95 * v["l"]:
+        return [
+            Contradiction(
+                f"with a friction of {v['mu']:.3g} it tips over before its wheels slip, as its centre of gravity at {v['h']:.3g} m is too high for {v['l']:.3g} m between the axles. Lower it or the friction.",
+                "h",
+            )
+        ]
+    return []
+
+
+AXLES = ("front", "rear")
+AXLE_SIGNALS = tuple(
+    Signal(f"{name}_{axle}", f"{words} of the {axle} axle", unit)
+    for axle in AXLES
+    for name, words, unit in (("load", "load", "N"), ("force", "force", "N"), ("slip", "slip", ""))
+)
+KINDS = (
+    Part(
+        id="wheel", title="Wheel with slip", sentence="Turns rotation into travel by the grip of a wheel under a constant load.", group="mechanics", keywords="tyre tire rail traction adhesion grip friction",
+        ports=(Port("axle", Link.SHAFT, "Axle", "left"), Port("road", Link.ROD, "Travel", "right")),
+        values=(RADIUS, J_WHEEL, Value("N", "Load", "N", "2500", low=0.0, open_low=True), *GRIP),
+        states=(State("omega", "speed", "rad/s"),),
+        signals=(Signal("force", "force", "N"), Signal("slip", "slip", ""), Signal("speed", "travel speed", "m/s"), Signal("torque", "axle torque", "N·m"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
+        build=build_wheel, follows=wheel_follows, curve=grip_curve, telling=lambda v, card: (f"r {v['r']}", f"μ {v['mu']}"), main_signal="force", spine="◎",
+    ),
+    Part(
+        id="vehicle", title="Vehicle", sentence="A body on two axles that slip, with weight transfer, air, rolling resistance and slope.", group="mechanics", keywords="car cart body wheel axle traction slope hill grade drag road",
+        ports=(Port("front", Link.SHAFT, "Front axle", "left", required=False), Port("rear", Link.SHAFT, "Rear axle", "left", required=False)),
+        values=(Value("m", "Mass", "kg", "640", low=0.0, open_low=True), RADIUS, J_AXLE, Value("front", "Share of the weight in front", "%", "50", low=0.0, high=1.0), Value("l", "Distance of the axles", "m", "1.9", low=0.0, open_low=True), Value("h", "Height of the centre of gravity", "m", "0.55", low=0.0),
+                Value("c_wA", "Drag area", "m²", "0.8", low=0.0), Value("rho", "Density of air", "kg/m³", "1.2", low=0.0), Value("c_r", "Rolling resistance", "%", "1", low=0.0), *GRIP),
+        states=(State("v", "speed", "m/s"), State("x", "position", "m"), State("omega_front", "speed of the front axle", "rad/s"), State("omega_rear", "speed of the rear axle", "rad/s")),
+        signals=(Signal("speed", "travel speed", "m/s"), Signal("position", "position", "m"), Signal("acceleration", "acceleration", "m/s²"), *AXLE_SIGNALS, Signal("resistance", "air, rolling and slope", "N"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
+        build=build_vehicle, follows=vehicle_follows, contradictions=stands, curve=grip_curve, has_profile=("Slope", "%"), profile_optional=True, telling=lambda v, card: (v["m"], f"μ {v['mu']}"), main_signal="speed", spine="▭",
+    ),
+)  # fmt: skip
