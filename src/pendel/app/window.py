@@ -249,7 +249,7 @@ class MainWindow(QMainWindow):
         star = " · unsaved changes" if self.session.dirty else ""
         where = f" · {self.session.path.name}" if self.session.path else ""
         self.file_label.set_text(f"{self.session.drive.title}{where}{star}")
-        self.setWindowTitle(f"{self.session.drive.title}{star} – Pendel")
+        self.setWindowTitle(f"{self.session.drive.title}{where}{star} – Pendel")
 
     def _enable_actions(self) -> None:
         if self.session.closing:

@@ -1,0 +1,177 @@
+"""What is done every day in the real window: files, the clipboard, going to what a finding tells, numbers that are none."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox
+
+from pendel.app.files import EXAMPLES
+from pendel.core.check import examine
+from pendel.core.drive import commands, file
+
+from .test_machine_ways import press
+from .test_power_drives import add, wire
+from .test_power_ways import opened, run, runs_page
+from .test_window import click_card, type_into
+
+CTRL = Qt.KeyboardModifier.ControlModifier
+
+
+def filled(fill):
+    menu = QMenu()
+    fill(menu)
+    return {a.text(): a for a in menu.actions()}, menu
+
+
+def test_from_a_new_drive_to_its_file_and_back_by_the_recent_list(window, questions, tmp_path, monkeypatch):
+    """New, three cards from the search line, saved under a name typed without its ending, left, found among the recent."""
+    window.session.do(commands.set_quantity(window.session.drive, "m_leaf", "41 kg"))
+    questions.answers = [QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.Save]
+    window.actions_by_name["new"].trigger()
+    assert window.session.drive.quantities["m_leaf"].text == "41 kg", "a cancelled question changes nothing"
+    door = window.session.path
+    window.actions_by_name["new"].trigger()
+    assert not window.session.drive.cards and file.load(door).quantities["m_leaf"].text == "41 kg"
+    source, load = add(window, "dc source"), add(window, "resistor")
+    opener = add(window, "pair opener")
+    for a, b in ((f"{source}.dc", f"{opener}.pair"), (f"{opener}.plus", f"{load}.a"), (f"{opener}.minus", f"{load}.b")):  # fmt: skip
+        wire(window, a, b)
+    asked = []
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda parent, title, suggestion, kinds: asked.append(suggestion) or (str(tmp_path / "lamp"), ""))  # fmt: skip
+    window.actions_by_name["save"].trigger()
+    saved = tmp_path / "lamp.pendel"
+    assert asked == ["drive.pendel"] and set(file.load(saved).cards) == {source, load, opener}
+    assert not window.session.dirty and "lamp.pendel" in window.windowTitle()
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(door), ""))
+    window.actions_by_name["open"].trigger()
+    assert "door_leaf" in window.session.drive.cards
+    recent, _menu = filled(window.files.fill_recent)
+    assert list(recent)[:2] == [str(door), str(saved)]
+    recent[str(saved)].trigger()
+    assert window.session.path == saved and len(questions) == 2
+
+
+def test_an_example_is_opened_from_the_menu_and_never_written_over(window, questions, monkeypatch, tmp_path):
+    examples, _menu = filled(window.files.fill_examples)
+    assert len(examples) == len(list(EXAMPLES.glob("*.pendel"))) and list(examples)[0] == "Car door drive"
+    examples["Wayside supply"].trigger()
+    before = window.session.path.read_bytes()
+    window.session.do(commands.set_quantity(window.session.drive, "R_load", "99 ohm"))
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "mine.pendel"), ""))
+    window.actions_by_name["save"].trigger()
+    assert (EXAMPLES / "wayside_supply.pendel").read_bytes() == before
+    assert file.load(tmp_path / "mine.pendel").quantities["R_load"].text == "99 ohm"
+    # A folder that cannot be written to: a sentence, and the changes are still there to be saved elsewhere.
+    window.session.do(commands.set_quantity(window.session.drive, "R_load", "98 ohm"))
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "none" / "x.pendel"), ""))
+    window.actions_by_name["save_as"].trigger()
+    assert "x.pendel" in questions[-1] and window.session.dirty
+    assert window.session.path == tmp_path / "mine.pendel"
+    window.session.undo.setClean()
+
+
+def test_cards_travel_by_clipboard_with_their_wires(window):
+    """Select all and copy; in another drive they arrive wired, in one step; cut takes them, while in a field it takes text."""
+    session = window.session
+    cards, wires = len(session.drive.cards), len(session.drive.wires)
+    window.drive_page.sheet.setFocus()
+    window.actions_by_name["select_all"].trigger()
+    window.actions_by_name["copy"].trigger()
+    window.actions_by_name["new"].trigger()
+    window.actions_by_name["paste"].trigger()
+    assert (len(session.drive.cards), len(session.drive.wires)) == (cards, wires)
+    assert len(session.selection) == cards
+    unknown = {f.sentence.split(":")[0] for f in session.findings if "U_link" in f.sentence}
+    assert unknown, "what the cards' expressions lack here is told"
+    window.undo()
+    assert not session.drive.cards and not session.drive.wires
+    window.redo()
+    QTest.qWait(80)
+    click_card(window, "door_leaf")
+    field = window.drive_page.inspector.fields["m"]
+    field.setFocus()
+    field.selectAll()
+    window.cut()
+    assert QGuiApplication.clipboard().text() == "m_leaf" and field.text() == "" and "door_leaf" in session.drive.cards
+    window.paste()
+    assert field.text() == "m_leaf"
+    window.drive_page.sheet.setFocus()
+    click_card(window, "door_leaf")
+    window.drive_page.sheet.setFocus()
+    window.cut()
+    assert "door_leaf" not in session.drive.cards
+    window.paste()
+    assert "door_leaf" in session.drive.cards
+    session.undo.setClean()
+
+
+def test_a_finding_leads_to_the_field_it_is_about(window, application):
+    """A quantity, a card's value, a setting and a profile's corner; the run waits and says why."""
+    session, inspector = window.session, window.drive_page.inspector
+    told = {}
+    for what, spoil in (
+        ("quantity", commands.set_quantity(session.drive, "m_leaf", "38 parsec")),
+        ("setting", commands.set_setting(session.drive, "until", "-3 s")),
+        ("value", commands.set_value(session.drive, "belt", "k_b", "0")),
+    ):
+        session.do(spoil)
+        QTest.qWait(80)
+        told[what] = next(f for f in session.findings if f.severity.name == "FAULT")
+        window.go_to(told[what])
+        application.processEvents()
+        wanted = {"quantity": lambda: window.drive_page.spine.fields["m_leaf"], "setting": lambda: inspector.fields["until"], "value": lambda: inspector.fields["k_b"]}[what]()  # fmt: skip
+        assert application.focusWidget() is wanted or not window.isActiveWindow()
+        assert wanted.toolTip(), "the field itself tells what is wrong with it"
+        QTest.keyClick(window, Qt.Key.Key_R, CTRL)
+        assert not window.jobs.running and "cannot run before" in window.foot.said.whole
+        window.undo()
+        QTest.qWait(80)
+    assert "parsec" in told["quantity"].sentence and "k_b" in told["value"].field
+    assert not [f for f in session.findings if f.severity.name == "FAULT"]
+    session.undo.setClean()
+
+
+@pytest.mark.parametrize(("text", "words"), [("banana", "Write a frequency between"), ("1e9", "Write a frequency between"), ("-5", "Write a frequency between")])  # fmt: skip
+def test_a_crossover_that_cannot_be_is_told_and_the_last_one_stays(window, text, words):
+    window.show_page("Loops")
+    page = window.page("Loops")
+    QTest.qWait(60)
+    before = page.wishes[page.current]
+    type_into(page.crossover, text)
+    assert words in page.crossover.toolTip() and page.wishes[page.current] == before
+    type_into(page.margin, "lots")
+    assert "margin in degrees" in page.margin.toolTip()
+    type_into(page.crossover, "700 Hz")
+    assert not page.crossover.toolTip() and page.wishes[page.current] == pytest.approx(700)
+
+
+def test_loops_of_a_drive_that_has_none_or_is_broken(window):
+    window.session.open(type(window.session.drive)(), None)
+    window.show_page("Loops")
+    page = window.page("Loops")
+    assert page.problem.text() == "The sheet is empty."
+    window.show_page("Drive")
+    resistor = add(window, "resistor")
+    for value, words in (("5 ohm", "No regulator acts on what it measures yet."), ("5 parsec", "The loops show once this is mended: Resistor")):  # fmt: skip
+        window.session.do(commands.set_value(window.session.drive, resistor, "R", value))
+        window.show_page("Drive")
+        window.show_page("Loops")
+        QTest.qWait(60)
+        assert page.problem.text().startswith(words)
+    assert not page.take_button.isEnabled()
+    window.session.undo.setClean()
+
+
+def test_an_induction_machine_stands_within_its_curve(window):
+    """Torque over speed of the old haul drive: a machine on an inverter stays below the pull-out torque of its rated supply."""
+    session = opened(window, "old_haul_drive")
+    found = run(window)
+    page = runs_page(window)
+    press(page, "Torque over speed")
+    QTest.qWait(100)
+    assert page.torque.isVisible() and page.torque.machine.currentData() == "old_machine"
+    curve = examine(session.drive)
+    kind = session.kinds()["old_machine"]
+    most = max(kind.curve(curve.values["old_machine"], session.drive.cards["old_machine"]).y)
+    assert max(abs(found.trace("old_machine.torque").y)) < most
