@@ -9,7 +9,6 @@ from pathlib import Path
 
 import h5py
 import numpy as np
-import scipy.io
 
 from pendel.core.catalogue.machines.flux import mirrored, table_of
 from pendel.core.drive.document import FluxTable
@@ -90,6 +89,8 @@ def from_csv(path: Path) -> dict[str, np.ndarray]:
 
 def from_mat(path: Path) -> dict[str, np.ndarray]:
     try:
+        import scipy.io  # slow to load, and seldom needed
+
         found = scipy.io.loadmat(path)
     except Exception as problem:  # the reader has errors of its own, which derive from this alone
         raise ValueError(str(problem)) from problem

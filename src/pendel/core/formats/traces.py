@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import TextIO
 
 import numpy as np
-import scipy.io
 
 from pendel.core.errors import FileProblem
 from pendel.core.formats.hdf import opened
@@ -70,6 +69,8 @@ def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
                     (c[0].replace(".", "_").replace(": ", "_").replace(" ", "_"), *c[1:]) for c in table
                 )
             }
+            import scipy.io  # slow to load, and seldom needed
+
             scipy.io.savemat(
                 path,
                 {

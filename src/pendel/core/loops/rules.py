@@ -10,7 +10,6 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-import scipy.optimize
 
 
 @dataclass(frozen=True)
@@ -61,6 +60,8 @@ def _fit(omega: np.ndarray, response: np.ndarray, T_start: float):
         return np.concatenate([(model - target).real, (model - target).imag])
 
     K0 = abs(response[0]) * math.hypot(1.0, 10.0)
+    import scipy.optimize  # slow to load, and seldom needed
+
     return scipy.optimize.least_squares(
         residual,
         np.log([K0, 10.0 / omega[0], T_start]),

@@ -10,14 +10,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import TYPE_CHECKING
 
 import numpy as np
-import scipy.interpolate
-import scipy.sparse
-import scipy.sparse.linalg
 
 from pendel.core.drive.document import FluxTable
 from pendel.core.quantities.units import figure
+
+if TYPE_CHECKING:
+    import scipy.sparse
 
 DEGREE = 4
 MOST_CELLS = 60
@@ -83,6 +84,8 @@ def doubts(i_d, i_q, psi_d, psi_q, most: float) -> list[Concern]:
             found.append(Concern(f"{name} does not rise with {axis_name} at i_d {figure(i_d[k], 'A')}, i_q {figure(i_q[j], 'A')}: {len(falls)} places. A machine cannot do that; smooth the table there."))  # fmt: skip
     if any(c.fault for c in found):
         return found
+    import scipy.interpolate  # slow to load, and few drives need it
+
     at_rest = scipy.interpolate.RegularGridInterpolator((i_d, i_q), psi_d, bounds_error=False, fill_value=None)([[0.0, 0.0]])[0]  # fmt: skip
     if at_rest < -1e-3 * np.max(np.abs(psi_d)):
         found.append(Concern(f"Without current psi_d is {figure(at_rest, 'Wb')}, so the magnet points along −d. Turn the signs of i_d and psi_d.", False))  # fmt: skip
@@ -151,6 +154,9 @@ class CoEnergy:
 
 def design(low: float, step: float, cells: int, x: np.ndarray, derivative: int) -> scipy.sparse.csr_matrix:
     """Values of a derivative of all basis functions at ``x``, shape (len(x), cells + 4)."""
+    import scipy.interpolate
+    import scipy.sparse
+
     knots = low + step * np.arange(-DEGREE, cells + DEGREE + 1)
     inside = np.clip(x, low, low + cells * step)
     columns = []
@@ -176,6 +182,8 @@ def padded(axis: np.ndarray, psi: np.ndarray, way: int) -> tuple[np.ndarray, np.
 @lru_cache(maxsize=16)
 def fitted(table: FluxTable) -> CoEnergy:
     """Least squares of both tables at once; the table must be free of faults."""
+    import scipy.sparse.linalg  # slow to load, and few drives need it
+
     axes = [np.array(table.i_d), np.array(table.i_q)]
     psi = [np.array(table.psi_d, float), np.array(table.psi_q, float)]
     own = [len(a) for a in axes]
