@@ -1,15 +1,21 @@
 """What is done every day in the real window: files, the clipboard, going to what a finding tells, numbers that are none."""
 
+import threading
+import time
+
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox
 
+from pendel.app import jobs
 from pendel.app.files import EXAMPLES
 from pendel.core.check import examine
 from pendel.core.drive import commands, file
+from pendel.core.errors import FileProblem
 
+from .conftest import finish
 from .test_machine_ways import press
 from .test_power_drives import add, wire
 from .test_power_ways import opened, run, runs_page
@@ -144,6 +150,43 @@ def test_a_crossover_that_cannot_be_is_told_and_the_last_one_stays(window, text,
     assert "margin in degrees" in page.margin.toolTip()
     type_into(page.crossover, "700 Hz")
     assert not page.crossover.toolTip() and page.wishes[page.current] == pytest.approx(700)
+
+
+def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
+    """Reading a long record takes a while: clicks are answered meanwhile, and what is shown is there when the run joins. A
+    record that cannot be read ends the run with a sentence, and the next one runs."""
+    threads, real = [], jobs.ready_to_show
+
+    def slowly(path, keys):
+        time.sleep(0.4)
+        run = real(path, keys)
+        threads.append((threading.current_thread() is threading.main_thread(), set(run._signals)))
+        return run
+
+    monkeypatch.setattr(jobs, "ready_to_show", slowly)
+    ended = []
+    window.jobs.ended.connect(lambda *how: ended.append(how))
+    window.start_run()
+    while window.jobs._reading is None:
+        QTest.qWait(5)
+    click_card(window, "belt")
+    assert window.drive_page.inspector.card == "belt" and window.jobs.running and not ended
+    finish(window)
+    (in_main, known), *_ = threads
+    assert not in_main and {"door_motor.current", "bridge.loss", "rubbing.level"} <= known
+    assert ended == [("", False)] and len(window.session.runs) == 1
+
+    def unreadable(path, keys):
+        raise FileProblem(path, "it is damaged")
+
+    monkeypatch.setattr(jobs, "ready_to_show", unreadable)
+    window.start_run()
+    finish(window)
+    assert ended[1][1] and "damaged" in ended[1][0] and len(window.session.runs) == 1
+    monkeypatch.setattr(jobs, "ready_to_show", real)
+    window.start_run()
+    finish(window)
+    assert ended[2] == ("", False) and len(window.session.runs) == 2
 
 
 def test_loops_of_a_drive_that_has_none_or_is_broken(window):

@@ -2,17 +2,31 @@
 
 from __future__ import annotations
 
+import traceback
+from collections.abc import Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pendel.app.session import Session, differences
 from pendel.core.drive.file import to_text
-from pendel.core.errors import FileProblem
+from pendel.core.errors import PendelError
 from pendel.core.runs import kept
-from pendel.core.runs.worker import RunFailed, RunFinished, RunRequest, Worker
+from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.worker import RunFinished, RunRequest, Worker
 
 POLL_MS = 5
+
+
+def ready_to_show(path: Path, keys: Sequence[str]) -> KeptRun:
+    """A run with the signals that will be shown at once. Their equations are evaluated here, beside the window, since for a long
+    switching run this takes as long as the run. Raises `FileProblem`."""
+    from pendel.app.runs_page import measured_keys  # as the page, not before the first run
+
+    run = kept.load(path)
+    run.fetch([*keys, *measured_keys(run)])
+    return run
 
 
 class RunJobs(QObject):
@@ -30,6 +44,9 @@ class RunJobs(QObject):
         self.worker = Worker()
         self.running = False
         self.until = 1.0
+        self._reader = ThreadPoolExecutor(1, "run")
+        self._reading: Future[KeptRun] | None = None
+        self._answer: RunFinished | None = None
         self._timer = QTimer(self)
         self._timer.setInterval(POLL_MS)
         self._timer.timeout.connect(self._poll)
@@ -54,28 +71,44 @@ class RunJobs(QObject):
         self.worker.stop()
 
     def _poll(self) -> None:
+        if self._reading is not None:
+            if self._reading.done():
+                self._finish(self._reading)
+            return
         answer = self.worker.answer()
         if answer is None:
             self.progressed.emit(min(1.0, self.worker.progress / self.until))
-            return
-        self._timer.stop()
-        self.running = False
-        if isinstance(answer, RunFinished):
-            self._finish(answer)
-        elif isinstance(answer, RunFailed):
+        elif isinstance(answer, RunFinished):
+            self._answer = answer
+            self._reading = self._reader.submit(ready_to_show, Path(answer.path), self.session.shown_keys())
+        else:
+            self._end()
             self.failed_at.emit(list(answer.findings))
             self.ended.emit(answer.findings[0][0] if answer.findings else "The run failed.", True)
 
-    def _finish(self, answer: RunFinished) -> None:
+    def _end(self) -> None:
+        self._timer.stop()
+        self.running = False
+        self._reading = None
+
+    def _finish(self, reading: Future[KeptRun]) -> None:
+        answer = self._answer
+        assert answer is not None
+        self._end()
         try:
-            run = kept.load(Path(answer.path))
-        except FileProblem as problem:
+            run = reading.result()
+        except PendelError as problem:
             self.ended.emit(str(problem), True)
+            return
+        except Exception as problem:  # the job's boundary: the run must end here, whatever happened
+            traceback.print_exc()
+            self.ended.emit(f"The run cannot be shown: {problem}.", True)
             return
         self.session.add_run(run)
         self.ended.emit(answer.message, bool(answer.message) and not answer.stopped)
 
     def close(self) -> None:
         self._timer.stop()
+        self._reader.shutdown(wait=False, cancel_futures=True)
         self.worker.stop()
         self.worker.kill()

@@ -88,6 +88,7 @@ class RunsPage(QWidget):
         body.addWidget(self._build_right())
         self._late_measures = single_shot(self, 30, self.measure)
         session.runs_changed.connect(self.refresh)
+        session.shown_keys = self._shown_keys
         session.opened.connect(self._opened)
 
     def _build_left(self) -> QWidget:
@@ -191,6 +192,14 @@ class RunsPage(QWidget):
 
     # runs --------------------------------------------------------------------
 
+    def _shown_keys(self) -> list[str]:
+        """What the strips will show of the next run."""
+        specs = self.strips.specs if self._layout() == self.laid_out_for else default_strips(self.session)
+        return [s for spec in specs for s in spec.signals]
+
+    def _layout(self) -> str:
+        return ",".join(self.session.drive.cards)
+
     def refresh(self) -> None:
         names = [r.name for r in self.session.runs]
         new = [n for n in names if n not in getattr(self, "_known", [])]
@@ -200,9 +209,8 @@ class RunsPage(QWidget):
             self.ticked = ([*self.ticked, new[-1]] if len(self.ticked) > 1 else [new[-1]])[-MOST_TICKED:]
         self._fill_list()
         self._fill_tree()
-        layout_key = ",".join(self.session.drive.cards)
-        if self.session.runs and layout_key != self.laid_out_for:
-            self.laid_out_for = layout_key
+        if self.session.runs and self._layout() != self.laid_out_for:
+            self.laid_out_for = self._layout()
             self.strips.specs = default_strips(self.session)
             self.strips.times = [0.0, 0.0]
             self.draw(keep_view=False)
@@ -431,8 +439,7 @@ class RunsPage(QWidget):
 
     def _peak_current(self, run: KeptRun, heat: str | None, a: float, b: float) -> float:
         """A, of the machine that ``heat`` belongs to, in any of its phases; without one, of the first current on the strips."""
-        machine = heat.rpartition(".")[0] if heat else ""
-        currents = [k for k in run.keys if machine and k.startswith(f"{machine}.current") and run.infos[k].unit == "A"]  # fmt: skip
+        currents = currents_of(run, heat) if heat else []
         if not currents:
             shown = (s for spec in self.strips.specs for s in spec.signals)
             currents = [s for s in shown if s in run.keys and run.infos[s].unit == "A"][:1]
@@ -550,6 +557,19 @@ def disturbance(run: KeptRun, a: float, b: float) -> float | None:
 def settled(value: float, y: np.ndarray) -> float:
     """Zero for what is only rounding against the trace's size."""
     return 0.0 if abs(value) < 1e-9 * float(np.max(np.abs(y))) else value
+
+
+def currents_of(run: KeptRun, heat: str) -> list[str]:
+    """The phase currents of the machine whose copper loss is ``heat``."""
+    machine = heat.rpartition(".")[0]
+    return [k for k in run.keys if k.startswith(f"{machine}.current") and run.infos[k].unit == "A"]
+
+
+def measured_keys(run: KeptRun) -> list[str]:
+    """What the figures beside the strips are made of: losses, profiles of loads, and the currents of the machine."""
+    found = [k for k in run.keys if k.endswith((".loss", ".copper_loss", ".level"))]
+    heat = next((k for k in found if k.endswith(".copper_loss")), None)
+    return [*found, *(currents_of(run, heat) if heat else ())]
 
 
 def figure_or_dash(unit: str) -> Callable[[float], str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import re
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -98,6 +99,8 @@ class Session(QObject):
         self.remarks: list[Finding] = []
         """What the last run showed; gone with the next edit."""
         self.cursor_time: float | None = None
+        self.shown_keys: Callable[[], list[str]] = list
+        """Tells which signals of the next run will be shown at once."""
         self._autosave = single_shot(self, AUTOSAVE_AFTER_MS, self.autosave)
         self._deep = single_shot(self, DEEP_CHECK_AFTER_MS, self.check_deeply)
         self.undo.cleanChanged.connect(self._clean_changed)

@@ -207,6 +207,7 @@ class MainWindow(QMainWindow):
         session.examined_changed.connect(self._follow)
         session.selection_changed.connect(self._enable_actions)
         session.undo.indexChanged.connect(lambda _: self._enable_actions())
+        session.shown_keys = self._usual_keys
         self.jobs.started.connect(lambda: self.run_button.set_progress(0.0))
         self.jobs.progressed.connect(self.run_button.set_progress)
         self.jobs.ended.connect(self._run_ended)
@@ -316,6 +317,12 @@ class MainWindow(QMainWindow):
         self.foot.toggle()
 
     # runs ----------------------------------------------------------------------
+
+    def _usual_keys(self) -> list[str]:
+        """What the Runs page will show, before it is built."""
+        from pendel.app.usual_strips import default_strips
+
+        return [s for spec in default_strips(self.session) for s in spec.signals]
 
     def run_or_stop(self) -> None:
         if self.jobs.running:

@@ -1162,15 +1162,29 @@ int pd_run(run_t *r)
 
 void pd_release(double *rows) { free(rows); }
 
+/* Hoisted values for the sets of modes met on the way over a record; they come back with every period of the pulses. One place
+ * each: a mark, the modes, the values. All zero at first. */
+typedef struct { hoist_f hoist; const double *p; double *places; int n_places, n_mode, n_hoisted; } hoists_t;
+
+static const double *hoisted_for(const hoists_t *k, const double *s)
+{
+    double *place = k->places + (size_t)(hash_modes(s, k->n_mode) % (uint32_t)k->n_places) * (size_t)(1 + k->n_mode + k->n_hoisted);
+    if (place[0] == 0 || memcmp(place + 1, s, sizeof(double) * (size_t)k->n_mode) != 0) {
+        place[0] = 1;
+        memcpy(place + 1, s, sizeof(double) * (size_t)k->n_mode);
+        k->hoist(k->p, s, place + 1 + k->n_mode);
+    }
+    return place + 1 + k->n_mode;
+}
+
 /* Evaluate chosen outputs over recorded rows; y is n_rows by n_pick, row by row; ``all`` holds one row of n_y. */
-void pd_evaluate(out_f f, hoist_f hoist, const double *rows, long n_rows, int nx, int nu, int n_mode, const double *p, double *h, const int *pick, int n_pick, double *all, double *y)
+void pd_evaluate(out_f f, const double *rows, long n_rows, int nx, int nu, const hoists_t *hoists, const int *pick, int n_pick, double *all, double *y)
 {
     long k;
-    int width = 1 + nx + nu + n_mode, j;
+    int width = 1 + nx + nu + hoists->n_mode, j;
     for (k = 0; k < n_rows; k++) {
         const double *row = rows + k * width, *s = row + 1 + nx + nu;
-        if (k == 0 || memcmp(s, s - width, sizeof(double) * (size_t)n_mode) != 0) hoist(p, s, h);
-        f(row[0], row + 1, row + 1 + nx, s, p, h, all);
+        f(row[0], row + 1, row + 1 + nx, s, hoists->p, hoisted_for(hoists, s), all);
         for (j = 0; j < n_pick; j++) y[k * n_pick + j] = all[pick[j]];
     }
 }
@@ -1192,10 +1206,11 @@ static int follows_cubic(out_f rhs, int nx, const double *a, const double *b, do
 /* Rows with points in between where a step is curved, from a cubic through both ends and their derivatives, and with
  * the state before each jump of inputs or modes. ``fine`` holds, for each state, the bend that may be left straight.
  * Called with out = 0 it counts; returns the number of rows. */
-long pd_refine(out_f rhs, hoist_f hoist, const double *rows, long n_rows, int nx, int nu, int n_mode, const double *p, double *h, const double *fine, double thinned_until, double *scratch, double *out)
+long pd_refine(out_f rhs, const double *rows, long n_rows, int nx, int nu, const hoists_t *hoists, const double *fine, double thinned_until, double *scratch, double *out)
 {
     long k, n = 0;
-    int width = 1 + nx + nu + n_mode, i, j;
+    int n_mode = hoists->n_mode, width = 1 + nx + nu + n_mode, i, j;
+    const double *p = hoists->p, *h;
     double *f0 = scratch, *f1 = scratch + nx;
     for (k = 0; k < n_rows; k++) {
         const double *a = rows + k * width, *b = a + width;
@@ -1203,7 +1218,7 @@ long pd_refine(out_f rhs, hoist_f hoist, const double *rows, long n_rows, int nx
         if (out) memcpy(out + n * width, a, sizeof(double) * (size_t)width);
         n++;
         if (k + 1 == n_rows || b[0] <= thinned_until || !((dt = b[0] - a[0]) > 0)) continue;
-        if (k == 0 || memcmp(a + 1 + nx + nu, a + 1 + nx + nu - width, sizeof(double) * (size_t)n_mode)) hoist(p, a + 1 + nx + nu, h);
+        h = hoisted_for(hoists, a + 1 + nx + nu);
         if (nx) {
             rhs(a[0], a + 1, a + 1 + nx, a + 1 + nx + nu, p, h, f0);
             rhs(b[0], b + 1, a + 1 + nx, a + 1 + nx + nu, p, h, f1);

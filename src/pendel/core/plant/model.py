@@ -295,22 +295,10 @@ def time_loop(sizes: Sizes | None = None) -> ctypes.CDLL:
     library.pd_run.argtypes = [ctypes.POINTER(RunStruct)]
     library.pd_release.argtypes = [ctypes.c_void_p]
     library.pd_release.restype = None
-    over_rows = [ctypes.c_void_p] * 3 + [ctypes.c_long] + [ctypes.c_int] * 3 + [ctypes.c_void_p] * 2
-    library.pd_evaluate.argtypes = [
-        *over_rows,
-        ctypes.c_void_p,
-        ctypes.c_int,
-        ctypes.c_void_p,
-        ctypes.c_void_p,
-    ]
+    pointers, lengths = [ctypes.c_void_p] * 2, [ctypes.c_long, INT, INT]
+    library.pd_evaluate.argtypes = [*pointers, *lengths, *pointers, INT, *pointers]
     library.pd_evaluate.restype = None
-    library.pd_refine.argtypes = [
-        *over_rows,
-        ctypes.c_void_p,
-        ctypes.c_double,
-        ctypes.c_void_p,
-        ctypes.c_void_p,
-    ]
+    library.pd_refine.argtypes = [*pointers, *lengths, *pointers, DOUBLE, *pointers]
     library.pd_refine.restype = ctypes.c_long
     return library
 
@@ -365,6 +353,25 @@ def pointer(array: np.ndarray) -> int:
     return array.ctypes.data
 
 
+class Hoists(ctypes.Structure):
+    """Mirror of ``hoists_t`` in loop.c, field by field."""
+
+    _fields_ = ((("hoist", ctypes.c_void_p), ("p", ctypes.c_void_p), ("places", ctypes.c_void_p), ("n_places", INT), ("n_mode", INT), ("n_hoisted", INT)))  # fmt: skip
+    keeps: tuple[Doubles, Doubles]
+
+
+SETS_KEPT = 512
+"""Sets of modes whose hoisted values are kept on the way over a record."""
+
+
+def hoists_for(library: ctypes.CDLL, parameters: Doubles, n_mode: int) -> Hoists:
+    n_hoisted = library.pd_hoisted()
+    places = np.zeros(SETS_KEPT * (1 + n_mode + n_hoisted))
+    made = Hoists(address(library, "pd_hoist"), pointer(parameters), pointer(places), SETS_KEPT, n_mode, n_hoisted)
+    made.keeps = (parameters, places)
+    return made
+
+
 def evaluate_signals(
     structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
 ) -> Doubles:
@@ -373,10 +380,11 @@ def evaluate_signals(
     rows = np.ascontiguousarray(rows, dtype=float)
     out = np.empty((len(rows), len(keys)))
     pick = np.array([structure.signals.index(k) for k in keys], dtype=np.int32)
-    hoisted, whole = np.zeros(max(1, library.pd_hoisted())), np.zeros(max(1, len(structure.signals)))
+    nx, nu, n_mode = row_shape(structure)
+    hoists, whole = hoists_for(library, parameters, n_mode), np.zeros(max(1, len(structure.signals)))
     time_loop().pd_evaluate(
-        address(library, "pd_signals"), address(library, "pd_hoist"), pointer(rows), len(rows), *row_shape(structure),
-        pointer(parameters), pointer(hoisted), pointer(pick), len(pick), pointer(whole), pointer(out))  # fmt: skip
+        address(library, "pd_signals"), pointer(rows), len(rows), nx, nu, ctypes.byref(hoists), pointer(pick), len(pick),
+        pointer(whole), pointer(out))  # fmt: skip
     return out
 
 
@@ -405,12 +413,12 @@ def refined_rows(
     states = rows[:, 1 : 1 + nx]
     span = np.ptp(states, axis=0) if len(rows) else np.zeros(nx)
     fine = np.where(span > 0, FINE * span, 1.0) if nx else np.ones(1)
-    hoisted, scratch = np.zeros(max(1, library.pd_hoisted())), np.zeros(4 * nx + 1)
+    hoists, scratch = hoists_for(library, parameters, n_mode), np.zeros(4 * nx + 1)
 
     def fill(out: int | None) -> int:
         return time_loop().pd_refine(
-            address(library, "pd_rhs"), address(library, "pd_hoist"), pointer(rows), len(rows), nx, nu, n_mode,
-            pointer(parameters), pointer(hoisted), pointer(fine), thinned_until, pointer(scratch), out)  # fmt: skip
+            address(library, "pd_rhs"), pointer(rows), len(rows), nx, nu, ctypes.byref(hoists), pointer(fine),
+            thinned_until, pointer(scratch), out)  # fmt: skip
 
     size = fill(None)
     if size * rows.shape[1] * 8 > MOST_SHOWN:

@@ -107,6 +107,11 @@ class KeptRun:
         """Rows as traces show them: both sides of each jump, curved steps with points between."""
         return refined_rows(self.structure, self.rows, self.parameters, thinned_until=self.thinned_until)
 
+    @cached_property
+    def times(self) -> np.ndarray:
+        """s, of `expanded`, in one piece, since each trace is searched by them."""
+        return np.ascontiguousarray(self.expanded[:, 0])
+
     def fetch(self, keys: Iterable[str]) -> None:
         """Compute several of the plant's signals in one go; those known already are left."""
         wanted = [k for k in dict.fromkeys(keys) if k in self.structure.signals and k not in self._signals]
@@ -171,7 +176,7 @@ class KeptRun:
             )
         if key in self.structure.signals:
             self.fetch([key])
-            return Trace(key, info.label, info.unit, self.expanded[:, 0], self._signals[key], False)
+            return Trace(key, info.label, info.unit, self.times, self._signals[key], False)
         device = next((d for d in self.devices if d.key == key), None)
         if device is not None:
             t, e = self.switchings[key]

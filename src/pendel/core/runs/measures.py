@@ -35,7 +35,7 @@ def window(t: np.ndarray, y: np.ndarray, start: float, end: float) -> tuple[np.n
     """The part of a trace between two times, with interpolated ends."""
     if end < start:
         start, end = end, start
-    inside = (t > start) & (t < end)
+    inside = slice(np.searchsorted(t, start, "right"), np.searchsorted(t, end, "left"))
     ends = np.interp([start, end], t, y)
     return np.concatenate([[start], t[inside], [end]]), np.concatenate([ends[:1], y[inside], ends[1:]])
 
