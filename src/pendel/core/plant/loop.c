@@ -87,7 +87,7 @@ typedef struct {
 
 typedef struct {
     run_t *r;
-    int nu, width;
+    int nu, width, n_slots;
     double t, h;
     double radius_num, radius_den; /* squares of the estimated spectral radius, 1/s, as a fraction */
     double usual;                  /* s: how long steps are of late; a burst of events shortens it slowly only */
@@ -100,7 +100,8 @@ typedef struct {
     double proven, proven_h, *weight;   /* curvature of that and its step, and the scales it was measured by */
     double event_time;
     int chatter;
-    set_t *sets, *set;             /* all that are known, and the present one */
+    set_t *sets, *set;             /* all that are known, in the order in which they were met, and the present one */
+    int n_sets, *places;           /* places: by the modes' hash, WAYS for each, one more than the set's number; 0 while empty */
     double *slots;                 /* what they point to */
     int *guard_lists;
     long fillings;
@@ -111,7 +112,9 @@ typedef struct {
 
 /* Of a state's peak: how far what is left out of a record of fixed steps may lie from the line between its rows. */
 static const double STRAIGHT = 1e-5;
-enum { SLOTS = 512, WAYS = 4 };
+enum { WAYS = 4, LEAST_SLOTS = 512, MOST_SLOTS = 8192 };
+/* Bytes that places for sets of modes may take; those that stay empty take none. */
+static const double SLOT_BYTES = 64e6;
 /* The fast option sees the error of its midpoint rule at every step after so many. */
 enum { PROOF = 15 };
 /* Explicit steps beyond this multiple of 1 / (spectral radius) cost more than one L-stable step. */
@@ -621,11 +624,12 @@ static hint_t hint_of(const work_t *w, const set_t *set)
 static set_t *look_up(work_t *w)
 {
     run_t *r = w->r;
-    int place = (int)(hash_modes(w->s, N_MODE) % (SLOTS / WAYS)) * WAYS, way, slot, k;
+    int *place = w->places + hash_modes(w->s, N_MODE) % (uint32_t)(w->n_slots / WAYS) * WAYS, way, slot, k;
     set_t *set;
-    for (way = 0; way < WAYS && w->sets[place + way].filled; way++)
-        if (same_modes(r, w->sets[place + way].s, w->s)) return w->sets + place + way;
-    slot = place + (way < WAYS ? way : WAYS - 1);
+    for (way = 0; way < WAYS && place[way]; way++)
+        if (same_modes(r, w->sets[place[way] - 1].s, w->s)) return w->sets + place[way] - 1;
+    if (way < WAYS) place[way] = ++w->n_sets;
+    slot = place[way < WAYS ? way : WAYS - 1] - 1;
     set = w->sets + slot;
     memset(set, 0, sizeof *set);
     set->filled = ++w->fillings;
@@ -633,6 +637,7 @@ static set_t *look_up(work_t *w)
     set->hoisted = set->s + N_MODE;
     set->inverse = set->hoisted + r->n_hoisted;
     memcpy(set->s, w->s, sizeof(double) * (size_t)N_MODE);
+    memset(set->hoisted, 0, sizeof(double) * (size_t)r->n_hoisted);   /* the last are where the model's loops were solved last */
     r->hoist(r->p, w->s, set->hoisted);
     if (r->method == FIXED) set->inverse[0] = 0.0 / 0.0;
     set->active = w->guard_lists + (size_t)slot * (size_t)N_GUARD;
@@ -1117,6 +1122,15 @@ static void drive_loop(work_t *w)
     }
 }
 
+static void release(work_t *w, double *block)
+{
+    free(block);
+    free(w->pivots);
+    free(w->sets);
+    free(w->slots);
+    free(w->guard_lists);
+}
+
 int pd_run(run_t *r)
 {
     work_t w;
@@ -1127,19 +1141,27 @@ int pd_run(run_t *r)
     w.r = r;
     w.nu = r->n_command + 2 * r->n_profile;
     w.width = 1 + nx + w.nu + r->n_mode;
-    total = (size_t)(18 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + SLOTS * slot_width(r) + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
+    for (w.n_slots = MOST_SLOTS; w.n_slots > LEAST_SLOTS && 8.0 * w.n_slots * slot_width(r) > SLOT_BYTES; w.n_slots /= 2) { }
+    total = (size_t)(18 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
     block = calloc(total, sizeof(double));
-    w.pivots = calloc((size_t)(nx + r->n_profile + 1 + SLOTS * r->n_guard), sizeof(int));
-    w.sets = calloc(SLOTS, sizeof(set_t));
-    if (!block || !w.pivots || !w.sets) { r->outcome = NO_MEMORY; free(block); free(w.pivots); free(w.sets); return r->outcome; }
+    w.pivots = calloc((size_t)(nx + r->n_profile + 1 + w.n_slots), sizeof(int));
+    /* A place for a set is written before it is read, so that those that stay empty cost nothing. */
+    w.sets = malloc((size_t)w.n_slots * sizeof(set_t));
+    w.slots = malloc((size_t)w.n_slots * (size_t)slot_width(r) * sizeof(double) + 1);
+    w.guard_lists = malloc((size_t)w.n_slots * (size_t)r->n_guard * sizeof(int) + 1);
+    if (!block || !w.pivots || !w.sets || !w.slots || !w.guard_lists) {
+        r->outcome = NO_MEMORY;
+        release(&w, block);
+        return r->outcome;
+    }
     w.segment = w.pivots + nx;
-    w.guard_lists = w.segment + r->n_profile + 1;
+    w.places = w.segment + r->n_profile + 1;
     w.short_due = INFINITY;
     next = block;
 #define TAKE(field, count) (w.field = next, next += (count))
     TAKE(x, nx); TAKE(peak, nx); TAKE(weight, nx); TAKE(slope_low, nx); TAKE(slope_high, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
     for (k = 0; k < 8; k++) TAKE(k[k], nx);
-    TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w.nu); TAKE(s, r->n_mode); TAKE(slots, SLOTS * slot_width(r));
+    TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w.nu); TAKE(s, r->n_mode);
     TAKE(g, r->n_guard); TAKE(g_new, r->n_guard); TAKE(pending, r->n_command); TAKE(signals, r->n_signal);
     TAKE(measured, r->n_measured); TAKE(w, n_hold); TAKE(grad, n_hold * nx);
 #undef TAKE
@@ -1154,27 +1176,27 @@ int pd_run(run_t *r)
     drive_loop(&w);
     r->t_out = w.t;
     *r->progress = w.t;
-    free(block);
-    free(w.pivots);
-    free(w.sets);
+    release(&w, block);
     return r->outcome;
 }
 
 void pd_release(double *rows) { free(rows); }
 
 /* Hoisted values for the sets of modes met on the way over a record; they come back with every period of the pulses. One place
- * each: a mark, the modes, the values. All zero at first. */
-typedef struct { hoist_f hoist; const double *p; double *places; int n_places, n_mode, n_hoisted; } hoists_t;
+ * each, with the modes and the values; ``filled`` is zero at first. */
+typedef struct { hoist_f hoist; const double *p; double *places; unsigned char *filled; int n_places, n_mode, n_hoisted; } hoists_t;
 
 static const double *hoisted_for(const hoists_t *k, const double *s)
 {
-    double *place = k->places + (size_t)(hash_modes(s, k->n_mode) % (uint32_t)k->n_places) * (size_t)(1 + k->n_mode + k->n_hoisted);
-    if (place[0] == 0 || memcmp(place + 1, s, sizeof(double) * (size_t)k->n_mode) != 0) {
-        place[0] = 1;
-        memcpy(place + 1, s, sizeof(double) * (size_t)k->n_mode);
-        k->hoist(k->p, s, place + 1 + k->n_mode);
+    uint32_t n = hash_modes(s, k->n_mode) % (uint32_t)k->n_places;
+    double *modes = k->places + (size_t)n * (size_t)(k->n_mode + k->n_hoisted), *values = modes + k->n_mode;
+    if (!k->filled[n] || memcmp(modes, s, sizeof(double) * (size_t)k->n_mode) != 0) {
+        k->filled[n] = 1;
+        memcpy(modes, s, sizeof(double) * (size_t)k->n_mode);
+        memset(values, 0, sizeof(double) * (size_t)k->n_hoisted);
+        k->hoist(k->p, s, values);
     }
-    return place + 1 + k->n_mode;
+    return values;
 }
 
 /* Evaluate chosen outputs over recorded rows; y is n_rows by n_pick, row by row; ``all`` holds one row of n_y. */

@@ -356,19 +356,22 @@ def pointer(array: np.ndarray) -> int:
 class Hoists(ctypes.Structure):
     """Mirror of ``hoists_t`` in loop.c, field by field."""
 
-    _fields_ = ((("hoist", ctypes.c_void_p), ("p", ctypes.c_void_p), ("places", ctypes.c_void_p), ("n_places", INT), ("n_mode", INT), ("n_hoisted", INT)))  # fmt: skip
-    keeps: tuple[Doubles, Doubles]
+    _fields_ = ((("hoist", ctypes.c_void_p), ("p", ctypes.c_void_p), ("places", ctypes.c_void_p), ("filled", ctypes.c_void_p), ("n_places", INT), ("n_mode", INT), ("n_hoisted", INT)))  # fmt: skip
+    keeps: tuple[np.ndarray, ...]
 
 
-SETS_KEPT = 512
-"""Sets of modes whose hoisted values are kept on the way over a record."""
+MOST_SETS_KEPT, SETS_BYTES = 8192, 64e6
+"""Sets of modes whose hoisted values are kept on the way over a record, and the bytes they may take."""
 
 
-def hoists_for(library: ctypes.CDLL, parameters: Doubles, n_mode: int) -> Hoists:
+def hoists_for(library: ctypes.CDLL, parameters: Doubles, n_mode: int, n_rows: int) -> Hoists:
     n_hoisted = library.pd_hoisted()
-    places = np.zeros(SETS_KEPT * (1 + n_mode + n_hoisted))
-    made = Hoists(address(library, "pd_hoist"), pointer(parameters), pointer(places), SETS_KEPT, n_mode, n_hoisted)
-    made.keeps = (parameters, places)
+    width = n_mode + n_hoisted
+    kept = max(1, min(MOST_SETS_KEPT, n_rows, int(SETS_BYTES / max(8, 8 * width))))
+    # Not zeros: a place is written before it is read, and pages that stay untouched cost nothing.
+    places, filled = np.empty(kept * width + 1), np.zeros(kept, dtype=np.uint8)
+    made = Hoists(address(library, "pd_hoist"), pointer(parameters), pointer(places), pointer(filled), kept, n_mode, n_hoisted)  # fmt: skip
+    made.keeps = (parameters, places, filled)
     return made
 
 
@@ -381,7 +384,7 @@ def evaluate_signals(
     out = np.empty((len(rows), len(keys)))
     pick = np.array([structure.signals.index(k) for k in keys], dtype=np.int32)
     nx, nu, n_mode = row_shape(structure)
-    hoists, whole = hoists_for(library, parameters, n_mode), np.zeros(max(1, len(structure.signals)))
+    hoists, whole = hoists_for(library, parameters, n_mode, len(rows)), np.zeros(max(1, len(structure.signals)))
     time_loop().pd_evaluate(
         address(library, "pd_signals"), pointer(rows), len(rows), nx, nu, ctypes.byref(hoists), pointer(pick), len(pick),
         pointer(whole), pointer(out))  # fmt: skip
@@ -413,7 +416,7 @@ def refined_rows(
     states = rows[:, 1 : 1 + nx]
     span = np.ptp(states, axis=0) if len(rows) else np.zeros(nx)
     fine = np.where(span > 0, FINE * span, 1.0) if nx else np.ones(1)
-    hoists, scratch = hoists_for(library, parameters, n_mode), np.zeros(4 * nx + 1)
+    hoists, scratch = hoists_for(library, parameters, n_mode, len(rows)), np.zeros(4 * nx + 1)
 
     def fill(out: int | None) -> int:
         return time_loop().pd_refine(
