@@ -7,7 +7,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox
+from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox
 
 from pendel.app import jobs
 from pendel.app.files import EXAMPLES
@@ -204,6 +204,28 @@ def test_loops_of_a_drive_that_has_none_or_is_broken(window):
         assert page.problem.text().startswith(words)
     assert not page.take_button.isEnabled()
     window.session.undo.setClean()
+
+
+def loops_shown(window):
+    window.drive_page.spine.refresh()
+    rows = (window.drive_page.spine.loop_box.itemAt(n).widget() for n in range(window.drive_page.spine.loop_box.count()))  # fmt: skip
+    return [r.text() if isinstance(r, QLabel) else r.name for r in rows]
+
+
+def test_loops_of_the_drive_before_are_not_those_of_this_one(window):
+    """Neither those shown nor those still being judged when another drive is opened."""
+    session = opened(window, "haul_drive")
+    for _ in range(300):
+        if session.judged:
+            break
+        QTest.qWait(50)
+    late = (session._version, [], session.judged)
+    assert {each.loop.regulator for each in late[2]} == {"current_regulator"}
+    assert "Current along d" in loops_shown(window)
+    opened(window, "old_haul_drive")  # its regulator is of the same name
+    session._take_study(*late)
+    QTest.qWait(30)
+    assert "Looking for loops …" in loops_shown(window) or len(session.judged) == 4
 
 
 def test_an_induction_machine_stands_within_its_curve(window):

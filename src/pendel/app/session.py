@@ -121,6 +121,8 @@ class Session(QObject):
         self.selection, self.selected_wire, self.inside = [], "", ""
         self.undo.clear()
         self.deep_findings = []
+        self.judged, self.judging = [], True
+        self._version += 1  # what is still being found out is about another drive
         self._ran = None
         self.run_findings, self.remarks = [], []
         self.runs = self._load_runs()

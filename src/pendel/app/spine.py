@@ -142,7 +142,6 @@ class Spine(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(208)
         self.session = session
-        self.judged: list[tuple] = []
         self.path_facts: list[tuple[str, str, str]] | None = None
         self.loop_facts: list[tuple] | None = None
         self.fields: dict[str, Field] = {}
@@ -173,7 +172,7 @@ class Spine(QWidget):
         self._late = single_shot(self, 0, self.refresh)
         session.changed.connect(lambda _: self._late.start())
         session.opened.connect(self._late.start)
-        session.studied.connect(self._studied)
+        session.studied.connect(self._refresh_loops)
         self._for_runs = Lazily(self, self._late)
         session.runs_changed.connect(self._for_runs)
         session.examined_changed.connect(self._late.start)
@@ -258,14 +257,10 @@ class Spine(QWidget):
             station.selected = key in self.session.selection
             station.update()
 
-    def _studied(self) -> None:
-        self.judged = self.session.judged
-        self._refresh_loops()
-
     def _refresh_loops(self) -> None:
         facts = [
             (each.loop.label, each.loop.key, *loop_state(each))
-            for each in self.judged
+            for each in self.session.judged
             if each.loop.regulator in self.session.drive.cards
         ]
         facts.append((self.session.judging,))
@@ -279,7 +274,7 @@ class Spine(QWidget):
                 lambda k=key: (self.session.select([k.partition(".")[0]]), self.loop_wanted.emit(k))
             )
             self.loop_box.addWidget(made)
-        if not self.judged:
+        if not self.session.judged:
             hint = label("Looking for loops …" if self.session.judging else "No closed loop found.", "muted")
             hint.setContentsMargins(8, 4, 0, 4)
             self.loop_box.addWidget(hint)
