@@ -4,13 +4,14 @@ import threading
 import time
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSettings, Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox
 
 from pendel.app import jobs
 from pendel.app.files import EXAMPLES
+from pendel.app.window import MainWindow
 from pendel.core.check import examine
 from pendel.core.drive import commands, file
 from pendel.core.errors import FileProblem
@@ -56,6 +57,32 @@ def test_from_a_new_drive_to_its_file_and_back_by_the_recent_list(window, questi
     assert list(recent)[:2] == [str(door), str(saved)]
     recent[str(saved)].trigger()
     assert window.session.path == saved and len(questions) == 2
+
+
+def test_a_window_without_a_file_is_ready_for_work(application, questions, tmp_path):
+    """Started without a drive: run, tidy, the pages and a new drive answer, and the first card is added at once."""
+    made = MainWindow(QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
+    made.show()
+    try:
+        for name in ("run", "tidy", "select_all", "copy", "paste", "fit", "new"):
+            made.actions_by_name[name].trigger()
+        for page in ("Runs", "Loops", "Firmware", "Drive"):
+            made.show_page(page)
+        finish(made)
+        assert not made.session.runs and made.foot.said.whole
+        vehicle = add(made, "vehicle")
+        made.session.select([vehicle])
+        QTest.qWait(60)
+        type_into(made.drive_page.inspector.fields["mu"], "0.6")
+        assert made.session.drive.cards[vehicle].values["mu"] == "0.6" and not made.session.findings
+        made.undo()
+        made.undo()
+        assert not made.session.drive.cards and not made.session.dirty
+    finally:
+        made.session.undo.setClean()
+        made.close()
+        made.deleteLater()
+        QTest.qWait(10)
 
 
 def test_an_example_is_opened_from_the_menu_and_never_written_over(window, questions, monkeypatch, tmp_path):

@@ -59,6 +59,7 @@ class Inspector(QWidget):
         self.tab = "Values"
         self.fields: dict[str, Field] = {}
         self.notes: dict[str, QLabel] = {}
+        self.own_editor: OwnEditor | None = None
         self.inner = QWidget()
         self.body = column(self.inner, (16, 12, 14, 12), 5)
         column(self, (0, 0, 0, 0)).addWidget(scrolled(self.inner))
@@ -114,14 +115,14 @@ class Inspector(QWidget):
             self._update_settings()
 
     def rebuild(self) -> None:
-        editor = getattr(self, "own_editor", None)
+        editor = self.own_editor
         if editor is not None and editor.card in self.session.drive.cards:
             self.own_editor = None
             editor.commit()
         clear(self.body)
         self.fields, self.notes = {}, {}
         self.profile_editor: ProfileEditor | None = None
-        self.own_editor: OwnEditor | None = None
+        self.own_editor = None
         self.face_editor: FaceEditor | None = None
         self.rows_editor: RowsEditor | None = None
         self.flux_editor: FluxEditor | None = None
@@ -216,7 +217,7 @@ class Inspector(QWidget):
         if kind.values or card.kind != "own":
             tabs.append("Values")
         if kind.has_profile:
-            tabs.insert(0, "Profile")
+            tabs.insert(len(tabs) if kind.profile_optional else 0, "Profile")
         if kind.rows:
             tabs.append(kind.rows.label)
         if kind.takes_flux:

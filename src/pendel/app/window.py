@@ -43,7 +43,7 @@ from pendel.app.tap_list import TapRow
 from pendel.app.trust import may_run
 from pendel.app.widgets import Elided, Field, button, label
 from pendel.core.drive import assemblies, commands
-from pendel.core.drive.document import End, Wire
+from pendel.core.drive.document import Drive, End, Wire
 from pendel.core.drive.file import card_from_record, card_record
 from pendel.core.drive.findings import Finding, Severity
 from pendel.core.errors import DriveProblem, PendelError
@@ -81,7 +81,7 @@ class MainWindow(QMainWindow):
         if geometry is not None:
             self.restoreGeometry(geometry)
         self.drive_page.sheet.setFocus()
-        self._show_file()
+        self.session.open(Drive(), None)  # an empty drive is a drive: every view is there from the start
         self._enable_actions()
 
     # building ------------------------------------------------------------------
