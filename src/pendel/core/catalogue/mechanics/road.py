@@ -23,13 +23,13 @@ CREEP = 0.05
 
 GRIP = (
     Value("mu", "Greatest friction", "", "0.9", low=0.0, open_low=True),
-    Value("kappa", "Slip at which it is greatest", "%", "12", low=0.0, open_low=True, high=1.0),
-    Value("slide", "Friction left when sliding, of the greatest", "%", "75", low=0.0, high=1.0, open_low=True),
-    Value("v_s", "Slip refers at least to", "m/s", "0.5", low=0.0, open_low=True),
+    Value("kappa", "Slip at the peak", "%", "12", low=0.0, open_low=True, high=1.0),
+    Value("slide", "Left when sliding", "%", "75", low=0.0, high=1.0, open_low=True),
+    Value("v_s", "Slip refers to", "m/s", "0.5", low=0.0, open_low=True),
 )
 RADIUS = Value("r", "Wheel radius", "mm", "280", low=0.0, open_low=True)
 J_WHEEL = Value("J_w", "Inertia of the wheel", "kg·m²", "0.8", low=0.0, open_low=True)
-J_AXLE = replace(J_WHEEL, label="Inertia of the wheels of an axle", default="1.2")
+J_AXLE = replace(J_WHEEL, label="Inertia, axle", default="1.2")
 
 
 def shape(slide, atan=math.atan, tan=math.tan, asin=math.asin):
@@ -138,7 +138,7 @@ def vehicle_follows(v, card):
     front, rear = v["mu"] * GRAVITY * v["front"], v["mu"] * GRAVITY * (1 - v["front"])
     lever = v["mu"] * v["h"] / v["l"]
     return [
-        Figure("Greatest acceleration, front driven", "a_f", front / (1 + lever), "m/s²"),
+        Figure("Accelerates, front driven", "a_f", front / (1 + lever), "m/s²"),
         Figure("rear driven", "a_r", min(rear / (1 - lever), v["mu"] * GRAVITY), "m/s²"),
         Figure("both driven", "a", v["mu"] * GRAVITY, "m/s²"),
     ]
@@ -173,7 +173,7 @@ KINDS = (
     Part(
         id="vehicle", title="Vehicle", sentence="A body on two axles that slip, with weight transfer, air, rolling resistance and slope.", group="mechanics", keywords="car cart body wheel axle traction slope hill grade drag road",
         ports=(Port("front", Link.SHAFT, "Front axle", "left", required=False), Port("rear", Link.SHAFT, "Rear axle", "left", required=False)),
-        values=(Value("m", "Mass", "kg", "640", low=0.0, open_low=True), RADIUS, J_AXLE, Value("front", "Share of the weight in front", "%", "50", low=0.0, high=1.0), Value("l", "Distance of the axles", "m", "1.9", low=0.0, open_low=True), Value("h", "Height of the centre of gravity", "m", "0.55", low=0.0),
+        values=(Value("m", "Mass", "kg", "640", low=0.0, open_low=True), RADIUS, J_AXLE, Value("front", "Weight in front", "%", "50", low=0.0, high=1.0), Value("l", "Distance of the axles", "m", "1.9", low=0.0, open_low=True), Value("h", "Height of its centre", "m", "0.55", low=0.0),
                 Value("c_wA", "Drag area", "m²", "0.8", low=0.0), Value("rho", "Density of air", "kg/m³", "1.2", low=0.0), Value("c_r", "Rolling resistance", "%", "1", low=0.0), *GRIP),
         states=(State("v", "speed", "m/s"), State("x", "position", "m"), State("omega_front", "speed of the front axle", "rad/s"), State("omega_rear", "speed of the rear axle", "rad/s")),
         signals=(Signal("speed", "travel speed", "m/s"), Signal("position", "position", "m"), Signal("acceleration", "acceleration", "m/s²"), *AXLE_SIGNALS, Signal("resistance", "air, rolling and slope", "N"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
