@@ -214,6 +214,15 @@ def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
     window.start_run()
     finish(window)
     assert ended[2] == ("", False) and len(window.session.runs) == 2
+    door = window.session.path
+    window.start_run()
+    window.session.undo.setClean()
+    opened(window, "wayside_supply")
+    finish(window)
+    assert "It is kept with that drive." in ended[3][0] and not ended[3][1]
+    assert not any(r.infos.get("door_motor.current") for r in window.session.runs)
+    window.files.open_path(door)
+    assert len(window.session.runs) == 4, "with the one that could not be shown then"
 
 
 def test_loops_of_a_drive_that_has_none_or_is_broken(window):

@@ -47,6 +47,8 @@ class RunJobs(QObject):
         self._reader = ThreadPoolExecutor(1, "run")
         self._reading: Future[KeptRun] | None = None
         self._answer: RunFinished | None = None
+        self._drive = session.drive
+        """The drive that runs; another may be open by the time the run ends."""
         self._timer = QTimer(self)
         self._timer.setInterval(POLL_MS)
         self._timer.timeout.connect(self._poll)
@@ -60,6 +62,7 @@ class RunJobs(QObject):
         path = session.runs_folder / f"run{number}.h5"
         self.until = session.examined.settings.get("until", 1.0)
         self.running = True
+        self._drive = session.drive
         self.started.emit()
         self.worker.request(
             RunRequest(to_text(session.drive), f"Run {number}", differences(before, session.drive), str(path))
@@ -103,6 +106,9 @@ class RunJobs(QObject):
         except Exception as problem:  # the job's boundary: the run must end here, whatever happened
             traceback.print_exc()
             self.ended.emit(f"The run cannot be shown: {problem}.", True)
+            return
+        if self.session.drive is not self._drive:
+            self.ended.emit(f"{run.name} of {self._drive.title} ended. It is kept with that drive.", False)
             return
         self.session.add_run(run)
         self.ended.emit(answer.message, bool(answer.message) and not answer.stopped)
