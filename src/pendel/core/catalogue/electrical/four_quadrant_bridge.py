@@ -24,7 +24,7 @@ def build_averaged(c):
     duty = ca.fmax(-1.0, ca.fmin(1.0, c.input("duty")))
     load = -i_out
     half = 0.5 + 0.5 * duty  # of leg a; leg b carries the current back at the opposite duty
-    (share_a, drop_a), (share_b, drop_b) = mean_leg(c, u_dc, half, load), mean_leg(c, u_dc, 1.0 - half, -load)
+    (share_a, drop_a), (share_b, drop_b) = mean_leg(c, half, load), mean_leg(c, 1.0 - half, -load)
     share, drop = share_a - share_b, drop_a - drop_b
     c.equation(u_out - share * u_dc + drop)
     c.equation(i_dc - share * load)

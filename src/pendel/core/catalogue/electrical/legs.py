@@ -84,7 +84,7 @@ def pulsed_leg(c, leg: Leg, command: str, top: ca.SX, pole: ca.SX, bottom: ca.SX
     return upper, lower
 
 
-def mean_leg(c, u_dc: ca.SX, duty: ca.SX, load: ca.SX) -> tuple[ca.SX, ca.SX]:
+def mean_leg(c, duty: ca.SX, load: ca.SX) -> tuple[ca.SX, ca.SX]:
     """Of a leg averaged over a period, at the current ``load`` (A) out of its pole: the share of time for which the pole is at the
     upper rail, and the voltage lost in its devices.
 

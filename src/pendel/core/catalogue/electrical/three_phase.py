@@ -29,7 +29,7 @@ def build_inverter(c):
         duty = ca.fmax(0.0, ca.fmin(1.0, c.input(f"d_{name}")))
         height = pole.across - minus.across
         if c.level == "averaged":
-            share, drop = mean_leg(c, u_dc, duty, load)
+            share, drop = mean_leg(c, duty, load)
             if opens:
                 driven = 1 - open_mode(c, name)
                 into_link, lost = open_or_driven(
