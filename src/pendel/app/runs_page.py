@@ -28,7 +28,7 @@ from pendel.app.signal_tree import SignalTree
 from pendel.app.spectrum_panel import SpectrumPanel
 from pendel.app.strips import Strips
 from pendel.app.torque_panel import TorquePanel
-from pendel.app.usual_strips import default_strips
+from pendel.app.usual_strips import default_strips, keys_of
 from pendel.app.widgets import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
@@ -194,8 +194,7 @@ class RunsPage(QWidget):
 
     def _shown_keys(self) -> list[str]:
         """What the strips will show of the next run."""
-        specs = self.strips.specs if self._layout() == self.laid_out_for else default_strips(self.session)
-        return [s for spec in specs for s in spec.signals]
+        return keys_of(self.strips.specs if self._layout() == self.laid_out_for else default_strips(self.session))
 
     def _layout(self) -> str:
         return ",".join(self.session.drive.cards)

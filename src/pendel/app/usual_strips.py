@@ -67,6 +67,10 @@ def default_strips(session: Session) -> list[StripSpec]:
     return strips or [StripSpec()]
 
 
+def keys_of(strips: list[StripSpec]) -> list[str]:
+    return [s for spec in strips for s in spec.signals]
+
+
 def signals_of(kind: Kind) -> tuple[Signal, ...]:
     return kind.signals if isinstance(kind, Part) else ()
 

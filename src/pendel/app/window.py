@@ -320,9 +320,9 @@ class MainWindow(QMainWindow):
 
     def _usual_keys(self) -> list[str]:
         """What the Runs page will show, before it is built."""
-        from pendel.app.usual_strips import default_strips
+        from pendel.app.usual_strips import default_strips, keys_of
 
-        return [s for spec in default_strips(self.session) for s in spec.signals]
+        return keys_of(default_strips(self.session))
 
     def run_or_stop(self) -> None:
         if self.jobs.running:
