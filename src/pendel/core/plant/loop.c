@@ -1199,6 +1199,20 @@ static const double *hoisted_for(const hoists_t *k, const double *s)
     return values;
 }
 
+/* Of each time the place of the last row at or before it, or the first. */
+void pd_last_before(const double *rows, long n_rows, int width, const double *times, long n_times, int64_t *places)
+{
+    long k;
+    for (k = 0; k < n_times; k++) {
+        long low = 0, high = n_rows;
+        while (high - low > 1) {
+            long middle = low + (high - low) / 2;
+            if (rows[middle * width] <= times[k]) low = middle; else high = middle;
+        }
+        places[k] = low;
+    }
+}
+
 /* Evaluate chosen outputs over recorded rows; y is n_rows by n_pick, row by row; ``all`` holds one row of n_y. */
 void pd_evaluate(out_f f, const double *rows, long n_rows, int nx, int nu, const hoists_t *hoists, const int *pick, int n_pick, double *all, double *y)
 {

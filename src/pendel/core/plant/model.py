@@ -298,6 +298,8 @@ def time_loop(sizes: Sizes | None = None) -> ctypes.CDLL:
     pointers, lengths = [ctypes.c_void_p] * 2, [ctypes.c_long, INT, INT]
     library.pd_evaluate.argtypes = [*pointers, *lengths, *pointers, INT, *pointers]
     library.pd_evaluate.restype = None
+    library.pd_last_before.argtypes = [ctypes.c_void_p, ctypes.c_long, INT, ctypes.c_void_p, ctypes.c_long, ctypes.c_void_p]
+    library.pd_last_before.restype = None
     library.pd_refine.argtypes = [*pointers, *lengths, *pointers, DOUBLE, *pointers]
     library.pd_refine.restype = ctypes.c_long
     return library
@@ -389,6 +391,16 @@ def evaluate_signals(
         address(library, "pd_signals"), pointer(rows), len(rows), nx, nu, ctypes.byref(hoists), pointer(pick), len(pick),
         pointer(whole), pointer(out))  # fmt: skip
     return out
+
+
+def last_before(rows: Doubles, times: Doubles) -> np.ndarray:
+    """Places of the last rows at or before times (s), at least 0. NumPy's own search would first copy the column of times, and
+    with it fetch the whole record from memory."""
+    if not rows.flags.c_contiguous:
+        return np.maximum(np.searchsorted(rows[:, 0], times, side="right") - 1, 0)
+    times, places = np.ascontiguousarray(times, dtype=float), np.empty(len(times), dtype=np.int64)
+    time_loop().pd_last_before(pointer(rows), *rows.shape, pointer(times), len(times), pointer(places))
+    return places
 
 
 def row_shape(structure: Structure) -> tuple[int, int, int]:

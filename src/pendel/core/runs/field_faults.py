@@ -69,7 +69,7 @@ def machine_measured(run: KeptRun, sources: Mapping[str, End], end: End | None) 
 
 def tick_values(run: KeptRun, ends: list[End], ticks: np.ndarray) -> np.ndarray:
     """Signals of the control deck at some ticks, shape (ends, ticks)."""
-    return np.array([run.trace(str(e)).y[ticks] for e in ends])
+    return run.on_ticks([str(e) for e in ends], ticks).T
 
 
 def plant_values(run: KeptRun, machine: str, what: str, ticks: np.ndarray) -> np.ndarray:
@@ -80,19 +80,19 @@ def plant_values(run: KeptRun, machine: str, what: str, ticks: np.ndarray) -> np
 def mean_voltages(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
     """Mean voltage of each phase in the tick from each of ``ticks``, shape (3, ticks), whatever the level of detail: the
     change of its flux, and the drop on the resistance, which the copper loss tells."""
-
-    def flux(at: np.ndarray) -> np.ndarray:
-        rows = run.rows_of(at)
-        if f"{machine}.flux_d" in run.structure.signals:
-            d, q, angle = run.on_rows([f"{machine}.{n}" for n in ("flux_d", "flux_q", "angle_e")], rows).T
-            return (d + 1j * q) * np.exp(1j * angle)
-        alpha, beta = run.on_rows([f"{machine}.flux_alpha", f"{machine}.flux_beta"], rows).T
-        return alpha + 1j * beta
-
-    induced = (flux(ticks + 1) - flux(ticks)) / run.tick
-    current = plant_values(run, machine, "current", ticks)
-    loss = run.on_rows([f"{machine}.copper_loss"], run.rows_of(ticks))[:, 0]
-    resistance = loss / np.maximum(np.sum(current**2, axis=0), 1e-30)
+    in_rotor = f"{machine}.flux_d" in run.structure.signals
+    names = ["flux_d", "flux_q", "angle_e"] if in_rotor else ["flux_alpha", "flux_beta"]
+    names += ["copper_loss", *(f"current_{n}" for n in PHASES)]
+    places = run.rows_of(np.concatenate([ticks, ticks + 1]))
+    seen = dict(zip(names, run.on_rows([f"{machine}.{n}" for n in names], places).T))
+    if in_rotor:
+        flux = (seen["flux_d"] + 1j * seen["flux_q"]) * np.exp(1j * seen["angle_e"])
+    else:
+        flux = seen["flux_alpha"] + 1j * seen["flux_beta"]
+    count = len(ticks)
+    induced = (flux[count:] - flux[:count]) / run.tick
+    current = np.array([seen[f"current_{n}"][:count] for n in PHASES])
+    resistance = seen["copper_loss"][:count] / np.maximum(np.sum(current**2, axis=0), 1e-30)
     return np.array([np.real(induced / TURN**n) for n in range(3)]) + resistance * current
 
 
@@ -102,7 +102,8 @@ def order_of(seen: np.ndarray, true: np.ndarray) -> tuple[int, ...]:
     size = np.linalg.norm(seen) * np.linalg.norm(true)
     if size == 0:
         return (0, 1, 2)
-    fits = {p: float(np.sum(seen * true[list(p)])) / size for p in itertools.permutations(range(3))}
+    alike = seen @ true.T / size
+    fits = {p: sum(float(alike[k, p[k]]) for k in range(3)) for p in itertools.permutations(range(3))}
     best = max(fits, key=lambda p: fits[p])
     return best if fits[best] > ALIKE and fits[(0, 1, 2)] < fits[best] - 0.2 else (0, 1, 2)
 
@@ -148,7 +149,8 @@ def estimate_off(run: KeptRun, drive: Drive, key: str, sources, ticks: np.ndarra
         return None
     true = run.on_rows([f"{machine}.speed"], run.rows_of(ticks))[:, 0]
     late = ticks >= (1.0 - LATE) * ticks[-1]
-    gap = np.abs(run.trace(f"{key}.speed").y[ticks] - true)[late]
+    told = run.on_ticks([f"{key}.speed"], ticks)[:, 0]
+    gap = np.abs(told - true)[late]
     largest = float(np.max(np.abs(true)))
     off = float(np.sqrt(np.mean(gap**2)))
     if largest == 0 or off < OFF * largest:
@@ -156,7 +158,7 @@ def estimate_off(run: KeptRun, drive: Drive, key: str, sources, ticks: np.ndarra
     worst = int(np.flatnonzero(late)[np.argmax(gap)])
     time = float(ticks[worst] * run.tick)
     return Remark(
-        f"{drive.cards[key].name}: it has lost the machine: at {figure(time, 's', 3)} it gives {figure(float(run.trace(f'{key}.speed').y[ticks[worst]]), 'rad/s', 3)} while the shaft turns at {figure(float(true[worst]), 'rad/s', 3)}. "
+        f"{drive.cards[key].name}: it has lost the machine: at {figure(time, 's', 3)} it gives {figure(float(told[worst]), 'rad/s', 3)} while the shaft turns at {figure(float(true[worst]), 'rad/s', 3)}. "
         "Near standstill the voltages tell too little; elsewhere check its resistances and inductances, and lower its gain.",
         key,
         time,
@@ -171,11 +173,11 @@ def voltage_ended(run: KeptRun, drive: Drive, key: str, sources, values, ticks: 
     ]
     if any(n not in run.tick_signals for n in needed):
         return None
-    u_d, u_q, set_d, set_q, d, q = (run.trace(n).y[ticks] for n in needed)
+    u_d, u_q, set_d, set_q, d, q = run.on_ticks(needed, ticks).T
     link = np.full(len(ticks), values["U_dc"])
     measured = str(sources.get(f"{key}.u_link", ""))
     if measured in run.tick_signals:
-        seen = run.trace(measured).y[ticks]
+        seen = run.on_ticks([measured], ticks)[:, 0]
         link = np.where(seen > 0.05 * values["U_dc"], seen, link)
     limit = values["share"] * link / np.sqrt(3.0)
     missed = np.hypot(set_d - d, set_q - q)

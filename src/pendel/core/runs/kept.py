@@ -14,7 +14,7 @@ import numpy as np
 from pendel.core.errors import FileProblem
 from pendel.core.formats.hdf import opened
 from pendel.core.plant.integrate import Outcome
-from pendel.core.plant.model import Structure, evaluate_signals, refined_rows
+from pendel.core.plant.model import Structure, evaluate_signals, last_before, refined_rows
 
 FORMAT_VERSION = 1
 
@@ -124,21 +124,17 @@ class KeptRun:
         not refine the record, which takes as long as a run."""
         return evaluate_signals(self.structure, self.rows[places], self.parameters, list(keys))
 
+    def on_ticks(self, keys: Sequence[str], ticks: np.ndarray) -> np.ndarray:
+        """Signals of the control deck at some ticks, by their numbers; shape (len(ticks), len(keys))."""
+        return self.ticks[ticks][:, [self.tick_signals.index(key) for key in keys]]
+
     def rows_at(self, times: np.ndarray) -> np.ndarray:
         """Places of the last rows at or before times (s)."""
-        return np.clip(np.searchsorted(self.rows[:, 0], times + 1e-12, side="right") - 1, 0, None)
+        return last_before(self.rows, times + 1e-12)
 
     def rows_of(self, ticks: np.ndarray) -> np.ndarray:
         """Places of the rows at ticks, by their numbers, from 0 up to one beyond the last."""
-        key = ticks.tobytes()
-        if key not in self._places:
-            self._places[key] = self.rows_at(ticks * self.tick)
-        return self._places[key]
-
-    @cached_property
-    def _places(self) -> dict[bytes, np.ndarray]:
-        """By numbers of ticks: what `rows_of` found, since several checks of a run look at the same ticks."""
-        return {}
+        return self.rows_at(ticks * self.tick)
 
     @cached_property
     def _signals(self) -> dict[str, np.ndarray]:

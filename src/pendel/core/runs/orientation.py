@@ -17,7 +17,7 @@ SECTOR = np.pi / 3
 WITH_MAGNETS = ("pmsm", "pmsm_tables", "trapezoidal")
 """Kinds whose rotor has an electrical angle of its own."""
 WORTH_TELLING = np.radians(15.0)
-MOST_TICKS = 400
+MOST_TICKS = 200
 SETTLED = 0.2
 """rad: how far the difference of two angles may scatter and still be an offset."""
 
@@ -65,7 +65,7 @@ def hall_fault(run: KeptRun, drive: Drive, decoder: str, sources: dict) -> Remar
     if not machine:
         return None
     ticks = some_ticks(run)
-    seen = np.array([run.trace(str(e)).y[ticks] for e in ends]) > 0.5
+    seen = run.on_ticks([str(e) for e in ends], ticks).T > 0.5
     angle = true_angle(run, machine, ticks)
 
     def fits(lines: tuple[int, ...], turned: int) -> float:
@@ -100,7 +100,7 @@ def angle_fault(run: KeptRun, drive: Drive, block: str, sources: dict) -> Remark
     if not machine:
         return None
     ticks = some_ticks(run)
-    gap = np.exp(1j * (run.trace(f"{block}.angle").y[ticks] - true_angle(run, machine, ticks)))
+    gap = np.exp(1j * (run.on_ticks([f"{block}.angle"], ticks)[:, 0] - true_angle(run, machine, ticks)))
     middle = np.mean(gap)
     offset = float(np.angle(middle))
     if abs(offset) < WORTH_TELLING or 1 - abs(middle) > SETTLED**2 / 2:
