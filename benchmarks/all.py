@@ -21,7 +21,7 @@ import switching
 import pendel
 from pendel.core.drive import commands
 from pendel.core.plant.compiler import build_library
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.runs.simulate import run_drive
 
 EXAMPLE = Path(pendel.__file__).parent / "examples" / "car_door_drive.pendel"
 ORDER = (
@@ -69,8 +69,7 @@ def row(what: str, reached: str, wanted: str) -> None:
 
 def time_loop() -> None:
     drive = pendel.open(EXAMPLE)
-    prepared = prepare(drive.document)
-    run_drive(prepared, until=0.1)
+    prepared = switching.warmed(drive)
     numbers = values(prepared)
     library = ctypes.CDLL(
         str(
