@@ -207,7 +207,7 @@ def simplified(points: np.ndarray) -> Paths:
     return Paths(out, counts)
 
 
-AT_ONCE = 24
+AT_ONCE = 160
 """Paths that are held against other wires together."""
 
 
