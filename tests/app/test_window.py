@@ -552,7 +552,7 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     assert page.spectrum.fundamental.property("wrong")
     assert not page.spectrum.facts.whole and not page.spectrum.found
     words = [page.between.itemAt(n).widget() for n in range(page.between.count())]
-    assert "ripple" in [w.text() for w in words]
+    assert "ripple p-p" in [w.text() for w in words]
     QTest.mouseClick(window.level.buttons["device"], LEFT)
     run_with(window)
     (finding, *_) = window.session.remarks

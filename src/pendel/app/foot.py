@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from pendel.app.look import colour
@@ -27,6 +27,10 @@ class Dot(QWidget):
         painter.drawEllipse(1, 1, 10, 10)
 
 
+LEAST_SUMMARY = 300
+"""px, for the first finding."""
+
+
 class Foot(QWidget):
     def __init__(self, session: Session, window: QWidget):
         super().__init__(window)
@@ -35,6 +39,7 @@ class Foot(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(26)
         self.transient: list[Finding] = []
+        self.summary = "No findings"
         body = QHBoxLayout(self)
         body.setContentsMargins(12, 0, 14, 0)
         self.dot = Dot()
@@ -58,7 +63,7 @@ class Foot(QWidget):
         self.list.setSpacing(8)
         column(self.panel, (0, 0, 0, 0)).addWidget(scrolled(self.inner))
         self.panel.hide()
-        self._quiet = single_shot(self, 9000, lambda: self.said.set_text(""))
+        self._quiet = single_shot(self, 9000, lambda: self._say(""))
         session.examined_changed.connect(self.refresh)
         session.runs_changed.connect(self.refresh)
         session.changed.connect(lambda _: self.forget())
@@ -78,8 +83,12 @@ class Foot(QWidget):
         self.refresh()
 
     def say(self, sentence: str) -> None:
-        self.said.set_text(sentence)
+        self._say(sentence)
         self._quiet.start()
+
+    def _say(self, sentence: str) -> None:
+        self.said.set_text(sentence)
+        self._fit_summary()
 
     def refresh(self) -> None:
         findings = self.findings()
@@ -87,13 +96,11 @@ class Foot(QWidget):
         self.dot.role = "brick" if faults else "brass" if findings else "moss"
         self.dot.update()
         if not findings:
-            self.words.setText("No findings")
+            self.summary = "No findings"
         else:
             first = (faults or findings)[0].sentence
             count = f"{len(findings)} finding{'s' if len(findings) > 1 else ''}"
-            self.words.setText(
-                self.fontMetrics().elidedText(f"{count}: {first}", Qt.TextElideMode.ElideRight, 620)
-            )
+            self.summary = f"{count}: {first}"
             self.words.setToolTip(first)
         run = self.session.last_run
         load = run.settings.get("load") if run else None
@@ -109,8 +116,19 @@ class Foot(QWidget):
             if run
             else ""
         )
+        self._fit_summary()
         if self.panel.isVisible():
             self._fill()
+
+    def _fit_summary(self) -> None:
+        """The first finding takes what room the facts, and what is being said, leave."""
+        taken = self.facts.sizeHint().width() + (self.said.sizeHint().width() if self.said.whole else 0)
+        room = max(LEAST_SUMMARY, self.width() - taken - 90)
+        self.words.setText(self.fontMetrics().elidedText(self.summary, Qt.TextElideMode.ElideRight, room))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fit_summary()
 
     def toggle(self) -> None:
         if self.panel.isVisible():

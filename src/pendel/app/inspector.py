@@ -174,12 +174,17 @@ class Inspector(QWidget):
         self._update_settings()
 
     def _setting_row(self, name: str, text: str, unit_text: str) -> None:
-        field = Field(self.session.drive.settings[name], text, 176 if name == "title" else 92)
+        field = Field(self.session.drive.settings[name], text)
         field.committed.connect(
             lambda t, n=name: self.session.do(commands.set_setting(self.session.drive, n, t))
         )
         self.fields[name] = field
-        self.body.addLayout(self._line(text, "", field, unit_text))
+        if name == "title":
+            field.setAlignment(Qt.AlignmentFlag.AlignLeft)
+            field.setMinimumWidth(240)
+            self.body.addLayout(row(label(text), 1, field))
+        else:
+            self.body.addLayout(self._line(text, "", field, unit_text))
         self.notes[name] = wrapped("", "wrong")
         self.body.addWidget(self.notes[name])
 

@@ -279,7 +279,10 @@ class LoopsPage(QWidget):
 
     def _prime_wish(self, study: LoopStudy) -> None:
         low, high = self._limits(study)
-        wish = self.wishes.setdefault(self.current, default_crossover(study, list(self.standings.values())))
+        begin = self.standings[self.current].begin
+        if math.isnan(begin):
+            begin = default_crossover(study, list(self.standings.values()))
+        wish = self.wishes.setdefault(self.current, begin)
         wish = min(max(wish, low), high)
         self.wishes[self.current] = wish
         self.crossover.setText(number_text(wish, 4))

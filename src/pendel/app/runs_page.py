@@ -449,7 +449,7 @@ class RunsPage(QWidget):
     def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
         """Mean, rms and ripple of the first signal of each strip; below them what each part loses."""
         self.span.setText(f"{run.name}, between the cursors, {figure(b - a, 's', 4)}")
-        self._fill([("", "mean", "rms", "ripple")])
+        self._fill([("", "mean", "rms", "ripple p-p")])
         for spec in self.strips.specs[:5]:
             key = next((s for s in spec.signals if s in run.keys), None)
             if key is None:
@@ -535,7 +535,8 @@ class RunsPage(QWidget):
     def _show_spectrum(self) -> None:
         runs = self.shown_runs()
         offered = {s: f"{runs[-1][0].infos[s].card}: {runs[-1][0].infos[s].label}" for spec in self.strips.specs for s in spec.signals if runs and s in runs[-1][0].infos}  # fmt: skip
-        self.spectrum.offer(list(offered.items()))
+        current = next((s for s in offered if runs[-1][0].infos[s].unit == "A"), "")
+        self.spectrum.offer(list(offered.items()), current)
         self.spectrum.show_runs(runs, *sorted(self.strips.times))
 
 

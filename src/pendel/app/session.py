@@ -395,6 +395,23 @@ def title_of(card: Card) -> str:
         return card.kind
 
 
+def value_told(card: Card, name: str) -> str:
+    """What a field shows: as written, or the catalogue's own; a bare number with its unit."""
+    spec = next((v for v in kind_of(card).values if v.name == name), None)
+    text = card.values.get(name, spec.default if spec else "")
+    try:
+        float(text)
+    except ValueError:
+        return text or "empty"
+    return f"{text} {spec.unit}".strip() if spec else text
+
+
+def choice_told(card: Card, name: str) -> str:
+    spec = next((c for c in kind_of(card).choices if c.name == name), None)
+    chosen = card.choices.get(name, spec.default if spec else "")
+    return dict(spec.options).get(chosen, chosen) if spec else chosen
+
+
 def differences(old: Drive | None, drive: Drive) -> str:
     """What differs from the run before, for naming a run: ``K_p 6 → 15``."""
     if old is None:
@@ -413,12 +430,10 @@ def differences(old: Drive | None, drive: Drive) -> str:
             found.append(f"{card.name}: {title_of(before)} → {title_of(card)}")
         for name in card.values.keys() | before.values.keys():
             if card.values.get(name) != before.values.get(name):
-                found.append(
-                    f"{card.name} {name} {before.values.get(name, 'default')} → {card.values.get(name, 'default')}"
-                )
+                found.append(f"{card.name} {name} {value_told(before, name)} → {value_told(card, name)}")
         for name in card.choices.keys() | before.choices.keys():
             if card.choices.get(name) != before.choices.get(name):
-                found.append(f"{card.name} {name}: {card.choices.get(name, 'default')}")
+                found.append(f"{card.name}: {choice_told(card, name)}")
         for field, words in DATA.items():
             if getattr(card, field) != getattr(before, field):
                 found.append(f"{card.name}: {words} changed")

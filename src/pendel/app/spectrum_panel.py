@@ -6,6 +6,7 @@ import math
 
 import numpy as np
 import pyqtgraph as pg
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QWidget
 
 from pendel.app.look import font, tokens
@@ -19,11 +20,14 @@ from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.spectra import Spectrum, spectrum
 
 SHOWN_LINES = 40
+MOST_MULTIPLES, TAG_WIDTH = 8, 34.0
+"""Of a pulse frequency, marked; and the room a mark's name takes, px."""
 KILO = 1e3
 
 
 class SpectrumPanel(QWidget):
-    """Choose a signal and a fundamental; harmonics of the fundamental are marked with their order."""
+    """Choose a signal and a fundamental; harmonics of the fundamental are marked with their order, and multiples of the pulse
+    frequencies where they lie."""
 
     def __init__(self, parent: QWidget | None = None):
         super().__init__(parent)
@@ -32,7 +36,7 @@ class SpectrumPanel(QWidget):
         self.found: list[tuple[KeptRun, Spectrum]] = []
         self.signal = QComboBox()
         self.signal.setAccessibleName("Signal of the spectrum")
-        self.signal.setFixedWidth(160)
+        self.signal.setFixedWidth(220)
         self.signal.currentIndexChanged.connect(lambda _: self.draw())
         self.fundamental = Field("", "Fundamental frequency", 80)
         self.fundamental.setFixedWidth(80)
@@ -51,9 +55,9 @@ class SpectrumPanel(QWidget):
         body.addWidget(self.plot, 1)
         self.setFixedHeight(210)
 
-    def offer(self, keys: list[tuple[str, str]]) -> None:
-        """Signals to choose from: key and words."""
-        now = self.signal.currentData()
+    def offer(self, keys: list[tuple[str, str]], first: str) -> None:
+        """Signals to choose from: key and words; ``first`` is chosen where nothing is yet."""
+        now = self.signal.currentData() or first
         self.signal.blockSignals(True)
         self.signal.clear()
         for key, words in keys:
@@ -89,11 +93,9 @@ class SpectrumPanel(QWidget):
             self.found.append((run, lines))
             bases.append(base)
             unit = trace.unit
-            reach = last_relevant(lines)
-            right, top = (
-                max(right, lines.frequency[reach]),
-                max(top, float(np.max(lines.amplitude[1:], initial=0.0))),
-            )
+            if base > 0:  # else the trace is level, and its lines are rounding
+                right = max(right, float(lines.frequency[last_relevant(lines)]))
+                top = max(top, float(np.max(lines.amplitude[1:], initial=0.0)))
             self._lines(lines, tint)
         if self.found:
             # Orders and figures are those of the run in which the fundamental is largest, such as the switching one of two.
@@ -103,6 +105,7 @@ class SpectrumPanel(QWidget):
             run, lines = self.found[told]
             self._marks(lines, bases[told], last_relevant(lines))
             self._facts(lines, bases[told], unit, f"{run.name}: " if len(self.found) > 1 else "")
+        self._mark_pulses(right, 1.5 * top)
         self.plot.set_caption("amplitude, peak", unit)
         self.plot.setXRange(0, (right or 1.0) / KILO, padding=0.02)
         self.plot.setYRange(0, 1.5 * top or 1.0, padding=0)
@@ -147,6 +150,21 @@ class SpectrumPanel(QWidget):
             tag.setFont(font(10.5))
             tag.setPos(at / KILO, amplitude)
             self.plot.addItem(tag)
+
+    def _mark_pulses(self, right: float, top: float) -> None:
+        """Where multiples of the shown runs' pulse frequencies lie, as far as there is room to name them."""
+        for f in sorted({f for run, _ in self.found for f in run.pulse_frequencies}) if right else ():
+            room = f / right * self.plot.getPlotItem().vb.width()
+            every = 2 ** max(0, math.ceil(math.log2(TAG_WIDTH / room)))
+            for k in range(every, min(every * MOST_MULTIPLES, math.floor(right / f)) + 1, every):
+                line = pg.InfiniteLine(k * f / KILO, angle=90, pen=pg.mkPen(tokens().brass, width=1, style=Qt.PenStyle.DotLine))  # fmt: skip
+                line.setZValue(-5)
+                self.plot.addItem(line, ignoreBounds=True)
+                # Below the caption's line.
+                tag = pg.TextItem(html=f'<span style="color:{tokens().brass}">{k if k > 1 else ""}f<sub>p</sub></span>', anchor=(0, -0.6))  # fmt: skip
+                tag.setFont(font(10.5))
+                tag.setPos(k * f / KILO, top)
+                self.plot.addItem(tag)
 
     def _facts(self, lines: Spectrum, base: float, unit: str, whose: str) -> None:
         if base <= 0:

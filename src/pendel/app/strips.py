@@ -19,6 +19,8 @@ from pendel.core.runs.sectors import Sectors
 SIGNAL_MIME = "application/x-pendel-signals"
 ANYBODYS = ("power", "loss")
 """Signals that say little without their card."""
+TAG_WIDTH = 24.0
+"""Pixels that a cursor's number takes beside its line."""
 CAPTION = 25.0
 """Height kept free above the traces of a strip, px."""
 FINEST, LEAST_SHOWN = 1e-6, 1e-12
@@ -182,6 +184,15 @@ class Trace:
         self.curve.setData(t, y)
 
 
+def without_common_words(titles: list[str]) -> list[str]:
+    """Of three and more titles that begin alike only the first says so: current of switch a upper, a lower, b upper."""
+    words = [title.split(" ") for title in titles]
+    common = 0
+    while len(titles) > 2 and all(len(w) > common + 1 and w[common] == words[0][common] for w in words):
+        common += 1
+    return titles[:1] + [" ".join(w[common:]) for w in words[1:]]
+
+
 class Strips(pg.GraphicsLayoutWidget):
     """The plots of the Runs page. Strips share time; cursors run through all of them."""
 
@@ -199,6 +210,7 @@ class Strips(pg.GraphicsLayoutWidget):
         self.plots: list[pg.PlotItem] = []
         self.traces: list[list[Trace]] = []
         self.cursors: list[list[pg.InfiniteLine]] = []
+        self.tags: list[pg.InfLineLabel] = []
         self.times = [0.0, 0.0]
         self.sectors: Sectors | None = None
         self.bands: list[Bands] = []
@@ -224,7 +236,7 @@ class Strips(pg.GraphicsLayoutWidget):
         kept = keep_view and len(specs) == len(self.plots) and bool(self.plots)
         ranges = [(p.viewRange(), self._is_fitted(n)) for n, p in enumerate(self.plots)] if kept else None
         self.clear()
-        self.specs, self.plots, self.traces, self.cursors, self.bands = specs, [], [], [], []
+        self.specs, self.plots, self.traces, self.cursors, self.tags, self.bands = specs, [], [], [], [], []
         for n, spec in enumerate(specs):
             self._add_plot(n, spec, runs, last=n == len(specs) - 1)
         end = self.run_end
@@ -332,7 +344,8 @@ class Strips(pg.GraphicsLayoutWidget):
             plot.setXLink(self.plots[0])
         self.plots.append(plot)
         traces: list[Trace] = []
-        names: list[str] = []
+        names: list[tuple[str, str, str]] = []
+        """Title, what its line looks like, and colour."""
         single = len(runs) == 1
         keys = [s for each in self.specs for s in each.signals]
         for run, tint in runs:
@@ -357,14 +370,16 @@ class Strips(pg.GraphicsLayoutWidget):
                 alone = len({s for s in keys if s in run.keys and run.trace(s).label == trace.label}) == 1
                 alone &= trace.label not in ANYBODYS
                 title = trace.label if alone else f"{run.infos[key].card}: {trace.label}"
-                text = f'<span style="color:{shade if single else tokens().ink}"><b>{title}</b>{told}</span>'
-                if text not in names:
-                    names.append(text)
+                name = (title, told, shade if single else tokens().ink)
+                if name not in names:
+                    names.append(name)
         self.traces.append(traces)
         units = list(
             dict.fromkeys(run.trace(s).unit for run, _ in runs for s in spec.signals if s in run.keys)
         )
-        words = "&nbsp;&nbsp; ".join(names) or "drag a signal here"
+        titles = without_common_words([title for title, _, _ in names])
+        shown = (f'<span style="color:{shade}"><b>{title}</b>{told}</span>' for title, (_, told, shade) in zip(titles, names))
+        words = "&nbsp;&nbsp; ".join(shown) or "drag a signal here"
         caption = pg.TextItem(
             html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span style="color:{tokens().muted}">{", ".join(u for u in units if u)}</span></div>',
             anchor=(0, 0),
@@ -395,6 +410,7 @@ class Strips(pg.GraphicsLayoutWidget):
                     movable=False,
                 )
                 label.setFont(font(10.5, bold=True))
+                self.tags.append(label)
             line.sigPositionChanged.connect(lambda moved, w=which: self._cursor_moved(w, moved.value()))
             plot.addItem(line, ignoreBounds=True)
             pair.append(line)
@@ -408,8 +424,23 @@ class Strips(pg.GraphicsLayoutWidget):
                 pair[which].blockSignals(True)
                 pair[which].setValue(value)
                 pair[which].blockSignals(False)
+        self._place_tags()
         if value != known:
             self.cursors_moved.emit(*self.times)
+
+    def _place_tags(self) -> None:
+        """The number of the earlier cursor stands left of its line and that of the later one right, so that close ones do not
+        cover each other, unless the edge is too near."""
+        if not self.plots:
+            return
+        (low, high), width = self.plots[0].vb.viewRange()[0], max(1.0, self.plots[0].vb.width())
+        room = TAG_WIDTH / width * (high - low)
+        for which, tag in enumerate(self.tags):
+            at, other = self.times[which], self.times[1 - which]
+            left = (at, which) < (other, 1 - which)
+            left = at - low > room if left else high - at < room
+            tag.anchors = [(1.0 if left else 0.0, 0.5)] * 2
+            tag.updatePosition()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Arrows move cursor 2, with Shift cursor 1; + and − zoom in time, F fits."""
@@ -443,6 +474,7 @@ class Strips(pg.GraphicsLayoutWidget):
             columns = max(100, int(plot.vb.width()))
             for trace in traces:
                 trace.show(low, high, columns)
+        self._place_tags()
 
     def resizeEvent(self, event) -> None:
         fitted = [n for n in range(len(self.plots)) if self._is_fitted(n)] if hasattr(self, "plots") else []

@@ -202,7 +202,8 @@ class LoopStudy:
                 phase_margin=phase_margin,
                 has_integral=has_integral,
             )
-            wanted = {"K_p": 1.0, "T_i": gains.T_i} if has_integral else {"K_p": 1.0}
+            # Below a resonance almost all is integral; its time is then no shorter than a sample.
+            wanted = {"K_p": 1.0, "T_i": max(gains.T_i, self.dt)} if has_integral else {"K_p": 1.0}
             sized = abs(self._regulator(wanted, np.array([wish]))[0])
             return {**wanted, "K_p": 1.0 / (sized * abs(at))}
         picture = self.picture()
@@ -218,6 +219,8 @@ class Standing:
     study: LoopStudy | None = None
     judged: Judged | None = None
     problem: str = ""
+    begin: float = math.nan
+    """Hz; a crossover to begin with, at which the loop is well damped; none where no such one was found."""
 
 
 def standings(drive: Drive, prepared: Prepared | None = None) -> list[Standing]:
@@ -231,13 +234,33 @@ def standings(drive: Drive, prepared: Prepared | None = None) -> list[Standing]:
             found.append(Standing(loop, study, study.judge(study.gains_now)))
         except DriveProblem as problem:
             found.append(Standing(loop, problem=str(problem)))
-    return found
+    return [replace(s, begin=first_crossover(s.study, found)) if s.study else s for s in found]
 
 
 def default_crossover(study: LoopStudy, others: Sequence[Standing]) -> float:
-    """A crossover (Hz) to begin with: well below the sampling, and a sixth of the slowest loop further in."""
+    """A crossover (Hz) to try: well below the sampling, and a sixth of the slowest loop further in."""
     inner = [s.judged.margins.crossover for s in others if s.judged and s.loop.depth < study.loop.depth]
     return min([0.04 / study.dt, *(c / 6.0 for c in inner if math.isfinite(c))])
+
+
+MOST_HALVINGS = 9
+"""A first crossover is halved at most so often until the loop is damped well."""
+
+
+def first_crossover(study: LoopStudy, others: Sequence[Standing]) -> float:
+    """A crossover (Hz) to begin with: from the sampling and the loops further in, slower until well damped; else NaN."""
+    if not study.loop.closed or not study.gains_now["K_p"]:
+        return math.nan
+    crossover = default_crossover(study, others)
+    for _ in range(MOST_HALVINGS):
+        try:
+            gains = study.propose("crossover", crossover=crossover)
+        except DriveProblem:
+            break
+        if study.judge({**study.gains_now, **gains}).margins.damped:
+            return crossover
+        crossover /= 2.0
+    return math.nan
 
 
 def relevant_poles(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.ndarray:
@@ -301,21 +324,6 @@ def take_gains(drive: Drive, loop: Loop, gains: Mapping[str, float]) -> Command:
     return command
 
 
-MOST_HALVINGS = 6
-"""A first crossover is halved at most so often until the loop is damped well."""
-
-
-def first_gains(study: LoopStudy, others: Sequence[Standing]) -> dict[str, float] | None:
-    """Gains to begin with: by crossover from the sampling and the loops further in, slower until well damped; else none."""
-    crossover = default_crossover(study, others)
-    for _ in range(MOST_HALVINGS):
-        gains = study.propose("crossover", crossover=crossover)
-        if study.judge({**study.gains_now, **gains}).margins.damped:
-            return gains
-        crossover /= 2.0
-    return None
-
-
 @dataclass(frozen=True)
 class Proposal:
     """One command for gains of all loops, the keys of loops it serves, and why others are left out."""
@@ -346,9 +354,10 @@ def propose_all(drive: Drive) -> Proposal:
                 left[name] = f"{name} is open."
             elif not each.study.gains_now["K_p"]:
                 left[name] = f"{name} has a gain of zero."
-            elif (gains := first_gains(each.study, found)) is None:
+            elif math.isnan(each.begin):
                 left[name] = f"No crossover gives {name} a well-damped loop by this rule."
             else:
+                gains = each.study.propose("crossover", crossover=each.begin)
                 step = take_gains(scratch, each.loop, gains)
                 step.apply(scratch)
                 command = command.then(step)

@@ -100,6 +100,8 @@ class KeptRun:
     """What the run showed that wants attention."""
     devices: list[SwitchingLoss] = field(default_factory=list)
     """Devices whose switching energies the run tells."""
+    pulse_frequencies: tuple[float, ...] = ()
+    """Hz, of the converters whose pulses the run has."""
     made: str = field(default_factory=lambda: datetime.now().isoformat(timespec="seconds"))
 
     @cached_property
@@ -215,6 +217,7 @@ def facts(run: KeptRun) -> dict:
     return {
         "name": run.name, "tick_signals": run.tick_signals, "tick": run.tick, "delay": run.delay, "outcome": int(run.outcome), "message": run.message,
         "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "thinned_until": run.thinned_until, "remarks": [astuple(r) for r in run.remarks], "devices": [astuple(d) for d in run.devices], "made": run.made,
+        "pulse_frequencies": list(run.pulse_frequencies),
         "infos": {k: [i.card, i.label, i.unit] for k, i in run.infos.items()},
         "structure": {n: getattr(s, n) for n in ("state_keys", "commands", "profile_keys", "mode_keys", "parameter_keys", "signals", "measured", "exits", "hold_modes", "hold_rests", "mode_starts", "demoted_keys", "steady_jacobian")},
     }  # fmt: skip
@@ -263,7 +266,7 @@ def load(path: Path) -> KeptRun:
             infos = {k: SignalInfo(k, *i) for k, i in f["infos"].items()}
             return KeptRun(
                 f["name"], file["rows"][()], file["ticks"][()], structure, file["parameters"][()], f["tick_signals"], f["tick"], f["delay"], infos,
-                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f.get("thinned_until", 0.0), [Remark(*r) for r in f.get("remarks", [])], [SwitchingLoss(*d) for d in f.get("devices", [])], f["made"])  # fmt: skip
+                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f.get("thinned_until", 0.0), [Remark(*r) for r in f.get("remarks", [])], [SwitchingLoss(*d) for d in f.get("devices", [])], tuple(f.get("pulse_frequencies", ())), f["made"])  # fmt: skip
     except (OSError, KeyError, ValueError, TypeError) as problem:
         raise FileProblem(
             str(path), f"the kept run cannot be read ({problem}). Delete it or run again."

@@ -223,6 +223,7 @@ def run_drive(
         outcome_sentence(drive, recorded), recorded.counters, prepared.text, {"until": run_settings.until, "tolerance": run_settings.tolerance},
         level=drive.settings["level"], seconds=seconds)  # fmt: skip
     run.thinned_until = recorded.thinned_until
+    run.pulse_frequencies = tuple(sorted({c.numbers["f"] for c in model.network.pulses if "f" in c.numbers}))
     values = prepared.examined.values
     run.devices = switching_losses(drive, values, kind_of, model.structure.mode_keys)
     for device in run.devices:
