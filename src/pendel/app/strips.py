@@ -17,7 +17,7 @@ from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.sectors import Sectors
 
 SIGNAL_MIME = "application/x-pendel-signals"
-ANYBODYS = ("power", "loss")
+ANYBODYS = ("power", "loss", "voltage", "current")
 """Signals that say little without their card."""
 TAG_WIDTH = 24.0
 """Pixels that a cursor's number takes beside its line."""

@@ -58,12 +58,10 @@ def default_strips(session: Session) -> list[StripSpec]:
         strips.append(StripSpec([str(end) for end in drive.taps.values()]))
     if machine is None:
         told = {s for spec in strips for s in spec.signals}
-        mains = [
-            f"{k}.{kind.main_signal}"
-            for k, kind in kinds.items()
-            if isinstance(kind, Part) and kind.main_signal
-        ]
-        strips += [StripSpec([s]) for s in mains if s not in told][: max(0, MOST_USUAL - len(strips))]
+        parts = [(k, kind) for k, kind in kinds.items() if isinstance(kind, Part) and kind.main_signal]
+        parts.sort(key=lambda part: part[1].group == "supply")  # what a supply gives is mostly known
+        mains = [[f"{k}.{name}" for name in with_phases(kind)] for k, kind in parts]
+        strips += [StripSpec(m) for m in mains if m[0] not in told][: max(0, MOST_USUAL - len(strips))]
     return strips or [StripSpec()]
 
 
@@ -73,6 +71,13 @@ def keys_of(strips: list[StripSpec]) -> list[str]:
 
 def signals_of(kind: Kind) -> tuple[Signal, ...]:
     return kind.signals if isinstance(kind, Part) else ()
+
+
+def with_phases(kind: Part) -> list[str]:
+    """The main signal of a part, with those of the other phases where it is one phase's."""
+    stem, known = kind.main_signal.removesuffix("a"), {s.name for s in kind.signals}
+    phases = [f"{stem}{n}" for n in "abc"]
+    return phases if stem.endswith("_") and known >= set(phases) else [kind.main_signal]
 
 
 def usual_of(machine: Kind) -> list[list[str]]:

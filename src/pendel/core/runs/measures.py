@@ -31,6 +31,9 @@ class DipMeasures:
     recovery: float
 
 
+RESTLESS = 3.0
+
+
 def window(t: np.ndarray, y: np.ndarray, start: float, end: float) -> tuple[np.ndarray, np.ndarray]:
     """The part of a trace between two times, with interpolated ends."""
     if end < start:
@@ -43,9 +46,13 @@ def window(t: np.ndarray, y: np.ndarray, start: float, end: float) -> tuple[np.n
 def step_measures(
     t: np.ndarray, y: np.ndarray, before: float, target: float, band: float = 0.02
 ) -> StepMeasures:
-    """Measures of a response from ``before`` to ``target``; times from the first sample."""
+    """Measures of a response from ``before`` to ``target``; times from the first sample. What still moves by several times the
+    step at the end of its time, such as pulses, is no response to it."""
     size = target - before
     if len(t) < 2 or size == 0 or not np.all(np.isfinite(y)):
+        return StepMeasures(*(math.nan,) * 4)
+    late = y[t >= t[-1] - 0.1 * (t[-1] - t[0])]
+    if np.ptp(late) > RESTLESS * abs(size):
         return StepMeasures(*(math.nan,) * 4)
     share = (y - before) / size
     rise = _first(t, share, 0.9) - _first(t, share, 0.1)

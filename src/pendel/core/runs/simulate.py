@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
-from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Part
+from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Link, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import Examined, examine, signal_unit
 from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
@@ -258,16 +258,13 @@ def run_drive(
     return run
 
 
-MECHANICAL = frozenset({"sliding", "contact", "torque_negative", "load_negative"})
-"""Modes of mechanical parts; the others are those of devices."""
-
-
 def outcome_sentence(drive: Drive, recorded: Recorded) -> str:
     """What happened, in a sentence that names the part and the time; empty when all went well."""
     card, _, state = recorded.culprit.partition(".")
     name = drive.cards[card].name if card in drive.cards else card
     at = f"{recorded.ended_at * 1e3:.4g} ms"
-    if state in MECHANICAL:
+    moves = card in drive.cards and any(p.link in (Link.SHAFT, Link.ROD) for p in kind_of(drive.cards[card]).ports)  # fmt: skip
+    if moves:
         steadied = "Check its limits or add a small compliance."
     else:
         steadied = "Give its devices a drop, such as 0.7 V, and their supply an inductance or a resistance."
