@@ -128,7 +128,9 @@ def report_haul(row, until: float = 0.9) -> None:
 def report(row) -> None:
     report_haul(row)
     linear, tabled = (prepared_at(name, "switching") for name in ("haul_drive", "haul_drive_tables"))
-    a, b = alternately([lambda: run_drive(linear, until=0.5).seconds, lambda: run_drive(tabled, until=0.5).seconds])
+    a, b = alternately(
+        [lambda: run_drive(linear, until=0.5).seconds, lambda: run_drive(tabled, until=0.5).seconds]
+    )
     row("Haul drive by flux tables against the linear machine, switching", f"{b / a:.1f} ×", "≤ 3 ×")
     for name, words in (("cabin_fan", "Cabin fan, 20 kHz"), ("old_haul_drive", "Old haul drive: transformer, bridge, link, inverter, estimator, 5 kHz"), ("old_haul_feedback", "the same with an active front end")):  # fmt: skip
         prepared = prepared_at(name, "switching")

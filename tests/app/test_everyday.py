@@ -3,18 +3,20 @@
 import threading
 import time
 
+import pyqtgraph as pg
 import pytest
 from PyQt6.QtCore import QSettings, Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox
 
-from pendel.app import jobs
+from pendel.app import jobs, readying
 from pendel.app.files import EXAMPLES
 from pendel.app.window import MainWindow
 from pendel.core.check import examine
 from pendel.core.drive import commands, file
 from pendel.core.errors import FileProblem
+from pendel.core.runs.kept import KeptRun
 
 from .conftest import finish
 from .test_machine_ways import press
@@ -126,7 +128,11 @@ def test_cards_travel_by_clipboard_with_their_wires(window):
     field.setFocus()
     field.selectAll()
     window.cut()
-    assert QGuiApplication.clipboard().text() == "m_leaf" and field.text() == "" and "door_leaf" in session.drive.cards
+    assert (
+        QGuiApplication.clipboard().text() == "m_leaf"
+        and field.text() == ""
+        and "door_leaf" in session.drive.cards
+    )
     window.paste()
     assert field.text() == "m_leaf"
     window.drive_page.sheet.setFocus()
@@ -276,3 +282,129 @@ def test_an_induction_machine_stands_within_its_curve(window):
     kind = session.kinds()["old_machine"]
     most = max(kind.curve(curve.values["old_machine"], session.drive.cards["old_machine"]).y)
     assert max(abs(found.trace("old_machine.torque").y)) < most
+
+
+def ticked(page, *names):
+    for n in range(page.list.count()):
+        name = page.list.item(n).data(Qt.ItemDataRole.UserRole)
+        page.list.item(n).setCheckState(Qt.CheckState.Checked if name in names else Qt.CheckState.Unchecked)
+
+
+def evaluated(page, seconds=10.0):
+    for _ in range(int(seconds * 50)):
+        if not page.session.readying.busy:
+            break
+        QTest.qWait(20)
+    assert not page.session.readying.busy
+    QTest.qWait(40)
+
+
+def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, monkeypatch):
+    """They join the strips when their signals are there; until then what is shown stays, and the foot line says so. Signals that
+    cannot be evaluated take the tick away again."""
+    monkeypatch.setattr(readying, "LONG", 100)
+    for _ in range(2):
+        run(window)
+    path = window.session.path
+    window.session.undo.setClean()
+    window.files.open_path(EXAMPLES / "wayside_supply.pendel")
+    threads, real = [], KeptRun.fetch
+
+    def watched(self, keys):
+        keys = list(keys)
+        threads.append((threading.current_thread() is threading.main_thread(), self.missing(keys)))
+        time.sleep(0.2)
+        real(self, keys)
+
+    window.show_page("Runs")
+    page = window.page("Runs")
+    monkeypatch.setattr(KeptRun, "fetch", watched)
+    window.files.open_path(path)
+    assert page.session.readying.busy and page.drawn == [], "the strips of the drive before are gone"
+    evaluated(page)
+    assert [r.name for r, _ in page.drawn] == ["Run 2"] and page.strips.traces[0]
+    ticked(page, "Run 1", "Run 2")
+    assert [r.name for r, _ in page.drawn] == ["Run 2"]
+    QTest.qWait(60)
+    assert "Evaluating the signals of Run 1 …" in window.foot.said.whole
+    evaluated(page)
+    assert {r.name for r, _ in page.drawn} == {"Run 1", "Run 2"} and not window.foot.said.whole
+    assert not [missing for main, missing in threads if main and missing], (
+        "nothing was evaluated in the window's thread"
+    )
+
+    def fails(self, keys):
+        raise MemoryError("no room")
+
+    monkeypatch.setattr(KeptRun, "fetch", fails)
+    page.strips.put(["gear.loss", "belt.stretch"], None)
+    QTest.qWait(50)
+    evaluated(page)
+    assert "no room" in window.foot.said.whole
+
+
+def test_cursors_that_stand_close_keep_their_numbers_apart(window):
+    """The earlier cursor's number is left of its line and the later one's right, whichever of the two it is, and at an
+    edge a number turns inwards."""
+    run(window)
+    page = runs_page(window)
+    strips = page.strips
+
+    def boxes():
+        return [tag.sceneBoundingRect() for tag in strips.tags]
+
+    for times in ((0.5, 0.505), (0.505, 0.5)):
+        strips.set_cursors(*times)
+        first, second = boxes()
+        assert not first.intersects(second)
+        assert (first.center().x() < second.center().x()) == (times[0] < times[1])
+    strips.set_cursors(0.0, strips.run_end)
+    frame = strips.plots[0].vb.sceneBoundingRect()
+    assert all(frame.contains(box) for box in boxes())
+
+
+def test_the_spectrum_marks_the_pulse_frequency_and_begins_with_the_current(window):
+    """Two legs a half period apart pulse the load at twice the carrier (Mohan, Undeland and Robbins, Power Electronics, 3rd ed.,
+    section 8-3-2-2): its lines stand at even multiples. A level trace beside it does not stretch the axis."""
+    run(window)
+    QTest.mouseClick(window.level.buttons["switching"], Qt.MouseButton.LeftButton)
+    found = run(window)
+    assert found.pulse_frequencies == (20e3,)
+    page = runs_page(window)
+    page.strips.set_cursors(0.3049, 0.3051)
+    press(page, "Spectrum")
+    QTest.qWait(60)
+    panel = page.spectrum
+    assert panel.signal.currentData() == "door_motor.current"
+    lines = next(lines for run_, lines in panel.found if run_ is found)
+    assert [lines.line(k * 20e3) > 5 * lines.line((k + 1) * 20e3) for k in (2, 4)] == [True, True]
+    marks = [i.value() for i in panel.plot.getPlotItem().items if isinstance(i, pg.InfiniteLine)]
+    assert marks and all((m / 20) % 1 == pytest.approx(0, abs=1e-9) for m in marks)
+    panel.signal.setCurrentIndex(panel.signal.findData("rubbing.load"))
+    assert panel.plot.viewRange()[0][1] < 2, "a level load has no lines to show"
+
+
+def test_a_run_is_named_by_what_its_fields_showed(window):
+    """A value that was the catalogue's own is told as the field showed it, a choice in the words of its list."""
+    click_card(window, "bridge")
+    default = window.drive_page.inspector.fields["t_least"].text()
+    run(window)
+    window.show_page("Drive")
+    type_into(window.drive_page.inspector.fields["t_least"], "300 ns")
+    assert run(window).differs == f"Bridge t_least {default} µs → 300 ns"
+    window.session.do(commands.set_choice(window.session.drive, "bridge", "device", "igbt"))
+    assert run(window).differs == "Bridge: IGBTs"
+
+
+def test_the_foot_line_gives_a_finding_what_room_there_is(window):
+    window.session.do(commands.set_value(window.session.drive, "belt", "r", "-3"))
+    QTest.qWait(50)
+    (sentence,) = (f.sentence for f in window.session.findings)
+    window.resize(1600, 800)
+    QTest.qWait(50)
+    assert sentence in window.foot.words.text()
+    window.resize(1000, 800)
+    window.foot.say("Something said that wants its place beside the finding, " * 3)
+    QTest.qWait(50)
+    assert window.foot.words.text().endswith("…")
+    assert not window.foot.words.geometry().intersects(window.foot.said.geometry())

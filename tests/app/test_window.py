@@ -558,6 +558,8 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     (finding, *_) = window.session.remarks
     assert "both switches on" in finding.sentence
     window.go_to(finding)
+    while window.session.readying.busy:
+        QTest.qWait(10)
     assert "bridge.current_a_upper" in page.strips.specs[-1].signals
     low, high = page.strips.plots[0].viewRange()[0]
     assert low < float(finding.field[5:]) < high < low + 1e-3

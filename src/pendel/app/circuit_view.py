@@ -250,6 +250,7 @@ class CircuitView(QWidget):
             row(button("‹", lambda: self.jump(-1)), self.slider, button("›", lambda: self.jump(1)), self.at)
         )
         session.runs_changed.connect(self.refresh)
+        session.readying.ended.connect(lambda problem: problem or self.refresh())
         session.changed.connect(lambda _: self.refresh())
 
     def open(self, card: str) -> None:
@@ -299,6 +300,8 @@ class CircuitView(QWidget):
         assert drawing is not None
         names = {n for e in drawing.elements for n in (e.current, e.voltage, *e.gates) if n}
         keys = {n: f"{self.card}.{n}" for n in names if f"{self.card}.{n}" in run.keys}
+        if not self.session.readying.ready(run, keys.values()):
+            return
         run.fetch(keys.values())
         for name, key in keys.items():
             trace = run.trace(key)

@@ -71,6 +71,7 @@ class Inspector(QWidget):
         session.sheet_changed.connect(self._sheet_changed)
         self._for_runs = Lazily(self, self._late)
         session.runs_changed.connect(self._for_runs)
+        session.readying.ended.connect(lambda problem: problem or self._for_runs())
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -513,7 +514,7 @@ class Inspector(QWidget):
             return
         held = with_members(self.session.drive, [self.card])
         keys = [k for k in run.keys if k.partition(".")[0] in held][:5]
-        if not keys:
+        if not keys or not self.session.readying.ready(run, keys):
             return
         self.signal_box.addSpacing(6)
         self.signal_box.addWidget(rule())

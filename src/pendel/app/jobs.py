@@ -10,6 +10,7 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pendel.app.session import Session, differences
+from pendel.app.shown import main_signals
 from pendel.core.drive.file import to_text
 from pendel.core.errors import PendelError
 from pendel.core.runs import kept
@@ -83,7 +84,11 @@ class RunJobs(QObject):
             self.progressed.emit(min(1.0, self.worker.progress / self.until))
         elif isinstance(answer, RunFinished):
             self._answer = answer
-            self._reading = self._reader.submit(ready_to_show, Path(answer.path), self.session.shown_keys())
+            self._reading = self._reader.submit(
+                ready_to_show,
+                Path(answer.path),
+                [*self.session.shown_keys(), *main_signals(self.session.drive)],
+            )
         else:
             self._end()
             self.failed_at.emit(list(answer.findings))

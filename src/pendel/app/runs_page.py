@@ -36,6 +36,7 @@ from pendel.core.errors import FileProblem
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs import measures
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.vectors import machines, needed
 
 MOST_TICKED = 6
 
@@ -86,6 +87,12 @@ class RunsPage(QWidget):
         inside.addWidget(self.torque)
         body.addWidget(middle, 1)
         body.addWidget(self._build_right())
+        self.drawn: list[tuple[KeptRun, str]] = []
+        """Runs on the strips, with their colours. Of those that are ticked long ones come when they are evaluated."""
+        self._waits, self._fit_then = False, False
+        """Whether ticked runs are still being evaluated, and whether the strips are to be fitted when they come."""
+        self._instant: tuple[float, float] | None = None
+        session.readying.ended.connect(self._evaluated)
         self._late_measures = single_shot(self, 30, self.measure)
         session.runs_changed.connect(self.refresh)
         session.shown_keys = self._shown_keys
@@ -194,7 +201,9 @@ class RunsPage(QWidget):
 
     def _shown_keys(self) -> list[str]:
         """What the strips will show of the next run."""
-        return keys_of(self.strips.specs if self._layout() == self.laid_out_for else default_strips(self.session))
+        return keys_of(
+            self.strips.specs if self._layout() == self.laid_out_for else default_strips(self.session)
+        )
 
     def _layout(self) -> str:
         return ",".join(self.session.drive.cards)
@@ -293,7 +302,8 @@ class RunsPage(QWidget):
         return [(by_name[n], self.tint(n)) for n in self.ticked if n in by_name]
 
     def _fill_tree(self) -> None:
-        self.tree.fill(self._latest_shown() or self.session.last_run, self.find.text())
+        shown = self.shown_runs()
+        self.tree.fill(shown[-1][0] if shown else self.session.last_run, self.find.text())
 
     def _own_strip(self, item: QTreeWidgetItem) -> None:
         key = item.data(0, Qt.ItemDataRole.UserRole)
@@ -321,7 +331,13 @@ class RunsPage(QWidget):
         wanted = [k for k in currents if k in run.keys]
         if wanted and not any(set(wanted) <= set(spec.signals) for spec in self.strips.specs):
             self.strips.put(wanted, None)
-        self.strips.look_at(time, INSTANT * run.tick)
+        self._instant = (time, INSTANT * run.tick)
+        self._look_at_instant()
+
+    def _look_at_instant(self) -> None:
+        if self._instant and not self._waits:
+            self.strips.look_at(*self._instant)
+            self._instant = None
 
     def toggle_spectrum(self) -> None:
         self._toggle(self.spectrum, self.spectrum_button, self._show_spectrum)
@@ -350,8 +366,31 @@ class RunsPage(QWidget):
         runs = self.shown_runs()
         self.empty.setVisible(not self.session.runs)
         self.strips.setVisible(bool(self.session.runs))
-        self.strips.build(self.strips.specs, runs, keep_view=keep_view)
+        ready = [(run, tint) for run, tint in runs if self.session.readying.ready(run, self._wanted_of(run))]
+        self._waits = len(ready) < len(runs)
+        if self._waits:
+            known = {id(run) for run in self.session.runs}
+            if self.drawn and all(id(run) in known for run, _ in self.drawn):
+                self._fit_then |= not keep_view
+                return  # what is shown stays until then
+        self.drawn = ready
+        self.strips.build(self.strips.specs, ready, keep_view=keep_view)
         self._late_measures.start()  # traces first, figures a moment later
+
+    def _wanted_of(self, run: KeptRun) -> list[str]:
+        rotor = [k for m in machines(run) for k in needed(run, m)] if self.rotor.isVisibleTo(self) else []
+        return [*keys_of(self.strips.specs), *measured_keys(run), *rotor]
+
+    def _evaluated(self, problem: str) -> None:
+        if not self._waits:
+            return
+        if problem:
+            self.ticked = [run.name for run, _ in self.drawn]
+            self._fill_list()
+        else:
+            fit, self._fit_then = self._fit_then, False
+            self.draw(keep_view=not fit)
+            self._look_at_instant()
 
     # measures ------------------------------------------------------------------
 
@@ -371,7 +410,7 @@ class RunsPage(QWidget):
         self._show_rotor()
         self._show_sectors()
         self._show_torque()
-        runs = self.shown_runs()[-3:]
+        runs = self.drawn[-3:]
         actual, setpoint = self.measured_signal()
         runs = [(r, tint) for r, tint in runs if actual in r.keys]
         if not runs or actual is None:
@@ -505,12 +544,11 @@ class RunsPage(QWidget):
 
     def _show_torque(self) -> None:
         if self.torque.isVisibleTo(self):
-            self.torque.show_runs(self.shown_runs())
+            self.torque.show_runs(self.drawn)
             self.torque.show_time(self.strips.times[1])
 
     def _latest_shown(self) -> KeptRun | None:
-        runs = self.shown_runs()
-        return runs[-1][0] if runs else None
+        return self.drawn[-1][0] if self.drawn else None
 
     def swap_frames(self, machine: str) -> None:
         """Phase currents and currents along d and q change places on the strips."""
@@ -533,7 +571,7 @@ class RunsPage(QWidget):
         self.draw(keep_view=True)
 
     def _show_spectrum(self) -> None:
-        runs = self.shown_runs()
+        runs = self.drawn
         offered = {s: f"{runs[-1][0].infos[s].card}: {runs[-1][0].infos[s].label}" for spec in self.strips.specs for s in spec.signals if runs and s in runs[-1][0].infos}  # fmt: skip
         current = next((s for s in offered if runs[-1][0].infos[s].unit == "A"), "")
         self.spectrum.offer(list(offered.items()), current)

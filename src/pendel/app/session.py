@@ -14,6 +14,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 from PyQt6.QtWidgets import QWidget
 
+from pendel.app.readying import Readying
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
 from pendel.core.catalogue.index import kind_of
@@ -101,6 +102,7 @@ class Session(QObject):
         self.cursor_time: float | None = None
         self.shown_keys: Callable[[], list[str]] = list
         """Tells which signals of the next run will be shown at once."""
+        self.readying = Readying(self)
         self._autosave = single_shot(self, AUTOSAVE_AFTER_MS, self.autosave)
         self._deep = single_shot(self, DEEP_CHECK_AFTER_MS, self.check_deeply)
         self.undo.cleanChanged.connect(self._clean_changed)
@@ -383,7 +385,13 @@ def autosave_path(path: Path | None) -> Path:
     return Path(user_state_dir("pendel")) / "autosave" / f"{path.stem if path else 'untitled'}-{key}.pendel"
 
 
-DATA = {"profile": "profile", "own": "equations", "starts": "starting values", "rows": "table", "flux": "flux tables"}
+DATA = {
+    "profile": "profile",
+    "own": "equations",
+    "starts": "starting values",
+    "rows": "table",
+    "flux": "flux tables",
+}
 """What a card may hold beside values and choices, and what users call it."""
 
 

@@ -6,6 +6,7 @@ import math
 
 import numpy as np
 
+from pendel.app.session import Session
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Kind, Part
 from pendel.core.catalogue.index import kind_of
@@ -84,10 +85,17 @@ def main_signal(drive: Drive, key: str) -> str | None:
     return f"{key}.{out}" if out else None
 
 
-def fetch_main(drive: Drive, run: KeptRun | None) -> None:
-    """Compute what all cards show of a run in one go."""
-    if run is not None:
-        run.fetch(s for s in (main_signal(drive, k) for k in drive.cards) if s)
+def main_signals(drive: Drive) -> list[str]:
+    return [s for s in (main_signal(drive, k) for k in drive.cards) if s]
+
+
+def run_on_cards(session: Session) -> KeptRun | None:
+    """The run whose values all cards show, with these computed in one go; none while they are evaluated beside the window."""
+    run, keys = session.last_run, main_signals(session.drive)
+    if run is None or not session.readying.ready(run, keys):
+        return None
+    run.fetch(keys)
+    return run
 
 
 def value_at(run: KeptRun, key: str, time: float | None) -> float:
@@ -131,7 +139,6 @@ def unit_label(text: str) -> str:
 
 
 __all__ = [
-    "fetch_main",
     "figure_of",
     "main_signal",
     "shown_values",

@@ -87,7 +87,8 @@ class SpectrumPanel(QWidget):
                 continue
             trace = run.trace(key)
             lines = spectrum(trace.t, trace.y, start, end, fundamental=wanted)
-            base = wanted or largest_line(lines)
+            peak = float(np.max(np.abs(trace.y), initial=0.0))
+            base = wanted or largest_line(lines, peak)
             if not wanted and base > 0:
                 lines = spectrum(trace.t, trace.y, start, end, fundamental=base)
             self.found.append((run, lines))
@@ -174,10 +175,10 @@ class SpectrumPanel(QWidget):
         self.facts.set_text(f"{whose}{words}{figure(base, 'Hz', 3)} {figure(lines.line(base), unit, 3)}")
 
 
-def largest_line(lines: Spectrum) -> float:
-    """Frequency (Hz) of the largest line; 0 where the trace is level but for what steps may err."""
+def largest_line(lines: Spectrum, peak: float) -> float:
+    """Frequency (Hz) of the largest line; 0 where the trace, of this ``peak``, is level but for what steps may err."""
     a = lines.amplitude[1:]
-    if not len(a) or float(np.max(a)) <= 1e-7 * (abs(lines.mean) + float(np.max(a))):
+    if not len(a) or float(np.max(a)) <= max(1e-7 * (abs(lines.mean) + float(np.max(a))), 1e-9 * peak):
         return 0.0
     return float(lines.frequency[1 + int(np.argmax(a))])
 

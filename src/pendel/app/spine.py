@@ -16,6 +16,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.kept import KeptRun
 
 
 class PathStation(QWidget):
@@ -175,6 +176,7 @@ class Spine(QWidget):
         session.studied.connect(self._refresh_loops)
         self._for_runs = Lazily(self, self._late)
         session.runs_changed.connect(self._for_runs)
+        session.readying.ended.connect(lambda problem: problem or self._for_runs())
         session.examined_changed.connect(self._late.start)
         session.selection_changed.connect(self._mark_selected)
 
@@ -223,8 +225,8 @@ class Spine(QWidget):
     def _refresh_path(self) -> None:
         drive = self.session.drive
         order = self.path_order()
-        shown.fetch_main(drive, self.session.last_run)
-        facts = [(key, drive.cards[key].name, self._live_figure(key)) for key in order]
+        run = shown.run_on_cards(self.session)
+        facts = [(key, drive.cards[key].name, self._live_figure(key, run)) for key in order]
         if facts == self.path_facts:
             self._mark_selected()
             return
@@ -244,9 +246,9 @@ class Spine(QWidget):
             self.path_box.addWidget(hint)
         self._mark_selected()
 
-    def _live_figure(self, key: str) -> str:
+    def _live_figure(self, key: str, run: KeptRun | None) -> str:
         """The main signal of the last run, or before any run what the part tells of itself."""
-        drive, run = self.session.drive, self.session.last_run
+        drive = self.session.drive
         signal = shown.main_signal(drive, key)
         if run is not None and signal in run.keys:
             return shown.figure_of(run, signal, self.session.cursor_time)

@@ -378,7 +378,10 @@ class Strips(pg.GraphicsLayoutWidget):
             dict.fromkeys(run.trace(s).unit for run, _ in runs for s in spec.signals if s in run.keys)
         )
         titles = without_common_words([title for title, _, _ in names])
-        shown = (f'<span style="color:{shade}"><b>{title}</b>{told}</span>' for title, (_, told, shade) in zip(titles, names))
+        shown = (
+            f'<span style="color:{shade}"><b>{title}</b>{told}</span>'
+            for title, (_, told, shade) in zip(titles, names)
+        )
         words = "&nbsp;&nbsp; ".join(shown) or "drag a signal here"
         caption = pg.TextItem(
             html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span style="color:{tokens().muted}">{", ".join(u for u in units if u)}</span></div>',

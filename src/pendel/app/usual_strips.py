@@ -48,7 +48,9 @@ def default_strips(session: Session) -> list[StripSpec]:
     converters = [k for k, kind in kinds.items() if kind.group == "converter"]
     converter = converters[0] if converters else None
     grid = next((k for k, kind in kinds.items() if kind.id in GRIDS), None)
-    linked = next((k for k in converters if any(s.name == "link_voltage" for s in signals_of(kinds[k]))), None)
+    linked = next(
+        (k for k in converters if any(s.name == "link_voltage" for s in signals_of(kinds[k]))), None
+    )
     if grid and linked and len(converters) > 1:
         # Two converters on one link, one of them on the grid: what the link does, and which way the power goes.
         strips += [StripSpec([f"{linked}.link_voltage"]), StripSpec([f"{grid}.power"])]

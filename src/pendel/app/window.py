@@ -222,6 +222,8 @@ class MainWindow(QMainWindow):
             self.proposing,
         ):
             source.said.connect(self.say)
+        self.session.readying.begun.connect(self.say)
+        self.session.readying.ended.connect(self.say)
         self.files.created.connect(lambda: self.show_page("Drive"))
 
     # showing -------------------------------------------------------------------

@@ -240,7 +240,9 @@ def two_lines(name: str, metrics: QFontMetricsF, width: float) -> tuple[str, str
     words = name.split()
     if metrics.horizontalAdvance(name) <= width or len(words) < 2:
         return name, ""
-    fits = (n for n in range(len(words) - 1, 0, -1) if metrics.horizontalAdvance(" ".join(words[:n])) <= width)
+    fits = (
+        n for n in range(len(words) - 1, 0, -1) if metrics.horizontalAdvance(" ".join(words[:n])) <= width
+    )
     n = next(fits, 1)
     return " ".join(words[:n]), " ".join(words[n:])
 

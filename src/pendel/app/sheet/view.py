@@ -41,6 +41,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import End, Wire
 from pendel.core.drive.inside import resolved, wires_on, with_members
 from pendel.core.quantities.units import figure
+from pendel.core.runs.kept import KeptRun
 
 REACH = 9.0
 
@@ -90,6 +91,7 @@ class SheetView(QGraphicsView):
         session.opened.connect(self._opened)
         self._for_runs = Lazily(self, self._late)
         session.runs_changed.connect(self._for_runs)
+        session.readying.ended.connect(lambda problem: problem or self._for_runs())
         session.sheet_changed.connect(self._sheet_changed)
         session.selection_changed.connect(self._show_selection)
         session.examined_changed.connect(self._late.start)
@@ -121,9 +123,9 @@ class SheetView(QGraphicsView):
             self.sheet.removeItem(self.cards.pop(key))
         if self.wiring.start is not None and self.wiring.start.card not in kinds:
             self.wiring.give_up()
-        shown.fetch_main(drive, self.session.last_run)
+        run = shown.run_on_cards(self.session)
         for key, kind in kinds.items():
-            face = self._face(key, kind)
+            face = self._face(key, kind, run)
             if key not in self.cards:
                 self.cards[key] = CardItem(face)
                 self.sheet.addItem(self.cards[key])
@@ -156,10 +158,9 @@ class SheetView(QGraphicsView):
         self.wires[key].link = link
         return self.wires[key]
 
-    def _face(self, key: str, kind: Kind) -> CardFace:
+    def _face(self, key: str, kind: Kind, run: KeptRun | None) -> CardFace:
         session = self.session
         card = session.drive.cards[key]
-        run = session.last_run
         signal = shown.main_signal(session.drive, key)
         known = run is not None and signal in run.keys
         held = with_members(session.drive, [key]) if card.face is not None else [key]

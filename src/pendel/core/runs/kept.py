@@ -114,9 +114,13 @@ class KeptRun:
         """s, of `expanded`, in one piece, since each trace is searched by them."""
         return np.ascontiguousarray(self.expanded[:, 0])
 
+    def missing(self, keys: Iterable[str]) -> list[str]:
+        """Those of the plant's signals that are not computed yet."""
+        return [k for k in dict.fromkeys(keys) if k in self.structure.signals and k not in self._signals]
+
     def fetch(self, keys: Iterable[str]) -> None:
         """Compute several of the plant's signals in one go; those known already are left."""
-        wanted = [k for k in dict.fromkeys(keys) if k in self.structure.signals and k not in self._signals]
+        wanted = self.missing(keys)
         if wanted:
             columns = evaluate_signals(self.structure, self.expanded, self.parameters, wanted)
             self._signals.update(zip(wanted, np.ascontiguousarray(columns.T)))
