@@ -70,7 +70,17 @@ def old_haul_drive() -> pendel.Drive:
     for name, text in (("tick", "200 us"), ("until", "1.6 s")):
         d.set(name, text)
     d.add("three_phase_source", "Grid", U="U_grid", f="50 Hz", R_i="0.3 ohm", L_i="3 mH")
-    d.add("three_phase_transformer", "Transformer", choices={"group": "Dy11"}, ratio="15", R_1="9 ohm", L_1="60 mH", R_2="12 mohm", L_2="0.1 mH", L_m="120 H")
+    d.add(
+        "three_phase_transformer",
+        "Transformer",
+        choices={"group": "Dy11"},
+        ratio="15",
+        R_1="9 ohm",
+        L_1="60 mH",
+        R_2="12 mohm",
+        L_2="0.1 mH",
+        L_m="120 H",
+    )
     d.add("diode_bridge_3", "Rectifier", V_d="1 V", R_d="5 mohm")
     d.add("pair_opener", "Link lines")
     d.add("capacitor", "Link capacitor", C="3.3 mF", R_s="15 mohm", starts={"u": "540 V"})
@@ -136,7 +146,9 @@ def old_haul_feedback() -> pendel.Drive:
     commands.remove_cards(doc, ["rectifier"]).apply(doc)
     commands.set_start(doc, "link_capacitor", "u", "650 V").apply(doc)
     # From 1.1 s on the descending car pulls the machine, which brakes it.
-    commands.set_profile(doc, "rope_pull", [("0 s", "0"), ("1.1 s", "0"), ("1.12 s", "-90"), ("9 s", "-90")]).apply(doc)
+    commands.set_profile(
+        doc, "rope_pull", [("0 s", "0"), ("1.1 s", "0"), ("1.12 s", "-90"), ("9 s", "-90")]
+    ).apply(doc)
     for card in ("current_regulator", "space_vector"):
         d.set(f"{card}.U_dc", "U_link")
     d.add("line_reactor", "Reactor", L="L_in", R="R_in")
@@ -146,7 +158,9 @@ def old_haul_feedback() -> pendel.Drive:
         d.add("current_sensor", f"Grid current {n}")
         d.add("voltage_sensor", f"Grid voltage {n}")
     d.add("constant", "Link demand", value="U_link")
-    d.add("pi", "Link regulator", K_p="K_u*2*U_link/(sqrt(6)*U_second)", T_i="40 ms", low="-120 A", high="120 A")
+    d.add(
+        "pi", "Link regulator", K_p="K_u*2*U_link/(sqrt(6)*U_second)", T_i="40 ms", low="-120 A", high="120 A"
+    )
     d.add("constant", "Reactive demand", value="0 A")
     d.add("pll_3", "Grid angle", choices={"axis": "q"}, f_0="50 Hz", f_b="20 Hz")
     d.add("abc_to_dq", "Grid currents")

@@ -178,7 +178,9 @@ class Trace:
         if dense != self.dense:
             self.dense = dense
             pen = pg.mkPen(self.pen)
-            pen.setWidthF(1.0 if dense else self.pen.widthF())
+            if dense:
+                pen.setWidthF(1.0)
+                pen.setStyle(Qt.PenStyle.SolidLine)
             self.curve.setPen(pen)
             self.curve.opts["antialias"] = not dense
         self.curve.setData(t, y)

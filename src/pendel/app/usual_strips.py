@@ -15,7 +15,7 @@ MOST_USUAL = 4
 
 def default_strips(session: Session) -> list[StripSpec]:
     """Setpoint against actual of the outermost regulator, machine current, loads, converter voltage, or link voltage and power of
-    a grid that is fed back to; taps where there is neither a machine nor a converter."""
+    a grid that is fed back to, how a vehicle goes and slips; taps where there is neither a machine nor a converter."""
     drive = session.drive
     strips: list[StripSpec] = []
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}
@@ -34,8 +34,11 @@ def default_strips(session: Session) -> list[StripSpec]:
         if wanted:
             strips.append(StripSpec(wanted, {setpoint} if setpoint else set()))
     machine = next((k for k, kind in kinds.items() if kind.group == "machine"), None)
+    vehicle = next((k for k, kind in kinds.items() if kind.id == "vehicle"), None)
     if machine and not strips:
-        strips.append(StripSpec([f"{machine}.speed"]))
+        strips.append(StripSpec([f"{vehicle or machine}.speed"]))
+    if vehicle:
+        strips.append(StripSpec([f"{vehicle}.slip_{axle}" for axle in ("front", "rear")]))
     if machine:
         strips += [StripSpec([f"{machine}.{n}" for n in names]) for names in usual_of(kinds[machine])]
     loads = [
