@@ -60,5 +60,5 @@ def test_on_a_wet_rail_the_driven_wheels_run_away(trolley):
     late = np.linspace(0.3, 1.55, 200)
     guess, true = run.at("emf_observer.speed", late), run.at("haul_machine.speed", late)
     lag = (true - guess) / np.gradient(true, late)
-    assert np.all((0 < lag) & (lag < 0.015))
+    assert np.all((lag > 0) & (lag < 0.015))
     assert np.min(run.at("haul_machine.i_d", late)) < -100

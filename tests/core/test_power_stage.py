@@ -940,3 +940,28 @@ def test_devices_that_short_a_source_for_good_are_named():
     assert f"up to {48 / 0.07:.0f} A" in remark.sentence and remark.sentence in str(stopped.value)
     d.set("late.t_0", "1 s")
     assert not d.run().remarks
+
+
+@pytest.mark.parametrize("level", ["averaged", "switching"])
+@pytest.mark.parametrize(
+    ("asked", "words"),
+    [
+        (("1.4", "0.5"), "“Duty, 0 to 1” was asked for 1.4 at 0 s and was beyond its range for 25 % of the run. The converter gives 1 then. Limit what Demand gives."),
+        (("0.5", "-0.2"), "was asked for −0.2 at 5 ms and was beyond its range for 75 % of the run. The converter gives 0 then."),
+        (("0", "1"), ""),
+    ],
+)  # fmt: skip
+def test_a_duty_beyond_its_range_is_told(level, asked, words):
+    """A converter takes the end of its range in silence; the finding says which input, what was asked, when, and for how long."""
+    d = pendel.Drive("Supply")
+    for name, text in (("level", level), ("until", "20 ms"), ("tick", "50 us")):
+        d.set(name, text)
+    d.add("dc_source", "Feed", U_0="24", R_i="10 mohm")
+    d.add("step_down", "Conv")
+    d.add("pair_opener", "Ends")
+    d.add("resistor", "Load", R="10")
+    d.add("step", "Demand", before=asked[0], after=asked[1], t_0="5 ms")
+    for a, b in (("feed.dc", "conv.dc"), ("conv.out", "ends.pair"), ("ends.plus", "load.a"), ("ends.minus", "load.b"), ("demand.out", "conv.duty")):  # fmt: skip
+        d.connect(a, b)
+    found = [r.sentence for r in d.run().kept.remarks]
+    assert (not found) if not words else (len(found) == 1 and words in found[0] and found[0].startswith("Conv: "))  # fmt: skip

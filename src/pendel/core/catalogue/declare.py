@@ -34,7 +34,8 @@ class Link(Enum):
 
 @dataclass(frozen=True)
 class Port:
-    """``side`` is left, right, top or bottom of the card; ``unit`` is for signals."""
+    """``side`` is left, right, top or bottom of the card; ``unit`` is for signals, as are ``low`` and ``high``, beyond which a
+    part cannot follow what it is given."""
 
     name: str
     link: Link
@@ -42,6 +43,8 @@ class Port:
     side: str = "left"
     unit: str = ""
     required: bool = True
+    low: float | None = None
+    high: float | None = None
 
 
 LEVELS = ("averaged", "switching", "device")

@@ -25,6 +25,7 @@ from pendel.core.plant.starting import Contradiction
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
 from pendel.core.runs.device_events import overlaps, switching_losses
+from pendel.core.runs.duties import duties_beyond
 from pendel.core.runs.field_faults import field_faults
 from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
 from pendel.core.runs.orientation import orientation_faults
@@ -239,7 +240,10 @@ def run_drive(
         if run.outcome is Outcome.SHORTED and shorts:
             run.message += f" {shorts[0].sentence}"
         run.remarks += (
-            orientation_faults(run, drive) + field_faults(run, drive, values) + left_tables(run, drive)
+            orientation_faults(run, drive)
+            + field_faults(run, drive, values)
+            + left_tables(run, drive)
+            + duties_beyond(run, drive, kind_of)
         )
     if recorded.computing > 0:
         run.settings |= {

@@ -232,7 +232,7 @@ def critical_resistance(v, card) -> float:
     return 2.0 * v["L"] * v["f_p"] / critical
 
 
-PAIRS = (Port("dc", Link.DC, "Input", "left"), Port("out", Link.DC, "Output", "right"), Port("duty", Link.SIGNAL_IN, "Duty, 0 to 1", "bottom"))  # fmt: skip
+PAIRS = (Port("dc", Link.DC, "Input", "left"), Port("out", Link.DC, "Output", "right"), Port("duty", Link.SIGNAL_IN, "Duty, 0 to 1", "bottom", low=0.0, high=1.0))  # fmt: skip
 FILTER = (
     Value("L", "Choke inductance", "µH", "100", low=0.0, open_low=True),
     Value("R_L", "Choke resistance", "mΩ", "20", low=0.0),

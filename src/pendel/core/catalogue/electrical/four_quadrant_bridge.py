@@ -73,7 +73,7 @@ KIND = leg_converter(
     ports=(
         Port("dc", Link.DC, "DC link", "left"),
         Port("out", Link.DC, "Output", "right"),
-        Port("duty", Link.SIGNAL_IN, "Duty, −1 to 1", "bottom"),
+        Port("duty", Link.SIGNAL_IN, "Duty, −1 to 1", "bottom", low=-1.0, high=1.0),
     ),
     names=LEGS,
     choices=(

@@ -171,7 +171,7 @@ BELOW = Choice("below", "A duty below 0", (("zero", "counts as 0"), ("opens", "o
 KINDS = (
     leg_converter(
         id="inverter", title="Three-phase inverter", sentence="Three legs between a DC link and three phases; energy flows either way.", keywords="two-level active front end rectifier voltage source b6 bridge",
-        ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.AC3, "Three phases", "right"), *(Port(f"d_{n}", Link.SIGNAL_IN, f"Duty of {n}, 0 to 1", "bottom") for n in PHASES)),
+        ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.AC3, "Three phases", "right"), *(Port(f"d_{n}", Link.SIGNAL_IN, f"Duty of {n}, 0 to 1", "bottom", high=1.0) for n in PHASES)),
         names=PHASES, choices=(CARRIER, SAMPLING, BELOW), drawing=drawings.INVERTER,
         signals=(Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"), Signal("line_voltage", "voltage from a to b", "V"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
                  *phase_signals("pole", "voltage of pole", "V"), *phase_signals("current", "current of phase", "A")),

@@ -1,0 +1,44 @@
+"""Duties that were asked for and cannot be: converters take the end of their range instead, and nobody would notice."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from pendel.core.catalogue.declare import Part
+from pendel.core.drive.document import Drive
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.kept import KeptRun, Remark
+
+WORTH_TELLING = 1e-6
+
+
+def duties_beyond(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) -> list[Remark]:
+    """A remark on each input of a converter that was beyond its range at some tick."""
+    sources = {str(w.b): str(w.a) for w in drive.wires.values()}
+    found = []
+    for key, card in drive.cards.items():
+        kind = kind_of(card)
+        for port in kind.ports if isinstance(kind, Part) else ():
+            source = sources.get(f"{key}.{port.name}", "")
+            if source not in run.tick_signals or (port.low is None and port.high is None):
+                continue
+            asked = run.ticks[:, run.tick_signals.index(source)]
+            low, high = port.low if port.low is not None else -np.inf, port.high if port.high is not None else np.inf  # fmt: skip
+            excess = np.maximum(low - asked, asked - high)
+            worst = int(np.argmax(excess)) if len(asked) else 0
+            if not len(asked) or not excess[worst] > WORTH_TELLING:
+                continue
+            value = float(asked[worst])
+            share = float(np.mean(excess > WORTH_TELLING))
+            found.append(
+                Remark(
+                    f"{card.name}: “{port.label}” was asked for {number_text(value, 3)} at {figure(worst * run.tick, 's', 4)} and was beyond its range for {number_text(100 * share, 2)} % of the run. "
+                    f"The converter gives {number_text(low if value < low else high, 3)} then. Limit what {drive.cards[source.partition('.')[0]].name} gives.",
+                    key,
+                    worst * run.tick,
+                )
+            )
+    return found
