@@ -203,16 +203,16 @@ static int record(work_t *w)
     return 1;
 }
 
-/* Narrow the slopes that chords from `base` may have so that each row on the way stays within its tolerance of them; tell
- * whether the chord to `now` is one of these. A wedge that begins is as wide as the first row leaves it. */
-static int within_wedge(work_t *w, const double *base, const double *now, int begins)
+/* Narrow the slopes that chords from the row `base` may have so that each row on the way stays within its tolerance of them;
+ * tell whether the chord to now is one of these. A wedge that begins is as wide as the first row leaves it. */
+static int within_wedge(work_t *w, const double *base, int begins)
 {
     run_t *r = w->r;
-    double per_time = 1 / (now[0] - base[0]);
+    double per_time = 1 / (w->t - base[0]);
     int i, straight = 1;
     (void)r;
     for (i = 0; i < NX; i++) {
-        double slope = (now[i + 1] - base[i + 1]) * per_time, room = STRAIGHT * w->peak[i] * per_time;
+        double slope = (w->x[i] - base[i + 1]) * per_time, room = STRAIGHT * w->peak[i] * per_time;
         straight &= begins || (slope >= w->slope_low[i] && slope <= w->slope_high[i]);
         w->slope_low[i] = begins ? slope - room : most(w->slope_low[i], slope - room);
         w->slope_high[i] = begins ? slope + room : least(w->slope_high[i], slope + room);
@@ -220,26 +220,35 @@ static int within_wedge(work_t *w, const double *base, const double *now, int be
     return straight;
 }
 
+static int jumped_since(work_t *w, const double *row)
+{
+    run_t *r = w->r;
+    const double *u = row + 1 + NX, *s = u + N_INPUT;
+    int k, jumped = 0;
+    (void)r;
+    for (k = 0; k < N_INPUT; k++) jumped |= u[k] != w->u[k];
+    for (k = 0; k < N_MODE; k++) jumped |= s[k] != w->s[k];
+    return jumped;
+}
+
 /* Of fixed steps, a million a second, only those are kept between which no state leaves a straight line. The latest waits
  * behind the last row until the next shows whether it is a bend. */
 static int record_bends(work_t *w)
 {
     run_t *r = w->r;
-    double *base, *waiting, *now;
+    double *base, *waiting;
     if (!make_room(w, 2)) return 0;
     base = r->rows + (r->n_rows - 1) * w->width;
     waiting = base + w->width;
-    now = w->pending_row ? waiting + w->width : waiting;
-    write_row(w, now);
     if (!w->pending_row) {
+        within_wedge(w, base, 1);
         w->pending_row = 1;
-        within_wedge(w, base, now, 1);
-    } else if (within_wedge(w, base, now, 0) && !memcmp(now + 1 + NX, base + 1 + NX, sizeof(double) * (size_t)(N_INPUT + N_MODE))) {
-        memcpy(waiting, now, sizeof(double) * (size_t)w->width);
-    } else {
+    } else if (!within_wedge(w, base, 0) || jumped_since(w, base)) {
         r->n_rows++;
-        within_wedge(w, waiting, now, 1);
+        within_wedge(w, waiting, 1);
+        waiting += w->width;
     }
+    write_row(w, waiting);
     return 1;
 }
 
@@ -1012,6 +1021,7 @@ static void flip_modes(work_t *w)
 {
     run_t *r = w->r;
     int k, j, flipped = 0;
+    if (worst(w, w->g) < 0) return;
     for (k = 0; k < r->n_guard; k++)
         if (w->g[k] > 0 && w->s[r->exit_mode[k]] == r->exit_from[k]) {
             for (j = 0; r->exit_to[k] == 0 && j < r->n_hold; j++)
