@@ -5,8 +5,11 @@ from PyQt6.QtCore import QSize
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLineEdit, QSlider
 
+import pendel
 from pendel.app.look import DARK, LIGHT, dress
 from pendel.app.widgets import Elided
+from pendel.core.catalogue.index import kinds
+from pendel.core.drive import commands
 
 from .conftest import finish
 
@@ -98,3 +101,27 @@ def test_the_dark_variant_paints_every_page_dark(application, window):
             assert sorted(points)[len(points) // 2] < 90, name
     finally:
         dress(application, LIGHT)
+
+
+def test_no_label_of_a_part_or_block_is_cut_in_the_inspector(window):
+    """Every kind with every choice: the names of its values stand whole beside their symbols."""
+    cut = set()
+    for name, kind in kinds().items():
+        if name == "assembly":
+            continue
+        drive = pendel.Drive("One")
+        key = drive.add(name, "Card")
+        variants = [None, *((c.name, option) for c in kind.choices for option, _ in c.options[1:])]
+        for variant in variants:
+            if variant:
+                commands.set_choice(drive.document, key, *variant).apply(drive.document)
+            window.session.open(drive.document, None)
+            window.session.select([key])
+            QTest.qWait(1)
+            names = {v.label for v in kind.values}
+            for shown in window.drive_page.inspector.findChildren(Elided):
+                wide = shown.fontMetrics().horizontalAdvance(shown.whole)
+                if shown.isVisible() and shown.whole in names and wide > shown.width() + 1:
+                    cut.add((name, shown.whole))
+    window.session.undo.setClean()
+    assert not cut

@@ -42,7 +42,7 @@ from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import is_literal
 from pendel.core.quantities.units import figure, number_text
 
-WIDTH = 324
+WIDTH = 340
 
 
 class Inspector(QWidget):

@@ -52,7 +52,7 @@ KINDS = (
     block("pt1", "PT1", "First-order lag.", "lag filter low-pass smoothing", (Value("K", "Gain", ANY, "1"), Value("T", "Time constant", "ms", "2", low=0.0, open_low=True)), update_pt1,
           derive=lambda v, card, period: {"a": math.exp(-period / v["T"])}, telling=lambda v, card: (v["T"],)),
     block("slew_limiter", "Slew limiter", "Limits how fast a signal may rise and fall.", "rate limit ramp",
-          (Value("rise", "Rises by at most, per second", ANY, "10", low=0.0, open_low=True), Value("fall", "Falls by at most, per second", ANY, "10", low=0.0, open_low=True)), update_slew,
+          (Value("rise", "Rise per second", ANY, "10", low=0.0, open_low=True), Value("fall", "Fall per second", ANY, "10", low=0.0, open_low=True)), update_slew,
           telling=lambda v, card: (f"{v['rise']} a second",)),
     block("delay", "Delay", "Gives its input some periods later.", "dead time memory previous", (Value("ticks", "Periods", "", "1", low=1.0, high=255.0, whole=True),), update_delay,
           holds=frozenset({"x"}), telling=lambda v, card: (f"{v['ticks']} periods",)),

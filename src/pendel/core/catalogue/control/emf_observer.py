@@ -56,7 +56,7 @@ KIND = Block(
     ports=(*(reads(f"u_{n}", f"Voltage demand {n}", unit="V") for n in "abc"), *(reads(n, f"Current of {n}", unit="A") for n in "abc"),
            gives("angle", "Electrical angle", unit="rad"), gives("ahead", "Angle when the voltage acts", unit="rad"), gives("speed", "Shaft speed", unit="rad/s"), gives("emf", "EMF", unit="V")),
     values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), Value("R", "Phase resistance", "mΩ", "40", low=0.0), Value("L_d", "Inductance along d", "mH", "0.9", low=0.0, open_low=True), Value("L_q", "Inductance along q", "mH", "1.4", low=0.0, open_low=True),
-            Value("psi", "Magnet flux", "Wb", "0.32", low=0.0), Value("f_c", "Filter of the EMF", "Hz", "400", low=0.0, open_low=True), Value("f_b", "Bandwidth of the angle", "Hz", "30", low=0.0, open_low=True), Value("e_min", "EMF at least", "V", "5", low=0.0),
+            Value("psi", "Magnet flux", "Wb", "0.32", low=0.0), Value("f_c", "Filter of the EMF", "Hz", "400", low=0.0, open_low=True), Value("f_b", "Angle bandwidth", "Hz", "30", low=0.0, open_low=True), Value("e_min", "EMF at least", "V", "5", low=0.0),
             Value("wait", "Computing delay", "", "1", low=0.0, high=1.0, whole=True), Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0), EVERY),
     update=update_observer, holds=frozenset({"u_a", "u_b", "u_c"}), derive=rates, follows=slowest, telling=lambda v, card: (f"from {v['e_min']}",),
 )  # fmt: skip

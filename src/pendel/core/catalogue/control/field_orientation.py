@@ -163,7 +163,7 @@ MACHINE = (
     Value("L_q", "Inductance along q", "mH", "1.4", low=0.0, open_low=True),
     Value("psi", "Magnet flux", "Wb", "0.32", low=0.0),
 )
-LIMIT = (Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True), Value("share", "Share of the linear range", "%", "98", low=0.0, open_low=True, high=1.2))  # fmt: skip
+LIMIT = (Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True), Value("share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2))  # fmt: skip
 
 
 NODES = 17
@@ -221,7 +221,7 @@ KINDS = (
     Block(
         id="torque_to_currents", title="Torque to currents", sentence="Most torque per ampere, and field weakening where the voltage ends.", group="setpoint", keywords="mtpa field weakening flux foc pmsm setpoint torque current",
         ports=(reads("torque", "Torque demand", unit="N·m"), reads("speed", "Electrical speed", unit="rad/s", required=False), reads("u_link", "Link voltage", side="bottom", unit="V", required=False), gives("i_d", "Current along d", unit="A"), gives("i_q", "Current along q", unit="A")),
-        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), *MACHINE[2:], *MACHINE[:2], Value("I_max", "Current at most, peak", "A", "250", low=0.0, open_low=True), *LIMIT, EVERY),
+        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), *MACHINE[2:], *MACHINE[:2], Value("I_max", "Peak current", "A", "250", low=0.0, open_low=True), *LIMIT, EVERY),
         update=update_currents, telling=lambda v, card: (f"to {v['I_max']}",),
     ),
 )  # fmt: skip

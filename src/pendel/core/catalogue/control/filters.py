@@ -225,7 +225,7 @@ KINDS = (
           update_second_order, derive=derive_pt2, telling=lambda v, card: (v["f_0"], f"D {v['D']}")),
     block("lead_lag", "Lead-lag", "K·(1 + T₁s)/(1 + T₂s).", "lead lag phase compensator", (Value("K", "Gain", ANY, "1"), Value("T_1", "Lead time", "ms", "5", low=0.0, open_low=True), Value("T_2", "Lag time", "ms", "1", low=0.0, open_low=True)),
           update_second_order, derive=derive_lead_lag, telling=lambda v, card: (v["T_1"], v["T_2"])),
-    block("notch", "Notch", "Takes a narrow band out of a signal.", "band stop filter resonance", (Value("f_0", "Frequency", "Hz", "120", low=0.0, open_low=True), Value("width", "Width over frequency", "", "0.5", low=0.0, open_low=True), Value("depth", "What is left", "%", "5", low=0.0, high=1.0)),
+    block("notch", "Notch", "Takes a narrow band out of a signal.", "band stop filter resonance", (Value("f_0", "Frequency", "Hz", "120", low=0.0, open_low=True), Value("width", "Relative width", "", "0.5", low=0.0, open_low=True), Value("depth", "What is left", "%", "5", low=0.0, high=1.0)),
           update_second_order, derive=derive_notch, telling=lambda v, card: (v["f_0"],)),
     block("function_s", "Transfer function in s", "A free function of s, by its coefficients from s⁰ up; sampled by Tustin's rule.", "continuous laplace polynomial", (), update_free, derive=derive_in_s, rows=IN_S, contradictions=improper,
           telling=lambda v, card: (f"order {len(card.rows) - 1}",)),

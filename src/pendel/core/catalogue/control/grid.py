@@ -78,7 +78,7 @@ AXIS = Choice("axis", "Voltage lies along", (("d", "d"), ("q", "q, as a machine'
 OUTPUTS = (gives("angle", "Angle", unit="rad"), gives("ahead", "Angle when the voltage acts", unit="rad"), gives("speed", "Angular frequency", unit="rad/s"), gives("amplitude", "Amplitude", unit="V"))  # fmt: skip
 VALUES = (
     Value("f_0", "Grid frequency", "Hz", "50", low=0.0, open_low=True),
-    Value("f_b", "Natural frequency of the loop", "Hz", "20", low=0.0, open_low=True),
+    Value("f_b", "Loop frequency", "Hz", "20", low=0.0, open_low=True),
     Value("D", "Damping", "", "0.707", low=0.0, open_low=True),
 )
 LEAD = Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0)

@@ -122,7 +122,7 @@ KINDS = (
     Block(
         id="torque_to_currents_tables", title="Torque to currents, by tables", sentence="Least current for a torque, and field weakening, from flux tables.", group="setpoint", keywords="mtpa field weakening flux foc pmsm reluctance saturation setpoint torque current map",
         ports=(reads("torque", "Torque demand", unit="N·m"), reads("speed", "Electrical speed", unit="rad/s", required=False), reads("u_link", "Link voltage", side="bottom", unit="V", required=False), gives("i_d", "Current along d", unit="A"), gives("i_q", "Current along q", unit="A")),
-        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), Value("I_max", "Current at most, peak", "A", "250", low=0.0, open_low=True), Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True), Value("share", "Share of the linear range", "%", "98", low=0.0, open_low=True, high=1.2), EVERY),
+        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), Value("I_max", "Peak current", "A", "250", low=0.0, open_low=True), Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True), Value("share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2), EVERY),
         takes_flux=True, update=update_currents, tables=torque_maps, contradictions=lacking, follows=reach, telling=lambda v, card: ("by tables", f"to {v['I_max']}"),
     ),
 )  # fmt: skip

@@ -74,7 +74,7 @@ PORTS = (
 )
 GAIN = Value("K_p", "Gain", ANY, "1")
 INTEGRAL = Value("T_i", "Integral time", "ms", "10", low=0.0, open_low=True)
-HELD = Value("open_output", "Held output when open", ANY, "0")
+HELD = Value("open_output", "When open", ANY, "0")
 
 
 def closed(v, card, period):

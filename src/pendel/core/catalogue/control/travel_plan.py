@@ -70,8 +70,8 @@ KIND = Block(
     values=(
         Value("distance", "Distance", ANY, "0.6"),
         Value("v_max", "Speed at most", ANY, "0.7", low=0.0, open_low=True),
-        Value("a_max", "Acceleration at most", ANY, "4", low=0.0, open_low=True),
-        Value("d_max", "Deceleration at most", ANY, "4", low=0.0, open_low=True),
+        Value("a_max", "Acceleration", ANY, "4", low=0.0, open_low=True),
+        Value("d_max", "Deceleration", ANY, "4", low=0.0, open_low=True),
         Value("t_0", "Starts at", "s", "0.05"),
         EVERY,
     ),

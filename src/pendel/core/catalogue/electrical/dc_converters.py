@@ -276,6 +276,6 @@ KINDS = (
     half_bridge("Pole and minus", id="half_bridge", title="Half bridge", sentence="Two switches that pass energy both ways between a link and a lower voltage.", keywords="two-way bidirectional leg chopper synchronous",
                 drawing=drawings.HALF_BRIDGE, build=build_half_bridge),
     half_bridge("Pole and middle", (Signal("middle_voltage", "voltage of the lower half", "V"),), id="split_half_bridge", title="Half bridge with split link", sentence="A leg against the middle of two link capacitors; its output takes either sign.",
-                keywords="midpoint divided grid single-phase inverter", values=(Value("C", "Capacitance of each half", "µF", "1000", low=0.0, open_low=True),), drawing=drawings.SPLIT_HALF_BRIDGE, build=build_split_bridge,
+                keywords="midpoint divided grid single-phase inverter", values=(Value("C", "Capacitance, each", "µF", "1000", low=0.0, open_low=True),), drawing=drawings.SPLIT_HALF_BRIDGE, build=build_split_bridge,
                 states=(State("u_upper", "voltage of the upper half", "V"), State("u_lower", "voltage of the lower half", "V"))),
 )  # fmt: skip

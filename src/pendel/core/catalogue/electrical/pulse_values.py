@@ -24,7 +24,7 @@ PULSE_VALUES = (
     Value("shift", "Carrier phase", "deg", "0"),
 )
 SWITCH_VALUES = (
-    Value("R_on", "On-resistance of a switch", "mΩ", "6", low=0.0),
+    Value("R_on", "On-resistance", "mΩ", "6", low=0.0),
     Value("V_d", "Diode drop", "V", "0.8", low=0.0),
     Value("R_d", "Diode resistance", "mΩ", "6", low=0.0, open_low=True),
     Value("R_off", "Blocking resistance", "Ω", "", low=0.0, open_low=True, levels=PULSED),
@@ -35,7 +35,7 @@ DEVICE_VALUES = (
     Value("I_sat", "Saturation current", "A", "300", low=0.0, open_low=True, levels=("device",)),
     Value("E_on", "Turn-on energy", "µJ", "60", low=0.0, levels=("device",)),
     Value("E_off", "Turn-off energy", "µJ", "80", low=0.0, levels=("device",)),
-    Value("E_rec", "Recovery energy of a diode", "µJ", "0", low=0.0, levels=("device",)),
+    Value("E_rec", "Recovery energy", "µJ", "0", low=0.0, levels=("device",)),
     Value("t_tr", "Transition time", "ns", "0", low=0.0, levels=("device",)),
     Value("U_ref", "Energies hold at", "V", "48", low=0.0, open_low=True, levels=("device",)),
     Value("I_ref", "Energies hold at", "A", "20", low=0.0, open_low=True, levels=("device",)),

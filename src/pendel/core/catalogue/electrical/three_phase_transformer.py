@@ -84,8 +84,8 @@ SIDES = (("first", "first side"), ("second", "second side"))
 KIND = Part(
     id="three_phase_transformer", title="Three-phase transformer", sentence="Changes three-phase voltages, in Yy, Yd or Dy.", group="circuit", keywords="mains vector group star delta windings",
     ports=(Port("first", Link.AC3, "First side", "left"), Port("second", Link.AC3, "Second side", "right")),
-    values=(Value("ratio", "Ratio of line voltages", "", "2", low=0.0, open_low=True), Value("R_1", "Resistance of a first winding", "Ω", "0.2", low=0.0), Value("L_1", "Leakage of a first winding", "mH", "0.8", low=0.0, open_low=True),
-            Value("R_2", "Resistance of a second winding", "Ω", "0.05", low=0.0), Value("L_2", "Leakage of a second winding", "mH", "0.2", low=0.0, open_low=True), Value("L_m", "Main inductance of a phase", "H", "0.9", low=0.0, open_low=True)),
+    values=(Value("ratio", "Ratio of line voltages", "", "2", low=0.0, open_low=True), Value("R_1", "Resistance, first", "Ω", "0.2", low=0.0), Value("L_1", "Leakage, first", "mH", "0.8", low=0.0, open_low=True),
+            Value("R_2", "Resistance, second", "Ω", "0.05", low=0.0), Value("L_2", "Leakage, second", "mH", "0.2", low=0.0, open_low=True), Value("L_m", "Main inductance", "H", "0.9", low=0.0, open_low=True)),
     choices=(Choice("group", "Vector group", GROUPS),), circuit=windings, build=build, potentials=lambda level: (("first",), ("second",)),
     states=tuple(State(f"{s}{n}", f"{words} {n}", "A") for s, words in (("i_1", "current of first winding"), ("i_2", "current of second winding"), ("i_m", "magnetising current")) for n in PHASES),
     signals=(*(Signal(f"current_{side}_{n}", f"current of the {words}, {n}", "A") for side, words in SIDES for n in PHASES), *(Signal(f"voltage_{side}", f"voltage from a to b, {words}", "V") for side, words in SIDES),

@@ -1,18 +1,24 @@
-"""Squirrel-cage induction machine, in the stator's frame, with one or two cages and main-flux saturation.
+"""Squirrel-cage induction machine, in the stator's or the rotor's frame, with one or two cages and main-flux saturation.
 
 States are the flux linkages; u_s = R_s·i_s + dψ_s/dt, 0 = R_r·i_r + dψ_r/dt − j·p·ω·ψ_r for each cage. All share the main
 flux ψ_m: i_s = (ψ_s − ψ_m)/L_σs, i_r = (ψ_r − ψ_m)/L_σr, and i_s + Σ i_r = ψ_m/L_m·(1 + s·(ψ_m/ψ_n)⁶).
 M = 3/2·p·(ψ_s × i_s). Krause, Wasynczuk, Sudhoff: Analysis of Electric Machinery, chapter 4 (from memory).
+In the rotor's frame the same fluxes, turned back by p·φ, change with the slip only; there u_s = R_s·i_s + dψ_s/dt + j·p·ω·ψ_s.
+
+The star point is open. A winding in delta is taken as the star it is equivalent to: a third of R and L, ψ_n/√3. The cage is as warm
+as the winding. Iron loss is the eddy share alone, with the square of speed and main flux; it brakes and does not enter the currents.
 """
 
 from __future__ import annotations
 
+import contextlib
 import math
 
 import casadi as ca
 import numpy as np
 
 from pendel.core.catalogue.declare import Choice, Contradiction, Curve, Figure, Part, Signal, State, Value
+from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.quantities.units import figure
 
@@ -25,33 +31,46 @@ def build(c):
     stator = [c.state(f"psi_s_{n}") for n in ("alpha", "beta")]
     windings = {k: [c.state(f"psi_r{k}_{n}") for n in ("alpha", "beta")] for k in cages}
     p, r_s, b = (c.value(n) for n in ("p", "R_s", "b_m"))
+    turning = c.choice("frame") == "rotor"
+    frame = p * rotor.angle if turning else ca.SX(0)
+    w_stator, w_cage = (p * rotor.speed, 0.0) if turning else (0.0, -p * rotor.speed)
     main = main_flux(c, stator, windings)
     currents = [(flux - m) / c.value("L_s") for (flux, _), m in zip(stator, main)]
     u_a, u_b, u_c = (pin.across for pin in c.pins("phases"))
-    voltages = [(2 * u_a - u_b - u_c) / 3, (u_b - u_c) / ROOT_3]
-    for (_, slope), u, i in zip(stator, voltages, currents):
-        c.equation(slope - (u - r_s * i))
+    u = turned((2 * u_a - u_b - u_c) / 3, (u_b - u_c) / ROOT_3, -frame)
+    (psi_x, slope_x), (psi_y, slope_y) = stator
+    c.equation(slope_x - (u[0] - r_s * currents[0] + w_stator * psi_y))
+    c.equation(slope_y - (u[1] - r_s * currents[1] - w_stator * psi_x))
     cage_loss, magnetic = ca.SX(0), ca.SX(0)
     for k, ((x, dx), (y, dy)) in windings.items():
         r, leak = c.value(f"R_r{k}"), c.value(f"L_r{k}")
         inside = [(flux - m) / leak for flux, m in zip((x, y), main)]
-        c.equation(dx - (-r * inside[0] - p * rotor.speed * y))
-        c.equation(dy - (-r * inside[1] + p * rotor.speed * x))
+        c.equation(dx - (-r * inside[0] + w_cage * y))
+        c.equation(dy - (-r * inside[1] - w_cage * x))
         square = inside[0] ** 2 + inside[1] ** 2
         cage_loss += 1.5 * r * square
         magnetic += 0.75 * leak * square
-    report_phases(c, phases_of(*currents))
-    rotor.turn(1.5 * p * (stator[0][0] * currents[1] - stator[1][0] * currents[0]), b)
+    alpha, beta = turned(*currents, frame)
+    report_phases(c, phases_of(alpha, beta))
+    main_square = main[0] ** 2 + main[1] ** 2
+    drag = c.value("k_fe") * main_square
+    rotor.turn(1.5 * p * (stator[0][0] * currents[1] - stator[1][0] * currents[0]), b + drag)
     square = currents[0] ** 2 + currents[1] ** 2
     copper = 1.5 * r_s * square
-    loss = copper + cage_loss + b * rotor.speed * rotor.speed
-    (flux_alpha, _), (flux_beta, _) = windings["1"]
-    for name, value in (("current", ca.sqrt(square)), ("current_alpha", currents[0]), ("current_beta", currents[1]), ("flux_alpha", flux_alpha), ("flux_beta", flux_beta),
-                        ("rotor_flux", ca.sqrt(flux_alpha**2 + flux_beta**2)), ("main_flux", ca.sqrt(main[0] ** 2 + main[1] ** 2)), ("flux_angle", ca.atan2(flux_beta, flux_alpha)),
-                        ("copper_loss", copper), ("cage_loss", cage_loss), ("loss", loss)):  # fmt: skip
+    iron = drag * rotor.speed * rotor.speed
+    loss = copper + cage_loss + iron + b * rotor.speed * rotor.speed
+    flux_alpha, flux_beta = turned(windings["1"][0][0], windings["1"][1][0], frame)
+    for name, value in (("current", ca.sqrt(square)), ("current_alpha", alpha), ("current_beta", beta), ("flux_alpha", flux_alpha), ("flux_beta", flux_beta),
+                        ("rotor_flux", ca.sqrt(flux_alpha**2 + flux_beta**2)), ("main_flux", ca.sqrt(main_square)), ("flux_angle", ca.atan2(flux_beta, flux_alpha)),
+                        ("copper_loss", copper), ("cage_loss", cage_loss), ("iron_loss", iron), ("loss", loss)):  # fmt: skip
         c.signal(name, value)
     c.lost(loss)
     c.stored(0.75 * c.value("L_s") * square + magnetic + main_energy(c, main) + rotor.energy)
+
+
+def turned(x: ca.SX, y: ca.SX, angle: ca.SX) -> tuple[ca.SX, ca.SX]:
+    """A vector turned ahead by an angle (rad)."""
+    return x * ca.cos(angle) - y * ca.sin(angle), x * ca.sin(angle) + y * ca.cos(angle)
 
 
 def phases_of(alpha: ca.SX, beta: ca.SX) -> tuple[ca.SX, ca.SX, ca.SX]:
@@ -82,7 +101,9 @@ def main_energy(c, main: list[ca.SX]) -> ca.SX:
 
 CIRCUIT = {"R_s", "L_s", "L_m", "R_r1", "L_r1"}
 TESTS = {"R_s", "I_0", "P_0", "U_k", "I_k", "P_k"}
-COMMON = {"p", "U_n", "f_n", "n_n", "J_m", "b_m"}
+COMMON = {"p", "U_n", "f_n", "n_n", "J_m", "b_m", "T_w", "P_fe", "n_fe"}
+OF_PHASES = ("R_s", "L_s", "L_m", "R_r1", "L_r1", "R_r2", "L_r2")
+RESISTANCES = ("R_s", "R_r1", "R_r2")
 
 
 def shown(card):
@@ -117,12 +138,15 @@ def from_tests(v) -> dict[str, float]:
 
 
 def circuit(v, card):
-    if card.choices.get("entry") != "tests":
-        return dict(v)
-    try:
-        return {**v, **from_tests(v)}
-    except ValueError:
-        return dict(v)
+    """Values of a phase of the equivalent star, warm. Tests are taken at 20 °C, and know of lines only."""
+    star = dict(v)
+    if card.choices.get("entry") == "tests":
+        with contextlib.suppress(ValueError):
+            star |= from_tests(v)
+    elif card.choices.get("winding") == "delta":
+        star |= {n: v[n] / 3.0 for n in OF_PHASES} | {"psi_n": v["psi_n"] / ROOT_3}
+    rated_flux = v["U_n"] * math.sqrt(2.0 / 3.0) / (2 * math.pi * v["f_n"])
+    return star | {n: star[n] * warmer(v) for n in RESISTANCES} | {"k_fe": iron_drag(v) / rated_flux**2}
 
 
 def contradictions(v, card):
@@ -214,11 +238,13 @@ KIND = Part(
     choices=(
         Choice("entry", "Enter from", (("circuit", "circuit values"), ("tests", "no-load and locked-rotor test"))),
         Choice("cages", "Cages", (("single", "one"), ("double", "two"))),
+        Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
         Choice("iron", "Main flux", (("linear", "linear"), ("saturates", "saturates"))),
+        Choice("frame", "Equations in", (("stator", "the stator's frame"), ("rotor", "the rotor's frame"))),
     ),
     values=(
         Value("p", "Pole pairs", "", "2", low=1.0, whole=True),
-        Value("U_n", "Rated voltage, line", "V", "400", low=0.0, open_low=True),
+        Value("U_n", "Rated line voltage", "V", "400", low=0.0, open_low=True),
         Value("f_n", "Rated frequency", "Hz", "50", low=0.0, open_low=True),
         Value("n_n", "Rated speed", "rpm", "1460", low=0.0, open_low=True),
         Value("R_s", "Stator resistance", "Ω", "0.19", low=0.0, open_low=True),
@@ -235,6 +261,8 @@ KIND = Part(
         Value("s_m", "More current there", "%", "25", low=0.0),
         Value("J_m", "Rotor inertia", "kg·m²", "0.18", low=0.0, open_low=True),
         Value("b_m", "Viscous friction", "N·m·s", "0.005", low=0.0),
+        TEMPERATURE,
+        *IRON,
     ),
     states=(
         *(State(f"psi_{w}_{n}", f"{words} along {sign}", "Wb") for w, words in (("s", "stator flux"), ("r1", "flux of cage 1"), ("r2", "flux of cage 2")) for n, sign in (("alpha", "α"), ("beta", "β"))),
@@ -242,11 +270,12 @@ KIND = Part(
     ),
     signals=(
         *SIGNALS, Signal("rotor_flux", "rotor flux", "Wb"), Signal("main_flux", "main flux", "Wb"), Signal("flux_angle", "angle of the rotor flux", "rad"), Signal("flux_alpha", "rotor flux along α", "Wb"),
-        Signal("flux_beta", "rotor flux along β", "Wb"), Signal("current_alpha", "current along α", "A"), Signal("current_beta", "current along β", "A"), Signal("cage_loss", "loss of the cage", "W"),
+        Signal("flux_beta", "rotor flux along β", "Wb"), Signal("current_alpha", "current along α", "A"), Signal("current_beta", "current along β", "A"), Signal("cage_loss", "loss of the cage", "W"), Signal("iron_loss", "iron loss", "W"),
     ),
     build=build,
     circuit=circuit,
     shown=shown,
+    asked=lambda card: {"entry", "cages", "iron", "frame"} | ({"winding"} if card.choices.get("entry") != "tests" else set()),
     contradictions=contradictions,
     follows=follows,
     curve=torque_curve,

@@ -16,6 +16,7 @@ import casadi as ca
 import numpy as np
 
 from pendel.core.catalogue.declare import Choice, Contradiction, Curve, Figure, Part, Signal, State, Value
+from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.quantities.units import figure
 
@@ -23,8 +24,6 @@ THIRD = 2.0 * math.pi / 3.0
 THOUSAND_RPM = 1000.0 * 2.0 * math.pi / 60.0
 FORMS = {"line rms": math.sqrt(2.0 / 3.0), "line peak": 1.0 / math.sqrt(3.0), "phase peak": 1.0}
 """Phase peak over the EMF as the sheet gives it."""
-COPPER = 0.00393
-"""1/K, temperature coefficient of copper's resistance about 20 °C: IEC 60034-1, 8.6.2.1 (as 1/(235 + 20), from memory)."""
 
 
 def build(c):
@@ -79,8 +78,7 @@ def star_values(v, card) -> dict[str, float]:
 
 def circuit(v, card):
     star = star_values(v, card)
-    warm = 1.0 + COPPER * (v["T_w"] - 20.0)
-    return {**v, **star, "R": star["R"] * warm, "k_fe": v["P_fe"] / v["n_fe"] ** 2}
+    return {**v, **star, "R": star["R"] * warmer(v), "k_fe": iron_drag(v)}
 
 
 def contradictions(v, card):
@@ -188,9 +186,8 @@ KIND = Part(
         Value("k_t", "Torque per A rms", "N·m/A", "", low=0.0, open_low=True),
         Value("J_m", "Rotor inertia", "kg·m²", "0.08", low=0.0, open_low=True),
         Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0),
-        Value("T_w", "Winding at", "°C", "20", low=-60.0, high=250.0),
-        Value("P_fe", "Iron loss", "W", "0", low=0.0),
-        Value("n_fe", "at the speed", "rpm", "1000", low=0.0, open_low=True),
+        TEMPERATURE,
+        *IRON,
         Value("U_dc", "Envelope, link", "V", "560", low=0.0, open_low=True),
         Value("I_max", "Envelope, peak", "A", "250", low=0.0, open_low=True),
     ),

@@ -13,7 +13,8 @@ import numpy as np
 
 from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Signal, State, Value
 from pendel.core.catalogue.machines import flux
-from pendel.core.catalogue.machines.pmsm import COPPER, THIRD
+from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
+from pendel.core.catalogue.machines.pmsm import THIRD
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 
 
@@ -43,7 +44,7 @@ def build(c):
 
 
 def circuit(v, card):
-    return {**v, "R": v["R_s"] * (1.0 + COPPER * (v["T_w"] - 20.0)), "k_fe": v["P_fe"] / v["n_fe"] ** 2}
+    return {**v, "R": v["R_s"] * warmer(v), "k_fe": iron_drag(v)}
 
 
 def contradictions(v, card) -> list[Contradiction]:
@@ -109,9 +110,8 @@ KIND = Part(
         Value("R_s", "Phase resistance", "mΩ", "40", low=0.0, open_low=True),
         Value("J_m", "Rotor inertia", "kg·m²", "0.08", low=0.0, open_low=True),
         Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0),
-        Value("T_w", "Winding at", "°C", "20", low=-60.0, high=250.0),
-        Value("P_fe", "Iron loss", "W", "0", low=0.0),
-        Value("n_fe", "at the speed", "rpm", "1000", low=0.0, open_low=True),
+        TEMPERATURE,
+        *IRON,
         Value("I_max", "Current limit, peak", "A", "250", low=0.0, open_low=True),
     ),
     states=(State("i_d", "current along d", "A"), State("i_q", "current along q", "A"), State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),

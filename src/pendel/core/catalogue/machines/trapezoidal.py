@@ -2,6 +2,8 @@
 
 u_k − u_star = R·i_k + L·di_k/dt + k_e·ω·f(θ_e − k·120°), Σ i_k = 0, M = k_e·Σ f_k·i_k; L is a phase's own less the mutual
 inductance. f is 1 over its flat top and −1 over its flat bottom, with straight flanks between; its corners may be rounded.
+In delta each winding lies between two lines, u_k − u_k+1 = R·i + L·di/dt + k_e·ω·f(θ_e + 30° − k·120°), so that the voltage between
+the lines has the angle it has in star; what of the EMFs does not cancel drives a current around the delta.
 Krishnan: Permanent Magnet Synchronous and Brushless DC Motor Drives, chapter 10 (from memory).
 """
 
@@ -12,7 +14,8 @@ import math
 import casadi as ca
 
 from pendel.core.catalogue.declare import Choice, Contradiction, Figure, Part, Signal, State, Value
-from pendel.core.catalogue.machines.pmsm import COPPER, THIRD, THOUSAND_RPM
+from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
+from pendel.core.catalogue.machines.pmsm import THIRD, THOUSAND_RPM
 from pendel.core.catalogue.machines.three_phase import PHASES, PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.quantities.units import figure
 
@@ -38,27 +41,41 @@ def shape(angle: ca.SX, flat: ca.SX, rounding: ca.SX) -> ca.SX:
 
 def build(c):
     pins, rotor = c.pins("phases"), Rotor(c)
-    (i_a, slope_a), (i_b, slope_b) = c.state("i_a"), c.state("i_b")
-    currents, slopes = (i_a, i_b, -i_a - i_b), (slope_a, slope_b, -slope_a - slope_b)
+    delta = c.choice("winding") == "delta"
     r, inductance, k_e = c.value("R"), c.value("L"), c.value("k_e")
     electrical = c.value("p") * rotor.angle
-    shapes = [shape(electrical - THIRD * n, c.value("flat"), c.value("round")) for n in range(3)]
+    ahead = math.pi / 6 if delta else 0.0
+    shapes = [shape(electrical + ahead - THIRD * n, c.value("flat"), c.value("round")) for n in range(3)]
     emfs = [k_e * rotor.speed * f for f in shapes]
+    if delta:
+        currents, slopes = zip(*(c.state(f"i_{n}") for n in PHASES))
+        lines = [currents[n] - currents[n - 1] for n in range(3)]
+    else:
+        (i_a, slope_a), (i_b, slope_b) = c.state("i_a"), c.state("i_b")
+        currents, slopes = (i_a, i_b, -i_a - i_b), (slope_a, slope_b, -slope_a - slope_b)
+        lines = currents
     needs = [r * i + inductance * slope + e for i, slope, e in zip(currents, slopes, emfs)]
-    for n in range(2):
-        c.equation(pins[n].across - pins[2].across - (needs[n] - needs[2]))
-    report_phases(c, currents)
+    if delta:
+        for n in range(3):
+            c.equation(pins[n].across - pins[(n + 1) % 3].across - needs[n])
+    else:
+        for n in range(2):
+            c.equation(pins[n].across - pins[2].across - (needs[n] - needs[2]))
+    report_phases(c, lines)
     torque = k_e * sum((f * i for f, i in zip(shapes, currents)), ca.SX(0))
-    b = c.value("b_m")
-    rotor.turn(torque, b)
+    b, k_fe = c.value("b_m"), c.value("k_fe")
+    rotor.turn(torque, b + k_fe)
     for name, emf in zip(PHASES, emfs):
         c.signal(f"emf_{name}", emf)
-    c.signal("star_voltage", sum((pin.across - e for pin, e in zip(pins, emfs)), ca.SX(0)) / 3)
+    middle = sum((pin.across for pin in pins), ca.SX(0)) / 3
+    c.signal("star_voltage", middle if delta else middle - sum(emfs, ca.SX(0)) / 3)
     c.signal("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical)))
     copper = r * sum((i * i for i in currents), ca.SX(0))
-    c.signal("current", ca.sqrt(2.0 / 3.0 * sum((i * i for i in currents), ca.SX(0))))
+    iron = k_fe * rotor.speed * rotor.speed
+    c.signal("current", ca.sqrt(2.0 / 3.0 * sum((i * i for i in lines), ca.SX(0))))
     c.signal("copper_loss", copper)
-    loss = copper + b * rotor.speed * rotor.speed
+    c.signal("iron_loss", iron)
+    loss = copper + iron + b * rotor.speed * rotor.speed
     c.signal("loss", loss)
     c.lost(loss)
     c.stored(inductance / 2 * sum((i * i for i in currents), ca.SX(0)) + rotor.energy)
@@ -66,29 +83,52 @@ def build(c):
 
 CIRCUIT = {"R_s", "L_s", "k_phase"}
 SHEET = {"R_ll", "L_ll", "K_E", "k_t"}
-COMMON = {"p", "flat", "round", "J_m", "b_m", "T_w", "U_dc"}
+COMMON = {"p", "flat", "round", "J_m", "b_m", "T_w", "P_fe", "n_fe", "U_dc"}
 
 
-def star_values(v, card) -> dict[str, float]:
-    """R (at 20 °C), L and k_e (V·s/rad, peak) of a phase, from whichever set was entered; two phases lie between two lines."""
+def is_delta(card) -> bool:
+    return card.choices.get("winding") == "delta"
+
+
+def line_factor(v, card) -> float:
+    """Peak of the EMF between two open lines over that of a winding, with sharp corners. In star it is f(60°) − f(−60°). In delta what
+    the three EMFs have in common is lost on the windings: f − Σf/3, which peaks where f does, with the others 30° below zero."""
+    flank = (math.pi - v["flat"]) / 2
+    if is_delta(card):
+        return 2 / 3 * (1 + min(1.0, math.pi / 6 / flank))
+    return 2 * min(1.0, math.pi / 3 / flank)
+
+
+def winding_values(v, card) -> dict[str, float]:
+    """R (at 20 °C), L and k_e (V·s/rad, peak) of a winding, from whichever set was entered. Between two lines lie two phases of a
+    star, or one of a delta beside the other two."""
     if card.choices.get("entry") == "sheet":
-        return {"R": v["R_ll"] / 2, "L": v["L_ll"] / 2, "k_e": v["K_E"] / THOUSAND_RPM / 2}
+        share = 1.5 if is_delta(card) else 0.5
+        emf = v["K_E"] / THOUSAND_RPM / line_factor(v, card)
+        return {"R": share * v["R_ll"], "L": share * v["L_ll"], "k_e": emf}
     return {"R": v["R_s"], "L": v["L_s"], "k_e": v["k_phase"]}
 
 
+def between_lines(v, card) -> dict[str, float]:
+    """R, L (at 20 °C) and k_e (V·s/rad, peak) between two lines."""
+    m = winding_values(v, card)
+    share = 2 / 3 if is_delta(card) else 2.0
+    return {"R": share * m["R"], "L": share * m["L"], "k_e": line_factor(v, card) * m["k_e"]}
+
+
 def circuit(v, card):
-    star = star_values(v, card)
-    return {**v, **star, "R": star["R"] * (1.0 + COPPER * (v["T_w"] - 20.0))}
+    winding = winding_values(v, card)
+    return {**v, **winding, "R": winding["R"] * warmer(v), "k_fe": iron_drag(v)}
 
 
 def contradictions(v, card):
     found = []
     if card.choices.get("entry") == "sheet" and not math.isnan(v["k_t"]):
-        follows_ = 2.0 * star_values(v, card)["k_e"]
+        follows_ = between_lines(v, card)["k_e"]
         if abs(follows_ / v["k_t"] - 1.0) >= 0.05:
             found.append(
                 Contradiction(
-                    f"EMF and torque constant contradict each other: {figure(v['K_E'], 'V')} between lines at 1000 rpm gives {figure(follows_, 'N·m')} per ampere through two phases, not {figure(v['k_t'], 'N·m')}. Check whether the EMF is a peak between lines.",
+                    f"EMF and torque constant contradict each other: {figure(v['K_E'], 'V')} between lines at 1000 rpm gives {figure(follows_, 'N·m')} per ampere between two lines, not {figure(v['k_t'], 'N·m')}. Check whether the EMF is a peak between lines.",
                     "k_t",
                     {"k_t": f"{follows_:.4g} N·m/A"},
                     "Take the one that follows",
@@ -99,15 +139,15 @@ def contradictions(v, card):
 
 
 def follows(v, card):
-    m = circuit(v, card)
-    no_load = v["U_dc"] / (2.0 * m["k_e"])
+    m, lines = circuit(v, card), between_lines(v, card)
+    no_load = v["U_dc"] / lines["k_e"]
     return [
         Figure("Phase resistance, warm", "R", m["R"], "Ω"),
         Figure("Phase inductance", "L", m["L"], "H"),
-        Figure("Torque per ampere, two phases", "k", 2.0 * m["k_e"], "N·m"),
-        Figure("EMF at 1000 rpm, between lines", "K_E", 2.0 * m["k_e"] * THOUSAND_RPM, "V"),
+        Figure("Torque per ampere, two lines", "k", lines["k_e"], "N·m"),
+        Figure("EMF at 1000 rpm, between lines", "K_E", lines["k_e"] * THOUSAND_RPM, "V"),
         Figure("No-load speed at the link", "n_0", no_load, "rpm"),
-        Figure("Stall torque at the link", "M_0", v["U_dc"] * m["k_e"] / m["R"], "N·m"),
+        Figure("Stall torque at the link", "M_0", v["U_dc"] * lines["k_e"] / (lines["R"] * warmer(v)), "N·m"),
         Figure("Electrical time constant", "T_e", m["L"] / m["R"], "s"),
         Figure("Electrical frequency at no load", "f_e", v["p"] * no_load / (2 * math.pi), "Hz"),
     ]
@@ -120,25 +160,26 @@ KIND = Part(
     group="machine",
     keywords="bldc brushless block commutation six-step hall trapezoid emf fan motor three-phase data sheet",
     ports=PORTS,
-    choices=(Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))),),
+    choices=(Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))), Choice("winding", "Winding", (("star", "star"), ("delta", "delta")))),
     values=(
         Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
         Value("R_s", "Phase resistance", "mΩ", "180", low=0.0, open_low=True),
         Value("L_s", "Phase inductance", "µH", "320", low=0.0, open_low=True),
-        Value("k_phase", "EMF of a phase", "mV·s", "24", low=0.0, open_low=True),
+        Value("k_phase", "Phase EMF", "mV·s", "24", low=0.0, open_low=True),
         Value("R_ll", "Line to line", "mΩ", "360", low=0.0, open_low=True),
         Value("L_ll", "Line to line", "µH", "640", low=0.0, open_low=True),
         Value("K_E", "EMF at 1000 rpm", "V", "5.0", low=0.0, open_low=True),
         Value("k_t", "Torque per ampere", "N·m/A", "", low=0.0, open_low=True),
         Value("flat", "Flat top", "deg", "120", low=0.0, high=math.radians(170.0)),
-        Value("round", "Rounded corners", "%", "5", low=0.0, high=1.0),
+        Value("round", "Rounding", "%", "5", low=0.0, high=1.0),
         Value("J_m", "Rotor inertia", "kg·cm²", "0.6", low=0.0, open_low=True),
         Value("b_m", "Viscous friction", "µN·m·s", "20", low=0.0),
-        Value("T_w", "Winding at", "°C", "20", low=-60.0, high=250.0),
-        Value("U_dc", "Figures at the link", "V", "24", low=0.0, open_low=True),
+        TEMPERATURE,
+        *IRON,
+        Value("U_dc", "Link voltage", "V", "24", low=0.0, open_low=True),
     ),
-    states=(State("i_a", "current of phase a", "A"), State("i_b", "current of phase b", "A"), State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
-    signals=(*SIGNALS, *(Signal(f"emf_{n}", f"EMF of phase {n}", "V") for n in PHASES), Signal("star_voltage", "potential of the star point", "V"), Signal("angle_e", "electrical angle", "rad")),
+    states=(State("i_a", "current of phase a", "A"), State("i_b", "current of phase b", "A"), State("i_c", "current of phase c", "A"), State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
+    signals=(*SIGNALS, *(Signal(f"emf_{n}", f"EMF of phase {n}", "V") for n in PHASES), Signal("star_voltage", "potential of the star point", "V"), Signal("angle_e", "electrical angle", "rad"), Signal("iron_loss", "iron loss", "W")),
     build=build,
     circuit=circuit,
     shown=lambda card: COMMON | (SHEET if card.choices.get("entry") == "sheet" else CIRCUIT),

@@ -23,6 +23,7 @@ from pendel.core.catalogue.declare import (
     State,
     Value,
 )
+from pendel.core.catalogue.machines.losses import TEMPERATURE, warmer
 from pendel.core.quantities.units import figure
 
 SEPARATE, SHUNT, SERIES = "separate", "shunt", "series"
@@ -77,10 +78,12 @@ def rated_emf(v, excitation: str) -> float:
 
 
 def circuit(v, card, excitation: str):
+    """A nameplate holds for a winding at 20 °C."""
+    warm = {n: v[n] * warmer(v) for n in ("R_a", "R_f")}
     if card.choices.get("entry") != "plate":
-        return dict(v)
+        return {**v, **warm}
     _, i_f = rated_field(v, excitation)
-    return {**v, "M_af": rated_emf(v, excitation) / (i_f * v["n_n"])}
+    return {**v, **warm, "M_af": rated_emf(v, excitation) / (i_f * v["n_n"])}
 
 
 def contradictions(v, card, excitation: str) -> list[Contradiction]:
@@ -113,7 +116,7 @@ PLATE = {"U_n", "I_n", "n_n"}
 
 
 def shown(card, excitation: str):
-    common = {"R_a", "L_a", "R_f", "L_f", "J_m", "b_m"}
+    common = {"R_a", "L_a", "R_f", "L_f", "J_m", "b_m", "T_w"}
     if card.choices.get("entry") == "plate":
         return common | PLATE | ({"U_f"} if excitation == SEPARATE else set())
     return common | {"M_af"}
@@ -132,8 +135,8 @@ def machine(
         values=(
             Value("U_n", "Rated voltage", "V", "220", low=0.0, open_low=True), Value("I_n", "Rated current", "A", "25", low=0.0, open_low=True), Value("n_n", "Rated speed", "rpm", "1500", low=0.0, open_low=True),
             Value("U_f", "Rated field voltage", "V", "220", low=0.0, open_low=True), Value("R_a", "Armature resistance", "Ω", "0.6", low=0.0, open_low=True), Value("L_a", "Armature inductance", "mH", "9", low=0.0, open_low=True),
-            Value("R_f", "Field resistance", "Ω", r_f, low=0.0, open_low=True), Value("L_f", "Field inductance", "H", l_f, low=0.0, open_low=True), Value("M_af", "EMF per field ampere and rad/s", "H", m_af, low=0.0, open_low=True),
-            Value("J_m", "Rotor inertia", "kg·m²", "0.12", low=0.0, open_low=True), Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0),
+            Value("R_f", "Field resistance", "Ω", r_f, low=0.0, open_low=True), Value("L_f", "Field inductance", "H", l_f, low=0.0, open_low=True), Value("M_af", "Mutual inductance", "H", m_af, low=0.0, open_low=True),
+            Value("J_m", "Rotor inertia", "kg·m²", "0.12", low=0.0, open_low=True), Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0), TEMPERATURE,
         ),
         states=(State("i_a", "armature current", "A"), *current, State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
         signals=(

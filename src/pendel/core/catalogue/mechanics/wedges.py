@@ -121,14 +121,14 @@ KINDS = (
     Part(
         id="worm_gear", title="Worm gear", sentence="A large ratio in one step; with a small lead angle the load cannot turn it back.", group="mechanics", keywords="gear self-locking holds screw reduction transmission",
         ports=(Port("a", Link.SHAFT, "Worm", "left"), Port("b", Link.SHAFT, "Wheel", "right")),
-        values=(Value("ratio", "Ratio, worm to wheel", "", "40", low=0.0, open_low=True), Value("gamma", "Lead angle of the worm", "deg", "4.5", low=0.0, open_low=True, high=math.radians(60.0)), FRICTION),
+        values=(Value("ratio", "Ratio, worm to wheel", "", "40", low=0.0, open_low=True), Value("gamma", "Lead angle", "deg", "4.5", low=0.0, open_low=True, high=math.radians(60.0)), FRICTION),
         signals=(Signal("speed", "wheel speed", "rad/s"), Signal("torque", "wheel torque", "N·m"), Signal("input_torque", "worm torque", "N·m"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
         build=build_worm, follows=told(worm_angles), contradictions=steep(worm_angles, "mu"), telling=lambda v, card: (f"{v['ratio']} : 1", f"μ {v['mu']}"), main_signal="torque", spine="∞",
     ),
     Part(
         id="screw", title="Screw", sentence="Turns rotation into travel by a thread, which may hold the load by itself.", group="mechanics", keywords="spindle lead nut linear self-locking ball thread",
         ports=(Port("shaft", Link.SHAFT, "Screw", "left"), Port("nut", Link.ROD, "Nut", "right")),
-        values=(Value("lead", "Lead, travel a turn", "mm", "5", low=0.0, open_low=True), Value("d_m", "Diameter of the flanks, mean", "mm", "20", low=0.0, open_low=True), FRICTION),
+        values=(Value("lead", "Lead, travel a turn", "mm", "5", low=0.0, open_low=True), Value("d_m", "Mean diameter", "mm", "20", low=0.0, open_low=True), FRICTION),
         signals=(Signal("speed", "nut speed", "m/s"), Signal("force", "force of the nut", "N"), Signal("torque", "torque of the screw", "N·m"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
         build=build_screw, follows=told(screw_angles), contradictions=steep(screw_angles, "mu"), telling=lambda v, card: (f"lead {v['lead']}", f"μ {v['mu']}"), main_signal="force", spine="∞",
     ),

@@ -45,8 +45,8 @@ KIND = Block(
     choices=(MODE, Choice("order", "Lines come out as", tuple((o, " ".join(o)) for o in ORDERS))),
     values=(
         Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
-        Value("turned", "All turned by, electrical", "deg", "0"),
-        *(Value(f"off_{n}", f"Sensor {n} off by, electrical", "deg", "0") for n in LETTERS),
+        Value("turned", "All turned by, el.", "deg", "0"),
+        *(Value(f"off_{n}", f"Sensor {n} off by, el.", "deg", "0") for n in LETTERS),
         Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True),
     ),
     update=update,

@@ -78,8 +78,8 @@ def sensor(id, title, word, unit, keywords):
         values=(
             Value("gain_error", "Gain error", "%", "0"),
             Value("offset", "Offset", unit, "0"),
-            Value("noise_relative", "Noise of the signal", "%", "0", low=0.0),
-            Value("noise_absolute", "Noise, fixed part", unit, "0", low=0.0),
+            Value("noise_relative", "Noise", "%", "0", low=0.0),
+            Value("noise_absolute", "Noise", unit, "0", low=0.0),
             Value("delay", "Delay", "us", "0", low=0.0, high=0.01),
             Value("bits", "Converter bits", "", "", low=1.0, high=32.0, whole=True),
             Value("range", "Converter range ±", unit, "", low=0.0, open_low=True),

@@ -1,0 +1,26 @@
+"""What machines lose in the same way: resistances that grow with temperature, and iron that brakes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from pendel.core.catalogue.declare import Value
+
+COPPER = 0.00393
+"""1/K, temperature coefficient of copper's resistance about 20 °C: IEC 60034-1, 8.6.2.1 (as 1/(235 + 20), from memory)."""
+
+TEMPERATURE = Value("T_w", "Winding at", "°C", "20", low=-60.0, high=250.0)
+IRON = (
+    Value("P_fe", "Iron loss", "W", "0", low=0.0),
+    Value("n_fe", "at the speed", "rpm", "1000", low=0.0, open_low=True),
+)
+
+
+def warmer(v: Mapping[str, float]) -> float:
+    """Resistance at the temperature of the winding, over that at 20 °C, at which it is entered."""
+    return 1.0 + COPPER * (v["T_w"] - 20.0)
+
+
+def iron_drag(v: Mapping[str, float]) -> float:
+    """N·m·s/rad. Iron loss is the eddy share alone, which grows with the square of the speed."""
+    return v["P_fe"] / v["n_fe"] ** 2
