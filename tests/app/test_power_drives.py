@@ -466,6 +466,10 @@ def test_flux_tables_from_file_to_run(window, tmp_path):
         wizard.signs["psi_q"].setChecked(True)
         seen["wrong way round"] = wizard.note.text()
         wizard.signs["psi_q"].setChecked(False)
+        wizard.winding.setCurrentIndex(1)
+        seen["as a delta"] = (wizard.table.i_q[-1], wizard.table.psi_d[0][0])
+        wizard.winding.setCurrentIndex(0)
+        seen["as a star"] = (wizard.table.i_q[-1], wizard.table.psi_d[0][0])
         before = wizard.pair.surface.grab().toImage()
         QTest.mousePress(wizard.pair.surface, LEFT, pos=wizard.pair.surface.rect().center())
         QTest.mouseMove(wizard.pair.surface, wizard.pair.surface.rect().center() + QPoint(60, 20))
@@ -477,6 +481,8 @@ def test_flux_tables_from_file_to_run(window, tmp_path):
     inspector.flux_editor.load(tmp_path / "mine.csv")
     assert "psi_d, psi_q" in seen["lacking"][0] and not seen["lacking"][1]
     assert "sign convention is the other one" in seen["wrong way round"] and seen["turned"]
+    (i_delta, psi_delta), (i_star, psi_star) = seen["as a delta"], seen["as a star"]
+    assert (i_delta / i_star, psi_delta / psi_star) == pytest.approx((3**0.5, 3**-0.5))
     assert session.drive.cards["haul_machine"].flux is not None
     assert not [f for f in session.findings if f.card == "haul_machine"]
     window.actions_by_name["run"].trigger()

@@ -303,3 +303,26 @@ def test_the_block_gives_the_currents_of_the_tables_over_torque_and_speed():
     psi_d, psi_q = saturating(i_d, i_q)
     assert 6.0 * (psi_d * i_q - psi_q * i_d) == pytest.approx(-300.0, rel=0.03)
     assert 700 * np.hypot(psi_d, psi_q) <= 0.98 * 560 / np.sqrt(3) * 1.02
+
+
+def test_tables_of_a_delta_give_the_machine_they_were_made_of(tmp_path):
+    """Windings between the lines, each with √3 times the flux and 1/√3 of the current of a star's phase: the machine at its lines is the
+    same, as is its torque 3/2·p·(ψ_d·i_q − ψ_q·i_d)."""
+    path = tmp_path / "delta.csv"
+    rows = zip(
+        *(
+            a.ravel()
+            for a in (MESH[0] / 3**0.5, MESH[1] / 3**0.5, *(3**0.5 * psi for psi in saturating(*MESH)))
+        )
+    )
+    path.write_text("i_d,i_q,psi_d,psi_q\n" + "\n".join(",".join(f"{x:.12g}" for x in row) for row in rows))
+    found = variables(path)
+    plain = guess(found)
+    table = assembled(found, dataclasses.replace(plain, winding="delta"), path.name)
+    for got, wanted in zip(
+        (table.i_d, table.i_q, table.psi_d, table.psi_q), (TABLE.i_d, TABLE.i_q, TABLE.psi_d, TABLE.psi_q)
+    ):
+        np.testing.assert_allclose(got, wanted, rtol=1e-9, atol=1e-9)
+    t = np.linspace(0, 0.04, 200)
+    torques = [haul(each).run(0.04).at("haul_machine.torque", t) for each in (TABLE, table)]
+    np.testing.assert_allclose(*torques, atol=1e-3)

@@ -80,7 +80,11 @@ class FluxWizard(QDialog):
         for current in ("i_d", "i_q"):
             self.rows.addItem(f"{current} changes from row to row", current)
         self.mirror = QCheckBox("given for i_q ≥ 0 only: mirror it")
-        body.addLayout(row(label("Matrices"), self.rows, self.mirror, 1, spacing=12))
+        self.winding = QComboBox()
+        self.winding.setAccessibleName("Winding of the tables")
+        for stored, words in (("star", "of a phase in star"), ("delta", "of a winding in delta")):
+            self.winding.addItem(words, stored)
+        body.addLayout(row(label("Matrices"), self.rows, self.mirror, 1, label("Values"), self.winding, spacing=12))
         self.pair = MapPair()
         body.addWidget(self.pair, 1)
         self.note = wrapped("", "")
@@ -91,7 +95,7 @@ class FluxWizard(QDialog):
         buttons.rejected.connect(self.reject)
         body.addWidget(buttons)
         self._fill(self._remembered() or guess(self.found))
-        for box in (*self.names.values(), *self.units.values(), self.rows):
+        for box in (*self.names.values(), *self.units.values(), self.rows, self.winding):
             box.currentIndexChanged.connect(lambda _: self.follow())
         for check in (*self.signs.values(), self.mirror):
             check.toggled.connect(lambda _: self.follow())
@@ -130,7 +134,7 @@ class FluxWizard(QDialog):
         text = self.settings.value(self._key, "")
         try:
             known = json.loads(str(text)) if text else None
-            return Layout(known["names"], known["units"], frozenset(known["turned"]), known["rows"], known["mirror"]) if known else None  # fmt: skip
+            return Layout(known["names"], known["units"], frozenset(known["turned"]), known["rows"], known["mirror"], known.get("winding", "star")) if known else None  # fmt: skip
         except (ValueError, KeyError, TypeError):
             return None  # written by another version
 
@@ -141,6 +145,7 @@ class FluxWizard(QDialog):
             self.signs[role].setChecked(role in layout.turned)
         self.rows.setCurrentIndex(max(0, self.rows.findData(layout.rows)))
         self.mirror.setChecked(layout.mirror)
+        self.winding.setCurrentIndex(max(0, self.winding.findData(layout.winding)))
 
     def layout_chosen(self) -> Layout:
         return Layout(
@@ -149,6 +154,7 @@ class FluxWizard(QDialog):
             frozenset(role for role in ROLES if self.signs[role].isChecked()),
             self.rows.currentData(),
             self.mirror.isChecked(),
+            self.winding.currentData(),
         )
 
     def follow(self) -> None:
@@ -170,7 +176,7 @@ class FluxWizard(QDialog):
 
     def accept(self) -> None:
         layout = self.layout_chosen()
-        known = {"names": dict(layout.names), "units": dict(layout.units), "turned": sorted(layout.turned), "rows": layout.rows, "mirror": layout.mirror}  # fmt: skip
+        known = {"names": dict(layout.names), "units": dict(layout.units), "turned": sorted(layout.turned), "rows": layout.rows, "mirror": layout.mirror, "winding": layout.winding}  # fmt: skip
         self.settings.setValue(self._key, json.dumps(known))
         super().accept()
 

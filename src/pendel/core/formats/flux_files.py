@@ -10,7 +10,7 @@ from pathlib import Path
 import h5py
 import numpy as np
 
-from pendel.core.catalogue.machines.flux import mirrored, table_of
+from pendel.core.catalogue.machines.flux import mirrored, star_of, table_of
 from pendel.core.drive.document import FluxTable
 from pendel.core.errors import FileProblem
 from pendel.core.formats.hdf import opened
@@ -36,6 +36,8 @@ class Layout:
     """Of matrices: the current that changes from row to row."""
     mirror: bool = False
     """Given for i_q from 0 up only; the other half follows."""
+    winding: str = "star"
+    """Whose currents and fluxes these are; those of a ``delta`` become those of the star it is equivalent to."""
 
 
 def variables(path: Path) -> dict[str, np.ndarray]:
@@ -172,7 +174,8 @@ def assembled(found: Mapping[str, np.ndarray], mapping: Layout, source: str = ""
         table = from_columns(arrays, source)
     else:
         table = from_matrices(arrays, mapping.rows, source)
-    return mirrored(table) if mapping.mirror else table
+    table = mirrored(table) if mapping.mirror else table
+    return star_of(table) if mapping.winding == "delta" else table
 
 
 def merged(values: np.ndarray) -> np.ndarray:

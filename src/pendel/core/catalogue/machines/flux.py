@@ -229,6 +229,15 @@ def mirrored(table: FluxTable) -> FluxTable:
     return table_of(np.array(table.i_d), whole, even, odd, table.source)
 
 
+def star_of(table: FluxTable) -> FluxTable:
+    """The table of a winding in delta as that of the star it is equivalent to: its lines carry √3 times the current of a winding,
+    and a phase of the star links 1/√3 of the flux. Both turn by 30°, and with them the axes, so that d and q stay."""
+    more, less = 3**0.5, 3**-0.5
+    currents = (more * np.array(axis) for axis in (table.i_d, table.i_q))
+    fluxes = (less * np.array(rows, float) for rows in (table.psi_d, table.psi_q))
+    return table_of(*currents, *fluxes, table.source)
+
+
 def table_of(i_d, i_q, psi_d, psi_q, source: str = "") -> FluxTable:
     """A table from arrays: axes (n,), (m,), fluxes (n, m)."""
     d, q = (tuple(tuple(float(v) for v in row) for row in psi) for psi in (psi_d, psi_q))
