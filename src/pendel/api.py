@@ -18,7 +18,9 @@ from pendel.core.drive.document import End, FluxTable, OwnEquations
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.formats.traces import save_traces
+from pendel.core.runs.balance import Lost, losses
 from pendel.core.runs.kept import KeptRun, Trace
+from pendel.core.runs.measures import Averages, averages
 from pendel.core.runs.simulate import averaged, prepare, run_drive
 from pendel.core.runs.spectra import Spectrum, spectrum
 
@@ -36,6 +38,15 @@ class Run:
         """Lines of a signal between two times (s); see `pendel.core.runs.spectra.spectrum`."""
         trace = self[key]
         return spectrum(trace.t, trace.y, start, end, fundamental=fundamental)
+
+    def averages(self, key: str, start: float, end: float) -> Averages:
+        """Mean, rms and ripple (peak to peak) of a signal between two times (s)."""
+        trace = self[key]
+        return averages(trace.t, trace.y, start, end)
+
+    def losses(self, start: float, end: float) -> list[Lost]:
+        """What each part lost between two times (s): mean power (W) and energy (J), the largest first."""
+        return losses(self.kept, start, end)
 
     @property
     def remarks(self) -> list[str]:

@@ -206,3 +206,54 @@ def test_what_a_run_found_is_told_in_the_terminal(tmp_path, capsys):
     assert "found:" not in capsys.readouterr().err
     assert main([*arguments, "--set", "hall_sensors.turned=60 deg"]) == 0
     assert "found: Hall decoder: the Hall sensors are 60 electrical degrees behind" in capsys.readouterr().err
+
+
+def test_measures_and_losses_are_told_between_two_times(capsys):
+    """Of an inverter in space-vector modulation within its linear range: the fundamental of the line voltage is √3 times the demanded
+    phase amplitude (Holmes and Lipo, Pulse Width Modulation, ch. 6), and the parts' losses are what the window's table tells."""
+    path = str(EXAMPLES / "haul_inverter.pendel")
+    call = [
+        "measure",
+        path,
+        "--set",
+        "inverter.t_dead=0",
+        "--from",
+        "20 ms",
+        "--to",
+        "60 ms",
+        "--fundamental",
+        "50 Hz",
+    ]
+    assert main([*call, "--signals", "inverter.line_voltage,test_load.current_a"]) == 0
+    lines = [line.split("\t") for line in capsys.readouterr().out.splitlines()]
+    assert lines[0] == ["signal", "unit", "mean", "rms", "ripple p-p", "at the fundamental", "THD %"]
+    assert float(lines[1][5]) == pytest.approx(np.sqrt(3) * 280, rel=5e-3)
+    d = pendel.open(path)
+    d.set("inverter.t_dead", "0")
+    run = d.run()
+    of = run.averages("test_load.current_a", 0.02, 0.06)
+    assert [float(x) for x in lines[2][2:5]] == pytest.approx([of.mean, of.rms, of.ripple], rel=1e-5)
+    told = {line[0]: float(line[2]) for line in lines[3:]}
+    assert told == pytest.approx(
+        {f"lost: {each.what}": each.power for each in run.losses(0.02, 0.06)}, rel=1e-5
+    )
+    for wrong, words in (
+        (["--from", "3 kV"], "in V, but s is needed"),
+        (["--from", "1 s"], "ends at 0.06 s"),
+        (["--from", "30 ms", "--to", "10 ms"], "one behind the other"),
+        (["--signals", "inverter.nothing"], "no signal inverter.nothing"),
+    ):
+        assert main(["measure", path, *wrong]) == 2
+        assert words in capsys.readouterr().err
+
+
+def test_loops_are_told_in_the_terminal(capsys):
+    assert main(["loops", str(EXAMPLES / "haul_drive.pendel")]) == 0
+    rows = [line.split("\t") for line in capsys.readouterr().out.splitlines()]
+    assert [r[0] for r in rows] == ["Current along d", "Current along q"] and all(
+        r[-1] == "stable" for r in rows
+    )
+    found = pendel.open(EXAMPLES / "haul_drive.pendel").loops()
+    assert [r[1] for r in rows] == [each.regulator for each in found]
+    assert main(["loops", str(EXAMPLES / "haul_inverter.pendel")]) == 0
+    assert capsys.readouterr().out == "no closed loop\n"

@@ -35,6 +35,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import FileProblem
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs import measures
+from pendel.core.runs.balance import losses
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.vectors import machines, needed
 
@@ -494,25 +495,12 @@ class RunsPage(QWidget):
             if key is None:
                 continue
             trace = run.trace(key)
-            t, y = measures.window(trace.t, trace.y, a, b)
-            of = (measures.mean(t, y), measures.rms(t, y), measures.ripple(y))
+            found = measures.averages(trace.t, trace.y, a, b)
+            of = (found.mean, found.rms, found.ripple)
             self._fill([(trace.label, *("" for _ in of)), ("", *(figure(settled(v, trace.y), trace.unit, 3) for v in of))], heading=False)  # fmt: skip
-        losses = []
-        run.fetch(k for k in run.keys if k.endswith(".loss"))
-        for key in run.keys:
-            if key.endswith(".loss"):
-                trace = run.trace(key)
-                power = measures.mean(*measures.window(trace.t, trace.y, a, b))
-                losses.append((power, run.infos[key].card))
-        switched: dict[str, float] = {}
-        for device in run.devices:
-            t, e = run.switchings[device.key]
-            card = run.infos[device.voltage].card
-            switched[card] = switched.get(card, 0.0) + float(np.sum(e[(t >= a) & (t < b)])) / (b - a)
-        losses += [(power, f"{card}, switching") for card, power in switched.items()]
-        losses = sorted((x for x in losses if abs(x[0]) > 0), reverse=True)[:MOST_LOSSES]
-        if losses:
-            self._fill([("Lost", "", "power", "energy"), *((card, "", figure(p, "W", 3), figure(p * (b - a), "J", 3)) for p, card in losses)])  # fmt: skip
+        lost = losses(run, a, b)[:MOST_LOSSES]
+        if lost:
+            self._fill([("Lost", "", "power", "energy"), *((each.what, "", figure(each.power, "W", 3), figure(each.energy, "J", 3)) for each in lost)])  # fmt: skip
 
     def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:
         """Rows of the lower table; a name without figures has the row to itself."""

@@ -1,4 +1,4 @@
-"""``pendel check | run | c``: the same verbs for scripts and terminals.
+"""``pendel check | run | measure | loops | c``: the same verbs for scripts and terminals.
 
 Exit codes: 0 done; 1 the drive has faults or the run failed; 2 the call or a file is wrong.
 """
@@ -9,11 +9,15 @@ import argparse
 import sys
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from pendel.core.drive import commands
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import Drive, End
-from pendel.core.errors import DriveHasFindings, DriveProblem, FileProblem, PendelError
+from pendel.core.errors import DriveHasFindings, DriveProblem, ExpressionProblem, FileProblem, PendelError
+
+if TYPE_CHECKING:
+    from pendel.core.runs.kept import KeptRun
 
 DONE, FAILED, WRONG_CALL = 0, 1, 2
 
@@ -23,18 +27,24 @@ def parser() -> argparse.ArgumentParser:
     verbs = top.add_subparsers(dest="verb", required=True)
     check = verbs.add_parser("check", help="say what is wrong with a drive")
     run = verbs.add_parser("run", help="run a drive and write its traces")
-    run.add_argument("--until", metavar="TIME", help='run length, such as "1.2 s"')
     run.add_argument(
         "--out", metavar="FILE", help="traces as .csv, .h5 or .mat; without it, CSV goes to the terminal"
     )
-    run.add_argument(
-        "--signals",
-        metavar="LIST",
-        help="comma-separated, such as door_motor.speed,door_motor.current; all without it",
+    measure = verbs.add_parser("measure", help="run a drive and tell what its signals are between two times")
+    measure.add_argument("--from", dest="start", metavar="TIME", help="such as 0.2 s; the run's beginning without it")  # fmt: skip
+    measure.add_argument("--to", dest="end", metavar="TIME", help="the run's end without it")
+    measure.add_argument(
+        "--fundamental", metavar="FREQUENCY", help="such as 50 Hz: its amplitude and THD as well"
     )
-    run.add_argument("--own-c", action="store_true", help="let C that the drive brings run on this computer")
+    for verb in (run, measure):
+        verb.add_argument("--until", metavar="TIME", help='run length, such as "1.2 s"')
+        verb.add_argument("--signals", metavar="LIST", help="comma-separated, such as door_motor.speed,door_motor.current; all without it")  # fmt: skip
+        verb.add_argument(
+            "--own-c", action="store_true", help="let C that the drive brings run on this computer"
+        )
+    loops = verbs.add_parser("loops", help="say how the loops of a drive stand")
     code = verbs.add_parser("c", help="write the controller as C")
-    for verb in (check, run, code):
+    for verb in (check, run, measure, loops, code):
         verb.add_argument("file", metavar="FILE", help="a .pendel drive")
         verb.add_argument(
             "--set",
@@ -91,16 +101,13 @@ def check(drive: Drive) -> int:
     return FAILED if any(f.stops for f in findings) else DONE
 
 
-def run(drive: Drive, options: argparse.Namespace) -> int:
+def finished(drive: Drive, options: argparse.Namespace) -> tuple[KeptRun, list[str]]:
+    """The run that a call asks for, and the signals it wants of it. What the run found goes to the terminal's error stream."""
     from pendel.core.controllers.own_c import holds_c
-    from pendel.core.formats.traces import ENDINGS, save_traces
     from pendel.core.runs.simulate import prepare, run_drive
 
     if options.until:
         commands.set_setting(drive, "until", options.until).apply(drive)
-    out = Path(options.out) if options.out else Path("/dev/stdout")
-    if options.out and out.suffix not in ENDINGS:
-        raise FileProblem(str(out), f"the ending must be one of {', '.join(ENDINGS)}.")
     prepared = prepare(drive)
     if holds_c(prepared.deck.blocks) and not options.own_c:
         raise DriveProblem(
@@ -111,12 +118,6 @@ def run(drive: Drive, options: argparse.Namespace) -> int:
     missing = [s for s in wanted if s not in kept.keys]
     if missing:
         raise DriveProblem(f"There is no signal {missing[0]}. There are {', '.join(kept.keys)}.")
-    if options.out:
-        save_traces([kept], wanted, out)
-    else:
-        from pendel.core.formats.traces import columns, write_csv
-
-        write_csv(columns([kept], wanted), sys.stdout)
     print(
         f"{drive.title}: {kept.end:g} s in {kept.seconds:.3f} s, {kept.counters['steps']} steps",
         file=sys.stderr,
@@ -125,7 +126,76 @@ def run(drive: Drive, options: argparse.Namespace) -> int:
         print(f"found: {remark.sentence}", file=sys.stderr)
     if kept.message:
         print(kept.message, file=sys.stderr)
-        return FAILED
+    return kept, wanted
+
+
+def run(drive: Drive, options: argparse.Namespace) -> int:
+    from pendel.core.formats.traces import ENDINGS, columns, save_traces, write_csv
+
+    out = Path(options.out) if options.out else None
+    if out and out.suffix not in ENDINGS:
+        raise FileProblem(str(out), f"the ending must be one of {', '.join(ENDINGS)}.")
+    kept, wanted = finished(drive, options)
+    if out:
+        save_traces([kept], wanted, out)
+    else:
+        write_csv(columns([kept], wanted), sys.stdout)
+    return FAILED if kept.message else DONE
+
+
+def measure(drive: Drive, options: argparse.Namespace) -> int:
+    """A line for each signal and for each loss, columns apart by tabs, values in SI."""
+    from pendel.core.quantities.expressions import value_in_field
+    from pendel.core.quantities.named import Names
+    from pendel.core.runs.balance import losses
+    from pendel.core.runs.measures import averages
+    from pendel.core.runs.spectra import spectrum
+
+    names = Names({n: q.text for n, q in drive.quantities.items()})
+
+    def read(text: str | None, unit: str, otherwise: float) -> float:
+        try:
+            return value_in_field(text, unit, names) if text else otherwise
+        except ExpressionProblem as problem:
+            raise DriveProblem(str(problem)) from problem
+
+    asked, first = read(options.end, "s", float("inf")), read(options.start, "s", 0.0)
+    base = read(options.fundamental, "Hz", 0.0)
+    if not 0 <= first < asked or base < 0:
+        raise DriveProblem("Times must lie one behind the other from 0 s on, and a fundamental above 0 Hz.")
+    kept, wanted = finished(drive, options)
+    last = min(asked, kept.end)
+    if not first < last:
+        raise DriveProblem(f"The run ends at {kept.end:g} s, before {first:g} s.")
+    kept.fetch(wanted)
+    more = ["at the fundamental", "THD %"] if base else []
+    print(*["signal", "unit", "mean", "rms", "ripple p-p", *more], sep="\t")
+    for key in wanted:
+        trace = kept.trace(key)
+        of = averages(trace.t, trace.y, first, last)
+        figures = [of.mean, of.rms, of.ripple]
+        if base:
+            lines = spectrum(trace.t, trace.y, first, last, fundamental=base)
+            figures += [lines.line(base), 100 * lines.distortion(base)]
+        print(key, trace.unit, *(f"{x:.6g}" for x in figures), sep="\t")
+    for each in losses(kept, first, last):
+        print(f"lost: {each.what}", "W, J", f"{each.power:.6g}", "", f"{each.energy:.6g}", sep="\t")
+    return FAILED if kept.message else DONE
+
+
+def loops(drive: Drive) -> int:
+    from pendel.core.loops.tuning import standings
+
+    found = standings(drive)
+    for each in found:
+        if each.judged is None:
+            print(each.loop.label, each.loop.regulator, each.problem, sep="\t")
+            continue
+        m = each.judged.margins
+        state = "stable" if m.stable else "unstable"
+        print(each.loop.label, each.loop.regulator, f"crossover {m.crossover:.4g} Hz", f"phase margin {m.phase:.3g}°", f"gain margin {m.gain_db:.3g} dB", f"Ms {m.ms:.3g}", state, sep="\t")  # fmt: skip
+    if not found:
+        print("no closed loop")
     return DONE
 
 
@@ -149,7 +219,11 @@ def main(arguments: Sequence[str] | None = None) -> int:
             change(drive, assignment)
         if options.verb == "check":
             return check(drive)
-        return run(drive, options) if options.verb == "run" else write_c(drive, options.folder)
+        if options.verb == "loops":
+            return loops(drive)
+        if options.verb == "c":
+            return write_c(drive, options.folder)
+        return run(drive, options) if options.verb == "run" else measure(drive, options)
     except DriveHasFindings as problem:
         for finding in problem.findings:
             print(f"fault: {finding.card or finding.field or 'drive'}: {finding}", file=sys.stderr)

@@ -92,6 +92,20 @@ def dip_measures(t: np.ndarray, y: np.ndarray, target: float, band: float = 0.02
     return DipMeasures(float(deviation[k]), 100.0 * abs(float(deviation[k])) / base, recovery)
 
 
+@dataclass(frozen=True)
+class Averages:
+    """Of a trace between two times, in its unit; ``ripple`` is peak to peak."""
+
+    mean: float
+    rms: float
+    ripple: float
+
+
+def averages(t: np.ndarray, y: np.ndarray, start: float, end: float) -> Averages:
+    inside = window(t, y, start, end)
+    return Averages(mean(*inside), rms(*inside), ripple(inside[1]))
+
+
 def mean(t: np.ndarray, y: np.ndarray) -> float:
     return float(np.trapezoid(y, t) / (t[-1] - t[0])) if t[-1] > t[0] else float(y[0])
 
