@@ -58,6 +58,10 @@ class Readying(QObject):
         elif self._batch is None:
             self._timer.stop()
 
+    def close(self) -> None:
+        self._timer.stop()
+        self._pool.shutdown(wait=False, cancel_futures=True)
+
 
 def evaluate(wanted: list[tuple[KeptRun, set[str]]]) -> None:
     for run, keys in wanted:

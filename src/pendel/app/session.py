@@ -218,6 +218,7 @@ class Session(QObject):
         self._autosave.stop()
         self._deep.stop()
         self._pool.shutdown(wait=True, cancel_futures=True)
+        self.readying.close()
 
     # file ------------------------------------------------------------------
 
