@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pendel
 from pendel.core.drive import commands
+from pendel.core.drive.document import OwnEquations
 
 FOLDER = Path(__file__).parent.parent / "src" / "pendel" / "examples"
 
@@ -135,7 +136,65 @@ def analogue_controller() -> pendel.Drive:
     return d
 
 
-EXAMPLES = {"wayside_supply": wayside_supply, "haul_inverter": inverter_bench, "old_haul_link": rectifier, "analogue_controller": analogue_controller}  # fmt: skip
+MODES = OwnEquations(
+    ports=("amplitude: in, V", "demand: out, A"),
+    values=("I_top = 20 A", "U_least = 260 V", "wait = 60 ms"),
+    states=(),
+    unknowns=(),
+    equations=(
+        "wait: demand = 0",
+        "feed: demand = I_top",
+        "rest: demand = 0",
+        "wait -> feed: elapsed > wait and amplitude > U_least",
+        "feed -> rest: amplitude < U_least",
+        "rest -> wait: amplitude > U_least",
+    ),
+)
+
+
+def valley_feeder() -> pendel.Drive:
+    """The valley station feeds its spare power to the grid: a half bridge behind a choke, synchronised, in fixed steps as on a
+    processor in real time. Modes decide when it feeds."""
+    d = pendel.Drive("Ostrelle funicular · valley-station feeder")
+    quantities(d, ("U_link", "800 V", "both halves of the link"), ("L_out", "2 mH", "choke"), ("I_feed", "20 A", "peak, fed in phase with the grid"),
+               ("f_c", "900 Hz", "current loop: crossover, proposed for 20 kHz"), ("K_i", "2*pi*f_c*L_out", "proposed"))  # fmt: skip
+    for name, text in (
+        ("until", "0.16 s"),
+        ("tick", "50 us"),
+        ("level", "switching"),
+        ("method", "fixed"),
+        ("step", "1 us"),
+    ):
+        d.set(name, text)
+    d.add("dc_source", "Link", U_0="U_link", R_i="20 mohm")
+    d.add("split_half_bridge", "Feeder leg", f_p="20 kHz", t_dead="1 us")
+    d.add("pair_opener", "Pole and middle")
+    d.add("inductor", "Choke", L="L_out", R_s="60 mohm")
+    d.add("ac_source", "Grid", U="230 V", f="50 Hz", R_i="80 mohm", L_i="60 uH")
+    d.add("current_sensor", "Current sensor")
+    d.add("voltage_sensor", "Grid sensor")
+    d.add("pll_1", "Grid angle")
+    d.add("own_modes", "Feeding", own=MODES, I_top="I_feed")
+    d.add("slew_limiter", "Soft start", rise="1000", fall="1000")
+    d.add("constant", "No reactive current", value="0 A")
+    d.add("inverse_park", "Wanted current")
+    d.add("pi", "Current PI", K_p="K_i", T_i="2 ms", low="-390 V", high="390 V")
+    d.add("sum", "With the grid's voltage")
+    d.add("gain", "Share of the link", K="1/U_link")
+    d.add("constant", "Middle", value="0.5")
+    d.add("sum", "Duty")
+    wired(d, ("link.dc", "feeder_leg.dc"), ("feeder_leg.out", "pole_and_middle.pair"), ("pole_and_middle.plus", "choke.a"), ("choke.b", "grid.a"), ("grid.b", "pole_and_middle.minus"),
+          ("choke.current", "current_sensor.measured"), ("grid.voltage", "grid_sensor.measured"), ("grid_sensor.value", "grid_angle.u"), ("grid_angle.amplitude", "feeding.amplitude"),
+          ("feeding.demand", "soft_start.x"), ("soft_start.out", "wanted_current.d"), ("no_reactive_current.out", "wanted_current.q"), ("grid_angle.angle", "wanted_current.angle"), ("wanted_current.alpha", "current_pi.setpoint"),
+          ("current_sensor.value", "current_pi.actual"), ("current_pi.out", "with_the_grid_s_voltage.a"), ("grid_sensor.value", "with_the_grid_s_voltage.b"),
+          ("with_the_grid_s_voltage.out", "share_of_the_link.x"), ("share_of_the_link.out", "duty.a"), ("middle.out", "duty.b"), ("duty.out", "feeder_leg.duty"))  # fmt: skip
+    d.tap("i_feed", "choke.current")
+    placed(d, link=(5, 10), feeder_leg=(43, 10), pole_and_middle=(81, 10), choke=(119, 10), grid=(157, 10), duty=(5, 56), share_of_the_link=(43, 56), with_the_grid_s_voltage=(81, 56), current_pi=(119, 56), current_sensor=(157, 56),
+           middle=(5, 80), grid_sensor=(81, 80), wanted_current=(119, 80), soft_start=(157, 80), no_reactive_current=(119, 104), feeding=(157, 104), grid_angle=(81, 104))  # fmt: skip
+    return d
+
+
+EXAMPLES = {"valley_feeder": valley_feeder, "wayside_supply": wayside_supply, "haul_inverter": inverter_bench, "old_haul_link": rectifier, "analogue_controller": analogue_controller}  # fmt: skip
 
 if __name__ == "__main__":
     for name, build in EXAMPLES.items():

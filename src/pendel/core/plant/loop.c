@@ -795,6 +795,7 @@ static int settle_at_edge(work_t *w, int gates)
 {
     run_t *r = w->r;
     set_t *begun = w->set, *known = gates ? hinted(w, begun->settles) : 0;
+    if (r->method == FIXED && !gates && r->n_rows > 0) { refresh(w); return 1; }   /* the next step will see to it */
     if (known && known != begun) {
         memcpy(w->s, known->s, sizeof(double) * (size_t)N_MODE);
         w->set = known;
@@ -1015,8 +1016,9 @@ static double seconds(void)
     return (double)now.tv_sec + 1e-9 * (double)now.tv_nsec;
 }
 
-/* After a fixed step, change every mode whose guard is above zero, once. What they lead to shows after the next step:
- * a device that ended with some current left would, at this instant, seem to force others on. */
+/* Before a fixed step, change every mode whose guard the last one left above zero, once. What they lead to shows after this step:
+ * a device that ended with some current left would, at this instant, seem to force others on. The record keeps the modes
+ * that held until here, as what is left of the current, through a blocked device, would read as millions of volts. */
 static void flip_modes(work_t *w)
 {
     run_t *r = w->r;
@@ -1060,6 +1062,7 @@ static int advance_fixed(work_t *w, double t_next)
         int whole = on_grid && end <= near_end;
         if (end > near_end) end = t_next;
         if (*r->stop) { r->outcome = STOPPED; return 0; }
+        if (N_GUARD) flip_modes(w);
         if (!step_fixed(w, end - w->t, whole)) { r->outcome = NOT_FINITE; return 0; }
         if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
         w->t = end;
@@ -1067,8 +1070,7 @@ static int advance_fixed(work_t *w, double t_next)
         on_grid = 1;
         memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
         r->steps++;
-        if (end < t_next || N_GUARD) refresh(w);
-        if (N_GUARD) flip_modes(w);
+        if (end < t_next) refresh(w);
         if ((r->steps & 63) == 0) note_peaks(w);
         if (end < t_next && !record_bends(w)) return 0;
         if (++batch == 64) { note_time(r, batch, &begun); batch = 0; }
