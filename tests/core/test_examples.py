@@ -73,7 +73,7 @@ def test_the_feeder_waits_synchronises_and_feeds_in_fixed_steps():
     fixed = d.run()
     assert fixed.kept.settings["load"] > 0 and not fixed.remarks
     mode = fixed["feeding.mode"]
-    assert [m for m, before in zip(mode.y[1:], mode.y) if m != before] == [1] and 0.06 < mode.t[
+    assert [m for m, before in zip(mode.y[1:], mode.y) if m != before] == [1] and 0.0599 < mode.t[
         np.argmax(mode.y)
     ] < 0.062
     d.set("method", "auto")
