@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox
 
 from pendel.app import jobs, readying
 from pendel.app.files import EXAMPLES
+from pendel.app.usual_strips import default_strips
 from pendel.app.window import MainWindow
 from pendel.core.check import examine
 from pendel.core.drive import commands, file
@@ -21,7 +22,7 @@ from pendel.core.runs.kept import KeptRun
 from .conftest import finish
 from .test_machine_ways import press
 from .test_power_drives import add, wire
-from .test_power_ways import opened, run, runs_page
+from .test_power_ways import captions, opened, run, runs_page
 from .test_window import click_card, type_into
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -408,3 +409,23 @@ def test_the_foot_line_gives_a_finding_what_room_there_is(window):
     QTest.qWait(50)
     assert window.foot.words.text().endswith("…")
     assert not window.foot.words.geometry().intersects(window.foot.said.geometry())
+
+
+def test_usual_strips_show_what_belongs_together(window):
+    """Of a load in three phases all three, with the supply, whose voltage is known, last; of a vehicle its travel and its slip."""
+    opened(window, "haul_inverter")
+    run(window)
+    page = runs_page(window)
+    shown = [spec.signals for spec in page.strips.specs]
+    assert shown[0] == ["inverter.line_voltage"] and shown[1] == [f"test_load.current_{n}" for n in "abc"]
+    assert shown[-1] == ["link.voltage"]
+    assert "current of phase a b c A" in " ".join(" ".join(c.split()) for c in captions(page))
+    assert {
+        page.figures(page.drawn[0][0], "inverter.line_voltage", None, 0.0, 0.06)[n]
+        for n in ("rise", "overshoot")
+    } == {"–"}
+    opened(window, "service_trolley")
+    assert [s.signals for s in default_strips(window.session)][:2] == [
+        ["trolley.speed"],
+        ["trolley.slip_front", "trolley.slip_rear"],
+    ]

@@ -12,6 +12,7 @@ import pendel
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
+from pendel.core.loops import tuning
 from pendel.core.loops.find import find_loops
 from pendel.core.loops.margins import margins
 from pendel.core.loops.rules import LagPlant, magnitude_optimum, symmetrical_optimum
@@ -274,3 +275,31 @@ def test_a_quantity_that_others_use_is_not_written_over_by_gains(door):
     assert door.quantities["K_i"].text == "1.2 V/A"
     assert door.cards["current_pi"].is_proposed("K_p")
     assert prepare(door).deck.block("current_pi").values["K_p"] == pytest.approx(2.5)
+
+
+def test_a_loop_below_a_resonance_begins_slow_and_integrating():
+    """The step-up converter's voltage loop: the usual first crossover lies beyond the resonance of choke and capacitor, turned by the
+    duty, at (1 − D)/(2π√(LC)) (Erickson and Maksimović, Fundamentals of Power Electronics, 2nd ed., section 8.2.2), where a PI
+    cannot hold it. The proposal begins well below, and is what is proposed for all."""
+    d = pendel.open_drive(EXAMPLES / "wayside_supply.pendel")
+    resonance = 60 / 150 / (2 * np.pi * np.sqrt(220e-6 * 470e-6))
+    (standing,) = tuning.standings(d.document)
+    assert tuning.default_crossover(standing.study, [standing]) > resonance
+    assert 5 < standing.begin < 0.35 * resonance
+    gains = standing.study.propose("crossover", crossover=standing.begin)
+    judged = standing.study.judge({**standing.study.gains_now, **gains})
+    assert judged.margins.damped and judged.margins.crossover == pytest.approx(standing.begin, rel=0.01)
+    assert gains["T_i"] >= standing.study.dt * (1 - 1e-12)
+    assert d.propose_all_gains() == {}
+    d.set("until", "0.4 s")
+    run = d.run()
+    late = run.at("step_up.output_voltage", np.linspace(0.3, 0.4, 200))
+    assert np.max(np.abs(late - 150)) < 2
+
+
+def test_pulses_and_waves_are_no_response_to_a_step():
+    t = np.linspace(0, 0.02, 4001)
+    pulsed = np.where((t * 20e3) % 1 < 0.5, 560.0, -560.0)
+    assert all(math.isnan(x) for x in vars(step_measures(t, pulsed, -560.0, -559.0)).values())
+    ringing = 1 - np.exp(-20 * t) * np.cos(2 * np.pi * 300 * t)  # a response, however badly damped
+    assert step_measures(t, ringing, 0.0, 1.0).overshoot > 90

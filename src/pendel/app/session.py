@@ -437,10 +437,10 @@ def differences(old: Drive | None, drive: Drive) -> str:
             continue
         if before.kind != card.kind:
             found.append(f"{card.name}: {title_of(before)} → {title_of(card)}")
-        for name in card.values.keys() | before.values.keys():
+        for name in sorted(card.values.keys() | before.values.keys()) if card.kind == before.kind else ():
             if card.values.get(name) != before.values.get(name):
                 found.append(f"{card.name} {name} {value_told(before, name)} → {value_told(card, name)}")
-        for name in card.choices.keys() | before.choices.keys():
+        for name in sorted(card.choices.keys() | before.choices.keys()) if card.kind == before.kind else ():
             if card.choices.get(name) != before.choices.get(name):
                 found.append(f"{card.name}: {choice_told(card, name)}")
         for field, words in DATA.items():

@@ -155,7 +155,7 @@ class SpectrumPanel(QWidget):
     def _mark_pulses(self, right: float, top: float) -> None:
         """Where multiples of the shown runs' pulse frequencies lie, as far as there is room to name them."""
         for f in sorted({f for run, _ in self.found for f in run.pulse_frequencies}) if right else ():
-            room = f / right * self.plot.getPlotItem().vb.width()
+            room = f / right * max(1.0, self.plot.getPlotItem().vb.width())
             every = 2 ** max(0, math.ceil(math.log2(TAG_WIDTH / room)))
             for k in range(every, min(every * MOST_MULTIPLES, math.floor(right / f)) + 1, every):
                 line = pg.InfiniteLine(k * f / KILO, angle=90, pen=pg.mkPen(tokens().brass, width=1, style=Qt.PenStyle.DotLine))  # fmt: skip

@@ -255,9 +255,10 @@ def first_crossover(study: LoopStudy, others: Sequence[Standing]) -> float:
     for _ in range(MOST_HALVINGS):
         try:
             gains = study.propose("crossover", crossover=crossover)
-        except DriveProblem:
-            break
-        if study.judge({**study.gains_now, **gains}).margins.damped:
+            damped = study.judge({**study.gains_now, **gains}).margins.damped
+        except (DriveProblem, ArithmeticError, ValueError):
+            break  # a first proposal is an extra; without one the loop is judged all the same
+        if damped:
             return crossover
         crossover /= 2.0
     return math.nan
