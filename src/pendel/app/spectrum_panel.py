@@ -22,7 +22,8 @@ from pendel.core.runs.spectra import Spectrum, spectrum
 SHOWN_LINES = 40
 MOST_MULTIPLES, TAG_WIDTH = 8, 34.0
 """Of a pulse frequency, marked; and the room a mark's name takes, px."""
-KILO = 1e3
+KILO, BELOW_KILO = 1e3, 2e3
+"""Hz; an axis that ends below the latter is in Hz."""
 
 
 class SpectrumPanel(QWidget):
@@ -34,6 +35,8 @@ class SpectrumPanel(QWidget):
         self.runs: list[tuple[KeptRun, str]] = []
         self.window_times = (0.0, 1.0)
         self.found: list[tuple[KeptRun, Spectrum]] = []
+        self.unit = KILO
+        """Of the frequency axis, Hz."""
         self.signal = QComboBox()
         self.signal.setAccessibleName("Signal of the spectrum")
         self.signal.setFixedWidth(220)
@@ -82,6 +85,7 @@ class SpectrumPanel(QWidget):
             return
         unit, top, right = "", 0.0, 0.0
         bases: list[float] = []
+        tints: list[str] = []
         for run, tint in self.runs:
             if key not in run.keys:
                 continue
@@ -97,6 +101,9 @@ class SpectrumPanel(QWidget):
             if base > 0:  # else the trace is level, and its lines are rounding
                 right = max(right, float(lines.frequency[last_relevant(lines)]))
                 top = max(top, float(np.max(lines.amplitude[1:], initial=0.0)))
+            tints.append(tint)
+        self.unit = 1.0 if right < BELOW_KILO else KILO
+        for (_, lines), tint in zip(self.found, tints):
             self._lines(lines, tint)
         if self.found:
             # Orders and figures are those of the run in which the fundamental is largest, such as the switching one of two.
@@ -108,9 +115,9 @@ class SpectrumPanel(QWidget):
             self._facts(lines, bases[told], unit, f"{run.name}: " if len(self.found) > 1 else "")
         self._mark_pulses(right, 1.5 * top)
         self.plot.set_caption("amplitude, peak", unit)
-        self.plot.setXRange(0, (right or 1.0) / KILO, padding=0.02)
+        self.plot.setXRange(0, (right or 1.0) / self.unit, padding=0.02)
         self.plot.setYRange(0, 1.5 * top or 1.0, padding=0)
-        item.setLabel("bottom", "frequency, kHz", **{"color": tokens().muted, "font-size": "10.5px"})
+        item.setLabel("bottom", f"frequency, {'Hz' if self.unit == 1.0 else 'kHz'}", **{"color": tokens().muted, "font-size": "10.5px"})
 
     def _fundamental(self) -> float | None:
         """0 where none is given; None, with the field marked, where it cannot be read."""
@@ -130,7 +137,7 @@ class SpectrumPanel(QWidget):
 
     def _lines(self, lines: Spectrum, tint: str) -> None:
         f, a = lines.frequency[1:], lines.amplitude[1:]
-        x = np.repeat(f / KILO, 3)
+        x = np.repeat(f / self.unit, 3)
         y = np.column_stack([np.zeros_like(a), a, np.full_like(a, np.nan)]).ravel()
         self.plot.addItem(pg.PlotCurveItem(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
 
@@ -149,7 +156,7 @@ class SpectrumPanel(QWidget):
             taken.append((at - half, at + half))
             tag = pg.TextItem(str(order), color=tokens().muted, anchor=(0.5, 1))
             tag.setFont(font(10.5))
-            tag.setPos(at / KILO, amplitude)
+            tag.setPos(at / self.unit, amplitude)
             self.plot.addItem(tag)
 
     def _mark_pulses(self, right: float, top: float) -> None:
@@ -158,13 +165,13 @@ class SpectrumPanel(QWidget):
             room = f / right * max(1.0, self.plot.getPlotItem().vb.width())
             every = 2 ** max(0, math.ceil(math.log2(TAG_WIDTH / room)))
             for k in range(every, min(every * MOST_MULTIPLES, math.floor(right / f)) + 1, every):
-                line = pg.InfiniteLine(k * f / KILO, angle=90, pen=pg.mkPen(tokens().brass, width=1, style=Qt.PenStyle.DotLine))  # fmt: skip
+                line = pg.InfiniteLine(k * f / self.unit, angle=90, pen=pg.mkPen(tokens().brass, width=1, style=Qt.PenStyle.DotLine))  # fmt: skip
                 line.setZValue(-5)
                 self.plot.addItem(line, ignoreBounds=True)
                 # Below the caption's line.
                 tag = pg.TextItem(html=f'<span style="color:{tokens().brass}">{k if k > 1 else ""}f<sub>p</sub></span>', anchor=(0, -0.6))  # fmt: skip
                 tag.setFont(font(10.5))
-                tag.setPos(k * f / KILO, top)
+                tag.setPos(k * f / self.unit, top)
                 self.plot.addItem(tag)
 
     def _facts(self, lines: Spectrum, base: float, unit: str, whose: str) -> None:

@@ -10,6 +10,10 @@ from pendel.core.runs import measures
 from pendel.core.runs.kept import KeptRun
 
 
+ROUNDING = 1e-9
+"""Of the largest loss: what is below is none."""
+
+
 @dataclass(frozen=True)
 class Lost:
     """``what`` names the part, with “switching” where that is it; mean power (W) and energy (J)."""
@@ -34,5 +38,6 @@ def losses(run: KeptRun, start: float, end: float) -> list[Lost]:
         what = f"{run.infos[device.voltage].card}, switching"
         spent = float(np.sum(e[(t >= start) & (t < end)])) / (end - start)
         powers[what] = powers.get(what, 0.0) + spent
-    found = [Lost(what, power, power * (end - start)) for what, power in powers.items() if power]
+    least = ROUNDING * max((abs(power) for power in powers.values()), default=0.0)
+    found = [Lost(what, power, power * (end - start)) for what, power in powers.items() if abs(power) > least]
     return sorted(found, key=lambda each: -each.power)
