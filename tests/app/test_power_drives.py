@@ -307,6 +307,10 @@ def test_the_rotor_diagram_follows_the_cursor_and_swaps_frames(window):
     assert abs(currents[0] - currents[1]) < 0.03 * abs(currents[0])
     still, moved = rotor.rotor.vectors["current"], rotor.stator.vectors["current"]
     assert abs(abs(still) - abs(moved)) < 1e-6 * abs(still)
+    assert np.abs(rotor.rotor.circle) == pytest.approx(260.0), "the current limit, all round, in either frame"
+    assert rotor.rotor.scales["current"] > 260 > abs(still)
+    told = [rotor.figures.itemAt(n).widget().text() for n in range(rotor.figures.count())]
+    assert f"{100 * abs(still) / 260:.1f} %" in told
     picture = rotor.grab().toImage()
     runs.strips.set_cursors(0.0, 0.01)
     QTest.qWait(80)

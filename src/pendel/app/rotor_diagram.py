@@ -13,12 +13,21 @@ from pendel.app.look import colour, font, trace_colour
 from pendel.app.widgets import button, clear, column, label, row
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.vectors import Vectors, current_path, link_voltage, machines, vectors_at
+from pendel.core.runs.vectors import (
+    Vectors,
+    current_limits,
+    current_path,
+    link_voltage,
+    machines,
+    vectors_at,
+)
 
 HEIGHT = 270
 NAMES = (("current", "A"), ("voltage", "V"), ("flux", "Wb"))
 HEAD = 7.0
 """px; arrow head."""
+WIDEST = 5.0
+"""A current limit beyond this multiple of a run's largest current is not drawn: the arrows would be too small to read."""
 
 
 class Plane(QWidget):
@@ -31,6 +40,8 @@ class Plane(QWidget):
         self.scales: dict[str, float] = {}
         self.path = np.empty(0, dtype=complex)
         self.hexagon = np.empty(0, dtype=complex)
+        self.circle = np.empty(0, dtype=complex)
+        """The machine's current limit."""
         self.setMinimumSize(140, 140)
         self.setAccessibleName(title)
 
@@ -47,6 +58,7 @@ class Plane(QWidget):
         self.centre, self.radius = ground.center(), min(ground.width(), ground.height()) / 2 - 16
         self._draw_axes(painter, ground)
         self._draw_line(painter, self.hexagon, "voltage", Qt.PenStyle.DashLine)
+        self._draw_line(painter, self.circle, "current", Qt.PenStyle.DotLine)
         self._draw_line(painter, self.path, "current", Qt.PenStyle.SolidLine)
         for n, (name, _) in enumerate(NAMES):
             if name in self.vectors:
@@ -94,6 +106,7 @@ class RotorDiagram(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.run: KeptRun | None = None
+        self.limits: dict[str, float] = {}
         self.time = 0.0
         self.found: Vectors | None = None
         self.machine = QComboBox()
@@ -126,6 +139,7 @@ class RotorDiagram(QWidget):
         if run is self.run:
             return
         self.run = run
+        self.limits = current_limits(run) if run else {}
         chosen = self.machine.currentData()
         self.machine.blockSignals(True)
         self.machine.clear()
@@ -157,18 +171,21 @@ class RotorDiagram(QWidget):
         path = current_path(run, machine, self.time - turn, self.time)
         most = max(float(np.max(np.abs(current_path(run, machine, 0.0, run.end)))), 1e-12)
         corner = 2 / 3 * link if link == link else 1.2 * abs(found.voltage)
-        scales = {"current": 1.05 * most, "voltage": max(corner, 1e-9), "flux": 1.25 * max(abs(found.flux), 1e-12)}  # fmt: skip
+        limit = self.limits.get(machine, math.inf)
+        shown = limit <= WIDEST * most
+        circle = limit * np.exp(2j * np.pi * np.linspace(0, 1, 91)) if shown else np.empty(0, dtype=complex)
+        scales = {"current": 1.05 * max(most, limit if shown else 0.0), "voltage": max(corner, 1e-9), "flux": 1.25 * max(abs(found.flux), 1e-12)}  # fmt: skip
         hexagon = (
             corner * np.exp(1j * np.pi / 3 * np.arange(7)) if link == link else np.empty(0, dtype=complex)
         )
         turned = np.exp(-1j * found.angle)
         vectors = {name: getattr(found, name) for name, _ in NAMES}
         for plane, factor in ((self.stator, 1.0), (self.rotor, turned)):
-            plane.scales, plane.hexagon = scales, hexagon * factor
+            plane.scales, plane.hexagon, plane.circle = scales, hexagon * factor, circle
             plane.vectors = {name: complex(v * factor) for name, v in vectors.items()}
             plane.path = path * factor if factor == 1.0 else np.empty(0, dtype=complex)
             plane.update()
-        self._fill(found, link)
+        self._fill(found, link, limit)
 
     def _turn(self, run: KeptRun, machine: str) -> float:
         """Duration (s) of the last electrical turn, at most the run so far."""
@@ -177,7 +194,7 @@ class RotorDiagram(QWidget):
         step = float(np.angle(np.exp(1j * (self.found.angle - before.angle))))
         return min(self.time, 2 * math.pi * run.tick / abs(step)) if abs(step) > 1e-9 else self.time
 
-    def _fill(self, found: Vectors, link: float) -> None:
+    def _fill(self, found: Vectors, link: float, limit: float) -> None:
         for column_, text in enumerate(("", "length", "along d", "along q")):
             self.figures.addWidget(label(text, "muted"), 0, column_, Qt.AlignmentFlag.AlignRight)
         for n, (name, unit) in enumerate(NAMES):
@@ -195,6 +212,9 @@ class RotorDiagram(QWidget):
         angle = figure(math.degrees(found.angle) % 360.0, "", 4)
         self.figures.addWidget(label("rotor", "muted"), 4, 0)
         self.figures.addWidget(label(f"{angle}°"), 4, 1, Qt.AlignmentFlag.AlignRight)
+        if math.isfinite(limit):
+            self.figures.addWidget(label("of the current limit", "muted"), 6, 0)
+            self.figures.addWidget(label(f"{100 * abs(found.current) / limit:.1f} %"), 6, 1, Qt.AlignmentFlag.AlignRight)  # fmt: skip
         if link == link:
             used = abs(found.voltage) / (link / math.sqrt(3.0))
             self.figures.addWidget(label("of the linear range", "muted"), 5, 0)

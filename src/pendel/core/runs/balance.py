@@ -9,7 +9,6 @@ import numpy as np
 from pendel.core.runs import measures
 from pendel.core.runs.kept import KeptRun
 
-
 ROUNDING = 1e-9
 """Of the largest loss: what is below is none."""
 

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 
+from pendel.core.check import examine
+from pendel.core.drive.file import from_text
+from pendel.core.errors import PendelError
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.measures import mean, window
 
@@ -38,6 +42,16 @@ def machines(run: KeptRun) -> list[str]:
 
 def angle_key(run: KeptRun, machine: str) -> str:
     return next((k for a in ANGLES if (k := f"{machine}.{a}") in run.structure.signals), "")
+
+
+def current_limits(run: KeptRun) -> dict[str, float]:
+    """A, peak: of each of a run's machines whose card tells a largest current."""
+    try:
+        values = examine(from_text(run.drive_text)).values
+    except PendelError:
+        return {}
+    limits = {m: values.get(m, {}).get("I_max", math.nan) for m in machines(run)}
+    return {machine: limit for machine, limit in limits.items() if limit > 0}
 
 
 def clarke(a, b, c):
