@@ -214,3 +214,25 @@ def test_a_sheet_gives_the_same_machine_between_lines(winding):
     assert np.max(line) == pytest.approx(5 * 1.49, rel=0.03)
     first = np.angle(np.sum(line * np.exp(-1j * (run.at("machine.angle_e", t)))))
     assert first == pytest.approx(-np.pi / 2 + np.pi / 6, abs=0.01)
+
+
+def test_the_chosen_legs_pulse_and_the_machine_hardly_notices():
+    """Of two driven legs the one at plus, the one at minus or both pulse (common practice, no source); between them lies the voltage
+    that was asked for in each case, and the mean torque is the same but for what ripple does at the commutations."""
+    torques = []
+    for pulsed, moving in (("upper", {1}), ("lower", {-1}), ("both", {1, -1})):
+        d = bench(until="30 ms")
+        d.set("level", "switching")
+        commands.set_choice(d.document, "commutation", "pulsed", pulsed).apply(d.document)
+        run = d.run()
+        t = np.arange(0.02, 0.0299, 2e-5)
+        sector = run.at("decoder.sector", t).round().astype(int)
+        duties = np.array([run.at(f"commutation.d_{n}", t) for n in "abc"])
+        rows = np.array([TABLE[s] for s in sector]).T
+        for way, still in ((1, 1.0), (-1, 0.0)):
+            driven = duties[rows == way]
+            assert np.all((driven > 0.05) & (driven < 0.95)) if way in moving else np.all(driven == still)
+        assert (duties.T[rows.T == 1] - duties.T[rows.T == -1]) == pytest.approx(12 / 24)
+        assert np.all(duties[rows == 0] == -1)
+        torques.append(np.mean(run.at("machine.torque", np.linspace(0.02, 0.03, 5001))))
+    assert torques == pytest.approx([torques[0]] * 3, rel=0.02)

@@ -56,8 +56,9 @@ def update_decoder(h_a, h_b, h_c, sector, speed, angle, p, last, count, before, 
     angle = (sector - 1.0) * 1.0471975511965976 + 1.0471975511965976
 
 
-def update_six_step(sector, voltage, d_a, d_b, d_c, U_dc, both, dt):
-    """The driven legs by the sector's row; a leg that is open gets −1. A voltage below zero swaps plus and minus."""
+def update_six_step(sector, voltage, d_a, d_b, d_c, U_dc, at_plus, dt):
+    """The driven legs by the sector's row; a leg that is open gets −1. A voltage below zero swaps plus and minus. The leg at plus
+    pulses for ``at_plus`` of the voltage, the one at minus for the rest."""
     a = 0.0
     b = 0.0
     c = 0.0
@@ -71,14 +72,14 @@ def update_six_step(sector, voltage, d_a, d_b, d_c, U_dc, both, dt):
         a = -a
         b = -b
         c = -c
-    high = 0.5 + 0.5 * share if both > 0.5 else share
-    low = 0.5 - 0.5 * share if both > 0.5 else 0.0
+    high = 1.0 - at_plus + at_plus * share
+    low = (1.0 - at_plus) * (1.0 - share)
     d_a = high if a > 0.5 else (low if a < -0.5 else -1.0)
     d_b = high if b > 0.5 else (low if b < -0.5 else -1.0)
     d_c = high if c > 0.5 else (low if c < -0.5 else -1.0)
 
 
-PULSED = Choice("pulsed", "Pulses on", (("upper", "the leg at plus; the other stays at minus"), ("both", "both legs, against each other")))  # fmt: skip
+PULSED = Choice("pulsed", "Pulses on", (("upper", "the leg at plus; the other stays at minus"), ("lower", "the leg at minus; the other stays at plus"), ("both", "both legs, against each other")))  # fmt: skip
 KINDS = (
     Block(
         id="hall_decoder", title="Hall decoder", sentence="Sector and speed from three Hall sensors, by the time between edges.", group="transform", keywords="hall sector block commutation bldc speed timing six-step position",
@@ -89,6 +90,6 @@ KINDS = (
         id="six_step", title="Block commutation", sentence="Drives two legs of three by the sector's row of a table; the third is open.", group="modulation", keywords="six-step bldc block hall commutation table trapezoidal sector",
         ports=(reads("sector", "Sector", unit=""), reads("voltage", "Voltage between the driven lines", unit="V"), *(gives(f"d_{n}", f"Duty {n}, below 0 open", unit="") for n in "abc")),
         values=(Value("U_dc", "Link voltage", "V", "24", low=0.0, open_low=True), EVERY), choices=(PULSED,), update=update_six_step,
-        derive=lambda v, card, period: {"both": 1.0 if card.choices.get("pulsed") == "both" else 0.0}, telling=lambda v, card: (v["U_dc"],),
+        derive=lambda v, card, period: {"at_plus": {"lower": 0.0, "both": 0.5}.get(card.choices.get("pulsed", "upper"), 1.0)}, telling=lambda v, card: (v["U_dc"],),
     ),
 )  # fmt: skip
