@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox
 
 from pendel.app import jobs, readying
 from pendel.app.files import EXAMPLES
+from pendel.app.run_figures import measured
 from pendel.app.usual_strips import default_strips
 from pendel.app.window import MainWindow
 from pendel.core.check import examine
@@ -421,7 +422,7 @@ def test_usual_strips_show_what_belongs_together(window):
     assert shown[-1] == ["link.voltage"]
     assert "current of phase a b c A" in " ".join(" ".join(c.split()) for c in captions(page))
     assert {
-        page.figures(page.drawn[0][0], "inverter.line_voltage", None, 0.0, 0.06)[n]
+        measured(page.drawn[0][0], "inverter.line_voltage", None, 0.0, 0.06, [])[n]
         for n in ("rise", "overshoot")
     } == {"–"}
     opened(window, "service_trolley")

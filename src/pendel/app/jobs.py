@@ -9,6 +9,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from pendel.app.run_figures import measured_keys
 from pendel.app.session import Session, differences
 from pendel.app.shown import main_signals
 from pendel.core.drive.file import to_text
@@ -23,8 +24,6 @@ POLL_MS = 5
 def ready_to_show(path: Path, keys: Sequence[str]) -> KeptRun:
     """A run with the signals that will be shown at once. Their equations are evaluated here, beside the window, since for a long
     switching run this takes as long as the run. Raises `FileProblem`."""
-    from pendel.app.runs_page import measured_keys  # as the page, not before the first run
-
     run = kept.load(path)
     run.fetch([*keys, *measured_keys(run)])
     return run

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 
-import numpy as np
 from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QIcon, QKeySequence, QPainter, QPen, QPixmap, QShortcut
 from PyQt6.QtWidgets import (
@@ -22,6 +20,7 @@ from PyQt6.QtWidgets import (
 
 from pendel.app.look import colour, trace_colour
 from pendel.app.rotor_diagram import RotorDiagram
+from pendel.app.run_figures import measured, measured_keys, settled
 from pendel.app.sector_panel import SectorPanel
 from pendel.app.session import Session, single_shot
 from pendel.app.signal_tree import SignalTree
@@ -33,7 +32,7 @@ from pendel.app.widgets import Elided, button, clear, column, label, row, rule, 
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import FileProblem
-from pendel.core.quantities.units import figure, number_text
+from pendel.core.quantities.units import figure
 from pendel.core.runs import measures
 from pendel.core.runs.balance import losses
 from pendel.core.runs.kept import KeptRun
@@ -427,7 +426,8 @@ class RunsPage(QWidget):
             head.setStyleSheet(f"font-weight: bold; color: {tint};")
             head.setAlignment(Qt.AlignmentFlag.AlignRight)
             self.grid.addWidget(head, 0, c)
-        rows = [self.figures(run, actual, setpoint, a, b) for run, _ in runs]
+        shown = keys_of(self.strips.specs)
+        rows = [measured(run, actual, setpoint, a, b, shown) for run, _ in runs]
         for r, name in enumerate(rows[0], 1):
             self.grid.addWidget(label(name, "muted"), r, 0)
             for c, figures in enumerate(rows, 1):
@@ -436,55 +436,6 @@ class RunsPage(QWidget):
                 self.grid.addWidget(value, r, c)
         self.grid.setColumnStretch(0, 1)
         self._measure_between(runs[0][0], a, b)
-
-    def figures(self, run: KeptRun, actual: str, setpoint: str | None, a: float, b: float) -> dict[str, str]:
-        """Measures of one run between two times, as text."""
-        trace = run.trace(actual)
-        t, y = measures.window(trace.t, trace.y, a, b)
-        target, disturbed_at = float(y[-1]), disturbance(run, a, b)
-        if setpoint and setpoint in run.keys:
-            wish = run.trace(setpoint)
-            t_w, y_w = measures.window(wish.t, wish.y, a, b)
-            target = float(y_w[np.argmax(np.abs(y_w))])
-            # The response ends where the load comes or the setpoint leaves its level again.
-            leaves = t_w[(np.abs(y_w - target) > 0.01 * abs(target)) & (t_w > t_w[np.argmax(np.abs(y_w))])]
-            end = min([b, *([disturbed_at] if disturbed_at else []), *leaves[:1]])
-        else:
-            end = disturbed_at or b
-        t_s, y_s = measures.window(trace.t, trace.y, a, end)
-        step = measures.step_measures(t_s, y_s, float(y_s[0]), target)
-        second = figure_or_dash("s")
-        found = {
-            "rise": second(step.rise),
-            "overshoot": percent(step.overshoot),
-            "settles 2 %": second(step.settling),
-            "remaining error": percent(
-                100 * step.remaining / (target - float(y_s[0])) if target != y_s[0] else math.nan
-            ),
-        }
-        if disturbed_at is not None:
-            until = b
-            if setpoint and setpoint in run.keys:
-                left = [x for x in leaves if x > disturbed_at]
-                until = min([b, *left[:1]])
-            dip = measures.dip_measures(*measures.window(trace.t, trace.y, disturbed_at, until), target)
-            found |= {"dip at load": percent(dip.percent), "recovers in": second(dip.recovery)}
-        heat = next((k for k in run.keys if k.endswith(".copper_loss")), None)
-        found["peak current"] = figure_or_dash("A")(self._peak_current(run, heat, a, b))
-        if heat:
-            t_h, y_h = measures.window(run.trace(heat).t, run.trace(heat).y, a, b)
-            found["copper heat"] = figure(measures.mean(t_h, y_h) * (b - a), "J", 3)
-        return found
-
-    def _peak_current(self, run: KeptRun, heat: str | None, a: float, b: float) -> float:
-        """A, of the machine that ``heat`` belongs to, in any of its phases; without one, of the first current on the strips."""
-        currents = currents_of(run, heat) if heat else []
-        if not currents:
-            shown = (s for spec in self.strips.specs for s in spec.signals)
-            currents = [s for s in shown if s in run.keys and run.infos[s].unit == "A"][:1]
-        run.fetch(currents)
-        windows = (measures.window(run.trace(k).t, run.trace(k).y, a, b)[1] for k in currents)
-        return max((float(np.max(np.abs(y))) for y in windows if len(y)), default=math.nan)
 
     def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
         """Mean, rms and ripple of the first signal of each strip; below them what each part loses."""
@@ -564,46 +515,6 @@ class RunsPage(QWidget):
         current = next((s for s in offered if runs[-1][0].infos[s].unit == "A"), "")
         self.spectrum.offer(list(offered.items()), current)
         self.spectrum.show_runs(runs, *sorted(self.strips.times))
-
-
-def disturbance(run: KeptRun, a: float, b: float) -> float | None:
-    """When a load profile first moves by more than half its range within the window."""
-    for key in run.keys:
-        if key.endswith(".level"):
-            trace = run.trace(key)
-            inside = (trace.t >= a) & (trace.t <= b)
-            y, t = trace.y[inside], trace.t[inside]
-            if len(y) and np.ptp(y) > 0:
-                rises = np.flatnonzero(np.abs(y - y[0]) > 0.02 * np.ptp(y))
-                if len(rises):
-                    return float(t[max(0, rises[0] - 1)])
-    return None
-
-
-def settled(value: float, y: np.ndarray) -> float:
-    """Zero for what is only rounding against the trace's size."""
-    return 0.0 if abs(value) < 1e-9 * float(np.max(np.abs(y))) else value
-
-
-def currents_of(run: KeptRun, heat: str) -> list[str]:
-    """The phase currents of the machine whose copper loss is ``heat``."""
-    machine = heat.rpartition(".")[0]
-    return [k for k in run.keys if k.startswith(f"{machine}.current") and run.infos[k].unit == "A"]
-
-
-def measured_keys(run: KeptRun) -> list[str]:
-    """What the figures beside the strips are made of: losses, profiles of loads, and the currents of the machine."""
-    found = [k for k in run.keys if k.endswith((".loss", ".copper_loss", ".level"))]
-    heat = next((k for k in found if k.endswith(".copper_loss")), None)
-    return [*found, *(currents_of(run, heat) if heat else ())]
-
-
-def figure_or_dash(unit: str) -> Callable[[float], str]:
-    return lambda value: "–" if math.isnan(value) else figure(value, unit, 3)
-
-
-def percent(value: float) -> str:
-    return "–" if math.isnan(value) else f"{number_text(value, 3)} %"
 
 
 def swatch(tint: str) -> QIcon:
