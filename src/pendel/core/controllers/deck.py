@@ -112,7 +112,11 @@ class ControlDeck:
         return math.lcm(*self.rates) if self.blocks else 1
 
     def block(self, name: str) -> BlockInstance:
-        return next(b for b in self.blocks if b.name == name)
+        return self._by_name[name]
+
+    @cached_property
+    def _by_name(self) -> dict[str, BlockInstance]:
+        return {b.name: b for b in self.blocks}
 
 
 class Part(Enum):

@@ -116,7 +116,7 @@ enum { WAYS = 4, LEAST_SLOTS = 512, MOST_SLOTS = 8192 };
 /* Bytes that places for sets of modes may take; those that stay empty take none. */
 static const double SLOT_BYTES = 64e6;
 /* The fast option sees the error of its midpoint rule at every step after so many. */
-enum { PROOF = 15 };
+enum { PROOF = 31 };
 /* Explicit steps beyond this multiple of 1 / (spectral radius) cost more than one L-stable step. */
 static const double STIFF_FROM = 6.0;
 /* Instants closer than this are one: a tick and a pulse edge that differ by rounding only. */
