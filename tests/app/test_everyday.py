@@ -426,6 +426,10 @@ def test_usual_strips_show_what_belongs_together(window):
         for n in ("rise", "overshoot")
     } == {"–"}
     opened(window, "service_trolley")
+    QTest.qWait(80)
+    assert page.heading.text() == "Measures" and not page.span.text(), (
+        "nothing of the drive before is left beside the strips"
+    )
     assert [s.signals for s in default_strips(window.session)][:2] == [
         ["trolley.speed"],
         ["trolley.slip_front", "trolley.slip_rear"],

@@ -416,6 +416,7 @@ class RunsPage(QWidget):
         if not runs or actual is None:
             self.heading.setText("Measures")
             self.subheading.set_text("")
+            self.span.setText("")
             return
         info = runs[0][0].infos[actual]
         self.heading.setText(f"{info.label[:1].upper()}{info.label[1:]}")
