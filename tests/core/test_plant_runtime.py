@@ -116,6 +116,7 @@ def test_memory_of_a_record_is_reused_only_when_nobody_shows_it():
     prepared = prepare(d.document)
     first = run_drive(prepared, until=0.02)
     kept, place = first.rows.copy(), first.rows.ctypes.data
+    told, second_place = first.ticks.copy(), first.ticks.ctypes.data
     second = run_drive(prepared, until=0.02)
     assert second.rows.ctypes.data != place
     part = first.rows[5:20]
@@ -123,14 +124,16 @@ def test_memory_of_a_record_is_reused_only_when_nobody_shows_it():
     gc.collect()
     third = run_drive(prepared, until=0.02)
     assert third.rows.ctypes.data != place  # a part of it is still shown
+    assert third.ticks.ctypes.data == second_place
     np.testing.assert_array_equal(part, kept[5:20])
     del part
     gc.collect()
-    assert len(integrate._spare) == 1
+    assert len(integrate.SPARE_ROWS.blocks) == 1
     fourth = run_drive(prepared, until=0.02)
     assert fourth.rows.ctypes.data == place
     for run in (second, third, fourth):
         np.testing.assert_array_equal(run.rows, kept)
+        np.testing.assert_array_equal(run.ticks, told)
 
 
 def leg_between_two_sources(method):

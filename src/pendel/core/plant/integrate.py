@@ -174,11 +174,21 @@ def integrate(
     run.fixed_step, run.steady_jacobian = settings.fixed_step, structure.steady_jacobian
     run.row_limit = max(1000, RECORD_BYTES // (8 * width))
     loop = fastest_loop(structure)
-    run.rows, room = lend_spare()
+    run.rows, room = SPARE_ROWS.lend()
     run.cap_rows = room // (8 * width)
+    if run.n_signal:
+        run.ticks, room = SPARE_TICKS.lend()
+        run.cap_ticks = room // (8 * run.n_signal)
     loop.pd_run(ctypes.byref(run))
-    rows = taken(run.rows, run.n_rows, width, give_back, 8 * width * run.cap_rows, loop.pd_release)
-    ticks = taken(run.ticks, run.n_ticks, run.n_signal, loop.pd_release)
+    rows = taken(run.rows, run.n_rows, width, SPARE_ROWS.take_back, 8 * width * run.cap_rows, loop.pd_release)
+    ticks = taken(
+        run.ticks,
+        run.n_ticks,
+        run.n_signal,
+        SPARE_TICKS.take_back,
+        8 * run.n_signal * run.cap_ticks,
+        loop.pd_release,
+    )
     remembered = states_at_end(controller, memory, deck) if run.n_signal else {}
     outcome = Outcome(run.outcome)
     if outcome is Outcome.SHORTED:
@@ -258,25 +268,31 @@ def prepared_controller(deck: ControlDeck, seed: int, library: ctypes.CDLL):
 
 LARGEST_SPARE = 64_000_000
 """Bytes."""
-_spare: list[tuple[int, int]] = []
-"""A record's memory that nobody shows any more, with its size: the next run takes it, since pages that the system must hand
-out and clear anew are worth a sixth of a switching run's time. There is one at most. Only appending and popping touch the
-list, as records are given up wherever the interpreter collects them, even amid taking one."""
 
 
-def lend_spare() -> tuple[int | None, int]:
-    """The spare memory and its size, or none; the caller owns it from here on."""
-    try:
-        return _spare.pop()
-    except IndexError:
-        return None, 0
+class Spare:
+    """A record's memory that nobody shows any more: the next run takes it, since pages that the system must hand out and clear
+    anew are worth a sixth of a switching run's time. There is one at most. Only appending and popping touch the list, as records
+    are given up wherever the interpreter collects them, even amid taking one."""
+
+    def __init__(self) -> None:
+        self.blocks: list[tuple[int, int]] = []
+
+    def lend(self) -> tuple[int | None, int]:
+        """The spare memory and its size, or none; the caller owns it from here on."""
+        try:
+            return self.blocks.pop()
+        except IndexError:
+            return None, 0
+
+    def take_back(self, block: int, size: int, release: Callable[[int], None]) -> None:
+        if size > LARGEST_SPARE or self.blocks:
+            release(block)
+        else:
+            self.blocks.append((block, size))
 
 
-def give_back(block: int, size: int, release: Callable[[int], None]) -> None:
-    if size > LARGEST_SPARE or _spare:
-        release(block)
-    else:
-        _spare.append((block, size))
+SPARE_ROWS, SPARE_TICKS = Spare(), Spare()
 
 
 def taken(
