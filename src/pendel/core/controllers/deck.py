@@ -66,13 +66,13 @@ class BlockInstance:
     def code(self) -> Update:
         return read_update(self.update)
 
-    @property
+    @cached_property
     def states(self) -> tuple[str, ...]:
         """Arguments that are neither ports, values, memory nor the period."""
         known = {*self.inputs, *self.outputs, *self.values, "dt", *self.code.memory}
         return tuple(a for a in self.code.arguments if a not in known)
 
-    @property
+    @cached_property
     def used_values(self) -> tuple[str, ...]:
         return tuple(a for a in self.code.arguments if a in self.values)
 
