@@ -233,10 +233,11 @@ def test_measures_and_losses_are_told_between_two_times(capsys):
     run = d.run()
     of = run.averages("test_load.current_a", 0.02, 0.06)
     assert [float(x) for x in lines[2][2:5]] == pytest.approx([of.mean, of.rms, of.ripple], rel=1e-5)
-    told = {line[0]: float(line[2]) for line in lines[3:]}
-    assert told == pytest.approx(
-        {f"lost: {each.what}": each.power for each in run.losses(0.02, 0.06)}, rel=1e-5
-    )
+    assert lines[3:5] == [[""], ["lost by", "mean power W", "energy J"]]
+    told = {line[0]: (float(line[1]), float(line[2])) for line in lines[5:]}
+    wanted = {each.what: (each.power, each.energy) for each in run.losses(0.02, 0.06)}
+    assert told.keys() == wanted.keys()
+    assert all(told[k] == pytest.approx(wanted[k], rel=1e-5) for k in wanted)
     for wrong, words in (
         (["--from", "3 kV"], "in V, but s is needed"),
         (["--from", "1 s"], "ends at 0.06 s"),

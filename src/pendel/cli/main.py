@@ -144,7 +144,7 @@ def run(drive: Drive, options: argparse.Namespace) -> int:
 
 
 def measure(drive: Drive, options: argparse.Namespace) -> int:
-    """A line for each signal and for each loss, columns apart by tabs, values in SI."""
+    """A table of signals and one of losses, columns apart by tabs, values in SI."""
     from pendel.core.quantities.expressions import value_in_field
     from pendel.core.quantities.named import Names
     from pendel.core.runs.balance import losses
@@ -178,8 +178,9 @@ def measure(drive: Drive, options: argparse.Namespace) -> int:
             lines = spectrum(trace.t, trace.y, first, last, fundamental=base)
             figures += [lines.line(base), 100 * lines.distortion(base)]
         print(key, trace.unit, *(f"{x:.6g}" for x in figures), sep="\t")
+    print("\nlost by", "mean power W", "energy J", sep="\t")
     for each in losses(kept, first, last):
-        print(f"lost: {each.what}", "W, J", f"{each.power:.6g}", "", f"{each.energy:.6g}", sep="\t")
+        print(each.what, f"{each.power:.6g}", f"{each.energy:.6g}", sep="\t")
     return FAILED if kept.message else DONE
 
 
