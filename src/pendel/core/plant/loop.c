@@ -82,12 +82,14 @@ typedef struct {
     int *active, n_active;         /* the guards that end one of its modes */
     int shorted;                   /* whether devices that must not do so conduct together */
     hint_t follows[2], settles;    /* the sets that followed of late; the one in which it settled when a gate had led to it */
+    int by[2];                     /* the gates whose change led to those that followed, or SEVERAL */
     int settling;                  /* modes that changed on that way */
 } set_t;
 
 typedef struct {
     run_t *r;
     int nu, width, n_slots;
+    long room;                     /* number of rows from which on `make_room` must be asked */
     double t, h;
     double radius_num, radius_den; /* squares of the estimated spectral radius, 1/s, as a fraction */
     double usual;                  /* s: how long steps are of late; a burst of events shortens it slowly only */
@@ -178,7 +180,10 @@ static int make_room(work_t *w, long rows)
 {
     run_t *r = w->r;
     if (r->n_rows >= r->row_limit) thin(w);
-    if (grow(&r->rows, &r->cap_rows, r->n_rows + rows, w->width, r->max_rows_log2)) return 1;
+    if (grow(&r->rows, &r->cap_rows, r->n_rows + rows, w->width, r->max_rows_log2)) {
+        w->room = r->cap_rows < r->row_limit ? r->cap_rows : r->row_limit;
+        return 1;
+    }
     r->outcome = NO_MEMORY;
     return 0;
 }
@@ -198,7 +203,7 @@ static int record(work_t *w)
     run_t *r = w->r;
     r->n_rows += w->pending_row;
     w->pending_row = 0;
-    if (!make_room(w, 1)) return 0;
+    if (r->n_rows >= w->room && !make_room(w, 1)) return 0;
     write_row(w, r->rows + r->n_rows++ * w->width);
     return 1;
 }
@@ -381,7 +386,7 @@ enum { UNLIKE = -1 };
 /* One step of the midpoint rule, which tells no error of its own: it goes no further than third-order steps, taken now and then,
  * have found it exact (`reach`), and what it finds must be as curved as those were. Where it is not, as after a jump of
  * an input, that is UNLIKE what was proven, unless its error, the fastest rate times the curvature over three, stays
- * within a fifth of the tolerance all the same. Guards at the end are extrapolated through the middle. */
+ * within a fifth of the tolerance all the same. Its guards are those in the middle; see `may_cross`. */
 static double step_second(work_t *w, double h)
 {
     run_t *r = w->r;
@@ -390,7 +395,6 @@ static double step_second(work_t *w, double h)
     for (i = 0; i < nx; i++) y[i] = w->x[i] + h * 0.5 * w->k[0][i];
     derivatives(w, w->t + 0.5 * h, y, k2, N_GUARD ? w->g_new : 0);
     for (i = 0; i < nx; i++) w->xn[i] = w->x[i] + h * k2[i];
-    for (i = 0; i < N_GUARD; i++) w->g_new[i] = 2 * w->g_new[i] - w->g[i];
     share = h / w->proven_h * (h / w->proven_h);
     fast = h * w->set->radius;
     curved = curvature(w, h);
@@ -528,6 +532,14 @@ static void judge_order(work_t *w, double h, double error)
 /* Exponent of the error in the choice of the next step: minus one over the order of the error estimate. */
 static double exponent(const work_t *w) { return w->stiff ? -0.25 : w->order == 3 ? -1.0 / 3 : -0.2; }
 
+/* Whether an active guard is above zero: asked at every step, where `worst` is asked at crossings only. */
+static int some_above(const set_t *set, const double *g)
+{
+    const int *k = set->active, *end = k + set->n_active;
+    for (; k < end; k++) if (g[*k] > 0) return 1;
+    return 0;
+}
+
 /* The active guard that is furthest above zero, or -1 when none is. */
 static int worst(const work_t *w, const double *g)
 {
@@ -539,6 +551,16 @@ static int worst(const work_t *w, const double *g)
         if (g[k] > most_so_far) { most_so_far = g[k]; found = k; }
     }
     return found;
+}
+
+/* Whether a step may end beyond a guard: those at its end tell, or are extrapolated where they were taken in the middle. */
+static int may_cross(const work_t *w)
+{
+    const set_t *set = w->set;
+    const int *k = set->active, *end = k + set->n_active;
+    if (w->stiff || w->order != 2) return some_above(set, w->g_new);
+    for (; k < end; k++) if (2 * w->g_new[*k] > w->g[*k]) return 1;
+    return 0;
 }
 
 static uint32_t hash_modes(const double *s, int n)
@@ -660,23 +682,24 @@ static set_t *look_up(work_t *w)
     return set;
 }
 
-/* The modes changed: what depends only on them is found, or computed once and kept. */
-static void enter_modes(work_t *w)
+/* The modes changed: what depends only on them is found, or computed once and kept. ``changed`` tells by which gates alone they
+ * did, or SEVERAL; as a change turns a gate over, the same change of the same set leads to the same set. */
+static void enter_modes(work_t *w, int changed)
 {
     set_t *before = w->set, *found = 0;
-    hint_t hint;
     int k;
     for (k = 0; k < 2 && before && !found; k++) {
         found = hinted(w, before->follows[k]);
-        if (found && !same_modes(w->r, found->s, w->s)) found = 0;
+        if (found && (changed == SEVERAL || changed != before->by[k]) && !same_modes(w->r, found->s, w->s)) found = 0;
     }
     if (!found) {
         long filled = before ? before->filled : 0;
         found = look_up(w);
         if (before && before->filled == filled) {
-            hint = hint_of(w, found);
             before->follows[1] = before->follows[0];
-            before->follows[0] = hint;
+            before->by[1] = before->by[0];
+            before->follows[0] = hint_of(w, found);
+            before->by[0] = changed;
         }
     }
     w->set = found;
@@ -779,7 +802,7 @@ static int settle_modes(work_t *w, int located, double t_next)
         remember &= held == CURRENT;
         w->s[r->exit_mode[k]] = r->exit_to[k];
         r->events++;
-        enter_modes(w);
+        enter_modes(w, SEVERAL);
         if (ends) let_settle(w, t_next);
         refresh(w);
     }
@@ -800,7 +823,7 @@ static int settle_at_edge(work_t *w, int gates)
         memcpy(w->s, known->s, sizeof(double) * (size_t)N_MODE);
         w->set = known;
         refresh(w);
-        if (worst(w, w->g) < 0) {
+        if (!some_above(known, w->g)) {
             r->events += begun->settling;
             watch_shorts(w);
             w->entered = 1;
@@ -810,7 +833,9 @@ static int settle_at_edge(work_t *w, int gates)
         w->set = begun;
     }
     refresh(w);
-    return settle_modes(w, 0, w->t);
+    if (some_above(begun, w->g)) return settle_modes(w, 0, w->t);
+    if (known) begun->settles = hint_of(w, begun);   /* where they led last time no longer holds */
+    return 1;
 }
 
 /* Level of the guard that is crossed: the worst above zero, else that of the one last seen above (``k``). */
@@ -893,7 +918,7 @@ static double locate(work_t *w, double h)
 static int crosses(work_t *w, double h)
 {
     finish(w, h);
-    return worst(w, w->g_new) >= 0;
+    return some_above(w->set, w->g_new);
 }
 
 static void note_peaks(work_t *w)
@@ -978,7 +1003,7 @@ static int advance(work_t *w, double t_next)
             factor = error > 0 ? least(5.0, most(0.2, 0.9 * pow(error, exponent(w)))) : 5.0;
             if (!last || factor < 1) w->h = h * factor;
         } else if (w->h < 2 * h) w->h = 2 * h;
-        if (N_GUARD && worst(w, w->g_new) >= 0 && crosses(w, h)) {
+        if (N_GUARD && may_cross(w) && crosses(w, h)) {
             h = locate(w, h);
             last = 0;
             w->t += h;
@@ -1023,7 +1048,7 @@ static void flip_modes(work_t *w)
 {
     run_t *r = w->r;
     int k, j, flipped = 0;
-    if (worst(w, w->g) < 0) return;
+    if (!some_above(w->set, w->g)) return;
     for (k = 0; k < r->n_guard; k++)
         if (w->g[k] > 0 && w->s[r->exit_mode[k]] == r->exit_from[k]) {
             for (j = 0; r->exit_to[k] == 0 && j < r->n_hold; j++)
@@ -1033,7 +1058,7 @@ static void flip_modes(work_t *w)
             flipped = 1;
         }
     if (!flipped) return;
-    enter_modes(w);
+    enter_modes(w, SEVERAL);
     refresh(w);
 }
 
@@ -1097,8 +1122,7 @@ static void drive_loop(work_t *w)
 {
     run_t *r = w->r;
     long n = 0;
-    double corner;
-    corner = enter_stretch(w);
+    double corner = enter_stretch(w), t_tick = r->n_signal ? 0 : INFINITY;
     if (r->n_signal && r->t_end / r->tick < 3e6) {
         /* Room for one row a tick from the start; pages that stay untouched cost nothing. */
         long expected = (long)(1.05 * r->t_end / r->tick) + 1;
@@ -1107,18 +1131,19 @@ static void drive_loop(work_t *w)
             return;
         }
     }
-    enter_modes(w);
+    enter_modes(w, SEVERAL);
     while (1) {
-        double t_tick, t_next;
+        double t_next, same = same_time(w->t);
         int corner_due = w->t >= corner, gates;
         if (corner_due) corner = enter_stretch(w);
-        if (r->n_signal && w->t >= n * r->tick - same_time(w->t)) {
+        if (w->t >= t_tick - same) {
             if (!run_controller(w, n)) return;
             n++;
+            t_tick = n * r->tick;
             pulses_command(r->pulses, r->n_pulse, w->t, w->u);
         }
-        gates = r->n_pulse && pulses_due(r->pulses, r->n_pulse, w->t + same_time(w->t), w->u, w->s);
-        if (gates) enter_modes(w);
+        gates = r->n_pulse ? pulses_due(r->pulses, r->n_pulse, w->t + same, w->u, w->s) : NO_GATE;
+        if (gates != NO_GATE) enter_modes(w, gates);
         if (!settle_at_edge(w, gates)) { r->outcome = CHATTERS; return; }
         if (!record(w)) return;
         if (w->t >= r->t_end) return;
@@ -1128,7 +1153,6 @@ static void drive_loop(work_t *w)
             return;
         }
         *r->progress = w->t;
-        t_tick = r->n_signal ? n * r->tick : INFINITY;
         t_next = least(least(t_tick, corner), r->t_end);
         if (r->n_pulse) t_next = least(t_next, pulses_next(r->pulses, r->n_pulse));
         if (t_tick - t_next < same_time(t_next)) t_next = t_tick;

@@ -133,10 +133,19 @@ static void pulses_command(pulse_t *all, int n, double t, const double *u)
     }
 }
 
-/* Do what is due at t; returns whether a gate changed. */
+/* Which gates change at one instant: one or two, by their places in s, or else SEVERAL. */
+enum { NO_GATE = 0, SEVERAL = -1 };
+
+static int with_gate(int changed, int gate)
+{
+    if (gate >= 1 << 14 || changed >= 1 << 15 || changed == SEVERAL) return SEVERAL;
+    return changed << 15 | (gate + 1);
+}
+
+/* Do what is due at t; returns which gates changed. */
 static int pulses_due(pulse_t *all, int n, double t, const double *u, double *s)
 {
-    int k, j, changed = 0;
+    int k, j, changed = NO_GATE;
     for (k = 0; k < n; k++) {
         pulse_t *p = all + k;
         int guard = 0;
@@ -161,14 +170,14 @@ static int pulses_due(pulse_t *all, int n, double t, const double *u, double *s)
             int gate = j ? p->lower : p->upper;
             if (p->off_at[j] <= t) {
                 p->off_at[j] = INFINITY;
-                if (gate >= 0 && s[gate] != 0) { s[gate] = 0; changed = 1; }
+                if (gate >= 0 && s[gate] != 0) { s[gate] = 0; changed = with_gate(changed, gate); }
             }
         }
         for (j = 0; j < 2; j++) {
             int gate = j ? p->lower : p->upper;
             if (p->on_at[j] <= t) {
                 p->on_at[j] = INFINITY;
-                if (gate >= 0 && s[gate] != 1) { s[gate] = 1; changed = 1; }
+                if (gate >= 0 && s[gate] != 1) { s[gate] = 1; changed = with_gate(changed, gate); }
             }
         }
         pulse_look_ahead(p);
