@@ -176,7 +176,9 @@ def dead_time_bench(kind, device, duty):
     d.add(kind, "Conv", f_p="20", t_dead="2", R_on="20", R_d="15", V_d="1.1", choices={"device": device}, **({"V_0": "0.9"} if device == "igbt" else {}))  # fmt: skip
     d.add("pair_opener", "Ends")
     d.add("inductor", "Coil", L="20", R_s="220")
-    d.add("dc_source", "Other", U_0=str(400 * duty - (42 if kind == "four_quadrant_bridge" else 24)), R_i="0.2")
+    d.add(
+        "dc_source", "Other", U_0=str(400 * duty - (42 if kind == "four_quadrant_bridge" else 24)), R_i="0.2"
+    )
     d.add("pair_opener", "Into")
     d.add("step", "Duty", before=str(duty), after=str(duty))
     for a, b in (("link.dc", "conv.dc"), ("conv.out", "ends.pair"), ("ends.plus", "coil.a"), ("coil.b", "into.plus"), ("other.dc", "into.pair"), ("into.minus", "ends.minus"), ("duty.out", "conv.duty")):  # fmt: skip
@@ -185,7 +187,9 @@ def dead_time_bench(kind, device, duty):
 
 
 @pytest.mark.parametrize("device", ["mosfet", "igbt"])
-@pytest.mark.parametrize(("kind", "duty"), [("half_bridge", 0.4), ("half_bridge", 0.6), ("four_quadrant_bridge", 0.5)])
+@pytest.mark.parametrize(
+    ("kind", "duty"), [("half_bridge", 0.4), ("half_bridge", 0.6), ("four_quadrant_bridge", 0.5)]
+)
 def test_dead_time_shifts_power_and_does_not_burn_it(kind, duty, device):
     """Averaged as by switching: the link gives what the output takes and the devices lose. The voltage of t_d·f·U is not
     lost, the link's current is less by as much (Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 8-5)."""

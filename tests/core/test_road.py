@@ -33,7 +33,9 @@ def cart(axles, torque, until="3 s", slope=None, **values):
 def test_more_torque_than_grip_gives_the_textbooks_acceleration(axles, share):
     """μ·g·share/(1 ± μ·h/l), and μ·g with both axles; Gillespie, Fundamentals of Vehicle Dynamics, chapter 2
     (from memory), less the rolling resistance. Beyond its peak the friction falls, and the wheels run away from the road."""
-    d = cart(axles, "2500 N*m", c_wA="0", front=f"{100 * share} %", mu="0.8", h="0.5 m", l="2 m", J_w="0.01 kg*m^2")
+    d = cart(
+        axles, "2500 N*m", c_wA="0", front=f"{100 * share} %", mu="0.8", h="0.5 m", l="2 m", J_w="0.01 kg*m^2"
+    )
     assert not d.check(), "a vehicle without a profile stands on the level"
     run = d.run()
     lever = 0.8 * 0.5 / 2

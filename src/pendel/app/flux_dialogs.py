@@ -84,7 +84,9 @@ class FluxWizard(QDialog):
         self.winding.setAccessibleName("Winding of the tables")
         for stored, words in (("star", "of a phase in star"), ("delta", "of a winding in delta")):
             self.winding.addItem(words, stored)
-        body.addLayout(row(label("Matrices"), self.rows, self.mirror, 1, label("Values"), self.winding, spacing=12))
+        body.addLayout(
+            row(label("Matrices"), self.rows, self.mirror, 1, label("Values"), self.winding, spacing=12)
+        )
         self.pair = MapPair()
         body.addWidget(self.pair, 1)
         self.note = wrapped("", "")

@@ -117,7 +117,11 @@ class SpectrumPanel(QWidget):
         self.plot.set_caption("amplitude, peak", unit)
         self.plot.setXRange(0, (right or 1.0) / self.unit, padding=0.02)
         self.plot.setYRange(0, 1.5 * top or 1.0, padding=0)
-        item.setLabel("bottom", f"frequency, {'Hz' if self.unit == 1.0 else 'kHz'}", **{"color": tokens().muted, "font-size": "10.5px"})
+        item.setLabel(
+            "bottom",
+            f"frequency, {'Hz' if self.unit == 1.0 else 'kHz'}",
+            **{"color": tokens().muted, "font-size": "10.5px"},
+        )
 
     def _fundamental(self) -> float | None:
         """0 where none is given; None, with the field marked, where it cannot be read."""

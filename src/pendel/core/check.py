@@ -141,7 +141,11 @@ def evaluate_value(value: Value, text: str, names: Names) -> float:
             bounds.append(f"at most {number_text(high)}")
         if value.whole:
             bounds.append("a whole number")
-        told = text if is_literal(text) else f"{text} = {figure(number, '' if value.unit == ANY else value.unit, 4)}"
+        told = (
+            text
+            if is_literal(text)
+            else f"{text} = {figure(number, '' if value.unit == ANY else value.unit, 4)}"
+        )
         raise OutOfRange(f"{value.label} {value.name}", told, " and ".join(bounds))
     return number
 

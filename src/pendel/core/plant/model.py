@@ -298,7 +298,14 @@ def time_loop(sizes: Sizes | None = None) -> ctypes.CDLL:
     pointers, lengths = [ctypes.c_void_p] * 2, [ctypes.c_long, INT, INT]
     library.pd_evaluate.argtypes = [*pointers, *lengths, *pointers, INT, *pointers]
     library.pd_evaluate.restype = None
-    library.pd_last_before.argtypes = [ctypes.c_void_p, ctypes.c_long, INT, ctypes.c_void_p, ctypes.c_long, ctypes.c_void_p]
+    library.pd_last_before.argtypes = [
+        ctypes.c_void_p,
+        ctypes.c_long,
+        INT,
+        ctypes.c_void_p,
+        ctypes.c_long,
+        ctypes.c_void_p,
+    ]
     library.pd_last_before.restype = None
     library.pd_refine.argtypes = [*pointers, *lengths, *pointers, DOUBLE, *pointers]
     library.pd_refine.restype = ctypes.c_long
@@ -386,7 +393,10 @@ def evaluate_signals(
     out = np.empty((len(rows), len(keys)))
     pick = np.array([structure.signals.index(k) for k in keys], dtype=np.int32)
     nx, nu, n_mode = row_shape(structure)
-    hoists, whole = hoists_for(library, parameters, n_mode, len(rows)), np.zeros(max(1, len(structure.signals)))
+    hoists, whole = (
+        hoists_for(library, parameters, n_mode, len(rows)),
+        np.zeros(max(1, len(structure.signals))),
+    )
     time_loop().pd_evaluate(
         address(library, "pd_signals"), pointer(rows), len(rows), nx, nu, ctypes.byref(hoists), pointer(pick), len(pick),
         pointer(whole), pointer(out))  # fmt: skip
