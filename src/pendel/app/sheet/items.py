@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPen, QPolygonF
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen, QPolygonF
 from PyQt6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
 from pendel.app.look import colour, font
@@ -247,12 +248,22 @@ def two_lines(name: str, metrics: QFontMetricsF, width: float) -> tuple[str, str
     return " ".join(words[:n]), " ".join(words[n:])
 
 
+@lru_cache(maxsize=500)
+def rim(text: str) -> QPainterPath:
+    """What lies within a few pixels of written words, at the origin."""
+    words, stroker = QPainterPath(), QPainterPathStroker()
+    words.addText(QPointF(), font(10.5), text)
+    stroker.setWidth(3.5)
+    stroker.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
+    return stroker.createStroke(words)
+
+
 def with_halo(painter: QPainter, at: QPointF, text: str, role: str) -> None:
     """Words among wires: in front of a rim of the ground's colour."""
     painter.setFont(font(10.5))
-    rim = QPainterPath()
-    rim.addText(at, font(10.5), text)
-    painter.strokePath(rim, QPen(colour("paper"), 3.5, join=Qt.PenJoinStyle.RoundJoin))
+    painter.translate(at)
+    painter.fillPath(rim(text), colour("paper"))
+    painter.translate(-at)
     painter.setPen(colour(role))
     painter.drawText(at, text)
 

@@ -59,23 +59,31 @@ def resolved(drive: Drive, end: End) -> End:
     return resolved(drive, End(inner, item.item)) if item and inner else end
 
 
-def shown_end(drive: Drive, end: End, inside: str) -> End | None:
-    """Where a wire's end is seen on the sheet of ``inside``: at its card or at the face that shows it."""
+def faces_on(drive: Drive, inside: str) -> dict[End, End]:
+    """What the assemblies on a sheet show of what is inside them: from the end there to the one on the face."""
+    found: dict[End, End] = {}
+    for key, card in drive.cards.items():
+        for port in card.face.ports if card.face and card.inside == inside else ():
+            found.setdefault(resolved(drive, End(key, port.name)), End(key, port.name))
+    return found
+
+
+def shown_end(drive: Drive, end: End, inside: str, faces: dict[End, End] | None = None) -> End | None:
+    """Where a wire's end is seen on the sheet of ``inside``: at its card or at the face that shows it. ``faces`` are those of
+    `faces_on`, for who asks often."""
     card = shown_card(drive, end.card, inside)
     if not card or card == end.card:
         return End(card, end.port) if card else None
-    face = drive.cards[card].face
-    ports = face.ports if face else ()
-    return next((End(card, p.name) for p in ports if resolved(drive, End(card, p.name)) == end), None)
+    return (faces_on(drive, inside) if faces is None else faces).get(end)
 
 
 def wires_on(drive: Drive, inside: str) -> dict[str, Wire]:
     """The wires to draw on a sheet, with their ends as seen there."""
     if not inside and not any(c.inside for c in drive.cards.values()):
         return dict(drive.wires)
-    found = {}
+    found, faces = {}, faces_on(drive, inside)
     for key, wire in drive.wires.items():
-        a, b = shown_end(drive, wire.a, inside), shown_end(drive, wire.b, inside)
+        a, b = (shown_end(drive, end, inside, faces) for end in (wire.a, wire.b))
         if a is not None and b is not None and a.card != b.card:
             found[key] = Wire(a, b)
     return found
