@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,6 +19,8 @@ STUB = 10.0
 PER_ROW = 5
 CLEARANCE = 3.0
 """px a wire keeps from a card."""
+AWAY = 60.0
+"""px a lane must be free for to count as a gap between cards."""
 TOO_NEAR = 7.0
 """px between parallel wires."""
 CROSSES_CARD, CROSSES_WIRE, BEND = 2000.0, 30.0, 24.0
@@ -151,13 +153,53 @@ class Obstacles:
         ]
         self.edges = np.array(edges, dtype=float).reshape(-1, 4)
 
+    def off(self, anchor: Anchor) -> Point:
+        """Where a wire that leaves there may turn: a little off its card, half way to the next one where that is nearer."""
+        (x, y), (to_x, to_y) = anchor.point, anchor.normal
+        left, right, top, bottom = self.edges.T
+        if to_x:
+            ahead = (left + CLEARANCE - x if to_x > 0 else x - right + CLEARANCE)[(top < y) & (y < bottom)]
+        else:
+            ahead = (top + CLEARANCE - y if to_y > 0 else y - bottom + CLEARANCE)[(left < x) & (x < right)]
+        gap = min(ahead[ahead > 2 * CLEARANCE], default=2 * STUB)
+        step = min(STUB, round(gap / 2))
+        return x + to_x * step, y + to_y * step
+
+    def upright_lanes(self, xs: np.ndarray, start: float, towards: float) -> np.ndarray:
+        """Those of the places ``xs`` at which a wire can run upright from ``start`` some way without meeting a card."""
+        end = start + np.clip(towards - start, -AWAY, AWAY)
+        left, right, top, bottom = self.edges.T
+        met = (
+            (xs[:, None] > left)
+            & (xs[:, None] < right)
+            & (max(start, end) > top)
+            & (min(start, end) < bottom)
+        )
+        return xs[~met.any(axis=1)]
+
+    def detours(self, p: Point, q: Point, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
+        """Paths of five stretches, shape (paths, 6, 2): by a gap beside ``p`` and one beside ``q``, between two rows of cards."""
+        between = nearest(ys[(ys > min(p[1], q[1])) & (ys < max(p[1], q[1]))], p[1], 16)
+        down, over, up = every_one(
+            nearest(self.upright_lanes(xs, p[1], q[1]), p[0], 6),
+            between,
+            nearest(self.upright_lanes(xs, q[1], p[1]), q[0], 6),
+        )
+        paths = np.empty((len(down), 6, 2))
+        paths[:, 0], paths[:, 5] = p, q
+        paths[:, 1, 1], paths[:, 4, 1] = p[1], q[1]
+        paths[:, 1, 0] = paths[:, 2, 0] = down
+        paths[:, 2, 1] = paths[:, 3, 1] = over
+        paths[:, 3, 0] = paths[:, 4, 0] = up
+        return paths
+
     def crossed(self, paths: Paths) -> np.ndarray:
         """Cards on the way of each path. A segment begins a little off its anchor, so that the anchor's own card does not count."""
         a, b, owner = paths.segments(shortened=True)
         low, high = np.minimum(a, b), np.maximum(a, b)
-        left, right, top, bottom = self.edges.T
+        left, right, top, bottom = self.edges[within(low, high, self.edges[:, ::2], self.edges[:, 1::2])].T
         inside = (high[:, :1] > left) & (low[:, :1] < right) & (high[:, 1:] > top) & (low[:, 1:] < bottom)
-        return np.bincount(owner, np.count_nonzero(inside, axis=1), len(paths.counts))
+        return np.bincount(owner[true_places(inside)[0]], minlength=len(paths.counts))
 
 
 @dataclass(frozen=True)
@@ -171,15 +213,19 @@ class Paths:
         return Paths(self.points[which], self.counts[which])
 
     def path(self, n: int) -> list[Point]:
-        return [(float(x), float(y)) for x, y in self.points[n, : self.counts[n]]]
+        points = [(float(x), float(y)) for x, y in self.points[n, : self.counts[n]]]
+        return [
+            point for point, _ in itertools.groupby(points)
+        ]  # what went to and fro ends twice where it began
 
     def _there(self) -> np.ndarray:
         return np.arange(self.points.shape[1] - 1) < self.counts[:, None] - 1
 
     def base_costs(self) -> np.ndarray:
         """Length and bends of each path, whatever is in its way."""
-        lengths = np.abs(np.diff(self.points, axis=1)).sum(axis=2)
-        return BEND * self.counts + np.where(self._there(), lengths, 0.0).sum(axis=1)
+        stretches = np.abs(self.points[:, 1:] - self.points[:, :-1])
+        stretches[~self._there()] = 0.0
+        return BEND * self.counts + (stretches[..., 0] + stretches[..., 1]).sum(axis=1)
 
     def segments(self, *, shortened: bool = False) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Starts and ends of all segments, shape (segments, 2), and the path of each; ``shortened`` at the paths' own ends."""
@@ -198,17 +244,21 @@ def simplified(points: np.ndarray) -> Paths:
     """Paths without repeated and collinear points; ``points`` has the shape (paths, points, 2)."""
     every, out, counts = np.arange(len(points)), np.zeros_like(points), np.ones(len(points), dtype=int)
     out[:, 0] = points[:, 0]
+    before = last = points[:, 0].T
     for k in range(1, points.shape[1]):
-        point, last, before = points[:, k], out[every, counts - 1], out[every, counts - 2]
-        repeated = (point == last).all(axis=1)
-        along = ((before == last) & (last == point)).any(axis=1) & (counts > 1)
-        counts += ~(repeated | along)
-        out[every, counts - 1] = point
+        point = points[:, k].T
+        same_x, same_y = point == last
+        in_line_x, in_line_y = before == last
+        along = ((in_line_x & same_x) | (in_line_y & same_y)) & (counts > 1)
+        more = ~((same_x & same_y) | along)
+        counts += more
+        out[every, counts - 1] = points[:, k]
+        before, last = np.where(more, last, before), point
     return Paths(out, counts)
 
 
-AT_ONCE = 160
-"""Paths that are held against other wires together."""
+FIRST, AT_ONCE = 16, 160
+"""Paths that are held against other wires together: those that cost least without them, and then the others."""
 
 
 def route(a: Anchor, b: Anchor, obstacles: Obstacles, taken: np.ndarray) -> list[Point]:
@@ -218,29 +268,55 @@ def route(a: Anchor, b: Anchor, obstacles: Obstacles, taken: np.ndarray) -> list
     until the next cost too much to win whatever is in their way.
     """
     boxes = obstacles.boxes
-    p = (a.point[0] + a.normal[0] * STUB, a.point[1] + a.normal[1] * STUB)
-    q = (b.point[0] + b.normal[0] * STUB, b.point[1] + b.normal[1] * STUB)
+    p, q = obstacles.off(a), obstacles.off(b)
     if straight(a, b) and not any(box.crossed_by(p, q) for box in boxes):
         return [a.point, b.point]
     xs, ys = lanes(p, q, boxes)
+    laid = Laid(taken, (xs[0], ys[0]), (xs[-1], ys[-1]))
     best: list[Point] = []
-    best_cost = float("inf")
-    for kind in (simple_paths, winding_paths):
-        paths = simplified(with_ends(a.point, kind(p, q, xs, ys), b.point))
-        paths = paths.only(paths.base_costs() < best_cost)
-        alone = paths.base_costs() + CROSSES_CARD * obstacles.crossed(paths)
+    best_cost, through = float("inf"), False
+    for kind, fewest in ((simple_paths, 2), (winding_paths, 5), (obstacles.detours, 6)):
+        if kind == obstacles.detours and not through:
+            break
+        points = with_ends(a.point, kind(p, q, xs, ys), b.point)
+        paths = simplified(points[lengths(points) + fewest * BEND < best_cost])
+        base = paths.base_costs()
+        paths, base = paths.only(base < best_cost), base[base < best_cost]
+        met = obstacles.crossed(paths)
+        alone = base + CROSSES_CARD * met
         order = np.argsort(alone, kind="stable")
-        for first in range(0, len(order), AT_ONCE):
-            chunk = order[first : first + AT_ONCE]
+        for first, last in chunks(len(order)):
+            chunk = order[first:last]
             chunk = chunk[alone[chunk] < best_cost]
             if not len(chunk):
                 break
             starts, ends, owner = paths.only(chunk).segments()
-            costs = alone[chunk] + np.bincount(owner, near_costs(starts, ends, taken), len(chunk))
+            costs = alone[chunk] + np.bincount(owner, near_costs(starts, ends, laid), len(chunk))
             k = int(np.argmin(costs))
             if costs[k] < best_cost:
                 best, best_cost = paths.path(chunk[k]), float(costs[k])
+                through = met[chunk[k]] > 0
     return best
+
+
+def chunks(n: int) -> Iterator[tuple[int, int]]:
+    """First and last but one of each lot of ``n`` paths."""
+    for first in (0, *range(FIRST, n, AT_ONCE)):
+        yield first, min(n, first + AT_ONCE if first else FIRST)
+
+
+def lengths(points: np.ndarray) -> np.ndarray:
+    """px, of paths of shape (paths, points, 2)."""
+    stretches = np.abs(points[:, 1:] - points[:, :-1])
+    return (stretches[..., 0] + stretches[..., 1]).sum(axis=1)
+
+
+def within(low: np.ndarray, high: np.ndarray, other_low: np.ndarray, other_high: np.ndarray) -> np.ndarray:
+    """Which of the other boxes, by their corners of shape (boxes, 2), reach into the one around all of the first."""
+    if not len(low):
+        return np.zeros(len(other_low), dtype=bool)
+    reaches = (other_high > low.min(axis=0)) & (other_low < high.max(axis=0))
+    return reaches[:, 0] & reaches[:, 1]
 
 
 def with_ends(first: Point, inner: np.ndarray, last: Point) -> np.ndarray:
@@ -259,7 +335,7 @@ def lanes(p: Point, q: Point, boxes: list[Box]) -> tuple[np.ndarray, np.ndarray]
     """Places at which wires may run upright and level: at both ends, half way, and beside the cards around."""
     low_x, high_x = min(p[0], q[0]) - 200, max(p[0], q[0]) + 200
     low_y, high_y = min(p[1], q[1]) - 200, max(p[1], q[1]) + 200
-    offsets = (12.0, 20.0)
+    offsets = (12.0, 20.0, 28.0)
     near = [b for b in boxes if b.x < high_x and b.x + b.w > low_x and b.y < high_y and b.y + b.h > low_y]
     xs = {v for b in near for o in offsets for v in (b.x - o, b.x + b.w + o)}
     ys = {v for b in near for o in offsets for v in (b.y - o, b.y + b.h + o)}
@@ -280,41 +356,80 @@ def simple_paths(p: Point, q: Point, xs: np.ndarray, ys: np.ndarray) -> np.ndarr
     return np.concatenate([upright, level])
 
 
+NEAREST = 8
+"""Lanes tried in each direction by paths of four stretches."""
+
+
+def nearest(lanes: np.ndarray, place: float, count: int = NEAREST) -> np.ndarray:
+    return lanes[np.argsort(np.abs(lanes - place), kind="stable")[:count]]
+
+
+def every_one(*choices: np.ndarray) -> list[np.ndarray]:
+    """All combinations, as one array for each choice."""
+    return [grid.ravel() for grid in np.meshgrid(*choices, indexing="ij")]
+
+
 def winding_paths(p: Point, q: Point, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
-    """Paths of four stretches by the nearest lanes, shape (paths, 5, 2)."""
-    xs, ys = xs[np.argsort(np.abs(xs - p[0]), kind="stable")[:12]], ys[np.argsort(np.abs(ys - q[1]), kind="stable")[:12]]  # fmt: skip
-    x, y = (grid.ravel() for grid in np.meshgrid(xs, ys, indexing="ij"))
-    found = np.empty((2, len(x), 5, 2))
-    found[:, :, 0], found[:, :, 4] = p, q
-    found[:, :, 2, 0], found[:, :, 2, 1] = x, y
-    found[0, :, 1, 0], found[0, :, 1, 1], found[0, :, 3, 0], found[0, :, 3, 1] = x, p[1], q[0], y
-    found[1, :, 1, 0], found[1, :, 1, 1], found[1, :, 3, 0], found[1, :, 3, 1] = p[0], y, x, q[1]
-    return found.reshape(-1, 5, 2)
+    """Paths of four stretches, shape (paths, 5, 2): level to a lane near ``p``, or upright to one, and by one near ``q`` to it."""
+    families = []
+    for level, (x, y) in (
+        (True, every_one(nearest(xs, p[0]), nearest(ys, q[1]))),
+        (False, every_one(nearest(xs, q[0]), nearest(ys, p[1]))),
+    ):
+        paths = np.empty((len(x), 5, 2))
+        paths[:, 0], paths[:, 4] = p, q
+        paths[:, 2, 0], paths[:, 2, 1] = x, y
+        paths[:, 1, 0], paths[:, 1, 1] = (x, p[1]) if level else (p[0], y)
+        paths[:, 3, 0], paths[:, 3, 1] = (q[0], y) if level else (x, q[1])
+        families.append(paths)
+    return np.concatenate(families)
 
 
 def step_towards(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     """Points just off anchors, on the way to ``b``; both of shape (paths, 2)."""
     way = b - a
-    size = np.abs(way).sum(axis=1, keepdims=True)
+    size = np.abs(way[:, :1]) + np.abs(way[:, 1:])
     return a + way * np.minimum(STUB - 2, size) / np.where(size > 0, size, 1.0)
 
 
-def near_costs(a: np.ndarray, b: np.ndarray, taken: np.ndarray) -> np.ndarray:
+class Laid:
+    """Segments (x1, y1, x2, y2) of wires that are laid already, as far as they come near what lies between two corners: level and
+    upright ones apart, each by where it lies and from where to where it runs."""
+
+    def __init__(self, segments: np.ndarray, corner: Point, opposite: Point):
+        ends, margin = segments.reshape(-1, 2, 2), STUB + TOO_NEAR
+        around = np.array([corner]) - margin, np.array([opposite]) + margin
+        segments = segments[within(*around, ends.min(axis=1), ends.max(axis=1))]
+        level = segments[:, 1] == segments[:, 3]
+        self.level = sorted_out(segments[level], 0)
+        self.upright = sorted_out(segments[~level], 1)
+
+
+def sorted_out(segments: np.ndarray, along: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    ends = segments[:, along], segments[:, along + 2]
+    return segments[:, 1 - along], np.minimum(*ends), np.maximum(*ends)
+
+
+def true_places(found: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Rows and columns where ``found`` is true; where few are, many times faster than by NumPy's own way for two dimensions."""
+    return np.divmod(np.flatnonzero(found), max(1, found.shape[1]))
+
+
+def near_costs(a: np.ndarray, b: np.ndarray, laid: Laid) -> np.ndarray:
     """For each segment from ``a`` to ``b``, shape (n, 2), the cost of running along others or of crossing them."""
-    low, high = np.minimum(a, b), np.maximum(a, b)
-    other_low, other_high = np.minimum(taken[:, :2], taken[:, 2:]), np.maximum(taken[:, :2], taken[:, 2:])
-    level, other_level = a[:, 1] == b[:, 1], taken[:, 1] == taken[:, 3]
-    cost = np.zeros(len(a))
-    for across in (True, False):
-        mine = np.flatnonzero(level == across)
-        along, beside = (0, 1) if across else (1, 0)
-        same, crossing = other_level == across, other_level != across
-        shared = np.minimum(high[mine, along, None], other_high[same, along]) - np.maximum(low[mine, along, None], other_low[same, along])  # fmt: skip
-        near = (np.abs(low[mine, beside, None] - other_low[same, beside]) < TOO_NEAR) & (shared > 0)
-        cost[mine] += np.sum(np.where(near, 6.0 * shared + CROSSES_WIRE, 0.0), axis=1)
-        through = (low[mine, along, None] < other_low[crossing, along]) & (other_low[crossing, along] < high[mine, along, None])  # fmt: skip
-        through &= (other_low[crossing, beside] < low[mine, beside, None]) & (low[mine, beside, None] < other_high[crossing, beside])  # fmt: skip
-        cost[mine] += CROSSES_WIRE * np.sum(through, axis=1)
+    cost, level = np.zeros(len(a)), a[:, 1] == b[:, 1]
+    for along, which in enumerate((level, ~level)):
+        mine = np.flatnonzero(which)
+        same, crossing = (laid.upright, laid.level) if along else (laid.level, laid.upright)
+        at, low, high = sorted_out(np.concatenate([a[mine], b[mine]], axis=1), along)
+        beside, begins, ends = same
+        k, n = true_places(np.abs(at[:, None] - beside) < TOO_NEAR)  # few are, so the rest is for these only
+        shared = np.minimum(high[k], ends[n]) - np.maximum(low[k], begins[n])
+        along_others = np.bincount(k, np.where(shared > 0, 6.0 * shared + CROSSES_WIRE, 0.0), len(mine))
+        place, begins, ends = crossing
+        at, low, high = at[:, None], low[:, None], high[:, None]
+        through = (low < place) & (place < high) & (begins < at) & (at < ends)
+        cost[mine] = along_others + CROSSES_WIRE * np.bincount(true_places(through)[0], minlength=len(mine))
     return cost
 
 
@@ -345,16 +460,16 @@ def boundary(boxes: Iterable[Box], default: float = 320.0) -> float:
 
 
 def tidy(power: list[str], power_links: list[tuple[str, str]], control: list[str], signal_links: list[tuple[str, str]],
-         outputs: set[str], sources: list[str]) -> dict[str, tuple[int, int]]:  # fmt: skip
+         outputs: set[str], sources: list[str], measured: set[str] = frozenset()) -> dict[str, tuple[int, int]]:  # fmt: skip
     """Places of all cards in grid steps; no two overlap.
 
     Power cards follow the energy path from the sources, row by row, every other row backwards. Control cards stand
-    in columns by their distance from the power deck, signals running to the left.
+    in columns by their distance from the power deck, signals running to the left. ``outputs`` drive it, ``measured`` read from it.
     """
     places = tidy_power(power, power_links, sources)
     rows = max((y for _, y in places.values()), default=-1)
     top = (rows + POWER_SIZE[1] // GRID if places else 40) + 14
-    places.update(tidy_control(control, signal_links, outputs, top))
+    places.update(tidy_control(control, signal_links, outputs, measured, top))
     return places
 
 
@@ -384,7 +499,7 @@ def tidy_power(
 
 
 def tidy_control(
-    cards: list[str], links: list[tuple[str, str]], outputs: set[str], top: int
+    cards: list[str], links: list[tuple[str, str]], outputs: set[str], measured: set[str], top: int
 ) -> dict[str, tuple[int, int]]:
     readers: dict[str, list[str]] = {c: [] for c in cards}
     for a, b in links:
@@ -411,10 +526,29 @@ def tidy_control(
         free = next(r for d in itertools.count() for r in (want + d, want - d) if r >= 0 and r not in used)
         used.add(free)
         row[card] = free
-    return {
-        c: ((MARGIN + column[c] * PITCH_X) // GRID, top + round(row[c]) * CONTROL_PITCH_Y // GRID)
-        for c in cards
-    }
+    lefts = column_places(column, row, links, outputs | measured)
+    return {c: (lefts[column[c]] // GRID, top + round(row[c]) * CONTROL_PITCH_Y // GRID) for c in cards}
+
+
+LANE, MOST_LANES = 2 * GRID, 12
+
+
+def column_places(column: Mapping[str, int], row: Mapping[str, float], links: list[tuple[str, str]], outside: set[str]) -> list[int]:  # fmt: skip
+    """Left edges of all columns, in px: between two there is room for the wires that run upright there, side by side.
+
+    Those into a column run at its right, but for one that comes straight from the next; those of a card that is joined to the
+    power deck, below the first row, at either side.
+    """
+    upright: dict[int, set[str]] = {}
+    for a, b in links:
+        if column[a] != column[b] + 1 or row[a] != row[b]:
+            upright.setdefault(column[b], set()).add(a)
+    places = [MARGIN]
+    for c in range(max(column.values(), default=0)):
+        passing = sum(column[card] in (c, c + 1) and row[card] > 0 for card in outside & column.keys()) / 2
+        lanes = min(MOST_LANES, round(len(upright.get(c, ())) + passing))
+        places.append(places[-1] + max(PITCH_X, CONTROL_SIZE[0] + (lanes + 1) * LANE))
+    return places
 
 
 def segments(path: list[Point]) -> list[tuple[Point, Point]]:

@@ -493,12 +493,13 @@ class SheetView(QGraphicsView):
         ]
         signal_links = [(w.a.card, w.b.card) for w in wires if w.a.card in control and w.b.card in control]
         outputs = {w.a.card for w in wires if w.a.card in control and w.b.card in power}
+        measured = {w.b.card for w in wires if w.a.card in power and w.b.card in control}
         sources = [k for k in power if kinds[k].group == "supply" and kinds[k].id != "ground"] or [
             k for k in power if kinds[k].group == "machine"
         ]
         self.session.do(
             commands.move_cards(
-                drive, tidy(power, power_links, control, signal_links, outputs, sources), "Tidy"
+                drive, tidy(power, power_links, control, signal_links, outputs, sources, measured), "Tidy"
             )
         )
         self.zoomed_by_hand = False
