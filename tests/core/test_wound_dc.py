@@ -5,6 +5,7 @@ import pytest
 
 import pendel
 from pendel.core.errors import DriveHasFindings
+from tests.core.energy import energy_gap
 
 
 def bench(kind, load="20", **values):
@@ -59,3 +60,16 @@ def test_a_nameplate_is_met_by_its_machine(kind):
     d.set("machine.R_a", "10 ohm")
     with pytest.raises(DriveHasFindings, match="take all of"):
         d.run()
+
+
+@pytest.mark.parametrize("kind", ["separate_dc", "shunt_dc", "series_dc"])
+def test_iron_brakes_with_the_square_of_field_and_speed(kind):
+    """The eddy share of iron loss grows with the square of flux and of frequency; Fitzgerald, Kingsley, Umans, section 1.5 (from memory)."""
+    d = bench(kind, b_m="0.05", P_fe="150 W", n_fe="1500 rpm", I_fe="0.8", T_w="20")
+    run = d.run(with_energy=True)
+    at = {n: run.at(f"machine.{n}", [5.99])[0] for n in ("iron_loss", "field_current", "speed", "torque")}
+    loss = 150 * (at["field_current"] / 0.8) ** 2 * (at["speed"] / (1500 / 60 * 2 * np.pi)) ** 2
+    assert at["iron_loss"] == pytest.approx(loss, rel=1e-9)
+    slope = np.diff(run.at("machine.speed", [5.98, 5.99]))[0] / 0.01
+    braking = 20 + 0.05 * at["speed"] + loss / at["speed"] + 0.12 * slope
+    assert at["torque"] == pytest.approx(braking, rel=1e-4) and energy_gap(run) < 1e-6

@@ -1,7 +1,8 @@
 """DC machines with a field winding: separately excited, shunt and series.
 
 u_a = R_a·i_a + L_a·di_a/dt + M_af·i_f·ω, u_f = R_f·i_f + L_f·di_f/dt, M = M_af·i_f·i_a; a shunt field lies across the
-armature, a series field carries its current. Linear: the iron does not saturate.
+armature, a series field carries its current. Linear: the iron does not saturate. Its loss, the eddy share, grows with the square of
+field current times speed, and brakes.
 Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., sections 7.3 and 7.5 (from memory).
 """
 
@@ -23,7 +24,7 @@ from pendel.core.catalogue.declare import (
     State,
     Value,
 )
-from pendel.core.catalogue.machines.losses import TEMPERATURE, warmer
+from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
 from pendel.core.quantities.units import figure
 
 SEPARATE, SHUNT, SERIES = "separate", "shunt", "series"
@@ -35,7 +36,9 @@ def build(c, excitation: str):
     i_a, slope_a = c.state("i_a")
     speed, d_speed = c.state("omega")
     angle, d_angle = c.state("phi")
-    r_a, l_a, r_f, l_f, m_af, j, b = (c.value(n) for n in ("R_a", "L_a", "R_f", "L_f", "M_af", "J_m", "b_m"))
+    r_a, l_a, r_f, l_f, m_af, j, b, k_fe = (
+        c.value(n) for n in ("R_a", "L_a", "R_f", "L_f", "M_af", "J_m", "b_m", "k_fe")
+    )
     if excitation == SERIES:
         i_f, slope_f = i_a, slope_a
         field_voltage = r_f * i_f + l_f * slope_f
@@ -54,11 +57,12 @@ def build(c, excitation: str):
     torque = m_af * i_f * i_a
     c.equation(speed - omega)
     c.equation(d_angle - speed)
-    c.equation(j * d_speed - (torque - b * speed + load))
-    copper = r_a * i_a * i_a + r_f * i_f * i_f
-    loss = copper + b * speed * speed
+    drag = k_fe * i_f * i_f
+    c.equation(j * d_speed - (torque - (b + drag) * speed + load))
+    copper, iron = r_a * i_a * i_a + r_f * i_f * i_f, drag * speed * speed
+    loss = copper + iron + b * speed * speed
     for name, value in (("current", i_a), ("field_current", i_f), ("voltage", u), ("speed", speed), ("angle", angle), ("torque", torque), ("emf", m_af * i_f * speed),
-                        ("shaft_torque", -load), ("power", -load * speed), ("copper_loss", copper), ("loss", loss)):  # fmt: skip
+                        ("shaft_torque", -load), ("power", -load * speed), ("copper_loss", copper), ("iron_loss", iron), ("loss", loss)):  # fmt: skip
         c.signal(name, ca.SX(value))
     c.lost(loss)
     c.stored(l_a * i_a * i_a / 2 + l_f * i_f * i_f / 2 + j * speed * speed / 2)
@@ -79,11 +83,11 @@ def rated_emf(v, excitation: str) -> float:
 
 def circuit(v, card, excitation: str):
     """A nameplate holds for a winding at 20 °C."""
-    warm = {n: v[n] * warmer(v) for n in ("R_a", "R_f")}
+    found = v | {n: v[n] * warmer(v) for n in ("R_a", "R_f")} | {"k_fe": iron_drag(v) / v["I_fe"] ** 2}
     if card.choices.get("entry") != "plate":
-        return {**v, **warm}
+        return found
     _, i_f = rated_field(v, excitation)
-    return {**v, **warm, "M_af": rated_emf(v, excitation) / (i_f * v["n_n"])}
+    return found | {"M_af": rated_emf(v, excitation) / (i_f * v["n_n"])}
 
 
 def contradictions(v, card, excitation: str) -> list[Contradiction]:
@@ -116,7 +120,7 @@ PLATE = {"U_n", "I_n", "n_n"}
 
 
 def shown(card, excitation: str):
-    common = {"R_a", "L_a", "R_f", "L_f", "J_m", "b_m", "T_w"}
+    common = {"R_a", "L_a", "R_f", "L_f", "J_m", "b_m", "T_w", "P_fe", "n_fe", "I_fe"}
     if card.choices.get("entry") == "plate":
         return common | PLATE | ({"U_f"} if excitation == SEPARATE else set())
     return common | {"M_af"}
@@ -126,6 +130,7 @@ def machine(
     id: str, title: str, sentence: str, keywords: str, excitation: str, field: tuple[str, str, str]
 ) -> Part:
     r_f, l_f, m_af = field
+    iron_field = Value("I_fe", "and field current", "A", "25" if excitation == SERIES else "1", low=0.0, open_low=True)  # fmt: skip
     current = (State("i_f", "field current", "A"),) if excitation != SERIES else ()
     ports = (Port("field", Link.DC, "Field winding", "bottom"),) if excitation == SEPARATE else ()
     return Part(
@@ -136,12 +141,12 @@ def machine(
             Value("U_n", "Rated voltage", "V", "220", low=0.0, open_low=True), Value("I_n", "Rated current", "A", "25", low=0.0, open_low=True), Value("n_n", "Rated speed", "rpm", "1500", low=0.0, open_low=True),
             Value("U_f", "Rated field voltage", "V", "220", low=0.0, open_low=True), Value("R_a", "Armature resistance", "Ω", "0.6", low=0.0, open_low=True), Value("L_a", "Armature inductance", "mH", "9", low=0.0, open_low=True),
             Value("R_f", "Field resistance", "Ω", r_f, low=0.0, open_low=True), Value("L_f", "Field inductance", "H", l_f, low=0.0, open_low=True), Value("M_af", "Mutual inductance", "H", m_af, low=0.0, open_low=True),
-            Value("J_m", "Rotor inertia", "kg·m²", "0.12", low=0.0, open_low=True), Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0), TEMPERATURE,
+            Value("J_m", "Rotor inertia", "kg·m²", "0.12", low=0.0, open_low=True), Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0), TEMPERATURE, *IRON, iron_field,
         ),
         states=(State("i_a", "armature current", "A"), *current, State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
         signals=(
             Signal("speed", "speed", "rad/s"), Signal("current", "armature current", "A"), Signal("field_current", "field current", "A"), Signal("voltage", "voltage", "V"), Signal("torque", "torque", "N·m"), Signal("shaft_torque", "shaft torque", "N·m"),
-            Signal("angle", "angle", "rad"), Signal("emf", "EMF", "V"), Signal("power", "shaft power", "W"), Signal("copper_loss", "copper loss", "W"), Signal("loss", "loss", "W"),
+            Signal("angle", "angle", "rad"), Signal("emf", "EMF", "V"), Signal("power", "shaft power", "W"), Signal("copper_loss", "copper loss", "W"), Signal("iron_loss", "iron loss", "W"), Signal("loss", "loss", "W"),
         ),
         build=partial(build, excitation=excitation), circuit=partial(circuit, excitation=excitation), shown=partial(shown, excitation=excitation), contradictions=partial(contradictions, excitation=excitation),
         follows=partial(follows, excitation=excitation), telling=lambda v, card: (excitation, v["R_a"]), main_signal="speed", spine="M",
