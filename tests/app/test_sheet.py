@@ -53,6 +53,16 @@ def test_the_search_line_by_keyboard(window):
     QTest.keyClick(search.line, Qt.Key.Key_Return)
     assert search.isVisible()
     assert set(window.session.drive.cards) == before
+    for words, first in (
+        ("step", "Step"),
+        ("six", "Six-step speed control"),
+        ("orientation", "Field orientation"),
+    ):
+        search.line.clear()
+        QTest.keyClicks(search.line, words)
+        assert search.list.item(0).data(Qt.ItemDataRole.UserRole).kind.title == first, (
+            "assemblies in their place"
+        )
     search.line.clear()
     QTest.keyClicks(search.line, "load")
     QTest.keyClick(search.line, Qt.Key.Key_Down)

@@ -47,21 +47,29 @@ def matches(text: str, link: Link | None) -> list[Match]:
             for w in words
         ):
             continue
-        score = 10.0 * sum(kind.title.lower().startswith(w) for w in words) + 4.0 * sum(
-            w in kind.title.lower() for w in words
-        )
-        score += 3.0 * sum(w in kind.keywords.lower().split() for w in words)
+        score = named(kind.title, words) + 3.0 * sum(w in kind.keywords.lower().split() for w in words)
         port = next((p.name for p in kind.ports if link is not None and fits(link, p.link)), "")
         if not port and link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
             port = "signals"
         score += 12.0 if port else 0.0
-        score += 11.0 if kind.title.lower() == text.strip().lower() and (port or link is None) else 0.0
+        score += WHOLE if kind.title.lower() == text.strip().lower() and (port or link is None) else 0.0
         found.append(Match(kind, score - place * 0.01, port))
     return sorted(found, key=lambda m: -m.score)
 
 
+def named(title: str, words: list[str]) -> float:
+    """How much a title answers what was typed."""
+    title = title.lower()
+    return 10.0 * sum(title.startswith(w) for w in words) + 4.0 * sum(w in title for w in words)
+
+
+WHOLE = 11.0
+"""For a title that is just what was typed."""
+
+
 def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:
-    """Assemblies, the user's own and those that come along, whose names fit the words typed."""
+    """Assemblies, the user's own and those that come along, whose names fit the words typed. One that is named as well as a kind stands
+    before it."""
     words = text.lower().split()
     found = []
     for name, path in shelf:
@@ -69,7 +77,8 @@ def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:
             "Ready assembly: opens, and can be changed." if path.parent == READY else "From your shelf."
         )
         if all(w in f"{name} {sentence} assembly shelf".lower() for w in words):
-            found.append(Match(replace(ASSEMBLY, title=name, sentence=sentence), 0.0, "", path))
+            score = named(name, words) + (WHOLE if name.lower() == text.strip().lower() else 0.0) + 4.0
+            found.append(Match(replace(ASSEMBLY, title=name, sentence=sentence), score, "", path))
     return found
 
 
@@ -121,8 +130,8 @@ class SearchLine(QFrame):
     def refresh(self) -> None:
         self.list.clear()
         found, text = matches(self.line.text(), self.link), self.line.text()
-        mine = shelf_matches(text, self.shelf)
-        for match in [*mine, *found] if text else [*found, *mine]:
+        found += shelf_matches(text, self.shelf)
+        for match in sorted(found, key=lambda m: -m.score) if text else found:
             needs = ", ".join(v.label.lower() for v in match.kind.values[:3] if v.name != "every")
             item = QListWidgetItem(
                 f"{match.kind.title}{'   fits here' if match.port and self.link else ''}\n{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"
