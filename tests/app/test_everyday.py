@@ -310,6 +310,8 @@ def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, m
     path = window.session.path
     window.session.undo.setClean()
     window.files.open_path(EXAMPLES / "wayside_supply.pendel")
+    for _ in range(2):
+        run(window)  # runs of the same names
     threads, real = [], KeptRun.fetch
 
     def watched(self, keys):

@@ -58,6 +58,7 @@ class RunsPage(QWidget):
         self.session = session
         self.setObjectName("page")
         self.ticked: list[str] = []
+        self._known: list[str] = []
         self.laid_out_for = ""
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
@@ -194,7 +195,7 @@ class RunsPage(QWidget):
 
     def _opened(self) -> None:
         self.laid_out_for = ""
-        self.ticked = []
+        self.ticked, self._known = [], []  # another drive's runs may have the same names
         self.refresh()
 
     # runs --------------------------------------------------------------------
@@ -210,7 +211,7 @@ class RunsPage(QWidget):
 
     def refresh(self) -> None:
         names = [r.name for r in self.session.runs]
-        new = [n for n in names if n not in getattr(self, "_known", [])]
+        new = [n for n in names if n not in self._known]
         self._known = names
         self.ticked = [n for n in self.ticked if n in names]
         if new:
