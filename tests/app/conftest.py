@@ -35,10 +35,11 @@ def questions(monkeypatch):
 
 
 @pytest.fixture
-def window(application, questions, example_path, tmp_path):
-    """The real window with a copy of the car door drive."""
+def window(application, questions, example_path, tmp_path, monkeypatch):
+    """The real window with a copy of the car door drive; no runs are kept of any drive."""
     from pendel.app.window import MainWindow
 
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     path = tmp_path / "door.pendel"
     shutil.copy(example_path, path)
     made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))

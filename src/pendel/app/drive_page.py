@@ -136,7 +136,7 @@ class DrivePage(QWidget):
         if match.kind.group == "own":
             fields["own"] = own_block.EXAMPLES.get(match.kind.id, own.EXAMPLE)
         if match.kind.has_profile and not match.kind.profile_optional:
-            fields["profile"] = (("0 s", "0"), ("0.5 s", "0"), ("0.5 s", "1"))
+            fields["profile"] = match.kind.first_profile
         if match.kind.rows:
             fields.setdefault("rows", match.kind.rows.first)
         command = commands.add_card(drive, match.kind.id, match.kind.title.split(",")[0], x, y, **fields)

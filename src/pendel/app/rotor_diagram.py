@@ -165,7 +165,7 @@ class RotorDiagram(QWidget):
                 plane.update()
             return
         found = self.found = vectors_at(run, machine, self.time)
-        self.when.setText(f"at {figure(self.time, 's', 4)}, cursor 2")
+        self.when.setText(f"{run.name} at {figure(self.time, 's', 4)}, cursor 2")
         link = link_voltage(run, self.time)
         turn = self._turn(run, machine)
         path = current_path(run, machine, self.time - turn, self.time)

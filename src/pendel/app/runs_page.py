@@ -437,7 +437,8 @@ class RunsPage(QWidget):
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)
                 self.grid.addWidget(value, r, c)
         self.grid.setColumnStretch(0, 1)
-        self._measure_between(runs[0][0], a, b)
+        latest = self._latest_shown()
+        self._measure_between(latest if any(run is latest for run, _ in runs) else runs[0][0], a, b)
 
     def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
         """Mean, rms and ripple of the first signal of each strip; below them what each part loses."""
@@ -489,7 +490,9 @@ class RunsPage(QWidget):
             self.torque.show_time(self.strips.times[1])
 
     def _latest_shown(self) -> KeptRun | None:
-        return self.drawn[-1][0] if self.drawn else None
+        """Of the drawn runs the one made last, whatever the order in which they were ticked."""
+        drawn = {id(run) for run, _ in self.drawn}
+        return next((run for run in reversed(self.session.runs) if id(run) in drawn), None)
 
     def swap_frames(self, machine: str) -> None:
         """Phase currents and currents along d and q change places on the strips."""

@@ -119,7 +119,10 @@ class SectorPanel(QWidget):
             self.title.setText("No Hall decoder in this run.")
             return
         sector = self.sectors.at(time)
-        self.title.setText(f"at {figure(time, 's', 4)}, cursor 2" + ("" if sector else ": the sensors tell no sector"))  # fmt: skip
+        self.title.setText(
+            f"{self.run.name} at {figure(time, 's', 4)}, cursor 2"
+            + ("" if sector else ": the sensors tell no sector")
+        )
         self.dial.show_sector(sector, rotor_angle(self.run, time))
         for number, cells in self.cells.items():
             for cell in cells:

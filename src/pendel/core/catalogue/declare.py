@@ -234,6 +234,8 @@ class Kind:
     curve: Callable[[Values, Card], Curve | None] | None = None
     has_profile: tuple[str, str] | None = None
     """Label and unit of the profile's value, for cards that carry one."""
+    first_profile: tuple[tuple[str, str], ...] = (("0 s", "0"), ("0.5 s", "0"), ("0.5 s", "1"))
+    """Times and values of a new card's profile."""
     profile_optional: bool = False
     """Whether it is as usual to leave the profile empty, which gives 0."""
     rows: Rows | None = None

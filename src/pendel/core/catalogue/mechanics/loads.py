@@ -136,6 +136,7 @@ IMPOSED_SPEED = Part(
     ),
     build=build_imposed_speed,
     has_profile=("Speed", "rad/s"),
+    first_profile=(("0 s", "0"), ("0.5 s", "0"), ("0.6 s", "1")),
     telling=lambda v, card: ("imposed speed",),
     main_signal="speed",
     spine="→",
