@@ -56,7 +56,8 @@ def variables(path: Path) -> dict[str, np.ndarray]:
         found = {name: np.atleast_1d(np.squeeze(array)) for name, array in reader(path).items()}
     except (OSError, ValueError, KeyError) as problem:
         raise FileProblem(
-            str(path), f"it cannot be read ({problem}). Check that it is not damaged."
+            str(path),
+            f"it cannot be read ({getattr(problem, 'strerror', None) or problem}). Check that it is there and not damaged.",
         ) from problem
     found = {n: a for n, a in found.items() if a.ndim <= 2 and 2 <= a.size <= MOST_NUMBERS}
     if not found:

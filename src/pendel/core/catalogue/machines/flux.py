@@ -81,7 +81,14 @@ def doubts(i_d, i_q, psi_d, psi_q, most: float) -> list[Concern]:
             found.append(Concern(f"{name} falls with {axis_name}: its sign convention is the other one. Turn the sign of {name} or of {axis_name}, or take generator currents as motor currents."))  # fmt: skip
         elif len(falls):
             k, j = falls[0]
-            found.append(Concern(f"{name} does not rise with {axis_name} at i_d {figure(i_d[k], 'A')}, i_q {figure(i_q[j], 'A')}: {len(falls)} places. A machine cannot do that; smooth the table there."))  # fmt: skip
+            more = (
+                f" and at {len(falls) - 1} more places"
+                if len(falls) > 2
+                else " and at one more place"
+                if len(falls) == 2
+                else ""
+            )
+            found.append(Concern(f"{name} does not rise with {axis_name} at i_d {figure(i_d[k], 'A')}, i_q {figure(i_q[j], 'A')}{more}. A machine cannot do that; smooth the table there."))  # fmt: skip
     if any(c.fault for c in found):
         return found
     import scipy.interpolate  # slow to load, and few drives need it
