@@ -125,6 +125,18 @@ def test_tests_of_a_machine_give_its_circuit_back():
     assert any("not below the synchronous speed" in f.sentence for f in d.check())
 
 
+def test_a_nameplate_is_held_against_the_circuit():
+    """The machine of Krause, Wasynczuk and Sudhoff for 3 hp at 1710 rpm (table 4.10-1, from memory) can do what its plate says."""
+    d = on_grid("1 s", 179.0, n_n="1710 rpm", P_n="2.238 kW")
+    assert not d.check()
+    for name, text, words in (
+        ("P_n", "4.5 kW", "contradict each other: at 1710 rpm"),
+        ("n_n", "700 rpm", "past its pull-out"),
+    ):
+        d.set(f"machine.{name}", text)
+        assert any(words in f.sentence and not f.stops for f in d.check())
+
+
 @pytest.fixture(scope="module")
 def old_haul():
     """The shipped drive, averaged, with its run."""

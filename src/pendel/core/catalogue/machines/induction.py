@@ -101,9 +101,11 @@ def main_energy(c, main: list[ca.SX]) -> ca.SX:
 
 CIRCUIT = {"R_s", "L_s", "L_m", "R_r1", "L_r1"}
 TESTS = {"R_s", "I_0", "P_0", "U_k", "I_k", "P_k"}
-COMMON = {"p", "U_n", "f_n", "n_n", "J_m", "b_m", "T_w", "P_fe", "n_fe"}
+COMMON = {"p", "U_n", "f_n", "n_n", "P_n", "J_m", "b_m", "T_w", "P_fe", "n_fe"}
 OF_PHASES = ("R_s", "L_s", "L_m", "R_r1", "L_r1", "R_r2", "L_r2")
 RESISTANCES = ("R_s", "R_r1", "R_r2")
+TOLERANCE = 0.25
+"""Of a nameplate's power: slip at full load may be off by a fifth (IEC 60034-1, table 20, from memory), and speeds are rounded."""
 
 
 def shown(card):
@@ -162,6 +164,23 @@ def contradictions(v, card):
             found.append(Contradiction(
                 f"no machine gives these tests: at no load {figure(v['P_0'], 'W')} with {figure(v['I_0'], 'A')}, locked {figure(v['P_k'], 'W')} with {figure(v['I_k'], 'A')} at {figure(v['U_k'], 'V')}, stator {figure(v['R_s'], 'Ω')}. "
                 "Check that voltages are line to line and currents per line.", "P_k"))  # fmt: skip
+    return found or against_nameplate(v, card)
+
+
+def against_nameplate(v, card) -> list[Contradiction]:
+    """Whether the machine can be at the point of its nameplate: before the pull-out, and with about the power that stands there."""
+    curve, given = (
+        torque_curve(v, card),
+        "tests" if card.choices.get("entry") == "tests" else "circuit values",
+    )
+    pull_out, found = curve.x[int(np.argmax(curve.y))], []
+    if v["n_n"] < pull_out:
+        found.append(Contradiction(
+            f"at the rated speed {figure(v['n_n'], 'rpm')} the machine of these {given} is past its pull-out at {figure(float(pull_out), 'rpm')} and falls to a standstill. Correct the rated speed, pole pairs or {given}.", "n_n", fault=False))  # fmt: skip
+    power = shaft_power(circuit(v, card), card)
+    if abs(power / v["P_n"] - 1.0) > TOLERANCE:
+        found.append(Contradiction(
+            f"nameplate and {given} contradict each other: at {figure(v['n_n'], 'rpm')} they give {figure(power, 'W')} at the shaft, not {figure(v['P_n'], 'W')}. Check the rated speed, and whether values are of a phase or a line.", "P_n", fault=False))  # fmt: skip
     return found
 
 
@@ -183,15 +202,21 @@ def torque_at(m: dict[str, float], card, omega) -> float:
     return float(air_gap * m["p"] / w)
 
 
+def shaft_power(m: dict[str, float], card) -> float:
+    """W at the rated speed on the rated supply: what the air gap gives less friction and iron."""
+    speed = m["n_n"]
+    lost = m["b_m"] * speed**2 + m["P_fe"] * (speed / m["n_fe"]) ** 2
+    return torque_at(m, card, speed) * speed - lost
+
+
 def torque_curve(v, card) -> Curve:
     """Torque over speed on the rated supply; the rated point is marked. Iron is taken as linear."""
     m = circuit(v, card)
+    rated = torque_at(m, card, v["n_n"]) if math.isnan(v["P_n"]) else v["P_n"] / v["n_n"]
     synchronous = 2 * math.pi * m["f_n"] / m["p"]
     speeds = np.concatenate([np.linspace(0, 0.8, 60), np.linspace(0.8, 1.0, 90)[1:]]) * synchronous
     torques = np.array([torque_at(m, card, w) for w in speeds])
-    return Curve(
-        "Torque", "Speed", "rpm", "N·m", speeds, torques, mark=(v["n_n"], torque_at(m, card, v["n_n"]))
-    )
+    return Curve("Torque", "Speed", "rpm", "N·m", speeds, torques, mark=(v["n_n"], rated))
 
 
 def follows(v, card):
@@ -207,7 +232,7 @@ def follows(v, card):
         Figure("Synchronous speed", "n_s", synchronous, "rpm"),
         Figure("Rated slip", "s_n", 1 - v["n_n"] / synchronous, "%"),
         Figure("Rated torque", "M_n", rated, "N·m"),
-        Figure("Rated shaft power", "P_n", rated * v["n_n"], "W"),
+        Figure("Its shaft power", "P", shaft_power(m, card), "W"),
         Figure("Starting torque", "M_a", float(curve.y[0]), "N·m"),
         Figure("Pull-out torque", "M_k", float(curve.y[top]), "N·m"),
         Figure("Pull-out slip", "s_k", 1 - float(curve.x[top]) / synchronous, "%"),
@@ -247,6 +272,7 @@ KIND = Part(
         Value("U_n", "Rated line voltage", "V", "400", low=0.0, open_low=True),
         Value("f_n", "Rated frequency", "Hz", "50", low=0.0, open_low=True),
         Value("n_n", "Rated speed", "rpm", "1460", low=0.0, open_low=True),
+        Value("P_n", "Rated shaft power", "kW", "", low=0.0, open_low=True),
         Value("R_s", "Stator resistance", "Ω", "0.19", low=0.0, open_low=True),
         Value("L_s", "Stator leakage", "mH", "1.3", low=0.0, open_low=True),
         Value("L_m", "Main inductance", "mH", "38", low=0.0, open_low=True),
