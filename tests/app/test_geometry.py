@@ -31,7 +31,7 @@ from pendel.app.sheet.geometry import (
 @st.composite
 def drawings(draw):
     """A chain of parts with branches above, blocks with signal wires below."""
-    n_power, n_control = draw(st.integers(1, 14)), draw(st.integers(0, 14))
+    n_power, n_control = draw(st.integers(0, 14)), draw(st.integers(0, 14))
     power, control = [f"p{k}" for k in range(n_power)], [f"c{k}" for k in range(n_control)]
     power_links = [(f"p{draw(st.integers(0, k - 1))}", f"p{k}") for k in range(1, n_power)]
     signal_links = [

@@ -467,8 +467,8 @@ def tidy(power: list[str], power_links: list[tuple[str, str]], control: list[str
     in columns by their distance from the power deck, signals running to the left. ``outputs`` drive it, ``measured`` read from it.
     """
     places = tidy_power(power, power_links, sources)
-    rows = max((y for _, y in places.values()), default=-1)
-    top = (rows + POWER_SIZE[1] // GRID if places else 40) + 14
+    line = boundary(Box(x * GRID, y * GRID, *POWER_SIZE) for x, y in places.values())
+    top = round(line + 28) // GRID
     places.update(tidy_control(control, signal_links, outputs, measured, top))
     return places
 
