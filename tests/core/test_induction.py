@@ -60,16 +60,17 @@ def test_pull_out_and_rated_point_of_the_curve_follow_the_closed_form():
     assert figures["M_n"] == pytest.approx(equivalent_circuit(1 - 1710 / 1800)[1], rel=1e-6)
 
 
-@pytest.mark.parametrize("iron", ["linear", "saturates"])
-def test_running_up_agrees_with_scipy(iron):
-    d = on_grid("0.5 s", choices={"iron": iron}, psi_n="0.4", s_m="40")
+@pytest.mark.parametrize("iron, cages", [("linear", 1), ("saturates", 1), ("saturates", 2)])
+def test_running_up_agrees_with_scipy(iron, cages):
+    choices = {"iron": iron, "cages": "double" if cages == 2 else "single"}
+    d = on_grid("0.5 s", choices=choices, psi_n="0.4", s_m="40", R_r2="2", L_r2="1")
     run = d.run()
-    l_s, l_m, l_r = X_S / W, X_M / W, X_R / W
-    peak = 220 * np.sqrt(2 / 3)
+    l_s, l_m, peak = X_S / W, X_M / W, 220 * np.sqrt(2 / 3)
+    cage = ((R_R, X_R / W), (2.0, 1e-3))[:cages]
 
     def main(drive):
         """The main flux from the sum of the branches' currents, by bisection on its size."""
-        size, inverse = np.hypot(*drive), 1 / l_s + 1 / l_r
+        size, inverse = np.hypot(*drive), 1 / l_s + sum(1 / leak for _, leak in cage)
         low, high = 0.0, size / (inverse + 1 / l_m)
         for _ in range(60):
             m = 0.5 * (low + high)
@@ -78,18 +79,20 @@ def test_running_up_agrees_with_scipy(iron):
         return drive * (0.5 * (low + high) / size if size > 0 else 0.0)
 
     def f(t, x):
-        s, r, w = x[:2], x[2:4], x[4]
-        m = main(s / l_s + r / l_r)
-        i_s, i_r = (s - m) / l_s, (r - m) / l_r
+        s, rotors, w = x[:2], x[2:-1].reshape(-1, 2), x[-1]
+        m = main(s / l_s + sum(r / leak for r, (_, leak) in zip(rotors, cage)))
+        i_s = (s - m) / l_s
         u = peak * np.array([np.cos(W * t), np.sin(W * t)])
-        turn = 2 * w * np.array([-r[1], r[0]])
-        torque = 3 * (s[0] * i_s[1] - s[1] * i_s[0])
-        return [*(u - R_S * i_s), *(-R_R * i_r + turn), torque / J]
+        moved = [
+            -ohms * (r - m) / leak + 2 * w * np.array([-r[1], r[0]]) for r, (ohms, leak) in zip(rotors, cage)
+        ]
+        return [*(u - R_S * i_s), *np.concatenate(moved), 3 * (s[0] * i_s[1] - s[1] * i_s[0]) / J]
 
     t = np.linspace(0, 0.5, 251)
-    x = scipy.integrate.solve_ivp(f, (0, 0.5), np.zeros(5), t_eval=t, rtol=1e-8, atol=1e-10).y
-    np.testing.assert_allclose(run.at("machine.speed", t), x[4], atol=2e-4 * np.max(x[4]))
-    np.testing.assert_allclose(run.at("machine.flux_beta", t), x[3], atol=3e-4 * np.max(np.abs(x[3])))
+    x = scipy.integrate.solve_ivp(f, (0, 0.5), np.zeros(3 + 2 * cages), t_eval=t, rtol=1e-8, atol=1e-10).y
+    np.testing.assert_allclose(run.at("machine.speed", t), x[-1], atol=2e-4 * np.max(x[-1]))
+    if cages == 1:
+        np.testing.assert_allclose(run.at("machine.flux_beta", t), x[3], atol=3e-4 * np.max(np.abs(x[3])))
     # What the grid brings is stored, lost or turned into movement.
     fed = sum(run[f"machine.voltage_{n}"].y * run[f"machine.current_{n}"].y for n in "abc")
     time, lost = run["machine.loss"].t, run["machine.loss"].y
