@@ -16,6 +16,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import End
 
 from .conftest import finish
+from .test_power_ways import opened
 from .test_window import LEFT, card_point, click_card, drag, on_sheet, type_into
 
 
@@ -145,6 +146,49 @@ def test_a_wire_dropped_on_the_sheet_asks_what_to_add_there(window):
     QTest.keyClicks(search.line, "gain")
     QTest.keyClick(search.line, Qt.Key.Key_Return)
     assert any(w.a.card == "travel_plan" and w.b.card == "gain" for w in session.drive.wires.values())
+
+
+def test_which_signal_a_sensor_measures_is_asked_where_several_suit(window):
+    """Three currents of phases look alike to a sensor: dropped on the sheet or on a sensor, the wire asks for one; of a signal that
+    alone suits it takes that. A sensor on another quantity is a finding."""
+    session, sheet, search = opened(window, "haul_drive"), window.drive_page.sheet, window.drive_page.search
+    offered = []
+
+    def choose_when_asked(words):
+        def choose():
+            menu = QApplication.activePopupWidget()
+            offered.append([action.text() for action in menu.actions()])
+            menu.setActiveAction(next(a for a in menu.actions() if words in a.text()))
+            QTest.keyClick(menu, Qt.Key.Key_Return)
+
+        QTimer.singleShot(150, choose)
+
+    def pull(end):
+        click_card(window, "haul_machine")
+        drag(window, sheet.cards["haul_machine"].handles["signals"], end)
+
+    def read(sensor):
+        return [w.a.port for w in session.drive.wires.values() if w.b.card == sensor]
+
+    for words, suits, new in (("current sensor", "phase b", "current_sensor"), ("speed sensor", "", "speed_sensor")):  # fmt: skip
+        pull(card_point(window, "haul_machine") + QPointF(-60, 420))
+        QTest.keyClicks(search.line, words)
+        if suits:
+            choose_when_asked(suits)
+        QTest.keyClick(search.line, Qt.Key.Key_Return)
+        QTest.qWait(50)
+        assert read(new) == ["current_b" if suits else "speed"]
+    window.undo()
+    session.do(commands.remove_wires(session.drive, ["haul_machine.current_b -> current_sensor.measured"]))
+    QTest.qWait(30)
+    choose_when_asked("phase c")
+    pull(card_point(window, "current_sensor"))
+    assert read("current_sensor") == ["current_c"] and not session.findings
+    assert len(offered) == 2 and all("(A)" in text for text in offered[0])
+    window.undo()
+    sheet.wiring.connect_ends(End("haul_machine", "speed"), End("current_sensor", "measured"))
+    (finding,) = session.findings
+    assert "the speed of Haul machine, in rad/s, but takes A" in finding.sentence
 
 
 def test_escape_and_undo_end_a_wire_being_drawn(window):

@@ -19,7 +19,6 @@ from pendel.app.widgets import column
 from pendel.core.catalogue import own, own_block
 from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
-from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists
 from pendel.core.drive import assemblies, commands, shelf
 from pendel.core.drive.document import End
@@ -145,29 +144,21 @@ class DrivePage(QWidget):
         if end is not None and match.port and self._still_open(end):
             scratch = drive.copy()
             command.apply(scratch)
-            a, b = self._directed(end, End(key, match.port))
+            a, b = self._directed(end, End(key, match.port), scratch)
             if a is not None:
                 command = command.then(commands.add_wire(scratch, a, b), command.title)
         session.do(command)
         session.select([key])
         self.sheet.setFocus()
 
-    def _directed(self, end: End, new: End) -> tuple[End | None, End]:
-        link = self._link_of(end)
-        if link is Link.SIGNAL_IN:
-            return (None, new) if new.port == SIGNALS else (new, end)
-        if end.port == SIGNALS:
-            signal = (
-                self.sheet.wiring.choose_signal(end.card, new, None)
-                if new.card in self.session.drive.cards
-                else self._first_signal(end.card)
-            )
-            return (End(end.card, signal), new) if signal else (None, new)
-        return end, new
-
-    def _first_signal(self, card: str) -> str | None:
-        kind = kind_of(self.session.drive.cards[card])
-        return kind.main_signal or None
+    def _directed(self, end: End, new: End, drive: Drive) -> tuple[End | None, End]:
+        """Both ends of a wire to a card that only ``drive`` has yet, in its direction."""
+        where = self.sheet.viewport().mapToGlobal(self.drop_at) if self.drop_at is not None else None
+        a, b = (new, end) if self._link_of(end) is Link.SIGNAL_IN else (end, new)
+        if a.port != SIGNALS:
+            return a, b
+        signal = self.sheet.wiring.choose_signal(a.card, b, where, drive)
+        return (End(a.card, signal) if signal else None), b
 
     def _still_open(self, end: End) -> bool:
         link = self._link_of(end)

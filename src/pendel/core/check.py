@@ -411,6 +411,26 @@ def _wires(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
                     )
                 )
             feeds[str(wire.b)] = str(wire.a)
+            _measured(drive, kinds, wire, result)
+
+
+def _measured(drive: Drive, kinds: dict[str, Kind], wire: Wire, result: Examined) -> None:
+    """A sensor on a signal of another quantity than it is made for."""
+    kind, port = kinds[wire.a.card], kinds[wire.b.card].port(wire.b.port)
+    signal = (
+        next((s for s in kind.signals if s.name == wire.a.port), None) if isinstance(kind, Part) else None
+    )
+    if signal is None or port is None or not port.takes:
+        return
+    if unit(signal.unit)[1] not in [unit(text)[1] for text in port.takes]:
+        result.findings.append(
+            attention(
+                f"{drive.cards[wire.b.card].name}: “{port.label}” is given the {signal.label} of {drive.cards[wire.a.card].name}, in {signal.unit or '1'}, "
+                f"but takes {' or '.join(port.takes)}. Wire another signal to it.",
+                wire.b.card,
+                port.name,
+            )
+        )
 
 
 def _card_of(drive: Drive, wire: Wire) -> str:

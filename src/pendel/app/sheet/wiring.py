@@ -9,11 +9,11 @@ from PyQt6.QtGui import QPen
 from PyQt6.QtWidgets import QGraphicsPathItem, QMenu
 
 from pendel.app.look import colour
-from pendel.core.catalogue.declare import ANY, Link, Part
+from pendel.core.catalogue.declare import Link, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists, fits, signal_unit
 from pendel.core.drive import commands
-from pendel.core.drive.document import End
+from pendel.core.drive.document import Drive, End
 from pendel.core.drive.inside import resolved
 from pendel.core.quantities.units import unit
 
@@ -125,20 +125,20 @@ class WireDrawing:
             a = End(a.card, signal)
         self.view.session.do(commands.add_wire(self.view.session.drive, a, b))
 
-    def choose_signal(self, card: str, target: End, where: QPoint | None) -> str | None:
-        kind = kind_of(self.view.session.drive.cards[card])
+    def choose_signal(
+        self, card: str, target: End, where: QPoint | None, drive: Drive | None = None
+    ) -> str | None:
+        """The signal of a part that suits a port; where several do, the user is asked at ``where``, or the first is taken.
+        None when the user took none. ``drive`` may be one that is not shown yet."""
+        drive = drive or self.view.session.drive
+        kind = kind_of(drive.cards[card])
         assert isinstance(kind, Part)
-        target = resolved(self.view.session.drive, target)
-        wanted = signal_unit(self.view.session.drive, target)
-        port = kind_of(self.view.session.drive.cards[target.card]).port(target.port)
-        if port and port.unit != ANY:
-            wanted = port.unit
-        fitting = [s for s in kind.signals if not wanted or unit(s.unit)[1] == unit(wanted)[1]] or list(
-            kind.signals
-        )
-        angles = [s for s in fitting if s.unit == wanted]
-        if wanted and angles:
-            return angles[0].name
+        target = resolved(drive, target)
+        port, unit_there = kind_of(drive.cards[target.card]).port(target.port), signal_unit(drive, target)
+        wanted = (port.takes if port else ()) or ((unit_there,) if unit_there else ())
+        same = [s for s in kind.signals if s.unit in wanted]
+        alike = [s for s in kind.signals if unit(s.unit)[1] in [unit(text)[1] for text in wanted]]
+        fitting = same or alike or list(kind.signals)
         if len(fitting) == 1 or where is None:
             return fitting[0].name
         menu = QMenu(self.view)

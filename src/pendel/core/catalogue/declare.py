@@ -35,7 +35,7 @@ class Link(Enum):
 @dataclass(frozen=True)
 class Port:
     """``side`` is left, right, top or bottom of the card; ``unit`` is for signals, as are ``low`` and ``high``, beyond which a
-    part cannot follow what it is given."""
+    part cannot follow what it is given. ``usual`` are the units of what a port for any signal is made for."""
 
     name: str
     link: Link
@@ -45,6 +45,12 @@ class Port:
     required: bool = True
     low: float | None = None
     high: float | None = None
+    usual: tuple[str, ...] = ()
+
+    @property
+    def takes(self) -> tuple[str, ...]:
+        """Units of the signals it is made for; empty where any will do or none is known."""
+        return self.usual or ((self.unit,) if self.unit not in ("", ANY) else ())
 
 
 LEVELS = ("averaged", "switching", "device")

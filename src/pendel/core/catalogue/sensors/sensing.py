@@ -62,7 +62,7 @@ def tell_errors(v):
     return found or ["no errors set"]
 
 
-def sensor(id, title, word, unit, keywords):
+def sensor(id, title, word, unit, keywords, usual=()):
     return Block(
         id=id,
         title=title,
@@ -71,7 +71,7 @@ def sensor(id, title, word, unit, keywords):
         keywords="measure sensor noise offset " + keywords,
         deck=Deck.SENSOR,
         ports=(
-            Port("measured", Link.SIGNAL_IN, f"Measured {word}", "top", unit),
+            Port("measured", Link.SIGNAL_IN, f"Measured {word}", "top", unit, usual=usual),
             Port("value", Link.SIGNAL_OUT, "Sampled value", "bottom", unit),
         ),
         choices=(MODE,),
@@ -94,6 +94,8 @@ def sensor(id, title, word, unit, keywords):
 KINDS = (
     sensor("current_sensor", "Current sensor", "current", "A", "shunt hall ampere"),
     sensor("voltage_sensor", "Voltage sensor", "voltage", "V", "divider volt"),
-    sensor("speed_sensor", "Speed sensor", "speed", "*", "tachometer"),
-    sensor("position_sensor", "Position sensor", "position", "*", "potentiometer resolver angle"),
+    sensor("speed_sensor", "Speed sensor", "speed", "*", "tachometer", ("rad/s", "m/s")),
+    sensor(
+        "position_sensor", "Position sensor", "position", "*", "potentiometer resolver angle", ("rad", "m")
+    ),
 )
