@@ -21,7 +21,7 @@ from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
 from pendel.core.check import end_exists
 from pendel.core.drive import assemblies, commands, shelf
-from pendel.core.drive.document import End
+from pendel.core.drive.document import Drive, End
 from pendel.core.drive.inside import resolved
 from pendel.core.errors import DriveProblem, PendelError
 
