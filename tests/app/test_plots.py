@@ -4,11 +4,12 @@ import h5py
 import numpy as np
 import pytest
 import scipy.io
-from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QInputDialog
+from PyQt6.QtWidgets import QApplication, QInputDialog
 
+from pendel.app.strips import SIGNAL_MIME
 from pendel.core.runs.measures import mean, rms, window
 
 from .conftest import finish
@@ -143,3 +144,75 @@ def test_a_slider_moves_the_proposed_loop_and_taking_it_is_one_step(window):
     QTest.mouseClick(page.take_button, Qt.MouseButton.LeftButton)
     QTest.qWait(50)
     assert window.session.undo.count() == steps + 1
+
+
+def dropped(strips, keys, at):
+    """Signals let go over the strips, as the tree of signals hands them over."""
+    mime = QMimeData()
+    mime.setData(SIGNAL_MIME, "\n".join(keys).encode())
+    place = QPointF(strips.mapFromScene(at))
+    buttons, no_keys = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    entering = QDragEnterEvent(place.toPoint(), Qt.DropAction.CopyAction, mime, buttons, no_keys)
+    strips.dragEnterEvent(entering)
+    strips.dropEvent(QDropEvent(place, Qt.DropAction.CopyAction, mime, buttons, no_keys))
+    QTest.qWait(40)
+    return entering.isAccepted()
+
+
+def chosen_from_menu(strips, n, words):
+    def choose():
+        menu = QApplication.activePopupWidget()
+        action = next(a for a in menu.actions() if a.text() == words)
+        menu.setActiveAction(action)
+        QTest.keyClick(menu, Qt.Key.Key_Return)
+
+    QTimer.singleShot(100, choose)
+    view = strips.plots[n].vb
+    strips.plots[n].vb.menu_wanted.emit(view.mapToScene(view.boundingRect().center()))
+    QTest.qWait(40)
+
+
+def test_signals_are_dropped_on_strips_and_taken_off_again(runs_page):
+    """On a strip they join what is there, twice the same is once; beside the strips they get one of their own. A strip whose last
+    signal is taken off goes; with none left, a dropped signal begins anew."""
+    strips = runs_page.strips
+    count, before = len(strips.specs), list(strips.specs[0].signals)
+    middle = strips.plots[0].vb.mapToScene(strips.plots[0].vb.boundingRect().center())
+    assert dropped(strips, ["door_motor.torque", "door_motor.torque"], middle)
+    dropped(strips, ["door_motor.torque"], middle)
+    assert strips.specs[0].signals == [*before, "door_motor.torque"] and len(strips.specs) == count
+    assert any(trace.name == "door_motor.torque" for trace in strips.traces[0])
+    dropped(strips, ["gear.loss"], QPointF(-50, -50))
+    assert strips.specs[-1].signals == ["gear.loss"] and len(strips.plots) == count + 1
+    chosen_from_menu(strips, count, "Take off Gear: loss")
+    assert len(strips.specs) == len(strips.plots) == count
+    chosen_from_menu(strips, 0, "Take off Door motor: torque")
+    assert strips.specs[0].signals == before
+    for _ in range(count):
+        chosen_from_menu(strips, 0, "Remove this strip")
+    assert not strips.plots
+    dropped(strips, ["belt.force"], QPointF(20, 20))
+    assert [s.signals for s in strips.specs] == [["belt.force"]] and len(strips.plots) == 1
+
+
+def test_runs_are_shown_alone_and_ticked_by_their_menu_and_boxes(window, runs_page, monkeypatch):
+    window.start_run()
+    finish(window)
+    boxes = [runs_page.list.item(k) for k in range(2)]
+    boxes[1].setCheckState(Qt.CheckState.Checked)
+    QTest.qWait(40)
+    assert {r.name for r, _ in runs_page.drawn} == {"Run 1", "Run 2"}
+    runs_page.list.item(0).setCheckState(Qt.CheckState.Unchecked)
+    QTest.qWait(40)
+    assert [r.name for r, _ in runs_page.drawn] == ["Run 1"]
+
+    def only():
+        menu = QApplication.activePopupWidget()
+        menu.setActiveAction(next(a for a in menu.actions() if a.text() == "Only this one"))
+        QTest.keyClick(menu, Qt.Key.Key_Return)
+
+    QTimer.singleShot(100, only)
+    place = runs_page.list.visualItemRect(runs_page.list.item(0)).center()
+    runs_page.list.customContextMenuRequested.emit(place)
+    QTest.qWait(300)  # figures come a moment after the traces
+    assert [r.name for r, _ in runs_page.drawn] == ["Run 2"] and "Run 2" in runs_page.span.text()

@@ -223,6 +223,8 @@ class Strips(pg.GraphicsLayoutWidget):
         """The whole time that `_fit_length` showed, s."""
         self.run_end = 1.0
         """End of the longest run shown, s; the cursors stay before it."""
+        self.said_of: dict[str, str] = {}
+        """Signals of the runs shown, in words."""
         self.ci.layout.setSpacing(6)
         self.ci.setContentsMargins(4, 4, 10, 4)
 
@@ -233,6 +235,7 @@ class Strips(pg.GraphicsLayoutWidget):
         for run, _ in runs:
             run.fetch(key for spec in specs for key in spec.signals)
         self.run_end = max((run.end for run, _ in runs), default=1.0)
+        self.said_of = {k: f"{i.card}: {i.label}" for run, _ in runs for k, i in run.infos.items()}
         if keep_view and self._refill(specs, runs):
             return
         kept = keep_view and len(specs) == len(self.plots) and bool(self.plots)
@@ -538,16 +541,15 @@ class Strips(pg.GraphicsLayoutWidget):
     def put(self, keys: list[str], strip: int | None) -> None:
         """Add signals to a strip, or to a new one at the end."""
         if strip is None:
-            self.specs.append(StripSpec(list(keys)))
+            self.specs.append(StripSpec(list(dict.fromkeys(keys))))
         else:
-            self.specs[strip].signals += [k for k in keys if k not in self.specs[strip].signals]
+            self.specs[strip].signals = list(dict.fromkeys([*self.specs[strip].signals, *keys]))
         self.changed.emit()
 
     def _menu(self, n: int, at) -> None:
         menu = QMenu(self)
-        spec = self.specs[n]
-        for key in spec.signals:
-            menu.addAction(f"Take {key} off", lambda k=key: self._take_off(n, k))
+        for key in self.specs[n].signals:
+            menu.addAction(f"Take off {self.said_of.get(key, key)}", lambda k=key: self._take_off(n, k))
         menu.addSeparator()
         menu.addAction("Fit", self.fit)
         menu.addAction("Remove this strip", lambda: (self.specs.pop(n), self.changed.emit()))
@@ -555,6 +557,8 @@ class Strips(pg.GraphicsLayoutWidget):
 
     def _take_off(self, n: int, key: str) -> None:
         self.specs[n].signals.remove(key)
+        if not self.specs[n].signals:
+            del self.specs[n]
         self.changed.emit()
 
     def picture(self, scale: float = 2.0) -> QImage:
