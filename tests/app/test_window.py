@@ -147,6 +147,12 @@ def test_a_quantity_is_renamed_from_the_spine_and_circles_are_found(window):
     QTest.qWait(20)
     assert window.session.drive.cards["door_leaf"].values["m"] == "m_door"
     assert "m_door" in spine.fields
+    told = []
+    spine.said.connect(told.append)
+    for text in ("m_door = 3 kg", "2 doors = 1", "m_glass = 12 kg"):
+        spine.define(text)
+    assert "There is a quantity m_door already, 38 kg." in told[0] and "cannot be a name" in told[1]
+    assert len(told) == 2 and window.session.drive.quantities["m_glass"].text == "12 kg"
     type_into(spine.fields["m_door"], "2*m_door")
     assert "defined by itself" in window.session.examined.finding_at("", "m_door").sentence
 

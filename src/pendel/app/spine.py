@@ -336,6 +336,10 @@ class Spine(QWidget):
 
     def define(self, text: str) -> None:
         name, _, value = (part.strip() for part in text.partition("="))
+        if name in self.session.drive.quantities:
+            known = self.session.drive.quantities[name].text
+            self.said.emit(f"There is a quantity {name} already, {known}. Change it in its field.")
+            return
         try:
             self.session.do(commands.set_quantity(self.session.drive, name, value or "0"))
         except DriveProblem as problem:
