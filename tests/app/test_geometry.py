@@ -69,6 +69,19 @@ def test_tidied_cards_never_overlap_and_keep_their_deck(drawing):
         assert not any(box.overlaps(other) for other in list(boxes.values())[n + 1 :])
 
 
+def test_columns_count_the_longest_way_in_a_deck_of_many_ways_and_a_loop():
+    """Forty times a signal parts in two and comes together, a million million ways in all; then it goes back to the beginning."""
+    cards, links = ["c0"], []
+    for k in range(40):
+        cards += [f"a{k}", f"b{k}", f"c{k + 1}"]
+        links += [(f"c{k}", f"a{k}"), (f"c{k}", f"b{k}"), (f"a{k}", f"c{k + 1}"), (f"b{k}", f"c{k + 1}")]
+    for loop in ([], [("c40", "c1")]):
+        places = tidy([], [], cards, [*links, *loop], set(), [])
+        xs = [places[f"c{k}"][0] for k in range(41)]
+        assert xs == sorted(xs, reverse=True) and len(set(xs)) == 41
+        assert all(xs[k] > places[f"a{k}"][0] == places[f"b{k}"][0] > xs[k + 1] for k in range(40))
+
+
 @settings(max_examples=40, deadline=None)
 @given(drawings())
 def test_routed_wires_are_upright_and_end_on_their_cards(drawing):

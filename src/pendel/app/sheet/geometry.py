@@ -504,19 +504,7 @@ def tidy_control(
     readers: dict[str, list[str]] = {c: [] for c in cards}
     for a, b in links:
         readers[a].append(b)
-    column: dict[str, int] = {}
-
-    def distance(card: str, seen: frozenset[str]) -> int:
-        if card in column:
-            return column[card]
-        ahead = [distance(r, seen | {card}) for r in readers[card] if r not in seen and r != card]
-        value = max((a + 1 for a in ahead), default=0)
-        if not seen:
-            column[card] = value
-        return value
-
-    for card in cards:
-        column[card] = distance(card, frozenset())
+    column = distances(cards, readers)
     row: dict[str, float] = {}
     taken: dict[int, set[int]] = {}
     for card in sorted(cards, key=lambda c: (column[c], c not in outputs, cards.index(c))):
@@ -528,6 +516,23 @@ def tidy_control(
         row[card] = free
     lefts = column_places(column, row, links, outputs | measured)
     return {c: (lefts[column[c]] // GRID, top + round(row[c]) * CONTROL_PITCH_Y // GRID) for c in cards}
+
+
+def distances(cards: list[str], readers: Mapping[str, list[str]]) -> dict[str, int]:
+    """The longest way from each card to one that nobody reads. What closes a loop does not count: seen from the cards that read
+    nobody, a wire back to a card on the way there."""
+    found: dict[str, int] = {}
+    fed = {reader for card in cards for reader in readers[card]}
+    for start in sorted(cards, key=lambda card: card in fed):
+        way = [start] if start not in found else []
+        while way:
+            card = way[-1]
+            ahead = next((r for r in readers[card] if r not in found and r not in way), None)
+            if ahead is not None:
+                way.append(ahead)
+            else:
+                found[way.pop()] = max((found[r] + 1 for r in readers[card] if r in found), default=0)
+    return found
 
 
 LANE, MOST_LANES = 2 * GRID, 12
