@@ -303,3 +303,33 @@ def test_pulses_and_waves_are_no_response_to_a_step():
     assert all(math.isnan(x) for x in vars(step_measures(t, pulsed, -560.0, -559.0)).values())
     ringing = 1 - np.exp(-20 * t) * np.cos(2 * np.pi * 300 * t)  # a response, however badly damped
     assert step_measures(t, ringing, 0.0, 1.0).overshoot > 90
+
+
+def test_a_signal_that_parts_and_joins_many_times_changes_no_loop():
+    """Halves of the current setpoint go by two ways and are added again, forty times in a row: a million million ways in all through
+    blocks that together do nothing. Loops and their figures stay as they were."""
+    example = Path(pendel.__file__).parent / "examples" / "car_door_drive.pendel"
+    plain, ladder = pendel.open_drive(example), pendel.open_drive(example)
+    wire = "speed_pi.out -> current_pi.setpoint"
+    commands.remove_wires(ladder.document, [wire]).apply(ladder.document)
+    now = "speed_pi.out"
+    for k in range(40):
+        for half in "AB":
+            ladder.add("gain", f"{half}{k}", K="0.5")
+            ladder.connect(now, f"{half.lower()}{k}.x")
+        ladder.add("sum", f"C{k}")
+        ladder.connect(f"a{k}.out", f"c{k}.a")
+        ladder.connect(f"b{k}.out", f"c{k}.b")
+        now = f"c{k}.out"
+    ladder.connect(now, "current_pi.setpoint")
+    told = [
+        [
+            (s.loop.key, s.loop.depth, s.judged.margins.crossover, s.judged.margins.phase)
+            for s in standings(d.document)
+        ]
+        for d in (plain, ladder)
+    ]
+    assert (
+        [row[:2] for row in told[0]] == [row[:2] for row in told[1]] == [("current_pi", 0), ("speed_pi", 1)]
+    )
+    np.testing.assert_allclose([r[2:] for r in told[0]], [r[2:] for r in told[1]], rtol=1e-6)

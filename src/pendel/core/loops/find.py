@@ -32,31 +32,50 @@ class Loop:
         return f"{self.regulator}.{self.regulation.out}" if self.regulation.axis else self.regulator
 
 
+def directly(deck: ControlDeck, signal: str, regulators: set[str]) -> tuple[bool, list[str]]:
+    """Whether a block signal reaches the plant past no regulator, and the regulators that it meets first."""
+    reaches, met, seen, ahead = False, [], {signal}, [signal]
+    while ahead:
+        now = ahead.pop()
+        reaches |= now in deck.commands.values()
+        for block in deck.blocks:
+            if now not in block.sources.values():
+                continue
+            if block.name in regulators:
+                met.append(block.name)
+                continue
+            new = [s for s in (f"{block.name}.{port}" for port in block.outputs) if s not in seen]
+            seen.update(new)
+            ahead += new
+    return reaches, list(dict.fromkeys(met))
+
+
 def path_to_plant(
     deck: ControlDeck, signal: str, regulators: set[str], seen: frozenset[str] = frozenset()
 ) -> tuple[bool, int]:
-    """Whether a block signal reaches the plant, and through how many regulators at most."""
-    reaches, depth = signal in deck.commands.values(), 0
-    for block in deck.blocks:
-        if block.name in seen or signal not in block.sources.values():
-            continue
-        for port in block.outputs:
-            on, inner = path_to_plant(deck, f"{block.name}.{port}", regulators, seen | {block.name})
+    """Whether a block signal reaches the plant, and through how many regulators at most. Ways are told apart by these alone: those
+    through other blocks may be twice as many for each place at which signals part and join."""
+    (reaches, met), depth = directly(deck, signal, regulators), 0
+    for name in met:
+        for port in deck.block(name).outputs if name not in seen else ():
+            on, inner = path_to_plant(deck, f"{name}.{port}", regulators, seen | {name})
             if on:
-                reaches, depth = True, max(depth, inner + (block.name in regulators))
+                reaches, depth = True, max(depth, inner + 1)
     return reaches, depth
 
 
-def plant_origin(deck: ControlDeck, signal: str | None, seen: frozenset[str] = frozenset()) -> str | None:
+def plant_origin(deck: ControlDeck, signal: str | None, seen: set[str] | None = None) -> str | None:
     """The plant signal a block signal comes from, through sensors, gains and filters."""
     if signal is None:
         return None
     if signal in deck.measured:
         return signal
+    seen = set() if seen is None else seen
     block = next((b for b in deck.blocks if signal.split(".")[0] == b.name), None)
     if block is None or block.name in seen or block.regulates:
         return None
-    found = (plant_origin(deck, s, seen | {block.name}) for s in block.sources.values())
+    seen.add(block.name)
+    found = (plant_origin(deck, s, seen) for s in block.sources.values())
     return next((f for f in found if f), None)
 
 
