@@ -398,6 +398,9 @@ def test_a_run_is_named_by_what_its_fields_showed(window):
     assert run(window).differs == f"Bridge t_least {default} µs → 300 ns"
     window.session.do(commands.set_choice(window.session.drive, "bridge", "device", "igbt"))
     assert run(window).differs == "Bridge: IGBTs"
+    window.show_page("Drive")
+    window.session.do(commands.set_choice(window.session.drive, "current_pi", "loop", "closed"))
+    assert run(window).differs == "as before", "closed by default already"
 
 
 def test_the_foot_line_gives_a_finding_what_room_there_is(window):

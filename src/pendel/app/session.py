@@ -438,10 +438,11 @@ def differences(old: Drive | None, drive: Drive) -> str:
         if before.kind != card.kind:
             found.append(f"{card.name}: {title_of(before)} → {title_of(card)}")
         for name in sorted(card.values.keys() | before.values.keys()) if card.kind == before.kind else ():
-            if card.values.get(name) != before.values.get(name):
-                found.append(f"{card.name} {name} {value_told(before, name)} → {value_told(card, name)}")
+            was, now = value_told(before, name), value_told(card, name)
+            if was != now:  # not where a default was written out
+                found.append(f"{card.name} {name} {was} → {now}")
         for name in sorted(card.choices.keys() | before.choices.keys()) if card.kind == before.kind else ():
-            if card.choices.get(name) != before.choices.get(name):
+            if choice_told(before, name) != choice_told(card, name):
                 found.append(f"{card.name}: {choice_told(card, name)}")
         for field, words in DATA.items():
             if getattr(card, field) != getattr(before, field):
