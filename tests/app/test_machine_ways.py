@@ -74,6 +74,9 @@ def test_three_cures_for_a_saturated_machine_are_overlaid(window):
     assert {r.name for r in made} <= {r.name for r, _ in page.shown_runs()}
     assert "current along q current along d (dotted)" in " ".join(captions(page)[2].split())
     assert not covered(page.strips), "no caption stands on a trace"
+    QTest.qWait(300)
+    heads = [page.grid.itemAtPosition(0, c).widget().text() for c in (1, 2, 3)]
+    assert set(heads) == {r.name for r in made[1:]} and made[-1].name in page.span.text(), "the newest three"
     low, high = page.strips.plots[0].viewRange()[0]
     assert low < 0 < 0.06 < high < 0.062, "a strip that joins keeps the time that was shown"
     page.strips.set_cursors(0.02, 7.0)

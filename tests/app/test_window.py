@@ -11,7 +11,7 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QDropEvent, QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QComboBox, QMessageBox, QPushButton
+from PyQt6.QtWidgets import QAbstractButton, QComboBox, QMessageBox, QPushButton
 
 from pendel.app.sheet.geometry import Box
 from pendel.app.strips import signals_mime
@@ -370,6 +370,38 @@ def test_a_profile_corner_is_dragged_in_one_undo_step(window):
     window.undo()
     window.undo()
     assert window.session.drive.cards["rubbing"].profile[2][1] == "160"
+
+
+def test_a_profile_gets_and_loses_corners_by_mouse_key_and_buttons(window):
+    """A double click adds a corner where it is, in the order of time; Delete takes off the chosen one; each is one undo step."""
+    inspector, session = inspect(window, "rubbing"), window.session
+
+    def corners():
+        return session.drive.cards["rubbing"].profile
+
+    before, steps = corners(), session.undo.count()
+    curve = inspector.profile_editor.curve
+    QTest.mouseDClick(curve, LEFT, Qt.KeyboardModifier.NoModifier, curve.to_screen(0.3, 60.0).toPoint())
+    QTest.qWait(30)
+    (new,) = [corner for corner in corners() if corner not in before]
+    assert corners().index(new) == 1 and session.undo.count() == steps + 1
+    time, force = inspector.profile_editor.curve.points[1]
+    assert (time, force) == (pytest.approx(0.3, abs=0.02), pytest.approx(60, abs=4))
+    curve = inspector.profile_editor.curve
+    QTest.mouseClick(curve, LEFT, Qt.KeyboardModifier.NoModifier, curve.to_screen(time, force).toPoint())
+    QTest.keyClick(curve, Qt.Key.Key_Delete)
+    QTest.qWait(30)
+    assert corners() == before and session.undo.count() == steps + 2
+    for words, count in (("Add corner", len(before) + 1), ("Delete corner", len(before))):
+        table = inspector.profile_editor.table
+        table.setCurrentCell(table.rowCount() - 1, 0)
+        (pressed,) = (b for b in inspector.profile_editor.findChildren(QAbstractButton) if b.text() == words)
+        QTest.mouseClick(pressed, LEFT)
+        QTest.qWait(30)
+        assert len(corners()) == count
+    for _ in range(4):
+        window.undo()
+    assert corners() == before and session.undo.index() == steps
 
 
 def test_own_equations_are_typed_checked_and_printed(window):

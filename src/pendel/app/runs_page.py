@@ -39,6 +39,8 @@ from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.vectors import machines, needed
 
 MOST_TICKED = 6
+MOST_MEASURED = 3
+"""Runs with figures beside the strips, the newest."""
 
 
 INSTANT = 2.0
@@ -411,7 +413,8 @@ class RunsPage(QWidget):
         self._show_rotor()
         self._show_sectors()
         self._show_torque()
-        runs = self.drawn[-3:]
+        newest = self._drawn_by_age()[-MOST_MEASURED:]
+        runs = [(run, tint) for run, tint in self.drawn if any(run is each for each in newest)]
         actual, setpoint = self.measured_signal()
         runs = [(r, tint) for r, tint in runs if actual in r.keys]
         if not runs or actual is None:
@@ -491,8 +494,11 @@ class RunsPage(QWidget):
 
     def _latest_shown(self) -> KeptRun | None:
         """Of the drawn runs the one made last, whatever the order in which they were ticked."""
+        return next(reversed(self._drawn_by_age()), None)
+
+    def _drawn_by_age(self) -> list[KeptRun]:
         drawn = {id(run) for run, _ in self.drawn}
-        return next((run for run in reversed(self.session.runs) if id(run) in drawn), None)
+        return [run for run in self.session.runs if id(run) in drawn]
 
     def swap_frames(self, machine: str) -> None:
         """Phase currents and currents along d and q change places on the strips."""
