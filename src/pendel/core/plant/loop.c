@@ -93,8 +93,9 @@ typedef struct {
     double t, h;
     double radius_num, radius_den; /* squares of the estimated spectral radius, 1/s, as a fraction */
     double usual;                  /* s: how long steps are of late; a burst of events shortens it slowly only */
-    double *x, *u, *s, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak, *slope_low, *slope_high;
+    double *x, *u, *s, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak, *slope_low, *slope_high, *before, *zeroed;
     int *pivots, *segment;
+    unsigned char *ended;          /* by mode: whether the current that holds it ended just now */
     int stiff, stiff_signs, calm_signs;
     int order;                     /* of the explicit step: 5, or 3 or 2 from edge to edge; see choose_order */
     double reach[4];               /* s, by order: the longest step for which it is exact enough */
@@ -753,21 +754,24 @@ static int step_fixed(work_t *w, double h, int full)
     return 1;
 }
 
-/* A device that just stopped conducting leaves its current to a leak, whose voltage settles within nanoseconds.
- * Its guards mean nothing until then: rounding of the current times the blocking resistance could start it again,
- * and so on for ever. So let it settle, in three implicit Euler steps whose time counts, before any guard is looked at. */
-static void let_settle(work_t *w, double t_next)
+/* A device that just stopped conducting leaves its current to a leak, whose voltage settles within nanoseconds. Its guards mean
+ * nothing until then: rounding of the current times the blocking resistance could start it again, and so on for ever. So look
+ * at the state in which the leak has settled, three implicit Euler steps on, and at the guards there. The state is left in w->x;
+ * returns the time that takes (s), or 0 where nothing is as fast as a leak. */
+static double leak_settles(work_t *w)
 {
     run_t *r = w->r;
     double h = 30 / w->set->radius;
     int step;
-    if (!(3 * h < 0.9 * (t_next - w->t) && 3 * h < 0.1 * w->usual)) return;   /* nothing here is as fast as a leak */
+    (void)r;
+    if (!(3 * h < 0.1 * w->usual)) return 0;
     for (step = 0; step < 3; step++) {
         refresh(w);
-        if (!step_fixed(w, h, 0)) return;
+        if (!step_fixed(w, h, 0)) return 0;
         memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
-        w->t += h;
     }
+    refresh(w);
+    return 3 * h;
 }
 
 /* What a mode ends with at exactly zero: nothing, a device's current, or something that is kept there, as dry friction keeps a speed. */
@@ -780,7 +784,59 @@ static enum held held_by(const run_t *r, int mode)
     return NOTHING;
 }
 
-/* At one instant: change modes, the most violated first, until no guard of the present modes is above zero.
+static void change_mode(work_t *w, int guard)
+{
+    run_t *r = w->r;
+    w->s[r->exit_mode[guard]] = r->exit_to[guard];
+    r->events++;
+    enter_modes(w, SEVERAL);
+}
+
+/* The guard by which a mode changes next, or -1. The most violated first needs the fewest changes. Where that goes round in circles
+ * the first of all violated ones ends it: for devices in a network of conductances, of which each either opens or closes
+ * (a linear complementarity problem with a P-matrix), that rule never meets a set twice. Murty: Note on a Bard-type scheme for
+ * solving the complementarity problem, Opsearch 11 (1974) 123. */
+static int next_change(const work_t *w, int round)
+{
+    const set_t *set = w->set;
+    int j;
+    if (round < 2 * (w->r->n_guard + 1)) return worst(w, w->g);
+    for (j = 0; j < set->n_active; j++) if (w->g[set->active[j]] > 0) return set->active[j];
+    return -1;
+}
+
+/* Let a device conduct that takes a current over. The drops of both differ, and so do the currents that leak elsewhere: what is
+ * left, if that makes it a current backwards, is put to zero. */
+static void begin_to_conduct(work_t *w, int guard)
+{
+    run_t *r = w->r;
+    int mode = r->exit_mode[guard], j;
+    change_mode(w, guard);
+    refresh(w);
+    for (j = 0; j < w->set->n_active; j++) {
+        int k = w->set->active[j];
+        if (r->exit_mode[k] == mode && w->g[k] > 0) { put_to_zero(w, mode); return; }
+    }
+}
+
+/* A device ended with its current. Where with the leak settled no guard is above zero, it stays so, and the time of settling counts.
+ * Where another device must conduct, it takes over at this very instant, with what there is of the current; ``before`` is the state
+ * before that was put to zero. Returns the guard by which the other takes over, or -1. */
+static int take_over(work_t *w, int ended, const double *before, double t_next)
+{
+    run_t *r = w->r;
+    size_t bytes = sizeof(double) * (size_t)NX;
+    double took;
+    int k = -1;
+    memcpy(w->zeroed, w->x, bytes);
+    took = leak_settles(w);
+    if (took > 0) k = worst(w, w->g);
+    if (k < 0 && took > 0 && took < 0.9 * (t_next - w->t)) { w->t += took; return -1; }
+    memcpy(w->x, k < 0 || r->exit_mode[k] == ended ? w->zeroed : before, bytes);
+    return k;
+}
+
+/* At one instant: change modes until no guard of the present modes is above zero.
  * ``located`` tells that a step was ended at the crossing; only then is a current that crossed zero put exactly there, as else it
  * may have to go on elsewhere. A speed does not jump: what is beyond zero, at any time, is what a step may err. */
 static int settle_modes(work_t *w, int located, double t_next)
@@ -788,22 +844,24 @@ static int settle_modes(work_t *w, int located, double t_next)
     run_t *r = w->r;
     set_t *begun = w->set;
     long filled = begun->filled;
-    int round, k = 0, ends, remember = !located;
+    int round, k = 0, mode, remember = !located;
     enum held held;
-    for (round = 0; round < 4 * (N_GUARD + 1); round++) {
-        k = worst(w, w->g);
+    for (round = 0; round < 6 * (N_GUARD + 1); round++) {
+        k = next_change(w, round);
         if (k < 0) {
             if (remember && begun->filled == filled) { begun->settles = hint_of(w, w->set); begun->settling = round; }
             return 1;
         }
-        held = held_by(r, r->exit_mode[k]);
-        ends = r->exit_to[k] == 0 && located;
-        if (r->exit_to[k] == 0 && (held == RESTING || (located && round == 0))) put_to_zero(w, r->exit_mode[k]);
+        mode = r->exit_mode[k];
+        held = held_by(r, mode);
+        memcpy(w->before, w->x, sizeof(double) * (size_t)NX);
+        if (r->exit_to[k] == 0 && (held == RESTING || (located && round == 0))) put_to_zero(w, mode);
         remember &= held == CURRENT;
-        w->s[r->exit_mode[k]] = r->exit_to[k];
-        r->events++;
-        enter_modes(w, SEVERAL);
-        if (ends) let_settle(w, t_next);
+        change_mode(w, k);
+        if (located && r->exit_to[k] == 0) {
+            int taker = take_over(w, mode, w->before, t_next);
+            if (taker >= 0) begin_to_conduct(w, taker);
+        }
         refresh(w);
     }
     r->culprit = k < 0 ? 0 : r->exit_mode[k];
@@ -1041,24 +1099,75 @@ static double seconds(void)
     return (double)now.tv_sec + 1e-9 * (double)now.tv_nsec;
 }
 
-/* Before a fixed step, change every mode whose guard the last one left above zero, once. What they lead to shows after this step:
- * a device that ended with some current left would, at this instant, seem to force others on. The record keeps the modes
- * that held until here, as what is left of the current, through a blocked device, would read as millions of volts. */
+/* Put what is left of a blocked device's current to zero along the path on which its leak would, with the other currents of its
+ * circuit: inductances decide how they divide. */
+static void let_current_go(work_t *w, int mode)
+{
+    run_t *r = w->r;
+    int i, j, nx = NX;
+    r->hold(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->w, w->grad);
+    for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
+        double rate = 0, time;
+        for (j = 0; j < nx; j++) rate += w->grad[i + j * r->n_hold] * w->k[0][j];
+        time = -w->w[i] / rate;
+        if (!(time > 0 && time < 0.3 * r->fixed_step)) continue;   /* nothing here is as fast as a leak */
+        for (j = 0; j < nx; j++) w->x[j] += time * w->k[0][j];
+        refresh(w);
+    }
+}
+
+/* Fixed steps see a device's current only beyond its zero, by as much as a step moves it. Whether it stays blocked or another device
+ * takes over shows after one more step from a current of zero: looked at with what is left of the current, a leak of 1e6 ohm
+ * would read as thousands of volts and force any device on. Whoever takes over gets what is left, as it flows its way. */
+static void take_over_on_grid(work_t *w, const unsigned char *ended)
+{
+    run_t *r = w->r;
+    size_t bytes = sizeof(double) * (size_t)NX;
+    int k = -1, round;
+    memcpy(w->zeroed, w->x, bytes);
+    if (step_fixed(w, r->fixed_step, 1)) {
+        memcpy(w->x, w->xn, bytes);
+        refresh(w);
+        k = worst(w, w->g);
+    }
+    memcpy(w->x, k < 0 || ended[r->exit_mode[k]] ? w->zeroed : w->before, bytes);
+    for (round = 0; k >= 0 && round <= r->n_guard; round++, k = worst(w, w->g)) {
+        begin_to_conduct(w, k);
+        refresh(w);
+    }
+}
+
+/* Before a fixed step, change every mode whose guard the last one left above zero, once. What they lead to shows after this step;
+ * only where a device's current ended is looked further at once. */
 static void flip_modes(work_t *w)
 {
     run_t *r = w->r;
-    int k, j, flipped = 0;
+    int j, k, mode, currents = 0;
     if (!some_above(w->set, w->g)) return;
-    for (k = 0; k < r->n_guard; k++)
-        if (w->g[k] > 0 && w->s[r->exit_mode[k]] == r->exit_from[k]) {
-            for (j = 0; r->exit_to[k] == 0 && j < r->n_hold; j++)
-                if (r->hold_rests[j] && r->hold_mode[j] == r->exit_mode[k]) put_to_zero(w, r->exit_mode[k]);
-            w->s[r->exit_mode[k]] = r->exit_to[k];
-            r->events++;
-            flipped = 1;
-        }
-    if (!flipped) return;
+    memset(w->ended, 0, (size_t)N_MODE);
+    memcpy(w->before, w->x, sizeof(double) * (size_t)NX);
+    for (j = 0; j < w->set->n_active; j++) {
+        enum held held;
+        k = w->set->active[j];
+        mode = r->exit_mode[k];
+        if (!(w->g[k] > 0) || r->exit_to[k] != 0) continue;
+        held = held_by(r, mode);
+        if (held == RESTING) put_to_zero(w, mode);
+        w->ended[mode] = held == CURRENT;
+        currents |= held == CURRENT;
+    }
+    for (j = 0; j < w->set->n_active; j++) {
+        k = w->set->active[j];
+        mode = r->exit_mode[k];
+        if (!(w->g[k] > 0) || w->s[mode] != r->exit_from[k]) continue;
+        w->s[mode] = r->exit_to[k];
+        r->events++;
+    }
     enter_modes(w, SEVERAL);
+    refresh(w);
+    if (!currents) return;
+    for (mode = 0; mode < N_MODE; mode++) if (w->ended[mode]) let_current_go(w, mode);
+    take_over_on_grid(w, w->ended);
     refresh(w);
 }
 
@@ -1168,6 +1277,7 @@ static void release(work_t *w, double *block)
     free(w->sets);
     free(w->slots);
     free(w->guard_lists);
+    free(w->ended);
 }
 
 int pd_run(run_t *r)
@@ -1181,14 +1291,15 @@ int pd_run(run_t *r)
     w.nu = r->n_command + 2 * r->n_profile;
     w.width = 1 + nx + w.nu + r->n_mode;
     for (w.n_slots = MOST_SLOTS; w.n_slots > LEAST_SLOTS && 8.0 * w.n_slots * slot_width(r) > SLOT_BYTES; w.n_slots /= 2) { }
-    total = (size_t)(18 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
+    total = (size_t)(20 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
     block = calloc(total, sizeof(double));
     w.pivots = calloc((size_t)(nx + r->n_profile + 1 + w.n_slots), sizeof(int));
     /* A place for a set is written before it is read, so that those that stay empty cost nothing. */
     w.sets = malloc((size_t)w.n_slots * sizeof(set_t));
     w.slots = malloc((size_t)w.n_slots * (size_t)slot_width(r) * sizeof(double) + 1);
     w.guard_lists = malloc((size_t)w.n_slots * (size_t)r->n_guard * sizeof(int) + 1);
-    if (!block || !w.pivots || !w.sets || !w.slots || !w.guard_lists) {
+    w.ended = calloc((size_t)r->n_mode + 1, 1);
+    if (!block || !w.ended || !w.pivots || !w.sets || !w.slots || !w.guard_lists) {
         r->outcome = NO_MEMORY;
         release(&w, block);
         return r->outcome;
@@ -1198,7 +1309,7 @@ int pd_run(run_t *r)
     w.short_due = INFINITY;
     next = block;
 #define TAKE(field, count) (w.field = next, next += (count))
-    TAKE(x, nx); TAKE(peak, nx); TAKE(weight, nx); TAKE(slope_low, nx); TAKE(slope_high, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
+    TAKE(x, nx); TAKE(peak, nx); TAKE(weight, nx); TAKE(slope_low, nx); TAKE(slope_high, nx); TAKE(before, nx); TAKE(zeroed, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
     for (k = 0; k < 8; k++) TAKE(k[k], nx);
     TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w.nu); TAKE(s, r->n_mode);
     TAKE(g, r->n_guard); TAKE(g_new, r->n_guard); TAKE(pending, r->n_command); TAKE(signals, r->n_signal);
