@@ -18,7 +18,7 @@ from pendel.core.drive.document import End, FluxTable, OwnEquations
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.formats.traces import save_traces
-from pendel.core.runs.balance import Lost, losses
+from pendel.core.runs.balance import Balance, Lost, balance, losses
 from pendel.core.runs.kept import KeptRun, Trace
 from pendel.core.runs.measures import Averages, averages
 from pendel.core.runs.simulate import averaged, prepare, run_drive
@@ -37,16 +37,19 @@ class Run:
     def spectrum(self, key: str, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
         """Lines of a signal between two times (s); see `pendel.core.runs.spectra.spectrum`."""
         trace = self[key]
-        return spectrum(trace.t, trace.y, start, end, fundamental=fundamental)
+        return spectrum(*trace.drawn, start, end, fundamental=fundamental)
 
     def averages(self, key: str, start: float, end: float) -> Averages:
         """Mean, rms and ripple (peak to peak) of a signal between two times (s)."""
-        trace = self[key]
-        return averages(trace.t, trace.y, start, end)
+        return averages(self.kept.pieces(key), start, end)
 
     def losses(self, start: float, end: float) -> list[Lost]:
         """What each part lost between two times (s): mean power (W) and energy (J), the largest first."""
         return losses(self.kept, start, end)
+
+    def balance(self, start: float, end: float) -> Balance:
+        """Where the energy went between two times (s): losses, what was delivered and stored, and whether it adds up."""
+        return balance(self.kept, start, end)
 
     @property
     def remarks(self) -> list[str]:

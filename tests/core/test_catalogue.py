@@ -95,7 +95,7 @@ def test_part_reloads_runs_and_conserves_energy(kind_id):
             continue
         assert np.all(np.isfinite(run[f"{key}.{s.name}"].y))
     supplied = sum(run[k].y[-1] for k in run.keys() if k.startswith("energy.supplied:"))
-    lost = sum(run[k].y[-1] for k in run.keys() if k.startswith("energy.lost:"))
+    lost = sum(run[k].y[-1] for k in run.keys() if k.startswith(("energy.lost:", "energy.delivered:")))
     stored = run["energy.stored"].y
     size = max(abs(supplied), abs(lost), float(np.max(stored)), 1e-3)
     if kind_id == "own":

@@ -26,7 +26,7 @@ class Readying(QObject):
     def __init__(self, parent: QObject):
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(1, "signals")
-        self._wanted: dict[int, tuple[KeptRun, set[str]]] = {}
+        self._wanted: dict[int, tuple[KeptRun, set[str], set[str]]] = {}
         self._batch: Future[None] | None = None
         self._timer = QTimer(self)
         self._timer.setInterval(POLL_MS)
@@ -36,13 +36,18 @@ class Readying(QObject):
     def busy(self) -> bool:
         return self._batch is not None or bool(self._wanted)
 
-    def ready(self, run: KeptRun, keys: Iterable[str]) -> bool:
-        """Whether a run can show these signals at once. Else they are evaluated from now on, and ``ended`` tells when to ask again."""
-        missing = run.missing(keys) if len(run.rows) > LONG else []
-        if missing:
-            self._wanted.setdefault(id(run), (run, set()))[1].update(missing)
+    def ready(self, run: KeptRun, keys: Iterable[str], averaged: Iterable[str] = ()) -> bool:
+        """Whether a run can show these signals, and average those, at once. Else they are evaluated from now on, and ``ended``
+        tells when to ask again."""
+        if len(run.rows) <= LONG:
+            return True
+        missing, between = run.missing(keys), run.missing_between(averaged)
+        if missing or between:
+            _, shown, means = self._wanted.setdefault(id(run), (run, set(), set()))
+            shown.update(missing)
+            means.update(between)
             self._timer.start()
-        return not missing
+        return not (missing or between)
 
     def _poll(self) -> None:
         if self._batch is not None and self._batch.done():
@@ -54,7 +59,7 @@ class Readying(QObject):
         if self._batch is None and self._wanted:
             wanted, self._wanted = list(self._wanted.values()), {}
             self._batch = self._pool.submit(evaluate, wanted)
-            self.begun.emit(f"Evaluating the signals of {', '.join(run.name for run, _ in wanted)} …")
+            self.begun.emit(f"Evaluating the signals of {', '.join(run.name for run, *_ in wanted)} …")
         elif self._batch is None:
             self._timer.stop()
 
@@ -63,6 +68,7 @@ class Readying(QObject):
         self._pool.shutdown(wait=False, cancel_futures=True)
 
 
-def evaluate(wanted: list[tuple[KeptRun, set[str]]]) -> None:
-    for run, keys in wanted:
+def evaluate(wanted: list[tuple[KeptRun, set[str], set[str]]]) -> None:
+    for run, keys, averaged in wanted:
         run.fetch(sorted(keys))
+        run.fetch_between(sorted(averaged))

@@ -9,6 +9,7 @@ import numpy as np
 
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs import measures
+from pendel.core.runs.balance import balance_keys
 from pendel.core.runs.kept import KeptRun
 
 
@@ -49,8 +50,8 @@ def measured(
     heat = next((k for k in run.keys if k.endswith(".copper_loss")), None)
     found["peak current"] = figure_or_dash("A")(peak_current(run, heat, a, b, shown))
     if heat:
-        t_h, y_h = measures.window(run.trace(heat).t, run.trace(heat).y, a, b)
-        found["copper heat"] = figure(measures.mean(t_h, y_h) * (b - a), "J", 3)
+        pieces = run.pieces(heat)
+        found["copper heat"] = figure(pieces.integral(*pieces.within(a, b)), "J", 3)
     return found
 
 
@@ -90,10 +91,18 @@ def currents_of(run: KeptRun, heat: str) -> list[str]:
 
 
 def measured_keys(run: KeptRun) -> list[str]:
-    """What the figures beside the strips are made of: losses, profiles of loads, and the currents of the machine."""
-    found = [k for k in run.keys if k.endswith((".loss", ".copper_loss", ".level"))]
+    """What the figures beside the strips are made of: the energy balance, profiles of loads, and the currents of the machine."""
+    found = [k for k in run.keys if k.endswith((".copper_loss", ".level"))]
     heat = next((k for k in found if k.endswith(".copper_loss")), None)
-    return [*found, *(currents_of(run, heat) if heat else ())]
+    return [*found, *balance_keys(run), *(currents_of(run, heat) if heat else ())]
+
+
+def averaged_keys(run: KeptRun, strips: Iterable[Iterable[str]]) -> list[str]:
+    """Of these, and of the first signal on each strip, what is averaged."""
+    known = set(run.keys)
+    first = (next((s for s in signals if s in known), None) for signals in strips)
+    heat = (k for k in run.keys if k.endswith(".copper_loss"))
+    return [*(k for k in first if k), *heat, *balance_keys(run)]
 
 
 def figure_or_dash(unit: str) -> Callable[[float], str]:

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 
 from pendel.app.look import colour, trace_colour
 from pendel.app.rotor_diagram import RotorDiagram
-from pendel.app.run_figures import measured, measured_keys, settled
+from pendel.app.run_figures import averaged_keys, measured, measured_keys, settled
 from pendel.app.sector_panel import SectorPanel
 from pendel.app.session import Session, single_shot
 from pendel.app.signal_tree import SignalTree
@@ -33,9 +33,9 @@ from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import FileProblem
 from pendel.core.quantities.units import figure
-from pendel.core.runs import measures
-from pendel.core.runs.balance import losses
+from pendel.core.runs.balance import balance
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.measures import averages
 from pendel.core.runs.vectors import machines, needed
 
 MOST_TICKED = 6
@@ -369,7 +369,7 @@ class RunsPage(QWidget):
         runs = self.shown_runs()
         self.empty.setVisible(not self.session.runs)
         self.strips.setVisible(bool(self.session.runs))
-        ready = [(run, tint) for run, tint in runs if self.session.readying.ready(run, self._wanted_of(run))]
+        ready = [(run, tint) for run, tint in runs if self.session.readying.ready(run, self._wanted_of(run), averaged_keys(run, (spec.signals for spec in self.strips.specs)))]  # fmt: skip
         self._waits = len(ready) < len(runs)
         if self._waits:
             known = {id(run) for run in self.session.runs}
@@ -452,12 +452,17 @@ class RunsPage(QWidget):
             if key is None:
                 continue
             trace = run.trace(key)
-            found = measures.averages(trace.t, trace.y, a, b)
+            found = averages(run.pieces(key), a, b)
             of = (found.mean, found.rms, found.ripple)
             self._fill([(trace.label, *("" for _ in of)), ("", *(figure(settled(v, trace.y), trace.unit, 3) for v in of))], heading=False)  # fmt: skip
-        lost = losses(run, a, b)[:MOST_LOSSES]
+        found = balance(run, a, b)
+        lost = [(each.what, each.energy) for each in found.losses[:MOST_LOSSES]]
+        more = sum(each.energy for each in found.losses[MOST_LOSSES:])
+        if more:
+            lost.append((f"{len(found.losses) - MOST_LOSSES} others", more))
         if lost:
-            self._fill([("Lost", "", "power", "energy"), *((each.what, "", figure(each.power, "W", 3), figure(each.energy, "J", 3)) for each in lost)])  # fmt: skip
+            table = [(what, "", figure(energy / found.duration, "W", 3), figure(energy, "J", 3)) for what, energy in (*lost, *found.sums)]  # fmt: skip
+            self._fill([("Lost", "", "power", "energy"), *table])
 
     def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:
         """Rows of the lower table; a name without figures has the row to itself."""

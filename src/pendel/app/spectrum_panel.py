@@ -90,11 +90,11 @@ class SpectrumPanel(QWidget):
             if key not in run.keys:
                 continue
             trace = run.trace(key)
-            lines = spectrum(trace.t, trace.y, start, end, fundamental=wanted)
+            lines = spectrum(*trace.drawn, start, end, fundamental=wanted)
             peak = float(np.max(np.abs(trace.y), initial=0.0))
             base = wanted or largest_line(lines, peak)
             if not wanted and base > 0:
-                lines = spectrum(trace.t, trace.y, start, end, fundamental=base)
+                lines = spectrum(*trace.drawn, start, end, fundamental=base)
             self.found.append((run, lines))
             bases.append(base)
             unit = trace.unit

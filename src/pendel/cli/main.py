@@ -147,7 +147,7 @@ def measure(drive: Drive, options: argparse.Namespace) -> int:
     """A table of signals and one of losses, columns apart by tabs, values in SI."""
     from pendel.core.quantities.expressions import value_in_field
     from pendel.core.quantities.named import Names
-    from pendel.core.runs.balance import losses
+    from pendel.core.runs.balance import balance
     from pendel.core.runs.measures import averages
     from pendel.core.runs.spectra import spectrum
 
@@ -172,15 +172,18 @@ def measure(drive: Drive, options: argparse.Namespace) -> int:
     print(*["signal", "unit", "mean", "rms", "ripple p-p", *more], sep="\t")
     for key in wanted:
         trace = kept.trace(key)
-        of = averages(trace.t, trace.y, first, last)
+        of = averages(kept.pieces(key), first, last)
         figures = [of.mean, of.rms, of.ripple]
         if base:
-            lines = spectrum(trace.t, trace.y, first, last, fundamental=base)
+            lines = spectrum(*trace.drawn, first, last, fundamental=base)
             figures += [lines.line(base), 100 * lines.distortion(base)]
         print(key, trace.unit, *(f"{x:.6g}" for x in figures), sep="\t")
     print("\nlost by", "mean power W", "energy J", sep="\t")
-    for each in losses(kept, first, last):
+    found = balance(kept, first, last)
+    for each in found.losses:
         print(each.what, f"{each.power:.6g}", f"{each.energy:.6g}", sep="\t")
+    for words, energy in found.sums:
+        print(words, f"{energy / found.duration:.6g}", f"{energy:.6g}", sep="\t")
     return FAILED if kept.message else DONE
 
 

@@ -148,6 +148,7 @@ class Network:
     signals: dict[str, ca.SX] = field(default_factory=dict)
     stored: dict[str, ca.SX] = field(default_factory=dict)
     lost: dict[str, ca.SX] = field(default_factory=dict)
+    delivered: dict[str, ca.SX] = field(default_factory=dict)
     supplied: dict[str, ca.SX] = field(default_factory=dict)
 
     def unknown(self, key: str) -> ca.SX:
@@ -329,13 +330,20 @@ class PartContext:
         self.network.signals[self.key(name)] = ca.SX(expression)
 
     def stored(self, energy: ca.SX) -> None:
-        """Energy held by the part (J), for the energy balance."""
-        self.network.stored[self.card] = ca.SX(energy)
+        """Energy held by the part (J). This and the next three make the energy balance; what is said twice adds up."""
+        self._adds_up(self.network.stored, energy)
 
     def lost(self, power: ca.SX) -> None:
-        """Power turned into heat or taken out by the load (W)."""
-        self.network.lost[self.card] = ca.SX(power)
+        """Power turned into heat (W)."""
+        self._adds_up(self.network.lost, power)
+
+    def delivered(self, power: ca.SX) -> None:
+        """Power taken out of the drive by a load, not as heat of a part (W)."""
+        self._adds_up(self.network.delivered, power)
 
     def supplied(self, power: ca.SX) -> None:
         """Power brought in by a source (W)."""
-        self.network.supplied[self.card] = ca.SX(power)
+        self._adds_up(self.network.supplied, power)
+
+    def _adds_up(self, of: dict[str, ca.SX], more: ca.SX) -> None:
+        of[self.card] = of[self.card] + more if self.card in of else ca.SX(more)

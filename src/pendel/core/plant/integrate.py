@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ctypes
 import math
-import weakref
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from enum import IntEnum
@@ -21,6 +20,7 @@ from pendel.core.plant.model import (
     fastest_loop,
     load_together,
     pointer,
+    taken,
 )
 
 
@@ -293,15 +293,3 @@ class Spare:
 
 
 SPARE_ROWS, SPARE_TICKS = Spare(), Spare()
-
-
-def taken(
-    address_: int | None, n_rows: int, width: int, release: Callable[..., None], *more: object
-) -> np.ndarray:
-    """A C block of doubles as (n_rows, width), without a copy; ``release(address, *more)`` is called with the last array
-    that shows it."""
-    if not address_:
-        return np.empty((n_rows, width))
-    block = (ctypes.c_double * (n_rows * width)).from_address(address_)
-    weakref.finalize(block, release, address_, *more)
-    return np.ctypeslib.as_array(block).reshape(n_rows, width)

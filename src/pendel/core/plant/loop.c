@@ -105,7 +105,7 @@ typedef struct {
     int chatter;
     set_t *sets, *set;             /* all that are known, in the order in which they were met, and the present one */
     int n_sets, *places;           /* places: by the modes' hash, WAYS for each, one more than the set's number; 0 while empty */
-    double *slots;                 /* what they point to */
+    double *slots, *block;         /* what they point to; all other numbers */
     int *guard_lists;
     long fillings;
     double short_due;              /* the earliest time at which devices have conducted together for too long */
@@ -430,8 +430,8 @@ static void solve(const double *a, const int *pivots, int n, double *b)
     }
 }
 
-/* One RODAS4 step; same contract as step_explicit. */
-static double step_stiff(work_t *w, double h)
+/* One RODAS4 step: result in xn, error in err. Returns 0 where its matrix is singular. */
+static int rodas(work_t *w, double h)
 {
     static const double gamma = 0.25;
     static const double alpha[6] = {0, 0.386, 0.21, 0.63, 1, 1};
@@ -463,7 +463,7 @@ static double step_stiff(work_t *w, double h)
     }
     w->radius_num = radius * radius;
     w->radius_den = 1;
-    if (!factorise(w->lu, w->pivots, n)) return 1e9;
+    if (!factorise(w->lu, w->pivots, n)) return 0;
     for (m = 0; m < 6; m++) {
         double *k = w->k[m + 1];
         const double *f = f0;
@@ -484,9 +484,17 @@ static double step_stiff(work_t *w, double h)
         solve(w->lu, w->pivots, n, k);
     }
     for (i = 0; i < n; i++) { w->xn[i] = w->xt[i] + w->k[6][i]; w->err[i] = w->k[6][i]; }
-    radius = error_norm(w, w->xn, w->err);
+    return 1;
+}
+
+/* One RODAS4 step; same contract as step_explicit. */
+static double step_stiff(work_t *w, double h)
+{
+    double error;
+    if (!rodas(w, h)) return 1e9;
+    error = error_norm(w, w->xn, w->err);
     derivatives(w, w->t + h, w->xn, w->k[7], w->g_new);
-    return radius;
+    return error;
 }
 
 static double attempt(work_t *w, double h)
@@ -1270,9 +1278,9 @@ static void drive_loop(work_t *w)
     }
 }
 
-static void release(work_t *w, double *block)
+static void release(work_t *w)
 {
-    free(block);
+    free(w->block);
     free(w->pivots);
     free(w->sets);
     free(w->slots);
@@ -1280,42 +1288,48 @@ static void release(work_t *w, double *block)
     free(w->ended);
 }
 
-int pd_run(run_t *r)
+/* Memory for a run's work; 0 where there is none. */
+static int open_work(work_t *w, run_t *r)
 {
-    work_t w;
-    int k, nx = NX, n_hold = r->n_hold > 0 ? r->n_hold : 1;
+    int k, nx = r->nx, n_hold = r->n_hold > 0 ? r->n_hold : 1;
     size_t total;
-    double *block, *next;
-    memset(&w, 0, sizeof w);
-    w.r = r;
-    w.nu = r->n_command + 2 * r->n_profile;
-    w.width = 1 + nx + w.nu + r->n_mode;
-    for (w.n_slots = MOST_SLOTS; w.n_slots > LEAST_SLOTS && 8.0 * w.n_slots * slot_width(r) > SLOT_BYTES; w.n_slots /= 2) { }
-    total = (size_t)(20 * nx + 2 * nx * nx + 4 * nx + w.nu + r->n_mode + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
-    block = calloc(total, sizeof(double));
-    w.pivots = calloc((size_t)(nx + r->n_profile + 1 + w.n_slots), sizeof(int));
+    double *next;
+    memset(w, 0, sizeof *w);
+    w->r = r;
+    w->nu = r->n_command + 2 * r->n_profile;
+    w->width = 1 + nx + w->nu + r->n_mode;
+    for (w->n_slots = MOST_SLOTS; w->n_slots > LEAST_SLOTS && 8.0 * w->n_slots * slot_width(r) > SLOT_BYTES; w->n_slots /= 2) { }
+    total = (size_t)(20 * nx + 2 * nx * nx + 4 * nx + w->nu + r->n_mode + 2 * r->n_guard + r->n_command + r->n_signal + r->n_measured + n_hold * (nx + 1) + 16);
+    w->block = calloc(total, sizeof(double));
+    w->pivots = calloc((size_t)(nx + r->n_profile + 1 + w->n_slots), sizeof(int));
     /* A place for a set is written before it is read, so that those that stay empty cost nothing. */
-    w.sets = malloc((size_t)w.n_slots * sizeof(set_t));
-    w.slots = malloc((size_t)w.n_slots * (size_t)slot_width(r) * sizeof(double) + 1);
-    w.guard_lists = malloc((size_t)w.n_slots * (size_t)r->n_guard * sizeof(int) + 1);
-    w.ended = calloc((size_t)r->n_mode + 1, 1);
-    if (!block || !w.ended || !w.pivots || !w.sets || !w.slots || !w.guard_lists) {
-        r->outcome = NO_MEMORY;
-        release(&w, block);
-        return r->outcome;
+    w->sets = malloc((size_t)w->n_slots * sizeof(set_t));
+    w->slots = malloc((size_t)w->n_slots * (size_t)slot_width(r) * sizeof(double) + 1);
+    w->guard_lists = malloc((size_t)w->n_slots * (size_t)r->n_guard * sizeof(int) + 1);
+    w->ended = calloc((size_t)r->n_mode + 1, 1);
+    if (!w->block || !w->ended || !w->pivots || !w->sets || !w->slots || !w->guard_lists) {
+        release(w);
+        return 0;
     }
-    w.segment = w.pivots + nx;
-    w.places = w.segment + r->n_profile + 1;
-    w.short_due = INFINITY;
-    next = block;
-#define TAKE(field, count) (w.field = next, next += (count))
+    w->segment = w->pivots + nx;
+    w->places = w->segment + r->n_profile + 1;
+    w->short_due = INFINITY;
+    next = w->block;
+#define TAKE(field, count) (w->field = next, next += (count))
     TAKE(x, nx); TAKE(peak, nx); TAKE(weight, nx); TAKE(slope_low, nx); TAKE(slope_high, nx); TAKE(before, nx); TAKE(zeroed, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
     for (k = 0; k < 8; k++) TAKE(k[k], nx);
-    TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w.nu); TAKE(s, r->n_mode);
+    TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w->nu); TAKE(s, r->n_mode);
     TAKE(g, r->n_guard); TAKE(g_new, r->n_guard); TAKE(pending, r->n_command); TAKE(signals, r->n_signal);
     TAKE(measured, r->n_measured); TAKE(w, n_hold); TAKE(grad, n_hold * nx);
 #undef TAKE
-    memcpy(w.x, r->x0, sizeof(double) * (size_t)nx);
+    return 1;
+}
+
+int pd_run(run_t *r)
+{
+    work_t w;
+    if (!open_work(&w, r)) return r->outcome = NO_MEMORY;
+    memcpy(w.x, r->x0, sizeof(double) * (size_t)r->nx);
     memcpy(w.s, r->s0, sizeof(double) * (size_t)r->n_mode);
     w.h = least(r->n_signal ? r->tick : 1e-5, r->t_end);
     w.stiff = r->method == STIFF;
@@ -1326,7 +1340,7 @@ int pd_run(run_t *r)
     drive_loop(&w);
     r->t_out = w.t;
     *r->progress = w.t;
-    release(&w, block);
+    release(&w);
     return r->outcome;
 }
 
@@ -1375,62 +1389,161 @@ void pd_evaluate(out_f f, const double *rows, long n_rows, int nx, int nu, const
     }
 }
 
-/* Whether the cubic through both ends obeys the equations half way; in a stiff transient it would swing far off. */
-static int follows_cubic(out_f rhs, int nx, const double *a, const double *b, double dt, const double *p, const double *h, const double *f0, const double *f1, double *scratch, int at_modes)
+/* A place on the cubic through both ends of a step and their derivatives (w->k[0], w->k[1]). */
+static void on_cubic(const work_t *w, const double *a, const double *b, double dt, double q, double *x)
 {
-    double *x = scratch, *f = scratch + nx;
+    run_t *r = w->r;
+    double at_a = (1 + 2 * q) * (1 - q) * (1 - q), at_b = q * q * (3 - 2 * q);
+    double slope_a = q * (1 - q) * (1 - q) * dt, slope_b = q * q * (q - 1) * dt;
     int i;
-    for (i = 0; i < nx; i++) x[i] = 0.5 * (a[1 + i] + b[1 + i]) + 0.125 * dt * (f0[i] - f1[i]);
-    rhs(a[0] + 0.5 * dt, x, a + 1 + nx, a + at_modes, p, h, f);
-    for (i = 0; i < nx; i++) {
-        double chord = (b[1 + i] - a[1 + i]) / dt, slope = 1.5 * chord - 0.25 * (f0[i] + f1[i]);
-        if (fabs(f[i] - slope) > 0.1 * (fabs(f0[i]) + fabs(f1[i]) + fabs(chord))) return 0;
+    for (i = 0; i < NX; i++) x[i] = at_a * a[1 + i] + slope_a * w->k[0][i] + at_b * b[1 + i] + slope_b * w->k[1][i];
+}
+
+/* How far the cubic leaves the straight line between the rows, in units of ``fine``. A step can bend one way and back. */
+static double bend_of(work_t *w, const double *a, const double *b, double dt, const double *fine)
+{
+    run_t *r = w->r;
+    double most_so_far = 0, q;
+    int i;
+    for (q = 0.25; q < 1; q += 0.25) {
+        on_cubic(w, a, b, dt, q, w->xt);
+        for (i = 0; i < NX; i++) most_so_far = most(most_so_far, fabs(w->xt[i] - a[1 + i] - q * (b[1 + i] - a[1 + i])) / fine[i]);
+    }
+    return most_so_far;
+}
+
+/* Whether the cubic is exact to ``fine``: its largest error, half way, is a third of what its slope misses the equations by at a
+ * quarter of the step (the error goes with q^2 (1-q)^2). About a state that follows others at once it would swing far off. */
+static int follows_cubic(work_t *w, const double *a, const double *b, double dt, const double *fine)
+{
+    run_t *r = w->r;
+    int i;
+    on_cubic(w, a, b, dt, 0.25, w->xt);
+    derivatives(w, a[0] + 0.25 * dt, w->xt, w->err, 0);
+    for (i = 0; i < NX; i++) {
+        double rise = 1.125 * (b[1 + i] - a[1 + i]) + dt * (0.1875 * w->k[0][i] - 0.3125 * w->k[1][i]);
+        if (!(fabs(dt * w->err[i] - rise) < 3 * fine[i])) return 0;
     }
     return 1;
 }
 
-/* Rows with points in between where a step is curved, from a cubic through both ends and their derivatives, and with
- * the state before each jump of inputs or modes. ``fine`` holds, for each state, the bend that may be left straight.
- * Called with out = 0 it counts; returns the number of rows. */
-long pd_refine(out_f rhs, const double *rows, long n_rows, int nx, int nu, const hoists_t *hoists, const double *fine, double thinned_until, double *scratch, double *out)
+/* Parts of a step between which all states are straight to ``fine``, for a bend of the whole in these units. */
+enum { MOST_PARTS = 64 };
+static int parts_for(double bend) { return bend < MOST_PARTS * MOST_PARTS ? (int)ceil(sqrt(bend)) : MOST_PARTS; }
+
+/* Solve the step from a in equal parts by the L-stable method, which is exact also where a state follows others at once.
+ * Rows go behind the last one; returns by how much the worst leaves the line between its neighbours, over ``fine``. */
+static double solve_in_parts(work_t *w, const double *a, double dt, int parts, const double *fine)
 {
-    long k, n = 0;
-    int n_mode = hoists->n_mode, width = 1 + nx + nu + n_mode, i, j;
-    const double *p = hoists->p, *h;
-    double *f0 = scratch, *f1 = scratch + nx;
-    for (k = 0; k < n_rows; k++) {
-        const double *a = rows + k * width, *b = a + width;
-        double dt, bend = 0;
-        if (out) memcpy(out + n * width, a, sizeof(double) * (size_t)width);
-        n++;
-        if (k + 1 == n_rows || b[0] <= thinned_until || !((dt = b[0] - a[0]) > 0)) continue;
-        h = hoisted_for(hoists, a + 1 + nx + nu);
-        if (nx) {
-            rhs(a[0], a + 1, a + 1 + nx, a + 1 + nx + nu, p, h, f0);
-            rhs(b[0], b + 1, a + 1 + nx, a + 1 + nx + nu, p, h, f1);
-        }
-        for (i = 0; i < nx; i++) bend = most(bend, 0.125 * dt * fabs(f0[i] - f1[i]) / fine[i]);
-        if (bend > 1 && follows_cubic(rhs, nx, a, b, dt, p, h, f0, f1, scratch + 2 * nx, 1 + nx + nu)) {
-            int parts = bend > 100 ? 8 : 4;
-            for (j = 1; j < parts; j++, n++) {
-                double q = (double)j / parts, *row;
-                if (!out) continue;
-                row = out + n * width;
-                memcpy(row, a, sizeof(double) * (size_t)width);
-                row[0] = a[0] + q * dt;
-                for (i = 0; i < nx; i++)
-                    row[1 + i] = (1 + 2 * q) * (1 - q) * (1 - q) * a[1 + i] + q * (1 - q) * (1 - q) * dt * f0[i]
-                               + q * q * (3 - 2 * q) * b[1 + i] + q * q * (q - 1) * dt * f1[i];
-            }
-        }
-        if (memcmp(a + 1 + nx, b + 1 + nx, sizeof(double) * (size_t)(nu + n_mode))) {
-            if (out) {
-                double *row = out + n * width;
-                memcpy(row, a, sizeof(double) * (size_t)width);
-                memcpy(row, b, sizeof(double) * (size_t)(1 + nx));
-            }
-            n++;
+    run_t *r = w->r;
+    double worst_bend = 0, *row = r->rows + r->n_rows * w->width;
+    int j, i;
+    memcpy(w->x, a + 1, sizeof(double) * (size_t)NX);
+    for (j = 0; j < parts; j++, row += w->width) {
+        w->t = a[0] + dt * j / parts;
+        derivatives(w, w->t, w->x, w->k[0], 0);
+        if (!rodas(w, dt / parts)) return 0;
+        memcpy(row, a, sizeof(double) * (size_t)w->width);
+        row[0] = a[0] + dt * (j + 1) / parts;
+        memcpy(row + 1, w->xn, sizeof(double) * (size_t)NX);
+        memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
+        if (j == 0) continue;
+        for (i = 1; i <= NX; i++) {
+            double before = j == 1 ? a[i] : row[i - 2 * w->width], here = row[i - w->width];
+            worst_bend = most(worst_bend, 0.25 * fabs(row[i] - 2 * here + before) / fine[i - 1]);
         }
     }
-    return n;
+    return worst_bend;
+}
+
+static void copy_row(work_t *w, const double *row)
+{
+    memcpy(w->r->rows + w->r->n_rows++ * w->width, row, sizeof(double) * (size_t)w->width);
+}
+
+static void copy_half_way(work_t *w, const double *a, const double *b)
+{
+    double *row = w->r->rows + w->r->n_rows * w->width;
+    int i;
+    copy_row(w, a);
+    for (i = 0; i <= w->r->nx; i++) row[i] = 0.5 * (a[i] + b[i]);
+}
+
+/* Which rows are made of a step cut into equal parts: those between the parts, or those half way within each. */
+enum { BETWEEN = 0, HALF_WAY = 1 };
+
+/* Points within the step from row a to row b. Returns 0 where memory ends. */
+static int fill_step(work_t *w, const double *a, const double *b, const double *fine, int which)
+{
+    run_t *r = w->r;
+    double dt = b[0] - a[0], bend;
+    int j, parts;
+    if (!grow(&r->rows, &r->cap_rows, r->n_rows + 2 * MOST_PARTS + 2, w->width, r->max_rows_log2)) return 0;
+    memcpy(w->u, a + 1 + NX, sizeof(double) * (size_t)N_INPUT);
+    memcpy(w->s, a + 1 + NX + N_INPUT, sizeof(double) * (size_t)N_MODE);
+    derivatives(w, a[0], a + 1, w->k[0], 0);
+    derivatives(w, b[0], b + 1, w->k[1], 0);
+    bend = bend_of(w, a, b, dt, fine);
+    if (!(bend > 1) && (which == BETWEEN || fine[0] == INFINITY || !follows_cubic(w, a, b, dt, fine))) {
+        if (which == HALF_WAY) copy_half_way(w, a, b);
+        return 1;
+    }
+    if (!(bend > 1) || follows_cubic(w, a, b, dt, fine)) {
+        parts = bend > 1 ? parts_for(bend) : 1;
+        for (j = which == BETWEEN; j < parts; j++) {
+            double q = (j + 0.5 * which) / parts, *row = r->rows + r->n_rows++ * w->width;
+            memcpy(row, a, sizeof(double) * (size_t)w->width);
+            row[0] = a[0] + q * dt;
+            on_cubic(w, a, b, dt, q, row + 1);
+        }
+        return 1;
+    }
+    parts = 4;
+    bend = solve_in_parts(w, a, dt, parts, fine);
+    if (bend > 1) parts = (int)least(MOST_PARTS, parts * parts_for(bend));
+    if (which == BETWEEN) {
+        if (bend > 1) solve_in_parts(w, a, dt, parts, fine);
+        r->n_rows += parts - 1;   /* the last is the row b itself */
+        return 1;
+    }
+    solve_in_parts(w, a, dt, 2 * parts, fine);
+    for (j = 0; j < parts; j++) {
+        double *row = r->rows + r->n_rows * w->width;
+        memmove(row + j * w->width, row + 2 * j * w->width, sizeof(double) * (size_t)w->width);
+    }
+    r->n_rows += parts;
+    return 1;
+}
+
+/* Rows with points in between where a step is curved, and with the state before each jump of inputs or modes; or the rows half way
+ * between these, one fewer. ``fine`` holds, for each state, the bend that may be left straight, or is infinite where all are. What was thinned is left as it is.
+ * The rows are made in ``r``, which holds sizes, values, functions and the limit; returns 0 where that is reached. */
+int pd_refine(run_t *r, const double *rows, long n_rows, const hoists_t *hoists, const double *fine, double thinned_until, int which)
+{
+    work_t w;
+    set_t set;
+    long k;
+    int fits = 1, inner = r->n_command + r->n_mode;
+    if (!open_work(&w, r)) return 0;
+    memset(&set, 0, sizeof set);
+    w.set = &set;
+    for (k = 0; k < n_rows && fits; k++) {
+        const double *a = rows + k * w.width, *b = a + w.width;
+        fits = grow(&r->rows, &r->cap_rows, r->n_rows + 2, w.width, r->max_rows_log2);
+        if (!fits) break;
+        if (which == BETWEEN) copy_row(&w, a);
+        if (k + 1 == n_rows) break;
+        if (b[0] <= thinned_until || !(b[0] > a[0])) {
+            if (which == HALF_WAY) copy_row(&w, a);
+            continue;
+        }
+        set.hoisted = (double *)hoisted_for(hoists, a + 1 + r->nx + r->n_command);
+        fits = fill_step(&w, a, b, fine, which);
+        if (fits && memcmp(a + 1 + r->nx, b + 1 + r->nx, sizeof(double) * (size_t)inner)) {
+            copy_row(&w, a);
+            memcpy(r->rows + (r->n_rows - 1) * w.width, b, sizeof(double) * (size_t)(1 + r->nx));
+        }
+    }
+    release(&w);
+    return fits;
 }

@@ -5,7 +5,8 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import threading
-from collections.abc import Sequence
+import weakref
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from importlib import resources
@@ -46,6 +47,9 @@ class Structure:
     source: str
 
 
+FLOWS = ("supplied", "lost", "delivered")
+BALANCE = (*FLOWS, "stored")
+"""What of each part makes the energy balance: powers (W) and an energy (J). Among the signals as ``lost:card`` and so on."""
 KNOWN_STRUCTURES = 64
 _structures: dict[str, Structure] = {}
 
@@ -75,7 +79,10 @@ class PlantModel:
         modes = [(m.key, m.start, [(a, str(g), b) for a, g, b in m.exits], str(m.hold_zero)) for m in n.modes]
         shown = [
             (k, str(e))
-            for k, e in (*n.signals.items(), *n.stored.items(), *n.lost.items(), *n.supplied.items())
+            for k, e in (
+                *n.signals.items(),
+                *((f"{kind}:{card}", e) for kind in BALANCE for card, e in getattr(n, kind).items()),
+            )
         ]
         stated = [(owner, str(e)) for owner, e in n.equations]
         rubs = [(f.key, str(f.speed), str(f.forward), str(f.backward)) for f in n.frictions]
@@ -113,20 +120,12 @@ class PlantModel:
     def energy_symbols(self) -> list[ca.SX]:
         if not self.with_energy:
             return []
-        return [
-            ca.SX.sym(f"{kind}:{card}")
-            for kind in ("supplied", "lost")
-            for card in getattr(self.network, kind)
-        ]
+        return [ca.SX.sym(f"{kind}:{card}") for kind in FLOWS for card in getattr(self.network, kind)]
 
     @cached_property
     def rhs(self) -> ca.SX:
         energy = (
-            [
-                self.system.express(e)
-                for kind in ("supplied", "lost")
-                for e in getattr(self.network, kind).values()
-            ]
+            [self.system.express(e) for kind in FLOWS for e in getattr(self.network, kind).values()]
             if self.with_energy
             else []
         )
@@ -143,6 +142,10 @@ class PlantModel:
     @cached_property
     def signals(self) -> dict[str, ca.SX]:
         found = {key: self.system.express(e) for key, e in self.network.signals.items()}
+        for kind in BALANCE:
+            found |= {
+                f"{kind}:{card}": self.system.express(e) for card, e in getattr(self.network, kind).items()
+            }
         if self.with_energy:
             found |= {f"energy.{s.name()}": s for s in self.energy_symbols}
             found["energy.stored"] = sum(
@@ -307,8 +310,14 @@ def time_loop(sizes: Sizes | None = None) -> ctypes.CDLL:
         ctypes.c_void_p,
     ]
     library.pd_last_before.restype = None
-    library.pd_refine.argtypes = [*pointers, *lengths, *pointers, DOUBLE, *pointers]
-    library.pd_refine.restype = ctypes.c_long
+    library.pd_refine.argtypes = [
+        ctypes.POINTER(RunStruct),
+        ctypes.c_void_p,
+        ctypes.c_long,
+        *pointers,
+        DOUBLE,
+        INT,
+    ]
     return library
 
 
@@ -419,18 +428,25 @@ def row_shape(structure: Structure) -> tuple[int, int, int]:
     return len(structure.state_keys), inputs, len(structure.mode_keys)
 
 
-MOST_SHOWN = 400_000_000
-"""Bytes."""
-FINE = 2e-5
+MOST_SHOWN_LOG2 = 29
+"""Logarithm of the bytes that rows of traces may take."""
+FINE = 1e-5
 """Bend of a state within a step, over its range in the run, that traces may leave straight."""
 
 
 def refined_rows(
-    structure: Structure, rows: Doubles, parameters: Doubles, *, thinned_until: float = 0.0
+    structure: Structure,
+    rows: Doubles,
+    parameters: Doubles,
+    *,
+    thinned_until: float = 0.0,
+    straight: bool = False,
+    half_way: bool = False,
 ) -> Doubles:
-    """Rows with both sides of every jump, and with points between where a step is curved.
+    """Rows with both sides of every jump, and with points between where a step is curved; or the rows half way between these.
 
-    What was thinned stays as it is, and so does a record that would grow beyond `MOST_SHOWN`.
+    Points lie on the cubic through both ends of a step where that obeys the equations, else the step is solved again in parts.
+    A record of fixed steps is ``straight`` between its rows. What was thinned stays as it is, and so does a record that would grow beyond ``2**MOST_SHOWN_LOG2`` bytes.
     """
     library = load(structure.source)
     rows = np.ascontiguousarray(rows, dtype=float)
@@ -438,16 +454,34 @@ def refined_rows(
     states = rows[:, 1 : 1 + nx]
     span = np.ptp(states, axis=0) if len(rows) else np.zeros(nx)
     fine = np.where(span > 0, FINE * span, 1.0) if nx else np.ones(1)
-    hoists, scratch = hoists_for(library, parameters, n_mode, len(rows)), np.zeros(4 * nx + 1)
+    if straight:
+        fine = np.full(max(1, nx), np.inf)
+    hoists = hoists_for(library, parameters, n_mode, len(rows))
+    work = RunStruct(nx=nx, n_command=nu, n_mode=n_mode, max_rows_log2=MOST_SHOWN_LOG2, p=pointer(parameters))
+    work.rhs, work.jac = address(library, "pd_rhs"), address(library, "pd_jac")
+    loop = time_loop()
+    fits = loop.pd_refine(
+        ctypes.byref(work),
+        pointer(rows),
+        len(rows),
+        ctypes.byref(hoists),
+        pointer(fine),
+        thinned_until,
+        half_way,
+    )
+    found = taken(work.rows, work.n_rows, rows.shape[1], loop.pd_release)
+    if fits:
+        return found
+    return 0.5 * (rows[1:] + rows[:-1]) if half_way else rows
 
-    def fill(out: int | None) -> int:
-        return time_loop().pd_refine(
-            address(library, "pd_rhs"), pointer(rows), len(rows), nx, nu, ctypes.byref(hoists), pointer(fine),
-            thinned_until, pointer(scratch), out)  # fmt: skip
 
-    size = fill(None)
-    if size * rows.shape[1] * 8 > MOST_SHOWN:
-        return rows
-    found = np.empty((size, rows.shape[1]))
-    fill(pointer(found))
-    return found
+def taken(
+    address_: int | None, n_rows: int, width: int, release: Callable[..., None], *more: object
+) -> np.ndarray:
+    """A C block of doubles as (n_rows, width), without a copy; ``release(address, *more)`` is called with the last array
+    that shows it."""
+    if not address_:
+        return np.empty((n_rows, width))
+    block = (ctypes.c_double * (n_rows * width)).from_address(address_)
+    weakref.finalize(block, release, address_, *more)
+    return np.ctypeslib.as_array(block).reshape(n_rows, width)

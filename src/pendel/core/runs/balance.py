@@ -1,4 +1,4 @@
-"""Where the energy of a run went: what each part lost between two times, conducting and switching."""
+"""Where the energy of a run went: what each part lost between two times, and whether all of it adds up."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pendel.core.runs import measures
+from pendel.core.plant.model import BALANCE, FLOWS
 from pendel.core.runs.kept import KeptRun
 
 ROUNDING = 1e-9
@@ -22,21 +22,79 @@ class Lost:
     energy: float
 
 
-def losses(run: KeptRun, start: float, end: float) -> list[Lost]:
-    """All parts that lost something between two times (s), the largest first."""
+@dataclass(frozen=True)
+class Balance:
+    """Energies between two times (s), in J.
+
+    ``supplied`` by sources = heat of all parts + ``delivered`` to loads + rise of what is ``stored`` + ``open``. The last is what the
+    run errs by, or what parts of one's own equations keep to themselves. ``switched`` is reckoned from the devices' switching
+    energies beside the circuit: it is a loss, but not drawn from the sources.
+    """
+
+    losses: tuple[Lost, ...]
+    supplied: float
+    delivered: float
+    stored: float
+    heat: float
+    switched: float
+    duration: float
+
+    @property
+    def sums(self) -> list[tuple[str, float]]:
+        """The last lines of a table of losses: their sum, and what that is to be (J)."""
+        words = "sum, without switching" if self.switched else "sum"
+        return [(words, self.heat), ("fed in − delivered − stored", self.heat + self.open)]
+
+    @property
+    def open(self) -> float:
+        return self.supplied - self.heat - self.delivered - self.stored
+
+
+def balance_keys(run: KeptRun) -> list[str]:
+    """Signals that a balance is made of."""
+    return [k for k in run.structure.signals if k.partition(":")[0] in BALANCE]
+
+
+def balance(run: KeptRun, start: float, end: float) -> Balance:
+    """The energy balance between two times (s), as far as the run goes."""
+    start, end = max(start, float(run.rows[0, 0]) if len(run.rows) else 0.0), min(end, run.end)
     if not end > start:
-        return []
-    keys = [k for k in run.keys if k.endswith(".loss")]
+        return Balance((), 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
+    span = end - start
+    found: dict[str, dict[str, float]] = {kind: {} for kind in BALANCE}
+    keys = balance_keys(run)
     run.fetch(keys)
-    powers: dict[str, float] = {}
+    run.fetch_between(k for k in keys if k.partition(":")[0] in FLOWS)
     for key in keys:
-        trace = run.trace(key)
-        powers[run.infos[key].card] = measures.mean(*measures.window(trace.t, trace.y, start, end))
+        kind, _, card = key.partition(":")
+        if kind in FLOWS:
+            found[kind][card] = run.pieces(key).integral(start, end)
+        else:
+            trace = run.trace(key)
+            found[kind][card] = float(np.diff(np.interp([start, end], trace.t, trace.y))[0])
+    names = {info.card_key: info.card for info in run.infos.values()}
+    energies = {names.get(card, card): energy for card, energy in found["lost"].items()}
+    switched = 0.0
     for device in run.devices:
         t, e = run.switchings[device.key]
-        what = f"{run.infos[device.voltage].card}, switching"
-        spent = float(np.sum(e[(t >= start) & (t < end)])) / (end - start)
-        powers[what] = powers.get(what, 0.0) + spent
-    least = ROUNDING * max((abs(power) for power in powers.values()), default=0.0)
-    found = [Lost(what, power, power * (end - start)) for what, power in powers.items() if abs(power) > least]
-    return sorted(found, key=lambda each: -each.power)
+        what = f"{names.get(device.card, device.card)}, switching"
+        spent = float(np.sum(e[(t >= start) & (t < end)]))
+        energies[what] = energies.get(what, 0.0) + spent
+        switched += spent
+    least = ROUNDING * max((abs(energy) for energy in energies.values()), default=0.0)
+    lost = [Lost(what, energy / span, energy) for what, energy in energies.items() if abs(energy) > least]
+    totals = {kind: sum(of.values()) for kind, of in found.items()}
+    return Balance(
+        tuple(sorted(lost, key=lambda each: -each.power)),
+        totals["supplied"],
+        totals["delivered"],
+        totals["stored"],
+        totals["lost"],
+        switched,
+        span,
+    )
+
+
+def losses(run: KeptRun, start: float, end: float) -> list[Lost]:
+    """All parts that lost something between two times (s), the largest first."""
+    return list(balance(run, start, end).losses)

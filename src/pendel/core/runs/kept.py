@@ -14,7 +14,8 @@ import numpy as np
 from pendel.core.errors import FileProblem
 from pendel.core.formats.hdf import opened
 from pendel.core.plant.integrate import Outcome
-from pendel.core.plant.model import Structure, evaluate_signals, last_before, refined_rows
+from pendel.core.plant.model import BALANCE, Structure, evaluate_signals, last_before, refined_rows
+from pendel.core.runs.measures import Pieces
 
 FORMAT_VERSION = 1
 
@@ -30,13 +31,26 @@ class Trace:
     y: np.ndarray
     sampled: bool
 
+    @property
+    def drawn(self) -> tuple[np.ndarray, np.ndarray]:
+        """Times and values of the line that shows it: a sampled signal in steps."""
+        if not self.sampled or len(self.t) < 2:
+            return self.t, self.y
+        return np.repeat(self.t, 2)[1:], np.repeat(self.y, 2)[:-1]
+
 
 @dataclass(frozen=True)
 class SignalInfo:
+    """``card`` is the card's name as shown."""
+
     key: str
     card: str
     label: str
     unit: str
+
+    @property
+    def card_key(self) -> str:
+        return self.key.partition(".")[0]
 
 
 @dataclass(frozen=True)
@@ -107,7 +121,22 @@ class KeptRun:
     @cached_property
     def expanded(self) -> np.ndarray:
         """Rows as traces show them: both sides of each jump, curved steps with points between."""
-        return refined_rows(self.structure, self.rows, self.parameters, thinned_until=self.thinned_until)
+        return self._refined(half_way=False)
+
+    @cached_property
+    def half_way(self) -> np.ndarray:
+        """Rows half way between those of `expanded`, one fewer."""
+        return self._refined(half_way=True)
+
+    def _refined(self, *, half_way: bool) -> np.ndarray:
+        return refined_rows(
+            self.structure,
+            self.rows,
+            self.parameters,
+            thinned_until=self.thinned_until,
+            straight="load" in self.settings,  # only fixed steps have one
+            half_way=half_way,
+        )
 
     @cached_property
     def times(self) -> np.ndarray:
@@ -142,8 +171,32 @@ class KeptRun:
         """Places of the rows at ticks, by their numbers, from 0 up to one beyond the last."""
         return self.rows_at(ticks * self.tick)
 
+    def pieces(self, key: str) -> Pieces:
+        """A signal as what its averages are taken over. Raises KeyError where the run has no such signal."""
+        trace = self.trace(key)
+        if trace.sampled:
+            end = max(self.end, float(trace.t[-1])) if len(trace.t) else self.end
+            return Pieces(np.append(trace.t, end), np.append(trace.y, trace.y[-1:]))
+        self.fetch_between([key])
+        return Pieces(trace.t, trace.y, self._between[key])
+
+    def missing_between(self, keys: Iterable[str]) -> list[str]:
+        """Those of the plant's signals that are not computed half way between points yet."""
+        return [k for k in dict.fromkeys(keys) if k in self.structure.signals and k not in self._between]
+
+    def fetch_between(self, keys: Iterable[str]) -> None:
+        """Compute several of the plant's signals half way between the points of their traces, in one go."""
+        wanted = self.missing_between(keys)
+        if wanted:
+            columns = evaluate_signals(self.structure, self.half_way, self.parameters, wanted)
+            self._between.update(zip(wanted, np.ascontiguousarray(columns.T)))
+
     @cached_property
     def _signals(self) -> dict[str, np.ndarray]:
+        return {}
+
+    @cached_property
+    def _between(self) -> dict[str, np.ndarray]:
         return {}
 
     @cached_property
@@ -155,7 +208,9 @@ class KeptRun:
 
     @property
     def keys(self) -> list[str]:
-        return [*self.structure.signals, *(d.key for d in self.devices), *self.tick_signals]
+        """What can be shown: signals of the plant but for those of the energy balance, switching energies, control signals."""
+        shown = (k for k in self.structure.signals if k.partition(":")[0] not in BALANCE)
+        return [*shown, *(d.key for d in self.devices), *self.tick_signals]
 
     def trace(self, key: str) -> Trace:
         """A signal by key ``card.signal``.

@@ -93,6 +93,96 @@ def dip_measures(t: np.ndarray, y: np.ndarray, target: float, band: float = 0.02
 
 
 @dataclass(frozen=True)
+class Pieces:
+    """A trace as what its averages are taken over: times (s), values at them and half way between, in the trace's unit.
+
+    Between two points a signal of the plant is the parabola through its three values: exact for currents on a ramp and for their
+    powers. A sampled signal (``middle`` is None) holds until its next point.
+    """
+
+    t: np.ndarray
+    y: np.ndarray
+    middle: np.ndarray | None = None
+
+    def integral(self, start: float, end: float, power: int = 1) -> float:
+        """Of the signal, or of its square, between two times within the trace.
+
+        Gauss's rule with three points is exact up to the fifth power of time, so for the square of a parabola
+        (Abramowitz, Stegun: Handbook of Mathematical Functions, table 25.4).
+        """
+        first = max(0, int(np.searchsorted(self.t, start, "right")) - 1)
+        last = min(len(self.t) - 1, max(first + 1, int(np.searchsorted(self.t, end, "left"))))
+        if last <= first:
+            return 0.0
+        t, y = self.t[first : last + 1], self.y[first : last + 1]
+        low, high = np.maximum(t[:-1], start), np.minimum(t[1:], end)
+        width = np.maximum(high - low, 0.0)
+        if self.middle is None:
+            return float(np.dot(width, y[:-1] ** power))
+        a, m, b = y[:-1], self.middle[first:last], y[1:]
+        span = np.where(t[1:] > t[:-1], t[1:] - t[:-1], 1.0)
+        total = 0.0
+        for place, weight in zip(GAUSS_PLACES, GAUSS_WEIGHTS):
+            q = (low + place * (high - low) - t[:-1]) / span
+            at = a + q * (4 * m - 3 * a - b) + q * q * (2 * a + 2 * b - 4 * m)
+            total += weight * float(np.dot(width, at**power))
+        return total
+
+    def within(self, start: float, end: float) -> tuple[float, float]:
+        return max(start, float(self.t[0])), min(end, float(self.t[-1]))
+
+    def mean(self, start: float, end: float) -> float:
+        return self._average(start, end, 1)
+
+    def rms(self, start: float, end: float) -> float:
+        return math.sqrt(max(0.0, self._average(start, end, 2)))
+
+    def _average(self, start: float, end: float, power: int) -> float:
+        """Over what the trace has of the window; not-a-number where it has nothing."""
+        if not len(self.t):
+            return math.nan
+        start, end = self.within(start, end)
+        if end > start:
+            return self.integral(start, end, power) / (end - start)
+        return self.at(start) ** power if end == start else math.nan
+
+    def at(self, time: float) -> float:
+        if self.middle is None:
+            return float(self.y[max(0, int(np.searchsorted(self.t, time, "right")) - 1)])
+        return float(np.interp(time, self.t, self.y))
+
+    def ripple(self, start: float, end: float) -> float:
+        """Peak to peak."""
+        start, end = self.within(start, end)
+        if end < start:
+            return math.nan
+        inside = slice(np.searchsorted(self.t, start, "left"), np.searchsorted(self.t, end, "right"))
+        values = [
+            self.at(start),
+            self.at(end),
+            *(f(self.y[inside]) for f in (np.min, np.max) if len(self.y[inside])),
+        ]
+        return float(np.ptp(values))
+
+
+def straight(t: np.ndarray, y: np.ndarray) -> Pieces:
+    """A trace that is straight between its points."""
+    return Pieces(t, y, 0.5 * (y[1:] + y[:-1]))
+
+
+def mean(t: np.ndarray, y: np.ndarray) -> float:
+    return straight(t, y).mean(float(t[0]), float(t[-1]))
+
+
+def rms(t: np.ndarray, y: np.ndarray) -> float:
+    return straight(t, y).rms(float(t[0]), float(t[-1]))
+
+
+GAUSS_PLACES = (0.5 - math.sqrt(0.15), 0.5, 0.5 + math.sqrt(0.15))
+GAUSS_WEIGHTS = (5 / 18, 8 / 18, 5 / 18)
+
+
+@dataclass(frozen=True)
 class Averages:
     """Of a trace between two times, in its unit; ``ripple`` is peak to peak."""
 
@@ -101,19 +191,5 @@ class Averages:
     ripple: float
 
 
-def averages(t: np.ndarray, y: np.ndarray, start: float, end: float) -> Averages:
-    inside = window(t, y, start, end)
-    return Averages(mean(*inside), rms(*inside), ripple(inside[1]))
-
-
-def mean(t: np.ndarray, y: np.ndarray) -> float:
-    return float(np.trapezoid(y, t) / (t[-1] - t[0])) if t[-1] > t[0] else float(y[0])
-
-
-def rms(t: np.ndarray, y: np.ndarray) -> float:
-    return math.sqrt(mean(t, y * y))
-
-
-def ripple(y: np.ndarray) -> float:
-    """Peak to peak."""
-    return float(np.max(y) - np.min(y))
+def averages(pieces: Pieces, start: float, end: float) -> Averages:
+    return Averages(pieces.mean(start, end), pieces.rms(start, end), pieces.ripple(start, end))

@@ -66,8 +66,7 @@ def vectors_at(run: KeptRun, machine: str, time: float) -> Vectors:
     span = (max(0.0, end - run.tick), end)
 
     def average(name: str) -> float:
-        trace = run.trace(f"{machine}.{name}")
-        return mean(*window(trace.t, trace.y, *span))
+        return run.pieces(f"{machine}.{name}").mean(*span)
 
     angle = run.trace(angle_key(run, machine))
     at = float(np.angle(mean(*window(angle.t, np.cos(angle.y), *span)) + 1j * mean(*window(angle.t, np.sin(angle.y), *span))))  # fmt: skip

@@ -23,7 +23,7 @@ def build_load(c):
     c.signal("load", load)
     c.signal("level", level)
     c.signal("power", load * speed)
-    c.lost(load * speed)
+    c.delivered(load * speed)
 
 
 def build_air(c):
@@ -34,7 +34,7 @@ def build_air(c):
     c.signal("load", load)
     c.signal("speed", speed)
     c.signal("power", load * speed)
-    c.lost(load * speed)
+    c.delivered(load * speed)
 
 
 def build_imposed_speed(c):

@@ -120,7 +120,8 @@ def build_vehicle(c):
     c.signal("power", (forces[0] + forces[1]) * v)
     c.signal("loss", loss)
     c.stored(stored)
-    c.lost(loss + climbing * v)
+    c.lost(loss)
+    c.delivered(climbing * v)
 
 
 def grip_curve(v, card) -> Curve:
