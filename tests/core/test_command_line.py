@@ -235,7 +235,10 @@ def test_measures_and_losses_are_told_between_two_times(capsys):
     assert [float(x) for x in lines[2][2:5]] == pytest.approx([of.mean, of.rms, of.ripple], rel=1e-5)
     assert lines[3:5] == [[""], ["lost by", "mean power W", "energy J"]]
     told = {line[0]: (float(line[1]), float(line[2])) for line in lines[5:]}
-    wanted = {each.what: (each.power, each.energy) for each in run.losses(0.02, 0.06)}
+    balance = run.balance(0.02, 0.06)
+    wanted = {each.what: (each.power, each.energy) for each in balance.losses}
+    wanted |= {words: (energy / balance.duration, energy) for words, energy in balance.sums}
+    assert balance.open == pytest.approx(0, abs=1e-5 * balance.supplied)
     assert told.keys() == wanted.keys()
     assert all(told[k] == pytest.approx(wanted[k], rel=1e-5) for k in wanted)
     for wrong, words in (

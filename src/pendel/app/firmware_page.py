@@ -29,7 +29,7 @@ from pendel.app.session import Session, single_shot
 from pendel.app.trust import may_run
 from pendel.app.widgets import button, clear, column, figure_row, label, rule, wrapped
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
-from pendel.core.controllers.emit import NumberFormat, emit
+from pendel.core.controllers.emit import NumberFormat, call_of, emit
 from pendel.core.errors import DriveHasFindings, PendelError
 from pendel.core.firmware.ship import Checked, build_and_check, write_sources
 from pendel.core.quantities.units import figure, number_text
@@ -350,7 +350,7 @@ class FirmwarePage(QWidget):
         if not 0 <= r < len(blocks):
             return
         if self.file == "source":
-            cursor = self.code.document().find(f"void {blocks[r].kind}_update(")
+            cursor = self.code.document().find(f"void {call_of(blocks[r].kind)}(")
             if not cursor.isNull():
                 self.code.setTextCursor(cursor)
                 bar = self.code.verticalScrollBar()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import lru_cache
 
@@ -17,11 +18,19 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import Card, Drive, End, Wire
 from pendel.core.drive.findings import Finding, attention, fault
 from pendel.core.errors import DriveProblem, ExpressionProblem, OutOfRange
-from pendel.core.quantities.expressions import evaluate, is_literal, plain_numbers, read, value_in_field
+from pendel.core.quantities.expressions import (
+    evaluate,
+    in_turns_of,
+    is_literal,
+    plain_numbers,
+    read,
+    value_in_field,
+)
 from pendel.core.quantities.named import Names
-from pendel.core.quantities.units import NONE, dimension_text, figure, number_text, unit
+from pendel.core.quantities.units import NO_TURN, NONE, dimension_text, figure, number_text, unit
 
 SETTING_UNITS = {"until": "s", "tick": "s", "step": "s", "tolerance": "", "computing_delay": "", "seed": ""}
+MOST_TICKS = 5e7
 METHODS = ("auto", "explicit", "stiff", "fast", "fixed")
 
 
@@ -50,14 +59,16 @@ def examine(drive: Drive) -> Examined:
     """Evaluate and check everything that needs no equations."""
     result = Examined()
     names = Names({name: q.text for name, q in drive.quantities.items()})
-    _quantities(drive, names, result)
-    _settings(drive, names, result)
     kinds: dict[str, Kind] = {}
+    unknown = []
     for key, card in drive.cards.items():
         try:
             kinds[key] = kind_of(card)
         except DriveProblem as problem:
-            result.findings.append(fault(str(problem), key))
+            unknown.append(fault(str(problem), key))
+    _quantities(drive, names, result)
+    _settings(drive, kinds, names, result)
+    result.findings += unknown
     for key, kind in kinds.items():
         _card(drive, key, kind, names, result)
     _harmonics_and_step(drive, kinds, result)
@@ -75,7 +86,7 @@ def _quantities(drive: Drive, names: Names, result: Examined) -> None:
             result.findings.append(fault(f"Quantity {name}: {problem}", field=name))
 
 
-def _settings(drive: Drive, names: Names, result: Examined) -> None:
+def _settings(drive: Drive, kinds: dict[str, Kind], names: Names, result: Examined) -> None:
     for name, unit_text in SETTING_UNITS.items():
         text = drive.settings[name]
         label = {"until": "Run length", "tick": "Base tick", "step": "Fixed step"}.get(
@@ -93,10 +104,11 @@ def _settings(drive: Drive, names: Names, result: Examined) -> None:
         except ExpressionProblem as problem:
             result.findings.append(fault(f"{label}: {problem}", field=name))
     until, tick = result.settings.get("until"), result.settings.get("tick")
-    if until is not None and tick is not None and until / tick > 5e7:
+    sampled = any(isinstance(kind, Block) for kind in kinds.values())
+    if sampled and until is not None and tick is not None and until / tick > MOST_TICKS:
         result.findings.append(
             fault(
-                f"The run of {number_text(until)} s has {number_text(until / tick)} ticks; at most 50 million are possible. Shorten the run.",
+                f"The run of {number_text(until)} s has {number_text(until / tick)} ticks; at most {number_text(MOST_TICKS / 1e6)} million are possible. Shorten the run or lengthen the base tick.",
                 field="until",
             )
         )
@@ -116,8 +128,9 @@ def _settings(drive: Drive, names: Names, result: Examined) -> None:
         )
 
 
-def evaluate_value(value: Value, text: str, names: Names) -> float:
-    """SI value of a card's value text; empty optional ones are not-a-number.
+def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], str] | None = None) -> float:
+    """SI value of a card's value text; empty optional ones are not-a-number. ``meant`` tells the unit of a value that may be of
+    any, where the wiring tells it.
 
     Raises
     ------
@@ -126,7 +139,7 @@ def evaluate_value(value: Value, text: str, names: Names) -> float:
     if not text.strip() and value.optional:
         return math.nan
     if value.unit == ANY:
-        number = evaluate(read(text), names, text).si
+        number = of_any_unit(text, names, meant)
     else:
         number = value_in_field(text, value.unit, names)
     low, high = value.low, value.high
@@ -150,6 +163,12 @@ def evaluate_value(value: Value, text: str, names: Names) -> float:
     return number
 
 
+def of_any_unit(text: str, names: Names, meant: Callable[[], str] | None) -> float:
+    """SI value of a text whose unit is that of a signal: 25 Hz on a speed is 157 rad/s."""
+    found = evaluate(read(text), names, text)
+    return in_turns_of(meant(), found, text) if meant and found.turn != NO_TURN else found.si
+
+
 def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) -> None:
     card = drive.cards[key]
     values: dict[str, float] = {}
@@ -158,7 +177,8 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
     for value in kind.values:
         text = card.values.get(value.name, value.default)
         try:
-            values[value.name] = evaluate_value(value, text, names)
+            meant = None if value.name.startswith("K") else lambda: signal_unit(drive, End(key, "out"))
+            values[value.name] = evaluate_value(value, text, names, meant)
         except ExpressionProblem as problem:
             values[value.name] = math.nan
             if value.name in in_force:
@@ -196,7 +216,7 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
             )
         )
     if kind.has_profile:
-        _profile(card, key, kind, names, result)
+        _profile(drive, key, kind, names, result)
     if card.own is not None and card.kind in OWN_BLOCKS:
         block = read_block(card.own, card.kind, names)
         if block.update is not None and block.update.verbatim and (wrong := c_problem(block.update)):
@@ -281,8 +301,9 @@ def plain_corners(
     return times, [factor * level for level in levels]
 
 
-def _profile(card: Card, key: str, kind: Kind, names: Names, result: Examined) -> None:
+def _profile(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) -> None:
     assert kind.has_profile is not None
+    card = drive.cards[key]
     unit_text = kind.has_profile[1]
     times: list[float] = []
     levels: list[float] = []
@@ -293,7 +314,7 @@ def _profile(card: Card, key: str, kind: Kind, names: Names, result: Examined) -
         try:
             times.append(value_in_field(time_text, "s", names))
             levels.append(
-                evaluate(read(value_text), names, value_text).si
+                of_any_unit(value_text, names, lambda: signal_unit(drive, End(key, "out")))
                 if unit_text == ANY
                 else value_in_field(value_text, unit_text, names)
             )

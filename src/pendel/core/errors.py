@@ -43,6 +43,17 @@ class WrongDimension(ExpressionProblem):
         return f"{self.what} {is_what}, but {self.wanted} is needed."
 
 
+class MixedTurns(ExpressionProblem):
+    """Cycles and radians meet, and 2π may be in it already or not."""
+
+    def __init__(self, text: str):
+        super().__init__(text)
+        self.text = text
+
+    def __str__(self) -> str:
+        return f"“{shorten(self.text)}” takes a frequency (Hz) for a speed (rad/s, rpm), or the other way round. Write 2*pi*f or w/(2*pi)."
+
+
 class DividesByZero(ExpressionProblem):
     def __init__(self, text: str):
         super().__init__(text)

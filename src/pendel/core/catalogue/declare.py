@@ -332,6 +332,8 @@ class Block(Kind):
     """Values the update uses that follow from the entered ones and the block's period."""
     holds: frozenset[str] = frozenset()
     """Inputs that do not act on the outputs within the same tick (they break loops)."""
+    turns: frozenset[str] = frozenset()
+    """Inputs that take an angle as well within one turn; formats with few digits get it so."""
     tables: Callable[[Values, Card], list[tuple[float, float]]] | None = None
     smooth: Mapping[str, float] = field(default_factory=dict)
     """Values that stand in for linear models, where the update as it is only moves in steps."""

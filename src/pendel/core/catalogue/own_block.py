@@ -16,7 +16,15 @@ from functools import lru_cache
 
 from pendel.core.catalogue.control.ports import EVERY
 from pendel.core.catalogue.declare import ANY, Block, Link, Port, Value
-from pendel.core.controllers.language import INTRINSICS, LanguageProblem, Update, parse_update
+from pendel.core.controllers.c_names import identifier
+from pendel.core.controllers.language import (
+    ACTIONS,
+    INTRINSICS,
+    MEMORY,
+    LanguageProblem,
+    Update,
+    parse_update,
+)
 from pendel.core.drive.document import Card, OwnEquations
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import Measured, evaluate, read
@@ -31,7 +39,9 @@ INTRINSICS_SHOWN = [
     if n in ("saturate", "absolute", "floor", "sqrt", "sin", "cos", "atan2", "minimum", "maximum", "wrapped")
 ]
 INDENT = "    "
-TAKEN = frozenset({*INTRINSICS, "dt", "started", "every", "mode", "elapsed", "b", "real_t"})
+TAKEN = frozenset(
+    {*INTRINSICS, *ACTIONS, *MEMORY, "dt", "started", "every", "mode", "elapsed", "b", "real_t"}
+)
 """Names that mean something already."""
 ARROW = re.compile(r"^\s*(\w+)\s*->\s*(\w+)\s*:\s*(.+)$")
 STATE = re.compile(r"^\s*(\w+)\s*:\s*(.*)$")
@@ -41,6 +51,7 @@ STATE = re.compile(r"^\s*(\w+)\s*:\s*(.*)$")
 class BlockModel:
     """The typed lines, read. ``problems`` are (section, line number, sentence)."""
 
+    in_c: bool = False
     inputs: dict[str, str] = field(default_factory=dict)
     outputs: dict[str, str] = field(default_factory=dict)
     values: dict[str, tuple[str, str]] = field(default_factory=dict)
@@ -60,7 +71,7 @@ class BlockModel:
 
 def read_block(own: OwnEquations, kind: str, lookup: Lookup) -> BlockModel:
     """Read all lines; never raises, every problem is collected with its line."""
-    model = BlockModel()
+    model = BlockModel(in_c=kind == C)
     for section, reader in (("ports", _read_port), ("values", _read_value), ("states", _read_state)):
         for number, line in enumerate(getattr(own, section)):
             if line.strip():
@@ -81,6 +92,8 @@ def _new_name(model: BlockModel, name: str) -> str:
     check_name(name, units_too=True)
     if name in TAKEN:
         raise DriveProblem(f"{name} means something already. Choose a different name.")
+    if model.in_c and name != identifier(name):
+        raise DriveProblem(f"{name} means something else in C, or is no name there. Choose a different name.")
     if name in model.names:
         raise DriveProblem(f"{name} is defined twice. Rename one of them.")
     return name

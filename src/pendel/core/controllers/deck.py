@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -58,6 +59,8 @@ class BlockInstance:
     every: int
     sensor: bool
     holds: frozenset[str] = frozenset()
+    turns: frozenset[str] = frozenset()
+    """Inputs that take an angle within one turn."""
     table: tuple[tuple[float, float], ...] = ()
     regulates: tuple[Regulation, ...] = ()
     smooth: Mapping[str, float] = field(default_factory=dict)
@@ -71,6 +74,19 @@ class BlockInstance:
         """Arguments that are neither ports, values, memory nor the period."""
         known = {*self.inputs, *self.outputs, *self.values, "dt", *self.code.memory}
         return tuple(a for a in self.code.arguments if a not in known)
+
+    @cached_property
+    def line_places(self) -> int:
+        """Places that its delay line needs: for the longest delay, one more to interpolate, and the present."""
+        calls = [n for statement in self.code.body for n in ast.walk(statement) if isinstance(n, ast.Call)]
+        delays = [
+            last.id
+            for call in calls
+            if isinstance(call.func, ast.Name)
+            and call.func.id in ("delayed", "recalled")
+            and isinstance(last := call.args[-1], ast.Name)
+        ]
+        return 2 + math.ceil(max((self.values.get(name, 0.0) for name in delays), default=0.0))
 
     @cached_property
     def used_values(self) -> tuple[str, ...]:

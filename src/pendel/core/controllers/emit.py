@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import ast
-import copy
+import math
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from enum import Enum
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
+from pendel.core.controllers.c_names import comment, drive_name, identifier, identifiers
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part, Step
 from pendel.core.controllers.language import MEMORY, Update, names_in
 
@@ -17,6 +18,11 @@ from pendel.core.controllers.language import MEMORY, Update, names_in
 class NumberFormat(Enum):
     FLOAT64 = "double"
     FLOAT32 = "float"
+
+    @property
+    def loses(self) -> bool:
+        """Whether sums over hours lose what they add."""
+        return self is not NumberFormat.FLOAT64
 
     def literal(self, value: float) -> str:
         if self is NumberFormat.FLOAT32:
@@ -33,18 +39,25 @@ class Source:
 
 
 class Writer:
-    """C of expressions and statements of one update; ``names`` maps its names to C."""
+    """C of expressions and statements of one update.
 
-    def __init__(self, update: Update, number: NumberFormat):
+    States that an update adds to (`Update.accumulated`) keep, in formats that would lose it, what a sum rounds away: at 20 kHz a count of
+    ticks in 32-bit float would stand still after fourteen minutes, and so would an integral whose increments have become
+    small beside it.
+    """
+
+    def __init__(self, update: Update, states: Collection[str], number: NumberFormat):
         self.update, self.number = update, number
-        self.fields = {a: f"b->{a}" for a in update.arguments}
+        self.fields = {a: f"b->{field}" for a, field in fields_of(update).items()}
+        self.locals = identifiers(update.locals, ("b",))
+        self.kept = accumulated(update, states) if number.loses else frozenset()
 
     def expression(self, node: ast.expr) -> str:
         match node:
             case ast.Constant(value=int() | float() as value):
                 return self.number.literal(float(value))
             case ast.Name(id=name):
-                return self.fields.get(name, name)
+                return self.place(name)
             case ast.UnaryOp(op=ast.USub(), operand=operand):
                 return f"-{self.inner(operand)}"
             case ast.UnaryOp(op=ast.Not(), operand=operand):
@@ -62,13 +75,27 @@ class Writer:
             case ast.IfExp(test=test, body=body, orelse=orelse):
                 return f"({self.expression(test)}) ? {self.inner(body)} : {self.inner(orelse)}"
             case ast.Call(func=ast.Name(id=name), args=args):
-                return f"{name}({', '.join(self.argument(a) for a in args)})"
+                return f"{function_name(name)}({', '.join(self.argument(a) for a in args)})"
         raise AssertionError(ast.dump(node))  # the checker admits nothing else
+
+    def place(self, name: str) -> str:
+        return self.fields.get(name) or self.locals[name]
 
     def argument(self, node: ast.expr) -> str:
         if isinstance(node, ast.Name) and node.id in MEMORY:
             return f"&b->{node.id}"
         return self.expression(node)
+
+    def assignment(self, name: str, value: ast.expr) -> str:
+        at = self.place(name)
+        if name not in self.kept:
+            return f"{at} = {self.expression(value)};"
+        if isinstance(value, ast.Call) and ast.unparse(value) == f"wrapped({name})":
+            return f"pd_wrap(&{at}, &{at}_rest);"
+        step = increment(value, name)
+        if step is not None:
+            return f"pd_add(&{at}, &{at}_rest, {self.expression(step)});"
+        return f"pd_put(&{at}, &{at}_rest, {self.expression(value)});"
 
     def operand(self, node: ast.expr, tight: bool, after: bool) -> str:
         wraps = isinstance(node, ast.IfExp | ast.Compare | ast.BoolOp)
@@ -93,7 +120,7 @@ class Writer:
                 name = node.targets[0].id
                 declare = "real_t " if name not in self.fields and name not in known else ""
                 known.add(name)
-                lines.append(f"{pad}{declare}{self.fields.get(name, name)} = {self.expression(node.value)};")
+                lines.append(f"{pad}{declare}{self.assignment(name, node.value)}")
         return lines
 
     def branches(self, node: ast.If, indent: int, known: set[str]) -> list[str]:
@@ -114,41 +141,99 @@ class Writer:
         return [*lines, f"{pad}}}"]
 
 
+def increment(value: ast.expr, name: str) -> ast.expr | None:
+    """What a sum that begins with ``name`` adds to it; none where ``value`` is no such sum."""
+    if not (isinstance(value, ast.BinOp) and isinstance(value.op, ast.Add | ast.Sub)):
+        return None
+    if isinstance(value.left, ast.Name) and value.left.id == name:
+        return value.right if isinstance(value.op, ast.Add) else ast.UnaryOp(ast.USub(), value.right)
+    first = increment(value.left, name)
+    return None if first is None else ast.BinOp(first, value.op, value.right)
+
+
+@lru_cache(maxsize=256)
+def _accumulated(update: Update) -> frozenset[str]:
+    nodes = (node for statement in update.body for node in ast.walk(statement))
+    return frozenset(
+        target.id
+        for node in nodes
+        if isinstance(node, ast.Assign)
+        and isinstance(target := node.targets[0], ast.Name)
+        and increment(node.value, target.id) is not None
+    )
+
+
+def accumulated(update: Update, states: Collection[str]) -> frozenset[str]:
+    """States that the update adds to."""
+    return _accumulated(update) & frozenset(states)
+
+
+@lru_cache(maxsize=256)
+def fields_of(update: Update) -> dict[str, str]:
+    """Fields of a block's struct by the arguments of its update; memory keeps its name."""
+    memory = [a for a in update.arguments if a in MEMORY]
+    others = [a for a in update.arguments if a not in MEMORY and a != "dt"]
+    return {**identifiers(others, ("dt", *MEMORY)), **{m: m for m in memory}, "dt": "dt"}
+
+
+def function_name(name: str) -> str:
+    """A function of the block language in C: the library's own, or one of ours."""
+    return name if name in LIBRARY else f"pd_{name}"
+
+
+def type_of(kind: str) -> str:
+    return f"pd_{identifier(kind)}_t"
+
+
+def call_of(kind: str, verb: str = "update") -> str:
+    return f"pd_{identifier(kind)}_{verb}"
+
+
 LICENCE = "Made by Pendel from your drive. This code is yours, free of any condition."
 
 INTRINSIC_C = {
-    "saturate": "static real_t saturate(real_t x, real_t low, real_t high)\n{\n    return x < low ? low : (x > high ? high : x);\n}\n",
-    "absolute": "static real_t absolute(real_t x)\n{\n    return x < 0 ? -x : x;\n}\n",
-    "minimum": "static real_t minimum(real_t a, real_t b)\n{\n    return a < b ? a : b;\n}\n",
-    "maximum": "static real_t maximum(real_t a, real_t b)\n{\n    return a > b ? a : b;\n}\n",
+    "saturate": "static real_t pd_saturate(real_t x, real_t low, real_t high)\n{\n    return x < low ? low : (x > high ? high : x);\n}\n",
+    "absolute": "static real_t pd_absolute(real_t x)\n{\n    return x < 0 ? -x : x;\n}\n",
+    "minimum": "static real_t pd_minimum(real_t a, real_t b)\n{\n    return a < b ? a : b;\n}\n",
+    "maximum": "static real_t pd_maximum(real_t a, real_t b)\n{\n    return a > b ? a : b;\n}\n",
     "wrapped": "/* an angle (rad) between -pi and pi */\n"
-    "static real_t wrapped(real_t angle)\n{\n    const real_t turn = (real_t)6.283185307179586;\n    return angle - turn * floor(angle / turn + (real_t)0.5);\n}\n",
+    "static real_t pd_wrapped(real_t angle)\n{\n    const real_t turn = (real_t)6.2831854820251465, less = (real_t)1.7484555314695172e-7;\n"
+    "    const real_t turns = floor(angle / turn + (real_t)0.5);\n    return (angle - turn * turns) + less * turns;\n}\n",
     "delayed": "/* x as it was some periods ago; a fraction of a period is interpolated */\n"
-    "static real_t delayed(line_t *line, real_t x, real_t periods)\n{\n    int whole = (int)periods;\n    real_t part = periods - (real_t)whole;\n"
-    "    real_t a, b;\n    line->past[line->at] = x;\n    if (whole > LINE_LENGTH - 2) {\n        whole = LINE_LENGTH - 2;\n    }\n"
-    "    a = line->past[(line->at + LINE_LENGTH - whole) % LINE_LENGTH];\n    b = line->past[(line->at + LINE_LENGTH - whole - 1) % LINE_LENGTH];\n"
-    "    line->at = (line->at + 1) % LINE_LENGTH;\n    return a + part * (b - a);\n}\n",
+    "static real_t pd_delayed(pd_line_t *line, real_t x, real_t periods)\n{\n    int whole = (int)periods;\n    real_t part = periods - (real_t)whole;\n"
+    "    real_t a, b;\n    line->past[line->at] = x;\n    if (whole > line->length - 2) {\n        whole = line->length - 2;\n    }\n"
+    "    a = line->past[(line->at + line->length - whole) % line->length];\n    b = line->past[(line->at + line->length - whole - 1) % line->length];\n"
+    "    line->at = (line->at + 1) % line->length;\n    return a + part * (b - a);\n}\n",
     "recalled": "/* what was remembered some periods ago */\n"
-    "static real_t recalled(const line_t *line, real_t periods)\n{\n    return line->past[(line->at + LINE_LENGTH - (int)periods) % LINE_LENGTH];\n}\n",
-    "remember": "static void remember(line_t *line, real_t x)\n{\n    line->past[line->at] = x;\n    line->at = (line->at + 1) % LINE_LENGTH;\n}\n",
-    "interpolated": "static real_t interpolated(const table_t *table, real_t x)\n{\n    int k = 0;\n    real_t dx;\n    if (table->count == 0) {\n        return 0;\n    }\n"
+    "static real_t pd_recalled(const pd_line_t *line, real_t periods)\n{\n    return line->past[(line->at + line->length - (int)periods) % line->length];\n}\n",
+    "remember": "static void pd_remember(pd_line_t *line, real_t x)\n{\n    line->past[line->at] = x;\n    line->at = (line->at + 1) % line->length;\n}\n",
+    "interpolated": "static real_t pd_interpolated(const pd_table_t *table, real_t x)\n{\n    int k = 0;\n    real_t dx;\n    if (table->count == 0) {\n        return 0;\n    }\n"
     "    if (x < table->x[0]) {\n        return table->y[0];\n    }\n    while (k < table->count - 1 && x >= table->x[k + 1]) {\n        k++;\n    }\n"
     "    if (k == table->count - 1) {\n        return table->y[k];\n    }\n    dx = table->x[k + 1] - table->x[k];\n    return table->y[k] + (table->y[k + 1] - table->y[k]) * (x - table->x[k]) / dx;\n}\n",
     "mapped": "/* one layer of a map at (x, y), straight between its points and level beyond; the first column holds both sizes and axes */\n"
-    "static real_t mapped(const table_t *table, real_t layer, real_t x, real_t y)\n{\n    int nx = (int)table->x[0], ny = (int)table->x[1], i = 0, j = 0;\n"
+    "static real_t pd_mapped(const pd_table_t *table, real_t layer, real_t x, real_t y)\n{\n    int nx = (int)table->x[0], ny = (int)table->x[1], i = 0, j = 0;\n"
     "    const real_t *ax = table->x + 2, *ay = ax + nx, *z = table->y + (int)layer * nx * ny;\n    real_t s, t;\n"
     "    while (i < nx - 2 && x >= ax[i + 1]) {\n        i++;\n    }\n    while (j < ny - 2 && y >= ay[j + 1]) {\n        j++;\n    }\n"
     "    s = (x - ax[i]) / (ax[i + 1] - ax[i]);\n    t = (y - ay[j]) / (ay[j + 1] - ay[j]);\n    s = s < 0 ? 0 : (s > 1 ? 1 : s);\n    t = t < 0 ? 0 : (t > 1 ? 1 : t);\n    z += i * ny + j;\n"
     "    return (1 - s) * ((1 - t) * z[0] + t * z[1]) + s * ((1 - t) * z[ny] + t * z[ny + 1]);\n}\n",
-    "normal": "/* normal deviate: xorshift64* (Vigna 2016) and the Box-Muller transform */\nstatic real_t normal(uint64_t *rng)\n{\n    double u[2];\n    int k;\n    for (k = 0; k < 2; k++) {\n"
+    "normal": "/* normal deviate: xorshift64* (Vigna 2016) and the Box-Muller transform */\nstatic real_t pd_normal(uint64_t *rng)\n{\n    double u[2];\n    int k;\n    for (k = 0; k < 2; k++) {\n"
     "        *rng ^= *rng >> 12;\n        *rng ^= *rng << 25;\n        *rng ^= *rng >> 27;\n        u[k] = ((double)((*rng * UINT64_C(2685821657736338717)) >> 11) + 0.5) / 9007199254740992.0;\n    }\n"
     "    return (real_t)(sqrt(-2.0 * log(u[0])) * cos(6.283185307179586 * u[1]));\n}\n",
 }  # fmt: skip
+SUMS_C = {
+    "pd_add": "/* Adds to a sum and keeps what it rounds away for the next time (Knuth: The Art of Computer Programming 2, 4.2.2, theorem B).\n"
+    " * Do not build with options that reorder sums, such as -ffast-math. */\n"
+    "static void pd_add(real_t *sum, real_t *rest, real_t step)\n{\n    real_t more = step + *rest, next = *sum + more, part = next - *sum;\n"
+    "    *rest = (*sum - (next - part)) + (more - part);\n    *sum = next;\n}\n",
+    "pd_wrap": "static void pd_wrap(real_t *angle, real_t *rest)\n{\n    const real_t turn = (real_t)6.2831854820251465, less = (real_t)1.7484555314695172e-7;\n"
+    "    const real_t turns = floor(*angle / turn + (real_t)0.5);\n    if (turns != 0) {\n        pd_add(angle, rest, -turn * turns);\n        pd_add(angle, rest, less * turns);\n    }\n}\n",
+    "pd_put": "static void pd_put(real_t *sum, real_t *rest, real_t x)\n{\n    if (x != *sum) {\n        *sum = x;\n        *rest = 0;\n    }\n}\n",
+}  # fmt: skip
 LIBRARY = {"floor": "floorf", "sqrt": "sqrtf", "sin": "sinf", "cos": "cosf", "atan2": "atan2f"}
-MEMORY_C = {"line": "line_t line;", "rng": "uint64_t rng;", "table": "table_t table;"}
+MEMORY_C = {"line": "pd_line_t line;", "rng": "uint64_t rng;", "table": "pd_table_t table;"}
 TYPES_C = {
-    "line": "#define LINE_LENGTH 258\n\ntypedef struct {\n    real_t past[LINE_LENGTH];\n    int at;\n} line_t;\n",
-    "table": "typedef struct {\n    const real_t *x;\n    const real_t *y;\n    int count;\n} table_t;\n",
+    "line": "typedef struct {\n    real_t *past;\n    int length;\n    int at;\n} pd_line_t;\n",
+    "table": "typedef struct {\n    const real_t *x;\n    const real_t *y;\n    int count;\n} pd_table_t;\n",
 }
 
 
@@ -162,7 +247,15 @@ def calls_in(code: Update) -> frozenset[str]:
 
 def intrinsics_used(deck_blocks: Sequence[BlockInstance]) -> set[str]:
     used = set[str]().union(*(calls_in(block.code) for block in deck_blocks))
-    return used | {"floor"} if "wrapped" in used else used
+    return used | {"floor"}
+
+
+@dataclass(frozen=True)
+class Input:
+    """A signal from outside; an angle (rad) that few digits would blur comes within one ``turn``."""
+
+    signal: str
+    turn: bool = False
 
 
 @dataclass(frozen=True)
@@ -172,6 +265,8 @@ class Emission:
     deck: ControlDeck
     number: NumberFormat
     with_sensors: bool
+    sized_outside: bool = False
+    """Whether values, tables and delay lines come from outside at the start, so that the text holds none."""
 
     @property
     def blocks(self) -> list[BlockInstance]:
@@ -182,19 +277,66 @@ class Emission:
         return [s for s in self.deck.steps if self.with_sensors or not self.deck.block(s.block).sensor]
 
     @property
-    def inputs(self) -> list[str]:
-        """Signals from outside that the blocks read, in order of first use."""
+    def inputs(self) -> list[Input]:
+        """What the blocks read from outside, in order of first use."""
         inside = {f"{b.name}.{p}" for b in self.blocks for p in b.outputs}
-        found = [s for b in self.blocks for s in b.sources.values() if s and s not in inside]
+        found = [
+            Input(s, self.number.loses and port in b.turns)
+            for b in self.blocks
+            for port, s in b.sources.items()
+            if s and s not in inside
+        ]
         return list(dict.fromkeys(found))
 
     @property
     def values(self) -> list[tuple[str, str]]:
         return [(b.name, v) for b in self.blocks for v in (*b.used_values, "dt")]
 
+    @cached_property
+    def name(self) -> str:
+        return drive_name(self.deck.name)
 
-def identifier(signal: str) -> str:
-    return signal.replace(".", "_")
+    @cached_property
+    def members(self) -> dict[str, str]:
+        """Members of the controller's struct by block."""
+        return identifiers((b.name for b in self.blocks), OWN_MEMBERS)
+
+    @cached_property
+    def lines(self) -> dict[str, str]:
+        """Members that hold the past of blocks with a delay line."""
+        with_line = [b.name for b in self.blocks if "line" in b.code.memory]
+        found = identifiers(
+            (f"{self.members[n]}_past" for n in with_line), (*OWN_MEMBERS, *self.members.values())
+        )
+        return {n: found[f"{self.members[n]}_past"] for n in with_line}
+
+    @cached_property
+    def fed(self) -> dict[Input, str]:
+        """Members of the struct of inputs."""
+        signals = [i.signal for i in self.inputs]
+        wished = {
+            i: f"{i.signal}_turn" if i.turn and signals.count(i.signal) > 1 else i.signal for i in self.inputs
+        }
+        names = identifiers(wished.values())
+        return {i: names[text] for i, text in wished.items()}
+
+    @cached_property
+    def given(self) -> dict[str, str]:
+        """Members of the struct of outputs by command."""
+        return identifiers(self.deck.commands)
+
+    def source_of(self, signal: str, turn: bool = False) -> str:
+        """Where a signal stands in the controller."""
+        name, _, port = signal.partition(".")
+        if name in self.members:
+            return f"c->{self.field(name, port)}"
+        return f"c->in.{self.fed[Input(signal, turn and self.number.loses)]}"
+
+    def field(self, block: str, argument: str) -> str:
+        return f"{self.members[block]}.{fields_of(self.deck.block(block).code)[argument]}"
+
+
+OWN_MEMBERS = ("in", "out", "tick")
 
 
 def block_structs(em: Emission) -> str:
@@ -203,114 +345,111 @@ def block_structs(em: Emission) -> str:
         if block.kind in seen:
             continue
         seen.add(block.kind)
-        rows = [
-            f"    real_t {', '.join(block.inputs)};" if block.inputs else "",
-            f"    real_t {', '.join(block.outputs)};",
-        ]
-        rows.append(f"    real_t {', '.join((*block.used_values, 'dt'))};")
-        rows += [f"    real_t {', '.join(block.states)};"] if block.states else []
+        fields = fields_of(block.code)
+        kept = accumulated(block.code, block.states) if em.number.loses else frozenset()
+        groups = (
+            [fields[n] for n in block.inputs if n in fields],
+            [fields[n] for n in block.outputs if n in fields],
+            [fields[n] for n in (*block.used_values, "dt")],
+            [
+                name
+                for s in block.states
+                for name in (fields[s], *([f"{fields[s]}_rest"] if s in kept else []))
+            ],
+        )
+        rows = [f"    real_t {', '.join(group)};" for group in groups if group]
         rows += [f"    {MEMORY_C[m]}" for m in block.code.memory]
-        parts.append("typedef struct {\n" + "\n".join(r for r in rows if r) + f"\n}} {block.kind}_t;\n")
+        parts.append("typedef struct {\n" + "\n".join(rows) + f"\n}} {type_of(block.kind)};\n")
     return "\n".join(parts)
 
 
 def header(em: Emission) -> str:
-    name = em.deck.name
+    name = em.name
     guard = f"{name.upper()}_H"
     memory = {m for b in em.blocks for m in b.code.memory}
     types = "\n".join(TYPES_C[m] for m in ("line", "table") if m in memory)
-    inputs = "".join(f"    real_t {identifier(s)};\n" for s in em.inputs)
-    outputs = "".join(f"    real_t {identifier(p)};\n" for p in em.deck.commands)
-    blocks = "".join(f"    {b.kind}_t {b.name};\n" for b in em.blocks)
+    inputs = "".join(
+        f"    real_t {em.fed[i]};{'  /* rad, within one turn either way */' if i.turn else ''}\n"
+        for i in em.inputs
+    )
+    outputs = "".join(f"    real_t {em.given[p]};\n" for p in em.deck.commands)
+    blocks = "".join(f"    {type_of(b.kind)} {em.members[b.name]};\n" for b in em.blocks)
+    itself = "/* It points into itself: do not copy it once it is initialised. */\n" if em.lines else ""
+    if not em.sized_outside:
+        blocks += "".join(
+            f"    real_t {past}[{em.deck.block(b).line_places}];\n" for b, past in em.lines.items()
+        )
     return (
         f"/* {name}.h: controller, all values in SI units.\n * {LICENCE}\n */\n#ifndef {guard}\n#define {guard}\n\n#include <stdint.h>\n\n"
         f"typedef {em.number.value} real_t;\n\n{types}\n{block_structs(em)}\n"
         f"/* What is measured at each tick. */\ntypedef struct {{\n{inputs or '    real_t unused;' + chr(10)}}} {name}_in_t;\n\n"
         f"/* What goes to the power stage. */\ntypedef struct {{\n{outputs or '    real_t unused;' + chr(10)}}} {name}_out_t;\n\n"
-        f"typedef struct {{\n    uint32_t tick;\n    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
+        f"{itself}typedef struct {{\n    uint32_t tick;\n    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
         f"void {name}_init({name}_t *c);\n\n/* Call every {em.deck.tick * 1e6:g} us after filling c->in; then use c->out. */\nvoid {name}_tick({name}_t *c);\n\n#endif\n"
     )
 
 
 def update_functions(block: BlockInstance, number: NumberFormat, *, split: bool) -> str:
     """The update of a kind; where a loop needs it, in its two halves."""
+    states = frozenset(block.states)
     if not split:
-        return update_function(block.kind, block.code, "update", number)
+        return update_function(block.kind, block.code, states, "update", number)
     give, take = block.code.halves(block.holds)
     note = "Gives the output first and takes the input in later, since it stands in a loop."
     return "\n".join(
         (
             update_function(
-                block.kind, replace(give, comment=f"{give.comment} {note}".strip()), "give", number
+                block.kind, replace(give, comment=f"{give.comment} {note}".strip()), states, "give", number
             ),
-            update_function(block.kind, replace(take, comment=""), "take", number),
+            update_function(block.kind, replace(take, comment=""), states, "take", number),
         )
     )
 
 
-TAKEN = frozenset(["b", "c", "auto", "break", "case", "char", "const", "continue", "default", "do", "double", "else", "enum", "extern", "float", "for", "goto", "if", "inline", "int", "long", "register", "restrict", "return", "short", "signed", "sizeof", "static", "struct", "switch", "typedef", "union", "unsigned", "void", "volatile", "while", "real_t", "line_t"])  # fmt: skip
-"""Names that mean something else in the C of an update."""
-
-
-class Renamer(ast.NodeTransformer):
-    """Gives locals of taken names another."""
-
-    def __init__(self, names: set[str]):
-        self.names = names
-
-    def visit_Name(self, node: ast.Name) -> ast.Name:
-        return ast.copy_location(ast.Name(f"{node.id}_", node.ctx), node) if node.id in self.names else node
-
-
-def without_taken_names(code: Update) -> Update:
-    taken = set(code.locals) & TAKEN
-    if not taken:
-        return code
-    renamer = Renamer(taken)
-    body = tuple(renamer.visit(copy.deepcopy(statement)) for statement in code.body)
-    return replace(code, body=body, locals=tuple(f"{n}_" if n in taken else n for n in code.locals))
-
-
 @lru_cache(maxsize=256)
-def update_function(kind: str, code: Update, verb: str, number: NumberFormat) -> str:
+def update_function(kind: str, code: Update, states: frozenset[str], verb: str, number: NumberFormat) -> str:
+    head = f"static void {call_of(kind, verb)}({type_of(kind)} *b)\n"
     if code.verbatim:
-        return verbatim_function(kind, code, verb)
-    code = without_taken_names(code)
-    writer = Writer(code, number)
-    comment = f"/* {' '.join(code.comment.split())} */\n" if code.comment else ""
+        return head + verbatim_body(code)
+    writer = Writer(code, states, number)
+    told = f"{comment(code.comment)}\n" if code.comment else ""
     lines = writer.statements(code.body, 1, set())
     assigned = set().union(*(names_in(statement) for statement in code.body))
     branch_locals = [
-        name
+        writer.locals[name]
         for name in code.locals
-        if name in assigned and not any(line.startswith(f"    real_t {name} =") for line in lines)
+        if name in assigned
+        and not any(line.startswith(f"    real_t {writer.locals[name]} =") for line in lines)
     ]
     if branch_locals:
         lines = [
             f"    real_t {', '.join(f'{n} = 0' for n in branch_locals)};",
             *[re.sub(r"^(        +)real_t ", r"\1", line) for line in lines],
         ]
-    return f"{comment}static void {kind}_{verb}({kind}_t *b)\n{{\n" + "\n".join(lines) + "\n}\n"
+    return f"{told}{head}{{\n" + "\n".join(lines) + "\n}\n"
 
 
-def verbatim_function(kind: str, code: Update, verb: str) -> str:
+OWN_CALL = re.compile(rf"\b({'|'.join(name for name in INTRINSIC_C)})(?=\s*\()")
+
+
+def verbatim_body(code: Update) -> str:
     """An update the user wrote in C, between what fetches its names and what puts them back."""
-    names = [a for a in code.arguments if a not in code.memory]
-    fetch = "".join(f"    real_t {n} = b->{n};\n    (void){n};\n" for n in names)
-    keep = "".join(f"    b->{n} = {n};\n" for n in names)
-    body = "".join(f"    {line}\n" for line in code.verbatim.split("\n"))
-    return f"static void {kind}_{verb}({kind}_t *b)\n{{\n{fetch}    {{\n{body}    }}\n{keep}}}\n"
+    fields = {a: f for a, f in fields_of(code).items() if a not in code.memory}
+    fetch = "".join(f"    real_t {n} = b->{f};\n    (void){n};\n" for n, f in fields.items())
+    keep = "".join(f"    b->{f} = {n};\n" for n, f in fields.items())
+    typed = OWN_CALL.sub(r"pd_\1", code.verbatim)
+    body = "".join(f"    {line}\n" for line in typed.split("\n"))
+    return f"{{\n{fetch}    {{\n{body}    }}\n{keep}}}\n"
 
 
 def source_text(em: Emission) -> str:
-    name = em.deck.name
+    name = em.name
     used = intrinsics_used(em.blocks)
     macros = (
         "".join(f"#define {f} {g}\n" for f, g in LIBRARY.items() if f in used)
         if em.number is NumberFormat.FLOAT32
         else ""
     )
-    functions = "\n".join(text for key, text in INTRINSIC_C.items() if key in used)
     kinds = {b.kind: b for b in reversed(em.blocks)}
     split = {em.deck.block(s.block).kind for s in em.steps if s.part is not Part.WHOLE}
     whole = {em.deck.block(s.block).kind for s in em.steps if s.part is Part.WHOLE}
@@ -320,6 +459,9 @@ def source_text(em: Emission) -> str:
         for halved, found in ((False, whole), (True, split))
         if k in found
     )
+    texts = [text for key, text in INTRINSIC_C.items() if key in used]
+    texts += [text for key, text in SUMS_C.items() if f"{key}(" in updates]
+    functions = "\n".join(texts)
     return (
         f'/* {name}.c: controller of {len(em.blocks)} blocks, base tick {em.deck.tick * 1e6:g} us.\n * {LICENCE}\n */\n#include "{name}.h"\n#include <math.h>\n\n'
         f"{macros}{functions}\n{updates}\n{init_function(em)}\n{tick_function(em)}"
@@ -327,39 +469,44 @@ def source_text(em: Emission) -> str:
 
 
 def init_function(em: Emission) -> str:
-    name, lines, tables = em.deck.name, [], []
-    for block in em.blocks:
-        lines.append(f"    /* {block.title} */")
+    """Sets values, tables and delay lines; where values come from outside, only clears."""
+    name, lines, tables = em.name, [], []
+    for block in [] if em.sized_outside else em.blocks:
+        member, fields = em.members[block.name], fields_of(block.code)
+        lines.append(f"    {comment(block.title)}")
         for value in block.used_values:
-            lines.append(f"    c->{block.name}.{value} = {em.number.literal(block.values[value])};")
-        lines.append(f"    c->{block.name}.dt = {em.number.literal(em.deck.tick * block.every)};")
+            lines.append(f"    c->{member}.{fields[value]} = {em.number.literal(block.values[value])};")
+        lines.append(f"    c->{member}.dt = {em.number.literal(em.deck.tick * block.every)};")
+        if block.name in em.lines:
+            lines.append(f"    c->{member}.line.past = c->{em.lines[block.name]};")
+            lines.append(f"    c->{member}.line.length = {block.line_places};")
         if block.table:
             for axis, column in zip("xy", zip(*block.table)):
                 texts = ", ".join(em.number.literal(v) for v in column)
-                tables.append(f"static const real_t {block.name}_{axis}[] = {{{texts}}};")
-                lines.append(f"    c->{block.name}.table.{axis} = {block.name}_{axis};")
-            lines.append(f"    c->{block.name}.table.count = {len(block.table)};")
+                tables.append(f"static const real_t pd_{member}_{axis}[] = {{{texts}}};")
+                lines.append(f"    c->{member}.table.{axis} = pd_{member}_{axis};")
+            lines.append(f"    c->{member}.table.count = {len(block.table)};")
     head = "\n".join(tables) + ("\n\n" if tables else "")
     return (
         head
         + f"void {name}_init({name}_t *c)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
-        + "\n".join(lines)
-        + "\n}\n"
+        + "".join(f"{line}\n" for line in lines)
+        + "}\n"
     )
 
 
 def tick_function(em: Emission) -> str:
-    name, lines = em.deck.name, []
-    inside = {f"{b.name}.{p}" for b in em.blocks for p in b.outputs}
+    name, lines = em.name, []
     for step in em.steps:
         block, calls = em.deck.block(step.block), []
+        member = em.members[block.name]
         for port in step.reads(block):
             source = block.sources.get(port)
-            if source:
+            if source and port in block.code.arguments:
                 calls.append(
-                    f"c->{block.name}.{port} = c->{source if source in inside else 'in.' + identifier(source)};"
+                    f"c->{em.field(block.name, port)} = {em.source_of(source, port in block.turns)};"
                 )
-        calls.append(f"{block.kind}_{step.part.value}(&c->{block.name});")
+        calls.append(f"{call_of(block.kind, step.part.value)}(&c->{member});")
         if block.every == 1:
             lines += [f"    {call}" for call in calls]
         else:
@@ -369,19 +516,19 @@ def tick_function(em: Emission) -> str:
                 "    }",
             ]
     for command, source in em.deck.commands.items():
-        if source in inside:
-            lines.append(f"    c->out.{identifier(command)} = c->{source};")
+        if source.partition(".")[0] in em.members:
+            lines.append(f"    c->out.{em.given[command]} = {em.source_of(source)};")
     lines.append(f"    c->tick = (c->tick + 1u) % {em.deck.period}u;")
     return f"void {name}_tick({name}_t *c)\n{{\n" + "\n".join(lines) + "\n}\n"
 
 
 def example_main(em: Emission) -> str:
-    name = em.deck.name
-    fill = "\n".join(f"        c.in.{identifier(s)} = 0;  /* read your converter here */" for s in em.inputs)
-    use = "\n".join(f'        printf("%g\\n", (double)c.out.{identifier(p)});' for p in em.deck.commands)
+    name = em.name
+    fill = "\n".join(f"        c.in.{em.fed[i]} = 0;  /* read your converter here */" for i in em.inputs)
+    use = "\n".join(f'        printf("%g\\n", (double)c.out.{em.given[p]});' for p in em.deck.commands)
     return (
         f'/* Example: call the controller of {name}.c at its tick.\n * {LICENCE}\n */\n#include "{name}.h"\n#include <stdio.h>\n\nint main(void)\n{{\n'
-        f"    {name}_t c;\n    int k;\n    {name}_init(&c);\n    for (k = 0; k < 10; k++) {{\n{fill}\n        {name}_tick(&c);\n{use}\n    }}\n    return 0;\n}}\n"
+        f"    static {name}_t c;\n    int k;\n    {name}_init(&c);\n    for (k = 0; k < 10; k++) {{\n{fill}\n        {name}_tick(&c);\n{use}\n    }}\n    return 0;\n}}\n"
     )
 
 
@@ -395,64 +542,69 @@ def emit(deck: ControlDeck, number: NumberFormat, *, with_sensors: bool = False)
 def simulation_source(deck: ControlDeck) -> str:
     """One translation unit for the time loop: the same code in float64, sensors included, values set from outside.
 
-    ``pd_ctl_size``, ``pd_ctl_init`` (values, then tables, then seeds), ``pd_ctl_tick`` (measured signals in,
+    ``pd_ctl_size``, ``pd_ctl_init`` (values, seeds, delay lines and tables), ``pd_ctl_tick`` (measured signals in,
     all signals and commands out) and ``pd_ctl_states`` (what the blocks remember) are its whole interface. The text holds no value, so that a change of values
     meets the same build.
     """
-    em = Emission(deck, NumberFormat.FLOAT64, with_sensors=True)
-    return _adapted(em, blank(source_text(em), em), header(em))
+    return _adapted(Emission(deck, NumberFormat.FLOAT64, with_sensors=True, sized_outside=True))
 
 
 def shipped_source(deck: ControlDeck, number: NumberFormat) -> str:
     """The shipped code behind the same interface, for comparing formats input by input."""
-    em = Emission(deck, number, with_sensors=False)
-    return _adapted(em, source_text(em), header(em), set_values=False)
+    return _adapted(Emission(deck, number, with_sensors=False))
 
 
-def blank(text: str, em: Emission) -> str:
-    """The source with its init function emptied of values; the adaptor sets them instead."""
-    start, end = text.index(init_function(em)), text.index(tick_function(em))
-    name = em.deck.name
-    return (
-        text[:start]
-        + f"void {name}_init({name}_t *c)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n}}\n"
-        + text[end:]
-    )
+def _adapted(em: Emission) -> str:
+    name, at, lines = em.name, 0, []
 
+    def take(count: int = 1) -> int:
+        nonlocal at
+        at += count
+        return at - count
 
-def _adapted(em: Emission, source: str, head: str, *, set_values: bool = True) -> str:
-    name, at, lines = em.deck.name, 0, []
     for block_name, value in em.values:
-        lines.append(f"    c->{block_name}.{value} = (real_t)v[{at}];")
-        at += 1
+        lines.append(f"    c->{em.field(block_name, value)} = (real_t)v[{take()}];")
     for block in em.blocks:
+        member = em.members[block.name]
         for memory in block.code.memory:
-            if memory == "rng" and set_values:
+            if memory == "rng":
                 lines.append(
-                    f"    c->{block.name}.rng = (uint64_t)v[{at}] * UINT64_C(0x9E3779B97F4A7C15) + 1u;"
+                    f"    c->{member}.rng = (uint64_t)v[{take()}] * UINT64_C(0x9E3779B97F4A7C15) + 1u;"
                 )
-                at += 1
-            if memory == "table" and block.table:
+            elif memory == "line":
+                lines.append(f"    c->{member}.line.length = (int)v[{take()}];")
+            elif block.table:
                 n = len(block.table)
                 lines += [
-                    f"    c->{block.name}.table.x = (const real_t *)(v + {at});",
-                    f"    c->{block.name}.table.y = (const real_t *)(v + {at + n});",
-                    f"    c->{block.name}.table.count = {n};",
+                    f"    c->{member}.table.x = (const real_t *)(v + {take(n)});",
+                    f"    c->{member}.table.y = (const real_t *)(v + {take(n)});",
+                    f"    c->{member}.table.count = {n};",
                 ]
-                at += 2 * n
-    if not set_values:
+    # The places of delay lines come last, as their number is a value; they are writable, though the rest is not.
+    lines.append(f"    w = (real_t *)(v + {at});")
+    for block_name in em.lines:
+        member = em.members[block_name]
+        lines += [f"    c->{member}.line.past = w;", f"    w += c->{member}.line.length;"]
+    if not em.sized_outside:
         lines = []
-    fill = "\n".join(f"    c->in.{identifier(s)} = (real_t)in[{k}];" for k, s in enumerate(em.inputs))
+    fill = "\n".join(
+        f"    c->in.{em.fed[i]} = (real_t){f'fmod(in[{k}], {2 * math.pi!r})' if i.turn else f'in[{k}]'};"
+        for k, i in enumerate(em.inputs)
+    )
     signals = [f"{b.name}.{p}" for b in em.blocks for p in b.outputs]
-    show = "\n".join(f"    signals[{k}] = (double)c->{s};" for k, s in enumerate(signals))
+    show = "\n".join(f"    signals[{k}] = (double){em.source_of(s)};" for k, s in enumerate(signals))
     inside = set(signals)
     give = "\n".join(
-        f"    out[{k}] = (double)c->{s};" for k, s in enumerate(em.deck.commands.values()) if s in inside
+        f"    out[{k}] = (double){em.source_of(s)};"
+        for k, s in enumerate(em.deck.commands.values())
+        if s in inside
     )
-    kept = "\n".join(f"    z[{k}] = (double)c->{s};" for k, s in enumerate(states_of(em.blocks)))
-    body = source.replace(f'#include "{name}.h"\n', head)
+    kept = "\n".join(
+        f"    z[{k}] = (double)c->{em.field(*s.split('.', 1))};" for k, s in enumerate(states_of(em.blocks))
+    )
+    body = source_text(em).replace(f'#include "{name}.h"\n', header(em), 1)
     return (
-        f"{body}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_init({name}_t *c, const double *v)\n{{\n    (void)v;\n    {name}_init(c);\n"
+        f"{body}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_init({name}_t *c, double *v)\n{{\n    real_t *w;\n    (void)v; (void)w;\n    {name}_init(c);\n"
         + "\n".join(lines)
         + f"\n}}\n\nvoid pd_ctl_tick({name}_t *c, const double *in, double *signals, double *out)\n{{\n    (void)in; (void)signals; (void)out;\n{fill}\n    {name}_tick(c);\n{show}\n{give}\n}}\n"
         f"\nvoid pd_ctl_states(const {name}_t *c, double *z)\n{{\n    (void)c; (void)z;\n{kept}\n}}\n"
@@ -465,8 +617,8 @@ def states_of(blocks: Sequence[BlockInstance]) -> list[str]:
 
 
 def simulation_values(deck: ControlDeck, *, with_sensors: bool, seed: int) -> list[float]:
-    """The numbers `pd_ctl_init` takes, in its order."""
-    em = Emission(deck, NumberFormat.FLOAT64, with_sensors)
+    """The numbers `pd_ctl_init` takes, in its order; it keeps what it is given, and writes the delay lines at their end."""
+    em = Emission(deck, NumberFormat.FLOAT64, with_sensors, sized_outside=True)
     numbers = [
         deck.tick * deck.block(b).every if v == "dt" else deck.block(b).values[v] for b, v in em.values
     ]
@@ -474,6 +626,8 @@ def simulation_values(deck: ControlDeck, *, with_sensors: bool, seed: int) -> li
         for memory in block.code.memory:
             if memory == "rng":
                 numbers.append(float(seed * 1000 + place + 1))
-            if memory == "table" and block.table:
+            elif memory == "line":
+                numbers.append(float(block.line_places))
+            elif block.table:
                 numbers += [t for t, _ in block.table] + [v for _, v in block.table]
-    return numbers
+    return numbers + [0.0] * sum(deck.block(b).line_places for b in em.lines)

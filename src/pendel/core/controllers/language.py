@@ -25,6 +25,8 @@ ACTIONS = {"remember": 2}
 """Calls that stand alone, since they only change memory."""
 MEMORY = {"line": "delay line", "rng": "random source", "table": "profile table"}
 """Arguments of these names are not numbers but memory that only intrinsics touch."""
+MEMORY_OF = {"delayed": "line", "recalled": "line", "remember": "line", "normal": "rng", "interpolated": "table", "mapped": "table"}  # fmt: skip
+"""The memory that is an intrinsic's first value."""
 
 
 class LanguageProblem(PendelError):
@@ -115,8 +117,7 @@ class Checker:
             case ast.Expr(value=ast.Call(func=ast.Name(id=name), args=args, keywords=[])) if name in ACTIONS:
                 if len(args) != ACTIONS[name]:
                     raise self.fail(node, f"{name} takes {ACTIONS[name]} values")
-                for argument in args:
-                    self.expression(argument)
+                self.call(node, name, args)
             case ast.If(test=test, body=body, orelse=orelse):
                 self.expression(test)
                 for inner in (*body, *orelse):
@@ -124,17 +125,31 @@ class Checker:
             case _:
                 raise self.fail(node, f"{type(node).__name__.lower()} is not part of the block language")
 
+    def call(self, node: ast.AST, name: str, args: list[ast.expr]) -> None:
+        """Values of a call; what needs memory must have it, of its kind, first."""
+        memory = MEMORY_OF.get(name)
+        if memory:
+            first, args = args[0], args[1:]
+            if not (isinstance(first, ast.Name) and first.id == memory and memory in self.known):
+                raise self.fail(node, f"{name} needs a {MEMORY[memory]}, which this block has not")
+        for argument in args:
+            self.expression(argument)
+
     def expression(self, node: ast.expr) -> None:
         match node:
             case ast.Constant(value=value) if isinstance(value, int | float) and not isinstance(value, bool):
                 return
             case ast.Name(id=name):
+                if name in MEMORY:
+                    raise self.fail(node, f"{name} is memory and no number")
                 if name not in self.known:
                     raise self.fail(node, f"{name} has no value here")
                 return
             case ast.Call(func=ast.Name(id=name), args=args, keywords=[]) if name in INTRINSICS:
                 if len(args) != INTRINSICS[name]:
                     raise self.fail(node, f"{name} takes {INTRINSICS[name]} values")
+                self.call(node, name, args)
+                return
             case ast.BinOp(op=ast.Add() | ast.Sub() | ast.Mult() | ast.Div() | ast.Pow()):
                 if isinstance(node.op, ast.Pow):
                     raise self.fail(node, "powers are not part of the block language; multiply")

@@ -9,8 +9,10 @@ from typing import Any
 
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_order
 from pendel.core.drive.document import Card, Drive, slug
+from pendel.core.drive.findings import fault
 from pendel.core.equations.connect import PinName, connect
 from pendel.core.equations.context import Network, PartContext
+from pendel.core.errors import DriveHasFindings
 
 LINES = {"dc": 2, "line": 1, "three-phase": 3, "shaft": 1, "rod": 1}
 
@@ -82,6 +84,10 @@ def joins(drive: Drive, ports: dict[tuple[str, str], int]) -> list[tuple[PinName
     return found
 
 
+LONGEST_LINE = 1_000_002
+"""Periods that a block may remember."""
+
+
 def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}
     tick = examined.settings["tick"]
@@ -109,7 +115,10 @@ def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
             table = tuple(kind.tables(examined.values[key], card))
         blocks.append(BlockInstance(
             key, f"{kind.id}_{key}" if kind.group == "own" else kind.id, drive.cards[key].name, kind.update, inputs, outputs, values, {p: sources.get(f"{key}.{p}") for p in inputs}, every,
-            kind.deck.value == "sensor", kind.holds, table, kind.regulates, kind.smooth))  # fmt: skip
+            kind.deck.value == "sensor", kind.holds, kind.turns, table, kind.regulates, kind.smooth))  # fmt: skip
+        if blocks[-1].line_places > LONGEST_LINE:
+            sentence = f"{blocks[-1].title}: it would remember {blocks[-1].line_places - 2} periods; at most a million are possible. Shorten its time or let it run less often."
+            raise DriveHasFindings([fault(sentence, key)])
     ordered = in_running_order(blocks)
     own_signals = {f"{b.name}.{p}" for b in blocks for p in b.outputs}
     read_from_plant = [s for b in ordered for s in b.sources.values() if s and s not in own_signals]

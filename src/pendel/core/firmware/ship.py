@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from pendel.core.controllers.c_names import drive_name
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.emit import (
     Emission,
@@ -77,7 +78,8 @@ def write_sources(deck: ControlDeck, number: NumberFormat, folder: Path) -> list
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
         raise FileProblem(str(folder), f"the folder cannot be made: {problem.strerror}.") from problem
-    paths = [folder / f"{deck.name}.c", folder / f"{deck.name}.h", folder / "main.c"]
+    name = drive_name(deck.name)
+    paths = [folder / f"{name}.c", folder / f"{name}.h", folder / "main.c"]
     for path, text in zip(paths, (source.source, source.header, source.example)):
         write_atomically(path, text)
     return paths
@@ -92,18 +94,16 @@ def build_strictly(deck: ControlDeck, source: Source) -> int:
     """
     with tempfile.TemporaryDirectory() as work:
         folder = Path(work)
-        for name, text in (
-            (f"{deck.name}.c", source.source),
-            (f"{deck.name}.h", source.header),
-            ("main.c", source.example),
-        ):
-            (folder / name).write_text(text)
+        name = drive_name(deck.name)
+        texts = {f"{name}.c": source.source, f"{name}.h": source.header, "main.c": source.example}
+        for file, text in texts.items():
+            (folder / file).write_text(text)
         program = folder / "example"
         run_compiler(
             [
                 *compiler(),
                 *STRICT,
-                str(folder / f"{deck.name}.c"),
+                str(folder / f"{name}.c"),
                 str(folder / "main.c"),
                 "-o",
                 str(program),
@@ -111,7 +111,7 @@ def build_strictly(deck: ControlDeck, source: Source) -> int:
             ]
         )
         target = folder / "part.o"
-        run_compiler([*compiler(), *STRICT, "-c", str(folder / f"{deck.name}.c"), "-o", str(target)])
+        run_compiler([*compiler(), *STRICT, "-c", str(folder / f"{name}.c"), "-o", str(target)])
         return target.stat().st_size
 
 
@@ -126,14 +126,14 @@ def build_and_check(deck: ControlDeck, number: NumberFormat, run: KeptRun) -> Ch
     source = emit(deck, number)
     size = build_strictly(deck, source)
     em = Emission(deck, number, with_sensors=False)
-    missing = [s for s in em.inputs if s not in run.keys]
+    missing = [i.signal for i in em.inputs if i.signal not in run.keys]
     if missing:
         raise BuildProblem(
             f"The run {run.name} has no signal {missing[0]}. Run the drive once more, then check."
         )
     ticks = len(run.ticks)
     times = np.arange(ticks) * deck.tick
-    columns = [run.trace(s) for s in em.inputs]
+    columns = [run.trace(i.signal) for i in em.inputs]
     inputs = (
         np.column_stack([c.y if c.sampled else np.interp(times, c.t, c.y) for c in columns])
         if columns

@@ -839,7 +839,14 @@ static int take_over(work_t *w, int ended, const double *before, double t_next)
     memcpy(w->zeroed, w->x, bytes);
     took = leak_settles(w);
     if (took > 0) k = worst(w, w->g);
-    if (k < 0 && took > 0 && took < 0.9 * (t_next - w->t)) { w->t += took; return -1; }
+    if (k < 0 && took > 0 && took < 0.9 * (t_next - w->t)) {
+        memcpy(w->xn, w->x, bytes);
+        memcpy(w->x, w->zeroed, bytes);
+        record(w);   /* the leak settles in the new modes, so these begin here */
+        memcpy(w->x, w->xn, bytes);
+        w->t += took;
+        return -1;
+    }
     memcpy(w->x, k < 0 || r->exit_mode[k] == ended ? w->zeroed : before, bytes);
     return k;
 }

@@ -10,18 +10,28 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 from pendel.core.errors import (
     DividesByZero,
     ExpressionProblem,
+    MixedTurns,
     NotANumber,
     SyntaxProblem,
     UnknownName,
     WrongDimension,
 )
-from pendel.core.quantities.units import NONE, Dimension, dimension_text, is_unit, unit
+from pendel.core.quantities.units import (
+    NO_TURN,
+    NONE,
+    Dimension,
+    Turn,
+    dimension_text,
+    is_unit,
+    turn,
+    unit,
+)
 
 MAX_LENGTH = 2000
 MAX_DEPTH = 60
@@ -61,10 +71,13 @@ Node = Number | Name | Negative | Binary | Call
 
 @dataclass(frozen=True)
 class Measured:
-    """A value in SI base units with its dimension."""
+    """A value in SI base units with its dimension, the exponents of cycles and radians in it, and that of the constant pi, by
+    which one becomes the other: ``2*pi*50 Hz`` is a speed."""
 
     si: float
     dim: Dimension = NONE
+    turn: Turn = NO_TURN
+    pi: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -370,12 +383,12 @@ def _evaluate(node: Node, lookup: Lookup, text: str) -> Measured:
             return Measured(value)
         case Number(value, unit_text):
             factor, dim = unit(unit_text)
-            return Measured(value * factor, dim)
+            return Measured(value * factor, dim, turn(unit_text))
         case Name(name):
-            return Measured(CONSTANTS[name]) if name in CONSTANTS else lookup(name)
+            return Measured(CONSTANTS[name], pi=1.0) if name in CONSTANTS else lookup(name)
         case Negative(operand):
             inner = _evaluate(operand, lookup, text)
-            return Measured(-inner.si, inner.dim)
+            return replace(inner, si=-inner.si)
         case Binary(op, left, right):
             return _binary(op, _evaluate(left, lookup, text), _evaluate(right, lookup, text), text)
         case Call("der", (Name(name),)):
@@ -388,13 +401,13 @@ def _evaluate(node: Node, lookup: Lookup, text: str) -> Measured:
 def _binary(op: str, a: Measured, b: Measured, text: str) -> Measured:
     if op in "+-":
         dim = combine_sum(a.dim, b.dim, op)
-        return Measured(a.si + b.si if op == "+" else a.si - b.si, dim)
+        return Measured(a.si + b.si if op == "+" else a.si - b.si, dim, common_turn(a, b, text))
     if op == "*":
-        return Measured(a.si * b.si, tuple(x + y for x, y in zip(a.dim, b.dim)))
+        return turned(a.si * b.si, a, b, 1.0)
     if op == "/":
         if b.si == 0:
             raise DividesByZero(text)
-        return Measured(a.si / b.si, tuple(x - y for x, y in zip(a.dim, b.dim)))
+        return turned(a.si / b.si, a, b, -1.0)
     if b.dim != NONE:
         raise WrongDimension(dimension_text(b.dim), "a plain number", "The exponent")
     if a.si == 0 and b.si < 0:
@@ -402,7 +415,26 @@ def _binary(op: str, a: Measured, b: Measured, text: str) -> Measured:
     value = a.si**b.si
     if isinstance(value, complex):
         raise NotANumber(text, math.nan)
-    return Measured(value, tuple(x * b.si for x in a.dim))
+    cycles, radians = a.turn
+    return Measured(value, tuple(x * b.si for x in a.dim), (cycles * b.si, radians * b.si), a.pi * b.si)
+
+
+def turned(si: float, a: Measured, b: Measured, sign: float) -> Measured:
+    """A product or quotient (``sign`` -1). As many factors of pi as cycles make radians of them, and the other way round."""
+    dim = tuple(x + sign * y for x, y in zip(a.dim, b.dim))
+    cycles, radians = (x + sign * y for x, y in zip(a.turn, b.turn))
+    pi = a.pi + sign * b.pi
+    if pi and pi == cycles:
+        cycles, radians, pi = 0.0, radians + pi, 0.0
+    elif pi and pi == -radians:
+        cycles, radians, pi = cycles - pi, 0.0, 0.0
+    return Measured(si, dim, (cycles, radians), pi)
+
+
+def common_turn(a: Measured, b: Measured, text: str) -> Turn:
+    if NO_TURN in (a.turn, b.turn) or a.turn == b.turn:
+        return a.turn if a.turn != NO_TURN else b.turn
+    raise MixedTurns(text)
 
 
 def combine_sum(a: Dimension, b: Dimension, op: str) -> Dimension:
@@ -432,7 +464,7 @@ def _call(function: str, args: list[Measured], text: str) -> Measured:
     if function == "sqrt":
         return Measured(math.sqrt(first.si), tuple(x / 2 for x in first.dim))
     if function == "abs":
-        return Measured(abs(first.si), first.dim)
+        return replace(first, si=abs(first.si))
     if function == "sign":
         return Measured(math.copysign(1.0, first.si) if first.si else 0.0)
     if function in ("min", "max"):
@@ -440,7 +472,8 @@ def _call(function: str, args: list[Measured], text: str) -> Measured:
             raise WrongDimension(
                 dimension_text(args[1].dim), dimension_text(args[0].dim), f"One value in {function}()"
             )
-        return Measured((min if function == "min" else max)(a.si for a in args), first.dim)
+        value = (min if function == "min" else max)(a.si for a in args)
+        return Measured(value, first.dim, common_turn(args[0], args[1], text))
     raise SyntaxProblem(text, 0, f"{function}() has no place in a value")
 
 
@@ -458,7 +491,29 @@ def value_in_field(text: str, wanted_unit: str, lookup: Lookup) -> float:
         return result.si * factor
     if result.dim != dim:
         raise WrongDimension(dimension_text(result.dim), dimension_text(dim), f"“{text}”")
-    return result.si
+    return in_turns_of(wanted_unit, result, text)
+
+
+def in_turns_of(wanted_unit: str, result: Measured, text: str) -> float:
+    """SI value of ``text``, where the field counts radians and the value cycles, or the other way round, converted.
+
+    Raises
+    ------
+    MixedTurns
+        where the text is more than one value, so that a factor of 2π may be in it already.
+    """
+    wanted = turn(wanted_unit)
+    (cycles, radians), (wanted_cycles, wanted_radians) = result.turn, wanted
+    if cycles and wanted_radians and not wanted_cycles:
+        factor = (2.0 * math.pi) ** cycles
+    elif radians and wanted_cycles and not wanted_radians:
+        factor = (2.0 * math.pi) ** -radians
+    else:
+        return result.si
+    node = read(text)
+    if not isinstance(node.operand if isinstance(node, Negative) else node, Number | Name):
+        raise MixedTurns(text)
+    return result.si * factor
 
 
 PLAIN = re.compile(r"\s*[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?\s*")

@@ -139,6 +139,33 @@ def unit(text: str) -> tuple[float, Dimension]:
     return factor, tuple(dim)
 
 
+TURNING = frozenset(["rpm", "rad", "deg", "°", "rev", "mrad", "urad", "µrad", "nrad", "krad", "Mrad", "Grad"])
+Turn = tuple[float, float]
+"""Exponents of cycles and of radians in a unit. SI gives neither a dimension, yet 25 Hz of turning are 157 rad/s."""
+NO_TURN: Turn = (0.0, 0.0)
+
+
+@lru_cache(maxsize=4096)
+def turn(text: str) -> Turn:
+    """Of a unit expression: Hz and 1/min count cycles, rpm, rad and degrees count radians once in SI."""
+    flat = text.replace("²", "^2").replace("³", "^3").replace("·", "*").replace(" ", "").strip("*")
+    if flat in ("1/min", "min^-1"):
+        return (1.0, 0.0)
+    cycles = radians = 0.0
+    sign = 1.0
+    for piece in re.findall(r"[*/]|[^*/]+", flat):
+        if piece in "*/":
+            sign = 1.0 if piece == "*" else -1.0
+            continue
+        name, _, power = piece.partition("^")
+        exponent = sign * (float(power) if power else 1.0)
+        if name in TURNING:
+            radians += exponent
+        elif name.endswith("Hz") and name in SYMBOLS:
+            cycles += exponent
+    return cycles, radians
+
+
 NAMED = {unit(u)[1]: u for u in ("", "A/s", "V/s", "A·s", "N·m/s", "kg·m²", "N·m·s", "N/m", "N·s/m", "kg", "m", "s", "A", "K", "m/s", "m/s²", "Hz",
                                  "V", "W", "J", "N", "H", "F", "Ω", "N·m/A", "K/W", "J/K", "V/A²", "A/V", "m²")}  # fmt: skip
 

@@ -2,7 +2,7 @@
 
 import math
 
-from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
+from pendel.core.catalogue.control.ports import EVERY, LIMITS, LONGEST, gives, limits_cross, reads
 from pendel.core.catalogue.declare import ANY, Block, Value
 
 
@@ -12,12 +12,13 @@ def update_integrator(x, out, K_i, low, high, start, total, started, dt):
         total = start
         started = 1.0
     out = total
-    total = saturate(total + K_i * dt * x, low, high)
+    total = total + K_i * dt * x
+    total = saturate(total, low, high)
 
 
-def update_pt1(x, out, K, a, level, dt):
-    """Exact for an input that is constant within a tick: a = exp(−dt/T)."""
-    level = a * level + (1.0 - a) * K * x
+def update_pt1(x, out, K, share, level, dt):
+    """Exact for an input that is constant within a tick: share = 1 − exp(−dt/T)."""
+    level = level + share * (K * x - level)
     out = level
 
 
@@ -50,10 +51,10 @@ KINDS = (
           (Value("K_i", "Gain", ANY, "1"), *LIMITS, Value("start", "Starts from", ANY, "0")), update_integrator, holds=frozenset({"x"}), contradictions=limits_cross,
           telling=lambda v, card: (v["K_i"],)),
     block("pt1", "PT1", "First-order lag.", "lag filter low-pass smoothing", (Value("K", "Gain", ANY, "1"), Value("T", "Time constant", "ms", "2", low=0.0, open_low=True)), update_pt1,
-          derive=lambda v, card, period: {"a": math.exp(-period / v["T"])}, telling=lambda v, card: (v["T"],)),
+          derive=lambda v, card, period: {"share": -math.expm1(-period / v["T"])}, telling=lambda v, card: (v["T"],)),
     block("slew_limiter", "Slew limiter", "Limits how fast a signal may rise and fall.", "rate limit ramp",
           (Value("rise", "Rise per second", ANY, "10", low=0.0, open_low=True), Value("fall", "Fall per second", ANY, "10", low=0.0, open_low=True)), update_slew,
           telling=lambda v, card: (f"{v['rise']} a second",)),
-    block("delay", "Delay", "Gives its input some periods later.", "dead time memory previous", (Value("ticks", "Periods", "", "1", low=1.0, high=255.0, whole=True),), update_delay,
+    block("delay", "Delay", "Gives its input some periods later.", "dead time memory previous", (Value("ticks", "Periods", "", "1", low=1.0, high=float(LONGEST), whole=True),), update_delay,
           holds=frozenset({"x"}), telling=lambda v, card: (f"{v['ticks']} periods",)),
 )  # fmt: skip

@@ -62,16 +62,15 @@ def update_from_dq(d, q, angle, a, b, c, scale, dt):
 
 
 def update_electrical_angle(position, angle, ahead, speed, p, offset, lead, last, started, dt):
-    """The angle of the field from that of the shaft, and where it will be when the voltage acts."""
-    turned = p * position + offset
+    """The angle of the field from that of the shaft, and where it will be when the voltage acts. The shaft's angle may come
+    within one turn or beyond: what the field moved since the last tick is the shorter way round."""
+    angle = wrapped(p * position + offset)
     if started < 0.5:
-        last = turned
+        last = angle
         started = 1.0
-    speed = (turned - last) / dt
-    last = turned
-    later = turned + lead * speed * dt
-    angle = wrapped(turned)
-    ahead = wrapped(later)
+    speed = wrapped(angle - last) / dt
+    last = angle
+    ahead = wrapped(angle + lead * speed * dt)
 
 
 def update_regulator(set_d, set_q, d, q, speed, u_link, u_d, u_q, K_d, T_d, K_q, T_q, L_d, L_q, psi, U_dc, share, decoupled, sum_d, sum_q, dt):  # fmt: skip
@@ -111,12 +110,14 @@ def update_by_tables(set_d, set_q, d, q, speed, u_link, u_d, u_q, f_c, R, U_dc, 
 def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_dc, share, held, dt):
     """Fewest amperes for a torque; at high speed the voltage decides, and beyond its reach the most torque there is.
 
-    i_q follows from the torque with the i_d before, i_d in closed form from i_q: the most torque per ampere, else what
+    At the limit of current the most torque lies where i_d = −2·ΔL·I²/(ψ + √(ψ² + 8·ΔL²·I²)). i_q follows from the torque with the i_d before, i_d in closed form from i_q: the most torque per ampere, else what
     the voltage leaves. It goes no further than to where the limits of current and voltage meet, nor than to the most
     torque per volt.
     """
     more = L_q - L_d
-    q = saturate(torque / (1.5 * p * (psi - more * held)), -I_max, I_max)
+    deepest = -2.0 * more * I_max * I_max / (psi + sqrt(psi * psi + 8.0 * more * more * I_max * I_max))
+    top = sqrt(maximum(I_max * I_max - deepest * deepest, 0.0))
+    q = saturate(torque / (1.5 * p * (psi - more * held)), -top, top)
     d = -2.0 * more * q * q / (psi + sqrt(psi * psi + 4.0 * more * more * q * q))
     link = u_link if u_link > 0.05 * U_dc else U_dc
     flux = share * link * 0.5773502691896258 / maximum(absolute(speed), 1e-3)
@@ -149,7 +150,7 @@ def transform(id, title, sentence, update, inputs, outputs, *, scaled=True, unit
     return Block(
         id=id, title=title, sentence=sentence, group="transform", keywords="transform frame vector alpha beta d q space rotor " + id.replace("_", " "),
         ports=(*(reads(n, text, **({"unit": "rad"} if n == "angle" else {})) for n, text in inputs), *(gives(n, text) for n, text in outputs)),
-        values=(EVERY,), choices=(INVARIANT,) if scaled else (), update=update, derive=scale if scaled else None,
+        values=(EVERY,), choices=(INVARIANT,) if scaled else (), update=update, turns=frozenset(n for n, _ in inputs if n == "angle"), derive=scale if scaled else None,
         telling=(lambda v, card: (f"{card.choices.get('invariant', 'amplitude')}-invariant",)) if scaled else (lambda v, card: ("turns by the angle",)),
     )  # fmt: skip
 
@@ -200,7 +201,7 @@ KINDS = (
         id="electrical_angle", title="Electrical angle", sentence="From the shaft's angle to that of the field, now and when the voltage acts.", group="transform", keywords="pole pairs rotor position resolver encoder delay compensation",
         ports=(reads("position", "Shaft angle", unit="rad"), gives("angle", "Electrical angle", unit="rad"), gives("ahead", "Angle when the voltage acts", unit="rad"), gives("speed", "Electrical speed", unit="rad/s")),
         values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), Value("offset", "Offset", "deg", "0"), Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0), EVERY),
-        update=update_electrical_angle, telling=lambda v, card: (f"{v['p']} pole pairs",),
+        update=update_electrical_angle, turns=frozenset({"position"}), telling=lambda v, card: (f"{v['p']} pole pairs",),
     ),
     Block(
         id="dq_current_regulator", title="Current regulator in d and q", sentence="Two PI regulators with decoupling and a common voltage limit.", group="regulator", keywords="field oriented foc vector control current loop pi decoupling pmsm",

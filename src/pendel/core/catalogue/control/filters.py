@@ -19,17 +19,19 @@ HIGHEST_ORDER = 4
 
 
 def update_second_order(x, out, b0, b1, b2, a1, a2, s1, s2, dt):
+    """In increments (z = 1 + δ): coefficients and memory stay exact where the filter is slow beside the tick."""
     out = b0 * x + s1
-    s1 = b1 * x - a1 * out + s2
-    s2 = b2 * x - a2 * out
+    s1 = s1 + (b1 * x - a1 * out + s2)
+    s2 = s2 + (b2 * x - a2 * out)
 
 
 def update_free(x, out, b0, b1, b2, b3, b4, a1, a2, a3, a4, s1, s2, s3, s4, dt):
+    """In increments (z = 1 + δ): coefficients and memory stay exact where the filter is slow beside the tick."""
     out = b0 * x + s1
-    s1 = b1 * x - a1 * out + s2
-    s2 = b2 * x - a2 * out + s3
-    s3 = b3 * x - a3 * out + s4
-    s4 = b4 * x - a4 * out
+    s1 = s1 + (b1 * x - a1 * out + s2)
+    s2 = s2 + (b2 * x - a2 * out + s3)
+    s3 = s3 + (b3 * x - a3 * out + s4)
+    s4 = s4 + (b4 * x - a4 * out)
 
 
 def update_moving(x, out, line, ticks, square, total, filled, dt):
@@ -38,7 +40,8 @@ def update_moving(x, out, line, ticks, square, total, filled, dt):
     old = recalled(line, ticks)
     remember(line, y)
     filled = minimum(filled + 1.0, ticks)
-    total = total + y - old
+    total = total + y
+    total = total - old
     value = total / filled
     out = sqrt(maximum(value, 0.0)) if square > 0.5 else value
 
@@ -75,36 +78,66 @@ def update_dead_band(x, out, width, dt):
     out = x - saturate(x, -width, width)
 
 
+def in_increments(polynomial) -> np.ndarray:
+    """Coefficients of p(1 + δ) by falling powers of δ, from those of p(z): Horner's scheme by one, again and again."""
+    shifted = np.array(polynomial, dtype=np.longdouble)
+    for end in range(len(shifted), 1, -1):
+        shifted[:end] = np.cumsum(shifted[:end])
+    return shifted.astype(float)
+
+
 def named(b, a, order: int) -> dict[str, float]:
-    """Coefficients by name for an update of this order; ``b`` and ``a`` by falling powers of z, as SciPy has them."""
+    """Coefficients by name for an update of this order; ``b`` and ``a`` by falling powers of δ = z − 1.
+
+    In powers of z a filter that is slow beside its tick is the small difference of large numbers; in those of δ it is not.
+    Middleton, Goodwin: Digital Control and Estimation, chapter 3 (from memory).
+    """
     b, a = np.atleast_1d(np.squeeze(b)) / a[0], np.asarray(a) / a[0]
     b = np.concatenate([np.zeros(len(a) - len(b)), b])
     padded = [np.concatenate([p, np.zeros(order + 1 - len(p))]) for p in (b, a)]
     return {f"b{k}": float(padded[0][k]) for k in range(order + 1)} | {f"a{k}": float(padded[1][k]) for k in range(1, order + 1)}  # fmt: skip
 
 
-def by_tustin(b, a, period: float, meets: float = 0.0):
-    """Tustin's rule; with ``meets`` (rad/s) that frequency keeps its response."""
+def sampled(b, a, order: int) -> dict[str, float]:
+    """As `named`, from falling powers of z, as SciPy has them."""
+    b, a = np.atleast_1d(np.squeeze(b)), np.asarray(a)
+    b = np.concatenate([np.zeros(len(a) - len(b)), b])
+    return named(in_increments(b), in_increments(a), order)
+
+
+def by_tustin(b, a, period: float, meets: float = 0.0) -> tuple[np.ndarray, np.ndarray]:
+    """Tustin's rule, s = 2·rate·δ/(2 + δ), in falling powers of δ; with ``meets`` (rad/s) that frequency keeps its response."""
     rate = 1.0 / period
     if meets > 0 and meets * period < math.pi:
         rate = meets / (2.0 * math.tan(meets * period / 2.0))
-    import scipy.signal  # slow to load, and few drives need it
+    degree = max(len(b), len(a)) - 1
 
-    return scipy.signal.bilinear(b, a, rate)
+    def turned(polynomial) -> np.ndarray:
+        total = np.zeros(degree + 1)
+        for power, coefficient in enumerate(list(polynomial)[::-1]):
+            part = np.polynomial.polynomial.polypow([2.0, 1.0], degree - power)
+            total[power:] += coefficient * (2.0 * rate) ** power * part
+        return total[::-1]
 
-
-def as_seen_within(b, a, period: float):
-    """The exact equivalent for a held input, one sample early: a block answers within its tick."""
-    import scipy.signal  # slow to load, and few drives need it
-
-    num, den, _ = scipy.signal.cont2discrete((b, a), period, method="zoh")
-    return np.squeeze(num)[1:], den
+    return turned(b), turned(a)
 
 
 def derive_pt2(v, card, period):
-    t = 1.0 / (2 * math.pi * v["f_0"])
-    num, den = as_seen_within([v["K"]], [t * t, 2.0 * v["D"] * t, 1.0], period)
-    return named(np.append(num, 0.0), den, 2)
+    """The exact equivalent for a held input, one sample early, as a block answers within its tick: b·z² + (K·a₂ − b)·z over the
+    poles exp(p·T), with b the answer after one period to a step."""
+    w, damping = 2 * math.pi * v["f_0"], v["D"]
+    root = np.sqrt(complex(damping * damping - 1.0))
+    if abs(root) < EQUAL_POLES:
+        root = complex(EQUAL_POLES)
+    p, q = w * (root - damping), w * (-root - damping)
+    at_p, at_q = np.expm1(p * period), np.expm1(q * period)
+    a1, a2 = -(at_p + at_q).real, (at_p * at_q).real
+    first = v["K"] * ((p * at_q - q * at_p) / (q - p)).real
+    return named([first, first + v["K"] * a2, v["K"] * a2], [1.0, a1, a2], 2)
+
+
+EQUAL_POLES = 1e-5
+"""Distance of two poles, over the natural frequency, that stands for none."""
 
 
 def derive_lead_lag(v, card, period):
@@ -136,7 +169,7 @@ def derive_in_s(v, card, period):
 
 
 def derive_in_z(v, card, period):
-    return named(*polynomials(v, card), HIGHEST_ORDER)
+    return sampled(*polynomials(v, card), HIGHEST_ORDER)
 
 
 def improper(v, card) -> list[Contradiction]:
@@ -165,7 +198,7 @@ def derive_states(v, card, period):
     if card.choices.get("given") != "sampled":
         a, b, c, d, _ = scipy.signal.cont2discrete((a, b, c, d), period, method="bilinear")
     num, den = scipy.signal.ss2tf(a, b, c, d)
-    return named(num[0], den, HIGHEST_ORDER)
+    return sampled(num[0], den, HIGHEST_ORDER)
 
 
 def too_many_states(v, card) -> list[Contradiction]:
@@ -175,11 +208,7 @@ def too_many_states(v, card) -> list[Contradiction]:
 
 
 def window_ticks(v, card, period):
-    return {"ticks": min(float(LONGEST), max(1.0, round(v["T"] / period))), "square": 1.0 if card.choices.get("what") == "rms" else 0.0}  # fmt: skip
-
-
-LONGEST = 255
-"""Ticks a window may last."""
+    return {"ticks": max(1.0, round(v["T"] / period)), "square": 1.0 if card.choices.get("what") == "rms" else 0.0}  # fmt: skip
 
 
 def window_told(v, card):

@@ -2,6 +2,8 @@
 
 import math
 
+import numpy as np
+
 from pendel.core.catalogue.control.ports import EVERY, gives
 from pendel.core.catalogue.declare import ANY, Block, Value
 
@@ -10,27 +12,37 @@ def update_constant(out, value, dt):
     out = value
 
 
-def update_step(out, before, after, t_0, n, dt):
-    """Jumps at the tick nearest to t_0, in every number format."""
-    out = after if n * dt >= t_0 - 0.5 * dt else before
+def update_step(out, before, after, wait, wait_more, n, started, dt):
+    """Jumps at the first tick at or after its time. Ticks are counted from below zero, so that the instant is exact in every number
+    format after any time."""
+    if started < 0.5:
+        n = -wait
+        n = n - wait_more
+        started = 1.0
+    out = after if n >= 0.0 else before
     n = n + 1.0
 
 
-def update_ramp(out, before, after, t_0, duration, n, dt):
-    share = saturate((n * dt - t_0) / duration, 0.0, 1.0)
+def update_ramp(out, before, after, wait, wait_more, early, duration, n, started, dt):
+    """``early`` is by how much of a tick it begins before tick zero."""
+    if started < 0.5:
+        n = -wait
+        n = n - wait_more
+        started = 1.0
+    share = saturate((n + early) * dt / duration, 0.0, 1.0)
     out = before + (after - before) * share
     n = n + 1.0
 
 
-def update_sine(out, amplitude, mean, omega, phase, angle, started, dt):
-    """The angle is carried on and wrapped: a count of ticks would stand still after 2^24 of them in 32-bit float."""
+def update_sine(out, amplitude, mean, turn, turn_more, phase, angle, started, dt):
+    """The angle is carried on and wrapped; ``turn`` and ``turn_more`` add up to its step."""
     if started < 0.5:
         angle = phase
         started = 1.0
     out = mean + amplitude * sin(angle)
-    angle = angle + omega * dt
-    if angle > 6.283185307179586:
-        angle = angle - 6.283185307179586
+    angle = angle + turn
+    angle = angle + turn_more
+    angle = wrapped(angle)
 
 
 def update_profile(out, table, n, dt):
@@ -38,6 +50,29 @@ def update_profile(out, table, n, dt):
     n = n + 1.0
 
 
+def in_two(name: str, number: float) -> dict[str, float]:
+    """A value as two that 32-bit float holds: it, and what that rounds away."""
+    coarse = float(np.float32(number))
+    return {name: coarse, f"{name}_more": number - coarse}
+
+
+def waiting(v, card, period):
+    """Ticks until the first at or after the start, and how long that is after it, in ticks."""
+    ticks = v["t_0"] / period
+    first = round(ticks) if abs(ticks - round(ticks)) < SAME_TICK else math.ceil(ticks)
+    return {**in_two("wait", float(first)), "early": max(0.0, first - ticks)}
+
+
+def turning(frequency: str, phase: str):
+    """The step of an angle, and where it begins, by the names of frequency and phase."""
+    return lambda v, card, period: {
+        **in_two("turn", 2.0 * math.pi * v[frequency] * period),
+        "phase": v[phase],
+    }
+
+
+SAME_TICK = 1e-6
+"""Of a tick: rounding of a time over the period."""
 LEVELS = (
     Value("before", "Before", ANY, "0"),
     Value("after", "After", ANY, "1"),
@@ -50,11 +85,11 @@ KINDS = (
     ),
     Block(
         id="step", title="Step", sentence="Jumps from one value to another at a time.", group="setpoint", keywords="setpoint source generator jump",
-        ports=(gives(),), values=(*LEVELS, EVERY), update=update_step, telling=lambda v, card: (f"{v['before']} → {v['after']}", f"at {v['t_0']}"),
+        ports=(gives(),), values=(*LEVELS, EVERY), update=update_step, derive=waiting, telling=lambda v, card: (f"{v['before']} → {v['after']}", f"at {v['t_0']}"),
     ),
     Block(
         id="ramp", title="Ramp", sentence="Goes from one value to another within a time.", group="setpoint", keywords="setpoint source generator",
-        ports=(gives(),), values=(*LEVELS, Value("duration", "Takes", "s", "0.5", low=0.0, open_low=True), EVERY), update=update_ramp,
+        ports=(gives(),), values=(*LEVELS, Value("duration", "Takes", "s", "0.5", low=0.0, open_low=True), EVERY), update=update_ramp, derive=waiting,
         telling=lambda v, card: (f"{v['before']} → {v['after']}", f"in {v['duration']}"),
     ),
     Block(
@@ -62,7 +97,7 @@ KINDS = (
         ports=(gives(),),
         values=(Value("amplitude", "Amplitude", ANY, "1"), Value("mean", "Mean value", ANY, "0"), Value("f", "Frequency", "Hz", "5", low=0.0, open_low=True),
                 Value("angle", "Phase", "deg", "0"), EVERY),
-        update=update_sine, derive=lambda v, card, period: {"omega": 2.0 * math.pi * v["f"], "phase": v["angle"]},
+        update=update_sine, derive=turning("f", "angle"),
         telling=lambda v, card: (v["amplitude"], v["f"]),
     ),
     Block(

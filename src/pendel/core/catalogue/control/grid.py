@@ -33,14 +33,17 @@ def update_three(
 
 
 def update_one(
-    u, angle, ahead, speed, amplitude, w_0, K, T_i, k, lead, quarter, theta, integral, x, y, w, dt
+    u, angle, ahead, speed, amplitude, w_0, K, T_i, k, lead, quarter, theta, integral, x, y, w, late, dt
 ):
-    """x follows the voltage's fundamental and y the same a quarter turn behind; implicit midpoint keeps the oscillator's gain."""
+    """x follows the voltage's fundamental and y the same a quarter turn behind. The trapezoidal rule takes the mean of this voltage
+    and the one before, and a step of tan(w·dt/2) keeps the oscillator's frequency."""
     if w < 1.0:
         w = w_0
     h = 0.5 * dt * w
+    h = h * (1.0 + 0.3333333333333333 * h * h)
     below = 1.0 + h * k + h * h
-    e = x + h * (k * u - k * x - y) + h * k * u
+    e = x + h * (k * (u + late) - k * x - y)
+    late = u
     f = y + h * x
     x = (e - h * f) / below
     y = f + h * x

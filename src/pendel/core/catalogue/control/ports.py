@@ -11,6 +11,8 @@ def gives(name: str = "out", label: str = "Output", *, unit: str = ANY) -> Port:
     return Port(name, Link.SIGNAL_OUT, label, "left", unit)
 
 
+LONGEST = 1_000_000
+"""Ticks that a delay or a window may last; its memory is as long."""
 EVERY = Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True)
 LIMITS = (Value("low", "Lower limit", ANY, "-48"), Value("high", "Upper limit", ANY, "48"))
 

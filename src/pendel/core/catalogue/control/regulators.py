@@ -19,11 +19,12 @@ def update_p(setpoint, actual, feedforward, out, K_p, low, high, closed, open_ou
 
 def update_pi(setpoint, actual, feedforward, out, K_p, T_i, low, high, closed, open_output, integral, dt):
     e = setpoint - actual
-    grown = integral + K_p * e * dt / T_i
-    unlimited = K_p * e + grown + feedforward
+    step = K_p * e * dt / T_i
+    unlimited = K_p * e + (integral + step) + feedforward
     out = saturate(unlimited, low, high)
     if not ((unlimited > high and e > 0.0) or (unlimited < low and e < 0.0)):
-        integral = saturate(grown, low, high)
+        integral = integral + step
+        integral = saturate(integral, low, high)
     if closed < 0.5:
         integral = 0.0
         out = saturate(open_output, low, high)
@@ -54,11 +55,12 @@ def update_pid(
         started = 1.0
     slope = (T_f * slope + K_p * T_d * (e - last_e)) / (T_f + dt)
     last_e = e
-    grown = integral + K_p * e * dt / T_i
-    unlimited = K_p * e + grown + slope + feedforward
+    step = K_p * e * dt / T_i
+    unlimited = K_p * e + (integral + step) + slope + feedforward
     out = saturate(unlimited, low, high)
     if not ((unlimited > high and e > 0.0) or (unlimited < low and e < 0.0)):
-        integral = saturate(grown, low, high)
+        integral = integral + step
+        integral = saturate(integral, low, high)
     if closed < 0.5:
         integral = 0.0
         slope = 0.0

@@ -6,6 +6,7 @@ Holmes, Lipo: Pulse Width Modulation for Power Converters, chapters 5 and 6 (fro
 
 import math
 
+from pendel.core.catalogue.control.generators import turning
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import ANY, Block, Choice, Figure, Value
 
@@ -20,16 +21,16 @@ SCHEMES = (
 )
 
 
-def update_generator(a, b, c, amplitude, omega, phase, angle, started, dt):
+def update_generator(a, b, c, amplitude, turn, turn_more, phase, angle, started, dt):
     if started < 0.5:
         angle = phase
         started = 1.0
     a = amplitude * sin(angle)
     b = amplitude * sin(angle - 2.0943951023931957)
     c = amplitude * sin(angle + 2.0943951023931957)
-    angle = angle + omega * dt
-    if angle > 6.283185307179586:
-        angle = angle - 6.283185307179586
+    angle = angle + turn
+    angle = angle + turn_more
+    angle = wrapped(angle)
 
 
 def update_modulator(u_a, u_b, u_c, u_link, d_a, d_b, d_c, U_dc, scheme, d_min, dt):
@@ -75,7 +76,7 @@ KINDS = (
         id="three_phase_sine", title="Three-phase sine", sentence="Three sines a third of a turn apart.", group="setpoint", keywords="setpoint source generator three-phase alternating",
         ports=tuple(gives(n, f"Phase {n}") for n in PHASES),
         values=(Value("amplitude", "Amplitude", ANY, "1"), Value("f", "Frequency", "Hz", "50"), Value("shift", "Phase of a", "deg", "0"), EVERY),
-        update=update_generator, derive=lambda v, card, period: {"omega": 2.0 * math.pi * v["f"], "phase": v["shift"]}, telling=lambda v, card: (v["amplitude"], v["f"]),
+        update=update_generator, derive=turning("f", "shift"), telling=lambda v, card: (v["amplitude"], v["f"]),
     ),
     Block(
         id="three_phase_modulator", title="Three-phase modulator", sentence="Turns three phase voltages into the duties of an inverter.", group="modulation", keywords="pwm space vector third harmonic svpwm block six-step modulator",

@@ -2,12 +2,17 @@
 
 import math
 
+from pendel.core.catalogue.control.generators import waiting
 from pendel.core.catalogue.control.ports import EVERY, gives
 from pendel.core.catalogue.declare import ANY, Block, Figure, Value
 
 
-def update(position, speed, sign, v_peak, t_a, t_c, t_d, t_0, distance, n, dt):
-    t = n * dt - t_0
+def update(position, speed, sign, v_peak, t_a, t_c, t_d, wait, wait_more, early, distance, n, started, dt):
+    if started < 0.5:
+        n = -wait
+        n = n - wait_more
+        started = 1.0
+    t = (n + early) * dt
     travelled = 0.0
     moving = 0.0
     if t > 0.0:
@@ -41,6 +46,7 @@ def derive(v, card, period):
     peak, t_a, t_c, t_d = phases(v)
     tiny = 1e-9
     return {
+        **waiting(v, card, period),
         "sign": math.copysign(1.0, v["distance"]),
         "v_peak": peak,
         "t_a": max(t_a, tiny),

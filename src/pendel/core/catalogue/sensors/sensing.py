@@ -17,6 +17,8 @@ def update(
     noise_relative,
     noise_absolute,
     step,
+    bottom,
+    top,
     delay_ticks,
     line,
     rng,
@@ -31,15 +33,23 @@ def update(
         seen = seen + normal(rng) * scatter
     if step > 0.0:
         seen = step * floor(seen / step + 0.5)
+    seen = saturate(seen, bottom, top)
     value = measured if ideal > 0.5 else seen
 
 
+UNBOUNDED = 1e30
+
+
 def derive(v, card, period):
+    """A converter of n bits has 2ⁿ codes from −range up; what lies beyond reads as the last of them."""
     levels = 0.0
     if not math.isnan(v["bits"]) and not math.isnan(v["range"]):
         levels = 2.0 * v["range"] / 2.0 ** v["bits"]
+    bounded = not math.isnan(v["range"])
     return {
         "step": levels,
+        "bottom": -v["range"] if bounded else -UNBOUNDED,
+        "top": v["range"] - levels if bounded else UNBOUNDED,
         "delay_ticks": v["delay"] / period,
         "ideal": 1.0 if card.choices.get("mode") == "ideal" else 0.0,
     }
