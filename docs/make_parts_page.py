@@ -16,8 +16,15 @@ def section(kind: Kind) -> str:
         for v in kind.values
     )
     table = f"\n| Value | Meaning | Unit | Default |\n|---|---|---|---|\n{rows}" if rows else ""
-    choices = "".join(f"\n{c.label}: {', '.join(text for _, text in c.options)}.\n" for c in kind.choices)
-    return f"### {kind.title} · `{kind.id}`\n{kind.sentence}\n\nPorts: {ports or 'as typed'}.\n{choices}{table}\n"
+    choices = "".join(
+        f"\n{c.label} `{c.name}`: {'; '.join(f'`{word}` {text}' for word, text in c.options)}.\n"
+        for c in kind.choices
+    )
+    states = "; ".join(f"`{s.name}` {s.label} ({s.unit or '1'})" for s in getattr(kind, "states", ()))
+    signals = "; ".join(f"`{s.name}` {s.label} ({s.unit or '1'})" for s in getattr(kind, "signals", ()))
+    more = f"\nStates, which may be given a start: {states}.\n" if states else ""
+    more += f"\nSignals: {signals}.\n" if signals else ""
+    return f"### {kind.title} · `{kind.id}`\n{kind.sentence}\n\nPorts: {ports or 'as typed'}.\n{choices}{table}{more}\n"
 
 
 def page() -> str:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import difflib
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 import numpy as np
 
 from pendel.core.catalogue.assembly import kind_in, open_ports
+from pendel.core.catalogue.declare import Kind
 from pendel.core.catalogue.index import kinds
 from pendel.core.check import end_exists, examine
 from pendel.core.controllers.emit import NumberFormat
@@ -18,11 +20,26 @@ from pendel.core.drive.document import End, FluxTable, OwnEquations
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.formats.traces import save_traces
+from pendel.core.quantities.named import check_name
 from pendel.core.runs.balance import Balance, Lost, balance, losses
 from pendel.core.runs.kept import KeptRun, Trace
 from pendel.core.runs.measures import Averages, averages
 from pendel.core.runs.simulate import averaged, prepare, run_drive
 from pendel.core.runs.spectra import Spectrum, spectrum
+
+
+def known_name(what: str, name: str, known: Iterable[str], owner: str) -> None:
+    """Raise `DriveProblem` with what there is, when ``name`` is not among it."""
+    known = sorted(known)
+    if name not in known:
+        raise DriveProblem(f"{owner} has no {what} “{name}”. It has {', '.join(known) or 'none'}.")
+
+
+def check_choices(kind: Kind, options: Mapping[str, str], owner: str) -> None:
+    for name, option in options.items():
+        known_name("choice", name, (c.name for c in kind.choices), owner)
+        choice = next(c for c in kind.choices if c.name == name)
+        known_name(f"option of {name}", option, (stored for stored, _ in choice.options), owner)
 
 
 class Run:
@@ -90,14 +107,23 @@ class Drive:
         Raises
         ------
         DriveProblem
-            for an unknown kind or value name.
+            for an unknown kind, or a value, choice, option or start that it has not.
         """
         if kind not in kinds():
             raise DriveProblem(f"There is no part or block “{kind}”. Known are {', '.join(sorted(kinds()))}.")
-        known = {v.name for v in kinds()[kind].values}
-        wrong = next((v for v in values if v not in known), None)
-        if wrong and own is None:
-            raise DriveProblem(f"{kind} has no value “{wrong}”. It has {', '.join(sorted(known)) or 'none'}.")
+        template = kinds()[kind]
+        if own is None:
+            for value in values:
+                known_name("value", value, (v.name for v in template.values), kind)
+            for state in starts or {}:
+                known_name("start", state, (s.name for s in getattr(template, "states", ())), kind)
+        check_choices(template, choices or {}, kind)
+        if profile and not template.has_profile:
+            raise DriveProblem(f"{kind} has no profile.")
+        if rows and not template.rows:
+            raise DriveProblem(f"{kind} has no table of rows.")
+        if flux is not None and not template.takes_flux:
+            raise DriveProblem(f"{kind} takes no flux tables.")
         texts = {k: str(v) for k, v in values.items()}
         points = tuple((str(t), str(v)) for t, v in profile)
         table = kinds()[kind].rows
@@ -147,8 +173,83 @@ class Drive:
             self._do(assemblies.show_value(self.document, new, End.parse(where), True, label))
         return new
 
+    def define(self, name: str, value: str | float) -> None:
+        """Set a quantity, which need not exist yet: a named value that others may refer to.
+
+        Raises
+        ------
+        DriveProblem
+            when the name cannot be one, or is that of a setting.
+        """
+        if name in self.document.settings:
+            raise DriveProblem(f"“{name}” is a setting. Choose another name for the quantity.")
+        check_name(name)
+        self._do(commands.set_quantity(self.document, name, str(value)))
+
+    def choose(self, card: str, **options: str) -> None:
+        """Change choices of a card, such as ``choose("bridge", level="switching")``.
+
+        Raises
+        ------
+        DriveProblem
+            for an unknown card, choice or option.
+        """
+        check_choices(self._kind(card), options, card)
+        for name, option in options.items():
+            self._do(commands.set_choice(self.document, card, name, option))
+
+    def start(self, card: str, **values: str | float) -> None:
+        """Change starting values of a part's states, such as ``start("flywheel", omega="100 rpm")``.
+
+        Raises
+        ------
+        DriveProblem
+            for an unknown card or state.
+        """
+        states = [s.name for s in getattr(self._kind(card), "states", ())]
+        for name in values:
+            known_name("start", name, states, card)
+        for name, value in values.items():
+            self._do(commands.set_start(self.document, card, name, str(value)))
+
+    def profile(self, card: str, corners: Iterable[tuple[str | float, str | float]]) -> None:
+        """Change a card's profile: times and values of its corners.
+
+        Raises
+        ------
+        DriveProblem
+            for a card that has none.
+        """
+        if not self._kind(card).has_profile:
+            raise DriveProblem(f"{card} has no profile.")
+        self._do(commands.set_profile(self.document, card, [(str(t), str(v)) for t, v in corners]))
+
+    def rows(self, card: str, rows: Iterable[Iterable[str | float]]) -> None:
+        """Change a card's table, row by row.
+
+        Raises
+        ------
+        DriveProblem
+            for a card that has none.
+        """
+        if not self._kind(card).rows:
+            raise DriveProblem(f"{card} has no table of rows.")
+        self._do(commands.set_rows(self.document, card, [[str(cell) for cell in row] for row in rows]))
+
+    def _kind(self, card: str) -> Kind:
+        if card not in self.document.cards:
+            near = difflib.get_close_matches(card, list(self.document.cards), n=1)
+            raise DriveProblem(f"There is no card “{card}”.{f' Is it {near[0]}?' if near else ''}")
+        return kind_in(self.document, card)
+
     def set(self, name: str, value: str | float) -> None:
-        """Set a quantity (``K_p``), a card's value (``current_pi.K_p``) or a setting (``until``)."""
+        """Set a quantity that there is (``K_p``), a card's value (``current_pi.K_p``) or a setting (``until``).
+
+        Raises
+        ------
+        DriveProblem
+            when there is no such name; `define` makes a new quantity.
+        """
         if "." in name:
             end = End.parse(name)
             if (
@@ -159,8 +260,12 @@ class Drive:
             self._do(commands.set_value(self.document, end.card, end.port, str(value)))
         elif name in self.document.settings:
             self._do(commands.set_setting(self.document, name, str(value)))
-        else:
+        elif name in self.document.quantities:
             self._do(commands.set_quantity(self.document, name, str(value)))
+        else:
+            near = difflib.get_close_matches(name, [*self.document.settings, *self.document.quantities], n=1)
+            hint = f" Is it {near[0]}?" if near else ""
+            raise DriveProblem(f"There is no quantity or setting “{name}”.{hint} define() makes a new quantity.")
 
     def tap(self, name: str, signal: str) -> None:
         self._do(commands.add_tap(self.document, name, End.parse(signal)))

@@ -17,7 +17,7 @@ def two_filters() -> pendel.Drive:
     """A source with two LC filters in a row, each of a coil and a bank, and a load."""
     d = pendel.Drive("Filters")
     d.set("until", "20 ms")
-    d.set("R_coil", "20 mohm")
+    d.define("R_coil", "20 mohm")
     d.add("dc_source", "Supply", U_0="48", R_i="10")
     d.add("inductor", "Coil", L="0.2", R_s="R_coil")
     d.add("capacitor", "Bank", C="100")

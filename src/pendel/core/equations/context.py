@@ -92,6 +92,22 @@ class DryFriction:
     shares: bool
 
 
+@dataclass(eq=False)
+class PulsedMean:
+    """An averaged leg, for the ripple of its current: the current ``load`` out of its pole (A), the link's voltage (V), its duty, and
+    pulse frequency (Hz). ``nudge`` is a voltage added to the pole's, ``ripple`` stands for what `equations.ripple` finds.
+    An ``opposed`` leg has the pulses of the first one turned over."""
+
+    card: str
+    load: ca.SX
+    link: ca.SX
+    duty: ca.SX
+    frequency: ca.SX
+    nudge: ca.SX
+    ripple: ca.SX
+    opposed: bool = False
+
+
 @dataclass
 class Profile:
     """Piecewise linear in time: value = offset + slope·t on each stretch."""
@@ -142,6 +158,7 @@ class Network:
     gates: dict[str, ca.SX] = field(default_factory=dict)
     """Gate signals: 0 or 1, changed by pulse channels only. They follow the modes in the vector of modes."""
     pulses: list[PulseChannel] = field(default_factory=list)
+    pulsed_means: list[PulsedMean] = field(default_factory=list)
     frictions: list[DryFriction] = field(default_factory=list)
     surfaces: list[Surface] = field(default_factory=list)
     profiles: list[Profile] = field(default_factory=list)
@@ -321,6 +338,15 @@ class PartContext:
                 **more,
             )
         )
+
+    def pulsed_mean(
+        self, name: str, load: ca.SX, link: ca.SX, duty: ca.SX, *, opposed: bool = False
+    ) -> PulsedMean:
+        """A leg averaged over its pulses, by a name of its own; its current's ripple follows from the whole drive."""
+        nudge, ripple = (ca.SX.sym(f"{what}:{self.card}.{name}") for what in ("nudge", "ripple"))
+        leg = PulsedMean(self.card, load, link, duty, self.value("f_p"), nudge, ripple, opposed)
+        self.network.pulsed_means.append(leg)
+        return leg
 
     def equation(self, residual: ca.SX) -> None:
         """State that ``residual`` is zero."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -38,6 +39,9 @@ RULES = {
     "symmetrical": "symmetrical optimum",
 }
 POINTS = 500
+POINTS_BELOW, DEEPEST, LEAD_IN = 250, 1e-5, 20
+"""Frequencies below the usual ones, where the lowest lies beside them, and how many are shown before a crossover there."""
+MOST_STEPS = 4000
 GAIN_UNITS = {"T_i": "s", "T_d": "s"}
 
 
@@ -137,8 +141,8 @@ class LoopStudy:
         setpoint = f"{self.loop.regulator}.{self.loop.regulation.setpoint}"
         watched = self.actual
         phi, gamma, seen = self.drive.period_map(setpoint=setpoint, watch=(self.loop.actual, watched))
-        response = self.open_loop(gains)
-        found = margins(self.frequency, response, stable=True)
+        frequency, response = self.reaching_down(gains)
+        found = margins(frequency, response, stable=True)
         if self.drive.point.calm:
             poles = relevant_poles(phi, gamma, seen[0][watched][:-1])
             stable = bool(np.max(np.abs(poles)) < 1.0 + 1e-9)
@@ -146,13 +150,35 @@ class LoopStudy:
             stable = not (found.phase < 0 or found.gain < 1)
         found = replace(found, stable=stable)
         t, y = self.step(phi, gamma, seen, watched, found)
-        return Judged(gains, self.frequency, response, found, t, y, step_measures(t, y, 0.0, 1.0))
+        return Judged(gains, frequency, response, found, t, y, step_measures(t, y, 0.0, 1.0))
+
+    def reaching_down(self, gains: Mapping[str, float]) -> tuple[np.ndarray, np.ndarray]:
+        """Frequencies (Hz) and L over them; further down than usual where a slow loop crosses only there."""
+        response = self.open_loop(gains)
+        if abs(response[0]) >= 1:
+            return self.frequency, response
+        low, G = self._below
+        lower = -self._regulator(gains, low) * G
+        above = np.flatnonzero(np.abs(lower) >= 1)
+        if not len(above):
+            return self.frequency, response
+        begin = max(0, above[-1] - LEAD_IN)
+        return np.concatenate([low[begin:], self.frequency]), np.concatenate([lower[begin:], response])
+
+    @cached_property
+    def _below(self) -> tuple[np.ndarray, np.ndarray]:
+        """Frequencies (Hz) below the usual ones, and G there."""
+        low = self.frequency[0] * np.geomspace(DEEPEST, 1, POINTS_BELOW, endpoint=False)
+        return low, self.turned * self.plant_model.response(2 * math.pi * low)
 
     def step(self, phi, gamma, seen, watched: str, found: Margins) -> tuple[np.ndarray, np.ndarray]:
         """Response of the actual value, as the regulator sees it, to a unit step of the setpoint."""
         scale = 1.0 / (2 * math.pi * found.crossover) if math.isfinite(found.crossover) else 20 * self.dt
-        count = int(min(4000, max(40, 14 * scale / self.dt)))
+        count = int(min(MOST_STEPS, max(40, 14 * scale / self.dt)))
         rows = np.array([tick[watched] for tick in seen])
+        stride = math.ceil(14 * scale / self.dt / MOST_STEPS)
+        if stride > 1:  # a slow loop is looked at every so many periods
+            return self._step_in_strides(phi, gamma, rows[0], stride)
         every = self.block.every
         state = np.zeros((phi.shape[0], 1))
         values = []
@@ -165,11 +191,27 @@ class LoopStudy:
         y = np.concatenate(values)
         return np.arange(len(y)) * self.loop.period, y
 
+    def _step_in_strides(self, phi, gamma, row: np.ndarray, stride: int) -> tuple[np.ndarray, np.ndarray]:
+        n = phi.shape[0]
+        whole = np.linalg.matrix_power(np.block([[phi, gamma], [np.zeros((1, n)), np.ones((1, 1))]]), stride)
+        state = np.append(np.zeros(n), 1.0)
+        values = []
+        for _ in range(MOST_STEPS):
+            values.append(float(row @ state))
+            state = whole @ state
+            if not np.all(np.abs(state) < 1e12):
+                break
+        return np.arange(len(values)) * stride * self.dt, np.array(values)
+
     def picture(self, f_wish: float | None = None) -> LagPlant:
         """The plant as lag and small delays, fitted around the frequencies where the loop will cross."""
         top = f_wish or 0.08 / self.dt
         inside = (self.frequency > top * 0.05) & (self.frequency < min(top * 1.2, 0.2 / self.dt))
-        return lag_picture(2 * math.pi * self.frequency[inside], self.G[inside], max(self.delay, 1e-6))
+        frequency, G = self.frequency[inside], self.G[inside]
+        if top * 0.05 < self.frequency[0]:
+            frequency = np.geomspace(top * 0.05, top * 1.2, POINTS_BELOW)
+            G = self.turned * self.plant_model.response(2 * math.pi * frequency)
+        return lag_picture(2 * math.pi * frequency, G, max(self.delay, 1e-6))
 
     def propose(
         self, rule: str, *, crossover: float | None = None, phase_margin: float = 60.0
@@ -189,12 +231,7 @@ class LoopStudy:
                 raise DriveProblem(
                     f"A crossover of {wish:g} Hz is beyond half the sampling frequency, {nyquist:g} Hz. Choose a lower one."
                 )
-            at = complex(
-                np.exp(
-                    np.interp(np.log(wish), np.log(self.frequency), np.log(np.abs(self.G)))
-                    + 1j * np.interp(np.log(wish), np.log(self.frequency), np.unwrap(np.angle(self.G)))
-                )
-            )
+            at = complex(self.turned * self.plant_model.response(np.array([2 * math.pi * wish]))[0])
             gains = for_crossover(
                 at,
                 wish,

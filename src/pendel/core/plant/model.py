@@ -17,6 +17,7 @@ import numpy as np
 from pendel.core.equations.context import Network, stacked
 from pendel.core.equations.friction import state_friction_laws
 from pendel.core.equations.reduce import Explicit, reduce
+from pendel.core.equations.ripple import state_ripples
 from pendel.core.errors import BuildProblem
 from pendel.core.plant.compiler import FLAGS, build_library, build_together, library_path
 from pendel.core.plant.emit import Emitter
@@ -70,7 +71,9 @@ class PlantModel:
     def system(self) -> Explicit:
         """Ordering and solving is the slow part; it is skipped where an equal structure is known."""
         state_friction_laws(self.network)
-        return reduce(self.network)
+        system = reduce(self.network)
+        state_ripples(self.network, system)
+        return system
 
     @property
     def fingerprint(self) -> str:
@@ -85,11 +88,13 @@ class PlantModel:
             )
         ]
         stated = [(owner, str(e)) for owner, e in n.equations]
+        means = [(m.card, str(m.load), str(m.link), str(m.duty), m.opposed) for m in n.pulsed_means]
         rubs = [(f.key, str(f.speed), str(f.forward), str(f.backward)) for f in n.frictions]
         return repr(
             (
                 stated,
                 rubs,
+                means,
                 modes,
                 shown,
                 list(n.inputs),

@@ -75,6 +75,10 @@ def balance(run: KeptRun, start: float, end: float) -> Balance:
     names = {info.card_key: info.card for info in run.infos.values()}
     energies = {names.get(card, card): energy for card, energy in found["lost"].items()}
     switched = 0.0
+    for key in (k for k in run.structure.signals if k.endswith(".switching_loss")):
+        spent = run.pieces(key).integral(start, end)
+        energies[f"{run.infos[key].card}, switching"] = spent
+        switched += spent
     for device in run.devices:
         t, e = run.switchings[device.key]
         what = f"{names.get(device.card, device.card)}, switching"

@@ -88,7 +88,7 @@ def switching_losses(drive: Drive, values: dict[str, dict[str, float]], kind_of:
     found = []
     for card, record in drive.cards.items():
         kind, v = kind_of(record), values.get(card, {})
-        if not isinstance(kind, Part) or "E_on" not in v or (LEVELS[-1] in kind.levels and kind.level(record, drive.settings["level"]) != LEVELS[-1]):  # fmt: skip
+        if not isinstance(kind, Part) or "E_on" not in v or (kind.levels != LEVELS[:1] and kind.level(record, drive.settings["level"]) == LEVELS[0]):  # fmt: skip
             continue
         numbers = [v[n] for n in ("E_on", "E_off", "E_rec", "t_tr", "U_ref", "I_ref")]
         for s in kind.all_switches:

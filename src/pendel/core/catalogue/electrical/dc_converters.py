@@ -198,9 +198,10 @@ def one_leg(c, top: ca.SX, pole: ca.SX, bottom: ca.SX, load: ca.SX) -> tuple[ca.
     duty = ca.fmax(0.0, ca.fmin(1.0, c.input("duty")))
     c.signal("duty_ratio", duty)
     if c.level == "averaged":
-        share, drop = mean_leg(c, duty, load)
-        c.equation(pole - bottom - share * (top - bottom) + drop)
-        return share * load, drop * load
+        leg = mean_leg(c, "leg", duty, load, top - bottom)
+        c.equation(pole - bottom - leg.share * (top - bottom) + leg.drop)
+        c.signal("switching_loss", leg.switched)
+        return leg.share * load, leg.drop * load
     upper, lower = pulsed_leg(c, Leg(""), "duty", top, pole, bottom, carrier=c.choice("carrier"))
     c.equation(load - upper.i + lower.i)
     return upper.i, upper.loss + lower.loss

@@ -24,8 +24,11 @@ def build_averaged(c):
     duty = ca.fmax(-1.0, ca.fmin(1.0, c.input("duty")))
     load = -i_out
     half = 0.5 + 0.5 * duty  # of leg a; leg b carries the current back at the opposite duty
-    (share_a, drop_a), (share_b, drop_b) = mean_leg(c, half, load), mean_leg(c, 1.0 - half, -load)
-    share, drop = share_a - share_b, drop_a - drop_b
+    opposed = c.choice("pattern") == "two levels"
+    a = mean_leg(c, "a", half, load, u_dc)
+    b = mean_leg(c, "b", 1.0 - half, -load, u_dc, opposed=opposed)
+    share, drop = a.share - b.share, a.drop - b.drop
+    c.signal("switching_loss", a.switched + b.switched)
     c.equation(u_out - share * u_dc + drop)
     c.equation(i_dc - share * load)
     report(c, u_out, load, u_dc, i_dc, duty, drop * load)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from typing import Any
 
 import casadi as ca
@@ -10,7 +11,14 @@ import casadi as ca
 from pendel.core.catalogue.declare import LEVELS, Choice, Leg, Part, Signal, Value
 from pendel.core.catalogue.electrical import devices
 from pendel.core.catalogue.electrical import pulse_values as pulses
-from pendel.core.catalogue.electrical.pulse_values import PULSED, SMOOTH_CURRENT, pulse_numbers, ratings
+from pendel.core.catalogue.electrical.pulse_values import (
+    LEAST_SMOOTH,
+    PULSED,
+    SMOOTH_CURRENT,
+    SMOOTH_SHARE,
+    pulse_numbers,
+    ratings,
+)
 
 SIDES = ("upper", "lower")
 DEVICE = Choice("device", "Switches", (("mosfet", "MOSFETs"), ("igbt", "IGBTs")))
@@ -35,11 +43,14 @@ def leg_signals(names: Iterable[str]) -> tuple[Signal, ...]:
     """Gate, current, voltage and conduction loss of each switch."""
     what = (("gate", "gate", ""), ("current", "current of switch", "A"), ("voltage", "voltage of switch", "V"), ("loss", "conduction loss of switch", "W"))  # fmt: skip
     legs = [Leg(n) for n in names]
-    return tuple(
-        Signal(leg.signal(name, side), f"{words} {leg.switch(side)}", unit, PULSED)
-        for name, words, unit in what
-        for leg in legs
-        for side in SIDES
+    return (
+        Signal("switching_loss", "switching loss", "W", ("averaged",)),
+        *(
+            Signal(leg.signal(name, side), f"{words} {leg.switch(side)}", unit, PULSED)
+            for name, words, unit in what
+            for leg in legs
+            for side in SIDES
+        ),
     )
 
 
@@ -84,24 +95,66 @@ def pulsed_leg(c, leg: Leg, command: str, top: ca.SX, pole: ca.SX, bottom: ca.SX
     return upper, lower
 
 
-def mean_leg(c, duty: ca.SX, load: ca.SX) -> tuple[ca.SX, ca.SX]:
-    """Of a leg averaged over a period, at the current ``load`` (A) out of its pole: the share of time for which the pole is at the
-    upper rail, and the voltage lost in its devices.
+@dataclass(frozen=True)
+class MeanLeg:
+    """A leg averaged over a period: the share of time for which its pole is at the upper rail, the voltage (V) lost in its devices, and
+    what its switching costs beside that (W)."""
 
-    Dead time moves the share against the current, by t_d·f; that shifts the voltage and with it what is drawn from the
-    link, and costs no power by itself. With MOSFETs the current flows through a channel, but in dead time through a
-    diode. With IGBTs it flows through the transistor for its share of the period and else through the diode of the other switch.
+    share: ca.SX
+    drop: ca.SX
+    switched: ca.SX
+
+
+def mean_leg(c, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *, opposed: bool = False) -> MeanLeg:
+    """A leg averaged over a period, at the current ``load`` (A) out of its pole and the voltage ``link`` (V).
+
+    Dead time moves the share of the upper rail against the current, by t_d·f/2 at each edge; that shifts the voltage and with it
+    what is drawn from the link, and costs no power by itself. What counts is the current at the edge: the mean less
+    the ripple where a pulse begins, the mean and the ripple where it ends. Where the ripple turns the current within a
+    period, the pole follows by itself at both edges and dead time does nothing (Muñoz, Lipo: On-line dead-time compensation
+    technique for open-loop PWM-VSI drives, IEEE Trans. Power Electronics 14 (1999) 683, from memory).
+    With MOSFETs the current flows through a channel, but in dead time through a diode. With IGBTs it flows through the
+    transistor for its share of the period and else through the diode of the other switch.
     Mohan, Undeland, Robbins: Power Electronics, 3rd ed., sections 8-5 and 25-6 (from memory).
     """
     r_on = ratings(c).r_on
-    sign = load / ca.sqrt(load * load + SMOOTH_CURRENT**2)
-    # A leg that stays at one rail, as in block commutation, has no dead time.
+    leg = c.pulsed_mean(name, load, link, duty, opposed=opposed)
+    # A leg that stays at one rail, as in block commutation, has neither dead time nor ripple.
     pulsed = ca.if_else(ca.logic_and(duty > 0, duty < 1), 1.0, 0.0)
-    dead = pulsed * c.value("t_dead") * c.value("f_p")
-    upper = ca.fmax(0.0, ca.fmin(1.0, duty - dead * sign))
-    through_diode = sign * c.value("V_d") + c.value("R_d") * load
-    if c.choice("device") != "igbt":
-        return upper, (1 - 2 * dead) * r_on * load + 2 * dead * through_diode
-    transistor = 0.5 + sign * (upper - 0.5)
-    through_transistor = sign * c.value("V_0") + r_on * load
-    return upper, transistor * through_transistor + (1 - transistor) * through_diode
+    dead = pulsed * c.parasitic("t_dead") * c.value("f_p")
+    edges = Edges(load, leg.ripple, dead)
+    igbt = c.choice("device") == "igbt"
+    moved = 0.5 * dead * (edges.sign_at_begin + edges.sign_at_end)
+    upper = ca.fmax(0.0, ca.fmin(1.0, duty - moved))
+    through_diode = edges.mean_sign * c.value("V_d") + c.value("R_d") * load
+    if igbt:
+        transistor = 0.5 + edges.mean_sign * (upper - 0.5)
+        through_transistor = edges.mean_sign * c.value("V_0") + r_on * load
+        drop = transistor * through_transistor + (1 - transistor) * through_diode
+    else:
+        drop = (1 - 2 * dead) * r_on * load + 2 * dead * through_diode
+    return MeanLeg(upper, drop - leg.nudge, pulsed * switching_power(c, edges, link))
+
+
+class Edges:
+    """The current (A) of an averaged leg where its pulse begins and where it ends, and their signs. A sign is smooth over what dead
+    time moves the current meanwhile."""
+
+    def __init__(self, load: ca.SX, ripple: ca.SX, dead: ca.SX):
+        width = 2 * dead * ripple + ca.if_else(ripple > 0, ca.fmax(SMOOTH_SHARE * ripple, LEAST_SMOOTH), SMOOTH_CURRENT)  # fmt: skip
+        self.begin, self.end = load - ripple, load + ripple
+        sizes = [ca.sqrt(i * i + width * width) for i in (self.begin, self.end)]
+        self.sign_at_begin, self.sign_at_end = self.begin / sizes[0], self.end / sizes[1]
+        self.mean_sign = 2 * load / (sizes[0] + sizes[1])
+        """Over a triangle of this ripple."""
+
+
+def switching_power(c, edges: Edges, link: ca.SX) -> ca.SX:
+    """Power (W) of a leg's switching by the energies of its devices, which scale with voltage and current: what turns on takes over the
+    current at the beginning of its pulse, what turns off leaves that at the end. Half of u·i·t_tr for each transition.
+    Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 2-5."""
+    off = ca.fmax(0, edges.end) + ca.fmax(0, -edges.begin)
+    on = ca.fmax(0, edges.begin) + ca.fmax(0, -edges.end)
+    energy = (c.value("E_on") + c.value("E_rec")) * on + c.value("E_off") * off
+    scaled = energy / (c.value("U_ref") * c.value("I_ref")) + 0.5 * c.value("t_tr") * (on + off)
+    return c.value("f_p") * ca.fabs(link) * scaled

@@ -33,18 +33,20 @@ DEVICE_VALUES = (
     Value("t_on", "Turn-on delay", "ns", "40", low=0.0, levels=("device",)),
     Value("t_off", "Turn-off delay", "ns", "120", low=0.0, levels=("device",)),
     Value("I_sat", "Saturation current", "A", "300", low=0.0, open_low=True, levels=("device",)),
-    Value("E_on", "Turn-on energy", "µJ", "60", low=0.0, levels=("device",)),
-    Value("E_off", "Turn-off energy", "µJ", "80", low=0.0, levels=("device",)),
-    Value("E_rec", "Recovery energy", "µJ", "0", low=0.0, levels=("device",)),
-    Value("t_tr", "Transition time", "ns", "0", low=0.0, levels=("device",)),
-    Value("U_ref", "Energies hold at", "V", "48", low=0.0, open_low=True, levels=("device",)),
-    Value("I_ref", "Energies hold at", "A", "20", low=0.0, open_low=True, levels=("device",)),
+    Value("E_on", "Turn-on energy", "µJ", "60", low=0.0),
+    Value("E_off", "Turn-off energy", "µJ", "80", low=0.0),
+    Value("E_rec", "Recovery energy", "µJ", "0", low=0.0),
+    Value("t_tr", "Transition time", "ns", "0", low=0.0),
+    Value("U_ref", "Energies hold at", "V", "48", low=0.0, open_low=True),
+    Value("I_ref", "Energies hold at", "A", "20", low=0.0, open_low=True),
 )
 """Delays move the edges; energies and the transition's ½·u·i·t_tr are booked at each switching."""
 LEAST_RESISTANCE = 1e-6
 """Ohm; what a switch of no resistance is taken for, since its conductance must be finite."""
 SMOOTH_CURRENT = 0.05
-"""A. Below it the mean loss of dead time fades, as it does where the ripple turns the current within a period."""
+"""A. Below it the sign of a current fades where nothing holds it against the pulses."""
+SMOOTH_SHARE, LEAST_SMOOTH = 0.01, 5e-3
+"""Where something does: the same, over the ripple's height, and A at least."""
 
 
 def with_off_resistance(v, card):

@@ -22,14 +22,16 @@ def build_inverter(c):
     plus, minus = c.pins("dc")
     poles = c.pins("out")
     u_dc = plus.across - minus.across
-    link, loss, delivered = ca.SX(0), ca.SX(0), ca.SX(0)
+    link, loss, delivered, switched = ca.SX(0), ca.SX(0), ca.SX(0), ca.SX(0)
     opens = c.choice("below") == "opens"
     for name, pole in zip(PHASES, poles):
         load = -pole.through
         duty = ca.fmax(0.0, ca.fmin(1.0, c.input(f"d_{name}")))
         height = pole.across - minus.across
         if c.level == "averaged":
-            share, drop = mean_leg(c, duty, load)
+            leg = mean_leg(c, name, duty, load, u_dc)
+            share, drop = leg.share, leg.drop
+            switched += leg.switched
             if opens:
                 driven = 1 - open_mode(c, name)
                 into_link, lost = open_or_driven(
@@ -50,6 +52,8 @@ def build_inverter(c):
         c.signal(f"current_{name}", load)
     c.equation(plus.through - link)
     c.equation(plus.through + minus.through + sum((p.through for p in poles), ca.SX(0)))
+    if c.level == "averaged":
+        c.signal("switching_loss", switched)
     c.signal("link_voltage", u_dc)
     c.signal("link_current", plus.through)
     c.signal("line_voltage", poles[0].across - poles[1].across)
