@@ -813,18 +813,36 @@ static int next_change(const work_t *w, int round)
     return -1;
 }
 
-/* Let a device conduct that takes a current over. The drops of both differ, and so do the currents that leak elsewhere: what is
- * left, if that makes it a current backwards, is put to zero. */
-static void begin_to_conduct(work_t *w, int guard)
+/* What may be put to zero without being noticed, of a state's peak, whatever the tolerance: leaks and rounding. */
+static const double UNNOTICED = 1e-7;
+
+/* A device that has just begun to conduct, for its voltage, and whose current would go backwards: what leaks elsewhere has changed
+ * with its voltage, or is rounding. In a network of conductances both cannot be, so the current is put to zero, if that changes no
+ * state by more than the limit, over what a step may err. */
+static void forbid_backwards(work_t *w, int mode, double limit)
 {
     run_t *r = w->r;
-    int mode = r->exit_mode[guard], j;
-    change_mode(w, guard);
-    refresh(w);
+    int i, j, nx = NX;
     for (j = 0; j < w->set->n_active; j++) {
         int k = w->set->active[j];
-        if (r->exit_mode[k] == mode && w->g[k] > 0) { put_to_zero(w, mode); return; }
+        if (r->exit_mode[k] == mode && r->exit_to[k] == 0 && w->g[k] > 0) break;
     }
+    if (j == w->set->n_active) return;
+    memcpy(w->xn, w->x, sizeof(double) * (size_t)nx);
+    put_to_zero(w, mode);
+    for (i = 0; i < nx; i++)
+        if (fabs(w->x[i] - w->xn[i]) > limit * (r->atol[i] + (r->rtol + UNNOTICED) * most(w->peak[i], fabs(w->xn[i])))) {
+            memcpy(w->x, w->xn, sizeof(double) * (size_t)nx);
+            break;
+        }
+    refresh(w);
+}
+
+static void begin_to_conduct(work_t *w, int guard)
+{
+    change_mode(w, guard);
+    refresh(w);
+    forbid_backwards(w, w->r->exit_mode[guard], INFINITY);   /* it follows another whose current was zero */
 }
 
 /* A device ended with its current. Where with the leak settled no guard is above zero, it stays so, and the time of settling counts.
@@ -875,9 +893,10 @@ static int settle_modes(work_t *w, int located, double t_next)
         change_mode(w, k);
         if (located && r->exit_to[k] == 0) {
             int taker = take_over(w, mode, w->before, t_next);
-            if (taker >= 0) begin_to_conduct(w, taker);
+            if (taker >= 0) { begin_to_conduct(w, taker); continue; }
         }
         refresh(w);
+        if (held == CURRENT && r->exit_to[k] != 0) forbid_backwards(w, mode, 1);
     }
     r->culprit = k < 0 ? 0 : r->exit_mode[k];
     return 0;
@@ -1146,10 +1165,7 @@ static void take_over_on_grid(work_t *w, const unsigned char *ended)
         k = worst(w, w->g);
     }
     memcpy(w->x, k < 0 || ended[r->exit_mode[k]] ? w->zeroed : w->before, bytes);
-    for (round = 0; k >= 0 && round <= r->n_guard; round++, k = worst(w, w->g)) {
-        begin_to_conduct(w, k);
-        refresh(w);
-    }
+    for (round = 0; k >= 0 && round <= r->n_guard; round++, k = worst(w, w->g)) begin_to_conduct(w, k);
 }
 
 /* Before a fixed step, change every mode whose guard the last one left above zero, once. What they lead to shows after this step;
