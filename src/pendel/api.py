@@ -265,7 +265,9 @@ class Drive:
         else:
             near = difflib.get_close_matches(name, [*self.document.settings, *self.document.quantities], n=1)
             hint = f" Is it {near[0]}?" if near else ""
-            raise DriveProblem(f"There is no quantity or setting “{name}”.{hint} define() makes a new quantity.")
+            raise DriveProblem(
+                f"There is no quantity or setting “{name}”.{hint} define() makes a new quantity."
+            )
 
     def tap(self, name: str, signal: str) -> None:
         self._do(commands.add_tap(self.document, name, End.parse(signal)))

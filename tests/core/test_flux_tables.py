@@ -116,7 +116,9 @@ def test_a_saturated_machine_follows_solve_ivp():
         wanted.append(currents.last)
     wanted = np.array(wanted)
     got = np.column_stack([run.at(f"machine.{n}", t) for n in ("i_d", "i_q")])
-    assert np.max(np.abs(got - wanted)) < 2e-3 * np.max(np.abs(wanted))
+    within = np.logical_and.accumulate(wanted[:, 0] < I_D[-1])  # later it leaves the table, where nobody knows
+    assert np.count_nonzero(within) > 8
+    assert np.max(np.abs(got - wanted)[within]) < 1e-4 * np.max(np.abs(wanted))
 
 
 def test_saturation_of_q_disturbs_d_and_the_linear_model_sees_it():
@@ -193,7 +195,6 @@ def bump(array):
     [
         (broken(i_d=TABLE.i_d[:5] + (TABLE.i_d[5] - 40,) + TABLE.i_d[6:]), "i_d axis is not sorted"),
         (broken(**grid("psi_d", hole)), "psi_d has a hole at i_d -255 A, i_q -220 A"),
-        (broken(**grid("psi_q", bump)), "psi_q does not rise with i_q"),
         (
             broken(psi_q=tuple(tuple(-v for v in row) for row in TABLE.psi_q)),
             "its sign convention is the other one",

@@ -18,6 +18,8 @@ from pendel.core.formats.flux_files import ROLES, Layout, assembled, guess, unit
 from pendel.core.runs.kept import KeptRun
 
 FINE = 61
+SHOWN_BEYOND = 0.12
+"""Of the table's range, on each side of the contour lines."""
 MAPS = (
     ("ψ_d", "Wb", (1, 0)), ("ψ_q", "Wb", (0, 1)), ("L_dd", "H", (2, 0)), ("L_qq", "H", (0, 2)), ("L_dq", "H", (1, 1)),
 )  # fmt: skip
@@ -52,11 +54,24 @@ class MapPair(QWidget):
             return
         assert self.table is not None
         fit = flux.fitted(self.table)
-        x, y = (np.linspace(a[0], a[-1], FINE) for a in (self.table.i_d, self.table.i_q))
+        rims = (self.table.i_d[0], self.table.i_d[-1]), (self.table.i_q[0], self.table.i_q[-1])
+        x, y = (np.linspace(low, high, FINE) for low, high in rims)
         _, unit, by = MAPS[self.choice.currentIndex()]
-        z = fit.derivative(x, y, *by)
-        self.surface.show_map(x[::2], y[::2], z[::2, ::2], unit)
-        self.contours.show_map(x, y, z, unit)
+        self.surface.show_map(x[::2], y[::2], fit.derivative(x[::2], y[::2], *by), unit)
+        x, y = (
+            np.linspace(low - SHOWN_BEYOND * (high - low), high + SHOWN_BEYOND * (high - low), FINE)
+            for low, high in rims
+        )
+        self.contours.show_map(x, y, fit.derivative(x, y, *by), unit)
+        self.contours.show_rims(*rims)
+
+
+def fit_told(table: FluxTable) -> str:
+    """How exact the smooth fit is, at the table's nodes and between them."""
+    at_nodes, between = (
+        max(0.001, 100 * share) for share in (flux.fitted(table).misfit, flux.left_out(table))
+    )
+    return f"The smooth fit misses them by at most {at_nodes:.2g} % of the largest flux, and nodes left out of it by {between:.2g} %."
 
 
 class FluxWizard(QDialog):
@@ -171,7 +186,7 @@ class FluxWizard(QDialog):
             sentences = [c.sentence for c in found]
             if not any(c.fault for c in found):
                 self.table = table
-                sentences.append(f"{len(table.i_d)} × {len(table.i_q)} points; the smooth fit misses them by at most {max(0.001, 100 * flux.fitted(table).misfit):.2g} % of the largest flux.")  # fmt: skip
+                sentences.append(f"{len(table.i_d)} × {len(table.i_q)} points. {fit_told(table)}")
         self.note.setText("\n".join(sentences))
         self.pair.show_table(self.table)
         self.take.setEnabled(self.table is not None)

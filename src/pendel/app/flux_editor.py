@@ -7,7 +7,7 @@ from pathlib import Path
 from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QDialog, QFileDialog, QVBoxLayout, QWidget
 
-from pendel.app.flux_dialogs import FluxWindow, FluxWizard
+from pendel.app.flux_dialogs import FluxWindow, FluxWizard, fit_told
 from pendel.app.session import Session
 from pendel.app.widgets import button, clear, column, label, row, wrapped
 from pendel.core.catalogue.machines import flux
@@ -51,14 +51,10 @@ class FluxEditor(QWidget):
                 f"{n} {figure(a[0], 'A')} … {figure(a[-1], 'A')}"
                 for n, a in (("i_d", table.i_d), ("i_q", table.i_q))
             ),
-            "Beyond, the fluxes go on along the border's slopes.",
+            "Beyond, the fluxes go on straight, which is a guess; the picture shows the border dashed.",
         ]
         if not faults:
-            fit = flux.fitted(table)
-            lines.insert(
-                3,
-                f"The smooth fit misses them by at most {max(0.001, 100 * fit.misfit):.2g} % of the largest flux.",
-            )
+            lines.insert(3, fit_told(table))
         self.told.setText("\n".join(lines))
 
     def choose(self) -> None:

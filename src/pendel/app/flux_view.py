@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 from pyqtgraph import functions
 
@@ -140,6 +140,12 @@ class ContourView(MapWidget):
     def __init__(self) -> None:
         super().__init__("Contour lines")
         self.path = np.empty((0, 2))
+        self.rims: tuple[tuple[float, float], tuple[float, float]] | None = None
+
+    def show_rims(self, along_d: tuple[float, float], along_q: tuple[float, float]) -> None:
+        """Where the table ends; beyond is a guess."""
+        self.rims = along_d, along_q
+        self.update()
 
     def show_path(self, i_d: np.ndarray, i_q: np.ndarray) -> None:
         self.path = np.column_stack([i_d, i_q]) if len(i_d) else np.empty((0, 2))
@@ -181,6 +187,19 @@ class ContourView(MapWidget):
                 box = QRectF(at.x() - 20, at.y() - 7, 40, 14)
                 painter.fillRect(box.adjusted(4, 0, -4, 0), colour("plot"))
                 painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+        if self.rims is not None:
+            (left, right), (low, high) = self.rims
+            border = QRectF(self.place(left, high), self.place(right, low))
+            beyond = QPainterPath()
+            beyond.addRect(ground)
+            inner = QPainterPath()
+            inner.addRect(border)
+            veil = colour("plot")
+            veil.setAlphaF(0.55)
+            painter.fillPath(beyond.subtracted(inner), veil)
+            painter.setPen(QPen(colour("ink"), 1, Qt.PenStyle.DashLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(border)
         if len(self.path) > 1:
             painter.setClipRect(ground)
             painter.setPen(QPen(QColor(trace_colour(1)), 2))
