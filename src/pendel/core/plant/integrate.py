@@ -108,9 +108,14 @@ class Watch:
 
 
 def integrate(
-    model: PlantModel, deck: ControlDeck, settings: RunSettings, watch: Watch | None = None
+    model: PlantModel,
+    deck: ControlDeck,
+    settings: RunSettings,
+    watch: Watch | None = None,
+    condense: Callable[[np.ndarray], None] | None = None,
 ) -> Recorded:
-    """Run to the end, a stop or a failure; never raises for what the equations do."""
+    """Run to the end, a stop or a failure; never raises for what the equations do. ``condense`` is given the rows that a long record
+    is about to lose, each once."""
     watch = watch or Watch.private()
     structure = model.structure
     deck = in_command_order(deck, structure.commands)
@@ -173,6 +178,10 @@ def integrate(
     width = 1 + run.nx + run.n_command + 2 * run.n_profile + run.n_mode
     run.fixed_step, run.steady_jacobian = settings.fixed_step, structure.steady_jacobian
     run.row_limit = max(1000, RECORD_BYTES // (8 * width))
+    failures: list[Exception] = []
+    alive: list[object] = []
+    if condense is not None:
+        run.condense = keep_callback(condense, width, failures, alive)
     loop = fastest_loop(structure)
     run.rows, room = SPARE_ROWS.lend()
     run.cap_rows = room // (8 * width)
@@ -180,6 +189,8 @@ def integrate(
         run.ticks, room = SPARE_TICKS.lend()
         run.cap_ticks = room // (8 * run.n_signal)
     loop.pd_run(ctypes.byref(run))
+    if failures:
+        raise failures[0]
     rows = taken(run.rows, run.n_rows, width, SPARE_ROWS.take_back, 8 * width * run.cap_rows, loop.pd_release)
     ticks = taken(
         run.ticks,
@@ -212,6 +223,30 @@ def integrate(
         run.worst_step,
         remembered,
     )
+
+
+CONDENSE = ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_long)
+
+
+def keep_callback(
+    condense: Callable[[np.ndarray], None], width: int, failures: list[Exception], alive: list[object]
+) -> int:
+    """Address of a C function that hands rows over; it lives as long as ``alive`` holds it. An exception cannot pass through C, so it
+    goes to ``failures``, and nothing is handed over any more."""
+
+    def hand_over(rows: int, count: int) -> None:
+        if failures or not count:
+            return
+        block = (ctypes.c_double * (count * width)).from_address(rows)
+        try:
+            condense(np.ctypeslib.as_array(block).reshape(count, width))
+        except Exception as problem:  # noqa: BLE001  raised again when the run is over
+            failures.append(problem)
+
+    alive.append(CONDENSE(hand_over))
+    found = ctypes.cast(alive[-1], ctypes.c_void_p).value  # type: ignore[arg-type]
+    assert found is not None
+    return found
 
 
 def states_at_end(controller, memory, deck: ControlDeck) -> dict[str, float]:

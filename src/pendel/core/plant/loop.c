@@ -69,6 +69,7 @@ typedef struct {
     const int *short_tests;             /* four numbers each: up to three modes (or -1), and whether all of them are needed */
     double *short_since;                /* s, for each set: since when it conducts, or infinite */
     double short_limit;
+    void (*condense)(const double *rows, long n_rows);   /* takes rows that will be thinned, each once, or is none */
 } run_t;
 
 /* A slot that held a certain set of modes; it may hold another by now, which `filled` tells. */
@@ -154,7 +155,12 @@ static void thin(work_t *w)
 {
     run_t *r = w->r;
     double stretch = r->thinned_to > 0 ? r->thinned_to : r->n_signal ? r->tick : 4 * w->t / (double)r->row_limit;
-    long k, kept;
+    long k, kept, fresh = 0;
+    /* A fixed step that waits belongs to the record now; what is left behind must not be taken for it. */
+    r->n_rows += w->pending_row;
+    w->pending_row = 0;
+    while (fresh < r->n_rows && r->thinned_to > 0 && r->rows[fresh * w->width] <= r->thinned_until) fresh++;
+    if (r->condense) r->condense(r->rows + fresh * w->width, r->n_rows - fresh);
     for (;; stretch *= 2) {
         double last = -1;
         for (k = kept = 0; k < r->n_rows; k++) {
@@ -167,14 +173,14 @@ static void thin(work_t *w)
         double last = -1;
         for (k = kept = 0; k < r->n_rows; k++) {
             double place = floor(r->rows[k * w->width] / stretch + 1e-6);
-            if (!(place > last)) continue;
+            if (!(place > last) && k + 1 < r->n_rows) continue;   /* the last row is where the record goes on */
             last = place;
             memmove(r->rows + kept++ * w->width, r->rows + k * w->width, sizeof(double) * (size_t)w->width);
         }
     }
     r->n_rows = kept;
     r->thinned_to = stretch;
-    r->thinned_until = w->t;
+    r->thinned_until = r->rows[(kept - 1) * w->width];
 }
 
 static int make_room(work_t *w, long rows)

@@ -274,7 +274,7 @@ class RunStruct(ctypes.Structure):
         + [("row_limit", ctypes.c_long), ("fixed_step", ctypes.c_double), ("steady_jacobian", ctypes.c_int), ("computing", ctypes.c_double), ("worst_step", ctypes.c_double)]
         + [("timed_steps", ctypes.c_long)]
         + [("thinned_until", ctypes.c_double), ("thinned_to", ctypes.c_double)]
-        + [("n_short", ctypes.c_int), ("short_first", ctypes.c_void_p), ("short_tests", ctypes.c_void_p), ("short_since", ctypes.c_void_p), ("short_limit", ctypes.c_double)]
+        + [("n_short", ctypes.c_int), ("short_first", ctypes.c_void_p), ("short_tests", ctypes.c_void_p), ("short_since", ctypes.c_void_p), ("short_limit", ctypes.c_double), ("condense", ctypes.c_void_p)]
     )  # fmt: skip
 
 
@@ -446,6 +446,7 @@ def refined_rows(
     *,
     thinned_until: float = 0.0,
     straight: bool = False,
+    span: Doubles | None = None,
     half_way: bool = False,
 ) -> Doubles:
     """Rows with both sides of every jump, and with points between where a step is curved; or the rows half way between these.
@@ -457,7 +458,8 @@ def refined_rows(
     rows = np.ascontiguousarray(rows, dtype=float)
     nx, nu, n_mode = row_shape(structure)
     states = rows[:, 1 : 1 + nx]
-    span = np.ptp(states, axis=0) if len(rows) else np.zeros(nx)
+    if span is None:
+        span = np.ptp(states, axis=0) if len(rows) else np.zeros(nx)
     fine = np.where(span > 0, FINE * span, 1.0) if nx else np.ones(1)
     if straight:
         fine = np.full(max(1, nx), np.inf)

@@ -4,17 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 
 from pendel.core.catalogue.declare import LEVELS, Leg, Part
 from pendel.core.drive.document import Drive
-from pendel.core.plant.model import evaluate_signals
+from pendel.core.plant.model import Structure, evaluate_signals
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun, Remark, SwitchingLoss
 
 SIDES = ("upper", "lower")
+
+
+class Rows(Protocol):
+    """Rows of a run, whole or in part."""
+
+    @property
+    def rows(self) -> np.ndarray: ...
+    @property
+    def structure(self) -> Structure: ...
+    @property
+    def parameters(self) -> np.ndarray: ...
 
 
 @dataclass(frozen=True)
@@ -59,7 +70,7 @@ def legs_of(kind: Any) -> tuple[Leg, ...]:
     return kind.legs if isinstance(kind, Part) else ()
 
 
-def gate_column(run: KeptRun, key: str) -> np.ndarray:
+def gate_column(run: Rows, key: str) -> np.ndarray:
     """A gate at every recorded row, as it holds from that row on."""
     return run.rows[:, run.rows.shape[1] - len(run.structure.mode_keys) + run.structure.mode_keys.index(key)]
 
@@ -98,7 +109,7 @@ def switching_losses(drive: Drive, values: dict[str, dict[str, float]], kind_of:
     return found
 
 
-def energies_of(run: KeptRun, devices: list[SwitchingLoss]) -> dict[str, tuple[np.ndarray, np.ndarray]]:
+def energies_of(run: Rows, devices: list[SwitchingLoss]) -> dict[str, tuple[np.ndarray, np.ndarray]]:
     """By key: times (s) and energies (J) of a device's switchings, in order.
 
     What is switched is the voltage before and the current after turning on, the current before and the voltage

@@ -15,9 +15,11 @@ from pendel.core.errors import FileProblem
 from pendel.core.formats.hdf import opened
 from pendel.core.plant.integrate import Outcome
 from pendel.core.plant.model import BALANCE, Structure, evaluate_signals, last_before, refined_rows
+from pendel.core.runs.condensed import Condensed
 from pendel.core.runs.measures import Pieces
 
 FORMAT_VERSION = 1
+CONDENSED = ("edges", "figures", "switched")
 
 
 @dataclass(frozen=True)
@@ -117,6 +119,8 @@ class KeptRun:
     pulse_frequencies: tuple[float, ...] = ()
     """Hz, of the converters whose pulses the run has."""
     made: str = field(default_factory=lambda: datetime.now().isoformat(timespec="seconds"))
+    condensed: Condensed | None = None
+    """Averages of what was thinned."""
 
     @cached_property
     def expanded(self) -> np.ndarray:
@@ -178,7 +182,8 @@ class KeptRun:
             end = max(self.end, float(trace.t[-1])) if len(trace.t) else self.end
             return Pieces(np.append(trace.t, end), np.append(trace.y, trace.y[-1:]))
         self.fetch_between([key])
-        return Pieces(trace.t, trace.y, self._between[key])
+        before = self.condensed.column(self.structure.signals.index(key)) if self.condensed else None
+        return Pieces(trace.t, trace.y, self._between[key], before)
 
     def missing_between(self, keys: Iterable[str]) -> list[str]:
         """Those of the plant's signals that are not computed half way between points yet."""
@@ -204,7 +209,14 @@ class KeptRun:
         """By signal key: times (s) and energies (J) of each switching of a device."""
         from pendel.core.runs.device_events import energies_of  # it works on kept runs itself
 
-        return energies_of(self, self.devices)
+        found = energies_of(self, self.devices)
+        if self.condensed is not None:
+            for number, device in enumerate(self.devices):
+                t, e = found[device.key]
+                late = t > self.thinned_until
+                early = self.condensed.edges[1:], self.condensed.switched[:, number]
+                found[device.key] = np.append(early[0], t[late]), np.append(early[1], e[late])
+        return found
 
     @property
     def keys(self) -> list[str]:
@@ -264,6 +276,9 @@ def save(run: KeptRun, path: Path) -> None:
             file.attrs["facts"] = json.dumps(facts(run))
             file.create_dataset("drive", data=run.drive_text)
             file.create_dataset("equations", data=run.structure.source)
+            if run.condensed is not None:
+                for name in CONDENSED:
+                    file.create_dataset(f"condensed/{name}", data=getattr(run.condensed, name))
     except OSError as problem:
         raise FileProblem(
             str(path),
@@ -323,9 +338,12 @@ def load(path: Path) -> KeptRun:
                 **{n: tuples(v) for n, v in f["structure"].items()}, source=file["equations"][()].decode()
             )
             infos = {k: SignalInfo(k, *i) for k, i in f["infos"].items()}
+            condensed = (
+                Condensed(*(file[f"condensed/{n}"][()] for n in CONDENSED)) if "condensed" in file else None
+            )
             return KeptRun(
                 f["name"], file["rows"][()], file["ticks"][()], structure, file["parameters"][()], f["tick_signals"], f["tick"], f["delay"], infos,
-                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f.get("thinned_until", 0.0), [Remark(*r) for r in f.get("remarks", [])], [SwitchingLoss(*d) for d in f.get("devices", [])], tuple(f.get("pulse_frequencies", ())), f["made"])  # fmt: skip
+                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f.get("thinned_until", 0.0), [Remark(*r) for r in f.get("remarks", [])], [SwitchingLoss(*d) for d in f.get("devices", [])], tuple(f.get("pulse_frequencies", ())), f["made"], condensed)  # fmt: skip
     except (OSError, KeyError, ValueError, TypeError) as problem:
         raise FileProblem(
             str(path), f"the kept run cannot be read ({problem}). Delete it or run again."

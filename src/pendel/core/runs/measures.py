@@ -7,9 +7,13 @@ Feedback Systems, 2nd ed., section 6.3).
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
+
+if TYPE_CHECKING:
+    from pendel.core.runs.condensed import Stretches
 
 
 @dataclass(frozen=True)
@@ -103,13 +107,19 @@ class Pieces:
     t: np.ndarray
     y: np.ndarray
     middle: np.ndarray | None = None
+    before: Stretches | None = None
+    """Where the trace's first part was thinned, its averages over stretches; the points there do not count."""
 
     def integral(self, start: float, end: float, power: int = 1) -> float:
-        """Of the signal, or of its square, between two times within the trace.
+        """Of the signal, or of its square, between two times within the trace; not-a-number where the trace was thinned and the window
+        is short beside what is left.
 
         Gauss's rule with three points is exact up to the fifth power of time, so for the square of a parabola
         (Abramowitz, Stegun: Handbook of Mathematical Functions, table 25.4).
         """
+        if self.before is not None and start < (whole := float(self.before.edges[-1])):
+            early = self.before.integral(start, min(end, whole), power, end - start)
+            return early + (replace(self, before=None).integral(whole, end, power) if end > whole else 0.0)
         first = max(0, int(np.searchsorted(self.t, start, "right")) - 1)
         last = min(len(self.t) - 1, max(first + 1, int(np.searchsorted(self.t, end, "left"))))
         if last <= first:
@@ -135,7 +145,8 @@ class Pieces:
         return self._average(start, end, 1)
 
     def rms(self, start: float, end: float) -> float:
-        return math.sqrt(max(0.0, self._average(start, end, 2)))
+        square = self._average(start, end, 2)
+        return math.sqrt(square) if square > 0 else (square if math.isnan(square) else 0.0)
 
     def _average(self, start: float, end: float, power: int) -> float:
         """Over what the trace has of the window; not-a-number where it has nothing."""
@@ -162,6 +173,8 @@ class Pieces:
             self.at(end),
             *(f(self.y[inside]) for f in (np.min, np.max) if len(self.y[inside])),
         ]
+        if self.before is not None:
+            values += self.before.extremes(start, end)
         return float(np.ptp(values))
 
 
@@ -176,6 +189,16 @@ def mean(t: np.ndarray, y: np.ndarray) -> float:
 
 def rms(t: np.ndarray, y: np.ndarray) -> float:
     return straight(t, y).rms(float(t[0]), float(t[-1]))
+
+
+def simpson(
+    width: np.ndarray, a: np.ndarray, m: np.ndarray, b: np.ndarray, *, squared: bool = False
+) -> np.ndarray:
+    """Integrals over pieces of a width (s), summed along the first axis: of the parabola through values at both ends and half way,
+    or of its square."""
+    if squared:
+        return width @ (2 * (a * a + b * b) + 8 * m * m + 2 * m * (a + b) - a * b) / 15
+    return width @ (a + 4 * m + b) / 6
 
 
 GAUSS_PLACES = (0.5 - math.sqrt(0.15), 0.5, 0.5 + math.sqrt(0.15))

@@ -24,6 +24,7 @@ from pendel.core.plant.model import PlantModel, begin_loop_build
 from pendel.core.plant.starting import Contradiction
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
+from pendel.core.runs.condensed import Condenser
 from pendel.core.runs.device_events import overlaps, switching_losses
 from pendel.core.runs.duties import duties_beyond
 from pendel.core.runs.field_faults import field_faults
@@ -166,6 +167,10 @@ def reopen(path: Path) -> KeptRun:
         or len(run.parameters) != len(structure.parameter_keys)
     ):
         raise FileProblem(str(path), "the kept run was made by another version of Pendel. Run again.")
+    if run.condensed is not None and not run.condensed.fits(len(structure.signals), len(run.devices)):
+        run.condensed = None
+    if known.signals != structure.signals:
+        run.condensed = None  # its columns are those of other signals
     run.structure = structure
     return run
 
@@ -216,17 +221,19 @@ def run_drive(
         short_limit=FOR_GOOD,
     )
     begun = time.perf_counter()
-    recorded = integrate(prepared.model, prepared.deck, run_settings, watch)
-    seconds = time.perf_counter() - begun
     model, deck = prepared.model, prepared.deck
+    values = prepared.examined.values
+    devices = switching_losses(drive, values, kind_of, model.structure.mode_keys)
+    condenser = Condenser(model.structure, model.parameters, run_settings.method == "fixed", devices)
+    recorded = integrate(model, deck, run_settings, watch, condenser.take)
+    seconds = time.perf_counter() - begun
     run = KeptRun(
         name, recorded.rows, recorded.ticks, model.structure, model.parameters, deck.signals, deck.tick, deck.delay, dict(prepared.infos), recorded.outcome,
         outcome_sentence(drive, recorded), recorded.counters, prepared.text, {"until": run_settings.until, "tolerance": run_settings.tolerance},
         level=drive.settings["level"], seconds=seconds)  # fmt: skip
-    run.thinned_until = recorded.thinned_until
+    run.thinned_until, run.condensed = recorded.thinned_until, condenser.result()
     run.pulse_frequencies = tuple(sorted({c.numbers["f"] for c in model.network.pulses if "f" in c.numbers}))
-    values = prepared.examined.values
-    run.devices = switching_losses(drive, values, kind_of, model.structure.mode_keys)
+    run.devices = devices
     for device in run.devices:
         words = f"switching energy of {device.name}" if device.name else "switching energy"
         run.infos[device.key] = SignalInfo(device.key, full_name(drive, device.card), words, "J")
@@ -254,7 +261,7 @@ def run_drive(
         run.remarks.append(
             Remark(
                 f"The record was long, so until {figure(recorded.thinned_until, 's', 4)} it keeps one point every {figure(recorded.thinned_to, 's', 3)}; "
-                "ripple is seen from there on. Run a shorter time to keep all of it.",
+                "ripple is seen from there on. Means, rms and losses stay those of all steps. Run a shorter time to keep all of it.",
                 "",
                 recorded.thinned_until,
             )

@@ -358,7 +358,9 @@ def on_even_cells(fit: Fit, edges, axes, lift: float = 0.0) -> CoEnergy:
         inner[-2:] = low[k] + step[k] * (cells[k] - np.array([0.25, 0.0]))
         places.append(np.sort(inner))
         solved.append(np.linalg.inv(design(knots, places[k], 0).toarray()))
-    values = fit.derivative(places[0], places[1]) + 0.5 * lift * (places[0][:, None] ** 2 + places[1][None, :] ** 2)
+    values = fit.derivative(places[0], places[1]) + 0.5 * lift * (
+        places[0][:, None] ** 2 + places[1][None, :] ** 2
+    )
     coefficients = solved[0] @ values @ solved[1].T
     still = Beyond((-np.inf, np.inf), (1.0, 1.0), (0.0, 0.0), 0.0)
     even = CoEnergy(
@@ -382,9 +384,7 @@ def beyond_of(even: CoEnergy, edges, axes, way: int) -> Beyond:
         hair = BOUND_HAIR * float(np.max(np.abs(found)))
         fluxes.append(float(bound(found)) + (hair if bound is np.max else -hair))
         slopes.append(float(np.min(even.derivative(*grid, *orders[1]))))
-    return Beyond(
-        rims, (2 * margins[0], 2 * margins[1]), (fluxes[0], fluxes[1]), max(min(slopes), 1e-12)
-    )
+    return Beyond(rims, (2 * margins[0], 2 * margins[1]), (fluxes[0], fluxes[1]), max(min(slopes), 1e-12))
 
 
 BOUND_HAIR = 1e-3
