@@ -263,7 +263,9 @@ class Drive:
         elif name in self.document.quantities:
             self._do(commands.set_quantity(self.document, name, str(value)))
         else:
-            near = difflib.get_close_matches(name, [*self.document.settings, *self.document.quantities], n=1)
+            known = [*self.document.settings, *self.document.quantities]
+            begins = [k for k in known if k.startswith(name)]
+            near = begins or difflib.get_close_matches(name, known, n=1)
             hint = f" Is it {near[0]}?" if near else ""
             raise DriveProblem(
                 f"There is no quantity or setting “{name}”.{hint} define() makes a new quantity."
