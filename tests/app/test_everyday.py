@@ -208,7 +208,7 @@ def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
     assert window.drive_page.inspector.card == "belt" and window.jobs.running and not ended
     finish(window)
     (in_main, known), *_ = threads
-    assert not in_main and {"door_motor.current", "bridge.loss", "rubbing.level"} <= known
+    assert not in_main and {"door_motor.current", "lost:bridge", "rubbing.level"} <= known
     assert ended == [("", False)] and len(window.session.runs) == 1
 
     def unreadable(path, keys):

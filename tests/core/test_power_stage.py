@@ -858,7 +858,7 @@ def test_harmonics_of_a_source_stand_where_their_order_says():
     for name, text in (("tolerance", "1e-8"), ("until", "60 ms")):
         d.set(name, text)
     d.add("three_phase_source", "Grid", U="400", f="50", R_i="0", L_i="0.001", rows=(("3", "10", "0"), ("5", "6 %", "30 deg"), ("7", "k_7", "0")))  # fmt: skip
-    d.set("k_7", "4 %")
+    d.define("k_7", "4 %")
     d.add("phase_opener", "Lines")
     d.add("ground", "Earth")
     d.connect("grid.out", "lines.phases")

@@ -19,15 +19,17 @@ def state_ripples(network: Network, system: Explicit) -> None:
     if not legs:
         return
     helpers = [s for leg in legs for s in (leg.nudge, leg.ripple)]
-    silent = (stacked(*helpers), ca.SX.zeros(len(helpers)))
+    silent = (stacked(*helpers), ca.densify(ca.SX.zeros(len(helpers))))
     x = stacked(*(e.symbol for e in system.states))
-    found = {leg.ripple.name(): ripple_of(leg, legs, system, x, silent) for leg in legs}
-    found |= {leg.nudge.name(): ca.SX(0) for leg in legs}
+    found = {leg.ripple.name(): ca.densify(ripple_of(leg, legs, system, x, silent)) for leg in legs}
+    found |= {leg.nudge.name(): ca.densify(ca.SX(0)) for leg in legs}
     symbols = {s.name(): s for s in helpers}
-    before, after = stacked(*symbols.values()), stacked(*(found[name] for name in symbols))
+    before, after = (
+        ca.densify(stacked(*each)) for each in (symbols.values(), (found[name] for name in symbols))
+    )
 
     def settled(expressions: list[ca.SX]) -> list[ca.SX]:
-        return ca.substitute(expressions, [before], [after]) if expressions else []
+        return [ca.densify(e) for e in ca.substitute(expressions, [before], [after])] if expressions else []
 
     system.solved = dict(zip(system.solved, settled(list(system.solved.values())))) | found
     system.symbols = {**system.symbols, **symbols}

@@ -9,6 +9,8 @@ import numpy as np
 from pendel.core.plant.model import BALANCE, FLOWS
 from pendel.core.runs.kept import KeptRun
 
+SWITCHED = ".switching_loss"
+"""Signals of averaged converters."""
 ROUNDING = 1e-9
 """Of the largest loss: what is below is none."""
 
@@ -52,7 +54,7 @@ class Balance:
 
 def balance_keys(run: KeptRun) -> list[str]:
     """Signals that a balance is made of."""
-    return [k for k in run.structure.signals if k.partition(":")[0] in BALANCE]
+    return [k for k in run.structure.signals if k.partition(":")[0] in BALANCE or k.endswith(SWITCHED)]
 
 
 def balance(run: KeptRun, start: float, end: float) -> Balance:
@@ -64,8 +66,8 @@ def balance(run: KeptRun, start: float, end: float) -> Balance:
     found: dict[str, dict[str, float]] = {kind: {} for kind in BALANCE}
     keys = balance_keys(run)
     run.fetch(keys)
-    run.fetch_between(k for k in keys if k.partition(":")[0] in FLOWS)
-    for key in keys:
+    run.fetch_between(k for k in keys if not k.startswith("stored:"))
+    for key in (k for k in keys if not k.endswith(SWITCHED)):
         kind, _, card = key.partition(":")
         if kind in FLOWS:
             found[kind][card] = run.pieces(key).integral(start, end)
@@ -75,7 +77,7 @@ def balance(run: KeptRun, start: float, end: float) -> Balance:
     names = {info.card_key: info.card for info in run.infos.values()}
     energies = {names.get(card, card): energy for card, energy in found["lost"].items()}
     switched = 0.0
-    for key in (k for k in run.structure.signals if k.endswith(".switching_loss")):
+    for key in (k for k in keys if k.endswith(SWITCHED)):
         spent = run.pieces(key).integral(start, end)
         energies[f"{run.infos[key].card}, switching"] = spent
         switched += spent

@@ -97,7 +97,10 @@ def mean_voltages(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
 
 
 def order_of(seen: np.ndarray, true: np.ndarray) -> tuple[int, ...]:
-    """Which true phase each seen one is most like, where all three are alike at all; else as it should be."""
+    """Which true phase each seen one is most like, where all three are alike at all; else as it should be. A sensor sees no further
+    than its range."""
+    furthest = float(np.max(np.abs(seen)))
+    true = np.clip(true, -furthest, furthest)
     seen, true = (x - x.mean(axis=0) for x in (seen, true))
     size = np.linalg.norm(seen) * np.linalg.norm(true)
     if size == 0:
