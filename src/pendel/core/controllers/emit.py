@@ -197,7 +197,7 @@ INTRINSIC_C = {
     "minimum": "static real_t pd_minimum(real_t a, real_t b)\n{\n    return a < b ? a : b;\n}\n",
     "maximum": "static real_t pd_maximum(real_t a, real_t b)\n{\n    return a > b ? a : b;\n}\n",
     "wrapped": "/* an angle (rad) between -pi and pi */\n"
-    "static real_t pd_wrapped(real_t angle)\n{\n    const real_t turn = (real_t)6.2831854820251465, less = (real_t)1.7484555314695172e-7;\n"
+    "static real_t pd_wrapped(real_t angle)\n{\n    const real_t turn = (real_t)6.2831854820251465, less = (real_t)1.7484556000744487e-7;\n"
     "    const real_t turns = floor(angle / turn + (real_t)0.5);\n    return (angle - turn * turns) + less * turns;\n}\n",
     "delayed": "/* x as it was some periods ago; a fraction of a period is interpolated */\n"
     "static real_t pd_delayed(pd_line_t *line, real_t x, real_t periods)\n{\n    int whole = (int)periods;\n    real_t part = periods - (real_t)whole;\n"
@@ -221,11 +221,11 @@ INTRINSIC_C = {
     "    return (real_t)(sqrt(-2.0 * log(u[0])) * cos(6.283185307179586 * u[1]));\n}\n",
 }  # fmt: skip
 SUMS_C = {
-    "pd_add": "/* Adds to a sum and keeps what it rounds away for the next time (Knuth: The Art of Computer Programming 2, 4.2.2, theorem B).\n"
+    "pd_add": "/* Adds to a sum and keeps what it rounds away (Knuth: The Art of Computer Programming 2, 4.2.2, theorem B).\n"
     " * Do not build with options that reorder sums, such as -ffast-math. */\n"
-    "static void pd_add(real_t *sum, real_t *rest, real_t step)\n{\n    real_t more = step + *rest, next = *sum + more, part = next - *sum;\n"
-    "    *rest = (*sum - (next - part)) + (more - part);\n    *sum = next;\n}\n",
-    "pd_wrap": "static void pd_wrap(real_t *angle, real_t *rest)\n{\n    const real_t turn = (real_t)6.2831854820251465, less = (real_t)1.7484555314695172e-7;\n"
+    "static void pd_add(real_t *sum, real_t *rest, real_t step)\n{\n    real_t next = *sum + step, part = next - *sum;\n"
+    "    real_t lost = ((*sum - (next - part)) + (step - part)) + *rest;\n    *sum = next + lost;\n    *rest = lost - (*sum - next);\n}\n",
+    "pd_wrap": "static void pd_wrap(real_t *angle, real_t *rest)\n{\n    const real_t turn = (real_t)6.2831854820251465, less = (real_t)1.7484556000744487e-7;\n"
     "    const real_t turns = floor(*angle / turn + (real_t)0.5);\n    if (turns != 0) {\n        pd_add(angle, rest, -turn * turns);\n        pd_add(angle, rest, less * turns);\n    }\n}\n",
     "pd_put": "static void pd_put(real_t *sum, real_t *rest, real_t x)\n{\n    if (x != *sum) {\n        *sum = x;\n        *rest = 0;\n    }\n}\n",
 }  # fmt: skip

@@ -34,15 +34,15 @@ def update_ramp(out, before, after, wait, wait_more, early, duration, n, started
     n = n + 1.0
 
 
-def update_sine(out, amplitude, mean, turn, turn_more, phase, angle, started, dt):
+def update_sine(out, amplitude, mean, turn, turn_more, phase, theta, started, dt):
     """The angle is carried on and wrapped; ``turn`` and ``turn_more`` add up to its step."""
     if started < 0.5:
-        angle = phase
+        theta = phase
         started = 1.0
-    out = mean + amplitude * sin(angle)
-    angle = angle + turn
-    angle = angle + turn_more
-    angle = wrapped(angle)
+    out = mean + amplitude * sin(theta)
+    theta = theta + turn
+    theta = theta + turn_more
+    theta = wrapped(theta)
 
 
 def update_profile(out, table, n, dt):

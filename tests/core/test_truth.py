@@ -1,0 +1,99 @@
+"""A fixed part of the campaign that `./run truth` goes through at length."""
+
+import pytest
+from truth import blocks, figures, metamorphic, methods
+from truth.drives import FAMILIES, case
+from truth.report import Tally, table
+
+SEED = 2
+
+
+@pytest.mark.parametrize("family", FAMILIES)
+def test_random_drives_agree_by_every_method_and_figures_with_their_definitions(family):
+    tallies = {
+        name: Tally(name)
+        for name in (
+            "reference",
+            "auto at 1e-6",
+            "auto at 1e-8",
+            "fast at 1e-6",
+            "energy of auto",
+            "order of fixed",
+            "threads",
+            "figures",
+        )
+    }
+    each = case(family, SEED)
+    methods.compare(each, tallies)
+    methods.again(each, tallies["threads"])
+    figures.figures(each, tallies["figures"])
+    assert not any(t.failed for t in tallies.values()), table(tallies.values())
+    assert tallies["auto at 1e-6"].count == 1
+
+
+def test_twins_agree():
+    names = (
+        "voltage scaled",
+        "time scaled",
+        "mirrored signs",
+        "a part split in two",
+        "everything later",
+        "runs end to end",
+        "phases swapped",
+        "delta as star",
+    )
+    tallies = {name: Tally(name) for name in names}
+    metamorphic.twins(SEED, tallies)
+    assert all(t.count == 1 and not t.failed for t in tallies.values()), table(tallies.values())
+
+
+def test_scipy_with_its_own_events_agrees():
+    tally = Tally("SciPy")
+    methods.second_opinion(case("mechanics", 4), tally)
+    assert tally.count == 1 and not tally.failed, table([tally])
+
+
+@pytest.mark.parametrize(
+    "kind",
+    [
+        "step",
+        "ramp",
+        "sine",
+        "profile",
+        "travel_plan",
+        "pi",
+        "pt2",
+        "moving",
+        "electrical_angle",
+        "integrator",
+    ],
+)
+def test_a_block_in_32_bit_float_is_right_after_ten_hours(kind):
+    """Ten hours in ticks of 2 ms: 18 million, more than a count in 32-bit float holds."""
+    tally = Tally(kind)
+    blocks.over_time(kind, SEED, blocks.HOURS, tally, tick=2e-3)
+    assert tally.count and not tally.failed, table([tally])
+
+
+def test_a_wrong_figure_would_be_found(monkeypatch):
+    """The campaign sees an error of a few hundred millionths."""
+    monkeypatch.setattr(
+        methods,
+        "states_at",
+        lambda run, times, real=methods.states_at: (
+            real(run, times) * (1 + 1e-4 * (run.settings["tolerance"] > 1e-9))
+        ),
+    )
+    tallies = {
+        name: Tally(name)
+        for name in (
+            "reference",
+            "auto at 1e-6",
+            "auto at 1e-8",
+            "fast at 1e-6",
+            "energy of auto",
+            "order of fixed",
+        )
+    }
+    methods.compare(case("ladder", SEED), tallies)
+    assert tallies["auto at 1e-6"].failed

@@ -1,0 +1,177 @@
+"""Every block's shipped C in 32-bit float against the same in 64-bit: random values, random inputs, and many hours of ticks."""
+
+from __future__ import annotations
+
+import ctypes
+from dataclasses import replace
+
+import numpy as np
+
+import pendel
+from pendel.core.catalogue.declare import Block, Deck, Link
+from pendel.core.catalogue.index import kinds
+from pendel.core.controllers.deck import ControlDeck
+from pendel.core.controllers.emit import Emission, NumberFormat, shipped_source, simulation_values
+from pendel.core.errors import PendelError
+from pendel.core.plant.compiler import UNIT
+from pendel.core.plant.model import load, pointer
+from pendel.core.runs.simulate import prepare
+from truth.report import Tally
+
+LONG_RUN = """#include <math.h>
+#include <string.h>
+void pd_ctl_tick(void *c, const double *in, double *signals, double *out);
+/* Inputs are a mean, a drift and a sine each; the signals of the last ticks are kept. */
+void pd_long(void *c, long n, double dt, int n_in, const double *shape, int n_signal, long keep, double *signals, double *rows)
+{
+    double in[64], out[64];
+    long k;
+    int i;
+    for (k = 0; k < n; k++) {
+        for (i = 0; i < n_in; i++) {
+            const double *s = shape + 5 * i;
+            in[i] = s[0] + s[1] * (double)k * dt + s[2] * sin(6.283185307179586 * fmod(s[3] * (double)k * dt, 1.0) + s[4]);
+        }
+        pd_ctl_tick(c, in, signals, out);
+        if (k >= n - keep) memcpy(rows + (k - n + keep) * n_signal, signals, sizeof(double) * (size_t)n_signal);
+    }
+}
+"""
+HOURS = 10.0
+TICK = 1e-3
+"""s: ten hours are 36 million ticks of it, twice what a count in 32-bit float could hold."""
+KEPT = 2000
+ALLOWED = 2e-3
+"""Of a signal's largest value."""
+TURNING = ("angle", "position", "theta", "ahead")
+FEEDBACK_FREE = {
+    "emf_observer",
+    "speed_estimator",
+    "rotor_flux_model",
+    "pll_1",
+    "pll_3",
+    "hall_decoder",
+    "six_step",
+    "own_modes",
+}
+"""Estimators need inputs that belong together; they are looked at in their own tests."""
+
+
+def control_kinds() -> list[str]:
+    return [
+        k
+        for k, kind in kinds().items()
+        if isinstance(kind, Block)
+        and kind.deck is Deck.CONTROL
+        and kind.group != "own"
+        and not kind.takes_flux
+        and k not in FEEDBACK_FREE
+    ]
+
+
+def deck_of(kind: str, seed: int, tick: float) -> ControlDeck:
+    """A deck of one block, fed from outside, with some values drawn about their defaults."""
+    rng = np.random.default_rng([seed, *kind.encode()])
+    d = pendel.Drive("Long")
+    d.set("tick", repr(tick))
+    template = kinds()[kind]
+    profile = (
+        [("0", "0"), ("100 s", "2"), ("1 h", "-1"), ("9 h", "1.5"), ("10.5 h", "0.5")]
+        if template.has_profile
+        else ()
+    )
+    d.add(kind, "Block", profile=profile)
+    drawn = {}
+    for value in template.values:
+        if value.unit in ("ms", "s", "Hz") and value.name != "t_0" and value.default and rng.random() < 0.7:
+            drawn[value.name] = f"{float(value.default) * 10 ** rng.uniform(-0.3, 0.5):.4g} {value.unit}"
+    if "t_0" in {v.name for v in template.values}:
+        drawn["t_0"] = f"{rng.uniform(0.2, 0.9999) * HOURS * 3600:.4f} s"
+    if kind in ("ramp", "travel_plan"):
+        drawn["t_0"] = f"{HOURS * 3600 - 0.5:.4f} s"  # still under way at the end
+    for name, text in drawn.items():
+        d.set(f"block.{name}", text)
+    deck = prepare(d.document).deck
+    (block,) = deck.blocks
+    sources = {p.name: f"outside.{p.name}" for p in template.ports if p.link is Link.SIGNAL_IN}
+    return replace(
+        deck, blocks=(replace(block, sources=sources),), measured=tuple(sources.values()), commands={}
+    )
+
+
+def shapes(kind: str, deck: ControlDeck, seed: int, drift: bool) -> np.ndarray:
+    """Mean, drift, amplitude, frequency and phase of each input."""
+    rng = np.random.default_rng([seed, 7, *kind.encode()])
+    rows = []
+    for entry in Emission(deck, NumberFormat.FLOAT32, with_sensors=False).inputs:
+        turning = entry.signal.rpartition(".")[2] in TURNING
+        rows.append(
+            [
+                rng.uniform(-0.2, 0.2),
+                rng.uniform(100, 300) if turning and drift else 0.0,
+                rng.uniform(0.2, 0.9),
+                rng.uniform(0.5, 20),
+                rng.uniform(0, 6),
+            ]
+        )
+    return np.array(rows or [[0.0] * 5])
+
+
+def last_signals(deck: ControlDeck, number: NumberFormat, shape: np.ndarray, ticks: int) -> np.ndarray:
+    """Signals of the last `KEPT` ticks, shape (KEPT, signals)."""
+    library = load(shipped_source(deck, number) + UNIT + LONG_RUN)
+    memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
+    values = np.array(simulation_values(deck, with_sensors=False, seed=1) or [0.0])
+    library.pd_ctl_init.argtypes = [ctypes.c_void_p, ctypes.c_void_p]
+    library.pd_ctl_init(ctypes.addressof(memory), pointer(values))
+    n = len(deck.signals)
+    signals, rows = np.zeros(max(1, n)), np.zeros((KEPT, n))
+    library.pd_long.argtypes = [
+        ctypes.c_void_p,
+        ctypes.c_long,
+        ctypes.c_double,
+        ctypes.c_int,
+        ctypes.c_void_p,
+        ctypes.c_int,
+        ctypes.c_long,
+        ctypes.c_void_p,
+        ctypes.c_void_p,
+    ]
+    library.pd_long.restype = None
+    inputs = len(Emission(deck, number, with_sensors=False).inputs)
+    library.pd_long(
+        ctypes.addressof(memory),
+        ticks,
+        deck.tick,
+        inputs,
+        pointer(shape),
+        n,
+        KEPT,
+        pointer(signals),
+        pointer(rows),
+    )
+    return rows
+
+
+def over_time(kind: str, seed: int, hours: float, tally: Tally, tick: float = TICK) -> None:
+    """The last two thousand ticks after so many hours, in both formats."""
+    where = f"block_{kind}_{seed} {hours:g} h"
+    try:
+        deck = deck_of(kind, seed, tick)
+    except PendelError as problem:
+        tally.skipped += 1
+        tally.failed.append(f"{where}: {problem}")
+        return
+    shape = np.ascontiguousarray(shapes(kind, deck, seed, hours > 0.1))
+    ticks = max(KEPT, round(hours * 3600 / tick))
+    single, double = (
+        last_signals(deck, number, shape, ticks) for number in (NumberFormat.FLOAT32, NumberFormat.FLOAT64)
+    )
+    for n, signal in enumerate(deck.signals):
+        gap = single[:, n] - double[:, n]
+        if signal.rpartition(".")[2] in TURNING:
+            gap = (gap + np.pi) % (2 * np.pi) - np.pi
+        size = max(float(np.max(np.abs(double[:, n]))), 1e-3)
+        # One tick at a level's edge may fall on either side of it.
+        worst = float(np.sort(np.abs(gap))[-1 - KEPT // 200]) / size
+        tally.note(worst / ALLOWED, f"{where} {signal.rpartition('.')[2]}")
