@@ -27,7 +27,7 @@ def figures(case: Case, tally: Tally, windows: int = 3) -> None:
         run.parameters,
         straight="load" in run.settings,
         span=DENSER * np.ptp(states, axis=0),
-    )
+    ).rows
     keys = [k for k in run.structure.signals if ":" not in k]
     y, t = evaluate_signals(run.structure, dense, run.parameters, keys), dense[:, 0]
     for _ in range(windows):

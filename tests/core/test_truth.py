@@ -49,7 +49,7 @@ def test_twins_agree():
 
 def test_scipy_with_its_own_events_agrees():
     tally = Tally("SciPy")
-    methods.second_opinion(case("mechanics", 4), tally)
+    methods.second_opinion(case("rectifier", 4), tally)
     assert tally.count == 1 and not tally.failed, table([tally])
 
 

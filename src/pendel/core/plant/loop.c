@@ -1485,68 +1485,87 @@ static double solve_in_parts(work_t *w, const double *a, double dt, int parts, c
     return worst_bend;
 }
 
-static void copy_row(work_t *w, const double *row)
+/* Which rows are made of a step cut into equal parts: those between the parts, those half way within each, or both. The latter two
+ * go where a run keeps its ticks. */
+enum { BETWEEN = 0, HALF_WAY = 1, BOTH = 2 };
+
+static double *new_row(work_t *w, const double *like)
 {
-    memcpy(w->r->rows + w->r->n_rows++ * w->width, row, sizeof(double) * (size_t)w->width);
+    double *row = w->r->rows + w->r->n_rows++ * w->width;
+    return memcpy(row, like, sizeof(double) * (size_t)w->width);
 }
 
-static void copy_half_way(work_t *w, const double *a, const double *b)
+static double *new_half(work_t *w, const double *like)
 {
-    double *row = w->r->rows + w->r->n_rows * w->width;
-    int i;
-    copy_row(w, a);
-    for (i = 0; i <= w->r->nx; i++) row[i] = 0.5 * (a[i] + b[i]);
+    double *row = w->r->ticks + w->r->n_ticks++ * w->width;
+    return memcpy(row, like, sizeof(double) * (size_t)w->width);
 }
 
-/* Which rows are made of a step cut into equal parts: those between the parts, or those half way within each. */
-enum { BETWEEN = 0, HALF_WAY = 1 };
+static int room_for(work_t *w, int count, int which)
+{
+    run_t *r = w->r;
+    if (which != HALF_WAY && !grow(&r->rows, &r->cap_rows, r->n_rows + count, w->width, r->max_rows_log2)) return 0;
+    return which == BETWEEN || grow(&r->ticks, &r->cap_ticks, r->n_ticks + count, w->width, r->max_rows_log2);
+}
+
+static void row_on_cubic(work_t *w, double *row, const double *a, const double *b, double q)
+{
+    row[0] = a[0] + q * (b[0] - a[0]);
+    on_cubic(w, a, b, b[0] - a[0], q, row + 1);
+}
 
 /* Points within the step from row a to row b. Returns 0 where memory ends. */
 static int fill_step(work_t *w, const double *a, const double *b, const double *fine, int which)
 {
     run_t *r = w->r;
     double dt = b[0] - a[0], bend;
-    int j, parts;
-    if (!grow(&r->rows, &r->cap_rows, r->n_rows + 2 * MOST_PARTS + 2, w->width, r->max_rows_log2)) return 0;
+    int j, i, parts, halves = which != BETWEEN;
+    if (!room_for(w, 2 * MOST_PARTS + 2, BOTH)) return 0;
     memcpy(w->u, a + 1 + NX, sizeof(double) * (size_t)N_INPUT);
     memcpy(w->s, a + 1 + NX + N_INPUT, sizeof(double) * (size_t)N_MODE);
     derivatives(w, a[0], a + 1, w->k[0], 0);
     derivatives(w, b[0], b + 1, w->k[1], 0);
     bend = bend_of(w, a, b, dt, fine);
-    if (!(bend > 1) && (which == BETWEEN || fine[0] == INFINITY || !follows_cubic(w, a, b, dt, fine))) {
-        if (which == HALF_WAY) copy_half_way(w, a, b);
+    if (!(bend > 1)) {
+        double *half;
+        if (!halves) return 1;
+        half = new_half(w, a);
+        if (fine[0] != INFINITY && follows_cubic(w, a, b, dt, fine)) row_on_cubic(w, half, a, b, 0.5);
+        else for (i = 0; i <= NX; i++) half[i] = 0.5 * (a[i] + b[i]);
         return 1;
     }
-    if (!(bend > 1) || follows_cubic(w, a, b, dt, fine)) {
-        parts = bend > 1 ? parts_for(bend) : 1;
-        for (j = which == BETWEEN; j < parts; j++) {
-            double q = (j + 0.5 * which) / parts, *row = r->rows + r->n_rows++ * w->width;
-            memcpy(row, a, sizeof(double) * (size_t)w->width);
-            row[0] = a[0] + q * dt;
-            on_cubic(w, a, b, dt, q, row + 1);
+    if (follows_cubic(w, a, b, dt, fine)) {
+        parts = parts_for(bend);
+        for (j = 0; j < parts; j++) {
+            if (j && which != HALF_WAY) row_on_cubic(w, new_row(w, a), a, b, (double)j / parts);
+            if (halves) row_on_cubic(w, new_half(w, a), a, b, (j + 0.5) / parts);
         }
         return 1;
     }
     parts = 4;
     bend = solve_in_parts(w, a, dt, parts, fine);
     if (bend > 1) parts = (int)least(MOST_PARTS, parts * parts_for(bend));
-    if (which == BETWEEN) {
+    if (!halves) {
         if (bend > 1) solve_in_parts(w, a, dt, parts, fine);
         r->n_rows += parts - 1;   /* the last is the row b itself */
         return 1;
     }
+    /* In halves of the parts, behind the last row; every second is half way. */
     solve_in_parts(w, a, dt, 2 * parts, fine);
-    for (j = 0; j < parts; j++) {
-        double *row = r->rows + r->n_rows * w->width;
-        memmove(row + j * w->width, row + 2 * j * w->width, sizeof(double) * (size_t)w->width);
+    {
+        const double *solved = r->rows + r->n_rows * w->width;
+        for (j = 0; j < parts; j++) {
+            new_half(w, solved + 2 * j * w->width);
+            if (j && which == BOTH) new_row(w, solved + (2 * j - 1) * w->width);   /* never ahead of what is read */
+        }
     }
-    r->n_rows += parts;
     return 1;
 }
 
-/* Rows with points in between where a step is curved, and with the state before each jump of inputs or modes; or the rows half way
- * between these, one fewer. ``fine`` holds, for each state, the bend that may be left straight, or is infinite where all are. What was thinned is left as it is.
- * The rows are made in ``r``, which holds sizes, values, functions and the limit; returns 0 where that is reached. */
+/* Rows with points in between where a step is curved, and with the state before each jump of inputs or modes; and the rows half way
+ * between these, one fewer. ``fine`` holds, for each state, the bend that may be left straight; infinite where the record is
+ * straight itself. What was thinned is left as it is. The rows are made in ``r``, which holds sizes, values, functions and the
+ * limit; returns 0 where that is reached. */
 int pd_refine(run_t *r, const double *rows, long n_rows, const hoists_t *hoists, const double *fine, double thinned_until, int which)
 {
     work_t w;
@@ -1558,19 +1577,20 @@ int pd_refine(run_t *r, const double *rows, long n_rows, const hoists_t *hoists,
     w.set = &set;
     for (k = 0; k < n_rows && fits; k++) {
         const double *a = rows + k * w.width, *b = a + w.width;
-        fits = grow(&r->rows, &r->cap_rows, r->n_rows + 2, w.width, r->max_rows_log2);
+        fits = room_for(&w, 4, which);
         if (!fits) break;
-        if (which == BETWEEN) copy_row(&w, a);
+        if (which != HALF_WAY) new_row(&w, a);
         if (k + 1 == n_rows) break;
         if (b[0] <= thinned_until || !(b[0] > a[0])) {
-            if (which == HALF_WAY) copy_row(&w, a);
+            if (which != BETWEEN) new_half(&w, a);
             continue;
         }
         set.hoisted = (double *)hoisted_for(hoists, a + 1 + r->nx + r->n_command);
         fits = fill_step(&w, a, b, fine, which);
         if (fits && memcmp(a + 1 + r->nx, b + 1 + r->nx, sizeof(double) * (size_t)inner)) {
-            copy_row(&w, a);
-            memcpy(r->rows + (r->n_rows - 1) * w.width, b, sizeof(double) * (size_t)(1 + r->nx));
+            /* The state of b with what held before, and between these two nothing. */
+            if (which != HALF_WAY) memcpy(new_row(&w, a), b, sizeof(double) * (size_t)(1 + r->nx));
+            if (which != BETWEEN) memcpy(new_half(&w, a), b, sizeof(double) * (size_t)(1 + r->nx));
         }
     }
     release(&w);

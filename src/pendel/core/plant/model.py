@@ -439,6 +439,17 @@ FINE = 1e-5
 """Bend of a state within a step, over its range in the run, that traces may leave straight."""
 
 
+BETWEEN, HALF_WAY, BOTH = 0, 1, 2
+
+
+@dataclass(frozen=True, eq=False)
+class Refined:
+    """Rows of a record as traces show them, and those half way between these, one fewer; empty where they were not asked for."""
+
+    rows: Doubles
+    half_way: Doubles
+
+
 def refined_rows(
     structure: Structure,
     rows: Doubles,
@@ -447,12 +458,13 @@ def refined_rows(
     thinned_until: float = 0.0,
     straight: bool = False,
     span: Doubles | None = None,
-    half_way: bool = False,
-) -> Doubles:
-    """Rows with both sides of every jump, and with points between where a step is curved; or the rows half way between these.
+    which: int = BOTH,
+) -> Refined:
+    """Rows with both sides of every jump, and with points between where a step is curved; and the rows half way between these.
 
     Points lie on the cubic through both ends of a step where that obeys the equations, else the step is solved again in parts.
-    A record of fixed steps is ``straight`` between its rows. What was thinned stays as it is, and so does a record that would grow beyond ``2**MOST_SHOWN_LOG2`` bytes.
+    A record of fixed steps is ``straight`` between its rows. What was thinned stays as it is, and so does a record that would grow
+    beyond ``2**MOST_SHOWN_LOG2`` bytes. ``span`` is what bends are measured against, by state; else the record's own.
     """
     library = load(structure.source)
     rows = np.ascontiguousarray(rows, dtype=float)
@@ -474,12 +486,11 @@ def refined_rows(
         ctypes.byref(hoists),
         pointer(fine),
         thinned_until,
-        half_way,
+        which,
     )
     found = taken(work.rows, work.n_rows, rows.shape[1], loop.pd_release)
-    if fits:
-        return found
-    return 0.5 * (rows[1:] + rows[:-1]) if half_way else rows
+    halves = taken(work.ticks, work.n_ticks, rows.shape[1], loop.pd_release)
+    return Refined(found, halves) if fits else Refined(rows, 0.5 * (rows[1:] + rows[:-1]))
 
 
 def taken(

@@ -145,17 +145,10 @@ class Condenser:
 
     def _add(self, rows: np.ndarray, figures: np.ndarray) -> None:
         assert self._low is not None and self._high is not None
-        fine, middle = (
-            refined_rows(
-                self.structure,
-                rows,
-                self.parameters,
-                straight=self.straight,
-                half_way=half_way,
-                span=self._high - self._low,
-            )
-            for half_way in (False, True)
+        found = refined_rows(
+            self.structure, rows, self.parameters, straight=self.straight, span=self._high - self._low
         )
+        fine, middle = found.rows, found.half_way
         keys = self.structure.signals
         y, m = (evaluate_signals(self.structure, part, self.parameters, keys) for part in (fine, middle))
         width = np.diff(fine[:, 0])

@@ -14,11 +14,22 @@ import numpy as np
 from pendel.core.errors import FileProblem
 from pendel.core.formats.hdf import opened
 from pendel.core.plant.integrate import Outcome
-from pendel.core.plant.model import BALANCE, Structure, evaluate_signals, last_before, refined_rows
+from pendel.core.plant.model import (
+    BALANCE,
+    BETWEEN,
+    BOTH,
+    HALF_WAY,
+    Refined,
+    Structure,
+    evaluate_signals,
+    last_before,
+    refined_rows,
+)
 from pendel.core.runs.condensed import Condensed
 from pendel.core.runs.measures import Pieces
 
 FORMAT_VERSION = 1
+LONG_ROWS = 60_000
 CONDENSED = ("edges", "figures", "switched")
 
 
@@ -122,24 +133,33 @@ class KeptRun:
     condensed: Condensed | None = None
     """Averages of what was thinned."""
 
-    @cached_property
+    @property
     def expanded(self) -> np.ndarray:
         """Rows as traces show them: both sides of each jump, curved steps with points between."""
-        return self._refined(half_way=False)
+        return self._expanded.rows
 
-    @cached_property
+    @property
     def half_way(self) -> np.ndarray:
         """Rows half way between those of `expanded`, one fewer."""
-        return self._refined(half_way=True)
+        return self._halved.half_way
 
-    def _refined(self, *, half_way: bool) -> np.ndarray:
+    @cached_property
+    def _expanded(self) -> Refined:
+        """With the rows half way where the record is short; a long one makes these when they are asked for."""
+        return self._refined(BOTH if len(self.rows) <= LONG_ROWS else BETWEEN)
+
+    @cached_property
+    def _halved(self) -> Refined:
+        return self._expanded if len(self.rows) <= LONG_ROWS else self._refined(HALF_WAY)
+
+    def _refined(self, which: int) -> Refined:
         return refined_rows(
             self.structure,
             self.rows,
             self.parameters,
             thinned_until=self.thinned_until,
             straight="load" in self.settings,  # only fixed steps have one
-            half_way=half_way,
+            which=which,
         )
 
     @cached_property

@@ -124,19 +124,35 @@ class Pieces:
         last = min(len(self.t) - 1, max(first + 1, int(np.searchsorted(self.t, end, "left"))))
         if last <= first:
             return 0.0
-        t, y = self.t[first : last + 1], self.y[first : last + 1]
-        low, high = np.maximum(t[:-1], start), np.minimum(t[1:], end)
-        width = np.maximum(high - low, 0.0)
         if self.middle is None:
-            return float(np.dot(width, y[:-1] ** power))
-        a, m, b = y[:-1], self.middle[first:last], y[1:]
-        span = np.where(t[1:] > t[:-1], t[1:] - t[:-1], 1.0)
+            t = self.t[first : last + 1]
+            width = np.maximum(np.minimum(t[1:], end) - np.maximum(t[:-1], start), 0.0)
+            return float(np.dot(width, self.y[first:last] ** power))
+        inner = slice(first + 1, last - 1)
+        parts = self._part(first, start, end, power)
+        if last - first > 1:
+            parts += self._part(last - 1, start, end, power)
+        width, a, m, b = (
+            np.diff(self.t[first + 1 : last]),
+            self.y[inner],
+            self.middle[inner],
+            self.y[first + 2 : last],
+        )
+        return parts + (float(simpson(width, a, m, b, squared=power == 2)) if len(width) else 0.0)
+
+    def _part(self, k: int, start: float, end: float, power: int) -> float:
+        """Of the piece from point ``k`` on, what lies between two times."""
+        assert self.middle is not None
+        begin, span = float(self.t[k]), float(self.t[k + 1] - self.t[k])
+        low, high = max(start, begin), min(end, begin + span)
+        if not high > low:
+            return 0.0
+        a, m, b = (float(v) for v in (self.y[k], self.middle[k], self.y[k + 1]))
         total = 0.0
         for place, weight in zip(GAUSS_PLACES, GAUSS_WEIGHTS):
-            q = (low + place * (high - low) - t[:-1]) / span
-            at = a + q * (4 * m - 3 * a - b) + q * q * (2 * a + 2 * b - 4 * m)
-            total += weight * float(np.dot(width, at**power))
-        return total
+            q = (low + place * (high - low) - begin) / span
+            total += weight * (a + q * (4 * m - 3 * a - b) + q * q * (2 * a + 2 * b - 4 * m)) ** power
+        return total * (high - low)
 
     def within(self, start: float, end: float) -> tuple[float, float]:
         return max(start, float(self.t[0])), min(end, float(self.t[-1]))
@@ -198,7 +214,7 @@ def simpson(
     or of its square."""
     if squared:
         return width @ (2 * (a * a + b * b) + 8 * m * m + 2 * m * (a + b) - a * b) / 15
-    return width @ (a + 4 * m + b) / 6
+    return (width @ a + 4 * (width @ m) + width @ b) / 6
 
 
 GAUSS_PLACES = (0.5 - math.sqrt(0.15), 0.5, 0.5 + math.sqrt(0.15))
