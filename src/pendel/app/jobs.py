@@ -9,6 +9,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from pendel.app.readying import LONG
 from pendel.app.run_figures import averaged_keys, measured_keys
 from pendel.app.session import Session, differences
 from pendel.app.shown import main_signals
@@ -26,7 +27,8 @@ def ready_to_show(path: Path, keys: Sequence[str]) -> KeptRun:
     switching run this takes as long as the run. Raises `FileProblem`."""
     run = kept.load(path)
     run.fetch([*keys, *measured_keys(run)])
-    run.fetch_between(averaged_keys(run, [[k] for k in keys]))
+    if len(run.rows) > LONG:  # of a short one, figures are a moment's work once the traces are drawn
+        run.fetch_between(averaged_keys(run, [[k] for k in keys]))
     return run
 
 

@@ -17,7 +17,6 @@ from pendel.core.plant.integrate import Outcome
 from pendel.core.plant.model import (
     BALANCE,
     BETWEEN,
-    BOTH,
     HALF_WAY,
     Refined,
     Structure,
@@ -29,7 +28,6 @@ from pendel.core.runs.condensed import Condensed
 from pendel.core.runs.measures import Pieces
 
 FORMAT_VERSION = 1
-LONG_ROWS = 60_000
 CONDENSED = ("edges", "figures", "switched")
 
 
@@ -133,24 +131,15 @@ class KeptRun:
     condensed: Condensed | None = None
     """Averages of what was thinned."""
 
-    @property
+    @cached_property
     def expanded(self) -> np.ndarray:
         """Rows as traces show them: both sides of each jump, curved steps with points between."""
-        return self._expanded.rows
+        return self._refined(BETWEEN).rows
 
-    @property
+    @cached_property
     def half_way(self) -> np.ndarray:
-        """Rows half way between those of `expanded`, one fewer."""
-        return self._halved.half_way
-
-    @cached_property
-    def _expanded(self) -> Refined:
-        """With the rows half way where the record is short; a long one makes these when they are asked for."""
-        return self._refined(BOTH if len(self.rows) <= LONG_ROWS else BETWEEN)
-
-    @cached_property
-    def _halved(self) -> Refined:
-        return self._expanded if len(self.rows) <= LONG_ROWS else self._refined(HALF_WAY)
+        """Rows half way between those of `expanded`, one fewer. Made when a figure wants them, as traces come first."""
+        return self._refined(HALF_WAY).half_way
 
     def _refined(self, which: int) -> Refined:
         return refined_rows(
