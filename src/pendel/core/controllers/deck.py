@@ -7,7 +7,7 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import Enum
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 from pendel.core.controllers.language import Update, read_update
 from pendel.core.errors import PendelError
@@ -38,6 +38,19 @@ class Regulation:
     gains: Mapping[str, str] = field(default_factory=dict)
     axis: str = ""
     scaled: bool = False
+
+
+@lru_cache(maxsize=256)
+def delays_in(code: Update) -> tuple[str, ...]:
+    """Values of an update that tell how far back its delay line is read."""
+    calls = (n for statement in code.body for n in ast.walk(statement) if isinstance(n, ast.Call))
+    return tuple(
+        last.id
+        for call in calls
+        if isinstance(call.func, ast.Name)
+        and call.func.id in ("delayed", "recalled")
+        and isinstance(last := call.args[-1], ast.Name)
+    )
 
 
 @dataclass(frozen=True)
@@ -78,15 +91,7 @@ class BlockInstance:
     @cached_property
     def line_places(self) -> int:
         """Places that its delay line needs: for the longest delay, one more to interpolate, and the present."""
-        calls = [n for statement in self.code.body for n in ast.walk(statement) if isinstance(n, ast.Call)]
-        delays = [
-            last.id
-            for call in calls
-            if isinstance(call.func, ast.Name)
-            and call.func.id in ("delayed", "recalled")
-            and isinstance(last := call.args[-1], ast.Name)
-        ]
-        return 2 + math.ceil(max((self.values.get(name, 0.0) for name in delays), default=0.0))
+        return 2 + math.ceil(max((self.values.get(name, 0.0) for name in delays_in(self.code)), default=0.0))
 
     @cached_property
     def used_values(self) -> tuple[str, ...]:
