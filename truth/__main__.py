@@ -5,12 +5,26 @@ from __future__ import annotations
 import argparse
 import sys
 import time
+from collections.abc import Callable
 
+from pendel.core.errors import PendelError
 from truth import blocks, figures, metamorphic, methods
-from truth.drives import FAMILIES, case
+from truth.drives import FAMILIES, Case, case
 from truth.report import FAILED, Tally, table
 
 PARTS = ("methods", "scipy", "metamorphic", "figures", "blocks")
+
+
+def look_at(
+    each: Case, parts: tuple[str, ...], of_methods: dict[str, Tally], tally: Callable[[str], Tally]
+) -> None:
+    if "methods" in parts:
+        methods.compare(each, of_methods)
+        methods.again(each, tally("two threads, to the bit"))
+    if "scipy" in parts and each.seed % 4 == 0:
+        methods.second_opinion(each, tally("SciPy with its own events"))
+    if "figures" in parts:
+        figures.figures(each, tally("mean and rms by definition"))
 
 
 def campaign(n: int, seed: int, parts: tuple[str, ...] = PARTS) -> list[Tally]:
@@ -47,13 +61,10 @@ def campaign(n: int, seed: int, parts: tuple[str, ...] = PARTS) -> list[Tally]:
     for number in range(seed, seed + n):
         for family in FAMILIES:
             each = case(family, number)
-            if "methods" in parts:
-                methods.compare(each, of_methods)
-                methods.again(each, tally("two threads, to the bit"))
-            if "scipy" in parts and number % 4 == 0:
-                methods.second_opinion(each, tally("SciPy with its own events"))
-            if "figures" in parts:
-                figures.figures(each, tally("mean and rms by definition"))
+            try:
+                look_at(each, parts, of_methods, tally)
+            except PendelError as problem:
+                tally("drives that run at all").fault(each.name, str(problem), each.drive)
         if "metamorphic" in parts:
             metamorphic.twins(number, of_twins)
         if "blocks" in parts:

@@ -77,7 +77,12 @@ def ladder(m: Maker) -> None:
     f = m.about(60, 0.5)
     if m.rng.random() < 0.5:
         m.d.add(
-            "ac_source", "Feed", U=f"{m.about(100)} V", f=f"{f} Hz", R_i="0", L_i=m.of("0", "1 uH", "20 uH")
+            "ac_source",
+            "Feed",
+            U=f"{m.about(100)} V",
+            f=f"{f} Hz",
+            R_i="0",
+            L_i=m.of("0.1 uH", "1 uH", "20 uH"),
         )
     else:
         m.d.add("dc_source", "Pair", U_0=f"{m.about(100)} V", R_i=f"{m.about(0.02)} ohm")

@@ -25,6 +25,9 @@ def shade(share: float, light: float = 1.0) -> QColor:
     return QColor.fromRgbF(*(min(1.0, max(0.0, v * light)) for v in mixed))
 
 
+BEYOND = "; beyond the dashed rim a guess"
+
+
 class MapWidget(QWidget):
     """What both views share: axes (A) and heights over them, shape (n, m)."""
 
@@ -171,6 +174,7 @@ class ContourView(MapWidget):
         self._draw_axes(painter, ground)
         low, high = self.span
         painter.setFont(font(10))
+        painter.setClipRect(ground)
         milli = max(abs(low), abs(high)) < 0.5
         for number, level in enumerate(np.linspace(low, high, LEVELS + 2)[1:-1]):
             share = (level - low) / (high - low)
@@ -215,11 +219,12 @@ class ContourView(MapWidget):
     def _draw_axes(self, painter: QPainter, ground: QRectF) -> None:
         painter.setFont(font(10.5))
         painter.setPen(colour("muted"))
-        for value in np.linspace(self.x[0], self.x[-1], 5):
+        along_d, along_q = self.rims or ((self.x[0], self.x[-1]), (self.y[0], self.y[-1]))
+        for value in np.linspace(*along_d, 5):
             at = self.place(value, self.y[0])
             painter.drawText(QRectF(at.x() - 30, ground.bottom() + 3, 60, 15), Qt.AlignmentFlag.AlignHCenter, figure(value, "", 3))  # fmt: skip
-        for value in np.linspace(self.y[0], self.y[-1], 5):
+        for value in np.linspace(*along_q, 5):
             at = self.place(self.x[0], value)
             painter.drawText(QRectF(0, at.y() - 8, 42, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, figure(value, "", 3))  # fmt: skip
         unit = f"m{self.unit}" if max(map(abs, self.span)) < 0.5 else self.unit
-        painter.drawText(QRectF(ground.left(), ground.bottom() + 18, ground.width(), 16), Qt.AlignmentFlag.AlignCenter, f"{unit} over i_d across and i_q up, A")  # fmt: skip
+        painter.drawText(QRectF(ground.left(), ground.bottom() + 18, ground.width(), 16), Qt.AlignmentFlag.AlignCenter, f"{unit} over i_d across and i_q up, A{BEYOND if self.rims else ''}")  # fmt: skip

@@ -459,10 +459,16 @@ class RunsPage(QWidget):
         lost = [(each.what, each.energy) for each in found.losses[:MOST_LOSSES]]
         more = sum(each.energy for each in found.losses[MOST_LOSSES:])
         if more:
-            lost.append((f"{len(found.losses) - MOST_LOSSES} others", more))
+            count = len(found.losses) - MOST_LOSSES
+            lost.append((f"{count} other{'s' * (count > 1)}", more))
         if lost:
-            table = [(what, "", figure(energy / found.duration, "W", 3), figure(energy, "J", 3)) for what, energy in (*lost, *found.sums)]  # fmt: skip
-            self._fill([("Lost", "", "power", "energy"), *table])
+
+            def shown(what: str, energy: float) -> tuple[str, ...]:
+                return (what, "", figure(energy / found.duration, "W", 3), figure(energy, "J", 3))
+
+            self._fill([("Lost", "", "power", "energy"), *(shown(*each) for each in lost)])
+            for words, energy in found.sums:
+                self._fill([(words, "", "", ""), shown("", energy)], heading=False)
 
     def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:
         """Rows of the lower table; a name without figures has the row to itself."""
