@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
+import fcntl
 import hashlib
 import importlib.util
 import os
+import resource
 import shutil
+import signal
+import stat
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterable
+import threading
+from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from pathlib import Path
@@ -19,8 +25,11 @@ from platformdirs import user_cache_dir
 
 from pendel.core.errors import BuildProblem
 
-TIME_LIMIT = 60.0
+TIME_LIMIT, PATIENCE = 60.0, 5
+"""Seconds of computing that a compiler may take, and how many times that by the clock, as others may compute too."""
 CACHE_LIMIT = 400
+PRIVATE = 0o700
+KEPT = ("PATH", "HOME", "TMPDIR", "LANG", "USER", "LOGNAME", "LD_LIBRARY_PATH", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE", "OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "ZIG_GLOBAL_CACHE_DIR")  # fmt: skip
 FLAGS = (
     "-std=c99",
     "-O1",
@@ -52,27 +61,85 @@ def compiler() -> tuple[str, ...]:
     if found:
         return (found,)
     if importlib.util.find_spec("ziglang"):
-        return (sys.executable, "-m", "ziglang", "cc")
+        return (
+            sys.executable,
+            "-P",
+            "-m",
+            "ziglang",
+            "cc",
+        )  # -P: nothing is imported from the current folder
     raise BuildProblem(
         "There is no C compiler on this machine. Install one with “apt install gcc” or “pip install ziglang”, then run again."
     )
 
 
 def cache_folder() -> Path:
+    """The folder of builds, which only its user may touch, as what lies there is loaded and run.
+
+    Raises
+    ------
+    BuildProblem
+        when it cannot be made, or is another user's.
+    """
     folder = Path(user_cache_dir("pendel")) / "builds"
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        folder.mkdir(parents=True, exist_ok=True, mode=PRIVATE)
+        found = folder.stat()
+        if found.st_uid != os.getuid():
+            raise BuildProblem(
+                f"The build cache {folder} belongs to another user, whose builds are not to be run. Remove it, or set XDG_CACHE_HOME to a folder of your own."
+            )
+        if stat.S_IMODE(found.st_mode) & 0o077:
+            folder.chmod(PRIVATE)
     except OSError as problem:
         raise BuildProblem(
-            f"The build cache {folder} cannot be made: {problem.strerror}. Make the folder writable."
+            f"The build cache {folder} cannot be made private: {problem.strerror}. Make the folder yours and writable."
         ) from problem
     return folder
+
+
+@lru_cache(maxsize=1)
+def spare_folder() -> Path:
+    """Where builds go that a read-only cache cannot take; it ends with this process."""
+    made = tempfile.TemporaryDirectory(prefix="pendel-builds-", ignore_cleanup_errors=True)
+    atexit.register(made.cleanup)
+    return Path(made.name)
 
 
 def library_path(source: str, flags: tuple[str, ...] = FLAGS) -> Path:
     """Where the library of ``source`` is or will be kept. Raises `BuildProblem` without a compiler."""
     key = hashlib.sha256("\0".join((source, *compiler(), *flags)).encode()).hexdigest()[:32]
-    return cache_folder() / f"{key}.so"
+    folder = cache_folder()
+    library = folder / f"{key}.so"
+    if os.access(folder, os.W_OK) or library.exists():
+        return library
+    return spare_folder() / library.name
+
+
+_sound: set[Path] = set()
+"""Libraries whose bytes this process has checked."""
+
+
+def is_built(library: Path) -> bool:
+    """Whether a library is there with the bytes that were built; a damaged one is not."""
+    if library in _sound and library.exists():
+        return True
+    try:
+        written = library.with_suffix(".sum").read_text("ascii")
+        whole = library.is_file() and hashlib.sha256(library.read_bytes()).hexdigest() == written
+    except (OSError, ValueError):
+        return False
+    if whole:
+        _sound.add(library)
+    return whole
+
+
+@contextlib.contextmanager
+def building(library: Path) -> Iterator[None]:
+    """Held by whoever builds a library, in any process; others wait, and then find it built."""
+    with open(library.with_suffix(".lock"), "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        yield
 
 
 def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
@@ -83,11 +150,23 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
     BuildProblem
         with the compiler's own words.
     """
-    command, library = compiler(), library_path(source, flags)
-    if library.exists():
+    library = library_path(source, flags)
+    if not is_built(library):
+        try:
+            with building(library):
+                if not is_built(library):
+                    _build(source, flags, library)
+        except OSError as problem:
+            raise BuildProblem(
+                f"The build cannot be kept in {library.parent}: {problem.strerror}. Free some space there."
+            ) from problem
+    with contextlib.suppress(OSError):  # a read-only cache only loses its order of use
         os.utime(library)
-        return library
-    folder = library.parent
+    return library
+
+
+def _build(source: str, flags: tuple[str, ...], library: Path) -> None:
+    command, folder = compiler(), library.parent
     with tempfile.TemporaryDirectory(dir=folder) as work:
         out = Path(work) / "model.so"
         units = source.split(UNIT)
@@ -97,9 +176,13 @@ def build_library(source: str, *, flags: tuple[str, ...] = FLAGS) -> Path:
         if len(units) > 1:
             paths = compiled_apart(command, flags, paths, units)
         run_compiler([*command, *flags, *map(str, paths), "-o", str(out), "-lm"])
+        # The sum first: a library without its sum, or with another, is built again.
+        checked = Path(work) / "model.sum"
+        checked.write_text(hashlib.sha256(out.read_bytes()).hexdigest(), "ascii")
+        os.replace(checked, library.with_suffix(".sum"))
         os.replace(out, library)
+    _sound.add(library)
     prune(folder)
-    return library
 
 
 def compiled_apart(
@@ -120,21 +203,60 @@ def compiled_apart(
 
 def build_together(sources: Iterable[str]) -> None:
     """Build several texts at once, so that each can be loaded without waiting for the next. Raises `BuildProblem`."""
-    wanted = [source for source in dict.fromkeys(sources) if not library_path(source).exists()]
+    wanted = [source for source in dict.fromkeys(sources) if not is_built(library_path(source))]
     with ThreadPoolExecutor(max(1, len(wanted))) as pool:
         list(pool.map(build_library, wanted))
 
 
+COMPILERS = threading.BoundedSemaphore(max(1, os.cpu_count() or 1))
+"""As many at once as there are cores."""
+
+
 def run_compiler(command: list[str]) -> str:
-    try:
-        done = subprocess.run(command, capture_output=True, text=True, timeout=TIME_LIMIT, check=False)
-    except subprocess.TimeoutExpired as problem:
-        raise BuildProblem(f"The C compiler did not finish within {TIME_LIMIT:.0f} s.") from problem
-    except OSError as problem:
-        raise BuildProblem(f"The C compiler cannot be started: {problem.strerror}.") from problem
-    if done.returncode != 0:
-        raise BuildProblem("The C compiler refused the code:\n" + done.stderr[:4000])
-    return done.stderr
+    """Run a compiler in a group of its own, with a limit on its computing time; one that is given up ends with its children.
+
+    Raises
+    ------
+    BuildProblem
+    """
+    with COMPILERS:
+        try:
+            process = subprocess.Popen(
+                command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, errors="replace",
+                env=plain_environment(), start_new_session=True,
+            )  # fmt: skip
+        except OSError as problem:
+            raise BuildProblem(f"The C compiler cannot be started: {problem.strerror}.") from problem
+        try:
+            with contextlib.suppress(OSError, ValueError):  # it may have ended already
+                resource.prlimit(process.pid, resource.RLIMIT_CPU, (int(TIME_LIMIT), int(TIME_LIMIT) + 1))
+            _, told = process.communicate(timeout=PATIENCE * TIME_LIMIT)
+        except subprocess.TimeoutExpired as problem:
+            raise BuildProblem(
+                f"The C compiler did not finish within {PATIENCE * TIME_LIMIT:.0f} s."
+            ) from problem
+        finally:
+            if process.poll() is None:
+                with contextlib.suppress(ProcessLookupError):
+                    os.killpg(process.pid, signal.SIGKILL)
+                process.communicate()
+    if process.returncode != 0:
+        if process.returncode == -signal.SIGXCPU or "signal" in told[:400] and "CPU" in told[:400]:
+            raise BuildProblem(f"The C compiler did not finish within {TIME_LIMIT:.0f} s of computing.")
+        raise BuildProblem("The C compiler refused the code:\n" + told[:4000])
+    return told
+
+
+def plain_environment() -> dict[str, str]:
+    """What a process of ours gets to know: where programs, home and temporary files are, and no more of Python than its safe path."""
+    kept = {n: v for n, v in os.environ.items() if n in KEPT or n.startswith(("LC_", "XDG_", "QT_"))}
+    paths = [p for p in os.environ.get("PYTHONPATH", "").split(os.pathsep) if os.path.isabs(p)]
+    return {
+        **kept,
+        "LC_ALL": "C.UTF-8",
+        "PYTHONSAFEPATH": "1",
+        **({"PYTHONPATH": os.pathsep.join(paths)} if paths else {}),
+    }
 
 
 def prune(folder: Path) -> None:
@@ -144,4 +266,6 @@ def prune(folder: Path) -> None:
         with contextlib.suppress(FileNotFoundError):
             ages.append((build.stat().st_mtime, build))
     for _, old in sorted(ages)[:-CACHE_LIMIT]:
-        old.unlink(missing_ok=True)
+        for suffix in (".so", ".sum", ".lock"):
+            old.with_suffix(suffix).unlink(missing_ok=True)
+            _sound.discard(old)

@@ -19,7 +19,7 @@ from pendel.core.equations.friction import state_friction_laws
 from pendel.core.equations.reduce import Explicit, reduce
 from pendel.core.equations.ripple import state_ripples
 from pendel.core.errors import BuildProblem
-from pendel.core.plant.compiler import FLAGS, build_library, build_together, library_path
+from pendel.core.plant.compiler import FLAGS, build_library, build_together, is_built, library_path
 from pendel.core.plant.emit import Emitter
 from pendel.core.plant.starting import Starts, consistent_starts
 
@@ -334,10 +334,10 @@ def fastest_loop(structure: Structure) -> ctypes.CDLL:
     """The loop built for this structure's sizes where it is there already; else the general one, while that is built."""
     sizes = (*row_shape(structure), len(structure.exits))
     source = loop_source(sizes)
-    if sizes in _at_hand or library_path(source, LOOP_FLAGS).exists():
+    if sizes in _at_hand or is_built(library_path(source, LOOP_FLAGS)):
         _at_hand.add(sizes)
         return time_loop(sizes)
-    threading.Thread(target=build_aside, args=(source,), daemon=True).start()
+    build_aside(source)
     return time_loop()
 
 
@@ -345,13 +345,25 @@ def begin_loop_build() -> None:
     """Start to build the general loop, where it was never built, while the equations are still being ordered."""
     source = loop_source()
     with contextlib.suppress(BuildProblem):  # a run tells what is missing
-        if not library_path(source, LOOP_FLAGS).exists():
-            threading.Thread(target=build_aside, args=(source,), daemon=True).start()
+        if not is_built(library_path(source, LOOP_FLAGS)):
+            build_aside(source)
+
+
+_aside: set[str] = set()
+"""Texts that are being built beside what goes on, or could not be."""
 
 
 def build_aside(source: str) -> None:
-    with contextlib.suppress(BuildProblem, OSError):  # the general loop serves as well
-        build_library(source, flags=LOOP_FLAGS)
+    """Build a loop in a thread; once for each text, however often it is asked for."""
+    if source in _aside:
+        return
+    _aside.add(source)
+
+    def build() -> None:
+        with contextlib.suppress(BuildProblem, OSError):  # the general loop serves as well
+            build_library(source, flags=LOOP_FLAGS)
+
+    threading.Thread(target=build, daemon=True).start()
 
 
 @lru_cache(maxsize=32)

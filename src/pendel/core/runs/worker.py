@@ -7,13 +7,15 @@ stopping and progress go through shared memory, so that both are at once.
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import mmap
 import os
+import signal
 import socket
 import subprocess
 import sys
 import traceback
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
@@ -22,6 +24,7 @@ import numpy as np
 
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.plant.compiler import plain_environment
 
 SHARED_BYTES = 4096
 
@@ -89,6 +92,16 @@ def serve(connection: Connection, memory: mmap.mmap) -> None:
             return
 
 
+PR_SET_PDEATHSIG = 1
+"""From linux/prctl.h."""
+
+
+def end_with_parent() -> None:
+    """Let the system end this process when the one that started it is gone, however that ended."""
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
+
+
 def perform(request: RunRequest, watch: Any) -> RunFinished:
     from pendel.core.plant.integrate import Outcome
     from pendel.core.runs.kept import save
@@ -111,9 +124,14 @@ class Worker:
         shared = os.memfd_create("pendel-run")
         os.ftruncate(shared, SHARED_BYTES)
         self.stop_flag, self.progress_value = shared_flags(mmap.mmap(shared, SHARED_BYTES))
-        command = [sys.executable, "-m", "pendel.core.runs.worker", str(theirs.fileno()), str(shared)]
+        # Nothing is imported from the folder in which the window was started, nor taken from its environment.
+        command = [sys.executable, "-P", "-m", "pendel.core.runs.worker", str(theirs.fileno()), str(shared)]
         self._process = subprocess.Popen(
-            command, pass_fds=(theirs.fileno(), shared), stdin=subprocess.DEVNULL
+            command,
+            pass_fds=(theirs.fileno(), shared),
+            stdin=subprocess.DEVNULL,
+            cwd="/",
+            env=plain_environment(),
         )
         theirs.close()
         os.close(shared)
@@ -128,7 +146,7 @@ class Worker:
             self.start()
         self.stop_flag[0] = 0
         self.progress_value[0] = 0.0
-        self.connection.send(request)
+        self.connection.send(replace(request, path=os.path.abspath(request.path)))
 
     def stop(self) -> None:
         self.stop_flag[0] = 1
@@ -178,4 +196,5 @@ if __name__ == "__main__":
     # The module must be known by its real name, so that records pickle alike on both sides.
     from pendel.core.runs import worker
 
+    worker.end_with_parent()
     worker.serve(Connection(int(sys.argv[1])), mmap.mmap(int(sys.argv[2]), SHARED_BYTES))
