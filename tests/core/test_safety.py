@@ -11,8 +11,8 @@ import pendel
 from pendel.core.controllers.emit import NumberFormat, emit, simulation_source
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
-from pendel.core.errors import BuildProblem
-from pendel.core.firmware.ship import build_strictly
+from pendel.core.errors import BuildProblem, FileProblem
+from pendel.core.firmware.ship import build_strictly, write_sources
 from pendel.core.plant import compiler
 from pendel.core.runs.simulate import prepare
 from pendel.core.runs.worker import RunFinished, RunRequest, Worker
@@ -98,6 +98,17 @@ def test_names_that_c_or_the_block_language_has_already_are_told_or_given_anothe
         d = pendel.Drive("Memory")
         d.add("own_block", "Own", own=own)
         assert any("means something already" in f.sentence or "needs a" in f.sentence for f in d.check())
+
+
+def test_written_c_replaces_only_what_pendel_wrote(tmp_path):
+    deck = controller(title="Main")
+    paths = write_sources(deck, NumberFormat.FLOAT32, tmp_path)
+    assert sorted(p.name for p in paths) == ["main.c", "main_drive.c", "main_drive.h"]
+    write_sources(deck, NumberFormat.FLOAT32, tmp_path)
+    (tmp_path / "main.c").write_text("int main(void) { return 0; }\n")
+    with pytest.raises(FileProblem, match="not written by Pendel"):
+        write_sources(deck, NumberFormat.FLOAT32, tmp_path)
+    assert (tmp_path / "main.c").read_text() == "int main(void) { return 0; }\n"
 
 
 @pytest.fixture

@@ -12,6 +12,7 @@ import numpy as np
 from pendel.core.controllers.c_names import drive_name
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.emit import (
+    LICENCE,
     Emission,
     NumberFormat,
     Source,
@@ -80,9 +81,24 @@ def write_sources(deck: ControlDeck, number: NumberFormat, folder: Path) -> list
         raise FileProblem(str(folder), f"the folder cannot be made: {problem.strerror}.") from problem
     name = drive_name(deck.name)
     paths = [folder / f"{name}.c", folder / f"{name}.h", folder / "main.c"]
+    for path in paths:
+        leave_others_alone(path)
     for path, text in zip(paths, (source.source, source.header, source.example)):
         write_atomically(path, text)
     return paths
+
+
+def leave_others_alone(path: Path) -> None:
+    """Raise `FileProblem` where a file is none of ours, which the first lines of ours say."""
+    try:
+        head = path.read_bytes()[:400] if path.exists() else LICENCE.encode()
+    except OSError as problem:
+        raise FileProblem(str(path), f"it cannot be looked at: {problem.strerror}.") from problem
+    if LICENCE.encode() not in head:
+        raise FileProblem(
+            str(path),
+            "it was not written by Pendel, so it is left as it is. Move it, or choose another folder.",
+        )
 
 
 def build_strictly(deck: ControlDeck, source: Source) -> int:
