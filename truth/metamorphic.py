@@ -6,7 +6,7 @@ import numpy as np
 
 import pendel
 from truth.drives import Maker
-from truth.report import Tally
+from truth.report import Tallies, Tally
 
 ALLOWED = 2e-5
 
@@ -47,7 +47,7 @@ def rlc(
     return d
 
 
-def twins(seed: int, tallies: dict[str, Tally]) -> None:
+def twins(seed: int, tallies: Tallies) -> None:
     rng = np.random.default_rng(seed)
     m = Maker("twins", seed)
     plain = rlc(m).run()

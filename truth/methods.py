@@ -14,7 +14,7 @@ from pendel.core.errors import PendelError
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.simulate import prepare, run_drive
 from truth.drives import Case
-from truth.report import Tally
+from truth.report import Tallies, Tally
 
 SAMPLES = 301
 REFERENCE = "1e-10"
@@ -59,7 +59,7 @@ def gap(run: KeptRun, wanted: np.ndarray, times: np.ndarray) -> float:
     return float(np.max(np.abs(got - wanted) / sizes)) if got.size else 0.0
 
 
-def compare(case: Case, tallies: dict[str, Tally]) -> None:
+def compare(case: Case, tallies: Tallies) -> None:
     """One case with all methods."""
     try:
         reference = run_with(case, method="stiff", tolerance=REFERENCE)

@@ -36,6 +36,14 @@ class Tally:
         keep(where, drive)
 
 
+class Tallies(dict[str, Tally]):
+    """Tallies by name, each there as soon as it is asked for."""
+
+    def __missing__(self, name: str) -> Tally:
+        self[name] = Tally(name)
+        return self[name]
+
+
 def keep(where: str, drive: pendel.Drive | None) -> None:
     if drive is not None:
         FAILED.mkdir(parents=True, exist_ok=True)

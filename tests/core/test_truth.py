@@ -3,27 +3,14 @@
 import pytest
 from truth import blocks, figures, metamorphic, methods
 from truth.drives import FAMILIES, case
-from truth.report import Tally, table
+from truth.report import Tallies, Tally, table
 
 SEED = 2
 
 
 @pytest.mark.parametrize("family", FAMILIES)
 def test_random_drives_agree_by_every_method_and_figures_with_their_definitions(family):
-    tallies = {
-        name: Tally(name)
-        for name in (
-            "reference",
-            "auto at 1e-6",
-            "auto at 1e-8",
-            "fast at 1e-6",
-            "energy of auto",
-            "order of fixed",
-            "threads",
-            "figures",
-        )
-    }
-    each = case(family, SEED)
+    tallies, each = Tallies(), case(family, SEED)
     methods.compare(each, tallies)
     methods.again(each, tallies["threads"])
     figures.figures(each, tallies["figures"])
@@ -32,18 +19,9 @@ def test_random_drives_agree_by_every_method_and_figures_with_their_definitions(
 
 
 def test_twins_agree():
-    names = (
-        "voltage scaled",
-        "time scaled",
-        "mirrored signs",
-        "a part split in two",
-        "everything later",
-        "runs end to end",
-        "phases swapped",
-        "delta as star",
-    )
-    tallies = {name: Tally(name) for name in names}
+    tallies = Tallies()
     metamorphic.twins(SEED, tallies)
+    assert len(tallies) == 8
     assert all(t.count == 1 and not t.failed for t in tallies.values()), table(tallies.values())
 
 
@@ -84,16 +62,6 @@ def test_a_wrong_figure_would_be_found(monkeypatch):
             real(run, times) * (1 + 1e-4 * (run.settings["tolerance"] > 1e-9))
         ),
     )
-    tallies = {
-        name: Tally(name)
-        for name in (
-            "reference",
-            "auto at 1e-6",
-            "auto at 1e-8",
-            "fast at 1e-6",
-            "energy of auto",
-            "order of fixed",
-        )
-    }
+    tallies = Tallies()
     methods.compare(case("ladder", SEED), tallies)
     assert tallies["auto at 1e-6"].failed

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path
 
@@ -119,20 +120,28 @@ def unit_symbol(name: str) -> tuple[float, Dimension]:
     return float(str(base.magnitude)), tuple(float(str(dims.get(d, 0))) for d in BASE)
 
 
-@lru_cache(maxsize=4096)
-def unit(text: str) -> tuple[float, Dimension]:
-    """Factor to SI and dimension of a unit expression such as ``kg·m²`` or ``N·m/A``."""
-    factor, dim = 1.0, list(NONE)
+def flat(text: str) -> str:
+    """A unit expression without spaces, powers as ``^2``."""
+    return text.replace("²", "^2").replace("³", "^3").replace("·", "*").replace(" ", "").strip("*")
+
+
+def factors(text: str) -> Iterator[tuple[str, float]]:
+    """Symbols and exponents of a unit expression."""
     sign = 1.0
-    flat = text.replace("²", "^2").replace("³", "^3").replace("·", "*").replace(" ", "").strip("*")
-    for piece in re.findall(r"[*/]|[^*/]+", flat):
+    for piece in re.findall(r"[*/]|[^*/]+", flat(text)):
         if piece in "*/":
             sign = 1.0 if piece == "*" else -1.0
             continue
         name, _, power = piece.partition("^")
-        exponent = sign * (float(power) if power else 1.0)
-        if name == "1":
-            continue
+        if name != "1":
+            yield name, sign * (float(power) if power else 1.0)
+
+
+@lru_cache(maxsize=4096)
+def unit(text: str) -> tuple[float, Dimension]:
+    """Factor to SI and dimension of a unit expression such as ``kg·m²`` or ``N·m/A``."""
+    factor, dim = 1.0, list(NONE)
+    for name, exponent in factors(text):
         f, d = unit_symbol(name)
         factor *= f**exponent
         dim = [a + exponent * b for a, b in zip(dim, d)]
@@ -148,22 +157,11 @@ NO_TURN: Turn = (0.0, 0.0)
 @lru_cache(maxsize=4096)
 def turn(text: str) -> Turn:
     """Of a unit expression: Hz and 1/min count cycles, rpm, rad and degrees count radians once in SI."""
-    flat = text.replace("²", "^2").replace("³", "^3").replace("·", "*").replace(" ", "").strip("*")
-    if flat in ("1/min", "min^-1"):
+    if flat(text) in ("1/min", "min^-1"):
         return (1.0, 0.0)
-    cycles = radians = 0.0
-    sign = 1.0
-    for piece in re.findall(r"[*/]|[^*/]+", flat):
-        if piece in "*/":
-            sign = 1.0 if piece == "*" else -1.0
-            continue
-        name, _, power = piece.partition("^")
-        exponent = sign * (float(power) if power else 1.0)
-        if name in TURNING:
-            radians += exponent
-        elif name.endswith("Hz") and name in SYMBOLS:
-            cycles += exponent
-    return cycles, radians
+    found = list(factors(text))
+    cycles = sum(exponent for name, exponent in found if name.endswith("Hz") and name in SYMBOLS)
+    return cycles, sum(exponent for name, exponent in found if name in TURNING)
 
 
 NAMED = {unit(u)[1]: u for u in ("", "A/s", "V/s", "A·s", "N·m/s", "kg·m²", "N·m·s", "N/m", "N·s/m", "kg", "m", "s", "A", "K", "m/s", "m/s²", "Hz",
