@@ -7,11 +7,20 @@ import sys
 import time
 
 import numpy as np
+import pyqtgraph as pg
 import pytest
-from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt, QTimer
 from PyQt6.QtGui import QDropEvent, QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QAbstractButton, QComboBox, QMessageBox, QPushButton
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QComboBox,
+    QLabel,
+    QMessageBox,
+    QPushButton,
+    QToolTip,
+)
 
 from pendel.app.sheet.geometry import Box
 from pendel.app.strips import signals_mime
@@ -638,23 +647,75 @@ def test_a_state_machine_is_added_typed_wired_and_run(window):
     assert not [f for f in session.examined.faults if f.card == key]
 
 
-def test_c_that_came_with_a_drive_is_asked_for_and_what_is_typed_here_is_not(window, monkeypatch):
+def test_c_that_came_with_a_drive_is_asked_for_and_what_is_typed_here_is_not(window):
+    """The name pretends to be a question of its own, and the one stored line shows as two."""
     session = window.session
-    strange = OwnEquations(("x: in", "y: out"), (), (), (), ("y = 3 * x + 1;",))
-    session.do(commands.add_card(session.drive, "own_c", "Brought", 5, 150, own=strange))
+    strange = OwnEquations(("x: in", "y: out"), (), (), (), ("y = 3 * x + 1;\ny = y;",))
+    name = "<h1>Brought</h1><br>Nothing to see"
+    session.do(commands.add_card(session.drive, "own_c", name, 5, 150, own=strange))
+    key = list(session.drive.cards)[-1]
     asked = []
-    for answer in (QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes):
-        with monkeypatch.context() as patch:
-            patch.setattr(QMessageBox, "question", lambda *a, b=answer: asked.append(a[2]) or b)
-            window.start_run()
-        assert window.jobs.running == (answer == QMessageBox.StandardButton.Yes)
-    finish(window)
-    assert len(asked) == 2 and "“Brought”" in asked[0]
-    assert session.last_run.trace("brought.y").y[-1] == 1.0
+
+    def run(answer=None, press=None):
+        """Start a run; the question, where one comes, gets its answer."""
+
+        def reply():
+            dialog = QApplication.activeModalWidget()
+            if dialog is None:
+                return
+            asked.append([lab.text() for lab in dialog.findChildren(QLabel)] + [dialog.code.toPlainText()])
+            assert all(lab.textFormat() == Qt.TextFormat.PlainText for lab in dialog.findChildren(QLabel))
+            if press is not None:
+                QTest.keyClick(dialog, press)
+            else:
+                next(b for b in dialog.findChildren(QPushButton) if b.text() == answer).click()
+
+        QTimer.singleShot(150, reply)
+        window.start_run()
+        started = window.jobs.running
+        QTest.qWait(200)
+        finish(window)
+        return started
+
     window.show_page("Drive")
-    session.select(["brought"])
+    session.select([key])
     QTest.qWait(60)
-    window.drive_page.inspector.own_editor.edits["equations"].setPlainText("y = 5;")
+    window.drive_page.inspector.own_editor.commit()
+    assert session.drive.cards[key].own == strange  # looking at it is no edit
+    assert not run("Do not run") and not run(press=Qt.Key.Key_Return) and not run(press=Qt.Key.Key_Escape)
+    edit = window.drive_page.inspector.own_editor.edits["equations"]
+    QTest.keyClicks(edit, " ")
     QTest.qWait(650)
-    assert run_with(window).trace("brought.y").y[-1] == 5.0
-    assert len(asked) == 2
+    assert not run("Do not run")  # nor does a letter make it the user's
+    assert run("Run it") and len(asked) == 5
+    assert name in asked[0][0] and "y = 3 * x + 1;\n    y = y;" in asked[0][-1]
+    assert session.last_run.trace(f"{key}.y").y[-1] == 1.0
+    edit.setPlainText("y = 5;")
+    QTest.qWait(650)
+    assert run() and session.last_run.trace(f"{key}.y").y[-1] == 5.0 and len(asked) == 5
+
+
+def test_names_out_of_a_file_are_shown_as_they_are(window, questions):
+    """In message boxes, tooltips and captions of strips, where Qt would take them for rich text."""
+    name = '<b>wide</b><img src="nowhere.png">'
+    box = QMessageBox(QMessageBox.Icon.Warning, "File", name, QMessageBox.StandardButton.Ok, window)
+    box.show()
+    QTest.qWait(30)
+    assert any(
+        lab.text() == name and lab.textFormat() == Qt.TextFormat.PlainText for lab in box.findChildren(QLabel)
+    )
+    box.close()
+    QToolTip.showText(window.mapToGlobal(window.rect().center()), name, window)
+    QTest.qWait(50)
+    tips = [w for w in QApplication.topLevelWidgets() if isinstance(w, QLabel) and w.text() == name]
+    assert tips and all(tip.textFormat() == Qt.TextFormat.PlainText for tip in tips)
+    QToolTip.hideText()
+    session = window.session
+    motor = next(key for key, card in session.drive.cards.items() if card.name == "Door motor")
+    session.do(commands.rename_card(session.drive, motor, name))
+    run_with(window)
+    window.show_page("Runs")
+    QTest.qWait(100)
+    strips = window.page("Runs").strips
+    shown = [item.toPlainText() for item in strips.scene().items() if isinstance(item, pg.TextItem)]
+    assert any(name in text for text in shown), shown

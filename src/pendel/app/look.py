@@ -7,7 +7,7 @@ from importlib import resources
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QLabel, QProxyStyle
 
 
 @dataclass(frozen=True)
@@ -91,13 +91,25 @@ def desktop_tokens(application: QApplication) -> Tokens:
     return DARK if application.styleHints().colorScheme() is Qt.ColorScheme.Dark else LIGHT
 
 
+class PlainLabels(QProxyStyle):
+    """Fusion, with every label plain text: also those of message boxes and tooltips, which show names and notes out of files."""
+
+    def __init__(self) -> None:
+        super().__init__("Fusion")
+
+    def polish(self, thing):  # type: ignore[no-untyped-def,override]
+        if isinstance(thing, QLabel):
+            thing.setTextFormat(Qt.TextFormat.PlainText)
+        return super().polish(thing)
+
+
 def dress(application: QApplication, variant: Tokens | None = None) -> None:
     """Fonts, palette and style sheet; ``variant`` is the desktop's unless one is given."""
     global _current
     load_fonts()
     _current = variant or desktop_tokens(application)
     t = _current
-    application.setStyle("Fusion")
+    application.setStyle(PlainLabels())
     palette = QPalette()
     for role, value in (
         (QPalette.ColorRole.Window, t.paper), (QPalette.ColorRole.WindowText, t.ink), (QPalette.ColorRole.Base, t.card), (QPalette.ColorRole.AlternateBase, t.side),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from html import escape
 
 import numpy as np
 import pyqtgraph as pg
@@ -57,7 +58,7 @@ class LoopPlot(pg.PlotWidget):
 
     def set_caption(self, title: str, unit: str) -> None:
         self.caption.setHtml(
-            f'<span style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{title}</b>&nbsp; <span style="color:{tokens().muted}">{unit}</span></span>'
+            f'<span style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{escape(title)}</b>&nbsp; <span style="color:{tokens().muted}">{escape(unit)}</span></span>'
         )
 
     def curve(self, x, y, tint: str, width: float = 1.6, style=Qt.PenStyle.SolidLine) -> None:

@@ -159,6 +159,8 @@ class OwnEditor(QWidget):
     def __init__(self, session: Session, card: str):
         super().__init__()
         self.session, self.card = session, card
+        self._edited = False
+        """Whether anything was typed since the last commit. Comparing texts would not do: lines of a file can show as others than they are."""
         self.edits: dict[str, QPlainTextEdit] = {}
         body = column(self, (0, 4, 0, 4), 3)
         own = session.drive.cards[card].own or OwnEquations()
@@ -194,17 +196,23 @@ class OwnEditor(QWidget):
         )
 
     def _typed(self) -> None:
+        self._edited = True
         self._show(self.written())
         self._late.start()
 
     def commit(self) -> None:
         self._late.stop()
-        if self.card in self.session.drive.cards and self.written() != (
-            self.session.drive.cards[self.card].own or OwnEquations()
-        ):
-            if self.kind == own_block.C:
-                self.session.known_c.add(self.written())
-            self.session.do(commands.set_own(self.session.drive, self.card, self.written()))
+        edited, self._edited = self._edited, False
+        if not edited or self.card not in self.session.drive.cards:
+            return
+        before = self.session.drive.cards[self.card].own or OwnEquations()
+        written = self.written()
+        if written == before:
+            return
+        if self.kind == own_block.C and (before == OwnEquations() or before in self.session.known_c):
+            # A letter typed into somebody else's C does not make it the user's own.
+            self.session.known_c.add(written)
+        self.session.do(commands.set_own(self.session.drive, self.card, written))
 
     def refresh(self) -> None:
         """Follow the drive, as after undo, without disturbing what is being typed."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from html import escape
 
 import numpy as np
 import pyqtgraph as pg
@@ -384,12 +385,12 @@ class Strips(pg.GraphicsLayoutWidget):
         )
         titles = without_common_words([title for title, _, _ in names])
         shown = (
-            f'<span style="color:{shade}"><b>{title}</b>{told}</span>'
+            f'<span style="color:{shade}"><b>{escape(title)}</b>{told}</span>'
             for title, (_, told, shade) in zip(titles, names)
         )
         words = "&nbsp;&nbsp; ".join(shown) or "drag a signal here"
         caption = pg.TextItem(
-            html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span style="color:{tokens().muted}">{", ".join(u for u in units if u)}</span></div>',
+            html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span style="color:{tokens().muted}">{escape(", ".join(u for u in units if u))}</span></div>',
             anchor=(0, 0),
             fill=pg.mkBrush(tokens().plot),
         )

@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QMessageBox, QWidget
+from textwrap import indent
 
+from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QPlainTextEdit, QWidget
+
+from pendel.app.look import code_font
+from pendel.app.own_editor import SECTIONS
 from pendel.app.session import Session
+from pendel.app.widgets import column, wrapped
 from pendel.core.catalogue.own_block import C
+from pendel.core.drive.document import Card
 
 
 def may_run(session: Session, parent: QWidget) -> bool:
@@ -14,16 +20,48 @@ def may_run(session: Session, parent: QWidget) -> bool:
     strange = [c for c in cards if c.own not in session.known_c]
     if not strange:
         return True
-    names = ", ".join(f"“{c.name}”" for c in strange)
-    answer = QMessageBox.question(
-        parent,
-        "Own C",
-        f"This drive brings C of its own in {names}. It runs on this computer with your rights. "
-        "If the drive came from someone else, read it first on the card's page Update.\n\nRun it?",
-        QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No,
-        QMessageBox.StandardButton.No,
-    )
-    if answer != QMessageBox.StandardButton.Yes:
+    if OwnCode(strange, parent).exec() != QDialog.DialogCode.Accepted:
         return False
     session.known_c.update(c.own for c in strange if c.own is not None)
     return True
+
+
+class OwnCode(QDialog):
+    """The question, with all the C it is about. Escape and Enter say no."""
+
+    def __init__(self, cards: list[Card], parent: QWidget):
+        super().__init__(parent)
+        self.setWindowTitle("Own C")
+        self.resize(640, 480)
+        body = column(self, (16, 14, 16, 14), 8)
+        names = ", ".join(f"“{c.name}”" for c in cards)
+        body.addWidget(wrapped(f"This drive brings C of its own in {names}.", "title"))
+        body.addWidget(
+            wrapped(
+                "It runs on this computer with your rights. If the drive came from someone else, read it first:"
+            )
+        )
+        self.code = QPlainTextEdit("\n\n\n".join(printed(c) for c in cards))
+        self.code.setReadOnly(True)
+        self.code.setFont(code_font(12))
+        self.code.setStyleSheet('font-family: "JetBrains Mono"; font-size: 12px;')
+        self.code.setAccessibleName("The C in question")
+        body.addWidget(self.code, 1)
+        buttons = QDialogButtonBox()
+        run = buttons.addButton("Run it", QDialogButtonBox.ButtonRole.AcceptRole)
+        leave = buttons.addButton("Do not run", QDialogButtonBox.ButtonRole.RejectRole)
+        assert run is not None and leave is not None
+        run.setAutoDefault(False)
+        leave.setDefault(True)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        body.addWidget(buttons)
+
+
+def printed(card: Card) -> str:
+    """A card's C as its file has it, under the headings of its page."""
+    parts = [card.name]
+    for name, title, *_ in SECTIONS[C]:
+        if lines := getattr(card.own, name):
+            parts += ["", f"{title}:", indent("\n".join(lines), "    ")]
+    return "\n".join(parts)
