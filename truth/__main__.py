@@ -18,6 +18,8 @@ def look_at(each: Case, parts: tuple[str, ...], tallies: Tallies) -> None:
     if "methods" in parts:
         methods.compare(each, tallies)
         methods.again(each, tallies["two threads, to the bit"])
+        if each.seed % 4 == 0:
+            methods.in_another_process(each, tallies["another process, to the bit"])
     if "scipy" in parts and each.seed % 4 == 0:
         methods.second_opinion(each, tallies["SciPy with its own events"])
     if "figures" in parts:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
+from multiprocessing import get_context
+from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import casadi as ca
 import numpy as np
 import scipy.integrate
 
 import pendel
+from pendel.core.drive.file import load, save
 from pendel.core.equations.context import stacked
 from pendel.core.errors import PendelError
 from pendel.core.runs.kept import KeptRun
@@ -129,6 +133,21 @@ def again(case: Case, tally: Tally) -> None:
         ]
     same = all(np.array_equal(alone, other) for other in both)
     tally.note(0.0 if same else 2.0, f"{case.name} threads", case.drive)
+
+
+def in_process(folder: str) -> np.ndarray:
+    """Rows of the drive in a folder, for another process."""
+    return run_drive(prepare(load(Path(folder) / "case.pendel"))).rows
+
+
+def in_another_process(case: Case, tally: Tally) -> None:
+    """A file of the drive, read and run by another process, gives the same rows, to the bit."""
+    with TemporaryDirectory() as folder:
+        save(case.drive.document, Path(folder) / "case.pendel")
+        with ProcessPoolExecutor(1, get_context("spawn")) as pool:
+            other = pool.submit(in_process, folder).result()
+    same = np.array_equal(run_drive(prepare(case.drive.document)).rows, other)
+    tally.note(0.0 if same else 2.0, f"{case.name} process", case.drive)
 
 
 def put_to_rest(rest: dict[int, ca.Function], exit_: tuple[int, int, int], at: tuple) -> np.ndarray:

@@ -151,7 +151,9 @@ def bench_for_block(kind):
                 else "motor.voltage",
                 f"{key}.{port.name}",
             )
-        elif kind.id == "emf_observer" and port.name[-1] in "abc":  # with one tone on all phases it has nothing to follow
+        elif (
+            kind.id == "emf_observer" and port.name[-1] in "abc"
+        ):  # with one tone on all phases it has nothing to follow
             shift, size = -120 * "abc".index(port.name[-1]), 10 if port.name.startswith("u_") else 1
             tone = d.add("sine", f"Tone {n}", amplitude=str(size), f="40", angle=f"{shift} deg")
             d.connect(f"{tone}.out", f"{key}.{port.name}")
@@ -180,7 +182,9 @@ def test_block_reloads_runs_and_its_shipped_code_agrees(kind_id):
     checked = build_and_check(prepared.deck, NumberFormat.FLOAT32, run)
     for c in checked.compared:
         # At standstill rounding decides which way an observer sets out.
-        found, wanted = (y[len(y) // 2 if kind_id == "emf_observer" else 0 :] for y in (c.shipped, c.simulated))
+        found, wanted = (
+            y[len(y) // 2 if kind_id == "emf_observer" else 0 :] for y in (c.shipped, c.simulated)
+        )
         assert np.max(np.abs(found - wanted)) <= 2e-3 * max(c.span, 1e-3), c.signal
     double = build_and_check(prepared.deck, NumberFormat.FLOAT64, run)
     for c in double.compared:

@@ -116,7 +116,9 @@ def test_a_saturated_machine_follows_solve_ivp():
         wanted.append(currents.last)
     wanted = np.array(wanted)
     got = np.column_stack([run.at(f"machine.{n}", t) for n in ("i_d", "i_q")])
-    within = np.logical_and.accumulate(wanted[:, 0] < I_D[-1])  # later it leaves the table, where nobody knows
+    within = np.logical_and.accumulate(
+        wanted[:, 0] < I_D[-1]
+    )  # later it leaves the table, where nobody knows
     assert np.count_nonzero(within) > 8
     assert np.max(np.abs(got - wanted)[within]) < 1e-4 * np.max(np.abs(wanted))
 

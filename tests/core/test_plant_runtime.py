@@ -23,8 +23,13 @@ def surface():
     source = resources.files("pendel.core.plant").joinpath("surfaces.c").read_text("utf-8")
     library = ctypes.CDLL(str(build_library(source + "\nvoid look(const double *s, int nx, int ny, int third, double x, double y, double *out) { surface(s, nx, ny, third, x, y, out); }\n")))  # fmt: skip
     library.look.argtypes = [ctypes.c_void_p, ctypes.c_int, ctypes.c_int, ctypes.c_int, ctypes.c_double, ctypes.c_double, ctypes.c_void_p]  # fmt: skip
-    rims = Beyond((-1.5, -0.25), (1.0, 1.0), (-3.0, 4.0), 0.7), Beyond((1.5, 4.0), (1.0, 1.0), (2.0, 1.0), 0.3)
-    made = CoEnergy((-2.0, 1.0), (0.25, 0.5), (9, 7), np.random.default_rng(4).normal(size=(13, 11)), rims, 0.0)
+    rims = (
+        Beyond((-1.5, -0.25), (1.0, 1.0), (-3.0, 4.0), 0.7),
+        Beyond((1.5, 4.0), (1.0, 1.0), (2.0, 1.0), 0.3),
+    )
+    made = CoEnergy(
+        (-2.0, 1.0), (0.25, 0.5), (9, 7), np.random.default_rng(4).normal(size=(13, 11)), rims, 0.0
+    )
     numbers = np.array(made.numbers)
 
     def look(x, y):

@@ -18,6 +18,12 @@ def test_random_drives_agree_by_every_method_and_figures_with_their_definitions(
     assert tallies["auto at 1e-6"].count == 1
 
 
+def test_another_process_gives_the_same_rows():
+    tally = Tally("process")
+    methods.in_another_process(case("inverter", SEED), tally)
+    assert tally.count == 1 and not tally.failed, table([tally])
+
+
 def test_twins_agree():
     tallies = Tallies()
     metamorphic.twins(SEED, tallies)
