@@ -11,7 +11,8 @@ import pendel
 from pendel.core.catalogue.declare import Block, Deck, Link
 from pendel.core.catalogue.index import kinds
 from pendel.core.controllers.deck import ControlDeck
-from pendel.core.controllers.emit import Emission, NumberFormat, shipped_source, simulation_values
+from pendel.core.controllers.emit import Emission, shipped_source, simulation_values
+from pendel.core.controllers.writer import NumberFormat
 from pendel.core.errors import PendelError
 from pendel.core.plant.compiler import UNIT
 from pendel.core.plant.model import load, pointer

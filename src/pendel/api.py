@@ -12,7 +12,7 @@ from pendel.core.catalogue.assembly import kind_in, open_ports
 from pendel.core.catalogue.declare import Kind
 from pendel.core.catalogue.index import kinds
 from pendel.core.check import end_exists, examine
-from pendel.core.controllers.emit import NumberFormat
+from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive import assemblies, commands, file
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.document import Drive as Document

@@ -9,8 +9,8 @@ from pendel.core.catalogue.index import kinds
 from pendel.core.catalogue.machines.flux import table_of
 from pendel.core.catalogue.own import EXAMPLE
 from pendel.core.check import examine
-from pendel.core.controllers.emit import NumberFormat
 from pendel.core.controllers.language import LanguageProblem, parse_update, read_update
+from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive import commands, file
 from pendel.core.firmware.ship import build_and_check
 from pendel.core.runs.simulate import prepare, run_drive

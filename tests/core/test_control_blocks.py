@@ -6,7 +6,7 @@ import scipy.interpolate
 import scipy.signal
 
 import pendel
-from pendel.core.controllers.emit import NumberFormat
+from pendel.core.controllers.writer import NumberFormat
 from pendel.core.errors import DriveHasFindings
 from pendel.core.firmware.ship import build_and_check
 from pendel.core.runs.simulate import prepare

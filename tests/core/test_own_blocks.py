@@ -7,7 +7,7 @@ import scipy.signal
 import pendel
 from pendel.cli.main import main
 from pendel.core.catalogue.own_block import EXAMPLES, LANGUAGE, MODES, C
-from pendel.core.controllers.emit import NumberFormat
+from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.errors import DriveHasFindings

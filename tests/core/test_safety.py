@@ -8,7 +8,8 @@ from concurrent.futures import ThreadPoolExecutor
 import pytest
 
 import pendel
-from pendel.core.controllers.emit import NumberFormat, emit, simulation_source
+from pendel.core.controllers.emit import emit, simulation_source
+from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.errors import BuildProblem, FileProblem

@@ -29,7 +29,8 @@ from pendel.app.session import Session, single_shot
 from pendel.app.trust import may_run
 from pendel.app.widgets import button, clear, column, figure_row, label, rule, wrapped
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
-from pendel.core.controllers.emit import NumberFormat, call_of, emit
+from pendel.core.controllers.emit import call_of, emit
+from pendel.core.controllers.writer import NumberFormat
 from pendel.core.errors import DriveHasFindings, PendelError
 from pendel.core.firmware.ship import Checked, build_and_check, write_sources
 from pendel.core.quantities.units import figure, number_text

@@ -204,7 +204,7 @@ def loops(drive: Drive) -> int:
 
 
 def write_c(drive: Drive, folder: str) -> int:
-    from pendel.core.controllers.emit import NumberFormat
+    from pendel.core.controllers.writer import NumberFormat
     from pendel.core.firmware.ship import write_sources
     from pendel.core.runs.simulate import prepare
 

@@ -5,30 +5,14 @@ from __future__ import annotations
 import ast
 import math
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from enum import Enum
 from functools import cached_property, lru_cache
 
 from pendel.core.controllers.c_names import comment, drive_name, identifier, identifiers
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part, Step
-from pendel.core.controllers.language import MEMORY, Update, names_in
-
-
-class NumberFormat(Enum):
-    FLOAT64 = "double"
-    FLOAT32 = "float"
-
-    @property
-    def loses(self) -> bool:
-        """Whether sums over hours lose what they add."""
-        return self is not NumberFormat.FLOAT64
-
-    def literal(self, value: float) -> str:
-        if self is NumberFormat.FLOAT32:
-            text = f"{value:.9g}"
-            return (text if any(c in text for c in ".en") else text + ".0") + "f"
-        return repr(float(value))
+from pendel.core.controllers.language import Update, names_in
+from pendel.core.controllers.writer import LIBRARY, NumberFormat, Writer, accumulated, fields_of
 
 
 @dataclass(frozen=True)
@@ -36,149 +20,6 @@ class Source:
     header: str
     source: str
     example: str
-
-
-class Writer:
-    """C of expressions and statements of one update.
-
-    States that an update adds to (`Update.accumulated`) keep, in formats that would lose it, what a sum rounds away: at 20 kHz a count of
-    ticks in 32-bit float would stand still after fourteen minutes, and so would an integral whose increments have become
-    small beside it.
-    """
-
-    def __init__(self, update: Update, states: Collection[str], number: NumberFormat):
-        self.update, self.number = update, number
-        self.fields = {a: f"b->{field}" for a, field in fields_of(update).items()}
-        self.locals = identifiers(update.locals, ("b",))
-        self.kept = accumulated(update, states) if number.loses else frozenset()
-
-    def expression(self, node: ast.expr) -> str:
-        match node:
-            case ast.Constant(value=int() | float() as value):
-                return self.number.literal(float(value))
-            case ast.Name(id=name):
-                return self.place(name)
-            case ast.UnaryOp(op=ast.USub(), operand=operand):
-                return f"-{self.inner(operand)}"
-            case ast.UnaryOp(op=ast.Not(), operand=operand):
-                return f"!({self.expression(operand)})"
-            case ast.BinOp(left=left, op=op, right=right):
-                sign = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}[type(op)]
-                tight = isinstance(op, ast.Mult | ast.Div)
-                return f"{self.operand(left, tight, False)} {sign} {self.operand(right, tight, not isinstance(op, ast.Add | ast.Mult))}"
-            case ast.BoolOp(op=op, values=values):
-                sign = " && " if isinstance(op, ast.And) else " || "
-                return sign.join(f"({self.expression(v)})" for v in values)
-            case ast.Compare(left=left, ops=[op], comparators=[right]):
-                sign = {ast.Lt: "<", ast.LtE: "<=", ast.Gt: ">", ast.GtE: ">="}[type(op)]
-                return f"{self.expression(left)} {sign} {self.expression(right)}"
-            case ast.IfExp(test=test, body=body, orelse=orelse):
-                return f"({self.expression(test)}) ? {self.inner(body)} : {self.inner(orelse)}"
-            case ast.Call(func=ast.Name(id=name), args=args):
-                return f"{function_name(name)}({', '.join(self.argument(a) for a in args)})"
-        raise AssertionError(ast.dump(node))  # the checker admits nothing else
-
-    def place(self, name: str) -> str:
-        return self.fields.get(name) or self.locals[name]
-
-    def argument(self, node: ast.expr) -> str:
-        if isinstance(node, ast.Name) and node.id in MEMORY:
-            return f"&b->{node.id}"
-        return self.expression(node)
-
-    def assignment(self, name: str, value: ast.expr) -> str:
-        at = self.place(name)
-        if name not in self.kept:
-            return f"{at} = {self.expression(value)};"
-        if isinstance(value, ast.Call) and ast.unparse(value) == f"wrapped({name})":
-            return f"pd_wrap(&{at}, &{at}_rest);"
-        step = increment(value, name)
-        if step is not None:
-            return f"pd_add(&{at}, &{at}_rest, {self.expression(step)});"
-        return f"pd_put(&{at}, &{at}_rest, {self.expression(value)});"
-
-    def operand(self, node: ast.expr, tight: bool, after: bool) -> str:
-        wraps = isinstance(node, ast.IfExp | ast.Compare | ast.BoolOp)
-        if isinstance(node, ast.BinOp):
-            weak = isinstance(node.op, ast.Add | ast.Sub)
-            wraps = (tight and weak) or (after and (weak or tight))
-        text = self.expression(node)
-        return f"({text})" if wraps else text
-
-    def inner(self, node: ast.expr) -> str:
-        text = self.expression(node)
-        return text if isinstance(node, ast.Name | ast.Constant | ast.Call) else f"({text})"
-
-    def statements(self, body: Sequence[ast.stmt], indent: int, known: set[str]) -> list[str]:
-        pad, lines = "    " * indent, []
-        for node in body:
-            if isinstance(node, ast.If):
-                lines += self.branches(node, indent, known)
-            elif isinstance(node, ast.Expr):
-                lines.append(f"{pad}{self.expression(node.value)};")
-            elif isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name):
-                name = node.targets[0].id
-                declare = "real_t " if name not in self.fields and name not in known else ""
-                known.add(name)
-                lines.append(f"{pad}{declare}{self.assignment(name, node.value)}")
-        return lines
-
-    def branches(self, node: ast.If, indent: int, known: set[str]) -> list[str]:
-        pad = "    " * indent
-        lines = [
-            f"{pad}if ({self.expression(node.test)}) {{",
-            *self.statements(node.body, indent + 1, set(known)),
-        ]
-        rest = node.orelse
-        while len(rest) == 1 and isinstance(rest[0], ast.If):
-            lines += [
-                f"{pad}}} else if ({self.expression(rest[0].test)}) {{",
-                *self.statements(rest[0].body, indent + 1, set(known)),
-            ]
-            rest = rest[0].orelse
-        if rest:
-            lines += [f"{pad}}} else {{", *self.statements(rest, indent + 1, set(known))]
-        return [*lines, f"{pad}}}"]
-
-
-def increment(value: ast.expr, name: str) -> ast.expr | None:
-    """What a sum that begins with ``name`` adds to it; none where ``value`` is no such sum."""
-    if not (isinstance(value, ast.BinOp) and isinstance(value.op, ast.Add | ast.Sub)):
-        return None
-    if isinstance(value.left, ast.Name) and value.left.id == name:
-        return value.right if isinstance(value.op, ast.Add) else ast.UnaryOp(ast.USub(), value.right)
-    first = increment(value.left, name)
-    return None if first is None else ast.BinOp(first, value.op, value.right)
-
-
-@lru_cache(maxsize=256)
-def _accumulated(update: Update) -> frozenset[str]:
-    nodes = (node for statement in update.body for node in ast.walk(statement))
-    return frozenset(
-        target.id
-        for node in nodes
-        if isinstance(node, ast.Assign)
-        and isinstance(target := node.targets[0], ast.Name)
-        and increment(node.value, target.id) is not None
-    )
-
-
-def accumulated(update: Update, states: Collection[str]) -> frozenset[str]:
-    """States that the update adds to."""
-    return _accumulated(update) & frozenset(states)
-
-
-@lru_cache(maxsize=256)
-def fields_of(update: Update) -> dict[str, str]:
-    """Fields of a block's struct by the arguments of its update; memory keeps its name."""
-    memory = [a for a in update.arguments if a in MEMORY]
-    others = [a for a in update.arguments if a not in MEMORY and a != "dt"]
-    return {**identifiers(others, ("dt", *MEMORY)), **{m: m for m in memory}, "dt": "dt"}
-
-
-def function_name(name: str) -> str:
-    """A function of the block language in C: the library's own, or one of ours."""
-    return name if name in LIBRARY else f"pd_{name}"
 
 
 def type_of(kind: str) -> str:
@@ -229,7 +70,6 @@ SUMS_C = {
     "    const real_t turns = floor(*angle / turn + (real_t)0.5);\n    if (turns != 0) {\n        pd_add(angle, rest, -turn * turns);\n        pd_add(angle, rest, less * turns);\n    }\n}\n",
     "pd_put": "static void pd_put(real_t *sum, real_t *rest, real_t x)\n{\n    if (x != *sum) {\n        *sum = x;\n        *rest = 0;\n    }\n}\n",
 }  # fmt: skip
-LIBRARY = {"floor": "floorf", "sqrt": "sqrtf", "sin": "sinf", "cos": "cosf", "atan2": "atan2f"}
 MEMORY_C = {"line": "pd_line_t line;", "rng": "uint64_t rng;", "table": "pd_table_t table;"}
 TYPES_C = {
     "line": "typedef struct {\n    real_t *past;\n    int length;\n    int at;\n} pd_line_t;\n",

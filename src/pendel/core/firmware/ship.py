@@ -14,12 +14,12 @@ from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.emit import (
     LICENCE,
     Emission,
-    NumberFormat,
     Source,
     emit,
     shipped_source,
     simulation_values,
 )
+from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive.file import write_atomically
 from pendel.core.errors import BuildProblem, FileProblem
 from pendel.core.plant.compiler import compiler, run_compiler
