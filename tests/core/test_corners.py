@@ -14,6 +14,7 @@ from pendel.core.plant import integrate
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.runs.kept import save
+from pendel.core.runs.measures import cut_at_turns
 from pendel.core.runs.simulate import reopen
 from tests.core.energy import energy_gap
 
@@ -92,6 +93,53 @@ def test_fixed_steps_pass_current_zero_with_order_one():
         assert np.min(run["leg.output_voltage"].y) > -2 and np.max(run["leg.output_voltage"].y) < U + 2
     assert gaps[0] < 5e-3
     assert gaps[1] < 0.4 * gaps[0]
+
+
+@pytest.mark.parametrize(
+    "settings", [{"method": "auto"}, {"method": "stiff"}, {"method": "fixed", "step": "20 ns"}]
+)
+def test_an_output_below_the_input_charges_through_the_diode(settings):
+    """A step-up converter whose transistor rests is a choke and a capacitor on the input: i = U·sin(ωt)/Z until the output has
+    risen to U (textbook). Without a rule for this, no current is an equilibrium at which implicit methods stay."""
+    voltage, inductance, capacity = 24.0, 100e-6, 50e-6
+    d = pendel.Drive("Charging")
+    for name, text in ({"until": "100 us", "tick": "50 us"} | settings).items():
+        d.set(name, text)
+    d.add("dc_source", "Feed", U_0=f"{voltage} V", R_i="0")
+    d.add(
+        "step_up",
+        "Converter",
+        L=f"{inductance} H",
+        C=f"{capacity} F",
+        R_L="0",
+        R_C="0",
+        R_on="1 uohm",
+        V_d="0",
+        R_d="1 uohm",
+    )
+    d.add("pair_opener", "Ends")
+    d.add("resistor", "Load", R="1 Mohm")
+    d.add("constant", "Duty", value="0")
+    for a, b in (("feed.dc", "converter.dc"), ("converter.out", "ends.pair"), ("ends.plus", "load.a"), ("load.b", "ends.minus"), ("duty.out", "converter.duty")):  # fmt: skip
+        d.connect(a, b)
+    trace = d.run()["converter.choke_current"]
+    omega = 1 / np.sqrt(inductance * capacity)
+    wanted = voltage * np.sqrt(capacity / inductance) * np.sin(omega * trace.t)
+    assert np.max(np.abs(trace.y - wanted)) < 2e-3 * np.max(wanted)
+
+
+def test_an_angle_that_goes_round_has_the_mean_of_its_saw_tooth():
+    """Points and those half way between, as a run has them; windows that begin and end anywhere. An integral of a saw tooth is
+    that of the straight line less 2π for each turn."""
+    t = np.sort(np.random.default_rng(3).uniform(0, 1, 200))
+    middle = (t[1:] + t[:-1]) / 2
+    saw = lambda at: np.mod(3 + 40 * at + 25 * at**2 + np.pi, 2 * np.pi) - np.pi  # noqa: E731
+    pieces = cut_at_turns(t, saw(t), saw(middle))
+    dense = np.linspace(t[0], t[-1], 2_000_001)
+    for a, b in ((t[0], t[-1]), (0.1, 0.7), (0.313, 0.329), (0.4, 0.41)):
+        inside = saw(dense[(dense >= a) & (dense <= b)])
+        assert pieces.mean(a, b) == pytest.approx(np.mean(inside), abs=2e-4)
+        assert pieces.rms(a, b) == pytest.approx(np.sqrt(np.mean(inside**2)), abs=2e-4)
 
 
 @pytest.mark.parametrize("until", [0.1, 10.0])

@@ -26,8 +26,9 @@ def ready_to_show(path: Path, keys: Sequence[str]) -> KeptRun:
     """A run with the signals that will be shown at once. Their equations are evaluated here, beside the window, since for a long
     switching run this takes as long as the run. Raises `FileProblem`."""
     run = kept.load(path)
-    run.fetch([*keys, *measured_keys(run)])
+    run.fetch(keys)
     if len(run.rows) > LONG:  # of a short one, figures are a moment's work once the traces are drawn
+        run.fetch(measured_keys(run))
         run.fetch_between(averaged_keys(run, [[k] for k in keys]))
     return run
 

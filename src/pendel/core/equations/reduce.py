@@ -89,6 +89,16 @@ def never_vanishes(at: np.ndarray) -> bool:
     return bool(np.min(size[1:-1]) > 1e-9 * np.max(size[1:-1]))
 
 
+BRANCHING = {ca.OP_FMIN, ca.OP_FMAX, ca.OP_FABS, ca.OP_SIGN, ca.OP_LT, ca.OP_LE, ca.OP_EQ, ca.OP_NE, ca.OP_AND, ca.OP_OR, ca.OP_NOT,
+             ca.OP_IF_ELSE_ZERO, ca.OP_FLOOR, ca.OP_CEIL}  # fmt: skip
+
+
+def branches(expression: ca.SX) -> bool:
+    """Whether an expression is one thing on one side of something and another thing on the other."""
+    function = ca.Function("looked_at", ca.symvar(expression), [expression])
+    return any(function.instruction_id(k) in BRANCHING for k in range(function.n_instructions()))
+
+
 def in_words(unknown: str) -> str:
     """An unknown's name for people: ``through:supply.dc.0`` is the flow into supply at dc."""
     kind, found, place = unknown.partition(":")
@@ -301,9 +311,12 @@ class Reduction:
         return self.explicit()
 
     def drop_vanishing(self) -> bool:
-        """A coefficient that is zero on every sample is zero; remove it. Tells whether one was found."""
+        """A coefficient that is zero on every sample is zero, unless it holds a limit or a comparison, of which no sample may have met
+        the other side; remove it. Tells whether one was found."""
         for row in self.rows:
             for name in list(row.unknowns):
+                if branches(self.coefficient(row, name)):
+                    continue
                 at = self.values_at_samples(self.coefficient(row, name))
                 if np.all(np.isfinite(at)) and np.max(np.abs(at)) < 1e-12:
                     row.expression = ca.substitute(row.expression, self.symbols[name], ca.SX(0))

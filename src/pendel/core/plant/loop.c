@@ -94,7 +94,7 @@ typedef struct {
     double t, h;
     double radius_num, radius_den; /* squares of the estimated spectral radius, 1/s, as a fraction */
     double usual;                  /* s: how long steps are of late; a burst of events shortens it slowly only */
-    double *x, *u, *s, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak, *slope_low, *slope_high, *before, *zeroed;
+    double *x, *u, *s, *k[8], *xn, *xt, *g, *g_new, *pending, *signals, *measured, *jac, *lu, *dfdt, *w, *grad, *err, *peak, *slope_low, *slope_high, *before, *zeroed, *leak;
     int *pivots, *segment;
     unsigned char *ended;          /* by mode: whether the current that holds it ended just now */
     int stiff, stiff_signs, calm_signs;
@@ -822,6 +822,31 @@ static int next_change(const work_t *w, int round)
 /* What may be put to zero without being noticed, of a state's peak, whatever the tolerance: leaks and rounding. */
 static const double UNNOTICED = 1e-7;
 
+/* Put a conducting device's current to zero as its leak would, were it blocked: what blocking changes of the derivatives is what
+ * the leak drives, so the currents of its circuit move as their inductances divide them, and an angle or a speed does not move.
+ * The least change of the state in its units would turn a rotor by a tenth of a milliradian to spare an ampere. */
+static void let_leak_take(work_t *w, int mode)
+{
+    run_t *r = w->r;
+    int i, j, nx = NX;
+    double on = w->s[mode];
+    memcpy(w->leak, w->k[0], sizeof(double) * (size_t)nx);   /* these are of the present modes, as refreshed before */
+    w->s[mode] = 0;
+    enter_modes(w, SEVERAL);
+    refresh(w);
+    for (j = 0; j < nx; j++) w->leak[j] = w->k[0][j] - w->leak[j];
+    w->s[mode] = on;
+    enter_modes(w, SEVERAL);
+    refresh(w);
+    r->hold(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->w, w->grad);
+    for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
+        double rate = 0;
+        for (j = 0; j < nx; j++) rate += w->grad[i + j * r->n_hold] * w->leak[j];
+        if (rate == 0) { put_to_zero(w, mode); return; }   /* no inductance has this current */
+        for (j = 0; j < nx; j++) w->x[j] -= w->w[i] / rate * w->leak[j];
+    }
+}
+
 /* A device that has just begun to conduct, for its voltage, and whose current would go backwards: what leaks elsewhere has changed
  * with its voltage, or is rounding. In a network of conductances both cannot be, so the current is put to zero, if that changes no
  * state by more than the limit, over what a step may err. */
@@ -835,7 +860,7 @@ static void forbid_backwards(work_t *w, int mode, double limit)
     }
     if (j == w->set->n_active) return;
     memcpy(w->xn, w->x, sizeof(double) * (size_t)nx);
-    put_to_zero(w, mode);
+    let_leak_take(w, mode);
     for (i = 0; i < nx; i++)
         if (fabs(w->x[i] - w->xn[i]) > limit * (r->atol[i] + (r->rtol + UNNOTICED) * most(w->peak[i], fabs(w->xn[i])))) {
             memcpy(w->x, w->xn, sizeof(double) * (size_t)nx);
@@ -875,6 +900,28 @@ static int take_over(work_t *w, int ended, const double *before, double t_next)
     return k;
 }
 
+/* A device took over from another: what of the other's current leaks settles within nanoseconds, in the modes that hold now. Where
+ * nothing changes by it, it is behind and both of its ends are recorded; else the next step, a thousand times as long, would look as
+ * if it went there all its time. */
+static void settle_after(work_t *w, double t_next)
+{
+    run_t *r = w->r;
+    size_t bytes = sizeof(double) * (size_t)NX;
+    double took;
+    memcpy(w->zeroed, w->x, bytes);
+    took = leak_settles(w);
+    if (took > 0 && took < 0.9 * (t_next - w->t) && !some_above(w->set, w->g)) {
+        memcpy(w->xn, w->x, bytes);
+        memcpy(w->x, w->zeroed, bytes);
+        record(w);
+        memcpy(w->x, w->xn, bytes);
+        w->t += took;
+    } else {
+        memcpy(w->x, w->zeroed, bytes);
+    }
+    refresh(w);
+}
+
 /* At one instant: change modes until no guard of the present modes is above zero.
  * ``located`` tells that a step was ended at the crossing; only then is a current that crossed zero put exactly there, as else it
  * may have to go on elsewhere. A speed does not jump: what is beyond zero, at any time, is what a step may err. */
@@ -883,12 +930,13 @@ static int settle_modes(work_t *w, int located, double t_next)
     run_t *r = w->r;
     set_t *begun = w->set;
     long filled = begun->filled;
-    int round, k = 0, mode, remember = !located;
+    int round, k = 0, mode, remember = !located, taken = 0;
     enum held held;
     for (round = 0; round < 6 * (N_GUARD + 1); round++) {
         k = next_change(w, round);
         if (k < 0) {
             if (remember && begun->filled == filled) { begun->settles = hint_of(w, w->set); begun->settling = round; }
+            if (taken) settle_after(w, t_next);
             return 1;
         }
         mode = r->exit_mode[k];
@@ -899,7 +947,7 @@ static int settle_modes(work_t *w, int located, double t_next)
         change_mode(w, k);
         if (located && r->exit_to[k] == 0) {
             int taker = take_over(w, mode, w->before, t_next);
-            if (taker >= 0) { begin_to_conduct(w, taker); continue; }
+            if (taker >= 0) { begin_to_conduct(w, taker); taken = 1; continue; }
         }
         refresh(w);
         if (held == CURRENT && r->exit_to[k] != 0) forbid_backwards(w, mode, 1);
@@ -1345,7 +1393,7 @@ static int open_work(work_t *w, run_t *r)
     w->short_due = INFINITY;
     next = w->block;
 #define TAKE(field, count) (w->field = next, next += (count))
-    TAKE(x, nx); TAKE(peak, nx); TAKE(weight, nx); TAKE(slope_low, nx); TAKE(slope_high, nx); TAKE(before, nx); TAKE(zeroed, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
+    TAKE(x, nx); TAKE(peak, nx); TAKE(weight, nx); TAKE(slope_low, nx); TAKE(slope_high, nx); TAKE(before, nx); TAKE(zeroed, nx); TAKE(leak, nx); TAKE(xn, nx); TAKE(xt, nx); TAKE(err, nx); TAKE(dfdt, nx);
     for (k = 0; k < 8; k++) TAKE(k[k], nx);
     TAKE(jac, nx * nx + 2 * nx); TAKE(lu, nx * nx + nx); TAKE(u, w->nu); TAKE(s, r->n_mode);
     TAKE(g, r->n_guard); TAKE(g_new, r->n_guard); TAKE(pending, r->n_command); TAKE(signals, r->n_signal);

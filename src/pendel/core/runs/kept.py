@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Sequence
-from dataclasses import astuple, dataclass, field
+from dataclasses import astuple, dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
@@ -25,7 +25,7 @@ from pendel.core.plant.model import (
     refined_rows,
 )
 from pendel.core.runs.condensed import Condensed
-from pendel.core.runs.measures import Pieces
+from pendel.core.runs.measures import Pieces, cut_at_turns
 
 FORMAT_VERSION = 1
 CONDENSED = ("edges", "figures", "switched")
@@ -191,8 +191,12 @@ class KeptRun:
             end = max(self.end, float(trace.t[-1])) if len(trace.t) else self.end
             return Pieces(np.append(trace.t, end), np.append(trace.y, trace.y[-1:]))
         self.fetch_between([key])
+        if trace.unit == "rad":
+            found = cut_at_turns(trace.t, trace.y, self._between[key])
+        else:
+            found = Pieces(trace.t, trace.y, self._between[key])
         before = self.condensed.column(self.structure.signals.index(key)) if self.condensed else None
-        return Pieces(trace.t, trace.y, self._between[key], before)
+        return replace(found, before=before)
 
     def missing_between(self, keys: Iterable[str]) -> list[str]:
         """Those of the plant's signals that are not computed half way between points yet."""

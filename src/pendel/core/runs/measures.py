@@ -194,6 +194,36 @@ class Pieces:
         return float(np.ptp(values))
 
 
+def cut_at_turns(t: np.ndarray, y: np.ndarray, middle: np.ndarray) -> Pieces:
+    """An angle between −π and π (rad): a piece in which it passes π is cut there, since the parabola through both of its ends would
+    swing through zero."""
+    jumps = np.flatnonzero(np.abs(np.diff(y)) > math.pi) if np.all(np.abs(y) <= math.pi * (1 + 1e-9)) else []
+    if not len(jumps):
+        return Pieces(t, y, middle)
+    times, values, middles, after = [], [], [], 0
+    for k in jumps:
+        turn = math.copysign(2 * math.pi, y[k])  # what is gone beyond is so much less
+        a, b = y[k], y[k + 1] + turn
+        m = middle[k] + turn * round((0.5 * (a + b) - middle[k]) / turn)
+        edge, curve = turn / 2, (2 * a + 2 * b - 4 * m, 4 * m - 3 * a - b, a)
+        places = [
+            q.real
+            for q in np.roots((curve[0], curve[1], a - edge))
+            if abs(q.imag) < 1e-9 and 0 <= q.real <= 1
+        ]
+        q = places[0] if places else 0.5
+        at = t[k] + q * (t[k + 1] - t[k])
+        times += [t[after : k + 1], [at, at]]
+        values += [y[after : k + 1], [edge, edge - turn]]
+        middles += [middle[after:k], [np.polyval(curve, q / 2), 0.0, np.polyval(curve, 0.5 + q / 2) - turn]]
+        after = k + 1
+    return Pieces(
+        np.concatenate([*times, t[after:]]),
+        np.concatenate([*values, y[after:]]),
+        np.concatenate([*middles, middle[after:]]),
+    )
+
+
 def straight(t: np.ndarray, y: np.ndarray) -> Pieces:
     """A trace that is straight between its points."""
     return Pieces(t, y, 0.5 * (y[1:] + y[:-1]))
@@ -211,10 +241,12 @@ def simpson(
     width: np.ndarray, a: np.ndarray, m: np.ndarray, b: np.ndarray, *, squared: bool = False
 ) -> np.ndarray:
     """Integrals over pieces of a width (s), summed along the first axis: of the parabola through values at both ends and half way,
-    or of its square."""
+    or of its square. No products of vectors are used: those of this length start threads, and wait for them for milliseconds where
+    another thread computes."""
+    pieces = width.reshape(-1, *(1,) * (a.ndim - 1))
     if squared:
-        return width @ (2 * (a * a + b * b) + 8 * m * m + 2 * m * (a + b) - a * b) / 15
-    return (width @ a + 4 * (width @ m) + width @ b) / 6
+        return np.sum(pieces * (2 * (a * a + b * b) + 8 * m * m + 2 * m * (a + b) - a * b), axis=0) / 15
+    return np.sum(pieces * (a + 4 * m + b), axis=0) / 6
 
 
 GAUSS_PLACES = (0.5 - math.sqrt(0.15), 0.5, 0.5 + math.sqrt(0.15))

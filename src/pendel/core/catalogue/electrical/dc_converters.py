@@ -3,7 +3,7 @@
 Switching: a transistor and a diode around the choke. Averaged: the choke's mean current i and the capacitor's
 voltage; while the transistor conducts (share d of a period) the choke sees u_1, while the diode conducts (share
 d_2) u_2. In discontinuous conduction d_2 = 2·L·f·i/(d·u_1) − d, which the share 1 − d bounds, so that one set of
-equations holds in both. Sun, Mitchell, Greuel, Krein, Bass: IEEE Trans. Power Electronics 16 (2001) 482.
+equations holds in both; where u_2 charges the choke too, d_2 is 1 − d. Sun, Mitchell, Greuel, Krein, Bass: IEEE Trans. Power Electronics 16 (2001) 482.
 """
 
 from __future__ import annotations
@@ -27,6 +27,8 @@ from pendel.core.catalogue.electrical.pulse_values import (
 
 SMALLEST_SHARE = 1e-4
 SMALLEST_VOLTAGE = 1e-3
+ALL_THE_TIME = 1e-3
+"""Of the input voltage: from there on what charges the choke while its diode conducts keeps it conducting."""
 
 
 @dataclass(frozen=True)
@@ -113,6 +115,10 @@ def averaged(c, circuit: Circuit) -> ca.SX:
     inductance, f = c.value("L"), c.value("f_p")
     # The smallest choke voltage keeps the share finite while the converter is without input.
     d_2 = 2.0 * inductance * f * current / (d * ca.fmax(on, SMALLEST_VOLTAGE)) - d
+    # A choke that the diode does not discharge, as in a step-up converter whose output is below its input, carries current all
+    # the time. Without this, no current would be an unstable equilibrium, at which implicit methods stay.
+    charges = (off - r.drop) / (ALL_THE_TIME * ca.fmax(on, SMALLEST_VOLTAGE))
+    d_2 = ca.fmax(d_2, (1.0 - d) * ca.fmin(1.0, charges))
     d_2 = ca.fmax(0.0, ca.fmin(1.0 - d, d_2))
     share = d + d_2
     while_conducting = current / share
