@@ -10,15 +10,16 @@ from truth.methods import run_with
 from truth.report import Tally
 
 DENSER = 2e-3
-ALLOWED: dict[str, float] = {}
-ALLOWED_ELSE = 5e-5
-"""Of a signal's largest value. Where a device begins to conduct between blocked ones, a node's voltage settles within nanoseconds, by a
-change of states that no trace resolves; the piece after it takes that for a slope."""
-
+ALLOWED = 1e-4
+"""Of a signal's largest value."""
+SHORT = 0.05
+"""Of a run: a window shorter than this has less to divide by what a node's voltage does within nanoseconds, so means may err by more."""
 LEAKS = 1e-5
 """Of the largest signal of its unit: what is smaller all the time flows through blocked devices."""
-NO_ANGLE = 0.1
-"""Rad from one dense point to the next: the angle of a flux of zero, which is none."""
+NO_ANGLE = 1e-3
+"""Of the largest flux: the angle of less than this is none."""
+ALL_LEAKS = 1e-4
+"""A per V: where no more flows, dead time has eaten every pulse, and all voltages are those of blocked devices, for nanoseconds."""
 
 
 def figures(case: Case, tally: Tally, windows: int = 3) -> None:
@@ -46,6 +47,9 @@ def figures(case: Case, tally: Tally, windows: int = 3) -> None:
     for n, key in enumerate(keys):
         unit = run.infos[key].unit
         largest[unit] = max(largest.get(unit, 0.0), float(np.max(np.abs(y[:, n]))))
+    if largest.get("A", 1.0) < ALL_LEAKS * largest.get("V", 0.0):
+        tally.skipped += 1
+        return
     for _ in range(windows):
         a, b = np.sort(rng.uniform(0, run.end, 2))
         first, last = np.searchsorted(t, [a, b])
@@ -61,12 +65,15 @@ def figures(case: Case, tally: Tally, windows: int = 3) -> None:
             pieces = run.pieces(key)
             size = max(np.max(np.abs(y[:, n])), LEAKS * largest[run.infos[key].unit], 1e-9)
             if turns[n]:
-                if np.max(np.abs(np.diff(np.unwrap(inside[:, n])))) > NO_ANGLE:
+                flux_of = key.replace("flux_angle", "rotor_flux")
+                flux = np.ones(len(t)) if flux_of == key else y[:, keys.index(flux_of)]
+                if np.min(flux[first : last + 1]) < NO_ANGLE * np.max(flux):
                     tally.skipped += 1
                     continue
                 mean[n], square[n] = of_turning(t[first : last + 1], inside[:, n])
             gap = max(abs(pieces.mean(a, b) - mean[n]), abs(pieces.rms(a, b) - np.sqrt(square[n]))) / size
-            tally.note(float(gap) / ALLOWED.get(case.family, ALLOWED_ELSE), f"{case.name} {key}", case.drive)
+            gap *= min(1.0, (b - a) / (SHORT * run.end))
+            tally.note(float(gap) / ALLOWED, f"{case.name} {key}", case.drive)
 
 
 def of_turning(t: np.ndarray, angle: np.ndarray) -> tuple[float, float]:

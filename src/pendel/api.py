@@ -26,6 +26,7 @@ from pendel.core.runs.kept import KeptRun, Trace
 from pendel.core.runs.measures import Averages, averages
 from pendel.core.runs.simulate import averaged, prepare, run_drive
 from pendel.core.runs.spectra import Spectrum, spectrum
+from pendel.core.trust import allow, allow_all_of, refuse_strange_c
 
 
 def known_name(what: str, name: str, known: Iterable[str], owner: str) -> None:
@@ -124,6 +125,8 @@ class Drive:
             raise DriveProblem(f"{kind} has no table of rows.")
         if flux is not None and not template.takes_flux:
             raise DriveProblem(f"{kind} takes no flux tables.")
+        if own is not None:
+            allow([own], for_good=False)  # it stands in the script that adds it
         texts = {k: str(v) for k, v in values.items()}
         points = tuple((str(t), str(v)) for t, v in profile)
         table = kinds()[kind].rows
@@ -277,15 +280,20 @@ class Drive:
     def check(self) -> list[Finding]:
         return examine(self.document).findings
 
-    def run(self, until: float | None = None, *, with_energy: bool = False) -> Run:
-        """Run to ``until`` (s), or as long as the drive says.
+    def run(self, until: float | None = None, *, with_energy: bool = False, own_c: bool = False) -> Run:
+        """Run to ``until`` (s), or as long as the drive says. ``own_c`` lets C run that the drive's file brings.
 
         Raises
         ------
         DriveHasFindings
+        DriveProblem
+            where the file brings C of its own that was not allowed
         RunProblem
             whose ``run`` is the `KeptRun` until then
         """
+        if own_c:
+            allow_all_of(self.document)
+        refuse_strange_c(self.document, "call run(own_c=True)")
         kept = run_drive(prepare(self.document, with_energy=with_energy), until=until)
         if kept.message:
             raise RunProblem(kept.message, kept)

@@ -60,3 +60,13 @@ def finish(window, seconds=30.0):
         QTest.qWait(10)
     assert not window.jobs.running
     QTest.qWait(60)
+
+
+def judged(window):
+    """Wait until the loops shown are those of the drive as it is."""
+    for _ in range(1500):
+        QTest.qWait(10)
+        if not window.session.judging:
+            break
+    QTest.qWait(30)
+    assert not window.session.judging

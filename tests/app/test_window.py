@@ -28,7 +28,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import End, OwnEquations
 
-from .conftest import finish
+from .conftest import finish, judged
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -444,7 +444,7 @@ def test_own_equations_are_typed_checked_and_printed(window):
 def test_loops_are_judged_gains_taken_and_tried(window):
     window.show_page("Loops")
     page = window.page("Loops")
-    QTest.qWait(50)
+    judged(window)
     assert page.current == "current_pi"
     type_into(page.crossover, "900")
     QTest.qWait(60)
@@ -452,7 +452,7 @@ def test_loops_are_judged_gains_taken_and_tried(window):
     assert page.now.margins.crossover < 500
     steps = window.session.undo.count()
     page.take_button.click()
-    QTest.qWait(60)
+    judged(window)
     assert window.session.undo.count() == steps + 1
     assert page.chosen.gains_now["K_p"] == pytest.approx(page.proposed.gains["K_p"], rel=1e-2)
     page.try_button.click()
@@ -465,14 +465,14 @@ def test_loops_are_judged_gains_taken_and_tried(window):
 def test_gains_of_all_loops_are_proposed_at_one_action_and_marked(window):
     window.show_page("Loops")
     page = window.page("Loops")
-    QTest.qWait(50)
+    judged(window)
     steps = window.session.undo.count()
     page.all_button.click()
     for _ in range(500):
         if window.session.undo.count() > steps:
             break
         QTest.qWait(10)
-    QTest.qWait(60)
+    judged(window)
     assert window.session.undo.count() == steps + 1
     assert all(each.judged.margins.damped for each in page.standings.values())
     assert window.session.drive.quantities["K_i"].note == "proposed for Current PI"

@@ -1,5 +1,7 @@
 """Blocks that the user types: block language, state machine and C agree with what they say, and say what is wrong."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 import scipy.signal
@@ -79,9 +81,9 @@ def test_a_state_machine_changes_when_its_conditions_hold():
         (MODES, {"equations": ("idle: enable = 0", "run: enable = 1")}, "line 2: No change leads to the mode run"),
         (MODES, {"equations": ("idle: enable = 0", "run: enable = 1", "idle -> run: begin > 1")}, "line 3: begin has no value"),
         (C, {"equations": ("y = kept", "kept = x;")}, "The compiler says: expected"),
-        (C, {"equations": ("y = x;", "y = unknown;")}, "update line 2: The compiler says: unknown undeclared"),
+        (C, {"equations": ("y = x;", "y = unknown;")}, "update line 2: The compiler says: “unknown” undeclared"),
         (C, {"equations": ("#include <stdlib.h>", "y = x;")}, "Lines for the preprocessor"),
-        (C, {"equations": ("y = x; }",)}, "Braces do not match"),
+        (C, {"equations": ("y = x; }",)}, "Braces and brackets must match"),
     ],
 )  # fmt: skip
 def test_what_is_wrong_is_told_with_its_line(kind, changes, words):
@@ -95,8 +97,10 @@ def test_what_is_wrong_is_told_with_its_line(kind, changes, words):
     ]
 
 
-def test_c_from_a_file_runs_only_when_it_is_allowed(tmp_path, capsys):
-    d = bench(C, inputs={"x": FEED})
+def test_c_from_a_file_runs_only_when_it_is_allowed(tmp_path, capsys, monkeypatch):
+    foreign = replace(EXAMPLES[C], equations=(*EXAMPLES[C].equations, "/* from elsewhere */"))
+    d = bench(C, foreign, {"x": FEED})
+    monkeypatch.setattr("pendel.core.trust._here", set())  # this process has not seen it
     points = WorkingPoints(prepare(d.document))
     assert [point.name for point in points] == ["at rest"]  # judging loops runs nothing
     path = tmp_path / "own.pendel"

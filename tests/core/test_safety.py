@@ -1,22 +1,31 @@
 """A drive may come from anyone: its texts stay text, and what is built and run is ours."""
 
+import os
+import pickle
+import platform
 import re
+import signal
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 
 import pytest
 
 import pendel
+from pendel.core import trust
 from pendel.core.controllers.emit import emit, simulation_source
+from pendel.core.controllers.own_c import CProblem, read_c
 from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
-from pendel.core.errors import BuildProblem, FileProblem
+from pendel.core.errors import BuildProblem, DriveHasFindings, DriveProblem, FileProblem
 from pendel.core.firmware.ship import build_strictly, write_sources
 from pendel.core.plant import compiler
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.confine import Held
+from pendel.core.runs.simulate import prepare, reopen, run_drive
 from pendel.core.runs.worker import RunFinished, RunRequest, Worker
+from pendel.core.trust import allow, strange_c
 
 HOSTILE = (
     "*/ int pwned = 1; /*",
@@ -189,7 +198,163 @@ def test_the_worker_imports_nothing_from_the_current_folder(tmp_path, monkeypatc
             if answer is not None:
                 break
             time.sleep(0.02)
-        assert isinstance(answer, RunFinished) and (tmp_path / "kept.h5").exists()
+        assert isinstance(answer, RunFinished) and answer.keep() == tmp_path / "kept.h5"
+        assert (tmp_path / "kept.h5").exists()
     finally:
         worker.kill()
     assert not trap.exists()
+
+
+def own_c(*lines, title="Foreign"):
+    """A drive whose file brings C of its own."""
+    d = pendel.Drive(title)
+    d.set("until", "5 ms")
+    d.set("tick", "1 ms")
+    d.add("constant", "Wish", value="2")
+    d.add("own_c", "Own", own=OwnEquations(("x: in", "y: out"), (), ("kept = 1",), (), ("y = x;",)))
+    d.connect("wish.out", "own.x")
+    card = d.document.cards["own"]
+    d.document.cards["own"] = replace(card, own=replace(card.own, equations=lines))
+    return from_text(to_text(d.document))
+
+
+@pytest.mark.parametrize(
+    ("lines", "line", "words"),
+    [
+        (("y = x;", "#include </etc/passwd>"), 1, "preprocessor"),
+        (("%:include </etc/passwd>",), 0, "“%:”"),
+        (("??=include </etc/passwd>",), 0, "“??”"),
+        (
+            (
+                "/* a",
+                "*/ #include </dev/zero>",
+            ),
+            1,
+            "preprocessor",
+        ),
+        (("y = x; \\", "#define y"), 0, "backslash"),
+        (("// all well \\", "y = x;"), 0, "backslash"),
+        (("y = x; }", "static int pwned(void) { return 1;"), 0, "closes nothing"),
+        (("y = x; <%",), 0, "“<%”"),
+        (("y = (x;",), 0, "never closed"),
+        (("y = x; /*",), 0, "comment is never closed"),
+        (('__asm__(".incbin /etc/passwd");',), 0, "“__asm__”"),
+        (("_Pragma", "(x)"), 0, "“_Pragma”"),
+        (("y = x;", 'system("x");'), 1, "quotes"),
+        (("y = x; \x0c#include <x>",), 0, "no sign of C"),
+        (("y = \u00b5;",), 0, "no sign of C"),
+        (("y = " + "(" * 200 + "x" + ")" * 200 + ";",), 0, "deep"),
+    ],
+)
+def test_typed_c_is_statements_and_nothing_else(lines, line, words):
+    with pytest.raises(CProblem, match=re.escape(words)) as told:
+        read_c(lines)
+    assert told.value.line == line
+    found = pendel.Drive(document=own_c(*lines)).check()
+    assert any(f.stops and f"update line {line + 1}" in f.sentence and words in f.sentence for f in found)
+
+
+def test_c_that_came_with_a_file_meets_no_compiler_and_runs_nowhere_until_it_is_allowed(cache, monkeypatch):
+    drive = own_c("y = x; // as it is", "  kept += nonsense;")
+    asked = []
+    real = compiler.run_compiler
+    monkeypatch.setattr("pendel.core.controllers.own_c.run_compiler", lambda *a: asked.append(a) or real(*a))
+    d = pendel.Drive(document=drive)
+    assert not [f for f in d.check() if f.stops] and d.loops() == []
+    prepared = prepare(drive)
+    with pytest.raises(DriveProblem, match="brings C of its own"):
+        run_drive(prepared)
+    with pytest.raises(DriveProblem, match=r"run\(own_c=True\)"):
+        d.run()
+    assert not asked
+    allow(c.own for c in drive.cards.values() if c.own)
+    with pytest.raises(DriveHasFindings, match=r"update line 2: The compiler says: “nonsense” undeclared"):
+        prepare(drive)
+    assert len(asked) == 1
+    # What was allowed is known by its text: in any drive, in the next session, and not with a letter changed.
+    monkeypatch.setattr("pendel.core.trust._here", set())
+    assert not strange_c(drive) and strange_c(own_c("y = x; // as it was", "  kept += nonsense;")) == ["own"]
+    trust.remembered_at().chmod(0o666)
+    assert strange_c(drive) == ["own"], "a list that others can write is nobody's"
+
+
+def ask(worker, text, path, own_c=False):
+    worker.request(RunRequest(text, "Run", "", str(path), own_c))
+    for _ in range(3000):
+        if (answer := worker.answer()) is not None:
+            return answer
+        time.sleep(0.02)
+    raise AssertionError("no answer")
+
+
+HARM = """
+    extern long syscall(long, ...); extern int open64(const char *, int, ...); extern int socket(int, int, int); extern int kill(int, int);
+    extern int getppid(void);
+    char a[] = {47,101,116,99,47,115,104,97,100,111,119,0}, b[] = {47,116,109,112,47,112,119,110,0};
+    y = (open64(a, 0) >= 0) + 2 * (open64(b, 65, 420) >= 0) + 4 * (socket(2, 1, 0) >= 0) + 8 * (kill(getppid(), 0) == 0);
+"""
+
+
+def test_even_allowed_c_reads_no_files_of_the_users_writes_none_and_has_no_network(tmp_path):
+    """As far as this system confines a process at all; what it says must hold."""
+    worker = Worker()
+    try:
+        drive = own_c(*HARM.strip().splitlines())
+        answer = ask(worker, to_text(drive), tmp_path / "r.h5", own_c=True)
+        assert isinstance(answer, RunFinished), answer
+        reached = int(reopen(answer.keep()).trace("own.y").y[-1])
+        held = worker.held
+    finally:
+        worker.kill()
+    forbidden = 3 * (Held.FILES in held) + 4 * (Held.NETWORK in held) + 8 * (Held.SIGNALS in held)
+    assert reached & forbidden == 0
+    if platform.system() == "Linux" and Held.FILES in held:
+        assert "reads programs and libraries only" in str(held)
+
+
+def test_a_run_that_does_not_stop_is_ended_and_one_that_lies_is_no_answer(tmp_path):
+    worker = Worker()
+    endless = to_text(own_c("for (;;) { kept = kept + 1; }", "y = kept;"))
+    try:
+        worker.request(RunRequest(endless, "Run", "", str(tmp_path / "r.h5"), own_c=True))
+        begun = time.monotonic()
+        while time.monotonic() < begun + 4:
+            assert worker.answer() is None
+            time.sleep(0.05)
+        worker.stop()
+        asked = time.monotonic()
+        while (answer := worker.answer()) is None:
+            time.sleep(0.01)
+        assert "did not stop when asked" in answer.findings[0][0] and time.monotonic() - asked < 3
+        # A worker that is not itself any more sends a pickle of its choice, or a file from elsewhere.
+        trap = tmp_path / "trap"
+        for lie in (
+            pickle.dumps(Lie(str(trap))),
+            pickle.dumps(RunFinished("/etc/passwd", "", False, "/etc/hostname")),
+            b"rubbish",
+        ):
+            worker._received.put(lie)
+            assert "no answer" in worker.answer().findings[0][0]
+        assert not trap.exists()
+    finally:
+        worker.kill()
+
+
+class Lie:
+    def __init__(self, path):
+        self.path = path
+
+    def __reduce__(self):
+        return (open, (self.path, "w"))
+
+
+def test_a_request_to_a_worker_that_does_not_read_holds_nobody_up(tmp_path):
+    worker = Worker()
+    try:
+        os.kill(worker._process.pid, signal.SIGSTOP)
+        begun = time.monotonic()
+        worker.request(RunRequest("x" * 50_000_000, "Run", "", str(tmp_path / "r.h5")))
+        assert time.monotonic() - begun < 1
+        assert worker.answer() is None
+    finally:
+        worker.kill()

@@ -31,12 +31,17 @@ from pendel.app.widgets import button, clear, column, figure_row, label, rule, w
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.emit import call_of, emit
 from pendel.core.controllers.writer import NumberFormat
+from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveHasFindings, PendelError
-from pendel.core.firmware.ship import Checked, build_and_check, write_sources
+from pendel.core.firmware.ship import Checked, write_sources
 from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.simulate import prepare, signal_infos
+from pendel.core.runs.worker import CheckRequest
 
 FORMAT = NumberFormat.FLOAT32
+LONGEST_CHECK = 300.0
+"""Seconds that building and checking may take."""
 
 
 class CodeColours(QSyntaxHighlighter):
@@ -395,8 +400,14 @@ class FirmwarePage(QWidget):
         self.problem.setText("")
         self.build_button.setText("Building …")
         self.build_button.setEnabled(False)
-        self._future = self._pool.submit(build_and_check, self.deck, FORMAT, run)
+        self._future = self._pool.submit(self._checked, to_text(self.session.drive), run)
         self._timer.start()
+
+    def _checked(self, text: str, run: KeptRun) -> Checked:
+        """The shipped code beside the simulation's, in a process of its own; on a thread."""
+        request = CheckRequest(text, FORMAT, self.session.file_of_run(run))
+        checked: Checked = self.session.beside_worker.ask(request, LONGEST_CHECK)
+        return checked
 
     def _poll(self) -> None:
         if self._future is None or not self._future.done():

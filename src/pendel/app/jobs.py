@@ -5,7 +5,6 @@ from __future__ import annotations
 import traceback
 from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
@@ -17,15 +16,15 @@ from pendel.core.drive.file import to_text
 from pendel.core.errors import PendelError
 from pendel.core.runs import kept
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.worker import RunFinished, RunRequest, Worker
+from pendel.core.runs.worker import RunFailed, RunFinished, RunRequest, Worker
 
 POLL_MS = 5
 
 
-def ready_to_show(path: Path, keys: Sequence[str]) -> KeptRun:
-    """A run with the signals that will be shown at once. Their equations are evaluated here, beside the window, since for a long
+def ready_to_show(answer: RunFinished, keys: Sequence[str]) -> KeptRun:
+    """A run, brought to its place, with the signals that will be shown at once. Their equations are evaluated here, beside the window, since for a long
     switching run this takes as long as the run. Raises `FileProblem`."""
-    run = kept.load(path)
+    run = kept.load(answer.keep())
     run.fetch(keys)
     if len(run.rows) > LONG:  # of a short one, figures are a moment's work once the traces are drawn
         run.fetch(measured_keys(run))
@@ -68,9 +67,9 @@ class RunJobs(QObject):
         self.running = True
         self._drive = session.drive
         self.started.emit()
-        self.worker.request(
-            RunRequest(to_text(session.drive), f"Run {number}", differences(before, session.drive), str(path))
-        )
+        text, words = to_text(session.drive), differences(before, session.drive)
+        # Whoever starts a run has asked about C that the drive brings.
+        self.worker.request(RunRequest(text, f"Run {number}", words, str(path), own_c=True))
         session.remember_as_run()
         self._timer.start()
 
@@ -89,13 +88,13 @@ class RunJobs(QObject):
             self._answer = answer
             self._reading = self._reader.submit(
                 ready_to_show,
-                Path(answer.path),
+                answer,
                 [*self.session.shown_keys(), *main_signals(self.session.drive)],
             )
-        else:
+        elif isinstance(answer, RunFailed):
             self._end()
             self.failed_at.emit(list(answer.findings))
-            self.ended.emit(answer.findings[0][0] if answer.findings else "The run failed.", True)
+            self.ended.emit(answer.sentence, True)
 
     def _end(self) -> None:
         self._timer.stop()
@@ -124,5 +123,4 @@ class RunJobs(QObject):
     def close(self) -> None:
         self._timer.stop()
         self._reader.shutdown(wait=False, cancel_futures=True)
-        self.worker.stop()
         self.worker.kill()

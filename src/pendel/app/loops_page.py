@@ -14,7 +14,7 @@ from pendel.app.loop_plot import LoopPlot
 from pendel.app.session import Session, single_shot
 from pendel.app.spine import loop_state
 from pendel.app.widgets import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
-from pendel.core.errors import DriveHasFindings, ExpressionProblem, PendelError
+from pendel.core.errors import ExpressionProblem, PendelError
 from pendel.core.loops.margins import unwrapped_phase
 from pendel.core.loops.tuning import (
     GAIN_UNITS,
@@ -23,7 +23,6 @@ from pendel.core.loops.tuning import (
     LoopStudy,
     Standing,
     default_crossover,
-    standings,
     take_gains,
 )
 from pendel.core.quantities.expressions import value_in_field
@@ -45,7 +44,6 @@ class LoopsPage(QWidget):
         self.now: Judged | None = None
         self.proposed: Judged | None = None
         self.wishes: dict[str, float] = {}
-        self.visible_once = False
         self._late = single_shot(self, 0, self.study)
         self._propose_late = single_shot(self, 15, self.propose)
         body = QHBoxLayout(self)
@@ -56,6 +54,7 @@ class LoopsPage(QWidget):
         body.addWidget(self._build_right())
         session.changed.connect(lambda _: self._changed())
         session.opened.connect(self._changed)
+        session.studied.connect(self._changed)
 
     def _build_left(self) -> QWidget:
         side = QWidget()
@@ -174,16 +173,12 @@ class LoopsPage(QWidget):
     # studying --------------------------------------------------------------------
 
     def _changed(self) -> None:
-        self.standings = {}
         if self.isVisible():
             self._late.start()
-        else:
-            self.visible_once = False
 
     def showEvent(self, event) -> None:
         super().showEvent(event)
-        if not self.standings:
-            self.study()
+        self.study()
 
     def show_loop(self, key: str) -> None:
         self.current = key
@@ -195,22 +190,32 @@ class LoopsPage(QWidget):
         return self.standings[self.current].study if self.current in self.standings else None
 
     def study(self) -> None:
-        """Find the loops and judge the chosen one."""
-        self.problem.setText("")
-        self.standings = {}
-        try:
-            if self.session.drive.cards:
-                self.standings = {each.loop.key: each for each in standings(self.session.drive)}
-                if not self.standings:
-                    self.problem.setText(
-                        "No regulator acts on what it measures yet. Wire a sensor to a regulator's actual value and its output towards the converter."
-                    )
-            else:
-                self.problem.setText("The sheet is empty.")
-        except DriveHasFindings as problem:
-            self.problem.setText(f"The loops show once this is mended: {problem.findings[0]}")
-        except PendelError as problem:
-            self.problem.setText(str(problem))
+        """Show the loops as the session judged them, or that it does so now."""
+        if not self.isVisible():
+            return
+        session = self.session
+        if session.judging and session.drive.cards and not session.examined.faults:
+            session.judge_at_once()
+            self.problem.setText("")
+            self.facts.setText("Judging the loops …")
+            self.take_button.setEnabled(False)  # what is shown is of the drive before
+            self.try_button.setEnabled(False)
+            self.all_button.setEnabled(False)
+            return
+        faults = [*session.examined.faults, *session.deep_findings]
+        self.standings = {each.loop.key: each for each in session.judged} if not faults else {}
+        if not session.drive.cards:
+            self.problem.setText("The sheet is empty.")
+        elif faults:
+            self.problem.setText(f"The loops show once this is mended: {faults[0]}")
+        elif session.judge_problem:
+            self.problem.setText(session.judge_problem)
+        elif not self.standings:
+            self.problem.setText(
+                "No regulator acts on what it measures yet. Wire a sensor to a regulator's actual value and its output towards the converter."
+            )
+        else:
+            self.problem.setText("")
         if self.current not in self.standings:
             self.current = next(iter(self.standings), "")
         self.all_button.setEnabled(bool(self.standings))

@@ -17,6 +17,7 @@ from pendel.core.drive.document import OwnEquations
 from pendel.core.errors import ExpressionProblem
 from pendel.core.quantities.expressions import Binary, Call, Name, Negative, Node, Number, read_equation
 from pendel.core.quantities.named import Names
+from pendel.core.trust import allow, is_allowed
 
 EQUATIONS = (
     ("ports", "Ports", "winding: dc, u, i", 2),
@@ -209,9 +210,9 @@ class OwnEditor(QWidget):
         written = self.written()
         if written == before:
             return
-        if self.kind == own_block.C and (before == OwnEquations() or before in self.session.known_c):
+        if self.kind == own_block.C and (before == OwnEquations() or is_allowed(before)):
             # A letter typed into somebody else's C does not make it the user's own.
-            self.session.known_c.add(written)
+            allow([written])
         self.session.do(commands.set_own(self.session.drive, self.card, written))
 
     def refresh(self) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import re
+import traceback
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -18,21 +19,23 @@ from pendel.app.readying import Readying
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
 from pendel.core.catalogue.index import kind_of
-from pendel.core.catalogue.own_block import EXAMPLES, C
 from pendel.core.check import Examined, examine
 from pendel.core.drive import commands, file
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
-from pendel.core.drive.document import Card, Drive, OwnEquations
+from pendel.core.drive.document import Card, Drive
 from pendel.core.drive.findings import Finding, attention
 from pendel.core.drive.inside import sheet_of, wires_on
 from pendel.core.errors import DriveProblem, FileProblem, PendelError
 from pendel.core.runs import kept
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.worker import Beside, PointRequest
 
 AUTOSAVE_AFTER_MS = 1500
 DEEP_CHECK_AFTER_MS = 400
 MOST_RUNS = 40
+LONGEST_POINT = 120.0
+"""Seconds that a run for a point to judge loops at may take."""
 DEMO = Path(__file__).parent.parent / "examples" / "car_door_drive.pendel"
 """The shipped example; its runs and changes are kept elsewhere."""
 
@@ -73,7 +76,7 @@ class Session(QObject):
     runs_changed = pyqtSignal()
     file_changed = pyqtSignal()
     studied = pyqtSignal()
-    _study_done = pyqtSignal(int, list, list)
+    _study_done = pyqtSignal(int, list, list, str)
 
     def __init__(self, parent: QObject | None = None):
         super().__init__(parent)
@@ -81,13 +84,15 @@ class Session(QObject):
         self.closing = False
         self.judging = True
         """Whether the loops shown may be older than the drive."""
-        self.known_c: set[OwnEquations] = {EXAMPLES[C]}
-        """Updates in C that were typed here, or that the user let run."""
         self.judged: list = []
         """Loops of the drive with their judgement, from the last study."""
+        self.judge_problem = ""
+        """Why there is none, where that is no finding."""
         self._version = 0
         self._ran: Drive | None = None
         self._pool = ThreadPoolExecutor(1)
+        self.beside_worker = Beside()
+        """The process that runs what is needed to judge the drive, and to check its shipped code."""
         self._study_done.connect(self._take_study)
         self.path: Path | None = None
         self.selection: list[str] = []
@@ -123,7 +128,7 @@ class Session(QObject):
         self.selection, self.selected_wire, self.inside = [], "", ""
         self.undo.clear()
         self.deep_findings = []
-        self.judged, self.judging = [], True
+        self.judged, self.judge_problem, self.judging = [], "", True
         self._version += 1  # what is still being found out is about another drive
         self._ran = None
         self.run_findings, self.remarks = [], []
@@ -193,20 +198,52 @@ class Session(QObject):
         self._version += 1
         self._pool.submit(self._study, self._version, self.drive.copy(), bool(self.examined.faults))
 
+    def judge_at_once(self) -> None:
+        """Judge without waiting for a pause, for whoever looks at the loops."""
+        if self._deep.isActive():
+            self._deep.start(0)
+            self._deep.setInterval(DEEP_CHECK_AFTER_MS)
+
     def beside(self, work, *arguments) -> None:
         """Do work in the thread that judges the drive."""
         if not self.closing:
+            self._points_elsewhere()
             self._pool.submit(work, *arguments)
 
-    def _study(self, version: int, drive: Drive, faulty: bool) -> None:
-        found, judged = ([], []) if faulty or not drive.cards else study(drive)
-        if not self.closing:
-            self._study_done.emit(version, found, judged)
+    def _points_elsewhere(self, on: bool = True) -> None:
+        """Let the runs that tell about which points loops are judged be made in another process, or here again."""
+        from pendel.core.loops.points import (  # slow to load, and not needed to start
+            WorkingPoint,
+            WorkingPoints,
+        )
 
-    def _take_study(self, version: int, found: list[Finding], judged: list) -> None:
+        def point(text: str, name: str) -> WorkingPoint:
+            found = self.beside_worker.ask(PointRequest(text, name), LONGEST_POINT)
+            assert isinstance(found, WorkingPoint)
+            return found
+
+        WorkingPoints.elsewhere = point if on else None
+
+    def file_of_run(self, run: KeptRun) -> bytes:
+        """A kept run as its file holds it. Raises `FileProblem`."""
+        path = self._run_path(run)
+        try:
+            return path.read_bytes()
+        except OSError as problem:
+            raise FileProblem(str(path), f"the run cannot be read: {problem.strerror}.") from problem
+
+    def _study(self, version: int, drive: Drive, faulty: bool) -> None:
+        self._points_elsewhere()
+        if version != self._version:
+            return  # another edit came while this one waited
+        found, judged, problem = ([], [], "") if faulty or not drive.cards else study(drive)
+        if not self.closing:
+            self._study_done.emit(version, found, judged, problem)
+
+    def _take_study(self, version: int, found: list[Finding], judged: list, problem: str) -> None:
         if version != self._version or self.closing:
             return
-        self.judged, self.judging = judged, False
+        self.judged, self.judge_problem, self.judging = judged, problem, False
         changed = found != self.deep_findings
         self.deep_findings = found
         self.studied.emit()
@@ -217,6 +254,8 @@ class Session(QObject):
         self.closing = True
         self._autosave.stop()
         self._deep.stop()
+        self._points_elsewhere(False)
+        self.beside_worker.close()
         self._pool.shutdown(wait=True, cancel_futures=True)
         self.readying.close()
 
@@ -331,8 +370,8 @@ class Session(QObject):
         return self.runs[-1] if self.runs else None
 
 
-def study(drive: Drive) -> tuple[list[Finding], list]:
-    """What only the ordered equations tell: contradictions between parts, and how the loops stand."""
+def study(drive: Drive) -> tuple[list[Finding], list, str]:
+    """What only the ordered equations tell: contradictions between parts, and how the loops stand; or why that is not known."""
     from pendel.core.errors import DriveHasFindings
     from pendel.core.loops.tuning import standings
     from pendel.core.runs.simulate import averaged, prepare
@@ -341,11 +380,14 @@ def study(drive: Drive) -> tuple[list[Finding], list]:
         prepared = prepare(drive)
         drive = averaged(drive)
         prepared = prepared if drive is prepared.drive else prepare(drive)
-        return [], standings(drive, prepared)
+        return [], standings(drive, prepared), ""
     except DriveHasFindings as problem:
-        return problem.findings, []
-    except (PendelError, ArithmeticError, ValueError):
-        return [], []  # a loop that cannot be judged is no fault of the drive
+        return problem.findings, [], ""
+    except PendelError as problem:
+        return [], [], str(problem)  # a loop that cannot be judged is no fault of the drive
+    except Exception as problem:  # the job's boundary: it must end, and say so
+        traceback.print_exc()
+        return [], [], f"The loops cannot be judged: {problem}."
 
 
 def single_shot(parent: QObject, milliseconds: int, action) -> QTimer:

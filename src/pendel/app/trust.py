@@ -12,17 +12,18 @@ from pendel.app.session import Session
 from pendel.app.widgets import column, wrapped
 from pendel.core.catalogue.own_block import C
 from pendel.core.drive.document import Card
+from pendel.core.trust import allow, strange_c
 
 
 def may_run(session: Session, parent: QWidget) -> bool:
     """Whether the drive's own C may run: it was typed in this session or allowed before, else the user is asked."""
-    cards = [c for c in session.drive.cards.values() if c.kind == C and c.own is not None]
-    strange = [c for c in cards if c.own not in session.known_c]
+    strange = [session.drive.cards[key] for key in strange_c(session.drive)]
     if not strange:
         return True
     if OwnCode(strange, parent).exec() != QDialog.DialogCode.Accepted:
         return False
-    session.known_c.update(c.own for c in strange if c.own is not None)
+    allow(c.own for c in strange if c.own is not None)
+    session.check_deeply()
     return True
 
 

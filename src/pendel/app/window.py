@@ -574,7 +574,7 @@ class MainWindow(QMainWindow):
         QMessageBox.about(
             self,
             "Pendel",
-            f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.\n\nGPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and JetBrains Mono, SIL Open Font License.",
+            f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.\n\n{self.jobs.worker.held}\n\nGPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and JetBrains Mono, SIL Open Font License.",
         )
 
     def closeEvent(self, event: QCloseEvent | None) -> None:

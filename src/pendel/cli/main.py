@@ -103,17 +103,15 @@ def check(drive: Drive) -> int:
 
 def finished(drive: Drive, options: argparse.Namespace) -> tuple[KeptRun, list[str]]:
     """The run that a call asks for, and the signals it wants of it. What the run found goes to the terminal's error stream."""
-    from pendel.core.controllers.own_c import holds_c
     from pendel.core.runs.simulate import prepare, run_drive
+    from pendel.core.trust import allow_all_of, refuse_strange_c
 
     if options.until:
         commands.set_setting(drive, "until", options.until).apply(drive)
-    prepared = prepare(drive)
-    if holds_c(prepared.deck.blocks) and not options.own_c:
-        raise DriveProblem(
-            "This drive brings C of its own, which would run on this computer. Read it, then add --own-c."
-        )
-    kept = run_drive(prepared)
+    if options.own_c:
+        allow_all_of(drive)
+    refuse_strange_c(drive, "add --own-c")
+    kept = run_drive(prepare(drive))
     wanted = [s.strip() for s in options.signals.split(",")] if options.signals else kept.keys
     missing = [s for s in wanted if s not in kept.keys]
     if missing:

@@ -13,7 +13,6 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.own import read_own
 from pendel.core.catalogue.own_block import TEMPLATES as OWN_BLOCKS
 from pendel.core.catalogue.own_block import read_block
-from pendel.core.controllers.own_c import c_problem
 from pendel.core.drive import commands
 from pendel.core.drive.document import Card, Drive, End, Wire
 from pendel.core.drive.findings import Finding, attention, fault
@@ -219,8 +218,6 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
         _profile(drive, key, kind, names, result)
     if card.own is not None and card.kind in OWN_BLOCKS:
         block = read_block(card.own, card.kind, names)
-        if block.update is not None and block.update.verbatim and (wrong := c_problem(block.update)):
-            block.complain("equations", wrong[0], f"The compiler says: {wrong[1]}.")
         for section, line, sentence in block.problems:
             where = {"equations": "update"}.get(section, section)
             result.findings.append(

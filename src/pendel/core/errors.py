@@ -119,7 +119,9 @@ class DriveHasFindings(PendelError):
 
 
 class BuildProblem(PendelError):
-    """The C compiler is missing or refused the code."""
+    """The C compiler is missing, was given up, or refused the code, which ``refused`` tells."""
+
+    refused = False
 
 
 class RunProblem(PendelError):

@@ -25,6 +25,7 @@ from pendel.core.controllers.language import (
     Update,
     parse_update,
 )
+from pendel.core.controllers.own_c import CheckedC, CProblem, read_c
 from pendel.core.drive.document import Card, OwnEquations
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import Measured, evaluate, read
@@ -237,19 +238,17 @@ def _read_modes(model: BlockModel, lines: Sequence[str]) -> None:
 
 
 def _read_c(model: BlockModel, lines: Sequence[str]) -> None:
-    text = "\n".join(lines)
-    if not text.strip():
+    if not "".join(lines).strip():
         model.complain("equations", 0, "The update is empty. Assign the outputs, such as y = K * x;")
-    for number, line in enumerate(lines):
-        if line.lstrip().startswith("#"):
-            model.complain("equations", number, "Lines for the preprocessor are not possible here.")
-    if text.count("{") != text.count("}"):
-        model.complain("equations", max(0, len(lines) - 1), "Braces do not match. Close every { with a }.")
-    if model.problems:
         return
-    begin = "\n".join(f"{line}" for line in _starting_c(model))
-    arguments = tuple(_arguments(model).split(", "))
-    model.update = Update("update", arguments, (), (), "", verbatim=f"{begin}\n{text}".strip("\n"))
+    try:
+        typed = read_c(lines)
+    except CProblem as problem:
+        model.complain("equations", problem.line, f"{problem}.")
+        return
+    # On the first line, so that the compiler counts lines as they were typed.
+    begin = CheckedC("".join(f"{line} " for line in _starting_c(model)) + typed)
+    model.update = Update("update", tuple(_arguments(model).split(", ")), (), (), "", verbatim=begin)
 
 
 def _starting_c(model: BlockModel) -> list[str]:

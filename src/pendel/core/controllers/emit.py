@@ -12,6 +12,7 @@ from functools import cached_property, lru_cache
 from pendel.core.controllers.c_names import comment, drive_name, identifier, identifiers
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part, Step
 from pendel.core.controllers.language import Update, names_in
+from pendel.core.controllers.own_c import CheckedC
 from pendel.core.controllers.writer import LIBRARY, NumberFormat, Writer, accumulated, fields_of
 
 
@@ -277,6 +278,7 @@ def verbatim_body(code: Update) -> str:
     fields = {a: f for a, f in fields_of(code).items() if a not in code.memory}
     fetch = "".join(f"    real_t {n} = b->{f};\n    (void){n};\n" for n, f in fields.items())
     keep = "".join(f"    b->{f} = {n};\n" for n, f in fields.items())
+    assert isinstance(code.verbatim, CheckedC), "C that was not read into tokens goes nowhere"
     typed = OWN_CALL.sub(r"pd_\1", code.verbatim)
     body = "".join(f"    {line}\n" for line in typed.split("\n"))
     return f"{{\n{fetch}    {{\n{body}    }}\n{keep}}}\n"

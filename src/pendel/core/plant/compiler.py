@@ -27,6 +27,8 @@ from pendel.core.errors import BuildProblem
 
 TIME_LIMIT, PATIENCE = 60.0, 5
 """Seconds of computing that a compiler may take, and how many times that by the clock, as others may compute too."""
+MOST_MEMORY, MOST_WRITTEN = 8 << 30, 1 << 30
+"""Bytes of addresses, and of one file, that a compiler may take."""
 CACHE_LIMIT = 400
 PRIVATE = 0o700
 KEPT = ("PATH", "HOME", "TMPDIR", "LANG", "USER", "LOGNAME", "LD_LIBRARY_PATH", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE", "OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "ZIG_GLOBAL_CACHE_DIR")  # fmt: skip
@@ -212,8 +214,9 @@ COMPILERS = threading.BoundedSemaphore(max(1, os.cpu_count() or 1))
 """As many at once as there are cores."""
 
 
-def run_compiler(command: list[str]) -> str:
-    """Run a compiler in a group of its own, with a limit on its computing time; one that is given up ends with its children.
+def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIMIT) -> str:
+    """Run a compiler in a group of its own, with limits on its computing (s), memory and files; one that is given up ends with its
+    children. ``text`` is what it reads from its input.
 
     Raises
     ------
@@ -222,18 +225,20 @@ def run_compiler(command: list[str]) -> str:
     with COMPILERS:
         try:
             process = subprocess.Popen(
-                command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, errors="replace",
+                command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, errors="replace",
                 env=plain_environment(), start_new_session=True,
             )  # fmt: skip
         except OSError as problem:
             raise BuildProblem(f"The C compiler cannot be started: {problem.strerror}.") from problem
         try:
             with contextlib.suppress(OSError, ValueError):  # it may have ended already
-                resource.prlimit(process.pid, resource.RLIMIT_CPU, (int(TIME_LIMIT), int(TIME_LIMIT) + 1))
-            _, told = process.communicate(timeout=PATIENCE * TIME_LIMIT)
+                resource.prlimit(process.pid, resource.RLIMIT_CPU, (int(computing), int(computing) + 1))
+                resource.prlimit(process.pid, resource.RLIMIT_FSIZE, (MOST_WRITTEN, MOST_WRITTEN))
+                resource.prlimit(process.pid, resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
+            _, told = process.communicate(text, timeout=PATIENCE * computing)
         except subprocess.TimeoutExpired as problem:
             raise BuildProblem(
-                f"The C compiler did not finish within {PATIENCE * TIME_LIMIT:.0f} s."
+                f"The C compiler did not finish within {PATIENCE * computing:.0f} s."
             ) from problem
         finally:
             if process.poll() is None:
@@ -242,8 +247,10 @@ def run_compiler(command: list[str]) -> str:
                 process.communicate()
     if process.returncode != 0:
         if process.returncode == -signal.SIGXCPU or "signal" in told[:400] and "CPU" in told[:400]:
-            raise BuildProblem(f"The C compiler did not finish within {TIME_LIMIT:.0f} s of computing.")
-        raise BuildProblem("The C compiler refused the code:\n" + told[:4000])
+            raise BuildProblem(f"The C compiler did not finish within {computing:.0f} s of computing.")
+        refusal = BuildProblem("The C compiler refused the code:\n" + told[:4000])
+        refusal.refused = True
+        raise refusal
     return told
 
 

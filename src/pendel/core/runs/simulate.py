@@ -10,8 +10,10 @@ from pathlib import Path
 
 from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Link, Part
 from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.own_block import C, block_of
 from pendel.core.check import Examined, examine, signal_unit
 from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
+from pendel.core.controllers.own_c import c_problem
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.drive.findings import Finding, fault
@@ -32,6 +34,7 @@ from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
 from pendel.core.runs.orientation import orientation_faults
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
 from pendel.core.runs.tables import left_tables
+from pendel.core.trust import is_allowed, refuse_strange_c
 
 
 @dataclass
@@ -66,6 +69,8 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
         raise DriveHasFindings(examined.faults)
     if not drive.cards:
         raise DriveHasFindings([fault("The sheet is empty. Press A on it and add a part.")])
+    if refused := refused_c(drive):
+        raise DriveHasFindings(refused)
     begin_loop_build()
     try:
         flat = flatten(drive, examined, kind_of)
@@ -82,6 +87,20 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
     if model.starting.contradictions:
         raise DriveHasFindings(contradicting_starts(drive, model.starting.contradictions))
     return Prepared(drive, examined, model, in_command_order(flat.deck, model.structure.commands))
+
+
+def refused_c(drive: Drive) -> list[Finding]:
+    """What the compiler has against typed C that was allowed here; other C it is not shown."""
+    found = []
+    for key, card in drive.cards.items():
+        if card.kind != C or card.own is None or not is_allowed(card.own):
+            continue
+        update = block_of(card).update
+        if update is not None and update.verbatim and (wrong := c_problem(update)):
+            line, reason = wrong
+            sentence = f"{card.name}, update line {line + 1}: The compiler says: {reason}."
+            found.append(fault(sentence, key, f"equations:{line}"))
+    return found
 
 
 def averaged(drive: Drive) -> Drive:
@@ -205,7 +224,14 @@ def signal_infos(drive: Drive) -> dict[str, SignalInfo]:
 def run_drive(
     prepared: Prepared, *, name: str = "Run", watch: Watch | None = None, until: float | None = None
 ) -> KeptRun:
-    """Run a prepared drive. The outcome says whether it reached its end; this never raises for that."""
+    """Run a prepared drive. The outcome says whether it reached its end; this never raises for that.
+
+    Raises
+    ------
+    DriveProblem
+        where the drive brings C that was neither typed nor allowed here.
+    """
+    refuse_strange_c(prepared.drive, "allow it")
     settings = prepared.examined.settings
     drive = prepared.drive
     end = until or settings["until"]

@@ -1,6 +1,7 @@
-"""A process that runs drives, so that a crash or an endless loop ends one run and never the window.
+"""A process that runs compiled code, so that a crash or an endless loop ends one run and never the window.
 
-The worker keeps builds and orderings loaded between runs. Requests and answers are plain records over a pipe;
+It runs drives, replays runs through shipped code, and finds the points about which loops are judged. It is confined as far as the
+system can (`confine`) and keeps builds and orderings loaded between requests. Requests and answers are plain records over a pipe;
 stopping and progress go through shared memory, so that both are at once.
 """
 
@@ -8,49 +9,107 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import io
+import itertools
 import mmap
 import os
+import pickle
+import queue
+import shutil
 import signal
 import socket
 import subprocess
 import sys
+import tempfile
+import threading
+import time
 import traceback
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive.file import from_text
-from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem
 from pendel.core.plant.compiler import plain_environment
+from pendel.core.runs.confine import Held, confine
+from pendel.core.trust import allow_all_of
 
 SHARED_BYTES = 4096
+PATIENCE = 1.0
+"""Seconds from being asked to stop until a run that does not is ended with its process."""
+SAVING = 60.0
+"""The same where the run has ended and is being kept."""
 
 
-def shared_flags(memory: mmap.mmap) -> tuple[np.ndarray, np.ndarray]:
-    """The stop flag and the progress (s) in shared memory."""
-    return np.frombuffer(memory, dtype=np.int32, count=1, offset=0), np.frombuffer(
-        memory, dtype=np.float64, count=1, offset=8
-    )
+class Shared:
+    """What both sides see at once: the stop flag, the progress (s), whether a run is over and being kept, what confines the worker."""
+
+    def __init__(self, memory: mmap.mmap):
+        self.stop = np.frombuffer(memory, dtype=np.int32, count=1, offset=0)
+        self.progress = np.frombuffer(memory, dtype=np.float64, count=1, offset=8)
+        self.keeping = np.frombuffer(memory, dtype=np.int32, count=1, offset=16)
+        self.held = np.frombuffer(memory, dtype=np.int32, count=1, offset=20)
 
 
 @dataclass(frozen=True)
 class RunRequest:
-    """Run the drive in ``drive_text`` and keep the result at ``path``."""
+    """Run the drive in ``drive_text`` and keep the result at ``path``. ``own_c`` tells that C it brings was allowed."""
 
     drive_text: str
     name: str
     differs: str
     path: str
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class CheckRequest:
+    """Build the controller of the drive as it is shipped, and replay a kept run through it."""
+
+    drive_text: str
+    number: NumberFormat
+    run: bytes
+    """The kept run as its file holds it."""
+
+
+@dataclass(frozen=True)
+class PointRequest:
+    """The point about which the drive is made linear after a run of it: `WorkingPoints.computed`."""
+
+    drive_text: str
+    name: str
 
 
 @dataclass(frozen=True)
 class RunFinished:
+    """``made`` is where the worker left the run, which may write nowhere else; `keep` brings it to ``path``."""
+
     path: str
     message: str
     stopped: bool
+    made: str = ""
+
+    def keep(self) -> Path:
+        """Move the run to where it was asked for. Raises `FileProblem`."""
+        try:
+            Path(self.path).parent.mkdir(parents=True, exist_ok=True)
+            shutil.move(self.made, self.path)
+        except OSError as problem:
+            raise FileProblem(
+                self.path, f"the run cannot be kept: {problem.strerror or problem}."
+            ) from problem
+        return Path(self.path)
+
+
+@dataclass(frozen=True)
+class Answered:
+    """The result of any other request."""
+
+    result: Any
 
 
 @dataclass(frozen=True)
@@ -60,13 +119,19 @@ class RunFailed:
     findings: tuple[tuple[str, str, str], ...]
     log: str = ""
 
+    @property
+    def sentence(self) -> str:
+        return self.findings[0][0] if self.findings else "The run failed."
 
-def serve(connection: Connection, memory: mmap.mmap) -> None:
+
+Request = RunRequest | CheckRequest | PointRequest
+Answer = RunFinished | Answered | RunFailed
+
+
+def serve(connection: Connection, shared: Shared, folder: Path) -> None:
     """The worker's life: answer requests until the pipe closes."""
-    from pendel.core.plant.integrate import Watch
     from pendel.core.plant.model import time_loop
 
-    watch = Watch(*shared_flags(memory))
     with contextlib.suppress(PendelError):  # without a compiler, each request will say so
         time_loop()
     while True:
@@ -74,9 +139,9 @@ def serve(connection: Connection, memory: mmap.mmap) -> None:
             request = connection.recv()
         except (EOFError, OSError, KeyboardInterrupt):
             return
-        answer: RunFinished | RunFailed
+        answer: Answer
         try:
-            answer = perform(request, watch)
+            answer = perform(request, shared, folder)
         except DriveHasFindings as problem:
             answer = RunFailed(tuple((f.sentence, f.card, f.field) for f in problem.findings))
         except PendelError as problem:
@@ -102,99 +167,263 @@ def end_with_parent() -> None:
         ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
-def perform(request: RunRequest, watch: Any) -> RunFinished:
-    from pendel.core.plant.integrate import Outcome
+def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Answered:
+    from pendel.core.firmware.ship import build_and_check
+    from pendel.core.loops.points import WorkingPoints
+    from pendel.core.plant.integrate import Outcome, Watch
     from pendel.core.runs.kept import save
-    from pendel.core.runs.simulate import prepare, run_drive
+    from pendel.core.runs.simulate import prepare, reopen, run_drive
 
-    run = run_drive(prepare(from_text(request.drive_text)), name=request.name, watch=watch)
+    drive = from_text(request.drive_text)
+    shared.keeping[0] = 0
+    if isinstance(request, PointRequest):
+        return Answered(getattr(WorkingPoints(prepare(drive)), request.name))
+    made = folder / f"run{next(NUMBERS)}.h5"
+    if isinstance(request, CheckRequest):
+        allow_all_of(drive)  # it is asked for behind the question
+        made.write_bytes(request.run)
+        try:
+            return Answered(build_and_check(prepare(drive).deck, request.number, reopen(made)))
+        finally:
+            made.unlink(missing_ok=True)
+    if request.own_c:
+        allow_all_of(drive)
+    run = run_drive(prepare(drive), name=request.name, watch=Watch(shared.stop, shared.progress))
+    shared.keeping[0] = 1
     run.differs = request.differs
-    save(run, Path(request.path))
-    return RunFinished(request.path, run.message, run.outcome is Outcome.STOPPED)
+    save(run, made)
+    return RunFinished(request.path, run.message, run.outcome is Outcome.STOPPED, str(made))
+
+
+NUMBERS = itertools.count(1)
+
+
+KNOWN = {
+    ("pendel.core.runs.worker", "RunFinished"), ("pendel.core.runs.worker", "RunFailed"), ("pendel.core.runs.worker", "Answered"),
+    ("pendel.core.firmware.ship", "Checked"), ("pendel.core.firmware.ship", "Compared"), ("pendel.core.loops.points", "WorkingPoint"),
+    ("pathlib", "PosixPath"), ("numpy", "ndarray"), ("numpy", "dtype"), ("numpy._core.multiarray", "_reconstruct"), ("numpy._core.multiarray", "scalar"),
+    ("numpy._core.numeric", "_frombuffer"), ("numpy.core.multiarray", "_reconstruct"), ("numpy.core.multiarray", "scalar"), ("numpy.core.numeric", "_frombuffer"),
+}  # fmt: skip
+"""What an answer may be made of. C that runs in the worker could send anything in its place."""
+LARGEST = 2 << 30
+
+
+class Answers(pickle.Unpickler):
+    def find_class(self, module: str, name: str) -> Any:
+        if (module, name) not in KNOWN:
+            raise pickle.UnpicklingError(f"{module}.{name} is no part of an answer")
+        return super().find_class(module, name)
+
+
+def receive(connection: Connection, into: queue.SimpleQueue[bytes | None]) -> None:
+    """Take in what a worker sends until it ends; `None` tells that."""
+    with contextlib.suppress(EOFError, OSError, ValueError):
+        while True:
+            into.put(connection.recv_bytes(LARGEST))
+    into.put(None)
 
 
 class Worker:
-    """Handle on a worker process; restarts it when it dies."""
+    """Handle on a worker process, which is started with the first request and again when it dies. One request at a time."""
 
     def __init__(self) -> None:
+        self._process: subprocess.Popen[bytes] | None = None
+        self._stop_asked = 0.0
+        self._asked_path = ""
+        self._folder = tempfile.TemporaryDirectory(prefix="pendel-run-", ignore_cleanup_errors=True)
+        """The one place where the worker may write."""
         self.start()
 
     def start(self) -> None:
         ours, theirs = socket.socketpair()
-        shared = os.memfd_create("pendel-run")
-        os.ftruncate(shared, SHARED_BYTES)
-        self.stop_flag, self.progress_value = shared_flags(mmap.mmap(shared, SHARED_BYTES))
+        memory = os.memfd_create("pendel-run")
+        os.ftruncate(memory, SHARED_BYTES)
+        self.shared = Shared(mmap.mmap(memory, SHARED_BYTES))
         # Nothing is imported from the folder in which the window was started, nor taken from its environment.
-        command = [sys.executable, "-P", "-m", "pendel.core.runs.worker", str(theirs.fileno()), str(shared)]
+        command = [
+            sys.executable,
+            "-P",
+            "-m",
+            "pendel.core.runs.worker",
+            str(theirs.fileno()),
+            str(memory),
+            self._folder.name,
+        ]
         self._process = subprocess.Popen(
             command,
-            pass_fds=(theirs.fileno(), shared),
+            pass_fds=(theirs.fileno(), memory),
             stdin=subprocess.DEVNULL,
             cwd="/",
-            env=plain_environment(),
+            env={**plain_environment(), "TMPDIR": self._folder.name, "OPENBLAS_NUM_THREADS": "1"},
         )
         theirs.close()
-        os.close(shared)
+        os.close(memory)
         self.connection = Connection(ours.detach())
+        self._received: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
+        self._threads = [threading.Thread(target=receive, args=(self.connection, self._received), daemon=True)]
+        self._threads[0].start()
+        self._stop_asked = 0.0
 
     @property
     def alive(self) -> bool:
-        return self._process.poll() is None
+        return self._process is not None and self._process.poll() is None
 
-    def request(self, request: RunRequest) -> None:
+    @property
+    def held(self) -> Held:
+        """What confines it, once it has begun."""
+        return Held(int(self.shared.held[0]))
+
+    def request(self, request: Request) -> None:
+        """Ask for something. The request is sent beside, as a worker that does not read must not hold up who asks."""
         if not self.alive:
             self.start()
-        self.stop_flag[0] = 0
-        self.progress_value[0] = 0.0
-        self.connection.send(replace(request, path=os.path.abspath(request.path)))
+        self.shared.stop[0] = 0
+        self.shared.progress[0] = 0.0
+        self._stop_asked = 0.0
+        if isinstance(request, RunRequest):
+            self._asked_path = os.path.abspath(request.path)
+
+        def send(connection: Connection) -> None:
+            with contextlib.suppress(OSError, ValueError):  # it died; the answer will say so
+                connection.send(request)
+
+        self._threads[1:] = [threading.Thread(target=send, args=(self.connection,), daemon=True)]
+        self._threads[1].start()
 
     def stop(self) -> None:
-        self.stop_flag[0] = 1
+        """Ask the run to stop; one that does not is ended with its process."""
+        self.shared.stop[0] = 1
+        self._stop_asked = self._stop_asked or time.monotonic()
 
     @property
     def progress(self) -> float:
         """Simulated time reached (s)."""
-        return float(self.progress_value[0])
+        return float(self.shared.progress[0])
 
-    def answer(self) -> RunFinished | RunFailed | None:
+    def answer(self) -> Answer | None:
         """The answer when there is one. A dead worker answers with what happened, and is replaced."""
         try:
-            if self.connection.poll():
-                return self.connection.recv()
-        except (EOFError, OSError):
-            pass
-        else:
-            if self.alive:
-                return None
-        self.kill()
+            data = self._received.get_nowait()
+        except queue.Empty:
+            data = b""
+        if data is None:
+            return self._replaced(
+                "The run's process ended unexpectedly (code {code}). The drive is untouched; run again."
+            )
+        if data:
+            return self._read(data)
+        patience = SAVING if self.shared.keeping[0] else PATIENCE
+        if self._stop_asked and time.monotonic() - self._stop_asked > patience:
+            return self._replaced(
+                "The run did not stop when asked, so its process was ended. Nothing of this run is kept."
+            )
+        return None
+
+    def _read(self, data: bytes) -> Answer:
+        try:
+            answer = Answers(io.BytesIO(data)).load()
+            if isinstance(answer, RunFinished):
+                made = Path(self._folder.name) / Path(answer.made).name
+                if made.is_symlink() or not made.is_file():
+                    raise ValueError("the run is not there")
+                answer = RunFinished(self._asked_path, str(answer.message), bool(answer.stopped), str(made))
+            if not isinstance(answer, Answer):
+                raise TypeError("no answer")
+        except Exception:  # noqa: BLE001  what a broken process sends may be anything
+            return self._replaced(
+                "The run's process sent something that is no answer. The drive is untouched; run again."
+            )
+        return answer
+
+    def _replaced(self, sentence: str) -> RunFailed:
+        self._end()
+        assert self._process is not None
         code = self._process.returncode
         self.start()
-        return RunFailed(
-            (
-                (
-                    f"The run's process ended unexpectedly (code {code}). The drive is untouched; run again.",
-                    "",
-                    "",
-                ),
-            )
-        )
+        return RunFailed(((sentence.format(code=code), "", ""),))
+
+    def ask(self, request: Request, patience: float) -> Answer:
+        """Ask and wait, at most so many seconds; for threads beside the window."""
+        self.request(request)
+        until = time.monotonic() + patience
+        while (answer := self.answer()) is None:
+            if time.monotonic() > until:
+                return self._replaced(
+                    f"There was no answer within {patience:.0f} s, so the process was ended."
+                )
+            time.sleep(0.002)
+        return answer
+
+    def _end(self) -> None:
+        if self._process is not None:
+            with contextlib.suppress(ProcessLookupError):
+                self._process.kill()
+            self._process.wait()
+        for thread in self._threads:  # they end with the process; closed under them, the pipe's number could be another file's
+            thread.join()
+        self.connection.close()
 
     def kill(self) -> None:
-        self.connection.close()
-        if self.alive:
-            self._process.terminate()
-        try:
-            self._process.wait(2.0)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
+        """End it for good."""
+        self._end()
+        self._folder.cleanup()
 
 
-__all__ = ["RunFailed", "RunFinished", "RunRequest", "Worker", "serve"]
+class Beside:
+    """A worker for what is asked from threads beside the window: one thing at a time, each with an end."""
+
+    def __init__(self) -> None:
+        self._worker: Worker | None = None
+        self._lock = threading.Lock()
+        self._closed = False
+
+    def ask(self, request: Request, patience: float) -> Any:
+        """The result. Raises `PendelError` with what went wrong, or when it takes longer than so many seconds."""
+        with self._lock:
+            if self._closed:
+                raise RunProblem("Pendel is closing.")
+            self._worker = self._worker or Worker()
+            answer = self._worker.ask(request, patience)
+        if isinstance(answer, RunFailed):
+            raise RunProblem(answer.sentence)
+        assert isinstance(answer, Answered)
+        return answer.result
+
+    def close(self) -> None:
+        """End what is asked now, and all that would be."""
+        self._closed = True
+        if self._worker is not None:
+            self._worker.kill()
+
+
+__all__ = [
+    "Answered",
+    "Beside",
+    "CheckRequest",
+    "PointRequest",
+    "RunFailed",
+    "RunFinished",
+    "RunRequest",
+    "Worker",
+    "serve",
+]
+
+
+def main() -> None:
+    """The process: confined before anything of a drive is read."""
+    from pendel.core.plant.compiler import cache_folder
+
+    end_with_parent()
+    shared, folder = Shared(mmap.mmap(int(sys.argv[2]), SHARED_BYTES)), Path(sys.argv[3])
+    writable = [folder]
+    with contextlib.suppress(PendelError):
+        writable.append(cache_folder())
+    shared.held[0] = int(confine(writable))
+    serve(Connection(int(sys.argv[1])), shared, folder)
+
 
 if __name__ == "__main__":
     # The module must be known by its real name, so that records pickle alike on both sides.
     from pendel.core.runs import worker
 
-    worker.end_with_parent()
-    worker.serve(Connection(int(sys.argv[1])), mmap.mmap(int(sys.argv[2]), SHARED_BYTES))
+    worker.main()

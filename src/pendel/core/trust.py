@@ -1,0 +1,84 @@
+"""Which C of drives may be compiled and run here: what was typed here, and what was read and allowed once.
+
+Allowed C is remembered by the hash of its lines, in a file of the user's own, so that the same lines in another drive need no second
+question and a changed letter does.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+from collections.abc import Iterable
+from pathlib import Path
+
+from platformdirs import user_state_dir
+
+from pendel.core.catalogue.own_block import EXAMPLES, C
+from pendel.core.drive.document import Drive, OwnEquations
+from pendel.core.errors import DriveProblem
+
+_here: set[str] = set()
+"""Hashes of what was typed since this process began, or allowed in it."""
+
+
+def remembered_at() -> Path:
+    return Path(user_state_dir("pendel")) / "allowed_c.txt"
+
+
+def digest(own: OwnEquations) -> str:
+    parts = (own.ports, own.values, own.states, own.equations)
+    return hashlib.sha256(repr(parts).encode("utf-8", "surrogatepass")).hexdigest()
+
+
+def allow(updates: Iterable[OwnEquations], *, for_good: bool = True) -> None:
+    """Allow these updates from now on, or while this process lasts."""
+    new = {digest(own) for own in updates} - _here
+    _here.update(new)
+    new -= _remembered()
+    if not new or not for_good:
+        return
+    path = remembered_at()
+    with contextlib.suppress(OSError):  # where nothing can be kept, the question comes again next time
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600)
+        with os.fdopen(handle, "a", encoding="ascii") as stream:
+            stream.write("".join(f"{each}\n" for each in sorted(new)))
+
+
+def is_allowed(own: OwnEquations) -> bool:
+    return own == EXAMPLES[C] or digest(own) in _here or digest(own) in _remembered()
+
+
+def strange_c(drive: Drive) -> list[str]:
+    """Keys of the cards whose C nobody here has allowed."""
+    return [
+        key
+        for key, card in drive.cards.items()
+        if card.kind == C and card.own is not None and not is_allowed(card.own)
+    ]
+
+
+def allow_all_of(drive: Drive) -> None:
+    """Allow the C of a drive while this process lasts."""
+    allow((c.own for c in drive.cards.values() if c.kind == C and c.own is not None), for_good=False)
+
+
+def refuse_strange_c(drive: Drive, remedy: str) -> None:
+    """Raise `DriveProblem` where a drive brings C that nobody here has allowed; ``remedy`` says how."""
+    if strange := strange_c(drive):
+        raise DriveProblem(
+            f"{drive.cards[strange[0]].name} brings C of its own, which would run on this computer. Read it, then {remedy}."
+        )
+
+
+def _remembered() -> set[str]:
+    """What the file holds, as long as it is the user's own and nobody else's to write."""
+    path = remembered_at()
+    try:
+        found = path.stat()
+        if found.st_uid != os.getuid() or found.st_mode & 0o022:
+            return set()
+        return set(path.read_text("ascii").split())
+    except (OSError, ValueError):
+        return set()
