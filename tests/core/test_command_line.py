@@ -109,7 +109,7 @@ def test_kept_run_explains_itself(door, tmp_path):
     for key in run.keys:
         np.testing.assert_array_equal(again.trace(key).y, run.trace(key).y)
         assert again.trace(key).unit == run.trace(key).unit
-    kept.relabel(run, "with the heavy leaf", tmp_path / "run1.h5")
+    kept.relabel(run, "with the heavy leaf")
     assert kept.load(tmp_path / "run1.h5").differs == "with the heavy leaf"
     (tmp_path / "bad.h5").write_bytes(b"garbage")
     with pytest.raises(FileProblem):
@@ -123,7 +123,7 @@ def test_a_lock_that_outlives_its_file_keeps_no_run_from_being_read(door, tmp_pa
     with open(path, "rb") as inherited:
         fcntl.flock(inherited, fcntl.LOCK_EX)
         assert kept.load(path).name == run.name
-        kept.relabel(run, "again", path)
+        kept.relabel(run, "again")
         kept.save(run, path)
     np.testing.assert_array_equal(kept.load(path).rows, run.rows)
 

@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox, QWidget
 
-from pendel.app.session import DEMO, Session, autosave_path
+from pendel.app.session import DEMO, Session, Slot, differences, slots, writable
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive
+from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.drive.shelf import on_shelf
 from pendel.core.errors import FileProblem
 
 MOST_RECENT = 8
+MOST_TOLD = 12
+"""Sentences in a question."""
 EXAMPLES = DEMO.parent
 """The shipped drives; what is changed in them is saved elsewhere."""
 
@@ -61,40 +66,89 @@ class DriveFiles(QObject):
                 self.open_path(Path(path))
 
     def open_path(self, path: Path) -> bool:
-        """Open a file; an autosave that is newer is offered. False, with a sentence, when it cannot be read."""
+        """Open a file; what another window left unsaved of it is offered. False, with a sentence, when it cannot be read."""
+        if not self._may_share(path):
+            return False
         try:
             drive = file.load(path)
         except FileProblem as problem:
-            self.complain(problem)
-            return self._offer_autosave(path)
-        if not self._offer_autosave(path):
+            return self._offer_autosave(path) or self._open_damaged(path, problem)
+        if not self._offer_autosave(path, drive):
             self.session.open(drive, path)
         self._remember(path)
+        return True
+
+    def _may_share(self, path: Path) -> bool:
+        """Whether nobody else has the file open, or the user wants it all the same."""
+        if path == self.session.path or path.parent == EXAMPLES or not path.is_file():
+            return True
+        lock = take(lock_of(path)) if writable(path.parent) else None
+        if isinstance(lock, FileLock):
+            lock.release()
+            return True
+        if lock is None:
+            return True
+        answer = QMessageBox.question(
+            self.window, "Open elsewhere", f"{path.name} is open in another window of Pendel ({lock}). Open it here too? Before either saves over the other, it is asked.",
+            QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No, QMessageBox.StandardButton.No)  # fmt: skip
+        return answer == QMessageBox.StandardButton.Yes
+
+    def _open_damaged(self, path: Path, problem: FileProblem) -> bool:
+        """Offer what can be read of a file as a new drive. The file itself stays as it is."""
+        try:
+            drive, left_out = file.load_as_far_as_it_goes(path)
+        except FileProblem:
+            self.complain(problem)
+            return False
+        told = "\n".join(f"· {sentence}" for sentence in left_out[:MOST_TOLD])
+        more = f"\n… and {len(left_out) - MOST_TOLD} more" if len(left_out) > MOST_TOLD else ""
+        answer = QMessageBox.question(
+            self.window, "Not all can be read", f"{path.name} can be read in part: {len(drive.cards)} cards, {len(drive.wires)} wires. Left out would be:\n\n{told}{more}\n\n"
+            "Open what there is as a new drive? The file stays as it is.")  # fmt: skip
+        if answer != QMessageBox.StandardButton.Yes:
+            return False
+        self.session.open(drive, None)
+        self.session.undo.resetClean()
+        self.session.file_changed.emit()
         return True
 
     def offer_untitled_autosave(self) -> None:
         self._offer_autosave(None)
 
-    def _offer_autosave(self, path: Path | None) -> bool:
-        saved = autosave_path(path)
-        if not saved.exists():
-            return False
+    def _offer_autosave(self, path: Path | None, saved: Drive | None = None) -> bool:
+        """Offer what a window that is gone left unsaved, one after the other; true where it was taken up."""
+        for slot in slots(path, used=True):
+            drive = self._autosaved(slot)
+            if drive is None or (saved is not None and file.to_text(drive) == file.to_text(saved)):
+                if drive is not None:
+                    slot.path.unlink(missing_ok=True)
+                slot.lock.release()
+                continue
+            name = path.name if path else "a drive that was never saved"
+            answer = QMessageBox.question(
+                self.window, "Autosave", f"Pendel ended before {name} was saved. Take up the unsaved changes?"
+            )
+            if answer == QMessageBox.StandardButton.Yes:
+                self.session.open(drive, path, slot)
+                self.session.undo.resetClean()
+                self.session.file_changed.emit()
+                return True
+            slot.path.unlink(missing_ok=True)
+            slot.lock.release()
+        return False
+
+    def _autosaved(self, slot: Slot) -> Drive | None:
+        """The drive of an autosave, as far as it can be read; one that cannot be is put aside, never deleted."""
         try:
-            drive = file.load(saved)
-        except FileProblem:
-            saved.unlink(missing_ok=True)
-            return False
-        name = path.name if path else "a drive that was never saved"
-        answer = QMessageBox.question(
-            self.window, "Autosave", f"Pendel ended before {name} was saved. Take up the unsaved changes?"
-        )
-        if answer != QMessageBox.StandardButton.Yes:
-            saved.unlink(missing_ok=True)
-            return False
-        self.session.open(drive, path)
-        self.session.undo.resetClean()
-        self.session.file_changed.emit()
-        return True
+            return file.load_as_far_as_it_goes(slot.path)[0]
+        except FileProblem as problem:
+            aside = slot.path.with_name(f"{slot.path.stem}-{datetime.now():%Y%m%d-%H%M%S}.unreadable")
+            with contextlib.suppress(OSError):
+                slot.path.rename(aside)
+            self.complain(
+                FileProblem(str(aside), f"an autosave cannot be read and was put there. {problem.reason}")
+            )
+            return None
 
     def complain(self, problem: FileProblem) -> None:
         QMessageBox.warning(self.window, "File", str(problem))
@@ -115,6 +169,11 @@ class DriveFiles(QObject):
         return self._save_to(Path(path if path.endswith(".pendel") else path + ".pendel"))
 
     def _save_to(self, path: Path) -> bool:
+        if self.session.changed_by_others(path):
+            wanted = self._where_instead(path)
+            if wanted is None:
+                return False
+            path = wanted
         try:
             self.session.save(path)
         except FileProblem as problem:
@@ -123,6 +182,37 @@ class DriveFiles(QObject):
         self._remember(path)
         self.said.emit(f"Saved {path}.")
         return True
+
+    def _where_instead(self, path: Path) -> Path | None:
+        """The file is not as it was when it was opened or saved here: over it, beside it, or not at all."""
+        shown = ""
+        while True:
+            box = QMessageBox(self.window)
+            box.setWindowTitle("Changed elsewhere")
+            box.setText(
+                f"{path.name} was changed by another program since it was opened here. Saving over it loses what was changed there.{shown}"
+            )
+            over = box.addButton("Save over it", QMessageBox.ButtonRole.DestructiveRole)
+            beside = box.addButton("Save beside it", QMessageBox.ButtonRole.AcceptRole)
+            differs = box.addButton("Show what differs", QMessageBox.ButtonRole.ActionRole)
+            box.addButton(QMessageBox.StandardButton.Cancel)
+            box.setDefaultButton(beside)
+            box.exec()
+            chosen = box.clickedButton()
+            if chosen is over:
+                return path
+            if chosen is beside:
+                return free_beside(path)
+            if chosen is not differs:
+                return None
+            shown = f"\n\nHere, compared with there: {self._difference(path)}."
+
+    def _difference(self, path: Path) -> str:
+        try:
+            there = file.load_as_far_as_it_goes(path)[0]
+        except FileProblem as problem:
+            return f"the file cannot be read: {problem.reason}"
+        return differences(there, self.session.drive, MOST_TOLD)
 
     def _remember(self, path: Path) -> None:
         recent = [str(path), *(p for p in self._recent() if p != str(path))][:MOST_RECENT]
@@ -163,3 +253,11 @@ class DriveFiles(QObject):
             menu.addAction(text, lambda p=text: self.may_leave() and self.open_path(Path(p)))
         if menu.isEmpty():
             menu.addAction("None yet").setEnabled(False)
+
+
+def free_beside(path: Path) -> Path:
+    """A name beside a file that no file has."""
+    number = 2
+    while (found := path.with_stem(f"{path.stem} {number}")).exists():
+        number += 1
+    return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 import traceback
 from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -12,6 +13,7 @@ from pendel.app.readying import LONG
 from pendel.app.run_figures import averaged_keys, measured_keys
 from pendel.app.session import Session, differences
 from pendel.app.shown import main_signals
+from pendel.core.catalogue.own_block import C
 from pendel.core.drive.file import to_text
 from pendel.core.errors import PendelError
 from pendel.core.runs import kept
@@ -21,10 +23,13 @@ from pendel.core.runs.worker import RunFailed, RunFinished, RunRequest, Worker
 POLL_MS = 5
 
 
-def ready_to_show(answer: RunFinished, keys: Sequence[str]) -> KeptRun:
-    """A run, brought to its place, with the signals that will be shown at once. Their equations are evaluated here, beside the window, since for a long
+def ready_to_show(answer: RunFinished, keys: Sequence[str], own_c: bool = False) -> KeptRun:
+    """A run, brought to its place (where C of a user ran, as if it came from elsewhere), with the signals that will be shown at once. Their equations are evaluated here, beside the window, since for a long
     switching run this takes as long as the run. Raises `FileProblem`."""
-    run = kept.load(answer.keep())
+    from pendel.core.runs.simulate import reopen  # slow to load, and not needed to start
+
+    path = answer.keep()
+    run = reopen(path) if own_c else kept.load(path)
     run.fetch(keys)
     if len(run.rows) > LONG:  # of a short one, figures are a moment's work once the traces are drawn
         run.fetch(measured_keys(run))
@@ -62,7 +67,7 @@ class RunJobs(QObject):
         session = self.session
         number = session.next_run_number()
         before = session.drive_of_last_run()
-        path = session.runs_folder / f"run{number}.h5"
+        path = session.runs_folder / f"run{number}_{secrets.token_hex(3)}.h5"  # no other window's
         self.until = session.examined.settings.get("until", 1.0)
         self.running = True
         self._drive = session.drive
@@ -90,6 +95,7 @@ class RunJobs(QObject):
                 ready_to_show,
                 answer,
                 [*self.session.shown_keys(), *main_signals(self.session.drive)],
+                any(card.kind == C for card in self._drive.cards.values()),
             )
         elif isinstance(answer, RunFailed):
             self._end()

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import os
 import re
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
 from platformdirs import user_state_dir
@@ -24,16 +26,22 @@ from pendel.core.drive import commands, file
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Card, Drive
-from pendel.core.drive.findings import Finding, attention
+from pendel.core.drive.findings import Finding, attention, fault
 from pendel.core.drive.inside import sheet_of, wires_on
+from pendel.core.drive.limits import check_changes
+from pendel.core.drive.lock import FileLock, Owner, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem, PendelError
+from pendel.core.formats.writing import write_atomically
 from pendel.core.runs import kept
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.worker import Beside, PointRequest
 
-AUTOSAVE_AFTER_MS = 1500
+AUTOSAVE_AFTER_MS, AUTOSAVE_AT_LAST_MS = 1500, 5000
+"""After a pause in editing; and without one, after its first edit."""
 DEEP_CHECK_AFTER_MS = 400
 MOST_RUNS = 40
+MOST_WINDOWS = 20
+"""On one drive, that have an autosave each."""
 LONGEST_POINT = 120.0
 """Seconds that a run for a point to judge loops at may take."""
 DEMO = Path(__file__).parent.parent / "examples" / "car_door_drive.pendel"
@@ -48,7 +56,7 @@ class UndoStep(QUndoCommand):
         self.session, self.command = session, command
 
     def redo(self) -> None:
-        self.command.apply(self.session.drive)
+        self.command.apply(self.session.drive, checked=True)
 
     def undo(self) -> None:
         self.command.revert(self.session.drive)
@@ -76,6 +84,8 @@ class Session(QObject):
     runs_changed = pyqtSignal()
     file_changed = pyqtSignal()
     studied = pyqtSignal()
+    refused = pyqtSignal(str)
+    """Why an edit was not taken."""
     _study_done = pyqtSignal(int, list, list, str)
 
     def __init__(self, parent: QObject | None = None):
@@ -109,6 +119,13 @@ class Session(QObject):
         """Tells which signals of the next run will be shown at once."""
         self.readying = Readying(self)
         self._autosave = single_shot(self, AUTOSAVE_AFTER_MS, self.autosave)
+        self._autosave_at_last = single_shot(self, AUTOSAVE_AT_LAST_MS, self.autosave)
+        self._lock: FileLock | Owner | None = None
+        """On the drive's file; an owner where another window has it open."""
+        self._slot: Slot | None = None
+        """Where this window keeps what is not saved."""
+        self._known_bytes: str | None = None
+        """Digest of the drive's file as it was read or written here last."""
         self._deep = single_shot(self, DEEP_CHECK_AFTER_MS, self.check_deeply)
         self.undo.cleanChanged.connect(self._clean_changed)
         self._adopt(Drive())
@@ -119,12 +136,22 @@ class Session(QObject):
     def _adopt(self, drive: Drive) -> None:
         self.drive = drive
         drive.listeners.append(self._drive_changed)
-        self.examined: Examined = examine(drive)
+        self.examined: Examined = self._examine()
 
-    def open(self, drive: Drive, path: Path | None) -> None:
-        """Make ``drive`` the open one, with its kept runs."""
+    def _examine(self) -> Examined:
+        """What is said of the drive. Whatever happens in it, editing and autosave go on."""
+        try:
+            return examine(self.drive)
+        except Exception as problem:  # the edit's boundary
+            traceback.print_exc()
+            return Examined([fault(f"The drive cannot be examined: {problem}. Undo the last edit (Ctrl+Z).")])
+
+    def open(self, drive: Drive, path: Path | None, slot: Slot | None = None) -> None:
+        """Make ``drive`` the open one, with its kept runs. ``slot`` is where its unsaved changes were found."""
+        self._let_go()
         self._adopt(drive)
-        self.path = path
+        self._slot = slot
+        self._belongs_to(path)
         self.selection, self.selected_wire, self.inside = [], "", ""
         self.undo.clear()
         self.deep_findings = []
@@ -140,21 +167,31 @@ class Session(QObject):
         self._deep.start()
 
     def do(self, command: Command) -> None:
-        """Apply a command as one undo step; an empty one does nothing."""
-        if command.changes:
-            self.undo.push(UndoStep(self, completed(self.drive, command)))
+        """Apply a command as one undo step; an empty one does nothing, and one whose result no drive can hold is refused."""
+        if not command.changes:
+            return
+        whole = completed(self.drive, command)
+        try:
+            check_changes(self.drive, whole.changes)
+        except DriveProblem as problem:
+            self.refused.emit(str(problem))
+            self.changed.emit(set())  # fields show again what holds
+            return
+        self.undo.push(UndoStep(self, whole))
 
     def _drive_changed(self, touched: set[tuple[str, str]]) -> None:
+        self._autosave.start()  # before all that may fail
+        if not self._autosave_at_last.isActive():
+            self._autosave_at_last.start()
         gone = [c for c in self.selection if c not in self.drive.cards]
         if gone:
             self.selection = [c for c in self.selection if c in self.drive.cards]
         if self.inside and getattr(self.drive.cards.get(self.inside), "face", None) is None:
             self.enter("")
-        self.examined = examine(self.drive)
+        self.examined = self._examine()
         self.remarks = []
         self.changed.emit(touched)
         self.examined_changed.emit()
-        self._autosave.start()
         self._deep.start()
         self.judging = True
         if gone:
@@ -226,11 +263,12 @@ class Session(QObject):
 
     def file_of_run(self, run: KeptRun) -> bytes:
         """A kept run as its file holds it. Raises `FileProblem`."""
-        path = self._run_path(run)
+        if run.file is None:
+            raise FileProblem(run.name, "this run has no file any more. Run once more.")
         try:
-            return path.read_bytes()
+            return run.file.read_bytes()
         except OSError as problem:
-            raise FileProblem(str(path), f"the run cannot be read: {problem.strerror}.") from problem
+            raise FileProblem(str(run.file), f"the run cannot be read: {problem.strerror}.") from problem
 
     def _study(self, version: int, drive: Drive, faulty: bool) -> None:
         self._points_elsewhere()
@@ -253,7 +291,9 @@ class Session(QObject):
     def close(self) -> None:
         self.closing = True
         self._autosave.stop()
+        self._autosave_at_last.stop()
         self._deep.stop()
+        self._let_go()
         self._points_elsewhere(False)
         self.beside_worker.close()
         self._pool.shutdown(wait=True, cancel_futures=True)
@@ -269,26 +309,53 @@ class Session(QObject):
         """Raises `FileProblem`; the drive stays as it is then."""
         file.save(self.drive, path)
         self.discard_autosave()
-        self.path = path
+        if path != self.path:
+            self._let_go()
+        self._belongs_to(path)
         self.undo.setClean()
         self.file_changed.emit()
 
-    @property
-    def autosave_path(self) -> Path:
-        return autosave_path(self.path)
+    def _belongs_to(self, path: Path | None) -> None:
+        """The open drive is that of a file, as it is now."""
+        self.path = path
+        self._known_bytes = digest_of(path) if path is not None else None
+        if path is not None and not isinstance(self._lock, FileLock):
+            self._lock = take(lock_of(path)) if writable(path.parent) else None
+
+    def _let_go(self) -> None:
+        if self._slot is not None and not self.dirty:
+            self.discard_autosave()  # it held edits that were undone
+        for held in (self._lock, self._slot.lock if self._slot else None):
+            if isinstance(held, FileLock):
+                held.release()
+        self._lock, self._slot = None, None
+
+    def changed_by_others(self, path: Path) -> bool:
+        """Whether the drive's file is another than it was when it was read or written here."""
+        return (
+            path == self.path
+            and self._known_bytes is not None
+            and digest_of(path) not in (self._known_bytes, None)
+        )
 
     def autosave(self) -> None:
+        self._autosave.stop()
+        self._autosave_at_last.stop()
         if not self.dirty:
             return
-        try:
-            self.autosave_path.parent.mkdir(parents=True, exist_ok=True)
-            file.write_atomically(self.autosave_path, file.to_text(self.drive))
-        except (FileProblem, OSError):
-            return  # the next edit tries again; the open drive is not in danger
+        with contextlib.suppress(
+            FileProblem, OSError
+        ):  # the next edit tries again; the open drive is not in danger
+            self._slot = self._slot or free_slot(self.path)
+            if self._slot is not None:
+                write_atomically(self._slot.path, file.to_text(self.drive))
 
     def discard_autosave(self) -> None:
         self._autosave.stop()
-        self.autosave_path.unlink(missing_ok=True)
+        self._autosave_at_last.stop()
+        if self._slot is not None:
+            with contextlib.suppress(OSError):
+                self._slot.path.unlink(missing_ok=True)
 
     # runs ------------------------------------------------------------------
 
@@ -306,7 +373,8 @@ class Session(QObject):
         from pendel.core.runs.simulate import reopen
 
         found = []
-        for path in sorted(self.runs_folder.glob("run*.h5"), key=lambda p: p.stat().st_mtime)[-12:]:
+        kept_here = [p for p in self.runs_folder.glob("run*.h5") if p.is_file()]
+        for path in sorted(kept_here, key=age)[-12:]:
             try:
                 found.append(reopen(path))
             except FileProblem as problem:
@@ -315,13 +383,15 @@ class Session(QObject):
 
     def next_run_number(self) -> int:
         numbers = [
-            int(m.group(1)) for r in self.runs if (m := re.fullmatch(r"Run (\d+)", r.name.split(" · ")[0]))
+            int(m.group(1))
+            for r in self.runs
+            if (m := re.fullmatch(r"Run (\d{1,9})", r.name.split(" · ")[0]))
         ]
         on_disk = (
             [
                 int(m.group(1))
                 for p in self.runs_folder.glob("run*.h5")
-                if (m := re.fullmatch(r"run(\d+)", p.stem))
+                if (m := re.fullmatch(r"run(\d{1,9})(_\w+)?", p.stem))
             ]
             if self.runs_folder.is_dir()
             else []
@@ -334,10 +404,6 @@ class Session(QObject):
         del self.runs[:-MOST_RUNS]
         self.runs_changed.emit()
 
-    def _run_path(self, run: KeptRun) -> Path:
-        number = re.search(r"\d+", run.name)
-        return self.runs_folder / f"run{number.group() if number else 0}.h5"
-
     def _remark(self, remark: kept.Remark) -> Finding:
         mend = commands.set_value(self.drive, remark.card, remark.value, remark.text) if remark.value and remark.card in self.drive.cards else None  # fmt: skip
         return attention(
@@ -346,11 +412,13 @@ class Session(QObject):
 
     def relabel_run(self, run: KeptRun, label: str) -> None:
         """Raises `FileProblem` when the file cannot be written."""
-        kept.relabel(run, label, self._run_path(run))
+        kept.relabel(run, label)
 
     def remove_run(self, run: KeptRun) -> None:
-        self.runs.remove(run)
-        self._run_path(run).unlink(missing_ok=True)
+        self.runs = [r for r in self.runs if r is not run]
+        with contextlib.suppress(OSError):
+            if run.file is not None:
+                run.file.unlink(missing_ok=True)
         self.runs_changed.emit()
 
     def drive_of_last_run(self) -> Drive | None:
@@ -416,16 +484,58 @@ class Lazily:
             self.timer.start()
 
 
-def writable(folder: Path) -> bool:
-    import os
+def age(path: Path) -> float:
+    try:
+        return path.stat().st_mtime
+    except OSError:
+        return 0.0  # removed meanwhile
 
+
+def writable(folder: Path) -> bool:
     return os.access(folder, os.W_OK)
 
 
-def autosave_path(path: Path | None) -> Path:
-    """Where the autosave of a drive lies: apart from the drive, named by its place."""
-    key = hashlib.sha256(str(path.resolve() if path else "untitled").encode()).hexdigest()[:12]
-    return Path(user_state_dir("pendel")) / "autosave" / f"{path.stem if path else 'untitled'}-{key}.pendel"
+@dataclass(frozen=True)
+class Slot:
+    """Where a window keeps what is not saved of a drive, and the lock by which others know that it lives."""
+
+    path: Path
+    lock: FileLock
+
+
+def autosave_path(path: Path | None, number: int = 0) -> Path:
+    """Where an autosave of a drive lies: apart from the drive, named by its place. Windows on one drive have a number each."""
+    key = hashlib.sha256(os.fsencode(path.resolve() if path else "untitled")).hexdigest()[:12]
+    name = re.sub(r"[^\w .-]", "_", path.stem)[:60] if path else "untitled"
+    return (
+        Path(user_state_dir("pendel")) / "autosave" / f"{name}-{key}{f'-{number}' if number else ''}.pendel"
+    )
+
+
+def slots(path: Path | None, *, used: bool) -> Iterator[Slot]:
+    """Autosaves of a drive whose windows are gone, or places for a new one. Each is locked while it is looked at."""
+    for number in range(MOST_WINDOWS):
+        at = autosave_path(path, number)
+        if at.exists() != used:
+            continue
+        if not used:
+            at.parent.mkdir(parents=True, exist_ok=True)
+        lock = take(lock_of(at))
+        if isinstance(lock, FileLock):
+            yield Slot(at, lock)
+
+
+def free_slot(path: Path | None) -> Slot | None:
+    """A place for the autosave of a window. Raises `OSError`."""
+    return next(slots(path, used=False), None)
+
+
+def digest_of(path: Path) -> str | None:
+    """Of a file's bytes; nothing where there is none."""
+    try:
+        return hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else None
+    except OSError:
+        return None
 
 
 DATA = {
@@ -463,7 +573,7 @@ def choice_told(card: Card, name: str) -> str:
     return dict(spec.options).get(chosen, chosen) if spec else chosen
 
 
-def differences(old: Drive | None, drive: Drive) -> str:
+def differences(old: Drive | None, drive: Drive, most: int = 3) -> str:
     """What differs from the run before, for naming a run: ``K_p 6 → 15``."""
     if old is None:
         return "first run"
@@ -497,4 +607,4 @@ def differences(old: Drive | None, drive: Drive) -> str:
     for name in ("until", "sensors", "tolerance", "method", "step", "tick", "computing_delay"):
         if old.settings.get(name) != drive.settings[name]:
             found.append(f"{name.replace('_', ' ')} {drive.settings[name]}")
-    return ", ".join(found[:3]) + (" …" if len(found) > 3 else "") if found else "as before"
+    return ", ".join(found[:most]) + (" …" if len(found) > most else "") if found else "as before"

@@ -224,6 +224,7 @@ class MainWindow(QMainWindow):
             source.said.connect(self.say)
         self.session.readying.begun.connect(self.say)
         self.session.readying.ended.connect(self.say)
+        self.session.refused.connect(self.say)
         self.files.created.connect(lambda: self.show_page("Drive"))
 
     # showing -------------------------------------------------------------------

@@ -11,6 +11,7 @@ from typing import Any
 
 from pendel.core.drive.document import Card, Drive, End, FluxTable, OwnEquations, Point, Quantity, Wire, slug
 from pendel.core.drive.inside import free_role, resolved, with_members
+from pendel.core.drive.limits import check_changes, within_sheet
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.expressions import renamed
 from pendel.core.quantities.named import check_name
@@ -38,7 +39,11 @@ class Command:
     changes: tuple[Change, ...]
     gesture: str = ""
 
-    def apply(self, drive: Drive) -> None:
+    def apply(self, drive: Drive, *, checked: bool = False) -> None:
+        """Raises `DriveProblem`, and changes nothing, where the drive cannot hold what it would have then (`limits`); ``checked``
+        tells that this was looked at."""
+        if not checked:
+            check_changes(drive, self.changes)
         for change in self.changes:
             put(drive, change.table, change.key, change.after, change.at)
         drive.tell({(c.table, c.key) for c in self.changes})
@@ -89,7 +94,7 @@ def add_card(drive: Drive, kind: str, name: str, x: int = 0, y: int = 0, **field
     name = drive.free_name(name)
     key = drive.free_id(name)
     role = free_role(drive, fields.get("inside", ""), key)
-    card = Card(kind, name, x, y, **fields, role=role)
+    card = Card(kind, name, within_sheet(x), within_sheet(y), **fields, role=role)
     return Command(f"Add {name}", (changed(drive, "cards", key, card),))
 
 
@@ -109,7 +114,7 @@ def move_cards(
 ) -> Command:
     changes = [
         changed(drive, "cards", card, replace(drive.cards[card], x=x, y=y))
-        for card, (x, y) in places.items()
+        for card, (x, y) in ((card, (within_sheet(x), within_sheet(y))) for card, (x, y) in places.items())
         if (drive.cards[card].x, drive.cards[card].y) != (x, y)
     ]
     return Command(title, tuple(changes), gesture)
@@ -368,8 +373,8 @@ def paste_cards(drive: Drive, clipped: Clip, offset: int = 8, sheet: str = "") -
         after = replace(
             card,
             name=scratch.free_name(card.name),
-            x=card.x + (0 if held else offset),
-            y=card.y + (0 if held else offset),
+            x=within_sheet(card.x + (0 if held else offset)),
+            y=within_sheet(card.y + (0 if held else offset)),
             inside=new_ids[card.inside] if held else sheet,
             role=card.role if held else free_role(scratch, sheet, new),
         )

@@ -15,6 +15,8 @@ from pendel.core.errors import DriveProblem
 Point = tuple[str, str]
 """A profile corner as the user wrote it: time, value."""
 
+LONGEST_NAME, LONGEST_ID, ROOM_FOR_NUMBER = 200, 40, 8
+"""Letters of a card's name, of the id made of it, and of what tells equal ones apart."""
 TABLES = ("settings", "quantities", "cards", "wires", "taps")
 
 DEFAULT_SETTINGS: Mapping[str, str] = {
@@ -201,10 +203,12 @@ class Drive:
         return candidate
 
     def free_name(self, name: str) -> str:
+        """The name, numbered where another card has it; also where it has only the id, as far as ids tell long names apart."""
         taken = {c.name for c in self.cards.values()}
-        stem = re.sub(r" \d+$", "", name)
-        number, candidate = 2, name
-        while candidate in taken or slug(candidate) in self.cards:
+        stem = re.sub(r" \d+$", "", name)[: LONGEST_NAME - ROOM_FOR_NUMBER]
+        number, candidate = 2, name[:LONGEST_NAME]
+        short = len(slug(stem)) < LONGEST_ID - ROOM_FOR_NUMBER
+        while candidate in taken or (short and slug(candidate) in self.cards):
             candidate, number = f"{stem} {number}", number + 1
         return candidate
 
@@ -215,7 +219,7 @@ C_WORDS = frozenset(["auto", "break", "case", "char", "const", "continue", "defa
 def slug(name: str) -> str:
     """An identifier, valid in C, from a card's name."""
     plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
-    plain = re.sub(r"[^a-z0-9]+", "_", plain).strip("_")[:40].strip("_") or "card"
+    plain = re.sub(r"[^a-z0-9]+", "_", plain).strip("_")[:LONGEST_ID].strip("_") or "card"
     if plain[0].isdigit() or plain in C_WORDS:
         plain = f"n_{plain}"
     return plain

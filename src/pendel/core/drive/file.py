@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
-import tempfile
+from collections.abc import Callable
+from dataclasses import replace
 from functools import lru_cache
 from importlib import resources
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -24,10 +27,14 @@ from pendel.core.drive.document import (
     Wire,
 )
 from pendel.core.drive.inside import resolved
+from pendel.core.drive.limits import MOST, problem_of
 from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.formats.writing import write_atomically
 
 FORMAT, VERSION = "pendel drive", 1
 MAX_BYTES = 200_000_000
+MOST_LEFT_OUT, MOST_ROUNDS = 2000, 4
+"""Places of a damaged file that are left out, and how often it is looked at again."""
 MANY_CORNERS = 200
 """From so many on, corners of a profile are written one a line."""
 
@@ -108,38 +115,139 @@ def face_from_record(record: dict[str, Any]) -> Face:
     return Face(record["design"], values, ports, record.get("follows", True))
 
 
+LeaveOut = Callable[[str], None]
+"""Told of what cannot be read: raises, or goes on without it."""
+
+
 def from_text(text: str, source: str = "The drive") -> Drive:
-    """Read a drive.
+    """Read a drive, all of it.
 
     Raises
     ------
     FileProblem
         saying what is wrong and where; never anything else, whatever the text.
     """
-    try:
-        record = json.loads(text, parse_constant=refuse_constant)
-    except (ValueError, RecursionError) as problem:
-        where = f" in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else ""
-        raise FileProblem(
-            source,
-            f"this is not a readable drive file (damaged{where}). The autosave or the previous version (.bak) may help.",
-        ) from problem
+
+    def refuse(sentence: str) -> None:
+        raise FileProblem(source, sentence)
+
+    return _read(text, source, refuse)
+
+
+def as_far_as_it_goes(text: str, source: str = "The drive") -> tuple[Drive, list[str]]:
+    """Read of a damaged or newer file what can be read, and sentences on what was left out.
+
+    Raises
+    ------
+    FileProblem
+        when nothing can be, or the file is no drive at all.
+    """
+    left_out: list[str] = []
+    drive = _read(text, source, left_out.append)
+    if left_out and not (drive.cards or drive.quantities):
+        raise FileProblem(source, left_out[0])
+    return drive, left_out
+
+
+def _read(text: str, source: str, leave_out: LeaveOut) -> Drive:
+    record = parsed(text, source, leave_out)
     if not isinstance(record, dict) or record.get("format") != FORMAT:
         raise FileProblem(source, "this is not a Pendel drive. Choose a file that ends in .pendel.")
     version = record.get("version")
     if isinstance(version, int) and version > VERSION:
-        raise FileProblem(
-            source,
-            f"it was written by a newer Pendel (format {version}, this one reads up to {VERSION}). Update Pendel to open it.",
+        leave_out(
+            f"it was written by a newer Pendel (format {version}, this one reads up to {VERSION}). Update Pendel to open it."
         )
+    for _ in range(MOST_ROUNDS):  # what is taken out may show more
+        try:
+            violations = list(islice(validator().iter_errors(shortened(record)), MOST_LEFT_OUT + 1))
+        except RecursionError as deep:
+            raise FileProblem(source, "it is nested too deeply to be a drive.") from deep
+        if not violations:
+            return from_record(record, source, leave_out)
+        if len(violations) > MOST_LEFT_OUT:
+            raise FileProblem(source, f"more than {MOST_LEFT_OUT} places of it cannot be read.")
+        # From the last on, so that places in lists stay what they are.
+        for violation in sorted(
+            violations, key=lambda v: [(str(p).rjust(9)) for p in v.absolute_path], reverse=True
+        ):
+            place = "/".join(str(p) for p in violation.absolute_path) or "the top level"
+            leave_out(f"at {place}: {violation.message[:200]}.")
+            take_out(record, list(violation.absolute_path), str(violation.validator))
+    raise FileProblem(source, "its parts do not fit together.")
+
+
+def parsed(text: str, source: str, leave_out: LeaveOut) -> Any:
+    """The JSON of a text; where it breaks off or is damaged, what stands before that."""
     try:
-        violation = next(iter(validator().iter_errors(shortened(record))), None)
-    except RecursionError as deep:
-        raise FileProblem(source, "it is nested too deeply to be a drive.") from deep
-    if violation is not None:
-        place = "/".join(str(p) for p in violation.absolute_path) or "the top level"
-        raise FileProblem(source, f"at {place}: {violation.message[:200]}.")
-    return from_record(record, source)
+        return json.loads(text, parse_constant=refuse_constant)
+    except (ValueError, RecursionError) as problem:
+        where = f" in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else ""
+        leave_out(
+            f"this is not a readable drive file (damaged{where}). The autosave or the previous version (.bak) may help."
+        )
+        ends = problem.pos if isinstance(problem, json.JSONDecodeError) else 0
+    try:
+        return json.loads(closed(text[:ends]), parse_constant=refuse_constant)
+    except (ValueError, RecursionError) as problem:
+        raise FileProblem(source, "nothing of this file can be read as a drive.") from problem
+
+
+def closed(text: str) -> str:
+    """The beginning of a JSON text up to its last whole item, with brackets closed."""
+    opened: list[str] = []
+    whole: tuple[int, list[str]] = (0, [])
+    at, in_text = 0, False
+    while at < len(text):
+        letter = text[at]
+        if in_text:
+            at += letter == "\\"
+            in_text = letter != '"'
+        elif letter == '"':
+            in_text = True
+        elif letter in "[{":
+            opened.append("]" if letter == "[" else "}")
+            whole = (at + 1, list(opened))
+        elif letter in "]}":
+            if opened:
+                opened.pop()
+            whole = (at + 1, list(opened))
+        elif letter == ",":
+            whole = (at, list(opened))
+        at += 1
+    end, open_then = whole
+    return text[:end] + "".join(reversed(open_then))
+
+
+def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
+    """Remove from a record what breaks the schema at ``path``: the smallest thing a drive can do without."""
+    known = {"format", "version", "settings", "quantities", "cards", "wires", "taps"}
+    table = path[0] if path else None
+    if table is None or (len(path) == 1 and why in ("type", "minimum", "const")):
+        for name, empty in (("cards", {}), ("wires", []), ("settings", {}), ("quantities", {}), ("taps", {})):
+            if not isinstance(record.get(name, empty), type(empty)) or (table is None and name not in record):
+                record[name] = empty
+        record["version"] = VERSION
+        for name in record.keys() - known:
+            del record[name]
+    elif table == "wires" or (table in ("settings", "quantities", "taps") and len(path) > 1):
+        remove(record[table], path[1])
+    elif table == "cards" and len(path) > 1:
+        card = record["cards"].get(path[1])
+        if len(path) > 3 and path[2] in ("values", "choices", "starts", "proposed"):
+            remove(card[path[2]], path[3])
+        elif len(path) > 2 and path[2] not in ("kind", "name") and isinstance(card, dict):
+            remove(card, path[2])
+        elif len(path) == 2 and why == "additionalProperties" and isinstance(card, dict):
+            for name in card.keys() - set(CARD_FIELDS):
+                del card[name]
+        else:
+            remove(record["cards"], path[1])
+
+
+def remove(table: Any, place: Any) -> None:
+    with contextlib.suppress(LookupError, TypeError):  # another violation at the same place took it out
+        del table[place]
 
 
 def shortened(record: dict[str, Any]) -> dict[str, Any]:
@@ -165,50 +273,93 @@ def refuse_constant(name: str) -> float:
     raise ValueError(f"{name} is not a value a drive can hold")
 
 
-def from_record(record: dict[str, Any], source: str) -> Drive:
+def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Drive:
     drive = Drive()
-    drive.settings.update(record.get("settings", {}))
-    drive.quantities = {
-        k: Quantity(q["value"], q.get("note", "")) for k, q in record.get("quantities", {}).items()
-    }
-    drive.cards = {key: card_from_record(c) for key, c in record["cards"].items()}
-    check_inside(drive, source)
-    try:
-        for a, b in record["wires"]:
-            wire = Wire(resolved(drive, End.parse(a)), resolved(drive, End.parse(b)))
-            drive.wires[wire.key] = wire
-        drive.taps = {name: End.parse(end) for name, end in record.get("taps", {}).items()}
-    except DriveProblem as problem:
-        raise FileProblem(source, str(problem)) from problem
+
+    def put(table: str, key: str, made: Callable[[], Any]) -> None:
+        """One record, unless it cannot be made or kept."""
+        try:
+            found = made()
+        except (DriveProblem, OverflowError, ValueError) as problem:
+            leave_out(f"{key}: {problem}")
+            return
+        if told := problem_of(table, key, found):
+            leave_out(told)
+        else:
+            drive.table(table)[found.key if isinstance(found, Wire) else key] = found
+
+    for name, text in record.get("settings", {}).items():
+        put("settings", name, lambda text=text: text)
+    for name, q in record.get("quantities", {}).items():
+        put("quantities", name, lambda q=q: Quantity(q["value"], q.get("note", "")))
+    for key, card in record["cards"].items():
+        put("cards", key, lambda card=card: card_from_record(card))
+    check_inside(drive, leave_out)
+    for a, b in record["wires"]:
+        put(
+            "wires",
+            f"the wire {a} to {b}",
+            lambda a=a, b=b: Wire(resolved(drive, End.parse(a)), resolved(drive, End.parse(b))),
+        )
+    for name, end in record.get("taps", {}).items():
+        put("taps", name, lambda end=end: End.parse(end))
+    for table, most in MOST.items():
+        if len(drive.table(table)) > most:
+            raise FileProblem(
+                source, f"it has {len(drive.table(table))} {table}; a drive has at most {most}."
+            )
     return drive
 
 
-def check_inside(drive: Drive, source: str) -> None:
-    """Raises `FileProblem` where a card lies inside something that is no assembly, or inside itself, or not alone in its role."""
+def check_inside(drive: Drive, leave_out: LeaveOut) -> None:
+    """See to it that every card inside something lies in an assembly, not in itself, and alone in its role; else it comes out."""
     roles: dict[tuple[str, str], str] = {}
-    for key, card in drive.cards.items():
+
+    def out(key: str, sentence: str) -> None:
+        leave_out(sentence)
+        drive.cards[key] = replace(drive.cards[key], inside="", role="")
+
+    for key, card in list(drive.cards.items()):
         seen, at = {key}, card.inside
         while at:
             if at in seen:
-                raise FileProblem(source, f"{card.name} lies inside itself.")
+                out(key, f"{card.name} lies inside itself.")
+                break
             if at not in drive.cards or drive.cards[at].face is None:
-                raise FileProblem(
-                    source, f"{card.name} lies inside “{at}”, which is no assembly of this drive."
-                )
+                out(key, f"{card.name} lies inside “{at}”, which is no assembly of this drive.")
+                break
             seen.add(at)
             at = drive.cards[at].inside
-        if card.inside:
-            twin = roles.setdefault((card.inside, card.role), key)
+        if inside := drive.cards[key].inside:
+            twin = roles.setdefault((inside, card.role), key)
             if twin != key:
-                raise FileProblem(
-                    source,
-                    f"{card.name} and {drive.cards[twin].name} both have the role “{card.role}” in {drive.cards[card.inside].name}.",
+                out(
+                    key,
+                    f"{card.name} and {drive.cards[twin].name} both have the role “{card.role}” in {drive.cards[inside].name}.",
                 )
+
+
+CARD_FIELDS = (
+    "kind",
+    "name",
+    "at",
+    "values",
+    "choices",
+    "starts",
+    "proposed",
+    "profile",
+    "rows",
+    "flux",
+    "inside",
+    "role",
+    "face",
+    "own",
+)
 
 
 def card_from_record(record: dict[str, Any]) -> Card:
     """The inverse of `card_record`."""
-    x, y = record.get("at", (0, 0))
+    x, y = map(int, record.get("at", (0, 0)))
     own = OwnEquations(**{k: tuple(v) for k, v in record["own"].items()}) if "own" in record else None
     profile = tuple((t, v) for t, v in record.get("profile", ()))
     values, choices, starts = record.get("values", {}), record.get("choices", {}), record.get("starts", {})
@@ -228,48 +379,50 @@ def flux_from_record(record: dict[str, Any]) -> FluxTable:
 
 
 def load(path: Path) -> Drive:
+    """Read a file, all of it. Raises `FileProblem`."""
+    return from_text(text_of(path), str(path))
+
+
+def load_as_far_as_it_goes(path: Path) -> tuple[Drive, list[str]]:
+    """What can be read of a file, and what was left out. Raises `FileProblem` where that is nothing."""
+    return as_far_as_it_goes(text_of(path), str(path))
+
+
+def text_of(path: Path) -> str:
+    """Text of a regular file of a size a drive may have. Raises `FileProblem`."""
     try:
-        if path.stat().st_size > MAX_BYTES:
-            raise FileProblem(
-                str(path),
-                f"the file has {path.stat().st_size / 1e6:.0f} MB; a drive has at most {MAX_BYTES // 1_000_000} MB. This is probably another kind of file.",
+        if not path.is_file():
+            reason = (
+                "there is no such file."
+                if not path.exists()
+                else "this is no file that can be opened, but a folder or a device."
             )
-        data = path.read_bytes()
-    except OSError as problem:
-        raise FileProblem(str(path), f"it cannot be read: {problem.strerror or problem}.") from problem
+            raise FileProblem(str(path), reason)
+        with path.open("rb") as stream:
+            size = os.fstat(stream.fileno()).st_size
+            if size > MAX_BYTES:
+                raise FileProblem(
+                    str(path),
+                    f"the file has {size / 1e6:.0f} MB; a drive has at most {MAX_BYTES // 1_000_000} MB. This is probably another kind of file.",
+                )
+            data = stream.read(MAX_BYTES + 1)
+    except (OSError, ValueError) as problem:
+        told = getattr(problem, "strerror", None) or problem
+        raise FileProblem(str(path), f"it cannot be read: {told}.") from problem
     try:
-        return from_text(data.decode("utf-8"), str(path))
+        return data.decode("utf-8")
     except UnicodeDecodeError as problem:
         raise FileProblem(str(path), "this is not a text file, so not a Pendel drive.") from problem
 
 
 def save(drive: Drive, path: Path) -> None:
-    """Write atomically; what stood there before is kept as ``NAME.pendel.bak``.
+    """Write atomically; what stood there before is kept as ``NAME.pendel.bak``. What is written is read back first.
 
     Raises
     ------
     FileProblem
         when the disk is full or the folder is read-only; the old file is then untouched.
     """
-    write_atomically(path, to_text(drive), keep_previous=True)
-
-
-def write_atomically(path: Path, text: str, *, keep_previous: bool = False) -> None:
-    temporary = None
-    try:
-        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-        with os.fdopen(handle, "w", encoding="utf-8") as stream:
-            stream.write(text)
-            stream.flush()
-            os.fsync(stream.fileno())
-        os.chmod(temporary, 0o644)
-        if keep_previous and path.exists():
-            os.replace(path, path.with_name(path.name + ".bak"))
-        os.replace(temporary, path)
-    except OSError as problem:
-        if temporary is not None and os.path.exists(temporary):
-            os.unlink(temporary)
-        raise FileProblem(
-            str(path),
-            f"it cannot be saved: {problem.strerror or problem}. Choose another folder; nothing was lost.",
-        ) from problem
+    text = to_text(drive)
+    from_text(text, str(path))
+    write_atomically(path, text, keep_previous=True)

@@ -20,8 +20,8 @@ from pendel.core.controllers.emit import (
     simulation_values,
 )
 from pendel.core.controllers.writer import NumberFormat
-from pendel.core.drive.file import write_atomically
 from pendel.core.errors import BuildProblem, FileProblem
+from pendel.core.formats.writing import write_atomically
 from pendel.core.plant.compiler import compiler, run_compiler
 from pendel.core.plant.model import load, pointer
 from pendel.core.runs.kept import KeptRun

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Iterable, Sequence
-from dataclasses import astuple, dataclass, field, replace
+from dataclasses import astuple, dataclass, field, fields, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 
+import h5py
 import numpy as np
 
 from pendel.core.errors import FileProblem
@@ -98,7 +100,7 @@ class SwitchingLoss:
         return f"{self.card}.switching_energy" + (f"_{self.name.replace(' ', '_')}" if self.name else "")
 
 
-@dataclass
+@dataclass(eq=False)
 class KeptRun:
     """A run as recorded. Signals are computed from states when first asked for."""
 
@@ -130,6 +132,8 @@ class KeptRun:
     made: str = field(default_factory=lambda: datetime.now().isoformat(timespec="seconds"))
     condensed: Condensed | None = None
     """Averages of what was thinned."""
+    file: Path | None = None
+    """Where it is kept; its name is an id, whatever the run is called."""
 
     @cached_property
     def expanded(self) -> np.ndarray:
@@ -292,10 +296,11 @@ def save(run: KeptRun, path: Path) -> None:
             if run.condensed is not None:
                 for name in CONDENSED:
                     file.create_dataset(f"condensed/{name}", data=getattr(run.condensed, name))
-    except OSError as problem:
+        run.file = path
+    except (OSError, RuntimeError) as problem:
         raise FileProblem(
             str(path),
-            f"the run cannot be kept: {problem.strerror or problem}. Free some space or choose another folder.",
+            f"the run cannot be kept: {getattr(problem, 'strerror', None) or problem}. Free some space or choose another folder.",
         ) from problem
 
 
@@ -310,7 +315,7 @@ def facts(run: KeptRun) -> dict:
     }  # fmt: skip
 
 
-def relabel(run: KeptRun, label: str, path: Path) -> None:
+def relabel(run: KeptRun, label: str) -> None:
     """Give a run another label, in its file too when it has one.
 
     Raises
@@ -318,13 +323,14 @@ def relabel(run: KeptRun, label: str, path: Path) -> None:
     FileProblem
     """
     run.differs = label
-    if path.exists():
+    if run.file is not None and run.file.is_file():
         try:
-            with opened(path, "r+") as file:
+            with opened(run.file, "r+") as file:
                 file.attrs["facts"] = json.dumps(facts(run))
-        except OSError as problem:
+        except (OSError, RuntimeError) as problem:
             raise FileProblem(
-                str(path), f"the new name cannot be kept: {problem.strerror or problem}."
+                str(run.file),
+                f"the new name cannot be kept: {getattr(problem, 'strerror', None) or problem}.",
             ) from problem
 
 
@@ -343,21 +349,91 @@ def load(path: Path) -> KeptRun:
         when the file is damaged or of another kind.
     """
     try:
+        if not path.is_file():
+            raise FileProblem(str(path), "there is no such file, or it is a device. Choose a kept run.")
         with opened(path, "r") as file:
-            if file.attrs.get("format") != "pendel run":
-                raise FileProblem(str(path), "this is not a kept run of Pendel.")
-            f = json.loads(file.attrs["facts"])
-            structure = Structure(
-                **{n: tuples(v) for n, v in f["structure"].items()}, source=file["equations"][()].decode()
-            )
-            infos = {k: SignalInfo(k, *i) for k, i in f["infos"].items()}
-            condensed = (
-                Condensed(*(file[f"condensed/{n}"][()] for n in CONDENSED)) if "condensed" in file else None
-            )
-            return KeptRun(
-                f["name"], file["rows"][()], file["ticks"][()], structure, file["parameters"][()], f["tick_signals"], f["tick"], f["delay"], infos,
-                Outcome(f["outcome"]), f["message"], f["counters"], file["drive"][()].decode(), f["settings"], f["differs"], f["level"], f["seconds"], f.get("thinned_until", 0.0), [Remark(*r) for r in f.get("remarks", [])], [SwitchingLoss(*d) for d in f.get("devices", [])], tuple(f.get("pulse_frequencies", ())), f["made"], condensed)  # fmt: skip
-    except (OSError, KeyError, ValueError, TypeError) as problem:
+            return _read(path, file)
+    except FileProblem:
+        raise
+    except MemoryError as problem:
+        raise FileProblem(str(path), "the kept run is too large for this computer's memory.") from problem
+    except Exception as problem:  # the file's boundary: whatever a damaged one makes a library raise
+        told = " ".join(str(problem).split())[:200]
         raise FileProblem(
-            str(path), f"the kept run cannot be read ({problem}). Delete it or run again."
+            str(path),
+            f"the kept run cannot be read ({told or type(problem).__name__}). Delete it or run again.",
         ) from problem
+
+
+LARGEST = 8 << 30
+"""Bytes of one array of a kept run."""
+
+
+def _read(path: Path, file: h5py.File) -> KeptRun:
+    if file.attrs.get("format") != "pendel run":
+        raise FileProblem(str(path), "this is not a kept run of Pendel.")
+    f = json.loads(file.attrs["facts"])
+    structure = Structure(
+        **{n: tuples(v) for n, v in f["structure"].items()}, source=text_in(file, "equations")
+    )
+    infos = {str(k): SignalInfo(str(k), *texts(i, 3)) for k, i in f["infos"].items()}
+    condensed = (
+        Condensed(*(numbers_in(file, f"condensed/{n}") for n in CONDENSED)) if "condensed" in file else None
+    )
+    run = KeptRun(
+        text(f["name"]), numbers_in(file, "rows", 2), numbers_in(file, "ticks", 2), structure, numbers_in(file, "parameters", 1), texts(f["tick_signals"]), number(f["tick"]), int(number(f["delay"])), infos,
+        Outcome(f["outcome"]), text(f["message"]), {str(k): int(number(v)) for k, v in f["counters"].items()}, text_in(file, "drive"), {str(k): number(v) for k, v in f["settings"].items()},
+        text(f["differs"]), text(f["level"]), number(f["seconds"]), number(f.get("thinned_until", 0.0)), [Remark(*checked(r, Remark)) for r in f.get("remarks", [])],
+        [SwitchingLoss(*checked(d, SwitchingLoss)) for d in f.get("devices", [])], tuple(number(v) for v in f.get("pulse_frequencies", ())), text(f["made"]), condensed, path)  # fmt: skip
+    if run.ticks.shape[1] != len(run.tick_signals) and run.ticks.size:
+        raise ValueError("its ticks are not those of its signals")
+    if run.rows.size and not (np.all(np.diff(run.rows[:, 0]) >= 0) and math.isfinite(run.rows[-1, 0])):
+        raise ValueError("its time does not go forward")
+    if run.outcome is Outcome.DONE and not np.all(np.isfinite(run.rows)):
+        raise ValueError("it is said to have ended well, yet holds what is no number")
+    if not (run.tick > 0 and math.isfinite(run.tick)):
+        raise ValueError("its sampling period is none")
+    return run
+
+
+def numbers_in(file: h5py.File, name: str, dimensions: int = 0) -> np.ndarray:
+    """An array of numbers. Raises `ValueError` for anything else, or for more than can be meant."""
+    found = file[name]
+    if not isinstance(found, h5py.Dataset) or found.dtype.kind not in "fiu":
+        raise ValueError(f"{name} holds no numbers")
+    if found.size * 8 > LARGEST or (dimensions and len(found.shape) != dimensions):
+        raise ValueError(f"{name} has a shape that cannot be")
+    return np.ascontiguousarray(found[()], dtype=float)
+
+
+def text_in(file: h5py.File, name: str) -> str:
+    found = file[name][()]
+    if not isinstance(found, bytes):
+        raise ValueError(f"{name} is no text")
+    return found.decode()
+
+
+def text(value: object) -> str:
+    if not isinstance(value, str):
+        raise ValueError("what should be a text is none")
+    return value
+
+
+def texts(value: object, count: int | None = None) -> list[str]:
+    if not isinstance(value, list) or (count is not None and len(value) != count):
+        raise ValueError("what should be a list of texts is none")
+    return [text(each) for each in value]
+
+
+def number(value: object) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
+        raise ValueError("what should be a number is none")
+    return float(value)
+
+
+def checked(values: list, kind: type[Remark] | type[SwitchingLoss]) -> list:
+    """Fields of a record, each a text or a number as the record wants it."""
+    wanted = [f.type for f in fields(kind)]
+    if not isinstance(values, list) or not len(values) <= len(wanted):
+        raise ValueError("a record of a run is incomplete")
+    return [text(v) if w == "str" else number(v) for v, w in zip(values, wanted)]

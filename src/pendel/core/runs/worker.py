@@ -260,7 +260,9 @@ class Worker:
         os.close(memory)
         self.connection = Connection(ours.detach())
         self._received: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
-        self._threads = [threading.Thread(target=receive, args=(self.connection, self._received), daemon=True)]
+        self._threads = [
+            threading.Thread(target=receive, args=(self.connection, self._received), daemon=True)
+        ]
         self._threads[0].start()
         self._stop_asked = 0.0
 
@@ -359,7 +361,9 @@ class Worker:
             with contextlib.suppress(ProcessLookupError):
                 self._process.kill()
             self._process.wait()
-        for thread in self._threads:  # they end with the process; closed under them, the pipe's number could be another file's
+        for thread in (
+            self._threads
+        ):  # they end with the process; closed under them, the pipe's number could be another file's
             thread.join()
         self.connection.close()
 

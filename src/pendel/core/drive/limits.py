@@ -1,0 +1,164 @@
+"""What a drive can hold, said once: edits, paste and the reader of files stand on it, so that what can be entered can be read again.
+
+`problem_of` looks at one record of a table; what concerns several records, such as an assembly inside itself, is the reader's.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from pendel.core.drive.document import LONGEST_NAME, Card, Drive, End, Face, FluxTable, Quantity, Wire
+from pendel.core.errors import DriveProblem, shorten
+
+ID = re.compile(r"[a-z][a-z0-9_]*")
+LONGEST_TEXT, LONGEST_SOURCE = 2000, 400
+"""Letters of an expression or a line, and of the name of a file that tables came from."""
+MOST_CORNERS, MOST_ROWS, MOST_CELLS, MOST_LINES = 500_000, 1000, 100, 2000
+"""Of a profile, of a table and of one of its rows, of a section of equations."""
+MOST_NODES = 400
+"""Along one axis of a flux table."""
+FARTHEST = 100_000
+"""Grid steps from the middle of the sheet."""
+MOST = {"settings": 100, "quantities": 20_000, "cards": 20_000, "wires": 100_000, "taps": 20_000}
+"""Records of a table."""
+
+
+def within_sheet(place: float) -> int:
+    """A coordinate that a card can have, next to the one wanted."""
+    return max(-FARTHEST, min(FARTHEST, round(place)))
+
+
+def check_changes(drive: Drive, changes: Iterable[Any]) -> None:
+    """Raise `DriveProblem` where an edit would leave something that a drive cannot hold."""
+    added: dict[str, int] = {}
+    for change in changes:
+        if change.after is None:
+            continue
+        if told := problem_of(change.table, change.key, change.after):
+            raise DriveProblem(told)
+        if change.before is None:
+            added[change.table] = added.get(change.table, 0) + 1
+    for table, count in added.items():
+        if len(drive.table(table)) + count > MOST[table]:
+            raise DriveProblem(f"A drive has at most {MOST[table]} {table}. Part it into several drives.")
+
+
+def problem_of(table: str, key: str, record: Any) -> str:
+    """A sentence on what a drive cannot hold of a record, or nothing."""
+    return next(_problems(table, key, record), "")
+
+
+def _problems(table: str, key: str, record: Any) -> Iterator[str]:
+    match record:
+        case Card():
+            yield from _card(key, record)
+        case Quantity(text, note):
+            yield from _text(f"the quantity {shorten(key)}", key, LONGEST_NAME)
+            yield from _text(f"the quantity {key}", text)
+            yield from _text(f"the note of {key}", note)
+        case Wire(a, b):
+            yield from _end("A wire", a)
+            yield from _end("A wire", b)
+        case End():
+            yield from _text("a tap", key, LONGEST_NAME)
+            yield from _end(f"The tap {key}", record)
+        case str():
+            yield from _text(f"the setting {shorten(key)}", key, LONGEST_NAME)
+            yield from _text(f"the setting {key}", record)
+        case _:
+            yield f"{shorten(str(key))} holds what is no record of {table}."
+
+
+def _card(key: str, card: Card) -> Iterator[str]:
+    if not ID.fullmatch(key) or len(key) > LONGEST_NAME:
+        yield f"“{shorten(key)}” cannot be a card's id. Use small letters, digits and _, starting with a letter."
+    if not card.name:
+        yield f"The card {key} has no name. Give it one."
+    yield from _text("the name of a card", card.name, LONGEST_NAME)
+    name = shorten(card.name, 40)
+    yield from _text(f"the kind of {name}", card.kind, LONGEST_NAME)
+    for place in (card.x, card.y):
+        if type(place) is not int or abs(place) > FARTHEST:
+            yield f"{name} lies at {card.x}, {card.y}; the sheet ends {FARTHEST} steps from its middle. Move it inwards."
+    for table in (card.values, card.choices, card.starts, card.proposed):
+        for item, text in table.items():
+            yield from _text(f"a name in {name}", item, LONGEST_NAME)
+            yield from _text(f"{shorten(item)} of {name}", text)
+    yield from _count(f"the profile of {name}", card.profile, MOST_CORNERS, "corners")
+    yield from _count(f"the table of {name}", card.rows, MOST_ROWS, "rows")
+    if any(len(corner) != 2 for corner in card.profile):
+        yield f"A corner of the profile of {name} is no time and value. Give it two."
+    yield from _texts(f"the profile of {name}", [text for corner in card.profile for text in corner])
+    for row in card.rows:
+        yield from _count(f"a row of {name}", row, MOST_CELLS, "cells")
+        for text in row:
+            yield from _text(f"the table of {name}", text)
+    if card.own is not None:
+        for section in ("ports", "values", "states", "unknowns", "equations"):
+            lines = getattr(card.own, section)
+            yield from _count(f"{section} of {name}", lines, MOST_LINES, "lines")
+            for line in lines:
+                yield from _text(f"a line of {name}", line)
+    for item in (card.inside, card.role):
+        if item and not ID.fullmatch(item):
+            yield f"“{shorten(item)}” of {name} is no id. Use small letters, digits and _."
+    if card.flux is not None:
+        yield from _flux(name, card.flux)
+    if card.face is not None:
+        yield from _face(name, card.face)
+
+
+def _face(name: str, face: Face) -> Iterator[str]:
+    if not face.design:
+        yield f"The assembly {name} is of no design. Name it."
+    yield from _text(f"the design of {name}", face.design, LONGEST_NAME)
+    for item in (*face.values, *face.ports):
+        for text in (item.name, item.path, item.item):
+            yield from _text(f"the face of {name}", text)
+
+
+def _flux(name: str, flux: FluxTable) -> Iterator[str]:
+    yield from _text(f"the source of the tables of {name}", flux.source, LONGEST_SOURCE)
+    for axis in (flux.i_d, flux.i_q):
+        if not 2 <= len(axis) <= MOST_NODES:
+            yield f"An axis of the flux tables of {name} has {len(axis)} currents; it has 2 to {MOST_NODES}. Leave some out."
+    for grid in (flux.psi_d, flux.psi_q):
+        if len(grid) != len(flux.i_d) or any(len(row) != len(flux.i_q) for row in grid):
+            yield f"A flux table of {name} does not have a value for each pair of currents. Load it again."
+    if not all(math.isfinite(v) for row in (flux.i_d, flux.i_q, *flux.psi_d, *flux.psi_q) for v in row):
+        yield f"A flux table of {name} holds what is no finite number. Load it again."
+
+
+def _end(what: str, end: End) -> Iterator[str]:
+    if not end.card or not end.port or "." in end.card:
+        yield f"{what} ends at “{shorten(str(end))}”, which is no port. Write card.port."
+    yield from _text("the end of a wire", str(end), LONGEST_TEXT)
+
+
+def _count(what: str, items: Iterable[Any], most: int, words: str) -> Iterator[str]:
+    count = len(tuple(items))
+    if count > most:
+        yield f"{what[:1].upper()}{what[1:]} has {count} {words}; there is room for {most}. Leave some out."
+
+
+def _texts(what: str, texts: list[str]) -> Iterator[str]:
+    """Of many texts; a recorded profile has a million."""
+    plain = set(map(type, texts)) <= {str} and max(map(len, texts), default=0) <= LONGEST_TEXT
+    together = "".join(texts) if plain else ""
+    if not plain or not together.isascii() or "\0" in together:
+        for text in texts:
+            yield from _text(what, text)
+
+
+def _text(what: str, text: str, longest: int = LONGEST_TEXT) -> Iterator[str]:
+    if type(text) is not str:
+        yield f"{what[:1].upper()}{what[1:]} is no text."
+    elif len(text) > longest:
+        yield f"{what[:1].upper()}{what[1:]} has {len(text)} letters; there is room for {longest}. Shorten it."
+    elif not text.isascii() and any("\ud800" <= letter <= "\udfff" for letter in text):
+        yield f"{what[:1].upper()}{what[1:]} holds half a letter (a lone surrogate). Type it again."
+    elif "\0" in text:
+        yield f"{what[:1].upper()}{what[1:]} holds a letter of value 0. Delete it."
