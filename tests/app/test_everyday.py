@@ -192,9 +192,9 @@ def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
     record that cannot be read ends the run with a sentence, and the next one runs."""
     threads, real = [], jobs.ready_to_show
 
-    def slowly(path, keys):
+    def slowly(*what):
         time.sleep(0.4)
-        run = real(path, keys)
+        run = real(*what)
         threads.append((threading.current_thread() is threading.main_thread(), set(run._signals)))
         return run
 
@@ -211,7 +211,7 @@ def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
     assert not in_main and "door_motor.current" in known
     assert ended == [("", False)] and len(window.session.runs) == 1
 
-    def unreadable(answer, keys):
+    def unreadable(answer, *_):
         raise FileProblem(str(answer.keep()), "it is damaged")
 
     monkeypatch.setattr(jobs, "ready_to_show", unreadable)

@@ -2,6 +2,7 @@
 
 import csv
 import os
+import shutil
 import subprocess
 import sys
 import time
@@ -537,7 +538,8 @@ os.kill(os.getpid(), 9)
 
 
 def test_after_a_kill_the_autosave_is_offered(window, questions, tmp_path):
-    path = window.session.path
+    path = tmp_path / "other.pendel"
+    shutil.copy(window.session.path, path)
     done = subprocess.run(
         [sys.executable, "-c", KILLED, str(path), str(tmp_path / "s.ini")],
         env=dict(os.environ),

@@ -333,6 +333,7 @@ def test_a_run_that_does_not_stop_is_ended_and_one_that_lies_is_no_answer(tmp_pa
             pickle.dumps(RunFinished("/etc/passwd", "", False, "/etc/hostname")),
             b"rubbish",
         ):
+            worker.start()
             worker._received.put(lie)
             assert "no answer" in worker.answer().findings[0][0]
         assert not trap.exists()

@@ -303,7 +303,7 @@ class Worker:
         return float(self.shared.progress[0])
 
     def answer(self) -> Answer | None:
-        """The answer when there is one. A dead worker answers with what happened, and is replaced."""
+        """The answer when there is one. A dead worker answers with what happened; the next request starts another."""
         try:
             data = self._received.get_nowait()
         except queue.Empty:
@@ -341,7 +341,6 @@ class Worker:
         self._end()
         assert self._process is not None
         code = self._process.returncode
-        self.start()
         return RunFailed(((sentence.format(code=code), "", ""),))
 
     def ask(self, request: Request, patience: float) -> Answer:
@@ -357,15 +356,20 @@ class Worker:
         return answer
 
     def _end(self) -> None:
+        self.end_now()
         if self._process is not None:
-            with contextlib.suppress(ProcessLookupError):
-                self._process.kill()
             self._process.wait()
         for thread in (
             self._threads
         ):  # they end with the process; closed under them, the pipe's number could be another file's
             thread.join()
         self.connection.close()
+
+    def end_now(self) -> None:
+        """End the process; who waits for its answer is told so."""
+        if self._process is not None:
+            with contextlib.suppress(ProcessLookupError):
+                self._process.kill()
 
     def kill(self) -> None:
         """End it for good."""
@@ -387,6 +391,8 @@ class Beside:
             if self._closed:
                 raise RunProblem("Pendel is closing.")
             self._worker = self._worker or Worker()
+            if self._closed:  # while it was started
+                raise RunProblem("Pendel is closing.")
             answer = self._worker.ask(request, patience)
         if isinstance(answer, RunFailed):
             raise RunProblem(answer.sentence)
@@ -397,7 +403,10 @@ class Beside:
         """End what is asked now, and all that would be."""
         self._closed = True
         if self._worker is not None:
-            self._worker.kill()
+            self._worker.end_now()
+        with self._lock:
+            if self._worker is not None:
+                self._worker.kill()
 
 
 __all__ = [
