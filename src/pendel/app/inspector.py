@@ -492,12 +492,15 @@ class Inspector(QWidget):
         values = self.session.examined.values.get(self.card, {})
         try:
             figures = kind.follows(values, self.session.drive.cards[self.card])
-        except (ZeroDivisionError, ValueError, ExpressionProblem):
+        except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError, ExpressionProblem):
             figures = []
         for f in figures:
             self.follow_box.addLayout(figure_row(f.label, f.symbol, figure(f.value, f.unit)))
         if self.curve_view is not None and kind.curve is not None and figures:
-            curve = kind.curve(values, self.session.drive.cards[self.card])
+            try:
+                curve = kind.curve(values, self.session.drive.cards[self.card])
+            except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
+                curve = None
             if curve is not None:
                 self.curve_view.show_curve(curve)
 

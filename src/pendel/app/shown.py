@@ -38,7 +38,7 @@ def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[s
         units = {"R_a": "Ω"}
         try:
             circuit = kind.circuit(values, card)
-        except (KeyError, ZeroDivisionError):
+        except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
             circuit = {}
         found |= {
             n: figure(circuit[n], u, 3)
@@ -69,7 +69,7 @@ def telling(drive: Drive, key: str, examined: Examined) -> list[str]:
         return [kind.title.lower()]
     try:
         return [line for line in kind.telling(shown_values(card, key, kind, examined), card) if line][:2]
-    except (KeyError, IndexError):
+    except (ArithmeticError, LookupError, TypeError, ValueError):
         return [kind.title.lower()]
 
 

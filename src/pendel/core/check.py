@@ -168,6 +168,24 @@ def of_any_unit(text: str, names: Names, meant: Callable[[], str] | None) -> flo
     return in_turns_of(meant(), found, text) if meant and found.turn != NO_TURN else found.si
 
 
+def _worked_out(key: str, card: Card, kind: Kind, values: dict[str, float], result: Examined) -> bool:
+    """Whether what a kind works out from its values can be: numbers far from all that is usual lead to none."""
+    try:
+        if kind.contradictions:
+            kind.contradictions(values, card)
+        if isinstance(kind, Part) and kind.circuit is not None:
+            kind.circuit(values, card)
+    except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
+        result.findings.append(
+            fault(
+                f"{card.name}: its values together lead to no numbers; one of them is far from what is usual. Correct it.",
+                key,
+            )
+        )
+        return False
+    return True
+
+
 def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) -> None:
     card = drive.cards[key]
     values: dict[str, float] = {}
@@ -195,6 +213,8 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
             )
     if kind.rows:
         good = _rows(card, key, kind.rows, names, values, result) and good
+    if good:
+        good = _worked_out(key, card, kind, values, result)
     if good and kind.contradictions:
         for c in kind.contradictions(values, card):
             mend = commands.set_values(drive, key, c.remedy, c.remedy_label) if c.remedy else None

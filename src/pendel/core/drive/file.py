@@ -27,7 +27,7 @@ from pendel.core.drive.document import (
     Wire,
 )
 from pendel.core.drive.inside import resolved
-from pendel.core.drive.limits import MOST, problem_of
+from pendel.core.drive.limits import DEEPEST, MOST, problem_of
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.writing import write_atomically
 
@@ -322,8 +322,11 @@ def check_inside(drive: Drive, leave_out: LeaveOut) -> None:
     for key, card in list(drive.cards.items()):
         seen, at = {key}, card.inside
         while at:
-            if at in seen:
-                out(key, f"{card.name} lies inside itself.")
+            if at in seen or len(seen) > DEEPEST:
+                why = (
+                    "inside itself" if at in seen else f"in more than {DEEPEST} assemblies within each other"
+                )
+                out(key, f"{card.name} lies {why}.")
                 break
             if at not in drive.cards or drive.cards[at].face is None:
                 out(key, f"{card.name} lies inside “{at}”, which is no assembly of this drive.")

@@ -22,6 +22,8 @@ MOST_NODES = 400
 """Along one axis of a flux table."""
 FARTHEST = 100_000
 """Grid steps from the middle of the sheet."""
+DEEPEST = 20
+"""Assemblies within assemblies."""
 MOST = {"settings": 100, "quantities": 20_000, "cards": 20_000, "wires": 100_000, "taps": 20_000}
 """Records of a table."""
 

@@ -78,6 +78,7 @@ def keep_as(old: Path, kept: Path) -> None:
     except OSError:  # not every file system has links
         shutil.copy2(old, second)
     os.replace(second, kept)
+    second.unlink(missing_ok=True)  # where both are one file already, a rename does nothing
 
 
 def flush_folder(folder: Path) -> None:

@@ -97,10 +97,12 @@ class Recorded:
 
 @dataclass
 class Watch:
-    """Shared flags of a run: set ``stop`` to end it, read ``progress`` (s)."""
+    """Shared flags of a run: set ``stop`` to end it, read ``progress`` (s); ``busy`` is above zero where it looks at its record and
+    hears of a stop only afterwards."""
 
     stop: np.ndarray
     progress: np.ndarray
+    busy: np.ndarray = field(default_factory=lambda: np.zeros(1, dtype=np.int32))
 
     @classmethod
     def private(cls) -> Watch:
@@ -181,7 +183,7 @@ def integrate(
     failures: list[Exception] = []
     alive: list[object] = []
     if condense is not None:
-        run.condense = keep_callback(condense, width, failures, alive)
+        run.condense = keep_callback(condense, width, failures, alive, watch.busy)
     loop = fastest_loop(structure)
     run.rows, room = SPARE_ROWS.lend()
     run.cap_rows = room // (8 * width)
@@ -229,7 +231,11 @@ CONDENSE = ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_long)
 
 
 def keep_callback(
-    condense: Callable[[np.ndarray], None], width: int, failures: list[Exception], alive: list[object]
+    condense: Callable[[np.ndarray], None],
+    width: int,
+    failures: list[Exception],
+    alive: list[object],
+    busy: np.ndarray,
 ) -> int:
     """Address of a C function that hands rows over; it lives as long as ``alive`` holds it. An exception cannot pass through C, so it
     goes to ``failures``, and nothing is handed over any more."""
@@ -238,10 +244,13 @@ def keep_callback(
         if failures or not count:
             return
         block = (ctypes.c_double * (count * width)).from_address(rows)
+        busy[0] += 1
         try:
             condense(np.ctypeslib.as_array(block).reshape(count, width))
         except Exception as problem:  # noqa: BLE001  raised again when the run is over
             failures.append(problem)
+        finally:
+            busy[0] -= 1
 
     alive.append(CONDENSE(hand_over))
     found = ctypes.cast(alive[-1], ctypes.c_void_p).value  # type: ignore[arg-type]

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
@@ -35,6 +35,8 @@ from pendel.core.quantities.units import (
 
 MAX_LENGTH = 2000
 MAX_DEPTH = 60
+LARGEST_POWER = 1000.0
+"""Of a unit in a result."""
 
 
 @dataclass(frozen=True)
@@ -130,6 +132,7 @@ def tokens(text: str) -> list[Token]:
         if (
             last
             and last.kind == token.kind == "number"
+            and last.text.isdigit()
             and gap in ("\u2009", "\u202f", " ")
             and re.match(r"\d{3}(\D|$)", token.text)
         ):
@@ -298,17 +301,19 @@ def read_equation(text: str) -> tuple[Node, Node]:
     return read(sides[0]), read(sides[1])
 
 
-def walk(node: Node):
-    yield node
-    match node:
-        case Negative(operand):
-            yield from walk(operand)
-        case Binary(_, left, right):
-            yield from walk(left)
-            yield from walk(right)
-        case Call(_, arguments):
-            for argument in arguments:
-                yield from walk(argument)
+def walk(node: Node) -> Iterator[Node]:
+    """All nodes of a tree. A sum of a thousand terms is a thousand nodes deep, more than calls within calls may be."""
+    waiting = [node]
+    while waiting:
+        found = waiting.pop()
+        yield found
+        match found:
+            case Negative(operand):
+                waiting.append(operand)
+            case Binary(_, left, right):
+                waiting += (right, left)
+            case Call(_, arguments):
+                waiting += reversed(arguments)
 
 
 def names_in(text: str) -> set[str]:
@@ -372,8 +377,14 @@ def evaluate(node: Node, lookup: Lookup, text: str = "") -> Measured:
         result = _evaluate(node, lookup, text)
     except (OverflowError, ValueError):
         raise NotANumber(text, math.nan) from None
+    except RecursionError:
+        raise SyntaxProblem(
+            text, 0, "it is reached through too many names; write one of them as a plain value"
+        ) from None
     if not math.isfinite(result.si):
         raise NotANumber(text, result.si)
+    if any(not abs(power) <= LARGEST_POWER for power in result.dim):
+        raise NotANumber(text, math.inf)
     return result
 
 
@@ -389,8 +400,16 @@ def _evaluate(node: Node, lookup: Lookup, text: str) -> Measured:
         case Negative(operand):
             inner = _evaluate(operand, lookup, text)
             return replace(inner, si=-inner.si)
-        case Binary(op, left, right):
-            return _binary(op, _evaluate(left, lookup, text), _evaluate(right, lookup, text), text)
+        case Binary():
+            chain: list[Binary] = []  # of terms or factors, from the last back to the first
+            first: Node = node
+            while isinstance(first, Binary):
+                chain.append(first)
+                first = first.left
+            total = _evaluate(first, lookup, text)
+            for each in reversed(chain):
+                total = _binary(each.op, total, _evaluate(each.right, lookup, text), text)
+            return total
         case Call("der", (Name(name),)):
             return lookup(f"der({name})")
         case Call(function, arguments):

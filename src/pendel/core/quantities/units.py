@@ -125,6 +125,9 @@ def flat(text: str) -> str:
     return text.replace("²", "^2").replace("³", "^3").replace("·", "*").replace(" ", "").strip("*")
 
 
+POWER = re.compile(r"-?[0-9]{1,2}(\.[0-9]{1,3})?")
+
+
 def factors(text: str) -> Iterator[tuple[str, float]]:
     """Symbols and exponents of a unit expression."""
     sign = 1.0
@@ -132,7 +135,9 @@ def factors(text: str) -> Iterator[tuple[str, float]]:
         if piece in "*/":
             sign = 1.0 if piece == "*" else -1.0
             continue
-        name, _, power = piece.partition("^")
+        name, raised, power = piece.partition("^")
+        if raised and not POWER.fullmatch(power):
+            raise SyntaxProblem(text, 0, f"“^{power}” is no power of a unit; write one like ^2 or ^-1")
         if name != "1":
             yield name, sign * (float(power) if power else 1.0)
 
@@ -143,7 +148,12 @@ def unit(text: str) -> tuple[float, Dimension]:
     factor, dim = 1.0, list(NONE)
     for name, exponent in factors(text):
         f, d = unit_symbol(name)
-        factor *= f**exponent
+        try:
+            factor *= f**exponent
+        except OverflowError:
+            factor = math.inf
+        if not 0 < factor < math.inf:
+            raise SyntaxProblem(text, 0, "this unit is larger or smaller than any number")
         dim = [a + exponent * b for a, b in zip(dim, d)]
     return factor, tuple(dim)
 

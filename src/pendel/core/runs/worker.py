@@ -188,7 +188,9 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
             made.unlink(missing_ok=True)
     if request.own_c:
         allow_all_of(drive)
-    run = run_drive(prepare(drive), name=request.name, watch=Watch(shared.stop, shared.progress))
+    run = run_drive(
+        prepare(drive), name=request.name, watch=Watch(shared.stop, shared.progress, shared.keeping)
+    )
     shared.keeping[0] = 1
     run.differs = request.differs
     save(run, made)

@@ -1,0 +1,55 @@
+"""``./run faults [--n N] [--seed S] [--only …]``: how many rounds, from which seed on."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+import time
+from random import Random
+
+from faults.boundaries import BOUNDARIES, SHARES, all_values, value_of_a_kind
+from faults.report import FAILED, Boundary, table
+from faults.texts import ODD_NUMBERS
+
+
+def campaign(n: int, seed: int, only: list[str] | None = None) -> list[Boundary]:
+    found = []
+    for name in only or BOUNDARIES:
+        boundary = Boundary(name)
+        for number in range(max(1, round(n * SHARES[name]))):
+            BOUNDARIES[name](Random(f"{name} {seed} {number}"), boundary)
+        found.append(boundary)
+    return found
+
+
+def every_value(boundary: Boundary) -> Boundary:
+    """Each odd number in each value of each kind, once."""
+    rng = Random(1)
+    for which in all_values():
+        for number in ODD_NUMBERS:
+            value_of_a_kind(rng, boundary, which, number)
+    return boundary
+
+
+def main() -> int:
+    asked = argparse.ArgumentParser(prog="run faults", description=__doc__)
+    asked.add_argument("--n", type=int, default=1000)
+    asked.add_argument("--seed", type=int, default=1)
+    asked.add_argument("--only", choices=[*BOUNDARIES], action="append")
+    asked.add_argument("--every", action="store_true", help="each odd number in each value of each kind, too")
+    options = asked.parse_args()
+    begun = time.monotonic()
+    found = campaign(options.n, options.seed, options.only)
+    if options.every:
+        found.append(every_value(Boundary("every value of every kind")))
+    print(table(found))
+    failures = sum(len(b.failed) for b in found)
+    print(
+        f"{sum(b.count for b in found)} tried, {failures} failed, {time.monotonic() - begun:.0f} s."
+        + (f" Failing cases are in {FAILED}." if failures else "")
+    )
+    return 1 if failures else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
