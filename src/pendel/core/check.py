@@ -306,16 +306,13 @@ def _harmonics_and_step(drive: Drive, kinds: dict[str, Kind], result: Examined) 
 
 @lru_cache(maxsize=8)
 def plain_corners(
-    profile: tuple[tuple[str, str], ...], unit_text: str
+    profile: tuple[tuple[str, str], ...], unit_text: str | None
 ) -> tuple[list[float], list[float]] | None:
-    """Times and levels (SI) of a profile that is written in plain numbers alone, as a measured one of a million corners is; kept,
+    """Times and levels (SI) of a profile that is written in plain numbers, with one unit or none, as a measured one of many corners is; kept,
     as every edit of the drive reads them again. ``None`` where a corner needs more than a look."""
-    times = plain_numbers(text for text, _ in profile)
-    levels = plain_numbers(text for _, text in profile) if times is not None else None
-    if times is None or levels is None:
-        return None
-    factor = unit(unit_text)[0]
-    return times, [factor * level for level in levels]
+    times = plain_numbers((text for text, _ in profile), "s")
+    levels = plain_numbers((text for _, text in profile), unit_text) if times is not None else None
+    return None if times is None or levels is None else (times, levels)
 
 
 def _profile(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) -> None:
@@ -324,7 +321,7 @@ def _profile(drive: Drive, key: str, kind: Kind, names: Names, result: Examined)
     unit_text = kind.has_profile[1]
     times: list[float] = []
     levels: list[float] = []
-    known = plain_corners(card.profile, "" if unit_text == ANY else unit_text)
+    known = plain_corners(card.profile, None if unit_text == ANY else unit_text)
     if known is not None:
         times, levels = known
     for number, (time_text, value_text) in enumerate(card.profile if known is None else ()):
@@ -394,31 +391,31 @@ def fits(a: Link, b: Link) -> bool:
     )
 
 
+MOST_WIRES_TOLD = 100
+"""Wires that are wrong, told one by one."""
+
+
 def _wires(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
     feeds: dict[str, str] = {}
+    wrong: list[tuple[str, str, str]] = []
     for wire in drive.wires.values():
         links = [end_exists(drive, kinds, end) for end in (wire.a, wire.b)]
         lost = next((str(end) for end, link in zip((wire.a, wire.b), links) if link is None), None)
-        remove = commands.remove_wires(drive, [wire.key])
         if lost or links[0] is None or links[1] is None:
-            result.findings.append(
-                fault(
+            wrong.append(
+                (
+                    wire.key,
                     f"A wire points to {lost}, which does not exist. Delete the wire or restore the card.",
                     _card_of(drive, wire),
-                    "",
-                    remove,
-                    "Delete the wire",
                 )
             )
             continue
         if not fits(links[0], links[1]):
-            result.findings.append(
-                fault(
+            wrong.append(
+                (
+                    wire.key,
                     f"The wire from {wire.a} to {wire.b} joins a {links[0].value} port with a {links[1].value} port. Delete it.",
                     _card_of(drive, wire),
-                    "",
-                    remove,
-                    "Delete the wire",
                 )
             )
             continue
@@ -427,29 +424,27 @@ def _wires(drive: Drive, kinds: dict[str, Kind], result: Examined) -> None:
             and isinstance(kinds[wire.a.card], Part)
             and isinstance(kinds[wire.b.card], Part)
         ):
-            result.findings.append(
-                fault(
+            wrong.append(
+                (
+                    wire.key,
                     f"The wire from {wire.a} to {wire.b} leads from part to part. Put a block or a sensor between them.",
                     wire.b.card,
-                    "",
-                    remove,
-                    "Delete the wire",
                 )
             )
             continue
         if links[1] is Link.SIGNAL_IN:
             if str(wire.b) in feeds:
-                result.findings.append(
-                    fault(
-                        f"{wire.b} is fed twice, by {feeds[str(wire.b)]} and by {wire.a}. Delete one of the wires.",
-                        wire.b.card,
-                        "",
-                        remove,
-                        f"Delete the wire from {wire.a}",
-                    )
-                )
+                told = f"{wire.b} is fed twice, by {feeds[str(wire.b)]} and by {wire.a}. Delete one of the wires."
+                wrong.append((wire.key, told, wire.b.card))
             feeds[str(wire.b)] = str(wire.a)
             _measured(drive, kinds, wire, result)
+    for key, sentence, card in wrong[:MOST_WIRES_TOLD]:
+        source = drive.wires[key].a if "fed twice" in sentence else ""
+        label = f"Delete the wire from {source}" if source else "Delete the wire"
+        result.findings.append(fault(sentence, card, "", commands.remove_wires(drive, [key]), label))
+    if more := [key for key, _, _ in wrong[MOST_WIRES_TOLD:]]:
+        told = f"{len(more)} more wires lead nowhere or join what does not fit. Delete them."
+        result.findings.append(fault(told, "", "", commands.remove_wires(drive, more), "Delete these wires"))
 
 
 def _measured(drive: Drive, kinds: dict[str, Kind], wire: Wire, result: Examined) -> None:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -38,7 +39,8 @@ def flatten(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Flat:
     pins = connect(network, ports, groups, joins(drive, ports))
     for key, kind in parts.items():
         card = drive.cards[key]
-        values = kind.circuit(examined.values[key], card) if kind.circuit else examined.values[key]
+        with numbers_of(key, card):
+            values = kind.circuit(examined.values[key], card) if kind.circuit else examined.values[key]
         context = PartContext(
             network, key, pins={name: pin for (c, name), pin in pins.items() if c == key}, values=values, starts=examined.starts[key], given_starts=examined.given_starts,
             level=kind.level(card, drive.settings["level"]), choices={c.name: kind.choice(card, c.name) for c in kind.choices}, profile=examined.profiles.get(key, ([], [])), rows=len(card.rows), flux=card.flux)  # fmt: skip
@@ -88,6 +90,16 @@ LONGEST_LINE = 1_000_002
 """Periods that a block may remember."""
 
 
+@contextlib.contextmanager
+def numbers_of(key: str, card: Card) -> Iterator[None]:
+    """What a kind works out from values that are each possible and together lead to no numbers is a finding."""
+    try:
+        yield
+    except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError) as problem:
+        sentence = f"{card.name}: its values together lead to no numbers; one of them is far from what is usual. Correct it."
+        raise DriveHasFindings([fault(sentence, key)]) from problem
+
+
 def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}
     tick = examined.settings["tick"]
@@ -101,8 +113,9 @@ def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
             card = Card(card.kind, card.name, choices={**card.choices, "mode": "ideal"})
         values = {n: v for n, v in examined.values[key].items() if n != "every"}
         every = int(examined.values[key].get("every", 1))
-        if kind.derive:
-            values.update(kind.derive(values, card, tick * every))
+        with numbers_of(key, card):
+            if kind.derive:
+                values.update(kind.derive(values, card, tick * every))
         values = {n: 0.0 if math.isnan(v) else v for n, v in values.items()}
         inputs = tuple(p.name for p in kind.ports if p.link.value == "signal in")
         outputs = tuple(p.name for p in kind.ports if p.link.value == "signal out")
@@ -112,7 +125,8 @@ def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
             else ()
         )
         if kind.tables:
-            table = tuple(kind.tables(examined.values[key], card))
+            with numbers_of(key, card):
+                table = tuple(kind.tables(examined.values[key], card))
         blocks.append(BlockInstance(
             key, f"{kind.id}_{key}" if kind.group == "own" else kind.id, drive.cards[key].name, kind.update, inputs, outputs, values, {p: sources.get(f"{key}.{p}") for p in inputs}, every,
             kind.deck.value == "sensor", kind.holds, kind.turns, table, kind.regulates, kind.smooth))  # fmt: skip

@@ -27,6 +27,10 @@ def check_name(name: str, *, units_too: bool = False) -> None:
         raise DriveProblem(f"“{name}” is a function or constant. Choose another name, such as {name}_1.")
 
 
+MOST_GUESSED = 50_000
+"""Names that are compared with unknown ones, in all."""
+
+
 class Names:
     """Values of named expressions, each evaluated once; a problem in one does not hide the others.
 
@@ -40,14 +44,21 @@ class Names:
         self.texts = texts
         self._values: dict[str, Measured] = {}
         self._open: list[str] = []
+        self._guessed = 0
+
+    def _near(self, name: str) -> str | None:
+        """The name that may be meant; not for ever in a drive with thousands of them."""
+        if self._guessed > MOST_GUESSED:
+            return None
+        self._guessed += len(self.texts)
+        return next(iter(difflib.get_close_matches(name, self.texts, n=1)), None)
 
     def __call__(self, name: str) -> Measured:
         """Value of a name. Raises `UnknownName`, `CircularDefinition` or what its expression raises."""
         if name in self._values:
             return self._values[name]
         if name not in self.texts:
-            close = difflib.get_close_matches(name, list(self.texts), n=1)
-            raise UnknownName(name, close[0] if close else None)
+            raise UnknownName(name, self._near(name))
         if name in self._open:
             raise CircularDefinition(tuple(self._open[self._open.index(name) :]))
         self._open.append(name)

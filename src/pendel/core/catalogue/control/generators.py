@@ -52,13 +52,14 @@ def update_profile(out, table, n, dt):
 
 def in_two(name: str, number: float) -> dict[str, float]:
     """A value as two that 32-bit float holds: it, and what that rounds away."""
+    number = max(-LARGEST, min(LARGEST, number))
     coarse = float(np.float32(number))
     return {name: coarse, f"{name}_more": number - coarse}
 
 
 def waiting(v, card, period):
     """Ticks until the first at or after the start, and how long that is after it, in ticks."""
-    ticks = v["t_0"] / period
+    ticks = min(v["t_0"] / period, NEVER)
     first = round(ticks) if abs(ticks - round(ticks)) < SAME_TICK else math.ceil(ticks)
     return {**in_two("wait", float(first)), "early": max(0.0, first - ticks)}
 
@@ -71,6 +72,8 @@ def turning(frequency: str, phase: str):
     }
 
 
+LARGEST, NEVER = 3e38, 1e15
+"""What 32-bit float holds, and ticks that no run has."""
 SAME_TICK = 1e-6
 """Of a tick: rounding of a time over the period."""
 LEVELS = (
