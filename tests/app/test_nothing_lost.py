@@ -1,0 +1,231 @@
+"""Files, windows and autosaves: what was edited is kept, whoever else works on it and however a window ends."""
+
+import json
+import os
+import signal
+import stat
+import subprocess
+import sys
+import time
+from dataclasses import replace
+
+import pytest
+from PyQt6.QtCore import QTimer
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QMessageBox
+
+import pendel
+from pendel.app import session as sessions
+from pendel.app.session import autosave_path, slots
+from pendel.core.drive import commands, file
+from pendel.core.drive.lock import FileLock, lock_of, take
+from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.formats.writing import write_atomically
+
+from .conftest import finish
+
+YES, NO = QMessageBox.StandardButton.Yes, QMessageBox.StandardButton.No
+
+
+def change(window, text, name="m_leaf"):
+    window.session.do(commands.set_quantity(window.session.drive, name, text))
+
+
+def answer(words, chosen, seen):
+    """Press the button that begins with these words in the next message box."""
+
+    def press():
+        box = QApplication.activeModalWidget()
+        seen.append(box.text())
+        next(b for b in box.buttons() if b.text().replace("&", "").startswith(words[0])).click()
+        if words[1:]:
+            answer(words[1:], chosen, seen)
+
+    QTimer.singleShot(30, press)
+
+
+def test_what_others_wrote_is_not_saved_over_unasked(window, questions):
+    path = window.session.path
+    change(window, "40 kg")
+    other = file.load(path)
+    commands.set_quantity(other, "m_leaf", "55 kg").apply(other)
+    file.save(other, path)
+    seen = []
+    answer(["Show what differs", "Save beside it"], None, seen)
+    assert window.files.save_drive()
+    assert "changed by another program" in seen[0] and "m_leaf 55 kg → 40 kg" in seen[1]
+    assert file.load(path).quantities["m_leaf"].text == "55 kg"
+    assert window.session.path == path.with_name("door 2.pendel") and not window.session.dirty
+    assert file.load(window.session.path).quantities["m_leaf"].text == "40 kg"
+    change(window, "41 kg")
+    assert window.files.save_drive(), "nobody touched it since"
+    window.files.open_path(path)
+    change(window, "42 kg")
+    path.write_text(path.read_text() + "\n")
+    answer(["Cancel"], None, seen)
+    assert not window.files.save_drive() and window.session.dirty
+    answer(["Save over it"], None, seen)
+    assert window.files.save_drive() and file.load(path).quantities["m_leaf"].text == "42 kg"
+
+
+HOLDER = "import sys, time; from pathlib import Path; from pendel.core.drive.lock import lock_of, take; kept = take(lock_of(Path(sys.argv[1]))); print(kept is not None, flush=True); time.sleep(60)"
+
+
+def test_a_drive_that_is_open_elsewhere_is_opened_only_on_request(window, questions, example_path, tmp_path):
+    path = tmp_path / "shared.pendel"
+    path.write_text(example_path.read_text())
+    with subprocess.Popen(
+        [sys.executable, "-c", HOLDER, str(path)], stdout=subprocess.PIPE, text=True
+    ) as holder:
+        assert holder.stdout.readline().strip() == "True"
+        before = window.session.path
+        questions.answers = [NO]
+        assert not window.files.open_path(path) and window.session.path == before
+        assert f"process {holder.pid}" in questions[-1]
+        questions.answers = [YES]
+        assert window.files.open_path(path) and window.session.path == path
+        holder.send_signal(signal.SIGKILL)
+    window.files.open_path(before)
+    asked = len(questions)
+    assert window.files.open_path(path) and len(questions) == asked, "its owner is gone, however it ended"
+    assert not isinstance(take(lock_of(path)), FileLock), "and now it is ours"
+
+
+def test_autosave_does_not_wait_for_a_pause_and_survives_what_cannot_be_examined(window, monkeypatch):
+    monkeypatch.setattr(sessions, "examine", lambda drive: 1 / 0)
+    saved = autosave_path(window.session.path)
+    window.session._autosave_at_last.setInterval(400)
+    begun = time.monotonic()
+    while time.monotonic() < begun + 1.2 and not saved.exists():
+        change(window, f"{40 + time.monotonic() - begun:.4f} kg")
+        QTest.qWait(20)
+    assert saved.exists() and file.load(saved).quantities["m_leaf"].text != "38 kg"
+    assert "cannot be examined" in window.session.examined.faults[0].sentence
+    monkeypatch.undo()
+    change(window, "39 kg")
+    assert not window.session.examined.faults
+    window.session.undo.setClean()
+
+
+def test_an_autosave_is_offered_when_it_differs_and_put_aside_when_it_cannot_be_read(
+    window, questions, example_path, tmp_path
+):
+    path = tmp_path / "left.pendel"
+    path.write_text(example_path.read_text())
+    drive = file.load(path)
+    saved = autosave_path(path)
+    saved.parent.mkdir(parents=True, exist_ok=True)
+    file.save(drive, saved)
+    asked = len(questions)
+    window.files.open_path(path)
+    assert len(questions) == asked and not saved.exists(), "it is what the file holds"
+    window.files.new_drive()
+    saved.write_text("{ rubbish")
+    window.files.open_path(path)
+    aside = list(saved.parent.glob("*.unreadable"))
+    assert len(aside) == 1 and aside[0].read_text() == "{ rubbish" and str(aside[0]) in questions[-1]
+    # Two windows died; each left its own, and both are offered, the second after the first was declined.
+    window.files.new_drive()
+    for number, text in ((0, "61 kg"), (1, "62 kg")):
+        commands.set_quantity(drive, "m_leaf", text).apply(drive)
+        file.save(drive, autosave_path(path, number))
+    questions.answers = [NO, YES]
+    window.files.open_path(path)
+    assert window.session.drive.quantities["m_leaf"].text == "62 kg" and window.session.dirty
+    assert not autosave_path(path, 0).exists() and autosave_path(path, 1).exists()
+    # One that another window is using is nobody else's.
+    assert not list(slots(path, used=True))
+    window.session.undo.setClean()
+
+
+def test_a_damaged_file_opens_as_far_as_it_goes_and_stays_as_it_is(window, questions, tmp_path):
+    text = file.to_text(window.session.drive)
+    whole = json.loads(text)
+    whole["cards"]["belt"]["values"] = {"k": 7, "d": "3 N*s/m"}
+    whole["cards"]["ghost"] = {"name": "Ghost"}
+    whole["colour"] = "blue"
+    whole["version"] = 2
+    newer, torn = tmp_path / "newer.pendel", tmp_path / "torn.pendel"
+    newer.write_text(json.dumps(whole))
+    torn.write_text(text[: text.index('"wires"') + 300])
+    before = newer.read_bytes()
+    questions.answers = [YES]
+    assert window.files.open_path(newer)
+    told = questions[-1]
+    assert all(words in told for words in ("newer Pendel", "cards/belt/values/k", "cards/ghost", "colour"))
+    drive = window.session.drive
+    assert len(drive.cards) == len(whole["cards"]) - 1 and drive.cards["belt"].values == {"d": "3 N*s/m"}
+    assert window.session.path is None and window.session.dirty and newer.read_bytes() == before
+    window.session.undo.setClean()
+    questions.answers = [YES]
+    assert window.files.open_path(torn)
+    assert len(window.session.drive.cards) == len(whole["cards"]) - 1 and window.session.drive.wires
+    window.session.undo.setClean()
+    with pytest.raises(FileProblem):
+        pendel.open_drive(newer)
+
+
+def test_what_no_drive_can_hold_is_refused_with_a_sentence(window, tmp_path):
+    session, said = window.session, []
+    session.refused.connect(said.append)
+    steps, before = session.undo.count(), file.to_text(session.drive)
+    session.do(commands.set_value(session.drive, "belt", "k", "1" * 2001))
+    session.do(commands.set_own(session.drive, "belt", replace(sessions_own(), equations=("\ud800",))))
+    session.do(commands.set_rows(session.drive, "belt", [["1"]] * 1001))
+    assert session.undo.count() == steps and file.to_text(session.drive) == before
+    assert ["letters" in said[0], "half a letter" in said[1], "1000" in said[2]] == [True] * 3
+    # A name so long that its number did not show in its id once hung the window.
+    session.do(
+        commands.rename_card(session.drive, "belt", "A belt with a name that is longer than its id can be")
+    )
+    for _ in range(3):
+        command, new = commands.copy_cards(
+            session.drive, [next(k for k in session.drive.cards if k.startswith("a_belt"))]
+        )
+        session.do(command)
+    assert len({c.name for c in session.drive.cards.values()}) == len(session.drive.cards)
+    session.do(commands.move_cards(session.drive, {new[0]: (10**9, 0)}))
+    file.save(session.drive, tmp_path / "far.pendel")
+    assert file.load(tmp_path / "far.pendel").cards[new[0]].x == 100_000
+    with pytest.raises(DriveProblem, match="letters"):
+        pendel.Drive().add("resistor", "R", R="2" * 3000)
+    session.undo.setClean()
+
+
+def sessions_own():
+    from pendel.core.drive.document import OwnEquations
+
+    return OwnEquations()
+
+
+def test_saving_keeps_rights_and_links_and_a_file_at_the_path(tmp_path):
+    real, link = tmp_path / "real.pendel", tmp_path / "link.pendel"
+    write_atomically(real, "one")
+    real.chmod(0o640)
+    link.symlink_to(real)
+    write_atomically(link, "two", keep_previous=True)
+    assert link.is_symlink() and real.read_text() == "two" and stat.S_IMODE(real.stat().st_mode) == 0o640
+    assert (tmp_path / "real.pendel.bak").read_text() == "one"
+    os.mkfifo(tmp_path / "pipe.pendel")
+    for path in (tmp_path / "pipe.pendel", tmp_path):
+        with pytest.raises(FileProblem, match="not a file|no file"):
+            write_atomically(path, "x")
+        with pytest.raises(FileProblem, match="no file|device"):
+            file.load(path)
+
+
+def test_a_run_is_its_file_whatever_it_is_called(window):
+    for _ in range(2):
+        window.start_run()
+        finish(window)
+    first, second = window.session.runs
+    window.session.relabel_run(first, "same")
+    first.name = second.name = "Run 7"
+    os.mkfifo(window.session.runs_folder / "run99_abc.h5")
+    kept = second.file
+    window.session.remove_run(first)
+    assert window.session.runs == [second] and kept.exists() and not first.file.exists()
+    path = window.session.path
+    window.session.open(file.load(path), path)  # the pipe named like a run holds nothing up
+    assert [r.file for r in window.session.runs] == [kept]
+    assert window.session.next_run_number() == 100
