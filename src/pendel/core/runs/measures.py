@@ -243,10 +243,15 @@ def simpson(
     """Integrals over pieces of a width (s), summed along the first axis: of the parabola through values at both ends and half way,
     or of its square. No products of vectors are used: those of this length start threads, and wait for them for milliseconds where
     another thread computes."""
-    pieces = width.reshape(-1, *(1,) * (a.ndim - 1))
+
+    def over(*values: np.ndarray) -> np.ndarray:
+        return np.einsum("i" + ",i..." * len(values) + "->...", width, *values)
+
     if squared:
-        return np.sum(pieces * (2 * (a * a + b * b) + 8 * m * m + 2 * m * (a + b) - a * b), axis=0) / 15
-    return np.sum(pieces * (a + 4 * m + b), axis=0) / 6
+        return (
+            2 * (over(a, a) + over(b, b)) + 8 * over(m, m) + 2 * (over(m, a) + over(m, b)) - over(a, b)
+        ) / 15
+    return (over(a) + 4 * over(m) + over(b)) / 6
 
 
 GAUSS_PLACES = (0.5 - math.sqrt(0.15), 0.5, 0.5 + math.sqrt(0.15))
