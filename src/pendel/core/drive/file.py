@@ -276,10 +276,10 @@ def refuse_constant(name: str) -> float:
 def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Drive:
     drive = Drive()
 
-    def put(table: str, key: str, made: Callable[[], Any]) -> None:
+    def put(table: str, key: str, make: Callable[..., Any], *facts: Any) -> None:
         """One record, unless it cannot be made or kept."""
         try:
-            found = made()
+            found = make(*facts)
         except (DriveProblem, OverflowError, ValueError) as problem:
             leave_out(f"{key}: {problem}")
             return
@@ -288,21 +288,20 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         else:
             drive.table(table)[found.key if isinstance(found, Wire) else key] = found
 
+    def wire(a: str, b: str) -> Wire:
+        return Wire(resolved(drive, End.parse(a)), resolved(drive, End.parse(b)))
+
     for name, text in record.get("settings", {}).items():
-        put("settings", name, lambda text=text: text)
+        put("settings", name, str, text)
     for name, q in record.get("quantities", {}).items():
-        put("quantities", name, lambda q=q: Quantity(q["value"], q.get("note", "")))
+        put("quantities", name, Quantity, q["value"], q.get("note", ""))
     for key, card in record["cards"].items():
-        put("cards", key, lambda card=card: card_from_record(card))
+        put("cards", key, card_from_record, card)
     check_inside(drive, leave_out)
     for a, b in record["wires"]:
-        put(
-            "wires",
-            f"the wire {a} to {b}",
-            lambda a=a, b=b: Wire(resolved(drive, End.parse(a)), resolved(drive, End.parse(b))),
-        )
+        put("wires", f"the wire {a} to {b}", wire, a, b)
     for name, end in record.get("taps", {}).items():
-        put("taps", name, lambda end=end: End.parse(end))
+        put("taps", name, End.parse, end)
     for table, most in MOST.items():
         if len(drive.table(table)) > most:
             raise FileProblem(

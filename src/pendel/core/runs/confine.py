@@ -113,8 +113,8 @@ def landlock(libc: ctypes.CDLL, version: int, writable: list[Path]) -> bool:
             allow_beneath(libc, rules, path, reading)
         for path in DEVICES:
             allow_beneath(libc, rules, path, READ_FILE | WRITE)
-        for path in writable:
-            allow_beneath(libc, rules, str(path), rights)
+        for folder in writable:
+            allow_beneath(libc, rules, str(folder), rights)
         return libc.syscall(LANDLOCK_RESTRICT, rules, 0) == 0
     finally:
         os.close(rules)

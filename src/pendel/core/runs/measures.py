@@ -197,8 +197,10 @@ class Pieces:
 def cut_at_turns(t: np.ndarray, y: np.ndarray, middle: np.ndarray) -> Pieces:
     """An angle between −π and π (rad): a piece in which it passes π is cut there, since the parabola through both of its ends would
     swing through zero."""
-    jumps = np.flatnonzero(np.abs(np.diff(y)) > math.pi) if np.all(np.abs(y) <= math.pi * (1 + 1e-9)) else []
-    if not len(jumps):
+    jumps: list[int] = []
+    if np.all(np.abs(y) <= math.pi * (1 + 1e-9)):
+        jumps = np.flatnonzero(np.abs(np.diff(y)) > math.pi).tolist()
+    if not jumps:
         return Pieces(t, y, middle)
     times, values, middles, after = [], [], [], 0
     for k in jumps:

@@ -13,6 +13,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.own_block import C, block_of
 from pendel.core.check import Examined, examine, signal_unit
 from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
+from pendel.core.controllers.language import Update
 from pendel.core.controllers.own_c import c_problem
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.file import from_text, to_text
@@ -96,7 +97,7 @@ def refused_c(drive: Drive) -> list[Finding]:
         if card.kind != C or card.own is None or not is_allowed(card.own):
             continue
         update = block_of(card).update
-        if update is not None and update.verbatim and (wrong := c_problem(update)):
+        if isinstance(update, Update) and update.verbatim and (wrong := c_problem(update)):
             line, reason = wrong
             sentence = f"{card.name}, update line {line + 1}: The compiler says: {reason}."
             found.append(fault(sentence, key, f"equations:{line}"))
