@@ -39,6 +39,7 @@ ORDER_GAIN = 2.2
 LEAST = {"psi": 3e-4, "omega": 1e-6, "phi": 1e-6}
 """By the first letters of states: what counts as something. A flux (Wb) of a hundredth of what one pulse of 300 V for 100 us moves: a
 machine on less carries currents as small as those through blocked devices. Speeds in rad/s, angles in rad."""
+FINELY = 1000
 LIMITS_OF_SCIPY = 3000
 """Events."""
 
@@ -224,6 +225,7 @@ def second_opinion(case: Case, tally: Tally) -> None:
 
             found = scipy.integrate.solve_ivp(
                 lambda at, y, u=u: np.array(f(at, y, u, s, p)[0]).ravel(), (t, until), x, method="Radau", rtol=1e-8, atol=1e-8 * peaks,
+                max_step=reference.end / FINELY,  # it looks for events between steps, and two of a diode in one cancel out
                 jac=lambda at, y, u=u: np.array(f(at, y, u, s, p)[2]), events=[crossing(k) for k in live] or None)  # fmt: skip
             t, x = float(found.t[-1]), found.y[:, -1]
             if found.status == 1:
