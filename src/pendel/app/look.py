@@ -143,6 +143,7 @@ def style_sheet(t: Tokens) -> str:
     QPushButton:hover, QPushButton:focus {{ background: {t.petrol_tint}; }}
     QPushButton:disabled {{ color: {t.muted}; border-color: {t.hairline}; }}
     QPushButton#primary {{ background: {t.petrol}; color: {t.on_petrol}; font-weight: bold; }}
+    QPushButton#primary:disabled {{ background: {t.hairline}; color: {t.muted}; }}
     QPushButton#primary:focus {{ border: 2px solid {t.ink}; }}
     QPushButton#link {{ border: none; background: transparent; color: {t.petrol}; padding: 2px 0; text-align: left; }}
     QPushButton#link:hover, QPushButton#link:focus {{ text-decoration: underline; }}

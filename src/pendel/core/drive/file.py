@@ -28,7 +28,7 @@ from pendel.core.drive.document import (
 )
 from pendel.core.drive.inside import resolved
 from pendel.core.drive.limits import DEEPEST, MOST, problem_of
-from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.errors import DriveProblem, FileProblem, shorten
 from pendel.core.formats.writing import write_atomically
 
 FORMAT, VERSION = "pendel drive", 1
@@ -171,10 +171,44 @@ def _read(text: str, source: str, leave_out: LeaveOut) -> Drive:
         for violation in sorted(
             violations, key=lambda v: [(str(p).rjust(9)) for p in v.absolute_path], reverse=True
         ):
-            place = "/".join(str(p) for p in violation.absolute_path) or "the top level"
-            leave_out(f"at {place}: {violation.message[:200]}.")
+            place = "/".join(shown(str(p)) for p in violation.absolute_path) or "the top level"
+            leave_out(f"at {place}: {what_is_wrong(violation)}.")
             take_out(record, list(violation.absolute_path), str(violation.validator))
     raise FileProblem(source, "its parts do not fit together.")
+
+
+IN_WORDS = {
+    "string": "a text",
+    "object": "a group of named facts",
+    "array": "a list",
+    "integer": "a whole number",
+    "number": "a number",
+    "boolean": "true or false",
+}
+
+
+def what_is_wrong(violation: jsonschema.ValidationError) -> str:
+    """A violation of the schema in words."""
+    rule, wanted, instance = violation.validator, violation.validator_value, violation.instance
+    if isinstance(instance, dict | list):
+        found = "a list" if isinstance(instance, list) else "a group of facts"
+    else:
+        found = shown(json.dumps(instance, ensure_ascii=False))
+    if rule == "type":
+        return f"there is {found}, where {IN_WORDS.get(str(wanted), str(wanted))} belongs"
+    if rule == "required":
+        return f"{', '.join(n for n in wanted if n not in instance)} is missing"
+    if rule == "additionalProperties":
+        known = violation.schema.get("properties", {})
+        return f"{', '.join(shown(n) for n in instance if n not in known)} is not known here"
+    if rule in ("minItems", "maxItems", "minLength"):
+        return f"{found} is too {'long' if rule == 'maxItems' else 'short'}"
+    return f"{found} cannot stand here"
+
+
+def shown(text: str) -> str:
+    """The beginning of a text from a file, with what is no letter as a question mark."""
+    return shorten(text[:200].encode("utf-8", "replace").decode(), 40)
 
 
 def parsed(text: str, source: str, leave_out: LeaveOut) -> Any:
