@@ -1,4 +1,4 @@
-"""``./run faults [--n N] [--seed S] [--only …]``: how many rounds, from which seed on."""
+"""``./run faults [--n N] [--seed S] [--only …] [--every]``: how many rounds, from which seed on; ``--soak SECONDS`` and ``--sanitize``."""
 
 from __future__ import annotations
 
@@ -7,8 +7,10 @@ import sys
 import time
 from random import Random
 
+from faults import sanitize
 from faults.boundaries import BOUNDARIES, SHARES, all_values, value_of_a_kind
 from faults.report import FAILED, Boundary, table
+from faults.soak import soak
 from faults.texts import ODD_NUMBERS
 
 
@@ -37,9 +39,21 @@ def main() -> int:
     asked.add_argument("--seed", type=int, default=1)
     asked.add_argument("--only", choices=[*BOUNDARIES], action="append")
     asked.add_argument("--every", action="store_true", help="each odd number in each value of each kind, too")
+    asked.add_argument(
+        "--soak", type=float, metavar="SECONDS", help="use the window at random for so long, and nothing else"
+    )
+    asked.add_argument(
+        "--sanitize", action="store_true", help="run the examples through sanitizers, and nothing else"
+    )
     options = asked.parse_args()
     begun = time.monotonic()
-    found = campaign(options.n, options.seed, options.only)
+    if options.sanitize:
+        return sanitize.main()
+    found = (
+        [soak(options.soak, options.seed)]
+        if options.soak
+        else campaign(options.n, options.seed, options.only)
+    )
     if options.every:
         found.append(every_value(Boundary("every value of every kind")))
     print(table(found))

@@ -1,0 +1,161 @@
+"""A window that is used at random: pages, edits, undo, copies, runs and stops, files. Exceptions and freezes are told."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import sys
+import tempfile
+import time
+import traceback
+from collections.abc import Callable
+from pathlib import Path
+from random import Random
+
+from faults import texts
+from faults.report import Boundary
+
+FREEZE = 2.0
+"""Seconds in which the window answers nothing."""
+
+
+def soak(seconds: float, seed: int) -> Boundary:
+    """For so many seconds; every exception that reaches the window's hook, and every freeze, is a failure."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    home = tempfile.mkdtemp(prefix="pendel-soak-")
+    os.environ["XDG_STATE_HOME"] = home
+    from PyQt6.QtCore import QSettings, QTimer
+    from PyQt6.QtTest import QTest
+    from PyQt6.QtWidgets import QApplication, QDialog, QMessageBox
+
+    import pendel
+    from pendel.app.look import dress
+    from pendel.app.window import MainWindow
+    from pendel.core.catalogue.index import kinds
+    from pendel.core.drive import commands
+    from pendel.core.errors import PendelError
+
+    application = QApplication.instance() or QApplication([])
+    dress(application)  # type: ignore[arg-type]
+    into, rng = Boundary("window, used at random"), Random(seed)
+    doing = ["start"]
+
+    def hook(kind, error, trace) -> None:
+        place = traceback.extract_tb(trace)[-1]
+        into.fail(
+            doing[0].encode(),
+            f"{kind.__name__}: {str(error)[:80]} ({Path(place.filename).name}:{place.lineno}) while {doing[0]}",
+        )
+
+    sys.excepthook = hook
+    for name in ("question", "warning", "about"):
+        setattr(
+            QMessageBox,
+            name,
+            lambda *_, **__: rng.choice(
+                (
+                    QMessageBox.StandardButton.Discard,
+                    QMessageBox.StandardButton.No,
+                    QMessageBox.StandardButton.Yes,
+                )
+            ),
+        )
+    QMessageBox.exec = QDialog.exec = lambda *_: 0  # type: ignore[method-assign,assignment]
+    window = MainWindow(QSettings(f"{home}/s.ini", QSettings.Format.IniFormat))
+    window.resize(1280, 800)
+    window.show()
+    beat = [time.perf_counter()]
+
+    def tick() -> None:
+        now = time.perf_counter()
+        gap = now - beat[0]
+        beat[0] = now
+        into.longest = max(into.longest, gap)
+        if gap > FREEZE:
+            into.fail(doing[0].encode(), f"froze for {gap:.1f} s while {doing[0].split(' ')[0]}")
+
+    timer = QTimer()
+    timer.timeout.connect(tick)
+    timer.start(10)
+    examples = sorted((Path(pendel.__file__).parent / "examples").glob("*.pendel"))
+    session = window.session
+
+    def card() -> str | None:
+        return rng.choice(list(session.drive.cards)) if session.drive.cards else None
+
+    def open_one() -> None:
+        source = rng.choice(examples)
+        path = Path(home) / source.name
+        if not path.exists():
+            shutil.copy(source, path)
+        session.undo.setClean()
+        window.files.open_path(path)
+
+    def edit() -> None:
+        key = card()
+        if key is None:
+            return
+        values = (
+            kinds()[session.drive.cards[key].kind].values if session.drive.cards[key].kind in kinds() else ()
+        )
+        ways: list[Callable[[], commands.Command]] = [
+            lambda: commands.set_value(
+                session.drive,
+                key,
+                rng.choice(values).name,
+                texts.number(rng) if rng.random() < 0.5 else texts.text(rng),
+            ),
+            lambda: commands.rename_card(session.drive, key, texts.text(rng, 12) * rng.randrange(1, 4)),
+            lambda: commands.copy_cards(session.drive, [key])[0],
+            lambda: commands.remove_cards(session.drive, [key]),
+            lambda: commands.add_card(
+                session.drive,
+                rng.choice(list(kinds())),
+                texts.text(rng, 6) or "x",
+                rng.randrange(300),
+                rng.randrange(200),
+            ),
+            lambda: commands.move_cards(session.drive, {key: (rng.randrange(400), rng.randrange(300))}),
+            lambda: commands.set_setting(
+                session.drive, rng.choice(("until", "tick", "title", "method")), texts.text(rng)
+            ),
+        ]
+        with contextlib.suppress(PendelError, IndexError):
+            session.do(rng.choice(ways)())
+
+    def several_undone() -> None:
+        for _ in range(rng.randrange(1, 12)):
+            window.undo()
+
+    actions: dict[str, Callable[[], object]] = {
+        "opening": open_one,
+        "editing": edit, "editing more": edit, "editing again": edit,
+        "undoing": several_undone,
+        "redoing": lambda: session.undo.redo(),
+        "turning to a page": lambda: window.show_page(rng.choice(("Drive", "Runs", "Loops", "Firmware"))),
+        "running": lambda: window.start_run(),
+        "stopping": lambda: window.jobs.stop(),
+        "selecting": lambda: session.select([k] if (k := card()) else []),
+        "changing the level": lambda: session.do(commands.set_setting(session.drive, "level", rng.choice(("averaged", "switching", "device")))),
+        "saving": lambda: window.files.save_drive() if session.path else None,
+        "copying": lambda: (window.copy(), window.paste()),
+    }  # fmt: skip
+    until = time.monotonic() + seconds
+    open_one()
+    while time.monotonic() < until:
+        doing[0] = rng.choice(list(actions))
+        into.count += 1
+        try:
+            actions[doing[0]]()
+        except Exception as error:  # noqa: BLE001  what is looked for
+            hook(type(error), error, error.__traceback__)
+        QTest.qWait(rng.choice((0, 5, 30, 300)))
+    doing[0] = "closing"
+    session.undo.setClean()
+    begun = time.perf_counter()
+    window.close()
+    into.longest = max(into.longest, time.perf_counter() - begun)
+    timer.stop()
+    shutil.rmtree(home, ignore_errors=True)
+    return into
