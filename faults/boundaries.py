@@ -13,6 +13,7 @@ from random import Random
 
 import h5py
 import numpy as np
+import scipy.io
 from truth.drives import FAMILIES
 from truth.drives import case as random_case
 
@@ -286,27 +287,43 @@ def change_run(rng: Random, path: Path) -> None:
 
 
 def flux_file(rng: Random, into: Boundary) -> None:
-    """A table of fluxes as text, with odd cells."""
-    rows = [["i_d/A", "i_q/A", "psi_d/Wb", "psi_q/Wb"]]
-    rows += [
-        [str(a), str(b), f"{0.1 + 0.001 * a}", f"{0.002 * b}"] for a in (-10, 0, 10) for b in (-10, 0, 10)
-    ]
-    for _ in range(rng.randrange(1, 6)):
-        row = rng.choice(rows)
-        row[rng.randrange(len(row))] = rng.choice((texts.text(rng), texts.number(rng)))
-    mark = rng.choice((",", ";", "\t", " "))
-    content = "\n".join(mark.join(row) for row in rows).encode("utf-8", "replace")
-    if rng.random() < 0.2:
-        content = bytes(rng.randrange(256) for _ in range(200))
+    """Tables of fluxes as text, MAT and HDF5, with odd cells or damaged bytes."""
+    names = ["i_d [A]", "i_q [A]", "psi_d [Wb]", "psi_q [Wb]"]
+    rows = [[a, b, 0.1 + 0.001 * a, 0.002 * b] for a in (-10.0, 0.0, 10.0) for b in (-10.0, 0.0, 10.0)]
+    ending = rng.choice(("csv", "csv", "txt", "mat", "h5", "npz"))
     with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / f"table.{rng.choice(('csv', 'txt', 'mat', 'h5', 'npz', 'json'))}"
-        path.write_bytes(content)
+        path = Path(folder) / f"table.{ending}"
+        if ending in ("csv", "txt", "npz"):
+            cells = [[str(v) for v in row] for row in [names, *rows]]
+            for _ in range(rng.randrange(0, 4)):
+                row = rng.choice(cells)
+                row[rng.randrange(len(row))] = rng.choice((texts.text(rng), texts.number(rng)))
+            path.write_bytes(
+                "\n".join(rng.choice((",", ";", "\t")).join(row) for row in cells).encode("utf-8", "replace")
+            )
+        else:
+            columns = dict(zip(("i_d", "i_q", "psi_d", "psi_q"), np.array(rows).T.copy()))
+            if rng.random() < 0.4:
+                columns[rng.choice(list(columns))] = rng.choice(
+                    (np.zeros((0,)), np.full(9, np.nan), np.zeros((3, 3, 3)), np.arange(9), np.full(9, 1e308))
+                )
+            if ending == "mat":
+                scipy.io.savemat(path, columns)
+            else:
+                with h5py.File(path, "w") as held:
+                    for name, column in columns.items():
+                        held[name] = column
+        content = bytearray(path.read_bytes())
+        if rng.random() < 0.4:
+            for _ in range(rng.randrange(1, 12)):
+                content[rng.randrange(len(content))] = rng.randrange(256)
+            path.write_bytes(bytes(content))
 
         def act() -> None:
             found = variables(path)
             assembled(found, guess(found), path.name)
 
-        into.meet(content, act)
+        into.meet(bytes(content), act)
 
 
 @lru_cache(maxsize=1)
@@ -398,7 +415,7 @@ SHARES = {
     "damaged files": 1.0,
     "edits": 0.3,
     "kept runs": 0.2,
-    "flux files": 1.0,
+    "flux files": 0.1,
     "values of kinds": 2.0,
     "odd runs": 0.1,
     "kills while saving": 0.3,

@@ -6,7 +6,7 @@ import pytest
 from faults.boundaries import BOUNDARIES
 from faults.report import Boundary, table
 
-ROUNDS = {"expressions": 1500, "own lines": 150, "damaged files": 120, "edits": 40, "kept runs": 30, "flux files": 60, "values of kinds": 200, "odd runs": 8,
+ROUNDS = {"expressions": 1500, "own lines": 150, "damaged files": 120, "edits": 40, "kept runs": 30, "flux files": 12, "values of kinds": 200, "odd runs": 8,
           "kills while saving": 40, "full disks": 5}  # fmt: skip
 
 

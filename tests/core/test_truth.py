@@ -1,5 +1,9 @@
 """A fixed part of the campaign that `./run truth` goes through at length."""
 
+import os
+import subprocess
+import sys
+
 import pytest
 from truth import blocks, figures, metamorphic, methods
 from truth.drives import FAMILIES, case
@@ -71,3 +75,22 @@ def test_a_wrong_figure_would_be_found(monkeypatch):
     tallies = Tallies()
     methods.compare(case("ladder", SEED), tallies)
     assert tallies["auto at 1e-6"].failed
+
+
+ORDERED = "import hashlib, sys; from pathlib import Path; from pendel.core.drive.file import load; from pendel.core.runs.simulate import prepare; d = load(Path(sys.argv[1])); d.settings['level'] = 'switching'; print(hashlib.sha256(prepare(d).model.structure.source.encode()).hexdigest())"
+
+
+def test_equations_are_ordered_alike_in_every_process(example_path):
+    """Whatever the order of Python's sets: else another process builds anew, and its last digits differ."""
+    found = set()
+    for seed in ("1", "2"):
+        path = example_path.with_name("service_trolley.pendel")
+        done = subprocess.run(
+            [sys.executable, "-c", ORDERED, str(path)],
+            env={**os.environ, "PYTHONHASHSEED": seed},
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        found.add(done.stdout)
+    assert len(found) == 1

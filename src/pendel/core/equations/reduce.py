@@ -89,6 +89,8 @@ def never_vanishes(at: np.ndarray) -> bool:
     return bool(np.min(size[1:-1]) > 1e-9 * np.max(size[1:-1]))
 
 
+ONE_BY_ONE = 24
+"""Unknowns of a row up to which each gets its coefficient by itself."""
 BRANCHING = {ca.OP_FMIN, ca.OP_FMAX, ca.OP_FABS, ca.OP_SIGN, ca.OP_LT, ca.OP_LE, ca.OP_EQ, ca.OP_NE, ca.OP_AND, ca.OP_OR, ca.OP_NOT,
              ca.OP_IF_ELSE_ZERO, ca.OP_FLOOR, ca.OP_CEIL}  # fmt: skip
 
@@ -175,8 +177,13 @@ class Reduction:
         return Row(owner, expression, {s.name() for s in ca.symvar(expression)} & self.open)
 
     def coefficient(self, row: Row, name: str) -> ca.SX:
-        if name not in row.coefficients:
+        if name not in row.coefficients and len(row.unknowns) <= ONE_BY_ONE:
             row.coefficients[name] = ca.gradient(row.expression, self.symbols[name])
+        elif name not in row.coefficients:
+            # All at once, backwards through the row: one by one, a node that a hundred parts share costs a hundred times as much.
+            wanted = sorted(row.unknowns - row.coefficients.keys() | {name})
+            slopes = ca.gradient(row.expression, stacked(*(self.symbols[n] for n in wanted)))
+            row.coefficients.update((n, slopes[k]) for k, n in enumerate(wanted))
         return row.coefficients[name]
 
     def pivot_class(self, row: Row, name: str) -> int | None:
@@ -218,7 +225,9 @@ class Reduction:
             if best_score is not None and (False, False, False, 0, len(row.unknowns) - 1) > best_score[:5]:
                 break
             holds_slope = any(name.startswith("der(") for name in row.unknowns)
-            for name in row.unknowns:
+            for name in sorted(
+                row.unknowns
+            ):  # what is sampled first gets the first samples, in every process
                 kind = self.pivot_class(row, name)
                 if kind is None:
                     continue
@@ -314,7 +323,7 @@ class Reduction:
         """A coefficient that is zero on every sample is zero, unless it holds a limit or a comparison, of which no sample may have met
         the other side; remove it. Tells whether one was found."""
         for row in self.rows:
-            for name in list(row.unknowns):
+            for name in sorted(row.unknowns):
                 if branches(self.coefficient(row, name)):
                     continue
                 at = self.values_at_samples(self.coefficient(row, name))
@@ -376,7 +385,7 @@ class Reduction:
 
     def demote(self, row: Row, inside: set[str]) -> None:
         ranked = []
-        for key in inside:
+        for key in sorted(inside):
             coefficient = ca.gradient(row.expression, self.states[key].symbol)
             depends = {s.name() for s in ca.symvar(coefficient)}
             if key in depends or depends - self.values_only - {m.key for m in self.network.modes} - set(

@@ -7,13 +7,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-import h5py
 import numpy as np
 
 from pendel.core.catalogue.machines.flux import mirrored, star_of, table_of
 from pendel.core.drive.document import FluxTable
 from pendel.core.errors import FileProblem
-from pendel.core.formats.hdf import opened
+from pendel.core.formats.apart import arrays_of
 
 ROLES = ("i_d", "i_q", "psi_d", "psi_q")
 DEFAULT_UNITS = {"i_d": "A", "i_q": "A", "psi_d": "Wb", "psi_q": "Wb"}
@@ -52,9 +51,13 @@ def variables(path: Path) -> dict[str, np.ndarray]:
     reader = readers.get(path.suffix.lower())
     if reader is None:
         raise FileProblem(str(path), f"flux tables are read from {', '.join(readers)} files. Export it as one of them.")  # fmt: skip
+    if path.exists() and not path.is_file():
+        raise FileProblem(str(path), "this is no file, but a folder or a device. Choose a file.")
     try:
         found = {name: np.atleast_1d(np.squeeze(array)) for name, array in reader(path).items()}
-    except (OSError, ValueError, KeyError) as problem:
+    except FileProblem:
+        raise
+    except Exception as problem:  # the file's boundary: whatever a damaged one makes a library raise
         raise FileProblem(
             str(path),
             f"it cannot be read ({getattr(problem, 'strerror', None) or problem}). Check that it is there and not damaged.",
@@ -91,29 +94,11 @@ def from_csv(path: Path) -> dict[str, np.ndarray]:
 
 
 def from_mat(path: Path) -> dict[str, np.ndarray]:
-    try:
-        import scipy.io  # slow to load, and seldom needed
-
-        found = scipy.io.loadmat(path)
-    except Exception as problem:  # the reader has errors of its own, which derive from this alone
-        raise ValueError(str(problem)) from problem
-    return {n: np.asarray(a, dtype=float) for n, a in found.items() if not n.startswith("__") and np.issubdtype(np.asarray(a).dtype, np.number)}  # fmt: skip
+    return arrays_of(path, "mat", MOST_NUMBERS)
 
 
 def from_hdf(path: Path) -> dict[str, np.ndarray]:
-    found: dict[str, np.ndarray] = {}
-
-    def take(name: str, item) -> None:
-        if (
-            isinstance(item, h5py.Dataset)
-            and np.issubdtype(item.dtype, np.number)
-            and item.size <= MOST_NUMBERS
-        ):
-            found[name] = np.asarray(item, dtype=float)
-
-    with opened(path, "r") as file:
-        file.visititems(take)
-    return found
+    return arrays_of(path, "hdf", MOST_NUMBERS)
 
 
 def guess(names: Mapping[str, np.ndarray]) -> Layout:
