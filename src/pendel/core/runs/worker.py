@@ -232,6 +232,7 @@ class Worker:
         self._process: subprocess.Popen[bytes] | None = None
         self._stop_asked = 0.0
         self._asked_path = ""
+        self._heard_from = 0.0
         self._folder = tempfile.TemporaryDirectory(prefix="pendel-run-", ignore_cleanup_errors=True)
         """The one place where the worker may write."""
         self.start()
@@ -316,8 +317,11 @@ class Worker:
             )
         if data:
             return self._read(data)
-        patience = SAVING if self.shared.keeping[0] else PATIENCE
-        if self._stop_asked and time.monotonic() - self._stop_asked > patience:
+        now = time.monotonic()
+        if self.shared.keeping[0]:  # it hears of the stop when it is done with its record
+            self._heard_from = now
+        waited = now - self._stop_asked, now - max(self._stop_asked, self._heard_from)
+        if self._stop_asked and (waited[0] > SAVING or waited[1] > PATIENCE):
             return self._replaced(
                 "The run did not stop when asked, so its process was ended. Nothing of this run is kept."
             )
