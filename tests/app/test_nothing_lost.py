@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 
 import pendel
 from pendel.app import session as sessions
-from pendel.app.session import autosave_path, slots
+from pendel.app.autosaves import autosave_path, slots
 from pendel.core.drive import commands, file
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem

@@ -11,7 +11,8 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox, QWidget
 
-from pendel.app.session import DEMO, Session, Slot, differences, slots, writable
+from pendel.app.autosaves import Slot, slots
+from pendel.app.session import DEMO, Session, differences, writable
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.lock import FileLock, lock_of, take

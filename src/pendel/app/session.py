@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 import re
 import traceback
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 
 from platformdirs import user_state_dir
@@ -17,6 +15,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 from PyQt6.QtWidgets import QWidget
 
+from pendel.app.autosaves import Slot, digest_of, free_slot
 from pendel.app.readying import Readying
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
@@ -40,8 +39,6 @@ AUTOSAVE_AFTER_MS, AUTOSAVE_AT_LAST_MS = 1500, 5000
 """After a pause in editing; and without one, after its first edit."""
 DEEP_CHECK_AFTER_MS = 400
 MOST_RUNS = 40
-MOST_WINDOWS = 20
-"""On one drive, that have an autosave each."""
 LONGEST_POINT = 120.0
 """Seconds that a run for a point to judge loops at may take."""
 DEMO = Path(__file__).parent.parent / "examples" / "car_door_drive.pendel"
@@ -493,49 +490,6 @@ def age(path: Path) -> float:
 
 def writable(folder: Path) -> bool:
     return os.access(folder, os.W_OK)
-
-
-@dataclass(frozen=True)
-class Slot:
-    """Where a window keeps what is not saved of a drive, and the lock by which others know that it lives."""
-
-    path: Path
-    lock: FileLock
-
-
-def autosave_path(path: Path | None, number: int = 0) -> Path:
-    """Where an autosave of a drive lies: apart from the drive, named by its place. Windows on one drive have a number each."""
-    key = hashlib.sha256(os.fsencode(path.resolve() if path else "untitled")).hexdigest()[:12]
-    name = re.sub(r"[^\w .-]", "_", path.stem)[:60] if path else "untitled"
-    return (
-        Path(user_state_dir("pendel")) / "autosave" / f"{name}-{key}{f'-{number}' if number else ''}.pendel"
-    )
-
-
-def slots(path: Path | None, *, used: bool) -> Iterator[Slot]:
-    """Autosaves of a drive whose windows are gone, or places for a new one. Each is locked while it is looked at."""
-    for number in range(MOST_WINDOWS):
-        at = autosave_path(path, number)
-        if at.exists() != used:
-            continue
-        if not used:
-            at.parent.mkdir(parents=True, exist_ok=True)
-        lock = take(lock_of(at))
-        if isinstance(lock, FileLock):
-            yield Slot(at, lock)
-
-
-def free_slot(path: Path | None) -> Slot | None:
-    """A place for the autosave of a window. Raises `OSError`."""
-    return next(slots(path, used=False), None)
-
-
-def digest_of(path: Path) -> str | None:
-    """Of a file's bytes; nothing where there is none."""
-    try:
-        return hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else None
-    except OSError:
-        return None
 
 
 DATA = {
