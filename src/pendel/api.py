@@ -126,7 +126,7 @@ class Drive:
         if flux is not None and not template.takes_flux:
             raise DriveProblem(f"{kind} takes no flux tables.")
         if own is not None:
-            allow([own], for_good=False)  # it stands in the script that adds it
+            allow([own], for_good=False)  # the script that adds it holds it
         texts = {k: str(v) for k, v in values.items()}
         points = tuple((str(t), str(v)) for t, v in profile)
         table = kinds()[kind].rows

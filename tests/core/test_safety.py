@@ -300,7 +300,9 @@ def test_even_allowed_c_reads_no_files_of_the_users_writes_none_and_has_no_netwo
     worker = Worker()
     try:
         drive = own_c(*HARM.strip().splitlines())
+        before = {p: p.stat().st_mtime for p in compiler.cache_folder().iterdir()}
         answer = ask(worker, to_text(drive), tmp_path / "r.h5", own_c=True)
+        assert {p: p.stat().st_mtime for p in compiler.cache_folder().iterdir()} == before, "what others load"
         assert isinstance(answer, RunFinished), answer
         reached = int(reopen(answer.keep()).trace("own.y").y[-1])
         held = worker.held

@@ -28,6 +28,7 @@ from pendel.app.loop_plot import LoopPlot
 from pendel.app.session import Session, single_shot
 from pendel.app.trust import may_run
 from pendel.app.widgets import button, clear, column, figure_row, label, rule, wrapped
+from pendel.core.catalogue.own_block import C
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.emit import call_of, emit
 from pendel.core.controllers.writer import NumberFormat
@@ -405,7 +406,8 @@ class FirmwarePage(QWidget):
 
     def _checked(self, text: str, run: KeptRun) -> Checked:
         """The shipped code beside the simulation's, in a process of its own; on a thread."""
-        request = CheckRequest(text, FORMAT, self.session.file_of_run(run))
+        own_c = any(card.kind == C for card in self.session.drive.cards.values())
+        request = CheckRequest(text, FORMAT, self.session.file_of_run(run), own_c)
         checked: Checked = self.session.beside_worker.ask(request, LONGEST_CHECK)
         return checked
 

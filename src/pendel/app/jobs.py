@@ -55,6 +55,8 @@ class RunJobs(QObject):
         self._reader = ThreadPoolExecutor(1, "run")
         self._reading: Future[KeptRun] | None = None
         self._answer: RunFinished | None = None
+        self._own_c = False
+        """Whether the drive that runs has C of a user."""
         self._drive = session.drive
         """The drive that runs; another may be open by the time the run ends."""
         self._timer = QTimer(self)
@@ -74,7 +76,8 @@ class RunJobs(QObject):
         self.started.emit()
         text, words = to_text(session.drive), differences(before, session.drive)
         # Whoever starts a run has asked about C that the drive brings.
-        self.worker.request(RunRequest(text, f"Run {number}", words, str(path), own_c=True))
+        self._own_c = any(card.kind == C for card in session.drive.cards.values())
+        self.worker.request(RunRequest(text, f"Run {number}", words, str(path), self._own_c))
         session.remember_as_run()
         self._timer.start()
 
@@ -95,7 +98,7 @@ class RunJobs(QObject):
                 ready_to_show,
                 answer,
                 [*self.session.shown_keys(), *main_signals(self.session.drive)],
-                any(card.kind == C for card in self._drive.cards.values()),
+                self._own_c,
             )
         elif isinstance(answer, RunFailed):
             self._end()

@@ -235,8 +235,8 @@ class Session(QObject):
     def judge_at_once(self) -> None:
         """Judge without waiting for a pause, for whoever looks at the loops."""
         if self._deep.isActive():
-            self._deep.start(0)
-            self._deep.setInterval(DEEP_CHECK_AFTER_MS)
+            self._deep.stop()
+            self.check_deeply()
 
     def beside(self, work, *arguments) -> None:
         """Do work in the thread that judges the drive."""

@@ -74,6 +74,7 @@ class CheckRequest:
     number: NumberFormat
     run: bytes
     """The kept run as its file holds it."""
+    own_c: bool = False
 
 
 @dataclass(frozen=True)
@@ -232,6 +233,8 @@ class Worker:
         self._process: subprocess.Popen[bytes] | None = None
         self._stop_asked = 0.0
         self._asked_path = ""
+        self._own_c = False
+        """Whether the process may have run C of a user."""
         self._heard_from = 0.0
         self._folder = tempfile.TemporaryDirectory(prefix="pendel-run-", ignore_cleanup_errors=True)
         """The one place where the worker may write."""
@@ -252,12 +255,17 @@ class Worker:
             str(memory),
             self._folder.name,
         ]
+        environment = {**plain_environment(), "TMPDIR": self._folder.name, "OPENBLAS_NUM_THREADS": "1"}
+        if (
+            self._own_c
+        ):  # others load what lies in the common cache, so C of a user must not be able to write there
+            environment["XDG_CACHE_HOME"] = self._folder.name
         self._process = subprocess.Popen(
             command,
             pass_fds=(theirs.fileno(), memory),
             stdin=subprocess.DEVNULL,
             cwd="/",
-            env={**plain_environment(), "TMPDIR": self._folder.name, "OPENBLAS_NUM_THREADS": "1"},
+            env=environment,
         )
         theirs.close()
         os.close(memory)
@@ -280,7 +288,11 @@ class Worker:
 
     def request(self, request: Request) -> None:
         """Ask for something. The request is sent beside, as a worker that does not read must not hold up who asks."""
+        own_c = not isinstance(request, PointRequest) and request.own_c
+        if self.alive and own_c != self._own_c:
+            self._end()
         if not self.alive:
+            self._own_c = own_c
             self.start()
         self.shared.stop[0] = 0
         self.shared.progress[0] = 0.0
