@@ -295,8 +295,11 @@ HARM = """
 """
 
 
-def test_even_allowed_c_reads_no_files_of_the_users_writes_none_and_has_no_network(tmp_path):
+def test_even_allowed_c_reads_no_files_of_the_users_writes_none_and_has_no_network(tmp_path, monkeypatch):
     """As far as this system confines a process at all; what it says must hold."""
+    monkeypatch.setenv(
+        "XDG_CACHE_HOME", str(tmp_path / "cache")
+    )  # shared with the worker, and with no other test
     worker = Worker()
     try:
         drive = own_c(*HARM.strip().splitlines())

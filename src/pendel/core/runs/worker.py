@@ -256,9 +256,8 @@ class Worker:
             self._folder.name,
         ]
         environment = {**plain_environment(), "TMPDIR": self._folder.name, "OPENBLAS_NUM_THREADS": "1"}
-        if (
-            self._own_c
-        ):  # others load what lies in the common cache, so C of a user must not be able to write there
+        # Others load what lies in the common cache, so C of a user must not be able to write there.
+        if self._own_c:
             environment["XDG_CACHE_HOME"] = self._folder.name
         self._process = subprocess.Popen(
             command,
