@@ -50,7 +50,7 @@ ORDER = (
 
 
 def values(prepared) -> dict[str, float]:
-    p = {k: v for k, (_, v) in prepared.model.network.parameters.items()}
+    p = dict(zip(prepared.structure.parameter_keys, prepared.parameters.tolist()))
     q = prepared.examined.quantities
     pick = {"R": "door_motor.R_a", "L": "door_motor.L_a", "k": "door_motor.k", "J": "door_motor.J_m", "b": "door_motor.b_m", "Ri": "supply.R_i", "Ron": "bridge.R_on",
             "U": "supply.U_0", "n": "gear.ratio", "eta": "gear.eta", "r": "belt.r", "kb": "belt.k_b", "db": "belt.d_b", "m": "door_leaf.m", "Fc": "rail.F_c", "br": "rail.b"}  # fmt: skip

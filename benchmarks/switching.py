@@ -14,7 +14,7 @@ import scipy.integrate
 import pendel
 from pendel.core.drive.document import OwnEquations
 from pendel.core.plant.compiler import build_library
-from pendel.core.plant.model import row_shape, time_loop
+from pendel.core.plant.runtime import time_loop
 from pendel.core.runs.simulate import Prepared, prepare, run_drive
 
 MACHINE = OwnEquations(
@@ -133,8 +133,8 @@ def warmed(drive: pendel.Drive) -> Prepared:
     """A drive with its code built, the loop for its sizes too, which runs else wait for aside."""
     prepared = prepare(drive.document)
     run_drive(prepared, until=0.01)
-    structure = prepared.model.structure
-    time_loop((*row_shape(structure), len(structure.exits)))
+    structure = prepared.structure
+    time_loop((*structure.row_shape, len(structure.exits)))
     return prepared
 
 

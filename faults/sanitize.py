@@ -25,12 +25,13 @@ def look() -> None:
     import pendel
     from pendel.core.drive.file import load
     from pendel.core.errors import PendelError
-    from pendel.core.plant import compiler, model
+    from pendel.core.plant import compiler
+    from pendel.core.runs import simulate
     from pendel.core.runs.simulate import prepare, run_drive
 
     real = compiler.run_compiler
     compiler.run_compiler = lambda command, *more: real([command[0], *SANITIZED, *command[1:]], *more)
-    model.begin_loop_build = lambda *_: None
+    simulate.begin_loop_build = lambda *_: None
     for path in sorted((Path(pendel.__file__).parent / "examples").glob("*.pendel")):
         for level in LEVELS:
             for method in METHODS:

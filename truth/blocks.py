@@ -15,7 +15,7 @@ from pendel.core.controllers.emit import Emission, shipped_source, simulation_va
 from pendel.core.controllers.writer import NumberFormat
 from pendel.core.errors import PendelError
 from pendel.core.plant.compiler import UNIT
-from pendel.core.plant.model import load, pointer
+from pendel.core.plant.runtime import load, pointer
 from pendel.core.runs.simulate import prepare
 from truth.report import Tally
 

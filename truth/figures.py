@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from pendel.core.plant.model import evaluate_signals, refined_rows
+from pendel.core.plant.rows import evaluate_signals, refined_rows
 from truth.drives import Case
 from truth.methods import run_with
 from truth.report import Tally

@@ -187,12 +187,12 @@ def second_opinion(case: Case, tally: Tally) -> None:
     f = ca.Function("f", symbols, [model.rhs, guards, ca.jacobian(model.rhs, x_symbol)])
     resting = {k: system.express(mode.hold_zero) for k, mode in enumerate(network.modes) if mode.rests}
     rest = {k: ca.Function("rest", symbols, [e, ca.jacobian(e, x_symbol)]) for k, e in resting.items()}
-    nx, p = len(system.states), model.parameters
+    nx, p = len(system.states), prepared.parameters
     nu = reference.rows.shape[1] - 1 - nx - len(reference.structure.mode_keys)
     rows = reference.rows
     held = np.concatenate([rows[:, 1 + nx : 1 + nx + nu], rows[:, 1 + nx + nu + n_modes :]], axis=1)
     begins = np.flatnonzero(np.concatenate([[True], np.any(np.diff(held, axis=0) != 0, axis=1)]))
-    x, s = model.starts.copy(), np.array(model.mode_starts)
+    x, s = prepared.starting.values.copy(), np.array(prepared.structure.mode_starts, dtype=float)
     peaks = np.maximum(np.max(np.abs(rows[:, 1 : 1 + nx]), axis=0), 1e-9)
     events, worst = 0, 0.0
     for begin, end in zip(begins, [*begins[1:], len(rows) - 1]):

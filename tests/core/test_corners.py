@@ -10,7 +10,7 @@ from pendel.core.catalogue.machines import co_energy, flux
 from pendel.core.controllers.c_names import comment, drive_name, identifiers
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.loops.tuning import standings
-from pendel.core.plant import integrate
+from pendel.core.plant import simulator
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.runs.kept import save
@@ -197,7 +197,7 @@ def test_thinning_a_record_changes_no_mean_and_no_order_of_time(example, method,
     for name, text in (("level", "switching"), ("method", method), ("step", "2 us")):
         d.set(name, text)
     whole = d.run(0.1)
-    monkeypatch.setattr(integrate, "RECORD_BYTES", 600_000)
+    monkeypatch.setattr(simulator, "RECORD_BYTES", 600_000)
     thinned = d.run(0.1)
     assert thinned.kept.thinned_until > 0.05
     assert np.all(np.diff(thinned.kept.rows[:, 0]) >= 0)

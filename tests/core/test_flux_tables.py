@@ -132,7 +132,7 @@ def test_saturation_of_q_disturbs_d_and_the_linear_model_sees_it():
         t = np.linspace(0.0205, 0.04, 400)
         swings[name] = np.ptp(run.at("haul_machine.i_d", t) - run.at("torque_to_currents.i_d", t))
     assert swings["saturated"] > 1.3 * swings["linear"]
-    plant = linear_plant(prepare(haul(TABLE).document).model, ("haul_machine.i_d", "haul_machine.i_q"))
+    plant = linear_plant(prepare(haul(TABLE).document), ("haul_machine.i_d", "haul_machine.i_q"))
     fit = flux.fitted(TABLE)
     l_dd, l_dq, l_qq = (float(f[0, 0]) for f in fit.inductances(0.0, 0.0))
     poles = [-0.043 / l_dd, -0.043 / l_qq]  # about: 40 mohm and the inverter's resistance

@@ -97,7 +97,7 @@ def test_all_equations_hold_far_below_a_leak(feedback):
     nx, nu = len(model.structure.state_keys), len(run.rows[0]) - 1 - len(model.structure.state_keys) - len(model.structure.mode_keys)  # fmt: skip
     modes = [float(k.endswith(("upper_gate", "upper_channel"))) for k in model.structure.mode_keys]
     row = run.rows[-1]
-    at = (row[0], row[1 : 1 + nx], row[1 + nx : 1 + nx + nu], np.array(modes), model.parameters)
+    at = (row[0], row[1 : 1 + nx], row[1 + nx : 1 + nx + nu], np.array(modes), prepared.parameters)
     given = [symbols[k] for k in "txusp"]
     names = list(system.solved)
     solved = ca.Function("solved", given, [ca.vertcat(*(system.solved[n] for n in names))])(*at)

@@ -11,7 +11,9 @@ import pendel
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
 from pendel.core.errors import DriveHasFindings, RunProblem
-from pendel.core.plant.integrate import RunSettings, Watch, integrate
+from pendel.core.plant.integrate import integrate
+from pendel.core.plant.program import RunSettings
+from pendel.core.plant.simulator import Watch
 from pendel.core.runs.simulate import prepare
 from tests.core.energy import energy_gap
 
@@ -44,8 +46,8 @@ def test_linear_machine_follows_the_matrix_exponential_and_error_scales_with_tol
         d = machine_on_supply(tolerance)
         d.set("method", method)
         p = prepare(d.document)
-        rows = integrate(p.model, p.deck, RunSettings(0.08, float(tolerance), method)).rows[1:]
-        keys = p.model.structure.state_keys
+        rows = integrate(p.program, p.inputs(RunSettings(0.08, float(tolerance), method))).rows[1:]
+        keys = p.structure.state_keys
         t = rows[:, 0]
         computed = rows[:, [1 + keys.index("motor.i"), 1 + keys.index("motor.omega")]]
         reference = exact(t)
@@ -99,7 +101,7 @@ def test_methods_have_their_order(method, order):
     p = ode(("der(x) = (-x + sin(3*time/(1 s)))/(1 s)", "der(y) = -y*y/(1 s)"), ("x = 1", "y = 1"))
     errors = []
     for h in (0.1, 0.05, 0.025):
-        rows = integrate(p.model, p.deck, RunSettings(2.0, 0.09, method, h_max=h)).rows
+        rows = integrate(p.program, p.inputs(RunSettings(2.0, 0.09, method, h_max=h))).rows
         t, x, y = rows[-1, :3]
         exact_x = 1.3 * math.exp(-t) + 0.1 * (math.sin(3 * t) - 3 * math.cos(3 * t))
         errors.append(max(abs(x - exact_x), abs(y - 1 / (1 + t))))
@@ -113,7 +115,7 @@ def test_the_fast_option_errs_by_little_more_than_its_tolerance(tolerance):
     p = ode(
         ("der(x) = (-x + sin(3*time/(1 s)))/(1 s)", "der(y) = 3*cos(3*time/(1 s))/(1 s)"), ("x = 1", "y = 0")
     )
-    result = integrate(p.model, p.deck, RunSettings(40.0, tolerance, "fast"))
+    result = integrate(p.program, p.inputs(RunSettings(40.0, tolerance, "fast")))
     t, x, y = result.rows[:, :3].T
     assert np.max(np.abs(x - 1.3 * np.exp(-t) - 0.1 * (np.sin(3 * t) - 3 * np.cos(3 * t)))) < 10 * tolerance
     assert np.max(np.abs(y - np.sin(3 * t))) < 20 * tolerance
@@ -122,7 +124,7 @@ def test_the_fast_option_errs_by_little_more_than_its_tolerance(tolerance):
 def test_stiff_problem_is_left_to_the_l_stable_method():
     # Curtiss and Hirschfelder (1952): y' = −λ(y − cos t), here λ = 1e5; reference SciPy Radau.
     p = ode(("der(y) = -1e5*(y - cos(time/(1 s)))/(1 s)",), ("y = 0",))
-    result = integrate(p.model, p.deck, RunSettings(3.0, 1e-6))
+    result = integrate(p.program, p.inputs(RunSettings(3.0, 1e-6)))
     reference = scipy.integrate.solve_ivp(
         lambda t, y: -1e5 * (y - np.cos(t)), (0, 3), [0.0], method="Radau", rtol=1e-10, atol=1e-12
     )
@@ -354,17 +356,17 @@ def test_stop_ends_a_run_at_once(door):
     p = prepare(door)
     watch = Watch.private()
     watch.stop[0] = 1
-    result = integrate(p.model, p.deck, RunSettings(1000.0), watch)
+    result = integrate(p.program, p.inputs(RunSettings(1000.0)), watch)
     assert result.outcome.name == "STOPPED"
     assert result.ended_at < 1e-3
 
 
 def test_a_changed_value_meets_the_same_build(door):
-    first = prepare(door).model.structure
+    first = prepare(door).structure
     commands.set_quantity(door, "m_leaf", "44 kg").apply(door)
     second = prepare(door)
-    assert second.model.structure is first
-    assert 44.0 in second.model.parameters
+    assert second.structure is first
+    assert 44.0 in second.parameters
 
 
 def two_masses(play="0", damping="0", until="0.2 s"):

@@ -10,7 +10,7 @@ import scipy.interpolate
 
 import pendel
 from pendel.core.catalogue.machines.co_energy import Beyond, CoEnergy
-from pendel.core.plant import integrate, model
+from pendel.core.plant import runtime, simulator
 from pendel.core.plant.compiler import build_library
 from pendel.core.runs.simulate import prepare, run_drive
 
@@ -132,7 +132,7 @@ def test_memory_of_a_record_is_reused_only_when_nobody_shows_it():
     np.testing.assert_array_equal(part, kept[5:20])
     del part
     gc.collect()
-    assert len(integrate.SPARE_ROWS.blocks) == 1
+    assert len(simulator.SPARE_ROWS.blocks) == 1
     fourth = run_drive(prepared, until=0.02)
     assert fourth.rows.ctypes.data == place
     for run in (second, third, fourth):
@@ -165,8 +165,8 @@ def test_sets_of_modes_that_a_run_jumps_to_are_solutions(method):
     backward, by more than a step may err (V, A)."""
     run = leg_between_two_sources(method).run()
     structure, rows, parameters = run.kept.structure, run.kept.rows, run.kept.parameters
-    library = model.load(structure.source)
-    nx, nu, _ = model.row_shape(structure)
+    library = runtime.load(structure.source)
+    nx, nu, _ = structure.row_shape
     settled = np.append(np.diff(rows[:, 0]) > 0, True)  # of rows at one instant, the last
     guards, dx, hoisted = np.zeros(len(structure.exits)), np.zeros(nx), np.zeros(library.pd_hoisted() + 1)
     for row in rows[settled]:

@@ -278,6 +278,8 @@ class Part(Kind):
     states: tuple[State, ...] = ()
     signals: tuple[Signal, ...] = ()
     circuit: Callable[[Values, Card], dict[str, float]] | None = None
+    surfaces: Callable[[Card], dict[str, tuple[tuple[int, int], Sequence[float]]]] | None = None
+    """Smooth functions of two variables that its equations look into: cells along both axes, and their numbers."""
     drawing: Drawing | None = None
     """The circuit inside, for parts that can be opened."""
     legs: tuple[Leg, ...] = ()

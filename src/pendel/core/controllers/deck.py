@@ -119,6 +119,15 @@ class ControlDeck:
         """The calls of a tick, in order."""
         return running_steps(self.blocks)
 
+    @cached_property
+    def form(self) -> tuple[object, ...]:
+        """All but the numbers: decks of one form have the same code."""
+        blocks = tuple(
+            (b.name, b.kind, b.title, b.code, b.inputs, b.outputs, tuple(b.values), tuple(b.sources.items()), b.every, b.sensor, b.holds, b.turns, len(b.table))
+            for b in self.blocks
+        )  # fmt: skip
+        return self.name, self.tick, self.delay, self.measured, tuple(self.commands.items()), blocks
+
     @property
     def signals(self) -> list[str]:
         return [f"{b.name}.{port}" for b in self.blocks for port in b.outputs]

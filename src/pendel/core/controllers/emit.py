@@ -380,15 +380,22 @@ def emit(deck: ControlDeck, number: NumberFormat, *, with_sensors: bool = False)
     return Source(header(em), source_text(em), example_main(em))
 
 
-@lru_cache(maxsize=8)
+_sources: dict[tuple[object, ...], str] = {}
+KNOWN_SOURCES = 64
+
+
 def simulation_source(deck: ControlDeck) -> str:
     """One translation unit for the time loop: the same code in float64, sensors included, values set from outside.
 
-    ``pd_ctl_size``, ``pd_ctl_init`` (values, seeds, delay lines and tables), ``pd_ctl_tick`` (measured signals in,
-    all signals and commands out) and ``pd_ctl_states`` (what the blocks remember) are its whole interface. The text holds no value, so that a change of values
-    meets the same build.
+    ``pd_ctl_size``, ``pd_ctl_init`` (clears, seeds and binds), ``pd_ctl_bind`` (values, delay lines and tables, while what the blocks
+    remember stays), ``pd_ctl_tick`` (measured signals in, all signals and commands out) and ``pd_ctl_states`` (what the blocks
+    remember) are its whole interface. The text holds no value, so that a change of values meets the same build.
     """
-    return _adapted(Emission(deck, NumberFormat.FLOAT64, with_sensors=True, sized_outside=True))
+    if deck.form not in _sources:
+        if len(_sources) >= KNOWN_SOURCES:
+            _sources.pop(next(iter(_sources)), None)
+        _sources[deck.form] = _adapted(Emission(deck, NumberFormat.FLOAT64, with_sensors=True, sized_outside=True))
+    return _sources[deck.form]
 
 
 def shipped_source(deck: ControlDeck, number: NumberFormat) -> str:
@@ -397,7 +404,7 @@ def shipped_source(deck: ControlDeck, number: NumberFormat) -> str:
 
 
 def _adapted(em: Emission) -> str:
-    name, at, lines = em.name, 0, []
+    name, at, lines, seeds = em.name, 0, [], []
 
     def take(count: int = 1) -> int:
         nonlocal at
@@ -410,7 +417,7 @@ def _adapted(em: Emission) -> str:
         member = em.members[block.name]
         for memory in block.code.memory:
             if memory == "rng":
-                lines.append(
+                seeds.append(
                     f"    c->{member}.rng = (uint64_t)v[{take()}] * UINT64_C(0x9E3779B97F4A7C15) + 1u;"
                 )
             elif memory == "line":
@@ -428,7 +435,7 @@ def _adapted(em: Emission) -> str:
         member = em.members[block_name]
         lines += [f"    c->{member}.line.past = w;", f"    w += c->{member}.line.length;"]
     if not em.sized_outside:
-        lines = []
+        lines, seeds = [], []
     fill = "\n".join(
         f"    c->in.{em.fed[i]} = (real_t){f'fmod(in[{k}], {2 * math.pi!r})' if i.turn else f'in[{k}]'};"
         for k, i in enumerate(em.inputs)
@@ -446,9 +453,11 @@ def _adapted(em: Emission) -> str:
     )
     body = source_text(em).replace(f'#include "{name}.h"\n', header(em), 1)
     return (
-        f"{body}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_init({name}_t *c, double *v)\n{{\n    real_t *w;\n    (void)v; (void)w;\n    {name}_init(c);\n"
+        f"{body}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_bind({name}_t *c, double *v)\n{{\n    real_t *w;\n    (void)c; (void)v; (void)w;\n"
         + "\n".join(lines)
-        + f"\n}}\n\nvoid pd_ctl_tick({name}_t *c, const double *in, double *signals, double *out)\n{{\n    (void)in; (void)signals; (void)out;\n{fill}\n    {name}_tick(c);\n{show}\n{give}\n}}\n"
+        + f"\n}}\n\nvoid pd_ctl_init({name}_t *c, double *v)\n{{\n    {name}_init(c);\n"
+        + "\n".join(seeds)
+        + f"\n    pd_ctl_bind(c, v);\n}}\n\nvoid pd_ctl_tick({name}_t *c, const double *in, double *signals, double *out)\n{{\n    (void)in; (void)signals; (void)out;\n{fill}\n    {name}_tick(c);\n{show}\n{give}\n}}\n"
         f"\nvoid pd_ctl_states(const {name}_t *c, double *z)\n{{\n    (void)c; (void)z;\n{kept}\n}}\n"
     )
 
@@ -456,6 +465,12 @@ def _adapted(em: Emission) -> str:
 def states_of(blocks: Sequence[BlockInstance]) -> list[str]:
     """What the blocks remember as numbers, ``block.state``, in the order of ``pd_ctl_states``."""
     return [f"{b.name}.{state}" for b in blocks for state in b.states]
+
+
+def value_names(deck: ControlDeck) -> tuple[str, ...]:
+    """``block.value`` of the first numbers `pd_ctl_init` takes; ``dt`` is a block's period (s)."""
+    em = Emission(deck, NumberFormat.FLOAT64, with_sensors=True, sized_outside=True)
+    return tuple(f"{block}.{value}" for block, value in em.values)
 
 
 def simulation_values(deck: ControlDeck, *, with_sensors: bool, seed: int) -> list[float]:

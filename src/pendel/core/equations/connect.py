@@ -7,9 +7,7 @@ from collections.abc import Iterable, Mapping
 import casadi as ca
 
 from pendel.core.equations.context import Network, Pin
-
-PinName = tuple[str, str, int]
-"""Card, port, number of the line within the port."""
+from pendel.core.equations.skeleton import PinName
 
 
 def connect(network: Network, ports: Mapping[tuple[str, str], int], electric: Iterable[tuple[str, ...]],

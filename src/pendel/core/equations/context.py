@@ -6,11 +6,13 @@ plus line and out at its minus line. A positive load torque or force brakes posi
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Set
+from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from typing import Any
 
 import casadi as ca
+
+from pendel.core.equations.skeleton import PartForm, Question
 
 
 def stacked(*items: ca.SX) -> ca.SX:
@@ -56,8 +58,8 @@ class ModeEntry:
 class PulseChannel:
     """A leg's (or a single switch's) pulses: which command makes the duty, and which gates follow.
 
-    duty = offset + scale·command. ``lower`` is empty for a single switch. ``numbers`` are values of the card, in SI:
-    pulse frequency f (Hz), phase (rad), dead time, least pulse, delays of turning on and off (s).
+    duty = offset + scale·command. ``lower`` is empty for a single switch. ``numbers`` names the card's values that give the
+    pulse frequency ``f``, ``phase``, dead time ``dead``, least pulse ``least``, and ``on_delay`` and ``off_delay``.
     """
 
     card: str
@@ -70,7 +72,7 @@ class PulseChannel:
     offset: float = 0.0
     opens: bool = False
     """Whether a duty below zero opens the leg instead of counting as zero."""
-    numbers: Mapping[str, float] = field(default_factory=dict)
+    numbers: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(eq=False)
@@ -115,8 +117,8 @@ class Profile:
     key: str
     offset: ca.SX
     slope: ca.SX
-    times: list[float]
-    values: list[float]
+    times: Sequence[float]
+    values: Sequence[float]
 
 
 DERIVATIVES = ("f", "x", "y", "xx", "xy", "yy", "xxx", "xxy", "xyy", "yyy")
@@ -127,15 +129,15 @@ DERIVATIVES = ("f", "x", "y", "xx", "xy", "yy", "xxx", "xxy", "xyy", "yyy")
 class Surface:
     """A smooth function of two expressions, by the coefficients of a spline; see ``plant/surfaces.c``.
 
-    ``outputs`` are the symbols of `DERIVATIVES`; ``cells`` the numbers of cells along both axes; ``numbers`` what the
-    C function reads.
+    ``outputs`` are the symbols of `DERIVATIVES`; ``cells`` the numbers of cells along both axes; ``count`` how many numbers
+    the C function reads.
     """
 
     key: str
     at: tuple[ca.SX, ca.SX]
     outputs: ca.SX
     cells: tuple[int, int]
-    numbers: tuple[float, ...]
+    count: int
 
     def slopes(self) -> ca.SX:
         """Derivatives of the outputs up to the second order by both variables, shape (6, 2)."""
@@ -178,18 +180,25 @@ class Network:
 
 
 class PartContext:
-    """The view of one part on the `Network`."""
+    """The view of one part on the `Network`.
 
-    def __init__(self, network: Network, card: str, *, pins: Mapping[str, list[Pin]], values: Mapping[str, float],
-                 starts: Mapping[str, float], choices: Mapping[str, str], profile: tuple[list[float], list[float]], level: str = "averaged",
-                 given_starts: Set[str] = frozenset(), rows: int = 0, flux: Any = None):  # fmt: skip
-        self.network, self.card, self.level = network, card, level
-        self.rows = rows
-        """Rows of the card's table; the values of one are ``column_row``."""
-        self.flux = flux
-        """The card's flux tables, where it has them."""
+    A part states its equations in symbols. What it does otherwise for one value than for another it must find out by `is_zero`,
+    `is_positive` or `is_given`, so that it is known for which values its equations hold.
+    """
+
+    def __init__(self, network: Network, form: PartForm, *, pins: Mapping[str, list[Pin]], values: Mapping[str, float], starts: Mapping[str, float],
+                 given_starts: Set[str] = frozenset(), profile: tuple[Sequence[float], Sequence[float]] = ((), ())):  # fmt: skip
+        self.network, self.form, self.card, self.level, self.rows = (
+            network,
+            form,
+            form.card,
+            form.level,
+            form.rows,
+        )
+        self.answers: dict[tuple[str, Question], bool] = {}
+        """What was asked about values, and the answers."""
         self._pins, self._values, self._starts = pins, values, starts
-        self._choices, self._profile, self._given = choices, profile, given_starts
+        self._choices, self._profile, self._given = dict(form.choices), profile, given_starts
 
     def key(self, name: str) -> str:
         return f"{self.card}.{name}"
@@ -210,7 +219,20 @@ class PartContext:
 
         A resistance of zero is another circuit, not a small one: two inductors in series share one current.
         """
-        return self.value(name) if self._values[name] != 0 else ca.SX(0)
+        return ca.SX(0) if self.is_zero(name) else self.value(name)
+
+    def is_zero(self, name: str) -> bool:
+        return self._asked(name, Question.ZERO)
+
+    def is_positive(self, name: str) -> bool:
+        return self._asked(name, Question.POSITIVE)
+
+    def is_given(self, name: str) -> bool:
+        """Whether an optional value was entered."""
+        return self._asked(name, Question.GIVEN)
+
+    def _asked(self, name: str, question: Question) -> bool:
+        return self.answers.setdefault((name, question), question.answer(self._values[name]))
 
     def choice(self, name: str) -> str:
         return self._choices[name]
@@ -264,11 +286,12 @@ class PartContext:
         self.network.profiles.append(entry)
         return entry.offset + entry.slope * self.time
 
-    def surface(self, name: str, x: ca.SX, y: ca.SX, cells: tuple[int, int], numbers: tuple[float, ...]) -> dict[str, ca.SX]:  # fmt: skip
-        """A `Surface` at (x, y), which depend on states and values only: its value and derivatives by name."""
+    def surface(self, name: str, x: ca.SX, y: ca.SX) -> dict[str, ca.SX]:
+        """One of the kind's `Part.surfaces` at (x, y), which depend on states and values only: its value and derivatives by name."""
         key = self.key(name)
+        cells, count = self.form.surfaces[name]
         outputs = ca.vertcat(*(ca.SX.sym(f"{key}:{n}") for n in DERIVATIVES))
-        self.network.surfaces.append(Surface(key, (x, y), outputs, cells, numbers))
+        self.network.surfaces.append(Surface(key, (x, y), outputs, cells, count))
         return dict(zip(DERIVATIVES, ca.vertsplit(outputs)))
 
     def mode(self, name: str, start: int) -> ModeEntry:
@@ -321,10 +344,6 @@ class PartContext:
     def gate(self, name: str) -> ca.SX:
         """A gate signal, 0 or 1, that a pulse channel drives."""
         return self.network.gates.setdefault(self.key(name), ca.SX.sym(self.key(name)))
-
-    def number(self, name: str) -> float:
-        """A value that the equations do not contain, such as a pulse frequency."""
-        return self._values[name]
 
     def pulse(self, command: str, upper: str, lower: str = "", **more: Any) -> None:
         """Let the input ``command`` drive the gates ``upper`` and ``lower``; see `PulseChannel`."""

@@ -1,51 +1,83 @@
-"""From a drive to its network of equations and its control deck."""
+"""From a drive to the skeleton and the numbers of its parts, their network of equations, and its control deck."""
 
 from __future__ import annotations
 
 import contextlib
 import math
-from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_order
 from pendel.core.drive.document import Card, Drive, slug
 from pendel.core.drive.findings import fault
-from pendel.core.equations.connect import PinName, connect
+from pendel.core.equations.connect import connect
 from pendel.core.equations.context import Network, PartContext
+from pendel.core.equations.numbers import Numbers
+from pendel.core.equations.skeleton import Answers, PartForm, PinName, Question, Skeleton
 from pendel.core.errors import DriveHasFindings
 
 LINES = {"dc": 2, "line": 1, "three-phase": 3, "shaft": 1, "rod": 1}
 
 
-@dataclass
-class Flat:
-    network: Network
-    deck: ControlDeck
-
-
-def flatten(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Flat:
-    """State the equations of every part, connect them, and collect the blocks.
-
-    ``examined`` holds the evaluated values (`pendel.core.check.examine`); it must be free of faults.
-    """
-    network = Network()
+def parts_of(drive: Drive, kind_of: Callable[[Card], Any]) -> dict[str, Any]:
+    """The kinds of all parts, by card."""
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
-    parts = {key: kind for key, kind in kinds.items() if hasattr(kind, "build")}
+    return {key: kind for key, kind in kinds.items() if hasattr(kind, "build")}
+
+
+def skeleton_of(drive: Drive, parts: Mapping[str, Any]) -> Skeleton:
+    """What the equations of a drive's parts depend on but for its numbers."""
     ports = port_lines(parts)
-    groups = electric_groups(
-        parts, {key: kind.level(drive.cards[key], drive.settings["level"]) for key, kind in parts.items()}
+    forms = tuple(
+        PartForm(
+            key,
+            kind.id,
+            kind.level(card, drive.settings["level"]),
+            tuple((c.name, kind.choice(card, c.name)) for c in kind.choices),
+            len(card.rows),
+            card.own,
+            {name: (cells, len(numbers)) for name, (cells, numbers) in surfaces_of(kind, card).items()},
+        )
+        for key, kind, card in ((key, kind, drive.cards[key]) for key, kind in parts.items())
     )
-    pins = connect(network, ports, groups, joins(drive, ports))
+    groups = electric_groups(parts, {form.card: form.level for form in forms})
+    return Skeleton(forms, ports, tuple(groups), tuple(joins(drive, ports)))
+
+
+def surfaces_of(kind: Any, card: Card) -> dict[str, tuple[tuple[int, int], Sequence[float]]]:
+    return kind.surfaces(card) if kind.surfaces else {}
+
+
+def numbers_in(drive: Drive, examined, parts: Mapping[str, Any]) -> Numbers:
+    """The numbers of a drive's parts, as their equations take them."""
+    values, surfaces = {}, {}
     for key, kind in parts.items():
         card = drive.cards[key]
         with numbers_of(key, card):
-            values = kind.circuit(examined.values[key], card) if kind.circuit else examined.values[key]
+            values[key] = kind.circuit(examined.values[key], card) if kind.circuit else examined.values[key]
+        surfaces.update({f"{key}.{name}": numbers for name, (_, numbers) in surfaces_of(kind, card).items()})
+    return Numbers(values, examined.starts, frozenset(examined.given_starts), examined.profiles, surfaces)
+
+
+def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, Any]) -> tuple[Network, Answers]:
+    """The equations of every part, connected; and what the parts asked about their values to state them."""
+    network = Network()
+    pins = connect(network, skeleton.ports, skeleton.groups, skeleton.joins)
+    answers: list[tuple[str, str, Question, bool]] = []
+    for form in skeleton.parts:
+        key = form.card
         context = PartContext(
-            network, key, pins={name: pin for (c, name), pin in pins.items() if c == key}, values=values, starts=examined.starts[key], given_starts=examined.given_starts,
-            level=kind.level(card, drive.settings["level"]), choices={c.name: kind.choice(card, c.name) for c in kind.choices}, profile=examined.profiles.get(key, ([], [])), rows=len(card.rows), flux=card.flux)  # fmt: skip
-        kind.build(context)
-    return Flat(network, control_deck(drive, examined, kinds))
+            network,
+            form,
+            pins={name: pin for (c, name), pin in pins.items() if c == key},
+            values=numbers.values[key],
+            starts=numbers.starts[key],
+            given_starts=numbers.given_starts,
+            profile=numbers.profiles.get(key, ((), ())),
+        )
+        parts[key].build(context)
+        answers += [(key, name, question, answer) for (name, question), answer in context.answers.items()]
+    return network, tuple(answers)
 
 
 def port_lines(parts: Mapping[str, Any]) -> dict[tuple[str, str], int]:
@@ -100,7 +132,9 @@ def numbers_of(key: str, card: Card) -> Iterator[None]:
         raise DriveHasFindings([fault(sentence, key)]) from problem
 
 
-def control_deck(drive: Drive, examined, kinds) -> ControlDeck:
+def control_deck(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> ControlDeck:
+    """The blocks of a drive in running order, with their values. Raises `LoopWithoutDelay` and `DriveHasFindings`."""
+    kinds = {key: kind_of(card) for key, card in drive.cards.items()}
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}
     tick = examined.settings["tick"]
     ideal = drive.settings["sensors"] == "ideal"

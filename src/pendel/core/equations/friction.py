@@ -9,8 +9,7 @@ would flip between driving and driven for ever.
 
 from __future__ import annotations
 
-from copy import copy
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import casadi as ca
 import numpy as np
@@ -35,10 +34,11 @@ class Member:
         return self.friction.forward if same else self.friction.backward
 
 
-def state_friction_laws(network: Network) -> None:
-    """Add the equations and modes of all dry frictions to the network."""
-    if not network.frictions:
-        return
+def with_friction_laws(stated: Network) -> Network:
+    """The network with the equations and modes of all its dry frictions; ``stated`` stays as it is."""
+    if not stated.frictions:
+        return stated
+    network = replace(stated, equations=list(stated.equations), modes=list(stated.modes))
     gradients, sampler = speed_gradients(network)
     groups: list[list[Member]] = []
     directions: list[np.ndarray] = []
@@ -60,15 +60,14 @@ def state_friction_laws(network: Network) -> None:
             directions.append(at)
     for group in groups:
         state_group(network, group)
+    return network
 
 
 def speed_gradients(network: Network):
     """How each friction's speed depends on the states, with the friction forces taken as given."""
-    trial = copy(network)
     forces = {f.force.name() for f in network.frictions}
-    trial.unknowns = {k: s for k, s in network.unknowns.items() if s.name() not in forces}
-    trial.equations = list(network.equations)
-    reduction = Reduction(trial)
+    known = {k: s for k, s in network.unknowns.items() if s.name() not in forces}
+    reduction = Reduction(replace(network, unknowns=known))
     system = reduction.run()
     x = stacked(*(e.symbol for e in system.states))
     gradients = [ca.densify(ca.jacobian(system.express(f.speed), x)) for f in network.frictions]

@@ -7,17 +7,19 @@ the pulses follows, and from that what dead time does to the mean voltage and wh
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import casadi as ca
 
 from pendel.core.equations.context import Network, PulsedMean, stacked
 from pendel.core.equations.reduce import Explicit
 
 
-def state_ripples(network: Network, system: Explicit) -> None:
-    """Give the ripple of every averaged leg as a solution of the system, and take the nudges by which it was found out again."""
+def with_ripples(network: Network, system: Explicit) -> Explicit:
+    """The system with the ripple of every averaged leg among its solutions, and without the nudges by which it was found."""
     legs = network.pulsed_means
     if not legs:
-        return
+        return system
     helpers = [s for leg in legs for s in (leg.nudge, leg.ripple)]
     silent = (stacked(*helpers), ca.densify(ca.SX.zeros(len(helpers))))
     x = stacked(*(e.symbol for e in system.states))
@@ -31,10 +33,14 @@ def state_ripples(network: Network, system: Explicit) -> None:
     def settled(expressions: list[ca.SX]) -> list[ca.SX]:
         return [ca.densify(e) for e in ca.substitute(expressions, [before], [after])] if expressions else []
 
-    system.solved = dict(zip(system.solved, settled(list(system.solved.values())))) | found
-    system.symbols = {**system.symbols, **symbols}
-    system.residuals = settled(system.residuals)
-    (system.rhs,) = settled([system.rhs])
+    (rhs,) = settled([system.rhs])
+    return replace(
+        system,
+        solved=dict(zip(system.solved, settled(list(system.solved.values())))) | found,
+        symbols={**system.symbols, **symbols},
+        residuals=settled(system.residuals),
+        rhs=rhs,
+    )
 
 
 def ripple_of(

@@ -23,7 +23,7 @@ from pendel.core.controllers.writer import NumberFormat
 from pendel.core.errors import BuildProblem, FileProblem
 from pendel.core.formats.writing import write_atomically
 from pendel.core.plant.compiler import compiler, run_compiler
-from pendel.core.plant.model import load, pointer
+from pendel.core.plant.runtime import load, pointer
 from pendel.core.runs.kept import KeptRun
 
 STRICT = (

@@ -19,7 +19,6 @@ from pendel.core.controllers.symbolic import LinearBlock, linear_block
 from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, at_rest
-from pendel.core.plant.model import PlantModel
 from pendel.core.plant.starting import loop_values, surface_values
 from pendel.core.runs.simulate import Prepared
 
@@ -73,24 +72,26 @@ class LinearPlant:
         return whole[:n, :n], whole[:n, n:]
 
 
-def without_drops(model: PlantModel) -> np.ndarray:
+def without_drops(prepared: Prepared) -> np.ndarray:
     """Parameters with every dead time and every drop of a converter with dead time zero, shape (p,).
 
     What is lost to them depends on the current's sign alone. About zero current its slope would act as a
     resistance of many ohms that the drive shows nowhere else.
     """
-    keys = model.structure.parameter_keys
+    keys = prepared.structure.parameter_keys
     legs = {k.partition(".")[0] for k in keys if k.endswith(".t_dead")}
     signs = [k.partition(".")[0] in legs and k.partition(".")[2] in ("t_dead", "V_0", "V_d") for k in keys]
-    return np.where(signs, 0.0, model.parameters)
+    signs += [False] * (len(prepared.parameters) - len(keys))
+    return np.where(signs, 0.0, prepared.parameters)
 
 
 def linear_plant(
-    model: PlantModel, signals: tuple[str, ...], point: WorkingPoint | None = None
+    prepared: Prepared, signals: tuple[str, ...], point: WorkingPoint | None = None
 ) -> LinearPlant:
     """Linearise the plant about a point, else at rest; derivatives are exact."""
+    model, structure = prepared.model, prepared.structure
     system = model.system
-    point = point or at_rest(model)
+    point = point or at_rest(structure)
     symbols = model.symbols
     x, u = symbols["x"], stacked(*model.network.inputs.values())
     y = stacked(*(model.signals[s] for s in signals))
@@ -101,11 +102,11 @@ def linear_plant(
     keys = tuple(e.key for e in system.states)
     states = np.array([point.states.get(k, 0.0) for k in keys])
     inputs = np.array([point.inputs.get(k, 0.0) for k in model.network.inputs])
-    modes = np.array([point.modes.get(k, 0.0) for k in model.structure.mode_keys])
+    modes = np.array([point.modes.get(k, 0.0) for k in structure.mode_keys])
     still = np.zeros(rest.numel())
-    parameters = without_drops(model)
+    parameters = without_drops(prepared)
     both = np.concatenate([inputs, still])
-    found = [values(model, states, both, modes) for values in (loop_values, surface_values)]
+    found = [values(structure, parameters, states, both, modes) for values in (loop_values, surface_values)]
     at = [0.0, states, inputs, still, modes, parameters[: symbols["p"].numel()], *found]
     A, B, C, D = (np.array(m, dtype=float) for m in function(*at))
     n, m, k = len(keys), u.numel(), len(signals)
@@ -149,7 +150,7 @@ class SampledDrive:
         signals = tuple(dict.fromkeys((*self.deck.measured, *extra)))
         plants = {} if plants is None else plants
         if point.name not in plants:
-            plants[point.name] = linear_plant(prepared.model, signals, point)
+            plants[point.name] = linear_plant(prepared, signals, point)
         self.plant = plants[point.name]
         self.Ad, self.Bd = self.plant.sampled(self.deck.tick)
         self.blocks = [b for b in self.deck.blocks if b.name not in frozen]
@@ -281,23 +282,23 @@ def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str
     DriveProblem
         when a signal does not exist.
     """
-    commands = tuple(prepared.model.network.inputs)
+    commands = prepared.structure.commands
     points = WorkingPoints(prepared)
-    if source in commands and target in prepared.model.signals:
-        plant = linear_plant(prepared.model, (target,), points.rest)
+    if source in commands and target in prepared.structure.signals:
+        plant = linear_plant(prepared, (target,), points.rest)
         column = commands.index(source)
         if not (np.any(plant.B[:, column]) or np.any(plant.D[:, column])):
-            plant = linear_plant(prepared.model, (target,), points.end)
+            plant = linear_plant(prepared, (target,), points.end)
         return LinearModel(
             plant.A, plant.B[:, [column]], plant.C, plant.D[:, [column]], 0.0, plant.states, source, target
         )
-    known = {*prepared.deck.signals, *prepared.model.signals}
+    known = {*prepared.deck.signals, *prepared.structure.signals}
     if source not in prepared.deck.signals or target not in known:
         missing = source if source not in prepared.deck.signals else target
         raise DriveProblem(
             f"{missing} is no signal a model can start from or end at. Choose a block's output, a plant input or a tap."
         )
-    extra = (target,) if target in prepared.model.signals else ()
+    extra = (target,) if target in prepared.structure.signals else ()
     cut = frozenset(opened)
     for point in points:
         model = SampledDrive(prepared, point, extra=extra).model(target, inject=source, opened=cut)

@@ -13,15 +13,13 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import ClassVar
 
-import casadi as ca
 import numpy as np
 
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.own_c import holds_c
-from pendel.core.equations.context import stacked
-from pendel.core.plant.integrate import Outcome, RunSettings, integrate
-from pendel.core.plant.model import PlantModel
-from pendel.core.plant.starting import loop_values, surface_values
+from pendel.core.plant.integrate import integrate
+from pendel.core.plant.program import Outcome, RunSettings, Structure
+from pendel.core.plant.rows import evaluate_signals
 from pendel.core.runs.simulate import Prepared
 
 SHORTEST, LONGEST = 1.0, 5.0
@@ -48,16 +46,15 @@ class WorkingPoint:
     """Whether nothing moves there. Fields and grids that turn make a model that holds for an instant only."""
 
 
-def sliding(model: PlantModel) -> dict[str, float]:
+def sliding(structure: Structure) -> dict[str, float]:
     """Frictions slide forward: the drive between its limits."""
-    # The ordered structure has them all; the network lacks those of frictions when the structure came from the cache.
-    return {key: 1.0 if key.endswith(".sliding") else 0.0 for key in model.structure.mode_keys}
+    return {key: 1.0 if key.endswith(".sliding") else 0.0 for key in structure.mode_keys}
 
 
-def at_rest(model: PlantModel) -> WorkingPoint:
+def at_rest(structure: Structure) -> WorkingPoint:
     """Everything at rest in value, but sliding in mode, and duties a hair inside their range: at its very end half the
     slope would be missing."""
-    return WorkingPoint("at rest", inputs=dict.fromkeys(model.network.inputs, 1e-9), modes=sliding(model))
+    return WorkingPoint("at rest", inputs=dict.fromkeys(structure.commands, 1e-9), modes=sliding(structure))
 
 
 class WorkingPoints:
@@ -82,7 +79,7 @@ class WorkingPoints:
 
     @cached_property
     def rest(self) -> WorkingPoint:
-        return replace(at_rest(self.prepared.model), signals=self._measured_at_start())
+        return replace(at_rest(self.prepared.structure), signals=self._measured_at_start())
 
     @cached_property
     def end(self) -> WorkingPoint:
@@ -106,14 +103,11 @@ class WorkingPoints:
         return self.prepared.examined.settings["until"]
 
     def _after_run(self, name: str, deck: ControlDeck, until: float) -> WorkingPoint:
-        model, settings = self.prepared.model, self.prepared.examined.settings
+        structure, settings = self.prepared.structure, self.prepared.examined.settings
         method = self.prepared.drive.settings["method"]
-        recorded = integrate(
-            model,
-            deck,
-            RunSettings(until, settings["tolerance"], method, int(settings["seed"]), h_max=until / 1000),
-        )
-        keys, commands = model.structure.state_keys, model.structure.commands
+        chosen = RunSettings(until, settings["tolerance"], method, int(settings["seed"]), h_max=until / 1000)
+        recorded = integrate(self.prepared.program, self.prepared.inputs(chosen, deck))
+        keys, commands = structure.state_keys, structure.commands
         rows, row = recorded.rows, recorded.rows[-1]
         n = len(keys)
         states = dict(zip(keys, row[1 : 1 + n].tolist()))
@@ -122,31 +116,22 @@ class WorkingPoints:
         whole = np.ptp(rows[:, 1 : 1 + n], axis=0)
         ended = recorded.outcome is Outcome.DONE and len(late) > 0
         calm = ended and bool(np.all(np.ptp(late, axis=0) <= CALM * whole))
-        measured = measured_at(model, deck.measured, row[1 : 1 + n], row[1 + n : 1 + n + len(commands)])
+        measured = measured_at(self.prepared, row[1 : 1 + n], row[1 + n : 1 + n + len(commands)])
         given = dict(zip(deck.signals, recorded.ticks[-1].tolist())) if len(recorded.ticks) else {}
         signals = {**measured, **given}
-        return WorkingPoint(name, states, inputs, sliding(model), signals, recorded.remembered, calm)
+        return WorkingPoint(name, states, inputs, sliding(structure), signals, recorded.remembered, calm)
 
     def _measured_at_start(self) -> dict[str, float]:
-        model = self.prepared.model
-        still = np.zeros(len(model.network.inputs))
-        return measured_at(model, self.prepared.deck.measured, model.starts, still)
+        still = np.zeros(len(self.prepared.structure.commands))
+        return measured_at(self.prepared, self.prepared.starting.values, still)
 
 
-def measured_at(
-    model: PlantModel, signals: tuple[str, ...], states: np.ndarray, inputs: np.ndarray
-) -> dict[str, float]:
-    """Plant signals with the profiles at nothing; a source gives its voltage."""
-    symbols = model.symbols
-    function = ca.Function(
-        "measured",
-        [symbols[k] for k in ("t", "x", "u", "s", "p", "z", "f")],
-        [stacked(*(model.signals[s] for s in signals))],
-    )
-    both = np.concatenate([inputs, np.zeros(symbols["u"].numel() - len(inputs))])
-    modes, parameters = model.mode_starts, model.parameters[: symbols["p"].numel()]
-    inner = [values(model, states, both, modes) for values in (loop_values, surface_values)]
-    found = np.array(function(0.0, states, both, modes, parameters, *inner)).ravel()
+def measured_at(prepared: Prepared, states: np.ndarray, inputs: np.ndarray) -> dict[str, float]:
+    """What the blocks measure, with the profiles at nothing; a source gives its voltage."""
+    structure, signals = prepared.structure, prepared.deck.measured
+    still = np.zeros(2 * len(structure.profile_keys))
+    row = np.concatenate([[0.0], states, inputs, still, np.array(structure.mode_starts, dtype=float)])
+    found = evaluate_signals(structure, row[None, :], prepared.parameters, signals)[0]
     return dict(zip(signals, found.tolist()))
 
 

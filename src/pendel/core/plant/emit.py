@@ -326,7 +326,7 @@ class Emitter:
         from ``first`` on."""
         self.parts.append(resources.files("pendel.core.plant").joinpath("surfaces.c").read_text("utf-8"))
         self.function("pd_places", [("at", places)])
-        places_of = list(itertools.accumulate((len(s.numbers) for s in surfaces), initial=first))
+        places_of = list(itertools.accumulate((s.count for s in surfaces), initial=first))
         for name, third in (("pd_surfaces", 1), ("pd_low_surfaces", 0)):
             calls = [
                 f"    surface(p + {at}, {s.cells[0]}, {s.cells[1]}, {third}, at[{2 * k}], at[{2 * k + 1}], f + {10 * k});"

@@ -9,12 +9,12 @@ from __future__ import annotations
 
 import ctypes
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-if TYPE_CHECKING:
-    from pendel.core.plant.model import PlantModel
+from pendel.core.equations.numbers import Numbers
+from pendel.core.plant.program import Doubles, Profile, Structure
+from pendel.core.plant.runtime import load, pointer
 
 ROUNDS = 20
 FITS = 1e-9
@@ -37,72 +37,66 @@ class Starts:
     contradictions: tuple[Contradiction, ...]
 
 
-def consistent_starts(model: PlantModel) -> Starts:
+def consistent_starts(
+    structure: Structure, numbers: Numbers, parameters: Doubles, profiles: tuple[Profile, ...]
+) -> Starts:
     """Starting values that agree with each other, as entered where they were entered."""
-    structure = model.structure
-    entries = {e.key: e for e in model.network.states}
-    x = np.array([entries[k].start if k in entries else 0.0 for k in structure.state_keys], dtype=float)
-    wanted = [(row, entries[k]) for row, k in enumerate(structure.demoted_keys) if entries[k].given]
+    x = np.array([numbers.start(k) for k in structure.state_keys], dtype=float)
+    wanted = [(row, k) for row, k in enumerate(structure.demoted_keys) if k in numbers.given_starts]
     if not wanted:
         return Starts(x, ())
     rows = [row for row, _ in wanted]
-    goal = np.array([e.start for _, e in wanted])
-    free = [n for n, k in enumerate(structure.state_keys) if k not in entries or not entries[k].given]
+    goal = np.array([numbers.start(k) for _, k in wanted])
+    free = [n for n, k in enumerate(structure.state_keys) if k not in numbers.given_starts]
     for _ in range(ROUNDS):
-        value, slope = demoted_states(model, x)
+        value, slope = demoted_states(structure, parameters, profiles, x)
         gap = goal - value[rows]
         if not free or np.all(np.abs(gap) <= FITS * (1 + np.abs(goal))):
             break
         x[free] += np.linalg.lstsq(slope[np.ix_(rows, free)], gap, rcond=None)[0]
-    value, _ = demoted_states(model, x)
+    value, _ = demoted_states(structure, parameters, profiles, x)
     off = tuple(
-        Contradiction(e.key, e.start, float(value[row]))
-        for row, e in wanted
-        if not abs(value[row] - e.start) <= 1e3 * FITS * (1 + abs(e.start))
+        Contradiction(key, start, float(value[row]))
+        for (row, key), start in zip(wanted, goal.tolist())
+        if not abs(value[row] - start) <= 1e3 * FITS * (1 + abs(start))
     )
     return Starts(x, off)
 
 
-def loop_values(model: PlantModel, x: np.ndarray, u: np.ndarray, s: np.ndarray) -> np.ndarray:
+def loop_values(structure: Structure, parameters: Doubles, x: Doubles, u: Doubles, s: Doubles) -> Doubles:
     """What is found numerically, at time zero, states ``x``, inputs ``u`` and modes ``s``; shape (loops,)."""
-    return looked_up(model, "pd_solve_loops", len(model.system.torn), x, u, s)
+    return _looked_up(structure, "pd_solve_loops", structure.loops, (x, u, s, parameters))
 
 
-def surface_values(model: PlantModel, x: np.ndarray, u: np.ndarray, s: np.ndarray) -> np.ndarray:
+def surface_values(structure: Structure, parameters: Doubles, x: Doubles, u: Doubles, s: Doubles) -> Doubles:
     """What the surfaces give there; shape (10 · surfaces,)."""
-    return looked_up(model, "pd_surfaces", model.symbols["f"].numel(), x, u, s)
+    return _looked_up(structure, "pd_surfaces", 10 * len(structure.surfaces), (x, u, s, parameters))
 
 
-def looked_up(model: PlantModel, function: str, count: int, x: np.ndarray, u: np.ndarray, s: np.ndarray) -> np.ndarray:  # fmt: skip
+def _looked_up(structure: Structure, function: str, count: int, at: tuple[Doubles, ...]) -> Doubles:
     """``count`` numbers that a function of the model's code gives at time zero; it is there only where there are any."""
-    from pendel.core.plant.model import load, pointer
-
-    found = np.zeros(count)
-    if count:
-        library = load(model.structure.source)
-        hoisted = np.zeros(max(1, library.pd_hoisted()))
-        held = [np.ascontiguousarray(a, dtype=float) for a in (x, u, s, model.parameters, hoisted, found)]
-        at = [ctypes.c_void_p(pointer(a)) for a in held]
-        library.pd_hoist(at[3], at[2], at[4])
-        getattr(library, function)(ctypes.c_double(0.0), *at)
-        found = held[5]
-    return found
+    if not count:
+        return np.zeros(0)
+    return _called(structure, function, at, np.zeros(count))[0]
 
 
-def demoted_states(model: PlantModel, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Demoted states at ``x`` and time zero, shape (m,), and their derivatives by ``x``, shape (m, n)."""
-    from pendel.core.plant.model import load, pointer
-
-    structure = model.structure
+def _called(structure: Structure, function: str, at: tuple[Doubles, ...], *results: Doubles) -> list[Doubles]:
     library = load(structure.source)
-    p, s = model.parameters, model.mode_starts
-    first = [levels[0] if levels else 0.0 for _, levels in model.profiles]
-    u = np.array([0.0] * len(structure.commands) + first + [0.0] * len(first) + [0.0])
     hoisted = np.zeros(max(1, library.pd_hoisted()))
+    held = [np.ascontiguousarray(a, dtype=float) for a in (*at, hoisted, *results)]
+    places = [ctypes.c_void_p(pointer(a)) for a in held]
+    library.pd_hoist(places[3], places[2], places[4])
+    getattr(library, function)(ctypes.c_double(0.0), *places)
+    return held[5:]
+
+
+def demoted_states(
+    structure: Structure, parameters: Doubles, profiles: tuple[Profile, ...], x: Doubles
+) -> tuple[Doubles, Doubles]:
+    """Demoted states at ``x`` and time zero, shape (m,), and their derivatives by ``x``, shape (m, n)."""
+    first = [levels[0] if levels else 0.0 for _, levels in profiles]
+    u = np.array([0.0] * len(structure.commands) + first + [0.0] * len(first) + [0.0])
+    modes = np.array(structure.mode_starts, dtype=float)
     m, n = len(structure.demoted_keys), len(structure.state_keys)
-    value, slope = np.zeros(m), np.zeros((n, m))
-    held = [np.ascontiguousarray(a, dtype=float) for a in (x, u, s, p, hoisted, value, slope)]
-    at = [ctypes.c_void_p(pointer(a)) for a in held]
-    library.pd_hoist(at[3], at[2], at[4])
-    library.pd_demoted(ctypes.c_double(0.0), *at)
-    return held[5], held[6].T
+    value, slope = _called(structure, "pd_demoted", (x, u, modes, parameters), np.zeros(m), np.zeros((n, m)))
+    return value, slope.T

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pendel.core.plant.model import BALANCE, FLOWS
+from pendel.core.plant.program import BALANCE, FLOWS
 from pendel.core.runs.kept import KeptRun
 
 SWITCHED = ".switching_loss"

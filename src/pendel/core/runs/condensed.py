@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from pendel.core.plant.model import Structure, evaluate_signals, refined_rows
+from pendel.core.plant.program import Structure
+from pendel.core.plant.rows import evaluate_signals, refined_rows
 from pendel.core.runs.measures import simpson
 
 if TYPE_CHECKING:

@@ -10,7 +10,8 @@ import numpy as np
 
 from pendel.core.catalogue.declare import LEVELS, Leg, Part
 from pendel.core.drive.document import Drive
-from pendel.core.plant.model import Structure, evaluate_signals
+from pendel.core.plant.program import Structure
+from pendel.core.plant.rows import evaluate_signals
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun, Remark, SwitchingLoss
 

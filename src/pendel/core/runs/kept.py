@@ -15,17 +15,8 @@ import numpy as np
 
 from pendel.core.errors import FileProblem
 from pendel.core.formats.hdf import opened
-from pendel.core.plant.integrate import Outcome
-from pendel.core.plant.model import (
-    BALANCE,
-    BETWEEN,
-    HALF_WAY,
-    Refined,
-    Structure,
-    evaluate_signals,
-    last_before,
-    refined_rows,
-)
+from pendel.core.plant.program import BALANCE, Outcome, Structure
+from pendel.core.plant.rows import BETWEEN, HALF_WAY, Refined, evaluate_signals, last_before, refined_rows
 from pendel.core.runs.condensed import Condensed
 from pendel.core.runs.measures import Pieces, cut_at_turns
 

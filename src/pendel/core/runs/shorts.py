@@ -12,7 +12,7 @@ import numpy as np
 from pendel.core.catalogue.declare import LEVELS, Part
 from pendel.core.drive.document import Drive
 from pendel.core.equations.flatten import joins, port_lines
-from pendel.core.plant.integrate import DeviceTest, ShortPath
+from pendel.core.plant.program import DeviceTest, ShortPath
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun, Remark
 

@@ -4,27 +4,49 @@ from __future__ import annotations
 
 import re
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
+from typing import Any
+
+import numpy as np
 
 from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Link, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.own_block import C, block_of
 from pendel.core.check import Examined, examine, signal_unit
 from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
+from pendel.core.controllers.emit import simulation_source, simulation_values, states_of, value_names
 from pendel.core.controllers.language import Update
 from pendel.core.controllers.own_c import c_problem
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.drive.findings import Finding, fault
 from pendel.core.drive.inside import full_name
-from pendel.core.equations.flatten import flatten
+from pendel.core.equations.flatten import control_deck, numbers_in, parts_of, skeleton_of, stated_network
+from pendel.core.equations.numbers import Numbers
 from pendel.core.equations.reduce import EquationProblem
+from pendel.core.equations.skeleton import Answers, Skeleton
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError
-from pendel.core.plant.integrate import Outcome, Recorded, RunSettings, Watch, in_command_order, integrate
-from pendel.core.plant.model import PlantModel, begin_loop_build
-from pendel.core.plant.starting import Contradiction
+from pendel.core.plant.integrate import integrate
+from pendel.core.plant.model import PlantModel
+from pendel.core.plant.program import (
+    Doubles,
+    Inputs,
+    Outcome,
+    Program,
+    PulseNumbers,
+    RunSettings,
+    Structure,
+    parameters_of,
+    profiles_of,
+    pulses_of,
+)
+from pendel.core.plant.runtime import begin_loop_build
+from pendel.core.plant.simulator import Recorded, Watch
+from pendel.core.plant.starting import Contradiction, Starts, consistent_starts
+from pendel.core.plant.structures import structure_for, version
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
 from pendel.core.runs.condensed import Condenser
@@ -40,12 +62,15 @@ from pendel.core.trust import is_allowed, refuse_strange_c
 
 @dataclass
 class Prepared:
-    """A drive ready to run: its checked values, plant and control deck."""
+    """A drive ready to run: its checked values, what its program is, and its numbers."""
 
     drive: Drive
     examined: Examined
-    model: PlantModel
+    skeleton: Skeleton
+    numbers: Numbers
+    structure: Structure
     deck: ControlDeck
+    with_energy: bool = False
 
     @cached_property
     def text(self) -> str:
@@ -56,15 +81,63 @@ class Prepared:
     def infos(self) -> dict[str, SignalInfo]:
         return signal_infos(self.drive)
 
+    @cached_property
+    def program(self) -> Program:
+        return program_of(self.structure, self.deck)
+
+    @cached_property
+    def parameters(self) -> Doubles:
+        return parameters_of(self.structure, self.numbers)
+
+    @cached_property
+    def starting(self) -> Starts:
+        """Starting values that agree with each other, and where what was entered does not."""
+        profiles = profiles_of(self.structure, self.numbers)
+        return consistent_starts(self.structure, self.numbers, self.parameters, profiles)
+
+    @cached_property
+    def pulses(self) -> tuple[PulseNumbers, ...]:
+        return pulses_of(self.structure, self.numbers)
+
+    def inputs(self, settings: RunSettings, deck: ControlDeck | None = None) -> Inputs:
+        """All numbers of a run; of another ``deck`` with the same code where one is given."""
+        deck = deck or self.deck
+        return Inputs(
+            self.parameters,
+            self.starting.values,
+            np.array(self.structure.mode_starts, dtype=float),
+            profiles_of(self.structure, self.numbers),
+            self.pulses,
+            np.array(simulation_values(deck, with_sensors=True, seed=settings.seed), dtype=float),
+            deck.tick,
+            deck.delay,
+            settings,
+        )
+
+    @cached_property
+    def model(self) -> PlantModel:
+        """The equations in symbols, for linear models. They are stated when they are first asked for."""
+        parts = parts_of(self.drive, kind_of)
+        network, _ = stated_network(self.skeleton, self.numbers, parts)
+        return PlantModel(network, self.deck.measured, with_energy=self.with_energy)
+
+
+def program_of(structure: Structure, deck: ControlDeck) -> Program:
+    if not deck.signals:
+        return Program(structure, "")
+    source, blocks = simulation_source(deck), deck.blocks
+    return Program(structure, source, tuple(deck.signals), tuple(states_of(blocks)), value_names(deck))
+
 
 def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
-    """Check and order a drive.
+    """Check a drive, and order its equations where no drive of its structure was ordered before.
 
     Raises
     ------
     DriveHasFindings
         with every fault, each naming the card and the remedy.
     """
+    drive = drive.copy()  # what is asked for later must be of this moment
     examined = examine(drive)
     if examined.faults:
         raise DriveHasFindings(examined.faults)
@@ -74,20 +147,48 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
         raise DriveHasFindings(refused)
     begin_loop_build()
     try:
-        flat = flatten(drive, examined, kind_of)
-        model = PlantModel(flat.network, flat.deck.measured, with_energy=with_energy)
-        missing = signals_of_other_levels(drive, model, flat.deck)
-        if missing:
-            raise DriveHasFindings(missing)
-        model.structure  # noqa: B018  orders the equations now, where problems become findings
+        parts = parts_of(drive, kind_of)
+        skeleton, numbers = skeleton_of(drive, parts), numbers_in(drive, examined, parts)
+        deck = control_deck(drive, examined, kind_of)
+        structure = known_structure(skeleton, numbers, parts, deck.measured, with_energy)
+    except SignalsOfOtherLevels as problem:
+        raise DriveHasFindings(problem.findings(drive)) from problem
     except EquationProblem as problem:
         raise DriveHasFindings([equation_finding(drive, problem)]) from problem
     except LoopWithoutDelay as problem:
         names = tuple(drive.cards[n].name for n in problem.names)
         raise DriveHasFindings([fault(str(LoopWithoutDelay(names)), problem.names[0])]) from problem
-    if model.starting.contradictions:
-        raise DriveHasFindings(contradicting_starts(drive, model.starting.contradictions))
-    return Prepared(drive, examined, model, in_command_order(flat.deck, model.structure.commands))
+    prepared = Prepared(
+        drive, examined, skeleton, numbers, structure, in_command_order(deck, structure.commands), with_energy
+    )
+    if prepared.starting.contradictions:
+        raise DriveHasFindings(contradicting_starts(drive, prepared.starting.contradictions))
+    return prepared
+
+
+def known_structure(
+    skeleton: Skeleton,
+    numbers: Numbers,
+    parts: Mapping[str, Any],
+    measured: tuple[str, ...],
+    with_energy: bool,
+) -> Structure:
+    """Raises `EquationProblem` where the equations have no solution, and `SignalsOfOtherLevels`."""
+
+    def order() -> tuple[Structure, Answers]:
+        network, answers = stated_network(skeleton, numbers, parts)
+        if unknown := tuple(s for s in measured if s not in network.signals):
+            raise SignalsOfOtherLevels(unknown)
+        return PlantModel(network, measured, with_energy=with_energy).structure, answers
+
+    return structure_for(skeleton.key(measured, with_energy, version()), numbers.values, order)
+
+
+def in_command_order(deck: ControlDeck, commands: tuple[str, ...]) -> ControlDeck:
+    """The deck with its outputs in the order in which the plant takes them; itself where it is so already."""
+    if tuple(deck.commands) == commands:
+        return deck
+    return replace(deck, commands={c: deck.commands.get(c, "") for c in commands})
 
 
 def refused_c(drive: Drive) -> list[Finding]:
@@ -121,22 +222,24 @@ def averaged(drive: Drive) -> Drive:
     return twin
 
 
-def signals_of_other_levels(drive: Drive, model: PlantModel, deck: ControlDeck) -> list[Finding]:
-    """Signals a block reads that do not exist at the present level of detail."""
-    found = []
-    for signal in deck.measured:
-        if signal not in model.network.signals:
+class SignalsOfOtherLevels(PendelError):
+    """Blocks read signals that do not exist at the present level of detail."""
+
+    def __init__(self, signals: tuple[str, ...]):
+        super().__init__(signals)
+        self.signals = signals
+
+    def findings(self, drive: Drive) -> list[Finding]:
+        found = []
+        for signal in self.signals:
             card, _, name = signal.partition(".")
             kind = kind_of(drive.cards[card])
             assert isinstance(kind, Part)
             declared = next(s for s in kind.signals if s.name == name)
-            found.append(
-                fault(
-                    f"{drive.cards[card].name}: {declared.label} is wired to a block, but exists only at the level {' or '.join(declared.levels)}. Choose that level or take another signal.",
-                    card,
-                )
-            )
-    return found
+            levels = " or ".join(declared.levels)
+            sentence = f"{drive.cards[card].name}: {declared.label} is wired to a block, but exists only at the level {levels}. Choose that level or take another signal."
+            found.append(fault(sentence, card))
+        return found
 
 
 def contradicting_starts(drive: Drive, contradictions: tuple[Contradiction, ...]) -> list[Finding]:
@@ -167,16 +270,10 @@ def reopen(path: Path) -> KeptRun:
     """
     run = kept.load(path)
     try:
-        structure = prepare(from_text(run.drive_text)).model.structure
+        structure = prepare(from_text(run.drive_text)).structure
     except PendelError as problem:
         raise FileProblem(str(path), f"the drive inside it cannot be read ({problem}).") from problem
-    width = (
-        1
-        + len(structure.state_keys)
-        + len(structure.commands)
-        + 2 * len(structure.profile_keys)
-        + len(structure.mode_keys)
-    )
+    width = 1 + sum(structure.row_shape)
     known = run.structure
     same = (known.state_keys, known.commands, known.profile_keys, known.mode_keys) == (
         structure.state_keys, structure.commands, structure.profile_keys, structure.mode_keys)  # fmt: skip
@@ -184,7 +281,7 @@ def reopen(path: Path) -> KeptRun:
         not same
         or run.rows.ndim != 2
         or run.rows.shape[1] != width
-        or len(run.parameters) != len(structure.parameter_keys)
+        or len(run.parameters) != structure.parameter_count
     ):
         raise FileProblem(str(path), "the kept run was made by another version of Pendel. Run again.")
     if run.condensed is not None and not run.condensed.fits(len(structure.signals), len(run.devices)):
@@ -244,27 +341,29 @@ def run_drive(
         int(settings["seed"]),
         h_max=end / 1000,
         fixed_step=settings["step"],
-        shorts=short_paths(drive, kind_of, prepared.model.structure.mode_keys),
+        shorts=short_paths(drive, kind_of, prepared.structure.mode_keys),
         short_limit=FOR_GOOD,
     )
     begun = time.perf_counter()
-    model, deck = prepared.model, prepared.deck
+    structure, deck = prepared.structure, prepared.deck
+    inputs = prepared.inputs(run_settings)
     values = prepared.examined.values
-    devices = switching_losses(drive, values, kind_of, model.structure.mode_keys)
-    condenser = Condenser(model.structure, model.parameters, run_settings.method == "fixed", devices)
-    recorded = integrate(model, deck, run_settings, watch, condenser.take)
+    devices = switching_losses(drive, values, kind_of, structure.mode_keys)
+    condenser = Condenser(structure, inputs.parameters, run_settings.method == "fixed", devices)
+    recorded = integrate(prepared.program, inputs, watch, condenser.take)
     seconds = time.perf_counter() - begun
     run = KeptRun(
-        name, recorded.rows, recorded.ticks, model.structure, model.parameters, deck.signals, deck.tick, deck.delay, dict(prepared.infos), recorded.outcome,
+        name, recorded.rows, recorded.ticks, structure, inputs.parameters, deck.signals, deck.tick, deck.delay, dict(prepared.infos), recorded.outcome,
         outcome_sentence(drive, recorded), recorded.counters, prepared.text, {"until": run_settings.until, "tolerance": run_settings.tolerance},
         level=drive.settings["level"], seconds=seconds)  # fmt: skip
     run.thinned_until, run.condensed = recorded.thinned_until, condenser.result()
-    run.pulse_frequencies = tuple(sorted({c.numbers["f"] for c in model.network.pulses if "f" in c.numbers}))
+    pulsed = [own.f for shape, own in zip(structure.pulses, inputs.pulses) if "f" in dict(shape.numbers)]
+    run.pulse_frequencies = tuple(sorted(set(pulsed)))
     run.devices = devices
     for device in run.devices:
         words = f"switching energy of {device.name}" if device.name else "switching energy"
         run.infos[device.key] = SignalInfo(device.key, full_name(drive, device.card), words, "J")
-    if any(c.numbers.get("off_delay", 0.0) > 0 for c in model.network.pulses):  # else no gates can overlap
+    if any(own.off_delay > 0 for own in inputs.pulses):  # else no gates can overlap
         run.remarks = [
             o.remark(drive.cards[o.card].name, values[o.card]["t_dead"])
             for o in overlaps(run, drive, kind_of)

@@ -131,7 +131,7 @@ Answer = RunFinished | Answered | RunFailed
 
 def serve(connection: Connection, shared: Shared, folder: Path) -> None:
     """The worker's life: answer requests until the pipe closes."""
-    from pendel.core.plant.model import time_loop
+    from pendel.core.plant.runtime import time_loop
 
     with contextlib.suppress(PendelError):  # without a compiler, each request will say so
         time_loop()
@@ -171,7 +171,8 @@ def end_with_parent() -> None:
 def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Answered:
     from pendel.core.firmware.ship import build_and_check
     from pendel.core.loops.points import WorkingPoints
-    from pendel.core.plant.integrate import Outcome, Watch
+    from pendel.core.plant.program import Outcome
+    from pendel.core.plant.simulator import Watch
     from pendel.core.runs.kept import save
     from pendel.core.runs.simulate import prepare, reopen, run_drive
 

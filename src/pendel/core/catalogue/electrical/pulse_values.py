@@ -61,16 +61,16 @@ def ratings(c) -> Ratings:
     return Ratings(r_on, c.value("R_off"), c.value("V_d"), c.value("R_d"), most, drop)
 
 
-def pulse_numbers(c) -> dict[str, float]:
-    """What a pulse channel takes, in SI."""
+def pulse_numbers(c) -> dict[str, str]:
+    """The values that a pulse channel takes."""
     numbers = {
-        "f": c.number("f_p"),
-        "dead": c.number("t_dead"),
-        "least": c.number("t_least"),
-        "phase": c.number("shift"),
+        "f": "f_p",
+        "dead": "t_dead",
+        "least": "t_least",
+        "phase": "shift",
     }
     if c.level == "device":
-        numbers |= {"on_delay": c.number("t_on"), "off_delay": c.number("t_off")}
+        numbers |= {"on_delay": "t_on", "off_delay": "t_off"}
     return numbers
 
 

@@ -30,20 +30,20 @@ NOT_USED = ca.SX(1)
 def build_diode(c):
     u, i = between(c)
     ratings = Ratings(NOT_USED, c.value("R_off"), c.value("V_d"), c.value("R_d"))
-    recovers = c.number("tau") == c.number("tau")
+    recovers = c.is_given("tau")
     device = (recovery if recovers else devices).diode(c, "diode", u, ratings)
     c.equation(i - device.i)
     report(c, u, i)
     c.lost(u * i)
 
 
-def gate_of(c, **delays: float) -> ca.SX:
+def gate_of(c, **delays: str) -> ca.SX:
     """The gate as its signal drives it: a level, or a duty compared with a carrier; ``inverse`` is on when that is off."""
     by = c.choice("gate")
     if by == "level":
-        c.pulse("on", "gate", carrier="level", sampling="at once", numbers={"f": 1.0, **delays})
+        c.pulse("on", "gate", carrier="level", sampling="at once", numbers=delays)
     else:
-        numbers = {"f": c.number("f_p"), "phase": c.number("shift"), **delays}
+        numbers = {"f": "f_p", "phase": "shift", **delays}
         gates = ("gate", "") if by == "duty" else ("", "gate")
         c.pulse("on", *gates, carrier=c.choice("carrier"), sampling=c.choice("sampling"), numbers=numbers)
     return c.gate("gate")
@@ -63,7 +63,7 @@ def build_switch(c):
 
 def build_transistor(c):
     u, i = between(c)
-    gate = gate_of(c, on_delay=c.number("t_on"), off_delay=c.number("t_off"))
+    gate = gate_of(c, on_delay="t_on", off_delay="t_off")
     drop = c.value("V_0") if c.choice("device") == "igbt" else None
     ratings = Ratings(c.value("R_on"), c.value("R_off"), c.value("V_d"), c.value("R_d"), on_drop=drop)
     device = devices.transistor(c, "transistor", u, gate, ratings)

@@ -24,8 +24,7 @@ def build(c):
     i_d, slope_d = c.state("i_d")
     i_q, slope_q = c.state("i_q")
     p, r, b, k_fe = (c.value(n) for n in ("p", "R", "b_m", "k_fe"))
-    fit = flux.fitted(c.flux)
-    w_co = c.surface("flux", i_d, i_q, fit.cells, fit.numbers)
+    w_co = c.surface("flux", i_d, i_q)
     psi_d, psi_q, l_dd, l_dq, l_qq = (w_co[n] for n in ("x", "y", "xx", "xy", "yy"))
     electrical, w = p * rotor.angle, p * rotor.speed
     angles = [electrical - THIRD * n for n in range(3)]
@@ -42,6 +41,11 @@ def build(c):
         c.signal(name, value)
     c.lost(loss)
     c.stored(1.5 * (psi_d * i_d + psi_q * i_q - w_co["f"]) + rotor.energy)
+
+
+def surfaces(card):
+    fit = flux.fitted(card.flux)
+    return {"flux": (fit.cells, fit.numbers)}
 
 
 def circuit(v, card):
@@ -123,6 +127,7 @@ KIND = Part(
     ),
     build=build,
     circuit=circuit,
+    surfaces=surfaces,
     contradictions=contradictions,
     follows=follows,
     curve=torque_curve,

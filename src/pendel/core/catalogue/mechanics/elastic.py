@@ -47,7 +47,7 @@ def stretched(c, name: str, through: str, *, play: ca.SX | None = None, pulls_on
 
 
 def build_shaft(c):
-    play = c.value("play") if c.number("play") > 0 else None
+    play = c.value("play") if c.is_positive("play") else None
     twist, rate, torque = stretched(c, "twist", "torque", play=play)
     wound = twist
     if play is not None:

@@ -1,0 +1,135 @@
+/* The record: rows of time, states, inputs and modes; thinned where it grows long, and of fixed steps only where they bend. */
+
+/* Of a state's peak: how far what is left out of a record of fixed steps may lie from the line between its rows. */
+static const double STRAIGHT = 1e-5;
+
+static int grow(double **rows, long *cap, long need, int width, int log2_limit)
+{
+    if (need > *cap) {
+        long cap_new = *cap ? *cap * 2 : need + 4096;
+        double *more;
+        while (cap_new < need) cap_new *= 2;
+        if ((double)cap_new * width * sizeof(double) > ldexp(1.0, log2_limit)) return 0;
+        more = realloc(*rows, (size_t)cap_new * (size_t)width * sizeof(double));
+        if (!more) return 0;
+        *rows = more;
+        *cap = cap_new;
+    }
+    return 1;
+}
+
+/* The record is full: of what lies behind, keep one row for each stretch of time, at a tick where there are ticks,
+ * so that pulsed currents are kept at one phase of the carrier. What comes is kept in full again. */
+static void thin(work_t *w)
+{
+    run_t *r = w->r;
+    double stretch = r->thinned_to > 0 ? r->thinned_to : r->n_signal ? r->tick : 4 * w->t / (double)r->row_limit;
+    long k, kept, fresh = 0;
+    /* A fixed step that waits belongs to the record now; what is left behind must not be taken for it. */
+    r->n_rows += w->pending_row;
+    w->pending_row = 0;
+    while (fresh < r->n_rows && r->thinned_to > 0 && r->rows[fresh * w->width] <= r->thinned_until) fresh++;
+    if (r->condense) r->condense(r->rows + fresh * w->width, r->n_rows - fresh);
+    for (;; stretch *= 2) {
+        double last = -1;
+        for (k = kept = 0; k < r->n_rows; k++) {
+            double place = floor(r->rows[k * w->width] / stretch + 1e-6);
+            if (place > last) { last = place; kept++; }
+        }
+        if (kept <= r->row_limit / 4 || stretch > w->t) break;
+    }
+    {
+        double last = -1;
+        for (k = kept = 0; k < r->n_rows; k++) {
+            double place = floor(r->rows[k * w->width] / stretch + 1e-6);
+            if (!(place > last) && k + 1 < r->n_rows) continue;   /* the last row is where the record goes on */
+            last = place;
+            memmove(r->rows + kept++ * w->width, r->rows + k * w->width, sizeof(double) * (size_t)w->width);
+        }
+    }
+    r->n_rows = kept;
+    r->thinnings++;
+    r->thinned_to = stretch;
+    r->thinned_until = r->rows[(kept - 1) * w->width];
+}
+
+static int make_room(work_t *w, long rows)
+{
+    run_t *r = w->r;
+    if (r->n_rows >= r->row_limit) thin(w);
+    if (grow(&r->rows, &r->cap_rows, r->n_rows + rows, w->width, r->max_rows_log2)) {
+        w->room = r->cap_rows < r->row_limit ? r->cap_rows : r->row_limit;
+        return 1;
+    }
+    r->outcome = NO_MEMORY;
+    return 0;
+}
+
+static void write_row(work_t *w, double *row)
+{
+    run_t *r = w->r;
+    (void)r;
+    row[0] = w->t;
+    memcpy(row + 1, w->x, sizeof(double) * (size_t)NX);
+    memcpy(row + 1 + NX, w->u, sizeof(double) * (size_t)N_INPUT);
+    memcpy(row + 1 + NX + N_INPUT, w->s, sizeof(double) * (size_t)N_MODE);
+}
+
+static int record(work_t *w)
+{
+    run_t *r = w->r;
+    r->n_rows += w->pending_row;
+    w->pending_row = 0;
+    if (r->n_rows >= w->room && !make_room(w, 1)) return 0;
+    write_row(w, r->rows + r->n_rows++ * w->width);
+    return 1;
+}
+
+/* Narrow the slopes that chords from the row `base` may have so that each row on the way stays within its tolerance of them;
+ * tell whether the chord to now is one of these. A wedge that begins is as wide as the first row leaves it. */
+static int within_wedge(work_t *w, const double *base, int begins)
+{
+    run_t *r = w->r;
+    double per_time = 1 / (w->t - base[0]);
+    int i, straight = 1;
+    (void)r;
+    for (i = 0; i < NX; i++) {
+        double slope = (w->x[i] - base[i + 1]) * per_time, room = STRAIGHT * w->peak[i] * per_time;
+        straight &= begins || (slope >= w->slope_low[i] && slope <= w->slope_high[i]);
+        w->slope_low[i] = begins ? slope - room : most(w->slope_low[i], slope - room);
+        w->slope_high[i] = begins ? slope + room : least(w->slope_high[i], slope + room);
+    }
+    return straight;
+}
+
+static int jumped_since(work_t *w, const double *row)
+{
+    run_t *r = w->r;
+    const double *u = row + 1 + NX, *s = u + N_INPUT;
+    int k, jumped = 0;
+    (void)r;
+    for (k = 0; k < N_INPUT; k++) jumped |= u[k] != w->u[k];
+    for (k = 0; k < N_MODE; k++) jumped |= s[k] != w->s[k];
+    return jumped;
+}
+
+/* Of fixed steps, a million a second, only those are kept between which no state leaves a straight line. The latest waits
+ * behind the last row until the next shows whether it is a bend. */
+static int record_bends(work_t *w)
+{
+    run_t *r = w->r;
+    double *base, *waiting;
+    if (!make_room(w, 2)) return 0;
+    base = r->rows + (r->n_rows - 1) * w->width;
+    waiting = base + w->width;
+    if (!w->pending_row) {
+        within_wedge(w, base, 1);
+        w->pending_row = 1;
+    } else if (!within_wedge(w, base, 0) || jumped_since(w, base)) {
+        r->n_rows++;
+        within_wedge(w, waiting, 1);
+        waiting += w->width;
+    }
+    write_row(w, waiting);
+    return 1;
+}

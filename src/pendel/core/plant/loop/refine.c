@@ -1,0 +1,180 @@
+/* Rows as traces show them: with points where a step is curved, and both sides of each jump. */
+
+/* A place on the cubic through both ends of a step and their derivatives (w->k[0], w->k[1]). */
+static void on_cubic(const work_t *w, const double *a, const double *b, double dt, double q, double *x)
+{
+    run_t *r = w->r;
+    double at_a = (1 + 2 * q) * (1 - q) * (1 - q), at_b = q * q * (3 - 2 * q);
+    double slope_a = q * (1 - q) * (1 - q) * dt, slope_b = q * q * (q - 1) * dt;
+    int i;
+    for (i = 0; i < NX; i++) x[i] = at_a * a[1 + i] + slope_a * w->k[0][i] + at_b * b[1 + i] + slope_b * w->k[1][i];
+}
+
+/* How far the cubic leaves the straight line between the rows, in units of ``fine``. A step can bend one way and back. */
+static double bend_of(work_t *w, const double *a, const double *b, double dt, const double *fine)
+{
+    run_t *r = w->r;
+    double most_so_far = 0, q;
+    int i;
+    for (q = 0.25; q < 1; q += 0.25) {
+        on_cubic(w, a, b, dt, q, w->xt);
+        for (i = 0; i < NX; i++) most_so_far = most(most_so_far, fabs(w->xt[i] - a[1 + i] - q * (b[1 + i] - a[1 + i])) / fine[i]);
+    }
+    return most_so_far;
+}
+
+/* Whether the cubic is exact to ``fine``: its largest error, half way, is a third of what its slope misses the equations by at a
+ * quarter of the step (the error goes with q^2 (1-q)^2). About a state that follows others at once it would swing far off. */
+static int follows_cubic(work_t *w, const double *a, const double *b, double dt, const double *fine)
+{
+    run_t *r = w->r;
+    int i;
+    on_cubic(w, a, b, dt, 0.25, w->xt);
+    derivatives(w, a[0] + 0.25 * dt, w->xt, w->err, 0);
+    for (i = 0; i < NX; i++) {
+        double rise = 1.125 * (b[1 + i] - a[1 + i]) + dt * (0.1875 * w->k[0][i] - 0.3125 * w->k[1][i]);
+        if (!(fabs(dt * w->err[i] - rise) < 3 * fine[i])) return 0;
+    }
+    return 1;
+}
+
+/* Parts of a step between which all states are straight to ``fine``, for a bend of the whole in these units. */
+enum { MOST_PARTS = 64 };
+static int parts_for(double bend) { return bend < MOST_PARTS * MOST_PARTS ? (int)ceil(sqrt(bend)) : MOST_PARTS; }
+
+/* Solve the step from a in equal parts by the L-stable method, which is exact also where a state follows others at once.
+ * Rows go behind the last one; returns by how much the worst leaves the line between its neighbours, over ``fine``. */
+static double solve_in_parts(work_t *w, const double *a, double dt, int parts, const double *fine)
+{
+    run_t *r = w->r;
+    double worst_bend = 0, *row = r->rows + r->n_rows * w->width;
+    int j, i;
+    memcpy(w->x, a + 1, sizeof(double) * (size_t)NX);
+    for (j = 0; j < parts; j++, row += w->width) {
+        w->t = a[0] + dt * j / parts;
+        derivatives(w, w->t, w->x, w->k[0], 0);
+        if (!rodas(w, dt / parts)) return 0;
+        memcpy(row, a, sizeof(double) * (size_t)w->width);
+        row[0] = a[0] + dt * (j + 1) / parts;
+        memcpy(row + 1, w->xn, sizeof(double) * (size_t)NX);
+        memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
+        if (j == 0) continue;
+        for (i = 1; i <= NX; i++) {
+            double before = j == 1 ? a[i] : row[i - 2 * w->width], here = row[i - w->width];
+            worst_bend = most(worst_bend, 0.25 * fabs(row[i] - 2 * here + before) / fine[i - 1]);
+        }
+    }
+    return worst_bend;
+}
+
+/* Which rows are made of a step cut into equal parts: those between the parts, those half way within each, or both. The latter two
+ * go where a run keeps its ticks. */
+enum { BETWEEN = 0, HALF_WAY = 1, BOTH = 2 };
+
+static double *new_row(work_t *w, const double *like)
+{
+    double *row = w->r->rows + w->r->n_rows++ * w->width;
+    return memcpy(row, like, sizeof(double) * (size_t)w->width);
+}
+
+static double *new_half(work_t *w, const double *like)
+{
+    double *row = w->r->ticks + w->r->n_ticks++ * w->width;
+    return memcpy(row, like, sizeof(double) * (size_t)w->width);
+}
+
+static int room_for(work_t *w, int count, int which)
+{
+    run_t *r = w->r;
+    if (which != HALF_WAY && !grow(&r->rows, &r->cap_rows, r->n_rows + count, w->width, r->max_rows_log2)) return 0;
+    return which == BETWEEN || grow(&r->ticks, &r->cap_ticks, r->n_ticks + count, w->width, r->max_rows_log2);
+}
+
+static void row_on_cubic(work_t *w, double *row, const double *a, const double *b, double q)
+{
+    row[0] = a[0] + q * (b[0] - a[0]);
+    on_cubic(w, a, b, b[0] - a[0], q, row + 1);
+}
+
+/* Points within the step from row a to row b. Returns 0 where memory ends. */
+static int fill_step(work_t *w, const double *a, const double *b, const double *fine, int which)
+{
+    run_t *r = w->r;
+    double dt = b[0] - a[0], bend;
+    int j, i, parts, halves = which != BETWEEN;
+    if (!room_for(w, 2 * MOST_PARTS + 2, BOTH)) return 0;
+    memcpy(w->u, a + 1 + NX, sizeof(double) * (size_t)N_INPUT);
+    memcpy(w->s, a + 1 + NX + N_INPUT, sizeof(double) * (size_t)N_MODE);
+    derivatives(w, a[0], a + 1, w->k[0], 0);
+    derivatives(w, b[0], b + 1, w->k[1], 0);
+    bend = bend_of(w, a, b, dt, fine);
+    if (!(bend > 1)) {
+        double *half;
+        if (!halves) return 1;
+        half = new_half(w, a);
+        if (fine[0] != INFINITY && follows_cubic(w, a, b, dt, fine)) row_on_cubic(w, half, a, b, 0.5);
+        else for (i = 0; i <= NX; i++) half[i] = 0.5 * (a[i] + b[i]);
+        return 1;
+    }
+    if (follows_cubic(w, a, b, dt, fine)) {
+        parts = parts_for(bend);
+        for (j = 0; j < parts; j++) {
+            if (j && which != HALF_WAY) row_on_cubic(w, new_row(w, a), a, b, (double)j / parts);
+            if (halves) row_on_cubic(w, new_half(w, a), a, b, (j + 0.5) / parts);
+        }
+        return 1;
+    }
+    parts = 4;
+    bend = solve_in_parts(w, a, dt, parts, fine);
+    if (bend > 1) parts = (int)least(MOST_PARTS, parts * parts_for(bend));
+    if (!halves) {
+        if (bend > 1) solve_in_parts(w, a, dt, parts, fine);
+        r->n_rows += parts - 1;   /* the last is the row b itself */
+        return 1;
+    }
+    /* In halves of the parts, behind the last row; every second is half way. */
+    solve_in_parts(w, a, dt, 2 * parts, fine);
+    {
+        const double *solved = r->rows + r->n_rows * w->width;
+        for (j = 0; j < parts; j++) {
+            new_half(w, solved + 2 * j * w->width);
+            if (j && which == BOTH) new_row(w, solved + (2 * j - 1) * w->width);   /* never ahead of what is read */
+        }
+    }
+    return 1;
+}
+
+/* Rows with points in between where a step is curved, and with the state before each jump of inputs or modes; and the rows half way
+ * between these, one fewer. ``fine`` holds, for each state, the bend that may be left straight; infinite where the record is
+ * straight itself. What was thinned is left as it is. The rows are made in ``r``, which holds sizes, values, functions and the
+ * limit; returns 0 where that is reached. */
+int pd_refine(run_t *r, const double *rows, long n_rows, const hoists_t *hoists, const double *fine, double thinned_until, int which)
+{
+    work_t w;
+    set_t set;
+    long k;
+    int fits = 1, inner = r->n_command + r->n_mode;
+    if (!open_work(&w, r)) return 0;
+    memset(&set, 0, sizeof set);
+    w.set = &set;
+    for (k = 0; k < n_rows && fits; k++) {
+        const double *a = rows + k * w.width, *b = a + w.width;
+        fits = room_for(&w, 4, which);
+        if (!fits) break;
+        if (which != HALF_WAY) new_row(&w, a);
+        if (k + 1 == n_rows) break;
+        if (b[0] <= thinned_until || !(b[0] > a[0])) {
+            if (which != BETWEEN) new_half(&w, a);
+            continue;
+        }
+        set.hoisted = (double *)hoisted_for(hoists, a + 1 + r->nx + r->n_command);
+        fits = fill_step(&w, a, b, fine, which);
+        if (fits && memcmp(a + 1 + r->nx, b + 1 + r->nx, sizeof(double) * (size_t)inner)) {
+            /* The state of b with what held before, and between these two nothing. */
+            if (which != HALF_WAY) memcpy(new_row(&w, a), b, sizeof(double) * (size_t)(1 + r->nx));
+            if (which != BETWEEN) memcpy(new_half(&w, a), b, sizeof(double) * (size_t)(1 + r->nx));
+        }
+    }
+    release(&w);
+    return fits;
+}

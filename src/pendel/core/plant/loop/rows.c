@@ -1,0 +1,40 @@
+/* Rows looked at again: any signal at recorded rows, and the last row before given times. */
+
+static const double *hoisted_for(const hoists_t *k, const double *s)
+{
+    uint32_t n = hash_modes(s, k->n_mode) % (uint32_t)k->n_places;
+    double *modes = k->places + (size_t)n * (size_t)(k->n_mode + k->n_hoisted), *values = modes + k->n_mode;
+    if (!k->filled[n] || memcmp(modes, s, sizeof(double) * (size_t)k->n_mode) != 0) {
+        k->filled[n] = 1;
+        memcpy(modes, s, sizeof(double) * (size_t)k->n_mode);
+        memset(values, 0, sizeof(double) * (size_t)k->n_hoisted);
+        k->hoist(k->p, s, values);
+    }
+    return values;
+}
+
+/* Of each time the place of the last row at or before it, or the first. */
+void pd_last_before(const double *rows, long n_rows, int width, const double *times, long n_times, int64_t *places)
+{
+    long k;
+    for (k = 0; k < n_times; k++) {
+        long low = 0, high = n_rows;
+        while (high - low > 1) {
+            long middle = low + (high - low) / 2;
+            if (rows[middle * width] <= times[k]) low = middle; else high = middle;
+        }
+        places[k] = low;
+    }
+}
+
+/* Evaluate chosen outputs over recorded rows; y is n_rows by n_pick, row by row; ``all`` holds one row of n_y. */
+void pd_evaluate(out_f f, const double *rows, long n_rows, int nx, int nu, const hoists_t *hoists, const int *pick, int n_pick, double *all, double *y)
+{
+    long k;
+    int width = 1 + nx + nu + hoists->n_mode, j;
+    for (k = 0; k < n_rows; k++) {
+        const double *row = rows + k * width, *s = row + 1 + nx + nu;
+        f(row[0], row + 1, row + 1 + nx, s, hoists->p, hoisted_for(hoists, s), all);
+        for (j = 0; j < n_pick; j++) y[k * n_pick + j] = all[pick[j]];
+    }
+}

@@ -1,0 +1,55 @@
+/* A run as something that is opened, advanced, saved, restored, given other values, and closed. */
+
+static int layout_of(int which)
+{
+    const int sizes[] = {PD_LAYOUT, (int)sizeof(run_t), (int)sizeof(pulse_t), (int)sizeof(hoists_t)};
+    return which >= 0 && which < (int)(sizeof sizes / sizeof *sizes) ? sizes[which] : 0;
+}
+
+/* Version of the shared structs (0), and the bytes of each (1, 2, 3). */
+int pd_layout(int which) { return layout_of(which); }
+
+/* A run at its start, not yet advanced; none where there is no memory. */
+work_t *pd_open(run_t *r)
+{
+    work_t *w = malloc(sizeof *w);
+    if (!w || !open_work(w, r)) { free(w); return 0; }
+    w->control = &CONTROLS[r->method];
+    memcpy(w->x, r->x0, sizeof(double) * (size_t)r->nx);
+    memcpy(w->s, r->s0, sizeof(double) * (size_t)r->n_mode);
+    w->h = least(r->n_signal ? r->tick : 1e-5, r->t_end);
+    w->reach[3] = w->usual = w->h;
+    note_peaks(w);
+    w->event_time = -1;
+    w->t_tick = r->n_signal ? 0 : INFINITY;
+    w->corner = enter_stretch(w);
+    r->outcome = PAUSED;
+    if (!reserve(w)) { release(w); free(w); return 0; }
+    enter_modes(w, SEVERAL);
+    return w;
+}
+
+void pd_close(work_t *w)
+{
+    release(w);
+    free(w);
+}
+
+/* Parameters or profiles were changed: they hold from the present instant on, which becomes an edge. */
+void pd_renew(work_t *w)
+{
+    forget_sets(w);
+    memset(w->segment, 0, (size_t)w->r->n_profile * sizeof(int));
+    w->corner = enter_stretch(w);
+    enter_modes(w, SEVERAL);
+    w->within = 0;
+}
+
+/* The present instant as a row, and all signals of the latest tick. */
+void pd_now(work_t *w, double *row, double *signals)
+{
+    write_row(w, row);
+    memcpy(signals, w->signals, sizeof(double) * (size_t)w->r->n_signal);
+}
+
+void pd_release(double *rows) { free(rows); }

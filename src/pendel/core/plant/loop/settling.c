@@ -1,0 +1,230 @@
+/* At one instant: which modes hold from here, and what of a current goes to zero, is taken over or leaks away. */
+
+/* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so. */
+static void put_to_zero(work_t *w, int mode)
+{
+    run_t *r = w->r;
+    int i, j, nx = NX;
+    r->hold(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->w, w->grad);
+    for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
+        double norm = 0;
+        for (j = 0; j < nx; j++) norm += w->grad[i + j * r->n_hold] * w->grad[i + j * r->n_hold];
+        if (norm > 0) for (j = 0; j < nx; j++) w->x[j] -= w->w[i] * w->grad[i + j * r->n_hold] / norm;
+    }
+}
+
+/* A device that just stopped conducting leaves its current to a leak, whose voltage settles within nanoseconds. Its guards mean
+ * nothing until then: rounding of the current times the blocking resistance could start it again, and so on for ever. So look
+ * at the state in which the leak has settled, three implicit Euler steps on, and at the guards there. The state is left in w->x;
+ * returns the time that takes (s), or 0 where nothing is as fast as a leak. */
+static double leak_settles(work_t *w)
+{
+    run_t *r = w->r;
+    double h = 30 / w->set->radius;
+    int step;
+    (void)r;
+    if (!(3 * h < 0.1 * w->usual)) return 0;
+    for (step = 0; step < 3; step++) {
+        refresh(w);
+        if (!step_fixed(w, h, 0)) return 0;
+        memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
+    }
+    refresh(w);
+    return 3 * h;
+}
+
+/* What a mode ends with at exactly zero: nothing, a device's current, or something that is kept there, as dry friction keeps a speed. */
+enum held { NOTHING, CURRENT, RESTING };
+
+static enum held held_by(const run_t *r, int mode)
+{
+    int k;
+    for (k = 0; k < r->n_hold; k++) if (r->hold_mode[k] == mode) return r->hold_rests[k] ? RESTING : CURRENT;
+    return NOTHING;
+}
+
+static void change_mode(work_t *w, int guard)
+{
+    run_t *r = w->r;
+    w->s[r->exit_mode[guard]] = r->exit_to[guard];
+    r->events++;
+    enter_modes(w, SEVERAL);
+}
+
+/* The guard by which a mode changes next, or -1. The most violated first needs the fewest changes. Where that goes round in circles
+ * the first of all violated ones ends it: for devices in a network of conductances, of which each either opens or closes
+ * (a linear complementarity problem with a P-matrix), that rule never meets a set twice. Murty: Note on a Bard-type scheme for
+ * solving the complementarity problem, Opsearch 11 (1974) 123. */
+static int next_change(const work_t *w, int round)
+{
+    const set_t *set = w->set;
+    int j;
+    if (round < 2 * (w->r->n_guard + 1)) return worst(w, w->g);
+    for (j = 0; j < set->n_active; j++) if (w->g[set->active[j]] > 0) return set->active[j];
+    return -1;
+}
+
+/* What may be put to zero without being noticed, of a state's peak, whatever the tolerance: leaks and rounding. */
+static const double UNNOTICED = 1e-7;
+
+/* Put a conducting device's current to zero as its leak would, were it blocked: what blocking changes of the derivatives is what
+ * the leak drives, so the currents of its circuit move as their inductances divide them, and an angle or a speed does not move.
+ * The least change of the state in its units would turn a rotor by a tenth of a milliradian to spare an ampere. */
+static void let_leak_take(work_t *w, int mode)
+{
+    run_t *r = w->r;
+    int i, j, nx = NX;
+    double on = w->s[mode];
+    memcpy(w->leak, w->k[0], sizeof(double) * (size_t)nx);   /* these are of the present modes, as refreshed before */
+    w->s[mode] = 0;
+    enter_modes(w, SEVERAL);
+    refresh(w);
+    for (j = 0; j < nx; j++) w->leak[j] = w->k[0][j] - w->leak[j];
+    w->s[mode] = on;
+    enter_modes(w, SEVERAL);
+    refresh(w);
+    r->hold(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->w, w->grad);
+    for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
+        double rate = 0;
+        for (j = 0; j < nx; j++) rate += w->grad[i + j * r->n_hold] * w->leak[j];
+        if (rate == 0) { put_to_zero(w, mode); return; }   /* no inductance has this current */
+        for (j = 0; j < nx; j++) w->x[j] -= w->w[i] / rate * w->leak[j];
+    }
+}
+
+/* A device that has just begun to conduct, for its voltage, and whose current would go backwards: what leaks elsewhere has changed
+ * with its voltage, or is rounding. In a network of conductances both cannot be, so the current is put to zero, if that changes no
+ * state by more than the limit, over what a step may err. */
+static void forbid_backwards(work_t *w, int mode, double limit)
+{
+    run_t *r = w->r;
+    int i, j, nx = NX;
+    for (j = 0; j < w->set->n_active; j++) {
+        int k = w->set->active[j];
+        if (r->exit_mode[k] == mode && r->exit_to[k] == 0 && w->g[k] > 0) break;
+    }
+    if (j == w->set->n_active) return;
+    memcpy(w->xn, w->x, sizeof(double) * (size_t)nx);
+    let_leak_take(w, mode);
+    for (i = 0; i < nx; i++)
+        if (fabs(w->x[i] - w->xn[i]) > limit * (r->atol[i] + (r->rtol + UNNOTICED) * most(w->peak[i], fabs(w->xn[i])))) {
+            memcpy(w->x, w->xn, sizeof(double) * (size_t)nx);
+            break;
+        }
+    refresh(w);
+}
+
+static void begin_to_conduct(work_t *w, int guard)
+{
+    change_mode(w, guard);
+    refresh(w);
+    forbid_backwards(w, w->r->exit_mode[guard], INFINITY);   /* it follows another whose current was zero */
+}
+
+/* A device ended with its current. Where with the leak settled no guard is above zero, it stays so, and the time of settling counts.
+ * Where another device must conduct, it takes over at this very instant, with what there is of the current; ``before`` is the state
+ * before that was put to zero. Returns the guard by which the other takes over, or -1. */
+static int take_over(work_t *w, int ended, const double *before, double t_next)
+{
+    run_t *r = w->r;
+    size_t bytes = sizeof(double) * (size_t)NX;
+    double took;
+    int k = -1;
+    memcpy(w->zeroed, w->x, bytes);
+    took = leak_settles(w);
+    if (took > 0) k = worst(w, w->g);
+    if (k < 0 && took > 0 && took < 0.9 * (t_next - w->t)) {
+        memcpy(w->xn, w->x, bytes);
+        memcpy(w->x, w->zeroed, bytes);
+        record(w);   /* the leak settles in the new modes, so these begin here */
+        memcpy(w->x, w->xn, bytes);
+        w->t += took;
+        return -1;
+    }
+    memcpy(w->x, k < 0 || r->exit_mode[k] == ended ? w->zeroed : before, bytes);
+    return k;
+}
+
+/* A device took over from another: what of the other's current leaks settles within nanoseconds, in the modes that hold now. Where
+ * nothing changes by it, it is behind and both of its ends are recorded; else the next step, a thousand times as long, would look as
+ * if it went there all its time. */
+static void settle_after(work_t *w, double t_next)
+{
+    run_t *r = w->r;
+    size_t bytes = sizeof(double) * (size_t)NX;
+    double took;
+    memcpy(w->zeroed, w->x, bytes);
+    took = leak_settles(w);
+    if (took > 0 && took < 0.9 * (t_next - w->t) && !some_above(w->set, w->g)) {
+        memcpy(w->xn, w->x, bytes);
+        memcpy(w->x, w->zeroed, bytes);
+        record(w);
+        memcpy(w->x, w->xn, bytes);
+        w->t += took;
+    } else {
+        memcpy(w->x, w->zeroed, bytes);
+    }
+    refresh(w);
+}
+
+/* At one instant: change modes until no guard of the present modes is above zero.
+ * ``located`` tells that a step was ended at the crossing; only then is a current that crossed zero put exactly there, as else it
+ * may have to go on elsewhere. A speed does not jump: what is beyond zero, at any time, is what a step may err. */
+static int settle_modes(work_t *w, int located, double t_next)
+{
+    run_t *r = w->r;
+    set_t *begun = w->set;
+    long filled = begun->filled;
+    int round, k = 0, mode, remember = !located, taken = 0;
+    enum held held;
+    for (round = 0; round < 6 * (N_GUARD + 1); round++) {
+        k = next_change(w, round);
+        if (k < 0) {
+            if (remember && begun->filled == filled) { begun->settles = hint_of(w, w->set); begun->settling = round; }
+            if (taken) settle_after(w, t_next);
+            return 1;
+        }
+        mode = r->exit_mode[k];
+        held = held_by(r, mode);
+        memcpy(w->before, w->x, sizeof(double) * (size_t)NX);
+        if (r->exit_to[k] == 0 && (held == RESTING || (located && round == 0))) put_to_zero(w, mode);
+        remember &= held == CURRENT;
+        change_mode(w, k);
+        if (located && r->exit_to[k] == 0) {
+            int taker = take_over(w, mode, w->before, t_next);
+            if (taker >= 0) { begin_to_conduct(w, taker); taken = 1; continue; }
+        }
+        refresh(w);
+        if (held == CURRENT && r->exit_to[k] != 0) forbid_backwards(w, mode, 1);
+    }
+    r->culprit = k < 0 ? 0 : r->exit_mode[k];
+    return 0;
+}
+
+/* Derivatives and guards where gates may have just been changed, and what the modes settle in. The set in which these modes settled
+ * before is tried first. If none of its guards is above zero it is a solution; the devices in which it differs have conductances
+ * above zero, so there is no other by which way ever it is reached. Other modes may hold in two sets at one instant: a friction
+ * sticks or slides at one force, a limit has its hysteresis. What led through such a mode is not remembered. */
+static int settle_at_edge(work_t *w, int gates)
+{
+    run_t *r = w->r;
+    set_t *begun = w->set, *known = gates ? hinted(w, begun->settles) : 0;
+    if (r->method == FIXED && !gates && r->n_rows > 0) { refresh(w); return 1; }   /* the next step will see to it */
+    if (known && known != begun) {
+        memcpy(w->s, known->s, sizeof(double) * (size_t)N_MODE);
+        w->set = known;
+        refresh(w);
+        if (!some_above(known, w->g)) {
+            r->events += begun->settling;
+            watch_shorts(w);
+            w->entered = 1;
+            return 1;
+        }
+        memcpy(w->s, begun->s, sizeof(double) * (size_t)N_MODE);
+        w->set = begun;
+    }
+    refresh(w);
+    if (some_above(begun, w->g)) return settle_modes(w, 0, w->t);
+    if (known) begun->settles = hint_of(w, begun);   /* where they led last time no longer holds */
+    return 1;
+}

@@ -1,0 +1,115 @@
+"""Recorded rows looked at again: any signal at them, and rows as traces show them."""
+
+from __future__ import annotations
+
+import ctypes
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from pendel.core.plant.program import Doubles, Structure
+from pendel.core.plant.runtime import Hoists, RunStruct, address, load, pointer, taken, time_loop
+
+MOST_SETS_KEPT, SETS_BYTES = 8192, 64e6
+"""Sets of modes whose hoisted values are kept on the way over a record, and the bytes they may take."""
+
+
+def hoists_for(library: ctypes.CDLL, parameters: Doubles, n_mode: int, n_rows: int) -> Hoists:
+    n_hoisted = library.pd_hoisted()
+    width = n_mode + n_hoisted
+    kept = max(1, min(MOST_SETS_KEPT, n_rows, int(SETS_BYTES / max(8, 8 * width))))
+    # Not zeros: a place is written before it is read, and pages that stay untouched cost nothing.
+    places, filled = np.empty(kept * width + 1), np.zeros(kept, dtype=np.uint8)
+    made = Hoists(address(library, "pd_hoist"), pointer(parameters), pointer(places), pointer(filled), kept, n_mode, n_hoisted)  # fmt: skip
+    made.keeps = (parameters, places, filled)
+    return made
+
+
+def evaluate_signals(
+    structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
+) -> Doubles:
+    """Chosen signals at every row; shape (rows, len(keys))."""
+    library = load(structure.source)
+    rows = np.ascontiguousarray(rows, dtype=float)
+    out = np.empty((len(rows), len(keys)))
+    pick = np.array([structure.signals.index(k) for k in keys], dtype=np.int32)
+    nx, nu, n_mode = structure.row_shape
+    hoists, whole = (
+        hoists_for(library, parameters, n_mode, len(rows)),
+        np.zeros(max(1, len(structure.signals))),
+    )
+    time_loop().pd_evaluate(
+        address(library, "pd_signals"), pointer(rows), len(rows), nx, nu, ctypes.byref(hoists), pointer(pick), len(pick),
+        pointer(whole), pointer(out))  # fmt: skip
+    return out
+
+
+def last_before(rows: Doubles, times: Doubles) -> np.ndarray:
+    """Places of the last rows at or before times (s), at least 0. NumPy's own search would first copy the column of times, and
+    with it fetch the whole record from memory."""
+    if not rows.flags.c_contiguous:
+        return np.maximum(np.searchsorted(rows[:, 0], times, side="right") - 1, 0)
+    times, places = np.ascontiguousarray(times, dtype=float), np.empty(len(times), dtype=np.int64)
+    time_loop().pd_last_before(pointer(rows), *rows.shape, pointer(times), len(times), pointer(places))
+    return places
+
+
+MOST_SHOWN_LOG2 = 29
+"""Logarithm of the bytes that rows of traces may take."""
+FINE = 1e-5
+"""Bend of a state within a step, over its range in the run, that traces may leave straight."""
+
+
+BETWEEN, HALF_WAY, BOTH = 0, 1, 2
+
+
+@dataclass(frozen=True, eq=False)
+class Refined:
+    """Rows of a record as traces show them, and those half way between these, one fewer; empty where they were not asked for."""
+
+    rows: Doubles
+    half_way: Doubles
+
+
+def refined_rows(
+    structure: Structure,
+    rows: Doubles,
+    parameters: Doubles,
+    *,
+    thinned_until: float = 0.0,
+    straight: bool = False,
+    span: Doubles | None = None,
+    which: int = BOTH,
+) -> Refined:
+    """Rows with both sides of every jump, and with points between where a step is curved; and the rows half way between these.
+
+    Points lie on the cubic through both ends of a step where that obeys the equations, else the step is solved again in parts.
+    A record of fixed steps is ``straight`` between its rows. What was thinned stays as it is, and so does a record that would grow
+    beyond ``2**MOST_SHOWN_LOG2`` bytes. ``span`` is what bends are measured against, by state; else the record's own.
+    """
+    library = load(structure.source)
+    rows = np.ascontiguousarray(rows, dtype=float)
+    nx, nu, n_mode = structure.row_shape
+    states = rows[:, 1 : 1 + nx]
+    if span is None:
+        span = np.ptp(states, axis=0) if len(rows) else np.zeros(nx)
+    fine = np.where(span > 0, FINE * span, 1.0) if nx else np.ones(1)
+    if straight:
+        fine = np.full(max(1, nx), np.inf)
+    hoists = hoists_for(library, parameters, n_mode, len(rows))
+    work = RunStruct(nx=nx, n_command=nu, n_mode=n_mode, max_rows_log2=MOST_SHOWN_LOG2, p=pointer(parameters))
+    work.rhs, work.jac = address(library, "pd_rhs"), address(library, "pd_jac")
+    loop = time_loop()
+    fits = loop.pd_refine(
+        ctypes.byref(work),
+        pointer(rows),
+        len(rows),
+        ctypes.byref(hoists),
+        pointer(fine),
+        thinned_until,
+        which,
+    )
+    found = taken(work.rows, work.n_rows, rows.shape[1], loop.pd_release)
+    halves = taken(work.ticks, work.n_ticks, rows.shape[1], loop.pd_release)
+    return Refined(found, halves) if fits else Refined(rows, 0.5 * (rows[1:] + rows[:-1]))

@@ -1,0 +1,215 @@
+"""The time loop as a library, and the structs it shares with Python."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import threading
+import weakref
+from collections.abc import Callable
+from functools import lru_cache
+from importlib import resources
+
+import numpy as np
+
+from pendel.core.errors import BuildProblem
+from pendel.core.plant.compiler import FLAGS, build_library, build_together, is_built, library_path
+from pendel.core.plant.program import Structure
+
+LOOP_FLAGS = (
+    *({"-O1": "-O2", "-std=c99": "-std=c11"}.get(f, f) for f in FLAGS),
+    "-D_POSIX_C_SOURCE=199309L",  # for the monotonic clock
+)
+LOOP_FILES = (
+    "pulses.c", "run.h", "work.h", "linear.c", "tolerance.c", "recording.c", "profiles.c", "dopri5.c", "low_order.c", "rodas4.c", "implicit_euler.c",
+    "control.c", "modes.c", "settling.c", "locating.c", "stepping.c", "fixed.c", "driver.c", "memory.c", "session.c", "snapshot.c", "rows.c", "refine.c",
+)  # fmt: skip
+"""One translation unit, in this order."""
+LAYOUT = 2
+"""Version of the shared structs; see ``PD_LAYOUT`` in ``loop/run.h``."""
+
+INT, DOUBLE = ctypes.c_int, ctypes.c_double
+
+
+class PulseStruct(ctypes.Structure):
+    """Mirror of ``pulse_t`` in loop/pulses.c, field by field."""
+
+    _fields_ = (
+        *((n, INT) for n in ("command", "upper", "lower", "carrier", "sampling")),
+        *((n, DOUBLE) for n in ("scale", "offset", "f", "begins", "dead", "least", "on_delay", "off_delay")),
+        ("opens", INT),
+        *((n, DOUBLE) for n in ("duty", "share")),
+        ("on_at", DOUBLE * 2),
+        ("off_at", DOUBLE * 2),
+        *((n, DOUBLE) for n in ("edge", "change", "next")),
+        ("period", ctypes.c_long),
+        ("logic", INT),
+        ("started", INT),
+    )
+
+
+class RunStruct(ctypes.Structure):
+    """Mirror of ``run_t`` in loop/run.h, field by field."""
+
+    _fields_ = (
+        [(n, ctypes.c_int) for n in ("nx", "n_command", "n_profile", "n_guard", "n_mode", "n_measured", "n_signal", "n_exit", "n_hold", "n_hoisted", "n_loops", "n_pulse", "method", "delay", "max_rows_log2")]
+        + [(n, ctypes.c_double) for n in ("t_end", "tick", "rtol", "h_max")]
+        + [(n, ctypes.c_void_p) for n in ("atol", "p", "x0", "s0", "rhs", "guarded", "measure", "jac", "hold", "hoist", "controller", "ctl", "profile_count", "profile_times",
+                                          "profile_values", "exit_mode", "exit_from", "exit_to", "hold_mode", "hold_rests", "pulses", "stop", "progress", "rows", "ticks")]
+        + [(n, ctypes.c_long) for n in ("n_rows", "n_ticks", "cap_rows", "cap_ticks", "steps", "rejected", "evaluations", "events", "stiff_steps")]
+        + [("outcome", ctypes.c_int), ("culprit", ctypes.c_int), ("t_out", ctypes.c_double)]
+        + [("row_limit", ctypes.c_long), ("fixed_step", ctypes.c_double), ("steady_jacobian", ctypes.c_int), ("computing", ctypes.c_double), ("worst_step", ctypes.c_double)]
+        + [("timed_steps", ctypes.c_long)]
+        + [("thinned_until", ctypes.c_double), ("thinned_to", ctypes.c_double)]
+        + [("n_short", ctypes.c_int), ("short_first", ctypes.c_void_p), ("short_tests", ctypes.c_void_p), ("short_since", ctypes.c_void_p), ("short_limit", ctypes.c_double), ("first_tick", ctypes.c_long), ("thinnings", ctypes.c_long), ("condense", ctypes.c_void_p)]
+    )  # fmt: skip
+
+
+class Hoists(ctypes.Structure):
+    """Mirror of ``hoists_t`` in loop/run.h, field by field."""
+
+    _fields_ = (
+        *((n, ctypes.c_void_p) for n in ("hoist", "p", "places", "filled")),
+        *((n, INT) for n in ("n_places", "n_mode", "n_hoisted")),
+    )
+    keeps: tuple[np.ndarray, ...]
+
+
+MOST_UNROLLED = 24
+"""States."""
+
+Sizes = tuple[int, int, int, int]
+"""Numbers of states, inputs, modes and guards."""
+
+
+@lru_cache(maxsize=64)
+def loop_source(sizes: Sizes | None = None) -> str:
+    """Text of the time loop, for any model or, with few states, unrolled for these sizes."""
+    folder = resources.files("pendel.core.plant").joinpath("loop")
+    text = "\n".join(folder.joinpath(name).read_text("utf-8") for name in LOOP_FILES)
+    if sizes is None or not 0 < sizes[0] <= MOST_UNROLLED:
+        return text
+    names = ("PD_NX", "PD_N_INPUT", "PD_N_MODE", "PD_N_GUARD")
+    return "".join(f"#define {n} {size}\n" for n, size in zip(names, sizes)) + text
+
+
+POINTER, LONG, SIZE = ctypes.c_void_p, ctypes.c_long, ctypes.c_size_t
+RUN = ctypes.POINTER(RunStruct)
+PROTOTYPES: dict[str, tuple[type | None, list]] = {
+    "pd_layout": (INT, [INT]),
+    "pd_open": (POINTER, [RUN]),
+    "pd_advance": (INT, [POINTER, DOUBLE]),
+    "pd_renew": (None, [POINTER]),
+    "pd_now": (None, [POINTER, POINTER, POINTER]),
+    "pd_snapshot_bytes": (SIZE, [POINTER]),
+    "pd_save": (None, [POINTER, POINTER]),
+    "pd_restore": (INT, [POINTER, POINTER, SIZE, INT, INT]),
+    "pd_close": (None, [POINTER]),
+    "pd_release": (None, [POINTER]),
+    "pd_evaluate": (None, [POINTER, POINTER, LONG, INT, INT, POINTER, POINTER, INT, POINTER, POINTER]),
+    "pd_last_before": (None, [POINTER, LONG, INT, POINTER, LONG, POINTER]),
+    "pd_refine": (INT, [RUN, POINTER, LONG, POINTER, POINTER, DOUBLE, INT]),
+}
+"""What the time loop offers: type of the result and of the arguments."""
+
+
+@lru_cache(maxsize=64)
+def time_loop(sizes: Sizes | None = None) -> ctypes.CDLL:
+    """The shared time loop, compiled once for each set of sizes.
+
+    Raises
+    ------
+    BuildProblem
+        also where its structs are laid out otherwise than here.
+    """
+    library = ctypes.CDLL(str(build_library(loop_source(sizes), flags=LOOP_FLAGS)))
+    for name, (result, arguments) in PROTOTYPES.items():
+        function = getattr(library, name)
+        function.restype, function.argtypes = result, arguments
+    check_layout(library)
+    return library
+
+
+def check_layout(library: ctypes.CDLL) -> None:
+    """Compare version and sizes of the shared structs on both sides. Raises `BuildProblem` where they differ."""
+    wanted = (LAYOUT, *(ctypes.sizeof(s) for s in (RunStruct, PulseStruct, Hoists)))
+    found = tuple(library.pd_layout(which) for which in range(len(wanted)))
+    if found != wanted:
+        raise BuildProblem(
+            f"The time loop lays out its records as {found}, Pendel as {wanted}: its files are of two versions, or the compiler is for "
+            "another processor. Install Pendel again."
+        )
+
+
+_at_hand: set[Sizes] = set()
+"""Sizes whose loop was found to be built."""
+
+
+def fastest_loop(structure: Structure) -> ctypes.CDLL:
+    """The loop built for this structure's sizes where it is there already; else the general one, while that is built."""
+    sizes = (*structure.row_shape, len(structure.exits))
+    source = loop_source(sizes)
+    if sizes in _at_hand or is_built(library_path(source, LOOP_FLAGS)):
+        _at_hand.add(sizes)
+        return time_loop(sizes)
+    build_aside(source)
+    return time_loop()
+
+
+def begin_loop_build() -> None:
+    """Start to build the general loop, where it was never built, while the equations are still being ordered."""
+    source = loop_source()
+    with contextlib.suppress(BuildProblem):  # a run tells what is missing
+        if not is_built(library_path(source, LOOP_FLAGS)):
+            build_aside(source)
+
+
+_aside: set[str] = set()
+"""Texts that are being built beside what goes on, or could not be."""
+
+
+def build_aside(source: str) -> None:
+    """Build a loop in a thread; once for each text, however often it is asked for."""
+    if source in _aside:
+        return
+    _aside.add(source)
+
+    def build() -> None:
+        with contextlib.suppress(BuildProblem, OSError):  # the general loop serves as well
+            build_library(source, flags=LOOP_FLAGS)
+
+    threading.Thread(target=build, daemon=True).start()
+
+
+@lru_cache(maxsize=32)
+def load(source: str) -> ctypes.CDLL:
+    return ctypes.CDLL(str(build_library(source)))
+
+
+@lru_cache(maxsize=32)
+def load_together(sources: tuple[str, ...]) -> tuple[ctypes.CDLL, ...]:
+    """Libraries of several texts, built at once where they are not there yet. Raises `BuildProblem`."""
+    build_together(sources)
+    return tuple(load(source) for source in sources)
+
+
+def address(library: ctypes.CDLL, name: str) -> int:
+    found = ctypes.cast(getattr(library, name), ctypes.c_void_p).value
+    assert found is not None
+    return found
+
+
+def pointer(array: np.ndarray) -> int:
+    return array.ctypes.data
+
+
+def taken(
+    address_: int | None, n_rows: int, width: int, release: Callable[..., None], *more: object
+) -> np.ndarray:
+    """A C block of doubles as (n_rows, width), without a copy; ``release(address, *more)`` is called with the last array
+    that shows it."""
+    if not address_:
+        return np.empty((n_rows, width))
+    block = (ctypes.c_double * (n_rows * width)).from_address(address_)
+    weakref.finalize(block, release, address_, *more)
+    return np.ctypeslib.as_array(block).reshape(n_rows, width)
