@@ -14,13 +14,16 @@ import argparse
 import hashlib
 import itertools
 import json
-import pickle
 import sys
 import warnings
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import numpy as np
+
+sys.path.insert(0, str(Path(__file__).parent.parent))
+
+from truth.slices import in_slices
 
 import pendel
 from pendel.core.catalogue.declare import LEVELS
@@ -85,33 +88,6 @@ def cases(name: str, level: str, *, sliced: bool) -> dict[str, str]:
 def run_case(prepared, chosen: RunSettings, *, sliced: bool) -> str:
     inputs = prepared.inputs(chosen)
     return digest(in_slices(prepared.program, inputs) if sliced else integrate(prepared.program, inputs))
-
-
-def in_slices(program, inputs, seed: int = 1, slices: int = 9):
-    """A run in slices of random lengths. After each it is saved, and then goes on, or goes astray and is restored, or goes on in
-    another simulator, whose record is put behind the first one's. Explicit steps fill a record until it is thinned, and a new
-    one is thinned later, so these are not handed over."""
-    from pendel.core.plant.simulator import Outcome, Simulator
-
-    rng, pieces = np.random.default_rng(seed), []
-    simulator = Simulator(program, inputs)
-    while (
-        simulator.advance(simulator.time + rng.exponential(inputs.settings.until / slices)) is Outcome.PAUSED
-    ):
-        snapshot = pickle.loads(pickle.dumps(simulator.state()))
-        what = rng.integers(3)
-        if what == 1:
-            simulator.advance(simulator.time + rng.exponential(inputs.settings.until / slices))
-            simulator.restore(snapshot)
-        elif what == 2 and inputs.settings.method != "explicit":
-            pieces.append(simulator.finish())
-            simulator = Simulator(program, inputs)
-            simulator.restore(snapshot)
-    last = simulator.finish()
-    # A record that begins with a snapshot begins with the last row before it.
-    last.rows = np.concatenate([*(p.rows[:-1] for p in pieces), last.rows])
-    last.ticks = np.concatenate([*(p.ticks for p in pieces), last.ticks])
-    return last
 
 
 def gather(*, sliced: bool = False) -> dict[str, str]:

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from pendel.core.catalogue.declare import ANY, LEVELS, Block, Kind, Link, Part, Rows, Value
+from pendel.core.catalogue.declare import ANY, LEVELS, Block, Contradiction, Kind, Link, Part, Rows, Value
 from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.own import read_own
 from pendel.core.catalogue.own_block import TEMPLATES as OWN_BLOCKS
@@ -168,13 +168,15 @@ def of_any_unit(text: str, names: Names, meant: Callable[[], str] | None) -> flo
     return in_turns_of(meant(), found, text) if meant and found.turn != NO_TURN else found.si
 
 
-def _worked_out(key: str, card: Card, kind: Kind, values: dict[str, float], result: Examined) -> bool:
-    """Whether what a kind works out from its values can be: numbers far from all that is usual lead to none."""
+def _worked_out(
+    key: str, card: Card, kind: Kind, values: dict[str, float], result: Examined
+) -> list[Contradiction] | None:
+    """What a kind finds contradictory in its values; none where what it works out from them leads to no numbers, as when one is far from
+    all that is usual."""
     try:
-        if kind.contradictions:
-            kind.contradictions(values, card)
         if isinstance(kind, Part) and kind.circuit is not None:
             kind.circuit(values, card)
+        return kind.contradictions(values, card) if kind.contradictions else []
     except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
         result.findings.append(
             fault(
@@ -182,8 +184,7 @@ def _worked_out(key: str, card: Card, kind: Kind, values: dict[str, float], resu
                 key,
             )
         )
-        return False
-    return True
+        return None
 
 
 def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) -> None:
@@ -214,9 +215,9 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
     if kind.rows:
         good = _rows(card, key, kind.rows, names, values, result) and good
     if good:
-        good = _worked_out(key, card, kind, values, result)
-    if good and kind.contradictions:
-        for c in kind.contradictions(values, card):
+        contradictions = _worked_out(key, card, kind, values, result)
+        good = contradictions is not None
+        for c in contradictions or ():
             mend = commands.set_values(drive, key, c.remedy, c.remedy_label) if c.remedy else None
             result.findings.append(
                 (fault if c.fault else attention)(

@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 from functools import cached_property, lru_cache
+from typing import NamedTuple
 
 from pendel.core.controllers.language import Update, read_update
 from pendel.core.errors import PendelError
@@ -184,14 +185,30 @@ def running_steps(blocks: Sequence[BlockInstance]) -> tuple[Step, ...]:
     LoopWithoutDelay
         naming the blocks of a loop in which every block passes its input on at once.
     """
+    return _ordered_steps(
+        tuple(RunsIn(b.name, b.sensor, b.holds, tuple((p, s) for p, s in b.sources.items() if s)) for b in blocks)
+    )
+
+
+class RunsIn(NamedTuple):
+    """What the order of calls depends on."""
+
+    name: str
+    sensor: bool
+    holds: frozenset[str]
+    sources: tuple[tuple[str, str], ...]
+
+
+@lru_cache(maxsize=64)
+def _ordered_steps(blocks: tuple[RunsIn, ...]) -> tuple[Step, ...]:
     import networkx as nx  # slow to load, and not needed before the first ordering
 
     by_name = {b.name: b for b in blocks}
     feeds = [
         (giver, port, b.name)
         for b in blocks
-        for port, source in b.sources.items()
-        if (giver := source.split(".")[0] if source else "") in by_name
+        for port, source in b.sources
+        if (giver := source.split(".")[0]) in by_name
     ]
     whole = nx.DiGraph((giver, name) for giver, _, name in feeds)
     looped = {n for part in nx.strongly_connected_components(whole) for n in part if len(part) > 1}

@@ -158,10 +158,18 @@ def fastest_loop(structure: Structure) -> ctypes.CDLL:
 
 def begin_loop_build() -> None:
     """Start to build the general loop, where it was never built, while the equations are still being ordered."""
+    if _general_at_hand:
+        return
     source = loop_source()
     with contextlib.suppress(BuildProblem):  # a run tells what is missing
-        if not is_built(library_path(source, LOOP_FLAGS)):
+        if is_built(library_path(source, LOOP_FLAGS)):
+            _general_at_hand.append(True)
+        else:
             build_aside(source)
+
+
+_general_at_hand: list[bool] = []
+"""Whether the general loop was found to be built, as soon as it was."""
 
 
 _aside: set[str] = set()

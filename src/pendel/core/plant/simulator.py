@@ -40,6 +40,7 @@ from pendel.core.plant.runtime import (
 )
 
 MEMORY_LIMIT_LOG2 = 32
+OUTCOMES, PAUSED = tuple(Outcome), Outcome.PAUSED
 RECORD_BYTES = 256_000_000
 """From this size on a record is thinned, its older part first."""
 
@@ -91,7 +92,8 @@ class Snapshot:
     program: str
     time: float
     inputs: Inputs
-    plant: bytes
+    plant: np.ndarray
+    """Bytes."""
     control: bytes
     branch: tuple[str, int]
     """Which record it was taken behind, and at which row."""
@@ -129,6 +131,7 @@ class Simulator:
         )
         self._controller = controllers[0] if controllers else None
         self._loop = fastest_loop(program.structure)
+        self._advance = self._loop.pd_advance
         self._kept: dict[str, np.ndarray] = {}
         self._failures: list[Exception] = []
         self._run = RunStruct()
@@ -232,7 +235,7 @@ class Simulator:
         return pointer(self._kept[name])
 
     def _handing_over(self, condense: Callable[[np.ndarray], None]) -> Callable[[int, int], None]:
-        """An exception cannot pass through C, so it is raised by `advance`, and nothing is handed over any more."""
+        """An exception cannot pass through C, so it is raised by `advance` at the end, and nothing is handed over any more."""
         width, busy = self._width, self.watch.busy
 
         def hand_over(rows: int, count: int) -> None:
@@ -242,7 +245,7 @@ class Simulator:
             busy[0] += 1
             try:
                 condense(np.ctypeslib.as_array(block).reshape(count, width))
-            except Exception as problem:  # noqa: BLE001  raised again when the run is over
+            except Exception as problem:  # noqa: BLE001  raised again by `advance`
                 self._failures.append(problem)
             finally:
                 busy[0] -= 1
@@ -254,9 +257,8 @@ class Simulator:
     def advance(self, until: float = math.inf) -> Outcome:
         """Go on to the end of the first step that ends at ``until`` (s) or later, or to the end of the run. `Outcome.PAUSED` and
         `Outcome.STOPPED` tell that it can go on; after any other end, nothing happens any more."""
-        self._must_be_open()
-        outcome = Outcome(self._loop.pd_advance(self._handle, until))
-        if self._failures:
+        outcome = OUTCOMES[self._advance(self._handle, until)]  # once a slice, so nothing else is done here
+        if outcome is not PAUSED and self._failures:
             raise self._failures[0]
         return outcome
 
@@ -371,8 +373,8 @@ class Simulator:
     def state(self) -> Snapshot:
         """The present state, to be restored here or elsewhere."""
         self._must_be_open()
-        plant = ctypes.create_string_buffer(self._loop.pd_snapshot_bytes(self._handle))
-        self._loop.pd_save(self._handle, ctypes.addressof(plant))
+        plant = np.empty(self._loop.pd_snapshot_bytes(self._handle), dtype=np.uint8)
+        self._loop.pd_save(self._handle, pointer(plant))
         control = b""
         if self._controller is not None:
             control = self._memory.raw + self._kept["controls"].tobytes()
@@ -380,7 +382,7 @@ class Simulator:
             self.program.key,
             self.time,
             self.inputs,
-            plant.raw,
+            plant,
             control,
             (self._branches[-1][0], int(self._run.n_rows)),
         )
@@ -408,7 +410,7 @@ class Simulator:
         if its.profiles != mine.profiles:
             self._take_profiles(its)
         fits = self._loop.pd_restore(
-            self._handle, snapshot.plant, len(snapshot.plant), same_values, branch is not None
+            self._handle, pointer(snapshot.plant), len(snapshot.plant), same_values, branch is not None
         )
         if not fits:
             self._kept["parameters"][: len(mine.parameters)] = mine.parameters
@@ -497,7 +499,7 @@ class Simulator:
         """Give its memory back; nothing else can be done with it then."""
         if self._handle:
             self._loop.pd_close(self._handle)
-            self._handle = None
+            self._handle, self._advance = None, refuse
         for name in ("rows", "ticks"):
             if block := getattr(self._run, name):
                 self._loop.pd_release(block)
@@ -518,6 +520,10 @@ class Simulator:
     def __del__(self) -> None:
         if getattr(self, "_handle", None):
             self.close()
+
+
+def refuse(_handle: None, _until: float) -> int:
+    raise RunProblem("The simulator is closed. Open another.")
 
 
 CONDENSE = ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_long)

@@ -36,6 +36,7 @@ static size_t lay_out(work_t *w)
     w->jac = take(w->block, &at, nx * nx);
     w->lu = take(w->block, &at, nx * nx);
     w->g_new = take(w->block, &at, (size_t)r->n_guard);
+    w->modes = take(w->block, &at, (size_t)r->n_mode);
     w->measured = take(w->block, &at, (size_t)r->n_measured);
     w->w = take(w->block, &at, n_hold);
     w->grad = take(w->block, &at, n_hold * nx);

@@ -10,8 +10,9 @@ typedef struct {
     int outcome, culprit;
 } snapshot_t;
 
-/* What is kept of a set of modes beside its modes and where its loops were solved last; the rest follows from them and the values. */
-typedef struct { long filled; double radius; hint_t follows[2], settles; int by[2], settling; double inverted; } kept_set_t;
+/* What is kept of a set of modes beside its modes and where its loops were solved last; the rest follows from them and the values. Sets
+ * it hints at are told by their number, or -1 where a hint is dead. */
+typedef struct { long filled; double radius, inverted; int follows[2], by[2], settles, settling; } kept_set_t;
 
 static const size_t STATE_BEGINS = offsetof(work_t, t), STATE_BYTES = offsetof(work_t, x) - offsetof(work_t, t);
 
@@ -35,10 +36,10 @@ static snapshot_t heading(const work_t *w)
 
 static size_t bytes_for(const snapshot_t *h)
 {
-    size_t modes_and_loops = (size_t)h->n_mode + (size_t)h->n_loops;
+    size_t modes_and_loops = sizeof(signed char) * (size_t)h->n_mode + sizeof(double) * (size_t)h->n_loops;
     return sizeof *h + STATE_BYTES + sizeof(double) * h->n_kept + sizeof(int) * (size_t)h->n_profile + sizeof(pulse_t) * (size_t)h->n_pulse
          + sizeof(double) * (size_t)h->n_short + sizeof(double) * (size_t)h->tail * (size_t)(1 + h->nx + h->n_input + h->n_mode)
-         + (size_t)h->n_sets * (sizeof(kept_set_t) + sizeof(double) * modes_and_loops);
+         + (size_t)h->n_sets * (sizeof(kept_set_t) + modes_and_loops);
 }
 
 /* The same walk over all that is kept, either way. */
@@ -63,20 +64,18 @@ static void pass_state(cursor_t *c, work_t *w)
 
 static double *solved_loops(const work_t *w, const set_t *set) { return set->hoisted + w->r->n_hoisted - w->r->n_loops; }
 
+static int number_of(const work_t *w, hint_t hint) { return hinted(w, hint) ? hint.slot : -1; }
+
 static void save_sets(cursor_t *c, const work_t *w)
 {
     const run_t *r = w->r;
-    int k;
+    int k, j;
     for (k = 0; k < w->n_sets; k++) {
         const set_t *set = w->sets + k;
-        kept_set_t kept;
-        memset(&kept, 0, sizeof kept);
-        kept.filled = set->filled; kept.radius = set->radius; kept.settles = set->settles; kept.settling = set->settling;
+        kept_set_t kept = {set->filled, set->radius, 0, {number_of(w, set->follows[0]), number_of(w, set->follows[1])}, {set->by[0], set->by[1]}, number_of(w, set->settles), set->settling};
         if (r->method == FIXED && has_inverse(set)) kept.inverted = set->inverse[NX * NX];
-        memcpy(kept.follows, set->follows, sizeof kept.follows);
-        memcpy(kept.by, set->by, sizeof kept.by);
         pass(c, &kept, sizeof kept);
-        pass(c, set->s, sizeof(double) * (size_t)N_MODE);
+        for (j = 0; j < N_MODE; j++) *c->at++ = (unsigned char)(signed char)set->s[j];
         pass(c, solved_loops(w, set), sizeof(double) * (size_t)r->n_loops);
     }
 }
@@ -96,29 +95,58 @@ static void restore_inverse(work_t *w, set_t *set, double h)
     w->s = present;
 }
 
-/* ``known`` sets stand where they stood, with what was hoisted for them, as far as their modes agree. */
-static void restore_sets(cursor_t *c, work_t *w, int known, int present)
+
+static int has_modes(const work_t *w, const set_t *set, const signed char *modes)
+{
+    const run_t *r = w->r;
+    int k, differs = 0;
+    (void)r;
+    for (k = 0; k < N_MODE; k++) differs |= set->s[k] != modes[k];
+    return !differs;
+}
+
+static hint_t live_hint(const work_t *w, int number)
+{
+    hint_t hint = {number, 0};
+    if (number >= 0) hint.filled = w->sets[number].filled;
+    return number < 0 || number >= w->n_sets ? (hint_t){0, 0} : hint;
+}
+
+/* ``known`` sets stand where they stood, with what was hoisted for them, as far as their modes agree. ``scratch`` holds modes. */
+static void restore_sets(cursor_t *c, work_t *w, int known, int present, double *scratch)
 {
     run_t *r = w->r;
-    int k, way;
+    unsigned char *begin = c->at;
+    size_t modes_and_loops = (size_t)N_MODE + sizeof(double) * (size_t)r->n_loops;
+    kept_set_t kept;
+    int k, j, way;
     memset(w->places, 0, (size_t)w->n_slots * sizeof(int));
     for (k = 0; k < w->n_sets; k++) {
         set_t *set = w->sets + k;
-        kept_set_t kept;
-        const double *modes;
+        const signed char *modes;
         int *place;
         pass(c, &kept, sizeof kept);
-        modes = (const double *)(const void *)c->at;
-        if (k >= known || !same_modes(r, set->s, modes)) { memset(set, 0, sizeof *set); fill(w, set, modes); }
-        c->at += sizeof(double) * (size_t)N_MODE;
-        set->filled = kept.filled; set->radius = kept.radius; set->settles = kept.settles; set->settling = kept.settling;
-        memcpy(set->follows, kept.follows, sizeof kept.follows);
+        modes = (const signed char *)c->at;
+        if (k >= known || !has_modes(w, set, modes)) {
+            memset(set, 0, sizeof *set);
+            for (j = 0; j < N_MODE; j++) scratch[j] = modes[j];
+            fill(w, set, scratch);
+        }
+        c->at += N_MODE;
+        set->filled = kept.filled;
+        set->radius = kept.radius;
+        set->settling = kept.settling;
         memcpy(set->by, kept.by, sizeof kept.by);
         if (r->method == FIXED) restore_inverse(w, set, kept.inverted);
         pass(c, solved_loops(w, set), sizeof(double) * (size_t)r->n_loops);
         place = bucket_of(w, set->s);
         for (way = 0; way < WAYS - 1 && place[way]; way++) { }
         place[way] = k + 1;
+    }
+    for (k = 0; k < w->n_sets; k++) {   /* all have their numbers now */
+        memcpy(&kept, begin + (size_t)k * (sizeof kept + modes_and_loops), sizeof kept);
+        for (j = 0; j < 2; j++) w->sets[k].follows[j] = live_hint(w, kept.follows[j]);
+        w->sets[k].settles = live_hint(w, kept.settles);
     }
     w->set = present >= 0 ? w->sets + present : 0;
 }
@@ -179,7 +207,7 @@ int pd_restore(work_t *w, unsigned char *from, size_t bytes, int same_values, in
         || h.n_kept != own.n_kept || h.n_sets < 0 || h.n_sets > w->n_slots || h.present >= h.n_sets || h.tail < 0 || h.tail > 2 || bytes_for(&h) != bytes) return 0;
     pass_state(&c, w);
     if (!restore_record(&c, w, &h, same_record)) return 0;
-    restore_sets(&c, w, known, h.present);
+    restore_sets(&c, w, known, h.present, w->modes);
     r->steps = h.steps; r->rejected = h.rejected; r->evaluations = h.evaluations; r->events = h.events;
     r->stiff_steps = h.stiff_steps; r->timed_steps = h.timed_steps;
     r->computing = h.computing; r->worst_step = h.worst_step; r->t_out = h.t_out; r->outcome = h.outcome; r->culprit = h.culprit;
