@@ -7,11 +7,11 @@ import sys
 import time
 
 from pendel.core.errors import PendelError
-from truth import blocks, figures, metamorphic, methods
+from truth import blocks, figures, metamorphic, methods, slices
 from truth.drives import FAMILIES, Case, case
 from truth.report import FAILED, Tallies, table
 
-PARTS = ("methods", "scipy", "metamorphic", "figures", "blocks")
+PARTS = ("methods", "slices", "scipy", "metamorphic", "figures", "blocks")
 
 
 def look_at(each: Case, parts: tuple[str, ...], tallies: Tallies) -> None:
@@ -20,6 +20,9 @@ def look_at(each: Case, parts: tuple[str, ...], tallies: Tallies) -> None:
         methods.again(each, tallies["two threads, to the bit"])
         if each.seed % 4 == 0:
             methods.in_another_process(each, tallies["another process, to the bit"])
+    if "slices" in parts:
+        for method in ("auto", "fast", "stiff", "fixed"):
+            slices.however_it_is_cut(each, method, tallies["in slices, saved and restored, to the bit"])
     if "scipy" in parts and each.seed % 4 == 0:
         methods.second_opinion(each, tallies["SciPy with its own events"])
     if "figures" in parts:

@@ -6,8 +6,12 @@ import pickle
 
 import numpy as np
 
-from pendel.core.plant.program import Inputs, Outcome, Program
+from pendel.core.plant.integrate import integrate
+from pendel.core.plant.program import Inputs, Outcome, Program, RunSettings
 from pendel.core.plant.simulator import Recorded, Simulator
+from pendel.core.runs.simulate import prepare
+from truth.drives import Case
+from truth.report import Tally
 
 SLICES = 9
 
@@ -37,3 +41,17 @@ def in_slices(program: Program, inputs: Inputs, seed: int = 1) -> Recorded:
     last.rows = np.concatenate([*(p.rows[:-1] for p in pieces), last.rows])
     last.ticks = np.concatenate([*(p.ticks for p in pieces), last.ticks])
     return last
+
+
+def however_it_is_cut(case: Case, method: str, tally: Tally) -> None:
+    """Rows, ticks, counters and what blocks remember are the same to the bit in slices and in one."""
+    prepared = prepare(case.drive.document)
+    until = prepared.examined.settings["until"]
+    settings = RunSettings(until, 1e-6, method, h_max=until / 100, fixed_step=max(1e-6, until / 2e5))
+    inputs = prepared.inputs(settings)
+    whole, cut = integrate(prepared.program, inputs), in_slices(prepared.program, inputs, case.seed)
+    same = all(
+        np.array_equal(a, b, equal_nan=True) for a, b in ((whole.rows, cut.rows), (whole.ticks, cut.ticks))
+    )
+    same &= (whole.counters, whole.outcome) == (cut.counters, cut.outcome)
+    tally.note(0.0 if same else 2.0, f"{case.name} {method}", case.drive)

@@ -20,14 +20,13 @@ from pendel.core.equations.friction import with_friction_laws
 from pendel.core.equations.reduce import EquationProblem
 from pendel.core.equations.skeleton import Question
 from pendel.core.errors import BuildProblem, RunProblem
-from pendel.core.plant import runtime
+from pendel.core.plant import runtime, structures
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import Outcome, RunSettings, parameters_of
 from pendel.core.plant.simulator import Simulator
 from pendel.core.runs.simulate import known_structure, prepare
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
-NAMES = sorted(p.stem for p in EXAMPLES.glob("*.pendel"))
 
 
 def drive_of(name, level="averaged"):
@@ -40,7 +39,7 @@ def drive_of(name, level="averaged"):
     ("name", "level", "method"),
     [
         ("car_door_drive", "averaged", "auto"),  # frictions, end stops
-        ("old_haul_feedback", "averaged", "auto"),  # loops that are found numerically
+        ("wayside_supply", "averaged", "auto"),  # loops that are found numerically
         ("haul_drive_tables", "switching", "fast"),  # surfaces
         ("service_trolley", "device", "auto"),  # devices, dead time
         ("valley_feeder", "switching", "fixed"),  # inverses kept, edges off the grid
@@ -194,8 +193,18 @@ def test_a_time_loop_of_another_layout_is_refused(monkeypatch):
 # Structures that are known again.
 
 
-@pytest.mark.parametrize("level", ["averaged", "device"])
-@pytest.mark.parametrize("name", NAMES)
+@pytest.mark.parametrize(
+    ("name", "level"),
+    [
+        ("car_door_drive", "averaged"),
+        ("haul_drive_rope", "switching"),
+        ("service_trolley", "device"),
+        ("analogue_controller", "averaged"),
+        ("wayside_supply", "averaged"),
+        ("valley_feeder", "device"),
+        ("old_haul_link", "device"),
+    ],
+)
 def test_a_known_structure_has_the_names_and_numbers_that_the_equations_would_have(name, level):
     """With every value of every part changed, and with each value that a part asks about once zero or not given."""
     prepared = prepare(drive_of(name, level))
@@ -232,27 +241,28 @@ def test_what_was_ordered_in_one_process_is_not_ordered_in_the_next(tmp_path, mo
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     code = (
         "import sys, hashlib; from pathlib import Path; from pendel.core.drive.file import load; from pendel.core.equations import reduce\n"
-        "from pendel.core.runs.simulate import prepare\n"
+        "from pendel.core.runs import simulate; simulate.begin_loop_build = lambda: None\n"
         "drive = load(Path(sys.argv[1])); drive.settings['level'] = 'switching'\n"
         "if sys.argv[2] == 'known': reduce.Reduction.run = None\n"
-        "print(hashlib.sha256(repr(prepare(drive).structure).encode()).hexdigest())"
+        "print(hashlib.sha256(repr(simulate.prepare(drive).structure).encode()).hexdigest())"
     )
 
     def told(what):
-        command = [sys.executable, "-c", code, str(EXAMPLES / "haul_drive_tables.pendel"), what]
+        command = [sys.executable, "-c", code, str(EXAMPLES / "valley_feeder.pendel"), what]
         return subprocess.run(command, capture_output=True, text=True, check=True).stdout
 
     first = told("new")
     assert told("known") == first
     (kept,) = (tmp_path / "pendel" / "structures").glob("*.json")
-    whole = kept.read_text()
+    key, whole = kept.name.partition("-")[0], kept.read_text()
+    values = prepare(drive_of("valley_feeder", "switching")).numbers.values
+    assert structures.read(key, values) is not None
     for damaged in (
         whole[: len(whole) // 2],
         whole.replace("pd_rhs", "pd_rhz"),
+        whole.replace("version", "varsion"),
         "[]",
         "",
-        whole.replace('{"sum"', '{"sun"'),
     ):
         kept.write_text(damaged)
-        assert told("new") == first, "what is damaged is ordered anew"
-        assert kept.read_text() == whole
+        assert structures.read(key, values) is None, "what is damaged is ordered anew"
