@@ -87,8 +87,21 @@ class Run:
             ]
         return np.interp(times, trace.t, trace.y)
 
-    def save(self, path: str | Path, signals: list[str] | None = None) -> None:
-        """Traces as ``.csv``, ``.h5`` or ``.mat``, by the ending of ``path``."""
+    def save(
+        self, path: str | Path, signals: list[str] | None = None, units: Mapping[str, str] | None = None
+    ) -> None:
+        """Traces as ``.csv``, ``.h5`` or ``.mat``, by the ending of ``path``. ``units`` gives single signals in others than those they are
+        declared with, such as ``{"door_motor.speed": "rpm"}``.
+
+        Raises
+        ------
+        DriveProblem
+            where a unit is of another kind.
+        FileProblem
+            where the file cannot be written.
+        """
+        for key, unit_text in (units or {}).items():
+            self.kept.units.choose(key, self.kept.declared_unit(key), unit_text)
         save_traces([self.kept], signals or self.keys(), Path(path))
 
 

@@ -9,7 +9,10 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
 
+from pendel.app.session import Session
+from pendel.app.shown import figure_of
 from pendel.app.strips import SIGNAL_MIME
+from pendel.app.unit_choices import UnitChoices
 from pendel.core.runs.measures import mean, rms, window
 
 from .conftest import finish
@@ -216,3 +219,33 @@ def test_runs_are_shown_alone_and_ticked_by_their_menu_and_boxes(window, runs_pa
     runs_page.list.customContextMenuRequested.emit(place)
     QTest.qWait(300)  # figures come a moment after the traces
     assert [r.name for r, _ in runs_page.drawn] == ["Run 2"] and "Run 2" in runs_page.span.text()
+
+
+def test_a_speed_is_read_in_rpm_everywhere(window, runs_page, tmp_path):
+    """One signal by the menu of its strip, all by the menu View: on the strip, in the figures beside it, in the tree, on the card and
+    in a file; and again after a new start."""
+    strips, run = runs_page.strips, window.session.runs[-1]
+    dropped(strips, ["door_motor.speed"], QPointF(-50, -50))
+    place = len(strips.specs) - 1
+    trace = run.trace("door_motor.speed")
+    (shown,) = (t for t in strips.traces[place] if t.name == "door_motor.speed")
+    assert np.max(shown.y) == pytest.approx(np.max(trace.y))
+    chosen_from_menu(strips, place, "Show Door motor: speed in rpm")
+    QTest.qWait(300)
+    (shown,) = (t for t in strips.traces[place] if t.name == "door_motor.speed")
+    assert np.max(shown.y) == pytest.approx(np.max(trace.y) * 60 / (2 * np.pi)) and strips.plots[place].viewRange()[1][1] > np.max(shown.y)
+    assert run.trace("door_motor.speed").unit == "rpm" and run.trace("gear.speed").unit == "rad/s"
+    window.actions_by_name["speeds"].trigger()
+    assert run.trace("gear.speed").unit == "rpm" and window.actions_by_name["speeds"].isChecked()
+    assert figure_of(run, "door_motor.speed", 0.3).endswith("rpm")
+    window.exports.save_traces(str(tmp_path / "traces.csv"))
+    assert "door_motor.speed [rpm]" in (tmp_path / "traces.csv").read_text().splitlines()[0]
+    again = Session()
+    UnitChoices(again, window.settings, again)
+    assert again.units.preferred == {"rad/s": "rpm"}
+    again.open(window.session.drive, None)
+    assert again.units.chosen == {"door_motor.speed": "rpm"}
+    chosen_from_menu(strips, place, "Show Door motor: speed in rad/s")
+    window.actions_by_name["speeds"].trigger()
+    assert run.trace("door_motor.speed").unit == "rad/s" == run.trace("gear.speed").unit
+    again.close()

@@ -12,7 +12,7 @@ from pendel.core.catalogue.own_block import EXAMPLES, LANGUAGE, MODES, C
 from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
-from pendel.core.errors import DriveHasFindings
+from pendel.core.errors import DriveHasFindings, DriveProblem
 from pendel.core.firmware.ship import build_and_check
 from pendel.core.loops.points import WorkingPoints
 from pendel.core.runs.simulate import prepare, run_drive
@@ -117,3 +117,49 @@ def test_two_own_blocks_of_one_kind_keep_apart():
     d.connect("under_test.y", "second.x")
     run = run_drive(prepare(d.document), until=0.1)
     np.testing.assert_allclose(run.trace("second.y").y, 3 * run.trace("under_test.y").y, atol=1e-12)
+
+
+def test_values_stand_in_the_unit_beside_them(tmp_path, capsys):
+    """An output declared in rpm is 1500 in a file under [rpm], and its trace is 157.08 in SI, as every trace is."""
+    own = OwnEquations(("x: in", "n: out, rpm"), ("n_0 = 1500 rpm",), (), (), ("n = n_0 + 0 * x",))
+    d = bench(LANGUAGE, own, {"x": [("0", "0"), ("1", "0")]})
+    run = d.run(0.02)
+    assert run["under_test.n"].y == pytest.approx(157.0796, rel=1e-6)
+    assert run["under_test.n"].y_in("rpm") == pytest.approx(1500)
+    for units, name, value in (({}, "rpm", 1500.0), ({"under_test.n": "rad/s"}, "rad/s", 157.0796)):
+        run.save(tmp_path / "n.csv", ["under_test.n"], units)
+        head, first = (tmp_path / "n.csv").read_text().splitlines()[:2]
+        assert head == f"time [s],under_test.n [{name}]" and float(first.split(",")[1]) == pytest.approx(
+            value, rel=1e-6
+        )
+    with pytest.raises(DriveProblem, match="cannot be shown in V. Choose rpm or rad/s"):
+        run.save(tmp_path / "n.csv", None, {"under_test.n": "V"})
+    d.save(tmp_path / "bench.pendel")
+    asked = ["--until", "20 ms", "--signals", "under_test.n"]
+    assert main(["measure", str(tmp_path / "bench.pendel"), *asked, "--unit", "under_test.n=rad/s"]) == 0
+    assert "under_test.n\trad/s\t157.08\t157.08" in capsys.readouterr().out
+    assert main(["measure", str(tmp_path / "bench.pendel"), *asked]) == 0
+    assert "under_test.n\trpm\t1500\t1500" in capsys.readouterr().out
+
+
+def test_own_values_and_starts_count_what_they_were_typed_in():
+    """100 rad/s are 100 and 100 rpm 10.47 in own equations, as values and as starts; 100 Hz and 100 1/s stay 100."""
+    rates = ("100 rad/s", "100 rpm", "100 Hz", "100 1/s")
+    own = OwnEquations(
+        ("a: dc, u, i",),
+        tuple(f"v_{k} = {text}" for k, text in enumerate(rates)),
+        tuple(f"x_{k} = {text}" for k, text in enumerate(rates)),
+        (),
+        (*(f"der(x_{k}) = v_{k} * x_0" for k in range(4)), "i = 0 A"),
+    )
+    d = pendel.Drive("Own")
+    d.set("until", "1 us")
+    d.add("own", "Part", own=own)
+    d.add("dc_source", "Feed")
+    d.connect("feed.dc", "part.a")
+    run = d.run()
+    assert [run[f"part.x_{k}"].y[0] for k in range(4)] == pytest.approx([100, 10.471976, 100, 100])
+    assert [run[f"part.x_{k}"].unit for k in range(4)] == ["rad/s", "rad/s", "Hz", "1/s"]
+    assert [
+        run.kept.parameters[run.kept.structure.parameter_keys.index(f"part.v_{k}")] for k in range(4)
+    ] == pytest.approx([100, 10.471976, 100, 100])

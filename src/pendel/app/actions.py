@@ -66,6 +66,7 @@ ACTIONS = (
     ActionSpec("fit", "Fit", "View", "F", "fit"),
     ActionSpec("open_circuit", "Open what is inside", "View", "O", "open_circuit"),
     ActionSpec("findings", "Findings", "View", "F8", "show_findings"),
+    ActionSpec("speeds", "Speeds in rpm", "View", "", "unit_choices.toggle_speeds"),
     ActionSpec("next_area", "Next area", "View", "F6", "next_area"),
     ActionSpec("about", "About Pendel", "Help", "", "about"),
 )

@@ -71,6 +71,7 @@ class RunsPage(QWidget):
         self.strips = Strips()
         self.strips.cursors_moved.connect(lambda *_: self._late_measures.start())
         self.strips.changed.connect(lambda: self.draw(keep_view=False))
+        self.strips.unit_chosen.connect(self.session.choose_unit)
         self.empty = label("No run yet. Press Ctrl+R to run the drive.", "muted")
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         inside.addWidget(self.empty)

@@ -33,6 +33,7 @@ from pendel.core.errors import DriveProblem, FileProblem, PendelError
 from pendel.core.formats.writing import write_atomically
 from pendel.core.runs import kept
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.shown_units import ShownUnits
 from pendel.core.runs.worker import Beside, PointRequest
 
 AUTOSAVE_AFTER_MS, AUTOSAVE_AT_LAST_MS = 1500, 5000
@@ -75,6 +76,7 @@ class Session(QObject):
 
     changed = pyqtSignal(set)
     examined_changed = pyqtSignal()
+    units_changed = pyqtSignal()
     opened = pyqtSignal()
     selection_changed = pyqtSignal()
     sheet_changed = pyqtSignal()
@@ -107,6 +109,8 @@ class Session(QObject):
         self.inside = ""
         """The assembly whose sheet is open; empty for the drive's own."""
         self.runs: list[KeptRun] = []
+        self.units = ShownUnits()
+        """In which all runs show their signals."""
         self.deep_findings: list[Finding] = []
         self.run_findings: list[Finding] = []
         self.remarks: list[Finding] = []
@@ -157,6 +161,8 @@ class Session(QObject):
         self._ran = None
         self.run_findings, self.remarks = [], []
         self.runs = self._load_runs()
+        for run in self.runs:
+            run.units = self.units
         self.opened.emit()
         self.runs_changed.emit()
         self.examined_changed.emit()
@@ -396,9 +402,23 @@ class Session(QObject):
         return max([0, *numbers, *on_disk]) + 1
 
     def add_run(self, run: KeptRun) -> None:
+        run.units = self.units
         self.runs.append(run)
         self.remarks = [self._remark(r) for r in run.remarks]
         del self.runs[:-MOST_RUNS]
+        self.runs_changed.emit()
+
+    def choose_unit(self, key: str, unit_text: str) -> None:
+        """Show one signal of all runs in another unit. Raises `DriveProblem`."""
+        declared = next((r.declared_unit(key) for r in self.runs if key in r.infos), "")
+        self.units.choose(key, declared, unit_text)
+        self.units_changed.emit()
+        self.runs_changed.emit()
+
+    def prefer_unit(self, declared: str, unit_text: str) -> None:
+        """Show all signals declared with a unit in another, but for those chosen one by one."""
+        self.units.preferred[declared] = unit_text
+        self.units_changed.emit()
         self.runs_changed.emit()
 
     def _remark(self, remark: kept.Remark) -> Finding:

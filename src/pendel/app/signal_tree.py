@@ -53,7 +53,7 @@ class SignalTree(QTreeWidget):
                 groups[info.card] = QTreeWidgetItem(self, [info.card])
                 groups[info.card].setFont(0, font(12, bold=True))
                 groups[info.card].setExpanded(bool(text) or first or info.card in open_before)
-            item = QTreeWidgetItem(groups[info.card], [info.label, info.unit])
+            item = QTreeWidgetItem(groups[info.card], [info.label, run.units.of(key, info.unit)])
             item.setData(0, Qt.ItemDataRole.UserRole, key)
             item.setToolTip(0, key)
             item.setTextAlignment(1, Qt.AlignmentFlag.AlignRight)

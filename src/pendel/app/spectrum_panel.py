@@ -17,6 +17,7 @@ from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.shown_units import factor
 from pendel.core.runs.spectra import Spectrum, spectrum
 
 SHOWN_LINES = 40
@@ -36,6 +37,8 @@ class SpectrumPanel(QWidget):
         self.window_times = (0.0, 1.0)
         self.found: list[tuple[KeptRun, Spectrum]] = []
         self.unit = KILO
+        self.scale = 1.0
+        """SI values of one of the unit shown."""
         """Of the frequency axis, Hz."""
         self.signal = QComboBox()
         self.signal.setAccessibleName("Signal of the spectrum")
@@ -97,10 +100,10 @@ class SpectrumPanel(QWidget):
                 lines = spectrum(*trace.drawn, start, end, fundamental=base)
             self.found.append((run, lines))
             bases.append(base)
-            unit = trace.unit
+            unit, self.scale = trace.unit, factor(trace.unit)
             if base > 0:  # else the trace is level, and its lines are rounding
                 right = max(right, float(lines.frequency[last_relevant(lines)]))
-                top = max(top, float(np.max(lines.amplitude[1:], initial=0.0)))
+                top = max(top, float(np.max(lines.amplitude[1:], initial=0.0)) / self.scale)
             tints.append(tint)
         self.unit = 1.0 if right < BELOW_KILO else KILO
         for (_, lines), tint in zip(self.found, tints):
@@ -140,7 +143,7 @@ class SpectrumPanel(QWidget):
         return value
 
     def _lines(self, lines: Spectrum, tint: str) -> None:
-        f, a = lines.frequency[1:], lines.amplitude[1:]
+        f, a = lines.frequency[1:], lines.amplitude[1:] / self.scale
         x = np.repeat(f / self.unit, 3)
         y = np.column_stack([np.zeros_like(a), a, np.full_like(a, np.nan)]).ravel()
         self.plot.addItem(pg.PlotCurveItem(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
@@ -160,7 +163,7 @@ class SpectrumPanel(QWidget):
             taken.append((at - half, at + half))
             tag = pg.TextItem(str(order), color=tokens().muted, anchor=(0.5, 1))
             tag.setFont(font(10.5))
-            tag.setPos(at / self.unit, amplitude)
+            tag.setPos(at / self.unit, amplitude / self.scale)
             self.plot.addItem(tag)
 
     def _mark_pulses(self, right: float, top: float) -> None:

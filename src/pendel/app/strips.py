@@ -16,6 +16,7 @@ from pendel.app.look import colour, font, tokens, trace_colour
 from pendel.core.quantities.units import number_text
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.sectors import Sectors
+from pendel.core.runs.shown_units import OTHERS, ShownUnits
 
 SIGNAL_MIME = "application/x-pendel-signals"
 ANYBODYS = ("power", "loss", "voltage", "current")
@@ -201,6 +202,8 @@ class Strips(pg.GraphicsLayoutWidget):
 
     cursors_moved = pyqtSignal(float, float)
     changed = pyqtSignal()
+    unit_chosen = pyqtSignal(str, str)
+    """A signal, and the unit in which it is to be shown."""
 
     def __init__(self, parent: QWidget | None = None):
         super().__init__(parent)
@@ -226,6 +229,8 @@ class Strips(pg.GraphicsLayoutWidget):
         """End of the longest run shown, s; the cursors stay before it."""
         self.said_of: dict[str, str] = {}
         """Signals of the runs shown, in words."""
+        self.units_of: dict[str, tuple[str, ShownUnits]] = {}
+        """The units they are declared with, and what is shown instead."""
         self.ci.layout.setSpacing(6)
         self.ci.setContentsMargins(4, 4, 10, 4)
 
@@ -237,6 +242,7 @@ class Strips(pg.GraphicsLayoutWidget):
             run.fetch(key for spec in specs for key in spec.signals)
         self.run_end = max((run.end for run, _ in runs), default=1.0)
         self.said_of = {k: f"{i.card}: {i.label}" for run, _ in runs for k, i in run.infos.items()}
+        self.units_of = {k: (i.unit, run.units) for run, _ in runs for k, i in run.infos.items()}
         if keep_view and self._refill(specs, runs):
             return
         kept = keep_view and len(specs) == len(self.plots) and bool(self.plots)
@@ -284,7 +290,10 @@ class Strips(pg.GraphicsLayoutWidget):
         """Put new data into the curves that stand, when only the runs' data differ; much faster than new plots."""
         shape = (
             [(tuple(s.signals), frozenset(s.setpoints)) for s in specs],
-            [(tint, tuple(s in run.keys for spec in specs for s in spec.signals)) for run, tint in runs],
+            [
+                (tint, tuple(run.units.of(s, run.declared_unit(s)) if s in run.keys else None for spec in specs for s in spec.signals))
+                for run, tint in runs
+            ],
         )
         same, self._shape = shape == self._shape and bool(self.plots), shape
         if not same:
@@ -293,7 +302,8 @@ class Strips(pg.GraphicsLayoutWidget):
             pairs = [(run, key) for run, _ in runs for key in spec.signals if key in run.keys]
             for (run, key), known in zip(pairs, traces):
                 trace = run.trace(key)
-                known.t, known.y = stepped(trace.t, trace.y) if trace.sampled else (trace.t, trace.y)
+                y = trace.y_in()
+                known.t, known.y = stepped(trace.t, y) if trace.sampled else (trace.t, y)
                 known.run = run.name
         for n in range(len(self.plots)):
             if self._is_fitted(n):
@@ -361,7 +371,9 @@ class Strips(pg.GraphicsLayoutWidget):
                 if key not in run.keys:
                     continue
                 trace = run.trace(key)
-                t, y = stepped(trace.t, trace.y) if trace.sampled else (trace.t, trace.y)
+                t, y = trace.t, trace.y_in()
+                if trace.sampled:
+                    t, y = stepped(t, y)
                 dashed = key in spec.setpoints
                 shade = trace_colour(solid if single else 0) if single else tint
                 if dashed:
@@ -550,11 +562,23 @@ class Strips(pg.GraphicsLayoutWidget):
     def _menu(self, n: int, at) -> None:
         menu = QMenu(self)
         for key in self.specs[n].signals:
+            self._offer_units(menu, key)
+        for key in self.specs[n].signals:
             menu.addAction(f"Take off {self.said_of.get(key, key)}", lambda k=key: self._take_off(n, k))
         menu.addSeparator()
         menu.addAction("Fit", self.fit)
         menu.addAction("Remove this strip", lambda: (self.specs.pop(n), self.changed.emit()))
         menu.exec(at.toPoint())
+
+    def _offer_units(self, menu: QMenu, key: str) -> None:
+        """The other units in which a signal can be read."""
+        declared, units = self.units_of.get(key, ("", None))
+        for other in OTHERS.get(declared, ()):
+            if units is not None and other != units.of(key, declared):
+                menu.addAction(
+                    f"Show {self.said_of.get(key, key)} in {other}",
+                    lambda k=key, u=other: self.unit_chosen.emit(k, u),
+                )
 
     def _take_off(self, n: int, key: str) -> None:
         self.specs[n].signals.remove(key)

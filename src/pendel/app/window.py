@@ -41,6 +41,7 @@ from pendel.app.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.session import Session
 from pendel.app.tap_list import TapRow
 from pendel.app.trust import may_run
+from pendel.app.unit_choices import UnitChoices
 from pendel.app.widgets import Elided, Field, button, label
 from pendel.core.drive import assemblies, commands
 from pendel.core.drive.document import Drive, End, Wire
@@ -63,6 +64,7 @@ class MainWindow(QMainWindow):
         self.stack = QStackedWidget()
         self.show_after_run = False
         self._build_pages()
+        self.unit_choices = UnitChoices(self.session, self.settings, self)
         self.files = DriveFiles(self.session, self.settings, self._commit_editors, self)
         self.proposing = Proposing(self.session, self)
         self.exports = Exports(self.session, self, lambda: self.page("Runs"), self._picture_target)
@@ -184,6 +186,7 @@ class MainWindow(QMainWindow):
             action.triggered.connect(lambda _=False, does=attrgetter(spec.does): does(self)())
             self.actions_by_name[spec.name] = action
             menus[spec.menu].addAction(action)
+        self.unit_choices.follow(self.actions_by_name["speeds"])
         for n, name in enumerate(self.pages):
             action = QAction(name, self)
             action.setShortcut(QKeySequence(f"Alt+{n + 1}"))
@@ -220,6 +223,7 @@ class MainWindow(QMainWindow):
             self.files,
             self.exports,
             self.proposing,
+            self.unit_choices,
         ):
             source.said.connect(self.say)
         self.session.readying.begun.connect(self.say)

@@ -39,6 +39,7 @@ def parser() -> argparse.ArgumentParser:
     for verb in (run, measure):
         verb.add_argument("--until", metavar="TIME", help='run length, such as "1.2 s"')
         verb.add_argument("--signals", metavar="LIST", help="comma-separated, such as door_motor.speed,door_motor.current; all without it")  # fmt: skip
+        verb.add_argument("--unit", metavar="SIGNAL=UNIT", action="append", default=[], help="tell a signal in another unit, such as door_motor.speed=rpm")  # fmt: skip
         verb.add_argument(
             "--own-c", action="store_true", help="let C that the drive brings run on this computer"
         )
@@ -116,6 +117,13 @@ def finished(drive: Drive, options: argparse.Namespace) -> tuple[KeptRun, list[s
     missing = [s for s in wanted if s not in kept.keys]
     if missing:
         raise DriveProblem(f"There is no signal {missing[0]}. There are {', '.join(kept.keys)}.")
+    for choice in options.unit:
+        key, _, unit_text = choice.partition("=")
+        if key not in kept.keys:
+            raise DriveProblem(
+                f"There is no signal {key} to tell in {unit_text or 'another unit'}. Write SIGNAL=UNIT."
+            )
+        kept.units.choose(key, kept.declared_unit(key), unit_text)
     print(
         f"{drive.title}: {kept.end:g} s in {kept.seconds:.3f} s, {kept.counters['steps']} steps",
         file=sys.stderr,
@@ -142,11 +150,12 @@ def run(drive: Drive, options: argparse.Namespace) -> int:
 
 
 def measure(drive: Drive, options: argparse.Namespace) -> int:
-    """A table of signals and one of losses, columns apart by tabs, values in SI."""
+    """A table of signals in the units that stand beside them and one of losses, columns apart by tabs."""
     from pendel.core.quantities.expressions import value_in_field
     from pendel.core.quantities.named import Names
     from pendel.core.runs.balance import balance
     from pendel.core.runs.measures import averages
+    from pendel.core.runs.shown_units import factor
     from pendel.core.runs.spectra import spectrum
 
     names = Names({n: q.text for n, q in drive.quantities.items()})
@@ -171,10 +180,11 @@ def measure(drive: Drive, options: argparse.Namespace) -> int:
     for key in wanted:
         trace = kept.trace(key)
         of = averages(kept.pieces(key), first, last)
-        figures = [of.mean, of.rms, of.ripple]
+        one = factor(trace.unit)
+        figures = [of.mean / one, of.rms / one, of.ripple / one]
         if base:
             lines = spectrum(*trace.drawn, first, last, fundamental=base)
-            figures += [lines.line(base), 100 * lines.distortion(base)]
+            figures += [lines.line(base) / one, 100 * lines.distortion(base)]
         print(key, trace.unit, *(f"{x:.6g}" for x in figures), sep="\t")
     print("\nlost by", "mean power W", "energy J", sep="\t")
     found = balance(kept, first, last)

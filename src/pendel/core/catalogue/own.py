@@ -30,7 +30,7 @@ from pendel.core.quantities.expressions import (
     walk,
 )
 from pendel.core.quantities.named import check_name
-from pendel.core.quantities.units import NONE, Dimension, dimension_text, si_unit, unit
+from pendel.core.quantities.units import NONE, Dimension, Turn, dimension_text, si_unit_of, turn, unit
 
 LINKS = {
     "dc": (Link.DC, "V", "A"),
@@ -50,17 +50,19 @@ class OwnModel:
     states: dict[str, str] = field(default_factory=dict)
     unknowns: dict[str, str] = field(default_factory=dict)
     dims: dict[str, Dimension] = field(default_factory=dict)
+    units: dict[str, str] = field(default_factory=dict)
+    """In SI; of what turns, in radians or in cycles as it was typed."""
     equations: list[tuple[Node, Node]] = field(default_factory=list)
     problems: list[tuple[str, int, str]] = field(default_factory=list)
 
     def complain(self, section: str, line: int, sentence: str) -> None:
         self.problems.append((section, line, sentence))
 
-    def name(self, name: str, dim: Dimension) -> None:
+    def name(self, name: str, dim: Dimension, turns: Turn) -> None:
         check_name(name, units_too=True)
         if name in self.dims:
             raise DriveProblem(f"{name} is defined twice. Rename one of them.")
-        self.dims[name] = dim
+        self.dims[name], self.units[name] = dim, si_unit_of(dim, turns)
 
 
 def read_own(own: OwnEquations, lookup: Callable[[str], Measured]) -> OwnModel:
@@ -107,26 +109,29 @@ def _read_port(model: OwnModel, line: str, lookup) -> None:
     check_name(name)
     if name in model.ports:
         raise DriveProblem(f"The port {name} stands here twice. Rename one of them.")
-    model.name(pieces[1], unit(across_unit)[1])
-    model.name(pieces[2], unit(through_unit)[1])
+    model.name(pieces[1], unit(across_unit)[1], turn(across_unit))
+    model.name(pieces[2], unit(through_unit)[1], turn(through_unit))
     model.ports[name] = (link, pieces[1], pieces[2])
 
 
 def _read_value(model: OwnModel, line: str, lookup) -> None:
     name, text = _split(line, "=", "R = 0.46 ohm")
-    model.name(name, evaluate(read(text), lookup, text).dim)
+    found = evaluate(read(text), lookup, text)
+    model.name(name, found.dim, found.turn)
     model.values[name] = text
 
 
 def _read_state(model: OwnModel, line: str, lookup) -> None:
     name, text = _split(line, "=", "i = 0 A")
-    model.name(name, evaluate(read(text), lookup, text).dim)
+    found = evaluate(read(text), lookup, text)
+    model.name(name, found.dim, found.turn)
     model.states[name] = text
 
 
 def _read_unknown(model: OwnModel, line: str, lookup) -> None:
     name, text = _split(line, ":", "p: W")
-    model.name(name, unit("" if text == "1" else text)[1])
+    text_unit = "" if text == "1" else text
+    model.name(name, unit(text_unit)[1], turn(text_unit))
     model.unknowns[name] = text
 
 
@@ -246,11 +251,11 @@ def own_part(card: Card) -> Part:
     ports = []
     for place, (name, (link, _, _)) in enumerate(model.ports.items()):
         ports.append(Port(name, link, name, sides[link] if place else "left", required=True))
-    signals = [Signal(n, n, si_unit(model.dims[n])) for n in [*model.states, *model.unknowns]]
+    signals = [Signal(n, n, model.units[n]) for n in [*model.states, *model.unknowns]]
     for name, (_, across, through) in model.ports.items():
         signals += [
-            Signal(across, across, si_unit(model.dims[across])),
-            Signal(through, through, si_unit(model.dims[through])),
+            Signal(across, across, model.units[across]),
+            Signal(through, through, model.units[through]),
             Signal(f"{name}_p", f"{name} power", "W"),
         ]
     return Part(
@@ -259,8 +264,8 @@ def own_part(card: Card) -> Part:
         sentence="A part whose ports, values and equations you type.",
         group="own",
         ports=tuple(ports),
-        values=tuple(Value(n, n, si_unit(model.dims[n]), text) for n, text in model.values.items()),
-        states=tuple(State(n, n, si_unit(model.dims[n])) for n in model.states),
+        values=tuple(Value(n, n, model.units[n], text) for n, text in model.values.items()),
+        states=tuple(State(n, n, model.units[n]) for n in model.states),
         signals=tuple(signals),
         build=lambda c: _build(c, model),
         telling=lambda v, card: ("own equations", f"{len(model.equations)} equations"),

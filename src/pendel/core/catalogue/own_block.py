@@ -30,7 +30,7 @@ from pendel.core.drive.document import Card, OwnEquations
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import Measured, evaluate, read
 from pendel.core.quantities.named import check_name
-from pendel.core.quantities.units import NONE, si_unit, unit
+from pendel.core.quantities.units import NONE, si_unit_of, unit
 
 Lookup = Callable[[str], Measured]
 LANGUAGE, MODES, C = "own_block", "own_modes", "own_c"
@@ -114,8 +114,8 @@ def _read_value(model: BlockModel, line: str, lookup: Lookup) -> None:
     name, found, text = (part.strip() for part in line.partition("="))
     if not found or not text:
         raise DriveProblem(f"“{line.strip()}” gives no value. Write it like K = 2 V/A.")
-    dim = evaluate(read(text), lookup, text).dim
-    model.values[_new_name(model, name)] = (text, si_unit(dim) if dim != NONE else "")
+    found = evaluate(read(text), lookup, text)
+    model.values[_new_name(model, name)] = (text, si_unit_of(found.dim, found.turn) if found.dim != NONE else "")
 
 
 def _read_state(model: BlockModel, line: str, lookup: Lookup) -> None:

@@ -20,13 +20,14 @@ def common_times(run: KeptRun) -> np.ndarray:
 
 
 def on_times(trace: Trace, times: np.ndarray) -> np.ndarray:
-    """A trace on the run's own times; sampled signals hold their value."""
+    """A trace in its unit on the run's own times; sampled signals hold their value."""
+    y = trace.y_in()
     if not trace.sampled:
-        return trace.y
-    if not len(trace.y):
+        return y
+    if not len(y):
         return np.full(len(times), np.nan)
     at = np.searchsorted(trace.t, times + 1e-12, side="right") - 1
-    return trace.y[np.clip(at, 0, len(trace.y) - 1)]
+    return y[np.clip(at, 0, len(y) - 1)]
 
 
 def columns(runs: list[KeptRun], keys: list[str]) -> list[tuple[str, str, np.ndarray]]:
@@ -44,7 +45,7 @@ def columns(runs: list[KeptRun], keys: list[str]) -> list[tuple[str, str, np.nda
 
 
 def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
-    """Write traces in SI units, the format chosen by the ending.
+    """Write traces in the units they are shown in, which stand beside them; the format is chosen by the ending.
 
     Raises
     ------

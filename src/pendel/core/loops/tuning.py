@@ -9,6 +9,8 @@ from functools import cached_property
 
 import numpy as np
 
+from pendel.core.catalogue.declare import ANY
+from pendel.core.catalogue.index import kind_of
 from pendel.core.controllers.deck import BlockInstance
 from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.drive import commands
@@ -27,9 +29,9 @@ from pendel.core.loops.rules import (
     magnitude_optimum,
     symmetrical_optimum,
 )
-from pendel.core.quantities.expressions import Number, evaluate, names_in, read
+from pendel.core.quantities.expressions import Number, evaluate, names_in, read, value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.quantities.units import NONE, figure, si_unit, unit
+from pendel.core.quantities.units import NONE, figure, si_unit_of, unit
 from pendel.core.runs.measures import StepMeasures, step_measures
 from pendel.core.runs.simulate import Prepared, averaged, prepare
 
@@ -337,12 +339,13 @@ def take_gains(drive: Drive, loop: Loop, gains: Mapping[str, float]) -> Command:
     for role, value in gains.items():
         name = loop.regulation.gains[role]
         text = scratch.cards[regulator].values.get(name, "")
+        of_field = next((v.unit for v in kind_of(drive.cards[regulator]).values if v.name == name), ANY)
         if text.strip() in scratch.quantities and serves_only(scratch, text.strip(), regulator):
             quantity = text.strip()
             step = commands.set_quantity(
                 scratch,
                 quantity,
-                written(scratch, scratch.quantities[quantity].text, value),
+                written(scratch, scratch.quantities[quantity].text, value, of_field),
                 f"{commands.PROPOSED} for {drive.cards[regulator].name}",
             )
         else:
@@ -354,6 +357,7 @@ def take_gains(drive: Drive, loop: Loop, gains: Mapping[str, float]) -> Command:
                     scratch,
                     text or "1",
                     value,
+                    of_field,
                     GAIN_UNITS.get(role, "") if not loop.regulation.scaled else "Hz",
                 ),
             )
@@ -403,6 +407,13 @@ def propose_all(drive: Drive) -> Proposal:
     return Proposal(command, tuple(served), left)
 
 
+def one_in_field(unit_text: str, of_field: str) -> float:
+    """What one of a unit is in a field of another: a bandwidth in Hz takes 1 rad/s for 0.159."""
+    if of_field == ANY:
+        return unit(unit_text)[0]
+    return value_in_field(f"1 {unit_text}", of_field, Names({}))
+
+
 def serves_only(drive: Drive, quantity: str, card: str) -> bool:
     """Whether no other card, no other quantity and no setting uses a quantity."""
     others = [q.text for n, q in drive.quantities.items() if n != quantity]
@@ -411,14 +422,16 @@ def serves_only(drive: Drive, quantity: str, card: str) -> bool:
     return not any(quantity in names_in(text) for text in others)
 
 
-def written(drive: Drive, old: str, value: float, plain_unit: str = "") -> str:
-    """``value`` (SI) in the unit the old text was written in."""
+def written(drive: Drive, old: str, value: float, of_field: str, plain_unit: str = "") -> str:
+    """``value``, in SI as a field of the unit ``of_field`` gives it, in the unit the old text was written in."""
     try:
         node = read(old)
         if isinstance(node, Number) and node.unit:
-            return f"{value / unit(node.unit)[0]:.4g} {node.unit}"
-        dim = evaluate(node, Names({n: q.text for n, q in drive.quantities.items()}), old).dim
+            return f"{value / one_in_field(node.unit, of_field):.4g} {node.unit}"
+        found = evaluate(node, Names({n: q.text for n, q in drive.quantities.items()}), old)
+        unit_text = "" if found.dim == NONE else si_unit_of(found.dim, found.turn)
+        value /= one_in_field(unit_text, of_field) if unit_text else 1.0
     except ExpressionProblem:
-        dim = NONE
-    unit_text = si_unit(dim) or plain_unit
+        unit_text = ""
+    unit_text = unit_text or plain_unit
     return figure(value, unit_text, 4) if unit_text == "s" else f"{value:.4g} {unit_text}".strip()

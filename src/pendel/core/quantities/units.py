@@ -194,6 +194,17 @@ def si_unit(dim: Dimension) -> str:
     return NAMED.get(dim) or "·".join(s if e == 1 else f"{s}^{e:g}" for s, e in zip(BASE_SYMBOLS, dim) if e)
 
 
+PER_SECOND: Dimension = (0.0, 0.0, -1.0, 0.0, 0.0)
+
+
+def si_unit_of(dim: Dimension, turns: Turn) -> str:
+    """The same for a value that counts radians, cycles or neither: 100 rad/s are no 16 Hz where nothing tells that cycles are wanted."""
+    if dim != PER_SECOND:
+        return si_unit(dim)
+    cycles, radians = turns
+    return "rad/s" if radians else "Hz" if cycles else "1/s"
+
+
 MINUS, THIN = "\u2212", "\u2009"
 
 

@@ -19,6 +19,7 @@ from pendel.core.plant.program import BALANCE, Outcome, Structure
 from pendel.core.plant.rows import BETWEEN, HALF_WAY, Refined, evaluate_signals, last_before, refined_rows
 from pendel.core.runs.condensed import Condensed
 from pendel.core.runs.measures import Pieces, cut_at_turns
+from pendel.core.runs.shown_units import ShownUnits, factor
 
 FORMAT_VERSION = 1
 CONDENSED = ("edges", "figures", "switched")
@@ -26,7 +27,8 @@ CONDENSED = ("edges", "figures", "switched")
 
 @dataclass(frozen=True)
 class Trace:
-    """One signal of a run: times (s), values (SI), the unit to show, and whether it holds between its points."""
+    """One signal of a run: times (s), values (SI), the unit to show, and whether it holds between its points. Where values stand beside
+    the unit, they are those of `y_in`."""
 
     key: str
     label: str
@@ -34,6 +36,11 @@ class Trace:
     t: np.ndarray
     y: np.ndarray
     sampled: bool
+
+    def y_in(self, unit_text: str = "") -> np.ndarray:
+        """Values in a unit of the same kind, else in the unit to show."""
+        f = factor(unit_text or self.unit)
+        return self.y if f == 1 else self.y / f
 
     @property
     def drawn(self) -> tuple[np.ndarray, np.ndarray]:
@@ -123,6 +130,8 @@ class KeptRun:
     made: str = field(default_factory=lambda: datetime.now().isoformat(timespec="seconds"))
     condensed: Condensed | None = None
     """Averages of what was thinned."""
+    units: ShownUnits = field(default_factory=ShownUnits)
+    """In which signals are shown."""
     file: Path | None = None
     """Where it is kept; its name is an id, whatever the run is called."""
 
@@ -186,7 +195,7 @@ class KeptRun:
             end = max(self.end, float(trace.t[-1])) if len(trace.t) else self.end
             return Pieces(np.append(trace.t, end), np.append(trace.y, trace.y[-1:]))
         self.fetch_between([key])
-        if trace.unit == "rad":
+        if self.declared_unit(key) == "rad":
             found = cut_at_turns(trace.t, trace.y, self._between[key])
         else:
             found = Pieces(trace.t, trace.y, self._between[key])
@@ -232,6 +241,9 @@ class KeptRun:
         shown = (k for k in self.structure.signals if k.partition(":")[0] not in BALANCE)
         return [*shown, *(d.key for d in self.devices), *self.tick_signals]
 
+    def declared_unit(self, key: str) -> str:
+        return self.infos[key].unit if key in self.infos else ""
+
     def trace(self, key: str) -> Trace:
         """A signal by key ``card.signal``.
 
@@ -241,6 +253,7 @@ class KeptRun:
             when the run has no such signal.
         """
         info = self.infos.get(key) or SignalInfo(key, key.split(".")[0], key, "")
+        info = replace(info, unit=self.units.of(key, info.unit))
         if key in self.tick_signals:
             column = self.tick_signals.index(key)
             return Trace(

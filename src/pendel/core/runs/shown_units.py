@@ -1,0 +1,42 @@
+"""The units in which signals are shown: those they are declared with, or others of the same kind that somebody prefers."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from pendel.core.errors import DriveProblem
+from pendel.core.quantities.units import unit
+
+OTHERS = {"rad/s": ("rpm", "rad/s"), "rpm": ("rpm", "rad/s"), "rad": ("°", "rad"), "m/s": ("km/h", "m/s")}
+"""Units in which people read a quantity, by the unit it is declared with."""
+SPEED = "rad/s"
+
+
+@dataclass
+class ShownUnits:
+    """``preferred`` holds for all signals declared with a unit, ``chosen`` for single ones by ``card.signal``."""
+
+    preferred: dict[str, str] = field(default_factory=dict)
+    chosen: dict[str, str] = field(default_factory=dict)
+
+    def of(self, key: str, declared: str) -> str:
+        """The unit in which a signal is shown."""
+        return self.chosen.get(key) or self.preferred.get(declared, declared)
+
+    def choose(self, key: str, declared: str, wanted: str) -> None:
+        """Show one signal in another unit.
+
+        Raises
+        ------
+        DriveProblem
+            where the unit is of another kind.
+        """
+        if wanted != declared and wanted not in OTHERS.get(declared, ()):
+            possible = " or ".join(OTHERS.get(declared, (declared or "no unit",)))
+            raise DriveProblem(f"{key} cannot be shown in {wanted}. Choose {possible}.")
+        self.chosen[key] = wanted
+
+
+def factor(unit_text: str) -> float:
+    """SI values of one of this unit."""
+    return unit(unit_text)[0]
