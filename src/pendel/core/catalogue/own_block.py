@@ -114,8 +114,8 @@ def _read_value(model: BlockModel, line: str, lookup: Lookup) -> None:
     name, found, text = (part.strip() for part in line.partition("="))
     if not found or not text:
         raise DriveProblem(f"“{line.strip()}” gives no value. Write it like K = 2 V/A.")
-    found = evaluate(read(text), lookup, text)
-    model.values[_new_name(model, name)] = (text, si_unit_of(found.dim, found.turn) if found.dim != NONE else "")
+    value = evaluate(read(text), lookup, text)
+    model.values[_new_name(model, name)] = (text, si_unit_of(value.dim, value.turn) if value.dim != NONE else "")
 
 
 def _read_state(model: BlockModel, line: str, lookup: Lookup) -> None:

@@ -131,7 +131,7 @@ class Simulator:
         )
         self._controller = controllers[0] if controllers else None
         self._loop = fastest_loop(program.structure)
-        self._advance = self._loop.pd_advance
+        self._advance: Callable[[int | None, float], int] = self._loop.pd_advance
         self._kept: dict[str, np.ndarray] = {}
         self._failures: list[Exception] = []
         self._run = RunStruct()
@@ -522,7 +522,7 @@ class Simulator:
             self.close()
 
 
-def refuse(_handle: None, _until: float) -> int:
+def refuse(_handle: int | None, _until: float) -> int:
     raise RunProblem("The simulator is closed. Open another.")
 
 

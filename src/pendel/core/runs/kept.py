@@ -130,10 +130,10 @@ class KeptRun:
     made: str = field(default_factory=lambda: datetime.now().isoformat(timespec="seconds"))
     condensed: Condensed | None = None
     """Averages of what was thinned."""
-    units: ShownUnits = field(default_factory=ShownUnits)
-    """In which signals are shown."""
     file: Path | None = None
     """Where it is kept; its name is an id, whatever the run is called."""
+    units: ShownUnits = field(default_factory=ShownUnits)
+    """In which signals are shown."""
 
     @cached_property
     def expanded(self) -> np.ndarray:
