@@ -16,6 +16,7 @@ import numpy as np
 sys.path.insert(0, str(Path(__file__).parent))
 import door_in_scipy
 import machines
+import simulator
 import switching
 
 import pendel
@@ -244,5 +245,6 @@ if __name__ == "__main__":
     time_loop()
     switching.report(row)
     machines.report(row)
+    simulator.report(row)
     window_times()
     start_and_memory()

@@ -253,7 +253,7 @@ def test_what_was_ordered_in_one_process_is_not_ordered_in_the_next(tmp_path, mo
 
     first = told("new")
     assert told("known") == first
-    (kept,) = (tmp_path / "pendel" / "structures").glob("*.json")
+    (kept,) = (tmp_path / "pendel" / "builds" / "structures").glob("*.json")
     key, whole = kept.name.partition("-")[0], kept.read_text()
     values = prepare(drive_of("valley_feeder", "switching")).numbers.values
     assert structures.read(key, values) is not None

@@ -80,7 +80,7 @@ def remember(key: str, answers: Answers, structure: Structure) -> None:
 
 def folder() -> Path:
     """Raises `BuildProblem` and `OSError`."""
-    made = cache_folder().parent / "structures"
+    made = cache_folder() / "structures"
     made.mkdir(mode=0o700, exist_ok=True)
     return made
 
