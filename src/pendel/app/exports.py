@@ -34,16 +34,13 @@ class Exports(QObject):
         if not runs:
             self.said.emit("There is no run to save yet. Press Ctrl+R.")
             return
-        path = (
-            path
-            or QFileDialog.getSaveFileName(
-                self.window, "Save traces", "traces.csv", "CSV (*.csv);;HDF5 (*.h5);;MAT (*.mat)"
-            )[0]
-        )
+        from pendel.core.formats.traces import formats, save_traces
+
+        if not path:
+            kinds = ";;".join(f"{title} (*{ending})" for ending, title in formats().items())
+            path = QFileDialog.getSaveFileName(self.window, "Save traces", "traces.csv", kinds)[0]
         if not path:
             return
-        from pendel.core.formats.traces import save_traces
-
         keys = list(dict.fromkeys(s for spec in page.strips.specs for s in spec.signals)) or runs[0].keys
         try:
             save_traces(runs, keys, Path(path))

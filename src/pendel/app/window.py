@@ -43,6 +43,7 @@ from pendel.app.tap_list import TapRow
 from pendel.app.trust import may_run
 from pendel.app.unit_choices import UnitChoices
 from pendel.app.widgets import Elided, Field, button, label
+from pendel.core.catalogue.index import left_out
 from pendel.core.drive import assemblies, commands
 from pendel.core.drive.document import Drive, End, Wire
 from pendel.core.drive.file import card_from_record, card_record
@@ -576,11 +577,13 @@ class MainWindow(QMainWindow):
         self.page("Firmware").save()
 
     def about(self) -> None:
-        QMessageBox.about(
-            self,
-            "Pendel",
-            f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.\n\n{self.jobs.worker.held}\n\nGPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and JetBrains Mono, SIL Open Font License.",
+        words = (
+            f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.",
+            str(self.jobs.worker.held),
+            *left_out,
+            "GPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and JetBrains Mono, SIL Open Font License.",
         )
+        QMessageBox.about(self, "Pendel", "\n\n".join(words))
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         assert event is not None

@@ -136,16 +136,17 @@ def finished(drive: Drive, options: argparse.Namespace) -> tuple[KeptRun, list[s
 
 
 def run(drive: Drive, options: argparse.Namespace) -> int:
-    from pendel.core.formats.traces import ENDINGS, columns, save_traces, write_csv
+    from pendel.core.formats.traces import columns, formats, save_traces
+    from pendel.core.formats.traces_as.csv_text import write_to
 
     out = Path(options.out) if options.out else None
-    if out and out.suffix not in ENDINGS:
-        raise FileProblem(str(out), f"the ending must be one of {', '.join(ENDINGS)}.")
+    if out and out.suffix not in formats():
+        raise FileProblem(str(out), f"the ending must be one of {', '.join(formats())}.")
     kept, wanted = finished(drive, options)
     if out:
         save_traces([kept], wanted, out)
     else:
-        write_csv(columns([kept], wanted), sys.stdout)
+        write_to(columns([kept], wanted), sys.stdout)
     return FAILED if kept.message else DONE
 
 
@@ -223,12 +224,15 @@ def write_c(drive: Drive, folder: str) -> int:
 
 def main(arguments: Sequence[str] | None = None) -> int:
     options = parser().parse_args(arguments)
+    from pendel.core.catalogue.index import left_out
     from pendel.core.drive.file import load
 
     try:
         drive = load(Path(options.file))
         for assignment in options.set:
             change(drive, assignment)
+        for sentence in left_out:
+            print(f"found: {sentence}", file=sys.stderr)
         if options.verb == "check":
             return check(drive)
         if options.verb == "loops":

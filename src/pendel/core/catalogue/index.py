@@ -1,21 +1,25 @@
-"""All kinds of parts and blocks by id. A part or block is known once its module is named here."""
+"""All kinds of parts and blocks by id: those in the catalogue's folders, and those that installed packages add."""
 
 from __future__ import annotations
 
+import contextlib
+import pkgutil
+import sys
+from collections.abc import Mapping
 from functools import lru_cache
-from importlib import import_module
+from importlib import import_module, metadata
+from pathlib import Path
+from types import ModuleType
 
 from pendel.core.catalogue import own, own_block
-from pendel.core.catalogue.declare import Kind, Link, Part
+from pendel.core.catalogue.declare import Block, Kind, Link, Part
 from pendel.core.drive.document import Card
 from pendel.core.errors import DriveProblem
 
-MODULES = (
-    "electrical.dc_source", "electrical.four_quadrant_bridge", "electrical.ground", "electrical.passives", "electrical.sources", "electrical.switches",
-    "electrical.dc_converters", "electrical.three_phase", "electrical.three_phase_transformer", "machines.brushed_dc", "machines.pmsm", "machines.pmsm_tables", "machines.induction", "machines.trapezoidal", "machines.wound_dc", "mechanics.inertias",
-    "mechanics.friction", "mechanics.transmissions", "mechanics.elastic", "mechanics.wedges", "mechanics.road", "mechanics.loads", "sensors.sensing", "sensors.encoder", "sensors.hall", "control.generators",
-    "control.travel_plan", "control.arithmetic", "control.regulators", "control.dynamics", "control.pulse_stage", "control.three_phase", "control.field_orientation", "control.rotor_flux", "control.commutation", "control.filters", "control.maps", "control.emf_observer", "control.grid",
-)  # fmt: skip
+ROOMS = ("electrical", "machines", "mechanics", "sensors", "control")
+"""Folders of the catalogue. A module in one of them that has a ``KIND`` or ``KINDS`` is part of it."""
+GROUP = "pendel.kinds"
+"""Entry points by which installed packages add kinds: each names a kind, or several."""
 
 
 ASSEMBLY = Kind(id="assembly", title="Assembly", sentence="Several cards in one.", group="assembly")
@@ -24,14 +28,73 @@ ASSEMBLY = Kind(id="assembly", title="Assembly", sentence="Several cards in one.
 
 @lru_cache(maxsize=1)
 def kinds() -> dict[str, Kind]:
-    """Every kind by its id. Duplicate ids fail at once."""
+    """Every kind by its id: ours, then those of installed packages. Two of ours with one id fail at once."""
     found: dict[str, Kind] = {own.TEMPLATE.id: own.TEMPLATE, **own_block.TEMPLATES}
-    for name in MODULES:
-        module = import_module(f"pendel.core.catalogue.{name}")
-        for kind in getattr(module, "KINDS", None) or (module.KIND,):
+    for module in our_modules():
+        for kind in kinds_in(module):
             if kind.id in found:
                 raise ValueError(f"two catalogue entries are called {kind.id}")
             found[kind.id] = kind
+    return found | added(found)
+
+
+def our_modules() -> list[ModuleType]:
+    catalogue = __name__.rpartition(".")[0]
+    rooms = [import_module(f"{catalogue}.{room}") for room in ROOMS]
+    return [
+        import_module(f"{room.__name__}.{name}")
+        for room in rooms
+        for name in sorted(m.name for m in pkgutil.iter_modules(room.__path__))
+    ]
+
+
+def kinds_in(module: ModuleType) -> tuple[Kind, ...]:
+    return tuple(getattr(module, "KINDS", ())) or ((module.KIND,) if hasattr(module, "KIND") else ())
+
+
+def added(ours: Mapping[str, Kind]) -> dict[str, Kind]:
+    """Kinds of installed packages. What cannot be taken is left out and told by `left_out`; ours stay as they are."""
+    found: dict[str, Kind] = {}
+    left_out.clear()
+    for entry in sorted(metadata.entry_points(group=GROUP), key=lambda e: e.name):
+        try:
+            loaded = entry.load()
+        except Exception as problem:  # noqa: BLE001  somebody else's code may raise anything
+            left_out.append(
+                f"The kinds “{entry.name}” of {owner_of(entry)} cannot be loaded: {problem}. Update or remove the package."
+            )
+            continue
+        for kind in loaded if isinstance(loaded, tuple | list) else (loaded,):
+            if not isinstance(kind, Part | Block):
+                left_out.append(
+                    f"“{entry.name}” of {owner_of(entry)} names something that is neither a part nor a block."
+                )
+            elif kind.id in ours or kind.id in found or not kind.id.isidentifier():
+                left_out.append(
+                    f"The kind “{kind.id}” of {owner_of(entry)} has the id of another, or none that can be one. Its maker must rename it."
+                )
+            else:
+                found[kind.id] = kind
+    return found
+
+
+left_out: list[str] = []
+"""What installed packages offer and could not be taken, each a sentence."""
+
+
+def owner_of(entry: metadata.EntryPoint) -> str:
+    return entry.dist.name if entry.dist is not None else entry.value
+
+
+def code_of_added() -> list[bytes]:
+    """The texts of modules that add kinds; what was made of their equations holds as long as these stay."""
+    names = sorted({entry.module for entry in metadata.entry_points(group=GROUP)})
+    files = (getattr(sys.modules.get(name), "__file__", None) for name in names)
+    found = []
+    for path in files:
+        if path:
+            with contextlib.suppress(OSError):
+                found.append(Path(path).read_bytes())
     return found
 
 

@@ -1,18 +1,22 @@
-"""Traces of runs in open formats: CSV, HDF5, MAT."""
+"""Traces of runs in open formats: CSV, HDF5, MAT, and those that installed packages add."""
 
 from __future__ import annotations
 
-import csv
+from collections.abc import Callable, Sequence
+from importlib import import_module, metadata
 from pathlib import Path
-from typing import TextIO
 
 import numpy as np
 
-from pendel.core.errors import FileProblem
-from pendel.core.formats.hdf import opened
+from pendel.core.errors import FileProblem, PendelError
 from pendel.core.runs.kept import KeptRun, Trace
 
-ENDINGS = (".csv", ".h5", ".mat")
+Column = tuple[str, str, np.ndarray]
+"""Name, unit and values."""
+OURS = {".csv": ("csv_text", "CSV"), ".h5": ("hdf", "HDF5"), ".mat": ("mat", "MAT")}
+"""By the ending of a file: the module in ``traces_as`` that writes it, and what it is called."""
+GROUP = "pendel.trace_formats"
+"""Entry points by which installed packages add formats: the name is the ending, the object a function of columns and a path."""
 
 
 def common_times(run: KeptRun) -> np.ndarray:
@@ -30,9 +34,9 @@ def on_times(trace: Trace, times: np.ndarray) -> np.ndarray:
     return y[np.clip(at, 0, len(y) - 1)]
 
 
-def columns(runs: list[KeptRun], keys: list[str]) -> list[tuple[str, str, np.ndarray]]:
-    """Name, unit and values; the runs one after another, each with its own time."""
-    found: list[tuple[str, str, np.ndarray]] = []
+def columns(runs: list[KeptRun], keys: list[str]) -> list[Column]:
+    """The runs one after another, each with its own time."""
+    found: list[Column] = []
     for run in runs:
         lead = f"{run.name}: " if len(runs) > 1 else ""
         times = common_times(run)
@@ -44,6 +48,25 @@ def columns(runs: list[KeptRun], keys: list[str]) -> list[tuple[str, str, np.nda
     return found
 
 
+def formats() -> dict[str, str]:
+    """Endings of files that traces can be saved as, and what each is called; ours first."""
+    added = (entry for entry in metadata.entry_points(group=GROUP) if entry.name.isidentifier())
+    return {
+        **{ending: title for ending, (_, title) in OURS.items()},
+        **{f".{entry.name}": entry.name.upper() for entry in added if f".{entry.name}" not in OURS},
+    }
+
+
+def writer_for(ending: str) -> Callable[[Sequence[Column], Path], None]:
+    """The function that writes files of an ending. Raises `KeyError` where there is none."""
+    if ending in OURS:
+        return import_module(f"pendel.core.formats.traces_as.{OURS[ending][0]}").write
+    for entry in metadata.entry_points(group=GROUP):
+        if f".{entry.name}" == ending:
+            return entry.load()
+    raise KeyError(ending)
+
+
 def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
     """Write traces in the units they are shown in, which stand beside them; the format is chosen by the ending.
 
@@ -52,44 +75,19 @@ def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
     FileProblem
         for an unknown ending or when the file cannot be written.
     """
-    if path.suffix not in ENDINGS:
-        raise FileProblem(str(path), f"the ending must be one of {', '.join(ENDINGS)}.")
-    table = columns(runs, keys)
+    if path.suffix not in formats():
+        raise FileProblem(str(path), f"the ending must be one of {', '.join(formats())}.")
     try:
-        if path.suffix == ".csv":
-            with path.open("w", newline="", encoding="utf-8") as stream:
-                write_csv(table, stream)
-        elif path.suffix == ".h5":
-            with opened(path, "w") as file:
-                for name, unit, values in table:
-                    file.create_dataset(name.replace("/", "_"), data=values).attrs["unit"] = unit
-        else:
-            names = {
-                f"n{k}" if not n.isidentifier() else n: v
-                for k, (n, _, v) in enumerate(
-                    (c[0].replace(".", "_").replace(": ", "_").replace(" ", "_"), *c[1:]) for c in table
-                )
-            }
-            import scipy.io  # slow to load, and seldom needed
-
-            scipy.io.savemat(
-                path,
-                {
-                    **names,
-                    "units": np.array([u for _, u, _ in table], dtype=object),
-                    "names": np.array([n for n, _, _ in table], dtype=object),
-                },
-            )
+        writer_for(path.suffix)(columns(runs, keys), path)
     except OSError as problem:
         raise FileProblem(
             str(path), f"the traces cannot be saved: {problem.strerror or problem}. Choose another folder."
         ) from problem
-
-
-def write_csv(table: list[tuple[str, str, np.ndarray]], stream: TextIO) -> None:
-    """One column a signal, named with its unit; columns of shorter runs end in empty fields."""
-    length = max((len(v) for _, _, v in table), default=0)
-    writer = csv.writer(stream)
-    writer.writerow([f"{name} [{unit}]" if unit else name for name, unit, _ in table])
-    padded = [[f"{x:.9g}" for x in v] + [""] * (length - len(v)) for _, _, v in table]
-    writer.writerows(zip(*padded))
+    except PendelError:
+        raise
+    except Exception as problem:
+        if path.suffix in OURS:
+            raise
+        raise FileProblem(
+            str(path), f"the package that adds {path.suffix} files failed: {problem}. Save another format."
+        ) from problem

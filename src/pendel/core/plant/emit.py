@@ -7,7 +7,7 @@ controller outputs, then profile offsets, then slopes), ``h`` hoisted values.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from importlib import resources
 
@@ -43,6 +43,7 @@ def literal(value: float) -> str:
 LONG_HOIST = 1500
 """Lines."""
 PREAMBLE = """#include <math.h>
+#include <string.h>
 
 static inline double pd_min(double a, double b) { return a < b ? a : b; }
 static inline double pd_max(double a, double b) { return a > b ? a : b; }
@@ -156,11 +157,19 @@ class Moving:
         return self.base, self.scale
 
 
+NOUGHT = Steady("0.0", plain=True)
+MOSTLY_EMPTY = 64
+"""Entries from which on an array is cleared first, and only what is not zero is written: a Jacobian of a hundred states has ten thousand."""
+
+
 class Body:
     """The lines of one emitted function."""
 
-    def __init__(self, emitter: Emitter, name: str, keys: Sequence[str], arrays: Sequence[str]):
-        self.emitter, self.name, self.keys, self.arrays = emitter, name, keys, arrays
+    def __init__(
+        self, emitter: Emitter, name: str, keys: Sequence[str], arrays: Sequence[str], cleared: Set[str] = frozenset()
+    ):
+        self.emitter, self.name, self.keys, self.arrays, self.cleared = emitter, name, keys, arrays, cleared
+        """``cleared`` are arrays that are zero already."""
         self.lines: list[str] = []
         self.written: dict[Moving, str] = {}
         self.pairs: dict[tuple[str, Steady | None], tuple[str, str]] = {}
@@ -177,7 +186,9 @@ class Body:
                 text = "t" if key == "t" else f"{key}[{inp[1]}]"
                 work[out[0]] = Moving(text) if key in MOVES else Steady(text, plain=True)
             elif op == ca.OP_OUTPUT:
-                self.lines.append(f"    {self.arrays[out[0]]}[{out[1]}] = {self.text(work[inp[0]])};")
+                array, value = self.arrays[out[0]], work[inp[0]]
+                if array not in self.cleared or value != NOUGHT:
+                    self.lines.append(f"    {array}[{out[1]}] = {self.text(value)};")
             else:
                 operands = [work[i] for i in inp]
                 if all(isinstance(o, Steady) for o in operands):
@@ -308,7 +319,9 @@ class Emitter:
         body: list[str] = []
         if kept:
             function = ca.Function("f", [self.inputs[k] for k in keys], ca.cse([e for _, e in kept]))
-            body = Body(self, name, keys, [array for array, _ in kept]).lines_of(function)
+            sizes = {array: e.numel() for array, e in kept if e.numel() >= MOSTLY_EMPTY}
+            clear = [f"    memset({array}, 0, sizeof(double) * {count});" for array, count in sizes.items()]
+            body = clear + Body(self, name, keys, [array for array, _ in kept], sizes.keys()).lines_of(function)
         looks = bool(self.n_surface) and any(ca.depends_on(e, self.inputs["f"]) for _, e in kept)
         wanted = "pd_surfaces" if looks and any(ca.depends_on(e, self.third_derivatives) for _, e in kept) else "pd_low_surfaces"  # fmt: skip
         look = f"    double f[{self.n_surface}];\n    {wanted}(t, x, u, s, p, h, f);\n" if looks else ""

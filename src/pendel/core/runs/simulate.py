@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Link, Part
-from pendel.core.catalogue.index import kind_of
+from pendel.core.catalogue.index import code_of_added, kind_of
 from pendel.core.catalogue.own_block import C, block_of
 from pendel.core.check import Examined, examine, signal_unit
 from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
@@ -181,7 +182,7 @@ def known_structure(
             raise SignalsOfOtherLevels(unknown)
         return PlantModel(network, measured, with_energy=with_energy).structure, answers
 
-    return structure_for(skeleton.key(measured, with_energy, version()), numbers.values, order)
+    return structure_for(skeleton.key(measured, with_energy, version(), added_code()), numbers.values, order)
 
 
 def in_command_order(deck: ControlDeck, commands: tuple[str, ...]) -> ControlDeck:
@@ -220,6 +221,12 @@ def averaged(drive: Drive) -> Drive:
         card = twin.cards[key]
         twin.cards[key] = replace(card, choices={n: c for n, c in card.choices.items() if n != "level"})
     return twin
+
+
+@lru_cache(maxsize=1)
+def added_code() -> str:
+    """Of all kinds that installed packages add: a hash of their code."""
+    return hashlib.sha256(b"\0".join(code_of_added())).hexdigest()[:16]
 
 
 class SignalsOfOtherLevels(PendelError):
