@@ -5,6 +5,8 @@ import pickle
 import platform
 import re
 import signal
+import subprocess
+import sys
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -315,6 +317,59 @@ def test_even_allowed_c_reads_no_files_of_the_users_writes_none_and_has_no_netwo
     assert reached & forbidden == 0
     if platform.system() == "Linux" and Held.FILES in held:
         assert "reads programs and libraries only" in str(held)
+
+
+def test_the_terminal_runs_a_drives_code_confined_and_a_crash_is_a_sentence(tmp_path, monkeypatch):
+    """What the worker may not do, the command may not either: with --own-c, and where the C was allowed before."""
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    worker = Worker()
+    ask(
+        worker, to_text(own_c("y = x;")), tmp_path / "r.h5", own_c=True
+    )  # tells what this system can hold, once it has begun
+    held = worker.held
+    worker.kill()
+    forbidden = 3 * (Held.FILES in held) + 4 * (Held.NETWORK in held) + 8 * (Held.SIGNALS in held)
+
+    def pendel_run(drive, *more):
+        path = tmp_path / "drive.pendel"
+        path.write_text(to_text(drive))
+        asked = [
+            sys.executable,
+            "-m",
+            "pendel.cli.main",
+            "run",
+            str(path),
+            "--until",
+            "5 ms",
+            "--signals",
+            "own.y",
+            *more,
+        ]
+        return subprocess.run(asked, capture_output=True, text=True, cwd=tmp_path, check=False)
+
+    harm = own_c(*HARM.strip().splitlines())
+    built = compiler.cache_folder()
+    before = {p.name for p in built.iterdir()}
+    assert "brings C of its own" in pendel_run(harm).stderr
+    target = tmp_path / "traces.csv"
+    asked = pendel_run(harm, "--own-c", "--out", str(target))
+    assert asked.returncode == 0, asked.stderr
+    assert int(float(target.read_text().splitlines()[-1].split(",")[1])) & forbidden == 0
+    allow(c.own for c in harm.cards.values() if c.own)
+    again = pendel_run(harm)
+    assert again.returncode == 0 and int(float(again.stdout.splitlines()[-1].split(",")[1])) & forbidden == 0
+    assert {p.name for p in built.iterdir()} == before, "what others load"
+    crash = pendel_run(
+        own_c("extern void abort(void); if (x >= 0) { abort(); } y = x;"),
+        "--own-c",
+        "--out",
+        str(tmp_path / "none.csv"),
+    )
+    assert (
+        crash.returncode == 1
+        and "ended unexpectedly" in crash.stderr
+        and not (tmp_path / "none.csv").exists()
+    )
 
 
 def test_a_run_that_does_not_stop_is_ended_and_one_that_lies_is_no_answer(tmp_path):

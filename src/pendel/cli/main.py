@@ -6,6 +6,8 @@ Exit codes: 0 done; 1 the drive has faults or the run failed; 2 the call or a fi
 from __future__ import annotations
 
 import argparse
+import contextlib
+import os
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -105,12 +107,10 @@ def check(drive: Drive) -> int:
 def finished(drive: Drive, options: argparse.Namespace) -> tuple[KeptRun, list[str]]:
     """The run that a call asks for, and the signals it wants of it. What the run found goes to the terminal's error stream."""
     from pendel.core.runs.simulate import prepare, run_drive
-    from pendel.core.trust import allow_all_of, refuse_strange_c
+    from pendel.core.trust import refuse_strange_c
 
     if options.until:
         commands.set_setting(drive, "until", options.until).apply(drive)
-    if options.own_c:
-        allow_all_of(drive)
     refuse_strange_c(drive, "add --own-c")
     kept = run_drive(prepare(drive))
     wanted = [s.strip() for s in options.signals.split(",")] if options.signals else kept.keys
@@ -144,7 +144,7 @@ def run(drive: Drive, options: argparse.Namespace) -> int:
         raise FileProblem(str(out), f"the ending must be one of {', '.join(formats())}.")
     kept, wanted = finished(drive, options)
     if out:
-        save_traces([kept], wanted, out)
+        save_traces([kept], wanted, options.made or out)
     else:
         write_to(columns([kept], wanted), sys.stdout)
     return FAILED if kept.message else DONE
@@ -222,10 +222,37 @@ def write_c(drive: Drive, folder: str) -> int:
     return DONE
 
 
-def main(arguments: Sequence[str] | None = None) -> int:
+def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
+    """Confine this process before it runs code that was made of a drive: from here on it reads programs and writes builds and ``folder``
+    only. What is to be asked of the user's files is asked before."""
+    from pendel.core.errors import BuildProblem
+    from pendel.core.plant.compiler import cache_folder
+    from pendel.core.runs.confine import confine
+    from pendel.core.trust import allow_all_of, brings_c, strange_c
+
+    if brings_c(drive) and not strange_c(drive):
+        allow_all_of(drive)  # the list of what was allowed cannot be read any more
+    os.environ["TMPDIR"] = str(folder)
+    if brings_c(drive):  # others load what lies in the common cache
+        os.environ["XDG_CACHE_HOME"] = str(folder)
+    writable = [folder]
+    with contextlib.suppress(BuildProblem):
+        writable.append(cache_folder())
+    if options.verb == "c":
+        target = Path(options.folder)
+        target.mkdir(parents=True, exist_ok=True)
+        writable.append(target)
+    confine(writable)
+
+
+def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, out: Path | None = None) -> int:
+    """Do what is asked, and return the exit code. With a ``folder`` the process confines itself to that first, and writes traces
+    to ``out`` instead of where they were asked for."""
     options = parser().parse_args(arguments)
+    options.made = out
     from pendel.core.catalogue.index import left_out
     from pendel.core.drive.file import load
+    from pendel.core.trust import allow_all_of
 
     try:
         drive = load(Path(options.file))
@@ -233,6 +260,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
             change(drive, assignment)
         for sentence in left_out:
             print(f"found: {sentence}", file=sys.stderr)
+        if getattr(options, "own_c", False):
+            allow_all_of(drive)
+        if folder is not None:
+            confine_to(folder, drive, options)
         if options.verb == "check":
             return check(drive)
         if options.verb == "loops":
@@ -255,4 +286,6 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    from pendel.cli.apart import terminal
+
+    sys.exit(terminal())

@@ -50,6 +50,10 @@ def is_allowed(own: OwnEquations) -> bool:
     return own == EXAMPLES[C] or digest(own) in _here or digest(own) in _remembered()
 
 
+def brings_c(drive: Drive) -> bool:
+    return any(card.kind == C and card.own is not None for card in drive.cards.values())
+
+
 def strange_c(drive: Drive) -> list[str]:
     """Keys of the cards whose C nobody here has allowed."""
     return [
