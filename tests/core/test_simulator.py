@@ -101,13 +101,13 @@ def test_simulators_run_in_threads_at_once():
     assert all(np.array_equal(other.rows, alone.rows) for other in found)
 
 
-def choke(resistance="2"):
+def choke(inner="0"):
     """A source of 10 V on a coil of 10 mH and 2 ohm: a time constant of 5 ms."""
     d = pendel.Drive("Choke")
     d.set("until", "20 ms")
     d.set("tolerance", "1e-9")
-    d.add("dc_source", "Feed", U_0="10", R_i="0")
-    d.add("resistor", "Wire", R=resistance)
+    d.add("dc_source", "Feed", U_0="10", R_i=inner)
+    d.add("resistor", "Wire", R="2")
     d.add("inductor", "Coil", L="10", R_s="0")
     d.add("pair_opener", "Out")
     for a, b in (
@@ -161,7 +161,7 @@ def test_a_block_takes_a_new_value_and_keeps_what_it_remembers():
 
 
 def test_what_a_simulator_cannot_do_is_said():
-    prepared, other = prepare(choke().document), prepare(drive_of("haul_drive"))
+    prepared, other = prepare(choke("1e-3").document), prepare(drive_of("haul_drive"))
     simulator = Simulator(prepared.program, prepared.inputs(RunSettings(0.02)))
     simulator.advance(0.001)
     foreign = Simulator(other.program, other.inputs(RunSettings(0.02))).state()
@@ -171,6 +171,8 @@ def test_what_a_simulator_cannot_do_is_said():
     for attempt, sentence in (
         (lambda: simulator.write("wire.X", 1.0), "no parameter “wire.X”"),
         (lambda: simulator.write("wire.R", float("nan")), "finite number"),
+        (lambda: simulator.write("feed.R_i", 0.0), "feed.R_i cannot become 0 while it runs: other equations"),
+        (lambda: simulator.advance(float("nan")), "not a number"),
         (lambda: simulator.read(["wire.voltag"]), "no signal “wire.voltag”"),
         (lambda: simulator.restore(foreign), "of another drive"),
         (lambda: simulator.restore(longer), "other settings"),

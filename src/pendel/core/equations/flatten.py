@@ -35,13 +35,21 @@ def skeleton_of(drive: Drive, parts: Mapping[str, Any]) -> Skeleton:
             kind.level(card, drive.settings["level"]),
             tuple((c.name, kind.choice(card, c.name)) for c in kind.choices),
             len(card.rows),
-            card.own,
+            own_form(card),
             {name: (cells, len(numbers)) for name, (cells, numbers) in surfaces_of(kind, card).items()},
         )
         for key, kind, card in ((key, kind, drive.cards[key]) for key, kind in parts.items())
     )
     groups = electric_groups(parts, {form.card: form.level for form in forms})
     return Skeleton(forms, ports, tuple(groups), tuple(joins(drive, ports)))
+
+
+def own_form(card: Card) -> tuple[object, ...]:
+    """Equations that the user typed, without the texts of values and starts, which are numbers like others."""
+    if card.own is None:
+        return ()
+    names = (tuple(line.partition("=")[0].strip() for line in lines) for lines in (card.own.values, card.own.states))
+    return (card.own.ports, *names, card.own.unknowns, card.own.equations)
 
 
 def surfaces_of(kind: Any, card: Card) -> dict[str, tuple[tuple[int, int], Sequence[float]]]:

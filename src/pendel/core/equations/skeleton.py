@@ -11,7 +11,6 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import Enum
-from typing import Any
 
 PinName = tuple[str, str, int]
 """Card, port, number of the line within the port."""
@@ -44,7 +43,7 @@ class PartForm:
     choices: tuple[tuple[str, str], ...]
     rows: int = 0
     """Of the card's table; the values of one are ``column_row``."""
-    own: Any = None
+    own: tuple[object, ...] = ()
     """Equations typed by the user."""
     surfaces: Mapping[str, tuple[tuple[int, int], int]] = field(default_factory=dict)
     """Cells, and how many numbers, of each of its surfaces."""

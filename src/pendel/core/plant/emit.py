@@ -166,7 +166,12 @@ class Body:
     """The lines of one emitted function."""
 
     def __init__(
-        self, emitter: Emitter, name: str, keys: Sequence[str], arrays: Sequence[str], cleared: Set[str] = frozenset()
+        self,
+        emitter: Emitter,
+        name: str,
+        keys: Sequence[str],
+        arrays: Sequence[str],
+        cleared: Set[str] = frozenset(),
     ):
         self.emitter, self.name, self.keys, self.arrays, self.cleared = emitter, name, keys, arrays, cleared
         """``cleared`` are arrays that are zero already."""
@@ -321,7 +326,9 @@ class Emitter:
             function = ca.Function("f", [self.inputs[k] for k in keys], ca.cse([e for _, e in kept]))
             sizes = {array: e.numel() for array, e in kept if e.numel() >= MOSTLY_EMPTY}
             clear = [f"    memset({array}, 0, sizeof(double) * {count});" for array, count in sizes.items()]
-            body = clear + Body(self, name, keys, [array for array, _ in kept], sizes.keys()).lines_of(function)
+            body = clear + Body(self, name, keys, [array for array, _ in kept], sizes.keys()).lines_of(
+                function
+            )
         looks = bool(self.n_surface) and any(ca.depends_on(e, self.inputs["f"]) for _, e in kept)
         wanted = "pd_surfaces" if looks and any(ca.depends_on(e, self.third_derivatives) for _, e in kept) else "pd_low_surfaces"  # fmt: skip
         look = f"    double f[{self.n_surface}];\n    {wanted}(t, x, u, s, p, h, f);\n" if looks else ""

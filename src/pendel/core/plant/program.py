@@ -18,6 +18,7 @@ from typing import NamedTuple
 import numpy as np
 
 from pendel.core.equations.numbers import Numbers
+from pendel.core.equations.skeleton import Answers
 
 Doubles = np.ndarray
 
@@ -120,6 +121,8 @@ class Structure:
     steady_jacobian: bool
     """Whether the Jacobian depends on values and modes only, so that fixed steps may keep what they made of it."""
     pulses: tuple[PulseShape, ...] = ()
+    answers: Answers = ()
+    """What parts asked about their values to state these equations; for other answers there are others."""
     source: str
 
     @property

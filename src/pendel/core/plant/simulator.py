@@ -11,7 +11,7 @@ import ctypes
 import itertools
 import math
 import uuid
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from types import TracebackType
 
@@ -100,7 +100,7 @@ class Snapshot:
 
 
 class Simulator:
-    """A run of a program.
+    """A run of a program. One thread at a time may use it.
 
     Parameters
     ----------
@@ -257,7 +257,9 @@ class Simulator:
     def advance(self, until: float = math.inf) -> Outcome:
         """Go on to the end of the first step that ends at ``until`` (s) or later, or to the end of the run. `Outcome.PAUSED` and
         `Outcome.STOPPED` tell that it can go on; after any other end, nothing happens any more."""
-        outcome = OUTCOMES[self._advance(self._handle, until)]  # once a slice, so nothing else is done here
+        if until != until:
+            raise RunProblem("A run cannot go on to a time that is not a number. Give one in seconds.")
+        outcome = OUTCOMES[self._advance(self._handle, until)]  # once a slice, so little else is done here
         if outcome is not PAUSED and self._failures:
             raise self._failures[0]
         return outcome
@@ -307,7 +309,7 @@ class Simulator:
         Raises
         ------
         RunProblem
-            where the program has no such parameter, or the value is no finite number.
+            where the program has no such parameter, the value is no finite number, or other equations hold for it.
         """
         self._must_be_open()
         if not math.isfinite(value):
@@ -318,6 +320,7 @@ class Simulator:
                 f"The program has no parameter “{parameter}”. Write one of {', '.join(sorted((*plant, *blocks))[:8])} …"
             )
         inputs = self.inputs
+        self._must_keep_equations({parameter: value})
         if parameter in plant:
             parameters = inputs.parameters.copy()
             parameters[plant.index(parameter)] = value
@@ -328,6 +331,15 @@ class Simulator:
             inputs = replace(inputs, controls=controls)
         self.renew(inputs)
 
+    def _must_keep_equations(self, values: Mapping[str, float]) -> None:
+        """Raise `RunProblem` where a part states other equations for one of these: a resistance of zero is another circuit."""
+        for card, name, question, answer in self.program.structure.answers:
+            value = values.get(f"{card}.{name}")
+            if value is not None and question.answer(value) != answer:
+                raise RunProblem(
+                    f"{card}.{name} cannot become {value:g} while it runs: other equations hold then. Start a run with it."
+                )
+
     def renew(self, inputs: Inputs) -> None:
         """Take parameters, profiles and values of blocks from other inputs of the same program, from the present instant on. States,
         modes, pulses and settings stay.
@@ -335,9 +347,12 @@ class Simulator:
         Raises
         ------
         RunProblem
-            where delay lines would become longer or shorter, whose contents would then mean nothing.
+            where other equations hold for a value, or delay lines would become longer or shorter, whose contents would mean nothing.
         """
         self._must_be_open()
+        self._must_keep_equations(
+            dict(zip(self.program.structure.parameter_keys, inputs.parameters.tolist()))
+        )
         if len(inputs.controls) != len(self.inputs.controls):
             raise RunProblem("A delay cannot change its length while it runs. Start the run again.")
         plant = (

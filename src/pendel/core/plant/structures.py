@@ -19,7 +19,7 @@ from importlib import metadata, resources
 from importlib.resources.abc import Traversable
 from pathlib import Path
 
-from pendel.core.equations.skeleton import Answers, Question, still_hold
+from pendel.core.equations.skeleton import Question, still_hold
 from pendel.core.errors import PendelError
 from pendel.core.plant.compiler import cache_folder
 from pendel.core.plant.program import PulseShape, Structure
@@ -28,7 +28,7 @@ KNOWN = 64
 """Structures kept in a process."""
 KEPT = 400
 """Files kept on disk."""
-_known: dict[str, list[tuple[Answers, Structure]]] = {}
+_known: dict[str, list[Structure]] = {}
 
 
 @lru_cache(maxsize=1)
@@ -55,24 +55,22 @@ def sources_in(folder: Traversable) -> list[bytes]:
 def structure_for(
     key: str,
     values: Mapping[str, Mapping[str, float]],
-    order: Callable[[], tuple[Structure, Answers]],
+    order: Callable[[], Structure],
 ) -> Structure:
     """The structure for a skeleton and values by card: one that is known, else ``order()`` makes it."""
-    for answers, structure in _known.get(key, ()):
-        if still_hold(answers, values):
-            return structure
-    found = read(key, values)
-    if found is None:
-        structure, answers = order()
-        keep(key, answers, structure)
-    else:
-        answers, structure = found
-    remember(key, answers, structure)
+    for known in _known.get(key, ()):
+        if still_hold(known.answers, values):
+            return known
+    structure = read(key, values)
+    if structure is None:
+        structure = order()
+        keep(key, structure)
+    remember(key, structure)
     return structure
 
 
-def remember(key: str, answers: Answers, structure: Structure) -> None:
-    _known.setdefault(key, []).append((answers, structure))
+def remember(key: str, structure: Structure) -> None:
+    _known.setdefault(key, []).append(structure)
     while sum(map(len, _known.values())) > KNOWN:
         with contextlib.suppress(StopIteration, KeyError, RuntimeError):  # another thread may be at it too
             del _known[next(iter(_known))]
@@ -85,24 +83,24 @@ def folder() -> Path:
     return made
 
 
-def read(key: str, values: Mapping[str, Mapping[str, float]]) -> tuple[Answers, Structure] | None:
+def read(key: str, values: Mapping[str, Mapping[str, float]]) -> Structure | None:
     """What is kept on disk for these; nothing where it is not there, damaged, or of another version."""
     with contextlib.suppress(OSError, PendelError):
         for path in sorted(folder().glob(f"{key}-*.json")):
             with contextlib.suppress(OSError, ValueError, KeyError, TypeError):
-                answers, structure = from_text(path.read_text("utf-8"))
-                if still_hold(answers, values):
+                structure = from_text(path.read_text("utf-8"))
+                if still_hold(structure.answers, values):
                     os.utime(path)
-                    return answers, structure
+                    return structure
     return None
 
 
-def keep(key: str, answers: Answers, structure: Structure) -> None:
+def keep(key: str, structure: Structure) -> None:
     """Keep a structure on disk, where that can be."""
     with contextlib.suppress(OSError, PendelError):
         place = folder()
-        text = to_text(answers, structure)
-        name = f"{key}-{hashlib.sha256(repr(answers).encode()).hexdigest()[:16]}.json"
+        text = to_text(structure)
+        name = f"{key}-{hashlib.sha256(repr(structure.answers).encode()).hexdigest()[:16]}.json"
         with tempfile.NamedTemporaryFile("w", dir=place, delete=False, encoding="utf-8") as file:
             try:
                 file.write(text)
@@ -123,13 +121,16 @@ def prune(place: Path) -> None:
         old.unlink(missing_ok=True)
 
 
-def to_text(answers: Answers, structure: Structure) -> str:
-    asked = [(card, name, question.value, answer) for card, name, question, answer in answers]
-    body = json.dumps({"version": version(), "answers": asked, "structure": asdict(structure)})
+def to_text(structure: Structure) -> str:
+    record = asdict(structure)
+    record["answers"] = [
+        (card, name, question.value, answer) for card, name, question, answer in structure.answers
+    ]
+    body = json.dumps({"version": version(), "structure": record})
     return json.dumps({"sum": hashlib.sha256(body.encode()).hexdigest(), "body": body})
 
 
-def from_text(text: str) -> tuple[Answers, Structure]:
+def from_text(text: str) -> Structure:
     """Raises `ValueError`, `KeyError` or `TypeError` for what is no structure of this version."""
     whole = json.loads(text)
     body = whole["body"]
@@ -140,10 +141,10 @@ def from_text(text: str) -> tuple[Answers, Structure]:
         raise ValueError("of another version")
     fields = {name: tuples(value) for name, value in record["structure"].items()}
     fields["pulses"] = tuple(PulseShape(*shape) for shape in fields["pulses"])
-    answers = tuple(
-        (card, name, Question(question), answer) for card, name, question, answer in record["answers"]
+    fields["answers"] = tuple(
+        (card, name, Question(asked), answer) for card, name, asked, answer in fields["answers"]
     )
-    return answers, Structure(**fields)
+    return Structure(**fields)
 
 
 def tuples(value):

@@ -28,7 +28,7 @@ from pendel.core.drive.inside import full_name
 from pendel.core.equations.flatten import control_deck, numbers_in, parts_of, skeleton_of, stated_network
 from pendel.core.equations.numbers import Numbers
 from pendel.core.equations.reduce import EquationProblem
-from pendel.core.equations.skeleton import Answers, Skeleton
+from pendel.core.equations.skeleton import Skeleton
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.model import PlantModel
@@ -176,11 +176,11 @@ def known_structure(
 ) -> Structure:
     """Raises `EquationProblem` where the equations have no solution, and `SignalsOfOtherLevels`."""
 
-    def order() -> tuple[Structure, Answers]:
+    def order() -> Structure:
         network, answers = stated_network(skeleton, numbers, parts)
         if unknown := tuple(s for s in measured if s not in network.signals):
             raise SignalsOfOtherLevels(unknown)
-        return PlantModel(network, measured, with_energy=with_energy).structure, answers
+        return replace(PlantModel(network, measured, with_energy=with_energy).structure, answers=answers)
 
     return structure_for(skeleton.key(measured, with_energy, version(), added_code()), numbers.values, order)
 
