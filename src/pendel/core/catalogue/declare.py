@@ -12,6 +12,7 @@ import numpy as np
 from pendel.core.controllers.deck import Regulation
 from pendel.core.controllers.language import Update
 from pendel.core.drive.document import Card
+from pendel.core.drive.findings import Finding
 
 
 class Deck(Enum):
@@ -236,6 +237,8 @@ class Kind:
     asked: Callable[[Card], set[str]] | None = None
     """Names of the choices in force, which other choices may decide; all when absent."""
     contradictions: Callable[[Values, Card], list[Contradiction]] | None = None
+    rules: tuple[Callable[[Card, str, Any], list[Finding]], ...] = ()
+    """What else is looked at in a card, its key and what was examined of the drive."""
     follows: Callable[[Values, Card], list[Figure]] | None = None
     curve: Callable[[Values, Card], Curve | None] | None = None
     has_profile: tuple[str, str] | None = None
@@ -341,3 +344,9 @@ class Block(Kind):
     """Values that stand in for linear models, where the update as it is only moves in steps."""
     regulates: tuple[Regulation, ...] = ()
     """The loops it closes."""
+    gain: tuple[str, str] | None = None
+    """A value and an input: the output has the unit of both multiplied, where the value was written with one."""
+    passes_unit: bool = True
+    """Whether the output is of the unit of its inputs, as behind a filter."""
+    alike: tuple[tuple[str, str], ...] = ()
+    """Pairs of inputs that are of one unit."""

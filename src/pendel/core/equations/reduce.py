@@ -136,7 +136,8 @@ class Reduction:
         samples: dict[str, np.ndarray] = {}
         for symbol, value in self.network.parameters.values():
             column = rng.uniform(0.3, 3.0, SAMPLES)
-            column[0], column[1], column[-1] = value, 1.0, value * (1 + NUDGE * column[-1])
+            with np.errstate(over="ignore"):
+                column[0], column[1], column[-1] = value, 1.0, value * (1 + NUDGE * column[-1])
             samples[symbol.name()] = column
         for mode in self.network.modes:
             reachable = sorted({mode.start} | {a for a, _, _ in mode.exits} | {b for _, _, b in mode.exits})

@@ -43,13 +43,13 @@ def block(id, title, sentence, keywords, ports, update, values=(), **more):
 
 
 KINDS = (
-    block("compare", "Compare", "Setpoint minus actual value.", "difference subtract error", (reads("setpoint", "Setpoint"), reads("actual", "Actual value")), update_compare),
+    block("compare", "Compare", "Setpoint minus actual value.", "difference subtract error", (reads("setpoint", "Setpoint"), reads("actual", "Actual value")), update_compare, alike=(("setpoint", "actual"),)),
     block("gain", "Gain", "Multiplies by a constant.", "factor scale proportional", (reads("x", "Input"),), update_gain, (Value("K", "Gain", ANY, "1"),),
-          telling=lambda v, card: (v["K"],)),
-    block("sum", "Sum", "Adds up to three signals.", "add plus", (reads("a", "First"), reads("b", "Second"), reads("c", "Third", required=False)), update_sum),
-    block("product", "Product", "Multiplies two signals.", "multiply times", (reads("a", "First"), reads("b", "Second")), update_product),
+          gain=("K", "x"), passes_unit=False, telling=lambda v, card: (v["K"],)),
+    block("sum", "Sum", "Adds up to three signals.", "add plus", (reads("a", "First"), reads("b", "Second"), reads("c", "Third", required=False)), update_sum, alike=(("a", "b"),)),
+    block("product", "Product", "Multiplies two signals.", "multiply times", (reads("a", "First"), reads("b", "Second")), update_product, passes_unit=False),
     block("selector", "Selector", "Passes the second signal while the choosing signal is above the threshold, else the first.", "switch choose if",
-          (reads("first", "First"), reads("second", "Second"), reads("choose", "Choose", side="top")), update_selector, (Value("threshold", "Threshold", ANY, "0.5"),)),
+          (reads("first", "First"), reads("second", "Second"), reads("choose", "Choose", side="top")), update_selector, (Value("threshold", "Threshold", ANY, "0.5"),), alike=(("first", "second"),)),
     block("limiter", "Limiter", "Keeps a signal between two limits.", "saturation clamp limit", (reads("x", "Input"),), update_limiter, LIMITS,
           contradictions=limits_cross, telling=lambda v, card: (f"{v['low']} … {v['high']}",)),
 )  # fmt: skip

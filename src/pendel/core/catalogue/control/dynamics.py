@@ -48,9 +48,9 @@ def block(id, title, sentence, keywords, values, update, **more):
 
 KINDS = (
     block("integrator", "Integrator", "Sums its input over time, between limits.", "integral sum",
-          (Value("K_i", "Gain", ANY, "1"), *LIMITS, Value("start", "Starts from", ANY, "0")), update_integrator, holds=frozenset({"x"}), contradictions=limits_cross,
+          (Value("K_i", "Gain", ANY, "1"), *LIMITS, Value("start", "Starts from", ANY, "0")), update_integrator, gain=("K_i", "x"), passes_unit=False, holds=frozenset({"x"}), contradictions=limits_cross,
           telling=lambda v, card: (v["K_i"],)),
-    block("pt1", "PT1", "First-order lag.", "lag filter low-pass smoothing", (Value("K", "Gain", ANY, "1"), Value("T", "Time constant", "ms", "2", low=0.0, open_low=True)), update_pt1,
+    block("pt1", "PT1", "First-order lag.", "lag filter low-pass smoothing", (Value("K", "Gain", ANY, "1"), Value("T", "Time constant", "ms", "2", low=0.0, open_low=True)), update_pt1, gain=("K", "x"), passes_unit=False,
           derive=lambda v, card, period: {"share": -math.expm1(-period / v["T"])}, telling=lambda v, card: (v["T"],)),
     block("slew_limiter", "Slew limiter", "Limits how fast a signal may rise and fall.", "rate limit ramp",
           (Value("rise", "Rise per second", ANY, "10", low=0.0, open_low=True), Value("fall", "Fall per second", ANY, "10", low=0.0, open_low=True)), update_slew,

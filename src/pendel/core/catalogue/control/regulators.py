@@ -95,6 +95,9 @@ def regulator(id, title, sentence, update, values, telling):
         values=(GAIN, *values, *LIMITS, HELD, EVERY),
         update=update,
         derive=closed,
+        gain=("K_p", "actual"),
+        passes_unit=False,
+        alike=(("setpoint", "actual"),),
         contradictions=limits_cross,
         regulates=(
             Regulation(

@@ -1,8 +1,13 @@
 """Loads and test-bench drives with a profile over time. A positive load brakes positive movement."""
 
+from typing import Any
+
 import casadi as ca
 
 from pendel.core.catalogue.declare import Choice, Link, Part, Port, Signal, Value
+from pendel.core.drive.document import Card
+from pendel.core.drive.findings import Finding, attention
+from pendel.core.quantities.units import number_text
 
 ACTS = Choice(
     "acts", "Acts as", (("rubs", "rubbing: brakes whatever moves"), ("pulls", "pulling: one direction"))
@@ -122,6 +127,22 @@ AIR_LOAD = Part(
     spine="↯",
 )
 
+
+def jumps(card: Card, key: str, examined: Any) -> list[Finding]:
+    """An imposed speed that jumps needs infinite torque, which no run can show."""
+    times, levels = examined.profiles.get(key, ([], []))
+    return [
+        attention(
+            f"{card.name} jumps at {number_text(times[n])} s: whatever inertia is on the shaft jumps with it, and the torque of the jump is not shown. "
+            "Give the jump a slope, such as 1 ms.",
+            key,
+            f"profile:{n}",
+        )
+        for n in range(1, len(times))
+        if times[n] == times[n - 1] and levels[n] != levels[n - 1]
+    ]
+
+
 IMPOSED_SPEED = Part(
     id="imposed_speed",
     title="Imposed speed",
@@ -135,6 +156,7 @@ IMPOSED_SPEED = Part(
         Signal("power", "power", "W"),
     ),
     build=build_imposed_speed,
+    rules=(jumps,),
     has_profile=("Speed", "rad/s"),
     first_profile=(("0 s", "0"), ("0.5 s", "0"), ("0.6 s", "1")),
     telling=lambda v, card: ("imposed speed",),

@@ -1,0 +1,108 @@
+"""One card after another: values, choices, table, profile, own lines, starts, and what its kind says itself."""
+
+from __future__ import annotations
+
+import math
+
+from pendel.core.catalogue.declare import Kind, Part
+from pendel.core.catalogue.own import read_own
+from pendel.core.catalogue.own_block import TEMPLATES as OWN_BLOCKS
+from pendel.core.catalogue.own_block import read_block
+from pendel.core.check.examined import Examined, Subject
+from pendel.core.check.profiles import profile_of
+from pendel.core.check.signal_units import signal_unit
+from pendel.core.check.values import evaluate_value, rows_of, worked_out
+from pendel.core.drive import commands
+from pendel.core.drive.document import Drive, End
+from pendel.core.drive.findings import attention, fault
+from pendel.core.errors import ExpressionProblem
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import number_text
+
+
+def cards(of: Subject) -> None:
+    for key, kind in of.kinds.items():
+        _card(of.drive, key, kind, of.names, of.result)
+
+
+def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) -> None:
+    card = drive.cards[key]
+    values: dict[str, float] = {}
+    good = True
+    in_force = {v.name for v in kind.values_in_force(card)}
+    for value in kind.values:
+        text = card.values.get(value.name, value.default)
+        try:
+            meant = None if value.name.startswith("K") else lambda: signal_unit(drive, End(key, "out"))
+            values[value.name] = evaluate_value(value, text, names, meant)
+        except ExpressionProblem as problem:
+            values[value.name] = math.nan
+            if value.name in in_force:
+                good = False
+                result.findings.append(fault(f"{card.name}: {problem}", key, value.name))
+    for choice in kind.choices:
+        if card.choices.get(choice.name, choice.default) not in dict(choice.options):
+            good = False
+            result.findings.append(
+                fault(
+                    f"{card.name}: {choice.label} cannot be “{card.choices[choice.name]}”. Choose one of {', '.join(o for o, _ in choice.options)}.",
+                    key,
+                    choice.name,
+                )
+            )
+    if kind.rows:
+        good = rows_of(card, key, kind.rows, names, values, result) and good
+    if good:
+        contradictions = worked_out(key, card, kind, values, result)
+        good = contradictions is not None
+        for c in contradictions or ():
+            mend = commands.set_values(drive, key, c.remedy, c.remedy_label) if c.remedy else None
+            result.findings.append(
+                (fault if c.fault else attention)(
+                    f"{card.name}: {c.sentence}", key, c.field, mend, c.remedy_label
+                )
+            )
+    result.values[key] = values
+    begins, until = values.get("t_0", 0.0), result.settings.get("until", math.inf)
+    if good and begins > until:
+        result.findings.append(
+            attention(
+                f"{card.name} starts at {number_text(begins)} s, after the run's end at {number_text(until)} s, so it does nothing. "
+                "Start it earlier or run longer.",
+                key,
+                "t_0",
+            )
+        )
+    if kind.has_profile:
+        profile_of(drive, key, kind, names, result)
+    if card.own is not None and card.kind in OWN_BLOCKS:
+        block = read_block(card.own, card.kind, names)
+        for section, line, sentence in block.problems:
+            where = {"equations": "update"}.get(section, section)
+            result.findings.append(
+                fault(f"{card.name}, {where} line {line + 1}: {sentence}", key, f"{section}:{line}")
+            )
+    if isinstance(kind, Part):
+        result.starts[key] = {}
+        model = read_own(card.own, names) if card.own else None
+        if model:
+            for section, line, sentence in model.problems:
+                result.findings.append(
+                    fault(f"{card.name}, {section} line {line + 1}: {sentence}", key, f"{section}:{line}")
+                )
+        for state in kind.states:
+            if state.name in card.starts or (model and state.name in model.states):
+                result.given_starts.add(f"{key}.{state.name}")
+            text = card.starts.get(state.name, model.states.get(state.name, "0") if model else "0")
+            try:
+                result.starts[key][state.name] = value_in_field(text, state.unit, names)
+            except ExpressionProblem as problem:
+                result.findings.append(
+                    fault(
+                        f"{card.name}, starting value of {state.label}: {problem}", key, f"start:{state.name}"
+                    )
+                )
+    if good:
+        for rule in kind.rules:
+            result.findings += rule(card, key, result)

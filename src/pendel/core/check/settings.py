@@ -1,0 +1,66 @@
+"""Quantities and settings."""
+
+from __future__ import annotations
+
+from pendel.core.catalogue.declare import LEVELS, Block
+from pendel.core.check.examined import Subject
+from pendel.core.drive.findings import fault
+from pendel.core.errors import ExpressionProblem, OutOfRange
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.units import number_text
+
+SETTING_UNITS = {"until": "s", "tick": "s", "step": "s", "tolerance": "", "computing_delay": "", "seed": ""}
+MOST_TICKS = 5e7
+METHODS = ("auto", "explicit", "stiff", "fast", "fixed")
+
+
+def quantities(of: Subject) -> None:
+    drive, names, result = of.drive, of.names, of.result
+    for name in drive.quantities:
+        try:
+            result.quantities[name] = names(name).si
+        except ExpressionProblem as problem:
+            result.findings.append(fault(f"Quantity {name}: {problem}", field=name))
+
+
+def settings(of: Subject) -> None:
+    drive, kinds, names, result = of.drive, of.kinds, of.names, of.result
+    for name, unit_text in SETTING_UNITS.items():
+        text = drive.settings[name]
+        label = {"until": "Run length", "tick": "Base tick", "step": "Fixed step"}.get(
+            name, name.replace("_", " ").capitalize()
+        )
+        try:
+            value = value_in_field(text, unit_text, names)
+            if name in ("until", "tick", "step", "tolerance") and value <= 0:
+                raise OutOfRange(label, text, "above 0")
+            if name == "computing_delay" and value not in (0.0, 1.0):
+                raise OutOfRange(label, text, "0 or 1 tick")
+            if name == "tolerance" and not 1e-13 <= value <= 0.1:
+                raise OutOfRange(label, text, "between 1e-13 and 0.1")
+            result.settings[name] = value
+        except ExpressionProblem as problem:
+            result.findings.append(fault(f"{label}: {problem}", field=name))
+    until, tick = result.settings.get("until"), result.settings.get("tick")
+    sampled = any(isinstance(kind, Block) for kind in kinds.values())
+    if sampled and until is not None and tick is not None and until / tick > MOST_TICKS:
+        result.findings.append(
+            fault(
+                f"The run of {number_text(until)} s has {number_text(until / tick)} ticks; at most {number_text(MOST_TICKS / 1e6)} million are possible. Shorten the run or lengthen the base tick.",
+                field="until",
+            )
+        )
+    if drive.settings["level"] not in LEVELS:
+        result.findings.append(
+            fault(
+                f"The level of detail “{drive.settings['level']}” is not known. Choose one of {', '.join(LEVELS)}.",
+                field="level",
+            )
+        )
+    if drive.settings["method"] not in METHODS:
+        result.findings.append(
+            fault(
+                f"The method “{drive.settings['method']}” is not known. Choose one of {', '.join(METHODS)}.",
+                field="method",
+            )
+        )

@@ -1,0 +1,92 @@
+"""The values of a card, its table and its choices."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+from pendel.core.catalogue.declare import ANY, Contradiction, Kind, Part, Rows, Value
+from pendel.core.check.examined import Examined
+from pendel.core.drive.document import Card
+from pendel.core.drive.findings import fault
+from pendel.core.errors import ExpressionProblem, OutOfRange
+from pendel.core.quantities.expressions import evaluate, in_turns_of, is_literal, read, value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import NO_TURN, figure, number_text
+
+
+def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], str] | None = None) -> float:
+    """SI value of a card's value text; empty optional ones are not-a-number. ``meant`` tells the unit of a value that may be of
+    any, where the wiring tells it.
+
+    Raises
+    ------
+    ExpressionProblem
+    """
+    if not text.strip() and value.optional:
+        return math.nan
+    if value.unit == ANY:
+        number = of_any_unit(text, names, meant)
+    else:
+        number = value_in_field(text, value.unit, names)
+    low, high = value.low, value.high
+    beyond = (low is not None and (number < low or (value.open_low and number <= low))) or (
+        high is not None and number > high
+    )
+    if beyond or (value.whole and number != round(number)):
+        bounds = []
+        if low is not None:
+            bounds.append(f"above {number_text(low)}" if value.open_low else f"at least {number_text(low)}")
+        if high is not None:
+            bounds.append(f"at most {number_text(high)}")
+        if value.whole:
+            bounds.append("a whole number")
+        told = (
+            text
+            if is_literal(text)
+            else f"{text} = {figure(number, '' if value.unit == ANY else value.unit, 4)}"
+        )
+        raise OutOfRange(f"{value.label} {value.name}", told, " and ".join(bounds))
+    return number
+
+
+def of_any_unit(text: str, names: Names, meant: Callable[[], str] | None) -> float:
+    """SI value of a text whose unit is that of a signal: 25 Hz on a speed is 157 rad/s."""
+    found = evaluate(read(text), names, text)
+    return in_turns_of(meant(), found, text) if meant and found.turn != NO_TURN else found.si
+
+
+def worked_out(
+    key: str, card: Card, kind: Kind, values: dict[str, float], result: Examined
+) -> list[Contradiction] | None:
+    """What a kind finds contradictory in its values; none where what it works out from them leads to no numbers, as when one is far from
+    all that is usual."""
+    try:
+        if isinstance(kind, Part) and kind.circuit is not None:
+            kind.circuit(values, card)
+        return kind.contradictions(values, card) if kind.contradictions else []
+    except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
+        result.findings.append(
+            fault(
+                f"{card.name}: its values together lead to no numbers; one of them is far from what is usual. Correct it.",
+                key,
+            )
+        )
+        return None
+
+
+def rows_of(
+    card: Card, key: str, table: Rows, names: Names, values: dict[str, float], result: Examined
+) -> bool:
+    """Evaluate the rows of a card's table into ``values``, as ``column_row``; whether all is well."""
+    good = True
+    for number, row in enumerate(card.rows):
+        for place, column in enumerate(table.columns):
+            try:
+                text = row[place] if place < len(row) else column.default
+                values[f"{column.name}_{number}"] = evaluate_value(column, text, names)
+            except ExpressionProblem as problem:
+                good = False
+                where = f"{card.name}, {table.label.lower()} row {number + 1}"
+                result.findings.append(fault(f"{where}: {problem}", key, f"rows:{number}"))
+    return good
