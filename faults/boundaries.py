@@ -7,6 +7,7 @@ import json
 import tempfile
 import time
 from collections.abc import Callable
+from copy import deepcopy
 from functools import lru_cache
 from pathlib import Path
 from random import Random
@@ -159,9 +160,9 @@ def changed_json(rng: Random, source: str) -> str:
                 elif way == 2:
                     at[key] = rng.choice(ODD)  # type: ignore[index]
                 elif isinstance(at, dict):
-                    at[texts.text(rng, 6)] = deeper
+                    at[texts.text(rng, 6)] = deepcopy(deeper)
                 else:
-                    at.append(deeper)  # type: ignore[attr-defined]
+                    at.append(deepcopy(deeper))  # type: ignore[attr-defined]
                 break
             at = deeper
     return json.dumps(record)

@@ -11,11 +11,13 @@ from pendel.core.controllers.c_names import comment, drive_name, identifiers
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.loops.tuning import standings
 from pendel.core.plant import simulator
+from pendel.core.plant.simulator import Watch
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
+from pendel.core.runs.condensed import Condenser
 from pendel.core.runs.kept import save
 from pendel.core.runs.measures import cut_at_turns
-from pendel.core.runs.simulate import reopen
+from pendel.core.runs.simulate import prepare, reopen, run_drive
 from tests.core.energy import energy_gap
 
 U, MIDDLE, R_ON, V_0, V_D, T_DEAD, F_P = 303.0, 151.0, 6e-3, 0.9, 0.8, 1e-6, 10e3
@@ -221,6 +223,31 @@ def test_thinning_a_record_changes_no_mean_and_no_order_of_time(example, method,
             "grid.current" if example == "valley_feeder" else "door_motor.current", 0.01001, 0.01002
         ).mean
     )
+
+
+def test_a_run_stopped_while_its_record_is_averaged_stops_at_once_and_keeps_its_rows(monkeypatch):
+    d = pendel.open_drive(pendel.api.Path(pendel.__file__).parent / "examples" / "car_door_drive.pendel")
+    d.set("level", "switching")
+    prepared, watch = prepare(d.document), Watch.private()
+    whole = run_drive(prepared, until=0.1).rows
+    monkeypatch.setattr(simulator, "RECORD_BYTES", 600_000)
+    looked = []
+
+    def stretch(self, rows, real=Condenser._stretch):
+        looked.append(len(rows))
+        watch.stop[0] = len(looked) == 200  # amid the second look at the record
+        real(self, rows)
+
+    monkeypatch.setattr(Condenser, "_stretch", stretch)
+    run = run_drive(prepared, watch=watch, until=0.1)
+    assert run.outcome.name == "STOPPED" and len(looked) == 200
+    assert run.condensed is not None and len(run.condensed.edges) == len(run.condensed.figures) + 1
+    late = run.rows[run.rows[:, 0] > run.thinned_until]
+    begin = np.searchsorted(whole[:, 0], run.thinned_until, side="right")
+    assert np.array_equal(late, whole[begin : begin + len(late)]) and len(late) > 1000, (
+        "nothing after the first look is lost"
+    )
+    assert run.condensed.edges[-1] == pytest.approx(run.thinned_until)
 
 
 @pytest.mark.parametrize("mean_source", [210, 153])

@@ -14,7 +14,7 @@ def integrate(
     program: Program,
     inputs: Inputs,
     watch: Watch | None = None,
-    condense: Callable[[np.ndarray], None] | None = None,
+    condense: Callable[[np.ndarray], bool] | None = None,
 ) -> Recorded:
     """Run to the end, a stop or a failure; never raises for what the equations do. ``condense`` is given the rows that a long record
     is about to lose, each once."""

@@ -25,7 +25,7 @@ LOOP_FILES = (
     "control.c", "modes.c", "settling.c", "locating.c", "stepping.c", "fixed.c", "driver.c", "memory.c", "session.c", "snapshot.c", "rows.c", "refine.c",
 )  # fmt: skip
 """One translation unit, in this order."""
-LAYOUT = 2
+LAYOUT = 3
 """Version of the shared structs; see ``PD_LAYOUT`` in ``loop/run.h``."""
 
 INT, DOUBLE = ctypes.c_int, ctypes.c_double

@@ -107,7 +107,7 @@ class Simulator:
     watch
         flags through which another thread or process stops it and sees how far it is.
     condense
-        is given the rows that a long record is about to lose, each once.
+        is given the rows that a long record is about to lose, each once; where it returns False, as the run is to stop, they stay.
 
     Raises
     ------
@@ -123,7 +123,7 @@ class Simulator:
         inputs: Inputs,
         *,
         watch: Watch | None = None,
-        condense: Callable[[np.ndarray], None] | None = None,
+        condense: Callable[[np.ndarray], bool] | None = None,
     ):
         self.program, self.inputs, self.watch = program, inputs, watch or Watch.private()
         self._plant, *controllers = load_together(
@@ -234,19 +234,20 @@ class Simulator:
         self._kept[name] = np.array(values if len(values) else [0], dtype=np.int32)
         return pointer(self._kept[name])
 
-    def _handing_over(self, condense: Callable[[np.ndarray], None]) -> Callable[[int, int], None]:
+    def _handing_over(self, condense: Callable[[np.ndarray], bool]) -> Callable[[int, int], int]:
         """An exception cannot pass through C, so it is raised by `advance` at the end, and nothing is handed over any more."""
         width, busy = self._width, self.watch.busy
 
-        def hand_over(rows: int, count: int) -> None:
+        def hand_over(rows: int, count: int) -> int:
             if self._failures or not count:
-                return
+                return 1
             block = (ctypes.c_double * (count * width)).from_address(rows)
             busy[0] += 1
             try:
-                condense(np.ctypeslib.as_array(block).reshape(count, width))
+                return int(condense(np.ctypeslib.as_array(block).reshape(count, width)))
             except Exception as problem:  # noqa: BLE001  raised again by `advance`
                 self._failures.append(problem)
+                return 1
             finally:
                 busy[0] -= 1
 
@@ -541,7 +542,7 @@ def refuse(_handle: int | None, _until: float) -> int:
     raise RunProblem("The simulator is closed. Open another.")
 
 
-CONDENSE = ctypes.CFUNCTYPE(None, ctypes.c_void_p, ctypes.c_long)
+CONDENSE = ctypes.CFUNCTYPE(ctypes.c_int, ctypes.c_void_p, ctypes.c_long)
 
 
 def test_numbers(test: DeviceTest, mode_keys: Sequence[str]) -> list[int]:

@@ -79,6 +79,10 @@ class RowsAlone:
     parameters: np.ndarray
 
 
+class Interrupted(Exception):
+    """The run is to stop."""
+
+
 @dataclass
 class Condenser:
     """Takes the rows that a record is about to lose; see `Condensed`."""
@@ -88,6 +92,8 @@ class Condenser:
     straight: bool = False
     devices: Sequence[SwitchingLoss] = ()
     """Whose switching energies are kept too."""
+    stop: np.ndarray = field(default_factory=lambda: np.zeros(1, dtype=np.int32))
+    """Above zero where the run is to stop, which is not to wait for averages that nobody will miss."""
     edges: list[float] = field(default_factory=list)
     """s."""
     figures: list[np.ndarray] = field(default_factory=list)
@@ -96,8 +102,18 @@ class Condenser:
     _low: np.ndarray | None = None
     _high: np.ndarray | None = None
 
-    def take(self, rows: np.ndarray) -> None:
-        """Rows that follow those taken before, in full."""
+    def take(self, rows: np.ndarray) -> bool:
+        """Rows that follow those taken before, in full. False where it was given up, as if it had not been asked."""
+        before = len(self.edges), len(self.figures), self._last, self._low, self._high
+        try:
+            self._take(rows)
+            return True
+        except Interrupted:
+            edges, figures, self._last, self._low, self._high = before
+            del self.edges[edges:], self.figures[figures:]
+            return False
+
+    def _take(self, rows: np.ndarray) -> None:
         if self._last is not None:
             rows = np.concatenate([self._last[None, :], rows])
         self._last = rows[-1].copy()
@@ -145,6 +161,8 @@ class Condenser:
         self.figures.append(figures)
 
     def _add(self, rows: np.ndarray, figures: np.ndarray) -> None:
+        if self.stop[0]:
+            raise Interrupted
         assert self._low is not None and self._high is not None
         found = refined_rows(
             self.structure, rows, self.parameters, straight=self.straight, span=self._high - self._low

@@ -351,13 +351,15 @@ def run_drive(
         shorts=short_paths(drive, kind_of, prepared.structure.mode_keys),
         short_limit=FOR_GOOD,
     )
+    watch = watch or Watch.private()
     begun = time.perf_counter()
     structure, deck = prepared.structure, prepared.deck
     inputs = prepared.inputs(run_settings)
     values = prepared.examined.values
     devices = switching_losses(drive, values, kind_of, structure.mode_keys)
-    condenser = Condenser(structure, inputs.parameters, run_settings.method == "fixed", devices)
+    condenser = Condenser(structure, inputs.parameters, run_settings.method == "fixed", devices, watch.stop)
     recorded = integrate(prepared.program, inputs, watch, condenser.take)
+    watch.busy[0] += 1  # from here on it is looked at, and hears of no stop
     seconds = time.perf_counter() - begun
     run = KeptRun(
         name, recorded.rows, recorded.ticks, structure, inputs.parameters, deck.signals, deck.tick, deck.delay, dict(prepared.infos), recorded.outcome,

@@ -29,7 +29,7 @@ static void thin(work_t *w)
     r->n_rows += w->pending_row;
     w->pending_row = 0;
     while (fresh < r->n_rows && r->thinned_to > 0 && r->rows[fresh * w->width] <= r->thinned_until) fresh++;
-    if (r->condense) r->condense(r->rows + fresh * w->width, r->n_rows - fresh);
+    if (r->condense && !r->condense(r->rows + fresh * w->width, r->n_rows - fresh)) return;
     for (;; stretch *= 2) {
         double last = -1;
         for (k = kept = 0; k < r->n_rows; k++) {

@@ -7,7 +7,7 @@
 #include <string.h>
 #include <time.h>
 
-enum { PD_LAYOUT = 2 };
+enum { PD_LAYOUT = 3 };
 
 typedef void (*guarded_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g);
 typedef void (*out_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y);
@@ -56,7 +56,8 @@ typedef struct {
     double short_limit;
     long first_tick;                    /* number of the tick whose signals stand first in ``ticks`` */
     long thinnings;                     /* how often the record was thinned */
-    void (*condense)(const double *rows, long n_rows);   /* takes rows that will be thinned, each once, or is none */
+    int (*condense)(const double *rows, long n_rows);    /* takes rows that will be thinned, each once; 0: it was given up, for the run is to
+                                                          * stop, and the rows must stay. Or it is none */
 } run_t;
 
 /* Hoisted values for the sets of modes met on the way over a record; they come back with every period of the pulses. One place
