@@ -22,10 +22,13 @@ UNTIL = "4 ms"
 
 def look() -> None:
     """In a process with the sanitizers' library loaded first."""
+    from truth.slices import in_slices
+
     import pendel
     from pendel.core.drive.file import load
     from pendel.core.errors import PendelError
     from pendel.core.plant import compiler
+    from pendel.core.plant.program import RunSettings
     from pendel.core.runs import simulate
     from pendel.core.runs.simulate import prepare, run_drive
 
@@ -38,7 +41,10 @@ def look() -> None:
                 drive = load(path)
                 drive.settings |= {"level": level, "method": method, "until": UNTIL}
                 try:
-                    run = run_drive(prepare(drive))
+                    prepared = prepare(drive)
+                    run = run_drive(prepared)
+                    settings = RunSettings(0.004, method=method, h_max=1e-4, fixed_step=1e-6)
+                    in_slices(prepared.program, prepared.inputs(settings))  # saved, restored, handed over
                 except PendelError as problem:
                     print(f"{path.stem} {level} {method}: {str(problem)[:100]}", flush=True)
                     continue

@@ -121,14 +121,16 @@ def landlock(libc: ctypes.CDLL, version: int, writable: list[Path]) -> bool:
 
 
 def python_folders() -> set[str]:
-    """Where Python, its packages and Pendel lie."""
+    """Where Python, its packages and Pendel lie. The folder in which a command was given, which comes first where a module is run, is the
+    user's."""
     ours = str(Path(__file__).parents[3])
+    given = os.getcwd() if sys.path and sys.path[0] == os.getcwd() else None
     return {
         sys.prefix,
         sys.base_prefix,
         sys.exec_prefix,
         ours,
-        *(p for p in sys.path if p and os.path.isabs(p)),
+        *(p for p in sys.path if p and os.path.isabs(p) and p != given),
     }
 
 
