@@ -33,10 +33,9 @@ def digest(own: OwnEquations) -> str:
 
 def allow(updates: Iterable[OwnEquations], *, for_good: bool = True) -> None:
     """Allow these updates from now on, or while this process lasts."""
-    new = {digest(own) for own in updates} - _here
-    _here.update(new)
-    new -= _remembered()
-    if not new or not for_good:
+    allowed = {digest(own) for own in updates}
+    _here.update(allowed)
+    if not for_good or not (new := allowed - _remembered()):  # it may have been allowed for this process before
         return
     path = remembered_at()
     with contextlib.suppress(OSError):  # where nothing can be kept, the question comes again next time
