@@ -322,6 +322,7 @@ def test_even_allowed_c_reads_no_files_of_the_users_writes_none_and_has_no_netwo
 def test_the_terminal_runs_a_drives_code_confined_and_a_crash_is_a_sentence(tmp_path, monkeypatch):
     """What the worker may not do, the command may not either: with --own-c, and where the C was allowed before."""
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     worker = Worker()
     ask(
         worker, to_text(own_c("y = x;")), tmp_path / "r.h5", own_c=True
