@@ -151,7 +151,7 @@ def run(drive: Drive, options: argparse.Namespace) -> int:
 
 
 def measure(drive: Drive, options: argparse.Namespace) -> int:
-    """A table of signals in the units that stand beside them and one of losses, columns apart by tabs."""
+    """A table of signals in the units shown next to them and one of losses, columns apart by tabs."""
     from pendel.core.quantities.expressions import value_in_field
     from pendel.core.quantities.named import Names
     from pendel.core.runs.balance import balance

@@ -53,7 +53,7 @@ def kinds_in(module: ModuleType) -> tuple[Kind, ...]:
 
 
 def added(ours: Mapping[str, Kind]) -> dict[str, Kind]:
-    """Kinds of installed packages. What cannot be taken is left out and told by `left_out`; ours stay as they are."""
+    """Kinds of installed packages. What cannot be used is left out, with a message in `left_out`; ours stay as they are."""
     found: dict[str, Kind] = {}
     left_out.clear()
     for entry in sorted(metadata.entry_points(group=GROUP), key=lambda e: e.name):

@@ -1,6 +1,6 @@
 """What the equations of a drive depend on but for its numbers: kinds, choices, levels, wires, and which values are zero.
 
-Two drives of one skeleton whose parts got the same answers about their values have the same equations. The key tells skeletons apart
+Two drives of one skeleton whose parts got the same answers about their values have the same equations. The key distinguishes skeletons
 without a symbol, so that what was ordered once is found again for any values, in any process.
 """
 
@@ -59,7 +59,7 @@ class Skeleton:
     joins: tuple[tuple[PinName, PinName], ...]
 
     def key(self, *more: object) -> str:
-        """A hash that is equal for equal skeletons, here and elsewhere; ``more`` is what else tells structures apart."""
+        """A hash that is equal for equal skeletons, here and elsewhere; ``more`` is what else distinguishes structures."""
         forms = [
             (f.card, f.kind, f.level, f.choices, f.rows, f.own, sorted(f.surfaces.items()))
             for f in self.parts

@@ -68,7 +68,7 @@ def writer_for(ending: str) -> Callable[[Sequence[Column], Path], None]:
 
 
 def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
-    """Write traces in the units they are shown in, which stand beside them; the format is chosen by the ending.
+    """Write traces in the units they are shown in, which are written next to them; the format is chosen by the ending.
 
     Raises
     ------

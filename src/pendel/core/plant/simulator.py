@@ -153,7 +153,7 @@ class Simulator:
                 "There is not enough memory for the run. Close other programs or run a shorter time."
             )
 
-    # What is told of the program; it stays.
+    # Constant for the program.
 
     def _describe(self) -> None:
         structure, run = self.program.structure, self._run
@@ -370,7 +370,7 @@ class Simulator:
             self._loop.pd_renew(self._handle)
 
     def _renew_controls(self, controls: Doubles) -> None:
-        """Values, seeds and tables; what stands in the delay lines, at the end, stays."""
+        """Values, seeds and tables; the contents of delay lines, at the end, stay."""
         if self._controller is None:
             return
         mine, before = self._kept["controls"], self.inputs.controls
@@ -404,7 +404,7 @@ class Simulator:
         )
 
     def restore(self, snapshot: Snapshot) -> None:
-        """Go back, or on, to a snapshot. The record goes on behind the rows it had there; where it has not these rows, it begins anew
+        """Go back, or on, to a snapshot. The record goes on behind the rows it had there; where it has not these rows, it begins again
         with the snapshot.
 
         Raises

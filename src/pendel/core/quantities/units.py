@@ -198,7 +198,7 @@ PER_SECOND: Dimension = (0.0, 0.0, -1.0, 0.0, 0.0)
 
 
 def si_unit_of(dim: Dimension, turns: Turn) -> str:
-    """The same for a value that counts radians, cycles or neither: 100 rad/s are no 16 Hz where nothing tells that cycles are wanted."""
+    """The same for a value that counts radians, cycles or neither: 100 rad/s are not 16 Hz where cycles were not requested."""
     if dim != PER_SECOND:
         return si_unit(dim)
     cycles, radians = turns

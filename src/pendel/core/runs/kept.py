@@ -27,8 +27,8 @@ CONDENSED = ("edges", "figures", "switched")
 
 @dataclass(frozen=True)
 class Trace:
-    """One signal of a run: times (s), values (SI), the unit to show, and whether it holds between its points. Where values stand beside
-    the unit, they are those of `y_in`."""
+    """One signal of a run: times (s), values (SI), the unit to show, and whether it holds between its points. Values shown next to
+    the unit are those of `y_in`."""
 
     key: str
     label: str

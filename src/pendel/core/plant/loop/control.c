@@ -62,7 +62,7 @@ static void judge_stiffness(work_t *w, double h)
     }
 }
 
-/* The modes changed: their spectral radius tells at once whether the stretch ahead is stiff. */
+/* The modes changed: their spectral radius shows at once whether the stretch ahead is stiff. */
 static void judge_new_modes(work_t *w, double left)
 {
     w->entered = 0;

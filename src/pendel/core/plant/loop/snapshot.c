@@ -11,7 +11,7 @@ typedef struct {
 } snapshot_t;
 
 /* What is kept of a set of modes beside its modes and where its loops were solved last; the rest follows from them and the values. Sets
- * it hints at are told by their number, or -1 where a hint is dead. */
+ * it hints at are given by their number, or -1 where a hint is dead. */
 typedef struct { long filled; double radius, inverted; int follows[2], by[2], settles, settling; } kept_set_t;
 
 static const size_t STATE_BEGINS = offsetof(work_t, t), STATE_BYTES = offsetof(work_t, x) - offsetof(work_t, t);
@@ -168,7 +168,7 @@ static int restore_record(cursor_t *c, work_t *w, const snapshot_t *h, int same_
         r->thinned_until = h->thinned_until;
         r->thinned_to = h->thinned_to;
     }
-    w->room = 0;   /* to be asked anew */
+    w->room = 0;   /* asked again with the next row */
     if (!grow(&r->rows, &r->cap_rows, r->n_rows + 2, w->width, r->max_rows_log2)) return 0;
     rows = r->rows + (r->n_rows - (h->n_rows > 0)) * w->width;
     pass(c, rows, bytes);
