@@ -321,7 +321,6 @@ class Simulator:
                 f"The program has no parameter “{parameter}”. Write one of {', '.join(sorted((*plant, *blocks))[:8])} …"
             )
         inputs = self.inputs
-        self._must_keep_equations({parameter: value})
         if parameter in plant:
             parameters = inputs.parameters.copy()
             parameters[plant.index(parameter)] = value
