@@ -66,7 +66,8 @@ class Run:
         return losses(self.kept, start, end)
 
     def balance(self, start: float, end: float) -> Balance:
-        """Where the energy went between two times (s): losses, what was delivered and stored, and whether it adds up."""
+        """Where the energy went between two times (s): losses, what was delivered and stored, and whether it
+        adds up."""
         return balance(self.kept, start, end)
 
     @property
@@ -90,7 +91,8 @@ class Run:
     def save(
         self, path: str | Path, signals: list[str] | None = None, units: Mapping[str, str] | None = None
     ) -> None:
-        """Traces as ``.csv``, ``.h5`` or ``.mat``, by the ending of ``path``. ``units`` gives single signals in others than those they are
+        """Traces as ``.csv``, ``.h5`` or ``.mat``, by the ending of ``path``. ``units`` gives single signals
+        in others than those they are
         declared with, such as ``{"door_motor.speed": "rpm"}``.
 
         Raises
@@ -114,8 +116,19 @@ class Drive:
     def _do(self, command: commands.Command) -> None:
         completed(self.document, command).apply(self.document)
 
-    def add(self, kind: str, name: str, *, profile=(), rows=(), flux: FluxTable | None = None, own: OwnEquations | None = None, starts: Mapping[str, str] | None = None,
-            choices: Mapping[str, str] | None = None, **values: str | float) -> str:  # fmt: skip
+    def add(
+        self,
+        kind: str,
+        name: str,
+        *,
+        profile=(),
+        rows=(),
+        flux: FluxTable | None = None,
+        own: OwnEquations | None = None,
+        starts: Mapping[str, str] | None = None,
+        choices: Mapping[str, str] | None = None,
+        **values: str | float,
+    ) -> str:
         """Add a card and return its id. Values are text with units, or numbers in the value's own unit.
 
         Raises
@@ -175,7 +188,8 @@ class Drive:
         self._do(commands.add_wire(self.document, *ends))
 
     def group(self, cards: list[str], name: str, *, face: Mapping[str, str] | None = None) -> str:
-        """Fold cards into an assembly and return its id; ``face`` gives names to values inside, as ``card.value``.
+        """Fold cards into an assembly and return its id; ``face`` gives names to values inside, as
+        ``card.value``.
 
         Raises
         ------
@@ -294,7 +308,8 @@ class Drive:
         return examine(self.document).findings
 
     def run(self, until: float | None = None, *, with_energy: bool = False, own_c: bool = False) -> Run:
-        """Run to ``until`` (s), or as long as the drive says. ``own_c`` lets C run that the drive's file brings.
+        """Run to ``until`` (s), or as long as the drive says. ``own_c`` lets C run that the drive's file
+        brings.
 
         Raises
         ------

@@ -26,7 +26,8 @@ class Slot:
 
 
 def autosave_path(path: Path | None, number: int = 0) -> Path:
-    """Where an autosave of a drive lies: apart from the drive, named by its place. Windows on one drive have a number each."""
+    """Where an autosave of a drive lies: apart from the drive, named by its place. Windows on one drive have
+    a number each."""
     key = hashlib.sha256(os.fsencode(path.resolve() if path else "untitled")).hexdigest()[:12]
     name = re.sub(r"[^\w .-]", "_", path.stem)[:60] if path else "untitled"
     return (
@@ -35,7 +36,8 @@ def autosave_path(path: Path | None, number: int = 0) -> Path:
 
 
 def slots(path: Path | None, *, used: bool) -> Iterator[Slot]:
-    """Autosaves of a drive whose windows are gone, or places for a new one. Each is locked while it is looked at."""
+    """Autosaves of a drive whose windows are gone, or places for a new one. Each is locked while it is looked
+    at."""
     for number in range(MOST_WINDOWS):
         at = autosave_path(path, number)
         if at.exists() != used:

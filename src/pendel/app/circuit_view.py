@@ -47,7 +47,10 @@ class CircuitCanvas(QWidget):
         self.step = min(
             (self.width() - 140) / self.drawing.width, (self.height() - 60) / self.drawing.height, 46.0
         )
-        painter.translate((self.width() - self.drawing.width * self.step) / 2 + 10, (self.height() - self.drawing.height * self.step) / 2)  # fmt: skip
+        painter.translate(
+            (self.width() - self.drawing.width * self.step) / 2 + 10,
+            (self.height() - self.drawing.height * self.step) / 2,
+        )
         for element in self.drawing.elements:
             live = self.conducts(element)
             pen = QPen(colour("petrol" if live else "ink"), 2.4 if live else 1.4)
@@ -110,7 +113,8 @@ class CircuitCanvas(QWidget):
             painter.drawLine(end, end - along * 8 + across * side)
 
     def _along(self, points: list[QPointF], length: float) -> tuple[QPointF, QPointF, QPointF, QPointF]:
-        """Where a symbol of ``length`` in the middle of an element begins and ends, its direction and its normal."""
+        """Where a symbol of ``length`` in the middle of an element begins and ends, its direction and its
+        normal."""
         a, b = points[0], points[-1]
         size = math.hypot(b.x() - a.x(), b.y() - a.y()) or 1.0
         along = QPointF((b.x() - a.x()) / size, (b.y() - a.y()) / size)
@@ -212,7 +216,9 @@ class CircuitCanvas(QWidget):
         small = abs(value) < 1e-6 * self.scales.get(key, 0.0)
         return figure(0.0 if small else value, self.units.get(key, ""), 3)
 
-    def _text(self, painter: QPainter, rect: QRectF, text: str, side: Qt.AlignmentFlag, *, strong: bool = False) -> None:  # fmt: skip
+    def _text(
+        self, painter: QPainter, rect: QRectF, text: str, side: Qt.AlignmentFlag, *, strong: bool = False
+    ) -> None:
         painter.setFont(font(11))
         painter.setPen(QColor(colour("ink" if strong else "muted")))
         painter.drawText(rect, side | Qt.AlignmentFlag.AlignVCenter, text)
@@ -309,7 +315,15 @@ class CircuitView(QWidget):
             self.canvas.scales[name] = float(abs(trace.y).max()) if len(trace.y) else 0.0
         at = run.end if time is None else time
         self.at.setText(f"t = {figure(at, 's', 6)}")
-        level = "" if any(e.current in self.canvas.values for e in drawing.elements if e.symbol in ("transistor", "diode")) else " · choose Switching to see the devices"  # fmt: skip
+        level = (
+            ""
+            if any(
+                e.current in self.canvas.values
+                for e in drawing.elements
+                if e.symbol in ("transistor", "diode")
+            )
+            else " · choose Switching to see the devices"
+        )
         self.facts.set_text(f"{run.name}{level}")
 
     def _slid(self, value: int) -> None:

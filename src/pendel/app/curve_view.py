@@ -70,7 +70,11 @@ class CurveView(QWidget):
         painter.drawText(
             QRectF(0, high - 7, LEFT - 5, 14), right, number_text(top / unit(curve.y_unit)[0], 3)
         )
-        painter.drawText(QRectF(0, 2, self.width() - RIGHT, 14), Qt.AlignmentFlag.AlignLeft, ", ".join(filter(None, (curve.label, curve.y_unit))))  # fmt: skip
+        painter.drawText(
+            QRectF(0, 2, self.width() - RIGHT, 14),
+            Qt.AlignmentFlag.AlignLeft,
+            ", ".join(filter(None, (curve.label, curve.y_unit))),
+        )
         painter.drawText(QRectF(LEFT, ground.bottom() + 4, 20, 14), Qt.AlignmentFlag.AlignLeft, "0")
         end = number_text(curve.x[-1] / unit(curve.x_unit)[0], 3)
         painter.drawText(

@@ -41,8 +41,15 @@ class DriveFiles(QObject):
         self.commit()
         if not self.session.dirty:
             return True
-        answer = QMessageBox.question(self.window, "Unsaved changes", f"Save the changes to {self.session.drive.title}?",
-                                      QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.Save)  # fmt: skip
+        answer = QMessageBox.question(
+            self.window,
+            "Unsaved changes",
+            f"Save the changes to {self.session.drive.title}?",
+            QMessageBox.StandardButton.Save
+            | QMessageBox.StandardButton.Discard
+            | QMessageBox.StandardButton.Cancel,
+            QMessageBox.StandardButton.Save,
+        )
         if answer == QMessageBox.StandardButton.Save:
             return self.save_drive()
         if answer == QMessageBox.StandardButton.Discard:
@@ -67,7 +74,8 @@ class DriveFiles(QObject):
                 self.open_path(Path(path))
 
     def open_path(self, path: Path) -> bool:
-        """Open a file; what another window left unsaved of it is offered. False, with a sentence, when it cannot be read."""
+        """Open a file; what another window left unsaved of it is offered. False, with a sentence, when it
+        cannot be read."""
         if not self._may_share(path):
             return False
         try:
@@ -90,8 +98,13 @@ class DriveFiles(QObject):
         if lock is None:
             return True
         answer = QMessageBox.question(
-            self.window, "Open elsewhere", f"{path.name} is open in another window of Pendel ({lock}). Open it here too? Before either saves over the other, it is asked.",
-            QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No, QMessageBox.StandardButton.No)  # fmt: skip
+            self.window,
+            "Open elsewhere",
+            f"{path.name} is open in another window of Pendel ({lock}). Open it here too? Before either "
+            "saves over the other, it is asked.",
+            QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No,
+            QMessageBox.StandardButton.No,
+        )
         return answer == QMessageBox.StandardButton.Yes
 
     def _open_damaged(self, path: Path, problem: FileProblem) -> bool:
@@ -104,8 +117,12 @@ class DriveFiles(QObject):
         told = "\n".join(f"· {sentence}" for sentence in left_out[:MOST_TOLD])
         more = f"\n… and {len(left_out) - MOST_TOLD} more" if len(left_out) > MOST_TOLD else ""
         answer = QMessageBox.question(
-            self.window, "Not all can be read", f"{path.name} can be read in part: {len(drive.cards)} cards, {len(drive.wires)} wires. Left out would be:\n\n{told}{more}\n\n"
-            "Open what there is as a new drive? The file stays as it is.")  # fmt: skip
+            self.window,
+            "Not all can be read",
+            f"{path.name} can be read in part: {len(drive.cards)} cards, {len(drive.wires)} wires. Left "
+            f"out would be:\n\n{told}{more}\n\n"
+            "Open what there is as a new drive? The file stays as it is.",
+        )
         if answer != QMessageBox.StandardButton.Yes:
             return False
         self.session.open(drive, None)
@@ -139,7 +156,8 @@ class DriveFiles(QObject):
         return False
 
     def _autosaved(self, slot: Slot) -> Drive | None:
-        """The drive of an autosave, as far as it can be read; one that cannot be is put aside, never deleted."""
+        """The drive of an autosave, as far as it can be read; one that cannot be is put aside, never
+        deleted."""
         try:
             return file.load_as_far_as_it_goes(slot.path)[0]
         except FileProblem as problem:
@@ -191,7 +209,8 @@ class DriveFiles(QObject):
             box = QMessageBox(self.window)
             box.setWindowTitle("Changed elsewhere")
             box.setText(
-                f"{path.name} was changed by another program since it was opened here. Saving over it loses what was changed there.{shown}"
+                f"{path.name} was changed by another program since it was opened here. Saving over it "
+                f"loses what was changed there.{shown}"
             )
             over = box.addButton("Save over it", QMessageBox.ButtonRole.DestructiveRole)
             beside = box.addButton("Save beside it", QMessageBox.ButtonRole.AcceptRole)

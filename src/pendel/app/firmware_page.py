@@ -287,7 +287,8 @@ class FirmwarePage(QWidget):
             ring.setFixedSize(20, 20)
             ring.setAlignment(Qt.AlignmentFlag.AlignCenter)
             ring.setStyleSheet(
-                f"background: {tokens().moss if done else tokens().brass}; color: {tokens().card}; border-radius: 10px; font-weight: bold; font-size: 11px;"
+                f"background: {tokens().moss if done else tokens().brass}; color: {tokens().card}; "
+                "border-radius: 10px; font-weight: bold; font-size: 11px;"
             )
             words = QVBoxLayout()
             words.setSpacing(0)

@@ -21,8 +21,12 @@ FINE = 61
 SHOWN_BEYOND = 0.12
 """Of the table's range, on each side of the contour lines."""
 MAPS = (
-    ("ψ_d", "Wb", (1, 0)), ("ψ_q", "Wb", (0, 1)), ("L_dd", "H", (2, 0)), ("L_qq", "H", (0, 2)), ("L_dq", "H", (1, 1)),
-)  # fmt: skip
+    ("ψ_d", "Wb", (1, 0)),
+    ("ψ_q", "Wb", (0, 1)),
+    ("L_dd", "H", (2, 0)),
+    ("L_qq", "H", (0, 2)),
+    ("L_dq", "H", (1, 1)),
+)
 """What can be looked at: words, unit, and which derivative of the co-energy it is."""
 
 
@@ -88,7 +92,12 @@ class FluxWizard(QDialog):
         self.units: dict[str, QComboBox] = {}
         self.signs: dict[str, QCheckBox] = {}
         body = column(self, (16, 14, 16, 12), 8)
-        body.addWidget(wrapped("Say which column or matrix is what. The picture and the sentences below follow at once.", "muted"))  # fmt: skip
+        body.addWidget(
+            wrapped(
+                "Say which column or matrix is what. The picture and the sentences below follow at once.",
+                "muted",
+            )
+        )
         body.addLayout(self._build_grid())
         self.rows = QComboBox()
         self.rows.setAccessibleName("What changes from row to row")
@@ -151,7 +160,18 @@ class FluxWizard(QDialog):
         text = self.settings.value(self._key, "")
         try:
             known = json.loads(str(text)) if text else None
-            return Layout(known["names"], known["units"], frozenset(known["turned"]), known["rows"], known["mirror"], known.get("winding", "star")) if known else None  # fmt: skip
+            return (
+                Layout(
+                    known["names"],
+                    known["units"],
+                    frozenset(known["turned"]),
+                    known["rows"],
+                    known["mirror"],
+                    known.get("winding", "star"),
+                )
+                if known
+                else None
+            )
         except (ValueError, KeyError, TypeError):
             return None  # written by another version
 
@@ -193,7 +213,14 @@ class FluxWizard(QDialog):
 
     def accept(self) -> None:
         layout = self.layout_chosen()
-        known = {"names": dict(layout.names), "units": dict(layout.units), "turned": sorted(layout.turned), "rows": layout.rows, "mirror": layout.mirror, "winding": layout.winding}  # fmt: skip
+        known = {
+            "names": dict(layout.names),
+            "units": dict(layout.units),
+            "turned": sorted(layout.turned),
+            "rows": layout.rows,
+            "mirror": layout.mirror,
+            "winding": layout.winding,
+        }
         self.settings.setValue(self._key, json.dumps(known))
         super().accept()
 
@@ -209,7 +236,13 @@ class FluxWindow(QDialog):
         self.resize(900, 560)
         self.pair = MapPair()
         body = column(self, (16, 14, 16, 12), 8)
-        body.addWidget(label(f"{name}: {len(table.i_d)} × {len(table.i_q)} points" + (f" from {table.source}" if table.source else ""), "heading"))  # fmt: skip
+        body.addWidget(
+            label(
+                f"{name}: {len(table.i_d)} × {len(table.i_q)} points"
+                + (f" from {table.source}" if table.source else ""),
+                "heading",
+            )
+        )
         body.addWidget(self.pair, 1)
         if run is not None and f"{card}.i_d" in run.keys:
             d, q = run.trace(f"{card}.i_d"), run.trace(f"{card}.i_q")

@@ -1,4 +1,5 @@
-"""A function of both currents as a surface that can be turned, and as contour lines with the run's currents on them."""
+"""A function of both currents as a surface that can be turned, and as contour lines with the run's currents
+on them."""
 
 from __future__ import annotations
 
@@ -84,7 +85,12 @@ class SurfaceView(MapWidget):
         flat = self.unit_points()
         places = self.project(flat).reshape(n, m, 3)
         heights = flat[:, 2].reshape(n, m)
-        corners = [(slice(None, -1), slice(None, -1)), (slice(1, None), slice(None, -1)), (slice(1, None), slice(1, None)), (slice(None, -1), slice(1, None))]  # fmt: skip
+        corners = [
+            (slice(None, -1), slice(None, -1)),
+            (slice(1, None), slice(None, -1)),
+            (slice(1, None), slice(1, None)),
+            (slice(None, -1), slice(1, None)),
+        ]
         faces = np.stack([places[c] for c in corners], axis=2).reshape(-1, 4, 3)
         mean = np.mean([heights[c] for c in corners], axis=0).ravel()
         painter.setPen(QPen(colour("card"), 0.6))
@@ -222,9 +228,21 @@ class ContourView(MapWidget):
         along_d, along_q = self.rims or ((self.x[0], self.x[-1]), (self.y[0], self.y[-1]))
         for value in np.linspace(*along_d, 5):
             at = self.place(value, self.y[0])
-            painter.drawText(QRectF(at.x() - 30, ground.bottom() + 3, 60, 15), Qt.AlignmentFlag.AlignHCenter, figure(value, "", 3))  # fmt: skip
+            painter.drawText(
+                QRectF(at.x() - 30, ground.bottom() + 3, 60, 15),
+                Qt.AlignmentFlag.AlignHCenter,
+                figure(value, "", 3),
+            )
         for value in np.linspace(*along_q, 5):
             at = self.place(self.x[0], value)
-            painter.drawText(QRectF(0, at.y() - 8, 42, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, figure(value, "", 3))  # fmt: skip
+            painter.drawText(
+                QRectF(0, at.y() - 8, 42, 16),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                figure(value, "", 3),
+            )
         unit = f"m{self.unit}" if max(map(abs, self.span)) < 0.5 else self.unit
-        painter.drawText(QRectF(ground.left(), ground.bottom() + 18, ground.width(), 16), Qt.AlignmentFlag.AlignCenter, f"{unit} over i_d across and i_q up, A{BEYOND if self.rims else ''}")  # fmt: skip
+        painter.drawText(
+            QRectF(ground.left(), ground.bottom() + 18, ground.width(), 16),
+            Qt.AlignmentFlag.AlignCenter,
+            f"{unit} over i_d across and i_q up, A{BEYOND if self.rims else ''}",
+        )

@@ -157,8 +157,15 @@ class Inspector(QWidget):
         self.body.addWidget(label("Drive", "title"))
         self.body.addWidget(wrapped("Click a card to see its values. Press A to add one.", "muted"))
         self.body.addSpacing(8)
-        for name, text, unit_text in (("title", "Title", ""), ("until", "Run length", "s"), ("tick", "Base tick", "s"), ("computing_delay", "Computing delay", "ticks"),
-                                      ("tolerance", "Tolerance", ""), ("step", "Fixed step", "s"), ("seed", "Noise seed", "")):  # fmt: skip
+        for name, text, unit_text in (
+            ("title", "Title", ""),
+            ("until", "Run length", "s"),
+            ("tick", "Base tick", "s"),
+            ("computing_delay", "Computing delay", "ticks"),
+            ("tolerance", "Tolerance", ""),
+            ("step", "Fixed step", "s"),
+            ("seed", "Noise seed", ""),
+        ):
             self._setting_row(name, text, unit_text)
         self._setting_choice(
             "method",
@@ -238,8 +245,11 @@ class Inspector(QWidget):
         name = Field(card.name, "Name", 200)
         name.setAlignment(Qt.AlignmentFlag.AlignLeft)
         name.setFixedHeight(30)
-        name.setStyleSheet("QLineEdit { font-size: 16px; font-weight: bold; border: 1px solid transparent; background: transparent; padding: 0; }"
-                           f"QLineEdit:hover, QLineEdit:focus {{ border-bottom: 1px solid {colour('petrol').name()}; }}")  # fmt: skip
+        name.setStyleSheet(
+            "QLineEdit { font-size: 16px; font-weight: bold; border: 1px solid transparent; background: "
+            "transparent; padding: 0; }"
+            f"QLineEdit:hover, QLineEdit:focus {{ border-bottom: 1px solid {colour('petrol').name()}; }}"
+        )
         name.committed.connect(self._rename)
         self.name_field = name
         self.body.addWidget(name)
@@ -542,7 +552,8 @@ class FindingCard(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setObjectName("finding")
         self.setStyleSheet(
-            f"QWidget#finding {{ background: {colour(tint).name()}; border: 1px solid {colour(ink).name()}; border-radius: 4px; }}"
+            f"QWidget#finding {{ background: {colour(tint).name()}; border: 1px solid "
+            f"{colour(ink).name()}; border-radius: 4px; }}"
         )
         body = column(self, (10, 7, 10, 7), 3)
         text = wrapped(finding.sentence)

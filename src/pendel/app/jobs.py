@@ -24,7 +24,8 @@ POLL_MS = 5
 
 
 def ready_to_show(answer: RunFinished, keys: Sequence[str], own_c: bool = False) -> KeptRun:
-    """A run, brought to its place (where C of a user ran, as if it came from elsewhere), with the signals that will be shown at once. Their equations are evaluated here, beside the window, since for a long
+    """A run, brought to its place (where C of a user ran, as if it came from elsewhere), with the signals
+    that will be shown at once. Their equations are evaluated here, beside the window, since for a long
     switching run this takes as long as the run. Raises `FileProblem`."""
     from pendel.core.runs.simulate import reopen  # slow to load, and not needed to start
 

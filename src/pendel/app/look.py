@@ -41,11 +41,30 @@ class Tokens:
 
 LIGHT = Tokens()
 DARK = Tokens(
-    paper="#1B2226", side="#20282C", card="#283136", hairline="#3C474D", bar="#252D31", ink="#E8E4DA", muted="#9FADB3", petrol="#4FB3AC",
-    petrol_tint="#23403F", brass="#D9A648", brass_text="#E3B661", brass_tint="#3D3420", brick="#E07A63", brick_tint="#452A24", moss="#8FBF76", moss_tint="#2A3826",
-    plot="#20282C", on_petrol="#10201F", on_brass="#231A08",
-    traces=("#56B4E9", "#E69F00", "#009E73", "#CC79A7", "#D55E00", "#4C8FC9"), strong="#56B4E9", pale="#4C7F9E", contrast="#E69F00",
-)  # fmt: skip
+    paper="#1B2226",
+    side="#20282C",
+    card="#283136",
+    hairline="#3C474D",
+    bar="#252D31",
+    ink="#E8E4DA",
+    muted="#9FADB3",
+    petrol="#4FB3AC",
+    petrol_tint="#23403F",
+    brass="#D9A648",
+    brass_text="#E3B661",
+    brass_tint="#3D3420",
+    brick="#E07A63",
+    brick_tint="#452A24",
+    moss="#8FBF76",
+    moss_tint="#2A3826",
+    plot="#20282C",
+    on_petrol="#10201F",
+    on_brass="#231A08",
+    traces=("#56B4E9", "#E69F00", "#009E73", "#CC79A7", "#D55E00", "#4C8FC9"),
+    strong="#56B4E9",
+    pale="#4C7F9E",
+    contrast="#E69F00",
+)
 
 _current = LIGHT
 
@@ -92,7 +111,8 @@ def desktop_tokens(application: QApplication) -> Tokens:
 
 
 class PlainLabels(QProxyStyle):
-    """Fusion, with every label plain text: also those of message boxes and tooltips, which show names and notes out of files."""
+    """Fusion, with every label plain text: also those of message boxes and tooltips, which show names and
+    notes out of files."""
 
     def __init__(self) -> None:
         super().__init__("Fusion")
@@ -112,10 +132,19 @@ def dress(application: QApplication, variant: Tokens | None = None) -> None:
     application.setStyle(PlainLabels())
     palette = QPalette()
     for role, value in (
-        (QPalette.ColorRole.Window, t.paper), (QPalette.ColorRole.WindowText, t.ink), (QPalette.ColorRole.Base, t.card), (QPalette.ColorRole.AlternateBase, t.side),
-        (QPalette.ColorRole.Text, t.ink), (QPalette.ColorRole.Button, t.card), (QPalette.ColorRole.ButtonText, t.ink), (QPalette.ColorRole.Highlight, t.petrol),
-        (QPalette.ColorRole.HighlightedText, t.on_petrol), (QPalette.ColorRole.PlaceholderText, t.muted), (QPalette.ColorRole.ToolTipBase, t.card), (QPalette.ColorRole.ToolTipText, t.ink),
-    ):  # fmt: skip
+        (QPalette.ColorRole.Window, t.paper),
+        (QPalette.ColorRole.WindowText, t.ink),
+        (QPalette.ColorRole.Base, t.card),
+        (QPalette.ColorRole.AlternateBase, t.side),
+        (QPalette.ColorRole.Text, t.ink),
+        (QPalette.ColorRole.Button, t.card),
+        (QPalette.ColorRole.ButtonText, t.ink),
+        (QPalette.ColorRole.Highlight, t.petrol),
+        (QPalette.ColorRole.HighlightedText, t.on_petrol),
+        (QPalette.ColorRole.PlaceholderText, t.muted),
+        (QPalette.ColorRole.ToolTipBase, t.card),
+        (QPalette.ColorRole.ToolTipText, t.ink),
+    ):
         palette.setColor(role, QColor(value))
     application.setPalette(palette)
     application.setFont(font(12))

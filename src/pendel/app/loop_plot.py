@@ -58,7 +58,9 @@ class LoopPlot(pg.PlotWidget):
 
     def set_caption(self, title: str, unit: str) -> None:
         self.caption.setHtml(
-            f'<span style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{escape(title)}</b>&nbsp; <span style="color:{tokens().muted}">{escape(unit)}</span></span>'
+            "<span "
+            f'style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{escape(title)}</b>&nbsp; '
+            f'<span style="color:{tokens().muted}">{escape(unit)}</span></span>'
         )
 
     def curve(self, x, y, tint: str, width: float = 1.6, style=Qt.PenStyle.SolidLine) -> None:

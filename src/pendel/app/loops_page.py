@@ -83,7 +83,8 @@ class LoopsPage(QWidget):
         inside.addStretch(1)
         inside.addWidget(
             wrapped(
-                "L is shown with the sign of the negative feedback taken out. Sampling, hold and computing delay are in it; outer loops stand still.",
+                "L is shown with the sign of the negative feedback taken out. Sampling, hold and "
+                "computing delay are in it; outer loops stand still.",
                 "muted",
             )
         )
@@ -212,7 +213,8 @@ class LoopsPage(QWidget):
             self.problem.setText(session.judge_problem)
         elif not self.standings:
             self.problem.setText(
-                "No regulator acts on what it measures yet. Wire a sensor to a regulator's actual value and its output towards the converter."
+                "No regulator acts on what it measures yet. Wire a sensor to a regulator's actual value "
+                "and its output towards the converter."
             )
         else:
             self.problem.setText("")
@@ -271,9 +273,14 @@ class LoopsPage(QWidget):
             made.setCheckable(True)
             made.setChecked(key == self.current)
             made.setStyleSheet(
-                f"QPushButton {{ text-align: left; color: {tokens().ink}; border: 1px solid transparent; border-left: 8px solid {colour(role).name()}; padding: 6px 8px; background: transparent; font-size: 11px; }}"
-                f"QPushButton:checked {{ background: {tokens().petrol_tint}; border: 1px solid {tokens().petrol}; border-left: 8px solid {colour(role).name()}; }}"
-                f"QPushButton:focus {{ border: 1px solid {tokens().petrol}; border-left: 8px solid {colour(role).name()}; }}")  # fmt: skip
+                f"QPushButton {{ text-align: left; color: {tokens().ink}; border: 1px solid transparent; "
+                f"border-left: 8px solid {colour(role).name()}; padding: 6px 8px; background: transparent; "
+                f"font-size: 11px; }}"
+                f"QPushButton:checked {{ background: {tokens().petrol_tint}; border: 1px solid "
+                f"{tokens().petrol}; border-left: 8px solid {colour(role).name()}; }}"
+                f"QPushButton:focus {{ border: 1px solid {tokens().petrol}; border-left: 8px solid "
+                f"{colour(role).name()}; }}"
+            )
             self.loop_box.addWidget(made)
 
     def _choose(self, key: str) -> None:
@@ -371,7 +378,9 @@ class LoopsPage(QWidget):
         card = self.session.drive.cards[study.loop.regulator]
         self.title.setText(card.name)
         self.facts.setText(
-            f"{study.loop.regulation.axis.capitalize() + ' · ' if study.loop.regulation.axis else ''}sampled every {figure(study.loop.period, 's', 3)} · delay {figure(study.delay, 's', 3)} with hold · linear about the drive {study.drive.point.name}"
+            f"{study.loop.regulation.axis.capitalize() + ' · ' if study.loop.regulation.axis else ''}sampled "
+            f"every {figure(study.loop.period, 's', 3)} · delay {figure(study.delay, 's', 3)} with hold · "
+            f"linear about the drive {study.drive.point.name}"
         )
         self._show_model(study)
         self._show_bode()
@@ -555,7 +564,9 @@ class LoopsPage(QWidget):
             shown = label(text)
             shown.setAlignment(Qt.AlignmentFlag.AlignRight)
             shown.setStyleSheet(
-                f"color: {tokens().petrol if head and c == 2 else tokens().muted if c == 1 else tokens().ink}; font-weight: {'bold' if c == 2 else 'normal'};"
+                "color: "
+                f"{tokens().petrol if head and c == 2 else tokens().muted if c == 1 else tokens().ink}; "
+                f"font-weight: {'bold' if c == 2 else 'normal'};"
             )
             grid.addWidget(shown, r, c)
         grid.setColumnStretch(0, 1)

@@ -38,10 +38,15 @@ SECTIONS = {
     own_block.C: (*BLOCK, ("equations", "Update in C, once a period", "y = K * x;", 6)),
 }
 HINTS = {
-    "own": "What flows through a port counts positive into the part. der(x) is the change of a state; time is the time.",
-    own_block.LANGUAGE: f"Assignments, if/elif/else, + − * /, < <= > >=, and, or, not; dt is the period in seconds, all in SI. Known are {', '.join(sorted(own_block.INTRINSICS_SHOWN))}.",
-    own_block.MODES: "name: what it does each period, parted by semicolons. name -> other: when it changes; they are tried in order. elapsed is the time in the mode in seconds. The first mode is where it starts.",
-    own_block.C: "Statements in C99 with real_t numbers in SI; the names above are variables, dt is the period in seconds. The functions of math.h are there.",
+    "own": "What flows through a port counts positive into the part. der(x) is the change of a state; "
+    "time is the time.",
+    own_block.LANGUAGE: "Assignments, if/elif/else, + − * /, < <= > >=, and, or, not; dt is the period in "
+    f"seconds, all in SI. Known are {', '.join(sorted(own_block.INTRINSICS_SHOWN))}.",
+    own_block.MODES: "name: what it does each period, parted by semicolons. name -> other: when it "
+    "changes; they are tried in order. elapsed is the time in the mode in seconds. The "
+    "first mode is where it starts.",
+    own_block.C: "Statements in C99 with real_t numbers in SI; the names above are variables, dt is the "
+    "period in seconds. The functions of math.h are there.",
 }
 GREEK = {
     "alpha": "α",
@@ -161,7 +166,8 @@ class OwnEditor(QWidget):
         super().__init__()
         self.session, self.card = session, card
         self._edited = False
-        """Whether anything was typed since the last commit. Comparing texts would not do: lines of a file can show as others than they are."""
+        """Whether anything was typed since the last commit. Comparing texts would not do: lines of a file can
+        show as others than they are."""
         self.edits: dict[str, QPlainTextEdit] = {}
         body = column(self, (0, 4, 0, 4), 3)
         own = session.drive.cards[card].own or OwnEquations()

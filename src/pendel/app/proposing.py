@@ -10,7 +10,8 @@ from pendel.core.errors import DriveHasFindings, PendelError
 
 
 class Proposing(QObject):
-    """Proposes in a thread of the session and takes the gains in one undo step, unless the drive changed meanwhile."""
+    """Proposes in a thread of the session and takes the gains in one undo step, unless the drive changed
+    meanwhile."""
 
     said = pyqtSignal(str)
     _done = pyqtSignal(object, object)

@@ -1,4 +1,5 @@
-"""Signals of long runs, evaluated beside the window: for a switching run of seconds this takes as long as the run did."""
+"""Signals of long runs, evaluated beside the window: for a switching run of seconds this takes as long as the
+run did."""
 
 from __future__ import annotations
 
@@ -16,7 +17,8 @@ POLL_MS = 20
 
 
 class Readying(QObject):
-    """One batch at a time, of all that was wanted since the last. ``begun`` and ``ended`` come once for each."""
+    """One batch at a time, of all that was wanted since the last. ``begun`` and ``ended`` come once for
+    each."""
 
     begun = pyqtSignal(str)
     """What is being evaluated."""
@@ -37,7 +39,8 @@ class Readying(QObject):
         return self._batch is not None or bool(self._wanted)
 
     def ready(self, run: KeptRun, keys: Iterable[str], averaged: Iterable[str] = ()) -> bool:
-        """Whether a run can show these signals, and average those, at once. Else they are evaluated from now on, and ``ended``
+        """Whether a run can show these signals, and average those, at once. Else they are evaluated from now
+        on, and ``ended``
         tells when to ask again."""
         if len(run.rows) <= LONG:
             return True

@@ -1,4 +1,5 @@
-"""Current, voltage and flux of a three-phase machine as vectors at the cursor, from the stator and from the rotor."""
+"""Current, voltage and flux of a three-phase machine as vectors at the cursor, from the stator and from the
+rotor."""
 
 from __future__ import annotations
 
@@ -27,7 +28,8 @@ NAMES = (("current", "A"), ("voltage", "V"), ("flux", "Wb"))
 HEAD = 7.0
 """px; arrow head."""
 WIDEST = 5.0
-"""A current limit beyond this multiple of a run's largest current is not drawn: the arrows would be too small to read."""
+"""A current limit beyond this multiple of a run's largest current is not drawn: the arrows would be too small
+to read."""
 
 
 class Plane(QWidget):
@@ -93,7 +95,20 @@ class Plane(QWidget):
         if length > HEAD:
             dx, dy = (end.x() - self.centre.x()) / length, (end.y() - self.centre.y()) / length
             painter.setBrush(QColor(trace_colour(n)))
-            painter.drawPolygon(QPolygonF([end, *(QPointF(end.x() - HEAD * dx + s * 0.45 * HEAD * dy, end.y() - HEAD * dy - s * 0.45 * HEAD * dx) for s in (1, -1))]))  # fmt: skip
+            painter.drawPolygon(
+                QPolygonF(
+                    [
+                        end,
+                        *(
+                            QPointF(
+                                end.x() - HEAD * dx + s * 0.45 * HEAD * dy,
+                                end.y() - HEAD * dy - s * 0.45 * HEAD * dx,
+                            )
+                            for s in (1, -1)
+                        ),
+                    ]
+                )
+            )
             painter.setBrush(Qt.BrushStyle.NoBrush)
 
 
@@ -114,7 +129,9 @@ class RotorDiagram(QWidget):
         self.machine.setFixedWidth(150)
         self.machine.currentIndexChanged.connect(lambda _: self.draw())
         self.when = label("", "muted")
-        self.swap = button("abc ⇄ dq", lambda: self.frames_wanted.emit(self.machine.currentData() or ""), "small")  # fmt: skip
+        self.swap = button(
+            "abc ⇄ dq", lambda: self.frames_wanted.emit(self.machine.currentData() or ""), "small"
+        )
         self.swap.setToolTip("Show phase currents or currents along d and q on the strips")
         self.swap.setAccessibleName("Phases or d and q on the strips")
         self.stator, self.rotor = Plane("from the stator", ("α", "β")), Plane("from the rotor", ("d", "q"))
@@ -174,7 +191,11 @@ class RotorDiagram(QWidget):
         limit = self.limits.get(machine, math.inf)
         shown = limit <= WIDEST * most
         circle = limit * np.exp(2j * np.pi * np.linspace(0, 1, 91)) if shown else np.empty(0, dtype=complex)
-        scales = {"current": 1.05 * max(most, limit if shown else 0.0), "voltage": max(corner, 1e-9), "flux": 1.25 * max(abs(found.flux), 1e-12)}  # fmt: skip
+        scales = {
+            "current": 1.05 * max(most, limit if shown else 0.0),
+            "voltage": max(corner, 1e-9),
+            "flux": 1.25 * max(abs(found.flux), 1e-12),
+        }
         hexagon = (
             corner * np.exp(1j * np.pi / 3 * np.arange(7)) if link == link else np.empty(0, dtype=complex)
         )
@@ -214,7 +235,9 @@ class RotorDiagram(QWidget):
         self.figures.addWidget(label(f"{angle}°"), 4, 1, Qt.AlignmentFlag.AlignRight)
         if math.isfinite(limit):
             self.figures.addWidget(label("of the current limit", "muted"), 6, 0)
-            self.figures.addWidget(label(f"{100 * abs(found.current) / limit:.1f} %"), 6, 1, Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.figures.addWidget(
+                label(f"{100 * abs(found.current) / limit:.1f} %"), 6, 1, Qt.AlignmentFlag.AlignRight
+            )
         if link == link:
             used = abs(found.voltage) / (link / math.sqrt(3.0))
             self.figures.addWidget(label("of the linear range", "muted"), 5, 0)

@@ -70,7 +70,16 @@ class LevelChoice(QWidget):
                 made.setObjectName("level")
                 made.setCheckable(True)
                 made.setFixedHeight(26)
-                made.setProperty("place", "only" if len(levels) == 1 else "first" if n == 0 else "last" if n == len(levels) - 1 else "middle")  # fmt: skip
+                made.setProperty(
+                    "place",
+                    "only"
+                    if len(levels) == 1
+                    else "first"
+                    if n == 0
+                    else "last"
+                    if n == len(levels) - 1
+                    else "middle",
+                )
                 made.setAccessibleName(f"Level of detail: {level}")
                 made.clicked.connect(lambda _=False, chosen=level: self.choose(chosen))
                 self.buttons[level] = made

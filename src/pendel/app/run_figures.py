@@ -56,7 +56,8 @@ def measured(
 
 
 def peak_current(run: KeptRun, heat: str | None, a: float, b: float, shown: Iterable[str]) -> float:
-    """A, of the machine that ``heat`` belongs to, in any of its phases; without one, of the first current among ``shown``."""
+    """A, of the machine that ``heat`` belongs to, in any of its phases; without one, of the first current
+    among ``shown``."""
     currents = currents_of(run, heat) if heat else []
     if not currents:
         currents = [s for s in shown if s in run.keys and run.infos[s].unit == "A"][:1]
@@ -91,7 +92,8 @@ def currents_of(run: KeptRun, heat: str) -> list[str]:
 
 
 def measured_keys(run: KeptRun) -> list[str]:
-    """What the figures beside the strips are made of: the energy balance, profiles of loads, and the currents of the machine."""
+    """What the figures beside the strips are made of: the energy balance, profiles of loads, and the currents
+    of the machine."""
     found = [k for k in run.keys if k.endswith((".copper_loss", ".level"))]
     heat = next((k for k in found if k.endswith(".copper_loss")), None)
     return [*found, *balance_keys(run), *(currents_of(run, heat) if heat else ())]

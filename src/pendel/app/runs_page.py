@@ -92,9 +92,11 @@ class RunsPage(QWidget):
         body.addWidget(middle, 1)
         body.addWidget(self._build_right())
         self.drawn: list[tuple[KeptRun, str]] = []
-        """Runs on the strips, with their colours. Of those that are ticked long ones come when they are evaluated."""
+        """Runs on the strips, with their colours. Of those that are ticked long ones come when they are
+        evaluated."""
         self._waits, self._fit_then = False, False
-        """Whether ticked runs are still being evaluated, and whether the strips are to be fitted when they come."""
+        """Whether ticked runs are still being evaluated, and whether the strips are to be fitted when they
+        come."""
         self._instant: tuple[float, float] | None = None
         session.readying.ended.connect(self._evaluated)
         self._late_measures = single_shot(self, 30, self.measure)
@@ -370,7 +372,13 @@ class RunsPage(QWidget):
         runs = self.shown_runs()
         self.empty.setVisible(not self.session.runs)
         self.strips.setVisible(bool(self.session.runs))
-        ready = [(run, tint) for run, tint in runs if self.session.readying.ready(run, self._wanted_of(run), averaged_keys(run, (spec.signals for spec in self.strips.specs)))]  # fmt: skip
+        ready = [
+            (run, tint)
+            for run, tint in runs
+            if self.session.readying.ready(
+                run, self._wanted_of(run), averaged_keys(run, (spec.signals for spec in self.strips.specs))
+            )
+        ]
         self._waits = len(ready) < len(runs)
         if self._waits:
             known = {id(run) for run in self.session.runs}
@@ -455,7 +463,13 @@ class RunsPage(QWidget):
             trace = run.trace(key)
             found = averages(run.pieces(key), a, b)
             of = (found.mean, found.rms, found.ripple)
-            self._fill([(trace.label, *("" for _ in of)), ("", *(figure(settled(v, trace.y), trace.unit, 3) for v in of))], heading=False)  # fmt: skip
+            self._fill(
+                [
+                    (trace.label, *("" for _ in of)),
+                    ("", *(figure(settled(v, trace.y), trace.unit, 3) for v in of)),
+                ],
+                heading=False,
+            )
         found = balance(run, a, b)
         lost = [(each.what, each.energy) for each in found.losses[:MOST_LOSSES]]
         more = sum(each.energy for each in found.losses[MOST_LOSSES:])
@@ -514,13 +528,18 @@ class RunsPage(QWidget):
 
     def swap_frames(self, machine: str) -> None:
         """Phase currents and currents along d and q change places on the strips."""
-        phases, frame = ([f"{machine}.{n}" for n in names] for names in (("current_a", "current_b", "current_c"), ("i_d", "i_q")))  # fmt: skip
+        phases, frame = (
+            [f"{machine}.{n}" for n in names]
+            for names in (("current_a", "current_b", "current_c"), ("i_d", "i_q"))
+        )
         run = self.session.last_run
         if run is None or not set(frame) <= set(run.keys):
             self.said.emit("This machine has no currents along d and q of its own.")
             return
         specs = self.strips.specs
-        in_phases, in_frame = (next((p for p in specs if set(names) & set(p.signals)), None) for names in (phases, frame))  # fmt: skip
+        in_phases, in_frame = (
+            next((p for p in specs if set(names) & set(p.signals)), None) for names in (phases, frame)
+        )
         if in_phases is not None:
             others = [s for s in in_phases.signals if s not in phases]
             in_phases.signals = others if in_frame is not None else [*frame, *others]
@@ -534,7 +553,12 @@ class RunsPage(QWidget):
 
     def _show_spectrum(self) -> None:
         runs = self.drawn
-        offered = {s: f"{runs[-1][0].infos[s].card}: {runs[-1][0].infos[s].label}" for spec in self.strips.specs for s in spec.signals if runs and s in runs[-1][0].infos}  # fmt: skip
+        offered = {
+            s: f"{runs[-1][0].infos[s].card}: {runs[-1][0].infos[s].label}"
+            for spec in self.strips.specs
+            for s in spec.signals
+            if runs and s in runs[-1][0].infos
+        }
         current = next((s for s in offered if runs[-1][0].infos[s].unit == "A"), "")
         self.spectrum.offer(list(offered.items()), current)
         self.spectrum.show_runs(runs, *sorted(self.strips.times))

@@ -18,10 +18,21 @@ from pendel.core.check import fits
 from pendel.core.drive.shelf import READY, on_shelf, ready
 
 TASKS = {
-    "supply": "a supply", "converter": "a converter for a machine", "machine": "a machine from its data sheet", "mechanics": "mechanics between machine and load",
-    "load": "a load or a test bench", "own": "a part from your own equations", "sensor": "measure something", "setpoint": "give a setpoint",
-    "regulator": "close a loop", "arithmetic": "combine signals", "dynamics": "shape a signal over time", "modulation": "drive a converter", "logic": "decide and remember", "transform": "turn phases into d and q",
-}  # fmt: skip
+    "supply": "a supply",
+    "converter": "a converter for a machine",
+    "machine": "a machine from its data sheet",
+    "mechanics": "mechanics between machine and load",
+    "load": "a load or a test bench",
+    "own": "a part from your own equations",
+    "sensor": "measure something",
+    "setpoint": "give a setpoint",
+    "regulator": "close a loop",
+    "arithmetic": "combine signals",
+    "dynamics": "shape a signal over time",
+    "modulation": "drive a converter",
+    "logic": "decide and remember",
+    "transform": "turn phases into d and q",
+}
 
 
 @dataclass(frozen=True)
@@ -68,7 +79,8 @@ WHOLE = 11.0
 
 
 def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:
-    """Assemblies, the user's own and those that come along, whose names fit the words typed. One that is named as well as a kind stands
+    """Assemblies, the user's own and those that come along, whose names fit the words typed. One that is
+    named as well as a kind stands
     before it."""
     words = text.lower().split()
     found = []
@@ -91,7 +103,8 @@ class SearchLine(QFrame):
         super().__init__(parent)
         self.setObjectName("search")
         self.setStyleSheet(
-            f"QFrame#search {{ background: {colour('card').name()}; border: 1px solid {colour('petrol').name()}; border-radius: 4px; }}"
+            f"QFrame#search {{ background: {colour('card').name()}; border: 1px solid "
+            f"{colour('petrol').name()}; border-radius: 4px; }}"
         )
         self.link: Link | None = None
         self.shelf: list[tuple[str, Path]] = []

@@ -1,4 +1,5 @@
-"""Block commutation at the cursor: a dial of the six sectors with the live one, and the table that drives the legs."""
+"""Block commutation at the cursor: a dial of the six sectors with the live one, and the table that drives the
+legs."""
 
 from __future__ import annotations
 
@@ -29,7 +30,8 @@ def driven(sector: int) -> str:
 
 
 class Dial(QWidget):
-    """Six sectors of 60 electrical degrees as a ring, counted anticlockwise from the right, and where the rotor stands."""
+    """Six sectors of 60 electrical degrees as a ring, counted anticlockwise from the right, and where the
+    rotor stands."""
 
     def __init__(self) -> None:
         super().__init__()

@@ -170,7 +170,8 @@ class Session(QObject):
         self._deep.start()
 
     def do(self, command: Command) -> None:
-        """Apply a command as one undo step; an empty one does nothing, and one whose result no drive can hold is refused."""
+        """Apply a command as one undo step; an empty one does nothing, and one whose result no drive can hold
+        is refused."""
         if not command.changes:
             return
         whole = completed(self.drive, command)
@@ -251,7 +252,8 @@ class Session(QObject):
             self._pool.submit(work, *arguments)
 
     def _points_elsewhere(self, on: bool = True) -> None:
-        """Let the runs that tell about which points loops are judged be made in another process, or here again."""
+        """Let the runs that tell about which points loops are judged be made in another process, or here
+        again."""
         from pendel.core.loops.points import (  # slow to load, and not needed to start
             WorkingPoint,
             WorkingPoints,
@@ -422,7 +424,11 @@ class Session(QObject):
         self.runs_changed.emit()
 
     def _remark(self, remark: kept.Remark) -> Finding:
-        mend = commands.set_value(self.drive, remark.card, remark.value, remark.text) if remark.value and remark.card in self.drive.cards else None  # fmt: skip
+        mend = (
+            commands.set_value(self.drive, remark.card, remark.value, remark.text)
+            if remark.value and remark.card in self.drive.cards
+            else None
+        )
         return attention(
             remark.sentence, remark.card, f"time:{remark.time!r}", mend, f"Set it to {remark.text}"
         )
@@ -456,7 +462,8 @@ class Session(QObject):
 
 
 def study(drive: Drive) -> tuple[list[Finding], list, str]:
-    """What only the ordered equations tell: contradictions between parts, and how the loops stand; or why that is not known."""
+    """What only the ordered equations tell: contradictions between parts, and how the loops stand; or why
+    that is not known."""
     from pendel.core.errors import DriveHasFindings
     from pendel.core.loops.tuning import standings
     from pendel.core.runs.simulate import averaged, prepare
@@ -484,7 +491,8 @@ def single_shot(parent: QObject, milliseconds: int, action) -> QTimer:
 
 
 class Lazily:
-    """Starts a timer when its widget can be seen, else as soon as it is shown; hidden pages cost a new run nothing."""
+    """Starts a timer when its widget can be seen, else as soon as it is shown; hidden pages cost a new run
+    nothing."""
 
     def __init__(self, widget: QWidget, timer: QTimer):
         self.widget, self.timer, self.waiting = widget, timer, False

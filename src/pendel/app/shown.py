@@ -90,7 +90,8 @@ def main_signals(drive: Drive) -> list[str]:
 
 
 def run_on_cards(session: Session) -> KeptRun | None:
-    """The run whose values all cards show, with these computed in one go; none while they are evaluated beside the window."""
+    """The run whose values all cards show, with these computed in one go; none while they are evaluated
+    beside the window."""
     run, keys = session.last_run, main_signals(session.drive)
     if run is None or not session.readying.ready(run, keys):
         return None
@@ -121,7 +122,8 @@ def figure_of(run: KeptRun, key: str, time: float | None = None) -> str:
 
 
 def spark(run: KeptRun, key: str, points: int = 80) -> np.ndarray:
-    """A trace as few points in the unit square, each the mean of its stretch, so that pulses do not beat; shape (n, 2)."""
+    """A trace as few points in the unit square, each the mean of its stretch, so that pulses do not beat;
+    shape (n, 2)."""
     trace = run.trace(key)
     if len(trace.y) < 2 or not np.all(np.isfinite(trace.y)) or trace.t[-1] <= trace.t[0]:
         return np.empty((0, 2))

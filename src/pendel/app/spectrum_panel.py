@@ -28,7 +28,8 @@ KILO, BELOW_KILO = 1e3, 2e3
 
 
 class SpectrumPanel(QWidget):
-    """Choose a signal and a fundamental; harmonics of the fundamental are marked with their order, and multiples of the pulse
+    """Choose a signal and a fundamental; harmonics of the fundamental are marked with their order, and
+    multiples of the pulse
     frequencies where they lie."""
 
     def __init__(self, parent: QWidget | None = None):
@@ -55,7 +56,14 @@ class SpectrumPanel(QWidget):
             "THD: root of the summed squares of orders 2 to 50 over the fundamental (IEC 61000-4-7)"
         )
         body = column(self, (4, 2, 10, 4), 2)
-        line = row(label("Spectrum of", "muted"), self.signal, label("fundamental", "muted"), self.fundamental, self.facts, spacing=8)  # fmt: skip
+        line = row(
+            label("Spectrum of", "muted"),
+            self.signal,
+            label("fundamental", "muted"),
+            self.fundamental,
+            self.facts,
+            spacing=8,
+        )
         line.setStretch(4, 1)
         body.addLayout(line)
         body.addWidget(self.plot, 1)
@@ -109,7 +117,8 @@ class SpectrumPanel(QWidget):
         for (_, lines), tint in zip(self.found, tints):
             self._lines(lines, tint)
         if self.found:
-            # Orders and figures are those of the run in which the fundamental is largest, such as the switching one of two.
+            # Orders and figures are those of the run in which the fundamental is largest, such as the
+            # switching one of two.
             told = max(
                 range(len(bases)), key=lambda k: self.found[k][1].line(bases[k]) if bases[k] > 0 else 0.0
             )
@@ -149,7 +158,8 @@ class SpectrumPanel(QWidget):
         self.plot.addItem(pg.PlotCurveItem(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
 
     def _marks(self, lines: Spectrum, base: float, reach: int) -> None:
-        """The order above each tall line that is a multiple of the fundamental; the taller first, as far as there is room."""
+        """The order above each tall line that is a multiple of the fundamental; the taller first, as far as
+        there is room."""
         if base <= 0:
             return
         floor = 0.03 * float(np.max(lines.amplitude[1:], initial=0.0))
@@ -172,11 +182,18 @@ class SpectrumPanel(QWidget):
             room = f / right * max(1.0, self.plot.getPlotItem().vb.width())
             every = 2 ** max(0, math.ceil(math.log2(TAG_WIDTH / room)))
             for k in range(every, min(every * MOST_MULTIPLES, math.floor(right / f)) + 1, every):
-                line = pg.InfiniteLine(k * f / self.unit, angle=90, pen=pg.mkPen(tokens().brass, width=1, style=Qt.PenStyle.DotLine))  # fmt: skip
+                line = pg.InfiniteLine(
+                    k * f / self.unit,
+                    angle=90,
+                    pen=pg.mkPen(tokens().brass, width=1, style=Qt.PenStyle.DotLine),
+                )
                 line.setZValue(-5)
                 self.plot.addItem(line, ignoreBounds=True)
                 # Below the caption's line.
-                tag = pg.TextItem(html=f'<span style="color:{tokens().brass}">{k if k > 1 else ""}f<sub>p</sub></span>', anchor=(0, -0.6))  # fmt: skip
+                tag = pg.TextItem(
+                    html=f'<span style="color:{tokens().brass}">{k if k > 1 else ""}f<sub>p</sub></span>',
+                    anchor=(0, -0.6),
+                )
                 tag.setFont(font(10.5))
                 tag.setPos(k * f / self.unit, top)
                 self.plot.addItem(tag)
@@ -190,7 +207,8 @@ class SpectrumPanel(QWidget):
 
 
 def largest_line(lines: Spectrum, peak: float) -> float:
-    """Frequency (Hz) of the largest line; 0 where the trace, of this ``peak``, is level but for what steps may err."""
+    """Frequency (Hz) of the largest line; 0 where the trace, of this ``peak``, is level but for what steps
+    may err."""
     a = lines.amplitude[1:]
     if not len(a) or float(np.max(a)) <= max(1e-7 * (abs(lines.mean) + float(np.max(a))), 1e-9 * peak):
         return 0.0

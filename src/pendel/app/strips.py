@@ -43,7 +43,8 @@ def thinned(
 ) -> tuple[np.ndarray, np.ndarray]:
     """What a trace looks like between two times on so many pixel columns: both extremes of each column.
 
-    Both arrays come back at most four times ``columns`` long, whatever went in; one sample beyond each end is kept,
+    Both arrays come back at most four times ``columns`` long, whatever went in; one sample beyond each end is
+    kept,
     so that lines leave the picture where they should.
     """
     first = max(0, int(np.searchsorted(t, low)) - 1)
@@ -118,7 +119,8 @@ class Trace:
 
     def show(self, low: float, high: float, columns: int) -> None:
         t, y = thinned(self.t, self.y, low, high, columns)
-        # A dense band looks the same with a plain thin pen and draws ten times faster; small ripple would break up.
+        # A dense band looks the same with a plain thin pen and draws ten times faster; small ripple would
+        # break up.
         steps = np.abs(np.diff(y))
         tall = DENSE_STEP * max(float(np.ptp(y)), float(np.max(np.abs(y), initial=0.0)))  # strips show zero
         dense = (
@@ -136,7 +138,8 @@ class Trace:
 
 
 def without_common_words(titles: list[str]) -> list[str]:
-    """Of three and more titles that begin alike only the first says so: current of switch a upper, a lower, b upper."""
+    """Of three and more titles that begin alike only the first says so: current of switch a upper, a lower, b
+    upper."""
     words = [title.split(" ") for title in titles]
     common = 0
     while len(titles) > 2 and all(len(w) > common + 1 and w[common] == words[0][common] for w in words):
@@ -234,11 +237,19 @@ class Strips(pg.GraphicsLayoutWidget):
             plot.addItem(self.bands[-1], ignoreBounds=True)
 
     def _refill(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]]) -> bool:
-        """Put new data into the curves that stand, when only the runs' data differ; much faster than new plots."""
+        """Put new data into the curves that stand, when only the runs' data differ; much faster than new
+        plots."""
         shape = (
             [(tuple(s.signals), frozenset(s.setpoints)) for s in specs],
             [
-                (tint, tuple(run.units.of(s, run.declared_unit(s)) if s in run.keys else None for spec in specs for s in spec.signals))
+                (
+                    tint,
+                    tuple(
+                        run.units.of(s, run.declared_unit(s)) if s in run.keys else None
+                        for spec in specs
+                        for s in spec.signals
+                    ),
+                )
                 for run, tint in runs
             ],
         )
@@ -349,7 +360,8 @@ class Strips(pg.GraphicsLayoutWidget):
         )
         words = "&nbsp;&nbsp; ".join(shown) or "drag a signal here"
         caption = pg.TextItem(
-            html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span style="color:{tokens().muted}">{escape(", ".join(u for u in units if u))}</span></div>',
+            html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span '
+            f'style="color:{tokens().muted}">{escape(", ".join(u for u in units if u))}</span></div>',
             anchor=(0, 0),
             fill=pg.mkBrush(tokens().plot),
         )
@@ -397,7 +409,8 @@ class Strips(pg.GraphicsLayoutWidget):
             self.cursors_moved.emit(*self.times)
 
     def _place_tags(self) -> None:
-        """The number of the earlier cursor stands left of its line and that of the later one right, so that close ones do not
+        """The number of the earlier cursor stands left of its line and that of the later one right, so that
+        close ones do not
         cover each other, unless the edge is too near."""
         if not self.plots:
             return
@@ -459,7 +472,8 @@ class Strips(pg.GraphicsLayoutWidget):
                 self._fit_height(n)
 
     def _fit_length(self, *, as_before: bool = False) -> None:
-        """Show the whole time; ``as_before``: only where the whole time of what was shown before is still in view."""
+        """Show the whole time; ``as_before``: only where the whole time of what was shown before is still in
+        view."""
         low, high = self.plots[0].viewRange()[0]
         if as_before and max(abs(low + 0.01 * self._end), abs(high - 1.01 * self._end)) > 1e-6 * self._end:
             return

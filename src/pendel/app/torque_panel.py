@@ -26,7 +26,8 @@ RPM = 30.0 / math.pi
 
 
 class TorquePanel(QWidget):
-    """The plane of torque over speed with the runs' paths, the point at cursor 2 and the envelope in all quadrants."""
+    """The plane of torque over speed with the runs' paths, the point at cursor 2 and the envelope in all
+    quadrants."""
 
     def __init__(self) -> None:
         super().__init__()

@@ -16,7 +16,8 @@ from pendel.core.trust import allow, strange_c
 
 
 def may_run(session: Session, parent: QWidget) -> bool:
-    """Whether the drive's own C may run: it was typed in this session or allowed before, else the user is asked."""
+    """Whether the drive's own C may run: it was typed in this session or allowed before, else the user is
+    asked."""
     strange = [session.drive.cards[key] for key in strange_c(session.drive)]
     if not strange:
         return True

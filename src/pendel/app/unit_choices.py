@@ -1,4 +1,5 @@
-"""The units in which the user reads signals: kept from one start to the next, single signals by the drive they are of."""
+"""The units in which the user reads signals: kept from one start to the next, single signals by the drive
+they are of."""
 
 from __future__ import annotations
 

@@ -543,7 +543,8 @@ class MainWindow(QMainWindow):
     # other ---------------------------------------------------------------------
 
     def next_area(self) -> None:
-        """Take the keyboard round: left column, sheet or plots, right column. On the sheet, Tab goes from card to card."""
+        """Take the keyboard round: left column, sheet or plots, right column. On the sheet, Tab goes from
+        card to card."""
         shown = self.stack.currentWidget()
         stops = [
             w
@@ -581,7 +582,8 @@ class MainWindow(QMainWindow):
             f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.",
             str(self.jobs.worker.held),
             *left_out,
-            "GPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and JetBrains Mono, SIL Open Font License.",
+            "GPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and "
+            "JetBrains Mono, SIL Open Font License.",
         )
         QMessageBox.about(self, "Pendel", "\n\n".join(words))
 

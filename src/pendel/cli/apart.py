@@ -1,6 +1,7 @@
 """The terminal's verbs in a process of their own, confined before compiled code of a drive runs in it.
 
-The process that was started waits, and brings the file that was asked for to its place; it compiles and runs nothing.
+The process that was started waits, and brings the file that was asked for to its place; it compiles and runs
+nothing.
 """
 
 from __future__ import annotations
@@ -24,7 +25,10 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
     options = verbs.parser().parse_args(arguments)
     out = Path(options.out) if getattr(options, "out", None) else None
     if out is not None and not out.absolute().parent.is_dir():
-        print(f"pendel: {out}: there is no folder {out.absolute().parent}. Make it, or name another.", file=sys.stderr)
+        print(
+            f"pendel: {out}: there is no folder {out.absolute().parent}. Make it, or name another.",
+            file=sys.stderr,
+        )
         return verbs.WRONG_CALL
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # threads that are there already would not be confined
     with tempfile.TemporaryDirectory(prefix="pendel-run-", ignore_cleanup_errors=True) as folder:
@@ -35,7 +39,10 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
             try:
                 shutil.copyfile(made, out)
             except OSError as problem:
-                print(f"pendel: {out}: the traces cannot be saved: {problem.strerror}. Choose another folder.", file=sys.stderr)
+                print(
+                    f"pendel: {out}: the traces cannot be saved: {problem.strerror}. Choose another folder.",
+                    file=sys.stderr,
+                )
                 return verbs.WRONG_CALL
         return code
 

@@ -33,15 +33,27 @@ def parser() -> argparse.ArgumentParser:
         "--out", metavar="FILE", help="traces as .csv, .h5 or .mat; without it, CSV goes to the terminal"
     )
     measure = verbs.add_parser("measure", help="run a drive and tell what its signals are between two times")
-    measure.add_argument("--from", dest="start", metavar="TIME", help="such as 0.2 s; the run's beginning without it")  # fmt: skip
+    measure.add_argument(
+        "--from", dest="start", metavar="TIME", help="such as 0.2 s; the run's beginning without it"
+    )
     measure.add_argument("--to", dest="end", metavar="TIME", help="the run's end without it")
     measure.add_argument(
         "--fundamental", metavar="FREQUENCY", help="such as 50 Hz: its amplitude and THD as well"
     )
     for verb in (run, measure):
         verb.add_argument("--until", metavar="TIME", help='run length, such as "1.2 s"')
-        verb.add_argument("--signals", metavar="LIST", help="comma-separated, such as door_motor.speed,door_motor.current; all without it")  # fmt: skip
-        verb.add_argument("--unit", metavar="SIGNAL=UNIT", action="append", default=[], help="tell a signal in another unit, such as door_motor.speed=rpm")  # fmt: skip
+        verb.add_argument(
+            "--signals",
+            metavar="LIST",
+            help="comma-separated, such as door_motor.speed,door_motor.current; all without it",
+        )
+        verb.add_argument(
+            "--unit",
+            metavar="SIGNAL=UNIT",
+            action="append",
+            default=[],
+            help="tell a signal in another unit, such as door_motor.speed=rpm",
+        )
         verb.add_argument(
             "--own-c", action="store_true", help="let C that the drive brings run on this computer"
         )
@@ -79,7 +91,8 @@ def change(drive: Drive, assignment: str) -> None:
         commands.set_setting(drive, name, text).apply(drive)
     else:
         raise DriveProblem(
-            f"There is no quantity or setting {name} in this drive. It has {', '.join([*drive.quantities, *drive.settings])}."
+            f"There is no quantity or setting {name} in this drive. It has "
+            f"{', '.join([*drive.quantities, *drive.settings])}."
         )
 
 
@@ -105,7 +118,8 @@ def check(drive: Drive) -> int:
 
 
 def finished(drive: Drive, options: argparse.Namespace) -> tuple[KeptRun, list[str]]:
-    """The run that a call asks for, and the signals it wants of it. What the run found goes to the terminal's error stream."""
+    """The run that a call asks for, and the signals it wants of it. What the run found goes to the terminal's
+    error stream."""
     from pendel.core.runs.simulate import prepare, run_drive
     from pendel.core.trust import refuse_strange_c
 
@@ -206,7 +220,16 @@ def loops(drive: Drive) -> int:
             continue
         m = each.judged.margins
         state = "stable" if m.stable else "unstable"
-        print(each.loop.label, each.loop.regulator, f"crossover {m.crossover:.4g} Hz", f"phase margin {m.phase:.3g}°", f"gain margin {m.gain_db:.3g} dB", f"Ms {m.ms:.3g}", state, sep="\t")  # fmt: skip
+        print(
+            each.loop.label,
+            each.loop.regulator,
+            f"crossover {m.crossover:.4g} Hz",
+            f"phase margin {m.phase:.3g}°",
+            f"gain margin {m.gain_db:.3g} dB",
+            f"Ms {m.ms:.3g}",
+            state,
+            sep="\t",
+        )
     if not found:
         print("no closed loop")
     return DONE
@@ -223,7 +246,8 @@ def write_c(drive: Drive, folder: str) -> int:
 
 
 def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
-    """Confine this process before it runs code that was made of a drive: from here on it reads programs and writes builds and ``folder``
+    """Confine this process before it runs code that was made of a drive: from here on it reads programs and
+    writes builds and ``folder``
     only. What is to be asked of the user's files is asked before."""
     from pendel.core.errors import BuildProblem
     from pendel.core.plant.compiler import cache_folder
@@ -245,8 +269,11 @@ def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
     confine(writable)
 
 
-def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, out: Path | None = None) -> int:
-    """Do what is asked, and return the exit code. With a ``folder`` the process confines itself to that first, and writes traces
+def main(
+    arguments: Sequence[str] | None = None, *, folder: Path | None = None, out: Path | None = None
+) -> int:
+    """Do what is asked, and return the exit code. With a ``folder`` the process confines itself to that
+    first, and writes traces
     to ``out`` instead of where they were asked for."""
     options = parser().parse_args(arguments)
     options.made = out

@@ -1,6 +1,7 @@
 """Which C of drives may be compiled and run here: what was typed here, and what was read and allowed once.
 
-Allowed C is remembered by the hash of its lines, in a file of the user's own, so that the same lines in another drive need no second
+Allowed C is remembered by the hash of its lines, in a file of the user's own, so that the same lines in
+another drive need no second
 question and a changed letter does.
 """
 
@@ -35,7 +36,9 @@ def allow(updates: Iterable[OwnEquations], *, for_good: bool = True) -> None:
     """Allow these updates from now on, or while this process lasts."""
     allowed = {digest(own) for own in updates}
     _here.update(allowed)
-    if not for_good or not (new := allowed - _remembered()):  # it may have been allowed for this process before
+    if not for_good or not (
+        new := allowed - _remembered()
+    ):  # it may have been allowed for this process before
         return
     path = remembered_at()
     with contextlib.suppress(OSError):  # where nothing can be kept, the question comes again next time
@@ -71,7 +74,8 @@ def refuse_strange_c(drive: Drive, remedy: str) -> None:
     """Raise `DriveProblem` where a drive brings C that nobody here has allowed; ``remedy`` says how."""
     if strange := strange_c(drive):
         raise DriveProblem(
-            f"{drive.cards[strange[0]].name} brings C of its own, which would run on this computer. Read it, then {remedy}."
+            f"{drive.cards[strange[0]].name} brings C of its own, which would run on this computer. Read "
+            f"it, then {remedy}."
         )
 
 

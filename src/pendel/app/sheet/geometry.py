@@ -119,7 +119,8 @@ class Link:
 
 
 def anchors(boxes: Mapping[str, Box], links: Iterable[Link]) -> dict[tuple[str, str], Anchor]:
-    """Anchor of each end, by (joint, other end's side-chosen card). Ends on one side are ordered by where they go."""
+    """Anchor of each end, by (joint, other end's side-chosen card). Ends on one side are ordered by where
+    they go."""
     wanted: dict[tuple[str, str], dict[str, list[float]]] = {}
     side_of: dict[str, tuple[str, str]] = {}
     for link in links:
@@ -143,7 +144,8 @@ def anchors(boxes: Mapping[str, Box], links: Iterable[Link]) -> dict[tuple[str, 
 
 
 class Obstacles:
-    """What a wire should keep clear of: cards, and the segments of wires already laid, as arrays for many paths at once."""
+    """What a wire should keep clear of: cards, and the segments of wires already laid, as arrays for many
+    paths at once."""
 
     def __init__(self, boxes: Iterable[Box]):
         self.boxes = list(boxes)
@@ -154,7 +156,8 @@ class Obstacles:
         self.edges = np.array(edges, dtype=float).reshape(-1, 4)
 
     def off(self, anchor: Anchor) -> Point:
-        """Where a wire that leaves there may turn: a little off its card, half way to the next one where that is nearer."""
+        """Where a wire that leaves there may turn: a little off its card, half way to the next one where that
+        is nearer."""
         (x, y), (to_x, to_y) = anchor.point, anchor.normal
         left, right, top, bottom = self.edges.T
         if to_x:
@@ -166,7 +169,8 @@ class Obstacles:
         return x + to_x * step, y + to_y * step
 
     def upright_lanes(self, xs: np.ndarray, start: float, towards: float) -> np.ndarray:
-        """Those of the places ``xs`` at which a wire can run upright from ``start`` some way without meeting a card."""
+        """Those of the places ``xs`` at which a wire can run upright from ``start`` some way without meeting
+        a card."""
         end = start + np.clip(towards - start, -AWAY, AWAY)
         left, right, top, bottom = self.edges.T
         met = (
@@ -178,7 +182,8 @@ class Obstacles:
         return xs[~met.any(axis=1)]
 
     def detours(self, p: Point, q: Point, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
-        """Paths of five stretches, shape (paths, 6, 2): by a gap beside ``p`` and one beside ``q``, between two rows of cards."""
+        """Paths of five stretches, shape (paths, 6, 2): by a gap beside ``p`` and one beside ``q``, between
+        two rows of cards."""
         between = nearest(ys[(ys > min(p[1], q[1])) & (ys < max(p[1], q[1]))], p[1], 16)
         down, over, up = every_one(
             nearest(self.upright_lanes(xs, p[1], q[1]), p[0], 6),
@@ -194,7 +199,8 @@ class Obstacles:
         return paths
 
     def crossed(self, paths: Paths) -> np.ndarray:
-        """Cards on the way of each path. A segment begins a little off its anchor, so that the anchor's own card does not count."""
+        """Cards on the way of each path. A segment begins a little off its anchor, so that the anchor's own
+        card does not count."""
         a, b, owner = paths.segments(shortened=True)
         low, high = np.minimum(a, b), np.maximum(a, b)
         left, right, top, bottom = self.edges[within(low, high, self.edges[:, ::2], self.edges[:, 1::2])].T
@@ -204,7 +210,8 @@ class Obstacles:
 
 @dataclass(frozen=True)
 class Paths:
-    """Many paths at once: ``points`` of shape (paths, points, 2), of which each path has its first ``counts``."""
+    """Many paths at once: ``points`` of shape (paths, points, 2), of which each path has its first
+    ``counts``."""
 
     points: np.ndarray
     counts: np.ndarray
@@ -228,7 +235,8 @@ class Paths:
         return BEND * self.counts + (stretches[..., 0] + stretches[..., 1]).sum(axis=1)
 
     def segments(self, *, shortened: bool = False) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Starts and ends of all segments, shape (segments, 2), and the path of each; ``shortened`` at the paths' own ends."""
+        """Starts and ends of all segments, shape (segments, 2), and the path of each; ``shortened`` at the
+        paths' own ends."""
         there = self._there()
         starts, ends = self.points[:, :-1], self.points[:, 1:]
         if shortened:
@@ -264,7 +272,8 @@ FIRST, AT_ONCE = 16, 160
 def route(a: Anchor, b: Anchor, obstacles: Obstacles, taken: np.ndarray) -> list[Point]:
     """An orthogonal path between two anchors: short, few bends, through no card, not along other wires.
 
-    ``taken`` holds segments (x1, y1, x2, y2) of other wires. Paths are held against them in the order of what they cost without,
+    ``taken`` holds segments (x1, y1, x2, y2) of other wires. Paths are held against them in the order of what
+    they cost without,
     until the next cost too much to win whatever is in their way.
     """
     boxes = obstacles.boxes
@@ -312,7 +321,8 @@ def lengths(points: np.ndarray) -> np.ndarray:
 
 
 def within(low: np.ndarray, high: np.ndarray, other_low: np.ndarray, other_high: np.ndarray) -> np.ndarray:
-    """Which of the other boxes, by their corners of shape (boxes, 2), reach into the one around all of the first."""
+    """Which of the other boxes, by their corners of shape (boxes, 2), reach into the one around all of the
+    first."""
     if not len(low):
         return np.zeros(len(other_low), dtype=bool)
     reaches = (other_high > low.min(axis=0)) & (other_low < high.max(axis=0))
@@ -345,7 +355,8 @@ def lanes(p: Point, q: Point, boxes: list[Box]) -> tuple[np.ndarray, np.ndarray]
 
 
 def simple_paths(p: Point, q: Point, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
-    """Paths of up to three stretches, shape (paths, 4, 2): by an upright or a level lane, which may lie at an end."""
+    """Paths of up to three stretches, shape (paths, 4, 2): by an upright or a level lane, which may lie at an
+    end."""
     upright, level = np.empty((len(xs), 4, 2)), np.empty((len(ys), 4, 2))
     for paths in (upright, level):
         paths[:, 0], paths[:, 3] = p, q
@@ -370,7 +381,8 @@ def every_one(*choices: np.ndarray) -> list[np.ndarray]:
 
 
 def winding_paths(p: Point, q: Point, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
-    """Paths of four stretches, shape (paths, 5, 2): level to a lane near ``p``, or upright to one, and by one near ``q`` to it."""
+    """Paths of four stretches, shape (paths, 5, 2): level to a lane near ``p``, or upright to one, and by one
+    near ``q`` to it."""
     families = []
     for level, (x, y) in (
         (True, every_one(nearest(xs, p[0]), nearest(ys, q[1]))),
@@ -393,7 +405,8 @@ def step_towards(a: np.ndarray, b: np.ndarray) -> np.ndarray:
 
 
 class Laid:
-    """Segments (x1, y1, x2, y2) of wires that are laid already, as far as they come near what lies between two corners: level and
+    """Segments (x1, y1, x2, y2) of wires that are laid already, as far as they come near what lies between
+    two corners: level and
     upright ones apart, each by where it lies and from where to where it runs."""
 
     def __init__(self, segments: np.ndarray, corner: Point, opposite: Point):
@@ -411,12 +424,14 @@ def sorted_out(segments: np.ndarray, along: int) -> tuple[np.ndarray, np.ndarray
 
 
 def true_places(found: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Rows and columns where ``found`` is true; where few are, many times faster than by NumPy's own way for two dimensions."""
+    """Rows and columns where ``found`` is true; where few are, many times faster than by NumPy's own way for
+    two dimensions."""
     return np.divmod(np.flatnonzero(found), max(1, found.shape[1]))
 
 
 def near_costs(a: np.ndarray, b: np.ndarray, laid: Laid) -> np.ndarray:
-    """For each segment from ``a`` to ``b``, shape (n, 2), the cost of running along others or of crossing them."""
+    """For each segment from ``a`` to ``b``, shape (n, 2), the cost of running along others or of crossing
+    them."""
     cost, level = np.zeros(len(a)), a[:, 1] == b[:, 1]
     for along, which in enumerate((level, ~level)):
         mine = np.flatnonzero(which)
@@ -459,12 +474,21 @@ def boundary(boxes: Iterable[Box], default: float = 320.0) -> float:
     return max((b.y + b.h for b in boxes), default=default - 28) + 28
 
 
-def tidy(power: list[str], power_links: list[tuple[str, str]], control: list[str], signal_links: list[tuple[str, str]],
-         outputs: set[str], sources: list[str], measured: set[str] = frozenset()) -> dict[str, tuple[int, int]]:  # fmt: skip
+def tidy(
+    power: list[str],
+    power_links: list[tuple[str, str]],
+    control: list[str],
+    signal_links: list[tuple[str, str]],
+    outputs: set[str],
+    sources: list[str],
+    measured: set[str] = frozenset(),
+) -> dict[str, tuple[int, int]]:
     """Places of all cards in grid steps; no two overlap.
 
-    Power cards follow the energy path from the sources, row by row, every other row backwards. Control cards stand
-    in columns by their distance from the power deck, signals running to the left. ``outputs`` drive it, ``measured`` read from it.
+    Power cards follow the energy path from the sources, row by row, every other row backwards. Control cards
+    stand
+    in columns by their distance from the power deck, signals running to the left. ``outputs`` drive it,
+    ``measured`` read from it.
     """
     places = tidy_power(power, power_links, sources)
     line = boundary(Box(x * GRID, y * GRID, *POWER_SIZE) for x, y in places.values())
@@ -519,7 +543,8 @@ def tidy_control(
 
 
 def distances(cards: list[str], readers: Mapping[str, list[str]]) -> dict[str, int]:
-    """The longest way from each card to one that nobody reads. What closes a loop does not count: seen from the cards that read
+    """The longest way from each card to one that nobody reads. What closes a loop does not count: seen from
+    the cards that read
     nobody, a wire back to a card on the way there."""
     found: dict[str, int] = {}
     fed = {reader for card in cards for reader in readers[card]}
@@ -538,10 +563,14 @@ def distances(cards: list[str], readers: Mapping[str, list[str]]) -> dict[str, i
 LANE, MOST_LANES = 2 * GRID, 12
 
 
-def column_places(column: Mapping[str, int], row: Mapping[str, float], links: list[tuple[str, str]], outside: set[str]) -> list[int]:  # fmt: skip
-    """Left edges of all columns, in px: between two there is room for the wires that run upright there, side by side.
+def column_places(
+    column: Mapping[str, int], row: Mapping[str, float], links: list[tuple[str, str]], outside: set[str]
+) -> list[int]:
+    """Left edges of all columns, in px: between two there is room for the wires that run upright there, side
+    by side.
 
-    Those into a column run at its right, but for one that comes straight from the next; those of a card that is joined to the
+    Those into a column run at its right, but for one that comes straight from the next; those of a card that
+    is joined to the
     power deck, below the first row, at either side.
     """
     upright: dict[int, set[str]] = {}

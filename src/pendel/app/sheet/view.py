@@ -173,8 +173,18 @@ class SheetView(QGraphicsView):
             if kind.deck is not Deck.POWER and every and tick and every == every
             else ""
         )
-        return CardFace(key, card.kind, card.name, shown.telling(session.drive, key, session.examined), shown.figure_of(run, signal, session.cursor_time) if known else "",
-                        shown.spark(run, signal) if known else shown.np.empty((0, 2)), kind.deck is Deck.POWER, rate, trouble, card.face is not None)  # fmt: skip
+        return CardFace(
+            key,
+            card.kind,
+            card.name,
+            shown.telling(session.drive, key, session.examined),
+            shown.figure_of(run, signal, session.cursor_time) if known else "",
+            shown.spark(run, signal) if known else shown.np.empty((0, 2)),
+            kind.deck is Deck.POWER,
+            rate,
+            trouble,
+            card.face is not None,
+        )
 
     def _wire_style(self, wire: Wire, kinds: dict[str, Kind]) -> str | None:
         link_a, link_b = (

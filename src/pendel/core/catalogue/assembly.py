@@ -61,7 +61,8 @@ def value_behind(drive: Drive, assembly: str, name: str) -> Value | None:
 
 
 def open_ports(drive: Drive, cards: Iterable[str]) -> list[End]:
-    """Ports of cards that want a wire and have none: a new assembly shows them, so that they can still be wired."""
+    """Ports of cards that want a wire and have none: a new assembly shows them, so that they can still be
+    wired."""
     joined = {end for w in drive.wires.values() for end in (w.a, w.b)}
     return [
         End(key, port.name)

@@ -35,7 +35,8 @@ class Link(Enum):
 
 @dataclass(frozen=True)
 class Port:
-    """``side`` is left, right, top or bottom of the card; ``unit`` is for signals, as are ``low`` and ``high``, beyond which a
+    """``side`` is left, right, top or bottom of the card; ``unit`` is for signals, as are ``low`` and
+    ``high``, beyond which a
     part cannot follow what it is given. ``usual`` are the units of what a port for any signal is made for."""
 
     name: str
@@ -122,7 +123,8 @@ class Leg:
 
 @dataclass(frozen=True)
 class Switched:
-    """A device that loses energy when it switches: its name, gate, signals, and the device whose diode gives way to it."""
+    """A device that loses energy when it switches: its name, gate, signals, and the device whose diode gives
+    way to it."""
 
     name: str
     gate: str
@@ -135,7 +137,8 @@ class Switched:
 class Element:
     """One symbol of a circuit drawing, from its first point to its last.
 
-    ``symbol`` is wire, node, terminal, voltage, transistor, diode, inductor, capacitor or resistor. ``current``,
+    ``symbol`` is wire, node, terminal, voltage, transistor, diode, inductor, capacitor or resistor.
+    ``current``,
     ``voltage`` and ``gates`` name signals of the part; a current counts from the first point to the last.
     """
 
@@ -282,7 +285,8 @@ class Part(Kind):
     signals: tuple[Signal, ...] = ()
     circuit: Callable[[Values, Card], dict[str, float]] | None = None
     surfaces: Callable[[Card], dict[str, tuple[tuple[int, int], Sequence[float]]]] | None = None
-    """Smooth functions of two variables that its equations look into: cells along both axes, and their numbers."""
+    """Smooth functions of two variables that its equations look into: cells along both axes, and their
+    numbers."""
     drawing: Drawing | None = None
     """The circuit inside, for parts that can be opened."""
     legs: tuple[Leg, ...] = ()
@@ -292,7 +296,8 @@ class Part(Kind):
     levels: tuple[str, ...] = ("averaged",)
     """Levels of detail the part has of its own; a part that has but one is the same at every level."""
     potentials: Callable[[str], tuple[tuple[str, ...], ...]] | None = None
-    """For a level, groups of electrical ports that share a potential; without it, each pair stands by itself."""
+    """For a level, groups of electrical ports that share a potential; without it, each pair stands by
+    itself."""
     main_signal: str = ""
     spine: str = ""
     """Mark in the energy path; empty leaves the part out of it."""
@@ -345,7 +350,8 @@ class Block(Kind):
     regulates: tuple[Regulation, ...] = ()
     """The loops it closes."""
     gain: tuple[str, str] | None = None
-    """A value and an input: the output has the unit of both multiplied, where the value was written with one."""
+    """A value and an input: the output has the unit of both multiplied, where the value was written with
+    one."""
     passes_unit: bool = True
     """Whether the output is of the unit of its inputs, as behind a filter."""
     alike: tuple[tuple[str, str], ...] = ()

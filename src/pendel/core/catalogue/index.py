@@ -1,4 +1,5 @@
-"""All kinds of parts and blocks by id: those in the catalogue's folders, and those that installed packages add."""
+"""All kinds of parts and blocks by id: those in the catalogue's folders, and those that installed packages
+add."""
 
 from __future__ import annotations
 
@@ -53,7 +54,8 @@ def kinds_in(module: ModuleType) -> tuple[Kind, ...]:
 
 
 def added(ours: Mapping[str, Kind]) -> dict[str, Kind]:
-    """Kinds of installed packages. What cannot be used is left out, with a message in `left_out`; ours stay as they are."""
+    """Kinds of installed packages. What cannot be used is left out, with a message in `left_out`; ours stay
+    as they are."""
     found: dict[str, Kind] = {}
     left_out.clear()
     for entry in sorted(metadata.entry_points(group=GROUP), key=lambda e: e.name):
@@ -61,7 +63,8 @@ def added(ours: Mapping[str, Kind]) -> dict[str, Kind]:
             loaded = entry.load()
         except Exception as problem:  # noqa: BLE001  somebody else's code may raise anything
             left_out.append(
-                f"The kinds “{entry.name}” of {owner_of(entry)} cannot be loaded: {problem}. Update or remove the package."
+                f"The kinds “{entry.name}” of {owner_of(entry)} cannot be loaded: {problem}. Update or "
+                "remove the package."
             )
             continue
         for kind in loaded if isinstance(loaded, tuple | list) else (loaded,):
@@ -71,7 +74,8 @@ def added(ours: Mapping[str, Kind]) -> dict[str, Kind]:
                 )
             elif kind.id in ours or kind.id in found or not kind.id.isidentifier():
                 left_out.append(
-                    f"The kind “{kind.id}” of {owner_of(entry)} has the id of another, or none that can be one. Its maker must rename it."
+                    f"The kind “{kind.id}” of {owner_of(entry)} has the id of another, or none that can be "
+                    "one. Its maker must rename it."
                 )
             else:
                 found[kind.id] = kind
@@ -114,13 +118,15 @@ def kind_of(card: Card) -> Kind:
         return ASSEMBLY
     if card.kind not in kinds():
         raise DriveProblem(
-            f"{card.name} is of the kind “{card.kind}”, which this version of Pendel does not have. Delete the card or update Pendel."
+            f"{card.name} is of the kind “{card.kind}”, which this version of Pendel does not have. Delete "
+            "the card or update Pendel."
         )
     return kinds()[card.kind]
 
 
 def alternatives(kind: Kind) -> list[Kind]:
-    """Kinds of the same group and ports, among them the kind itself: one can take another's place with all its wires."""
+    """Kinds of the same group and ports, among them the kind itself: one can take another's place with all
+    its wires."""
 
     def ports(k: Kind) -> list[tuple[str, Link, str]]:
         return [(p.name, p.link, p.unit) for p in k.ports]

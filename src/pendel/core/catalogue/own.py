@@ -1,6 +1,7 @@
 """A part whose ports, values, states and equations the user types.
 
-Lines read ``winding: dc, u, i`` (port: link, across, through), ``R = 0.46 ohm`` (value), ``i = 0 A`` (state with
+Lines read ``winding: dc, u, i`` (port: link, across, through), ``R = 0.46 ohm`` (value), ``i = 0 A`` (state
+with
 its starting value), ``p: W`` (further unknown with its unit) and ``L*der(i) = u - R*i - k*w`` (equation).
 What flows through a port counts positive into the part.
 """
@@ -88,8 +89,12 @@ def read_own(own: OwnEquations, lookup: Callable[[str], Measured]) -> OwnModel:
     missing = len(model.unknowns) + len(model.states) + len(model.ports) - len(model.equations)
     if not model.problems and missing:
         more = f"{missing} more" if missing > 0 else f"{-missing} fewer"
-        model.complain("equations", max(0, len(own.equations) - 1),
-                       f"{len(model.equations)} equations stand here; {len(model.ports)} ports, {len(model.states)} states and {len(model.unknowns)} unknowns need {more}.")  # fmt: skip
+        model.complain(
+            "equations",
+            max(0, len(own.equations) - 1),
+            f"{len(model.equations)} equations stand here; {len(model.ports)} ports, {len(model.states)} "
+            f"states and {len(model.unknowns)} unknowns need {more}.",
+        )
     return model
 
 
@@ -213,8 +218,20 @@ def spelled(node: Node) -> str:
     return ""
 
 
-SX_FUNCTIONS: dict[str, Callable[..., ca.SX]] = {"sqrt": ca.sqrt, "sin": ca.sin, "cos": ca.cos, "tan": ca.tan, "atan": ca.atan, "exp": ca.exp, "log": ca.log, "abs": ca.fabs,
-                "sign": ca.sign, "tanh": ca.tanh, "min": ca.fmin, "max": ca.fmax}  # fmt: skip
+SX_FUNCTIONS: dict[str, Callable[..., ca.SX]] = {
+    "sqrt": ca.sqrt,
+    "sin": ca.sin,
+    "cos": ca.cos,
+    "tan": ca.tan,
+    "atan": ca.atan,
+    "exp": ca.exp,
+    "log": ca.log,
+    "abs": ca.fabs,
+    "sign": ca.sign,
+    "tanh": ca.tanh,
+    "min": ca.fmin,
+    "max": ca.fmax,
+}
 
 
 def symbolic(node: Node, symbols: dict[str, ca.SX]) -> ca.SX:

@@ -1,9 +1,13 @@
 """Blocks whose ports, values and update the user types: in the block language, as a state machine, or in C.
 
-Lines read ``x: in`` and ``y: out, V`` (ports, with a unit if wished), ``K = 2 V/A`` (value), ``n = 0`` (a number that is
-remembered, with its start). The update assigns outputs and remembered numbers once a period of ``dt`` seconds. A state
-machine's lines are ``run: enable = 1; level = K`` (a mode, and what it does each period) and ``idle -> run: start > 0.5``
-(when it changes, tried in order); ``elapsed`` is the time in the mode (s), and the first mode named is where it starts.
+Lines read ``x: in`` and ``y: out, V`` (ports, with a unit if wished), ``K = 2 V/A`` (value), ``n = 0`` (a
+number that is
+remembered, with its start). The update assigns outputs and remembered numbers once a period of ``dt``
+seconds. A state
+machine's lines are ``run: enable = 1; level = K`` (a mode, and what it does each period) and ``idle -> run:
+start > 0.5``
+(when it changes, tried in order); ``elapsed`` is the time in the mode (s), and the first mode named is where
+it starts.
 """
 
 from __future__ import annotations
@@ -115,7 +119,10 @@ def _read_value(model: BlockModel, line: str, lookup: Lookup) -> None:
     if not found or not text:
         raise DriveProblem(f"“{line.strip()}” gives no value. Write it like K = 2 V/A.")
     value = evaluate(read(text), lookup, text)
-    model.values[_new_name(model, name)] = (text, si_unit_of(value.dim, value.turn) if value.dim != NONE else "")
+    model.values[_new_name(model, name)] = (
+        text,
+        si_unit_of(value.dim, value.turn) if value.dim != NONE else "",
+    )
 
 
 def _read_state(model: BlockModel, line: str, lookup: Lookup) -> None:
@@ -253,7 +260,13 @@ def _read_c(model: BlockModel, lines: Sequence[str]) -> None:
 
 def _starting_c(model: BlockModel) -> list[str]:
     begun = {n: v for n, v in model.states.items() if v != 0}
-    return [f"if (started < 0.5f) {{ {' '.join(f'{n} = (real_t){v!r};' for n, v in begun.items())} started = 1; }}"] if begun else []  # fmt: skip
+    return (
+        [
+            f"if (started < 0.5f) {{ {' '.join(f'{n} = (real_t){v!r};' for n, v in begun.items())} started = 1; }}"
+        ]
+        if begun
+        else []
+    )
 
 
 def _any_quantity(name: str) -> Measured:
@@ -287,29 +300,64 @@ def _block_of(kind: str, own: OwnEquations) -> Block:
 
 
 def template(id: str, title: str, sentence: str, keywords: str) -> Block:
-    return Block(id=id, title=title, sentence=sentence, group="own", keywords=keywords, values=(EVERY,), update=parse_update("def update(started, dt):\n    started = 1.0"))  # fmt: skip
+    return Block(
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="own",
+        keywords=keywords,
+        values=(EVERY,),
+        update=parse_update("def update(started, dt):\n    started = 1.0"),
+    )
 
 
 TEMPLATES = {
     each.id: each
     for each in (
-        template(LANGUAGE, "Own block", "A block whose ports, values and update you type.", "user code custom formula language update"),
-        template(MODES, "State machine", "Operating modes: what each does, and when it changes to another.", "modes states conditions actions sequence logic operating statechart"),
-        template(C, "Own block in C", "A block whose update you type in C; it runs on this computer too.", "user code custom c function update"),
+        template(
+            LANGUAGE,
+            "Own block",
+            "A block whose ports, values and update you type.",
+            "user code custom formula language update",
+        ),
+        template(
+            MODES,
+            "State machine",
+            "Operating modes: what each does, and when it changes to another.",
+            "modes states conditions actions sequence logic operating statechart",
+        ),
+        template(
+            C,
+            "Own block in C",
+            "A block whose update you type in C; it runs on this computer too.",
+            "user code custom c function update",
+        ),
     )
-}  # fmt: skip
+}
 EXAMPLES = {
     LANGUAGE: OwnEquations(
-        ports=("x: in", "y: out"), values=("rise = 2",), states=("last = 0",),
+        ports=("x: in", "y: out"),
+        values=("rise = 2",),
+        states=("last = 0",),
         equations=("step = saturate(x - last, -rise * dt, rise * dt)", "last = last + step", "y = last"),
     ),
     MODES: OwnEquations(
-        ports=("start: in", "fault: in", "enable: out", "level: out"), values=("wait = 0.2 s", "top = 1"),
-        equations=("idle: enable = 0; level = 0", "charge: enable = 0; level = 0", "run: enable = 1; level = top", "idle -> charge: start > 0.5", "charge -> run: elapsed > wait",
-                   "charge -> idle: start < 0.5", "run -> idle: start < 0.5 or fault > 0.5"),
+        ports=("start: in", "fault: in", "enable: out", "level: out"),
+        values=("wait = 0.2 s", "top = 1"),
+        equations=(
+            "idle: enable = 0; level = 0",
+            "charge: enable = 0; level = 0",
+            "run: enable = 1; level = top",
+            "idle -> charge: start > 0.5",
+            "charge -> run: elapsed > wait",
+            "charge -> idle: start < 0.5",
+            "run -> idle: start < 0.5 or fault > 0.5",
+        ),
     ),
     C: OwnEquations(
-        ports=("x: in", "y: out"), values=("T = 5 ms",), states=("kept = 0",),
+        ports=("x: in", "y: out"),
+        values=("T = 5 ms",),
+        states=("kept = 0",),
         equations=("real_t share = dt / (T + dt);", "kept += share * (x - kept);", "y = kept;"),
     ),
-}  # fmt: skip
+}

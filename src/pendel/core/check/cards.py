@@ -46,7 +46,8 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
             good = False
             result.findings.append(
                 fault(
-                    f"{card.name}: {choice.label} cannot be “{card.choices[choice.name]}”. Choose one of {', '.join(o for o, _ in choice.options)}.",
+                    f"{card.name}: {choice.label} cannot be “{card.choices[choice.name]}”. Choose one of "
+                    f"{', '.join(o for o, _ in choice.options)}.",
                     key,
                     choice.name,
                 )
@@ -68,7 +69,8 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
     if good and begins > until:
         result.findings.append(
             attention(
-                f"{card.name} starts at {number_text(begins)} s, after the run's end at {number_text(until)} s, so it does nothing. "
+                f"{card.name} starts at {number_text(begins)} s, after the run's end at "
+                f"{number_text(until)} s, so it does nothing. "
                 "Start it earlier or run longer.",
                 key,
                 "t_0",

@@ -22,8 +22,11 @@ def harmonics(of: Subject) -> None:
             if f * step >= 0.5:
                 result.findings.append(
                     attention(
-                        f"{drive.cards[key].name}: the harmonic of order {number_text(values[f'order_{number}'])} is at {number_text(f)} Hz, but a fixed step of {number_text(step * 1e6)} µs "
-                        f"follows less than {number_text(0.5 / step)} Hz. Shorten the step to below {number_text(0.5e6 / f)} µs or delete the harmonic.",
+                        f"{drive.cards[key].name}: the harmonic of order "
+                        f"{number_text(values[f'order_{number}'])} is at {number_text(f)} Hz, but a fixed "
+                        f"step of {number_text(step * 1e6)} µs "
+                        f"follows less than {number_text(0.5 / step)} Hz. Shorten the step to below "
+                        f"{number_text(0.5e6 / f)} µs or delete the harmonic.",
                         key,
                         f"rows:{number}",
                     )

@@ -20,7 +20,8 @@ from pendel.core.quantities.named import Names
 def plain_corners(
     profile: tuple[tuple[str, str], ...], unit_text: str | None
 ) -> tuple[list[float], list[float]] | None:
-    """Times and levels (SI) of a profile that is written in plain numbers, with one unit or none, as a measured one of many corners is; kept,
+    """Times and levels (SI) of a profile that is written in plain numbers, with one unit or none, as a
+    measured one of many corners is; kept,
     as every edit of the drive reads them again. ``None`` where a corner needs more than a look."""
     times = plain_numbers((text for text, _ in profile), "s")
     levels = plain_numbers((text for _, text in profile), unit_text) if times is not None else None
@@ -53,7 +54,8 @@ def profile_of(drive: Drive, key: str, kind: Kind, names: Names, result: Examine
     if number:
         result.findings.append(
             fault(
-                f"{card.name}, profile corner {number + 1}: its time {card.profile[number][0]} lies before the corner at {card.profile[number - 1][0]}. Sort the corners by time.",
+                f"{card.name}, profile corner {number + 1}: its time {card.profile[number][0]} lies before "
+                f"the corner at {card.profile[number - 1][0]}. Sort the corners by time.",
                 key,
                 f"profile:{number}",
             )

@@ -46,7 +46,9 @@ def settings(of: Subject) -> None:
     if sampled and until is not None and tick is not None and until / tick > MOST_TICKS:
         result.findings.append(
             fault(
-                f"The run of {number_text(until)} s has {number_text(until / tick)} ticks; at most {number_text(MOST_TICKS / 1e6)} million are possible. Shorten the run or lengthen the base tick.",
+                f"The run of {number_text(until)} s has {number_text(until / tick)} ticks; at most "
+                f"{number_text(MOST_TICKS / 1e6)} million are possible. Shorten the run or lengthen the "
+                "base tick.",
                 field="until",
             )
         )

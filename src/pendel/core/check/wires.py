@@ -55,7 +55,8 @@ def wires(of: Subject) -> None:
             wrong.append(
                 (
                     wire.key,
-                    f"The wire from {wire.a} to {wire.b} joins a {links[0].value} port with a {links[1].value} port. Delete it.",
+                    f"The wire from {wire.a} to {wire.b} joins a {links[0].value} port with a "
+                    f"{links[1].value} port. Delete it.",
                     _card_of(drive, wire),
                 )
             )
@@ -68,7 +69,8 @@ def wires(of: Subject) -> None:
             wrong.append(
                 (
                     wire.key,
-                    f"The wire from {wire.a} to {wire.b} leads from part to part. Put a block or a sensor between them.",
+                    f"The wire from {wire.a} to {wire.b} leads from part to part. Put a block or a sensor "
+                    "between them.",
                     wire.b.card,
                 )
             )
@@ -99,7 +101,8 @@ def _measured(drive: Drive, kinds: dict[str, Kind], wire: Wire, result: Examined
     if unit(signal.unit)[1] not in [unit(text)[1] for text in port.takes]:
         result.findings.append(
             attention(
-                f"{drive.cards[wire.b.card].name}: “{port.label}” is given the {signal.label} of {drive.cards[wire.a.card].name}, in {signal.unit or '1'}, "
+                f"{drive.cards[wire.b.card].name}: “{port.label}” is given the {signal.label} of "
+                f"{drive.cards[wire.a.card].name}, in {signal.unit or '1'}, "
                 f"but takes {' or '.join(port.takes)}. Wire another signal to it.",
                 wire.b.card,
                 port.name,

@@ -1,6 +1,7 @@
 """The only way by which a drive's text comes into C: as an identifier or inside a comment.
 
-Whatever a title, a name or a docstring holds, `identifier` gives a word that C takes for a plain name, and `comment` a comment that
+Whatever a title, a name or a docstring holds, `identifier` gives a word that C takes for a plain name, and
+`comment` a comment that
 ends where it is to end. Names of ours begin with ``pd_``, and no identifier does.
 """
 
@@ -30,7 +31,8 @@ SIZED = {
     for bits in (8, 16, 32, 64)
 }
 TYPES_AND_FILES = SIZED.union(SHORT.split())
-"""Names that with ``_t`` behind them are types of the standard headers or ours, or with ``.h`` are such a header."""
+"""Names that with ``_t`` behind them are types of the standard headers or ours, or with ``.h`` are such a
+header."""
 
 
 def identifier(text: str) -> str:
@@ -56,7 +58,8 @@ def _spelled(letter: str) -> str:
 
 
 def identifiers(texts: Iterable[str], taken: Iterable[str] = ()) -> dict[str, str]:
-    """Identifiers of several texts that live side by side, each different from the others and from those ``taken``."""
+    """Identifiers of several texts that live side by side, each different from the others and from those
+    ``taken``."""
     used = set(taken)
     found: dict[str, str] = {}
     for text in dict.fromkeys(texts):

@@ -27,7 +27,8 @@ class LoopWithoutDelay(PendelError):
 
 @dataclass(frozen=True)
 class Regulation:
-    """A loop that a block closes: ports of setpoint, actual value and output, and which of its values are the gains.
+    """A loop that a block closes: ports of setpoint, actual value and output, and which of its values are the
+    gains.
 
     ``gains`` maps what a rule speaks of (``K_p``, ``T_i``, ``T_d``) to the block's values. A block whose whole
     output grows with one value, such as a bandwidth, gives that as ``K_p`` and says so by ``scaled``.
@@ -124,9 +125,23 @@ class ControlDeck:
     def form(self) -> tuple[object, ...]:
         """All but the numbers: decks of one form have the same code."""
         blocks = tuple(
-            (b.name, b.kind, b.title, b.code, b.inputs, b.outputs, tuple(b.values), tuple(b.sources.items()), b.every, b.sensor, b.holds, b.turns, len(b.table))
+            (
+                b.name,
+                b.kind,
+                b.title,
+                b.code,
+                b.inputs,
+                b.outputs,
+                tuple(b.values),
+                tuple(b.sources.items()),
+                b.every,
+                b.sensor,
+                b.holds,
+                b.turns,
+                len(b.table),
+            )
             for b in self.blocks
-        )  # fmt: skip
+        )
         return self.name, self.tick, self.delay, self.measured, tuple(self.commands.items()), blocks
 
     @property
@@ -151,7 +166,8 @@ class ControlDeck:
 
 
 class Part(Enum):
-    """What of a block runs: all of it, or where a loop needs it first what it gives and later what it takes in."""
+    """What of a block runs: all of it, or where a loop needs it first what it gives and later what it takes
+    in."""
 
     WHOLE = "update"
     GIVE = "give"
@@ -175,9 +191,11 @@ class Step:
 
 
 def running_steps(blocks: Sequence[BlockInstance]) -> tuple[Step, ...]:
-    """Calls in an order in which each block reads what its sources give in the same tick; sensors first, else as drawn.
+    """Calls in an order in which each block reads what its sources give in the same tick; sensors first, else
+    as drawn.
 
-    A block that only remembers some input, such as an integrator, is cut in two where it closes a loop, so that its
+    A block that only remembers some input, such as an integrator, is cut in two where it closes a loop, so
+    that its
     reader gets its output and it gets its input of the same tick, wherever it stands.
 
     Raises
@@ -186,7 +204,10 @@ def running_steps(blocks: Sequence[BlockInstance]) -> tuple[Step, ...]:
         naming the blocks of a loop in which every block passes its input on at once.
     """
     return _ordered_steps(
-        tuple(RunsIn(b.name, b.sensor, b.holds, tuple((p, s) for p, s in b.sources.items() if s)) for b in blocks)
+        tuple(
+            RunsIn(b.name, b.sensor, b.holds, tuple((p, s) for p, s in b.sources.items() if s))
+            for b in blocks
+        )
     )
 
 

@@ -34,43 +34,67 @@ def call_of(kind: str, verb: str = "update") -> str:
 LICENCE = "Made by Pendel from your drive. This code is yours, free of any condition."
 
 INTRINSIC_C = {
-    "saturate": "static real_t pd_saturate(real_t x, real_t low, real_t high)\n{\n    return x < low ? low : (x > high ? high : x);\n}\n",
+    "saturate": "static real_t pd_saturate(real_t x, real_t low, real_t high)\n{\n    return x < low ? "
+    "low : (x > high ? high : x);\n}\n",
     "absolute": "static real_t pd_absolute(real_t x)\n{\n    return x < 0 ? -x : x;\n}\n",
     "minimum": "static real_t pd_minimum(real_t a, real_t b)\n{\n    return a < b ? a : b;\n}\n",
     "maximum": "static real_t pd_maximum(real_t a, real_t b)\n{\n    return a > b ? a : b;\n}\n",
     "wrapped": "/* an angle (rad) between -pi and pi */\n"
-    "static real_t pd_wrapped(real_t angle)\n{\n    const real_t turn = (real_t)6.2831854820251465, less = (real_t)1.7484556000744487e-7;\n"
-    "    const real_t turns = floor(angle / turn + (real_t)0.5);\n    return (angle - turn * turns) + less * turns;\n}\n",
+    "static real_t pd_wrapped(real_t angle)\n{\n    const real_t turn = (real_t)6.2831854820251465, less "
+    "= (real_t)1.7484556000744487e-7;\n"
+    "    const real_t turns = floor(angle / turn + (real_t)0.5);\n    return (angle - turn * turns) + "
+    "less * turns;\n}\n",
     "delayed": "/* x as it was some periods ago; a fraction of a period is interpolated */\n"
-    "static real_t pd_delayed(pd_line_t *line, real_t x, real_t periods)\n{\n    int whole = (int)periods;\n    real_t part = periods - (real_t)whole;\n"
-    "    real_t a, b;\n    line->past[line->at] = x;\n    if (whole > line->length - 2) {\n        whole = line->length - 2;\n    }\n"
-    "    a = line->past[(line->at + line->length - whole) % line->length];\n    b = line->past[(line->at + line->length - whole - 1) % line->length];\n"
+    "static real_t pd_delayed(pd_line_t *line, real_t x, real_t periods)\n{\n    int whole = "
+    "(int)periods;\n    real_t part = periods - (real_t)whole;\n"
+    "    real_t a, b;\n    line->past[line->at] = x;\n    if (whole > line->length - 2) {\n        whole "
+    "= line->length - 2;\n    }\n"
+    "    a = line->past[(line->at + line->length - whole) % line->length];\n    b = line->past[(line->at "
+    "+ line->length - whole - 1) % line->length];\n"
     "    line->at = (line->at + 1) % line->length;\n    return a + part * (b - a);\n}\n",
     "recalled": "/* what was remembered some periods ago */\n"
-    "static real_t pd_recalled(const pd_line_t *line, real_t periods)\n{\n    return line->past[(line->at + line->length - (int)periods) % line->length];\n}\n",
-    "remember": "static void pd_remember(pd_line_t *line, real_t x)\n{\n    line->past[line->at] = x;\n    line->at = (line->at + 1) % line->length;\n}\n",
-    "interpolated": "static real_t pd_interpolated(const pd_table_t *table, real_t x)\n{\n    int k = 0;\n    real_t dx;\n    if (table->count == 0) {\n        return 0;\n    }\n"
-    "    if (x < table->x[0]) {\n        return table->y[0];\n    }\n    while (k < table->count - 1 && x >= table->x[k + 1]) {\n        k++;\n    }\n"
-    "    if (k == table->count - 1) {\n        return table->y[k];\n    }\n    dx = table->x[k + 1] - table->x[k];\n    return table->y[k] + (table->y[k + 1] - table->y[k]) * (x - table->x[k]) / dx;\n}\n",
-    "mapped": "/* one layer of a map at (x, y), straight between its points and level beyond; the first column holds both sizes and axes */\n"
-    "static real_t pd_mapped(const pd_table_t *table, real_t layer, real_t x, real_t y)\n{\n    int nx = (int)table->x[0], ny = (int)table->x[1], i = 0, j = 0;\n"
+    "static real_t pd_recalled(const pd_line_t *line, real_t periods)\n{\n    return line->past[(line->at "
+    "+ line->length - (int)periods) % line->length];\n}\n",
+    "remember": "static void pd_remember(pd_line_t *line, real_t x)\n{\n    line->past[line->at] = x;\n   "
+    " line->at = (line->at + 1) % line->length;\n}\n",
+    "interpolated": "static real_t pd_interpolated(const pd_table_t *table, real_t x)\n{\n    int k = "
+    "0;\n    real_t dx;\n    if (table->count == 0) {\n        return 0;\n    }\n"
+    "    if (x < table->x[0]) {\n        return table->y[0];\n    }\n    while (k < table->count - 1 && x "
+    ">= table->x[k + 1]) {\n        k++;\n    }\n"
+    "    if (k == table->count - 1) {\n        return table->y[k];\n    }\n    dx = table->x[k + 1] - "
+    "table->x[k];\n    return table->y[k] + (table->y[k + 1] - table->y[k]) * (x - table->x[k]) / "
+    "dx;\n}\n",
+    "mapped": "/* one layer of a map at (x, y), straight between its points and level beyond; the first "
+    "column holds both sizes and axes */\n"
+    "static real_t pd_mapped(const pd_table_t *table, real_t layer, real_t x, real_t y)\n{\n    int nx = "
+    "(int)table->x[0], ny = (int)table->x[1], i = 0, j = 0;\n"
     "    const real_t *ax = table->x + 2, *ay = ax + nx, *z = table->y + (int)layer * nx * ny;\n    real_t s, t;\n"
-    "    while (i < nx - 2 && x >= ax[i + 1]) {\n        i++;\n    }\n    while (j < ny - 2 && y >= ay[j + 1]) {\n        j++;\n    }\n"
-    "    s = (x - ax[i]) / (ax[i + 1] - ax[i]);\n    t = (y - ay[j]) / (ay[j + 1] - ay[j]);\n    s = s < 0 ? 0 : (s > 1 ? 1 : s);\n    t = t < 0 ? 0 : (t > 1 ? 1 : t);\n    z += i * ny + j;\n"
+    "    while (i < nx - 2 && x >= ax[i + 1]) {\n        i++;\n    }\n    while (j < ny - 2 && y >= ay[j "
+    "+ 1]) {\n        j++;\n    }\n"
+    "    s = (x - ax[i]) / (ax[i + 1] - ax[i]);\n    t = (y - ay[j]) / (ay[j + 1] - ay[j]);\n    s = s < "
+    "0 ? 0 : (s > 1 ? 1 : s);\n    t = t < 0 ? 0 : (t > 1 ? 1 : t);\n    z += i * ny + j;\n"
     "    return (1 - s) * ((1 - t) * z[0] + t * z[1]) + s * ((1 - t) * z[ny] + t * z[ny + 1]);\n}\n",
-    "normal": "/* normal deviate: xorshift64* (Vigna 2016) and the Box-Muller transform */\nstatic real_t pd_normal(uint64_t *rng)\n{\n    double u[2];\n    int k;\n    for (k = 0; k < 2; k++) {\n"
-    "        *rng ^= *rng >> 12;\n        *rng ^= *rng << 25;\n        *rng ^= *rng >> 27;\n        u[k] = ((double)((*rng * UINT64_C(2685821657736338717)) >> 11) + 0.5) / 9007199254740992.0;\n    }\n"
+    "normal": "/* normal deviate: xorshift64* (Vigna 2016) and the Box-Muller transform */\nstatic real_t "
+    "pd_normal(uint64_t *rng)\n{\n    double u[2];\n    int k;\n    for (k = 0; k < 2; k++) {\n"
+    "        *rng ^= *rng >> 12;\n        *rng ^= *rng << 25;\n        *rng ^= *rng >> 27;\n        u[k] "
+    "= ((double)((*rng * UINT64_C(2685821657736338717)) >> 11) + 0.5) / 9007199254740992.0;\n    }\n"
     "    return (real_t)(sqrt(-2.0 * log(u[0])) * cos(6.283185307179586 * u[1]));\n}\n",
-}  # fmt: skip
+}
 SUMS_C = {
-    "pd_add": "/* Adds to a sum and keeps what it rounds away (Knuth: The Art of Computer Programming 2, 4.2.2, theorem B).\n"
+    "pd_add": "/* Adds to a sum and keeps what it rounds away (Knuth: The Art of Computer Programming 2, "
+    "4.2.2, theorem B).\n"
     " * Do not build with options that reorder sums, such as -ffast-math. */\n"
-    "static void pd_add(real_t *sum, real_t *rest, real_t step)\n{\n    real_t next = *sum + step, part = next - *sum;\n"
-    "    real_t lost = ((*sum - (next - part)) + (step - part)) + *rest;\n    *sum = next + lost;\n    *rest = lost - (*sum - next);\n}\n",
-    "pd_wrap": "static void pd_wrap(real_t *angle, real_t *rest)\n{\n    const real_t turn = (real_t)6.2831854820251465, less = (real_t)1.7484556000744487e-7;\n"
-    "    const real_t turns = floor(*angle / turn + (real_t)0.5);\n    if (turns != 0) {\n        pd_add(angle, rest, -turn * turns);\n        pd_add(angle, rest, less * turns);\n    }\n}\n",
-    "pd_put": "static void pd_put(real_t *sum, real_t *rest, real_t x)\n{\n    if (x != *sum) {\n        *sum = x;\n        *rest = 0;\n    }\n}\n",
-}  # fmt: skip
+    "static void pd_add(real_t *sum, real_t *rest, real_t step)\n{\n    real_t next = *sum + step, part = "
+    "next - *sum;\n"
+    "    real_t lost = ((*sum - (next - part)) + (step - part)) + *rest;\n    *sum = next + lost;\n    "
+    "*rest = lost - (*sum - next);\n}\n",
+    "pd_wrap": "static void pd_wrap(real_t *angle, real_t *rest)\n{\n    const real_t turn = "
+    "(real_t)6.2831854820251465, less = (real_t)1.7484556000744487e-7;\n"
+    "    const real_t turns = floor(*angle / turn + (real_t)0.5);\n    if (turns != 0) {\n        "
+    "pd_add(angle, rest, -turn * turns);\n        pd_add(angle, rest, less * turns);\n    }\n}\n",
+    "pd_put": "static void pd_put(real_t *sum, real_t *rest, real_t x)\n{\n    if (x != *sum) {\n        "
+    "*sum = x;\n        *rest = 0;\n    }\n}\n",
+}
 MEMORY_C = {"line": "pd_line_t line;", "rng": "uint64_t rng;", "table": "pd_table_t table;"}
 TYPES_C = {
     "line": "typedef struct {\n    real_t *past;\n    int length;\n    int at;\n} pd_line_t;\n",
@@ -101,7 +125,8 @@ class Input:
 
 @dataclass(frozen=True)
 class Emission:
-    """How a deck is written: number format, and whether sensors are part of it (simulation) or inputs (target)."""
+    """How a deck is written: number format, and whether sensors are part of it (simulation) or inputs
+    (target)."""
 
     deck: ControlDeck
     number: NumberFormat
@@ -221,12 +246,17 @@ def header(em: Emission) -> str:
             f"    real_t {past}[{em.deck.block(b).line_places}];\n" for b, past in em.lines.items()
         )
     return (
-        f"/* {name}.h: controller, all values in SI units.\n * {LICENCE}\n */\n#ifndef {guard}\n#define {guard}\n\n#include <stdint.h>\n\n"
+        f"/* {name}.h: controller, all values in SI units.\n * {LICENCE}\n */\n#ifndef {guard}\n#define "
+        f"{guard}\n\n#include <stdint.h>\n\n"
         f"typedef {em.number.value} real_t;\n\n{types}\n{block_structs(em)}\n"
-        f"/* What is measured at each tick. */\ntypedef struct {{\n{inputs or '    real_t unused;' + chr(10)}}} {name}_in_t;\n\n"
-        f"/* What goes to the power stage. */\ntypedef struct {{\n{outputs or '    real_t unused;' + chr(10)}}} {name}_out_t;\n\n"
-        f"{itself}typedef struct {{\n    uint32_t tick;\n    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
-        f"void {name}_init({name}_t *c);\n\n/* Call every {em.deck.tick * 1e6:g} us after filling c->in; then use c->out. */\nvoid {name}_tick({name}_t *c);\n\n#endif\n"
+        "/* What is measured at each tick. */\ntypedef struct "
+        f"{{\n{inputs or '    real_t unused;' + chr(10)}}} {name}_in_t;\n\n"
+        "/* What goes to the power stage. */\ntypedef struct "
+        f"{{\n{outputs or '    real_t unused;' + chr(10)}}} {name}_out_t;\n\n"
+        f"{itself}typedef struct {{\n    uint32_t tick;\n    {name}_in_t in;\n    {name}_out_t "
+        f"out;\n{blocks}}} {name}_t;\n\n"
+        f"void {name}_init({name}_t *c);\n\n/* Call every {em.deck.tick * 1e6:g} us after filling c->in; "
+        f"then use c->out. */\nvoid {name}_tick({name}_t *c);\n\n#endif\n"
     )
 
 
@@ -305,7 +335,8 @@ def source_text(em: Emission) -> str:
     texts += [text for key, text in SUMS_C.items() if f"{key}(" in updates]
     functions = "\n".join(texts)
     return (
-        f'/* {name}.c: controller of {len(em.blocks)} blocks, base tick {em.deck.tick * 1e6:g} us.\n * {LICENCE}\n */\n#include "{name}.h"\n#include <math.h>\n\n'
+        f"/* {name}.c: controller of {len(em.blocks)} blocks, base tick {em.deck.tick * 1e6:g} us.\n * "
+        f'{LICENCE}\n */\n#include "{name}.h"\n#include <math.h>\n\n'
         f"{macros}{functions}\n{updates}\n{init_function(em)}\n{tick_function(em)}"
     )
 
@@ -369,8 +400,10 @@ def example_main(em: Emission) -> str:
     fill = "\n".join(f"        c.in.{em.fed[i]} = 0;  /* read your converter here */" for i in em.inputs)
     use = "\n".join(f'        printf("%g\\n", (double)c.out.{em.given[p]});' for p in em.deck.commands)
     return (
-        f'/* Example: call the controller of {name}.c at its tick.\n * {LICENCE}\n */\n#include "{name}.h"\n#include <stdio.h>\n\nint main(void)\n{{\n'
-        f"    static {name}_t c;\n    int k;\n    {name}_init(&c);\n    for (k = 0; k < 10; k++) {{\n{fill}\n        {name}_tick(&c);\n{use}\n    }}\n    return 0;\n}}\n"
+        f"/* Example: call the controller of {name}.c at its tick.\n * {LICENCE}\n */\n#include "
+        f'"{name}.h"\n#include <stdio.h>\n\nint main(void)\n{{\n'
+        f"    static {name}_t c;\n    int k;\n    {name}_init(&c);\n    for (k = 0; k < 10; k++) "
+        f"{{\n{fill}\n        {name}_tick(&c);\n{use}\n    }}\n    return 0;\n}}\n"
     )
 
 
@@ -385,16 +418,21 @@ KNOWN_SOURCES = 64
 
 
 def simulation_source(deck: ControlDeck) -> str:
-    """One translation unit for the time loop: the same code in float64, sensors included, values set from outside.
+    """One translation unit for the time loop: the same code in float64, sensors included, values set from
+    outside.
 
-    ``pd_ctl_size``, ``pd_ctl_init`` (clears, seeds and binds), ``pd_ctl_bind`` (values, delay lines and tables, while what the blocks
-    remember stays), ``pd_ctl_tick`` (measured signals in, all signals and commands out) and ``pd_ctl_states`` (what the blocks
+    ``pd_ctl_size``, ``pd_ctl_init`` (clears, seeds and binds), ``pd_ctl_bind`` (values, delay lines and
+    tables, while what the blocks
+    remember stays), ``pd_ctl_tick`` (measured signals in, all signals and commands out) and ``pd_ctl_states``
+    (what the blocks
     remember) are its whole interface. The text holds no value, so that a change of values meets the same build.
     """
     if deck.form not in _sources:
         if len(_sources) >= KNOWN_SOURCES:
             _sources.pop(next(iter(_sources)), None)
-        _sources[deck.form] = _adapted(Emission(deck, NumberFormat.FLOAT64, with_sensors=True, sized_outside=True))
+        _sources[deck.form] = _adapted(
+            Emission(deck, NumberFormat.FLOAT64, with_sensors=True, sized_outside=True)
+        )
     return _sources[deck.form]
 
 
@@ -429,7 +467,8 @@ def _adapted(em: Emission) -> str:
                     f"    c->{member}.table.y = (const real_t *)(v + {take(n)});",
                     f"    c->{member}.table.count = {n};",
                 ]
-    # The places of delay lines come last, as their number is a value; they are writable, though the rest is not.
+    # The places of delay lines come last, as their number is a value; they are writable, though the rest is
+    # not.
     lines.append(f"    w = (real_t *)(v + {at});")
     for block_name in em.lines:
         member = em.members[block_name]
@@ -453,11 +492,14 @@ def _adapted(em: Emission) -> str:
     )
     body = source_text(em).replace(f'#include "{name}.h"\n', header(em), 1)
     return (
-        f"{body}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_bind({name}_t *c, double *v)\n{{\n    real_t *w;\n    (void)c; (void)v; (void)w;\n"
+        f"{body}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_bind({name}_t "
+        f"*c, double *v)\n{{\n    real_t *w;\n    (void)c; (void)v; (void)w;\n"
         + "\n".join(lines)
         + f"\n}}\n\nvoid pd_ctl_init({name}_t *c, double *v)\n{{\n    {name}_init(c);\n"
         + "\n".join(seeds)
-        + f"\n    pd_ctl_bind(c, v);\n}}\n\nvoid pd_ctl_tick({name}_t *c, const double *in, double *signals, double *out)\n{{\n    (void)in; (void)signals; (void)out;\n{fill}\n    {name}_tick(c);\n{show}\n{give}\n}}\n"
+        + f"\n    pd_ctl_bind(c, v);\n}}\n\nvoid pd_ctl_tick({name}_t *c, const double *in, double "
+        f"*signals, double *out)\n{{\n    (void)in; (void)signals; (void)out;\n{fill}\n    "
+        f"{name}_tick(c);\n{show}\n{give}\n}}\n"
         f"\nvoid pd_ctl_states(const {name}_t *c, double *z)\n{{\n    (void)c; (void)z;\n{kept}\n}}\n"
     )
 
@@ -474,7 +516,8 @@ def value_names(deck: ControlDeck) -> tuple[str, ...]:
 
 
 def simulation_values(deck: ControlDeck, *, with_sensors: bool, seed: int) -> list[float]:
-    """The numbers `pd_ctl_init` takes, in its order; it keeps what it is given, and writes the delay lines at their end."""
+    """The numbers `pd_ctl_init` takes, in its order; it keeps what it is given, and writes the delay lines at
+    their end."""
     em = Emission(deck, NumberFormat.FLOAT64, with_sensors, sized_outside=True)
     numbers = [
         deck.tick * deck.block(b).every if v == "dt" else deck.block(b).values[v] for b, v in em.values

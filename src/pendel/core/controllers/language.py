@@ -1,7 +1,9 @@
 """The block language: a small, typed part of Python that describes one update of a block.
 
-Allowed are assignments, ``if``/``elif``/``else``, conditional expressions, arithmetic, comparisons, ``and``/``or``/
-``not`` and the intrinsics listed in `INTRINSICS`. The text of the function is read once; from the tree come C for
+Allowed are assignments, ``if``/``elif``/``else``, conditional expressions, arithmetic, comparisons,
+``and``/``or``/
+``not`` and the intrinsics listed in `INTRINSICS`. The text of the function is read once; from the tree come C
+for
 each number format (`pendel.core.controllers.emit`) and the symbolic form for linear models
 (`pendel.core.controllers.symbolic`).
 """
@@ -18,14 +20,34 @@ from functools import lru_cache
 from pendel.core.errors import PendelError
 
 INTRINSICS = {
-    "saturate": 3, "absolute": 1, "floor": 1, "sqrt": 1, "sin": 1, "cos": 1, "atan2": 2, "minimum": 2, "maximum": 2,
-    "wrapped": 1, "delayed": 3, "recalled": 2, "normal": 1, "interpolated": 2, "mapped": 4,
-}  # fmt: skip
+    "saturate": 3,
+    "absolute": 1,
+    "floor": 1,
+    "sqrt": 1,
+    "sin": 1,
+    "cos": 1,
+    "atan2": 2,
+    "minimum": 2,
+    "maximum": 2,
+    "wrapped": 1,
+    "delayed": 3,
+    "recalled": 2,
+    "normal": 1,
+    "interpolated": 2,
+    "mapped": 4,
+}
 ACTIONS = {"remember": 2}
 """Calls that stand alone, since they only change memory."""
 MEMORY = {"line": "delay line", "rng": "random source", "table": "profile table"}
 """Arguments of these names are not numbers but memory that only intrinsics touch."""
-MEMORY_OF = {"delayed": "line", "recalled": "line", "remember": "line", "normal": "rng", "interpolated": "table", "mapped": "table"}  # fmt: skip
+MEMORY_OF = {
+    "delayed": "line",
+    "recalled": "line",
+    "remember": "line",
+    "normal": "rng",
+    "interpolated": "table",
+    "mapped": "table",
+}
 """The memory that is an intrinsic's first value."""
 
 
@@ -57,7 +79,8 @@ class Update:
         return [a for a in self.arguments if a in MEMORY]
 
     def halves(self, held: Collection[str]) -> tuple[Update, Update]:
-        """What gives the outputs from what is remembered, and what takes the ``held`` inputs in for the next time.
+        """What gives the outputs from what is remembered, and what takes the ``held`` inputs in for the next
+        time.
 
         The first statement that mentions a held input begins the second half.
         """

@@ -16,7 +16,8 @@ LONGEST_LINE = 256
 
 
 def hats(x: ca.SX, axis: np.ndarray) -> ca.SX:
-    """The share of each point of an axis at ``x``: 1 there, straight to 0 at its neighbours, level beyond the ends."""
+    """The share of each point of an axis at ``x``: 1 there, straight to 0 at its neighbours, level beyond the
+    ends."""
     within = ca.fmin(ca.fmax(x, float(axis[0])), float(axis[-1]))
     rises = [(within - a) / (b - a) for a, b in zip(axis[:-1], axis[1:])]
     ups, downs = [ca.SX(1.0), *rises], [*(1.0 - r for r in rises), ca.SX(1.0)]
@@ -146,7 +147,8 @@ class Symbols:
         return functions[name](*values)
 
     def looked_up(self, name: str, at: list[ca.SX]) -> ca.SX:
-        """A table or a layer of a map, straight between its points and level beyond. A profile over time is a source
+        """A table or a layer of a map, straight between its points and level beyond. A profile over time is a
+        source
         and has no slope."""
         if not self.block.inputs or not self.block.table:
             return ca.SX(0)

@@ -1,4 +1,5 @@
-"""Statements of the block language as C in a number format: expressions, branches, sums that lose nothing over hours."""
+"""Statements of the block language as C in a number format: expressions, branches, sums that lose nothing
+over hours."""
 
 from __future__ import annotations
 
@@ -33,8 +34,10 @@ class NumberFormat(Enum):
 class Writer:
     """C of expressions and statements of one update.
 
-    States that an update adds to (`Update.accumulated`) keep, in formats that would lose it, what a sum rounds away: at 20 kHz a count of
-    ticks in 32-bit float would stand still after fourteen minutes, and so would an integral whose increments have become
+    States that an update adds to (`Update.accumulated`) keep, in formats that would lose it, what a sum
+    rounds away: at 20 kHz a count of
+    ticks in 32-bit float would stand still after fourteen minutes, and so would an integral whose increments
+    have become
     small beside it.
     """
 

@@ -1,7 +1,9 @@
 """Assemblies: cards folded into one, with a face of chosen values and ports.
 
-Folding changes nothing of what computes: every card keeps its id and its wires, and the assembly is one more card that
-says what it shows. Assemblies of one design follow each other: an edit inside one is repeated in the others, in the
+Folding changes nothing of what computes: every card keeps its id and its wires, and the assembly is one more
+card that
+says what it shows. Assemblies of one design follow each other: an edit inside one is repeated in the others,
+in the
 same command, so that one undo takes back all of it.
 """
 
@@ -35,7 +37,8 @@ def others_of(drive: Drive, assembly: str) -> list[str]:
 
 
 def follows(drive: Drive, assembly: str) -> bool:
-    """Whether it is kept like its design. One inside another of its own design is not: it would grow without end."""
+    """Whether it is kept like its design. One inside another of its own design is not: it would grow without
+    end."""
     face = drive.cards[assembly].face
     if face is None or not face.follows:
         return False
@@ -44,7 +47,8 @@ def follows(drive: Drive, assembly: str) -> bool:
 
 
 def free_item(taken: Iterable[FaceItem], wish: str, role: str) -> str:
-    """A name for something on the face: the one wished for, else with its card's role before it, else numbered."""
+    """A name for something on the face: the one wished for, else with its card's role before it, else
+    numbered."""
     names = {i.name for i in taken}
     stem = f"{role.replace('/', '_')}_{wish}"
     candidates = [wish, stem, *(f"{stem}_{n}" for n in range(2, len(names) + 3))]
@@ -227,7 +231,8 @@ def let_follow(drive: Drive, assembly: str, follows: bool, after: str) -> Comman
 
 
 def insert(drive: Drive, clipped: Clip, sheet: str = "", offset: int = 8) -> tuple[Command, list[str]]:
-    """Paste cards, on the sheet of an assembly or the drive's own. Assemblies that are not alike become designs of their own."""
+    """Paste cards, on the sheet of an assembly or the drive's own. Assemblies that are not alike become
+    designs of their own."""
     command, new = paste_cards(drive, clipped, offset, sheet)
     scratch = drive.copy()
     command.apply(scratch)
@@ -253,7 +258,8 @@ def insert(drive: Drive, clipped: Clip, sheet: str = "", offset: int = 8) -> tup
 
 
 def completed(drive: Drive, command: Command) -> Command:
-    """The command with what must follow from it: faces kept true, and other assemblies of an edited design kept alike."""
+    """The command with what must follow from it: faces kept true, and other assemblies of an edited design
+    kept alike."""
     if not any(c.face is not None for c in drive.cards.values()) and not any(
         isinstance(c.after, Card) and c.after.face is not None for c in command.changes
     ):
@@ -324,7 +330,8 @@ def true_face(drive: Drive, assembly: str) -> list[Change]:
 
 
 def made_alike(drive: Drive, source: str, target: str) -> list[Change]:
-    """What makes the inside of ``target`` like that of ``source``, but for the values on the face and the wires outside."""
+    """What makes the inside of ``target`` like that of ``source``, but for the values on the face and the
+    wires outside."""
     drive = drive.copy()
     changes: list[Change] = []
 

@@ -40,7 +40,8 @@ class Command:
     gesture: str = ""
 
     def apply(self, drive: Drive, *, checked: bool = False) -> None:
-        """Raises `DriveProblem`, and changes nothing, where the drive cannot hold what it would have then (`limits`); ``checked``
+        """Raises `DriveProblem`, and changes nothing, where the drive cannot hold what it would have then
+        (`limits`); ``checked``
         tells that this was looked at."""
         if not checked:
             check_changes(drive, self.changes)
@@ -151,7 +152,8 @@ def set_choice(drive: Drive, card: str, name: str, option: str) -> Command:
 
 
 def set_kind(drive: Drive, card: str, kind: str, title: str) -> Command:
-    """Turn a card into another of the same ports. Its wires stay, and so does every value, also those the new kind lacks."""
+    """Turn a card into another of the same ports. Its wires stay, and so does every value, also those the new
+    kind lacks."""
     record = card_of(drive, card)
     return Command(
         f"Make {record.name} a {title}", (changed(drive, "cards", card, replace(record, kind=kind)),)

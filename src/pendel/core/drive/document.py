@@ -90,7 +90,8 @@ class Card:
     """A part or a block on the sheet, or an assembly of such.
 
     ``values``, ``choices`` and ``starts`` hold only what differs from the catalogue's defaults.
-    ``x``, ``y`` are grid steps of 4 px. ``inside`` is the id of the assembly that holds the card, and ``role`` what
+    ``x``, ``y`` are grid steps of 4 px. ``inside`` is the id of the assembly that holds the card, and
+    ``role`` what
     the card is called in there, the same in every assembly of that design.
     """
 
@@ -203,7 +204,8 @@ class Drive:
         return candidate
 
     def free_name(self, name: str) -> str:
-        """The name, numbered where another card has it; also where it has only the id, as far as ids tell long names apart."""
+        """The name, numbered where another card has it; also where it has only the id, as far as ids tell
+        long names apart."""
         taken = {c.name for c in self.cards.values()}
         stem = re.sub(r" \d+$", "", name)[: LONGEST_NAME - ROOM_FOR_NUMBER]
         number, candidate = 2, name[:LONGEST_NAME]
@@ -213,7 +215,44 @@ class Drive:
         return candidate
 
 
-C_WORDS = frozenset(["auto", "break", "case", "char", "const", "continue", "default", "do", "double", "else", "enum", "extern", "float", "for", "goto", "if", "inline", "int", "long", "register", "restrict", "return", "short", "signed", "sizeof", "static", "struct", "switch", "typedef", "union", "unsigned", "void", "volatile", "while"])  # fmt: skip
+C_WORDS = frozenset(
+    [
+        "auto",
+        "break",
+        "case",
+        "char",
+        "const",
+        "continue",
+        "default",
+        "do",
+        "double",
+        "else",
+        "enum",
+        "extern",
+        "float",
+        "for",
+        "goto",
+        "if",
+        "inline",
+        "int",
+        "long",
+        "register",
+        "restrict",
+        "return",
+        "short",
+        "signed",
+        "sizeof",
+        "static",
+        "struct",
+        "switch",
+        "typedef",
+        "union",
+        "unsigned",
+        "void",
+        "volatile",
+        "while",
+    ]
+)
 
 
 def slug(name: str) -> str:

@@ -156,7 +156,8 @@ def _read(text: str, source: str, leave_out: LeaveOut) -> Drive:
     version = record.get("version")
     if isinstance(version, int) and version > VERSION:
         leave_out(
-            f"it was written by a newer Pendel (format {version}, this one reads up to {VERSION}). Update Pendel to open it."
+            f"it was written by a newer Pendel (format {version}, this one reads up to {VERSION}). Update "
+            "Pendel to open it."
         )
     for _ in range(MOST_ROUNDS):  # what is taken out may show more
         try:
@@ -285,7 +286,8 @@ def remove(table: Any, place: Any) -> None:
 
 
 def shortened(record: dict[str, Any]) -> dict[str, Any]:
-    """The record with only the first of many corners of a profile, all of which are pairs of texts: the schema's validator would
+    """The record with only the first of many corners of a profile, all of which are pairs of texts: the
+    schema's validator would
     take minutes over a measured one."""
 
     def pair(point: object) -> bool:
@@ -345,7 +347,8 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
 
 
 def check_inside(drive: Drive, leave_out: LeaveOut) -> None:
-    """See to it that every card inside something lies in an assembly, not in itself, and alone in its role; else it comes out."""
+    """See to it that every card inside something lies in an assembly, not in itself, and alone in its role;
+    else it comes out."""
     roles: dict[tuple[str, str], str] = {}
 
     def out(key: str, sentence: str) -> None:
@@ -371,7 +374,8 @@ def check_inside(drive: Drive, leave_out: LeaveOut) -> None:
             if twin != key:
                 out(
                     key,
-                    f"{card.name} and {drive.cards[twin].name} both have the role “{card.role}” in {drive.cards[inside].name}.",
+                    f"{card.name} and {drive.cards[twin].name} both have the role “{card.role}” in "
+                    f"{drive.cards[inside].name}.",
                 )
 
 
@@ -404,8 +408,22 @@ def card_from_record(record: dict[str, Any]) -> Card:
     rows = tuple(tuple(row) for row in record.get("rows", ()))
     flux = flux_from_record(record["flux"]) if "flux" in record else None
     return Card(
-        record["kind"], record["name"], x, y, values, choices, starts, profile, own, inside, role, face, rows, flux, record.get("proposed", {})
-    )  # fmt: skip
+        record["kind"],
+        record["name"],
+        x,
+        y,
+        values,
+        choices,
+        starts,
+        profile,
+        own,
+        inside,
+        role,
+        face,
+        rows,
+        flux,
+        record.get("proposed", {}),
+    )
 
 
 def flux_from_record(record: dict[str, Any]) -> FluxTable:
@@ -439,7 +457,8 @@ def text_of(path: Path) -> str:
             if size > MAX_BYTES:
                 raise FileProblem(
                     str(path),
-                    f"the file has {size / 1e6:.0f} MB; a drive has at most {MAX_BYTES // 1_000_000} MB. This is probably another kind of file.",
+                    f"the file has {size / 1e6:.0f} MB; a drive has at most {MAX_BYTES // 1_000_000} MB. "
+                    "This is probably another kind of file.",
                 )
             data = stream.read(MAX_BYTES + 1)
     except (OSError, ValueError) as problem:
@@ -452,7 +471,8 @@ def text_of(path: Path) -> str:
 
 
 def save(drive: Drive, path: Path) -> None:
-    """Write atomically; what stood there before is kept as ``NAME.pendel.bak``. What is written is read back first.
+    """Write atomically; what stood there before is kept as ``NAME.pendel.bak``. What is written is read back
+    first.
 
     Raises
     ------

@@ -44,13 +44,15 @@ def with_members(drive: Drive, cards: Iterable[str]) -> list[str]:
 
 
 def shown_card(drive: Drive, card: str, inside: str) -> str:
-    """The card of a sheet that stands for ``card``: itself, or the assembly that holds it; empty when neither is there."""
+    """The card of a sheet that stands for ``card``: itself, or the assembly that holds it; empty when neither
+    is there."""
     line = [card, *ancestors(drive, card)]
     return next((key for key in line if key in drive.cards and drive.cards[key].inside == inside), "")
 
 
 def resolved(drive: Drive, end: End) -> End:
-    """The end of a wire or a value behind a face: what an assembly shows under that name, else ``end`` itself."""
+    """The end of a wire or a value behind a face: what an assembly shows under that name, else ``end``
+    itself."""
     card = drive.cards.get(end.card)
     if card is None or card.face is None:
         return end
@@ -69,7 +71,8 @@ def faces_on(drive: Drive, inside: str) -> dict[End, End]:
 
 
 def shown_end(drive: Drive, end: End, inside: str, faces: dict[End, End] | None = None) -> End | None:
-    """Where a wire's end is seen on the sheet of ``inside``: at its card or at the face that shows it. ``faces`` are those of
+    """Where a wire's end is seen on the sheet of ``inside``: at its card or at the face that shows it.
+    ``faces`` are those of
     `faces_on`, for who asks often."""
     card = shown_card(drive, end.card, inside)
     if not card or card == end.card:

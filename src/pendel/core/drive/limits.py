@@ -1,6 +1,8 @@
-"""What a drive can hold, said once: edits, paste and the reader of files stand on it, so that what can be entered can be read again.
+"""What a drive can hold, said once: edits, paste and the reader of files stand on it, so that what can be
+entered can be read again.
 
-`problem_of` looks at one record of a table; what concerns several records, such as an assembly inside itself, is the reader's.
+`problem_of` looks at one record of a table; what concerns several records, such as an assembly inside itself,
+is the reader's.
 """
 
 from __future__ import annotations

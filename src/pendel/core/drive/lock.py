@@ -1,6 +1,8 @@
-"""Who has a drive's file open: a lock beside the file that the system lets go when its owner ends, however that is.
+"""Who has a drive's file open: a lock beside the file that the system lets go when its owner ends, however
+that is.
 
-The lock file holds process and computer, to tell whoever comes second. It keeps nobody from writing; windows that meet ask.
+The lock file holds process and computer, to tell whoever comes second. It keeps nobody from writing; windows
+that meet ask.
 """
 
 from __future__ import annotations

@@ -22,7 +22,8 @@ def folder() -> Path:
 
 
 def only_assembly(drive: Drive, assembly: str) -> Drive:
-    """A drive of one assembly, with the quantities its values use. Raises `DriveProblem` when the card is none."""
+    """A drive of one assembly, with the quantities its values use. Raises `DriveProblem` when the card is
+    none."""
     face = face_of(drive, assembly)
     clipped = clip(drive, [assembly])
     top = drive.cards[assembly]
@@ -91,7 +92,8 @@ def listed(place: Path) -> list[tuple[str, Path]]:
 def take_from_shelf(
     drive: Drive, path: Path, sheet: str = "", place: tuple[int, int] = (10, 10)
 ) -> tuple[Command, str, list[str]]:
-    """A command that adds the assembly, its new id, and the names of quantities that keep this drive's own value.
+    """A command that adds the assembly, its new id, and the names of quantities that keep this drive's own
+    value.
 
     Raises
     ------

@@ -10,8 +10,12 @@ from pendel.core.equations.context import Network, Pin
 from pendel.core.equations.skeleton import PinName
 
 
-def connect(network: Network, ports: Mapping[tuple[str, str], int], electric: Iterable[tuple[str, ...]],
-            joins: Iterable[tuple[PinName, PinName]]) -> dict[tuple[str, str], list[Pin]]:  # fmt: skip
+def connect(
+    network: Network,
+    ports: Mapping[tuple[str, str], int],
+    electric: Iterable[tuple[str, ...]],
+    joins: Iterable[tuple[PinName, PinName]],
+) -> dict[tuple[str, str], list[Pin]]:
     """Give every port its pins and state the connection equations.
 
     Parameters

@@ -58,8 +58,10 @@ class ModeEntry:
 class PulseChannel:
     """A leg's (or a single switch's) pulses: which command makes the duty, and which gates follow.
 
-    duty = offset + scale·command. ``lower`` is empty for a single switch. ``numbers`` names the card's values that give the
-    pulse frequency ``f``, ``phase``, dead time ``dead``, least pulse ``least``, and ``on_delay`` and ``off_delay``.
+    duty = offset + scale·command. ``lower`` is empty for a single switch. ``numbers`` names the card's values
+    that give the
+    pulse frequency ``f``, ``phase``, dead time ``dead``, least pulse ``least``, and ``on_delay`` and
+    ``off_delay``.
     """
 
     card: str
@@ -79,7 +81,8 @@ class PulseChannel:
 class DryFriction:
     """A force that opposes ``speed`` and holds it at rest.
 
-    ``sliding`` gives the signed force for a direction (+1, −1) of movement; ``forward`` and ``backward`` are what it
+    ``sliding`` gives the signed force for a direction (+1, −1) of movement; ``forward`` and ``backward`` are
+    what it
     can hold at most. A force that depends on unknowns, such as a gear's loss, cannot ``share`` the holding.
     """
 
@@ -96,8 +99,10 @@ class DryFriction:
 
 @dataclass(eq=False)
 class PulsedMean:
-    """An averaged leg, for the ripple of its current: the current ``load`` out of its pole (A), the link's voltage (V), its duty, and
-    pulse frequency (Hz). ``nudge`` is a voltage added to the pole's, ``ripple`` stands for what `equations.ripple` finds.
+    """An averaged leg, for the ripple of its current: the current ``load`` out of its pole (A), the link's
+    voltage (V), its duty, and
+    pulse frequency (Hz). ``nudge`` is a voltage added to the pole's, ``ripple`` stands for what
+    `equations.ripple` finds.
     An ``opposed`` leg has the pulses of the first one turned over."""
 
     card: str
@@ -129,7 +134,8 @@ DERIVATIVES = ("f", "x", "y", "xx", "xy", "yy", "xxx", "xxy", "xyy", "yyy")
 class Surface:
     """A smooth function of two expressions, by the coefficients of a spline; see ``plant/surfaces.c``.
 
-    ``outputs`` are the symbols of `DERIVATIVES`; ``cells`` the numbers of cells along both axes; ``count`` how many numbers
+    ``outputs`` are the symbols of `DERIVATIVES`; ``cells`` the numbers of cells along both axes; ``count``
+    how many numbers
     the C function reads.
     """
 
@@ -182,12 +188,22 @@ class Network:
 class PartContext:
     """The view of one part on the `Network`.
 
-    A part states its equations in symbols. What it does otherwise for one value than for another it must find out by `is_zero`,
+    A part states its equations in symbols. What it does otherwise for one value than for another it must find
+    out by `is_zero`,
     `is_positive` or `is_given`, so that it is known for which values its equations hold.
     """
 
-    def __init__(self, network: Network, form: PartForm, *, pins: Mapping[str, list[Pin]], values: Mapping[str, float], starts: Mapping[str, float],
-                 given_starts: Set[str] = frozenset(), profile: tuple[Sequence[float], Sequence[float]] = ((), ())):  # fmt: skip
+    def __init__(
+        self,
+        network: Network,
+        form: PartForm,
+        *,
+        pins: Mapping[str, list[Pin]],
+        values: Mapping[str, float],
+        starts: Mapping[str, float],
+        given_starts: Set[str] = frozenset(),
+        profile: tuple[Sequence[float], Sequence[float]] = ((), ()),
+    ):
         self.network, self.form, self.card, self.level, self.rows = (
             network,
             form,
@@ -287,7 +303,8 @@ class PartContext:
         return entry.offset + entry.slope * self.time
 
     def surface(self, name: str, x: ca.SX, y: ca.SX) -> dict[str, ca.SX]:
-        """One of the kind's `Part.surfaces` at (x, y), which depend on states and values only: its value and derivatives by name."""
+        """One of the kind's `Part.surfaces` at (x, y), which depend on states and values only: its value and
+        derivatives by name."""
         key = self.key(name)
         cells, count = self.form.surfaces[name]
         outputs = ca.vertcat(*(ca.SX.sym(f"{key}:{n}") for n in DERIVATIVES))
@@ -361,7 +378,8 @@ class PartContext:
     def pulsed_mean(
         self, name: str, load: ca.SX, link: ca.SX, duty: ca.SX, *, opposed: bool = False
     ) -> PulsedMean:
-        """A leg averaged over its pulses, by a name of its own; its current's ripple follows from the whole drive."""
+        """A leg averaged over its pulses, by a name of its own; its current's ripple follows from the whole
+        drive."""
         nudge, ripple = (ca.SX.sym(f"{what}:{self.card}.{name}") for what in ("nudge", "ripple"))
         leg = PulsedMean(self.card, load, link, duty, self.value("f_p"), nudge, ripple, opposed)
         self.network.pulsed_means.append(leg)
@@ -375,7 +393,8 @@ class PartContext:
         self.network.signals[self.key(name)] = ca.SX(expression)
 
     def stored(self, energy: ca.SX) -> None:
-        """Energy held by the part (J). This and the next three make the energy balance; what is said twice adds up."""
+        """Energy held by the part (J). This and the next three make the energy balance; what is said twice
+        adds up."""
         self._adds_up(self.network.stored, energy)
 
     def lost(self, power: ca.SX) -> None:

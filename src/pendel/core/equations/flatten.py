@@ -1,4 +1,5 @@
-"""From a drive to the skeleton and the numbers of its parts, their network of equations, and its control deck."""
+"""From a drive to the skeleton and the numbers of its parts, their network of equations, and its control
+deck."""
 
 from __future__ import annotations
 
@@ -48,7 +49,10 @@ def own_form(card: Card) -> tuple[object, ...]:
     """Equations that the user typed, without the texts of values and starts, which are numbers like others."""
     if card.own is None:
         return ()
-    names = (tuple(line.partition("=")[0].strip() for line in lines) for lines in (card.own.values, card.own.states))
+    names = (
+        tuple(line.partition("=")[0].strip() for line in lines)
+        for lines in (card.own.values, card.own.states)
+    )
     return (card.own.ports, *names, card.own.unknowns, card.own.equations)
 
 
@@ -99,7 +103,8 @@ def port_lines(parts: Mapping[str, Any]) -> dict[tuple[str, str], int]:
 
 
 def electric_groups(parts, levels: Mapping[str, str]) -> list[tuple[str, ...]]:
-    """Ports with a common potential: as the part says, else each DC pair by itself and all single lines together."""
+    """Ports with a common potential: as the part says, else each DC pair by itself and all single lines
+    together."""
     groups: list[tuple[str, ...]] = []
     for key, kind in parts.items():
         if kind.potentials is not None:
@@ -141,7 +146,8 @@ def numbers_of(key: str, card: Card) -> Iterator[None]:
 
 
 def control_deck(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> ControlDeck:
-    """The blocks of a drive in running order, with their values. Raises `LoopWithoutDelay` and `DriveHasFindings`."""
+    """The blocks of a drive in running order, with their values. Raises `LoopWithoutDelay` and
+    `DriveHasFindings`."""
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}
     tick = examined.settings["tick"]
@@ -169,9 +175,25 @@ def control_deck(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Cont
         if kind.tables:
             with numbers_of(key, card):
                 table = tuple(kind.tables(examined.values[key], card))
-        blocks.append(BlockInstance(
-            key, f"{kind.id}_{key}" if kind.group == "own" else kind.id, drive.cards[key].name, kind.update, inputs, outputs, values, {p: sources.get(f"{key}.{p}") for p in inputs}, every,
-            kind.deck.value == "sensor", kind.holds, kind.turns, table, kind.regulates, kind.smooth))  # fmt: skip
+        blocks.append(
+            BlockInstance(
+                key,
+                f"{kind.id}_{key}" if kind.group == "own" else kind.id,
+                drive.cards[key].name,
+                kind.update,
+                inputs,
+                outputs,
+                values,
+                {p: sources.get(f"{key}.{p}") for p in inputs},
+                every,
+                kind.deck.value == "sensor",
+                kind.holds,
+                kind.turns,
+                table,
+                kind.regulates,
+                kind.smooth,
+            )
+        )
         if blocks[-1].line_places > LONGEST_LINE:
             sentence = f"{blocks[-1].title}: it would remember {blocks[-1].line_places - 2} periods; at most a million are possible. Shorten its time or let it run less often."
             raise DriveHasFindings([fault(sentence, key)])

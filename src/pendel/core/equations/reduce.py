@@ -18,7 +18,8 @@ from pendel.core.equations.context import DERIVATIVES, Network, StateEntry, stac
 from pendel.core.errors import PendelError
 
 SAMPLES = 9
-"""The first holds real values, the last the same but for a ten-millionth: what changes between them is rounding."""
+"""The first holds real values, the last the same but for a ten-millionth: what changes between them is
+rounding."""
 NUDGE = 1e-7
 MODES_DECIDE = (2, 3)
 MOST_COUPLED = 16
@@ -71,7 +72,8 @@ class Row:
     classes: dict[str, int | None] = field(default_factory=dict)
     """What `Reduction.pivot_class` found for an unknown; it holds until the row changes."""
     rest: ca.SX | None = None
-    """What is left with all unknowns zero, where the row is linear in them and ``coefficients`` has them all."""
+    """What is left with all unknowns zero, where the row is linear in them and ``coefficients`` has them
+    all."""
     judged: bool = False
     """Whether it is known if the row is linear in its unknowns."""
 
@@ -82,7 +84,8 @@ class Row:
 
 
 def never_vanishes(at: np.ndarray) -> bool:
-    """Whether a coefficient stays off zero on all samples. The first holds real values, which may differ by decades."""
+    """Whether a coefficient stays off zero on all samples. The first holds real values, which may differ by
+    decades."""
     size = np.abs(at)
     if not np.all(np.isfinite(at)) or size[0] == 0 or abs(at[-1] - at[0]) > 1e-3 * size[0]:
         return False
@@ -91,8 +94,22 @@ def never_vanishes(at: np.ndarray) -> bool:
 
 ONE_BY_ONE = 24
 """Unknowns of a row up to which each gets its coefficient by itself."""
-BRANCHING = {ca.OP_FMIN, ca.OP_FMAX, ca.OP_FABS, ca.OP_SIGN, ca.OP_LT, ca.OP_LE, ca.OP_EQ, ca.OP_NE, ca.OP_AND, ca.OP_OR, ca.OP_NOT,
-             ca.OP_IF_ELSE_ZERO, ca.OP_FLOOR, ca.OP_CEIL}  # fmt: skip
+BRANCHING = {
+    ca.OP_FMIN,
+    ca.OP_FMAX,
+    ca.OP_FABS,
+    ca.OP_SIGN,
+    ca.OP_LT,
+    ca.OP_LE,
+    ca.OP_EQ,
+    ca.OP_NE,
+    ca.OP_AND,
+    ca.OP_OR,
+    ca.OP_NOT,
+    ca.OP_IF_ELSE_ZERO,
+    ca.OP_FLOOR,
+    ca.OP_CEIL,
+}
 
 
 def branches(expression: ca.SX) -> bool:
@@ -181,14 +198,16 @@ class Reduction:
         if name not in row.coefficients and len(row.unknowns) <= ONE_BY_ONE:
             row.coefficients[name] = ca.gradient(row.expression, self.symbols[name])
         elif name not in row.coefficients:
-            # All at once, backwards through the row: one by one, a node that a hundred parts share costs a hundred times as much.
+            # All at once, backwards through the row: one by one, a node that a hundred parts share costs a
+            # hundred times as much.
             wanted = sorted(row.unknowns - row.coefficients.keys() | {name})
             slopes = ca.gradient(row.expression, stacked(*(self.symbols[n] for n in wanted)))
             row.coefficients.update((n, slopes[k]) for k, n in enumerate(wanted))
         return row.coefficients[name]
 
     def pivot_class(self, row: Row, name: str) -> int | None:
-        """0 constant, 1 values only, 2 also modes or states but safe on all samples, 3 the same but now and then smaller than
+        """0 constant, 1 values only, 2 also modes or states but safe on all samples, 3 the same but now and
+        then smaller than
         another of its row; None: not usable."""
         if name not in row.classes:
             row.classes[name] = self._pivot_class(row, name)
@@ -208,8 +227,10 @@ class Reduction:
         return 2 if self.is_largest(row, name) else 3
 
     def is_largest(self, row: Row, name: str) -> bool:
-        """Whether no other coefficient of the row is ever larger. A node's potential then follows from its neighbours', never
-        a neighbour's from it through a device that may block: that would enlarge rounding as conducting over blocking."""
+        """Whether no other coefficient of the row is ever larger. A node's potential then follows from its
+        neighbours', never
+        a neighbour's from it through a device that may block: that would enlarge rounding as conducting over
+        blocking."""
         if not self.is_linear(row):
             return False
         own = np.abs(self.values_at_samples(row.coefficients[name]))
@@ -232,11 +253,13 @@ class Reduction:
                 kind = self.pivot_class(row, name)
                 if kind is None:
                     continue
-                # A row with a derivative tells that derivative. Used for a potential, it would carry the derivative into
+                # A row with a derivative tells that derivative. Used for a potential, it would carry the
+                # derivative into
                 # the currents of a node, and leaks there would be lost beside it.
                 spoils = holds_slope and name.startswith("across:")
                 slope = name.startswith("der(")
-                # What stands in many rows, such as the potential of a link with many legs, would couple all of them.
+                # What stands in many rows, such as the potential of a link with many legs, would couple all
+                # of them.
                 couples = (len(row.unknowns) - 1) * (count[name] - 1) > MOST_COUPLED
                 score = (kind == 3, spoils, couples, kind, len(row.unknowns) - 1, count[name], slope, name)
                 if best_score is None or score < best_score:
@@ -264,9 +287,12 @@ class Reduction:
         self.settle(name, ca.simplify(-rest / coefficient))
 
     def subtract(self, other: Row, row: Row, name: str) -> None:
-        """Gauss's step on two linear rows, for pivots that modes decide. Substituting would nest the rows in each other, and
-        what several unknowns share, such as the resistance of a link, would be written out again for each. With simpler
-        pivots it does no harm, and keeps differences of like potentials together, which rounding then spares."""
+        """Gauss's step on two linear rows, for pivots that modes decide. Substituting would nest the rows in
+        each other, and
+        what several unknowns share, such as the resistance of a link, would be written out again for each.
+        With simpler
+        pivots it does no harm, and keeps differences of like potentials together, which rounding then
+        spares."""
         assert other.rest is not None and row.rest is not None
         share = other.coefficients[name] / row.coefficients[name]
         coefficients = {n: c for n, c in other.coefficients.items() if n != name and n in other.unknowns}
@@ -307,7 +333,8 @@ class Reduction:
             self.eliminate(*pivot)
         self.check_loops()
         for name in sorted(n for n in self.open if n.startswith("through:")):
-            # A ring of plain connections, such as the minus lines of two converters on one link: how a current divides
+            # A ring of plain connections, such as the minus lines of two converters on one link: how a
+            # current divides
             # in it is nobody's business, so one share is none.
             self.settle(name, ca.SX(0))
         if self.open:
@@ -321,7 +348,8 @@ class Reduction:
         return self.explicit()
 
     def drop_vanishing(self) -> bool:
-        """A coefficient that is zero on every sample is zero, unless it holds a limit or a comparison, of which no sample may have met
+        """A coefficient that is zero on every sample is zero, unless it holds a limit or a comparison, of
+        which no sample may have met
         the other side; remove it. Tells whether one was found."""
         for row in self.rows:
             for name in sorted(row.unknowns):
@@ -336,7 +364,8 @@ class Reduction:
         return False
 
     def tear(self) -> None:
-        """No unknown has a safe symbolic solution: take the one most rows contain as given, to be found numerically."""
+        """No unknown has a safe symbolic solution: take the one most rows contain as given, to be found
+        numerically."""
         count: dict[str, int] = {}
         for row in self.rows:
             for name in row.unknowns:
@@ -358,8 +387,14 @@ class Reduction:
         if not self.torn:
             return
         owners = tuple(sorted({r.owner for r in self.residuals}))
-        sentence = ("The equations of " + " and ".join(owners) + " cannot be solved for " + ", ".join(in_words(n) for n in self.torn[:3])
-                    + ": two parts fix the same thing at once, or nothing does. Put a state or a resistance between them, or join the two parts.")  # fmt: skip
+        sentence = (
+            "The equations of "
+            + " and ".join(owners)
+            + " cannot be solved for "
+            + ", ".join(in_words(n) for n in self.torn[:3])
+            + ": two parts fix the same thing at once, or nothing does. Put a state or a resistance "
+            "between them, or join the two parts."
+        )
         if len(self.residuals) != len(self.torn):
             raise EquationProblem(sentence, owners)
         slopes = ca.jacobian(
@@ -381,7 +416,10 @@ class Reduction:
         inside = {s.name() for s in ca.symvar(row.expression)} & set(self.states)
         if not inside:
             raise EquationProblem(
-                f"{row.owner} and what it is connected to contradict each other: both fix the same quantity. Remove one or put a part between them.", (row.owner,))  # fmt: skip
+                f"{row.owner} and what it is connected to contradict each other: both fix the same "
+                "quantity. Remove one or put a part between them.",
+                (row.owner,),
+            )
         self.demote(row, inside)
 
     def demote(self, row: Row, inside: set[str]) -> None:

@@ -1,7 +1,9 @@
 """The ripple of currents behind averaged legs, from the equations themselves.
 
-An averaged leg knows its duty, link and period, but not what it feeds. How fast its current answers to its pole's voltage, and to
-those of the other legs of its converter, is a derivative of the ordered equations; with it the ripple at the edges of
+An averaged leg knows its duty, link and period, but not what it feeds. How fast its current answers to its
+pole's voltage, and to
+those of the other legs of its converter, is a derivative of the ordered equations; with it the ripple at the
+edges of
 the pulses follows, and from that what dead time does to the mean voltage and what a switching costs.
 """
 
@@ -16,7 +18,8 @@ from pendel.core.equations.reduce import Explicit
 
 
 def with_ripples(network: Network, system: Explicit) -> Explicit:
-    """The system with the ripple of every averaged leg among its solutions, and without the nudges by which it was found."""
+    """The system with the ripple of every averaged leg among its solutions, and without the nudges by which
+    it was found."""
     legs = network.pulsed_means
     if not legs:
         return system
@@ -48,7 +51,8 @@ def ripple_of(
 ) -> ca.SX:
     """Half the ripple's height (A) where the leg's own pulse ends; as far below the mean where it begins.
 
-    With carriers in phase a pulse of duty d about the valley has, at the edge of one of duty d', driven a current by
+    With carriers in phase a pulse of duty d about the valley has, at the edge of one of duty d', driven a
+    current by
     ½·min(d, d')·(1 − max(d, d'))·U/(L·f) above its mean. Zero where no inductance holds the current.
     """
     load = system.express(leg.load)

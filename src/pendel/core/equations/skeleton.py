@@ -1,6 +1,8 @@
-"""What the equations of a drive depend on but for its numbers: kinds, choices, levels, wires, and which values are zero.
+"""What the equations of a drive depend on but for its numbers: kinds, choices, levels, wires, and which
+values are zero.
 
-Two drives of one skeleton whose parts got the same answers about their values have the same equations. The key distinguishes skeletons
+Two drives of one skeleton whose parts got the same answers about their values have the same equations. The
+key distinguishes skeletons
 without a symbol, so that what was ordered once is found again for any values, in any process.
 """
 
@@ -51,7 +53,8 @@ class PartForm:
 
 @dataclass(frozen=True)
 class Skeleton:
-    """``ports`` with their numbers of lines, groups of ports with a common potential, joined lines, and the parts in their order."""
+    """``ports`` with their numbers of lines, groups of ports with a common potential, joined lines, and the
+    parts in their order."""
 
     parts: tuple[PartForm, ...]
     ports: Mapping[tuple[str, str], int]
@@ -59,7 +62,8 @@ class Skeleton:
     joins: tuple[tuple[PinName, PinName], ...]
 
     def key(self, *more: object) -> str:
-        """A hash that is equal for equal skeletons, here and elsewhere; ``more`` is what else distinguishes structures."""
+        """A hash that is equal for equal skeletons, here and elsewhere; ``more`` is what else distinguishes
+        structures."""
         forms = [
             (f.card, f.kind, f.level, f.choices, f.rows, f.own, sorted(f.surfaces.items()))
             for f in self.parts

@@ -36,7 +36,8 @@ class Layout:
     mirror: bool = False
     """Given for i_q from 0 up only; the other half follows."""
     winding: str = "star"
-    """Whose currents and fluxes these are; those of a ``delta`` become those of the star it is equivalent to."""
+    """Whose currents and fluxes these are; those of a ``delta`` become those of the star it is equivalent
+    to."""
 
 
 def variables(path: Path) -> dict[str, np.ndarray]:
@@ -50,7 +51,9 @@ def variables(path: Path) -> dict[str, np.ndarray]:
     readers = {".csv": from_csv, ".txt": from_csv, ".mat": from_mat, ".h5": from_hdf, ".hdf5": from_hdf}
     reader = readers.get(path.suffix.lower())
     if reader is None:
-        raise FileProblem(str(path), f"flux tables are read from {', '.join(readers)} files. Export it as one of them.")  # fmt: skip
+        raise FileProblem(
+            str(path), f"flux tables are read from {', '.join(readers)} files. Export it as one of them."
+        )
     if path.exists() and not path.is_file():
         raise FileProblem(str(path), "this is no file, but a folder or a device. Choose a file.")
     try:
@@ -60,7 +63,8 @@ def variables(path: Path) -> dict[str, np.ndarray]:
     except Exception as problem:  # the file's boundary: whatever a damaged one makes a library raise
         raise FileProblem(
             str(path),
-            f"it cannot be read ({getattr(problem, 'strerror', None) or problem}). Check that it is there and not damaged.",
+            f"it cannot be read ({getattr(problem, 'strerror', None) or problem}). Check that it is there "
+            "and not damaged.",
         ) from problem
     found = {n: a for n, a in found.items() if a.ndim <= 2 and 2 <= a.size <= MOST_NUMBERS}
     if not found:
@@ -174,7 +178,12 @@ def merged(values: np.ndarray) -> np.ndarray:
 def from_columns(arrays: Mapping[str, np.ndarray], source: str) -> FluxTable:
     sizes = {role: len(a) for role, a in arrays.items()}
     if len(set(sizes.values())) > 1:
-        raise FileProblem(source, "the columns differ in length: " + ", ".join(f"{r} {n}" for r, n in sizes.items()) + ". Choose matrices with their axes, or four equal columns.")  # fmt: skip
+        raise FileProblem(
+            source,
+            "the columns differ in length: "
+            + ", ".join(f"{r} {n}" for r, n in sizes.items())
+            + ". Choose matrices with their axes, or four equal columns.",
+        )
     axes = [merged(arrays[n]) for n in ("i_d", "i_q")]
     if min(map(len, axes)) < 2 or len(axes[0]) * len(axes[1]) > MOST_NUMBERS:
         raise FileProblem(source, "the currents do not form a grid. Choose other columns for i_d and i_q.")
@@ -203,5 +212,9 @@ def from_matrices(arrays: Mapping[str, np.ndarray], rows: str, source: str) -> F
         axes.append(axis)
     for role, grid in zip(("psi_d", "psi_q"), psi):
         if grid.shape != (len(axes[0]), len(axes[1])):
-            raise FileProblem(source, f"{role} is {' by '.join(map(str, grid.shape))}, the axes are {len(axes[0])} by {len(axes[1])}. Change what runs along the rows, or choose other axes.")  # fmt: skip
+            raise FileProblem(
+                source,
+                f"{role} is {' by '.join(map(str, grid.shape))}, the axes are {len(axes[0])} by "
+                f"{len(axes[1])}. Change what runs along the rows, or choose other axes.",
+            )
     return table_of(axes[0], axes[1], psi[0], psi[1], source)

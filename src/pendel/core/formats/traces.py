@@ -16,7 +16,8 @@ Column = tuple[str, str, np.ndarray]
 OURS = {".csv": ("csv_text", "CSV"), ".h5": ("hdf", "HDF5"), ".mat": ("mat", "MAT")}
 """By the ending of a file: the module in ``traces_as`` that writes it, and what it is called."""
 GROUP = "pendel.trace_formats"
-"""Entry points by which installed packages add formats: the name is the ending, the object a function of columns and a path."""
+"""Entry points by which installed packages add formats: the name is the ending, the object a function of
+columns and a path."""
 
 
 def common_times(run: KeptRun) -> np.ndarray:
@@ -68,7 +69,8 @@ def writer_for(ending: str) -> Callable[[Sequence[Column], Path], None]:
 
 
 def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
-    """Write traces in the units they are shown in, which are written next to them; the format is chosen by the ending.
+    """Write traces in the units they are shown in, which are written next to them; the format is chosen by
+    the ending.
 
     Raises
     ------

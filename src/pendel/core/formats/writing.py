@@ -1,6 +1,8 @@
-"""Files written whole or not at all: beside the old one, flushed to the disk, then put in its place in one step.
+"""Files written whole or not at all: beside the old one, flushed to the disk, then put in its place in one
+step.
 
-There is a whole file at the path at every instant. What a process that died left beside it goes with the next writing.
+There is a whole file at the path at every instant. What a process that died left beside it goes with the next
+writing.
 """
 
 from __future__ import annotations
@@ -22,7 +24,8 @@ YOUNG = 60.0
 
 
 def write_atomically(path: Path, data: str | bytes, *, keep_previous: bool = False) -> None:
-    """Write a file in the place of what was there, with its permissions, and with its owner where that may be given. A symbolic link
+    """Write a file in the place of what was there, with its permissions, and with its owner where that may be
+    given. A symbolic link
     stays, and what it points to is written. ``keep_previous`` keeps the old file as ``NAME.bak``.
 
     Raises

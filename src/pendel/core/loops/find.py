@@ -53,7 +53,8 @@ def directly(deck: ControlDeck, signal: str, regulators: set[str]) -> tuple[bool
 def path_to_plant(
     deck: ControlDeck, signal: str, regulators: set[str], seen: frozenset[str] = frozenset()
 ) -> tuple[bool, int]:
-    """Whether a block signal reaches the plant, and through how many regulators at most. Ways are told apart by these alone: those
+    """Whether a block signal reaches the plant, and through how many regulators at most. Ways are told apart
+    by these alone: those
     through other blocks may be twice as many for each place at which signals part and join."""
     (reaches, met), depth = directly(deck, signal, regulators), 0
     for name in met:

@@ -1,7 +1,9 @@
 """Linear models of a whole drive: plant exactly sampled, blocks at their rates, delays as they are.
 
-One schedule period of the deck is run on matrices: each signal is carried as its linear dependence on the state at
-the period's start and on the injected input. This gives the exact time-invariant model at that period, for any mix
+One schedule period of the deck is run on matrices: each signal is carried as its linear dependence on the
+state at
+the period's start and on the injected input. This gives the exact time-invariant model at that period, for
+any mix
 of rates (lifting; Chen, Francis: Optimal Sampled-Data Control Systems, chapter 8).
 """
 
@@ -97,8 +99,11 @@ def linear_plant(
     y = stacked(*(model.signals[s] for s in signals))
     rest = stacked(*(p.offset for p in model.network.profiles), *(p.slope for p in model.network.profiles))
     by = model.derivative
-    function = ca.Function("plant", [symbols["t"], x, u, rest, symbols["s"], symbols["p"], symbols["z"], symbols["f"]],
-                           [by(model.rhs, x), by(model.rhs, u), by(y, x), by(y, u)])  # fmt: skip
+    function = ca.Function(
+        "plant",
+        [symbols["t"], x, u, rest, symbols["s"], symbols["p"], symbols["z"], symbols["f"]],
+        [by(model.rhs, x), by(model.rhs, u), by(y, x), by(y, u)],
+    )
     keys = tuple(e.key for e in system.states)
     states = np.array([point.states.get(k, 0.0) for k in keys])
     inputs = np.array([point.inputs.get(k, 0.0) for k in model.network.inputs])
@@ -193,7 +198,8 @@ class SampledDrive:
     ):
         """Run one period on matrices.
 
-        ``inject`` names a block signal replaced (when opened) or added to by the input; ``setpoint`` an input port
+        ``inject`` names a block signal replaced (when opened) or added to by the input; ``setpoint`` an input
+        port
         ``block.port`` the input is added to. Returns Φ, Γ and, for each tick, the rows of the watched signals.
         """
         n, nx, nc = len(self.names), len(self.plant.states), len(self.plant.commands)

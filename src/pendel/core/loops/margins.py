@@ -33,7 +33,8 @@ class Margins:
 
 
 def unwrapped_phase(response: np.ndarray) -> np.ndarray:
-    """Phase in degrees, continuous, within −360° … 0° at the last crossover; without one, starting within −270° … +90°."""
+    """Phase in degrees, continuous, within −360° … 0° at the last crossover; without one, starting within
+    −270° … +90°."""
     phase = np.degrees(np.unwrap(np.angle(response)))
     falls = falls_below_one(np.abs(response))
     if len(falls):
@@ -47,7 +48,8 @@ def falls_below_one(size: np.ndarray) -> np.ndarray:
 
 
 def margins(frequency: np.ndarray, response: np.ndarray, *, stable: bool) -> Margins:
-    """Margins at the last crossover, from samples of L over ``frequency`` (Hz), interpolated on logarithmic axes."""
+    """Margins at the last crossover, from samples of L over ``frequency`` (Hz), interpolated on logarithmic
+    axes."""
     size, phase = np.abs(response), unwrapped_phase(response)
     level = np.log(np.maximum(size, 1e-300))
     falls = falls_below_one(size)

@@ -1,4 +1,5 @@
-"""Gains by rule from a lag-and-delay picture of the plant: G ≈ K / (1 + s·T_1) with small delays summing to T_σ.
+"""Gains by rule from a lag-and-delay picture of the plant: G ≈ K / (1 + s·T_1) with small delays summing to
+T_σ.
 
 Magnitude and symmetrical optimum: Leonhard, Control of Electrical Drives, 3rd ed., sections 7.1 and 14;
 Föllinger, Regelungstechnik, 12th ed., section 7 (from memory). Their closed loops overshoot 4.3 % and 43 %.

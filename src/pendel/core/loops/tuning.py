@@ -42,7 +42,8 @@ RULES = {
 }
 POINTS = 500
 POINTS_BELOW, DEEPEST, LEAD_IN = 250, 1e-5, 20
-"""Frequencies below the usual ones, where the lowest lies beside them, and how many are shown before a crossover there."""
+"""Frequencies below the usual ones, where the lowest lies beside them, and how many are shown before a
+crossover there."""
 MOST_STEPS = 4000
 GAIN_UNITS = {"T_i": "s", "T_d": "s"}
 
@@ -63,7 +64,8 @@ class Judged:
 class LoopStudy:
     """A loop with its plant response computed once, so that gains can be changed live.
 
-    ``G`` is the response from the regulator's output to its actual value at the regulator's rate, inner loops closed
+    ``G`` is the response from the regulator's output to its actual value at the regulator's rate, inner loops
+    closed
     and outer loops frozen; computing delay, hold and sensors are in it. It answers upwards, see ``turned``.
     """
 
@@ -225,13 +227,15 @@ class LoopStudy:
         has_integral = "T_i" in self.loop.regulation.gains
         if self.loop.regulation.scaled and rule != "crossover":
             raise DriveProblem(
-                "The parts of this regulator follow from its tables; only its bandwidth is chosen. Take the rule by crossover."
+                "The parts of this regulator follow from its tables; only its bandwidth is chosen. Take "
+                "the rule by crossover."
             )
         if rule == "crossover":
             wish = crossover or 0.05 / self.dt
             if not 0 < wish < nyquist:
                 raise DriveProblem(
-                    f"A crossover of {wish:g} Hz is beyond half the sampling frequency, {nyquist:g} Hz. Choose a lower one."
+                    f"A crossover of {wish:g} Hz is beyond half the sampling frequency, {nyquist:g} Hz. "
+                    "Choose a lower one."
                 )
             at = complex(self.turned * self.plant_model.response(np.array([2 * math.pi * wish]))[0])
             gains = for_crossover(
@@ -252,7 +256,8 @@ class LoopStudy:
 
 @dataclass(frozen=True)
 class Standing:
-    """A loop with its study and how it stands with its present gains, or a sentence why it has no linear model."""
+    """A loop with its study and how it stands with its present gains, or a sentence why it has no linear
+    model."""
 
     loop: Loop
     study: LoopStudy | None = None
@@ -287,7 +292,8 @@ MOST_HALVINGS = 9
 
 
 def first_crossover(study: LoopStudy, others: Sequence[Standing]) -> float:
-    """A crossover (Hz) to begin with: from the sampling and the loops further in, slower until well damped; else NaN."""
+    """A crossover (Hz) to begin with: from the sampling and the loops further in, slower until well damped;
+    else NaN."""
     if not study.loop.closed or not study.gains_now["K_p"]:
         return math.nan
     crossover = default_crossover(study, others)
@@ -378,7 +384,8 @@ class Proposal:
 def propose_all(drive: Drive) -> Proposal:
     """First gains of every closed loop, from the drive's values and the sampling, inside out.
 
-    A loop is judged with the gains proposed for those further in. Loops that are open, whose gain is zero or that
+    A loop is judged with the gains proposed for those further in. Loops that are open, whose gain is zero or
+    that
     have no linear model are left as they are. Raises `DriveHasFindings` as `prepare`.
     """
     scratch = drive.copy()
@@ -423,7 +430,8 @@ def serves_only(drive: Drive, quantity: str, card: str) -> bool:
 
 
 def written(drive: Drive, old: str, value: float, of_field: str, plain_unit: str = "") -> str:
-    """``value``, in SI as a field of the unit ``of_field`` gives it, in the unit the old text was written in."""
+    """``value``, in SI as a field of the unit ``of_field`` gives it, in the unit the old text was written
+    in."""
     try:
         node = read(old)
         if isinstance(node, Number) and node.unit:

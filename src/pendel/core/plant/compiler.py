@@ -26,12 +26,26 @@ from platformdirs import user_cache_dir
 from pendel.core.errors import BuildProblem
 
 TIME_LIMIT, PATIENCE = 60.0, 5
-"""Seconds of computing that a compiler may take, and how many times that by the clock, as others may compute too."""
+"""Seconds of computing that a compiler may take, and how many times that by the clock, as others may compute
+too."""
 MOST_MEMORY, MOST_WRITTEN = 8 << 30, 1 << 30
 """Bytes of addresses, and of one file, that a compiler may take."""
 CACHE_LIMIT = 400
 PRIVATE = 0o700
-KEPT = ("PATH", "HOME", "TMPDIR", "LANG", "USER", "LOGNAME", "LD_LIBRARY_PATH", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE", "OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "ZIG_GLOBAL_CACHE_DIR")  # fmt: skip
+KEPT = (
+    "PATH",
+    "HOME",
+    "TMPDIR",
+    "LANG",
+    "USER",
+    "LOGNAME",
+    "LD_LIBRARY_PATH",
+    "OPENBLAS_CORETYPE",
+    "OPENBLAS_L2_SIZE",
+    "OPENBLAS_NUM_THREADS",
+    "OMP_NUM_THREADS",
+    "ZIG_GLOBAL_CACHE_DIR",
+)
 FLAGS = (
     "-std=c99",
     "-O1",
@@ -71,7 +85,8 @@ def compiler() -> tuple[str, ...]:
             "cc",
         )  # -P: nothing is imported from the current folder
     raise BuildProblem(
-        "There is no C compiler on this machine. Install one with “apt install gcc” or “pip install ziglang”, then run again."
+        "There is no C compiler on this machine. Install one with “apt install gcc” or “pip install "
+        "ziglang”, then run again."
     )
 
 
@@ -89,7 +104,8 @@ def cache_folder() -> Path:
         found = folder.stat()
         if found.st_uid != os.getuid():
             raise BuildProblem(
-                f"The build cache {folder} belongs to another user, whose builds are not to be run. Remove it, or set XDG_CACHE_HOME to a folder of your own."
+                f"The build cache {folder} belongs to another user, whose builds are not to be run. Remove "
+                "it, or set XDG_CACHE_HOME to a folder of your own."
             )
         if stat.S_IMODE(found.st_mode) & 0o077:
             folder.chmod(PRIVATE)
@@ -204,7 +220,8 @@ def compiled_apart(
 
 
 def build_together(sources: Iterable[str]) -> None:
-    """Build several texts at once, so that each can be loaded without waiting for the next. Raises `BuildProblem`."""
+    """Build several texts at once, so that each can be loaded without waiting for the next. Raises
+    `BuildProblem`."""
     wanted = [source for source in dict.fromkeys(sources) if not is_built(library_path(source))]
     with ThreadPoolExecutor(max(1, len(wanted))) as pool:
         list(pool.map(build_library, wanted))
@@ -215,7 +232,8 @@ COMPILERS = threading.BoundedSemaphore(max(1, os.cpu_count() or 1))
 
 
 def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIMIT) -> str:
-    """Run a compiler in a group of its own, with limits on its computing (s), memory and files; one that is given up ends with its
+    """Run a compiler in a group of its own, with limits on its computing (s), memory and files; one that is
+    given up ends with its
     children. ``text`` is what it reads from its input.
 
     Raises
@@ -225,9 +243,15 @@ def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIM
     with COMPILERS:
         try:
             process = subprocess.Popen(
-                command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, errors="replace",
-                env=plain_environment(), start_new_session=True,
-            )  # fmt: skip
+                command,
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                text=True,
+                errors="replace",
+                env=plain_environment(),
+                start_new_session=True,
+            )
         except OSError as problem:
             raise BuildProblem(f"The C compiler cannot be started: {problem.strerror}.") from problem
         try:
@@ -255,7 +279,8 @@ def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIM
 
 
 def plain_environment() -> dict[str, str]:
-    """What a process of ours gets to know: where programs, home and temporary files are, and no more of Python than its safe path."""
+    """What a process of ours gets to know: where programs, home and temporary files are, and no more of
+    Python than its safe path."""
     kept = {n: v for n, v in os.environ.items() if n in KEPT or n.startswith(("LC_", "XDG_", "QT_"))}
     paths = [p for p in os.environ.get("PYTHONPATH", "").split(os.pathsep) if os.path.isabs(p)]
     return {

@@ -16,16 +16,50 @@ import casadi as ca
 from pendel.core.equations.context import Surface
 from pendel.core.plant.compiler import PLAIN, UNIT
 
-BINARY = {ca.OP_ADD: "({} + {})", ca.OP_SUB: "({} - {})", ca.OP_MUL: "({} * {})", ca.OP_DIV: "({} / {})", ca.OP_FMIN: "pd_min({}, {})",
-          ca.OP_FMAX: "pd_max({}, {})", ca.OP_POW: "pow({}, {})", ca.OP_CONSTPOW: "pow({}, {})", ca.OP_ATAN2: "atan2({}, {})",
-          ca.OP_LT: "(double)({} < {})", ca.OP_LE: "(double)({} <= {})", ca.OP_EQ: "(double)({} == {})", ca.OP_NE: "(double)({} != {})",
-          ca.OP_AND: "(double)({} != 0 && {} != 0)", ca.OP_OR: "(double)({} != 0 || {} != 0)", ca.OP_IF_ELSE_ZERO: "({} != 0 ? {} : 0)",
-          ca.OP_COPYSIGN: "copysign({}, {})", ca.OP_FMOD: "fmod({}, {})"}  # fmt: skip
-UNARY = {ca.OP_ASSIGN: "{}", ca.OP_NEG: "(-{})", ca.OP_EXP: "exp({})", ca.OP_LOG: "log({})", ca.OP_SQRT: "sqrt({})", ca.OP_SQ: "({0} * {0})",
-         ca.OP_TWICE: "(2 * {})", ca.OP_SIN: "sin({})", ca.OP_COS: "cos({})", ca.OP_TAN: "tan({})", ca.OP_ATAN: "atan({})", ca.OP_ASIN: "asin({})",
-         ca.OP_ACOS: "acos({})", ca.OP_TANH: "tanh({})", ca.OP_SINH: "sinh({})", ca.OP_COSH: "cosh({})", ca.OP_FABS: "fabs({})",
-         ca.OP_FLOOR: "floor({})", ca.OP_CEIL: "ceil({})", ca.OP_NOT: "(double)({} == 0)", ca.OP_INV: "(1 / {})",
-         ca.OP_SIGN: "(double)(({0} > 0) - ({0} < 0))"}  # fmt: skip
+BINARY = {
+    ca.OP_ADD: "({} + {})",
+    ca.OP_SUB: "({} - {})",
+    ca.OP_MUL: "({} * {})",
+    ca.OP_DIV: "({} / {})",
+    ca.OP_FMIN: "pd_min({}, {})",
+    ca.OP_FMAX: "pd_max({}, {})",
+    ca.OP_POW: "pow({}, {})",
+    ca.OP_CONSTPOW: "pow({}, {})",
+    ca.OP_ATAN2: "atan2({}, {})",
+    ca.OP_LT: "(double)({} < {})",
+    ca.OP_LE: "(double)({} <= {})",
+    ca.OP_EQ: "(double)({} == {})",
+    ca.OP_NE: "(double)({} != {})",
+    ca.OP_AND: "(double)({} != 0 && {} != 0)",
+    ca.OP_OR: "(double)({} != 0 || {} != 0)",
+    ca.OP_IF_ELSE_ZERO: "({} != 0 ? {} : 0)",
+    ca.OP_COPYSIGN: "copysign({}, {})",
+    ca.OP_FMOD: "fmod({}, {})",
+}
+UNARY = {
+    ca.OP_ASSIGN: "{}",
+    ca.OP_NEG: "(-{})",
+    ca.OP_EXP: "exp({})",
+    ca.OP_LOG: "log({})",
+    ca.OP_SQRT: "sqrt({})",
+    ca.OP_SQ: "({0} * {0})",
+    ca.OP_TWICE: "(2 * {})",
+    ca.OP_SIN: "sin({})",
+    ca.OP_COS: "cos({})",
+    ca.OP_TAN: "tan({})",
+    ca.OP_ATAN: "atan({})",
+    ca.OP_ASIN: "asin({})",
+    ca.OP_ACOS: "acos({})",
+    ca.OP_TANH: "tanh({})",
+    ca.OP_SINH: "sinh({})",
+    ca.OP_COSH: "cosh({})",
+    ca.OP_FABS: "fabs({})",
+    ca.OP_FLOOR: "floor({})",
+    ca.OP_CEIL: "ceil({})",
+    ca.OP_NOT: "(double)({} == 0)",
+    ca.OP_INV: "(1 / {})",
+    ca.OP_SIGN: "(double)(({0} > 0) - ({0} < 0))",
+}
 
 FORMS = BINARY | UNARY
 MOVES = frozenset("txuzf")
@@ -135,7 +169,8 @@ void pd_solve_loops(double t, const double *x, const double *u, const double *s,
 
 @dataclass(frozen=True)
 class Steady:
-    """What depends on values and modes only: a text of the hoisting function, or a number, value or mode as such."""
+    """What depends on values and modes only: a text of the hoisting function, or a number, value or mode as
+    such."""
 
     text: str
     plain: bool = False
@@ -143,8 +178,10 @@ class Steady:
 
 @dataclass(frozen=True)
 class Moving:
-    """``sign · scale · base + offset``, not yet written: base moves with time, states or inputs; scale and offset are
-    steady, or absent for one and zero. A chain of steady sums and products, as a phase current passes through on its
+    """``sign · scale · base + offset``, not yet written: base moves with time, states or inputs; scale and
+    offset are
+    steady, or absent for one and zero. A chain of steady sums and products, as a phase current passes through
+    on its
     way to the guards of its leg, so becomes one product and one sum."""
 
     base: str
@@ -159,7 +196,8 @@ class Moving:
 
 NOUGHT = Steady("0.0", plain=True)
 MOSTLY_EMPTY = 64
-"""Entries from which on an array is cleared first, and only what is not zero is written: a Jacobian of a hundred states has ten thousand."""
+"""Entries from which on an array is cleared first, and only what is not zero is written: a Jacobian of a
+hundred states has ten thousand."""
 
 
 class Body:
@@ -282,7 +320,8 @@ class Body:
         return self.steady(form, offset, by)
 
     def turned(self, op: int, angle: Steady | Moving) -> Moving:
-        """Sine or cosine of an angle: angles that differ by a constant, as those of three phases do, share one pair."""
+        """Sine or cosine of an angle: angles that differ by a constant, as those of three phases do, share
+        one pair."""
         assert isinstance(angle, Moving)
         if angle.angle not in self.pairs:
             base = self.text(Moving(angle.base, scale=angle.scale))
@@ -330,7 +369,11 @@ class Emitter:
                 function
             )
         looks = bool(self.n_surface) and any(ca.depends_on(e, self.inputs["f"]) for _, e in kept)
-        wanted = "pd_surfaces" if looks and any(ca.depends_on(e, self.third_derivatives) for _, e in kept) else "pd_low_surfaces"  # fmt: skip
+        wanted = (
+            "pd_surfaces"
+            if looks and any(ca.depends_on(e, self.third_derivatives) for _, e in kept)
+            else "pd_low_surfaces"
+        )
         look = f"    double f[{self.n_surface}];\n    {wanted}(t, x, u, s, p, h, f);\n" if looks else ""
         solve = f"    double z[{self.n_loops}];\n    pd_solve_loops(t, x, u, s, p, h, z);\n" if solves else ""
         self.parts.append(signature + "\n{\n   " + quiet + "\n" + look + solve + "\n".join(body) + "\n}\n")
@@ -342,14 +385,16 @@ class Emitter:
         return ca.vertcat(*(f[k : k + 4] for k in range(6, self.n_surface, 10)))
 
     def surfaces(self, surfaces: Sequence[Surface], places: ca.SX, first: int) -> None:
-        """Emit the surfaces at their ``places`` (x and y of each), with and without third derivatives; their numbers stand in ``p``
+        """Emit the surfaces at their ``places`` (x and y of each), with and without third derivatives; their
+        numbers stand in ``p``
         from ``first`` on."""
         self.parts.append(resources.files("pendel.core.plant").joinpath("surfaces.c").read_text("utf-8"))
         self.function("pd_places", [("at", places)])
         places_of = list(itertools.accumulate((s.count for s in surfaces), initial=first))
         for name, third in (("pd_surfaces", 1), ("pd_low_surfaces", 0)):
             calls = [
-                f"    surface(p + {at}, {s.cells[0]}, {s.cells[1]}, {third}, at[{2 * k}], at[{2 * k + 1}], f + {10 * k});"
+                f"    surface(p + {at}, {s.cells[0]}, {s.cells[1]}, {third}, at[{2 * k}], at[{2 * k + 1}], "
+                f"f + {10 * k});"
                 for k, (s, at) in enumerate(zip(surfaces, places_of))
             ]
             self.parts.append(
@@ -358,7 +403,8 @@ class Emitter:
             )
 
     def loops(self, residuals: ca.SX) -> None:
-        """Emit the residuals of what has no safe symbolic solution, their Jacobian, and the Newton iteration over both.
+        """Emit the residuals of what has no safe symbolic solution, their Jacobian, and the Newton iteration
+        over both.
 
         The last solution is kept behind the hoisted values, as the start of the next.
         """
@@ -388,7 +434,8 @@ class Emitter:
             + "\n".join(self.hoist_lines)
             + "\n}\n"
         )
-        # Computed once for each set of modes, a long one is worth little optimisation, and compiles beside the rest.
+        # Computed once for each set of modes, a long one is worth little optimisation, and compiles beside
+        # the rest.
         turn = TURN if any("pd_turn(" in part for part in self.parts) else ""
         apart = f"{UNIT}{PREAMBLE}{turn}" if len(self.hoist_lines) > LONG_HOIST else ""
         return (

@@ -1,7 +1,9 @@
 """A drive made ready to simulate, in plain text and numbers: what its structure is, and what it starts from.
 
-A `Program` holds the C of plant and controller with sizes and names; it depends on kinds, choices, levels and wires only. `Inputs`
-hold every number of a run. Both can be pickled, sent and kept; neither holds a symbol. A changed value leads from one `Inputs` to the next by
+A `Program` holds the C of plant and controller with sizes and names; it depends on kinds, choices, levels and
+wires only. `Inputs`
+hold every number of a run. Both can be pickled, sent and kept; neither holds a symbol. A changed value leads
+from one `Inputs` to the next by
 arithmetic alone, and any number of runs may share one program.
 """
 
@@ -75,13 +77,16 @@ class RunSettings:
 
 FLOWS = ("supplied", "lost", "delivered")
 BALANCE = (*FLOWS, "stored")
-"""What of each part makes the energy balance: powers (W) and an energy (J). Among the signals as ``lost:card`` and so on."""
+"""What of each part makes the energy balance: powers (W) and an energy (J). Among the signals as
+``lost:card`` and so on."""
 
 
 class PulseShape(NamedTuple):
-    """A pulse channel but for its numbers: which command makes the duty, and which gates follow; see `PulseChannel`.
+    """A pulse channel but for its numbers: which command makes the duty, and which gates follow; see
+    `PulseChannel`.
 
-    ``numbers`` pairs what the time loop takes (``f``, ``dead``, ``least``, ``phase``, ``on_delay``, ``off_delay``) with the
+    ``numbers`` pairs what the time loop takes (``f``, ``dead``, ``least``, ``phase``, ``on_delay``,
+    ``off_delay``) with the
     value of the card that gives it.
     """
 
@@ -119,7 +124,8 @@ class Structure:
     loops: int = 0
     """Unknowns that are found numerically."""
     steady_jacobian: bool
-    """Whether the Jacobian depends on values and modes only, so that fixed steps may keep what they made of it."""
+    """Whether the Jacobian depends on values and modes only, so that fixed steps may keep what they made of
+    it."""
     pulses: tuple[PulseShape, ...] = ()
     answers: Answers = ()
     """What parts asked about their values to state these equations; for other answers there are others."""
@@ -159,7 +165,8 @@ class Program:
 
 
 def parameters_of(structure: Structure, numbers: Numbers) -> Doubles:
-    """Values in the order in which the plant's code takes them, those of surfaces behind the others; shape (parameter_count,)."""
+    """Values in the order in which the plant's code takes them, those of surfaces behind the others; shape
+    (parameter_count,)."""
     found = [numbers.values[card][name] for card, name in split_keys(structure.parameter_keys)]
     for key, count in structure.surfaces:
         of_surface = numbers.surfaces[key]
@@ -191,7 +198,8 @@ Profile = tuple[tuple[float, ...], tuple[float, ...]]
 
 @dataclass(frozen=True)
 class PulseNumbers:
-    """Of a channel: pulse frequency (Hz), dead time and least pulse (s), phase of the carrier (rad), delays of the gates (s)."""
+    """Of a channel: pulse frequency (Hz), dead time and least pulse (s), phase of the carrier (rad), delays
+    of the gates (s)."""
 
     f: float = 1.0
     dead: float = 0.0

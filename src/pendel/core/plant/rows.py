@@ -21,7 +21,15 @@ def hoists_for(library: ctypes.CDLL, parameters: Doubles, n_mode: int, n_rows: i
     kept = max(1, min(MOST_SETS_KEPT, n_rows, int(SETS_BYTES / max(8, 8 * width))))
     # Not zeros: a place is written before it is read, and pages that stay untouched cost nothing.
     places, filled = np.empty(kept * width + 1), np.zeros(kept, dtype=np.uint8)
-    made = Hoists(address(library, "pd_hoist"), pointer(parameters), pointer(places), pointer(filled), kept, n_mode, n_hoisted)  # fmt: skip
+    made = Hoists(
+        address(library, "pd_hoist"),
+        pointer(parameters),
+        pointer(places),
+        pointer(filled),
+        kept,
+        n_mode,
+        n_hoisted,
+    )
     made.keeps = (parameters, places, filled)
     return made
 
@@ -40,13 +48,23 @@ def evaluate_signals(
         np.zeros(max(1, len(structure.signals))),
     )
     time_loop().pd_evaluate(
-        address(library, "pd_signals"), pointer(rows), len(rows), nx, nu, ctypes.byref(hoists), pointer(pick), len(pick),
-        pointer(whole), pointer(out))  # fmt: skip
+        address(library, "pd_signals"),
+        pointer(rows),
+        len(rows),
+        nx,
+        nu,
+        ctypes.byref(hoists),
+        pointer(pick),
+        len(pick),
+        pointer(whole),
+        pointer(out),
+    )
     return out
 
 
 def last_before(rows: Doubles, times: Doubles) -> np.ndarray:
-    """Places of the last rows at or before times (s), at least 0. NumPy's own search would first copy the column of times, and
+    """Places of the last rows at or before times (s), at least 0. NumPy's own search would first copy the
+    column of times, and
     with it fetch the whole record from memory."""
     if not rows.flags.c_contiguous:
         return np.maximum(np.searchsorted(rows[:, 0], times, side="right") - 1, 0)
@@ -66,7 +84,8 @@ BETWEEN, HALF_WAY, BOTH = 0, 1, 2
 
 @dataclass(frozen=True, eq=False)
 class Refined:
-    """Rows of a record as traces show them, and those half way between these, one fewer; empty where they were not asked for."""
+    """Rows of a record as traces show them, and those half way between these, one fewer; empty where they
+    were not asked for."""
 
     rows: Doubles
     half_way: Doubles
@@ -82,11 +101,15 @@ def refined_rows(
     span: Doubles | None = None,
     which: int = BOTH,
 ) -> Refined:
-    """Rows with both sides of every jump, and with points between where a step is curved; and the rows half way between these.
+    """Rows with both sides of every jump, and with points between where a step is curved; and the rows half
+    way between these.
 
-    Points lie on the cubic through both ends of a step where that obeys the equations, else the step is solved again in parts.
-    A record of fixed steps is ``straight`` between its rows. What was thinned stays as it is, and so does a record that would grow
-    beyond ``2**MOST_SHOWN_LOG2`` bytes. ``span`` is what bends are measured against, by state; else the record's own.
+    Points lie on the cubic through both ends of a step where that obeys the equations, else the step is
+    solved again in parts.
+    A record of fixed steps is ``straight`` between its rows. What was thinned stays as it is, and so does a
+    record that would grow
+    beyond ``2**MOST_SHOWN_LOG2`` bytes. ``span`` is what bends are measured against, by state; else the
+    record's own.
     """
     library = load(structure.source)
     rows = np.ascontiguousarray(rows, dtype=float)

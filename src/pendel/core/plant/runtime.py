@@ -21,9 +21,30 @@ LOOP_FLAGS = (
     "-D_POSIX_C_SOURCE=199309L",  # for the monotonic clock
 )
 LOOP_FILES = (
-    "pulses.c", "run.h", "work.h", "linear.c", "tolerance.c", "recording.c", "profiles.c", "dopri5.c", "low_order.c", "rodas4.c", "implicit_euler.c",
-    "control.c", "modes.c", "settling.c", "locating.c", "stepping.c", "fixed.c", "driver.c", "memory.c", "session.c", "snapshot.c", "rows.c", "refine.c",
-)  # fmt: skip
+    "pulses.c",
+    "run.h",
+    "work.h",
+    "linear.c",
+    "tolerance.c",
+    "recording.c",
+    "profiles.c",
+    "dopri5.c",
+    "low_order.c",
+    "rodas4.c",
+    "implicit_euler.c",
+    "control.c",
+    "modes.c",
+    "settling.c",
+    "locating.c",
+    "stepping.c",
+    "fixed.c",
+    "driver.c",
+    "memory.c",
+    "session.c",
+    "snapshot.c",
+    "rows.c",
+    "refine.c",
+)
 """One translation unit, in this order."""
 LAYOUT = 3
 """Version of the shared structs; see ``PD_LAYOUT`` in ``loop/run.h``."""
@@ -52,17 +73,92 @@ class RunStruct(ctypes.Structure):
     """Mirror of ``run_t`` in loop/run.h, field by field."""
 
     _fields_ = (
-        [(n, ctypes.c_int) for n in ("nx", "n_command", "n_profile", "n_guard", "n_mode", "n_measured", "n_signal", "n_exit", "n_hold", "n_hoisted", "n_loops", "n_pulse", "method", "delay", "max_rows_log2")]
+        [
+            (n, ctypes.c_int)
+            for n in (
+                "nx",
+                "n_command",
+                "n_profile",
+                "n_guard",
+                "n_mode",
+                "n_measured",
+                "n_signal",
+                "n_exit",
+                "n_hold",
+                "n_hoisted",
+                "n_loops",
+                "n_pulse",
+                "method",
+                "delay",
+                "max_rows_log2",
+            )
+        ]
         + [(n, ctypes.c_double) for n in ("t_end", "tick", "rtol", "h_max")]
-        + [(n, ctypes.c_void_p) for n in ("atol", "p", "x0", "s0", "rhs", "guarded", "measure", "jac", "hold", "hoist", "controller", "ctl", "profile_count", "profile_times",
-                                          "profile_values", "exit_mode", "exit_from", "exit_to", "hold_mode", "hold_rests", "pulses", "stop", "progress", "rows", "ticks")]
-        + [(n, ctypes.c_long) for n in ("n_rows", "n_ticks", "cap_rows", "cap_ticks", "steps", "rejected", "evaluations", "events", "stiff_steps")]
+        + [
+            (n, ctypes.c_void_p)
+            for n in (
+                "atol",
+                "p",
+                "x0",
+                "s0",
+                "rhs",
+                "guarded",
+                "measure",
+                "jac",
+                "hold",
+                "hoist",
+                "controller",
+                "ctl",
+                "profile_count",
+                "profile_times",
+                "profile_values",
+                "exit_mode",
+                "exit_from",
+                "exit_to",
+                "hold_mode",
+                "hold_rests",
+                "pulses",
+                "stop",
+                "progress",
+                "rows",
+                "ticks",
+            )
+        ]
+        + [
+            (n, ctypes.c_long)
+            for n in (
+                "n_rows",
+                "n_ticks",
+                "cap_rows",
+                "cap_ticks",
+                "steps",
+                "rejected",
+                "evaluations",
+                "events",
+                "stiff_steps",
+            )
+        ]
         + [("outcome", ctypes.c_int), ("culprit", ctypes.c_int), ("t_out", ctypes.c_double)]
-        + [("row_limit", ctypes.c_long), ("fixed_step", ctypes.c_double), ("steady_jacobian", ctypes.c_int), ("computing", ctypes.c_double), ("worst_step", ctypes.c_double)]
+        + [
+            ("row_limit", ctypes.c_long),
+            ("fixed_step", ctypes.c_double),
+            ("steady_jacobian", ctypes.c_int),
+            ("computing", ctypes.c_double),
+            ("worst_step", ctypes.c_double),
+        ]
         + [("timed_steps", ctypes.c_long)]
         + [("thinned_until", ctypes.c_double), ("thinned_to", ctypes.c_double)]
-        + [("n_short", ctypes.c_int), ("short_first", ctypes.c_void_p), ("short_tests", ctypes.c_void_p), ("short_since", ctypes.c_void_p), ("short_limit", ctypes.c_double), ("first_tick", ctypes.c_long), ("thinnings", ctypes.c_long), ("condense", ctypes.c_void_p)]
-    )  # fmt: skip
+        + [
+            ("n_short", ctypes.c_int),
+            ("short_first", ctypes.c_void_p),
+            ("short_tests", ctypes.c_void_p),
+            ("short_since", ctypes.c_void_p),
+            ("short_limit", ctypes.c_double),
+            ("first_tick", ctypes.c_long),
+            ("thinnings", ctypes.c_long),
+            ("condense", ctypes.c_void_p),
+        ]
+    )
 
 
 class Hoists(ctypes.Structure):
@@ -131,12 +227,14 @@ def time_loop(sizes: Sizes | None = None) -> ctypes.CDLL:
 
 
 def check_layout(library: ctypes.CDLL) -> None:
-    """Compare version and sizes of the shared structs on both sides. Raises `BuildProblem` where they differ."""
+    """Compare version and sizes of the shared structs on both sides. Raises `BuildProblem` where they
+    differ."""
     wanted = (LAYOUT, *(ctypes.sizeof(s) for s in (RunStruct, PulseStruct, Hoists)))
     found = tuple(library.pd_layout(which) for which in range(len(wanted)))
     if found != wanted:
         raise BuildProblem(
-            f"The time loop lays out its records as {found}, Pendel as {wanted}: its files are of two versions, or the compiler is for "
+            f"The time loop lays out its records as {found}, Pendel as {wanted}: its files are of two "
+            "versions, or the compiler is for "
             "another processor. Install Pendel again."
         )
 
@@ -146,7 +244,8 @@ _at_hand: set[Sizes] = set()
 
 
 def fastest_loop(structure: Structure) -> ctypes.CDLL:
-    """The loop built for this structure's sizes where it is there already; else the general one, while that is built."""
+    """The loop built for this structure's sizes where it is there already; else the general one, while that
+    is built."""
     sizes = (*structure.row_shape, len(structure.exits))
     source = loop_source(sizes)
     if sizes in _at_hand or is_built(library_path(source, LOOP_FLAGS)):
@@ -157,7 +256,8 @@ def fastest_loop(structure: Structure) -> ctypes.CDLL:
 
 
 def begin_loop_build() -> None:
-    """Start to build the general loop, where it was never built, while the equations are still being ordered."""
+    """Start to build the general loop, where it was never built, while the equations are still being
+    ordered."""
     if _general_at_hand:
         return
     source = loop_source()
@@ -214,7 +314,8 @@ def pointer(array: np.ndarray) -> int:
 def taken(
     address_: int | None, n_rows: int, width: int, release: Callable[..., None], *more: object
 ) -> np.ndarray:
-    """A C block of doubles as (n_rows, width), without a copy; ``release(address, *more)`` is called with the last array
+    """A C block of doubles as (n_rows, width), without a copy; ``release(address, *more)`` is called with the
+    last array
     that shows it."""
     if not address_:
         return np.empty((n_rows, width))

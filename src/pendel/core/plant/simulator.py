@@ -1,7 +1,9 @@
 """A program that runs: opened, advanced, looked at, changed, saved, restored and closed.
 
-A run has the same rows to the bit however it is cut: `Simulator.advance` ends with the step that reaches the time asked for, and steps are
-chosen as if there were no pause. Simulators share builds and nothing else, and let go of the interpreter while they compute, so that
+A run has the same rows to the bit however it is cut: `Simulator.advance` ends with the step that reaches the
+time asked for, and steps are
+chosen as if there were no pause. Simulators share builds and nothing else, and let go of the interpreter
+while they compute, so that
 several can run in threads at once.
 """
 
@@ -69,7 +71,8 @@ class Recorded:
 
 @dataclass
 class Watch:
-    """Shared flags of a run: set ``stop`` to end it, read ``progress`` (s); ``busy`` is above zero where it looks at its record and
+    """Shared flags of a run: set ``stop`` to end it, read ``progress`` (s); ``busy`` is above zero where it
+    looks at its record and
     hears of a stop only afterwards."""
 
     stop: np.ndarray
@@ -83,9 +86,11 @@ class Watch:
 
 @dataclass(frozen=True, eq=False)
 class Snapshot:
-    """All that decides how a run goes on from ``time`` (s), values included; the record behind it is no part of it.
+    """All that decides how a run goes on from ``time`` (s), values included; the record behind it is no part
+    of it.
 
-    It can be pickled, and restored by any simulator of the same program. The bytes are trusted as code is: take none from
+    It can be pickled, and restored by any simulator of the same program. The bytes are trusted as code is:
+    take none from
     files of others.
     """
 
@@ -107,7 +112,8 @@ class Simulator:
     watch
         flags through which another thread or process stops it and sees how far it is.
     condense
-        is given the rows that a long record is about to lose, each once; where it returns False, as the run is to stop, they stay.
+        is given the rows that a long record is about to lose, each once; where it returns False, as the run
+        is to stop, they stay.
 
     Raises
     ------
@@ -235,7 +241,8 @@ class Simulator:
         return pointer(self._kept[name])
 
     def _handing_over(self, condense: Callable[[np.ndarray], bool]) -> Callable[[int, int], int]:
-        """An exception cannot pass through C, so it is raised by `advance` at the end, and nothing is handed over any more."""
+        """An exception cannot pass through C, so it is raised by `advance` at the end, and nothing is handed
+        over any more."""
         width, busy = self._width, self.watch.busy
 
         def hand_over(rows: int, count: int) -> int:
@@ -256,7 +263,8 @@ class Simulator:
     # What a run does.
 
     def advance(self, until: float = math.inf) -> Outcome:
-        """Go on to the end of the first step that ends at ``until`` (s) or later, or to the end of the run. `Outcome.PAUSED` and
+        """Go on to the end of the first step that ends at ``until`` (s) or later, or to the end of the run.
+        `Outcome.PAUSED` and
         `Outcome.STOPPED` tell that it can go on; after any other end, nothing happens any more."""
         if until != until:
             raise RunProblem("A run cannot go on to a time that is not a number. Give one in seconds.")
@@ -300,7 +308,8 @@ class Simulator:
         found |= dict(zip(blocks, ticked.tolist()))
         if unknown := [k for k in keys if k not in found]:
             raise RunProblem(
-                f"There is no signal “{unknown[0]}”. Read one of {', '.join(sorted((*structure.signals, *blocks))[:8])} …"
+                f"There is no signal “{unknown[0]}”. Read one of "
+                f"{', '.join(sorted((*structure.signals, *blocks))[:8])} …"
             )
         return {k: found[k] for k in keys}
 
@@ -310,7 +319,8 @@ class Simulator:
         Raises
         ------
         RunProblem
-            where the program has no such parameter, the value is no finite number, or other equations hold for it.
+            where the program has no such parameter, the value is no finite number, or other equations hold
+            for it.
         """
         self._must_be_open()
         if not math.isfinite(value):
@@ -332,22 +342,26 @@ class Simulator:
         self.renew(inputs)
 
     def _must_keep_equations(self, values: Mapping[str, float]) -> None:
-        """Raise `RunProblem` where a part states other equations for one of these: a resistance of zero is another circuit."""
+        """Raise `RunProblem` where a part states other equations for one of these: a resistance of zero is
+        another circuit."""
         for card, name, question, answer in self.program.structure.answers:
             value = values.get(f"{card}.{name}")
             if value is not None and question.answer(value) != answer:
                 raise RunProblem(
-                    f"{card}.{name} cannot become {value:g} while it runs: other equations hold then. Start a run with it."
+                    f"{card}.{name} cannot become {value:g} while it runs: other equations hold then. "
+                    "Start a run with it."
                 )
 
     def renew(self, inputs: Inputs) -> None:
-        """Take parameters, profiles and values of blocks from other inputs of the same program, from the present instant on. States,
+        """Take parameters, profiles and values of blocks from other inputs of the same program, from the
+        present instant on. States,
         modes, pulses and settings stay.
 
         Raises
         ------
         RunProblem
-            where other equations hold for a value, or delay lines would become longer or shorter, whose contents would mean nothing.
+            where other equations hold for a value, or delay lines would become longer or shorter, whose
+            contents would mean nothing.
         """
         self._must_be_open()
         self._must_keep_equations(
@@ -403,7 +417,8 @@ class Simulator:
         )
 
     def restore(self, snapshot: Snapshot) -> None:
-        """Go back, or on, to a snapshot. The record goes on behind the rows it had there; where it has not these rows, it begins again
+        """Go back, or on, to a snapshot. The record goes on behind the rows it had there; where it has not
+        these rows, it begins again
         with the snapshot.
 
         Raises
@@ -497,9 +512,19 @@ class Simulator:
             n: int(getattr(run, n)) for n in ("steps", "rejected", "evaluations", "events", "stiff_steps")
         }
         return Recorded(
-            rows, ticks, outcome, culprit, run.t_out, counters, run.thinned_until, run.thinned_to, run.computing, run.worst_step,
-            self._remembered(), run.first_tick,
-        )  # fmt: skip
+            rows,
+            ticks,
+            outcome,
+            culprit,
+            run.t_out,
+            counters,
+            run.thinned_until,
+            run.thinned_to,
+            run.computing,
+            run.worst_step,
+            self._remembered(),
+            run.first_tick,
+        )
 
     def _remembered(self) -> dict[str, float]:
         if self._controller is None:
@@ -573,8 +598,10 @@ LARGEST_SPARE = 64_000_000
 
 
 class Spare:
-    """A record's memory that nobody shows any more: the next run takes it, since pages that the system must hand out and clear
-    anew are worth a sixth of a switching run's time. There is one at most. Only appending and popping touch the list, as records
+    """A record's memory that nobody shows any more: the next run takes it, since pages that the system must
+    hand out and clear
+    anew are worth a sixth of a switching run's time. There is one at most. Only appending and popping touch
+    the list, as records
     are given up wherever the interpreter collects them, even amid taking one."""
 
     def __init__(self) -> None:

@@ -74,7 +74,8 @@ def surface_values(structure: Structure, parameters: Doubles, x: Doubles, u: Dou
 
 
 def _looked_up(structure: Structure, function: str, count: int, at: tuple[Doubles, ...]) -> Doubles:
-    """``count`` numbers that a function of the model's code gives at time zero; it is there only where there are any."""
+    """``count`` numbers that a function of the model's code gives at time zero; it is there only where there
+    are any."""
     if not count:
         return np.zeros(0)
     return _called(structure, function, at, np.zeros(count))[0]

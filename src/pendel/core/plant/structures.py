@@ -1,7 +1,10 @@
-"""Ordered structures that are known: in this process, and on disk beside the builds, by the key of their skeleton.
+"""Ordered structures that are known: in this process, and on disk beside the builds, by the key of their
+skeleton.
 
-Ordering the equations is the slow part of a first run. A skeleton may stand for several structures, as parts state other equations
-where a value is zero; each is kept with the answers that led to it. What lies on disk leads to C that is compiled and run, so it lies in
+Ordering the equations is the slow part of a first run. A skeleton may stand for several structures, as parts
+state other equations
+where a value is zero; each is kept with the answers that led to it. What lies on disk leads to C that is
+compiled and run, so it lies in
 the folder of builds, which only its user may touch, with the hash of its bytes.
 """
 

@@ -73,7 +73,8 @@ Node = Number | Name | Negative | Binary | Call
 
 @dataclass(frozen=True)
 class Measured:
-    """A value in SI base units with its dimension, the exponents of cycles and radians in it, and that of the constant pi, by
+    """A value in SI base units with its dimension, the exponents of cycles and radians in it, and that of the
+    constant pi, by
     which one becomes the other: ``2*pi*50 Hz`` is a speed."""
 
     si: float
@@ -244,7 +245,12 @@ class Reader:
     def unit_after(self) -> str | None:
         """The unit that follows a number, if one does; ``0.8/V`` and ``0.8 1/V`` are read too."""
         text = ""
-        if self.peek() == "1" and self.at + 1 < len(self.tokens) and self.tokens[self.at + 1].text == "/" and self.unit_at(self.at + 2):  # fmt: skip
+        if (
+            self.peek() == "1"
+            and self.at + 1 < len(self.tokens)
+            and self.tokens[self.at + 1].text == "/"
+            and self.unit_at(self.at + 2)
+        ):
             self.at += 1
         if self.peek() == "/" and self.unit_at(self.at + 1):
             self.at += 1
@@ -302,7 +308,8 @@ def read_equation(text: str) -> tuple[Node, Node]:
 
 
 def walk(node: Node) -> Iterator[Node]:
-    """All nodes of a tree. A sum of a thousand terms is a thousand nodes deep, more than calls within calls may be."""
+    """All nodes of a tree. A sum of a thousand terms is a thousand nodes deep, more than calls within calls
+    may be."""
     waiting = [node]
     while waiting:
         found = waiting.pop()
@@ -439,7 +446,8 @@ def _binary(op: str, a: Measured, b: Measured, text: str) -> Measured:
 
 
 def turned(si: float, a: Measured, b: Measured, sign: float) -> Measured:
-    """A product or quotient (``sign`` -1). As many factors of pi as cycles make radians of them, and the other way round."""
+    """A product or quotient (``sign`` -1). As many factors of pi as cycles make radians of them, and the
+    other way round."""
     dim = tuple(x + sign * y for x, y in zip(a.dim, b.dim))
     cycles, radians = (x + sign * y for x, y in zip(a.turn, b.turn))
     pi = a.pi + sign * b.pi
@@ -514,7 +522,8 @@ def value_in_field(text: str, wanted_unit: str, lookup: Lookup) -> float:
 
 
 def in_turns_of(wanted_unit: str, result: Measured, text: str) -> float:
-    """SI value of ``text``, where the field counts radians and the value cycles, or the other way round, converted.
+    """SI value of ``text``, where the field counts radians and the value cycles, or the other way round,
+    converted.
 
     Raises
     ------
@@ -539,8 +548,10 @@ PLAIN = re.compile(r"\s*([-+]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?)\
 
 
 def plain_numbers(texts: Iterable[str], wanted_unit: str | None) -> list[float] | None:
-    """SI values of texts that are all finite numbers in the field's own unit or one of the same kind, such as ms for s, much faster
-    than one by one; ``None`` where one is not. A field without a unit of its own (``None``) takes all but those of turning."""
+    """SI values of texts that are all finite numbers in the field's own unit or one of the same kind, such as
+    ms for s, much faster
+    than one by one; ``None`` where one is not. A field without a unit of its own (``None``) takes all but
+    those of turning."""
     wanted, dim = unit(wanted_unit or "")
     turning = turn(wanted_unit or "")
     factors = {"": wanted}
@@ -565,5 +576,28 @@ def plain_numbers(texts: Iterable[str], wanted_unit: str | None) -> list[float] 
     return found
 
 
-__all__ = ["Binary", "Call", "ExpressionProblem", "FUNCTIONS", "Lookup", "Mapping", "Measured", "Name", "Negative", "Node", "Number",
-           "UnknownName", "evaluate", "is_literal", "is_plain", "names_in", "read", "read_equation", "renamed", "plain_numbers", "tokens", "value_in_field", "walk"]  # fmt: skip
+__all__ = [
+    "Binary",
+    "Call",
+    "ExpressionProblem",
+    "FUNCTIONS",
+    "Lookup",
+    "Mapping",
+    "Measured",
+    "Name",
+    "Negative",
+    "Node",
+    "Number",
+    "UnknownName",
+    "evaluate",
+    "is_literal",
+    "is_plain",
+    "names_in",
+    "read",
+    "read_equation",
+    "renamed",
+    "plain_numbers",
+    "tokens",
+    "value_in_field",
+    "walk",
+]

@@ -76,9 +76,25 @@ SYMBOLS = frozenset([p + s for s in STEMS for p in PREFIXES] + list(WHOLE)) - {
     "p",
     "MK",
 }
-TO_PINT = {"Ω": "ohm", "°C": "delta_degC", "degC": "delta_degC", "°": "degree", "%": "percent", "rev": "turn", "Ah": "ampere_hour",
-           "VA": "volt_ampere", "mm²": "mm**2", "mm2": "mm**2", "cm2": "cm**2", "t": "tonne", "l": "litre", "h": "hour",
-           "min": "minute", "rpm": "revolutions_per_minute", "mAh": "milliampere_hour"}  # fmt: skip
+TO_PINT = {
+    "Ω": "ohm",
+    "°C": "delta_degC",
+    "degC": "delta_degC",
+    "°": "degree",
+    "%": "percent",
+    "rev": "turn",
+    "Ah": "ampere_hour",
+    "VA": "volt_ampere",
+    "mm²": "mm**2",
+    "mm2": "mm**2",
+    "cm2": "cm**2",
+    "t": "tonne",
+    "l": "litre",
+    "h": "hour",
+    "min": "minute",
+    "rpm": "revolutions_per_minute",
+    "mAh": "milliampere_hour",
+}
 
 
 @lru_cache(maxsize=1)
@@ -160,7 +176,8 @@ def unit(text: str) -> tuple[float, Dimension]:
 
 TURNING = frozenset(["rpm", "rad", "deg", "°", "rev", "mrad", "urad", "µrad", "nrad", "krad", "Mrad", "Grad"])
 Turn = tuple[float, float]
-"""Exponents of cycles and of radians in a unit. SI gives neither a dimension, yet 25 Hz of turning are 157 rad/s."""
+"""Exponents of cycles and of radians in a unit. SI gives neither a dimension, yet 25 Hz of turning are 157
+rad/s."""
 NO_TURN: Turn = (0.0, 0.0)
 
 
@@ -174,8 +191,41 @@ def turn(text: str) -> Turn:
     return cycles, sum(exponent for name, exponent in found if name in TURNING)
 
 
-NAMED = {unit(u)[1]: u for u in ("", "A/s", "V/s", "A·s", "N·m/s", "kg·m²", "N·m·s", "N/m", "N·s/m", "kg", "m", "s", "A", "K", "m/s", "m/s²", "Hz",
-                                 "V", "W", "J", "N", "H", "F", "Ω", "N·m/A", "K/W", "J/K", "V/A²", "A/V", "m²")}  # fmt: skip
+NAMED = {
+    unit(u)[1]: u
+    for u in (
+        "",
+        "A/s",
+        "V/s",
+        "A·s",
+        "N·m/s",
+        "kg·m²",
+        "N·m·s",
+        "N/m",
+        "N·s/m",
+        "kg",
+        "m",
+        "s",
+        "A",
+        "K",
+        "m/s",
+        "m/s²",
+        "Hz",
+        "V",
+        "W",
+        "J",
+        "N",
+        "H",
+        "F",
+        "Ω",
+        "N·m/A",
+        "K/W",
+        "J/K",
+        "V/A²",
+        "A/V",
+        "m²",
+    )
+}
 
 
 def dimension_text(dim: Dimension) -> str:
@@ -198,7 +248,8 @@ PER_SECOND: Dimension = (0.0, 0.0, -1.0, 0.0, 0.0)
 
 
 def si_unit_of(dim: Dimension, turns: Turn) -> str:
-    """The same for a value that counts radians, cycles or neither: 100 rad/s are not 16 Hz where cycles were not requested."""
+    """The same for a value that counts radians, cycles or neither: 100 rad/s are not 16 Hz where cycles were
+    not requested."""
     if dim != PER_SECOND:
         return si_unit(dim)
     cycles, radians = turns

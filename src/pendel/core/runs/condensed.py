@@ -1,6 +1,8 @@
-"""Averages of what a long record no longer holds: integrals, squares and extremes of every signal, stretch by stretch.
+"""Averages of what a long record no longer holds: integrals, squares and extremes of every signal, stretch by
+stretch.
 
-Where a record is thinned one row is left for each period of the pulses, at one phase of the carrier, so a mean over
+Where a record is thinned one row is left for each period of the pulses, at one phase of the carrier, so a
+mean over
 these rows is none over time. Before rows go, they are integrated here as traces are.
 """
 
@@ -28,8 +30,10 @@ PORTION = 0.01
 
 @dataclass(frozen=True, eq=False)
 class Condensed:
-    """``edges`` of the stretches (s), shape (n + 1,); for each the integral of the signals and of their squares over it, the least and
-    the greatest value, shape (n, 4, signals); ``switched`` holds the switching energies (J) by stretch and device."""
+    """``edges`` of the stretches (s), shape (n + 1,); for each the integral of the signals and of their
+    squares over it, the least and
+    the greatest value, shape (n, 4, signals); ``switched`` holds the switching energies (J) by stretch and
+    device."""
 
     edges: np.ndarray
     figures: np.ndarray
@@ -52,7 +56,8 @@ class Stretches:
     figures: np.ndarray
 
     def integral(self, start: float, end: float, power: int, window: float) -> float:
-        """Within the stretches; not-a-number where those at the ends of it are long beside the ``window`` (s) that is asked for."""
+        """Within the stretches; not-a-number where those at the ends of it are long beside the ``window`` (s)
+        that is asked for."""
         covered = np.clip(np.minimum(self.edges[1:], end) - np.maximum(self.edges[:-1], start), 0.0, None)
         lengths = np.diff(self.edges)
         portions = np.divide(covered, lengths, out=np.zeros_like(covered), where=lengths > 0)
@@ -103,7 +108,8 @@ class Condenser:
     _high: np.ndarray | None = None
 
     def take(self, rows: np.ndarray) -> bool:
-        """Rows that follow those taken before, in full. False where it was given up, as if it had not been asked."""
+        """Rows that follow those taken before, in full. False where it was given up, as if it had not been
+        asked."""
         before = len(self.edges), len(self.figures), self._last, self._low, self._high
         try:
             self._take(rows)

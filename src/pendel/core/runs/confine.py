@@ -1,8 +1,10 @@
 """What a process that runs compiled code may touch, as far as the kernel can see to it.
 
 Files by Landlock (Linux, Documentation/userspace-api/landlock.rst), network and prying by a seccomp filter
-(Documentation/userspace-api/seccomp_filter.rst), memory and sizes of files by limits. Where the kernel has none of it, the process
-runs all the same, and says so. Nothing here can be taken back by the process it holds for, or by those it starts.
+(Documentation/userspace-api/seccomp_filter.rst), memory and sizes of files by limits. Where the kernel has
+none of it, the process
+runs all the same, and says so. Nothing here can be taken back by the process it holds for, or by those it
+starts.
 """
 
 from __future__ import annotations
@@ -28,17 +30,119 @@ OF_FILES = EXECUTE | WRITE | READ_FILE | TRUNCATE | IOCTL
 """The rights that mean something for a file that is no folder."""
 NET_VERSION, SCOPE_VERSION = 4, 6
 BIND_AND_CONNECT, SIGNALS_AND_SOCKETS = 0b11, 0b11
-SYSTEM = ("/usr", "/lib", "/lib32", "/lib64", "/bin", "/sbin", "/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d", "/etc/alternatives", "/etc/localtime", "/etc/passwd", "/etc/nsswitch.conf", "/opt", "/proc/self", "/proc/cpuinfo", "/proc/meminfo", "/sys/devices/system/cpu")  # fmt: skip
+SYSTEM = (
+    "/usr",
+    "/lib",
+    "/lib32",
+    "/lib64",
+    "/bin",
+    "/sbin",
+    "/etc/ld.so.cache",
+    "/etc/ld.so.conf",
+    "/etc/ld.so.conf.d",
+    "/etc/alternatives",
+    "/etc/localtime",
+    "/etc/passwd",
+    "/etc/nsswitch.conf",
+    "/opt",
+    "/proc/self",
+    "/proc/cpuinfo",
+    "/proc/meminfo",
+    "/sys/devices/system/cpu",
+)
 DEVICES = ("/dev/null", "/dev/zero", "/dev/urandom", "/dev/random")
 MOST_MEMORY, MOST_WRITTEN = 64 << 30, 16 << 30
 """Bytes of addresses, and of one file."""
 
 DENIED = {
-    "x86_64": (0xC000003E, (41, 42, 43, 49, 50, 101, 155, 161, 165, 166, 167, 175, 246, 248, 249, 250, 272, 288, 298, 304, 308, 310, 311, 313, 320, 321, 323, 425, 426, 427, 428, 429, 430, 431, 432, 438)),
-    "aarch64": (0xC00000B7, (198, 200, 201, 202, 203, 242, 39, 40, 41, 51, 97, 104, 105, 106, 117, 217, 218, 219, 241, 242, 265, 268, 270, 271, 273, 280, 282, 294, 425, 426, 427, 428, 429, 430, 431, 432, 438)),
-}  # fmt: skip
-"""Of a machine: its audit number (linux/audit.h) and the numbers of calls it is refused (asm/unistd_64.h, asm-generic/unistd.h):
-socket and what goes with it, ptrace and reading other processes, mounts, name spaces, modules, kexec, keys, bpf, perf, userfaultfd, io_uring."""
+    "x86_64": (
+        0xC000003E,
+        (
+            41,
+            42,
+            43,
+            49,
+            50,
+            101,
+            155,
+            161,
+            165,
+            166,
+            167,
+            175,
+            246,
+            248,
+            249,
+            250,
+            272,
+            288,
+            298,
+            304,
+            308,
+            310,
+            311,
+            313,
+            320,
+            321,
+            323,
+            425,
+            426,
+            427,
+            428,
+            429,
+            430,
+            431,
+            432,
+            438,
+        ),
+    ),
+    "aarch64": (
+        0xC00000B7,
+        (
+            198,
+            200,
+            201,
+            202,
+            203,
+            242,
+            39,
+            40,
+            41,
+            51,
+            97,
+            104,
+            105,
+            106,
+            117,
+            217,
+            218,
+            219,
+            241,
+            242,
+            265,
+            268,
+            270,
+            271,
+            273,
+            280,
+            282,
+            294,
+            425,
+            426,
+            427,
+            428,
+            429,
+            430,
+            431,
+            432,
+            438,
+        ),
+    ),
+}
+"""Of a machine: its audit number (linux/audit.h) and the numbers of calls it is refused (asm/unistd_64.h,
+asm-generic/unistd.h):
+socket and what goes with it, ptrace and reading other processes, mounts, name spaces, modules, kexec, keys,
+bpf, perf, userfaultfd, io_uring."""
 ERRNO_EPERM, ALLOW = 0x00050001, 0x7FFF0000
 
 
@@ -121,7 +225,8 @@ def landlock(libc: ctypes.CDLL, version: int, writable: list[Path]) -> bool:
 
 
 def python_folders() -> set[str]:
-    """Where Python, its packages and Pendel lie. The folder in which a command was given, which comes first where a module is run, is the
+    """Where Python, its packages and Pendel lie. The folder in which a command was given, which comes first
+    where a module is run, is the
     user's."""
     ours = str(Path(__file__).parents[3])
     given = os.getcwd() if sys.path and sys.path[0] == os.getcwd() else None
@@ -150,7 +255,8 @@ def allow_beneath(libc: ctypes.CDLL, rules: int, path: str, rights: int) -> None
 
 
 def no_network(libc: ctypes.CDLL) -> bool:
-    """Refuse the system calls of `DENIED`, with “operation not permitted”; on a machine that is not known, none."""
+    """Refuse the system calls of `DENIED`, with “operation not permitted”; on a machine that is not known,
+    none."""
     found = DENIED.get(platform.machine())
     if found is None or sys.maxsize < 2**32:
         return False

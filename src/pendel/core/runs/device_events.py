@@ -31,7 +31,8 @@ class Rows(Protocol):
 
 @dataclass(frozen=True)
 class Overlap:
-    """The worst time both switches of a leg conducted: when and for how long (s), peak current (A), energy (J)."""
+    """The worst time both switches of a leg conducted: when and for how long (s), peak current (A), energy
+    (J)."""
 
     card: str
     leg: str
@@ -42,13 +43,16 @@ class Overlap:
     energy: float
 
     def remark(self, name: str, dead_time: float) -> Remark:
-        """What to say and to do; ``dead_time`` (s) is the present one. What it lacks is the overlap, and a tenth in hand."""
+        """What to say and to do; ``dead_time`` (s) is the present one. What it lacks is the overlap, and a
+        tenth in hand."""
         leg = f"leg {self.leg}" if self.leg else "the leg"
         times = f", {self.count} times in all" if self.count > 1 else ""
         needed = figure(1.1 * (dead_time + self.lasts), "s", 2)
         return Remark(
-            f"{name}: {leg} has both switches on for {figure(self.lasts, 's', 3)} at {figure(self.begins, 's', 4)}{times}, "
-            f"peak {figure(self.peak, 'A', 3)}, {figure(self.energy, 'J', 2)}. A dead time of at least {needed} would prevent it.",
+            f"{name}: {leg} has both switches on for {figure(self.lasts, 's', 3)} at "
+            f"{figure(self.begins, 's', 4)}{times}, "
+            f"peak {figure(self.peak, 'A', 3)}, {figure(self.energy, 'J', 2)}. A dead time of at least "
+            f"{needed} would prevent it.",
             self.card,
             self.begins,
             "t_dead",
@@ -92,15 +96,29 @@ def leg_overlap(run: KeptRun, card: str, leg: Leg) -> Overlap | None:
     total = np.bincount(group, energy)
     worst = np.flatnonzero(group == int(np.argmax(total)))
     begins, ends = float(t[at[worst[0]]]), float(t[at[worst[-1]] + 1])
-    return Overlap(card, leg.name, int(group[-1]) + 1, begins, ends - begins, float(np.max(through[worst])), float(np.max(total)))  # fmt: skip
+    return Overlap(
+        card,
+        leg.name,
+        int(group[-1]) + 1,
+        begins,
+        ends - begins,
+        float(np.max(through[worst])),
+        float(np.max(total)),
+    )
 
 
-def switching_losses(drive: Drive, values: dict[str, dict[str, float]], kind_of: Callable[[Any], Any], modes: tuple[str, ...]) -> list[SwitchingLoss]:  # fmt: skip
+def switching_losses(
+    drive: Drive, values: dict[str, dict[str, float]], kind_of: Callable[[Any], Any], modes: tuple[str, ...]
+) -> list[SwitchingLoss]:
     """Devices of a drive that lose energy in switching, at the level of detail the run has."""
     found = []
     for card, record in drive.cards.items():
         kind, v = kind_of(record), values.get(card, {})
-        if not isinstance(kind, Part) or "E_on" not in v or (kind.levels != LEVELS[:1] and kind.level(record, drive.settings["level"]) == LEVELS[0]):  # fmt: skip
+        if (
+            not isinstance(kind, Part)
+            or "E_on" not in v
+            or (kind.levels != LEVELS[:1] and kind.level(record, drive.settings["level"]) == LEVELS[0])
+        ):
             continue
         numbers = [v[n] for n in ("E_on", "E_off", "E_rec", "t_tr", "U_ref", "I_ref")]
         for s in kind.all_switches:
@@ -114,8 +132,10 @@ def energies_of(run: Rows, devices: list[SwitchingLoss]) -> dict[str, tuple[np.n
     """By key: times (s) and energies (J) of a device's switchings, in order.
 
     What is switched is the voltage before and the current after turning on, the current before and the voltage
-    after turning off. Energies scale with both, the usual reading of data sheets (common practice, no source); the
-    transition adds ½·u·i·t: Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 2-5. The diode that gives
+    after turning off. Energies scale with both, the usual reading of data sheets (common practice, no
+    source); the
+    transition adds ½·u·i·t: Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 2-5. The diode that
+    gives
     way to a device that turns on loses its recovery energy.
     """
     found: dict[str, list[tuple[np.ndarray, np.ndarray]]] = {d.key: [] for d in devices}
@@ -123,11 +143,21 @@ def energies_of(run: Rows, devices: list[SwitchingLoss]) -> dict[str, tuple[np.n
     states = 1 + len(run.structure.state_keys)
     for d in devices:
         step = np.diff(gate_column(run, d.gate))
-        for at, energy, turns_on in ((np.flatnonzero(step > 0.5) + 1, d.e_on, True), (np.flatnonzero(step < -0.5) + 1, d.e_off, False)):  # fmt: skip
+        for at, energy, turns_on in (
+            (np.flatnonzero(step > 0.5) + 1, d.e_on, True),
+            (np.flatnonzero(step < -0.5) + 1, d.e_off, False),
+        ):
             after = run.rows[at]
             before = np.concatenate([after[:, :states], run.rows[at - 1][:, states:]], axis=1)
-            (u_0, i_0), (u_1, i_1) = (evaluate_signals(run.structure, rows, run.parameters, [d.voltage, d.current]).T for rows in (before, after))  # fmt: skip
-            power = np.maximum(u_0, 0) * np.maximum(i_1, 0) if turns_on else np.maximum(u_1, 0) * np.maximum(i_0, 0)  # fmt: skip
+            (u_0, i_0), (u_1, i_1) = (
+                evaluate_signals(run.structure, rows, run.parameters, [d.voltage, d.current]).T
+                for rows in (before, after)
+            )
+            power = (
+                np.maximum(u_0, 0) * np.maximum(i_1, 0)
+                if turns_on
+                else np.maximum(u_1, 0) * np.maximum(i_0, 0)
+            )
             scale = power / (d.u_ref * d.i_ref)
             found[d.key].append((after[:, 0], energy * scale + 0.5 * power * d.transition))
             partner = by_name.get((d.card, d.partner))

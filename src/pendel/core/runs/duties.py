@@ -1,4 +1,5 @@
-"""Duties that were asked for and cannot be: converters take the end of their range instead, and nobody would notice."""
+"""Duties that were asked for and cannot be: converters take the end of their range instead, and nobody would
+notice."""
 
 from __future__ import annotations
 
@@ -26,7 +27,10 @@ def duties_beyond(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) -> 
             if source not in run.tick_signals or (port.low is None and port.high is None):
                 continue
             asked = run.ticks[:, run.tick_signals.index(source)]
-            low, high = port.low if port.low is not None else -np.inf, port.high if port.high is not None else np.inf  # fmt: skip
+            low, high = (
+                port.low if port.low is not None else -np.inf,
+                port.high if port.high is not None else np.inf,
+            )
             excess = np.maximum(low - asked, asked - high)
             worst = int(np.argmax(excess)) if len(asked) else 0
             if not len(asked) or not excess[worst] > WORTH_TELLING:
@@ -35,8 +39,11 @@ def duties_beyond(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) -> 
             share = float(np.mean(excess > WORTH_TELLING))
             found.append(
                 Remark(
-                    f"{card.name}: “{port.label}” was asked for {number_text(value, 3)} at {figure(worst * run.tick, 's', 4)} and was beyond its range for {number_text(100 * share, 2)} % of the run. "
-                    f"The converter gives {number_text(low if value < low else high, 3)} then. Limit what {drive.cards[source.partition('.')[0]].name} gives.",
+                    f"{card.name}: “{port.label}” was asked for {number_text(value, 3)} at "
+                    f"{figure(worst * run.tick, 's', 4)} and was beyond its range for "
+                    f"{number_text(100 * share, 2)} % of the run. "
+                    f"The converter gives {number_text(low if value < low else high, 3)} then. Limit what "
+                    f"{drive.cards[source.partition('.')[0]].name} gives.",
                     key,
                     worst * run.tick,
                 )

@@ -1,4 +1,5 @@
-"""What a field-oriented drive shows after a run: phases swapped, an estimate that ran away, a voltage that ended."""
+"""What a field-oriented drive shows after a run: phases swapped, an estimate that ran away, a voltage that
+ended."""
 
 from __future__ import annotations
 
@@ -15,14 +16,21 @@ from pendel.core.runs.vectors import PHASES, TURN, machines
 
 ALIKE = 0.9
 """Correlation from which two sets of three phases are taken for the same."""
-SWAPS: dict[tuple[int, ...], str] = {(0, 2, 1): "b and c", (1, 0, 2): "a and b", (2, 1, 0): "a and c", (1, 2, 0): "a, b and c", (2, 0, 1): "a, b and c"}  # fmt: skip
+SWAPS: dict[tuple[int, ...], str] = {
+    (0, 2, 1): "b and c",
+    (1, 0, 2): "a and b",
+    (2, 1, 0): "a and c",
+    (1, 2, 0): "a, b and c",
+    (2, 0, 1): "a, b and c",
+}
 OFF = 0.15
 """Share of the largest speed of a run by which an estimate may be wrong at its end, rms."""
 LATE = 0.25
 """Share of a run, at its end, over which an estimate is judged."""
 AT_LIMIT = 0.995
 MISSED = 0.1
-"""Share of the largest current by which currents miss their setpoints when a voltage at its limit is worth telling."""
+"""Share of the largest current by which currents miss their setpoints when a voltage at its limit is worth
+telling."""
 LASTING = 0.05
 """Share of a run, in one piece, for which a voltage must be at its limit to be told."""
 
@@ -54,7 +62,8 @@ def field_faults(run: KeptRun, drive: Drive, values: Values) -> list[Remark]:
 
 
 def machine_measured(run: KeptRun, sources: Mapping[str, End], end: End | None) -> str:
-    """The three-phase machine a signal comes from, through sensors and blocks of one input; empty where it is none."""
+    """The three-phase machine a signal comes from, through sensors and blocks of one input; empty where it is
+    none."""
     for _ in range(10):
         if end is None:
             return ""
@@ -78,7 +87,8 @@ def plant_values(run: KeptRun, machine: str, what: str, ticks: np.ndarray) -> np
 
 
 def mean_voltages(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
-    """Mean voltage of each phase in the tick from each of ``ticks``, shape (3, ticks), whatever the level of detail: the
+    """Mean voltage of each phase in the tick from each of ``ticks``, shape (3, ticks), whatever the level of
+    detail: the
     change of its flux, and the drop on the resistance, which the copper loss tells."""
     in_rotor = f"{machine}.flux_d" in run.structure.signals
     names = ["flux_d", "flux_q", "angle_e"] if in_rotor else ["flux_alpha", "flux_beta"]
@@ -97,7 +107,8 @@ def mean_voltages(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
 
 
 def order_of(seen: np.ndarray, true: np.ndarray) -> tuple[int, ...]:
-    """Which true phase each seen one is most like, where all three are alike at all; else as it should be. A sensor sees no further
+    """Which true phase each seen one is most like, where all three are alike at all; else as it should be. A
+    sensor sees no further
     than its range."""
     furthest = float(np.max(np.abs(seen)))
     true = np.clip(true, -furthest, furthest)
@@ -121,7 +132,8 @@ def swapped_currents(run: KeptRun, drive: Drive, key: str, sources, ticks: np.nd
     if order == (0, 1, 2):
         return None
     return Remark(
-        f"{drive.cards[key].name}: its currents {SWAPS[order]} are swapped, so that the field it sees turns the other way round. Swap the wires at its inputs.",
+        f"{drive.cards[key].name}: its currents {SWAPS[order]} are swapped, so that the field it sees "
+        "turns the other way round. Swap the wires at its inputs.",
         key,
         0.0,
     )
@@ -140,7 +152,8 @@ def swapped_voltages(run: KeptRun, drive: Drive, key: str, sources, ticks: np.nd
         return None
     machine = drive.cards[known[0]].name
     return Remark(
-        f"{drive.cards[key].name}: the voltages {SWAPS[order]} reach {machine} swapped, so that its field turns against the one demanded. Swap the duties at the inverter or the lines at the machine.",
+        f"{drive.cards[key].name}: the voltages {SWAPS[order]} reach {machine} swapped, so that its field "
+        "turns against the one demanded. Swap the duties at the inverter or the lines at the machine.",
         key,
         0.0,
     )
@@ -161,8 +174,11 @@ def estimate_off(run: KeptRun, drive: Drive, key: str, sources, ticks: np.ndarra
     worst = int(np.flatnonzero(late)[np.argmax(gap)])
     time = float(ticks[worst] * run.tick)
     return Remark(
-        f"{drive.cards[key].name}: it has lost the machine: at {figure(time, 's', 3)} it gives {figure(float(told[worst]), 'rad/s', 3)} while the shaft turns at {figure(float(true[worst]), 'rad/s', 3)}. "
-        "Near standstill the voltages tell too little; elsewhere check its resistances and inductances, and lower its gain.",
+        f"{drive.cards[key].name}: it has lost the machine: at {figure(time, 's', 3)} it gives "
+        f"{figure(float(told[worst]), 'rad/s', 3)} while the shaft turns at "
+        f"{figure(float(true[worst]), 'rad/s', 3)}. "
+        "Near standstill the voltages tell too little; elsewhere check its resistances and inductances, "
+        "and lower its gain.",
         key,
         time,
     )
@@ -192,8 +208,11 @@ def voltage_ended(run: KeptRun, drive: Drive, key: str, sources, values, ticks: 
     last = first + length - 1
     time = float(ticks[first] * run.tick)
     return Remark(
-        f"{drive.cards[key].name}: the voltage is at its limit of {figure(float(limit[last]), 'V', 3)} for {figure(float((ticks[last] - ticks[first]) * run.tick), 's', 3)}, and the currents miss their setpoints by {figure(float(missed[last]), 'A', 3)}. "
-        "The torque demanded at this speed is beyond the voltage. Weaken the field earlier, demand less or raise the link voltage.",
+        f"{drive.cards[key].name}: the voltage is at its limit of {figure(float(limit[last]), 'V', 3)} for "
+        f"{figure(float((ticks[last] - ticks[first]) * run.tick), 's', 3)}, and the currents miss their "
+        f"setpoints by {figure(float(missed[last]), 'A', 3)}. "
+        "The torque demanded at this speed is beyond the voltage. Weaken the field earlier, demand less "
+        "or raise the link voltage.",
         key,
         time,
     )

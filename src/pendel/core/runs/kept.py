@@ -27,7 +27,8 @@ CONDENSED = ("edges", "figures", "switched")
 
 @dataclass(frozen=True)
 class Trace:
-    """One signal of a run: times (s), values (SI), the unit to show, and whether it holds between its points. Values shown next to
+    """One signal of a run: times (s), values (SI), the unit to show, and whether it holds between its points.
+    Values shown next to
     the unit are those of `y_in`."""
 
     key: str
@@ -77,7 +78,8 @@ class Remark:
 
 @dataclass(frozen=True)
 class SwitchingLoss:
-    """A device whose switching energies a run tells: its keys, and the energies of turning on and off and of its diode's
+    """A device whose switching energies a run tells: its keys, and the energies of turning on and off and of
+    its diode's
     recovery (J), given at a voltage and a current, and the transition time (s)."""
 
     card: str
@@ -142,7 +144,8 @@ class KeptRun:
 
     @cached_property
     def half_way(self) -> np.ndarray:
-        """Rows half way between those of `expanded`, one fewer. Made when a figure wants them, as traces come first."""
+        """Rows half way between those of `expanded`, one fewer. Made when a figure wants them, as traces come
+        first."""
         return self._refined(HALF_WAY).half_way
 
     def _refined(self, which: int) -> Refined:
@@ -172,7 +175,8 @@ class KeptRun:
             self._signals.update(zip(wanted, np.ascontiguousarray(columns.T)))
 
     def on_rows(self, keys: Sequence[str], places: np.ndarray | slice) -> np.ndarray:
-        """Signals of the plant at some of the recorded rows alone, shape (len(places), len(keys)). Unlike `trace` this does
+        """Signals of the plant at some of the recorded rows alone, shape (len(places), len(keys)). Unlike
+        `trace` this does
         not refine the record, which takes as long as a run."""
         return evaluate_signals(self.structure, self.rows[places], self.parameters, list(keys))
 
@@ -237,7 +241,8 @@ class KeptRun:
 
     @property
     def keys(self) -> list[str]:
-        """What can be shown: signals of the plant but for those of the energy balance, switching energies, control signals."""
+        """What can be shown: signals of the plant but for those of the energy balance, switching energies,
+        control signals."""
         shown = (k for k in self.structure.signals if k.partition(":")[0] not in BALANCE)
         return [*shown, *(d.key for d in self.devices), *self.tick_signals]
 
@@ -304,19 +309,50 @@ def save(run: KeptRun, path: Path) -> None:
     except (OSError, RuntimeError) as problem:
         raise FileProblem(
             str(path),
-            f"the run cannot be kept: {getattr(problem, 'strerror', None) or problem}. Free some space or choose another folder.",
+            f"the run cannot be kept: {getattr(problem, 'strerror', None) or problem}. Free some space or "
+            "choose another folder.",
         ) from problem
 
 
 def facts(run: KeptRun) -> dict:
     s = run.structure
     return {
-        "name": run.name, "tick_signals": run.tick_signals, "tick": run.tick, "delay": run.delay, "outcome": int(run.outcome), "message": run.message,
-        "counters": run.counters, "settings": run.settings, "differs": run.differs, "level": run.level, "seconds": run.seconds, "thinned_until": run.thinned_until, "remarks": [astuple(r) for r in run.remarks], "devices": [astuple(d) for d in run.devices], "made": run.made,
+        "name": run.name,
+        "tick_signals": run.tick_signals,
+        "tick": run.tick,
+        "delay": run.delay,
+        "outcome": int(run.outcome),
+        "message": run.message,
+        "counters": run.counters,
+        "settings": run.settings,
+        "differs": run.differs,
+        "level": run.level,
+        "seconds": run.seconds,
+        "thinned_until": run.thinned_until,
+        "remarks": [astuple(r) for r in run.remarks],
+        "devices": [astuple(d) for d in run.devices],
+        "made": run.made,
         "pulse_frequencies": list(run.pulse_frequencies),
         "infos": {k: [i.card, i.label, i.unit] for k, i in run.infos.items()},
-        "structure": {n: getattr(s, n) for n in ("state_keys", "commands", "profile_keys", "mode_keys", "parameter_keys", "signals", "measured", "exits", "hold_modes", "hold_rests", "mode_starts", "demoted_keys", "steady_jacobian")},
-    }  # fmt: skip
+        "structure": {
+            n: getattr(s, n)
+            for n in (
+                "state_keys",
+                "commands",
+                "profile_keys",
+                "mode_keys",
+                "parameter_keys",
+                "signals",
+                "measured",
+                "exits",
+                "hold_modes",
+                "hold_rests",
+                "mode_starts",
+                "demoted_keys",
+                "steady_jacobian",
+            )
+        },
+    }
 
 
 def relabel(run: KeptRun, label: str) -> None:
@@ -385,10 +421,31 @@ def _read(path: Path, file: h5py.File) -> KeptRun:
         Condensed(*(numbers_in(file, f"condensed/{n}") for n in CONDENSED)) if "condensed" in file else None
     )
     run = KeptRun(
-        text(f["name"]), numbers_in(file, "rows", 2), numbers_in(file, "ticks", 2), structure, numbers_in(file, "parameters", 1), texts(f["tick_signals"]), number(f["tick"]), int(number(f["delay"])), infos,
-        Outcome(f["outcome"]), text(f["message"]), {str(k): int(number(v)) for k, v in f["counters"].items()}, text_in(file, "drive"), {str(k): number(v) for k, v in f["settings"].items()},
-        text(f["differs"]), text(f["level"]), number(f["seconds"]), number(f.get("thinned_until", 0.0)), [Remark(*checked(r, Remark)) for r in f.get("remarks", [])],
-        [SwitchingLoss(*checked(d, SwitchingLoss)) for d in f.get("devices", [])], tuple(number(v) for v in f.get("pulse_frequencies", ())), text(f["made"]), condensed, path)  # fmt: skip
+        text(f["name"]),
+        numbers_in(file, "rows", 2),
+        numbers_in(file, "ticks", 2),
+        structure,
+        numbers_in(file, "parameters", 1),
+        texts(f["tick_signals"]),
+        number(f["tick"]),
+        int(number(f["delay"])),
+        infos,
+        Outcome(f["outcome"]),
+        text(f["message"]),
+        {str(k): int(number(v)) for k, v in f["counters"].items()},
+        text_in(file, "drive"),
+        {str(k): number(v) for k, v in f["settings"].items()},
+        text(f["differs"]),
+        text(f["level"]),
+        number(f["seconds"]),
+        number(f.get("thinned_until", 0.0)),
+        [Remark(*checked(r, Remark)) for r in f.get("remarks", [])],
+        [SwitchingLoss(*checked(d, SwitchingLoss)) for d in f.get("devices", [])],
+        tuple(number(v) for v in f.get("pulse_frequencies", ())),
+        text(f["made"]),
+        condensed,
+        path,
+    )
     if run.ticks.shape[1] != len(run.tick_signals) and run.ticks.size:
         raise ValueError("its ticks are not those of its signals")
     if run.rows.size and not (np.all(np.diff(run.rows[:, 0]) >= 0) and math.isfinite(run.rows[-1, 0])):

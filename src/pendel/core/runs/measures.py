@@ -50,7 +50,8 @@ def window(t: np.ndarray, y: np.ndarray, start: float, end: float) -> tuple[np.n
 def step_measures(
     t: np.ndarray, y: np.ndarray, before: float, target: float, band: float = 0.02
 ) -> StepMeasures:
-    """Measures of a response from ``before`` to ``target``; times from the first sample. What still moves by several times the
+    """Measures of a response from ``before`` to ``target``; times from the first sample. What still moves by
+    several times the
     step at the end of its time, such as pulses, is no response to it."""
     size = target - before
     if len(t) < 2 or size == 0 or not np.all(np.isfinite(y)):
@@ -98,9 +99,11 @@ def dip_measures(t: np.ndarray, y: np.ndarray, target: float, band: float = 0.02
 
 @dataclass(frozen=True)
 class Pieces:
-    """A trace as what its averages are taken over: times (s), values at them and half way between, in the trace's unit.
+    """A trace as what its averages are taken over: times (s), values at them and half way between, in the
+    trace's unit.
 
-    Between two points a signal of the plant is the parabola through its three values: exact for currents on a ramp and for their
+    Between two points a signal of the plant is the parabola through its three values: exact for currents on a
+    ramp and for their
     powers. A sampled signal (``middle`` is None) holds until its next point.
     """
 
@@ -111,7 +114,8 @@ class Pieces:
     """Where the trace's first part was thinned, its averages over stretches; the points there do not count."""
 
     def integral(self, start: float, end: float, power: int = 1) -> float:
-        """Of the signal, or of its square, between two times within the trace; not-a-number where the trace was thinned and the window
+        """Of the signal, or of its square, between two times within the trace; not-a-number where the trace
+        was thinned and the window
         is short beside what is left.
 
         Gauss's rule with three points is exact up to the fifth power of time, so for the square of a parabola
@@ -195,7 +199,8 @@ class Pieces:
 
 
 def cut_at_turns(t: np.ndarray, y: np.ndarray, middle: np.ndarray) -> Pieces:
-    """An angle between −π and π (rad): a piece in which it passes π is cut there, since the parabola through both of its ends would
+    """An angle between −π and π (rad): a piece in which it passes π is cut there, since the parabola through
+    both of its ends would
     swing through zero."""
     jumps: list[int] = []
     if np.all(np.abs(y) <= math.pi * (1 + 1e-9)):
@@ -242,8 +247,10 @@ def rms(t: np.ndarray, y: np.ndarray) -> float:
 def simpson(
     width: np.ndarray, a: np.ndarray, m: np.ndarray, b: np.ndarray, *, squared: bool = False
 ) -> np.ndarray:
-    """Integrals over pieces of a width (s), summed along the first axis: of the parabola through values at both ends and half way,
-    or of its square. No products of vectors are used: those of this length start threads, and wait for them for milliseconds where
+    """Integrals over pieces of a width (s), summed along the first axis: of the parabola through values at
+    both ends and half way,
+    or of its square. No products of vectors are used: those of this length start threads, and wait for them
+    for milliseconds where
     another thread computes."""
 
     def over(*values: np.ndarray) -> np.ndarray:

@@ -1,4 +1,5 @@
-"""Whether what the controller takes for the rotor's angle is the machine's: Hall lines swapped, sensors or encoders turned."""
+"""Whether what the controller takes for the rotor's angle is the machine's: Hall lines swapped, sensors or
+encoders turned."""
 
 from __future__ import annotations
 
@@ -37,7 +38,8 @@ def orientation_faults(run: KeptRun, drive: Drive) -> list[Remark]:
 
 
 def machine_behind(drive: Drive, sources: dict, sensor: str, port: str) -> str:
-    """The machine whose shaft angle a sensor measures; empty where it is none with a rotor's angle of its own."""
+    """The machine whose shaft angle a sensor measures; empty where it is none with a rotor's angle of its
+    own."""
     end = sources.get(f"{sensor}.{port}")
     if end is None:
         return ""
@@ -83,11 +85,22 @@ def hall_fault(run: KeptRun, drive: Drive, decoder: str, sources: dict) -> Remar
             moved = [LINES[n] for n, line in enumerate(lines) if line != n]
             words = " and ".join(moved) if len(moved) == 2 else "a, b and c"
             verb = "are swapped" if len(moved) == 2 else "are each one line on"
-            return Remark(f"{name}: the Hall lines {words} {verb}, so that the wrong phases are driven. Swap them back at the sensor or at the decoder.", sensor, 0.0)  # fmt: skip
+            return Remark(
+                f"{name}: the Hall lines {words} {verb}, so that the wrong phases are driven. Swap them "
+                "back at the sensor or at the decoder.",
+                sensor,
+                0.0,
+            )
     for turned in range(1, 6):
         if fits((0, 1, 2), turned) >= NEARLY_ALL:
             degrees = 60 * turned if turned <= 3 else 60 * turned - 360
-            return Remark(f"{name}: the Hall sensors are {abs(degrees)} electrical degrees {'ahead of' if degrees > 0 else 'behind'} the machine. Turn them back or change the commutation.", sensor, 0.0)  # fmt: skip
+            return Remark(
+                f"{name}: the Hall sensors are {abs(degrees)} electrical degrees "
+                f"{'ahead of' if degrees > 0 else 'behind'} the machine. Turn them back or change the "
+                "commutation.",
+                sensor,
+                0.0,
+            )
     return None
 
 
@@ -108,7 +121,8 @@ def angle_fault(run: KeptRun, drive: Drive, block: str, sources: dict) -> Remark
     card = drive.cards[block]
     side = "ahead of" if offset > 0 else "behind"
     return Remark(
-        f"{card.name}: its angle is {abs(np.degrees(offset)):.0f}° {side} the machine's, so that the current turns out along the wrong axis. Correct its offset or the sensor's place.",
+        f"{card.name}: its angle is {abs(np.degrees(offset)):.0f}° {side} the machine's, so that the "
+        "current turns out along the wrong axis. Correct its offset or the sensor's place.",
         block,
         0.0,
     )

@@ -18,18 +18,27 @@ from pendel.core.runs.kept import KeptRun, Remark
 
 FOR_GOOD = 1e-3
 """s. What lasts longer, or to the end of the run, is no slow gate but a wrong circuit."""
-SOURCES = {"dc_source": (("dc", 0), ("dc", 1)), "ac_source": (("a", 0), ("b", 0)), "set_voltage": (("a", 0), ("b", 0))}  # fmt: skip
+SOURCES = {
+    "dc_source": (("dc", 0), ("dc", 1)),
+    "ac_source": (("a", 0), ("b", 0)),
+    "set_voltage": (("a", 0), ("b", 0)),
+}
 """Pins between which a source holds its voltage."""
 DEVICES = {"transistor": ("gate", "transistor"), "switch": ("gate",), "diode": ("diode",)}
 """Modes any of which lets a device of two ends conduct."""
 STIFF_SOURCES = ("dc_source", "set_voltage")
 """Sources with no inductance, which nothing but the devices limits; only these stop a run."""
 MOST_PATHS, MOST_DEVICES = 64, 6
-THROUGH = {"pair_opener": ((("pair", 0), ("plus", 0)), (("pair", 1), ("minus", 0))), "ammeter": ((("a", 0), ("b", 0)),)}  # fmt: skip
+THROUGH = {
+    "pair_opener": ((("pair", 0), ("plus", 0)), (("pair", 1), ("minus", 0))),
+    "ammeter": ((("a", 0), ("b", 0)),),
+}
 """Pins of a part that are one."""
 
 
-def short_paths(drive: Drive, kind_of: Callable[[Any], Any], mode_keys: Sequence[str]) -> tuple[ShortPath, ...]:  # fmt: skip
+def short_paths(
+    drive: Drive, kind_of: Callable[[Any], Any], mode_keys: Sequence[str]
+) -> tuple[ShortPath, ...]:
     """The ways from one end of a stiff source to the other that lead through devices alone."""
     sources = [key for key, card in drive.cards.items() if card.kind in STIFF_SOURCES]
     devices = conducting_devices(drive, kind_of, mode_keys) if sources else []
@@ -75,7 +84,9 @@ def lasting_shorts(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) ->
             until_end = ends >= len(t)
             lasts = t[min(ends, len(t) - 1)] - t[begins]
             if lasts >= 0.999 * FOR_GOOD or (until_end and lasts > 0.5 * (t[-1] - t[0])):
-                found.append(remark(run, drive, source, culprits[row_of[begins]], t[begins], lasts, until_end))  # fmt: skip
+                found.append(
+                    remark(run, drive, source, culprits[row_of[begins]], t[begins], lasts, until_end)
+                )
                 break
     return found
 
@@ -90,14 +101,18 @@ def distinct(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return (codes[:, None] >> bits) & 1, of
 
 
-def remark(run: KeptRun, drive: Drive, source: str, culprits: list[str], begins: float, lasts: float, until_end: bool) -> Remark:  # fmt: skip
+def remark(
+    run: KeptRun, drive: Drive, source: str, culprits: list[str], begins: float, lasts: float, until_end: bool
+) -> Remark:
     names = [drive.cards[c].name for c in dict.fromkeys(culprits)]
     current = run.trace(f"{source}.current")
     inside = (current.t >= begins) & (current.t <= begins + lasts)
     peak = figure(float(np.max(np.abs(current.y[inside]))), "A", 3)
     span = "to the end of the run" if until_end else f"for {figure(lasts, 's', 3)}"
     return Remark(
-        f"{' and '.join(names)} short-circuit{'s' if len(names) == 1 else ''} {drive.cards[source].name} from {figure(begins, 's', 4)} on {span}, up to {peak}. Check what drives the gates and which way the diodes point.",
+        f"{' and '.join(names)} short-circuit{'s' if len(names) == 1 else ''} {drive.cards[source].name} "
+        f"from {figure(begins, 's', 4)} on {span}, up to {peak}. Check what drives the gates and which way "
+        "the diodes point.",
         culprits[0],
         float(begins),
     )
@@ -106,15 +121,22 @@ def remark(run: KeptRun, drive: Drive, source: str, culprits: list[str], begins:
 def conducting_paths(
     run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]
 ) -> tuple[list[int], list[tuple[Any, ...]]]:
-    """Columns of the rows that tell what conducts, and for each device its columns' places among them and its ends."""
+    """Columns of the rows that tell what conducts, and for each device its columns' places among them and its
+    ends."""
     keys = run.structure.mode_keys
     first = run.rows.shape[1] - len(keys)
     devices = conducting_devices(drive, kind_of, keys)
     columns = list(dict.fromkeys(first + keys.index(m) for _, test, _, _ in devices for m in test.modes))
     paths = [
-        (key, all if test.all_needed else any, [columns.index(first + keys.index(m)) for m in test.modes], a, b)
+        (
+            key,
+            all if test.all_needed else any,
+            [columns.index(first + keys.index(m)) for m in test.modes],
+            a,
+            b,
+        )
         for key, test, a, b in devices
-    ]  # fmt: skip
+    ]
     return columns, paths
 
 

@@ -1,4 +1,5 @@
-"""The units in which signals are shown: those they are declared with, or others of the same kind that somebody prefers."""
+"""The units in which signals are shown: those they are declared with, or others of the same kind that
+somebody prefers."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ SPEED = "rad/s"
 
 @dataclass
 class ShownUnits:
-    """``preferred`` holds for all signals declared with a unit, ``chosen`` for single ones by ``card.signal``."""
+    """``preferred`` holds for all signals declared with a unit, ``chosen`` for single ones by
+    ``card.signal``."""
 
     preferred: dict[str, str] = field(default_factory=dict)
     chosen: dict[str, str] = field(default_factory=dict)

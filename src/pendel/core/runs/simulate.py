@@ -207,7 +207,8 @@ def refused_c(drive: Drive) -> list[Finding]:
 
 
 def averaged(drive: Drive) -> Drive:
-    """The drive with every converter averaged, as linear models need it; the drive itself when it is so already."""
+    """The drive with every converter averaged, as linear models need it; the drive itself when it is so
+    already."""
     pulsed = [
         k
         for k, c in drive.cards.items()
@@ -258,7 +259,8 @@ def contradicting_starts(drive: Drive, contradictions: tuple[Contradiction, ...]
         declared = next(s for s in kind.states if s.name == state)
         found.append(
             fault(
-                f"{drive.cards[key].name}: its {declared.label} is to start at {figure(c.wanted, declared.unit)}, but what it is joined to makes it start at "
+                f"{drive.cards[key].name}: its {declared.label} is to start at "
+                f"{figure(c.wanted, declared.unit)}, but what it is joined to makes it start at "
                 f"{figure(c.follows, declared.unit)}. Enter one of the two only.",
                 key,
                 f"start:{state}",
@@ -268,7 +270,8 @@ def contradicting_starts(drive: Drive, contradictions: tuple[Contradiction, ...]
 
 
 def reopen(path: Path) -> KeptRun:
-    """Read a kept run from disk. Its equations are stated anew from the drive inside it, so that no code in the file is ever run.
+    """Read a kept run from disk. Its equations are stated anew from the drive inside it, so that no code in
+    the file is ever run.
 
     Raises
     ------
@@ -283,7 +286,11 @@ def reopen(path: Path) -> KeptRun:
     width = 1 + sum(structure.row_shape)
     known = run.structure
     same = (known.state_keys, known.commands, known.profile_keys, known.mode_keys) == (
-        structure.state_keys, structure.commands, structure.profile_keys, structure.mode_keys)  # fmt: skip
+        structure.state_keys,
+        structure.commands,
+        structure.profile_keys,
+        structure.mode_keys,
+    )
     if (
         not same
         or run.rows.ndim != 2
@@ -362,9 +369,23 @@ def run_drive(
     watch.busy[0] += 1  # from here on it is looked at, and hears of no stop
     seconds = time.perf_counter() - begun
     run = KeptRun(
-        name, recorded.rows, recorded.ticks, structure, inputs.parameters, deck.signals, deck.tick, deck.delay, dict(prepared.infos), recorded.outcome,
-        outcome_sentence(drive, recorded), recorded.counters, prepared.text, {"until": run_settings.until, "tolerance": run_settings.tolerance},
-        level=drive.settings["level"], seconds=seconds)  # fmt: skip
+        name,
+        recorded.rows,
+        recorded.ticks,
+        structure,
+        inputs.parameters,
+        deck.signals,
+        deck.tick,
+        deck.delay,
+        dict(prepared.infos),
+        recorded.outcome,
+        outcome_sentence(drive, recorded),
+        recorded.counters,
+        prepared.text,
+        {"until": run_settings.until, "tolerance": run_settings.tolerance},
+        level=drive.settings["level"],
+        seconds=seconds,
+    )
     run.thinned_until, run.condensed = recorded.thinned_until, condenser.result()
     pulsed = [own.f for shape, own in zip(structure.pulses, inputs.pulses) if "f" in dict(shape.numbers)]
     run.pulse_frequencies = tuple(sorted(set(pulsed)))
@@ -395,8 +416,10 @@ def run_drive(
     if recorded.thinned_until > 0:
         run.remarks.append(
             Remark(
-                f"The record was long, so until {figure(recorded.thinned_until, 's', 4)} it keeps one point every {figure(recorded.thinned_to, 's', 3)}; "
-                "ripple is seen from there on. Means, rms and losses stay those of all steps. Run a shorter time to keep all of it.",
+                f"The record was long, so until {figure(recorded.thinned_until, 's', 4)} it keeps one "
+                f"point every {figure(recorded.thinned_to, 's', 3)}; "
+                "ripple is seen from there on. Means, rms and losses stay those of all steps. Run a "
+                "shorter time to keep all of it.",
                 "",
                 recorded.thinned_until,
             )
@@ -409,7 +432,9 @@ def outcome_sentence(drive: Drive, recorded: Recorded) -> str:
     card, _, state = recorded.culprit.partition(".")
     name = drive.cards[card].name if card in drive.cards else card
     at = f"{recorded.ended_at * 1e3:.4g} ms"
-    moves = card in drive.cards and any(p.link in (Link.SHAFT, Link.ROD) for p in kind_of(drive.cards[card]).ports)  # fmt: skip
+    moves = card in drive.cards and any(
+        p.link in (Link.SHAFT, Link.ROD) for p in kind_of(drive.cards[card]).ports
+    )
     if moves:
         steadied = "Check its limits or add a small compliance."
     else:
@@ -418,9 +443,12 @@ def outcome_sentence(drive: Drive, recorded: Recorded) -> str:
         Outcome.DONE: "",
         Outcome.STOPPED: f"Stopped at {at}.",
         Outcome.SHORTED: f"Stopped at {at}: {name} was short-circuited for {figure(FOR_GOOD, 's', 3)}.",
-        Outcome.RAN_AWAY: f"{name} ran away: its state {state} grew without bound at {at}. Check the sign of its feedback and its values.",
-        Outcome.STEP_VANISHED: f"The step became too small at {at}; {name} (state {state}) changes too fast. Check its values or loosen the tolerance.",
+        Outcome.RAN_AWAY: f"{name} ran away: its state {state} grew without bound at {at}. Check the sign "
+        "of its feedback and its values.",
+        Outcome.STEP_VANISHED: f"The step became too small at {at}; {name} (state {state}) changes too "
+        "fast. Check its values or loosen the tolerance.",
         Outcome.CHATTERS: f"{name} switches to and fro without end at {at} ({state}). {steadied}",
         Outcome.NO_MEMORY: f"The record grew beyond 4 GB at {at}. Run a shorter time or lower the accuracy.",
-        Outcome.NOT_FINITE: f"{name} (state {state}) is not a number from {at} on. Check its values for a division by zero.",
+        Outcome.NOT_FINITE: f"{name} (state {state}) is not a number from {at} on. Check its values for a "
+        "division by zero.",
     }[recorded.outcome]

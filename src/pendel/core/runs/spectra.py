@@ -13,7 +13,8 @@ HIGHEST_ORDER = 50
 
 @dataclass(frozen=True)
 class Spectrum:
-    """Lines at multiples of 1/window: frequencies (Hz) and peak amplitudes (unit of the trace), the mean at 0 Hz."""
+    """Lines at multiples of 1/window: frequencies (Hz) and peak amplitudes (unit of the trace), the mean at 0
+    Hz."""
 
     frequency: np.ndarray
     amplitude: np.ndarray
@@ -44,8 +45,10 @@ class Spectrum:
 def spectrum(t: np.ndarray, y: np.ndarray, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
     """Fourier lines of a trace that is straight between its points and may jump.
 
-    The trace is averaged over equal bins, exactly, before the transform, and the averaging is divided out again: so
-    jumps between the bins are not missed and fold back little. With a ``fundamental`` (Hz) the window is cut, at its
+    The trace is averaged over equal bins, exactly, before the transform, and the averaging is divided out
+    again: so
+    jumps between the bins are not missed and fold back little. With a ``fundamental`` (Hz) the window is cut,
+    at its
     start, to whole periods of it.
     """
     if fundamental > 0:
@@ -64,7 +67,8 @@ def spectrum(t: np.ndarray, y: np.ndarray, start: float, end: float, *, fundamen
 
 
 def integral(t: np.ndarray, y: np.ndarray, at: np.ndarray) -> np.ndarray:
-    """Integral of a piecewise straight trace from its start to each of ``at``; the ends are carried on level."""
+    """Integral of a piecewise straight trace from its start to each of ``at``; the ends are carried on
+    level."""
     steps = np.diff(t)
     total = np.concatenate([[0.0], np.cumsum(0.5 * (y[1:] + y[:-1]) * steps)])
     k = np.clip(np.searchsorted(t, at, side="right") - 1, 0, max(0, len(t) - 2))

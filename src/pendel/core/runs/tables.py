@@ -10,7 +10,8 @@ from pendel.core.runs.kept import KeptRun, Remark
 
 
 def left_tables(run: KeptRun, drive: Drive) -> list[Remark]:
-    """A remark on each machine whose currents left its flux tables, with the first time and the furthest current."""
+    """A remark on each machine whose currents left its flux tables, with the first time and the furthest
+    current."""
     found = []
     for key, card in drive.cards.items():
         if card.flux is None or f"{key}.i_d" not in run.structure.signals:  # blocks have tables too
@@ -27,7 +28,8 @@ def left_tables(run: KeptRun, drive: Drive) -> list[Remark]:
         name = ("i_d", "i_q")[worst]
         found.append(
             Remark(
-                f"{card.name}: its currents left the flux tables at {figure(first, 's', 4)}; {name} went to {figure(furthest, 'A', 3)}, the table ends at {figure(edge, 'A', 3)}. "
+                f"{card.name}: its currents left the flux tables at {figure(first, 's', 4)}; {name} went "
+                f"to {figure(furthest, 'A', 3)}, the table ends at {figure(edge, 'A', 3)}. "
                 "Beyond it the fluxes go on straight, which is a guess. Load wider tables or limit the current.",
                 key,
                 first,

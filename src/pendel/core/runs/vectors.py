@@ -21,7 +21,8 @@ ANGLES = ("angle_e", "flux_angle")
 
 @dataclass(frozen=True)
 class Vectors:
-    """In the stator's frame: current (A), voltage (V) and flux (Wb), and the angle (rad) of the rotor's frame."""
+    """In the stator's frame: current (A), voltage (V) and flux (Wb), and the angle (rad) of the rotor's
+    frame."""
 
     current: complex
     voltage: complex
@@ -60,7 +61,8 @@ def clarke(a, b, c):
 
 
 def vectors_at(run: KeptRun, machine: str, time: float) -> Vectors:
-    """The vectors at a time (s): averaged over the tick before it, so that pulses show as the voltage they make."""
+    """The vectors at a time (s): averaged over the tick before it, so that pulses show as the voltage they
+    make."""
     run.fetch(needed(run, machine))
     end = min(max(time, run.tick), run.end)
     span = (max(0.0, end - run.tick), end)
@@ -69,7 +71,12 @@ def vectors_at(run: KeptRun, machine: str, time: float) -> Vectors:
         return run.pieces(f"{machine}.{name}").mean(*span)
 
     angle = run.trace(angle_key(run, machine))
-    at = float(np.angle(mean(*window(angle.t, np.cos(angle.y), *span)) + 1j * mean(*window(angle.t, np.sin(angle.y), *span))))  # fmt: skip
+    at = float(
+        np.angle(
+            mean(*window(angle.t, np.cos(angle.y), *span))
+            + 1j * mean(*window(angle.t, np.sin(angle.y), *span))
+        )
+    )
     current, voltage = (clarke(*(average(f"{what}_{n}") for n in PHASES)) for what in ("current", "voltage"))
     flux = flux_at(run, machine, average, at)
     return Vectors(complex(current), complex(voltage), complex(flux), at)
@@ -82,7 +89,12 @@ def flux_at(run: KeptRun, machine: str, average, angle: float) -> complex:
 
 
 def needed(run: KeptRun, machine: str) -> list[str]:
-    names = [f"{what}_{n}" for what in ("current", "voltage") for n in PHASES] + ["flux_d", "flux_q", "flux_alpha", "flux_beta"]  # fmt: skip
+    names = [f"{what}_{n}" for what in ("current", "voltage") for n in PHASES] + [
+        "flux_d",
+        "flux_q",
+        "flux_alpha",
+        "flux_beta",
+    ]
     return [k for n in names if (k := f"{machine}.{n}") in run.structure.signals]
 
 

@@ -1,7 +1,9 @@
 """A process that runs compiled code, so that a crash or an endless loop ends one run and never the window.
 
-It runs drives, replays runs through shipped code, and finds the points about which loops are judged. It is confined as far as the
-system can (`confine`) and keeps builds and orderings loaded between requests. Requests and answers are plain records over a pipe;
+It runs drives, replays runs through shipped code, and finds the points about which loops are judged. It is
+confined as far as the
+system can (`confine`) and keeps builds and orderings loaded between requests. Requests and answers are plain
+records over a pipe;
 stopping and progress go through shared memory, so that both are at once.
 """
 
@@ -46,7 +48,8 @@ SAVING = 60.0
 
 
 class Shared:
-    """What both sides see at once: the stop flag, the progress (s), whether a run is over and being kept, what confines the worker."""
+    """What both sides see at once: the stop flag, the progress (s), whether a run is over and being kept,
+    what confines the worker."""
 
     def __init__(self, memory: mmap.mmap):
         self.stop = np.frombuffer(memory, dtype=np.int32, count=1, offset=0)
@@ -57,7 +60,8 @@ class Shared:
 
 @dataclass(frozen=True)
 class RunRequest:
-    """Run the drive in ``drive_text`` and keep the result at ``path``. ``own_c`` tells that C it brings was allowed."""
+    """Run the drive in ``drive_text`` and keep the result at ``path``. ``own_c`` tells that C it brings was
+    allowed."""
 
     drive_text: str
     name: str
@@ -203,11 +207,22 @@ NUMBERS = itertools.count(1)
 
 
 KNOWN = {
-    ("pendel.core.runs.worker", "RunFinished"), ("pendel.core.runs.worker", "RunFailed"), ("pendel.core.runs.worker", "Answered"),
-    ("pendel.core.firmware.ship", "Checked"), ("pendel.core.firmware.ship", "Compared"), ("pendel.core.loops.points", "WorkingPoint"),
-    ("pathlib", "PosixPath"), ("numpy", "ndarray"), ("numpy", "dtype"), ("numpy._core.multiarray", "_reconstruct"), ("numpy._core.multiarray", "scalar"),
-    ("numpy._core.numeric", "_frombuffer"), ("numpy.core.multiarray", "_reconstruct"), ("numpy.core.multiarray", "scalar"), ("numpy.core.numeric", "_frombuffer"),
-}  # fmt: skip
+    ("pendel.core.runs.worker", "RunFinished"),
+    ("pendel.core.runs.worker", "RunFailed"),
+    ("pendel.core.runs.worker", "Answered"),
+    ("pendel.core.firmware.ship", "Checked"),
+    ("pendel.core.firmware.ship", "Compared"),
+    ("pendel.core.loops.points", "WorkingPoint"),
+    ("pathlib", "PosixPath"),
+    ("numpy", "ndarray"),
+    ("numpy", "dtype"),
+    ("numpy._core.multiarray", "_reconstruct"),
+    ("numpy._core.multiarray", "scalar"),
+    ("numpy._core.numeric", "_frombuffer"),
+    ("numpy.core.multiarray", "_reconstruct"),
+    ("numpy.core.multiarray", "scalar"),
+    ("numpy.core.numeric", "_frombuffer"),
+}
 """What an answer may be made of. C that runs in the worker could send anything in its place."""
 LARGEST = 2 << 30
 
@@ -228,7 +243,8 @@ def receive(connection: Connection, into: queue.SimpleQueue[bytes | None]) -> No
 
 
 class Worker:
-    """Handle on a worker process, which is started with the first request and again when it dies. One request at a time."""
+    """Handle on a worker process, which is started with the first request and again when it dies. One request
+    at a time."""
 
     def __init__(self) -> None:
         self._process: subprocess.Popen[bytes] | None = None
@@ -287,7 +303,8 @@ class Worker:
         return Held(int(self.shared.held[0]))
 
     def request(self, request: Request) -> None:
-        """Ask for something. The request is sent beside, as a worker that does not read must not hold up who asks."""
+        """Ask for something. The request is sent beside, as a worker that does not read must not hold up who
+        asks."""
         own_c = not isinstance(request, PointRequest) and request.own_c
         if self.alive and own_c != self._own_c:
             self._end()
@@ -318,7 +335,8 @@ class Worker:
         return float(self.shared.progress[0])
 
     def answer(self) -> Answer | None:
-        """The answer when there is one. A dead worker answers with what happened; the next request starts another."""
+        """The answer when there is one. A dead worker answers with what happened; the next request starts
+        another."""
         try:
             data = self._received.get_nowait()
         except queue.Empty:
@@ -404,7 +422,8 @@ class Beside:
         self._closed = False
 
     def ask(self, request: Request, patience: float) -> Any:
-        """The result. Raises `PendelError` with what went wrong, or when it takes longer than so many seconds."""
+        """The result. Raises `PendelError` with what went wrong, or when it takes longer than so many
+        seconds."""
         with self._lock:
             if self._closed:
                 raise RunProblem("Pendel is closing.")

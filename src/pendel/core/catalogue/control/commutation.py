@@ -1,6 +1,7 @@
 """Block commutation: from Hall signals to a sector, and from the sector to the legs that are driven.
 
-Sector 1 begins where sensor a comes on, 30 electrical degrees after the EMF of phase a crosses zero upwards; each lasts
+Sector 1 begins where sensor a comes on, 30 electrical degrees after the EMF of phase a crosses zero upwards;
+each lasts
 60°. Common practice, no source.
 """
 
@@ -57,7 +58,8 @@ def update_decoder(h_a, h_b, h_c, sector, speed, angle, p, last, count, before, 
 
 
 def update_six_step(sector, voltage, d_a, d_b, d_c, U_dc, at_plus, dt):
-    """The driven legs by the sector's row; a leg that is open gets −1. A voltage below zero swaps plus and minus. The leg at plus
+    """The driven legs by the sector's row; a leg that is open gets −1. A voltage below zero swaps plus and
+    minus. The leg at plus
     pulses for ``at_plus`` of the voltage, the one at minus for the rest."""
     a = 0.0
     b = 0.0
@@ -79,17 +81,49 @@ def update_six_step(sector, voltage, d_a, d_b, d_c, U_dc, at_plus, dt):
     d_c = high if c > 0.5 else (low if c < -0.5 else -1.0)
 
 
-PULSED = Choice("pulsed", "Pulses on", (("upper", "the leg at plus; the other stays at minus"), ("lower", "the leg at minus; the other stays at plus"), ("both", "both legs, against each other")))  # fmt: skip
+PULSED = Choice(
+    "pulsed",
+    "Pulses on",
+    (
+        ("upper", "the leg at plus; the other stays at minus"),
+        ("lower", "the leg at minus; the other stays at plus"),
+        ("both", "both legs, against each other"),
+    ),
+)
 KINDS = (
     Block(
-        id="hall_decoder", title="Hall decoder", sentence="Sector and speed from three Hall sensors, by the time between edges.", group="transform", keywords="hall sector block commutation bldc speed timing six-step position",
-        ports=(*(reads(f"h_{n}", f"Sensor {n}", unit="") for n in "abc"), gives("sector", "Sector, 1 to 6", unit=""), gives("speed", "Shaft speed", unit="rad/s"), gives("angle", "Middle of the sector, electrical", unit="rad")),
-        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), EVERY), update=update_decoder, telling=lambda v, card: (f"{v['p']} pole pairs",),
+        id="hall_decoder",
+        title="Hall decoder",
+        sentence="Sector and speed from three Hall sensors, by the time between edges.",
+        group="transform",
+        keywords="hall sector block commutation bldc speed timing six-step position",
+        ports=(
+            *(reads(f"h_{n}", f"Sensor {n}", unit="") for n in "abc"),
+            gives("sector", "Sector, 1 to 6", unit=""),
+            gives("speed", "Shaft speed", unit="rad/s"),
+            gives("angle", "Middle of the sector, electrical", unit="rad"),
+        ),
+        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), EVERY),
+        update=update_decoder,
+        telling=lambda v, card: (f"{v['p']} pole pairs",),
     ),
     Block(
-        id="six_step", title="Block commutation", sentence="Drives two legs of three by the sector's row of a table; the third is open.", group="modulation", keywords="six-step bldc block hall commutation table trapezoidal sector",
-        ports=(reads("sector", "Sector", unit=""), reads("voltage", "Voltage between the driven lines", unit="V"), *(gives(f"d_{n}", f"Duty {n}, below 0 open", unit="") for n in "abc")),
-        values=(Value("U_dc", "Link voltage", "V", "24", low=0.0, open_low=True), EVERY), choices=(PULSED,), update=update_six_step,
-        derive=lambda v, card, period: {"at_plus": {"lower": 0.0, "both": 0.5}.get(card.choices.get("pulsed", "upper"), 1.0)}, telling=lambda v, card: (v["U_dc"],),
+        id="six_step",
+        title="Block commutation",
+        sentence="Drives two legs of three by the sector's row of a table; the third is open.",
+        group="modulation",
+        keywords="six-step bldc block hall commutation table trapezoidal sector",
+        ports=(
+            reads("sector", "Sector", unit=""),
+            reads("voltage", "Voltage between the driven lines", unit="V"),
+            *(gives(f"d_{n}", f"Duty {n}, below 0 open", unit="") for n in "abc"),
+        ),
+        values=(Value("U_dc", "Link voltage", "V", "24", low=0.0, open_low=True), EVERY),
+        choices=(PULSED,),
+        update=update_six_step,
+        derive=lambda v, card, period: {
+            "at_plus": {"lower": 0.0, "both": 0.5}.get(card.choices.get("pulsed", "upper"), 1.0)
+        },
+        telling=lambda v, card: (v["U_dc"],),
     ),
-)  # fmt: skip
+)

@@ -1,17 +1,51 @@
 """Angle and speed of a synchronous machine from voltages and currents, without a shaft sensor.
 
-The extended EMF e = u − R·i − L_d·di/dt + ω·(L_d − L_q)·J·i lies along q, whatever the saliency (Chen, Tomita, Doki, Okuma:
-IEEE Trans. Ind. Electron. 50 (2003) 288). A first-order observer filters it without a derivative; a phase-locked loop turns a
-frame until e lies along its q axis. At low speed there is no EMF: below a share of it the frame goes on as it turned.
+The extended EMF e = u − R·i − L_d·di/dt + ω·(L_d − L_q)·J·i lies along q, whatever the saliency (Chen,
+Tomita, Doki, Okuma:
+IEEE Trans. Ind. Electron. 50 (2003) 288). A first-order observer filters it without a derivative; a
+phase-locked loop turns a
+frame until e lies along its q axis. At low speed there is no EMF: below a share of it the frame goes on as it
+turned.
 """
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import Block, Figure, Value
 
 
-def update_observer(u_a, u_b, u_c, a, b, c, angle, ahead, speed, emf, p, R, L_d, L_q, corner, w_b, e_min, lead, wait, late_x, late_y, old_x, old_y, y_x, y_y, theta, w, dt):  # fmt: skip
-    """The voltage that acted since the tick before was demanded one tick earlier, with a computing delay two. With
-    backward differences the voltage of L_d is taken out exactly. The filter lags by the angle of 1 + jω/g and half a tick,
+def update_observer(
+    u_a,
+    u_b,
+    u_c,
+    a,
+    b,
+    c,
+    angle,
+    ahead,
+    speed,
+    emf,
+    p,
+    R,
+    L_d,
+    L_q,
+    corner,
+    w_b,
+    e_min,
+    lead,
+    wait,
+    late_x,
+    late_y,
+    old_x,
+    old_y,
+    y_x,
+    y_y,
+    theta,
+    w,
+    dt,
+):
+    """The voltage that acted since the tick before was demanded one tick earlier, with a computing delay two.
+    With
+    backward differences the voltage of L_d is taken out exactly. The filter lags by the angle of 1 + jω/g and
+    half a tick,
     which are added again; theta is by then that of the next tick."""
     i_x = 0.6666666666666666 * a - 0.3333333333333333 * (b + c)
     i_y = 0.5773502691896258 * (b - c)
@@ -52,11 +86,35 @@ def slowest(v, card):
 
 
 KIND = Block(
-    id="emf_observer", title="EMF observer", sentence="Angle and speed of a synchronous machine from its voltages and currents.", group="transform", keywords="sensorless back-emf bemf pmsm observer estimator extended pll angle speed",
-    ports=(*(reads(f"u_{n}", f"Voltage demand {n}", unit="V") for n in "abc"), *(reads(n, f"Current of {n}", unit="A") for n in "abc"),
-           gives("angle", "Electrical angle", unit="rad"), gives("ahead", "Angle when the voltage acts", unit="rad"), gives("speed", "Shaft speed", unit="rad/s"), gives("emf", "EMF", unit="V")),
-    values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), Value("R", "Phase resistance", "mΩ", "40", low=0.0), Value("L_d", "Inductance along d", "mH", "0.9", low=0.0, open_low=True), Value("L_q", "Inductance along q", "mH", "1.4", low=0.0, open_low=True),
-            Value("psi", "Magnet flux", "Wb", "0.32", low=0.0), Value("f_c", "Filter of the EMF", "Hz", "400", low=0.0, open_low=True), Value("f_b", "Angle bandwidth", "Hz", "30", low=0.0, open_low=True), Value("e_min", "EMF at least", "V", "5", low=0.0),
-            Value("wait", "Computing delay", "", "1", low=0.0, high=1.0, whole=True), Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0), EVERY),
-    update=update_observer, holds=frozenset({"u_a", "u_b", "u_c"}), derive=rates, follows=slowest, telling=lambda v, card: (f"from {v['e_min']}",),
-)  # fmt: skip
+    id="emf_observer",
+    title="EMF observer",
+    sentence="Angle and speed of a synchronous machine from its voltages and currents.",
+    group="transform",
+    keywords="sensorless back-emf bemf pmsm observer estimator extended pll angle speed",
+    ports=(
+        *(reads(f"u_{n}", f"Voltage demand {n}", unit="V") for n in "abc"),
+        *(reads(n, f"Current of {n}", unit="A") for n in "abc"),
+        gives("angle", "Electrical angle", unit="rad"),
+        gives("ahead", "Angle when the voltage acts", unit="rad"),
+        gives("speed", "Shaft speed", unit="rad/s"),
+        gives("emf", "EMF", unit="V"),
+    ),
+    values=(
+        Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+        Value("R", "Phase resistance", "mΩ", "40", low=0.0),
+        Value("L_d", "Inductance along d", "mH", "0.9", low=0.0, open_low=True),
+        Value("L_q", "Inductance along q", "mH", "1.4", low=0.0, open_low=True),
+        Value("psi", "Magnet flux", "Wb", "0.32", low=0.0),
+        Value("f_c", "Filter of the EMF", "Hz", "400", low=0.0, open_low=True),
+        Value("f_b", "Angle bandwidth", "Hz", "30", low=0.0, open_low=True),
+        Value("e_min", "EMF at least", "V", "5", low=0.0),
+        Value("wait", "Computing delay", "", "1", low=0.0, high=1.0, whole=True),
+        Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0),
+        EVERY,
+    ),
+    update=update_observer,
+    holds=frozenset({"u_a", "u_b", "u_c"}),
+    derive=rates,
+    follows=slowest,
+    telling=lambda v, card: (f"from {v['e_min']}",),
+)

@@ -62,7 +62,8 @@ def update_from_dq(d, q, angle, a, b, c, scale, dt):
 
 
 def update_electrical_angle(position, angle, ahead, speed, p, offset, lead, last, started, dt):
-    """The angle of the field from that of the shaft, and where it will be when the voltage acts. The shaft's angle may come
+    """The angle of the field from that of the shaft, and where it will be when the voltage acts. The shaft's
+    angle may come
     within one turn or beyond: what the field moved since the last tick is the shorter way round."""
     angle = wrapped(p * position + offset)
     if started < 0.5:
@@ -73,8 +74,31 @@ def update_electrical_angle(position, angle, ahead, speed, p, offset, lead, last
     ahead = wrapped(angle + lead * speed * dt)
 
 
-def update_regulator(set_d, set_q, d, q, speed, u_link, u_d, u_q, K_d, T_d, K_q, T_q, L_d, L_q, psi, U_dc, share, decoupled, sum_d, sum_q, dt):  # fmt: skip
-    """Two PI regulators; the voltage they ask for beyond the limit winds their integrals back. The d axis goes first."""
+def update_regulator(
+    set_d,
+    set_q,
+    d,
+    q,
+    speed,
+    u_link,
+    u_d,
+    u_q,
+    K_d,
+    T_d,
+    K_q,
+    T_q,
+    L_d,
+    L_q,
+    psi,
+    U_dc,
+    share,
+    decoupled,
+    sum_d,
+    sum_q,
+    dt,
+):
+    """Two PI regulators; the voltage they ask for beyond the limit winds their integrals back. The d axis
+    goes first."""
     link = u_link if u_link > 0.05 * U_dc else U_dc
     most = share * link * 0.5773502691896258
     e_d = set_d - d
@@ -88,8 +112,11 @@ def update_regulator(set_d, set_q, d, q, speed, u_link, u_d, u_q, K_d, T_d, K_q,
     sum_q = sum_q + (K_q * e_q + u_q - free_q) * dt / T_q
 
 
-def update_by_tables(set_d, set_q, d, q, speed, u_link, u_d, u_q, f_c, R, U_dc, share, table, sum_d, sum_q, dt):  # fmt: skip
-    """As the regulator with constants, with the fluxes of the present currents for decoupling and gains of 2π·f_c times the
+def update_by_tables(
+    set_d, set_q, d, q, speed, u_link, u_d, u_q, f_c, R, U_dc, share, table, sum_d, sum_q, dt
+):
+    """As the regulator with constants, with the fluxes of the present currents for decoupling and gains of
+    2π·f_c times the
     incremental inductances, which keep the bandwidth; layers are psi_d, psi_q, L_dd, L_qq."""
     link = u_link if u_link > 0.05 * U_dc else U_dc
     most = share * link * 0.5773502691896258
@@ -108,10 +135,13 @@ def update_by_tables(set_d, set_q, d, q, speed, u_link, u_d, u_q, f_c, R, U_dc, 
 
 
 def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_dc, share, held, dt):
-    """Fewest amperes for a torque; at high speed the voltage decides, and beyond its reach the most torque there is.
+    """Fewest amperes for a torque; at high speed the voltage decides, and beyond its reach the most torque
+    there is.
 
-    At the limit of current the most torque lies where i_d = −2·ΔL·I²/(ψ + √(ψ² + 8·ΔL²·I²)). i_q follows from the torque with the i_d before, i_d in closed form from i_q: the most torque per ampere, else what
-    the voltage leaves. It goes no further than to where the limits of current and voltage meet, nor than to the most
+    At the limit of current the most torque lies where i_d = −2·ΔL·I²/(ψ + √(ψ² + 8·ΔL²·I²)). i_q follows from
+    the torque with the i_d before, i_d in closed form from i_q: the most torque per ampere, else what
+    the voltage leaves. It goes no further than to where the limits of current and voltage meet, nor than to
+    the most
     torque per volt.
     """
     more = L_q - L_d
@@ -148,11 +178,24 @@ def scale(v, card, period):
 def transform(id, title, sentence, update, inputs, outputs, *, scaled=True, units=None):
     units = units or {}
     return Block(
-        id=id, title=title, sentence=sentence, group="transform", keywords="transform frame vector alpha beta d q space rotor " + id.replace("_", " "),
-        ports=(*(reads(n, text, **({"unit": "rad"} if n == "angle" else {})) for n, text in inputs), *(gives(n, text) for n, text in outputs)),
-        values=(EVERY,), choices=(INVARIANT,) if scaled else (), update=update, turns=frozenset(n for n, _ in inputs if n == "angle"), derive=scale if scaled else None,
-        telling=(lambda v, card: (f"{card.choices.get('invariant', 'amplitude')}-invariant",)) if scaled else (lambda v, card: ("turns by the angle",)),
-    )  # fmt: skip
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="transform",
+        keywords="transform frame vector alpha beta d q space rotor " + id.replace("_", " "),
+        ports=(
+            *(reads(n, text, **({"unit": "rad"} if n == "angle" else {})) for n, text in inputs),
+            *(gives(n, text) for n, text in outputs),
+        ),
+        values=(EVERY,),
+        choices=(INVARIANT,) if scaled else (),
+        update=update,
+        turns=frozenset(n for n, _ in inputs if n == "angle"),
+        derive=scale if scaled else None,
+        telling=(lambda v, card: (f"{card.choices.get('invariant', 'amplitude')}-invariant",))
+        if scaled
+        else (lambda v, card: ("turns by the angle",)),
+    )
 
 
 ABC = tuple((n, f"Phase {n}") for n in PHASES)
@@ -164,7 +207,10 @@ MACHINE = (
     Value("L_q", "Inductance along q", "mH", "1.4", low=0.0, open_low=True),
     Value("psi", "Magnet flux", "Wb", "0.32", low=0.0),
 )
-LIMIT = (Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True), Value("share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2))  # fmt: skip
+LIMIT = (
+    Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True),
+    Value("share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2),
+)
 
 
 NODES = 17
@@ -187,42 +233,148 @@ def bandwidth(v, card):
 
 
 REGULATOR_PORTS = (
-    reads("set_d", "Setpoint along d", unit="A"), reads("set_q", "Setpoint along q", unit="A"), reads("d", "Current along d", unit="A"), reads("q", "Current along q", unit="A"),
-    reads("speed", "Electrical speed", unit="rad/s", required=False), reads("u_link", "Link voltage", side="bottom", unit="V", required=False), gives("u_d", "Voltage along d", unit="V"), gives("u_q", "Voltage along q", unit="V"),
-)  # fmt: skip
+    reads("set_d", "Setpoint along d", unit="A"),
+    reads("set_q", "Setpoint along q", unit="A"),
+    reads("d", "Current along d", unit="A"),
+    reads("q", "Current along q", unit="A"),
+    reads("speed", "Electrical speed", unit="rad/s", required=False),
+    reads("u_link", "Link voltage", side="bottom", unit="V", required=False),
+    gives("u_d", "Voltage along d", unit="V"),
+    gives("u_q", "Voltage along q", unit="V"),
+)
 KINDS = (
-    transform("clarke", "Clarke transform", "Three phases to the plane of α and β.", update_clarke, ABC, PLANE),
-    transform("inverse_clarke", "Inverse Clarke transform", "The plane of α and β to three phases.", update_inverse_clarke, PLANE, ABC),
-    transform("park", "Park transform", "Turns α and β into the rotor's frame.", update_park, (*PLANE, ANGLE), FRAME, scaled=False),
-    transform("inverse_park", "Inverse Park transform", "Turns d and q back into the plane of α and β.", update_inverse_park, (*FRAME, ANGLE), PLANE, scaled=False),
-    transform("abc_to_dq", "Phases to d and q", "Clarke and Park in one.", update_to_dq, (*ABC, ANGLE), FRAME),
-    transform("dq_to_abc", "d and q to phases", "Inverse Park and Clarke in one.", update_from_dq, (*FRAME, ANGLE), ABC),
-    Block(
-        id="electrical_angle", title="Electrical angle", sentence="From the shaft's angle to that of the field, now and when the voltage acts.", group="transform", keywords="pole pairs rotor position resolver encoder delay compensation",
-        ports=(reads("position", "Shaft angle", unit="rad"), gives("angle", "Electrical angle", unit="rad"), gives("ahead", "Angle when the voltage acts", unit="rad"), gives("speed", "Electrical speed", unit="rad/s")),
-        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), Value("offset", "Offset", "deg", "0"), Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0), EVERY),
-        update=update_electrical_angle, turns=frozenset({"position"}), telling=lambda v, card: (f"{v['p']} pole pairs",),
+    transform(
+        "clarke", "Clarke transform", "Three phases to the plane of α and β.", update_clarke, ABC, PLANE
+    ),
+    transform(
+        "inverse_clarke",
+        "Inverse Clarke transform",
+        "The plane of α and β to three phases.",
+        update_inverse_clarke,
+        PLANE,
+        ABC,
+    ),
+    transform(
+        "park",
+        "Park transform",
+        "Turns α and β into the rotor's frame.",
+        update_park,
+        (*PLANE, ANGLE),
+        FRAME,
+        scaled=False,
+    ),
+    transform(
+        "inverse_park",
+        "Inverse Park transform",
+        "Turns d and q back into the plane of α and β.",
+        update_inverse_park,
+        (*FRAME, ANGLE),
+        PLANE,
+        scaled=False,
+    ),
+    transform(
+        "abc_to_dq", "Phases to d and q", "Clarke and Park in one.", update_to_dq, (*ABC, ANGLE), FRAME
+    ),
+    transform(
+        "dq_to_abc",
+        "d and q to phases",
+        "Inverse Park and Clarke in one.",
+        update_from_dq,
+        (*FRAME, ANGLE),
+        ABC,
     ),
     Block(
-        id="dq_current_regulator", title="Current regulator in d and q", sentence="Two PI regulators with decoupling and a common voltage limit.", group="regulator", keywords="field oriented foc vector control current loop pi decoupling pmsm",
+        id="electrical_angle",
+        title="Electrical angle",
+        sentence="From the shaft's angle to that of the field, now and when the voltage acts.",
+        group="transform",
+        keywords="pole pairs rotor position resolver encoder delay compensation",
+        ports=(
+            reads("position", "Shaft angle", unit="rad"),
+            gives("angle", "Electrical angle", unit="rad"),
+            gives("ahead", "Angle when the voltage acts", unit="rad"),
+            gives("speed", "Electrical speed", unit="rad/s"),
+        ),
+        values=(
+            Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+            Value("offset", "Offset", "deg", "0"),
+            Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0),
+            EVERY,
+        ),
+        update=update_electrical_angle,
+        turns=frozenset({"position"}),
+        telling=lambda v, card: (f"{v['p']} pole pairs",),
+    ),
+    Block(
+        id="dq_current_regulator",
+        title="Current regulator in d and q",
+        sentence="Two PI regulators with decoupling and a common voltage limit.",
+        group="regulator",
+        keywords="field oriented foc vector control current loop pi decoupling pmsm",
         ports=REGULATOR_PORTS,
-        values=(Value("K_d", "Gain along d", "V/A", "1.5", low=0.0), Value("T_d", "Integral time along d", "ms", "20", low=0.0, open_low=True), Value("K_q", "Gain along q", "V/A", "2.3", low=0.0), Value("T_q", "Integral time along q", "ms", "30", low=0.0, open_low=True),
-                *MACHINE, *LIMIT, EVERY),
-        regulates=tuple(Regulation(f"set_{x}", x, f"u_{x}", {"K_p": f"K_{x}", "T_i": f"T_{x}"}, f"along {x}") for x in "dq"),
-        choices=(Choice("decoupling", "Decoupling", (("on", "on"), ("off", "off"))),), update=update_regulator, derive=lambda v, card, period: {"decoupled": 0.0 if card.choices.get("decoupling") == "off" else 1.0},
-        follows=bandwidth, telling=lambda v, card: (f"{v['K_d']} · {v['K_q']}",),
+        values=(
+            Value("K_d", "Gain along d", "V/A", "1.5", low=0.0),
+            Value("T_d", "Integral time along d", "ms", "20", low=0.0, open_low=True),
+            Value("K_q", "Gain along q", "V/A", "2.3", low=0.0),
+            Value("T_q", "Integral time along q", "ms", "30", low=0.0, open_low=True),
+            *MACHINE,
+            *LIMIT,
+            EVERY,
+        ),
+        regulates=tuple(
+            Regulation(f"set_{x}", x, f"u_{x}", {"K_p": f"K_{x}", "T_i": f"T_{x}"}, f"along {x}")
+            for x in "dq"
+        ),
+        choices=(Choice("decoupling", "Decoupling", (("on", "on"), ("off", "off"))),),
+        update=update_regulator,
+        derive=lambda v, card, period: {"decoupled": 0.0 if card.choices.get("decoupling") == "off" else 1.0},
+        follows=bandwidth,
+        telling=lambda v, card: (f"{v['K_d']} · {v['K_q']}",),
     ),
     Block(
-        id="dq_regulator_tables", title="Current regulator in d and q, by tables", sentence="As the one with constants, with gains and decoupling from flux tables.", group="regulator", keywords="field oriented foc vector control saturation map gain scheduling decoupling pmsm",
+        id="dq_regulator_tables",
+        title="Current regulator in d and q, by tables",
+        sentence="As the one with constants, with gains and decoupling from flux tables.",
+        group="regulator",
+        keywords="field oriented foc vector control saturation map gain scheduling decoupling pmsm",
         ports=REGULATOR_PORTS,
-        values=(Value("f_c", "Bandwidth", "Hz", "400", low=0.0, open_low=True), Value("R", "Phase resistance", "mΩ", "40", low=0.0, open_low=True), *LIMIT, EVERY), takes_flux=True,
-        regulates=tuple(Regulation(f"set_{x}", x, f"u_{x}", {"K_p": "f_c"}, f"along {x}", scaled=True) for x in "dq"),
-        update=update_by_tables, tables=regulator_maps, contradictions=lacking, telling=lambda v, card: ("by tables", v["f_c"]),
+        values=(
+            Value("f_c", "Bandwidth", "Hz", "400", low=0.0, open_low=True),
+            Value("R", "Phase resistance", "mΩ", "40", low=0.0, open_low=True),
+            *LIMIT,
+            EVERY,
+        ),
+        takes_flux=True,
+        regulates=tuple(
+            Regulation(f"set_{x}", x, f"u_{x}", {"K_p": "f_c"}, f"along {x}", scaled=True) for x in "dq"
+        ),
+        update=update_by_tables,
+        tables=regulator_maps,
+        contradictions=lacking,
+        telling=lambda v, card: ("by tables", v["f_c"]),
     ),
     Block(
-        id="torque_to_currents", title="Torque to currents", sentence="Most torque per ampere, and field weakening where the voltage ends.", group="setpoint", keywords="mtpa field weakening flux foc pmsm setpoint torque current",
-        ports=(reads("torque", "Torque demand", unit="N·m"), reads("speed", "Electrical speed", unit="rad/s", required=False), reads("u_link", "Link voltage", side="bottom", unit="V", required=False), gives("i_d", "Current along d", unit="A"), gives("i_q", "Current along q", unit="A")),
-        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), *MACHINE[2:], *MACHINE[:2], Value("I_max", "Peak current", "A", "250", low=0.0, open_low=True), *LIMIT, EVERY),
-        update=update_currents, telling=lambda v, card: (f"to {v['I_max']}",),
+        id="torque_to_currents",
+        title="Torque to currents",
+        sentence="Most torque per ampere, and field weakening where the voltage ends.",
+        group="setpoint",
+        keywords="mtpa field weakening flux foc pmsm setpoint torque current",
+        ports=(
+            reads("torque", "Torque demand", unit="N·m"),
+            reads("speed", "Electrical speed", unit="rad/s", required=False),
+            reads("u_link", "Link voltage", side="bottom", unit="V", required=False),
+            gives("i_d", "Current along d", unit="A"),
+            gives("i_q", "Current along q", unit="A"),
+        ),
+        values=(
+            Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+            *MACHINE[2:],
+            *MACHINE[:2],
+            Value("I_max", "Peak current", "A", "250", low=0.0, open_low=True),
+            *LIMIT,
+            EVERY,
+        ),
+        update=update_currents,
+        telling=lambda v, card: (f"to {v['I_max']}",),
     ),
-)  # fmt: skip
+)

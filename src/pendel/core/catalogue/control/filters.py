@@ -1,6 +1,8 @@
-"""Filters and free transfer functions: PT2, lead-lag, notch, functions in s and z, state space, moving mean and rms, table.
+"""Filters and free transfer functions: PT2, lead-lag, notch, functions in s and z, state space, moving mean
+and rms, table.
 
-All linear ones run as one difference equation in transposed direct form II. Those given in s are sampled by Tustin's rule
+All linear ones run as one difference equation in transposed direct form II. Those given in s are sampled by
+Tustin's rule
 (notch and lead-lag meet their frequency exactly) or, where they lag a held signal, by its exact equivalent:
 Franklin, Powell, Workman: Digital Control of Dynamic Systems, 3rd ed., sections 6.1 and 4.3.
 """
@@ -19,14 +21,16 @@ HIGHEST_ORDER = 4
 
 
 def update_second_order(x, out, b0, b1, b2, a1, a2, s1, s2, dt):
-    """In increments (z = 1 + δ): coefficients and memory stay exact where the filter is slow beside the tick."""
+    """In increments (z = 1 + δ): coefficients and memory stay exact where the filter is slow beside the
+    tick."""
     out = b0 * x + s1
     s1 = s1 + (b1 * x - a1 * out + s2)
     s2 = s2 + (b2 * x - a2 * out)
 
 
 def update_free(x, out, b0, b1, b2, b3, b4, a1, a2, a3, a4, s1, s2, s3, s4, dt):
-    """In increments (z = 1 + δ): coefficients and memory stay exact where the filter is slow beside the tick."""
+    """In increments (z = 1 + δ): coefficients and memory stay exact where the filter is slow beside the
+    tick."""
     out = b0 * x + s1
     s1 = s1 + (b1 * x - a1 * out + s2)
     s2 = s2 + (b2 * x - a2 * out + s3)
@@ -59,7 +63,8 @@ def update_hysteresis(x, out, on_at, off_at, state, dt):
 
 
 def update_logic(a, b, out, none, first, second, both, dt):
-    """An input counts as 1 above one half; the law is a polynomial of both: ``none`` without either, and what each adds."""
+    """An input counts as 1 above one half; the law is a polynomial of both: ``none`` without either, and what
+    each adds."""
     p = 1.0 if a > 0.5 else 0.0
     q = 1.0 if b > 0.5 else 0.0
     out = none + first * p + second * q + both * p * q
@@ -79,7 +84,8 @@ def update_dead_band(x, out, width, dt):
 
 
 def in_increments(polynomial) -> np.ndarray:
-    """Coefficients of p(1 + δ) by falling powers of δ, from those of p(z): Horner's scheme by one, again and again."""
+    """Coefficients of p(1 + δ) by falling powers of δ, from those of p(z): Horner's scheme by one, again and
+    again."""
     shifted = np.array(polynomial, dtype=np.longdouble)
     for end in range(len(shifted), 1, -1):
         shifted[:end] = np.cumsum(shifted[:end])
@@ -89,13 +95,16 @@ def in_increments(polynomial) -> np.ndarray:
 def named(b, a, order: int) -> dict[str, float]:
     """Coefficients by name for an update of this order; ``b`` and ``a`` by falling powers of δ = z − 1.
 
-    In powers of z a filter that is slow beside its tick is the small difference of large numbers; in those of δ it is not.
+    In powers of z a filter that is slow beside its tick is the small difference of large numbers; in those of
+    δ it is not.
     Middleton, Goodwin: Digital Control and Estimation, chapter 3 (from memory).
     """
     b, a = np.atleast_1d(np.squeeze(b)) / a[0], np.asarray(a) / a[0]
     b = np.concatenate([np.zeros(len(a) - len(b)), b])
     padded = [np.concatenate([p, np.zeros(order + 1 - len(p))]) for p in (b, a)]
-    return {f"b{k}": float(padded[0][k]) for k in range(order + 1)} | {f"a{k}": float(padded[1][k]) for k in range(1, order + 1)}  # fmt: skip
+    return {f"b{k}": float(padded[0][k]) for k in range(order + 1)} | {
+        f"a{k}": float(padded[1][k]) for k in range(1, order + 1)
+    }
 
 
 def sampled(b, a, order: int) -> dict[str, float]:
@@ -106,7 +115,8 @@ def sampled(b, a, order: int) -> dict[str, float]:
 
 
 def by_tustin(b, a, period: float, meets: float = 0.0) -> tuple[np.ndarray, np.ndarray]:
-    """Tustin's rule, s = 2·rate·δ/(2 + δ), in falling powers of δ; with ``meets`` (rad/s) that frequency keeps its response."""
+    """Tustin's rule, s = 2·rate·δ/(2 + δ), in falling powers of δ; with ``meets`` (rad/s) that frequency
+    keeps its response."""
     rate = 1.0 / period
     if meets > 0 and meets * period < math.pi:
         rate = meets / (2.0 * math.tan(meets * period / 2.0))
@@ -123,7 +133,8 @@ def by_tustin(b, a, period: float, meets: float = 0.0) -> tuple[np.ndarray, np.n
 
 
 def derive_pt2(v, card, period):
-    """The exact equivalent for a held input, one sample early, as a block answers within its tick: b·z² + (K·a₂ − b)·z over the
+    """The exact equivalent for a held input, one sample early, as a block answers within its tick: b·z² +
+    (K·a₂ − b)·z over the
     poles exp(p·T), with b the answer after one period to a step."""
     w, damping = 2 * math.pi * v["f_0"], v["D"]
     root = np.sqrt(complex(damping * damping - 1.0))
@@ -153,7 +164,8 @@ def derive_notch(v, card, period):
 
 
 def polynomials(v, card) -> tuple[list[float], list[float]]:
-    """Numerator and denominator by falling powers from the rows, which rise; the highest powers of zero are left out."""
+    """Numerator and denominator by falling powers from the rows, which rise; the highest powers of zero are
+    left out."""
     n = len(card.rows)
     num, den = ([v[f"{name}_{k}"] for k in range(n)][::-1] for name in ("num", "den"))
     while len(den) > 1 and den[0] == 0:
@@ -179,11 +191,23 @@ def improper(v, card) -> list[Contradiction]:
             Contradiction("The function has no coefficients. Add a row for each power, from 0 up.", "rows")
         ]
     if len(card.rows) > HIGHEST_ORDER + 1:
-        return [Contradiction(f"The function is of order {len(card.rows) - 1}; at most {HIGHEST_ORDER} is possible. Put two in a row.", "rows")]  # fmt: skip
+        return [
+            Contradiction(
+                f"The function is of order {len(card.rows) - 1}; at most {HIGHEST_ORDER} is possible. Put "
+                "two in a row.",
+                "rows",
+            )
+        ]
     if all(c == 0 for c in den):
         return [Contradiction("All coefficients of the denominator are zero. Enter at least one.", "rows")]
     if len(num) > len(den):
-        return [Contradiction(f"The numerator has order {len(num) - 1}, the denominator {len(den) - 1}: it would need the future. Add a higher power below.", "rows")]  # fmt: skip
+        return [
+            Contradiction(
+                f"The numerator has order {len(num) - 1}, the denominator {len(den) - 1}: it would need "
+                "the future. Add a higher power below.",
+                "rows",
+            )
+        ]
     return []
 
 
@@ -203,20 +227,42 @@ def derive_states(v, card, period):
 
 def too_many_states(v, card) -> list[Contradiction]:
     if not 1 <= len(card.rows) <= HIGHEST_ORDER:
-        return [Contradiction(f"There are {len(card.rows)} states; 1 to {HIGHEST_ORDER} are possible. Add or remove rows.", "rows")]  # fmt: skip
+        return [
+            Contradiction(
+                f"There are {len(card.rows)} states; 1 to {HIGHEST_ORDER} are possible. Add or remove rows.",
+                "rows",
+            )
+        ]
     return []
 
 
 def window_ticks(v, card, period):
-    return {"ticks": max(1.0, round(v["T"] / period)), "square": 1.0 if card.choices.get("what") == "rms" else 0.0}  # fmt: skip
+    return {
+        "ticks": max(1.0, round(v["T"] / period)),
+        "square": 1.0 if card.choices.get("what") == "rms" else 0.0,
+    }
 
 
 def window_told(v, card):
     return (card.choices.get("what", "mean"), f"over {v['T']}")
 
 
-LOGIC = {"and": (0, 0, 0, 1), "or": (0, 1, 1, -1), "either": (0, 1, 1, -2), "not": (1, -1, 0, 0), "not both": (1, 0, 0, -1), "neither": (1, -1, -1, 1)}  # fmt: skip
-LOGIC_WORDS = {"and": "a and b", "or": "a or b", "either": "either a or b", "not": "not a", "not both": "not both", "neither": "neither a nor b"}  # fmt: skip
+LOGIC = {
+    "and": (0, 0, 0, 1),
+    "or": (0, 1, 1, -1),
+    "either": (0, 1, 1, -2),
+    "not": (1, -1, 0, 0),
+    "not both": (1, 0, 0, -1),
+    "neither": (1, -1, -1, 1),
+}
+LOGIC_WORDS = {
+    "and": "a and b",
+    "or": "a or b",
+    "either": "either a or b",
+    "not": "not a",
+    "not both": "not both",
+    "neither": "neither a nor b",
+}
 
 
 def logic_weights(v, card, period):
@@ -233,43 +279,209 @@ def unsorted_points(v, card) -> list[Contradiction]:
         return [Contradiction("The table has fewer than two points. Add rows.", "rows")]
     bad = next((k for k in range(1, len(found)) if found[k][0] <= found[k - 1][0]), None)
     if bad is not None:
-        return [Contradiction(f"Row {bad + 1} of the table stands at x = {found[bad][0]:g}, not beyond {found[bad - 1][0]:g} of the row before. Sort the rows.", "rows")]  # fmt: skip
+        return [
+            Contradiction(
+                f"Row {bad + 1} of the table stands at x = {found[bad][0]:g}, not beyond "
+                f"{found[bad - 1][0]:g} of the row before. Sort the rows.",
+                "rows",
+            )
+        ]
     return []
 
 
 SHAPED = (reads("x", "Input"), gives())
 
 
-def block(id, title, sentence, keywords, values, update, *, group="dynamics", ports=SHAPED, **more):  # fmt: skip
-    return Block(id=id, title=title, sentence=sentence, group=group, keywords=keywords, ports=ports, values=(*values, EVERY), update=update, **more)  # fmt: skip
+def block(id, title, sentence, keywords, values, update, *, group="dynamics", ports=SHAPED, **more):
+    return Block(
+        id=id,
+        title=title,
+        sentence=sentence,
+        group=group,
+        keywords=keywords,
+        ports=ports,
+        values=(*values, EVERY),
+        update=update,
+        **more,
+    )
 
 
 COLUMNS = (Value("num", "Numerator", "", "1"), Value("den", "Denominator", "", "1"))
 IN_S = Rows("Coefficients", COLUMNS, ("0", "0"), (("1", "1"), ("0", "0.01")))
 IN_Z = Rows("Coefficients", COLUMNS, ("0", "0"), (("0.1", "-0.9"), ("0", "1")))
-STATES = Rows("States", (*(Value(f"a_{k + 1}", f"a{k + 1}", "", "0") for k in range(HIGHEST_ORDER)), Value("b", "b", "", "1"), Value("c", "c", "", "1")), ("-1", "0", "0", "0", "1", "1"), (("-100", "0", "0", "0", "100", "1"),))  # fmt: skip
+STATES = Rows(
+    "States",
+    (
+        *(Value(f"a_{k + 1}", f"a{k + 1}", "", "0") for k in range(HIGHEST_ORDER)),
+        Value("b", "b", "", "1"),
+        Value("c", "c", "", "1"),
+    ),
+    ("-1", "0", "0", "0", "1", "1"),
+    (("-100", "0", "0", "0", "100", "1"),),
+)
 BINARY = (reads("a", "First", unit=""), reads("b", "Second", unit="", required=False), gives(unit=""))
 KINDS = (
-    block("pt2", "PT2", "Second-order lag.", "lag filter low-pass oscillator damping", (Value("K", "Gain", ANY, "1"), Value("f_0", "Natural frequency", "Hz", "50", low=0.0, open_low=True), Value("D", "Damping", "", "0.7", low=0.0, open_low=True)),
-          update_second_order, derive=derive_pt2, telling=lambda v, card: (v["f_0"], f"D {v['D']}")),
-    block("lead_lag", "Lead-lag", "K·(1 + T₁s)/(1 + T₂s).", "lead lag phase compensator", (Value("K", "Gain", ANY, "1"), Value("T_1", "Lead time", "ms", "5", low=0.0, open_low=True), Value("T_2", "Lag time", "ms", "1", low=0.0, open_low=True)),
-          update_second_order, derive=derive_lead_lag, telling=lambda v, card: (v["T_1"], v["T_2"])),
-    block("notch", "Notch", "Takes a narrow band out of a signal.", "band stop filter resonance", (Value("f_0", "Frequency", "Hz", "120", low=0.0, open_low=True), Value("width", "Relative width", "", "0.5", low=0.0, open_low=True), Value("depth", "What is left", "%", "5", low=0.0, high=1.0)),
-          update_second_order, derive=derive_notch, telling=lambda v, card: (v["f_0"],)),
-    block("function_s", "Transfer function in s", "A free function of s, by its coefficients from s⁰ up; sampled by Tustin's rule.", "continuous laplace polynomial", (), update_free, derive=derive_in_s, rows=IN_S, contradictions=improper,
-          telling=lambda v, card: (f"order {len(card.rows) - 1}",)),
-    block("function_z", "Transfer function in z", "A free function of z, by its coefficients from z⁰ up.", "discrete polynomial digital filter", (), update_free, derive=derive_in_z, rows=IN_Z, contradictions=improper,
-          telling=lambda v, card: (f"order {len(card.rows) - 1}",)),
-    block("state_space", "State space", "One input, one output, up to four states; a row holds a state's row of A and its b and c.", "matrix linear system abcd", (Value("d", "Straight through", "", "0"),), update_free, derive=derive_states, rows=STATES,
-          contradictions=too_many_states, choices=(Choice("given", "Given", (("continuous", "in continuous time"), ("sampled", "for this block's period"))),), telling=lambda v, card: (f"{len(card.rows)} states",)),
-    block("moving", "Moving mean", "Mean or rms over the last stretch of time.", "average rms root mean square window smoothing", (Value("T", "Window", "ms", "20", low=0.0, open_low=True),), update_moving,
-          derive=window_ticks, choices=(Choice("what", "Gives", (("mean", "the mean"), ("rms", "the rms"))),), telling=window_told),
-    block("curve", "Table", "A curve by points, straight between them and level beyond.", "lookup characteristic interpolation curve", (), update_table, group="arithmetic", rows=Rows("Points", (Value("x", "x", ANY, "0"), Value("y", "y", ANY, "0")), ("1", "1"), (("0", "0"), ("1", "1"))),
-          contradictions=unsorted_points, tables=points, telling=lambda v, card: (f"{len(card.rows)} points",)),
-    block("dead_band", "Dead band", "Leaves out what is small.", "dead zone threshold", (Value("width", "Half its width", ANY, "0.1", low=0.0),), update_dead_band, group="arithmetic", telling=lambda v, card: (v["width"],)),
-    block("hysteresis", "Hysteresis", "On from one level, off from another.", "comparator schmitt threshold two-point", (Value("on_at", "On from", ANY, "0.5"), Value("off_at", "Off from", ANY, "0")), update_hysteresis, group="logic", ports=(reads("x", "Input"), gives(unit="")),
-          contradictions=lambda v, card: [Contradiction("It goes off above where it comes on. Correct one of the two.", "off_at")] if v["off_at"] > v["on_at"] else [], telling=lambda v, card: (f"{v['off_at']} … {v['on_at']}",)),
-    block("logic", "Logic", "And, or, not and their like of signals above one half.", "and or not xor nand nor gate boolean", (), update_logic, group="logic", ports=BINARY, derive=logic_weights,
-          choices=(Choice("law", "Gives", tuple(LOGIC_WORDS.items())),), telling=lambda v, card: (LOGIC_WORDS[card.choices.get("law", "and")],)),
-    block("latch", "Latch", "Remembers that it was set until it is reset.", "flip-flop memory set reset", (), update_latch, group="logic", ports=(reads("set", "Set", unit=""), reads("reset", "Reset", unit=""), gives(unit=""))),
-)  # fmt: skip
+    block(
+        "pt2",
+        "PT2",
+        "Second-order lag.",
+        "lag filter low-pass oscillator damping",
+        (
+            Value("K", "Gain", ANY, "1"),
+            Value("f_0", "Natural frequency", "Hz", "50", low=0.0, open_low=True),
+            Value("D", "Damping", "", "0.7", low=0.0, open_low=True),
+        ),
+        update_second_order,
+        derive=derive_pt2,
+        telling=lambda v, card: (v["f_0"], f"D {v['D']}"),
+    ),
+    block(
+        "lead_lag",
+        "Lead-lag",
+        "K·(1 + T₁s)/(1 + T₂s).",
+        "lead lag phase compensator",
+        (
+            Value("K", "Gain", ANY, "1"),
+            Value("T_1", "Lead time", "ms", "5", low=0.0, open_low=True),
+            Value("T_2", "Lag time", "ms", "1", low=0.0, open_low=True),
+        ),
+        update_second_order,
+        derive=derive_lead_lag,
+        telling=lambda v, card: (v["T_1"], v["T_2"]),
+    ),
+    block(
+        "notch",
+        "Notch",
+        "Takes a narrow band out of a signal.",
+        "band stop filter resonance",
+        (
+            Value("f_0", "Frequency", "Hz", "120", low=0.0, open_low=True),
+            Value("width", "Relative width", "", "0.5", low=0.0, open_low=True),
+            Value("depth", "What is left", "%", "5", low=0.0, high=1.0),
+        ),
+        update_second_order,
+        derive=derive_notch,
+        telling=lambda v, card: (v["f_0"],),
+    ),
+    block(
+        "function_s",
+        "Transfer function in s",
+        "A free function of s, by its coefficients from s⁰ up; sampled by Tustin's rule.",
+        "continuous laplace polynomial",
+        (),
+        update_free,
+        derive=derive_in_s,
+        rows=IN_S,
+        contradictions=improper,
+        telling=lambda v, card: (f"order {len(card.rows) - 1}",),
+    ),
+    block(
+        "function_z",
+        "Transfer function in z",
+        "A free function of z, by its coefficients from z⁰ up.",
+        "discrete polynomial digital filter",
+        (),
+        update_free,
+        derive=derive_in_z,
+        rows=IN_Z,
+        contradictions=improper,
+        telling=lambda v, card: (f"order {len(card.rows) - 1}",),
+    ),
+    block(
+        "state_space",
+        "State space",
+        "One input, one output, up to four states; a row holds a state's row of A and its b and c.",
+        "matrix linear system abcd",
+        (Value("d", "Straight through", "", "0"),),
+        update_free,
+        derive=derive_states,
+        rows=STATES,
+        contradictions=too_many_states,
+        choices=(
+            Choice(
+                "given",
+                "Given",
+                (("continuous", "in continuous time"), ("sampled", "for this block's period")),
+            ),
+        ),
+        telling=lambda v, card: (f"{len(card.rows)} states",),
+    ),
+    block(
+        "moving",
+        "Moving mean",
+        "Mean or rms over the last stretch of time.",
+        "average rms root mean square window smoothing",
+        (Value("T", "Window", "ms", "20", low=0.0, open_low=True),),
+        update_moving,
+        derive=window_ticks,
+        choices=(Choice("what", "Gives", (("mean", "the mean"), ("rms", "the rms"))),),
+        telling=window_told,
+    ),
+    block(
+        "curve",
+        "Table",
+        "A curve by points, straight between them and level beyond.",
+        "lookup characteristic interpolation curve",
+        (),
+        update_table,
+        group="arithmetic",
+        rows=Rows(
+            "Points",
+            (Value("x", "x", ANY, "0"), Value("y", "y", ANY, "0")),
+            ("1", "1"),
+            (("0", "0"), ("1", "1")),
+        ),
+        contradictions=unsorted_points,
+        tables=points,
+        telling=lambda v, card: (f"{len(card.rows)} points",),
+    ),
+    block(
+        "dead_band",
+        "Dead band",
+        "Leaves out what is small.",
+        "dead zone threshold",
+        (Value("width", "Half its width", ANY, "0.1", low=0.0),),
+        update_dead_band,
+        group="arithmetic",
+        telling=lambda v, card: (v["width"],),
+    ),
+    block(
+        "hysteresis",
+        "Hysteresis",
+        "On from one level, off from another.",
+        "comparator schmitt threshold two-point",
+        (Value("on_at", "On from", ANY, "0.5"), Value("off_at", "Off from", ANY, "0")),
+        update_hysteresis,
+        group="logic",
+        ports=(reads("x", "Input"), gives(unit="")),
+        contradictions=lambda v, card: (
+            [Contradiction("It goes off above where it comes on. Correct one of the two.", "off_at")]
+            if v["off_at"] > v["on_at"]
+            else []
+        ),
+        telling=lambda v, card: (f"{v['off_at']} … {v['on_at']}",),
+    ),
+    block(
+        "logic",
+        "Logic",
+        "And, or, not and their like of signals above one half.",
+        "and or not xor nand nor gate boolean",
+        (),
+        update_logic,
+        group="logic",
+        ports=BINARY,
+        derive=logic_weights,
+        choices=(Choice("law", "Gives", tuple(LOGIC_WORDS.items())),),
+        telling=lambda v, card: (LOGIC_WORDS[card.choices.get("law", "and")],),
+    ),
+    block(
+        "latch",
+        "Latch",
+        "Remembers that it was set until it is reset.",
+        "flip-flop memory set reset",
+        (),
+        update_latch,
+        group="logic",
+        ports=(reads("set", "Set", unit=""), reads("reset", "Reset", unit=""), gives(unit="")),
+    ),
+)

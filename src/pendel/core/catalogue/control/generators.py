@@ -13,7 +13,8 @@ def update_constant(out, value, dt):
 
 
 def update_step(out, before, after, wait, wait_more, n, started, dt):
-    """Jumps at the first tick at or after its time. Ticks are counted from below zero, so that the instant is exact in every number
+    """Jumps at the first tick at or after its time. Ticks are counted from below zero, so that the instant is
+    exact in every number
     format after any time."""
     if started < 0.5:
         n = -wait
@@ -83,29 +84,68 @@ LEVELS = (
 )
 KINDS = (
     Block(
-        id="constant", title="Constant", sentence="A value that stays.", group="setpoint", keywords="setpoint source generator fixed number",
-        ports=(gives(),), values=(Value("value", "Value", ANY, "1"), EVERY), update=update_constant, telling=lambda v, card: (v["value"],),
+        id="constant",
+        title="Constant",
+        sentence="A value that stays.",
+        group="setpoint",
+        keywords="setpoint source generator fixed number",
+        ports=(gives(),),
+        values=(Value("value", "Value", ANY, "1"), EVERY),
+        update=update_constant,
+        telling=lambda v, card: (v["value"],),
     ),
     Block(
-        id="step", title="Step", sentence="Jumps from one value to another at a time.", group="setpoint", keywords="setpoint source generator jump",
-        ports=(gives(),), values=(*LEVELS, EVERY), update=update_step, derive=waiting, telling=lambda v, card: (f"{v['before']} → {v['after']}", f"at {v['t_0']}"),
+        id="step",
+        title="Step",
+        sentence="Jumps from one value to another at a time.",
+        group="setpoint",
+        keywords="setpoint source generator jump",
+        ports=(gives(),),
+        values=(*LEVELS, EVERY),
+        update=update_step,
+        derive=waiting,
+        telling=lambda v, card: (f"{v['before']} → {v['after']}", f"at {v['t_0']}"),
     ),
     Block(
-        id="ramp", title="Ramp", sentence="Goes from one value to another within a time.", group="setpoint", keywords="setpoint source generator",
-        ports=(gives(),), values=(*LEVELS, Value("duration", "Takes", "s", "0.5", low=0.0, open_low=True), EVERY), update=update_ramp, derive=waiting,
+        id="ramp",
+        title="Ramp",
+        sentence="Goes from one value to another within a time.",
+        group="setpoint",
+        keywords="setpoint source generator",
+        ports=(gives(),),
+        values=(*LEVELS, Value("duration", "Takes", "s", "0.5", low=0.0, open_low=True), EVERY),
+        update=update_ramp,
+        derive=waiting,
         telling=lambda v, card: (f"{v['before']} → {v['after']}", f"in {v['duration']}"),
     ),
     Block(
-        id="sine", title="Sine", sentence="A sine of given amplitude and frequency.", group="setpoint", keywords="setpoint source generator wave",
+        id="sine",
+        title="Sine",
+        sentence="A sine of given amplitude and frequency.",
+        group="setpoint",
+        keywords="setpoint source generator wave",
         ports=(gives(),),
-        values=(Value("amplitude", "Amplitude", ANY, "1"), Value("mean", "Mean value", ANY, "0"), Value("f", "Frequency", "Hz", "5", low=0.0, open_low=True),
-                Value("angle", "Phase", "deg", "0"), EVERY),
-        update=update_sine, derive=turning("f", "angle"),
+        values=(
+            Value("amplitude", "Amplitude", ANY, "1"),
+            Value("mean", "Mean value", ANY, "0"),
+            Value("f", "Frequency", "Hz", "5", low=0.0, open_low=True),
+            Value("angle", "Phase", "deg", "0"),
+            EVERY,
+        ),
+        update=update_sine,
+        derive=turning("f", "angle"),
         telling=lambda v, card: (v["amplitude"], v["f"]),
     ),
     Block(
-        id="profile", title="Profile", sentence="A value over time, drawn with corners.", group="setpoint", keywords="setpoint source generator table curve",
-        ports=(gives(),), values=(EVERY,), update=update_profile, has_profile=("Value", ANY),
+        id="profile",
+        title="Profile",
+        sentence="A value over time, drawn with corners.",
+        group="setpoint",
+        keywords="setpoint source generator table curve",
+        ports=(gives(),),
+        values=(EVERY,),
+        update=update_profile,
+        has_profile=("Value", ANY),
         telling=lambda v, card: (f"{len(card.profile)} corners",),
     ),
-)  # fmt: skip
+)

@@ -1,8 +1,11 @@
 """Phase-locked loops on a three-phase and on a single-phase grid.
 
-Three phases: the voltage is turned into the frame of the estimated angle, whose PI regulator turns until the part across
-is zero. One phase: a second-order integrator, tuned to the estimated frequency, makes the part a quarter turn behind.
-Teodorescu, Liserre, Rodríguez: Grid Converters for Photovoltaic and Wind Power Systems, sections 4.3 and 8.3 (from memory).
+Three phases: the voltage is turned into the frame of the estimated angle, whose PI regulator turns until the
+part across
+is zero. One phase: a second-order integrator, tuned to the estimated frequency, makes the part a quarter turn
+behind.
+Teodorescu, Liserre, Rodríguez: Grid Converters for Photovoltaic and Wind Power Systems, sections 4.3 and 8.3
+(from memory).
 """
 
 from __future__ import annotations
@@ -16,7 +19,8 @@ from pendel.core.catalogue.declare import Block, Choice, Figure, Value
 def update_three(
     a, b, c, angle, ahead, speed, amplitude, w_0, K, T_i, lead, quarter, theta, integral, size, dt
 ):
-    """The error is the sine of the angle's error: the part across over the whole. ``quarter`` puts the voltage along q."""
+    """The error is the sine of the angle's error: the part across over the whole. ``quarter`` puts the
+    voltage along q."""
     x = 0.6666666666666666 * a - 0.3333333333333333 * (b + c)
     y = 0.5773502691896258 * (b - c)
     along = x * cos(theta) + y * sin(theta)
@@ -35,7 +39,8 @@ def update_three(
 def update_one(
     u, angle, ahead, speed, amplitude, w_0, K, T_i, k, lead, quarter, theta, integral, x, y, w, late, dt
 ):
-    """x follows the voltage's fundamental and y the same a quarter turn behind. The trapezoidal rule takes the mean of this voltage
+    """x follows the voltage's fundamental and y the same a quarter turn behind. The trapezoidal rule takes
+    the mean of this voltage
     and the one before, and a step of tan(w·dt/2) keeps the oscillator's frequency."""
     if w < 1.0:
         w = w_0
@@ -78,7 +83,12 @@ def gains(v, card):
 
 
 AXIS = Choice("axis", "Voltage lies along", (("d", "d"), ("q", "q, as a machine's EMF")))
-OUTPUTS = (gives("angle", "Angle", unit="rad"), gives("ahead", "Angle when the voltage acts", unit="rad"), gives("speed", "Angular frequency", unit="rad/s"), gives("amplitude", "Amplitude", unit="V"))  # fmt: skip
+OUTPUTS = (
+    gives("angle", "Angle", unit="rad"),
+    gives("ahead", "Angle when the voltage acts", unit="rad"),
+    gives("speed", "Angular frequency", unit="rad/s"),
+    gives("amplitude", "Amplitude", unit="V"),
+)
 VALUES = (
     Value("f_0", "Grid frequency", "Hz", "50", low=0.0, open_low=True),
     Value("f_b", "Loop frequency", "Hz", "20", low=0.0, open_low=True),
@@ -89,13 +99,37 @@ LEAD = Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0)
 
 def loop(id, title, sentence, keywords, inputs, update, values=()):
     return Block(
-        id=id, title=title, sentence=sentence, group="transform", keywords="pll phase-locked loop grid mains synchronisation angle frequency " + keywords,
-        ports=(*inputs, *OUTPUTS), values=(*VALUES, *values, LEAD, EVERY), choices=(AXIS,), update=update, derive=derive, follows=gains, telling=lambda v, card: (v["f_0"], v["f_b"]),
-    )  # fmt: skip
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="transform",
+        keywords="pll phase-locked loop grid mains synchronisation angle frequency " + keywords,
+        ports=(*inputs, *OUTPUTS),
+        values=(*VALUES, *values, LEAD, EVERY),
+        choices=(AXIS,),
+        update=update,
+        derive=derive,
+        follows=gains,
+        telling=lambda v, card: (v["f_0"], v["f_b"]),
+    )
 
 
 KINDS = (
-    loop("pll_3", "Phase-locked loop, three-phase", "Angle, frequency and amplitude of three voltages.", "three-phase", tuple(reads(n, f"Phase {n}", unit="V") for n in "abc"), update_three),
-    loop("pll_1", "Phase-locked loop, single-phase", "Angle, frequency and amplitude of one voltage.", "single-phase quadrature", (reads("u", "Voltage", unit="V"),), update_one,
-         (Value("k", "Filter's gain", "", "1.414", low=0.0, open_low=True),)),
-)  # fmt: skip
+    loop(
+        "pll_3",
+        "Phase-locked loop, three-phase",
+        "Angle, frequency and amplitude of three voltages.",
+        "three-phase",
+        tuple(reads(n, f"Phase {n}", unit="V") for n in "abc"),
+        update_three,
+    ),
+    loop(
+        "pll_1",
+        "Phase-locked loop, single-phase",
+        "Angle, frequency and amplitude of one voltage.",
+        "single-phase quadrature",
+        (reads("u", "Voltage", unit="V"),),
+        update_one,
+        (Value("k", "Filter's gain", "", "1.414", low=0.0, open_low=True),),
+    ),
+)

@@ -22,7 +22,8 @@ LEAST_FLUX = 0.12
 
 
 def packed(axes: Sequence[np.ndarray], layers: Sequence[np.ndarray]) -> list[tuple[float, float]]:
-    """A map as ``mapped`` reads it in the emitted C: sizes and axes in the first column, the layers, (n_x, n_y) each, in
+    """A map as ``mapped`` reads it in the emitted C: sizes and axes in the first column, the layers, (n_x,
+    n_y) each, in
     the second."""
     head = np.concatenate([[len(a) for a in axes], *axes])
     body = np.concatenate([np.ravel(layer) for layer in layers])
@@ -36,7 +37,8 @@ def update_map(x, y, out, table, dt):
 
 
 def update_currents(torque, speed, u_link, i_d, i_q, U_dc, share, table, dt):
-    """The voltage leaves a flux; beyond the torque it reaches, the most there is. Layers are i_d and i_q over torque and flux."""
+    """The voltage leaves a flux; beyond the torque it reaches, the most there is. Layers are i_d and i_q over
+    torque and flux."""
     link = u_link if u_link > 0.05 * U_dc else U_dc
     left = share * link * 0.5773502691896258 / maximum(absolute(speed), 0.001)
     size = absolute(torque)
@@ -57,20 +59,37 @@ def grid_of(v, card) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
 
 def holes(v, card) -> list[Contradiction]:
     if len(card.rows) > MOST_POINTS:
-        return [Contradiction(f"The table has {len(card.rows)} points; at most {MOST_POINTS} are possible. Leave some out.", "rows")]  # fmt: skip
+        return [
+            Contradiction(
+                f"The table has {len(card.rows)} points; at most {MOST_POINTS} are possible. Leave some out.",
+                "rows",
+            )
+        ]
     xs, ys, values = grid_of(v, card)
     if len(xs) < 2 or len(ys) < 2:
-        return [Contradiction("The table needs two different x and two different y at least. Add rows.", "rows")]  # fmt: skip
+        return [
+            Contradiction("The table needs two different x and two different y at least. Add rows.", "rows")
+        ]
     seen: set[tuple[float, float]] = set()
     for k in range(len(card.rows)):
         at = (v[f"x_{k}"], v[f"y_{k}"])
         if at in seen:
-            return [Contradiction(f"Row {k + 1} gives the point x = {at[0]:g}, y = {at[1]:g} a second time. Delete one of the two.", "rows")]  # fmt: skip
+            return [
+                Contradiction(
+                    f"Row {k + 1} gives the point x = {at[0]:g}, y = {at[1]:g} a second time. Delete one of the two.",
+                    "rows",
+                )
+            ]
         seen.add(at)
     empty = np.argwhere(np.isnan(values))
     if len(empty):
         k, j = empty[0]
-        return [Contradiction(f"The table has no value at x = {xs[k]:g}, y = {ys[j]:g}. Every x needs every y; add that row.", "rows")]  # fmt: skip
+        return [
+            Contradiction(
+                f"The table has no value at x = {xs[k]:g}, y = {ys[j]:g}. Every x needs every y; add that row.",
+                "rows",
+            )
+        ]
     return []
 
 
@@ -108,21 +127,59 @@ def reach(v, card) -> list[Figure]:
     if card.flux is None or any(c.fault for c in flux.concerns(card.flux)):
         return []
     torque, d, q = CurrentPlane(card.flux, flux.fitted(card.flux), v["p"], v["I_max"]).most()
-    return [Figure("Torque at most", "M_max", torque, "N·m"), Figure("with along d", "i_d", d, "A"), Figure("and along q", "i_q", q, "A")]  # fmt: skip
+    return [
+        Figure("Torque at most", "M_max", torque, "N·m"),
+        Figure("with along d", "i_d", d, "A"),
+        Figure("and along q", "i_q", q, "A"),
+    ]
 
 
 CORNERS = (("0", "0", "0"), ("0", "1", "0"), ("1", "0", "0"), ("1", "1", "1"))
 KINDS = (
     Block(
-        id="map", title="Table over two signals", sentence="A surface by points on a grid, straight between them and level beyond.", group="arithmetic", keywords="lookup map characteristic two dimensions 2-d interpolation surface",
-        ports=(reads("x", "First input"), reads("y", "Second input"), gives()), values=(EVERY,), update=update_map,
-        rows=Rows("Points", (Value("x", "x", ANY, "0"), Value("y", "y", ANY, "0"), Value("z", "Value", ANY, "0")), ("0", "0", "0"), CORNERS),
-        contradictions=holes, tables=map_table, telling=lambda v, card: (f"{len(card.rows)} points",),
+        id="map",
+        title="Table over two signals",
+        sentence="A surface by points on a grid, straight between them and level beyond.",
+        group="arithmetic",
+        keywords="lookup map characteristic two dimensions 2-d interpolation surface",
+        ports=(reads("x", "First input"), reads("y", "Second input"), gives()),
+        values=(EVERY,),
+        update=update_map,
+        rows=Rows(
+            "Points",
+            (Value("x", "x", ANY, "0"), Value("y", "y", ANY, "0"), Value("z", "Value", ANY, "0")),
+            ("0", "0", "0"),
+            CORNERS,
+        ),
+        contradictions=holes,
+        tables=map_table,
+        telling=lambda v, card: (f"{len(card.rows)} points",),
     ),
     Block(
-        id="torque_to_currents_tables", title="Torque to currents, by tables", sentence="Least current for a torque, and field weakening, from flux tables.", group="setpoint", keywords="mtpa field weakening flux foc pmsm reluctance saturation setpoint torque current map",
-        ports=(reads("torque", "Torque demand", unit="N·m"), reads("speed", "Electrical speed", unit="rad/s", required=False), reads("u_link", "Link voltage", side="bottom", unit="V", required=False), gives("i_d", "Current along d", unit="A"), gives("i_q", "Current along q", unit="A")),
-        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), Value("I_max", "Peak current", "A", "250", low=0.0, open_low=True), Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True), Value("share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2), EVERY),
-        takes_flux=True, update=update_currents, tables=torque_maps, contradictions=lacking, follows=reach, telling=lambda v, card: ("by tables", f"to {v['I_max']}"),
+        id="torque_to_currents_tables",
+        title="Torque to currents, by tables",
+        sentence="Least current for a torque, and field weakening, from flux tables.",
+        group="setpoint",
+        keywords="mtpa field weakening flux foc pmsm reluctance saturation setpoint torque current map",
+        ports=(
+            reads("torque", "Torque demand", unit="N·m"),
+            reads("speed", "Electrical speed", unit="rad/s", required=False),
+            reads("u_link", "Link voltage", side="bottom", unit="V", required=False),
+            gives("i_d", "Current along d", unit="A"),
+            gives("i_q", "Current along q", unit="A"),
+        ),
+        values=(
+            Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+            Value("I_max", "Peak current", "A", "250", low=0.0, open_low=True),
+            Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True),
+            Value("share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2),
+            EVERY,
+        ),
+        takes_flux=True,
+        update=update_currents,
+        tables=torque_maps,
+        contradictions=lacking,
+        follows=reach,
+        telling=lambda v, card: ("by tables", f"to {v['I_max']}"),
     ),
-)  # fmt: skip
+)

@@ -1,8 +1,11 @@
 """The rotor flux of an induction machine: from currents and speed, and without a shaft sensor.
 
-Current model in the frame of the flux: T_r·dψ/dt = L_m·i_d − ψ, slip ω_s = L_m·i_q/(T_r·ψ); Leonhard: Control of
-Electrical Drives, 3rd ed., section 12.2. Estimator: a reference model of the stator and an adaptive model of the
-rotor, whose speed a PI regulator turns until both fluxes have one direction; Schauder: IEEE Trans. Ind. Appl. 28 (1992) 1054.
+Current model in the frame of the flux: T_r·dψ/dt = L_m·i_d − ψ, slip ω_s = L_m·i_q/(T_r·ψ); Leonhard: Control
+of
+Electrical Drives, 3rd ed., section 12.2. Estimator: a reference model of the stator and an adaptive model of
+the
+rotor, whose speed a PI regulator turns until both fluxes have one direction; Schauder: IEEE Trans. Ind. Appl.
+28 (1992) 1054.
 """
 
 import math
@@ -26,9 +29,46 @@ def update_model(a, b, c, speed, d, q, flux, angle, ahead, field, p, L_m, T_r, l
     theta = wrapped(theta)
 
 
-def update_estimator(u_a, u_b, u_c, a, b, c, speed, flux, angle, ahead, p, R_s, L_m, T_r, leak, share, K, T_i, corner, lead, wait, late_x, late_y, old_x, old_y, ref_x, ref_y, rot_x, rot_y, low_x, low_y, integral, w, dt):  # fmt: skip
-    """The voltage that acted since the tick before was demanded one tick earlier, with a computing delay two. The
-    integrals of the stator leak at the corner, and the adaptive flux passes the same high pass, so that both lose the same."""
+def update_estimator(
+    u_a,
+    u_b,
+    u_c,
+    a,
+    b,
+    c,
+    speed,
+    flux,
+    angle,
+    ahead,
+    p,
+    R_s,
+    L_m,
+    T_r,
+    leak,
+    share,
+    K,
+    T_i,
+    corner,
+    lead,
+    wait,
+    late_x,
+    late_y,
+    old_x,
+    old_y,
+    ref_x,
+    ref_y,
+    rot_x,
+    rot_y,
+    low_x,
+    low_y,
+    integral,
+    w,
+    dt,
+):
+    """The voltage that acted since the tick before was demanded one tick earlier, with a computing delay two.
+    The
+    integrals of the stator leak at the corner, and the adaptive flux passes the same high pass, so that both
+    lose the same."""
     i_x = 0.6666666666666666 * a - 0.3333333333333333 * (b + c)
     i_y = 0.5773502691896258 * (b - c)
     acted_x = old_x if wait > 0.5 else late_x
@@ -90,18 +130,66 @@ ROTOR = (
 PAIRS = Value("p", "Pole pairs", "", "2", low=1.0, whole=True)
 LEAD = Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0)
 CURRENTS = tuple(reads(n, f"Current of {n}", unit="A") for n in ("a", "b", "c"))
-FLUX = (gives("flux", "Rotor flux", unit="Wb"), gives("angle", "Angle of the flux", unit="rad"), gives("ahead", "Angle when the voltage acts", unit="rad"))  # fmt: skip
+FLUX = (
+    gives("flux", "Rotor flux", unit="Wb"),
+    gives("angle", "Angle of the flux", unit="rad"),
+    gives("ahead", "Angle when the voltage acts", unit="rad"),
+)
 KINDS = (
     Block(
-        id="rotor_flux_model", title="Rotor flux model", sentence="Flux and its angle from currents and speed, and the currents in its frame.", group="transform", keywords="induction field orientation foc current model slip cage",
-        ports=(*CURRENTS, reads("speed", "Shaft speed", unit="rad/s"), gives("d", "Current along d", unit="A"), gives("q", "Current along q", unit="A"), *FLUX, gives("field", "Speed of the field", unit="rad/s")),
-        values=(PAIRS, *ROTOR, Value("least", "Flux taken at least", "Wb", "0.05", low=0.0, open_low=True), LEAD, EVERY), update=update_model, derive=derive_model, follows=constants, telling=lambda v, card: (v["R_r"],),
+        id="rotor_flux_model",
+        title="Rotor flux model",
+        sentence="Flux and its angle from currents and speed, and the currents in its frame.",
+        group="transform",
+        keywords="induction field orientation foc current model slip cage",
+        ports=(
+            *CURRENTS,
+            reads("speed", "Shaft speed", unit="rad/s"),
+            gives("d", "Current along d", unit="A"),
+            gives("q", "Current along q", unit="A"),
+            *FLUX,
+            gives("field", "Speed of the field", unit="rad/s"),
+        ),
+        values=(
+            PAIRS,
+            *ROTOR,
+            Value("least", "Flux taken at least", "Wb", "0.05", low=0.0, open_low=True),
+            LEAD,
+            EVERY,
+        ),
+        update=update_model,
+        derive=derive_model,
+        follows=constants,
+        telling=lambda v, card: (v["R_r"],),
     ),
     Block(
-        id="speed_estimator", title="Speed estimator", sentence="Speed and flux of an induction machine without a shaft sensor.", group="transform", keywords="sensorless mras model reference adaptive induction flux observer",
-        ports=(*(reads(f"u_{n}", f"Voltage demand {n}", unit="V") for n in ("a", "b", "c")), *CURRENTS, gives("speed", "Shaft speed", unit="rad/s"), *FLUX),
-        values=(PAIRS, Value("R_s", "Stator resistance", "Ω", "0.19", low=0.0), Value("L_s", "Stator leakage", "mH", "1.3", low=0.0), *ROTOR, Value("K", "Gain of the adaptation", "rad/s", "300", low=0.0),
-                Value("T_i", "Integral time", "ms", "8", low=0.0, open_low=True), Value("f_c", "Integrals leak below", "Hz", "3", low=0.0), Value("wait", "Computing delay", "", "1", low=0.0, high=1.0, whole=True), LEAD, EVERY),
-        update=update_estimator, holds=frozenset({"u_a", "u_b", "u_c"}), derive=derive_estimator, follows=constants, telling=lambda v, card: (f"from {v['f_c']}",),
+        id="speed_estimator",
+        title="Speed estimator",
+        sentence="Speed and flux of an induction machine without a shaft sensor.",
+        group="transform",
+        keywords="sensorless mras model reference adaptive induction flux observer",
+        ports=(
+            *(reads(f"u_{n}", f"Voltage demand {n}", unit="V") for n in ("a", "b", "c")),
+            *CURRENTS,
+            gives("speed", "Shaft speed", unit="rad/s"),
+            *FLUX,
+        ),
+        values=(
+            PAIRS,
+            Value("R_s", "Stator resistance", "Ω", "0.19", low=0.0),
+            Value("L_s", "Stator leakage", "mH", "1.3", low=0.0),
+            *ROTOR,
+            Value("K", "Gain of the adaptation", "rad/s", "300", low=0.0),
+            Value("T_i", "Integral time", "ms", "8", low=0.0, open_low=True),
+            Value("f_c", "Integrals leak below", "Hz", "3", low=0.0),
+            Value("wait", "Computing delay", "", "1", low=0.0, high=1.0, whole=True),
+            LEAD,
+            EVERY,
+        ),
+        update=update_estimator,
+        holds=frozenset({"u_a", "u_b", "u_c"}),
+        derive=derive_estimator,
+        follows=constants,
+        telling=lambda v, card: (f"from {v['f_c']}",),
     ),
-)  # fmt: skip
+)

@@ -34,7 +34,8 @@ def update_generator(a, b, c, amplitude, turn, turn_more, phase, angle, started,
 
 
 def update_modulator(u_a, u_b, u_c, u_link, d_a, d_b, d_c, U_dc, scheme, d_min, dt):
-    """A common voltage is added to the demands; the duties are those of the poles against half the link voltage."""
+    """A common voltage is added to the demands; the duties are those of the poles against half the link
+    voltage."""
     link = u_link if u_link > 0.05 * U_dc else U_dc
     high = maximum(u_a, maximum(u_b, u_c))
     low = minimum(u_a, minimum(u_b, u_c))
@@ -73,17 +74,42 @@ def limits(v, card):
 
 KINDS = (
     Block(
-        id="three_phase_sine", title="Three-phase sine", sentence="Three sines a third of a turn apart.", group="setpoint", keywords="setpoint source generator three-phase alternating",
+        id="three_phase_sine",
+        title="Three-phase sine",
+        sentence="Three sines a third of a turn apart.",
+        group="setpoint",
+        keywords="setpoint source generator three-phase alternating",
         ports=tuple(gives(n, f"Phase {n}") for n in PHASES),
-        values=(Value("amplitude", "Amplitude", ANY, "1"), Value("f", "Frequency", "Hz", "50"), Value("shift", "Phase of a", "deg", "0"), EVERY),
-        update=update_generator, derive=turning("f", "shift"), telling=lambda v, card: (v["amplitude"], v["f"]),
+        values=(
+            Value("amplitude", "Amplitude", ANY, "1"),
+            Value("f", "Frequency", "Hz", "50"),
+            Value("shift", "Phase of a", "deg", "0"),
+            EVERY,
+        ),
+        update=update_generator,
+        derive=turning("f", "shift"),
+        telling=lambda v, card: (v["amplitude"], v["f"]),
     ),
     Block(
-        id="three_phase_modulator", title="Three-phase modulator", sentence="Turns three phase voltages into the duties of an inverter.", group="modulation", keywords="pwm space vector third harmonic svpwm block six-step modulator",
-        ports=(*(reads(f"u_{n}", f"Voltage demand {n}", unit="V") for n in PHASES), reads("u_link", "Link voltage", side="bottom", unit="V", required=False),
-               *(gives(f"d_{n}", f"Duty {n}", unit="") for n in PHASES)),
-        values=(Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True), Value("d_min", "Duty at least", "%", "0", low=0.0, high=0.5), EVERY),
-        choices=(Choice("scheme", "Scheme", SCHEMES),), update=update_modulator, derive=scheme_number, follows=limits,
+        id="three_phase_modulator",
+        title="Three-phase modulator",
+        sentence="Turns three phase voltages into the duties of an inverter.",
+        group="modulation",
+        keywords="pwm space vector third harmonic svpwm block six-step modulator",
+        ports=(
+            *(reads(f"u_{n}", f"Voltage demand {n}", unit="V") for n in PHASES),
+            reads("u_link", "Link voltage", side="bottom", unit="V", required=False),
+            *(gives(f"d_{n}", f"Duty {n}", unit="") for n in PHASES),
+        ),
+        values=(
+            Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True),
+            Value("d_min", "Duty at least", "%", "0", low=0.0, high=0.5),
+            EVERY,
+        ),
+        choices=(Choice("scheme", "Scheme", SCHEMES),),
+        update=update_modulator,
+        derive=scheme_number,
+        follows=limits,
         telling=lambda v, card: (card.choices.get("scheme", SCHEMES[0][0]), v["U_dc"]),
     ),
-)  # fmt: skip
+)

@@ -2,8 +2,10 @@
 
 Switching: a transistor and a diode around the choke. Averaged: the choke's mean current i and the capacitor's
 voltage; while the transistor conducts (share d of a period) the choke sees u_1, while the diode conducts (share
-d_2) u_2. In discontinuous conduction d_2 = 2·L·f·i/(d·u_1) − d, which the share 1 − d bounds, so that one set of
-equations holds in both; where u_2 charges the choke too, d_2 is 1 − d. Sun, Mitchell, Greuel, Krein, Bass: IEEE Trans. Power Electronics 16 (2001) 482.
+d_2) u_2. In discontinuous conduction d_2 = 2·L·f·i/(d·u_1) − d, which the share 1 − d bounds, so that one set
+of
+equations holds in both; where u_2 charges the choke too, d_2 is 1 − d. Sun, Mitchell, Greuel, Krein, Bass:
+IEEE Trans. Power Electronics 16 (2001) 482.
 """
 
 from __future__ import annotations
@@ -94,7 +96,8 @@ def builder(shape: Shape):
 
 @dataclass(frozen=True)
 class Circuit:
-    """What both levels work on: voltages and potentials (V), the choke's current (A) and its slope, what is fed and drawn (A)."""
+    """What both levels work on: voltages and potentials (V), the choke's current (A) and its slope, what is
+    fed and drawn (A)."""
 
     shape: Shape
     u_in: ca.SX
@@ -115,7 +118,8 @@ def averaged(c, circuit: Circuit) -> ca.SX:
     inductance, f = c.value("L"), c.value("f_p")
     # The smallest choke voltage keeps the share finite while the converter is without input.
     d_2 = 2.0 * inductance * f * current / (d * ca.fmax(on, SMALLEST_VOLTAGE)) - d
-    # A choke that the diode does not discharge, as in a step-up converter whose output is below its input, carries current all
+    # A choke that the diode does not discharge, as in a step-up converter whose output is below its input,
+    # carries current all
     # the time. Without this, no current would be an unstable equilibrium, at which implicit methods stay.
     charges = (off - r.drop) / (ALL_THE_TIME * ca.fmax(on, SMALLEST_VOLTAGE))
     d_2 = ca.fmax(d_2, (1.0 - d) * ca.fmin(1.0, charges))
@@ -168,7 +172,8 @@ def switching(c, circuit: Circuit) -> ca.SX:
 
 
 def build_half_bridge(c):
-    """Averaged: u_out = d·u_dc less the drops of the leg; switching: one leg, its pole against the minus line."""
+    """Averaged: u_out = d·u_dc less the drops of the leg; switching: one leg, its pole against the minus
+    line."""
     plus, minus = c.pins("dc")
     pole, back = c.pins("out")
     u_dc, u_out = plus.across - minus.across, pole.across - back.across
@@ -181,7 +186,8 @@ def build_half_bridge(c):
 
 
 def build_split_bridge(c):
-    """One leg against the middle of two capacitors in series on the link: C·du/dt of each, and half the link about it."""
+    """One leg against the middle of two capacitors in series on the link: C·du/dt of each, and half the link
+    about it."""
     plus, minus = c.pins("dc")
     pole, middle = c.pins("out")
     upper, rise_upper = c.state("u_upper")
@@ -239,7 +245,11 @@ def critical_resistance(v, card) -> float:
     return 2.0 * v["L"] * v["f_p"] / critical
 
 
-PAIRS = (Port("dc", Link.DC, "Input", "left"), Port("out", Link.DC, "Output", "right"), Port("duty", Link.SIGNAL_IN, "Duty, 0 to 1", "bottom", low=0.0, high=1.0))  # fmt: skip
+PAIRS = (
+    Port("dc", Link.DC, "Input", "left"),
+    Port("out", Link.DC, "Output", "right"),
+    Port("duty", Link.SIGNAL_IN, "Duty, 0 to 1", "bottom", low=0.0, high=1.0),
+)
 FILTER = (
     Value("L", "Choke inductance", "µH", "100", low=0.0, open_low=True),
     Value("R_L", "Choke resistance", "mΩ", "20", low=0.0),
@@ -248,41 +258,98 @@ FILTER = (
 )
 CHOICES = (LEVEL_CHOICE, CARRIER, SAMPLING)
 SIGNALS = (
-    Signal("input_voltage", "input voltage", "V"), Signal("input_current", "input current", "A"), Signal("output_voltage", "output voltage", "V"),
-    Signal("output_current", "output current", "A"), Signal("choke_current", "choke current", "A"), Signal("duty_ratio", "duty", ""), Signal("power", "power", "W"),
-    Signal("loss", "loss", "W"), Signal("conduction_share", "share of conduction", "", ("averaged",)), Signal("gate", "gate", "", PULSED),
-    Signal("transistor_current", "current of the transistor", "A", PULSED), Signal("diode_current", "current of the diode", "A", PULSED),
+    Signal("input_voltage", "input voltage", "V"),
+    Signal("input_current", "input current", "A"),
+    Signal("output_voltage", "output voltage", "V"),
+    Signal("output_current", "output current", "A"),
+    Signal("choke_current", "choke current", "A"),
+    Signal("duty_ratio", "duty", ""),
+    Signal("power", "power", "W"),
+    Signal("loss", "loss", "W"),
+    Signal("conduction_share", "share of conduction", "", ("averaged",)),
+    Signal("gate", "gate", "", PULSED),
+    Signal("transistor_current", "current of the transistor", "A", PULSED),
+    Signal("diode_current", "current of the diode", "A", PULSED),
     Signal("transistor_voltage", "voltage of the transistor", "V", PULSED),
-)  # fmt: skip
+)
 
 
 def converter(id: str, title: str, sentence: str, keywords: str, shape: Shape) -> Part:
     return Part(
-        id=id, title=title, sentence=sentence, group="converter", keywords=keywords + " dc-dc chopper converter", ports=PAIRS,
-        values=(*FILTER, *(replace(v, levels=()) for v in pulses.SWITCH_VALUES), *pulses.PULSE_VALUES[:1]), choices=CHOICES, levels=("averaged", "switching"), potentials=lambda level: (("dc", "out"),),
-        states=(State("i", "choke current", "A"), State("u", "capacitor voltage", "V")), signals=SIGNALS, circuit=lambda v, card: {**with_off_resistance(v, card), "t_dead": 0.0, "t_least": 0.0, "shift": 0.0},
-        follows=conduction, build=builder(shape), drawing={STEP_DOWN: drawings.STEP_DOWN, STEP_UP: drawings.STEP_UP, INVERTING: drawings.INVERTING}[shape], telling=lambda v, card: (v["f_p"], v["L"]), main_signal="output_voltage", spine="≡",
-    )  # fmt: skip
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="converter",
+        keywords=keywords + " dc-dc chopper converter",
+        ports=PAIRS,
+        values=(*FILTER, *(replace(v, levels=()) for v in pulses.SWITCH_VALUES), *pulses.PULSE_VALUES[:1]),
+        choices=CHOICES,
+        levels=("averaged", "switching"),
+        potentials=lambda level: (("dc", "out"),),
+        states=(State("i", "choke current", "A"), State("u", "capacitor voltage", "V")),
+        signals=SIGNALS,
+        circuit=lambda v, card: {**with_off_resistance(v, card), "t_dead": 0.0, "t_least": 0.0, "shift": 0.0},
+        follows=conduction,
+        build=builder(shape),
+        drawing={STEP_DOWN: drawings.STEP_DOWN, STEP_UP: drawings.STEP_UP, INVERTING: drawings.INVERTING}[
+            shape
+        ],
+        telling=lambda v, card: (v["f_p"], v["L"]),
+        main_signal="output_voltage",
+        spine="≡",
+    )
 
 
 BRIDGE_SIGNALS = (
-    Signal("output_voltage", "output voltage", "V"), Signal("output_current", "output current", "A"), Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"),
-    Signal("duty_ratio", "duty", ""), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
-)  # fmt: skip
+    Signal("output_voltage", "output voltage", "V"),
+    Signal("output_current", "output current", "A"),
+    Signal("link_voltage", "link voltage", "V"),
+    Signal("link_current", "link current", "A"),
+    Signal("duty_ratio", "duty", ""),
+    Signal("power", "power", "W"),
+    Signal("loss", "loss", "W"),
+)
 
 
 def half_bridge(out: str, signals: tuple[Signal, ...] = (), **more) -> Part:
     ports = (PAIRS[0], Port("out", Link.DC, out, "right"), PAIRS[2])
-    return leg_converter(names=("",), ports=ports, choices=(CARRIER, SAMPLING), signals=(*BRIDGE_SIGNALS, *signals), **more)  # fmt: skip
+    return leg_converter(
+        names=("",), ports=ports, choices=(CARRIER, SAMPLING), signals=(*BRIDGE_SIGNALS, *signals), **more
+    )
 
 
 KINDS = (
     converter("step_down", "Step-down converter", "Lowers a DC voltage by its duty.", "buck", STEP_DOWN),
     converter("step_up", "Step-up converter", "Raises a DC voltage.", "boost", STEP_UP),
-    converter("inverting", "Inverting converter", "Turns a DC voltage into one of the other sign, lower or higher.", "buck-boost flyback", INVERTING),
-    half_bridge("Pole and minus", id="half_bridge", title="Half bridge", sentence="Two switches that pass energy both ways between a link and a lower voltage.", keywords="two-way bidirectional leg chopper synchronous",
-                drawing=drawings.HALF_BRIDGE, build=build_half_bridge),
-    half_bridge("Pole and middle", (Signal("middle_voltage", "voltage of the lower half", "V"),), id="split_half_bridge", title="Half bridge with split link", sentence="A leg against the middle of two link capacitors; its output takes either sign.",
-                keywords="midpoint divided grid single-phase inverter", values=(Value("C", "Capacitance, each", "µF", "1000", low=0.0, open_low=True),), drawing=drawings.SPLIT_HALF_BRIDGE, build=build_split_bridge,
-                states=(State("u_upper", "voltage of the upper half", "V"), State("u_lower", "voltage of the lower half", "V"))),
-)  # fmt: skip
+    converter(
+        "inverting",
+        "Inverting converter",
+        "Turns a DC voltage into one of the other sign, lower or higher.",
+        "buck-boost flyback",
+        INVERTING,
+    ),
+    half_bridge(
+        "Pole and minus",
+        id="half_bridge",
+        title="Half bridge",
+        sentence="Two switches that pass energy both ways between a link and a lower voltage.",
+        keywords="two-way bidirectional leg chopper synchronous",
+        drawing=drawings.HALF_BRIDGE,
+        build=build_half_bridge,
+    ),
+    half_bridge(
+        "Pole and middle",
+        (Signal("middle_voltage", "voltage of the lower half", "V"),),
+        id="split_half_bridge",
+        title="Half bridge with split link",
+        sentence="A leg against the middle of two link capacitors; its output takes either sign.",
+        keywords="midpoint divided grid single-phase inverter",
+        values=(Value("C", "Capacitance, each", "µF", "1000", low=0.0, open_low=True),),
+        drawing=drawings.SPLIT_HALF_BRIDGE,
+        build=build_split_bridge,
+        states=(
+            State("u_upper", "voltage of the upper half", "V"),
+            State("u_lower", "voltage of the lower half", "V"),
+        ),
+    ),
+)

@@ -1,7 +1,9 @@
 """Semiconductors as equations: what circuits and converters are built from.
 
-A conducting device is a resistance with a drop, a blocking one a large resistance. They are stated as conductances:
-eliminating node potentials then keeps leaks of 1e-9 S beside conductances of 100 S, where resistances lost them to
+A conducting device is a resistance with a drop, a blocking one a large resistance. They are stated as
+conductances:
+eliminating node potentials then keeps leaks of 1e-9 S beside conductances of 100 S, where resistances lost
+them to
 rounding. A diode stops at the zero of
 its current and starts when its voltage passes its drop; the time loop locates both.
 Erickson, Maksimović: Fundamentals of Power Electronics, 3rd ed., chapter 4.
@@ -26,7 +28,8 @@ OFF_LEAST, OFF_MOST = 1e6, 1e9
 
 
 def off_resistance(on: float, given: float = float("nan")) -> float:
-    """Blocking resistance (ohm): as given, else from the conducting one, which tells the circuit's impedance level."""
+    """Blocking resistance (ohm): as given, else from the conducting one, which tells the circuit's impedance
+    level."""
     return given if given == given else min(OFF_MOST, max(OFF_LEAST, OFF_OVER_ON * on))
 
 
@@ -105,7 +108,8 @@ def mosfet(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
 
 
 def igbt(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
-    """The channel carries current forward beyond its drop while the gate is on; backward only the diode does."""
+    """The channel carries current forward beyond its drop while the gate is on; backward only the diode
+    does."""
     assert ratings.on_drop is not None
     i = c.unknown(f"{name}.i")
     diode_mode, channel_mode = c.mode(name, 0), c.mode(f"{name}_channel", 0)
@@ -115,7 +119,9 @@ def igbt(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
         channel = on * beyond / ratings.r_on
     else:
         channel = limited(c, name, beyond, i, on, ratings.r_on, ratings.saturates_at)
-    c.equation(i - channel - free * (u + ratings.drop) / ratings.r_diode - (1 - on) * (1 - free) * u / ratings.r_off)  # fmt: skip
+    c.equation(
+        i - channel - free * (u + ratings.drop) / ratings.r_diode - (1 - on) * (1 - free) * u / ratings.r_off
+    )
     diode_mode.exits += [(0, -u - ratings.drop - TINY_VOLTAGE, 1), (1, i - tiny_current(ratings), 0)]
     # The channel ends with its current, and at once with its gate.
     channel_mode.exits += [

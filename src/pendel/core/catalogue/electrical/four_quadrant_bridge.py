@@ -18,7 +18,8 @@ def build(c):
 
 
 def build_averaged(c):
-    """Both legs by `mean_leg`; the difference of their shares of u_dc is the output, and of i_out the link's current."""
+    """Both legs by `mean_leg`; the difference of their shares of u_dc is the output, and of i_out the link's
+    current."""
     u_dc, i_dc = c.pair("dc")
     u_out, i_out = c.pair("out")
     duty = ca.fmax(-1.0, ca.fmin(1.0, c.input("duty")))
@@ -42,8 +43,17 @@ def build_switching(c):
     for name, pole in zip(LEGS, poles):
         # Leg b gets the inverse duty on the same carrier; with two levels it is simply the opposite of leg a.
         inverse = name == "b"
-        upper, lower = pulsed_leg(c, Leg(name), "duty", plus.across, pole.across, minus.across, flipped=inverse and two_levels,
-                                  offset=0.5, scale=-0.5 if inverse and not two_levels else 0.5)  # fmt: skip
+        upper, lower = pulsed_leg(
+            c,
+            Leg(name),
+            "duty",
+            plus.across,
+            pole.across,
+            minus.across,
+            flipped=inverse and two_levels,
+            offset=0.5,
+            scale=-0.5 if inverse and not two_levels else 0.5,
+        )
         c.equation(pole.through - lower.i + upper.i)
         currents[0] += upper.i
         currents[1] += lower.i

@@ -41,7 +41,12 @@ def leg_values(values: Iterable[Value]):
 
 def leg_signals(names: Iterable[str]) -> tuple[Signal, ...]:
     """Gate, current, voltage and conduction loss of each switch."""
-    what = (("gate", "gate", ""), ("current", "current of switch", "A"), ("voltage", "voltage of switch", "V"), ("loss", "conduction loss of switch", "W"))  # fmt: skip
+    what = (
+        ("gate", "gate", ""),
+        ("current", "current of switch", "A"),
+        ("voltage", "voltage of switch", "V"),
+        ("loss", "conduction loss of switch", "W"),
+    )
     legs = [Leg(n) for n in names]
     return (
         Signal("switching_loss", "switching loss", "W", ("averaged",)),
@@ -54,8 +59,16 @@ def leg_signals(names: Iterable[str]) -> tuple[Signal, ...]:
     )
 
 
-def leg_converter(*, names: Iterable[str], choices: tuple[Choice, ...], signals: tuple[Signal, ...], values: tuple[Value, ...] = (), **more: Any) -> Part:  # fmt: skip
-    """A converter of pulsed legs at all levels; ``choices``, ``signals`` and ``values`` come beside those of its legs."""
+def leg_converter(
+    *,
+    names: Iterable[str],
+    choices: tuple[Choice, ...],
+    signals: tuple[Signal, ...],
+    values: tuple[Value, ...] = (),
+    **more: Any,
+) -> Part:
+    """A converter of pulsed legs at all levels; ``choices``, ``signals`` and ``values`` come beside those of
+    its legs."""
     every = (*LEG_VALUES, *values)
     settled: dict[str, Any] = {
         "potentials": lambda level: (("dc", "out"),),
@@ -78,11 +91,20 @@ def leg_converter(*, names: Iterable[str], choices: tuple[Choice, ...], signals:
     )
 
 
-def pulsed_leg(c, leg: Leg, command: str, top: ca.SX, pole: ca.SX, bottom: ca.SX, *, flipped: bool = False, **pulse: Any) -> tuple[devices.Device, devices.Device]:  # fmt: skip
-    """Two transistors on potentials ``top`` and ``bottom``, pulsed by the duty ``command``; ``flipped`` swaps their gates."""
+def pulsed_leg(
+    c, leg: Leg, command: str, top: ca.SX, pole: ca.SX, bottom: ca.SX, *, flipped: bool = False, **pulse: Any
+) -> tuple[devices.Device, devices.Device]:
+    """Two transistors on potentials ``top`` and ``bottom``, pulsed by the duty ``command``; ``flipped`` swaps
+    their gates."""
     gates = c.gate(leg.gate("upper")), c.gate(leg.gate("lower"))
     order = SIDES[::-1] if flipped else SIDES
-    c.pulse(command, *(leg.gate(side) for side in order), sampling=c.choice("sampling"), numbers=pulse_numbers(c), **pulse)  # fmt: skip
+    c.pulse(
+        command,
+        *(leg.gate(side) for side in order),
+        sampling=c.choice("sampling"),
+        numbers=pulse_numbers(c),
+        **pulse,
+    )
     r = ratings(c)
     name = leg.name or "leg"
     upper = devices.transistor(c, f"{name}_upper", top - pole, gates[0], r)
@@ -97,7 +119,8 @@ def pulsed_leg(c, leg: Leg, command: str, top: ca.SX, pole: ca.SX, bottom: ca.SX
 
 @dataclass(frozen=True)
 class MeanLeg:
-    """A leg averaged over a period: the share of time for which its pole is at the upper rail, the voltage (V) lost in its devices, and
+    """A leg averaged over a period: the share of time for which its pole is at the upper rail, the voltage
+    (V) lost in its devices, and
     what its switching costs beside that (W)."""
 
     share: ca.SX
@@ -108,12 +131,17 @@ class MeanLeg:
 def mean_leg(c, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *, opposed: bool = False) -> MeanLeg:
     """A leg averaged over a period, at the current ``load`` (A) out of its pole and the voltage ``link`` (V).
 
-    Dead time moves the share of the upper rail against the current, by t_d·f/2 at each edge; that shifts the voltage and with it
-    what is drawn from the link, and costs no power by itself. What counts is the current at the edge: the mean less
-    the ripple where a pulse begins, the mean and the ripple where it ends. Where the ripple turns the current within a
-    period, the pole follows by itself at both edges and dead time does nothing (Muñoz, Lipo: On-line dead-time compensation
+    Dead time moves the share of the upper rail against the current, by t_d·f/2 at each edge; that shifts the
+    voltage and with it
+    what is drawn from the link, and costs no power by itself. What counts is the current at the edge: the
+    mean less
+    the ripple where a pulse begins, the mean and the ripple where it ends. Where the ripple turns the current
+    within a
+    period, the pole follows by itself at both edges and dead time does nothing (Muñoz, Lipo: On-line
+    dead-time compensation
     technique for open-loop PWM-VSI drives, IEEE Trans. Power Electronics 14 (1999) 683, from memory).
-    With MOSFETs the current flows through a channel, but in dead time through a diode. With IGBTs it flows through the
+    With MOSFETs the current flows through a channel, but in dead time through a diode. With IGBTs it flows
+    through the
     transistor for its share of the period and else through the diode of the other switch.
     Mohan, Undeland, Robbins: Power Electronics, 3rd ed., sections 8-5 and 25-6 (from memory).
     """
@@ -137,11 +165,14 @@ def mean_leg(c, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *, opposed: bo
 
 
 class Edges:
-    """The current (A) of an averaged leg where its pulse begins and where it ends, and their signs. A sign is smooth over what dead
+    """The current (A) of an averaged leg where its pulse begins and where it ends, and their signs. A sign is
+    smooth over what dead
     time moves the current meanwhile."""
 
     def __init__(self, load: ca.SX, ripple: ca.SX, dead: ca.SX):
-        width = 2 * dead * ripple + ca.if_else(ripple > 0, ca.fmax(SMOOTH_SHARE * ripple, LEAST_SMOOTH), SMOOTH_CURRENT)  # fmt: skip
+        width = 2 * dead * ripple + ca.if_else(
+            ripple > 0, ca.fmax(SMOOTH_SHARE * ripple, LEAST_SMOOTH), SMOOTH_CURRENT
+        )
         self.begin, self.end = load - ripple, load + ripple
         sizes = [ca.sqrt(i * i + width * width) for i in (self.begin, self.end)]
         self.sign_at_begin, self.sign_at_end = self.begin / sizes[0], self.end / sizes[1]
@@ -150,8 +181,10 @@ class Edges:
 
 
 def switching_power(c, edges: Edges, link: ca.SX) -> ca.SX:
-    """Power (W) of a leg's switching by the energies of its devices, which scale with voltage and current: what turns on takes over the
-    current at the beginning of its pulse, what turns off leaves that at the end. Half of u·i·t_tr for each transition.
+    """Power (W) of a leg's switching by the energies of its devices, which scale with voltage and current:
+    what turns on takes over the
+    current at the beginning of its pulse, what turns off leaves that at the end. Half of u·i·t_tr for each
+    transition.
     Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 2-5."""
     off = ca.fmax(0, edges.end) + ca.fmax(0, -edges.begin)
     on = ca.fmax(0, edges.begin) + ca.fmax(0, -edges.end)

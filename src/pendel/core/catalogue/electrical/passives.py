@@ -1,7 +1,9 @@
 """Resistor, inductor, capacitor, coupled inductors and transformers, each between single lines.
 
-The current of a part flows in at a and out at b. Erickson, Maksimović: Fundamentals of Power Electronics, 3rd ed.,
-chapters 2 and 10; transformer: Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., chapter 2 (from memory).
+The current of a part flows in at a and out at b. Erickson, Maksimović: Fundamentals of Power Electronics, 3rd
+ed.,
+chapters 2 and 10; transformer: Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., chapter 2 (from
+memory).
 """
 
 from __future__ import annotations
@@ -97,7 +99,8 @@ def build_ideal_transformer(c):
 
 
 def build_transformer(c):
-    """The T circuit: leakages and resistances of both windings, main inductance and iron loss on the first side."""
+    """The T circuit: leakages and resistances of both windings, main inductance and iron loss on the first
+    side."""
     (u_1, i_1), (u_2, i_2) = between(c), between(c, "c", "d")
     n = c.value("ratio")
     # The state named last gives way where there is no iron loss; see the three-phase transformer.
@@ -132,48 +135,148 @@ def coupling(v, card):
     if v["k"] >= 1.0:
         return [
             Contradiction(
-                "a coupling of 1 leaves no leakage, and the currents without a solution. Write 0.999, or take the ideal transformer.",
+                "a coupling of 1 leaves no leakage, and the currents without a solution. Write 0.999, or "
+                "take the ideal transformer.",
                 "k",
             )
         ]
     return []
 
 
-WINDINGS = (*ENDS, Port("c", Link.LINE, "Second winding, first line", "left"), Port("d", Link.LINE, "Second winding, second line", "right"))  # fmt: skip
-WINDING_SIGNALS = (Signal("voltage_1", "voltage of winding 1", "V"), Signal("current_1", "current of winding 1", "A"),
-                   Signal("voltage_2", "voltage of winding 2", "V"), Signal("current_2", "current of winding 2", "A"))  # fmt: skip
+WINDINGS = (
+    *ENDS,
+    Port("c", Link.LINE, "Second winding, first line", "left"),
+    Port("d", Link.LINE, "Second winding, second line", "right"),
+)
+WINDING_SIGNALS = (
+    Signal("voltage_1", "voltage of winding 1", "V"),
+    Signal("current_1", "current of winding 1", "A"),
+    Signal("voltage_2", "voltage of winding 2", "V"),
+    Signal("current_2", "current of winding 2", "A"),
+)
 APART = lambda level: (("a", "b"), ("c", "d"))  # noqa: E731
 KINDS = (
-    Part(id="resistor", title="Resistor", sentence="A resistance between two lines.", group="circuit", keywords="load ohm r",
-         ports=ENDS, values=(Value("R", "Resistance", "Ω", "10", low=0.0),), signals=TWO_ENDED, build=build_resistor,
-         telling=lambda v, card: (v["R"],), main_signal="current"),
-    Part(id="inductor", title="Inductor", sentence="An inductance between two lines, with its winding resistance.", group="circuit", keywords="coil choke reactor l",
-         ports=ENDS, values=(Value("L", "Inductance", "mH", "1", low=0.0, open_low=True), Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
-                             Value("R_p", "Parallel resistance", "Ω", "", low=0.0, open_low=True)),
-         states=(State("i", "current", "A"),), signals=(*TWO_ENDED, Signal("flux", "flux linkage", "Wb")), circuit=leak("R_p", "G_p"), build=build_inductor,
-         telling=lambda v, card: parasitic(v, "L"), main_signal="current"),
-    Part(id="capacitor", title="Capacitor", sentence="A capacitance between two lines, with its series resistance.", group="circuit", keywords="condenser c link filter",
-         ports=ENDS, values=(Value("C", "Capacitance", "µF", "100", low=0.0, open_low=True), Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
-                             Value("R_p", "Parallel resistance", "Ω", "", low=0.0, open_low=True)),
-         states=(State("u", "voltage", "V"),), signals=(*TWO_ENDED, Signal("charge", "charge", "C")), circuit=leak("R_p", "G_p"), build=build_capacitor,
-         telling=lambda v, card: parasitic(v, "C"), main_signal="voltage"),
-    Part(id="coupled_inductors", title="Coupled inductors", sentence="Two windings with a common field.", group="circuit", keywords="mutual inductance flyback winding",
-         ports=WINDINGS, values=(Value("L_1", "Inductance 1", "mH", "1", low=0.0, open_low=True), Value("L_2", "Inductance 2", "mH", "1", low=0.0, open_low=True),
-                                 Value("k", "Coupling", "", "0.98", low=-1.0, high=1.0), Value("R_1", "Resistance 1", "mΩ", "10", low=0.0),
-                                 Value("R_2", "Resistance 2", "mΩ", "10", low=0.0)),
-         states=(State("i_1", "current of winding 1", "A"), State("i_2", "current of winding 2", "A")), signals=WINDING_SIGNALS, potentials=APART, contradictions=coupling, build=build_coupled,
-         follows=lambda v, card: [Figure("Mutual inductance", "M", v["k"] * math.sqrt(v["L_1"] * v["L_2"]), "H"), Figure("Leakage", "σ", 1 - v["k"] ** 2, "%")],
-         telling=lambda v, card: (f"{v['L_1']} · {v['L_2']}", f"k {v['k']}"), main_signal="current_1"),
-    Part(id="ideal_transformer", title="Ideal transformer", sentence="Turns voltages by its ratio and currents by the inverse, at any frequency.", group="circuit", keywords="ratio windings",
-         ports=WINDINGS, values=(Value("ratio", "Turns ratio", "", "2", low=0.0, open_low=True),), signals=WINDING_SIGNALS, potentials=APART, build=build_ideal_transformer,
-         telling=lambda v, card: (f"{v['ratio']} : 1",), main_signal="voltage_2"),
-    Part(id="transformer", title="Transformer", sentence="A single-phase transformer with leakage, main inductance and losses.", group="circuit", keywords="windings mains leakage magnetising",
-         ports=WINDINGS, values=(Value("ratio", "Turns ratio", "", "2", low=0.0, open_low=True), Value("R_1", "Resistance 1", "Ω", "0.4", low=0.0), Value("L_1", "Leakage of winding 1", "mH", "1", low=0.0, open_low=True),
-                                 Value("R_2", "Resistance 2", "Ω", "0.1", low=0.0), Value("L_2", "Leakage of winding 2", "mH", "0.25", low=0.0, open_low=True),
-                                 Value("L_m", "Main inductance", "H", "1.2", low=0.0, open_low=True), Value("R_fe", "Iron-loss resistance", "Ω", "", low=0.0, open_low=True)),
-         states=(State("i_1", "current of winding 1", "A"), State("i_2", "current of winding 2", "A"), State("i_m", "magnetising current", "A")),
-         signals=(*WINDING_SIGNALS, Signal("magnetising_current", "magnetising current", "A")), potentials=APART, circuit=leak("R_fe", "G_fe"), build=build_transformer,
-         follows=lambda v, card: [Figure("Short-circuit inductance", "L_k", v["L_1"] + v["ratio"] ** 2 * v["L_2"], "H")],
-         telling=lambda v, card: (f"{v['ratio']} : 1", v["L_m"]), main_signal="current_1"),
-)  # fmt: skip
+    Part(
+        id="resistor",
+        title="Resistor",
+        sentence="A resistance between two lines.",
+        group="circuit",
+        keywords="load ohm r",
+        ports=ENDS,
+        values=(Value("R", "Resistance", "Ω", "10", low=0.0),),
+        signals=TWO_ENDED,
+        build=build_resistor,
+        telling=lambda v, card: (v["R"],),
+        main_signal="current",
+    ),
+    Part(
+        id="inductor",
+        title="Inductor",
+        sentence="An inductance between two lines, with its winding resistance.",
+        group="circuit",
+        keywords="coil choke reactor l",
+        ports=ENDS,
+        values=(
+            Value("L", "Inductance", "mH", "1", low=0.0, open_low=True),
+            Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
+            Value("R_p", "Parallel resistance", "Ω", "", low=0.0, open_low=True),
+        ),
+        states=(State("i", "current", "A"),),
+        signals=(*TWO_ENDED, Signal("flux", "flux linkage", "Wb")),
+        circuit=leak("R_p", "G_p"),
+        build=build_inductor,
+        telling=lambda v, card: parasitic(v, "L"),
+        main_signal="current",
+    ),
+    Part(
+        id="capacitor",
+        title="Capacitor",
+        sentence="A capacitance between two lines, with its series resistance.",
+        group="circuit",
+        keywords="condenser c link filter",
+        ports=ENDS,
+        values=(
+            Value("C", "Capacitance", "µF", "100", low=0.0, open_low=True),
+            Value("R_s", "Series resistance", "mΩ", "0", low=0.0),
+            Value("R_p", "Parallel resistance", "Ω", "", low=0.0, open_low=True),
+        ),
+        states=(State("u", "voltage", "V"),),
+        signals=(*TWO_ENDED, Signal("charge", "charge", "C")),
+        circuit=leak("R_p", "G_p"),
+        build=build_capacitor,
+        telling=lambda v, card: parasitic(v, "C"),
+        main_signal="voltage",
+    ),
+    Part(
+        id="coupled_inductors",
+        title="Coupled inductors",
+        sentence="Two windings with a common field.",
+        group="circuit",
+        keywords="mutual inductance flyback winding",
+        ports=WINDINGS,
+        values=(
+            Value("L_1", "Inductance 1", "mH", "1", low=0.0, open_low=True),
+            Value("L_2", "Inductance 2", "mH", "1", low=0.0, open_low=True),
+            Value("k", "Coupling", "", "0.98", low=-1.0, high=1.0),
+            Value("R_1", "Resistance 1", "mΩ", "10", low=0.0),
+            Value("R_2", "Resistance 2", "mΩ", "10", low=0.0),
+        ),
+        states=(State("i_1", "current of winding 1", "A"), State("i_2", "current of winding 2", "A")),
+        signals=WINDING_SIGNALS,
+        potentials=APART,
+        contradictions=coupling,
+        build=build_coupled,
+        follows=lambda v, card: [
+            Figure("Mutual inductance", "M", v["k"] * math.sqrt(v["L_1"] * v["L_2"]), "H"),
+            Figure("Leakage", "σ", 1 - v["k"] ** 2, "%"),
+        ],
+        telling=lambda v, card: (f"{v['L_1']} · {v['L_2']}", f"k {v['k']}"),
+        main_signal="current_1",
+    ),
+    Part(
+        id="ideal_transformer",
+        title="Ideal transformer",
+        sentence="Turns voltages by its ratio and currents by the inverse, at any frequency.",
+        group="circuit",
+        keywords="ratio windings",
+        ports=WINDINGS,
+        values=(Value("ratio", "Turns ratio", "", "2", low=0.0, open_low=True),),
+        signals=WINDING_SIGNALS,
+        potentials=APART,
+        build=build_ideal_transformer,
+        telling=lambda v, card: (f"{v['ratio']} : 1",),
+        main_signal="voltage_2",
+    ),
+    Part(
+        id="transformer",
+        title="Transformer",
+        sentence="A single-phase transformer with leakage, main inductance and losses.",
+        group="circuit",
+        keywords="windings mains leakage magnetising",
+        ports=WINDINGS,
+        values=(
+            Value("ratio", "Turns ratio", "", "2", low=0.0, open_low=True),
+            Value("R_1", "Resistance 1", "Ω", "0.4", low=0.0),
+            Value("L_1", "Leakage of winding 1", "mH", "1", low=0.0, open_low=True),
+            Value("R_2", "Resistance 2", "Ω", "0.1", low=0.0),
+            Value("L_2", "Leakage of winding 2", "mH", "0.25", low=0.0, open_low=True),
+            Value("L_m", "Main inductance", "H", "1.2", low=0.0, open_low=True),
+            Value("R_fe", "Iron-loss resistance", "Ω", "", low=0.0, open_low=True),
+        ),
+        states=(
+            State("i_1", "current of winding 1", "A"),
+            State("i_2", "current of winding 2", "A"),
+            State("i_m", "magnetising current", "A"),
+        ),
+        signals=(*WINDING_SIGNALS, Signal("magnetising_current", "magnetising current", "A")),
+        potentials=APART,
+        circuit=leak("R_fe", "G_fe"),
+        build=build_transformer,
+        follows=lambda v, card: [
+            Figure("Short-circuit inductance", "L_k", v["L_1"] + v["ratio"] ** 2 * v["L_2"], "H")
+        ],
+        telling=lambda v, card: (f"{v['ratio']} : 1", v["L_m"]),
+        main_signal="current_1",
+    ),
+)
 __all__ = ["ENDS", "KINDS", "TWO_ENDED", "between", "report"]

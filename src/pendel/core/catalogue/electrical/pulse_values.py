@@ -80,14 +80,16 @@ def pulse_contradictions(v, card) -> list[Contradiction]:
     if v["t_dead"] >= 0.5 * period:
         found.append(
             Contradiction(
-                f"a dead time of {v['t_dead'] * 1e6:.3g} µs leaves nothing of half a pulse period of {0.5e6 * period:.3g} µs. Shorten it or pulse more slowly.",
+                f"a dead time of {v['t_dead'] * 1e6:.3g} µs leaves nothing of half a pulse period of "
+                f"{0.5e6 * period:.3g} µs. Shorten it or pulse more slowly.",
                 "t_dead",
             )
         )
     if v["t_least"] >= 0.5 * period:
         found.append(
             Contradiction(
-                f"pulses of at least {v['t_least'] * 1e6:.3g} µs do not fit into half a period of {0.5e6 * period:.3g} µs. Shorten them or pulse more slowly.",
+                f"pulses of at least {v['t_least'] * 1e6:.3g} µs do not fit into half a period of "
+                f"{0.5e6 * period:.3g} µs. Shorten them or pulse more slowly.",
                 "t_least",
             )
         )

@@ -1,8 +1,11 @@
 """Reverse recovery of a diode: a stored charge that must be swept out before it blocks.
 
-Lauritzen, Ma: A simple diode model with reverse recovery, IEEE Trans. Power Electronics 6 (1991) 188. Two charges:
-one at the junction, one in the middle, with a transit time T_M between them and a lifetime τ. While the diode conducts,
-i = (q_E − q_M)/T_M and dq_M/dt = i − q_M/τ; once q_E is gone the middle charge leaves through the terminals alone,
+Lauritzen, Ma: A simple diode model with reverse recovery, IEEE Trans. Power Electronics 6 (1991) 188. Two
+charges:
+one at the junction, one in the middle, with a transit time T_M between them and a lifetime τ. While the diode
+conducts,
+i = (q_E − q_M)/T_M and dq_M/dt = i − q_M/τ; once q_E is gone the middle charge leaves through the terminals
+alone,
 i = −q_M/T_M, which decays with τ_rr = 1/(1/τ + 1/T_M).
 """
 
@@ -27,9 +30,11 @@ TEN_PERCENT = math.log(10.0)
 
 
 def peak_and_tail(v) -> tuple[float, float]:
-    """Peak reverse current (A) and time constant of the tail (s) that give the charge and the time of the sheet.
+    """Peak reverse current (A) and time constant of the tail (s) that give the charge and the time of the
+    sheet.
 
-    With the triangle before the peak and the exponential after it: t_rr = I/a + ln10·τ_rr, Q_rr = I²/(2a) + I·τ_rr.
+    With the triangle before the peak and the exponential after it: t_rr = I/a + ln10·τ_rr, Q_rr = I²/(2a) +
+    I·τ_rr.
     """
     a, t, q = v["slope"], v["t_rr"], v["Q_rr"]
     square, linear = (0.5 - 1.0 / TEN_PERCENT) / a, t / TEN_PERCENT
@@ -78,7 +83,8 @@ def contradictions(v, card) -> list[Contradiction]:
         most = 0.5 * v["slope"] * v["t_rr"] ** 2
         return [
             Contradiction(
-                f"no diode loses {v['Q_rr'] * 1e6:.3g} µC within {v['t_rr'] * 1e9:.3g} ns at this slope and current. At most {most * 1e6:.2g} µC is possible; check charge, time and slope.",
+                f"no diode loses {v['Q_rr'] * 1e6:.3g} µC within {v['t_rr'] * 1e9:.3g} ns at this slope "
+                f"and current. At most {most * 1e6:.2g} µC is possible; check charge, time and slope.",
                 "Q_rr",
             )
         ]

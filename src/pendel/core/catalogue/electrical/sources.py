@@ -1,4 +1,5 @@
-"""AC and three-phase sources with impedance, sources a controller sets, and what opens pairs and three-phase lines."""
+"""AC and three-phase sources with impedance, sources a controller sets, and what opens pairs and three-phase
+lines."""
 
 from __future__ import annotations
 
@@ -97,29 +98,125 @@ def build_phase_opener(c):
         c.signal(f"voltage_{name}", pin.across)
 
 
-IMPEDANCE = (Value("R_i", "Internal resistance", "mΩ", "50", low=0.0), Value("L_i", "Internal inductance", "mH", "0.1", low=0.0, open_low=True))  # fmt: skip
-HARMONICS = Rows("Harmonics", (Value("order", "Order", "", "5", low=2.0, whole=True), Value("share", "Share", "%", "3", low=0.0), Value("phase", "Phase", "deg", "0")), ("5", "3", "0"))  # fmt: skip
+IMPEDANCE = (
+    Value("R_i", "Internal resistance", "mΩ", "50", low=0.0),
+    Value("L_i", "Internal inductance", "mH", "0.1", low=0.0, open_low=True),
+)
+HARMONICS = Rows(
+    "Harmonics",
+    (
+        Value("order", "Order", "", "5", low=2.0, whole=True),
+        Value("share", "Share", "%", "3", low=0.0),
+        Value("phase", "Phase", "deg", "0"),
+    ),
+    ("5", "3", "0"),
+)
 SET = Port("set", Link.SIGNAL_IN, "Set value", "bottom")
 KINDS = (
-    Part(id="ac_source", title="AC source", sentence="A sine voltage behind a resistance and an inductance.", group="supply", keywords="mains grid single-phase sine alternating",
-         ports=ENDS, values=(Value("U", "Voltage, rms", "V", "230", low=0.0), Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True), Value("angle", "Phase", "deg", "0"), *IMPEDANCE), rows=HARMONICS,
-         states=(State("i", "current", "A"),), signals=(*TWO_ENDED, Signal("emf", "voltage without load", "V")), build=build_ac,
-         telling=lambda v, card: (f"{v['U']} · {v['f']}", v["L_i"]), main_signal="voltage", spine="~"),
-    Part(id="three_phase_source", title="Three-phase source", sentence="Three sine voltages in star behind resistances and inductances.", group="supply", keywords="mains grid three-phase alternating",
-         ports=(Port("out", Link.AC3, "Three phases", "right"), Port("star", Link.LINE, "Star point", "bottom", required=False)),
-         values=(Value("U", "Voltage, line to line, rms", "V", "400", low=0.0), Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True), Value("angle", "Phase of a", "deg", "0"), *IMPEDANCE), rows=HARMONICS,
-         states=tuple(State(f"i_{n}", f"current of phase {n}", "A") for n in PHASES),
-         signals=(*(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES), *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES), Signal("power", "power", "W")),
-         build=build_three_phase, telling=lambda v, card: (f"{v['U']} · {v['f']}", v["L_i"]), main_signal="power", spine="3~"),
-    Part(id="set_voltage", title="Controlled voltage source", sentence="A voltage that a block sets.", group="supply", keywords="ideal amplifier", ports=(*ENDS, SET),
-         signals=TWO_ENDED, build=build_set_voltage, telling=lambda v, card: ("voltage as set",), main_signal="voltage"),
-    Part(id="set_current", title="Controlled current source", sentence="A current that a block sets; it flows out at the first line.", group="supply", keywords="ideal load injection", ports=(*ENDS, SET),
-         signals=TWO_ENDED, build=build_set_current, telling=lambda v, card: ("current as set",), main_signal="current"),
-    Part(id="pair_opener", title="Pair opener", sentence="Opens a DC pair into its plus and minus lines, or joins two lines to a pair.", group="circuit", keywords="terminals split plus minus",
-         ports=(Port("pair", Link.DC, "Pair", "left"), Port("plus", Link.LINE, "Plus line", "right"), Port("minus", Link.LINE, "Minus line", "right")),
-         potentials=lambda level: (("pair", "plus", "minus"),), build=build_opener, telling=lambda v, card: ("+ −",)),
-    Part(id="phase_opener", title="Phase opener", sentence="Opens a three-phase connection into single lines, or joins three lines to one.", group="circuit", keywords="three-phase split fault single",
-         ports=(Port("phases", Link.AC3, "Three phases", "left"), *(Port(n, Link.LINE, f"Phase {n}", "right") for n in PHASES)),
-         signals=(*(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES), *(Signal(f"voltage_{n}", f"potential of phase {n}", "V") for n in PHASES)),
-         potentials=lambda level: (("phases", "a", "b", "c"),), build=build_phase_opener, telling=lambda v, card: ("a b c",)),
-)  # fmt: skip
+    Part(
+        id="ac_source",
+        title="AC source",
+        sentence="A sine voltage behind a resistance and an inductance.",
+        group="supply",
+        keywords="mains grid single-phase sine alternating",
+        ports=ENDS,
+        values=(
+            Value("U", "Voltage, rms", "V", "230", low=0.0),
+            Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True),
+            Value("angle", "Phase", "deg", "0"),
+            *IMPEDANCE,
+        ),
+        rows=HARMONICS,
+        states=(State("i", "current", "A"),),
+        signals=(*TWO_ENDED, Signal("emf", "voltage without load", "V")),
+        build=build_ac,
+        telling=lambda v, card: (f"{v['U']} · {v['f']}", v["L_i"]),
+        main_signal="voltage",
+        spine="~",
+    ),
+    Part(
+        id="three_phase_source",
+        title="Three-phase source",
+        sentence="Three sine voltages in star behind resistances and inductances.",
+        group="supply",
+        keywords="mains grid three-phase alternating",
+        ports=(
+            Port("out", Link.AC3, "Three phases", "right"),
+            Port("star", Link.LINE, "Star point", "bottom", required=False),
+        ),
+        values=(
+            Value("U", "Voltage, line to line, rms", "V", "400", low=0.0),
+            Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True),
+            Value("angle", "Phase of a", "deg", "0"),
+            *IMPEDANCE,
+        ),
+        rows=HARMONICS,
+        states=tuple(State(f"i_{n}", f"current of phase {n}", "A") for n in PHASES),
+        signals=(
+            *(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES),
+            *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES),
+            Signal("power", "power", "W"),
+        ),
+        build=build_three_phase,
+        telling=lambda v, card: (f"{v['U']} · {v['f']}", v["L_i"]),
+        main_signal="power",
+        spine="3~",
+    ),
+    Part(
+        id="set_voltage",
+        title="Controlled voltage source",
+        sentence="A voltage that a block sets.",
+        group="supply",
+        keywords="ideal amplifier",
+        ports=(*ENDS, SET),
+        signals=TWO_ENDED,
+        build=build_set_voltage,
+        telling=lambda v, card: ("voltage as set",),
+        main_signal="voltage",
+    ),
+    Part(
+        id="set_current",
+        title="Controlled current source",
+        sentence="A current that a block sets; it flows out at the first line.",
+        group="supply",
+        keywords="ideal load injection",
+        ports=(*ENDS, SET),
+        signals=TWO_ENDED,
+        build=build_set_current,
+        telling=lambda v, card: ("current as set",),
+        main_signal="current",
+    ),
+    Part(
+        id="pair_opener",
+        title="Pair opener",
+        sentence="Opens a DC pair into its plus and minus lines, or joins two lines to a pair.",
+        group="circuit",
+        keywords="terminals split plus minus",
+        ports=(
+            Port("pair", Link.DC, "Pair", "left"),
+            Port("plus", Link.LINE, "Plus line", "right"),
+            Port("minus", Link.LINE, "Minus line", "right"),
+        ),
+        potentials=lambda level: (("pair", "plus", "minus"),),
+        build=build_opener,
+        telling=lambda v, card: ("+ −",),
+    ),
+    Part(
+        id="phase_opener",
+        title="Phase opener",
+        sentence="Opens a three-phase connection into single lines, or joins three lines to one.",
+        group="circuit",
+        keywords="three-phase split fault single",
+        ports=(
+            Port("phases", Link.AC3, "Three phases", "left"),
+            *(Port(n, Link.LINE, f"Phase {n}", "right") for n in PHASES),
+        ),
+        signals=(
+            *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES),
+            *(Signal(f"voltage_{n}", f"potential of phase {n}", "V") for n in PHASES),
+        ),
+        potentials=lambda level: (("phases", "a", "b", "c"),),
+        build=build_phase_opener,
+        telling=lambda v, card: ("a b c",),
+    ),
+)

@@ -38,7 +38,8 @@ def build_diode(c):
 
 
 def gate_of(c, **delays: str) -> ca.SX:
-    """The gate as its signal drives it: a level, or a duty compared with a carrier; ``inverse`` is on when that is off."""
+    """The gate as its signal drives it: a level, or a duty compared with a carrier; ``inverse`` is on when
+    that is off."""
     by = c.choice("gate")
     if by == "level":
         c.pulse("on", "gate", carrier="level", sampling="at once", numbers=delays)
@@ -122,8 +123,19 @@ def crossed(v, card):
 
 
 ON = Port("on", Link.SIGNAL_IN, "Gate: on while above one half, or its duty", "bottom")
-GATE_BY = Choice("gate", "Gate", (("level", "on while above one half"), ("duty", "pulsed by a duty"), ("inverse", "pulsed, on when a duty is off")))  # fmt: skip
-PULSED_GATE = (Value("f_p", "Pulse frequency", "kHz", "20", low=0.0, open_low=True), Value("shift", "Carrier phase", "deg", "0"))  # fmt: skip
+GATE_BY = Choice(
+    "gate",
+    "Gate",
+    (
+        ("level", "on while above one half"),
+        ("duty", "pulsed by a duty"),
+        ("inverse", "pulsed, on when a duty is off"),
+    ),
+)
+PULSED_GATE = (
+    Value("f_p", "Pulse frequency", "kHz", "20", low=0.0, open_low=True),
+    Value("shift", "Carrier phase", "deg", "0"),
+)
 
 
 def gate_choices(card) -> set[str]:
@@ -150,25 +162,124 @@ DIODE = (
 )
 GATE = Signal("gate", "gate", "")
 OWN = {"t_on", "t_off", "E_on", "E_off", "E_rec", "t_tr", "U_ref", "I_ref"}
-TRANSISTOR = (R_ON, ON_DROP, *DIODE, R_OFF, *(replace(v, levels=(), default=v.default if v.name.endswith("_ref") else "0") for v in DEVICE_VALUES if v.name in OWN))  # fmt: skip
+TRANSISTOR = (
+    R_ON,
+    ON_DROP,
+    *DIODE,
+    R_OFF,
+    *(
+        replace(v, levels=(), default=v.default if v.name.endswith("_ref") else "0")
+        for v in DEVICE_VALUES
+        if v.name in OWN
+    ),
+)
 LIMITED = {"f_1", "slew", "U_low", "U_high", "R_out"}
 KINDS = (
-    Part(id="diode", title="Diode", sentence="Conducts from its first to its second line.", group="circuit", keywords="rectifier freewheel", ports=ENDS, values=(*DIODE, R_OFF, *recovery.VALUES), contradictions=recovery.contradictions, follows=recovery.follows,
-         states=(State("q", "stored charge", "C"),), signals=TWO_ENDED, circuit=lambda v, card: recovery.with_times(blocking(v, card)), build=build_diode, telling=lambda v, card: (v["V_d"], v["R_d"]), main_signal="current"),
-    Part(id="switch", title="Switch", sentence="Conducts both ways while its signal is above one half.", group="circuit", keywords="contactor relay ideal", ports=(*ENDS, ON), values=(R_ON, R_OFF, *PULSED_GATE), choices=(GATE_BY, CARRIER, SAMPLING), asked=gate_choices, shown=gate_values((R_ON, R_OFF)),
-         signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_switch, telling=lambda v, card: (v["R_on"],), main_signal="current"),
-    Part(id="transistor", title="Transistor", sentence="A switch with an antiparallel diode.", group="circuit", keywords="mosfet igbt valve", ports=(*ENDS, ON), values=(*TRANSISTOR, *PULSED_GATE), choices=(DEVICE, GATE_BY, CARRIER, SAMPLING), asked=gate_choices, shown=gate_values(TRANSISTOR),
-         switches=(Switched("", "gate", "current", "voltage"),), signals=(*TWO_ENDED, GATE), circuit=blocking, build=build_transistor, telling=lambda v, card: (v["R_on"], v["V_d"]), main_signal="current"),
-    Part(id="op_amp", title="Op-amp", sentence="An operational amplifier, ideal or limited in bandwidth, slew rate and output.", group="circuit", keywords="operational amplifier analogue analog controller",
-         ports=(Port("plus", Link.LINE, "Non-inverting input", "left"), Port("minus", Link.LINE, "Inverting input", "left"), Port("out", Link.LINE, "Output", "right")),
-         values=(Value("f_1", "Unity-gain frequency", "MHz", "3", low=0.0, open_low=True), Value("slew", "Slew rate", "V/µs", "10", low=0.0, open_low=True), Value("U_low", "Output at least", "V", "-12"),
-                 Value("U_high", "Output at most", "V", "12"), Value("R_out", "Output resistance", "Ω", "50", low=0.0)),
-         choices=(Choice("model", "Model", (("ideal", "ideal"), ("limited", "limited"))),), states=(State("v", "inner voltage", "V"),),
-         shown=lambda card: LIMITED if card.choices.get("model") == "limited" else set(), contradictions=crossed,
-         signals=(Signal("output", "output voltage", "V"), Signal("difference", "voltage between the inputs", "V"), Signal("current", "output current", "A")),
-         build=build_op_amp, telling=lambda v, card: ("limited", v["f_1"]) if card.choices.get("model") == "limited" else ("ideal",), main_signal="output"),
-    Part(id="voltmeter", title="Voltage meter", sentence="Shows the voltage between two lines and takes no current.", group="circuit", keywords="measure probe", ports=ENDS,
-         signals=(Signal("voltage", "voltage", "V"),), build=build_voltmeter, main_signal="voltage"),
-    Part(id="ammeter", title="Current meter", sentence="Shows the current through it and drops no voltage.", group="circuit", keywords="measure probe", ports=ENDS,
-         signals=(Signal("current", "current", "A"),), build=build_ammeter, main_signal="current"),
-)  # fmt: skip
+    Part(
+        id="diode",
+        title="Diode",
+        sentence="Conducts from its first to its second line.",
+        group="circuit",
+        keywords="rectifier freewheel",
+        ports=ENDS,
+        values=(*DIODE, R_OFF, *recovery.VALUES),
+        contradictions=recovery.contradictions,
+        follows=recovery.follows,
+        states=(State("q", "stored charge", "C"),),
+        signals=TWO_ENDED,
+        circuit=lambda v, card: recovery.with_times(blocking(v, card)),
+        build=build_diode,
+        telling=lambda v, card: (v["V_d"], v["R_d"]),
+        main_signal="current",
+    ),
+    Part(
+        id="switch",
+        title="Switch",
+        sentence="Conducts both ways while its signal is above one half.",
+        group="circuit",
+        keywords="contactor relay ideal",
+        ports=(*ENDS, ON),
+        values=(R_ON, R_OFF, *PULSED_GATE),
+        choices=(GATE_BY, CARRIER, SAMPLING),
+        asked=gate_choices,
+        shown=gate_values((R_ON, R_OFF)),
+        signals=(*TWO_ENDED, GATE),
+        circuit=blocking,
+        build=build_switch,
+        telling=lambda v, card: (v["R_on"],),
+        main_signal="current",
+    ),
+    Part(
+        id="transistor",
+        title="Transistor",
+        sentence="A switch with an antiparallel diode.",
+        group="circuit",
+        keywords="mosfet igbt valve",
+        ports=(*ENDS, ON),
+        values=(*TRANSISTOR, *PULSED_GATE),
+        choices=(DEVICE, GATE_BY, CARRIER, SAMPLING),
+        asked=gate_choices,
+        shown=gate_values(TRANSISTOR),
+        switches=(Switched("", "gate", "current", "voltage"),),
+        signals=(*TWO_ENDED, GATE),
+        circuit=blocking,
+        build=build_transistor,
+        telling=lambda v, card: (v["R_on"], v["V_d"]),
+        main_signal="current",
+    ),
+    Part(
+        id="op_amp",
+        title="Op-amp",
+        sentence="An operational amplifier, ideal or limited in bandwidth, slew rate and output.",
+        group="circuit",
+        keywords="operational amplifier analogue analog controller",
+        ports=(
+            Port("plus", Link.LINE, "Non-inverting input", "left"),
+            Port("minus", Link.LINE, "Inverting input", "left"),
+            Port("out", Link.LINE, "Output", "right"),
+        ),
+        values=(
+            Value("f_1", "Unity-gain frequency", "MHz", "3", low=0.0, open_low=True),
+            Value("slew", "Slew rate", "V/µs", "10", low=0.0, open_low=True),
+            Value("U_low", "Output at least", "V", "-12"),
+            Value("U_high", "Output at most", "V", "12"),
+            Value("R_out", "Output resistance", "Ω", "50", low=0.0),
+        ),
+        choices=(Choice("model", "Model", (("ideal", "ideal"), ("limited", "limited"))),),
+        states=(State("v", "inner voltage", "V"),),
+        shown=lambda card: LIMITED if card.choices.get("model") == "limited" else set(),
+        contradictions=crossed,
+        signals=(
+            Signal("output", "output voltage", "V"),
+            Signal("difference", "voltage between the inputs", "V"),
+            Signal("current", "output current", "A"),
+        ),
+        build=build_op_amp,
+        telling=lambda v, card: (
+            ("limited", v["f_1"]) if card.choices.get("model") == "limited" else ("ideal",)
+        ),
+        main_signal="output",
+    ),
+    Part(
+        id="voltmeter",
+        title="Voltage meter",
+        sentence="Shows the voltage between two lines and takes no current.",
+        group="circuit",
+        keywords="measure probe",
+        ports=ENDS,
+        signals=(Signal("voltage", "voltage", "V"),),
+        build=build_voltmeter,
+        main_signal="voltage",
+    ),
+    Part(
+        id="ammeter",
+        title="Current meter",
+        sentence="Shows the current through it and drops no voltage.",
+        group="circuit",
+        keywords="measure probe",
+        ports=ENDS,
+        signals=(Signal("current", "current", "A"),),
+        build=build_ammeter,
+        main_signal="current",
+    ),
+)

@@ -18,7 +18,8 @@ PHASES = ("a", "b", "c")
 
 
 def build_inverter(c):
-    """Averaged: each pole at its share of u_dc above the minus line, less the drops of its leg; switching: three legs."""
+    """Averaged: each pole at its share of u_dc above the minus line, less the drops of its leg; switching:
+    three legs."""
     plus, minus = c.pins("dc")
     poles = c.pins("out")
     u_dc = plus.across - minus.across
@@ -43,7 +44,16 @@ def build_inverter(c):
             link += driven * share * load - into_link
             loss += driven * drop * load + lost
         else:
-            upper, lower = pulsed_leg(c, Leg(name), f"d_{name}", plus.across, pole.across, minus.across, carrier=c.choice("carrier"), opens=opens)  # fmt: skip
+            upper, lower = pulsed_leg(
+                c,
+                Leg(name),
+                f"d_{name}",
+                plus.across,
+                pole.across,
+                minus.across,
+                carrier=c.choice("carrier"),
+                opens=opens,
+            )
             c.equation(load - upper.i + lower.i)
             link += upper.i
             loss += upper.loss + lower.loss
@@ -162,41 +172,123 @@ def phase_signals(name: str, words: str, unit: str, levels: tuple[str, ...] = ()
 
 def rectifier(id: str, title: str, sentence: str, ports: tuple[Port, ...], names: tuple[str, ...]) -> Part:
     return Part(
-        id=id, title=title, sentence=sentence, group="converter", keywords="diode bridge rectifier b2 b6", values=(*DIODE, R_OFF), circuit=blocking, build=build_rectifier, drawing=drawings.rectifier(names),
-        ports=(*ports, Port("dc", Link.DC, "DC output", "right")), potentials=lambda level: ((*(p.name for p in ports), "dc"),),
-        signals=(Signal("output_voltage", "output voltage", "V"), Signal("output_current", "output current", "A"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
-                 *(Signal(f"current_{n}", f"current of line {n}", "A") for n in names),
-                 *(Signal(f"current_{n}_{s}", f"current of diode {n}, {s}", "A") for n in names for s in ("upper", "lower"))),
-        telling=lambda v, card: ("diodes", v["V_d"]), main_signal="output_voltage", spine="≡",
-    )  # fmt: skip
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="converter",
+        keywords="diode bridge rectifier b2 b6",
+        values=(*DIODE, R_OFF),
+        circuit=blocking,
+        build=build_rectifier,
+        drawing=drawings.rectifier(names),
+        ports=(*ports, Port("dc", Link.DC, "DC output", "right")),
+        potentials=lambda level: ((*(p.name for p in ports), "dc"),),
+        signals=(
+            Signal("output_voltage", "output voltage", "V"),
+            Signal("output_current", "output current", "A"),
+            Signal("power", "power", "W"),
+            Signal("loss", "loss", "W"),
+            *(Signal(f"current_{n}", f"current of line {n}", "A") for n in names),
+            *(
+                Signal(f"current_{n}_{s}", f"current of diode {n}, {s}", "A")
+                for n in names
+                for s in ("upper", "lower")
+            ),
+        ),
+        telling=lambda v, card: ("diodes", v["V_d"]),
+        main_signal="output_voltage",
+        spine="≡",
+    )
 
 
 BELOW = Choice("below", "A duty below 0", (("zero", "counts as 0"), ("opens", "opens the leg")))
 KINDS = (
     leg_converter(
-        id="inverter", title="Three-phase inverter", sentence="Three legs between a DC link and three phases; energy flows either way.", keywords="two-level active front end rectifier voltage source b6 bridge",
-        ports=(Port("dc", Link.DC, "DC link", "left"), Port("out", Link.AC3, "Three phases", "right"), *(Port(f"d_{n}", Link.SIGNAL_IN, f"Duty of {n}, 0 to 1", "bottom", high=1.0) for n in PHASES)),
-        names=PHASES, choices=(CARRIER, SAMPLING, BELOW), drawing=drawings.INVERTER,
-        signals=(Signal("link_voltage", "link voltage", "V"), Signal("link_current", "link current", "A"), Signal("line_voltage", "voltage from a to b", "V"), Signal("power", "power", "W"), Signal("loss", "loss", "W"),
-                 *phase_signals("pole", "voltage of pole", "V"), *phase_signals("current", "current of phase", "A")),
-        build=build_inverter, main_signal="line_voltage",
+        id="inverter",
+        title="Three-phase inverter",
+        sentence="Three legs between a DC link and three phases; energy flows either way.",
+        keywords="two-level active front end rectifier voltage source b6 bridge",
+        ports=(
+            Port("dc", Link.DC, "DC link", "left"),
+            Port("out", Link.AC3, "Three phases", "right"),
+            *(Port(f"d_{n}", Link.SIGNAL_IN, f"Duty of {n}, 0 to 1", "bottom", high=1.0) for n in PHASES),
+        ),
+        names=PHASES,
+        choices=(CARRIER, SAMPLING, BELOW),
+        drawing=drawings.INVERTER,
+        signals=(
+            Signal("link_voltage", "link voltage", "V"),
+            Signal("link_current", "link current", "A"),
+            Signal("line_voltage", "voltage from a to b", "V"),
+            Signal("power", "power", "W"),
+            Signal("loss", "loss", "W"),
+            *phase_signals("pole", "voltage of pole", "V"),
+            *phase_signals("current", "current of phase", "A"),
+        ),
+        build=build_inverter,
+        main_signal="line_voltage",
     ),
     Part(
-        id="line_reactor", title="Line reactor", sentence="A resistance and an inductance in each of three lines.", group="circuit", keywords="choke coil inductor three-phase commutation filter",
+        id="line_reactor",
+        title="Line reactor",
+        sentence="A resistance and an inductance in each of three lines.",
+        group="circuit",
+        keywords="choke coil inductor three-phase commutation filter",
         ports=(Port("in", Link.AC3, "First side", "left"), Port("out", Link.AC3, "Second side", "right")),
-        values=(Value("R", "Resistance of a line", "mΩ", "20", low=0.0), Value("L", "Inductance of a line", "mH", "1.5", low=0.0, open_low=True)),
+        values=(
+            Value("R", "Resistance of a line", "mΩ", "20", low=0.0),
+            Value("L", "Inductance of a line", "mH", "1.5", low=0.0, open_low=True),
+        ),
         states=tuple(State(f"i_{n}", f"current of phase {n}", "A") for n in PHASES),
-        signals=(*phase_signals("voltage", "voltage before, phase", "V"), *phase_signals("voltage_out", "voltage behind, phase", "V"), *phase_signals("current", "current of phase", "A"), Signal("power", "power into the first side", "W"), Signal("loss", "loss", "W")),
-        build=build_reactor, telling=lambda v, card: (v["L"], v["R"]), main_signal="current_a",
+        signals=(
+            *phase_signals("voltage", "voltage before, phase", "V"),
+            *phase_signals("voltage_out", "voltage behind, phase", "V"),
+            *phase_signals("current", "current of phase", "A"),
+            Signal("power", "power into the first side", "W"),
+            Signal("loss", "loss", "W"),
+        ),
+        build=build_reactor,
+        telling=lambda v, card: (v["L"], v["R"]),
+        main_signal="current_a",
     ),
-    rectifier("diode_bridge", "Diode bridge", "Four diodes that rectify a single-phase voltage.", (Port("a", Link.LINE, "First AC line", "left"), Port("b", Link.LINE, "Second AC line", "left")), ("a", "b")),
-    rectifier("diode_bridge_3", "Three-phase diode bridge", "Six diodes that rectify three phases.", (Port("in", Link.AC3, "Three phases", "left"),), PHASES),
+    rectifier(
+        "diode_bridge",
+        "Diode bridge",
+        "Four diodes that rectify a single-phase voltage.",
+        (Port("a", Link.LINE, "First AC line", "left"), Port("b", Link.LINE, "Second AC line", "left")),
+        ("a", "b"),
+    ),
+    rectifier(
+        "diode_bridge_3",
+        "Three-phase diode bridge",
+        "Six diodes that rectify three phases.",
+        (Port("in", Link.AC3, "Three phases", "left"),),
+        PHASES,
+    ),
     Part(
-        id="star_load", title="Load in star", sentence="Three equal resistances and inductances in star.", group="load", keywords="three-phase rl resistor inductor",
-        ports=(Port("in", Link.AC3, "Three phases", "left"), Port("star", Link.LINE, "Star point", "bottom", required=False)),
-        values=(Value("R", "Resistance of a phase", "Ω", "5", low=0.0), Value("L", "Inductance of a phase", "mH", "5", low=0.0, open_low=True)),
+        id="star_load",
+        title="Load in star",
+        sentence="Three equal resistances and inductances in star.",
+        group="load",
+        keywords="three-phase rl resistor inductor",
+        ports=(
+            Port("in", Link.AC3, "Three phases", "left"),
+            Port("star", Link.LINE, "Star point", "bottom", required=False),
+        ),
+        values=(
+            Value("R", "Resistance of a phase", "Ω", "5", low=0.0),
+            Value("L", "Inductance of a phase", "mH", "5", low=0.0, open_low=True),
+        ),
         states=tuple(State(f"i_{n}", f"current of phase {n}", "A") for n in PHASES),
-        signals=(*phase_signals("voltage", "voltage of phase", "V"), *phase_signals("current", "current of phase", "A"), Signal("star_voltage", "potential of the star point", "V"), Signal("power", "power", "W")),
-        build=build_star_load, telling=lambda v, card: (v["R"], v["L"]), main_signal="current_a", spine="⋏",
+        signals=(
+            *phase_signals("voltage", "voltage of phase", "V"),
+            *phase_signals("current", "current of phase", "A"),
+            Signal("star_voltage", "potential of the star point", "V"),
+            Signal("power", "power", "W"),
+        ),
+        build=build_star_load,
+        telling=lambda v, card: (v["R"], v["L"]),
+        main_signal="current_a",
+        spine="⋏",
     ),
-)  # fmt: skip
+)

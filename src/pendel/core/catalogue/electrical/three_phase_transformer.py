@@ -1,7 +1,9 @@
 """Three-phase transformer in Yy, Yd or Dy: three equal single-phase transformers, connected.
 
-Winding by winding u_1 = R_1·i_1 + L_1·di_1/dt + u_m, u_2 = R_2·i_2 + L_2·di_2/dt + u_m/n, L_m·di_m/dt = u_m. The ratio
-is that of the rated line voltages. A delta side lags a star side by 30° (clock number 1) when fed from the star, and
+Winding by winding u_1 = R_1·i_1 + L_1·di_1/dt + u_m, u_2 = R_2·i_2 + L_2·di_2/dt + u_m/n, L_m·di_m/dt = u_m.
+The ratio
+is that of the rated line voltages. A delta side lags a star side by 30° (clock number 1) when fed from the
+star, and
 a star side leads a delta by 30° (clock number 11): Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed.,
 section 2.7 (from memory).
 """
@@ -29,7 +31,8 @@ def turns_ratio(group: str, ratio: float) -> float:
 
 
 def connected(c, pins, connection: str, name: str) -> list[tuple[ca.SX, ca.SX]]:
-    """Voltage of each winding and the current into it, from the lines of a side; a delta winding leads to the next phase."""
+    """Voltage of each winding and the current into it, from the lines of a side; a delta winding leads to the
+    next phase."""
     if connection == "star":
         point = c.unknown(f"star_{name}")
         currents = [pin.through for pin in pins]
@@ -48,7 +51,8 @@ def build(c):
     firsts = connected(c, c.pins("first"), first_side, "first")
     seconds = connected(c, c.pins("second"), second_side, "second")
     n = c.value("n")
-    # Of states that depend on each other those named last give way. The small magnetising currents must not: their voltages
+    # Of states that depend on each other those named last give way. The small magnetising currents must not:
+    # their voltages
     # would follow from the difference of large slopes.
     states = {f"{i}{name}": c.state(f"{i}{name}") for i in ("i_m", "i_2", "i_1") for name in PHASES}
     lost, stored = ca.SX(0), ca.SX(0)
@@ -82,14 +86,51 @@ def windings(v, card):
 
 SIDES = (("first", "first side"), ("second", "second side"))
 KIND = Part(
-    id="three_phase_transformer", title="Three-phase transformer", sentence="Changes three-phase voltages, in Yy, Yd or Dy.", group="circuit", keywords="mains vector group star delta windings",
+    id="three_phase_transformer",
+    title="Three-phase transformer",
+    sentence="Changes three-phase voltages, in Yy, Yd or Dy.",
+    group="circuit",
+    keywords="mains vector group star delta windings",
     ports=(Port("first", Link.AC3, "First side", "left"), Port("second", Link.AC3, "Second side", "right")),
-    values=(Value("ratio", "Ratio of line voltages", "", "2", low=0.0, open_low=True), Value("R_1", "Resistance, first", "Ω", "0.2", low=0.0), Value("L_1", "Leakage, first", "mH", "0.8", low=0.0, open_low=True),
-            Value("R_2", "Resistance, second", "Ω", "0.05", low=0.0), Value("L_2", "Leakage, second", "mH", "0.2", low=0.0, open_low=True), Value("L_m", "Main inductance", "H", "0.9", low=0.0, open_low=True)),
-    choices=(Choice("group", "Vector group", GROUPS),), circuit=windings, build=build, potentials=lambda level: (("first",), ("second",)),
-    states=tuple(State(f"{s}{n}", f"{words} {n}", "A") for s, words in (("i_1", "current of first winding"), ("i_2", "current of second winding"), ("i_m", "magnetising current")) for n in PHASES),
-    signals=(*(Signal(f"current_{side}_{n}", f"current of the {words}, {n}", "A") for side, words in SIDES for n in PHASES), *(Signal(f"voltage_{side}", f"voltage from a to b, {words}", "V") for side, words in SIDES),
-             *(Signal(f"magnetising_{n}", f"magnetising current {n}", "A") for n in PHASES), Signal("loss", "loss", "W")),
-    follows=lambda v, card: [Figure("Turns ratio of the windings", "n", turns_ratio(card.choices.get("group", GROUPS[0][0]), v["ratio"]), "")],
-    telling=lambda v, card: (card.choices.get("group", GROUPS[0][0]), f"{v['ratio']} : 1"), main_signal="voltage_second",
-)  # fmt: skip
+    values=(
+        Value("ratio", "Ratio of line voltages", "", "2", low=0.0, open_low=True),
+        Value("R_1", "Resistance, first", "Ω", "0.2", low=0.0),
+        Value("L_1", "Leakage, first", "mH", "0.8", low=0.0, open_low=True),
+        Value("R_2", "Resistance, second", "Ω", "0.05", low=0.0),
+        Value("L_2", "Leakage, second", "mH", "0.2", low=0.0, open_low=True),
+        Value("L_m", "Main inductance", "H", "0.9", low=0.0, open_low=True),
+    ),
+    choices=(Choice("group", "Vector group", GROUPS),),
+    circuit=windings,
+    build=build,
+    potentials=lambda level: (("first",), ("second",)),
+    states=tuple(
+        State(f"{s}{n}", f"{words} {n}", "A")
+        for s, words in (
+            ("i_1", "current of first winding"),
+            ("i_2", "current of second winding"),
+            ("i_m", "magnetising current"),
+        )
+        for n in PHASES
+    ),
+    signals=(
+        *(
+            Signal(f"current_{side}_{n}", f"current of the {words}, {n}", "A")
+            for side, words in SIDES
+            for n in PHASES
+        ),
+        *(Signal(f"voltage_{side}", f"voltage from a to b, {words}", "V") for side, words in SIDES),
+        *(Signal(f"magnetising_{n}", f"magnetising current {n}", "A") for n in PHASES),
+        Signal("loss", "loss", "W"),
+    ),
+    follows=lambda v, card: [
+        Figure(
+            "Turns ratio of the windings",
+            "n",
+            turns_ratio(card.choices.get("group", GROUPS[0][0]), v["ratio"]),
+            "",
+        )
+    ],
+    telling=lambda v, card: (card.choices.get("group", GROUPS[0][0]), f"{v['ratio']} : 1"),
+    main_signal="voltage_second",
+)

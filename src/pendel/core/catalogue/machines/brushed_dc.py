@@ -91,20 +91,35 @@ def contradictions(v, card):
         found.append(constants_differ(v))
     if entry == "rated":
         if v["n_n"] >= v["n_0"]:
-            found.append(Contradiction(
-                f"The rated speed n_n ({rpm(v['n_n'])}) is not below the no-load speed n_0 ({rpm(v['n_0'])}): the rated point would lie "
-                "above the no-load line. Correct one of the two.", "n_n"))  # fmt: skip
+            found.append(
+                Contradiction(
+                    f"The rated speed n_n ({rpm(v['n_n'])}) is not below the no-load speed n_0 "
+                    f"({rpm(v['n_0'])}): the rated point would lie "
+                    "above the no-load line. Correct one of the two.",
+                    "n_n",
+                )
+            )
         if not math.isnan(v["I_n"]) and v["P_n"] > v["U_n"] * v["I_n"]:
             efficiency = 100 * v["P_n"] / (v["U_n"] * v["I_n"])
-            found.append(Contradiction(
-                f"The rated power P_n ({figure(v['P_n'], 'W')}) and the rated current I_n ({figure(v['I_n'], 'A')}) disagree: the efficiency "
-                f"would be {efficiency:.0f} %. Correct one of the two.", "P_n"))  # fmt: skip
+            found.append(
+                Contradiction(
+                    f"The rated power P_n ({figure(v['P_n'], 'W')}) and the rated current I_n "
+                    f"({figure(v['I_n'], 'A')}) disagree: the efficiency "
+                    f"would be {efficiency:.0f} %. Correct one of the two.",
+                    "P_n",
+                )
+            )
         elif not math.isnan(v["I_n"]) and v["n_n"] < v["n_0"]:
             follows = v["P_n"] / v["n_n"] * v["n_0"] / v["U_n"]
             if v["I_n"] < 0.9 * follows:
-                found.append(Contradiction(
-                    f"The rated current I_n ({figure(v['I_n'], 'A')}) cannot give the rated torque: power, speed and no-load speed n_0 ask for "
-                    f"{figure(follows, 'A')}. Correct I_n or n_0.", "I_n"))  # fmt: skip
+                found.append(
+                    Contradiction(
+                        f"The rated current I_n ({figure(v['I_n'], 'A')}) cannot give the rated torque: "
+                        "power, speed and no-load speed n_0 ask for "
+                        f"{figure(follows, 'A')}. Correct I_n or n_0.",
+                        "I_n",
+                    )
+                )
     if not found and circuit(v, card)["R_a"] <= 0:
         found.append(
             Contradiction(
@@ -126,8 +141,13 @@ def constants_differ(v):
             text, why = f"{in_rpm:.6g} V/rpm", f"k_e is probably in {unit}."
             label = f"Read k_e in {unit}"
     return Contradiction(
-        f"The torque constant k_t ({figure(v['k_t'], 'N·m/A')}) and the EMF constant k_e ({figure(v['k_e'], 'V·s/rad')}) must be the same number in "
-        f"SI units; one is probably in rpm units. {why}", "k_e", {"k_e": text}, label)  # fmt: skip
+        f"The torque constant k_t ({figure(v['k_t'], 'N·m/A')}) and the EMF constant k_e "
+        f"({figure(v['k_e'], 'V·s/rad')}) must be the same number in "
+        f"SI units; one is probably in rpm units. {why}",
+        "k_e",
+        {"k_e": text},
+        label,
+    )
 
 
 def follows(v, card):
@@ -161,11 +181,17 @@ KIND = Part(
     group="machine",
     keywords="motor dc pmdc commutator generator data sheet",
     ports=(Port("winding", Link.DC, "Winding", "left"), Port("shaft", Link.SHAFT, "Shaft", "right")),
-    choices=(Choice("entry", "Enter from", (
-        ("circuit", "circuit values"),
-        ("stall", "stall torque and no-load speed"),
-        ("rated", "rated point and no-load speed"),
-    )),),
+    choices=(
+        Choice(
+            "entry",
+            "Enter from",
+            (
+                ("circuit", "circuit values"),
+                ("stall", "stall torque and no-load speed"),
+                ("rated", "rated point and no-load speed"),
+            ),
+        ),
+    ),
     values=(
         Value("U_n", "Rated voltage", "V", "48", low=0.0, open_low=True),
         Value("P_n", "Rated power", "W", "240", low=0.0, open_low=True),
@@ -201,4 +227,4 @@ KIND = Part(
     telling=lambda v, card: ("brushed DC", f"{v.get('R_a', '')} · {v['L_a']}" if "R_a" in v else v["L_a"]),
     main_signal="speed",
     spine="M",
-)  # fmt: skip
+)

@@ -1,16 +1,21 @@
 """The smooth, convex co-energy behind flux tables: fitted where there are nodes, and going on beyond them.
 
-One function w(i_d, i_q) is fitted so that its slopes are the tables, ψ_d = ∂w/∂i_d and ψ_q = ∂w/∂i_q: then no current can run
-in a circle and gain energy, and the incremental inductances are w's second derivatives, equal across (Vagati, Pastorelli,
-Franceschini: IEEE Trans. Ind. Appl. 33 (1997) 1111, for the condition; the fit is our own). It is a tensor spline of degree 4 whose
-cells lie between the nodes of the table, and a margin beyond; where it would not be convex it is the nearest that is. For
+One function w(i_d, i_q) is fitted so that its slopes are the tables, ψ_d = ∂w/∂i_d and ψ_q = ∂w/∂i_q: then no
+current can run
+in a circle and gain energy, and the incremental inductances are w's second derivatives, equal across (Vagati,
+Pastorelli,
+Franceschini: IEEE Trans. Ind. Appl. 33 (1997) 1111, for the condition; the fit is our own). It is a tensor
+spline of degree 4 whose
+cells lie between the nodes of the table, and a margin beyond; where it would not be convex it is the nearest
+that is. For
 the code it is written anew on even cells, see ``plant/surfaces.c``.
 
 Beyond the rim a current x is led along φ(x), which has slope 1 at the rim and comes to rest within the margin:
 
     W = w(φ, ·) + c·(x − φ) + L·r,   φ'' ≤ 0 beyond the upper rim, r'' from 0 to 1,
 
-with c the largest flux on the rim (at a lower rim the least). Then ∂²W = (∂²w)·φ'·φ' plus (w_x − c)·φ'' + L·r'' ≥ 0 on the diagonal, so
+with c the largest flux on the rim (at a lower rim the least). Then ∂²W = (∂²w)·φ'·φ' plus (w_x − c)·φ'' +
+L·r'' ≥ 0 on the diagonal, so
 W is convex with continuous inductances, and its fluxes are straight in the end, with the slope L.
 """
 
@@ -31,7 +36,8 @@ DEGREE = 4
 MOST_CELLS = 64
 """Along each axis, margins included."""
 MARGIN, MOST_MARGIN = 0.25, 8
-"""Of the table's range, on each side, in whole cells, at most so many: where the fit goes on beyond the rim, and where φ comes to rest."""
+"""Of the table's range, on each side, in whole cells, at most so many: where the fit goes on beyond the rim,
+and where φ comes to rest."""
 STIFFNESS = 1e-3
 """Weight of third differences, so that what the data leave open is smooth."""
 FLATTEST = 0.02
@@ -46,7 +52,8 @@ GRID = 5
 
 @dataclass(frozen=True)
 class Beyond:
-    """How one axis goes on: the rims (A), the lengths over which φ comes to rest below and above (A), the fluxes c there (Wb), and the
+    """How one axis goes on: the rims (A), the lengths over which φ comes to rest below and above (A), the
+    fluxes c there (Wb), and the
     inductance L that is left (H)."""
 
     rims: tuple[float, float]
@@ -74,7 +81,8 @@ class Beyond:
 
 @dataclass(frozen=True, eq=False)
 class CoEnergy:
-    """The fitted w (J over 3/2) on ``cells`` even cells along d and q; ``low`` and ``step`` in A, coefficients (n_d + 4, n_q + 4)."""
+    """The fitted w (J over 3/2) on ``cells`` even cells along d and q; ``low`` and ``step`` in A,
+    coefficients (n_d + 4, n_q + 4)."""
 
     low: tuple[float, float]
     step: tuple[float, float]
@@ -84,7 +92,8 @@ class CoEnergy:
     misfit: float
     """Largest gap of the fitted fluxes to the table's at its nodes, over the largest flux."""
     bent: float = 0.0
-    """By how much of the largest inductance the plain fit lacked convexity; above zero where the nearest convex one was taken."""
+    """By how much of the largest inductance the plain fit lacked convexity; above zero where the nearest
+    convex one was taken."""
     bent_at: tuple[float, float] = (0.0, 0.0)
     """Where it lacked most (A)."""
 
@@ -145,7 +154,8 @@ class CoEnergy:
 
 
 def design(knots: np.ndarray, x: np.ndarray, derivative: int) -> scipy.sparse.csr_matrix:
-    """Values of a derivative of all basis functions at ``x`` within the knots' inner range, shape (len(x), len(knots) - 5)."""
+    """Values of a derivative of all basis functions at ``x`` within the knots' inner range, shape (len(x),
+    len(knots) - 5)."""
     import scipy.interpolate
     import scipy.sparse
 
@@ -157,7 +167,8 @@ def design(knots: np.ndarray, x: np.ndarray, derivative: int) -> scipy.sparse.cs
 
 
 def edges_of(axis: np.ndarray) -> np.ndarray:
-    """Cell borders: the nodes, thinned where there are too many, and the margins in cells like those at the rims."""
+    """Cell borders: the nodes, thinned where there are too many, and the margins in cells like those at the
+    rims."""
     room = MOST_CELLS - 2 * MOST_MARGIN
     nodes = (
         axis
@@ -190,7 +201,8 @@ class Fit:
 
 
 class Problem:
-    """A table's least squares: the spline whose slopes meet both tables at once at the nodes ``kept``. Numbers are over the largest flux
+    """A table's least squares: the spline whose slopes meet both tables at once at the nodes ``kept``.
+    Numbers are over the largest flux
     times the shortest cell."""
 
     def __init__(self, axes, psi, edges, kept: np.ndarray | None = None):
@@ -240,7 +252,8 @@ class Problem:
 
     @cached_property
     def bending(self) -> scipy.sparse.csr_matrix:
-        """Second derivatives at the points: L_dd, √2·L_dq and L_qq one after the other, so that lengths are those of the matrices."""
+        """Second derivatives at the points: L_dd, √2·L_dq and L_qq one after the other, so that lengths are
+        those of the matrices."""
         import scipy.sparse
 
         along = [[design(k, p, n) for n in range(3)] for k, p in zip(self.knots, self.points)]
@@ -250,7 +263,8 @@ class Problem:
         ).tocsr()
 
     def lack(self, coefficients: np.ndarray) -> tuple[float, float, tuple[float, float], float]:
-        """The largest inductance within the table; by how much of it the least falls short of `FLATTEST` there; where (A); and by how
+        """The largest inductance within the table; by how much of it the least falls short of `FLATTEST`
+        there; where (A); and by how
         much with the margins."""
         packed = self.bending @ coefficients
         inside = [(p >= a[0]) & (p <= a[-1]) for p, a in zip(self.points, self.axes)]
@@ -268,9 +282,12 @@ class Problem:
         )
 
     def convex(self, begun: np.ndarray, least: float) -> np.ndarray:
-        """Coefficients of the nearest fit all of whose inductances are ``least`` at least, found by splitting: a least-squares step, and
-        one that lifts the second derivatives, point by point, to the nearest matrix that is positive definite (alternating
-        direction method of multipliers; Boyd and others: Foundations and Trends in Machine Learning 3 (2011) 1, section 5)."""
+        """Coefficients of the nearest fit all of whose inductances are ``least`` at least, found by
+        splitting: a least-squares step, and
+        one that lifts the second derivatives, point by point, to the nearest matrix that is positive definite
+        (alternating
+        direction method of multipliers; Boyd and others: Foundations and Trends in Machine Learning 3 (2011)
+        1, section 5)."""
         import scipy.sparse.linalg
 
         bending, found = self.bending, begun
@@ -332,7 +349,8 @@ def fitted(table: FluxTable) -> CoEnergy:
 
 
 def lacking(even: CoEnergy, edges) -> float:
-    """By how much (H) a spline lacks what its least incremental inductance is to be at least, margins included."""
+    """By how much (H) a spline lacks what its least incremental inductance is to be at least, margins
+    included."""
     grid = [np.linspace(e[0], e[-1], 1 + GRID * n) for e, n in zip(edges, even.cells)]
     parts = even.inductances(*grid)
     top = max(float(np.max(parts[0])), float(np.max(parts[2])))
@@ -340,7 +358,8 @@ def lacking(even: CoEnergy, edges) -> float:
 
 
 def on_even_cells(fit: Fit, edges, axes, lift: float = 0.0) -> CoEnergy:
-    """The spline written anew on even cells, by interpolation at as many places as it has coefficients; with an inductance ``lift`` (H)
+    """The spline written anew on even cells, by interpolation at as many places as it has coefficients; with
+    an inductance ``lift`` (H)
     added to all."""
     low, step, cells, solved = [], [], [], []
     for e in edges:
@@ -370,7 +389,8 @@ def on_even_cells(fit: Fit, edges, axes, lift: float = 0.0) -> CoEnergy:
 
 
 def beyond_of(even: CoEnergy, edges, axes, way: int) -> Beyond:
-    """How an axis goes on: φ comes to rest at the end of the margin, c bounds the flux in it, and the least slope is left."""
+    """How an axis goes on: φ comes to rest at the end of the margin, c bounds the flux in it, and the least
+    slope is left."""
     own, across = edges[way], edges[1 - way]
     rims = (float(axes[way][0]), float(axes[way][-1]))
     margins = (rims[0] - float(own[0]), float(own[-1]) - rims[1])
@@ -394,7 +414,8 @@ FOLDS = 5
 
 @lru_cache(maxsize=16)
 def left_out(table: FluxTable) -> float:
-    """By how much fluxes at nodes that were left out of the fit are missed, over the largest flux: every node is once. It tells what
+    """By how much fluxes at nodes that were left out of the fit are missed, over the largest flux: every node
+    is once. It tells what
     to expect between nodes, which the misfit at the nodes that were fitted does not."""
     axes = [np.array(table.i_d), np.array(table.i_q)]
     psi = [np.array(table.psi_d, float), np.array(table.psi_q, float)]

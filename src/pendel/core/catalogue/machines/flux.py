@@ -28,22 +28,41 @@ def axis_faults(name: str, axis: np.ndarray) -> list[Concern]:
     if len(axis) < 4:
         return [Concern(f"The {name} axis has {len(axis)} values; at least 4 are needed.")]
     if not np.all(np.isfinite(axis)):
-        return [Concern(f"The {name} axis has an empty value at place {int(np.flatnonzero(~np.isfinite(axis))[0]) + 1}. Fill it.")]  # fmt: skip
+        return [
+            Concern(
+                f"The {name} axis has an empty value at place "
+                f"{int(np.flatnonzero(~np.isfinite(axis))[0]) + 1}. Fill it."
+            )
+        ]
     back = np.flatnonzero(np.diff(axis) <= 0)
     if len(back):
         k = int(back[0])
-        return [Concern(f"The {name} axis is not sorted: {figure(axis[k + 1], 'A')} follows {figure(axis[k], 'A')}. Sort the table by {name}.")]  # fmt: skip
+        return [
+            Concern(
+                f"The {name} axis is not sorted: {figure(axis[k + 1], 'A')} follows "
+                f"{figure(axis[k], 'A')}. Sort the table by {name}."
+            )
+        ]
     return []
 
 
 def concerns(table: FluxTable, most: float = float("nan")) -> list[Concern]:
-    """What is wrong or doubtful: holes, axes, signs, monotonic rise, symmetry across, range against ``most`` (A)."""
+    """What is wrong or doubtful: holes, axes, signs, monotonic rise, symmetry across, range against ``most``
+    (A)."""
     i_d, i_q = np.array(table.i_d), np.array(table.i_q)
     found = axis_faults("i_d", i_d) + axis_faults("i_q", i_q)
-    shapes = {name: np.shape(np.array(rows, dtype=object)) for name, rows in (("psi_d", table.psi_d), ("psi_q", table.psi_q))}  # fmt: skip
+    shapes = {
+        name: np.shape(np.array(rows, dtype=object))
+        for name, rows in (("psi_d", table.psi_d), ("psi_q", table.psi_q))
+    }
     for name, shape in shapes.items():
         if shape != (len(i_d), len(i_q)):
-            found.append(Concern(f"{name} is {' by '.join(map(str, shape))}, the axes are {len(i_d)} by {len(i_q)}. Swap rows and columns, or choose other axes."))  # fmt: skip
+            found.append(
+                Concern(
+                    f"{name} is {' by '.join(map(str, shape))}, the axes are {len(i_d)} by {len(i_q)}. "
+                    "Swap rows and columns, or choose other axes."
+                )
+            )
     if any(c.fault for c in found):
         return found
     psi_d, psi_q = np.array(table.psi_d, float), np.array(table.psi_q, float)
@@ -52,7 +71,12 @@ def concerns(table: FluxTable, most: float = float("nan")) -> list[Concern]:
         if len(holes):
             k, j = holes[0]
             more = f", and {len(holes) - 1} more" if len(holes) > 1 else ""
-            found.append(Concern(f"{name} has a hole at i_d {figure(i_d[k], 'A')}, i_q {figure(i_q[j], 'A')}{more}. Fill it or leave its row out."))  # fmt: skip
+            found.append(
+                Concern(
+                    f"{name} has a hole at i_d {figure(i_d[k], 'A')}, i_q {figure(i_q[j], 'A')}{more}. "
+                    "Fill it or leave its row out."
+                )
+            )
     if any(c.fault for c in found):
         return found
     return found + doubts(table, i_d, i_q, psi_d, psi_q, most)
@@ -64,7 +88,12 @@ def doubts(table: FluxTable, i_d, i_q, psi_d, psi_q, most: float) -> list[Concer
         slope = np.diff(psi, axis=way)
         falls = np.argwhere(slope <= 0)
         if len(falls) > 0.5 * slope.size:
-            found.append(Concern(f"{name} falls with {axis_name}: its sign convention is the other one. Turn the sign of {name} or of {axis_name}, or take generator currents as motor currents."))  # fmt: skip
+            found.append(
+                Concern(
+                    f"{name} falls with {axis_name}: its sign convention is the other one. Turn the sign "
+                    f"of {name} or of {axis_name}, or take generator currents as motor currents."
+                )
+            )
         elif len(falls):
             k, j = falls[0]
             more = (
@@ -74,30 +103,69 @@ def doubts(table: FluxTable, i_d, i_q, psi_d, psi_q, most: float) -> list[Concer
                 if len(falls) == 2
                 else ""
             )
-            found.append(Concern(f"{name} does not rise with {axis_name} at i_d {figure(i_d[k], 'A')}, i_q {figure(i_q[j], 'A')}{more}. A machine cannot do that.", False))  # fmt: skip
+            found.append(
+                Concern(
+                    f"{name} does not rise with {axis_name} at i_d {figure(i_d[k], 'A')}, i_q "
+                    f"{figure(i_q[j], 'A')}{more}. A machine cannot do that.",
+                    False,
+                )
+            )
     if any(c.fault for c in found):
         return found
     import scipy.interpolate  # slow to load, and few drives need it
 
-    at_rest = scipy.interpolate.RegularGridInterpolator((i_d, i_q), psi_d, bounds_error=False, fill_value=None)([[0.0, 0.0]])[0]  # fmt: skip
+    at_rest = scipy.interpolate.RegularGridInterpolator(
+        (i_d, i_q), psi_d, bounds_error=False, fill_value=None
+    )([[0.0, 0.0]])[0]
     if at_rest < -1e-3 * np.max(np.abs(psi_d)):
-        found.append(Concern(f"Without current psi_d is {figure(at_rest, 'Wb')}, so the magnet points along −d. Turn the signs of i_d and psi_d.", False))  # fmt: skip
+        found.append(
+            Concern(
+                f"Without current psi_d is {figure(at_rest, 'Wb')}, so the magnet points along −d. Turn "
+                "the signs of i_d and psi_d.",
+                False,
+            )
+        )
     fit = fitted(table)
     if fit.bent > 0:
         d, q = fit.bent_at
-        found.append(Concern(f"The tables bend the wrong way, most of all near i_d {figure(d, 'A')}, i_q {figure(q, 'A')}: an incremental inductance would be {100 * fit.bent:.2g} % of the largest below zero. The nearest fit that a machine can have is taken; it misses the tables by up to {100 * fit.misfit:.2g} %.", False))  # fmt: skip
+        found.append(
+            Concern(
+                f"The tables bend the wrong way, most of all near i_d {figure(d, 'A')}, i_q "
+                f"{figure(q, 'A')}: an incremental inductance would be {100 * fit.bent:.2g} % of the "
+                "largest below zero. The nearest fit that a machine can have is taken; it misses the "
+                f"tables by up to {100 * fit.misfit:.2g} %.",
+                False,
+            )
+        )
     gap, k, j = asymmetry(i_d, i_q, psi_d, psi_q)
     if gap > UNEQUAL_WORTH_TELLING:
-        found.append(Concern(f"The tables do not come from one energy: dψ_d/di_q and dψ_q/di_d differ by up to {100 * gap:.1f} % of the largest inductance, at i_d {figure(i_d[k], 'A')}, i_q {figure(i_q[j], 'A')}. The fit takes what lies between.", False))  # fmt: skip
+        found.append(
+            Concern(
+                "The tables do not come from one energy: dψ_d/di_q and dψ_q/di_d differ by up to "
+                f"{100 * gap:.1f} % of the largest inductance, at i_d {figure(i_d[k], 'A')}, i_q "
+                f"{figure(i_q[j], 'A')}. The fit takes what lies between.",
+                False,
+            )
+        )
     reach = min(-i_d[0], i_q[-1])
     if most == most and most > 1.001 * reach:
-        found.append(Concern(f"The current limit of {figure(most, 'A')} lies beyond the table, which ends at i_d {figure(i_d[0], 'A')} and i_q {figure(i_q[-1], 'A')}. Beyond it the fluxes go on straight, which is a guess.", False))  # fmt: skip
+        found.append(
+            Concern(
+                f"The current limit of {figure(most, 'A')} lies beyond the table, which ends at i_d "
+                f"{figure(i_d[0], 'A')} and i_q {figure(i_q[-1], 'A')}. Beyond it the fluxes go on "
+                "straight, which is a guess.",
+                False,
+            )
+        )
     return found
 
 
 def asymmetry(i_d, i_q, psi_d, psi_q) -> tuple[float, int, int]:
     """Largest difference of the cross inductances over the largest own one, and where (indices)."""
-    cross_d, cross_q = np.gradient(psi_d, i_q, axis=1, edge_order=2), np.gradient(psi_q, i_d, axis=0, edge_order=2)  # fmt: skip
+    cross_d, cross_q = (
+        np.gradient(psi_d, i_q, axis=1, edge_order=2),
+        np.gradient(psi_q, i_d, axis=0, edge_order=2),
+    )
     own = max(
         np.max(np.abs(np.gradient(psi_d, i_d, axis=0))), np.max(np.abs(np.gradient(psi_q, i_q, axis=1)))
     )
@@ -120,8 +188,10 @@ def mirrored(table: FluxTable) -> FluxTable:
 
 
 def star_of(table: FluxTable) -> FluxTable:
-    """The table of a winding in delta as that of the star it is equivalent to: its lines carry √3 times the current of a winding,
-    and a phase of the star links 1/√3 of the flux. Both turn by 30°, and with them the axes, so that d and q stay."""
+    """The table of a winding in delta as that of the star it is equivalent to: its lines carry √3 times the
+    current of a winding,
+    and a phase of the star links 1/√3 of the flux. Both turn by 30°, and with them the axes, so that d and q
+    stay."""
     more, less = 3**0.5, 3**-0.5
     i_d, i_q = more * np.array(table.i_d), more * np.array(table.i_q)
     psi_d, psi_q = less * np.array(table.psi_d, float), less * np.array(table.psi_q, float)

@@ -1,12 +1,17 @@
-"""Squirrel-cage induction machine, in the stator's or the rotor's frame, with one or two cages and main-flux saturation.
+"""Squirrel-cage induction machine, in the stator's or the rotor's frame, with one or two cages and main-flux
+saturation.
 
-States are the flux linkages; u_s = R_s·i_s + dψ_s/dt, 0 = R_r·i_r + dψ_r/dt − j·p·ω·ψ_r for each cage. All share the main
+States are the flux linkages; u_s = R_s·i_s + dψ_s/dt, 0 = R_r·i_r + dψ_r/dt − j·p·ω·ψ_r for each cage. All
+share the main
 flux ψ_m: i_s = (ψ_s − ψ_m)/L_σs, i_r = (ψ_r − ψ_m)/L_σr, and i_s + Σ i_r = ψ_m/L_m·(1 + s·(ψ_m/ψ_n)⁶).
 M = 3/2·p·(ψ_s × i_s). Krause, Wasynczuk, Sudhoff: Analysis of Electric Machinery, chapter 4 (from memory).
-In the rotor's frame the same fluxes, turned back by p·φ, change with the slip only; there u_s = R_s·i_s + dψ_s/dt + j·p·ω·ψ_s.
+In the rotor's frame the same fluxes, turned back by p·φ, change with the slip only; there u_s = R_s·i_s +
+dψ_s/dt + j·p·ω·ψ_s.
 
-The star point is open. A winding in delta is taken as the star it is equivalent to: a third of R and L, ψ_n/√3. The cage is as warm
-as the winding. Iron loss is the eddy share alone, with the square of speed and main flux; it brakes and does not enter the currents.
+The star point is open. A winding in delta is taken as the star it is equivalent to: a third of R and L,
+ψ_n/√3. The cage is as warm
+as the winding. Iron loss is the eddy share alone, with the square of speed and main flux; it brakes and does
+not enter the currents.
 """
 
 from __future__ import annotations
@@ -60,9 +65,20 @@ def build(c):
     iron = drag * rotor.speed * rotor.speed
     loss = copper + cage_loss + iron + b * rotor.speed * rotor.speed
     flux_alpha, flux_beta = turned(windings["1"][0][0], windings["1"][1][0], frame)
-    for name, value in (("current", ca.sqrt(square)), ("current_alpha", alpha), ("current_beta", beta), ("flux_alpha", flux_alpha), ("flux_beta", flux_beta),
-                        ("rotor_flux", ca.sqrt(flux_alpha**2 + flux_beta**2)), ("main_flux", ca.sqrt(main_square)), ("flux_angle", ca.atan2(flux_beta, flux_alpha)),
-                        ("copper_loss", copper), ("cage_loss", cage_loss), ("iron_loss", iron), ("loss", loss)):  # fmt: skip
+    for name, value in (
+        ("current", ca.sqrt(square)),
+        ("current_alpha", alpha),
+        ("current_beta", beta),
+        ("flux_alpha", flux_alpha),
+        ("flux_beta", flux_beta),
+        ("rotor_flux", ca.sqrt(flux_alpha**2 + flux_beta**2)),
+        ("main_flux", ca.sqrt(main_square)),
+        ("flux_angle", ca.atan2(flux_beta, flux_alpha)),
+        ("copper_loss", copper),
+        ("cage_loss", cage_loss),
+        ("iron_loss", iron),
+        ("loss", loss),
+    ):
         c.signal(name, value)
     c.lost(loss)
     c.stored(0.75 * c.value("L_s") * square + magnetic + main_energy(c, main) + rotor.energy)
@@ -80,7 +96,11 @@ def phases_of(alpha: ca.SX, beta: ca.SX) -> tuple[ca.SX, ca.SX, ca.SX]:
 def main_flux(c, stator, rotors) -> list[ca.SX]:
     """The main flux along both axes: in closed form, or as an unknown where iron saturates."""
     inverse = 1 / c.value("L_s") + sum((1 / c.value(f"L_r{k}") for k in rotors), ca.SX(0))
-    drive = [stator[n][0] / c.value("L_s") + sum((states[n][0] / c.value(f"L_r{k}") for k, states in rotors.items()), ca.SX(0)) for n in (0, 1)]  # fmt: skip
+    drive = [
+        stator[n][0] / c.value("L_s")
+        + sum((states[n][0] / c.value(f"L_r{k}") for k, states in rotors.items()), ca.SX(0))
+        for n in (0, 1)
+    ]
     if c.choice("iron") == "linear":
         return [d / (inverse + 1 / c.value("L_m")) for d in drive]
     main = [c.unknown(f"psi_m_{n}") for n in ("alpha", "beta")]
@@ -105,7 +125,8 @@ COMMON = {"p", "U_n", "f_n", "n_n", "P_n", "J_m", "b_m", "T_w", "P_fe", "n_fe"}
 OF_PHASES = ("R_s", "L_s", "L_m", "R_r1", "L_r1", "R_r2", "L_r2")
 RESISTANCES = ("R_s", "R_r1", "R_r2")
 TOLERANCE = 0.25
-"""Of a nameplate's power: slip at full load may be off by a fifth (IEC 60034-1, table 20, from memory), and speeds are rounded."""
+"""Of a nameplate's power: slip at full load may be off by a fifth (IEC 60034-1, table 20, from memory), and
+speeds are rounded."""
 
 
 def shown(card):
@@ -155,32 +176,59 @@ def contradictions(v, card):
     found = []
     synchronous = 2 * math.pi * v["f_n"] / v["p"]
     if v["n_n"] >= synchronous:
-        found.append(Contradiction(
-            f"the rated speed {figure(v['n_n'], 'rpm')} is not below the synchronous speed {figure(synchronous, 'rpm')} of {v['p']:.0f} pole pairs at {figure(v['f_n'], 'Hz')}. Correct speed, frequency or pole pairs.", "n_n"))  # fmt: skip
+        found.append(
+            Contradiction(
+                f"the rated speed {figure(v['n_n'], 'rpm')} is not below the synchronous speed "
+                f"{figure(synchronous, 'rpm')} of {v['p']:.0f} pole pairs at {figure(v['f_n'], 'Hz')}. "
+                "Correct speed, frequency or pole pairs.",
+                "n_n",
+            )
+        )
     if card.choices.get("entry") == "tests":
         try:
             from_tests(v)
         except ValueError:
-            found.append(Contradiction(
-                f"no machine gives these tests: at no load {figure(v['P_0'], 'W')} with {figure(v['I_0'], 'A')}, locked {figure(v['P_k'], 'W')} with {figure(v['I_k'], 'A')} at {figure(v['U_k'], 'V')}, stator {figure(v['R_s'], 'Ω')}. "
-                "Check that voltages are line to line and currents per line.", "P_k"))  # fmt: skip
+            found.append(
+                Contradiction(
+                    f"no machine gives these tests: at no load {figure(v['P_0'], 'W')} with "
+                    f"{figure(v['I_0'], 'A')}, locked {figure(v['P_k'], 'W')} with {figure(v['I_k'], 'A')} "
+                    f"at {figure(v['U_k'], 'V')}, stator {figure(v['R_s'], 'Ω')}. "
+                    "Check that voltages are line to line and currents per line.",
+                    "P_k",
+                )
+            )
     return found or against_nameplate(v, card)
 
 
 def against_nameplate(v, card) -> list[Contradiction]:
-    """Whether the machine can be at the point of its nameplate: before the pull-out, and with about the power that stands there."""
+    """Whether the machine can be at the point of its nameplate: before the pull-out, and with about the power
+    that stands there."""
     curve, given = (
         torque_curve(v, card),
         "tests" if card.choices.get("entry") == "tests" else "circuit values",
     )
     pull_out, found = curve.x[int(np.argmax(curve.y))], []
     if v["n_n"] < pull_out:
-        found.append(Contradiction(
-            f"at the rated speed {figure(v['n_n'], 'rpm')} the machine of these {given} is past its pull-out at {figure(float(pull_out), 'rpm')} and falls to a standstill. Correct the rated speed, pole pairs or {given}.", "n_n", fault=False))  # fmt: skip
+        found.append(
+            Contradiction(
+                f"at the rated speed {figure(v['n_n'], 'rpm')} the machine of these {given} is past its "
+                f"pull-out at {figure(float(pull_out), 'rpm')} and falls to a standstill. Correct the "
+                f"rated speed, pole pairs or {given}.",
+                "n_n",
+                fault=False,
+            )
+        )
     power = shaft_power(circuit(v, card), card)
     if abs(power / v["P_n"] - 1.0) > TOLERANCE:
-        found.append(Contradiction(
-            f"nameplate and {given} contradict each other: at {figure(v['n_n'], 'rpm')} they give {figure(power, 'W')} at the shaft, not {figure(v['P_n'], 'W')}. Check the rated speed, and whether values are of a phase or a line.", "P_n", fault=False))  # fmt: skip
+        found.append(
+            Contradiction(
+                f"nameplate and {given} contradict each other: at {figure(v['n_n'], 'rpm')} they give "
+                f"{figure(power, 'W')} at the shaft, not {figure(v['P_n'], 'W')}. Check the rated speed, "
+                "and whether values are of a phase or a line.",
+                "P_n",
+                fault=False,
+            )
+        )
     return found
 
 
@@ -226,7 +274,12 @@ def follows(v, card):
     curve = torque_curve(v, card)
     top = int(np.argmax(curve.y))
     rated = torque_at(m, card, v["n_n"])
-    first = [Figure("Stator leakage", "L_σs", m["L_s"], "H"), Figure("Main inductance", "L_m", m["L_m"], "H"), Figure("Cage resistance", "R_r", m["R_r1"], "Ω"), Figure("Cage leakage", "L_σr", m["L_r1"], "H")]  # fmt: skip
+    first = [
+        Figure("Stator leakage", "L_σs", m["L_s"], "H"),
+        Figure("Main inductance", "L_m", m["L_m"], "H"),
+        Figure("Cage resistance", "R_r", m["R_r1"], "Ω"),
+        Figure("Cage leakage", "L_σr", m["L_r1"], "H"),
+    ]
     return [
         *(first if card.choices.get("entry") == "tests" else ()),
         Figure("Synchronous speed", "n_s", synchronous, "rpm"),
@@ -242,7 +295,7 @@ def follows(v, card):
             "I_0",
             abs(m["U_n"] / ROOT_3 / complex(m["R_s"], w * (m["L_s"] + m["L_m"]))),
             "A",
-        ),  # fmt: skip
+        ),
     ]
 
 
@@ -261,7 +314,9 @@ KIND = Part(
     keywords="asynchronous motor cage ac three-phase im acim generator nameplate locked rotor",
     ports=PORTS,
     choices=(
-        Choice("entry", "Enter from", (("circuit", "circuit values"), ("tests", "no-load and locked-rotor test"))),
+        Choice(
+            "entry", "Enter from", (("circuit", "circuit values"), ("tests", "no-load and locked-rotor test"))
+        ),
         Choice("cages", "Cages", (("single", "one"), ("double", "two"))),
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
         Choice("iron", "Main flux", (("linear", "linear"), ("saturates", "saturates"))),
@@ -291,17 +346,32 @@ KIND = Part(
         *IRON,
     ),
     states=(
-        *(State(f"psi_{w}_{n}", f"{words} along {sign}", "Wb") for w, words in (("s", "stator flux"), ("r1", "flux of cage 1"), ("r2", "flux of cage 2")) for n, sign in (("alpha", "α"), ("beta", "β"))),
-        State("omega", "speed", "rad/s"), State("phi", "angle", "rad"),
+        *(
+            State(f"psi_{w}_{n}", f"{words} along {sign}", "Wb")
+            for w, words in (("s", "stator flux"), ("r1", "flux of cage 1"), ("r2", "flux of cage 2"))
+            for n, sign in (("alpha", "α"), ("beta", "β"))
+        ),
+        State("omega", "speed", "rad/s"),
+        State("phi", "angle", "rad"),
     ),
     signals=(
-        *SIGNALS, Signal("rotor_flux", "rotor flux", "Wb"), Signal("main_flux", "main flux", "Wb"), Signal("flux_angle", "angle of the rotor flux", "rad"), Signal("flux_alpha", "rotor flux along α", "Wb"),
-        Signal("flux_beta", "rotor flux along β", "Wb"), Signal("current_alpha", "current along α", "A"), Signal("current_beta", "current along β", "A"), Signal("cage_loss", "loss of the cage", "W"), Signal("iron_loss", "iron loss", "W"),
+        *SIGNALS,
+        Signal("rotor_flux", "rotor flux", "Wb"),
+        Signal("main_flux", "main flux", "Wb"),
+        Signal("flux_angle", "angle of the rotor flux", "rad"),
+        Signal("flux_alpha", "rotor flux along α", "Wb"),
+        Signal("flux_beta", "rotor flux along β", "Wb"),
+        Signal("current_alpha", "current along α", "A"),
+        Signal("current_beta", "current along β", "A"),
+        Signal("cage_loss", "loss of the cage", "W"),
+        Signal("iron_loss", "iron loss", "W"),
     ),
     build=build,
     circuit=circuit,
     shown=shown,
-    asked=lambda card: {"entry", "cages", "iron", "frame"} | ({"winding"} if card.choices.get("entry") != "tests" else set()),
+    asked=lambda card: (
+        {"entry", "cages", "iron", "frame"} | ({"winding"} if card.choices.get("entry") != "tests" else set())
+    ),
     contradictions=contradictions,
     follows=follows,
     curve=torque_curve,
@@ -309,4 +379,4 @@ KIND = Part(
     telling=lambda v, card: ("induction", f"{v['p']} pole pairs"),
     main_signal="speed",
     spine="M3",
-)  # fmt: skip
+)

@@ -7,7 +7,8 @@ from collections.abc import Mapping
 from pendel.core.catalogue.declare import Value
 
 COPPER = 0.00393
-"""1/K, temperature coefficient of copper's resistance about 20 °C: IEC 60034-1, 8.6.2.1 (as 1/(235 + 20), from memory)."""
+"""1/K, temperature coefficient of copper's resistance about 20 °C: IEC 60034-1, 8.6.2.1 (as 1/(235 + 20),
+from memory)."""
 
 TEMPERATURE = Value("T_w", "Winding at", "°C", "20", low=-60.0, high=250.0)
 IRON = (

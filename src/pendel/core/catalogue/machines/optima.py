@@ -1,7 +1,9 @@
 """Currents that make a torque with the least current within a flux that the voltage leaves, from flux tables.
 
-On a fine grid of i_d the i_q of each torque follows by interpolation, and the least current is chosen among those within the
-limits; where none is, the currents of most torque within them. For the optimum see Morimoto, Takeda, Hirasa, Taniguchi: IEEE
+On a fine grid of i_d the i_q of each torque follows by interpolation, and the least current is chosen among
+those within the
+limits; where none is, the currents of most torque within them. For the optimum see Morimoto, Takeda, Hirasa,
+Taniguchi: IEEE
 Trans. Ind. Appl. 26 (1990) 866; the search is our own.
 """
 
@@ -29,7 +31,8 @@ class CurrentPlane:
         self.I_max = I_max
 
     def most(self, flux: float = np.inf) -> tuple[float, float, float]:
-        """Torque, i_d and i_q of most torque within the current limit and a flux; where none is within, of least flux."""
+        """Torque, i_d and i_q of most torque within the current limit and a flux; where none is within, of
+        least flux."""
         within = (self.size <= self.I_max * (1 + 1e-9)) & (self.flux <= flux)
         if np.any(within):
             k, j = np.unravel_index(int(np.argmax(np.where(within, self.torque, -np.inf))), within.shape)

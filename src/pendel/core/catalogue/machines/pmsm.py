@@ -5,7 +5,8 @@ M = 3/2·p·(ψ·i_q + (L_d − L_q)·i_d·i_q), J·dω/dt = M − b·ω − k_f
 Krishnan: Permanent Magnet Synchronous and Brushless DC Motor Drives, chapter 3 (from memory).
 
 The star point is open. A winding in delta is taken as the star it is equivalent to: a third of R and L, ψ/√3.
-Iron loss is the eddy share alone, which grows with the square of the speed; it brakes and does not enter the currents.
+Iron loss is the eddy share alone, which grows with the square of the speed; it brakes and does not enter the
+currents.
 """
 
 from __future__ import annotations
@@ -44,8 +45,19 @@ def build(c):
     copper = 1.5 * r * (i_d * i_d + i_q * i_q)
     iron = k_fe * rotor.speed * rotor.speed
     loss = copper + iron + b * rotor.speed * rotor.speed
-    for name, value in (("i_d", i_d), ("i_q", i_q), ("u_d", u_d), ("u_q", u_q), ("flux_d", flux_d), ("flux_q", flux_q), ("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical))),
-                        ("current", ca.sqrt(i_d * i_d + i_q * i_q)), ("copper_loss", copper), ("iron_loss", iron), ("loss", loss)):  # fmt: skip
+    for name, value in (
+        ("i_d", i_d),
+        ("i_q", i_q),
+        ("u_d", u_d),
+        ("u_q", u_q),
+        ("flux_d", flux_d),
+        ("flux_q", flux_q),
+        ("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical))),
+        ("current", ca.sqrt(i_d * i_d + i_q * i_q)),
+        ("copper_loss", copper),
+        ("iron_loss", iron),
+        ("loss", loss),
+    ):
         c.signal(name, value)
     c.lost(loss)
     c.stored(0.75 * (l_d * i_d * i_d + l_q * i_q * i_q) + rotor.energy)
@@ -97,7 +109,8 @@ def contradictions(v, card):
     )
     return [
         Contradiction(
-            f"EMF and torque constant contradict each other: {figure(v['K_E'], 'V')} ({form}) at 1000 rpm gives {figure(follows_, 'N·m')} per ampere rms, not {figure(v['k_t'], 'N·m')}. {why}",
+            f"EMF and torque constant contradict each other: {figure(v['K_E'], 'V')} ({form}) at 1000 rpm "
+            f"gives {figure(follows_, 'N·m')} per ampere rms, not {figure(v['k_t'], 'N·m')}. {why}",
             "k_t",
             fault=False,
         )
@@ -105,7 +118,8 @@ def contradictions(v, card):
 
 
 def best_point(m: dict[str, float], current: float, speed: float, voltage: float) -> tuple[float, float]:
-    """Currents (A) of the largest torque at a shaft speed (rad/s) within a current and a phase voltage, both peak.
+    """Currents (A) of the largest torque at a shaft speed (rad/s) within a current and a phase voltage, both
+    peak.
 
     Along i_d the largest i_q that both limits allow; Morimoto et al.: IEEE Trans. Ind. Appl. 26 (1990) 866.
     """
@@ -169,7 +183,9 @@ KIND = Part(
     keywords="pmsm pmac servo brushless ac motor three-phase synchronous ipm spm generator data sheet",
     ports=PORTS,
     choices=(
-        Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))),
+        Choice(
+            "entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))
+        ),
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
         Choice("emf", "EMF given as", tuple((f, f) for f in FORMS)),
     ),
@@ -191,10 +207,22 @@ KIND = Part(
         Value("U_dc", "Envelope, link", "V", "560", low=0.0, open_low=True),
         Value("I_max", "Envelope, peak", "A", "250", low=0.0, open_low=True),
     ),
-    states=(State("i_d", "current along d", "A"), State("i_q", "current along q", "A"), State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
+    states=(
+        State("i_d", "current along d", "A"),
+        State("i_q", "current along q", "A"),
+        State("omega", "speed", "rad/s"),
+        State("phi", "angle", "rad"),
+    ),
     signals=(
-        *SIGNALS, Signal("i_d", "current along d", "A"), Signal("i_q", "current along q", "A"), Signal("u_d", "voltage along d", "V"), Signal("u_q", "voltage along q", "V"),
-        Signal("flux_d", "flux along d", "Wb"), Signal("flux_q", "flux along q", "Wb"), Signal("angle_e", "electrical angle", "rad"), Signal("iron_loss", "iron loss", "W"),
+        *SIGNALS,
+        Signal("i_d", "current along d", "A"),
+        Signal("i_q", "current along q", "A"),
+        Signal("u_d", "voltage along d", "V"),
+        Signal("u_q", "voltage along q", "V"),
+        Signal("flux_d", "flux along d", "Wb"),
+        Signal("flux_q", "flux along q", "Wb"),
+        Signal("angle_e", "electrical angle", "rad"),
+        Signal("iron_loss", "iron loss", "W"),
     ),
     build=build,
     circuit=circuit,
@@ -207,4 +235,4 @@ KIND = Part(
     telling=lambda v, card: ("PMSM", f"{v['p']} pole pairs"),
     main_signal="speed",
     spine="M3",
-)  # fmt: skip
+)

@@ -1,7 +1,9 @@
 """Synchronous machine by tables of its flux linkages; without a magnet, a synchronous reluctance machine.
 
-u_d = R·i_d + L_dd·di_d/dt + L_dq·di_q/dt − ω_e·ψ_q, u_q likewise, M = 3/2·p·(ψ_d·i_q − ψ_q·i_d), with fluxes and incremental
-inductances from one co-energy; see ``flux.py``. Tables and resistance are those of a star; tables of a delta are turned into such when
+u_d = R·i_d + L_dd·di_d/dt + L_dq·di_q/dt − ω_e·ψ_q, u_q likewise, M = 3/2·p·(ψ_d·i_q − ψ_q·i_d), with fluxes
+and incremental
+inductances from one co-energy; see ``flux.py``. Tables and resistance are those of a star; tables of a delta
+are turned into such when
 they are loaded. Beyond the table the fluxes go on along the border's slopes.
 """
 
@@ -36,8 +38,22 @@ def build(c):
     rotor.turn(1.5 * p * (psi_d * i_q - psi_q * i_d), b + k_fe)
     copper, iron = 1.5 * r * (i_d * i_d + i_q * i_q), k_fe * rotor.speed * rotor.speed
     loss = copper + iron + b * rotor.speed * rotor.speed
-    for name, value in (("i_d", i_d), ("i_q", i_q), ("u_d", u_d), ("u_q", u_q), ("flux_d", psi_d), ("flux_q", psi_q), ("L_dd", l_dd), ("L_qq", l_qq), ("L_dq", l_dq),
-                        ("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical))), ("current", ca.sqrt(i_d * i_d + i_q * i_q)), ("copper_loss", copper), ("iron_loss", iron), ("loss", loss)):  # fmt: skip
+    for name, value in (
+        ("i_d", i_d),
+        ("i_q", i_q),
+        ("u_d", u_d),
+        ("u_q", u_q),
+        ("flux_d", psi_d),
+        ("flux_q", psi_q),
+        ("L_dd", l_dd),
+        ("L_qq", l_qq),
+        ("L_dq", l_dq),
+        ("angle_e", ca.atan2(ca.sin(electrical), ca.cos(electrical))),
+        ("current", ca.sqrt(i_d * i_d + i_q * i_q)),
+        ("copper_loss", copper),
+        ("iron_loss", iron),
+        ("loss", loss),
+    ):
         c.signal(name, value)
     c.lost(loss)
     c.stored(1.5 * (psi_d * i_d + psi_q * i_q - w_co["f"]) + rotor.energy)
@@ -108,7 +124,8 @@ KIND = Part(
     title="Synchronous machine by tables",
     sentence="A three-phase machine from tables of its fluxes, with saturation; with or without magnets.",
     group="machine",
-    keywords="pmsm synrm reluctance saturation flux linkage table map finite element field calculation cross coupling ipm",
+    keywords="pmsm synrm reluctance saturation flux linkage table map finite element field calculation "
+    "cross coupling ipm",
     ports=PORTS,
     values=(
         Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
@@ -119,11 +136,25 @@ KIND = Part(
         *IRON,
         Value("I_max", "Current limit, peak", "A", "250", low=0.0, open_low=True),
     ),
-    states=(State("i_d", "current along d", "A"), State("i_q", "current along q", "A"), State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
+    states=(
+        State("i_d", "current along d", "A"),
+        State("i_q", "current along q", "A"),
+        State("omega", "speed", "rad/s"),
+        State("phi", "angle", "rad"),
+    ),
     signals=(
-        *SIGNALS, Signal("i_d", "current along d", "A"), Signal("i_q", "current along q", "A"), Signal("u_d", "voltage along d", "V"), Signal("u_q", "voltage along q", "V"),
-        Signal("flux_d", "flux along d", "Wb"), Signal("flux_q", "flux along q", "Wb"), Signal("L_dd", "incremental inductance dd", "H"), Signal("L_qq", "incremental inductance qq", "H"), Signal("L_dq", "incremental inductance dq", "H"),
-        Signal("angle_e", "electrical angle", "rad"), Signal("iron_loss", "iron loss", "W"),
+        *SIGNALS,
+        Signal("i_d", "current along d", "A"),
+        Signal("i_q", "current along q", "A"),
+        Signal("u_d", "voltage along d", "V"),
+        Signal("u_q", "voltage along q", "V"),
+        Signal("flux_d", "flux along d", "Wb"),
+        Signal("flux_q", "flux along q", "Wb"),
+        Signal("L_dd", "incremental inductance dd", "H"),
+        Signal("L_qq", "incremental inductance qq", "H"),
+        Signal("L_dq", "incremental inductance dq", "H"),
+        Signal("angle_e", "electrical angle", "rad"),
+        Signal("iron_loss", "iron loss", "W"),
     ),
     build=build,
     circuit=circuit,
@@ -136,4 +167,4 @@ KIND = Part(
     main_signal="speed",
     spine="M3",
     takes_flux=True,
-)  # fmt: skip
+)

@@ -9,10 +9,17 @@ from pendel.core.catalogue.declare import Link, Port, Signal
 PHASES = ("a", "b", "c")
 PORTS = (Port("phases", Link.AC3, "Three phases", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"))
 SIGNALS = (
-    Signal("speed", "speed", "rad/s"), Signal("torque", "torque", "N·m"), Signal("current", "current, peak", "A"),
-    *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES), *(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES),
-    Signal("angle", "angle", "rad"), Signal("shaft_torque", "shaft torque", "N·m"), Signal("power", "shaft power", "W"), Signal("copper_loss", "copper loss", "W"), Signal("loss", "loss", "W"),
-)  # fmt: skip
+    Signal("speed", "speed", "rad/s"),
+    Signal("torque", "torque", "N·m"),
+    Signal("current", "current, peak", "A"),
+    *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES),
+    *(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES),
+    Signal("angle", "angle", "rad"),
+    Signal("shaft_torque", "shaft torque", "N·m"),
+    Signal("power", "shaft power", "W"),
+    Signal("copper_loss", "copper loss", "W"),
+    Signal("loss", "loss", "W"),
+)
 
 
 def report_phases(c, currents) -> None:
@@ -40,7 +47,13 @@ class Rotor:
         c.equation(self.speed - self.shaft_speed)
         c.equation(self.d_angle - self.speed)
         c.equation(c.value("J_m") * self.d_speed - (torque - drag * self.speed + self.load))
-        for name, value in (("speed", self.speed), ("torque", torque), ("angle", self.angle), ("shaft_torque", -self.load), ("power", -self.load * self.speed)):  # fmt: skip
+        for name, value in (
+            ("speed", self.speed),
+            ("torque", torque),
+            ("angle", self.angle),
+            ("shaft_torque", -self.load),
+            ("power", -self.load * self.speed),
+        ):
             c.signal(name, value)
 
     @property

@@ -1,8 +1,11 @@
 """Brushless machine with trapezoidal EMF, in phase variables.
 
-u_k − u_star = R·i_k + L·di_k/dt + k_e·ω·f(θ_e − k·120°), Σ i_k = 0, M = k_e·Σ f_k·i_k; L is a phase's own less the mutual
-inductance. f is 1 over its flat top and −1 over its flat bottom, with straight flanks between; its corners may be rounded.
-In delta each winding lies between two lines, u_k − u_k+1 = R·i + L·di/dt + k_e·ω·f(θ_e + 30° − k·120°), so that the voltage between
+u_k − u_star = R·i_k + L·di_k/dt + k_e·ω·f(θ_e − k·120°), Σ i_k = 0, M = k_e·Σ f_k·i_k; L is a phase's own
+less the mutual
+inductance. f is 1 over its flat top and −1 over its flat bottom, with straight flanks between; its corners
+may be rounded.
+In delta each winding lies between two lines, u_k − u_k+1 = R·i + L·di/dt + k_e·ω·f(θ_e + 30° − k·120°), so
+that the voltage between
 the lines has the angle it has in star; what of the EMFs does not cancel drives a current around the delta.
 Krishnan: Permanent Magnet Synchronous and Brushless DC Motor Drives, chapter 10 (from memory).
 """
@@ -25,9 +28,11 @@ SHARPEST = 1e-3
 
 
 def shape(angle: ca.SX, flat: ca.SX, rounding: ca.SX) -> ca.SX:
-    """The EMF over its peak at an electrical angle; ``flat`` (rad) is the width of its top, zero crossings are at 0 and π.
+    """The EMF over its peak at an electrical angle; ``flat`` (rad) is the width of its top, zero crossings
+    are at 0 and π.
 
-    A straight line through zero, reflected at the quarter turns, is cut at ±1 by (√((y+1)²+r²) − √((y−1)²+r²))/2.
+    A straight line through zero, reflected at the quarter turns, is cut at ±1 by (√((y+1)²+r²) −
+    √((y−1)²+r²))/2.
     """
     flank = (math.pi - flat) / 2
     line = ca.asin(SHORT_OF_ONE * ca.sin(angle)) / flank
@@ -91,8 +96,10 @@ def is_delta(card) -> bool:
 
 
 def line_factor(v, card) -> float:
-    """Peak of the EMF between two open lines over that of a winding, with sharp corners. In star it is f(60°) − f(−60°). In delta what
-    the three EMFs have in common is lost on the windings: f − Σf/3, which peaks where f does, with the others 30° below zero."""
+    """Peak of the EMF between two open lines over that of a winding, with sharp corners. In star it is f(60°)
+    − f(−60°). In delta what
+    the three EMFs have in common is lost on the windings: f − Σf/3, which peaks where f does, with the others
+    30° below zero."""
     flank = (math.pi - v["flat"]) / 2
     if is_delta(card):
         return 2 / 3 * (1 + min(1.0, math.pi / 6 / flank))
@@ -100,7 +107,8 @@ def line_factor(v, card) -> float:
 
 
 def winding_values(v, card) -> dict[str, float]:
-    """R (at 20 °C), L and k_e (V·s/rad, peak) of a winding, from whichever set was entered. Between two lines lie two phases of a
+    """R (at 20 °C), L and k_e (V·s/rad, peak) of a winding, from whichever set was entered. Between two lines
+    lie two phases of a
     star, or one of a delta beside the other two."""
     if card.choices.get("entry") == "sheet":
         share = 1.5 if is_delta(card) else 0.5
@@ -128,7 +136,9 @@ def contradictions(v, card):
         if abs(follows_ / v["k_t"] - 1.0) >= 0.05:
             found.append(
                 Contradiction(
-                    f"EMF and torque constant contradict each other: {figure(v['K_E'], 'V')} between lines at 1000 rpm gives {figure(follows_, 'N·m')} per ampere between two lines, not {figure(v['k_t'], 'N·m')}. Check whether the EMF is a peak between lines.",
+                    f"EMF and torque constant contradict each other: {figure(v['K_E'], 'V')} between lines "
+                    f"at 1000 rpm gives {figure(follows_, 'N·m')} per ampere between two lines, not "
+                    f"{figure(v['k_t'], 'N·m')}. Check whether the EMF is a peak between lines.",
                     "k_t",
                     {"k_t": f"{follows_:.4g} N·m/A"},
                     "Take the one that follows",
@@ -160,7 +170,12 @@ KIND = Part(
     group="machine",
     keywords="bldc brushless block commutation six-step hall trapezoid emf fan motor three-phase data sheet",
     ports=PORTS,
-    choices=(Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))), Choice("winding", "Winding", (("star", "star"), ("delta", "delta")))),
+    choices=(
+        Choice(
+            "entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))
+        ),
+        Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
+    ),
     values=(
         Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
         Value("R_s", "Phase resistance", "mΩ", "180", low=0.0, open_low=True),
@@ -178,8 +193,20 @@ KIND = Part(
         *IRON,
         Value("U_dc", "Link voltage", "V", "24", low=0.0, open_low=True),
     ),
-    states=(State("i_a", "current of phase a", "A"), State("i_b", "current of phase b", "A"), State("i_c", "current of phase c", "A"), State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
-    signals=(*SIGNALS, *(Signal(f"emf_{n}", f"EMF of phase {n}", "V") for n in PHASES), Signal("star_voltage", "potential of the star point", "V"), Signal("angle_e", "electrical angle", "rad"), Signal("iron_loss", "iron loss", "W")),
+    states=(
+        State("i_a", "current of phase a", "A"),
+        State("i_b", "current of phase b", "A"),
+        State("i_c", "current of phase c", "A"),
+        State("omega", "speed", "rad/s"),
+        State("phi", "angle", "rad"),
+    ),
+    signals=(
+        *SIGNALS,
+        *(Signal(f"emf_{n}", f"EMF of phase {n}", "V") for n in PHASES),
+        Signal("star_voltage", "potential of the star point", "V"),
+        Signal("angle_e", "electrical angle", "rad"),
+        Signal("iron_loss", "iron loss", "W"),
+    ),
     build=build,
     circuit=circuit,
     shown=lambda card: COMMON | (SHEET if card.choices.get("entry") == "sheet" else CIRCUIT),
@@ -189,4 +216,4 @@ KIND = Part(
     telling=lambda v, card: ("trapezoid", f"{v['p']} pole pairs"),
     main_signal="speed",
     spine="M3",
-)  # fmt: skip
+)

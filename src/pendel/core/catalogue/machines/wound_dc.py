@@ -1,7 +1,9 @@
 """DC machines with a field winding: separately excited, shunt and series.
 
-u_a = R_a·i_a + L_a·di_a/dt + M_af·i_f·ω, u_f = R_f·i_f + L_f·di_f/dt, M = M_af·i_f·i_a; a shunt field lies across the
-armature, a series field carries its current. Linear: the iron does not saturate. Its loss, the eddy share, grows with the square of
+u_a = R_a·i_a + L_a·di_a/dt + M_af·i_f·ω, u_f = R_f·i_f + L_f·di_f/dt, M = M_af·i_f·i_a; a shunt field lies
+across the
+armature, a series field carries its current. Linear: the iron does not saturate. Its loss, the eddy share,
+grows with the square of
 field current times speed, and brakes.
 Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., sections 7.3 and 7.5 (from memory).
 """
@@ -61,8 +63,20 @@ def build(c, excitation: str):
     c.equation(j * d_speed - (torque - (b + drag) * speed + load))
     copper, iron = r_a * i_a * i_a + r_f * i_f * i_f, drag * speed * speed
     loss = copper + iron + b * speed * speed
-    for name, value in (("current", i_a), ("field_current", i_f), ("voltage", u), ("speed", speed), ("angle", angle), ("torque", torque), ("emf", m_af * i_f * speed),
-                        ("shaft_torque", -load), ("power", -load * speed), ("copper_loss", copper), ("iron_loss", iron), ("loss", loss)):  # fmt: skip
+    for name, value in (
+        ("current", i_a),
+        ("field_current", i_f),
+        ("voltage", u),
+        ("speed", speed),
+        ("angle", angle),
+        ("torque", torque),
+        ("emf", m_af * i_f * speed),
+        ("shaft_torque", -load),
+        ("power", -load * speed),
+        ("copper_loss", copper),
+        ("iron_loss", iron),
+        ("loss", loss),
+    ):
         c.signal(name, ca.SX(value))
     c.lost(loss)
     c.stored(l_a * i_a * i_a / 2 + l_f * i_f * i_f / 2 + j * speed * speed / 2)
@@ -95,9 +109,21 @@ def contradictions(v, card, excitation: str) -> list[Contradiction]:
         return []
     i_a, _ = rated_field(v, excitation)
     if i_a <= 0:
-        return [Contradiction(f"The field alone takes more than the rated current of {figure(v['I_n'], 'A')}. Check field resistance and rated current.", "I_n")]  # fmt: skip
+        return [
+            Contradiction(
+                f"The field alone takes more than the rated current of {figure(v['I_n'], 'A')}. Check "
+                "field resistance and rated current.",
+                "I_n",
+            )
+        ]
     if rated_emf(v, excitation) <= 0:
-        return [Contradiction(f"At the rated current the resistances take all of {figure(v['U_n'], 'V')}. Check resistances and rated current.", "R_a")]  # fmt: skip
+        return [
+            Contradiction(
+                f"At the rated current the resistances take all of {figure(v['U_n'], 'V')}. Check "
+                "resistances and rated current.",
+                "R_a",
+            )
+        ]
     return []
 
 
@@ -130,31 +156,97 @@ def machine(
     id: str, title: str, sentence: str, keywords: str, excitation: str, field: tuple[str, str, str]
 ) -> Part:
     r_f, l_f, m_af = field
-    iron_field = Value("I_fe", "and field current", "A", "25" if excitation == SERIES else "1", low=0.0, open_low=True)  # fmt: skip
+    iron_field = Value(
+        "I_fe", "and field current", "A", "25" if excitation == SERIES else "1", low=0.0, open_low=True
+    )
     current = (State("i_f", "field current", "A"),) if excitation != SERIES else ()
     ports = (Port("field", Link.DC, "Field winding", "bottom"),) if excitation == SEPARATE else ()
     return Part(
-        id=id, title=title, sentence=sentence, group="machine", keywords="motor dc commutator wound field excitation generator " + keywords,
-        ports=(Port("winding", Link.DC, "Armature" if excitation == SEPARATE else "Winding", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"), *ports),
-        choices=(Choice("entry", "Enter from", (("circuit", "circuit values"), ("plate", "nameplate and resistances"))),),
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="machine",
+        keywords="motor dc commutator wound field excitation generator " + keywords,
+        ports=(
+            Port("winding", Link.DC, "Armature" if excitation == SEPARATE else "Winding", "left"),
+            Port("shaft", Link.SHAFT, "Shaft", "right"),
+            *ports,
+        ),
+        choices=(
+            Choice(
+                "entry", "Enter from", (("circuit", "circuit values"), ("plate", "nameplate and resistances"))
+            ),
+        ),
         values=(
-            Value("U_n", "Rated voltage", "V", "220", low=0.0, open_low=True), Value("I_n", "Rated current", "A", "25", low=0.0, open_low=True), Value("n_n", "Rated speed", "rpm", "1500", low=0.0, open_low=True),
-            Value("U_f", "Rated field voltage", "V", "220", low=0.0, open_low=True), Value("R_a", "Armature resistance", "Ω", "0.6", low=0.0, open_low=True), Value("L_a", "Armature inductance", "mH", "9", low=0.0, open_low=True),
-            Value("R_f", "Field resistance", "Ω", r_f, low=0.0, open_low=True), Value("L_f", "Field inductance", "H", l_f, low=0.0, open_low=True), Value("M_af", "Mutual inductance", "H", m_af, low=0.0, open_low=True),
-            Value("J_m", "Rotor inertia", "kg·m²", "0.12", low=0.0, open_low=True), Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0), TEMPERATURE, *IRON, iron_field,
+            Value("U_n", "Rated voltage", "V", "220", low=0.0, open_low=True),
+            Value("I_n", "Rated current", "A", "25", low=0.0, open_low=True),
+            Value("n_n", "Rated speed", "rpm", "1500", low=0.0, open_low=True),
+            Value("U_f", "Rated field voltage", "V", "220", low=0.0, open_low=True),
+            Value("R_a", "Armature resistance", "Ω", "0.6", low=0.0, open_low=True),
+            Value("L_a", "Armature inductance", "mH", "9", low=0.0, open_low=True),
+            Value("R_f", "Field resistance", "Ω", r_f, low=0.0, open_low=True),
+            Value("L_f", "Field inductance", "H", l_f, low=0.0, open_low=True),
+            Value("M_af", "Mutual inductance", "H", m_af, low=0.0, open_low=True),
+            Value("J_m", "Rotor inertia", "kg·m²", "0.12", low=0.0, open_low=True),
+            Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0),
+            TEMPERATURE,
+            *IRON,
+            iron_field,
         ),
-        states=(State("i_a", "armature current", "A"), *current, State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
+        states=(
+            State("i_a", "armature current", "A"),
+            *current,
+            State("omega", "speed", "rad/s"),
+            State("phi", "angle", "rad"),
+        ),
         signals=(
-            Signal("speed", "speed", "rad/s"), Signal("current", "armature current", "A"), Signal("field_current", "field current", "A"), Signal("voltage", "voltage", "V"), Signal("torque", "torque", "N·m"), Signal("shaft_torque", "shaft torque", "N·m"),
-            Signal("angle", "angle", "rad"), Signal("emf", "EMF", "V"), Signal("power", "shaft power", "W"), Signal("copper_loss", "copper loss", "W"), Signal("iron_loss", "iron loss", "W"), Signal("loss", "loss", "W"),
+            Signal("speed", "speed", "rad/s"),
+            Signal("current", "armature current", "A"),
+            Signal("field_current", "field current", "A"),
+            Signal("voltage", "voltage", "V"),
+            Signal("torque", "torque", "N·m"),
+            Signal("shaft_torque", "shaft torque", "N·m"),
+            Signal("angle", "angle", "rad"),
+            Signal("emf", "EMF", "V"),
+            Signal("power", "shaft power", "W"),
+            Signal("copper_loss", "copper loss", "W"),
+            Signal("iron_loss", "iron loss", "W"),
+            Signal("loss", "loss", "W"),
         ),
-        build=partial(build, excitation=excitation), circuit=partial(circuit, excitation=excitation), shown=partial(shown, excitation=excitation), contradictions=partial(contradictions, excitation=excitation),
-        follows=partial(follows, excitation=excitation), telling=lambda v, card: (excitation, v["R_a"]), main_signal="speed", spine="M",
-    )  # fmt: skip
+        build=partial(build, excitation=excitation),
+        circuit=partial(circuit, excitation=excitation),
+        shown=partial(shown, excitation=excitation),
+        contradictions=partial(contradictions, excitation=excitation),
+        follows=partial(follows, excitation=excitation),
+        telling=lambda v, card: (excitation, v["R_a"]),
+        main_signal="speed",
+        spine="M",
+    )
 
 
 KINDS = (
-    machine("separate_dc", "DC machine, separately excited", "Armature and field have supplies of their own.", "field weakening", SEPARATE, ("180", "20", "1.1")),
-    machine("shunt_dc", "DC machine, shunt", "The field lies across the armature.", "parallel", SHUNT, ("180", "20", "1.1")),
-    machine("series_dc", "DC machine, series", "The field carries the armature's current.", "traction universal", SERIES, ("0.4", "0.03", "0.05")),
-)  # fmt: skip
+    machine(
+        "separate_dc",
+        "DC machine, separately excited",
+        "Armature and field have supplies of their own.",
+        "field weakening",
+        SEPARATE,
+        ("180", "20", "1.1"),
+    ),
+    machine(
+        "shunt_dc",
+        "DC machine, shunt",
+        "The field lies across the armature.",
+        "parallel",
+        SHUNT,
+        ("180", "20", "1.1"),
+    ),
+    machine(
+        "series_dc",
+        "DC machine, series",
+        "The field carries the armature's current.",
+        "traction universal",
+        SERIES,
+        ("0.4", "0.03", "0.05"),
+    ),
+)

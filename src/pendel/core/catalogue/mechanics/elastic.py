@@ -1,7 +1,10 @@
-"""What gives way between inertias: an elastic shaft with backlash, a rope that only pulls, and the drum it winds on.
+"""What gives way between inertias: an elastic shaft with backlash, a rope that only pulls, and the drum it
+winds on.
 
-Torque of a spring and a damper side by side, M = k·s + d·ds/dt; within the backlash nothing touches. Contact begins
-where the play is used up and ends where the torque would pull. Nordin, Gutman: Controlling mechanical systems with
+Torque of a spring and a damper side by side, M = k·s + d·ds/dt; within the backlash nothing touches. Contact
+begins
+where the play is used up and ends where the torque would pull. Nordin, Gutman: Controlling mechanical systems
+with
 backlash, Automatica 38 (2002) 1633 (from memory).
 """
 
@@ -13,7 +16,8 @@ from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, Stat
 
 
 def spring(c, slip: ca.SX, rate: ca.SX, *, play: ca.SX | None, pulls_only: bool = False) -> ca.SX:
-    """Force of spring and damper at a stretch ``slip`` that grows at ``rate``; ``play`` is what is free in all."""
+    """Force of spring and damper at a stretch ``slip`` that grows at ``rate``; ``play`` is what is free in
+    all."""
     k, d = c.value("k"), c.value("d")
     if play is None and not pulls_only:
         return k * slip + d * rate
@@ -30,7 +34,8 @@ def spring(c, slip: ca.SX, rate: ca.SX, *, play: ca.SX | None, pulls_only: bool 
 
 
 def stretched(c, name: str, through: str, *, play: ca.SX | None = None, pulls_only: bool = False):
-    """State a spring between the ports a and b; its stretch, the rate of that, and its force, positive where it pulls."""
+    """State a spring between the ports a and b; its stretch, the rate of that, and its force, positive where
+    it pulls."""
     across_a, through_a = c.flange("a")
     across_b, through_b = c.flange("b")
     slip, rate = c.state(name)
@@ -88,15 +93,74 @@ def stiff_time(v, card):
 SHAFTS = (Port("a", Link.SHAFT, "Driving shaft", "left"), Port("b", Link.SHAFT, "Driven shaft", "right"))
 RODS = (Port("a", Link.ROD, "Pulling end", "left"), Port("b", Link.ROD, "Pulled end", "right"))
 KINDS = (
-    Part(id="elastic_shaft", title="Elastic shaft", sentence="Winds up under torque, with damping and backlash.", group="mechanics", keywords="spring torsion coupling backlash play stiffness compliance two-mass",
-         ports=SHAFTS, values=(Value("k", "Stiffness", "N·m/rad", "4000", low=0.0, open_low=True), Value("d", "Damping", "N·m·s", "4", low=0.0), Value("play", "Backlash", "deg", "0", low=0.0)),
-         states=(State("twist", "twist", "rad"),), signals=(Signal("torque", "torque", "N·m"), Signal("twist", "twist", "rad"), Signal("speed", "speed of the driven side", "rad/s"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
-         follows=stiff_time, build=build_shaft, telling=lambda v, card: (v["k"], f"play {v['play']}" if v["play"] != "0 °" else v["d"]), main_signal="torque", spine="∿"),
-    Part(id="rope", title="Rope", sentence="Stretches under a pull, with damping; it goes slack instead of pushing.", group="mechanics", keywords="cable spring elastic hoist winch slack",
-         ports=RODS, values=(Value("k", "Stiffness", "N/m", "600000", low=0.0, open_low=True), Value("d", "Damping", "N·s/m", "4000", low=0.0)),
-         states=(State("stretch", "stretch", "m"),), signals=(Signal("force", "force", "N"), Signal("stretch", "stretch", "m"), Signal("speed", "speed of the pulled end", "m/s"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
-         follows=stiff_time, build=build_rope, telling=lambda v, card: (v["k"],), main_signal="force", spine="∿"),
-    Part(id="drum", title="Drum", sentence="Turns rotation into the travel of a rope, without slip.", group="mechanics", keywords="winch pulley sheave rack wheel linear",
-         ports=(Port("shaft", Link.SHAFT, "Shaft", "left"), Port("rope", Link.ROD, "Rope", "right")), values=(Value("r", "Radius", "mm", "750", low=0.0, open_low=True),),
-         signals=(Signal("speed", "rope speed", "m/s"), Signal("force", "rope force", "N"), Signal("torque", "torque", "N·m"), Signal("power", "power", "W")), build=build_drum, telling=lambda v, card: (f"r {v['r']}",), main_signal="speed", spine="○"),
-)  # fmt: skip
+    Part(
+        id="elastic_shaft",
+        title="Elastic shaft",
+        sentence="Winds up under torque, with damping and backlash.",
+        group="mechanics",
+        keywords="spring torsion coupling backlash play stiffness compliance two-mass",
+        ports=SHAFTS,
+        values=(
+            Value("k", "Stiffness", "N·m/rad", "4000", low=0.0, open_low=True),
+            Value("d", "Damping", "N·m·s", "4", low=0.0),
+            Value("play", "Backlash", "deg", "0", low=0.0),
+        ),
+        states=(State("twist", "twist", "rad"),),
+        signals=(
+            Signal("torque", "torque", "N·m"),
+            Signal("twist", "twist", "rad"),
+            Signal("speed", "speed of the driven side", "rad/s"),
+            Signal("power", "power", "W"),
+            Signal("loss", "loss", "W"),
+        ),
+        follows=stiff_time,
+        build=build_shaft,
+        telling=lambda v, card: (v["k"], f"play {v['play']}" if v["play"] != "0 °" else v["d"]),
+        main_signal="torque",
+        spine="∿",
+    ),
+    Part(
+        id="rope",
+        title="Rope",
+        sentence="Stretches under a pull, with damping; it goes slack instead of pushing.",
+        group="mechanics",
+        keywords="cable spring elastic hoist winch slack",
+        ports=RODS,
+        values=(
+            Value("k", "Stiffness", "N/m", "600000", low=0.0, open_low=True),
+            Value("d", "Damping", "N·s/m", "4000", low=0.0),
+        ),
+        states=(State("stretch", "stretch", "m"),),
+        signals=(
+            Signal("force", "force", "N"),
+            Signal("stretch", "stretch", "m"),
+            Signal("speed", "speed of the pulled end", "m/s"),
+            Signal("power", "power", "W"),
+            Signal("loss", "loss", "W"),
+        ),
+        follows=stiff_time,
+        build=build_rope,
+        telling=lambda v, card: (v["k"],),
+        main_signal="force",
+        spine="∿",
+    ),
+    Part(
+        id="drum",
+        title="Drum",
+        sentence="Turns rotation into the travel of a rope, without slip.",
+        group="mechanics",
+        keywords="winch pulley sheave rack wheel linear",
+        ports=(Port("shaft", Link.SHAFT, "Shaft", "left"), Port("rope", Link.ROD, "Rope", "right")),
+        values=(Value("r", "Radius", "mm", "750", low=0.0, open_low=True),),
+        signals=(
+            Signal("speed", "rope speed", "m/s"),
+            Signal("force", "rope force", "N"),
+            Signal("torque", "torque", "N·m"),
+            Signal("power", "power", "W"),
+        ),
+        build=build_drum,
+        telling=lambda v, card: (f"r {v['r']}",),
+        main_signal="speed",
+        spine="○",
+    ),
+)

@@ -35,7 +35,8 @@ def stiction_below_sliding(sliding, stiction):
         if v[stiction] < v[sliding]:
             return [
                 Contradiction(
-                    f"The breakaway value {stiction} is below the sliding value {sliding}; it must be at least as large. Raise {stiction}.",
+                    f"The breakaway value {stiction} is below the sliding value {sliding}; it must be at "
+                    f"least as large. Raise {stiction}.",
                     stiction,
                 )
             ]

@@ -133,7 +133,8 @@ def jumps(card: Card, key: str, examined: Any) -> list[Finding]:
     times, levels = examined.profiles.get(key, ([], []))
     return [
         attention(
-            f"{card.name} jumps at {number_text(times[n])} s: whatever inertia is on the shaft jumps with it, and the torque of the jump is not shown. "
+            f"{card.name} jumps at {number_text(times[n])} s: whatever inertia is on the shaft jumps with "
+            "it, and the torque of the jump is not shown. "
             "Give the jump a slope, such as 1 ms.",
             key,
             f"profile:{n}",

@@ -1,9 +1,13 @@
 """What turns rotation into travel by grip: a wheel that slips, and a vehicle on two axles.
 
-The force a wheel hands on is its load times a friction that depends on its slip alone, rises to a peak and falls to
-what a locked or spinning wheel still has; the curve is sin(C·atan(B·κ)), the first part of Pacejka's formula (Tyre and
-Vehicle Dynamics, 3rd ed., section 4.3.1; from memory). On a vehicle the driving force at the ground and the inertia at the
-centre of gravity shift load between its axles: Gillespie, Fundamentals of Vehicle Dynamics, chapter 1 (from memory).
+The force a wheel hands on is its load times a friction that depends on its slip alone, rises to a peak and
+falls to
+what a locked or spinning wheel still has; the curve is sin(C·atan(B·κ)), the first part of Pacejka's formula
+(Tyre and
+Vehicle Dynamics, 3rd ed., section 4.3.1; from memory). On a vehicle the driving force at the ground and the
+inertia at the
+centre of gravity shift load between its axles: Gillespie, Fundamentals of Vehicle Dynamics, chapter 1 (from
+memory).
 """
 
 from __future__ import annotations
@@ -33,7 +37,8 @@ J_AXLE = replace(J_WHEEL, label="Inertia, axle", default="1.2")
 
 
 def shape(slide, atan=math.atan, tan=math.tan, asin=math.asin):
-    """C and B·κ_peak of the curve: its limit is sin(C·π/2) = ``slide``, and its peak where the atan is π/(2C)."""
+    """C and B·κ_peak of the curve: its limit is sin(C·π/2) = ``slide``, and its peak where the atan is
+    π/(2C)."""
     c = 2 - 2 / math.pi * asin(slide)
     return c, tan(math.pi / (2 * c))
 
@@ -53,7 +58,8 @@ def grip(c, slip: ca.SX) -> ca.SX:
 
 
 def axle_speed(c, port: str, name: str) -> tuple[ca.SX, ca.SX, ca.SX]:
-    """Speed of a wheel that has inertia, so that it may also roll freely; its derivative, and the torque from its shaft."""
+    """Speed of a wheel that has inertia, so that it may also roll freely; its derivative, and the torque from
+    its shaft."""
     across, torque = c.flange(port)
     omega, slope = c.state(name)
     c.equation(omega - across)
@@ -82,8 +88,10 @@ def build_wheel(c):
 def build_vehicle(c):
     """m·dv/dt = F_front + F_rear − m·g·sin α − ½·ρ·c_wA·v·|v| − c_r·m·g·cos α.
 
-    All but the driving force acts at the centre of gravity, so that the driving force F_t at the ground shifts the load
-    F_t·h/l from front to rear. As F_t is itself load times friction, F_t·(1 + (μ_f − μ_r)·h/l) = μ_f·W_f + μ_r·W_r.
+    All but the driving force acts at the centre of gravity, so that the driving force F_t at the ground
+    shifts the load
+    F_t·h/l from front to rear. As F_t is itself load times friction, F_t·(1 + (μ_f − μ_r)·h/l) = μ_f·W_f +
+    μ_r·W_r.
     """
     v, dv = c.state("v")
     place, dx = c.state("x")
@@ -127,15 +135,27 @@ def build_vehicle(c):
 def grip_curve(v, card) -> Curve:
     slips = np.linspace(0.0, max(1.0, 4 * v["kappa"]), 201)
     c, reach = shape(v["slide"])
-    return Curve("Friction over slip", "Slip", "%", "", slips, v["mu"] * np.sin(c * np.arctan(reach * slips / v["kappa"])), mark=(v["kappa"], v["mu"]))  # fmt: skip
+    return Curve(
+        "Friction over slip",
+        "Slip",
+        "%",
+        "",
+        slips,
+        v["mu"] * np.sin(c * np.arctan(reach * slips / v["kappa"])),
+        mark=(v["kappa"], v["mu"]),
+    )
 
 
 def wheel_follows(v, card):
-    return [Figure("Greatest force", "F_max", v["mu"] * v["N"], "N"), Figure("at a torque of", "M_max", v["mu"] * v["N"] * v["r"], "N·m")]  # fmt: skip
+    return [
+        Figure("Greatest force", "F_max", v["mu"] * v["N"], "N"),
+        Figure("at a torque of", "M_max", v["mu"] * v["N"] * v["r"], "N·m"),
+    ]
 
 
 def vehicle_follows(v, card):
-    """On the level, from rest: with one axle driven, m·a = μ·W/(1 ∓ μ·h/l), with both μ·g; Gillespie, chapter 2 (from memory)."""
+    """On the level, from rest: with one axle driven, m·a = μ·W/(1 ∓ μ·h/l), with both μ·g; Gillespie, chapter
+    2 (from memory)."""
     front, rear = v["mu"] * GRAVITY * v["front"], v["mu"] * GRAVITY * (1 - v["front"])
     lever = v["mu"] * v["h"] / v["l"]
     return [
@@ -149,7 +169,9 @@ def stands(v, card):
     if v["mu"] * v["h"] >= 0.95 * v["l"]:
         return [
             Contradiction(
-                f"with a friction of {v['mu']:.3g} it tips over before its wheels slip, as its centre of gravity at {v['h']:.3g} m is too high for {v['l']:.3g} m between the axles. Lower it or the friction.",
+                f"with a friction of {v['mu']:.3g} it tips over before its wheels slip, as its centre of "
+                f"gravity at {v['h']:.3g} m is too high for {v['l']:.3g} m between the axles. Lower it or "
+                "the friction.",
                 "h",
             )
         ]
@@ -164,20 +186,74 @@ AXLE_SIGNALS = tuple(
 )
 KINDS = (
     Part(
-        id="wheel", title="Wheel with slip", sentence="Turns rotation into travel by the grip of a wheel under a constant load.", group="mechanics", keywords="tyre tire rail traction adhesion grip friction",
+        id="wheel",
+        title="Wheel with slip",
+        sentence="Turns rotation into travel by the grip of a wheel under a constant load.",
+        group="mechanics",
+        keywords="tyre tire rail traction adhesion grip friction",
         ports=(Port("axle", Link.SHAFT, "Axle", "left"), Port("road", Link.ROD, "Travel", "right")),
         values=(RADIUS, J_WHEEL, Value("N", "Load", "N", "2500", low=0.0, open_low=True), *GRIP),
         states=(State("omega", "speed", "rad/s"),),
-        signals=(Signal("force", "force", "N"), Signal("slip", "slip", ""), Signal("speed", "travel speed", "m/s"), Signal("torque", "axle torque", "N·m"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
-        build=build_wheel, follows=wheel_follows, curve=grip_curve, telling=lambda v, card: (f"r {v['r']}", f"μ {v['mu']}"), main_signal="force", spine="◎",
+        signals=(
+            Signal("force", "force", "N"),
+            Signal("slip", "slip", ""),
+            Signal("speed", "travel speed", "m/s"),
+            Signal("torque", "axle torque", "N·m"),
+            Signal("power", "power", "W"),
+            Signal("loss", "loss", "W"),
+        ),
+        build=build_wheel,
+        follows=wheel_follows,
+        curve=grip_curve,
+        telling=lambda v, card: (f"r {v['r']}", f"μ {v['mu']}"),
+        main_signal="force",
+        spine="◎",
     ),
     Part(
-        id="vehicle", title="Vehicle", sentence="A body on two axles that slip, with weight transfer, air, rolling resistance and slope.", group="mechanics", keywords="car cart body wheel axle traction slope hill grade drag road",
-        ports=(Port("front", Link.SHAFT, "Front axle", "left", required=False), Port("rear", Link.SHAFT, "Rear axle", "left", required=False)),
-        values=(Value("m", "Mass", "kg", "640", low=0.0, open_low=True), RADIUS, J_AXLE, Value("front", "Weight in front", "%", "50", low=0.0, high=1.0), Value("l", "Distance of the axles", "m", "1.9", low=0.0, open_low=True), Value("h", "Height of its centre", "m", "0.55", low=0.0),
-                Value("c_wA", "Drag area", "m²", "0.8", low=0.0), Value("rho", "Density of air", "kg/m³", "1.2", low=0.0), Value("c_r", "Rolling resistance", "%", "1", low=0.0), *GRIP),
-        states=(State("v", "speed", "m/s"), State("x", "position", "m"), State("omega_front", "speed of the front axle", "rad/s"), State("omega_rear", "speed of the rear axle", "rad/s")),
-        signals=(Signal("speed", "travel speed", "m/s"), Signal("position", "position", "m"), Signal("acceleration", "acceleration", "m/s²"), *AXLE_SIGNALS, Signal("resistance", "air, rolling and slope", "N"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
-        build=build_vehicle, follows=vehicle_follows, contradictions=stands, curve=grip_curve, has_profile=("Slope", "%"), profile_optional=True, telling=lambda v, card: (v["m"], f"μ {v['mu']}"), main_signal="speed", spine="▭",
+        id="vehicle",
+        title="Vehicle",
+        sentence="A body on two axles that slip, with weight transfer, air, rolling resistance and slope.",
+        group="mechanics",
+        keywords="car cart body wheel axle traction slope hill grade drag road",
+        ports=(
+            Port("front", Link.SHAFT, "Front axle", "left", required=False),
+            Port("rear", Link.SHAFT, "Rear axle", "left", required=False),
+        ),
+        values=(
+            Value("m", "Mass", "kg", "640", low=0.0, open_low=True),
+            RADIUS,
+            J_AXLE,
+            Value("front", "Weight in front", "%", "50", low=0.0, high=1.0),
+            Value("l", "Distance of the axles", "m", "1.9", low=0.0, open_low=True),
+            Value("h", "Height of its centre", "m", "0.55", low=0.0),
+            Value("c_wA", "Drag area", "m²", "0.8", low=0.0),
+            Value("rho", "Density of air", "kg/m³", "1.2", low=0.0),
+            Value("c_r", "Rolling resistance", "%", "1", low=0.0),
+            *GRIP,
+        ),
+        states=(
+            State("v", "speed", "m/s"),
+            State("x", "position", "m"),
+            State("omega_front", "speed of the front axle", "rad/s"),
+            State("omega_rear", "speed of the rear axle", "rad/s"),
+        ),
+        signals=(
+            Signal("speed", "travel speed", "m/s"),
+            Signal("position", "position", "m"),
+            Signal("acceleration", "acceleration", "m/s²"),
+            *AXLE_SIGNALS,
+            Signal("resistance", "air, rolling and slope", "N"),
+            Signal("power", "power", "W"),
+            Signal("loss", "loss", "W"),
+        ),
+        build=build_vehicle,
+        follows=vehicle_follows,
+        contradictions=stands,
+        curve=grip_curve,
+        has_profile=("Slope", "%"),
+        profile_optional=True,
+        telling=lambda v, card: (v["m"], f"μ {v['mu']}"),
+        main_signal="speed",
+        spine="▭",
     ),
-)  # fmt: skip
+)

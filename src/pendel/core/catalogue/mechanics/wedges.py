@@ -1,8 +1,11 @@
 """Worm gear and screw: thread flanks that slide, and may hold a load by themselves.
 
-With the lead angle γ and the friction angle ρ of the flanks, the driving side needs M = M'·tan(γ + ρ)/tan γ to lift what the
-driven side asks for, M', and M = M'·tan(γ − ρ)/tan γ to hold it while it sinks. Where ρ is above γ the latter is negative: the
-load cannot turn the thread, it must be driven down. Shigley: Mechanical Engineering Design, sections on power screws and
+With the lead angle γ and the friction angle ρ of the flanks, the driving side needs M = M'·tan(γ + ρ)/tan γ
+to lift what the
+driven side asks for, M', and M = M'·tan(γ − ρ)/tan γ to hold it while it sinks. Where ρ is above γ the latter
+is negative: the
+load cannot turn the thread, it must be driven down. Shigley: Mechanical Engineering Design, sections on power
+screws and
 worm gearing (from memory).
 """
 
@@ -30,7 +33,8 @@ def lowering(gamma, rho):
 
 
 def sliding_flanks(c, gamma, rho, turn, load):
-    """Friction of the flanks on the shaft that drives; ``load`` is what the other side asks for, reflected to it."""
+    """Friction of the flanks on the shaft that drives; ``load`` is what the other side asks for, reflected to
+    it."""
     w, dw = c.state("w", helper=True)
     c.equation(w - turn)
     negative = c.mode("load_negative", 0)
@@ -119,17 +123,55 @@ def steep(angles, name):
 FRICTION = Value("mu", "Friction of the flanks", "", "0.08", low=0.0, high=1.0)
 KINDS = (
     Part(
-        id="worm_gear", title="Worm gear", sentence="A large ratio in one step; with a small lead angle the load cannot turn it back.", group="mechanics", keywords="gear self-locking holds screw reduction transmission",
+        id="worm_gear",
+        title="Worm gear",
+        sentence="A large ratio in one step; with a small lead angle the load cannot turn it back.",
+        group="mechanics",
+        keywords="gear self-locking holds screw reduction transmission",
         ports=(Port("a", Link.SHAFT, "Worm", "left"), Port("b", Link.SHAFT, "Wheel", "right")),
-        values=(Value("ratio", "Ratio, worm to wheel", "", "40", low=0.0, open_low=True), Value("gamma", "Lead angle", "deg", "4.5", low=0.0, open_low=True, high=math.radians(60.0)), FRICTION),
-        signals=(Signal("speed", "wheel speed", "rad/s"), Signal("torque", "wheel torque", "N·m"), Signal("input_torque", "worm torque", "N·m"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
-        build=build_worm, follows=told(worm_angles), contradictions=steep(worm_angles, "mu"), telling=lambda v, card: (f"{v['ratio']} : 1", f"μ {v['mu']}"), main_signal="torque", spine="∞",
+        values=(
+            Value("ratio", "Ratio, worm to wheel", "", "40", low=0.0, open_low=True),
+            Value("gamma", "Lead angle", "deg", "4.5", low=0.0, open_low=True, high=math.radians(60.0)),
+            FRICTION,
+        ),
+        signals=(
+            Signal("speed", "wheel speed", "rad/s"),
+            Signal("torque", "wheel torque", "N·m"),
+            Signal("input_torque", "worm torque", "N·m"),
+            Signal("power", "power", "W"),
+            Signal("loss", "loss", "W"),
+        ),
+        build=build_worm,
+        follows=told(worm_angles),
+        contradictions=steep(worm_angles, "mu"),
+        telling=lambda v, card: (f"{v['ratio']} : 1", f"μ {v['mu']}"),
+        main_signal="torque",
+        spine="∞",
     ),
     Part(
-        id="screw", title="Screw", sentence="Turns rotation into travel by a thread, which may hold the load by itself.", group="mechanics", keywords="spindle lead nut linear self-locking ball thread",
+        id="screw",
+        title="Screw",
+        sentence="Turns rotation into travel by a thread, which may hold the load by itself.",
+        group="mechanics",
+        keywords="spindle lead nut linear self-locking ball thread",
         ports=(Port("shaft", Link.SHAFT, "Screw", "left"), Port("nut", Link.ROD, "Nut", "right")),
-        values=(Value("lead", "Lead, travel a turn", "mm", "5", low=0.0, open_low=True), Value("d_m", "Mean diameter", "mm", "20", low=0.0, open_low=True), FRICTION),
-        signals=(Signal("speed", "nut speed", "m/s"), Signal("force", "force of the nut", "N"), Signal("torque", "torque of the screw", "N·m"), Signal("power", "power", "W"), Signal("loss", "loss", "W")),
-        build=build_screw, follows=told(screw_angles), contradictions=steep(screw_angles, "mu"), telling=lambda v, card: (f"lead {v['lead']}", f"μ {v['mu']}"), main_signal="force", spine="∞",
+        values=(
+            Value("lead", "Lead, travel a turn", "mm", "5", low=0.0, open_low=True),
+            Value("d_m", "Mean diameter", "mm", "20", low=0.0, open_low=True),
+            FRICTION,
+        ),
+        signals=(
+            Signal("speed", "nut speed", "m/s"),
+            Signal("force", "force of the nut", "N"),
+            Signal("torque", "torque of the screw", "N·m"),
+            Signal("power", "power", "W"),
+            Signal("loss", "loss", "W"),
+        ),
+        build=build_screw,
+        follows=told(screw_angles),
+        contradictions=steep(screw_angles, "mu"),
+        telling=lambda v, card: (f"lead {v['lead']}", f"μ {v['mu']}"),
+        main_signal="force",
+        spine="∞",
     ),
-)  # fmt: skip
+)

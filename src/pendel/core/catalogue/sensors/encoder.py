@@ -1,6 +1,7 @@
 """Incremental encoder: four edges a line; speed from the counts of one period, or from the time between edges.
 
-By timing, a capture unit notes when the last edge came, on its own clock: speed is the edges since the edge noted before over
+By timing, a capture unit notes when the last edge came, on its own clock: speed is the edges since the edge
+noted before over
 the time between both. While none comes it falls as one edge over the time waited. Common practice, no source.
 """
 
