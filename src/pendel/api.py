@@ -92,8 +92,7 @@ class Run:
         self, path: str | Path, signals: list[str] | None = None, units: Mapping[str, str] | None = None
     ) -> None:
         """Traces as ``.csv``, ``.h5`` or ``.mat``, by the ending of ``path``. ``units`` gives single signals
-        in others than those they are
-        declared with, such as ``{"door_motor.speed": "rpm"}``.
+        in others than those they are declared with, such as ``{"door_motor.speed": "rpm"}``.
 
         Raises
         ------

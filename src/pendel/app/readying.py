@@ -40,8 +40,7 @@ class Readying(QObject):
 
     def ready(self, run: KeptRun, keys: Iterable[str], averaged: Iterable[str] = ()) -> bool:
         """Whether a run can show these signals, and average those, at once. Else they are evaluated from now
-        on, and ``ended``
-        tells when to ask again."""
+        on, and ``ended`` tells when to ask again."""
         if len(run.rows) <= LONG:
             return True
         missing, between = run.missing(keys), run.missing_between(averaged)

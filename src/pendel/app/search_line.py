@@ -80,8 +80,7 @@ WHOLE = 11.0
 
 def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:
     """Assemblies, the user's own and those that come along, whose names fit the words typed. One that is
-    named as well as a kind stands
-    before it."""
+    named as well as a kind stands before it."""
     words = text.lower().split()
     found = []
     for name, path in shelf:

@@ -29,8 +29,7 @@ KILO, BELOW_KILO = 1e3, 2e3
 
 class SpectrumPanel(QWidget):
     """Choose a signal and a fundamental; harmonics of the fundamental are marked with their order, and
-    multiples of the pulse
-    frequencies where they lie."""
+    multiples of the pulse frequencies where they lie."""
 
     def __init__(self, parent: QWidget | None = None):
         super().__init__(parent)

@@ -44,8 +44,7 @@ def thinned(
     """What a trace looks like between two times on so many pixel columns: both extremes of each column.
 
     Both arrays come back at most four times ``columns`` long, whatever went in; one sample beyond each end is
-    kept,
-    so that lines leave the picture where they should.
+    kept, so that lines leave the picture where they should.
     """
     first = max(0, int(np.searchsorted(t, low)) - 1)
     last = min(len(t), int(np.searchsorted(t, high, side="right")) + 1)
@@ -410,8 +409,7 @@ class Strips(pg.GraphicsLayoutWidget):
 
     def _place_tags(self) -> None:
         """The number of the earlier cursor stands left of its line and that of the later one right, so that
-        close ones do not
-        cover each other, unless the edge is too near."""
+        close ones do not cover each other, unless the edge is too near."""
         if not self.plots:
             return
         (low, high), width = self.plots[0].vb.viewRange()[0], max(1.0, self.plots[0].vb.width())

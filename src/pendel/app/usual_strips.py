@@ -15,9 +15,8 @@ MOST_USUAL = 4
 
 def default_strips(session: Session) -> list[StripSpec]:
     """Setpoint against actual of the outermost regulator, machine current, loads, converter voltage, or link
-    voltage and power of
-    a grid that is fed back to, how a vehicle goes and slips; taps where there is neither a machine nor a
-    converter."""
+    voltage and power of a grid that is fed back to, how a vehicle goes and slips; taps where there is neither
+    a machine nor a converter."""
     drive = session.drive
     strips: list[StripSpec] = []
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}

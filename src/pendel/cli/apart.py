@@ -1,8 +1,7 @@
 """The terminal's verbs in a process of their own, confined before compiled code of a drive runs in it.
 
 The process that was started waits, and brings the file that was asked for to its place; it compiles and runs
-nothing.
-"""
+nothing."""
 
 from __future__ import annotations
 

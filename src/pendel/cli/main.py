@@ -247,8 +247,7 @@ def write_c(drive: Drive, folder: str) -> int:
 
 def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
     """Confine this process before it runs code that was made of a drive: from here on it reads programs and
-    writes builds and ``folder``
-    only. What is to be asked of the user's files is asked before."""
+    writes builds and ``folder`` only. What is to be asked of the user's files is asked before."""
     from pendel.core.errors import BuildProblem
     from pendel.core.plant.compiler import cache_folder
     from pendel.core.runs.confine import confine
@@ -273,8 +272,7 @@ def main(
     arguments: Sequence[str] | None = None, *, folder: Path | None = None, out: Path | None = None
 ) -> int:
     """Do what is asked, and return the exit code. With a ``folder`` the process confines itself to that
-    first, and writes traces
-    to ``out`` instead of where they were asked for."""
+    first, and writes traces to ``out`` instead of where they were asked for."""
     options = parser().parse_args(arguments)
     options.made = out
     from pendel.core.catalogue.index import left_out

@@ -1,8 +1,7 @@
 """Which C of drives may be compiled and run here: what was typed here, and what was read and allowed once.
 
 Allowed C is remembered by the hash of its lines, in a file of the user's own, so that the same lines in
-another drive need no second
-question and a changed letter does.
+another drive need no second question and a changed letter does.
 """
 
 from __future__ import annotations

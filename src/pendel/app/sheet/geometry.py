@@ -273,8 +273,7 @@ def route(a: Anchor, b: Anchor, obstacles: Obstacles, taken: np.ndarray) -> list
     """An orthogonal path between two anchors: short, few bends, through no card, not along other wires.
 
     ``taken`` holds segments (x1, y1, x2, y2) of other wires. Paths are held against them in the order of what
-    they cost without,
-    until the next cost too much to win whatever is in their way.
+    they cost without, until the next cost too much to win whatever is in their way.
     """
     boxes = obstacles.boxes
     p, q = obstacles.off(a), obstacles.off(b)
@@ -406,8 +405,7 @@ def step_towards(a: np.ndarray, b: np.ndarray) -> np.ndarray:
 
 class Laid:
     """Segments (x1, y1, x2, y2) of wires that are laid already, as far as they come near what lies between
-    two corners: level and
-    upright ones apart, each by where it lies and from where to where it runs."""
+    two corners: level and upright ones apart, each by where it lies and from where to where it runs."""
 
     def __init__(self, segments: np.ndarray, corner: Point, opposite: Point):
         ends, margin = segments.reshape(-1, 2, 2), STUB + TOO_NEAR
@@ -486,10 +484,8 @@ def tidy(
     """Places of all cards in grid steps; no two overlap.
 
     Power cards follow the energy path from the sources, row by row, every other row backwards. Control cards
-    stand
-    in columns by their distance from the power deck, signals running to the left. ``outputs`` drive it,
-    ``measured`` read from it.
-    """
+    stand in columns by their distance from the power deck, signals running to the left. ``outputs`` drive it,
+    ``measured`` read from it."""
     places = tidy_power(power, power_links, sources)
     line = boundary(Box(x * GRID, y * GRID, *POWER_SIZE) for x, y in places.values())
     top = round(line + 28) // GRID
@@ -544,8 +540,7 @@ def tidy_control(
 
 def distances(cards: list[str], readers: Mapping[str, list[str]]) -> dict[str, int]:
     """The longest way from each card to one that nobody reads. What closes a loop does not count: seen from
-    the cards that read
-    nobody, a wire back to a card on the way there."""
+    the cards that read nobody, a wire back to a card on the way there."""
     found: dict[str, int] = {}
     fed = {reader for card in cards for reader in readers[card]}
     for start in sorted(cards, key=lambda card: card in fed):
@@ -570,8 +565,7 @@ def column_places(
     by side.
 
     Those into a column run at its right, but for one that comes straight from the next; those of a card that
-    is joined to the
-    power deck, below the first row, at either side.
+    is joined to the power deck, below the first row, at either side.
     """
     upright: dict[int, set[str]] = {}
     for a, b in links:

@@ -129,8 +129,7 @@ class WireDrawing:
         self, card: str, target: End, where: QPoint | None, drive: Drive | None = None
     ) -> str | None:
         """The signal of a part that suits a port; where several do, the user is asked at ``where``, or the
-        first is taken.
-        None when the user took none. ``drive`` may be one that is not shown yet."""
+        first is taken. None when the user took none. ``drive`` may be one that is not shown yet."""
         drive = drive or self.view.session.drive
         kind = kind_of(drive.cards[card])
         assert isinstance(kind, Part)

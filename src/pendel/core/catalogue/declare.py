@@ -36,8 +36,8 @@ class Link(Enum):
 @dataclass(frozen=True)
 class Port:
     """``side`` is left, right, top or bottom of the card; ``unit`` is for signals, as are ``low`` and
-    ``high``, beyond which a
-    part cannot follow what it is given. ``usual`` are the units of what a port for any signal is made for."""
+    ``high``, beyond which a part cannot follow what it is given. ``usual`` are the units of what a port for
+    any signal is made for."""
 
     name: str
     link: Link
@@ -138,9 +138,8 @@ class Element:
     """One symbol of a circuit drawing, from its first point to its last.
 
     ``symbol`` is wire, node, terminal, voltage, transistor, diode, inductor, capacitor or resistor.
-    ``current``,
-    ``voltage`` and ``gates`` name signals of the part; a current counts from the first point to the last.
-    """
+    ``current``, ``voltage`` and ``gates`` name signals of the part; a current counts from the first point to
+    the last."""
 
     symbol: str
     points: tuple[tuple[float, float], ...]

@@ -1,9 +1,8 @@
 """A part whose ports, values, states and equations the user types.
 
 Lines read ``winding: dc, u, i`` (port: link, across, through), ``R = 0.46 ohm`` (value), ``i = 0 A`` (state
-with
-its starting value), ``p: W`` (further unknown with its unit) and ``L*der(i) = u - R*i - k*w`` (equation).
-What flows through a port counts positive into the part.
+with its starting value), ``p: W`` (further unknown with its unit) and ``L*der(i) = u - R*i - k*w``
+(equation). What flows through a port counts positive into the part.
 """
 
 from __future__ import annotations

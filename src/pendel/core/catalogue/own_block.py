@@ -1,14 +1,10 @@
 """Blocks whose ports, values and update the user types: in the block language, as a state machine, or in C.
 
 Lines read ``x: in`` and ``y: out, V`` (ports, with a unit if wished), ``K = 2 V/A`` (value), ``n = 0`` (a
-number that is
-remembered, with its start). The update assigns outputs and remembered numbers once a period of ``dt``
-seconds. A state
-machine's lines are ``run: enable = 1; level = K`` (a mode, and what it does each period) and ``idle -> run:
-start > 0.5``
-(when it changes, tried in order); ``elapsed`` is the time in the mode (s), and the first mode named is where
-it starts.
-"""
+number that is remembered, with its start). The update assigns outputs and remembered numbers once a period of
+``dt`` seconds. A state machine's lines are ``run: enable = 1; level = K`` (a mode, and what it does each
+period) and ``idle -> run: start > 0.5`` (when it changes, tried in order); ``elapsed`` is the time in the
+mode (s), and the first mode named is where it starts."""
 
 from __future__ import annotations
 

@@ -21,8 +21,8 @@ def plain_corners(
     profile: tuple[tuple[str, str], ...], unit_text: str | None
 ) -> tuple[list[float], list[float]] | None:
     """Times and levels (SI) of a profile that is written in plain numbers, with one unit or none, as a
-    measured one of many corners is; kept,
-    as every edit of the drive reads them again. ``None`` where a corner needs more than a look."""
+    measured one of many corners is; kept, as every edit of the drive reads them again. ``None`` where a
+    corner needs more than a look."""
     times = plain_numbers((text for text, _ in profile), "s")
     levels = plain_numbers((text for _, text in profile), unit_text) if times is not None else None
     return None if times is None or levels is None else (times, levels)

@@ -17,8 +17,7 @@ from pendel.core.quantities.units import NO_TURN, figure, number_text
 
 def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], str] | None = None) -> float:
     """SI value of a card's value text; empty optional ones are not-a-number. ``meant`` tells the unit of a
-    value that may be of
-    any, where the wiring tells it.
+    value that may be of any, where the wiring tells it.
 
     Raises
     ------
@@ -61,8 +60,7 @@ def worked_out(
     key: str, card: Card, kind: Kind, values: dict[str, float], result: Examined
 ) -> list[Contradiction] | None:
     """What a kind finds contradictory in its values; none where what it works out from them leads to no
-    numbers, as when one is far from
-    all that is usual."""
+    numbers, as when one is far from all that is usual."""
     try:
         if isinstance(kind, Part) and kind.circuit is not None:
             kind.circuit(values, card)

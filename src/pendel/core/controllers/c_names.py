@@ -1,8 +1,7 @@
 """The only way by which a drive's text comes into C: as an identifier or inside a comment.
 
 Whatever a title, a name or a docstring holds, `identifier` gives a word that C takes for a plain name, and
-`comment` a comment that
-ends where it is to end. Names of ours begin with ``pd_``, and no identifier does.
+`comment` a comment that ends where it is to end. Names of ours begin with ``pd_``, and no identifier does.
 """
 
 from __future__ import annotations

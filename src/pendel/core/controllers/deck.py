@@ -30,8 +30,8 @@ class Regulation:
     """A loop that a block closes: ports of setpoint, actual value and output, and which of its values are the
     gains.
 
-    ``gains`` maps what a rule speaks of (``K_p``, ``T_i``, ``T_d``) to the block's values. A block whose whole
-    output grows with one value, such as a bandwidth, gives that as ``K_p`` and says so by ``scaled``.
+    ``gains`` maps what a rule speaks of (``K_p``, ``T_i``, ``T_d``) to the block's values. A block whose
+    whole output grows with one value, such as a bandwidth, gives that as ``K_p`` and says so by ``scaled``.
     """
 
     setpoint: str = "setpoint"
@@ -195,8 +195,7 @@ def running_steps(blocks: Sequence[BlockInstance]) -> tuple[Step, ...]:
     as drawn.
 
     A block that only remembers some input, such as an integrator, is cut in two where it closes a loop, so
-    that its
-    reader gets its output and it gets its input of the same tick, wherever it stands.
+    that its reader gets its output and it gets its input of the same tick, wherever it stands.
 
     Raises
     ------

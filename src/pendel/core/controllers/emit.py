@@ -422,11 +422,9 @@ def simulation_source(deck: ControlDeck) -> str:
     outside.
 
     ``pd_ctl_size``, ``pd_ctl_init`` (clears, seeds and binds), ``pd_ctl_bind`` (values, delay lines and
-    tables, while what the blocks
-    remember stays), ``pd_ctl_tick`` (measured signals in, all signals and commands out) and ``pd_ctl_states``
-    (what the blocks
-    remember) are its whole interface. The text holds no value, so that a change of values meets the same build.
-    """
+    tables, while what the blocks remember stays), ``pd_ctl_tick`` (measured signals in, all signals and
+    commands out) and ``pd_ctl_states`` (what the blocks remember) are its whole interface. The text holds no
+    value, so that a change of values meets the same build."""
     if deck.form not in _sources:
         if len(_sources) >= KNOWN_SOURCES:
             _sources.pop(next(iter(_sources)), None)

@@ -1,11 +1,9 @@
 """The block language: a small, typed part of Python that describes one update of a block.
 
 Allowed are assignments, ``if``/``elif``/``else``, conditional expressions, arithmetic, comparisons,
-``and``/``or``/
-``not`` and the intrinsics listed in `INTRINSICS`. The text of the function is read once; from the tree come C
-for
-each number format (`pendel.core.controllers.emit`) and the symbolic form for linear models
-(`pendel.core.controllers.symbolic`).
+``and``/``or``/ ``not`` and the intrinsics listed in `INTRINSICS`. The text of the function is read once; from
+the tree come C for each number format (`pendel.core.controllers.emit`) and the symbolic form for linear
+models (`pendel.core.controllers.symbolic`).
 """
 
 from __future__ import annotations

@@ -1,15 +1,11 @@
 """C that a user typed: read into tokens here, so that nothing of it is anything but statements, and shown to
-the compiler only
-where it was allowed.
+the compiler only where it was allowed.
 
 What leaves `read_c` is a `CheckedC`, the only C of a drive's author that reaches a compiler or a shipped
-file. It holds tokens of
-C99 (ISO/IEC 9899:1999, 6.4) in the places where they were typed and comments of ours in place of the typed
-ones: no ``#`` in any
-spelling, no line that goes on in the next, no text in quotes, no assembler, and brackets that match, so that
-the statements stay in
-the function they are put into. The preprocessor finds nothing to do in it but the macros of ``math.h``.
-"""
+file. It holds tokens of C99 (ISO/IEC 9899:1999, 6.4) in the places where they were typed and comments of ours
+in place of the typed ones: no ``#`` in any spelling, no line that goes on in the next, no text in quotes, no
+assembler, and brackets that match, so that the statements stay in the function they are put into. The
+preprocessor finds nothing to do in it but the macros of ``math.h``."""
 
 from __future__ import annotations
 
@@ -135,8 +131,7 @@ def holds_c(blocks: Iterable[BlockInstance]) -> bool:
 @lru_cache(maxsize=100)
 def c_problem(update: Update) -> tuple[int, str] | None:
     """The first error in a typed update: its line, from 0, and what the compiler says; none when there is
-    none or the
-    compiler cannot be asked. Nothing is run."""
+    none or the compiler cannot be asked. Nothing is run."""
     names = "".join(f"    real_t {n} = 0;\n    (void){n};\n" for n in update.arguments)
     ours = "".join(f"real_t {name}();\n" for name in INTRINSICS if name not in RESERVED)
     text = f'#include <math.h>\n#include <stdint.h>\ntypedef float real_t;\n{ours}void own(void);\nvoid own(void)\n{{\n{names}    {{\n#line 1 "own"\n{update.verbatim}\n#line 1 "after"\n    }}\n}}\n'

@@ -148,8 +148,7 @@ class Symbols:
 
     def looked_up(self, name: str, at: list[ca.SX]) -> ca.SX:
         """A table or a layer of a map, straight between its points and level beyond. A profile over time is a
-        source
-        and has no slope."""
+        source and has no slope."""
         if not self.block.inputs or not self.block.table:
             return ca.SX(0)
         first, second = (np.array(column) for column in zip(*self.block.table))

@@ -35,10 +35,8 @@ class Writer:
     """C of expressions and statements of one update.
 
     States that an update adds to (`Update.accumulated`) keep, in formats that would lose it, what a sum
-    rounds away: at 20 kHz a count of
-    ticks in 32-bit float would stand still after fourteen minutes, and so would an integral whose increments
-    have become
-    small beside it.
+    rounds away: at 20 kHz a count of ticks in 32-bit float would stand still after fourteen minutes, and so
+    would an integral whose increments have become small beside it.
     """
 
     def __init__(self, update: Update, states: Collection[str], number: NumberFormat):

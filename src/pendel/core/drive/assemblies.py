@@ -1,10 +1,8 @@
 """Assemblies: cards folded into one, with a face of chosen values and ports.
 
 Folding changes nothing of what computes: every card keeps its id and its wires, and the assembly is one more
-card that
-says what it shows. Assemblies of one design follow each other: an edit inside one is repeated in the others,
-in the
-same command, so that one undo takes back all of it.
+card that says what it shows. Assemblies of one design follow each other: an edit inside one is repeated in
+the others, in the same command, so that one undo takes back all of it.
 """
 
 from __future__ import annotations

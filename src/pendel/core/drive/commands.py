@@ -41,8 +41,7 @@ class Command:
 
     def apply(self, drive: Drive, *, checked: bool = False) -> None:
         """Raises `DriveProblem`, and changes nothing, where the drive cannot hold what it would have then
-        (`limits`); ``checked``
-        tells that this was looked at."""
+        (`limits`); ``checked`` tells that this was looked at."""
         if not checked:
             check_changes(drive, self.changes)
         for change in self.changes:

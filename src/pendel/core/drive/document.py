@@ -89,10 +89,9 @@ class Face:
 class Card:
     """A part or a block on the sheet, or an assembly of such.
 
-    ``values``, ``choices`` and ``starts`` hold only what differs from the catalogue's defaults.
-    ``x``, ``y`` are grid steps of 4 px. ``inside`` is the id of the assembly that holds the card, and
-    ``role`` what
-    the card is called in there, the same in every assembly of that design.
+    ``values``, ``choices`` and ``starts`` hold only what differs from the catalogue's defaults. ``x``, ``y``
+    are grid steps of 4 px. ``inside`` is the id of the assembly that holds the card, and ``role`` what the
+    card is called in there, the same in every assembly of that design.
     """
 
     kind: str

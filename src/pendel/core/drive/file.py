@@ -287,8 +287,7 @@ def remove(table: Any, place: Any) -> None:
 
 def shortened(record: dict[str, Any]) -> dict[str, Any]:
     """The record with only the first of many corners of a profile, all of which are pairs of texts: the
-    schema's validator would
-    take minutes over a measured one."""
+    schema's validator would take minutes over a measured one."""
 
     def pair(point: object) -> bool:
         return type(point) is list and len(point) == 2 and type(point[0]) is str and type(point[1]) is str

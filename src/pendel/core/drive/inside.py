@@ -72,8 +72,7 @@ def faces_on(drive: Drive, inside: str) -> dict[End, End]:
 
 def shown_end(drive: Drive, end: End, inside: str, faces: dict[End, End] | None = None) -> End | None:
     """Where a wire's end is seen on the sheet of ``inside``: at its card or at the face that shows it.
-    ``faces`` are those of
-    `faces_on`, for who asks often."""
+    ``faces`` are those of `faces_on`, for who asks often."""
     card = shown_card(drive, end.card, inside)
     if not card or card == end.card:
         return End(card, end.port) if card else None

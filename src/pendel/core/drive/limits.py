@@ -2,8 +2,7 @@
 entered can be read again.
 
 `problem_of` looks at one record of a table; what concerns several records, such as an assembly inside itself,
-is the reader's.
-"""
+is the reader's."""
 
 from __future__ import annotations
 

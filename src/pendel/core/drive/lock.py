@@ -2,8 +2,7 @@
 that is.
 
 The lock file holds process and computer, to tell whoever comes second. It keeps nobody from writing; windows
-that meet ask.
-"""
+that meet ask."""
 
 from __future__ import annotations
 

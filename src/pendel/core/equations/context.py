@@ -59,10 +59,8 @@ class PulseChannel:
     """A leg's (or a single switch's) pulses: which command makes the duty, and which gates follow.
 
     duty = offset + scale·command. ``lower`` is empty for a single switch. ``numbers`` names the card's values
-    that give the
-    pulse frequency ``f``, ``phase``, dead time ``dead``, least pulse ``least``, and ``on_delay`` and
-    ``off_delay``.
-    """
+    that give the pulse frequency ``f``, ``phase``, dead time ``dead``, least pulse ``least``, and
+    ``on_delay`` and ``off_delay``."""
 
     card: str
     command: str
@@ -82,9 +80,8 @@ class DryFriction:
     """A force that opposes ``speed`` and holds it at rest.
 
     ``sliding`` gives the signed force for a direction (+1, −1) of movement; ``forward`` and ``backward`` are
-    what it
-    can hold at most. A force that depends on unknowns, such as a gear's loss, cannot ``share`` the holding.
-    """
+    what it can hold at most. A force that depends on unknowns, such as a gear's loss, cannot ``share`` the
+    holding."""
 
     card: str
     key: str
@@ -100,10 +97,9 @@ class DryFriction:
 @dataclass(eq=False)
 class PulsedMean:
     """An averaged leg, for the ripple of its current: the current ``load`` out of its pole (A), the link's
-    voltage (V), its duty, and
-    pulse frequency (Hz). ``nudge`` is a voltage added to the pole's, ``ripple`` stands for what
-    `equations.ripple` finds.
-    An ``opposed`` leg has the pulses of the first one turned over."""
+    voltage (V), its duty, and pulse frequency (Hz). ``nudge`` is a voltage added to the pole's, ``ripple``
+    stands for what `equations.ripple` finds. An ``opposed`` leg has the pulses of the first one turned
+    over."""
 
     card: str
     load: ca.SX
@@ -135,8 +131,7 @@ class Surface:
     """A smooth function of two expressions, by the coefficients of a spline; see ``plant/surfaces.c``.
 
     ``outputs`` are the symbols of `DERIVATIVES`; ``cells`` the numbers of cells along both axes; ``count``
-    how many numbers
-    the C function reads.
+    how many numbers the C function reads.
     """
 
     key: str
@@ -189,8 +184,7 @@ class PartContext:
     """The view of one part on the `Network`.
 
     A part states its equations in symbols. What it does otherwise for one value than for another it must find
-    out by `is_zero`,
-    `is_positive` or `is_given`, so that it is known for which values its equations hold.
+    out by `is_zero`, `is_positive` or `is_given`, so that it is known for which values its equations hold.
     """
 
     def __init__(

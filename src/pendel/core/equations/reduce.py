@@ -207,8 +207,7 @@ class Reduction:
 
     def pivot_class(self, row: Row, name: str) -> int | None:
         """0 constant, 1 values only, 2 also modes or states but safe on all samples, 3 the same but now and
-        then smaller than
-        another of its row; None: not usable."""
+        then smaller than another of its row; None: not usable."""
         if name not in row.classes:
             row.classes[name] = self._pivot_class(row, name)
         return row.classes[name]
@@ -228,9 +227,8 @@ class Reduction:
 
     def is_largest(self, row: Row, name: str) -> bool:
         """Whether no other coefficient of the row is ever larger. A node's potential then follows from its
-        neighbours', never
-        a neighbour's from it through a device that may block: that would enlarge rounding as conducting over
-        blocking."""
+        neighbours', never a neighbour's from it through a device that may block: that would enlarge rounding
+        as conducting over blocking."""
         if not self.is_linear(row):
             return False
         own = np.abs(self.values_at_samples(row.coefficients[name]))
@@ -288,11 +286,9 @@ class Reduction:
 
     def subtract(self, other: Row, row: Row, name: str) -> None:
         """Gauss's step on two linear rows, for pivots that modes decide. Substituting would nest the rows in
-        each other, and
-        what several unknowns share, such as the resistance of a link, would be written out again for each.
-        With simpler
-        pivots it does no harm, and keeps differences of like potentials together, which rounding then
-        spares."""
+        each other, and what several unknowns share, such as the resistance of a link, would be written out
+        again for each. With simpler pivots it does no harm, and keeps differences of like potentials
+        together, which rounding then spares."""
         assert other.rest is not None and row.rest is not None
         share = other.coefficients[name] / row.coefficients[name]
         coefficients = {n: c for n, c in other.coefficients.items() if n != name and n in other.unknowns}
@@ -349,8 +345,7 @@ class Reduction:
 
     def drop_vanishing(self) -> bool:
         """A coefficient that is zero on every sample is zero, unless it holds a limit or a comparison, of
-        which no sample may have met
-        the other side; remove it. Tells whether one was found."""
+        which no sample may have met the other side; remove it. Tells whether one was found."""
         for row in self.rows:
             for name in sorted(row.unknowns):
                 if branches(self.coefficient(row, name)):

@@ -1,11 +1,9 @@
 """The ripple of currents behind averaged legs, from the equations themselves.
 
 An averaged leg knows its duty, link and period, but not what it feeds. How fast its current answers to its
-pole's voltage, and to
-those of the other legs of its converter, is a derivative of the ordered equations; with it the ripple at the
-edges of
-the pulses follows, and from that what dead time does to the mean voltage and what a switching costs.
-"""
+pole's voltage, and to those of the other legs of its converter, is a derivative of the ordered equations;
+with it the ripple at the edges of the pulses follows, and from that what dead time does to the mean voltage
+and what a switching costs."""
 
 from __future__ import annotations
 
@@ -52,9 +50,8 @@ def ripple_of(
     """Half the ripple's height (A) where the leg's own pulse ends; as far below the mean where it begins.
 
     With carriers in phase a pulse of duty d about the valley has, at the edge of one of duty d', driven a
-    current by
-    ½·min(d, d')·(1 − max(d, d'))·U/(L·f) above its mean. Zero where no inductance holds the current.
-    """
+    current by ½·min(d, d')·(1 − max(d, d'))·U/(L·f) above its mean. Zero where no inductance holds the
+    current."""
     load = system.express(leg.load)
     slope = ca.jacobian(load, x) @ system.rhs
     own = system.express(leg.duty)

@@ -2,9 +2,8 @@
 values are zero.
 
 Two drives of one skeleton whose parts got the same answers about their values have the same equations. The
-key distinguishes skeletons
-without a symbol, so that what was ordered once is found again for any values, in any process.
-"""
+key distinguishes skeletons without a symbol, so that what was ordered once is found again for any values, in
+any process."""
 
 from __future__ import annotations
 

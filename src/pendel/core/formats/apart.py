@@ -1,10 +1,8 @@
 """MAT and HDF5 files from elsewhere, read in a process of its own: the libraries that read them were not made
-for damaged or hostile
-ones, and a crash of theirs must not be one of the window.
+for damaged or hostile ones, and a crash of theirs must not be one of the window.
 
 The process gets the file's bytes and gives back arrays of numbers by name, in NumPy's own format without
-pickles. It is confined as
-far as the system can.
+pickles. It is confined as far as the system can.
 """
 
 from __future__ import annotations

@@ -9,7 +9,6 @@ import h5py
 
 def opened(path: Path, mode: str) -> h5py.File:
     """A file without HDF5's own lock. A compiler that is started while a run is written inherits the lock for
-    a moment, and
-    the run could not be read a millisecond later; that nobody reads what is half written is settled without
-    locks."""
+    a moment, and the run could not be read a millisecond later; that nobody reads what is half written is
+    settled without locks."""
     return h5py.File(path, mode, locking=False)

@@ -2,8 +2,7 @@
 step.
 
 There is a whole file at the path at every instant. What a process that died left beside it goes with the next
-writing.
-"""
+writing."""
 
 from __future__ import annotations
 
@@ -25,8 +24,8 @@ YOUNG = 60.0
 
 def write_atomically(path: Path, data: str | bytes, *, keep_previous: bool = False) -> None:
     """Write a file in the place of what was there, with its permissions, and with its owner where that may be
-    given. A symbolic link
-    stays, and what it points to is written. ``keep_previous`` keeps the old file as ``NAME.bak``.
+    given. A symbolic link stays, and what it points to is written. ``keep_previous`` keeps the old file as
+    ``NAME.bak``.
 
     Raises
     ------

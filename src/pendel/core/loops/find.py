@@ -54,8 +54,8 @@ def path_to_plant(
     deck: ControlDeck, signal: str, regulators: set[str], seen: frozenset[str] = frozenset()
 ) -> tuple[bool, int]:
     """Whether a block signal reaches the plant, and through how many regulators at most. Ways are told apart
-    by these alone: those
-    through other blocks may be twice as many for each place at which signals part and join."""
+    by these alone: those through other blocks may be twice as many for each place at which signals part and
+    join."""
     (reaches, met), depth = directly(deck, signal, regulators), 0
     for name in met:
         for port in deck.block(name).outputs if name not in seen else ():

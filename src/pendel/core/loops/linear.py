@@ -1,10 +1,8 @@
 """Linear models of a whole drive: plant exactly sampled, blocks at their rates, delays as they are.
 
 One schedule period of the deck is run on matrices: each signal is carried as its linear dependence on the
-state at
-the period's start and on the injected input. This gives the exact time-invariant model at that period, for
-any mix
-of rates (lifting; Chen, Francis: Optimal Sampled-Data Control Systems, chapter 8).
+state at the period's start and on the injected input. This gives the exact time-invariant model at that
+period, for any mix of rates (lifting; Chen, Francis: Optimal Sampled-Data Control Systems, chapter 8).
 """
 
 from __future__ import annotations
@@ -199,9 +197,8 @@ class SampledDrive:
         """Run one period on matrices.
 
         ``inject`` names a block signal replaced (when opened) or added to by the input; ``setpoint`` an input
-        port
-        ``block.port`` the input is added to. Returns Φ, Γ and, for each tick, the rows of the watched signals.
-        """
+        port ``block.port`` the input is added to. Returns Φ, Γ and, for each tick, the rows of the watched
+        signals."""
         n, nx, nc = len(self.names), len(self.plant.states), len(self.plant.commands)
         S = np.hstack([np.eye(n), np.zeros((n, 1))])
         e = np.zeros(n + 1)

@@ -1,12 +1,9 @@
 """Points about which a drive is made linear: at rest, where a run ends, and at rest with everything built up.
 
 A drive that responds at rest is judged there. A converter may respond to nothing until it is charged, and the
-torque
-of an induction machine to no current until there is flux: then a run tells the point. Its end serves where
-nothing
-moves any more; a machine that turns at the end has no such point in the frame of its phases, and is judged at
-rest
-with its sources as they start, flux and voltages built up.
+torque of an induction machine to no current until there is flux: then a run tells the point. Its end serves
+where nothing moves any more; a machine that turns at the end has no such point in the frame of its phases,
+and is judged at rest with its sources as they start, flux and voltages built up.
 """
 
 from __future__ import annotations
@@ -36,8 +33,7 @@ class WorkingPoint:
     """Values by key; what is missing is zero, frictions move forward.
 
     ``states``, ``inputs`` and ``modes`` are the plant's; ``signals`` what blocks read and give;
-    ``remembered`` what
-    they remember, by ``block.state``.
+    ``remembered`` what they remember, by ``block.state``.
     """
 
     name: str
@@ -57,8 +53,7 @@ def sliding(structure: Structure) -> dict[str, float]:
 
 def at_rest(structure: Structure) -> WorkingPoint:
     """Everything at rest in value, but sliding in mode, and duties a hair inside their range: at its very end
-    half the
-    slope would be missing."""
+    half the slope would be missing."""
     return WorkingPoint("at rest", inputs=dict.fromkeys(structure.commands, 1e-9), modes=sliding(structure))
 
 

@@ -65,9 +65,8 @@ class LoopStudy:
     """A loop with its plant response computed once, so that gains can be changed live.
 
     ``G`` is the response from the regulator's output to its actual value at the regulator's rate, inner loops
-    closed
-    and outer loops frozen; computing delay, hold and sensors are in it. It answers upwards, see ``turned``.
-    """
+    closed and outer loops frozen; computing delay, hold and sensors are in it. It answers upwards, see
+    ``turned``."""
 
     def __init__(self, prepared: Prepared, loop: Loop, points: WorkingPoints | None = None):
         self.prepared, self.loop = prepared, loop
@@ -385,8 +384,7 @@ def propose_all(drive: Drive) -> Proposal:
     """First gains of every closed loop, from the drive's values and the sampling, inside out.
 
     A loop is judged with the gains proposed for those further in. Loops that are open, whose gain is zero or
-    that
-    have no linear model are left as they are. Raises `DriveHasFindings` as `prepare`.
+    that have no linear model are left as they are. Raises `DriveHasFindings` as `prepare`.
     """
     scratch = drive.copy()
     command, served, left = Command("Propose gains of all loops", ()), [], {}

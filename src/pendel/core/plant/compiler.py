@@ -233,8 +233,7 @@ COMPILERS = threading.BoundedSemaphore(max(1, os.cpu_count() or 1))
 
 def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIMIT) -> str:
     """Run a compiler in a group of its own, with limits on its computing (s), memory and files; one that is
-    given up ends with its
-    children. ``text`` is what it reads from its input.
+    given up ends with its children. ``text`` is what it reads from its input.
 
     Raises
     ------

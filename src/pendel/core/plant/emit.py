@@ -179,10 +179,8 @@ class Steady:
 @dataclass(frozen=True)
 class Moving:
     """``sign · scale · base + offset``, not yet written: base moves with time, states or inputs; scale and
-    offset are
-    steady, or absent for one and zero. A chain of steady sums and products, as a phase current passes through
-    on its
-    way to the guards of its leg, so becomes one product and one sum."""
+    offset are steady, or absent for one and zero. A chain of steady sums and products, as a phase current
+    passes through on its way to the guards of its leg, so becomes one product and one sum."""
 
     base: str
     sign: int = 1
@@ -386,8 +384,7 @@ class Emitter:
 
     def surfaces(self, surfaces: Sequence[Surface], places: ca.SX, first: int) -> None:
         """Emit the surfaces at their ``places`` (x and y of each), with and without third derivatives; their
-        numbers stand in ``p``
-        from ``first`` on."""
+        numbers stand in ``p`` from ``first`` on."""
         self.parts.append(resources.files("pendel.core.plant").joinpath("surfaces.c").read_text("utf-8"))
         self.function("pd_places", [("at", places)])
         places_of = list(itertools.accumulate((s.count for s in surfaces), initial=first))

@@ -17,8 +17,7 @@ def integrate(
     condense: Callable[[np.ndarray], bool] | None = None,
 ) -> Recorded:
     """Run to the end, a stop or a failure; never raises for what the equations do. ``condense`` is given the
-    rows that a long record
-    is about to lose, each once."""
+    rows that a long record is about to lose, each once."""
     with Simulator(program, inputs, watch=watch, condense=condense) as simulator:
         simulator.advance()
         return simulator.finish()

@@ -1,10 +1,9 @@
 """A drive made ready to simulate, in plain text and numbers: what its structure is, and what it starts from.
 
 A `Program` holds the C of plant and controller with sizes and names; it depends on kinds, choices, levels and
-wires only. `Inputs`
-hold every number of a run. Both can be pickled, sent and kept; neither holds a symbol. A changed value leads
-from one `Inputs` to the next by
-arithmetic alone, and any number of runs may share one program.
+wires only. `Inputs` hold every number of a run. Both can be pickled, sent and kept; neither holds a symbol. A
+changed value leads from one `Inputs` to the next by arithmetic alone, and any number of runs may share one
+program.
 """
 
 from __future__ import annotations
@@ -86,8 +85,7 @@ class PulseShape(NamedTuple):
     `PulseChannel`.
 
     ``numbers`` pairs what the time loop takes (``f``, ``dead``, ``least``, ``phase``, ``on_delay``,
-    ``off_delay``) with the
-    value of the card that gives it.
+    ``off_delay``) with the value of the card that gives it.
     """
 
     card: str

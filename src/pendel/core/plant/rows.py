@@ -64,8 +64,7 @@ def evaluate_signals(
 
 def last_before(rows: Doubles, times: Doubles) -> np.ndarray:
     """Places of the last rows at or before times (s), at least 0. NumPy's own search would first copy the
-    column of times, and
-    with it fetch the whole record from memory."""
+    column of times, and with it fetch the whole record from memory."""
     if not rows.flags.c_contiguous:
         return np.maximum(np.searchsorted(rows[:, 0], times, side="right") - 1, 0)
     times, places = np.ascontiguousarray(times, dtype=float), np.empty(len(times), dtype=np.int64)
@@ -105,12 +104,9 @@ def refined_rows(
     way between these.
 
     Points lie on the cubic through both ends of a step where that obeys the equations, else the step is
-    solved again in parts.
-    A record of fixed steps is ``straight`` between its rows. What was thinned stays as it is, and so does a
-    record that would grow
-    beyond ``2**MOST_SHOWN_LOG2`` bytes. ``span`` is what bends are measured against, by state; else the
-    record's own.
-    """
+    solved again in parts. A record of fixed steps is ``straight`` between its rows. What was thinned stays as
+    it is, and so does a record that would grow beyond ``2**MOST_SHOWN_LOG2`` bytes. ``span`` is what bends
+    are measured against, by state; else the record's own."""
     library = load(structure.source)
     rows = np.ascontiguousarray(rows, dtype=float)
     nx, nu, n_mode = structure.row_shape

@@ -315,8 +315,7 @@ def taken(
     address_: int | None, n_rows: int, width: int, release: Callable[..., None], *more: object
 ) -> np.ndarray:
     """A C block of doubles as (n_rows, width), without a copy; ``release(address, *more)`` is called with the
-    last array
-    that shows it."""
+    last array that shows it."""
     if not address_:
         return np.empty((n_rows, width))
     block = (ctypes.c_double * (n_rows * width)).from_address(address_)

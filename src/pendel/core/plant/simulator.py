@@ -1,10 +1,8 @@
 """A program that runs: opened, advanced, looked at, changed, saved, restored and closed.
 
 A run has the same rows to the bit however it is cut: `Simulator.advance` ends with the step that reaches the
-time asked for, and steps are
-chosen as if there were no pause. Simulators share builds and nothing else, and let go of the interpreter
-while they compute, so that
-several can run in threads at once.
+time asked for, and steps are chosen as if there were no pause. Simulators share builds and nothing else, and
+let go of the interpreter while they compute, so that several can run in threads at once.
 """
 
 from __future__ import annotations
@@ -72,8 +70,7 @@ class Recorded:
 @dataclass
 class Watch:
     """Shared flags of a run: set ``stop`` to end it, read ``progress`` (s); ``busy`` is above zero where it
-    looks at its record and
-    hears of a stop only afterwards."""
+    looks at its record and hears of a stop only afterwards."""
 
     stop: np.ndarray
     progress: np.ndarray
@@ -90,8 +87,7 @@ class Snapshot:
     of it.
 
     It can be pickled, and restored by any simulator of the same program. The bytes are trusted as code is:
-    take none from
-    files of others.
+    take none from files of others.
     """
 
     program: str
@@ -264,8 +260,8 @@ class Simulator:
 
     def advance(self, until: float = math.inf) -> Outcome:
         """Go on to the end of the first step that ends at ``until`` (s) or later, or to the end of the run.
-        `Outcome.PAUSED` and
-        `Outcome.STOPPED` tell that it can go on; after any other end, nothing happens any more."""
+        `Outcome.PAUSED` and `Outcome.STOPPED` tell that it can go on; after any other end, nothing happens
+        any more."""
         if until != until:
             raise RunProblem("A run cannot go on to a time that is not a number. Give one in seconds.")
         outcome = OUTCOMES[self._advance(self._handle, until)]  # once a slice, so little else is done here
@@ -354,8 +350,7 @@ class Simulator:
 
     def renew(self, inputs: Inputs) -> None:
         """Take parameters, profiles and values of blocks from other inputs of the same program, from the
-        present instant on. States,
-        modes, pulses and settings stay.
+        present instant on. States, modes, pulses and settings stay.
 
         Raises
         ------
@@ -418,8 +413,7 @@ class Simulator:
 
     def restore(self, snapshot: Snapshot) -> None:
         """Go back, or on, to a snapshot. The record goes on behind the rows it had there; where it has not
-        these rows, it begins again
-        with the snapshot.
+        these rows, it begins again with the snapshot.
 
         Raises
         ------
@@ -599,10 +593,9 @@ LARGEST_SPARE = 64_000_000
 
 class Spare:
     """A record's memory that nobody shows any more: the next run takes it, since pages that the system must
-    hand out and clear
-    anew are worth a sixth of a switching run's time. There is one at most. Only appending and popping touch
-    the list, as records
-    are given up wherever the interpreter collects them, even amid taking one."""
+    hand out and clear anew are worth a sixth of a switching run's time. There is one at most. Only appending
+    and popping touch the list, as records are given up wherever the interpreter collects them, even amid
+    taking one."""
 
     def __init__(self) -> None:
         self.blocks: list[tuple[int, int]] = []

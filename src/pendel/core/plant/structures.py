@@ -2,10 +2,9 @@
 skeleton.
 
 Ordering the equations is the slow part of a first run. A skeleton may stand for several structures, as parts
-state other equations
-where a value is zero; each is kept with the answers that led to it. What lies on disk leads to C that is
-compiled and run, so it lies in
-the folder of builds, which only its user may touch, with the hash of its bytes.
+state other equations where a value is zero; each is kept with the answers that led to it. What lies on disk
+leads to C that is compiled and run, so it lies in the folder of builds, which only its user may touch, with
+the hash of its bytes.
 """
 
 from __future__ import annotations

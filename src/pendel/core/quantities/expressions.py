@@ -74,8 +74,7 @@ Node = Number | Name | Negative | Binary | Call
 @dataclass(frozen=True)
 class Measured:
     """A value in SI base units with its dimension, the exponents of cycles and radians in it, and that of the
-    constant pi, by
-    which one becomes the other: ``2*pi*50 Hz`` is a speed."""
+    constant pi, by which one becomes the other: ``2*pi*50 Hz`` is a speed."""
 
     si: float
     dim: Dimension = NONE
@@ -549,9 +548,8 @@ PLAIN = re.compile(r"\s*([-+]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][-+]?[0-9]+)?)\
 
 def plain_numbers(texts: Iterable[str], wanted_unit: str | None) -> list[float] | None:
     """SI values of texts that are all finite numbers in the field's own unit or one of the same kind, such as
-    ms for s, much faster
-    than one by one; ``None`` where one is not. A field without a unit of its own (``None``) takes all but
-    those of turning."""
+    ms for s, much faster than one by one; ``None`` where one is not. A field without a unit of its own
+    (``None``) takes all but those of turning."""
     wanted, dim = unit(wanted_unit or "")
     turning = turn(wanted_unit or "")
     factors = {"": wanted}

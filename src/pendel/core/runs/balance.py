@@ -29,10 +29,9 @@ class Balance:
     """Energies between two times (s), in J.
 
     ``supplied`` by sources = heat of all parts + ``delivered`` to loads + rise of what is ``stored`` +
-    ``open``. The last is what the
-    run errs by, or what parts of one's own equations keep to themselves. ``switched`` is reckoned from the
-    devices' switching
-    energies beside the circuit: it is a loss, but not drawn from the sources.
+    ``open``. The last is what the run errs by, or what parts of one's own equations keep to themselves.
+    ``switched`` is reckoned from the devices' switching energies beside the circuit: it is a loss, but not
+    drawn from the sources.
     """
 
     losses: tuple[Lost, ...]

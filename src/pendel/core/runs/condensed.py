@@ -2,8 +2,7 @@
 stretch.
 
 Where a record is thinned one row is left for each period of the pulses, at one phase of the carrier, so a
-mean over
-these rows is none over time. Before rows go, they are integrated here as traces are.
+mean over these rows is none over time. Before rows go, they are integrated here as traces are.
 """
 
 from __future__ import annotations
@@ -31,9 +30,8 @@ PORTION = 0.01
 @dataclass(frozen=True, eq=False)
 class Condensed:
     """``edges`` of the stretches (s), shape (n + 1,); for each the integral of the signals and of their
-    squares over it, the least and
-    the greatest value, shape (n, 4, signals); ``switched`` holds the switching energies (J) by stretch and
-    device."""
+    squares over it, the least and the greatest value, shape (n, 4, signals); ``switched`` holds the switching
+    energies (J) by stretch and device."""
 
     edges: np.ndarray
     figures: np.ndarray

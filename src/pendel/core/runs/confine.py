@@ -2,10 +2,8 @@
 
 Files by Landlock (Linux, Documentation/userspace-api/landlock.rst), network and prying by a seccomp filter
 (Documentation/userspace-api/seccomp_filter.rst), memory and sizes of files by limits. Where the kernel has
-none of it, the process
-runs all the same, and says so. Nothing here can be taken back by the process it holds for, or by those it
-starts.
-"""
+none of it, the process runs all the same, and says so. Nothing here can be taken back by the process it holds
+for, or by those it starts."""
 
 from __future__ import annotations
 
@@ -140,9 +138,8 @@ DENIED = {
     ),
 }
 """Of a machine: its audit number (linux/audit.h) and the numbers of calls it is refused (asm/unistd_64.h,
-asm-generic/unistd.h):
-socket and what goes with it, ptrace and reading other processes, mounts, name spaces, modules, kexec, keys,
-bpf, perf, userfaultfd, io_uring."""
+asm-generic/unistd.h): socket and what goes with it, ptrace and reading other processes, mounts, name spaces,
+modules, kexec, keys, bpf, perf, userfaultfd, io_uring."""
 ERRNO_EPERM, ALLOW = 0x00050001, 0x7FFF0000
 
 
@@ -226,8 +223,7 @@ def landlock(libc: ctypes.CDLL, version: int, writable: list[Path]) -> bool:
 
 def python_folders() -> set[str]:
     """Where Python, its packages and Pendel lie. The folder in which a command was given, which comes first
-    where a module is run, is the
-    user's."""
+    where a module is run, is the user's."""
     ours = str(Path(__file__).parents[3])
     given = os.getcwd() if sys.path and sys.path[0] == os.getcwd() else None
     return {

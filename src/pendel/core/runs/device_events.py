@@ -131,12 +131,10 @@ def switching_losses(
 def energies_of(run: Rows, devices: list[SwitchingLoss]) -> dict[str, tuple[np.ndarray, np.ndarray]]:
     """By key: times (s) and energies (J) of a device's switchings, in order.
 
-    What is switched is the voltage before and the current after turning on, the current before and the voltage
-    after turning off. Energies scale with both, the usual reading of data sheets (common practice, no
-    source); the
-    transition adds ½·u·i·t: Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 2-5. The diode that
-    gives
-    way to a device that turns on loses its recovery energy.
+    What is switched is the voltage before and the current after turning on, the current before and the
+    voltage after turning off. Energies scale with both, the usual reading of data sheets (common practice, no
+    source); the transition adds ½·u·i·t: Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 2-5.
+    The diode that gives way to a device that turns on loses its recovery energy.
     """
     found: dict[str, list[tuple[np.ndarray, np.ndarray]]] = {d.key: [] for d in devices}
     by_name = {(d.card, d.name): d.key for d in devices}

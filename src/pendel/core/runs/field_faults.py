@@ -88,8 +88,7 @@ def plant_values(run: KeptRun, machine: str, what: str, ticks: np.ndarray) -> np
 
 def mean_voltages(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
     """Mean voltage of each phase in the tick from each of ``ticks``, shape (3, ticks), whatever the level of
-    detail: the
-    change of its flux, and the drop on the resistance, which the copper loss tells."""
+    detail: the change of its flux, and the drop on the resistance, which the copper loss tells."""
     in_rotor = f"{machine}.flux_d" in run.structure.signals
     names = ["flux_d", "flux_q", "angle_e"] if in_rotor else ["flux_alpha", "flux_beta"]
     names += ["copper_loss", *(f"current_{n}" for n in PHASES)]
@@ -108,8 +107,7 @@ def mean_voltages(run: KeptRun, machine: str, ticks: np.ndarray) -> np.ndarray:
 
 def order_of(seen: np.ndarray, true: np.ndarray) -> tuple[int, ...]:
     """Which true phase each seen one is most like, where all three are alike at all; else as it should be. A
-    sensor sees no further
-    than its range."""
+    sensor sees no further than its range."""
     furthest = float(np.max(np.abs(seen)))
     true = np.clip(true, -furthest, furthest)
     seen, true = (x - x.mean(axis=0) for x in (seen, true))

@@ -28,8 +28,7 @@ CONDENSED = ("edges", "figures", "switched")
 @dataclass(frozen=True)
 class Trace:
     """One signal of a run: times (s), values (SI), the unit to show, and whether it holds between its points.
-    Values shown next to
-    the unit are those of `y_in`."""
+    Values shown next to the unit are those of `y_in`."""
 
     key: str
     label: str
@@ -79,8 +78,7 @@ class Remark:
 @dataclass(frozen=True)
 class SwitchingLoss:
     """A device whose switching energies a run tells: its keys, and the energies of turning on and off and of
-    its diode's
-    recovery (J), given at a voltage and a current, and the transition time (s)."""
+    its diode's recovery (J), given at a voltage and a current, and the transition time (s)."""
 
     card: str
     name: str
@@ -176,8 +174,7 @@ class KeptRun:
 
     def on_rows(self, keys: Sequence[str], places: np.ndarray | slice) -> np.ndarray:
         """Signals of the plant at some of the recorded rows alone, shape (len(places), len(keys)). Unlike
-        `trace` this does
-        not refine the record, which takes as long as a run."""
+        `trace` this does not refine the record, which takes as long as a run."""
         return evaluate_signals(self.structure, self.rows[places], self.parameters, list(keys))
 
     def on_ticks(self, keys: Sequence[str], ticks: np.ndarray) -> np.ndarray:

@@ -51,8 +51,7 @@ def step_measures(
     t: np.ndarray, y: np.ndarray, before: float, target: float, band: float = 0.02
 ) -> StepMeasures:
     """Measures of a response from ``before`` to ``target``; times from the first sample. What still moves by
-    several times the
-    step at the end of its time, such as pulses, is no response to it."""
+    several times the step at the end of its time, such as pulses, is no response to it."""
     size = target - before
     if len(t) < 2 or size == 0 or not np.all(np.isfinite(y)):
         return StepMeasures(*(math.nan,) * 4)
@@ -103,8 +102,7 @@ class Pieces:
     trace's unit.
 
     Between two points a signal of the plant is the parabola through its three values: exact for currents on a
-    ramp and for their
-    powers. A sampled signal (``middle`` is None) holds until its next point.
+    ramp and for their powers. A sampled signal (``middle`` is None) holds until its next point.
     """
 
     t: np.ndarray
@@ -115,8 +113,7 @@ class Pieces:
 
     def integral(self, start: float, end: float, power: int = 1) -> float:
         """Of the signal, or of its square, between two times within the trace; not-a-number where the trace
-        was thinned and the window
-        is short beside what is left.
+        was thinned and the window is short beside what is left.
 
         Gauss's rule with three points is exact up to the fifth power of time, so for the square of a parabola
         (Abramowitz, Stegun: Handbook of Mathematical Functions, table 25.4).
@@ -200,8 +197,7 @@ class Pieces:
 
 def cut_at_turns(t: np.ndarray, y: np.ndarray, middle: np.ndarray) -> Pieces:
     """An angle between −π and π (rad): a piece in which it passes π is cut there, since the parabola through
-    both of its ends would
-    swing through zero."""
+    both of its ends would swing through zero."""
     jumps: list[int] = []
     if np.all(np.abs(y) <= math.pi * (1 + 1e-9)):
         jumps = np.flatnonzero(np.abs(np.diff(y)) > math.pi).tolist()
@@ -248,10 +244,8 @@ def simpson(
     width: np.ndarray, a: np.ndarray, m: np.ndarray, b: np.ndarray, *, squared: bool = False
 ) -> np.ndarray:
     """Integrals over pieces of a width (s), summed along the first axis: of the parabola through values at
-    both ends and half way,
-    or of its square. No products of vectors are used: those of this length start threads, and wait for them
-    for milliseconds where
-    another thread computes."""
+    both ends and half way, or of its square. No products of vectors are used: those of this length start
+    threads, and wait for them for milliseconds where another thread computes."""
 
     def over(*values: np.ndarray) -> np.ndarray:
         return np.einsum("i" + ",i..." * len(values) + "->...", width, *values)

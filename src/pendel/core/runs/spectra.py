@@ -46,10 +46,8 @@ def spectrum(t: np.ndarray, y: np.ndarray, start: float, end: float, *, fundamen
     """Fourier lines of a trace that is straight between its points and may jump.
 
     The trace is averaged over equal bins, exactly, before the transform, and the averaging is divided out
-    again: so
-    jumps between the bins are not missed and fold back little. With a ``fundamental`` (Hz) the window is cut,
-    at its
-    start, to whole periods of it.
+    again: so jumps between the bins are not missed and fold back little. With a ``fundamental`` (Hz) the
+    window is cut, at its start, to whole periods of it.
     """
     if fundamental > 0:
         periods = math.floor((end - start) * fundamental * (1 + 1e-9))

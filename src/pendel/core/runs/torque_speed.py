@@ -39,9 +39,8 @@ def path(run: KeptRun, machine: str) -> tuple[np.ndarray, np.ndarray, np.ndarray
 
 def most_torque(drive: Drive, values: dict[str, dict[str, float]], machine: str, link: float) -> Curve | None:
     """The envelope: torque at most over speed. A machine by tables takes the ``link`` voltage (V) of the run;
-    other kinds
-    that tell a curve over speed, such as an induction machine on its rated supply, give that. None where
-    there is none."""
+    other kinds that tell a curve over speed, such as an induction machine on its rated supply, give that.
+    None where there is none."""
     card = drive.cards[machine]
     if card.kind == "pmsm_tables" and card.flux is not None and math.isfinite(link):
         speeds, torques = envelope_of_tables(card.flux, values[machine]["p"], values[machine]["I_max"], link)

@@ -1,10 +1,9 @@
 """A process that runs compiled code, so that a crash or an endless loop ends one run and never the window.
 
 It runs drives, replays runs through shipped code, and finds the points about which loops are judged. It is
-confined as far as the
-system can (`confine`) and keeps builds and orderings loaded between requests. Requests and answers are plain
-records over a pipe;
-stopping and progress go through shared memory, so that both are at once.
+confined as far as the system can (`confine`) and keeps builds and orderings loaded between requests. Requests
+and answers are plain records over a pipe; stopping and progress go through shared memory, so that both are at
+once.
 """
 
 from __future__ import annotations

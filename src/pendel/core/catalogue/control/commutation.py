@@ -1,8 +1,7 @@
 """Block commutation: from Hall signals to a sector, and from the sector to the legs that are driven.
 
 Sector 1 begins where sensor a comes on, 30 electrical degrees after the EMF of phase a crosses zero upwards;
-each lasts
-60°. Common practice, no source.
+each lasts 60°. Common practice, no source.
 """
 
 from __future__ import annotations
@@ -59,8 +58,7 @@ def update_decoder(h_a, h_b, h_c, sector, speed, angle, p, last, count, before, 
 
 def update_six_step(sector, voltage, d_a, d_b, d_c, U_dc, at_plus, dt):
     """The driven legs by the sector's row; a leg that is open gets −1. A voltage below zero swaps plus and
-    minus. The leg at plus
-    pulses for ``at_plus`` of the voltage, the one at minus for the rest."""
+    minus. The leg at plus pulses for ``at_plus`` of the voltage, the one at minus for the rest."""
     a = 0.0
     b = 0.0
     c = 0.0

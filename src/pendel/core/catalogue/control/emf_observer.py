@@ -1,12 +1,9 @@
 """Angle and speed of a synchronous machine from voltages and currents, without a shaft sensor.
 
 The extended EMF e = u − R·i − L_d·di/dt + ω·(L_d − L_q)·J·i lies along q, whatever the saliency (Chen,
-Tomita, Doki, Okuma:
-IEEE Trans. Ind. Electron. 50 (2003) 288). A first-order observer filters it without a derivative; a
-phase-locked loop turns a
-frame until e lies along its q axis. At low speed there is no EMF: below a share of it the frame goes on as it
-turned.
-"""
+Tomita, Doki, Okuma: IEEE Trans. Ind. Electron. 50 (2003) 288). A first-order observer filters it without a
+derivative; a phase-locked loop turns a frame until e lies along its q axis. At low speed there is no EMF:
+below a share of it the frame goes on as it turned."""
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import Block, Figure, Value
@@ -43,10 +40,8 @@ def update_observer(
     dt,
 ):
     """The voltage that acted since the tick before was demanded one tick earlier, with a computing delay two.
-    With
-    backward differences the voltage of L_d is taken out exactly. The filter lags by the angle of 1 + jω/g and
-    half a tick,
-    which are added again; theta is by then that of the next tick."""
+    With backward differences the voltage of L_d is taken out exactly. The filter lags by the angle of 1 +
+    jω/g and half a tick, which are added again; theta is by then that of the next tick."""
     i_x = 0.6666666666666666 * a - 0.3333333333333333 * (b + c)
     i_y = 0.5773502691896258 * (b - c)
     acted_x = old_x if wait > 0.5 else late_x

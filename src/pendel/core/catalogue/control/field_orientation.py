@@ -63,8 +63,8 @@ def update_from_dq(d, q, angle, a, b, c, scale, dt):
 
 def update_electrical_angle(position, angle, ahead, speed, p, offset, lead, last, started, dt):
     """The angle of the field from that of the shaft, and where it will be when the voltage acts. The shaft's
-    angle may come
-    within one turn or beyond: what the field moved since the last tick is the shorter way round."""
+    angle may come within one turn or beyond: what the field moved since the last tick is the shorter way
+    round."""
     angle = wrapped(p * position + offset)
     if started < 0.5:
         last = angle
@@ -116,8 +116,8 @@ def update_by_tables(
     set_d, set_q, d, q, speed, u_link, u_d, u_q, f_c, R, U_dc, share, table, sum_d, sum_q, dt
 ):
     """As the regulator with constants, with the fluxes of the present currents for decoupling and gains of
-    2π·f_c times the
-    incremental inductances, which keep the bandwidth; layers are psi_d, psi_q, L_dd, L_qq."""
+    2π·f_c times the incremental inductances, which keep the bandwidth; layers are psi_d, psi_q, L_dd,
+    L_qq."""
     link = u_link if u_link > 0.05 * U_dc else U_dc
     most = share * link * 0.5773502691896258
     e_d = set_d - d
@@ -139,10 +139,9 @@ def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_
     there is.
 
     At the limit of current the most torque lies where i_d = −2·ΔL·I²/(ψ + √(ψ² + 8·ΔL²·I²)). i_q follows from
-    the torque with the i_d before, i_d in closed form from i_q: the most torque per ampere, else what
-    the voltage leaves. It goes no further than to where the limits of current and voltage meet, nor than to
-    the most
-    torque per volt.
+    the torque with the i_d before, i_d in closed form from i_q: the most torque per ampere, else what the
+    voltage leaves. It goes no further than to where the limits of current and voltage meet, nor than to the
+    most torque per volt.
     """
     more = L_q - L_d
     deepest = -2.0 * more * I_max * I_max / (psi + sqrt(psi * psi + 8.0 * more * more * I_max * I_max))

@@ -2,10 +2,8 @@
 and rms, table.
 
 All linear ones run as one difference equation in transposed direct form II. Those given in s are sampled by
-Tustin's rule
-(notch and lead-lag meet their frequency exactly) or, where they lag a held signal, by its exact equivalent:
-Franklin, Powell, Workman: Digital Control of Dynamic Systems, 3rd ed., sections 6.1 and 4.3.
-"""
+Tustin's rule (notch and lead-lag meet their frequency exactly) or, where they lag a held signal, by its exact
+equivalent: Franklin, Powell, Workman: Digital Control of Dynamic Systems, 3rd ed., sections 6.1 and 4.3."""
 
 from __future__ import annotations
 
@@ -96,8 +94,7 @@ def named(b, a, order: int) -> dict[str, float]:
     """Coefficients by name for an update of this order; ``b`` and ``a`` by falling powers of δ = z − 1.
 
     In powers of z a filter that is slow beside its tick is the small difference of large numbers; in those of
-    δ it is not.
-    Middleton, Goodwin: Digital Control and Estimation, chapter 3 (from memory).
+    δ it is not. Middleton, Goodwin: Digital Control and Estimation, chapter 3 (from memory).
     """
     b, a = np.atleast_1d(np.squeeze(b)) / a[0], np.asarray(a) / a[0]
     b = np.concatenate([np.zeros(len(a) - len(b)), b])
@@ -134,8 +131,7 @@ def by_tustin(b, a, period: float, meets: float = 0.0) -> tuple[np.ndarray, np.n
 
 def derive_pt2(v, card, period):
     """The exact equivalent for a held input, one sample early, as a block answers within its tick: b·z² +
-    (K·a₂ − b)·z over the
-    poles exp(p·T), with b the answer after one period to a step."""
+    (K·a₂ − b)·z over the poles exp(p·T), with b the answer after one period to a step."""
     w, damping = 2 * math.pi * v["f_0"], v["D"]
     root = np.sqrt(complex(damping * damping - 1.0))
     if abs(root) < EQUAL_POLES:

@@ -14,8 +14,7 @@ def update_constant(out, value, dt):
 
 def update_step(out, before, after, wait, wait_more, n, started, dt):
     """Jumps at the first tick at or after its time. Ticks are counted from below zero, so that the instant is
-    exact in every number
-    format after any time."""
+    exact in every number format after any time."""
     if started < 0.5:
         n = -wait
         n = n - wait_more

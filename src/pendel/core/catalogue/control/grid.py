@@ -1,12 +1,9 @@
 """Phase-locked loops on a three-phase and on a single-phase grid.
 
 Three phases: the voltage is turned into the frame of the estimated angle, whose PI regulator turns until the
-part across
-is zero. One phase: a second-order integrator, tuned to the estimated frequency, makes the part a quarter turn
-behind.
-Teodorescu, Liserre, Rodríguez: Grid Converters for Photovoltaic and Wind Power Systems, sections 4.3 and 8.3
-(from memory).
-"""
+part across is zero. One phase: a second-order integrator, tuned to the estimated frequency, makes the part a
+quarter turn behind. Teodorescu, Liserre, Rodríguez: Grid Converters for Photovoltaic and Wind Power Systems,
+sections 4.3 and 8.3 (from memory)."""
 
 from __future__ import annotations
 
@@ -40,8 +37,8 @@ def update_one(
     u, angle, ahead, speed, amplitude, w_0, K, T_i, k, lead, quarter, theta, integral, x, y, w, late, dt
 ):
     """x follows the voltage's fundamental and y the same a quarter turn behind. The trapezoidal rule takes
-    the mean of this voltage
-    and the one before, and a step of tan(w·dt/2) keeps the oscillator's frequency."""
+    the mean of this voltage and the one before, and a step of tan(w·dt/2) keeps the oscillator's
+    frequency."""
     if w < 1.0:
         w = w_0
     h = 0.5 * dt * w

@@ -23,8 +23,7 @@ LEAST_FLUX = 0.12
 
 def packed(axes: Sequence[np.ndarray], layers: Sequence[np.ndarray]) -> list[tuple[float, float]]:
     """A map as ``mapped`` reads it in the emitted C: sizes and axes in the first column, the layers, (n_x,
-    n_y) each, in
-    the second."""
+    n_y) each, in the second."""
     head = np.concatenate([[len(a) for a in axes], *axes])
     body = np.concatenate([np.ravel(layer) for layer in layers])
     columns = np.zeros((max(len(head), len(body)), 2))

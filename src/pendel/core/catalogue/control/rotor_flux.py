@@ -1,12 +1,9 @@
 """The rotor flux of an induction machine: from currents and speed, and without a shaft sensor.
 
 Current model in the frame of the flux: T_r·dψ/dt = L_m·i_d − ψ, slip ω_s = L_m·i_q/(T_r·ψ); Leonhard: Control
-of
-Electrical Drives, 3rd ed., section 12.2. Estimator: a reference model of the stator and an adaptive model of
-the
-rotor, whose speed a PI regulator turns until both fluxes have one direction; Schauder: IEEE Trans. Ind. Appl.
-28 (1992) 1054.
-"""
+of Electrical Drives, 3rd ed., section 12.2. Estimator: a reference model of the stator and an adaptive model
+of the rotor, whose speed a PI regulator turns until both fluxes have one direction; Schauder: IEEE Trans.
+Ind. Appl. 28 (1992) 1054."""
 
 import math
 
@@ -66,9 +63,8 @@ def update_estimator(
     dt,
 ):
     """The voltage that acted since the tick before was demanded one tick earlier, with a computing delay two.
-    The
-    integrals of the stator leak at the corner, and the adaptive flux passes the same high pass, so that both
-    lose the same."""
+    The integrals of the stator leak at the corner, and the adaptive flux passes the same high pass, so that
+    both lose the same."""
     i_x = 0.6666666666666666 * a - 0.3333333333333333 * (b + c)
     i_y = 0.5773502691896258 * (b - c)
     acted_x = old_x if wait > 0.5 else late_x

@@ -1,12 +1,10 @@
 """Step-down, step-up and inverting converter with choke and capacitor, and the half bridge.
 
 Switching: a transistor and a diode around the choke. Averaged: the choke's mean current i and the capacitor's
-voltage; while the transistor conducts (share d of a period) the choke sees u_1, while the diode conducts (share
-d_2) u_2. In discontinuous conduction d_2 = 2·L·f·i/(d·u_1) − d, which the share 1 − d bounds, so that one set
-of
-equations holds in both; where u_2 charges the choke too, d_2 is 1 − d. Sun, Mitchell, Greuel, Krein, Bass:
-IEEE Trans. Power Electronics 16 (2001) 482.
-"""
+voltage; while the transistor conducts (share d of a period) the choke sees u_1, while the diode conducts
+(share d_2) u_2. In discontinuous conduction d_2 = 2·L·f·i/(d·u_1) − d, which the share 1 − d bounds, so that
+one set of equations holds in both; where u_2 charges the choke too, d_2 is 1 − d. Sun, Mitchell, Greuel,
+Krein, Bass: IEEE Trans. Power Electronics 16 (2001) 482."""
 
 from __future__ import annotations
 

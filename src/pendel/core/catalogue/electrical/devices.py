@@ -1,10 +1,8 @@
 """Semiconductors as equations: what circuits and converters are built from.
 
 A conducting device is a resistance with a drop, a blocking one a large resistance. They are stated as
-conductances:
-eliminating node potentials then keeps leaks of 1e-9 S beside conductances of 100 S, where resistances lost
-them to
-rounding. A diode stops at the zero of
+conductances: eliminating node potentials then keeps leaks of 1e-9 S beside conductances of 100 S, where
+resistances lost them to rounding. A diode stops at the zero of
 its current and starts when its voltage passes its drop; the time loop locates both.
 Erickson, Maksimović: Fundamentals of Power Electronics, 3rd ed., chapter 4.
 """

@@ -120,8 +120,7 @@ def pulsed_leg(
 @dataclass(frozen=True)
 class MeanLeg:
     """A leg averaged over a period: the share of time for which its pole is at the upper rail, the voltage
-    (V) lost in its devices, and
-    what its switching costs beside that (W)."""
+    (V) lost in its devices, and what its switching costs beside that (W)."""
 
     share: ca.SX
     drop: ca.SX
@@ -132,19 +131,14 @@ def mean_leg(c, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *, opposed: bo
     """A leg averaged over a period, at the current ``load`` (A) out of its pole and the voltage ``link`` (V).
 
     Dead time moves the share of the upper rail against the current, by t_d·f/2 at each edge; that shifts the
-    voltage and with it
-    what is drawn from the link, and costs no power by itself. What counts is the current at the edge: the
-    mean less
-    the ripple where a pulse begins, the mean and the ripple where it ends. Where the ripple turns the current
-    within a
-    period, the pole follows by itself at both edges and dead time does nothing (Muñoz, Lipo: On-line
-    dead-time compensation
-    technique for open-loop PWM-VSI drives, IEEE Trans. Power Electronics 14 (1999) 683, from memory).
-    With MOSFETs the current flows through a channel, but in dead time through a diode. With IGBTs it flows
-    through the
-    transistor for its share of the period and else through the diode of the other switch.
-    Mohan, Undeland, Robbins: Power Electronics, 3rd ed., sections 8-5 and 25-6 (from memory).
-    """
+    voltage and with it what is drawn from the link, and costs no power by itself. What counts is the current
+    at the edge: the mean less the ripple where a pulse begins, the mean and the ripple where it ends. Where
+    the ripple turns the current within a period, the pole follows by itself at both edges and dead time does
+    nothing (Muñoz, Lipo: On-line dead-time compensation technique for open-loop PWM-VSI drives, IEEE Trans.
+    Power Electronics 14 (1999) 683, from memory). With MOSFETs the current flows through a channel, but in
+    dead time through a diode. With IGBTs it flows through the transistor for its share of the period and else
+    through the diode of the other switch. Mohan, Undeland, Robbins: Power Electronics, 3rd ed., sections 8-5
+    and 25-6 (from memory)."""
     r_on = ratings(c).r_on
     leg = c.pulsed_mean(name, load, link, duty, opposed=opposed)
     # A leg that stays at one rail, as in block commutation, has neither dead time nor ripple.
@@ -166,8 +160,7 @@ def mean_leg(c, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *, opposed: bo
 
 class Edges:
     """The current (A) of an averaged leg where its pulse begins and where it ends, and their signs. A sign is
-    smooth over what dead
-    time moves the current meanwhile."""
+    smooth over what dead time moves the current meanwhile."""
 
     def __init__(self, load: ca.SX, ripple: ca.SX, dead: ca.SX):
         width = 2 * dead * ripple + ca.if_else(
@@ -182,10 +175,9 @@ class Edges:
 
 def switching_power(c, edges: Edges, link: ca.SX) -> ca.SX:
     """Power (W) of a leg's switching by the energies of its devices, which scale with voltage and current:
-    what turns on takes over the
-    current at the beginning of its pulse, what turns off leaves that at the end. Half of u·i·t_tr for each
-    transition.
-    Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 2-5."""
+    what turns on takes over the current at the beginning of its pulse, what turns off leaves that at the end.
+    Half of u·i·t_tr for each transition. Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section
+    2-5."""
     off = ca.fmax(0, edges.end) + ca.fmax(0, -edges.begin)
     on = ca.fmax(0, edges.begin) + ca.fmax(0, -edges.end)
     energy = (c.value("E_on") + c.value("E_rec")) * on + c.value("E_off") * off

@@ -1,10 +1,8 @@
 """Resistor, inductor, capacitor, coupled inductors and transformers, each between single lines.
 
 The current of a part flows in at a and out at b. Erickson, Maksimović: Fundamentals of Power Electronics, 3rd
-ed.,
-chapters 2 and 10; transformer: Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., chapter 2 (from
-memory).
-"""
+ed., chapters 2 and 10; transformer: Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., chapter 2 (from
+memory)."""
 
 from __future__ import annotations
 

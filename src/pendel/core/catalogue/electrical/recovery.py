@@ -1,12 +1,9 @@
 """Reverse recovery of a diode: a stored charge that must be swept out before it blocks.
 
 Lauritzen, Ma: A simple diode model with reverse recovery, IEEE Trans. Power Electronics 6 (1991) 188. Two
-charges:
-one at the junction, one in the middle, with a transit time T_M between them and a lifetime τ. While the diode
-conducts,
-i = (q_E − q_M)/T_M and dq_M/dt = i − q_M/τ; once q_E is gone the middle charge leaves through the terminals
-alone,
-i = −q_M/T_M, which decays with τ_rr = 1/(1/τ + 1/T_M).
+charges: one at the junction, one in the middle, with a transit time T_M between them and a lifetime τ. While
+the diode conducts, i = (q_E − q_M)/T_M and dq_M/dt = i − q_M/τ; once q_E is gone the middle charge leaves
+through the terminals alone, i = −q_M/T_M, which decays with τ_rr = 1/(1/τ + 1/T_M).
 """
 
 from __future__ import annotations
@@ -34,8 +31,7 @@ def peak_and_tail(v) -> tuple[float, float]:
     sheet.
 
     With the triangle before the peak and the exponential after it: t_rr = I/a + ln10·τ_rr, Q_rr = I²/(2a) +
-    I·τ_rr.
-    """
+    I·τ_rr."""
     a, t, q = v["slope"], v["t_rr"], v["Q_rr"]
     square, linear = (0.5 - 1.0 / TEN_PERCENT) / a, t / TEN_PERCENT
     peak = (-linear + math.sqrt(linear * linear + 4.0 * square * q)) / (2.0 * square)

@@ -1,11 +1,9 @@
 """Three-phase transformer in Yy, Yd or Dy: three equal single-phase transformers, connected.
 
 Winding by winding u_1 = R_1·i_1 + L_1·di_1/dt + u_m, u_2 = R_2·i_2 + L_2·di_2/dt + u_m/n, L_m·di_m/dt = u_m.
-The ratio
-is that of the rated line voltages. A delta side lags a star side by 30° (clock number 1) when fed from the
-star, and
-a star side leads a delta by 30° (clock number 11): Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed.,
-section 2.7 (from memory).
+The ratio is that of the rated line voltages. A delta side lags a star side by 30° (clock number 1) when fed
+from the star, and a star side leads a delta by 30° (clock number 11): Fitzgerald, Kingsley, Umans: Electric
+Machinery, 6th ed., section 2.7 (from memory).
 """
 
 from __future__ import annotations

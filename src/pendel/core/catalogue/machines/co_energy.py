@@ -1,23 +1,20 @@
 """The smooth, convex co-energy behind flux tables: fitted where there are nodes, and going on beyond them.
 
 One function w(i_d, i_q) is fitted so that its slopes are the tables, ψ_d = ∂w/∂i_d and ψ_q = ∂w/∂i_q: then no
-current can run
-in a circle and gain energy, and the incremental inductances are w's second derivatives, equal across (Vagati,
-Pastorelli,
-Franceschini: IEEE Trans. Ind. Appl. 33 (1997) 1111, for the condition; the fit is our own). It is a tensor
-spline of degree 4 whose
-cells lie between the nodes of the table, and a margin beyond; where it would not be convex it is the nearest
-that is. For
-the code it is written anew on even cells, see ``plant/surfaces.c``.
+current can run in a circle and gain energy, and the incremental inductances are w's second derivatives, equal
+across (Vagati, Pastorelli, Franceschini: IEEE Trans. Ind. Appl. 33 (1997) 1111, for the condition; the fit is
+our own). It is a tensor spline of degree 4 whose cells lie between the nodes of the table, and a margin
+beyond; where it would not be convex it is the nearest that is. For the code it is written anew on even cells,
+see ``plant/surfaces.c``.
 
-Beyond the rim a current x is led along φ(x), which has slope 1 at the rim and comes to rest within the margin:
+Beyond the rim a current x is led along φ(x), which has slope 1 at the rim and comes to rest within the
+margin:
 
     W = w(φ, ·) + c·(x − φ) + L·r,   φ'' ≤ 0 beyond the upper rim, r'' from 0 to 1,
 
 with c the largest flux on the rim (at a lower rim the least). Then ∂²W = (∂²w)·φ'·φ' plus (w_x − c)·φ'' +
-L·r'' ≥ 0 on the diagonal, so
-W is convex with continuous inductances, and its fluxes are straight in the end, with the slope L.
-"""
+L·r'' ≥ 0 on the diagonal, so W is convex with continuous inductances, and its fluxes are straight in the end,
+with the slope L."""
 
 from __future__ import annotations
 
@@ -53,8 +50,7 @@ GRID = 5
 @dataclass(frozen=True)
 class Beyond:
     """How one axis goes on: the rims (A), the lengths over which φ comes to rest below and above (A), the
-    fluxes c there (Wb), and the
-    inductance L that is left (H)."""
+    fluxes c there (Wb), and the inductance L that is left (H)."""
 
     rims: tuple[float, float]
     lengths: tuple[float, float]
@@ -202,8 +198,7 @@ class Fit:
 
 class Problem:
     """A table's least squares: the spline whose slopes meet both tables at once at the nodes ``kept``.
-    Numbers are over the largest flux
-    times the shortest cell."""
+    Numbers are over the largest flux times the shortest cell."""
 
     def __init__(self, axes, psi, edges, kept: np.ndarray | None = None):
         import scipy.sparse
@@ -264,8 +259,7 @@ class Problem:
 
     def lack(self, coefficients: np.ndarray) -> tuple[float, float, tuple[float, float], float]:
         """The largest inductance within the table; by how much of it the least falls short of `FLATTEST`
-        there; where (A); and by how
-        much with the margins."""
+        there; where (A); and by how much with the margins."""
         packed = self.bending @ coefficients
         inside = [(p >= a[0]) & (p <= a[-1]) for p, a in zip(self.points, self.axes)]
         own = np.outer(*inside).ravel()
@@ -283,11 +277,9 @@ class Problem:
 
     def convex(self, begun: np.ndarray, least: float) -> np.ndarray:
         """Coefficients of the nearest fit all of whose inductances are ``least`` at least, found by
-        splitting: a least-squares step, and
-        one that lifts the second derivatives, point by point, to the nearest matrix that is positive definite
-        (alternating
-        direction method of multipliers; Boyd and others: Foundations and Trends in Machine Learning 3 (2011)
-        1, section 5)."""
+        splitting: a least-squares step, and one that lifts the second derivatives, point by point, to the
+        nearest matrix that is positive definite (alternating direction method of multipliers; Boyd and
+        others: Foundations and Trends in Machine Learning 3 (2011) 1, section 5)."""
         import scipy.sparse.linalg
 
         bending, found = self.bending, begun
@@ -359,8 +351,7 @@ def lacking(even: CoEnergy, edges) -> float:
 
 def on_even_cells(fit: Fit, edges, axes, lift: float = 0.0) -> CoEnergy:
     """The spline written anew on even cells, by interpolation at as many places as it has coefficients; with
-    an inductance ``lift`` (H)
-    added to all."""
+    an inductance ``lift`` (H) added to all."""
     low, step, cells, solved = [], [], [], []
     for e in edges:
         n = int(min(MOST_CELLS, np.ceil((e[-1] - e[0]) / np.min(np.diff(e)) - 1e-6)))
@@ -415,8 +406,8 @@ FOLDS = 5
 @lru_cache(maxsize=16)
 def left_out(table: FluxTable) -> float:
     """By how much fluxes at nodes that were left out of the fit are missed, over the largest flux: every node
-    is once. It tells what
-    to expect between nodes, which the misfit at the nodes that were fitted does not."""
+    is once. It tells what to expect between nodes, which the misfit at the nodes that were fitted does
+    not."""
     axes = [np.array(table.i_d), np.array(table.i_q)]
     psi = [np.array(table.psi_d, float), np.array(table.psi_q, float)]
     edges = [edges_of(a) for a in axes]

@@ -189,9 +189,8 @@ def mirrored(table: FluxTable) -> FluxTable:
 
 def star_of(table: FluxTable) -> FluxTable:
     """The table of a winding in delta as that of the star it is equivalent to: its lines carry √3 times the
-    current of a winding,
-    and a phase of the star links 1/√3 of the flux. Both turn by 30°, and with them the axes, so that d and q
-    stay."""
+    current of a winding, and a phase of the star links 1/√3 of the flux. Both turn by 30°, and with them the
+    axes, so that d and q stay."""
     more, less = 3**0.5, 3**-0.5
     i_d, i_q = more * np.array(table.i_d), more * np.array(table.i_q)
     psi_d, psi_q = less * np.array(table.psi_d, float), less * np.array(table.psi_q, float)

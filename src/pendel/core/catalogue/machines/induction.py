@@ -2,17 +2,14 @@
 saturation.
 
 States are the flux linkages; u_s = R_s·i_s + dψ_s/dt, 0 = R_r·i_r + dψ_r/dt − j·p·ω·ψ_r for each cage. All
-share the main
-flux ψ_m: i_s = (ψ_s − ψ_m)/L_σs, i_r = (ψ_r − ψ_m)/L_σr, and i_s + Σ i_r = ψ_m/L_m·(1 + s·(ψ_m/ψ_n)⁶).
-M = 3/2·p·(ψ_s × i_s). Krause, Wasynczuk, Sudhoff: Analysis of Electric Machinery, chapter 4 (from memory).
-In the rotor's frame the same fluxes, turned back by p·φ, change with the slip only; there u_s = R_s·i_s +
-dψ_s/dt + j·p·ω·ψ_s.
+share the main flux ψ_m: i_s = (ψ_s − ψ_m)/L_σs, i_r = (ψ_r − ψ_m)/L_σr, and i_s + Σ i_r = ψ_m/L_m·(1 +
+s·(ψ_m/ψ_n)⁶). M = 3/2·p·(ψ_s × i_s). Krause, Wasynczuk, Sudhoff: Analysis of Electric Machinery, chapter 4
+(from memory). In the rotor's frame the same fluxes, turned back by p·φ, change with the slip only; there u_s
+= R_s·i_s + dψ_s/dt + j·p·ω·ψ_s.
 
 The star point is open. A winding in delta is taken as the star it is equivalent to: a third of R and L,
-ψ_n/√3. The cage is as warm
-as the winding. Iron loss is the eddy share alone, with the square of speed and main flux; it brakes and does
-not enter the currents.
-"""
+ψ_n/√3. The cage is as warm as the winding. Iron loss is the eddy share alone, with the square of speed and
+main flux; it brakes and does not enter the currents."""
 
 from __future__ import annotations
 

@@ -1,10 +1,8 @@
 """Currents that make a torque with the least current within a flux that the voltage leaves, from flux tables.
 
 On a fine grid of i_d the i_q of each torque follows by interpolation, and the least current is chosen among
-those within the
-limits; where none is, the currents of most torque within them. For the optimum see Morimoto, Takeda, Hirasa,
-Taniguchi: IEEE
-Trans. Ind. Appl. 26 (1990) 866; the search is our own.
+those within the limits; where none is, the currents of most torque within them. For the optimum see Morimoto,
+Takeda, Hirasa, Taniguchi: IEEE Trans. Ind. Appl. 26 (1990) 866; the search is our own.
 """
 
 from __future__ import annotations

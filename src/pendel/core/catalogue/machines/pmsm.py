@@ -6,8 +6,7 @@ Krishnan: Permanent Magnet Synchronous and Brushless DC Motor Drives, chapter 3 
 
 The star point is open. A winding in delta is taken as the star it is equivalent to: a third of R and L, ψ/√3.
 Iron loss is the eddy share alone, which grows with the square of the speed; it brakes and does not enter the
-currents.
-"""
+currents."""
 
 from __future__ import annotations
 

@@ -1,14 +1,11 @@
 """Brushless machine with trapezoidal EMF, in phase variables.
 
 u_k − u_star = R·i_k + L·di_k/dt + k_e·ω·f(θ_e − k·120°), Σ i_k = 0, M = k_e·Σ f_k·i_k; L is a phase's own
-less the mutual
-inductance. f is 1 over its flat top and −1 over its flat bottom, with straight flanks between; its corners
-may be rounded.
-In delta each winding lies between two lines, u_k − u_k+1 = R·i + L·di/dt + k_e·ω·f(θ_e + 30° − k·120°), so
-that the voltage between
-the lines has the angle it has in star; what of the EMFs does not cancel drives a current around the delta.
-Krishnan: Permanent Magnet Synchronous and Brushless DC Motor Drives, chapter 10 (from memory).
-"""
+less the mutual inductance. f is 1 over its flat top and −1 over its flat bottom, with straight flanks
+between; its corners may be rounded. In delta each winding lies between two lines, u_k − u_k+1 = R·i + L·di/dt
++ k_e·ω·f(θ_e + 30° − k·120°), so that the voltage between the lines has the angle it has in star; what of the
+EMFs does not cancel drives a current around the delta. Krishnan: Permanent Magnet Synchronous and Brushless
+DC Motor Drives, chapter 10 (from memory)."""
 
 from __future__ import annotations
 
@@ -32,8 +29,7 @@ def shape(angle: ca.SX, flat: ca.SX, rounding: ca.SX) -> ca.SX:
     are at 0 and π.
 
     A straight line through zero, reflected at the quarter turns, is cut at ±1 by (√((y+1)²+r²) −
-    √((y−1)²+r²))/2.
-    """
+    √((y−1)²+r²))/2."""
     flank = (math.pi - flat) / 2
     line = ca.asin(SHORT_OF_ONE * ca.sin(angle)) / flank
     r = ca.fmax(SHARPEST, rounding)
@@ -97,9 +93,8 @@ def is_delta(card) -> bool:
 
 def line_factor(v, card) -> float:
     """Peak of the EMF between two open lines over that of a winding, with sharp corners. In star it is f(60°)
-    − f(−60°). In delta what
-    the three EMFs have in common is lost on the windings: f − Σf/3, which peaks where f does, with the others
-    30° below zero."""
+    − f(−60°). In delta what the three EMFs have in common is lost on the windings: f − Σf/3, which peaks
+    where f does, with the others 30° below zero."""
     flank = (math.pi - v["flat"]) / 2
     if is_delta(card):
         return 2 / 3 * (1 + min(1.0, math.pi / 6 / flank))
@@ -108,8 +103,7 @@ def line_factor(v, card) -> float:
 
 def winding_values(v, card) -> dict[str, float]:
     """R (at 20 °C), L and k_e (V·s/rad, peak) of a winding, from whichever set was entered. Between two lines
-    lie two phases of a
-    star, or one of a delta beside the other two."""
+    lie two phases of a star, or one of a delta beside the other two."""
     if card.choices.get("entry") == "sheet":
         share = 1.5 if is_delta(card) else 0.5
         emf = v["K_E"] / THOUSAND_RPM / line_factor(v, card)

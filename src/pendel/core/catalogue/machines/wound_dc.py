@@ -1,12 +1,9 @@
 """DC machines with a field winding: separately excited, shunt and series.
 
 u_a = R_a·i_a + L_a·di_a/dt + M_af·i_f·ω, u_f = R_f·i_f + L_f·di_f/dt, M = M_af·i_f·i_a; a shunt field lies
-across the
-armature, a series field carries its current. Linear: the iron does not saturate. Its loss, the eddy share,
-grows with the square of
-field current times speed, and brakes.
-Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., sections 7.3 and 7.5 (from memory).
-"""
+across the armature, a series field carries its current. Linear: the iron does not saturate. Its loss, the
+eddy share, grows with the square of field current times speed, and brakes.
+Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., sections 7.3 and 7.5 (from memory)."""
 
 from __future__ import annotations
 

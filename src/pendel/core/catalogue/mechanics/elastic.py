@@ -2,10 +2,8 @@
 winds on.
 
 Torque of a spring and a damper side by side, M = k·s + d·ds/dt; within the backlash nothing touches. Contact
-begins
-where the play is used up and ends where the torque would pull. Nordin, Gutman: Controlling mechanical systems
-with
-backlash, Automatica 38 (2002) 1633 (from memory).
+begins where the play is used up and ends where the torque would pull. Nordin, Gutman: Controlling mechanical
+systems with backlash, Automatica 38 (2002) 1633 (from memory).
 """
 
 from __future__ import annotations

@@ -1,14 +1,10 @@
 """What turns rotation into travel by grip: a wheel that slips, and a vehicle on two axles.
 
 The force a wheel hands on is its load times a friction that depends on its slip alone, rises to a peak and
-falls to
-what a locked or spinning wheel still has; the curve is sin(C·atan(B·κ)), the first part of Pacejka's formula
-(Tyre and
-Vehicle Dynamics, 3rd ed., section 4.3.1; from memory). On a vehicle the driving force at the ground and the
-inertia at the
-centre of gravity shift load between its axles: Gillespie, Fundamentals of Vehicle Dynamics, chapter 1 (from
-memory).
-"""
+falls to what a locked or spinning wheel still has; the curve is sin(C·atan(B·κ)), the first part of Pacejka's
+formula (Tyre and Vehicle Dynamics, 3rd ed., section 4.3.1; from memory). On a vehicle the driving force at
+the ground and the inertia at the centre of gravity shift load between its axles: Gillespie, Fundamentals of
+Vehicle Dynamics, chapter 1 (from memory)."""
 
 from __future__ import annotations
 
@@ -89,10 +85,8 @@ def build_vehicle(c):
     """m·dv/dt = F_front + F_rear − m·g·sin α − ½·ρ·c_wA·v·|v| − c_r·m·g·cos α.
 
     All but the driving force acts at the centre of gravity, so that the driving force F_t at the ground
-    shifts the load
-    F_t·h/l from front to rear. As F_t is itself load times friction, F_t·(1 + (μ_f − μ_r)·h/l) = μ_f·W_f +
-    μ_r·W_r.
-    """
+    shifts the load F_t·h/l from front to rear. As F_t is itself load times friction, F_t·(1 + (μ_f −
+    μ_r)·h/l) = μ_f·W_f + μ_r·W_r."""
     v, dv = c.state("v")
     place, dx = c.state("x")
     m, r = c.value("m"), c.value("r")

@@ -11,8 +11,7 @@ def build_gear(c):
 
     With the torque M_a into the fast shaft and what comes out reflected to it, M_b' = M_a − M_loss: driving,
     M_b' = η·M_a; driven back, M_a = η·M_b'. In both the loss opposes the movement and is proportional to M_a,
-    so it
-    acts as a friction whose level follows the load, and it can hold the gear at rest.
+    so it acts as a friction whose level follows the load, and it can hold the gear at rest.
     """
     speed_a, torque_a = c.flange("a")
     speed_b, torque_b = c.flange("b")

@@ -1,12 +1,9 @@
 """Worm gear and screw: thread flanks that slide, and may hold a load by themselves.
 
 With the lead angle γ and the friction angle ρ of the flanks, the driving side needs M = M'·tan(γ + ρ)/tan γ
-to lift what the
-driven side asks for, M', and M = M'·tan(γ − ρ)/tan γ to hold it while it sinks. Where ρ is above γ the latter
-is negative: the
-load cannot turn the thread, it must be driven down. Shigley: Mechanical Engineering Design, sections on power
-screws and
-worm gearing (from memory).
+to lift what the driven side asks for, M', and M = M'·tan(γ − ρ)/tan γ to hold it while it sinks. Where ρ is
+above γ the latter is negative: the load cannot turn the thread, it must be driven down. Shigley: Mechanical
+Engineering Design, sections on power screws and worm gearing (from memory).
 """
 
 from __future__ import annotations

@@ -1,9 +1,9 @@
-"""Incremental encoder: four edges a line; speed from the counts of one period, or from the time between edges.
+"""Incremental encoder: four edges a line; speed from the counts of one period, or from the time between
+edges.
 
 By timing, a capture unit notes when the last edge came, on its own clock: speed is the edges since the edge
-noted before over
-the time between both. While none comes it falls as one edge over the time waited. Common practice, no source.
-"""
+noted before over the time between both. While none comes it falls as one edge over the time waited. Common
+practice, no source."""
 
 from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
 from pendel.core.catalogue.sensors.sensing import MODE

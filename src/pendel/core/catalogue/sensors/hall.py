@@ -1,8 +1,7 @@
 """Three Hall sensors on the stator, 120 electrical degrees apart.
 
 Sensor a is on while the electrical angle lies between 30° and 210°, so that its edges meet the ends of the
-flat EMF:
-common practice, no source.
+flat EMF: common practice, no source.
 """
 
 from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
