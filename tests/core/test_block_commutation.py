@@ -9,7 +9,7 @@ import pytest
 import scipy.integrate
 
 import pendel
-from pendel.core.catalogue.control.commutation import FIRST_EDGE, HALLS, TABLE
+from pendel.core.catalogue.control.sectors import FIRST_EDGE, HALLS, TABLE
 from pendel.core.catalogue.machines.trapezoidal import shape
 from pendel.core.drive import commands
 from tests.core.energy import energy_gap

@@ -1,5 +1,48 @@
+import ast
 import subprocess
 import sys
+from pathlib import Path
+
+import pendel
+from pendel.core.catalogue.declare import Part
+from pendel.core.catalogue.index import kinds
+from pendel.core.vocabulary import Link
+
+SOURCES = Path(pendel.__file__).parent
+EVERYDAY = {"own", "step", "profile", "switch", "p", "pi", "delay", "sum", "logic", "transistor", "diode", "own_c"}
+"""Ids of kinds that are words for other things too: settings, sections of the file, keywords of C, symbols of a
+drawing, options of the terminal."""
+COMMON = {"every", "level", "load", "power", "current", "speed", "torque", "angle", "sector", "setpoint", "actual", "share"}
+"""Names of signals and values with a role that are also plain words; with a dot before them they are not."""
+
+
+def strings_outside_the_catalogue() -> list[tuple[str, str]]:
+    files = [p for p in SOURCES.rglob("*.py") if "catalogue" not in p.parts and "examples" not in p.parts]
+    return [
+        (f"{path.relative_to(SOURCES)}:{node.lineno}", node.value)
+        for path in files
+        for node in ast.walk(ast.parse(path.read_text("utf-8")))
+        if isinstance(node, ast.Constant) and isinstance(node.value, str)
+    ]
+
+
+def test_nobody_outside_the_catalogue_names_a_kind():
+    ids = set(kinds()) - EVERYDAY
+    assert [at for at in strings_outside_the_catalogue() if at[1] in ids] == []
+
+
+def test_nobody_outside_the_catalogue_names_a_signal_or_value_that_has_a_role():
+    """Names of one letter and the gains and currents that regulations and flux tables declare by name are their own words."""
+    with_role = {v.name for k in kinds().values() for v in k.values if v.role} | {
+        s.name
+        for k in kinds().values()
+        for s in (k.signals if isinstance(k, Part) else k.ports)
+        if s.role and getattr(s, "link", None) is not Link.SIGNAL_IN
+    }
+    words = {n for n in with_role if len(n) > 1} - {"K_p", "K_i", "i_d", "i_q"}
+    found = strings_outside_the_catalogue()
+    assert [at for at in found if at[1] in words - COMMON] == []
+    assert [at for at in found if at[1].startswith(".") and at[1][1:] in words | {"i_d", "i_q"}] == []
 
 
 def test_core_needs_no_qt():

@@ -16,7 +16,6 @@ from pendel.app.session import Session
 from pendel.app.sheet.view import SIGNALS, SheetView
 from pendel.app.spine import Spine
 from pendel.app.widgets import column
-from pendel.core.catalogue import own, own_block
 from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
 from pendel.core.check import end_exists
@@ -132,8 +131,8 @@ class DrivePage(QWidget):
             self.take_from_shelf(match.shelved, (x, y))
             return
         fields: dict = {"inside": session.inside}
-        if match.kind.group == "own":
-            fields["own"] = own_block.EXAMPLES.get(match.kind.id, own.EXAMPLE)
+        if match.kind.own is not None:
+            fields["own"] = match.kind.own
         if match.kind.has_profile and not match.kind.profile_optional:
             fields["profile"] = match.kind.first_profile
         if match.kind.rows:

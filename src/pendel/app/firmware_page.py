@@ -28,6 +28,8 @@ from pendel.app.loop_plot import LoopPlot
 from pendel.app.session import Session, single_shot
 from pendel.app.trust import may_run
 from pendel.app.widgets import button, clear, column, figure_row, label, rule, wrapped
+from pendel.core.catalogue.declare import Kind
+from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.own_block import C
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.emit import call_of, emit
@@ -75,12 +77,9 @@ class CodeColours(QSyntaxHighlighter):
         self.setCurrentBlockState(1 if inside else 0)
 
 
-def value_text(block: BlockInstance) -> str:
-    names = [
-        n
-        for n in ("K_p", "T_i", "K", "T", "U_dc", "v_max", "v_peak", "after", "amplitude")
-        if n in block.used_values
-    ][:2]
+def value_text(block: BlockInstance, kind: Kind) -> str:
+    """The first two of its values that its update uses."""
+    names = [v.name for v in kind.values if v.name in block.used_values][:2]
     return ", ".join(f"{n} {number_text(block.values[n])}" for n in names) or "–"
 
 
@@ -243,7 +242,7 @@ class FirmwarePage(QWidget):
                 block.name,
                 str(block.every),
                 "float 32",
-                value_text(block),
+                value_text(block, kind_of(self.session.drive.cards[block.name])),
                 figure(c.largest, unit, 3) if c else "–",
             )
             for k, text in enumerate(texts):

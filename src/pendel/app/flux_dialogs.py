@@ -16,6 +16,8 @@ from pendel.core.drive.document import FluxTable
 from pendel.core.errors import FileProblem
 from pendel.core.formats.flux_files import ROLES, Layout, assembled, guess, unit_choices, variables
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.run_roles import signals_of
+from pendel.core.vocabulary import SignalRole
 
 FINE = 61
 SHOWN_BEYOND = 0.12
@@ -244,8 +246,9 @@ class FluxWindow(QDialog):
             )
         )
         body.addWidget(self.pair, 1)
-        if run is not None and f"{card}.i_d" in run.keys:
-            d, q = run.trace(f"{card}.i_d"), run.trace(f"{card}.i_q")
+        currents = signals_of(run, card, SignalRole.CURRENT_DQ) if run is not None else []
+        if run is not None and currents:
+            d, q = map(run.trace, currents)
             self.pair.contours.show_path(d.y, q.y)
             body.addWidget(label(f"The line on the contours is {run.name}.", "muted"))
         close = button("Close", self.accept)

@@ -15,6 +15,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import FluxTable
 from pendel.core.errors import FileProblem
 from pendel.core.quantities.units import figure
+from pendel.core.vocabulary import ValueRole
 
 
 class FluxEditor(QWidget):
@@ -66,7 +67,8 @@ class FluxEditor(QWidget):
 
     def load(self, path: Path) -> None:
         """Open the wizard on a file, and take what it makes."""
-        most = self.session.examined.values.get(self.card, {}).get("I_max", float("nan"))
+        limit = self.session.kinds()[self.card].value_name(ValueRole.CURRENT_LIMIT)
+        most = self.session.examined.values.get(self.card, {}).get(limit, float("nan"))
         try:
             settings = getattr(self.window(), "settings", None) or QSettings()
             wizard = FluxWizard(path, settings, most, self)

@@ -226,8 +226,9 @@ class Inspector(QWidget):
         assert kind is not None
         if card.face is not None:
             return ["Face", "Values"] if self.session.inside == self.card else ["Values", "Face"]
-        tabs = ["Equations"] if card.kind == "own" else ["Update"] if card.own is not None else []
-        if kind.values or card.kind != "own":
+        typed = kind.own is not None and isinstance(kind, Part)
+        tabs = [] if kind.own is None else ["Equations"] if typed else ["Update"]
+        if kind.values or not typed:
             tabs.append("Values")
         if kind.has_profile:
             tabs.insert(len(tabs) if kind.profile_optional else 0, "Profile")
@@ -235,7 +236,7 @@ class Inspector(QWidget):
             tabs.append(kind.rows.label)
         if kind.takes_flux:
             tabs.insert(0, "Tables")
-        if isinstance(kind, Part) and kind.states and card.kind != "own":
+        if isinstance(kind, Part) and kind.states and not typed:
             tabs.append("Start")
         return tabs
 

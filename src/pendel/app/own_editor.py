@@ -11,7 +11,7 @@ from pendel.app.look import code_font, colour
 from pendel.app.session import Session, single_shot
 from pendel.app.widgets import column, label, wrapped
 from pendel.core.catalogue import own_block
-from pendel.core.catalogue.own import OwnModel, read_own
+from pendel.core.catalogue.own import PART, OwnModel, read_own
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
 from pendel.core.errors import ExpressionProblem
@@ -32,13 +32,13 @@ BLOCK = (
     ("states", "Remembered, starting from", "n = 0", 1),
 )
 SECTIONS = {
-    "own": EQUATIONS,
+    PART: EQUATIONS,
     own_block.LANGUAGE: (*BLOCK, ("equations", "Update, once a period", "y = K * x", 5)),
     own_block.MODES: (*BLOCK, ("equations", "Modes and changes", "run: enable = 1", 8)),
     own_block.C: (*BLOCK, ("equations", "Update in C, once a period", "y = K * x;", 6)),
 }
 HINTS = {
-    "own": "What flows through a port counts positive into the part. der(x) is the change of a state; "
+    PART: "What flows through a port counts positive into the part. der(x) is the change of a state; "
     "time is the time.",
     own_block.LANGUAGE: "Assignments, if/elif/else, + − * /, < <= > >=, and, or, not; dt is the period in "
     f"seconds, all in SI. Known are {', '.join(sorted(own_block.INTRINSICS_SHOWN))}.",
@@ -187,7 +187,7 @@ class OwnEditor(QWidget):
         self.problems = wrapped("", "wrong")
         body.addWidget(self.problems)
         self.printed = Typeset()
-        if self.kind == "own":
+        if self.kind == PART:
             body.addWidget(label("As printed", "heading"))
             body.addWidget(self.printed)
         body.addWidget(wrapped(HINTS[self.kind], "muted"))
@@ -236,7 +236,7 @@ class OwnEditor(QWidget):
     def _show(self, own: OwnEquations) -> None:
         names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
         model: own_block.BlockModel | OwnModel
-        model = read_own(own, names) if self.kind == "own" else own_block.read_block(own, self.kind, names)
+        model = read_own(own, names) if self.kind == PART else own_block.read_block(own, self.kind, names)
         titles = {name: title.split(",")[0].lower() for name, title, *_ in SECTIONS[self.kind]}
         self.problems.setText(
             "\n".join(
@@ -250,7 +250,7 @@ class OwnEditor(QWidget):
                 if section == name:
                     marks.append(line_mark(edit, line))
             edit.setExtraSelections(marks)
-        if self.kind == "own":
+        if self.kind == PART:
             self.printed.show_lines(own.equations)
 
 

@@ -16,6 +16,7 @@ from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.vectors import (
     Vectors,
+    angle_key,
     current_limits,
     current_path,
     link_voltage,
@@ -161,8 +162,7 @@ class RotorDiagram(QWidget):
         self.machine.blockSignals(True)
         self.machine.clear()
         for card in machines(run) if run else ():
-            info = run.infos.get(f"{card}.current_a") if run else None
-            self.machine.addItem(info.card if info else card, card)
+            self.machine.addItem(run.infos[key].card if run and (key := angle_key(run, card)) else card, card)
         self.machine.setCurrentIndex(max(0, self.machine.findData(chosen)))
         self.machine.blockSignals(False)
         self.draw()

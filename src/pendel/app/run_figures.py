@@ -11,6 +11,8 @@ from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs import measures
 from pendel.core.runs.balance import balance_keys
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.run_roles import signals_of, signals_with
+from pendel.core.vocabulary import SignalRole
 
 
 def measured(
@@ -47,7 +49,7 @@ def measured(
             until = min([b, *left[:1]])
         dip = measures.dip_measures(*measures.window(trace.t, trace.y, disturbed_at, until), target)
         found |= {"dip at load": percent(dip.percent), "recovers in": second(dip.recovery)}
-    heat = next((k for k in run.keys if k.endswith(".copper_loss")), None)
+    heat = next(iter(signals_with(run, SignalRole.COPPER_LOSS)), None)
     found["peak current"] = figure_or_dash("A")(peak_current(run, heat, a, b, shown))
     if heat:
         pieces = run.pieces(heat)
@@ -68,15 +70,14 @@ def peak_current(run: KeptRun, heat: str | None, a: float, b: float, shown: Iter
 
 def disturbance(run: KeptRun, a: float, b: float) -> float | None:
     """When a load profile first moves by more than half its range within the window."""
-    for key in run.keys:
-        if key.endswith(".level"):
-            trace = run.trace(key)
-            inside = (trace.t >= a) & (trace.t <= b)
-            y, t = trace.y[inside], trace.t[inside]
-            if len(y) and np.ptp(y) > 0:
-                rises = np.flatnonzero(np.abs(y - y[0]) > 0.02 * np.ptp(y))
-                if len(rises):
-                    return float(t[max(0, rises[0] - 1)])
+    for key in signals_with(run, SignalRole.LOAD_LEVEL):
+        trace = run.trace(key)
+        inside = (trace.t >= a) & (trace.t <= b)
+        y, t = trace.y[inside], trace.t[inside]
+        if len(y) and np.ptp(y) > 0:
+            rises = np.flatnonzero(np.abs(y - y[0]) > 0.02 * np.ptp(y))
+            if len(rises):
+                return float(t[max(0, rises[0] - 1)])
     return None
 
 
@@ -86,24 +87,30 @@ def settled(value: float, y: np.ndarray) -> float:
 
 
 def currents_of(run: KeptRun, heat: str) -> list[str]:
-    """The phase currents of the machine whose copper loss is ``heat``."""
+    """The currents of the machine whose copper loss is ``heat``."""
     machine = heat.rpartition(".")[0]
-    return [k for k in run.keys if k.startswith(f"{machine}.current") and run.infos[k].unit == "A"]
+    currents = (SignalRole.MACHINE_CURRENT, SignalRole.PHASE_CURRENT)
+    return [key for role in currents for key in signals_of(run, machine, role)]
 
 
 def measured_keys(run: KeptRun) -> list[str]:
     """What the figures beside the strips are made of: the energy balance, profiles of loads, and the currents
     of the machine."""
-    found = [k for k in run.keys if k.endswith((".copper_loss", ".level"))]
-    heat = next((k for k in found if k.endswith(".copper_loss")), None)
-    return [*found, *balance_keys(run), *(currents_of(run, heat) if heat else ())]
+    losses = signals_with(run, SignalRole.COPPER_LOSS)
+    heat = next(iter(losses), None)
+    return [
+        *losses,
+        *signals_with(run, SignalRole.LOAD_LEVEL),
+        *balance_keys(run),
+        *(currents_of(run, heat) if heat else ()),
+    ]
 
 
 def averaged_keys(run: KeptRun, strips: Iterable[Iterable[str]]) -> list[str]:
     """Of these, and of the first signal on each strip, what is averaged."""
     known = set(run.keys)
     first = (next((s for s in signals if s in known), None) for signals in strips)
-    heat = (k for k in run.keys if k.endswith(".copper_loss"))
+    heat = signals_with(run, SignalRole.COPPER_LOSS)
     return [*(k for k in first if k), *heat, *balance_keys(run)]
 
 

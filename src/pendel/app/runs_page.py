@@ -36,7 +36,9 @@ from pendel.core.quantities.units import figure
 from pendel.core.runs.balance import balance
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.measures import averages
+from pendel.core.runs.run_roles import signals_of
 from pendel.core.runs.vectors import machines, needed
+from pendel.core.vocabulary import SignalRole
 
 MOST_TICKED = 6
 MOST_MEASURED = 3
@@ -528,12 +530,10 @@ class RunsPage(QWidget):
 
     def swap_frames(self, machine: str) -> None:
         """Phase currents and currents along d and q change places on the strips."""
-        phases, frame = (
-            [f"{machine}.{n}" for n in names]
-            for names in (("current_a", "current_b", "current_c"), ("i_d", "i_q"))
-        )
         run = self.session.last_run
-        if run is None or not set(frame) <= set(run.keys):
+        roles = (SignalRole.PHASE_CURRENT, SignalRole.CURRENT_DQ)
+        phases, frame = (signals_of(run, machine, role) if run is not None else [] for role in roles)
+        if not frame:
             self.said.emit("This machine has no currents along d and q of its own.")
             return
         specs = self.strips.specs

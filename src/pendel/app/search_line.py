@@ -16,23 +16,7 @@ from pendel.core.catalogue.declare import Kind, Link, Part
 from pendel.core.catalogue.index import ASSEMBLY, kinds
 from pendel.core.check import fits
 from pendel.core.drive.shelf import READY, on_shelf, ready
-
-TASKS = {
-    "supply": "a supply",
-    "converter": "a converter for a machine",
-    "machine": "a machine from its data sheet",
-    "mechanics": "mechanics between machine and load",
-    "load": "a load or a test bench",
-    "own": "a part from your own equations",
-    "sensor": "measure something",
-    "setpoint": "give a setpoint",
-    "regulator": "close a loop",
-    "arithmetic": "combine signals",
-    "dynamics": "shape a signal over time",
-    "modulation": "drive a converter",
-    "logic": "decide and remember",
-    "transform": "turn phases into d and q",
-}
+from pendel.core.vocabulary import ValueRole, task_of
 
 
 @dataclass(frozen=True)
@@ -50,9 +34,7 @@ def matches(text: str, link: Link | None) -> list[Match]:
     words = text.lower().split()
     found = []
     for place, kind in enumerate(kinds().values()):
-        haystack = (
-            f"{kind.title} {kind.id.replace('_', ' ')} {kind.keywords} {TASKS.get(kind.group, '')}".lower()
-        )
+        haystack = f"{kind.title} {kind.id.replace('_', ' ')} {kind.keywords} {task_of(kind.group)}".lower()
         if not all(
             any(piece.startswith(w) for piece in haystack.split()) or (len(w) > 2 and w in haystack)
             for w in words
@@ -144,7 +126,9 @@ class SearchLine(QFrame):
         found, text = matches(self.line.text(), self.link), self.line.text()
         found += shelf_matches(text, self.shelf)
         for match in sorted(found, key=lambda m: -m.score) if text else found:
-            needs = ", ".join(v.label.lower() for v in match.kind.values[:3] if v.name != "every")
+            needs = ", ".join(
+                v.label.lower() for v in match.kind.values[:3] if v.role is not ValueRole.PERIODS
+            )
             item = QListWidgetItem(
                 f"{match.kind.title}{'   fits here' if match.port and self.link else ''}\n{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"
             )

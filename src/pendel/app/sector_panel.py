@@ -11,10 +11,10 @@ from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from pendel.app.look import colour, font
 from pendel.app.widgets import column, label, row
-from pendel.core.catalogue.control.commutation import FIRST_EDGE, HALLS, TABLE
+from pendel.core.catalogue.control.sectors import FIRST_EDGE, HALLS, TABLE
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.sectors import Sectors, decoders, rotor_angle, sectors_of
+from pendel.core.runs.sectors import Sectors, rotor_angle, sector_signals, sectors_of
 
 HEIGHT = 250
 WORDS = {1: "+", -1: "−", 0: "open"}
@@ -110,7 +110,7 @@ class SectorPanel(QWidget):
         if run is self.run:
             return
         self.run = run
-        found = decoders(run) if run else []
+        found = sector_signals(run) if run else []
         self.sectors = sectors_of(run, found[0]) if run and found else None
 
     def show_time(self, time: float) -> None:

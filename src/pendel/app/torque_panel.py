@@ -18,8 +18,10 @@ from pendel.core.drive import file
 from pendel.core.errors import PendelError
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.run_roles import signals_of
 from pendel.core.runs.torque_speed import most_torque, path, turning_machines
 from pendel.core.runs.vectors import link_voltage
+from pendel.core.vocabulary import SignalRole
 
 HEIGHT = 250
 RPM = 30.0 / math.pi
@@ -79,7 +81,7 @@ class TorquePanel(QWidget):
         self.points = []
         machine = self.machine.currentData()
         known = [
-            (run, tint) for run, tint in self.runs if machine and f"{machine}.speed" in run.structure.signals
+            (run, tint) for run, tint in self.runs if machine and signals_of(run, machine, SignalRole.SPEED)
         ]
         self.plot.level(0.0)
         self._draw_envelope(known[-1][0] if known else None, machine)

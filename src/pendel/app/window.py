@@ -43,6 +43,7 @@ from pendel.app.tap_list import TapRow
 from pendel.app.trust import may_run
 from pendel.app.unit_choices import UnitChoices
 from pendel.app.widgets import Elided, Field, button, label
+from pendel.core.catalogue.declare import Block, Choice
 from pendel.core.catalogue.index import left_out
 from pendel.core.drive import assemblies, commands
 from pendel.core.drive.document import Drive, End, Wire
@@ -519,14 +520,25 @@ class MainWindow(QMainWindow):
         if len(self.session.selection) != 1:
             return None
         card = self.session.selection[0]
-        return card if self.session.drive.cards[card].kind in ("p", "pi", "pid") else None
+        return card if self._loop_choice(card) is not None else None
+
+    def _loop_choice(self, card: str) -> Choice | None:
+        """The choice that opens the loop of a regulator."""
+        kind = self.session.kinds().get(card)
+        return (
+            next((c for c in kind.choices if c.name == kind.opens), None) if isinstance(kind, Block) else None
+        )
 
     def toggle_loop(self) -> None:
         card = self._regulator()
-        if card is not None:
-            now = self.session.drive.cards[card].choices.get("loop", "closed")
+        choice = self._loop_choice(card) if card is not None else None
+        if card is not None and choice is not None:
+            (closed, _), (opened, _) = choice.options
+            now = self.session.drive.cards[card].choices.get(choice.name, closed)
             self.session.do(
-                commands.set_choice(self.session.drive, card, "loop", "closed" if now == "open" else "open")
+                commands.set_choice(
+                    self.session.drive, card, choice.name, closed if now == opened else opened
+                )
             )
 
     def toggle_sensors(self) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -13,107 +12,8 @@ from PyQt6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
 from pendel.app.look import colour, font
 from pendel.app.sheet.geometry import CONTROL_SIZE, POWER_SIZE, Box, Point, segments
-from pendel.app.sheet.symbols import symbol
-
-BLOCK_SHAPES: dict[str, Sequence[Point]] = {
-    "step": ((0, 0), (0.35, 0), (0.35, 1), (1, 1)),
-    "ramp": ((0, 0), (0.25, 0), (0.75, 1), (1, 1)),
-    "profile": ((0, 0), (0.3, 0.8), (0.6, 0.5), (1, 0.9)),
-    "travel_plan": ((0, 0), (0.3, 1), (0.7, 1), (1, 0)),
-    "p": ((0, 0), (0, 0.7), (1, 0.7)),
-    "gain": ((0, 0), (0, 0.7), (1, 0.7)),
-    "pi": ((0, 0), (0, 0.35), (1, 1)),
-    "six_step": ((0, 0.5), (0.16, 0.5), (0.16, 1), (0.5, 1), (0.5, 0.5), (0.66, 0.5), (0.66, 0), (1, 0)),
-    "pt2": ((0, 0), (0.15, 0.4), (0.3, 1), (0.45, 0.85), (0.6, 0.75), (0.8, 0.8), (1, 0.8)),
-    "lead_lag": ((0, 0), (0, 1), (0.25, 0.6), (0.6, 0.42), (1, 0.4)),
-    "notch": ((0, 1), (0.35, 1), (0.5, 0), (0.65, 1), (1, 1)),
-    "curve": ((0, 0), (0.3, 0.5), (0.6, 0.65), (1, 1)),
-    "dead_band": ((0, 0), (0.35, 0.5), (0.65, 0.5), (1, 1)),
-    "hysteresis": ((0, 0), (0.7, 0), (0.7, 1), (1, 1), (0.3, 1), (0.3, 0)),
-    "pid": ((0, 0), (0, 1), (0.08, 0.35), (1, 0.95)),
-    "integrator": ((0, 0), (1, 1)),
-    "limiter": ((0, 0.1), (0.3, 0.1), (0.7, 0.9), (1, 0.9)),
-    "slew_limiter": ((0, 0), (0.8, 1), (1, 1)),
-    "delay": ((0, 0), (0.45, 0), (0.45, 1), (1, 1)),
-    "pulse_stage": (
-        (0, 0),
-        (0.15, 0),
-        (0.15, 1),
-        (0.35, 1),
-        (0.35, 0),
-        (0.5, 0),
-        (0.5, 1),
-        (0.8, 1),
-        (0.8, 0),
-        (1, 0),
-    ),
-    "encoder": (
-        (0, 0),
-        (0.2, 0),
-        (0.2, 0.25),
-        (0.4, 0.25),
-        (0.4, 0.5),
-        (0.6, 0.5),
-        (0.6, 0.75),
-        (0.8, 0.75),
-        (0.8, 1),
-        (1, 1),
-    ),
-}
-
-
-def block_shape(kind: str) -> np.ndarray:
-    """Curve drawn in a block, in the unit square: its step response, or the wave it makes."""
-    if kind in BLOCK_SHAPES:
-        return np.array(BLOCK_SHAPES[kind], dtype=float)
-    x = np.linspace(0, 1, 30)
-    if kind == "sine":
-        return np.column_stack([x, 0.5 + 0.5 * np.sin(2 * np.pi * x)])
-    if kind == "three_phase_modulator":  # a duty with its third harmonic
-        turn = 2 * np.pi * x
-        return np.column_stack([x, 0.5 + 0.5 * (np.sin(turn) + np.sin(3 * turn) / 6)])
-    if kind in ("pt1", "current_sensor", "voltage_sensor", "speed_sensor", "position_sensor"):
-        return np.column_stack([x, 1 - np.exp(-4 * x)])
-    return np.empty((0, 2))
-
-
-BLOCK_MARKS = {
-    "assembly": "▤",
-    "clarke": "αβ",
-    "inverse_clarke": "abc",
-    "park": "dq",
-    "inverse_park": "αβ",
-    "abc_to_dq": "dq",
-    "dq_to_abc": "abc",
-    "electrical_angle": "ϑ",
-    "dq_current_regulator": "PI",
-    "dq_regulator_tables": "PI ψ",
-    "torque_to_currents": "M",
-    "torque_to_currents_tables": "M ψ",
-    "map": "x y",
-    "emf_observer": "ϑ̂",
-    "own_block": "ƒ",
-    "own_modes": "1→2",
-    "own_c": "C",
-    "rotor_flux_model": "ψ",
-    "speed_estimator": "ω̂",
-    "hall_sensors": "H",
-    "hall_decoder": "1…6",
-    "function_s": "F(s)",
-    "function_z": "F(z)",
-    "state_space": "A B",
-    "moving": "⌀",
-    "logic": "&",
-    "latch": "S R",
-    "pll_3": "3~ ϑ",
-    "pll_1": "~ ϑ",
-    "constant": "1",
-    "compare": "+ −",
-    "sum": "Σ",
-    "product": "×",
-    "selector": "⇄",
-    "three_phase_sine": "3~",
-}
+from pendel.app.sheet.symbols import path_of
+from pendel.core.catalogue.declare import Kind, Part
 
 
 @dataclass
@@ -121,7 +21,7 @@ class CardFace:
     """All a card shows."""
 
     key: str
-    kind: str
+    kind: Kind
     name: str
     lines: list[str]
     figure: str
@@ -217,17 +117,17 @@ class CardItem(QGraphicsItem):
     def _paint_power(self, painter: QPainter, w: float, h: float) -> None:
         room = w - (26 if self.face.trouble else 16)
         self._text(painter, QRectF(9, 6, room, 18), self.face.name, 12, "ink", bold=True)
-        drawn = symbol(self.face.kind)
+        symbol = self.face.kind.symbol if isinstance(self.face.kind, Part) else None
         for k, line in enumerate(self.face.lines):
             self._text(
-                painter, QRectF(9, 25 + 15 * k, w - (14 if drawn is None else 58), 15), line, 11, "muted"
+                painter, QRectF(9, 25 + 15 * k, w - (14 if symbol is None else 58), 15), line, 11, "muted"
             )
-        if drawn is not None:
+        if symbol is not None:
             painter.save()
             painter.translate(w - 49, 27)
             painter.setPen(QPen(colour("ink"), 1.3))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawPath(drawn)
+            painter.drawPath(path_of(symbol))
             painter.restore()
         self._curve(painter, self.face.spark, QRectF(9, 60, w - 18, 20), "petrol")
         self._text(painter, QRectF(9, h - 21, w - 17, 16), self.face.figure, 11, "petrol", right=True)
@@ -237,13 +137,12 @@ class CardItem(QGraphicsItem):
         painter.setPen(QPen(colour("hairline"), 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(icon)
-        mark = BLOCK_MARKS.get(self.face.kind)
-        if mark:
+        if self.face.kind.mark:
             painter.setFont(font(13, bold=True))
             painter.setPen(colour("petrol"))
-            painter.drawText(icon, Qt.AlignmentFlag.AlignCenter, mark)
+            painter.drawText(icon, Qt.AlignmentFlag.AlignCenter, self.face.kind.mark)
         else:
-            self._curve(painter, block_shape(self.face.kind), icon.adjusted(5, 5, -4, -5), "petrol")
+            self._curve(painter, np.array(self.face.kind.shape), icon.adjusted(5, 5, -4, -5), "petrol")
         room = w - (60 if self.face.trouble else 47)
         first, second = two_lines(self.face.name, QFontMetricsF(font(12, bold=True)), room)
         rate = QRectF(43, h - 18, w - 49, 14)

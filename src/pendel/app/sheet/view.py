@@ -42,6 +42,7 @@ from pendel.core.drive.document import End, Wire
 from pendel.core.drive.inside import resolved, wires_on, with_members
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
+from pendel.core.vocabulary import Group, ValueRole
 
 REACH = 9.0
 
@@ -118,7 +119,7 @@ class SheetView(QGraphicsView):
         drive = self.session.drive
         kinds = self.kinds()
         for key in [
-            k for k in self.cards if k not in kinds or drive.cards[k].kind != self.cards[k].face.kind
+            k for k in self.cards if k not in kinds or drive.cards[k].kind != self.cards[k].face.kind.id
         ]:
             self.sheet.removeItem(self.cards.pop(key))
         if self.wiring.start is not None and self.wiring.start.card not in kinds:
@@ -166,7 +167,7 @@ class SheetView(QGraphicsView):
         held = with_members(session.drive, [key]) if card.face is not None else [key]
         findings = [f for f in session.findings if f.card in held]
         trouble = "fault" if any(f.stops for f in findings) else "attention" if findings else ""
-        every = session.examined.values.get(key, {}).get("every")
+        every = session.examined.values.get(key, {}).get(kind.value_name(ValueRole.PERIODS))
         tick = session.examined.settings.get("tick")
         rate = (
             figure(every * tick, "s", 3)
@@ -175,7 +176,7 @@ class SheetView(QGraphicsView):
         )
         return CardFace(
             key,
-            card.kind,
+            kind,
             card.name,
             shown.telling(session.drive, key, session.examined),
             shown.figure_of(run, signal, session.cursor_time) if known else "",
@@ -193,10 +194,10 @@ class SheetView(QGraphicsView):
         )
         if link_a is None or link_b is None:
             return None
-        if link_a in (Link.SIGNAL_OUT, Link.SIGNAL_IN):
+        if link_a.is_signal:
             source = resolved(self.session.drive, wire.a).card
             return "continuous" if isinstance(kind_of(self.session.drive.cards[source]), Part) else "sampled"
-        return "line" if Link.LINE in (link_a, link_b) else link_a.value
+        return Link.LINE.style if Link.LINE in (link_a, link_b) else link_a.style
 
     def _wire_label(self, wire: Wire) -> str:
         """A measured signal's name, since a part has many; block outputs need none."""
@@ -504,9 +505,8 @@ class SheetView(QGraphicsView):
         signal_links = [(w.a.card, w.b.card) for w in wires if w.a.card in control and w.b.card in control]
         outputs = {w.a.card for w in wires if w.a.card in control and w.b.card in power}
         measured = {w.b.card for w in wires if w.a.card in power and w.b.card in control}
-        sources = [k for k in power if kinds[k].group == "supply" and kinds[k].id != "ground"] or [
-            k for k in power if kinds[k].group == "machine"
-        ]
+        feeding = [k for k in power if kinds[k].group == Group.SUPPLY and not earths(kinds[k])]
+        sources = feeding or [k for k in power if kinds[k].group == Group.MACHINE]
         self.session.do(
             commands.move_cards(
                 drive, tidy(power, power_links, control, signal_links, outputs, sources, measured), "Tidy"
@@ -602,3 +602,8 @@ class SheetView(QGraphicsView):
             ):
                 menu.addAction(action)
         menu.exec(event.globalPos())
+
+
+def earths(kind: Kind) -> bool:
+    """Whether a part only ties a potential, and feeds nothing."""
+    return isinstance(kind, Part) and kind.conduction.earths is not None

@@ -4,33 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from enum import Enum
-from typing import Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
 from pendel.core.controllers.deck import Regulation
 from pendel.core.controllers.language import Update
-from pendel.core.drive.document import Card
-from pendel.core.drive.findings import Finding
+from pendel.core.drive.document import Card, OwnEquations
+from pendel.core.drive.findings import Finding, Remark
+from pendel.core.vocabulary import (
+    DRIVE_LEVEL,
+    LEVELS,
+    Conduction,
+    Deck,
+    Group,
+    Link,
+    Nature,
+    Shape,
+    SignalRole,
+    Symbol,
+    ValueRole,
+)
+from pendel.core.vocabulary.levels import nearest
 
-
-class Deck(Enum):
-    POWER = "power"
-    SENSOR = "sensor"
-    CONTROL = "control"
-
-
-class Link(Enum):
-    """What a port connects to. Only equal links can be wired, but for a line that earths a DC pair."""
-
-    DC = "dc"
-    LINE = "line"
-    AC3 = "three-phase"
-    SHAFT = "shaft"
-    ROD = "rod"
-    SIGNAL_IN = "signal in"
-    SIGNAL_OUT = "signal out"
+if TYPE_CHECKING:
+    from pendel.core.catalogue.remarks.seen import Seen
+    from pendel.core.equations.context import PartContext
 
 
 @dataclass(frozen=True)
@@ -48,16 +47,13 @@ class Port:
     low: float | None = None
     high: float | None = None
     usual: tuple[str, ...] = ()
+    role: SignalRole | None = None
 
     @property
     def takes(self) -> tuple[str, ...]:
         """Units of the signals it is made for; empty where any will do or none is known."""
         return self.usual or ((self.unit,) if self.unit not in ("", ANY) else ())
 
-
-LEVELS = ("averaged", "switching", "device")
-DRIVE_LEVEL = "drive"
-"""A card's own choice of level that follows the drive's."""
 
 ANY = "*"
 """Unit of a value whose dimension depends on what is wired to it."""
@@ -80,6 +76,7 @@ class Value:
     whole: bool = False
     levels: tuple[str, ...] = ()
     """Levels of detail at which the value counts, for parts that have several; empty means all."""
+    role: ValueRole | None = None
 
     @property
     def optional(self) -> bool:
@@ -101,13 +98,16 @@ class Signal:
     label: str
     unit: str
     levels: tuple[str, ...] = ()
+    role: SignalRole | None = None
 
 
 @dataclass(frozen=True)
 class Leg:
-    """Two switches in series; ``name`` may be empty where there is but one. ``side`` is upper or lower."""
+    """Two switches in series across a pair of lines, the port ``rails``; ``name`` may be empty where there is but one. ``side`` is
+    upper or lower."""
 
     name: str
+    rails: str = "dc"
 
     def gate(self, side: str) -> str:
         """Gate of `PartContext.gate`."""
@@ -164,6 +164,8 @@ class Choice:
     label: str
     options: tuple[tuple[str, str], ...]
     """Pairs of stored word and what the user reads; the first is the default."""
+    ideal: str = ""
+    """The option that leaves out all errors, for sensors."""
 
     @property
     def default(self) -> str:
@@ -214,6 +216,8 @@ class Rows:
     new: tuple[str, ...]
     first: tuple[tuple[str, ...], ...] = ()
     """Rows of a card that was just added."""
+    harmonics: bool = False
+    """Whether the first column is the order of a harmonic of the card's frequency."""
 
 
 Values = Mapping[str, float]
@@ -223,10 +227,13 @@ Values = Mapping[str, float]
 class Kind:
     """What parts and blocks have in common."""
 
+    nature: ClassVar[Nature] = Nature.FOLDED
+
     id: str
     title: str
     sentence: str
     group: str
+    """One of `Group`, or a word of its own."""
     keywords: str = ""
     ports: tuple[Port, ...] = ()
     values: tuple[Value, ...] = ()
@@ -252,12 +259,36 @@ class Kind:
     rows: Rows | None = None
     takes_flux: bool = False
     """Whether a card of this kind carries flux tables."""
+    own: OwnEquations | None = None
+    """What a new card brings to be changed, for kinds that the user writes."""
+    mark: str = ""
+    """A few letters that stand in a block, where no curve says more."""
+    shape: Shape = ()
+    """The curve drawn in a block, in the unit square: its step response, or the wave it makes."""
+    usual: tuple[tuple[str, ...], ...] = ()
+    """Signals that are looked at first, strip by strip."""
+    remarks: tuple[Callable[[Seen, str], Remark | None], ...] = ()
+    """What is looked for in a run with a card of this kind, given its key."""
 
     def port(self, name: str) -> Port | None:
         return next((p for p in self.ports if p.name == name), None)
 
     def value(self, name: str) -> Value | None:
         return next((v for v in self.values if v.name == name), None)
+
+    def value_names(self, role: ValueRole) -> tuple[str, ...]:
+        return tuple(v.name for v in self.values if v.role is role)
+
+    def value_name(self, role: ValueRole) -> str:
+        """The value of a role; empty where there is none."""
+        return next(iter(self.value_names(role)), "")
+
+    def port_names(self, role: SignalRole) -> tuple[str, ...]:
+        return tuple(p.name for p in self.ports if p.role is role)
+
+    def signal_names(self, role: SignalRole) -> tuple[str, ...]:
+        """Signals of a role, in the order of their declaration; a block's are its outputs."""
+        return tuple(p.name for p in self.ports if p.role is role and p.link is Link.SIGNAL_OUT)
 
     def values_in_force(self, card: Card) -> list[Value]:
         names = self.shown(card) if self.shown else {v.name for v in self.values}
@@ -279,7 +310,9 @@ class Part(Kind):
     ``circuit`` turns entered values into those the equations use.
     """
 
-    build: Callable[[Any], None]
+    nature: ClassVar[Nature] = Nature.PART
+
+    build: Callable[[PartContext], None]
     states: tuple[State, ...] = ()
     signals: tuple[Signal, ...] = ()
     circuit: Callable[[Values, Card], dict[str, float]] | None = None
@@ -300,6 +333,14 @@ class Part(Kind):
     main_signal: str = ""
     spine: str = ""
     """Mark in the energy path; empty leaves the part out of it."""
+    symbol: Symbol | None = None
+    """Of IEC 60617, drawn on its card."""
+    conduction: Conduction = Conduction()
+    most_torque: Callable[[Values, Card, float], Curve | None] | None = None
+    """Torque (N·m) at most over speed (rad/s) at a link voltage (V); without it, its curve where that is one over speed."""
+
+    def signal_names(self, role: SignalRole) -> tuple[str, ...]:
+        return tuple(s.name for s in self.signals if s.role is role)
 
     @property
     def all_switches(self) -> tuple[Switched, ...]:
@@ -320,10 +361,7 @@ class Part(Kind):
     def level(self, card: Card, of_drive: str) -> str:
         """Level of detail of a card: its own, else the drive's, else the nearest coarser one the part has."""
         wanted = card.choices.get("level", DRIVE_LEVEL)
-        wanted = of_drive if wanted == DRIVE_LEVEL else wanted
-        while wanted not in self.levels and wanted != LEVELS[0]:
-            wanted = LEVELS[LEVELS.index(wanted) - 1]
-        return wanted
+        return nearest(of_drive if wanted == DRIVE_LEVEL else wanted, self.levels)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -333,6 +371,8 @@ class Block(Kind):
     ``update`` is written in the block language (`pendel.core.controllers.language`): arguments name inputs,
     values, states, outputs and ``dt``; assignments to states and outputs take effect.
     """
+
+    nature: ClassVar[Nature] = Nature.BLOCK
 
     update: Callable[..., None] | Update
     states: tuple[State, ...] = ()
@@ -355,3 +395,39 @@ class Block(Kind):
     """Whether the output is of the unit of its inputs, as behind a filter."""
     alike: tuple[tuple[str, str], ...] = ()
     """Pairs of inputs that are of one unit."""
+    opens: str = ""
+    """The choice whose second option opens its loop."""
+    lone: bool = False
+    """Whether its update belongs to one card, whose name its C then carries."""
+
+
+__all__ = [
+    "ANY",
+    "DRIVE_LEVEL",
+    "LEVELS",
+    "Block",
+    "Choice",
+    "Conduction",
+    "Contradiction",
+    "Curve",
+    "Deck",
+    "Drawing",
+    "Element",
+    "Figure",
+    "Group",
+    "Kind",
+    "Leg",
+    "Link",
+    "Part",
+    "Port",
+    "Regulation",
+    "Rows",
+    "Signal",
+    "SignalRole",
+    "State",
+    "Switched",
+    "Symbol",
+    "Value",
+    "ValueRole",
+    "Values",
+]

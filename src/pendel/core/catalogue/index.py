@@ -23,7 +23,13 @@ GROUP = "pendel.kinds"
 """Entry points by which installed packages add kinds: each names a kind, or several."""
 
 
-ASSEMBLY = Kind(id="assembly", title="Assembly", sentence="Several cards in one.", group="assembly")
+ASSEMBLY = Kind(
+    id="assembly",
+    title="Assembly",
+    sentence="Several cards in one.",
+    group="assembly",
+    mark="▤",
+)
 """What is common to all assemblies; `pendel.core.catalogue.assembly.kind_in` tells the rest."""
 
 

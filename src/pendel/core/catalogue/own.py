@@ -31,6 +31,7 @@ from pendel.core.quantities.expressions import (
 )
 from pendel.core.quantities.named import check_name
 from pendel.core.quantities.units import NONE, Dimension, Turn, dimension_text, si_unit_of, turn, unit
+from pendel.core.vocabulary import SignalRole
 
 LINKS = {
     "dc": (Link.DC, "V", "A"),
@@ -259,6 +260,24 @@ def symbolic(node: Node, symbols: dict[str, ca.SX]) -> ca.SX:
     raise SyntaxProblem("", 0, "it holds something unknown")
 
 
+NAMED = {
+    **{f"current_{n}": SignalRole.PHASE_CURRENT for n in "abc"},
+    **{f"voltage_{n}": SignalRole.PHASE_VOLTAGE for n in "abc"},
+    **{f"flux_{n}": SignalRole.FLUX_DQ for n in "dq"},
+    "flux_alpha": SignalRole.FLUX_ALPHA_BETA,
+    "flux_beta": SignalRole.FLUX_ALPHA_BETA,
+    "angle_e": SignalRole.ROTOR_ANGLE,
+    "flux_angle": SignalRole.FIELD_ANGLE,
+    "copper_loss": SignalRole.COPPER_LOSS,
+    "link_voltage": SignalRole.LINK_VOLTAGE,
+}
+"""What a state or unknown that the user typed is taken for by its name, so that a machine of one's own has its diagrams."""
+
+
+PART = "own"
+"""Id of the kind."""
+
+
 def own_part(card: Card) -> Part:
     """The catalogue entry that a card's own equations amount to."""
     own = card.own or OwnEquations()
@@ -267,7 +286,7 @@ def own_part(card: Card) -> Part:
     ports = []
     for place, (name, (link, _, _)) in enumerate(model.ports.items()):
         ports.append(Port(name, link, name, sides[link] if place else "left", required=True))
-    signals = [Signal(n, n, model.units[n]) for n in [*model.states, *model.unknowns]]
+    signals = [Signal(n, n, model.units[n], role=NAMED.get(n)) for n in [*model.states, *model.unknowns]]
     for name, (_, across, through) in model.ports.items():
         signals += [
             Signal(across, across, model.units[across]),
@@ -275,7 +294,7 @@ def own_part(card: Card) -> Part:
             Signal(f"{name}_p", f"{name} power", "W"),
         ]
     return Part(
-        id="own",
+        id=PART,
         title="Own equations",
         sentence="A part whose ports, values and equations you type.",
         group="own",
@@ -287,6 +306,7 @@ def own_part(card: Card) -> Part:
         telling=lambda v, card: ("own equations", f"{len(model.equations)} equations"),
         main_signal=next(iter([*model.states, *model.unknowns]), ""),
         spine="ƒ",
+        own=EXAMPLE,
     )
 
 
@@ -331,11 +351,12 @@ EXAMPLE = OwnEquations(
 )
 
 TEMPLATE = Part(
-    id="own",
+    id=PART,
     title="Own equations",
     sentence="A part whose ports, values and equations you type.",
     group="own",
     keywords="user formula custom battery machine load equation",
+    own=EXAMPLE,
     build=lambda c: None,
 )
 

@@ -31,6 +31,7 @@ from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import Measured, evaluate, read
 from pendel.core.quantities.named import check_name
 from pendel.core.quantities.units import NONE, si_unit_of, unit
+from pendel.core.vocabulary import SignalRole
 
 Lookup = Callable[[str], Measured]
 LANGUAGE, MODES, C = "own_block", "own_modes", "own_c"
@@ -280,7 +281,7 @@ def _block_of(kind: str, own: OwnEquations) -> Block:
     model = read_block(own, kind, _any_quantity)
     ports = [
         *(Port(n, Link.SIGNAL_IN, n, "right", u) for n, u in model.inputs.items()),
-        *(Port(n, Link.SIGNAL_OUT, n, "left", u) for n, u in model.outputs.items()),
+        *(Port(n, Link.SIGNAL_OUT, n, "left", u, role=NAMED.get(n)) for n, u in model.outputs.items()),
     ]
     told = f"{len(model.modes)} modes" if kind == MODES else {LANGUAGE: "own update", C: "own C"}[kind]
     return Block(
@@ -292,44 +293,12 @@ def _block_of(kind: str, own: OwnEquations) -> Block:
         values=(*(Value(n, n, u, text) for n, (text, u) in model.values.items()), EVERY),
         update=model.update or parse_update("def update(started, dt):\n    started = 1.0"),
         telling=lambda v, card: (told,),
+        mark=template.mark,
+        own=template.own,
+        lone=True,
     )
 
 
-def template(id: str, title: str, sentence: str, keywords: str) -> Block:
-    return Block(
-        id=id,
-        title=title,
-        sentence=sentence,
-        group="own",
-        keywords=keywords,
-        values=(EVERY,),
-        update=parse_update("def update(started, dt):\n    started = 1.0"),
-    )
-
-
-TEMPLATES = {
-    each.id: each
-    for each in (
-        template(
-            LANGUAGE,
-            "Own block",
-            "A block whose ports, values and update you type.",
-            "user code custom formula language update",
-        ),
-        template(
-            MODES,
-            "State machine",
-            "Operating modes: what each does, and when it changes to another.",
-            "modes states conditions actions sequence logic operating statechart",
-        ),
-        template(
-            C,
-            "Own block in C",
-            "A block whose update you type in C; it runs on this computer too.",
-            "user code custom c function update",
-        ),
-    )
-}
 EXAMPLES = {
     LANGUAGE: OwnEquations(
         ports=("x: in", "y: out"),
@@ -356,4 +325,48 @@ EXAMPLES = {
         states=("kept = 0",),
         equations=("real_t share = dt / (T + dt);", "kept += share * (x - kept);", "y = kept;"),
     ),
+}
+
+
+def template(id: str, title: str, sentence: str, keywords: str, mark: str) -> Block:
+    return Block(
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="own",
+        keywords=keywords,
+        mark=mark,
+        own=EXAMPLES[id],
+        values=(EVERY,),
+        update=parse_update("def update(started, dt):\n    started = 1.0"),
+    )
+
+
+NAMED = {"sector": SignalRole.SECTOR}
+"""What an output is taken for by its name."""
+TEMPLATES = {
+    each.id: each
+    for each in (
+        template(
+            LANGUAGE,
+            "Own block",
+            "A block whose ports, values and update you type.",
+            "user code custom formula language update",
+            "ƒ",
+        ),
+        template(
+            MODES,
+            "State machine",
+            "Operating modes: what each does, and when it changes to another.",
+            "modes states conditions actions sequence logic operating statechart",
+            "1→2",
+        ),
+        template(
+            C,
+            "Own block in C",
+            "A block whose update you type in C; it runs on this computer too.",
+            "user code custom c function update",
+            "C",
+        ),
+    )
 }

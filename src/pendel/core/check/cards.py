@@ -19,6 +19,7 @@ from pendel.core.errors import ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import number_text
+from pendel.core.vocabulary import ValueRole
 
 
 def cards(of: Subject) -> None:
@@ -34,7 +35,7 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
     for value in kind.values:
         text = card.values.get(value.name, value.default)
         try:
-            meant = None if value.name.startswith("K") else lambda: signal_unit(drive, End(key, "out"))
+            meant = None if value.role is ValueRole.GAIN else lambda: signal_unit(drive, End(key, "out"))
             values[value.name] = evaluate_value(value, text, names, meant)
         except ExpressionProblem as problem:
             values[value.name] = math.nan
@@ -65,7 +66,8 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
                 )
             )
     result.values[key] = values
-    begins, until = values.get("t_0", 0.0), result.settings.get("until", math.inf)
+    first = kind.value_name(ValueRole.BEGINS)
+    begins, until = values.get(first, 0.0), result.settings.get("until", math.inf)
     if good and begins > until:
         result.findings.append(
             attention(
@@ -73,7 +75,7 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
                 f"{number_text(until)} s, so it does nothing. "
                 "Start it earlier or run longer.",
                 key,
-                "t_0",
+                first,
             )
         )
     if kind.has_profile:

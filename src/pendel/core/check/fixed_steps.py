@@ -5,6 +5,7 @@ from __future__ import annotations
 from pendel.core.check.examined import Subject
 from pendel.core.drive.findings import attention
 from pendel.core.quantities.units import number_text
+from pendel.core.vocabulary import ValueRole
 
 
 def harmonics(of: Subject) -> None:
@@ -15,15 +16,17 @@ def harmonics(of: Subject) -> None:
         return
     for key, kind in kinds.items():
         values = result.values.get(key, {})
-        if kind.rows is None or kind.rows.columns[0].name != "order" or "f" not in values:
+        frequency = values.get(kind.value_name(ValueRole.FREQUENCY))
+        if kind.rows is None or not kind.rows.harmonics or frequency is None:
             continue
-        for number in range(len(drive.cards[key].rows)):
-            f = values.get(f"order_{number}", 0.0) * values["f"]
+        orders = [f"{kind.rows.columns[0].name}_{number}" for number in range(len(drive.cards[key].rows))]
+        for number, order in enumerate(orders):
+            f = values.get(order, 0.0) * frequency
             if f * step >= 0.5:
                 result.findings.append(
                     attention(
                         f"{drive.cards[key].name}: the harmonic of order "
-                        f"{number_text(values[f'order_{number}'])} is at {number_text(f)} Hz, but a fixed "
+                        f"{number_text(values[order])} is at {number_text(f)} Hz, but a fixed "
                         f"step of {number_text(step * 1e6)} µs "
                         f"follows less than {number_text(0.5 / step)} Hz. Shorten the step to below "
                         f"{number_text(0.5e6 / f)} µs or delete the harmonic.",

@@ -44,3 +44,19 @@ def attention(
     sentence: str, card: str = "", field: str = "", mend: Command | None = None, mend_label: str = ""
 ) -> Finding:
     return Finding(Severity.ATTENTION, sentence, card, field, mend, mend_label)
+
+
+@dataclass(frozen=True)
+class Remark:
+    """What a run showed: a sentence about a card at a time (s), and the text for one of its values that would cure it."""
+
+    sentence: str
+    card: str
+    time: float
+    value: str = ""
+    text: str = ""
+
+
+@dataclass(frozen=True)
+class Cause(Remark):
+    """A remark from which the other remarks on the same run follow; where there is one, they are not made."""

@@ -5,28 +5,27 @@ from __future__ import annotations
 
 import contextlib
 import math
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping
 
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_order
 from pendel.core.drive.document import Card, Drive, slug
 from pendel.core.drive.findings import fault
 from pendel.core.equations.connect import connect
 from pendel.core.equations.context import Network, PartContext
+from pendel.core.equations.kinds import AKind, APart, ExaminedDrive, SurfaceNumbers, is_block, is_part
 from pendel.core.equations.numbers import Numbers
 from pendel.core.equations.skeleton import Answers, PartForm, PinName, Question, Skeleton
 from pendel.core.errors import DriveHasFindings
+from pendel.core.vocabulary import Deck, Link, ValueRole
 
-LINES = {"dc": 2, "line": 1, "three-phase": 3, "shaft": 1, "rod": 1}
 
-
-def parts_of(drive: Drive, kind_of: Callable[[Card], Any]) -> dict[str, Any]:
+def parts_of(drive: Drive, kind_of: Callable[[Card], AKind]) -> dict[str, APart]:
     """The kinds of all parts, by card."""
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
-    return {key: kind for key, kind in kinds.items() if hasattr(kind, "build")}
+    return {key: kind for key, kind in kinds.items() if is_part(kind)}
 
 
-def skeleton_of(drive: Drive, parts: Mapping[str, Any]) -> Skeleton:
+def skeleton_of(drive: Drive, parts: Mapping[str, APart]) -> Skeleton:
     """What the equations of a drive's parts depend on but for its numbers."""
     ports = port_lines(parts)
     forms = tuple(
@@ -56,11 +55,11 @@ def own_form(card: Card) -> tuple[object, ...]:
     return (card.own.ports, *names, card.own.unknowns, card.own.equations)
 
 
-def surfaces_of(kind: Any, card: Card) -> dict[str, tuple[tuple[int, int], Sequence[float]]]:
+def surfaces_of(kind: APart, card: Card) -> SurfaceNumbers:
     return kind.surfaces(card) if kind.surfaces else {}
 
 
-def numbers_in(drive: Drive, examined, parts: Mapping[str, Any]) -> Numbers:
+def numbers_in(drive: Drive, examined: ExaminedDrive, parts: Mapping[str, APart]) -> Numbers:
     """The numbers of a drive's parts, as their equations take them."""
     values, surfaces = {}, {}
     for key, kind in parts.items():
@@ -71,7 +70,9 @@ def numbers_in(drive: Drive, examined, parts: Mapping[str, Any]) -> Numbers:
     return Numbers(values, examined.starts, frozenset(examined.given_starts), examined.profiles, surfaces)
 
 
-def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, Any]) -> tuple[Network, Answers]:
+def stated_network(
+    skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, APart]
+) -> tuple[Network, Answers]:
     """The equations of every part, connected; and what the parts asked about their values to state them."""
     network = Network()
     pins = connect(network, skeleton.ports, skeleton.groups, skeleton.joins)
@@ -92,17 +93,14 @@ def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, Any
     return network, tuple(answers)
 
 
-def port_lines(parts: Mapping[str, Any]) -> dict[tuple[str, str], int]:
+def port_lines(parts: Mapping[str, APart]) -> dict[tuple[str, str], int]:
     """Ports that carry power, by card and name, with their numbers of lines."""
     return {
-        (key, p.name): LINES[p.link.value]
-        for key, kind in parts.items()
-        for p in kind.ports
-        if p.link.value in LINES
+        (key, p.name): p.link.lines for key, kind in parts.items() for p in kind.ports if not p.link.is_signal
     }
 
 
-def electric_groups(parts, levels: Mapping[str, str]) -> list[tuple[str, ...]]:
+def electric_groups(parts: Mapping[str, APart], levels: Mapping[str, str]) -> list[tuple[str, ...]]:
     """Ports with a common potential: as the part says, else each DC pair by itself and all single lines
     together."""
     groups: list[tuple[str, ...]] = []
@@ -110,8 +108,8 @@ def electric_groups(parts, levels: Mapping[str, str]) -> list[tuple[str, ...]]:
         if kind.potentials is not None:
             groups += [(key, *names) for names in kind.potentials(levels[key])]
             continue
-        groups += [(key, p.name) for p in kind.ports if p.link.value == "dc"]
-        lines = [p.name for p in kind.ports if p.link.value in ("line", "three-phase")]
+        groups += [(key, p.name) for p in kind.ports if p.link is Link.DC]
+        lines = [p.name for p in kind.ports if p.link.is_electrical and p.link is not Link.DC]
         if lines:
             groups.append((key, *lines))
     return groups
@@ -145,7 +143,7 @@ def numbers_of(key: str, card: Card) -> Iterator[None]:
         raise DriveHasFindings([fault(sentence, key)]) from problem
 
 
-def control_deck(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> ControlDeck:
+def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card], AKind]) -> ControlDeck:
     """The blocks of a drive in running order, with their values. Raises `LoopWithoutDelay` and
     `DriveHasFindings`."""
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
@@ -154,19 +152,21 @@ def control_deck(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Cont
     ideal = drive.settings["sensors"] == "ideal"
     blocks = []
     for key, kind in kinds.items():
-        if not hasattr(kind, "update"):
+        if not is_block(kind):
             continue
         card = drive.cards[key]
-        if ideal and any(c.name == "mode" for c in kind.choices):
-            card = Card(card.kind, card.name, choices={**card.choices, "mode": "ideal"})
-        values = {n: v for n, v in examined.values[key].items() if n != "every"}
-        every = int(examined.values[key].get("every", 1))
+        errorless = {c.name: c.ideal for c in kind.choices if c.ideal} if ideal else {}
+        if errorless:
+            card = Card(card.kind, card.name, choices={**card.choices, **errorless})
+        periods = kind.value_name(ValueRole.PERIODS)
+        values = {n: v for n, v in examined.values[key].items() if n != periods}
+        every = int(examined.values[key].get(periods, 1))
         with numbers_of(key, card):
             if kind.derive:
                 values.update(kind.derive(values, card, tick * every))
         values = {n: 0.0 if math.isnan(v) else v for n, v in values.items()}
-        inputs = tuple(p.name for p in kind.ports if p.link.value == "signal in")
-        outputs = tuple(p.name for p in kind.ports if p.link.value == "signal out")
+        inputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_IN)
+        outputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_OUT)
         table = (
             tuple(zip(*examined.profiles[key]))
             if kind.has_profile and examined.profiles.get(key, ([],))[0]
@@ -178,7 +178,7 @@ def control_deck(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Cont
         blocks.append(
             BlockInstance(
                 key,
-                f"{kind.id}_{key}" if kind.group == "own" else kind.id,
+                f"{kind.id}_{key}" if kind.lone else kind.id,
                 drive.cards[key].name,
                 kind.update,
                 inputs,
@@ -186,7 +186,7 @@ def control_deck(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Cont
                 values,
                 {p: sources.get(f"{key}.{p}") for p in inputs},
                 every,
-                kind.deck.value == "sensor",
+                kind.deck is Deck.SENSOR,
                 kind.holds,
                 kind.turns,
                 table,
@@ -203,9 +203,7 @@ def control_deck(drive: Drive, examined, kind_of: Callable[[Card], Any]) -> Cont
     commands = {
         target: source
         for target, source in sources.items()
-        if source in own_signals
-        and target.split(".")[0] in kinds
-        and hasattr(kinds[target.split(".")[0]], "build")
+        if source in own_signals and target.split(".")[0] in kinds and is_part(kinds[target.split(".")[0]])
     }
     return ControlDeck(
         slug(drive.title.split("·")[-1]),

@@ -14,6 +14,7 @@ import casadi as ca
 import numpy as np
 import scipy.linalg
 
+from pendel.core.catalogue.index import kind_of
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part
 from pendel.core.controllers.symbolic import LinearBlock, linear_block
 from pendel.core.equations.context import stacked
@@ -21,6 +22,7 @@ from pendel.core.errors import DriveProblem
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, at_rest
 from pendel.core.plant.starting import loop_values, surface_values
 from pendel.core.runs.simulate import Prepared
+from pendel.core.vocabulary import ValueRole
 
 ROUNDING = 1e-12
 """A response below this is one of rounding."""
@@ -79,8 +81,15 @@ def without_drops(prepared: Prepared) -> np.ndarray:
     resistance of many ohms that the drive shows nowhere else.
     """
     keys = prepared.structure.parameter_keys
-    legs = {k.partition(".")[0] for k in keys if k.endswith(".t_dead")}
-    signs = [k.partition(".")[0] in legs and k.partition(".")[2] in ("t_dead", "V_0", "V_d") for k in keys]
+    kinds = {card: kind_of(record) for card, record in prepared.drive.cards.items()}
+    by_sign = {
+        f"{card}.{name}"
+        for card, kind in kinds.items()
+        if kind.value_name(ValueRole.DEAD_TIME)
+        for role in (ValueRole.DEAD_TIME, ValueRole.DROP)
+        for name in kind.value_names(role)
+    }
+    signs = [k in by_sign for k in keys]
     signs += [False] * (len(prepared.parameters) - len(keys))
     return np.where(signs, 0.0, prepared.parameters)
 

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 
-from pendel.core.catalogue.declare import LEVELS, Leg, Part
+from pendel.core.catalogue.declare import Kind, Leg, Part
 from pendel.core.drive.document import Drive
+from pendel.core.drive.findings import Remark
 from pendel.core.plant.program import Structure
 from pendel.core.plant.rows import evaluate_signals
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun, Remark, SwitchingLoss
+from pendel.core.runs.kept import KeptRun, SwitchingLoss
+from pendel.core.vocabulary import SignalRole, ValueRole, plainest
 
 SIDES = ("upper", "lower")
 
@@ -42,8 +44,8 @@ class Overlap:
     peak: float
     energy: float
 
-    def remark(self, name: str, dead_time: float) -> Remark:
-        """What to say and to do; ``dead_time`` (s) is the present one. What it lacks is the overlap, and a
+    def remark(self, name: str, value: str, dead_time: float) -> Remark:
+        """What to say and to do; ``dead_time`` (s) is the present one, kept in ``value``. What it lacks is the overlap, and a
         tenth in hand."""
         leg = f"leg {self.leg}" if self.leg else "the leg"
         times = f", {self.count} times in all" if self.count > 1 else ""
@@ -55,24 +57,21 @@ class Overlap:
             f"{needed} would prevent it.",
             self.card,
             self.begins,
-            "t_dead",
+            value,
             needed,
         )
 
 
-def overlaps(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) -> list[Overlap]:
+def overlaps(run: KeptRun, kinds: Mapping[str, Kind]) -> list[Overlap]:
     """Every leg's worst overlap, if any."""
-    legs = [(card, leg) for card, record in drive.cards.items() for leg in legs_of(kind_of(record))]
+    parts = {card: kind for card, kind in kinds.items() if isinstance(kind, Part)}
     found = [
-        leg_overlap(run, card, leg)
-        for card, leg in legs
+        leg_overlap(run, card, leg, next(iter(kind.signal_names(SignalRole.LINK_VOLTAGE)), ""))
+        for card, kind in parts.items()
+        for leg in kind.legs
         if f"{card}.{leg.gate('upper')}" in run.structure.mode_keys
     ]
     return [o for o in found if o is not None]
-
-
-def legs_of(kind: Any) -> tuple[Leg, ...]:
-    return kind.legs if isinstance(kind, Part) else ()
 
 
 def gate_column(run: Rows, key: str) -> np.ndarray:
@@ -80,17 +79,18 @@ def gate_column(run: Rows, key: str) -> np.ndarray:
     return run.rows[:, run.rows.shape[1] - len(run.structure.mode_keys) + run.structure.mode_keys.index(key)]
 
 
-def leg_overlap(run: KeptRun, card: str, leg: Leg) -> Overlap | None:
+def leg_overlap(run: KeptRun, card: str, leg: Leg, link: str) -> Overlap | None:
+    """``link`` is the signal of the card that tells the voltage across the leg."""
     t = run.rows[:, 0]
     gates = [gate_column(run, f"{card}.{leg.gate(side)}") > 0.5 for side in SIDES]
     both = gates[0] & gates[1]
     at = np.flatnonzero(both[:-1] & (np.diff(t) > 0))
     if not len(at):
         return None
-    keys = [*(f"{card}.{leg.signal('current', side)}" for side in SIDES), f"{card}.link_voltage"]
-    upper, lower, link = evaluate_signals(run.structure, run.rows[at], run.parameters, keys).T
+    keys = [*(f"{card}.{leg.signal('current', side)}" for side in SIDES), f"{card}.{link}"]
+    upper, lower, voltage = evaluate_signals(run.structure, run.rows[at], run.parameters, keys).T
     through = np.minimum(upper, lower)
-    energy = through * link * (t[at + 1] - t[at])
+    energy = through * voltage * (t[at + 1] - t[at])
     # Rows that follow each other in time are one overlap.
     group = np.cumsum(np.concatenate([[0], (t[at[1:]] > t[at[:-1] + 1]).astype(int)]))
     total = np.bincount(group, energy)
@@ -107,23 +107,33 @@ def leg_overlap(run: KeptRun, card: str, leg: Leg) -> Overlap | None:
     )
 
 
+NUMBERS = (
+    ValueRole.TURN_ON_ENERGY,
+    ValueRole.TURN_OFF_ENERGY,
+    ValueRole.RECOVERY_ENERGY,
+    ValueRole.TRANSITION_TIME,
+    ValueRole.REFERENCE_VOLTAGE,
+    ValueRole.REFERENCE_CURRENT,
+)
+"""What a device that loses energy in switching tells, in the order of `SwitchingLoss`."""
+
+
 def switching_losses(
-    drive: Drive, values: dict[str, dict[str, float]], kind_of: Callable[[Any], Any], modes: tuple[str, ...]
+    drive: Drive, kinds: Mapping[str, Kind], values: Mapping[str, Mapping[str, float]], modes: tuple[str, ...]
 ) -> list[SwitchingLoss]:
     """Devices of a drive that lose energy in switching, at the level of detail the run has."""
     found = []
-    for card, record in drive.cards.items():
-        kind, v = kind_of(record), values.get(card, {})
-        if (
-            not isinstance(kind, Part)
-            or "E_on" not in v
-            or (kind.levels != LEVELS[:1] and kind.level(record, drive.settings["level"]) == LEVELS[0])
-        ):
+    for card, kind in kinds.items():
+        names = [kind.value_name(role) for role in NUMBERS]
+        if not isinstance(kind, Part) or not all(names):
             continue
-        numbers = [v[n] for n in ("E_on", "E_off", "E_rec", "t_tr", "U_ref", "I_ref")]
+        level = kind.level(drive.cards[card], drive.settings["level"])
+        if len(kind.levels) > 1 and level == plainest():
+            continue  # its averaged equations have the losses already
         for s in kind.all_switches:
             gate, current, voltage = (f"{card}.{n}" for n in (s.gate, s.current, s.voltage))
             if gate in modes:
+                numbers = (values[card][n] for n in names)
                 found.append(SwitchingLoss(card, s.name, gate, current, voltage, s.partner, *numbers))
     return found
 

@@ -3,25 +3,25 @@ notice."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Mapping
 
 import numpy as np
 
-from pendel.core.catalogue.declare import Part
+from pendel.core.catalogue.declare import Kind, Part
 from pendel.core.drive.document import Drive
+from pendel.core.drive.findings import Remark
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.kept import KeptRun, Remark
+from pendel.core.runs.kept import KeptRun
 
 WORTH_TELLING = 1e-6
 
 
-def duties_beyond(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) -> list[Remark]:
+def duties_beyond(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> list[Remark]:
     """A remark on each input of a converter that was beyond its range at some tick."""
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}
     found = []
-    for key, card in drive.cards.items():
-        kind = kind_of(card)
+    for key, kind in kinds.items():
+        card = drive.cards[key]
         for port in kind.ports if isinstance(kind, Part) else ():
             source = sources.get(f"{key}.{port.name}", "")
             if source not in run.tick_signals or (port.low is None and port.high is None):

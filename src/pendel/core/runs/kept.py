@@ -13,6 +13,7 @@ from pathlib import Path
 import h5py
 import numpy as np
 
+from pendel.core.drive.findings import Remark
 from pendel.core.errors import FileProblem
 from pendel.core.formats.hdf import opened
 from pendel.core.plant.program import BALANCE, Outcome, Structure
@@ -62,17 +63,6 @@ class SignalInfo:
     @property
     def card_key(self) -> str:
         return self.key.partition(".")[0]
-
-
-@dataclass(frozen=True)
-class Remark:
-    """A sentence about a card at a time (s), and the text for one of its values that would mend it."""
-
-    sentence: str
-    card: str
-    time: float
-    value: str = ""
-    text: str = ""
 
 
 @dataclass(frozen=True)

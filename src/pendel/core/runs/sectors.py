@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from pendel.core.runs.kept import KeptRun
-
-SIGNAL = "sector"
+from pendel.core.runs.run_roles import signals_with
+from pendel.core.vocabulary import SignalRole
 
 
 @dataclass(frozen=True)
@@ -24,14 +24,14 @@ class Sectors:
         return int(self.number[k]) if k >= 0 else 0
 
 
-def decoders(run: KeptRun) -> list[str]:
-    """Cards of a run that give a sector."""
-    return [key.partition(".")[0] for key in run.tick_signals if key.partition(".")[2] == SIGNAL]
+def sector_signals(run: KeptRun) -> list[str]:
+    """Signals of a run that give a sector."""
+    return [key for key in signals_with(run, SignalRole.SECTOR) if key in run.tick_signals]
 
 
-def sectors_of(run: KeptRun, decoder: str) -> Sectors:
-    """Where the sector that a decoder gives changes."""
-    trace = run.trace(f"{decoder}.{SIGNAL}")
+def sectors_of(run: KeptRun, signal: str) -> Sectors:
+    """Where the sector that a signal gives changes."""
+    trace = run.trace(signal)
     number = np.rint(trace.y).astype(int)
     changes = np.concatenate([[0], np.flatnonzero(np.diff(number)) + 1]) if len(number) else np.empty(0, int)
     return Sectors(trace.t[changes], number[changes], run.end)
@@ -39,7 +39,7 @@ def sectors_of(run: KeptRun, decoder: str) -> Sectors:
 
 def rotor_angle(run: KeptRun, time: float) -> float:
     """Electrical angle (rad) of the first machine that has one; not a number where none has."""
-    key = next((k for k in run.structure.signals if k.endswith(".angle_e")), "")
+    key = next(iter(signals_with(run, SignalRole.ROTOR_ANGLE)), "")
     if not key:
         return float("nan")
     trace = run.trace(key)

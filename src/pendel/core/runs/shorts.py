@@ -3,59 +3,48 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Sequence
-from typing import Any
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 import networkx as nx
 import numpy as np
 
-from pendel.core.catalogue.declare import LEVELS, Part
+from pendel.core.catalogue.declare import Kind, Part
 from pendel.core.drive.document import Drive
+from pendel.core.drive.findings import Remark
 from pendel.core.equations.flatten import joins, port_lines
+from pendel.core.equations.skeleton import PinName
 from pendel.core.plant.program import DeviceTest, ShortPath
 from pendel.core.quantities.units import figure
-from pendel.core.runs.kept import KeptRun, Remark
+from pendel.core.runs.kept import KeptRun
+from pendel.core.vocabulary import Conduction, deepest
 
 FOR_GOOD = 1e-3
 """s. What lasts longer, or to the end of the run, is no slow gate but a wrong circuit."""
-SOURCES = {
-    "dc_source": (("dc", 0), ("dc", 1)),
-    "ac_source": (("a", 0), ("b", 0)),
-    "set_voltage": (("a", 0), ("b", 0)),
-}
-"""Pins between which a source holds its voltage."""
-DEVICES = {"transistor": ("gate", "transistor"), "switch": ("gate",), "diode": ("diode",)}
-"""Modes any of which lets a device of two ends conduct."""
-STIFF_SOURCES = ("dc_source", "set_voltage")
-"""Sources with no inductance, which nothing but the devices limits; only these stop a run."""
 MOST_PATHS, MOST_DEVICES = 64, 6
-THROUGH = {
-    "pair_opener": ((("pair", 0), ("plus", 0)), (("pair", 1), ("minus", 0))),
-    "ammeter": ((("a", 0), ("b", 0)),),
-}
-"""Pins of a part that are one."""
+Device = tuple[str, DeviceTest, PinName, PinName]
+"""A card, when it conducts, and the pins that it joins then."""
+Path = tuple[str, Callable[[Iterable[object]], bool], list[int], PinName, PinName]
+"""A card, whether all or any of its modes must be on, their places, and the pins."""
 
 
-def short_paths(
-    drive: Drive, kind_of: Callable[[Any], Any], mode_keys: Sequence[str]
-) -> tuple[ShortPath, ...]:
+def short_paths(drive: Drive, kinds: Mapping[str, Kind], mode_keys: Sequence[str]) -> tuple[ShortPath, ...]:
     """The ways from one end of a stiff source to the other that lead through devices alone."""
-    sources = [key for key, card in drive.cards.items() if card.kind in STIFF_SOURCES]
-    devices = conducting_devices(drive, kind_of, mode_keys) if sources else []
+    sources = {key: held for key, held in voltage_sources(kinds).items() if held.stiff}
+    devices = conducting_devices(drive, kinds, mode_keys) if sources else []
     if not devices:
         return ()
-    still = still_joined(drive, kind_of)
+    still = still_joined(drive, kinds)
     node = {pin: n for n, pins in enumerate(nx.connected_components(still)) for pin in pins}
 
-    def place(pin):
+    def place(pin: tuple[str, str, int]) -> int:
         return node.setdefault(pin, len(node))
 
     graph = nx.MultiGraph()
     for number, (_, _, a, b) in enumerate(devices):
         graph.add_edge(place(a), place(b), number)
     found: list[ShortPath] = []
-    for source in sources:
-        plus, minus = (place((source, *pin)) for pin in SOURCES[drive.cards[source].kind])
+    for source, held in sources.items():
+        plus, minus = (place((source, *pin)) for pin in held.ends or ())
         if plus == minus or not (plus in graph and minus in graph):
             continue
         ways = nx.all_simple_edge_paths(graph, plus, minus, cutoff=MOST_DEVICES)
@@ -65,18 +54,18 @@ def short_paths(
     return tuple(found)
 
 
-def lasting_shorts(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) -> list[Remark]:
+def lasting_shorts(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> list[Remark]:
     """A remark on each source whose ends devices join for good, with these devices and the current."""
-    columns, paths = conducting_paths(run, drive, kind_of)
-    sources = [key for key, card in drive.cards.items() if card.kind in SOURCES]
+    columns, paths = conducting_paths(run, drive, kinds)
+    sources = voltage_sources(kinds)
     if not columns or not sources:
         return []
     t = run.rows[:, 0]
     modes, row_of = distinct(run.rows[:, columns] > 0.5)
-    still = still_joined(drive, kind_of)
+    still = still_joined(drive, kinds)
     found: list[Remark] = []
-    for source in sources:
-        plus, minus = ((source, *pin) for pin in SOURCES[drive.cards[source].kind])
+    for source, held in sources.items():
+        plus, minus = ((source, *pin) for pin in held.ends or ())
         culprits = [path_between(still, paths, mode, plus, minus) for mode in modes]
         shorted = np.array([bool(c) for c in culprits])[row_of]
         edges = np.flatnonzero(np.diff(np.concatenate([[0], shorted.astype(int), [0]])))
@@ -85,10 +74,24 @@ def lasting_shorts(run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]) ->
             lasts = t[min(ends, len(t) - 1)] - t[begins]
             if lasts >= 0.999 * FOR_GOOD or (until_end and lasts > 0.5 * (t[-1] - t[0])):
                 found.append(
-                    remark(run, drive, source, culprits[row_of[begins]], t[begins], lasts, until_end)
+                    remark(
+                        run,
+                        drive,
+                        f"{source}.{held.current}",
+                        culprits[row_of[begins]],
+                        t[begins],
+                        lasts,
+                        until_end,
+                    )
                 )
                 break
     return found
+
+
+def voltage_sources(kinds: Mapping[str, Kind]) -> dict[str, Conduction]:
+    """Parts that hold a voltage between their ends."""
+    parts = {key: kind.conduction for key, kind in kinds.items() if isinstance(kind, Part)}
+    return {key: own for key, own in parts.items() if own.holds_voltage and own.ends}
 
 
 def distinct(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -102,12 +105,20 @@ def distinct(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def remark(
-    run: KeptRun, drive: Drive, source: str, culprits: list[str], begins: float, lasts: float, until_end: bool
+    run: KeptRun,
+    drive: Drive,
+    current: str,
+    culprits: list[str],
+    begins: float,
+    lasts: float,
+    until_end: bool,
 ) -> Remark:
+    """``current`` is the source's, by its key; ``culprits`` are the cards that conduct."""
     names = [drive.cards[c].name for c in dict.fromkeys(culprits)]
-    current = run.trace(f"{source}.current")
-    inside = (current.t >= begins) & (current.t <= begins + lasts)
-    peak = figure(float(np.max(np.abs(current.y[inside]))), "A", 3)
+    source = current.partition(".")[0]
+    trace = run.trace(current)
+    inside = (trace.t >= begins) & (trace.t <= begins + lasts)
+    peak = figure(float(np.max(np.abs(trace.y[inside]))), "A", 3)
     span = "to the end of the run" if until_end else f"for {figure(lasts, 's', 3)}"
     return Remark(
         f"{' and '.join(names)} short-circuit{'s' if len(names) == 1 else ''} {drive.cards[source].name} "
@@ -118,14 +129,12 @@ def remark(
     )
 
 
-def conducting_paths(
-    run: KeptRun, drive: Drive, kind_of: Callable[[Any], Any]
-) -> tuple[list[int], list[tuple[Any, ...]]]:
+def conducting_paths(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> tuple[list[int], list[Path]]:
     """Columns of the rows that tell what conducts, and for each device its columns' places among them and its
     ends."""
     keys = run.structure.mode_keys
     first = run.rows.shape[1] - len(keys)
-    devices = conducting_devices(drive, kind_of, keys)
+    devices = conducting_devices(drive, kinds, keys)
     columns = list(dict.fromkeys(first + keys.index(m) for _, test, _, _ in devices for m in test.modes))
     paths = [
         (
@@ -140,38 +149,41 @@ def conducting_paths(
     return columns, paths
 
 
-def conducting_devices(
-    drive: Drive, kind_of: Callable[[Any], Any], mode_keys: Sequence[str]
-) -> list[tuple[str, DeviceTest, tuple, tuple]]:
+def conducting_devices(drive: Drive, kinds: Mapping[str, Kind], mode_keys: Sequence[str]) -> list[Device]:
     """Each device, or leg of a converter, that can join two pins: its card, when it conducts, the pins."""
-    found: list[tuple[str, DeviceTest, tuple, tuple]] = []
-    for key, card in drive.cards.items():
-        modes = tuple(m for n in DEVICES.get(card.kind, ()) if (m := f"{key}.{n}") in mode_keys)
-        if modes:
-            found.append((key, DeviceTest(modes), (key, "a", 0), (key, "b", 0)))
-        # With a level above, the gates of a leg never overlap.
-        kind = kind_of(card)
-        deepest = isinstance(kind, Part) and kind.level(card, drive.settings["level"]) == LEVELS[-1]
-        for leg in kind.legs if isinstance(kind, Part) and deepest else ():
+    found: list[Device] = []
+    for key, kind in kinds.items():
+        if not isinstance(kind, Part):
+            continue
+        own = kind.conduction
+        modes = tuple(m for n in own.conducts if (m := f"{key}.{n}") in mode_keys)
+        if modes and own.ends:
+            found.append((key, DeviceTest(modes), (key, *own.ends[0]), (key, *own.ends[1])))
+        if kind.level(drive.cards[key], drive.settings["level"]) != deepest():
+            continue  # only there can the gates of a leg overlap
+        for leg in kind.legs:
             gates = tuple(f"{key}.{leg.gate(side)}" for side in ("upper", "lower"))
             if all(g in mode_keys for g in gates):
-                found.append((key, DeviceTest(gates, True), (key, "dc", 0), (key, "dc", 1)))
+                found.append((key, DeviceTest(gates, True), (key, leg.rails, 0), (key, leg.rails, 1)))
     return found
 
 
-def still_joined(drive: Drive, kind_of: Callable[[Any], Any]) -> nx.Graph:
+def still_joined(drive: Drive, kinds: Mapping[str, Kind]) -> nx.Graph:
     """Pins that wires and openers make one."""
     graph = nx.Graph()
-    graph.add_edges_from(joins(drive, port_lines({key: kind_of(c) for key, c in drive.cards.items()})))
-    grounds = [(key, "line", 0) for key, c in drive.cards.items() if c.kind == "ground"]
-    graph.add_edges_from(zip(grounds, grounds[1:]))
-    for key, card in drive.cards.items():
-        graph.add_edges_from(((key, *a), (key, *b)) for a, b in THROUGH.get(card.kind, ()))
+    graph.add_edges_from(
+        joins(drive, port_lines({k: kind for k, kind in kinds.items() if isinstance(kind, Part)}))
+    )
+    parts = {key: kind.conduction for key, kind in kinds.items() if isinstance(kind, Part)}
+    earthed = [(key, *own.earths) for key, own in parts.items() if own.earths]
+    graph.add_edges_from(itertools.pairwise(earthed))
+    for key, own in parts.items():
+        graph.add_edges_from(((key, *a), (key, *b)) for a, b in own.joined)
     return graph
 
 
 def path_between(
-    still: nx.Graph, paths: list[tuple], mode: np.ndarray, plus: tuple, minus: tuple
+    still: nx.Graph, paths: list[Path], mode: np.ndarray, plus: PinName, minus: PinName
 ) -> list[str]:
     """Devices that lead from one end of a source to the other in these modes; empty where none do."""
     graph = still.copy()

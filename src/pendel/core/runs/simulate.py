@@ -23,7 +23,7 @@ from pendel.core.controllers.language import Update
 from pendel.core.controllers.own_c import c_problem
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.file import from_text, to_text
-from pendel.core.drive.findings import Finding, fault
+from pendel.core.drive.findings import Finding, Remark, fault
 from pendel.core.drive.inside import full_name
 from pendel.core.equations.flatten import control_deck, numbers_in, parts_of, skeleton_of, stated_network
 from pendel.core.equations.numbers import Numbers
@@ -53,12 +53,11 @@ from pendel.core.runs import kept
 from pendel.core.runs.condensed import Condenser
 from pendel.core.runs.device_events import overlaps, switching_losses
 from pendel.core.runs.duties import duties_beyond
-from pendel.core.runs.field_faults import field_faults
-from pendel.core.runs.kept import KeptRun, Remark, SignalInfo
-from pendel.core.runs.orientation import orientation_faults
+from pendel.core.runs.kept import KeptRun, SignalInfo
+from pendel.core.runs.remarks import remarks_of_kinds
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
-from pendel.core.runs.tables import left_tables
 from pendel.core.trust import is_allowed, refuse_strange_c
+from pendel.core.vocabulary import ValueRole
 
 
 @dataclass
@@ -346,6 +345,7 @@ def run_drive(
     refuse_strange_c(prepared.drive, "allow it")
     settings = prepared.examined.settings
     drive = prepared.drive
+    kinds = {key: kind_of(card) for key, card in drive.cards.items()}
     end = until or settings["until"]
     # Steps of at most a thousandth keep traces smooth where the method alone would take far longer ones.
     run_settings = RunSettings(
@@ -355,7 +355,7 @@ def run_drive(
         int(settings["seed"]),
         h_max=end / 1000,
         fixed_step=settings["step"],
-        shorts=short_paths(drive, kind_of, prepared.structure.mode_keys),
+        shorts=short_paths(drive, kinds, prepared.structure.mode_keys),
         short_limit=FOR_GOOD,
     )
     watch = watch or Watch.private()
@@ -363,7 +363,7 @@ def run_drive(
     structure, deck = prepared.structure, prepared.deck
     inputs = prepared.inputs(run_settings)
     values = prepared.examined.values
-    devices = switching_losses(drive, values, kind_of, structure.mode_keys)
+    devices = switching_losses(drive, kinds, values, structure.mode_keys)
     condenser = Condenser(structure, inputs.parameters, run_settings.method == "fixed", devices, watch.stop)
     recorded = integrate(prepared.program, inputs, watch, condenser.take)
     watch.busy[0] += 1  # from here on it is looked at, and hears of no stop
@@ -395,19 +395,18 @@ def run_drive(
         run.infos[device.key] = SignalInfo(device.key, full_name(drive, device.card), words, "J")
     if any(own.off_delay > 0 for own in inputs.pulses):  # else no gates can overlap
         run.remarks = [
-            o.remark(drive.cards[o.card].name, values[o.card]["t_dead"])
-            for o in overlaps(run, drive, kind_of)
+            o.remark(
+                drive.cards[o.card].name,
+                dead := kinds[o.card].value_name(ValueRole.DEAD_TIME),
+                values[o.card][dead],
+            )
+            for o in overlaps(run, kinds)
         ]
     if len(run.rows) > 1:
-        run.remarks += (shorts := lasting_shorts(run, drive, kind_of))
+        run.remarks += (shorts := lasting_shorts(run, drive, kinds))
         if run.outcome is Outcome.SHORTED and shorts:
             run.message += f" {shorts[0].sentence}"
-        run.remarks += (
-            orientation_faults(run, drive)
-            + field_faults(run, drive, values)
-            + left_tables(run, drive)
-            + duties_beyond(run, drive, kind_of)
-        )
+        run.remarks += remarks_of_kinds(run, drive, kinds, values) + duties_beyond(run, drive, kinds)
     if recorded.computing > 0:
         run.settings |= {
             "load": recorded.computing / max(recorded.ended_at, 1e-12),

@@ -3,37 +3,30 @@ current limit."""
 
 from __future__ import annotations
 
-import math
-from functools import lru_cache
-
 import numpy as np
 
 from pendel.core.catalogue.declare import Curve, Part
 from pendel.core.catalogue.index import kind_of
-from pendel.core.catalogue.machines import flux
-from pendel.core.catalogue.machines.optima import CurrentPlane
-from pendel.core.drive.document import Drive, FluxTable
+from pendel.core.drive.document import Drive
 from pendel.core.runs.kept import KeptRun
-
-SPEEDS = 61
+from pendel.core.runs.run_roles import cards_with, signals_of
+from pendel.core.vocabulary import SignalRole
 
 
 def turning_machines(run: KeptRun, drive: Drive) -> list[str]:
-    """Cards of a run that are machines with a shaft."""
-    known = set(run.structure.signals)
+    """Cards of a run that are machines with a shaft, and that the drive has."""
     return [
-        key
-        for key, card in drive.cards.items()
-        if card.face is None
-        and kind_of(card).group == "machine"
-        and {f"{key}.speed", f"{key}.torque"} <= known
+        card
+        for card in cards_with(run, SignalRole.SPEED, SignalRole.TORQUE, SignalRole.COPPER_LOSS)
+        if card in drive.cards
     ]
 
 
 def path(run: KeptRun, machine: str) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Time (s), speed (rad/s) and torque (N·m) of a machine over a run."""
-    run.fetch([f"{machine}.speed", f"{machine}.torque"])
-    speed, torque = run.trace(f"{machine}.speed"), run.trace(f"{machine}.torque")
+    names = [signals_of(run, machine, role)[0] for role in (SignalRole.SPEED, SignalRole.TORQUE)]
+    run.fetch(names)
+    speed, torque = map(run.trace, names)
     return speed.t, speed.y, np.interp(speed.t, torque.t, torque.y)
 
 
@@ -42,25 +35,12 @@ def most_torque(drive: Drive, values: dict[str, dict[str, float]], machine: str,
     other kinds that tell a curve over speed, such as an induction machine on its rated supply, give that.
     None where there is none."""
     card = drive.cards[machine]
-    if card.kind == "pmsm_tables" and card.flux is not None and math.isfinite(link):
-        speeds, torques = envelope_of_tables(card.flux, values[machine]["p"], values[machine]["I_max"], link)
-        return Curve("Torque at most", "Speed", "rpm", "N·m", speeds, torques)
     kind = kind_of(card)
-    if not isinstance(kind, Part) or kind.curve is None:
+    if not isinstance(kind, Part):
+        return None
+    if kind.most_torque is not None:
+        return kind.most_torque(values[machine], card, link)
+    if kind.curve is None:
         return None
     curve = kind.curve(values[machine], card)
     return curve if curve is not None and curve.x_unit == "rpm" else None
-
-
-@lru_cache(maxsize=16)
-def envelope_of_tables(
-    table: FluxTable, p: float, I_max: float, link: float
-) -> tuple[np.ndarray, np.ndarray]:
-    """Largest torque (N·m) over speed (rad/s) of a machine by tables; the resistance is left out."""
-    plane = CurrentPlane(table, flux.fitted(table), p, I_max)
-    top, d, q = plane.most()
-    own = flux.fitted(table).fluxes(d, q)
-    corner = link / math.sqrt(3.0) / math.hypot(float(own[0][0, 0]), float(own[1][0, 0])) / p
-    speeds = np.linspace(0.0, 3.0 * corner, SPEEDS)
-    torques = [top if w <= corner else plane.most(link / math.sqrt(3.0) / (p * w))[0] for w in speeds]
-    return speeds, np.maximum(np.array(torques), 0.0)

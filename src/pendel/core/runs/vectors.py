@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,11 +13,10 @@ from pendel.core.drive.file import from_text
 from pendel.core.errors import PendelError
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.measures import mean, window
+from pendel.core.runs.run_roles import cards_with, kinds_in, signals_of, signals_with
+from pendel.core.vocabulary import SignalRole, ValueRole
 
 TURN = np.exp(2j * np.pi / 3)
-PHASES = ("a", "b", "c")
-ANGLES = ("angle_e", "flux_angle")
-"""Signals that give the rotor's frame: of the magnet, or of the rotor flux."""
 
 
 @dataclass(frozen=True)
@@ -36,13 +36,17 @@ class Vectors:
 
 def machines(run: KeptRun) -> list[str]:
     """Cards of a run that have phase currents and a rotor's frame."""
-    keys = set(run.keys)
-    cards = dict.fromkeys(k.partition(".")[0] for k in run.structure.signals)
-    return [c for c in cards if f"{c}.current_a" in keys and f"{c}.voltage_a" in keys and angle_key(run, c)]
+    return [
+        c for c in cards_with(run, SignalRole.PHASE_CURRENT, SignalRole.PHASE_VOLTAGE) if angle_key(run, c)
+    ]
 
 
 def angle_key(run: KeptRun, machine: str) -> str:
-    return next((k for a in ANGLES if (k := f"{machine}.{a}") in run.structure.signals), "")
+    """The signal that gives the rotor's frame: the angle of the magnet, or of the rotor flux."""
+    found = (
+        k for role in (SignalRole.ROTOR_ANGLE, SignalRole.FIELD_ANGLE) for k in signals_of(run, machine, role)
+    )
+    return next(found, "")
 
 
 def current_limits(run: KeptRun) -> dict[str, float]:
@@ -51,7 +55,8 @@ def current_limits(run: KeptRun) -> dict[str, float]:
         values = examine(from_text(run.drive_text)).values
     except PendelError:
         return {}
-    limits = {m: values.get(m, {}).get("I_max", math.nan) for m in machines(run)}
+    names = {m: kinds_in(run)[m].value_name(ValueRole.CURRENT_LIMIT) for m in machines(run)}
+    limits = {m: values.get(m, {}).get(name, math.nan) for m, name in names.items()}
     return {machine: limit for machine, limit in limits.items() if limit > 0}
 
 
@@ -67,8 +72,8 @@ def vectors_at(run: KeptRun, machine: str, time: float) -> Vectors:
     end = min(max(time, run.tick), run.end)
     span = (max(0.0, end - run.tick), end)
 
-    def average(name: str) -> float:
-        return run.pieces(f"{machine}.{name}").mean(*span)
+    def average(key: str) -> float:
+        return run.pieces(key).mean(*span)
 
     angle = run.trace(angle_key(run, machine))
     at = float(
@@ -77,25 +82,32 @@ def vectors_at(run: KeptRun, machine: str, time: float) -> Vectors:
             + 1j * mean(*window(angle.t, np.sin(angle.y), *span))
         )
     )
-    current, voltage = (clarke(*(average(f"{what}_{n}") for n in PHASES)) for what in ("current", "voltage"))
+    current, voltage = (
+        clarke(*map(average, signals_of(run, machine, role)))
+        for role in (SignalRole.PHASE_CURRENT, SignalRole.PHASE_VOLTAGE)
+    )
     flux = flux_at(run, machine, average, at)
-    return Vectors(complex(current), complex(voltage), complex(flux), at)
+    return Vectors(complex(current), complex(voltage), flux, at)
 
 
-def flux_at(run: KeptRun, machine: str, average, angle: float) -> complex:
-    if f"{machine}.flux_d" in run.structure.signals:
-        return complex(average("flux_d"), average("flux_q")) * complex(np.exp(1j * angle))
-    return complex(average("flux_alpha"), average("flux_beta"))
+def flux_at(run: KeptRun, machine: str, average: Callable[[str], float], angle: float) -> complex:
+    """Wb, in the stator's frame; not a number where the machine tells no flux."""
+    if in_rotor := signals_of(run, machine, SignalRole.FLUX_DQ):
+        return complex(*map(average, in_rotor)) * complex(np.exp(1j * angle))
+    in_stator = signals_of(run, machine, SignalRole.FLUX_ALPHA_BETA)
+    return complex(*map(average, in_stator)) if in_stator else complex(math.nan, math.nan)
+
+
+NEEDED = (
+    SignalRole.PHASE_CURRENT,
+    SignalRole.PHASE_VOLTAGE,
+    SignalRole.FLUX_DQ,
+    SignalRole.FLUX_ALPHA_BETA,
+)
 
 
 def needed(run: KeptRun, machine: str) -> list[str]:
-    names = [f"{what}_{n}" for what in ("current", "voltage") for n in PHASES] + [
-        "flux_d",
-        "flux_q",
-        "flux_alpha",
-        "flux_beta",
-    ]
-    return [k for n in names if (k := f"{machine}.{n}") in run.structure.signals]
+    return [k for role in NEEDED for k in signals_of(run, machine, role)]
 
 
 def current_path(run: KeptRun, machine: str, start: float, end: float, points: int = 400) -> np.ndarray:
@@ -103,14 +115,15 @@ def current_path(run: KeptRun, machine: str, start: float, end: float, points: i
     run.fetch(needed(run, machine))
     t = np.linspace(max(0.0, start), min(end, run.end), points)
     found = [
-        np.interp(t, trace.t, trace.y) for trace in (run.trace(f"{machine}.current_{n}") for n in PHASES)
+        np.interp(t, trace.t, trace.y)
+        for trace in map(run.trace, signals_of(run, machine, SignalRole.PHASE_CURRENT))
     ]
     return np.asarray(clarke(*found))
 
 
 def link_voltage(run: KeptRun, time: float) -> float:
     """Voltage (V) of the first converter's link at a time, or not-a-number where there is none."""
-    key = next((k for k in run.structure.signals if k.endswith(".link_voltage")), "")
+    key = next(iter(signals_with(run, SignalRole.LINK_VOLTAGE)), "")
     if not key:
         return float("nan")
     trace = run.trace(key)

@@ -1,19 +1,24 @@
-"""Words that equations, catalogue, checks, runs and window share. It stands below all of them and knows
-none."""
+"""Words that equations, catalogue, checks, runs and window share. It stands below all of them and knows none."""
 
+from pendel.core.vocabulary.groups import Group, task_of
 from pendel.core.vocabulary.levels import DRIVE_LEVEL, LEVELS, deepest, plainest
 from pendel.core.vocabulary.links import Deck, Link, Nature
-from pendel.core.vocabulary.roles import Circuit, SignalRole, ValueRole
+from pendel.core.vocabulary.pictures import Shape, Symbol
+from pendel.core.vocabulary.roles import Conduction, SignalRole, ValueRole
 
 __all__ = [
     "DRIVE_LEVEL",
     "LEVELS",
-    "Circuit",
+    "Conduction",
     "Deck",
+    "Group",
     "Link",
     "Nature",
+    "Shape",
     "SignalRole",
+    "Symbol",
     "ValueRole",
     "deepest",
     "plainest",
+    "task_of",
 ]

@@ -1,7 +1,9 @@
 """Compare, gain, sum, product, selector and limiter."""
 
 from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
+from pendel.core.catalogue.control.shapes import STEP
 from pendel.core.catalogue.declare import ANY, Block, Value
+from pendel.core.vocabulary import ValueRole
 
 
 def update_compare(setpoint, actual, out, dt):
@@ -51,6 +53,7 @@ KINDS = (
         (reads("setpoint", "Setpoint"), reads("actual", "Actual value")),
         update_compare,
         alike=(("setpoint", "actual"),),
+        mark="+ −",
     ),
     block(
         "gain",
@@ -59,10 +62,11 @@ KINDS = (
         "factor scale proportional",
         (reads("x", "Input"),),
         update_gain,
-        (Value("K", "Gain", ANY, "1"),),
+        (Value("K", "Gain", ANY, "1", role=ValueRole.GAIN),),
         gain=("K", "x"),
         passes_unit=False,
         telling=lambda v, card: (v["K"],),
+        shape=STEP,
     ),
     block(
         "sum",
@@ -72,6 +76,7 @@ KINDS = (
         (reads("a", "First"), reads("b", "Second"), reads("c", "Third", required=False)),
         update_sum,
         alike=(("a", "b"),),
+        mark="Σ",
     ),
     block(
         "product",
@@ -81,6 +86,7 @@ KINDS = (
         (reads("a", "First"), reads("b", "Second")),
         update_product,
         passes_unit=False,
+        mark="×",
     ),
     block(
         "selector",
@@ -91,6 +97,7 @@ KINDS = (
         update_selector,
         (Value("threshold", "Threshold", ANY, "0.5"),),
         alike=(("first", "second"),),
+        mark="⇄",
     ),
     block(
         "limiter",
@@ -102,5 +109,6 @@ KINDS = (
         LIMITS,
         contradictions=limits_cross,
         telling=lambda v, card: (f"{v['low']} … {v['high']}",),
+        shape=((0, 0.1), (0.3, 0.1), (0.7, 0.9), (1, 0.9)),
     ),
 )

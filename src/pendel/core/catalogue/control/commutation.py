@@ -6,24 +6,10 @@ each lasts 60°. Common practice, no source.
 
 from __future__ import annotations
 
-import math
-
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import Block, Choice, Value
-
-TABLE = {
-    1: (1, -1, 0),
-    2: (1, 0, -1),
-    3: (0, 1, -1),
-    4: (-1, 1, 0),
-    5: (-1, 0, 1),
-    6: (0, -1, 1),
-}
-"""For each sector what phases a, b, c are driven to, for torque forward: 1 plus, −1 minus, 0 open."""
-HALLS = {1: (1, 0, 1), 2: (1, 0, 0), 3: (1, 1, 0), 4: (0, 1, 0), 5: (0, 1, 1), 6: (0, 0, 1)}
-"""Sensors a, b, c in each sector."""
-FIRST_EDGE = math.pi / 6
-"""Electrical angle (rad) at which sector 1 begins."""
+from pendel.core.catalogue.remarks import rotor_angle
+from pendel.core.vocabulary import SignalRole, ValueRole
 
 
 def update_decoder(h_a, h_b, h_c, sector, speed, angle, p, last, count, before, way, started, dt):
@@ -96,14 +82,16 @@ KINDS = (
         group="transform",
         keywords="hall sector block commutation bldc speed timing six-step position",
         ports=(
-            *(reads(f"h_{n}", f"Sensor {n}", unit="") for n in "abc"),
-            gives("sector", "Sector, 1 to 6", unit=""),
+            *(reads(f"h_{n}", f"Sensor {n}", unit="", role=SignalRole.HALL_LINE) for n in "abc"),
+            gives("sector", "Sector, 1 to 6", unit="", role=SignalRole.SECTOR),
             gives("speed", "Shaft speed", unit="rad/s"),
             gives("angle", "Middle of the sector, electrical", unit="rad"),
         ),
-        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True), EVERY),
+        values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS), EVERY),
         update=update_decoder,
         telling=lambda v, card: (f"{v['p']} pole pairs",),
+        mark="1…6",
+        remarks=(rotor_angle.hall_fault,),
     ),
     Block(
         id="six_step",
@@ -116,12 +104,16 @@ KINDS = (
             reads("voltage", "Voltage between the driven lines", unit="V"),
             *(gives(f"d_{n}", f"Duty {n}, below 0 open", unit="") for n in "abc"),
         ),
-        values=(Value("U_dc", "Link voltage", "V", "24", low=0.0, open_low=True), EVERY),
+        values=(
+            Value("U_dc", "Link voltage", "V", "24", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
+            EVERY,
+        ),
         choices=(PULSED,),
         update=update_six_step,
         derive=lambda v, card, period: {
             "at_plus": {"lower": 0.0, "both": 0.5}.get(card.choices.get("pulsed", "upper"), 1.0)
         },
         telling=lambda v, card: (v["U_dc"],),
+        shape=((0, 0.5), (0.16, 0.5), (0.16, 1), (0.5, 1), (0.5, 0.5), (0.66, 0.5), (0.66, 0), (1, 0)),
     ),
 )

@@ -3,7 +3,9 @@
 import math
 
 from pendel.core.catalogue.control.ports import EVERY, LIMITS, LONGEST, gives, limits_cross, reads
+from pendel.core.catalogue.control.shapes import LAG
 from pendel.core.catalogue.declare import ANY, Block, Value
+from pendel.core.vocabulary import ValueRole
 
 
 def update_integrator(x, out, K_i, low, high, start, total, started, dt):
@@ -52,25 +54,34 @@ KINDS = (
         "Integrator",
         "Sums its input over time, between limits.",
         "integral sum",
-        (Value("K_i", "Gain", ANY, "1"), *LIMITS, Value("start", "Starts from", ANY, "0")),
+        (
+            Value("K_i", "Gain", ANY, "1", role=ValueRole.GAIN),
+            *LIMITS,
+            Value("start", "Starts from", ANY, "0"),
+        ),
         update_integrator,
         gain=("K_i", "x"),
         passes_unit=False,
         holds=frozenset({"x"}),
         contradictions=limits_cross,
         telling=lambda v, card: (v["K_i"],),
+        shape=((0, 0), (1, 1)),
     ),
     block(
         "pt1",
         "PT1",
         "First-order lag.",
         "lag filter low-pass smoothing",
-        (Value("K", "Gain", ANY, "1"), Value("T", "Time constant", "ms", "2", low=0.0, open_low=True)),
+        (
+            Value("K", "Gain", ANY, "1", role=ValueRole.GAIN),
+            Value("T", "Time constant", "ms", "2", low=0.0, open_low=True),
+        ),
         update_pt1,
         gain=("K", "x"),
         passes_unit=False,
         derive=lambda v, card, period: {"share": -math.expm1(-period / v["T"])},
         telling=lambda v, card: (v["T"],),
+        shape=LAG,
     ),
     block(
         "slew_limiter",
@@ -83,6 +94,7 @@ KINDS = (
         ),
         update_slew,
         telling=lambda v, card: (f"{v['rise']} a second",),
+        shape=((0, 0), (0.8, 1), (1, 1)),
     ),
     block(
         "delay",
@@ -93,5 +105,6 @@ KINDS = (
         update_delay,
         holds=frozenset({"x"}),
         telling=lambda v, card: (f"{v['ticks']} periods",),
+        shape=((0, 0), (0.45, 0), (0.45, 1), (1, 1)),
     ),
 )

@@ -7,6 +7,8 @@ below a share of it the frame goes on as it turned."""
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import Block, Figure, Value
+from pendel.core.catalogue.remarks import field_orientation
+from pendel.core.vocabulary import ValueRole
 
 
 def update_observer(
@@ -95,7 +97,7 @@ KIND = Block(
         gives("emf", "EMF", unit="V"),
     ),
     values=(
-        Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+        Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
         Value("R", "Phase resistance", "mΩ", "40", low=0.0),
         Value("L_d", "Inductance along d", "mH", "0.9", low=0.0, open_low=True),
         Value("L_q", "Inductance along q", "mH", "1.4", low=0.0, open_low=True),
@@ -112,4 +114,6 @@ KIND = Block(
     derive=rates,
     follows=slowest,
     telling=lambda v, card: (f"from {v['e_min']}",),
+    mark="ϑ̂",
+    remarks=(field_orientation.estimate_off,),
 )

@@ -18,7 +18,9 @@ from pendel.core.catalogue.declare import (
     Value,
 )
 from pendel.core.catalogue.machines import flux
+from pendel.core.catalogue.remarks import field_orientation, rotor_angle
 from pendel.core.controllers.deck import Regulation
+from pendel.core.vocabulary import ValueRole
 
 PHASES = ("a", "b", "c")
 
@@ -174,8 +176,7 @@ def scale(v, card, period):
     return {"scale": math.sqrt(1.5) if card.choices.get("invariant") == "power" else 1.0}
 
 
-def transform(id, title, sentence, update, inputs, outputs, *, scaled=True, units=None):
-    units = units or {}
+def transform(id, title, sentence, update, inputs, outputs, *, scaled=True, mark, remarks=()):
     return Block(
         id=id,
         title=title,
@@ -187,6 +188,8 @@ def transform(id, title, sentence, update, inputs, outputs, *, scaled=True, unit
             *(gives(n, text) for n, text in outputs),
         ),
         values=(EVERY,),
+        mark=mark,
+        remarks=remarks,
         choices=(INVARIANT,) if scaled else (),
         update=update,
         turns=frozenset(n for n, _ in inputs if n == "angle"),
@@ -207,8 +210,10 @@ MACHINE = (
     Value("psi", "Magnet flux", "Wb", "0.32", low=0.0),
 )
 LIMIT = (
-    Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True),
-    Value("share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2),
+    Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
+    Value(
+        "share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2, role=ValueRole.VOLTAGE_SHARE
+    ),
 )
 
 
@@ -243,7 +248,14 @@ REGULATOR_PORTS = (
 )
 KINDS = (
     transform(
-        "clarke", "Clarke transform", "Three phases to the plane of α and β.", update_clarke, ABC, PLANE
+        "clarke",
+        "Clarke transform",
+        "Three phases to the plane of α and β.",
+        update_clarke,
+        ABC,
+        PLANE,
+        mark="αβ",
+        remarks=(field_orientation.swapped_currents,),
     ),
     transform(
         "inverse_clarke",
@@ -252,6 +264,7 @@ KINDS = (
         update_inverse_clarke,
         PLANE,
         ABC,
+        mark="abc",
     ),
     transform(
         "park",
@@ -261,6 +274,7 @@ KINDS = (
         (*PLANE, ANGLE),
         FRAME,
         scaled=False,
+        mark="dq",
     ),
     transform(
         "inverse_park",
@@ -270,9 +284,17 @@ KINDS = (
         (*FRAME, ANGLE),
         PLANE,
         scaled=False,
+        mark="αβ",
     ),
     transform(
-        "abc_to_dq", "Phases to d and q", "Clarke and Park in one.", update_to_dq, (*ABC, ANGLE), FRAME
+        "abc_to_dq",
+        "Phases to d and q",
+        "Clarke and Park in one.",
+        update_to_dq,
+        (*ABC, ANGLE),
+        FRAME,
+        mark="dq",
+        remarks=(field_orientation.swapped_currents,),
     ),
     transform(
         "dq_to_abc",
@@ -281,6 +303,7 @@ KINDS = (
         update_from_dq,
         (*FRAME, ANGLE),
         ABC,
+        mark="abc",
     ),
     Block(
         id="electrical_angle",
@@ -295,7 +318,7 @@ KINDS = (
             gives("speed", "Electrical speed", unit="rad/s"),
         ),
         values=(
-            Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+            Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
             Value("offset", "Offset", "deg", "0"),
             Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0),
             EVERY,
@@ -303,6 +326,8 @@ KINDS = (
         update=update_electrical_angle,
         turns=frozenset({"position"}),
         telling=lambda v, card: (f"{v['p']} pole pairs",),
+        mark="ϑ",
+        remarks=(rotor_angle.angle_fault,),
     ),
     Block(
         id="dq_current_regulator",
@@ -329,6 +354,8 @@ KINDS = (
         derive=lambda v, card, period: {"decoupled": 0.0 if card.choices.get("decoupling") == "off" else 1.0},
         follows=bandwidth,
         telling=lambda v, card: (f"{v['K_d']} · {v['K_q']}",),
+        mark="PI",
+        remarks=(field_orientation.voltage_ended,),
     ),
     Block(
         id="dq_regulator_tables",
@@ -351,6 +378,8 @@ KINDS = (
         tables=regulator_maps,
         contradictions=lacking,
         telling=lambda v, card: ("by tables", v["f_c"]),
+        mark="PI ψ",
+        remarks=(field_orientation.voltage_ended,),
     ),
     Block(
         id="torque_to_currents",
@@ -366,14 +395,15 @@ KINDS = (
             gives("i_q", "Current along q", unit="A"),
         ),
         values=(
-            Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+            Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
             *MACHINE[2:],
             *MACHINE[:2],
-            Value("I_max", "Peak current", "A", "250", low=0.0, open_low=True),
+            Value("I_max", "Peak current", "A", "250", low=0.0, open_low=True, role=ValueRole.CURRENT_LIMIT),
             *LIMIT,
             EVERY,
         ),
         update=update_currents,
         telling=lambda v, card: (f"to {v['I_max']}",),
+        mark="M",
     ),
 )

@@ -13,6 +13,7 @@ import numpy as np
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import ANY, Block, Choice, Contradiction, Rows, Value
+from pendel.core.vocabulary import ValueRole
 
 HIGHEST_ORDER = 4
 """Order of a free transfer function or state space."""
@@ -323,13 +324,14 @@ KINDS = (
         "Second-order lag.",
         "lag filter low-pass oscillator damping",
         (
-            Value("K", "Gain", ANY, "1"),
+            Value("K", "Gain", ANY, "1", role=ValueRole.GAIN),
             Value("f_0", "Natural frequency", "Hz", "50", low=0.0, open_low=True),
             Value("D", "Damping", "", "0.7", low=0.0, open_low=True),
         ),
         update_second_order,
         derive=derive_pt2,
         telling=lambda v, card: (v["f_0"], f"D {v['D']}"),
+        shape=((0, 0), (0.15, 0.4), (0.3, 1), (0.45, 0.85), (0.6, 0.75), (0.8, 0.8), (1, 0.8)),
     ),
     block(
         "lead_lag",
@@ -337,13 +339,14 @@ KINDS = (
         "K·(1 + T₁s)/(1 + T₂s).",
         "lead lag phase compensator",
         (
-            Value("K", "Gain", ANY, "1"),
+            Value("K", "Gain", ANY, "1", role=ValueRole.GAIN),
             Value("T_1", "Lead time", "ms", "5", low=0.0, open_low=True),
             Value("T_2", "Lag time", "ms", "1", low=0.0, open_low=True),
         ),
         update_second_order,
         derive=derive_lead_lag,
         telling=lambda v, card: (v["T_1"], v["T_2"]),
+        shape=((0, 0), (0, 1), (0.25, 0.6), (0.6, 0.42), (1, 0.4)),
     ),
     block(
         "notch",
@@ -358,6 +361,7 @@ KINDS = (
         update_second_order,
         derive=derive_notch,
         telling=lambda v, card: (v["f_0"],),
+        shape=((0, 1), (0.35, 1), (0.5, 0), (0.65, 1), (1, 1)),
     ),
     block(
         "function_s",
@@ -370,6 +374,7 @@ KINDS = (
         rows=IN_S,
         contradictions=improper,
         telling=lambda v, card: (f"order {len(card.rows) - 1}",),
+        mark="F(s)",
     ),
     block(
         "function_z",
@@ -382,6 +387,7 @@ KINDS = (
         rows=IN_Z,
         contradictions=improper,
         telling=lambda v, card: (f"order {len(card.rows) - 1}",),
+        mark="F(z)",
     ),
     block(
         "state_space",
@@ -401,6 +407,7 @@ KINDS = (
             ),
         ),
         telling=lambda v, card: (f"{len(card.rows)} states",),
+        mark="A B",
     ),
     block(
         "moving",
@@ -412,6 +419,7 @@ KINDS = (
         derive=window_ticks,
         choices=(Choice("what", "Gives", (("mean", "the mean"), ("rms", "the rms"))),),
         telling=window_told,
+        mark="⌀",
     ),
     block(
         "curve",
@@ -430,6 +438,7 @@ KINDS = (
         contradictions=unsorted_points,
         tables=points,
         telling=lambda v, card: (f"{len(card.rows)} points",),
+        shape=((0, 0), (0.3, 0.5), (0.6, 0.65), (1, 1)),
     ),
     block(
         "dead_band",
@@ -440,6 +449,7 @@ KINDS = (
         update_dead_band,
         group="arithmetic",
         telling=lambda v, card: (v["width"],),
+        shape=((0, 0), (0.35, 0.5), (0.65, 0.5), (1, 1)),
     ),
     block(
         "hysteresis",
@@ -456,6 +466,7 @@ KINDS = (
             else []
         ),
         telling=lambda v, card: (f"{v['off_at']} … {v['on_at']}",),
+        shape=((0, 0), (0.7, 0), (0.7, 1), (1, 1), (0.3, 1), (0.3, 0)),
     ),
     block(
         "logic",
@@ -469,6 +480,7 @@ KINDS = (
         derive=logic_weights,
         choices=(Choice("law", "Gives", tuple(LOGIC_WORDS.items())),),
         telling=lambda v, card: (LOGIC_WORDS[card.choices.get("law", "and")],),
+        mark="&",
     ),
     block(
         "latch",
@@ -479,5 +491,6 @@ KINDS = (
         update_latch,
         group="logic",
         ports=(reads("set", "Set", unit=""), reads("reset", "Reset", unit=""), gives(unit="")),
+        mark="S R",
     ),
 )

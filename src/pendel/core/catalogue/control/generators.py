@@ -5,7 +5,9 @@ import math
 import numpy as np
 
 from pendel.core.catalogue.control.ports import EVERY, gives
+from pendel.core.catalogue.control.shapes import SINE
 from pendel.core.catalogue.declare import ANY, Block, Value
+from pendel.core.vocabulary import ValueRole
 
 
 def update_constant(out, value, dt):
@@ -79,7 +81,7 @@ SAME_TICK = 1e-6
 LEVELS = (
     Value("before", "Before", ANY, "0"),
     Value("after", "After", ANY, "1"),
-    Value("t_0", "Starts at", "s", "0.1"),
+    Value("t_0", "Starts at", "s", "0.1", role=ValueRole.BEGINS),
 )
 KINDS = (
     Block(
@@ -92,6 +94,7 @@ KINDS = (
         values=(Value("value", "Value", ANY, "1"), EVERY),
         update=update_constant,
         telling=lambda v, card: (v["value"],),
+        mark="1",
     ),
     Block(
         id="step",
@@ -104,6 +107,7 @@ KINDS = (
         update=update_step,
         derive=waiting,
         telling=lambda v, card: (f"{v['before']} → {v['after']}", f"at {v['t_0']}"),
+        shape=((0, 0), (0.35, 0), (0.35, 1), (1, 1)),
     ),
     Block(
         id="ramp",
@@ -116,6 +120,7 @@ KINDS = (
         update=update_ramp,
         derive=waiting,
         telling=lambda v, card: (f"{v['before']} → {v['after']}", f"in {v['duration']}"),
+        shape=((0, 0), (0.25, 0), (0.75, 1), (1, 1)),
     ),
     Block(
         id="sine",
@@ -134,6 +139,7 @@ KINDS = (
         update=update_sine,
         derive=turning("f", "angle"),
         telling=lambda v, card: (v["amplitude"], v["f"]),
+        shape=SINE,
     ),
     Block(
         id="profile",
@@ -146,5 +152,6 @@ KINDS = (
         update=update_profile,
         has_profile=("Value", ANY),
         telling=lambda v, card: (f"{len(card.profile)} corners",),
+        shape=((0, 0), (0.3, 0.8), (0.6, 0.5), (1, 0.9)),
     ),
 )

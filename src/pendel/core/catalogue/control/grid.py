@@ -94,7 +94,7 @@ VALUES = (
 LEAD = Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0)
 
 
-def loop(id, title, sentence, keywords, inputs, update, values=()):
+def loop(id, title, sentence, keywords, inputs, update, mark, values=()):
     return Block(
         id=id,
         title=title,
@@ -107,6 +107,7 @@ def loop(id, title, sentence, keywords, inputs, update, values=()):
         update=update,
         derive=derive,
         follows=gains,
+        mark=mark,
         telling=lambda v, card: (v["f_0"], v["f_b"]),
     )
 
@@ -119,6 +120,7 @@ KINDS = (
         "three-phase",
         tuple(reads(n, f"Phase {n}", unit="V") for n in "abc"),
         update_three,
+        "3~ ϑ",
     ),
     loop(
         "pll_1",
@@ -127,6 +129,7 @@ KINDS = (
         "single-phase quadrature",
         (reads("u", "Voltage", unit="V"),),
         update_one,
+        "~ ϑ",
         (Value("k", "Filter's gain", "", "1.414", low=0.0, open_low=True),),
     ),
 )

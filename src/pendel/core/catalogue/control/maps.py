@@ -13,6 +13,7 @@ from pendel.core.catalogue.declare import ANY, Block, Contradiction, Figure, Row
 from pendel.core.catalogue.machines import flux
 from pendel.core.catalogue.machines.optima import CurrentPlane
 from pendel.core.drive.document import FluxTable
+from pendel.core.vocabulary import ValueRole
 
 MOST_POINTS = 4000
 NODES = 21
@@ -153,6 +154,7 @@ KINDS = (
         contradictions=holes,
         tables=map_table,
         telling=lambda v, card: (f"{len(card.rows)} points",),
+        mark="x y",
     ),
     Block(
         id="torque_to_currents_tables",
@@ -168,10 +170,19 @@ KINDS = (
             gives("i_q", "Current along q", unit="A"),
         ),
         values=(
-            Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
-            Value("I_max", "Peak current", "A", "250", low=0.0, open_low=True),
-            Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True),
-            Value("share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2),
+            Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
+            Value("I_max", "Peak current", "A", "250", low=0.0, open_low=True, role=ValueRole.CURRENT_LIMIT),
+            Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
+            Value(
+                "share",
+                "Share of range",
+                "%",
+                "98",
+                low=0.0,
+                open_low=True,
+                high=1.2,
+                role=ValueRole.VOLTAGE_SHARE,
+            ),
             EVERY,
         ),
         takes_flux=True,
@@ -180,5 +191,6 @@ KINDS = (
         contradictions=lacking,
         follows=reach,
         telling=lambda v, card: ("by tables", f"to {v['I_max']}"),
+        mark="M ψ",
     ),
 )

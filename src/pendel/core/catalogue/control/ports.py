@@ -1,19 +1,30 @@
 """Ports and values that many blocks share."""
 
 from pendel.core.catalogue.declare import ANY, Contradiction, Link, Port, Value
+from pendel.core.vocabulary import SignalRole, ValueRole
 
 
-def reads(name: str, label: str, *, side: str = "right", unit: str = ANY, required: bool = True) -> Port:
-    return Port(name, Link.SIGNAL_IN, label, side, unit, required)
+def reads(
+    name: str,
+    label: str,
+    *,
+    side: str = "right",
+    unit: str = ANY,
+    required: bool = True,
+    role: SignalRole | None = None,
+) -> Port:
+    return Port(name, Link.SIGNAL_IN, label, side, unit, required, role=role)
 
 
-def gives(name: str = "out", label: str = "Output", *, unit: str = ANY) -> Port:
-    return Port(name, Link.SIGNAL_OUT, label, "left", unit)
+def gives(
+    name: str = "out", label: str = "Output", *, unit: str = ANY, role: SignalRole | None = None
+) -> Port:
+    return Port(name, Link.SIGNAL_OUT, label, "left", unit, role=role)
 
 
 LONGEST = 1_000_000
 """Ticks that a delay or a window may last; its memory is as long."""
-EVERY = Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True)
+EVERY = Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS)
 LIMITS = (Value("low", "Lower limit", ANY, "-48"), Value("high", "Upper limit", ANY, "48"))
 
 

@@ -2,6 +2,7 @@
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import Block, Value
+from pendel.core.vocabulary import ValueRole
 
 
 def update(u, u_link, duty, U_dc, d_max, dt):
@@ -22,10 +23,22 @@ KIND = Block(
         gives("duty", "Duty", unit=""),
     ),
     values=(
-        Value("U_dc", "Link voltage", "V", "48", low=0.0, open_low=True),
+        Value("U_dc", "Link voltage", "V", "48", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
         Value("d_max", "Duty at most", "%", "98", low=0.0, high=1.0, open_low=True),
         EVERY,
     ),
     update=update,
     telling=lambda v, card: (f"link {v['U_dc']}", f"at most {v['d_max']}"),
+    shape=(
+        (0, 0),
+        (0.15, 0),
+        (0.15, 1),
+        (0.35, 1),
+        (0.35, 0),
+        (0.5, 0),
+        (0.5, 1),
+        (0.8, 1),
+        (0.8, 0),
+        (1, 0),
+    ),
 )

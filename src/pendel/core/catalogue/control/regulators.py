@@ -6,8 +6,10 @@ section 3.5). The integral uses backward differences, so that T_i acts within th
 """
 
 from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
+from pendel.core.catalogue.control.shapes import STEP
 from pendel.core.catalogue.declare import ANY, Block, Choice, Value
 from pendel.core.controllers.deck import Regulation
+from pendel.core.vocabulary import SignalRole, ValueRole
 
 
 def update_p(setpoint, actual, feedforward, out, K_p, low, high, closed, open_output, dt):
@@ -69,12 +71,12 @@ def update_pid(
 
 LOOP = Choice("loop", "Loop", (("closed", "closed"), ("open", "open: gives the held output")))
 PORTS = (
-    reads("setpoint", "Setpoint"),
-    reads("actual", "Actual value"),
+    reads("setpoint", "Setpoint", role=SignalRole.SETPOINT),
+    reads("actual", "Actual value", role=SignalRole.ACTUAL),
     reads("feedforward", "Feed-forward", side="top", required=False),
     gives(),
 )
-GAIN = Value("K_p", "Gain", ANY, "1")
+GAIN = Value("K_p", "Gain", ANY, "1", role=ValueRole.GAIN)
 INTEGRAL = Value("T_i", "Integral time", "ms", "10", low=0.0, open_low=True)
 HELD = Value("open_output", "When open", ANY, "0")
 
@@ -83,7 +85,7 @@ def closed(v, card, period):
     return {"closed": 0.0 if card.choices.get("loop") == "open" else 1.0}
 
 
-def regulator(id, title, sentence, update, values, telling):
+def regulator(id, title, sentence, update, values, telling, shape):
     return Block(
         id=id,
         title=title,
@@ -92,6 +94,8 @@ def regulator(id, title, sentence, update, values, telling):
         keywords="controller loop current speed position gain " + id,
         ports=PORTS,
         choices=(LOOP,),
+        opens=LOOP.name,
+        shape=shape,
         values=(GAIN, *values, *LIMITS, HELD, EVERY),
         update=update,
         derive=closed,
@@ -115,7 +119,15 @@ DERIVATIVE = (
     Value("T_f", "Derivative filter", "ms", "0.2", low=0.0),
 )
 KINDS = (
-    regulator("p", "P regulator", "Output follows the error by a gain, with limits.", update_p, (), ("K_p",)),
+    regulator(
+        "p",
+        "P regulator",
+        "Output follows the error by a gain, with limits.",
+        update_p,
+        (),
+        ("K_p",),
+        shape=STEP,
+    ),
     regulator(
         "pi",
         "PI regulator",
@@ -123,6 +135,7 @@ KINDS = (
         update_pi,
         (INTEGRAL,),
         ("K_p", "T_i"),
+        shape=((0, 0), (0, 0.35), (1, 1)),
     ),
     regulator(
         "pid",
@@ -131,5 +144,6 @@ KINDS = (
         update_pid,
         (INTEGRAL, *DERIVATIVE),
         ("K_p", "T_i", "T_d"),
+        shape=((0, 0), (0, 1), (0.08, 0.35), (1, 0.95)),
     ),
 )

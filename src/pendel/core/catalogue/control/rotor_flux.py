@@ -9,6 +9,8 @@ import math
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import Block, Figure, Value
+from pendel.core.catalogue.remarks import field_orientation
+from pendel.core.vocabulary import ValueRole
 
 
 def update_model(a, b, c, speed, d, q, flux, angle, ahead, field, p, L_m, T_r, least, lead, size, theta, dt):
@@ -123,7 +125,7 @@ ROTOR = (
     Value("L_r", "Cage leakage", "mH", "1.5", low=0.0, open_low=True),
     Value("R_r", "Cage resistance", "Ω", "0.16", low=0.0, open_low=True),
 )
-PAIRS = Value("p", "Pole pairs", "", "2", low=1.0, whole=True)
+PAIRS = Value("p", "Pole pairs", "", "2", low=1.0, whole=True, role=ValueRole.POLE_PAIRS)
 LEAD = Value("lead", "Ticks ahead", "", "1.5", low=0.0, high=10.0)
 CURRENTS = tuple(reads(n, f"Current of {n}", unit="A") for n in ("a", "b", "c"))
 FLUX = (
@@ -157,6 +159,8 @@ KINDS = (
         derive=derive_model,
         follows=constants,
         telling=lambda v, card: (v["R_r"],),
+        mark="ψ",
+        remarks=(field_orientation.swapped_currents,),
     ),
     Block(
         id="speed_estimator",
@@ -187,5 +191,7 @@ KINDS = (
         derive=derive_estimator,
         follows=constants,
         telling=lambda v, card: (f"from {v['f_c']}",),
+        mark="ω̂",
+        remarks=(field_orientation.estimate_off,),
     ),
 )

@@ -8,7 +8,10 @@ import math
 
 from pendel.core.catalogue.control.generators import turning
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
+from pendel.core.catalogue.control.shapes import THIRD_HARMONIC
 from pendel.core.catalogue.declare import ANY, Block, Choice, Figure, Value
+from pendel.core.catalogue.remarks import field_orientation
+from pendel.core.vocabulary import ValueRole
 
 PHASES = ("a", "b", "c")
 SCHEMES = (
@@ -89,6 +92,7 @@ KINDS = (
         update=update_generator,
         derive=turning("f", "shift"),
         telling=lambda v, card: (v["amplitude"], v["f"]),
+        mark="3~",
     ),
     Block(
         id="three_phase_modulator",
@@ -102,7 +106,7 @@ KINDS = (
             *(gives(f"d_{n}", f"Duty {n}", unit="") for n in PHASES),
         ),
         values=(
-            Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True),
+            Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
             Value("d_min", "Duty at least", "%", "0", low=0.0, high=0.5),
             EVERY,
         ),
@@ -111,5 +115,7 @@ KINDS = (
         derive=scheme_number,
         follows=limits,
         telling=lambda v, card: (card.choices.get("scheme", SCHEMES[0][0]), v["U_dc"]),
+        shape=THIRD_HARMONIC,
+        remarks=(field_orientation.swapped_voltages,),
     ),
 )

@@ -5,6 +5,7 @@ import math
 from pendel.core.catalogue.control.generators import waiting
 from pendel.core.catalogue.control.ports import EVERY, gives
 from pendel.core.catalogue.declare import ANY, Block, Figure, Value
+from pendel.core.vocabulary import ValueRole
 
 
 def update(position, speed, sign, v_peak, t_a, t_c, t_d, wait, wait_more, early, distance, n, started, dt):
@@ -78,11 +79,12 @@ KIND = Block(
         Value("v_max", "Speed at most", ANY, "0.7", low=0.0, open_low=True),
         Value("a_max", "Acceleration", ANY, "4", low=0.0, open_low=True),
         Value("d_max", "Deceleration", ANY, "4", low=0.0, open_low=True),
-        Value("t_0", "Starts at", "s", "0.05"),
+        Value("t_0", "Starts at", "s", "0.05", role=ValueRole.BEGINS),
         EVERY,
     ),
     update=update,
     derive=derive,
     follows=follows,
     telling=lambda v, card: (v["distance"], v["v_max"]),
+    shape=((0, 0), (0.3, 1), (0.7, 1), (1, 0)),
 )

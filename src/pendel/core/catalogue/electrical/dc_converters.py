@@ -24,6 +24,7 @@ from pendel.core.catalogue.electrical.pulse_values import (
     ratings,
     with_off_resistance,
 )
+from pendel.core.vocabulary import SignalRole
 
 SMALLEST_SHARE = 1e-4
 SMALLEST_VOLTAGE = 1e-3
@@ -301,7 +302,7 @@ def converter(id: str, title: str, sentence: str, keywords: str, shape: Shape) -
 BRIDGE_SIGNALS = (
     Signal("output_voltage", "output voltage", "V"),
     Signal("output_current", "output current", "A"),
-    Signal("link_voltage", "link voltage", "V"),
+    Signal("link_voltage", "link voltage", "V", role=SignalRole.LINK_VOLTAGE),
     Signal("link_current", "link current", "A"),
     Signal("duty_ratio", "duty", ""),
     Signal("power", "power", "W"),

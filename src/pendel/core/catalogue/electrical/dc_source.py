@@ -1,6 +1,7 @@
 """DC source with internal resistance."""
 
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, Value
+from pendel.core.vocabulary import Conduction
 
 
 def build(c):
@@ -36,4 +37,5 @@ KIND = Part(
     telling=lambda v, card: (v["U_0"], v["R_i"]),
     main_signal="voltage",
     spine="= =",
+    conduction=Conduction(ends=(("dc", 0), ("dc", 1)), holds_voltage=True, stiff=True),
 )

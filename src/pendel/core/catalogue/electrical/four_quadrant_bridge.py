@@ -6,6 +6,7 @@ from pendel.core.catalogue.declare import Choice, Leg, Link, Port, Signal
 from pendel.core.catalogue.electrical.drawings import FOUR_QUADRANT
 from pendel.core.catalogue.electrical.legs import leg_converter, mean_leg, pulsed_leg
 from pendel.core.catalogue.electrical.pulse_values import PULSED, SAMPLING
+from pendel.core.vocabulary import SignalRole
 
 LEGS = ("a", "b")
 
@@ -98,7 +99,7 @@ KIND = leg_converter(
     signals=(
         Signal("output_voltage", "output voltage", "V"),
         Signal("output_current", "output current", "A"),
-        Signal("link_voltage", "link voltage", "V"),
+        Signal("link_voltage", "link voltage", "V", role=SignalRole.LINK_VOLTAGE),
         Signal("link_current", "link current", "A"),
         Signal("duty_ratio", "duty", ""),
         Signal("power", "power", "W"),

@@ -1,6 +1,8 @@
 """Ground: potential zero."""
 
 from pendel.core.catalogue.declare import Link, Part, Port
+from pendel.core.catalogue.electrical import symbols
+from pendel.core.vocabulary import Conduction
 
 
 def build(c):
@@ -15,4 +17,6 @@ KIND = Part(
     keywords="earth reference zero",
     ports=(Port("line", Link.LINE, "Line", "top"),),
     build=build,
+    symbol=symbols.GROUND,
+    conduction=Conduction(earths=("line", 0)),
 )

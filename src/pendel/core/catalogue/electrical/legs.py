@@ -19,10 +19,11 @@ from pendel.core.catalogue.electrical.pulse_values import (
     pulse_numbers,
     ratings,
 )
+from pendel.core.vocabulary import ValueRole
 
 SIDES = ("upper", "lower")
 DEVICE = Choice("device", "Switches", (("mosfet", "MOSFETs"), ("igbt", "IGBTs")))
-ON_DROP = Value("V_0", "On-state drop", "V", "0.9", low=0.0)
+ON_DROP = Value("V_0", "On-state drop", "V", "0.9", low=0.0, role=ValueRole.DROP)
 """Of an IGBT; a MOSFET has none."""
 
 

@@ -11,6 +11,7 @@ import math
 import casadi as ca
 
 from pendel.core.catalogue.declare import Contradiction, Figure, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.electrical import symbols
 
 ENDS = (Port("a", Link.LINE, "First line", "left"), Port("b", Link.LINE, "Second line", "right"))
 TWO_ENDED = (
@@ -166,6 +167,7 @@ KINDS = (
         build=build_resistor,
         telling=lambda v, card: (v["R"],),
         main_signal="current",
+        symbol=symbols.RESISTOR,
     ),
     Part(
         id="inductor",
@@ -185,6 +187,7 @@ KINDS = (
         build=build_inductor,
         telling=lambda v, card: parasitic(v, "L"),
         main_signal="current",
+        symbol=symbols.INDUCTOR,
     ),
     Part(
         id="capacitor",
@@ -204,6 +207,7 @@ KINDS = (
         build=build_capacitor,
         telling=lambda v, card: parasitic(v, "C"),
         main_signal="voltage",
+        symbol=symbols.CAPACITOR,
     ),
     Part(
         id="coupled_inductors",
@@ -230,6 +234,7 @@ KINDS = (
         ],
         telling=lambda v, card: (f"{v['L_1']} · {v['L_2']}", f"k {v['k']}"),
         main_signal="current_1",
+        symbol=symbols.WINDINGS,
     ),
     Part(
         id="ideal_transformer",
@@ -244,6 +249,7 @@ KINDS = (
         build=build_ideal_transformer,
         telling=lambda v, card: (f"{v['ratio']} : 1",),
         main_signal="voltage_2",
+        symbol=symbols.WINDINGS,
     ),
     Part(
         id="transformer",
@@ -275,6 +281,7 @@ KINDS = (
         ],
         telling=lambda v, card: (f"{v['ratio']} : 1", v["L_m"]),
         main_signal="current_1",
+        symbol=symbols.WINDINGS,
     ),
 )
 __all__ = ["ENDS", "KINDS", "TWO_ENDED", "between", "report"]

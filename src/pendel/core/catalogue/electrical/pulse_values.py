@@ -6,6 +6,7 @@ import casadi as ca
 
 from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Choice, Contradiction, Figure, Value
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
+from pendel.core.vocabulary import ValueRole
 
 PULSED = ("switching", "device")
 LEVEL_CHOICE = Choice(
@@ -19,13 +20,13 @@ SAMPLING = Choice(
 CARRIER = Choice("carrier", "Carrier", (("triangle", "triangle"), ("sawtooth", "saw-tooth")))
 PULSE_VALUES = (
     Value("f_p", "Pulse frequency", "kHz", "20", low=0.0, open_low=True),
-    Value("t_dead", "Dead time", "µs", "0", low=0.0),
+    Value("t_dead", "Dead time", "µs", "0", low=0.0, role=ValueRole.DEAD_TIME),
     Value("t_least", "Shortest pulse", "µs", "0", low=0.0),
     Value("shift", "Carrier phase", "deg", "0"),
 )
 SWITCH_VALUES = (
     Value("R_on", "On-resistance", "mΩ", "6", low=0.0),
-    Value("V_d", "Diode drop", "V", "0.8", low=0.0),
+    Value("V_d", "Diode drop", "V", "0.8", low=0.0, role=ValueRole.DROP),
     Value("R_d", "Diode resistance", "mΩ", "6", low=0.0, open_low=True),
     Value("R_off", "Blocking resistance", "Ω", "", low=0.0, open_low=True, levels=PULSED),
 )
@@ -33,12 +34,12 @@ DEVICE_VALUES = (
     Value("t_on", "Turn-on delay", "ns", "40", low=0.0, levels=("device",)),
     Value("t_off", "Turn-off delay", "ns", "120", low=0.0, levels=("device",)),
     Value("I_sat", "Saturation current", "A", "300", low=0.0, open_low=True, levels=("device",)),
-    Value("E_on", "Turn-on energy", "µJ", "60", low=0.0),
-    Value("E_off", "Turn-off energy", "µJ", "80", low=0.0),
-    Value("E_rec", "Recovery energy", "µJ", "0", low=0.0),
-    Value("t_tr", "Transition time", "ns", "0", low=0.0),
-    Value("U_ref", "Energies hold at", "V", "48", low=0.0, open_low=True),
-    Value("I_ref", "Energies hold at", "A", "20", low=0.0, open_low=True),
+    Value("E_on", "Turn-on energy", "µJ", "60", low=0.0, role=ValueRole.TURN_ON_ENERGY),
+    Value("E_off", "Turn-off energy", "µJ", "80", low=0.0, role=ValueRole.TURN_OFF_ENERGY),
+    Value("E_rec", "Recovery energy", "µJ", "0", low=0.0, role=ValueRole.RECOVERY_ENERGY),
+    Value("t_tr", "Transition time", "ns", "0", low=0.0, role=ValueRole.TRANSITION_TIME),
+    Value("U_ref", "Energies hold at", "V", "48", low=0.0, open_low=True, role=ValueRole.REFERENCE_VOLTAGE),
+    Value("I_ref", "Energies hold at", "A", "20", low=0.0, open_low=True, role=ValueRole.REFERENCE_CURRENT),
 )
 """Delays move the edges; energies and the transition's ½·u·i·t_tr are booked at each switching."""
 LEAST_RESISTANCE = 1e-6

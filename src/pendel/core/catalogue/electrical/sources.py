@@ -8,7 +8,9 @@ import math
 import casadi as ca
 
 from pendel.core.catalogue.declare import Link, Part, Port, Rows, Signal, State, Value
+from pendel.core.catalogue.electrical import symbols
 from pendel.core.catalogue.electrical.passives import ENDS, TWO_ENDED, between, report
+from pendel.core.vocabulary import Conduction, SignalRole, ValueRole
 
 PHASES = ("a", "b", "c")
 
@@ -110,7 +112,9 @@ HARMONICS = Rows(
         Value("phase", "Phase", "deg", "0"),
     ),
     ("5", "3", "0"),
+    harmonics=True,
 )
+GRID_POWER = Signal("power", "power", "W", role=SignalRole.GRID_POWER)
 SET = Port("set", Link.SIGNAL_IN, "Set value", "bottom")
 KINDS = (
     Part(
@@ -122,17 +126,19 @@ KINDS = (
         ports=ENDS,
         values=(
             Value("U", "Voltage, rms", "V", "230", low=0.0),
-            Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True),
+            Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True, role=ValueRole.FREQUENCY),
             Value("angle", "Phase", "deg", "0"),
             *IMPEDANCE,
         ),
         rows=HARMONICS,
         states=(State("i", "current", "A"),),
-        signals=(*TWO_ENDED, Signal("emf", "voltage without load", "V")),
+        signals=(*TWO_ENDED[:2], GRID_POWER, Signal("emf", "voltage without load", "V")),
         build=build_ac,
         telling=lambda v, card: (f"{v['U']} · {v['f']}", v["L_i"]),
         main_signal="voltage",
         spine="~",
+        symbol=symbols.AC_SOURCE,
+        conduction=Conduction(ends=(("a", 0), ("b", 0)), holds_voltage=True),
     ),
     Part(
         id="three_phase_source",
@@ -146,7 +152,7 @@ KINDS = (
         ),
         values=(
             Value("U", "Voltage, line to line, rms", "V", "400", low=0.0),
-            Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True),
+            Value("f", "Frequency", "Hz", "50", low=0.0, open_low=True, role=ValueRole.FREQUENCY),
             Value("angle", "Phase of a", "deg", "0"),
             *IMPEDANCE,
         ),
@@ -155,12 +161,13 @@ KINDS = (
         signals=(
             *(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES),
             *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES),
-            Signal("power", "power", "W"),
+            GRID_POWER,
         ),
         build=build_three_phase,
         telling=lambda v, card: (f"{v['U']} · {v['f']}", v["L_i"]),
         main_signal="power",
         spine="3~",
+        symbol=symbols.THREE_PHASE_SOURCE,
     ),
     Part(
         id="set_voltage",
@@ -173,6 +180,8 @@ KINDS = (
         build=build_set_voltage,
         telling=lambda v, card: ("voltage as set",),
         main_signal="voltage",
+        symbol=symbols.VOLTAGE_SOURCE,
+        conduction=Conduction(ends=(("a", 0), ("b", 0)), holds_voltage=True, stiff=True),
     ),
     Part(
         id="set_current",
@@ -185,6 +194,7 @@ KINDS = (
         build=build_set_current,
         telling=lambda v, card: ("current as set",),
         main_signal="current",
+        symbol=symbols.CURRENT_SOURCE,
     ),
     Part(
         id="pair_opener",
@@ -200,6 +210,8 @@ KINDS = (
         potentials=lambda level: (("pair", "plus", "minus"),),
         build=build_opener,
         telling=lambda v, card: ("+ −",),
+        symbol=symbols.PAIR_OPENER,
+        conduction=Conduction(joined=((("pair", 0), ("plus", 0)), (("pair", 1), ("minus", 0)))),
     ),
     Part(
         id="phase_opener",
@@ -218,5 +230,6 @@ KINDS = (
         potentials=lambda level: (("phases", "a", "b", "c"),),
         build=build_phase_opener,
         telling=lambda v, card: ("a b c",),
+        symbol=symbols.PHASE_OPENER,
     ),
 )

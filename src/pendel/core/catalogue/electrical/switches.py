@@ -18,11 +18,12 @@ from pendel.core.catalogue.declare import (
     Switched,
     Value,
 )
-from pendel.core.catalogue.electrical import devices, recovery
+from pendel.core.catalogue.electrical import devices, recovery, symbols
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
 from pendel.core.catalogue.electrical.legs import DEVICE, ON_DROP, leg_values
 from pendel.core.catalogue.electrical.passives import ENDS, TWO_ENDED, between, report
 from pendel.core.catalogue.electrical.pulse_values import CARRIER, DEVICE_VALUES, SAMPLING
+from pendel.core.vocabulary import Conduction, ValueRole
 
 NOT_USED = ca.SX(1)
 
@@ -157,7 +158,7 @@ def gate_values(values: tuple[Value, ...]):
 R_ON = Value("R_on", "On-resistance", "mΩ", "10", low=0.0, open_low=True)
 R_OFF = Value("R_off", "Blocking resistance", "Ω", "", low=0.0, open_low=True)
 DIODE = (
-    Value("V_d", "Diode drop", "V", "0.8", low=0.0),
+    Value("V_d", "Diode drop", "V", "0.8", low=0.0, role=ValueRole.DROP),
     Value("R_d", "Diode resistance", "mΩ", "10", low=0.0, open_low=True),
 )
 GATE = Signal("gate", "gate", "")
@@ -191,6 +192,8 @@ KINDS = (
         build=build_diode,
         telling=lambda v, card: (v["V_d"], v["R_d"]),
         main_signal="current",
+        symbol=symbols.DIODE,
+        conduction=Conduction(ends=(("a", 0), ("b", 0)), conducts=("diode",)),
     ),
     Part(
         id="switch",
@@ -208,6 +211,8 @@ KINDS = (
         build=build_switch,
         telling=lambda v, card: (v["R_on"],),
         main_signal="current",
+        symbol=symbols.SWITCH,
+        conduction=Conduction(ends=(("a", 0), ("b", 0)), conducts=("gate",)),
     ),
     Part(
         id="transistor",
@@ -226,6 +231,8 @@ KINDS = (
         build=build_transistor,
         telling=lambda v, card: (v["R_on"], v["V_d"]),
         main_signal="current",
+        symbol=symbols.TRANSISTOR,
+        conduction=Conduction(ends=(("a", 0), ("b", 0)), conducts=("gate", "transistor")),
     ),
     Part(
         id="op_amp",
@@ -259,6 +266,7 @@ KINDS = (
             ("limited", v["f_1"]) if card.choices.get("model") == "limited" else ("ideal",)
         ),
         main_signal="output",
+        symbol=symbols.OP_AMP,
     ),
     Part(
         id="voltmeter",
@@ -270,6 +278,7 @@ KINDS = (
         signals=(Signal("voltage", "voltage", "V"),),
         build=build_voltmeter,
         main_signal="voltage",
+        symbol=symbols.VOLTMETER,
     ),
     Part(
         id="ammeter",
@@ -281,5 +290,7 @@ KINDS = (
         signals=(Signal("current", "current", "A"),),
         build=build_ammeter,
         main_signal="current",
+        symbol=symbols.AMMETER,
+        conduction=Conduction(joined=((("a", 0), ("b", 0)),)),
     ),
 )

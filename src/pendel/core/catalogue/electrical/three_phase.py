@@ -8,11 +8,12 @@ from __future__ import annotations
 import casadi as ca
 
 from pendel.core.catalogue.declare import Choice, Leg, Link, Part, Port, Signal, State, Value
-from pendel.core.catalogue.electrical import devices, drawings
+from pendel.core.catalogue.electrical import devices, drawings, symbols
 from pendel.core.catalogue.electrical.devices import Ratings
 from pendel.core.catalogue.electrical.legs import leg_converter, mean_leg, pulsed_leg
 from pendel.core.catalogue.electrical.pulse_values import CARRIER, SAMPLING, ratings
 from pendel.core.catalogue.electrical.switches import DIODE, R_OFF, blocking
+from pendel.core.vocabulary import SignalRole
 
 PHASES = ("a", "b", "c")
 
@@ -217,7 +218,7 @@ KINDS = (
         choices=(CARRIER, SAMPLING, BELOW),
         drawing=drawings.INVERTER,
         signals=(
-            Signal("link_voltage", "link voltage", "V"),
+            Signal("link_voltage", "link voltage", "V", role=SignalRole.LINK_VOLTAGE),
             Signal("link_current", "link current", "A"),
             Signal("line_voltage", "voltage from a to b", "V"),
             Signal("power", "power", "W"),
@@ -290,5 +291,6 @@ KINDS = (
         telling=lambda v, card: (v["R"], v["L"]),
         main_signal="current_a",
         spine="⋏",
+        symbol=symbols.STAR,
     ),
 )

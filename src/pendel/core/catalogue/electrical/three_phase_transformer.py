@@ -13,6 +13,7 @@ import math
 import casadi as ca
 
 from pendel.core.catalogue.declare import Choice, Figure, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.electrical import symbols
 
 PHASES = ("a", "b", "c")
 GROUPS = (("Yy0", "Yy0"), ("Yd1", "Yd1"), ("Dy11", "Dy11"))
@@ -131,4 +132,5 @@ KIND = Part(
     ],
     telling=lambda v, card: (card.choices.get("group", GROUPS[0][0]), f"{v['ratio']} : 1"),
     main_signal="voltage_second",
+    symbol=symbols.WINDINGS,
 )

@@ -18,6 +18,7 @@ from pendel.core.catalogue.declare import (
     Value,
 )
 from pendel.core.quantities.units import figure
+from pendel.core.vocabulary import SignalRole
 
 RPM = 2.0 * math.pi / 60.0
 
@@ -208,15 +209,15 @@ KIND = Part(
     ),
     states=(State("i", "current", "A"), State("omega", "speed", "rad/s"), State("phi", "angle", "rad")),
     signals=(
-        Signal("speed", "speed", "rad/s"),
-        Signal("current", "current", "A"),
+        Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
+        Signal("current", "current", "A", role=SignalRole.MACHINE_CURRENT),
         Signal("voltage", "voltage", "V"),
-        Signal("torque", "torque", "N·m"),
+        Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
         Signal("shaft_torque", "shaft torque", "N·m"),
-        Signal("angle", "angle", "rad"),
+        Signal("angle", "angle", "rad", role=SignalRole.SHAFT_ANGLE),
         Signal("emf", "EMF", "V"),
         Signal("power", "shaft power", "W"),
-        Signal("copper_loss", "copper loss", "W"),
+        Signal("copper_loss", "copper loss", "W", role=SignalRole.COPPER_LOSS),
         Signal("loss", "loss", "W"),
     ),
     build=build,

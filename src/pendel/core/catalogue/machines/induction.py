@@ -23,6 +23,7 @@ from pendel.core.catalogue.declare import Choice, Contradiction, Curve, Figure, 
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.quantities.units import figure
+from pendel.core.vocabulary import SignalRole, ValueRole
 
 ROOT_3 = math.sqrt(3.0)
 
@@ -320,7 +321,7 @@ KIND = Part(
         Choice("frame", "Equations in", (("stator", "the stator's frame"), ("rotor", "the rotor's frame"))),
     ),
     values=(
-        Value("p", "Pole pairs", "", "2", low=1.0, whole=True),
+        Value("p", "Pole pairs", "", "2", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
         Value("U_n", "Rated line voltage", "V", "400", low=0.0, open_low=True),
         Value("f_n", "Rated frequency", "Hz", "50", low=0.0, open_low=True),
         Value("n_n", "Rated speed", "rpm", "1460", low=0.0, open_low=True),
@@ -355,9 +356,9 @@ KIND = Part(
         *SIGNALS,
         Signal("rotor_flux", "rotor flux", "Wb"),
         Signal("main_flux", "main flux", "Wb"),
-        Signal("flux_angle", "angle of the rotor flux", "rad"),
-        Signal("flux_alpha", "rotor flux along α", "Wb"),
-        Signal("flux_beta", "rotor flux along β", "Wb"),
+        Signal("flux_angle", "angle of the rotor flux", "rad", role=SignalRole.FIELD_ANGLE),
+        Signal("flux_alpha", "rotor flux along α", "Wb", role=SignalRole.FLUX_ALPHA_BETA),
+        Signal("flux_beta", "rotor flux along β", "Wb", role=SignalRole.FLUX_ALPHA_BETA),
         Signal("current_alpha", "current along α", "A"),
         Signal("current_beta", "current along β", "A"),
         Signal("cage_loss", "loss of the cage", "W"),
@@ -376,4 +377,5 @@ KIND = Part(
     telling=lambda v, card: ("induction", f"{v['p']} pole pairs"),
     main_signal="speed",
     spine="M3",
+    usual=(("torque",), ("current",)),
 )

@@ -7,12 +7,16 @@ Takeda, Hirasa, Taniguchi: IEEE Trans. Ind. Appl. 26 (1990) 866; the search is o
 
 from __future__ import annotations
 
+import math
+from functools import lru_cache
+
 import numpy as np
 
-from pendel.core.catalogue.machines.flux import CoEnergy
+from pendel.core.catalogue.machines.flux import CoEnergy, fitted
 from pendel.core.drive.document import FluxTable
 
 ALONG_D, ALONG_Q = 401, 201
+SPEEDS = 61
 
 
 class CurrentPlane:
@@ -63,3 +67,17 @@ class CurrentPlane:
             else:
                 found[:, n] = self.most(float(most))[1:]
         return found[0], found[1]
+
+
+@lru_cache(maxsize=16)
+def envelope_of_tables(
+    table: FluxTable, p: float, I_max: float, link: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """Largest torque (N·m) over speed (rad/s) of a machine by tables; the resistance is left out."""
+    plane = CurrentPlane(table, fitted(table), p, I_max)
+    top, d, q = plane.most()
+    own = fitted(table).fluxes(d, q)
+    corner = link / math.sqrt(3.0) / math.hypot(float(own[0][0, 0]), float(own[1][0, 0])) / p
+    speeds = np.linspace(0.0, 3.0 * corner, SPEEDS)
+    torques = [top if w <= corner else plane.most(link / math.sqrt(3.0) / (p * w))[0] for w in speeds]
+    return speeds, np.maximum(np.array(torques), 0.0)

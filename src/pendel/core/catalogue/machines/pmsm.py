@@ -19,6 +19,7 @@ from pendel.core.catalogue.declare import Choice, Contradiction, Curve, Figure, 
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.quantities.units import figure
+from pendel.core.vocabulary import SignalRole, ValueRole
 
 THIRD = 2.0 * math.pi / 3.0
 THOUSAND_RPM = 1000.0 * 2.0 * math.pi / 60.0
@@ -189,7 +190,7 @@ KIND = Part(
         Choice("emf", "EMF given as", tuple((f, f) for f in FORMS)),
     ),
     values=(
-        Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+        Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
         Value("R_s", "Phase resistance", "mΩ", "40", low=0.0, open_low=True),
         Value("L_d", "d inductance", "mH", "0.9", low=0.0, open_low=True),
         Value("L_q", "q inductance", "mH", "1.4", low=0.0, open_low=True),
@@ -203,8 +204,8 @@ KIND = Part(
         Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0),
         TEMPERATURE,
         *IRON,
-        Value("U_dc", "Envelope, link", "V", "560", low=0.0, open_low=True),
-        Value("I_max", "Envelope, peak", "A", "250", low=0.0, open_low=True),
+        Value("U_dc", "Envelope, link", "V", "560", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
+        Value("I_max", "Envelope, peak", "A", "250", low=0.0, open_low=True, role=ValueRole.CURRENT_LIMIT),
     ),
     states=(
         State("i_d", "current along d", "A"),
@@ -214,13 +215,13 @@ KIND = Part(
     ),
     signals=(
         *SIGNALS,
-        Signal("i_d", "current along d", "A"),
-        Signal("i_q", "current along q", "A"),
+        Signal("i_d", "current along d", "A", role=SignalRole.CURRENT_DQ),
+        Signal("i_q", "current along q", "A", role=SignalRole.CURRENT_DQ),
         Signal("u_d", "voltage along d", "V"),
         Signal("u_q", "voltage along q", "V"),
-        Signal("flux_d", "flux along d", "Wb"),
-        Signal("flux_q", "flux along q", "Wb"),
-        Signal("angle_e", "electrical angle", "rad"),
+        Signal("flux_d", "flux along d", "Wb", role=SignalRole.FLUX_DQ),
+        Signal("flux_q", "flux along q", "Wb", role=SignalRole.FLUX_DQ),
+        Signal("angle_e", "electrical angle", "rad", role=SignalRole.ROTOR_ANGLE),
         Signal("iron_loss", "iron loss", "W"),
     ),
     build=build,
@@ -234,4 +235,5 @@ KIND = Part(
     telling=lambda v, card: ("PMSM", f"{v['p']} pole pairs"),
     main_signal="speed",
     spine="M3",
+    usual=(("torque",), ("i_q", "i_d"), ("current_a", "current_b", "current_c")),
 )

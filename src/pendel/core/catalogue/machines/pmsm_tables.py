@@ -16,8 +16,11 @@ import numpy as np
 from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Signal, State, Value
 from pendel.core.catalogue.machines import flux
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
+from pendel.core.catalogue.machines.optima import envelope_of_tables
 from pendel.core.catalogue.machines.pmsm import THIRD
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
+from pendel.core.catalogue.remarks.flux_tables import left_tables
+from pendel.core.vocabulary import SignalRole, ValueRole
 
 
 def build(c):
@@ -107,6 +110,14 @@ def follows(v, card) -> list[Figure]:
     ]
 
 
+def most_torque(v, card, link: float) -> Curve | None:
+    """None where the run has no link, or the card no tables."""
+    if card.flux is None or not math.isfinite(link):
+        return None
+    speeds, torques = envelope_of_tables(card.flux, v["p"], v["I_max"], link)
+    return Curve("Torque at most", "Speed", "rpm", "N·m", speeds, torques)
+
+
 def torque_curve(v, card) -> Curve | None:
     if not usable(card):
         return None
@@ -127,13 +138,15 @@ KIND = Part(
     "cross coupling ipm",
     ports=PORTS,
     values=(
-        Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+        Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
         Value("R_s", "Phase resistance", "mΩ", "40", low=0.0, open_low=True),
         Value("J_m", "Rotor inertia", "kg·m²", "0.08", low=0.0, open_low=True),
         Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0),
         TEMPERATURE,
         *IRON,
-        Value("I_max", "Current limit, peak", "A", "250", low=0.0, open_low=True),
+        Value(
+            "I_max", "Current limit, peak", "A", "250", low=0.0, open_low=True, role=ValueRole.CURRENT_LIMIT
+        ),
     ),
     states=(
         State("i_d", "current along d", "A"),
@@ -143,16 +156,16 @@ KIND = Part(
     ),
     signals=(
         *SIGNALS,
-        Signal("i_d", "current along d", "A"),
-        Signal("i_q", "current along q", "A"),
+        Signal("i_d", "current along d", "A", role=SignalRole.CURRENT_DQ),
+        Signal("i_q", "current along q", "A", role=SignalRole.CURRENT_DQ),
         Signal("u_d", "voltage along d", "V"),
         Signal("u_q", "voltage along q", "V"),
-        Signal("flux_d", "flux along d", "Wb"),
-        Signal("flux_q", "flux along q", "Wb"),
+        Signal("flux_d", "flux along d", "Wb", role=SignalRole.FLUX_DQ),
+        Signal("flux_q", "flux along q", "Wb", role=SignalRole.FLUX_DQ),
         Signal("L_dd", "incremental inductance dd", "H"),
         Signal("L_qq", "incremental inductance qq", "H"),
         Signal("L_dq", "incremental inductance dq", "H"),
-        Signal("angle_e", "electrical angle", "rad"),
+        Signal("angle_e", "electrical angle", "rad", role=SignalRole.ROTOR_ANGLE),
         Signal("iron_loss", "iron loss", "W"),
     ),
     build=build,
@@ -166,4 +179,7 @@ KIND = Part(
     main_signal="speed",
     spine="M3",
     takes_flux=True,
+    usual=(("torque",), ("i_q", "i_d"), ("current_a", "current_b", "current_c")),
+    remarks=(left_tables,),
+    most_torque=most_torque,
 )

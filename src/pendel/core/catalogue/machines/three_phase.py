@@ -5,19 +5,20 @@ from __future__ import annotations
 import casadi as ca
 
 from pendel.core.catalogue.declare import Link, Port, Signal
+from pendel.core.vocabulary import SignalRole
 
 PHASES = ("a", "b", "c")
 PORTS = (Port("phases", Link.AC3, "Three phases", "left"), Port("shaft", Link.SHAFT, "Shaft", "right"))
 SIGNALS = (
-    Signal("speed", "speed", "rad/s"),
-    Signal("torque", "torque", "N·m"),
-    Signal("current", "current, peak", "A"),
-    *(Signal(f"current_{n}", f"current of phase {n}", "A") for n in PHASES),
-    *(Signal(f"voltage_{n}", f"voltage of phase {n}", "V") for n in PHASES),
-    Signal("angle", "angle", "rad"),
+    Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
+    Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
+    Signal("current", "current, peak", "A", role=SignalRole.MACHINE_CURRENT),
+    *(Signal(f"current_{n}", f"current of phase {n}", "A", role=SignalRole.PHASE_CURRENT) for n in PHASES),
+    *(Signal(f"voltage_{n}", f"voltage of phase {n}", "V", role=SignalRole.PHASE_VOLTAGE) for n in PHASES),
+    Signal("angle", "angle", "rad", role=SignalRole.SHAFT_ANGLE),
     Signal("shaft_torque", "shaft torque", "N·m"),
     Signal("power", "shaft power", "W"),
-    Signal("copper_loss", "copper loss", "W"),
+    Signal("copper_loss", "copper loss", "W", role=SignalRole.COPPER_LOSS),
     Signal("loss", "loss", "W"),
 )
 

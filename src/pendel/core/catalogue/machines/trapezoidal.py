@@ -18,6 +18,7 @@ from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, 
 from pendel.core.catalogue.machines.pmsm import THIRD, THOUSAND_RPM
 from pendel.core.catalogue.machines.three_phase import PHASES, PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.quantities.units import figure
+from pendel.core.vocabulary import SignalRole, ValueRole
 
 SHORT_OF_ONE = 1.0 - 1e-9
 """Keeps the slope of arcsine finite where the sine peaks, which is flat anyway."""
@@ -171,7 +172,7 @@ KIND = Part(
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
     ),
     values=(
-        Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+        Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
         Value("R_s", "Phase resistance", "mΩ", "180", low=0.0, open_low=True),
         Value("L_s", "Phase inductance", "µH", "320", low=0.0, open_low=True),
         Value("k_phase", "Phase EMF", "mV·s", "24", low=0.0, open_low=True),
@@ -185,7 +186,7 @@ KIND = Part(
         Value("b_m", "Viscous friction", "µN·m·s", "20", low=0.0),
         TEMPERATURE,
         *IRON,
-        Value("U_dc", "Link voltage", "V", "24", low=0.0, open_low=True),
+        Value("U_dc", "Link voltage", "V", "24", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
     ),
     states=(
         State("i_a", "current of phase a", "A"),
@@ -198,7 +199,7 @@ KIND = Part(
         *SIGNALS,
         *(Signal(f"emf_{n}", f"EMF of phase {n}", "V") for n in PHASES),
         Signal("star_voltage", "potential of the star point", "V"),
-        Signal("angle_e", "electrical angle", "rad"),
+        Signal("angle_e", "electrical angle", "rad", role=SignalRole.ROTOR_ANGLE),
         Signal("iron_loss", "iron loss", "W"),
     ),
     build=build,
@@ -210,4 +211,5 @@ KIND = Part(
     telling=lambda v, card: ("trapezoid", f"{v['p']} pole pairs"),
     main_signal="speed",
     spine="M3",
+    usual=(("torque",), ("current_a", "current_b", "current_c")),
 )

@@ -25,6 +25,7 @@ from pendel.core.catalogue.declare import (
 )
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
 from pendel.core.quantities.units import figure
+from pendel.core.vocabulary import SignalRole
 
 SEPARATE, SHUNT, SERIES = "separate", "shunt", "series"
 
@@ -197,16 +198,16 @@ def machine(
             State("phi", "angle", "rad"),
         ),
         signals=(
-            Signal("speed", "speed", "rad/s"),
-            Signal("current", "armature current", "A"),
+            Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
+            Signal("current", "armature current", "A", role=SignalRole.MACHINE_CURRENT),
             Signal("field_current", "field current", "A"),
             Signal("voltage", "voltage", "V"),
-            Signal("torque", "torque", "N·m"),
+            Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
             Signal("shaft_torque", "shaft torque", "N·m"),
-            Signal("angle", "angle", "rad"),
+            Signal("angle", "angle", "rad", role=SignalRole.SHAFT_ANGLE),
             Signal("emf", "EMF", "V"),
             Signal("power", "shaft power", "W"),
-            Signal("copper_loss", "copper loss", "W"),
+            Signal("copper_loss", "copper loss", "W", role=SignalRole.COPPER_LOSS),
             Signal("iron_loss", "iron loss", "W"),
             Signal("loss", "loss", "W"),
         ),

@@ -8,6 +8,7 @@ from pendel.core.catalogue.declare import Choice, Link, Part, Port, Signal, Valu
 from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Finding, attention
 from pendel.core.quantities.units import number_text
+from pendel.core.vocabulary import SignalRole
 
 ACTS = Choice(
     "acts", "Acts as", (("rubs", "rubbing: brakes whatever moves"), ("pulls", "pulling: one direction"))
@@ -64,8 +65,8 @@ def build_imposed_torque(c):
 
 def load_signals(word, unit):
     return (
-        Signal("load", f"load {word}", unit),
-        Signal("level", "profile", unit),
+        Signal("load", f"load {word}", unit, role=SignalRole.LOAD),
+        Signal("level", "profile", unit, role=SignalRole.LOAD_LEVEL),
         Signal("power", "power", "W"),
     )
 
@@ -117,8 +118,8 @@ AIR_LOAD = Part(
         Value("w_n", "at the speed", "rpm", "3000", low=0.0, open_low=True),
     ),
     signals=(
-        Signal("load", "load torque", "N·m"),
-        Signal("speed", "speed", "rad/s"),
+        Signal("load", "load torque", "N·m", role=SignalRole.LOAD),
+        Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
         Signal("power", "power", "W"),
     ),
     build=build_air,
@@ -152,8 +153,8 @@ IMPOSED_SPEED = Part(
     keywords="test bench dynamometer profile",
     ports=(Port("a", Link.SHAFT, "Shaft", "left"),),
     signals=(
-        Signal("speed", "speed", "rad/s"),
-        Signal("torque", "torque", "N·m"),
+        Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
+        Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
         Signal("power", "power", "W"),
     ),
     build=build_imposed_speed,
@@ -173,8 +174,8 @@ IMPOSED_TORQUE = Part(
     keywords="test bench profile drive",
     ports=(Port("a", Link.SHAFT, "Shaft", "left"),),
     signals=(
-        Signal("torque", "torque", "N·m"),
-        Signal("speed", "speed", "rad/s"),
+        Signal("torque", "torque", "N·m", role=SignalRole.TORQUE),
+        Signal("speed", "speed", "rad/s", role=SignalRole.SPEED),
         Signal("power", "power", "W"),
     ),
     build=build_imposed_torque,

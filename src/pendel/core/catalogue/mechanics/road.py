@@ -15,6 +15,7 @@ import casadi as ca
 import numpy as np
 
 from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Link, Part, Port, Signal, State, Value
+from pendel.core.vocabulary import SignalRole
 
 GRAVITY = 9.80665
 """m/s², standard gravity (ISO 80000-3)."""
@@ -191,7 +192,7 @@ KINDS = (
         signals=(
             Signal("force", "force", "N"),
             Signal("slip", "slip", ""),
-            Signal("speed", "travel speed", "m/s"),
+            Signal("speed", "travel speed", "m/s", role=SignalRole.SPEED),
             Signal("torque", "axle torque", "N·m"),
             Signal("power", "power", "W"),
             Signal("loss", "loss", "W"),
@@ -232,7 +233,7 @@ KINDS = (
             State("omega_rear", "speed of the rear axle", "rad/s"),
         ),
         signals=(
-            Signal("speed", "travel speed", "m/s"),
+            Signal("speed", "travel speed", "m/s", role=SignalRole.SPEED),
             Signal("position", "position", "m"),
             Signal("acceleration", "acceleration", "m/s²"),
             *AXLE_SIGNALS,
@@ -247,6 +248,7 @@ KINDS = (
         has_profile=("Slope", "%"),
         profile_optional=True,
         telling=lambda v, card: (v["m"], f"μ {v['mu']}"),
+        usual=(tuple(f"slip_{axle}" for axle in AXLES),),
         main_signal="speed",
         spine="▭",
     ),

@@ -7,6 +7,7 @@ practice, no source."""
 
 from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
 from pendel.core.catalogue.sensors.sensing import MODE
+from pendel.core.vocabulary import SignalRole, ValueRole
 
 
 def update(
@@ -48,7 +49,7 @@ KIND = Block(
     keywords="speed position counting lines sensor measure",
     deck=Deck.SENSOR,
     ports=(
-        Port("angle", Link.SIGNAL_IN, "Shaft angle", "top", "rad"),
+        Port("angle", Link.SIGNAL_IN, "Shaft angle", "top", "rad", role=SignalRole.SHAFT_ANGLE),
         Port("speed", Link.SIGNAL_OUT, "Speed", "bottom", "rad/s"),
         Port("position", Link.SIGNAL_OUT, "Position", "bottom", "rad"),
     ),
@@ -60,7 +61,7 @@ KIND = Block(
     values=(
         Value("lines", "Lines per turn", "", "512", low=1.0, high=10_000_000.0, whole=True),
         Value("clock", "Clock of the timing", "MHz", "10", low=0.0, open_low=True),
-        Value("every", "Every … ticks", "", "20", low=1.0, high=100000.0, whole=True),
+        Value("every", "Every … ticks", "", "20", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS),
     ),
     update=update,
     derive=lambda v, card, period: {
@@ -71,5 +72,17 @@ KIND = Block(
     telling=lambda v, card: (
         f"{v['lines']} lines",
         "ideal" if card.choices.get("mode") == "ideal" else card.choices.get("speed_by", "counting"),
+    ),
+    shape=(
+        (0, 0),
+        (0.2, 0),
+        (0.2, 0.25),
+        (0.4, 0.25),
+        (0.4, 0.5),
+        (0.6, 0.5),
+        (0.6, 0.75),
+        (0.8, 0.75),
+        (0.8, 1),
+        (1, 1),
     ),
 )

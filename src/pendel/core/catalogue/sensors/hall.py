@@ -6,6 +6,7 @@ flat EMF: common practice, no source.
 
 from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
 from pendel.core.catalogue.sensors.sensing import MODE
+from pendel.core.vocabulary import SignalRole, ValueRole
 
 
 def update(angle, h_a, h_b, h_c, p, turned, off_a, off_b, off_c, first, second, dt):
@@ -39,17 +40,21 @@ KIND = Block(
     keywords="hall sector block commutation bldc position measure order swapped",
     deck=Deck.SENSOR,
     ports=(
-        Port("angle", Link.SIGNAL_IN, "Shaft angle", "top", "rad"),
-        *(Port(f"h_{n}", Link.SIGNAL_OUT, f"Sensor {n}", "bottom", "") for n in LETTERS),
+        Port("angle", Link.SIGNAL_IN, "Shaft angle", "top", "rad", role=SignalRole.SHAFT_ANGLE),
+        *(
+            Port(f"h_{n}", Link.SIGNAL_OUT, f"Sensor {n}", "bottom", "", role=SignalRole.HALL_LINE)
+            for n in LETTERS
+        ),
     ),
     choices=(MODE, Choice("order", "Lines come out as", tuple((o, " ".join(o)) for o in ORDERS))),
     values=(
-        Value("p", "Pole pairs", "", "4", low=1.0, whole=True),
+        Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS),
         Value("turned", "All turned by, el.", "deg", "0"),
         *(Value(f"off_{n}", f"Sensor {n} off by, el.", "deg", "0") for n in LETTERS),
-        Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True),
+        Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS),
     ),
     update=update,
     derive=derive,
     telling=lambda v, card: (f"{v['p']} pole pairs", f"lines {card.choices.get('order', ORDERS[0])}"),
+    mark="H",
 )

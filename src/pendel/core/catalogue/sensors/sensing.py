@@ -6,7 +6,9 @@ and converter.
 
 import math
 
+from pendel.core.catalogue.control.shapes import LAG
 from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
+from pendel.core.vocabulary import ValueRole
 
 
 def update(
@@ -55,7 +57,7 @@ def derive(v, card, period):
     }
 
 
-MODE = Choice("mode", "Behaves", (("as it is", "as it is, with its errors"), ("ideal", "ideal")))
+MODE = Choice("mode", "Behaves", (("as it is", "as it is, with its errors"), ("ideal", "ideal")), "ideal")
 
 
 def tell_errors(v):
@@ -72,7 +74,7 @@ def tell_errors(v):
     return found or ["no errors set"]
 
 
-def sensor(id, title, word, unit, keywords, usual=()):
+def sensor(id, title, word, unit, keywords, usual=(), *, shape):
     return Block(
         id=id,
         title=title,
@@ -80,6 +82,7 @@ def sensor(id, title, word, unit, keywords, usual=()):
         group="sensor",
         keywords="measure sensor noise offset " + keywords,
         deck=Deck.SENSOR,
+        shape=shape,
         ports=(
             Port("measured", Link.SIGNAL_IN, f"Measured {word}", "top", unit, usual=usual),
             Port("value", Link.SIGNAL_OUT, "Sampled value", "bottom", unit),
@@ -93,7 +96,9 @@ def sensor(id, title, word, unit, keywords, usual=()):
             Value("delay", "Delay", "us", "0", low=0.0, high=0.01),
             Value("bits", "Converter bits", "", "", low=1.0, high=32.0, whole=True),
             Value("range", "Converter range ±", unit, "", low=0.0, open_low=True),
-            Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True),
+            Value(
+                "every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS
+            ),
         ),
         update=update,
         derive=derive,
@@ -102,10 +107,38 @@ def sensor(id, title, word, unit, keywords, usual=()):
 
 
 KINDS = (
-    sensor("current_sensor", "Current sensor", "current", "A", "shunt hall ampere"),
-    sensor("voltage_sensor", "Voltage sensor", "voltage", "V", "divider volt"),
-    sensor("speed_sensor", "Speed sensor", "speed", "*", "tachometer", ("rad/s", "m/s")),
     sensor(
-        "position_sensor", "Position sensor", "position", "*", "potentiometer resolver angle", ("rad", "m")
+        "current_sensor",
+        "Current sensor",
+        "current",
+        "A",
+        "shunt hall ampere",
+        shape=LAG,
+    ),
+    sensor(
+        "voltage_sensor",
+        "Voltage sensor",
+        "voltage",
+        "V",
+        "divider volt",
+        shape=LAG,
+    ),
+    sensor(
+        "speed_sensor",
+        "Speed sensor",
+        "speed",
+        "*",
+        "tachometer",
+        ("rad/s", "m/s"),
+        shape=LAG,
+    ),
+    sensor(
+        "position_sensor",
+        "Position sensor",
+        "position",
+        "*",
+        "potentiometer resolver angle",
+        ("rad", "m"),
+        shape=LAG,
     ),
 )
