@@ -7,8 +7,9 @@ from dataclasses import dataclass, replace
 
 from pendel.core.catalogue.declare import Deck, Kind, Link, Port, Value
 from pendel.core.catalogue.index import kind_of
-from pendel.core.drive.assemblies import KIND, members, resolved
+from pendel.core.drive.assemblies import KIND
 from pendel.core.drive.document import Drive, End
+from pendel.core.drive.inside import members, resolved
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -14,6 +14,7 @@ import casadi as ca
 
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
 from pendel.core.drive.document import Card, OwnEquations
+from pendel.core.equations.context import PartContext
 from pendel.core.errors import DriveProblem, ExpressionProblem, SyntaxProblem, UnknownName, WrongDimension
 from pendel.core.quantities.expressions import (
     Binary,
@@ -105,7 +106,11 @@ def _split(line: str, mark: str, example: str) -> tuple[str, str]:
     return name.strip(), rest.strip()
 
 
-def _read_port(model: OwnModel, line: str, lookup) -> None:
+Lookup = Callable[[str], Measured]
+"""Gives a quantity of the drive by its name."""
+
+
+def _read_port(model: OwnModel, line: str, lookup: Lookup) -> None:
     name, rest = _split(line, ":", "winding: dc, u, i")
     pieces = [p.strip() for p in rest.split(",")]
     if len(pieces) != 3 or pieces[0] not in LINKS:
@@ -119,21 +124,21 @@ def _read_port(model: OwnModel, line: str, lookup) -> None:
     model.ports[name] = (link, pieces[1], pieces[2])
 
 
-def _read_value(model: OwnModel, line: str, lookup) -> None:
+def _read_value(model: OwnModel, line: str, lookup: Lookup) -> None:
     name, text = _split(line, "=", "R = 0.46 ohm")
     found = evaluate(read(text), lookup, text)
     model.name(name, found.dim, found.turn)
     model.values[name] = text
 
 
-def _read_state(model: OwnModel, line: str, lookup) -> None:
+def _read_state(model: OwnModel, line: str, lookup: Lookup) -> None:
     name, text = _split(line, "=", "i = 0 A")
     found = evaluate(read(text), lookup, text)
     model.name(name, found.dim, found.turn)
     model.states[name] = text
 
 
-def _read_unknown(model: OwnModel, line: str, lookup) -> None:
+def _read_unknown(model: OwnModel, line: str, lookup: Lookup) -> None:
     name, text = _split(line, ":", "p: W")
     text_unit = "" if text == "1" else text
     model.name(name, unit(text_unit)[1], turn(text_unit))
@@ -314,7 +319,7 @@ def _any_quantity(name: str) -> Measured:
     return Measured(1.0)
 
 
-def _build(c, model: OwnModel) -> None:
+def _build(c: PartContext, model: OwnModel) -> None:
     symbols: dict[str, ca.SX] = {"time": c.time}
     absorbed = ca.SX(0)
     for port, (link, across, through) in model.ports.items():

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import casadi as ca
@@ -57,7 +57,7 @@ class Symbols:
         self.past = ca.SX.sym("past", self.line)
         self.next_past = self.past
 
-    def run(self, env: dict[str, ca.SX], body) -> None:
+    def run(self, env: dict[str, ca.SX], body: Sequence[ast.stmt]) -> None:
         for node in body:
             if isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name):
                 env[node.targets[0].id] = self.value(node.value, env)
@@ -65,6 +65,7 @@ class Symbols:
                 assert isinstance(node.value, ast.Call)
                 self.next_past = stacked(self.value(node.value.args[1], env), self.past)[: self.line]
             else:
+                assert isinstance(node, ast.If)
                 self.branch(node, env)
 
     def branch(self, node: ast.If, env: dict[str, ca.SX]) -> None:
@@ -120,7 +121,7 @@ class Symbols:
                 return self.call(name, args, env)
         raise AssertionError(ast.dump(node))  # the checker admits nothing else
 
-    def call(self, name: str, args, env) -> ca.SX:
+    def call(self, name: str, args: Sequence[ast.expr], env: dict[str, ca.SX]) -> ca.SX:
         if name == "delayed":
             return self.delayed(self.value(args[1], env), self.value(args[2], env))
         if name == "recalled":

@@ -338,7 +338,17 @@ class PartContext:
         self._friction(speed, acceleration, force, sliding, forward, backward, shares=False)
         return force
 
-    def _friction(self, speed, acceleration, force, sliding, forward, backward, *, shares: bool) -> None:
+    def _friction(
+        self,
+        speed: ca.SX,
+        acceleration: ca.SX,
+        force: ca.SX,
+        sliding: Callable[[ca.SX], ca.SX],
+        forward: ca.SX,
+        backward: ca.SX,
+        *,
+        shares: bool,
+    ) -> None:
         self.network.frictions.append(
             DryFriction(
                 self.card, self.key("sliding"), speed, acceleration, force, sliding, forward, backward, shares

@@ -9,6 +9,7 @@ would flip between driving and driven for ever.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import casadi as ca
@@ -63,7 +64,7 @@ def with_friction_laws(stated: Network) -> Network:
     return network
 
 
-def speed_gradients(network: Network):
+def speed_gradients(network: Network) -> tuple[list[ca.SX], Callable[[ca.SX], np.ndarray]]:
     """How each friction's speed depends on the states, with the friction forces taken as given."""
     forces = {f.force.name() for f in network.frictions}
     known = {k: s for k, s in network.unknowns.items() if s.name() not in forces}

@@ -202,7 +202,7 @@ class SampledDrive:
         opened: frozenset[str] = frozenset(),
         ticks: int | None = None,
         watch: tuple[str, ...] = (),
-    ):
+    ) -> tuple[np.ndarray, np.ndarray, list[dict[str, np.ndarray]]]:
         """Run one period on matrices.
 
         ``inject`` names a block signal replaced (when opened) or added to by the input; ``setpoint`` an input

@@ -9,8 +9,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
+
+if TYPE_CHECKING:
+    from scipy.optimize import OptimizeResult
 
 
 @dataclass(frozen=True)
@@ -49,13 +53,13 @@ def lag_picture(omega: np.ndarray, response: np.ndarray, T_start: float) -> LagP
     return LagPlant(sign * float(K), float(T1), float(Ts))
 
 
-def _fit(omega: np.ndarray, response: np.ndarray, T_start: float):
+def _fit(omega: np.ndarray, response: np.ndarray, T_start: float) -> OptimizeResult:
     """Logarithms of K, T_1 and T_σ; the phase is taken within a turn below zero where it ends."""
     phase = np.unwrap(np.angle(response))
     phase -= 2.0 * math.pi * math.ceil(phase[-1] / (2.0 * math.pi))
     target = np.log(np.abs(response)) + 1j * phase
 
-    def residual(q):
+    def residual(q: np.ndarray) -> np.ndarray:
         K, T1, Ts = np.exp(q)
         model = np.log(K) - np.log(1 + 1j * omega * T1) - 1j * omega * Ts
         return np.concatenate([(model - target).real, (model - target).imag])

@@ -174,7 +174,14 @@ class LoopStudy:
         low = self.frequency[0] * np.geomspace(DEEPEST, 1, POINTS_BELOW, endpoint=False)
         return low, self.turned * self.plant_model.response(2 * math.pi * low)
 
-    def step(self, phi, gamma, seen, watched: str, found: Margins) -> tuple[np.ndarray, np.ndarray]:
+    def step(
+        self,
+        phi: np.ndarray,
+        gamma: np.ndarray,
+        seen: list[dict[str, np.ndarray]],
+        watched: str,
+        found: Margins,
+    ) -> tuple[np.ndarray, np.ndarray]:
         """Response of the actual value, as the regulator sees it, to a unit step of the setpoint."""
         scale = 1.0 / (2 * math.pi * found.crossover) if math.isfinite(found.crossover) else 20 * self.dt
         count = int(min(MOST_STEPS, max(40, 14 * scale / self.dt)))
@@ -194,7 +201,9 @@ class LoopStudy:
         y = np.concatenate(values)
         return np.arange(len(y)) * self.loop.period, y
 
-    def _step_in_strides(self, phi, gamma, row: np.ndarray, stride: int) -> tuple[np.ndarray, np.ndarray]:
+    def _step_in_strides(
+        self, phi: np.ndarray, gamma: np.ndarray, row: np.ndarray, stride: int
+    ) -> tuple[np.ndarray, np.ndarray]:
         n = phi.shape[0]
         whole = np.linalg.matrix_power(np.block([[phi, gamma], [np.zeros((1, n)), np.ones((1, 1))]]), stride)
         state = np.append(np.zeros(n), 1.0)

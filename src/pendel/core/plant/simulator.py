@@ -572,7 +572,9 @@ CARRIERS = {"triangle": 0, "sawtooth": 1, "level": 2}
 SAMPLINGS = {"at once": 0, "once": 1, "twice": 2}
 
 
-def pulse_structs(shapes: Sequence[PulseShape], numbers: Sequence[PulseNumbers], program: Program):
+def pulse_structs(
+    shapes: Sequence[PulseShape], numbers: Sequence[PulseNumbers], program: Program
+) -> ctypes.Array[PulseStruct]:
     """Pulse channels as the time loop takes them."""
     commands, modes = program.structure.commands, program.structure.mode_keys
     found = (PulseStruct * max(1, len(shapes)))()

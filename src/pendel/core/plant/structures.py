@@ -20,6 +20,7 @@ from functools import lru_cache
 from importlib import metadata, resources
 from importlib.resources.abc import Traversable
 from pathlib import Path
+from typing import Any
 
 from pendel.core.equations.skeleton import Question, still_hold
 from pendel.core.errors import PendelError
@@ -149,5 +150,5 @@ def from_text(text: str) -> Structure:
     return Structure(**fields)
 
 
-def tuples(value):
+def tuples(value: Any) -> Any:
     return tuple(tuples(v) for v in value) if isinstance(value, list) else value

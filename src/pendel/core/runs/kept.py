@@ -9,6 +9,7 @@ from dataclasses import astuple, dataclass, field, fields, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 import h5py
 import numpy as np
@@ -361,7 +362,7 @@ def relabel(run: KeptRun, label: str) -> None:
             ) from problem
 
 
-def tuples(value):
+def tuples(value: Any) -> Any:
     return tuple(tuples(v) for v in value) if isinstance(value, list) else value
 
 

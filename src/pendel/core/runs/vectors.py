@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -60,7 +61,7 @@ def current_limits(run: KeptRun) -> dict[str, float]:
     return {machine: limit for machine, limit in limits.items() if limit > 0}
 
 
-def clarke(a, b, c):
+def clarke(a: Any, b: Any, c: Any) -> Any:
     """α + jβ of three phases, keeping amplitudes."""
     return 2 / 3 * (a + TURN * b + TURN**2 * c)
 

@@ -5,9 +5,12 @@ Tomita, Doki, Okuma: IEEE Trans. Ind. Electron. 50 (2003) 288). A first-order ob
 derivative; a phase-locked loop turns a frame until e lies along its q axis. At low speed there is no EMF:
 below a share of it the frame goes on as it turned."""
 
+from __future__ import annotations
+
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
-from pendel.core.catalogue.declare import Block, Figure, Value
+from pendel.core.catalogue.declare import Block, Figure, Value, Values
 from pendel.core.catalogue.remarks import field_orientation
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
 
 
@@ -73,11 +76,11 @@ def update_observer(
     late_y = 0.5773502691896258 * (u_b - u_c)
 
 
-def rates(v, card, period):
+def rates(v: Values, card: Card, period: float):
     return {"corner": 6.283185307179586 * v["f_c"], "w_b": 6.283185307179586 * v["f_b"]}
 
 
-def slowest(v, card):
+def slowest(v: Values, card: Card):
     w = v["e_min"] / v["psi"] if v["psi"] > 0 else float("nan")
     return [Figure("Finds the angle from", "n", w / v["p"], "rpm")]
 

@@ -5,6 +5,8 @@ Control of Electrical Drives, 3rd ed., chapter 14. Most torque per ampere and fi
 Hirasa, Taniguchi: IEEE Trans. Ind. Appl. 26 (1990) 866.
 """
 
+from __future__ import annotations
+
 import math
 
 import numpy as np
@@ -16,10 +18,12 @@ from pendel.core.catalogue.declare import (
     Choice,
     Figure,
     Value,
+    Values,
 )
 from pendel.core.catalogue.machines import flux
 from pendel.core.catalogue.remarks import field_orientation, rotor_angle
 from pendel.core.controllers.deck import Regulation
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
 
 PHASES = ("a", "b", "c")
@@ -172,7 +176,7 @@ def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_
 INVARIANT = Choice("invariant", "Keeps", (("amplitude", "amplitudes"), ("power", "power")))
 
 
-def scale(v, card, period):
+def scale(v: Values, card: Card, period: float):
     return {"scale": math.sqrt(1.5) if card.choices.get("invariant") == "power" else 1.0}
 
 
@@ -221,14 +225,15 @@ NODES = 17
 """Points along each axis of a regulator's maps: what lies between is straight, and the code stays small."""
 
 
-def regulator_maps(v, card) -> list[tuple[float, float]]:
+def regulator_maps(v: Values, card: Card) -> list[tuple[float, float]]:
     """Layers psi_d, psi_q, L_dd, L_qq over i_d and i_q."""
+    assert card.flux is not None  # a card without them has a finding
     fit = flux.fitted(card.flux)
     axes = [np.linspace(a[0], a[-1], NODES) for a in (card.flux.i_d, card.flux.i_q)]
     return packed(axes, [fit.derivative(axes[0], axes[1], *by) for by in ((1, 0), (0, 1), (2, 0), (0, 2))])
 
 
-def bandwidth(v, card):
+def bandwidth(v: Values, card: Card):
     return [
         Figure("Bandwidth along d", "f_d", v["K_d"] / v["L_d"] / (2 * math.pi), "Hz"),
         Figure("Bandwidth along q", "f_q", v["K_q"] / v["L_q"] / (2 * math.pi), "Hz"),

@@ -12,7 +12,8 @@ import math
 import numpy as np
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
-from pendel.core.catalogue.declare import ANY, Block, Choice, Contradiction, Rows, Value
+from pendel.core.catalogue.declare import ANY, Block, Choice, Contradiction, Rows, Value, Values
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
 
 HIGHEST_ORDER = 4
@@ -130,7 +131,7 @@ def by_tustin(b, a, period: float, meets: float = 0.0) -> tuple[np.ndarray, np.n
     return turned(b), turned(a)
 
 
-def derive_pt2(v, card, period):
+def derive_pt2(v: Values, card: Card, period: float):
     """The exact equivalent for a held input, one sample early, as a block answers within its tick: b·z² +
     (K·a₂ − b)·z over the poles exp(p·T), with b the answer after one period to a step."""
     w, damping = 2 * math.pi * v["f_0"], v["D"]
@@ -148,19 +149,19 @@ EQUAL_POLES = 1e-5
 """Distance of two poles, over the natural frequency, that stands for none."""
 
 
-def derive_lead_lag(v, card, period):
+def derive_lead_lag(v: Values, card: Card, period: float):
     meets = 1.0 / math.sqrt(v["T_1"] * v["T_2"])
     return named(*by_tustin([v["K"] * v["T_1"], v["K"]], [v["T_2"], 1.0], period, meets), 2)
 
 
-def derive_notch(v, card, period):
+def derive_notch(v: Values, card: Card, period: float):
     w = 2 * math.pi * v["f_0"]
     depth = v["depth"]
     num, den = [1.0, depth * w * v["width"], w * w], [1.0, w * v["width"], w * w]
     return named(*by_tustin(num, den, period, w), 2)
 
 
-def polynomials(v, card) -> tuple[list[float], list[float]]:
+def polynomials(v: Values, card: Card) -> tuple[list[float], list[float]]:
     """Numerator and denominator by falling powers from the rows, which rise; the highest powers of zero are
     left out."""
     n = len(card.rows)
@@ -172,16 +173,16 @@ def polynomials(v, card) -> tuple[list[float], list[float]]:
     return num or [0.0], den or [1.0]
 
 
-def derive_in_s(v, card, period):
+def derive_in_s(v: Values, card: Card, period: float):
     num, den = polynomials(v, card)
     return named(*by_tustin(num, den, period), HIGHEST_ORDER)
 
 
-def derive_in_z(v, card, period):
+def derive_in_z(v: Values, card: Card, period: float):
     return sampled(*polynomials(v, card), HIGHEST_ORDER)
 
 
-def improper(v, card) -> list[Contradiction]:
+def improper(v: Values, card: Card) -> list[Contradiction]:
     num, den = polynomials(v, card)
     if not card.rows:
         return [
@@ -208,7 +209,7 @@ def improper(v, card) -> list[Contradiction]:
     return []
 
 
-def derive_states(v, card, period):
+def derive_states(v: Values, card: Card, period: float):
     """The transfer function of x' = A·x + b·u, y = c·x + d·u, sampled as the card says."""
     import scipy.signal
 
@@ -222,7 +223,7 @@ def derive_states(v, card, period):
     return sampled(num[0], den, HIGHEST_ORDER)
 
 
-def too_many_states(v, card) -> list[Contradiction]:
+def too_many_states(v: Values, card: Card) -> list[Contradiction]:
     if not 1 <= len(card.rows) <= HIGHEST_ORDER:
         return [
             Contradiction(
@@ -233,14 +234,14 @@ def too_many_states(v, card) -> list[Contradiction]:
     return []
 
 
-def window_ticks(v, card, period):
+def window_ticks(v: Values, card: Card, period: float):
     return {
         "ticks": max(1.0, round(v["T"] / period)),
         "square": 1.0 if card.choices.get("what") == "rms" else 0.0,
     }
 
 
-def window_told(v, card):
+def window_told(v: Values, card: Card):
     return (card.choices.get("what", "mean"), f"over {v['T']}")
 
 
@@ -262,15 +263,15 @@ LOGIC_WORDS = {
 }
 
 
-def logic_weights(v, card, period):
+def logic_weights(v: Values, card: Card, period: float):
     return dict(zip(("none", "first", "second", "both"), map(float, LOGIC[card.choices.get("law", "and")])))
 
 
-def points(v, card) -> list[tuple[float, float]]:
+def points(v: Values, card: Card) -> list[tuple[float, float]]:
     return [(v[f"x_{k}"], v[f"y_{k}"]) for k in range(len(card.rows))]
 
 
-def unsorted_points(v, card) -> list[Contradiction]:
+def unsorted_points(v: Values, card: Card) -> list[Contradiction]:
     found = points(v, card)
     if len(found) < 2:
         return [Contradiction("The table has fewer than two points. Add rows.", "rows")]

@@ -1,12 +1,15 @@
 """Sources of setpoints: step, ramp, sine, profile."""
 
+from __future__ import annotations
+
 import math
 
 import numpy as np
 
 from pendel.core.catalogue.control.ports import EVERY, gives
 from pendel.core.catalogue.control.shapes import SINE
-from pendel.core.catalogue.declare import ANY, Block, Value
+from pendel.core.catalogue.declare import ANY, Block, Value, Values
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
 
 
@@ -59,7 +62,7 @@ def in_two(name: str, number: float) -> dict[str, float]:
     return {name: coarse, f"{name}_more": number - coarse}
 
 
-def waiting(v, card, period):
+def waiting(v: Values, card: Card, period: float):
     """Ticks until the first at or after the start, and how long that is after it, in ticks."""
     ticks = min(v["t_0"] / period, NEVER)
     first = round(ticks) if abs(ticks - round(ticks)) < SAME_TICK else math.ceil(ticks)

@@ -10,7 +10,8 @@ from __future__ import annotations
 import math
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
-from pendel.core.catalogue.declare import Block, Choice, Figure, Value
+from pendel.core.catalogue.declare import Block, Choice, Figure, Value, Values
+from pendel.core.drive.document import Card
 
 
 def update_three(
@@ -63,7 +64,7 @@ def update_one(
     theta = wrapped(theta)
 
 
-def derive(v, card, period):
+def derive(v: Values, card: Card, period: float) -> dict[str, float]:
     """Gains of a loop 1/s with a PI at the wanted bandwidth and damping: K = 2·D·w, T_i = 2·D/w."""
     w = 2 * math.pi * v["f_b"]
     return {
@@ -74,7 +75,7 @@ def derive(v, card, period):
     }
 
 
-def gains(v, card):
+def gains(v: Values, card: Card) -> list[Figure]:
     d = derive(v, card, 0.0)
     return [Figure("Gain", "K", d["K"], "rad/s"), Figure("Integral time", "T_i", d["T_i"], "s")]
 

@@ -9,10 +9,10 @@ from functools import lru_cache
 import numpy as np
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
-from pendel.core.catalogue.declare import ANY, Block, Contradiction, Figure, Rows, Value
+from pendel.core.catalogue.declare import ANY, Block, Contradiction, Figure, Rows, Value, Values
 from pendel.core.catalogue.machines import flux
 from pendel.core.catalogue.machines.optima import CurrentPlane
-from pendel.core.drive.document import FluxTable
+from pendel.core.drive.document import Card, FluxTable
 from pendel.core.vocabulary import ValueRole
 
 MOST_POINTS = 4000
@@ -48,7 +48,7 @@ def update_currents(torque, speed, u_link, i_d, i_q, U_dc, share, table, dt):
         i_q = -i_q
 
 
-def grid_of(v, card) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def grid_of(v: Values, card: Card) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Both axes, sorted, and the values over them, shape (n_x, n_y); NaN where the rows give none."""
     x, y, z = (np.array([v[f"{n}_{k}"] for k in range(len(card.rows))]) for n in "xyz")
     xs, ys = np.unique(x), np.unique(y)
@@ -57,7 +57,7 @@ def grid_of(v, card) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return xs, ys, values
 
 
-def holes(v, card) -> list[Contradiction]:
+def holes(v: Values, card: Card) -> list[Contradiction]:
     if len(card.rows) > MOST_POINTS:
         return [
             Contradiction(
@@ -93,7 +93,7 @@ def holes(v, card) -> list[Contradiction]:
     return []
 
 
-def map_table(v, card) -> list[tuple[float, float]]:
+def map_table(v: Values, card: Card) -> list[tuple[float, float]]:
     xs, ys, values = grid_of(v, card)
     return packed((xs, ys), (values,))
 
@@ -109,11 +109,11 @@ def current_maps(table: FluxTable, p: float, I_max: float) -> tuple[tuple[float,
     return tuple(packed((torques, fluxes), [np.array([f[k] for f in found]) for k in (0, 1)]))
 
 
-def torque_maps(v, card) -> list[tuple[float, float]]:
+def torque_maps(v: Values, card: Card) -> list[tuple[float, float]]:
     return list(current_maps(card.flux, v["p"], v["I_max"]))
 
 
-def lacking(v, card) -> list[Contradiction]:
+def lacking(v: Values, card: Card) -> list[Contradiction]:
     if card.flux is None:
         return [
             Contradiction(
@@ -123,7 +123,7 @@ def lacking(v, card) -> list[Contradiction]:
     return [Contradiction(c.sentence, "flux") for c in flux.concerns(card.flux) if c.fault]
 
 
-def reach(v, card) -> list[Figure]:
+def reach(v: Values, card: Card) -> list[Figure]:
     if card.flux is None or any(c.fault for c in flux.concerns(card.flux)):
         return []
     torque, d, q = CurrentPlane(card.flux, flux.fitted(card.flux), v["p"], v["I_max"]).most()

@@ -1,6 +1,9 @@
 """Ports and values that many blocks share."""
 
-from pendel.core.catalogue.declare import ANY, Contradiction, Link, Port, Value
+from __future__ import annotations
+
+from pendel.core.catalogue.declare import ANY, Contradiction, Link, Port, Value, Values
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import SignalRole, ValueRole
 
 
@@ -28,7 +31,7 @@ EVERY = Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole
 LIMITS = (Value("low", "Lower limit", ANY, "-48"), Value("high", "Upper limit", ANY, "48"))
 
 
-def limits_cross(v, card):
+def limits_cross(v: Values, card: Card) -> list[Contradiction]:
     if v["low"] >= v["high"]:
         return [Contradiction("The lower limit is not below the upper limit. Correct one of the two.", "low")]
     return []

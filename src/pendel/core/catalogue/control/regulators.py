@@ -5,10 +5,13 @@ a limit and the error drives it further out (conditional integration; Åström, 
 section 3.5). The integral uses backward differences, so that T_i acts within the same tick.
 """
 
+from __future__ import annotations
+
 from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
 from pendel.core.catalogue.control.shapes import STEP
-from pendel.core.catalogue.declare import ANY, Block, Choice, Value
+from pendel.core.catalogue.declare import ANY, Block, Choice, Value, Values
 from pendel.core.controllers.deck import Regulation
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import SignalRole, ValueRole
 
 
@@ -81,7 +84,7 @@ INTEGRAL = Value("T_i", "Integral time", "ms", "10", low=0.0, open_low=True)
 HELD = Value("open_output", "When open", ANY, "0")
 
 
-def closed(v, card, period):
+def closed(v: Values, card: Card, period: float):
     return {"closed": 0.0 if card.choices.get("loop") == "open" else 1.0}
 
 

@@ -5,11 +5,14 @@ of Electrical Drives, 3rd ed., section 12.2. Estimator: a reference model of the
 of the rotor, whose speed a PI regulator turns until both fluxes have one direction; Schauder: IEEE Trans.
 Ind. Appl. 28 (1992) 1054."""
 
+from __future__ import annotations
+
 import math
 
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
-from pendel.core.catalogue.declare import Block, Figure, Value
+from pendel.core.catalogue.declare import Block, Figure, Value, Values
 from pendel.core.catalogue.remarks import field_orientation
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
 
 
@@ -97,11 +100,11 @@ def update_estimator(
     late_y = 0.5773502691896258 * (u_b - u_c)
 
 
-def derive_model(v, card, period):
+def derive_model(v: Values, card: Card, period: float):
     return {"L_m": v["L_m"], "T_r": (v["L_m"] + v["L_r"]) / v["R_r"]}
 
 
-def derive_estimator(v, card, period):
+def derive_estimator(v: Values, card: Card, period: float):
     """Leakage seen from the stator, σL_s, and the share L_m/L_r of the main flux."""
     share = v["L_m"] / (v["L_m"] + v["L_r"])
     return {
@@ -112,7 +115,7 @@ def derive_estimator(v, card, period):
     }
 
 
-def constants(v, card):
+def constants(v: Values, card: Card):
     share = v["L_m"] / (v["L_m"] + v["L_r"])
     figures = [Figure("Rotor time constant", "T_r", (v["L_m"] + v["L_r"]) / v["R_r"], "s")]
     if "L_s" in v:

@@ -4,13 +4,16 @@ Schemes differ only in the voltage added to all three phases, which a load with 
 Holmes, Lipo: Pulse Width Modulation for Power Converters, chapters 5 and 6 (from memory).
 """
 
+from __future__ import annotations
+
 import math
 
 from pendel.core.catalogue.control.generators import turning
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.control.shapes import THIRD_HARMONIC
-from pendel.core.catalogue.declare import ANY, Block, Choice, Figure, Value
+from pendel.core.catalogue.declare import ANY, Block, Choice, Figure, Value, Values
 from pendel.core.catalogue.remarks import field_orientation
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
 
 PHASES = ("a", "b", "c")
@@ -63,12 +66,12 @@ def update_modulator(u_a, u_b, u_c, u_link, d_a, d_b, d_c, U_dc, scheme, d_min, 
         d_c = 1.0 if u_c > 0.0 else 0.0
 
 
-def scheme_number(v, card, period):
+def scheme_number(v: Values, card: Card, period: float):
     chosen = card.choices.get("scheme", SCHEMES[0][0])
     return {"scheme": float([name for name, _ in SCHEMES].index(chosen))}
 
 
-def limits(v, card):
+def limits(v: Values, card: Card):
     chosen = card.choices.get("scheme", SCHEMES[0][0])
     most = {"sine": 0.5, "block": 2.0 / math.pi}.get(chosen, 1.0 / math.sqrt(3.0))
     word = "Fundamental of a phase, peak" if chosen == "block" else "Phase voltage at most, linear, peak"

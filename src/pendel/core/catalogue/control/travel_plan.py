@@ -1,10 +1,13 @@
 """Travel plan: from standstill to standstill over a distance, limited in speed and acceleration."""
 
+from __future__ import annotations
+
 import math
 
 from pendel.core.catalogue.control.generators import waiting
 from pendel.core.catalogue.control.ports import EVERY, gives
-from pendel.core.catalogue.declare import ANY, Block, Figure, Value
+from pendel.core.catalogue.declare import ANY, Block, Figure, Value, Values
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
 
 
@@ -34,7 +37,7 @@ def update(position, speed, sign, v_peak, t_a, t_c, t_d, wait, wait_more, early,
     n = n + 1.0
 
 
-def phases(v):
+def phases(v: Values):
     """Peak speed and the three times of the trapezoid; a triangle where the distance is short."""
     distance, top, up, down = abs(v["distance"]), v["v_max"], v["a_max"], v["d_max"]
     peak = min(top, math.sqrt(2.0 * distance * up * down / (up + down)))
@@ -43,7 +46,7 @@ def phases(v):
     return peak, t_a, t_c, t_d
 
 
-def derive(v, card, period):
+def derive(v: Values, card: Card, period: float) -> dict[str, float]:
     peak, t_a, t_c, t_d = phases(v)
     tiny = 1e-9
     return {
@@ -56,7 +59,7 @@ def derive(v, card, period):
     }
 
 
-def follows(v, card):
+def follows(v: Values, card: Card) -> list[Figure]:
     peak, t_a, t_c, t_d = phases(v)
     return [
         Figure("Peak speed", "v", peak, "m/s"),

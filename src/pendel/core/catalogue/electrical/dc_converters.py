@@ -8,11 +8,13 @@ Krein, Bass: IEEE Trans. Power Electronics 16 (2001) 482."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Figure, Leg, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import Figure, Leg, Link, Part, Port, Signal, State, Value, Values
 from pendel.core.catalogue.electrical import devices, drawings
 from pendel.core.catalogue.electrical import pulse_values as pulses
 from pendel.core.catalogue.electrical.legs import leg_converter, mean_leg, pulsed_leg
@@ -24,6 +26,8 @@ from pendel.core.catalogue.electrical.pulse_values import (
     ratings,
     with_off_resistance,
 )
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import SignalRole
 
 SMALLEST_SHARE = 1e-4
@@ -57,8 +61,8 @@ def choke_voltages(shape: Shape, u_in: ca.SX, u_out: ca.SX) -> tuple[ca.SX, ca.S
     }[shape]
 
 
-def builder(shape: Shape):
-    def build(c):
+def builder(shape: Shape) -> Callable[[PartContext], None]:
+    def build(c: PartContext) -> None:
         plus, minus = c.pins("dc")
         out_plus, out_minus = c.pins("out")
         u_in = plus.across - minus.across
@@ -110,7 +114,7 @@ class Circuit:
     drawn: ca.SX
 
 
-def averaged(c, circuit: Circuit) -> ca.SX:
+def averaged(c: PartContext, circuit: Circuit) -> ca.SX:
     r, shape, current = ratings(c), circuit.shape, circuit.current
     d = ca.fmax(SMALLEST_SHARE, ca.fmin(1.0, c.input("duty")))
     on, off = choke_voltages(shape, circuit.u_in, circuit.u_out)
@@ -138,7 +142,7 @@ def averaged(c, circuit: Circuit) -> ca.SX:
     return drop * while_conducting
 
 
-def switching(c, circuit: Circuit) -> ca.SX:
+def switching(c: PartContext, circuit: Circuit) -> ca.SX:
     r, shape, current = ratings(c), circuit.shape, circuit.current
     gate = c.gate("gate")
     c.pulse(
@@ -170,7 +174,7 @@ def switching(c, circuit: Circuit) -> ca.SX:
     return transistor.loss + diode.loss + c.parasitic("R_L") * current * current
 
 
-def build_half_bridge(c):
+def build_half_bridge(c: PartContext) -> None:
     """Averaged: u_out = d·u_dc less the drops of the leg; switching: one leg, its pole against the minus
     line."""
     plus, minus = c.pins("dc")
@@ -184,7 +188,7 @@ def build_half_bridge(c):
     report_bridge(c, u_out, load, u_dc, plus.through, loss)
 
 
-def build_split_bridge(c):
+def build_split_bridge(c: PartContext) -> None:
     """One leg against the middle of two capacitors in series on the link: C·du/dt of each, and half the link
     about it."""
     plus, minus = c.pins("dc")
@@ -204,7 +208,7 @@ def build_split_bridge(c):
     report_bridge(c, pole.across - middle.across, load, upper + lower, plus.through, loss)
 
 
-def one_leg(c, top: ca.SX, pole: ca.SX, bottom: ca.SX, load: ca.SX) -> tuple[ca.SX, ca.SX]:
+def one_leg(c: PartContext, top: ca.SX, pole: ca.SX, bottom: ca.SX, load: ca.SX) -> tuple[ca.SX, ca.SX]:
     """State the leg; the current it draws from the top (A) and its loss (W)."""
     duty = ca.fmax(0.0, ca.fmin(1.0, c.input("duty")))
     c.signal("duty_ratio", duty)
@@ -218,7 +222,7 @@ def one_leg(c, top: ca.SX, pole: ca.SX, bottom: ca.SX, load: ca.SX) -> tuple[ca.
     return upper.i, upper.loss + lower.loss
 
 
-def report_bridge(c, u_out: ca.SX, load: ca.SX, u_dc: ca.SX, i_dc: ca.SX, loss: ca.SX) -> None:
+def report_bridge(c: PartContext, u_out: ca.SX, load: ca.SX, u_dc: ca.SX, i_dc: ca.SX, loss: ca.SX) -> None:
     c.signal("output_voltage", u_out)
     c.signal("output_current", load)
     c.signal("link_voltage", u_dc)
@@ -228,14 +232,14 @@ def report_bridge(c, u_out: ca.SX, load: ca.SX, u_dc: ca.SX, i_dc: ca.SX, loss: 
     c.lost(loss)
 
 
-def conduction(v, card):
+def conduction(v: Values, card: Card) -> list[Figure]:
     return [
         *pulses.pulse_follows(v, card),
         Figure("Critical load resistance at duty ½", "R_krit", critical_resistance(v, card), "Ω"),
     ]
 
 
-def critical_resistance(v, card) -> float:
+def critical_resistance(v: Values, card: Card) -> float:
     """Load above which conduction is discontinuous at duty ½: K = 2L·f/R equals K_crit(½).
 
     Erickson, Maksimović, table 5.2: K_crit = 1 − d (step-down), d·(1 − d)² (step-up), (1 − d)² (inverting).
@@ -310,7 +314,7 @@ BRIDGE_SIGNALS = (
 )
 
 
-def half_bridge(out: str, signals: tuple[Signal, ...] = (), **more) -> Part:
+def half_bridge(out: str, signals: tuple[Signal, ...] = (), **more: Any) -> Part:
     ports = (PAIRS[0], Port("out", Link.DC, out, "right"), PAIRS[2])
     return leg_converter(
         names=("",), ports=ports, choices=(CARRIER, SAMPLING), signals=(*BRIDGE_SIGNALS, *signals), **more

@@ -1,10 +1,13 @@
 """DC source with internal resistance."""
 
+from __future__ import annotations
+
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, Value
+from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import Conduction
 
 
-def build(c):
+def build(c: PartContext) -> None:
     u, i = c.pair("dc")
     e, r = c.value("U_0"), c.parasitic("R_i")
     c.equation(u - e - r * i)

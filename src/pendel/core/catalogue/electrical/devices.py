@@ -13,6 +13,8 @@ from dataclasses import dataclass
 
 import casadi as ca
 
+from pendel.core.equations.context import PartContext
+
 TINY_VOLTAGE = 1e-6
 """A diode starts this much beyond its drop, so that rounding at zero current cannot start it again."""
 TINY_CURRENT = 1e-7
@@ -63,7 +65,7 @@ def tiny_current(ratings: Ratings) -> ca.SX:
     return TINY_CURRENT + ROUNDED_VOLTAGE / ratings.r_diode
 
 
-def diode(c, name: str, u: ca.SX, ratings: Ratings) -> Device:
+def diode(c: PartContext, name: str, u: ca.SX, ratings: Ratings) -> Device:
     """A diode with the voltage ``u`` from anode to cathode."""
     i = c.unknown(f"{name}.i")
     mode = c.mode(name, 0)
@@ -74,19 +76,19 @@ def diode(c, name: str, u: ca.SX, ratings: Ratings) -> Device:
     return Device(u, i)
 
 
-def switch(c, u: ca.SX, gate: ca.SX, ratings: Ratings, name: str) -> Device:
+def switch(c: PartContext, u: ca.SX, gate: ca.SX, ratings: Ratings, name: str) -> Device:
     """A switch that conducts both ways while its gate is on and blocks both ways while it is off."""
     i = c.unknown(f"{name}.i")
     c.equation(i - (gate / ratings.r_on + (1 - gate) / ratings.r_off) * u)
     return Device(u, i)
 
 
-def transistor(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
+def transistor(c: PartContext, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
     """A switch with an antiparallel diode; ``u`` from collector or drain to emitter or source."""
     return (mosfet if ratings.on_drop is None else igbt)(c, name, u, gate, ratings)
 
 
-def mosfet(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
+def mosfet(c: PartContext, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
     """While the gate is on the channel carries current both ways; while it is off the diode decides."""
     i = c.unknown(f"{name}.i")
     mode = c.mode(name, 0)
@@ -105,7 +107,7 @@ def mosfet(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
     return Device(u, i)
 
 
-def igbt(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
+def igbt(c: PartContext, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
     """The channel carries current forward beyond its drop while the gate is on; backward only the diode
     does."""
     assert ratings.on_drop is not None
@@ -130,7 +132,7 @@ def igbt(c, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> Device:
     return Device(u, i)
 
 
-def limited(c, name: str, u: ca.SX, i: ca.SX, gate: ca.SX, r_on: ca.SX, most: ca.SX) -> ca.SX:
+def limited(c: PartContext, name: str, u: ca.SX, i: ca.SX, gate: ca.SX, r_on: ca.SX, most: ca.SX) -> ca.SX:
     """A channel that passes ``most`` (A) at most, as when both transistors of a leg conduct at once."""
     mode = c.mode(f"{name}_saturated", 0)
     full = mode.symbol

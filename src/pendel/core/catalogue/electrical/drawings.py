@@ -29,11 +29,9 @@ def legs(
         x = places[name or "a"]
         y = (nodes or {}).get(name, MIDDLE)
         for side, (y_1, y_2) in (("upper", (TOP, y)), ("lower", (y, BOTTOM))):
-            tidy = lambda form: form.format(name, side).replace("__", "_")  # noqa: E731
+            through, driven = (form.format(name, side).replace("__", "_") for form in (current, gate))
             found.append(
-                Element(
-                    "transistor", ((x, y_1), (x, y_2)), f"{name} {side}".strip(), tidy(current), (tidy(gate),)
-                )
+                Element("transistor", ((x, y_1), (x, y_2)), f"{name} {side}".strip(), through, (driven,))
             )
         found.append(Element("node", ((x, y),)))
     return found

@@ -1,24 +1,27 @@
 """Four-quadrant bridge: averaged over a pulse period, or two legs of switches with their pulses."""
 
+from __future__ import annotations
+
 import casadi as ca
 
 from pendel.core.catalogue.declare import Choice, Leg, Link, Port, Signal
 from pendel.core.catalogue.electrical.drawings import FOUR_QUADRANT
 from pendel.core.catalogue.electrical.legs import leg_converter, mean_leg, pulsed_leg
 from pendel.core.catalogue.electrical.pulse_values import PULSED, SAMPLING
+from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import SignalRole
 
 LEGS = ("a", "b")
 
 
-def build(c):
+def build(c: PartContext) -> None:
     if c.level == "averaged":
         build_averaged(c)
     else:
         build_switching(c)
 
 
-def build_averaged(c):
+def build_averaged(c: PartContext) -> None:
     """Both legs by `mean_leg`; the difference of their shares of u_dc is the output, and of i_out the link's
     current."""
     u_dc, i_dc = c.pair("dc")
@@ -36,7 +39,7 @@ def build_averaged(c):
     report(c, u_out, load, u_dc, i_dc, duty, drop * load)
 
 
-def build_switching(c):
+def build_switching(c: PartContext) -> None:
     plus, minus = c.pins("dc")
     poles = c.pins("out")
     currents, loss = [ca.SX(0), ca.SX(0)], ca.SX(0)
@@ -68,7 +71,9 @@ def build_switching(c):
     )
 
 
-def report(c, u_out, load, u_dc, i_dc, duty, loss):
+def report(
+    c: PartContext, u_out: ca.SX, load: ca.SX, u_dc: ca.SX, i_dc: ca.SX, duty: ca.SX, loss: ca.SX
+) -> None:
     c.signal("output_voltage", u_out)
     c.signal("output_current", load)
     c.signal("link_voltage", u_dc)

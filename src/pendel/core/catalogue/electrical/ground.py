@@ -1,11 +1,14 @@
 """Ground: potential zero."""
 
+from __future__ import annotations
+
 from pendel.core.catalogue.declare import Link, Part, Port
 from pendel.core.catalogue.electrical import symbols
+from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import Conduction
 
 
-def build(c):
+def build(c: PartContext) -> None:
     c.equation(c.line("line").across)
 
 

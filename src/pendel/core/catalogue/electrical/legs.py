@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,6 +19,8 @@ from pendel.core.catalogue.electrical.pulse_values import (
     pulse_numbers,
     ratings,
 )
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import ValueRole
 
 SIDES = ("upper", "lower")
@@ -30,11 +32,11 @@ ON_DROP = Value("V_0", "On-state drop", "V", "0.9", low=0.0, role=ValueRole.DROP
 LEG_VALUES = (*pulses.SWITCH_VALUES, ON_DROP, *pulses.PULSE_VALUES, *pulses.DEVICE_VALUES)
 
 
-def is_igbt(card) -> bool:
+def is_igbt(card: Card) -> bool:
     return card.choices.get("device") == "igbt"
 
 
-def leg_values(values: Iterable[Value]):
+def leg_values(values: Iterable[Value]) -> Callable[[Card], set[str]]:
     """Names of the values in force, for `Kind.shown`: the on-state drop belongs to IGBTs."""
     names = {v.name for v in values}
     return lambda card: names if is_igbt(card) else names - {ON_DROP.name}
@@ -93,7 +95,15 @@ def leg_converter(
 
 
 def pulsed_leg(
-    c, leg: Leg, command: str, top: ca.SX, pole: ca.SX, bottom: ca.SX, *, flipped: bool = False, **pulse: Any
+    c: PartContext,
+    leg: Leg,
+    command: str,
+    top: ca.SX,
+    pole: ca.SX,
+    bottom: ca.SX,
+    *,
+    flipped: bool = False,
+    **pulse: Any,
 ) -> tuple[devices.Device, devices.Device]:
     """Two transistors on potentials ``top`` and ``bottom``, pulsed by the duty ``command``; ``flipped`` swaps
     their gates."""
@@ -128,7 +138,9 @@ class MeanLeg:
     switched: ca.SX
 
 
-def mean_leg(c, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *, opposed: bool = False) -> MeanLeg:
+def mean_leg(
+    c: PartContext, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *, opposed: bool = False
+) -> MeanLeg:
     """A leg averaged over a period, at the current ``load`` (A) out of its pole and the voltage ``link`` (V).
 
     Dead time moves the share of the upper rail against the current, by t_d·f/2 at each edge; that shifts the
@@ -163,7 +175,7 @@ class Edges:
     """The current (A) of an averaged leg where its pulse begins and where it ends, and their signs. A sign is
     smooth over what dead time moves the current meanwhile."""
 
-    def __init__(self, load: ca.SX, ripple: ca.SX, dead: ca.SX):
+    def __init__(self, load: ca.SX, ripple: ca.SX, dead: ca.SX) -> None:
         width = 2 * dead * ripple + ca.if_else(
             ripple > 0, ca.fmax(SMOOTH_SHARE * ripple, LEAST_SMOOTH), SMOOTH_CURRENT
         )
@@ -174,7 +186,7 @@ class Edges:
         """Over a triangle of this ripple."""
 
 
-def switching_power(c, edges: Edges, link: ca.SX) -> ca.SX:
+def switching_power(c: PartContext, edges: Edges, link: ca.SX) -> ca.SX:
     """Power (W) of a leg's switching by the energies of its devices, which scale with voltage and current:
     what turns on takes over the current at the beginning of its pulse, what turns off leaves that at the end.
     Half of u·i·t_tr for each transition. Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section

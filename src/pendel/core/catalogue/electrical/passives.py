@@ -7,11 +7,24 @@ memory)."""
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Mapping
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Contradiction, Figure, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import (
+    Contradiction,
+    Figure,
+    Link,
+    Part,
+    Port,
+    Signal,
+    State,
+    Value,
+    Values,
+)
 from pendel.core.catalogue.electrical import symbols
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 
 ENDS = (Port("a", Link.LINE, "First line", "left"), Port("b", Link.LINE, "Second line", "right"))
 TWO_ENDED = (
@@ -21,27 +34,27 @@ TWO_ENDED = (
 )
 
 
-def between(c, first: str = "a", second: str = "b"):
+def between(c: PartContext, first: str = "a", second: str = "b") -> tuple[ca.SX, ca.SX]:
     """Voltage from one line to another and the current in at the first; what flows in flows out."""
     a, b = c.line(first), c.line(second)
     c.equation(a.through + b.through)
     return a.across - b.across, a.through
 
 
-def report(c, u, i) -> None:
+def report(c: PartContext, u: ca.SX, i: ca.SX) -> None:
     c.signal("voltage", u)
     c.signal("current", i)
     c.signal("power", u * i)
 
 
-def build_resistor(c):
+def build_resistor(c: PartContext) -> None:
     u, i = between(c)
     c.equation(u - c.parasitic("R") * i)
     report(c, u, i)
     c.lost(u * i)
 
 
-def build_inductor(c):
+def build_inductor(c: PartContext) -> None:
     u, i = between(c)
     current, slope = c.state("i")
     r, inductance, g = c.parasitic("R_s"), c.value("L"), c.parasitic("G_p")
@@ -55,7 +68,7 @@ def build_inductor(c):
     c.stored(inductance * current * current / 2)
 
 
-def build_capacitor(c):
+def build_capacitor(c: PartContext) -> None:
     u, i = between(c)
     voltage, slope = c.state("u")
     r, capacity, g = c.parasitic("R_s"), c.value("C"), c.parasitic("G_p")
@@ -67,7 +80,7 @@ def build_capacitor(c):
     c.stored(capacity * voltage * voltage / 2)
 
 
-def build_coupled(c):
+def build_coupled(c: PartContext) -> None:
     """u_1 = R_1·i_1 + L_1·di_1/dt + M·di_2/dt, likewise for 2; M = k·√(L_1·L_2). Dots at a and c."""
     first, second = between(c), between(c, "c", "d")
     l_1, l_2 = c.value("L_1"), c.value("L_2")
@@ -86,7 +99,7 @@ def build_coupled(c):
     c.stored(l_1 * i_1 * i_1 / 2 + l_2 * i_2 * i_2 / 2 + mutual * i_1 * i_2)
 
 
-def build_ideal_transformer(c):
+def build_ideal_transformer(c: PartContext) -> None:
     """u_1 = n·u_2, i_1 = −i_2/n."""
     (u_1, i_1), (u_2, i_2) = between(c), between(c, "c", "d")
     n = c.value("ratio")
@@ -97,7 +110,7 @@ def build_ideal_transformer(c):
         c.signal(f"current_{k}", i)
 
 
-def build_transformer(c):
+def build_transformer(c: PartContext) -> None:
     """The T circuit: leakages and resistances of both windings, main inductance and iron loss on the first
     side."""
     (u_1, i_1), (u_2, i_2) = between(c), between(c, "c", "d")
@@ -120,17 +133,17 @@ def build_transformer(c):
     c.stored(c.value("L_1") * s_1 * s_1 / 2 + c.value("L_2") * s_2 * s_2 / 2 + c.value("L_m") * s_m * s_m / 2)
 
 
-def parasitic(v, main: str) -> tuple[str, ...]:
+def parasitic(v: Mapping[str, str], main: str) -> tuple[str, ...]:
     """What the card tells: the series resistance only where there is one."""
     return (v[main],) if v["R_s"].startswith("0 ") else (v[main], v["R_s"])
 
 
-def leak(name: str, conductance: str):
+def leak(name: str, conductance: str) -> Callable[[Values, Card], dict[str, float]]:
     """Circuit values with an optional parallel resistance turned into a conductance; none means zero."""
     return lambda v, card: {**v, conductance: 0.0 if math.isnan(v[name]) else 1.0 / v[name]}
 
 
-def coupling(v, card):
+def coupling(v: Values, card: Card) -> list[Contradiction]:
     if v["k"] >= 1.0:
         return [
             Contradiction(

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Choice, Contradiction, Figure, Value
+from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Choice, Contradiction, Figure, Value, Values
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import ValueRole
 
 PULSED = ("switching", "device")
@@ -50,19 +52,19 @@ SMOOTH_SHARE, LEAST_SMOOTH = 0.01, 5e-3
 """Where something does: the same, over the ripple's height, and A at least."""
 
 
-def with_off_resistance(v, card):
+def with_off_resistance(v: Values, card: Card) -> dict[str, float]:
     """The values with the blocking resistance filled in where the user gave none."""
     return {**v, "R_off": off_resistance(v["R_on"], v["R_off"])}
 
 
-def ratings(c) -> Ratings:
+def ratings(c: PartContext) -> Ratings:
     most = c.value("I_sat") if c.level == "device" else None
     drop = c.value("V_0") if c.has_choice("device") and c.choice("device") == "igbt" else None
     r_on = ca.fmax(LEAST_RESISTANCE, c.value("R_on"))
     return Ratings(r_on, c.value("R_off"), c.value("V_d"), c.value("R_d"), most, drop)
 
 
-def pulse_numbers(c) -> dict[str, str]:
+def pulse_numbers(c: PartContext) -> dict[str, str]:
     """The values that a pulse channel takes."""
     numbers = {
         "f": "f_p",
@@ -75,7 +77,7 @@ def pulse_numbers(c) -> dict[str, str]:
     return numbers
 
 
-def pulse_contradictions(v, card) -> list[Contradiction]:
+def pulse_contradictions(v: Values, card: Card) -> list[Contradiction]:
     found = []
     period = 1.0 / v["f_p"]
     if v["t_dead"] >= 0.5 * period:
@@ -97,7 +99,7 @@ def pulse_contradictions(v, card) -> list[Contradiction]:
     return found
 
 
-def pulse_follows(v, card) -> list[Figure]:
+def pulse_follows(v: Values, card: Card) -> list[Figure]:
     lost = (
         [Figure("Dead time of a period", "2·t_d·f", 2.0 * v["t_dead"] * v["f_p"], "%")]
         if "t_dead" in v

@@ -12,8 +12,10 @@ import math
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Contradiction, Figure, Value
+from pendel.core.catalogue.declare import Contradiction, Figure, Value, Values
 from pendel.core.catalogue.electrical.devices import TINY_CURRENT, TINY_VOLTAGE, Device, Ratings
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 
 VALUES = (
     Value("Q_rr", "Recovery charge", "µC", "", low=0.0, open_low=True),
@@ -26,7 +28,7 @@ TEN_PERCENT = math.log(10.0)
 """Time constants until a tail is at a tenth, where the recovery time ends."""
 
 
-def peak_and_tail(v) -> tuple[float, float]:
+def peak_and_tail(v: Values) -> tuple[float, float]:
     """Peak reverse current (A) and time constant of the tail (s) that give the charge and the time of the
     sheet.
 
@@ -38,7 +40,7 @@ def peak_and_tail(v) -> tuple[float, float]:
     return peak, (t - peak / a) / TEN_PERCENT
 
 
-def times(v) -> tuple[float, float]:
+def times(v: Values) -> tuple[float, float]:
     """Lifetime τ and transit time T_M (s).
 
     Raises
@@ -70,7 +72,7 @@ def with_times(v: dict[str, float]) -> dict[str, float]:
     return {**v, "tau": tau, "T_M": transit}
 
 
-def contradictions(v, card) -> list[Contradiction]:
+def contradictions(v: Values, card: Card) -> list[Contradiction]:
     if v["Q_rr"] != v["Q_rr"]:
         return []
     try:
@@ -87,7 +89,7 @@ def contradictions(v, card) -> list[Contradiction]:
     return []
 
 
-def follows(v, card) -> list[Figure]:
+def follows(v: Values, card: Card) -> list[Figure]:
     if v["Q_rr"] != v["Q_rr"]:
         return []
     try:
@@ -101,7 +103,7 @@ def follows(v, card) -> list[Figure]:
     ]
 
 
-def diode(c, name: str, u: ca.SX, ratings: Ratings) -> Device:
+def diode(c: PartContext, name: str, u: ca.SX, ratings: Ratings) -> Device:
     """A diode with the voltage ``u`` from anode to cathode, whose middle charge is a state of the part."""
     i = c.unknown(f"{name}.i")
     charge, flow = c.state("q")

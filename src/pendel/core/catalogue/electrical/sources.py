@@ -10,12 +10,13 @@ import casadi as ca
 from pendel.core.catalogue.declare import Link, Part, Port, Rows, Signal, State, Value
 from pendel.core.catalogue.electrical import symbols
 from pendel.core.catalogue.electrical.passives import ENDS, TWO_ENDED, between, report
+from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import Conduction, SignalRole, ValueRole
 
 PHASES = ("a", "b", "c")
 
 
-def wave(c, angle: ca.SX) -> ca.SX:
+def wave(c: PartContext, angle: ca.SX) -> ca.SX:
     """sin(angle) with the harmonics of the card's table: + share·sin(order·angle + phase) for each."""
     total = ca.sin(angle)
     for n in range(c.rows):
@@ -23,7 +24,7 @@ def wave(c, angle: ca.SX) -> ca.SX:
     return total
 
 
-def build_ac(c):
+def build_ac(c: PartContext) -> None:
     """u = √2·U·sin(2πft + φ) and harmonics, behind R and L; the current flows out at the first line."""
     u, i = between(c)
     current, slope = c.state("i")
@@ -40,7 +41,7 @@ def build_ac(c):
     c.stored(c.value("L_i") * current * current / 2)
 
 
-def build_three_phase(c):
+def build_three_phase(c: PartContext) -> None:
     """Three voltages a third of a turn apart, in star; an unconnected star point is open."""
     pins, neutral = c.pins("out"), c.line("star")
     star = neutral.across
@@ -70,28 +71,28 @@ def build_three_phase(c):
     c.stored(stored)
 
 
-def build_set_voltage(c):
+def build_set_voltage(c: PartContext) -> None:
     u, i = between(c)
     c.equation(u - c.input("set"))
     report(c, u, -i)
     c.supplied(-u * i)
 
 
-def build_set_current(c):
+def build_set_current(c: PartContext) -> None:
     u, i = between(c)
     c.equation(i + c.input("set"))
     report(c, u, -i)
     c.supplied(-u * i)
 
 
-def build_opener(c):
+def build_opener(c: PartContext) -> None:
     for line, pin in zip(("plus", "minus"), c.pins("pair")):
         other = c.line(line)
         c.equation(pin.across - other.across)
         c.equation(pin.through + other.through)
 
 
-def build_phase_opener(c):
+def build_phase_opener(c: PartContext) -> None:
     for name, pin in zip(PHASES, c.pins("phases")):
         other = c.line(name)
         c.equation(pin.across - other.across)

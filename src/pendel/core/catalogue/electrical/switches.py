@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import replace
 
 import casadi as ca
@@ -17,18 +18,21 @@ from pendel.core.catalogue.declare import (
     State,
     Switched,
     Value,
+    Values,
 )
 from pendel.core.catalogue.electrical import devices, recovery, symbols
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
 from pendel.core.catalogue.electrical.legs import DEVICE, ON_DROP, leg_values
 from pendel.core.catalogue.electrical.passives import ENDS, TWO_ENDED, between, report
 from pendel.core.catalogue.electrical.pulse_values import CARRIER, DEVICE_VALUES, SAMPLING
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import Conduction, ValueRole
 
 NOT_USED = ca.SX(1)
 
 
-def build_diode(c):
+def build_diode(c: PartContext) -> None:
     u, i = between(c)
     ratings = Ratings(NOT_USED, c.value("R_off"), c.value("V_d"), c.value("R_d"))
     recovers = c.is_given("tau")
@@ -38,7 +42,7 @@ def build_diode(c):
     c.lost(u * i)
 
 
-def gate_of(c, **delays: str) -> ca.SX:
+def gate_of(c: PartContext, **delays: str) -> ca.SX:
     """The gate as its signal drives it: a level, or a duty compared with a carrier; ``inverse`` is on when
     that is off."""
     by = c.choice("gate")
@@ -51,7 +55,7 @@ def gate_of(c, **delays: str) -> ca.SX:
     return c.gate("gate")
 
 
-def build_switch(c):
+def build_switch(c: PartContext) -> None:
     u, i = between(c)
     gate = gate_of(c)
     device = devices.switch(
@@ -63,7 +67,7 @@ def build_switch(c):
     c.lost(u * i)
 
 
-def build_transistor(c):
+def build_transistor(c: PartContext) -> None:
     u, i = between(c)
     gate = gate_of(c, on_delay="t_on", off_delay="t_off")
     drop = c.value("V_0") if c.choice("device") == "igbt" else None
@@ -75,7 +79,7 @@ def build_transistor(c):
     c.lost(u * i)
 
 
-def build_op_amp(c):
+def build_op_amp(c: PartContext) -> None:
     """Ideal: no voltage between the inputs. Limited: dv/dt = 2π·f_1·(u_+ − u_−), slew and output limited.
 
     Single-pole model: Tietze, Schenk: Electronic Circuits, chapter 5 (from memory).
@@ -101,23 +105,23 @@ def build_op_amp(c):
     c.supplied(-out.across * out.through)
 
 
-def build_voltmeter(c):
+def build_voltmeter(c: PartContext) -> None:
     u, i = between(c)
     c.equation(i)
     c.signal("voltage", u)
 
 
-def build_ammeter(c):
+def build_ammeter(c: PartContext) -> None:
     u, i = between(c)
     c.equation(u)
     c.signal("current", i)
 
 
-def blocking(v, card):
-    return {**v, "R_off": off_resistance(v.get("R_on", v.get("R_d")), v["R_off"])}
+def blocking(v: Values, card: Card) -> dict[str, float]:
+    return {**v, "R_off": off_resistance(v["R_on"] if "R_on" in v else v["R_d"], v["R_off"])}
 
 
-def crossed(v, card):
+def crossed(v: Values, card: Card) -> list[Contradiction]:
     if card.choices.get("model") == "limited" and v["U_low"] >= v["U_high"]:
         return [Contradiction("its lower output limit is not below the upper one. Swap them.", "U_low")]
     return []
@@ -139,16 +143,16 @@ PULSED_GATE = (
 )
 
 
-def gate_choices(card) -> set[str]:
+def gate_choices(card: Card) -> set[str]:
     pulsed = card.choices.get("gate", "level") != "level"
     return {"device", "gate", *(("carrier", "sampling") if pulsed else ())}
 
 
-def gate_values(values: tuple[Value, ...]):
+def gate_values(values: tuple[Value, ...]) -> Callable[[Card], set[str]]:
     """Names of the values in force, for `Kind.shown`: the carrier's only where the gate is pulsed."""
     by_device = leg_values((*values, *PULSED_GATE))
 
-    def shown(card):
+    def shown(card: Card) -> set[str]:
         pulsed = card.choices.get("gate", "level") != "level"
         return by_device(card) - (set() if pulsed else {v.name for v in PULSED_GATE})
 

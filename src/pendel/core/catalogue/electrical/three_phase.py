@@ -13,12 +13,13 @@ from pendel.core.catalogue.electrical.devices import Ratings
 from pendel.core.catalogue.electrical.legs import leg_converter, mean_leg, pulsed_leg
 from pendel.core.catalogue.electrical.pulse_values import CARRIER, SAMPLING, ratings
 from pendel.core.catalogue.electrical.switches import DIODE, R_OFF, blocking
+from pendel.core.equations.context import PartContext, Pin
 from pendel.core.vocabulary import SignalRole
 
 PHASES = ("a", "b", "c")
 
 
-def build_inverter(c):
+def build_inverter(c: PartContext) -> None:
     """Averaged: each pole at its share of u_dc above the minus line, less the drops of its leg; switching:
     three legs."""
     plus, minus = c.pins("dc")
@@ -41,7 +42,7 @@ def build_inverter(c):
                 )
             else:
                 c.equation(height - share * u_dc + drop)
-                driven, into_link, lost = 1.0, 0.0, 0.0
+                driven, into_link, lost = ca.SX(1), ca.SX(0), ca.SX(0)
             link += driven * share * load - into_link
             loss += driven * drop * load + lost
         else:
@@ -76,7 +77,7 @@ def build_inverter(c):
 TINY_DUTY = 1e-9
 
 
-def open_mode(c, name: str) -> ca.SX:
+def open_mode(c: PartContext, name: str) -> ca.SX:
     """1 while the leg's duty is below zero. A mode, as what is stiff and what is not depends on it."""
     mode = c.mode(f"{name}_open", 0)
     duty = c.input(f"d_{name}")
@@ -84,7 +85,9 @@ def open_mode(c, name: str) -> ca.SX:
     return mode.symbol
 
 
-def open_or_driven(c, name: str, driven: ca.SX, averaged: ca.SX, pole, plus, minus) -> tuple[ca.SX, ca.SX]:
+def open_or_driven(
+    c: PartContext, name: str, driven: ca.SX, averaged: ca.SX, pole: Pin, plus: Pin, minus: Pin
+) -> tuple[ca.SX, ca.SX]:
     """A leg that is averaged while driven (residual ``averaged``, V); open, only its diodes lead its current.
 
     Returns the current (A) that its open leg's diodes bring into the link and what they lose (W).
@@ -96,7 +99,7 @@ def open_or_driven(c, name: str, driven: ca.SX, averaged: ca.SX, pole, plus, min
     return (1 - driven) * upper.i, (1 - driven) * (upper.loss + lower.loss)
 
 
-def build_rectifier(c):
+def build_rectifier(c: PartContext) -> None:
     """Diodes from every input line to plus and from minus to every input line."""
     plus, minus = c.pins("dc")
     lines = c.pins("in") if c.has("in") else [c.line("a"), c.line("b")]
@@ -122,7 +125,7 @@ def build_rectifier(c):
     c.lost(loss)
 
 
-def build_star_load(c):
+def build_star_load(c: PartContext) -> None:
     """u = R·i + L·di/dt in each phase; an unconnected star point is open."""
     star = c.line("star")
     total, lost, stored = ca.SX(0), ca.SX(0), ca.SX(0)
@@ -144,7 +147,7 @@ def build_star_load(c):
     c.stored(stored)
 
 
-def build_reactor(c):
+def build_reactor(c: PartContext) -> None:
     """u_in − u_out = R·i + L·di/dt in each line; the current flows in at the first side."""
     lost, stored = ca.SX(0), ca.SX(0)
     r, inductance = c.parasitic("R"), c.value("L")

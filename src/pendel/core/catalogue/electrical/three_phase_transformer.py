@@ -9,11 +9,14 @@ Machinery, 6th ed., section 2.7 (from memory).
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Choice, Figure, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import Choice, Figure, Link, Part, Port, Signal, State, Value, Values
 from pendel.core.catalogue.electrical import symbols
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext, Pin
 
 PHASES = ("a", "b", "c")
 GROUPS = (("Yy0", "Yy0"), ("Yd1", "Yd1"), ("Dy11", "Dy11"))
@@ -29,7 +32,7 @@ def turns_ratio(group: str, ratio: float) -> float:
     return ratio * {"Yy0": 1.0, "Yd1": 1.0 / math.sqrt(3.0), "Dy11": math.sqrt(3.0)}[group]
 
 
-def connected(c, pins, connection: str, name: str) -> list[tuple[ca.SX, ca.SX]]:
+def connected(c: PartContext, pins: Sequence[Pin], connection: str, name: str) -> list[tuple[ca.SX, ca.SX]]:
     """Voltage of each winding and the current into it, from the lines of a side; a delta winding leads to the
     next phase."""
     if connection == "star":
@@ -45,7 +48,7 @@ def connected(c, pins, connection: str, name: str) -> list[tuple[ca.SX, ca.SX]]:
     return found
 
 
-def build(c):
+def build(c: PartContext) -> None:
     first_side, second_side = winding_sides(c.choice("group"))
     firsts = connected(c, c.pins("first"), first_side, "first")
     seconds = connected(c, c.pins("second"), second_side, "second")
@@ -79,7 +82,7 @@ def build(c):
     c.stored(stored)
 
 
-def windings(v, card):
+def windings(v: Values, card: Card) -> dict[str, float]:
     return {**v, "n": turns_ratio(card.choices.get("group", GROUPS[0][0]), v["ratio"])}
 
 

@@ -4,6 +4,8 @@ u = R_a·i + L_a·di/dt + k·ω,  J·dω/dt = k·i − b·ω − M_load.
 Leonhard: Control of Electrical Drives, 3rd ed., chapter 5.
 """
 
+from __future__ import annotations
+
 import math
 
 from pendel.core.catalogue.declare import (
@@ -16,14 +18,17 @@ from pendel.core.catalogue.declare import (
     Signal,
     State,
     Value,
+    Values,
 )
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import SignalRole
 
 RPM = 2.0 * math.pi / 60.0
 
 
-def build(c):
+def build(c: PartContext) -> None:
     u, i = c.pair("winding")
     omega, torque = c.flange("shaft")
     current, d_current = c.state("i")
@@ -58,11 +63,11 @@ ENTRY_VALUES = {
 }
 
 
-def shown(card):
+def shown(card: Card) -> set[str]:
     return ENTRY_VALUES[card.choices.get("entry", "circuit")] | COMMON
 
 
-def circuit(v, card):
+def circuit(v: Values, card: Card) -> dict[str, float]:
     """Circuit values from the entered set.
 
     Without load torque u = k·ω_0; the speed falls with torque by R_a/k² (the straight speed-torque line
@@ -81,11 +86,11 @@ def circuit(v, card):
     return {"R_a": r, "k": k, **{name: v[name] for name in COMMON}}
 
 
-def rpm(omega):
+def rpm(omega: float) -> str:
     return figure(omega, "rpm")
 
 
-def contradictions(v, card):
+def contradictions(v: Values, card: Card) -> list[Contradiction]:
     entry = card.choices.get("entry", "circuit")
     found = []
     if entry == "circuit" and not math.isnan(v["k_e"]) and abs(v["k_e"] - v["k_t"]) > 0.01 * abs(v["k_t"]):
@@ -130,7 +135,7 @@ def contradictions(v, card):
     return found
 
 
-def constants_differ(v):
+def constants_differ(v: Values) -> Contradiction:
     """In SI both constants are one number (power in equals power out; common practice, no source)."""
     ratio = v["k_e"] / v["k_t"]
     guesses = {"V/rpm": 1 / RPM, "V per 1000 rpm": 1e-3 / RPM}
@@ -151,7 +156,7 @@ def constants_differ(v):
     )
 
 
-def follows(v, card):
+def follows(v: Values, card: Card) -> list[Figure]:
     c = circuit(v, card)
     r, k, j, inductance = c["R_a"], c["k"], c["J_m"], c["L_a"]
     voltage = v.get("U_n", math.nan)

@@ -18,6 +18,7 @@ with the slope L."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING
@@ -28,6 +29,7 @@ from pendel.core.drive.document import FluxTable
 
 if TYPE_CHECKING:
     import scipy.sparse
+    from numpy.typing import ArrayLike
 
 DEGREE = 4
 MOST_CELLS = 64
@@ -45,6 +47,12 @@ ROUNDS = 400
 """Of looking for the nearest convex fit."""
 GRID = 5
 """Points to a cell at which a fit must be convex."""
+
+
+Axes = Sequence[np.ndarray]
+"""One array for each of the two axes, or of both fluxes."""
+Derivatives = Callable[[np.ndarray, np.ndarray, int, int], np.ndarray]
+"""Of a function of two currents, of the orders given."""
 
 
 @dataclass(frozen=True)
@@ -100,7 +108,7 @@ class CoEnergy:
         rims = (n for b in self.beyond for n in (*b.rims, *b.lengths, *b.fluxes, b.inductance))
         return (*head, *rims, *map(float, self.coefficients.ravel()))
 
-    def derivative(self, i_d, i_q, by_d: int, by_q: int) -> np.ndarray:
+    def derivative(self, i_d: ArrayLike, i_q: ArrayLike, by_d: int, by_q: int) -> np.ndarray:
         """A derivative of w, of order 2 at most, over a grid of any currents, shape (len(i_d), len(i_q))."""
         x, y = np.atleast_1d(np.asarray(i_d, float)), np.atleast_1d(np.asarray(i_q, float))
 
@@ -120,7 +128,7 @@ class CoEnergy:
 
         return self._composed(x, y, 1, 0, spline), self._composed(x, y, 0, 1, spline)
 
-    def _composed(self, x: np.ndarray, y: np.ndarray, n: int, m: int, spline) -> np.ndarray:
+    def _composed(self, x: np.ndarray, y: np.ndarray, n: int, m: int, spline: Derivatives) -> np.ndarray:
         """W of the module's head, from the spline at the led currents."""
         (p, p1, p2, c, r0, r1, r2), (q, q1, q2, k, t0, t1, t2) = self.beyond[0].led(x), self.beyond[1].led(y)
         if (n, m) == (0, 0):
@@ -141,10 +149,10 @@ class CoEnergy:
         knots = self.low[axis] + self.step[axis] * np.arange(-DEGREE, n + DEGREE + 1)
         return design(knots, x, derivative).toarray()
 
-    def fluxes(self, i_d, i_q) -> tuple[np.ndarray, np.ndarray]:
+    def fluxes(self, i_d: ArrayLike, i_q: ArrayLike) -> tuple[np.ndarray, np.ndarray]:
         return self.derivative(i_d, i_q, 1, 0), self.derivative(i_d, i_q, 0, 1)
 
-    def inductances(self, i_d, i_q) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def inductances(self, i_d: ArrayLike, i_q: ArrayLike) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Incremental L_dd, L_dq, L_qq (H) over a grid."""
         return tuple(self.derivative(i_d, i_q, *n) for n in ((2, 0), (1, 1), (0, 2)))  # type: ignore[return-value]
 
@@ -200,7 +208,7 @@ class Problem:
     """A table's least squares: the spline whose slopes meet both tables at once at the nodes ``kept``.
     Numbers are over the largest flux times the shortest cell."""
 
-    def __init__(self, axes, psi, edges, kept: np.ndarray | None = None):
+    def __init__(self, axes: Axes, psi: Axes, edges: Axes, kept: np.ndarray | None = None) -> None:
         import scipy.sparse
 
         self.axes, self.edges = axes, edges
@@ -340,7 +348,7 @@ def fitted(table: FluxTable) -> CoEnergy:
     return replace(even, coefficients=even.coefficients - origin, misfit=misfit, bent=bent, bent_at=at)
 
 
-def lacking(even: CoEnergy, edges) -> float:
+def lacking(even: CoEnergy, edges: Axes) -> float:
     """By how much (H) a spline lacks what its least incremental inductance is to be at least, margins
     included."""
     grid = [np.linspace(e[0], e[-1], 1 + GRID * n) for e, n in zip(edges, even.cells)]
@@ -349,7 +357,7 @@ def lacking(even: CoEnergy, edges) -> float:
     return SURE * FLATTEST * top - float(np.min(least_eigenvalue(*parts)))
 
 
-def on_even_cells(fit: Fit, edges, axes, lift: float = 0.0) -> CoEnergy:
+def on_even_cells(fit: Fit, edges: Axes, axes: Axes, lift: float = 0.0) -> CoEnergy:
     """The spline written anew on even cells, by interpolation at as many places as it has coefficients; with
     an inductance ``lift`` (H) added to all."""
     low, step, cells, solved = [], [], [], []
@@ -379,7 +387,7 @@ def on_even_cells(fit: Fit, edges, axes, lift: float = 0.0) -> CoEnergy:
     return replace(even, beyond=(beyond_of(even, edges, axes, 0), beyond_of(even, edges, axes, 1)))
 
 
-def beyond_of(even: CoEnergy, edges, axes, way: int) -> Beyond:
+def beyond_of(even: CoEnergy, edges: Axes, axes: Axes, way: int) -> Beyond:
     """How an axis goes on: φ comes to rest at the end of the margin, c bounds the flux in it, and the least
     slope is left."""
     own, across = edges[way], edges[1 - way]

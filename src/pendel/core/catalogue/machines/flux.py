@@ -82,7 +82,9 @@ def concerns(table: FluxTable, most: float = float("nan")) -> list[Concern]:
     return found + doubts(table, i_d, i_q, psi_d, psi_q, most)
 
 
-def doubts(table: FluxTable, i_d, i_q, psi_d, psi_q, most: float) -> list[Concern]:
+def doubts(
+    table: FluxTable, i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray, most: float
+) -> list[Concern]:
     found: list[Concern] = []
     for name, axis_name, psi, way in (("psi_d", "i_d", psi_d, 0), ("psi_q", "i_q", psi_q, 1)):
         slope = np.diff(psi, axis=way)
@@ -160,7 +162,9 @@ def doubts(table: FluxTable, i_d, i_q, psi_d, psi_q, most: float) -> list[Concer
     return found
 
 
-def asymmetry(i_d, i_q, psi_d, psi_q) -> tuple[float, int, int]:
+def asymmetry(
+    i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray
+) -> tuple[float, int, int]:
     """Largest difference of the cross inductances over the largest own one, and where (indices)."""
     cross_d, cross_q = (
         np.gradient(psi_d, i_q, axis=1, edge_order=2),
@@ -197,7 +201,9 @@ def star_of(table: FluxTable) -> FluxTable:
     return table_of(i_d, i_q, psi_d, psi_q, table.source)
 
 
-def table_of(i_d, i_q, psi_d, psi_q, source: str = "") -> FluxTable:
+def table_of(
+    i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray, source: str = ""
+) -> FluxTable:
     """A table from arrays: axes (n,), (m,), fluxes (n, m)."""
     d, q = (tuple(tuple(float(v) for v in row) for row in psi) for psi in (psi_d, psi_q))
     return FluxTable(tuple(map(float, i_d)), tuple(map(float, i_q)), d, q, source)

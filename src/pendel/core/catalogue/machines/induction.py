@@ -15,20 +15,37 @@ from __future__ import annotations
 
 import contextlib
 import math
+from collections.abc import Mapping, Sequence
 
 import casadi as ca
 import numpy as np
 
-from pendel.core.catalogue.declare import Choice, Contradiction, Curve, Figure, Part, Signal, State, Value
+from pendel.core.catalogue.declare import (
+    Choice,
+    Contradiction,
+    Curve,
+    Figure,
+    Part,
+    Signal,
+    State,
+    Value,
+    Values,
+)
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import SignalRole, ValueRole
 
 ROOT_3 = math.sqrt(3.0)
 
 
-def build(c):
+Winding = Sequence[tuple[ca.SX, ca.SX]]
+"""Flux linkage along both axes, and its derivative."""
+
+
+def build(c: PartContext) -> None:
     cages = ("1", "2") if c.choice("cages") == "double" else ("1",)
     rotor = Rotor(c)
     stator = [c.state(f"psi_s_{n}") for n in ("alpha", "beta")]
@@ -53,7 +70,7 @@ def build(c):
         square = inside[0] ** 2 + inside[1] ** 2
         cage_loss += 1.5 * r * square
         magnetic += 0.75 * leak * square
-    alpha, beta = turned(*currents, frame)
+    alpha, beta = turned(currents[0], currents[1], frame)
     report_phases(c, phases_of(alpha, beta))
     main_square = main[0] ** 2 + main[1] ** 2
     drag = c.value("k_fe") * main_square
@@ -91,7 +108,7 @@ def phases_of(alpha: ca.SX, beta: ca.SX) -> tuple[ca.SX, ca.SX, ca.SX]:
     return alpha, (ROOT_3 * beta - alpha) / 2, (-ROOT_3 * beta - alpha) / 2
 
 
-def main_flux(c, stator, rotors) -> list[ca.SX]:
+def main_flux(c: PartContext, stator: Winding, rotors: Mapping[str, Winding]) -> list[ca.SX]:
     """The main flux along both axes: in closed form, or as an unknown where iron saturates."""
     inverse = 1 / c.value("L_s") + sum((1 / c.value(f"L_r{k}") for k in rotors), ca.SX(0))
     drive = [
@@ -109,7 +126,7 @@ def main_flux(c, stator, rotors) -> list[ca.SX]:
     return main
 
 
-def main_energy(c, main: list[ca.SX]) -> ca.SX:
+def main_energy(c: PartContext, main: list[ca.SX]) -> ca.SX:
     """∫ i dψ of the main flux, both axes: 3/2·(ψ²/2 + s·ψ⁸/(8·ψ_n⁶))/L_m."""
     square = main[0] ** 2 + main[1] ** 2
     if c.choice("iron") == "linear":
@@ -127,14 +144,14 @@ TOLERANCE = 0.25
 speeds are rounded."""
 
 
-def shown(card):
+def shown(card: Card) -> set[str]:
     names = COMMON | (TESTS if card.choices.get("entry") == "tests" else CIRCUIT)
     if card.choices.get("cages") == "double":
         names = names | {"R_r2", "L_r2"}
     return names | {"psi_n", "s_m"} if card.choices.get("iron") == "saturates" else names
 
 
-def from_tests(v) -> dict[str, float]:
+def from_tests(v: Values) -> dict[str, float]:
     """Circuit values from the no-load and the locked-rotor test, the leakage shared alike.
 
     Fitzgerald, Kingsley, Umans: Electric Machinery, 6th ed., section 6.6 (from memory).
@@ -158,7 +175,7 @@ def from_tests(v) -> dict[str, float]:
     return {"L_s": leak / w, "L_m": main / w, "R_r1": rotor, "L_r1": leak / w}
 
 
-def circuit(v, card):
+def circuit(v: Values, card: Card) -> dict[str, float]:
     """Values of a phase of the equivalent star, warm. Tests are taken at 20 °C, and know of lines only."""
     star = dict(v)
     if card.choices.get("entry") == "tests":
@@ -170,7 +187,7 @@ def circuit(v, card):
     return star | {n: star[n] * warmer(v) for n in RESISTANCES} | {"k_fe": iron_drag(v) / rated_flux**2}
 
 
-def contradictions(v, card):
+def contradictions(v: Values, card: Card) -> list[Contradiction]:
     found = []
     synchronous = 2 * math.pi * v["f_n"] / v["p"]
     if v["n_n"] >= synchronous:
@@ -198,7 +215,7 @@ def contradictions(v, card):
     return found or against_nameplate(v, card)
 
 
-def against_nameplate(v, card) -> list[Contradiction]:
+def against_nameplate(v: Values, card: Card) -> list[Contradiction]:
     """Whether the machine can be at the point of its nameplate: before the pull-out, and with about the power
     that stands there."""
     curve, given = (
@@ -230,7 +247,7 @@ def against_nameplate(v, card) -> list[Contradiction]:
     return found
 
 
-def torque_at(m: dict[str, float], card, omega) -> float:
+def torque_at(m: dict[str, float], card: Card, omega: float) -> float:
     """Torque (N·m) on the rated supply at a shaft speed (rad/s), by the equivalent circuit of a phase."""
     w = 2 * math.pi * m["f_n"]
     slip = 1 - m["p"] * omega / w
@@ -248,14 +265,14 @@ def torque_at(m: dict[str, float], card, omega) -> float:
     return float(air_gap * m["p"] / w)
 
 
-def shaft_power(m: dict[str, float], card) -> float:
+def shaft_power(m: dict[str, float], card: Card) -> float:
     """W at the rated speed on the rated supply: what the air gap gives less friction and iron."""
     speed = m["n_n"]
     lost = m["b_m"] * speed**2 + m["P_fe"] * (speed / m["n_fe"]) ** 2
     return torque_at(m, card, speed) * speed - lost
 
 
-def torque_curve(v, card) -> Curve:
+def torque_curve(v: Values, card: Card) -> Curve:
     """Torque over speed on the rated supply; the rated point is marked. Iron is taken as linear."""
     m = circuit(v, card)
     rated = torque_at(m, card, v["n_n"]) if math.isnan(v["P_n"]) else v["P_n"] / v["n_n"]
@@ -265,7 +282,7 @@ def torque_curve(v, card) -> Curve:
     return Curve("Torque", "Speed", "rpm", "N·m", speeds, torques, mark=(v["n_n"], rated))
 
 
-def follows(v, card):
+def follows(v: Values, card: Card) -> list[Figure]:
     m = circuit(v, card)
     w = 2 * math.pi * m["f_n"]
     synchronous = w / m["p"]

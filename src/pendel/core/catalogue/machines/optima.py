@@ -22,7 +22,7 @@ SPEEDS = 61
 class CurrentPlane:
     """Torque and flux over the currents of a machine, i_q from 0 up; shape (n_d, n_q)."""
 
-    def __init__(self, table: FluxTable, fit: CoEnergy, p: float, I_max: float):
+    def __init__(self, table: FluxTable, fit: CoEnergy, p: float, I_max: float) -> None:
         low, high = max(table.i_d[0], -I_max), min(table.i_d[-1], I_max)
         self.d = np.linspace(low, high, ALONG_D)
         self.q = np.linspace(0.0, min(table.i_q[-1], I_max), ALONG_Q)

@@ -11,13 +11,26 @@ currents."""
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import casadi as ca
 import numpy as np
 
-from pendel.core.catalogue.declare import Choice, Contradiction, Curve, Figure, Part, Signal, State, Value
+from pendel.core.catalogue.declare import (
+    Choice,
+    Contradiction,
+    Curve,
+    Figure,
+    Part,
+    Signal,
+    State,
+    Value,
+    Values,
+)
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import SignalRole, ValueRole
 
@@ -27,7 +40,7 @@ FORMS = {"line rms": math.sqrt(2.0 / 3.0), "line peak": 1.0 / math.sqrt(3.0), "p
 """Phase peak over the EMF as the sheet gives it."""
 
 
-def build(c):
+def build(c: PartContext) -> None:
     pins, rotor = c.pins("phases"), Rotor(c)
     i_d, slope_d = c.state("i_d")
     i_q, slope_q = c.state("i_q")
@@ -68,11 +81,11 @@ SHEET = {"R_ll", "L_ll", "L_ll_q", "K_E", "k_t"}
 COMMON = {"p", "J_m", "b_m", "T_w", "P_fe", "n_fe", "U_dc", "I_max"}
 
 
-def shown(card):
+def shown(card: Card) -> set[str]:
     return COMMON | (SHEET if card.choices.get("entry") == "sheet" else CIRCUIT)
 
 
-def star_values(v, card) -> dict[str, float]:
+def star_values(v: Values, card: Card) -> dict[str, float]:
     """R (at 20 °C), L_d, L_q, psi of a phase of the equivalent star, from whichever set was entered."""
     if card.choices.get("entry") == "sheet":
         # Between two lines lie two phases of a star, whether the winding is one or not.
@@ -88,12 +101,12 @@ def star_values(v, card) -> dict[str, float]:
     return {"R": v["R_s"] / third, "L_d": v["L_d"] / third, "L_q": v["L_q"] / third, "psi": v["psi_f"] / root}
 
 
-def circuit(v, card):
+def circuit(v: Values, card: Card) -> dict[str, float]:
     star = star_values(v, card)
     return {**v, **star, "R": star["R"] * warmer(v), "k_fe": iron_drag(v)}
 
 
-def contradictions(v, card):
+def contradictions(v: Values, card: Card) -> list[Contradiction]:
     if card.choices.get("entry") != "sheet" or math.isnan(v["k_t"]):
         return []
     psi = star_values(v, card)["psi"]
@@ -131,7 +144,7 @@ def best_point(m: dict[str, float], current: float, speed: float, voltage: float
     return float(i_d[best]), float(i_q[best])
 
 
-def torque_of(m: dict[str, float], i_d, i_q):
+def torque_of(m: dict[str, float], i_d: Any, i_q: Any) -> Any:
     return 1.5 * m["p"] * (m["psi"] + (m["L_d"] - m["L_q"]) * i_d) * i_q
 
 
@@ -140,7 +153,7 @@ def most_torque(m: dict[str, float], current: float, speed: float, voltage: floa
     return float(torque_of(m, *best_point(m, current, speed, voltage)))
 
 
-def envelope(v, card) -> Curve:
+def envelope(v: Values, card: Card) -> Curve:
     """Largest torque over speed at the link voltage and the current limit."""
     m = circuit(v, card)
     voltage = v["U_dc"] / math.sqrt(3.0)
@@ -158,7 +171,7 @@ def corner(m: dict[str, float], current: float, voltage: float) -> float:
     return voltage / (m["p"] * math.hypot(m["L_d"] * i_d + m["psi"], m["L_q"] * i_q))
 
 
-def follows(v, card):
+def follows(v: Values, card: Card) -> list[Figure]:
     m = circuit(v, card)
     voltage = v["U_dc"] / math.sqrt(3.0)
     return [

@@ -13,17 +13,20 @@ import math
 import casadi as ca
 import numpy as np
 
-from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Signal, State, Value
+from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Signal, State, Value, Values
 from pendel.core.catalogue.machines import flux
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
 from pendel.core.catalogue.machines.optima import envelope_of_tables
 from pendel.core.catalogue.machines.pmsm import THIRD
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.catalogue.remarks.flux_tables import left_tables
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
+from pendel.core.equations.kinds import SurfaceNumbers
 from pendel.core.vocabulary import SignalRole, ValueRole
 
 
-def build(c):
+def build(c: PartContext) -> None:
     pins, rotor = c.pins("phases"), Rotor(c)
     i_d, slope_d = c.state("i_d")
     i_q, slope_q = c.state("i_q")
@@ -61,23 +64,23 @@ def build(c):
     c.stored(1.5 * (psi_d * i_d + psi_q * i_q - w_co["f"]) + rotor.energy)
 
 
-def surfaces(card):
+def surfaces(card: Card) -> SurfaceNumbers:
     fit = flux.fitted(card.flux)
     return {"flux": (fit.cells, fit.numbers)}
 
 
-def circuit(v, card):
+def circuit(v: Values, card: Card) -> dict[str, float]:
     return {**v, "R": v["R_s"] * warmer(v), "k_fe": iron_drag(v)}
 
 
-def contradictions(v, card) -> list[Contradiction]:
+def contradictions(v: Values, card: Card) -> list[Contradiction]:
     if card.flux is None:
         return [Contradiction("It has no flux tables yet. Load them on its page “Tables”.", "flux")]
     found = flux.concerns(card.flux, v["I_max"])
     return [Contradiction(c.sentence, "flux", fault=c.fault) for c in found]
 
 
-def usable(card) -> bool:
+def usable(card: Card) -> bool:
     return card.flux is not None and not any(c.fault for c in flux.concerns(card.flux))
 
 
@@ -88,7 +91,7 @@ def torque_over(fit: flux.CoEnergy, p: float, current: float, angles: np.ndarray
     return 1.5 * p * (psi_d * i_q - psi_q * i_d)
 
 
-def follows(v, card) -> list[Figure]:
+def follows(v: Values, card: Card) -> list[Figure]:
     if not usable(card):
         return []
     fit = flux.fitted(card.flux)
@@ -110,7 +113,7 @@ def follows(v, card) -> list[Figure]:
     ]
 
 
-def most_torque(v, card, link: float) -> Curve | None:
+def most_torque(v: Values, card: Card, link: float) -> Curve | None:
     """None where the run has no link, or the card no tables."""
     if card.flux is None or not math.isfinite(link):
         return None
@@ -118,7 +121,7 @@ def most_torque(v, card, link: float) -> Curve | None:
     return Curve("Torque at most", "Speed", "rpm", "N·m", speeds, torques)
 
 
-def torque_curve(v, card) -> Curve | None:
+def torque_curve(v: Values, card: Card) -> Curve | None:
     if not usable(card):
         return None
     angles = np.linspace(0, math.pi / 2, 61)

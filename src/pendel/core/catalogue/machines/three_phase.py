@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import casadi as ca
 
 from pendel.core.catalogue.declare import Link, Port, Signal
+from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import SignalRole
 
 PHASES = ("a", "b", "c")
@@ -23,7 +26,7 @@ SIGNALS = (
 )
 
 
-def report_phases(c, currents) -> None:
+def report_phases(c: PartContext, currents: Iterable[ca.SX]) -> None:
     """Let the phase currents flow into an open star, and tell them and the voltages against its middle."""
     pins = c.pins("phases")
     star = sum((pin.across for pin in pins), ca.SX(0)) / 3.0
@@ -36,7 +39,7 @@ def report_phases(c, currents) -> None:
 class Rotor:
     """Speed and angle of a machine's rotor as states of the part."""
 
-    def __init__(self, c):
+    def __init__(self, c: PartContext) -> None:
         self.c = c
         self.shaft_speed, self.load = c.flange("shaft")
         self.speed, self.d_speed = c.state("omega")

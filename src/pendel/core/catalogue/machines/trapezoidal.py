@@ -13,10 +13,12 @@ import math
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Choice, Contradiction, Figure, Part, Signal, State, Value
+from pendel.core.catalogue.declare import Choice, Contradiction, Figure, Part, Signal, State, Value, Values
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
 from pendel.core.catalogue.machines.pmsm import THIRD, THOUSAND_RPM
 from pendel.core.catalogue.machines.three_phase import PHASES, PORTS, SIGNALS, Rotor, report_phases
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import SignalRole, ValueRole
 
@@ -35,13 +37,13 @@ def shape(angle: ca.SX, flat: ca.SX, rounding: ca.SX) -> ca.SX:
     line = ca.asin(SHORT_OF_ONE * ca.sin(angle)) / flank
     r = ca.fmax(SHARPEST, rounding)
 
-    def cut(y):
+    def cut(y: ca.SX) -> ca.SX:
         return (ca.sqrt((y + 1) ** 2 + r * r) - ca.sqrt((y - 1) ** 2 + r * r)) / 2
 
     return cut(line) / cut(math.pi / 2 / flank)
 
 
-def build(c):
+def build(c: PartContext) -> None:
     pins, rotor = c.pins("phases"), Rotor(c)
     delta = c.choice("winding") == "delta"
     r, inductance, k_e = c.value("R"), c.value("L"), c.value("k_e")
@@ -55,7 +57,7 @@ def build(c):
     else:
         (i_a, slope_a), (i_b, slope_b) = c.state("i_a"), c.state("i_b")
         currents, slopes = (i_a, i_b, -i_a - i_b), (slope_a, slope_b, -slope_a - slope_b)
-        lines = currents
+        lines = list(currents)
     needs = [r * i + inductance * slope + e for i, slope, e in zip(currents, slopes, emfs)]
     if delta:
         for n in range(3):
@@ -88,11 +90,11 @@ SHEET = {"R_ll", "L_ll", "K_E", "k_t"}
 COMMON = {"p", "flat", "round", "J_m", "b_m", "T_w", "P_fe", "n_fe", "U_dc"}
 
 
-def is_delta(card) -> bool:
+def is_delta(card: Card) -> bool:
     return card.choices.get("winding") == "delta"
 
 
-def line_factor(v, card) -> float:
+def line_factor(v: Values, card: Card) -> float:
     """Peak of the EMF between two open lines over that of a winding, with sharp corners. In star it is f(60°)
     − f(−60°). In delta what the three EMFs have in common is lost on the windings: f − Σf/3, which peaks
     where f does, with the others 30° below zero."""
@@ -102,7 +104,7 @@ def line_factor(v, card) -> float:
     return 2 * min(1.0, math.pi / 3 / flank)
 
 
-def winding_values(v, card) -> dict[str, float]:
+def winding_values(v: Values, card: Card) -> dict[str, float]:
     """R (at 20 °C), L and k_e (V·s/rad, peak) of a winding, from whichever set was entered. Between two lines
     lie two phases of a star, or one of a delta beside the other two."""
     if card.choices.get("entry") == "sheet":
@@ -112,19 +114,19 @@ def winding_values(v, card) -> dict[str, float]:
     return {"R": v["R_s"], "L": v["L_s"], "k_e": v["k_phase"]}
 
 
-def between_lines(v, card) -> dict[str, float]:
+def between_lines(v: Values, card: Card) -> dict[str, float]:
     """R, L (at 20 °C) and k_e (V·s/rad, peak) between two lines."""
     m = winding_values(v, card)
     share = 2 / 3 if is_delta(card) else 2.0
     return {"R": share * m["R"], "L": share * m["L"], "k_e": line_factor(v, card) * m["k_e"]}
 
 
-def circuit(v, card):
+def circuit(v: Values, card: Card) -> dict[str, float]:
     winding = winding_values(v, card)
     return {**v, **winding, "R": winding["R"] * warmer(v), "k_fe": iron_drag(v)}
 
 
-def contradictions(v, card):
+def contradictions(v: Values, card: Card) -> list[Contradiction]:
     found = []
     if card.choices.get("entry") == "sheet" and not math.isnan(v["k_t"]):
         follows_ = between_lines(v, card)["k_e"]
@@ -143,7 +145,7 @@ def contradictions(v, card):
     return found
 
 
-def follows(v, card):
+def follows(v: Values, card: Card) -> list[Figure]:
     m, lines = circuit(v, card), between_lines(v, card)
     no_load = v["U_dc"] / lines["k_e"]
     return [

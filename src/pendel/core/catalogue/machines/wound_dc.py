@@ -22,15 +22,18 @@ from pendel.core.catalogue.declare import (
     Signal,
     State,
     Value,
+    Values,
 )
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import SignalRole
 
 SEPARATE, SHUNT, SERIES = "separate", "shunt", "series"
 
 
-def build(c, excitation: str):
+def build(c: PartContext, excitation: str) -> None:
     u, i = c.pair("winding")
     omega, load = c.flange("shaft")
     i_a, slope_a = c.state("i_a")
@@ -80,7 +83,7 @@ def build(c, excitation: str):
     c.stored(l_a * i_a * i_a / 2 + l_f * i_f * i_f / 2 + j * speed * speed / 2)
 
 
-def rated_field(v, excitation: str) -> tuple[float, float]:
+def rated_field(v: Values, excitation: str) -> tuple[float, float]:
     """Armature and field current (A) at the rated point."""
     if excitation == SERIES:
         return v["I_n"], v["I_n"]
@@ -88,21 +91,21 @@ def rated_field(v, excitation: str) -> tuple[float, float]:
     return v["I_n"] - (i_f if excitation == SHUNT else 0.0), i_f
 
 
-def rated_emf(v, excitation: str) -> float:
+def rated_emf(v: Values, excitation: str) -> float:
     i_a, i_f = rated_field(v, excitation)
     return v["U_n"] - v["R_a"] * i_a - (v["R_f"] * i_f if excitation == SERIES else 0.0)
 
 
-def circuit(v, card, excitation: str):
+def circuit(v: Values, card: Card, excitation: str) -> dict[str, float]:
     """A nameplate holds for a winding at 20 °C."""
-    found = v | {n: v[n] * warmer(v) for n in ("R_a", "R_f")} | {"k_fe": iron_drag(v) / v["I_fe"] ** 2}
+    found = dict(v) | {n: v[n] * warmer(v) for n in ("R_a", "R_f")} | {"k_fe": iron_drag(v) / v["I_fe"] ** 2}
     if card.choices.get("entry") != "plate":
         return found
     _, i_f = rated_field(v, excitation)
     return found | {"M_af": rated_emf(v, excitation) / (i_f * v["n_n"])}
 
 
-def contradictions(v, card, excitation: str) -> list[Contradiction]:
+def contradictions(v: Values, card: Card, excitation: str) -> list[Contradiction]:
     if card.choices.get("entry") != "plate":
         return []
     i_a, _ = rated_field(v, excitation)
@@ -125,7 +128,7 @@ def contradictions(v, card, excitation: str) -> list[Contradiction]:
     return []
 
 
-def follows(v, card, excitation: str) -> list[Figure]:
+def follows(v: Values, card: Card, excitation: str) -> list[Figure]:
     m = circuit(v, card, excitation)
     if not math.isfinite(m["M_af"]) or m["M_af"] <= 0:
         return []
@@ -143,7 +146,7 @@ def follows(v, card, excitation: str) -> list[Figure]:
 PLATE = {"U_n", "I_n", "n_n"}
 
 
-def shown(card, excitation: str):
+def shown(card: Card, excitation: str) -> set[str]:
     common = {"R_a", "L_a", "R_f", "L_f", "J_m", "b_m", "T_w", "P_fe", "n_fe", "I_fe"}
     if card.choices.get("entry") == "plate":
         return common | PLATE | ({"U_f"} if excitation == SEPARATE else set())

@@ -10,10 +10,14 @@ from __future__ import annotations
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import Figure, Link, Part, Port, Signal, State, Value, Values
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 
 
-def spring(c, slip: ca.SX, rate: ca.SX, *, play: ca.SX | None, pulls_only: bool = False) -> ca.SX:
+def spring(
+    c: PartContext, slip: ca.SX, rate: ca.SX, *, play: ca.SX | None, pulls_only: bool = False
+) -> ca.SX:
     """Force of spring and damper at a stretch ``slip`` that grows at ``rate``; ``play`` is what is free in
     all."""
     k, d = c.value("k"), c.value("d")
@@ -31,7 +35,9 @@ def spring(c, slip: ca.SX, rate: ca.SX, *, play: ca.SX | None, pulls_only: bool 
     return (at > 0.5) * ahead + (at < -0.5) * behind
 
 
-def stretched(c, name: str, through: str, *, play: ca.SX | None = None, pulls_only: bool = False):
+def stretched(
+    c: PartContext, name: str, through: str, *, play: ca.SX | None = None, pulls_only: bool = False
+) -> tuple[ca.SX, ca.SX, ca.SX]:
     """State a spring between the ports a and b; its stretch, the rate of that, and its force, positive where
     it pulls."""
     across_a, through_a = c.flange("a")
@@ -49,7 +55,7 @@ def stretched(c, name: str, through: str, *, play: ca.SX | None = None, pulls_on
     return slip, rate, force
 
 
-def build_shaft(c):
+def build_shaft(c: PartContext) -> None:
     play = c.value("play") if c.is_positive("play") else None
     twist, rate, torque = stretched(c, "twist", "torque", play=play)
     wound = twist
@@ -58,12 +64,12 @@ def build_shaft(c):
     report_energy(c, wound, rate, torque)
 
 
-def build_rope(c):
+def build_rope(c: PartContext) -> None:
     stretch, rate, force = stretched(c, "stretch", "force", pulls_only=True)
     report_energy(c, ca.fmax(stretch, 0), rate, force)
 
 
-def report_energy(c, wound: ca.SX, rate: ca.SX, force: ca.SX) -> None:
+def report_energy(c: PartContext, wound: ca.SX, rate: ca.SX, force: ca.SX) -> None:
     """Energy of the spring, and what the damper loses."""
     c.stored(c.value("k") * wound * wound / 2)
     loss = (force - c.value("k") * wound) * rate
@@ -71,7 +77,7 @@ def report_energy(c, wound: ca.SX, rate: ca.SX, force: ca.SX) -> None:
     c.lost(loss)
 
 
-def build_drum(c):
+def build_drum(c: PartContext) -> None:
     """v = r·ω, M = r·F."""
     omega, torque = c.flange("shaft")
     v, force = c.flange("rope")
@@ -84,7 +90,7 @@ def build_drum(c):
     c.signal("power", -force * v)
 
 
-def stiff_time(v, card):
+def stiff_time(v: Values, card: Card) -> list[Figure]:
     return [Figure("Damping over stiffness", "d/k", v["d"] / v["k"], "s")]
 
 

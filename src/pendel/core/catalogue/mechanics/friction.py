@@ -4,10 +4,16 @@ The law itself is stated by `pendel.core.equations.friction`, where frictions on
 Armstrong-Hélouvry, Dupont, Canudas de Wit: Automatica 30 (1994) 1083, section 3 (from memory).
 """
 
-from pendel.core.catalogue.declare import Contradiction, Link, Part, Port, Signal, Value
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from pendel.core.catalogue.declare import Contradiction, Link, Part, Port, Signal, Value, Values
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 
 
-def _build(c, level_name, stiction_name, viscous_name):
+def _build(c: PartContext, level_name: str, stiction_name: str, viscous_name: str) -> None:
     across_a, through_a = c.flange("a")
     across_b, through_b = c.flange("b")
     w, dw = c.state("w", helper=True)
@@ -22,16 +28,16 @@ def _build(c, level_name, stiction_name, viscous_name):
     c.lost(whole * w)
 
 
-def build_rotary(c):
+def build_rotary(c: PartContext) -> None:
     _build(c, "M_c", "M_s", "b")
 
 
-def build_linear(c):
+def build_linear(c: PartContext) -> None:
     _build(c, "F_c", "F_s", "b")
 
 
-def stiction_below_sliding(sliding, stiction):
-    def check(v, card):
+def stiction_below_sliding(sliding: str, stiction: str) -> Callable[[Values, Card], list[Contradiction]]:
+    def check(v: Values, card: Card) -> list[Contradiction]:
         if v[stiction] < v[sliding]:
             return [
                 Contradiction(

@@ -1,17 +1,20 @@
 """Rigid bodies: rotating inertia and moving mass. Newton's law in one direction."""
 
+from __future__ import annotations
+
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
+from pendel.core.equations.context import PartContext
 
 
-def build_inertia(c):
+def build_inertia(c: PartContext) -> None:
     _body(c, inertia="J", speed="omega", place="phi", names=("speed", "angle", "torque"))
 
 
-def build_mass(c):
+def build_mass(c: PartContext) -> None:
     _body(c, inertia="m", speed="v", place="x", names=("speed", "position", "force"))
 
 
-def _body(c, *, inertia, speed, place, names):
+def _body(c: PartContext, *, inertia: str, speed: str, place: str, names: tuple[str, ...]) -> None:
     across_a, through_a = c.flange("a")
     across_b, through_b = c.flange("b")
     w, dw = c.state(speed)

@@ -1,5 +1,7 @@
 """Loads and test-bench drives with a profile over time. A positive load brakes positive movement."""
 
+from __future__ import annotations
+
 from typing import Any
 
 import casadi as ca
@@ -7,6 +9,7 @@ import casadi as ca
 from pendel.core.catalogue.declare import Choice, Link, Part, Port, Signal, Value
 from pendel.core.drive.document import Card
 from pendel.core.drive.findings import Finding, attention
+from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import number_text
 from pendel.core.vocabulary import SignalRole
 
@@ -15,7 +18,7 @@ ACTS = Choice(
 )
 
 
-def build_load(c):
+def build_load(c: PartContext) -> None:
     speed, through = c.flange("a")
     level = c.profile()
     if c.choice("acts") == "pulls":
@@ -32,7 +35,7 @@ def build_load(c):
     c.delivered(load * speed)
 
 
-def build_air(c):
+def build_air(c: PartContext) -> None:
     """M = M_n·ω·|ω|/ω_n²: drag in turbulent flow."""
     speed, through = c.flange("a")
     load = c.value("M_n") * speed * ca.fabs(speed) / c.value("w_n") ** 2
@@ -43,7 +46,7 @@ def build_air(c):
     c.delivered(load * speed)
 
 
-def build_imposed_speed(c):
+def build_imposed_speed(c: PartContext) -> None:
     speed, through = c.flange("a")
     wanted = c.profile()
     c.equation(speed - wanted)
@@ -53,7 +56,7 @@ def build_imposed_speed(c):
     c.supplied(-through * wanted)
 
 
-def build_imposed_torque(c):
+def build_imposed_torque(c: PartContext) -> None:
     speed, through = c.flange("a")
     wanted = c.profile()
     c.equation(through + wanted)
@@ -63,7 +66,7 @@ def build_imposed_torque(c):
     c.supplied(wanted * speed)
 
 
-def load_signals(word, unit):
+def load_signals(word: str, unit: str) -> tuple[Signal, ...]:
     return (
         Signal("load", f"load {word}", unit, role=SignalRole.LOAD),
         Signal("level", "profile", unit, role=SignalRole.LOAD_LEVEL),

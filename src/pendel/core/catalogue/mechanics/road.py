@@ -10,11 +10,25 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from typing import Any
 
 import casadi as ca
 import numpy as np
 
-from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Link, Part, Port, Signal, State, Value
+from pendel.core.catalogue.declare import (
+    Contradiction,
+    Curve,
+    Figure,
+    Link,
+    Part,
+    Port,
+    Signal,
+    State,
+    Value,
+    Values,
+)
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import SignalRole
 
 GRAVITY = 9.80665
@@ -33,28 +47,28 @@ J_WHEEL = Value("J_w", "Inertia of the wheel", "kg·m²", "0.8", low=0.0, open_l
 J_AXLE = replace(J_WHEEL, label="Inertia, axle", default="1.2")
 
 
-def shape(slide, atan=math.atan, tan=math.tan, asin=math.asin):
+def shape(slide: Any, atan: Any = math.atan, tan: Any = math.tan, asin: Any = math.asin) -> tuple[Any, Any]:
     """C and B·κ_peak of the curve: its limit is sin(C·π/2) = ``slide``, and its peak where the atan is
     π/(2C)."""
     c = 2 - 2 / math.pi * asin(slide)
     return c, tan(math.pi / (2 * c))
 
 
-def friction_at(slip: ca.SX, mu, kappa, slide) -> ca.SX:
+def friction_at(slip: ca.SX, mu: ca.SX, kappa: ca.SX, slide: ca.SX) -> ca.SX:
     c, reach = shape(slide, ca.atan, ca.tan, ca.asin)
     return mu * ca.sin(c * ca.atan(reach * slip / kappa))
 
 
-def slip_of(c, rim: ca.SX, v: ca.SX) -> ca.SX:
+def slip_of(c: PartContext, rim: ca.SX, v: ca.SX) -> ca.SX:
     """What the rim's speed is beyond the ground's, over the ground's; near standstill over ``v_s``."""
     return (rim - v) / ca.sqrt(v * v + c.value("v_s") ** 2)
 
 
-def grip(c, slip: ca.SX) -> ca.SX:
+def grip(c: PartContext, slip: ca.SX) -> ca.SX:
     return friction_at(slip, c.value("mu"), c.value("kappa"), c.value("slide"))
 
 
-def axle_speed(c, port: str, name: str) -> tuple[ca.SX, ca.SX, ca.SX]:
+def axle_speed(c: PartContext, port: str, name: str) -> tuple[ca.SX, ca.SX, ca.SX]:
     """Speed of a wheel that has inertia, so that it may also roll freely; its derivative, and the torque from
     its shaft."""
     across, torque = c.flange(port)
@@ -63,7 +77,7 @@ def axle_speed(c, port: str, name: str) -> tuple[ca.SX, ca.SX, ca.SX]:
     return omega, slope, torque
 
 
-def build_wheel(c):
+def build_wheel(c: PartContext) -> None:
     omega, slope, torque = axle_speed(c, "axle", "omega")
     v, through = c.flange("road")
     rim = c.value("r") * omega
@@ -82,7 +96,7 @@ def build_wheel(c):
     c.lost(loss)
 
 
-def build_vehicle(c):
+def build_vehicle(c: PartContext) -> None:
     """m·dv/dt = F_front + F_rear − m·g·sin α − ½·ρ·c_wA·v·|v| − c_r·m·g·cos α.
 
     All but the driving force acts at the centre of gravity, so that the driving force F_t at the ground
@@ -127,7 +141,7 @@ def build_vehicle(c):
     c.delivered(climbing * v)
 
 
-def grip_curve(v, card) -> Curve:
+def grip_curve(v: Values, card: Card) -> Curve:
     slips = np.linspace(0.0, max(1.0, 4 * v["kappa"]), 201)
     c, reach = shape(v["slide"])
     return Curve(
@@ -141,14 +155,14 @@ def grip_curve(v, card) -> Curve:
     )
 
 
-def wheel_follows(v, card):
+def wheel_follows(v: Values, card: Card) -> list[Figure]:
     return [
         Figure("Greatest force", "F_max", v["mu"] * v["N"], "N"),
         Figure("at a torque of", "M_max", v["mu"] * v["N"] * v["r"], "N·m"),
     ]
 
 
-def vehicle_follows(v, card):
+def vehicle_follows(v: Values, card: Card) -> list[Figure]:
     """On the level, from rest: with one axle driven, m·a = μ·W/(1 ∓ μ·h/l), with both μ·g; Gillespie, chapter
     2 (from memory)."""
     front, rear = v["mu"] * GRAVITY * v["front"], v["mu"] * GRAVITY * (1 - v["front"])
@@ -160,7 +174,7 @@ def vehicle_follows(v, card):
     ]
 
 
-def stands(v, card):
+def stands(v: Values, card: Card) -> list[Contradiction]:
     if v["mu"] * v["h"] >= 0.95 * v["l"]:
         return [
             Contradiction(

@@ -1,12 +1,17 @@
 """Gear with efficiency and elastic belt."""
 
+from __future__ import annotations
+
+import casadi as ca
+
 from pendel.core.catalogue.declare import Link, Part, Port, Signal, State, Value
+from pendel.core.equations.context import PartContext
 
 DEAD_BAND = 1e-9
 """Torque (N·m) below which its sign does not change, so that rounding flips nothing."""
 
 
-def build_gear(c):
+def build_gear(c: PartContext) -> None:
     """ω_b = ω_a / ratio. Torque with the losses on the side that is driven.
 
     With the torque M_a into the fast shaft and what comes out reflected to it, M_b' = M_a − M_loss: driving,
@@ -23,11 +28,11 @@ def build_gear(c):
     sign = 1 - 2 * negative.symbol
     negative.exits += [(0, -torque_a - DEAD_BAND, 1), (1, torque_a - DEAD_BAND, 0)]
 
-    def level(direction):
+    def level(direction: ca.SX) -> ca.SX:
         drives = (1 + direction * sign) / 2
         return torque_a * (drives * (1 - eta) + (1 - drives) * (1 - 1 / eta))
 
-    lost_torque = c.loss_by_load(w, dw, sliding=level, forward=level(1), backward=-level(-1))
+    lost_torque = c.loss_by_load(w, dw, sliding=level, forward=level(ca.SX(1)), backward=-level(ca.SX(-1)))
     c.equation(torque_b + ratio * (torque_a - lost_torque))
     loss = torque_a * speed_a + torque_b * speed_b
     c.signal("speed", speed_b)
@@ -38,7 +43,7 @@ def build_gear(c):
     c.lost(loss)
 
 
-def build_belt(c):
+def build_belt(c: PartContext) -> None:
     """Pulley, elastic belt with damping, rod: F = k·s + d·ds/dt, ds/dt = r·ω − v."""
     omega, torque = c.flange("pulley")
     v, force = c.flange("rod")

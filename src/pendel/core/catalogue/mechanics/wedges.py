@@ -9,27 +9,35 @@ Engineering Design, sections on power screws and worm gearing (from memory).
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
+from typing import Any
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import Contradiction, Figure, Link, Part, Port, Signal, Value
+from pendel.core.catalogue.declare import Contradiction, Figure, Link, Part, Port, Signal, Value, Values
 from pendel.core.catalogue.mechanics.transmissions import DEAD_BAND
+from pendel.core.drive.document import Card
+from pendel.core.equations.context import PartContext
 
 PRESSURE_ANGLE = math.radians(20.0)
 """Of worm teeth, measured square to the flank; it raises the friction angle."""
 
 
-def lifting(gamma, rho):
+Angles = Callable[[Callable[[str], Any]], tuple[ca.SX, ca.SX]]
+"""Lead angle and angle of friction (rad) from what gives a value by its name."""
+
+
+def lifting(gamma: Any, rho: Any) -> Any:
     """Efficiency with the load against the movement."""
     return ca.tan(gamma) / ca.tan(gamma + rho)
 
 
-def lowering(gamma, rho):
+def lowering(gamma: Any, rho: Any) -> Any:
     """Torque in per torque of the load while the load sinks; below zero the thread holds by itself."""
     return ca.tan(gamma - rho) / ca.tan(gamma)
 
 
-def sliding_flanks(c, gamma, rho, turn, load):
+def sliding_flanks(c: PartContext, gamma: ca.SX, rho: ca.SX, turn: ca.SX, load: ca.SX) -> ca.SX:
     """Friction of the flanks on the shaft that drives; ``load`` is what the other side asks for, reflected to
     it."""
     w, dw = c.state("w", helper=True)
@@ -39,24 +47,24 @@ def sliding_flanks(c, gamma, rho, turn, load):
     negative.exits += [(0, -load - DEAD_BAND, 1), (1, load - DEAD_BAND, 0)]
     up, down = lifting(gamma, rho), lowering(gamma, rho)
 
-    def level(direction):
+    def level(direction: ca.SX) -> ca.SX:
         lifts = (1 + direction * sign) / 2
         return load * (lifts * (1 / up - 1) + (1 - lifts) * (down - 1))
 
-    return c.loss_by_load(w, dw, sliding=level, forward=level(1), backward=-level(-1))
+    return c.loss_by_load(w, dw, sliding=level, forward=level(ca.SX(1)), backward=-level(ca.SX(-1)))
 
 
-def finish(c, loss):
+def finish(c: PartContext, loss: ca.SX) -> None:
     c.signal("loss", loss)
     c.lost(loss)
 
 
-def worm_angles(value):
+def worm_angles(value: Callable[[str], Any]) -> tuple[ca.SX, ca.SX]:
     gamma, mu = value("gamma"), value("mu")
     return gamma, ca.atan(mu / math.cos(PRESSURE_ANGLE))
 
 
-def build_worm(c):
+def build_worm(c: PartContext) -> None:
     speed_a, torque_a = c.flange("a")
     speed_b, torque_b = c.flange("b")
     ratio = c.value("ratio")
@@ -71,11 +79,11 @@ def build_worm(c):
     finish(c, torque_a * speed_a + torque_b * speed_b)
 
 
-def screw_angles(value):
+def screw_angles(value: Callable[[str], Any]) -> tuple[ca.SX, ca.SX]:
     return ca.atan(value("lead") / (ca.pi * value("d_m"))), ca.atan(value("mu"))
 
 
-def build_screw(c):
+def build_screw(c: PartContext) -> None:
     """v = ω·lead/2π."""
     omega, torque = c.flange("shaft")
     v, force = c.flange("nut")
@@ -91,8 +99,8 @@ def build_screw(c):
     finish(c, torque * omega + force * v)
 
 
-def told(angles):
-    def follows(v, card):
+def told(angles: Angles) -> Callable[[Values, Card], list[Figure]]:
+    def follows(v: Values, card: Card) -> list[Figure]:
         gamma, rho = (float(ca.DM(x)) for x in angles(lambda n: v[n]))
         up, down = float(lifting(gamma, rho)), float(lowering(gamma, rho))
         figures = [Figure("Efficiency driving", "η", up, "%")]
@@ -103,8 +111,8 @@ def told(angles):
     return follows
 
 
-def steep(angles, name):
-    def check(v, card):
+def steep(angles: Angles, name: str) -> Callable[[Values, Card], list[Contradiction]]:
+    def check(v: Values, card: Card) -> list[Contradiction]:
         gamma, rho = (float(ca.DM(x)) for x in angles(lambda n: v[n]))
         if gamma + rho >= math.radians(85.0):
             return [

@@ -4,8 +4,11 @@ Sensor a is on while the electrical angle lies between 30° and 210°, so that i
 flat EMF: common practice, no source.
 """
 
-from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
+from __future__ import annotations
+
+from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value, Values
 from pendel.core.catalogue.sensors.sensing import MODE
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import SignalRole, ValueRole
 
 
@@ -24,7 +27,7 @@ ORDERS = ("abc", "acb", "bac", "bca", "cab", "cba")
 LETTERS = "abc"
 
 
-def derive(v, card, period):
+def derive(v: Values, card: Card, period: float) -> dict[str, float]:
     order = card.choices.get("order", ORDERS[0])
     ideal = card.choices.get("mode") == "ideal"
     errors = dict.fromkeys(("turned", "off_a", "off_b", "off_c"), 0.0) if ideal else {}

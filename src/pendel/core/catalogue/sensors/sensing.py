@@ -4,10 +4,14 @@ Order of the errors: delay, gain and offset, noise, quantisation, as the signal 
 and converter.
 """
 
+from __future__ import annotations
+
 import math
+from collections.abc import Mapping
 
 from pendel.core.catalogue.control.shapes import LAG
-from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
+from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value, Values
+from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
 
 
@@ -42,7 +46,7 @@ def update(
 UNBOUNDED = 1e30
 
 
-def derive(v, card, period):
+def derive(v: Values, card: Card, period: float) -> dict[str, float]:
     """A converter of n bits has 2ⁿ codes from −range up; what lies beyond reads as the last of them."""
     levels = 0.0
     if not math.isnan(v["bits"]) and not math.isnan(v["range"]):
@@ -60,7 +64,7 @@ def derive(v, card, period):
 MODE = Choice("mode", "Behaves", (("as it is", "as it is, with its errors"), ("ideal", "ideal")), "ideal")
 
 
-def tell_errors(v):
+def tell_errors(v: Mapping[str, str]):
     """The first error that is not zero."""
     words = {
         "noise_relative": "noise",
