@@ -26,12 +26,13 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from truth.slices import in_slices
 
 import pendel
-from pendel.core.catalogue.declare import LEVELS
 from pendel.core.drive.file import load
 from pendel.core.errors import PendelError
 from pendel.core.plant.integrate import integrate
-from pendel.core.plant.program import METHODS, RunSettings
+from pendel.core.plant.methods import IN_CONTROL
+from pendel.core.plant.program import RunSettings
 from pendel.core.runs.simulate import prepare
+from pendel.core.vocabulary.levels import OURS
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 TOLERANCES = (1e-5, 1e-7)
@@ -69,7 +70,7 @@ def cases(name: str, level: str, *, sliced: bool) -> dict[str, str]:
             h_max=2e-4,
             fixed_step=settings["step"],
         )
-        for method, tolerance in itertools.product(METHODS, TOLERANCES)
+        for method, tolerance in itertools.product(IN_CONTROL, TOLERANCES)
         if method != "fixed" or tolerance == TOLERANCES[0]
     }
     if own:
@@ -94,7 +95,7 @@ def gather(*, sliced: bool = False) -> dict[str, str]:
     names = sorted(p.name for p in EXAMPLES.glob("*.pendel"))
     found: dict[str, str] = {}
     with ProcessPoolExecutor(2) as pool:
-        waiting = [pool.submit(cases, n, level, sliced=sliced) for n in names for level in LEVELS]
+        waiting = [pool.submit(cases, n, level, sliced=sliced) for n in names for level in OURS]
         for done in waiting:
             found |= done.result()
             print(f"\r{len(found)} runs", end="", file=sys.stderr)

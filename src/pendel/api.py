@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import math
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 
@@ -20,6 +21,7 @@ from pendel.core.drive.document import End, FluxTable, OwnEquations
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.formats.traces import save_traces
+from pendel.core.measures import MEASURES, Span
 from pendel.core.quantities.named import check_name
 from pendel.core.runs.balance import Balance, Lost, balance, losses
 from pendel.core.runs.kept import KeptRun, Trace
@@ -56,6 +58,27 @@ class Run:
         """Lines of a signal between two times (s); see `pendel.core.runs.spectra.spectrum`."""
         trace = self[key]
         return spectrum(*trace.drawn, start, end, fundamental=fundamental)
+
+    def measure(self, name: str, key: str, start: float, end: float, *, setpoint: str | None = None) -> float:
+        """A measure of a signal between two times (s), in SI; not-a-number where it means nothing there.
+
+        ``name`` is one of `pendel.core.measures.MEASURES`, such as ``"rms"`` or ``"overshoot"``; measures of a response take the
+        ``setpoint`` it follows.
+
+        Raises
+        ------
+        DriveProblem
+            for a name, signal or time that there is not.
+        """
+        known_name("measure", name, (m.id for m in MEASURES), "Pendel")
+        for each in (key, setpoint) if setpoint else (key,):
+            known_name("signal", each, self.kept.keys, f"The run {self.kept.name}")
+        if not 0 <= start < end:
+            raise DriveProblem(
+                f"{start:g} s to {end:g} s is no span of the run. Write the earlier time first."
+            )
+        value = MEASURES[name].of(Span(self.kept, key, start, min(end, self.kept.end), setpoint))
+        return math.nan if value is None else value
 
     def averages(self, key: str, start: float, end: float) -> Averages:
         """Mean, rms and ripple (peak to peak) of a signal between two times (s)."""

@@ -6,11 +6,15 @@ import pytest
 from pendel.core.catalogue.index import kinds
 
 DOCS = Path(__file__).parent.parent.parent / "docs"
-EXAMPLES = re.findall(r"```python\n(.*?)```", (DOCS / "python.md").read_text("utf-8"), re.S)
+EXAMPLES = [
+    text
+    for page in ("python.md", "adding.md")
+    for text in re.findall(r"```python\n(.*?)```", (DOCS / page).read_text("utf-8"), re.S)
+]
 
 
 @pytest.mark.parametrize("number", range(len(EXAMPLES)))
-def test_examples_of_the_python_page_run(number, tmp_path, monkeypatch, example_path, capsys):
+def test_examples_of_the_pages_run(number, tmp_path, monkeypatch, example_path, capsys):
     monkeypatch.chdir(tmp_path)
     exec(EXAMPLES[number].replace("src/pendel/examples", str(example_path.parent)), {})
     assert capsys.readouterr().out

@@ -15,7 +15,9 @@ from pendel.core.drive.file import from_text, to_text
 from pendel.core.loops import tuning
 from pendel.core.loops.find import find_loops
 from pendel.core.loops.margins import margins
-from pendel.core.loops.rules import LagPlant, magnitude_optimum, symmetrical_optimum
+from pendel.core.loops.rules.lag_plant import LagPlant
+from pendel.core.loops.rules.magnitude_optimum import magnitude_optimum
+from pendel.core.loops.rules.symmetrical_optimum import symmetrical_optimum
 from pendel.core.loops.tuning import LoopStudy, propose_all, standings, take_gains
 from pendel.core.runs.measures import dip_measures, mean, rms, step_measures
 from pendel.core.runs.simulate import prepare

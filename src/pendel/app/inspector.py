@@ -39,6 +39,7 @@ from pendel.core.drive.document import Card, End
 from pendel.core.drive.findings import Finding
 from pendel.core.drive.inside import resolved, with_members
 from pendel.core.errors import DriveProblem, ExpressionProblem
+from pendel.core.plant.methods import METHODS
 from pendel.core.quantities.expressions import is_literal
 from pendel.core.quantities.units import figure, number_text
 
@@ -170,13 +171,7 @@ class Inspector(QWidget):
         self._setting_choice(
             "method",
             "Method",
-            (
-                ("auto", "chosen while running"),
-                ("fast", "fast, order 2 to 3"),
-                ("explicit", "explicit, order 5"),
-                ("stiff", "stiff, order 4"),
-                ("fixed", "fixed step, real time"),
-            ),
+            tuple((method.id, method.title) for method in METHODS),
         )
         self._setting_choice("sensors", "All sensors", (("as they are", "as they are"), ("ideal", "ideal")))
         self._update_settings()

@@ -16,9 +16,9 @@ from pendel.app.spine import loop_state
 from pendel.app.widgets import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
 from pendel.core.errors import ExpressionProblem, PendelError
 from pendel.core.loops.margins import unwrapped_phase
+from pendel.core.loops.rules import RULES
 from pendel.core.loops.tuning import (
     GAIN_UNITS,
-    RULES,
     Judged,
     LoopStudy,
     Standing,
@@ -126,8 +126,8 @@ class LoopsPage(QWidget):
         self.rule_box = QComboBox()
         self.rule_box.setAccessibleName("Rule for the gains")
         self.rule_box.setFixedHeight(26)
-        for key, text in RULES.items():
-            self.rule_box.addItem(text, key)
+        for each in RULES:
+            self.rule_box.addItem(each.title, each.id)
         self.rule_box.activated.connect(lambda _: self._rule_chosen())
         inside.addWidget(self.rule_box)
         self.crossover = Field("", "Crossover, Hz", 84)
@@ -347,7 +347,7 @@ class LoopsPage(QWidget):
         self._propose_late.start()
 
     def _rule_chosen(self) -> None:
-        self.crossover_row.setEnabled(self.rule_box.currentData() == "crossover")
+        self.crossover_row.setEnabled(RULES[self.rule_box.currentData()].takes_crossover)
         self.propose()
 
     def propose(self) -> None:

@@ -9,10 +9,11 @@ from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 from pendel.app.look import colour
 from pendel.app.session import Session
 from pendel.app.widgets import clear
-from pendel.core.catalogue.declare import LEVELS, Part
+from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands
 from pendel.core.errors import DriveProblem
+from pendel.core.vocabulary import levels, plainest
 
 
 class Mark(QWidget):
@@ -50,7 +51,7 @@ class LevelChoice(QWidget):
 
     def levels(self) -> list[str]:
         """Levels some part of the drive has, coarse to fine."""
-        found = {LEVELS[0]}
+        found = {plainest()}
         for card in self.session.drive.cards.values():
             try:
                 kind = kind_of(card)
@@ -58,7 +59,9 @@ class LevelChoice(QWidget):
                 continue
             if isinstance(kind, Part):
                 found |= set(kind.levels)
-        return [level for level in LEVELS if level in found or level == self.session.drive.settings["level"]]
+        return [
+            level for level in levels() if level in found or level == self.session.drive.settings["level"]
+        ]
 
     def refresh(self) -> None:
         levels = self.levels()

@@ -32,10 +32,10 @@ from pendel.app.widgets import Elided, button, clear, column, label, row, rule, 
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import FileProblem
+from pendel.core.measures import Measure, Place, Span, measures_at
 from pendel.core.quantities.units import figure
 from pendel.core.runs.balance import balance
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.measures import averages
 from pendel.core.runs.run_roles import signals_of
 from pendel.core.runs.vectors import machines, needed
 from pendel.core.vocabulary import SignalRole
@@ -47,6 +47,8 @@ MOST_MEASURED = 3
 
 INSTANT = 2.0
 """Ticks shown on each side of an instant that a finding points to."""
+BESIDE = 3
+"""Measures of a signal that stand beside each other; further ones have a row of their own."""
 MOST_LOSSES = 6
 """Parts in the table of losses, the largest first."""
 
@@ -444,10 +446,10 @@ class RunsPage(QWidget):
             self.grid.addWidget(head, 0, c)
         shown = keys_of(self.strips.specs)
         rows = [measured(run, actual, setpoint, a, b, shown) for run, _ in runs]
-        for r, name in enumerate(rows[0], 1):
+        for r, name in enumerate(dict.fromkeys(name for figures in rows for name in figures), 1):
             self.grid.addWidget(label(name, "muted"), r, 0)
             for c, figures in enumerate(rows, 1):
-                value = label(figures[name])
+                value = label(figures.get(name, "–"))
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)
                 self.grid.addWidget(value, r, c)
         self.grid.setColumnStretch(0, 1)
@@ -457,21 +459,18 @@ class RunsPage(QWidget):
     def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
         """Mean, rms and ripple of the first signal of each strip; below them what each part loses."""
         self.span.setText(f"{run.name}, between the cursors, {figure(b - a, 's', 4)}")
-        self._fill([("", "mean", "rms", "ripple p-p")])
+        measures = measures_at(Place.SIGNAL)
+        beside, below = measures[:BESIDE], measures[BESIDE:]
+        self._fill([("", *(m.title for m in beside))])
         for spec in self.strips.specs[:5]:
             key = next((s for s in spec.signals if s in run.keys), None)
             if key is None:
                 continue
-            trace = run.trace(key)
-            found = averages(run.pieces(key), a, b)
-            of = (found.mean, found.rms, found.ripple)
-            self._fill(
-                [
-                    (trace.label, *("" for _ in of)),
-                    ("", *(figure(settled(v, trace.y), trace.unit, 3) for v in of)),
-                ],
-                heading=False,
-            )
+            span = Span(run, key, a, b)
+            texts = {m.id: self._measure_text(m, span) for m in measures}
+            rows = [(span.trace.label, *("" for _ in beside)), ("", *(texts[m.id] for m in beside))]
+            rows += [("", m.title, *("" for _ in beside[2:]), texts[m.id]) for m in below]
+            self._fill(rows, heading=False)
         found = balance(run, a, b)
         lost = [(each.what, each.energy) for each in found.losses[:MOST_LOSSES]]
         more = sum(each.energy for each in found.losses[MOST_LOSSES:])
@@ -486,6 +485,12 @@ class RunsPage(QWidget):
             self._fill([("Lost", "", "power", "energy"), *(shown(*each) for each in lost)])
             for words, energy in found.sums:
                 self._fill([(words, "", "", ""), shown("", energy)], heading=False)
+
+    def _measure_text(self, measure: Measure, span: Span) -> str:
+        value = measure.of(span)
+        if value is None or value != value:
+            return "–"
+        return figure(settled(value, span.trace.y), measure.unit_for(span), 3)
 
     def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:
         """Rows of the lower table; a name without figures has the row to itself."""

@@ -44,12 +44,14 @@ from pendel.app.trust import may_run
 from pendel.app.unit_choices import UnitChoices
 from pendel.app.widgets import Elided, Field, button, label
 from pendel.core.catalogue.declare import Block, Choice
-from pendel.core.catalogue.index import left_out
 from pendel.core.drive import assemblies, commands
 from pendel.core.drive.document import Drive, End, Wire
 from pendel.core.drive.file import card_from_record, card_record
 from pendel.core.drive.findings import Finding, Severity
 from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.extensions import all_left_out
+from pendel.core.measures import MEASURES
+from pendel.core.plant.methods import METHODS
 
 CLIP_MIME = "application/x-pendel-cards"
 
@@ -593,7 +595,7 @@ class MainWindow(QMainWindow):
         words = (
             f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.",
             str(self.jobs.worker.held),
-            *left_out,
+            *what_was_left_out(),
             "GPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and "
             "JetBrains Mono, SIL Open Font License.",
         )
@@ -611,3 +613,12 @@ class MainWindow(QMainWindow):
         if hasattr(firmware, "close_jobs"):
             firmware.close_jobs()
         event.accept()
+
+
+def what_was_left_out() -> list[str]:
+    """Sentences on what installed packages offer and could not be taken."""
+    from pendel.core.loops.rules import RULES  # slow to load, and not needed to start
+
+    for table in (METHODS, MEASURES, RULES):
+        len(table)  # which loads it
+    return all_left_out()

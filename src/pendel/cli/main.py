@@ -37,6 +37,7 @@ def parser() -> argparse.ArgumentParser:
         "--from", dest="start", metavar="TIME", help="such as 0.2 s; the run's beginning without it"
     )
     measure.add_argument("--to", dest="end", metavar="TIME", help="the run's end without it")
+    measure.add_argument("--setpoint", metavar="SIGNAL", help="also tell how the signals follow this one")
     measure.add_argument(
         "--fundamental", metavar="FREQUENCY", help="such as 50 Hz: its amplitude and THD as well"
     )
@@ -166,10 +167,10 @@ def run(drive: Drive, options: argparse.Namespace) -> int:
 
 def measure(drive: Drive, options: argparse.Namespace) -> int:
     """A table of signals in the units shown next to them and one of losses, columns apart by tabs."""
+    from pendel.core.measures import Place, Span, measures_at
     from pendel.core.quantities.expressions import value_in_field
     from pendel.core.quantities.named import Names
     from pendel.core.runs.balance import balance
-    from pendel.core.runs.measures import averages
     from pendel.core.runs.shown_units import factor
     from pendel.core.runs.spectra import spectrum
 
@@ -191,23 +192,41 @@ def measure(drive: Drive, options: argparse.Namespace) -> int:
         raise DriveProblem(f"The run ends at {kept.end:g} s, before {first:g} s.")
     kept.fetch(wanted)
     more = ["at the fundamental", "THD %"] if base else []
-    print(*["signal", "unit", "mean", "rms", "ripple p-p", *more], sep="\t")
+    found = measures_at(Place.SIGNAL)
+    print(*["signal", "unit", *(m.title for m in found), *more], sep="\t")
     for key in wanted:
         trace = kept.trace(key)
-        of = averages(kept.pieces(key), first, last)
-        one = factor(trace.unit)
-        figures = [of.mean / one, of.rms / one, of.ripple / one]
+        span, one = Span(kept, key, first, last), factor(trace.unit)
+        figures = [told(m.of(span)) / (one if m.unit is None else factor(m.unit)) for m in found]
         if base:
             lines = spectrum(*trace.drawn, first, last, fundamental=base)
             figures += [lines.line(base) / one, 100 * lines.distortion(base)]
         print(key, trace.unit, *(f"{x:.6g}" for x in figures), sep="\t")
+    if options.setpoint:
+        if options.setpoint not in kept.keys:
+            raise DriveProblem(f"There is no signal {options.setpoint}. There are {', '.join(kept.keys)}.")
+        print("\nresponse", "to", *(m.title for m in measures_at(Place.RESPONSE)), sep="\t")
+        for key in wanted:
+            span = Span(kept, key, first, last, options.setpoint)
+            texts = (measure_text(m.of(span), m.unit_for(span)) for m in measures_at(Place.RESPONSE))
+            print(key, options.setpoint, *texts, sep="\t")
     print("\nlost by", "mean power W", "energy J", sep="\t")
-    found = balance(kept, first, last)
-    for each in found.losses:
+    lost = balance(kept, first, last)
+    for each in lost.losses:
         print(each.what, f"{each.power:.6g}", f"{each.energy:.6g}", sep="\t")
-    for words, energy in found.sums:
-        print(words, f"{energy / found.duration:.6g}", f"{energy:.6g}", sep="\t")
+    for words, energy in lost.sums:
+        print(words, f"{energy / lost.duration:.6g}", f"{energy:.6g}", sep="\t")
     return FAILED if kept.message else DONE
+
+
+def told(value: float | None) -> float:
+    return float("nan") if value is None else value
+
+
+def measure_text(value: float | None, unit: str) -> str:
+    from pendel.core.quantities.units import figure
+
+    return "–" if value is None or value != value else figure(value, unit, 4)
 
 
 def loops(drive: Drive) -> int:
@@ -275,15 +294,15 @@ def main(
     first, and writes traces to ``out`` instead of where they were asked for."""
     options = parser().parse_args(arguments)
     options.made = out
-    from pendel.core.catalogue.index import left_out
     from pendel.core.drive.file import load
+    from pendel.core.extensions import all_left_out
     from pendel.core.trust import allow_all_of
 
     try:
         drive = load(Path(options.file))
         for assignment in options.set:
             change(drive, assignment)
-        for sentence in left_out:
+        for sentence in all_left_out():
             print(f"found: {sentence}", file=sys.stderr)
         if getattr(options, "own_c", False):
             allow_all_of(drive)

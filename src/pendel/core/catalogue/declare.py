@@ -14,7 +14,6 @@ from pendel.core.drive.document import Card, OwnEquations
 from pendel.core.drive.findings import Finding, Remark
 from pendel.core.vocabulary import (
     DRIVE_LEVEL,
-    LEVELS,
     Conduction,
     Deck,
     Group,
@@ -25,7 +24,7 @@ from pendel.core.vocabulary import (
     Symbol,
     ValueRole,
 )
-from pendel.core.vocabulary.levels import nearest
+from pendel.core.vocabulary.levels import make_known, nearest
 
 if TYPE_CHECKING:
     from pendel.core.catalogue.remarks.seen import Seen
@@ -339,6 +338,9 @@ class Part(Kind):
     most_torque: Callable[[Values, Card, float], Curve | None] | None = None
     """Torque (N·m) at most over speed (rad/s) at a link voltage (V); without it, its curve where that is one over speed."""
 
+    def __post_init__(self) -> None:
+        make_known(self.levels)
+
     def signal_names(self, role: SignalRole) -> tuple[str, ...]:
         return tuple(s.name for s in self.signals if s.role is role)
 
@@ -404,7 +406,6 @@ class Block(Kind):
 __all__ = [
     "ANY",
     "DRIVE_LEVEL",
-    "LEVELS",
     "Block",
     "Choice",
     "Conduction",

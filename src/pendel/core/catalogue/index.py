@@ -16,6 +16,7 @@ from pendel.core.catalogue import own, own_block
 from pendel.core.catalogue.declare import Block, Kind, Link, Part
 from pendel.core.drive.document import Card
 from pendel.core.errors import DriveProblem
+from pendel.core.extensions import left_out, owner_of
 
 ROOMS = ("electrical", "machines", "mechanics", "sensors", "control")
 """Folders of the catalogue. A module in one of them that has a ``KIND`` or ``KINDS`` is part of it."""
@@ -60,40 +61,32 @@ def kinds_in(module: ModuleType) -> tuple[Kind, ...]:
 
 
 def added(ours: Mapping[str, Kind]) -> dict[str, Kind]:
-    """Kinds of installed packages. What cannot be used is left out, with a message in `left_out`; ours stay
+    """Kinds of installed packages. What cannot be used is left out, with a message in `extensions.left_out`; ours stay
     as they are."""
     found: dict[str, Kind] = {}
-    left_out.clear()
+    problems = left_out[GROUP] = []
     for entry in sorted(metadata.entry_points(group=GROUP), key=lambda e: e.name):
         try:
             loaded = entry.load()
         except Exception as problem:  # noqa: BLE001  somebody else's code may raise anything
-            left_out.append(
+            problems.append(
                 f"The kinds “{entry.name}” of {owner_of(entry)} cannot be loaded: {problem}. Update or "
                 "remove the package."
             )
             continue
         for kind in loaded if isinstance(loaded, tuple | list) else (loaded,):
             if not isinstance(kind, Part | Block):
-                left_out.append(
+                problems.append(
                     f"“{entry.name}” of {owner_of(entry)} names something that is neither a part nor a block."
                 )
             elif kind.id in ours or kind.id in found or not kind.id.isidentifier():
-                left_out.append(
+                problems.append(
                     f"The kind “{kind.id}” of {owner_of(entry)} has the id of another, or none that can be "
                     "one. Its maker must rename it."
                 )
             else:
                 found[kind.id] = kind
     return found
-
-
-left_out: list[str] = []
-"""What installed packages offer and could not be taken, each a sentence."""
-
-
-def owner_of(entry: metadata.EntryPoint) -> str:
-    return entry.dist.name if entry.dist is not None else entry.value
 
 
 def code_of_added() -> list[bytes]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pendel.core.check.examined import Subject
 from pendel.core.drive.findings import attention
+from pendel.core.plant.methods import METHODS
 from pendel.core.quantities.units import number_text
 from pendel.core.vocabulary import ValueRole
 
@@ -12,7 +13,11 @@ def harmonics(of: Subject) -> None:
     """A fixed step cannot follow what swings faster than half its rate."""
     drive, kinds, result = of.drive, of.kinds, of.result
     step = result.settings.get("step")
-    if drive.settings["method"] != "fixed" or not step:
+    if (
+        drive.settings["method"] not in METHODS
+        or not METHODS[drive.settings["method"]].fixed_steps
+        or not step
+    ):
         return
     for key, kind in kinds.items():
         values = result.values.get(key, {})

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from pendel.core.catalogue.declare import LEVELS, Block
+from pendel.core.catalogue.declare import Block
 from pendel.core.check.examined import Subject
 from pendel.core.drive.findings import fault
 from pendel.core.errors import ExpressionProblem, OutOfRange
+from pendel.core.plant.methods import METHODS
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.units import number_text
+from pendel.core.vocabulary import levels
 
 SETTING_UNITS = {"until": "s", "tick": "s", "step": "s", "tolerance": "", "computing_delay": "", "seed": ""}
 MOST_TICKS = 5e7
-METHODS = ("auto", "explicit", "stiff", "fast", "fixed")
 
 
 def quantities(of: Subject) -> None:
@@ -52,17 +53,17 @@ def settings(of: Subject) -> None:
                 field="until",
             )
         )
-    if drive.settings["level"] not in LEVELS:
+    if drive.settings["level"] not in levels():
         result.findings.append(
             fault(
-                f"The level of detail “{drive.settings['level']}” is not known. Choose one of {', '.join(LEVELS)}.",
+                f"The level of detail “{drive.settings['level']}” is not known. Choose one of {', '.join(levels())}.",
                 field="level",
             )
         )
     if drive.settings["method"] not in METHODS:
         result.findings.append(
             fault(
-                f"The method “{drive.settings['method']}” is not known. Choose one of {', '.join(METHODS)}.",
+                f"The method “{drive.settings['method']}” is not known. Choose one of {', '.join(m.id for m in METHODS)}.",
                 field="method",
             )
         )

@@ -21,25 +21,14 @@ from pendel.core.loops.find import Loop, acting_blocks, find_loops, upstream
 from pendel.core.loops.linear import SampledDrive, responds
 from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.points import WorkingPoints
-from pendel.core.loops.rules import (
-    Gains,
-    LagPlant,
-    for_crossover,
-    lag_picture,
-    magnitude_optimum,
-    symmetrical_optimum,
-)
+from pendel.core.loops.rules import RULES, Wishes
+from pendel.core.loops.rules.lag_plant import LagPlant, lag_picture
 from pendel.core.quantities.expressions import Number, evaluate, names_in, read, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import NONE, figure, si_unit_of, unit
 from pendel.core.runs.measures import StepMeasures, step_measures
 from pendel.core.runs.simulate import Prepared, averaged, prepare
 
-RULES = {
-    "crossover": "crossover and pole cancelling",
-    "magnitude": "magnitude optimum",
-    "symmetrical": "symmetrical optimum",
-}
 POINTS = 500
 POINTS_BELOW, DEEPEST, LEAD_IN = 250, 1e-5, 20
 """Frequencies below the usual ones, where the lowest lies beside them, and how many are shown before a
@@ -130,9 +119,9 @@ class LoopStudy:
 
     def open_loop(self, gains: Mapping[str, float]) -> np.ndarray:
         """L with the sign of the negative feedback taken out."""
-        return -self._regulator(gains, self.frequency) * self.G
+        return -self.regulator_at(gains, self.frequency) * self.G
 
-    def _regulator(self, gains: Mapping[str, float], frequency: np.ndarray) -> np.ndarray:
+    def regulator_at(self, gains: Mapping[str, float], frequency: np.ndarray) -> np.ndarray:
         """Response of the regulator alone from its actual value to its output."""
         z = np.exp(2j * math.pi * frequency * self.loop.period)
         row = self.block.outputs.index(self.loop.regulation.out)
@@ -161,7 +150,7 @@ class LoopStudy:
         if abs(response[0]) >= 1:
             return self.frequency, response
         low, G = self._below
-        lower = -self._regulator(gains, low) * G
+        lower = -self.regulator_at(gains, low) * G
         above = np.flatnonzero(np.abs(lower) >= 1)
         if not len(above):
             return self.frequency, response
@@ -225,41 +214,28 @@ class LoopStudy:
             G = self.turned * self.plant_model.response(2 * math.pi * frequency)
         return lag_picture(2 * math.pi * frequency, G, max(self.delay, 1e-6))
 
+    @property
+    def has_integral(self) -> bool:
+        return "T_i" in self.loop.regulation.gains
+
+    def plant_at(self, frequency: np.ndarray) -> np.ndarray:
+        """See `LoopSeen`."""
+        return np.asarray(self.turned * self.plant_model.response(2 * math.pi * frequency))
+
     def propose(
         self, rule: str, *, crossover: float | None = None, phase_margin: float = 60.0
     ) -> dict[str, float]:
         """Gains by a rule of `RULES`. Raises `DriveProblem` for an unreachable wish."""
-        nyquist = 0.5 / self.dt
         if rule not in RULES:
-            raise DriveProblem(f"There is no rule “{rule}”. Choose one of {', '.join(RULES)}.")
-        has_integral = "T_i" in self.loop.regulation.gains
-        if self.loop.regulation.scaled and rule != "crossover":
+            known = ", ".join(each.id for each in RULES)
+            raise DriveProblem(f"There is no rule “{rule}”. Choose one of {known}.")
+        chosen = RULES[rule]
+        if self.loop.regulation.scaled and not chosen.scales_only:
             raise DriveProblem(
                 "The parts of this regulator follow from its tables; only its bandwidth is chosen. Take "
                 "the rule by crossover."
             )
-        if rule == "crossover":
-            wish = crossover or 0.05 / self.dt
-            if not 0 < wish < nyquist:
-                raise DriveProblem(
-                    f"A crossover of {wish:g} Hz is beyond half the sampling frequency, {nyquist:g} Hz. "
-                    "Choose a lower one."
-                )
-            at = complex(self.turned * self.plant_model.response(np.array([2 * math.pi * wish]))[0])
-            gains = for_crossover(
-                at,
-                wish,
-                self.picture(wish),
-                phase_margin=phase_margin,
-                has_integral=has_integral,
-            )
-            # Below a resonance almost all is integral; its time is then no shorter than a sample.
-            wanted = {"K_p": 1.0, "T_i": max(gains.T_i, self.dt)} if has_integral else {"K_p": 1.0}
-            sized = abs(self._regulator(wanted, np.array([wish]))[0])
-            return {**wanted, "K_p": 1.0 / (sized * abs(at))}
-        picture = self.picture()
-        best: Gains = magnitude_optimum(picture) if rule == "magnitude" else symmetrical_optimum(picture)
-        return {"K_p": best.K_p, "T_i": best.T_i} if has_integral else {"K_p": best.K_p}
+        return chosen.propose(self, Wishes(crossover, phase_margin))
 
 
 @dataclass(frozen=True)

@@ -38,10 +38,6 @@ class Outcome(IntEnum):
     PAUSED = 8
 
 
-METHODS = {"auto": 0, "explicit": 1, "stiff": 2, "fast": 3, "fixed": 4}
-"""Numbers of the controls in ``loop/control.c``."""
-
-
 @dataclass(frozen=True)
 class DeviceTest:
     """A device conducts with any, or with all, of these modes (at most three) at 1."""

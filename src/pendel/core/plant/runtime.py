@@ -14,6 +14,7 @@ import numpy as np
 
 from pendel.core.errors import BuildProblem
 from pendel.core.plant.compiler import FLAGS, build_library, build_together, is_built, library_path
+from pendel.core.plant.methods import added_source
 from pendel.core.plant.program import Structure
 
 LOOP_FLAGS = (
@@ -182,7 +183,9 @@ Sizes = tuple[int, int, int, int]
 def loop_source(sizes: Sizes | None = None) -> str:
     """Text of the time loop, for any model or, with few states, unrolled for these sizes."""
     folder = resources.files("pendel.core.plant").joinpath("loop")
-    text = "\n".join(folder.joinpath(name).read_text("utf-8") for name in LOOP_FILES)
+    texts = {name: folder.joinpath(name).read_text("utf-8") for name in LOOP_FILES}
+    texts["control.c"] = added_source() + texts["control.c"]
+    text = "\n".join(texts.values())
     if sizes is None or not 0 < sizes[0] <= MOST_UNROLLED:
         return text
     names = ("PD_NX", "PD_N_INPUT", "PD_N_MODE", "PD_N_GUARD")

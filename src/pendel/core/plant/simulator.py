@@ -18,8 +18,8 @@ from types import TracebackType
 import numpy as np
 
 from pendel.core.errors import RunProblem
+from pendel.core.plant.methods import number_of
 from pendel.core.plant.program import (
-    METHODS,
     DeviceTest,
     Doubles,
     Inputs,
@@ -184,7 +184,7 @@ class Simulator:
     def _take_numbers(self, inputs: Inputs) -> None:
         """All numbers at the start of a run."""
         run, settings = self._run, inputs.settings
-        run.method, run.delay = METHODS[settings.method], inputs.delay
+        run.method, run.delay = number_of(settings.method), inputs.delay
         run.t_end, run.tick, run.rtol, run.h_max = (
             settings.until,
             inputs.tick,

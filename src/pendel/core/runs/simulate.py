@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Link, Part
+from pendel.core.catalogue.declare import DRIVE_LEVEL, Link, Part
 from pendel.core.catalogue.index import code_of_added, kind_of
 from pendel.core.catalogue.own_block import C, block_of
 from pendel.core.check import Examined, examine, signal_unit
@@ -31,6 +31,7 @@ from pendel.core.equations.reduce import EquationProblem
 from pendel.core.equations.skeleton import Skeleton
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError
 from pendel.core.plant.integrate import integrate
+from pendel.core.plant.methods import METHODS
 from pendel.core.plant.model import PlantModel
 from pendel.core.plant.program import (
     Doubles,
@@ -57,7 +58,7 @@ from pendel.core.runs.kept import KeptRun, SignalInfo
 from pendel.core.runs.remarks import remarks_of_kinds
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
 from pendel.core.trust import is_allowed, refuse_strange_c
-from pendel.core.vocabulary import ValueRole
+from pendel.core.vocabulary import ValueRole, plainest
 
 
 @dataclass
@@ -211,12 +212,12 @@ def averaged(drive: Drive) -> Drive:
     pulsed = [
         k
         for k, c in drive.cards.items()
-        if c.choices.get("level", DRIVE_LEVEL) not in (DRIVE_LEVEL, LEVELS[0])
+        if c.choices.get("level", DRIVE_LEVEL) not in (DRIVE_LEVEL, plainest())
     ]
-    if drive.settings["level"] == LEVELS[0] and not pulsed:
+    if drive.settings["level"] == plainest() and not pulsed:
         return drive
     twin = drive.copy()
-    twin.settings["level"] = LEVELS[0]
+    twin.settings["level"] = plainest()
     for key in pulsed:
         card = twin.cards[key]
         twin.cards[key] = replace(card, choices={n: c for n, c in card.choices.items() if n != "level"})
@@ -364,7 +365,9 @@ def run_drive(
     inputs = prepared.inputs(run_settings)
     values = prepared.examined.values
     devices = switching_losses(drive, kinds, values, structure.mode_keys)
-    condenser = Condenser(structure, inputs.parameters, run_settings.method == "fixed", devices, watch.stop)
+    condenser = Condenser(
+        structure, inputs.parameters, METHODS[run_settings.method].fixed_steps, devices, watch.stop
+    )
     recorded = integrate(prepared.program, inputs, watch, condenser.take)
     watch.busy[0] += 1  # from here on it is looked at, and hears of no stop
     seconds = time.perf_counter() - begun

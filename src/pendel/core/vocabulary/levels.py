@@ -4,23 +4,35 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-LEVELS = ("averaged", "switching", "device")
-"""From the plainest to the deepest. A further one is one more word here, and a part that declares it."""
+OURS = ("averaged", "switching", "device")
+_known = [*OURS]
 
 DRIVE_LEVEL = "drive"
 """A card's own choice of level that follows the drive's."""
 
 
+def levels() -> tuple[str, ...]:
+    """All that are known, from the plainest to the deepest."""
+    return tuple(_known)
+
+
+def make_known(of_part: Sequence[str]) -> None:
+    """Take up the levels of a part, in its order: one that is new comes behind the one before it."""
+    for before, level in zip((None, *of_part), of_part):
+        if level not in _known:
+            _known.insert(_known.index(before) + 1 if before in _known else 0, level)
+
+
 def plainest() -> str:
-    return LEVELS[0]
+    return _known[0]
 
 
 def deepest() -> str:
-    return LEVELS[-1]
+    """Of ours: where gates and delays of devices are told apart."""
+    return OURS[-1]
 
 
 def nearest(wanted: str, offered: Sequence[str]) -> str:
-    """The level itself where it is offered, else the deepest one offered before it, else the plainest of
-    all."""
-    before = LEVELS[: LEVELS.index(wanted) + 1] if wanted in LEVELS else LEVELS[:1]
-    return next((level for level in reversed(before) if level in offered), LEVELS[0])
+    """The level itself where it is offered, else the deepest one offered before it, else the plainest of all."""
+    before = _known[: _known.index(wanted) + 1] if wanted in _known else _known[:1]
+    return next((level for level in reversed(before) if level in offered), _known[0])

@@ -8,7 +8,7 @@ from typing import Any
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import LEVELS, Choice, Leg, Part, Signal, Value
+from pendel.core.catalogue.declare import Choice, Leg, Part, Signal, Value
 from pendel.core.catalogue.electrical import devices
 from pendel.core.catalogue.electrical import pulse_values as pulses
 from pendel.core.catalogue.electrical.pulse_values import (
@@ -83,7 +83,7 @@ def leg_converter(
         values=every,
         shown=leg_values(every),
         choices=(pulses.LEVEL_CHOICE, DEVICE, *choices),
-        levels=LEVELS,
+        levels=pulses.ALL_LEVELS,
         legs=tuple(map(Leg, names)),
         signals=(*signals, *leg_signals(names)),
         circuit=pulses.with_off_resistance,

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import casadi as ca
 
-from pendel.core.catalogue.declare import DRIVE_LEVEL, LEVELS, Choice, Contradiction, Figure, Value, Values
+from pendel.core.catalogue.declare import DRIVE_LEVEL, Choice, Contradiction, Figure, Value, Values
 from pendel.core.catalogue.electrical.devices import Ratings, off_resistance
 from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 from pendel.core.vocabulary import ValueRole
 
-PULSED = ("switching", "device")
+ALL_LEVELS = ("averaged", "switching", "device")
+PULSED = ALL_LEVELS[1:]
 LEVEL_CHOICE = Choice(
-    "level", "Level of detail", ((DRIVE_LEVEL, "as the drive"), *((name, name) for name in LEVELS))
+    "level", "Level of detail", ((DRIVE_LEVEL, "as the drive"), *((name, name) for name in ALL_LEVELS))
 )
 SAMPLING = Choice(
     "sampling",

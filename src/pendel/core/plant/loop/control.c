@@ -75,10 +75,16 @@ static void judge_new_modes(work_t *w, double left)
 static int advance(work_t *w, double t_next);
 static int advance_fixed(work_t *w, double t_next);
 
-static const control_t CONTROLS[N_CONTROLS] = {
+/* Methods of installed packages: see plant/methods.py. */
+#ifndef PD_ADDED_CONTROLS
+#define PD_ADDED_CONTROLS
+#endif
+
+static const control_t CONTROLS[] = {
     [AUTO] = {choose_by_error, judge_by_error, 1, advance},
     [EXPLICIT] = {always_dopri5, 0, 0, advance},
     [STIFF] = {always_rodas4, 0, 0, advance},
     [FAST] = {choose_fast, judge_fast, 1, advance},
     [FIXED] = {always_dopri5, 0, 0, advance_fixed},
+    PD_ADDED_CONTROLS
 };

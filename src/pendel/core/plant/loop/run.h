@@ -19,7 +19,7 @@ typedef void (*tick_f)(void *ctl, const double *in, double *signals, double *out
 /* How a run ended; PAUSED: it can go on. */
 enum { DONE = 0, STOPPED = 1, RAN_AWAY = 2, STEP_VANISHED = 3, CHATTERS = 4, NO_MEMORY = 5, NOT_FINITE = 6, SHORTED = 7, PAUSED = 8 };
 /* What the user chooses; see control.c. */
-enum { AUTO = 0, EXPLICIT = 1, STIFF = 2, FAST = 3, FIXED = 4, N_CONTROLS = 5 };
+enum { AUTO = 0, EXPLICIT = 1, STIFF = 2, FAST = 3, FIXED = 4 };
 
 typedef struct {
     int nx, n_command, n_profile, n_guard, n_mode, n_measured, n_signal, n_exit, n_hold, n_hoisted, n_loops, n_pulse;

@@ -1,9 +1,4 @@
-"""Gains by rule from a lag-and-delay picture of the plant: G ≈ K / (1 + s·T_1) with small delays summing to
-T_σ.
-
-Magnitude and symmetrical optimum: Leonhard, Control of Electrical Drives, 3rd ed., sections 7.1 and 14;
-Föllinger, Regelungstechnik, 12th ed., section 7 (from memory). Their closed loops overshoot 4.3 % and 43 %.
-"""
+"""A plant seen as a lag and small delays: G ≈ K / (1 + s·T_1) with delays that sum to T_σ."""
 
 from __future__ import annotations
 
@@ -28,18 +23,14 @@ class LagPlant:
 
 @dataclass(frozen=True)
 class Gains:
+    """Of a PI regulator; T_i in s."""
+
     K_p: float
     T_i: float
 
-
-def magnitude_optimum(plant: LagPlant) -> Gains:
-    """The main lag cancelled, closed loop damped by 1/√2: K_p = T_1/(2·K·T_σ), T_i = T_1."""
-    return Gains(plant.T_1 / (2.0 * plant.K * plant.T_sigma), plant.T_1)
-
-
-def symmetrical_optimum(plant: LagPlant, a: float = 2.0) -> Gains:
-    """Crossover at 1/(a·T_σ) with the largest margin there: K_p = T_1/(a·K·T_σ), T_i = a²·T_σ."""
-    return Gains(plant.T_1 / (a * plant.K * plant.T_sigma), a * a * plant.T_sigma)
+    def named(self, has_integral: bool) -> dict[str, float]:
+        """By the names that regulations give them."""
+        return {"K_p": self.K_p, "T_i": self.T_i} if has_integral else {"K_p": self.K_p}
 
 
 def lag_picture(omega: np.ndarray, response: np.ndarray, T_start: float) -> LagPlant:
@@ -72,21 +63,3 @@ def _fit(omega: np.ndarray, response: np.ndarray, T_start: float) -> OptimizeRes
         np.log([K0, 10.0 / omega[0], T_start]),
         bounds=([-40, math.log(1e-7), math.log(1e-8)], [40, math.log(1e4), math.log(10.0)]),
     )
-
-
-def for_crossover(
-    response_at: complex, f_c: float, plant: LagPlant, *, phase_margin: float, has_integral: bool
-) -> Gains:
-    """Gains that let |L| cross 1 at ``f_c`` (Hz).
-
-    The integral time cancels the plant's main lag where that is within reach of the crossover; else it is the
-    shortest that leaves ``phase_margin`` (degrees).
-    """
-    omega = 2.0 * math.pi * f_c
-    T_i = plant.T_1
-    if plant.T_1 * omega > 20.0:
-        room = math.radians(180.0 - phase_margin) + math.atan2(response_at.imag, response_at.real)
-        room = (room + math.pi) % (2 * math.pi) - math.pi
-        T_i = 1.0 / (omega * math.tan(min(max(room, 0.05), 1.2)))
-    controller = abs(1.0 + 1.0 / (1j * omega * T_i)) if has_integral else 1.0
-    return Gains(1.0 / (controller * abs(response_at)), T_i)

@@ -1,0 +1,153 @@
+"""What a measure is, and the span of a run that it is taken over.
+
+The page, the terminal and Python read measures from one table. To add one, write a file like ``rms.py`` and name it in
+``table.py``, or offer a `Measure` from a package by an entry point of the group ``pendel.measures``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import Enum
+from functools import cached_property
+
+import numpy as np
+
+from pendel.core.runs.kept import KeptRun, Trace
+from pendel.core.runs.measures import DipMeasures, Pieces, StepMeasures, dip_measures, step_measures, window
+from pendel.core.runs.run_roles import signals_of, signals_with
+from pendel.core.vocabulary import SignalRole
+
+
+class Place(Enum):
+    """Where a measure is shown."""
+
+    SIGNAL = "signal"
+    """For each signal between two times."""
+    RESPONSE = "response"
+    """For the signal that follows a setpoint or is disturbed."""
+
+
+@dataclass(frozen=True)
+class Span:
+    """A signal of a run between two times (s), the run's own where they lie beyond it; and the signal it is to follow."""
+
+    run: KeptRun
+    signal: str
+    start: float
+    end: float
+    setpoint: str | None = None
+    also: tuple[str, ...] = ()
+    """Other signals that are looked at with it."""
+
+    @cached_property
+    def trace(self) -> Trace:
+        return self.run.trace(self.signal)
+
+    @cached_property
+    def pieces(self) -> Pieces:
+        """For averages; see `Pieces`."""
+        return self.run.pieces(self.signal)
+
+    @cached_property
+    def wish(self) -> tuple[np.ndarray, np.ndarray] | None:
+        """Times and values of the setpoint within the span."""
+        if self.setpoint is None or self.setpoint not in self.run.keys:
+            return None
+        trace = self.run.trace(self.setpoint)
+        return window(trace.t, trace.y, self.start, self.end)
+
+    @cached_property
+    def values(self) -> tuple[np.ndarray, np.ndarray]:
+        return window(self.trace.t, self.trace.y, self.start, self.end)
+
+    @cached_property
+    def target(self) -> float:
+        """The setpoint's largest value, else where the signal ends."""
+        if self.wish is None:
+            return float(self.values[1][-1])
+        y = self.wish[1]
+        return float(y[np.argmax(np.abs(y))])
+
+    @cached_property
+    def leaves(self) -> list[float]:
+        """Times at which the setpoint is off its largest value again."""
+        if self.wish is None:
+            return []
+        t, y = self.wish
+        off = np.abs(y - self.target) > 0.01 * abs(self.target)
+        return list(t[off & (t > t[np.argmax(np.abs(y))])])
+
+    @cached_property
+    def disturbed_at(self) -> float | None:
+        """When a load first moves."""
+        for key in signals_with(self.run, SignalRole.LOAD_LEVEL):
+            t, y = (a[self._inside(key)] for a in (self.run.trace(key).t, self.run.trace(key).y))
+            if len(y) and np.ptp(y) > 0:
+                rises = np.flatnonzero(np.abs(y - y[0]) > 0.02 * np.ptp(y))
+                if len(rises):
+                    return float(t[max(0, rises[0] - 1)])
+        return None
+
+    def _inside(self, key: str) -> np.ndarray:
+        t = self.run.trace(key).t
+        return np.asarray((t >= self.start) & (t <= self.end))
+
+    @cached_property
+    def step(self) -> StepMeasures:
+        """The response ends where the load comes or the setpoint leaves its level again."""
+        disturbed = [self.disturbed_at] if self.disturbed_at else []
+        end = (
+            min([self.end, *disturbed, *self.leaves[:1]])
+            if self.wish is not None
+            else (self.disturbed_at or self.end)
+        )
+        t, y = window(self.trace.t, self.trace.y, self.start, end)
+        return step_measures(t, y, self.begins, self.target)
+
+    @cached_property
+    def begins(self) -> float:
+        """The signal's value at the start."""
+        return float(self.values[1][0])
+
+    @cached_property
+    def dip(self) -> DipMeasures | None:
+        """What the load's coming does; None where none comes."""
+        if self.disturbed_at is None:
+            return None
+        left = [t for t in self.leaves if t > self.disturbed_at]
+        until = min([self.end, *left[:1]])
+        return dip_measures(*window(self.trace.t, self.trace.y, self.disturbed_at, until), self.target)
+
+    @cached_property
+    def heat(self) -> str | None:
+        """The copper loss of the run's first machine."""
+        return next(iter(signals_with(self.run, SignalRole.COPPER_LOSS)), None)
+
+    @cached_property
+    def currents(self) -> list[str]:
+        """Of the run's first machine; without one, the first current among the signal and those looked at with it."""
+        if self.heat is not None:
+            machine = self.heat.partition(".")[0]
+            roles = (SignalRole.MACHINE_CURRENT, SignalRole.PHASE_CURRENT)
+            found = [key for role in roles for key in signals_of(self.run, machine, role)]
+            if found:
+                return found
+        seen = (self.signal, *self.also)
+        return [s for s in seen if s in self.run.keys and self.run.infos[s].unit == "A"][:1]
+
+
+@dataclass(frozen=True)
+class Measure:
+    """A figure by its id and title; ``of`` gives it in SI, not-a-number where it means nothing, and None where there is nothing
+    to tell of. Without a ``unit`` it has that of the signal."""
+
+    id: str
+    title: str
+    of: Callable[[Span], float | None]
+    unit: str | None = None
+    place: Place = Place.SIGNAL
+
+    def unit_for(self, span: Span) -> str:
+        """In which it is shown."""
+        return span.trace.unit if self.unit is None else self.unit

@@ -1,0 +1,5 @@
+"""The mean of a signal over a span."""
+
+from pendel.core.measures.declare import Measure
+
+MEASURE = Measure("mean", "mean", lambda span: span.pieces.mean(span.start, span.end))

@@ -1,0 +1,5 @@
+"""The root of the mean square of a signal over a span."""
+
+from pendel.core.measures.declare import Measure
+
+MEASURE = Measure("rms", "rms", lambda span: span.pieces.rms(span.start, span.end))

@@ -1,0 +1,5 @@
+"""Time until a response stays within 2 % of the step about its target."""
+
+from pendel.core.measures.declare import Measure, Place
+
+MEASURE = Measure("settling", "settles 2 %", lambda span: span.step.settling, "s", Place.RESPONSE)
