@@ -63,6 +63,11 @@ class Explicit:
         )
 
 
+Score = tuple[bool, bool, bool, int, int, int, bool, str]
+"""Of a pivot, the least first: whether it is now and then small, spoils, couples; its class, the other unknowns of its row, the
+rows it stands in, whether it is a derivative, its name."""
+
+
 @dataclass(eq=False)
 class Row:
     owner: str
@@ -76,8 +81,12 @@ class Row:
     all."""
     judged: bool = False
     """Whether it is known if the row is linear in its unknowns."""
+    score: Score | None = None
+    score_known: bool = False
+    """Whether ``score`` is that of its best pivot, which is None where it has none."""
 
     def changed(self) -> None:
+        self.score_known = False
         self.coefficients.clear()
         self.classes.clear()
         self.rest, self.judged = None, False
@@ -145,6 +154,8 @@ class Reduction:
         self.rng = np.random.default_rng(11)
         self.values_only = {s.name() for s, _ in network.parameters.values()}
         self.sampled = self.sample_values()
+        self.holders: dict[str, set[Row]] = {}
+        """Rows that are left, by the unknowns they hold."""
         self.rows = [self.row(owner, expression) for owner, expression in network.equations]
 
     def sample_values(self) -> dict[str, np.ndarray]:
@@ -174,15 +185,13 @@ class Reduction:
         return samples
 
     def values_at_samples(self, expression: ca.SX) -> np.ndarray:
+        """Values of a scalar expression on all samples; symbols without any get theirs now."""
+        if expression.is_symbolic():  # a value by itself, as most coefficients of circuits are
+            return self.sample_of(expression)
+        if expression.op() == ca.OP_NEG and expression.dep().is_symbolic():
+            return -self.sample_of(expression.dep())
         symbols = ca.symvar(expression)
-        columns = []
-        for symbol in symbols:
-            column = self.sampled.get(symbol.name())
-            if column is None:
-                column = self.rng.uniform(-2.0, 2.0, SAMPLES)
-                column[0] = column[-1] = 0.0
-                self.sampled[symbol.name()] = column
-            columns.append(column)
+        columns = [self.sample_of(symbol) for symbol in symbols]
         function = ca.Function("sample", [stacked(*symbols)], [expression])
         with np.errstate(all="ignore"):
             return (
@@ -191,8 +200,18 @@ class Reduction:
                 else np.full(SAMPLES, float(expression))
             )
 
+    def sample_of(self, symbol: ca.SX) -> np.ndarray:
+        column = self.sampled.get(symbol.name())
+        if column is None:
+            column = self.rng.uniform(-2.0, 2.0, SAMPLES)
+            column[0] = column[-1] = 0.0
+            self.sampled[symbol.name()] = column
+        return column
+
     def row(self, owner: str, expression: ca.SX) -> Row:
-        return Row(owner, expression, {s.name() for s in ca.symvar(expression)} & self.open)
+        row = Row(owner, expression)
+        self.hold(row, {s.name() for s in ca.symvar(expression)} & self.open)
+        return row
 
     def coefficient(self, row: Row, name: str) -> ca.SX:
         if name not in row.coefficients and len(row.unknowns) <= ONE_BY_ONE:
@@ -236,33 +255,54 @@ class Reduction:
         return all(np.all(np.abs(other) <= own * (1 + 1e-9)) for other in others)
 
     def best_pivot(self) -> tuple[Row, str] | None:
-        count: dict[str, int] = {}
-        for row in self.rows:
-            for name in row.unknowns:
-                count[name] = count.get(name, 0) + 1
-        best, best_score = None, None
+        """The usable unknown with the least score. Rows are looked at from the shortest on, until none that is left can have a
+        better one; what is sampled first gets the first samples, so that every process finds the same."""
+        best: tuple[Row, str] | None = None
+        best_score: Score | None = None
         for row in sorted(self.rows, key=lambda r: len(r.unknowns)):
             if best_score is not None and (False, False, False, 0, len(row.unknowns) - 1) > best_score[:5]:
                 break
-            holds_slope = any(name.startswith("der(") for name in row.unknowns)
-            for name in sorted(
-                row.unknowns
-            ):  # what is sampled first gets the first samples, in every process
-                kind = self.pivot_class(row, name)
-                if kind is None:
-                    continue
-                # A row with a derivative tells that derivative. Used for a potential, it would carry the
-                # derivative into
-                # the currents of a node, and leaks there would be lost beside it.
-                spoils = holds_slope and name.startswith("across:")
-                slope = name.startswith("der(")
-                # What stands in many rows, such as the potential of a link with many legs, would couple all
-                # of them.
-                couples = (len(row.unknowns) - 1) * (count[name] - 1) > MOST_COUPLED
-                score = (kind == 3, spoils, couples, kind, len(row.unknowns) - 1, count[name], slope, name)
-                if best_score is None or score < best_score:
-                    best, best_score = (row, name), score
+            score = self.score_of(row)
+            if score is not None and (best_score is None or score < best_score):
+                best, best_score = (row, score[-1]), score
         return best
+
+    def score_of(self, row: Row) -> Score | None:
+        """The least score of a row's unknowns; it holds until the row changes, or in how many rows one of them stands."""
+        if row.score_known:
+            return row.score
+        row.score, row.score_known = None, True
+        holds_slope = any(name.startswith("der(") for name in row.unknowns)
+        others = len(row.unknowns) - 1
+        for name in sorted(row.unknowns):
+            kind = self.pivot_class(row, name)
+            if kind is None:
+                continue
+            # A row with a derivative tells that derivative. Used for a potential, it would carry the derivative into the
+            # currents of a node, and leaks there would be lost beside it.
+            spoils = holds_slope and name.startswith("across:")
+            count = len(self.holders[name])
+            # What stands in many rows, such as the potential of a link with many legs, would couple all of them.
+            couples = others * (count - 1) > MOST_COUPLED
+            score = (kind == 3, spoils, couples, kind, others, count, name.startswith("der("), name)
+            if row.score is None or score < row.score:
+                row.score = score
+        return row.score
+
+    def hold(self, row: Row, unknowns: set[str]) -> None:
+        """Let a row have these unknowns: the scores of all rows with one that it gains or loses are no longer known."""
+        for name in row.unknowns ^ unknowns:
+            holders = self.holders.setdefault(name, set())
+            (holders.add if name in unknowns else holders.discard)(row)
+            for other in holders:
+                other.score_known = False
+        row.unknowns = unknowns
+        row.score_known = False
+
+    def drop(self, row: Row) -> None:
+        """Take a row out of those that are left."""
+        self.rows.remove(row)
+        self.hold(row, set())
 
     def is_linear(self, row: Row) -> bool:
         """Whether the row is linear in its unknowns; then its coefficients and rest are there."""
@@ -282,6 +322,7 @@ class Reduction:
         if self.pivot_class(row, name) in MODES_DECIDE and len(row.unknowns) > 1 and self.is_linear(row):
             for other in [other for other in self.rows if name in other.unknowns and self.is_linear(other)]:
                 self.subtract(other, row, name)
+        self.hold(row, set())
         self.settle(name, ca.simplify(-rest / coefficient))
 
     def subtract(self, other: Row, row: Row, name: str) -> None:
@@ -297,7 +338,7 @@ class Reduction:
         rest = other.rest - share * row.rest
         other.changed()
         other.coefficients = {n: c for n, c in coefficients.items() if not c.is_zero()}
-        other.unknowns = set(other.coefficients)
+        self.hold(other, set(other.coefficients))
         other.rest, other.judged, other.expression = rest, True, rest
         for n, c in other.coefficients.items():
             other.expression += c * self.symbols[n]
@@ -308,17 +349,21 @@ class Reduction:
         known = name in self.open
         self.open.discard(name)
         symbol = self.symbols[name]
-        for other in self.rows:
-            if name in other.unknowns if known else ca.depends_on(other.expression, symbol):
-                other.expression = ca.substitute(other.expression, symbol, solution)
-                other.unknowns = {s.name() for s in ca.symvar(other.expression)} & self.open
-                other.changed()
+        touched = (
+            list(self.holders.get(name, ()))
+            if known
+            else [r for r in self.rows if ca.depends_on(r.expression, symbol)]
+        )
+        for other in touched:
+            other.expression = ca.substitute(other.expression, symbol, solution)
+            self.hold(other, {s.name() for s in ca.symvar(other.expression)} & self.open)
+            other.changed()
 
     def run(self) -> Explicit:
         while self.rows:
             bare = next((r for r in self.rows if not r.unknowns), None)
             if bare is not None:
-                self.rows.remove(bare)
+                self.drop(bare)
                 self.treat_bare(bare)
                 continue
             pivot = self.best_pivot()
@@ -353,7 +398,7 @@ class Reduction:
                 at = self.values_at_samples(self.coefficient(row, name))
                 if np.all(np.isfinite(at)) and np.max(np.abs(at)) < 1e-12:
                     row.expression = ca.substitute(row.expression, self.symbols[name], ca.SX(0))
-                    row.unknowns.discard(name)
+                    self.hold(row, row.unknowns - {name})
                     row.changed()
                     return True
         return False
@@ -361,15 +406,12 @@ class Reduction:
     def tear(self) -> None:
         """No unknown has a safe symbolic solution: take the one most rows contain as given, to be found
         numerically."""
-        count: dict[str, int] = {}
-        for row in self.rows:
-            for name in row.unknowns:
-                count[name] = count.get(name, 0) + 1
-        name = min(count, key=lambda n: (n.startswith("der("), -count[n], n))
+        held = {name: len(rows) for name, rows in self.holders.items() if rows}
+        name = min(held, key=lambda n: (n.startswith("der("), -held[n], n))
         self.torn.append(name)
         self.open.discard(name)
         for row in self.rows:
-            row.unknowns.discard(name)
+            self.hold(row, row.unknowns - {name})
             row.changed()
 
     def check_loops(self) -> None:
