@@ -15,6 +15,7 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent))
 import door_in_scipy
+import large
 import machines
 import simulator
 import switching
@@ -180,11 +181,12 @@ class Million:
 
     def __init__(self, t):
         from pendel.core.runs.kept import SignalInfo, Trace
+        from pendel.core.runs.shown_units import ShownUnits
 
         rng = np.random.default_rng(1)
         self.keys = [f"s.{k}" for k in range(5)]
         self.infos = {k: SignalInfo(k, "s", k, "V") for k in self.keys}
-        self.name, self.end = "Run", 1.0
+        self.name, self.end, self.units = "Run", 1.0, ShownUnits()
         self._traces = {
             k: Trace(k, k, "V", t, np.sin(40 * t * (n + 1)) + 0.1 * rng.standard_normal(len(t)), False)
             for n, k in enumerate(self.keys)
@@ -246,5 +248,6 @@ if __name__ == "__main__":
     switching.report(row)
     machines.report(row)
     simulator.report(row)
+    large.report(row)
     window_times()
     start_and_memory()

@@ -72,6 +72,21 @@ double one_step(int which, const double *matrix, const double *x, double h, doub
     return error;
 }
 
+/* (shift * I - J) x = b by sparse factors; returns 0 where they were not taken. */
+int solved_sparsely(int n, int n_jac, const int *places, const int *order, const double *jac, double shift, double *b)
+{
+    run_t r;
+    sparse_t f;
+    int good;
+    memset(&r, 0, sizeof r);
+    r.nx = n; r.n_jac = n_jac; r.jac_places = places; r.jac_order = order;
+    if (!open_sparse(&f, &r)) return 0;
+    good = factorise_sparse(&f, &r, jac, shift);
+    if (good) solve_sparse(&f, &r, b);
+    close_sparse(&f);
+    return good;
+}
+
 /* Where a step of h crosses x_0 = at. */
 double crossing_of(const double *matrix, const double *x, double h, double at)
 {
@@ -247,3 +262,27 @@ def test_a_record_that_is_thinned_keeps_its_ends_and_its_order(loop):
 def test_sets_of_modes_are_known_again(loop):
     assert loop.sets_known(100, 3) == 0
     assert loop.sets_known(1, 5) == 0
+
+
+@pytest.mark.parametrize("share, seed", [(0.01, 1), (0.03, 2), (0.2, 3)])
+def test_few_entries_are_solved_as_all_are(loop, share, seed):
+    """Against LAPACK, from a shift that makes the diagonal large to one that leaves the pivots to be looked for."""
+    rng = np.random.default_rng(seed)
+    n = 90
+    J = np.where(rng.random((n, n)) < share, rng.normal(size=(n, n)), 0.0)
+    J[np.arange(n - 1), np.arange(1, n)] = rng.normal(size=n - 1)  # so that no column stands alone
+    places = np.flatnonzero(J.T.ravel()).astype(np.int32)
+    order = rng.permutation(n).astype(np.int32)
+    for shift in (100.0, 1.0, 1e-3):
+        b = rng.normal(size=n)
+        found = b.copy()
+        flat = np.ascontiguousarray(J.T).ravel()
+        assert loop.solved_sparsely(
+            n, len(places), at(places), at(order), at(flat), ctypes.c_double(shift), at(found)
+        )
+        A = shift * np.eye(n) - J
+        assert np.max(np.abs(A @ found - b)) < 1e-13 * np.linalg.cond(A) * np.max(np.abs(b))
+    none = np.zeros(n * n)
+    assert not loop.solved_sparsely(
+        n, 1, at(np.array([5], np.int32)), at(order), at(none), ctypes.c_double(0.0), at(b)
+    ), "nothing on the diagonal: singular"

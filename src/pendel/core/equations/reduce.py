@@ -233,6 +233,8 @@ class Reduction:
 
     def _pivot_class(self, row: Row, name: str) -> int | None:
         coefficient = self.coefficient(row, name)
+        if coefficient.is_constant():
+            return 0 if abs(float(coefficient)) > 0 else None
         inside = {s.name() for s in ca.symvar(coefficient)}
         if inside & self.open:
             return None

@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 
 import casadi as ca
+import numpy as np
 
 from pendel.core.equations.context import Network, stacked
 from pendel.core.equations.friction import with_friction_laws
@@ -117,9 +118,9 @@ class PlantModel:
         emitter.function("pd_signals", [("y", stacked(*self.signals.values()))])
         moving = stacked(n.time, x, symbols["u"], symbols["z"], symbols["f"])
         steady = not ca.depends_on(ca.jacobian(self.rhs, x), moving)
-        emitter.function(
-            "pd_jac", [("jac", self.derivative(self.rhs, x)), ("dfdt", self.derivative(self.rhs, n.time))]
-        )
+        slopes = self.derivative(self.rhs, x)
+        emitter.function("pd_jac", [("jac", slopes), ("dfdt", self.derivative(self.rhs, n.time))])
+        jacobian, elimination = few_entries(slopes)
         holds = [
             (k, self.system.express(m.hold_zero)) for k, m in enumerate(n.modes) if m.hold_zero is not None
         ]
@@ -146,6 +147,8 @@ class PlantModel:
             demoted_keys=tuple(e.key for e in self.system.demoted),
             loops=len(self.system.torn),
             steady_jacobian=steady,
+            jacobian=jacobian,
+            elimination=elimination,
             pulses=tuple(
                 PulseShape(
                     p.card,
@@ -163,3 +166,28 @@ class PlantModel:
             ),
             source=emitter.source(),
         )
+
+
+SPARSE_FROM = 40
+"""States from which on it pays to know which entries of the Jacobian may not be zero; measured in docs/numerics.md."""
+FULL = 0.25
+"""Share of entries from which on it does not."""
+
+
+def few_entries(slopes: ca.SX) -> tuple[tuple[int, ...], tuple[int, ...]]:
+    """See `Structure.jacobian` and `Structure.elimination`. The order is that of least degree on the pattern made symmetric, by
+    SuperLU."""
+    n = slopes.shape[0]
+    if n < SPARSE_FROM or slopes.shape != (n, n) or slopes.nnz() > FULL * n * n:
+        return (), ()
+    import scipy.sparse  # slow to load, and needed for large drives only
+    import scipy.sparse.linalg
+
+    rows, columns = (np.array(a) for a in slopes.sparsity().get_triplet())
+    entries = scipy.sparse.csc_matrix((np.ones(len(rows)), (rows, columns)), shape=(n, n))
+    like = (entries + entries.T + 4.0 * n * scipy.sparse.identity(n)).tocsc()  # of this pattern, and regular
+    factors = scipy.sparse.linalg.splu(
+        like, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True}
+    )
+    order = np.argsort(factors.perm_c)
+    return tuple((rows + n * columns).tolist()), tuple(order.tolist())

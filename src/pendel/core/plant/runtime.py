@@ -26,6 +26,7 @@ LOOP_FILES = (
     "run.h",
     "work.h",
     "linear.c",
+    "sparse.c",
     "tolerance.c",
     "recording.c",
     "profiles.c",
@@ -47,7 +48,7 @@ LOOP_FILES = (
     "refine.c",
 )
 """One translation unit, in this order."""
-LAYOUT = 3
+LAYOUT = 4
 """Version of the shared structs; see ``PD_LAYOUT`` in ``loop/run.h``."""
 
 INT, DOUBLE = ctypes.c_int, ctypes.c_double
@@ -158,6 +159,9 @@ class RunStruct(ctypes.Structure):
             ("first_tick", ctypes.c_long),
             ("thinnings", ctypes.c_long),
             ("condense", ctypes.c_void_p),
+            ("n_jac", ctypes.c_int),
+            ("jac_places", ctypes.c_void_p),
+            ("jac_order", ctypes.c_void_p),
         ]
     )
 

@@ -177,6 +177,9 @@ class Simulator:
         run.hold_mode = self._ints("hold modes", structure.hold_modes)
         run.hold_rests = self._ints("hold rests", structure.hold_rests)
         run.steady_jacobian = structure.steady_jacobian
+        run.n_jac = len(structure.jacobian)
+        run.jac_places = self._ints("Jacobian", structure.jacobian)
+        run.jac_order = self._ints("elimination", structure.elimination)
         run.stop, run.progress = pointer(self.watch.stop), pointer(self.watch.progress)
         run.max_rows_log2 = MEMORY_LIMIT_LOG2
         run.row_limit = max(1000, RECORD_BYTES // (8 * self._width))

@@ -8,6 +8,7 @@ static void release(work_t *w)
     free(w->slots);
     free(w->guard_lists);
     free(w->ended);
+    close_sparse(&w->sparse);
 }
 
 static double *take(double *block, size_t *at, size_t count)
@@ -59,7 +60,7 @@ static int open_work(work_t *w, run_t *r)
     w->slots = malloc((size_t)w->n_slots * (size_t)slot_width(r) * sizeof(double) + 1);
     w->guard_lists = malloc((size_t)w->n_slots * (size_t)r->n_guard * sizeof(int) + 1);
     w->ended = calloc((size_t)r->n_mode + 1, 1);
-    if (!w->block || !w->ended || !w->pivots || !w->sets || !w->slots || !w->guard_lists) {
+    if (!open_sparse(&w->sparse, r) || !w->block || !w->ended || !w->pivots || !w->sets || !w->slots || !w->guard_lists) {
         release(w);
         return 0;
     }

@@ -1,6 +1,18 @@
 /* The L-stable RODAS4 (Hairer, Wanner: Solving Ordinary Differential Equations II, section IV.10, coefficients as in the authors'
  * published code). */
 
+/* Of the Jacobian's entries that may not be zero. */
+static double largest_row_sum(work_t *w)
+{
+    const run_t *r = w->r;
+    int k;
+    double largest = 0, *sum = w->xt;
+    memset(sum, 0, (size_t)NX * sizeof *sum);
+    for (k = 0; k < r->n_jac; k++) sum[r->jac_places[k] % NX] += fabs(w->jac[r->jac_places[k]]);
+    for (k = 0; k < NX; k++) largest = most(largest, sum[k]);
+    return largest;
+}
+
 /* One RODAS4 step: result in xn, error in err. Returns 0 where its matrix is singular. */
 static int rodas(work_t *w, double h)
 {
@@ -21,10 +33,13 @@ static int rodas(work_t *w, double h)
         {8.083246795921522, -7.981132988064893, -31.52159432874371, 16.31930543123136, -6.058818238834054}};
     run_t *r = w->r;
     int n = NX, i, j, m;
+    int few;
     double radius = 0;
     double *f0 = w->k[0];
     r->jac(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->jac, w->dfdt);
-    for (i = 0; i < n; i++) {
+    few = w->sparse.n && factorise_sparse(&w->sparse, r, w->jac, 1 / (h * gamma));
+    if (few) radius = largest_row_sum(w);
+    else for (i = 0; i < n; i++) {
         double row = 0;
         for (j = 0; j < n; j++) {
             row += fabs(w->jac[i + j * n]);
@@ -34,7 +49,7 @@ static int rodas(work_t *w, double h)
     }
     w->radius_num = radius * radius;
     w->radius_den = 1;
-    if (!factorise(w->lu, w->pivots, n)) return 0;
+    if (!few && !factorise(w->lu, w->pivots, n)) return 0;
     for (m = 0; m < 6; m++) {
         double *k = w->k[m + 1];
         const double *f = f0;
@@ -52,7 +67,8 @@ static int rodas(work_t *w, double h)
             for (j = 0; j < m; j++) sum += c[m][j] * w->k[j + 1][i];
             k[i] = f[i] + sum / h + h * d[m] * w->dfdt[i];
         }
-        solve(w->lu, w->pivots, n, k);
+        if (few) solve_sparse(&w->sparse, r, k);
+        else solve(w->lu, w->pivots, n, k);
     }
     for (i = 0; i < n; i++) { w->xn[i] = w->xt[i] + w->k[6][i]; w->err[i] = w->k[6][i]; }
     return 1;

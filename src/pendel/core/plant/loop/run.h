@@ -7,7 +7,7 @@
 #include <string.h>
 #include <time.h>
 
-enum { PD_LAYOUT = 3 };
+enum { PD_LAYOUT = 4 };
 
 typedef void (*guarded_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g);
 typedef void (*out_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y);
@@ -58,6 +58,9 @@ typedef struct {
     long thinnings;                     /* how often the record was thinned */
     int (*condense)(const double *rows, long n_rows);    /* takes rows that will be thinned, each once; 0: it was given up, for the run is to
                                                           * stop, and the rows must stay. Or it is none */
+    int n_jac;                          /* entries of the Jacobian that may not be zero, where it pays to know; else 0 */
+    const int *jac_places;              /* where they are in it, i + j * nx, in this order */
+    const int *jac_order;               /* of its columns, for little fill */
 } run_t;
 
 /* Hoisted values for the sets of modes met on the way over a record; they come back with every period of the pulses. One place

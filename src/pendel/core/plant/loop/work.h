@@ -57,6 +57,18 @@ typedef struct {
 enum { UNLIKE = -1 };
 enum { STAGES = 8 };
 
+/* Factors of a matrix with few entries; see sparse.c. */
+typedef struct {
+    int n;
+    size_t room;                             /* entries that each factor may have */
+    int *ints;                               /* what the pointers to int below share */
+    int *row, *from, *begin;                 /* of A: rows by columns, and where in the Jacobian each entry is (-1: the diagonal alone) */
+    int *l_begin, *u_begin, *l_row, *u_row;
+    int *place;                              /* of each row among the pivots; -1 before it is one */
+    int *reached, *path, *resume, *seen;
+    double *values, *a, *x, *scale, *l, *u;
+} sparse_t;
+
 struct work {
     run_t *r;
     const control_t *control;
@@ -102,6 +114,7 @@ struct work {
     int *places;                   /* by the modes' hash, WAYS for each, one more than the set's number; 0 while empty */
     double *slots, *block;         /* what the sets point to; all other numbers */
     int *guard_lists;
+    sparse_t sparse;
 };
 
 enum { WAYS = 4, LEAST_SLOTS = 512, MOST_SLOTS = 8192 };
