@@ -18,7 +18,7 @@ from pendel.core.loops.margins import margins
 from pendel.core.loops.rules.lag_plant import LagPlant
 from pendel.core.loops.rules.magnitude_optimum import magnitude_optimum
 from pendel.core.loops.rules.symmetrical_optimum import symmetrical_optimum
-from pendel.core.loops.tuning import LoopStudy, propose_all, standings, take_gains
+from pendel.core.loops.tuning import propose_all, standings, study_of, take_gains
 from pendel.core.runs.measures import dip_measures, mean, rms, step_measures
 from pendel.core.runs.simulate import prepare
 
@@ -106,7 +106,7 @@ def lag_drive(T=0.05, K_p="3", T_i="20"):
 def test_open_loop_with_sampling_and_delay_agrees_with_python_control():
     d = lag_drive()
     prepared = prepare(d.document)
-    study = LoopStudy(prepared, find_loops(d.document, prepared)[0])
+    study = study_of(prepared, find_loops(d.document, prepared.deck)[0])
     plant = control.c2d(control.tf([1], [0.05, 1]), 1e-3, "zoh") * control.tf([1], [1, 0], 1e-3)
     pi = 3.0 * (1 + 1e-3 / 0.02 * control.tf([1, 0], [1, -1], 1e-3))
     reference = (plant * pi)(np.exp(2j * np.pi * study.frequency * 1e-3))
@@ -117,7 +117,7 @@ def test_open_loop_with_sampling_and_delay_agrees_with_python_control():
 def test_linear_step_matches_the_run_sample_by_sample():
     d = lag_drive()
     prepared = prepare(d.document)
-    study = LoopStudy(prepared, find_loops(d.document, prepared)[0])
+    study = study_of(prepared, find_loops(d.document, prepared.deck)[0])
     judged = study.judge(study.gains_now)
     run = d.run(0.05)
     n = min(len(judged.step_y), 50)
@@ -138,7 +138,7 @@ def test_multirate_speed_loop_matches_a_small_step_of_the_run(door):
     commands.remove_wires(door, ["travel_plan.speed -> speed_pi.setpoint"]).apply(door)
     d.connect("wish.out", "speed_pi.setpoint")
     prepared = prepare(door)
-    study = LoopStudy(prepared, find_loops(door, prepared)[1])
+    study = study_of(prepared, find_loops(door, prepared.deck)[1])
     judged = study.judge(study.gains_now)
     run = d.run(0.2)
     seen = run["travel_speed.out"].y[::20][:100]
@@ -147,8 +147,8 @@ def test_multirate_speed_loop_matches_a_small_step_of_the_run(door):
 
 def test_proposed_crossover_is_reached_and_gains_are_taken_in_one_step(door):
     prepared = prepare(door)
-    loop = find_loops(door, prepared)[0]
-    study = LoopStudy(prepared, loop)
+    loop = find_loops(door, prepared.deck)[0]
+    study = study_of(prepared, loop)
     gains = study.propose("crossover", crossover=900.0)
     judged = study.judge(gains)
     assert judged.margins.crossover == pytest.approx(900, rel=2e-3)
@@ -207,8 +207,8 @@ def test_regulator_by_tables_is_judged_by_its_tables():
         )
         d.set("current_regulator.f_c", "350 Hz")
         prepared = prepare(d.document)
-        loop = next(each for each in find_loops(d.document, prepared) if each.key.endswith(f"u_{axis}"))
-        study = LoopStudy(prepared, loop)
+        loop = next(each for each in find_loops(d.document, prepared.deck) if each.key.endswith(f"u_{axis}"))
+        study = study_of(prepared, loop)
         # gains of 2π·f_c times the machine's own incremental inductance cross at f_c whatever the saturation
         assert study.judge(study.gains_now).margins.crossover == pytest.approx(350.0, rel=0.02)
         assert study.propose("crossover", crossover=500.0)["K_p"] == pytest.approx(500.0, rel=0.03)

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import traceback
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from pendel.app.session import Session
+from pendel.app.session import LONGEST_JUDGING, Session
 from pendel.core.drive.document import TABLES, Drive
-from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.drive.file import to_text
+from pendel.core.errors import PendelError
+from pendel.core.runs.worker import ProposeRequest
 
 
 class Proposing(QObject):
@@ -30,13 +34,14 @@ class Proposing(QObject):
         self.session.beside(self._propose, self.session.drive.copy())
 
     def _propose(self, drive: Drive) -> None:
-        from pendel.core.loops.tuning import propose_all
+        from pendel.core.loops.judgement import command_for
 
         try:
-            found: object = propose_all(drive)
-        except DriveHasFindings as problem:
-            found = f"No gains proposed: {problem.findings[0]}"
-        except (PendelError, ArithmeticError, ValueError) as problem:
+            asked = ProposeRequest(to_text(drive))
+            found: object = command_for(self.session.beside_worker.ask(asked, LONGEST_JUDGING), drive)
+        except Exception as problem:  # the job's boundary: it must end, and say so
+            if not isinstance(problem, PendelError):
+                traceback.print_exc()
             found = f"No gains proposed: {problem}"
         if not self.session.closing:
             self._done.emit(drive, found)

@@ -29,19 +29,19 @@ from pendel.core.drive.findings import Finding, attention, fault
 from pendel.core.drive.inside import sheet_of, wires_on
 from pendel.core.drive.limits import check_changes
 from pendel.core.drive.lock import FileLock, Owner, lock_of, take
-from pendel.core.errors import DriveProblem, FileProblem, PendelError
+from pendel.core.errors import DriveHasFindings, DriveProblem, FileProblem, PendelError
 from pendel.core.formats.writing import write_atomically
 from pendel.core.runs import kept
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.shown_units import ShownUnits
-from pendel.core.runs.worker import Beside, PointRequest
+from pendel.core.runs.worker import Beside, JudgeRequest
 
 AUTOSAVE_AFTER_MS, AUTOSAVE_AT_LAST_MS = 1500, 5000
 """After a pause in editing; and without one, after its first edit."""
 DEEP_CHECK_AFTER_MS = 400
 MOST_RUNS = 40
-LONGEST_POINT = 120.0
-"""Seconds that a run for a point to judge loops at may take."""
+LONGEST_JUDGING = 600.0
+"""Seconds that it may take to order a drive and to judge its loops, with the runs that this takes."""
 DEMO = Path(__file__).parent.parent / "examples" / "car_door_drive.pendel"
 """The shipped example; its runs and changes are kept elsewhere."""
 
@@ -246,25 +246,9 @@ class Session(QObject):
             self.check_deeply()
 
     def beside(self, work, *arguments) -> None:
-        """Do work in the thread that judges the drive."""
+        """Do work in the thread that waits for the process beside the window."""
         if not self.closing:
-            self._points_elsewhere()
             self._pool.submit(work, *arguments)
-
-    def _points_elsewhere(self, on: bool = True) -> None:
-        """Let the runs that tell about which points loops are judged be made in another process, or here
-        again."""
-        from pendel.core.loops.points import (  # slow to load, and not needed to start
-            WorkingPoint,
-            WorkingPoints,
-        )
-
-        def point(text: str, name: str) -> WorkingPoint:
-            found = self.beside_worker.ask(PointRequest(text, name), LONGEST_POINT)
-            assert isinstance(found, WorkingPoint)
-            return found
-
-        WorkingPoints.elsewhere = point if on else None
 
     def file_of_run(self, run: KeptRun) -> bytes:
         """A kept run as its file holds it. Raises `FileProblem`."""
@@ -276,10 +260,11 @@ class Session(QObject):
             raise FileProblem(str(run.file), f"the run cannot be read: {problem.strerror}.") from problem
 
     def _study(self, version: int, drive: Drive, faulty: bool) -> None:
-        self._points_elsewhere()
         if version != self._version:
             return  # another edit came while this one waited
-        found, judged, problem = ([], [], "") if faulty or not drive.cards else study(drive)
+        found, judged, problem = (
+            ([], [], "") if faulty or not drive.cards else judged_beside(self.beside_worker, drive)
+        )
         if not self.closing:
             self._study_done.emit(version, found, judged, problem)
 
@@ -299,7 +284,6 @@ class Session(QObject):
         self._autosave_at_last.stop()
         self._deep.stop()
         self._let_go()
-        self._points_elsewhere(False)
         self.beside_worker.close()
         self._pool.shutdown(wait=True, cancel_futures=True)
         self.readying.close()
@@ -461,22 +445,21 @@ class Session(QObject):
         return self.runs[-1] if self.runs else None
 
 
-def study(drive: Drive) -> tuple[list[Finding], list, str]:
+def judged_beside(worker: Beside, drive: Drive) -> tuple[list[Finding], list, str]:
     """What only the ordered equations tell: contradictions between parts, and how the loops stand; or why
-    that is not known."""
-    from pendel.core.errors import DriveHasFindings
-    from pendel.core.loops.tuning import standings
-    from pendel.core.runs.simulate import averaged, prepare
+    that is not known. Another process finds it out; here it is waited for."""
+    from pendel.core.loops.judgement import standings_of  # slow to load, and not needed to start
+    from pendel.core.runs.simulate import refused_c
 
     try:
-        prepared = prepare(drive)
-        drive = averaged(drive)
-        prepared = prepared if drive is prepared.drive else prepare(drive)
-        return [], standings(drive, prepared), ""
+        if refused := refused_c(drive):
+            return refused, [], ""
+        judgement = worker.ask(JudgeRequest(file.to_text(drive)), LONGEST_JUDGING)
+        return [fault(*f) for f in judgement.findings], standings_of(judgement, drive), judgement.problem
     except DriveHasFindings as problem:
         return problem.findings, [], ""
     except PendelError as problem:
-        return [], [], str(problem)  # a loop that cannot be judged is no fault of the drive
+        return [], [], str(problem)
     except Exception as problem:  # the job's boundary: it must end, and say so
         traceback.print_exc()
         return [], [], f"The loops cannot be judged: {problem}."

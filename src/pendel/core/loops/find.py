@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from pendel.core.controllers.deck import ControlDeck, Regulation
 from pendel.core.drive.document import Drive
-from pendel.core.runs.simulate import Prepared, averaged, prepare, signal_infos
+from pendel.core.runs.simulate import averaged, prepare, signal_infos
 
 
 @dataclass(frozen=True)
@@ -111,10 +111,9 @@ LABELS = {
 }
 
 
-def find_loops(drive: Drive, prepared: Prepared | None = None) -> list[Loop]:
-    """All loops of a drive. Raises `DriveHasFindings` as `prepare`."""
-    prepared = prepared or prepare(averaged(drive))
-    deck = prepared.deck
+def find_loops(drive: Drive, deck: ControlDeck | None = None) -> list[Loop]:
+    """All loops of a drive, by its control deck. Raises `DriveHasFindings` as `prepare`."""
+    deck = deck or prepare(averaged(drive)).deck
     infos = signal_infos(drive)
     regulators = {b.name for b in deck.blocks if b.regulates}
     loops = []

@@ -8,6 +8,7 @@ period, for any mix of rates (lifting; Chen, Francis: Optimal Sampled-Data Contr
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import casadi as ca
@@ -133,40 +134,57 @@ def linear_plant(
     )
 
 
-class SampledDrive:
-    """The drive as one linear sampled system.
+def sampled_drive(
+    prepared: Prepared,
+    point: WorkingPoint,
+    *,
+    frozen: frozenset[str] = frozenset(),
+    extra: tuple[str, ...] = (),
+    plants: dict[str, LinearPlant] | None = None,
+) -> SampledDrive:
+    """A drive made linear about a point.
 
     Parameters
     ----------
-    point
-        about which it is made linear.
-    frozen
-        blocks that give 0, such as an outer loop while an inner one is judged.
     extra
         plant signals beside those the blocks read.
     plants
         linear plants by the name of their point, for studies that share them; what is missing is added.
     """
+    signals = tuple(dict.fromkeys((*prepared.deck.measured, *extra)))
+    plants = {} if plants is None else plants
+    if point.name not in plants:
+        plants[point.name] = linear_plant(prepared, signals, point)
+    return SampledDrive(prepared.deck, point, plants[point.name], frozen=frozen)
+
+
+class SampledDrive:
+    """The drive as one linear sampled system, of numbers alone.
+
+    Parameters
+    ----------
+    plant
+        linear about ``point``.
+    frozen
+        blocks that give 0, such as an outer loop while an inner one is judged.
+    linear
+        linear forms of the blocks, where they are known.
+    """
 
     def __init__(
         self,
-        prepared: Prepared,
+        deck: ControlDeck,
         point: WorkingPoint,
+        plant: LinearPlant,
         *,
         frozen: frozenset[str] = frozenset(),
-        extra: tuple[str, ...] = (),
-        plants: dict[str, LinearPlant] | None = None,
+        linear: Mapping[str, LinearBlock] | None = None,
     ):
-        self.deck: ControlDeck = prepared.deck
-        self.point, self.frozen = point, frozen
-        signals = tuple(dict.fromkeys((*self.deck.measured, *extra)))
-        plants = {} if plants is None else plants
-        if point.name not in plants:
-            plants[point.name] = linear_plant(prepared, signals, point)
-        self.plant = plants[point.name]
-        self.Ad, self.Bd = self.plant.sampled(self.deck.tick)
-        self.blocks = [b for b in self.deck.blocks if b.name not in frozen]
-        self.linear: dict[str, LinearBlock] = {b.name: self.about_point(b) for b in self.blocks}
+        self.deck, self.point, self.plant, self.frozen = deck, point, plant, frozen
+        self.Ad, self.Bd = plant.sampled(deck.tick)
+        self.blocks = [b for b in deck.blocks if b.name not in frozen]
+        known = linear if linear is not None else {}
+        self.linear = {b.name: known[b.name] if b.name in known else self.about_point(b) for b in self.blocks}
         self.outputs = [f"{b.name}.{p}" for b in self.blocks for p in b.outputs]
         self.layout()
 
@@ -313,7 +331,7 @@ def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str
     extra = (target,) if target in prepared.structure.signals else ()
     cut = frozenset(opened)
     for point in points:
-        model = SampledDrive(prepared, point, extra=extra).model(target, inject=source, opened=cut)
+        model = sampled_drive(prepared, point, extra=extra).model(target, inject=source, opened=cut)
         if responds(model):
             break
     return model

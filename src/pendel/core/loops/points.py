@@ -8,10 +8,9 @@ and is judged at rest with its sources as they start, flux and voltages built up
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import ClassVar
 
 import numpy as np
 
@@ -60,10 +59,6 @@ def at_rest(structure: Structure) -> WorkingPoint:
 class WorkingPoints:
     """The points of a drive, each computed when first asked for."""
 
-    elsewhere: ClassVar[Callable[[str, str], WorkingPoint] | None] = None
-    """Where it is set, points that take a run are computed by it from a drive's text and the point's name: a
-    window runs nothing itself."""
-
     def __init__(self, prepared: Prepared):
         self.prepared = prepared
         self.plants: dict = {}
@@ -85,15 +80,11 @@ class WorkingPoints:
     @cached_property
     def end(self) -> WorkingPoint:
         """Where a run of the drive ends."""
-        if WorkingPoints.elsewhere is not None:
-            return WorkingPoints.elsewhere(self.prepared.text, "end")
         return self._after_run("at the end of a run", self.prepared.deck, self._until)
 
     @cached_property
     def built_up(self) -> WorkingPoint:
         """At rest with flux and voltages built up: where a run ends whose sources stay as they start."""
-        if WorkingPoints.elsewhere is not None:
-            return WorkingPoints.elsewhere(self.prepared.text, "built_up")
         deck = self.prepared.deck
         held = replace(deck, blocks=tuple(held_source(b) for b in deck.blocks))
         until = min(max(self._until, SHORTEST), LONGEST)

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
 
 from pendel.core.catalogue.declare import ANY
 from pendel.core.catalogue.index import kind_of
-from pendel.core.controllers.deck import BlockInstance
+from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.drive import commands
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.loops.find import Loop, acting_blocks, find_loops, upstream
-from pendel.core.loops.linear import SampledDrive, responds
+from pendel.core.loops.linear import LinearModel, SampledDrive, responds, sampled_drive
 from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.points import WorkingPoints
 from pendel.core.loops.rules import RULES, Wishes
@@ -55,40 +55,39 @@ class LoopStudy:
 
     ``G`` is the response from the regulator's output to its actual value at the regulator's rate, inner loops
     closed and outer loops frozen; computing delay, hold and sensors are in it. It answers upwards, see
-    ``turned``."""
+    ``turned``. It holds numbers alone, and no equations.
 
-    def __init__(self, prepared: Prepared, loop: Loop, points: WorkingPoints | None = None):
-        self.prepared, self.loop = prepared, loop
-        self.block: BlockInstance = prepared.deck.block(loop.regulator)
+    Parameters
+    ----------
+    drive
+        linear, about the point at which the loop answers.
+    plant_model
+        of it from the regulator's output to its actual value, where that is known.
+    """
+
+    def __init__(self, drive: SampledDrive, loop: Loop, plant_model: LinearModel | None = None):
+        self.drive, self.loop = drive, loop
+        self.block: BlockInstance = drive.deck.block(loop.regulator)
         self.output = f"{loop.regulator}.{loop.regulation.out}"
         self.actual = f"{loop.regulator}.{loop.regulation.actual}"
         self.turned = 1.0 if loop.regulation in self.block.regulates else -1.0
         """−1 where setpoint and actual value are swapped, since the plant answers downwards."""
-        ahead = upstream(prepared.deck, loop.setpoint)
-        back = upstream(prepared.deck, self.block.sources.get(loop.regulation.actual))
-        acting = acting_blocks(prepared.deck)
-        frozen = frozenset(
-            (ahead - back - {loop.regulator}) | {b.name for b in prepared.deck.blocks} - acting
+        self.drive.linear[loop.regulator] = self.with_gains({})
+        self.plant_model = plant_model or drive.model(
+            self.actual, inject=self.output, opened=frozenset({self.output})
         )
-        points = points or WorkingPoints(prepared)
-        for point in points:
-            self.drive = SampledDrive(prepared, point, frozen=frozen, plants=points.plants)
-            self.drive.linear[loop.regulator] = self.with_gains({})
-            cut = frozenset({self.output})
-            self.plant_model = self.drive.model(self.actual, inject=self.output, opened=cut)
-            if responds(self.plant_model):
-                break
-        else:
-            raise DriveProblem(self._why_silent())
         self.dt = self.plant_model.dt
         nyquist = 0.5 / self.dt
         self.frequency = np.geomspace(nyquist * 1e-4, nyquist * 0.999, POINTS)
-        self.G = self.turned * self.plant_model.response(2 * math.pi * self.frequency)
 
-    def _why_silent(self) -> str:
-        """Where on the way back the regulator's output is lost."""
+    @cached_property
+    def G(self) -> np.ndarray:
+        return np.asarray(self.turned * self.plant_model.response(2 * math.pi * self.frequency))
+
+    def why_silent(self, titles: Mapping[str, str]) -> str:
+        """Where on the way back the regulator's output is lost, in words; ``titles`` are the cards' names."""
         name, signal = self.loop.regulator, self.block.sources.get(self.loop.regulation.actual)
-        blocks = {b.name: b for b in self.prepared.deck.blocks}
+        blocks = {b.name: b for b in self.drive.deck.blocks}
         cut, seen = frozenset({self.output}), set[str]()
         while signal and signal.split(".")[0] in blocks.keys() - seen:  # blocks may feed each other in a ring
             name = signal.split(".")[0]
@@ -97,16 +96,15 @@ class LoopStudy:
             if any(responds(self.drive.model(s, inject=self.output, opened=cut)) for s in sources):
                 break
             signal = sources[0] if sources else None
-        title = self.prepared.drive.cards[name].name
         return (
-            f"{title} passes no small change on: what it gives moves in steps, or not at all, about the point where "
+            f"{titles[name]} passes no small change on: what it gives moves in steps, or not at all, about the point where "
             "the drive can be made linear. Judge this loop by runs."
         )
 
     @property
     def delay(self) -> float:
         """Sampling and computing delay (s): half a hold, and what the outputs wait."""
-        return self.loop.period * 0.5 + self.prepared.deck.tick * self.prepared.deck.delay
+        return self.loop.period * 0.5 + self.drive.deck.tick * self.drive.deck.delay
 
     @property
     def gains_now(self) -> dict[str, float]:
@@ -238,6 +236,26 @@ class LoopStudy:
         return chosen.propose(self, Wishes(crossover, phase_margin))
 
 
+def frozen_beside(deck: ControlDeck, loop: Loop) -> frozenset[str]:
+    """Blocks that give 0 while a loop is studied: those ahead of its setpoint, and those that only watch."""
+    ahead = upstream(deck, loop.setpoint)
+    back = upstream(deck, deck.block(loop.regulator).sources.get(loop.regulation.actual))
+    return frozenset((ahead - back - {loop.regulator}) | {b.name for b in deck.blocks} - acting_blocks(deck))
+
+
+def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None) -> LoopStudy:
+    """A loop studied about the first point at which it answers. Raises `DriveProblem` where it answers at none."""
+    points = points or WorkingPoints(prepared)
+    frozen = frozen_beside(prepared.deck, loop)
+    study: LoopStudy | None = None
+    for point in points:
+        study = LoopStudy(sampled_drive(prepared, point, frozen=frozen, plants=points.plants), loop)
+        if responds(study.plant_model):
+            return study
+    assert study is not None
+    raise DriveProblem(study.why_silent({key: card.name for key, card in prepared.drive.cards.items()}))
+
+
 @dataclass(frozen=True)
 class Standing:
     """A loop with its study and how it stands with its present gains, or a sentence why it has no linear
@@ -256,9 +274,9 @@ def standings(drive: Drive, prepared: Prepared | None = None) -> list[Standing]:
     prepared = prepared or prepare(averaged(drive))
     points = WorkingPoints(prepared)
     found = []
-    for loop in find_loops(drive, prepared):
+    for loop in find_loops(drive, prepared.deck):
         try:
-            study = LoopStudy(prepared, loop, points)
+            study = study_of(prepared, loop, points)
             found.append(Standing(loop, study, study.judge(study.gains_now)))
         except DriveProblem as problem:
             found.append(Standing(loop, problem=str(problem)))
@@ -309,13 +327,13 @@ def propose(drive: Drive, regulator: str, rule: str = "crossover", **wishes: flo
     """Proposed gains of a regulator of a drive."""
     prepared = prepare(averaged(drive))
     loop = next(
-        (each for each in find_loops(drive, prepared) if regulator in (each.key, each.regulator)), None
+        (each for each in find_loops(drive, prepared.deck) if regulator in (each.key, each.regulator)), None
     )
     if loop is None:
         raise DriveProblem(
             f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual value."
         )
-    return LoopStudy(prepared, loop).propose(rule, **wishes)
+    return study_of(prepared, loop).propose(rule, **wishes)
 
 
 def take_gains(drive: Drive, loop: Loop, gains: Mapping[str, float]) -> Command:
@@ -363,6 +381,8 @@ class Proposal:
     command: Command
     served: tuple[str, ...]
     left: Mapping[str, str]
+    gains: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
+    """By the keys of loops, in the order in which they were found."""
 
 
 def propose_all(drive: Drive) -> Proposal:
@@ -373,6 +393,7 @@ def propose_all(drive: Drive) -> Proposal:
     """
     scratch = drive.copy()
     command, served, left = Command("Propose gains of all loops", ()), [], {}
+    taken: dict[str, Mapping[str, float]] = {}
     depths = sorted({loop.depth for loop in find_loops(drive)})
     for depth in depths:
         found = standings(scratch)
@@ -394,7 +415,8 @@ def propose_all(drive: Drive) -> Proposal:
                 step.apply(scratch)
                 command = command.then(step)
                 served.append(each.loop.key)
-    return Proposal(command, tuple(served), left)
+                taken[each.loop.key] = gains
+    return Proposal(command, tuple(served), left, taken)
 
 
 def one_in_field(unit_text: str, of_field: str) -> float:

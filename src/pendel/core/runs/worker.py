@@ -1,6 +1,6 @@
 """A process that runs compiled code, so that a crash or an endless loop ends one run and never the window.
 
-It runs drives, replays runs through shipped code, and finds the points about which loops are judged. It is
+It runs drives, replays runs through shipped code, and judges loops. It is
 confined as far as the system can (`confine`) and keeps builds and orderings loaded between requests. Requests
 and answers are plain records over a pipe; stopping and progress go through shared memory, so that both are at
 once.
@@ -81,11 +81,17 @@ class CheckRequest:
 
 
 @dataclass(frozen=True)
-class PointRequest:
-    """The point about which the drive is made linear after a run of it: `WorkingPoints.computed`."""
+class JudgeRequest:
+    """Order the equations of the drive and judge its loops: `pendel.core.loops.judgement.judgement_of`."""
 
     drive_text: str
-    name: str
+
+
+@dataclass(frozen=True)
+class ProposeRequest:
+    """First gains of all its loops: `pendel.core.loops.judgement.proposed_gains`."""
+
+    drive_text: str
 
 
 @dataclass(frozen=True)
@@ -128,7 +134,7 @@ class RunFailed:
         return self.findings[0][0] if self.findings else "The run failed."
 
 
-Request = RunRequest | CheckRequest | PointRequest
+Request = RunRequest | CheckRequest | JudgeRequest | ProposeRequest
 Answer = RunFinished | Answered | RunFailed
 
 
@@ -173,7 +179,7 @@ def end_with_parent() -> None:
 
 def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Answered:
     from pendel.core.firmware.ship import build_and_check
-    from pendel.core.loops.points import WorkingPoints
+    from pendel.core.loops.judgement import judgement_of, proposed_gains
     from pendel.core.plant.program import Outcome
     from pendel.core.plant.simulator import Watch
     from pendel.core.runs.kept import save
@@ -181,8 +187,10 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
 
     drive = from_text(request.drive_text)
     shared.keeping[0] = 0
-    if isinstance(request, PointRequest):
-        return Answered(getattr(WorkingPoints(prepare(drive)), request.name))
+    if isinstance(request, JudgeRequest):
+        return Answered(judgement_of(drive))
+    if isinstance(request, ProposeRequest):
+        return Answered(proposed_gains(drive))
     made = folder / f"run{next(NUMBERS)}.h5"
     if isinstance(request, CheckRequest):
         allow_all_of(drive)  # it is asked for behind the question
@@ -211,7 +219,16 @@ KNOWN = {
     ("pendel.core.runs.worker", "Answered"),
     ("pendel.core.firmware.ship", "Checked"),
     ("pendel.core.firmware.ship", "Compared"),
+    ("pendel.core.loops.judgement", "Judgement"),
+    ("pendel.core.loops.judgement", "LoopRecord"),
+    ("pendel.core.loops.judgement", "ProposedGains"),
     ("pendel.core.loops.points", "WorkingPoint"),
+    ("pendel.core.loops.linear", "LinearModel"),
+    ("pendel.core.loops.linear", "LinearPlant"),
+    ("pendel.core.loops.margins", "Margins"),
+    ("pendel.core.loops.tuning", "Judged"),
+    ("pendel.core.controllers.symbolic", "LinearBlock"),
+    ("pendel.core.runs.measures", "StepMeasures"),
     ("pathlib", "PosixPath"),
     ("numpy", "ndarray"),
     ("numpy", "dtype"),
@@ -304,7 +321,7 @@ class Worker:
     def request(self, request: Request) -> None:
         """Ask for something. The request is sent beside, as a worker that does not read must not hold up who
         asks."""
-        own_c = not isinstance(request, PointRequest) and request.own_c
+        own_c = isinstance(request, RunRequest | CheckRequest) and request.own_c
         if self.alive and own_c != self._own_c:
             self._end()
         if not self.alive:
@@ -449,7 +466,8 @@ __all__ = [
     "Answered",
     "Beside",
     "CheckRequest",
-    "PointRequest",
+    "JudgeRequest",
+    "ProposeRequest",
     "RunFailed",
     "RunFinished",
     "RunRequest",

@@ -1,0 +1,131 @@
+"""What a process beside finds out about a drive: whether its equations have a solution, and how its loops stand.
+
+Ordering equations and making them linear takes seconds for a large drive, and holds the interpreter; a window asks another
+process. What comes back is texts and arrays alone; from these and the drive, `standings_of` makes in a moment what pages show.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from pendel.core.catalogue.index import kind_of
+from pendel.core.check import examine
+from pendel.core.controllers.symbolic import LinearBlock
+from pendel.core.drive.commands import Command
+from pendel.core.drive.document import Drive
+from pendel.core.equations.flatten import control_deck
+from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.loops.find import Loop, find_loops
+from pendel.core.loops.linear import LinearModel, LinearPlant, SampledDrive
+from pendel.core.loops.points import WorkingPoint
+from pendel.core.loops.tuning import (
+    Judged,
+    LoopStudy,
+    Proposal,
+    Standing,
+    frozen_beside,
+    propose_all,
+    standings,
+    take_gains,
+)
+from pendel.core.runs.simulate import averaged, prepare
+
+
+@dataclass(frozen=True)
+class LoopRecord:
+    """How a loop stands, by its key. Without a linear model there is but the ``problem``."""
+
+    key: str
+    problem: str = ""
+    point: WorkingPoint | None = None
+    plant: LinearPlant | None = None
+    blocks: Mapping[str, LinearBlock] = field(default_factory=dict)
+    model: LinearModel | None = None
+    judged: Judged | None = None
+    begin: float = math.nan
+
+
+@dataclass(frozen=True)
+class Judgement:
+    """``findings`` are faults as sentence, card and field; ``problem`` says why there are no ``loops`` where that is no fault of
+    the drive."""
+
+    findings: tuple[tuple[str, str, str], ...] = ()
+    loops: tuple[LoopRecord, ...] = ()
+    problem: str = ""
+
+
+@dataclass(frozen=True)
+class ProposedGains:
+    """Gains by the keys of loops, in the order in which they are taken, and why other loops are left."""
+
+    gains: Mapping[str, Mapping[str, float]]
+    left: Mapping[str, str]
+
+
+def judgement_of(drive: Drive) -> Judgement:
+    """Order the equations of a drive and judge its loops."""
+    try:
+        prepared = prepare(drive)
+        plain = averaged(drive)
+        found = standings(plain, prepared if plain is drive else prepare(plain))
+    except DriveHasFindings as problem:
+        return Judgement(tuple((f.sentence, f.card, f.field) for f in problem.findings))
+    except PendelError as problem:
+        return Judgement(problem=str(problem))  # a loop that cannot be judged is no fault of the drive
+    return Judgement(loops=tuple(map(record_of, found)))
+
+
+def record_of(standing: Standing) -> LoopRecord:
+    study = standing.study
+    if study is None:
+        return LoopRecord(standing.loop.key, standing.problem)
+    linear = study.drive
+    return LoopRecord(
+        standing.loop.key,
+        "",
+        linear.point,
+        linear.plant,
+        dict(linear.linear),
+        study.plant_model,
+        standing.judged,
+        standing.begin,
+    )
+
+
+def standings_of(judgement: Judgement, drive: Drive) -> list[Standing]:
+    """The loops of the drive that was judged, each with a study that gains can be tried on."""
+    plain = averaged(drive)
+    deck = control_deck(plain, examine(plain), kind_of)
+    loops = {loop.key: loop for loop in find_loops(plain, deck)}
+
+    def standing(loop: Loop, record: LoopRecord) -> Standing:
+        if record.point is None or record.plant is None:
+            return Standing(loop, problem=record.problem)
+        frozen = frozen_beside(deck, loop)
+        linear = SampledDrive(deck, record.point, record.plant, frozen=frozen, linear=record.blocks)
+        return Standing(loop, LoopStudy(linear, loop, record.model), record.judged, "", record.begin)
+
+    return [standing(loops[r.key], r) for r in judgement.loops if r.key in loops]
+
+
+def proposed_gains(drive: Drive) -> ProposedGains:
+    """Gains that `propose_all` would take. Raises `DriveHasFindings` as `prepare`."""
+    proposal = propose_all(drive)
+    return ProposedGains(proposal.gains, proposal.left)
+
+
+def command_for(proposed: ProposedGains, drive: Drive) -> Proposal:
+    """One command that takes proposed gains for the loops that the drive has."""
+    scratch, command, served = drive.copy(), Command("Propose gains of all loops", ()), []
+    plain = averaged(drive)
+    loops = {loop.key: loop for loop in find_loops(plain, control_deck(plain, examine(plain), kind_of))}
+    for key, gains in proposed.gains.items():
+        if key in loops:
+            step = take_gains(scratch, loops[key], gains)
+            step.apply(scratch)
+            command = command.then(step)
+            served.append(key)
+    return Proposal(command, tuple(served), proposed.left, dict(proposed.gains))
