@@ -52,6 +52,15 @@ def window(application, questions, example_path, tmp_path, monkeypatch):
     QTest.qWait(10)
 
 
+def until(condition, seconds=30.0):
+    """Wait for something to hold; whether it does in the end."""
+    for _ in range(int(seconds * 100)):
+        if condition():
+            break
+        QTest.qWait(10)
+    return condition()
+
+
 def finish(window, seconds=30.0):
     """Wait for the run to end."""
     for _ in range(int(seconds * 100)):

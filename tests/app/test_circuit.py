@@ -6,7 +6,7 @@ from PyQt6.QtTest import QTest
 from pendel.app.files import EXAMPLES
 from pendel.core.drive import commands
 
-from .conftest import finish
+from .conftest import finish, until
 from .test_window import LEFT, card_point, click_card, on_sheet
 
 
@@ -23,6 +23,7 @@ def test_a_converter_opens_with_live_values_and_steps_from_switching_to_switchin
     assert page.middle.currentWidget() is circuit
     run = session.last_run
     circuit._go(0.15)
+    assert until(lambda: not session.readying.busy)
     for _ in range(12):
         QTest.keyClick(circuit, Qt.Key.Key_Right)
         values = circuit.canvas.values

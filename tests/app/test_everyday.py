@@ -20,7 +20,7 @@ from pendel.core.drive import commands, file
 from pendel.core.errors import FileProblem
 from pendel.core.runs.kept import KeptRun
 
-from .conftest import finish, judged
+from .conftest import finish, judged, until
 from .test_machine_ways import press
 from .test_power_drives import add, wire
 from .test_power_ways import captions, opened, run, runs_page
@@ -230,6 +230,7 @@ def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
     assert "It is kept with that drive." in ended[3][0] and not ended[3][1]
     assert not any(r.infos.get("door_motor.current") for r in window.session.runs)
     window.files.open_path(door)
+    assert until(lambda: not window.session.reading_runs)
     assert len(window.session.runs) == 4, "with the one that could not be shown then"
 
 
@@ -259,10 +260,7 @@ def loops_shown(window):
 def test_loops_of_the_drive_before_are_not_those_of_this_one(window):
     """Neither those shown nor those still being judged when another drive is opened."""
     session = opened(window, "haul_drive")
-    for _ in range(300):
-        if session.judged:
-            break
-        QTest.qWait(50)
+    judged(window)
     late = (session._version, [], session.judged, "")
     assert {each.loop.regulator for each in late[2]} == {"current_regulator"}
     assert "Current along d" in loops_shown(window)
@@ -305,6 +303,7 @@ def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, m
     """They join the strips when their signals are there; until then what is shown stays, and the foot line says so. Signals that
     cannot be evaluated take the tick away again."""
     monkeypatch.setattr(readying, "LONG", 100)
+    monkeypatch.setattr(readying, "FEW", 100)
     for _ in range(2):
         run(window)
     path = window.session.path
@@ -324,6 +323,7 @@ def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, m
     page = window.page("Runs")
     monkeypatch.setattr(KeptRun, "fetch", watched)
     window.files.open_path(path)
+    assert until(lambda: not window.session.reading_runs)
     assert page.session.readying.busy and page.drawn == [], "the strips of the drive before are gone"
     evaluated(page)
     assert [r.name for r, _ in page.drawn] == ["Run 2"] and page.strips.traces[0]

@@ -22,7 +22,7 @@ from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.writing import write_atomically
 
-from .conftest import finish
+from .conftest import finish, until
 
 YES, NO = QMessageBox.StandardButton.Yes, QMessageBox.StandardButton.No
 
@@ -227,5 +227,6 @@ def test_a_run_is_its_file_whatever_it_is_called(window):
     assert window.session.runs == [second] and kept.exists() and not first.file.exists()
     path = window.session.path
     window.session.open(file.load(path), path)  # the pipe named like a run holds nothing up
+    assert until(lambda: not window.session.reading_runs)
     assert [r.file for r in window.session.runs] == [kept]
     assert window.session.next_run_number() == 100

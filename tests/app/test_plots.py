@@ -15,7 +15,7 @@ from pendel.app.strips import SIGNAL_MIME
 from pendel.app.unit_choices import UnitChoices
 from pendel.core.runs.measures import mean, rms, window
 
-from .conftest import finish
+from .conftest import finish, judged, until
 from .test_window import type_into
 
 
@@ -121,10 +121,8 @@ def test_saved_traces_read_back_as_shown(window, runs_page, tmp_path):
 def test_a_slider_moves_the_proposed_loop_and_taking_it_is_one_step(window):
     window.show_page("Loops")
     page = window.page("Loops")
-    for _ in range(200):
-        if page.proposed is not None:
-            break
-        QTest.qWait(20)
+    judged(window)
+    assert until(lambda: page.proposed is not None)
     steps = window.session.undo.count()
     seen = []
     for wanted in ("300", "900"):

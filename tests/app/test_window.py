@@ -92,10 +92,7 @@ def test_the_drive_page_shows_both_decks_and_the_spine(window):
         "rail",
         "rubbing",
     ]
-    for _ in range(100):
-        if window.session.judged:
-            break
-        QTest.qWait(50)
+    judged(window)
     assert [f[0] for f in window.drive_page.spine.loop_facts[:-1]] == ["Current", "Speed"]
     picture = window.grab().toImage()
     colours = {

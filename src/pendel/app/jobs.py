@@ -9,7 +9,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from pendel.app.readying import LONG
+from pendel.app.readying import is_long
 from pendel.app.run_figures import averaged_keys, measured_keys
 from pendel.app.session import Session, differences
 from pendel.app.shown import main_signals
@@ -32,7 +32,7 @@ def ready_to_show(answer: RunFinished, keys: Sequence[str], own_c: bool = False)
     path = answer.keep()
     run = reopen(path) if own_c else kept.load(path)
     run.fetch(keys)
-    if len(run.rows) > LONG:  # of a short one, figures are a moment's work once the traces are drawn
+    if is_long(run):  # of a short one, figures are a moment's work once the traces are drawn
         run.fetch(measured_keys(run))
         run.fetch_between(averaged_keys(run, [[k] for k in keys]))
     return run

@@ -12,8 +12,18 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from pendel.core.runs.kept import KeptRun
 
 LONG = 60_000
-"""Rows from which a run is long. Shorter ones are evaluated where they are shown, within a moment."""
+"""Points of a trace from which a run is long. Shorter ones are evaluated where they are shown, within a moment."""
+FEW = 4_000
+"""Recorded rows up to which it takes no longer to find between which of them points are wanted."""
 POLL_MS = 20
+
+
+def is_long(run: KeptRun) -> bool:
+    """Whether it takes more than a moment to evaluate signals of a run. How many points its traces have is known once one was
+    evaluated; before, that itself may take long."""
+    if len(run.rows) <= FEW:
+        return False
+    return not run.is_expanded or len(run.expanded) > LONG
 
 
 class Readying(QObject):
@@ -41,7 +51,7 @@ class Readying(QObject):
     def ready(self, run: KeptRun, keys: Iterable[str], averaged: Iterable[str] = ()) -> bool:
         """Whether a run can show these signals, and average those, at once. Else they are evaluated from now
         on, and ``ended`` tells when to ask again."""
-        if len(run.rows) <= LONG:
+        if not is_long(run):
             return True
         missing, between = run.missing(keys), run.missing_between(averaged)
         if missing or between:

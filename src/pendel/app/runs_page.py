@@ -41,6 +41,7 @@ from pendel.core.runs.vectors import machines, needed
 from pendel.core.vocabulary import SignalRole
 
 MOST_TICKED = 6
+NO_RUNS, READING_RUNS = "No run yet. Press Ctrl+R to run the drive.", "Reading the kept runs …"
 MOST_MEASURED = 3
 """Runs with figures beside the strips, the newest."""
 
@@ -76,7 +77,7 @@ class RunsPage(QWidget):
         self.strips.cursors_moved.connect(lambda *_: self._late_measures.start())
         self.strips.changed.connect(lambda: self.draw(keep_view=False))
         self.strips.unit_chosen.connect(self.session.choose_unit)
-        self.empty = label("No run yet. Press Ctrl+R to run the drive.", "muted")
+        self.empty = label(NO_RUNS, "muted")
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         inside.addWidget(self.empty)
         inside.addWidget(self.strips, 1)
@@ -375,6 +376,7 @@ class RunsPage(QWidget):
     def draw(self, *, keep_view: bool = True) -> None:
         runs = self.shown_runs()
         self.empty.setVisible(not self.session.runs)
+        self.empty.setText(READING_RUNS if self.session.reading_runs else NO_RUNS)
         self.strips.setVisible(bool(self.session.runs))
         ready = [
             (run, tint)

@@ -7,7 +7,7 @@ import os
 import re
 import traceback
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
 from platformdirs import user_state_dir
@@ -34,12 +34,16 @@ from pendel.core.formats.writing import write_atomically
 from pendel.core.runs import kept
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.shown_units import ShownUnits
-from pendel.core.runs.worker import Beside, JudgeRequest
+from pendel.core.runs.worker import Beside, JudgeRequest, OrderRequest
 
 AUTOSAVE_AFTER_MS, AUTOSAVE_AT_LAST_MS = 1500, 5000
 """After a pause in editing; and without one, after its first edit."""
 DEEP_CHECK_AFTER_MS = 400
 MOST_RUNS = 40
+MOST_READ = 12
+"""Runs that are read when a drive is opened."""
+AT_ONCE = 0.05
+"""Seconds that opening a drive waits for its runs."""
 LONGEST_JUDGING = 600.0
 """Seconds that it may take to order a drive and to judge its loops, with the runs that this takes."""
 DEMO = Path(__file__).parent.parent / "examples" / "car_door_drive.pendel"
@@ -86,6 +90,7 @@ class Session(QObject):
     refused = pyqtSignal(str)
     """Why an edit was not taken."""
     _study_done = pyqtSignal(int, list, list, str)
+    _runs_read = pyqtSignal(int, list, list)
 
     def __init__(self, parent: QObject | None = None):
         super().__init__(parent)
@@ -103,6 +108,12 @@ class Session(QObject):
         self.beside_worker = Beside()
         """The process that runs what is needed to judge the drive, and to check its shipped code."""
         self._study_done.connect(self._take_study)
+        self._shelf = ThreadPoolExecutor(1, "kept runs")
+        self.reading_runs = False
+        """Whether runs of the drive are still being read."""
+        self._opened = 0
+        """Counts drives that were opened, so that runs of another are not taken for those of this one."""
+        self._runs_read.connect(self._take_runs)
         self.path: Path | None = None
         self.selection: list[str] = []
         self.selected_wire = ""
@@ -160,9 +171,8 @@ class Session(QObject):
         self._version += 1  # what is still being found out is about another drive
         self._ran = None
         self.run_findings, self.remarks = [], []
-        self.runs = self._load_runs()
-        for run in self.runs:
-            run.units = self.units
+        self.runs = []
+        self._read_runs()
         self.opened.emit()
         self.runs_changed.emit()
         self.examined_changed.emit()
@@ -286,6 +296,7 @@ class Session(QObject):
         self._let_go()
         self.beside_worker.close()
         self._pool.shutdown(wait=True, cancel_futures=True)
+        self._shelf.shutdown(wait=False, cancel_futures=True)
         self.readying.close()
 
     # file ------------------------------------------------------------------
@@ -355,20 +366,44 @@ class Session(QObject):
         name = self.path.stem if self.path else "untitled"
         return Path(user_state_dir("pendel")) / "runs" / f"{name}.runs"
 
-    def _load_runs(self) -> list[KeptRun]:
+    def _read_runs(self) -> None:
+        """Read the drive's kept runs beside the window; a few are there at once, many come a moment later."""
+        self._opened += 1
+        self.reading_runs = False
         if self.path is None or not self.runs_folder.is_dir():
-            return []
-        # Slow to load, and not needed for a drive without kept runs.
-        from pendel.core.runs.simulate import reopen
+            return
+        number = self._opened
+        reading = self._shelf.submit(kept_runs, self.runs_folder, self.beside_worker)
+        try:
+            self._place_runs(*reading.result(AT_ONCE))  # `open` tells of them
+        except TimeoutError:
+            self.reading_runs = True
+            reading.add_done_callback(lambda done: self._read_later(number, done))
 
-        found = []
-        kept_here = [p for p in self.runs_folder.glob("run*.h5") if p.is_file()]
-        for path in sorted(kept_here, key=age)[-12:]:
-            try:
-                found.append(reopen(path))
-            except FileProblem as problem:
-                self.run_findings.append(attention(f"A kept run is left out. {problem}"))
-        return found
+    def _read_later(self, number: int, done: Future[tuple[list[KeptRun], list[str]]]) -> None:
+        """In the thread that read them."""
+        if self.closing or done.cancelled():
+            return
+        problem = done.exception()
+        runs, problems = ([], [f"The kept runs cannot be read: {problem}."]) if problem else done.result()
+        with contextlib.suppress(RuntimeError):  # the window went away meanwhile
+            self._runs_read.emit(number, runs, problems)
+
+    def _take_runs(self, number: int, runs: list[KeptRun], problems: list[str]) -> None:
+        if number != self._opened or self.closing:
+            return
+        self._place_runs(runs, problems)
+        self.reading_runs = False
+        self.runs_changed.emit()
+        if problems:
+            self.examined_changed.emit()
+
+    def _place_runs(self, runs: list[KeptRun], problems: list[str]) -> None:
+        """Before those that were made since the drive was opened."""
+        for run in runs:
+            run.units = self.units
+        self.runs = [*runs, *self.runs]
+        self.run_findings += [attention(sentence) for sentence in problems]
 
     def next_run_number(self) -> int:
         numbers = [
@@ -443,6 +478,26 @@ class Session(QObject):
     @property
     def last_run(self) -> KeptRun | None:
         return self.runs[-1] if self.runs else None
+
+
+def kept_runs(folder: Path, worker: Beside) -> tuple[list[KeptRun], list[str]]:
+    """The newest runs kept in a folder, the oldest first, and why others are left out. What has to be ordered for them is ordered
+    by another process, since that would hold up this one."""
+    from pendel.core.runs.simulate import is_ordered, reopen  # slow to load, and not needed without kept runs
+
+    runs, problems = [], []
+    for path in sorted((p for p in folder.glob("run*.h5") if p.is_file()), key=age)[-MOST_READ:]:
+        try:
+            drive = file.from_text(kept.load(path).drive_text)
+            if not is_ordered(drive):
+                worker.ask(OrderRequest(file.to_text(drive)), LONGEST_JUDGING)
+        except PendelError:
+            pass  # `reopen` says what is wrong
+        try:
+            runs.append(reopen(path))
+        except FileProblem as problem:
+            problems.append(f"A kept run is left out. {problem}")
+    return runs, problems
 
 
 def judged_beside(worker: Beside, drive: Drive) -> tuple[list[Finding], list, str]:

@@ -72,6 +72,16 @@ def structure_for(
     return structure
 
 
+def is_known(key: str, values: Mapping[str, Mapping[str, float]]) -> bool:
+    """Whether `structure_for` would order nothing."""
+    if any(still_hold(known.answers, values) for known in _known.get(key, ())):
+        return True
+    structure = read(key, values)
+    if structure is not None:
+        remember(key, structure)
+    return structure is not None
+
+
 def remember(key: str, structure: Structure) -> None:
     _known.setdefault(key, []).append(structure)
     while sum(map(len, _known.values())) > KNOWN:

@@ -131,6 +131,10 @@ class KeptRun:
         """Rows as traces show them: both sides of each jump, curved steps with points between."""
         return self._refined(BETWEEN).rows
 
+    @property
+    def is_expanded(self) -> bool:
+        return "expanded" in self.__dict__
+
     @cached_property
     def half_way(self) -> np.ndarray:
         """Rows half way between those of `expanded`, one fewer. Made when a figure wants them, as traces come

@@ -48,7 +48,7 @@ from pendel.core.plant.program import (
 from pendel.core.plant.runtime import begin_loop_build
 from pendel.core.plant.simulator import Recorded, Watch
 from pendel.core.plant.starting import Contradiction, Starts, consistent_starts
-from pendel.core.plant.structures import structure_for, version
+from pendel.core.plant.structures import is_known, structure_for, version
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
 from pendel.core.runs.condensed import Condenser
@@ -167,6 +167,26 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
     return prepared
 
 
+def is_ordered(drive: Drive) -> bool:
+    """Whether `prepare` would order no equations, which takes long; also where it would find faults before."""
+    try:
+        examined = examine(drive)
+        if examined.faults or not drive.cards:
+            return True
+        parts = parts_of(drive, kind_of)
+        numbers = numbers_in(drive, examined, parts)
+        key = structure_key(
+            skeleton_of(drive, parts), control_deck(drive, examined, kind_of).measured, with_energy=False
+        )
+    except PendelError:
+        return True
+    return is_known(key, numbers.values)
+
+
+def structure_key(skeleton: Skeleton, measured: tuple[str, ...], *, with_energy: bool) -> str:
+    return skeleton.key(measured, with_energy, version(), added_code())
+
+
 def known_structure(
     skeleton: Skeleton,
     numbers: Numbers,
@@ -182,7 +202,7 @@ def known_structure(
             raise SignalsOfOtherLevels(unknown)
         return replace(PlantModel(network, measured, with_energy=with_energy).structure, answers=answers)
 
-    return structure_for(skeleton.key(measured, with_energy, version(), added_code()), numbers.values, order)
+    return structure_for(structure_key(skeleton, measured, with_energy=with_energy), numbers.values, order)
 
 
 def in_command_order(deck: ControlDeck, commands: tuple[str, ...]) -> ControlDeck:

@@ -81,6 +81,13 @@ class CheckRequest:
 
 
 @dataclass(frozen=True)
+class OrderRequest:
+    """Order the equations of the drive, and keep them where other processes find them."""
+
+    drive_text: str
+
+
+@dataclass(frozen=True)
 class JudgeRequest:
     """Order the equations of the drive and judge its loops: `pendel.core.loops.judgement.judgement_of`."""
 
@@ -134,7 +141,7 @@ class RunFailed:
         return self.findings[0][0] if self.findings else "The run failed."
 
 
-Request = RunRequest | CheckRequest | JudgeRequest | ProposeRequest
+Request = RunRequest | CheckRequest | OrderRequest | JudgeRequest | ProposeRequest
 Answer = RunFinished | Answered | RunFailed
 
 
@@ -187,6 +194,9 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
 
     drive = from_text(request.drive_text)
     shared.keeping[0] = 0
+    if isinstance(request, OrderRequest):
+        prepare(drive)
+        return Answered(None)
     if isinstance(request, JudgeRequest):
         return Answered(judgement_of(drive))
     if isinstance(request, ProposeRequest):
@@ -467,6 +477,7 @@ __all__ = [
     "Beside",
     "CheckRequest",
     "JudgeRequest",
+    "OrderRequest",
     "ProposeRequest",
     "RunFailed",
     "RunFinished",
