@@ -507,3 +507,18 @@ def test_misspelt_names_are_refused_in_python():
     assert d.document.cards["bridge"].choices["level"] == "switching"
     assert d.document.cards["load"].profile == (("0", "0"), ("1 s", "2 N*m"))
     assert d.document.cards["wheel"].starts["omega"] == "100 rpm"
+
+
+def test_a_response_has_measures_only_where_there_is_a_step(example_path):
+    """Between cursors where the setpoint stays as it is, or only ramps, there is nothing to overshoot or to settle to; with the
+    step the figures are those of the definition, taken from the trace here."""
+    run = pendel.open_drive(example_path).run()
+    speed, wish = "travel_speed.out", "travel_plan.speed"
+    names = ("rise", "overshoot", "settling", "remaining_error")
+    for a, b in ((0.4, 0.42), (0.1, 0.2), (0.5, 0.6)):  # all the while at its level, on its ramp, with a dip of the load ahead
+        assert all(np.isnan(run.measure(n, speed, a, b, setpoint=wish)) for n in names), (a, b)
+    trace, level = run[speed], np.max(run[wish].y)
+    seen = (trace.t >= 0.05) & (trace.t <= 0.6)
+    assert level > 0 and run.measure("overshoot", speed, 0.05, 0.6, setpoint=wish) == pytest.approx(
+        np.max(trace.y[seen]) / level - 1, abs=2e-3
+    )

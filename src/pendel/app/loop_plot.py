@@ -13,6 +13,9 @@ from pendel.app.look import font, tokens
 from pendel.app.strips import StripAxis
 from pendel.core.quantities.units import number_text
 
+AXIS_WIDTH, CAPTION = 48, 19
+"""Pixels: room for figures on the left, and for the caption."""
+
 
 class LogAxis(StripAxis):
     """Decades of frequency: 10, 100, 1 k."""
@@ -48,12 +51,14 @@ class LoopPlot(pg.PlotWidget):
             side.setTextPen(pg.mkPen(tokens().muted))
             side.setStyle(tickFont=font(10.5))
             side.enableAutoSIPrefix(False)
-        item.getAxis("left").setWidth(48)
+        item.getAxis("left").setWidth(AXIS_WIDTH)
         if bottom:
             item.setLabel("bottom", bottom, **{"color": tokens().muted, "font-size": "10.5px"})
+        # Above the plot, where no curve can cross it.
+        item.layout.setContentsMargins(0, CAPTION, 4, 0)
         self.caption = pg.TextItem(anchor=(0, 0))
-        self.caption.setParentItem(item.vb)
-        self.caption.setPos(4, 0)
+        self.caption.setParentItem(item)
+        self.caption.setPos(AXIS_WIDTH, -1)
         self.set_caption(title, unit)
 
     def set_caption(self, title: str, unit: str) -> None:

@@ -452,6 +452,10 @@ class RunsPage(QWidget):
             self.grid.addWidget(label(name, "muted"), r, 0)
             for c, figures in enumerate(rows, 1):
                 value = label(figures.get(name, "–"))
+                if value.text() == "–":
+                    value.setToolTip(
+                        "Nothing between the cursors that it could be taken from, such as a step that is followed."
+                    )
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)
                 self.grid.addWidget(value, r, c)
         self.grid.setColumnStretch(0, 1)

@@ -11,6 +11,9 @@ from pendel.core.drive.assemblies import KIND
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.inside import members, resolved
 
+MARK = "▤"
+"""Of an assembly of blocks; one of parts has none."""
+
 
 @dataclass(frozen=True, kw_only=True)
 class Assembly(Kind):
@@ -35,6 +38,7 @@ def kind_in(drive: Drive, key: str) -> Kind:
         title="Assembly",
         sentence=f"{len(inner)} cards in one.",
         group=KIND,
+        mark=MARK,
         ports=tuple(p for i in card.face.ports if (p := port_behind(drive, key, i.name)) is not None),
         values=tuple(v for i in card.face.values if (v := value_behind(drive, key, i.name)) is not None),
         deck=Deck.POWER if Deck.POWER in decks or not decks else Deck.CONTROL,

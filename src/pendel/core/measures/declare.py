@@ -6,6 +6,7 @@ The page, the terminal and Python read measures from one table. To add one, writ
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
@@ -17,6 +18,12 @@ from pendel.core.runs.kept import KeptRun, Trace
 from pendel.core.runs.measures import DipMeasures, Pieces, StepMeasures, dip_measures, step_measures, window
 from pendel.core.runs.run_roles import signals_of, signals_with
 from pendel.core.vocabulary import SignalRole
+
+HELD, MOVED, STAYS = 0.01, 0.02, 0.05
+"""A setpoint holds its level within the first share of it; it moves where its range is more than the second share of its size; and
+stays where it holds for the third share of the span."""
+RESTS = 0.2
+"""A signal without a setpoint has come to rest where it moves by less than this share of its way over the last tenth of the span."""
 
 
 class Place(Enum):
@@ -94,8 +101,23 @@ class Span:
         return np.asarray((t >= self.start) & (t <= self.end))
 
     @cached_property
+    def has_step(self) -> bool:
+        """Whether there is anything to respond to: a setpoint that moves within the span and then stays for a while; without
+        one, a signal that goes somewhere and comes to rest there."""
+        if self.wish is not None:
+            t, y = self.wish
+            there = np.abs(y - self.target) <= HELD * abs(self.target)
+            stays = float(np.sum(np.diff(t)[there[1:] & there[:-1]]))
+            return bool(np.ptp(y) > MOVED * np.max(np.abs(y)) and stays >= STAYS * (self.end - self.start))
+        t, y = self.values
+        late = y[t >= t[-1] - 0.1 * (t[-1] - t[0])]
+        return bool(np.ptp(late) <= RESTS * abs(y[-1] - y[0]))
+
+    @cached_property
     def step(self) -> StepMeasures:
-        """The response ends where the load comes or the setpoint leaves its level again."""
+        """The response ends where the load comes or the setpoint leaves its level again; all not-a-number where there is none."""
+        if not self.has_step:
+            return StepMeasures(*(math.nan,) * 4)
         disturbed = [self.disturbed_at] if self.disturbed_at else []
         end = (
             min([self.end, *disturbed, *self.leaves[:1]])
