@@ -1,0 +1,111 @@
+"""How long the window's event loop stands still in a walk through all pages of all examples, with edits and runs.
+
+    python benchmarks/gaps.py [example …]
+
+Prints what lasted longest, each with the page and what the window's thread was doing. Not part of `all.py`: it takes minutes.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import threading
+import time
+import traceback
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="pendel-gaps-")
+
+from PyQt6.QtCore import QSettings, QTimer
+from PyQt6.QtWidgets import QApplication
+
+from pendel.app.look import dress
+from pendel.app.session import DEMO
+from pendel.app.window import MainWindow
+from pendel.core.drive import commands
+from pendel.core.drive.document import Drive
+
+LEAST = 0.1
+"""s: shorter gaps are not told."""
+PAGES = ("Runs", "Loops", "Firmware", "Drive")
+
+
+class Pulse:
+    """Beats in the window's thread; another thread looks where it stands when no beat comes."""
+
+    def __init__(self) -> None:
+        self.last, self.what, self.where = time.perf_counter(), "start", ""
+        self.gaps: list[tuple[float, str, str]] = []
+        self.timer = QTimer()
+        self.timer.setInterval(5)
+        self.timer.timeout.connect(self.beat)
+        self.timer.start()
+        threading.Thread(target=self.watch, daemon=True).start()
+
+    def beat(self) -> None:
+        now = time.perf_counter()
+        if now - self.last > LEAST:
+            self.gaps.append((now - self.last, self.what, self.where))
+        self.last, self.where = now, ""
+
+    def watch(self) -> None:
+        main = threading.main_thread().ident
+        while True:
+            time.sleep(0.02)
+            if time.perf_counter() - self.last > 0.07:
+                frame = sys._current_frames().get(main or 0)
+                ours = [f for f in traceback.extract_stack(frame) if "pendel" in f.filename]
+                self.where = " < ".join(f"{Path(f.filename).name}:{f.lineno}" for f in reversed(ours[-5:]))
+
+
+def edited(drive: Drive, window: MainWindow) -> None:
+    """One value of one card changes a little."""
+    kinds = window.session.kinds()
+    key = next(k for k, c in drive.cards.items() if c.face is None and k in kinds and kinds[k].values)
+    value = next(v for v in kinds[key].values if v.default)
+    text = drive.cards[key].values.get(value.name, value.default)
+    window.session.do(commands.set_value(drive, key, value.name, f"({text})*1.0001"))
+
+
+def walk(names: list[str]) -> None:
+    application = QApplication([])
+    dress(application)
+    window = MainWindow(QSettings(tempfile.mktemp(suffix=".ini"), QSettings.Format.IniFormat))
+    window.resize(1280, 800)
+    window.show()
+    pulse = Pulse()
+
+    def wait(seconds: float) -> None:
+        end = time.perf_counter() + seconds
+        while time.perf_counter() < end:
+            application.processEvents()
+            time.sleep(0.002)
+
+    for path in sorted(DEMO.parent.glob("*.pendel")):
+        if names and path.stem not in names:
+            continue
+        pulse.what = f"{path.stem}: open"
+        window.files.open_path(path)
+        wait(1.0)
+        pulse.what = f"{path.stem}: run"
+        window.start_run()
+        wait(2.5)
+        for page in PAGES:
+            pulse.what = f"{path.stem}: {page}"
+            window.show_page(page)
+            wait(1.0)
+            pulse.what = f"{path.stem}: edit on {page}"
+            edited(window.session.drive, window)
+            wait(1.2)
+        window.session.undo.setClean()
+    begun = time.perf_counter()
+    window.close()
+    print(f"closing took {time.perf_counter() - begun:.2f} s; gaps above {1e3 * LEAST:.0f} ms: {len(pulse.gaps)}")
+    for seconds, what, where in sorted(pulse.gaps, reverse=True)[:30]:
+        print(f"{seconds:.2f} s", what, where, sep="\t")
+
+
+if __name__ == "__main__":
+    walk(sys.argv[1:])
