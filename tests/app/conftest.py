@@ -5,6 +5,8 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
+from pendel.core.runs.worker import Beside
+
 
 @pytest.fixture(scope="session")
 def application():
@@ -34,12 +36,28 @@ def questions(monkeypatch):
     return asked
 
 
+class SharedBeside(Beside):
+    """One process for the windows of all tests, since each takes seconds to start. What is asked when a window closes is given up."""
+
+    def close(self):
+        if self._lock.locked() and self._worker is not None:
+            self._worker.end_now()
+
+
+@pytest.fixture(scope="session")
+def beside():
+    made = SharedBeside()
+    yield made
+    Beside.close(made)
+
+
 @pytest.fixture
-def window(application, questions, example_path, tmp_path, monkeypatch):
+def window(application, beside, questions, example_path, tmp_path, monkeypatch):
     """The real window with a copy of the car door drive; no runs are kept of any drive."""
     from pendel.app.window import MainWindow
 
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    monkeypatch.setattr("pendel.app.session.Beside", lambda: beside)
     path = tmp_path / "door.pendel"
     shutil.copy(example_path, path)
     made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
