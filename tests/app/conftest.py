@@ -79,21 +79,14 @@ def until(condition, seconds=30.0):
     return condition()
 
 
-def finish(window, seconds=30.0):
+def finish(window, seconds=60.0):
     """Wait for the run to end."""
-    for _ in range(int(seconds * 100)):
-        if not window.jobs.running:
-            break
-        QTest.qWait(10)
-    assert not window.jobs.running
+    assert until(lambda: not window.jobs.running, seconds)
     QTest.qWait(60)
 
 
 def judged(window):
     """Wait until the loops shown are those of the drive as it is."""
-    for _ in range(1500):
-        QTest.qWait(10)
-        if not window.session.judging:
-            break
+    QTest.qWait(10)
+    assert until(lambda: not window.session.judging, 60)
     QTest.qWait(30)
-    assert not window.session.judging
