@@ -77,7 +77,7 @@ class Run:
             raise DriveProblem(
                 f"{start:g} s to {end:g} s is no span of the run. Write the earlier time first."
             )
-        value = MEASURES[name].of(Span(self.kept, key, start, min(end, self.kept.end), setpoint))
+        value = MEASURES[name].value(Span(self.kept, key, start, min(end, self.kept.end), setpoint))
         return math.nan if value is None else value
 
     def averages(self, key: str, start: float, end: float) -> Averages:

@@ -493,7 +493,7 @@ class RunsPage(QWidget):
                 self._fill([(words, "", "", ""), shown("", energy)], heading=False)
 
     def _measure_text(self, measure: Measure, span: Span) -> str:
-        value = measure.of(span)
+        value = measure.value(span)
         if value is None or value != value:
             return "–"
         return figure(settled(value, span.trace.y), measure.unit_for(span), 3)

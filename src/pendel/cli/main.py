@@ -197,7 +197,7 @@ def measure(drive: Drive, options: argparse.Namespace) -> int:
     for key in wanted:
         trace = kept.trace(key)
         span, one = Span(kept, key, first, last), factor(trace.unit)
-        figures = [told(m.of(span)) / (one if m.unit is None else factor(m.unit)) for m in found]
+        figures = [told(m.value(span)) / (one if m.unit is None else factor(m.unit)) for m in found]
         if base:
             lines = spectrum(*trace.drawn, first, last, fundamental=base)
             figures += [lines.line(base) / one, 100 * lines.distortion(base)]
@@ -208,7 +208,7 @@ def measure(drive: Drive, options: argparse.Namespace) -> int:
         print("\nresponse", "to", *(m.title for m in measures_at(Place.RESPONSE)), sep="\t")
         for key in wanted:
             span = Span(kept, key, first, last, options.setpoint)
-            texts = (measure_text(m.of(span), m.unit_for(span)) for m in measures_at(Place.RESPONSE))
+            texts = (measure_text(m.value(span), m.unit_for(span)) for m in measures_at(Place.RESPONSE))
             print(key, options.setpoint, *texts, sep="\t")
     print("\nlost by", "mean power W", "energy J", sep="\t")
     lost = balance(kept, first, last)

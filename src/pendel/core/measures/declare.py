@@ -7,6 +7,7 @@ The page, the terminal and Python read measures from one table. To add one, writ
 from __future__ import annotations
 
 import math
+import traceback
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
@@ -169,6 +170,16 @@ class Measure:
     of: Callable[[Span], float | None]
     unit: str | None = None
     place: Place = Place.SIGNAL
+
+    def value(self, span: Span) -> float | None:
+        """What ``of`` gives; not-a-number where the code of a package fails, which is logged."""
+        try:
+            return self.of(span)
+        except Exception:  # somebody else's code may raise anything
+            if self.of.__module__.startswith("pendel.core."):
+                raise
+            traceback.print_exc()
+            return math.nan
 
     def unit_for(self, span: Span) -> str:
         """In which it is shown."""
