@@ -28,7 +28,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
 
 LEAST = 0.1
-"""s: shorter gaps are not told."""
+"""s: shorter gaps are not reported."""
 PAGES = ("Runs", "Loops", "Firmware", "Drive")
 
 

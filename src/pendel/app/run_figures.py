@@ -11,7 +11,7 @@ from pendel.core.measures import Place, Span, measures_at
 from pendel.core.quantities.units import figure
 from pendel.core.runs.balance import balance_keys
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.run_roles import signals_of, signals_with
+from pendel.core.runs.run_roles import machine_currents, signals_with
 from pendel.core.vocabulary import SignalRole
 
 
@@ -33,13 +33,6 @@ def settled(value: float, y: np.ndarray) -> float:
     return 0.0 if abs(value) < 1e-9 * float(np.max(np.abs(y))) else value
 
 
-def currents_of(run: KeptRun, heat: str) -> list[str]:
-    """The currents of the machine whose copper loss is ``heat``."""
-    machine = heat.rpartition(".")[0]
-    currents = (SignalRole.MACHINE_CURRENT, SignalRole.PHASE_CURRENT)
-    return [key for role in currents for key in signals_of(run, machine, role)]
-
-
 def measured_keys(run: KeptRun) -> list[str]:
     """What the figures beside the strips are made of: the energy balance, profiles of loads, and the currents
     of the machine."""
@@ -49,7 +42,7 @@ def measured_keys(run: KeptRun) -> list[str]:
         *losses,
         *signals_with(run, SignalRole.LOAD_LEVEL),
         *balance_keys(run),
-        *(currents_of(run, heat) if heat else ()),
+        *(machine_currents(run, heat.partition(".")[0]) if heat else ()),
     ]
 
 

@@ -197,7 +197,7 @@ def measure(drive: Drive, options: argparse.Namespace) -> int:
     for key in wanted:
         trace = kept.trace(key)
         span, one = Span(kept, key, first, last), factor(trace.unit)
-        figures = [told(m.value(span)) / (one if m.unit is None else factor(m.unit)) for m in found]
+        figures = [or_nan(m.value(span)) / (one if m.unit is None else factor(m.unit)) for m in found]
         if base:
             lines = spectrum(*trace.drawn, first, last, fundamental=base)
             figures += [lines.line(base) / one, 100 * lines.distortion(base)]
@@ -219,7 +219,7 @@ def measure(drive: Drive, options: argparse.Namespace) -> int:
     return FAILED if kept.message else DONE
 
 
-def told(value: float | None) -> float:
+def or_nan(value: float | None) -> float:
     return float("nan") if value is None else value
 
 

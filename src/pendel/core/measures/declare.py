@@ -17,7 +17,7 @@ import numpy as np
 
 from pendel.core.runs.kept import KeptRun, Trace
 from pendel.core.runs.measures import DipMeasures, Pieces, StepMeasures, dip_measures, step_measures, window
-from pendel.core.runs.run_roles import signals_of, signals_with
+from pendel.core.runs.run_roles import machine_currents, signals_with
 from pendel.core.vocabulary import SignalRole
 
 HELD, MOVED, STAYS = 0.01, 0.02, 0.05
@@ -151,9 +151,7 @@ class Span:
     def currents(self) -> list[str]:
         """Of the run's first machine; without one, the first current among the signal and those looked at with it."""
         if self.heat is not None:
-            machine = self.heat.partition(".")[0]
-            roles = (SignalRole.MACHINE_CURRENT, SignalRole.PHASE_CURRENT)
-            found = [key for role in roles for key in signals_of(self.run, machine, role)]
+            found = machine_currents(self.run, self.heat.partition(".")[0])
             if found:
                 return found
         seen = (self.signal, *self.also)

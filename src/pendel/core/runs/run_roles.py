@@ -40,6 +40,15 @@ def signals_of(run: KeptRun, card: str, role: SignalRole) -> list[str]:
     return [k for n in names if (k := f"{card}.{n}") in run.structure.signals or k in run.tick_signals]
 
 
+def machine_currents(run: KeptRun, machine: str) -> list[str]:
+    """All currents of a machine by which its peak is found: those of its phases, and what it gives as one current."""
+    return [
+        key
+        for role in (SignalRole.MACHINE_CURRENT, SignalRole.PHASE_CURRENT)
+        for key in signals_of(run, machine, role)
+    ]
+
+
 def signals_with(run: KeptRun, role: SignalRole) -> list[str]:
     """The same of all cards, card by card."""
     return [key for card in kinds_in(run) for key in signals_of(run, card, role)]

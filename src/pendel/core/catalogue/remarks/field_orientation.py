@@ -34,7 +34,7 @@ MISSED = 0.1
 """Share of the largest current by which currents miss their setpoints when a voltage at its limit is worth
 telling."""
 LASTING = 0.05
-"""Share of a run, in one piece, for which a voltage must be at its limit to be told."""
+"""Share of a run, in one piece, for which a voltage must be at its limit to be reported."""
 
 
 def mean_voltages(seen: Seen, machine: str, ticks: np.ndarray) -> np.ndarray:
@@ -122,8 +122,8 @@ def estimate_off(seen: Seen, key: str) -> Remark | None:
         return None
     true = seen.of_plant(seen.signals(machine, SignalRole.SPEED), ticks)[0]
     late = ticks >= (1.0 - LATE) * ticks[-1]
-    told = seen.at_ticks([f"{key}.speed"], ticks)[0]
-    gap = np.abs(told - true)[late]
+    estimate = seen.at_ticks([f"{key}.speed"], ticks)[0]
+    gap = np.abs(estimate - true)[late]
     largest = float(np.max(np.abs(true)))
     off = float(np.sqrt(np.mean(gap**2)))
     if largest == 0 or off < OFF * largest:
@@ -132,7 +132,7 @@ def estimate_off(seen: Seen, key: str) -> Remark | None:
     time = float(ticks[worst] * run.tick)
     return Remark(
         f"{seen.name(key)}: it has lost the machine: at {figure(time, 's', 3)} it gives "
-        f"{figure(float(told[worst]), 'rad/s', 3)} while the shaft turns at "
+        f"{figure(float(estimate[worst]), 'rad/s', 3)} while the shaft turns at "
         f"{figure(float(true[worst]), 'rad/s', 3)}. "
         "Near standstill the voltages tell too little; elsewhere check its resistances and inductances, "
         "and lower its gain.",

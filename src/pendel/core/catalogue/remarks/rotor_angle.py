@@ -73,8 +73,8 @@ def angle_fault(seen: Seen, block: str) -> Remark | None:
     machine = seen.machine_turning(sensor.card) if sensor is not None else ""
     if not machine or not len(seen.ticks):
         return None
-    told = seen.at_ticks([f"{block}.angle"], seen.ticks)[0]
-    gap = np.exp(1j * (told - seen.rotor_angle(machine, seen.ticks)))
+    given = seen.at_ticks([f"{block}.angle"], seen.ticks)[0]
+    gap = np.exp(1j * (given - seen.rotor_angle(machine, seen.ticks)))
     middle = np.mean(gap)
     offset = float(np.angle(middle))
     if abs(offset) < WORTH_TELLING or 1 - abs(middle) > SETTLED**2 / 2:
