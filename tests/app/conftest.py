@@ -1,7 +1,8 @@
 import shutil
+import time
 
 import pytest
-from PyQt6.QtCore import QSettings
+from PyQt6.QtCore import QEvent, QSettings, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
@@ -63,30 +64,53 @@ def window(application, beside, questions, example_path, tmp_path, monkeypatch):
     made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
     made.show()
     made.files.open_path(path)
-    QTest.qWait(50)
+    settle()
     yield made
     made.close()
     made.deleteLater()
-    QTest.qWait(10)
+    settle()
 
 
 def until(condition, seconds=30.0):
     """Wait for something to hold; whether it does in the end."""
-    for _ in range(int(seconds * 100)):
-        if condition():
-            break
-        QTest.qWait(10)
+    end = time.monotonic() + seconds
+    while not condition() and time.monotonic() < end:
+        QTest.qWait(5)
     return condition()
+
+
+MOMENT, PAUSE = 100, 500
+"""Longest timers (ms) of what follows an input by itself, and of what waits for a pause in typing."""
+
+
+def settle(typing=False):
+    """Wait until every window rests: its timers have acted, nothing is evaluated or read beside it, and what
+    was to be laid out and painted is. With ``typing``, also until a pause in typing was taken for its end."""
+    longest = PAUSE if typing else MOMENT
+
+    def rests():
+        tops = QApplication.topLevelWidgets()
+        timers = [t for top in tops for t in top.findChildren(QTimer) if t.isActive()]
+        sessions = [top.session for top in tops if hasattr(top, "session") and not top.session.closing]
+        return not any(t.isSingleShot() and t.interval() <= longest for t in timers) and not any(
+            s.readying.busy or s.reading_runs for s in sessions
+        )
+
+    for _ in range(3):  # what one event leads to is another
+        assert until(rests, 60)
+        QApplication.sendPostedEvents()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        QApplication.processEvents()
 
 
 def finish(window, seconds=60.0):
     """Wait for the run to end."""
     assert until(lambda: not window.jobs.running, seconds)
-    QTest.qWait(60)
+    settle()
 
 
 def judged(window):
     """Wait until the loops shown are those of the drive as it is."""
-    QTest.qWait(10)
+    settle()
     assert until(lambda: not window.session.judging, 60)
-    QTest.qWait(30)
+    settle()

@@ -6,7 +6,7 @@ from PyQt6.QtTest import QTest
 from pendel.app.files import EXAMPLES
 from pendel.core.drive import commands
 
-from .conftest import finish, until
+from .conftest import finish, settle, until
 from .test_window import LEFT, card_point, click_card, on_sheet
 
 
@@ -54,7 +54,7 @@ def test_a_converter_opens_with_live_values_and_steps_from_switching_to_switchin
 def test_three_phases_are_three_hairlines_and_signals_alone_have_arrows(window):
     window.session.undo.setClean()
     window.files.open_path(EXAMPLES / "haul_inverter.pendel")
-    QTest.qWait(50)
+    settle()
     sheet = window.drive_page.sheet
     wire = sheet.wires["inverter.out -> test_load.in"]
     (ax, ay), (bx, by) = wire.path[0], wire.path[-1]

@@ -20,7 +20,7 @@ from pendel.core.drive import commands, file
 from pendel.core.errors import FileProblem
 from pendel.core.runs.kept import KeptRun
 
-from .conftest import finish, judged, until
+from .conftest import finish, judged, settle, until
 from .test_machine_ways import press
 from .test_power_drives import add, wire
 from .test_power_ways import captions, opened, run, runs_page
@@ -76,7 +76,7 @@ def test_a_window_without_a_file_is_ready_for_work(application, questions, tmp_p
         assert not made.session.runs and made.foot.said.whole
         vehicle = add(made, "vehicle")
         made.session.select([vehicle])
-        QTest.qWait(60)
+        settle()
         type_into(made.drive_page.inspector.fields["mu"], "0.6")
         assert made.session.drive.cards[vehicle].values["mu"] == "0.6" and not made.session.findings
         made.undo()
@@ -86,7 +86,7 @@ def test_a_window_without_a_file_is_ready_for_work(application, questions, tmp_p
         made.session.undo.setClean()
         made.close()
         made.deleteLater()
-        QTest.qWait(10)
+        settle()
 
 
 def test_an_example_is_opened_from_the_menu_and_never_written_over(window, questions, monkeypatch, tmp_path):
@@ -124,7 +124,7 @@ def test_cards_travel_by_clipboard_with_their_wires(window):
     window.undo()
     assert not session.drive.cards and not session.drive.wires
     window.redo()
-    QTest.qWait(80)
+    settle()
     click_card(window, "door_leaf")
     field = window.drive_page.inspector.fields["m"]
     field.setFocus()
@@ -157,7 +157,7 @@ def test_a_finding_leads_to_the_field_it_is_about(window, application):
         ("value", commands.set_value(session.drive, "belt", "k_b", "0")),
     ):
         session.do(spoil)
-        QTest.qWait(80)
+        settle()
         told[what] = next(f for f in session.findings if f.severity.name == "FAULT")
         window.go_to(told[what])
         application.processEvents()
@@ -167,7 +167,7 @@ def test_a_finding_leads_to_the_field_it_is_about(window, application):
         QTest.keyClick(window, Qt.Key.Key_R, CTRL)
         assert not window.jobs.running and "cannot run before" in window.foot.said.whole
         window.undo()
-        QTest.qWait(80)
+        settle()
     assert "parsec" in told["quantity"].sentence and "k_b" in told["value"].field
     assert not [f for f in session.findings if f.severity.name == "FAULT"]
     session.undo.setClean()
@@ -202,8 +202,7 @@ def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
     ended = []
     window.jobs.ended.connect(lambda *how: ended.append(how))
     window.start_run()
-    while window.jobs._reading is None:
-        QTest.qWait(5)
+    assert until(lambda: window.jobs._reading is not None)
     click_card(window, "belt")
     assert window.drive_page.inspector.card == "belt" and window.jobs.running and not ended
     finish(window)
@@ -266,7 +265,7 @@ def test_loops_of_the_drive_before_are_not_those_of_this_one(window):
     assert "Current along d" in loops_shown(window)
     opened(window, "old_haul_drive")  # its regulator is of the same name
     session._take_study(*late)
-    QTest.qWait(30)
+    settle()
     assert "Looking for loops …" in loops_shown(window) or len(session.judged) == 4
 
 
@@ -276,7 +275,7 @@ def test_an_induction_machine_stands_within_its_curve(window):
     found = run(window)
     page = runs_page(window)
     press(page, "Torque over speed")
-    QTest.qWait(100)
+    settle()
     assert page.torque.isVisible() and page.torque.machine.currentData() == "old_machine"
     curve = examine(session.drive)
     kind = session.kinds()["old_machine"]
@@ -288,15 +287,6 @@ def ticked(page, *names):
     for n in range(page.list.count()):
         name = page.list.item(n).data(Qt.ItemDataRole.UserRole)
         page.list.item(n).setCheckState(Qt.CheckState.Checked if name in names else Qt.CheckState.Unchecked)
-
-
-def evaluated(page, seconds=10.0):
-    for _ in range(int(seconds * 50)):
-        if not page.session.readying.busy:
-            break
-        QTest.qWait(20)
-    assert not page.session.readying.busy
-    QTest.qWait(40)
 
 
 def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, monkeypatch):
@@ -325,13 +315,13 @@ def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, m
     window.files.open_path(path)
     assert until(lambda: not window.session.reading_runs)
     assert page.session.readying.busy and page.drawn == [], "the strips of the drive before are gone"
-    evaluated(page)
+    settle()
     assert [r.name for r, _ in page.drawn] == ["Run 2"] and page.strips.traces[0]
     ticked(page, "Run 1", "Run 2")
     assert [r.name for r, _ in page.drawn] == ["Run 2"]
-    QTest.qWait(60)
+    settle()
     assert "Evaluating the signals of Run 1 …" in window.foot.said.whole
-    evaluated(page)
+    settle()
     assert {r.name for r, _ in page.drawn} == {"Run 1", "Run 2"} and not window.foot.said.whole
     assert not [missing for main, missing in threads if main and missing], (
         "nothing was evaluated in the window's thread"
@@ -342,8 +332,8 @@ def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, m
 
     monkeypatch.setattr(KeptRun, "fetch", fails)
     page.strips.put(["gear.loss", "belt.stretch"], None)
-    QTest.qWait(50)
-    evaluated(page)
+    settle()
+    settle()
     assert "no room" in window.foot.said.whole
 
 
@@ -377,7 +367,7 @@ def test_the_spectrum_marks_the_pulse_frequency_and_begins_with_the_current(wind
     page = runs_page(window)
     page.strips.set_cursors(0.3049, 0.3051)
     press(page, "Spectrum")
-    QTest.qWait(60)
+    settle()
     panel = page.spectrum
     assert panel.signal.currentData() == "door_motor.current"
     lines = next(lines for run_, lines in panel.found if run_ is found)
@@ -405,14 +395,14 @@ def test_a_run_is_named_by_what_its_fields_showed(window):
 
 def test_the_foot_line_gives_a_finding_what_room_there_is(window):
     window.session.do(commands.set_value(window.session.drive, "belt", "r", "-3"))
-    QTest.qWait(50)
+    settle()
     (sentence,) = (f.sentence for f in window.session.findings)
     window.resize(1600, 800)
-    QTest.qWait(50)
+    settle()
     assert sentence in window.foot.words.text()
     window.resize(1000, 800)
     window.foot.say("Something said that wants its place beside the finding, " * 3)
-    QTest.qWait(50)
+    settle()
     assert window.foot.words.text().endswith("…")
     assert not window.foot.words.geometry().intersects(window.foot.said.geometry())
 
@@ -431,7 +421,7 @@ def test_usual_strips_show_what_belongs_together(window):
         for n in ("rise", "overshoot")
     } == {"–"}
     opened(window, "service_trolley")
-    QTest.qWait(80)
+    settle()
     assert page.heading.text() == "Measures" and not page.span.text(), (
         "nothing of the drive before is left beside the strips"
     )

@@ -2,7 +2,6 @@
 
 import pytest
 from PyQt6.QtCore import QSize
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLineEdit, QSlider
 
 import pendel
@@ -11,7 +10,7 @@ from pendel.app.widgets import Elided
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
 
-from .conftest import finish
+from .conftest import finish, judged, settle
 
 
 def luminance(colour: str) -> float:
@@ -73,7 +72,7 @@ def test_no_text_is_cut_and_every_control_has_a_name(window, size):
     finish(window)
     for name in ("Drive", "Runs", "Loops", "Firmware"):
         window.show_page(name)
-        QTest.qWait(400 if name == "Loops" else 60)
+        judged(window) if name == "Loops" else settle()
         page = window.page(name)
         assert cut_texts(page) == []
         assert page.minimumSizeHint().width() <= 1280
@@ -91,7 +90,7 @@ def test_the_dark_variant_paints_every_page_dark(application, window):
         for name in ("Drive", "Runs", "Loops", "Firmware"):
             window.pages[name].setStyleSheet("")
             window.show_page(name)
-            QTest.qWait(60)
+            settle()
             image = window.page(name).grab().toImage()
             points = [
                 image.pixelColor(x, y).lightness()
@@ -117,7 +116,7 @@ def test_no_label_of_a_part_or_block_is_cut_in_the_inspector(window):
                 commands.set_choice(drive.document, key, *variant).apply(drive.document)
             window.session.open(drive.document, None)
             window.session.select([key])
-            QTest.qWait(1)
+            settle()
             names = {v.label for v in kind.values}
             for shown in window.drive_page.inspector.findChildren(Elided):
                 wide = shown.fontMetrics().horizontalAdvance(shown.whole)

@@ -9,21 +9,22 @@ from PyQt6.QtWidgets import QAbstractButton
 from pendel.core.check import examine
 from pendel.core.runs.spectra import spectrum
 
+from .conftest import settle
 from .test_power_drives import wire
 from .test_power_ways import captions, choose, opened, run, runs_page
 from .test_window import LEFT, card_point, click_card, on_sheet, type_into
 
 
 def press(parent, words):
-    QTest.qWait(80)
+    settle()
     (found,) = (b for b in parent.findChildren(QAbstractButton) if b.text() == words and b.isVisible())
     QTest.mouseClick(found, LEFT)
-    QTest.qWait(50)
+    settle()
 
 
 def enter(window, assembly):
     QTest.mouseDClick(window.drive_page.sheet.viewport(), LEFT, pos=on_sheet(window, card_point(window, assembly)))  # fmt: skip
-    QTest.qWait(60)
+    settle()
     assert window.session.inside == assembly
 
 
@@ -74,7 +75,7 @@ def test_three_cures_for_a_saturated_machine_are_overlaid(window):
     assert {r.name for r in made} <= {r.name for r, _ in page.shown_runs()}
     assert "current along q current along d (dotted)" in " ".join(captions(page)[2].split())
     assert not covered(page.strips), "no caption stands on a trace"
-    QTest.qWait(300)
+    settle()
     heads = [page.grid.itemAtPosition(0, c).widget().text() for c in (1, 2, 3)]
     assert set(heads) == {r.name for r in made[1:]} and made[-1].name in page.span.text(), "the newest three"
     low, high = page.strips.plots[0].viewRange()[0]
@@ -151,7 +152,7 @@ def test_the_rope_is_calmed_at_low_and_at_high_speed(window):
     on the spine, calms both; the spectrum at high speed tells the order."""
     session = opened(window, "haul_drive_rope")
     session.select([])
-    QTest.qWait(50)
+    settle()
     type_into(window.drive_page.inspector.fields["until"], "6 s")
     runs = [run(window)]
     window.show_page("Drive")

@@ -11,7 +11,6 @@ from dataclasses import replace
 
 import pytest
 from PyQt6.QtCore import QTimer
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 import pendel
@@ -22,7 +21,7 @@ from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.writing import write_atomically
 
-from .conftest import finish, until
+from .conftest import finish, settle, until
 
 YES, NO = QMessageBox.StandardButton.Yes, QMessageBox.StandardButton.No
 
@@ -98,7 +97,7 @@ def test_autosave_does_not_wait_for_a_pause_and_survives_what_cannot_be_examined
     begun = time.monotonic()
     while time.monotonic() < begun + 1.2 and not saved.exists():
         change(window, f"{40 + time.monotonic() - begun:.4f} kg")
-        QTest.qWait(20)
+        settle()
     assert saved.exists() and file.load(saved).quantities["m_leaf"].text != "38 kg"
     assert "cannot be examined" in window.session.examined.faults[0].sentence
     monkeypatch.undo()

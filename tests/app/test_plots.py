@@ -15,7 +15,7 @@ from pendel.app.strips import SIGNAL_MIME
 from pendel.app.unit_choices import UnitChoices
 from pendel.core.runs.measures import mean, rms, window
 
-from .conftest import finish, judged, until
+from .conftest import finish, judged, settle, until
 from .test_window import type_into
 
 
@@ -24,7 +24,7 @@ def runs_page(window):
     window.start_run()
     finish(window)
     window.show_page("Runs")
-    QTest.qWait(80)
+    settle()
     return window.page("Runs")
 
 
@@ -72,7 +72,7 @@ def test_cursors_and_view_by_keys(runs_page):
 
 def test_the_table_between_the_cursors_is_that_of_the_trace(window, runs_page):
     runs_page.strips.set_cursors(0.65, 0.85)
-    QTest.qWait(80)
+    settle()
     words = [runs_page.between.itemAt(k).widget() for k in range(runs_page.between.count())]
     texts = [getattr(w, "whole", "") or w.text() for w in words]
     at = texts.index("current")
@@ -127,7 +127,7 @@ def test_a_slider_moves_the_proposed_loop_and_taking_it_is_one_step(window):
     seen = []
     for wanted in ("300", "900"):
         type_into(page.crossover, wanted)
-        QTest.qWait(200)
+        settle()
         margins = page.proposed.margins
         assert margins.crossover == pytest.approx(float(wanted), rel=0.02)
         seen.append(margins.phase)
@@ -138,12 +138,12 @@ def test_a_slider_moves_the_proposed_loop_and_taking_it_is_one_step(window):
     slider.setFocus()
     for _ in range(5):
         QTest.keyClick(slider, Qt.Key.Key_Right)
-    QTest.qWait(200)
+    settle()
     assert page.proposed.margins.crossover > before
     type_into(page.crossover, "quick")
     assert page.crossover.property("wrong")
     QTest.mouseClick(page.take_button, Qt.MouseButton.LeftButton)
-    QTest.qWait(50)
+    settle()
     assert window.session.undo.count() == steps + 1
 
 
@@ -156,7 +156,7 @@ def dropped(strips, keys, at):
     entering = QDragEnterEvent(place.toPoint(), Qt.DropAction.CopyAction, mime, buttons, no_keys)
     strips.dragEnterEvent(entering)
     strips.dropEvent(QDropEvent(place, Qt.DropAction.CopyAction, mime, buttons, no_keys))
-    QTest.qWait(40)
+    settle()
     return entering.isAccepted()
 
 
@@ -170,7 +170,7 @@ def chosen_from_menu(strips, n, words):
     QTimer.singleShot(100, choose)
     view = strips.plots[n].vb
     strips.plots[n].vb.menu_wanted.emit(view.mapToScene(view.boundingRect().center()))
-    QTest.qWait(40)
+    settle()
 
 
 def test_signals_are_dropped_on_strips_and_taken_off_again(runs_page):
@@ -201,10 +201,10 @@ def test_runs_are_shown_alone_and_ticked_by_their_menu_and_boxes(window, runs_pa
     finish(window)
     boxes = [runs_page.list.item(k) for k in range(2)]
     boxes[1].setCheckState(Qt.CheckState.Checked)
-    QTest.qWait(40)
+    settle()
     assert {r.name for r, _ in runs_page.drawn} == {"Run 1", "Run 2"}
     runs_page.list.item(0).setCheckState(Qt.CheckState.Unchecked)
-    QTest.qWait(40)
+    settle()
     assert [r.name for r, _ in runs_page.drawn] == ["Run 1"]
 
     def only():
@@ -215,7 +215,7 @@ def test_runs_are_shown_alone_and_ticked_by_their_menu_and_boxes(window, runs_pa
     QTimer.singleShot(100, only)
     place = runs_page.list.visualItemRect(runs_page.list.item(0)).center()
     runs_page.list.customContextMenuRequested.emit(place)
-    QTest.qWait(300)  # figures come a moment after the traces
+    settle()  # figures come a moment after the traces
     assert [r.name for r, _ in runs_page.drawn] == ["Run 2"] and "Run 2" in runs_page.span.text()
 
 
@@ -229,7 +229,7 @@ def test_a_speed_is_read_in_rpm_everywhere(window, runs_page, tmp_path):
     (shown,) = (t for t in strips.traces[place] if t.name == "door_motor.speed")
     assert np.max(shown.y) == pytest.approx(np.max(trace.y))
     chosen_from_menu(strips, place, "Show Door motor: speed in rpm")
-    QTest.qWait(300)
+    settle()
     (shown,) = (t for t in strips.traces[place] if t.name == "door_motor.speed")
     assert np.max(shown.y) == pytest.approx(np.max(trace.y) * 60 / (2 * np.pi)) and strips.plots[place].viewRange()[1][1] > np.max(shown.y)
     assert run.trace("door_motor.speed").unit == "rpm" and run.trace("gear.speed").unit == "rad/s"

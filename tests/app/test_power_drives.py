@@ -21,7 +21,7 @@ from pendel.core.formats.traces import save_traces
 from pendel.core.runs.torque_speed import most_torque
 
 from ..core.test_assemblies import two_filters
-from .conftest import finish
+from .conftest import finish, settle
 from .test_window import LEFT, card_point, click_card, on_sheet, type_into
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
@@ -32,7 +32,7 @@ def filters(window, tmp_path, monkeypatch):
     monkeypatch.setattr(shelf, "folder", lambda: tmp_path / "shelf")
     window.session.open(two_filters().document, None)
     window.drive_page.sheet.tidy_all()
-    QTest.qWait(30)
+    settle()
     yield window
     window.session.undo.setClean()
 
@@ -43,11 +43,11 @@ def group(window, cards, name):
         point = on_sheet(window, card_point(window, card))
         QTest.mouseClick(window.drive_page.sheet.viewport(), LEFT, SHIFT if n else Qt.KeyboardModifier.NoModifier, point)  # fmt: skip
     window.actions_by_name["group"].trigger()
-    QTest.qWait(20)
+    settle()
     field = window.drive_page.inspector.name_field
     assert field.hasFocus() or not window.isActiveWindow()
     type_into(field, name)
-    QTest.qWait(20)
+    settle()
     (made,) = window.session.selection
     return made
 
@@ -60,7 +60,7 @@ def add(window, words):
     page.open_search()
     QTest.keyClicks(page.search.line, words)
     QTest.keyClick(page.search.line, Qt.Key.Key_Return)
-    QTest.qWait(20)
+    settle()
     (new,) = (k for k in session.drive.cards if k not in before and not session.drive.cards[k].inside)
     return new
 
@@ -93,7 +93,7 @@ def test_the_way_of_a_filter(filters):
     assert all(len(sheet.wires[k].path) >= 2 for k in sheet.wires)
     # its face
     QTest.mouseDClick(sheet.viewport(), LEFT, Qt.KeyboardModifier.NoModifier, on_sheet(window, card_point(window, first)))  # fmt: skip
-    QTest.qWait(30)
+    settle()
     assert session.inside == first and set(sheet.cards) == {"coil", "bank"}
     assert len(sheet.terminals.items) == 3 and set(sheet.terminals.wires) <= set(sheet.wires)
     assert inspector.card == first and inspector.tab == "Face"
@@ -104,13 +104,13 @@ def test_the_way_of_a_filter(filters):
         window, "coil", "L"
     ).text(0)
     QTest.keyClick(sheet, Qt.Key.Key_Escape)
-    QTest.qWait(30)
+    settle()
     assert session.inside == "" and "filter" in sheet.cards
     # used twice
     click_card(window, first)
     assert "L_f" in inspector.fields and inspector.fields["L_f"].text() == "0.2"
     window.actions_by_name["duplicate"].trigger()
-    QTest.qWait(30)
+    settle()
     (second,) = session.selection
     type_into(inspector.fields["L_f"], "0.5 mH")
     assert session.drive.cards["coil"].values["L"] == "0.2"
@@ -118,7 +118,7 @@ def test_the_way_of_a_filter(filters):
     assert session.drive.cards[twin["coil"]].values["L"] == "0.5 mH"
     # one edited, the other follows
     session.enter(first)
-    QTest.qWait(20)
+    settle()
     click_card(window, "bank")
     type_into(inspector.fields["C"], "330")
     assert session.drive.cards[twin["bank"]].values["C"] == "330"
@@ -138,7 +138,7 @@ def test_the_way_of_a_filter(filters):
     page.open_search()
     QTest.keyClicks(page.search.line, "resistor")
     QTest.keyClick(page.search.line, Qt.Key.Key_Return)
-    QTest.qWait(30)
+    settle()
     new = set(session.drive.cards) - before
     assert len(new) == 2 and {session.drive.cards[k].inside for k in new} == {first, second}
     session.undo.undo()
@@ -162,24 +162,24 @@ def test_the_shelf_and_dissolving_and_a_port_taken_off(filters):
     page.open_search()
     QTest.keyClicks(page.search.line, "filt")
     QTest.keyClick(page.search.line, Qt.Key.Key_Return)
-    QTest.qWait(30)
+    settle()
     (taken,) = session.selection
     assert taken != made and set(members(session.drive, taken)) == {"coil", "bank"}
     # A wire drawn to the face ends at the port behind it.
     page.sheet.wiring.connect_ends(*(type(next(iter(session.drive.wires.values())).a)(*e) for e in (("load", "a"), (taken, "a"))))  # fmt: skip
     inner = members(session.drive, taken)["coil"]
     assert f"load.a -> {inner}.a" in session.drive.wires
-    QTest.qWait(30)
+    settle()
     assert f"load.a -> {inner}.a" in page.sheet.wires
     session.enter(taken)
-    QTest.qWait(30)
+    settle()
     session.select([], "@a")
     QTest.keyClick(page.sheet, Qt.Key.Key_Delete)
     assert f"load.a -> {inner}.a" not in session.drive.wires
     assert "a" not in [p.name for p in session.drive.cards[taken].face.ports]
     text = file.to_text(session.drive)
     window.actions_by_name["dissolve"].trigger()
-    QTest.qWait(30)
+    settle()
     assert session.inside == "" and taken not in session.drive.cards and inner in page.sheet.cards
     window.undo()
     assert file.to_text(session.drive) == text
@@ -190,22 +190,22 @@ def test_the_shelf_and_dissolving_and_a_port_taken_off(filters):
 def test_a_table_of_harmonics_is_filled_by_hand(window):
     session, page = window.session, window.drive_page
     session.do(commands.add_card(session.drive, "ac_source", "Mains", 6, 60))
-    QTest.qWait(30)
+    settle()
     click_card(window, "mains")
     page.inspector._show_tab("Harmonics")
     editor = page.inspector.rows_editor
     editor.append()
     editor.append()
-    QTest.qWait(20)
+    settle()
     assert editor is page.inspector.rows_editor
     editor.table.item(1, 0).setText("7")
     editor.table.item(1, 1).setText("2.5 %")
     assert session.drive.cards["mains"].rows == (("5", "3", "0"), ("7", "2.5 %", "0"))
     editor.table.item(0, 0).setText("4.4")
-    QTest.qWait(20)
+    settle()
     assert "whole number" in page.inspector.rows_editor.note.text()
     window.undo()
-    QTest.qWait(20)
+    settle()
     assert not session.examined.faults
     page.inspector.rows_editor.table.setCurrentCell(0, 0)
     page.inspector.rows_editor.remove()
@@ -271,7 +271,7 @@ def test_field_orientation_comes_from_the_search_line_and_turns_a_machine(window
     assert abs(torques.y[-1] - 250) < 5
     # The inspector shows what follows, and the envelope; the pointer reads it.
     session.select([machine])
-    QTest.qWait(60)
+    settle()
     view = page.inspector.curve_view
     assert view.curve is not None and view.curve.y[0] == max(view.curve.y)
     QTest.mouseMove(view, view.rect().center())
@@ -290,7 +290,7 @@ def test_the_rotor_diagram_follows_the_cursor_and_swaps_frames(window):
     window.start_run()
     finish(window)
     window.show_page("Runs")
-    QTest.qWait(60)
+    settle()
     runs = window.page("Runs")
     runs.rotor_button.click()
     rotor = runs.rotor
@@ -298,7 +298,7 @@ def test_the_rotor_diagram_follows_the_cursor_and_swaps_frames(window):
     seen = []
     for time in (0.03, 0.0345):
         runs.strips.set_cursors(0.0, time)
-        QTest.qWait(80)
+        settle()
         seen.append(rotor.found)
     # The rotor turns by 4 pole pairs times 570 rpm; from the rotor the vectors stand still.
     turned = (seen[1].angle - seen[0].angle) % 6.283185307179586
@@ -313,7 +313,7 @@ def test_the_rotor_diagram_follows_the_cursor_and_swaps_frames(window):
     assert f"{100 * abs(still) / 260:.1f} %" in told
     picture = rotor.grab().toImage()
     runs.strips.set_cursors(0.0, 0.01)
-    QTest.qWait(80)
+    settle()
     assert rotor.grab().toImage() != picture
     shown = lambda: [s for spec in runs.strips.specs for s in spec.signals]  # noqa: E731
     assert {"haul_machine.current_a", "haul_machine.i_d"} <= set(shown())
@@ -322,7 +322,7 @@ def test_the_rotor_diagram_follows_the_cursor_and_swaps_frames(window):
     rotor.swap.click()
     assert "haul_machine.current_a" in shown() and "haul_machine.i_d" not in shown()
     window.files.open_path(EXAMPLES / "haul_inverter.pendel")
-    QTest.qWait(50)
+    settle()
     assert rotor.found is None or rotor.machine.count() <= 1
     session.undo.setClean()
 
@@ -391,11 +391,11 @@ def test_a_fixed_step_run_says_its_load_and_its_traces_leave_the_window(window, 
     # A hundred thousandth of the peak is what may be left out between rows, far fewer than there were steps.
     assert len(run.rows) < 0.8 * run.counters["steps"]
     window.show_page("Runs")
-    QTest.qWait(60)
+    settle()
     runs = window.page("Runs")
     runs.spectrum_button.click()
     runs.strips.set_cursors(0.01, 0.03)
-    QTest.qWait(80)
+    settle()
     assert runs.spectrum.isVisible() and runs.spectrum.found
     window.exports.save_picture(str(tmp_path / "picture.svg"))
     assert b"<svg" in (tmp_path / "picture.svg").read_bytes()[:400]
@@ -414,19 +414,19 @@ def test_sectors_of_the_cabin_fan_on_dial_table_and_strips(window):
     QTest.keyClick(window, Qt.Key.Key_R, CTRL)
     finish(window)
     window.show_page("Runs")
-    QTest.qWait(150)
+    settle()
     page = window.page("Runs")
     run = window.session.last_run
     page.strips.look_at(0.39, 0.008)
-    QTest.qWait(50)
+    settle()
     plain = page.strips.grab().toImage()
     QTest.mouseClick(page.sector_button, LEFT)
-    QTest.qWait(150)
+    settle()
     trace = run.trace("hall_decoder.sector")
     seen = set()
     for time in (0.3871, 0.3889, 0.3905, 0.3921):
         page.strips.set_cursors(0.38, time)
-        QTest.qWait(80)
+        settle()
         told = int(trace.y[trace.t <= time][-1])
         seen.add(told)
         assert page.sectors.dial.sector == told
@@ -438,7 +438,7 @@ def test_sectors_of_the_cabin_fan_on_dial_table_and_strips(window):
     bands = [n for n in range(0, shaded.width(), 4) if shaded.pixel(n, 60) != plain.pixel(n, 60)]
     assert 20 < len(bands) < shaded.width() / 4  # some sectors are shaded, the others not
     QTest.mouseClick(page.sector_button, LEFT)
-    QTest.qWait(50)
+    settle()
     assert not page.sectors.isVisible() and not page.strips.bands
     window.session.undo.setClean()
 
@@ -449,7 +449,7 @@ def test_flux_tables_from_file_to_run(window, tmp_path):
     session, inspector = window.session, window.drive_page.inspector
     session.do(commands.set_kind(session.drive, "haul_machine", "pmsm_tables", "Change kind"))
     session.select(["haul_machine"])
-    QTest.qWait(50)
+    settle()
     assert any("no flux tables yet" in f.sentence for f in session.findings)
     (tab,) = (b for b in inspector.findChildren(QAbstractButton) if b.text() == "Tables")
     QTest.mouseClick(tab, LEFT)
@@ -509,13 +509,13 @@ def test_torque_over_speed_shows_the_runs_within_the_envelope(window):
     window.start_run()
     finish(window)
     window.show_page("Runs")
-    QTest.qWait(60)
+    settle()
     runs = window.page("Runs")
     runs.torque_button.click()
     panel = runs.torque
     assert panel.isVisible() and panel.machine.currentData() == "haul_machine"
     runs.strips.set_cursors(0.0, 0.05)
-    QTest.qWait(80)
+    settle()
     run = window.session.last_run
     (point, *_), *others = panel.points
     (x,), (y,) = point.getData()

@@ -11,7 +11,7 @@ from pendel.app.files import EXAMPLES
 from pendel.app.profile_editor import ProfileEditor
 from pendel.core.drive import commands
 
-from .conftest import finish
+from .conftest import finish, settle
 from .test_power_drives import add, wire
 from .test_window import LEFT, click_card, type_into
 
@@ -21,7 +21,7 @@ CTRL = Qt.KeyboardModifier.ControlModifier
 def opened(window, name):
     window.session.undo.setClean()
     window.files.open_path(EXAMPLES / f"{name}.pendel")
-    QTest.qWait(80)
+    settle()
     return window.session
 
 
@@ -34,11 +34,11 @@ def run(window):
 
 def runs_page(window):
     window.show_page("Runs")
-    QTest.qWait(100)
+    settle()
     page = window.page("Runs")
     for n in range(page.list.count()):
         page.list.item(n).setCheckState(Qt.CheckState.Checked)
-    QTest.qWait(50)
+    settle()
     return page
 
 
@@ -46,7 +46,7 @@ def choose(window, accessible_name, option):
     box = next(b for b in window.drive_page.inspector.findChildren(QComboBox) if b.accessibleName() == accessible_name)  # fmt: skip
     box.setCurrentIndex(box.findData(option))
     box.activated.emit(box.currentIndex())
-    QTest.qWait(30)
+    settle()
 
 
 def captions(page):
@@ -79,7 +79,7 @@ def test_three_loads_of_the_wayside_supply_stand_side_by_side(window):
         lowest.append(float(np.min(late)) / float(np.max(late)))
     assert lowest[0] > 0.2 and lowest[1] > 0.05 and abs(lowest[2]) < 1e-5
     page.strips.look_at(0.058, 60e-6)
-    QTest.qWait(80)
+    settle()
     low, high = page.strips.plots[0].viewRange()[0]
     assert high - low < 130e-6
 
@@ -154,7 +154,7 @@ def test_a_look_at_a_short_span_shows_no_rounding_and_marks_stand_clear(window):
     run(window)
     page = runs_page(window)
     page.strips.look_at(0.4, 1e-3)
-    QTest.qWait(80)
+    settle()
     for plot, traces in zip(page.strips.plots, page.strips.traces):
         low, high = plot.viewRange()[1]
         peak = max(float(np.nanmax(np.abs(t.y))) for t in traces)
@@ -163,7 +163,7 @@ def test_a_look_at_a_short_span_shows_no_rounding_and_marks_stand_clear(window):
     QTest.mouseClick(page.spectrum_button, LEFT)
     page.spectrum.signal.setCurrentIndex(page.spectrum.signal.findData("door_motor.current"))
     type_into(page.spectrum.fundamental, "2.5 Hz")
-    QTest.qWait(60)
+    settle()
     tags = [i for i in page.spectrum.plot.getPlotItem().items if isinstance(i, pg.TextItem) and i is not page.spectrum.plot.caption]  # fmt: skip
     boxes = [tag.mapRectToScene(tag.boundingRect()) for tag in tags]
     assert len(boxes) >= 3
@@ -178,7 +178,7 @@ def test_sectors_are_not_shown_for_a_drive_without_them(window):
     run(window)
     page = runs_page(window)
     QTest.mouseClick(page.sector_button, LEFT)
-    QTest.qWait(80)
+    settle()
     tall = page.sectors.height()
     assert page.sectors.parts.isVisible()
     opened(window, "haul_inverter")
@@ -204,7 +204,7 @@ def test_a_measured_profile_is_shown_without_its_million_handles(window):
     )
     assert petrol > picture.width() / 3, "a band of swings, not a line of dots"
     editor.table.item(3, 1).setText("77")
-    QTest.qWait(30)
+    settle()
     assert (
         session.drive.cards[key].profile[3] == ("0.0003", "77")
         and len(session.drive.cards[key].profile) == 20_000

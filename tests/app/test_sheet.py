@@ -15,7 +15,7 @@ from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
 from pendel.core.drive.document import End
 
-from .conftest import finish
+from .conftest import finish, settle
 from .test_power_ways import opened
 from .test_window import LEFT, card_point, click_card, drag, on_sheet, type_into
 
@@ -92,14 +92,14 @@ def test_cards_are_walked_nudged_and_edited_by_keys(window):
         QTest.keyClick(sheet, Qt.Key.Key_Right)
     assert session.drive.cards[keys[0]].x == x + 6
     assert session.undo.count() == steps + 1
-    QTest.qWait(30)
+    settle()
     QTest.keyClick(sheet, Qt.Key.Key_Return)
     assert QApplication.focusWidget() in window.drive_page.inspector.fields.values()
     QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Escape)
     sheet.setFocus()
     QTest.keyClick(sheet, Qt.Key.Key_Escape)
     assert session.selection == []
-    QTest.qWait(30)
+    settle()
     seen = set()
     for _ in range(6):
         window.actions_by_name["next_area"].trigger()
@@ -179,11 +179,11 @@ def test_which_signal_a_sensor_measures_is_asked_where_several_suit(window):
         if suits:
             choose_when_asked(suits)
         QTest.keyClick(search.line, Qt.Key.Key_Return)
-        QTest.qWait(50)
+        settle()
         assert read(new) == ["current_b" if suits else "speed"]
     window.undo()
     session.do(commands.remove_wires(session.drive, ["haul_machine.current_b -> current_sensor.measured"]))
-    QTest.qWait(30)
+    settle()
     choose_when_asked("phase c")
     pull(card_point(window, "current_sensor"))
     assert read("current_sensor") == ["current_c"] and not session.findings
@@ -197,7 +197,7 @@ def test_which_signal_a_sensor_measures_is_asked_where_several_suit(window):
 def test_escape_and_undo_end_a_wire_being_drawn(window):
     session, sheet = window.session, window.drive_page.sheet
     session.do(commands.add_card(session.drive, "inertia", "Spare", 2, 40))
-    QTest.qWait(30)
+    settle()
     click_card(window, "spare")
     port, start = sheet.viewport(), on_sheet(window, sheet.cards["spare"].handles["a"])
     for end in (lambda: QTest.keyClick(sheet, Qt.Key.Key_Escape), window.undo):
@@ -206,7 +206,7 @@ def test_escape_and_undo_end_a_wire_being_drawn(window):
         QTest.mouseMove(port, start + QPoint(40, 30))
         assert sheet.wiring.start is not None
         end()
-        QTest.qWait(30)
+        settle()
         assert sheet.wiring.start is None
         assert not any(item.lit for item in sheet.cards.values())
         QTest.mouseRelease(port, LEFT, Qt.KeyboardModifier.NoModifier, start)
@@ -244,7 +244,7 @@ def test_the_menu_of_a_card_offers_what_applies(window, monkeypatch):
 
 def test_taps_are_listed_selected_renamed_and_taken_off(window, monkeypatch):
     session, taps = window.session, window.drive_page.spine.taps
-    QTest.qWait(30)
+    settle()
     assert list(taps.rows) == list(session.drive.taps)
     QTest.mouseClick(taps.rows["i_set"], LEFT)
     assert session.drive.wires[session.selected_wire].a == session.drive.taps["i_set"]
@@ -252,7 +252,7 @@ def test_taps_are_listed_selected_renamed_and_taken_off(window, monkeypatch):
     taps.rows["i_set"].setFocus()
     window.actions_by_name["rename"].trigger()
     assert "i_wanted" in session.drive.taps
-    QTest.qWait(30)
+    settle()
     QTest.keyClick(taps.rows["i_wanted"], Qt.Key.Key_Delete)
     assert "i_wanted" not in session.drive.taps
     window.undo()
@@ -267,7 +267,7 @@ def test_taps_are_listed_selected_renamed_and_taken_off(window, monkeypatch):
 def test_quantities_are_renamed_with_f2_and_from_another_window_garbage_is_not_pasted(window, monkeypatch):
     spine = window.drive_page.spine
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("K_speed", True))
-    QTest.qWait(30)
+    settle()
     spine.fields["K_p"].setFocus()
     window.actions_by_name["rename"].trigger()
     assert window.session.drive.cards["speed_pi"].values["K_p"] == "K_speed"

@@ -29,7 +29,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import End, OwnEquations
 
-from .conftest import finish, judged
+from .conftest import MOMENT, finish, judged, settle, until
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -50,7 +50,7 @@ def click_card(window, key: str) -> None:
         Qt.KeyboardModifier.NoModifier,
         on_sheet(window, card_point(window, key)),
     )
-    QTest.qWait(20)
+    settle()
 
 
 def drag(window, start: QPointF, end: QPointF) -> None:
@@ -60,7 +60,7 @@ def drag(window, start: QPointF, end: QPointF) -> None:
     for share in (0.3, 0.7, 1.0):
         QTest.mouseMove(port, on_sheet(window, start + (end - start) * share))
     QTest.mouseRelease(port, LEFT, Qt.KeyboardModifier.NoModifier, on_sheet(window, end))
-    QTest.qWait(30)
+    settle()
 
 
 def type_into(field, text: str) -> None:
@@ -68,7 +68,7 @@ def type_into(field, text: str) -> None:
     field.selectAll()
     QTest.keyClicks(field, text)
     QTest.keyClick(field, Qt.Key.Key_Return)
-    QTest.qWait(20)
+    settle()
 
 
 def inspect(window, key: str):
@@ -112,20 +112,20 @@ def test_the_motor_is_entered_from_three_sets_and_contradictions_show(window):
     assert inspector.fields["n_n"].property("wrong") is True
     assert "finding" in window.foot.words.text()
     window.undo()
-    QTest.qWait(20)
+    settle()
     assert inspector.fields["n_n"].text() == "3800"
     assert not window.session.findings
     window.session.do(commands.set_choice(window.session.drive, "door_motor", "entry", "circuit"))
-    QTest.qWait(20)
+    settle()
     assert {"R_a", "k_t", "k_e"} <= set(inspector.fields)
     type_into(inspector.fields["k_e"], "11.31")
     mend = next(b for b in inspector.findChildren(QPushButton) if b.text().startswith("Mend it"))
     QTest.mouseClick(mend, LEFT)
-    QTest.qWait(20)
+    settle()
     assert "V/rpm" in window.session.drive.cards["door_motor"].values["k_e"]
     assert not window.session.examined.faults
     window.session.do(commands.set_choice(window.session.drive, "door_motor", "entry", "stall"))
-    QTest.qWait(20)
+    settle()
     assert {"M_0", "n_0", "U_n"} <= set(inspector.fields)
 
 
@@ -151,7 +151,7 @@ def test_fields_evaluate_what_is_typed(window, text, words):
 def test_a_quantity_is_renamed_from_the_spine_and_circles_are_found(window):
     spine = window.drive_page.spine
     spine.rename_quantity("m_leaf", "m_door")
-    QTest.qWait(20)
+    settle()
     assert window.session.drive.cards["door_leaf"].values["m"] == "m_door"
     assert "m_door" in spine.fields
     told = []
@@ -173,17 +173,17 @@ def test_add_by_search_undo_redo_copy_delete_move(window):
     assert search.isVisible()
     QTest.keyClicks(search.line, "inert")
     QTest.keyClick(search.line, Qt.Key.Key_Return)
-    QTest.qWait(20)
+    settle()
     assert session.drive.cards["inertia"].kind == "inertia"
     assert any({w.a.card, w.b.card} == {"door_motor", "inertia"} for w in session.drive.wires.values())
     QTest.keyClick(sheet, Qt.Key.Key_T)
-    QTest.qWait(30)
+    settle()
     boxes = list(sheet.boxes().values())
     assert not any(a.overlaps(b) for n, a in enumerate(boxes) for b in boxes[n + 1 :])
     click_card(window, "travel_speed")
     window.actions_by_name["copy"].trigger()
     window.actions_by_name["paste"].trigger()
-    QTest.qWait(20)
+    settle()
     assert "travel_speed_2" in session.drive.cards
     QTest.keyClick(sheet, Qt.Key.Key_Delete)
     assert "travel_speed_2" not in session.drive.cards
@@ -204,7 +204,7 @@ def test_add_by_search_undo_redo_copy_delete_move(window):
 def test_a_wire_is_dragged_between_ports(window):
     session, sheet = window.session, window.drive_page.sheet
     session.do(commands.remove_wires(session.drive, ["travel_speed.out -> speed_pi.actual"]))
-    QTest.qWait(20)
+    settle()
     click_card(window, "travel_speed")
     start = sheet.cards["travel_speed"].handles["out"]
     drag(window, start, sheet.cards["speed_pi"].handles["actual"])
@@ -271,7 +271,7 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
         page.list.item(n).setCheckState(Qt.CheckState.Checked)
     assert len(page.shown_runs()) == 3
     page.strips.set_cursors(0.05, 1.0)
-    QTest.qWait(80)
+    settle()
     words = [page.grid.itemAt(n).widget().text() for n in range(page.grid.count())]
     assert {"rise", "overshoot", "settles 2 %", "remaining error", "dip at load", "recovers in"} <= set(words)
     assert {"Run 1", "Run 2", "Run 3"} <= set(words)
@@ -300,13 +300,13 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
 
 def test_a_regulator_becomes_p_and_pi_again_with_its_wires(window):
     inspector = inspect(window, "speed_pi")
-    QTest.qWait(30)
+    settle()
     wires = set(window.session.drive.wires)
     box = next(b for b in inspector.findChildren(QComboBox) if b.accessibleName() == "Kind")
     assert {box.itemText(k) for k in range(box.count())} == {"P regulator", "PI regulator", "PID regulator"}
     box.setFocus()
     QTest.keyClick(box, Qt.Key.Key_Home)
-    QTest.qWait(30)
+    settle()
     assert window.session.drive.cards["speed_pi"].kind == "p"
     errors = []
     for gain in (6, 15, 35):
@@ -369,7 +369,7 @@ def test_a_profile_corner_is_dragged_in_one_undo_step(window):
     for share in (0.3, 0.6, 1.0):
         QTest.mouseMove(curve, start + (end - start) * share)
     QTest.mouseRelease(curve, LEFT, Qt.KeyboardModifier.NoModifier, end)
-    QTest.qWait(20)
+    settle()
     assert float(window.session.drive.cards["rubbing"].profile[2][1]) == pytest.approx(80, abs=6)
     assert window.session.undo.count() == steps + 1
     editor.table.item(3, 1).setText("120 N")
@@ -389,7 +389,7 @@ def test_a_profile_gets_and_loses_corners_by_mouse_key_and_buttons(window):
     before, steps = corners(), session.undo.count()
     curve = inspector.profile_editor.curve
     QTest.mouseDClick(curve, LEFT, Qt.KeyboardModifier.NoModifier, curve.to_screen(0.3, 60.0).toPoint())
-    QTest.qWait(30)
+    settle()
     (new,) = [corner for corner in corners() if corner not in before]
     assert corners().index(new) == 1 and session.undo.count() == steps + 1
     time, force = inspector.profile_editor.curve.points[1]
@@ -397,14 +397,14 @@ def test_a_profile_gets_and_loses_corners_by_mouse_key_and_buttons(window):
     curve = inspector.profile_editor.curve
     QTest.mouseClick(curve, LEFT, Qt.KeyboardModifier.NoModifier, curve.to_screen(time, force).toPoint())
     QTest.keyClick(curve, Qt.Key.Key_Delete)
-    QTest.qWait(30)
+    settle()
     assert corners() == before and session.undo.count() == steps + 2
     for words, count in (("Add corner", len(before) + 1), ("Delete corner", len(before))):
         table = inspector.profile_editor.table
         table.setCurrentCell(table.rowCount() - 1, 0)
         (pressed,) = (b for b in inspector.profile_editor.findChildren(QAbstractButton) if b.text() == words)
         QTest.mouseClick(pressed, LEFT)
-        QTest.qWait(30)
+        settle()
         assert len(corners()) == count
     for _ in range(4):
         window.undo()
@@ -415,7 +415,7 @@ def test_own_equations_are_typed_checked_and_printed(window):
     session = window.session
     session.do(commands.add_card(session.drive, "own", "Bank", 5, 10, own=OwnEquations()))
     session.select(["bank"])
-    QTest.qWait(20)
+    settle()
     editor = window.drive_page.inspector.own_editor
     texts = {
         "ports": "el: dc, u, i",
@@ -425,10 +425,10 @@ def test_own_equations_are_typed_checked_and_printed(window):
     }
     for name, text in texts.items():
         editor.edits[name].setPlainText(text)
-    QTest.qWait(20)
+    settle()
     assert "equations, line 2" in editor.problems.text()
     editor.edits["equations"].setPlainText("der(q) = i\nu = 48 V + R*i")
-    QTest.qWait(650)
+    settle(typing=True)
     assert editor.problems.text() == ""
     assert len(editor.printed.pictures) == 2
     assert session.drive.cards["bank"].own.equations == ("der(q) = i", "u = 48 V + R*i")
@@ -445,7 +445,7 @@ def test_loops_are_judged_gains_taken_and_tried(window):
     judged(window)
     assert page.current == "current_pi"
     type_into(page.crossover, "900")
-    QTest.qWait(60)
+    settle()
     assert page.proposed.margins.crossover == pytest.approx(900, rel=1e-2)
     assert page.now.margins.crossover < 500
     steps = window.session.undo.count()
@@ -466,10 +466,7 @@ def test_gains_of_all_loops_are_proposed_at_one_action_and_marked(window):
     judged(window)
     steps = window.session.undo.count()
     page.all_button.click()
-    for _ in range(500):
-        if window.session.undo.count() > steps:
-            break
-        QTest.qWait(10)
+    assert until(lambda: window.session.undo.count() > steps)
     judged(window)
     assert window.session.undo.count() == steps + 1
     assert all(each.judged.margins.damped for each in page.standings.values())
@@ -491,10 +488,7 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
     ]
     assert "void car_door_drive_tick" in page.code.toPlainText()
     page.build_button.click()
-    for _ in range(1500):
-        if page.checked or page.problem.text():
-            break
-        QTest.qWait(10)
+    assert until(lambda: page.checked or page.problem.text(), 60)
     assert page.problem.text() == ""
     assert page.checked.ticks == 24001
     assert all(c.largest < 1e-3 * c.span for c in page.checked.compared)
@@ -529,7 +523,8 @@ w = MainWindow(QSettings(sys.argv[2], QSettings.Format.IniFormat))
 w.show()
 w.files.open_path(Path(sys.argv[1]))
 w.session.do(commands.set_quantity(w.session.drive, "m_leaf", "77 kg"))
-QTest.qWait(2000)
+while not list(Path(os.environ["XDG_STATE_HOME"]).rglob("*.pendel")):
+    QTest.qWait(20)
 os.kill(os.getpid(), 9)
 """
 
@@ -566,7 +561,7 @@ def test_the_inspector_shows_the_values_that_count_at_the_level(window):
     seen = []
     for level in ("averaged", "switching", "device"):
         QTest.mouseClick(window.level.buttons[level], LEFT)
-        QTest.qWait(30)
+        settle()
         seen.append(set(inspector.fields))
     assert seen[0] < seen[1] < seen[2]
     assert {"R_off"} <= seen[1] - seen[0]
@@ -591,7 +586,7 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     QTest.mouseClick(page.spectrum_button, LEFT)
     page.spectrum.signal.setCurrentIndex(page.spectrum.signal.findData("door_motor.current"))
     type_into(page.spectrum.fundamental, "40 kHz")  # two legs on one carrier pulse at twice its frequency
-    QTest.qWait(60)
+    settle()
     lines = {run.level: found for run, found in page.spectrum.found}
     assert lines["switching"].line(40e3) > 30 * lines["averaged"].line(40e3)
     assert "THD" in page.spectrum.facts.whole
@@ -605,8 +600,7 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     (finding, *_) = window.session.remarks
     assert "both switches on" in finding.sentence
     window.go_to(finding)
-    while window.session.readying.busy:
-        QTest.qWait(10)
+    settle()
     assert "bridge.current_a_upper" in page.strips.specs[-1].signals
     low, high = page.strips.plots[0].viewRange()[0]
     assert low < float(finding.field[5:]) < high < low + 1e-3
@@ -619,12 +613,12 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
 
 def test_a_state_machine_is_added_typed_wired_and_run(window):
     QTest.keyClick(window.drive_page.sheet, Qt.Key.Key_A)
-    QTest.qWait(30)
+    settle()
     search = window.drive_page.search
     QTest.keyClicks(search.line, "state machine")
-    QTest.qWait(30)
+    settle()
     QTest.keyClick(search.line, Qt.Key.Key_Return)
-    QTest.qWait(60)
+    settle()
     session = window.session
     key = session.selection[0]
     assert session.drive.cards[key].kind == "own_modes"
@@ -633,14 +627,14 @@ def test_a_state_machine_is_added_typed_wired_and_run(window):
         "shut: level = 0\nopen: level = 1\nshut -> open: elapsed > 0.1\nopen -> shut: start < 0"
     )
     editor.edits["ports"].setPlainText("start: in\nlevel: out")
-    QTest.qWait(650)  # a pause in typing is one undo step
+    settle(typing=True)  # a pause in typing is one undo step
     assert not [f for f in session.examined.faults if f.card == key]
     assert [p.name for p in kind_of(session.drive.cards[key]).ports] == ["start", "level", "mode"]
     run = run_with(window)
     mode = run.trace(f"{key}.mode")
     assert mode.t[np.argmax(mode.y)] == pytest.approx(0.1, abs=2e-4)
     editor.edits["equations"].setPlainText("shut: level = 0\nopen: level = 1\nshut -> ajar: elapsed > 0.1")
-    QTest.qWait(650)
+    settle(typing=True)
     assert any("There is no mode ajar" in f.sentence for f in session.examined.faults)
     window.undo()
     assert not [f for f in session.examined.faults if f.card == key]
@@ -669,28 +663,30 @@ def test_c_that_came_with_a_drive_is_asked_for_and_what_is_typed_here_is_not(win
             else:
                 next(b for b in dialog.findChildren(QPushButton) if b.text() == answer).click()
 
-        QTimer.singleShot(150, reply)
+        asking = QTimer(window, singleShot=True, interval=MOMENT)
+        asking.timeout.connect(reply)
+        asking.start()
         window.start_run()
         started = window.jobs.running
-        QTest.qWait(200)
+        settle()
         finish(window)
         return started
 
     window.show_page("Drive")
     session.select([key])
-    QTest.qWait(60)
+    settle()
     window.drive_page.inspector.own_editor.commit()
     assert session.drive.cards[key].own == strange  # looking at it is no edit
     assert not run("Do not run") and not run(press=Qt.Key.Key_Return) and not run(press=Qt.Key.Key_Escape)
     edit = window.drive_page.inspector.own_editor.edits["equations"]
     QTest.keyClicks(edit, " ")
-    QTest.qWait(650)
+    settle(typing=True)
     assert not run("Do not run")  # nor does a letter make it the user's
     assert run("Run it") and len(asked) == 5
     assert name in asked[0][0] and "y = 3 * x + 1;\n    y = y;" in asked[0][-1]
     assert session.last_run.trace(f"{key}.y").y[-1] == 1.0
     edit.setPlainText("y = 5;")
-    QTest.qWait(650)
+    settle(typing=True)
     assert run() and session.last_run.trace(f"{key}.y").y[-1] == 5.0 and len(asked) == 5
 
 
@@ -699,13 +695,13 @@ def test_names_out_of_a_file_are_shown_as_they_are(window, questions):
     name = '<b>wide</b><img src="nowhere.png">'
     box = QMessageBox(QMessageBox.Icon.Warning, "File", name, QMessageBox.StandardButton.Ok, window)
     box.show()
-    QTest.qWait(30)
+    settle()
     assert any(
         lab.text() == name and lab.textFormat() == Qt.TextFormat.PlainText for lab in box.findChildren(QLabel)
     )
     box.close()
     QToolTip.showText(window.mapToGlobal(window.rect().center()), name, window)
-    QTest.qWait(50)
+    settle()
     tips = [w for w in QApplication.topLevelWidgets() if isinstance(w, QLabel) and w.text() == name]
     assert tips and all(tip.textFormat() == Qt.TextFormat.PlainText for tip in tips)
     QToolTip.hideText()
@@ -714,7 +710,7 @@ def test_names_out_of_a_file_are_shown_as_they_are(window, questions):
     session.do(commands.rename_card(session.drive, motor, name))
     run_with(window)
     window.show_page("Runs")
-    QTest.qWait(100)
+    settle()
     strips = window.page("Runs").strips
     shown = [item.toPlainText() for item in strips.scene().items() if isinstance(item, pg.TextItem)]
     assert any(name in text for text in shown), shown

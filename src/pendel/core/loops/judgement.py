@@ -105,7 +105,7 @@ def standings_of(judgement: Judgement, drive: Drive) -> list[Standing]:
         if record.point is None or record.plant is None:
             return Standing(loop, problem=record.problem)
         frozen = frozen_beside(deck, loop)
-        linear = SampledDrive(deck, record.point, record.plant, frozen=frozen, linear=record.blocks)
+        linear = SampledDrive(deck, record.point, record.plant, frozen=frozen, linear=dict(record.blocks))
         return Standing(loop, LoopStudy(linear, loop, record.model), record.judged, "", record.begin)
 
     return [standing(loops[r.key], r) for r in judgement.loops if r.key in loops]

@@ -8,8 +8,7 @@ period, for any mix of rates (lifting; Chen, Francis: Optimal Sampled-Data Contr
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import casadi as ca
 import numpy as np
@@ -134,13 +133,22 @@ def linear_plant(
     )
 
 
+@dataclass(frozen=True)
+class KnownAtPoint:
+    """The plant and blocks of a drive, linear about one point."""
+
+    plant: LinearPlant
+    blocks: dict[str, LinearBlock] = field(default_factory=dict)
+    """By their names, as they are needed."""
+
+
 def sampled_drive(
     prepared: Prepared,
     point: WorkingPoint,
     *,
     frozen: frozenset[str] = frozenset(),
     extra: tuple[str, ...] = (),
-    plants: dict[str, LinearPlant] | None = None,
+    known: dict[str, KnownAtPoint] | None = None,
 ) -> SampledDrive:
     """A drive made linear about a point.
 
@@ -148,14 +156,15 @@ def sampled_drive(
     ----------
     extra
         plant signals beside those the blocks read.
-    plants
-        linear plants by the name of their point, for studies that share them; what is missing is added.
+    known
+        what is known by the names of points, for studies that share it; what is missing is added.
     """
     signals = tuple(dict.fromkeys((*prepared.deck.measured, *extra)))
-    plants = {} if plants is None else plants
-    if point.name not in plants:
-        plants[point.name] = linear_plant(prepared, signals, point)
-    return SampledDrive(prepared.deck, point, plants[point.name], frozen=frozen)
+    known = {} if known is None else known
+    if point.name not in known:
+        known[point.name] = KnownAtPoint(linear_plant(prepared, signals, point))
+    at = known[point.name]
+    return SampledDrive(prepared.deck, point, at.plant, frozen=frozen, linear=at.blocks)
 
 
 class SampledDrive:
@@ -168,7 +177,7 @@ class SampledDrive:
     frozen
         blocks that give 0, such as an outer loop while an inner one is judged.
     linear
-        linear forms of the blocks, where they are known.
+        linear forms of the blocks at the point, where they are known; what is missing is added.
     """
 
     def __init__(
@@ -178,13 +187,16 @@ class SampledDrive:
         plant: LinearPlant,
         *,
         frozen: frozenset[str] = frozenset(),
-        linear: Mapping[str, LinearBlock] | None = None,
+        linear: dict[str, LinearBlock] | None = None,
     ):
         self.deck, self.point, self.plant, self.frozen = deck, point, plant, frozen
         self.Ad, self.Bd = plant.sampled(deck.tick)
         self.blocks = [b for b in deck.blocks if b.name not in frozen]
         known = linear if linear is not None else {}
-        self.linear = {b.name: known[b.name] if b.name in known else self.about_point(b) for b in self.blocks}
+        for block in self.blocks:
+            if block.name not in known:
+                known[block.name] = self.about_point(block)
+        self.linear = {b.name: known[b.name] for b in self.blocks}
         self.outputs = [f"{b.name}.{p}" for b in self.blocks for p in b.outputs]
         self.layout()
 

@@ -61,8 +61,8 @@ class WorkingPoints:
 
     def __init__(self, prepared: Prepared):
         self.prepared = prepared
-        self.plants: dict = {}
-        """Linear plants about these points, by the point's name, filled by who computes them."""
+        self.known: dict = {}
+        """What is linear about these points, by the point's name, filled by who computes it."""
 
     def __iter__(self) -> Iterator[WorkingPoint]:
         """In the order in which they are tried."""

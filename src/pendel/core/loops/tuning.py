@@ -249,7 +249,7 @@ def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None
     frozen = frozen_beside(prepared.deck, loop)
     study: LoopStudy | None = None
     for point in points:
-        study = LoopStudy(sampled_drive(prepared, point, frozen=frozen, plants=points.plants), loop)
+        study = LoopStudy(sampled_drive(prepared, point, frozen=frozen, known=points.known), loop)
         if responds(study.plant_model):
             return study
     assert study is not None

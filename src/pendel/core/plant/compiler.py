@@ -30,7 +30,7 @@ TIME_LIMIT, PATIENCE = 60.0, 5
 too."""
 MOST_MEMORY, MOST_WRITTEN = 8 << 30, 1 << 30
 """Bytes of addresses, and of one file, that a compiler may take."""
-CACHE_LIMIT = 400
+CACHE_LIMIT = 2000
 PRIVATE = 0o700
 KEPT = (
     "PATH",

@@ -248,17 +248,21 @@ def check_layout(library: ctypes.CDLL) -> None:
 
 _at_hand: set[Sizes] = set()
 """Sizes whose loop was found to be built."""
+_asked_once: set[Sizes] = set()
+"""Sizes that one simulator had so far."""
 
 
 def fastest_loop(structure: Structure) -> ctypes.CDLL:
-    """The loop built for this structure's sizes where it is there already; else the general one, while that
-    is built."""
+    """The loop built for this structure's sizes where it is there already; else the general one. That for
+    the sizes takes seconds to build, so it is begun only when a second simulator wants it."""
     sizes = (*structure.row_shape, len(structure.exits))
     source = loop_source(sizes)
     if sizes in _at_hand or is_built(library_path(source, LOOP_FLAGS)):
         _at_hand.add(sizes)
         return time_loop(sizes)
-    build_aside(source)
+    if sizes in _asked_once:
+        build_aside(source)
+    _asked_once.add(sizes)
     return time_loop()
 
 
