@@ -24,6 +24,7 @@ from pendel.core.drive.file import from_text, to_text
 from pendel.core.errors import BuildProblem, DriveHasFindings, DriveProblem, FileProblem
 from pendel.core.firmware.ship import build_strictly, write_sources
 from pendel.core.plant import compiler
+from pendel.core.plant.runtime import copy_loop, time_loop
 from pendel.core.runs.confine import Held
 from pendel.core.runs.simulate import prepare, reopen, run_drive
 from pendel.core.runs.worker import RunFinished, RunRequest, Worker
@@ -321,6 +322,8 @@ def test_even_allowed_c_reads_no_files_of_the_users_writes_none_and_has_no_netwo
 
 def test_the_terminal_runs_a_drives_code_confined_and_a_crash_is_a_sentence(tmp_path, monkeypatch):
     """What the worker may not do, the command may not either: with --own-c, and where the C was allowed before."""
+    time_loop()
+    copy_loop(tmp_path / "cache")
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     worker = Worker()

@@ -269,6 +269,7 @@ def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
     writes builds and ``folder`` only. What is to be asked of the user's files is asked before."""
     from pendel.core.errors import BuildProblem
     from pendel.core.plant.compiler import cache_folder
+    from pendel.core.plant.runtime import copy_loop
     from pendel.core.runs.confine import confine
     from pendel.core.trust import allow_all_of, brings_c, strange_c
 
@@ -276,6 +277,7 @@ def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
         allow_all_of(drive)  # the list of what was allowed cannot be read any more
     os.environ["TMPDIR"] = str(folder)
     if brings_c(drive):  # others load what lies in the common cache
+        copy_loop(folder)
         os.environ["XDG_CACHE_HOME"] = str(folder)
     writable = [folder]
     with contextlib.suppress(BuildProblem):

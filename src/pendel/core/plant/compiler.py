@@ -32,6 +32,7 @@ MOST_MEMORY, MOST_WRITTEN = 8 << 30, 1 << 30
 """Bytes of addresses, and of one file, that a compiler may take."""
 CACHE_LIMIT = 2000
 PRIVATE = 0o700
+BUILDS = "builds"
 KEPT = (
     "PATH",
     "HOME",
@@ -98,7 +99,7 @@ def cache_folder() -> Path:
     BuildProblem
         when it cannot be made, or is another user's.
     """
-    folder = Path(user_cache_dir("pendel")) / "builds"
+    folder = Path(user_cache_dir("pendel")) / BUILDS
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=PRIVATE)
         found = folder.stat()
@@ -150,6 +151,17 @@ def is_built(library: Path) -> bool:
     if whole:
         _sound.add(library)
     return whole
+
+
+def copy_build(library: Path, cache: Path) -> None:
+    """Give a library that is built to a process with a cache of its own, so that it need not build it again."""
+    if not is_built(library):
+        return
+    folder = cache / "pendel" / BUILDS
+    with contextlib.suppress(OSError):  # it builds its own then
+        folder.mkdir(parents=True, exist_ok=True, mode=PRIVATE)
+        for path in (library.with_suffix(".sum"), library):
+            shutil.copy(path, folder)
 
 
 @contextlib.contextmanager

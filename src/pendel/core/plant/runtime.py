@@ -9,11 +9,19 @@ import weakref
 from collections.abc import Callable
 from functools import lru_cache
 from importlib import resources
+from pathlib import Path
 
 import numpy as np
 
 from pendel.core.errors import BuildProblem
-from pendel.core.plant.compiler import FLAGS, build_library, build_together, is_built, library_path
+from pendel.core.plant.compiler import (
+    FLAGS,
+    build_library,
+    build_together,
+    copy_build,
+    is_built,
+    library_path,
+)
 from pendel.core.plant.methods import added_source
 from pendel.core.plant.program import Structure
 
@@ -277,6 +285,13 @@ def begin_loop_build() -> None:
             _general_at_hand.append(True)
         else:
             build_aside(source)
+
+
+def copy_loop(cache: Path) -> None:
+    """Give the general loop to a process that may not write into the common cache, nor read what else is
+    there."""
+    with contextlib.suppress(BuildProblem):  # a run tells what is missing
+        copy_build(library_path(loop_source(), LOOP_FLAGS), cache)
 
 
 _general_at_hand: list[bool] = []

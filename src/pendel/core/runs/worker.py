@@ -301,7 +301,10 @@ class Worker:
         environment = {**plain_environment(), "TMPDIR": self._folder.name, "OPENBLAS_NUM_THREADS": "1"}
         # Others load what lies in the common cache, so C of a user must not be able to write there.
         if self._own_c:
+            from pendel.core.plant.runtime import copy_loop  # slow to load, and seldom needed
+
             environment["XDG_CACHE_HOME"] = self._folder.name
+            copy_loop(Path(self._folder.name))
         self._process = subprocess.Popen(
             command,
             pass_fds=(theirs.fileno(), memory),
