@@ -116,9 +116,9 @@ def window_times() -> None:
     from PyQt6.QtTest import QTest
     from PyQt6.QtWidgets import QApplication
 
-    from pendel.app.look import dress
-    from pendel.app.strips import Strips, StripSpec
-    from pendel.app.window import MainWindow
+    from pendel.app.runs.strips import Strips, StripSpec
+    from pendel.app.widgets.theme import dress
+    from pendel.app.window.main_window import MainWindow
 
     application = QApplication.instance() or QApplication([])
     dress(application)
@@ -205,9 +205,9 @@ begun = time.perf_counter()
 from pathlib import Path
 from PyQt6.QtWidgets import QApplication
 application = QApplication([])
-from pendel.app.look import dress
-from pendel.app.session import DEMO
-from pendel.app.window import MainWindow
+from pendel.app.widgets.theme import dress
+from pendel.app.session.run_shelf import DEMO
+from pendel.app.window.main_window import MainWindow
 dress(application)
 window = MainWindow()
 window.show()

@@ -21,9 +21,9 @@ os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="pendel-gaps-")
 from PyQt6.QtCore import QSettings, QTimer
 from PyQt6.QtWidgets import QApplication
 
-from pendel.app.look import dress
-from pendel.app.session import DEMO
-from pendel.app.window import MainWindow
+from pendel.app.session.run_shelf import DEMO
+from pendel.app.widgets.theme import dress
+from pendel.app.window.main_window import MainWindow
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
 

@@ -37,8 +37,8 @@ TIDY = """
 import time
 from PyQt6.QtWidgets import QApplication
 application = QApplication([])
-from pendel.app.files import EXAMPLES
-from pendel.app.window import MainWindow
+from pendel.app.window.files import EXAMPLES
+from pendel.app.window.main_window import MainWindow
 from pendel.core.drive import commands
 window = MainWindow()
 window.show()

@@ -30,8 +30,8 @@ def soak(seconds: float, seed: int) -> Boundary:
     from PyQt6.QtWidgets import QApplication, QDialog, QMessageBox
 
     import pendel
-    from pendel.app.look import dress
-    from pendel.app.window import MainWindow
+    from pendel.app.widgets.theme import dress
+    from pendel.app.window.main_window import MainWindow
     from pendel.core.catalogue.index import kinds
     from pendel.core.drive import commands
     from pendel.core.errors import PendelError
@@ -126,7 +126,7 @@ def soak(seconds: float, seed: int) -> Boundary:
 
     def several_undone() -> None:
         for _ in range(rng.randrange(1, 12)):
-            window.undo()
+            window.editing.undo()
 
     actions: dict[str, Callable[[], object]] = {
         "opening": open_one,
@@ -139,7 +139,7 @@ def soak(seconds: float, seed: int) -> Boundary:
         "selecting": lambda: session.select([k] if (k := card()) else []),
         "changing the level": lambda: session.do(commands.set_setting(session.drive, "level", rng.choice(("averaged", "switching", "device")))),
         "saving": lambda: window.files.save_drive() if session.path else None,
-        "copying": lambda: (window.copy(), window.paste()),
+        "copying": lambda: (window.editing.copy(), window.editing.paste()),
     }  # fmt: skip
     until = time.monotonic() + seconds
     open_one()

@@ -6,12 +6,13 @@ from PyQt6.QtCore import QEvent, QSettings, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
+from pendel.app.session.jobs import READ_RUNS, WRITE_C
 from pendel.core.runs.worker import Beside
 
 
 @pytest.fixture(scope="session")
 def application():
-    from pendel.app.look import dress
+    from pendel.app.widgets.theme import dress
 
     made = QApplication.instance() or QApplication([])
     dress(made)
@@ -55,10 +56,10 @@ def beside():
 @pytest.fixture
 def window(application, beside, questions, example_path, tmp_path, monkeypatch):
     """The real window with a copy of the car door drive; no runs are kept of any drive."""
-    from pendel.app.window import MainWindow
+    from pendel.app.window.main_window import MainWindow
 
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
-    monkeypatch.setattr("pendel.app.session.Beside", lambda: beside)
+    monkeypatch.setattr("pendel.app.session.session.Beside", lambda: beside)
     path = tmp_path / "door.pendel"
     shutil.copy(example_path, path)
     made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
@@ -79,6 +80,13 @@ def until(condition, seconds=30.0):
     return condition()
 
 
+def lay_out():
+    """Do what was posted: layouts, paintings, and deletions, which else would wait for a loop of events to end."""
+    QApplication.sendPostedEvents()
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    QApplication.processEvents()
+
+
 MOMENT, PAUSE = 100, 500
 """Longest timers (ms) of what follows an input by itself, and of what waits for a pause in typing."""
 
@@ -93,14 +101,12 @@ def settle(typing=False):
         timers = [t for top in tops for t in top.findChildren(QTimer) if t.isActive()]
         sessions = [top.session for top in tops if hasattr(top, "session") and not top.session.closing]
         return not any(t.isSingleShot() and t.interval() <= longest for t in timers) and not any(
-            s.readying.busy or s.reading_runs for s in sessions
+            s.evaluator.busy or s.jobs.busy(READ_RUNS, WRITE_C) for s in sessions
         )
 
     for _ in range(3):  # what one event leads to is another
         assert until(rests, 60)
-        QApplication.sendPostedEvents()
-        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-        QApplication.processEvents()
+        lay_out()
 
 
 def finish(window, seconds=60.0):

@@ -3,7 +3,7 @@
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from pendel.app.files import EXAMPLES
+from pendel.app.window.files import EXAMPLES
 from pendel.core.drive import commands
 
 from .conftest import finish, settle, until
@@ -23,7 +23,7 @@ def test_a_converter_opens_with_live_values_and_steps_from_switching_to_switchin
     assert page.middle.currentWidget() is circuit
     run = session.last_run
     circuit._go(0.15)
-    assert until(lambda: not session.readying.busy)
+    assert until(lambda: not session.evaluator.busy)
     for _ in range(12):
         QTest.keyClick(circuit, Qt.Key.Key_Right)
         values = circuit.canvas.values

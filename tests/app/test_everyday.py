@@ -10,11 +10,12 @@ from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox
 
-from pendel.app import jobs, readying
-from pendel.app.files import EXAMPLES
-from pendel.app.run_figures import measured
-from pendel.app.usual_strips import default_strips
-from pendel.app.window import MainWindow
+from pendel.app.session import run_jobs as jobs
+from pendel.app.session import signal_evaluator
+from pendel.app.session.run_figures import measured
+from pendel.app.session.usual_strips import default_strips
+from pendel.app.window.files import EXAMPLES
+from pendel.app.window.main_window import MainWindow
 from pendel.core.check import examine
 from pendel.core.drive import commands, file
 from pendel.core.errors import FileProblem
@@ -79,8 +80,8 @@ def test_a_window_without_a_file_is_ready_for_work(application, questions, tmp_p
         settle()
         type_into(made.drive_page.inspector.fields["mu"], "0.6")
         assert made.session.drive.cards[vehicle].values["mu"] == "0.6" and not made.session.findings
-        made.undo()
-        made.undo()
+        made.editing.undo()
+        made.editing.undo()
         assert not made.session.drive.cards and not made.session.dirty
     finally:
         made.session.undo.setClean()
@@ -121,28 +122,28 @@ def test_cards_travel_by_clipboard_with_their_wires(window):
     assert len(session.selection) == cards
     unknown = {f.sentence.split(":")[0] for f in session.findings if "U_link" in f.sentence}
     assert unknown, "what the cards' expressions lack here is told"
-    window.undo()
+    window.editing.undo()
     assert not session.drive.cards and not session.drive.wires
-    window.redo()
+    window.editing.redo()
     settle()
     click_card(window, "door_leaf")
     field = window.drive_page.inspector.fields["m"]
     field.setFocus()
     field.selectAll()
-    window.cut()
+    window.editing.cut()
     assert (
         QGuiApplication.clipboard().text() == "m_leaf"
         and field.text() == ""
         and "door_leaf" in session.drive.cards
     )
-    window.paste()
+    window.editing.paste()
     assert field.text() == "m_leaf"
     window.drive_page.sheet.setFocus()
     click_card(window, "door_leaf")
     window.drive_page.sheet.setFocus()
-    window.cut()
+    window.editing.cut()
     assert "door_leaf" not in session.drive.cards
-    window.paste()
+    window.editing.paste()
     assert "door_leaf" in session.drive.cards
     session.undo.setClean()
 
@@ -166,7 +167,7 @@ def test_a_finding_leads_to_the_field_it_is_about(window, application):
         assert wanted.toolTip(), "the field itself tells what is wrong with it"
         QTest.keyClick(window, Qt.Key.Key_R, CTRL)
         assert not window.jobs.running and "cannot run before" in window.foot.said.whole
-        window.undo()
+        window.editing.undo()
         settle()
     assert "parsec" in told["quantity"].sentence and "k_b" in told["value"].field
     assert not [f for f in session.findings if f.severity.name == "FAULT"]
@@ -192,7 +193,10 @@ def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
     record that cannot be read ends the run with a sentence, and the next one runs."""
     threads, real = [], jobs.ready_to_show
 
+    reading = []
+
     def slowly(*what):
+        reading.append(what)
         time.sleep(0.4)
         run = real(*what)
         threads.append((threading.current_thread() is threading.main_thread(), set(run._signals)))
@@ -202,7 +206,7 @@ def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
     ended = []
     window.jobs.ended.connect(lambda *how: ended.append(how))
     window.start_run()
-    assert until(lambda: window.jobs._reading is not None)
+    assert until(lambda: reading)
     click_card(window, "belt")
     assert window.drive_page.inspector.card == "belt" and window.jobs.running and not ended
     finish(window)
@@ -229,7 +233,7 @@ def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):
     assert "It is kept with that drive." in ended[3][0] and not ended[3][1]
     assert not any(r.infos.get("door_motor.current") for r in window.session.runs)
     window.files.open_path(door)
-    assert until(lambda: not window.session.reading_runs)
+    assert until(lambda: not window.session.shelf.reading)
     assert len(window.session.runs) == 4, "with the one that could not be shown then"
 
 
@@ -260,13 +264,16 @@ def test_loops_of_the_drive_before_are_not_those_of_this_one(window):
     """Neither those shown nor those still being judged when another drive is opened."""
     session = opened(window, "haul_drive")
     judged(window)
-    late = (session._version, [], session.judged, "")
-    assert {each.loop.regulator for each in late[2]} == {"current_regulator"}
+    before = session.judged
+    assert {each.loop.regulator for each in before} == {"current_regulator"}
     assert "Current along d" in loops_shown(window)
+    session.check_deeply()
     opened(window, "old_haul_drive")  # its regulator is of the same name
-    session._take_study(*late)
-    settle()
-    assert "Looking for loops …" in loops_shown(window) or len(session.judged) == 4
+    taken = []
+    session.studied.connect(lambda: taken.append(list(session.judged)))
+    assert not session.judged and "Looking for loops …" in loops_shown(window)
+    judged(window)
+    assert [len(each) for each in taken] == [4], "what was judged of the drive before was given up"
 
 
 def test_an_induction_machine_stands_within_its_curve(window):
@@ -292,8 +299,8 @@ def ticked(page, *names):
 def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, monkeypatch):
     """They join the strips when their signals are there; until then what is shown stays, and the foot line says so. Signals that
     cannot be evaluated take the tick away again."""
-    monkeypatch.setattr(readying, "LONG", 100)
-    monkeypatch.setattr(readying, "FEW", 100)
+    monkeypatch.setattr(signal_evaluator, "LONG", 100)
+    monkeypatch.setattr(signal_evaluator, "FEW", 100)
     for _ in range(2):
         run(window)
     path = window.session.path
@@ -306,21 +313,20 @@ def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, m
     def watched(self, keys):
         keys = list(keys)
         threads.append((threading.current_thread() is threading.main_thread(), self.missing(keys)))
-        time.sleep(0.2)
+        time.sleep(0.2 if threads[-1][1] else 0.0)
         real(self, keys)
 
     window.show_page("Runs")
     page = window.page("Runs")
     monkeypatch.setattr(KeptRun, "fetch", watched)
     window.files.open_path(path)
-    assert until(lambda: not window.session.reading_runs)
-    assert page.session.readying.busy and page.drawn == [], "the strips of the drive before are gone"
+    assert until(lambda: not window.session.shelf.reading)
+    assert page.session.evaluator.busy and page.drawn == [], "the strips of the drive before are gone"
     settle()
     assert [r.name for r, _ in page.drawn] == ["Run 2"] and page.strips.traces[0]
     ticked(page, "Run 1", "Run 2")
     assert [r.name for r, _ in page.drawn] == ["Run 2"]
-    settle()
-    assert "Evaluating the signals of Run 1 …" in window.foot.said.whole
+    assert until(lambda: "Evaluating the signals of Run 1 …" in window.foot.said.whole)
     settle()
     assert {r.name for r, _ in page.drawn} == {"Run 1", "Run 2"} and not window.foot.said.whole
     assert not [missing for main, missing in threads if main and missing], (

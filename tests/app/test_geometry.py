@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from pendel.app.sheet.geometry import (
+from pendel.app.drive.sheet.geometry import (
     CONTROL_SIZE,
     GRID,
     POWER_SIZE,

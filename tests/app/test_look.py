@@ -5,12 +5,12 @@ from PyQt6.QtCore import QSize
 from PyQt6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLineEdit, QSlider
 
 import pendel
-from pendel.app.look import DARK, LIGHT, dress
-from pendel.app.widgets import Elided
+from pendel.app.widgets.basic import Elided
+from pendel.app.widgets.theme import DARK, LIGHT, dress
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
 
-from .conftest import finish, judged, settle
+from .conftest import finish, judged, lay_out, settle
 
 
 def luminance(colour: str) -> float:
@@ -116,7 +116,7 @@ def test_no_label_of_a_part_or_block_is_cut_in_the_inspector(window):
                 commands.set_choice(drive.document, key, *variant).apply(drive.document)
             window.session.open(drive.document, None)
             window.session.select([key])
-            settle()
+            lay_out()
             names = {v.label for v in kind.values}
             for shown in window.drive_page.inspector.findChildren(Elided):
                 wide = shown.fontMetrics().horizontalAdvance(shown.whole)

@@ -14,8 +14,8 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 import pendel
-from pendel.app import session as sessions
-from pendel.app.autosaves import autosave_path, slots
+from pendel.app.session import session as sessions
+from pendel.app.session.autosaves import autosave_path, slots
 from pendel.core.drive import commands, file
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
@@ -218,14 +218,14 @@ def test_a_run_is_its_file_whatever_it_is_called(window):
         window.start_run()
         finish(window)
     first, second = window.session.runs
-    window.session.relabel_run(first, "same")
+    window.session.shelf.relabel(first, "same")
     first.name = second.name = "Run 7"
-    os.mkfifo(window.session.runs_folder / "run99_abc.h5")
+    os.mkfifo(window.session.shelf.folder / "run99_abc.h5")
     kept = second.file
-    window.session.remove_run(first)
+    window.session.shelf.remove(first)
     assert window.session.runs == [second] and kept.exists() and not first.file.exists()
     path = window.session.path
     window.session.open(file.load(path), path)  # the pipe named like a run holds nothing up
-    assert until(lambda: not window.session.reading_runs)
+    assert until(lambda: not window.session.shelf.reading)
     assert [r.file for r in window.session.runs] == [kept]
-    assert window.session.next_run_number() == 100
+    assert window.session.shelf.next_number() == 100

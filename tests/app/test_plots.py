@@ -9,10 +9,10 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
 
-from pendel.app.session import Session
-from pendel.app.shown import figure_of
-from pendel.app.strips import SIGNAL_MIME
-from pendel.app.unit_choices import UnitChoices
+from pendel.app.runs.strips import SIGNAL_MIME
+from pendel.app.session.card_text import figure_of
+from pendel.app.session.session import Session
+from pendel.app.window.unit_choices import UnitChoices
 from pendel.core.runs.measures import mean, rms, window
 
 from .conftest import finish, judged, settle, until
@@ -240,9 +240,9 @@ def test_a_speed_is_read_in_rpm_everywhere(window, runs_page, tmp_path):
     assert "door_motor.speed [rpm]" in (tmp_path / "traces.csv").read_text().splitlines()[0]
     again = Session()
     UnitChoices(again, window.settings, again)
-    assert again.units.preferred == {"rad/s": "rpm"}
+    assert again.shelf.units.preferred == {"rad/s": "rpm"}
     again.open(window.session.drive, None)
-    assert again.units.chosen == {"door_motor.speed": "rpm"}
+    assert again.shelf.units.chosen == {"door_motor.speed": "rpm"}
     chosen_from_menu(strips, place, "Show Door motor: speed in rad/s")
     window.actions_by_name["speeds"].trigger()
     assert run.trace("door_motor.speed").unit == "rad/s" == run.trace("gear.speed").unit

@@ -7,11 +7,11 @@ from PyQt6.QtGui import QColor
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QTreeWidgetItemIterator
 
-from pendel.app.assembly_bar import AssemblyBar
-from pendel.app.files import EXAMPLES
-from pendel.app.flux_dialogs import FluxWizard
-from pendel.app.look import tokens
-from pendel.app.torque_panel import drive_of
+from pendel.app.drive.assembly_bar import AssemblyBar
+from pendel.app.drive.editors.flux_dialogs import FluxWizard
+from pendel.app.runs.torque_panel import drive_of
+from pendel.app.widgets.theme import tokens
+from pendel.app.window.files import EXAMPLES
 from pendel.core.catalogue.machines.flux import fitted
 from pendel.core.check import examine
 from pendel.core.drive import commands, file, shelf
@@ -130,10 +130,10 @@ def test_the_way_of_a_filter(filters):
     assert session.drive.cards[twin["bank"]].values["C"] == "330"
     bar.boxes[second].click()
     assert session.drive.cards[twin["bank"]].values["C"] == "47"
-    window.undo()
+    window.editing.undo()
     assert session.drive.cards[twin["bank"]].values["C"] == "330"
     # a card added and wired inside is inside, in both
-    window.redo()
+    window.editing.redo()
     before = set(session.drive.cards)
     page.open_search()
     QTest.keyClicks(page.search.line, "resistor")
@@ -147,7 +147,7 @@ def test_the_way_of_a_filter(filters):
     for _ in range(40):
         if first not in session.drive.cards:
             break
-        window.undo()
+        window.editing.undo()
     window.start_run()
     finish(window)
     assert (session.last_run.trace("load.voltage").y == plain).all()
@@ -181,7 +181,7 @@ def test_the_shelf_and_dissolving_and_a_port_taken_off(filters):
     window.actions_by_name["dissolve"].trigger()
     settle()
     assert session.inside == "" and taken not in session.drive.cards and inner in page.sheet.cards
-    window.undo()
+    window.editing.undo()
     assert file.to_text(session.drive) == text
     window.files.take_off_shelf(*shelf.on_shelf()[0])
     assert not shelf.on_shelf()
@@ -204,7 +204,7 @@ def test_a_table_of_harmonics_is_filled_by_hand(window):
     editor.table.item(0, 0).setText("4.4")
     settle()
     assert "whole number" in page.inspector.rows_editor.note.text()
-    window.undo()
+    window.editing.undo()
     settle()
     assert not session.examined.faults
     page.inspector.rows_editor.table.setCurrentCell(0, 0)
@@ -372,7 +372,7 @@ def test_a_level_of_its_own_overrides_the_drives(window):
     window.start_run()
     finish(window)
     assert "bridge.gate_a_upper" in session.last_run.keys and session.drive.settings["level"] == "averaged"
-    window.undo()
+    window.editing.undo()
     window.start_run()
     finish(window)
     assert "bridge.gate_a_upper" not in session.last_run.keys

@@ -7,8 +7,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QComboBox
 
-from pendel.app.files import EXAMPLES
-from pendel.app.profile_editor import ProfileEditor
+from pendel.app.drive.editors.profile_editor import ProfileEditor
+from pendel.app.window.files import EXAMPLES
 from pendel.core.drive import commands
 
 from .conftest import finish, settle
@@ -145,7 +145,7 @@ def test_modulations_at_the_limit_and_a_phase_that_is_open(window):
     assert np.max(np.abs(a)) < 1e-4 < 20 < np.max(np.abs(b))
     np.testing.assert_allclose(b, -c, atol=1e-3)
     while session.undo.canUndo():
-        window.undo()
+        window.editing.undo()
     assert set(session.drive.cards) == {"link", "inverter", "test_load", "modulator", "demand"}
 
 
@@ -209,6 +209,6 @@ def test_a_measured_profile_is_shown_without_its_million_handles(window):
         session.drive.cards[key].profile[3] == ("0.0003", "77")
         and len(session.drive.cards[key].profile) == 20_000
     )
-    window.undo()
+    window.editing.undo()
     assert session.drive.cards[key].profile == tuple(corners)
     session.undo.setClean()

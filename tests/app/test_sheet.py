@@ -8,8 +8,8 @@ from PyQt6.QtGui import QContextMenuEvent, QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QInputDialog, QMenu
 
-from pendel.app.search_line import matches
-from pendel.app.window import CLIP_MIME
+from pendel.app.drive.search_line import matches
+from pendel.app.window.editing import CLIP_MIME
 from pendel.core.catalogue.declare import Link
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
@@ -181,14 +181,14 @@ def test_which_signal_a_sensor_measures_is_asked_where_several_suit(window):
         QTest.keyClick(search.line, Qt.Key.Key_Return)
         settle()
         assert read(new) == ["current_b" if suits else "speed"]
-    window.undo()
+    window.editing.undo()
     session.do(commands.remove_wires(session.drive, ["haul_machine.current_b -> current_sensor.measured"]))
     settle()
     choose_when_asked("phase c")
     pull(card_point(window, "current_sensor"))
     assert read("current_sensor") == ["current_c"] and not session.findings
     assert len(offered) == 2 and all("(A)" in text for text in offered[0])
-    window.undo()
+    window.editing.undo()
     sheet.wiring.connect_ends(End("haul_machine", "speed"), End("current_sensor", "measured"))
     (finding,) = session.findings
     assert "the speed of Haul machine, in rad/s, but takes A" in finding.sentence
@@ -200,7 +200,7 @@ def test_escape_and_undo_end_a_wire_being_drawn(window):
     settle()
     click_card(window, "spare")
     port, start = sheet.viewport(), on_sheet(window, sheet.cards["spare"].handles["a"])
-    for end in (lambda: QTest.keyClick(sheet, Qt.Key.Key_Escape), window.undo):
+    for end in (lambda: QTest.keyClick(sheet, Qt.Key.Key_Escape), window.editing.undo):
         session.select(["spare"])
         QTest.mousePress(port, LEFT, Qt.KeyboardModifier.NoModifier, start)
         QTest.mouseMove(port, start + QPoint(40, 30))
@@ -255,8 +255,8 @@ def test_taps_are_listed_selected_renamed_and_taken_off(window, monkeypatch):
     settle()
     QTest.keyClick(taps.rows["i_wanted"], Qt.Key.Key_Delete)
     assert "i_wanted" not in session.drive.taps
-    window.undo()
-    window.undo()
+    window.editing.undo()
+    window.editing.undo()
     assert session.drive.taps["i_set"] == End("speed_pi", "out")
     click_card(window, "gear")
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("no good name", True))
@@ -296,5 +296,5 @@ def test_any_signal_can_be_tapped_from_the_tree_of_a_run(window, monkeypatch):
     page._signal_menu(page.tree.visualItemRect(item).center())
     next(a for a in chosen if a.text().startswith("Tap")).trigger()
     assert window.session.drive.taps["p_copper"] == End("door_motor", "copper_loss")
-    window.undo()
+    window.editing.undo()
     assert "p_copper" not in window.session.drive.taps

@@ -23,8 +23,8 @@ from PyQt6.QtWidgets import (
     QToolTip,
 )
 
-from pendel.app.sheet.geometry import Box
-from pendel.app.strips import signals_mime
+from pendel.app.drive.sheet.geometry import Box
+from pendel.app.runs.strips import signals_mime
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import End, OwnEquations
@@ -111,7 +111,7 @@ def test_the_motor_is_entered_from_three_sets_and_contradictions_show(window):
     assert "n_0" in finding.sentence
     assert inspector.fields["n_n"].property("wrong") is True
     assert "finding" in window.foot.words.text()
-    window.undo()
+    window.editing.undo()
     settle()
     assert inspector.fields["n_n"].text() == "3800"
     assert not window.session.findings
@@ -209,12 +209,12 @@ def test_a_wire_is_dragged_between_ports(window):
     start = sheet.cards["travel_speed"].handles["out"]
     drag(window, start, sheet.cards["speed_pi"].handles["actual"])
     assert "travel_speed.out -> speed_pi.actual" in session.drive.wires
-    window.undo()
+    window.editing.undo()
     assert "travel_speed.out -> speed_pi.actual" not in session.drive.wires
 
 
 def test_wires_cross_no_card_after_tidy(window):
-    window.tidy()
+    window.editing.tidy()
     sheet = window.drive_page.sheet
     boxes = sheet.boxes()
     for key, item in sheet.wires.items():
@@ -319,7 +319,7 @@ def test_a_regulator_becomes_p_and_pi_again_with_its_wires(window):
     assert errors[0] > errors[1] > errors[2] > 0
     assert set(window.session.drive.wires) == wires
     for _ in range(4):
-        window.undo()
+        window.editing.undo()
     card = window.session.drive.cards["speed_pi"]
     assert (card.kind, card.values["T_i"]) == ("pi", "T_i")
 
@@ -374,8 +374,8 @@ def test_a_profile_corner_is_dragged_in_one_undo_step(window):
     assert window.session.undo.count() == steps + 1
     editor.table.item(3, 1).setText("120 N")
     assert window.session.drive.cards["rubbing"].profile[3][1] == "120 N"
-    window.undo()
-    window.undo()
+    window.editing.undo()
+    window.editing.undo()
     assert window.session.drive.cards["rubbing"].profile[2][1] == "160"
 
 
@@ -407,7 +407,7 @@ def test_a_profile_gets_and_loses_corners_by_mouse_key_and_buttons(window):
         settle()
         assert len(corners()) == count
     for _ in range(4):
-        window.undo()
+        window.editing.undo()
     assert corners() == before and session.undo.index() == steps
 
 
@@ -456,7 +456,7 @@ def test_loops_are_judged_gains_taken_and_tried(window):
     page.try_button.click()
     finish(window)
     assert window.page_now == "Runs"
-    window.undo()
+    window.editing.undo()
     assert window.session.drive.quantities["K_i"].text == "1.2 V/A"
 
 
@@ -471,7 +471,7 @@ def test_gains_of_all_loops_are_proposed_at_one_action_and_marked(window):
     assert window.session.undo.count() == steps + 1
     assert all(each.judged.margins.damped for each in page.standings.values())
     assert window.session.drive.quantities["K_i"].note == "proposed for Current PI"
-    window.undo()
+    window.editing.undo()
     assert window.session.drive.quantities["K_i"].text == "1.2 V/A"
 
 
@@ -479,6 +479,7 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
     run_with(window)
     window.show_page("Firmware")
     page = window.page("Firmware")
+    settle()
     assert [page.table.item(r, 0).text() for r in range(page.table.rowCount())] == [
         "travel_speed",
         "travel_plan",
@@ -517,7 +518,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 app = QApplication([])
 from pathlib import Path
-from pendel.app.window import MainWindow
+from pendel.app.window.main_window import MainWindow
 from pendel.core.drive import commands
 w = MainWindow(QSettings(sys.argv[2], QSettings.Format.IniFormat))
 w.show()
@@ -607,7 +608,7 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     window.session.do(finding.mend)
     assert window.session.remarks == []
     assert run_with(window).remarks == []
-    window.undo()
+    window.editing.undo()
     assert "t_dead" not in window.session.drive.cards["bridge"].values
 
 
@@ -636,7 +637,7 @@ def test_a_state_machine_is_added_typed_wired_and_run(window):
     editor.edits["equations"].setPlainText("shut: level = 0\nopen: level = 1\nshut -> ajar: elapsed > 0.1")
     settle(typing=True)
     assert any("There is no mode ajar" in f.sentence for f in session.examined.faults)
-    window.undo()
+    window.editing.undo()
     assert not [f for f in session.examined.faults if f.card == key]
 
 

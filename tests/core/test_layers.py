@@ -52,6 +52,6 @@ def test_core_needs_no_qt():
 
 def test_what_few_drives_need_is_not_loaded_at_the_start():
     """SciPy's interpolation, optimisation and signals take most of a second to load."""
-    code = "import sys, pendel.app.window; from pendel.core.catalogue.index import kinds; kinds(); print(*[m for m in ('scipy.interpolate', 'scipy.optimize', 'scipy.signal') if m in sys.modules])"
+    code = "import sys, pendel.app.window.main_window; from pendel.core.catalogue.index import kinds; kinds(); print(*[m for m in ('scipy.interpolate', 'scipy.optimize', 'scipy.signal') if m in sys.modules])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.split() == []

@@ -40,9 +40,9 @@ def main(arguments: list[str] | None = None) -> int:
     application = QApplication(sys.argv[:1])
     application.setApplicationName("Pendel")
     application.setDesktopFileName("pendel")
-    from pendel.app.look import dress
-    from pendel.app.session import DEMO
-    from pendel.app.window import MainWindow
+    from pendel.app.session.run_shelf import DEMO
+    from pendel.app.widgets.theme import dress
+    from pendel.app.window.main_window import MainWindow
 
     dress(application)
     application.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "pendel.svg")))

@@ -7,6 +7,13 @@ class PendelError(Exception):
     """Root of everything Pendel raises on purpose. ``str()`` is a sentence for the user."""
 
 
+class Stopped(PendelError):
+    """Work was left off because it was asked to stop."""
+
+    def __str__(self) -> str:
+        return "Stopped."
+
+
 class ExpressionProblem(PendelError):
     """An expression cannot be read or evaluated."""
 

@@ -7,7 +7,7 @@ process. What comes back is texts and arrays alone; from these and the drive, `s
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from pendel.core.catalogue.index import kind_of
@@ -16,7 +16,7 @@ from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.equations.flatten import control_deck
-from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.errors import DriveHasFindings, PendelError, Stopped
 from pendel.core.loops.find import Loop, find_loops
 from pendel.core.loops.linear import LinearModel, LinearPlant, SampledDrive
 from pendel.core.loops.points import WorkingPoint
@@ -65,12 +65,14 @@ class ProposedGains:
     left: Mapping[str, str]
 
 
-def judgement_of(drive: Drive) -> Judgement:
-    """Order the equations of a drive and judge its loops."""
+def judgement_of(drive: Drive, stopping: Callable[[], bool] = lambda: False) -> Judgement:
+    """Order the equations of a drive and judge its loops. Raises `Stopped` once ``stopping`` holds."""
     try:
         prepared = prepare(drive)
         plain = averaged(drive)
-        found = standings(plain, prepared if plain is drive else prepare(plain))
+        found = standings(plain, prepared if plain is drive else prepare(plain), stopping)
+    except Stopped:
+        raise
     except DriveHasFindings as problem:
         return Judgement(tuple((f.sentence, f.card, f.field) for f in problem.findings))
     except PendelError as problem:

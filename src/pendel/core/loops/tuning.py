@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -16,7 +16,7 @@ from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.drive import commands
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
-from pendel.core.errors import DriveProblem, ExpressionProblem
+from pendel.core.errors import DriveProblem, ExpressionProblem, Stopped
 from pendel.core.loops.find import Loop, acting_blocks, find_loops, upstream
 from pendel.core.loops.linear import LinearModel, SampledDrive, responds, sampled_drive
 from pendel.core.loops.margins import Margins, margins
@@ -269,12 +269,17 @@ class Standing:
     """Hz; a crossover to begin with, at which the loop is well damped; none where no such one was found."""
 
 
-def standings(drive: Drive, prepared: Prepared | None = None) -> list[Standing]:
-    """All loops of a drive, inside out. Raises `DriveHasFindings` as `prepare`."""
+def standings(
+    drive: Drive, prepared: Prepared | None = None, stopping: Callable[[], bool] = lambda: False
+) -> list[Standing]:
+    """All loops of a drive, inside out. Raises `DriveHasFindings` as `prepare`, and `Stopped` once
+    ``stopping`` holds."""
     prepared = prepared or prepare(averaged(drive))
     points = WorkingPoints(prepared)
     found = []
     for loop in find_loops(drive, prepared.deck):
+        if stopping():
+            raise Stopped
         try:
             study = study_of(prepared, loop, points)
             found.append(Standing(loop, study, study.judge(study.gains_now)))

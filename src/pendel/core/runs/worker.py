@@ -25,6 +25,7 @@ import tempfile
 import threading
 import time
 import traceback
+from collections.abc import Callable
 from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from pathlib import Path
@@ -34,7 +35,7 @@ import numpy as np
 
 from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive.file import from_text
-from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem
+from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem, Stopped
 from pendel.core.plant.compiler import plain_environment
 from pendel.core.runs.confine import Held, confine
 from pendel.core.trust import allow_all_of
@@ -44,6 +45,8 @@ PATIENCE = 1.0
 """Seconds from being asked to stop until a run that does not is ended with its process."""
 SAVING = 60.0
 """The same where the run has ended and is being kept."""
+LOOK = 0.02
+"""Seconds between two looks at whether to stop, while an answer is waited for."""
 
 
 class Shared:
@@ -198,7 +201,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         prepare(drive)
         return Answered(None)
     if isinstance(request, JudgeRequest):
-        return Answered(judgement_of(drive))
+        return Answered(judgement_of(drive, lambda: bool(shared.stop[0])))
     if isinstance(request, ProposeRequest):
         return Answered(proposed_gains(drive))
     made = folder / f"run{next(NUMBERS)}.h5"
@@ -363,11 +366,11 @@ class Worker:
         """Simulated time reached (s)."""
         return float(self.shared.progress[0])
 
-    def answer(self) -> Answer | None:
-        """The answer when there is one. A dead worker answers with what happened; the next request starts
-        another."""
+    def answer(self, wait: float = 0.0) -> Answer | None:
+        """The answer when there is one, within so many seconds. A dead worker answers with what happened; the
+        next request starts another."""
         try:
-            data = self._received.get_nowait()
+            data = self._received.get(timeout=wait) if wait else self._received.get_nowait()
         except queue.Empty:
             data = b""
         if data is None:
@@ -408,16 +411,18 @@ class Worker:
         code = self._process.returncode
         return RunFailed(((sentence.format(code=code), "", ""),))
 
-    def ask(self, request: Request, patience: float) -> Answer:
-        """Ask and wait, at most so many seconds; for threads beside the window."""
+    def ask(self, request: Request, patience: float, stopping: Callable[[], bool] = lambda: False) -> Answer:
+        """Ask and wait, at most so many seconds; for threads beside the window. Once ``stopping`` holds, the
+        process hears of it and leaves off where it can."""
         self.request(request)
         until = time.monotonic() + patience
-        while (answer := self.answer()) is None:
+        while (answer := self.answer(LOOK)) is None:
             if time.monotonic() > until:
                 return self._replaced(
                     f"There was no answer within {patience:.0f} s, so the process was ended."
                 )
-            time.sleep(0.002)
+            if stopping():
+                self.shared.stop[0] = 1
         return answer
 
     def _end(self) -> None:
@@ -450,18 +455,18 @@ class Beside:
         self._lock = threading.Lock()
         self._closed = False
 
-    def ask(self, request: Request, patience: float) -> Any:
-        """The result. Raises `PendelError` with what went wrong, or when it takes longer than so many
-        seconds."""
+    def ask(self, request: Request, patience: float, stopping: Callable[[], bool] = lambda: False) -> Any:
+        """The result. Raises `PendelError` with what went wrong, when it takes longer than so many seconds;
+        `Stopped` when it left off since ``stopping`` held."""
         with self._lock:
             if self._closed:
                 raise RunProblem("Pendel is closing.")
             self._worker = self._worker or Worker()
             if self._closed:  # while it was started
                 raise RunProblem("Pendel is closing.")
-            answer = self._worker.ask(request, patience)
+            answer = self._worker.ask(request, patience, stopping)
         if isinstance(answer, RunFailed):
-            raise RunProblem(answer.sentence)
+            raise Stopped if stopping() else RunProblem(answer.sentence)
         assert isinstance(answer, Answered)
         return answer.result
 

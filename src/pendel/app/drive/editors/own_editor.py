@@ -1,0 +1,251 @@
+"""Editor for a part's own equations: lines on the left, typeset as they are typed, findings at the line."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QByteArray, QSize
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QTextCharFormat, QTextCursor
+from PyQt6.QtSvg import QSvgRenderer
+from PyQt6.QtWidgets import QPlainTextEdit, QTextEdit, QWidget
+
+from pendel.app.session.own_sections import SECTIONS
+from pendel.app.session.session import Session
+from pendel.app.widgets.basic import column, label, wrapped
+from pendel.app.widgets.theme import code_font, colour
+from pendel.app.widgets.timers import single_shot
+from pendel.core.catalogue import own_block
+from pendel.core.catalogue.own import PART, OwnModel, read_own
+from pendel.core.drive import commands
+from pendel.core.drive.document import OwnEquations
+from pendel.core.errors import ExpressionProblem
+from pendel.core.quantities.expressions import Binary, Call, Name, Negative, Node, Number, read_equation
+from pendel.core.quantities.named import Names
+from pendel.core.trust import allow, is_allowed
+
+HINTS = {
+    PART: "What flows through a port counts positive into the part. der(x) is the change of a state; "
+    "time is the time.",
+    own_block.LANGUAGE: "Assignments, if/elif/else, + − * /, < <= > >=, and, or, not; dt is the period in "
+    f"seconds, all in SI. Known are {', '.join(sorted(own_block.INTRINSICS_SHOWN))}.",
+    own_block.MODES: "name: what it does each period, parted by semicolons. name -> other: when it "
+    "changes; they are tried in order. elapsed is the time in the mode in seconds. The "
+    "first mode is where it starts.",
+    own_block.C: "Statements in C99 with real_t numbers in SI; the names above are variables, dt is the "
+    "period in seconds. The functions of math.h are there.",
+}
+GREEK = {
+    "alpha": "α",
+    "beta": "β",
+    "gamma": "γ",
+    "delta": "δ",
+    "eta": "η",
+    "theta": "θ",
+    "lambda": "λ",
+    "mu": "μ",
+    "omega": "ω",
+    "phi": "φ",
+    "psi": "ψ",
+    "tau": "τ",
+    "sigma": "σ",
+}
+
+
+def mathml_name(name: str) -> str:
+    stem, _, index = name.partition("_")
+    stem = GREEK.get(stem, stem)
+    return f"<msub><mi>{stem}</mi><mi>{index}</mi></msub>" if index else f"<mi>{stem}</mi>"
+
+
+def mathml(node: Node) -> str:
+    """An expression as MathML: fractions upright, derivatives as quotients, indices lowered."""
+    match node:
+        case Number(value, unit):
+            return f"<mn>{value:g}</mn>" + (f"<mspace width='3px'/><mtext>{unit}</mtext>" if unit else "")
+        case Name(name):
+            return mathml_name(name)
+        case Negative(operand):
+            return f"<mrow><mo>−</mo>{bracketed(operand, isinstance(operand, Binary) and operand.op in '+-')}</mrow>"
+        case Binary("/", left, right):
+            return f"<mfrac><mrow>{mathml(left)}</mrow><mrow>{mathml(right)}</mrow></mfrac>"
+        case Binary("^", left, right):
+            return f"<msup><mrow>{bracketed(left, isinstance(left, Binary | Negative))}</mrow><mrow>{mathml(right)}</mrow></msup>"
+        case Binary("*", left, right):
+            loose = [bracketed(s, isinstance(s, Binary) and s.op in "+-") for s in (left, right)]
+            return f"<mrow>{loose[0]}<mspace width='2px'/>{loose[1]}</mrow>"
+        case Binary(op, left, right):
+            sign = {"-": "−"}.get(op, op)
+            return f"<mrow>{mathml(left)}<mo>{sign}</mo>{bracketed(right, op == '-' and isinstance(right, Binary) and right.op in '+-')}</mrow>"
+        case Call("der", (Name(name),)):
+            return (
+                f"<mfrac><mrow><mi>d</mi>{mathml_name(name)}</mrow><mrow><mi>d</mi><mi>t</mi></mrow></mfrac>"
+            )
+        case Call("sqrt", (inner,)):
+            return f"<msqrt>{mathml(inner)}</msqrt>"
+        case Call(function, arguments):
+            inside = "<mo>,</mo>".join(map(mathml, arguments))
+            return f"<mrow><mi mathvariant='normal'>{function}</mi><mo>(</mo>{inside}<mo>)</mo></mrow>"
+    return ""
+
+
+def bracketed(node: Node, wanted: bool) -> str:
+    return f"<mrow><mo>(</mo>{mathml(node)}<mo>)</mo></mrow>" if wanted else mathml(node)
+
+
+def typeset(line: str, ink: str) -> bytes | None:
+    """SVG of an equation, or ``None`` while it cannot be read."""
+    import ziamath
+
+    try:
+        left, right = read_equation(line)
+    except ExpressionProblem:
+        return None
+    text = f"<math><mrow>{mathml(left)}<mo>=</mo>{mathml(right)}</mrow></math>"
+    ziamath.config.svg2 = False
+    ziamath.config.math.color = ink
+    return ziamath.Math(text, size=17).svg().encode()
+
+
+class Typeset(QWidget):
+    """The equations as printed mathematics."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.pictures: list[QSvgRenderer] = []
+        self.known: dict[str, bytes | None] = {}
+
+    def show_lines(self, lines: tuple[str, ...]) -> None:
+        ink = colour("ink").name()
+        self.pictures = []
+        for line in lines:
+            if line.strip():
+                if line not in self.known:
+                    self.known[line] = typeset(line, ink)
+                data = self.known[line]
+                if data:
+                    self.pictures.append(QSvgRenderer(QByteArray(data), self))
+        height = sum(p.defaultSize().height() + 8 for p in self.pictures) + 8
+        self.setFixedHeight(max(30, height))
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(260, self.height())
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), colour("side"))
+        y = 6
+        for picture in self.pictures:
+            size = picture.defaultSize()
+            scale = min(1.0, (self.width() - 16) / max(1, size.width()))
+            from PyQt6.QtCore import QRectF
+
+            picture.render(painter, QRectF(8, y, size.width() * scale, size.height() * scale))
+            y += size.height() + 8
+
+
+class OwnEditor(QWidget):
+    """All sections of a part's own equations. A pause in typing is one undo step."""
+
+    def __init__(self, session: Session, card: str):
+        super().__init__()
+        self.session, self.card = session, card
+        self._edited = False
+        """Whether anything was typed since the last commit. Comparing texts would not do: lines of a file can
+        show as others than they are."""
+        self.edits: dict[str, QPlainTextEdit] = {}
+        body = column(self, (0, 4, 0, 4), 3)
+        own = session.drive.cards[card].own or OwnEquations()
+        self.kind = session.drive.cards[card].kind
+        for name, title, example, lines in SECTIONS[self.kind]:
+            body.addWidget(label(title, "heading"))
+            edit = QPlainTextEdit("\n".join(getattr(own, name)))
+            edit.setFont(code_font(12))
+            edit.setStyleSheet('font-family: "JetBrains Mono"; font-size: 12px;')
+            edit.setPlaceholderText(example)
+            edit.setAccessibleName(title)
+            edit.setTabChangesFocus(True)
+            edit.setFixedHeight(19 * max(lines, len(getattr(own, name)) + 1) + 12)
+            edit.textChanged.connect(self._typed)
+            self.edits[name] = edit
+            body.addWidget(edit)
+        self.problems = wrapped("", "wrong")
+        body.addWidget(self.problems)
+        self.printed = Typeset()
+        if self.kind == PART:
+            body.addWidget(label("As printed", "heading"))
+            body.addWidget(self.printed)
+        body.addWidget(wrapped(HINTS[self.kind], "muted"))
+        self._late = single_shot(self, 500, self.commit)
+        self.refresh()
+
+    def written(self) -> OwnEquations:
+        return OwnEquations(
+            **{
+                name: tuple(line for line in edit.toPlainText().split("\n")) if edit.toPlainText() else ()
+                for name, edit in self.edits.items()
+            }
+        )
+
+    def _typed(self) -> None:
+        self._edited = True
+        self._show(self.written())
+        self._late.start()
+
+    def commit(self) -> None:
+        self._late.stop()
+        edited, self._edited = self._edited, False
+        if not edited or self.card not in self.session.drive.cards:
+            return
+        before = self.session.drive.cards[self.card].own or OwnEquations()
+        written = self.written()
+        if written == before:
+            return
+        if self.kind == own_block.C and (before == OwnEquations() or is_allowed(before)):
+            # A letter typed into somebody else's C does not make it the user's own.
+            allow([written])
+        self.session.do(commands.set_own(self.session.drive, self.card, written))
+
+    def refresh(self) -> None:
+        """Follow the drive, as after undo, without disturbing what is being typed."""
+        own = self.session.drive.cards[self.card].own or OwnEquations()
+        if not self._late.isActive():
+            for name, edit in self.edits.items():
+                text = "\n".join(getattr(own, name))
+                if edit.toPlainText() != text:
+                    edit.blockSignals(True)
+                    edit.setPlainText(text)
+                    edit.blockSignals(False)
+        self._show(self.written())
+
+    def _show(self, own: OwnEquations) -> None:
+        names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
+        model: own_block.BlockModel | OwnModel
+        model = read_own(own, names) if self.kind == PART else own_block.read_block(own, self.kind, names)
+        titles = {name: title.split(",")[0].lower() for name, title, *_ in SECTIONS[self.kind]}
+        self.problems.setText(
+            "\n".join(
+                f"{titles[section]}, line {line + 1}: {sentence}"
+                for section, line, sentence in model.problems[:4]
+            )
+        )
+        for name, edit in self.edits.items():
+            marks = []
+            for section, line, _ in model.problems:
+                if section == name:
+                    marks.append(line_mark(edit, line))
+            edit.setExtraSelections(marks)
+        if self.kind == PART:
+            self.printed.show_lines(own.equations)
+
+
+def line_mark(edit: QPlainTextEdit, line: int) -> QTextEdit.ExtraSelection:
+    mark = QTextEdit.ExtraSelection()
+    mark.format = QTextCharFormat()
+    mark.format.setUnderlineStyle(QTextCharFormat.UnderlineStyle.WaveUnderline)
+    mark.format.setUnderlineColor(QColor(colour("brick")))
+    document = edit.document()
+    assert document is not None
+    cursor = QTextCursor(document.findBlockByLineNumber(line))
+    cursor.select(QTextCursor.SelectionType.LineUnderCursor)
+    mark.cursor = cursor
+    return mark

@@ -1,0 +1,57 @@
+"""The table of a card, such as a source's harmonics, edited row by row."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QWidget
+
+from pendel.app.drive.editors.text_table import TextTable
+from pendel.app.session.session import Session
+from pendel.app.widgets.basic import button, column, row, wrapped
+from pendel.core.catalogue.declare import Rows
+from pendel.core.drive import commands
+
+
+class RowsEditor(QWidget):
+    def __init__(self, session: Session, card: str, spec: Rows):
+        super().__init__()
+        self.session, self.card, self.spec = session, card, spec
+        body = column(self, (0, 4, 0, 4), 6)
+        self.table = TextTable(
+            spec.label, [f"{c.label}, {c.unit}" if c.unit else c.label for c in spec.columns]
+        )
+        self.table.typed.connect(self._typed)
+        body.addWidget(self.table)
+        body.addLayout(row(button("Add row", self.append), button("Delete row", self.remove), 1))
+        self.note = wrapped("", "wrong")
+        body.addWidget(self.note)
+        self.refresh()
+
+    def rows(self) -> list[list[str]]:
+        """The rows as written, each filled up to all columns."""
+        texts = [list(r) for r in self.session.drive.cards[self.card].rows]
+        return [[*r, *(c.default for c in self.spec.columns[len(r) :])] for r in texts]
+
+    def refresh(self) -> None:
+        self.table.show_rows(self.rows())
+        findings = self.session.examined.findings
+        wrong = [f for f in findings if f.card == self.card and f.field.startswith("rows")]
+        self.note.setText(wrong[0].sentence if wrong else "")
+
+    def _set(self, rows: list[list[str]]) -> None:
+        self.session.do(commands.set_rows(self.session.drive, self.card, rows))
+
+    def _typed(self, n: int, place: int, text: str) -> None:
+        rows = self.rows()
+        if n < len(rows) and rows[n][place] != text:
+            rows[n][place] = text
+            self._set(rows)
+
+    def append(self) -> None:
+        rows = self.rows()
+        self._set([*rows, list(rows[-1] if rows else self.spec.new)])
+
+    def remove(self) -> None:
+        rows, n = self.rows(), self.table.currentRow()
+        if rows:
+            del rows[n if 0 <= n < len(rows) else -1]
+            self._set(rows)

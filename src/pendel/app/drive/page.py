@@ -1,0 +1,240 @@
+"""The Drive page: spine, sheet, inspector."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QPoint
+from PyQt6.QtGui import QCursor
+from PyQt6.QtWidgets import QApplication, QHBoxLayout, QStackedWidget, QWidget
+
+from pendel.app.drive.assembly_bar import AssemblyBar
+from pendel.app.drive.circuit_view import CircuitView
+from pendel.app.drive.inspector import Inspector
+from pendel.app.drive.search_line import Match, SearchLine
+from pendel.app.drive.sheet.view import SIGNALS, SheetView
+from pendel.app.drive.spine import Spine
+from pendel.app.drive.tap_list import TapRow
+from pendel.app.session.page import Page
+from pendel.app.session.session import Session
+from pendel.app.widgets.basic import column
+from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
+from pendel.core.catalogue.declare import Deck, Link, Part
+from pendel.core.check import end_exists
+from pendel.core.drive import assemblies, commands, shelf
+from pendel.core.drive.document import Drive, End
+from pendel.core.drive.inside import resolved
+from pendel.core.errors import DriveProblem, PendelError
+
+
+class DrivePage(Page):
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(session, parent)
+        self.spine, self.sheet, self.inspector = Spine(session), SheetView(session), Inspector(session)
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        body.addWidget(self.spine)
+        self.middle = QStackedWidget()
+        self.circuit = CircuitView(session)
+        self.middle.addWidget(self.sheet)
+        self.middle.addWidget(self.circuit)
+        self.circuit.closed.connect(self.close_circuit)
+        self.sheet.open_wanted.connect(self.open_circuit)
+        session.opened.connect(self.close_circuit)
+        session.sheet_changed.connect(self.close_circuit)
+        stage = QWidget()
+        inner = column(stage, (0, 0, 0, 0), 0)
+        inner.addWidget(AssemblyBar(session))
+        inner.addWidget(self.middle, 1)
+        body.addWidget(stage, 1)
+        body.addWidget(self.inspector)
+        self.search = SearchLine(self.sheet)
+        self.search.chosen.connect(self._add)
+        self.sheet.search_wanted.connect(self.open_search)
+        self.sheet.edit_wanted.connect(self._edit)
+        for source in (self.sheet, self.spine, self.inspector):
+            source.said.connect(self.said)
+        self.connect_to: End | None = None
+        self.drop_at: QPoint | None = None
+
+    def fit(self) -> None:
+        self.sheet.fit()
+
+    def picture_of(self) -> QWidget:
+        return self.sheet
+
+    def rename(self) -> None:
+        """The quantity being edited or the tap in focus, else the selected card."""
+        focused = QApplication.focusWidget()
+        quantity = next((n for n, f in self.spine.fields.items() if f is focused), None)
+        if quantity is not None:
+            self.spine.rename_quantity(quantity)
+        elif isinstance(focused, TapRow):
+            focused.rename_wanted.emit()
+        elif self.session.selection:
+            self.inspector.name_field.setFocus()
+            self.inspector.name_field.selectAll()
+
+    def can_open(self, card: str) -> bool:
+        """Whether there is something to see inside a card: an assembly's cards, or a converter's circuit."""
+        kind = self.sheet.kinds().get(card)
+        return isinstance(kind, Assembly) or isinstance(kind, Part) and kind.drawing is not None
+
+    def open_circuit(self, card: str) -> None:
+        """Open an assembly into its sheet, or a converter into its circuit."""
+        if isinstance(self.sheet.kinds().get(card), Assembly):
+            self.session.enter(card)
+        elif self.can_open(card):
+            self.middle.setCurrentWidget(self.circuit)
+            self.circuit.open(card)
+
+    def close_circuit(self) -> None:
+        self.middle.setCurrentWidget(self.sheet)
+        self.sheet.setFocus()
+
+    def _edit(self) -> None:
+        """From the selected card to its first value."""
+        first = next(iter(self.inspector.fields.values()), None)
+        if first is not None:
+            first.setFocus()
+            first.selectAll()
+
+    def open_search(self, where: QPoint | None = None, end: End | None = None) -> None:
+        """Open at the pointer; what is selected decides what comes first."""
+        if where is None:
+            pointer = QCursor.pos()
+            inside = self.sheet.rect().contains(self.sheet.mapFromGlobal(pointer))
+            where = pointer if inside else self.sheet.mapToGlobal(QPoint(self.sheet.width() // 2 - 200, 60))
+        self.drop_at = self.sheet.mapFromGlobal(where)
+        self.connect_to = end or self._open_end()
+        self.search.open_at(where, self._link_of(self.connect_to))
+
+    def _link_of(self, end: End | None) -> Link | None:
+        if end is None:
+            return None
+        return (
+            Link.SIGNAL_OUT
+            if end.port == SIGNALS
+            else end_exists(self.session.drive, self.sheet.kinds(), end)
+        )
+
+    def _open_end(self) -> End | None:
+        """The port of the selected card (or wire) to which a new card would be joined."""
+        drive = self.session.drive
+        if self.session.selected_wire in drive.wires:
+            shown = self.sheet.shown_wires.get(self.session.selected_wire)
+            return shown.a if shown else None
+        if len(self.session.selection) != 1:
+            return None
+        card = self.session.selection[0]
+        joined = {str(e) for w in self.sheet.shown_wires.values() for e in (w.a, w.b)}
+        kind = kind_in(drive, card)
+        ports = [p for p in kind.ports if p.link is not Link.SIGNAL_IN or kind.deck is not Deck.POWER]
+        free = [p for p in ports if f"{card}.{p.name}" not in joined]
+        chosen = next(iter(sorted(free, key=lambda p: p.side != "right")), None) or next(
+            (p for p in reversed(ports) if p.link in (Link.SHAFT, Link.ROD, Link.DC, Link.AC3, Link.LINE)),
+            None,
+        )
+        return End(card, chosen.name) if chosen else None
+
+    def _add(self, match: Match) -> None:
+        session, drive = self.session, self.session.drive
+        at = self.sheet.mapToScene(self.drop_at) if self.drop_at is not None else None
+        if session.selection and self.connect_to is not None and self.connect_to.card == session.selection[0]:
+            item = self.sheet.cards[session.selection[0]]
+            at = item.pos() + type(item.pos())(item.size[0] + 36, 0)
+        x, y = self.sheet.place_for(match.kind, at)
+        if match.shelved is not None:
+            self.take_from_shelf(match.shelved, (x, y))
+            return
+        fields: dict = {"inside": session.inside}
+        if match.kind.own is not None:
+            fields["own"] = match.kind.own
+        if match.kind.has_profile and not match.kind.profile_optional:
+            fields["profile"] = match.kind.first_profile
+        if match.kind.rows:
+            fields.setdefault("rows", match.kind.rows.first)
+        command = commands.add_card(drive, match.kind.id, match.kind.title.split(",")[0], x, y, **fields)
+        key = command.changes[0].key
+        end = self.connect_to
+        if end is not None and match.port and self._still_open(end):
+            scratch = drive.copy()
+            command.apply(scratch)
+            a, b = self._directed(end, End(key, match.port), scratch)
+            if a is not None:
+                command = command.then(commands.add_wire(scratch, a, b), command.title)
+        session.do(command)
+        session.select([key])
+        self.sheet.setFocus()
+
+    def _directed(self, end: End, new: End, drive: Drive) -> tuple[End | None, End]:
+        """Both ends of a wire to a card that only ``drive`` has yet, in its direction."""
+        where = self.sheet.viewport().mapToGlobal(self.drop_at) if self.drop_at is not None else None
+        a, b = (new, end) if self._link_of(end) is Link.SIGNAL_IN else (end, new)
+        if a.port != SIGNALS:
+            return a, b
+        signal = self.sheet.wiring.choose_signal(a.card, b, where, drive)
+        return (End(a.card, signal) if signal else None), b
+
+    def _still_open(self, end: End) -> bool:
+        link = self._link_of(end)
+        fed = {w.b for w in self.session.drive.wires.values()}
+        return link is not None and not (link is Link.SIGNAL_IN and resolved(self.session.drive, end) in fed)
+
+    # assemblies ------------------------------------------------------------------
+
+    def group(self) -> None:
+        """Fold the selected cards, and name the new card at once."""
+        drive, chosen = self.session.drive, self.session.selection
+        try:
+            command = assemblies.group(drive, chosen, "Assembly", open_ports(drive, chosen))
+        except DriveProblem as problem:
+            self.said.emit(str(problem))
+            return
+        self.session.do(command)
+        self.session.select([command.changes[0].key])
+        self.inspector.name_field.setFocus()
+        self.inspector.name_field.selectAll()
+
+    def dissolve(self) -> None:
+        assembly = self.chosen_assembly()
+        if assembly:
+            inner = [k for k, c in self.session.drive.cards.items() if c.inside == assembly]
+            self.session.do(assemblies.dissolve(self.session.drive, assembly))
+            self.session.select(inner)
+
+    def chosen_assembly(self) -> str:
+        """The selected assembly, else the open one."""
+        chosen = self.session.selection
+        card = chosen[0] if len(chosen) == 1 else self.session.inside if not chosen else ""
+        return card if card and self.session.drive.cards[card].face is not None else ""
+
+    def shelve(self) -> None:
+        assembly = self.chosen_assembly()
+        if not assembly:
+            return
+        try:
+            shelf.put_on_shelf(self.session.drive, assembly)
+        except PendelError as problem:
+            self.said.emit(str(problem))
+            return
+        name = self.session.drive.cards[assembly].name
+        self.said.emit(f"{name} is on your shelf now. In any drive, press A and type its name.")
+
+    def take_from_shelf(self, path: Path, place: tuple[int, int]) -> None:
+        try:
+            command, new, differing = shelf.take_from_shelf(
+                self.session.drive, path, self.session.inside, place
+            )
+        except PendelError as problem:
+            self.said.emit(str(problem))
+            return
+        self.session.do(command)
+        self.session.select([new])
+        self.sheet.setFocus()
+        if differing:
+            names = ", ".join(differing)
+            self.said.emit(
+                f"This drive keeps its own value of {names}, which differs from that on the shelf."
+            )

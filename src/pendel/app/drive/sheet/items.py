@@ -1,0 +1,346 @@
+"""What is drawn on the sheet: cards, wires, the sampling boundary."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen, QPolygonF
+from PyQt6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
+
+from pendel.app.drive.sheet.geometry import CONTROL_SIZE, POWER_SIZE, Box, Point, segments
+from pendel.app.drive.sheet.symbols import path_of
+from pendel.app.widgets.theme import colour, font
+from pendel.core.catalogue.declare import Kind, Part
+
+
+@dataclass
+class CardFace:
+    """All a card shows."""
+
+    key: str
+    kind: Kind
+    name: str
+    lines: list[str]
+    figure: str
+    spark: np.ndarray
+    power: bool
+    rate: str
+    trouble: str
+    """"", "attention" or "fault"."""
+    folded: bool = False
+    """Whether other cards are inside."""
+
+
+class CardItem(QGraphicsItem):
+    """A part or block. It only draws; the view handles the mouse."""
+
+    def __init__(self, face: CardFace):
+        super().__init__()
+        self.face = face
+        self.selected = self.lit = False
+        self.handles: dict[str, QPointF] = {}
+        self.show_handles = False
+        self.setZValue(2)
+        self.size = POWER_SIZE if face.power else CONTROL_SIZE
+
+    def box(self) -> Box:
+        return Box(self.x(), self.y(), *self.size)
+
+    def boundingRect(self) -> QRectF:
+        return QRectF(-8, -8, self.size[0] + 16, self.size[1] + 16)
+
+    def paint(
+        self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None
+    ) -> None:
+        assert painter is not None
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        w, h = self.size
+        edge = (
+            colour("brick")
+            if self.face.trouble == "fault"
+            else colour("brass")
+            if self.face.trouble
+            else colour("petrol")
+            if self.selected
+            else colour("hairline")
+        )
+        painter.setPen(QPen(edge, 2.0 if self.selected or self.face.trouble else 1.2))
+        painter.setBrush(colour("card"))
+        radius = 4 if self.face.power else 0
+        if self.face.folded:
+            painter.drawRoundedRect(QRectF(5, 5, w, h), radius, radius)
+        painter.drawRoundedRect(QRectF(0, 0, w, h), radius, radius)
+        if self.selected and self.face.trouble:
+            painter.setPen(QPen(colour("petrol"), 1.5))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(QRectF(-3, -3, w + 6, h + 6), 5, 5)
+        if self.lit:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(colour("petrol_tint"))
+            painter.drawRoundedRect(QRectF(2, 2, w - 4, h - 4), 3, 3)
+        (self._paint_power if self.face.power else self._paint_control)(painter, w, h)
+        if self.face.trouble:
+            painter.setFont(font(12, bold=True))
+            painter.setPen(colour("brick") if self.face.trouble == "fault" else colour("brass"))
+            painter.drawText(QRectF(w - 18, 3, 14, 16), Qt.AlignmentFlag.AlignCenter, "!")
+        if self.show_handles:
+            painter.setPen(QPen(colour("petrol"), 1.4))
+            painter.setBrush(colour("card"))
+            for point in self.handles.values():
+                painter.drawEllipse(point - self.pos(), 4, 4)
+
+    def _text(
+        self,
+        painter: QPainter,
+        rect: QRectF,
+        text: str,
+        size: float,
+        role: str,
+        *,
+        bold: bool = False,
+        right: bool = False,
+    ) -> None:
+        chosen = font(size, bold=bold)
+        painter.setFont(chosen)
+        painter.setPen(colour(role))
+        fitted = QFontMetricsF(chosen).elidedText(text, Qt.TextElideMode.ElideRight, rect.width())
+        painter.drawText(
+            rect,
+            (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft)
+            | Qt.AlignmentFlag.AlignVCenter,
+            fitted,
+        )
+
+    def _paint_power(self, painter: QPainter, w: float, h: float) -> None:
+        room = w - (26 if self.face.trouble else 16)
+        self._text(painter, QRectF(9, 6, room, 18), self.face.name, 12, "ink", bold=True)
+        symbol = self.face.kind.symbol if isinstance(self.face.kind, Part) else None
+        for k, line in enumerate(self.face.lines):
+            self._text(
+                painter, QRectF(9, 25 + 15 * k, w - (14 if symbol is None else 58), 15), line, 11, "muted"
+            )
+        if symbol is not None:
+            painter.save()
+            painter.translate(w - 49, 27)
+            painter.setPen(QPen(colour("ink"), 1.3))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawPath(path_of(symbol))
+            painter.restore()
+        self._curve(painter, self.face.spark, QRectF(9, 60, w - 18, 20), "petrol")
+        self._text(painter, QRectF(9, h - 21, w - 17, 16), self.face.figure, 11, "petrol", right=True)
+
+    def _paint_control(self, painter: QPainter, w: float, h: float) -> None:
+        icon = QRectF(7, 8, 30, 26)
+        painter.setPen(QPen(colour("hairline"), 1))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(icon)
+        if self.face.kind.mark:
+            painter.setFont(font(13, bold=True))
+            painter.setPen(colour("petrol"))
+            painter.drawText(icon, Qt.AlignmentFlag.AlignCenter, self.face.kind.mark)
+        else:
+            self._curve(painter, np.array(self.face.kind.shape), icon.adjusted(5, 5, -4, -5), "petrol")
+        room = w - (60 if self.face.trouble else 47)
+        first, second = two_lines(self.face.name, QFontMetricsF(font(12, bold=True)), room)
+        rate = QRectF(43, h - 18, w - 49, 14)
+        self._text(painter, rate, self.face.rate, 10.5, "brass_text", right=True)
+        if second:
+            self._text(painter, QRectF(43, 4, room, 16), first, 12, "ink", bold=True)
+            self._text(painter, QRectF(43, 19, w - 47, 16), second, 12, "ink", bold=True)
+            told = QRectF(8, h - 18, w - 18 - QFontMetricsF(font(10.5)).horizontalAdvance(self.face.rate), 14)
+        else:
+            self._text(painter, QRectF(43, 6, room, 17), first, 12, "ink", bold=True)
+            told = QRectF(43, 23, w - 47, 14)
+        for line in self.face.lines[:1]:
+            self._text(painter, told, line, 11, "muted")
+
+    def _curve(self, painter: QPainter, points: np.ndarray, rect: QRectF, role: str) -> None:
+        if not len(points):
+            return
+        painter.setPen(QPen(colour(role), 1.4))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolyline(
+            QPolygonF(
+                [QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height()) for x, y in points]
+            )
+        )
+
+
+def two_lines(name: str, metrics: QFontMetricsF, width: float) -> tuple[str, str]:
+    """A name on one line, or broken where its words let it."""
+    words = name.split()
+    if metrics.horizontalAdvance(name) <= width or len(words) < 2:
+        return name, ""
+    fits = (
+        n for n in range(len(words) - 1, 0, -1) if metrics.horizontalAdvance(" ".join(words[:n])) <= width
+    )
+    n = next(fits, 1)
+    return " ".join(words[:n]), " ".join(words[n:])
+
+
+@lru_cache(maxsize=500)
+def rim(text: str) -> QPainterPath:
+    """What lies within a few pixels of written words, at the origin."""
+    words, stroker = QPainterPath(), QPainterPathStroker()
+    words.addText(QPointF(), font(10.5), text)
+    stroker.setWidth(3.5)
+    stroker.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
+    return stroker.createStroke(words)
+
+
+def with_halo(painter: QPainter, at: QPointF, text: str, role: str) -> None:
+    """Words among wires: in front of a rim of the ground's colour."""
+    painter.setFont(font(10.5))
+    painter.translate(at)
+    painter.fillPath(rim(text), colour("paper"))
+    painter.translate(-at)
+    painter.setPen(colour(role))
+    painter.drawText(at, text)
+
+
+class WireItem(QGraphicsItem):
+    """A wire in the line style of its domain."""
+
+    def __init__(self, key: str, link: str, label: str):
+        super().__init__()
+        self.key, self.link, self.label = key, link, label
+        self.path: list[Point] = []
+        self.selected = False
+        self.tap = ""
+        self.setZValue(1)
+
+    def set_path(self, path: list[Point]) -> None:
+        self.prepareGeometryChange()
+        self.path = path
+
+    def boundingRect(self) -> QRectF:
+        if not self.path:
+            return QRectF()
+        xs, ys = [p[0] for p in self.path], [p[1] for p in self.path]
+        return QRectF(min(xs) - 60, min(ys) - 20, max(xs) - min(xs) + 120, max(ys) - min(ys) + 40)
+
+    def paint(
+        self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None
+    ) -> None:
+        assert painter is not None
+        if len(self.path) < 2:
+            return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.selected:
+            painter.setPen(
+                QPen(colour("petrol_tint"), 10, cap=Qt.PenCapStyle.RoundCap, join=Qt.PenJoinStyle.RoundJoin)
+            )
+            painter.drawPath(self._line())
+        {
+            "dc": self._paint_dc,
+            "three-phase": self._paint_three_phase,
+            "shaft": self._paint_shaft,
+            "rod": self._paint_rod,
+            "line": self._paint_line,
+        }.get(self.link, self._paint_signal)(painter)
+
+    def _line(self) -> QPainterPath:
+        path = QPainterPath(QPointF(*self.path[0]))
+        for point in self.path[1:]:
+            path.lineTo(QPointF(*point))
+        return path
+
+    def _paint_dc(self, painter: QPainter) -> None:
+        """Two thin lines."""
+        self._paint_side_by_side(painter, ("ink", 7.0), ("paper", 4.6))
+
+    def _paint_three_phase(self, painter: QPainter) -> None:
+        """Three hairlines."""
+        self._paint_side_by_side(painter, ("ink", 10.0), ("paper", 8.0), ("ink", 1.0))
+
+    def _paint_side_by_side(self, painter: QPainter, *strokes: tuple[str, float]) -> None:
+        """Lines side by side: a wide stroke with narrower ones of the ground colour and of ink on it."""
+        for role, width in strokes:
+            painter.setPen(
+                QPen(colour(role), width, cap=Qt.PenCapStyle.FlatCap, join=Qt.PenJoinStyle.MiterJoin)
+            )
+            painter.drawPath(self._line())
+
+    def _paint_line(self, painter: QPainter) -> None:
+        painter.setPen(QPen(colour("ink"), 1.4, join=Qt.PenJoinStyle.MiterJoin))
+        painter.drawPath(self._line())
+
+    def _paint_shaft(self, painter: QPainter) -> None:
+        painter.setPen(QPen(colour("muted"), 5, cap=Qt.PenCapStyle.RoundCap, join=Qt.PenJoinStyle.RoundJoin))
+        painter.drawPath(self._line())
+
+    def _paint_rod(self, painter: QPainter) -> None:
+        self._paint_shaft(painter)
+        painter.setPen(QPen(colour("paper"), 1.4, cap=Qt.PenCapStyle.RoundCap))
+        painter.drawPath(self._line())
+
+    def _paint_signal(self, painter: QPainter) -> None:
+        pen = QPen(colour("petrol"), 1.3)
+        if self.link == "sampled":
+            pen.setDashPattern([14, 2])
+        painter.setPen(pen)
+        painter.drawPath(self._line())
+        (ax, ay), (bx, by) = self.path[-2:]
+        size = abs(bx - ax) + abs(by - ay) or 1.0
+        dx, dy = (bx - ax) / size, (by - ay) / size
+        painter.setPen(QPen(colour("petrol"), 1.3))
+        for side in (1, -1):
+            painter.drawLine(
+                QPointF(bx, by), QPointF(bx - 7 * dx + 3.5 * side * dy, by - 7 * dy - 3.5 * side * dx)
+            )
+        if self.tap:
+            painter.setBrush(colour("card"))
+            (x, y), longest = self._middle()
+            painter.drawEllipse(QPointF(x, y), 4, 4)
+            width = QFontMetricsF(font(10.5)).horizontalAdvance(self.tap)
+            self._label(
+                painter, self.tap, QPointF(x - 8 - width, y + 4) if longest else QPointF(x - width / 2, y - 8)
+            )
+        elif self.label:
+            (x, y), (_, above) = self.path[-1], self.path[-2]
+            if above >= y:
+                self._label(painter, self.label, QPointF(x - 30, y - 5))
+            else:  # beside its last stretch, or above the one before where the last is short
+                self._label(painter, self.label, QPointF(x + 5, y - 9 if y - above > 22 else above - 4))
+
+    def _middle(self) -> tuple[Point, bool]:
+        a, b = max(segments(self.path), key=lambda s: abs(s[0][0] - s[1][0]) + abs(s[0][1] - s[1][1]))
+        return ((a[0] + b[0]) / 2, (a[1] + b[1]) / 2), a[0] == b[0]
+
+    def _label(self, painter: QPainter, text: str, at: QPointF) -> None:
+        with_halo(painter, at, text, "petrol")
+
+
+class BoundaryItem(QGraphicsItem):
+    """The dotted line between the decks, with their names."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.height, self.left, self.right, self.tick = 300.0, 0.0, 760.0, ""
+        self.setZValue(1.5)  # its words stand above the wires
+
+    def boundingRect(self) -> QRectF:
+        return QRectF(self.left - 10, -20, self.right - self.left + 20, self.height + 60)
+
+    def place(self, height: float, left: float, right: float, tick: str) -> None:
+        self.prepareGeometryChange()
+        self.height, self.left, self.right, self.tick = height, left, right, tick
+
+    def paint(
+        self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None
+    ) -> None:
+        assert painter is not None
+        pen = QPen(colour("muted"), 1.6, Qt.PenStyle.CustomDashLine, Qt.PenCapStyle.RoundCap)
+        pen.setDashPattern([0.1, 4])
+        painter.setPen(pen)
+        painter.drawLine(QPointF(self.left, self.height), QPointF(self.right, self.height))
+        painter.setPen(colour("muted"))
+        painter.setFont(font(11, bold=True))
+        painter.drawText(QPointF(self.left + 8, 16), "Power deck")
+        painter.drawText(QPointF(self.left + 8, self.height + 18), "Control deck")
+        words = f"sampled below this line · {self.tick}"
+        width = QFontMetricsF(font(10.5)).horizontalAdvance(words)
+        with_halo(painter, QPointF(self.right - 10 - width, self.height - 6), words, "muted")

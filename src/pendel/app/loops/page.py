@@ -1,0 +1,606 @@
+"""The Loops page: every loop judged as it is and with proposed gains."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QButtonGroup, QComboBox, QGridLayout, QHBoxLayout, QSlider, QVBoxLayout, QWidget
+
+from pendel.app.plots.plot import Plot
+from pendel.app.session.loop_words import loop_state
+from pendel.app.session.page import Page
+from pendel.app.session.session import Session
+from pendel.app.widgets.basic import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
+from pendel.app.widgets.theme import colour, font, tokens
+from pendel.app.widgets.timers import single_shot
+from pendel.core.errors import ExpressionProblem, PendelError
+from pendel.core.loops.margins import unwrapped_phase
+from pendel.core.loops.rules import RULES
+from pendel.core.loops.tuning import (
+    GAIN_UNITS,
+    Judged,
+    LoopStudy,
+    Standing,
+    default_crossover,
+    take_gains,
+)
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.simulate import signal_infos
+
+
+class LoopsPage(Page):
+    """Choose a loop, a rule and a wish; see what follows; take the gains."""
+
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(session, parent)
+        self.setObjectName("page")
+        self.standings: dict[str, Standing] = {}
+        """The drive's loops by their keys, inside out."""
+        self.current = ""
+        self.now: Judged | None = None
+        self.proposed: Judged | None = None
+        self.wishes: dict[str, float] = {}
+        self._late = single_shot(self, 0, self.study)
+        self._propose_late = single_shot(self, 15, self.propose)
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        body.addWidget(self._build_left())
+        body.addWidget(self._build_plots(), 1)
+        body.addWidget(self._build_right())
+        session.changed.connect(lambda _: self._changed())
+        session.opened.connect(self._changed)
+        session.studied.connect(self._changed)
+
+    def _build_left(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("side")
+        side.setFixedWidth(220)
+        inner = QWidget()  # a drive may have more loops than the window is high
+        column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
+        inside = column(inner, (8, 12, 8, 12), 4)
+        inside.addWidget(label("Loops, inside out", "heading"))
+        self.loop_box = QVBoxLayout()
+        self.loop_box.setSpacing(4)
+        self.loop_group = QButtonGroup(self)
+        inside.addLayout(self.loop_box)
+        self.all_button = button("Propose gains of all", lambda: self.wanted.emit("propose"))
+        self.all_button.setToolTip(
+            "First gains from the drive's values and the sampling, inside out, marked as proposed"
+        )
+        inside.addWidget(self.all_button)
+        inside.addSpacing(6)
+        inside.addWidget(rule())
+        inside.addWidget(label("Linear model", "heading"))
+        self.model_grid = QGridLayout()
+        inside.addLayout(self.model_grid)
+        self.problem = wrapped("", "wrong")
+        inside.addWidget(self.problem)
+        inside.addStretch(1)
+        inside.addWidget(
+            wrapped(
+                "L is shown with the sign of the negative feedback taken out. Sampling, hold and "
+                "computing delay are in it; outer loops stand still.",
+                "muted",
+            )
+        )
+        return side
+
+    def _build_plots(self) -> QWidget:
+        middle = QWidget()
+        grid = QGridLayout(middle)
+        grid.setContentsMargins(8, 8, 8, 8)
+        grid.setSpacing(8)
+        self.size_plot = Plot("magnitude of L", "dB", log=True)
+        self.phase_plot = Plot("phase of L", "degrees", log=True, bottom="frequency, Hz")
+        self.phase_plot.setXLink(self.size_plot)
+        self.circle_plot = Plot("L in the complex plane", "")
+        self.circle_plot.setAspectLocked(True)
+        self.step_plot = Plot("after a setpoint step", "of the step", bottom="time, ms")
+        self.sensitivity_plot = Plot("S and T", "dB", log=True, bottom="frequency, Hz")
+        grid.addWidget(self.size_plot, 0, 0)
+        grid.addWidget(self.phase_plot, 1, 0)
+        grid.addWidget(self.circle_plot, 0, 1, 2, 1)
+        grid.addWidget(self.step_plot, 2, 0)
+        grid.addWidget(self.sensitivity_plot, 2, 1)
+        for r, stretch in enumerate((5, 5, 7)):
+            grid.setRowStretch(r, stretch)
+        return middle
+
+    def _build_right(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("inspector")
+        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        side.setFixedWidth(280)
+        inner = QWidget()
+        inside = column(inner, (16, 14, 14, 12), 6)
+        self.title = label("", "title")
+        self.facts = wrapped("", "muted")
+        inside.addWidget(self.title)
+        inside.addWidget(self.facts)
+        inside.addWidget(label("Choose gains by", "muted"))
+        self.rule_box = QComboBox()
+        self.rule_box.setAccessibleName("Rule for the gains")
+        self.rule_box.setFixedHeight(26)
+        for each in RULES:
+            self.rule_box.addItem(each.title, each.id)
+        self.rule_box.activated.connect(lambda _: self._rule_chosen())
+        inside.addWidget(self.rule_box)
+        self.crossover = Field("", "Crossover, Hz", 84)
+        self.crossover.committed.connect(self._crossover_typed)
+        self.crossover_slider = self._slider("Crossover", 0, 1000, self._crossover_slid)
+        self.crossover_row = QWidget()
+        rows = column(self.crossover_row, (0, 6, 0, 0), 4)
+        rows.addLayout(row(label("Crossover"), 1, self.crossover, label("Hz", "muted")))
+        rows.addWidget(self.crossover_slider)
+        self.margin = Field("60", "Phase margin at least, degrees", 84)
+        self.margin.committed.connect(self._margin_typed)
+        self.margin_slider = self._slider("Phase margin", 20, 85, self._margin_slid)
+        self.margin_slider.setValue(60)
+        rows.addLayout(row(label("Phase margin at least"), 1, self.margin, label("°", "muted")))
+        rows.addWidget(self.margin_slider)
+        inside.addWidget(self.crossover_row)
+        self.gain_grid = QGridLayout()
+        self.gain_grid.setVerticalSpacing(6)
+        inside.addSpacing(4)
+        inside.addLayout(self.gain_grid)
+        inside.addWidget(rule())
+        inside.addWidget(label("What follows", "heading"))
+        self.follow_grid = QGridLayout()
+        self.follow_grid.setVerticalSpacing(6)
+        inside.addLayout(self.follow_grid)
+        inside.addSpacing(4)
+        self.take_button = button("Take these gains", self.take, "primary")
+        self.try_button = button("Try them in a run", self.try_in_run)
+        inside.addWidget(self.take_button)
+        inside.addWidget(self.try_button)
+        self.verdict = wrapped("", "good")
+        inside.addWidget(self.verdict)
+        inside.addStretch(1)
+        column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
+        return side
+
+    def _slider(self, name: str, low: int, high: int, moved) -> QSlider:
+        made = QSlider(Qt.Orientation.Horizontal)
+        made.setRange(low, high)
+        made.setAccessibleName(name)
+        made.valueChanged.connect(moved)
+        return made
+
+    # studying --------------------------------------------------------------------
+
+    def _changed(self) -> None:
+        if self.isVisible():
+            self._late.start()
+
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        self.study()
+
+    def show_loop(self, key: str) -> None:
+        self.current = key
+        self._late.start()
+
+    @property
+    def chosen(self) -> LoopStudy | None:
+        """The study of the chosen loop; none for a loop that has no linear model."""
+        return self.standings[self.current].study if self.current in self.standings else None
+
+    def study(self) -> None:
+        """Show the loops as the session judged them, or that it does so now."""
+        if not self.isVisible():
+            return
+        session = self.session
+        if session.judging and session.drive.cards and not session.examined.faults:
+            session.judge_at_once()
+            self.problem.setText("")
+            self.facts.setText("Judging the loops …")
+            self.take_button.setEnabled(False)  # what is shown is of the drive before
+            self.try_button.setEnabled(False)
+            self.all_button.setEnabled(False)
+            return
+        faults = [*session.examined.faults, *session.deep_findings]
+        self.standings = {each.loop.key: each for each in session.judged} if not faults else {}
+        if not session.drive.cards:
+            self.problem.setText("The sheet is empty.")
+        elif faults:
+            self.problem.setText(f"The loops show once this is mended: {faults[0]}")
+        elif session.judge_problem:
+            self.problem.setText(session.judge_problem)
+        elif not self.standings:
+            self.problem.setText(
+                "No regulator acts on what it measures yet. Wire a sensor to a regulator's actual value "
+                "and its output towards the converter."
+            )
+        else:
+            self.problem.setText("")
+        if self.current not in self.standings:
+            self.current = next(iter(self.standings), "")
+        self.all_button.setEnabled(bool(self.standings))
+        self._fill_loops()
+        self._show_chosen()
+
+    def _show_chosen(self) -> None:
+        study = self.chosen
+        self._enable(study is not None)
+        if study is not None:
+            self.now = self.standings[self.current].judged
+            self._prime_wish(study)
+            self.propose()
+        else:
+            self.now = self.proposed = None
+            self._show_nothing()
+
+    def _show_nothing(self) -> None:
+        standing = self.standings.get(self.current)
+        if standing is not None:
+            self.problem.setText(standing.problem)
+        card = self.session.drive.cards.get(standing.loop.regulator) if standing is not None else None
+        self.title.setText(card.name if card is not None else "")
+        for shown in (self.facts, self.verdict):
+            shown.setText("")
+        for grid in (self.gain_grid, self.follow_grid, self.model_grid):
+            clear(grid)
+        for plot in (
+            self.size_plot,
+            self.phase_plot,
+            self.circle_plot,
+            self.step_plot,
+            self.sensitivity_plot,
+        ):
+            self._wipe(plot)
+
+    def _enable(self, on: bool) -> None:
+        for widget in (self.take_button, self.try_button, self.rule_box, self.crossover_row):
+            widget.setEnabled(on)
+
+    def _fill_loops(self) -> None:
+        clear(self.loop_box)
+        infos = signal_infos(self.session.drive) if self.standings else {}
+        for key, standing in self.standings.items():
+            words, role = loop_state(standing)
+            source = standing.loop.source if standing.loop.regulation.axis else standing.loop.actual
+            actual = infos[source]
+            seen = f"actual {actual.card.lower()} {actual.label}"
+            made = button(
+                f"{standing.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}",
+                lambda k=key: self._choose(k),
+            )
+            made.setCheckable(True)
+            made.setChecked(key == self.current)
+            made.setStyleSheet(
+                f"QPushButton {{ text-align: left; color: {tokens().ink}; border: 1px solid transparent; "
+                f"border-left: 8px solid {colour(role).name()}; padding: 6px 8px; background: transparent; "
+                f"font-size: 11px; }}"
+                f"QPushButton:checked {{ background: {tokens().petrol_tint}; border: 1px solid "
+                f"{tokens().petrol}; border-left: 8px solid {colour(role).name()}; }}"
+                f"QPushButton:focus {{ border: 1px solid {tokens().petrol}; border-left: 8px solid "
+                f"{colour(role).name()}; }}"
+            )
+            self.loop_box.addWidget(made)
+
+    def _choose(self, key: str) -> None:
+        self.current = key
+        self.problem.setText("")
+        self._fill_loops()
+        self._show_chosen()
+
+    def _prime_wish(self, study: LoopStudy) -> None:
+        low, high = self._limits(study)
+        begin = self.standings[self.current].begin
+        if math.isnan(begin):
+            begin = default_crossover(study, list(self.standings.values()))
+        wish = self.wishes.setdefault(self.current, begin)
+        wish = min(max(wish, low), high)
+        self.wishes[self.current] = wish
+        self.crossover.setText(number_text(wish, 4))
+        self.crossover.before = self.crossover.text()
+        self.crossover_slider.blockSignals(True)
+        self.crossover_slider.setValue(round(1000 * math.log(wish / low) / math.log(high / low)))
+        self.crossover_slider.blockSignals(False)
+
+    def _limits(self, study: LoopStudy) -> tuple[float, float]:
+        return 0.0005 / study.dt, 0.2 / study.dt
+
+    def _crossover_typed(self, text: str) -> None:
+        try:
+            wish = value_in_field(text, "Hz", Names({}))
+            low, high = self._limits(self.chosen)
+            if not low <= wish <= high:
+                raise ValueError
+        except (ExpressionProblem, ValueError, AttributeError):
+            low, high = self._limits(self.chosen) if self.chosen else (0, 0)
+            self.crossover.mark(
+                f"Write a frequency between {figure(low, 'Hz', 3)} and {figure(high, 'Hz', 3)}."
+            )
+            self.said.emit(self.crossover.toolTip())
+            return
+        self.crossover.mark("")
+        self.wishes[self.current] = wish
+        self._prime_wish(self.chosen)
+        self._propose_late.start()
+
+    def _crossover_slid(self, value: int) -> None:
+        if self.chosen is None:
+            return
+        low, high = self._limits(self.chosen)
+        self.wishes[self.current] = low * (high / low) ** (value / 1000)
+        self.crossover.setText(number_text(self.wishes[self.current], 4))
+        self.crossover.before = self.crossover.text()
+        self._propose_late.start()
+
+    def _margin_typed(self, text: str) -> None:
+        try:
+            self.margin_slider.setValue(round(float(text)))
+        except ValueError:
+            self.margin.mark("Write a margin in degrees, such as 60.")
+            return
+        self.margin.mark("")
+
+    def _margin_slid(self, value: int) -> None:
+        self.margin.setText(str(value))
+        self.margin.before = str(value)
+        self._propose_late.start()
+
+    def _rule_chosen(self) -> None:
+        self.crossover_row.setEnabled(RULES[self.rule_box.currentData()].takes_crossover)
+        self.propose()
+
+    def propose(self) -> None:
+        study = self.chosen
+        if study is None or self.now is None:
+            return
+        try:
+            gains = study.propose(
+                self.rule_box.currentData(),
+                crossover=self.wishes[self.current],
+                phase_margin=float(self.margin_slider.value()),
+            )
+            self.proposed = study.judge({**study.gains_now, **gains})
+            self.verdict.setText("")
+        except PendelError as problem:
+            self.proposed = None
+            self.verdict.setText(str(problem))
+        self._show(study)
+
+    # showing ---------------------------------------------------------------------
+
+    def _wipe(self, plot: Plot) -> None:
+        item = plot.getPlotItem()
+        for child in list(item.items):
+            item.removeItem(child)
+
+    def _show(self, study: LoopStudy) -> None:
+        card = self.session.drive.cards[study.loop.regulator]
+        self.title.setText(card.name)
+        self.facts.setText(
+            f"{study.loop.regulation.axis.capitalize() + ' · ' if study.loop.regulation.axis else ''}sampled "
+            f"every {figure(study.loop.period, 's', 3)} · delay {figure(study.delay, 's', 3)} with hold · "
+            f"linear about the drive {study.drive.point.name}"
+        )
+        self._show_model(study)
+        self._show_bode()
+        self._show_circle()
+        self._show_step()
+        self._show_sensitivity()
+        self._show_figures(study)
+
+    def _judged(self) -> list[tuple[Judged, str, float]]:
+        found = [(self.now, tokens().pale, 1.3)] if self.now else []
+        return [*found, (self.proposed, tokens().strong, 1.9)] if self.proposed else found
+
+    def _show_model(self, study: LoopStudy) -> None:
+        clear(self.model_grid)
+        unstable = int(np.sum(np.abs(study.plant_model.poles) > 1 + 1e-6))
+        rows = [
+            ("plant states", str(len(study.drive.plant.states))),
+            ("all states", str(len(study.drive.names))),
+            ("hold and delay", figure(study.delay, "s", 3)),
+        ]
+        if study.drive.point.calm:  # else the poles are those of an instant
+            rows.insert(2, ("unstable", str(unstable or "none")))
+
+        for r, (name, value) in enumerate(rows):
+            self.model_grid.addWidget(label(name), r, 0)
+            shown = label(value)
+            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+            self.model_grid.addWidget(shown, r, 1)
+
+    def _show_bode(self) -> None:
+        self._wipe(self.size_plot)
+        self._wipe(self.phase_plot)
+        self.size_plot.level(0.0)
+        self.phase_plot.level(-180.0)
+        for judged, tint, width in self._judged():
+            x = np.log10(judged.frequency)
+            self.size_plot.curve(x, 20 * np.log10(np.maximum(np.abs(judged.response), 1e-9)), tint, width)
+            self.phase_plot.curve(x, np.maximum(unwrapped_phase(judged.response), -400), tint, width)
+        best = self.proposed or self.now
+        if best and math.isfinite(best.margins.crossover):
+            at = math.log10(best.margins.crossover)
+            self.size_plot.mark(at, f" crosses at {figure(best.margins.crossover, 'Hz', 3)} ")
+            self.phase_plot.mark(at, "")
+            self.phase_plot.addItem(
+                pg.PlotCurveItem(
+                    [at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5)
+                )
+            )
+            tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", color=tokens().moss, anchor=(1, 0.5))
+            tag.setFont(font(11, bold=True))
+            tag.setPos(at - 0.06, -180 + best.margins.phase / 2)
+            self.phase_plot.addItem(tag)
+        if best:
+            self.size_plot.setXRange(math.log10(best.frequency[0]), math.log10(best.frequency[-1]), padding=0)
+            self.size_plot.setYRange(-40, 60, padding=0)
+            self.phase_plot.setYRange(-280, 30, padding=0)
+
+    def _show_circle(self) -> None:
+        self._wipe(self.circle_plot)
+        best = self.proposed or self.now
+        if best is None:
+            return
+        angle = np.linspace(0, 2 * np.pi, 120)
+        radius = 1 / best.margins.ms
+        circle = pg.PlotCurveItem(
+            -1 + radius * np.cos(angle),
+            radius * np.sin(angle),
+            pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine),
+            brush=pg.mkBrush(tokens().brass_tint),
+            fillLevel=0,
+        )
+        self.circle_plot.addItem(circle)
+        self.circle_plot.addItem(pg.ScatterPlotItem([-1], [0], size=8, brush=tokens().brick, pen=None))
+        for text, x, y, tint in (
+            ("−1", -1.0, 0.18, tokens().brick),
+            (f"1/Ms, Ms = {number_text(best.margins.ms, 3)}", -1.0, -radius - 0.14, tokens().brass_text),
+        ):
+            tag = pg.TextItem(text, color=tint, anchor=(0.5, 0.5))
+            tag.setFont(font(11))
+            tag.setPos(x, y)
+            self.circle_plot.addItem(tag)
+        for judged, tint, width in self._judged():
+            inside = np.abs(judged.response) < 8
+            self.circle_plot.curve(judged.response.real[inside], judged.response.imag[inside], tint, width)
+        self.circle_plot.setRange(xRange=(-2.3, 0.9), yRange=(-2.4, 1.6), padding=0)
+
+    def _show_step(self) -> None:
+        self._wipe(self.step_plot)
+        infos = signal_infos(self.session.drive)
+        loop = self.standings[self.current].loop
+        plain = loop.depth == 0 and not loop.regulation.axis
+        self.step_plot.set_caption(
+            f"{infos[loop.actual].label if plain else loop.label.lower()} after a step",
+            "thin now, bold proposed",
+        )
+        self.step_plot.level(1.0)
+        span = 0.0
+        for judged, tint, width in self._judged():
+            t = np.repeat(judged.step_t, 2)[1:] * 1e3
+            self.step_plot.curve(t, np.clip(np.repeat(judged.step_y, 2)[:-1], -5, 5), tint, width)
+            span = max(span, 0.0) if not len(t) else max(span, min(t[-1], 1e9))
+        if self.proposed is not None and len(self.proposed.step_t):
+            span = self.proposed.step_t[-1] * 1e3
+        self.step_plot.setXRange(0, span or 1.0, padding=0)
+        self.step_plot.setYRange(-0.1, 1.6, padding=0)
+
+    def _show_sensitivity(self) -> None:
+        self._wipe(self.sensitivity_plot)
+        best = self.proposed or self.now
+        if best is None:
+            return
+        x = np.log10(best.frequency)
+        s = 1 / (1 + best.response)
+        for values, tint, name, share in (
+            (s, tokens().contrast, "S", 0.45),
+            (s * best.response, tokens().strong, "T", 0.25),
+        ):
+            y = 20 * np.log10(np.maximum(np.abs(values), 1e-9))
+            self.sensitivity_plot.curve(x, y, tint)
+            k = int(np.argmin(np.abs(np.arange(len(x)) / len(x) - share)))
+            tag = pg.TextItem(name, color=tint, anchor=(0.5, 1))
+            tag.setFont(font(12, bold=True))
+            tag.setPos(x[k], max(-38.0, y[k]))
+            self.sensitivity_plot.addItem(tag)
+        self.sensitivity_plot.level(0.0)
+        self.sensitivity_plot.setXRange(x[0], x[-1], padding=0)
+        self.sensitivity_plot.setYRange(-40, 15, padding=0)
+
+    def _show_figures(self, study: LoopStudy) -> None:
+        clear(self.gain_grid)
+        clear(self.follow_grid)
+        self._line(self.gain_grid, 0, "Gains", "now", "proposed", head=True)
+        own = study.loop.regulation.gains
+        for r, name in enumerate(study.gains_now, 1):
+            new = self.proposed.gains.get(name) if self.proposed else None
+            unit = "Hz" if study.loop.regulation.scaled else GAIN_UNITS.get(name, "")
+            self._line(
+                self.gain_grid,
+                r,
+                own[name],
+                figure(study.gains_now[name], unit),
+                figure(new, unit) if new is not None else "–",
+                italic=True,
+            )
+        for r, (name, write) in enumerate(FOLLOWS):
+            self._line(
+                self.follow_grid,
+                r,
+                name,
+                write(self.now) if self.now else "–",
+                write(self.proposed) if self.proposed else "–",
+            )
+        if self.proposed is not None:
+            m = self.proposed.margins
+            good = m.damped
+            self.verdict.setText(
+                "A well-damped loop."
+                if good
+                else "Unstable with these gains."
+                if not m.stable
+                else "Little margin: expect overshoot and ringing."
+            )
+            self.verdict.setStyleSheet(f"color: {tokens().moss if good else tokens().brick};")
+
+    def _line(
+        self,
+        grid: QGridLayout,
+        r: int,
+        name: str,
+        now: str,
+        new: str,
+        *,
+        head: bool = False,
+        italic: bool = False,
+    ) -> None:
+        left = Elided(name) if not italic else label(name)
+        if italic:
+            left.setStyleSheet(f"font-style: italic; color: {tokens().muted};")
+        grid.addWidget(left, r, 0)
+        for c, text in ((1, now), (2, new)):
+            shown = label(text)
+            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+            shown.setStyleSheet(
+                "color: "
+                f"{tokens().petrol if head and c == 2 else tokens().muted if c == 1 else tokens().ink}; "
+                f"font-weight: {'bold' if c == 2 else 'normal'};"
+            )
+            grid.addWidget(shown, r, c)
+        grid.setColumnStretch(0, 1)
+        grid.setColumnMinimumWidth(1, 70)
+        grid.setColumnMinimumWidth(2, 76)
+
+    # doing -----------------------------------------------------------------------
+
+    def take(self) -> None:
+        study = self.chosen
+        if self.proposed is not None and study is not None:
+            gains = {
+                n: float(v)
+                for n, v in self.proposed.gains.items()
+                if abs(v - study.gains_now[n]) > 2e-3 * abs(v)
+            }
+            self.session.do(take_gains(self.session.drive, study.loop, gains))
+
+    def try_in_run(self) -> None:
+        self.take()
+        self.run_wanted.emit()
+
+
+def or_dash(value: float, write) -> str:
+    return write(value) if math.isfinite(value) else "–"
+
+
+FOLLOWS = (
+    ("crossover", lambda j: or_dash(j.margins.crossover, lambda v: figure(v, "Hz", 3))),
+    ("phase margin", lambda j: or_dash(j.margins.phase, lambda v: f"{v:.0f}°")),
+    ("gain margin", lambda j: or_dash(j.margins.gain_db, lambda v: f"{number_text(v, 3)} dB")),
+    ("Ms", lambda j: or_dash(j.margins.ms, lambda v: number_text(v, 3))),
+    ("rise", lambda j: or_dash(j.measures.rise, lambda v: figure(v, "s", 3))),
+    ("overshoot", lambda j: or_dash(j.measures.overshoot, lambda v: f"{number_text(v, 3)} %")),
+    ("settles 2 %", lambda j: or_dash(j.measures.settling, lambda v: figure(v, "s", 3))),
+)

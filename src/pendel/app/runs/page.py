@@ -1,0 +1,592 @@
+"""The Runs page: kept runs and signals, strips, measures."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtGui import QColor, QIcon, QKeySequence, QPainter, QPen, QPixmap, QShortcut
+from PyQt6.QtWidgets import (
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QMenu,
+    QPushButton,
+    QTreeWidgetItem,
+    QWidget,
+)
+
+from pendel.app.runs.rotor_diagram import RotorDiagram
+from pendel.app.runs.sector_panel import SectorPanel
+from pendel.app.runs.signal_tree import SignalTree
+from pendel.app.runs.spectrum_panel import SpectrumPanel
+from pendel.app.runs.strips import Strips
+from pendel.app.runs.torque_panel import TorquePanel
+from pendel.app.session.page import Page
+from pendel.app.session.run_figures import averaged_keys, measured, measured_keys, settled
+from pendel.app.session.session import Session
+from pendel.app.session.usual_strips import default_strips, keys_of
+from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
+from pendel.app.widgets.theme import colour, trace_colour
+from pendel.app.widgets.timers import single_shot
+from pendel.core.catalogue.declare import Part
+from pendel.core.catalogue.index import kind_of
+from pendel.core.errors import FileProblem
+from pendel.core.measures import Measure, Place, Span, measures_at
+from pendel.core.quantities.units import figure
+from pendel.core.runs.balance import balance
+from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.run_roles import signals_of
+from pendel.core.runs.vectors import machines, needed
+from pendel.core.vocabulary import SignalRole
+
+MOST_TICKED = 6
+NO_RUNS, READING_RUNS = "No run yet. Press Ctrl+R to run the drive.", "Reading the kept runs …"
+MOST_MEASURED = 3
+"""Runs with figures beside the strips, the newest."""
+
+
+INSTANT = 2.0
+"""Ticks shown on each side of an instant that a finding points to."""
+BESIDE = 3
+"""Measures of a signal that stand beside each other; further ones have a row of their own."""
+MOST_LOSSES = 6
+"""Parts in the table of losses, the largest first."""
+
+
+class RunsPage(Page):
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(session, parent)
+        self.ticked: list[str] = []
+        self._known: list[str] = []
+        self.laid_out_for = ""
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        body.addWidget(self._build_left())
+        middle = QWidget()
+        inside = column(middle, (8, 8, 8, 4), 4)
+        self.strips = Strips()
+        self.strips.cursors_moved.connect(lambda *_: self._late_measures.start())
+        self.strips.changed.connect(lambda: self.draw(keep_view=False))
+        self.strips.unit_chosen.connect(self.session.choose_unit)
+        self.empty = label(NO_RUNS, "muted")
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        inside.addWidget(self.empty)
+        inside.addWidget(self.strips, 1)
+        self.spectrum = SpectrumPanel()
+        self.spectrum.hide()
+        inside.addWidget(self.spectrum)
+        self.rotor = RotorDiagram()
+        self.rotor.hide()
+        self.rotor.frames_wanted.connect(self.swap_frames)
+        inside.addWidget(self.rotor)
+        self.sectors = SectorPanel()
+        self.sectors.hide()
+        inside.addWidget(self.sectors)
+        self.torque = TorquePanel()
+        self.torque.hide()
+        inside.addWidget(self.torque)
+        body.addWidget(middle, 1)
+        body.addWidget(self._build_right())
+        self.drawn: list[tuple[KeptRun, str]] = []
+        """Runs on the strips, with their colours. Of those that are ticked long ones come when they are
+        evaluated."""
+        self._waits, self._fit_then = False, False
+        """Whether ticked runs are still being evaluated, and whether the strips are to be fitted when they
+        come."""
+        self._instant: tuple[float, float] | None = None
+        session.evaluator.ended.connect(self._evaluated)
+        self._late_measures = single_shot(self, 30, self.measure)
+        session.runs_changed.connect(self.refresh)
+        session.shown_keys = self._shown_keys
+        session.opened.connect(self._opened)
+        self.refresh()
+
+    def fit(self) -> None:
+        self.strips.fit()
+
+    def rename(self) -> None:
+        self.rename_current()
+
+    def picture_of(self) -> QWidget:
+        return self.strips
+
+    def _build_left(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("side")
+        side.setFixedWidth(264)
+        inside = column(side, (8, 12, 8, 8), 4)
+        differs = label("what differs", "muted")
+        inside.addLayout(row(label("Kept runs", "heading"), 1, differs))
+        self.list = QListWidget()
+        self.list.setAccessibleName("Kept runs")
+        self.list.setMaximumHeight(230)
+        self.list.itemChanged.connect(self._ticked)
+        self.list.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.list.customContextMenuRequested.connect(self._run_menu)
+        QShortcut(
+            QKeySequence.StandardKey.Delete,
+            self.list,
+            self._delete_current,
+            context=Qt.ShortcutContext.WidgetShortcut,
+        )
+        inside.addWidget(self.list)
+        inside.addWidget(rule())
+        self.find = QLineEdit()
+        self.find.setPlaceholderText("find …")
+        self.find.setAccessibleName("Find a signal")
+        self.find.setFixedWidth(130)
+        self.find.textChanged.connect(self._fill_tree)
+        inside.addLayout(row(label("Signals", "heading"), 1, self.find))
+        self.tree = SignalTree()
+        self.tree.itemDoubleClicked.connect(self._own_strip)
+        self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.tree.customContextMenuRequested.connect(self._signal_menu)
+        inside.addWidget(self.tree, 1)
+        inside.addWidget(label("Drag a signal to a strip; double-click: own strip", "muted"))
+        return side
+
+    def _build_right(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("inspector")
+        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        side.setFixedWidth(300)
+        inner = QWidget()
+        inside = column(inner, (14, 14, 12, 12), 6)
+        self.heading = label("Measures", "title")
+        inside.addWidget(self.heading)
+        self.subheading = Elided("", "muted")
+        inside.addWidget(self.subheading)
+        self.grid = QGridLayout()
+        self.grid.setVerticalSpacing(7)
+        self.grid.setHorizontalSpacing(6)
+        inside.addLayout(self.grid)
+        inside.addSpacing(8)
+        self.span = label("Between the cursors", "heading")
+        inside.addWidget(self.span)
+        self.between = QGridLayout()
+        self.between.setVerticalSpacing(6)
+        inside.addLayout(self.between)
+        inside.addSpacing(8)
+        inside.addLayout(self._build_buttons())
+        inside.addStretch(1)
+        column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
+        return side
+
+    def _build_buttons(self) -> QGridLayout:
+        """What adds to the strips, two in a row, and below it what takes their contents elsewhere."""
+        self.spectrum_button = button("Spectrum", self.toggle_spectrum)
+        self.spectrum_button.setToolTip("Lines of a signal between the cursors")
+        self.rotor_button = button("Rotor diagram", self.toggle_rotor)
+        self.rotor_button.setToolTip(
+            "Current, voltage and flux of a three-phase machine as vectors at cursor 2"
+        )
+        self.sector_button = button("Sectors", self.toggle_sectors)
+        self.sector_button.setToolTip(
+            "Sectors of block commutation: shaded behind the traces, and dial and table at cursor 2"
+        )
+        self.torque_button = button("Torque over speed", self.toggle_torque)
+        self.torque_button.setToolTip(
+            "The paths of the shown runs in the plane of torque and speed, with the envelope"
+        )
+        toggles = (self.spectrum_button, self.rotor_button, self.sector_button, self.torque_button)
+        for toggle in toggles:
+            toggle.setCheckable(True)
+        self.save_button = button("Save traces …", lambda: self.wanted.emit("save_traces"))
+        self.save_button.setToolTip("As CSV, MAT or HDF5")
+        self.picture_button = button("Copy picture", lambda: self.wanted.emit("copy_picture"))
+        new = button("New strip", lambda: self.strips.put([], None))
+        usual = button("Usual strips", self.usual_strips)
+        grid = QGridLayout()
+        grid.setSpacing(6)
+        pairs = (toggles[:2], toggles[2:], (new, usual), (self.picture_button, self.save_button))
+        for line, pair in enumerate(pairs):
+            for place, widget in enumerate(pair):
+                grid.addWidget(widget, line, place)
+        return grid
+
+    def _opened(self) -> None:
+        self.laid_out_for = ""
+        self.ticked, self._known = [], []  # another drive's runs may have the same names
+        self.refresh()
+
+    # runs --------------------------------------------------------------------
+
+    def _shown_keys(self) -> list[str]:
+        """What the strips will show of the next run."""
+        return keys_of(
+            self.strips.specs if self._layout() == self.laid_out_for else default_strips(self.session)
+        )
+
+    def _layout(self) -> str:
+        return ",".join(self.session.drive.cards)
+
+    def refresh(self) -> None:
+        names = [r.name for r in self.session.runs]
+        new = [n for n in names if n not in self._known]
+        self._known = names
+        self.ticked = [n for n in self.ticked if n in names]
+        if new:
+            self.ticked = ([*self.ticked, new[-1]] if len(self.ticked) > 1 else [new[-1]])[-MOST_TICKED:]
+        self._fill_list()
+        self._fill_tree()
+        if self.session.runs and self._layout() != self.laid_out_for:
+            self.laid_out_for = self._layout()
+            self.strips.specs = default_strips(self.session)
+            self.strips.times = [0.0, 0.0]
+            self.draw(keep_view=False)
+        else:
+            self.draw()
+
+    def _fill_list(self) -> None:
+        self.list.blockSignals(True)
+        now = self.list.currentItem()
+        chosen = now.data(Qt.ItemDataRole.UserRole) if now else None
+        self.list.clear()
+        for run in reversed(self.session.runs):
+            item = QListWidgetItem(f"{run.name}   {run.made[11:16]}\n{run.differs or 'as before'}")
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked if run.name in self.ticked else Qt.CheckState.Unchecked)
+            item.setIcon(swatch(self.tint(run.name)))
+            item.setSizeHint(QSize(100, 40))
+            item.setData(Qt.ItemDataRole.UserRole, run.name)
+            item.setToolTip(f"{run.name}: {run.differs}\n{run.message or 'complete'}")
+            self.list.addItem(item)
+            if run.name == chosen:
+                self.list.setCurrentItem(item)
+        self.list.blockSignals(False)
+
+    def tint(self, name: str) -> str:
+        return trace_colour(self.ticked.index(name)) if name in self.ticked else ""
+
+    def _ticked(self, item: QListWidgetItem) -> None:
+        name = item.data(Qt.ItemDataRole.UserRole)
+        if item.checkState() == Qt.CheckState.Checked and name not in self.ticked:
+            self.ticked = [*self.ticked, name][-MOST_TICKED:]
+        elif item.checkState() == Qt.CheckState.Unchecked and name in self.ticked:
+            self.ticked.remove(name)
+        self._fill_list()
+        self.draw()
+
+    def _run_menu(self, at) -> None:
+        item = self.list.itemAt(at)
+        if item is None:
+            return
+        run = next(r for r in self.session.runs if r.name == item.data(Qt.ItemDataRole.UserRole))
+        menu = QMenu(self)
+        menu.addAction("Rename …", lambda: self._rename(run))
+        menu.addAction("Only this one", lambda: self._only(run.name))
+        menu.addAction("Delete this run", lambda: self.session.shelf.remove(run))
+        menu.exec(self.list.mapToGlobal(at))
+
+    def current_run(self) -> KeptRun | None:
+        item = self.list.currentItem()
+        name = item.data(Qt.ItemDataRole.UserRole) if item else None
+        return next((r for r in self.session.runs if r.name == name), None)
+
+    def rename_current(self) -> None:
+        run = self.current_run()
+        if run is not None:
+            self._rename(run)
+
+    def _delete_current(self) -> None:
+        run = self.current_run()
+        if run is not None:
+            self.session.shelf.remove(run)
+
+    def _only(self, name: str) -> None:
+        self.ticked = [name]
+        self._fill_list()
+        self.draw()
+
+    def _rename(self, run: KeptRun) -> None:
+        from PyQt6.QtWidgets import QInputDialog
+
+        text, good = QInputDialog.getText(self, "Rename a run", "Name", text=run.differs or run.name)
+        if good and text.strip():
+            try:
+                self.session.shelf.relabel(run, text.strip())
+            except FileProblem as problem:
+                self.said.emit(str(problem))
+            self._fill_list()
+
+    def shown_runs(self) -> list[tuple[KeptRun, str]]:
+        by_name = {r.name: r for r in self.session.runs}
+        return [(by_name[n], self.tint(n)) for n in self.ticked if n in by_name]
+
+    def _fill_tree(self) -> None:
+        shown = self.shown_runs()
+        self.tree.fill(shown[-1][0] if shown else self.session.last_run, self.find.text())
+
+    def _own_strip(self, item: QTreeWidgetItem) -> None:
+        key = item.data(0, Qt.ItemDataRole.UserRole)
+        if key:
+            self.strips.put([key], None)
+
+    def _signal_menu(self, at) -> None:
+        item = self.tree.itemAt(at)
+        key = item.data(0, Qt.ItemDataRole.UserRole) if item else None
+        if not key:
+            return
+        menu = QMenu(self)
+        menu.addAction("Strip of its own", lambda: self.strips.put([key], None))
+        menu.addAction("Tap on this signal …", lambda: self.tap_wanted.emit(key))
+        menu.exec(self.tree.mapToGlobal(at))
+
+    def go_to_instant(self, time: float, card: str) -> None:
+        """Show an instant closely, with the currents of the card's switches in a strip of their own."""
+        run = self.session.last_run
+        if run is None:
+            return
+        kind = kind_of(self.session.drive.cards[card]) if card in self.session.drive.cards else None
+        legs = kind.legs if isinstance(kind, Part) else ()
+        currents = [f"{card}.{leg.signal('current', side)}" for leg in legs for side in ("upper", "lower")]
+        wanted = [k for k in currents if k in run.keys]
+        if wanted and not any(set(wanted) <= set(spec.signals) for spec in self.strips.specs):
+            self.strips.put(wanted, None)
+        self._instant = (time, INSTANT * run.tick)
+        self._look_at_instant()
+
+    def _look_at_instant(self) -> None:
+        if self._instant and not self._waits:
+            self.strips.look_at(*self._instant)
+            self._instant = None
+
+    def toggle_spectrum(self) -> None:
+        self._toggle(self.spectrum, self.spectrum_button, self._show_spectrum)
+
+    def toggle_rotor(self) -> None:
+        self._toggle(self.rotor, self.rotor_button, self._show_rotor)
+
+    def toggle_sectors(self) -> None:
+        self._toggle(self.sectors, self.sector_button, self._show_sectors)
+
+    def toggle_torque(self) -> None:
+        self._toggle(self.torque, self.torque_button, self._show_torque)
+
+    def _toggle(self, panel: QWidget, toggle: QPushButton, fill: Callable[[], None]) -> None:
+        """Open a panel below the strips, or close it."""
+        shown = not panel.isVisible()
+        panel.setVisible(shown)
+        toggle.setChecked(shown)
+        fill()
+
+    def usual_strips(self) -> None:
+        self.strips.specs = default_strips(self.session)
+        self.draw(keep_view=False)
+
+    def draw(self, *, keep_view: bool = True) -> None:
+        runs = self.shown_runs()
+        self.empty.setVisible(not self.session.runs)
+        self.empty.setText(READING_RUNS if self.session.shelf.reading else NO_RUNS)
+        self.strips.setVisible(bool(self.session.runs))
+        ready = [
+            (run, tint)
+            for run, tint in runs
+            if self.session.evaluator.ready(
+                run, self._wanted_of(run), averaged_keys(run, (spec.signals for spec in self.strips.specs))
+            )
+        ]
+        self._waits = len(ready) < len(runs)
+        if self._waits:
+            known = {id(run) for run in self.session.runs}
+            if self.drawn and all(id(run) in known for run, _ in self.drawn):
+                self._fit_then |= not keep_view
+                return  # what is shown stays until then
+        self.drawn = ready
+        self.strips.build(self.strips.specs, ready, keep_view=keep_view)
+        self._late_measures.start()  # traces first, figures a moment later
+
+    def _wanted_of(self, run: KeptRun) -> list[str]:
+        rotor = [k for m in machines(run) for k in needed(run, m)] if self.rotor.isVisibleTo(self) else []
+        return [*keys_of(self.strips.specs), *measured_keys(run), *rotor]
+
+    def _evaluated(self, problem: str) -> None:
+        if not self._waits:
+            return
+        if problem:
+            self.ticked = [run.name for run, _ in self.drawn]
+            self._fill_list()
+        else:
+            fit, self._fit_then = self._fit_then, False
+            self.draw(keep_view=not fit)
+            self._look_at_instant()
+
+    # measures ------------------------------------------------------------------
+
+    def measured_signal(self) -> tuple[str | None, str | None]:
+        """Actual value and setpoint of the first strip that has both, else the first signal."""
+        for spec in self.strips.specs:
+            actual = next((s for s in spec.signals if s not in spec.setpoints), None)
+            if actual and spec.setpoints:
+                return actual, next(iter(spec.setpoints))
+        first = next((s for spec in self.strips.specs for s in spec.signals), None)
+        return first, None
+
+    def measure(self) -> None:
+        clear(self.grid)
+        clear(self.between)
+        self._show_spectrum()
+        self._show_rotor()
+        self._show_sectors()
+        self._show_torque()
+        newest = self._drawn_by_age()[-MOST_MEASURED:]
+        runs = [(run, tint) for run, tint in self.drawn if any(run is each for each in newest)]
+        actual, setpoint = self.measured_signal()
+        runs = [(r, tint) for r, tint in runs if actual in r.keys]
+        if not runs or actual is None:
+            self.heading.setText("Measures")
+            self.subheading.set_text("")
+            self.span.setText("")
+            return
+        info = runs[0][0].infos[actual]
+        self.heading.setText(f"{info.label[:1].upper()}{info.label[1:]}")
+        a, b = sorted(self.strips.times)
+        self.subheading.set_text(f"{'against its setpoint, ' if setpoint else ''}cursor 1 to 2")
+        for c, (run, tint) in enumerate(runs, 1):
+            head = label(run.name)
+            head.setStyleSheet(f"font-weight: bold; color: {tint};")
+            head.setAlignment(Qt.AlignmentFlag.AlignRight)
+            self.grid.addWidget(head, 0, c)
+        shown = keys_of(self.strips.specs)
+        rows = [measured(run, actual, setpoint, a, b, shown) for run, _ in runs]
+        for r, name in enumerate(dict.fromkeys(name for figures in rows for name in figures), 1):
+            self.grid.addWidget(label(name, "muted"), r, 0)
+            for c, figures in enumerate(rows, 1):
+                value = label(figures.get(name, "–"))
+                if value.text() == "–":
+                    value.setToolTip(
+                        "Nothing between the cursors that it could be taken from, such as a step that is followed."
+                    )
+                value.setAlignment(Qt.AlignmentFlag.AlignRight)
+                self.grid.addWidget(value, r, c)
+        self.grid.setColumnStretch(0, 1)
+        latest = self._latest_shown()
+        self._measure_between(latest if any(run is latest for run, _ in runs) else runs[0][0], a, b)
+
+    def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
+        """Mean, rms and ripple of the first signal of each strip; below them what each part loses."""
+        self.span.setText(f"{run.name}, between the cursors, {figure(b - a, 's', 4)}")
+        measures = measures_at(Place.SIGNAL)
+        beside, below = measures[:BESIDE], measures[BESIDE:]
+        self._fill([("", *(m.title for m in beside))])
+        for spec in self.strips.specs[:5]:
+            key = next((s for s in spec.signals if s in run.keys), None)
+            if key is None:
+                continue
+            span = Span(run, key, a, b)
+            texts = {m.id: self._measure_text(m, span) for m in measures}
+            rows = [(span.trace.label, *("" for _ in beside)), ("", *(texts[m.id] for m in beside))]
+            rows += [("", m.title, *("" for _ in beside[2:]), texts[m.id]) for m in below]
+            self._fill(rows, heading=False)
+        found = balance(run, a, b)
+        lost = [(each.what, each.energy) for each in found.losses[:MOST_LOSSES]]
+        more = sum(each.energy for each in found.losses[MOST_LOSSES:])
+        if more:
+            count = len(found.losses) - MOST_LOSSES
+            lost.append((f"{count} other{'s' * (count > 1)}", more))
+        if lost:
+
+            def shown(what: str, energy: float) -> tuple[str, ...]:
+                return (what, "", figure(energy / found.duration, "W", 3), figure(energy, "J", 3))
+
+            self._fill([("Lost", "", "power", "energy"), *(shown(*each) for each in lost)])
+            for words, energy in found.sums:
+                self._fill([(words, "", "", ""), shown("", energy)], heading=False)
+
+    def _measure_text(self, measure: Measure, span: Span) -> str:
+        value = measure.value(span)
+        if value is None or value != value:
+            return "–"
+        return figure(settled(value, span.trace.y), measure.unit_for(span), 3)
+
+    def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:
+        """Rows of the lower table; a name without figures has the row to itself."""
+        begin = self.between.rowCount()
+        for r, (name, *figures) in enumerate(rows, begin):
+            role = "muted" if heading and r == begin else ""
+            alone = not any(figures)
+            if name:
+                self.between.addWidget(Elided(name, role), r, 0, 1, 4 if alone else 1 + (not figures[0]))
+            for c, text in enumerate([] if alone else figures, 1):
+                if not text:
+                    continue
+                shown = label(text, role)
+                shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+                self.between.addWidget(shown, r, c)
+        self.between.setColumnStretch(0, 1)
+
+    def _show_sectors(self) -> None:
+        shown = self.sectors.isVisibleTo(self)
+        if shown:
+            self.sectors.show_run(self._latest_shown())
+            self.sectors.show_time(self.strips.times[1])
+        self.strips.show_sectors(self.sectors.sectors if shown else None)
+
+    def _show_rotor(self) -> None:
+        if self.rotor.isVisibleTo(self):
+            self.rotor.show_run(self._latest_shown())
+            self.rotor.show_time(self.strips.times[1])
+
+    def _show_torque(self) -> None:
+        if self.torque.isVisibleTo(self):
+            self.torque.show_runs(self.drawn)
+            self.torque.show_time(self.strips.times[1])
+
+    def _latest_shown(self) -> KeptRun | None:
+        """Of the drawn runs the one made last, whatever the order in which they were ticked."""
+        return next(reversed(self._drawn_by_age()), None)
+
+    def _drawn_by_age(self) -> list[KeptRun]:
+        drawn = {id(run) for run, _ in self.drawn}
+        return [run for run in self.session.runs if id(run) in drawn]
+
+    def swap_frames(self, machine: str) -> None:
+        """Phase currents and currents along d and q change places on the strips."""
+        run = self.session.last_run
+        roles = (SignalRole.PHASE_CURRENT, SignalRole.CURRENT_DQ)
+        phases, frame = (signals_of(run, machine, role) if run is not None else [] for role in roles)
+        if not frame:
+            self.said.emit("This machine has no currents along d and q of its own.")
+            return
+        specs = self.strips.specs
+        in_phases, in_frame = (
+            next((p for p in specs if set(names) & set(p.signals)), None) for names in (phases, frame)
+        )
+        if in_phases is not None:
+            others = [s for s in in_phases.signals if s not in phases]
+            in_phases.signals = others if in_frame is not None else [*frame, *others]
+            if not in_phases.signals:
+                specs.remove(in_phases)
+        elif in_frame is not None:
+            in_frame.signals = [*phases, *(s for s in in_frame.signals if s not in frame)]
+        else:
+            self.strips.put(phases, None)
+        self.draw(keep_view=True)
+
+    def _show_spectrum(self) -> None:
+        runs = self.drawn
+        offered = {
+            s: f"{runs[-1][0].infos[s].card}: {runs[-1][0].infos[s].label}"
+            for spec in self.strips.specs
+            for s in spec.signals
+            if runs and s in runs[-1][0].infos
+        }
+        current = next((s for s in offered if runs[-1][0].infos[s].unit == "A"), "")
+        self.spectrum.offer(list(offered.items()), current)
+        self.spectrum.show_runs(runs, *sorted(self.strips.times))
+
+
+def swatch(tint: str) -> QIcon:
+    """A small square in a run's colour; empty for runs that are not shown."""
+    picture = QPixmap(16, 16)
+    picture.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(picture)
+    painter.setPen(QPen(colour("hairline")))
+    painter.setBrush(QColor(tint) if tint else Qt.BrushStyle.NoBrush)
+    painter.drawRoundedRect(1, 1, 13, 13, 2, 2)
+    painter.end()
+    return QIcon(picture)

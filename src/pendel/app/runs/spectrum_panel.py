@@ -1,0 +1,221 @@
+"""The spectrum under the strips: lines of one signal between the cursors, for every shown run."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QWidget
+
+from pendel.app.plots.plot import Plot
+from pendel.app.widgets.basic import Elided, Field, column, label, row
+from pendel.app.widgets.theme import font, tokens
+from pendel.core.errors import ExpressionProblem
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.shown_units import factor
+from pendel.core.runs.spectra import Spectrum, spectrum
+
+SHOWN_LINES = 40
+MOST_MULTIPLES, TAG_WIDTH = 8, 34.0
+"""Of a pulse frequency, marked; and the room a mark's name takes, px."""
+KILO, BELOW_KILO = 1e3, 2e3
+"""Hz; an axis that ends below the latter is in Hz."""
+
+
+class SpectrumPanel(QWidget):
+    """Choose a signal and a fundamental; harmonics of the fundamental are marked with their order, and
+    multiples of the pulse frequencies where they lie."""
+
+    def __init__(self, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.runs: list[tuple[KeptRun, str]] = []
+        self.window_times = (0.0, 1.0)
+        self.found: list[tuple[KeptRun, Spectrum]] = []
+        self.unit = KILO
+        self.scale = 1.0
+        """SI values of one of the unit shown."""
+        """Of the frequency axis, Hz."""
+        self.signal = QComboBox()
+        self.signal.setAccessibleName("Signal of the spectrum")
+        self.signal.setFixedWidth(220)
+        self.signal.currentIndexChanged.connect(lambda _: self.draw())
+        self.fundamental = Field("", "Fundamental frequency", 80)
+        self.fundamental.setFixedWidth(80)
+        self.fundamental.setPlaceholderText("largest line")
+        self.fundamental.committed.connect(lambda _: self.draw())
+        self.facts = Elided("", "muted", right=True)
+        self.plot = Plot("spectrum", "")
+        self.plot.setAccessibleName("Spectrum")
+        self.plot.setToolTip(
+            "THD: root of the summed squares of orders 2 to 50 over the fundamental (IEC 61000-4-7)"
+        )
+        body = column(self, (4, 2, 10, 4), 2)
+        line = row(
+            label("Spectrum of", "muted"),
+            self.signal,
+            label("fundamental", "muted"),
+            self.fundamental,
+            self.facts,
+            spacing=8,
+        )
+        line.setStretch(4, 1)
+        body.addLayout(line)
+        body.addWidget(self.plot, 1)
+        self.setFixedHeight(210)
+
+    def offer(self, keys: list[tuple[str, str]], first: str) -> None:
+        """Signals to choose from: key and words; ``first`` is chosen where nothing is yet."""
+        now = self.signal.currentData() or first
+        self.signal.blockSignals(True)
+        self.signal.clear()
+        for key, words in keys:
+            self.signal.addItem(words, key)
+        self.signal.setCurrentIndex(max(0, self.signal.findData(now)))
+        self.signal.blockSignals(False)
+
+    def show_runs(self, runs: list[tuple[KeptRun, str]], start: float, end: float) -> None:
+        self.runs, self.window_times = runs, (start, end)
+        if self.isVisible():
+            self.draw()
+
+    def draw(self) -> None:
+        item = self.plot.getPlotItem()
+        for old in [i for i in item.items if i is not self.plot.caption]:
+            self.plot.removeItem(old)
+        self.found = []
+        self.facts.set_text("")
+        key, wanted = self.signal.currentData(), self._fundamental()
+        start, end = self.window_times
+        if key is None or end <= start or wanted is None:
+            return
+        unit, top, right = "", 0.0, 0.0
+        bases: list[float] = []
+        tints: list[str] = []
+        for run, tint in self.runs:
+            if key not in run.keys:
+                continue
+            trace = run.trace(key)
+            lines = spectrum(*trace.drawn, start, end, fundamental=wanted)
+            peak = float(np.max(np.abs(trace.y), initial=0.0))
+            base = wanted or largest_line(lines, peak)
+            if not wanted and base > 0:
+                lines = spectrum(*trace.drawn, start, end, fundamental=base)
+            self.found.append((run, lines))
+            bases.append(base)
+            unit, self.scale = trace.unit, factor(trace.unit)
+            if base > 0:  # else the trace is level, and its lines are rounding
+                right = max(right, float(lines.frequency[last_relevant(lines)]))
+                top = max(top, float(np.max(lines.amplitude[1:], initial=0.0)) / self.scale)
+            tints.append(tint)
+        self.unit = 1.0 if right < BELOW_KILO else KILO
+        for (_, lines), tint in zip(self.found, tints):
+            self._lines(lines, tint)
+        if self.found:
+            # Orders and figures are those of the run in which the fundamental is largest, such as the
+            # switching one of two.
+            told = max(
+                range(len(bases)), key=lambda k: self.found[k][1].line(bases[k]) if bases[k] > 0 else 0.0
+            )
+            run, lines = self.found[told]
+            self._marks(lines, bases[told], last_relevant(lines))
+            self._facts(lines, bases[told], unit, f"{run.name}: " if len(self.found) > 1 else "")
+        self._mark_pulses(right, 1.5 * top)
+        self.plot.set_caption("amplitude, peak", unit)
+        self.plot.setXRange(0, (right or 1.0) / self.unit, padding=0.02)
+        self.plot.setYRange(0, 1.5 * top or 1.0, padding=0)
+        item.setLabel(
+            "bottom",
+            f"frequency, {'Hz' if self.unit == 1.0 else 'kHz'}",
+            **{"color": tokens().muted, "font-size": "10.5px"},
+        )
+
+    def _fundamental(self) -> float | None:
+        """0 where none is given; None, with the field marked, where it cannot be read."""
+        text = self.fundamental.text().strip()
+        self.fundamental.mark("")
+        if not text:
+            return 0.0
+        try:
+            value = value_in_field(text, "Hz", Names({}))
+        except ExpressionProblem as problem:
+            self.fundamental.mark(str(problem))
+            return None
+        if value <= 0:
+            self.fundamental.mark("Write a frequency above 0, such as 50 Hz.")
+            return None
+        return value
+
+    def _lines(self, lines: Spectrum, tint: str) -> None:
+        f, a = lines.frequency[1:], lines.amplitude[1:] / self.scale
+        x = np.repeat(f / self.unit, 3)
+        y = np.column_stack([np.zeros_like(a), a, np.full_like(a, np.nan)]).ravel()
+        self.plot.addItem(pg.PlotCurveItem(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
+
+    def _marks(self, lines: Spectrum, base: float, reach: int) -> None:
+        """The order above each tall line that is a multiple of the fundamental; the taller first, as far as
+        there is room."""
+        if base <= 0:
+            return
+        floor = 0.03 * float(np.max(lines.amplitude[1:], initial=0.0))
+        orders = range(1, math.floor(lines.frequency[reach] / base) + 1)
+        tall = sorted(((lines.line(order * base), order) for order in orders), reverse=True)
+        taken: list[tuple[float, float]] = []
+        for amplitude, order in tall[:SHOWN_LINES]:
+            at, half = order * base, lines.frequency[reach] * (0.004 + 0.004 * len(str(order)))
+            if amplitude <= floor or any(at - half < high and low < at + half for low, high in taken):
+                continue
+            taken.append((at - half, at + half))
+            tag = pg.TextItem(str(order), color=tokens().muted, anchor=(0.5, 1))
+            tag.setFont(font(10.5))
+            tag.setPos(at / self.unit, amplitude / self.scale)
+            self.plot.addItem(tag)
+
+    def _mark_pulses(self, right: float, top: float) -> None:
+        """Where multiples of the shown runs' pulse frequencies lie, as far as there is room to name them."""
+        for f in sorted({f for run, _ in self.found for f in run.pulse_frequencies}) if right else ():
+            room = f / right * max(1.0, self.plot.getPlotItem().vb.width())
+            every = 2 ** max(0, math.ceil(math.log2(TAG_WIDTH / room)))
+            for k in range(every, min(every * MOST_MULTIPLES, math.floor(right / f)) + 1, every):
+                line = pg.InfiniteLine(
+                    k * f / self.unit,
+                    angle=90,
+                    pen=pg.mkPen(tokens().brass, width=1, style=Qt.PenStyle.DotLine),
+                )
+                line.setZValue(-5)
+                self.plot.addItem(line, ignoreBounds=True)
+                # Below the caption's line.
+                tag = pg.TextItem(
+                    html=f'<span style="color:{tokens().brass}">{k if k > 1 else ""}f<sub>p</sub></span>',
+                    anchor=(0, -0.6),
+                )
+                tag.setFont(font(10.5))
+                tag.setPos(k * f / self.unit, top)
+                self.plot.addItem(tag)
+
+    def _facts(self, lines: Spectrum, base: float, unit: str, whose: str) -> None:
+        if base <= 0:
+            return
+        thd = lines.distortion(base)
+        words = "" if thd != thd else f"THD {number_text(100 * thd, 3)} % · "
+        self.facts.set_text(f"{whose}{words}{figure(base, 'Hz', 3)} {figure(lines.line(base), unit, 3)}")
+
+
+def largest_line(lines: Spectrum, peak: float) -> float:
+    """Frequency (Hz) of the largest line; 0 where the trace, of this ``peak``, is level but for what steps
+    may err."""
+    a = lines.amplitude[1:]
+    if not len(a) or float(np.max(a)) <= max(1e-7 * (abs(lines.mean) + float(np.max(a))), 1e-9 * peak):
+        return 0.0
+    return float(lines.frequency[1 + int(np.argmax(a))])
+
+
+def last_relevant(lines: Spectrum) -> int:
+    """Place of the last line above a hundredth of the largest, and a little more."""
+    a = lines.amplitude[1:]
+    tall = np.flatnonzero(a > 0.01 * float(np.max(a, initial=0.0))) if len(a) else []
+    return min(len(a), int(1.15 * (tall[-1] + 1)) + 8) if len(tall) else len(a)

@@ -1,0 +1,520 @@
+"""Strips: plots of traces over a common time axis with two cursors."""
+
+from __future__ import annotations
+
+from html import escape
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import QMimeData, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QImage, QKeyEvent, QPainter
+from PyQt6.QtWidgets import QMenu, QWidget
+
+from pendel.app.plots.axis import FigureAxis
+from pendel.app.plots.thinning import stepped, thinned
+from pendel.app.runs.sector_bands import Bands
+from pendel.app.session.usual_strips import StripSpec
+from pendel.app.widgets.theme import font, tokens, trace_colour
+from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.sectors import Sectors
+from pendel.core.runs.shown_units import OTHERS, ShownUnits
+
+SIGNAL_MIME = "application/x-pendel-signals"
+ANYBODYS = ("power", "loss", "voltage", "current")
+"""Signals that say little without their card."""
+TAG_WIDTH = 24.0
+"""Pixels that a cursor's number takes beside its line."""
+CAPTION = 25.0
+"""Height kept free above the traces of a strip, px."""
+FINEST, LEAST_SHOWN = 1e-6, 1e-12
+"""Least height shown, over the peak of the traces, and by itself: below it lies rounding."""
+DASHES = (
+    (Qt.PenStyle.SolidLine, ""),
+    (Qt.PenStyle.DotLine, " (dotted)"),
+    (Qt.PenStyle.DashDotLine, " (dash-dot)"),
+    (Qt.PenStyle.DashDotDotLine, " (dash-dot-dot)"),
+)
+"""Lines of the signals that share a strip, and what the caption says of them, where colours tell runs apart."""
+SETPOINT = (Qt.PenStyle.DashLine, " (dashed)")
+
+
+class StripView(pg.ViewBox):
+    """Wheel zooms time at the pointer, Shift-wheel the other axis; double-click fits."""
+
+    menu_wanted = pyqtSignal(object)
+
+    def __init__(self) -> None:
+        super().__init__(enableMenu=False)
+        self.setMouseMode(pg.ViewBox.PanMode)
+
+    def wheelEvent(self, event, axis=None) -> None:
+        wanted = (
+            axis if axis is not None else (1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 0)
+        )
+        super().wheelEvent(event, wanted)
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        self.autoRange()
+        event.accept()
+
+    def mouseClickEvent(self, event) -> None:
+        if event.button() == Qt.MouseButton.RightButton:
+            self.menu_wanted.emit(event.screenPos())
+            event.accept()
+
+
+DENSE_STEP = 0.04
+"""Mean step of a dense band, as a share of the strip."""
+
+
+class Trace:
+    """One curve of a strip with its full data; what is handed to the plot is thinned to the picture."""
+
+    def __init__(self, curve: pg.PlotCurveItem, t: np.ndarray, y: np.ndarray, name: str, run: str):
+        self.curve, self.t, self.y, self.name, self.run = curve, t, y, name, run
+        self.pen, self.dense = curve.opts["pen"], False
+
+    def show(self, low: float, high: float, columns: int) -> None:
+        t, y = thinned(self.t, self.y, low, high, columns)
+        # A dense band looks the same with a plain thin pen and draws ten times faster; small ripple would
+        # break up.
+        steps = np.abs(np.diff(y))
+        tall = DENSE_STEP * max(float(np.ptp(y)), float(np.max(np.abs(y), initial=0.0)))  # strips show zero
+        dense = (
+            len(t) > columns and float(steps.sum()) > 25 / DENSE_STEP * tall and float(steps.mean()) > tall
+        )
+        if dense != self.dense:
+            self.dense = dense
+            pen = pg.mkPen(self.pen)
+            if dense:
+                pen.setWidthF(1.0)
+                pen.setStyle(Qt.PenStyle.SolidLine)
+            self.curve.setPen(pen)
+            self.curve.opts["antialias"] = not dense
+        self.curve.setData(t, y)
+
+
+def without_common_words(titles: list[str]) -> list[str]:
+    """Of three and more titles that begin alike only the first says so: current of switch a upper, a lower, b
+    upper."""
+    words = [title.split(" ") for title in titles]
+    common = 0
+    while len(titles) > 2 and all(len(w) > common + 1 and w[common] == words[0][common] for w in words):
+        common += 1
+    return titles[:1] + [" ".join(w[common:]) for w in words[1:]]
+
+
+class Strips(pg.GraphicsLayoutWidget):
+    """The plots of the Runs page. Strips share time; cursors run through all of them."""
+
+    cursors_moved = pyqtSignal(float, float)
+    changed = pyqtSignal()
+    unit_chosen = pyqtSignal(str, str)
+    """A signal, and the unit in which it is to be shown."""
+
+    def __init__(self, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.setBackground(tokens().paper)
+        self.setAcceptDrops(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setToolTip("← → move cursor 2, with Shift cursor 1; + − zoom, F fits")
+        self.setAccessibleName("Strips")
+        self.specs: list[StripSpec] = []
+        self.plots: list[pg.PlotItem] = []
+        self.traces: list[list[Trace]] = []
+        self.cursors: list[list[pg.InfiniteLine]] = []
+        self.tags: list[pg.InfLineLabel] = []
+        self.times = [0.0, 0.0]
+        self.sectors: Sectors | None = None
+        self.bands: list[Bands] = []
+        self._shape: object = None
+        self._fits: dict[int, tuple[float, float]] = {}
+        """The heights strips were given by `_fit_height`."""
+        self._end = 1.0
+        """The whole time that `_fit_length` showed, s."""
+        self.run_end = 1.0
+        """End of the longest run shown, s; the cursors stay before it."""
+        self.said_of: dict[str, str] = {}
+        """Signals of the runs shown, in words."""
+        self.units_of: dict[str, tuple[str, ShownUnits]] = {}
+        """The units they are declared with, and what is shown instead."""
+        self.ci.layout.setSpacing(6)
+        self.ci.setContentsMargins(4, 4, 10, 4)
+
+    def build(
+        self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True
+    ) -> None:
+        """Draw the strips for the ticked runs, each with its colour."""
+        for run, _ in runs:
+            run.fetch(key for spec in specs for key in spec.signals)
+        self.run_end = max((run.end for run, _ in runs), default=1.0)
+        self.said_of = {k: f"{i.card}: {i.label}" for run, _ in runs for k, i in run.infos.items()}
+        self.units_of = {k: (i.unit, run.units) for run, _ in runs for k, i in run.infos.items()}
+        if keep_view and self._refill(specs, runs):
+            return
+        kept = keep_view and len(specs) == len(self.plots) and bool(self.plots)
+        ranges = [(p.viewRange(), self._is_fitted(n)) for n, p in enumerate(self.plots)] if kept else None
+        self.clear()
+        self.specs, self.plots, self.traces, self.cursors, self.tags, self.bands = specs, [], [], [], [], []
+        for n, spec in enumerate(specs):
+            self._add_plot(n, spec, runs, last=n == len(specs) - 1)
+        end = self.run_end
+        if not any(self.times) or self.times[1] > end:
+            self.times = [0.0, end]
+        for n, plot in enumerate(self.plots):
+            self._add_cursors(plot, n == 0)
+            plot.vb.setLimits(xMin=-0.1 * end, xMax=1.1 * end)
+        if self.plots:
+            # The others follow the first; thinning once for all is enough.
+            self.plots[0].vb.sigXRangeChanged.connect(lambda *_: self._thin())
+        if ranges:
+            for n, (plot, ((_, y), fitted)) in enumerate(zip(self.plots, ranges)):
+                plot.setYRange(*y, padding=0)
+                if fitted:
+                    self._fit_height(n)
+            # A linked strip that has no place yet would hand on a range of its own.
+            self.plots[0].setXRange(*ranges[0][0][0], padding=0)
+            self._fit_length(as_before=True)
+        elif self.plots:
+            self.fit()
+        self._thin()
+
+    def show_sectors(self, sectors: Sectors | None) -> None:
+        """Shade the sectors of block commutation behind the traces, or take the shades away."""
+        if sectors is self.sectors and len(self.bands) == (len(self.plots) if sectors else 0):
+            return
+        self.sectors = sectors
+        for bands in self.bands:
+            if bands.scene():
+                bands.getViewBox().removeItem(bands)
+        self.bands = []
+        for n, plot in enumerate(self.plots if sectors else ()):
+            assert sectors is not None
+            self.bands.append(Bands(sectors, numbered=n == len(self.plots) - 1))
+            plot.addItem(self.bands[-1], ignoreBounds=True)
+
+    def _refill(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]]) -> bool:
+        """Put new data into the curves that stand, when only the runs' data differ; much faster than new
+        plots."""
+        shape = (
+            [(tuple(s.signals), frozenset(s.setpoints)) for s in specs],
+            [
+                (
+                    tint,
+                    tuple(
+                        run.units.of(s, run.declared_unit(s)) if s in run.keys else None
+                        for spec in specs
+                        for s in spec.signals
+                    ),
+                )
+                for run, tint in runs
+            ],
+        )
+        same, self._shape = shape == self._shape and bool(self.plots), shape
+        if not same:
+            return False
+        for spec, traces in zip(specs, self.traces):
+            pairs = [(run, key) for run, _ in runs for key in spec.signals if key in run.keys]
+            for (run, key), known in zip(pairs, traces):
+                trace = run.trace(key)
+                y = trace.y_in()
+                known.t, known.y = stepped(trace.t, y) if trace.sampled else (trace.t, y)
+                known.run = run.name
+        for n in range(len(self.plots)):
+            if self._is_fitted(n):
+                self._fit_height(n)
+        self._fit_length(as_before=True)
+        self.set_cursors(*self.times)
+        self._thin()
+        return True
+
+    def _is_fitted(self, n: int) -> bool:
+        """Whether a strip still shows the height it was given for its data, untouched by a zoom."""
+        low, high = self.plots[n].viewRange()[1]
+        fit = self._fits.get(n)
+        return fit is not None and max(abs(low - fit[0]), abs(high - fit[1])) < 1e-6 * (fit[1] - fit[0])
+
+    def _fit_height(self, n: int) -> None:
+        """Show all of a strip's data and zero, with room for the caption above them."""
+        lows = [float(np.nanmin(t.y)) for t in self.traces[n] if len(t.y)]
+        highs = [float(np.nanmax(t.y)) for t in self.traces[n] if len(t.y)]
+        if lows:
+            low, high = min(0.0, *lows), max(0.0, *highs)
+            low -= (high - low) * 0.06 or abs(high) * 0.1 or 1.0
+            caption = min(0.4, CAPTION / max(1.0, (self.height() - 46) / len(self.plots) - 8))
+            high = low + (high - low) / (1 - caption)
+            self._fits[n] = (low, high)
+            self.plots[n].setYRange(low, high, padding=0)
+
+    def _keep_from_rounding(self, n: int) -> None:
+        """A look at a short span shows nothing finer than what the whole traces have digits for."""
+        peak = max((float(np.nanmax(np.abs(t.y))) for t in self.traces[n] if len(t.y)), default=0.0)
+        self.plots[n].vb.setLimits(minYRange=max(FINEST * peak, LEAST_SHOWN))
+
+    def _add_plot(self, n: int, spec: StripSpec, runs: list[tuple[KeptRun, str]], *, last: bool) -> None:
+        view = StripView()
+        plot = self.addPlot(
+            row=n, col=0, viewBox=view, axisItems={"left": FigureAxis("left"), "bottom": FigureAxis("bottom")}
+        )
+        view.menu_wanted.connect(lambda at, k=n: self._menu(k, at))
+        view.setBackgroundColor(QColor(tokens().plot))
+        view.setBorder(pg.mkPen(tokens().hairline))
+        plot.hideButtons()
+        plot.showGrid(x=True, y=False, alpha=0.14)
+        for name in ("left", "bottom"):
+            axis = plot.getAxis(name)
+            axis.setPen(pg.mkPen(tokens().hairline))
+            axis.setTextPen(pg.mkPen(tokens().muted))
+            axis.setStyle(tickFont=font(10.5), tickTextOffset=4, maxTickLevel=0)
+            axis.enableAutoSIPrefix(False)
+        plot.getAxis("left").setWidth(56)
+        plot.getAxis("bottom").setStyle(showValues=last)
+        if last:
+            plot.setLabel("bottom", "time, s", **{"color": tokens().muted, "font-size": "10.5px"})
+        if self.plots:
+            plot.setXLink(self.plots[0])
+        self.plots.append(plot)
+        traces: list[Trace] = []
+        names: list[tuple[str, str, str]] = []
+        """Title, what its line looks like, and colour."""
+        single = len(runs) == 1
+        keys = [s for each in self.specs for s in each.signals]
+        for run, tint in runs:
+            actual_tint: dict[str, str] = {}
+            solid = 0
+            for k, key in enumerate(spec.signals):
+                if key not in run.keys:
+                    continue
+                trace = run.trace(key)
+                t, y = trace.t, trace.y_in()
+                if trace.sampled:
+                    t, y = stepped(t, y)
+                dashed = key in spec.setpoints
+                shade = trace_colour(solid if single else 0) if single else tint
+                if dashed:
+                    shade = actual_tint.get("last", trace_colour(0) if single else tint)
+                else:
+                    solid += 1
+                    actual_tint["last"] = shade
+                style, told = SETPOINT if dashed else DASHES[0 if single else k % len(DASHES)]
+                curve = pg.PlotCurveItem(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
+                plot.addItem(curve)
+                traces.append(Trace(curve, t, y, key, run.name))
+                alone = len({s for s in keys if s in run.keys and run.trace(s).label == trace.label}) == 1
+                alone &= trace.label not in ANYBODYS
+                title = trace.label if alone else f"{run.infos[key].card}: {trace.label}"
+                name = (title, told, shade if single else tokens().ink)
+                if name not in names:
+                    names.append(name)
+        self.traces.append(traces)
+        units = list(
+            dict.fromkeys(run.trace(s).unit for run, _ in runs for s in spec.signals if s in run.keys)
+        )
+        titles = without_common_words([title for title, _, _ in names])
+        shown = (
+            f'<span style="color:{shade}"><b>{escape(title)}</b>{told}</span>'
+            for title, (_, told, shade) in zip(titles, names)
+        )
+        words = "&nbsp;&nbsp; ".join(shown) or "drag a signal here"
+        caption = pg.TextItem(
+            html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span '
+            f'style="color:{tokens().muted}">{escape(", ".join(u for u in units if u))}</span></div>',
+            anchor=(0, 0),
+            fill=pg.mkBrush(tokens().plot),
+        )
+        caption.setParentItem(view)
+        caption.setPos(4, 0)
+        caption.setZValue(20)
+
+    def _add_cursors(self, plot: pg.PlotItem, first: bool) -> None:
+        pair = []
+        for which in (0, 1):
+            line = pg.InfiniteLine(
+                self.times[which],
+                angle=90,
+                movable=True,
+                pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine),
+                hoverPen=pg.mkPen(tokens().brass, width=2.5),
+            )
+            line.setZValue(15)
+            if first:
+                label = pg.InfLineLabel(
+                    line,
+                    f" {which + 1} ",
+                    position=0.07,
+                    color=tokens().on_brass,
+                    fill=pg.mkBrush(tokens().brass),
+                    movable=False,
+                )
+                label.setFont(font(10.5, bold=True))
+                self.tags.append(label)
+            line.sigPositionChanged.connect(lambda moved, w=which: self._cursor_moved(w, moved.value()))
+            plot.addItem(line, ignoreBounds=True)
+            pair.append(line)
+        self.cursors.append(pair)
+
+    def _cursor_moved(self, which: int, value: float) -> None:
+        known, value = self.times[which], min(self.run_end, max(0.0, value))
+        self.times[which] = value
+        for pair in self.cursors:
+            if pair[which].value() != value:
+                pair[which].blockSignals(True)
+                pair[which].setValue(value)
+                pair[which].blockSignals(False)
+        self._place_tags()
+        if value != known:
+            self.cursors_moved.emit(*self.times)
+
+    def _place_tags(self) -> None:
+        """The number of the earlier cursor stands left of its line and that of the later one right, so that
+        close ones do not cover each other, unless the edge is too near."""
+        if not self.plots:
+            return
+        (low, high), width = self.plots[0].vb.viewRange()[0], max(1.0, self.plots[0].vb.width())
+        room = TAG_WIDTH / width * (high - low)
+        for which, tag in enumerate(self.tags):
+            at, other = self.times[which], self.times[1 - which]
+            left = (at, which) < (other, 1 - which)
+            left = at - low > room if left else high - at < room
+            tag.anchors = [(1.0 if left else 0.0, 0.5)] * 2
+            tag.updatePosition()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Arrows move cursor 2, with Shift cursor 1; + and − zoom in time, F fits."""
+        assert event is not None
+        if not self.plots:
+            return
+        low, high = self.plots[0].vb.viewRange()[0]
+        key = event.key()
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            which = 0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
+            step = (high - low) / 200 * (1 if key == Qt.Key.Key_Right else -1)
+            self._cursor_moved(which, min(high, max(low, self.times[which] + step)))
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
+            half = (high - low) / 2 * (0.5 if key == Qt.Key.Key_Plus else 2.0)
+            middle = self.times[1] if low <= self.times[1] <= high else (low + high) / 2
+            self.plots[0].setXRange(middle - half, middle + half, padding=0)
+        elif key == Qt.Key.Key_F:
+            self.fit()
+        else:
+            super().keyPressEvent(event)
+
+    def set_cursors(self, a: float, b: float) -> None:
+        for which, value in enumerate((a, b)):
+            self._cursor_moved(which, value)
+
+    def _thin(self) -> None:
+        if not self.plots:
+            return
+        low, high = self.plots[0].vb.viewRange()[0]
+        for plot, traces in zip(self.plots, self.traces):
+            columns = max(100, int(plot.vb.width()))
+            for trace in traces:
+                trace.show(low, high, columns)
+        self._place_tags()
+
+    def resizeEvent(self, event) -> None:
+        fitted = [n for n in range(len(self.plots)) if self._is_fitted(n)] if hasattr(self, "plots") else []
+        super().resizeEvent(event)
+        for n in fitted:
+            self._fit_height(n)
+        if hasattr(self, "traces"):
+            self._thin()
+
+    def fit(self) -> None:
+        if self.plots:
+            self._fit_length()
+            for n in range(len(self.plots)):
+                self._fit_height(n)
+
+    def _fit_length(self, *, as_before: bool = False) -> None:
+        """Show the whole time; ``as_before``: only where the whole time of what was shown before is still in
+        view."""
+        low, high = self.plots[0].viewRange()[0]
+        if as_before and max(abs(low + 0.01 * self._end), abs(high - 1.01 * self._end)) > 1e-6 * self._end:
+            return
+        self._end = max((float(t.t[-1]) for traces in self.traces for t in traces if len(t.t)), default=1.0)
+        self.plots[0].setXRange(0, self._end, padding=0.01)
+
+    def look_at(self, time: float, around: float) -> None:
+        """Put cursor 1 on a time (s) and show ``around`` on each side of it."""
+        self._cursor_moved(0, time)
+        if self.plots:
+            self.plots[0].setXRange(time - around, time + around, padding=0)
+            for n, plot in enumerate(self.plots):
+                self._keep_from_rounding(n)
+                plot.enableAutoRange(axis="y")
+                plot.setAutoVisible(y=True)
+
+    def strip_at(self, at: QPointF) -> int | None:
+        point = self.mapToScene(at.toPoint())
+        return next((n for n, p in enumerate(self.plots) if p.sceneBoundingRect().contains(point)), None)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        assert event is not None
+        mime = event.mimeData()
+        if mime is not None and mime.hasFormat(SIGNAL_MIME):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:
+        assert event is not None
+        event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        assert event is not None
+        mime = event.mimeData()
+        if mime is not None:
+            keys = bytes(mime.data(SIGNAL_MIME).data()).decode().split("\n")
+            self.put(keys, self.strip_at(event.position()))
+            event.acceptProposedAction()
+
+    def put(self, keys: list[str], strip: int | None) -> None:
+        """Add signals to a strip, or to a new one at the end."""
+        if strip is None:
+            self.specs.append(StripSpec(list(dict.fromkeys(keys))))
+        else:
+            self.specs[strip].signals = list(dict.fromkeys([*self.specs[strip].signals, *keys]))
+        self.changed.emit()
+
+    def _menu(self, n: int, at) -> None:
+        menu = QMenu(self)
+        for key in self.specs[n].signals:
+            self._offer_units(menu, key)
+        for key in self.specs[n].signals:
+            menu.addAction(f"Take off {self.said_of.get(key, key)}", lambda k=key: self._take_off(n, k))
+        menu.addSeparator()
+        menu.addAction("Fit", self.fit)
+        menu.addAction("Remove this strip", lambda: (self.specs.pop(n), self.changed.emit()))
+        menu.exec(at.toPoint())
+
+    def _offer_units(self, menu: QMenu, key: str) -> None:
+        """The other units in which a signal can be read."""
+        declared, units = self.units_of.get(key, ("", None))
+        for other in OTHERS.get(declared, ()):
+            if units is not None and other != units.of(key, declared):
+                menu.addAction(
+                    f"Show {self.said_of.get(key, key)} in {other}",
+                    lambda k=key, u=other: self.unit_chosen.emit(k, u),
+                )
+
+    def _take_off(self, n: int, key: str) -> None:
+        self.specs[n].signals.remove(key)
+        if not self.specs[n].signals:
+            del self.specs[n]
+        self.changed.emit()
+
+    def picture(self, scale: float = 2.0) -> QImage:
+        """The strips as an image at twice the screen's resolution."""
+        image = QImage(int(self.width() * scale), int(self.height() * scale), QImage.Format.Format_ARGB32)
+        image.fill(QColor(tokens().paper))
+        painter = QPainter(image)
+        self.render(painter, QRectF(0, 0, image.width(), image.height()), self.rect())
+        painter.end()
+        return image
+
+
+def signals_mime(keys: list[str]) -> QMimeData:
+    mime = QMimeData()
+    mime.setData(SIGNAL_MIME, "\n".join(keys).encode())
+    mime.setText("\n".join(keys))
+    return mime

@@ -1,0 +1,129 @@
+"""Torque over speed: where a machine went in the shown runs, within what it can do."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QWidget
+
+from pendel.app.plots.plot import Plot
+from pendel.app.widgets.basic import column, label, row
+from pendel.app.widgets.theme import font, tokens
+from pendel.core.check import examine
+from pendel.core.drive import file
+from pendel.core.errors import PendelError
+from pendel.core.quantities.units import figure
+from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.run_roles import signals_of
+from pendel.core.runs.torque_speed import most_torque, path, turning_machines
+from pendel.core.runs.vectors import link_voltage
+from pendel.core.vocabulary import SignalRole
+
+HEIGHT = 250
+RPM = 30.0 / math.pi
+
+
+class TorquePanel(QWidget):
+    """The plane of torque over speed with the runs' paths, the point at cursor 2 and the envelope in all
+    quadrants."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.runs: list[tuple[KeptRun, str]] = []
+        self.time = 0.0
+        self.points: list[tuple[pg.ScatterPlotItem, np.ndarray, np.ndarray, np.ndarray]] = []
+        self.machine = QComboBox()
+        self.machine.setAccessibleName("Machine of the torque-speed plane")
+        self.machine.setFixedWidth(170)
+        self.machine.currentIndexChanged.connect(lambda _: self.draw())
+        self.when = label("", "muted")
+        self.plot = Plot("torque", "N·m", bottom="speed, rpm")
+        body = column(self, (4, 2, 10, 4), 4)
+        body.addLayout(row(label("Torque over speed of", "muted"), self.machine, self.when, 1, spacing=8))
+        body.addWidget(self.plot, 1)
+        self.setFixedHeight(HEIGHT)
+
+    def show_runs(self, runs: Sequence[tuple[KeptRun, str]]) -> None:
+        """Show runs, each with the colour of its traces; the last decides what machines there are."""
+        if [(id(run), tint) for run, tint in runs] == [(id(run), tint) for run, tint in self.runs]:
+            return
+        self.runs = list(runs)
+        chosen = self.machine.currentData()
+        self.machine.blockSignals(True)
+        self.machine.clear()
+        if self.runs:
+            drive = drive_of(self.runs[-1][0])
+            for key in turning_machines(self.runs[-1][0], drive) if drive else ():
+                self.machine.addItem(drive.cards[key].name, key)
+        self.machine.setCurrentIndex(max(0, self.machine.findData(chosen)))
+        self.machine.blockSignals(False)
+        self.draw()
+
+    def show_time(self, time: float) -> None:
+        self.time = time
+        told = []
+        for item, t, speed, torque in self.points:
+            x, y = (float(np.interp(time, t, values)) for values in (speed, torque))
+            item.setData([x * RPM], [y])
+            told.append(f"{figure(x, 'rpm', 3)}, {figure(y, 'N·m', 3)}")
+        self.when.setText(
+            f"at {figure(time, 's', 4)}, cursor 2: {' · '.join(told)}" if told else "No machine in this run."
+        )
+
+    def draw(self) -> None:
+        item = self.plot.getPlotItem()
+        for child in list(item.items):
+            item.removeItem(child)
+        self.points = []
+        machine = self.machine.currentData()
+        known = [
+            (run, tint) for run, tint in self.runs if machine and signals_of(run, machine, SignalRole.SPEED)
+        ]
+        self.plot.level(0.0)
+        self._draw_envelope(known[-1][0] if known else None, machine)
+        for run, tint in known:
+            t, speed, torque = path(run, machine)
+            self.plot.curve(speed * RPM, torque, tint, 1.4)
+            point = pg.ScatterPlotItem(
+                size=9, brush=pg.mkBrush(tint), pen=pg.mkPen(tokens().paper, width=1.5)
+            )
+            self.plot.addItem(point)
+            self.points.append((point, t, speed, torque))
+        item.autoRange(padding=0.13)
+        self.show_time(self.time)
+
+    def _draw_envelope(self, run: KeptRun | None, machine: str | None) -> None:
+        drive = drive_of(run) if run is not None else None
+        if drive is None or run is None or not machine:
+            return
+        curve = most_torque(drive, examine(drive).values, machine, link_voltage(run, run.end))
+        if curve is None:
+            return
+        x, y = curve.x * RPM, curve.y
+        mirrored = curve.label == "Torque at most"
+        _, speed, torque = path(run, machine)
+        for sign_x in signs_of(speed) if mirrored else (1,):
+            for sign_y in signs_of(torque) if mirrored else (1,):
+                self.plot.curve(sign_x * x, sign_y * y, tokens().brass, 1.4, Qt.PenStyle.DashLine)
+        words = curve.label.lower() if mirrored else "on its rated supply"
+        tag = pg.TextItem(words, color=tokens().brass_text, anchor=(0, 0))
+        tag.setFont(font(11))
+        tag.setPos(float(x[len(x) // 6]), float(y[len(x) // 6]))
+        self.plot.addItem(tag, ignoreBounds=True)
+
+
+def signs_of(values: np.ndarray) -> list[int]:
+    """The sides of zero that values reach by more than a twentieth of their largest."""
+    least = 0.05 * float(np.max(np.abs(values)))
+    return [sign for sign in (1, -1) if np.any(sign * values > least)] or [1]
+
+
+def drive_of(run: KeptRun):
+    try:
+        return file.from_text(run.drive_text)
+    except PendelError:
+        return None

@@ -1,0 +1,153 @@
+"""Values of cards as text for cards and lists."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from pendel.app.session.session import Session
+from pendel.core.catalogue.assembly import kind_in
+from pendel.core.catalogue.declare import ANY, Kind, Part
+from pendel.core.catalogue.index import kind_of
+from pendel.core.check import Examined
+from pendel.core.drive.document import Card, Drive, End
+from pendel.core.drive.inside import members, resolved
+from pendel.core.quantities.expressions import is_plain
+from pendel.core.quantities.units import figure, number_text, si_unit, unit
+from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.spectra import integral
+
+
+def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[str, str]:
+    """Each value in force as a figure with its unit; the text as written where it has no value."""
+    found = {}
+    values = examined.values.get(key, {})
+    for value in kind.values_in_force(card):
+        text = card.values.get(value.name, value.default)
+        number = values.get(value.name, math.nan)
+        if math.isnan(number):
+            found[value.name] = text
+        elif value.unit == ANY:
+            found[value.name] = (
+                text if not is_plain(text) and not text.isidentifier() else number_text(number)
+            )
+        else:
+            found[value.name] = figure(number, value.unit)
+    if isinstance(kind, Part) and kind.circuit is not None:
+        units = {"R_a": "Ω"}
+        try:
+            circuit = kind.circuit(values, card)
+        except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
+            circuit = {}
+        found |= {
+            n: figure(circuit[n], u, 3)
+            for n, u in units.items()
+            if n in circuit and n not in found and not math.isnan(circuit[n])
+        }
+    return found
+
+
+def telling_of_assembly(drive: Drive, key: str, examined: Examined) -> list[str]:
+    """The first values of the face, or how much is inside."""
+    kind = kind_in(drive, key)
+    lines = []
+    for value in kind.values[:2]:
+        behind = resolved(drive, End(key, value.name))
+        number = examined.values.get(behind.card, {}).get(behind.port, math.nan)
+        if not math.isnan(number):
+            lines.append(f"{value.name} {figure(number, value.unit if value.unit != ANY else '', 3)}")
+    return lines or [kind.sentence.rstrip(".")]
+
+
+def telling(drive: Drive, key: str, examined: Examined) -> list[str]:
+    card = drive.cards[key]
+    if card.face is not None:
+        return telling_of_assembly(drive, key, examined)
+    kind = kind_of(card)
+    if kind.telling is None:
+        return [kind.title.lower()]
+    try:
+        return [line for line in kind.telling(shown_values(card, key, kind, examined), card) if line][:2]
+    except (ArithmeticError, LookupError, TypeError, ValueError):
+        return [kind.title.lower()]
+
+
+def main_signal(drive: Drive, key: str) -> str | None:
+    """The signal a card shows; an assembly shows that of the first part inside that has one."""
+    if drive.cards[key].face is not None:
+        inner = [k for k in members(drive, key).values() if drive.cards[k].face is None]
+        return next((s for k in inner if (s := main_signal(drive, k))), None)
+    kind = kind_of(drive.cards[key])
+    if isinstance(kind, Part):
+        return f"{key}.{kind.main_signal}" if kind.main_signal else None
+    out = next((p.name for p in kind.ports if p.link.value == "signal out"), None)
+    return f"{key}.{out}" if out else None
+
+
+def main_signals(drive: Drive) -> list[str]:
+    return [s for s in (main_signal(drive, k) for k in drive.cards) if s]
+
+
+def run_on_cards(session: Session) -> KeptRun | None:
+    """The run whose values all cards show, with these computed in one go; none while they are evaluated
+    beside the window."""
+    run, keys = session.last_run, main_signals(session.drive)
+    if run is None or not session.evaluator.ready(run, keys):
+        return None
+    run.fetch(keys)
+    return run
+
+
+def value_at(run: KeptRun, key: str, time: float | None) -> float:
+    trace = run.trace(key)
+    if not len(trace.y):
+        return math.nan
+    if time is None:
+        return float(trace.y[-1])
+    if trace.sampled:
+        return float(
+            trace.y[
+                max(0, min(len(trace.y) - 1, int(np.searchsorted(trace.t, time + 1e-12, side="right")) - 1))
+            ]
+        )
+    return float(np.interp(time, trace.t, trace.y))
+
+
+def figure_of(run: KeptRun, key: str, time: float | None = None) -> str:
+    trace = run.trace(key)
+    value = value_at(run, key, time)
+    largest = float(np.max(np.abs(trace.y))) if len(trace.y) else 0.0
+    return figure(0.0 if abs(value) < 1e-9 * largest else value, trace.unit, 3)
+
+
+def spark(run: KeptRun, key: str, points: int = 80) -> np.ndarray:
+    """A trace as few points in the unit square, each the mean of its stretch, so that pulses do not beat;
+    shape (n, 2)."""
+    trace = run.trace(key)
+    if len(trace.y) < 2 or not np.all(np.isfinite(trace.y)) or trace.t[-1] <= trace.t[0]:
+        return np.empty((0, 2))
+    edges = np.linspace(trace.t[0], trace.t[-1], points + 1)
+    y = np.diff(integral(trace.t, trace.y, edges)) / np.diff(edges)
+    low, high = float(np.min(y)), float(np.max(y))
+    size = high - low
+    flat = size <= 1e-9 * max(abs(low), abs(high), 1e-12)
+    level = np.full(points, 0.5) if flat else (y - low) / size
+    return np.column_stack([np.linspace(0, 1, points), level])
+
+
+def unit_label(text: str) -> str:
+    return "" if text == ANY else text
+
+
+__all__ = [
+    "figure_of",
+    "main_signal",
+    "shown_values",
+    "si_unit",
+    "spark",
+    "telling",
+    "unit",
+    "unit_label",
+    "value_at",
+]

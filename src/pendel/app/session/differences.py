@@ -1,0 +1,78 @@
+"""What differs between two drives, in the words of the window: how runs are named."""
+
+from __future__ import annotations
+
+from pendel.core.catalogue.index import kind_of
+from pendel.core.drive.document import Card, Drive
+from pendel.core.errors import DriveProblem
+
+DATA = {
+    "profile": "profile",
+    "own": "equations",
+    "starts": "starting values",
+    "rows": "table",
+    "flux": "flux tables",
+}
+"""What a card may hold beside values and choices, and what users call it."""
+
+
+def title_of(card: Card) -> str:
+    """What the inspector calls a card's kind."""
+    try:
+        return kind_of(card).title
+    except DriveProblem:
+        return card.kind
+
+
+def value_told(card: Card, name: str) -> str:
+    """What a field shows: as written, or the catalogue's own; a bare number with its unit."""
+    spec = next((v for v in kind_of(card).values if v.name == name), None)
+    text = card.values.get(name, spec.default if spec else "")
+    try:
+        float(text)
+    except ValueError:
+        return text or "empty"
+    return f"{text} {spec.unit}".strip() if spec else text
+
+
+def choice_told(card: Card, name: str) -> str:
+    spec = next((c for c in kind_of(card).choices if c.name == name), None)
+    chosen = card.choices.get(name, spec.default if spec else "")
+    return dict(spec.options).get(chosen, chosen) if spec else chosen
+
+
+def differences(old: Drive | None, drive: Drive, most: int = 3) -> str:
+    """What differs from the run before, for naming a run: ``K_p 6 → 15``."""
+    if old is None:
+        return "first run"
+    found: list[str] = []
+    for name, quantity in drive.quantities.items():
+        before = old.quantities.get(name)
+        if before and before.text != quantity.text:
+            found.append(f"{name} {before.text} → {quantity.text}")
+    for key, card in drive.cards.items():
+        before = old.cards.get(key)
+        if before is None:
+            found.append(f"with {card.name}")
+            continue
+        if before.kind != card.kind:
+            found.append(f"{card.name}: {title_of(before)} → {title_of(card)}")
+        for name in sorted(card.values.keys() | before.values.keys()) if card.kind == before.kind else ():
+            was, now = value_told(before, name), value_told(card, name)
+            if was != now:  # not where a default was written out
+                found.append(f"{card.name} {name} {was} → {now}")
+        for name in sorted(card.choices.keys() | before.choices.keys()) if card.kind == before.kind else ():
+            if choice_told(before, name) != choice_told(card, name):
+                found.append(f"{card.name}: {choice_told(card, name)}")
+        for field, words in DATA.items():
+            if getattr(card, field) != getattr(before, field):
+                found.append(f"{card.name}: {words} changed")
+    found += [f"without {c.name}" for key, c in old.cards.items() if key not in drive.cards]
+    if set(old.wires) != set(drive.wires):
+        found.append("wired differently")
+    if old.settings.get("level") != drive.settings["level"]:
+        found.insert(0, str(drive.settings["level"]))
+    for name in ("until", "sensors", "tolerance", "method", "step", "tick", "computing_delay"):
+        if old.settings.get(name) != drive.settings[name]:
+            found.append(f"{name.replace('_', ' ')} {drive.settings[name]}")
+    return ", ".join(found[:most]) + (" …" if len(found) > most else "") if found else "as before"

@@ -1,0 +1,185 @@
+"""Work beside the window. What takes longer than a moment is a job: it begins, can be stopped, and ends exactly
+once: finished, stopped or failed."""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections import defaultdict
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import TimeoutError as NotDone
+from dataclasses import dataclass
+from enum import Enum, auto
+from typing import Any
+
+from PyQt6.QtCore import QObject, Qt, pyqtSignal
+
+from pendel.core.errors import PendelError, Stopped
+
+LOG = logging.getLogger("pendel")
+REPORT_EVERY = 0.03
+"""Seconds between two reports of progress that the window hears of."""
+
+
+class End(Enum):
+    FINISHED = auto()
+    STOPPED = auto()
+    FAILED = auto()
+
+
+@dataclass(frozen=True)
+class JobKind:
+    """What is done.
+
+    Parameters
+    ----------
+    lane
+        jobs of one lane wait for each other.
+    newest_wins
+        whether a newer job stops those of its kind before it.
+    failure
+        how the sentence of a failure begins that nobody foresaw.
+    """
+
+    name: str
+    lane: str
+    failure: str
+    newest_wins: bool = False
+
+
+RUN = JobKind("run", "run", "The run cannot be shown")
+JUDGE = JobKind("judge", "process beside", "The loops cannot be judged", newest_wins=True)
+PROPOSE = JobKind("propose", "process beside", "No gains proposed")
+CHECK_SHIPPED = JobKind("check shipped code", "process beside", "The shipped code cannot be checked")
+WRITE_C = JobKind("write C", "firmware", "The C cannot be written", newest_wins=True)
+READ_RUNS = JobKind("read kept runs", "disk", "The kept runs cannot be read", newest_wins=True)
+EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
+
+
+class Job:
+    """One piece of work. ``work`` gets the job, and reads there whether it is to stop."""
+
+    def __init__(self, kind: JobKind, work: Callable[[Job], Any], then: Callable[[Job], None]):
+        self.kind, self.work, self.then = kind, work, then
+        self.stopping = False
+        """Whether it was asked to stop."""
+        self.end: End | None = None
+        self.result: Any = None
+        self.sentence = ""
+        """Why it failed."""
+        self._reports: Callable[[Job, float], None] = lambda job, value: None
+        self._reported = 0.0
+
+    def stop(self) -> None:
+        """Ask it to stop; it ends when it has."""
+        self.stopping = True
+
+    def report(self, value: float) -> None:
+        """Tell of progress, from the thread in which it runs."""
+        now = time.monotonic()
+        if now - self._reported > REPORT_EVERY:
+            self._reported = now
+            self._reports(self, value)
+
+    def run(self) -> tuple[End, Any, str]:
+        """Do the work, in its lane's thread."""
+        if self.stopping:
+            return End.STOPPED, None, ""
+        try:
+            return End.FINISHED, self.work(self), ""
+        except Stopped:
+            return End.STOPPED, None, ""
+        except PendelError as problem:
+            return End.FAILED, None, str(problem)
+        except Exception as problem:  # the job's boundary: it must end, and say so
+            LOG.exception("%s failed", self.kind.name)
+            return End.FAILED, None, f"{self.kind.failure}: {problem}."
+
+
+class Jobs(QObject):
+    """All jobs of a window. What comes after a job is done in the window's thread."""
+
+    progressed = pyqtSignal(object, float)
+    _done = pyqtSignal(object)
+
+    def __init__(self, parent: QObject):
+        super().__init__(parent)
+        self._lanes: dict[str, ThreadPoolExecutor] = {}
+        self._open: dict[JobKind, list[Job]] = defaultdict(list)
+        self._ends: dict[Job, Future[tuple[End, Any, str]]] = {}
+        self._closed = False
+        self._done.connect(self._take, Qt.ConnectionType.QueuedConnection)
+
+    def start(
+        self,
+        kind: JobKind,
+        work: Callable[[Job], Any],
+        then: Callable[[Job], None],
+        *,
+        at_once: float = 0.0,
+    ) -> Job:
+        """Begin a job. ``then`` is called with it once it has ended, before this returns if that takes no
+        longer than ``at_once`` seconds."""
+        job = Job(kind, work, then)
+        if self._closed:
+            job.end = End.STOPPED
+            return job
+        if kind.newest_wins:
+            for older in list(self._open[kind]):
+                older.stop()
+                self._end(older, End.STOPPED)
+        job._reports = self._report
+        lane = self._lanes.setdefault(kind.lane, ThreadPoolExecutor(1, kind.lane))
+        self._open[kind].append(job)
+        future = self._ends[job] = lane.submit(job.run)
+        try:
+            if at_once:
+                future.result(at_once)
+        except NotDone:
+            at_once = 0.0
+        if at_once:
+            self._take(job)
+        else:
+            future.add_done_callback(lambda _: self._send(job))
+        return job
+
+    def busy(self, *kinds: JobKind) -> bool:
+        """Whether jobs of these kinds, or of any, have not ended."""
+        return any(self._open[kind] for kind in kinds or list(self._open))
+
+    def stop(self, kind: JobKind) -> None:
+        """Ask all jobs of a kind to stop."""
+        for job in self._open[kind]:
+            job.stop()
+
+    def close(self) -> None:
+        """End for good: what runs is asked to stop, and nothing that follows is done."""
+        self._closed = True
+        for job in [j for jobs in self._open.values() for j in jobs]:
+            job.stop()
+            job.end = End.STOPPED
+        self._open.clear()
+        for lane in self._lanes.values():
+            lane.shutdown(wait=False, cancel_futures=True)
+
+    def _report(self, job: Job, value: float) -> None:
+        if not self._closed:
+            self.progressed.emit(job, value)
+
+    def _send(self, job: Job) -> None:
+        """In the thread of the lane, which may outlive the window."""
+        if not self._closed:
+            self._done.emit(job)
+
+    def _take(self, job: Job) -> None:
+        """In the window's thread. A job that was superseded has had its end."""
+        future = self._ends.pop(job, None)
+        if job.end is None and not self._closed and future is not None:
+            end, job.result, job.sentence = future.result()
+            self._end(job, end)
+
+    def _end(self, job: Job, end: End) -> None:
+        job.end = end
+        self._open[job.kind].remove(job)
+        job.then(job)

@@ -1,0 +1,39 @@
+"""What only the ordered equations tell of a drive, found out in the process beside the window."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from pendel.core.drive import file
+from pendel.core.drive.document import Drive
+from pendel.core.drive.findings import Finding, fault
+from pendel.core.errors import DriveHasFindings, PendelError, Stopped
+from pendel.core.runs.worker import Beside, JudgeRequest
+
+if TYPE_CHECKING:
+    from pendel.core.loops.tuning import Standing
+
+LONGEST_JUDGING = 600.0
+"""Seconds that it may take to order a drive and to judge its loops, with the runs that this takes."""
+
+Study = tuple[list[Finding], "list[Standing]", str]
+"""Contradictions between parts, how the loops stand, and why that is not known, where it is no finding."""
+
+
+def judged_beside(worker: Beside, drive: Drive, stopping: Callable[[], bool] = lambda: False) -> Study:
+    """Another process orders and judges; here it is waited for. Raises `Stopped`."""
+    from pendel.core.loops.judgement import standings_of  # slow to load, and not needed to start
+    from pendel.core.runs.simulate import refused_c
+
+    try:
+        if refused := refused_c(drive):
+            return refused, [], ""
+        judgement = worker.ask(JudgeRequest(file.to_text(drive)), LONGEST_JUDGING, stopping)
+        return [fault(*f) for f in judgement.findings], standings_of(judgement, drive), judgement.problem
+    except Stopped:
+        raise
+    except DriveHasFindings as problem:
+        return problem.findings, [], ""
+    except PendelError as problem:
+        return [], [], str(problem)

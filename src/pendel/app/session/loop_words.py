@@ -1,0 +1,21 @@
+"""How a loop stands, in words."""
+
+from __future__ import annotations
+
+from pendel.core.loops.tuning import Standing
+from pendel.core.quantities.units import figure
+
+
+def loop_state(standing: Standing) -> tuple[str, str]:
+    """Words and colour role of a loop's state."""
+    if not standing.loop.closed:
+        return "open, no feedback", "brass"
+    if standing.judged is None:
+        return "moves in steps: judge it by runs", "brass"
+    m = standing.judged.margins
+    if not m.stable:
+        return "unstable with these gains", "brick"
+    if m.crossover != m.crossover:
+        return "gain never reaches 1", "brass"
+    words = f"{figure(m.crossover, 'Hz', 3)} · {m.phase:.0f}° margin"
+    return (words, "moss") if m.damped else (words + ", little", "brass")

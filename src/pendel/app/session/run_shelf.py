@@ -1,0 +1,185 @@
+"""The kept runs of the open drive: read, numbered, labelled, removed, and the units in which they are shown."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+from collections.abc import Callable
+from pathlib import Path
+
+from platformdirs import user_state_dir
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from pendel.app.session.jobs import READ_RUNS, End, Job, Jobs
+from pendel.core.drive import file
+from pendel.core.drive.document import Drive
+from pendel.core.errors import FileProblem, PendelError, Stopped
+from pendel.core.runs import kept
+from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.shown_units import ShownUnits
+from pendel.core.runs.worker import Beside, OrderRequest
+
+MOST_RUNS = 40
+MOST_READ = 12
+"""Runs that are read when a drive is opened."""
+AT_ONCE = 0.05
+"""Seconds that opening a drive waits for its runs."""
+LONGEST_ORDERING = 600.0
+"""Seconds that it may take to order the drive of a run."""
+DEMO = Path(__file__).parents[2] / "examples" / "car_door_drive.pendel"
+"""The shipped example; its runs and changes are kept elsewhere."""
+
+
+class RunShelf(QObject):
+    """The runs of one drive, the newest last."""
+
+    changed = pyqtSignal()
+    problems_found = pyqtSignal(list)
+    """Sentences on runs that cannot be read."""
+
+    def __init__(self, jobs: Jobs, worker: Beside, parent: QObject):
+        super().__init__(parent)
+        self._jobs, self._worker = jobs, worker
+        self.runs: list[KeptRun] = []
+        self.units = ShownUnits()
+        """In which all runs show their signals."""
+        self.path: Path | None = None
+        """The drive's file."""
+        self._ran: Drive | None = None
+        self._opened = 0
+        """Counts drives that were opened, so that runs of another are not taken for those of this one."""
+
+    @property
+    def reading(self) -> bool:
+        """Whether runs of the drive are still being read."""
+        return self._jobs.busy(READ_RUNS)
+
+    def open(self, path: Path | None) -> None:
+        """Take the runs of another drive off, and read those of the drive in a file: a few are there at once, many come a
+        moment later."""
+        self.path, self.runs, self._ran = path, [], None
+        self._opened += 1
+        self._jobs.stop(READ_RUNS)
+        if path is None or not self.folder.is_dir():
+            return
+        folder, opened = self.folder, self._opened
+
+        def work(job: Job) -> tuple[list[KeptRun], list[str]]:
+            return kept_runs(folder, self._worker, lambda: job.stopping)
+
+        self._jobs.start(READ_RUNS, work, lambda job: self._take(job, opened), at_once=AT_ONCE)
+
+    def _take(self, job: Job, opened: int) -> None:
+        """Place them before those that were made since the drive was opened."""
+        if opened != self._opened or job.end is End.STOPPED:
+            return
+        runs, problems = job.result if job.end is End.FINISHED else ([], [job.sentence])
+        for run in runs:
+            run.units = self.units
+        self.runs = [*runs, *self.runs]
+        if problems:
+            self.problems_found.emit(problems)
+        self.changed.emit()
+
+    @property
+    def folder(self) -> Path:
+        path = self.path
+        if path is not None and path.parent != DEMO.parent and writable(path.parent):
+            return path.with_suffix(".runs")
+        name = path.stem if path else "untitled"
+        return Path(user_state_dir("pendel")) / "runs" / f"{name}.runs"
+
+    def next_number(self) -> int:
+        names = [run.name.split(" · ")[0] for run in self.runs]
+        numbers = [int(m[1]) for name in names if (m := re.fullmatch(r"Run (\d{1,9})", name))]
+        files = self.folder.glob("run*.h5") if self.folder.is_dir() else ()
+        numbers += [int(m[1]) for p in files if (m := re.fullmatch(r"run(\d{1,9})(_\w+)?", p.stem))]
+        return max([0, *numbers]) + 1
+
+    def add(self, run: KeptRun) -> None:
+        run.units = self.units
+        self.runs.append(run)
+        del self.runs[:-MOST_RUNS]
+
+    def remove(self, run: KeptRun) -> None:
+        self.runs = [r for r in self.runs if r is not run]
+        with contextlib.suppress(OSError):
+            if run.file is not None:
+                run.file.unlink(missing_ok=True)
+        self.changed.emit()
+
+    def relabel(self, run: KeptRun, label: str) -> None:
+        """Raises `FileProblem` when the file cannot be written."""
+        kept.relabel(run, label)
+
+    @property
+    def last(self) -> KeptRun | None:
+        return self.runs[-1] if self.runs else None
+
+    def drive_of_last(self) -> Drive | None:
+        """The drive as it was when it ran last."""
+        if self.last is None:
+            return None
+        if self._ran is None:
+            with contextlib.suppress(FileProblem):
+                self._ran = file.from_text(self.last.drive_text)
+        return self._ran
+
+    def remember_as_run(self, drive: Drive) -> None:
+        self._ran = drive.copy()
+
+    def file_of(self, run: KeptRun) -> bytes:
+        """A kept run as its file holds it. Raises `FileProblem`."""
+        if run.file is None:
+            raise FileProblem(run.name, "this run has no file any more. Run once more.")
+        try:
+            return run.file.read_bytes()
+        except OSError as problem:
+            raise FileProblem(str(run.file), f"the run cannot be read: {problem.strerror}.") from problem
+
+    def choose_unit(self, key: str, unit_text: str) -> None:
+        """Show one signal of all runs in another unit. Raises `DriveProblem`."""
+        declared = next((r.declared_unit(key) for r in self.runs if key in r.infos), "")
+        self.units.choose(key, declared, unit_text)
+
+    def prefer_unit(self, declared: str, unit_text: str) -> None:
+        """Show all signals declared with a unit in another, but for those chosen one by one."""
+        self.units.preferred[declared] = unit_text
+
+
+def kept_runs(
+    folder: Path, worker: Beside, stopping: Callable[[], bool] = lambda: False
+) -> tuple[list[KeptRun], list[str]]:
+    """The newest runs kept in a folder, the oldest first, and why others are left out. What has to be ordered for them is ordered
+    by another process, since that would hold up this one."""
+    from pendel.core.runs.simulate import is_ordered, reopen  # slow to load, and not needed without kept runs
+
+    runs, problems = [], []
+    for path in sorted((p for p in folder.glob("run*.h5") if p.is_file()), key=age)[-MOST_READ:]:
+        if stopping():
+            raise Stopped
+        try:
+            drive = file.from_text(kept.load(path).drive_text)
+            if not is_ordered(drive):
+                worker.ask(OrderRequest(file.to_text(drive)), LONGEST_ORDERING, stopping)
+        except Stopped:
+            raise
+        except PendelError:
+            pass  # `reopen` says what is wrong
+        try:
+            runs.append(reopen(path))
+        except FileProblem as problem:
+            problems.append(f"A kept run is left out. {problem}")
+    return runs, problems
+
+
+def age(path: Path) -> float:
+    try:
+        return path.stat().st_mtime
+    except OSError:
+        return 0.0  # removed meanwhile
+
+
+def writable(folder: Path) -> bool:
+    return os.access(folder, os.W_OK)

@@ -1,0 +1,358 @@
+"""The open drive as the window sees it: undo, checking, file state, autosave, kept runs."""
+
+from __future__ import annotations
+
+import contextlib
+import traceback
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, QSettings, pyqtSignal
+from PyQt6.QtGui import QUndoCommand, QUndoStack
+
+from pendel.app.session.autosaves import Slot, digest_of, free_slot
+from pendel.app.session.jobs import JUDGE, End, Job, Jobs
+from pendel.app.session.judging import Study, judged_beside
+from pendel.app.session.run_shelf import RunShelf, writable
+from pendel.app.session.signal_evaluator import SignalEvaluator
+from pendel.app.widgets.timers import single_shot
+from pendel.core.catalogue.assembly import kind_in
+from pendel.core.catalogue.declare import Kind
+from pendel.core.check import Examined, examine
+from pendel.core.drive import commands, file
+from pendel.core.drive.assemblies import completed
+from pendel.core.drive.commands import Command
+from pendel.core.drive.document import Drive
+from pendel.core.drive.findings import Finding, attention, fault
+from pendel.core.drive.inside import sheet_of, wires_on
+from pendel.core.drive.limits import check_changes
+from pendel.core.drive.lock import FileLock, Owner, lock_of, take
+from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.formats.writing import write_atomically
+from pendel.core.runs.kept import KeptRun, Remark
+from pendel.core.runs.worker import Beside
+
+AUTOSAVE_AFTER_MS, AUTOSAVE_AT_LAST_MS = 1500, 5000
+"""After a pause in editing; and without one, after its first edit."""
+DEEP_CHECK_AFTER_MS = 400
+
+
+class UndoStep(QUndoCommand):
+    """Adapter from a core command to the undo stack; steps of one gesture merge."""
+
+    def __init__(self, session: Session, command: Command):
+        super().__init__(command.title)
+        self.session, self.command = session, command
+
+    def redo(self) -> None:
+        self.command.apply(self.session.drive, checked=True)
+
+    def undo(self) -> None:
+        self.command.revert(self.session.drive)
+
+    def id(self) -> int:
+        return hash(self.command.gesture) % (2**31 - 1) if self.command.gesture else -1
+
+    def mergeWith(self, other: QUndoCommand | None) -> bool:
+        if not isinstance(other, UndoStep) or other.command.gesture != self.command.gesture:
+            return False
+        self.command = Command(
+            self.command.title, self.command.changes + other.command.changes, self.command.gesture
+        )
+        return True
+
+
+class Session(QObject):
+    """One open drive. Views listen to its signals and change it only through `do`."""
+
+    changed = pyqtSignal(set)
+    examined_changed = pyqtSignal()
+    units_changed = pyqtSignal()
+    opened = pyqtSignal()
+    selection_changed = pyqtSignal()
+    sheet_changed = pyqtSignal()
+    runs_changed = pyqtSignal()
+    file_changed = pyqtSignal()
+    studied = pyqtSignal()
+    refused = pyqtSignal(str)
+    """Why an edit was not taken."""
+
+    def __init__(self, parent: QObject | None = None, settings: QSettings | None = None):
+        super().__init__(parent)
+        self.settings = settings or QSettings()
+        """What is remembered from one start to the next."""
+        self.undo = QUndoStack(self)
+        self.closing = False
+        self.judging = True
+        """Whether the loops shown may be older than the drive."""
+        self.judged: list = []
+        """Loops of the drive with their judgement, from the last study."""
+        self.judge_problem = ""
+        """Why there is none, where that is no finding."""
+        self.jobs = Jobs(self)
+        self.beside_worker = Beside()
+        """The process that runs what is needed to judge the drive, and to check its shipped code."""
+        self.shelf = RunShelf(self.jobs, self.beside_worker, self)
+        self.shelf.changed.connect(self.runs_changed)
+        self.shelf.problems_found.connect(self._runs_unread)
+        self.path: Path | None = None
+        self.selection: list[str] = []
+        self.selected_wire = ""
+        self.inside = ""
+        """The assembly whose sheet is open; empty for the drive's own."""
+        self.deep_findings: list[Finding] = []
+        self.run_findings: list[Finding] = []
+        self.remarks: list[Finding] = []
+        """What the last run showed; gone with the next edit."""
+        self.cursor_time: float | None = None
+        self.shown_keys: Callable[[], list[str]] = list
+        """Tells which signals of the next run will be shown at once."""
+        self.evaluator = SignalEvaluator(self.jobs, self)
+        self._autosave = single_shot(self, AUTOSAVE_AFTER_MS, self.autosave)
+        self._autosave_at_last = single_shot(self, AUTOSAVE_AT_LAST_MS, self.autosave)
+        self._lock: FileLock | Owner | None = None
+        """On the drive's file; an owner where another window has it open."""
+        self._slot: Slot | None = None
+        """Where this window keeps what is not saved."""
+        self._known_bytes: str | None = None
+        """Digest of the drive's file as it was read or written here last."""
+        self._deep = single_shot(self, DEEP_CHECK_AFTER_MS, self.check_deeply)
+        self.undo.cleanChanged.connect(self._clean_changed)
+        self._adopt(Drive())
+
+    def _clean_changed(self) -> None:
+        self.file_changed.emit()
+
+    def _adopt(self, drive: Drive) -> None:
+        self.drive = drive
+        drive.listeners.append(self._drive_changed)
+        self.examined: Examined = self._examine()
+
+    def _examine(self) -> Examined:
+        """What is said of the drive. Whatever happens in it, editing and autosave go on."""
+        try:
+            return examine(self.drive)
+        except Exception as problem:  # the edit's boundary
+            traceback.print_exc()
+            return Examined([fault(f"The drive cannot be examined: {problem}. Undo the last edit (Ctrl+Z).")])
+
+    def open(self, drive: Drive, path: Path | None, slot: Slot | None = None) -> None:
+        """Make ``drive`` the open one, with its kept runs. ``slot`` is where its unsaved changes were found."""
+        self._let_go()
+        self._adopt(drive)
+        self._slot = slot
+        self._belongs_to(path)
+        self.selection, self.selected_wire, self.inside = [], "", ""
+        self.undo.clear()
+        self.deep_findings = []
+        self.judged, self.judge_problem, self.judging = [], "", True
+        self.jobs.stop(JUDGE)  # what is still being found out is about another drive
+        self.run_findings, self.remarks = [], []
+        self.shelf.open(path)
+        self.opened.emit()
+        self.runs_changed.emit()
+        self.examined_changed.emit()
+        self.file_changed.emit()
+        self._deep.start()
+
+    def do(self, command: Command) -> None:
+        """Apply a command as one undo step; an empty one does nothing, and one whose result no drive can hold
+        is refused."""
+        if not command.changes:
+            return
+        whole = completed(self.drive, command)
+        try:
+            check_changes(self.drive, whole.changes)
+        except DriveProblem as problem:
+            self.refused.emit(str(problem))
+            self.changed.emit(set())  # fields show again what holds
+            return
+        self.undo.push(UndoStep(self, whole))
+
+    def _drive_changed(self, touched: set[tuple[str, str]]) -> None:
+        self._autosave.start()  # before all that may fail
+        if not self._autosave_at_last.isActive():
+            self._autosave_at_last.start()
+        gone = [c for c in self.selection if c not in self.drive.cards]
+        if gone:
+            self.selection = [c for c in self.selection if c in self.drive.cards]
+        if self.inside and getattr(self.drive.cards.get(self.inside), "face", None) is None:
+            self.enter("")
+        self.examined = self._examine()
+        self.remarks = []
+        self.changed.emit(touched)
+        self.examined_changed.emit()
+        self._deep.start()
+        self.judging = True
+        if gone:
+            self.selection_changed.emit()
+
+    def enter(self, assembly: str) -> None:
+        """Open the sheet of an assembly, or the drive's own."""
+        if assembly != self.inside:
+            self.inside = assembly
+            self.selection, self.selected_wire = [], ""
+            self.sheet_changed.emit()
+            self.selection_changed.emit()
+
+    def kinds(self) -> dict[str, Kind]:
+        """Kinds of the cards on the open sheet."""
+        found = {}
+        for key, card in self.drive.cards.items():
+            with contextlib.suppress(DriveProblem):
+                if card.inside == self.inside:
+                    found[key] = kind_in(self.drive, key)
+        return found
+
+    def select(self, cards: list[str], wire: str = "") -> None:
+        """Select cards, or a wire; the sheet they are on opens."""
+        if cards and cards[0] in self.drive.cards:
+            self.enter(self.drive.cards[cards[0]].inside)
+        elif wire in self.drive.wires and wire not in wires_on(self.drive, self.inside):
+            self.enter(sheet_of(self.drive, self.drive.wires[wire]))
+        if cards != self.selection or wire != self.selected_wire:
+            self.selection, self.selected_wire = cards, wire
+            self.selection_changed.emit()
+
+    @property
+    def findings(self) -> list[Finding]:
+        return [*self.examined.findings, *self.deep_findings, *self.run_findings, *self.remarks]
+
+    def check_deeply(self) -> None:
+        """Order the equations and judge the loops once the user pauses, beside the window."""
+        if self.closing:
+            return
+        drive, faulty = self.drive.copy(), bool(self.examined.faults)
+        none: Study = ([], [], "")
+
+        def work(job: Job) -> Study:
+            if faulty or not drive.cards:
+                return none
+            return judged_beside(self.beside_worker, drive, lambda: job.stopping)
+
+        self.jobs.start(JUDGE, work, self._take_study)
+
+    def judge_at_once(self) -> None:
+        """Judge without waiting for a pause, for whoever looks at the loops."""
+        if self._deep.isActive():
+            self._deep.stop()
+            self.check_deeply()
+
+    def _take_study(self, job: Job) -> None:
+        if job.end is End.STOPPED or self._deep.isActive():  # a newer one is to come
+            return
+        found, judged, problem = job.result if job.end is End.FINISHED else ([], [], job.sentence)
+        self.judged, self.judge_problem, self.judging = judged, problem, False
+        changed = found != self.deep_findings
+        self.deep_findings = found
+        self.studied.emit()
+        if changed:
+            self.examined_changed.emit()
+
+    def close(self) -> None:
+        self.closing = True
+        self._autosave.stop()
+        self._autosave_at_last.stop()
+        self._deep.stop()
+        self._let_go()
+        self.jobs.close()
+        self.beside_worker.close()
+
+    # file ------------------------------------------------------------------
+
+    @property
+    def dirty(self) -> bool:
+        return not self.undo.isClean()
+
+    def save(self, path: Path) -> None:
+        """Raises `FileProblem`; the drive stays as it is then."""
+        file.save(self.drive, path)
+        self.discard_autosave()
+        if path != self.path:
+            self._let_go()
+        self._belongs_to(path)
+        self.undo.setClean()
+        self.file_changed.emit()
+
+    def _belongs_to(self, path: Path | None) -> None:
+        """The open drive is that of a file, as it is now."""
+        self.path = self.shelf.path = path
+        self._known_bytes = digest_of(path) if path is not None else None
+        if path is not None and not isinstance(self._lock, FileLock):
+            self._lock = take(lock_of(path)) if writable(path.parent) else None
+
+    def _let_go(self) -> None:
+        if self._slot is not None and not self.dirty:
+            self.discard_autosave()  # it held edits that were undone
+        for held in (self._lock, self._slot.lock if self._slot else None):
+            if isinstance(held, FileLock):
+                held.release()
+        self._lock, self._slot = None, None
+
+    def changed_by_others(self, path: Path) -> bool:
+        """Whether the drive's file is another than it was when it was read or written here."""
+        return (
+            path == self.path
+            and self._known_bytes is not None
+            and digest_of(path) not in (self._known_bytes, None)
+        )
+
+    def autosave(self) -> None:
+        self._autosave.stop()
+        self._autosave_at_last.stop()
+        if not self.dirty:
+            return
+        with contextlib.suppress(
+            FileProblem, OSError
+        ):  # the next edit tries again; the open drive is not in danger
+            self._slot = self._slot or free_slot(self.path)
+            if self._slot is not None:
+                write_atomically(self._slot.path, file.to_text(self.drive))
+
+    def discard_autosave(self) -> None:
+        self._autosave.stop()
+        self._autosave_at_last.stop()
+        if self._slot is not None:
+            with contextlib.suppress(OSError):
+                self._slot.path.unlink(missing_ok=True)
+
+    # runs ------------------------------------------------------------------
+
+    @property
+    def runs(self) -> list[KeptRun]:
+        return self.shelf.runs
+
+    @property
+    def last_run(self) -> KeptRun | None:
+        return self.shelf.last
+
+    def add_run(self, run: KeptRun) -> None:
+        self.shelf.add(run)
+        self.remarks = [self._remark(r) for r in run.remarks]
+        self.runs_changed.emit()
+
+    def _remark(self, remark: Remark) -> Finding:
+        fix = (
+            commands.set_value(self.drive, remark.card, remark.value, remark.text)
+            if remark.value and remark.card in self.drive.cards
+            else None
+        )
+        return attention(
+            remark.sentence, remark.card, f"time:{remark.time!r}", fix, f"Set it to {remark.text}"
+        )
+
+    def _runs_unread(self, problems: list[str]) -> None:
+        self.run_findings += [attention(sentence) for sentence in problems]
+        self.examined_changed.emit()
+
+    def choose_unit(self, key: str, unit_text: str) -> None:
+        """Show one signal of all runs in another unit. Raises `DriveProblem`."""
+        self.shelf.choose_unit(key, unit_text)
+        self.units_changed.emit()
+        self.runs_changed.emit()
+
+    def prefer_unit(self, declared: str, unit_text: str) -> None:
+        """Show all signals declared with a unit in another, but for those chosen one by one."""
+        self.shelf.prefer_unit(declared, unit_text)
+        self.units_changed.emit()
+        self.runs_changed.emit()

@@ -1,0 +1,69 @@
+"""C that came with a drive runs with the user's rights, so it is asked for once; what was typed here is not."""
+
+from __future__ import annotations
+
+from textwrap import indent
+
+from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QPlainTextEdit, QWidget
+
+from pendel.app.session.own_sections import SECTIONS
+from pendel.app.session.session import Session
+from pendel.app.widgets.basic import column, wrapped
+from pendel.app.widgets.theme import code_font
+from pendel.core.catalogue.own_block import C
+from pendel.core.drive.document import Card
+from pendel.core.trust import allow, strange_c
+
+
+def may_run(session: Session, parent: QWidget) -> bool:
+    """Whether the drive's own C may run: it was typed in this session or allowed before, else the user is
+    asked."""
+    strange = [session.drive.cards[key] for key in strange_c(session.drive)]
+    if not strange:
+        return True
+    if OwnCode(strange, parent).exec() != QDialog.DialogCode.Accepted:
+        return False
+    allow(c.own for c in strange if c.own is not None)
+    session.check_deeply()
+    return True
+
+
+class OwnCode(QDialog):
+    """The question, with all the C it is about. Escape and Enter say no."""
+
+    def __init__(self, cards: list[Card], parent: QWidget):
+        super().__init__(parent)
+        self.setWindowTitle("Own C")
+        self.resize(640, 480)
+        body = column(self, (16, 14, 16, 14), 8)
+        names = ", ".join(f"“{c.name}”" for c in cards)
+        body.addWidget(wrapped(f"This drive brings C of its own in {names}.", "title"))
+        body.addWidget(
+            wrapped(
+                "It runs on this computer with your rights. If the drive came from someone else, read it first:"
+            )
+        )
+        self.code = QPlainTextEdit("\n\n\n".join(printed(c) for c in cards))
+        self.code.setReadOnly(True)
+        self.code.setFont(code_font(12))
+        self.code.setStyleSheet('font-family: "JetBrains Mono"; font-size: 12px;')
+        self.code.setAccessibleName("The C in question")
+        body.addWidget(self.code, 1)
+        buttons = QDialogButtonBox()
+        run = buttons.addButton("Run it", QDialogButtonBox.ButtonRole.AcceptRole)
+        leave = buttons.addButton("Do not run", QDialogButtonBox.ButtonRole.RejectRole)
+        assert run is not None and leave is not None
+        run.setAutoDefault(False)
+        leave.setDefault(True)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        body.addWidget(buttons)
+
+
+def printed(card: Card) -> str:
+    """A card's C as its file has it, under the headings of its page."""
+    parts = [card.name]
+    for name, title, *_ in SECTIONS[C]:
+        if lines := getattr(card.own, name):
+            parts += ["", f"{title}:", indent("\n".join(lines), "    ")]
+    return "\n".join(parts)

@@ -1,0 +1,218 @@
+"""Small shared widgets: labels, rows of figures, fields that evaluate what is typed, sparklines."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from pendel.app.widgets.theme import colour, font
+
+
+def label(text: str, role: str = "") -> QLabel:
+    made = QLabel(text)
+    if role:
+        made.setObjectName(role)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    return made
+
+
+def wrapped(text: str, role: str = "") -> QLabel:
+    made = label(text, role)
+    made.setWordWrap(True)
+    return made
+
+
+def button(text: str, action: Callable[[], object], role: str = "") -> QPushButton:
+    made = QPushButton(text)
+    if role:
+        made.setObjectName(role)
+    made.clicked.connect(lambda: action())
+    return made
+
+
+def rule() -> QFrame:
+    line = QFrame()
+    line.setFixedHeight(1)
+    line.setStyleSheet(f"background: {colour('hairline').name()};")
+    return line
+
+
+class Elided(QLabel):
+    """A label that shortens its text with an ellipsis and shows the whole as a tooltip."""
+
+    def __init__(self, text: str, role: str = "", right: bool = False):
+        super().__init__()
+        self.whole = text
+        if role:
+            self.setObjectName(role)
+        self.right = right
+        self.setToolTip(text)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def set_text(self, text: str) -> None:
+        self.whole = text
+        self.setToolTip(text)
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(self.fontMetrics().horizontalAdvance(self.whole) + 2, self.fontMetrics().height() + 2)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(20, self.fontMetrics().height() + 2)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        text = self.fontMetrics().elidedText(self.whole, Qt.TextElideMode.ElideRight, self.width())
+        flags = (
+            Qt.AlignmentFlag.AlignRight if self.right else Qt.AlignmentFlag.AlignLeft
+        ) | Qt.AlignmentFlag.AlignVCenter
+        painter.drawText(self.contentsRect(), flags, text)
+
+
+def row(*widgets: QWidget | int, spacing: int = 6) -> QHBoxLayout:
+    """Widgets side by side; a number is a stretch."""
+    made = QHBoxLayout()
+    made.setContentsMargins(0, 0, 0, 0)
+    made.setSpacing(spacing)
+    for widget in widgets:
+        if isinstance(widget, int):
+            made.addStretch(widget)
+        else:
+            made.addWidget(widget)
+    return made
+
+
+def column(
+    parent: QWidget, margins: tuple[int, int, int, int] = (16, 12, 16, 12), spacing: int = 4
+) -> QVBoxLayout:
+    made = QVBoxLayout(parent)
+    made.setContentsMargins(*margins)
+    made.setSpacing(spacing)
+    return made
+
+
+def clear(layout: QLayout) -> None:
+    """Remove and delete everything in a layout."""
+    while (item := layout.takeAt(0)) is not None:
+        widget, inner = item.widget(), item.layout()
+        if widget is not None:
+            widget.hide()
+            widget.deleteLater()
+        elif inner is not None:
+            clear(inner)
+
+
+def scrolled(inner: QWidget) -> QScrollArea:
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setWidget(inner)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    return area
+
+
+def figure_row(name: str, symbol: str, value: str, role: str = "") -> QHBoxLayout:
+    """Name, symbol in italics, right-aligned figure."""
+    left = Elided(name, "muted")
+    left.setFont(font(12))
+    sign = label(symbol)
+    sign.setStyleSheet(f"font-style: italic; color: {colour('muted').name()};")
+    right = label(value, role)
+    right.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+    right.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+    made = row(left, sign, right)
+    made.setStretch(0, 1)
+    right.setMinimumWidth(92)
+    return made
+
+
+class Field(QLineEdit):
+    """A line that commits on Enter or when left, and goes back on Escape."""
+
+    committed = pyqtSignal(str)
+
+    def __init__(self, text: str, name: str, width: int = 92):
+        super().__init__(text)
+        self.before = text
+        self.setAccessibleName(name)
+        self.setFixedHeight(24)
+        self.setMinimumWidth(width)
+        self.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.editingFinished.connect(self._commit)
+        self.setCursorPosition(0)
+
+    def _commit(self) -> None:
+        if self.text() != self.before:
+            self.before = self.text()
+            self.committed.emit(self.text())
+
+    def show_text(self, text: str) -> None:
+        """Follow the drive, unless something else is just being typed."""
+        if self.hasFocus() and self.text() != self.before:
+            return
+        if text != self.before:
+            self.setText(text)
+            self.setCursorPosition(0)
+        self.before = text
+
+    def mark(self, sentence: str) -> None:
+        """Turn brass with a sentence, or back to plain when empty."""
+        self.setProperty("wrong", bool(sentence))
+        self.setToolTip(sentence)
+        style = self.style()
+        assert style is not None
+        style.unpolish(self)
+        style.polish(self)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() == Qt.Key.Key_Escape:
+            self.setText(self.before)
+            self.clearFocus()
+            return
+        super().keyPressEvent(event)
+
+
+class Spark(QWidget):
+    """A trace as a small curve."""
+
+    def __init__(self, points: np.ndarray, tint: str, width: int = 90):
+        super().__init__()
+        self.points, self.tint = points, tint
+        self.setFixedSize(width, 18)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        if len(self.points) < 2:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(colour(self.tint) if self.tint[0] != "#" else self.tint_colour(), 1.3))
+        rect = QRectF(1, 2, self.width() - 2, self.height() - 4)
+        painter.drawPolyline(
+            QPolygonF(
+                [
+                    QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height())
+                    for x, y in self.points
+                ]
+            )
+        )
+
+    def tint_colour(self):
+        from PyQt6.QtGui import QColor
+
+        return QColor(self.tint)

@@ -1,0 +1,36 @@
+"""When things are done: a moment later, and only where they can be seen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtWidgets import QWidget
+
+
+def single_shot(parent: QObject, milliseconds: int, action: Callable[[], object]) -> QTimer:
+    """A timer that acts once after each start; started again before, it waits anew."""
+    timer = QTimer(parent)
+    timer.setSingleShot(True)
+    timer.setInterval(milliseconds)
+    timer.timeout.connect(action)
+    return timer
+
+
+class RefreshWhenShown:
+    """Starts a timer when its widget can be seen, else as soon as it is shown; hidden pages cost a new run
+    nothing."""
+
+    def __init__(self, widget: QWidget, timer: QTimer):
+        self.widget, self.timer, self.waiting = widget, timer, False
+
+    def __call__(self) -> None:
+        if self.widget.isVisible():
+            self.timer.start()
+        else:
+            self.waiting = True
+
+    def shown(self) -> None:
+        if self.waiting:
+            self.waiting = False
+            self.timer.start()

@@ -1,0 +1,81 @@
+"""Everything that can be done, declared once: name, title, key, menu, what it does to the window."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from pendel.app.window.main_window import MainWindow
+
+
+@dataclass(frozen=True)
+class ActionSpec:
+    """``does`` acts on the window. An empty title makes a separator."""
+
+    name: str
+    title: str
+    menu: str
+    key: str = ""
+    does: Callable[[MainWindow], object] = lambda window: None
+
+
+SEPARATOR = ""
+
+
+def separator(menu: str) -> ActionSpec:
+    return ActionSpec("", SEPARATOR, menu)
+
+
+ACTIONS = (
+    ActionSpec("new", "New drive", "File", "Ctrl+N", lambda w: w.files.new_drive()),
+    ActionSpec("open", "Open …", "File", "Ctrl+O", lambda w: w.files.open_drive()),
+    ActionSpec("examples", "Open an example", "File"),
+    ActionSpec("recent", "Open recent", "File"),
+    separator("File"),
+    ActionSpec("save", "Save", "File", "Ctrl+S", lambda w: w.files.save_drive()),
+    ActionSpec("save_as", "Save as …", "File", "Ctrl+Shift+S", lambda w: w.files.save_drive_as()),
+    separator("File"),
+    ActionSpec("save_traces", "Save traces …", "File", "Ctrl+E", lambda w: w.exports.save_traces()),
+    ActionSpec("save_c", "Save C …", "File", "", lambda w: w.save_c()),
+    separator("File"),
+    ActionSpec("quit", "Quit", "File", "Ctrl+Q", lambda w: w.close()),
+    ActionSpec("undo", "Undo", "Edit", "Ctrl+Z", lambda w: w.editing.undo()),
+    ActionSpec("redo", "Redo", "Edit", "Ctrl+Shift+Z", lambda w: w.editing.redo()),
+    separator("Edit"),
+    ActionSpec("cut", "Cut", "Edit", "Ctrl+X", lambda w: w.editing.cut()),
+    ActionSpec("copy", "Copy", "Edit", "Ctrl+C", lambda w: w.editing.copy()),
+    ActionSpec("paste", "Paste", "Edit", "Ctrl+V", lambda w: w.editing.paste()),
+    ActionSpec("duplicate", "Duplicate", "Edit", "Ctrl+D", lambda w: w.editing.duplicate()),
+    ActionSpec("delete", "Delete", "Edit", "", lambda w: w.editing.delete()),
+    ActionSpec("select_all", "Select all", "Edit", "Ctrl+A", lambda w: w.editing.select_all()),
+    ActionSpec("rename", "Rename", "Edit", "F2", lambda w: w.rename()),
+    ActionSpec("add", "Add a part or block …", "Insert", "A", lambda w: w.editing.add_card()),
+    ActionSpec("wire", "Wire …", "Insert", "W", lambda w: w.editing.wire()),
+    ActionSpec("tap", "Tap on this signal …", "Insert", "P", lambda w: w.editing.tap()),
+    ActionSpec("quantity", "Quantity …", "Insert", "Ctrl+K", lambda w: w.editing.add_quantity()),
+    separator("Insert"),
+    ActionSpec("group", "Group into an assembly", "Insert", "Ctrl+G", lambda w: w.drive_page.group()),
+    ActionSpec(
+        "dissolve", "Dissolve the assembly", "Insert", "Ctrl+Shift+G", lambda w: w.drive_page.dissolve()
+    ),
+    ActionSpec("shelve", "Put the assembly on your shelf", "Insert", "", lambda w: w.drive_page.shelve()),
+    ActionSpec("unshelve", "Take off your shelf", "Insert"),
+    ActionSpec("run", "Run or stop", "Run", "Ctrl+R", lambda w: w.run_or_stop()),
+    ActionSpec("open_loop", "Open or close this loop", "Run", "Ctrl+L", lambda w: w.editing.toggle_loop()),
+    ActionSpec("ideal", "All sensors ideal", "Run", "Ctrl+I", lambda w: w.editing.toggle_sensors()),
+    ActionSpec("propose", "Propose gains of all loops", "Run", "Ctrl+Shift+L", lambda w: w.proposing.start()),
+    separator("Run"),
+    ActionSpec("copy_picture", "Copy picture", "Run", "Ctrl+Shift+C", lambda w: w.exports.copy_picture()),
+    ActionSpec("save_picture", "Save picture …", "Run", "", lambda w: w.exports.save_picture()),
+    ActionSpec("tidy", "Tidy the sheet", "View", "T", lambda w: w.editing.tidy()),
+    ActionSpec("fit", "Fit", "View", "F", lambda w: w.fit()),
+    ActionSpec("open_circuit", "Open what is inside", "View", "O", lambda w: w.editing.open_circuit()),
+    ActionSpec("findings", "Findings", "View", "F8", lambda w: w.show_findings()),
+    ActionSpec("speeds", "Speeds in rpm", "View", "", lambda w: w.unit_choices.toggle_speeds()),
+    ActionSpec("next_area", "Next area", "View", "F6", lambda w: w.next_area()),
+    ActionSpec("about", "About Pendel", "Help", "", lambda w: w.about()),
+)
+ON_SHEET = frozenset({"add", "wire", "tap", "tidy", "fit", "open_circuit"})
+"""Single letters that act only while no text is being typed."""

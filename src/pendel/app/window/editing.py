@@ -1,0 +1,192 @@
+"""What the Edit and Insert menus do to the drive: clipboard, wires, taps, loops opened, sensors made ideal."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+from PyQt6.QtCore import QMimeData, QObject, pyqtSignal
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import QApplication, QInputDialog, QLineEdit, QPlainTextEdit, QWidget
+
+from pendel.app.drive.page import DrivePage
+from pendel.app.drive.wire_dialog import choose_wire
+from pendel.app.session.card_text import main_signal
+from pendel.app.session.session import Session
+from pendel.core.catalogue.declare import Block, Choice
+from pendel.core.drive import assemblies, commands
+from pendel.core.drive.document import End, Wire
+from pendel.core.drive.file import card_from_record, card_record
+from pendel.core.errors import DriveProblem, PendelError
+
+CLIP_MIME = "application/x-pendel-cards"
+
+
+class Editing(QObject):
+    """Acts on what is selected on the Drive page.
+
+    Parameters
+    ----------
+    commit
+        takes what is still being typed.
+    """
+
+    said = pyqtSignal(str)
+    page_wanted = pyqtSignal(str)
+
+    def __init__(self, session: Session, drive_page: DrivePage, commit: Callable[[], None], parent: QWidget):
+        super().__init__(parent)
+        self.session, self.drive_page, self.commit, self.window = session, drive_page, commit, parent
+
+    def undo(self) -> None:
+        self.commit()
+        self.session.undo.undo()
+
+    def redo(self) -> None:
+        self.session.undo.redo()
+
+    def add_card(self) -> None:
+        self.page_wanted.emit("Drive")
+        self.drive_page.open_search()
+
+    def delete(self) -> None:
+        self.drive_page.sheet.delete_selection()
+
+    def duplicate(self) -> None:
+        self.drive_page.sheet.duplicate()
+
+    def select_all(self) -> None:
+        self.session.select(list(self.drive_page.sheet.cards))
+
+    def tidy(self) -> None:
+        self.drive_page.sheet.tidy_all()
+
+    def open_circuit(self) -> None:
+        if self.session.selection:
+            self.drive_page.open_circuit(self.session.selection[0])
+
+    def add_quantity(self) -> None:
+        self.page_wanted.emit("Drive")
+        self.drive_page.spine.add_quantity()
+
+    def copy(self) -> None:
+        focused = QApplication.focusWidget()
+        if isinstance(focused, QLineEdit | QPlainTextEdit):
+            focused.copy()
+            return
+        if not self.session.selection:
+            return
+        clipped = commands.clip(self.session.drive, self.session.selection)
+        record = {
+            "cards": {k: card_record(c) for k, c in clipped.cards.items()},
+            "wires": [[str(w.a), str(w.b)] for w in clipped.wires],
+        }
+        mime = QMimeData()
+        mime.setData(CLIP_MIME, json.dumps(record).encode())
+        QGuiApplication.clipboard().setMimeData(mime)
+
+    def cut(self) -> None:
+        focused = QApplication.focusWidget()
+        if isinstance(focused, QLineEdit | QPlainTextEdit):
+            focused.cut()
+            return
+        self.copy()
+        self.drive_page.sheet.delete_selection()
+
+    def paste(self) -> None:
+        focused = QApplication.focusWidget()
+        if isinstance(focused, QLineEdit | QPlainTextEdit):
+            focused.paste()
+            return
+        mime = QGuiApplication.clipboard().mimeData()
+        if mime is None or not mime.hasFormat(CLIP_MIME):
+            return
+        try:
+            record = json.loads(bytes(mime.data(CLIP_MIME).data()))
+            cards = {k: card_from_record(c) for k, c in record["cards"].items()}
+            wires = tuple(Wire(End.parse(a), End.parse(b)) for a, b in record["wires"])
+        except (PendelError, ArithmeticError, AttributeError, LookupError, TypeError, ValueError):
+            self.said.emit("What is on the clipboard cannot be pasted here. Copy cards of a drive first.")
+            return
+        command, new = assemblies.insert(self.session.drive, commands.Clip(cards, wires), self.session.inside)
+        self.session.do(command)
+        self.session.select(new)
+
+    def wire(self) -> None:
+        """Wire by keyboard: choose both ends from lists."""
+        ends = choose_wire(self.window, self.session)
+        if ends is not None:
+            self.session.do(commands.add_wire(self.session.drive, *ends))
+
+    def signal_to_tap(self) -> End | None:
+        session = self.session
+        if session.selected_wire in session.drive.wires:
+            wire = session.drive.wires[session.selected_wire]
+            item = self.drive_page.sheet.wires.get(wire.key)
+            return wire.a if item is not None and item.link in ("continuous", "sampled") else None
+        if len(session.selection) == 1:
+            try:
+                signal = main_signal(session.drive, session.selection[0])
+            except DriveProblem:
+                return None
+            return End.parse(signal) if signal else None
+        return None
+
+    def tap(self) -> None:
+        end = self.signal_to_tap()
+        if end is None:
+            self.said.emit("Select a signal wire or a card first, then press P.")
+            return
+        self.tap_on(end)
+
+    def tap_on(self, end: End) -> None:
+        """Name a signal; a second time takes the name off."""
+        known = next((name for name, tapped in self.session.drive.taps.items() if tapped == end), None)
+        if known is not None:
+            self.session.do(commands.remove_tap(self.session.drive, known))
+            self.said.emit(f"The tap {known} is taken off.")
+            return
+        name, good = QInputDialog.getText(
+            self.window, "Tap", f"Name for {end}", text=f"{end.card}_{end.port}"
+        )
+        if good and name.strip():
+            try:
+                self.session.do(commands.add_tap(self.session.drive, name.strip(), end))
+            except DriveProblem as problem:
+                self.said.emit(str(problem))
+
+    def regulator(self) -> str | None:
+        if len(self.session.selection) != 1:
+            return None
+        card = self.session.selection[0]
+        return card if self._loop_choice(card) is not None else None
+
+    def _loop_choice(self, card: str) -> Choice | None:
+        """The choice that opens the loop of a regulator."""
+        kind = self.session.kinds().get(card)
+        return (
+            next((c for c in kind.choices if c.name == kind.opens), None) if isinstance(kind, Block) else None
+        )
+
+    def toggle_loop(self) -> None:
+        card = self.regulator()
+        choice = self._loop_choice(card) if card is not None else None
+        if card is not None and choice is not None:
+            (closed, _), (opened, _) = choice.options
+            now = self.session.drive.cards[card].choices.get(choice.name, closed)
+            self.session.do(
+                commands.set_choice(
+                    self.session.drive, card, choice.name, closed if now == opened else opened
+                )
+            )
+
+    def toggle_sensors(self) -> None:
+        now = self.session.drive.settings["sensors"]
+        self.session.do(
+            commands.set_setting(self.session.drive, "sensors", "as they are" if now == "ideal" else "ideal")
+        )
+        self.said.emit(
+            "All sensors are ideal now. Run to compare."
+            if now != "ideal"
+            else "The sensors behave as they are again."
+        )

@@ -1,0 +1,285 @@
+"""A drive's file: new, open, save, recent files, the autosave that is offered after a crash."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, QSettings, pyqtSignal
+from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox, QWidget
+
+from pendel.app.session.autosaves import Slot, slots
+from pendel.app.session.differences import differences
+from pendel.app.session.run_shelf import DEMO, writable
+from pendel.app.session.session import Session
+from pendel.core.drive import file
+from pendel.core.drive.document import Drive
+from pendel.core.drive.lock import FileLock, lock_of, take
+from pendel.core.drive.shelf import on_shelf
+from pendel.core.errors import FileProblem
+
+MOST_RECENT = 8
+MOST_TOLD = 12
+"""Sentences in a question."""
+EXAMPLES = DEMO.parent
+"""The shipped drives; what is changed in them is saved elsewhere."""
+
+
+class DriveFiles(QObject):
+    """Opens and saves the session's drive. ``commit`` takes over what is still being typed."""
+
+    said = pyqtSignal(str)
+    created = pyqtSignal()
+
+    def __init__(self, session: Session, settings: QSettings, commit: Callable[[], None], window: QWidget):
+        super().__init__(window)
+        self.session, self.settings, self.commit, self.window = session, settings, commit, window
+
+    def may_leave(self) -> bool:
+        """Ask once about unsaved changes; true when it is all right to go on."""
+        self.commit()
+        if not self.session.dirty:
+            return True
+        answer = QMessageBox.question(
+            self.window,
+            "Unsaved changes",
+            f"Save the changes to {self.session.drive.title}?",
+            QMessageBox.StandardButton.Save
+            | QMessageBox.StandardButton.Discard
+            | QMessageBox.StandardButton.Cancel,
+            QMessageBox.StandardButton.Save,
+        )
+        if answer == QMessageBox.StandardButton.Save:
+            return self.save_drive()
+        if answer == QMessageBox.StandardButton.Discard:
+            self.session.discard_autosave()
+            return True
+        return False
+
+    def new_drive(self) -> None:
+        if self.may_leave():
+            self.session.open(Drive(), None)
+            self.created.emit()
+
+    def open_drive(self) -> None:
+        if self.may_leave():
+            path, _ = QFileDialog.getOpenFileName(
+                self.window,
+                "Open a drive",
+                str(self.session.path.parent) if self.session.path else "",
+                "Pendel drives (*.pendel);;All files (*)",
+            )
+            if path:
+                self.open_path(Path(path))
+
+    def open_path(self, path: Path) -> bool:
+        """Open a file; what another window left unsaved of it is offered. False, with a sentence, when it
+        cannot be read."""
+        if not self._may_share(path):
+            return False
+        try:
+            drive = file.load(path)
+        except FileProblem as problem:
+            return self._offer_autosave(path) or self._open_damaged(path, problem)
+        if not self._offer_autosave(path, drive):
+            self.session.open(drive, path)
+        self._remember(path)
+        return True
+
+    def _may_share(self, path: Path) -> bool:
+        """Whether nobody else has the file open, or the user wants it all the same."""
+        if path == self.session.path or path.parent == EXAMPLES or not path.is_file():
+            return True
+        lock = take(lock_of(path)) if writable(path.parent) else None
+        if isinstance(lock, FileLock):
+            lock.release()
+            return True
+        if lock is None:
+            return True
+        answer = QMessageBox.question(
+            self.window,
+            "Open elsewhere",
+            f"{path.name} is open in another window of Pendel ({lock}). Open it here too? Before either "
+            "saves over the other, it is asked.",
+            QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No,
+            QMessageBox.StandardButton.No,
+        )
+        return answer == QMessageBox.StandardButton.Yes
+
+    def _open_damaged(self, path: Path, problem: FileProblem) -> bool:
+        """Offer what can be read of a file as a new drive. The file itself stays as it is."""
+        try:
+            drive, left_out = file.load_as_far_as_it_goes(path)
+        except FileProblem:
+            self.complain(problem)
+            return False
+        told = "\n".join(f"· {sentence}" for sentence in left_out[:MOST_TOLD])
+        more = f"\n… and {len(left_out) - MOST_TOLD} more" if len(left_out) > MOST_TOLD else ""
+        answer = QMessageBox.question(
+            self.window,
+            "Not all can be read",
+            f"{path.name} can be read in part: {len(drive.cards)} cards, {len(drive.wires)} wires. Left "
+            f"out would be:\n\n{told}{more}\n\n"
+            "Open what there is as a new drive? The file stays as it is.",
+        )
+        if answer != QMessageBox.StandardButton.Yes:
+            return False
+        self.session.open(drive, None)
+        self.session.undo.resetClean()
+        self.session.file_changed.emit()
+        return True
+
+    def offer_untitled_autosave(self) -> None:
+        self._offer_autosave(None)
+
+    def _offer_autosave(self, path: Path | None, saved: Drive | None = None) -> bool:
+        """Offer what a window that is gone left unsaved, one after the other; true where it was taken up."""
+        for slot in slots(path, used=True):
+            drive = self._autosaved(slot)
+            if drive is None or (saved is not None and file.to_text(drive) == file.to_text(saved)):
+                if drive is not None:
+                    slot.path.unlink(missing_ok=True)
+                slot.lock.release()
+                continue
+            name = path.name if path else "a drive that was never saved"
+            answer = QMessageBox.question(
+                self.window, "Autosave", f"Pendel ended before {name} was saved. Take up the unsaved changes?"
+            )
+            if answer == QMessageBox.StandardButton.Yes:
+                self.session.open(drive, path, slot)
+                self.session.undo.resetClean()
+                self.session.file_changed.emit()
+                return True
+            slot.path.unlink(missing_ok=True)
+            slot.lock.release()
+        return False
+
+    def _autosaved(self, slot: Slot) -> Drive | None:
+        """The drive of an autosave, as far as it can be read; one that cannot be is put aside, never
+        deleted."""
+        try:
+            return file.load_as_far_as_it_goes(slot.path)[0]
+        except FileProblem as problem:
+            aside = slot.path.with_name(f"{slot.path.stem}-{datetime.now():%Y%m%d-%H%M%S}.unreadable")
+            with contextlib.suppress(OSError):
+                slot.path.rename(aside)
+            self.complain(
+                FileProblem(str(aside), f"an autosave cannot be read and was put there. {problem.reason}")
+            )
+            return None
+
+    def complain(self, problem: FileProblem) -> None:
+        QMessageBox.warning(self.window, "File", str(problem))
+
+    def save_drive(self) -> bool:
+        self.commit()
+        if self.session.path is None or self.session.path.parent == EXAMPLES:
+            return self.save_drive_as()
+        return self._save_to(self.session.path)
+
+    def save_drive_as(self) -> bool:
+        suggestion = self.session.path.name if self.session.path else "drive.pendel"
+        path, _ = QFileDialog.getSaveFileName(
+            self.window, "Save the drive", suggestion, "Pendel drives (*.pendel)"
+        )
+        if not path:
+            return False
+        return self._save_to(Path(path if path.endswith(".pendel") else path + ".pendel"))
+
+    def _save_to(self, path: Path) -> bool:
+        if self.session.changed_by_others(path):
+            wanted = self._where_instead(path)
+            if wanted is None:
+                return False
+            path = wanted
+        try:
+            self.session.save(path)
+        except FileProblem as problem:
+            self.complain(problem)
+            return False
+        self._remember(path)
+        self.said.emit(f"Saved {path}.")
+        return True
+
+    def _where_instead(self, path: Path) -> Path | None:
+        """The file is not as it was when it was opened or saved here: over it, beside it, or not at all."""
+        shown = ""
+        while True:
+            box = QMessageBox(self.window)
+            box.setWindowTitle("Changed elsewhere")
+            box.setText(
+                f"{path.name} was changed by another program since it was opened here. Saving over it "
+                f"loses what was changed there.{shown}"
+            )
+            over = box.addButton("Save over it", QMessageBox.ButtonRole.DestructiveRole)
+            beside = box.addButton("Save beside it", QMessageBox.ButtonRole.AcceptRole)
+            differs = box.addButton("Show what differs", QMessageBox.ButtonRole.ActionRole)
+            box.addButton(QMessageBox.StandardButton.Cancel)
+            box.setDefaultButton(beside)
+            box.exec()
+            chosen = box.clickedButton()
+            if chosen is over:
+                return path
+            if chosen is beside:
+                return free_beside(path)
+            if chosen is not differs:
+                return None
+            shown = f"\n\nHere, compared with there: {self._difference(path)}."
+
+    def _difference(self, path: Path) -> str:
+        try:
+            there = file.load_as_far_as_it_goes(path)[0]
+        except FileProblem as problem:
+            return f"the file cannot be read: {problem.reason}"
+        return differences(there, self.session.drive, MOST_TOLD)
+
+    def _remember(self, path: Path) -> None:
+        recent = [str(path), *(p for p in self._recent() if p != str(path))][:MOST_RECENT]
+        self.settings.setValue("recent", recent)
+
+    def _recent(self) -> list[str]:
+        stored = self.settings.value("recent") or []
+        return [stored] if isinstance(stored, str) else list(stored)
+
+    def fill_examples(self, menu: QMenu) -> None:
+        """The shipped drives by title, the demo first."""
+        menu.clear()
+        for path in sorted(EXAMPLES.glob("*.pendel"), key=lambda p: (p != DEMO, p.name)):
+            title = json.loads(path.read_text("utf-8"))["settings"]["title"].split("·")[-1].strip()
+            menu.addAction(
+                f"{title[:1].upper()}{title[1:]}", lambda p=path: self.may_leave() and self.open_path(p)
+            )
+
+    def fill_shelf(self, menu: QMenu) -> None:
+        """What is on the user's own shelf; choosing one takes it off."""
+        menu.clear()
+        for name, path in on_shelf():
+            menu.addAction(name, lambda n=name, p=path: self.take_off_shelf(n, p))
+        if menu.isEmpty():
+            menu.addAction("Nothing yet").setEnabled(False)
+
+    def take_off_shelf(self, name: str, path: Path) -> None:
+        try:
+            path.replace(path.with_suffix(".bak"))
+        except OSError as problem:
+            self.said.emit(f"{name} cannot be taken off the shelf: {problem.strerror}.")
+            return
+        self.said.emit(f"{name} is off your shelf. Its file stays as {path.with_suffix('.bak')}.")
+
+    def fill_recent(self, menu: QMenu) -> None:
+        menu.clear()
+        for text in self._recent():
+            menu.addAction(text, lambda p=text: self.may_leave() and self.open_path(Path(p)))
+        if menu.isEmpty():
+            menu.addAction("None yet").setEnabled(False)
+
+
+def free_beside(path: Path) -> Path:
+    """A name beside a file that no file has."""
+    number = 2
+    while (found := path.with_stem(f"{path.stem} {number}")).exists():
+        number += 1
+    return found

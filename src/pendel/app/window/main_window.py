@@ -1,0 +1,434 @@
+"""The main window: pages, the run bar, menus, files. What it does is in the pages and the session."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QSettings, Qt
+from PyQt6.QtGui import (
+    QAction,
+    QCloseEvent,
+    QKeySequence,
+    QResizeEvent,
+)
+from PyQt6.QtWidgets import (
+    QApplication,
+    QButtonGroup,
+    QHBoxLayout,
+    QMainWindow,
+    QMenu,
+    QMenuBar,
+    QMessageBox,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from pendel import __version__
+from pendel.app.drive.page import DrivePage
+from pendel.app.session.page import Page
+from pendel.app.session.proposing import Proposing
+from pendel.app.session.run_jobs import RunJobs
+from pendel.app.session.session import Session
+from pendel.app.session.trust import may_run
+from pendel.app.session.usual_strips import default_strips, keys_of
+from pendel.app.widgets.basic import Elided, Field, button, label
+from pendel.app.window.actions import ACTIONS, ON_SHEET
+from pendel.app.window.editing import Editing
+from pendel.app.window.exports import Exports
+from pendel.app.window.files import DriveFiles
+from pendel.app.window.foot import Foot
+from pendel.app.window.pages import PAGES
+from pendel.app.window.run_bar import LevelChoice, Mark, RunButton
+from pendel.app.window.unit_choices import UnitChoices
+from pendel.core.drive import commands
+from pendel.core.drive.document import Drive, End
+from pendel.core.drive.findings import Finding, Severity
+from pendel.core.extensions import all_left_out
+from pendel.core.measures import MEASURES
+from pendel.core.plant.methods import METHODS
+
+
+class MainWindow(QMainWindow):
+    def __init__(self, settings: QSettings | None = None):
+        super().__init__()
+        self.settings = settings or QSettings("pendel", "pendel")
+        self.session = Session(self, self.settings)
+        self.jobs = RunJobs(self.session, self)
+        self.foot = Foot(self.session, self)
+        self.actions_by_name: dict[str, QAction] = {}
+        self.pages: dict[str, QWidget] = {}
+        self.stack = QStackedWidget()
+        self.show_after_run = False
+        self._build_pages()
+        self.unit_choices = UnitChoices(self.session, self.settings, self)
+        self.editing = Editing(self.session, self.drive_page, self._commit_editors, self)
+        self.files = DriveFiles(self.session, self.settings, self._commit_editors, self)
+        self.proposing = Proposing(self.session, self)
+        self.exports = Exports(self.session, self, lambda: self.page("Runs"), self._picture_target)
+        self._build_menus()
+        body = QWidget()
+        inside = QVBoxLayout(body)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(0)
+        inside.addWidget(self._build_header())
+        inside.addWidget(self.stack, 1)
+        inside.addWidget(self.foot)
+        self.setCentralWidget(body)
+        self._connect()
+        self.resize(1280, 800)
+        geometry = self.settings.value("geometry")
+        if geometry is not None:
+            self.restoreGeometry(geometry)
+        self.drive_page.sheet.setFocus()
+        self.session.open(Drive(), None)  # an empty drive is a drive: every view is there from the start
+        self._enable_actions()
+
+    # building ------------------------------------------------------------------
+
+    def _build_pages(self) -> None:
+        self.drive_page = DrivePage(self.session)
+        for spec in PAGES:
+            # Others are built when first shown, so that the window is there sooner.
+            self.pages[spec.title] = self.drive_page if spec.title == "Drive" else QWidget()
+            self.stack.addWidget(self.pages[spec.title])
+        self.page_now = "Drive"
+
+    def page(self, title: str) -> Page:
+        """A page, built when first needed."""
+        known = self.pages[title]
+        if isinstance(known, Page):
+            return known
+        place = list(self.pages).index(title)
+        made = PAGES[place].build(self.session)
+        self.stack.insertWidget(place, made)
+        self.stack.removeWidget(known)
+        known.deleteLater()
+        self.pages[title] = made
+        self._listen_to(made)
+        return made
+
+    def _listen_to(self, page: Page) -> None:
+        page.said.connect(self.say)
+        page.wanted.connect(lambda name: self.actions_by_name[name].trigger())
+        page.run_wanted.connect(lambda: self.start_run(show=True))
+        page.tap_wanted.connect(lambda key: self.editing.tap_on(End.parse(key)))
+
+    def _build_header(self) -> QWidget:
+        header = QWidget()
+        header.setObjectName("header")
+        header.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        header.setFixedHeight(44)
+        inside = QHBoxLayout(header)
+        inside.setContentsMargins(8, 0, 14, 0)
+        inside.setSpacing(4)
+        inside.addWidget(Mark())
+        inside.addSpacing(8)
+        self.tabs = QButtonGroup(self)
+        for n, name in enumerate(self.pages):
+            tab = button(name, lambda p=name: self.show_page(p), "tab")
+            tab.setCheckable(True)
+            tab.setChecked(n == 0)
+            tab.setFixedHeight(44)
+            tab.setToolTip(f"Alt+{n + 1}")
+            self.tabs.addButton(tab, n)
+            inside.addWidget(tab)
+        inside.addStretch(1)
+        self.level = LevelChoice(self.session)
+        inside.addWidget(self.level)
+        inside.addSpacing(14)
+        inside.addWidget(label("until", "muted"))
+        self.until = Field("", "Run length", 72)
+        self.until.setFixedWidth(76)
+        self.until.committed.connect(
+            lambda text: self.session.do(commands.set_setting(self.session.drive, "until", text))
+        )
+        inside.addWidget(self.until)
+        inside.addSpacing(8)
+        self.run_button = RunButton()
+        self.run_button.clicked.connect(self.run_or_stop)
+        inside.addWidget(self.run_button)
+        inside.addWidget(label("Ctrl+R", "muted"))
+        return header
+
+    def _build_menus(self) -> None:
+        bar = QMenuBar()
+        menus: dict[str, QMenu] = {}
+        fills = {
+            "recent": self.files.fill_recent,
+            "examples": self.files.fill_examples,
+            "unshelve": self.files.fill_shelf,
+        }
+        for spec in ACTIONS:
+            if spec.menu not in menus:
+                menus[spec.menu] = bar.addMenu(spec.menu)
+            if not spec.title:
+                menus[spec.menu].addSeparator()
+                continue
+            if spec.name in fills:
+                menu, fill = menus[spec.menu].addMenu(spec.title), fills[spec.name]
+                menu.aboutToShow.connect(lambda menu=menu, fill=fill: fill(menu))
+                continue
+            action = QAction(spec.title, self)
+            if spec.key:
+                action.setShortcut(QKeySequence(spec.key))
+            if spec.name in ON_SHEET:
+                action.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+                self.drive_page.sheet.addAction(action)
+            action.triggered.connect(lambda _=False, does=spec.does: does(self))
+            self.actions_by_name[spec.name] = action
+            menus[spec.menu].addAction(action)
+        self.unit_choices.follow(self.actions_by_name["speeds"])
+        for n, name in enumerate(self.pages):
+            action = QAction(name, self)
+            action.setShortcut(QKeySequence(f"Alt+{n + 1}"))
+            action.triggered.connect(lambda _=False, p=name: self.show_page(p))
+            menus["View"].addAction(action)
+        self.file_label = Elided("", "muted", right=True)
+        top = QWidget()
+        top.setObjectName("menu")
+        top.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        line = QHBoxLayout(top)
+        line.setContentsMargins(0, 0, 14, 0)
+        line.addWidget(bar)
+        line.addWidget(self.file_label, 1)
+        self.setMenuWidget(top)
+
+    def _connect(self) -> None:
+        session = self.session
+        session.file_changed.connect(self._show_file)
+        session.changed.connect(lambda _: self._follow())
+        session.opened.connect(self._follow)
+        session.examined_changed.connect(self._follow)
+        session.selection_changed.connect(self._enable_actions)
+        session.undo.indexChanged.connect(lambda _: self._enable_actions())
+        session.shown_keys = self._usual_keys
+        self.jobs.started.connect(lambda: self.run_button.set_progress(0.0))
+        self.jobs.progressed.connect(self.run_button.set_progress)
+        self.jobs.ended.connect(self._run_ended)
+        self.jobs.failed_at.connect(self._report)
+        self.drive_page.spine.loop_wanted.connect(self._show_loop)
+        self._listen_to(self.drive_page)
+        self.drive_page.sheet.action_named = self.actions_by_name.get
+        self.editing.page_wanted.connect(self.show_page)
+        self.foot.go_wanted.connect(self.go_to)
+        for source in (
+            self.editing,
+            self.files,
+            self.exports,
+            self.proposing,
+            self.unit_choices,
+        ):
+            source.said.connect(self.say)
+        self.session.evaluator.begun.connect(self.say)
+        self.session.evaluator.ended.connect(self.say)
+        self.session.refused.connect(self.say)
+        self.files.created.connect(lambda: self.show_page("Drive"))
+
+    # showing -------------------------------------------------------------------
+
+    def show_page(self, name: str) -> None:
+        made = self.page(name)
+        self.stack.setCurrentWidget(made)
+        self.page_now = name
+        self.tabs.button(list(self.pages).index(name)).setChecked(True)
+        if name == "Drive":
+            self.drive_page.sheet.setFocus()
+
+    def _show_loop(self, regulator: str) -> None:
+        page = self.pages["Loops"]
+        if isinstance(page, Page):
+            page.show_loop(regulator)
+
+    def _follow(self) -> None:
+        self.until.show_text(self.session.drive.settings["until"])
+        finding = self.session.examined.finding_at("", "until")
+        self.until.mark(finding.sentence if finding else "")
+        self._show_file()
+        self._enable_actions()
+
+    def _show_file(self) -> None:
+        star = " · unsaved changes" if self.session.dirty else ""
+        where = f" · {self.session.path.name}" if self.session.path else ""
+        self.file_label.set_text(f"{self.session.drive.title}{where}{star}")
+        self.setWindowTitle(f"{self.session.drive.title}{where}{star} – Pendel")
+
+    def _enable_actions(self) -> None:
+        if self.session.closing:
+            return
+        undo, redo = self.actions_by_name["undo"], self.actions_by_name["redo"]
+        stack = self.session.undo
+        undo.setEnabled(stack.canUndo())
+        undo.setText(f"Undo {stack.undoText()[:1].lower()}{stack.undoText()[1:]}".strip())
+        redo.setEnabled(stack.canRedo())
+        redo.setText(f"Redo {stack.redoText()[:1].lower()}{stack.redoText()[1:]}".strip())
+        chosen = bool(self.session.selection)
+        for name in ("cut", "copy", "duplicate"):
+            self.actions_by_name[name].setEnabled(chosen)
+        self.actions_by_name["delete"].setEnabled(chosen or bool(self.session.selected_wire))
+        self.actions_by_name["tap"].setEnabled(self.editing.signal_to_tap() is not None)
+        chosen_one = len(self.session.selection) == 1 and self.drive_page.can_open(self.session.selection[0])
+        self.actions_by_name["open_circuit"].setEnabled(chosen_one)
+        self.actions_by_name["group"].setEnabled(chosen)
+        for name in ("dissolve", "shelve"):
+            self.actions_by_name[name].setEnabled(bool(self.drive_page.chosen_assembly()))
+        self.actions_by_name["open_loop"].setEnabled(self.editing.regulator() is not None)
+        ideal = self.session.drive.settings["sensors"] == "ideal"
+        self.actions_by_name["ideal"].setText("Sensors as they are" if ideal else "All sensors ideal")
+
+    def say(self, sentence: str) -> None:
+        """A passing remark in the foot line."""
+        self.foot.say(sentence)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self.foot.panel.hide()
+
+    def go_to(self, finding: Finding) -> None:
+        if finding.field.startswith("time:"):
+            self.show_page("Runs")
+            self.page("Runs").go_to_instant(float(finding.field[5:]), finding.card)
+            return
+        self.show_page("Drive")
+        inspector = self.drive_page.inspector
+        if finding.card in self.session.drive.cards:
+            tab = finding.field.split(":")[0]
+            self.session.select([finding.card])
+            rows = getattr(self.session.kinds().get(finding.card), "rows", None)
+            inspector.tab = {"start": "Start", "profile": "Profile", "rows": rows.label if rows else ""}.get(
+                tab,
+                "Equations"
+                if tab in ("ports", "values", "states", "unknowns", "equations") and ":" in finding.field
+                else "Values",
+            )
+            inspector.rebuild()
+            if finding.field in inspector.fields:
+                inspector.fields[finding.field].setFocus()
+            item = self.drive_page.sheet.cards.get(finding.card)
+            if item is not None:
+                self.drive_page.sheet.ensureVisible(item)
+        elif finding.field in self.drive_page.spine.fields:
+            self.drive_page.spine.fields[finding.field].setFocus()
+        else:
+            self.session.select([])
+            if finding.field in inspector.fields:
+                inspector.fields[finding.field].setFocus()
+
+    def show_findings(self) -> None:
+        self.foot.toggle()
+
+    # runs ----------------------------------------------------------------------
+
+    def _usual_keys(self) -> list[str]:
+        """What the Runs page will show, before it is built."""
+        return keys_of(default_strips(self.session))
+
+    def run_or_stop(self) -> None:
+        if self.jobs.running:
+            self.jobs.stop()
+        else:
+            self.start_run(show=self.page_now == "Drive" and not self.session.runs)
+
+    def start_run(self, *, show: bool = False) -> None:
+        self._commit_editors()
+        if self.session.examined.faults:
+            self.foot.refresh()
+            self.foot.open()
+            self.say("The drive cannot run before its faults are mended.")
+            return
+        if not may_run(self.session, self):
+            self.say("The drive did not run: its own C was not allowed.")
+            return
+        self.show_after_run = show
+        self.jobs.start()
+
+    def _commit_editors(self) -> None:
+        """What is still being typed belongs to the run."""
+        focused = QApplication.focusWidget()
+        if isinstance(focused, Field):
+            focused._commit()
+        editor = self.drive_page.inspector.own_editor
+        if editor is not None:
+            editor.commit()
+
+    def _run_ended(self, sentence: str, failed: bool) -> None:
+        self.run_button.set_progress(None)
+        if sentence:
+            self.say(sentence)
+            if failed and not self.foot.transient:
+                self.foot.report([Finding(Severity.ATTENTION, sentence)])
+        if self.show_after_run and not failed:
+            self.show_page("Runs")
+        self.show_after_run = False
+
+    def _report(self, found: list[tuple[str, str, str]]) -> None:
+        self.foot.report([Finding(Severity.FAULT, sentence, card, where) for sentence, card, where in found])
+        self.foot.open()
+
+    def fit(self) -> None:
+        self.page(self.page_now).fit()
+
+    def rename(self) -> None:
+        self.page(self.page_now).rename()
+
+    # other ---------------------------------------------------------------------
+
+    def next_area(self) -> None:
+        """Take the keyboard round: left column, sheet or plots, right column. On the sheet, Tab goes from
+        card to card."""
+        shown = self.stack.currentWidget()
+        stops = [
+            w
+            for w in shown.findChildren(QWidget)
+            if w.isVisible() and w.focusPolicy() & Qt.FocusPolicy.TabFocus
+        ]
+        areas: dict[int, QWidget] = {}
+        columns = [
+            c
+            for c in shown.findChildren(QWidget)
+            if c.objectName() in ("side", "inspector") and c.isVisible()
+        ]
+        for stop in stops:
+            where = next((n for n, c in enumerate(columns) if c.isAncestorOf(stop)), -1)
+            areas.setdefault(where, stop)
+        order = [areas[k] for k in sorted(areas)]
+        focused = QApplication.focusWidget()
+        place = next(
+            (n for n, c in enumerate(columns) if focused is not None and c.isAncestorOf(focused)), -1
+        )
+        here = sorted(areas).index(place) if place in areas else -1
+        if order:
+            order[(here + 1) % len(order)].setFocus(Qt.FocusReason.TabFocusReason)
+
+    def _picture_target(self) -> QWidget:
+        return self.page(self.page_now).picture_of()
+
+    def save_c(self) -> None:
+        self.page("Firmware").save()
+
+    def about(self) -> None:
+        words = (
+            f"Pendel {__version__}\nModel, simulate, tune and ship motor drives.",
+            str(self.jobs.worker.held),
+            *what_was_left_out(),
+            "GPL-3.0-or-later. C code made by Pendel is yours, free of any condition.\nFonts: B612 and "
+            "JetBrains Mono, SIL Open Font License.",
+        )
+        QMessageBox.about(self, "Pendel", "\n\n".join(words))
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        assert event is not None
+        if not self.files.may_leave():
+            event.ignore()
+            return
+        self.session.close()
+        self.settings.setValue("geometry", self.saveGeometry())
+        self.jobs.close()
+        event.accept()
+
+
+def what_was_left_out() -> list[str]:
+    """Sentences on what installed packages offer and could not be taken."""
+    from pendel.core.loops.rules import RULES  # slow to load, and not needed to start
+
+    for table in (METHODS, MEASURES, RULES):
+        len(table)  # which loads it
+    return all_left_out()

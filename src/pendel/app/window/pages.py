@@ -1,0 +1,28 @@
+"""The pages of the window, in the order of their keys. Another one costs its package and a line here."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import import_module
+
+from pendel.app.session.page import Page
+from pendel.app.session.session import Session
+
+
+@dataclass(frozen=True)
+class PageSpec:
+    title: str
+    module: str
+    name: str
+
+    def build(self, session: Session) -> Page:
+        page: Page = getattr(import_module(self.module), self.name)(session)
+        return page
+
+
+PAGES = (
+    PageSpec("Drive", "pendel.app.drive.page", "DrivePage"),
+    PageSpec("Runs", "pendel.app.runs.page", "RunsPage"),
+    PageSpec("Loops", "pendel.app.loops.page", "LoopsPage"),
+    PageSpec("Firmware", "pendel.app.firmware.page", "FirmwarePage"),
+)

@@ -1,0 +1,74 @@
+"""The units in which the user reads signals: kept from one start to the next, single signals by the drive
+they are of."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+
+from PyQt6.QtCore import QObject, QSettings, pyqtSignal
+from PyQt6.QtGui import QAction
+
+from pendel.app.session.session import Session
+from pendel.core.runs.shown_units import OTHERS, SPEED
+
+MOST_DRIVES = 50
+"""Whose choices are kept."""
+
+
+def read(settings: QSettings, name: str) -> dict:
+    """A table from the settings; an empty one where there is none that can be read."""
+    with contextlib.suppress(ValueError, TypeError):
+        found = json.loads(str(settings.value(f"units/{name}", "{}")))
+        if isinstance(found, dict):
+            return found
+    return {}
+
+
+def only_known(table: object) -> dict[str, str]:
+    known = {u for others in OTHERS.values() for u in others}
+    items = table.items() if isinstance(table, dict) else ()
+    return {k: v for k, v in items if isinstance(k, str) and v in known}
+
+
+class UnitChoices(QObject):
+    """Keeps the session's choices of units in the settings."""
+
+    said = pyqtSignal(str)
+
+    def __init__(self, session: Session, settings: QSettings, parent: QObject):
+        super().__init__(parent)
+        self.session, self.settings = session, settings
+        self._action: QAction | None = None
+        session.shelf.units.preferred = only_known(read(settings, "preferred"))
+        session.opened.connect(self._recall)
+        session.units_changed.connect(self._keep)
+        self._recall()
+
+    def _recall(self) -> None:
+        of_drive = read(self.settings, "chosen").get(self.session.drive.title)
+        self.session.shelf.units.chosen = only_known(of_drive)
+
+    def _keep(self) -> None:
+        units, title = self.session.shelf.units, self.session.drive.title
+        self.settings.setValue("units/preferred", json.dumps(units.preferred))
+        chosen = {k: v for k, v in read(self.settings, "chosen").items() if k != title}
+        chosen[title] = units.chosen
+        self.settings.setValue("units/chosen", json.dumps(dict(list(chosen.items())[-MOST_DRIVES:])))
+
+    def follow(self, action: QAction) -> None:
+        """Let an action of the menu show whether speeds are in rpm."""
+        self._action = action
+        action.setCheckable(True)
+        action.setChecked(self._in_rpm)
+
+    @property
+    def _in_rpm(self) -> bool:
+        return self.session.shelf.units.preferred.get(SPEED) == "rpm"
+
+    def toggle_speeds(self) -> None:
+        wanted = SPEED if self._in_rpm else "rpm"
+        self.session.prefer_unit(SPEED, wanted)
+        if self._action is not None:
+            self._action.setChecked(self._in_rpm)
+        self.said.emit(f"Angular speeds are shown in {wanted}.")
