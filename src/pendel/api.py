@@ -2,57 +2,147 @@
 
 from __future__ import annotations
 
-import difflib
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from html import escape
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import ArrayLike
 
+from pendel.core import verbs
 from pendel.core.catalogue.assembly import kind_in, open_ports
 from pendel.core.catalogue.declare import Kind
 from pendel.core.catalogue.index import kinds
-from pendel.core.check import end_exists, examine
+from pendel.core.check import end_exists, examine, fits
 from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive import assemblies, commands, file
-from pendel.core.drive.assemblies import completed
+from pendel.core.drive.document import Card, End, FluxTable, OwnEquations
 from pendel.core.drive.document import Drive as Document
-from pendel.core.drive.document import End, FluxTable, OwnEquations
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.formats.traces import save_traces
 from pendel.core.measures import MEASURES, Span
 from pendel.core.quantities.named import check_name
+from pendel.core.quantities.units import si_unit_of, turn, unit
 from pendel.core.runs.balance import Balance, Lost, balance, losses
 from pendel.core.runs.kept import KeptRun, Trace
 from pendel.core.runs.measures import Averages, averages
 from pendel.core.runs.simulate import averaged, prepare, run_drive
 from pendel.core.runs.spectra import Spectrum, spectrum
 from pendel.core.trust import allow, allow_all_of, refuse_strange_c
+from pendel.core.verbs.asking import LoopReport, SignalReport
+from pendel.core.verbs.changing import apply, check_choices, kind_of_card, known_name, named, near_words
+
+if TYPE_CHECKING:
+    import matplotlib.figure
+    import pandas
+    import xarray
+
+    from pendel.core.loops.find import Loop
+    from pendel.core.loops.linear import LinearModel
+
+__all__ = ["CardView", "Drive", "NoSignal", "Run", "open_drive", "open_example"]
 
 
-def known_name(what: str, name: str, known: Iterable[str], owner: str) -> None:
-    """Raise `DriveProblem` with what there is, when ``name`` is not among it."""
-    known = sorted(known)
-    if name not in known:
-        raise DriveProblem(f"{owner} has no {what} “{name}”. It has {', '.join(known) or 'none'}.")
+class NoSignal(DriveProblem, KeyError):
+    """A run has no signal of a name."""
+
+    def __str__(self) -> str:
+        return str(self.args[0])
 
 
-def check_choices(kind: Kind, options: Mapping[str, str], owner: str) -> None:
-    for name, option in options.items():
-        known_name("choice", name, (c.name for c in kind.choices), owner)
-        choice = next(c for c in kind.choices if c.name == name)
-        known_name(f"option of {name}", option, (stored for stored, _ in choice.options), owner)
+class Run(Mapping[str, Trace]):
+    """A finished run: traces by the keys of signals. ``run["door_motor.speed"]`` gives times (s) and values in SI.
 
-
-class Run:
-    """A finished run. ``run["door_motor.speed"]`` gives times and values in SI."""
+    Example
+    -------
+    >>> import pendel
+    >>> run = pendel.open_example("car_door_drive").run(0.1)
+    >>> "door_motor.speed" in run
+    True
+    >>> print(f"{run['door_motor.speed'].y_in('rpm')[-1]:.0f} rpm")
+    542 rpm
+    """
 
     def __init__(self, kept: KeptRun):
         self.kept = kept
 
     def __getitem__(self, key: str) -> Trace:
-        return self.kept.trace(key)
+        """A signal's trace. Raises `DriveProblem`, which is a ``KeyError``, with a near name for one that there is not."""
+        try:
+            return self.kept.trace(key)
+        except KeyError:
+            raise NoSignal(f"The run has no signal “{key}”.{near_words(key, self.kept.keys)}") from None
+
+    def keys(self) -> list[str]:  # type: ignore[override]
+        """Signals that can be shown."""
+        return self.kept.keys
+
+    def __contains__(self, key: object) -> bool:
+        return key in self.kept.keys
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.kept.keys)
+
+    def __len__(self) -> int:
+        return len(self.kept.keys)
+
+    def __eq__(self, other: object) -> bool:
+        return self is other
+
+    def __hash__(self) -> int:
+        return id(self)
+
+    def __repr__(self) -> str:
+        return f"<Run of {self.kept.end:g} s, {self.kept.level}, {len(self)} signals>"
+
+    def _repr_html_(self) -> str:
+        """A table of its signals, for notebooks."""
+        infos = self.kept.infos
+        rows = ((key, infos[key].card, infos[key].label, infos[key].unit) for key in self if key in infos)
+        return html_table(repr(self).strip("<>"), ("signal", "card", "what it is", "unit"), rows)
+
+    def to_pandas(self, signals: Iterable[str] | None = None) -> pandas.DataFrame:
+        """Signals as columns over the time (s), in SI, on the times of the first; the others are read there as `at`
+        reads them. Needs pandas."""
+        import pandas
+
+        keys = list(signals or self)
+        times = self[keys[0]].t
+        columns = {key: self.at(key, times) for key in keys}
+        return pandas.DataFrame(columns, index=pandas.Index(times, name="time"))
+
+    def to_xarray(self, signals: Iterable[str] | None = None) -> xarray.Dataset:
+        """Signals as variables over ``time`` (s), in SI, with ``units`` and ``long_name``; on the times of the first.
+        Needs xarray."""
+        import xarray
+
+        keys = list(signals or self)
+        times = self[keys[0]].t
+        found = {}
+        for key in keys:
+            declared = self.kept.declared_unit(key)
+            si = si_unit_of(unit(declared)[1], turn(declared))
+            about = {"units": si, "long_name": self[key].label}
+            found[key] = ("time", self.at(key, times), about)
+        return xarray.Dataset(found, coords={"time": ("time", times, {"units": "s"})})
+
+    def plot(self, *signals: str) -> matplotlib.figure.Figure:
+        """Signals below each other over the time, in the units they are shown in. Needs Matplotlib, and shows nothing
+        by itself; the figure can be saved or displayed."""
+        from matplotlib.figure import Figure
+
+        keys = list(signals) or list(self)[:1]
+        figure = Figure(figsize=(8, 1 + 1.8 * len(keys)), layout="constrained")
+        axes = figure.subplots(len(keys), 1, sharex=True, squeeze=False)[:, 0]
+        for axis, key in zip(axes, keys):
+            trace = self[key]
+            axis.plot(trace.t, trace.y_in(), drawstyle="steps-post" if trace.sampled else "default")
+            axis.set_ylabel(f"{trace.label}\n{trace.unit}")
+        axes[-1].set_xlabel("time, s")
+        return figure
 
     def spectrum(self, key: str, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
         """Lines of a signal between two times (s); see `pendel.core.runs.spectra.spectrum`."""
@@ -98,10 +188,7 @@ class Run:
         """Sentences about what the run showed that wants attention."""
         return [r.sentence for r in self.kept.remarks]
 
-    def keys(self) -> list[str]:
-        return self.kept.keys
-
-    def at(self, key: str, times) -> np.ndarray:
+    def at(self, key: str, times: ArrayLike) -> np.ndarray:
         """Values of a signal at given times (s): held for sampled signals, linear between steps for others."""
         trace = self[key]
         times = np.asarray(times, dtype=float)
@@ -130,21 +217,84 @@ class Run:
 
 
 class Drive:
-    """A drive to open or build, change, check and run."""
+    """A drive to open or build, change, check and run.
+
+    Example
+    -------
+    >>> import pendel
+    >>> d = pendel.Drive("Bench")
+    >>> coil = d.add("inductor", "Coil", L="0.2 mH")
+    >>> d.card(coil)["L"]
+    0.0002
+    >>> d.card(coil)["L"] = "0.3 mH"
+    >>> d.undo()
+    'Set L of Coil'
+    >>> d.card("coil")["L"]
+    0.0002
+    """
 
     def __init__(self, title: str = "Untitled drive", *, document: Document | None = None):
         self.document = document or Document(title)
+        self._done: list[commands.Command] = []
 
     def _do(self, command: commands.Command) -> None:
-        completed(self.document, command).apply(self.document)
+        self._done.append(apply(self.document, command))
+
+    def undo(self) -> str:
+        """Take back the last change of this object, and return what it was. Raises `DriveProblem` where there is none."""
+        if not self._done:
+            raise DriveProblem("There is nothing to undo.")
+        last = self._done.pop()
+        last.revert(self.document)
+        return last.title
+
+    def __repr__(self) -> str:
+        cards = len(self.document.cards)
+        return f"<Drive “{self.document.title}”, {cards} card{'' if cards == 1 else 's'}>"
+
+    def _repr_html_(self) -> str:
+        """A table of its cards, for notebooks."""
+        rows = ((str(c.key), c.name, c.kind.title, c.summary) for c in self.cards.values())
+        return html_table(repr(self).strip("<>"), ("card", "name", "kind", "values"), rows)
+
+    @property
+    def cards(self) -> dict[str, CardView]:
+        """Its cards by their keys."""
+        return {key: CardView(self, key) for key in self.document.cards}
+
+    def card(self, key: str) -> CardView:
+        """A card. Raises `DriveProblem` with a near name where there is none."""
+        kind_of_card(self.document, key)
+        return CardView(self, key)
+
+    def remove(self, *cards: str) -> None:
+        """Take cards off, with their wires. Raises `DriveProblem`."""
+        for key in cards:
+            kind_of_card(self.document, key)
+        self._do(commands.remove_cards(self.document, cards))
+
+    def rename(self, card: str, name: str) -> str:
+        """Give a card another name, and return its key. Raises `DriveProblem`."""
+        kind_of_card(self.document, card)
+        before = list(self.document.cards)
+        self._do(commands.rename_card(self.document, card, name))
+        return next((key for key in self.document.cards if key not in before), card)
+
+    def judge(self) -> list[LoopReport]:
+        """How its loops stand, inside out, with their margins. Raises `DriveHasFindings`."""
+        return verbs.loops(self.document)
+
+    def signals(self) -> list[SignalReport]:
+        """What a run can show, before it ran. Raises `DriveHasFindings`."""
+        return verbs.signals(self.document)
 
     def add(
         self,
         kind: str,
         name: str,
         *,
-        profile=(),
-        rows=(),
+        profile: Iterable[tuple[str | float, str | float]] = (),
+        rows: Iterable[Iterable[str | float]] = (),
         flux: FluxTable | None = None,
         own: OwnEquations | None = None,
         starts: Mapping[str, str] | None = None,
@@ -159,7 +309,9 @@ class Drive:
             for an unknown kind, or a value, choice, option or start that it has not.
         """
         if kind not in kinds():
-            raise DriveProblem(f"There is no part or block “{kind}”. Known are {', '.join(sorted(kinds()))}.")
+            raise DriveProblem(
+                f"There is no part or block “{kind}”.{near_words(kind, kinds())} Known are {', '.join(sorted(kinds()))}."
+            )
         template = kinds()[kind]
         if own is None:
             for value in values:
@@ -195,19 +347,19 @@ class Drive:
         return command.changes[0].key
 
     def connect(self, a: str, b: str) -> None:
-        """Wire two ports, ``card.port`` each; for signals from source to reader.
+        """Wire two ends: a port (``card.port``), or a card alone where only one way fits. For signals, from source to
+        reader.
 
         Raises
         ------
         DriveProblem
-            when an end does not exist.
+            when an end does not exist, and where none or several ways fit.
         """
-        ends = End.parse(a), End.parse(b)
-        known = {key: kind_in(self.document, key) for key in self.document.cards}
-        for end in ends:
-            if end_exists(self.document, known, end) is None:
-                raise DriveProblem(f"There is no port or signal {end}.")
-        self._do(commands.add_wire(self.document, *ends))
+        ends = ways(self.document, a, b)
+        if len(ends) > 1:
+            choices = ", ".join(f"{x} – {y}" for x, y in ends[:4])
+            raise DriveProblem(f"{a} and {b} can be wired in several ways: {choices}. Name the ports.")
+        self._do(commands.add_wire(self.document, *ends[0]))
 
     def group(self, cards: list[str], name: str, *, face: Mapping[str, str] | None = None) -> str:
         """Fold cards into an assembly and return its id; ``face`` gives names to values inside, as
@@ -289,39 +441,23 @@ class Drive:
         self._do(commands.set_rows(self.document, card, [[str(cell) for cell in row] for row in rows]))
 
     def _kind(self, card: str) -> Kind:
-        if card not in self.document.cards:
-            near = difflib.get_close_matches(card, list(self.document.cards), n=1)
-            raise DriveProblem(f"There is no card “{card}”.{f' Is it {near[0]}?' if near else ''}")
-        return kind_in(self.document, card)
+        return kind_of_card(self.document, card)
 
     def set(self, name: str, value: str | float) -> None:
-        """Set a quantity that there is (``K_p``), a card's value (``current_pi.K_p``) or a setting (``until``).
+        """Set a quantity that there is (``K_p``), a card's value (``current_pi.K_p``) or choice (``bridge.level``), or a
+        setting (``until``).
 
         Raises
         ------
         DriveProblem
             when there is no such name; `define` makes a new quantity.
         """
-        if "." in name:
-            end = End.parse(name)
-            if (
-                end.card not in self.document.cards
-                or kind_in(self.document, end.card).value(end.port) is None
-            ):
-                raise DriveProblem(f"There is no value {name}.")
-            self._do(commands.set_value(self.document, end.card, end.port, str(value)))
-        elif name in self.document.settings:
-            self._do(commands.set_setting(self.document, name, str(value)))
-        elif name in self.document.quantities:
-            self._do(commands.set_quantity(self.document, name, str(value)))
-        else:
-            known = [*self.document.settings, *self.document.quantities]
-            begins = [k for k in known if k.startswith(name)]
-            near = begins or difflib.get_close_matches(name, known, n=1)
-            hint = f" Is it {near[0]}?" if near else ""
-            raise DriveProblem(
-                f"There is no quantity or setting “{name}”.{hint} define() makes a new quantity."
-            )
+        try:
+            command = named(self.document, name, str(value))
+        except DriveProblem as problem:
+            hint = "" if "." in name else " define() makes a new quantity."
+            raise DriveProblem(f"{problem}{hint}") from None
+        self._do(command)
 
     def tap(self, name: str, signal: str) -> None:
         self._do(commands.add_tap(self.document, name, End.parse(signal)))
@@ -349,7 +485,7 @@ class Drive:
             raise RunProblem(kept.message, kept)
         return Run(kept)
 
-    def linear(self, source: str, target: str, *, opened_at: tuple[str, ...] = ()):
+    def linear(self, source: str, target: str, *, opened_at: tuple[str, ...] = ()) -> LinearModel:
         """Linear model from one signal or tap to another. See `pendel.core.loops.linear.LinearModel`."""
         from pendel.core.loops.linear import linear_model
 
@@ -360,13 +496,13 @@ class Drive:
             tuple(self._signal(o) for o in opened_at),
         )
 
-    def loops(self):
+    def loops(self) -> list[Loop]:
         """The loops of the drive, inside out, with margins."""
         from pendel.core.loops.find import find_loops
 
         return find_loops(self.document)
 
-    def propose_gains(self, regulator: str, rule: str = "crossover", **wishes: float):
+    def propose_gains(self, regulator: str, rule: str = "crossover", **wishes: float) -> dict[str, float]:
         """Gains of a regulator by a rule; see `pendel.core.loops.rules`."""
         from pendel.core.loops.tuning import propose
 
@@ -377,7 +513,8 @@ class Drive:
         from pendel.core.loops.tuning import propose_all
 
         proposal = propose_all(self.document)
-        self._do(proposal.command)
+        if proposal.command.changes:
+            self._do(proposal.command)
         return dict(proposal.left)
 
     def write_c(self, folder: str | Path) -> list[Path]:
@@ -393,6 +530,142 @@ class Drive:
         return str(self.document.taps[name]) if name in self.document.taps else name
 
 
+class CardView:
+    """A card of a drive: its values in SI by name, and what it can be asked.
+
+    ``card["R_a"]`` is a value in SI, and ``card["R_a"] = "0.5 ohm"`` sets it, as text with a unit or as a number in the
+    value's own unit; ``card.R_a`` is the same.
+    """
+
+    def __init__(self, drive: Drive, key: str):
+        vars(self).update(_drive=drive, key=key)
+
+    if TYPE_CHECKING:
+        _drive: Drive
+        key: str
+
+    def __repr__(self) -> str:
+        return f"<{self.name}: {self.kind.title}>"
+
+    @property
+    def _card(self) -> Card:
+        kind_of_card(self._drive.document, self.key)
+        return self._drive.document.cards[self.key]
+
+    @property
+    def kind(self) -> Kind:
+        """What it is: its declaration in the catalogue."""
+        return kind_of_card(self._drive.document, self.key)
+
+    @property
+    def name(self) -> str:
+        return self._card.name
+
+    @property
+    def values(self) -> dict[str, float]:
+        """Values in force, in SI; not-a-number where a text has none."""
+        known = examine(self._drive.document).values.get(self.key, {})
+        return {v.name: known.get(v.name, math.nan) for v in self.kind.values}
+
+    @property
+    def texts(self) -> dict[str, str]:
+        """Values as they are written, or as the catalogue has them."""
+        written = self._card.values
+        return {v.name: written.get(v.name, v.default) for v in self.kind.values}
+
+    @property
+    def choices(self) -> dict[str, str]:
+        return {c.name: self._card.choices.get(c.name, c.default) for c in self.kind.choices}
+
+    @property
+    def ports(self) -> list[str]:
+        """Its ports, as `Drive.connect` takes them."""
+        return [f"{self.key}.{p.name}" for p in self.kind.ports]
+
+    @property
+    def signals(self) -> list[str]:
+        """Keys of what a run shows of it. Raises `DriveHasFindings` where the drive cannot run."""
+        return [s.key for s in self._drive.signals() if s.key.partition(".")[0] == self.key]
+
+    @property
+    def findings(self) -> list[Finding]:
+        return [f for f in self._drive.check() if f.card == self.key]
+
+    @property
+    def summary(self) -> str:
+        return ", ".join(f"{name} = {text}" for name, text in self.texts.items())
+
+    def __getitem__(self, name: str) -> float:
+        known_name("value", name, (v.name for v in self.kind.values), self.key)
+        return self.values[name]
+
+    def __setitem__(self, name: str, value: str | float) -> None:
+        known_name("value", name, (v.name for v in self.kind.values), self.key)
+        self._drive.set(f"{self.key}.{name}", value)
+
+    def __getattr__(self, name: str) -> float:
+        if name.startswith("_") or all(v.name != name for v in self.kind.values):
+            raise AttributeError(f"{self.key} has no value {name}")
+        return self[name]
+
+    def __setattr__(self, name: str, value: str | float) -> None:
+        try:
+            self[name] = value
+        except DriveProblem as problem:
+            raise AttributeError(str(problem)) from problem
+
+    def __dir__(self) -> list[str]:
+        return [*super().__dir__(), *(v.name for v in self.kind.values)]
+
+
+def ways(drive: Document, a: str, b: str) -> list[tuple[End, End]]:
+    """How two ends can be wired: each is a port, or a card whose ports are all tried. Raises `DriveProblem` where there
+    is no way."""
+    known = {key: kind_in(drive, key) for key in drive.cards}
+
+    def ends(text: str) -> list[End]:
+        if "." in text:
+            end = End.parse(text)
+            if end_exists(drive, known, end) is None:
+                near = [f"{key}.{p.name}" for key, kind in known.items() for p in kind.ports]
+                raise DriveProblem(f"There is no port or signal {end}.{near_words(text, near)}")
+            return [end]
+        return [End(text, p.name) for p in kind_of_card(drive, text).ports]
+
+    firsts, seconds = ends(a), ends(b)
+    if len(firsts) == len(seconds) == 1 and "." in a and "." in b:
+        return [(firsts[0], seconds[0])]
+    links = {end: end_exists(drive, known, end) for end in (*firsts, *seconds)}
+    pairs = [(x, y, links[x], links[y]) for x in firsts for y in seconds if x != y]
+    fitting = [(x, y) for x, y, one, other in pairs if one and other and fits(one, other)]
+    wired = {end for wire in drive.wires.values() for end in (wire.a, wire.b)}
+    free = [pair for pair in fitting if not wired.intersection(pair)]
+    found = free or fitting
+    if not found:
+        raise DriveProblem(f"No port of {a} fits one of {b}.")
+    return found
+
+
+def html_table(title: str, heads: Iterable[str], rows: Iterable[Iterable[str]]) -> str:
+    """A table for notebooks; all its text is shown as it is."""
+
+    def line(cells: Iterable[str], tag: str) -> str:
+        return (
+            "<tr>" + "".join(f"<{tag} style='text-align:left'>{escape(c)}</{tag}>" for c in cells) + "</tr>"
+        )
+
+    body = "".join(line(row, "td") for row in rows)
+    return f"<table><caption>{escape(title)}</caption>{line(heads, 'th')}{body}</table>"
+
+
 def open_drive(path: str | Path) -> Drive:
     """Open a ``.pendel`` file. Raises `FileProblem`."""
     return Drive(document=file.load(Path(path)))
+
+
+def open_example(name: str) -> Drive:
+    """Open one of the examples that come with Pendel, such as ``"car_door_drive"``. Raises `DriveProblem`."""
+    folder = Path(__file__).parent / "examples"
+    known = sorted(p.stem for p in folder.glob("*.pendel"))
+    known_name("example", name, known, "Pendel")
+    return open_drive(folder / f"{name}.pendel")

@@ -1,5 +1,8 @@
 import csv
 import fcntl
+import json
+import os
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -8,14 +11,17 @@ import h5py
 import numpy as np
 import pytest
 import scipy.io
+from argparse_manpage.manpage import Manpage
 
 import pendel
-from pendel.cli.main import main
+from pendel.cli.main import main, parser
+from pendel.core.drive.file import from_text
 from pendel.core.errors import BuildProblem, FileProblem
 from pendel.core.plant import compiler
 from pendel.core.runs import kept
 from pendel.core.runs.simulate import reopen
 from pendel.core.runs.worker import RunFailed, RunRequest, Worker
+from pendel.core.verbs import VERBS
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 
@@ -261,3 +267,59 @@ def test_loops_are_told_in_the_terminal(capsys):
     assert [r[1] for r in rows] == [each.regulator for each in found]
     assert main(["loops", str(EXAMPLES / "haul_inverter.pendel")]) == 0
     assert capsys.readouterr().out == "no closed loop\n"
+
+
+def in_shell(*arguments, text=None):
+    command = [sys.executable, "-m", "pendel.cli.main", *map(str, arguments)]
+    return subprocess.run(command, input=text, capture_output=True, text=True, check=False)
+
+
+def test_verbs_read_and_write_standard_streams_and_answer_in_json(example_path, tmp_path):
+    """From one verb into the next, as shells do; what is told as JSON is what the text tells."""
+    text = example_path.read_text()
+    changed = in_shell("set", "-", "m_leaf=41 kg", "bridge.level=switching", "--out", "-", text=text)
+    assert changed.returncode == 0, changed.stderr
+    d = pendel.Drive(document=from_text(changed.stdout))
+    assert d.document.quantities["m_leaf"].text == "41 kg" and d.card("bridge").choices["level"] == "switching"
+    found = in_shell("signals", "-", "--json", text=changed.stdout)
+    signals = json.loads(found.stdout)
+    assert {"key": "door_motor.speed", "card": "Door motor", "label": "speed", "unit": "rad/s"} in signals
+    run = in_shell("run", "-", "--until", "20 ms", "--signals", "door_motor.speed", "--json", text=text)
+    trace = json.loads(run.stdout)["door_motor.speed"]
+    assert trace["unit"] == "rad/s" and trace["time"][-1] == pytest.approx(0.02)
+    wrong = in_shell("check", "-", text="no drive")
+    assert wrong.returncode == 2 and "standard input" in wrong.stderr and not wrong.stdout
+    faulty = in_shell("check", "-", "--set", "m_leaf=0", "--json", text=text)
+    assert faulty.returncode == 1 and json.loads(faulty.stdout)[0]["severity"] == "fault"
+
+
+def test_a_loop_that_is_not_stable_ends_with_1_and_proposed_gains_cure_it(example_path, tmp_path):
+    path = tmp_path / "door.pendel"
+    shutil.copy(example_path, path)
+    assert in_shell("set", path, "current_pi.K_p=900 V/A").returncode == 0
+    judged = in_shell("loops", path, "--json")
+    assert judged.returncode == 1
+    assert [each["stable"] for each in json.loads(judged.stdout)][0] is False
+    left = in_shell("propose", path)
+    assert left.returncode == 0, left.stderr
+    assert in_shell("loops", path).returncode == 0
+    assert (tmp_path / "door.pendel.bak").is_file(), "what stood there is kept"
+    before = path.read_bytes()
+    assert in_shell("set", path, "nothing=1").returncode == 2 and path.read_bytes() == before
+    assert "Is it K_p" in in_shell("set", path, "K_pp=1").stderr
+
+
+def test_every_verb_has_a_manual_and_words_for_the_shell(tmp_path):
+    words = str(Manpage(parser(), format="single-commands-section"))
+    for verb in VERBS:
+        assert verb.sentence.split(",")[0] in words.replace("\\", "")
+    environment = {
+        **os.environ,
+        "_ARGCOMPLETE": "1",
+        "_ARGCOMPLETE_IFS": " ",
+        "COMP_LINE": "pendel me",
+        "COMP_POINT": "9",
+        "_ARGCOMPLETE_STDOUT_FILENAME": str(tmp_path / "words"),
+    }
+    subprocess.run([sys.executable, "-m", "pendel.cli.apart"], env=environment, check=False, capture_output=True)
+    assert (tmp_path / "words").read_text().split() == ["measure"]

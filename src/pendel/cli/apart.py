@@ -1,3 +1,4 @@
+# PYTHON_ARGCOMPLETE_OK
 """The terminal's verbs in a process of their own, confined before compiled code of a drive runs in it.
 
 The process that was started waits, and brings the file that was asked for to its place; it compiles and runs
@@ -14,6 +15,9 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from pendel.cli import main as verbs
+from pendel.core.drive.file import from_text, save
+from pendel.core.errors import PendelError
+from pendel.core.verbs import VERBS
 
 INTERRUPTED = 130
 """What shells give a program that ended by Ctrl+C."""
@@ -21,8 +25,15 @@ INTERRUPTED = 130
 
 def terminal(arguments: Sequence[str] | None = None) -> int:
     """What the command ``pendel`` does."""
-    options = verbs.parser().parse_args(arguments)
-    out = Path(options.out) if getattr(options, "out", None) else None
+    parser = verbs.parser()
+    if "_ARGCOMPLETE" in os.environ:  # the shell asks for words that fit
+        import argcomplete
+
+        argcomplete.autocomplete(parser)
+    options = parser.parse_args(arguments)
+    verb = next(v for v in VERBS if v.name == options.verb)
+    wanted = getattr(options, "out", None) or (options.file if verb.changes else None)
+    out = Path(wanted) if wanted and wanted != verbs.STANDARD else None
     if out is not None and not out.absolute().parent.is_dir():
         print(
             f"pendel: {out}: there is no folder {out.absolute().parent}. Make it, or name another.",
@@ -31,19 +42,31 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
         return verbs.WRONG_CALL
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # threads that are there already would not be confined
     with tempfile.TemporaryDirectory(prefix="pendel-run-", ignore_cleanup_errors=True) as folder:
-        made = Path(folder) / f"traces{out.suffix}" if out is not None else None
+        made = Path(folder) / f"result{out.suffix}" if out is not None and verb.runs else None
         code = result_of(arguments, Path(folder), made)
         if made is not None and made.is_file() and not made.is_symlink():
             assert out is not None
             try:
-                shutil.copyfile(made, out)
+                bring(made, out, whole=verb.changes)
+            except PendelError as problem:
+                print(f"pendel: {problem}", file=sys.stderr)
+                return verbs.WRONG_CALL
             except OSError as problem:
                 print(
-                    f"pendel: {out}: the traces cannot be saved: {problem.strerror}. Choose another folder.",
+                    f"pendel: {out}: it cannot be written: {problem.strerror}. Choose another folder.",
                     file=sys.stderr,
                 )
                 return verbs.WRONG_CALL
         return code
+
+
+def bring(made: Path, out: Path, *, whole: bool) -> None:
+    """Bring a file to its place; a drive is read before and written ``whole``, beside what stood there. Raises
+    `OSError` and `FileProblem`."""
+    if whole:
+        save(from_text(made.read_text("utf-8"), str(out)), out)
+    else:
+        shutil.copyfile(made, out)
 
 
 def result_of(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> int:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from typing import Any
 
 import casadi as ca
 import numpy as np
@@ -53,6 +54,31 @@ class LinearModel:
     @property
     def poles(self) -> np.ndarray:
         return np.linalg.eigvals(self.A)
+
+    def to_scipy(self) -> Any:
+        """As `scipy.signal.StateSpace`, sampled where this is."""
+        from scipy.signal import StateSpace
+
+        return StateSpace(self.A, self.B, self.C, self.D, **({"dt": self.dt} if self.dt else {}))
+
+    def to_control(self) -> Any:
+        """As a state space of python-control, with named states, input and output; that package allows no dots in
+        names, so they are underscores. Needs it installed."""
+        import control
+
+        def plain(name: str) -> str:
+            return name.replace(".", "_")
+
+        return control.ss(
+            self.A,
+            self.B,
+            self.C,
+            self.D,
+            self.dt,
+            states=list(map(plain, self.states)),
+            inputs=[plain(self.input)],
+            outputs=[plain(self.output)],
+        )
 
 
 @dataclass

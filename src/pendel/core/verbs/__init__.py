@@ -1,0 +1,79 @@
+"""What can be done with a drive, once for all who ask: the terminal builds its words from `VERBS`, ``import pendel``
+calls the same functions."""
+
+from pendel.core.verbs.asking import check, loops, signals
+from pendel.core.verbs.changing import propose_gains, set_named
+from pendel.core.verbs.running import measure, run, write_c
+from pendel.core.verbs.verb import Parameter, Verb
+
+SIGNALS = Parameter(
+    "signals",
+    "comma-separated, such as door_motor.speed,door_motor.current; all without it",
+    "LIST",
+    many=True,
+)
+UNTIL = Parameter("until", "run length, such as 1.2 s", "TIME", unit="s")
+UNIT = Parameter(
+    "unit", "tell a signal in another unit, such as door_motor.speed=rpm", "SIGNAL=UNIT", many=True
+)
+
+VERBS = (
+    Verb("check", "say what is wrong with a drive", check),
+    Verb("signals", "list the signals that a run of a drive can show", signals),
+    Verb(
+        "set",
+        "change quantities, settings, values and choices of a drive",
+        set_named,
+        (
+            Parameter(
+                "assignments",
+                "what to set, such as K_p=15 or bridge.level=switching",
+                "NAME=VALUE",
+                many=True,
+                required=True,
+            ),
+        ),
+        runs=False,
+        changes=True,
+    ),
+    Verb("propose", "take first gains for all loops of a drive, inside out", propose_gains, changes=True),
+    Verb("run", "run a drive and write its traces", run, (UNTIL, SIGNALS, UNIT)),
+    Verb(
+        "measure",
+        "run a drive and tell what its signals are between two times",
+        measure,
+        (
+            Parameter(
+                "start", "such as 0.2 s; the run's beginning without it", "TIME", unit="s", option="from"
+            ),
+            Parameter("end", "the run's end without it", "TIME", unit="s", option="to"),
+            Parameter("setpoint", "also tell how the signals follow this one", "SIGNAL"),
+            Parameter("fundamental", "such as 50 Hz: its amplitude and THD as well", "FREQUENCY", unit="Hz"),
+            UNTIL,
+            SIGNALS,
+            UNIT,
+        ),
+    ),
+    Verb("loops", "say how the loops of a drive stand", loops),
+    Verb(
+        "c",
+        "write the controller as C",
+        write_c,
+        (Parameter("folder", "where its files go", "FOLDER", required=True),),
+    ),
+)
+"""In the order in which they are told."""
+
+__all__ = [
+    "VERBS",
+    "Parameter",
+    "Verb",
+    "check",
+    "loops",
+    "measure",
+    "propose_gains",
+    "run",
+    "set_named",
+    "signals",
+    "write_c",
+]

@@ -1,0 +1,113 @@
+"""Verbs that tell something of a drive: what is wrong with it, what it can show, how its loops stand."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from pendel.core.check import examine
+from pendel.core.drive.document import Drive
+from pendel.core.drive.findings import Finding
+from pendel.core.errors import DriveHasFindings
+
+
+@dataclass(frozen=True)
+class FindingReport:
+    """``severity`` is “fault”, before whose cure nothing runs, or “attention”."""
+
+    severity: str
+    card: str
+    field: str
+    sentence: str
+
+    @property
+    def stops(self) -> bool:
+        return self.severity == "fault"
+
+    @property
+    def where(self) -> str:
+        return ".".join(name for name in (self.card, self.field) if name) or "drive"
+
+
+@dataclass(frozen=True)
+class SignalReport:
+    """A signal that a run shows: its key, what it is in words, and the unit it is shown in."""
+
+    key: str
+    card: str
+    label: str
+    unit: str
+
+
+@dataclass(frozen=True)
+class LoopReport:
+    """How a loop stands with its gains. Figures are NaN where there is none; ``problem`` says why a loop has no
+    linear model.
+
+    ``crossover`` is in Hz, ``phase_margin`` in degrees, ``gain_margin`` in dB; ``ms`` is the largest of |S|.
+    """
+
+    name: str
+    regulator: str
+    closed: bool
+    stable: bool
+    damped: bool
+    crossover: float = math.nan
+    phase_margin: float = math.nan
+    gain_margin: float = math.nan
+    ms: float = math.nan
+    problem: str = ""
+
+
+def report_of(finding: Finding) -> FindingReport:
+    return FindingReport(finding.severity.value, finding.card, finding.field, finding.sentence)
+
+
+def check(drive: Drive) -> list[FindingReport]:
+    """All that is found in a drive, contradictions among its equations included."""
+    from pendel.core.runs.simulate import prepare  # slow to load
+
+    findings = list(examine(drive).findings)
+    try:
+        prepare(drive)
+    except DriveHasFindings as problem:
+        known = {f.sentence for f in findings}
+        findings += [f for f in problem.findings if f.sentence not in known]
+    return [report_of(f) for f in findings]
+
+
+def signals(drive: Drive) -> list[SignalReport]:
+    """What a run of the drive can show. Raises `DriveHasFindings` where it cannot run."""
+    from pendel.core.runs.simulate import prepare, signal_infos  # slow to load
+
+    prepared = prepare(drive)
+    infos = signal_infos(drive)
+    there = {*prepared.structure.signals, *prepared.deck.signals}
+    return [SignalReport(i.key, i.card, i.label, i.unit) for key, i in infos.items() if key in there]
+
+
+def loops(drive: Drive) -> list[LoopReport]:
+    """The loops of a drive, inside out, with margins. Raises `DriveHasFindings` where it cannot run."""
+    from pendel.core.loops.tuning import standings  # slow to load
+
+    reports = []
+    for each in standings(drive):
+        loop, plain = each.loop, (each.loop.label, each.loop.regulator, each.loop.closed)
+        if each.judged is None:
+            reports.append(LoopReport(*plain, stable=False, damped=False, problem=each.problem))
+            continue
+        m = each.judged.margins
+        reports.append(
+            LoopReport(
+                loop.label,
+                loop.regulator,
+                loop.closed,
+                m.stable,
+                m.damped,
+                m.crossover,
+                m.phase,
+                m.gain_db,
+                m.ms,
+            )
+        )
+    return reports

@@ -1,0 +1,104 @@
+"""Verbs that change a drive."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable, Mapping
+
+from pendel.core.catalogue.assembly import kind_in
+from pendel.core.catalogue.declare import Kind
+from pendel.core.drive import commands
+from pendel.core.drive.assemblies import completed
+from pendel.core.drive.commands import Command
+from pendel.core.drive.document import Drive, End
+from pendel.core.errors import DriveProblem
+
+
+def apply(drive: Drive, command: Command) -> Command:
+    """Take a command with all that follows from it, and return the whole. Raises `DriveProblem`."""
+    whole = completed(drive, command)
+    whole.apply(drive)
+    return whole
+
+
+def known_name(what: str, name: str, known: Iterable[str], owner: str) -> None:
+    """Raise `DriveProblem` with what there is, when ``name`` is not among it."""
+    known = sorted(known)
+    if name not in known:
+        raise DriveProblem(f"{owner} has no {what} “{name}”. It has {', '.join(known) or 'none'}.")
+
+
+def check_choices(kind: Kind, options: Mapping[str, str], owner: str) -> None:
+    """Raise `DriveProblem` for a choice, or an option of one, that a kind has not."""
+    for name, option in options.items():
+        known_name("choice", name, (c.name for c in kind.choices), owner)
+        choice = next(c for c in kind.choices if c.name == name)
+        known_name(f"option of {name}", option, (stored for stored, _ in choice.options), owner)
+
+
+def kind_of_card(drive: Drive, card: str) -> Kind:
+    """Raises `DriveProblem` with a near name where there is no such card."""
+    if card not in drive.cards:
+        raise DriveProblem(f"There is no card “{card}”.{near_words(card, drive.cards)}")
+    return kind_in(drive, card)
+
+
+def near_words(name: str, known: Iterable[str]) -> str:
+    """“ Is it …?”, where something is called nearly so; else empty."""
+    known = list(known)
+    begins = [k for k in known if k.startswith(name)] if name else []
+    near = begins or difflib.get_close_matches(name, known, n=1)
+    return f" Is it {near[0]}?" if near else ""
+
+
+def named(drive: Drive, name: str, text: str) -> Command:
+    """The command that sets a quantity, a setting, or a value or choice of a card (``card.name``).
+
+    Raises
+    ------
+    DriveProblem
+        where there is no such name.
+    """
+    if "." in name:
+        end = End.parse(name)
+        kind = kind_of_card(drive, end.card)
+        if kind.value(end.port) is not None:
+            return commands.set_value(drive, end.card, end.port, text)
+        if any(c.name == end.port for c in kind.choices):
+            check_choices(kind, {end.port: text}, end.card)
+            return commands.set_choice(drive, end.card, end.port, text)
+        known = [*(v.name for v in kind.values), *(c.name for c in kind.choices)]
+        raise DriveProblem(
+            f"There is no value {name} in this drive.{near_words(end.port, known)} {end.card} has {', '.join(known) or 'none'}."
+        )
+    if name in drive.quantities:
+        return commands.set_quantity(drive, name, text)
+    if name in drive.settings:
+        return commands.set_setting(drive, name, text)
+    known = [*drive.quantities, *drive.settings]
+    raise DriveProblem(
+        f"There is no quantity or setting {name} in this drive.{near_words(name, known)} It has {', '.join(known)}."
+    )
+
+
+def set_named(drive: Drive, assignments: Iterable[str]) -> None:
+    """Set what is written as ``NAME=VALUE``, one after the other. Raises `DriveProblem`."""
+    for assignment in assignments:
+        name, equals, text = assignment.partition("=")
+        if not equals or not text.strip() or not name.strip():
+            raise DriveProblem(f"“{assignment}” is not NAME=VALUE.")
+        apply(drive, named(drive, name.strip(), text))
+
+
+def propose_gains(drive: Drive) -> Mapping[str, str]:
+    """Take first gains for every loop, inside out. Returns the loops that are left as they are, with the reason.
+
+    Raises
+    ------
+    DriveHasFindings
+    """
+    from pendel.core.loops.tuning import propose_all  # slow to load
+
+    proposal = propose_all(drive)
+    apply(drive, proposal.command)
+    return dict(proposal.left)

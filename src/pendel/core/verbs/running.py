@@ -1,0 +1,217 @@
+"""Verbs that run a drive."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from pendel.core.drive import commands
+from pendel.core.drive.document import Drive
+from pendel.core.errors import DriveProblem, ExpressionProblem
+from pendel.core.verbs.changing import near_words
+
+if TYPE_CHECKING:
+    from pendel.core.plant.simulator import Watch
+    from pendel.core.runs.kept import KeptRun
+
+
+@dataclass(frozen=True)
+class Ran:
+    """A run, and which of its signals were asked for."""
+
+    run: KeptRun
+    signals: list[str]
+
+
+def run(
+    drive: Drive,
+    *,
+    until: str | None = None,
+    signals: Iterable[str] = (),
+    unit: Iterable[str] = (),
+    watch: Watch | None = None,
+) -> Ran:
+    """Run a drive.
+
+    Parameters
+    ----------
+    until
+        run length, such as “1.2 s”.
+    signals
+        keys; all where none is given.
+    unit
+        ``SIGNAL=UNIT``, to show a signal in another unit than it is declared with.
+
+    Raises
+    ------
+    DriveHasFindings
+        where the drive cannot run.
+    DriveProblem
+        where it brings C that was not allowed, for a signal it has not, and for a unit of another kind.
+    """
+    from pendel.core.runs.simulate import prepare, run_drive  # slow to load
+    from pendel.core.trust import refuse_strange_c
+
+    if until:
+        commands.set_setting(drive, "until", until).apply(drive)
+    refuse_strange_c(drive, "add --own-c")
+    kept = run_drive(prepare(drive), watch=watch)
+    wanted = list(dict.fromkeys(signals)) or kept.keys
+    for key in wanted:
+        if key not in kept.keys:
+            raise DriveProblem(
+                f"There is no signal {key}.{near_words(key, kept.keys)} There are {', '.join(kept.keys)}."
+            )
+    for choice in unit:
+        key, _, unit_text = choice.partition("=")
+        if key not in kept.keys:
+            words = f"to tell in {unit_text or 'another unit'}. Write SIGNAL=UNIT."
+            raise DriveProblem(f"There is no signal {key} {words}")
+        kept.units.choose(key, kept.declared_unit(key), unit_text)
+    return Ran(kept, wanted)
+
+
+@dataclass(frozen=True)
+class SignalMeasures:
+    """One signal between two times, in its shown unit, by the titles of measures; NaN where one means nothing."""
+
+    signal: str
+    unit: str
+    values: dict[str, float]
+
+
+@dataclass(frozen=True)
+class ResponseMeasures:
+    """How a signal follows a setpoint, as text with units, by the titles of measures; “–” where one means nothing."""
+
+    signal: str
+    setpoint: str
+    values: dict[str, str]
+
+
+@dataclass(frozen=True)
+class EnergyRow:
+    """Mean power (W) and energy (J) that went to one part or one way."""
+
+    what: str
+    power: float
+    energy: float
+
+
+@dataclass(frozen=True)
+class Measured:
+    """What signals are between two times (s), and where the energy went."""
+
+    start: float
+    end: float
+    signals: list[SignalMeasures]
+    responses: list[ResponseMeasures]
+    lost: list[EnergyRow]
+    sums: list[EnergyRow]
+    run: KeptRun
+
+
+def measure(
+    drive: Drive,
+    *,
+    until: str | None = None,
+    signals: Iterable[str] = (),
+    unit: Iterable[str] = (),
+    start: str | None = None,
+    end: str | None = None,
+    setpoint: str | None = None,
+    fundamental: str | None = None,
+    watch: Watch | None = None,
+) -> Measured:
+    """Run a drive and measure its signals between two times.
+
+    Parameters
+    ----------
+    start, end
+        times as text; without them the run's beginning and end.
+    setpoint
+        a signal that the others follow: how they do is measured as well.
+    fundamental
+        a frequency as text: its amplitude and the distortion are measured as well.
+
+    Raises
+    ------
+    DriveHasFindings, DriveProblem
+        as `run`, and for times that are no span of the run.
+    """
+    from pendel.core.measures import Place, Span, measures_at
+    from pendel.core.quantities.units import figure
+    from pendel.core.runs.balance import balance
+    from pendel.core.runs.shown_units import factor
+    from pendel.core.runs.spectra import spectrum
+
+    asked, first = read_figure(drive, end, "s", math.inf), read_figure(drive, start, "s", 0.0)
+    base = read_figure(drive, fundamental, "Hz", 0.0)
+    if not 0 <= first < asked or base < 0:
+        raise DriveProblem("Times must lie one behind the other from 0 s on, and a fundamental above 0 Hz.")
+    ran = run(drive, until=until, signals=signals, unit=unit, watch=watch)
+    kept, last = ran.run, min(asked, ran.run.end)
+    if not first < last:
+        raise DriveProblem(f"The run ends at {kept.end:g} s, before {first:g} s.")
+    if setpoint and setpoint not in kept.keys:
+        raise DriveProblem(
+            f"There is no signal {setpoint}.{near_words(setpoint, kept.keys)} There are {', '.join(kept.keys)}."
+        )
+    kept.fetch(ran.signals)
+
+    def of_signal(key: str) -> SignalMeasures:
+        trace = kept.trace(key)
+        span, one = Span(kept, key, first, last), factor(trace.unit)
+        found = {}
+        for m in measures_at(Place.SIGNAL):
+            value = m.value(span)
+            found[m.title] = (
+                math.nan if value is None else value / (one if m.unit is None else factor(m.unit))
+            )
+        if base:
+            lines = spectrum(*trace.drawn, first, last, fundamental=base)
+            found |= {"at the fundamental": lines.line(base) / one, "THD %": 100 * lines.distortion(base)}
+        return SignalMeasures(key, trace.unit, found)
+
+    def of_response(key: str, to: str) -> ResponseMeasures:
+        span, found = Span(kept, key, first, last, to), {}
+        for m in measures_at(Place.RESPONSE):
+            value = m.value(span)
+            found[m.title] = "–" if value is None or math.isnan(value) else figure(value, m.unit_for(span), 4)
+        return ResponseMeasures(key, to, found)
+
+    lost = balance(kept, first, last)
+    return Measured(
+        first,
+        last,
+        [of_signal(key) for key in ran.signals],
+        [of_response(key, setpoint) for key in ran.signals] if setpoint else [],
+        [EnergyRow(each.what, each.power, each.energy) for each in lost.losses],
+        [EnergyRow(words, energy / lost.duration, energy) for words, energy in lost.sums],
+        kept,
+    )
+
+
+def read_figure(drive: Drive, text: str | None, unit: str, otherwise: float) -> float:
+    """A text with a unit, or with the drive's quantities, in a unit. Raises `DriveProblem`."""
+    from pendel.core.quantities.expressions import value_in_field
+    from pendel.core.quantities.named import Names
+
+    if not text:
+        return otherwise
+    try:
+        return value_in_field(text, unit, Names({n: q.text for n, q in drive.quantities.items()}))
+    except ExpressionProblem as problem:
+        raise DriveProblem(str(problem)) from problem
+
+
+def write_c(drive: Drive, *, folder: str | Path) -> Sequence[Path]:
+    """Write the controller as C into a folder: source, header, example. Raises `DriveHasFindings` and `FileProblem`."""
+    from pendel.core.controllers.writer import NumberFormat
+    from pendel.core.firmware.ship import write_sources
+    from pendel.core.runs.simulate import prepare
+
+    return write_sources(prepare(drive).deck, NumberFormat.FLOAT32, Path(folder))

@@ -1,0 +1,112 @@
+"""What scripts and notebooks get: cards by name, wires by what fits, runs as mappings, models for other libraries."""
+
+import doctest
+import math
+
+import control
+import numpy as np
+import pytest
+import scipy.signal
+
+import pendel
+import pendel.api
+from pendel.core.errors import DriveProblem
+
+
+def bench():
+    d = pendel.Drive("<b>Bench</b>")
+    d.add("dc_source", "Supply", U_0="48 V")
+    d.add("brushed_dc", "Motor")
+    d.add("inertia", "Flywheel")
+    return d
+
+
+def test_examples_in_docstrings_hold():
+    found = doctest.testmod(pendel.api)
+    assert found.attempted >= 8 and not found.failed
+
+
+def test_cards_are_read_and_set_in_si_and_each_change_is_undone():
+    d = bench()
+    motor = d.card("motor")
+    motor["R_a"] = "500 mohm"
+    assert motor.R_a == motor["R_a"] == 0.5 and motor.texts["R_a"] == "500 mohm"
+    motor.R_a = 0.25  # a number is in the value's own unit
+    assert motor.values["R_a"] == 0.25 and "R_a" in dir(motor)
+    assert [d.undo(), d.card("motor").R_a] == ["Set R_a of Motor", 0.5]
+    d.set("supply.U_0", "?")
+    assert math.isnan(d.card("supply").U_0) and d.card("supply").findings[0].field == "U_0"
+    d.undo()
+    assert d.rename("motor", "Fan motor") == "fan_motor"
+    d.remove("flywheel")
+    assert list(d.cards) == ["supply", "fan_motor"]
+    d.undo()
+    assert list(d.cards) == ["supply", "fan_motor", "flywheel"]
+    for wrong, words in (
+        (lambda: d.card("fan"), "Is it fan_motor"),
+        (lambda: d.card("fan_motor")["R_b"], "has no value “R_b”. It has"),
+        (lambda: d.set("fan_motor.R_b", 1), "Is it R_a"),
+        (lambda: d.add("brushed", "M"), "Is it brushed_dc"),
+        (lambda: pendel.Drive().undo(), "nothing to undo"),
+        (lambda: pendel.open_example("car_door"), "has no example “car_door”"),
+    ):
+        with pytest.raises(DriveProblem, match=words):
+            wrong()
+    with pytest.raises(AttributeError, match="has no value"):
+        d.card("fan_motor").R_b = 1
+    assert "&lt;b&gt;Bench" in d._repr_html_() and "<b>" not in d._repr_html_()
+    assert {"Drive", "Run", "open", "open_example"} <= set(dir(pendel)) and "Iterable" not in dir(pendel)
+
+
+def test_cards_are_wired_where_only_one_way_fits():
+    d = bench()
+    d.connect("supply", "motor")
+    d.connect("motor", "flywheel.a")
+    wired = {(str(w.a), str(w.b)) for w in d.document.wires.values()}
+    assert wired == {("supply.dc", "motor.winding"), ("motor.shaft", "flywheel.a")}
+    assert not [f for f in d.check() if f.stops]
+    d.add("inductor", "Coil")
+    d.add("capacitor", "Bank")
+    for ends, words in (
+        (("coil", "bank"), "several ways: coil.a – bank.a"),
+        (("coil", "flywheel"), "No port of coil fits one of flywheel"),
+        (("coil.c", "bank"), "no port or signal coil.c. Is it coil"),
+    ):
+        with pytest.raises(DriveProblem, match=words):
+            d.connect(*ends)
+
+
+def test_a_run_is_a_mapping_of_traces_and_goes_to_other_libraries():
+    run = pendel.open_example("car_door_drive").run(0.1)
+    speed = run["door_motor.speed"]
+    assert "door_motor.speed" in run and len(run) == len(list(run)) == len(run.keys())
+    with pytest.raises(KeyError, match="Is it door_motor.speed"):
+        run["door_motor.sped"]
+    np.testing.assert_allclose(speed.y_in("rpm"), speed.y * 30 / math.pi)
+    table = run.to_pandas(["door_motor.speed", "speed_pi.out"])
+    np.testing.assert_array_equal(table.index, speed.t)
+    np.testing.assert_array_equal(table["speed_pi.out"], run.at("speed_pi.out", speed.t))
+    data = run.to_xarray(["door_motor.speed", "speed_pi.out"])
+    assert data["door_motor.speed"].attrs["units"] == "rad/s"
+    np.testing.assert_array_equal(data["door_motor.speed"], speed.y)
+    run.kept.units.choose("door_motor.speed", "rad/s", "rpm")
+    assert run.to_xarray(["door_motor.speed"])["door_motor.speed"].attrs["units"] == "rad/s", "values are in SI"
+    figure = run.plot("door_motor.speed", "speed_pi.out")
+    first, second = figure.axes
+    assert first.get_ylabel().endswith("rpm") and second.lines[0].get_drawstyle() == "steps-post"
+    np.testing.assert_allclose(first.lines[0].get_ydata(), speed.y * 30 / math.pi)
+
+
+@pytest.mark.parametrize("ends", [("bridge.duty", "i_door"), ("current_pi.out", "door_motor.current")])
+def test_linear_models_answer_alike_in_scipy_and_in_python_control(ends):
+    model = pendel.open_example("car_door_drive").linear(*ends)
+    omega = 2 * np.pi * np.array([1.0, 30.0, 400.0])
+    ours = model.response(omega)
+    theirs = model.to_scipy()
+    assert isinstance(theirs, scipy.signal.StateSpace) and (theirs.dt or 0.0) == model.dt
+    points = np.exp(1j * omega * model.dt) if model.dt else 1j * omega
+    whole = [theirs.C @ np.linalg.solve(z * np.eye(len(theirs.A)) - theirs.A, theirs.B) + theirs.D for z in points]
+    np.testing.assert_allclose(np.ravel(whole), ours, rtol=1e-6)
+    system = model.to_control()
+    assert isinstance(system, control.StateSpace) and system.input_labels == [ends[0].replace(".", "_")]
+    np.testing.assert_allclose(system(points), ours, rtol=1e-6)
