@@ -7,7 +7,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from pendel.app.session.jobs import READ_RUNS, WRITE_C
-from pendel.core.runs.worker import Beside
+from pendel.core.runs.worker import Beside, Worker
 
 
 @pytest.fixture(scope="session")
@@ -46,6 +46,20 @@ class SharedBeside(Beside):
             self._worker.end_now()
 
 
+class SharedWorker(Worker):
+    """One process for the runs of all windows. A run that a window leaves behind ends it, and the next starts another."""
+
+    def kill(self):
+        pass
+
+
+@pytest.fixture(scope="session")
+def worker():
+    made = SharedWorker()
+    yield made
+    Worker.kill(made)
+
+
 @pytest.fixture(scope="session")
 def beside():
     made = SharedBeside()
@@ -54,12 +68,13 @@ def beside():
 
 
 @pytest.fixture
-def window(application, beside, questions, example_path, tmp_path, monkeypatch):
+def window(application, beside, worker, questions, example_path, tmp_path, monkeypatch):
     """The real window with a copy of the car door drive; no runs are kept of any drive."""
     from pendel.app.window.main_window import MainWindow
 
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     monkeypatch.setattr("pendel.app.session.session.Beside", lambda: beside)
+    monkeypatch.setattr("pendel.app.session.run_jobs.Worker", lambda: worker)
     path = tmp_path / "door.pendel"
     shutil.copy(example_path, path)
     made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))

@@ -104,7 +104,7 @@ def test_the_dark_variant_paints_every_page_dark(application, window):
 
 def test_no_label_of_a_part_or_block_is_cut_in_the_inspector(window):
     """Every kind with every choice: the names of its values stand whole beside their symbols."""
-    cut = set()
+    cut, seen = set(), set()
     for name, kind in kinds().items():
         if name == "assembly":
             continue
@@ -114,6 +114,10 @@ def test_no_label_of_a_part_or_block_is_cut_in_the_inspector(window):
         for variant in variants:
             if variant:
                 commands.set_choice(drive.document, key, *variant).apply(drive.document)
+            shows = (name, *(v.name for v in kind.values_in_force(drive.document.cards[key])))
+            if shows in seen:
+                continue
+            seen.add(shows)
             window.session.open(drive.document, None)
             window.session.select([key])
             lay_out()
