@@ -1,12 +1,16 @@
+import contextlib
+import os
 import shutil
+import threading
 import time
+from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QEvent, QSettings, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
-from pendel.app.session.jobs import READ_RUNS, WRITE_C
+from pendel.app.session.jobs import KINDS, READ_RUNS, WRITE_C
 from pendel.core.runs.worker import Beside, Worker
 
 
@@ -67,6 +71,31 @@ def beside():
     Beside.close(made)
 
 
+def left_behind():
+    """What a closed window leaves: threads of jobs, and windows or menus that still show."""
+    lanes = {kind.lane for kind in KINDS}
+    threads = [t.name for t in threading.enumerate() if t.name.rpartition("_")[0] in lanes]
+    return threads + [type(top).__name__ for top in QApplication.topLevelWidgets() if top.isVisible()]
+
+
+@pytest.fixture(scope="session", autouse=True)
+def no_process_is_left():
+    """After the last test nothing runs that this process has started."""
+    yield
+    assert until(lambda: not children(), 10), children()
+
+
+def children():
+    found = []
+    for path in Path("/proc").glob("[0-9]*/stat"):
+        with contextlib.suppress(OSError):
+            name, rest = path.read_text().rsplit(")", 1)
+            state, parent = rest.split()[:2]
+            if int(parent) == os.getpid() and state != "Z":
+                found.append(name)
+    return found
+
+
 @pytest.fixture
 def window(application, beside, worker, questions, example_path, tmp_path, monkeypatch):
     """The real window with a copy of the car door drive; no runs are kept of any drive."""
@@ -85,6 +114,7 @@ def window(application, beside, worker, questions, example_path, tmp_path, monke
     made.close()
     made.deleteLater()
     settle()
+    assert until(lambda: not left_behind(), 10), left_behind()
 
 
 def until(condition, seconds=30.0):

@@ -55,6 +55,7 @@ CHECK_SHIPPED = JobKind("check shipped code", "process beside", "The shipped cod
 WRITE_C = JobKind("write C", "firmware", "The C cannot be written", newest_wins=True)
 READ_RUNS = JobKind("read kept runs", "disk", "The kept runs cannot be read", newest_wins=True)
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
+KINDS = (RUN, JUDGE, PROPOSE, CHECK_SHIPPED, WRITE_C, READ_RUNS, EVALUATE)
 
 
 class Job:
