@@ -244,7 +244,7 @@ def test_loops_of_a_drive_that_has_none_or_is_broken(window):
     assert page.problem.text() == "The sheet is empty."
     window.show_page("Drive")
     resistor = add(window, "resistor")
-    for value, words in (("5 ohm", "No regulator acts on what it measures yet."), ("5 parsec", "The loops show once this is mended: Resistor")):  # fmt: skip
+    for value, words in (("5 ohm", "No regulator acts on what it measures yet."), ("5 parsec", "The loops show once this is fixed: Resistor")):  # fmt: skip
         window.session.do(commands.set_value(window.session.drive, resistor, "R", value))
         window.show_page("Drive")
         window.show_page("Loops")

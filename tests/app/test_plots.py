@@ -9,7 +9,7 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
 
-from pendel.app.runs.strips import SIGNAL_MIME
+from pendel.app.runs.strips import SIGNAL_MIME, heights
 from pendel.app.session.card_text import figure_of
 from pendel.app.session.session import Session
 from pendel.app.window.unit_choices import UnitChoices
@@ -247,3 +247,13 @@ def test_a_speed_is_read_in_rpm_everywhere(window, runs_page, tmp_path):
     window.actions_by_name["speeds"].trigger()
     assert run.trace("door_motor.speed").unit == "rad/s" == run.trace("gear.speed").unit
     again.close()
+
+
+def test_a_strip_shows_zero_unless_its_traces_keep_far_from_it():
+    assert heights(0.0, 10.0)[1] == 10.0 and heights(0.0, 10.0)[0] < 0.0
+    assert heights(3.0, 10.0)[0] < 0.0, "zero is near"
+    low, high = heights(640.0, 700.0)
+    assert 600 < low < 640 and high == 700.0
+    low, high = heights(-800.0, -800.0)
+    assert low < -800 < high and high - low == pytest.approx(0.05 * 800 * 1.06), "no finer than that"
+    assert heights(0.0, 0.0) == (-1.0, 0.0)

@@ -226,8 +226,14 @@ def test_switching_energies_stand_in_the_tree_and_among_the_losses(window):
     runs = window.page("Runs")
     run = session.last_run
     assert "bridge.switching_energy_a_upper" in run.keys
-    found = runs.tree.findItems("switching energy of a upper", Qt.MatchFlag.MatchRecursive)
-    assert len(found) == 1
+    (folder,) = runs.tree.findItems("switching energy", Qt.MatchFlag.MatchRecursive)
+    assert [folder.child(n).text(0) for n in range(4)] == ["a upper", "a lower", "b upper", "b lower"]
+    assert folder.text(1) == "4 ×" and not folder.isExpanded()
+    runs.strips.put(["bridge.switching_energy_a_upper"], None)
+    settle()
+    used = runs.tree.topLevelItem(0)
+    assert used.text(0) == "Used last" and used.isExpanded()
+    assert used.child(0).text(0).endswith("switching energy of a upper")
     runs.strips.set_cursors(0.25, 0.3)
     runs.measure()
     texts = [getattr(runs.between.itemAt(n).widget(), "whole", "") for n in range(runs.between.count())]

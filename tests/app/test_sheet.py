@@ -9,6 +9,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QInputDialog, QMenu
 
 from pendel.app.drive.search_line import matches
+from pendel.app.drive.sheet.geometry import segments
 from pendel.app.window.editing import CLIP_MIME
 from pendel.core.catalogue.declare import Link
 from pendel.core.catalogue.index import kinds
@@ -16,6 +17,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import End
 
 from .conftest import finish, settle
+from .test_power_drives import EXAMPLES
 from .test_power_ways import opened
 from .test_window import LEFT, card_point, click_card, drag, on_sheet, type_into
 
@@ -298,3 +300,37 @@ def test_any_signal_can_be_tapped_from_the_tree_of_a_run(window, monkeypatch):
     assert window.session.drive.taps["p_copper"] == End("door_motor", "copper_loss")
     window.editing.undo()
     assert "p_copper" not in window.session.drive.taps
+
+
+def test_nothing_crosses_what_is_written_among_the_wires_of_any_example(window):
+    """Neither a wire nor a card nor other words; where a sheet is too full, words are told on hover instead."""
+    written = hidden = 0
+    for path in sorted(EXAMPLES.glob("*.pendel")):
+        window.session.undo.setClean()
+        window.files.open_path(path)
+        settle()
+        sheet = window.drive_page.sheet
+        wires = [item for item in sheet.wires.values() if item.words]
+        words = [item.words_box() for item in wires if item.words_at]
+        assert sheet.edge.words_box() and [name for name, _ in sheet.edge.names] == ["Power deck", "Control deck"]
+        words.append(sheet.edge.words_box())
+        lines = [s for item in sheet.wires.values() for s in segments(item.path)]
+        for n, box in enumerate(words):
+            assert not any(box.crossed_by(a, b, clearance=1.0) for a, b in lines), path.stem
+            assert not any(box.overlaps(card) for card in sheet.boxes().values()), path.stem
+            assert not any(box.overlaps(other) for other in words[:n]), path.stem
+            assert sheet.sheet.sceneRect().contains(box.x, box.y), path.stem
+        hidden += sum(not item.words_at and item.toolTip() == item.words for item in wires)
+        written += len(words)
+    assert written > 35 and hidden < 8
+
+
+def test_energy_goes_through_parts_without_a_mark_and_ends_where_no_wire_goes_on(window):
+    window.files.open_path(EXAMPLES / "old_haul_feedback.pendel")  # a transformer, a reactor and lines lie between
+    spine = window.drive_page.spine
+    assert spine.path_order() == [["grid", "front_end", "inverter", "old_machine", "drum", "rope_pull"]]
+    window.session.do(commands.add_card(window.session.drive, "dc_source", "Spare battery", 10, 90))
+    settle()
+    assert spine.path_order()[1:] == [["spare_battery"]]
+    assert spine.stations["rope_pull"].last and spine.stations["spare_battery"].first
+    window.session.undo.setClean()

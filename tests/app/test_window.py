@@ -82,16 +82,8 @@ def test_the_drive_page_shows_both_decks_and_the_spine(window):
     line = sheet.edge.height
     for key, item in sheet.cards.items():
         assert (item.pos().y() < line) == item.face.power, key
-    assert window.drive_page.spine.path_order() == [
-        "supply",
-        "bridge",
-        "door_motor",
-        "gear",
-        "belt",
-        "door_leaf",
-        "rail",
-        "rubbing",
-    ]
+    (circuit,) = window.drive_page.spine.path_order()
+    assert circuit == ["supply", "bridge", "door_motor", "gear", "belt", "door_leaf", "rail", "rubbing"]
     judged(window)
     assert [f[0] for f in window.drive_page.spine.loop_facts[:-1]] == ["Current", "Speed"]
     picture = window.grab().toImage()
@@ -119,8 +111,8 @@ def test_the_motor_is_entered_from_three_sets_and_contradictions_show(window):
     settle()
     assert {"R_a", "k_t", "k_e"} <= set(inspector.fields)
     type_into(inspector.fields["k_e"], "11.31")
-    mend = next(b for b in inspector.findChildren(QPushButton) if b.text().startswith("Mend it"))
-    QTest.mouseClick(mend, LEFT)
+    fix = next(b for b in inspector.findChildren(QPushButton) if b.text().startswith("Fix"))
+    QTest.mouseClick(fix, LEFT)
     settle()
     assert "V/rpm" in window.session.drive.cards["door_motor"].values["k_e"]
     assert not window.session.examined.faults
@@ -605,7 +597,7 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     assert "bridge.current_a_upper" in page.strips.specs[-1].signals
     low, high = page.strips.plots[0].viewRange()[0]
     assert low < float(finding.field[5:]) < high < low + 1e-3
-    window.session.do(finding.mend)
+    window.session.do(finding.fix)
     assert window.session.remarks == []
     assert run_with(window).remarks == []
     window.editing.undo()

@@ -185,7 +185,7 @@ def test_huge_binary_and_unwritable_files_get_a_sentence(door, tmp_path, monkeyp
         ),
         (lambda d: commands.set_value(d, "door_motor", "I_n", "4"), "efficiency would be 125 %"),
         (lambda d: commands.set_setting(d, "until", "-1 s"), "Run length is -1 s; it must be above 0"),
-        (lambda d: commands.set_setting(d, "tick", "1e999 s"), "Base tick"),
+        (lambda d: commands.set_setting(d, "tick", "1e999 s"), "Sampling period"),
         (lambda d: commands.set_profile(d, "rubbing", [("1 s", "1"), ("0.5 s", "2")]), "corner 2.*Sort"),
         (lambda d: commands.add_wire(d, End("gone", "x"), End("gear", "a")), "points to gone.x"),
         (
@@ -206,9 +206,9 @@ def test_bad_input_is_a_finding_with_part_value_and_remedy(door, edit, words):
     faults = examine(door).faults
     assert any(re.search(words, f.sentence) for f in faults), [f.sentence for f in faults]
     for finding in faults:
-        if finding.mend:
-            finding.mend.apply(door)
-    assert len(examine(door).faults) < len(faults) or not any(f.mend for f in faults)
+        if finding.fix:
+            finding.fix.apply(door)
+    assert len(examine(door).faults) < len(faults) or not any(f.fix for f in faults)
 
 
 def test_a_step_beyond_the_end_is_pointed_out(door):
@@ -224,6 +224,6 @@ def test_constants_in_rpm_units_are_found_and_mended(door):
     commands.set_values(door, "door_motor", {"k_t": "0.108", "k_e": "11.31"}, "x").apply(door)
     (finding,) = examine(door).faults
     assert "k_t" in finding.sentence and "rpm" in finding.sentence
-    finding.mend.apply(door)
+    finding.fix.apply(door)
     assert not examine(door).faults
     assert examine(door).values["door_motor"]["k_e"] == pytest.approx(0.108, rel=1e-3)

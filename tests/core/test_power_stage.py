@@ -571,8 +571,8 @@ def test_both_switches_on_is_found_with_its_remedy():
     assert f"{48 * 310 * 85e-9 * 1e3:.1f} mJ" in first.sentence
     dead = value_in_field(first.text, "s", Names({}))
     assert 85e-9 < dead < 100e-9
-    mended = bridge_bench(first.text, duty=0.3, level="device", t_on="40", t_off="125", I_sat="310").run(0.01)
-    assert mended.kept.remarks == []
+    fixed = bridge_bench(first.text, duty=0.3, level="device", t_on="40", t_off="125", I_sat="310").run(0.01)
+    assert fixed.kept.remarks == []
     assert not bridge_bench("0", duty=0.3).run(0.01).kept.remarks
 
 

@@ -115,7 +115,7 @@ class FileProblem(PendelError):
 
 
 class DriveHasFindings(PendelError):
-    """The drive cannot be run or built until its faults are mended."""
+    """The drive cannot be run or built until its faults are fixed."""
 
     def __init__(self, findings: list):
         super().__init__(findings)

@@ -164,7 +164,7 @@ class Inspector(QWidget):
         for name, text, unit_text in (
             ("title", "Title", ""),
             ("until", "Run length", "s"),
-            ("tick", "Base tick", "s"),
+            ("tick", "Sampling period", "s"),
             ("computing_delay", "Computing delay", "ticks"),
             ("tolerance", "Tolerance", ""),
             ("step", "Fixed step", "s"),
@@ -559,11 +559,11 @@ class FindingCard(QWidget):
         text = wrapped(finding.sentence)
         text.setStyleSheet("font-size: 11px;")
         body.addWidget(text)
-        if finding.mend is not None:
-            mend = button(
-                f"Mend it: {finding.mend_label[:1].lower()}{finding.mend_label[1:]}",
-                lambda: session.do(finding.mend),
+        if finding.fix is not None:
+            fix = button(
+                f"Fix: {finding.fix_label[:1].lower()}{finding.fix_label[1:]}",
+                lambda: session.do(finding.fix),
                 "link",
             )
-            mend.setStyleSheet("font-weight: bold; font-size: 11px;")
-            body.addWidget(mend)
+            fix.setStyleSheet("font-weight: bold; font-size: 11px;")
+            body.addWidget(fix)

@@ -19,6 +19,7 @@ from pendel.core.drive import commands
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import number_text
 from pendel.core.runs.kept import KeptRun
+from pendel.core.vocabulary import Group
 
 
 class PathStation(QWidget):
@@ -26,14 +27,14 @@ class PathStation(QWidget):
 
     clicked = pyqtSignal()
 
-    def __init__(self, mark: str, name: str, value: str, *, first: bool, last: bool):
+    def __init__(self, mark: str, name: str, value: str, hint: str, *, first: bool, last: bool):
         super().__init__()
         self.mark, self.name, self.value, self.first, self.last = mark, name, value, first, last
         self.selected = False
         self.setFixedHeight(36)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(f"{name} {value}")
-        self.setToolTip(f"{name}  {value}")
+        self.setToolTip(f"{name}: {hint or value}")
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def sizeHint(self) -> QSize:
@@ -130,7 +131,7 @@ class Spine(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(208)
         self.session = session
-        self.path_facts: list[tuple[str, str, str]] | None = None
+        self.path_facts: list[tuple[str, str, str, str, bool, bool]] | None = None
         self.loop_facts: list[tuple] | None = None
         self.fields: dict[str, Field] = {}
         inner = QWidget()
@@ -176,25 +177,37 @@ class Spine(QWidget):
         made.setContentsMargins(8, 4, 0, 4)
         return made
 
-    def path_order(self) -> list[str]:
-        """Parts with a mark, in the order of the energy path as the sheet has them."""
+    def path_order(self) -> list[list[str]]:
+        """Parts with a mark, in the order in which energy goes through them from a supply on; one list for each circuit
+        of parts that power wires join, also through parts that have no mark."""
         drive = self.session.drive
-        keys = [k for k, c in drive.cards.items() if self._mark(k)]
-        links: dict[str, list[str]] = {k: [] for k in keys}
+        kinds = {k: kind_of(c) for k, c in drive.cards.items() if c.face is None and self._is_part(k)}
+        links: dict[str, list[str]] = {k: [] for k in kinds}
         for wire in drive.wires.values():
-            if wire.a.card in links and wire.b.card in links:
-                links[wire.a.card].append(wire.b.card)
-                links[wire.b.card].append(wire.a.card)
-        starts = [k for k in keys if kind_of(drive.cards[k]).group == "supply"]
-        order: list[str] = []
-        for start in [*starts, *keys]:
-            stack = [start]
+            a, b = wire.a.card, wire.b.card
+            port = kinds[a].port(wire.a.port) if a in kinds and b in kinds else None
+            if port is not None and not port.link.is_signal:
+                links[a].append(b)
+                links[b].append(a)
+        starts = [k for k in kinds if kinds[k].group == Group.SUPPLY]
+        reached: set[str] = set()
+        circuits: list[list[str]] = []
+        for start in [*starts, *kinds]:
+            order, stack = [], [start]
             while stack:
                 key = stack.pop(0)
-                if key not in order:
+                if key not in reached:
+                    reached.add(key)
                     order.append(key)
                     stack = links[key] + stack
-        return order
+            circuits.append([k for k in order if self._mark(k)])
+        return [circuit for circuit in circuits if circuit]
+
+    def _is_part(self, key: str) -> bool:
+        try:
+            return isinstance(kind_of(self.session.drive.cards[key]), Part)
+        except DriveProblem:
+            return False
 
     def _mark(self, key: str) -> str:
         try:
@@ -211,35 +224,39 @@ class Spine(QWidget):
 
     def _refresh_path(self) -> None:
         drive = self.session.drive
-        order = self.path_order()
+        circuits = self.path_order()
+        order = [key for circuit in circuits for key in circuit]
+        ends = {circuit[0] for circuit in circuits}, {circuit[-1] for circuit in circuits}
         run = shown.run_on_cards(self.session)
-        facts = [(key, drive.cards[key].name, self._live_figure(key, run)) for key in order]
+        facts = [
+            (key, drive.cards[key].name, *self._live_figure(key, run), key in ends[0], key in ends[1])
+            for key in order
+        ]
         if facts == self.path_facts:
             self._mark_selected()
             return
         self.path_facts = facts
         clear(self.path_box)
         self.stations: dict[str, PathStation] = {}
-        for n, (key, _, value) in enumerate(facts):
-            station = PathStation(
-                self._mark(key), drive.cards[key].name, value, first=n == 0, last=n == len(order) - 1
-            )
+        for key, name, value, hint, first, last in facts:
+            station = PathStation(self._mark(key), name, value, hint, first=first, last=last)
             station.clicked.connect(lambda k=key: self.session.select([k]))
             self.stations[key] = station
             self.path_box.addWidget(station)
         if not order:
-            hint = label("Nothing yet. Press A on the sheet.", "muted")
-            hint.setContentsMargins(8, 4, 0, 4)
-            self.path_box.addWidget(hint)
+            empty = label("Nothing yet. Press A on the sheet.", "muted")
+            empty.setContentsMargins(8, 4, 0, 4)
+            self.path_box.addWidget(empty)
         self._mark_selected()
 
-    def _live_figure(self, key: str, run: KeptRun | None) -> str:
-        """The main signal of the last run, or before any run what the part tells of itself."""
-        drive = self.session.drive
+    def _live_figure(self, key: str, run: KeptRun | None) -> tuple[str, str]:
+        """The figure on its card, from the last run, and in words what it is; before any run what the part tells of
+        itself."""
+        drive, time = self.session.drive, self.session.cursor_time
         signal = shown.main_signal(drive, key)
         if run is not None and signal in run.keys:
-            return shown.figure_of(run, signal, self.session.cursor_time)
-        return (shown.telling(drive, key, self.session.examined) or [""])[-1]
+            return shown.figure_of(run, signal, time), shown.figure_in_words(run, signal, time)
+        return (shown.telling(drive, key, self.session.examined) or [""])[-1], ""
 
     def _mark_selected(self) -> None:
         for key, station in getattr(self, "stations", {}).items():

@@ -345,7 +345,7 @@ class FirmwarePage(Page):
             return
         rows = [
             ("word", "32 bit, float unit"),
-            ("base tick", figure(self.deck.tick, "s", 3)),
+            ("sampling period", figure(self.deck.tick, "s", 3)),
             ("computing delay", f"{self.deck.delay} tick"),
         ]
         if self.checked:

@@ -209,7 +209,7 @@ class LoopsPage(Page):
         if not session.drive.cards:
             self.problem.setText("The sheet is empty.")
         elif faults:
-            self.problem.setText(f"The loops show once this is mended: {faults[0]}")
+            self.problem.setText(f"The loops show once this is fixed: {faults[0]}")
         elif session.judge_problem:
             self.problem.setText(session.judge_problem)
         elif not self.standings:

@@ -52,6 +52,8 @@ INSTANT = 2.0
 """Ticks shown on each side of an instant that a finding points to."""
 BESIDE = 3
 """Measures of a signal that stand beside each other; further ones have a row of their own."""
+MOST_USED = 6
+"""Signals that were used last, on top of the others."""
 MOST_LOSSES = 6
 """Parts in the table of losses, the largest first."""
 
@@ -61,6 +63,8 @@ class RunsPage(Page):
         super().__init__(session, parent)
         self.ticked: list[str] = []
         self._known: list[str] = []
+        self.used: list[str] = []
+        """Signals that were put on strips by hand, the last first."""
         self.laid_out_for = ""
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
@@ -71,6 +75,7 @@ class RunsPage(Page):
         self.strips = Strips()
         self.strips.cursors_moved.connect(lambda *_: self._late_measures.start())
         self.strips.changed.connect(lambda: self.draw(keep_view=False))
+        self.strips.added.connect(self._used)
         self.strips.unit_chosen.connect(self.session.choose_unit)
         self.empty = label(NO_RUNS, "muted")
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -319,7 +324,12 @@ class RunsPage(Page):
 
     def _fill_tree(self) -> None:
         shown = self.shown_runs()
-        self.tree.fill(shown[-1][0] if shown else self.session.last_run, self.find.text())
+        self.tree.fill(shown[-1][0] if shown else self.session.last_run, self.find.text(), self.used)
+
+    def _used(self, keys: list[str]) -> None:
+        """Signals that were put on strips by hand stay at hand."""
+        self.used = list(dict.fromkeys([*keys, *self.used]))[:MOST_USED]
+        self._fill_tree()
 
     def _own_strip(self, item: QTreeWidgetItem) -> None:
         key = item.data(0, Qt.ItemDataRole.UserRole)

@@ -28,6 +28,8 @@ CAPTION = 25.0
 """Height kept free above the traces of a strip, px."""
 FINEST, LEAST_SHOWN = 1e-6, 1e-12
 """Least height shown, over the peak of the traces, and by itself: below it lies rounding."""
+FAR, FLATTEST = 0.6, 0.05
+"""Shares of the peak; see `heights`."""
 DASHES = (
     (Qt.PenStyle.SolidLine, ""),
     (Qt.PenStyle.DotLine, " (dotted)"),
@@ -109,6 +111,8 @@ class Strips(pg.GraphicsLayoutWidget):
 
     cursors_moved = pyqtSignal(float, float)
     changed = pyqtSignal()
+    added = pyqtSignal(list)
+    """Signals that somebody puts on a strip."""
     unit_chosen = pyqtSignal(str, str)
     """A signal, and the unit in which it is to be shown."""
 
@@ -235,12 +239,11 @@ class Strips(pg.GraphicsLayoutWidget):
         return fit is not None and max(abs(low - fit[0]), abs(high - fit[1])) < 1e-6 * (fit[1] - fit[0])
 
     def _fit_height(self, n: int) -> None:
-        """Show all of a strip's data and zero, with room for the caption above them."""
+        """Show all of a strip's data, with room for the caption above them; and zero, unless they keep far from it."""
         lows = [float(np.nanmin(t.y)) for t in self.traces[n] if len(t.y)]
         highs = [float(np.nanmax(t.y)) for t in self.traces[n] if len(t.y)]
         if lows:
-            low, high = min(0.0, *lows), max(0.0, *highs)
-            low -= (high - low) * 0.06 or abs(high) * 0.1 or 1.0
+            low, high = heights(min(lows), max(highs))
             caption = min(0.4, CAPTION / max(1.0, (self.height() - 46) / len(self.plots) - 8))
             high = low + (high - low) / (1 - caption)
             self._fits[n] = (low, high)
@@ -474,6 +477,7 @@ class Strips(pg.GraphicsLayoutWidget):
             self.specs.append(StripSpec(list(dict.fromkeys(keys))))
         else:
             self.specs[strip].signals = list(dict.fromkeys([*self.specs[strip].signals, *keys]))
+        self.added.emit(keys)
         self.changed.emit()
 
     def _menu(self, n: int, at) -> None:
@@ -511,6 +515,18 @@ class Strips(pg.GraphicsLayoutWidget):
         self.render(painter, QRectF(0, 0, image.width(), image.height()), self.rect())
         painter.end()
         return image
+
+
+def heights(low: float, high: float) -> tuple[float, float]:
+    """Between which heights data from ``low`` to ``high`` are drawn. What stays above `FAR` of its peak, such as the
+    voltage of a link, is drawn by itself, and no finer than `FLATTEST` of it."""
+    peak = max(abs(low), abs(high))
+    if low * high > 0 and min(abs(low), abs(high)) > FAR * peak:
+        middle, span = (low + high) / 2, max(high - low, FLATTEST * peak)
+        low, high = middle - span / 2, middle + span / 2
+    else:
+        low, high = min(0.0, low), max(0.0, high)
+    return low - ((high - low) * 0.06 or abs(high) * 0.1 or 1.0), high
 
 
 def signals_mime(keys: list[str]) -> QMimeData:

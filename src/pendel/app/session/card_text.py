@@ -80,7 +80,8 @@ def main_signal(drive: Drive, key: str) -> str | None:
         return next((s for k in inner if (s := main_signal(drive, k))), None)
     kind = kind_of(drive.cards[key])
     if isinstance(kind, Part):
-        return f"{key}.{kind.main_signal}" if kind.main_signal else None
+        signal = kind.face_signal or kind.main_signal
+        return f"{key}.{signal}" if signal else None
     out = next((p.name for p in kind.ports if p.link.value == "signal out"), None)
     return f"{key}.{out}" if out else None
 
@@ -121,6 +122,12 @@ def figure_of(run: KeptRun, key: str, time: float | None = None) -> str:
     return figure(0.0 if abs(value) < 1e-9 * largest else value, trace.unit, 3)
 
 
+def figure_in_words(run: KeptRun, key: str, time: float | None = None) -> str:
+    """A figure with what it is and when: “link voltage 560 V at the end of Run 1”."""
+    when = f"at the end of {run.name}" if time is None else f"at {figure(time, 's', 4)} of {run.name}"
+    return f"{run.trace(key).label} {figure_of(run, key, time)} {when}"
+
+
 def spark(run: KeptRun, key: str, points: int = 80) -> np.ndarray:
     """A trace as few points in the unit square, each the mean of its stretch, so that pulses do not beat;
     shape (n, 2)."""
@@ -141,6 +148,7 @@ def unit_label(text: str) -> str:
 
 
 __all__ = [
+    "figure_in_words",
     "figure_of",
     "main_signal",
     "shown_values",

@@ -166,11 +166,11 @@ class Foot(QWidget):
             links: list[QWidget | int] = [label("Fault" if finding.stops else "Attention", "muted")]
             if finding.card or finding.field:
                 links.append(button("Go to it", lambda f=finding: self._go(f), "link"))
-            if finding.mend is not None:
+            if finding.fix is not None:
                 links.append(
                     button(
-                        f"Mend it: {finding.mend_label[:1].lower()}{finding.mend_label[1:]}",
-                        lambda f=finding: self.session.do(f.mend),
+                        f"Fix: {finding.fix_label[:1].lower()}{finding.fix_label[1:]}",
+                        lambda f=finding: self.session.do(f.fix),
                         "link",
                     )
                 )

@@ -332,7 +332,7 @@ class MainWindow(QMainWindow):
         if self.session.examined.faults:
             self.foot.refresh()
             self.foot.open()
-            self.say("The drive cannot run before its faults are mended.")
+            self.say("The drive cannot run before its faults are fixed.")
             return
         if not may_run(self.session, self):
             self.say("The drive did not run: its own C was not allowed.")

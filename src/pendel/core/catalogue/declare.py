@@ -197,7 +197,7 @@ class Curve:
 
 @dataclass(frozen=True)
 class Contradiction:
-    """Two values that cannot both be right. ``remedy`` maps value names to texts that mend it."""
+    """Two values that cannot both be right. ``remedy`` maps value names to texts that fix it."""
 
     sentence: str
     field: str
@@ -330,6 +330,9 @@ class Part(Kind):
     """For a level, groups of electrical ports that share a potential; without it, each pair stands by
     itself."""
     main_signal: str = ""
+    """What is drawn of it where nobody chose."""
+    face_signal: str = ""
+    """The figure on its card, where that is another than the main signal's."""
     spine: str = ""
     """Mark in the energy path; empty leaves the part out of it."""
     symbol: Symbol | None = None

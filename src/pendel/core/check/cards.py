@@ -59,10 +59,10 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
         contradictions = worked_out(key, card, kind, values, result)
         good = contradictions is not None
         for c in contradictions or ():
-            mend = commands.set_values(drive, key, c.remedy, c.remedy_label) if c.remedy else None
+            fix = commands.set_values(drive, key, c.remedy, c.remedy_label) if c.remedy else None
             result.findings.append(
                 (fault if c.fault else attention)(
-                    f"{card.name}: {c.sentence}", key, c.field, mend, c.remedy_label
+                    f"{card.name}: {c.sentence}", key, c.field, fix, c.remedy_label
                 )
             )
     result.values[key] = values

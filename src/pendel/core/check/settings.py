@@ -28,7 +28,7 @@ def settings(of: Subject) -> None:
     drive, kinds, names, result = of.drive, of.kinds, of.names, of.result
     for name, unit_text in SETTING_UNITS.items():
         text = drive.settings[name]
-        label = {"until": "Run length", "tick": "Base tick", "step": "Fixed step"}.get(
+        label = {"until": "Run length", "tick": "Sampling period", "step": "Fixed step"}.get(
             name, name.replace("_", " ").capitalize()
         )
         try:
@@ -49,7 +49,7 @@ def settings(of: Subject) -> None:
             fault(
                 f"The run of {number_text(until)} s has {number_text(until / tick)} ticks; at most "
                 f"{number_text(MOST_TICKS / 1e6)} million are possible. Shorten the run or lengthen the "
-                "base tick.",
+                "sampling period.",
                 field="until",
             )
         )

@@ -335,7 +335,7 @@ def source_text(em: Emission) -> str:
     texts += [text for key, text in SUMS_C.items() if f"{key}(" in updates]
     functions = "\n".join(texts)
     return (
-        f"/* {name}.c: controller of {len(em.blocks)} blocks, base tick {em.deck.tick * 1e6:g} us.\n * "
+        f"/* {name}.c: controller of {len(em.blocks)} blocks, sampling period {em.deck.tick * 1e6:g} us.\n * "
         f'{LICENCE}\n */\n#include "{name}.h"\n#include <math.h>\n\n'
         f"{macros}{functions}\n{updates}\n{init_function(em)}\n{tick_function(em)}"
     )

@@ -10,7 +10,7 @@ from pendel.core.drive.commands import Command
 
 class Severity(Enum):
     FAULT = "fault"
-    """Nothing can run before it is mended."""
+    """Nothing can run before it is fixed."""
     ATTENTION = "attention"
     """It runs, but probably not as meant."""
 
@@ -23,8 +23,8 @@ class Finding:
     sentence: str
     card: str = ""
     field: str = ""
-    mend: Command | None = None
-    mend_label: str = ""
+    fix: Command | None = None
+    fix_label: str = ""
 
     def __str__(self) -> str:
         return self.sentence
@@ -35,15 +35,15 @@ class Finding:
 
 
 def fault(
-    sentence: str, card: str = "", field: str = "", mend: Command | None = None, mend_label: str = ""
+    sentence: str, card: str = "", field: str = "", fix: Command | None = None, fix_label: str = ""
 ) -> Finding:
-    return Finding(Severity.FAULT, sentence, card, field, mend, mend_label)
+    return Finding(Severity.FAULT, sentence, card, field, fix, fix_label)
 
 
 def attention(
-    sentence: str, card: str = "", field: str = "", mend: Command | None = None, mend_label: str = ""
+    sentence: str, card: str = "", field: str = "", fix: Command | None = None, fix_label: str = ""
 ) -> Finding:
-    return Finding(Severity.ATTENTION, sentence, card, field, mend, mend_label)
+    return Finding(Severity.ATTENTION, sentence, card, field, fix, fix_label)
 
 
 @dataclass(frozen=True)

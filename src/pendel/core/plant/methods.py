@@ -30,7 +30,7 @@ class RunMethod:
 
 
 OURS = (
-    RunMethod("auto", "chosen while running"),
+    RunMethod("auto", "automatic"),
     RunMethod("fast", "fast, order 2 to 3"),
     RunMethod("explicit", "explicit, order 5"),
     RunMethod("stiff", "stiff, order 4"),

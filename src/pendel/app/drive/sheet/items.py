@@ -10,6 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen, QPolygonF
 from PyQt6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
+from pendel.app.drive.sheet.captions import Obstacles, along_wire, box_of, on_boundary, on_line
 from pendel.app.drive.sheet.geometry import CONTROL_SIZE, POWER_SIZE, Box, Point, segments
 from pendel.app.drive.sheet.symbols import path_of
 from pendel.app.widgets.theme import colour, font
@@ -32,6 +33,8 @@ class CardFace:
     """"", "attention" or "fault"."""
     folded: bool = False
     """Whether other cards are inside."""
+    hint: str = ""
+    """What its figure is, on hover."""
 
 
 class CardItem(QGraphicsItem):
@@ -45,6 +48,11 @@ class CardItem(QGraphicsItem):
         self.show_handles = False
         self.setZValue(2)
         self.size = POWER_SIZE if face.power else CONTROL_SIZE
+
+    def show_face(self, face: CardFace) -> None:
+        self.face = face
+        self.setToolTip("\n".join(words for words in (f"{face.name}: {face.kind.title}", face.hint) if words))
+        self.update()
 
     def box(self) -> Box:
         return Box(self.x(), self.y(), *self.size)
@@ -191,6 +199,10 @@ def rim(text: str) -> QPainterPath:
     return stroker.createStroke(words)
 
 
+def words_width(text: str) -> float:
+    return QFontMetricsF(font(10.5)).horizontalAdvance(text)
+
+
 def with_halo(painter: QPainter, at: QPointF, text: str, role: str) -> None:
     """Words among wires: in front of a rim of the ground's colour."""
     painter.setFont(font(10.5))
@@ -210,17 +222,38 @@ class WireItem(QGraphicsItem):
         self.path: list[Point] = []
         self.selected = False
         self.tap = ""
+        self.words_at: Point | None = None
+        """Baseline of its label or tap, where it has one."""
         self.setZValue(1)
 
     def set_path(self, path: list[Point]) -> None:
         self.prepareGeometryChange()
         self.path = path
 
+    @property
+    def words(self) -> str:
+        """What is written at it: the name of a tap, else what a part's signal is."""
+        return self.tap or self.label if self.link in ("continuous", "sampled") else ""
+
+    def place_words(self, obstacles: Obstacles) -> None:
+        """Write its words where nothing crosses them; where there is no such place they are told on hover alone."""
+        self.prepareGeometryChange()
+        self.setToolTip(self.words)
+        self.words_at = None
+        if self.words and len(self.path) > 1:
+            width = words_width(self.words)
+            self.words_at = obstacles.place(width, along_wire(self.path, width))
+
+    def words_box(self) -> Box | None:
+        return box_of(self.words_at, words_width(self.words)) if self.words_at else None
+
     def boundingRect(self) -> QRectF:
         if not self.path:
             return QRectF()
         xs, ys = [p[0] for p in self.path], [p[1] for p in self.path]
-        return QRectF(min(xs) - 60, min(ys) - 20, max(xs) - min(xs) + 120, max(ys) - min(ys) + 40)
+        line = QRectF(min(xs) - 10, min(ys) - 10, max(xs) - min(xs) + 20, max(ys) - min(ys) + 20)
+        words = self.words_box()
+        return line.united(QRectF(words.x - 4, words.y - 4, words.w + 8, words.h + 8)) if words else line
 
     def paint(
         self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None
@@ -293,25 +326,13 @@ class WireItem(QGraphicsItem):
             )
         if self.tap:
             painter.setBrush(colour("card"))
-            (x, y), longest = self._middle()
-            painter.drawEllipse(QPointF(x, y), 4, 4)
-            width = QFontMetricsF(font(10.5)).horizontalAdvance(self.tap)
-            self._label(
-                painter, self.tap, QPointF(x - 8 - width, y + 4) if longest else QPointF(x - width / 2, y - 8)
-            )
-        elif self.label:
-            (x, y), (_, above) = self.path[-1], self.path[-2]
-            if above >= y:
-                self._label(painter, self.label, QPointF(x - 30, y - 5))
-            else:  # beside its last stretch, or above the one before where the last is short
-                self._label(painter, self.label, QPointF(x + 5, y - 9 if y - above > 22 else above - 4))
+            painter.drawEllipse(QPointF(*self._middle()), 4, 4)
+        if self.words_at:
+            with_halo(painter, QPointF(*self.words_at), self.words, "petrol")
 
-    def _middle(self) -> tuple[Point, bool]:
+    def _middle(self) -> Point:
         a, b = max(segments(self.path), key=lambda s: abs(s[0][0] - s[1][0]) + abs(s[0][1] - s[1][1]))
-        return ((a[0] + b[0]) / 2, (a[1] + b[1]) / 2), a[0] == b[0]
-
-    def _label(self, painter: QPainter, text: str, at: QPointF) -> None:
-        with_halo(painter, at, text, "petrol")
+        return (a[0] + b[0]) / 2, (a[1] + b[1]) / 2
 
 
 class BoundaryItem(QGraphicsItem):
@@ -320,14 +341,34 @@ class BoundaryItem(QGraphicsItem):
     def __init__(self) -> None:
         super().__init__()
         self.height, self.left, self.right, self.tick = 300.0, 0.0, 760.0, ""
+        self.words_at: Point | None = None
+        self.names: list[tuple[str, Point]] = []
+        """The decks' names and their baselines."""
         self.setZValue(1.5)  # its words stand above the wires
 
     def boundingRect(self) -> QRectF:
         return QRectF(self.left - 10, -20, self.right - self.left + 20, self.height + 60)
 
+    @property
+    def words(self) -> str:
+        return f"sampled below this line · {self.tick}"
+
     def place(self, height: float, left: float, right: float, tick: str) -> None:
         self.prepareGeometryChange()
         self.height, self.left, self.right, self.tick = height, left, right, tick
+
+    def place_words(self, obstacles: Obstacles) -> None:
+        """The decks' names first, then what the line between them is."""
+        self.names = []
+        metrics = QFontMetricsF(font(11, bold=True))
+        for name, height in (("Power deck", 16.0), ("Control deck", self.height + 18)):
+            at = obstacles.place(metrics.horizontalAdvance(name), on_line(self.left, self.right, height))
+            self.names += [(name, at)] if at else []
+        width = words_width(self.words)
+        self.words_at = obstacles.place(width, on_boundary(self.left, self.right, self.height, width))
+
+    def words_box(self) -> Box | None:
+        return box_of(self.words_at, words_width(self.words)) if self.words_at else None
 
     def paint(
         self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None
@@ -339,8 +380,7 @@ class BoundaryItem(QGraphicsItem):
         painter.drawLine(QPointF(self.left, self.height), QPointF(self.right, self.height))
         painter.setPen(colour("muted"))
         painter.setFont(font(11, bold=True))
-        painter.drawText(QPointF(self.left + 8, 16), "Power deck")
-        painter.drawText(QPointF(self.left + 8, self.height + 18), "Control deck")
-        words = f"sampled below this line · {self.tick}"
-        width = QFontMetricsF(font(10.5)).horizontalAdvance(words)
-        with_halo(painter, QPointF(self.right - 10 - width, self.height - 6), words, "muted")
+        for name, at in self.names:
+            painter.drawText(QPointF(*at), name)
+        if self.words_at:
+            with_halo(painter, QPointF(*self.words_at), self.words, "muted")

@@ -17,6 +17,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QGraphicsScene, QGraphicsView, QMenu, QWidget
 
+from pendel.app.drive.sheet.captions import Obstacles
 from pendel.app.drive.sheet.geometry import (
     CONTROL_SIZE,
     GRID,
@@ -137,8 +138,7 @@ class SheetView(QGraphicsView):
                 self.cards[key] = CardItem(face)
                 self.sheet.addItem(self.cards[key])
             item = self.cards[key]
-            item.face = face
-            item.setToolTip(f"{face.name}: {kind.title}")
+            item.show_face(face)
             if not self._dragging:
                 item.setPos(drive.cards[key].x * GRID, drive.cards[key].y * GRID)
             item.update()
@@ -191,6 +191,7 @@ class SheetView(QGraphicsView):
             rate,
             trouble,
             card.face is not None,
+            shown.figure_in_words(run, signal, session.cursor_time) if known else "",
         )
 
     def _wire_style(self, wire: Wire, kinds: dict[str, Kind]) -> str | None:
@@ -253,8 +254,18 @@ class SheetView(QGraphicsView):
         self.edge.place(
             boundary(power), left, right, figure(self.session.examined.settings.get("tick", 5e-5), "s", 3)
         )
+        self._place_words(boxes, left, right)
         self.sheet.setSceneRect(QRectF(left, top, right - left, bottom - top))
         self.viewport().update()
+
+    def _place_words(self, boxes: dict[str, Box], left: float, right: float) -> None:
+        """Write the names of the decks, and what wires carry, where no wire and no card is in the way."""
+        drawn = [self.wires[key] for key in self._paths]
+        obstacles = Obstacles.of((item.path for item in drawn), boxes.values(), left, right)
+        if self.edge.isVisible():
+            self.edge.place_words(obstacles)
+        for item in drawn:
+            item.place_words(obstacles)
 
     def _place_handles(self, boxes: dict[str, Box], links: list[Routed]) -> None:
         """Where ports can be grabbed: on their wires, or at their own side when free."""

@@ -24,7 +24,7 @@ CARRIER = Choice("carrier", "Carrier", (("triangle", "triangle"), ("sawtooth", "
 PULSE_VALUES = (
     Value("f_p", "Pulse frequency", "kHz", "20", low=0.0, open_low=True),
     Value("t_dead", "Dead time", "µs", "0", low=0.0, role=ValueRole.DEAD_TIME),
-    Value("t_least", "Shortest pulse", "µs", "0", low=0.0),
+    Value("t_least", "Min. pulse width", "µs", "0", low=0.0),
     Value("shift", "Carrier phase", "deg", "0"),
 )
 SWITCH_VALUES = (

@@ -231,6 +231,7 @@ KINDS = (
         ),
         build=build_inverter,
         main_signal="line_voltage",
+        face_signal="link_voltage",
     ),
     Part(
         id="line_reactor",

@@ -1,0 +1,97 @@
+"""Where words stand among wires: pure geometry, in px. Nothing crosses a caption where there is room for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from pendel.app.drive.sheet.geometry import Box, Point, segments
+
+ASCENT, HEIGHT = 9.0, 12.0
+"""Of a line of words above its baseline, and in all."""
+CLEAR = 3.0
+"""Kept free between words and what is near them."""
+STEP = 14.0
+"""Between two places that are tried along a wire."""
+
+
+@dataclass
+class Obstacles:
+    """What words keep clear of: wires as upright and level stretches, cards, and other words."""
+
+    lines: list[tuple[Point, Point]] = field(default_factory=list)
+    boxes: list[Box] = field(default_factory=list)
+    left: float = -np.inf
+    right: float = np.inf
+
+    @classmethod
+    def of(
+        cls, paths: Iterable[list[Point]], boxes: Iterable[Box], left: float = -np.inf, right: float = np.inf
+    ) -> Obstacles:
+        return cls([s for path in paths for s in segments(path)], list(boxes), left, right)
+
+    def crossing(self, words: Box) -> int:
+        """How much lies within words and the space about them: a card counts as many wires do."""
+        low = np.array([words.x - CLEAR, words.y - CLEAR])
+        high = np.array([words.x + words.w + CLEAR, words.y + words.h + CLEAR])
+        count = 10 * int(words.x < self.left or words.x + words.w > self.right)
+        if self.lines:
+            ends = np.array(self.lines)
+            inside = (ends.min(axis=1) < high) & (ends.max(axis=1) > low)
+            count += int(np.count_nonzero(inside.all(axis=1)))
+        if self.boxes:
+            corners = np.array([(b.x, b.y, b.x + b.w, b.y + b.h) for b in self.boxes])
+            inside = (corners[:, :2] < high) & (corners[:, 2:] > low)
+            count += 10 * int(np.count_nonzero(inside.all(axis=1)))
+        return count
+
+    def place(self, width: float, baselines: Iterable[Point]) -> Point | None:
+        """The first of these places for words that nothing crosses, of which others keep clear from then on; none where
+        each is crossed."""
+        for at in baselines:
+            if not self.crossing(words := box_of(at, width)):
+                self.boxes.append(words)
+                return at
+        return None
+
+
+def box_of(baseline: Point, width: float) -> Box:
+    """What words cover that begin at a baseline."""
+    return Box(baseline[0], baseline[1] - ASCENT, width, HEIGHT)
+
+
+def along_wire(path: list[Point], width: float) -> Iterator[Point]:
+    """Places for the words of a wire, from its reader back to its source: right and left of what is upright, above and
+    below what is level."""
+    for (ax, ay), (bx, by) in reversed(segments(path)):
+        length = abs(bx - ax) + abs(by - ay)
+        steps = max(1, int(length // STEP))
+        for k in range(steps + 1):
+            x, y = bx + (ax - bx) * k / steps, by + (ay - by) * k / steps
+            if ax == bx:
+                middle = min(max(y, min(ay, by) + HEIGHT), max(ay, by) - 2 * CLEAR)
+                yield x + 2 * CLEAR, middle
+                yield x - 2 * CLEAR - width, middle
+            else:
+                for left in (x, x - width):
+                    yield left, y - 2 * CLEAR
+                    yield left, y + ASCENT + 2 * CLEAR
+
+
+def on_boundary(left: float, right: float, height: float, width: float) -> Iterator[Point]:
+    """Places for the words on the line between the decks, from the right, above it and below."""
+    x = right - 10 - width
+    while x > left + 8:
+        yield x, height - 6
+        yield x, height + 15
+        x -= STEP / 3
+
+
+def on_line(left: float, right: float, height: float) -> Iterator[Point]:
+    """Places for a deck's name, from the left."""
+    x = left + 8
+    while x < right:
+        yield x, height
+        x += STEP / 3
