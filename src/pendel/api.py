@@ -1,4 +1,6 @@
-"""``import pendel``: the same verbs for scripts. See docs/python.md."""
+"""``import pendel``: the same verbs for scripts. See docs/python.md.
+
+What runs and judges is loaded when it is first called, so that the import takes a moment."""
 
 from __future__ import annotations
 
@@ -16,21 +18,13 @@ from pendel.core.catalogue.assembly import kind_in, open_ports
 from pendel.core.catalogue.declare import Kind
 from pendel.core.catalogue.index import kinds
 from pendel.core.check import end_exists, examine, fits
-from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive import assemblies, commands, file
 from pendel.core.drive.document import Card, End, FluxTable, OwnEquations
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
-from pendel.core.formats.traces import save_traces
-from pendel.core.measures import MEASURES, Span
 from pendel.core.quantities.named import check_name
 from pendel.core.quantities.units import si_unit_of, turn, unit
-from pendel.core.runs.balance import Balance, Lost, balance, losses
-from pendel.core.runs.kept import KeptRun, Trace
-from pendel.core.runs.measures import Averages, averages
-from pendel.core.runs.simulate import averaged, prepare, run_drive
-from pendel.core.runs.spectra import Spectrum, spectrum
 from pendel.core.trust import allow, allow_all_of, refuse_strange_c
 from pendel.core.verbs.asking import LoopReport, SignalReport
 from pendel.core.verbs.changing import apply, check_choices, kind_of_card, known_name, named, near_words
@@ -42,6 +36,10 @@ if TYPE_CHECKING:
 
     from pendel.core.loops.find import Loop
     from pendel.core.loops.linear import LinearModel
+    from pendel.core.runs.balance import Balance, Lost
+    from pendel.core.runs.kept import KeptRun, Trace
+    from pendel.core.runs.measures import Averages
+    from pendel.core.runs.spectra import Spectrum
 
 __all__ = ["CardView", "Drive", "NoSignal", "Run", "open_drive", "open_example"]
 
@@ -53,7 +51,7 @@ class NoSignal(DriveProblem, KeyError):
         return str(self.args[0])
 
 
-class Run(Mapping[str, Trace]):
+class Run(Mapping[str, "Trace"]):
     """A finished run: traces by the keys of signals. ``run["door_motor.speed"]`` gives times (s) and values in SI.
 
     Example
@@ -146,6 +144,8 @@ class Run(Mapping[str, Trace]):
 
     def spectrum(self, key: str, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
         """Lines of a signal between two times (s); see `pendel.core.runs.spectra.spectrum`."""
+        from pendel.core.runs.spectra import spectrum
+
         trace = self[key]
         return spectrum(*trace.drawn, start, end, fundamental=fundamental)
 
@@ -160,6 +160,8 @@ class Run(Mapping[str, Trace]):
         DriveProblem
             for a name, signal or time that there is not.
         """
+        from pendel.core.measures import MEASURES, Span
+
         known_name("measure", name, (m.id for m in MEASURES), "Pendel")
         for each in (key, setpoint) if setpoint else (key,):
             known_name("signal", each, self.kept.keys, f"The run {self.kept.name}")
@@ -172,15 +174,21 @@ class Run(Mapping[str, Trace]):
 
     def averages(self, key: str, start: float, end: float) -> Averages:
         """Mean, rms and ripple (peak to peak) of a signal between two times (s)."""
+        from pendel.core.runs.measures import averages
+
         return averages(self.kept.pieces(key), start, end)
 
     def losses(self, start: float, end: float) -> list[Lost]:
         """What each part lost between two times (s): mean power (W) and energy (J), the largest first."""
+        from pendel.core.runs.balance import losses
+
         return losses(self.kept, start, end)
 
     def balance(self, start: float, end: float) -> Balance:
         """Where the energy went between two times (s): losses, what was delivered and stored, and whether it
         adds up."""
+        from pendel.core.runs.balance import balance
+
         return balance(self.kept, start, end)
 
     @property
@@ -211,6 +219,8 @@ class Run(Mapping[str, Trace]):
         FileProblem
             where the file cannot be written.
         """
+        from pendel.core.formats.traces import save_traces
+
         for key, unit_text in (units or {}).items():
             self.kept.units.choose(key, self.kept.declared_unit(key), unit_text)
         save_traces([self.kept], signals or self.keys(), Path(path))
@@ -477,6 +487,8 @@ class Drive:
         RunProblem
             whose ``run`` is the `KeptRun` until then
         """
+        from pendel.core.runs.simulate import prepare, run_drive
+
         if own_c:
             allow_all_of(self.document)
         refuse_strange_c(self.document, "call run(own_c=True)")
@@ -488,6 +500,7 @@ class Drive:
     def linear(self, source: str, target: str, *, opened_at: tuple[str, ...] = ()) -> LinearModel:
         """Linear model from one signal or tap to another. See `pendel.core.loops.linear.LinearModel`."""
         from pendel.core.loops.linear import linear_model
+        from pendel.core.runs.simulate import averaged, prepare
 
         return linear_model(
             prepare(averaged(self.document)),
@@ -518,10 +531,8 @@ class Drive:
         return dict(proposal.left)
 
     def write_c(self, folder: str | Path) -> list[Path]:
-        """Write the controller as C: source, header, example."""
-        from pendel.core.firmware.ship import write_sources
-
-        return write_sources(prepare(self.document).deck, NumberFormat.FLOAT32, Path(folder))
+        """Write the controller as C: source, header, example. Raises `DriveHasFindings` and `FileProblem`."""
+        return list(verbs.write_c(self.document, folder=folder))
 
     def save(self, path: str | Path) -> None:
         file.save(self.document, Path(path))

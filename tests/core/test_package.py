@@ -1,5 +1,6 @@
 """What is installed: built as users build it, and tried from an empty folder, with and without Qt."""
 
+import json
 import os
 import shutil
 import subprocess
@@ -11,6 +12,7 @@ from pathlib import Path
 import pytest
 
 import pendel
+from pendel.core.quantities import units
 
 ROOT = Path(__file__).parent.parent.parent
 WITHOUT_QT = (
@@ -93,3 +95,12 @@ def test_the_manual_page_is_that_of_the_parser(monkeypatch):
     written = make_man_page.PAGE.read_text("utf-8")
     assert make_man_page.page() == written, "run python packaging/make_man_page.py"
     assert f"pendel {pendel.__version__}" in written
+
+
+def test_the_table_of_units_is_what_pint_says(monkeypatch):
+    monkeypatch.syspath_prepend(ROOT / "packaging")
+    import make_unit_table
+
+    table = make_unit_table.table()
+    assert json.loads(make_unit_table.FILE.read_text("utf-8")) == table, "run python packaging/make_unit_table.py"
+    assert units.unit("GVA") == (1e9, units.unit("W")[1]) and units.unit("uVA")[0] == 1e-6

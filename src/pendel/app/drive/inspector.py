@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QShowEvent
@@ -10,7 +11,6 @@ from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxL
 
 from pendel.app.drive.editors.curve_view import CurveView
 from pendel.app.drive.editors.face_editor import FaceEditor
-from pendel.app.drive.editors.flux_editor import FluxEditor
 from pendel.app.drive.editors.own_editor import OwnEditor
 from pendel.app.drive.editors.profile_editor import ProfileEditor
 from pendel.app.drive.editors.rows_editor import RowsEditor
@@ -45,6 +45,9 @@ from pendel.core.quantities.expressions import is_literal
 from pendel.core.quantities.units import figure, number_text
 
 WIDTH = 340
+
+if TYPE_CHECKING:
+    from pendel.app.drive.editors.flux_editor import FluxEditor
 
 
 class Inspector(QWidget):
@@ -423,6 +426,8 @@ class Inspector(QWidget):
         self.body.addWidget(self.rows_editor)
 
     def _build_flux(self, kind: Kind) -> None:
+        from pendel.app.drive.editors.flux_editor import FluxEditor  # slow to load, and seldom needed
+
         self.flux_editor = FluxEditor(self.session, self.card)
         self.body.addWidget(self.flux_editor)
 

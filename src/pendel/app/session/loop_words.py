@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
-from pendel.core.loops.tuning import Standing
+from typing import TYPE_CHECKING
+
 from pendel.core.quantities.units import figure
+
+if TYPE_CHECKING:
+    from pendel.core.loops.tuning import Standing  # slow to load, and not needed to start
 
 
 def loop_state(standing: Standing) -> tuple[str, str]:

@@ -11,9 +11,10 @@ from functools import lru_cache
 from importlib import resources
 from itertools import islice
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import jsonschema
+if TYPE_CHECKING:
+    import jsonschema
 
 from pendel.core.drive.document import (
     Card,
@@ -41,6 +42,8 @@ MANY_CORNERS = 200
 
 @lru_cache(maxsize=1)
 def validator() -> jsonschema.Draft202012Validator:
+    import jsonschema  # slow to load, and not needed without a file
+
     schema = json.loads(resources.files("pendel.core.drive").joinpath("drive.schema.json").read_text("utf-8"))
     return jsonschema.Draft202012Validator(schema)
 

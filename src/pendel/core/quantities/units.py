@@ -1,4 +1,4 @@
-"""Units by Pint: text to factor and dimension, and figures back to text.
+"""Units: text to factor and dimension, and figures back to text.
 
 Inside the core every value is in SI base units; a unit is met only where text comes in or goes out.
 Angle carries no dimension, so N·m/A and V·s/rad are the same dimension, as the trade expects.
@@ -6,134 +6,40 @@ Angle carries no dimension, so N·m/A and V·s/rad are the same dimension, as th
 
 from __future__ import annotations
 
+import json
 import math
 import re
 from collections.abc import Iterator
 from functools import lru_cache
-from pathlib import Path
-
-import pint
-from platformdirs import user_cache_dir
+from importlib import resources
 
 from pendel.core.errors import SyntaxProblem
 
 Dimension = tuple[float, ...]
 """Exponents of length, mass, time, current, temperature."""
 
-BASE = ("[length]", "[mass]", "[time]", "[current]", "[temperature]")
 BASE_SYMBOLS = ("m", "kg", "s", "A", "K")
-NONE: Dimension = (0.0,) * len(BASE)
+NONE: Dimension = (0.0,) * len(BASE_SYMBOLS)
 
-STEMS = (
-    "V",
-    "A",
-    "W",
-    "Hz",
-    "N",
-    "m",
-    "s",
-    "g",
-    "J",
-    "H",
-    "F",
-    "ohm",
-    "Ω",
-    "Pa",
-    "K",
-    "T",
-    "Wb",
-    "C",
-    "rad",
-    "bar",
-    "VA",
-)
-PREFIXES = ("", "p", "n", "u", "µ", "m", "k", "M", "G")
-WHOLE = (
-    "rpm",
-    "min",
-    "h",
-    "deg",
-    "°",
-    "rev",
-    "degC",
-    "°C",
-    "%",
-    "Ah",
-    "mAh",
-    "Wh",
-    "kWh",
-    "cm",
-    "mm2",
-    "cm2",
-    "mm²",
-    "l",
-    "t",
-)
-SYMBOLS = frozenset([p + s for s in STEMS for p in PREFIXES] + list(WHOLE)) - {
-    "pg",
-    "mbar",
-    "prad",
-    "p",
-    "MK",
-}
-TO_PINT = {
-    "Ω": "ohm",
-    "°C": "delta_degC",
-    "degC": "delta_degC",
-    "°": "degree",
-    "%": "percent",
-    "rev": "turn",
-    "Ah": "ampere_hour",
-    "VA": "volt_ampere",
-    "mm²": "mm**2",
-    "mm2": "mm**2",
-    "cm2": "cm**2",
-    "t": "tonne",
-    "l": "litre",
-    "h": "hour",
-    "min": "minute",
-    "rpm": "revolutions_per_minute",
-    "mAh": "milliampere_hour",
-}
 
 
 @lru_cache(maxsize=1)
-def registry() -> pint.UnitRegistry:
-    folder = Path(user_cache_dir("pendel")) / "units"
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        return pint.UnitRegistry(cache_folder=folder, autoconvert_offset_to_baseunit=True)
-    except OSError:  # a read-only home only costs start-up time
-        return pint.UnitRegistry(autoconvert_offset_to_baseunit=True)
+def table() -> dict[str, tuple[float, Dimension]]:
+    """Factor to SI and dimension of each unit symbol; made by Pint (`packaging/make_unit_table.py`)."""
+    text = resources.files("pendel.core.quantities").joinpath("units.json").read_text("utf-8")
+    return {name: (factor, tuple(dims)) for name, (factor, *dims) in json.loads(text).items()}
 
 
 def is_unit(name: str) -> bool:
-    return name in SYMBOLS
+    return name in table()
 
 
-@lru_cache(maxsize=4096)
 def unit_symbol(name: str) -> tuple[float, Dimension]:
     """Factor to SI and dimension of one unit symbol such as ``mH`` or ``rpm``."""
-    if name not in SYMBOLS:
-        raise SyntaxProblem(name, 0, "this unit is not known")
-    ureg = registry()
-    spelled = TO_PINT.get(name)
-    if spelled is None:
-        prefix = next(
-            (
-                p
-                for p in ("µ", "u", "p", "n", "m", "k", "M", "G")
-                if name.startswith(p) and name[1:] in STEMS and name not in STEMS
-            ),
-            "",
-        )
-        stem = name[len(prefix) :]
-        spelled = {"µ": "u"}.get(prefix, prefix) + TO_PINT.get(stem, stem)
-        if stem == "VA":
-            spelled = {"": "", "k": "kilo", "M": "mega", "m": "milli"}.get(prefix, "") + "volt_ampere"
-    base = ureg.Quantity(1.0, spelled).to_base_units()
-    dims = base.dimensionality
-    return float(str(base.magnitude)), tuple(float(str(dims.get(d, 0))) for d in BASE)
+    try:
+        return table()[name]
+    except KeyError:
+        raise SyntaxProblem(name, 0, "this unit is not known") from None
 
 
 def flat(text: str) -> str:
@@ -187,7 +93,7 @@ def turn(text: str) -> Turn:
     if flat(text) in ("1/min", "min^-1"):
         return (1.0, 0.0)
     found = list(factors(text))
-    cycles = sum(exponent for name, exponent in found if name.endswith("Hz") and name in SYMBOLS)
+    cycles = sum(exponent for name, exponent in found if name.endswith("Hz") and is_unit(name))
     return cycles, sum(exponent for name, exponent in found if name in TURNING)
 
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING
 
-import networkx as nx
 import numpy as np
 
 from pendel.core.catalogue.declare import Kind, Part
@@ -17,6 +17,9 @@ from pendel.core.plant.program import DeviceTest, ShortPath
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.vocabulary import Conduction, deepest
+
+if TYPE_CHECKING:
+    import networkx as nx
 
 FOR_GOOD = 1e-3
 """s. What lasts longer, or to the end of the run, is no slow gate but a wrong circuit."""
@@ -33,6 +36,8 @@ def short_paths(drive: Drive, kinds: Mapping[str, Kind], mode_keys: Sequence[str
     devices = conducting_devices(drive, kinds, mode_keys) if sources else []
     if not devices:
         return ()
+    import networkx as nx  # slow to load
+
     still = still_joined(drive, kinds)
     node = {pin: n for n, pins in enumerate(nx.connected_components(still)) for pin in pins}
 
@@ -170,6 +175,8 @@ def conducting_devices(drive: Drive, kinds: Mapping[str, Kind], mode_keys: Seque
 
 def still_joined(drive: Drive, kinds: Mapping[str, Kind]) -> nx.Graph:
     """Pins that wires and openers make one."""
+    import networkx as nx  # slow to load
+
     graph = nx.Graph()
     graph.add_edges_from(
         joins(drive, port_lines({k: kind for k, kind in kinds.items() if isinstance(kind, Part)}))
@@ -186,6 +193,8 @@ def path_between(
     still: nx.Graph, paths: list[Path], mode: np.ndarray, plus: PinName, minus: PinName
 ) -> list[str]:
     """Devices that lead from one end of a source to the other in these modes; empty where none do."""
+    import networkx as nx  # slow to load
+
     graph = still.copy()
     graph.add_nodes_from((plus, minus))
     for key, decide, places, a, b in paths:
