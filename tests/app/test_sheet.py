@@ -8,6 +8,7 @@ from PyQt6.QtGui import QContextMenuEvent, QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QInputDialog, QMenu
 
+from pendel.app.drive.match_delegate import LINE, MARGIN, ROLE, TITLE, lines_of
 from pendel.app.drive.search_line import matches
 from pendel.app.drive.sheet.geometry import segments
 from pendel.app.window.editing import CLIP_MIME
@@ -15,8 +16,9 @@ from pendel.core.catalogue.declare import Link
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
 from pendel.core.drive.document import End
+from pendel.core.drive.shelf import ready
 
-from .conftest import finish, settle
+from .conftest import finish, lay_out, settle
 from .test_power_drives import EXAMPLES
 from .test_power_ways import opened
 from .test_window import LEFT, card_point, click_card, drag, on_sheet, type_into
@@ -334,3 +336,27 @@ def test_energy_goes_through_parts_without_a_mark_and_ends_where_no_wire_goes_on
     assert spine.path_order()[1:] == [["spare_battery"]]
     assert spine.stations["rope_pull"].last and spine.stations["spare_battery"].first
     window.session.undo.setClean()
+
+
+def test_results_of_the_search_have_a_symbol_and_their_whole_sentence(window):
+    """Every kind and ready assembly: nothing of the sentence is cut, and something is drawn where the symbol stands."""
+    page = window.drive_page
+    page.open_search()
+    settle()
+    results = page.search.list
+    assert results.count() == len(kinds()) + len(ready())
+    QTest.keyClicks(page.search.line, "assembly")
+    settle()
+    assert any("Ready assembly. Reads" in results.item(n).data(ROLE)[1] for n in range(results.count()))
+    page.search.line.clear()
+    settle()
+    for n in range(results.count()):
+        title, sentence, _, kind = results.item(n).data(ROLE)
+        results.scrollToItem(results.item(n))
+        lay_out()
+        rect = results.visualItemRect(results.item(n))
+        lines = lines_of(sentence, rect.width() - MARGIN - 8)
+        assert " ".join(lines) == " ".join(sentence.split()) and rect.height() >= 5 + TITLE + LINE * len(lines)
+        image = results.viewport().grab(rect).toImage()
+        tints = {image.pixel(x, y) for x in range(9, 46) for y in range(9, 38)}
+        assert len(tints) > 2, f"{title} has no symbol"

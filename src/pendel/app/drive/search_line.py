@@ -6,16 +6,17 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from PyQt6.QtCore import QEvent, QObject, QPoint, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QObject, QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QWidget
 
+from pendel.app.drive.match_delegate import ROLE, MatchDelegate
 from pendel.app.widgets.basic import column, label
 from pendel.app.widgets.theme import colour
 from pendel.core.catalogue.declare import Kind, Link, Part
 from pendel.core.catalogue.index import ASSEMBLY, kinds
 from pendel.core.check import fits
-from pendel.core.drive.shelf import READY, on_shelf, ready
+from pendel.core.drive.shelf import READY, on_shelf, ready, sentence_of
 from pendel.core.vocabulary import ValueRole, task_of
 
 
@@ -66,9 +67,8 @@ def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:
     words = text.lower().split()
     found = []
     for name, path in shelf:
-        sentence = (
-            "Ready assembly: opens, and can be changed." if path.parent == READY else "From your shelf."
-        )
+        origin = "Ready assembly." if path.parent == READY else "From your shelf."
+        sentence = f"{origin} {sentence_of(path)}".strip()
         if all(w in f"{name} {sentence} assembly shelf".lower() for w in words):
             score = named(name, words) + (WHOLE if name.lower() == text.strip().lower() else 0.0) + 4.0
             found.append(Match(replace(ASSEMBLY, title=name, sentence=sentence), score, "", path))
@@ -97,12 +97,14 @@ class SearchLine(QFrame):
         self.line.textChanged.connect(self.refresh)
         self.line.installEventFilter(self)
         self.list = QListWidget()
+        self.list.setItemDelegate(MatchDelegate(self.list))
+        self.list.setVerticalScrollMode(QListWidget.ScrollMode.ScrollPerPixel)
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.list.itemClicked.connect(lambda _: self._take())
         body.addWidget(self.line)
         body.addWidget(self.list)
         body.addWidget(label("↑ ↓ choose · Enter adds · Esc closes", "muted"))
-        self.setFixedSize(430, 320)
+        self.setFixedSize(460, 380)
         self.hide()
 
     def open_at(self, where: QPoint, link: Link | None) -> None:
@@ -129,10 +131,12 @@ class SearchLine(QFrame):
             needs = ", ".join(
                 v.label.lower() for v in match.kind.values[:3] if v.role is not ValueRole.PERIODS
             )
-            item = QListWidgetItem(
-                f"{match.kind.title}{'   fits here' if match.port and self.link else ''}\n{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"
+            sentence = f"{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"
+            item = QListWidgetItem(match.kind.title)
+            item.setData(
+                ROLE,
+                (match.kind.title, sentence, "fits here" if match.port and self.link else "", match.kind),
             )
-            item.setSizeHint(QSize(100, 40))
             item.setToolTip(match.kind.sentence)
             item.setData(Qt.ItemDataRole.UserRole, match)
             self.list.addItem(item)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
+from functools import lru_cache
 from pathlib import Path
 
 from platformdirs import user_data_dir
@@ -11,9 +13,12 @@ from pendel.core.drive import file
 from pendel.core.drive.assemblies import face_of, insert
 from pendel.core.drive.commands import Change, Clip, Command, clip
 from pendel.core.drive.document import Drive, Quantity, slug
-from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.errors import DriveProblem, FileProblem, PendelError
 from pendel.core.quantities.expressions import names_in
+from pendel.core.vocabulary import Link
 
+PHASE = re.compile(r",?( of)?( phase)? [abc]$")
+"""What the names of a signal's three phases differ by."""
 READY = Path(__file__).parent.parent.parent / "shelf"
 
 
@@ -77,6 +82,38 @@ def on_shelf() -> list[tuple[str, Path]]:
 def ready() -> list[tuple[str, Path]]:
     """The assemblies that come with Pendel."""
     return listed(READY)
+
+
+def sentence_of(path: Path) -> str:
+    """What an assembly on a shelf reads and gives, by the names on its face; empty where it cannot be read."""
+    try:
+        return _sentence(path, path.stat().st_mtime_ns)
+    except OSError:
+        return ""
+
+
+@lru_cache(maxsize=256)
+def _sentence(path: Path, changed: int) -> str:
+    from pendel.core.catalogue.assembly import kind_in  # which knows drives
+
+    try:
+        drive = file.load(path)
+        top = next(
+            (key for key, card in drive.cards.items() if card.face is not None and not card.inside), None
+        )
+        ports = kind_in(drive, top).ports if top else ()
+    except PendelError:
+        return ""
+    sides = {"Reads": Link.SIGNAL_IN, "gives": Link.SIGNAL_OUT}
+    told = {
+        word: list(dict.fromkeys(PHASE.sub("", p.label.lower()) for p in ports if p.link is link))
+        for word, link in sides.items()
+    }
+    lines = [p.label.lower() for p in ports if not p.link.is_signal]
+    words = [f"{word} {', '.join(labels)}" for word, labels in told.items() if labels]
+    words += [f"joins {', '.join(lines)}"] if lines else []
+    text = "; ".join(words)
+    return f"{text[:1].upper()}{text[1:]}." if text else ""
 
 
 def listed(place: Path) -> list[tuple[str, Path]]:
