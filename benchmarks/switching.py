@@ -134,7 +134,7 @@ def warmed(drive: pendel.Drive) -> Prepared:
     prepared = prepare(drive.document)
     run_drive(prepared, until=0.01)
     structure = prepared.structure
-    time_loop((*structure.row_shape, len(structure.exits)))
+    time_loop((*structure.row_shape, len(structure.transitions)))
     return prepared
 
 

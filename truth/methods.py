@@ -181,11 +181,11 @@ def second_opinion(case: Case, tally: Tally) -> None:
     reference = run_with(case, method="stiff", tolerance="1e-9")
     n_modes = len(network.modes)
     symbols = [model.symbols[n] for n in ("t", "x", "u", "s", "p")]
-    exits = [(k, a, b) for k, mode in enumerate(network.modes) for a, _, b in mode.exits]
-    guards = stacked(*(system.express(g) for mode in network.modes for _, g, _ in mode.exits))
+    transitions = [(k, a, b) for k, mode in enumerate(network.modes) for a, _, b in mode.transitions]
+    guards = stacked(*(system.express(g) for mode in network.modes for _, g, _ in mode.transitions))
     x_symbol = model.symbols["x"]
     f = ca.Function("f", symbols, [model.rhs, guards, ca.jacobian(model.rhs, x_symbol)])
-    resting = {k: system.express(mode.hold_zero) for k, mode in enumerate(network.modes) if mode.rests}
+    resting = {k: system.express(mode.zero_on_entry) for k, mode in enumerate(network.modes) if mode.rests}
     rest = {k: ca.Function("rest", symbols, [e, ca.jacobian(e, x_symbol)]) for k, e in resting.items()}
     nx, p = len(system.states), prepared.parameters
     nu = reference.rows.shape[1] - 1 - nx - len(reference.structure.mode_keys)
@@ -202,19 +202,19 @@ def second_opinion(case: Case, tally: Tally) -> None:
         u = rows[begin, 1 + nx : 1 + nx + nu]
         s[n_modes:] = rows[begin, 1 + nx + nu + n_modes :]
         while t < until:
-            for _ in range(4 * len(exits) + 4):
+            for _ in range(4 * len(transitions) + 4):
                 g = np.array(f(t, x, u, s, p)[1]).ravel()
-                open_ = [k for k, (mode, a, _) in enumerate(exits) if s[mode] == a and g[k] > 0]
+                open_ = [k for k, (mode, a, _) in enumerate(transitions) if s[mode] == a and g[k] > 0]
                 if not open_:
                     break
                 k = max(open_, key=lambda n: g[n])
-                x = put_to_rest(rest, exits[k], (t, x, u, s, p))
-                s[exits[k][0]] = exits[k][2]
+                x = put_to_rest(rest, transitions[k], (t, x, u, s, p))
+                s[transitions[k][0]] = transitions[k][2]
                 events += 1
             else:
                 tally.skipped += 1
                 return
-            live = [k for k, (mode, a, _) in enumerate(exits) if s[mode] == a]
+            live = [k for k, (mode, a, _) in enumerate(transitions) if s[mode] == a]
 
             def crossing(number: int, u=u):
                 def event(at, y):
@@ -230,8 +230,8 @@ def second_opinion(case: Case, tally: Tally) -> None:
             t, x = float(found.t[-1]), found.y[:, -1]
             if found.status == 1:
                 hit = next(k for k, times in zip(live, found.t_events) if len(times))
-                x = put_to_rest(rest, exits[hit], (t, x, u, s, p))
-                s[exits[hit][0]] = exits[hit][2]
+                x = put_to_rest(rest, transitions[hit], (t, x, u, s, p))
+                s[transitions[hit][0]] = transitions[hit][2]
                 events += 1
             if not found.success or events > LIMITS_OF_SCIPY:
                 tally.skipped += 1

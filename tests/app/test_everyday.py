@@ -74,7 +74,7 @@ def test_a_window_without_a_file_is_ready_for_work(application, questions, tmp_p
         for page in ("Runs", "Loops", "Firmware", "Drive"):
             made.show_page(page)
         finish(made)
-        assert not made.session.runs and made.foot.said.whole
+        assert not made.session.runs and made.foot.status_message.whole
         vehicle = add(made, "vehicle")
         made.session.select([vehicle])
         settle()
@@ -166,7 +166,7 @@ def test_a_finding_leads_to_the_field_it_is_about(window, application):
         assert application.focusWidget() is wanted or not window.isActiveWindow()
         assert wanted.toolTip(), "the field itself tells what is wrong with it"
         QTest.keyClick(window, Qt.Key.Key_R, CTRL)
-        assert not window.jobs.running and "cannot run before" in window.foot.said.whole
+        assert not window.jobs.running and "cannot run before" in window.foot.status_message.whole
         window.editing.undo()
         settle()
     assert "parsec" in told["quantity"].sentence and "k_b" in told["value"].field
@@ -326,9 +326,9 @@ def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, m
     assert [r.name for r, _ in page.drawn] == ["Run 2"] and page.strips.traces[0]
     ticked(page, "Run 1", "Run 2")
     assert [r.name for r, _ in page.drawn] == ["Run 2"]
-    assert until(lambda: "Evaluating the signals of Run 1 …" in window.foot.said.whole)
+    assert until(lambda: "Evaluating the signals of Run 1 …" in window.foot.status_message.whole)
     settle()
-    assert {r.name for r, _ in page.drawn} == {"Run 1", "Run 2"} and not window.foot.said.whole
+    assert {r.name for r, _ in page.drawn} == {"Run 1", "Run 2"} and not window.foot.status_message.whole
     assert not [missing for main, missing in threads if main and missing], (
         "nothing was evaluated in the window's thread"
     )
@@ -340,7 +340,7 @@ def test_long_runs_of_a_reopened_drive_are_evaluated_beside_the_window(window, m
     page.strips.put(["gear.loss", "belt.stretch"], None)
     settle()
     settle()
-    assert "no room" in window.foot.said.whole
+    assert "no room" in window.foot.status_message.whole
 
 
 def test_cursors_that_stand_close_keep_their_numbers_apart(window):
@@ -410,7 +410,7 @@ def test_the_foot_line_gives_a_finding_what_room_there_is(window):
     window.foot.say("Something said that wants its place beside the finding, " * 3)
     settle()
     assert window.foot.words.text().endswith("…")
-    assert not window.foot.words.geometry().intersects(window.foot.said.geometry())
+    assert not window.foot.words.geometry().intersects(window.foot.status_message.geometry())
 
 
 def test_usual_strips_show_what_belongs_together(window):

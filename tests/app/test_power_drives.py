@@ -16,7 +16,7 @@ from pendel.core.catalogue.machines.flux import fitted
 from pendel.core.check import examine
 from pendel.core.drive import commands, file, shelf
 from pendel.core.drive.document import Drive, End
-from pendel.core.drive.inside import members
+from pendel.core.drive.nesting import members
 from pendel.core.formats.traces import save_traces
 from pendel.core.runs.torque_speed import most_torque
 

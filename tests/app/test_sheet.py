@@ -265,7 +265,7 @@ def test_taps_are_listed_selected_renamed_and_taken_off(window, monkeypatch):
     click_card(window, "gear")
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("no good name", True))
     QTest.keyClick(window.drive_page.sheet, Qt.Key.Key_P)
-    assert "no good name" in window.foot.said.whole
+    assert "no good name" in window.foot.status_message.whole
 
 
 def test_quantities_are_renamed_with_f2_and_from_another_window_garbage_is_not_pasted(window, monkeypatch):
@@ -284,7 +284,7 @@ def test_quantities_are_renamed_with_f2_and_from_another_window_garbage_is_not_p
         QGuiApplication.clipboard().setMimeData(mime)
         window.drive_page.sheet.setFocus()
         window.actions_by_name["paste"].trigger()
-        assert "cannot be pasted" in window.foot.said.whole
+        assert "cannot be pasted" in window.foot.status_message.whole
     assert dict(window.session.drive.cards) == before
 
 

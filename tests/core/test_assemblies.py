@@ -9,7 +9,7 @@ import pendel
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.drive import assemblies, commands, file, shelf
 from pendel.core.drive.document import End
-from pendel.core.drive.inside import members, resolved, shown_end, wires_on
+from pendel.core.drive.nesting import members, resolved, shown_end, wires_on
 from pendel.core.errors import DriveProblem, FileProblem
 
 

@@ -118,7 +118,7 @@ def test_linear_step_matches_the_run_sample_by_sample():
     d = lag_drive()
     prepared = prepare(d.document)
     study = study_of(prepared, find_loops(d.document, prepared.deck)[0])
-    judged = study.judge(study.gains_now)
+    judged = study.analyse(study.gains_now)
     run = d.run(0.05)
     n = min(len(judged.step_y), 50)
     np.testing.assert_allclose(run["sensor.value"].y[:n], 0.2 * judged.step_y[:n], atol=2e-7)
@@ -139,7 +139,7 @@ def test_multirate_speed_loop_matches_a_small_step_of_the_run(door):
     d.connect("wish.out", "speed_pi.setpoint")
     prepared = prepare(door)
     study = study_of(prepared, find_loops(door, prepared.deck)[1])
-    judged = study.judge(study.gains_now)
+    judged = study.analyse(study.gains_now)
     run = d.run(0.2)
     seen = run["travel_speed.out"].y[::20][:100]
     np.testing.assert_allclose(seen, 0.01 * judged.step_y[:100], atol=2e-5)
@@ -150,7 +150,7 @@ def test_proposed_crossover_is_reached_and_gains_are_taken_in_one_step(door):
     loop = find_loops(door, prepared.deck)[0]
     study = study_of(prepared, loop)
     gains = study.propose("crossover", crossover=900.0)
-    judged = study.judge(gains)
+    judged = study.analyse(gains)
     assert judged.margins.crossover == pytest.approx(900, rel=2e-3)
     assert judged.margins.phase > 55
     motor = prepared.model.network.parameters
@@ -210,7 +210,7 @@ def test_regulator_by_tables_is_judged_by_its_tables():
         loop = next(each for each in find_loops(d.document, prepared.deck) if each.key.endswith(f"u_{axis}"))
         study = study_of(prepared, loop)
         # gains of 2π·f_c times the machine's own incremental inductance cross at f_c whatever the saturation
-        assert study.judge(study.gains_now).margins.crossover == pytest.approx(350.0, rel=0.02)
+        assert study.analyse(study.gains_now).margins.crossover == pytest.approx(350.0, rel=0.02)
         assert study.propose("crossover", crossover=500.0)["K_p"] == pytest.approx(500.0, rel=0.03)
         with pytest.raises(pendel.core.errors.DriveProblem, match="only its bandwidth"):
             study.propose("magnitude")
@@ -289,7 +289,7 @@ def test_a_loop_below_a_resonance_begins_slow_and_integrating():
     assert tuning.default_crossover(standing.study, [standing]) > resonance
     assert 5 < standing.begin < 0.35 * resonance
     gains = standing.study.propose("crossover", crossover=standing.begin)
-    judged = standing.study.judge({**standing.study.gains_now, **gains})
+    judged = standing.study.analyse({**standing.study.gains_now, **gains})
     assert judged.margins.damped and judged.margins.crossover == pytest.approx(standing.begin, rel=0.01)
     assert gains["T_i"] >= standing.study.dt * (1 - 1e-12)
     assert d.propose_all_gains() == {}

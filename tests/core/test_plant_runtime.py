@@ -168,12 +168,12 @@ def test_sets_of_modes_that_a_run_jumps_to_are_solutions(method):
     library = runtime.load(structure.source)
     nx, nu, _ = structure.row_shape
     settled = np.append(np.diff(rows[:, 0]) > 0, True)  # of rows at one instant, the last
-    guards, dx, hoisted = np.zeros(len(structure.exits)), np.zeros(nx), np.zeros(library.pd_hoisted() + 1)
+    guards, dx, hoisted = np.zeros(len(structure.transitions)), np.zeros(nx), np.zeros(library.pd_hoisted() + 1)
     for row in rows[settled]:
         x, u, s = (part.copy() for part in np.split(row[1:], [nx, nx + nu]))
         library.pd_hoist(*map(address, (parameters, s, hoisted)))
         library.pd_guarded(ctypes.c_double(row[0]), *map(address, (x, u, s, parameters, hoisted, dx, guards)))  # fmt: skip
-        ends = [g for g, (mode, begun, _) in zip(guards, structure.exits) if s[mode] == begun]
+        ends = [g for g, (mode, begun, _) in zip(guards, structure.transitions) if s[mode] == begun]
         assert max(ends) <= 1e-4
     coil = run.at("coil.current", np.linspace(1e-3, 10e-3, 2000))
     assert np.max(coil) > 3 and np.min(coil) < -3

@@ -60,7 +60,7 @@ double one_step(int which, const double *matrix, const double *x, double h, doub
     work_t *w = pd_open(&r);
     double error;
     w->method = methods[which];
-    w->proven = w->proven_h = 1;
+    w->checked_curvature = w->checked_step = 1;
     refresh(w);
     n_calls = 0;
     error = w->method->step(w, h);

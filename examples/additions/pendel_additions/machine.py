@@ -41,7 +41,7 @@ KIND = Part(
         Signal("copper_loss", "copper loss", "W", role=SignalRole.COPPER_LOSS),
     ),
     build=build,
-    telling=lambda v, card: (v["k"], v["R"]),
+    summary=lambda v, card: (v["k"], v["R"]),
     main_signal="speed",
     spine="M",
 )

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QCheckBox, QWidget
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, clear, label, row
 from pendel.core.drive import assemblies
-from pendel.core.drive.inside import ancestors
+from pendel.core.drive.nesting import ancestors
 
 MOST_BOXES = 3
 

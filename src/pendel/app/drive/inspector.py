@@ -38,7 +38,7 @@ from pendel.core.catalogue.index import alternatives
 from pendel.core.drive import commands
 from pendel.core.drive.document import Card, End
 from pendel.core.drive.findings import Finding
-from pendel.core.drive.inside import resolved, with_members
+from pendel.core.drive.nesting import resolved, with_members
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.plant.methods import METHODS
 from pendel.core.quantities.expressions import is_literal
@@ -53,7 +53,7 @@ if TYPE_CHECKING:
 class Inspector(QWidget):
     """Shows one card, or the drive's settings when nothing is selected."""
 
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
@@ -292,7 +292,7 @@ class Inspector(QWidget):
         try:
             command = commands.rename_card(self.session.drive, self.card, text)
         except DriveProblem as problem:
-            self.said.emit(str(problem))
+            self.status_message.emit(str(problem))
             self.name_field.setText(self.session.drive.cards[self.card].name)
             return
         new = next((c.key for c in command.changes if c.table == "cards" and c.after is not None), self.card)
@@ -433,7 +433,7 @@ class Inspector(QWidget):
 
     def _build_face(self, kind: Kind) -> None:
         self.face_editor = FaceEditor(self.session, self.card)
-        self.face_editor.said.connect(self.said)
+        self.face_editor.status_message.connect(self.status_message)
         self.body.addWidget(self.face_editor)
 
     def _build_own(self, kind: Kind) -> None:

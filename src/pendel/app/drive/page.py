@@ -23,7 +23,7 @@ from pendel.core.catalogue.declare import Deck, Link, Part
 from pendel.core.check import end_exists
 from pendel.core.drive import assemblies, commands, shelf
 from pendel.core.drive.document import Drive, End
-from pendel.core.drive.inside import resolved
+from pendel.core.drive.nesting import resolved
 from pendel.core.errors import DriveProblem, PendelError
 
 
@@ -54,7 +54,7 @@ class DrivePage(Page):
         self.sheet.search_wanted.connect(self.open_search)
         self.sheet.edit_wanted.connect(self._edit)
         for source in (self.sheet, self.spine, self.inspector):
-            source.said.connect(self.said)
+            source.status_message.connect(self.status_message)
         self.connect_to: End | None = None
         self.drop_at: QPoint | None = None
 
@@ -190,7 +190,7 @@ class DrivePage(Page):
         try:
             command = assemblies.group(drive, chosen, "Assembly", open_ports(drive, chosen))
         except DriveProblem as problem:
-            self.said.emit(str(problem))
+            self.status_message.emit(str(problem))
             return
         self.session.do(command)
         self.session.select([command.changes[0].key])
@@ -217,10 +217,10 @@ class DrivePage(Page):
         try:
             shelf.put_on_shelf(self.session.drive, assembly)
         except PendelError as problem:
-            self.said.emit(str(problem))
+            self.status_message.emit(str(problem))
             return
         name = self.session.drive.cards[assembly].name
-        self.said.emit(f"{name} is on your shelf now. In any drive, press A and type its name.")
+        self.status_message.emit(f"{name} is on your shelf now. In any drive, press A and type its name.")
 
     def take_from_shelf(self, path: Path, place: tuple[int, int]) -> None:
         try:
@@ -228,13 +228,13 @@ class DrivePage(Page):
                 self.session.drive, path, self.session.inside, place
             )
         except PendelError as problem:
-            self.said.emit(str(problem))
+            self.status_message.emit(str(problem))
             return
         self.session.do(command)
         self.session.select([new])
         self.sheet.setFocus()
         if differing:
             names = ", ".join(differing)
-            self.said.emit(
+            self.status_message.emit(
                 f"This drive keeps its own value of {names}, which differs from that on the shelf."
             )

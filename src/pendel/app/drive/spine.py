@@ -123,7 +123,7 @@ class Spine(QWidget):
     """Energy path, loops and quantities of the open drive. A click selects everywhere."""
 
     loop_wanted = pyqtSignal(str)
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
@@ -154,7 +154,7 @@ class Spine(QWidget):
         self.adder = button("Add a quantity …", self.add_quantity, "link")
         body.addWidget(self.adder)
         self.taps = TapList(session)
-        self.taps.said.connect(self.said)
+        self.taps.status_message.connect(self.status_message)
         body.addWidget(self.taps)
         body.addStretch(1)
         column(self, (0, 0, 0, 0)).addWidget(scrolled(inner))
@@ -256,7 +256,7 @@ class Spine(QWidget):
         signal = shown.main_signal(drive, key)
         if run is not None and signal in run.keys:
             return shown.figure_of(run, signal, time), shown.figure_in_words(run, signal, time)
-        return (shown.telling(drive, key, self.session.examined) or [""])[-1], ""
+        return (shown.summary_lines(drive, key, self.session.examined) or [""])[-1], ""
 
     def _mark_selected(self) -> None:
         for key, station in getattr(self, "stations", {}).items():
@@ -342,12 +342,12 @@ class Spine(QWidget):
         name, _, value = (part.strip() for part in text.partition("="))
         if name in self.session.drive.quantities:
             known = self.session.drive.quantities[name].text
-            self.said.emit(f"There is a quantity {name} already, {known}. Change it in its field.")
+            self.status_message.emit(f"There is a quantity {name} already, {known}. Change it in its field.")
             return
         try:
             self.session.do(commands.set_quantity(self.session.drive, name, value or "0"))
         except DriveProblem as problem:
-            self.said.emit(str(problem))
+            self.status_message.emit(str(problem))
 
     def rename_quantity(self, name: str, new: str | None = None) -> None:
         if new is None:
@@ -359,7 +359,7 @@ class Spine(QWidget):
         try:
             self.session.do(commands.rename_quantity(self.session.drive, name, new))
         except DriveProblem as problem:
-            self.said.emit(str(problem))
+            self.status_message.emit(str(problem))
 
     def note_quantity(self, name: str) -> None:
         quantity = self.session.drive.quantities[name]

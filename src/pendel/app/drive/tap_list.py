@@ -39,7 +39,7 @@ class TapRow(QPushButton):
 
 
 class TapList(QWidget):
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
@@ -93,4 +93,4 @@ class TapList(QWidget):
         try:
             self.session.do(commands.rename_tap(self.session.drive, name, new.strip()))
         except DriveProblem as problem:
-            self.said.emit(str(problem))
+            self.status_message.emit(str(problem))

@@ -8,7 +8,7 @@ from pendel.app.session.session import Session
 from pendel.core.catalogue.declare import Link, Part
 from pendel.core.check import end_exists, fits
 from pendel.core.drive.document import End
-from pendel.core.drive.inside import resolved
+from pendel.core.drive.nesting import resolved
 
 
 def all_ends(session: Session) -> list[tuple[str, End, Link]]:

@@ -51,6 +51,10 @@ LONGEST_CHECK = 300.0
 """Seconds that building and checking may take."""
 
 
+LEXER = CLexer(stripnl=False, ensurenl=False)
+"""Building one takes much longer than a line."""
+
+
 class CodeColours(QSyntaxHighlighter):
     """C highlighting by Pygments."""
 
@@ -68,7 +72,7 @@ class CodeColours(QSyntaxHighlighter):
         shift = 2 if starts_inside else 0
         at = 0
         inside = "/*" in whole and whole.rfind("/*") > whole.rfind("*/")
-        for kind, piece in lex(whole + ("*/" if inside else ""), CLexer(stripnl=False, ensurenl=False)):
+        for kind, piece in lex(whole + ("*/" if inside else ""), LEXER):
             tint = next((tints[k] for k in tints if kind in k), None)
             if tint:
                 made = QTextCharFormat()
@@ -260,7 +264,7 @@ class FirmwarePage(Page):
         if folder and shipped.deck is not None:
             self.save(folder)
         elif folder:
-            self.said.emit(shipped.problem)
+            self.status_message.emit(shipped.problem)
 
     def _fill(self) -> None:
         blocks = [b for b in self.deck.blocks if not b.sensor] if self.deck else []
@@ -460,7 +464,7 @@ class FirmwarePage(Page):
 
     def save(self, folder: str = "") -> None:
         if self.shipped is not None and self.deck is None:
-            self.said.emit(self.problem.text())
+            self.status_message.emit(self.problem.text())
             return
         folder = folder or QFileDialog.getExistingDirectory(self, "Folder for the C files")
         if not folder:
@@ -476,4 +480,4 @@ class FirmwarePage(Page):
             return
         self.saved_to = f"{paths[0].name}, {paths[1].name}, {paths[2].name}"
         self._fill()
-        self.said.emit(f"Saved {self.saved_to} in {folder}.")
+        self.status_message.emit(f"Saved {self.saved_to} in {folder}.")

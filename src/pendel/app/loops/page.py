@@ -21,9 +21,9 @@ from pendel.core.loops.margins import unwrapped_phase
 from pendel.core.loops.rules import RULES
 from pendel.core.loops.tuning import (
     GAIN_UNITS,
-    Judged,
+    LoopAnalysis,
+    LoopStatus,
     LoopStudy,
-    Standing,
     default_crossover,
     take_gains,
 )
@@ -39,11 +39,11 @@ class LoopsPage(Page):
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(session, parent)
         self.setObjectName("page")
-        self.standings: dict[str, Standing] = {}
+        self.standings: dict[str, LoopStatus] = {}
         """The drive's loops by their keys, inside out."""
         self.current = ""
-        self.now: Judged | None = None
-        self.proposed: Judged | None = None
+        self.now: LoopAnalysis | None = None
+        self.proposed: LoopAnalysis | None = None
         self.wishes: dict[str, float] = {}
         self._late = single_shot(self, 0, self.study)
         self._propose_late = single_shot(self, 15, self.propose)
@@ -318,7 +318,7 @@ class LoopsPage(Page):
             self.crossover.mark(
                 f"Write a frequency between {figure(low, 'Hz', 3)} and {figure(high, 'Hz', 3)}."
             )
-            self.said.emit(self.crossover.toolTip())
+            self.status_message.emit(self.crossover.toolTip())
             return
         self.crossover.mark("")
         self.wishes[self.current] = wish
@@ -361,7 +361,7 @@ class LoopsPage(Page):
                 crossover=self.wishes[self.current],
                 phase_margin=float(self.margin_slider.value()),
             )
-            self.proposed = study.judge({**study.gains_now, **gains})
+            self.proposed = study.analyse({**study.gains_now, **gains})
             self.verdict.setText("")
         except PendelError as problem:
             self.proposed = None
@@ -390,7 +390,7 @@ class LoopsPage(Page):
         self._show_sensitivity()
         self._show_figures(study)
 
-    def _judged(self) -> list[tuple[Judged, str, float]]:
+    def _judged(self) -> list[tuple[LoopAnalysis, str, float]]:
         found = [(self.now, tokens().pale, 1.3)] if self.now else []
         return [*found, (self.proposed, tokens().strong, 1.9)] if self.proposed else found
 

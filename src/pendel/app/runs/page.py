@@ -315,7 +315,7 @@ class RunsPage(Page):
             try:
                 self.session.shelf.relabel(run, text.strip())
             except FileProblem as problem:
-                self.said.emit(str(problem))
+                self.status_message.emit(str(problem))
             self._fill_list()
 
     def shown_runs(self) -> list[tuple[KeptRun, str]]:
@@ -560,7 +560,7 @@ class RunsPage(Page):
         roles = (SignalRole.PHASE_CURRENT, SignalRole.CURRENT_DQ)
         phases, frame = (signals_of(run, machine, role) if run is not None else [] for role in roles)
         if not frame:
-            self.said.emit("This machine has no currents along d and q of its own.")
+            self.status_message.emit("This machine has no currents along d and q of its own.")
             return
         specs = self.strips.specs
         in_phases, in_frame = (

@@ -12,7 +12,7 @@ from pendel.core.catalogue.declare import ANY, Kind, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import Examined
 from pendel.core.drive.document import Card, Drive, End
-from pendel.core.drive.inside import members, resolved
+from pendel.core.drive.nesting import members, resolved
 from pendel.core.quantities.expressions import is_plain
 from pendel.core.quantities.units import figure, number_text, si_unit, unit
 from pendel.core.runs.kept import KeptRun
@@ -34,10 +34,10 @@ def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[s
             )
         else:
             found[value.name] = figure(number, value.unit)
-    if isinstance(kind, Part) and kind.circuit is not None:
+    if isinstance(kind, Part) and kind.equation_values is not None:
         units = {"R_a": "Ω"}
         try:
-            circuit = kind.circuit(values, card)
+            circuit = kind.equation_values(values, card)
         except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
             circuit = {}
         found |= {
@@ -48,7 +48,7 @@ def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[s
     return found
 
 
-def telling_of_assembly(drive: Drive, key: str, examined: Examined) -> list[str]:
+def summary_of_assembly(drive: Drive, key: str, examined: Examined) -> list[str]:
     """The first values of the face, or how much is inside."""
     kind = kind_in(drive, key)
     lines = []
@@ -60,15 +60,15 @@ def telling_of_assembly(drive: Drive, key: str, examined: Examined) -> list[str]
     return lines or [kind.sentence.rstrip(".")]
 
 
-def telling(drive: Drive, key: str, examined: Examined) -> list[str]:
+def summary_lines(drive: Drive, key: str, examined: Examined) -> list[str]:
     card = drive.cards[key]
     if card.face is not None:
-        return telling_of_assembly(drive, key, examined)
+        return summary_of_assembly(drive, key, examined)
     kind = kind_of(card)
-    if kind.telling is None:
+    if kind.summary is None:
         return [kind.title.lower()]
     try:
-        return [line for line in kind.telling(shown_values(card, key, kind, examined), card) if line][:2]
+        return [line for line in kind.summary(shown_values(card, key, kind, examined), card) if line][:2]
     except (ArithmeticError, LookupError, TypeError, ValueError):
         return [kind.title.lower()]
 
@@ -154,7 +154,7 @@ __all__ = [
     "shown_values",
     "si_unit",
     "spark",
-    "telling",
+    "summary_lines",
     "unit",
     "unit_label",
     "value_at",

@@ -12,12 +12,12 @@ from pendel.core.errors import DriveHasFindings, PendelError, Stopped
 from pendel.core.runs.worker import Beside, JudgeRequest
 
 if TYPE_CHECKING:
-    from pendel.core.loops.tuning import Standing
+    from pendel.core.loops.tuning import LoopStatus
 
 LONGEST_JUDGING = 600.0
 """Seconds that it may take to order a drive and to judge its loops, with the runs that this takes."""
 
-Study = tuple[list[Finding], "list[Standing]", str]
+Study = tuple[list[Finding], "list[LoopStatus]", str]
 """Contradictions between parts, how the loops stand, and why that is not known, where it is no finding."""
 
 

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 from pendel.core.quantities.units import figure
 
 if TYPE_CHECKING:
-    from pendel.core.loops.tuning import Standing  # slow to load, and not needed to start
+    from pendel.core.loops.tuning import LoopStatus  # slow to load, and not needed to start
 
 
-def loop_state(standing: Standing) -> tuple[str, str]:
+def loop_state(standing: LoopStatus) -> tuple[str, str]:
     """Words and colour role of a loop's state."""
     if not standing.loop.closed:
         return "open, no feedback", "brass"

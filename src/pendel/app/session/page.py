@@ -11,7 +11,7 @@ from pendel.app.session.session import Session
 class Page(QWidget):
     """One page of the window. It is built when it is first shown."""
 
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
     """A passing remark for the foot line."""
     wanted = pyqtSignal(str)
     """The name of one of the window's actions."""

@@ -15,7 +15,7 @@ from pendel.core.runs.worker import ProposeRequest
 class Proposing(QObject):
     """Proposes in a job and takes the gains in one undo step, unless the drive changed meanwhile."""
 
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
 
     def __init__(self, session: Session, parent: QObject | None = None):
         super().__init__(parent)
@@ -25,7 +25,7 @@ class Proposing(QObject):
         if self.session.jobs.busy(PROPOSE):
             return
         drive = self.session.drive.copy()
-        self.said.emit("Proposing gains, inside out …")
+        self.status_message.emit("Proposing gains, inside out …")
         self.session.jobs.start(
             PROPOSE, lambda job: self._propose(job, drive), lambda job: self._take(job, drive)
         )
@@ -40,15 +40,17 @@ class Proposing(QObject):
     def _take(self, job: Job, drive: Drive) -> None:
         proposal = job.result
         if job.end is not End.FINISHED:
-            self.said.emit(f"No gains proposed. {job.sentence}".strip())
+            self.status_message.emit(f"No gains proposed. {job.sentence}".strip())
         elif any(drive.table(t) != self.session.drive.table(t) for t in TABLES):
-            self.said.emit("The drive was changed meanwhile; no gains were taken. Propose them again.")
+            self.status_message.emit(
+                "The drive was changed meanwhile; no gains were taken. Propose them again."
+            )
         elif not proposal.served:
             reasons = " ".join(proposal.left.values()) or "No regulator acts on what it measures yet."
-            self.said.emit(f"No gains proposed. {reasons}")
+            self.status_message.emit(f"No gains proposed. {reasons}")
         else:
             self.session.do(proposal.command)
             rest = f" Left as they are: {', '.join(proposal.left)}." if proposal.left else ""
-            self.said.emit(
+            self.status_message.emit(
                 f"Proposed gains taken for {len(proposal.served)} loops. Ctrl+Z takes them back.{rest}"
             )

@@ -24,9 +24,9 @@ from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding, attention, fault
-from pendel.core.drive.inside import sheet_of, wires_on
 from pendel.core.drive.limits import check_changes
 from pendel.core.drive.lock import FileLock, Owner, lock_of, take
+from pendel.core.drive.nesting import sheet_of, wires_on
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.writing import write_atomically
 from pendel.core.runs.kept import KeptRun, Remark

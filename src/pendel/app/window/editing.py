@@ -31,7 +31,7 @@ class Editing(QObject):
         takes what is still being typed.
     """
 
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
     page_wanted = pyqtSignal(str)
 
     def __init__(self, session: Session, drive_page: DrivePage, commit: Callable[[], None], parent: QWidget):
@@ -106,7 +106,9 @@ class Editing(QObject):
             cards = {k: card_from_record(c) for k, c in record["cards"].items()}
             wires = tuple(Wire(End.parse(a), End.parse(b)) for a, b in record["wires"])
         except (PendelError, ArithmeticError, AttributeError, LookupError, TypeError, ValueError):
-            self.said.emit("What is on the clipboard cannot be pasted here. Copy cards of a drive first.")
+            self.status_message.emit(
+                "What is on the clipboard cannot be pasted here. Copy cards of a drive first."
+            )
             return
         command, new = assemblies.insert(self.session.drive, commands.Clip(cards, wires), self.session.inside)
         self.session.do(command)
@@ -135,7 +137,7 @@ class Editing(QObject):
     def tap(self) -> None:
         end = self.signal_to_tap()
         if end is None:
-            self.said.emit("Select a signal wire or a card first, then press P.")
+            self.status_message.emit("Select a signal wire or a card first, then press P.")
             return
         self.tap_on(end)
 
@@ -144,7 +146,7 @@ class Editing(QObject):
         known = next((name for name, tapped in self.session.drive.taps.items() if tapped == end), None)
         if known is not None:
             self.session.do(commands.remove_tap(self.session.drive, known))
-            self.said.emit(f"The tap {known} is taken off.")
+            self.status_message.emit(f"The tap {known} is taken off.")
             return
         name, good = QInputDialog.getText(
             self.window, "Tap", f"Name for {end}", text=f"{end.card}_{end.port}"
@@ -153,7 +155,7 @@ class Editing(QObject):
             try:
                 self.session.do(commands.add_tap(self.session.drive, name.strip(), end))
             except DriveProblem as problem:
-                self.said.emit(str(problem))
+                self.status_message.emit(str(problem))
 
     def regulator(self) -> str | None:
         if len(self.session.selection) != 1:
@@ -185,7 +187,7 @@ class Editing(QObject):
         self.session.do(
             commands.set_setting(self.session.drive, "sensors", "as they are" if now == "ideal" else "ideal")
         )
-        self.said.emit(
+        self.status_message.emit(
             "All sensors are ideal now. Run to compare."
             if now != "ideal"
             else "The sensors behave as they are again."

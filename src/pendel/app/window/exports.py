@@ -16,7 +16,7 @@ from pendel.core.errors import FileProblem
 class Exports(QObject):
     """``runs_page`` gives the Runs page, ``shown`` the widget a picture is to show."""
 
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
 
     def __init__(
         self,
@@ -32,7 +32,7 @@ class Exports(QObject):
         page = self.runs_page()
         runs = [r for r, _ in page.shown_runs()] or self.session.runs[-1:]
         if not runs:
-            self.said.emit("There is no run to save yet. Press Ctrl+R.")
+            self.status_message.emit("There is no run to save yet. Press Ctrl+R.")
             return
         from pendel.core.formats.traces import formats, save_traces
 
@@ -47,13 +47,13 @@ class Exports(QObject):
         except FileProblem as problem:
             QMessageBox.warning(self.window, "File", str(problem))
             return
-        self.said.emit(
+        self.status_message.emit(
             f"Saved {len(keys)} signals of {len(runs)} run{'s' if len(runs) > 1 else ''} to {path}."
         )
 
     def copy_picture(self) -> None:
         QGuiApplication.clipboard().setImage(self.picture())
-        self.said.emit("The picture is on the clipboard.")
+        self.status_message.emit("The picture is on the clipboard.")
 
     def picture(self) -> QImage:
         target = self.shown()
@@ -73,7 +73,9 @@ class Exports(QObject):
         else:
             path = path if path.endswith(".png") else path + ".png"
             good = self.picture().save(path)
-        self.said.emit(f"Saved {path}." if good else f"{path} cannot be written. Choose another folder.")
+        self.status_message.emit(
+            f"Saved {path}." if good else f"{path} cannot be written. Choose another folder."
+        )
 
     def _save_svg(self, path: str) -> bool:
         from PyQt6.QtSvg import QSvgGenerator

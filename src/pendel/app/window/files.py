@@ -31,7 +31,7 @@ EXAMPLES = DEMO.parent
 class DriveFiles(QObject):
     """Opens and saves the session's drive. ``commit`` takes over what is still being typed."""
 
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
     created = pyqtSignal()
 
     def __init__(self, session: Session, settings: QSettings, commit: Callable[[], None], window: QWidget):
@@ -201,7 +201,7 @@ class DriveFiles(QObject):
             self.complain(problem)
             return False
         self._remember(path)
-        self.said.emit(f"Saved {path}.")
+        self.status_message.emit(f"Saved {path}.")
         return True
 
     def _where_instead(self, path: Path) -> Path | None:
@@ -265,9 +265,9 @@ class DriveFiles(QObject):
         try:
             path.replace(path.with_suffix(".bak"))
         except OSError as problem:
-            self.said.emit(f"{name} cannot be taken off the shelf: {problem.strerror}.")
+            self.status_message.emit(f"{name} cannot be taken off the shelf: {problem.strerror}.")
             return
-        self.said.emit(f"{name} is off your shelf. Its file stays as {path.with_suffix('.bak')}.")
+        self.status_message.emit(f"{name} is off your shelf. Its file stays as {path.with_suffix('.bak')}.")
 
     def fill_recent(self, menu: QMenu) -> None:
         menu.clear()

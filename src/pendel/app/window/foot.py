@@ -50,9 +50,9 @@ class Foot(QWidget):
         self.words = button("No findings", self.toggle, "link")
         self.words.setAccessibleName("Findings")
         self.words.setStyleSheet(f"color: {colour('ink').name()};")
-        self.said = Elided("", "muted", right=True)
+        self.status_message = Elided("", "muted", right=True)
         self.facts = label("", "muted")
-        for widget in (self.dot, self.words, self.said, self.facts):
+        for widget in (self.dot, self.words, self.status_message, self.facts):
             body.addWidget(widget)
         body.setStretch(2, 1)
         body.setSpacing(10)
@@ -91,7 +91,7 @@ class Foot(QWidget):
         self._quiet.start()
 
     def _say(self, sentence: str) -> None:
-        self.said.set_text(sentence)
+        self.status_message.set_text(sentence)
         self._fit_summary()
 
     def refresh(self) -> None:
@@ -126,7 +126,9 @@ class Foot(QWidget):
 
     def _fit_summary(self) -> None:
         """The first finding takes what room the facts, and what is being said, leave."""
-        taken = self.facts.sizeHint().width() + (self.said.sizeHint().width() if self.said.whole else 0)
+        taken = self.facts.sizeHint().width() + (
+            self.status_message.sizeHint().width() if self.status_message.whole else 0
+        )
         room = max(LEAST_SUMMARY, self.width() - taken - 90)
         self.words.setText(self.fontMetrics().elidedText(self.summary, Qt.TextElideMode.ElideRight, room))
 

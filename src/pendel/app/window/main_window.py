@@ -107,7 +107,7 @@ class MainWindow(QMainWindow):
         return made
 
     def _listen_to(self, page: Page) -> None:
-        page.said.connect(self.say)
+        page.status_message.connect(self.say)
         page.wanted.connect(lambda name: self.actions_by_name[name].trigger())
         page.run_wanted.connect(lambda: self.start_run(show=True))
         page.tap_wanted.connect(lambda key: self.editing.tap_on(End.parse(key)))
@@ -217,7 +217,7 @@ class MainWindow(QMainWindow):
             self.proposing,
             self.unit_choices,
         ):
-            source.said.connect(self.say)
+            source.status_message.connect(self.say)
         self.session.evaluator.begun.connect(self.say)
         self.session.evaluator.ended.connect(self.say)
         self.session.refused.connect(self.say)

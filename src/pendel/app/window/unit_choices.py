@@ -34,7 +34,7 @@ def only_known(table: object) -> dict[str, str]:
 class UnitChoices(QObject):
     """Keeps the session's choices of units in the settings."""
 
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
 
     def __init__(self, session: Session, settings: QSettings, parent: QObject):
         super().__init__(parent)
@@ -71,4 +71,4 @@ class UnitChoices(QObject):
         self.session.prefer_unit(SPEED, wanted)
         if self._action is not None:
             self._action.setChecked(self._in_rpm)
-        self.said.emit(f"Angular speeds are shown in {wanted}.")
+        self.status_message.emit(f"Angular speeds are shown in {wanted}.")

@@ -9,7 +9,7 @@ from pendel.core.catalogue.declare import Deck, Kind, Link, Port, Value
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive.assemblies import KIND
 from pendel.core.drive.document import Drive, End
-from pendel.core.drive.inside import members, resolved
+from pendel.core.drive.nesting import members, resolved
 
 MARK = "▤"
 """Of an assembly of blocks; one of parts has none."""

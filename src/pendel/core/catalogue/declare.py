@@ -238,11 +238,11 @@ class Kind:
     values: tuple[Value, ...] = ()
     choices: tuple[Choice, ...] = ()
     deck: Deck = Deck.POWER
-    telling: Callable[[Mapping[str, str], Card], Sequence[str]] | None = None
+    summary: Callable[[Mapping[str, str], Card], Sequence[str]] | None = None
     """Up to two short lines for the card from shown values."""
-    shown: Callable[[Card], set[str]] | None = None
+    value_names_in_force: Callable[[Card], set[str]] | None = None
     """Names of the values in force for a card's choices; all when absent."""
-    asked: Callable[[Card], set[str]] | None = None
+    choice_names_in_force: Callable[[Card], set[str]] | None = None
     """Names of the choices in force, which other choices may decide; all when absent."""
     contradictions: Callable[[Values, Card], list[Contradiction]] | None = None
     rules: tuple[Callable[[Card, str, Any], list[Finding]], ...] = ()
@@ -290,11 +290,12 @@ class Kind:
         return tuple(p.name for p in self.ports if p.role is role and p.link is Link.SIGNAL_OUT)
 
     def values_in_force(self, card: Card) -> list[Value]:
-        names = self.shown(card) if self.shown else {v.name for v in self.values}
-        return [v for v in self.values if v.name in names]
+        names = self.value_names_in_force
+        return list(self.values) if names is None else [v for v in self.values if v.name in names(card)]
 
     def choices_in_force(self, card: Card) -> list[Choice]:
-        return [c for c in self.choices if self.asked is None or c.name in self.asked(card)]
+        names = self.choice_names_in_force
+        return [c for c in self.choices if names is None or c.name in names(card)]
 
     def choice(self, card: Card, name: str) -> str:
         default = next(c.default for c in self.choices if c.name == name)
@@ -306,7 +307,7 @@ class Part(Kind):
     """A physical part: states, signals and equations.
 
     ``build`` receives the equation context of `pendel.core.equations.context` and states the equations.
-    ``circuit`` turns entered values into those the equations use.
+    ``equation_values`` turns entered values into those the equations use.
     """
 
     nature: ClassVar[Nature] = Nature.PART
@@ -314,7 +315,7 @@ class Part(Kind):
     build: Callable[[PartContext], None]
     states: tuple[State, ...] = ()
     signals: tuple[Signal, ...] = ()
-    circuit: Callable[[Values, Card], dict[str, float]] | None = None
+    equation_values: Callable[[Values, Card], dict[str, float]] | None = None
     surfaces: Callable[[Card], Mapping[str, tuple[tuple[int, int], Sequence[float]]]] | None = None
     """Smooth functions of two variables that its equations look into: cells along both axes, and their
     numbers."""

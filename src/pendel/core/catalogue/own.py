@@ -308,7 +308,7 @@ def own_part(card: Card) -> Part:
         states=tuple(State(n, n, model.units[n]) for n in model.states),
         signals=tuple(signals),
         build=lambda c: _build(c, model),
-        telling=lambda v, card: ("own equations", f"{len(model.equations)} equations"),
+        summary=lambda v, card: ("own equations", f"{len(model.equations)} equations"),
         main_signal=next(iter([*model.states, *model.unknowns]), ""),
         spine="ƒ",
         own=EXAMPLE,

@@ -292,7 +292,7 @@ def _block_of(kind: str, own: OwnEquations) -> Block:
         ports=tuple(ports),
         values=(*(Value(n, n, u, text) for n, (text, u) in model.values.items()), EVERY),
         update=model.update or parse_update("def update(started, dt):\n    started = 1.0"),
-        telling=lambda v, card: (told,),
+        summary=lambda v, card: (told,),
         mark=template.mark,
         own=template.own,
         lone=True,

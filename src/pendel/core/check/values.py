@@ -62,8 +62,8 @@ def worked_out(
     """What a kind finds contradictory in its values; none where what it works out from them leads to no
     numbers, as when one is far from all that is usual."""
     try:
-        if isinstance(kind, Part) and kind.circuit is not None:
-            kind.circuit(values, card)
+        if isinstance(kind, Part) and kind.equation_values is not None:
+            kind.equation_values(values, card)
         return kind.contradictions(values, card) if kind.contradictions else []
     except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
         result.findings.append(

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 from pendel.core.drive.commands import Change, Clip, Command, card_of, changed, paste_cards, put, removed
 from pendel.core.drive.document import Card, Drive, End, Face, FaceItem, Wire
-from pendel.core.drive.inside import ancestors, free_role, members, resolved, with_members
+from pendel.core.drive.nesting import ancestors, free_role, members, resolved, with_members
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.named import check_name
 

@@ -10,8 +10,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from pendel.core.drive.document import Card, Drive, End, FluxTable, OwnEquations, Point, Quantity, Wire, slug
-from pendel.core.drive.inside import free_role, resolved, with_members
 from pendel.core.drive.limits import check_changes, within_sheet
+from pendel.core.drive.nesting import free_role, resolved, with_members
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.expressions import renamed
 from pendel.core.quantities.named import check_name

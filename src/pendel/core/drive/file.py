@@ -27,8 +27,8 @@ from pendel.core.drive.document import (
     Quantity,
     Wire,
 )
-from pendel.core.drive.inside import resolved
 from pendel.core.drive.limits import DEEPEST, MOST, problem_of
+from pendel.core.drive.nesting import resolved
 from pendel.core.errors import DriveProblem, FileProblem, shorten
 from pendel.core.formats.writing import write_atomically
 

@@ -47,8 +47,8 @@ class ModeEntry:
     key: str
     symbol: ca.SX
     start: int
-    exits: list[tuple[int, ca.SX, int]] = field(default_factory=list)
-    hold_zero: ca.SX | None = None
+    transitions: list[tuple[int, ca.SX, int]] = field(default_factory=list)
+    zero_on_entry: ca.SX | None = None
     """A function of states that must be exactly zero when the mode becomes 0 (a stuck speed)."""
     rests: bool = False
     """Whether mode 0 keeps it there, as dry friction keeps a speed; a diode's current only ends there."""

@@ -65,7 +65,11 @@ def numbers_in(drive: Drive, examined: ExaminedDrive, parts: Mapping[str, APart]
     for key, kind in parts.items():
         card = drive.cards[key]
         with numbers_of(key, card):
-            values[key] = kind.circuit(examined.values[key], card) if kind.circuit else examined.values[key]
+            values[key] = (
+                kind.equation_values(examined.values[key], card)
+                if kind.equation_values
+                else examined.values[key]
+            )
         surfaces.update({f"{key}.{name}": numbers for name, (_, numbers) in surfaces_of(kind, card).items()})
     return Numbers(values, examined.starts, frozenset(examined.given_starts), examined.profiles, surfaces)
 

@@ -96,13 +96,13 @@ def state_driven(network: Network, friction: DryFriction) -> None:
         friction.card, friction.force - mode.symbol * mode.symbol * friction.sliding(mode.symbol)
     )
     w = friction.speed
-    mode.exits += [(0, w, 1), (0, -w, -1), (1, -w, 0), (-1, w, 0)]
+    mode.transitions += [(0, w, 1), (0, -w, -1), (1, -w, 0), (-1, w, 0)]
 
 
 def state_group(network: Network, group: list[Member]) -> None:
     """One mode for all members: stuck (0), the first one sliding forward (1) or backward (−1)."""
     first = group[0].friction
-    mode = ModeEntry(first.key, ca.SX.sym(first.key), 0, hold_zero=first.speed, rests=True)
+    mode = ModeEntry(first.key, ca.SX.sym(first.key), 0, zero_on_entry=first.speed, rests=True)
     network.modes.append(mode)
     s = mode.symbol
     moving = s * s
@@ -121,8 +121,8 @@ def state_group(network: Network, group: list[Member]) -> None:
         sum((ca.fabs(m.ratio) * m.capacity(ahead) for m in group), ca.SX(0)) for ahead in (True, False)
     )
     # Stuck, the speed is zero by construction; a starting value that is not lets the part slide at once.
-    mode.exits += [(0, first.speed - TINY_SPEED, 1), (0, -first.speed - TINY_SPEED, -1)]
-    mode.exits += [
+    mode.transitions += [(0, first.speed - TINY_SPEED, 1), (0, -first.speed - TINY_SPEED, -1)]
+    mode.transitions += [
         (0, holding - forward, 1),
         (0, -holding - backward, -1),
         (1, -first.speed, 0),

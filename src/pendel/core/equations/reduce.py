@@ -168,7 +168,9 @@ class Reduction:
                 column[0], column[1], column[-1] = value, 1.0, value * (1 + NUDGE * column[-1])
             samples[symbol.name()] = column
         for mode in self.network.modes:
-            reachable = sorted({mode.start} | {a for a, _, _ in mode.exits} | {b for _, _, b in mode.exits})
+            reachable = sorted(
+                {mode.start} | {a for a, _, _ in mode.transitions} | {b for _, _, b in mode.transitions}
+            )
             samples[mode.symbol.name()] = rng.choice(reachable, SAMPLES).astype(float)
             samples[mode.symbol.name()][[0, -1]] = mode.start
         for surface in self.network.surfaces:

@@ -21,10 +21,10 @@ from pendel.core.loops.find import Loop, find_loops
 from pendel.core.loops.linear import LinearModel, LinearPlant, SampledDrive
 from pendel.core.loops.points import WorkingPoint
 from pendel.core.loops.tuning import (
-    Judged,
+    LoopAnalysis,
+    LoopStatus,
     LoopStudy,
     Proposal,
-    Standing,
     frozen_beside,
     propose_all,
     standings,
@@ -43,7 +43,7 @@ class LoopRecord:
     plant: LinearPlant | None = None
     blocks: Mapping[str, LinearBlock] = field(default_factory=dict)
     model: LinearModel | None = None
-    judged: Judged | None = None
+    judged: LoopAnalysis | None = None
     begin: float = math.nan
 
 
@@ -80,7 +80,7 @@ def judgement_of(drive: Drive, stopping: Callable[[], bool] = lambda: False) -> 
     return Judgement(loops=tuple(map(record_of, found)))
 
 
-def record_of(standing: Standing) -> LoopRecord:
+def record_of(standing: LoopStatus) -> LoopRecord:
     study = standing.study
     if study is None:
         return LoopRecord(standing.loop.key, standing.problem)
@@ -97,18 +97,18 @@ def record_of(standing: Standing) -> LoopRecord:
     )
 
 
-def standings_of(judgement: Judgement, drive: Drive) -> list[Standing]:
+def standings_of(judgement: Judgement, drive: Drive) -> list[LoopStatus]:
     """The loops of the drive that was judged, each with a study that gains can be tried on."""
     plain = averaged(drive)
     deck = control_deck(plain, examine(plain), kind_of)
     loops = {loop.key: loop for loop in find_loops(plain, deck)}
 
-    def standing(loop: Loop, record: LoopRecord) -> Standing:
+    def standing(loop: Loop, record: LoopRecord) -> LoopStatus:
         if record.point is None or record.plant is None:
-            return Standing(loop, problem=record.problem)
+            return LoopStatus(loop, problem=record.problem)
         frozen = frozen_beside(deck, loop)
         linear = SampledDrive(deck, record.point, record.plant, frozen=frozen, linear=dict(record.blocks))
-        return Standing(loop, LoopStudy(linear, loop, record.model), record.judged, "", record.begin)
+        return LoopStatus(loop, LoopStudy(linear, loop, record.model), record.judged, "", record.begin)
 
     return [standing(loops[r.key], r) for r in judgement.loops if r.key in loops]
 

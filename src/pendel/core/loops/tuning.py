@@ -22,7 +22,7 @@ from pendel.core.loops.linear import LinearModel, SampledDrive, responds, sample
 from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.points import WorkingPoints
 from pendel.core.loops.rules import RULES, Wishes
-from pendel.core.loops.rules.lag_plant import LagPlant, lag_picture
+from pendel.core.loops.rules.lag_plant import LagPlant, fit_lag_model
 from pendel.core.quantities.expressions import Number, evaluate, names_in, read, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import NONE, figure, si_unit_of, unit
@@ -38,7 +38,7 @@ GAIN_UNITS = {"T_i": "s", "T_d": "s"}
 
 
 @dataclass(frozen=True)
-class Judged:
+class LoopAnalysis:
     """A loop with one set of gains."""
 
     gains: Mapping[str, float]
@@ -126,7 +126,7 @@ class LoopStudy:
         column = self.block.inputs.index(self.loop.regulation.actual)
         return self.turned * self.with_gains(gains).response(z)[:, row, column]
 
-    def judge(self, gains: Mapping[str, float]) -> Judged:
+    def analyse(self, gains: Mapping[str, float]) -> LoopAnalysis:
         self.drive.linear[self.loop.regulator] = self.with_gains(gains)
         setpoint = f"{self.loop.regulator}.{self.loop.regulation.setpoint}"
         watched = self.actual
@@ -140,7 +140,7 @@ class LoopStudy:
             stable = not (found.phase < 0 or found.gain < 1)
         found = replace(found, stable=stable)
         t, y = self.step(phi, gamma, seen, watched, found)
-        return Judged(gains, frequency, response, found, t, y, step_measures(t, y, 0.0, 1.0))
+        return LoopAnalysis(gains, frequency, response, found, t, y, step_measures(t, y, 0.0, 1.0))
 
     def reaching_down(self, gains: Mapping[str, float]) -> tuple[np.ndarray, np.ndarray]:
         """Frequencies (Hz) and L over them; further down than usual where a slow loop crosses only there."""
@@ -210,7 +210,7 @@ class LoopStudy:
         if top * 0.05 < self.frequency[0]:
             frequency = np.geomspace(top * 0.05, top * 1.2, POINTS_BELOW)
             G = self.turned * self.plant_model.response(2 * math.pi * frequency)
-        return lag_picture(2 * math.pi * frequency, G, max(self.delay, 1e-6))
+        return fit_lag_model(2 * math.pi * frequency, G, max(self.delay, 1e-6))
 
     @property
     def has_integral(self) -> bool:
@@ -257,13 +257,13 @@ def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None
 
 
 @dataclass(frozen=True)
-class Standing:
+class LoopStatus:
     """A loop with its study and how it stands with its present gains, or a sentence why it has no linear
     model."""
 
     loop: Loop
     study: LoopStudy | None = None
-    judged: Judged | None = None
+    judged: LoopAnalysis | None = None
     problem: str = ""
     begin: float = math.nan
     """Hz; a crossover to begin with, at which the loop is well damped; none where no such one was found."""
@@ -271,7 +271,7 @@ class Standing:
 
 def standings(
     drive: Drive, prepared: Prepared | None = None, stopping: Callable[[], bool] = lambda: False
-) -> list[Standing]:
+) -> list[LoopStatus]:
     """All loops of a drive, inside out. Raises `DriveHasFindings` as `prepare`, and `Stopped` once
     ``stopping`` holds."""
     prepared = prepared or prepare(averaged(drive))
@@ -282,13 +282,13 @@ def standings(
             raise Stopped
         try:
             study = study_of(prepared, loop, points)
-            found.append(Standing(loop, study, study.judge(study.gains_now)))
+            found.append(LoopStatus(loop, study, study.analyse(study.gains_now)))
         except DriveProblem as problem:
-            found.append(Standing(loop, problem=str(problem)))
+            found.append(LoopStatus(loop, problem=str(problem)))
     return [replace(s, begin=first_crossover(s.study, found)) if s.study else s for s in found]
 
 
-def default_crossover(study: LoopStudy, others: Sequence[Standing]) -> float:
+def default_crossover(study: LoopStudy, others: Sequence[LoopStatus]) -> float:
     """A crossover (Hz) to try: well below the sampling, and a sixth of the slowest loop further in."""
     inner = [s.judged.margins.crossover for s in others if s.judged and s.loop.depth < study.loop.depth]
     return min([0.04 / study.dt, *(c / 6.0 for c in inner if math.isfinite(c))])
@@ -298,7 +298,7 @@ MOST_HALVINGS = 9
 """A first crossover is halved at most so often until the loop is damped well."""
 
 
-def first_crossover(study: LoopStudy, others: Sequence[Standing]) -> float:
+def first_crossover(study: LoopStudy, others: Sequence[LoopStatus]) -> float:
     """A crossover (Hz) to begin with: from the sampling and the loops further in, slower until well damped;
     else NaN."""
     if not study.loop.closed or not study.gains_now["K_p"]:
@@ -307,7 +307,7 @@ def first_crossover(study: LoopStudy, others: Sequence[Standing]) -> float:
     for _ in range(MOST_HALVINGS):
         try:
             gains = study.propose("crossover", crossover=crossover)
-            damped = study.judge({**study.gains_now, **gains}).margins.damped
+            damped = study.analyse({**study.gains_now, **gains}).margins.damped
         except (DriveProblem, ArithmeticError, ValueError):
             break  # a first proposal is an extra; without one the loop is judged all the same
         if damped:

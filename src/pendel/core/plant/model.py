@@ -70,7 +70,7 @@ class PlantModel:
         return [
             (k, a, b, self.system.express(guard))
             for k, mode in enumerate(self.network.modes)
-            for a, guard, b in mode.exits
+            for a, guard, b in mode.transitions
         ]
 
     @cached_property
@@ -122,7 +122,9 @@ class PlantModel:
         emitter.function("pd_jac", [("jac", slopes), ("dfdt", self.derivative(self.rhs, n.time))])
         jacobian, elimination = few_entries(slopes)
         holds = [
-            (k, self.system.express(m.hold_zero)) for k, m in enumerate(n.modes) if m.hold_zero is not None
+            (k, self.system.express(m.zero_on_entry))
+            for k, m in enumerate(n.modes)
+            if m.zero_on_entry is not None
         ]
         held = stacked(*(e for _, e in holds))
         emitter.function("pd_hold", [("w", held), ("grad", self.derivative(held, x) if holds else ca.SX())])
@@ -140,9 +142,9 @@ class PlantModel:
             surfaces=tuple((s.key, s.count) for s in n.surfaces),
             signals=tuple(self.signals),
             measured=self.measured,
-            exits=tuple((k, a, b) for k, a, b, _ in self.guards),
+            transitions=tuple((k, a, b) for k, a, b, _ in self.guards),
             hold_modes=tuple(k for k, _ in holds),
-            hold_rests=tuple(int(n.modes[k].rests) for k, _ in holds),
+            hold_sticks=tuple(int(n.modes[k].rests) for k, _ in holds),
             mode_starts=(*(m.start for m in n.modes), *(0 for _ in n.gates)),
             demoted_keys=tuple(e.key for e in self.system.demoted),
             loops=len(self.system.torn),

@@ -110,9 +110,9 @@ class Structure:
     """``card.surface`` and how many numbers it takes; they follow the parameters."""
     signals: tuple[str, ...]
     measured: tuple[str, ...]
-    exits: tuple[tuple[int, int, int], ...]
+    transitions: tuple[tuple[int, int, int], ...]
     hold_modes: tuple[int, ...]
-    hold_rests: tuple[int, ...]
+    hold_sticks: tuple[int, ...]
     mode_starts: tuple[int, ...]
     demoted_keys: tuple[str, ...]
     loops: int = 0

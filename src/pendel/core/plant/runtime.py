@@ -126,7 +126,7 @@ class RunStruct(ctypes.Structure):
                 "exit_from",
                 "exit_to",
                 "hold_mode",
-                "hold_rests",
+                "hold_sticks",
                 "pulses",
                 "stop",
                 "progress",
@@ -263,7 +263,7 @@ _asked_once: set[Sizes] = set()
 def fastest_loop(structure: Structure) -> ctypes.CDLL:
     """The loop built for this structure's sizes where it is there already; else the general one. That for
     the sizes takes seconds to build, so it is begun only when a second simulator wants it."""
-    sizes = (*structure.row_shape, len(structure.exits))
+    sizes = (*structure.row_shape, len(structure.transitions))
     source = loop_source(sizes)
     if sizes in _at_hand or is_built(library_path(source, LOOP_FLAGS)):
         _at_hand.add(sizes)

@@ -162,7 +162,7 @@ class Simulator:
         run.nx, inputs, run.n_mode = structure.row_shape
         self._width = 1 + run.nx + inputs + run.n_mode
         run.n_command, run.n_profile = len(structure.commands), len(structure.profile_keys)
-        run.n_guard, run.n_measured = len(structure.exits), len(structure.measured)
+        run.n_guard, run.n_measured = len(structure.transitions), len(structure.measured)
         run.n_hold, run.n_hoisted, run.n_loops = (
             len(structure.hold_modes),
             self._plant.pd_hoisted(),
@@ -172,10 +172,10 @@ class Simulator:
         for name in ("rhs", "guarded", "measure", "jac", "hold", "hoist"):
             setattr(run, name, address(self._plant, f"pd_{name}"))
         run.exit_mode, run.exit_from, run.exit_to = (
-            self._ints(f"exits {k}", [e[k] for e in structure.exits]) for k in range(3)
+            self._ints(f"exits {k}", [e[k] for e in structure.transitions]) for k in range(3)
         )
         run.hold_mode = self._ints("hold modes", structure.hold_modes)
-        run.hold_rests = self._ints("hold rests", structure.hold_rests)
+        run.hold_sticks = self._ints("hold rests", structure.hold_sticks)
         run.steady_jacobian = structure.steady_jacobian
         run.n_jac = len(structure.jacobian)
         run.jac_places = self._ints("Jacobian", structure.jacobian)

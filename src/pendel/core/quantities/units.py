@@ -22,7 +22,6 @@ BASE_SYMBOLS = ("m", "kg", "s", "A", "K")
 NONE: Dimension = (0.0,) * len(BASE_SYMBOLS)
 
 
-
 @lru_cache(maxsize=1)
 def table() -> dict[str, tuple[float, Dimension]]:
     """Factor to SI and dimension of each unit symbol; made by Pint (`packaging/make_unit_table.py`)."""

@@ -52,6 +52,11 @@ class Trace:
         return np.repeat(self.t, 2)[1:], np.repeat(self.y, 2)[:-1]
 
 
+IN_FILES = {"transitions": "exits", "hold_sticks": "hold_rests"}
+"""Names that files have for facts of a structure, where these were given others."""
+IN_STRUCTURE = {name: of for of, name in IN_FILES.items()}
+
+
 @dataclass(frozen=True)
 class SignalInfo:
     """``card`` is the card's name as shown."""
@@ -327,7 +332,7 @@ def facts(run: KeptRun) -> dict:
         "pulse_frequencies": list(run.pulse_frequencies),
         "infos": {k: [i.card, i.label, i.unit] for k, i in run.infos.items()},
         "structure": {
-            n: getattr(s, n)
+            IN_FILES.get(n, n): getattr(s, n)
             for n in (
                 "state_keys",
                 "commands",
@@ -336,9 +341,9 @@ def facts(run: KeptRun) -> dict:
                 "parameter_keys",
                 "signals",
                 "measured",
-                "exits",
+                "transitions",
                 "hold_modes",
-                "hold_rests",
+                "hold_sticks",
                 "mode_starts",
                 "demoted_keys",
                 "steady_jacobian",
@@ -406,7 +411,8 @@ def _read(path: Path, file: h5py.File) -> KeptRun:
         raise FileProblem(str(path), "this is not a kept run of Pendel.")
     f = json.loads(file.attrs["facts"])
     structure = Structure(
-        **{n: tuples(v) for n, v in f["structure"].items()}, source=text_in(file, "equations")
+        **{IN_STRUCTURE.get(n, n): tuples(v) for n, v in f["structure"].items()},
+        source=text_in(file, "equations"),
     )
     infos = {str(k): SignalInfo(str(k), *texts(i, 3)) for k, i in f["infos"].items()}
     condensed = (

@@ -24,7 +24,7 @@ from pendel.core.controllers.own_c import c_problem
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.drive.findings import Finding, Remark, fault
-from pendel.core.drive.inside import full_name
+from pendel.core.drive.nesting import full_name
 from pendel.core.equations.flatten import control_deck, numbers_in, parts_of, skeleton_of, stated_network
 from pendel.core.equations.numbers import Numbers
 from pendel.core.equations.reduce import EquationProblem

@@ -239,7 +239,7 @@ KNOWN = {
     ("pendel.core.loops.linear", "LinearModel"),
     ("pendel.core.loops.linear", "LinearPlant"),
     ("pendel.core.loops.margins", "Margins"),
-    ("pendel.core.loops.tuning", "Judged"),
+    ("pendel.core.loops.tuning", "LoopAnalysis"),
     ("pendel.core.controllers.symbolic", "LinearBlock"),
     ("pendel.core.runs.measures", "StepMeasures"),
     ("pathlib", "PosixPath"),

@@ -21,7 +21,7 @@ ROLE = Qt.ItemDataRole.UserRole
 class FaceEditor(QWidget):
     """A list of what is inside, each value and port with a tick; a ticked one's name can be changed."""
 
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
 
     def __init__(self, session: Session, assembly: str):
         super().__init__()
@@ -130,5 +130,5 @@ class FaceEditor(QWidget):
                 change = assemblies.show_value if what == VALUE else assemblies.show_port
                 self.session.do(change(drive, self.assembly, end, ticked))
         except DriveProblem as problem:
-            self.said.emit(str(problem))
+            self.status_message.emit(str(problem))
         self.refresh()

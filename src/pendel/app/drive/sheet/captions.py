@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -17,42 +16,33 @@ STEP = 14.0
 """Between two places that are tried along a wire."""
 
 
-@dataclass
 class Obstacles:
-    """What words keep clear of: wires as upright and level stretches, cards, and other words."""
+    """What words keep clear of: wires as upright and level stretches, cards, and other words; and the edges of the sheet."""
 
-    lines: list[tuple[Point, Point]] = field(default_factory=list)
-    boxes: list[Box] = field(default_factory=list)
-    left: float = -np.inf
-    right: float = np.inf
+    def __init__(
+        self, paths: Iterable[list[Point]], boxes: Iterable[Box], left: float = -np.inf, right: float = np.inf
+    ):
+        lines = np.array([s for path in paths for s in segments(path)]).reshape(-1, 2, 2)
+        covered = np.array([(b.x, b.y, b.x + b.w, b.y + b.h) for b in boxes]).reshape(-1, 4)
+        self.low = np.concatenate([lines.min(axis=1), covered[:, :2]])
+        self.high = np.concatenate([lines.max(axis=1), covered[:, 2:]])
+        self.left, self.right = left, right
 
-    @classmethod
-    def of(
-        cls, paths: Iterable[list[Point]], boxes: Iterable[Box], left: float = -np.inf, right: float = np.inf
-    ) -> Obstacles:
-        return cls([s for path in paths for s in segments(path)], list(boxes), left, right)
-
-    def crossing(self, words: Box) -> int:
-        """How much lies within words and the space about them: a card counts as many wires do."""
-        low = np.array([words.x - CLEAR, words.y - CLEAR])
-        high = np.array([words.x + words.w + CLEAR, words.y + words.h + CLEAR])
-        count = 10 * int(words.x < self.left or words.x + words.w > self.right)
-        if self.lines:
-            ends = np.array(self.lines)
-            inside = (ends.min(axis=1) < high) & (ends.max(axis=1) > low)
-            count += int(np.count_nonzero(inside.all(axis=1)))
-        if self.boxes:
-            corners = np.array([(b.x, b.y, b.x + b.w, b.y + b.h) for b in self.boxes])
-            inside = (corners[:, :2] < high) & (corners[:, 2:] > low)
-            count += 10 * int(np.count_nonzero(inside.all(axis=1)))
-        return count
+    def crosses(self, words: Box) -> bool:
+        """Whether anything lies within words and the space about them."""
+        if words.x < self.left or words.x + words.w > self.right:
+            return True
+        low = (words.x - CLEAR, words.y - CLEAR)
+        high = (words.x + words.w + CLEAR, words.y + words.h + CLEAR)
+        return bool(np.any(np.all((self.low < high) & (self.high > low), axis=1)))
 
     def place(self, width: float, baselines: Iterable[Point]) -> Point | None:
         """The first of these places for words that nothing crosses, of which others keep clear from then on; none where
         each is crossed."""
         for at in baselines:
-            if not self.crossing(words := box_of(at, width)):
-                self.boxes.append(words)
+            if not self.crosses(words := box_of(at, width)):
+                self.low = np.vstack([self.low, (words.x, words.y)])
+                self.high = np.vstack([self.high, (words.x + words.w, words.y + words.h)])
                 return at
         return None
 

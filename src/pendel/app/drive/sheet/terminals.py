@@ -16,7 +16,7 @@ from pendel.core.catalogue.declare import Kind, Link
 from pendel.core.drive.assemblies import show_port
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import End
-from pendel.core.drive.inside import resolved, shown_end
+from pendel.core.drive.nesting import resolved, shown_end
 
 if TYPE_CHECKING:
     from pendel.app.drive.sheet.view import SheetView

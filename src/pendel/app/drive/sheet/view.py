@@ -44,7 +44,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists
 from pendel.core.drive import commands
 from pendel.core.drive.document import End, Wire
-from pendel.core.drive.inside import resolved, wires_on, with_members
+from pendel.core.drive.nesting import resolved, wires_on, with_members
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.vocabulary import Group, ValueRole
@@ -57,7 +57,7 @@ class SheetView(QGraphicsView):
 
     search_wanted = pyqtSignal(QPoint, object)
     """Where on the screen to open the search line, and the end a new card should connect to (or None)."""
-    said = pyqtSignal(str)
+    status_message = pyqtSignal(str)
     edit_wanted = pyqtSignal()
     open_wanted = pyqtSignal(str)
 
@@ -184,7 +184,7 @@ class SheetView(QGraphicsView):
             key,
             kind,
             card.name,
-            shown.telling(session.drive, key, session.examined),
+            shown.summary_lines(session.drive, key, session.examined),
             shown.figure_of(run, signal, session.cursor_time) if known else "",
             shown.spark(run, signal) if known else shown.np.empty((0, 2)),
             kind.deck is Deck.POWER,
@@ -261,7 +261,7 @@ class SheetView(QGraphicsView):
     def _place_words(self, boxes: dict[str, Box], left: float, right: float) -> None:
         """Write the names of the decks, and what wires carry, where no wire and no card is in the way."""
         drawn = [self.wires[key] for key in self._paths]
-        obstacles = Obstacles.of((item.path for item in drawn), boxes.values(), left, right)
+        obstacles = Obstacles((item.path for item in drawn), boxes.values(), left, right)
         if self.edge.isVisible():
             self.edge.place_words(obstacles)
         for item in drawn:

@@ -14,7 +14,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.check import end_exists, fits, signal_unit
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive, End
-from pendel.core.drive.inside import resolved
+from pendel.core.drive.nesting import resolved
 from pendel.core.quantities.units import unit
 
 if TYPE_CHECKING:
@@ -106,7 +106,7 @@ class WireDrawing:
         elif card is None and (at - self.view.cards[start.card].handles[start.port]).manhattanLength() > 20:
             self.view.search_wanted.emit(where, start if link else None)
         elif card and card != start.card:
-            self.view.said.emit(
+            self.view.status_message.emit(
                 f"{self.view.session.drive.cards[card].name} has no free port that fits this wire."
             )
         self.view.redraw()

@@ -65,7 +65,7 @@ KINDS = (
         (Value("K", "Gain", ANY, "1", role=ValueRole.GAIN),),
         gain=("K", "x"),
         passes_unit=False,
-        telling=lambda v, card: (v["K"],),
+        summary=lambda v, card: (v["K"],),
         shape=STEP,
     ),
     block(
@@ -108,7 +108,7 @@ KINDS = (
         update_limiter,
         LIMITS,
         contradictions=limits_cross,
-        telling=lambda v, card: (f"{v['low']} … {v['high']}",),
+        summary=lambda v, card: (f"{v['low']} … {v['high']}",),
         shape=((0, 0.1), (0.3, 0.1), (0.7, 0.9), (1, 0.9)),
     ),
 )

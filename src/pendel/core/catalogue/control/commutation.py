@@ -89,7 +89,7 @@ KINDS = (
         ),
         values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS), EVERY),
         update=update_decoder,
-        telling=lambda v, card: (f"{v['p']} pole pairs",),
+        summary=lambda v, card: (f"{v['p']} pole pairs",),
         mark="1…6",
         remarks=(rotor_angle.hall_fault,),
     ),
@@ -113,7 +113,7 @@ KINDS = (
         derive=lambda v, card, period: {
             "at_plus": {"lower": 0.0, "both": 0.5}.get(card.choices.get("pulsed", "upper"), 1.0)
         },
-        telling=lambda v, card: (v["U_dc"],),
+        summary=lambda v, card: (v["U_dc"],),
         shape=((0, 0.5), (0.16, 0.5), (0.16, 1), (0.5, 1), (0.5, 0.5), (0.66, 0.5), (0.66, 0), (1, 0)),
     ),
 )

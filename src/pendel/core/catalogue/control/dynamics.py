@@ -64,7 +64,7 @@ KINDS = (
         passes_unit=False,
         holds=frozenset({"x"}),
         contradictions=limits_cross,
-        telling=lambda v, card: (v["K_i"],),
+        summary=lambda v, card: (v["K_i"],),
         shape=((0, 0), (1, 1)),
     ),
     block(
@@ -80,7 +80,7 @@ KINDS = (
         gain=("K", "x"),
         passes_unit=False,
         derive=lambda v, card, period: {"share": -math.expm1(-period / v["T"])},
-        telling=lambda v, card: (v["T"],),
+        summary=lambda v, card: (v["T"],),
         shape=LAG,
     ),
     block(
@@ -93,7 +93,7 @@ KINDS = (
             Value("fall", "Fall per second", ANY, "10", low=0.0, open_low=True),
         ),
         update_slew,
-        telling=lambda v, card: (f"{v['rise']} a second",),
+        summary=lambda v, card: (f"{v['rise']} a second",),
         shape=((0, 0), (0.8, 1), (1, 1)),
     ),
     block(
@@ -104,7 +104,7 @@ KINDS = (
         (Value("ticks", "Periods", "", "1", low=1.0, high=float(LONGEST), whole=True),),
         update_delay,
         holds=frozenset({"x"}),
-        telling=lambda v, card: (f"{v['ticks']} periods",),
+        summary=lambda v, card: (f"{v['ticks']} periods",),
         shape=((0, 0), (0.45, 0), (0.45, 1), (1, 1)),
     ),
 )

@@ -116,7 +116,7 @@ KIND = Block(
     holds=frozenset({"u_a", "u_b", "u_c"}),
     derive=rates,
     follows=slowest,
-    telling=lambda v, card: (f"from {v['e_min']}",),
+    summary=lambda v, card: (f"from {v['e_min']}",),
     mark="ϑ̂",
     remarks=(field_orientation.estimate_off,),
 )

@@ -198,7 +198,7 @@ def transform(id, title, sentence, update, inputs, outputs, *, scaled=True, mark
         update=update,
         turns=frozenset(n for n, _ in inputs if n == "angle"),
         derive=scale if scaled else None,
-        telling=(lambda v, card: (f"{card.choices.get('invariant', 'amplitude')}-invariant",))
+        summary=(lambda v, card: (f"{card.choices.get('invariant', 'amplitude')}-invariant",))
         if scaled
         else (lambda v, card: ("turns by the angle",)),
     )
@@ -330,7 +330,7 @@ KINDS = (
         ),
         update=update_electrical_angle,
         turns=frozenset({"position"}),
-        telling=lambda v, card: (f"{v['p']} pole pairs",),
+        summary=lambda v, card: (f"{v['p']} pole pairs",),
         mark="ϑ",
         remarks=(rotor_angle.angle_fault,),
     ),
@@ -358,7 +358,7 @@ KINDS = (
         update=update_regulator,
         derive=lambda v, card, period: {"decoupled": 0.0 if card.choices.get("decoupling") == "off" else 1.0},
         follows=bandwidth,
-        telling=lambda v, card: (f"{v['K_d']} · {v['K_q']}",),
+        summary=lambda v, card: (f"{v['K_d']} · {v['K_q']}",),
         mark="PI",
         remarks=(field_orientation.voltage_ended,),
     ),
@@ -382,7 +382,7 @@ KINDS = (
         update=update_by_tables,
         tables=regulator_maps,
         contradictions=lacking,
-        telling=lambda v, card: ("by tables", v["f_c"]),
+        summary=lambda v, card: ("by tables", v["f_c"]),
         mark="PI ψ",
         remarks=(field_orientation.voltage_ended,),
     ),
@@ -408,7 +408,7 @@ KINDS = (
             EVERY,
         ),
         update=update_currents,
-        telling=lambda v, card: (f"to {v['I_max']}",),
+        summary=lambda v, card: (f"to {v['I_max']}",),
         mark="M",
     ),
 )

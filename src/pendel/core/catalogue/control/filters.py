@@ -331,7 +331,7 @@ KINDS = (
         ),
         update_second_order,
         derive=derive_pt2,
-        telling=lambda v, card: (v["f_0"], f"D {v['D']}"),
+        summary=lambda v, card: (v["f_0"], f"D {v['D']}"),
         shape=((0, 0), (0.15, 0.4), (0.3, 1), (0.45, 0.85), (0.6, 0.75), (0.8, 0.8), (1, 0.8)),
     ),
     block(
@@ -346,7 +346,7 @@ KINDS = (
         ),
         update_second_order,
         derive=derive_lead_lag,
-        telling=lambda v, card: (v["T_1"], v["T_2"]),
+        summary=lambda v, card: (v["T_1"], v["T_2"]),
         shape=((0, 0), (0, 1), (0.25, 0.6), (0.6, 0.42), (1, 0.4)),
     ),
     block(
@@ -361,7 +361,7 @@ KINDS = (
         ),
         update_second_order,
         derive=derive_notch,
-        telling=lambda v, card: (v["f_0"],),
+        summary=lambda v, card: (v["f_0"],),
         shape=((0, 1), (0.35, 1), (0.5, 0), (0.65, 1), (1, 1)),
     ),
     block(
@@ -374,7 +374,7 @@ KINDS = (
         derive=derive_in_s,
         rows=IN_S,
         contradictions=improper,
-        telling=lambda v, card: (f"order {len(card.rows) - 1}",),
+        summary=lambda v, card: (f"order {len(card.rows) - 1}",),
         mark="F(s)",
     ),
     block(
@@ -387,7 +387,7 @@ KINDS = (
         derive=derive_in_z,
         rows=IN_Z,
         contradictions=improper,
-        telling=lambda v, card: (f"order {len(card.rows) - 1}",),
+        summary=lambda v, card: (f"order {len(card.rows) - 1}",),
         mark="F(z)",
     ),
     block(
@@ -407,7 +407,7 @@ KINDS = (
                 (("continuous", "in continuous time"), ("sampled", "for this block's period")),
             ),
         ),
-        telling=lambda v, card: (f"{len(card.rows)} states",),
+        summary=lambda v, card: (f"{len(card.rows)} states",),
         mark="A B",
     ),
     block(
@@ -419,7 +419,7 @@ KINDS = (
         update_moving,
         derive=window_ticks,
         choices=(Choice("what", "Gives", (("mean", "the mean"), ("rms", "the rms"))),),
-        telling=window_told,
+        summary=window_told,
         mark="⌀",
     ),
     block(
@@ -438,7 +438,7 @@ KINDS = (
         ),
         contradictions=unsorted_points,
         tables=points,
-        telling=lambda v, card: (f"{len(card.rows)} points",),
+        summary=lambda v, card: (f"{len(card.rows)} points",),
         shape=((0, 0), (0.3, 0.5), (0.6, 0.65), (1, 1)),
     ),
     block(
@@ -449,7 +449,7 @@ KINDS = (
         (Value("width", "Half its width", ANY, "0.1", low=0.0),),
         update_dead_band,
         group="arithmetic",
-        telling=lambda v, card: (v["width"],),
+        summary=lambda v, card: (v["width"],),
         shape=((0, 0), (0.35, 0.5), (0.65, 0.5), (1, 1)),
     ),
     block(
@@ -466,7 +466,7 @@ KINDS = (
             if v["off_at"] > v["on_at"]
             else []
         ),
-        telling=lambda v, card: (f"{v['off_at']} … {v['on_at']}",),
+        summary=lambda v, card: (f"{v['off_at']} … {v['on_at']}",),
         shape=((0, 0), (0.7, 0), (0.7, 1), (1, 1), (0.3, 1), (0.3, 0)),
     ),
     block(
@@ -480,7 +480,7 @@ KINDS = (
         ports=BINARY,
         derive=logic_weights,
         choices=(Choice("law", "Gives", tuple(LOGIC_WORDS.items())),),
-        telling=lambda v, card: (LOGIC_WORDS[card.choices.get("law", "and")],),
+        summary=lambda v, card: (LOGIC_WORDS[card.choices.get("law", "and")],),
         mark="&",
     ),
     block(

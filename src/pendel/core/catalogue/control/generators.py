@@ -96,7 +96,7 @@ KINDS = (
         ports=(gives(),),
         values=(Value("value", "Value", ANY, "1"), EVERY),
         update=update_constant,
-        telling=lambda v, card: (v["value"],),
+        summary=lambda v, card: (v["value"],),
         mark="1",
     ),
     Block(
@@ -109,7 +109,7 @@ KINDS = (
         values=(*LEVELS, EVERY),
         update=update_step,
         derive=waiting,
-        telling=lambda v, card: (f"{v['before']} → {v['after']}", f"at {v['t_0']}"),
+        summary=lambda v, card: (f"{v['before']} → {v['after']}", f"at {v['t_0']}"),
         shape=((0, 0), (0.35, 0), (0.35, 1), (1, 1)),
     ),
     Block(
@@ -122,7 +122,7 @@ KINDS = (
         values=(*LEVELS, Value("duration", "Takes", "s", "0.5", low=0.0, open_low=True), EVERY),
         update=update_ramp,
         derive=waiting,
-        telling=lambda v, card: (f"{v['before']} → {v['after']}", f"in {v['duration']}"),
+        summary=lambda v, card: (f"{v['before']} → {v['after']}", f"in {v['duration']}"),
         shape=((0, 0), (0.25, 0), (0.75, 1), (1, 1)),
     ),
     Block(
@@ -141,7 +141,7 @@ KINDS = (
         ),
         update=update_sine,
         derive=turning("f", "angle"),
-        telling=lambda v, card: (v["amplitude"], v["f"]),
+        summary=lambda v, card: (v["amplitude"], v["f"]),
         shape=SINE,
     ),
     Block(
@@ -154,7 +154,7 @@ KINDS = (
         values=(EVERY,),
         update=update_profile,
         has_profile=("Value", ANY),
-        telling=lambda v, card: (f"{len(card.profile)} corners",),
+        summary=lambda v, card: (f"{len(card.profile)} corners",),
         shape=((0, 0), (0.3, 0.8), (0.6, 0.5), (1, 0.9)),
     ),
 )

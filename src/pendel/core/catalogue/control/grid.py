@@ -109,7 +109,7 @@ def loop(id, title, sentence, keywords, inputs, update, mark, values=()):
         derive=derive,
         follows=gains,
         mark=mark,
-        telling=lambda v, card: (v["f_0"], v["f_b"]),
+        summary=lambda v, card: (v["f_0"], v["f_b"]),
     )
 
 

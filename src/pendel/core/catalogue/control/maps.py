@@ -153,7 +153,7 @@ KINDS = (
         ),
         contradictions=holes,
         tables=map_table,
-        telling=lambda v, card: (f"{len(card.rows)} points",),
+        summary=lambda v, card: (f"{len(card.rows)} points",),
         mark="x y",
     ),
     Block(
@@ -190,7 +190,7 @@ KINDS = (
         tables=torque_maps,
         contradictions=lacking,
         follows=reach,
-        telling=lambda v, card: ("by tables", f"to {v['I_max']}"),
+        summary=lambda v, card: ("by tables", f"to {v['I_max']}"),
         mark="M ψ",
     ),
 )

@@ -28,7 +28,7 @@ KIND = Block(
         EVERY,
     ),
     update=update,
-    telling=lambda v, card: (f"link {v['U_dc']}", f"at most {v['d_max']}"),
+    summary=lambda v, card: (f"link {v['U_dc']}", f"at most {v['d_max']}"),
     shape=(
         (0, 0),
         (0.15, 0),

@@ -88,7 +88,7 @@ def closed(v: Values, card: Card, period: float):
     return {"closed": 0.0 if card.choices.get("loop") == "open" else 1.0}
 
 
-def regulator(id, title, sentence, update, values, telling, shape):
+def regulator(id, title, sentence, update, values, summary, shape):
     return Block(
         id=id,
         title=title,
@@ -111,8 +111,8 @@ def regulator(id, title, sentence, update, values, telling, shape):
                 gains={n: n for n in ("K_p", "T_i", "T_d") if n in ("K_p", *(v.name for v in values))}
             ),
         ),
-        telling=lambda v, card: (
-            ("open",) if card.choices.get("loop") == "open" else (" / ".join(v[n] for n in telling),)
+        summary=lambda v, card: (
+            ("open",) if card.choices.get("loop") == "open" else (" / ".join(v[n] for n in summary),)
         ),
     )
 

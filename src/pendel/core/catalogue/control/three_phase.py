@@ -94,7 +94,7 @@ KINDS = (
         ),
         update=update_generator,
         derive=turning("f", "shift"),
-        telling=lambda v, card: (v["amplitude"], v["f"]),
+        summary=lambda v, card: (v["amplitude"], v["f"]),
         mark="3~",
     ),
     Block(
@@ -117,7 +117,7 @@ KINDS = (
         update=update_modulator,
         derive=scheme_number,
         follows=limits,
-        telling=lambda v, card: (card.choices.get("scheme", SCHEMES[0][0]), v["U_dc"]),
+        summary=lambda v, card: (card.choices.get("scheme", SCHEMES[0][0]), v["U_dc"]),
         shape=THIRD_HARMONIC,
         remarks=(field_orientation.swapped_voltages,),
     ),

@@ -88,6 +88,6 @@ KIND = Block(
     update=update,
     derive=derive,
     follows=follows,
-    telling=lambda v, card: (v["distance"], v["v_max"]),
+    summary=lambda v, card: (v["distance"], v["v_max"]),
     shape=((0, 0), (0.3, 1), (0.7, 1), (1, 0)),
 )

@@ -291,13 +291,18 @@ def converter(id: str, title: str, sentence: str, keywords: str, shape: Shape) -
         potentials=lambda level: (("dc", "out"),),
         states=(State("i", "choke current", "A"), State("u", "capacitor voltage", "V")),
         signals=SIGNALS,
-        circuit=lambda v, card: {**with_off_resistance(v, card), "t_dead": 0.0, "t_least": 0.0, "shift": 0.0},
+        equation_values=lambda v, card: {
+            **with_off_resistance(v, card),
+            "t_dead": 0.0,
+            "t_least": 0.0,
+            "shift": 0.0,
+        },
         follows=conduction,
         build=builder(shape),
         drawing={STEP_DOWN: drawings.STEP_DOWN, STEP_UP: drawings.STEP_UP, INVERTING: drawings.INVERTING}[
             shape
         ],
-        telling=lambda v, card: (v["f_p"], v["L"]),
+        summary=lambda v, card: (v["f_p"], v["L"]),
         main_signal="output_voltage",
         spine="≡",
     )

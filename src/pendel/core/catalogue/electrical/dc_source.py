@@ -37,7 +37,7 @@ KIND = Part(
         Signal("loss", "loss", "W"),
     ),
     build=build,
-    telling=lambda v, card: (v["U_0"], v["R_i"]),
+    summary=lambda v, card: (v["U_0"], v["R_i"]),
     main_signal="voltage",
     spine="= =",
     conduction=Conduction(ends=(("dc", 0), ("dc", 1)), holds_voltage=True, stiff=True),

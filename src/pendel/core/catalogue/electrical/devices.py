@@ -71,8 +71,8 @@ def diode(c: PartContext, name: str, u: ca.SX, ratings: Ratings) -> Device:
     mode = c.mode(name, 0)
     on = mode.symbol
     c.equation(i - on * (u - ratings.drop) / ratings.r_diode - (1 - on) * u / ratings.r_off)
-    mode.exits += [(0, u - ratings.drop - TINY_VOLTAGE, 1), (1, -i - tiny_current(ratings), 0)]
-    mode.hold_zero = i
+    mode.transitions += [(0, u - ratings.drop - TINY_VOLTAGE, 1), (1, -i - tiny_current(ratings), 0)]
+    mode.zero_on_entry = i
     return Device(u, i)
 
 
@@ -99,11 +99,11 @@ def mosfet(c: PartContext, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -
         channel = limited(c, name, u, i, gate, ratings.r_on, ratings.saturates_at)
     blocked = (1 - gate) * (1 - mode.symbol) * u / ratings.r_off
     c.equation(i - channel - free * (u + ratings.drop) / ratings.r_diode - blocked)
-    mode.exits += [
+    mode.transitions += [
         (0, (1 - gate) * (-u - ratings.drop - TINY_VOLTAGE), 1),
         (1, (1 - gate) * (i - tiny_current(ratings)), 0),
     ]
-    mode.hold_zero = i
+    mode.zero_on_entry = i
     return Device(u, i)
 
 
@@ -122,13 +122,13 @@ def igbt(c: PartContext, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> 
     c.equation(
         i - channel - free * (u + ratings.drop) / ratings.r_diode - (1 - on) * (1 - free) * u / ratings.r_off
     )
-    diode_mode.exits += [(0, -u - ratings.drop - TINY_VOLTAGE, 1), (1, i - tiny_current(ratings), 0)]
+    diode_mode.transitions += [(0, -u - ratings.drop - TINY_VOLTAGE, 1), (1, i - tiny_current(ratings), 0)]
     # The channel ends with its current, and at once with its gate.
-    channel_mode.exits += [
+    channel_mode.transitions += [
         (0, gate * (beyond - TINY_VOLTAGE), 1),
         (1, ca.fmax(-i - tiny_current(ratings), 0.5 - gate), 0),
     ]
-    diode_mode.hold_zero = channel_mode.hold_zero = i
+    diode_mode.zero_on_entry = channel_mode.zero_on_entry = i
     return Device(u, i)
 
 
@@ -137,6 +137,6 @@ def limited(c: PartContext, name: str, u: ca.SX, i: ca.SX, gate: ca.SX, r_on: ca
     mode = c.mode(f"{name}_saturated", 0)
     full = mode.symbol
     # A hair of hysteresis: where both of a leg are at the limit, rounding must not throw them to and fro.
-    mode.exits += [(0, gate * (i - (1 + HAIR) * most), 1), (1, (1 - HAIR) * r_on * most - u, 0)]
+    mode.transitions += [(0, gate * (i - (1 + HAIR) * most), 1), (1, (1 - HAIR) * r_on * most - u, 0)]
     beyond = most + (u - r_on * most) / (FLATTER * r_on)
     return gate * ((1 - full) * u / r_on + full * beyond)

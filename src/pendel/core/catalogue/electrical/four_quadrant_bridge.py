@@ -112,5 +112,5 @@ KIND = leg_converter(
         *(Signal(f"pole_{n}", f"voltage of pole {n}", "V", PULSED) for n in LEGS),
     ),
     build=build,
-    telling=lambda v, card: ("four-quadrant", f"{v['R_on']} a switch"),
+    summary=lambda v, card: ("four-quadrant", f"{v['R_on']} a switch"),
 )

@@ -37,7 +37,7 @@ def is_igbt(card: Card) -> bool:
 
 
 def leg_values(values: Iterable[Value]) -> Callable[[Card], set[str]]:
-    """Names of the values in force, for `Kind.shown`: the on-state drop belongs to IGBTs."""
+    """Names of the values in force, for `Kind.value_names_in_force`: the on-state drop belongs to IGBTs."""
     names = {v.name for v in values}
     return lambda card: names if is_igbt(card) else names - {ON_DROP.name}
 
@@ -75,18 +75,18 @@ def leg_converter(
     every = (*LEG_VALUES, *values)
     settled: dict[str, Any] = {
         "potentials": lambda level: (("dc", "out"),),
-        "telling": lambda v, card: (v["f_p"], f"{v['R_on']} a switch"),
+        "summary": lambda v, card: (v["f_p"], f"{v['R_on']} a switch"),
         "main_signal": "output_voltage",
     }
     return Part(
         group="converter",
         values=every,
-        shown=leg_values(every),
+        value_names_in_force=leg_values(every),
         choices=(pulses.LEVEL_CHOICE, DEVICE, *choices),
         levels=pulses.ALL_LEVELS,
         legs=tuple(map(Leg, names)),
         signals=(*signals, *leg_signals(names)),
-        circuit=pulses.with_off_resistance,
+        equation_values=pulses.with_off_resistance,
         contradictions=pulses.pulse_contradictions,
         follows=pulses.pulse_follows,
         spine="≡",

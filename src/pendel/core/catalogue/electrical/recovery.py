@@ -115,7 +115,7 @@ def diode(c: PartContext, name: str, u: ca.SX, ratings: Ratings) -> Device:
     )
     c.equation(flow + charge / tau - on * i + (1 - on) * charge / transit)
     at_junction = charge + transit * i
-    mode.exits += [
+    mode.transitions += [
         (0, u - ratings.drop - TINY_VOLTAGE, 1),
         (1, -at_junction / transit - TINY_CURRENT, 0),
     ]

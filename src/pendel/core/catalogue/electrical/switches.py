@@ -149,7 +149,7 @@ def gate_choices(card: Card) -> set[str]:
 
 
 def gate_values(values: tuple[Value, ...]) -> Callable[[Card], set[str]]:
-    """Names of the values in force, for `Kind.shown`: the carrier's only where the gate is pulsed."""
+    """Names of the values in force, for `Kind.value_names_in_force`: the carrier's only where the gate is pulsed."""
     by_device = leg_values((*values, *PULSED_GATE))
 
     def shown(card: Card) -> set[str]:
@@ -192,9 +192,9 @@ KINDS = (
         follows=recovery.follows,
         states=(State("q", "stored charge", "C"),),
         signals=TWO_ENDED,
-        circuit=lambda v, card: recovery.with_times(blocking(v, card)),
+        equation_values=lambda v, card: recovery.with_times(blocking(v, card)),
         build=build_diode,
-        telling=lambda v, card: (v["V_d"], v["R_d"]),
+        summary=lambda v, card: (v["V_d"], v["R_d"]),
         main_signal="current",
         symbol=symbols.DIODE,
         conduction=Conduction(ends=(("a", 0), ("b", 0)), conducts=("diode",)),
@@ -208,12 +208,12 @@ KINDS = (
         ports=(*ENDS, ON),
         values=(R_ON, R_OFF, *PULSED_GATE),
         choices=(GATE_BY, CARRIER, SAMPLING),
-        asked=gate_choices,
-        shown=gate_values((R_ON, R_OFF)),
+        choice_names_in_force=gate_choices,
+        value_names_in_force=gate_values((R_ON, R_OFF)),
         signals=(*TWO_ENDED, GATE),
-        circuit=blocking,
+        equation_values=blocking,
         build=build_switch,
-        telling=lambda v, card: (v["R_on"],),
+        summary=lambda v, card: (v["R_on"],),
         main_signal="current",
         symbol=symbols.SWITCH,
         conduction=Conduction(ends=(("a", 0), ("b", 0)), conducts=("gate",)),
@@ -227,13 +227,13 @@ KINDS = (
         ports=(*ENDS, ON),
         values=(*TRANSISTOR, *PULSED_GATE),
         choices=(DEVICE, GATE_BY, CARRIER, SAMPLING),
-        asked=gate_choices,
-        shown=gate_values(TRANSISTOR),
+        choice_names_in_force=gate_choices,
+        value_names_in_force=gate_values(TRANSISTOR),
         switches=(Switched("", "gate", "current", "voltage"),),
         signals=(*TWO_ENDED, GATE),
-        circuit=blocking,
+        equation_values=blocking,
         build=build_transistor,
-        telling=lambda v, card: (v["R_on"], v["V_d"]),
+        summary=lambda v, card: (v["R_on"], v["V_d"]),
         main_signal="current",
         symbol=symbols.TRANSISTOR,
         conduction=Conduction(ends=(("a", 0), ("b", 0)), conducts=("gate", "transistor")),
@@ -258,7 +258,7 @@ KINDS = (
         ),
         choices=(Choice("model", "Model", (("ideal", "ideal"), ("limited", "limited"))),),
         states=(State("v", "inner voltage", "V"),),
-        shown=lambda card: LIMITED if card.choices.get("model") == "limited" else set(),
+        value_names_in_force=lambda card: LIMITED if card.choices.get("model") == "limited" else set(),
         contradictions=crossed,
         signals=(
             Signal("output", "output voltage", "V"),
@@ -266,7 +266,7 @@ KINDS = (
             Signal("current", "output current", "A"),
         ),
         build=build_op_amp,
-        telling=lambda v, card: (
+        summary=lambda v, card: (
             ("limited", v["f_1"]) if card.choices.get("model") == "limited" else ("ideal",)
         ),
         main_signal="output",

@@ -81,7 +81,7 @@ def open_mode(c: PartContext, name: str) -> ca.SX:
     """1 while the leg's duty is below zero. A mode, as what is stiff and what is not depends on it."""
     mode = c.mode(f"{name}_open", 0)
     duty = c.input(f"d_{name}")
-    mode.exits += [(0, -duty - TINY_DUTY, 1), (1, duty + TINY_DUTY, 0)]
+    mode.transitions += [(0, -duty - TINY_DUTY, 1), (1, duty + TINY_DUTY, 0)]
     return mode.symbol
 
 
@@ -182,7 +182,7 @@ def rectifier(id: str, title: str, sentence: str, ports: tuple[Port, ...], names
         group="converter",
         keywords="diode bridge rectifier b2 b6",
         values=(*DIODE, R_OFF),
-        circuit=blocking,
+        equation_values=blocking,
         build=build_rectifier,
         drawing=drawings.rectifier(names),
         ports=(*ports, Port("dc", Link.DC, "DC output", "right")),
@@ -199,7 +199,7 @@ def rectifier(id: str, title: str, sentence: str, ports: tuple[Port, ...], names
                 for s in ("upper", "lower")
             ),
         ),
-        telling=lambda v, card: ("diodes", v["V_d"]),
+        summary=lambda v, card: ("diodes", v["V_d"]),
         main_signal="output_voltage",
         spine="≡",
     )
@@ -253,7 +253,7 @@ KINDS = (
             Signal("loss", "loss", "W"),
         ),
         build=build_reactor,
-        telling=lambda v, card: (v["L"], v["R"]),
+        summary=lambda v, card: (v["L"], v["R"]),
         main_signal="current_a",
     ),
     rectifier(
@@ -292,7 +292,7 @@ KINDS = (
             Signal("power", "power", "W"),
         ),
         build=build_star_load,
-        telling=lambda v, card: (v["R"], v["L"]),
+        summary=lambda v, card: (v["R"], v["L"]),
         main_signal="current_a",
         spine="⋏",
         symbol=symbols.STAR,

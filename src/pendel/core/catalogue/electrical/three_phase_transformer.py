@@ -103,7 +103,7 @@ KIND = Part(
         Value("L_m", "Main inductance", "H", "0.9", low=0.0, open_low=True),
     ),
     choices=(Choice("group", "Vector group", GROUPS),),
-    circuit=windings,
+    equation_values=windings,
     build=build,
     potentials=lambda level: (("first",), ("second",)),
     states=tuple(
@@ -133,7 +133,7 @@ KIND = Part(
             "",
         )
     ],
-    telling=lambda v, card: (card.choices.get("group", GROUPS[0][0]), f"{v['ratio']} : 1"),
+    summary=lambda v, card: (card.choices.get("group", GROUPS[0][0]), f"{v['ratio']} : 1"),
     main_signal="voltage_second",
     symbol=symbols.WINDINGS,
 )

@@ -382,16 +382,16 @@ KIND = Part(
         Signal("iron_loss", "iron loss", "W"),
     ),
     build=build,
-    circuit=circuit,
-    shown=shown,
-    asked=lambda card: (
+    equation_values=circuit,
+    value_names_in_force=shown,
+    choice_names_in_force=lambda card: (
         {"entry", "cages", "iron", "frame"} | ({"winding"} if card.choices.get("entry") != "tests" else set())
     ),
     contradictions=contradictions,
     follows=follows,
     curve=torque_curve,
     potentials=lambda level: (("phases",),),
-    telling=lambda v, card: ("induction", f"{v['p']} pole pairs"),
+    summary=lambda v, card: ("induction", f"{v['p']} pole pairs"),
     main_signal="speed",
     spine="M3",
     usual=(("torque",), ("current",)),

@@ -28,10 +28,10 @@ def spring(
     mode = c.mode("contact", 0)
     at = mode.symbol
     # With damping the force ends before the play does: contact begins again only when it would push.
-    mode.exits += [(0, ca.fmin(slip - half, ahead), 1), (1, -ahead, 0)]
+    mode.transitions += [(0, ca.fmin(slip - half, ahead), 1), (1, -ahead, 0)]
     if pulls_only:
         return at * ahead
-    mode.exits += [(0, ca.fmin(-slip - half, -behind), -1), (-1, behind, 0)]
+    mode.transitions += [(0, ca.fmin(-slip - half, -behind), -1), (-1, behind, 0)]
     return (at > 0.5) * ahead + (at < -0.5) * behind
 
 
@@ -119,7 +119,7 @@ KINDS = (
         ),
         follows=stiff_time,
         build=build_shaft,
-        telling=lambda v, card: (v["k"], f"play {v['play']}" if v["play"] != "0 °" else v["d"]),
+        summary=lambda v, card: (v["k"], f"play {v['play']}" if v["play"] != "0 °" else v["d"]),
         main_signal="torque",
         spine="∿",
     ),
@@ -144,7 +144,7 @@ KINDS = (
         ),
         follows=stiff_time,
         build=build_rope,
-        telling=lambda v, card: (v["k"],),
+        summary=lambda v, card: (v["k"],),
         main_signal="force",
         spine="∿",
     ),
@@ -163,7 +163,7 @@ KINDS = (
             Signal("power", "power", "W"),
         ),
         build=build_drum,
-        telling=lambda v, card: (f"r {v['r']}",),
+        summary=lambda v, card: (f"r {v['r']}",),
         main_signal="speed",
         spine="○",
     ),

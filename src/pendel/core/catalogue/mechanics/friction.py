@@ -70,7 +70,7 @@ ROTARY = Part(
     ),
     build=build_rotary,
     contradictions=stiction_below_sliding("M_c", "M_s"),
-    telling=lambda v, card: ("friction", f"{v['M_c']}"),
+    summary=lambda v, card: ("friction", f"{v['M_c']}"),
     main_signal="torque",
     spine="≈",
 )
@@ -94,7 +94,7 @@ LINEAR = Part(
     ),
     build=build_linear,
     contradictions=stiction_below_sliding("F_c", "F_s"),
-    telling=lambda v, card: ("rail friction", f"{v['F_c']}"),
+    summary=lambda v, card: ("rail friction", f"{v['F_c']}"),
     main_signal="force",
     spine="≈",
 )

@@ -50,7 +50,7 @@ INERTIA = Part(
         Signal("power", "accelerating power", "W"),
     ),
     build=build_inertia,
-    telling=lambda v, card: ("inertia", v["J"]),
+    summary=lambda v, card: ("inertia", v["J"]),
     main_signal="speed",
     spine="J",
 )
@@ -74,7 +74,7 @@ MASS = Part(
         Signal("power", "accelerating power", "W"),
     ),
     build=build_mass,
-    telling=lambda v, card: ("moving mass", v["m"]),
+    summary=lambda v, card: ("moving mass", v["m"]),
     main_signal="speed",
     spine="▭",
 )

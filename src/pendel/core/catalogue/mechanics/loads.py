@@ -85,7 +85,7 @@ LOAD_FORCE = Part(
     signals=load_signals("force", "N"),
     build=build_load,
     has_profile=("Force", "N"),
-    telling=lambda v, card: ("load force", "rubs" if card.choices.get("acts", "rubs") == "rubs" else "pulls"),
+    summary=lambda v, card: ("load force", "rubs" if card.choices.get("acts", "rubs") == "rubs" else "pulls"),
     main_signal="load",
     spine="↯",
 )
@@ -101,7 +101,7 @@ LOAD_TORQUE = Part(
     signals=load_signals("torque", "N·m"),
     build=build_load,
     has_profile=("Torque", "N·m"),
-    telling=lambda v, card: (
+    summary=lambda v, card: (
         "load torque",
         "rubs" if card.choices.get("acts", "rubs") == "rubs" else "pulls",
     ),
@@ -126,7 +126,7 @@ AIR_LOAD = Part(
         Signal("power", "power", "W"),
     ),
     build=build_air,
-    telling=lambda v, card: (f"{v['M_n']} at {v['w_n']}",),
+    summary=lambda v, card: (f"{v['M_n']} at {v['w_n']}",),
     main_signal="load",
     spine="↯",
 )
@@ -164,7 +164,7 @@ IMPOSED_SPEED = Part(
     rules=(jumps,),
     has_profile=("Speed", "rad/s"),
     first_profile=(("0 s", "0"), ("0.5 s", "0"), ("0.6 s", "1")),
-    telling=lambda v, card: ("imposed speed",),
+    summary=lambda v, card: ("imposed speed",),
     main_signal="speed",
     spine="→",
 )
@@ -183,7 +183,7 @@ IMPOSED_TORQUE = Part(
     ),
     build=build_imposed_torque,
     has_profile=("Torque", "N·m"),
-    telling=lambda v, card: ("imposed torque",),
+    summary=lambda v, card: ("imposed torque",),
     main_signal="torque",
     spine="→",
 )

@@ -26,7 +26,7 @@ def build_gear(c: PartContext) -> None:
     c.equation(speed_a - ratio * speed_b)
     negative = c.mode("torque_negative", 0)
     sign = 1 - 2 * negative.symbol
-    negative.exits += [(0, -torque_a - DEAD_BAND, 1), (1, torque_a - DEAD_BAND, 0)]
+    negative.transitions += [(0, -torque_a - DEAD_BAND, 1), (1, torque_a - DEAD_BAND, 0)]
 
     def level(direction: ca.SX) -> ca.SX:
         drives = (1 + direction * sign) / 2
@@ -83,7 +83,7 @@ GEAR = Part(
         Signal("loss", "loss", "W"),
     ),
     build=build_gear,
-    telling=lambda v, card: (f"{v['ratio']} : 1", f"η {v['eta']}"),
+    summary=lambda v, card: (f"{v['ratio']} : 1", f"η {v['eta']}"),
     main_signal="torque",
     spine="∞",
 )
@@ -110,7 +110,7 @@ BELT = Part(
         Signal("loss", "loss", "W"),
     ),
     build=build_belt,
-    telling=lambda v, card: (f"r {v['r']}", f"k {v['k_b']}"),
+    summary=lambda v, card: (f"r {v['r']}", f"k {v['k_b']}"),
     main_signal="force",
     spine="∞",
 )

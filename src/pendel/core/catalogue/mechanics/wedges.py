@@ -44,7 +44,7 @@ def sliding_flanks(c: PartContext, gamma: ca.SX, rho: ca.SX, turn: ca.SX, load: 
     c.equation(w - turn)
     negative = c.mode("load_negative", 0)
     sign = 1 - 2 * negative.symbol
-    negative.exits += [(0, -load - DEAD_BAND, 1), (1, load - DEAD_BAND, 0)]
+    negative.transitions += [(0, -load - DEAD_BAND, 1), (1, load - DEAD_BAND, 0)]
     up, down = lifting(gamma, rho), lowering(gamma, rho)
 
     def level(direction: ca.SX) -> ca.SX:
@@ -149,7 +149,7 @@ KINDS = (
         build=build_worm,
         follows=told(worm_angles),
         contradictions=steep(worm_angles, "mu"),
-        telling=lambda v, card: (f"{v['ratio']} : 1", f"μ {v['mu']}"),
+        summary=lambda v, card: (f"{v['ratio']} : 1", f"μ {v['mu']}"),
         main_signal="torque",
         spine="∞",
     ),
@@ -175,7 +175,7 @@ KINDS = (
         build=build_screw,
         follows=told(screw_angles),
         contradictions=steep(screw_angles, "mu"),
-        telling=lambda v, card: (f"lead {v['lead']}", f"μ {v['mu']}"),
+        summary=lambda v, card: (f"lead {v['lead']}", f"μ {v['mu']}"),
         main_signal="force",
         spine="∞",
     ),

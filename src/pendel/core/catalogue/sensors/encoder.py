@@ -69,7 +69,7 @@ KIND = Block(
         "timed": 1.0 if card.choices.get("speed_by") == "timing" else 0.0,
     },
     follows=lambda v, card: [],
-    telling=lambda v, card: (
+    summary=lambda v, card: (
         f"{v['lines']} lines",
         "ideal" if card.choices.get("mode") == "ideal" else card.choices.get("speed_by", "counting"),
     ),

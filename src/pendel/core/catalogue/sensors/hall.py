@@ -58,6 +58,6 @@ KIND = Block(
     ),
     update=update,
     derive=derive,
-    telling=lambda v, card: (f"{v['p']} pole pairs", f"lines {card.choices.get('order', ORDERS[0])}"),
+    summary=lambda v, card: (f"{v['p']} pole pairs", f"lines {card.choices.get('order', ORDERS[0])}"),
     mark="H",
 )

@@ -106,7 +106,7 @@ def sensor(id, title, word, unit, keywords, usual=(), *, shape):
         ),
         update=update,
         derive=derive,
-        telling=lambda v, card: ("ideal",) if card.choices.get("mode") == "ideal" else tell_errors(v),
+        summary=lambda v, card: ("ideal",) if card.choices.get("mode") == "ideal" else tell_errors(v),
     )
 
 

@@ -33,7 +33,7 @@ class Gains:
         return {"K_p": self.K_p, "T_i": self.T_i} if has_integral else {"K_p": self.K_p}
 
 
-def lag_picture(omega: np.ndarray, response: np.ndarray, T_start: float) -> LagPlant:
+def fit_lag_model(omega: np.ndarray, response: np.ndarray, T_start: float) -> LagPlant:
     """Fit `LagPlant` to a frequency response in the logarithmic sense.
 
     ``omega`` (rad/s) should lie well below the sampling, where the small delays show as phase only.

@@ -13,15 +13,15 @@ static const method_t *always_rodas4(work_t *w, double left) { (void)w; (void)le
 static const method_t *choose_by_error(work_t *w, double left)
 {
     if (w->stiff) return &RODAS4;
-    return left <= w->reach[3] ? &KUTTA3 : &DOPRI5;
+    return left <= w->max_step_for_order[3] ? &KUTTA3 : &DOPRI5;
 }
 
 /* The fast option takes the third order always, and in its place the midpoint rule where a third-order step has found that exact
  * enough not long ago and nothing the modes allow is faster. */
 static const method_t *choose_fast(work_t *w, double left)
 {
-    int proven = left <= w->reach[2] && w->unproven < PROOF && w->set->radius > 0 && left * w->set->radius < 1;
-    w->unproven = proven ? w->unproven + 1 : 0;
+    int proven = left <= w->max_step_for_order[2] && w->steps_since_check < PROOF && w->set->radius > 0 && left * w->set->radius < 1;
+    w->steps_since_check = proven ? w->steps_since_check + 1 : 0;
     if (w->stiff) return &RODAS4;
     return proven ? &MIDPOINT : &KUTTA3;
 }
@@ -29,9 +29,9 @@ static const method_t *choose_fast(work_t *w, double left)
 /* How far steps of third order would go next time, after one of size h with this error. */
 static void judge_by_error(work_t *w, double h, double error)
 {
-    if (w->method != &KUTTA3) { if (w->reach[3] < h) w->reach[3] *= 1.01; return; }
-    if (error > 0.8) w->reach[3] = h * most(0.2, 0.9 * cbrt(0.8 / error));
-    else if (w->reach[3] < 2 * h) w->reach[3] = error < 0.1 ? 2 * h : h;
+    if (w->method != &KUTTA3) { if (w->max_step_for_order[3] < h) w->max_step_for_order[3] *= 1.01; return; }
+    if (error > 0.8) w->max_step_for_order[3] = h * most(0.2, 0.9 * cbrt(0.8 / error));
+    else if (w->max_step_for_order[3] < 2 * h) w->max_step_for_order[3] = error < 0.1 ? 2 * h : h;
 }
 
 static void judge_fast(work_t *w, double h, double error)
@@ -39,7 +39,7 @@ static void judge_fast(work_t *w, double h, double error)
     double proven;
     if (w->method == &MIDPOINT) return;
     proven = h * (error > 0 ? least(20, cbrt(0.2 / error)) : 20);
-    w->reach[2] = error < 0.05 ? most(w->reach[2], proven) : proven;   /* a short stretch proves nothing of longer ones */
+    w->max_step_for_order[2] = error < 0.05 ? most(w->max_step_for_order[2], proven) : proven;   /* a short stretch proves nothing of longer ones */
 }
 
 /* After a step of size h: signs of stiffness, or of its end. */

@@ -39,14 +39,14 @@ static double step_third(work_t *w, double h)
     }
     w->radius_num = num;
     w->radius_den = den;
-    w->proven = curved;
-    w->proven_h = h;
+    w->checked_curvature = curved;
+    w->checked_step = h;
     /* Its own error is smaller than that of the midpoint rule as that is smaller than Euler's. */
     return (sum < 0.0025 * curved ? 0.5 : 1) * (nx ? sqrt(sum / nx) : 0);
 }
 
 /* One step of the midpoint rule, which tells no error of its own: it goes no further than third-order steps, taken now and then,
- * have found it exact (`reach`), and what it finds must be as curved as those were. Where it is not, as after a jump of
+ * have found it exact (`max_step_for_order`), and what it finds must be as curved as those were. Where it is not, as after a jump of
  * an input, that is UNLIKE what was proven, unless its error, the fastest rate times the curvature over three, stays
  * within a fifth of the tolerance all the same. Its guards are those in the middle; see `may_cross`. */
 static double step_second(work_t *w, double h)
@@ -57,10 +57,10 @@ static double step_second(work_t *w, double h)
     for (i = 0; i < nx; i++) y[i] = w->x[i] + h * 0.5 * w->k[0][i];
     derivatives(w, w->t + 0.5 * h, y, k2, N_GUARD ? w->g_new : 0);
     for (i = 0; i < nx; i++) w->xn[i] = w->x[i] + h * k2[i];
-    share = h / w->proven_h * (h / w->proven_h);
+    share = h / w->checked_step * (h / w->checked_step);
     fast = h * w->set->radius;
     curved = curvature(w, h);
-    return curved <= 4 * w->proven * share * share || fast * fast * curved <= 0.36 * nx ? 0 : UNLIKE;
+    return curved <= 4 * w->checked_curvature * share * share || fast * fast * curved <= 0.36 * nx ? 0 : UNLIKE;
 }
 
 static const method_t KUTTA3 = {step_third, -1.0 / 3, 6, 1, 0, 1, 0};

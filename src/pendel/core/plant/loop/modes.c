@@ -171,17 +171,17 @@ static void enter_modes(work_t *w, int changed)
     set_t *before = w->set, *found = 0;
     int k;
     for (k = 0; k < 2 && before && !found; k++) {
-        found = hinted(w, before->follows[k]);
-        if (found && (changed == SEVERAL || changed != before->by[k]) && !same_modes(w->r, found->s, w->s)) found = 0;
+        found = hinted(w, before->recent_next_sets[k]);
+        if (found && (changed == SEVERAL || changed != before->recent_gates[k]) && !same_modes(w->r, found->s, w->s)) found = 0;
     }
     if (!found) {
         long filled = before ? before->filled : 0;
         found = look_up(w);
         if (before && before->filled == filled) {
-            before->follows[1] = before->follows[0];
-            before->by[1] = before->by[0];
-            before->follows[0] = hint_of(w, found);
-            before->by[0] = changed;
+            before->recent_next_sets[1] = before->recent_next_sets[0];
+            before->recent_gates[1] = before->recent_gates[0];
+            before->recent_next_sets[0] = hint_of(w, found);
+            before->recent_gates[0] = changed;
         }
     }
     w->set = found;

@@ -33,7 +33,7 @@ typedef struct {
     const double *profile_times, *profile_values;
     const int *exit_mode, *exit_from, *exit_to;   /* one per guard */
     const int *hold_mode;          /* mode whose 0 forces hold k to zero */
-    const int *hold_rests;         /* whether mode 0 keeps hold k at zero */
+    const int *hold_sticks;         /* whether mode 0 keeps hold k at zero */
     pulse_t *pulses;
     _Atomic int *stop;
     _Atomic double *progress;

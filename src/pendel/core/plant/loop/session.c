@@ -18,7 +18,7 @@ work_t *pd_open(run_t *r)
     memcpy(w->x, r->x0, sizeof(double) * (size_t)r->nx);
     memcpy(w->s, r->s0, sizeof(double) * (size_t)r->n_mode);
     w->h = least(r->n_signal ? r->tick : 1e-5, r->t_end);
-    w->reach[3] = w->usual = w->h;
+    w->max_step_for_order[3] = w->usual = w->h;
     note_peaks(w);
     w->event_time = -1;
     w->t_tick = r->n_signal ? 0 : INFINITY;

@@ -39,7 +39,7 @@ enum held { NOTHING, CURRENT, RESTING };
 static enum held held_by(const run_t *r, int mode)
 {
     int k;
-    for (k = 0; k < r->n_hold; k++) if (r->hold_mode[k] == mode) return r->hold_rests[k] ? RESTING : CURRENT;
+    for (k = 0; k < r->n_hold; k++) if (r->hold_mode[k] == mode) return r->hold_sticks[k] ? RESTING : CURRENT;
     return NOTHING;
 }
 
@@ -180,7 +180,7 @@ static int settle_modes(work_t *w, int located, double t_next)
     for (round = 0; round < 6 * (N_GUARD + 1); round++) {
         k = next_change(w, round);
         if (k < 0) {
-            if (remember && begun->filled == filled) { begun->settles = hint_of(w, w->set); begun->settling = round; }
+            if (remember && begun->filled == filled) { begun->settled_set = hint_of(w, w->set); begun->settling = round; }
             if (taken) settle_after(w, t_next);
             return 1;
         }
@@ -208,7 +208,7 @@ static int settle_modes(work_t *w, int located, double t_next)
 static int settle_at_edge(work_t *w, int gates)
 {
     run_t *r = w->r;
-    set_t *begun = w->set, *known = gates ? hinted(w, begun->settles) : 0;
+    set_t *begun = w->set, *known = gates ? hinted(w, begun->settled_set) : 0;
     if (r->method == FIXED && !gates && r->n_rows > 0) { refresh(w); return 1; }   /* the next step will see to it */
     if (known && known != begun) {
         memcpy(w->s, known->s, sizeof(double) * (size_t)N_MODE);
@@ -225,6 +225,6 @@ static int settle_at_edge(work_t *w, int gates)
     }
     refresh(w);
     if (some_above(begun, w->g)) return settle_modes(w, 0, w->t);
-    if (known) begun->settles = hint_of(w, begun);   /* where they led last time no longer holds */
+    if (known) begun->settled_set = hint_of(w, begun);   /* where they led last time no longer holds */
     return 1;
 }

@@ -79,7 +79,7 @@ static int advance(work_t *w, double t_next)
         error = w->method->step(w, h);
         if (error == UNLIKE) {
             w->method = &KUTTA3;
-            w->unproven = 0;
+            w->steps_since_check = 0;
             error = w->method->step(w, h);
         }
         if (w->control->judge && !w->stiff) w->control->judge(w, h, error);

@@ -27,8 +27,8 @@ typedef struct {
     double radius;                 /* spectral radius, 1/s; 0 where it is not asked for */
     int *active, n_active;         /* the guards that end one of its modes */
     int shorted;                   /* whether devices that must not do so conduct together */
-    hint_t follows[2], settles;    /* the sets that followed of late; the one in which it settled when a gate had led to it */
-    int by[2];                     /* the gates whose change led to those that followed, or SEVERAL */
+    hint_t recent_next_sets[2], settled_set;    /* the sets that followed of late; the one in which it settled when a gate had led to it */
+    int recent_gates[2];                     /* the gates whose change led to those that followed, or SEVERAL */
     int settling;                  /* modes that changed on that way */
 } set_t;
 
@@ -86,9 +86,9 @@ struct work {
     double radius_num, radius_den; /* squares of the estimated spectral radius, 1/s, as a fraction */
     double usual;                  /* s: how long steps are of late; a burst of events shortens it slowly only */
     int stiff, stiff_signs, calm_signs;
-    double reach[4];               /* s, by order: the longest step for which it is exact enough */
-    int unproven;                  /* second-order steps since the last whose error was seen */
-    double proven, proven_h;       /* curvature of that and its step */
+    double max_step_for_order[4];               /* s, by order: the longest step for which it is exact enough */
+    int steps_since_check;                  /* second-order steps since the last whose error was seen */
+    double checked_curvature, checked_step;       /* curvature of that and its step */
     double event_time;
     int chatter;
     int n_sets;
@@ -107,7 +107,7 @@ struct work {
     double *begin_slope, *end_x, *end_slope;   /* of locating: the cubic over the step */
     double *power, *image;         /* of the power iteration */
     double *modes;                 /* of a set that is restored */
-    double *weight;                /* by which ``proven`` was measured */
+    double *weight;                /* by which ``checked_curvature`` was measured */
     int *pivots, *segment;         /* segment: of each profile, the corner ahead */
     unsigned char *ended;          /* by mode: whether the current that holds it ended just now */
     set_t *sets, *set;             /* all that are known, in the order in which they were met, and the present one */
