@@ -9,7 +9,7 @@ import pytest
 import scipy.signal
 
 import pendel
-import pendel.api
+from pendel import api, card_view, run_view
 from pendel.core.errors import DriveProblem
 
 
@@ -22,8 +22,8 @@ def bench():
 
 
 def test_examples_in_docstrings_hold():
-    found = doctest.testmod(pendel.api)
-    assert found.attempted >= 8 and not found.failed
+    found = [doctest.testmod(module) for module in (api, card_view, run_view)]
+    assert [each.failed for each in found] == [0, 0, 0] and all(each.attempted > 3 for each in found)
 
 
 def test_cards_are_read_and_set_in_si_and_each_change_is_undone():

@@ -9,6 +9,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QGridLayout, QHBoxLayout, QSlider, QVBoxLayout, QWidget
 
+from pendel.app.loops.figures import FOLLOWS
 from pendel.app.plots.plot import Plot
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
@@ -589,18 +590,3 @@ class LoopsPage(Page):
     def try_in_run(self) -> None:
         self.take()
         self.run_wanted.emit()
-
-
-def or_dash(value: float, write) -> str:
-    return write(value) if math.isfinite(value) else "–"
-
-
-FOLLOWS = (
-    ("crossover", lambda j: or_dash(j.margins.crossover, lambda v: figure(v, "Hz", 3))),
-    ("phase margin", lambda j: or_dash(j.margins.phase, lambda v: f"{v:.0f}°")),
-    ("gain margin", lambda j: or_dash(j.margins.gain_db, lambda v: f"{number_text(v, 3)} dB")),
-    ("Ms", lambda j: or_dash(j.margins.ms, lambda v: number_text(v, 3))),
-    ("rise", lambda j: or_dash(j.measures.rise, lambda v: figure(v, "s", 3))),
-    ("overshoot", lambda j: or_dash(j.measures.overshoot, lambda v: f"{number_text(v, 3)} %")),
-    ("settles 2 %", lambda j: or_dash(j.measures.settling, lambda v: figure(v, "s", 3))),
-)

@@ -21,11 +21,12 @@ from PyQt6.QtWidgets import (
 from pendel.app.runs.rotor_diagram import RotorDiagram
 from pendel.app.runs.sector_panel import SectorPanel
 from pendel.app.runs.signal_tree import SignalTree
+from pendel.app.runs.span_table import SpanTable
 from pendel.app.runs.spectrum_panel import SpectrumPanel
 from pendel.app.runs.strips import Strips
 from pendel.app.runs.torque_panel import TorquePanel
 from pendel.app.session.page import Page
-from pendel.app.session.run_figures import averaged_keys, measured, measured_keys, settled
+from pendel.app.session.run_figures import averaged_keys, measured, measured_keys
 from pendel.app.session.session import Session
 from pendel.app.session.usual_strips import default_strips, keys_of
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
@@ -34,9 +35,7 @@ from pendel.app.widgets.timers import single_shot
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import FileProblem
-from pendel.core.measures import Measure, Place, Span, measures_at
 from pendel.core.quantities.units import figure
-from pendel.core.runs.balance import balance
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.run_roles import signals_of
 from pendel.core.runs.vectors import machines, needed
@@ -50,12 +49,8 @@ MOST_MEASURED = 3
 
 INSTANT = 2.0
 """Ticks shown on each side of an instant that a finding points to."""
-BESIDE = 3
-"""Measures of a signal that stand beside each other; further ones have a row of their own."""
 MOST_USED = 6
 """Signals that were used last, on top of the others."""
-MOST_LOSSES = 6
-"""Parts in the table of losses, the largest first."""
 
 
 class RunsPage(Page):
@@ -172,8 +167,7 @@ class RunsPage(Page):
         inside.addSpacing(8)
         self.span = label("Between the cursors", "heading")
         inside.addWidget(self.span)
-        self.between = QGridLayout()
-        self.between.setVerticalSpacing(6)
+        self.between = SpanTable()
         inside.addLayout(self.between)
         inside.addSpacing(8)
         inside.addLayout(self._build_buttons())
@@ -475,59 +469,10 @@ class RunsPage(Page):
                 self.grid.addWidget(value, r, c)
         self.grid.setColumnStretch(0, 1)
         latest = self._latest_shown()
-        self._measure_between(latest if any(run is latest for run, _ in runs) else runs[0][0], a, b)
-
-    def _measure_between(self, run: KeptRun, a: float, b: float) -> None:
-        """Mean, rms and ripple of the first signal of each strip; below them what each part loses."""
-        self.span.setText(f"{run.name}, between the cursors, {figure(b - a, 's', 4)}")
-        measures = measures_at(Place.SIGNAL)
-        beside, below = measures[:BESIDE], measures[BESIDE:]
-        self._fill([("", *(m.title for m in beside))])
-        for spec in self.strips.specs[:5]:
-            key = next((s for s in spec.signals if s in run.keys), None)
-            if key is None:
-                continue
-            span = Span(run, key, a, b)
-            texts = {m.id: self._measure_text(m, span) for m in measures}
-            rows = [(span.trace.label, *("" for _ in beside)), ("", *(texts[m.id] for m in beside))]
-            rows += [("", m.title, *("" for _ in beside[2:]), texts[m.id]) for m in below]
-            self._fill(rows, heading=False)
-        found = balance(run, a, b)
-        lost = [(each.what, each.energy) for each in found.losses[:MOST_LOSSES]]
-        more = sum(each.energy for each in found.losses[MOST_LOSSES:])
-        if more:
-            count = len(found.losses) - MOST_LOSSES
-            lost.append((f"{count} other{'s' * (count > 1)}", more))
-        if lost:
-
-            def shown(what: str, energy: float) -> tuple[str, ...]:
-                return (what, "", figure(energy / found.duration, "W", 3), figure(energy, "J", 3))
-
-            self._fill([("Lost", "", "power", "energy"), *(shown(*each) for each in lost)])
-            for words, energy in found.sums:
-                self._fill([(words, "", "", ""), shown("", energy)], heading=False)
-
-    def _measure_text(self, measure: Measure, span: Span) -> str:
-        value = measure.value(span)
-        if value is None or value != value:
-            return "–"
-        return figure(settled(value, span.trace.y), measure.unit_for(span), 3)
-
-    def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:
-        """Rows of the lower table; a name without figures has the row to itself."""
-        begin = self.between.rowCount()
-        for r, (name, *figures) in enumerate(rows, begin):
-            role = "muted" if heading and r == begin else ""
-            alone = not any(figures)
-            if name:
-                self.between.addWidget(Elided(name, role), r, 0, 1, 4 if alone else 1 + (not figures[0]))
-            for c, text in enumerate([] if alone else figures, 1):
-                if not text:
-                    continue
-                shown = label(text, role)
-                shown.setAlignment(Qt.AlignmentFlag.AlignRight)
-                self.between.addWidget(shown, r, c)
-        self.between.setColumnStretch(0, 1)
+        chosen = latest if any(run is latest for run, _ in runs) else runs[0][0]
+        self.span.setText(f"{chosen.name}, between the cursors, {figure(b - a, 's', 4)}")
+        firsts = (next((s for s in spec.signals if s in chosen.keys), None) for spec in self.strips.specs[:5])
+        self.between.show(chosen, [key for key in firsts if key], a, b)
 
     def _show_sectors(self) -> None:
         shown = self.sectors.isVisibleTo(self)

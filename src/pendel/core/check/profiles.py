@@ -12,8 +12,9 @@ from pendel.core.check.values import of_any_unit
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.findings import attention, fault
 from pendel.core.errors import ExpressionProblem
-from pendel.core.quantities.expressions import plain_numbers, value_in_field
+from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
+from pendel.core.quantities.plain_numbers import plain_numbers
 
 
 @lru_cache(maxsize=8)

@@ -22,16 +22,14 @@ from pendel.app.drive.sheet.geometry import (
     CONTROL_SIZE,
     GRID,
     POWER_SIZE,
-    Anchor,
     Box,
-    anchors,
     boundary,
     distance_to_path,
     routes,
-    spread,
     tidy,
 )
 from pendel.app.drive.sheet.geometry import Link as Routed
+from pendel.app.drive.sheet.handles import place_handles
 from pendel.app.drive.sheet.items import BoundaryItem, CardFace, CardItem, WireItem
 from pendel.app.drive.sheet.terminals import Terminals
 from pendel.app.drive.sheet.wiring import SIGNALS, WireDrawing
@@ -243,7 +241,7 @@ class SheetView(QGraphicsView):
             self._drawn, self._paths = drawn, routes(boxes, links)
         for key, path in self._paths.items():
             self.wires[key].set_path(path)
-        self._place_handles(boxes, links)
+        place_handles(self.cards, self.kinds(), boxes, links)
         power = [item.box() for item in self.cards.values() if item.face.power]
         right = max([b.x + b.w for b in boxes.values()] + [740.0]) + 16
         bottom = max([b.y + b.h for b in boxes.values()] + [600.0]) + 30
@@ -266,43 +264,6 @@ class SheetView(QGraphicsView):
             self.edge.place_words(obstacles)
         for item in drawn:
             item.place_words(obstacles)
-
-    def _place_handles(self, boxes: dict[str, Box], links: list[Routed]) -> None:
-        """Where ports can be grabbed: on their wires, or at their own side when free."""
-        placed: dict[tuple[str, str], Anchor] = anchors(boxes, links)
-        kinds = self.kinds()
-        for key, item in self.cards.items():
-            kind = kinds.get(key)
-            if kind is None:
-                continue
-            item.handles = {}
-            free: dict[str, list[str]] = {}
-            for port in kind.ports:
-                anchor = placed.get((f"{key}.{port.name}", key))
-                if anchor:
-                    item.handles[port.name] = QPointF(*anchor.point)
-                else:
-                    free.setdefault(port.side, []).append(port.name)
-            if isinstance(kind, Part) and kind.signals:
-                free.setdefault("bottom", []).append(SIGNALS)
-            box = boxes[key]
-            for side, names in free.items():
-                used = [p for p in item.handles.values() if self._on_side(box, side, p)]
-                points = [QPointF(*p) for p in spread(box, side, max(1, len(names) + len(used)))]
-                open_points = sorted(
-                    points,
-                    key=lambda p: -min([abs(p.x() - u.x()) + abs(p.y() - u.y()) for u in used] or [0.0]),
-                )[: len(names)]
-                for name, point in zip(names, sorted(open_points, key=lambda p: (p.y(), p.x()))):
-                    item.handles[name] = point
-
-    def _on_side(self, box: Box, side: str, p: QPointF) -> bool:
-        return {
-            "left": p.x() == box.x,
-            "right": p.x() == box.x + box.w,
-            "top": p.y() == box.y,
-            "bottom": p.y() == box.y + box.h,
-        }[side]
 
     def _show_selection(self) -> None:
         for key, item in self.cards.items():

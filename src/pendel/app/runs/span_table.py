@@ -1,0 +1,75 @@
+"""The table of what signals are between the cursors, and where the energy went."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QGridLayout
+
+from pendel.app.session.run_figures import settled
+from pendel.app.widgets.basic import Elided, label
+from pendel.core.measures import Measure, Place, Span, measures_at
+from pendel.core.quantities.units import figure
+from pendel.core.runs.balance import balance
+from pendel.core.runs.kept import KeptRun
+
+BESIDE = 3
+"""Measures of a signal that stand beside each other; further ones have a row of their own."""
+MOST_LOSSES = 6
+"""Parts in the table of losses, the largest first."""
+
+
+class SpanTable(QGridLayout):
+    def __init__(self) -> None:
+        super().__init__()
+        self.setVerticalSpacing(6)
+
+    def show(self, run: KeptRun, signals: Sequence[str], a: float, b: float) -> None:
+        """Mean, rms and ripple of signals between two times (s); below them what each part loses."""
+        measures = measures_at(Place.SIGNAL)
+        beside, below = measures[:BESIDE], measures[BESIDE:]
+        self._fill([("", *(m.title for m in beside))])
+        for key in signals:
+            span = Span(run, key, a, b)
+            texts = {m.id: measure_text(m, span) for m in measures}
+            rows = [(span.trace.label, *("" for _ in beside)), ("", *(texts[m.id] for m in beside))]
+            rows += [("", m.title, *("" for _ in beside[2:]), texts[m.id]) for m in below]
+            self._fill(rows, heading=False)
+        found = balance(run, a, b)
+        lost = [(each.what, each.energy) for each in found.losses[:MOST_LOSSES]]
+        more = sum(each.energy for each in found.losses[MOST_LOSSES:])
+        if more:
+            count = len(found.losses) - MOST_LOSSES
+            lost.append((f"{count} other{'s' * (count > 1)}", more))
+        if lost:
+
+            def shown(what: str, energy: float) -> tuple[str, ...]:
+                return (what, "", figure(energy / found.duration, "W", 3), figure(energy, "J", 3))
+
+            self._fill([("Lost", "", "power", "energy"), *(shown(*each) for each in lost)])
+            for words, energy in found.sums:
+                self._fill([(words, "", "", ""), shown("", energy)], heading=False)
+
+    def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:
+        """Add rows; a name without figures has the row to itself."""
+        begin = self.rowCount()
+        for r, (name, *figures) in enumerate(rows, begin):
+            role = "muted" if heading and r == begin else ""
+            alone = not any(figures)
+            if name:
+                self.addWidget(Elided(name, role), r, 0, 1, 4 if alone else 1 + (not figures[0]))
+            for c, text in enumerate([] if alone else figures, 1):
+                if not text:
+                    continue
+                shown = label(text, role)
+                shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+                self.addWidget(shown, r, c)
+        self.setColumnStretch(0, 1)
+
+
+def measure_text(measure: Measure, span: Span) -> str:
+    value = measure.value(span)
+    if value is None or value != value:
+        return "–"
+    return figure(settled(value, span.trace.y), measure.unit_for(span), 3)
