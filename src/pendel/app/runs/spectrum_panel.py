@@ -122,7 +122,7 @@ class SpectrumPanel(QWidget):
                 range(len(bases)), key=lambda k: self.found[k][1].line(bases[k]) if bases[k] > 0 else 0.0
             )
             run, lines = self.found[told]
-            self._marks(lines, bases[told], last_relevant(lines))
+            self._marks(lines, bases[told], last_relevant(lines), right)
             self._facts(lines, bases[told], unit, f"{run.name}: " if len(self.found) > 1 else "")
         self._mark_pulses(right, 1.5 * top)
         self.plot.set_caption("amplitude, peak", unit)
@@ -156,9 +156,9 @@ class SpectrumPanel(QWidget):
         y = np.column_stack([np.zeros_like(a), a, np.full_like(a, np.nan)]).ravel()
         self.plot.addItem(pg.PlotCurveItem(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
 
-    def _marks(self, lines: Spectrum, base: float, reach: int) -> None:
+    def _marks(self, lines: Spectrum, base: float, reach: int, right: float) -> None:
         """The order above each tall line that is a multiple of the fundamental; the taller first, as far as
-        there is room."""
+        there is room up to ``right`` (Hz)."""
         if base <= 0:
             return
         floor = 0.03 * float(np.max(lines.amplitude[1:], initial=0.0))
@@ -166,7 +166,7 @@ class SpectrumPanel(QWidget):
         tall = sorted(((lines.line(order * base), order) for order in orders), reverse=True)
         taken: list[tuple[float, float]] = []
         for amplitude, order in tall[:SHOWN_LINES]:
-            at, half = order * base, lines.frequency[reach] * (0.004 + 0.004 * len(str(order)))
+            at, half = order * base, right * (0.004 + 0.004 * len(str(order)))
             if amplitude <= floor or any(at - half < high and low < at + half for low, high in taken):
                 continue
             taken.append((at - half, at + half))

@@ -199,7 +199,7 @@ def rectifier(id: str, title: str, sentence: str, ports: tuple[Port, ...], names
                 for s in ("upper", "lower")
             ),
         ),
-        summary=lambda v, card: ("diodes", v["V_d"]),
+        summary=lambda v, card: ("diodes", f"drop {v['V_d']}"),
         main_signal="output_voltage",
         spine="≡",
     )
