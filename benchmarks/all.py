@@ -222,7 +222,7 @@ window.show_page('Runs'); window.show_page('Loops'); QTest.qWait(300)
 import os
 def memory(pid):
     return sum(int(line.split()[1]) for line in open(f'/proc/{pid}/smaps_rollup') if line.startswith('Pss:')) / 1024
-print(memory(os.getpid()) + memory(window.jobs.worker._process.pid))
+print(memory(os.getpid()) + memory(window.jobs.worker.pid))
 window.session.undo.setClean(); window.close()
 """
 

@@ -54,7 +54,9 @@ class Drive:
         self.document = document or Document(title)
         self._done: list[commands.Command] = []
 
-    def _do(self, command: commands.Command) -> None:
+    def do(self, command: commands.Command) -> None:
+        """Take a command of `pendel.core.drive.commands` or `pendel.core.drive.assemblies`, with all that follows from it,
+        as one step that `undo` takes back. Raises `DriveProblem`."""
         self._done.append(apply(self.document, command))
 
     def undo(self) -> str:
@@ -88,13 +90,13 @@ class Drive:
         """Take cards off, with their wires. Raises `DriveProblem`."""
         for key in cards:
             kind_of_card(self.document, key)
-        self._do(commands.remove_cards(self.document, cards))
+        self.do(commands.remove_cards(self.document, cards))
 
     def rename(self, card: str, name: str) -> str:
         """Give a card another name, and return its key. Raises `DriveProblem`."""
         kind_of_card(self.document, card)
         before = list(self.document.cards)
-        self._do(commands.rename_card(self.document, card, name))
+        self.do(commands.rename_card(self.document, card, name))
         return next((key for key in self.document.cards if key not in before), card)
 
     def judge(self) -> list[LoopReport]:
@@ -160,7 +162,7 @@ class Drive:
             own=own,
             flux=flux,
         )
-        self._do(command)
+        self.do(command)
         return command.changes[0].key
 
     def connect(self, a: str, b: str) -> None:
@@ -176,7 +178,7 @@ class Drive:
         if len(ends) > 1:
             choices = ", ".join(f"{x} – {y}" for x, y in ends[:4])
             raise DriveProblem(f"{a} and {b} can be wired in several ways: {choices}. Name the ports.")
-        self._do(commands.add_wire(self.document, *ends[0]))
+        self.do(commands.add_wire(self.document, *ends[0]))
 
     def group(self, cards: list[str], name: str, *, face: Mapping[str, str] | None = None) -> str:
         """Fold cards into an assembly and return its id; ``face`` gives names to values inside, as
@@ -188,10 +190,10 @@ class Drive:
             when cards lie on different sheets, or a value does not exist.
         """
         command = assemblies.group(self.document, cards, name, open_ports(self.document, cards))
-        self._do(command)
+        self.do(command)
         new = command.changes[0].key
         for label, where in (face or {}).items():
-            self._do(assemblies.show_value(self.document, new, End.parse(where), True, label))
+            self.do(assemblies.show_value(self.document, new, End.parse(where), True, label))
         return new
 
     def define(self, name: str, value: str | float) -> None:
@@ -205,7 +207,7 @@ class Drive:
         if name in self.document.settings:
             raise DriveProblem(f"“{name}” is a setting. Choose another name for the quantity.")
         check_name(name)
-        self._do(commands.set_quantity(self.document, name, str(value)))
+        self.do(commands.set_quantity(self.document, name, str(value)))
 
     def choose(self, card: str, **options: str) -> None:
         """Change choices of a card, such as ``choose("bridge", level="switching")``.
@@ -217,7 +219,7 @@ class Drive:
         """
         check_choices(self._kind(card), options, card)
         for name, option in options.items():
-            self._do(commands.set_choice(self.document, card, name, option))
+            self.do(commands.set_choice(self.document, card, name, option))
 
     def start(self, card: str, **values: str | float) -> None:
         """Change starting values of a part's states, such as ``start("flywheel", omega="100 rpm")``.
@@ -231,7 +233,7 @@ class Drive:
         for name in values:
             known_name("start", name, states, card)
         for name, value in values.items():
-            self._do(commands.set_start(self.document, card, name, str(value)))
+            self.do(commands.set_start(self.document, card, name, str(value)))
 
     def profile(self, card: str, corners: Iterable[tuple[str | float, str | float]]) -> None:
         """Change a card's profile: times and values of its corners.
@@ -243,7 +245,7 @@ class Drive:
         """
         if not self._kind(card).has_profile:
             raise DriveProblem(f"{card} has no profile.")
-        self._do(commands.set_profile(self.document, card, [(str(t), str(v)) for t, v in corners]))
+        self.do(commands.set_profile(self.document, card, [(str(t), str(v)) for t, v in corners]))
 
     def rows(self, card: str, rows: Iterable[Iterable[str | float]]) -> None:
         """Change a card's table, row by row.
@@ -255,7 +257,7 @@ class Drive:
         """
         if not self._kind(card).rows:
             raise DriveProblem(f"{card} has no table of rows.")
-        self._do(commands.set_rows(self.document, card, [[str(cell) for cell in row] for row in rows]))
+        self.do(commands.set_rows(self.document, card, [[str(cell) for cell in row] for row in rows]))
 
     def _kind(self, card: str) -> Kind:
         return kind_of_card(self.document, card)
@@ -274,10 +276,10 @@ class Drive:
         except DriveProblem as problem:
             hint = "" if "." in name else " define() makes a new quantity."
             raise DriveProblem(f"{problem}{hint}") from None
-        self._do(command)
+        self.do(command)
 
     def tap(self, name: str, signal: str) -> None:
-        self._do(commands.add_tap(self.document, name, End.parse(signal)))
+        self.do(commands.add_tap(self.document, name, End.parse(signal)))
 
     def check(self) -> list[Finding]:
         return examine(self.document).findings
@@ -334,7 +336,7 @@ class Drive:
 
         proposal = propose_all(self.document)
         if proposal.command.changes:
-            self._do(proposal.command)
+            self.do(proposal.command)
         return dict(proposal.left)
 
     def write_c(self, folder: str | Path) -> list[Path]:

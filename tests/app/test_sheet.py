@@ -297,7 +297,7 @@ def test_any_signal_can_be_tapped_from_the_tree_of_a_run(window, monkeypatch):
     chosen = []
     monkeypatch.setattr(QMenu, "exec", lambda menu, *_: chosen.extend(menu.actions()))
     monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("p_copper", True))
-    page._signal_menu(page.tree.visualItemRect(item).center())
+    page.tree.customContextMenuRequested.emit(page.tree.visualItemRect(item).center())
     next(a for a in chosen if a.text().startswith("Tap")).trigger()
     assert window.session.drive.taps["p_copper"] == End("door_motor", "copper_loss")
     window.editing.undo()

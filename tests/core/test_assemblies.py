@@ -61,7 +61,7 @@ def test_folding_changes_no_trace_and_undo_takes_it_all_back():
 
 def copied(d: pendel.Drive, assembly: str) -> str:
     command, new = commands.copy_cards(d.document, [assembly])
-    d._do(command)
+    d.do(command)
     return new[0]
 
 
@@ -85,19 +85,19 @@ def test_a_twin_follows_every_edit_but_its_face():
     d.connect("damper.a", "bank.a")
     other = members(d.document, second)["damper"]
     assert f"{other}.a -> {twin['bank']}.a" in d.document.wires
-    d._do(commands.remove_wires(d.document, ["damper.a -> bank.a"]))
+    d.do(commands.remove_wires(d.document, ["damper.a -> bank.a"]))
     assert f"{other}.a -> {twin['bank']}.a" not in d.document.wires
     whole.revert(d.document)
     assert file.to_text(d.document) == before
-    d._do(assemblies.let_follow(d.document, second, False, first))
+    d.do(assemblies.let_follow(d.document, second, False, first))
     d.set("bank.C", "47")
     assert d.document.cards[twin["bank"]].values["C"] == "330"
-    d._do(assemblies.let_follow(d.document, second, True, first))
+    d.do(assemblies.let_follow(d.document, second, True, first))
     assert (
         d.document.cards[twin["bank"]].values["C"] == "47"
         and d.document.cards[twin["coil"]].values["L"] == "0.5 mH"
     )
-    d._do(commands.remove_cards(d.document, [second]))
+    d.do(commands.remove_cards(d.document, [second]))
     assert not any(k in d.document.cards for k in (second, *twin.values()))
 
 
@@ -113,7 +113,7 @@ def test_assemblies_within_assemblies():
     d.set("bank.C", "22")
     assert d.document.cards[deep[f"{inner}/bank"]].values["C"] == "22"
     assert d.document.cards[deep[f"{inner}/coil"]].values["L"] == "0.9 mH"
-    d._do(commands.rename_card(d.document, outer, "Entry"))
+    d.do(commands.rename_card(d.document, outer, "Entry"))
     assert d.document.cards[inner].inside == "entry" and d.run().at("load.voltage", [0.02])[
         0
     ] == pytest.approx(48 * 8 / 8.03, rel=2e-3)
@@ -126,13 +126,13 @@ def test_the_shelf_brings_quantities_along_and_keeps_designs_apart(tmp_path, mon
     path = shelf.put_on_shelf(d.document, filter_)
     other = pendel.Drive("Elsewhere")
     command, new, differing = shelf.take_from_shelf(other.document, path)
-    other._do(command)
+    other.do(command)
     assert other.document.quantities["R_coil"].text == "20 mohm" and not differing
     assert set(members(other.document, new)) == {"coil", "bank"}
     other.set("R_coil", "1 ohm")
     other.set("bank.C", "1")
     command, second, differing = shelf.take_from_shelf(other.document, path)
-    other._do(command)
+    other.do(command)
     assert differing == ["R_coil"]
     assert other.document.cards[second].face.design != other.document.cards[new].face.design
     assert other.document.cards["bank"].values["C"] == "1"

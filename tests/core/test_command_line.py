@@ -179,7 +179,7 @@ def test_worker_survives_stop_and_death(example_path, tmp_path):
                 text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 2", "", str(tmp_path / "r.h5")
             )
         )
-        worker._process.kill()
+        worker.end_now()
         answer = wait(worker)
         assert isinstance(answer, RunFailed)
         assert "unexpectedly" in answer.findings[0][0]

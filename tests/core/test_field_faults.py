@@ -19,7 +19,7 @@ def rewired(name, level, **pairs):
     d.set("level", level)
     new = {b.replace("__", "."): a for b, a in pairs.items()}
     old = [k for k, w in d.document.wires.items() if str(w.b) in new]
-    d._do(commands.remove_wires(d.document, old))
+    d.do(commands.remove_wires(d.document, old))
     for b, a in new.items():
         d.connect(a, b)
     return d

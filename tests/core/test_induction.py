@@ -124,7 +124,7 @@ def test_tests_of_a_machine_give_its_circuit_back():
     assert found["L_s"] == pytest.approx(X_S / W, rel=0.03)
     d.set("machine.P_k", "9 kW")
     assert any("no machine gives these tests" in f.sentence for f in d.check())
-    d._do(commands.set_value(d.document, "machine", "n_n", "1810 rpm"))
+    d.do(commands.set_value(d.document, "machine", "n_n", "1810 rpm"))
     assert any("not below the synchronous speed" in f.sentence for f in d.check())
 
 

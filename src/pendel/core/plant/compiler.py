@@ -139,6 +139,11 @@ _sound: set[Path] = set()
 """Libraries whose bytes this process has checked."""
 
 
+def check_again() -> None:
+    """Forget which libraries were found whole."""
+    _sound.clear()
+
+
 def is_built(library: Path) -> bool:
     """Whether a library is there with the bytes that were built; a damaged one is not."""
     if library in _sound and library.exists():

@@ -330,6 +330,11 @@ class Worker:
         return self._process is not None and self._process.poll() is None
 
     @property
+    def pid(self) -> int:
+        """Number of the process; 0 where there is none."""
+        return self._process.pid if self._process is not None else 0
+
+    @property
     def held(self) -> Held:
         """What confines it, once it has begun."""
         return Held(int(self.shared.held[0]))
