@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -128,9 +129,19 @@ def figure_in_words(run: KeptRun, key: str, time: float | None = None) -> str:
     return f"{run.trace(key).label} {figure_of(run, key, time)} {when}"
 
 
-def spark(run: KeptRun, key: str, points: int = 80) -> np.ndarray:
+_sparks: WeakKeyDictionary[KeptRun, dict[str, np.ndarray]] = WeakKeyDictionary()
+
+
+def spark(run: KeptRun, key: str) -> np.ndarray:
     """A trace as few points in the unit square, each the mean of its stretch, so that pulses do not beat;
-    shape (n, 2)."""
+    shape (n, 2). Kept with the run, as every edit draws it again."""
+    known = _sparks.setdefault(run, {})
+    if key not in known:
+        known[key] = drawn_small(run, key)
+    return known[key]
+
+
+def drawn_small(run: KeptRun, key: str, points: int = 80) -> np.ndarray:
     trace = run.trace(key)
     if len(trace.y) < 2 or not np.all(np.isfinite(trace.y)) or trace.t[-1] <= trace.t[0]:
         return np.empty((0, 2))

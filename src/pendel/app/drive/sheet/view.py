@@ -74,6 +74,8 @@ class SheetView(QGraphicsView):
         self.setTransformationAnchor(QGraphicsView.ViewportAnchor.AnchorUnderMouse)
         self.setViewportUpdateMode(QGraphicsView.ViewportUpdateMode.FullViewportUpdate)
         self.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop)
+        self._written: tuple | None = None
+        """What words were placed for."""
         self._drawn: tuple[dict[str, Box], list[Routed]] | None = None
         """Boxes and links that ``_paths`` were found for."""
         self._paths: dict[str, list[tuple[float, float]]] = {}
