@@ -351,6 +351,13 @@ def worker() -> Worker:
     return made
 
 
+def end_worker() -> None:
+    """End the process of `odd_run`, where there is one; the next run starts another."""
+    if worker.cache_info().currsize:
+        worker().end_now()
+        worker().answer(5.0)  # which buries it
+
+
 def odd_run(rng: Random, into: Boundary) -> None:
     """A random drive that is sound, with an odd value, start or setting: a run ends, and says how."""
     case = random_case(rng.choice(list(FAMILIES)), rng.randrange(1000))

@@ -3,7 +3,7 @@
 from random import Random
 
 import pytest
-from faults.boundaries import BOUNDARIES
+from faults.boundaries import BOUNDARIES, end_worker
 from faults.report import Boundary, table
 
 ROUNDS = {"expressions": 1500, "own lines": 150, "damaged files": 120, "edits": 40, "kept runs": 30, "flux files": 12, "values of kinds": 200, "odd runs": 8,
@@ -12,6 +12,12 @@ ROUNDS = {"expressions": 1500, "own lines": 150, "damaged files": 120, "edits": 
 
 ANSWERED_OTHERWISE = ("own lines", "values of kinds", "kills while saving", "full disks")
 """By findings, or not at all."""
+
+
+@pytest.fixture(autouse=True, scope="module")
+def runs_process():
+    yield
+    end_worker()
 
 
 @pytest.mark.parametrize("name", BOUNDARIES)
