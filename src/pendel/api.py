@@ -100,7 +100,7 @@ class Drive:
         return next((key for key in self.document.cards if key not in before), card)
 
     def judge(self) -> list[LoopReport]:
-        """How its loops stand, inside out, with their margins. Raises `DriveHasFindings`."""
+        """Its loops, inside out, with their margins. Raises `DriveHasFindings`."""
         return verbs.loops(self.document)
 
     def signals(self) -> list[SignalReport]:

@@ -305,7 +305,7 @@ def test_any_signal_can_be_tapped_from_the_tree_of_a_run(window, monkeypatch):
 
 
 def test_nothing_crosses_what_is_written_among_the_wires_of_any_example(window):
-    """Neither a wire nor a card nor other words; where a sheet is too full, words are told on hover instead."""
+    """Neither a wire nor a card nor other words; where a sheet is too full, words are shown on hover instead."""
     written = hidden = 0
     for path in sorted(EXAMPLES.glob("*.pendel")):
         window.session.undo.setClean()
@@ -339,7 +339,7 @@ def test_energy_goes_through_parts_without_a_mark_and_ends_where_no_wire_goes_on
 
 
 def test_results_of_the_search_have_a_symbol_and_their_whole_sentence(window):
-    """Every kind and ready assembly: nothing of the sentence is cut, and something is drawn where the symbol stands."""
+    """Every kind and ready assembly: nothing of the sentence is cut, and something is drawn as its symbol."""
     page = window.drive_page
     page.open_search()
     settle()

@@ -275,7 +275,7 @@ def in_shell(*arguments, text=None):
 
 
 def test_verbs_read_and_write_standard_streams_and_answer_in_json(example_path, tmp_path):
-    """From one verb into the next, as shells do; what is told as JSON is what the text tells."""
+    """From one verb into the next, as shells do; JSON has what the text has."""
     text = example_path.read_text()
     changed = in_shell("set", "-", "m_leaf=41 kg", "bridge.level=switching", "--out", "-", text=text)
     assert changed.returncode == 0, changed.stderr

@@ -12,11 +12,11 @@ from pendel.app.widgets.theme import colour, font
 from pendel.core.catalogue.declare import Kind, Part
 
 ICON, MARGIN = QRectF(8, 8, 38, 30), 56.0
-"""Where the symbol stands, and where the words begin, px."""
+"""Where the symbol is, and where the words begin, px."""
 TITLE, LINE = 18.0, 15.0
 """Height of the title, and of a line of the sentence, px."""
 ROLE = Qt.ItemDataRole.UserRole + 1
-"""Of an item: title, sentence, what stands at the right, and the kind."""
+"""Of an item: title, sentence, words at the right, and the kind."""
 
 
 def lines_of(text: str, width: float) -> list[str]:

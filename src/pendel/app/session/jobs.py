@@ -77,7 +77,7 @@ class Job:
         self.stopping = True
 
     def report(self, value: float) -> None:
-        """Tell of progress, from the thread in which it runs."""
+        """Report progress, from the thread in which it runs."""
         now = time.monotonic()
         if now - self._reported > REPORT_EVERY:
             self._reported = now

@@ -1,4 +1,4 @@
-"""What only the ordered equations tell of a drive, found out in the process beside the window."""
+"""What needs the ordered equations of a drive: contradictions and loops, computed in the process beside the window."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ LONGEST_JUDGING = 600.0
 """Seconds that it may take to order a drive and to judge its loops, with the runs that this takes."""
 
 Study = tuple[list[Finding], "list[LoopStatus]", str]
-"""Contradictions between parts, how the loops stand, and why that is not known, where it is no finding."""
+"""Contradictions between parts, the analysed loops, and why there are none, where it is no finding."""
 
 
 def judged_beside(worker: Beside, drive: Drive, stopping: Callable[[], bool] = lambda: False) -> Study:

@@ -1,4 +1,4 @@
-"""How a loop stands, in words."""
+"""The state of a loop in words."""
 
 from __future__ import annotations
 

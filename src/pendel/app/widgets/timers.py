@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QWidget
 
 
 def single_shot(parent: QObject, milliseconds: int, action: Callable[[], object]) -> QTimer:
-    """A timer that acts once after each start; started again before, it waits anew."""
+    """A timer that acts once after each start; started again before, it waits the whole time again."""
     timer = QTimer(parent)
     timer.setSingleShot(True)
     timer.setInterval(milliseconds)

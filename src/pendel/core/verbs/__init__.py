@@ -14,11 +14,11 @@ SIGNALS = Parameter(
 )
 UNTIL = Parameter("until", "run length, such as 1.2 s", "TIME", unit="s")
 UNIT = Parameter(
-    "unit", "tell a signal in another unit, such as door_motor.speed=rpm", "SIGNAL=UNIT", many=True
+    "unit", "report a signal in another unit, such as door_motor.speed=rpm", "SIGNAL=UNIT", many=True
 )
 
 VERBS = (
-    Verb("check", "say what is wrong with a drive", check),
+    Verb("check", "report what is wrong with a drive", check),
     Verb("signals", "list the signals that a run of a drive can show", signals),
     Verb(
         "set",
@@ -40,21 +40,21 @@ VERBS = (
     Verb("run", "run a drive and write its traces", run, (UNTIL, SIGNALS, UNIT)),
     Verb(
         "measure",
-        "run a drive and tell what its signals are between two times",
+        "run a drive and measure its signals between two times",
         measure,
         (
             Parameter(
                 "start", "such as 0.2 s; the run's beginning without it", "TIME", unit="s", option="from"
             ),
             Parameter("end", "the run's end without it", "TIME", unit="s", option="to"),
-            Parameter("setpoint", "also tell how the signals follow this one", "SIGNAL"),
+            Parameter("setpoint", "also measure how the signals follow this one", "SIGNAL"),
             Parameter("fundamental", "such as 50 Hz: its amplitude and THD as well", "FREQUENCY", unit="Hz"),
             UNTIL,
             SIGNALS,
             UNIT,
         ),
     ),
-    Verb("loops", "say how the loops of a drive stand", loops),
+    Verb("loops", "report the loops of a drive with their margins", loops),
     Verb(
         "c",
         "write the controller as C",
@@ -62,7 +62,7 @@ VERBS = (
         (Parameter("folder", "where its files go", "FOLDER", required=True),),
     ),
 )
-"""In the order in which they are told."""
+"""In the order in which help lists them."""
 
 __all__ = [
     "VERBS",

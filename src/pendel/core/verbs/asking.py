@@ -1,4 +1,4 @@
-"""Verbs that tell something of a drive: what is wrong with it, what it can show, how its loops stand."""
+"""Verbs that report on a drive: what is wrong with it, which signals it has, the margins of its loops."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ class SignalReport:
 
 @dataclass(frozen=True)
 class LoopReport:
-    """How a loop stands with its gains. Figures are NaN where there is none; ``problem`` says why a loop has no
+    """The margins of a loop with its gains. Figures are NaN where there is none; ``problem`` says why a loop has no
     linear model.
 
     ``crossover`` is in Hz, ``phase_margin`` in degrees, ``gain_margin`` in dB; ``ms`` is the largest of |S|.

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Ran:
-    """A run, and which of its signals were asked for."""
+    """A run, and which of its signals were requested."""
 
     run: KeptRun
     signals: list[str]
@@ -68,7 +68,7 @@ def run(
     for choice in unit:
         key, _, unit_text = choice.partition("=")
         if key not in kept.keys:
-            words = f"to tell in {unit_text or 'another unit'}. Write SIGNAL=UNIT."
+            words = f"to report in {unit_text or 'another unit'}. Write SIGNAL=UNIT."
             raise DriveProblem(f"There is no signal {key} {words}")
         kept.units.choose(key, kept.declared_unit(key), unit_text)
     return Ran(kept, wanted)

@@ -9,7 +9,7 @@ from typing import Any
 
 @dataclass(frozen=True)
 class Parameter:
-    """``shape`` stands for it in a line of usage; what is in a unit is told as text with that unit, or as a number in it."""
+    """``shape`` is its placeholder in help; a value in a unit is text with that unit, or a number in it."""
 
     name: str
     sentence: str
@@ -25,7 +25,7 @@ class Parameter:
 class Verb:
     """``does(drive, **parameters)`` gives the result.
 
-    ``runs`` tells that code made of the drive runs in it; ``changes`` that it changes the drive.
+    ``runs``: code made from the drive runs in it. ``changes``: it changes the drive.
     """
 
     name: str

@@ -1,4 +1,4 @@
-"""Where words stand among wires: pure geometry, in px. Nothing crosses a caption where there is room for it."""
+"""Where words are placed among wires: pure geometry, in px. Nothing crosses a caption where there is room for it."""
 
 from __future__ import annotations
 
