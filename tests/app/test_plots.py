@@ -4,7 +4,7 @@ import h5py
 import numpy as np
 import pytest
 import scipy.io
-from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer
+from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QTimer
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
@@ -257,3 +257,24 @@ def test_a_strip_shows_zero_unless_its_traces_keep_far_from_it():
     low, high = heights(-800.0, -800.0)
     assert low < -800 < high and high - low == pytest.approx(0.05 * 800 * 1.06), "no finer than that"
     assert heights(0.0, 0.0) == (-1.0, 0.0)
+
+
+def test_what_a_curve_is_at_the_pointer_is_read_on_every_plot(window):
+    """Magnitude of the loop at the pointer: frequency and dB of the nearest point of the curve; nothing away from it."""
+    judged(window)
+    window.show_page("Loops")
+    judged(window)
+    plot = window.page("Loops").size_plot
+    view = plot.getPlotItem().vb
+    curve = max((i for i in plot.getPlotItem().items if hasattr(i, "xData")), key=lambda i: len(i.xData))
+    k = int(np.argmin(np.abs(curve.xData - np.mean(view.viewRange()[0]))))
+    at = view.mapViewToScene(QPointF(curve.xData[k], curve.yData[k]))
+    QTest.mouseMove(plot.viewport(), plot.mapFromScene(at))
+    assert until(lambda: plot.reading.toPlainText())
+    frequency, level = plot.reading.toPlainText().split("   ")
+    assert frequency.endswith(" Hz") and level.endswith(" dB")
+    assert float(frequency[:-3].replace("\u2009", "")) == pytest.approx(10 ** curve.xData[k], rel=0.05)
+    assert float(level[:-3].replace("\u2212", "-")) == pytest.approx(curve.yData[k], abs=0.5)
+    assert plot.nearest(view.mapViewToScene(QPointF(curve.xData[k], view.viewRange()[1][1] + 1))) is None
+    QApplication.sendEvent(plot, QEvent(QEvent.Type.Leave))
+    assert plot.reading.toPlainText() == ""

@@ -6,13 +6,16 @@ from html import escape
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, QPointF, Qt
 
 from pendel.app.plots.axis import FigureAxis, LogAxis
 from pendel.app.widgets.theme import font, tokens
+from pendel.core.quantities.units import number_text
 
 AXIS_WIDTH, CAPTION = 48, 19
 """Pixels: room for figures on the left, and for the caption."""
+REACH = 40.0
+"""Pixels from the pointer within which a curve is read."""
 
 
 class Plot(pg.PlotWidget):
@@ -41,9 +44,19 @@ class Plot(pg.PlotWidget):
         self.caption = pg.TextItem(anchor=(0, 0))
         self.caption.setParentItem(item)
         self.caption.setPos(AXIS_WIDTH, -1)
+        self.log, self.unit = log, ""
+        self.reading = pg.TextItem(anchor=(1, 0), color=tokens().petrol, fill=pg.mkBrush(tokens().paper))
+        """What the nearest curve is at the pointer, in the caption's line."""
+        self.reading.setFont(font(10.5))
+        self.reading.setParentItem(item)
+        self.reading.setZValue(1)  # before a long caption
+        self.spot = pg.PlotDataItem(symbol="o", symbolSize=6, symbolBrush=tokens().petrol, symbolPen=None)
         self.set_caption(title, unit)
+        self.scene().sigMouseMoved.connect(self._read)
 
     def set_caption(self, title: str, unit: str) -> None:
+        first = unit.partition(";")[0].strip()
+        self.unit = "" if " " in first else first  # else it is a remark
         self.caption.setHtml(
             "<span "
             f'style="font-family:B612;font-size:11px;color:{tokens().ink}"><b>{escape(title)}</b>&nbsp; '
@@ -59,6 +72,50 @@ class Plot(pg.PlotWidget):
                 antialias=True,
             )
         )
+
+    def nearest(self, at: QPointF) -> tuple[float, float] | None:
+        """The point of a curve that is nearest to a place in the scene, within `REACH` px; in the plot's coordinates."""
+        view, best, found = self.getPlotItem().vb, REACH, None
+        rect, (left, right), (low, high) = view.sceneBoundingRect(), *view.viewRange()
+        if not rect.contains(at) or right <= left or high <= low:
+            return None
+        for curve in self.getPlotItem().items:
+            if not isinstance(curve, pg.PlotCurveItem) or curve.xData is None or not len(curve.xData):
+                continue
+            across = rect.left() + (curve.xData - left) / (right - left) * rect.width() - at.x()
+            down = rect.bottom() - (curve.yData - low) / (high - low) * rect.height() - at.y()
+            away = np.hypot(across, down)
+            if not np.any(np.isfinite(away)):
+                continue
+            k = int(np.nanargmin(away))
+            if away[k] < best:
+                best, found = float(away[k]), (float(curve.xData[k]), float(curve.yData[k]))
+        return found
+
+    def _read(self, at: QPointF) -> None:
+        """Show what the nearest curve is where the pointer is."""
+        found = self.nearest(at)
+        item = self.getPlotItem()
+        if found is None:
+            self.reading.setText("")
+            if self.spot in item.items:
+                item.removeItem(self.spot)
+            return
+        x, y = found
+        of_x = "Hz" if self.log else item.getAxis("bottom").labelText.rpartition(",")[2].strip()
+        words = (
+            f"{number_text(10**x if self.log else x)} {of_x}".strip(),
+            f"{number_text(y)} {self.unit}".strip(),
+        )
+        self.reading.setText("   ".join(words))
+        self.reading.setPos(item.width() - 4, -1)
+        self.spot.setData([x], [y])
+        if self.spot not in item.items:
+            item.addItem(self.spot, ignoreBounds=True)
+
+    def leaveEvent(self, event: QEvent | None) -> None:
+        super().leaveEvent(event)
+        self._read(QPointF(-1e6, -1e6))
 
     def level(self, value: float, tint: str = "") -> None:
         self.addItem(pg.InfiniteLine(value, angle=0, pen=pg.mkPen(tint or tokens().muted, width=1)))
