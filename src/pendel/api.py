@@ -55,12 +55,14 @@ class Drive:
         self._done: list[commands.Command] = []
 
     def do(self, command: commands.Command) -> None:
-        """Take a command of `pendel.core.drive.commands` or `pendel.core.drive.assemblies`, with all that follows from it,
+        """Take a command of `pendel.core.drive.commands` or `pendel.core.drive.assemblies`, with all that
+        follows from it,
         as one step that `undo` takes back. Raises `DriveProblem`."""
         self._done.append(apply(self.document, command))
 
     def undo(self) -> str:
-        """Take back the last change of this object, and return what it was. Raises `DriveProblem` where there is none."""
+        """Take back the last change of this object, and return what it was. Raises `DriveProblem` where there
+        is none."""
         if not self._done:
             raise DriveProblem("There is nothing to undo.")
         last = self._done.pop()
@@ -166,7 +168,8 @@ class Drive:
         return command.changes[0].key
 
     def connect(self, a: str, b: str) -> None:
-        """Wire two ends: a port (``card.port``), or a card alone where only one way fits. For signals, from source to
+        """Wire two ends: a port (``card.port``), or a card alone where only one way fits. For signals, from
+        source to
         reader.
 
         Raises
@@ -263,7 +266,8 @@ class Drive:
         return kind_of_card(self.document, card)
 
     def set(self, name: str, value: str | float) -> None:
-        """Set a quantity that there is (``K_p``), a card's value (``current_pi.K_p``) or choice (``bridge.level``), or a
+        """Set a quantity that there is (``K_p``), a card's value (``current_pi.K_p``) or choice
+        (``bridge.level``), or a
         setting (``until``).
 
         Raises

@@ -21,7 +21,8 @@ if TYPE_CHECKING:
 class CardView:
     """A card of a drive: its values in SI by name, and what it can be asked.
 
-    ``card["R_a"]`` is a value in SI, and ``card["R_a"] = "0.5 ohm"`` sets it, as text with a unit or as a number in the
+    ``card["R_a"]`` is a value in SI, and ``card["R_a"] = "0.5 ohm"`` sets it, as text with a unit or as a
+    number in the
     value's own unit; ``card.R_a`` is the same.
 
     Example
@@ -117,7 +118,8 @@ class CardView:
 
 
 def ways(drive: Document, a: str, b: str) -> list[tuple[End, End]]:
-    """How two ends can be wired: each is a port, or a card whose ports are all tried. Raises `DriveProblem` where there
+    """How two ends can be wired: each is a port, or a card whose ports are all tried. Raises `DriveProblem`
+    where there
     is no way."""
     known = {key: kind_in(drive, key) for key in drive.cards}
 

@@ -34,7 +34,8 @@ class NoSignal(DriveProblem, KeyError):
 
 
 class Run(Mapping[str, "Trace"]):
-    """A finished run: traces by the keys of signals. ``run["door_motor.speed"]`` gives times (s) and values in SI.
+    """A finished run: traces by the keys of signals. ``run["door_motor.speed"]`` gives times (s) and values
+    in SI.
 
     Example
     -------
@@ -50,7 +51,8 @@ class Run(Mapping[str, "Trace"]):
         self.kept = kept
 
     def __getitem__(self, key: str) -> Trace:
-        """A signal's trace. Raises `DriveProblem`, which is a ``KeyError``, with a near name for one that there is not."""
+        """A signal's trace. Raises `DriveProblem`, which is a ``KeyError``, with a near name for one that
+        there is not."""
         try:
             return self.kept.trace(key)
         except KeyError:
@@ -85,7 +87,8 @@ class Run(Mapping[str, "Trace"]):
         return html_table(repr(self).strip("<>"), ("signal", "card", "what it is", "unit"), rows)
 
     def to_pandas(self, signals: Iterable[str] | None = None) -> pandas.DataFrame:
-        """Signals as columns over the time (s), in SI, on the times of the first; the others are read there as `at`
+        """Signals as columns over the time (s), in SI, on the times of the first; the others are read there
+        as `at`
         reads them. Needs pandas."""
         import pandas
 
@@ -95,7 +98,8 @@ class Run(Mapping[str, "Trace"]):
         return pandas.DataFrame(columns, index=pandas.Index(times, name="time"))
 
     def to_xarray(self, signals: Iterable[str] | None = None) -> xarray.Dataset:
-        """Signals as variables over ``time`` (s), in SI, with ``units`` and ``long_name``; on the times of the first.
+        """Signals as variables over ``time`` (s), in SI, with ``units`` and ``long_name``; on the times of
+        the first.
         Needs xarray."""
         import xarray
 
@@ -110,7 +114,8 @@ class Run(Mapping[str, "Trace"]):
         return xarray.Dataset(found, coords={"time": ("time", times, {"units": "s"})})
 
     def plot(self, *signals: str) -> matplotlib.figure.Figure:
-        """Signals below each other over the time, in the units they are shown in. Needs Matplotlib, and shows nothing
+        """Signals below each other over the time, in the units they are shown in. Needs Matplotlib, and shows
+        nothing
         by itself; the figure can be saved or displayed."""
         from matplotlib.figure import Figure
 
@@ -134,7 +139,8 @@ class Run(Mapping[str, "Trace"]):
     def measure(self, name: str, key: str, start: float, end: float, *, setpoint: str | None = None) -> float:
         """A measure of a signal between two times (s), in SI; not-a-number where it means nothing there.
 
-        ``name`` is one of `pendel.core.measures.MEASURES`, such as ``"rms"`` or ``"overshoot"``; measures of a response take the
+        ``name`` is one of `pendel.core.measures.MEASURES`, such as ``"rms"`` or ``"overshoot"``; measures of
+        a response take the
         ``setpoint`` it follows.
 
         Raises

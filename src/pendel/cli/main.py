@@ -1,7 +1,9 @@
 # PYTHON_ARGCOMPLETE_OK
-"""``pendel check | signals | set | propose | run | measure | loops | c``: the verbs of `pendel.core.verbs` for terminals.
+"""``pendel check | signals | set | propose | run | measure | loops | c``: the verbs of `pendel.core.verbs`
+for terminals.
 
-Exit codes: 0 done; 1 the drive has faults, a loop is not stable, or the run failed; 2 the call or a file is wrong.
+Exit codes: 0 done; 1 the drive has faults, a loop is not stable, or the run failed; 2 the call or a file is
+wrong.
 """
 
 from __future__ import annotations

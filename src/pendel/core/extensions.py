@@ -1,6 +1,8 @@
-"""Tables of things that one file each adds: ours by a literal list of modules, then those of installed packages by entry points.
+"""Tables of things that one file each adds: ours by a literal list of modules, then those of installed
+packages by entry points.
 
-A module of ours has its thing in a constant. An entry point of somebody else's names such a thing, or several. What cannot be
+A module of ours has its thing in a constant. An entry point of somebody else's names such a thing, or
+several. What cannot be
 taken is left out, and said in `left_out`; ours stay as they are.
 """
 

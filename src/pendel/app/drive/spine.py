@@ -178,7 +178,8 @@ class Spine(QWidget):
         return made
 
     def path_order(self) -> list[list[str]]:
-        """Parts with a mark, in the order in which energy goes through them from a supply on; one list for each circuit
+        """Parts with a mark, in the order in which energy goes through them from a supply on; one list for
+        each circuit
         of parts that power wires join, also through parts that have no mark."""
         drive = self.session.drive
         kinds = {k: kind_of(c) for k, c in drive.cards.items() if c.face is None and self._is_part(k)}
@@ -250,7 +251,8 @@ class Spine(QWidget):
         self._mark_selected()
 
     def _live_figure(self, key: str, run: KeptRun | None) -> tuple[str, str]:
-        """The figure on its card, from the last run, and in words what it is; before any run what the part tells of
+        """The figure on its card, from the last run, and in words what it is; before any run what the part
+        tells of
         itself."""
         drive, time = self.session.drive, self.session.cursor_time
         signal = shown.main_signal(drive, key)

@@ -1,4 +1,5 @@
-"""The plot that Loops, Firmware, spectrum and torque over speed share: plain or logarithmic, with levels, marks and a caption above it."""
+"""The plot that Loops, Firmware, spectrum and torque over speed share: plain or logarithmic, with levels,
+marks and a caption above it."""
 
 from __future__ import annotations
 
@@ -74,7 +75,8 @@ class Plot(pg.PlotWidget):
         )
 
     def nearest(self, at: QPointF) -> tuple[float, float] | None:
-        """The point of a curve that is nearest to a place in the scene, within `REACH` px; in the plot's coordinates."""
+        """The point of a curve that is nearest to a place in the scene, within `REACH` px; in the plot's
+        coordinates."""
         view, best, found = self.getPlotItem().vb, REACH, None
         rect, (left, right), (low, high) = view.sceneBoundingRect(), *view.viewRange()
         if not rect.contains(at) or right <= left or high <= low:

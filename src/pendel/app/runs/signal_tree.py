@@ -104,7 +104,8 @@ class SignalTree(QTreeWidget):
 
 
 def folded(signals: Sequence[tuple[str, str]]) -> Iterator[tuple[str, str, str]]:
-    """Signals of one part, by key and label, as folder (or none), key and words: what differs only by a phase, a side or a
+    """Signals of one part, by key and label, as folder (or none), key and words: what differs only by a
+    phase, a side or a
     number is folded where it is much."""
     stems = {key: DESIGNATION.sub("", label) for key, label in signals}
     count = Counter(stems.values())

@@ -239,7 +239,8 @@ class Strips(pg.GraphicsLayoutWidget):
         return fit is not None and max(abs(low - fit[0]), abs(high - fit[1])) < 1e-6 * (fit[1] - fit[0])
 
     def _fit_height(self, n: int) -> None:
-        """Show all of a strip's data, with room for the caption above them; and zero, unless they keep far from it."""
+        """Show all of a strip's data, with room for the caption above them; and zero, unless they keep far
+        from it."""
         lows = [float(np.nanmin(t.y)) for t in self.traces[n] if len(t.y)]
         highs = [float(np.nanmax(t.y)) for t in self.traces[n] if len(t.y)]
         if lows:
@@ -518,7 +519,8 @@ class Strips(pg.GraphicsLayoutWidget):
 
 
 def heights(low: float, high: float) -> tuple[float, float]:
-    """Between which heights data from ``low`` to ``high`` are drawn. What stays above `FAR` of its peak, such as the
+    """Between which heights data from ``low`` to ``high`` are drawn. What stays above `FAR` of its peak, such
+    as the
     voltage of a link, is drawn by itself, and no finer than `FLATTEST` of it."""
     peak = max(abs(low), abs(high))
     if low * high > 0 and min(abs(low), abs(high)) > FAR * peak:

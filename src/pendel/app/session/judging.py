@@ -1,4 +1,5 @@
-"""What needs the ordered equations of a drive: contradictions and loops, computed in the process beside the window."""
+"""What needs the ordered equations of a drive: contradictions and loops, computed in the process beside the
+window."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""The sections in which own equations and own blocks are written, by kind: what they hold, their titles, an example, lines."""
+"""The sections in which own equations and own blocks are written, by kind: what they hold, their titles, an
+example, lines."""
 
 from __future__ import annotations
 

@@ -56,7 +56,8 @@ class RunShelf(QObject):
         return self._jobs.busy(READ_RUNS)
 
     def open(self, path: Path | None) -> None:
-        """Take the runs of another drive off, and read those of the drive in a file: a few are there at once, many come a
+        """Take the runs of another drive off, and read those of the drive in a file: a few are there at once,
+        many come a
         moment later."""
         self.path, self.runs, self._ran = path, [], None
         self._opened += 1
@@ -151,7 +152,8 @@ class RunShelf(QObject):
 def kept_runs(
     folder: Path, worker: Beside, stopping: Callable[[], bool] = lambda: False
 ) -> tuple[list[KeptRun], list[str]]:
-    """The newest runs kept in a folder, the oldest first, and why others are left out. What has to be ordered for them is ordered
+    """The newest runs kept in a folder, the oldest first, and why others are left out. What has to be ordered
+    for them is ordered
     by another process, since that would hold up this one."""
     from pendel.core.runs.simulate import is_ordered, reopen  # slow to load, and not needed without kept runs
 

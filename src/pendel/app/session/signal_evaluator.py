@@ -12,13 +12,15 @@ from pendel.app.widgets.timers import single_shot
 from pendel.core.runs.kept import KeptRun
 
 LONG = 60_000
-"""Points of a trace from which a run is long. Shorter ones are evaluated where they are shown, within a moment."""
+"""Points of a trace from which a run is long. Shorter ones are evaluated where they are shown, within a
+moment."""
 FEW = 4_000
 """Recorded rows up to which it takes no longer to find between which of them points are wanted."""
 
 
 def is_long(run: KeptRun) -> bool:
-    """Whether it takes more than a moment to evaluate signals of a run. How many points its traces have is known once one was
+    """Whether it takes more than a moment to evaluate signals of a run. How many points its traces have is
+    known once one was
     evaluated; before, that itself may take long."""
     if len(run.rows) <= FEW:
         return False

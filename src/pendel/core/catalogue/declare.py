@@ -102,7 +102,8 @@ class Signal:
 
 @dataclass(frozen=True)
 class Leg:
-    """Two switches in series across a pair of lines, the port ``rails``; ``name`` may be empty where there is but one. ``side`` is
+    """Two switches in series across a pair of lines, the port ``rails``; ``name`` may be empty where there is
+    but one. ``side`` is
     upper or lower."""
 
     name: str
@@ -340,7 +341,8 @@ class Part(Kind):
     """Of IEC 60617, drawn on its card."""
     conduction: Conduction = Conduction()
     most_torque: Callable[[Values, Card, float], Curve | None] | None = None
-    """Torque (N·m) at most over speed (rad/s) at a link voltage (V); without it, its curve where that is one over speed."""
+    """Torque (N·m) at most over speed (rad/s) at a link voltage (V); without it, its curve where that is one
+    over speed."""
 
     def __post_init__(self) -> None:
         make_known(self.levels)

@@ -61,7 +61,8 @@ def kinds_in(module: ModuleType) -> tuple[Kind, ...]:
 
 
 def added(ours: Mapping[str, Kind]) -> dict[str, Kind]:
-    """Kinds of installed packages. What cannot be used is left out, with a message in `extensions.left_out`; ours stay
+    """Kinds of installed packages. What cannot be used is left out, with a message in `extensions.left_out`;
+    ours stay
     as they are."""
     found: dict[str, Kind] = {}
     problems = left_out[GROUP] = []

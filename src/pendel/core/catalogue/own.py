@@ -276,7 +276,8 @@ NAMED = {
     "copper_loss": SignalRole.COPPER_LOSS,
     "link_voltage": SignalRole.LINK_VOLTAGE,
 }
-"""What a state or unknown that the user typed is taken for by its name, so that a machine of one's own has its diagrams."""
+"""What a state or unknown that the user typed is taken for by its name, so that a machine of one's own has
+its diagrams."""
 
 
 PART = "own"

@@ -48,7 +48,8 @@ def attention(
 
 @dataclass(frozen=True)
 class Remark:
-    """What a run showed: a sentence about a card at a time (s), and the text for one of its values that would cure it."""
+    """What a run showed: a sentence about a card at a time (s), and the text for one of its values that would
+    cure it."""
 
     sentence: str
     card: str

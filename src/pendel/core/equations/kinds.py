@@ -1,4 +1,5 @@
-"""What the equations need to know of a kind. They know none by name; the catalogue's declarations fit these outlines."""
+"""What the equations need to know of a kind. They know none by name; the catalogue's declarations fit these
+outlines."""
 
 from __future__ import annotations
 

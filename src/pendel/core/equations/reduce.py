@@ -64,7 +64,8 @@ class Explicit:
 
 
 Score = tuple[bool, bool, bool, int, int, int, bool, str]
-"""Of a pivot, the least first: whether it is now and then small, spoils, couples; its class, the other unknowns of its row, the
+"""Of a pivot, the least first: whether it is now and then small, spoils, couples; its class, the other
+unknowns of its row, the
 rows it stands in, whether it is a derivative, its name."""
 
 
@@ -259,7 +260,8 @@ class Reduction:
         return all(np.all(np.abs(other) <= own * (1 + 1e-9)) for other in others)
 
     def best_pivot(self) -> tuple[Row, str] | None:
-        """The usable unknown with the least score. Rows are looked at from the shortest on, until none that is left can have a
+        """The usable unknown with the least score. Rows are looked at from the shortest on, until none that
+        is left can have a
         better one; what is sampled first gets the first samples, so that every process finds the same."""
         best: tuple[Row, str] | None = None
         best_score: Score | None = None
@@ -272,7 +274,8 @@ class Reduction:
         return best
 
     def score_of(self, row: Row) -> Score | None:
-        """The least score of a row's unknowns; it holds until the row changes, or in how many rows one of them stands."""
+        """The least score of a row's unknowns; it holds until the row changes, or in how many rows one of
+        them stands."""
         if row.score_known:
             return row.score
         row.score, row.score_known = None, True
@@ -282,11 +285,13 @@ class Reduction:
             kind = self.pivot_class(row, name)
             if kind is None:
                 continue
-            # A row with a derivative tells that derivative. Used for a potential, it would carry the derivative into the
+            # A row with a derivative tells that derivative. Used for a potential, it would carry the
+            # derivative into the
             # currents of a node, and leaks there would be lost beside it.
             spoils = holds_slope and name.startswith("across:")
             count = len(self.holders[name])
-            # What stands in many rows, such as the potential of a link with many legs, would couple all of them.
+            # What stands in many rows, such as the potential of a link with many legs, would couple all of
+            # them.
             couples = others * (count - 1) > MOST_COUPLED
             score = (kind == 3, spoils, couples, kind, others, count, name.startswith("der("), name)
             if row.score is None or score < row.score:
@@ -294,7 +299,8 @@ class Reduction:
         return row.score
 
     def hold(self, row: Row, unknowns: set[str]) -> None:
-        """Let a row have these unknowns: the scores of all rows with one that it gains or loses are no longer known."""
+        """Let a row have these unknowns: the scores of all rows with one that it gains or loses are no longer
+        known."""
         for name in row.unknowns ^ unknowns:
             holders = self.holders.setdefault(name, set())
             (holders.add if name in unknowns else holders.discard)(row)

@@ -1,7 +1,10 @@
-"""What a process beside finds out about a drive: whether its equations have a solution, and how its loops stand.
+"""What a process beside finds out about a drive: whether its equations have a solution, and how its loops
+stand.
 
-Ordering equations and making them linear takes seconds for a large drive, and holds the interpreter; a window asks another
-process. What comes back is texts and arrays alone; from these and the drive, `standings_of` makes in a moment what pages show.
+Ordering equations and making them linear takes seconds for a large drive, and holds the interpreter; a window
+asks another
+process. What comes back is texts and arrays alone; from these and the drive, `standings_of` makes in a moment
+what pages show.
 """
 
 from __future__ import annotations
@@ -49,7 +52,8 @@ class LoopRecord:
 
 @dataclass(frozen=True)
 class Judgement:
-    """``findings`` are faults as sentence, card and field; ``problem`` says why there are no ``loops`` where that is no fault of
+    """``findings`` are faults as sentence, card and field; ``problem`` says why there are no ``loops`` where
+    that is no fault of
     the drive."""
 
     findings: tuple[tuple[str, str, str], ...] = ()

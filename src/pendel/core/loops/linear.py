@@ -62,7 +62,8 @@ class LinearModel:
         return StateSpace(self.A, self.B, self.C, self.D, **({"dt": self.dt} if self.dt else {}))
 
     def to_control(self) -> Any:
-        """As a state space of python-control, with named states, input and output; that package allows no dots in
+        """As a state space of python-control, with named states, input and output; that package allows no
+        dots in
         names, so they are underscores. Needs it installed."""
         import control
 

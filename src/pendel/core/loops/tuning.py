@@ -244,7 +244,8 @@ def frozen_beside(deck: ControlDeck, loop: Loop) -> frozenset[str]:
 
 
 def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None) -> LoopStudy:
-    """A loop studied about the first point at which it answers. Raises `DriveProblem` where it answers at none."""
+    """A loop studied about the first point at which it answers. Raises `DriveProblem` where it answers at
+    none."""
     points = points or WorkingPoints(prepared)
     frozen = frozen_beside(prepared.deck, loop)
     study: LoopStudy | None = None

@@ -1,6 +1,7 @@
 """What a measure is, and the span of a run that it is taken over.
 
-The page, the terminal and Python read measures from one table. To add one, write a file like ``rms.py`` and name it in
+The page, the terminal and Python read measures from one table. To add one, write a file like ``rms.py`` and
+name it in
 ``table.py``, or offer a `Measure` from a package by an entry point of the group ``pendel.measures``.
 """
 
@@ -21,10 +22,12 @@ from pendel.core.runs.run_roles import machine_currents, signals_with
 from pendel.core.vocabulary import SignalRole
 
 HELD, MOVED, STAYS = 0.01, 0.02, 0.05
-"""A setpoint holds its level within the first share of it; it moves where its range is more than the second share of its size; and
+"""A setpoint holds its level within the first share of it; it moves where its range is more than the second
+share of its size; and
 stays where it holds for the third share of the span."""
 RESTS = 0.2
-"""A signal without a setpoint has come to rest where it moves by less than this share of its way over the last tenth of the span."""
+"""A signal without a setpoint has come to rest where it moves by less than this share of its way over the
+last tenth of the span."""
 
 
 class Place(Enum):
@@ -38,7 +41,8 @@ class Place(Enum):
 
 @dataclass(frozen=True)
 class Span:
-    """A signal of a run between two times (s), the run's own where they lie beyond it; and the signal it is to follow."""
+    """A signal of a run between two times (s), the run's own where they lie beyond it; and the signal it is
+    to follow."""
 
     run: KeptRun
     signal: str
@@ -103,7 +107,8 @@ class Span:
 
     @cached_property
     def has_step(self) -> bool:
-        """Whether there is anything to respond to: a setpoint that moves within the span and then stays for a while; without
+        """Whether there is anything to respond to: a setpoint that moves within the span and then stays for a
+        while; without
         one, a signal that goes somewhere and comes to rest there."""
         if self.wish is not None:
             t, y = self.wish
@@ -116,7 +121,8 @@ class Span:
 
     @cached_property
     def step(self) -> StepMeasures:
-        """The response ends where the load comes or the setpoint leaves its level again; all not-a-number where there is none."""
+        """The response ends where the load comes or the setpoint leaves its level again; all not-a-number
+        where there is none."""
         if not self.has_step:
             return StepMeasures(*(math.nan,) * 4)
         disturbed = [self.disturbed_at] if self.disturbed_at else []
@@ -149,7 +155,8 @@ class Span:
 
     @cached_property
     def currents(self) -> list[str]:
-        """Of the run's first machine; without one, the first current among the signal and those looked at with it."""
+        """Of the run's first machine; without one, the first current among the signal and those looked at
+        with it."""
         if self.heat is not None:
             found = machine_currents(self.run, self.heat.partition(".")[0])
             if found:
@@ -160,7 +167,8 @@ class Span:
 
 @dataclass(frozen=True)
 class Measure:
-    """A figure by its id and title; ``of`` gives it in SI, not-a-number where it means nothing, and None where there is nothing
+    """A figure by its id and title; ``of`` gives it in SI, not-a-number where it means nothing, and None
+    where there is nothing
     to tell of. Without a ``unit`` it has that of the signal."""
 
     id: str

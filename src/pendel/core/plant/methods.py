@@ -1,7 +1,9 @@
 """Methods of integration that a drive may choose: ours, and those that installed packages add.
 
-A method of a package is a `RunMethod` with a file of C, offered by an entry point of the group ``pendel.methods``. The file holds
-what ``loop/dopri5.c`` holds: a step and a ``method_t``, whose name is ``table``. It becomes part of the time loop, and steps are
+A method of a package is a `RunMethod` with a file of C, offered by an entry point of the group
+``pendel.methods``. The file holds
+what ``loop/dopri5.c`` holds: a step and a ``method_t``, whose name is ``table``. It becomes part of the time
+loop, and steps are
 taken by it alone. Where its error says that a step does not count, a shorter one is tried.
 """
 
@@ -19,7 +21,8 @@ C_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*")
 
 @dataclass(frozen=True)
 class RunMethod:
-    """``title`` is what the user reads; ``fixed_steps`` tells that it takes the drive's fixed step, whatever its error.
+    """``title`` is what the user reads; ``fixed_steps`` tells that it takes the drive's fixed step, whatever
+    its error.
     ``source`` and ``table`` are empty for ours."""
 
     id: str

@@ -171,13 +171,15 @@ class PlantModel:
 
 
 SPARSE_FROM = 40
-"""States from which on it pays to know which entries of the Jacobian may not be zero; measured in docs/numerics.md."""
+"""States from which on it pays to know which entries of the Jacobian may not be zero; measured in
+docs/numerics.md."""
 FULL = 0.25
 """Share of entries from which on it does not."""
 
 
 def few_entries(slopes: ca.SX) -> tuple[tuple[int, ...], tuple[int, ...]]:
-    """See `Structure.jacobian` and `Structure.elimination`. The order is that of least degree on the pattern made symmetric, by
+    """See `Structure.jacobian` and `Structure.elimination`. The order is that of least degree on the pattern
+    made symmetric, by
     SuperLU."""
     n = slopes.shape[0]
     if n < SPARSE_FROM or slopes.shape != (n, n) or slopes.nnz() > FULL * n * n:

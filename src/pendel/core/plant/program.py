@@ -121,10 +121,12 @@ class Structure:
     """Whether the Jacobian depends on values and modes only, so that fixed steps may keep what they made of
     it."""
     jacobian: tuple[int, ...] = ()
-    """Places i + j·n of the Jacobian's entries that may not be zero, in this order; empty where equations of so few states, or so
+    """Places i + j·n of the Jacobian's entries that may not be zero, in this order; empty where equations of
+    so few states, or so
     full ones, are solved as if all were there."""
     elimination: tuple[int, ...] = ()
-    """An order of its columns in which they are eliminated with little fill; as long as there are states, or empty as well."""
+    """An order of its columns in which they are eliminated with little fill; as long as there are states, or
+    empty as well."""
     pulses: tuple[PulseShape, ...] = ()
     answers: Answers = ()
     """What parts asked about their values to state these equations; for other answers there are others."""

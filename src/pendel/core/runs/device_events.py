@@ -45,7 +45,8 @@ class Overlap:
     energy: float
 
     def remark(self, name: str, value: str, dead_time: float) -> Remark:
-        """What to say and to do; ``dead_time`` (s) is the present one, kept in ``value``. What it lacks is the overlap, and a
+        """What to say and to do; ``dead_time`` (s) is the present one, kept in ``value``. What it lacks is
+        the overlap, and a
         tenth in hand."""
         leg = f"leg {self.leg}" if self.leg else "the leg"
         times = f", {self.count} times in all" if self.count > 1 else ""

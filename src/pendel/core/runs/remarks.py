@@ -14,7 +14,8 @@ from pendel.core.runs.kept import KeptRun
 def remarks_of_kinds(
     run: KeptRun, drive: Drive, kinds: Mapping[str, Kind], values: Mapping[str, Mapping[str, float]]
 ) -> list[Remark]:
-    """Remarks by `Kind.remarks`, card by card; where there is a `Cause`, nothing else, since that follows from it."""
+    """Remarks by `Kind.remarks`, card by card; where there is a `Cause`, nothing else, since that follows
+    from it."""
     sources = {str(w.b): w.a for w in drive.wires.values()}
     seen = Seen(run, drive, kinds, values, sources, some_ticks(run))
     found = [r for key, kind in kinds.items() for look in kind.remarks if (r := look(seen, key)) is not None]

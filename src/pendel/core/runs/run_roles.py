@@ -41,7 +41,8 @@ def signals_of(run: KeptRun, card: str, role: SignalRole) -> list[str]:
 
 
 def machine_currents(run: KeptRun, machine: str) -> list[str]:
-    """All currents of a machine by which its peak is found: those of its phases, and what it gives as one current."""
+    """All currents of a machine by which its peak is found: those of its phases, and what it gives as one
+    current."""
     return [
         key
         for role in (SignalRole.MACHINE_CURRENT, SignalRole.PHASE_CURRENT)

@@ -1,4 +1,5 @@
-"""What can be done with a drive, once for all who ask: the terminal builds its words from `VERBS`, ``import pendel``
+"""What can be done with a drive, once for all who ask: the terminal builds its words from `VERBS`, ``import
+pendel``
 calls the same functions."""
 
 from pendel.core.verbs.asking import check, loops, signals

@@ -41,7 +41,8 @@ class SignalReport:
 
 @dataclass(frozen=True)
 class LoopReport:
-    """The margins of a loop with its gains. Figures are NaN where there is none; ``problem`` says why a loop has no
+    """The margins of a loop with its gains. Figures are NaN where there is none; ``problem`` says why a loop
+    has no
     linear model.
 
     ``crossover`` is in Hz, ``phase_margin`` in degrees, ``gain_margin`` in dB; ``ms`` is the largest of |S|.

@@ -91,7 +91,8 @@ def set_named(drive: Drive, assignments: Iterable[str]) -> None:
 
 
 def propose_gains(drive: Drive) -> Mapping[str, str]:
-    """Take first gains for every loop, inside out. Returns the loops that are left as they are, with the reason.
+    """Take first gains for every loop, inside out. Returns the loops that are left as they are, with the
+    reason.
 
     Raises
     ------

@@ -76,7 +76,8 @@ def run(
 
 @dataclass(frozen=True)
 class SignalMeasures:
-    """One signal between two times, in its shown unit, by the titles of measures; NaN where one means nothing."""
+    """One signal between two times, in its shown unit, by the titles of measures; NaN where one means
+    nothing."""
 
     signal: str
     unit: str
@@ -85,7 +86,8 @@ class SignalMeasures:
 
 @dataclass(frozen=True)
 class ResponseMeasures:
-    """How a signal follows a setpoint, as text with units, by the titles of measures; “–” where one means nothing."""
+    """How a signal follows a setpoint, as text with units, by the titles of measures; “–” where one means
+    nothing."""
 
     signal: str
     setpoint: str
@@ -209,7 +211,8 @@ def read_figure(drive: Drive, text: str | None, unit: str, otherwise: float) -> 
 
 
 def write_c(drive: Drive, *, folder: str | Path) -> Sequence[Path]:
-    """Write the controller as C into a folder: source, header, example. Raises `DriveHasFindings` and `FileProblem`."""
+    """Write the controller as C into a folder: source, header, example. Raises `DriveHasFindings` and
+    `FileProblem`."""
     from pendel.core.controllers.writer import NumberFormat
     from pendel.core.firmware.ship import write_sources
     from pendel.core.runs.simulate import prepare

@@ -1,4 +1,5 @@
-"""Words that equations, catalogue, checks, runs and window share. It stands below all of them and knows none."""
+"""Words that equations, catalogue, checks, runs and window share. It stands below all of them and knows
+none."""
 
 from pendel.core.vocabulary.groups import Group, task_of
 from pendel.core.vocabulary.levels import DRIVE_LEVEL, deepest, levels, plainest

@@ -33,6 +33,7 @@ def deepest() -> str:
 
 
 def nearest(wanted: str, offered: Sequence[str]) -> str:
-    """The level itself where it is offered, else the deepest one offered before it, else the plainest of all."""
+    """The level itself where it is offered, else the deepest one offered before it, else the plainest of
+    all."""
     before = _known[: _known.index(wanted) + 1] if wanted in _known else _known[:1]
     return next((level for level in reversed(before) if level in offered), _known[0])

@@ -14,8 +14,10 @@ Shape = Sequence[Point]
 class Symbol:
     """Strokes in a box of `WIDTH` by `HEIGHT`, downward positive.
 
-    ``lines`` are open polylines. ``boxes`` and ``rings`` are (x, y, width, height) of rectangles and ellipses. ``bows`` are half
-    ellipses over such a box, the upper half, or the lower one where the height is negative. ``curves`` are cubic Bézier curves,
+    ``lines`` are open polylines. ``boxes`` and ``rings`` are (x, y, width, height) of rectangles and
+    ellipses. ``bows`` are half
+    ellipses over such a box, the upper half, or the lower one where the height is negative. ``curves`` are
+    cubic Bézier curves,
     four points each.
     """
 

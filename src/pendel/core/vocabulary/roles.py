@@ -1,6 +1,8 @@
-"""What a signal, a value or a part is to those who do not know its kind: a run that is read, a loop that is judged, a check.
+"""What a signal, a value or a part is to those who do not know its kind: a run that is read, a loop that is
+judged, a check.
 
-A kind gives roles where it declares its signals, values and ports. Nobody outside the catalogue asks for a kind or for the name
+A kind gives roles where it declares its signals, values and ports. Nobody outside the catalogue asks for a
+kind or for the name
 of a signal or value.
 """
 
@@ -11,7 +13,8 @@ from enum import Enum, auto
 
 
 class SignalRole(Enum):
-    """Of signals of parts, and of outputs and inputs of blocks. Several signals of one role stand in the order of their
+    """Of signals of parts, and of outputs and inputs of blocks. Several signals of one role stand in the
+    order of their
     declaration: phases a, b, c; axes d, q or α, β; axles front, rear."""
 
     PHASE_CURRENT = auto()
@@ -84,9 +87,11 @@ Pin = tuple[str, int]
 
 @dataclass(frozen=True)
 class Conduction:
-    """What a part is to those who look for short circuits: between its ``ends`` it may conduct, or hold a voltage.
+    """What a part is to those who look for short circuits: between its ``ends`` it may conduct, or hold a
+    voltage.
 
-    ``conducts`` names modes and gates any of which joins the ends; ``joined`` are pins that are one, always; ``earths`` is a pin
+    ``conducts`` names modes and gates any of which joins the ends; ``joined`` are pins that are one, always;
+    ``earths`` is a pin
     that is one with those of all other parts that earth.
     """
 

@@ -1,4 +1,5 @@
-"""Where words are placed among wires: pure geometry, in px. Nothing crosses a caption where there is room for it."""
+"""Where words are placed among wires: pure geometry, in px. Nothing crosses a caption where there is room for
+it."""
 
 from __future__ import annotations
 
@@ -17,7 +18,8 @@ STEP = 14.0
 
 
 class Obstacles:
-    """What words keep clear of: wires as upright and level stretches, cards, and other words; and the edges of the sheet."""
+    """What words keep clear of: wires as upright and level stretches, cards, and other words; and the edges
+    of the sheet."""
 
     def __init__(
         self, paths: Iterable[list[Point]], boxes: Iterable[Box], left: float = -np.inf, right: float = np.inf
@@ -37,7 +39,8 @@ class Obstacles:
         return bool(np.any(np.all((self.low < high) & (self.high > low), axis=1)))
 
     def place(self, width: float, baselines: Iterable[Point]) -> Point | None:
-        """The first of these places for words that nothing crosses, of which others keep clear from then on; none where
+        """The first of these places for words that nothing crosses, of which others keep clear from then on;
+        none where
         each is crossed."""
         for at in baselines:
             if not self.crosses(words := box_of(at, width)):
@@ -53,7 +56,8 @@ def box_of(baseline: Point, width: float) -> Box:
 
 
 def along_wire(path: list[Point], width: float) -> Iterator[Point]:
-    """Places for the words of a wire, from its reader back to its source: right and left of what is upright, above and
+    """Places for the words of a wire, from its reader back to its source: right and left of what is upright,
+    above and
     below what is level."""
     for (ax, ay), (bx, by) in reversed(segments(path)):
         length = abs(bx - ax) + abs(by - ay)

@@ -16,7 +16,8 @@ from pendel.core.catalogue.declare import Kind, Part
 def place_handles(
     cards: Mapping[str, CardItem], kinds: Mapping[str, Kind], boxes: Mapping[str, Box], links: list[Routed]
 ) -> None:
-    """Give each card the places of its ports' handles; free ports of one side share it evenly with those that are wired."""
+    """Give each card the places of its ports' handles; free ports of one side share it evenly with those that
+    are wired."""
     placed: dict[tuple[str, str], Anchor] = anchors(boxes, links)
     for key, item in cards.items():
         kind = kinds.get(key)

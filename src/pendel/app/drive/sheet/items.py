@@ -236,7 +236,8 @@ class WireItem(QGraphicsItem):
         return self.tap or self.label if self.link in ("continuous", "sampled") else ""
 
     def place_words(self, obstacles: Obstacles) -> None:
-        """Write its words where nothing crosses them; where there is no such place they are shown on hover only."""
+        """Write its words where nothing crosses them; where there is no such place they are shown on hover
+        only."""
         self.prepareGeometryChange()
         self.setToolTip(self.words)
         self.words_at = None

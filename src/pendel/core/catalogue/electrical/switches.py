@@ -149,7 +149,8 @@ def gate_choices(card: Card) -> set[str]:
 
 
 def gate_values(values: tuple[Value, ...]) -> Callable[[Card], set[str]]:
-    """Names of the values in force, for `Kind.value_names_in_force`: the carrier's only where the gate is pulsed."""
+    """Names of the values in force, for `Kind.value_names_in_force`: the carrier's only where the gate is
+    pulsed."""
     by_device = leg_values((*values, *PULSED_GATE))
 
     def shown(card: Card) -> set[str]:

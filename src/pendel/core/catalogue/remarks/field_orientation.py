@@ -92,7 +92,8 @@ def swapped_currents(seen: Seen, key: str) -> Remark | None:
 
 
 def swapped_voltages(seen: Seen, key: str) -> Remark | None:
-    """Whether the voltages at the inputs u_a, u_b, u_c of a modulator reach the drive's only machine in this order."""
+    """Whether the voltages at the inputs u_a, u_b, u_c of a modulator reach the drive's only machine in this
+    order."""
     run, known = seen.run, seen.three_phase_machines
     ends = [seen.source(key, f"u_{n}") for n in PHASES]
     if len(known) != 1 or not (

@@ -1,4 +1,5 @@
-"""A run as those see it who look for something in it: a drive's wires, the roles of its signals, and a choice of its ticks."""
+"""A run as those see it who look for something in it: a drive's wires, the roles of its signals, and a choice
+of its ticks."""
 
 from __future__ import annotations
 
@@ -22,7 +23,8 @@ LONGEST_CHAIN = 10
 
 @dataclass(frozen=True)
 class Seen:
-    """``kinds``, ``values`` (SI) by card; ``sources`` gives the end that feeds an input ``card.port``; ``ticks`` are the numbers
+    """``kinds``, ``values`` (SI) by card; ``sources`` gives the end that feeds an input ``card.port``;
+    ``ticks`` are the numbers
     of up to `MOST_TICKS` ticks, evenly over what of the run is kept in full."""
 
     run: KeptRun
@@ -39,7 +41,8 @@ class Seen:
         return self.sources.get(f"{card}.{port}")
 
     def signals(self, card: str, role: SignalRole) -> list[str]:
-        """Signals of a card, by their keys, that have a role and that the run has; in the order of their declaration."""
+        """Signals of a card, by their keys, that have a role and that the run has; in the order of their
+        declaration."""
         known = {*self.run.structure.signals, *self.run.tick_signals}
         names = self.kinds[card].signal_names(role) if card in self.kinds else ()
         return [key for n in names if (key := f"{card}.{n}") in known]
@@ -64,7 +67,8 @@ class Seen:
         return phases and (self.has(card, SignalRole.ROTOR_ANGLE) or self.has(card, SignalRole.FIELD_ANGLE))
 
     def machine_measured(self, end: End | None) -> str:
-        """The three-phase machine a signal comes from, through sensors and blocks of one input; empty where it is none."""
+        """The three-phase machine a signal comes from, through sensors and blocks of one input; empty where
+        it is none."""
         for _ in range(LONGEST_CHAIN):
             if end is None:
                 return ""
@@ -77,7 +81,8 @@ class Seen:
         return ""
 
     def machine_turning(self, sensor: str) -> str:
-        """The machine with a rotor's angle of its own whose shaft angle a sensor measures by its only input; empty where none is."""
+        """The machine with a rotor's angle of its own whose shaft angle a sensor measures by its only input;
+        empty where none is."""
         ports = [p.name for p in self.kinds[sensor].ports if p.link is Link.SIGNAL_IN]
         end = self.source(sensor, ports[0]) if len(ports) == 1 else None
         if end is None or f"{end.card}.{end.port}" not in self.signals(end.card, SignalRole.SHAFT_ANGLE):

@@ -1,4 +1,5 @@
-"""Gains by rule: what a rule is (`declare`), the plant as rules see it (`lag_plant`), and one file for each rule."""
+"""Gains by rule: what a rule is (`declare`), the plant as rules see it (`lag_plant`), and one file for each
+rule."""
 
 from pendel.core.loops.rules.declare import LoopSeen, Rule, Wishes
 from pendel.core.loops.rules.table import RULES

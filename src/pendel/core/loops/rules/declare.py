@@ -1,6 +1,7 @@
 """What a tuning rule is, and what it sees of the loop.
 
-The page, the terminal and Python read rules from one table. To add one, write a file like ``magnitude_optimum.py`` and name it in
+The page, the terminal and Python read rules from one table. To add one, write a file like
+``magnitude_optimum.py`` and name it in
 ``table.py``, or offer a `Rule` from a package by an entry point of the group ``pendel.tuning_rules``.
 """
 
@@ -16,14 +17,16 @@ from pendel.core.loops.rules.lag_plant import LagPlant
 
 
 class LoopSeen(Protocol):
-    """A loop whose gains are wanted: sampled every ``dt`` (s), by a regulator with or without an integral part."""
+    """A loop whose gains are wanted: sampled every ``dt`` (s), by a regulator with or without an integral
+    part."""
 
     @property
     def dt(self) -> float: ...
     @property
     def has_integral(self) -> bool: ...
     def plant_at(self, frequency: np.ndarray) -> np.ndarray:
-        """The plant's response from the regulator's output to the actual value at frequencies (Hz), with the sign of negative
+        """The plant's response from the regulator's output to the actual value at frequencies (Hz), with the
+        sign of negative
         feedback taken out and with sampling, hold and delay."""
 
     def regulator_at(self, gains: Mapping[str, float], frequency: np.ndarray) -> np.ndarray:
@@ -43,9 +46,11 @@ class Wishes:
 
 @dataclass(frozen=True)
 class Rule:
-    """``propose`` gives gains by their names, K_p and, with an integral part, T_i (s). Raises `DriveProblem` for an unreachable wish.
+    """``propose`` gives gains by their names, K_p and, with an integral part, T_i (s). Raises `DriveProblem`
+    for an unreachable wish.
 
-    A rule that takes a crossover and scales the whole regulator also serves those whose parts follow from tables.
+    A rule that takes a crossover and scales the whole regulator also serves those whose parts follow from
+    tables.
     """
 
     id: str

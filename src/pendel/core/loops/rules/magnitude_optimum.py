@@ -1,4 +1,5 @@
-"""Magnitude optimum: Leonhard, Control of Electrical Drives, 3rd ed., section 7.1; Föllinger, Regelungstechnik, 12th ed., section 7
+"""Magnitude optimum: Leonhard, Control of Electrical Drives, 3rd ed., section 7.1; Föllinger,
+Regelungstechnik, 12th ed., section 7
 (from memory). The closed loop overshoots 4.3 %.
 """
 

@@ -1,4 +1,5 @@
-"""Symmetrical optimum: Leonhard, Control of Electrical Drives, 3rd ed., section 14; Föllinger, Regelungstechnik, 12th ed., section 7
+"""Symmetrical optimum: Leonhard, Control of Electrical Drives, 3rd ed., section 14; Föllinger,
+Regelungstechnik, 12th ed., section 7
 (from memory). The closed loop overshoots 43 %.
 """
 
