@@ -22,23 +22,18 @@ from pendel.core.runs.kept import KeptRun
 from pendel.core.vocabulary import Group
 
 
-class PathStation(QWidget):
-    """One part of the energy path: mark in a ring, name, one live figure."""
+class SpineRow(QWidget):
+    """A row of the left column that is clicked, or chosen by key."""
 
     clicked = pyqtSignal()
 
-    def __init__(self, mark: str, name: str, value: str, hint: str, *, first: bool, last: bool):
+    def __init__(self, name: str, hint: str):
         super().__init__()
-        self.mark, self.name, self.value, self.first, self.last = mark, name, value, first, last
-        self.selected = False
         self.setFixedHeight(36)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(f"{name} {value}")
-        self.setToolTip(f"{name}: {hint or value}")
+        self.setAccessibleName(name)
+        self.setToolTip(hint)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-
-    def sizeHint(self) -> QSize:
-        return QSize(180, 36)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         self.clicked.emit()
@@ -48,6 +43,18 @@ class PathStation(QWidget):
             self.clicked.emit()
         else:
             super().keyPressEvent(event)
+
+
+class PathStation(SpineRow):
+    """One part of the energy path: mark in a ring, name, one live figure."""
+
+    def __init__(self, mark: str, name: str, value: str, hint: str, *, first: bool, last: bool):
+        super().__init__(f"{name} {value}", f"{name}: {hint or value}")
+        self.mark, self.name, self.value, self.first, self.last = mark, name, value, first, last
+        self.selected = False
+
+    def sizeHint(self) -> QSize:
+        return QSize(180, 36)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
@@ -78,28 +85,12 @@ class PathStation(QWidget):
         painter.drawText(QRectF(40, 18, self.width() - 46, 16), 0, self.value)
 
 
-class LoopRow(QWidget):
+class LoopRow(SpineRow):
     """One loop with its state bar: moss tuned, brass not tuned or open, brick failing. The words say it too."""
 
-    clicked = pyqtSignal()
-
     def __init__(self, name: str, state: str, role: str):
-        super().__init__()
+        super().__init__(f"{name} loop, {state}", f"{name}: {state}")
         self.name, self.state, self.role = name, state, role
-        self.setFixedHeight(36)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(f"{name} loop, {state}")
-        self.setToolTip(f"{name}: {state}")
-        self.setCursor(Qt.CursorShape.PointingHandCursor)
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        self.clicked.emit()
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space, Qt.Key.Key_Enter):
-            self.clicked.emit()
-        else:
-            super().keyPressEvent(event)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
