@@ -489,6 +489,25 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
     assert sorted(os.listdir(tmp_path / "c")) == ["car_door_drive.c", "car_door_drive.h", "main.c"]
 
 
+def test_saved_c_is_that_of_the_drive_as_it_is(window, tmp_path):
+    """Also where the drive was changed a moment before, and on a page that is hidden while its C is still being written."""
+    page, drive = window.page("Firmware"), window.session.drive
+    window.show_page("Firmware")
+    settle()
+    window.session.do(commands.set_value(drive, "speed_pi", "K_p", "41.5"))
+    page.save(str(tmp_path / "at once"))
+    assert until(lambda: (tmp_path / "at once" / "main.c").exists())
+    assert "speed_pi.K_p = 41.5f" in (tmp_path / "at once" / "car_door_drive.c").read_text()
+    window.session.do(commands.set_value(drive, "speed_pi", "K_p", "42.5"))
+    page.refresh()
+    window.show_page("Drive")
+    window.session.do(commands.set_value(drive, "speed_pi", "K_p", "43.5"))
+    settle()
+    window.show_page("Firmware")
+    settle()
+    assert "speed_pi.K_p = 43.5f" in page.code.toPlainText() and page.build_button.isEnabled()
+
+
 def test_unsaved_changes_are_asked_for_once_and_the_file_reopens(window, questions):
     window.session.do(commands.set_quantity(window.session.drive, "m_leaf", "41 kg"))
     assert "unsaved" in window.windowTitle()

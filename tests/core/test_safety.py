@@ -320,6 +320,29 @@ def test_even_allowed_c_reads_no_files_of_the_users_writes_none_and_has_no_netwo
         assert "reads programs and libraries only" in str(held)
 
 
+def test_links_that_c_of_a_user_leaves_behind_are_not_followed_when_its_process_begins_again(tmp_path, monkeypatch):
+    """The window brings a built time loop to the new process; where older C could write, that would write wherever a link leads."""
+    time_loop()
+    temporary, victim = tmp_path / "temporary", tmp_path / "victim"
+    temporary.mkdir()
+    victim.mkdir()
+    monkeypatch.setattr("tempfile.tempdir", str(temporary))
+    worker = Worker()
+    try:
+        (folder,) = temporary.iterdir()
+        for number in range(2):
+            assert isinstance(ask(worker, to_text(own_c("y = x;")), tmp_path / f"{number}.h5", own_c=True), RunFinished)
+            worker.end_now()
+            worker.answer(5.0)
+            for place in temporary.iterdir():
+                if not (place / "pendel").exists():
+                    (place / "pendel").symlink_to(victim)
+        assert (folder / "pendel").is_symlink() and not list(victim.iterdir())
+    finally:
+        worker.kill()
+    assert not list(temporary.iterdir()), "nothing is left"
+
+
 def test_the_terminal_runs_a_drives_code_confined_and_a_crash_is_a_sentence(tmp_path, monkeypatch):
     """What the worker may not do, the command may not either: with --own-c, and where the C was allowed before."""
     time_loop()

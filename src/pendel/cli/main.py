@@ -110,7 +110,12 @@ def progress(drive: Drive, until: str | None) -> Iterator[Watch | None]:
     from pendel.core.verbs.running import read_figure
 
     watch, done = Watch.private(), threading.Event()
-    end = read_figure(drive, until or drive.settings["until"], "s", 1.0)
+    end = 0.0
+    with contextlib.suppress(DriveProblem):  # the run itself says what is wrong with its length
+        end = read_figure(drive, until or drive.settings["until"], "s", 0.0)
+    if not end > 0:
+        yield None
+        return
 
     def tell() -> None:
         while not done.wait(PROGRESS_EVERY):

@@ -11,6 +11,8 @@ from functools import singledispatch
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from pendel.core.verbs.asking import FindingReport, LoopReport, SignalReport
 from pendel.core.verbs.running import Measured, Ran
 
@@ -28,6 +30,8 @@ def plain(thing: Any) -> Any:
             key: {"unit": t.unit, "time": plain(t.t.tolist()), "values": plain(t.y_in().tolist())}
             for key, t in traces.items()
         }
+    if isinstance(thing, np.generic):
+        thing = thing.item()
     if isinstance(thing, float):
         return thing if math.isfinite(thing) else None
     if isinstance(thing, Path):

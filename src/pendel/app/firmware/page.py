@@ -223,12 +223,13 @@ class FirmwarePage(Page):
     # following the drive -------------------------------------------------------
 
     def _changed(self) -> None:
-        self.checked = None
+        """What is written, or being written, is C of another drive from now on."""
+        self.session.jobs.stop(WRITE_C)
+        self.shipped = self.checked = None
         self.saved_to = ""
-        if self.isVisible():
+        self.build_button.setEnabled(False)
+        if self.isVisible() or self._folder:
             self._late.start()
-        else:
-            self.shipped = None
 
     def showEvent(self, event) -> None:
         super().showEvent(event)
@@ -250,7 +251,7 @@ class FirmwarePage(Page):
         )
 
     def _written(self, job: Job) -> None:
-        if job.end is End.STOPPED or self._late.isActive():  # a newer one is to come
+        if job.stopping or self._late.isActive():  # of a drive that is another by now
             return
         self._take(job.result if job.end is End.FINISHED else Shipped(None, problem=job.sentence))
 

@@ -283,7 +283,9 @@ class Worker:
         """Whether the process may have run C of a user."""
         self._heard_from = 0.0
         self._folder = tempfile.TemporaryDirectory(prefix="pendel-run-", ignore_cleanup_errors=True)
-        """The one place where the worker may write."""
+        """The one place where the worker may write, beside its builds."""
+        self._cache: tempfile.TemporaryDirectory[str] | None = None
+        """The builds of a process that runs C of a user."""
         self.start()
 
     def start(self) -> None:
@@ -306,8 +308,12 @@ class Worker:
         if self._own_c:
             from pendel.core.plant.runtime import copy_loop  # slow to load, and seldom needed
 
-            environment["XDG_CACHE_HOME"] = self._folder.name
-            copy_loop(Path(self._folder.name))
+            # A new folder each time: in one that such C could write to, it may have left links for us to follow.
+            if self._cache is not None:
+                self._cache.cleanup()
+            self._cache = tempfile.TemporaryDirectory(prefix="pendel-run-", ignore_cleanup_errors=True)
+            environment["XDG_CACHE_HOME"] = self._cache.name
+            copy_loop(Path(self._cache.name))
         self._process = subprocess.Popen(
             command,
             pass_fds=(theirs.fileno(), memory),
@@ -450,6 +456,8 @@ class Worker:
         """End it for good."""
         self._end()
         self._folder.cleanup()
+        if self._cache is not None:
+            self._cache.cleanup()
 
 
 class Beside:
