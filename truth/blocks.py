@@ -11,8 +11,9 @@ import pendel
 from pendel.core.catalogue.declare import Block, Deck, Link
 from pendel.core.catalogue.index import kinds
 from pendel.core.controllers.deck import ControlDeck
-from pendel.core.controllers.emit import Emission, shipped_source, simulation_values
-from pendel.core.controllers.writer import NumberFormat
+from pendel.core.controllers.numbers.lowering import Choices, lower
+from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.controllers.numbers.source import shipped_alone
 from pendel.core.errors import PendelError
 from pendel.core.plant.compiler import UNIT
 from pendel.core.plant.runtime import load, pointer
@@ -104,7 +105,7 @@ def shapes(kind: str, deck: ControlDeck, seed: int, drift: bool) -> np.ndarray:
     """Mean, drift, amplitude, frequency and phase of each input."""
     rng = np.random.default_rng([seed, 7, *kind.encode()])
     rows = []
-    for entry in Emission(deck, NumberFormat.FLOAT32, with_sensors=False).inputs:
+    for entry in lower(deck, Choices(NumberFormat.FLOAT32)).inputs:
         turning = entry.signal.rpartition(".")[2] in TURNING
         rows.append(
             [
@@ -120,9 +121,10 @@ def shapes(kind: str, deck: ControlDeck, seed: int, drift: bool) -> np.ndarray:
 
 def last_signals(deck: ControlDeck, number: NumberFormat, shape: np.ndarray, ticks: int) -> np.ndarray:
     """Signals of the last `KEPT` ticks, shape (KEPT, signals)."""
-    library = load(shipped_source(deck, number) + UNIT + LONG_RUN)
+    made = lower(deck, Choices(number))
+    library = load(shipped_alone(made) + UNIT + LONG_RUN)
     memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
-    values = np.array(simulation_values(deck, with_sensors=False, seed=1) or [0.0])
+    values = np.zeros(1)
     library.pd_ctl_init.argtypes = [ctypes.c_void_p, ctypes.c_void_p]
     library.pd_ctl_init(ctypes.addressof(memory), pointer(values))
     n = len(deck.signals)
@@ -139,7 +141,7 @@ def last_signals(deck: ControlDeck, number: NumberFormat, shape: np.ndarray, tic
         ctypes.c_void_p,
     ]
     library.pd_long.restype = None
-    inputs = len(Emission(deck, number, with_sensors=False).inputs)
+    inputs = len(made.inputs)
     library.pd_long(
         ctypes.addressof(memory),
         ticks,

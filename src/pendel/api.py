@@ -4,7 +4,7 @@ What runs and judges is loaded when it is first called, so that the import takes
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -27,8 +27,10 @@ from pendel.run_view import NoSignal, Run
 from pendel.tables import html_table
 
 if TYPE_CHECKING:
+    from pendel.core.firmware.propose import ProposedFormats
     from pendel.core.loops.find import Loop
     from pendel.core.loops.linear import LinearModel
+    from pendel.core.verbs.shipping import FirmwareReport
 
 __all__ = ["CardView", "Drive", "NoSignal", "Run", "open_drive", "open_example"]
 
@@ -343,9 +345,54 @@ class Drive:
             self.do(proposal.command)
         return dict(proposal.left)
 
-    def write_c(self, folder: str | Path) -> list[Path]:
-        """Write the controller as C: source, header, example. Raises `DriveHasFindings` and `FileProblem`."""
-        return list(verbs.write_c(self.document, folder=folder))
+    def write_c(
+        self, folder: str | Path, *, number_format: str | None = None, blocks: Mapping[str, str] | None = None
+    ) -> list[Path]:
+        """Write the controller as C: source, header, example and library.
+
+        Parameters
+        ----------
+        number_format
+            of all blocks: ``"float64"``, ``"float32"``, ``"fixed32"`` or ``"fixed16"``; the drive's without it.
+        blocks
+            number formats of single blocks by their keys.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem, FileProblem
+        """
+        mix = [f"{block}={number}" for block, number in (blocks or {}).items()]
+        twin = self.document.copy()
+        return list(verbs.write_c(twin, folder=folder, number_format=number_format, blocks=mix))
+
+    def find_ranges(self) -> None:
+        """Run the drive and keep what the signals of its controller came to, for fixed point. Raises
+        `DriveHasFindings` and `DriveProblem`."""
+        self.do(commands.set_seen(self.document, verbs.ranges_of(self.document)))
+
+    def propose_formats(self, error: float = 2e-3) -> ProposedFormats:
+        """Take the narrowest number formats with which no signal of the controller is further off than this
+        share of its span (rms, in closed loop). Ranges are to be found before.
+
+        Raises
+        ------
+        DriveHasFindings
+        """
+        from pendel.core.firmware.propose import propose_formats
+
+        found = propose_formats(self.document, error)
+        self.do(commands.set_number_formats(self.document, found.formats, "Propose formats"))
+        return found
+
+    def firmware(self, *, check: bool = False, processor: Sequence[str] = ()) -> FirmwareReport:
+        """Report the controller as shipped: formats, ranges, findings; built and compared to the bit with
+        ``check``, and on emulated processors (``"m4f"``, ``"m3"``, ``"m0"``).
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem, BuildProblem
+        """
+        return verbs.firmware(self.document.copy(), check=check, processor=processor)
 
     def save(self, path: str | Path) -> None:
         file.save(self.document, Path(path))

@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pendel.app.drive.sheet.geometry import Box
+from pendel.app.firmware.formats_table import HOLDS
 from pendel.app.runs.strips import signals_mime
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands, file
@@ -471,22 +472,74 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
     run_with(window)
     window.show_page("Firmware")
     page = window.page("Firmware")
-    settle()
-    assert [page.table.item(r, 0).text() for r in range(page.table.rowCount())] == [
-        "travel_speed",
-        "travel_plan",
-        "speed_pi",
-        "current_pi",
-        "pulse_stage",
-    ]
-    assert "void car_door_drive_tick" in page.code.toPlainText()
+    assert until(lambda: page.table.signals)
+    assert list(page.table.boxes) == ["travel_speed", "travel_plan", "speed_pi", "current_pi", "pulse_stage"]
+    assert "void car_door_drive_tick" in page.code.text.toPlainText()
     page.build_button.click()
     assert until(lambda: page.checked or page.problem.text(), 60)
     assert page.problem.text() == ""
-    assert page.checked.ticks == 24001
+    assert page.checked.ticks == 24001 and not page.checked.unlike
     assert all(c.largest < 1e-3 * c.span for c in page.checked.compared)
     page.save(str(tmp_path / "c"))
-    assert sorted(os.listdir(tmp_path / "c")) == ["car_door_drive.c", "car_door_drive.h", "main.c"]
+    names = ["car_door_drive.c", "car_door_drive.h", "main.c", "pd_numbers.c", "pd_numbers.h"]
+    assert sorted(os.listdir(tmp_path / "c")) == names
+
+
+def choose(box, data):
+    box.setCurrentIndex(box.findData(data))
+    box.activated.emit(box.currentIndex())
+
+
+def test_formats_are_chosen_checked_run_and_proposed_on_the_firmware_page(window):
+    modelled = run_with(window)
+    window.show_page("Firmware")
+    page, drive = window.page("Firmware"), window.session.drive
+    assert until(lambda: page.table.signals)
+    choose(page.all_formats, "fixed16")
+    assert until(lambda: "Find ranges" in page.problem.text() or "find ranges" in page.problem.text())
+    assert page.table.signals and not page.save_button.isEnabled()
+    page.ranges_button.click()
+    assert until(lambda: drive.cards["encoder"].seen)
+    assert until(lambda: page.written and page.written.files)
+    at = page.table.signals.index("speed_pi.out")
+    assert "±24 A" in page.table.item(at, HOLDS).text()
+    # A range by hand that is too narrow is told, with its remedy; one that is none is refused with a sentence.
+    page.table.item(at, HOLDS).setText("±8 A")
+    assert until(lambda: page.written and page.written.findings)
+    assert "may reach 24 A" in page.written.findings[0].sentence
+    page.table.item(page.table.signals.index("speed_pi.out"), HOLDS).setText("9 A … 3 A")
+    assert until(lambda: "above its highest" in page.problem.text())
+    window.editing.undo()
+    window.editing.undo()
+    assert until(lambda: page.written and page.written.files and not page.written.findings)
+    # A value and its word, each from the other.
+    page.table.selectRow(page.table.signals.index("travel_plan.speed"))
+    word = page.conversion.word
+    word.setText("0x4000")
+    word.editingFinished.emit()
+    assert page.conversion.value.text() == "500 mm/s" or page.conversion.value.text() == "0.5 m/s"
+    page.conversion.value.setText("0.25 m/s")
+    page.conversion.value.editingFinished.emit()
+    assert word.text() == "8192 = 0x2000"
+    # The run has the shipped code inside, bit for bit what the build gives.
+    page.shipped.click()
+    shipped = run_with(window)
+    assert shipped is not modelled
+    window.show_page("Firmware")
+    assert until(lambda: page.written and page.written.files)
+    page.build_button.click()
+    assert until(lambda: page.checked or page.problem.text(), 60)
+    assert page.checked is not None and not page.checked.unlike
+    current = [r.trace("door_motor.current") for r in (modelled, shipped)]
+    gap = np.interp(current[0].t, current[1].t, current[1].y) - current[0].y
+    assert 0 < np.sqrt(np.mean(gap**2)) < 0.01 * np.ptp(current[0].y)
+    steps = window.session.undo.count()
+    page.propose_button.click()
+    assert until(lambda: page.proposed or page.problem.text(), 60)
+    assert page.proposed.reached and window.session.undo.count() == steps + 1
+    assert "fixed16" in page.proposed.formats.values()
+    window.editing.undo()
+    assert not any(card.number_format for card in drive.cards.values())
 
 
 def test_saved_c_is_that_of_the_drive_as_it_is(window, tmp_path):
@@ -497,7 +550,7 @@ def test_saved_c_is_that_of_the_drive_as_it_is(window, tmp_path):
     window.session.do(commands.set_value(drive, "speed_pi", "K_p", "41.5"))
     page.save(str(tmp_path / "at once"))
     assert until(lambda: (tmp_path / "at once" / "main.c").exists())
-    assert "speed_pi.K_p = 41.5f" in (tmp_path / "at once" / "car_door_drive.c").read_text()
+    assert "41.5f * e" in (tmp_path / "at once" / "car_door_drive.c").read_text()
     window.session.do(commands.set_value(drive, "speed_pi", "K_p", "42.5"))
     page.refresh()
     window.show_page("Drive")
@@ -505,7 +558,7 @@ def test_saved_c_is_that_of_the_drive_as_it_is(window, tmp_path):
     settle()
     window.show_page("Firmware")
     settle()
-    assert "speed_pi.K_p = 43.5f" in page.code.toPlainText() and page.build_button.isEnabled()
+    assert until(lambda: "43.5f * e" in page.code.text.toPlainText()) and page.build_button.isEnabled()
 
 
 def test_unsaved_changes_are_asked_for_once_and_the_file_reopens(window, questions):
@@ -529,6 +582,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 app = QApplication([])
 from pathlib import Path
+from pendel.app.firmware.formats_table import HOLDS
 from pendel.app.window.main_window import MainWindow
 from pendel.core.drive import commands
 w = MainWindow(QSettings(sys.argv[2], QSettings.Format.IniFormat))

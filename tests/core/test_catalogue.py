@@ -1,5 +1,7 @@
 """Every catalogue entry: builds, saves, reloads, runs, conserves energy or agrees with its shipped C."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -10,9 +12,12 @@ from pendel.core.catalogue.machines.flux import table_of
 from pendel.core.catalogue.own import EXAMPLE
 from pendel.core.check import examine
 from pendel.core.controllers.language import LanguageProblem, parse_update, read_update
-from pendel.core.controllers.writer import NumberFormat
+from pendel.core.controllers.numbers.lowering import Choices, lower
+from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.controllers.numbers.tree import CannotLower
 from pendel.core.drive import commands, file
-from pendel.core.firmware.ship import build_and_check
+from pendel.core.firmware.ranges import sizes_in
+from pendel.core.firmware.ship import compare
 from pendel.core.runs.simulate import prepare, run_drive
 from tests.core.test_flux_tables import I_D, I_Q, TABLE
 
@@ -179,19 +184,24 @@ def test_block_reloads_runs_and_its_shipped_code_agrees(kind_id):
     run = run_drive(prepared, until=0.1)
     assert not run.message
     assert np.ptp(run.trace(f"{key}.{out}").y) > 0 or kind_id == "constant"
-    checked = build_and_check(prepared.deck, NumberFormat.FLOAT32, run)
-    for c in checked.compared:
-        # At standstill rounding decides which way an observer sets out.
-        found, wanted = (
-            y[len(y) // 2 if kind_id == "emf_observer" else 0 :] for y in (c.shipped, c.simulated)
-        )
-        assert np.max(np.abs(found - wanted)) <= 2e-3 * max(c.span, 1e-3), c.signal
-    double = build_and_check(prepared.deck, NumberFormat.FLOAT64, run)
-    for c in double.compared:
+    for c in compare(lower(prepared.deck, Choices(NumberFormat.FLOAT64)), run):
         simulated = run.trace(c.signal).y
-        np.testing.assert_allclose(
-            c.shipped, simulated, atol=1e-9 * max(1.0, float(np.max(np.abs(simulated))))
-        )
+        gap = np.abs(replace(c, simulated=simulated).gap)
+        assert np.max(gap) <= 1e-9 * max(1.0, float(np.max(np.abs(simulated)))), c.signal
+    sizes = {f"{k}.{n}": x for k, found in sizes_in(prepared.deck, run).items() for n, x in found.items()}
+    for number, allowed in ((NumberFormat.FLOAT32, 2e-3), (NumberFormat.FIXED32, 1e-3), (NumberFormat.FIXED16, 0.05)):
+        try:
+            made = lower(prepared.deck, Choices(number), sizes)
+        except CannotLower as problem:
+            assert "float" in str(problem) and number.fixed
+            continue
+        for c in compare(made, run):
+            # At standstill rounding decides which way an observer sets out.
+            late = len(c.gap) // 2 if kind_id == "emf_observer" else 0
+            size = max(c.span, float(np.max(np.abs(c.simulated))), 1e-3)
+            # One tick at an edge may fall on either side of it.
+            gap = np.sort(np.abs(c.gap[late:]))[: -1 - len(c.gap) // 200]
+            assert np.max(gap) <= allowed * size, (number, c.signal, np.max(gap) / size)
 
 
 @pytest.mark.parametrize(

@@ -74,7 +74,13 @@ def test_run_writes_traces_with_names_and_units(example_path, tmp_path, ending):
 
 def test_written_c_compiles_strictly_and_runs(example_path, tmp_path):
     assert main(["c", str(example_path), str(tmp_path)]) == 0
-    assert sorted(p.name for p in tmp_path.iterdir()) == ["car_door_drive.c", "car_door_drive.h", "main.c"]
+    assert sorted(p.name for p in tmp_path.iterdir()) == [
+        "car_door_drive.c",
+        "car_door_drive.h",
+        "main.c",
+        "pd_numbers.c",
+        "pd_numbers.h",
+    ]
     assert "free of any condition" in (tmp_path / "car_door_drive.c").read_text()
     program = tmp_path / "example"
     subprocess.run(
@@ -86,6 +92,7 @@ def test_written_c_compiles_strictly_and_runs(example_path, tmp_path):
             "-Werror",
             "-pedantic",
             str(tmp_path / "car_door_drive.c"),
+            str(tmp_path / "pd_numbers.c"),
             str(tmp_path / "main.c"),
             "-lm",
             "-o",

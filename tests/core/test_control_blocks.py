@@ -6,9 +6,10 @@ import scipy.interpolate
 import scipy.signal
 
 import pendel
-from pendel.core.controllers.writer import NumberFormat
+from pendel.core.controllers.numbers.lowering import Choices, lower
+from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.errors import DriveHasFindings
-from pendel.core.firmware.ship import build_and_check
+from pendel.core.firmware.ship import compare
 from pendel.core.runs.simulate import prepare
 
 TICK = 1e-3
@@ -148,8 +149,8 @@ def test_a_memory_in_a_loop_gives_first_and_takes_in_later(first):
     late = in_a_loop(first, "delay", ticks="4").run(0.4)
     close(late["add.out"].y, scipy.signal.lfilter([1], [1, 0, 0, 0, 0.6], RANDOM))
     deck = prepare(in_a_loop(first, "delay", ticks="4").document).deck
-    checked = build_and_check(deck, NumberFormat.FLOAT64, late.kept)
-    assert all(c.largest < 1e-12 for c in checked.compared)
+    for compared in compare(lower(deck, Choices(NumberFormat.FLOAT64)), late.kept):
+        assert np.max(np.abs(compared.shipped - late[compared.signal].y)) < 1e-12
 
 
 def test_blocks_that_pass_on_at_once_may_not_form_a_loop():

@@ -9,7 +9,6 @@ import scipy.signal
 import pendel
 from pendel.cli.main import main
 from pendel.core.catalogue.own_block import EXAMPLES, LANGUAGE, MODES, C
-from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.errors import DriveHasFindings, DriveProblem
@@ -47,8 +46,9 @@ def test_a_typed_update_and_c_give_the_same_filter_as_scipy():
         d = bench(kind, own, {"x": FEED})
         run = d.run(0.299)
         np.testing.assert_allclose(run["under_test.y"].y, wanted[: len(run["under_test.y"].y)], atol=1e-12)
-        checked = build_and_check(prepare(d.document).deck, NumberFormat.FLOAT32, run.kept)
+        checked = build_and_check(prepare(d.document).lowered, run.kept)
         assert max(c.largest for c in checked.compared) < 1e-5
+        assert not checked.unlike
     d.set("under_test.T", "50 ms")  # its values are values like any other
     assert np.max(np.abs(d.run(0.299)["under_test.y"].y - wanted[: len(run["under_test.y"].y)])) > 0.1
 

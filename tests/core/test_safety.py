@@ -16,9 +16,11 @@ import pytest
 
 import pendel
 from pendel.core import trust
-from pendel.core.controllers.emit import emit, simulation_source
+from pendel.core.controllers.emit import simulation_source
+from pendel.core.controllers.numbers.lowering import Choices, lower
+from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.controllers.numbers.source import files
 from pendel.core.controllers.own_c import CProblem, read_c
-from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.errors import BuildProblem, DriveHasFindings, DriveProblem, FileProblem
@@ -58,19 +60,23 @@ def controller(title="Plain", name="Gain", comment="A comment."):
     return prepare(from_text(to_text(d.document))).deck
 
 
+def shipped(deck, number=NumberFormat.FLOAT32):
+    return files(lower(deck, Choices(number)))
+
+
 def without_comments(text):
     return re.sub(r"/\*.*?\*/", "", text, flags=re.DOTALL)
 
 
 @pytest.mark.parametrize("text", HOSTILE)
 def test_texts_of_a_drive_change_nothing_but_comments_in_its_c(text):
-    plain = emit(controller(), NumberFormat.FLOAT32)
+    plain = shipped(controller())
     for deck in (controller(name=text), controller(comment=text.replace("\\", "").replace('"', "'"))):
-        hostile = emit(deck, NumberFormat.FLOAT32)
+        hostile = shipped(deck)
         assert without_comments(hostile.source) == without_comments(plain.source)
         assert without_comments(simulation_source(deck)) == without_comments(simulation_source(controller()))
-        build_strictly(deck, hostile)
-    assert "pwned" not in without_comments(emit(controller(title=text), NumberFormat.FLOAT32).source).replace(
+        build_strictly(hostile)
+    assert "pwned" not in without_comments(shipped(controller(title=text)).source).replace(
         "pwned_1", ""
     ).replace("int_pwned", "")
 
@@ -80,12 +86,12 @@ def test_texts_of_a_drive_change_nothing_but_comments_in_its_c(text):
 )
 def test_a_drive_or_a_card_may_be_called_like_a_block_or_a_type(title):
     deck = controller(title=title)
-    build_strictly(deck, emit(deck, NumberFormat.FLOAT32))
+    build_strictly(shipped(deck))
     d = pendel.Drive("Cards")
     for n, name in enumerate(("In", "Out", "Tick", title)):
         d.add("constant", name, value=str(n))
     deck = prepare(d.document).deck
-    build_strictly(deck, emit(deck, NumberFormat.FLOAT64))
+    build_strictly(shipped(deck, NumberFormat.FLOAT64))
 
 
 def test_names_that_c_or_the_block_language_has_already_are_told_or_given_another():
@@ -103,7 +109,7 @@ def test_names_that_c_or_the_block_language_has_already_are_told_or_given_anothe
         ),
     )
     deck = prepare(d.document).deck
-    build_strictly(deck, emit(deck, NumberFormat.FLOAT32))
+    build_strictly(shipped(deck))
     for own in (
         OwnEquations(("x: in", "y: out"), (), ("table = 0",), (), ("y = mapped(table, 0.0, x, x)",)),
         OwnEquations(("x: in", "y: out"), (), (), (), ("y = interpolated(x, x)",)),
@@ -115,12 +121,12 @@ def test_names_that_c_or_the_block_language_has_already_are_told_or_given_anothe
 
 def test_written_c_replaces_only_what_pendel_wrote(tmp_path):
     deck = controller(title="Main")
-    paths = write_sources(deck, NumberFormat.FLOAT32, tmp_path)
-    assert sorted(p.name for p in paths) == ["main.c", "main_drive.c", "main_drive.h"]
-    write_sources(deck, NumberFormat.FLOAT32, tmp_path)
+    paths = write_sources(lower(deck, Choices()), tmp_path)
+    assert sorted(p.name for p in paths) == ["main.c", "main_drive.c", "main_drive.h", "pd_numbers.c", "pd_numbers.h"]
+    write_sources(lower(deck, Choices()), tmp_path)
     (tmp_path / "main.c").write_text("int main(void) { return 0; }\n")
     with pytest.raises(FileProblem, match="not written by Pendel"):
-        write_sources(deck, NumberFormat.FLOAT32, tmp_path)
+        write_sources(lower(deck, Choices()), tmp_path)
     assert (tmp_path / "main.c").read_text() == "int main(void) { return 0; }\n"
 
 

@@ -1,9 +1,9 @@
 # PYTHON_ARGCOMPLETE_OK
-"""``pendel check | signals | set | propose | run | measure | loops | c``: the verbs of `pendel.core.verbs`
+"""``pendel check | signals | set | propose | run | measure | loops | c | ranges | formats | firmware``: the verbs of `pendel.core.verbs`
 for terminals.
 
-Exit codes: 0 done; 1 the drive has faults, a loop is not stable, or the run failed; 2 the call or a file is
-wrong.
+Exit codes: 0 done; 1 the drive has faults, a loop is not stable, the run failed, or a build gave another bit; 2
+the call or a file is wrong.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ import argparse
 import contextlib
 import os
 import sys
+import tempfile
 import threading
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -31,11 +32,16 @@ STANDARD = "-"
 WRITES = {
     "run": "traces as .csv, .h5 or .mat; without it, CSV goes to the terminal",
     "set": "where the changed drive goes, - for the terminal; without it, into the file it came from",
+    "ranges": "where the changed drive goes, - for the terminal; without it, into the file it came from",
+    "formats": "where the changed drive goes, - for the terminal; without it, into the file it came from",
     "propose": "where the changed drive goes, - for the terminal; without it, into the file it came from",
 }
 PROGRESS_EVERY = 0.2
 """Seconds between two figures of progress."""
-EPILOGUE = "Exit codes: 0 done; 1 the drive has faults, a loop is not stable, or the run failed; 2 the call or a file is wrong."
+EPILOGUE = (
+    "Exit codes: 0 done; 1 the drive has faults, a loop is not stable, the run failed, or a build gave another "
+    "bit; 2 the call or a file is wrong."
+)
 
 
 def parser() -> argparse.ArgumentParser:
@@ -71,10 +77,15 @@ def parser() -> argparse.ArgumentParser:
 
 
 def add_parameter(sub: argparse.ArgumentParser, parameter: Parameter) -> None:
-    how: dict[str, Any] = {"metavar": parameter.shape, "help": parameter.sentence}
+    how: dict[str, Any] = {"metavar": parameter.shape, "help": parameter.sentence.replace("%", "%%")}
     if parameter.required:
         how |= {"nargs": "+"} if parameter.many else {}
         sub.add_argument(parameter.name, **how)
+        return
+    if parameter.flag:
+        sub.add_argument(
+            f"--{parameter.option or parameter.name}", action="store_true", help=parameter.sentence
+        )
         return
     how |= {"action": "append", "default": []} if parameter.many else {}
     sub.add_argument(f"--{parameter.option or parameter.name}", dest=parameter.name, **how)
@@ -192,6 +203,8 @@ def failed(result: Any) -> bool:
     """Whether a result is one that a script should stop at."""
     if (run := getattr(result, "run", None)) is not None:
         return bool(run.message)
+    if getattr(result, "unlike", False):
+        return True
     if not isinstance(result, list):
         return False
     stopping = any(getattr(each, "stops", False) for each in result)
@@ -223,7 +236,7 @@ def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
 
     if brings_c(drive) and not strange_c(drive):
         allow_all_of(drive)  # the list of what was allowed cannot be read any more
-    os.environ["TMPDIR"] = str(folder)
+    os.environ["TMPDIR"] = tempfile.tempdir = str(folder)
     if brings_c(drive):  # others load what lies in the common cache
         copy_loop(folder)
         os.environ["XDG_CACHE_HOME"] = str(folder)

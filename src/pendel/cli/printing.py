@@ -7,14 +7,18 @@ import math
 import sys
 from collections.abc import Mapping, Sequence
 from dataclasses import fields, is_dataclass
+from enum import Enum
 from functools import singledispatch
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from pendel.core.drive.findings import Finding
+from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.verbs.asking import FindingReport, LoopReport, SignalReport
 from pendel.core.verbs.running import Measured, Ran
+from pendel.core.verbs.shipping import FirmwareReport
 
 
 def as_json(result: Any) -> str:
@@ -36,6 +40,10 @@ def plain(thing: Any) -> Any:
         return thing if math.isfinite(thing) else None
     if isinstance(thing, Path):
         return str(thing)
+    if isinstance(thing, Enum):
+        return thing.value
+    if isinstance(thing, Finding):
+        return {"card": thing.card, "field": thing.field, "sentence": thing.sentence}
     if is_dataclass(thing) and not isinstance(thing, type):
         return {f.name: plain(getattr(thing, f.name)) for f in fields(thing) if f.name != "run"}
     if isinstance(thing, Mapping):
@@ -87,6 +95,55 @@ def _(result: Measured, verb: str) -> None:
     print("\nlost by", "mean power W", "energy J", sep="\t")
     for row in (*result.lost, *result.sums):
         print(row.what, f"{row.power:.6g}", f"{row.energy:.6g}", sep="\t")
+
+
+@show.register
+def _(result: ProposedFormats, verb: str) -> None:
+    for block, number in result.formats.items():
+        print(block, number, sep="\t")
+    words = "" if result.reached else f", more than the {100 * result.wanted:.3g} % wanted"
+    print(f"error {100 * result.error:.3g} % of {result.worst or 'nothing'}{words}", file=sys.stderr)
+    for tried in result.tried:
+        if not tried.taken:
+            print(
+                f"{tried.block} keeps 32 bits: 16 leave {100 * tried.error:.3g} % of {tried.signal}",
+                file=sys.stderr,
+            )
+    for block, reason in result.reasons.items():
+        print(f"{block} stays in float: {reason}", file=sys.stderr)
+
+
+@show.register
+def _(result: FirmwareReport, verb: str) -> None:
+    print("block", "every", "format", "signal", "lowest", "highest", "step", "bytes", sep="\t")
+    for block in result.blocks:
+        for k, signal in enumerate(block.signals):
+            ends = (f"{x:.6g}" if math.isfinite(x) else "" for x in (signal.low, signal.high))
+            step = f"{signal.step:.4g}" if signal.step else ""
+            data = block.data if k == 0 else ""
+            print(block.name, block.every, block.number.value, signal.signal, *ends, step, data, sep="\t")
+    for finding in result.findings:
+        print(f"attention: {finding.card}: {finding.sentence}")
+    if result.check is not None:
+        c = result.check
+        print(
+            f"\n{c.compiler}: {c.code_bytes} bytes of object file, {c.data_bytes} bytes of data, {c.ticks} ticks"
+        )
+        for build in c.unlike:
+            print(f"differs: {build}")
+        if not c.unlike:
+            print(f"the same to the bit: {', '.join(c.builds)}")
+        print("\nsignal", "largest difference from float 64", sep="\t")
+        for name, gap in c.differences.items():
+            print(name, f"{gap:.4g}", sep="\t")
+    for each in result.processors:
+        print(
+            f"\n{each.processor}: {each.mean:.0f} instructions a tick, {each.largest} at most; {each.flash} "
+            f"bytes of flash, {each.data} of data; {each.ticks} ticks "
+            f"{f'differ: {each.unlike}' if each.unlike else 'the same to the bit'}"
+        )
+        for name, count in each.by_block.items():
+            print(name, f"{count:.0f}", sep="\t")
 
 
 @singledispatch

@@ -1,127 +1,76 @@
-"""The Firmware page: the control deck as C, built, checked against the simulation, saved."""
+"""The Firmware page: the control deck in number formats, as C, built, checked against the simulation, saved."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
-from pygments import lex
-from pygments.lexers import CLexer
-from pygments.token import Token
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QColor, QFont, QSyntaxHighlighter, QTextCharFormat
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
+    QButtonGroup,
+    QComboBox,
     QFileDialog,
     QHBoxLayout,
-    QHeaderView,
-    QPlainTextEdit,
-    QTableWidget,
-    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
+from pendel.app.firmware.code_view import CodeView
+from pendel.app.firmware.conversion import Conversion
+from pendel.app.firmware.formats_table import FormatsTable, ends_of
+from pendel.app.firmware.written import Written, written_c
 from pendel.app.plots.plot import Plot
-from pendel.app.session.jobs import CHECK_SHIPPED, WRITE_C, End, Job
+from pendel.app.session.jobs import (
+    CHECK_SHIPPED,
+    FIND_RANGES,
+    ON_PROCESSOR,
+    PROPOSE_FORMATS,
+    WRITE_C,
+    End,
+    Job,
+    JobKind,
+)
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
-from pendel.app.widgets.basic import button, clear, column, figure_row, label, rule, wrapped
-from pendel.app.widgets.theme import code_font, tokens
+from pendel.app.widgets.basic import button, clear, column, figure_row, label, row, rule, scrolled, wrapped
+from pendel.app.widgets.theme import tokens
 from pendel.app.widgets.timers import single_shot
-from pendel.core.catalogue.declare import Kind
-from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.own_block import C
-from pendel.core.controllers.deck import BlockInstance, ControlDeck
-from pendel.core.controllers.emit import Source, call_of, emit
-from pendel.core.controllers.writer import NumberFormat
+from pendel.core.controllers.deck import ControlDeck
+from pendel.core.controllers.numbers.representation import NumberFormat, Rep
+from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
-from pendel.core.errors import DriveHasFindings, PendelError
-from pendel.core.firmware.ship import Checked, write_sources
+from pendel.core.errors import PendelError
+from pendel.core.firmware.processors import PROCESSORS, NoProcessor, OnProcessor, missing_tools
+from pendel.core.firmware.propose import ProposedFormats
+from pendel.core.firmware.ship import Checked, Compared, write_sources
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.simulate import is_ordered, prepare, signal_infos
-from pendel.core.runs.worker import Beside, CheckRequest, OrderRequest
+from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.worker import CheckRequest, FormatsRequest, ProcessorRequest, RangesRequest
 
-FORMAT = NumberFormat.FLOAT32
-LONGEST_CHECK = 300.0
+LONGEST_CHECK = 600.0
 """Seconds that building and checking may take."""
-
-
-LEXER = CLexer(stripnl=False, ensurenl=False)
-"""Building one takes much longer than a line."""
-
-
-class CodeColours(QSyntaxHighlighter):
-    """C highlighting by Pygments."""
-
-    def highlightBlock(self, text: str | None) -> None:
-        t = tokens()
-        tints = {
-            Token.Comment: t.moss,
-            Token.Keyword: t.petrol,
-            Token.Literal: t.brass_text,
-            Token.Comment.Preproc: t.muted,
-            Token.Name.Function: t.strong,
-        }
-        starts_inside = self.previousBlockState() == 1
-        whole = (text or "") if not starts_inside else "/*" + (text or "")
-        shift = 2 if starts_inside else 0
-        at = 0
-        inside = "/*" in whole and whole.rfind("/*") > whole.rfind("*/")
-        for kind, piece in lex(whole + ("*/" if inside else ""), LEXER):
-            tint = next((tints[k] for k in tints if kind in k), None)
-            if tint:
-                made = QTextCharFormat()
-                made.setForeground(QColor(tint))
-                if kind in Token.Keyword:
-                    made.setFontWeight(QFont.Weight.Bold)
-                start = max(0, at - shift)
-                self.setFormat(start, at - shift + len(piece) - start, made)
-            at += len(piece)
-        self.setCurrentBlockState(1 if inside else 0)
-
-
-def value_text(block: BlockInstance, kind: Kind) -> str:
-    """The first two of its values that its update uses."""
-    names = [v.name for v in kind.values if v.name in block.used_values][:2]
-    return ", ".join(f"{n} {number_text(block.values[n])}" for n in names) or "–"
-
-
-@dataclass(frozen=True)
-class Shipped:
-    """A control deck and its C, or why there is none."""
-
-    deck: ControlDeck | None
-    source: Source | None = None
-    problem: str = ""
-
-
-def shipped_c(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Shipped:
-    """The C of a drive's deck. What has to be ordered is ordered by the process beside."""
-    try:
-        if not is_ordered(drive):
-            worker.ask(OrderRequest(to_text(drive)), LONGEST_CHECK, stopping)
-        deck = prepare(drive).deck
-    except DriveHasFindings as problem:
-        return Shipped(None, problem=str(problem.findings[0]))
-    if not [b for b in deck.blocks if not b.sensor]:
-        return Shipped(
-            None,
-            problem="The control deck is empty: there is no code to make. Add a regulator on the Drive page.",
-        )
-    return Shipped(deck, emit(deck, FORMAT))
+WANTED = (("0.05 %", 5e-4), ("0.2 %", 2e-3), ("1 %", 1e-2), ("5 %", 5e-2))
+"""Errors that a proposal may leave: rms of a signal over its span."""
+FILE_TITLES = ("source", "header", "example", "library .h", "library .c")
+CLOCKS = (48e6, 72e6, 168e6)
+"""Hz: of which a tick's share is told."""
 
 
 class FirmwarePage(Page):
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(session, parent)
-        self.shipped: Shipped | None = None
+        self.written: Written | None = None
         """The deck of the drive as C, once it is written."""
         self.checked: Checked | None = None
+        self.ran: tuple[OnProcessor, ...] = ()
+        self.proposed: ProposedFormats | None = None
         self.saved_to = ""
         self._folder = ""
         """Where the C is to be saved as soon as it is written."""
@@ -142,9 +91,9 @@ class FirmwarePage(Page):
         inside = column(side, (16, 12, 14, 14), 6)
         inside.addWidget(label("From sheet to board", "heading"))
         self.steps = QVBoxLayout()
-        self.steps.setSpacing(8)
+        self.steps.setSpacing(7)
         inside.addLayout(self.steps)
-        inside.addSpacing(6)
+        inside.addSpacing(4)
         inside.addWidget(rule())
         inside.addWidget(label("Target", "heading"))
         self.target = QVBoxLayout()
@@ -152,51 +101,69 @@ class FirmwarePage(Page):
         inside.addStretch(1)
         self.problem = wrapped("", "wrong")
         inside.addWidget(self.problem)
+        self.ranges_button = button("Find ranges", self.find_ranges)
+        self.ranges_button.setToolTip(
+            "What each signal came to in the last run; fixed point has twice that room"
+        )
+        self.propose_button = button("Propose formats", self.propose)
+        self.propose_button.setToolTip("The narrowest mix of formats that stays within this error of the run")
+        self.wanted_error = QComboBox()
+        self.wanted_error.setAccessibleName("Wanted error")
+        for text, share in WANTED:
+            self.wanted_error.addItem(text, share)
+        self.wanted_error.setCurrentIndex(1)
         self.build_button = button("Build and check", self.build, "primary")
+        self.processor_button = button("On a processor", self.on_processors)
+        self.processor_button.setToolTip("Run it on emulated Cortex-M4F, M3 and M0+, and count instructions")
         self.save_button = button("Save C …", self.save)
+        inside.addWidget(self.ranges_button)
+        inside.addLayout(row(self.propose_button, self.wanted_error, spacing=4))
         inside.addWidget(self.build_button)
+        inside.addWidget(self.processor_button)
         inside.addWidget(self.save_button)
         return side
 
     def _build_middle(self) -> QWidget:
         middle = QWidget()
         inside = column(middle, (16, 12, 16, 8), 6)
-        self.heading = label("Blocks", "title")
-        inside.addWidget(self.heading)
-        inside.addWidget(label("in the order in which they run; sensors are the target's own", "muted"))
-        self.table = QTableWidget(0, 5)
-        self.table.setAccessibleName("Blocks")
-        self.table.setHorizontalHeaderLabels(
-            ["name in code", "every", "format", "value", "largest difference"]
-        )
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.table.setShowGrid(False)
-        self.table.verticalHeader().hide()
-        self.table.verticalHeader().setDefaultSectionSize(27)
-        header = self.table.horizontalHeader()
-        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-        for c, mode in enumerate(
-            (
-                QHeaderView.ResizeMode.Stretch,
-                QHeaderView.ResizeMode.ResizeToContents,
-                QHeaderView.ResizeMode.ResizeToContents,
-                QHeaderView.ResizeMode.Stretch,
-                QHeaderView.ResizeMode.ResizeToContents,
+        self.all_formats = QComboBox()
+        self.all_formats.setAccessibleName("Number format of all blocks")
+        for number in NumberFormat:
+            self.all_formats.addItem(number.label, number.value)
+        self.all_formats.activated.connect(lambda _: self._choose_for_all(self.all_formats.currentData()))
+        self.modelled = button("as modelled", lambda: self._run_as("as modelled"), "small")
+        self.shipped = button("as shipped", lambda: self._run_as("as shipped"), "small")
+        self.run_as = QButtonGroup(self)
+        for each in (self.modelled, self.shipped):
+            each.setCheckable(True)
+            each.setToolTip("Which controller the next run has inside")
+            self.run_as.addButton(each)
+        inside.addLayout(
+            row(
+                label("Blocks", "title"),
+                1,
+                label("all in", "muted"),
+                self.all_formats,
+                label("  runs with it", "muted"),
+                self.modelled,
+                self.shipped,
             )
-        ):
-            header.setSectionResizeMode(c, mode)
-        self.table.itemSelectionChanged.connect(self._show_block)
+        )
+        self.table = FormatsTable()
+        self.table.format_chosen.connect(
+            lambda block, number: self._do(commands.set_number_format(self.session.drive, block, number))
+        )
+        self.table.range_typed.connect(self._set_range)
+        self.table.signal_chosen.connect(lambda _: self._show_signal())
         inside.addWidget(self.table, 3)
-        self.compare_title = label("Shipped code against the simulation", "heading")
+        self.compare_title = label("", "heading")
         inside.addWidget(self.compare_title)
         self.both = Plot("", "")
         self.difference = Plot("difference", "", bottom="time, s")
         self.difference.setXLink(self.both)
         inside.addWidget(self.both, 2)
         inside.addWidget(self.difference, 2)
-        self.hint = label("Run the drive once, then press Build and check.", "muted")
+        self.hint = wrapped("Run the drive once, then press Build and check.", "muted")
         inside.addWidget(self.hint)
         return middle
 
@@ -204,20 +171,18 @@ class FirmwarePage(Page):
         side = QWidget()
         side.setObjectName("inspector")
         side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        side.setFixedWidth(404)
+        side.setFixedWidth(352)
         inside = column(side, (14, 12, 10, 10), 6)
-        self.file_tabs = QHBoxLayout()
-        self.file_tabs.setSpacing(0)
-        inside.addLayout(self.file_tabs)
-        self.code = QPlainTextEdit()
-        self.code.setReadOnly(True)
-        self.code.setAccessibleName("C source")
-        self.code.setFont(code_font(11))
-        self.code.setStyleSheet('font-family: "JetBrains Mono"; font-size: 11px; border: none;')
-        self.code.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
-        self.colours = CodeColours(self.code.document())
+        self.code = CodeView()
         inside.addWidget(self.code, 1)
-        self.file = "source"
+        self.conversion = Conversion(self._read_value)
+        inside.addWidget(self.conversion)
+        inside.addWidget(label("Findings", "heading"))
+        holder = QWidget()
+        self.findings = column(holder, (0, 0, 0, 0), 4)
+        self.findings_area = scrolled(holder)
+        self.findings_area.setMaximumHeight(150)
+        inside.addWidget(self.findings_area)
         return side
 
     # following the drive -------------------------------------------------------
@@ -225,260 +190,385 @@ class FirmwarePage(Page):
     def _changed(self) -> None:
         """What is written, or being written, is C of another drive from now on."""
         self.session.jobs.stop(WRITE_C)
-        self.shipped = self.checked = None
+        self.written = self.checked = self.proposed = None
+        self.ran = ()
         self.saved_to = ""
-        self.build_button.setEnabled(False)
+        for each in self._buttons:
+            each.setEnabled(False)
         if self.isVisible() or self._folder:
             self._late.start()
 
-    def showEvent(self, event) -> None:
+    @property
+    def _buttons(self) -> tuple[QWidget, ...]:
+        return (
+            self.ranges_button,
+            self.propose_button,
+            self.build_button,
+            self.processor_button,
+            self.save_button,
+        )
+
+    def showEvent(self, event: Any) -> None:
         super().showEvent(event)
-        if self.shipped is None:
+        if self.written is None:
             self.refresh()
 
     @property
     def deck(self) -> ControlDeck | None:
-        return self.shipped.deck if self.shipped else None
+        return self.written.deck if self.written else None
 
     def refresh(self) -> None:
         """Write the C of the drive as it is, beside the window; what is shown stays until it is there."""
         drive, worker = self.session.drive.copy(), self.session.beside_worker
         if not drive.cards:
-            self._take(Shipped(None))
+            self._take(Written())
             return
         self.session.jobs.start(
-            WRITE_C, lambda job: shipped_c(drive, worker, lambda: job.stopping), self._written
+            WRITE_C, lambda job: written_c(drive, worker, lambda: job.stopping), self._take_written
         )
 
-    def _written(self, job: Job) -> None:
+    def _take_written(self, job: Job) -> None:
         if job.stopping or self._late.isActive():  # of a drive that is another by now
             return
-        self._take(job.result if job.end is End.FINISHED else Shipped(None, problem=job.sentence))
+        self._take(job.result if job.end is End.FINISHED else Written(problem=job.sentence))
 
-    def _take(self, shipped: Shipped) -> None:
-        self.shipped = shipped
-        self.problem.setText(shipped.problem)
-        for widget in (self.build_button, self.save_button):
-            widget.setEnabled(shipped.deck is not None)
+    def _take(self, written: Written) -> None:
+        self.written = written
+        self.problem.setText(written.problem)
+        for each in (self.ranges_button, self.propose_button):
+            each.setEnabled(written.deck is not None)
+        for each in (self.build_button, self.processor_button, self.save_button):
+            each.setEnabled(written.files is not None)
         self._fill()
         folder, self._folder = self._folder, ""
-        if folder and shipped.deck is not None:
+        if folder and written.files is not None:
             self.save(folder)
         elif folder:
-            self.status_message.emit(shipped.problem)
+            self.status_message.emit(written.problem)
 
     def _fill(self) -> None:
-        blocks = [b for b in self.deck.blocks if not b.sensor] if self.deck else []
-        chosen = self.table.currentRow()
-        self.table.setRowCount(len(blocks))
-        largest = {}
-        if self.checked:
-            for c in self.checked.compared:
-                name = c.signal.split(".")[0]
-                if name not in largest or c.largest > largest[name].largest:
-                    largest[name] = c
-        infos = signal_infos(self.session.drive) if self.deck else {}
-        for r, block in enumerate(blocks):
-            c = largest.get(block.name)
-            unit = infos[c.signal].unit if c and c.signal in infos else ""
-            texts = (
-                block.name,
-                str(block.every),
-                "float 32",
-                value_text(block, kind_of(self.session.drive.cards[block.name])),
-                figure(c.largest, unit, 3) if c else "–",
-            )
-            for k, text in enumerate(texts):
-                item = QTableWidgetItem(text)
-                item.setToolTip(f"{block.title}: {text}")
-                if k in (1, 4):
-                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                self.table.setItem(r, k, item)
-        if blocks and not 0 <= chosen < len(blocks):
-            # The last block gives what leaves the deck; its difference holds all the others'.
-            self.table.selectRow(len(blocks) - 1)
-        self._fill_steps(len(blocks))
-        self._fill_target()
-        self._show_code()
-        self._show_block()
+        written, drive = self.written or Written(), self.session.drive
+        units = {k: i.unit for k, i in signal_infos(drive).items()} if written.deck else {}
+        gaps = {c.signal: c.largest for c in self.checked.compared} if self.checked else {}
+        by_hand = {f"{k}.{n}": ends for k, card in drive.cards.items() for n, ends in card.ranges.items()}
+        default = self._default_format(drive)
+        self.table.fill(written.facts, default, units, gaps, by_hand)
+        self.all_formats.setCurrentIndex(self.all_formats.findData(default.value))
+        chosen = self.shipped if drive.settings["controller"] == "as shipped" else self.modelled
+        chosen.setChecked(True)
+        self._fill_steps(written)
+        self._fill_target(written)
+        self._fill_findings(written)
+        names = list(written.files.texts) if written.files else []
+        self.code.show_files(written.files.texts if written.files else {}, dict(zip(names, FILE_TITLES)))
+        self._show_signal()
 
-    def _fill_steps(self, count: int) -> None:
+    @staticmethod
+    def _default_format(drive: Drive) -> NumberFormat:
+        try:
+            return NumberFormat(drive.settings["number_format"])
+        except ValueError:  # the drive's findings tell of it
+            return NumberFormat.FLOAT32
+
+    def _fill_steps(self, written: Written) -> None:
         clear(self.steps)
         c = self.checked
-        worst = max((x.largest / x.span for x in c.compared if x.span > 0), default=0.0) if c else 0.0
+        numbers = [b.number.label for b in written.facts]
+        mix = ", ".join(f"{numbers.count(n)} × {n}" for n in dict.fromkeys(numbers)) or "–"
+        found = any(card.seen for card in self.session.drive.cards.values())
+        lines = written.files.source.count("\n") + written.files.header.count("\n") if written.files else 0
+        same = c is not None and not c.unlike
         rows = (
-            ("Blocks", f"{count} blocks, all float 32", count > 0),
-            (
-                "Code",
-                f"{self.deck.name}.c · {self._lines()} lines" if self.deck else "–",
-                self.deck is not None,
-            ),
+            ("Formats", mix, bool(numbers)),
+            ("Ranges", "found in a run" if found else "proven only; none found in a run", found),
+            ("Code", f"{lines} lines of source and header" if written.files else "–", bool(lines)),
             ("Build", f"{c.compiler} · no warnings" if c else "not built yet", c is not None),
             (
                 "Check",
-                f"largest difference {worst:.1e} of the span".replace("-", "−") if c else "not checked yet",
-                c is not None and worst < 1e-2,
+                ("the same to the bit" if same else c.unlike[0]) if c else "not checked yet",
+                same,
             ),
             ("Save", self.saved_to or "not yet saved", bool(self.saved_to)),
         )
         for n, (name, text, done) in enumerate(rows, 1):
-            made = QWidget()
-            inside = QHBoxLayout(made)
-            inside.setContentsMargins(0, 0, 0, 0)
-            ring = label("✓" if done else str(n))
-            ring.setFixedSize(20, 20)
-            ring.setAlignment(Qt.AlignmentFlag.AlignCenter)
-            ring.setStyleSheet(
-                f"background: {tokens().moss if done else tokens().brass}; color: {tokens().card}; "
-                "border-radius: 10px; font-weight: bold; font-size: 11px;"
-            )
-            words = QVBoxLayout()
-            words.setSpacing(0)
-            words.addWidget(label(name))
-            words.addWidget(wrapped(text, "muted"))
-            inside.addWidget(ring, 0, Qt.AlignmentFlag.AlignTop)
-            inside.addLayout(words, 1)
-            self.steps.addWidget(made)
+            self.steps.addWidget(step_row(n, name, text, done))
 
-    def _lines(self) -> int:
-        assert self.shipped is not None and self.shipped.source is not None
-        return self.shipped.source.source.count("\n") + self.shipped.source.header.count("\n")
-
-    def _fill_target(self) -> None:
+    def _fill_target(self, written: Written) -> None:
         clear(self.target)
-        if self.deck is None:
+        if written.deck is None:
             return
         rows = [
-            ("word", "32 bit, float unit"),
-            ("sampling period", figure(self.deck.tick, "s", 3)),
-            ("computing delay", f"{self.deck.delay} tick"),
+            ("sampling period", figure(written.deck.tick, "s", 3)),
+            ("computing delay", f"{written.deck.delay} tick"),
         ]
+        if written.facts:
+            rows.append(("blocks' data", f"{sum(b.data for b in written.facts)} bytes"))
         if self.checked:
-            rows += [
-                ("data", f"{self.checked.data_bytes} bytes"),
-                ("object file", f"{self.checked.code_bytes / 1000:.1f} kB"),
-            ]
+            rows.append(("object file", f"{self.checked.code_bytes / 1000:.1f} kB"))
+        for each in self.ran:
+            rows.append((each.processor, f"{each.mean:.0f} (≤ {each.largest}) instr."))
         for name, value in rows:
             self.target.addLayout(figure_row(name, "", value))
+        if self.ran:
+            self.target.addWidget(wrapped(self._processor_words(written.deck.tick), "muted"))
 
-    def _show_code(self) -> None:
-        clear(self.file_tabs)
-        if self.shipped is None or self.deck is None or (source := self.shipped.source) is None:
-            self.code.setPlainText("")
-            return
-        texts = {
-            "source": (f"{self.deck.name}.c", source.source),
-            "header": (f"{self.deck.name}.h", source.header),
-            "example": ("main.c", source.example),
-        }
-        for key, (name, _) in texts.items():
-            made = button(name, lambda k=key: self._show_file(k), "small")
-            made.setCheckable(True)
-            made.setChecked(key == self.file)
-            self.file_tabs.addWidget(made)
-        self.file_tabs.addStretch(1)
-        if self.code.toPlainText() != texts[self.file][1]:
-            self.code.setPlainText(texts[self.file][1])
+    def _processor_words(self, period: float) -> str:
+        """Whether the processors did the same, and how much of a period they need."""
+        unlike = [f"{p.processor}: {p.unlike}" for p in self.ran if p.unlike]
+        if unlike:
+            return unlike[0]
+        late = [
+            f"{p.processor} at {clock / 1e6:.0f} MHz needs {100 * p.share(clock, period):.0f} % of a period"
+            for p in self.ran
+            for clock in CLOCKS
+            if p.share(clock, period) > 1.0
+        ]
+        if late:
+            return f"{late[0]}: too much."
+        return f"The same to the bit; {self.ran[0].flash / 1000:.1f} kB of flash on {self.ran[0].processor}."
 
-    def _show_file(self, key: str) -> None:
-        self.file = key
-        self._show_code()
+    def _fill_findings(self, written: Written) -> None:
+        clear(self.findings)
+        for finding in written.findings:
+            self.findings.addWidget(wrapped(finding.sentence))
+            if finding.fix is not None:
+                fix = button(
+                    f"Fix: {finding.fix_label[:1].lower()}{finding.fix_label[1:]}",
+                    lambda c=finding.fix: self._do(c),
+                    "link",
+                )
+                self.findings.addLayout(row(fix, 1))
+        for sentence in self._proposal_words():
+            self.findings.addWidget(wrapped(sentence, "muted"))
+        if not self.findings.count():
+            self.findings.addWidget(label("none", "muted"))
+        self.findings.addStretch(1)
 
-    def _show_block(self) -> None:
-        """Scroll the code to the chosen block's update and plot its comparison."""
+    def _proposal_words(self) -> list[str]:
+        """What the last proposal cost."""
+        p = self.proposed
+        if p is None:
+            return []
+        reached = "" if p.reached else f", more than the {100 * p.wanted:.3g} % wanted"
+        first = f"Proposed formats leave {100 * p.error:.2g} % at {p.worst or 'nothing'}{reached}."
+        kept = [
+            f"{t.block} keeps 32 bits: 16 would leave {100 * t.error:.2g} % at {t.signal}."
+            for t in p.tried
+            if not t.taken
+        ]
+        return [first, *kept, *(f"{b} stays in float: {why}" for b, why in p.reasons.items())]
+
+    def _show_signal(self) -> None:
+        """Scroll the code to the chosen signal's block, convert the signal, and plot its comparison."""
         for plot in (self.both, self.difference):
             for child in list(plot.getPlotItem().items):
                 plot.getPlotItem().removeItem(child)
-        self.both.setVisible(self.checked is not None)
-        self.difference.setVisible(self.checked is not None)
-        self.hint.setVisible(self.checked is None)
-        self.compare_title.setVisible(self.checked is not None)
-        r = self.table.currentRow()
-        blocks = [b for b in self.deck.blocks if not b.sensor] if self.deck else []
-        if not 0 <= r < len(blocks):
+        shown = self.checked is not None
+        for widget in (self.both, self.difference, self.compare_title):
+            widget.setVisible(shown)
+        self.hint.setVisible(not shown)
+        signal, made = self.table.chosen, self.written.lowered if self.written else None
+        if not signal or made is None:
+            self.conversion.show_signal("", None, "", "", 0.0)
             return
-        if self.file == "source":
-            cursor = self.code.document().find(f"void {call_of(blocks[r].kind)}(")
-            if not cursor.isNull():
-                self.code.setTextCursor(cursor)
-                bar = self.code.verticalScrollBar()
-                bar.setValue(max(0, cursor.blockNumber() - 2))
-        if self.checked is None or self.deck is None:
-            return
-        own = [c for c in self.checked.compared if c.signal.startswith(f"{blocks[r].name}.")]
-        if not own:
-            return
-        worst = max(own, key=lambda c: c.largest)
-        unit = signal_infos(self.session.drive)[worst.signal].unit
-        t = np.arange(len(worst.shipped)) * self.deck.tick
+        block, _, port = signal.partition(".")
+        if self.code.shown.endswith(".c"):
+            self.code.go_to(f"static void {made.members[block]}_")
+        rep: Rep = made.block(block).reps[port]
+        unit = signal_infos(self.session.drive)[signal].unit
+        self.conversion.show_signal(signal, rep, unit, rep.c_type, made.seen.get(signal, rep.step * 100))
+        compared = (
+            next((c for c in self.checked.compared if c.signal == signal), None) if self.checked else None
+        )
+        if compared is not None:
+            self._plot(compared, unit)
+
+    def _plot(self, compared: Compared, unit: str) -> None:
+        assert self.deck is not None and self.checked is not None
+        t = np.arange(len(compared.shipped)) * self.deck.tick
         step = max(1, len(t) // 4000)
-        self.both.set_caption(worst.signal, f"{unit + '; ' if unit else ''}simulation, and shipped (dashed)")
-        self.both.curve(t[::step], worst.simulated[::step], tokens().pale, 2.4)
-        self.both.curve(t[::step], worst.shipped[::step], tokens().strong, 1.2, Qt.PenStyle.DashLine)
-        gap = worst.shipped - worst.simulated
+        self.both.set_caption(compared.signal, f"{unit + '; ' if unit else ''}float 64, and shipped (dashed)")
+        self.both.curve(t[::step], compared.simulated[::step], tokens().pale, 2.4)
+        self.both.curve(t[::step], compared.shipped[::step], tokens().strong, 1.2, Qt.PenStyle.DashLine)
         self.difference.set_caption("difference", unit)
-        self.difference.curve(t[::step], gap[::step], tokens().contrast, 1.2)
-        low, high = float(np.min(worst.simulated)), float(np.max(worst.simulated))
+        self.difference.curve(t[::step], compared.gap[::step], tokens().contrast, 1.2)
+        low, high = float(np.min(compared.simulated)), float(np.max(compared.simulated))
         self.both.setXRange(0, float(t[-1]) if len(t) else 1.0, padding=0.01)
         self.both.setYRange(low - 0.05 * (high - low), high + 0.35 * (high - low or 1.0), padding=0)
         self.difference.autoRange()
         self.compare_title.setText(
-            f"Shipped code against the simulation, {number_text(self.checked.ticks)} ticks"
+            f"Shipped code against float 64, both fed with the run's inputs, {number_text(self.checked.ticks)} ticks"
         )
 
-    # doing ---------------------------------------------------------------------
+    # edits ---------------------------------------------------------------------
 
-    def build(self) -> None:
-        if not may_run(self.session, self):
+    def _do(self, command: commands.Command) -> None:
+        self.session.do(command)
+
+    def _choose_for_all(self, number: str) -> None:
+        """One format for the whole deck; what was chosen for single blocks goes, in the same step."""
+        drive = self.session.drive
+        single = {k: "" for k, card in drive.cards.items() if card.number_format}
+        command = commands.set_setting(drive, "number_format", number)
+        if single:
+            command = command.then(commands.set_number_formats(drive, single, ""), command.title)
+        self._do(command)
+
+    def _run_as(self, controller: str) -> None:
+        if self.session.drive.settings["controller"] != controller:
+            self._do(commands.set_setting(self.session.drive, "controller", controller))
+
+    def _set_range(self, signal: str, text: str) -> None:
+        block, _, port = signal.partition(".")
+        self._do(commands.set_range(self.session.drive, block, port, ends_of(text)))
+
+    def _read_value(self, text: str, unit: str) -> float:
+        names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
+        return value_in_field(text, unit, names)
+
+    # jobs ----------------------------------------------------------------------
+
+    def _own_c(self) -> bool:
+        return any(c.kind == C for c in self.session.drive.cards.values())
+
+    def _ask(
+        self,
+        kind: JobKind,
+        widget: Any,
+        busy: str,
+        request: Callable[[str, bytes], Any],
+        take: Callable[[Any], None],
+        *,
+        with_run: bool = True,
+    ) -> None:
+        """Ask the process beside, with the last run where it is needed; a second press stops it."""
+        if self.session.jobs.busy(kind):
+            self.session.jobs.stop(kind)
             return
-        if self.deck is None or self.session.jobs.busy(CHECK_SHIPPED):
+        if not may_run(self.session, self) or self.deck is None:
             return
         run = self.session.last_run
-        if run is None:
-            self.problem.setText(
-                "There is no run to take inputs from. Press Ctrl+R once, then build and check."
-            )
+        if with_run and run is None:
+            self.problem.setText("There is no run to take inputs from. Press Ctrl+R once, then try again.")
             return
+        text, title = to_text(self.session.drive), widget.text()
         self.problem.setText("")
-        self.build_button.setText("Building …")
-        self.build_button.setEnabled(False)
-        text, own_c = to_text(self.session.drive), any(c.kind == C for c in self.session.drive.cards.values())
+        widget.setText(busy)
 
-        def work(job: Job) -> Checked:
-            """The shipped code beside the simulation's, in the process beside."""
-            request = CheckRequest(text, FORMAT, self.session.shelf.file_of(run), own_c)
-            checked: Checked = self.session.beside_worker.ask(request, LONGEST_CHECK, lambda: job.stopping)
-            return checked
+        def work(job: Job) -> Any:
+            data = self.session.shelf.file_of(run) if with_run and run is not None else b""
+            return self.session.beside_worker.ask(request(text, data), LONGEST_CHECK, lambda: job.stopping)
 
-        self.session.jobs.start(CHECK_SHIPPED, work, lambda job: self._compare(job, text))
+        def then(job: Job) -> None:
+            widget.setText(title)
+            if job.end is End.FAILED:
+                self.problem.setText(job.sentence)
+            elif job.end is End.FINISHED and text != to_text(self.session.drive):
+                self.problem.setText("The drive was changed meanwhile. Do it once more.")
+            elif job.end is End.FINISHED:
+                take(job.result)
 
-    def _compare(self, job: Job, text: str) -> None:
-        self.build_button.setText("Build and check")
-        self.build_button.setEnabled(self.deck is not None)
-        if job.end is End.FINISHED and text != to_text(self.session.drive):
-            self.problem.setText("The drive was changed while it was checked. Build and check it once more.")
-            return
-        self.checked = job.result
-        if job.end is not End.FINISHED:
-            self.problem.setText(job.sentence)
+        self.session.jobs.start(kind, work, then)
+
+    def find_ranges(self) -> None:
+        """Keep what the signals came to in the last run."""
+        own = self._own_c()
+        self._ask(
+            FIND_RANGES,
+            self.ranges_button,
+            "Finding …",
+            lambda text, run: RangesRequest(text, run, own),
+            lambda sizes: self._do(commands.set_seen(self.session.drive, sizes)),
+        )
+
+    def propose(self) -> None:
+        """Take the narrowest formats that stay within the wanted error."""
+        own, wanted = self._own_c(), float(self.wanted_error.currentData())
+        self._ask(
+            PROPOSE_FORMATS,
+            self.propose_button,
+            "Stop",
+            lambda text, run: FormatsRequest(text, wanted, own),
+            self._take_proposal,
+            with_run=False,
+        )
+
+    def _take_proposal(self, proposed: ProposedFormats) -> None:
+        self._do(commands.set_number_formats(self.session.drive, proposed.formats, "Propose formats"))
+        self.proposed = proposed
+        if self.written is not None:
+            self._fill_findings(self.written)
+
+    def build(self) -> None:
+        own = self._own_c()
+        self._ask(
+            CHECK_SHIPPED,
+            self.build_button,
+            "Building …",
+            lambda text, run: CheckRequest(text, run, own),
+            self._take_check,
+        )
+
+    def _take_check(self, checked: Checked) -> None:
+        self.checked = checked
         self._fill()
 
+    def on_processors(self) -> None:
+        """Run the controller on emulated processors."""
+        if missing := missing_tools():
+            self.problem.setText(str(NoProcessor(missing)))
+            return
+        own, wanted = self._own_c(), tuple(p.id for p in PROCESSORS)
+        self._ask(
+            ON_PROCESSOR,
+            self.processor_button,
+            "Running …",
+            lambda text, run: ProcessorRequest(text, run, wanted, own),
+            self._take_processors,
+        )
+
+    def _take_processors(self, ran: tuple[OnProcessor, ...]) -> None:
+        self.ran = ran
+        if self.written is not None:
+            self._fill_target(self.written)
+
     def save(self, folder: str = "") -> None:
-        if self.shipped is not None and self.deck is None:
+        if self.written is not None and self.written.files is None:
             self.status_message.emit(self.problem.text())
             return
         folder = folder or QFileDialog.getExistingDirectory(self, "Folder for the C files")
         if not folder:
             return
-        if self.deck is None:
+        if self.written is None or self.written.lowered is None:
             self._folder = folder
             self.refresh()
             return
         try:
-            paths = write_sources(self.deck, FORMAT, Path(folder))
+            paths = write_sources(self.written.lowered, Path(folder))
         except PendelError as problem:
             self.problem.setText(str(problem))
             return
-        self.saved_to = f"{paths[0].name}, {paths[1].name}, {paths[2].name}"
+        self.saved_to = ", ".join(p.name for p in paths)
         self._fill()
         self.status_message.emit(f"Saved {self.saved_to} in {folder}.")
+
+
+def step_row(number: int, name: str, text: str, done: bool) -> QWidget:
+    """One step on the way to the board, with a tick where it is done."""
+    made = QWidget()
+    inside = QHBoxLayout(made)
+    inside.setContentsMargins(0, 0, 0, 0)
+    ring = label("✓" if done else str(number))
+    ring.setFixedSize(20, 20)
+    ring.setAlignment(Qt.AlignmentFlag.AlignCenter)
+    ring.setStyleSheet(
+        f"background: {tokens().moss if done else tokens().brass}; color: {tokens().card}; "
+        "border-radius: 10px; font-weight: bold; font-size: 11px;"
+    )
+    words = QVBoxLayout()
+    words.setSpacing(0)
+    words.addWidget(label(name))
+    words.addWidget(wrapped(text, "muted"))
+    inside.addWidget(ring, 0, Qt.AlignmentFlag.AlignTop)
+    inside.addLayout(words, 1)
+    return made

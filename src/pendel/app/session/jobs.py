@@ -53,9 +53,23 @@ JUDGE = JobKind("judge", "process beside", "The loops cannot be judged", newest_
 PROPOSE = JobKind("propose", "process beside", "No gains proposed")
 CHECK_SHIPPED = JobKind("check shipped code", "process beside", "The shipped code cannot be checked")
 WRITE_C = JobKind("write C", "firmware", "The C cannot be written", newest_wins=True)
+FIND_RANGES = JobKind("find ranges", "process beside", "No ranges found")
+PROPOSE_FORMATS = JobKind("propose formats", "process beside", "No formats proposed")
+ON_PROCESSOR = JobKind("run on a processor", "process beside", "It did not run on a processor")
 READ_RUNS = JobKind("read kept runs", "disk", "The kept runs cannot be read", newest_wins=True)
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
-KINDS = (RUN, JUDGE, PROPOSE, CHECK_SHIPPED, WRITE_C, READ_RUNS, EVALUATE)
+KINDS = (
+    RUN,
+    JUDGE,
+    PROPOSE,
+    CHECK_SHIPPED,
+    WRITE_C,
+    FIND_RANGES,
+    PROPOSE_FORMATS,
+    ON_PROCESSOR,
+    READ_RUNS,
+    EVALUATE,
+)
 
 
 class Job:

@@ -390,7 +390,7 @@ class Block(Kind):
     holds: frozenset[str] = frozenset()
     """Inputs that do not act on the outputs within the same tick (they break loops)."""
     turns: frozenset[str] = frozenset()
-    """Inputs that take an angle as well within one turn; formats with few digits get it so."""
+    """Ports of an angle that may as well come within one turn; formats with few digits have it so."""
     tables: Callable[[Values, Card], list[tuple[float, float]]] | None = None
     smooth: Mapping[str, float] = field(default_factory=dict)
     """Values that stand in for linear models, where the update as it is only moves in steps."""

@@ -24,6 +24,9 @@ class Examined:
     """``card.state`` of every starting value that was entered and does not follow from a default."""
     profiles: dict[str, tuple[list[float], list[float]]] = field(default_factory=dict)
 
+    ranges: dict[str, tuple[float, float]] = field(default_factory=dict)
+    """Lowest and highest values set by hand, by ``card.signal``."""
+
     @property
     def faults(self) -> list[Finding]:
         return [f for f in self.findings if f.stops]

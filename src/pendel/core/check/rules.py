@@ -7,6 +7,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.check.cards import cards
 from pendel.core.check.examined import Examined, Rule, Subject
 from pendel.core.check.fixed_steps import harmonics
+from pendel.core.check.formats import formats
 from pendel.core.check.settings import quantities, settings
 from pendel.core.check.wires import ports, taps, wires
 from pendel.core.drive.document import Drive
@@ -19,7 +20,17 @@ def unknown_kinds(of: Subject) -> None:
     of.result.findings += of.unknown
 
 
-RULES: tuple[Rule, ...] = (quantities, settings, unknown_kinds, cards, harmonics, wires, ports, taps)
+RULES: tuple[Rule, ...] = (
+    quantities,
+    settings,
+    unknown_kinds,
+    cards,
+    formats,
+    harmonics,
+    wires,
+    ports,
+    taps,
+)
 """In an order in which each finds evaluated what it looks at. A kind adds its own by `Kind.rules`."""
 
 

@@ -75,7 +75,7 @@ class BlockInstance:
     sensor: bool
     holds: frozenset[str] = frozenset()
     turns: frozenset[str] = frozenset()
-    """Inputs that take an angle within one turn."""
+    """Ports of an angle, which counts within one turn."""
     table: tuple[tuple[float, float], ...] = ()
     regulates: tuple[Regulation, ...] = ()
     smooth: Mapping[str, float] = field(default_factory=dict)

@@ -1,26 +1,19 @@
-"""Readable C of a control deck in a chosen number format: one source, one header, no globals, no allocation."""
+"""C of a control deck for the simulation: float64, sensors included, values set from outside; no globals, no
+allocation. What is shipped is written in `pendel.core.controllers.numbers`."""
 
 from __future__ import annotations
 
 import ast
-import math
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
-from pendel.core.controllers.c_names import comment, drive_name, identifier, identifiers
-from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part, Step
+from pendel.core.controllers.c_names import drive_name, identifier, identifiers
+from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part
 from pendel.core.controllers.language import Update, names_in
 from pendel.core.controllers.own_c import CheckedC
-from pendel.core.controllers.writer import LIBRARY, NumberFormat, Writer, accumulated, fields_of
-
-
-@dataclass(frozen=True)
-class Source:
-    header: str
-    source: str
-    example: str
+from pendel.core.controllers.writer import Writer, fields_of
 
 
 def type_of(kind: str) -> str:
@@ -30,8 +23,6 @@ def type_of(kind: str) -> str:
 def call_of(kind: str, verb: str = "update") -> str:
     return f"pd_{identifier(kind)}_{verb}"
 
-
-LICENCE = "Made by Pendel from your drive. This code is yours, free of any condition."
 
 INTRINSIC_C = {
     "saturate": "static real_t pd_saturate(real_t x, real_t low, real_t high)\n{\n    return x < low ? "
@@ -80,21 +71,6 @@ INTRINSIC_C = {
     "= ((double)((*rng * UINT64_C(2685821657736338717)) >> 11) + 0.5) / 9007199254740992.0;\n    }\n"
     "    return (real_t)(sqrt(-2.0 * log(u[0])) * cos(6.283185307179586 * u[1]));\n}\n",
 }
-SUMS_C = {
-    "pd_add": "/* Adds to a sum and keeps what it rounds away (Knuth: The Art of Computer Programming 2, "
-    "4.2.2, theorem B).\n"
-    " * Do not build with options that reorder sums, such as -ffast-math. */\n"
-    "static void pd_add(real_t *sum, real_t *rest, real_t step)\n{\n    real_t next = *sum + step, part = "
-    "next - *sum;\n"
-    "    real_t lost = ((*sum - (next - part)) + (step - part)) + *rest;\n    *sum = next + lost;\n    "
-    "*rest = lost - (*sum - next);\n}\n",
-    "pd_wrap": "static void pd_wrap(real_t *angle, real_t *rest)\n{\n    const real_t turn = "
-    "(real_t)6.2831854820251465, less = (real_t)1.7484556000744487e-7;\n"
-    "    const real_t turns = floor(*angle / turn + (real_t)0.5);\n    if (turns != 0) {\n        "
-    "pd_add(angle, rest, -turn * turns);\n        pd_add(angle, rest, less * turns);\n    }\n}\n",
-    "pd_put": "static void pd_put(real_t *sum, real_t *rest, real_t x)\n{\n    if (x != *sum) {\n        "
-    "*sum = x;\n        *rest = 0;\n    }\n}\n",
-}
 MEMORY_C = {"line": "pd_line_t line;", "rng": "uint64_t rng;", "table": "pd_table_t table;"}
 TYPES_C = {
     "line": "typedef struct {\n    real_t *past;\n    int length;\n    int at;\n} pd_line_t;\n",
@@ -116,43 +92,22 @@ def intrinsics_used(deck_blocks: Sequence[BlockInstance]) -> set[str]:
 
 
 @dataclass(frozen=True)
-class Input:
-    """A signal from outside; an angle (rad) that few digits would blur comes within one ``turn``."""
-
-    signal: str
-    turn: bool = False
-
-
-@dataclass(frozen=True)
 class Emission:
-    """How a deck is written: number format, and whether sensors are part of it (simulation) or inputs
-    (target)."""
+    """How a deck is written."""
 
     deck: ControlDeck
-    number: NumberFormat
-    with_sensors: bool
-    sized_outside: bool = False
-    """Whether values, tables and delay lines come from outside at the start, so that the text holds none."""
 
     @property
-    def blocks(self) -> list[BlockInstance]:
-        return [b for b in self.deck.blocks if self.with_sensors or not b.sensor]
+    def blocks(self) -> tuple[BlockInstance, ...]:
+        return self.deck.blocks
 
     @property
-    def steps(self) -> list[Step]:
-        return [s for s in self.deck.steps if self.with_sensors or not self.deck.block(s.block).sensor]
-
-    @property
-    def inputs(self) -> list[Input]:
-        """What the blocks read from outside, in order of first use."""
+    def inputs(self) -> list[str]:
+        """Signals that the blocks read from outside, in order of first use."""
         inside = {f"{b.name}.{p}" for b in self.blocks for p in b.outputs}
-        found = [
-            Input(s, self.number.loses and port in b.turns)
-            for b in self.blocks
-            for port, s in b.sources.items()
-            if s and s not in inside
-        ]
-        return list(dict.fromkeys(found))
+        return list(
+            dict.fromkeys(s for b in self.blocks for s in b.sources.values() if s and s not in inside)
+        )
 
     @property
     def values(self) -> list[tuple[str, str]]:
@@ -167,36 +122,25 @@ class Emission:
         """Members of the controller's struct by block."""
         return identifiers((b.name for b in self.blocks), OWN_MEMBERS)
 
-    @cached_property
-    def lines(self) -> dict[str, str]:
-        """Members that hold the past of blocks with a delay line."""
-        with_line = [b.name for b in self.blocks if "line" in b.code.memory]
-        found = identifiers(
-            (f"{self.members[n]}_past" for n in with_line), (*OWN_MEMBERS, *self.members.values())
-        )
-        return {n: found[f"{self.members[n]}_past"] for n in with_line}
+    @property
+    def lines(self) -> list[str]:
+        """Blocks with a delay line."""
+        return [b.name for b in self.blocks if "line" in b.code.memory]
 
     @cached_property
-    def fed(self) -> dict[Input, str]:
-        """Members of the struct of inputs."""
-        signals = [i.signal for i in self.inputs]
-        wished = {
-            i: f"{i.signal}_turn" if i.turn and signals.count(i.signal) > 1 else i.signal for i in self.inputs
-        }
-        names = identifiers(wished.values())
-        return {i: names[text] for i, text in wished.items()}
+    def fed(self) -> dict[str, str]:
+        """Members of the struct of inputs by signal."""
+        return identifiers(self.inputs)
 
     @cached_property
     def given(self) -> dict[str, str]:
         """Members of the struct of outputs by command."""
         return identifiers(self.deck.commands)
 
-    def source_of(self, signal: str, turn: bool = False) -> str:
+    def source_of(self, signal: str) -> str:
         """Where a signal stands in the controller."""
         name, _, port = signal.partition(".")
-        if name in self.members:
-            return f"c->{self.field(name, port)}"
-        return f"c->in.{self.fed[Input(signal, turn and self.number.loses)]}"
+        return f"c->{self.field(name, port)}" if name in self.members else f"c->in.{self.fed[signal]}"
 
     def field(self, block: str, argument: str) -> str:
         return f"{self.members[block]}.{fields_of(self.deck.block(block).code)[argument]}"
@@ -212,16 +156,11 @@ def block_structs(em: Emission) -> str:
             continue
         seen.add(block.kind)
         fields = fields_of(block.code)
-        kept = accumulated(block.code, block.states) if em.number.loses else frozenset()
         groups = (
             [fields[n] for n in block.inputs if n in fields],
             [fields[n] for n in block.outputs if n in fields],
             [fields[n] for n in (*block.used_values, "dt")],
-            [
-                name
-                for s in block.states
-                for name in (fields[s], *([f"{fields[s]}_rest"] if s in kept else []))
-            ],
+            [fields[s] for s in block.states],
         )
         rows = [f"    real_t {', '.join(group)};" for group in groups if group]
         rows += [f"    {MEMORY_C[m]}" for m in block.code.memory]
@@ -231,59 +170,33 @@ def block_structs(em: Emission) -> str:
 
 def header(em: Emission) -> str:
     name = em.name
-    guard = f"{name.upper()}_H"
     memory = {m for b in em.blocks for m in b.code.memory}
     types = "\n".join(TYPES_C[m] for m in ("line", "table") if m in memory)
-    inputs = "".join(
-        f"    real_t {em.fed[i]};{'  /* rad, within one turn either way */' if i.turn else ''}\n"
-        for i in em.inputs
-    )
+    inputs = "".join(f"    real_t {em.fed[i]};\n" for i in em.inputs)
     outputs = "".join(f"    real_t {em.given[p]};\n" for p in em.deck.commands)
     blocks = "".join(f"    {type_of(b.kind)} {em.members[b.name]};\n" for b in em.blocks)
-    itself = "/* It points into itself: do not copy it once it is initialised. */\n" if em.lines else ""
-    if not em.sized_outside:
-        blocks += "".join(
-            f"    real_t {past}[{em.deck.block(b).line_places}];\n" for b, past in em.lines.items()
-        )
     return (
-        f"/* {name}.h: controller, all values in SI units.\n * {LICENCE}\n */\n#ifndef {guard}\n#define "
-        f"{guard}\n\n#include <stdint.h>\n\n"
-        f"typedef {em.number.value} real_t;\n\n{types}\n{block_structs(em)}\n"
-        "/* What is measured at each tick. */\ntypedef struct "
-        f"{{\n{inputs or '    real_t unused;' + chr(10)}}} {name}_in_t;\n\n"
-        "/* What goes to the power stage. */\ntypedef struct "
-        f"{{\n{outputs or '    real_t unused;' + chr(10)}}} {name}_out_t;\n\n"
-        f"{itself}typedef struct {{\n    uint32_t tick;\n    {name}_in_t in;\n    {name}_out_t "
-        f"out;\n{blocks}}} {name}_t;\n\n"
-        f"void {name}_init({name}_t *c);\n\n/* Call every {em.deck.tick * 1e6:g} us after filling c->in; "
-        f"then use c->out. */\nvoid {name}_tick({name}_t *c);\n\n#endif\n"
+        f"#include <stdint.h>\n\ntypedef double real_t;\n\n{types}\n{block_structs(em)}\n"
+        f"typedef struct {{\n{inputs or '    real_t unused;' + chr(10)}}} {name}_in_t;\n\n"
+        f"typedef struct {{\n{outputs or '    real_t unused;' + chr(10)}}} {name}_out_t;\n\n"
+        f"typedef struct {{\n    uint32_t tick;\n    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
     )
 
 
-def update_functions(block: BlockInstance, number: NumberFormat, *, split: bool) -> str:
+def update_functions(block: BlockInstance, *, split: bool) -> str:
     """The update of a kind; where a loop needs it, in its two halves."""
-    states = frozenset(block.states)
     if not split:
-        return update_function(block.kind, block.code, states, "update", number)
+        return update_function(block.kind, block.code, "update")
     give, take = block.code.halves(block.holds)
-    note = "Gives the output first and takes the input in later, since it stands in a loop."
-    return "\n".join(
-        (
-            update_function(
-                block.kind, replace(give, comment=f"{give.comment} {note}".strip()), states, "give", number
-            ),
-            update_function(block.kind, replace(take, comment=""), states, "take", number),
-        )
-    )
+    return "\n".join((update_function(block.kind, give, "give"), update_function(block.kind, take, "take")))
 
 
 @lru_cache(maxsize=256)
-def update_function(kind: str, code: Update, states: frozenset[str], verb: str, number: NumberFormat) -> str:
+def update_function(kind: str, code: Update, verb: str) -> str:
     head = f"static void {call_of(kind, verb)}({type_of(kind)} *b)\n"
     if code.verbatim:
         return head + verbatim_body(code)
-    writer = Writer(code, states, number)
-    told = f"{comment(code.comment)}\n" if code.comment else ""
+    writer = Writer(code)
     lines = writer.statements(code.body, 1, set())
     assigned = set().union(*(names_in(statement) for statement in code.body))
     branch_locals = [
@@ -297,7 +210,7 @@ def update_function(kind: str, code: Update, states: frozenset[str], verb: str, 
             f"    real_t {', '.join(f'{n} = 0' for n in branch_locals)};",
             *[re.sub(r"^(        +)real_t ", r"\1", line) for line in lines],
         ]
-    return f"{told}{head}{{\n" + "\n".join(lines) + "\n}\n"
+    return f"{head}{{\n" + "\n".join(lines) + "\n}\n"
 
 
 OWN_CALL = re.compile(rf"\b({'|'.join(name for name in INTRINSIC_C)})(?=\s*\()")
@@ -315,70 +228,29 @@ def verbatim_body(code: Update) -> str:
 
 
 def source_text(em: Emission) -> str:
-    name = em.name
     used = intrinsics_used(em.blocks)
-    macros = (
-        "".join(f"#define {f} {g}\n" for f, g in LIBRARY.items() if f in used)
-        if em.number is NumberFormat.FLOAT32
-        else ""
-    )
     kinds = {b.kind: b for b in reversed(em.blocks)}
-    split = {em.deck.block(s.block).kind for s in em.steps if s.part is not Part.WHOLE}
-    whole = {em.deck.block(s.block).kind for s in em.steps if s.part is Part.WHOLE}
+    split = {em.deck.block(s.block).kind for s in em.deck.steps if s.part is not Part.WHOLE}
+    whole = {em.deck.block(s.block).kind for s in em.deck.steps if s.part is Part.WHOLE}
     updates = "\n".join(
-        update_functions(kinds[k], em.number, split=halved)
+        update_functions(kinds[k], split=halved)
         for k in dict.fromkeys(b.kind for b in em.blocks)
         for halved, found in ((False, whole), (True, split))
         if k in found
     )
-    texts = [text for key, text in INTRINSIC_C.items() if key in used]
-    texts += [text for key, text in SUMS_C.items() if f"{key}(" in updates]
-    functions = "\n".join(texts)
-    return (
-        f"/* {name}.c: controller of {len(em.blocks)} blocks, sampling period {em.deck.tick * 1e6:g} us.\n * "
-        f'{LICENCE}\n */\n#include "{name}.h"\n#include <math.h>\n\n'
-        f"{macros}{functions}\n{updates}\n{init_function(em)}\n{tick_function(em)}"
-    )
-
-
-def init_function(em: Emission) -> str:
-    """Sets values, tables and delay lines; where values come from outside, only clears."""
-    name, lines, tables = em.name, [], []
-    for block in [] if em.sized_outside else em.blocks:
-        member, fields = em.members[block.name], fields_of(block.code)
-        lines.append(f"    {comment(block.title)}")
-        for value in block.used_values:
-            lines.append(f"    c->{member}.{fields[value]} = {em.number.literal(block.values[value])};")
-        lines.append(f"    c->{member}.dt = {em.number.literal(em.deck.tick * block.every)};")
-        if block.name in em.lines:
-            lines.append(f"    c->{member}.line.past = c->{em.lines[block.name]};")
-            lines.append(f"    c->{member}.line.length = {block.line_places};")
-        if block.table:
-            for axis, column in zip("xy", zip(*block.table)):
-                texts = ", ".join(em.number.literal(v) for v in column)
-                tables.append(f"static const real_t pd_{member}_{axis}[] = {{{texts}}};")
-                lines.append(f"    c->{member}.table.{axis} = pd_{member}_{axis};")
-            lines.append(f"    c->{member}.table.count = {len(block.table)};")
-    head = "\n".join(tables) + ("\n\n" if tables else "")
-    return (
-        head
-        + f"void {name}_init({name}_t *c)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
-        + "".join(f"{line}\n" for line in lines)
-        + "}\n"
-    )
+    functions = "\n".join(text for key, text in INTRINSIC_C.items() if key in used)
+    return f"{header(em)}#include <math.h>\n\n{functions}\n{updates}\n{tick_function(em)}"
 
 
 def tick_function(em: Emission) -> str:
     name, lines = em.name, []
-    for step in em.steps:
+    for step in em.deck.steps:
         block, calls = em.deck.block(step.block), []
         member = em.members[block.name]
         for port in step.reads(block):
             source = block.sources.get(port)
             if source and port in block.code.arguments:
-                calls.append(
-                    f"c->{em.field(block.name, port)} = {em.source_of(source, port in block.turns)};"
-                )
+                calls.append(f"c->{em.field(block.name, port)} = {em.source_of(source)};")
         calls.append(f"{call_of(block.kind, step.part.value)}(&c->{member});")
         if block.every == 1:
             lines += [f"    {call}" for call in calls]
@@ -392,25 +264,7 @@ def tick_function(em: Emission) -> str:
         if source.partition(".")[0] in em.members:
             lines.append(f"    c->out.{em.given[command]} = {em.source_of(source)};")
     lines.append(f"    c->tick = (c->tick + 1u) % {em.deck.period}u;")
-    return f"void {name}_tick({name}_t *c)\n{{\n" + "\n".join(lines) + "\n}\n"
-
-
-def example_main(em: Emission) -> str:
-    name = em.name
-    fill = "\n".join(f"        c.in.{em.fed[i]} = 0;  /* read your converter here */" for i in em.inputs)
-    use = "\n".join(f'        printf("%g\\n", (double)c.out.{em.given[p]});' for p in em.deck.commands)
-    return (
-        f"/* Example: call the controller of {name}.c at its tick.\n * {LICENCE}\n */\n#include "
-        f'"{name}.h"\n#include <stdio.h>\n\nint main(void)\n{{\n'
-        f"    static {name}_t c;\n    int k;\n    {name}_init(&c);\n    for (k = 0; k < 10; k++) "
-        f"{{\n{fill}\n        {name}_tick(&c);\n{use}\n    }}\n    return 0;\n}}\n"
-    )
-
-
-def emit(deck: ControlDeck, number: NumberFormat, *, with_sensors: bool = False) -> Source:
-    """Source, header and example of a deck."""
-    em = Emission(deck, number, with_sensors)
-    return Source(header(em), source_text(em), example_main(em))
+    return f"static void {name}_tick({name}_t *c)\n{{\n" + "\n".join(lines) + "\n}\n"
 
 
 _sources: dict[tuple[object, ...], str] = {}
@@ -428,19 +282,13 @@ def simulation_source(deck: ControlDeck) -> str:
     if deck.form not in _sources:
         if len(_sources) >= KNOWN_SOURCES:
             _sources.pop(next(iter(_sources)), None)
-        _sources[deck.form] = _adapted(
-            Emission(deck, NumberFormat.FLOAT64, with_sensors=True, sized_outside=True)
-        )
+        _sources[deck.form] = _adapted(Emission(deck))
     return _sources[deck.form]
 
 
-def shipped_source(deck: ControlDeck, number: NumberFormat) -> str:
-    """The shipped code behind the same interface, for comparing formats input by input."""
-    return _adapted(Emission(deck, number, with_sensors=False))
-
-
-def _adapted(em: Emission) -> str:
-    name, at, lines, seeds = em.name, 0, [], []
+def binding_lines(em: Emission) -> tuple[list[str], list[str]]:
+    """Statements that set values, tables and delay lines from ``v``, and those that seed random sources."""
+    at, lines, seeds = 0, [], []
 
     def take(count: int = 1) -> int:
         nonlocal at
@@ -471,12 +319,13 @@ def _adapted(em: Emission) -> str:
     for block_name in em.lines:
         member = em.members[block_name]
         lines += [f"    c->{member}.line.past = w;", f"    w += c->{member}.line.length;"]
-    if not em.sized_outside:
-        lines, seeds = [], []
-    fill = "\n".join(
-        f"    c->in.{em.fed[i]} = (real_t){f'fmod(in[{k}], {2 * math.pi!r})' if i.turn else f'in[{k}]'};"
-        for k, i in enumerate(em.inputs)
-    )
+    return lines, seeds
+
+
+def _adapted(em: Emission) -> str:
+    name = em.name
+    lines, seeds = binding_lines(em)
+    fill = "\n".join(f"    c->in.{em.fed[i]} = in[{k}];" for k, i in enumerate(em.inputs))
     signals = [f"{b.name}.{p}" for b in em.blocks for p in b.outputs]
     show = "\n".join(f"    signals[{k}] = (double){em.source_of(s)};" for k, s in enumerate(signals))
     inside = set(signals)
@@ -488,12 +337,11 @@ def _adapted(em: Emission) -> str:
     kept = "\n".join(
         f"    z[{k}] = (double)c->{em.field(*s.split('.', 1))};" for k, s in enumerate(states_of(em.blocks))
     )
-    body = source_text(em).replace(f'#include "{name}.h"\n', header(em), 1)
     return (
-        f"{body}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_bind({name}_t "
+        f"{source_text(em)}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_bind({name}_t "
         f"*c, double *v)\n{{\n    real_t *w;\n    (void)c; (void)v; (void)w;\n"
         + "\n".join(lines)
-        + f"\n}}\n\nvoid pd_ctl_init({name}_t *c, double *v)\n{{\n    {name}_init(c);\n"
+        + f"\n}}\n\nvoid pd_ctl_init({name}_t *c, double *v)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
         + "\n".join(seeds)
         + f"\n    pd_ctl_bind(c, v);\n}}\n\nvoid pd_ctl_tick({name}_t *c, const double *in, double "
         f"*signals, double *out)\n{{\n    (void)in; (void)signals; (void)out;\n{fill}\n    "
@@ -509,14 +357,14 @@ def states_of(blocks: Sequence[BlockInstance]) -> list[str]:
 
 def value_names(deck: ControlDeck) -> tuple[str, ...]:
     """``block.value`` of the first numbers `pd_ctl_init` takes; ``dt`` is a block's period (s)."""
-    em = Emission(deck, NumberFormat.FLOAT64, with_sensors=True, sized_outside=True)
+    em = Emission(deck)
     return tuple(f"{block}.{value}" for block, value in em.values)
 
 
-def simulation_values(deck: ControlDeck, *, with_sensors: bool, seed: int) -> list[float]:
+def simulation_values(deck: ControlDeck, *, seed: int) -> list[float]:
     """The numbers `pd_ctl_init` takes, in its order; it keeps what it is given, and writes the delay lines at
     their end."""
-    em = Emission(deck, NumberFormat.FLOAT64, with_sensors, sized_outside=True)
+    em = Emission(deck)
     numbers = [
         deck.tick * deck.block(b).every if v == "dt" else deck.block(b).values[v] for b, v in em.values
     ]

@@ -1,54 +1,29 @@
-"""Statements of the block language as C in a number format: expressions, branches, sums that lose nothing
-over hours."""
+"""Statements of the block language as C in float64, for the simulation."""
 
 from __future__ import annotations
 
 import ast
-from collections.abc import Collection, Sequence
-from enum import Enum
+from collections.abc import Sequence
 from functools import lru_cache
 
 from pendel.core.controllers.c_names import identifiers
 from pendel.core.controllers.language import MEMORY, Update
 
-LIBRARY = {"floor": "floorf", "sqrt": "sqrtf", "sin": "sinf", "cos": "cosf", "atan2": "atan2f"}
-"""Functions of the block language that C has, with their names in 32-bit float."""
-
-
-class NumberFormat(Enum):
-    FLOAT64 = "double"
-    FLOAT32 = "float"
-
-    @property
-    def loses(self) -> bool:
-        """Whether sums over hours lose what they add."""
-        return self is not NumberFormat.FLOAT64
-
-    def literal(self, value: float) -> str:
-        if self is NumberFormat.FLOAT32:
-            text = f"{value:.9g}"
-            return (text if any(c in text for c in ".en") else text + ".0") + "f"
-        return repr(float(value))
+LIBRARY = ("floor", "sqrt", "sin", "cos", "atan2")
+"""Functions of the block language that C has."""
 
 
 class Writer:
-    """C of expressions and statements of one update.
+    """C of expressions and statements of one update."""
 
-    States that an update adds to (`Update.accumulated`) keep, in formats that would lose it, what a sum
-    rounds away: at 20 kHz a count of ticks in 32-bit float would stand still after fourteen minutes, and so
-    would an integral whose increments have become small beside it.
-    """
-
-    def __init__(self, update: Update, states: Collection[str], number: NumberFormat):
-        self.update, self.number = update, number
+    def __init__(self, update: Update):
         self.fields = {a: f"b->{field}" for a, field in fields_of(update).items()}
         self.locals = identifiers(update.locals, ("b",))
-        self.kept = accumulated(update, states) if number.loses else frozenset()
 
     def expression(self, node: ast.expr) -> str:
         match node:
             case ast.Constant(value=int() | float() as value):
-                return self.number.literal(float(value))
+                return repr(float(value))
             case ast.Name(id=name):
                 return self.place(name)
             case ast.UnaryOp(op=ast.USub(), operand=operand):
@@ -79,17 +54,6 @@ class Writer:
             return f"&b->{node.id}"
         return self.expression(node)
 
-    def assignment(self, name: str, value: ast.expr) -> str:
-        at = self.place(name)
-        if name not in self.kept:
-            return f"{at} = {self.expression(value)};"
-        if isinstance(value, ast.Call) and ast.unparse(value) == f"wrapped({name})":
-            return f"pd_wrap(&{at}, &{at}_rest);"
-        step = increment(value, name)
-        if step is not None:
-            return f"pd_add(&{at}, &{at}_rest, {self.expression(step)});"
-        return f"pd_put(&{at}, &{at}_rest, {self.expression(value)});"
-
     def operand(self, node: ast.expr, tight: bool, after: bool) -> str:
         wraps = isinstance(node, ast.IfExp | ast.Compare | ast.BoolOp)
         if isinstance(node, ast.BinOp):
@@ -113,7 +77,7 @@ class Writer:
                 name = node.targets[0].id
                 declare = "real_t " if name not in self.fields and name not in known else ""
                 known.add(name)
-                lines.append(f"{pad}{declare}{self.assignment(name, node.value)}")
+                lines.append(f"{pad}{declare}{self.place(name)} = {self.expression(node.value)};")
         return lines
 
     def branches(self, node: ast.If, indent: int, known: set[str]) -> list[str]:
@@ -132,33 +96,6 @@ class Writer:
         if rest:
             lines += [f"{pad}}} else {{", *self.statements(rest, indent + 1, set(known))]
         return [*lines, f"{pad}}}"]
-
-
-def increment(value: ast.expr, name: str) -> ast.expr | None:
-    """What a sum that begins with ``name`` adds to it; none where ``value`` is no such sum."""
-    if not (isinstance(value, ast.BinOp) and isinstance(value.op, ast.Add | ast.Sub)):
-        return None
-    if isinstance(value.left, ast.Name) and value.left.id == name:
-        return value.right if isinstance(value.op, ast.Add) else ast.UnaryOp(ast.USub(), value.right)
-    first = increment(value.left, name)
-    return None if first is None else ast.BinOp(first, value.op, value.right)
-
-
-@lru_cache(maxsize=256)
-def _accumulated(update: Update) -> frozenset[str]:
-    nodes = (node for statement in update.body for node in ast.walk(statement))
-    return frozenset(
-        target.id
-        for node in nodes
-        if isinstance(node, ast.Assign)
-        and isinstance(target := node.targets[0], ast.Name)
-        and increment(node.value, target.id) is not None
-    )
-
-
-def accumulated(update: Update, states: Collection[str]) -> frozenset[str]:
-    """States that the update adds to."""
-    return _accumulated(update) & frozenset(states)
 
 
 @lru_cache(maxsize=256)

@@ -150,6 +150,42 @@ def set_choice(drive: Drive, card: str, name: str, option: str) -> Command:
     return Command(f"Set {name} of {record.name}", (changed(drive, "cards", card, after),))
 
 
+def set_number_format(drive: Drive, card: str, number: str) -> Command:
+    """Choose the number format of a block as shipped; an empty text takes the drive's."""
+    record = card_of(drive, card)
+    after = replace(record, number_format=number)
+    return Command(f"Set number format of {record.name}", (changed(drive, "cards", card, after),))
+
+
+def set_number_formats(drive: Drive, formats: Mapping[str, str], title: str) -> Command:
+    """Number formats of several blocks in one step."""
+    changes = [
+        changed(drive, "cards", card, replace(card_of(drive, card), number_format=number))
+        for card, number in formats.items()
+        if card_of(drive, card).number_format != number
+    ]
+    return Command(title, tuple(changes))
+
+
+def set_range(drive: Drive, card: str, name: str, ends: tuple[str, str] | None) -> Command:
+    """Set by hand the lowest and highest value of a signal, for fixed point; none leaves it to be found."""
+    record = card_of(drive, card)
+    ranges = {n: r for n, r in record.ranges.items() if n != name}
+    if ends is not None:
+        ranges[name] = ends
+    after = replace(record, ranges=ranges)
+    return Command(f"Set range of {name} of {record.name}", (changed(drive, "cards", card, after),))
+
+
+def set_seen(drive: Drive, sizes: Mapping[str, Mapping[str, float]]) -> Command:
+    """Keep by card what its signals came to in a run."""
+    changes = [
+        changed(drive, "cards", card, replace(card_of(drive, card), seen=dict(seen)))
+        for card, seen in sizes.items()
+    ]
+    return Command("Find ranges", tuple(changes))
+
+
 def set_kind(drive: Drive, card: str, kind: str, title: str) -> Command:
     """Turn a card into another of the same ports. Its wires stay, and so does every value, also those the new
     kind lacks."""
@@ -299,6 +335,9 @@ def rename_quantity(drive: Drive, old: str, new: str) -> Command:
             starts=follow(card.starts),
             profile=tuple((renamed(t, old, new), renamed(v, old, new)) for t, v in card.profile),
             rows=tuple(tuple(renamed(text, old, new) for text in row) for row in card.rows),
+            ranges={
+                n: (renamed(low, old, new), renamed(high, old, new)) for n, (low, high) in card.ranges.items()
+            },
         )
         if after != card:
             changes.append(changed(drive, "cards", key, after))

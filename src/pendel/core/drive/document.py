@@ -29,6 +29,8 @@ DEFAULT_SETTINGS: Mapping[str, str] = {
     "tolerance": "1e-6",
     "sensors": "as they are",
     "seed": "1",
+    "controller": "as modelled",
+    "number_format": "float32",
 }
 
 
@@ -111,12 +113,19 @@ class Card:
     flux: FluxTable | None = None
     proposed: Mapping[str, str] = field(default_factory=dict)
     """Texts of values as a rule proposed them; one that has been written over since is a proposal no more."""
+    number_format: str = ""
+    """Of a block, as shipped; empty for the drive's."""
+    ranges: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    """Lowest and highest value of signals for formats in fixed point, as the user wrote them."""
+    seen: Mapping[str, float] = field(default_factory=dict)
+    """Largest absolute values (SI) of its signals and of what it remembers, in the run in which ranges were
+    found."""
 
     @property
     def texts(self) -> list[str]:
         """All its expressions, which may name quantities."""
         own = (*self.own.values, *self.own.states) if self.own else ()
-        cells = (text for row in (*self.profile, *self.rows) for text in row)
+        cells = (text for row in (*self.profile, *self.rows, *self.ranges.values()) for text in row)
         return [
             *self.values.values(),
             *self.starts.values(),

@@ -76,9 +76,13 @@ def to_text(drive: Drive) -> str:
 
 def card_record(card: Card) -> dict[str, Any]:
     record: dict[str, Any] = {"kind": card.kind, "name": card.name, "at": [card.x, card.y]}
-    for name in ("values", "choices", "starts", "proposed"):
+    for name in ("values", "choices", "starts", "proposed", "seen"):
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
+    if card.number_format:
+        record["number_format"] = card.number_format
+    if card.ranges:
+        record["ranges"] = {name: list(ends) for name, ends in card.ranges.items()}
     if card.profile:
         record["profile"] = card.profile
     if card.rows:
@@ -272,7 +276,7 @@ def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
         remove(record[table], path[1])
     elif table == "cards" and len(path) > 1:
         card = record["cards"].get(path[1])
-        if len(path) > 3 and path[2] in ("values", "choices", "starts", "proposed"):
+        if len(path) > 3 and path[2] in ("values", "choices", "starts", "proposed", "ranges", "seen"):
             remove(card[path[2]], path[3])
         elif len(path) > 2 and path[2] not in ("kind", "name") and isinstance(card, dict):
             remove(card, path[2])
@@ -396,6 +400,9 @@ CARD_FIELDS = (
     "role",
     "face",
     "own",
+    "number_format",
+    "ranges",
+    "seen",
 )
 
 
@@ -425,6 +432,9 @@ def card_from_record(record: dict[str, Any]) -> Card:
         rows,
         flux,
         record.get("proposed", {}),
+        record.get("number_format", ""),
+        {name: (low, high) for name, (low, high) in record.get("ranges", {}).items()},
+        {name: float(size) for name, size in record.get("seen", {}).items()},
     )
 
 

@@ -90,6 +90,17 @@ def _card(key: str, card: Card) -> Iterator[str]:
         for item, text in table.items():
             yield from _text(f"a name in {name}", item, LONGEST_NAME)
             yield from _text(f"{shorten(item)} of {name}", text)
+    yield from _text(f"the number format of {name}", card.number_format, LONGEST_NAME)
+    for item, ends in card.ranges.items():
+        yield from _text(f"a name in {name}", item, LONGEST_NAME)
+        if len(ends) != 2:
+            yield f"The range of {shorten(item)} of {name} is no pair. Give a lowest and a highest value."
+        for text in ends:
+            yield from _text(f"the range of {shorten(item)} of {name}", text)
+    for item, size in card.seen.items():
+        yield from _text(f"a name in {name}", item, LONGEST_NAME)
+        if not (isinstance(size, int | float) and 0.0 <= size < math.inf):
+            yield f"What {shorten(item)} of {name} came to in a run is no number of 0 or more. Find ranges again."
     yield from _count(f"the profile of {name}", card.profile, MOST_CORNERS, "corners")
     yield from _count(f"the table of {name}", card.rows, MOST_ROWS, "rows")
     if any(len(corner) != 2 for corner in card.profile):

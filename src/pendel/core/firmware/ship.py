@@ -2,29 +2,26 @@
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import tempfile
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from pendel.core.controllers.c_names import drive_name
 from pendel.core.controllers.deck import ControlDeck
-from pendel.core.controllers.emit import (
-    LICENCE,
-    Emission,
-    Source,
-    emit,
-    shipped_source,
-    simulation_values,
-)
-from pendel.core.controllers.writer import NumberFormat
-from pendel.core.errors import BuildProblem, FileProblem
+from pendel.core.controllers.numbers.lowering import Choices, Lowered, lower
+from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.controllers.numbers.source import LICENCE, Files, files, shipped_alone
+from pendel.core.drive.file import from_text
+from pendel.core.errors import BuildProblem, FileProblem, PendelError
 from pendel.core.formats.writing import write_atomically
 from pendel.core.plant.compiler import compiler, run_compiler
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.simulate import prepare
 
 STRICT = (
     "-std=c99",
@@ -36,19 +33,28 @@ STRICT = (
     "-Wno-unused-function",
     "-ffp-contract=off",
 )
+"""Flags of the build of what is shipped."""
+EXACT = ("-std=c99", "-ffp-contract=off", "-shared", "-fPIC")
 
 
 @dataclass(frozen=True)
 class Compared:
-    """One signal of the shipped code against the simulation's, over all ticks."""
+    """One signal of the shipped code against the same controller in float64, over all ticks."""
 
     signal: str
     shipped: np.ndarray
     simulated: np.ndarray
+    angle: bool = False
+    """Whether it wraps, so that whole turns are no difference."""
+
+    @property
+    def gap(self) -> np.ndarray:
+        gap = self.shipped - self.simulated
+        return np.remainder(gap + np.pi, 2.0 * np.pi) - np.pi if self.angle else gap
 
     @property
     def largest(self) -> float:
-        return float(np.max(np.abs(self.shipped - self.simulated))) if len(self.shipped) else 0.0
+        return float(np.max(np.abs(self.gap))) if len(self.shipped) else 0.0
 
     @property
     def span(self) -> float:
@@ -57,7 +63,10 @@ class Compared:
 
 @dataclass(frozen=True)
 class Checked:
-    """What *Build and check* found out."""
+    """What *Build and check* found out.
+
+    ``unlike`` names builds whose answers differ from the simulation's by a bit, with the first tick and signal.
+    """
 
     compiler: str
     code_bytes: int
@@ -65,27 +74,32 @@ class Checked:
     lines: int
     ticks: int
     compared: tuple[Compared, ...]
+    builds: tuple[str, ...] = ()
+    unlike: tuple[str, ...] = ()
 
 
-def write_sources(deck: ControlDeck, number: NumberFormat, folder: Path) -> list[Path]:
-    """Write source, header and example main.
+def write_sources(made: Lowered, folder: Path) -> list[Path]:
+    """Write source, header, example main and the library beside.
 
     Raises
     ------
     FileProblem
     """
-    source = emit(deck, number)
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
         raise FileProblem(str(folder), f"the folder cannot be made: {problem.strerror}.") from problem
-    name = drive_name(deck.name)
-    paths = [folder / f"{name}.c", folder / f"{name}.h", folder / "main.c"]
+    texts = files(made).texts
+    paths = [folder / name for name in texts]
     for path in paths:
         leave_others_alone(path)
-    for path, text in zip(paths, (source.source, source.header, source.example)):
+    for path, text in zip(paths, texts.values()):
         write_atomically(path, text)
     return paths
+
+
+OURS = (LICENCE, "This file is yours, free of any condition.")
+"""What the first lines of our files say."""
 
 
 def leave_others_alone(path: Path) -> None:
@@ -94,14 +108,14 @@ def leave_others_alone(path: Path) -> None:
         head = path.read_bytes()[:400] if path.exists() else LICENCE.encode()
     except OSError as problem:
         raise FileProblem(str(path), f"it cannot be looked at: {problem.strerror}.") from problem
-    if LICENCE.encode() not in head:
+    if not any(words.encode() in head for words in OURS):
         raise FileProblem(
             str(path),
             "it was not written by Pendel, so it is left as it is. Move it, or choose another folder.",
         )
 
 
-def build_strictly(deck: ControlDeck, source: Source) -> int:
+def build_strictly(shipped: Files) -> int:
     """Compile exactly what would be saved, warnings as errors; returns the size of the code in bytes.
 
     Raises
@@ -110,77 +124,132 @@ def build_strictly(deck: ControlDeck, source: Source) -> int:
     """
     with tempfile.TemporaryDirectory() as work:
         folder = Path(work)
-        name = drive_name(deck.name)
-        texts = {f"{name}.c": source.source, f"{name}.h": source.header, "main.c": source.example}
-        for file, text in texts.items():
+        for file, text in shipped.texts.items():
             (folder / file).write_text(text)
-        program = folder / "example"
-        run_compiler(
-            [
-                *compiler(),
-                *STRICT,
-                str(folder / f"{name}.c"),
-                str(folder / "main.c"),
-                "-o",
-                str(program),
-                "-lm",
-            ]
-        )
+        sources = [str(folder / f"{shipped.name}.c"), str(folder / "pd_numbers.c"), str(folder / "main.c")]
+        run_compiler([*compiler(), *STRICT, *sources, "-o", str(folder / "example"), "-lm"])
         target = folder / "part.o"
-        run_compiler([*compiler(), *STRICT, "-c", str(folder / f"{name}.c"), "-o", str(target)])
+        run_compiler([*compiler(), *STRICT, "-c", sources[0], "-o", str(target)])
         return target.stat().st_size
 
 
-def build_and_check(deck: ControlDeck, number: NumberFormat, run: KeptRun) -> Checked:
-    """Build the shipped code and replay a run's measured inputs through it and through the simulation's code.
+def inputs_of(made: Lowered, run: KeptRun) -> np.ndarray:
+    """What a controller's inputs were in a run, SI, shape (ticks, inputs).
+
+    Raises
+    ------
+    BuildProblem
+        when the run does not fit the deck as it is now.
+    """
+    missing = [i.signal for i in made.inputs if i.signal not in run.keys]
+    if missing:
+        raise BuildProblem(
+            f"The run {run.name} has no signal {missing[0]}. Run the drive once more, then check."
+        )
+    ticks = len(run.ticks)
+    times = np.arange(ticks) * made.deck.tick
+    columns = [run.trace(i.signal) for i in made.inputs]
+    if not columns:
+        return np.zeros((ticks, 1))
+    return np.column_stack([c.y if c.sampled else np.interp(times, c.t, c.y) for c in columns])
+
+
+def signals_of(made: Lowered) -> list[str]:
+    return [f"{b.name}.{p}" for b in made.blocks for p in b.tree.outputs]
+
+
+def build_and_check(made: Lowered, run: KeptRun) -> Checked:
+    """Build the shipped code, feed it with what its inputs were in a run, and compare it with the same
+    controller in float64; and to the bit with builds of other optimisation.
 
     Raises
     ------
     BuildProblem
         when the compiler refuses, or the run does not fit the deck as it is now.
     """
-    source = emit(deck, number)
-    size = build_strictly(deck, source)
-    em = Emission(deck, number, with_sensors=False)
-    missing = [i.signal for i in em.inputs if i.signal not in run.keys]
-    if missing:
-        raise BuildProblem(
-            f"The run {run.name} has no signal {missing[0]}. Run the drive once more, then check."
-        )
-    ticks = len(run.ticks)
-    times = np.arange(ticks) * deck.tick
-    columns = [run.trace(i.signal) for i in em.inputs]
-    inputs = (
-        np.column_stack([c.y if c.sampled else np.interp(times, c.t, c.y) for c in columns])
-        if columns
-        else np.zeros((ticks, 1))
-    )
-    signals = [f"{b.name}.{p}" for b in em.blocks for p in b.outputs]
-    shipped, data = replay(deck, number, inputs, len(signals))
-    simulated, _ = replay(deck, NumberFormat.FLOAT64, inputs, len(signals))
-    compared = tuple(Compared(s, shipped[:, k], simulated[:, k]) for k, s in enumerate(signals))
-    return Checked(
-        Path(compiler()[0]).name,
-        size,
-        data,
-        source.source.count("\n") + source.header.count("\n"),
-        ticks,
-        compared,
-    )
+    shipped = files(made)
+    size = build_strictly(shipped)
+    inputs, signals = inputs_of(made, run), signals_of(made)
+    text = shipped_alone(made)
+    plain, data = replay(load(text), inputs, len(signals))
+    unlike = []
+    builds = ("-O0", "-O2")
+    for optimisation in builds:
+        other = built_apart(text, optimisation)
+        again, _ = replay(other, inputs, len(signals))
+        unlike += first_difference(plain, again, signals, f"{Path(compiler()[0]).name} {optimisation}")
+    if ran_as_shipped(run, text):
+        unlike += first_difference(plain, recorded(run, signals, len(inputs)), signals, f"the run {run.name}")
+    compared = beside_float64(made, plain, run)
+    lines = shipped.source.count("\n") + shipped.header.count("\n")
+    return Checked(Path(compiler()[0]).name, size, data, lines, len(inputs), compared, builds, tuple(unlike))
 
 
-def replay(
-    deck: ControlDeck, number: NumberFormat, inputs: np.ndarray, n_signals: int
-) -> tuple[np.ndarray, int]:
-    """All signals of the deck's code in a format, tick by tick for given inputs; and the bytes of its data."""
-    library = load(shipped_source(deck, number))
+def beside_float64(made: Lowered, given: np.ndarray, run: KeptRun) -> tuple[Compared, ...]:
+    """A controller's signals beside those that it gives in float64 for the inputs of a run."""
+    signals, plain = signals_of(made), in_float64(made.deck)
+    exact = replay(load(shipped_alone(plain)), inputs_of(plain, run), len(signals))[0]
+    angles = {f"{b.name}.{n}" for b in made.blocks for n in b.tree.angles}
+    return tuple(Compared(s, given[:, k], exact[:, k], s in angles) for k, s in enumerate(signals))
+
+
+def compare(made: Lowered, run: KeptRun) -> tuple[Compared, ...]:
+    """A controller's signals for the inputs of a run, beside those in float64. Raises `BuildProblem`."""
+    inputs = inputs_of(made, run)
+    given = replay(load(shipped_alone(made)), inputs, len(signals_of(made)))[0]
+    return beside_float64(made, given, run)
+
+
+def ran_as_shipped(run: KeptRun, text: str) -> bool:
+    """Whether a run had this very controller inside."""
+    drive = from_text(run.drive_text, run.name)
+    if drive.settings["controller"] != "as shipped":
+        return False
+    with contextlib.suppress(PendelError):
+        return shipped_alone(prepare(drive).lowered) == text
+    return False
+
+
+def in_float64(deck: ControlDeck) -> Lowered:
+    """The controller in float64, with which others are compared."""
+    return lower(deck, Choices(NumberFormat.FLOAT64))
+
+
+def recorded(run: KeptRun, signals: Sequence[str], ticks: int) -> np.ndarray:
+    """The controller's signals as a run recorded them, shape (ticks, signals); NaN where it did not."""
+    found = np.full((ticks, len(signals)), np.nan)
+    for k, signal in enumerate(signals):
+        if signal in run.keys and len(run.trace(signal).y) == ticks:
+            found[:, k] = run.trace(signal).y
+    return found
+
+
+def first_difference(a: np.ndarray, b: np.ndarray, signals: Sequence[str], build: str) -> list[str]:
+    """Where two records of the same signals first differ in a bit; nothing where they do not."""
+    other = np.isfinite(b) & (a.view(np.int64) != b.view(np.int64)) & ~((a == 0.0) & (b == 0.0))
+    if not np.any(other):
+        return []
+    tick, k = np.argwhere(other)[0]
+    return [f"{build}: {signals[k]} at tick {tick} is {b[tick, k]:.9g}, not {a[tick, k]:.9g}"]
+
+
+def built_apart(text: str, optimisation: str) -> ctypes.CDLL:
+    """A library with flags of its own. Raises `BuildProblem`."""
+    with tempfile.TemporaryDirectory() as work:
+        source, library = Path(work) / "apart.c", Path(work) / "apart.so"
+        source.write_text(text)
+        run_compiler([*compiler(), *EXACT, optimisation, str(source), "-o", str(library), "-lm"])
+        return ctypes.CDLL(str(library))
+
+
+def replay(library: ctypes.CDLL, inputs: np.ndarray, n_signals: int) -> tuple[np.ndarray, int]:
+    """All signals of a shipped controller, tick by tick for given inputs; and the bytes of its data."""
     memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
-    values = np.array(simulation_values(deck, with_sensors=False, seed=1) or [0.0])
+    none = np.zeros(1)
     library.pd_ctl_init.argtypes = [ctypes.c_void_p, ctypes.c_void_p]
     library.pd_ctl_tick.argtypes = [ctypes.c_void_p] * 4
-    library.pd_ctl_init(ctypes.addressof(memory), pointer(values))
+    library.pd_ctl_init(ctypes.addressof(memory), pointer(none))
     out = np.zeros((len(inputs), n_signals))
-    commands = np.zeros(len(deck.commands) + 1)
     inputs = np.ascontiguousarray(inputs)
     at, step, into, wide = (
         pointer(out),
@@ -188,7 +257,7 @@ def replay(
         pointer(inputs),
         inputs.strides[0] if len(inputs) else 0,
     )
-    state, command = ctypes.addressof(memory), pointer(commands)
+    state, command = ctypes.addressof(memory), pointer(none)
     tick = library.pd_ctl_tick
     for k in range(len(inputs)):
         tick(state, into + k * wide, at + k * step, command)

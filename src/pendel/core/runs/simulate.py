@@ -17,9 +17,18 @@ from pendel.core.catalogue.declare import DRIVE_LEVEL, Link, Part
 from pendel.core.catalogue.index import code_of_added, kind_of
 from pendel.core.catalogue.own_block import C, block_of
 from pendel.core.check import Examined, examine, signal_unit
+from pendel.core.check.formats import number_choices, sizes_seen
 from pendel.core.controllers.deck import ControlDeck, LoopWithoutDelay
 from pendel.core.controllers.emit import simulation_source, simulation_values, states_of, value_names
 from pendel.core.controllers.language import Update
+from pendel.core.controllers.numbers.lowering import Lowered, control_blocks, lower
+from pendel.core.controllers.numbers.source import (
+    SensorReadsController,
+    host_value_names,
+    host_values,
+    shipped_in_simulation,
+)
+from pendel.core.controllers.numbers.tree import CannotLower
 from pendel.core.controllers.own_c import c_problem
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.file import from_text, to_text
@@ -82,9 +91,41 @@ class Prepared:
     def infos(self) -> dict[str, SignalInfo]:
         return signal_infos(self.drive)
 
+    @property
+    def shipped(self) -> bool:
+        """Whether the drive runs with its controller as shipped."""
+        return self.drive.settings["controller"] == "as shipped" and bool(control_blocks(self.deck))
+
+    @cached_property
+    def lowered(self) -> Lowered:
+        """The controller in its number formats.
+
+        Raises
+        ------
+        DriveHasFindings
+            naming the block that has no C in its format.
+        """
+        try:
+            return lower(self.deck, number_choices(self.drive, self.examined), sizes_seen(self.drive))
+        except CannotLower as problem:
+            key = next((b.name for b in self.deck.blocks if b.title == problem.block), "")
+            raise DriveHasFindings([fault(str(problem), key, "number_format")]) from problem
+
     @cached_property
     def program(self) -> Program:
-        return program_of(self.structure, self.deck)
+        return self.shipped_program if self.shipped else program_of(self.structure, self.deck)
+
+    @property
+    def shipped_program(self) -> Program:
+        """Raises `DriveHasFindings`."""
+        deck = self.deck
+        try:
+            source = shipped_in_simulation(self.lowered)
+        except SensorReadsController as problem:
+            key = next((b.name for b in deck.blocks if b.title == problem.title), "")
+            raise DriveHasFindings([fault(str(problem), key)]) from problem
+        names, states = host_value_names(deck), tuple(states_of(deck.blocks))
+        return Program(self.structure, source, tuple(deck.signals), states, names)
 
     @cached_property
     def parameters(self) -> Doubles:
@@ -109,7 +150,9 @@ class Prepared:
             np.array(self.structure.mode_starts, dtype=float),
             profiles_of(self.structure, self.numbers),
             self.pulses,
-            np.array(simulation_values(deck, with_sensors=True, seed=settings.seed), dtype=float),
+            np.array(
+                (host_values if self.shipped else simulation_values)(deck, seed=settings.seed), dtype=float
+            ),
             deck.tick,
             deck.delay,
             settings,

@@ -33,7 +33,6 @@ from typing import Any
 
 import numpy as np
 
-from pendel.core.controllers.writer import NumberFormat
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem, Stopped
 from pendel.core.plant.compiler import plain_environment
@@ -59,6 +58,10 @@ class Shared:
         self.keeping = np.frombuffer(memory, dtype=np.int32, count=1, offset=16)
         self.held = np.frombuffer(memory, dtype=np.int32, count=1, offset=20)
 
+    def tell(self, share: float) -> None:
+        """How much of the work is done, 0 to 1, of what is no run."""
+        self.progress[0] = share
+
 
 @dataclass(frozen=True)
 class RunRequest:
@@ -77,9 +80,36 @@ class CheckRequest:
     """Build the controller of the drive as it is shipped, and replay a kept run through it."""
 
     drive_text: str
-    number: NumberFormat
     run: bytes
     """The kept run as its file holds it."""
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class RangesRequest:
+    """Find what all signals of the controller came to in a kept run: `pendel.core.firmware.ranges`."""
+
+    drive_text: str
+    run: bytes
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class ProcessorRequest:
+    """Replay a kept run through the controller on emulated processors: `pendel.core.firmware.processors`."""
+
+    drive_text: str
+    run: bytes
+    processors: tuple[str, ...]
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class FormatsRequest:
+    """Propose number formats that stay within an error: `pendel.core.firmware.propose`."""
+
+    drive_text: str
+    wanted: float
     own_c: bool = False
 
 
@@ -144,7 +174,18 @@ class RunFailed:
         return self.findings[0][0] if self.findings else "The run failed."
 
 
-Request = RunRequest | CheckRequest | OrderRequest | JudgeRequest | ProposeRequest
+Request = (
+    RunRequest
+    | CheckRequest
+    | RangesRequest
+    | ProcessorRequest
+    | FormatsRequest
+    | OrderRequest
+    | JudgeRequest
+    | ProposeRequest
+)
+BRINGS_C = (RunRequest, CheckRequest, RangesRequest, ProcessorRequest, FormatsRequest)
+"""Requests that may run C of the drive's author, behind the question."""
 Answer = RunFinished | Answered | RunFailed
 
 
@@ -188,6 +229,9 @@ def end_with_parent() -> None:
 
 
 def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Answered:
+    from pendel.core.firmware.processors import on_processor, processor_of
+    from pendel.core.firmware.propose import propose_formats
+    from pendel.core.firmware.ranges import sizes_in
     from pendel.core.firmware.ship import build_and_check
     from pendel.core.loops.judgement import judgement_of, proposed_gains
     from pendel.core.plant.program import Outcome
@@ -205,15 +249,23 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     if isinstance(request, ProposeRequest):
         return Answered(proposed_gains(drive))
     made = folder / f"run{next(NUMBERS)}.h5"
-    if isinstance(request, CheckRequest):
+    if isinstance(request, CheckRequest | RangesRequest | ProcessorRequest):
         allow_all_of(drive)  # it is asked for behind the question
         made.write_bytes(request.run)
         try:
-            return Answered(build_and_check(prepare(drive).deck, request.number, reopen(made)))
+            prepared, run = prepare(drive), reopen(made)
+            if isinstance(request, CheckRequest):
+                return Answered(build_and_check(prepared.lowered, run))
+            if isinstance(request, ProcessorRequest):
+                wanted = [processor_of(name) for name in request.processors]
+                return Answered(tuple(on_processor(prepared.lowered, run, each) for each in wanted))
+            return Answered(sizes_in(prepared.deck, run))
         finally:
             made.unlink(missing_ok=True)
     if request.own_c:
         allow_all_of(drive)
+    if isinstance(request, FormatsRequest):
+        return Answered(propose_formats(drive, request.wanted, lambda: bool(shared.stop[0]), shared.tell))
     run = run_drive(
         prepare(drive), name=request.name, watch=Watch(shared.stop, shared.progress, shared.keeping)
     )
@@ -232,6 +284,9 @@ KNOWN = {
     ("pendel.core.runs.worker", "Answered"),
     ("pendel.core.firmware.ship", "Checked"),
     ("pendel.core.firmware.ship", "Compared"),
+    ("pendel.core.firmware.processors", "OnProcessor"),
+    ("pendel.core.firmware.propose", "ProposedFormats"),
+    ("pendel.core.firmware.propose", "Narrowed"),
     ("pendel.core.loops.judgement", "Judgement"),
     ("pendel.core.loops.judgement", "LoopRecord"),
     ("pendel.core.loops.judgement", "ProposedGains"),
@@ -348,7 +403,7 @@ class Worker:
     def request(self, request: Request) -> None:
         """Ask for something. The request is sent beside, as a worker that does not read must not hold up who
         asks."""
-        own_c = isinstance(request, RunRequest | CheckRequest) and request.own_c
+        own_c = isinstance(request, BRINGS_C) and request.own_c
         if self.alive and own_c != self._own_c:
             self._end()
         if not self.alive:

@@ -4,7 +4,8 @@ calls the same functions."""
 
 from pendel.core.verbs.asking import check, loops, signals
 from pendel.core.verbs.changing import propose_gains, set_named
-from pendel.core.verbs.running import measure, run, write_c
+from pendel.core.verbs.running import measure, run
+from pendel.core.verbs.shipping import find_ranges, firmware, propose_formats, ranges_of, write_c
 from pendel.core.verbs.verb import Parameter, Verb
 
 SIGNALS = Parameter(
@@ -16,6 +17,17 @@ SIGNALS = Parameter(
 UNTIL = Parameter("until", "run length, such as 1.2 s", "TIME", unit="s")
 UNIT = Parameter(
     "unit", "report a signal in another unit, such as door_motor.speed=rpm", "SIGNAL=UNIT", many=True
+)
+
+FORMAT = Parameter(
+    "number_format", "of all blocks: float64, float32, fixed32 or fixed16", "FORMAT", option="format"
+)
+BLOCKS = Parameter(
+    "blocks",
+    "number format of one block, such as current_pi=fixed32",
+    "BLOCK=FORMAT",
+    many=True,
+    option="block",
 )
 
 VERBS = (
@@ -60,7 +72,32 @@ VERBS = (
         "c",
         "write the controller as C",
         write_c,
-        (Parameter("folder", "where its files go", "FOLDER", required=True),),
+        (Parameter("folder", "where its files go", "FOLDER", required=True), FORMAT, BLOCKS),
+    ),
+    Verb(
+        "ranges",
+        "run a drive and keep what its controller's signals came to, for fixed point",
+        find_ranges,
+        (UNTIL,),
+        changes=True,
+    ),
+    Verb(
+        "formats",
+        "take the narrowest number formats that stay within an error of a run",
+        propose_formats,
+        (Parameter("error", "largest rms error over a signal's span; 0.2 % without it", "SHARE"),),
+        changes=True,
+    ),
+    Verb(
+        "firmware",
+        "report the controller as shipped: formats, ranges, findings, builds, processors",
+        firmware,
+        (
+            FORMAT,
+            BLOCKS,
+            Parameter("check", "build it and compare it with the simulation", flag=True),
+            Parameter("processor", "m4f, m3 or m0: run it there, emulated", "NAME", many=True),
+        ),
     ),
 )
 """In the order in which help lists them."""
@@ -70,9 +107,13 @@ __all__ = [
     "Parameter",
     "Verb",
     "check",
+    "find_ranges",
+    "firmware",
     "loops",
     "measure",
+    "propose_formats",
     "propose_gains",
+    "ranges_of",
     "run",
     "set_named",
     "signals",

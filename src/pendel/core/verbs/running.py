@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pendel.core.drive import commands
@@ -208,13 +207,3 @@ def read_figure(drive: Drive, text: str | None, unit: str, otherwise: float) -> 
         return value_in_field(text, unit, Names({n: q.text for n, q in drive.quantities.items()}))
     except ExpressionProblem as problem:
         raise DriveProblem(str(problem)) from problem
-
-
-def write_c(drive: Drive, *, folder: str | Path) -> Sequence[Path]:
-    """Write the controller as C into a folder: source, header, example. Raises `DriveHasFindings` and
-    `FileProblem`."""
-    from pendel.core.controllers.writer import NumberFormat
-    from pendel.core.firmware.ship import write_sources
-    from pendel.core.runs.simulate import prepare
-
-    return write_sources(prepare(drive).deck, NumberFormat.FLOAT32, Path(folder))

@@ -19,6 +19,8 @@ class Parameter:
     required: bool = False
     option: str = ""
     """What the terminal calls it, where that is another word."""
+    flag: bool = False
+    """Whether it is only there or not."""
 
 
 @dataclass(frozen=True)

@@ -12,8 +12,9 @@ from pendel.core.catalogue.remarks import rotor_angle
 from pendel.core.vocabulary import SignalRole, ValueRole
 
 
-def update_decoder(h_a, h_b, h_c, sector, speed, angle, p, last, count, before, way, started, dt):
-    """Speed from the time between the last two edges; while none comes it falls as one over the time waited."""
+def update_decoder(h_a, h_b, h_c, sector, speed, angle, p, last, count, before, way, steady, started, dt):
+    """Speed from the time between the last two edges of one direction; while none comes it falls as one over
+    the time waited."""
     code = h_a + 2.0 * h_b + 4.0 * h_c
     if code < 1.5:
         sector = 2.0 if code > 0.5 else 0.0
@@ -34,11 +35,14 @@ def update_decoder(h_a, h_b, h_c, sector, speed, angle, p, last, count, before, 
             now = -1.0
         if absolute(step) > 3.0:
             now = -now
-        before = count if now * way > 0.0 else 1000000000.0
+        steady = 1.0 if now * way > 0.0 else 0.0
+        before = count
         way = now
         count = 0.0
         last = sector
-    speed = way * 1.0471975511965976 / (maximum(before, count) * dt) / p
+    speed = 0.0
+    if steady > 0.5:
+        speed = way * 1.0471975511965976 / (maximum(maximum(before, count), 1.0) * dt) / p
     angle = (sector - 1.0) * 1.0471975511965976 + 1.0471975511965976
 
 
@@ -89,6 +93,7 @@ KINDS = (
         ),
         values=(Value("p", "Pole pairs", "", "4", low=1.0, whole=True, role=ValueRole.POLE_PAIRS), EVERY),
         update=update_decoder,
+        turns=frozenset({"angle"}),
         summary=lambda v, card: (f"{v['p']} pole pairs",),
         mark="1…6",
         remarks=(rotor_angle.hall_fault,),

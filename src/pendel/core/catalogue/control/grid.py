@@ -105,6 +105,7 @@ def loop(id, title, sentence, keywords, inputs, update, mark, values=()):
         ports=(*inputs, *OUTPUTS),
         values=(*VALUES, *values, LEAD, EVERY),
         choices=(AXIS,),
+        turns=frozenset({"angle", "ahead"}),
         update=update,
         derive=derive,
         follows=gains,

@@ -1,0 +1,100 @@
+"""A signal's value and the word by which the processor holds it, each from the other."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtWidgets import QWidget
+
+from pendel.app.widgets.basic import Field, column, label, row, wrapped
+from pendel.core.controllers.numbers.representation import Rep
+from pendel.core.errors import PendelError
+from pendel.core.quantities.units import figure
+
+
+class Conversion(QWidget):
+    """Two fields: a value with its unit, and its word in figures or in hexadecimal digits."""
+
+    def __init__(self, read_value: Callable[[str, str], float]):
+        """``read_value`` gives the SI value of a text in a unit. It raises `PendelError`."""
+        super().__init__()
+        self.read_value = read_value
+        self.rep: Rep | None = None
+        self.unit = ""
+        inside = column(self, (0, 0, 0, 0), 4)
+        inside.addWidget(label("Conversion", "heading"))
+        self.value = Field("", "Value", 190)
+        self.word = Field("", "Word", 190)
+        inside.addLayout(row(label("value"), 1, self.value))
+        inside.addLayout(row(label("on the processor"), 1, self.word))
+        self.note = wrapped("", "muted")
+        inside.addWidget(self.note)
+        self.value.committed.connect(self._from_value)
+        self.word.committed.connect(self._from_word)
+
+    def show_signal(self, signal: str, rep: Rep | None, unit: str, c_type: str, value: float) -> None:
+        """Another signal, at a value (SI)."""
+        self.rep, self.unit = rep, unit
+        self.value.mark("")
+        self.word.mark("")
+        for field in (self.value, self.word):
+            field.setEnabled(rep is not None)
+        if rep is None:
+            return
+        self.note.setText(
+            f"{signal}: {c_type}" + ("" if rep.floating else f", a step is {figure(rep.step, unit, 3)}")
+        )
+        self._show(value)
+
+    def _show(self, value: float) -> None:
+        rep = self.rep
+        assert rep is not None
+        if rep.floating:
+            self.value.show_text(figure(value, self.unit, 9))
+            self.word.show_text(f"{value:.9g}")
+            return
+        word = rep.word(value)
+        self.value.show_text(figure(rep.value(word), self.unit, 6))
+        self.word.show_text(f"{word} = {hexadecimal(word, rep.bits)}")
+
+    def _from_value(self, text: str) -> None:
+        try:
+            value = self.read_value(text, self.unit)
+        except PendelError as problem:
+            self.value.mark(str(problem))
+            self.note.setText(str(problem))
+            return
+        self.value.mark("")
+        rep = self.rep
+        if rep is not None and rep.range is not None and not rep.angle and value not in rep.range:
+            self.note.setText(f"It is limited to {figure(rep.value(rep.word(value)), self.unit, 4)}.")
+        self._show(value)
+
+    def _from_word(self, text: str) -> None:
+        rep = self.rep
+        if rep is None:
+            return
+        try:
+            value = float(text) if rep.floating else rep.value(read_word(text, rep.bits))
+        except ValueError:
+            self.word.mark(f"“{text}” is no word of {rep.bits} bits. Write it like 1024 or 0x0400.")
+            self.note.setText(self.word.toolTip())
+            return
+        self.word.mark("")
+        self._show(value)
+
+
+def hexadecimal(word: int, bits: int) -> str:
+    """A word in hexadecimal digits, two's complement."""
+    return f"0x{word % 2**bits:0{bits // 4}X}"
+
+
+def read_word(text: str, bits: int) -> int:
+    """A word in figures or hexadecimal digits. Raises `ValueError` where it is none of so many bits."""
+    text = text.partition("=")[0].strip().replace("−", "-")
+    word = int(text, 0)
+    if text.lower().startswith("0x") and 2 ** (bits - 1) <= word < 2**bits:
+        word -= 2**bits
+    if not -(2 ** (bits - 1)) <= word < 2 ** (bits - 1):
+        raise ValueError(text)
+    return word

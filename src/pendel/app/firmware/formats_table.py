@@ -1,0 +1,211 @@
+"""Blocks and their signals with number format, range, step and how much of the range a run used."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+from PyQt6.QtCore import QModelIndex, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QHeaderView,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableWidget,
+    QTableWidgetItem,
+)
+
+from pendel.app.widgets.theme import colour
+from pendel.core.controllers.numbers.ranges import Source
+from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.firmware.facts import BlockFacts, SignalFacts
+from pendel.core.quantities.units import figure
+
+NAME, EVERY, FORMAT, SIGNAL, HOLDS, STEP, USED, GAP = range(8)
+TITLES = ("name in code", "every", "format", "signal", "holds", "one step", "used", "off by")
+FLAG = Qt.ItemFlag.ItemIsEditable
+PROVEN = int(Qt.ItemDataRole.UserRole) + 1
+NEARLY_FULL = 0.9
+"""Share of a range from which on little is left."""
+
+
+class UsedBar(QStyledItemDelegate):
+    """How much of its range a signal used, as a bar and a figure; brass where little is left."""
+
+    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+        share = index.data(Qt.ItemDataRole.UserRole)
+        super().paint(painter, option, index)
+        if share is None or painter is None:
+            return
+        area = QRectF(option.rect)
+        bar = QRectF(area.left() + 4, area.center().y() - 3.0, max(10.0, area.width() - 52), 7)
+        painter.save()
+        painter.fillRect(bar, colour("hairline"))
+        used = QRectF(bar.left(), bar.top(), bar.width() * min(1.0, share), bar.height())
+        limited = index.data(PROVEN)  # a signal that a limit keeps uses its range up, and may
+        painter.fillRect(used, colour("moss" if share <= NEARLY_FULL or limited else "brass"))
+        painter.setPen(colour("muted"))
+        painter.drawText(
+            area.adjusted(0, 0, -6, 0),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            f"{100 * share:.0f} %",
+        )
+        painter.restore()
+
+
+def range_text(facts: SignalFacts, unit: str) -> str:
+    """What a signal can hold."""
+    if facts.angle:
+        return "a turn"
+    if not math.isfinite(facts.high):
+        return "any number"
+    low, high = (0.0 if abs(x) <= 1.5 * facts.step else x for x in (facts.low, facts.high))
+    if abs(low + high) <= 2.5 * facts.step:
+        return f"±{figure(high, unit, 3)}"
+    return f"{figure(low, unit, 3) if low else 0} … {figure(high, unit, 3)}"
+
+
+def ends_of(text: str) -> tuple[str, str] | None:
+    """Lowest and highest value as typed: “±40 A”, “0 … 3 m/s”; a single value stands for both ends. Nothing
+    for a range that is to be found."""
+    text = text.strip()
+    for parting in ("…", "...", " to "):
+        low, found, high = text.partition(parting)
+        if found:
+            return low.strip(), high.strip()
+    text = text.removeprefix("±").removeprefix("+-").strip()
+    if not text:
+        return None
+    return (f"-({text})" if any(c in text for c in "+-*/(") else f"-{text}", text)
+
+
+class FormatsTable(QTableWidget):
+    format_chosen = pyqtSignal(str, str)
+    """A block, and its format; empty for the drive's."""
+    range_typed = pyqtSignal(str, str)
+    """A signal, and what was typed."""
+    signal_chosen = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__(0, len(TITLES))
+        self.setAccessibleName("Blocks")
+        self.setHorizontalHeaderLabels(list(TITLES))
+        self.horizontalHeaderItem(GAP).setToolTip("Largest difference from float 64 in the run")
+        self.horizontalHeaderItem(USED).setToolTip("Share of its range that the run used")
+        self.horizontalHeaderItem(EVERY).setToolTip("Runs every so many ticks")
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setEditTriggers(
+            QAbstractItemView.EditTrigger.DoubleClicked | QAbstractItemView.EditTrigger.EditKeyPressed
+        )
+        self.setShowGrid(False)
+        self.setItemDelegateForColumn(USED, UsedBar(self))
+        vertical, header = self.verticalHeader(), self.horizontalHeader()
+        assert vertical is not None and header is not None
+        vertical.hide()
+        vertical.setDefaultSectionSize(27)
+        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
+        for column in range(len(TITLES)):
+            header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
+        header.setStretchLastSection(True)
+        for column, width in ((USED, 84), (FORMAT, 90)):
+            header.setSectionResizeMode(column, QHeaderView.ResizeMode.Fixed)
+            self.setColumnWidth(column, width)
+        self.signals: list[str] = []
+        """The signal of each row."""
+        self.boxes: dict[str, QComboBox] = {}
+        """The choice of format of each block."""
+        self._filling = False
+        self.itemChanged.connect(self._changed)
+        self.itemSelectionChanged.connect(self._choose)
+
+    def fill(
+        self,
+        blocks: tuple[BlockFacts, ...],
+        default: NumberFormat,
+        units: Mapping[str, str],
+        gaps: Mapping[str, float],
+        by_hand: Mapping[str, tuple[str, str]],
+    ) -> None:
+        """Show the blocks. ``gaps`` are the largest differences of signals from float 64, ``by_hand`` ranges as
+        they were typed."""
+        chosen = self.chosen
+        self._filling = True
+        self.setRowCount(0)
+        self.boxes.clear()
+        rows = [(block, k, signal) for block in blocks for k, signal in enumerate(block.signals)]
+        self.signals = [signal.signal for _, _, signal in rows]
+        self.setRowCount(len(rows))
+        for r, (block, k, signal) in enumerate(rows):
+            self._fill_row(r, block, k == 0, signal, units.get(signal.signal, ""), gaps, by_hand)
+            if k == 0:
+                self.boxes[block.block] = self._format_box(block, default)
+                self.setCellWidget(r, FORMAT, self.boxes[block.block])
+        self._filling = False
+        if self.signals:
+            # The last block gives what leaves the deck; its difference holds all the others'.
+            at = self.signals.index(chosen) if chosen in self.signals else len(self.signals) - 1
+            self.selectRow(at)
+
+    def _fill_row(
+        self,
+        r: int,
+        block: BlockFacts,
+        first: bool,
+        signal: SignalFacts,
+        unit: str,
+        gaps: Mapping[str, float],
+        by_hand: Mapping[str, tuple[str, str]],
+    ) -> None:
+        typed = by_hand.get(signal.signal)
+        texts = {
+            NAME: block.name if first else "",
+            EVERY: str(block.every) if first else "",
+            FORMAT: "",
+            SIGNAL: signal.signal.partition(".")[2],
+            HOLDS: " … ".join(typed) if typed else range_text(signal, unit),
+            STEP: figure(signal.step, unit, 2) if signal.step else "–",
+            USED: "" if math.isfinite(signal.used) else "–",
+            GAP: figure(gaps[signal.signal], unit, 2) if signal.signal in gaps else "–",
+        }
+        for column, text in texts.items():
+            item = QTableWidgetItem(text)
+            item.setToolTip(f"{block.title}: {text}" if text else block.title)
+            item.setFlags(item.flags() & ~FLAG)
+            if column in (EVERY, GAP, STEP):
+                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            if column == USED and math.isfinite(signal.used):
+                item.setData(Qt.ItemDataRole.UserRole, signal.used)
+                item.setData(PROVEN, signal.source == Source.PROVEN.value)
+            if column == HOLDS and not signal.angle and math.isfinite(signal.high):
+                item.setFlags(item.flags() | FLAG)
+                where = f"{signal.source}. Double-click to set it, such as ±40 A or 0 … 3"
+                item.setToolTip(f"{where}; leave it empty to have it found.")
+                item.setForeground(colour("strong" if typed else "ink"))
+            self.setItem(r, column, item)
+
+    def _format_box(self, block: BlockFacts, default: NumberFormat) -> QComboBox:
+        box = QComboBox()
+        box.setAccessibleName(f"Number format of {block.title}")
+        box.addItem(f"({default.label})", "")
+        box.setItemData(0, "As all blocks", Qt.ItemDataRole.ToolTipRole)
+        for number in NumberFormat:
+            box.addItem(number.label, number.value)
+        box.setCurrentIndex(box.findData(block.number.value) if block.own_format else 0)
+        box.activated.connect(lambda _, b=block.block, w=box: self.format_chosen.emit(b, w.currentData()))
+        return box
+
+    @property
+    def chosen(self) -> str:
+        """The signal of the chosen row."""
+        return self.signals[self.currentRow()] if 0 <= self.currentRow() < len(self.signals) else ""
+
+    def _choose(self) -> None:
+        if not self._filling and self.chosen:
+            self.signal_chosen.emit(self.chosen)
+
+    def _changed(self, item: QTableWidgetItem) -> None:
+        if not self._filling and item.column() == HOLDS:
+            self.range_typed.emit(self.signals[item.row()], item.text())

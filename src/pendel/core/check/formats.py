@@ -1,0 +1,90 @@
+"""Number formats and ranges by hand."""
+
+from __future__ import annotations
+
+import math
+
+from pendel.core.catalogue.declare import Kind
+from pendel.core.check.examined import Examined, Subject
+from pendel.core.check.signal_units import signal_unit
+from pendel.core.controllers.numbers.intervals import Interval
+from pendel.core.controllers.numbers.lowering import Choices
+from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.drive.document import Drive, End
+from pendel.core.drive.findings import fault
+from pendel.core.errors import ExpressionProblem
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.units import number_text
+
+FORMATS = tuple(f.value for f in NumberFormat)
+CONTROLLERS = ("as modelled", "as shipped")
+
+
+def number_choices(drive: Drive, examined: Examined) -> Choices:
+    """Number formats and ranges of a drive without faults."""
+    return Choices(
+        NumberFormat(drive.settings["number_format"]),
+        {key: NumberFormat(card.number_format) for key, card in drive.cards.items() if card.number_format},
+        {name: Interval(low, high) for name, (low, high) in examined.ranges.items()},
+    )
+
+
+def sizes_seen(drive: Drive) -> dict[str, float]:
+    """What signals came to in the run in which ranges were found, by ``card.signal``."""
+    return {f"{key}.{name}": size for key, card in drive.cards.items() for name, size in card.seen.items()}
+
+
+def formats(of: Subject) -> None:
+    settings, findings = of.drive.settings, of.result.findings
+    for name, known in (("number_format", FORMATS), ("controller", CONTROLLERS)):
+        if settings[name] not in known:
+            label = name.replace("_", " ")
+            findings.append(
+                fault(
+                    f"The {label} “{settings[name]}” is not known. Choose one of {', '.join(known)}.",
+                    field=name,
+                )
+            )
+    for key, kind in of.kinds.items():
+        card = of.drive.cards[key]
+        if card.number_format and card.number_format not in FORMATS:
+            findings.append(
+                fault(
+                    f"{card.name}: the number format “{card.number_format}” is not known. Choose one of {', '.join(FORMATS)}.",
+                    key,
+                    "number_format",
+                )
+            )
+        for name, ends in card.ranges.items():
+            _range(of, key, kind, name, ends)
+
+
+def _range(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -> None:
+    """The range of one signal or state of a card."""
+    card, field = of.drive.cards[key], f"range:{name}"
+    states = {s.name for s in getattr(kind, "states", ())}
+
+    def complain(sentence: str) -> None:
+        of.result.findings.append(fault(f"{card.name}, range of {name}: {sentence}", key, field))
+
+    unit = signal_unit(of.drive, End(key, name)) if kind.port(name) else ""
+    try:
+        low, high = (value_in_field(text, unit, of.names) for text in ends)
+    except ExpressionProblem as problem:
+        complain(str(problem))
+        return
+    if not (math.isfinite(low) and math.isfinite(high)):
+        complain("it has no end. Give a lowest and a highest value.")
+    elif low > high:
+        complain(
+            f"its lowest value {number_text(low)} is above its highest {number_text(high)}. Swap the two."
+        )
+    elif low == high:
+        complain(f"it begins and ends at {number_text(low)}. Give it a width.")
+    elif low > 0.0 or high < 0.0:
+        if name in states or kind.port(name) is None:
+            complain("what is remembered begins at 0, which it leaves out. Take 0 in.")
+        else:
+            of.result.ranges[f"{key}.{name}"] = (low, high)
+    else:
+        of.result.ranges[f"{key}.{name}"] = (low, high)

@@ -1,0 +1,221 @@
+"""A block as it is shipped: its tree, what it reads and remembers, and which of its names are angles."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+
+from pendel.core.controllers.deck import BlockInstance
+from pendel.core.controllers.language import Update
+from pendel.core.controllers.numbers.tree import (
+    Call,
+    CannotLower,
+    Expr,
+    Name,
+    Specialiser,
+    Statement,
+    Sum,
+    assignments,
+    expressions,
+    pruned,
+    read_at_first,
+    without_repeats,
+)
+
+MOST_PLACES = 1_000_000
+
+
+@dataclass(frozen=True, eq=False)
+class BlockTree:
+    """One block of a drive with its values filled in.
+
+    ``give`` is the whole update, or where a loop needs its output before its input the first half, and ``take``
+    then the second.
+    """
+
+    instance: BlockInstance
+    give: tuple[Statement, ...]
+    take: tuple[Statement, ...]
+    inputs: tuple[str, ...]
+    """Inputs that are read and wired."""
+    states: tuple[str, ...]
+    """What is remembered and read again."""
+    angle_inputs: frozenset[str]
+    angle_outputs: frozenset[str]
+
+    @property
+    def name(self) -> str:
+        return self.instance.name
+
+    @property
+    def title(self) -> str:
+        return self.instance.title
+
+    @property
+    def outputs(self) -> tuple[str, ...]:
+        return self.instance.outputs
+
+    @property
+    def body(self) -> tuple[Statement, ...]:
+        return (*self.give, *self.take)
+
+    @property
+    def verbatim(self) -> bool:
+        return bool(self.instance.code.verbatim)
+
+    @property
+    def split(self) -> bool:
+        return bool(self.take)
+
+    @cached_property
+    def memory(self) -> tuple[str, ...]:
+        """Names that keep their value from one update to the next: states, and outputs that are read before
+        they are assigned or not assigned always."""
+        return (*self.states, *self.outputs)
+
+    @cached_property
+    def locals(self) -> tuple[str, ...]:
+        fields = {*self.inputs, *self.memory}
+        return tuple(dict.fromkeys(a.name for a in assignments(self.body) if a.name not in fields))
+
+    @cached_property
+    def accumulated(self) -> frozenset[str]:
+        """States that an assignment makes from themselves, whose small increments must not be lost."""
+        return frozenset(
+            a.name for a in assignments(self.body) if a.name in self.states and a.name in a.value.names
+        )
+
+    @cached_property
+    def angles(self) -> frozenset[str]:
+        """Names that are angles, which wrap: angle ports, and what is assigned an angle."""
+        found = {*self.angle_inputs, *self.angle_outputs}
+        while True:
+            more = {a.name for a in assignments(self.body) if is_angle(a.value, found)} - found
+            if not more:
+                return frozenset(found)
+            found |= more
+
+    @property
+    def places(self) -> int:
+        """Places of its delay line."""
+        recalled = [
+            e.args[0]
+            for whole in expressions(self.body)
+            for e in whole.walk()
+            if isinstance(e, Call) and e.function == "recalled"
+        ]
+        if not recalled:
+            return 0
+        (ticks,) = set(recalled) if len(set(recalled)) == 1 else (None,)
+        value = getattr(ticks, "value", None)
+        if value is None or not 1 <= value <= MOST_PLACES:
+            raise CannotLower(self.title, "its delay is no constant number of periods.")
+        return int(value)
+
+    def table_values(self, layer: int | None) -> list[float]:
+        """Values of its table; of one layer of a map."""
+        second = [b for _, b in self.instance.table]
+        if layer is None or not second:
+            return second
+        nx, ny = (int(self.instance.table[k][0]) for k in (0, 1))
+        return second[layer * nx * ny : (layer + 1) * nx * ny]
+
+
+def is_angle(expr: Expr, angles: set[str]) -> bool:
+    """Whether an expression wraps: an angle, or one and something added to it."""
+    match expr:
+        case Name(name):
+            return name in angles
+        case Call("wrapped" | "atan2", _):
+            return True
+        case Sum(left, right, minus):
+            return is_angle(left, angles) or (not minus and is_angle(right, angles))
+    return False
+
+
+def block_tree(block: BlockInstance, tick: float, *, split: bool = False) -> BlockTree:
+    """Fill in what is known of a block in a deck of this base period (s).
+
+    Raises
+    ------
+    CannotLower
+        where its values lead to no number.
+    """
+    return _block_tree(_Key(block), tick * block.every, split)
+
+
+class _Key:
+    """A block by what its tree depends on."""
+
+    def __init__(self, block: BlockInstance):
+        self.block = block
+        self.key = (
+            block.name, block.title, block.code, block.inputs, block.outputs, tuple(block.values.items()),
+            block.kind, tuple(block.sources.items()), block.holds, block.turns, block.table, block.every,
+        )  # fmt: skip
+
+    def __hash__(self) -> int:
+        return hash(self.key)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Key) and self.key == other.key
+
+
+@lru_cache(maxsize=512)
+def _block_tree(key: _Key, period: float, split: bool) -> BlockTree:
+    block = key.block
+    code = block.code
+    wired = tuple(p for p in block.inputs if block.sources.get(p) and p in code.arguments)
+    angles = frozenset(block.turns) & frozenset(wired)
+    angle_outputs = frozenset(block.turns) & frozenset(block.outputs)
+    if code.verbatim:
+        return BlockTree(block, (), (), wired, block.states, angles, angle_outputs)
+    known = {v: block.values[v] for v in block.used_values}
+    known |= {p: 0.0 for p in block.inputs if p not in wired} | {"dt": period}
+    for name, value in known.items():
+        if not math.isfinite(value):
+            raise CannotLower(block.title, f"its value {name} is {value}. Check its values.")
+    return _with_known(block, known, wired, angles, angle_outputs, split)
+
+
+def _with_known(
+    block: BlockInstance,
+    known: dict[str, float],
+    wired: tuple[str, ...],
+    angles: frozenset[str],
+    angle_outputs: frozenset[str],
+    split: bool,
+) -> BlockTree:
+    begun = dict(known)
+    made = Specialiser(block.title)
+    parts: Sequence[Update] = block.code.halves(block.holds) if split else (block.code,)
+    halves = [made.body(part.body, known) for part in parts]
+    whole = tuple(s for half in halves for s in half)
+    states = needed_states(block, whole)
+    never = {s for s in states if s not in {a.name for a in assignments(pruned(whole, frozenset(states)))}}
+    if never:  # what nothing assigns stays at its start
+        still = {**dict.fromkeys(never, 0.0), **begun}
+        return _with_known(block, still, wired, angles, angle_outputs, split)
+    kept = frozenset({*states, *block.outputs})
+    taken = frozenset({*block.code.arguments, *block.code.locals})
+    take = without_repeats(pruned(halves[1], kept), taken) if split else ()
+    crossing = frozenset(read_at_first(take)) - frozenset(wired) if split else frozenset()
+    give = without_repeats(pruned(halves[0], kept | crossing), taken)
+    extra = tuple(sorted(crossing - kept))
+    used = {n for e in expressions((*give, *take)) for n in e.names}
+    return BlockTree(
+        block, give, take, tuple(p for p in wired if p in used), (*states, *extra), angles & used, angle_outputs
+    )  # fmt: skip
+
+
+def needed_states(block: BlockInstance, body: tuple[Statement, ...]) -> tuple[str, ...]:
+    """States that outputs hang on, through the updates that follow too."""
+    needed: set[str] = set()
+    while True:
+        live = pruned(body, frozenset({*needed, *block.outputs}))
+        read = read_at_first(live) & set(block.states)
+        if read <= needed:
+            return tuple(s for s in block.states if s in needed)
+        needed |= read

@@ -1,0 +1,822 @@
+"""A block's update in fixed point: integer C whose every intermediate provably fits.
+
+A value is a word of W bits that counts steps of a power of two; products are exact in 2W bits, sums are
+aligned, right shifts round. The bounds of every intermediate are followed as whole numbers, branch by branch;
+where a result is not proven to fit, and only there, it is limited."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from pendel.core.controllers.numbers.block import BlockTree
+from pendel.core.controllers.numbers.intervals import Interval
+from pendel.core.controllers.numbers.representation import Rep, turn_word, word_for
+from pendel.core.controllers.numbers.tree import (
+    Any_,
+    Assign,
+    Call,
+    CannotLower,
+    Choose,
+    Compare,
+    Const,
+    Every,
+    Expr,
+    Name,
+    Product,
+    Quotient,
+    Remember,
+    Scaled,
+    Statement,
+    Sum,
+    Test,
+    When,
+    assignments,
+    negated,
+)
+
+MOST = {32: 2**31 - 2, 64: 2**63 - 2}
+"""The largest absolute value of an intermediate of 32 and 64 bits."""
+
+
+@dataclass(frozen=True)
+class Code:
+    """An integer expression in C that stands for a value times 2^fraction, between ``low`` and ``high``."""
+
+    text: str
+    fraction: int
+    low: int
+    high: int
+    atom: bool = False
+    const: float | None = None
+    gain: float = 1.0
+    """What the smallest step of what it comes from was multiplied with, ..."""
+    grain: float = 0.0
+    """... and that step; 0 stands for a step of its own word."""
+
+    @property
+    def least(self) -> float:
+        """Its smallest change."""
+        return self.grain * self.gain if self.grain else math.ldexp(1.0, -self.fraction)
+
+    def from_steps_of(self, other: Code, factor: float = 1.0) -> Code:
+        """With the smallest change of another, times a factor."""
+        grain = other.grain or math.ldexp(1.0, -other.fraction)
+        return replace(self, grain=grain, gain=(other.gain if other.grain else 1.0) * abs(factor))
+
+    @property
+    def size(self) -> int:
+        return max(abs(self.low), abs(self.high))
+
+    @property
+    def wide(self) -> bool:
+        return self.size > MOST[32]
+
+    @property
+    def width(self) -> int:
+        return 64 if self.wide else 32
+
+    @property
+    def bits(self) -> int:
+        """Digits of the largest absolute value."""
+        return self.size.bit_length()
+
+    @property
+    def inner(self) -> str:
+        return self.text if self.atom else f"({self.text})"
+
+    @property
+    def interval(self) -> Interval:
+        return Interval(math.ldexp(self.low, -self.fraction), math.ldexp(self.high, -self.fraction))
+
+
+def whole(value: int) -> str:
+    """An integer as C."""
+    if -(2**31) < value < 2**31:
+        return f"{value}" if value >= 0 else f"({value})"
+    return f"INT64_C({value})" if value >= 0 else f"(-INT64_C({-value}))"
+
+
+def rounded(value: float) -> int:
+    return math.floor(value + 0.5)
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A coefficient, how exactly its word keeps it, and where it acts."""
+
+    wanted: float
+    kept: float
+
+    @property
+    def error(self) -> float:
+        return abs(self.kept / self.wanted - 1.0) if self.wanted else 0.0
+
+
+Bounds = dict[str, tuple[int, int]]
+
+
+@dataclass
+class FixedWriter:
+    """C of one block's update in words of ``bits``; ``reps`` are those of its inputs, outputs, states and
+    locals that are assigned more than once."""
+
+    tree: BlockTree
+    bits: int
+    reps: Mapping[str, Rep]
+    used: set[str] = field(default_factory=set)
+    """Functions of the library that the C calls."""
+    coefficients: list[Kept] = field(default_factory=list)
+    divisors: list[Expr] = field(default_factory=list)
+    """Divisors that the bounds do not keep from zero."""
+    lost: dict[str, float] = field(default_factory=dict)
+    """States whose smallest increments are less than half their step: how much (SI) an increment must have."""
+    limited: set[str] = field(default_factory=set)
+    places: Mapping[str, str] = field(default_factory=dict)
+    """Where names stand in C."""
+    naturals: dict[str, Code] = field(default_factory=dict)
+    """Locals that are assigned once and keep what they are given."""
+    tables: list[str] = field(default_factory=list)
+
+    finest: int | None = None
+    """Steps beyond which the sum that is being written need not be finer: those of the state that it goes
+    to, as rounding twice would favour one direction."""
+
+    @property
+    def short(self) -> set[str]:
+        """Places of 16 bits, which need no cast to go into such a one."""
+        return {self.places[n] for n, r in self.reps.items() if r.bits == 16 and n in self.places}
+
+    @property
+    def most(self) -> int:
+        return MOST[2 * self.bits]
+
+    # bringing expressions to one step ---------------------------------------------------------------------
+
+    def call(self, name: str, *args: str) -> str:
+        self.used.add(name)
+        return f"{name}({', '.join(args)})"
+
+    def at(self, code: Code, fraction: int, *, wide: bool = False) -> Code:
+        """A value in steps of 2^−fraction; finer ones are rounded."""
+        if code.const is not None:
+            return self.constant(code.const, fraction)
+        shift = code.fraction - fraction
+        if shift == 0:
+            return code
+        if code.size == 0:
+            return Code("0", fraction, 0, 0, True)
+        if shift < 0:
+            factor = 2**-shift
+            low, high = code.low * factor, code.high * factor
+            made = Code("", fraction, low, high)
+            if made.size > (MOST[64] if wide else self.most):
+                raise self.no_room()
+            text = f"(int64_t){code.inner}" if made.wide and not code.wide else code.inner
+            return replace(made, text=f"{text} * {whole(factor)}").from_steps_of(code)
+        return self.shifted_right(code, shift, fraction)
+
+    def no_room(self) -> CannotLower:
+        return CannotLower(
+            self.tree.title,
+            "numbers of its update lie too far apart for words of this length. Narrow its ranges, or choose float.",
+        )
+
+    def shifted_right(self, code: Code, shift: int, fraction: int) -> Code:
+        if shift > code.bits:
+            return Code("0", fraction, 0, 0, True)
+        half = 2 ** (shift - 1)
+        low, high = (code.low + half) >> shift, (code.high + half) >> shift
+        width = 64 if code.size + half > MOST[32] else 32
+        if code.size + half > MOST[64]:  # no room to round: the last digit goes first
+            halved = Code(f"{code.inner} >> 1", code.fraction - 1, code.low >> 1, code.high >> 1)
+            return self.shifted_right(halved, shift - 1, fraction)
+        text = self.call(f"pd_shr{width}", code.text, f"{shift}")
+        made = Code(text, fraction, low, high, True)
+        if code.least > made.least:
+            made = made.from_steps_of(code)
+        return replace(made, text=f"(int32_t){text}", atom=False) if width == 64 and not made.wide else made
+
+    def constant(self, value: float, fraction: int | None = None) -> Code:
+        """A constant in given steps, or in the coarsest that hold it exactly, at most W − 1 digits."""
+        if fraction is None:
+            fraction = exact_fraction(value, self.bits - 1)
+        word = rounded(math.ldexp(value, fraction))
+        return Code(whole(word), fraction, word, word, True, value)
+
+    def aligned(self, a: Code, b: Code, *, added: bool = False) -> tuple[Code, Code]:
+        """Both in the finest steps in which they fit; with ``added`` so does their sum."""
+        fraction = max(self.digits_behind(c) for c in (a, b))
+        if added and self.finest is not None:
+            fraction = min(fraction, self.finest)
+        join = sum if added else max
+        while join(scaled_size(c, fraction) for c in (a, b)) > self.most:
+            fraction -= 1
+        return self.at(a, fraction), self.at(b, fraction)
+
+    def digits_behind(self, code: Code) -> int:
+        """Binary digits behind the point that a value needs; a constant those that keep it nearly."""
+        return code.fraction if code.const is None else exact_fraction(code.const, self.bits - 5)
+
+    def narrowed(self, code: Code, digits: int) -> Code:
+        """With at most so many digits."""
+        shift = code.bits - digits
+        if shift <= 0:
+            return code
+        if code.const is not None:
+            return self.constant(code.const, code.fraction - shift)
+        if ((code.size + 2 ** (shift - 1)) >> shift).bit_length() > digits:  # rounded up to one digit more
+            shift += 1
+        return self.shifted_right(code, shift, code.fraction - shift)
+
+    # expressions ------------------------------------------------------------------------------------------
+
+    def value(self, expr: Expr, env: Bounds) -> Code:
+        match expr:
+            case Const(value):
+                return self.constant(value)
+            case Name(name) if name in self.angles:
+                return self.times(2.0 * math.pi / 2.0 ** self.turn_bits(name), self.raw_turn(name))
+            case Name():
+                return self.name(expr.name, env)
+            case Sum(left, right, minus):
+                a, b = self.aligned(self.value(left, env), self.value(right, env), added=True)
+                low, high = (a.low - b.high, a.high - b.low) if minus else (a.low + b.low, a.high + b.high)
+                made = Code("", a.fraction, low, high)
+                cast = "(int64_t)" if made.wide and not (a.wide or b.wide) else ""
+                made = replace(made, text=f"{cast}{a.inner} {'-' if minus else '+'} {b.inner}")
+                moving = [c for c in (a, b) if c.const is None]
+                return made.from_steps_of(max(moving, key=lambda c: c.least)) if moving else made
+            case Scaled(factor, of):
+                if self.wraps(of):
+                    bits = self.bits
+                    turn = turn_code(self.turn(of, bits, env), bits)
+                    return self.times(factor * 2.0 * math.pi / 2.0**bits, turn)
+                return self.times(factor, self.value(of, env))
+            case Product(left, right):
+                return self.product(left, right, env)
+            case Quotient(over, under):
+                return self.quotient(over, under, env)
+            case Choose(test, yes, no):
+                return self.choose(test, yes, no, env)
+            case Call(name, args):
+                return self.function(name, args, env)
+        raise AssertionError(expr)
+
+    @property
+    def angles(self) -> frozenset[str]:
+        return self.tree.angles
+
+    def wraps(self, expr: Expr) -> bool:
+        return (isinstance(expr, Name) and expr.name in self.angles) or (
+            isinstance(expr, Call) and expr.function in ("wrapped", "atan2")
+        )
+
+    def name(self, name: str, env: Bounds) -> Code:
+        kept = self.naturals.get(name)
+        if kept is not None:
+            fraction, low, high, wide = kept.fraction, kept.low, kept.high, kept.wide
+        else:
+            rep = self.reps[name]
+            fraction, low, high, wide = rep.fraction, rep.low, rep.high, rep.bits == 64
+        low, high = env.get(name, (low, high))
+        found = Code(self.places[name], fraction, low, high, True)
+        if kept is not None:
+            found = found.from_steps_of(kept)
+        if wide and not found.wide:  # a branch has shown that it fits in fewer bits
+            return replace(found, text=f"(int32_t){found.text}", atom=False)
+        return found
+
+    def times(self, factor: float, code: Code) -> Code:
+        """A coefficient times a value: at most W − 1 digits of the one, so that the product fits."""
+        if code.const is not None:
+            return self.constant(factor * code.const)
+        if code.size == 0 or factor == 0.0:
+            return Code("0", code.fraction, 0, 0, True, 0.0)
+        mantissa, exponent = math.frexp(factor)
+        if abs(mantissa) == 0.5:  # a power of two moves the point
+            low, high = (code.low, code.high) if factor > 0 else (-code.high, -code.low)
+            text = code.text if factor > 0 else f"-{code.inner}"
+            made = Code(text, code.fraction - (exponent - 1), low, high, code.atom and factor > 0)
+            return made.from_steps_of(code, factor)
+        digits = min(self.bits - 1, (2 * self.bits - 1) - code.bits)
+        room = self.most
+        if code.bits > self.bits + 1:
+            if self.bits == 16:  # a counter or the like: its digits matter
+                digits, room = 15, MOST[64]
+            else:
+                code, digits = self.narrowed(code, 32), 31
+        return self._times(factor, code, digits, room)
+
+    def _times(self, factor: float, code: Code, digits: int, room: int) -> Code:
+        fraction = min(exact_fraction(factor, digits), digits - math.frexp(factor)[1])
+        word = rounded(math.ldexp(factor, fraction))
+        while abs(word) * code.size > room:
+            fraction -= 1
+            word = rounded(math.ldexp(factor, fraction))
+        self.coefficients.append(Kept(factor, math.ldexp(word, -fraction)))
+        ends = sorted((word * code.low, word * code.high))
+        made = Code("", code.fraction + fraction, ends[0], ends[1])
+        text = f"(int64_t){code.inner}" if made.wide and not code.wide else code.inner
+        made = replace(made, text=f"{text} * {whole(word)}").from_steps_of(code, factor)
+        return self.narrowed(made, 2 * self.bits - 2) if made.size > room else made
+
+    def product(self, left: Expr, right: Expr, env: Bounds) -> Code:
+        a, b = self.value(left, env), self.value(right, env)
+        if a.const is not None or b.const is not None:
+            return self.times(a.const, b) if a.const is not None else self.times(b.const or 0.0, a)
+        square = left == right
+        digits = [a.bits, b.bits]
+        while sum(digits) > 2 * self.bits - 1:
+            if square:
+                digits = [d - 1 for d in digits]
+            else:
+                digits[digits[1] > digits[0]] -= 1
+        a, b = self.narrowed(a, digits[0]), self.narrowed(b, digits[1])
+        ends = [x * y for x in (a.low, a.high) for y in (b.low, b.high)]
+        low = min(ends) if not square else (0 if a.low <= 0 <= a.high else min(ends))
+        made = Code("", a.fraction + b.fraction, max(low, 0) if square else low, max(ends))
+        text = f"(int64_t){a.inner}" if made.wide and not a.wide else a.inner
+        # A step of the one changes it by so much where the other is at half of what it may be.
+        grain = 0.5 * max(a.least * b.interval.size, b.least * a.interval.size)
+        return replace(made, text=f"{text} * {b.inner}", grain=grain)
+
+    def quotient(self, over: Expr, under: Expr, env: Bounds) -> Code:
+        b = self.value(under, env)
+        digits = 2 * self.bits - 2
+        # Whole counts keep their digits: a count is small beside what it may come to.
+        whole_divisor = b
+        b = self.narrowed(b, max(self.bits, min(b.bits - b.fraction, digits)))
+        if whole_divisor.low > 0 >= b.low:  # what rounding brought to zero stays a step above
+            b = Code(self.call(f"pd_max{b.width}", b.text, "1"), b.fraction, 1, b.high, True)
+        if b.const is not None:
+            return self.times(1.0 / b.const, self.value(over, env))
+        a = self.value(over, env)
+        if a.const is not None:
+            a = self.constant(a.const, digits - 1 - math.frexp(a.const)[1])
+        else:
+            a = self.narrowed(a, digits)
+            a = self.at(a, a.fraction + max(0, digits - a.bits))
+        if b.low <= 0 <= b.high:
+            self.divisors.append(under)
+            wide = a.wide or b.wide
+            text = self.call(f"pd_div{64 if wide else 32}", a.text, b.text)
+            return Code(text, a.fraction - b.fraction, -a.size, a.size, True)
+        ends = [truncated(x, y) for x in (a.low, a.high) for y in (b.low, b.high)]
+        made = Code(f"{a.inner} / {b.inner}", a.fraction - b.fraction, min(ends), max(ends))
+        return replace(made, text=f"(int32_t)({made.text})") if a.wide and not made.wide else made
+
+    def choose(self, test: Test, yes: Expr, no: Expr, env: Bounds) -> Code:
+        there, else_there = self.refined(test, env), self.refined(negated(test), env)
+        if there is None or else_there is None:
+            return self.value(no, env) if there is None else self.value(yes, there)
+        a, b = self.aligned(self.value(yes, there), self.value(no, else_there))
+        text = f"{self.test(test, env)} ? {a.inner} : {b.inner}"
+        return Code(text, a.fraction, min(a.low, b.low), max(a.high, b.high))
+
+    def function(self, name: str, args: Sequence[Expr], env: Bounds) -> Code:
+        half = 2 ** (self.bits - 1)
+        match name:
+            case "sin" | "cos":
+                text = self.call(f"pd_{name}{self.bits}", self.turn(args[0], self.bits, env))
+                unit = 2**30 if self.bits == 32 else half - 1
+                return Code(text, 30 if self.bits == 32 else 15, -unit, unit, True)
+            case "wrapped" | "atan2":
+                turn = turn_code(self.turn(Call(name, tuple(args)), self.bits, env), self.bits)
+                return self.times(2.0 * math.pi / 2.0**self.bits, turn)
+            case "recalled":
+                rep = self.reps[LINE]
+                return Code("b->past[b->at]", rep.fraction, rep.low, rep.high, True)
+            case "interpolated":
+                return self.interpolated(args[0], env)
+            case "mapped":
+                return self.mapped(args, env)
+            case "normal" | "delayed":
+                raise CannotLower(
+                    self.tree.title, f"{name} exists in float only. Choose float 32 or float 64."
+                )
+        codes = [self.value(a, env) for a in args]
+        match name:
+            case "saturate":
+                return self.saturated(*codes)
+            case "minimum" | "maximum":
+                return self.extreme(name, *codes)
+            case "absolute":
+                x = codes[0]
+                if x.low >= 0:
+                    return x
+                low = 0 if x.high >= 0 else -x.high
+                return Code(self.call(f"pd_abs{x.width}", x.text), x.fraction, low, x.size, True)
+            case "floor":
+                x = codes[0]
+                if x.fraction <= 0:
+                    return x
+                shift = min(x.fraction, x.width - 1)
+                return Code(f"{x.inner} >> {shift}", 0, x.low >> x.fraction, x.high >> x.fraction)
+            case "sqrt":
+                return self.root(codes[0])
+        raise AssertionError(name)
+
+    def saturated(self, x: Code, low: Code, high: Code) -> Code:
+        fraction = max(self.digits_behind(c) for c in (x, low, high) if c is x or c.const is not None)
+        while any(scaled_size(c, fraction) > self.most for c in (x, low, high)):
+            fraction -= 1
+        x, low, high = (self.at(c, fraction) for c in (x, low, high))
+        if low.high <= x.low and x.high <= high.low:
+            return x
+        width = 64 if any(c.wide for c in (x, low, high)) else 32
+        bottom = max(min(x.low, high.high), low.low)
+        top = min(max(x.high, low.high), high.high)
+        made = Code(
+            self.call(f"pd_clamp{width}", x.text, low.text, high.text),
+            fraction,
+            bottom,
+            max(bottom, top),
+            True,
+        )
+        return (
+            replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
+        )
+
+    def extreme(self, name: str, a: Code, b: Code) -> Code:
+        a, b = (self.apart_from_zero(c, d) for c, d in zip((a, b), self.aligned(a, b)))
+        least = name == "minimum"
+        if (a.high <= b.low) if least else (a.low >= b.high):
+            return a
+        if (b.high <= a.low) if least else (b.low >= a.high):
+            return b
+        pick = min if least else max
+        width = 64 if a.wide or b.wide else 32
+        made = Code(
+            self.call(f"pd_{pick.__name__}{width}", a.text, b.text),
+            a.fraction, pick(a.low, b.low), pick(a.high, b.high), True,
+        )  # fmt: skip
+        return (
+            replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
+        )
+
+    def apart_from_zero(self, wanted: Code, code: Code) -> Code:
+        """A limit that is not zero stays so, as what divides by the result relies on it."""
+        if wanted.const and code.low == code.high == 0:
+            word = 1 if wanted.const > 0 else -1
+            return replace(code, text=whole(word), low=word, high=word)
+        return code
+
+    def root(self, x: Code) -> Code:
+        """The whole root of a number of 2W − 2 digits, which has W − 1."""
+        digits = 2 * self.bits - 2
+        x = self.narrowed(x, digits)
+        up = digits - x.bits
+        fraction = x.fraction + up
+        if fraction % 2:
+            up -= 1
+        if up < 0:
+            x = self.shifted_right(x, 1, x.fraction - 1)
+            up = 0
+        x = self.at(x, x.fraction + up)
+        if x.low < 0:
+            x = Code(self.call(f"pd_max{x.width}", x.text, "0"), x.fraction, 0, max(0, x.high), True)
+        text = self.call(f"pd_sqrt{x.width}", f"(uint{x.width}_t){x.inner}")
+        return Code(text, x.fraction // 2, math.isqrt(x.low), math.isqrt(max(0, x.high)), True)
+
+    # angles -----------------------------------------------------------------------------------------------
+
+    def turn_bits(self, name: str) -> int:
+        return self.reps[name].bits
+
+    def raw_turn(self, name: str) -> Code:
+        return turn_code(self.places[name], self.turn_bits(name))
+
+    def turn(self, expr: Expr, bits: int, env: Bounds) -> str:
+        """An expression as an angle in parts of a turn, of ``bits``; it wraps."""
+        if isinstance(expr, Name) and expr.name in self.angles and self.turn_bits(expr.name) == bits:
+            return self.places[expr.name]
+        if isinstance(expr, Call) and expr.function == "atan2" and bits == self.bits:
+            return self.arc(expr, env)
+        if isinstance(expr, Call) and expr.function == "wrapped":
+            return self.turn(expr.args[0], bits, env)
+        text = self.unsigned(expr, bits, env)
+        return self.call(f"pd_turn{bits}", text)
+
+    def arc(self, expr: Call, env: Bounds) -> str:
+        y, x = self.aligned(*(self.value(a, env) for a in expr.args))
+        digits = max(x.bits, y.bits)
+        shift = digits - (self.bits - 1)
+        if shift > 0:
+            fraction = y.fraction - shift
+            y, x = self.at(y, fraction), self.at(x, fraction)
+        return self.call(f"pd_atan2_{self.bits}", y.text, x.text)
+
+    def unsigned(self, expr: Expr, bits: int, env: Bounds) -> str:
+        """As `turn`, unsigned and perhaps with digits beyond ``bits``, which do not count."""
+        match expr:
+            case Const(value):
+                return f"{turn_word(bits).word(value) % 2**bits}u"
+            case Name(name) if name in self.angles:
+                own = self.turn_bits(name)
+                if own == bits:
+                    return f"(uint32_t){self.places[name]}"
+                if own < bits:
+                    return f"((uint32_t){self.places[name]} << {bits - own})"
+                return f"(((uint32_t){self.places[name]} + {2 ** (own - bits - 1)}u) >> {own - bits})"
+            case Sum(left, right, minus):
+                return f"({self.unsigned(left, bits, env)} {'-' if minus else '+'} {self.unsigned(right, bits, env)})"
+            case Scaled(factor, of) if factor == int(factor) and self._turns(of):
+                return f"({int(factor) % 2**32}u * {self.unsigned(of, bits, env)})"
+            case Choose(test, yes, no):
+                return f"({self.test(test, env)} ? {self.unsigned(yes, bits, env)} : {self.unsigned(no, bits, env)})"
+            case Call("wrapped", (inner,)):
+                return self.unsigned(inner, bits, env)
+            case Call("atan2", _):
+                text = self.arc(expr, env)
+                return (
+                    f"((uint32_t){text} << {bits - self.bits})" if bits > self.bits else f"(uint32_t){text}"
+                )
+        code = self.numeric_turn(expr, bits, env)
+        return f"(uint32_t){code.inner}"
+
+    def _turns(self, expr: Expr) -> bool:
+        """Whether an expression is an angle or a sum with one, so that whole multiples of it wrap as well."""
+        if isinstance(expr, Sum):
+            return self._turns(expr.left) or self._turns(expr.right)
+        return self.wraps(expr)
+
+    def numeric_turn(self, expr: Expr, bits: int, env: Bounds) -> Code:
+        """A number in rad as whole parts of a turn."""
+        factor, of = (expr.factor, expr.of) if isinstance(expr, Scaled) else (1.0, expr)
+        inner = self.value(of, env)
+        code = self.times(factor * 2.0**bits / (2.0 * math.pi), inner)
+        if code.fraction < 0:  # beyond whole turns of what 32 bits hold, high digits do not count
+            shift = -code.fraction
+            if shift >= bits:
+                return Code("0", 0, 0, 0, True)
+            if code.size << shift > MOST[64]:
+                return Code(f"((uint64_t){code.inner} << {shift})", 0, 0, MOST[64], True)
+            return self.at(code, 0, wide=True)
+        return self.at(code, 0)
+
+    # tables -----------------------------------------------------------------------------------------------
+
+    def array(self, name: str, values: Sequence[int], bits: int) -> str:
+        text = ", ".join(f"{v}" for v in values)
+        self.tables.append(f"static const int{bits}_t pd_{name}[{len(values)}] = {{{text}}};")
+        return f"pd_{name}"
+
+    def interpolated(self, at: Expr, env: Bounds) -> Code:
+        table = self.tree.instance.table
+        if not table:
+            return Code("0", 0, 0, 0, True, 0.0)
+        first, second = ([row[k] for row in table] for k in (0, 1))
+        x_rep = word_for(Interval(min(first), max(first)), 32, headroom=1)
+        y_rep = word_for(Interval(min(second), max(second)), self.bits, headroom=1)
+        axis = self.array(f"{self.places['']}_x", [x_rep.word(v) for v in first], 32)
+        values = self.array(f"{self.places['']}_y", [y_rep.word(v) for v in second], self.bits)
+        x = self.into(self.value(at, env), x_rep)
+        text = self.call(f"pd_interpolate{self.bits}", axis, values, f"{len(table)}", x.text)
+        words = [y_rep.word(v) for v in second]
+        return Code(text, y_rep.fraction, min(words), max(words), True)
+
+    def mapped(self, args: Sequence[Expr], env: Bounds) -> Code:
+        table = self.tree.instance.table
+        layer = getattr(args[0], "value", None)
+        if layer is None:
+            raise CannotLower(self.tree.title, "the layer of its map is no constant. Name it by a number.")
+        first = [a for a, _ in table]
+        nx, ny = int(first[0]), int(first[1])
+        axes = first[2 : 2 + nx], first[2 + nx : 2 + nx + ny]
+        values = self.tree.table_values(int(layer))
+        rep = word_for(Interval(min(values), max(values)), self.bits, headroom=1)
+        words = [rep.word(v) for v in values]
+        stem = self.places[""]
+        names, places = [], []
+        for letter, axis, arg in zip("xy", axes, args[1:]):
+            axis_rep = word_for(Interval(axis[0], axis[-1]), self.bits, headroom=1)
+            axis_name = f"{stem}_{letter}"
+            if not any(f" pd_{axis_name}[" in t for t in self.tables):
+                self.array(axis_name, [axis_rep.word(v) for v in axis], self.bits)
+            names.append(f"pd_{axis_name}")
+            places.append(self.into(self.value(arg, env), axis_rep).text)
+        surface = f"{stem}_z{int(layer)}"
+        if not any(f" pd_{surface}[" in t for t in self.tables):
+            self.array(surface, words, self.bits)
+        text = self.call(
+            f"pd_map{self.bits}", names[0], f"{nx}", names[1], f"{ny}", f"pd_{surface}", places[0], places[1]
+        )
+        return Code(text, rep.fraction, min(words), max(words), True)
+
+    # tests ------------------------------------------------------------------------------------------------
+
+    def test(self, test: Test, env: Bounds) -> str:
+        match test:
+            case Compare(op, left, right):
+                return self.compare(op, self.value(left, env), self.value(right, env))
+            case Every(tests):
+                return " && ".join(f"({self.test(t, env)})" for t in tests)
+            case Any_(tests):
+                return " || ".join(f"({self.test(t, env)})" for t in tests)
+        raise AssertionError(test)
+
+    def compare(self, op: str, a: Code, b: Code) -> str:
+        if a.const is not None and b.const is None:
+            op, a, b = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}[op], b, a
+        if b.const is not None and a.const is None:
+            exact = math.ldexp(b.const, a.fraction)  # n < c as n < ceil(c), n ≤ c as n ≤ floor(c)
+            limit = math.ceil(exact) if op in ("<", ">=") else math.floor(exact)
+            edge = MOST[64] if a.wide else MOST[32]
+            limit = max(-edge, min(edge, limit))
+            return f"{a.inner} {op} {whole(limit)}"
+        a, b = self.aligned(a, b)
+        return f"{a.inner} {op} {b.inner}"
+
+    def refined(self, test: Test, env: Bounds) -> Bounds | None:
+        """Bounds of names where a test holds; None where it cannot."""
+        match test:
+            case Compare(op, left, right):
+                a, b = self.quietly(left, env), self.quietly(right, env)
+                found = dict(env)
+                for code, side, other, sign in ((a, left, b, op), (b, right, a, MIRRORED[op])):
+                    edge = other.interval.high if sign in ("<", "<=") else other.interval.low
+                    word = math.ldexp(edge, code.fraction)
+                    low, high = code.low, code.high
+                    if sign in ("<", "<="):
+                        high = min(high, math.ceil(word) + (1 if other.const is None else 0))
+                    else:
+                        low = max(low, math.floor(word) - (1 if other.const is None else 0))
+                    if low > high:
+                        return None
+                    if isinstance(side, Name) and side.name not in self.angles:
+                        found[side.name] = (low, high)
+                return found
+            case Every(tests):
+                current: Bounds | None = env
+                for each in tests:
+                    current = self.refined(each, current) if current is not None else None
+                return current
+            case Any_(tests):
+                ways = [w for w in (self.refined(t, env) for t in tests) if w is not None]
+                return env if len(ways) > 1 else (ways[0] if ways else None)
+        raise AssertionError(test)
+
+    def quietly(self, expr: Expr, env: Bounds) -> Code:
+        """An expression's bounds, without a trace of its having been written."""
+        kept = len(self.coefficients), len(self.divisors), set(self.used), len(self.tables)
+        code = self.value(expr, env)
+        del self.coefficients[kept[0] :], self.divisors[kept[1] :], self.tables[kept[3] :]
+        self.used = kept[2]
+        return code
+
+    # statements -------------------------------------------------------------------------------------------
+
+    def into(self, code: Code, rep: Rep, name: str = "") -> Code:
+        """A value as a word of ``rep``, limited where it is not proven to fit."""
+        if code.const is not None:
+            word = rep.word(code.const)
+            return Code(whole(word), rep.fraction, word, word, True, code.const)
+        shift = code.fraction - rep.fraction
+        if shift < 0 and scaled_size(code, rep.fraction) > MOST[64]:  # limit first, what is shifted then fits
+            low, high = -((-rep.low) >> -shift) - 1, (rep.high >> -shift) + 1
+            code = Code(
+                self.call(f"pd_clamp{code.width}", code.text, whole(low), whole(high)),
+                code.fraction,
+                low,
+                high,
+                True,
+            )
+            self.limited.add(name)
+        code = self.at(code, rep.fraction, wide=True)
+        if rep.low <= code.low and code.high <= rep.high:
+            return code
+        self.limited.add(name)
+        text = self.call(f"pd_clamp{code.width}", code.text, whole(rep.low), whole(rep.high))
+        made = Code(
+            text,
+            rep.fraction,
+            max(rep.low, min(code.low, rep.high)),
+            min(rep.high, max(code.high, rep.low)),
+            True,
+        )
+        return replace(made, text=f"(int32_t){text}", atom=False) if code.wide and rep.bits <= 32 else made
+
+    def statements(self, body: Sequence[Statement], env: Bounds, indent: int = 1) -> list[str]:
+        pad, lines = "    " * indent, list[str]()
+        for statement in body:
+            match statement:
+                case Assign(name, value):
+                    lines.append(pad + self.assign(name, value, env))
+                case Remember(value):
+                    rep = self.reps[LINE]
+                    text = self.into(self.value(value, env), rep).text
+                    lines += [
+                        f"{pad}b->past[b->at] = ({rep.c_type})({text});",
+                        f"{pad}b->at = (b->at + 1 < {self.tree.places}) ? (b->at + 1) : 0;",
+                    ]
+                case When():
+                    lines += self.when(statement, env, indent)
+        return lines
+
+    def assign(self, name: str, value: Expr, env: Bounds) -> str:
+        place = self.places[name]
+        if name in self.angles:
+            rep = self.reps[name]
+            return f"{place} = {self.turn(value, rep.bits, env)};"
+        self.finest = self.reps[name].fraction if name in self.tree.accumulated else None
+        code = self.value(value, env)
+        self.finest = None
+        env.pop(name, None)
+        if name not in self.reps:
+            self.naturals[name] = replace(code, const=None)
+            return f"const int{code.width}_t {place} = {code.text};"
+        rep = self.reps[name]
+        if name in self.tree.accumulated:
+            self.note_lost(name, value, rep, env)
+        made = self.into(code, rep, name)
+        narrow = rep.bits == 16 and made.const is None and made.text not in self.short
+        env[name] = (made.low, made.high)
+        return f"{place} = {f'(int16_t){made.inner}' if narrow else made.text};"
+
+    def note_lost(self, name: str, value: Expr, rep: Rep, env: Bounds) -> None:
+        """What an input of a sum must at least change by for the state to take it in, where that is more than
+        a step of it."""
+        moving = [(f, self.quietly(e, env)) for f, e in added(value, name) if not isinstance(e, Const)]
+        if not moving:
+            return
+        factor, step = max(moving, key=lambda m: abs(m[0]) * m[1].least)
+        if 0.0 < abs(factor) * step.least < 0.5 * rep.step:
+            gain = abs(factor) * (step.gain if step.grain else 1.0)
+            self.lost[name] = max(self.lost.get(name, 0.0), 0.5 * rep.step / gain)
+
+    def when(self, statement: When, env: Bounds, indent: int) -> list[str]:
+        pad = "    " * indent
+        yes, no = self.refined(statement.test, env), self.refined(negated(statement.test), env)
+        if yes is None or no is None:
+            body = statement.then if no is None else statement.otherwise
+            return self.statements(body, env, indent)
+        text = self.test(statement.test, env)
+        lines = [f"{pad}if ({text}) {{", *self.statements(statement.then, yes, indent + 1)]
+        if statement.otherwise:
+            lines += otherwise(self.statements(statement.otherwise, no, indent + 1), pad)
+        for name in {a.name for a in assignments([statement])} | (yes.keys() & no.keys()):
+            if name in self.reps and name not in self.angles:
+                rep = self.reps[name]
+                ends = [e.get(name, env.get(name, (rep.low, rep.high))) for e in (yes, no)]
+                env[name] = (min(e[0] for e in ends), max(e[1] for e in ends))
+        return [*lines, f"{pad}}}"]
+
+
+def turn_code(text: str, bits: int) -> Code:
+    """An angle's word as a number; the half turn itself, a step beyond, has room in every product."""
+    half = 2 ** (bits - 1) - 2
+    return Code(text, 0, -half, half, True)
+
+
+def otherwise(inner: list[str], pad: str) -> list[str]:
+    """The other branch; where it is one decision alone, as ``else if``."""
+    deeper = f"{pad}    "
+    if inner and inner[0].startswith(f"{deeper}if (") and inner.index(f"{deeper}}}") == len(inner) - 1:
+        return [f"{pad}}} else {inner[0].strip()}", *[line.removeprefix("    ") for line in inner[1:-1]]]
+    return [f"{pad}}} else {{", *inner]
+
+
+LINE = "the past"
+MIRRORED = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}
+
+
+def added(value: Expr, name: str, factor: float = 1.0) -> list[tuple[float, Expr]]:
+    """What a sum adds to ``name``, with its coefficients."""
+    match value:
+        case Sum(left, right, minus):
+            return [*added(left, name, factor), *added(right, name, -factor if minus else factor)]
+        case Scaled(more, of) if isinstance(of, Sum | Scaled):
+            return added(of, name, factor * more)
+        case Scaled(more, of):
+            return [] if of == Name(name) else [(factor * more, of)]
+        case Name(own) if own == name:
+            return []
+    return [(factor, value)]
+
+
+def truncated(a: int, b: int) -> int:
+    """Division as C has it."""
+    return abs(a) // abs(b) * (1 if (a < 0) == (b < 0) else -1)
+
+
+def exact_fraction(value: float, digits: int) -> int:
+    """The fewest binary digits behind the point that hold a value exactly, or as many as ``digits`` allow."""
+    if value == 0.0:
+        return 0
+    mantissa, exponent = math.frexp(value)
+    whole_mantissa = int(math.ldexp(abs(mantissa), 53))
+    zeros = (whole_mantissa & -whole_mantissa).bit_length() - 1
+    return min(53 - zeros - exponent, digits - exponent)
+
+
+def scaled_size(code: Code, fraction: int) -> int:
+    """The largest absolute value of what `FixedWriter.at` makes, and what it needs while it rounds."""
+    if code.const is not None:
+        return abs(rounded(math.ldexp(code.const, fraction))) if fraction < 200 else 2**200
+    shift = code.fraction - fraction
+    return code.size << -shift if shift < 0 else (code.size >> shift) + 1
+
+
+__all__ = ["LINE", "Code", "FixedWriter", "Kept"]

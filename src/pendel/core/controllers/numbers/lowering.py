@@ -1,0 +1,538 @@
+"""A control deck in number formats: ranges through all blocks, words for all signals, and the C of each block."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from pendel.core.controllers.c_names import drive_name, identifiers
+from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part, Step
+from pendel.core.controllers.numbers.block import BlockTree, block_tree
+from pendel.core.controllers.numbers.fixed import LINE, FixedWriter, Kept
+from pendel.core.controllers.numbers.floating import FloatWriter, sums_in
+from pendel.core.controllers.numbers.intervals import EVERYTHING, TURN, Interval, symmetric
+from pendel.core.controllers.numbers.ranges import (
+    BlockRanges,
+    Hints,
+    Range,
+    Source,
+    block_ranges,
+)
+from pendel.core.controllers.numbers.representation import (
+    FLOAT,
+    NumberFormat,
+    Rep,
+    turn_word,
+    whole_word,
+    word_for,
+)
+from pendel.core.controllers.numbers.tree import (
+    Assign,
+    Call,
+    CannotLower,
+    Choose,
+    Const,
+    Expr,
+    Name,
+    Scaled,
+    Statement,
+    Sum,
+    When,
+    assignments,
+)
+
+OWN_MEMBERS = ("in", "out", "tick")
+ROUNDS = 8
+"""Passes through the deck after which what still grows is taken for unbounded."""
+
+
+@dataclass(frozen=True)
+class Choices:
+    """What is chosen for a deck: number formats, and ranges by hand (SI) by ``block.port``."""
+
+    default: NumberFormat = NumberFormat.FLOAT32
+    blocks: Mapping[str, NumberFormat] = field(default_factory=dict)
+    ranges: Mapping[str, Interval] = field(default_factory=dict)
+
+    def of(self, block: str) -> NumberFormat:
+        return self.blocks.get(block, self.default)
+
+
+@dataclass(frozen=True)
+class Input:
+    """A signal from outside; ``turn`` where it counts as an angle."""
+
+    signal: str
+    turn: bool = False
+
+
+@dataclass
+class LoweredBlock:
+    """A block in its number format."""
+
+    tree: BlockTree
+    number: NumberFormat
+    ranges: BlockRanges
+    reps: dict[str, Rep]
+    places: dict[str, str] = field(default_factory=dict)
+    bodies: dict[Part, list[str]] = field(default_factory=dict)
+    tables: list[str] = field(default_factory=list)
+    coefficients: list[Kept] = field(default_factory=list)
+    divisors: list[Expr] = field(default_factory=list)
+    lost: dict[str, float] = field(default_factory=dict)
+    limited: set[str] = field(default_factory=set)
+
+    @property
+    def name(self) -> str:
+        return self.tree.name
+
+
+@dataclass
+class Lowered:
+    """A deck in number formats, ready to be written."""
+
+    deck: ControlDeck
+    choices: Choices
+    blocks: list[LoweredBlock]
+    signals: dict[str, Range]
+    """Ranges of what comes from outside."""
+    inputs: dict[Input, Rep]
+    seen: Mapping[str, float]
+
+    @cached_property
+    def name(self) -> str:
+        return drive_name(self.deck.name)
+
+    @cached_property
+    def members(self) -> dict[str, str]:
+        return identifiers((b.name for b in self.blocks), OWN_MEMBERS)
+
+    @cached_property
+    def fed(self) -> dict[Input, str]:
+        """Members of the struct of inputs."""
+        signals = [i.signal for i in self.inputs]
+        wished = {
+            i: f"{i.signal}_turn" if i.turn and signals.count(i.signal) > 1 else i.signal for i in self.inputs
+        }
+        names = identifiers(wished.values())
+        return {i: names[text] for i, text in wished.items()}
+
+    @cached_property
+    def given(self) -> dict[str, str]:
+        """Members of the struct of outputs by command."""
+        return identifiers(c for c, s in self.deck.commands.items() if s.partition(".")[0] in self.members)
+
+    @property
+    def steps(self) -> list[Step]:
+        return [s for s in self.deck.steps if s.block in self.members]
+
+    def block(self, name: str) -> LoweredBlock:
+        return next(b for b in self.blocks if b.name == name)
+
+    def rep(self, signal: str) -> Rep:
+        """How a signal of the deck is held."""
+        name, _, port = signal.partition(".")
+        return self.block(name).reps[port]
+
+
+def control_blocks(deck: ControlDeck) -> list[BlockInstance]:
+    return [b for b in deck.blocks if not b.sensor]
+
+
+def trees_of(deck: ControlDeck) -> dict[str, BlockTree]:
+    """Trees of all blocks, sensors too."""
+    cut = {s.block for s in deck.steps if s.part is not Part.WHOLE}
+    return {b.name: block_tree(b, deck.tick, split=b.name in cut) for b in deck.blocks}
+
+
+def lower(deck: ControlDeck, choices: Choices, seen: Mapping[str, float] | None = None) -> Lowered:
+    """A deck in number formats.
+
+    Parameters
+    ----------
+    seen
+        the largest absolute value of signals (``block.port``, SI) in a run.
+
+    Raises
+    ------
+    CannotLower
+        naming the block, why it has no C in its format, and the remedy.
+    """
+    seen = seen or {}
+    trees = trees_of(deck)
+    found, outside = deck_ranges(deck, trees, choices, seen)
+    lowered = [
+        LoweredBlock(trees[b.name], choices.of(b.name), found[b.name], {}) for b in control_blocks(deck)
+    ]
+    made = Lowered(deck, choices, lowered, outside, {}, seen)
+    for block in lowered:
+        signal_words(block)
+    made.inputs.update(input_words(made))
+    for block in lowered:
+        inner_words(made, block)
+        write(made, block)
+    return made
+
+
+# ranges ---------------------------------------------------------------------------------------------------
+
+
+def hints_of(tree: BlockTree, choices: Choices, seen: Mapping[str, float]) -> Hints:
+    """What is known of a block's names. What counts in exact steps is not bounded by a run that happened to
+    end."""
+    stem = f"{tree.name}."
+    counts = {n for n in tree.states if grid(n, tree, {}, 3) is not None}
+    by_hand = {n.removeprefix(stem): i for n, i in choices.ranges.items() if n.startswith(stem)}
+    sizes = {n.removeprefix(stem): x for n, x in seen.items() if n.startswith(stem)}
+    return Hints(by_hand, {n: x for n, x in sizes.items() if n not in counts})
+
+
+def deck_ranges(
+    deck: ControlDeck, trees: Mapping[str, BlockTree], choices: Choices, seen: Mapping[str, float]
+) -> tuple[dict[str, BlockRanges], dict[str, Range]]:
+    """Ranges of all blocks, and of what the plant gives, until nothing grows."""
+    known: dict[str, Interval] = {}
+    outside: dict[str, Range] = {}
+    for signal in deck.measured:
+        own = Hints(
+            {"": choices.ranges[signal]} if signal in choices.ranges else {}, {"": seen.get(signal, 0.0)}
+        )
+        outside[signal] = own.decide("", EVERYTHING)
+        known[signal] = outside[signal].interval
+    for block in deck.blocks:
+        known |= {f"{block.name}.{p}": Interval(0.0, 0.0) for p in block.outputs}
+    found: dict[str, BlockRanges] = {}
+    for count in range(ROUNDS + 2):
+        grew = False
+        for block in deck.blocks:
+            tree = trees[block.name]
+            hints = hints_of(tree, choices, seen)
+            inputs = {p: known[str(block.sources[p])] for p in tree.inputs}
+            if tree.verbatim:
+                found[block.name] = BlockRanges({p: hints.decide(p, EVERYTHING) for p in block.outputs})
+            else:
+                found[block.name] = block_ranges(tree, inputs, hints)
+            for port in block.outputs:
+                name = f"{block.name}.{port}"
+                if port not in found[block.name].ranges:
+                    found[block.name].ranges[port] = Range(
+                        Interval(0.0, 0.0), Source.PROVEN, Interval(0.0, 0.0)
+                    )
+                after = found[block.name].interval(port)
+                if not after.within(known[name]):
+                    grew = True
+                    raw = EVERYTHING if count >= ROUNDS else known[name].hull(after)
+                    known[name] = hints.decide(port, raw).interval
+        if not grew:
+            break
+    return found, outside
+
+
+# words ----------------------------------------------------------------------------------------------------
+
+
+def usable(block: LoweredBlock, name: str) -> Interval:
+    """The range of a name, which a word needs."""
+    found = block.ranges.ranges.get(name)
+    if found is None:
+        return Interval(0.0, 0.0)
+    if not found.interval.finite:
+        raise CannotLower(
+            block.tree.title,
+            f"{name} has no range that can be proven. Run the drive once and find ranges, set one for it, or choose float.",
+        )
+    return found.interval
+
+
+def grid(name: str, tree: BlockTree, inputs: Mapping[str, int | None], most: int) -> int | None:
+    """Binary digits behind the point of all values that a name is assigned; none where they have no end."""
+    digits: dict[str, int | None] = {**inputs, name: 0}
+    names = {a.name for a in assignments(tree.body)} - {name}
+    digits |= dict.fromkeys(names, 0)
+    for _ in range(len(names) + 4):
+        changed = False
+        for a in assignments(tree.body):
+            now = _digits(a.value, digits, most)
+            before = digits[a.name]
+            after = None if now is None or before is None else max(now, before)
+            if after != before:
+                digits[a.name], changed = after, True
+        if not changed:
+            break
+    return digits[name]
+
+
+def _digits(expr: Expr, digits: Mapping[str, int | None], most: int) -> int | None:
+    match expr:
+        case Const(value):
+            for n in range(most + 1):
+                if value * 2.0**n == int(value * 2.0**n):
+                    return n
+            return None
+        case Name(name):
+            return digits.get(name)
+        case Sum(left, right, _):
+            parts = [left, right]
+        case Choose(_, yes, no):
+            parts = [yes, no]
+        case Scaled(-1.0, of):
+            parts = [of]
+        case Call("floor", _):
+            return 0
+        case Call("minimum" | "maximum" | "saturate" | "absolute", args):
+            parts = list(args)
+        case _:
+            return None
+    each = [_digits(p, digits, most) for p in parts]
+    known = [e for e in each if e is not None]
+    return max(known) if len(known) == len(each) else None
+
+
+def signal_words(block: LoweredBlock) -> None:
+    """Words of a block's outputs."""
+    if not block.number.fixed:
+        block.reps |= dict.fromkeys(block.tree.outputs, FLOAT[block.number.bits])
+        return
+    if block.tree.verbatim:
+        raise CannotLower(block.tree.title, "its C is written for float. Choose float 32 or float 64 for it.")
+    bits = block.number.bits
+    for port in block.tree.outputs:
+        if port in block.tree.angles:
+            block.reps[port] = turn_word(bits)
+            continue
+        digits = grid(port, block.tree, {}, 3)
+        block.reps[port] = named_word(block, port, bits, digits)
+
+
+def counter(block: LoweredBlock, name: str, digits: int) -> Rep:
+    """A word of 32 bits for what counts in exact steps: as far as is proven, and not as a run happened to
+    end, since a count that ends early is another count."""
+    proven = block.ranges.ranges[name].reaches
+    interval = proven if proven.finite else symmetric((2.0**30 - 4.0) / 2.0**digits)
+    return word_for(interval, 32, headroom=1, grid=digits)
+
+
+def named_word(block: LoweredBlock, name: str, bits: int, digits: int | None, headroom: int = 0) -> Rep:
+    rep = word_for(usable(block, name), bits, headroom=headroom, grid=digits)
+    found = block.ranges.ranges.get(name)
+    return rep if found is None or found.source is Source.PROVEN else whole_word(rep)
+
+
+def input_words(made: Lowered) -> dict[Input, Rep]:
+    """How what comes from outside is held: as the richest format that reads it needs."""
+    readers: dict[Input, list[LoweredBlock]] = {}
+    inside = set(made.members)
+    for block in made.blocks:
+        for port in block.tree.inputs:
+            signal = str(block.tree.instance.sources[port])
+            if signal.partition(".")[0] not in inside:
+                key = Input(signal, port in block.tree.angle_inputs and not _is_64(block))
+                readers.setdefault(key, []).append(block)
+    order = {s: k for k, s in enumerate((*made.deck.signals, *made.deck.measured))}
+    keys = sorted(readers, key=lambda i: (order.get(i.signal, len(order)), i.turn))
+    return {key: _outside_word(made, key, readers[key]) for key in keys}
+
+
+def _is_64(block: LoweredBlock) -> bool:
+    return block.number is NumberFormat.FLOAT64
+
+
+def _outside_word(made: Lowered, key: Input, blocks: Iterable[LoweredBlock]) -> Rep:
+    number = max((b.number for b in blocks), key=lambda n: n.richness)
+    if not number.fixed:
+        return FLOAT[number.bits]
+    if key.turn:
+        return turn_word(number.bits)
+    interval = outside_range(made, key.signal).interval
+    if not interval.finite:
+        raise CannotLower(
+            made.deck.block(key.signal.partition(".")[0]).title
+            if any(b.name == key.signal.partition(".")[0] for b in made.deck.blocks)
+            else key.signal,
+            "it has no range. Run the drive once and find ranges, set one, or give its converter a range.",
+        )
+    return whole_word(word_for(interval, number.bits))
+
+
+def outside_range(made: Lowered, signal: str) -> Range:
+    """The range of a signal that comes from a sensor or from the plant."""
+    name, _, port = signal.partition(".")
+    if signal in made.signals:
+        return made.signals[signal]
+    sensor = made.deck.block(name)
+    trees = trees_of(made.deck)
+    inputs = {p: made.signals[str(sensor.sources[p])].interval for p in trees[name].inputs}
+    ranges = block_ranges(trees[name], inputs, hints_of(trees[name], made.choices, made.seen))
+    return ranges.ranges[port]
+
+
+def inner_words(made: Lowered, block: LoweredBlock) -> None:
+    """Words of inputs, states, and locals that are assigned more than once."""
+    tree, number = block.tree, block.number
+    for port in tree.inputs:
+        block.reps[port] = input_rep(made, block, port)
+    if not number.fixed:
+        block.reps |= dict.fromkeys((*tree.states, *tree.locals), FLOAT[number.bits])
+        if tree.places:
+            block.reps[LINE] = FLOAT[number.bits]
+        return
+    bits = number.bits
+    grids = {
+        p: block.reps[p].fraction
+        for p in tree.inputs
+        if not block.reps[p].angle and block.reps[p].fraction <= 0
+    }
+    for name in tree.states:
+        if name in tree.angles:
+            block.reps[name] = turn_word(32)
+            continue
+        digits = grid(name, tree, grids, 3)
+        summed = name in tree.accumulated
+        if digits is not None and (summed or not block.ranges.ranges[name].reaches.finite):
+            block.reps[name] = counter(block, name, digits)
+            continue
+        size = 2 * bits if summed else bits
+        block.reps[name] = named_word(
+            block, name, size, digits, headroom=1 if size > bits or size == 32 else 0
+        )
+    often = assigned_often(tree.body)
+    for name in tree.locals:
+        if name in tree.angles:
+            block.reps[name] = turn_word(32)
+        elif name in often:
+            block.reps[name] = named_word(block, name, 32, grid(name, tree, grids, 3), headroom=1)
+    if tree.places:
+        found = block.ranges.ranges.get(LINE)
+        interval = found.interval if found else Interval(0.0, 0.0)
+        if not interval.finite:
+            raise CannotLower(tree.title, "what it remembers has no range. Find ranges, or choose float.")
+        block.reps[LINE] = word_for(interval, bits)
+
+
+def assigned_often(body: Iterable[Statement], top: bool = True) -> set[str]:
+    """Locals that need a place of their own: assigned more than once, or within a branch."""
+    seen: set[str] = set()
+    often: set[str] = set()
+    for statement in body:
+        match statement:
+            case Assign(name, _):
+                (often if name in seen or not top else seen).add(name)
+            case When(_, then, otherwise):
+                often |= assigned_often(then, False) | assigned_often(otherwise, False)
+    return often
+
+
+def input_rep(made: Lowered, block: LoweredBlock, port: str) -> Rep:
+    """How a block takes an input: as it comes where that is its own format, else in its own."""
+    signal = str(block.tree.instance.sources[port])
+    source = source_rep(made, block, port)
+    if not block.number.fixed:
+        return FLOAT[block.number.bits]
+    if port in block.tree.angle_inputs:
+        return turn_word(block.number.bits)
+    if not source.floating and not source.angle and source.bits == block.number.bits:
+        return source
+    if source.angle:
+        return whole_word(word_for(TURN, block.number.bits))
+    name, _, out = signal.partition(".")
+    if name in made.members:
+        interval = usable(made.block(name), out)
+    else:
+        interval = outside_range(made, signal).interval
+    if not interval.finite:
+        raise CannotLower(made.deck.block(name).title, f"{out} has no range. Find ranges, or set one for it.")
+    return whole_word(word_for(interval, block.number.bits))
+
+
+def source_rep(made: Lowered, block: LoweredBlock, port: str) -> Rep:
+    """How the signal that an input reads is held."""
+    signal = str(block.tree.instance.sources[port])
+    if signal.partition(".")[0] in made.members:
+        return made.rep(signal)
+    return made.inputs[input_key(block, port)]
+
+
+def input_key(block: LoweredBlock, port: str) -> Input:
+    signal = str(block.tree.instance.sources[port])
+    return Input(signal, port in block.tree.angle_inputs and not _is_64(block))
+
+
+# C --------------------------------------------------------------------------------------------------------
+
+
+def write(made: Lowered, block: LoweredBlock) -> None:
+    """The statements of a block."""
+    tree = block.tree
+    names = identifiers([*tree.inputs, *tree.outputs, *tree.states, *tree.locals], ("b", "past", "at", "c"))
+    fields = {n: f"b->{names[n]}" for n in (*tree.outputs, *tree.states)}
+    block.places = {n: fields.get(n, names[n]) for n in names}
+    block.places[""] = f"{made.name}_{made.members[block.name]}"
+    if tree.verbatim:
+        return
+    parts = {Part.GIVE: tree.give, Part.TAKE: tree.take} if tree.split else {Part.WHOLE: tree.give}
+    for part, body in parts.items():
+        block.bodies[part] = fixed_body(block, body) if block.number.fixed else float_body(block, body)
+
+
+def float_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
+    writer = FloatWriter(block.tree, block.number.bits, block.places, block.tables)
+    used = {a.name for a in assignments(body)}
+    often = [n for n in block.tree.locals if n in assigned_often(body) and n in used]
+    zero = writer.constant(0.0)
+    head = [f"    {writer.c_type} {block.places[n]} = {zero};" for n in often]
+    declared = {*often, *block.tree.outputs, *block.tree.states}
+    return [*head, *writer.statements(body, declared)]
+
+
+def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
+    writer = FixedWriter(block.tree, block.number.bits, block.reps, places=block.places, tables=block.tables)
+    env: dict[str, tuple[int, int]] = {}
+    used = {a.name for a in assignments(body)}
+    own = [n for n in block.tree.locals if n in block.reps and n in used]
+    for name in own:
+        if not block.reps[name].angle:
+            env[name] = (0, 0)
+    head = [f"    {block.reps[n].c_type} {block.places[n]} = 0;" for n in own]
+    lines = without_unused([*head, *writer.statements(body, env)])
+    block.coefficients += writer.coefficients
+    block.divisors += writer.divisors
+    block.lost |= writer.lost
+    block.limited |= writer.limited
+    return lines
+
+
+DECLARED = re.compile(r"^ +(?:const )?(?:u?int\d+_t) (\w+) = ")
+
+
+def without_unused(lines: list[str]) -> list[str]:
+    """Lines without locals that nothing reads, since bounds have decided what would have read them."""
+    while True:
+        counts = Counter(word for line in lines for word in re.findall(r"\w+", line))
+        kept = [line for line in lines if not ((m := DECLARED.match(line)) and counts[m[1]] == 1)]
+        if len(kept) == len(lines):
+            return lines
+        lines = kept
+
+
+def rests(block: LoweredBlock) -> frozenset[str]:
+    """States with a field for what their sums round away."""
+    return (
+        sums_in(block.tree)
+        if block.number is NumberFormat.FLOAT32 and not block.tree.verbatim
+        else frozenset()
+    )
+
+
+__all__ = [
+    "Choices",
+    "Input",
+    "Lowered",
+    "LoweredBlock",
+    "control_blocks",
+    "lower",
+    "outside_range",
+    "rests",
+]

@@ -1,0 +1,389 @@
+"""Ranges of all that a block computes: proven where they can be, else what a run showed, doubled, or by hand.
+
+A range is proven by going through the update again and again from the start of its states, with branches
+followed separately, until nothing grows; states that are a linear system of their own are bounded by the sum
+of their impulse responses' absolute values (Oppenheim, Schafer: Discrete-Time Signal Processing, 3rd ed.,
+section 6.9, scaling by the l1 norm)."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import Enum
+
+import numpy as np
+
+from pendel.core.controllers.numbers.block import BlockTree
+from pendel.core.controllers.numbers.intervals import (
+    EVERYTHING,
+    TURN,
+    Bounded,
+    Interval,
+    symmetric,
+)
+from pendel.core.controllers.numbers.tree import (
+    Any_,
+    Assign,
+    Call,
+    Choose,
+    Compare,
+    Const,
+    Every,
+    Expr,
+    Name,
+    Product,
+    Quotient,
+    Remember,
+    Scaled,
+    Statement,
+    Sum,
+    Test,
+    When,
+    negated,
+)
+
+PASSES, NARROWING, LINE = 12, 4, "the past"
+"""Passes after which what still grows is taken for unbounded, and those that then bring back what a limit
+bounds; the name of what a delay line holds."""
+WIDER = 4.0
+"""How much wider a proven range may be than twice what a run showed, before the latter is taken."""
+
+
+class Source(Enum):
+    """Where a range comes from."""
+
+    PROVEN = "proven"
+    RUN = "from a run, doubled"
+    HAND = "set by hand"
+    NONE = "none"
+
+
+@dataclass(frozen=True)
+class Range:
+    """The range of a signal, a state or a local, and where it comes from."""
+
+    interval: Interval
+    source: Source
+    reaches: Interval
+    """What the values may come to without a limit."""
+
+
+@dataclass(frozen=True)
+class Hints:
+    """What is known besides the update: ranges by hand and the largest absolute values in a run, by name."""
+
+    by_hand: Mapping[str, Interval] = field(default_factory=dict)
+    seen: Mapping[str, float] = field(default_factory=dict)
+
+    def decide(self, name: str, raw: Interval) -> Range:
+        hand, seen = self.by_hand.get(name), self.seen.get(name, 0.0)
+        if hand is not None:
+            return Range(hand, Source.HAND, raw)
+        if raw.finite and (not seen or raw.size <= WIDER * 2.0 * seen):
+            return Range(raw, Source.PROVEN, raw)
+        if seen:
+            shown = symmetric(2.0 * seen).meet(raw)
+            return Range(shown or symmetric(2.0 * seen), Source.RUN, raw)
+        return Range(raw, Source.PROVEN if raw.finite else Source.NONE, raw)
+
+
+@dataclass
+class BlockRanges:
+    """Ranges by name, and divisors that may be zero."""
+
+    ranges: dict[str, Range] = field(default_factory=dict)
+    divisors: list[Expr] = field(default_factory=list)
+
+    def interval(self, name: str) -> Interval:
+        return self.ranges[name].interval
+
+
+Env = dict[str, Bounded]
+
+
+class Pass:
+    """One pass through an update from given ranges of inputs and states."""
+
+    def __init__(self, tree: BlockTree, hints: Hints):
+        self.tree, self.hints = tree, hints
+        self.raw: dict[str, Interval] = {}
+        self.divisors: list[Expr] = []
+        self.symbols = 0
+        self.limits: set[float] = set()
+        """Ends that a limit of the update sets, at which what grows may come to rest."""
+
+    def fresh(self, interval: Interval) -> Bounded:
+        """What no affine form can say."""
+        self.symbols += 1
+        return Bounded.symbol(f"{self.symbols}", interval)
+
+    def merged(self, values: Sequence[Bounded]) -> Bounded:
+        interval = values[0].interval
+        for more in values[1:]:
+            interval = interval.hull(more.interval)
+        return self.fresh(interval)
+
+    def note(self, name: str, interval: Interval) -> Interval:
+        """What is assigned to a name, and what of it the name can hold."""
+        self.raw[name] = self.raw[name].hull(interval) if name in self.raw else interval
+        return self.hints.decide(name, interval).interval
+
+    def body(self, body: Sequence[Statement], env: Env) -> None:
+        for statement in body:
+            match statement:
+                case Assign(name, value):
+                    found = self.value(value, env)
+                    if name in self.tree.angles:
+                        env[name] = self.fresh(TURN)
+                        continue
+                    held = self.note(name, found.interval)
+                    env[name] = found if found.interval.within(held) else self.fresh(held)
+                case Remember(value):
+                    self.note(LINE, self.value(value, env).interval)
+                case When():
+                    self.when(statement, env)
+
+    def when(self, statement: When, env: Env) -> None:
+        yes, no = refined(self, statement.test, env), refined(self, negated(statement.test), env)
+        if yes is not None:
+            self.body(statement.then, yes)
+        if no is not None:
+            self.body(statement.otherwise, no)
+        both = [e for e in (yes, no) if e is not None]
+        for name in set().union(*both) if both else set():
+            values = [e[name] for e in both if name in e]
+            env[name] = values[0] if all(v == values[0] for v in values) else self.merged(values)
+
+    def value(self, expr: Expr, env: Env) -> Bounded:
+        match expr:
+            case Const(value):
+                return Bounded.exactly(value)
+            case Name(name):
+                return env.get(name) or Bounded.exactly(0.0)
+            case Sum(left, right, minus):
+                return self.value(left, env).plus(self.value(right, env), -1.0 if minus else 1.0)
+            case Scaled(factor, of):
+                return self.value(of, env).times(factor)
+            case Product(left, right):
+                a, b = self.value(left, env).interval, self.value(right, env).interval
+                if left == right:
+                    low = 0.0 if 0.0 in a else min(abs(a.low), abs(a.high)) ** 2
+                    return self.fresh(Interval(low, a.size * a.size))
+                return self.fresh(a * b)
+            case Quotient(over, under):
+                a, b = self.value(over, env).interval, self.value(under, env).interval
+                if 0.0 in b and under not in self.divisors:
+                    self.divisors.append(under)
+                return self.fresh(a.over(b))
+            case Choose(test, yes, no):
+                sides = []
+                for tested, side in ((test, yes), (negated(test), no)):
+                    there = refined(self, tested, env)
+                    if there is not None:
+                        sides.append(self.value(side, there))
+                return sides[0] if len(sides) == 1 else self.merged(sides)
+            case Call(name, args):
+                return self.call(name, [self.value(a, env) for a in args])
+            case Test():
+                return self.fresh(Interval(0.0, 1.0))
+        raise AssertionError(expr)
+
+    def call(self, name: str, args: Sequence[Bounded]) -> Bounded:
+        at = [a.interval for a in args]
+        match name:
+            case "saturate":
+                x, low, high = at
+                self.limits |= {low.low, low.high, high.low, high.high}
+                if low.high <= x.low and x.high <= high.low:
+                    return args[0]
+                inside = Interval(min(max(x.low, low.low), high.high), max(min(x.high, high.high), low.low))
+                return self.fresh(inside)
+            case "absolute":
+                nearest = 0.0 if 0.0 in at[0] else min(abs(at[0].low), abs(at[0].high))
+                return self.fresh(Interval(nearest, at[0].size))
+            case "floor":
+                return self.fresh(Interval(_floor(at[0].low), _floor(at[0].high)))
+            case "sqrt":
+                return self.fresh(Interval(math.sqrt(max(at[0].low, 0.0)), math.sqrt(max(at[0].high, 0.0))))
+            case "sin" | "cos":
+                return self.fresh(Interval(-1.0, 1.0))
+            case "atan2" | "wrapped":
+                return self.fresh(TURN)
+            case "minimum" | "maximum":
+                self.limits |= {a.low for a in at if a.low == a.high}
+        match name:
+            case "minimum":
+                return self.fresh(Interval(min(a.low for a in at), min(a.high for a in at)))
+            case "maximum":
+                return self.fresh(Interval(max(a.low for a in at), max(a.high for a in at)))
+            case "delayed":
+                return self.fresh(at[0].hull(Interval(0.0, 0.0)))
+            case "recalled":
+                past = self.raw.get(LINE)
+                return self.fresh(past.hull(Interval(0.0, 0.0)) if past else Interval(0.0, 0.0))
+            case "interpolated" | "mapped":
+                values = self.tree.table_values(None if name == "interpolated" else int(args[0].const))
+                return self.fresh(Interval(min(values), max(values)) if values else Interval(0.0, 0.0))
+        return self.fresh(EVERYTHING)
+
+
+def _floor(x: float) -> float:
+    return math.floor(x) if math.isfinite(x) else x
+
+
+BELOW = {"<": -1, "<=": -1, ">": 1, ">=": 1}
+
+
+def refined(through: Pass, test: Test, env: Env) -> Env | None:
+    """What is known where a test holds; None where it cannot hold."""
+    match test:
+        case Compare(op, left, right):
+            a, b = through.value(left, env).interval, through.value(right, env).interval
+            if BELOW[op] < 0:
+                a_to, b_to = Interval(-math.inf, b.high), Interval(a.low, math.inf)
+            else:
+                a_to, b_to = Interval(b.low, math.inf), Interval(-math.inf, a.high)
+            through.limits |= {i.low for i in (a, b) if i.low == i.high}
+            if a.meet(a_to) is None or b.meet(b_to) is None:
+                return None
+            if op in "<>" and (a.low >= b.high if op == "<" else a.high <= b.low):
+                return None
+            found = dict(env)
+            for side, to in ((left, a_to), (right, b_to)):
+                if isinstance(side, Name) and side.name not in through.tree.angles:
+                    found[side.name] = through.value(side, env).limited(to)
+            return found
+        case Every(tests):
+            current: Env | None = env
+            for each in tests:
+                current = refined(through, each, current) if current is not None else None
+            return current
+        case Any_(tests):
+            ways = [w for w in (refined(through, each, env) for each in tests) if w is not None]
+            if not ways:
+                return None
+            if len(ways) == 1:
+                return ways[0]
+            return {
+                n: through.merged([w[n] for w in ways]) if any(w[n] != env[n] for w in ways) else env[n]
+                for n in env
+            }
+    raise AssertionError(test)
+
+
+def block_ranges(tree: BlockTree, inputs: Mapping[str, Interval], hints: Hints) -> BlockRanges:
+    """Ranges of all names of a block for given ranges of its inputs."""
+    start = Interval(0.0, 0.0)
+    states: dict[str, Interval] = dict.fromkeys(tree.memory, start)
+    linear = linear_bounds(tree, inputs)
+    states |= linear
+    line = start
+    for count in range(PASSES + NARROWING):
+        through = Pass(tree, hints)
+        through.raw[LINE] = line
+        env = _entry(tree, inputs, states)
+        through.body(tree.body, env)
+        filled, line = through.raw[LINE].within(line), through.raw[LINE]
+        after = {
+            name: hints.decide(name, start.hull(env[name].interval)).interval
+            for name in states
+            if name not in tree.angles and name in through.raw and name not in linear
+        }
+        if filled and all(
+            i.within(states[n]) and (count < PASSES or i == states[n]) for n, i in after.items()
+        ):
+            break
+        if count < PASSES // 2:
+            states |= {n: states[n].hull(i) for n, i in after.items()}
+        elif count < PASSES - 1:
+            states |= {n: _to_limits(states[n], i, through.limits) for n, i in after.items()}
+        elif count == PASSES - 1:  # what still grows is let go, and what a limit brings back is brought back
+            states |= {
+                n: _widened(states[n], i, hints.decide(n, EVERYTHING).interval) for n, i in after.items()
+            }
+        else:
+            states |= {n: i for n, i in after.items() if i.within(states[n])}
+    found = BlockRanges(divisors=through.divisors)
+    for name, raw in through.raw.items():
+        if name in linear:
+            raw = raw.meet(linear[name]) or linear[name]
+        if name in tree.memory:
+            raw = raw.hull(start)
+        found.ranges[name] = hints.decide(name, raw)
+    for name in tree.angles:
+        found.ranges[name] = Range(TURN, Source.PROVEN, TURN)
+    return found
+
+
+def _to_limits(before: Interval, after: Interval, limits: set[float]) -> Interval:
+    """A side that grows, let go to the next limit that the update itself sets."""
+    low = min(before.low, max((x for x in limits if x <= after.low), default=after.low))
+    high = max(before.high, min((x for x in limits if x >= after.high), default=after.high))
+    return Interval(
+        low if after.low < before.low else before.low, high if after.high > before.high else before.high
+    )
+
+
+def _widened(before: Interval, after: Interval, wide: Interval) -> Interval:
+    """Only the side that grows is let go."""
+    return Interval(
+        wide.low if after.low < before.low else before.low,
+        wide.high if after.high > before.high else before.high,
+    )
+
+
+def _entry(tree: BlockTree, inputs: Mapping[str, Interval], states: Mapping[str, Interval]) -> Env:
+    env = {n: Bounded.symbol(n, i) for n, i in inputs.items()}
+    env |= {n: Bounded.symbol(n, i) for n, i in states.items()}
+    env |= {n: Bounded.symbol(n, TURN) for n in tree.angles if n in env}
+    return env
+
+
+def linear_bounds(tree: BlockTree, inputs: Mapping[str, Interval]) -> dict[str, Interval]:
+    """Bounds of those states that together are a stable linear system of what is bounded."""
+    wide = {s: EVERYTHING for s in tree.states if s not in tree.angles}
+    through = Pass(tree, Hints())
+    env = _entry(tree, inputs, wide | dict.fromkeys(tree.outputs, EVERYTHING))
+    through.body(tree.body, env)
+    forms = {s: env[s] for s in wide if s in env}
+    while True:  # only states that hang on nothing but each other and what is bounded
+        kept = {
+            s: b
+            for s, b in forms.items()
+            if all(n in forms or b.bases[n].finite for n, f in b.form.items() if f)
+        }
+        if len(kept) == len(forms):
+            return _summed(list(forms), forms) if forms else {}
+        forms = kept
+
+
+def _summed(names: list[str], forms: Mapping[str, Bounded]) -> dict[str, Interval]:
+    """|xₖ| ≤ Σ|EⁿF|·(radius of the inputs) + Σ|Eⁿ(F·middle + constant)| for x⁺ = E·x + F·u + constant."""
+    E = np.array([[forms[a].form.get(b, 0.0) for b in names] for a in names])
+    if max(abs(np.linalg.eigvals(E)), default=0.0) >= 1.0 - 1e-9:
+        return {}
+    bases = {n: i for b in forms.values() for n, i in b.bases.items() if n not in forms}
+    pushes = [np.array([forms[a].const for a in names])]
+    columns = []
+    for source, base in bases.items():
+        column = np.array([forms[a].form.get(source, 0.0) for a in names])
+        if np.any(column):
+            pushes.append(column * 0.5 * (base.low + base.high))
+            columns.append(column * 0.5 * (base.high - base.low))
+    F = np.column_stack([*columns, np.sum(pushes, axis=0)])
+    power, total = np.eye(len(names)), np.zeros_like(F)
+    for _ in range(FIRST_TERMS):
+        total += np.abs(power @ F)
+        power = E @ power
+    for _ in range(60):  # |Eᵏ⁺ⁿF| ≤ |Eᵏ|·|EⁿF|: what follows is bounded piece by piece
+        if np.max(np.abs(power)) < 1e-12:
+            break
+        total = total + np.abs(power) @ total
+        power = power @ power
+    reach = np.sum(total, axis=1)
+    return {name: symmetric(float(r) * (1.0 + 1e-9)) for name, r in zip(names, reach)}
+
+
+FIRST_TERMS = 512
+"""Terms of the impulse response that are summed one by one; the rest is bounded in doubling pieces."""

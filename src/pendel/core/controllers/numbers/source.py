@@ -1,0 +1,442 @@
+"""The files of a deck in number formats: header, source, example main, and what joins them to a simulation."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from itertools import groupby
+from pathlib import Path
+
+from pendel.core.controllers.c_names import comment
+from pendel.core.controllers.deck import ControlDeck, Part, Step
+from pendel.core.controllers.emit import (
+    Emission,
+    binding_lines,
+    simulation_values,
+    source_text,
+    states_of,
+    value_names,
+)
+from pendel.core.controllers.numbers.conversion import converted
+from pendel.core.controllers.numbers.fixed import LINE
+from pendel.core.controllers.numbers.lowering import (
+    Input,
+    Lowered,
+    LoweredBlock,
+    input_key,
+    rests,
+)
+from pendel.core.controllers.numbers.representation import FLOAT, Rep
+from pendel.core.controllers.numbers.tree import expressions
+from pendel.core.controllers.own_c import CheckedC
+from pendel.core.errors import PendelError
+
+LICENCE = "Made by Pendel from your drive. This code is yours, free of any condition."
+LIBRARY = ("pd_numbers.h", "pd_numbers.c")
+FOLDER = Path(__file__).with_name("c")
+
+
+class SensorReadsController(PendelError):
+    """A sensor is fed by the controller, which as shipped runs after all sensors."""
+
+    def __init__(self, title: str):
+        super().__init__(title)
+        self.title = title
+
+    def __str__(self) -> str:
+        return (
+            f"{self.title}: it measures a signal of the controller. As shipped, sensors stand before the "
+            "controller; read the signal itself instead, or run the controller as modelled."
+        )
+
+
+@lru_cache(maxsize=1)
+def library() -> dict[str, str]:
+    """The files of the fixed library by name."""
+    return {name: (FOLDER / name).read_text() for name in LIBRARY}
+
+
+@lru_cache(maxsize=1)
+def library_functions() -> dict[str, str]:
+    """Functions of the library's source by name, each with what stands before it."""
+    text = library()["pd_numbers.c"]
+    text = text[text.index("#include <math.h>") + len("#include <math.h>") :]
+    parts = re.split(r"(?<=^}\n)", text, flags=re.MULTILINE)
+    return {m[1]: part for part in parts if (m := re.search(r"^\w[\w ]*?\b(pd_\w+)\(", part, re.MULTILINE))}
+
+
+def functions_for(text: str) -> str:
+    """The functions of the library that a text calls, and those they call, in their order."""
+    known = library_functions()
+    needed, front = set[str](), {text}
+    while front:
+        called = {w for t in front for w in re.findall(r"\bpd_\w+", t) if w in known} - needed
+        needed |= called
+        front = {known[name] for name in called}
+    return "".join(part for name, part in known.items() if name in needed)
+
+
+@dataclass(frozen=True)
+class Files:
+    """What is shipped: two files for the model, an example, and the library beside."""
+
+    name: str
+    header: str
+    source: str
+    example: str
+
+    @property
+    def texts(self) -> dict[str, str]:
+        """All files by name."""
+        own = {f"{self.name}.c": self.source, f"{self.name}.h": self.header, "main.c": self.example}
+        return {**own, **library()}
+
+
+def type_name(made: Lowered, block: LoweredBlock) -> str:
+    return f"{made.name}_{made.members[block.name]}_t"
+
+
+def call_name(made: Lowered, block: LoweredBlock, part: Part) -> str:
+    """A static function, so its name need not be told from those of other controllers."""
+    return f"{made.members[block.name]}_{part.value}"
+
+
+def scale_text(rep: Rep) -> str:
+    """What a word stands for, as a comment tells it."""
+    if rep.floating:
+        return ""
+    if rep.angle:
+        return f"angle, a turn is 2^{rep.bits} steps"
+    if rep.fraction == 0:
+        return "whole steps of 1"
+    found = rep.range
+    assert found is not None
+    return f"steps of 2^{-rep.fraction}, {found.low:.4g} to {found.high:.4g}"
+
+
+def field_line(rep: Rep, name: str, note: str = "") -> str:
+    text = ", ".join(t for t in (note, scale_text(rep)) if t)
+    return f"    {rep.c_type} {name};{'  ' + comment(text) if text else ''}\n"
+
+
+def struct(made: Lowered, block: LoweredBlock) -> str:
+    tree, plain = block.tree, {n: p.removeprefix("b->") for n, p in block.places.items()}
+    lines = [field_line(block.reps[n], plain[n]) for n in tree.outputs]
+    for name in tree.states:
+        lines.append(field_line(block.reps[name], plain[name], "remembered"))
+        if name in rests(block):
+            lines.append(f"    float {plain[name]}_rest;\n")
+    if tree.places:
+        rep = block.reps[LINE]
+        lines += [field_line(rep, f"past[{tree.places}]"), "    int32_t at;\n"]
+    if not lines:
+        lines = ["    int32_t unused;\n"]
+    return f"{comment(tree.title)}\ntypedef struct {{\n{''.join(lines)}}} {type_name(made, block)};\n"
+
+
+def header(made: Lowered) -> str:
+    name, guard = made.name, f"{made.name.upper()}_H"
+    inputs = "".join(
+        field_line(rep, made.fed[i], "rad, within one turn" if i.turn and rep.floating else "")
+        for i, rep in made.inputs.items()
+    )
+    outputs = "".join(field_line(made.rep(made.deck.commands[c]), member) for c, member in made.given.items())
+    blocks = "".join(f"    {type_name(made, b)} {made.members[b.name]};\n" for b in made.blocks)
+    none = "    int32_t unused;\n"
+    counter = "    uint32_t tick;\n" if counts(made) else ""
+    return (
+        f"/* {name}.h: controller; a value is its word times its step, in SI units.\n * {LICENCE}\n */\n"
+        f"#ifndef {guard}\n#define {guard}\n\n#include <stdint.h>\n\n"
+        + "\n".join(struct(made, b) for b in made.blocks)
+        + f"\n/* What is measured at each tick. */\ntypedef struct {{\n{inputs or none}}} {name}_in_t;\n\n"
+        f"/* What goes to the power stage. */\ntypedef struct {{\n{outputs or none}}} {name}_out_t;\n\n"
+        f"typedef struct {{\n{counter}    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
+        f"void {name}_init({name}_t *c);\n\n/* Call every {made.deck.tick * 1e6:g} us after filling c->in; "
+        f"then use c->out. */\nvoid {name}_tick({name}_t *c);\n\n#endif\n"
+    )
+
+
+def parameters(block: LoweredBlock, part: Part) -> list[str]:
+    """Inputs that a call takes: those its half of the update reads."""
+    if block.tree.verbatim:
+        return list(block.tree.inputs)
+    body = {Part.GIVE: block.tree.give, Part.TAKE: block.tree.take, Part.WHOLE: block.tree.body}[part]
+    read = {n for e in expressions(body) for n in e.names}
+    text = "\n".join(block.bodies.get(part, ()))
+    return [p for p in block.tree.inputs if p in read and re.search(rf"(?<![\w>.]){block.places[p]}\b", text)]
+
+
+def functions(made: Lowered, block: LoweredBlock) -> str:
+    texts = []
+    code = block.tree.instance.code
+    for part, lines in block.bodies.items():
+        arguments = [f"{type_name(made, block)} *b"]
+        arguments += [f"{block.reps[p].c_type} {block.places[p]}" for p in parameters(block, part)]
+        told = f"{comment(code.comment)}\n" if code.comment and part is not Part.TAKE else ""
+        own = "\n".join(lines)
+        # Outputs that are constants leave nothing that reads the block.
+        unused = "" if "b->" in own else "    (void)b;\n"
+        texts.append(
+            f"{told}static void {call_name(made, block, part)}({', '.join(arguments)})\n{{\n{unused}{own}\n}}\n"
+        )
+    return "\n".join(texts)
+
+
+OWN_CALL = re.compile(r"\b(saturate|absolute|floor|sqrt|sin|cos|atan2|minimum|maximum|wrapped)(?=\s*\()")
+
+
+def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
+    """An update the user wrote in C, between what fetches its names and what puts them back."""
+    code, kind = block.tree.instance.code, FLOAT[block.number.bits].c_type
+    assert isinstance(code.verbatim, CheckedC), "C that was not read into tokens goes nowhere"
+    suffix = "f" if block.number.bits == 32 else "d"
+    fields = {n: block.places[n] for n in (*block.tree.outputs, *block.tree.states)}
+    names = {n: p.removeprefix("b->") for n, p in fields.items()}
+    fetch = "".join(f"    {kind} {names[n]} = {p};\n    (void){names[n]};\n" for n, p in fields.items())
+    writer_values = {**block.tree.instance.values, "dt": made.deck.tick * block.tree.instance.every}
+    literal = (
+        (lambda v: f"{v:.9g}f" if any(c in f"{v:.9g}" for c in ".en") else f"{v:.9g}.0f")
+        if suffix == "f"
+        else repr
+    )
+    known = [*block.tree.instance.used_values, "dt"]
+    unwired = [p for p in block.tree.instance.inputs if p not in block.tree.inputs and p in code.arguments]
+    fixed = {n: writer_values[n] for n in known} | dict.fromkeys(unwired, 0.0)
+    fetch += "".join(
+        f"    const {kind} {n} = {literal(float(v))};\n    (void){n};\n" for n, v in fixed.items()
+    )
+    keep = "".join(f"    {p} = {names[n]};\n" for n, p in fields.items())
+    typed = OWN_CALL.sub(rf"pd_\1_{suffix}", code.verbatim)
+    body = "".join(f"    {line}\n" for line in typed.split("\n"))
+    arguments = [f"{type_name(made, block)} *b", *(f"{kind} {p}" for p in block.tree.inputs)]
+    return (
+        f"#define real_t {kind}\nstatic void {call_name(made, block, Part.WHOLE)}({', '.join(arguments)})\n"
+        f"{{\n{fetch}    {{\n{body}    }}\n{keep}}}\n#undef real_t\n"
+    )
+
+
+def source(made: Lowered) -> str:
+    name = made.name
+    updates = "\n".join(
+        verbatim_function(made, b) if b.tree.verbatim else functions(made, b) for b in made.blocks
+    )
+    tables = "\n".join(t for b in made.blocks for t in dict.fromkeys(b.tables))
+    return (
+        f"/* {name}.c: controller of {len(made.blocks)} blocks, sampling period {made.deck.tick * 1e6:g} us.\n"
+        f' * {LICENCE}\n */\n#include "{name}.h"\n#include "pd_numbers.h"\n#include <math.h>\n\n'
+        + (f"{tables}\n\n" if tables else "")
+        + f"{updates}\nvoid {name}_init({name}_t *c)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n}}\n\n"
+        + tick(made)
+    )
+
+
+def argument(made: Lowered, block: LoweredBlock, port: str) -> str:
+    """What a call hands over at an input, in the format the block takes it."""
+    signal = str(block.tree.instance.sources[port])
+    name = signal.partition(".")[0]
+    if name in made.members:
+        giver = made.block(name)
+        place = giver.places[signal.partition(".")[2]].removeprefix("b->")
+        return converted(f"c->{made.members[name]}.{place}", made.rep(signal), block.reps[port])
+    key = input_key(block, port)
+    return converted(f"c->in.{made.fed[key]}", made.inputs[key], block.reps[port])
+
+
+def tick(made: Lowered) -> str:
+    """The schedule: blocks in running order, those of one rate together."""
+    name, lines = made.name, list[str]()
+    for every, steps in groupby(made.steps, lambda s: made.block(s.block).tree.instance.every):
+        calls = [f"{call_text(made, step)};" for step in steps]
+        if every == 1:
+            lines += [f"    {call}" for call in calls]
+        else:
+            lines += [
+                f"    if ((c->tick % {every}u) == 0u) {{",
+                *[f"        {call}" for call in calls],
+                "    }",
+            ]
+    for command, member in made.given.items():
+        giver, _, port = made.deck.commands[command].partition(".")
+        place = made.block(giver).places[port].removeprefix("b->")
+        lines.append(f"    c->out.{member} = c->{made.members[giver]}.{place};")
+    if counts(made):
+        lines.append(f"    c->tick = (c->tick + 1u) % {made.deck.period}u;")
+    return f"void {name}_tick({name}_t *c)\n{{\n" + "\n".join(lines) + "\n}\n"
+
+
+def counts(made: Lowered) -> bool:
+    """Whether a block runs less often than at each tick, so that ticks are counted."""
+    return any(b.tree.instance.every > 1 for b in made.blocks)
+
+
+def call_text(made: Lowered, step: Step) -> str:
+    block = made.block(step.block)
+    arguments = [f"&c->{made.members[block.name]}"]
+    arguments += [argument(made, block, p) for p in parameters(block, step.part)]
+    return f"{call_name(made, block, step.part)}({', '.join(arguments)})"
+
+
+def example_main(made: Lowered) -> str:
+    name = made.name
+    fill = "\n".join(f"        c.in.{made.fed[i]} = 0;  /* read your converter here */" for i in made.inputs)
+    use = "\n".join(
+        f'        printf("%g\\n", {converted(f"c.out.{m}", made.rep(made.deck.commands[c]), FLOAT[64])});'
+        for c, m in made.given.items()
+    )
+    return (
+        f"/* Example: call the controller of {name}.c at its tick.\n * {LICENCE}\n */\n#include "
+        f'"{name}.h"\n#include <stdio.h>\n\nint main(void)\n{{\n'
+        f"    static {name}_t c;\n    int k;\n    {name}_init(&c);\n    for (k = 0; k < 10; k++) "
+        f"{{\n{fill}\n        {name}_tick(&c);\n{use}\n    }}\n    return 0;\n}}\n"
+    )
+
+
+def files(made: Lowered) -> Files:
+    """All that is shipped of a deck."""
+    return Files(made.name, header(made), source(made), example_main(made))
+
+
+# behind the interface of the time loop --------------------------------------------------------------------
+
+
+def sensing_deck(deck: ControlDeck) -> ControlDeck:
+    """The sensors alone, which stay on the host.
+
+    Raises
+    ------
+    SensorReadsController
+    """
+    sensors = tuple(b for b in deck.blocks if b.sensor)
+    own = {b.name for b in deck.blocks if not b.sensor}
+    for sensor in sensors:
+        if any(s and s.partition(".")[0] in own for s in sensor.sources.values()):
+            raise SensorReadsController(sensor.title)
+    return replace(deck, name=f"{deck.name} host", blocks=sensors, commands={})
+
+
+def one_unit(made: Lowered, adapter: str) -> str:
+    """The shipped files and what they and an adapter use of their library, as one translation unit."""
+    parts = library()
+    body = files(made)
+    source_alone = body.source.replace(f'#include "{made.name}.h"\n', "").replace(
+        '#include "pd_numbers.h"\n', ""
+    )
+    used = functions_for(source_alone + adapter)
+    head = f"#include <math.h>\n{parts['pd_numbers.h']}"
+    return "\n".join((head, used, body.header, source_alone))
+
+
+def shipped_in_simulation(made: Lowered) -> str:
+    """The shipped C behind the interface of `pendel.core.controllers.emit.simulation_source`: sensors in
+    float64 on the host, the controller in its own formats, words turned into numbers for what is recorded."""
+    deck = made.deck
+    sensing = sensing_deck(deck)
+    em = Emission(sensing)
+    host, name = em.name, made.name
+    read = {s: f"in[{k}]" for k, s in enumerate(deck.measured)}
+    with_host = bool(sensing.blocks)
+    fill_host = "".join(f"    c->host.in.{em.fed[i]} = {read[i]};\n" for i in em.inputs)
+    own = {b.name for b in made.blocks}
+
+    def outside(signal: str) -> str:
+        return f"c->host.{em.field(*signal.split('.', 1))}" if signal in _signals(sensing) else read[signal]
+
+    def word(key: Input, rep: Rep) -> str:
+        place = outside(key.signal)
+        if key.turn and rep.floating:
+            place = f"fmod({place}, {2 * math.pi!r})"
+        return converted(place, FLOAT[64], rep)
+
+    fill = "".join(f"    c->own.in.{made.fed[i]} = {word(i, rep)};\n" for i, rep in made.inputs.items())
+
+    def number(signal: str) -> str:
+        block, _, port = signal.partition(".")
+        if block not in own:
+            return f"c->host.{em.field(block, port)}"
+        giver = made.block(block)
+        place = f"c->own.{made.members[block]}.{giver.places[port].removeprefix('b->')}"
+        return converted(place, giver.reps[port], FLOAT[64])
+
+    def state(signal: str) -> str:
+        block, _, name_ = signal.partition(".")
+        return number(signal) if block not in own or name_ in made.block(block).tree.states else "0.0"
+
+    show = "".join(f"    signals[{k}] = {number(s)};\n" for k, s in enumerate(deck.signals))
+    give = "".join(f"    out[{k}] = {number(s)};\n" for k, s in enumerate(deck.commands.values()) if s)
+    kept = "".join(f"    z[{k}] = {state(s)};\n" for k, s in enumerate(states_of(deck.blocks)))
+    host_type = f"    {host}_t host;\n" if with_host else ""
+    host_text = _host_unit(em) if with_host else ""
+    host_init = "    pd_host_seed(&c->host, v);\n" if with_host else ""
+    host_bind = "    pd_host_bind(&c->host, v);\n" if with_host else ""
+    host_tick = f"{fill_host}    {host}_tick(&c->host);\n" if with_host else ""
+    adapter = (
+        f"{host_text}\ntypedef struct {{\n{host_type}    {name}_t own;\n}} pd_both_t;\n\n"
+        "int pd_ctl_size(void) { return (int)sizeof(pd_both_t); }\n\n"
+        f"int pd_ctl_own_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
+        f"void pd_ctl_bind(pd_both_t *c, double *v)\n{{\n    (void)c; (void)v;\n{host_bind}}}\n\n"
+        f"void pd_ctl_init(pd_both_t *c, double *v)\n{{\n    (void)v;\n    {name}_init(&c->own);\n{host_init}"
+        "    pd_ctl_bind(c, v);\n}\n\n"
+        "void pd_ctl_tick(pd_both_t *c, const double *in, double *signals, double *out)\n{\n"
+        f"    (void)in; (void)signals; (void)out;\n{host_tick}{fill}    {name}_tick(&c->own);\n{show}{give}}}\n\n"
+        f"void pd_ctl_states(const pd_both_t *c, double *z)\n{{\n    (void)c; (void)z;\n{kept}}}\n"
+    )
+    return f"{one_unit(made, adapter)}\n{adapter}"
+
+
+def _signals(deck: ControlDeck) -> set[str]:
+    return set(deck.signals)
+
+
+def _host_unit(em: Emission) -> str:
+    lines, seeds = binding_lines(em)
+    join = "\n".join
+    return (
+        f"{source_text(em)}\nstatic void pd_host_bind({em.name}_t *c, double *v)\n{{\n    real_t *w;\n"
+        f"    (void)c; (void)v; (void)w;\n{join(lines)}\n}}\n\n"
+        f"static void pd_host_seed({em.name}_t *c, double *v)\n{{\n    static const {em.name}_t zero = {{0}};\n    *c = zero;\n    (void)v;\n{join(seeds)}\n}}\n"
+    )
+
+
+def shipped_alone(made: Lowered) -> str:
+    """The shipped C fed at its own border: inputs in SI in, all its signals in SI out."""
+    name = made.name
+    fill = ""
+    for k, (key, rep) in enumerate(made.inputs.items()):
+        place = f"fmod(in[{k}], {2 * math.pi!r})" if key.turn and rep.floating else f"in[{k}]"
+        fill += f"    c->in.{made.fed[key]} = {converted(place, FLOAT[64], rep)};\n"
+    show = "".join(
+        f"    signals[{k}] = {converted(f'c->{made.members[b.name]}.{b.places[p].removeprefix(chr(98) + chr(45) + chr(62))}', b.reps[p], FLOAT[64])};\n"
+        for k, (b, p) in enumerate((b, p) for b in made.blocks for p in b.tree.outputs)
+    )
+    adapter = (
+        f"int pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
+        f"void pd_ctl_init({name}_t *c, double *v)\n{{\n    (void)v;\n    {name}_init(c);\n}}\n\n"
+        f"void pd_ctl_tick({name}_t *c, const double *in, double *signals, double *out)\n{{\n"
+        f"    (void)in; (void)signals; (void)out;\n{fill}    {name}_tick(c);\n{show}}}\n"
+    )
+    return f"{one_unit(made, adapter)}\n{adapter}"
+
+
+def host_values(deck: ControlDeck, *, seed: int) -> list[float]:
+    """The numbers that `pd_ctl_init` of the shipped C takes: those of the sensors."""
+    sensing = sensing_deck(deck)
+    return simulation_values(sensing, seed=seed) if sensing.blocks else []
+
+
+def host_value_names(deck: ControlDeck) -> tuple[str, ...]:
+    sensing = sensing_deck(deck)
+    return value_names(sensing) if sensing.blocks else ()
+
+
+__all__ = [
+    "Files",
+    "SensorReadsController",
+    "files",
+    "host_value_names",
+    "host_values",
+    "library",
+    "shipped_alone",
+    "shipped_in_simulation",
+]

@@ -1,0 +1,84 @@
+"""What a controller is in its number formats, as a table: blocks, signals, words, memory."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pendel.core.controllers.numbers.lowering import Lowered, LoweredBlock, rests
+from pendel.core.controllers.numbers.ranges import Source
+from pendel.core.controllers.numbers.representation import NumberFormat, Rep
+
+
+@dataclass(frozen=True)
+class SignalFacts:
+    """One signal: what it can hold (SI), one step of it, and where its range comes from. A float holds
+    anything, and has no step."""
+
+    signal: str
+    c_type: str
+    low: float
+    high: float
+    step: float
+    angle: bool
+    source: str
+    used: float
+    """Share of what it can hold that was used in the run in which ranges were found; NaN where none was."""
+
+
+@dataclass(frozen=True)
+class BlockFacts:
+    """One block as shipped. ``name`` is its name in code, ``every`` its rate in ticks, ``data`` in bytes."""
+
+    block: str
+    title: str
+    name: str
+    every: int
+    number: NumberFormat
+    own_format: bool
+    data: int
+    signals: tuple[SignalFacts, ...]
+
+
+def bytes_of(made: Lowered, block: LoweredBlock) -> int:
+    """Bytes of what a block holds: outputs, states, rests, delay line."""
+    names = dict.fromkeys((*block.tree.outputs, *block.tree.states))
+    sizes = [block.reps[n].bits // 8 for n in names]
+    sizes += [4] * len(rests(block))
+    if block.tree.places:
+        sizes += [block.reps["the past"].bits // 8 * block.tree.places, 4]
+    return sum(sizes)
+
+
+def facts_of(made: Lowered) -> tuple[BlockFacts, ...]:
+    """The blocks of a deck in running order."""
+    return tuple(
+        BlockFacts(
+            block.name,
+            block.tree.title,
+            made.members[block.name],
+            block.tree.instance.every,
+            block.number,
+            block.name in made.choices.blocks,
+            bytes_of(made, block),
+            tuple(signal_facts(made, block, port) for port in block.tree.outputs),
+        )
+        for block in made.blocks
+    )
+
+
+def signal_facts(made: Lowered, block: LoweredBlock, port: str) -> SignalFacts:
+    signal, rep = f"{block.name}.{port}", block.reps[port]
+    held = rep.range
+    found = block.ranges.ranges.get(port)
+    source = found.source if found is not None else Source.NONE
+    used = float("nan")
+    if held is not None and not rep.angle and signal in made.seen and held.size > 0.0:
+        used = made.seen[signal] / held.size
+    infinite = float("inf")
+    low, high = (held.low, held.high) if held is not None else (-infinite, infinite)
+    return SignalFacts(signal, rep.c_type, low, high, rep.step, rep.angle, source.value, used)
+
+
+def word_text(rep: Rep, value: float) -> str:
+    """The word for a value in SI, as the processor holds it."""
+    return f"{value:.9g}" if rep.floating else f"{rep.word(value)}"

@@ -1,0 +1,119 @@
+"""What wants attention in a controller as shipped, before anything runs."""
+
+from __future__ import annotations
+
+from pendel.core.check.signal_units import signal_unit
+from pendel.core.controllers.numbers.lowering import Lowered, LoweredBlock
+from pendel.core.controllers.numbers.ranges import Source
+from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.controllers.numbers.tree import (
+    Call,
+    Choose,
+    Const,
+    Expr,
+    Name,
+    Product,
+    Quotient,
+    Scaled,
+    Sum,
+)
+from pendel.core.drive import commands
+from pendel.core.drive.document import Drive, End
+from pendel.core.drive.findings import Finding, attention
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.quantities.units import unit as unit_of
+
+OUTWARD = 1.0005
+"""By how much more than it may come to a range is widened, as it is written with four digits."""
+COARSE = 0.01
+"""Relative error of a coefficient from which on it is told."""
+
+
+def findings_of(drive: Drive, made: Lowered) -> list[Finding]:
+    """Ranges that do not hold what may come, increments that are lost, divisors that may be zero, and
+    coefficients that are kept coarsely, block by block."""
+    return [f for block in made.blocks if block.number.fixed for f in _of_block(drive, block)]
+
+
+def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
+    title, key = block.tree.title, block.name
+    wider = commands.set_number_format(drive, key, NumberFormat.FIXED32.value)
+    can_widen = block.number is NumberFormat.FIXED16
+    fix, label = (wider, "Take 32 bits") if can_widen else (None, "")
+    found = [_beyond(drive, block, name) for name in block.tree.outputs]
+    for name, least in block.lost.items():
+        found.append(
+            attention(
+                f"{title}: {name} loses increments from inputs below {number_text(float(f'{least:.3g}'))}, as half "
+                f"its step is more. {'Take 32 bits.' if can_widen else 'Choose float, or let it run less often.'}",
+                key,
+                "number_format",
+                fix,
+                label,
+            )
+        )
+    for under in dict.fromkeys(block.divisors):
+        found.append(
+            attention(
+                f"{title}: its divisor {text_of(under)} may be 0 within the ranges; then the quotient is its "
+                "dividend. Keep it from zero by a limit, or set ranges that leave zero out.",
+                key,
+                "number_format",
+            )
+        )
+    coarse = max(block.coefficients, key=lambda c: c.error, default=None)
+    if coarse is not None and coarse.error > COARSE:
+        found.append(
+            attention(
+                f"{title}: the coefficient {coarse.wanted:.4g} is kept to {100 * coarse.error:.2g} % only. "
+                f"{'Take 32 bits.' if can_widen else 'Narrow the ranges, or choose float.'}",
+                key,
+                "number_format",
+                fix,
+                label,
+            )
+        )
+    return [f for f in found if f is not None]
+
+
+def _beyond(drive: Drive, block: LoweredBlock, name: str) -> Finding | None:
+    """A range by hand that does not hold what may come."""
+    found = block.ranges.ranges.get(name)
+    if found is None or found.source is not Source.HAND or found.reaches.within(found.interval):
+        return None
+    unit = signal_unit(drive, End(block.name, name))
+    if not found.reaches.finite:
+        return None  # nothing tells how far it may come
+    edge, held = (max((i.low, i.high), key=lambda x: (abs(x), x)) for i in (found.reaches, found.interval))
+    in_field = unit_of(unit)[0]
+    low, high = (f"{OUTWARD * x / in_field:.4g}" for x in (found.reaches.low, found.reaches.high))
+    return attention(
+        f"{block.tree.title} may reach {figure(edge, unit, 3)}, and its range for {name} ends at "
+        f"{figure(held, unit, 3)}: it will be limited there. Widen the range.",
+        block.name,
+        f"range:{name}",
+        commands.set_range(drive, block.name, name, (low, high)),
+        "Widen the range",
+    )
+
+
+def text_of(expr: Expr) -> str:
+    """An expression as a user would write it."""
+    match expr:
+        case Const(value):
+            return f"{value:.4g}"
+        case Name(name):
+            return name
+        case Sum(left, right, minus):
+            return f"({text_of(left)} {'−' if minus else '+'} {text_of(right)})"
+        case Scaled(factor, of):
+            return f"{factor:.4g}·{text_of(of)}"
+        case Product(left, right):
+            return f"{text_of(left)}·{text_of(right)}"
+        case Quotient(over, under):
+            return f"{text_of(over)}/{text_of(under)}"
+        case Call(function, args):
+            return f"{function}({', '.join(text_of(a) for a in args)})"
+        case Choose():
+            return "of two branches"
+    return "of it"

@@ -1,0 +1,210 @@
+"""Verbs for the controller as shipped: number formats, ranges, C, what it is and whether it does the same."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from pendel.core.drive import commands
+from pendel.core.drive.document import Drive
+from pendel.core.drive.findings import Finding
+from pendel.core.errors import DriveProblem
+from pendel.core.verbs.changing import apply, near_words
+
+if TYPE_CHECKING:
+    from pendel.core.firmware.facts import BlockFacts
+    from pendel.core.firmware.processors import OnProcessor
+    from pendel.core.firmware.propose import ProposedFormats
+    from pendel.core.runs.kept import KeptRun
+
+
+@dataclass(frozen=True)
+class BuildFacts:
+    """What building and checking found: sizes in bytes, ticks replayed, the largest difference of each signal
+    from float 64 (SI), and builds that differ by a bit."""
+
+    compiler: str
+    code_bytes: int
+    data_bytes: int
+    ticks: int
+    differences: dict[str, float]
+    builds: tuple[str, ...]
+    unlike: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class FirmwareReport:
+    """A controller as shipped: its blocks, what wants attention, and where asked for how it was built and ran
+    on processors."""
+
+    blocks: list[BlockFacts]
+    findings: list[Finding]
+    check: BuildFacts | None = None
+    processors: list[OnProcessor] = field(default_factory=list)
+
+    @property
+    def unlike(self) -> bool:
+        """Whether any build or processor gave another bit."""
+        return bool(self.check and self.check.unlike) or any(p.unlike for p in self.processors)
+
+
+def choose_formats(drive: Drive, number_format: str | None, blocks: Iterable[str]) -> None:
+    """Set number formats from texts: one for the drive, and ``BLOCK=FORMAT``. Raises `DriveProblem`."""
+    from pendel.core.check.formats import FORMATS
+
+    def known(text: str) -> str:
+        if text not in FORMATS:
+            raise DriveProblem(f"There is no number format “{text}”. Choose one of {', '.join(FORMATS)}.")
+        return text
+
+    if number_format:
+        apply(drive, commands.set_setting(drive, "number_format", known(number_format)))
+    for choice in blocks:
+        name, equals, text = choice.partition("=")
+        if not equals:
+            raise DriveProblem(f"“{choice}” is not BLOCK=FORMAT.")
+        if name not in drive.cards:
+            raise DriveProblem(f"There is no block “{name}”.{near_words(name, drive.cards)}")
+        apply(drive, commands.set_number_format(drive, name, known(text)))
+
+
+def run_modelled(drive: Drive) -> KeptRun:
+    """A run of the drive with its controller as modelled. Raises `DriveHasFindings` and `DriveProblem`."""
+    from pendel.core.runs.simulate import prepare, run_drive  # slow to load
+    from pendel.core.trust import refuse_strange_c
+
+    refuse_strange_c(drive, "add --own-c")
+    modelled = drive.copy()
+    modelled.settings["controller"] = "as modelled"
+    return run_drive(prepare(modelled))
+
+
+def ranges_of(drive: Drive) -> dict[str, dict[str, float]]:
+    """Run a drive, and what the signals of its controller came to: largest absolute values (SI) by card and
+    name. Raises `DriveHasFindings`, `DriveProblem` and `BuildProblem`."""
+    from pendel.core.firmware.ranges import sizes_in
+    from pendel.core.runs.simulate import prepare
+
+    run = run_modelled(drive)
+    return sizes_in(prepare(drive).deck, run)
+
+
+def find_ranges(drive: Drive, *, until: str | None = None) -> Mapping[str, str]:
+    """Run a drive and keep what the signals of its controller came to, for fixed point.
+
+    Raises
+    ------
+    DriveHasFindings, DriveProblem, BuildProblem
+    """
+    if until:
+        apply(drive, commands.set_setting(drive, "until", until))
+    apply(drive, commands.set_seen(drive, ranges_of(drive)))
+    return {}
+
+
+def ranges_known(drive: Drive) -> bool:
+    """Whether ranges were found, or none are needed."""
+    texts = {drive.settings["number_format"], *(c.number_format for c in drive.cards.values())}
+    fixed = any(text.startswith("fixed") for text in texts)
+    return not fixed or any(card.seen for card in drive.cards.values())
+
+
+def write_c(
+    drive: Drive, *, folder: str | Path, number_format: str | None = None, blocks: Iterable[str] = ()
+) -> Sequence[Path]:
+    """Write the controller as C into a folder: source, header, example, library.
+
+    Parameters
+    ----------
+    number_format
+        of all blocks: float64, float32, fixed32 or fixed16; the drive's without it.
+    blocks
+        ``BLOCK=FORMAT``, for single blocks.
+
+    Raises
+    ------
+    DriveHasFindings, DriveProblem, FileProblem
+    """
+    from pendel.core.firmware.ship import write_sources
+    from pendel.core.runs.simulate import prepare
+
+    choose_formats(drive, number_format, blocks)
+    if not ranges_known(drive):
+        find_ranges(drive)
+    return write_sources(prepare(drive).lowered, Path(folder))
+
+
+def propose_formats(drive: Drive, *, error: str | None = None) -> ProposedFormats:
+    """Take the narrowest number formats that stay within an error of a run. Ranges are found first.
+
+    Parameters
+    ----------
+    error
+        the largest rms error of a signal of the controller over its span, such as “0.2 %”.
+
+    Raises
+    ------
+    DriveHasFindings, DriveProblem
+    """
+    from pendel.core.firmware.propose import propose_formats as proposed
+    from pendel.core.verbs.running import read_figure
+
+    wanted = read_figure(drive, error, "", 2e-3)
+    if not 0.0 < wanted < 1.0:
+        raise DriveProblem(f"An error of {error} cannot be wanted. Give one above 0 and below 100 %.")
+    find_ranges(drive)
+    found = proposed(drive, wanted)
+    apply(drive, commands.set_number_formats(drive, found.formats, "Propose formats"))
+    return found
+
+
+def firmware(
+    drive: Drive,
+    *,
+    number_format: str | None = None,
+    blocks: Iterable[str] = (),
+    check: bool = False,
+    processor: Iterable[str] = (),
+) -> FirmwareReport:
+    """Report the controller as shipped.
+
+    Parameters
+    ----------
+    check
+        build it, feed it with a run's inputs, and compare builds to the bit.
+    processor
+        m4f, m3 or m0: do the same there, emulated.
+
+    Raises
+    ------
+    DriveHasFindings, DriveProblem, BuildProblem
+    """
+    from pendel.core.firmware.facts import facts_of
+    from pendel.core.firmware.findings import findings_of
+    from pendel.core.firmware.processors import on_processor, processor_of
+    from pendel.core.firmware.ship import build_and_check
+    from pendel.core.runs.simulate import prepare
+
+    wanted = [processor_of(name) for name in dict.fromkeys(processor)]
+    choose_formats(drive, number_format, blocks)
+    if not ranges_known(drive):
+        find_ranges(drive)
+    made = prepare(drive).lowered
+    report = FirmwareReport(list(facts_of(made)), findings_of(drive, made))
+    if not (check or wanted):
+        return report
+    run = run_modelled(drive)
+    checked = build_and_check(made, run)
+    built = BuildFacts(
+        checked.compiler,
+        checked.code_bytes,
+        checked.data_bytes,
+        checked.ticks,
+        {c.signal: c.largest for c in checked.compared},
+        checked.builds,
+        checked.unlike,
+    )
+    ran = [on_processor(made, run, each) for each in wanted]
+    return FirmwareReport(report.blocks, report.findings, built, ran)
