@@ -469,6 +469,7 @@ def test_gains_of_all_loops_are_proposed_at_one_action_and_marked(window):
 
 
 def test_firmware_is_built_checked_and_saved(window, tmp_path):
+    window.session.do(commands.set_setting(window.session.drive, "number_format", "float32"))
     run_with(window)
     window.show_page("Firmware")
     page = window.page("Firmware")
@@ -481,7 +482,7 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
     assert page.checked.ticks == 24001 and not page.checked.unlike
     assert all(c.largest < 1e-3 * c.span for c in page.checked.compared)
     page.save(str(tmp_path / "c"))
-    names = ["car_door_drive.c", "car_door_drive.h", "main.c", "pd_numbers.c", "pd_numbers.h"]
+    names = ["car_door_drive.c", "car_door_drive.h", "car_door_drive.html", "main.c", "pd_numbers.c", "pd_numbers.h"]
     assert sorted(os.listdir(tmp_path / "c")) == names
 
 
@@ -491,9 +492,11 @@ def choose(box, data):
 
 
 def test_formats_are_chosen_checked_run_and_proposed_on_the_firmware_page(window):
+    page, drive = window.page("Firmware"), window.session.drive
+    window.session.do(commands.set_seen(drive, {k: {} for k, c in drive.cards.items() if c.seen}))
+    window.session.do(commands.set_setting(drive, "number_format", "float32"))
     modelled = run_with(window)
     window.show_page("Firmware")
-    page, drive = window.page("Firmware"), window.session.drive
     assert until(lambda: page.table.signals)
     choose(page.all_formats, "fixed16")
     assert until(lambda: "Find ranges" in page.problem.text() or "find ranges" in page.problem.text())
@@ -534,6 +537,7 @@ def test_formats_are_chosen_checked_run_and_proposed_on_the_firmware_page(window
     gap = np.interp(current[0].t, current[1].t, current[1].y) - current[0].y
     assert 0 < np.sqrt(np.mean(gap**2)) < 0.01 * np.ptp(current[0].y)
     steps = window.session.undo.count()
+    page.wanted_error.setCurrentIndex(page.wanted_error.findText("1 %"))
     page.propose_button.click()
     assert until(lambda: page.proposed or page.problem.text(), 60)
     assert page.proposed.reached and window.session.undo.count() == steps + 1
@@ -545,6 +549,7 @@ def test_formats_are_chosen_checked_run_and_proposed_on_the_firmware_page(window
 def test_saved_c_is_that_of_the_drive_as_it_is(window, tmp_path):
     """Also where the drive was changed a moment before, and on a page that is hidden while its C is still being written."""
     page, drive = window.page("Firmware"), window.session.drive
+    window.session.do(commands.set_setting(drive, "number_format", "float32"))
     window.show_page("Firmware")
     settle()
     window.session.do(commands.set_value(drive, "speed_pi", "K_p", "41.5"))

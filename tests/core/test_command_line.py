@@ -77,6 +77,7 @@ def test_written_c_compiles_strictly_and_runs(example_path, tmp_path):
     assert sorted(p.name for p in tmp_path.iterdir()) == [
         "car_door_drive.c",
         "car_door_drive.h",
+        "car_door_drive.html",
         "main.c",
         "pd_numbers.c",
         "pd_numbers.h",

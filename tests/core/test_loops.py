@@ -241,7 +241,7 @@ def test_loop_over_hall_sensors_says_where_it_moves_in_steps():
     assert only.study is None and only.problem.startswith("Hall sensors passes no small change on")
 
 
-@pytest.mark.parametrize("example", ["old_haul_feedback", "car_door_drive"])
+@pytest.mark.parametrize("example", ["old_haul_drive", "car_door_drive"])
 def test_gains_of_all_loops_are_proposed_inside_out_in_one_step(example):
     document = pendel.open_drive(EXAMPLES / f"{example}.pendel").document
     before = to_text(document)

@@ -24,6 +24,7 @@ from pendel.core.controllers.own_c import CProblem, read_c
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.errors import BuildProblem, DriveHasFindings, DriveProblem, FileProblem
+from pendel.core.firmware.document import document_of
 from pendel.core.firmware.ship import build_strictly, write_sources
 from pendel.core.plant import compiler
 from pendel.core.plant.runtime import copy_loop, time_loop
@@ -124,6 +125,8 @@ def test_written_c_replaces_only_what_pendel_wrote(tmp_path):
     paths = write_sources(lower(deck, Choices()), tmp_path)
     assert sorted(p.name for p in paths) == ["main.c", "main_drive.c", "main_drive.h", "pd_numbers.c", "pd_numbers.h"]
     write_sources(lower(deck, Choices()), tmp_path)
+    page = document_of(lower(controller(name="<script>alert(1)</script>"), Choices()), {})
+    assert "<script>" not in page and "&lt;script&gt;" in page
     (tmp_path / "main.c").write_text("int main(void) { return 0; }\n")
     with pytest.raises(FileProblem, match="not written by Pendel"):
         write_sources(lower(deck, Choices()), tmp_path)

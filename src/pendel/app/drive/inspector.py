@@ -35,6 +35,7 @@ from pendel.app.widgets.timers import RefreshWhenShown, single_shot
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Kind, Part, Value
 from pendel.core.catalogue.index import alternatives
+from pendel.core.check.formats import CONTROLLERS
 from pendel.core.drive import commands
 from pendel.core.drive.document import Card, End
 from pendel.core.drive.findings import Finding
@@ -180,6 +181,7 @@ class Inspector(QWidget):
             tuple((method.id, method.title) for method in METHODS),
         )
         self._setting_choice("sensors", "All sensors", (("as they are", "as they are"), ("ideal", "ideal")))
+        self._setting_choice("controller", "Controller", tuple((c, c) for c in CONTROLLERS))
         self._update_settings()
 
     def _setting_row(self, name: str, text: str, unit_text: str) -> None:
@@ -213,7 +215,7 @@ class Inspector(QWidget):
         for name, field in self.fields.items():
             field.show_text(self.session.drive.settings[name])
             self._mark(name, self.session.examined.finding_at("", name))
-        for name in ("method", "sensors"):
+        for name in ("method", "sensors", "controller"):
             box = getattr(self, f"{name}_box", None)
             if box is not None:
                 box.blockSignals(True)

@@ -544,7 +544,7 @@ class FirmwarePage(Page):
             self.refresh()
             return
         try:
-            paths = write_sources(self.written.lowered, Path(folder))
+            paths = write_sources(self.written.lowered, Path(folder), self.session.drive)
         except PendelError as problem:
             self.problem.setText(str(problem))
             return

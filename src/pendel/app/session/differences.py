@@ -75,4 +75,14 @@ def differences(old: Drive | None, drive: Drive, most: int = 3) -> str:
     for name in ("until", "sensors", "tolerance", "method", "step", "tick", "computing_delay"):
         if old.settings.get(name) != drive.settings[name]:
             found.append(f"{name.replace('_', ' ')} {drive.settings[name]}")
+    if old.settings.get("controller", "as modelled") != drive.settings["controller"]:
+        found.append(f"controller {drive.settings['controller']}")
+    if drive.settings["controller"] == "as shipped" and shipped_facts(old) != shipped_facts(drive):
+        found.append("other number formats")
     return ", ".join(found[:most]) + (" …" if len(found) > most else "") if found else "as before"
+
+
+def shipped_facts(drive: Drive) -> list[object]:
+    """What of a drive decides how its controller is shipped, besides values."""
+    cards = [(key, c.number_format, c.ranges, c.seen) for key, c in drive.cards.items()]
+    return [drive.settings.get("number_format"), *cards]

@@ -157,6 +157,11 @@ class ControlDeck:
         """Ticks after which the schedule repeats."""
         return math.lcm(*self.rates) if self.blocks else 1
 
+    def title_of(self, signal: str) -> str:
+        """Title of the block that gives a signal; the signal itself where the plant does."""
+        block = self._by_name.get(signal.partition(".")[0])
+        return block.title if block else signal
+
     def block(self, name: str) -> BlockInstance:
         return self._by_name[name]
 

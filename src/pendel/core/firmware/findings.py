@@ -78,17 +78,17 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
 
 def _beyond(drive: Drive, block: LoweredBlock, name: str) -> Finding | None:
     """A range by hand that does not hold what may come."""
-    found = block.ranges.ranges.get(name)
-    if found is None or found.source is not Source.HAND or found.reaches.within(found.interval):
+    found, holds = block.ranges.ranges.get(name), block.reps[name].range
+    if found is None or holds is None or found.source is not Source.HAND or found.reaches.within(holds):
         return None
     unit = signal_unit(drive, End(block.name, name))
     if not found.reaches.finite:
         return None  # nothing tells how far it may come
-    edge, held = (max((i.low, i.high), key=lambda x: (abs(x), x)) for i in (found.reaches, found.interval))
+    edge, held = (max((i.low, i.high), key=lambda x: (abs(x), x)) for i in (found.reaches, holds))
     in_field = unit_of(unit)[0]
     low, high = (f"{OUTWARD * x / in_field:.4g}" for x in (found.reaches.low, found.reaches.high))
     return attention(
-        f"{block.tree.title} may reach {figure(edge, unit, 3)}, and its range for {name} ends at "
+        f"{block.tree.title} may reach {figure(edge, unit, 3)}, and by its range {name} holds "
         f"{figure(held, unit, 3)}: it will be limited there. Widen the range.",
         block.name,
         f"range:{name}",

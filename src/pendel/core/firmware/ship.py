@@ -15,13 +15,16 @@ from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.numbers.lowering import Choices, Lowered, lower
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.controllers.numbers.source import LICENCE, Files, files, shipped_alone
+from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text
 from pendel.core.errors import BuildProblem, FileProblem, PendelError
+from pendel.core.firmware.document import document_of
+from pendel.core.firmware.findings import findings_of
 from pendel.core.formats.writing import write_atomically
 from pendel.core.plant.compiler import compiler, run_compiler
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.simulate import prepare, signal_infos
 
 STRICT = (
     "-std=c99",
@@ -78,8 +81,8 @@ class Checked:
     unlike: tuple[str, ...] = ()
 
 
-def write_sources(made: Lowered, folder: Path) -> list[Path]:
-    """Write source, header, example main and the library beside.
+def write_sources(made: Lowered, folder: Path, drive: Drive | None = None) -> list[Path]:
+    """Write source, header, example main and the library beside; with a ``drive`` also a page about them.
 
     Raises
     ------
@@ -90,6 +93,9 @@ def write_sources(made: Lowered, folder: Path) -> list[Path]:
     except OSError as problem:
         raise FileProblem(str(folder), f"the folder cannot be made: {problem.strerror}.") from problem
     texts = files(made).texts
+    if drive is not None:
+        units = {key: info.unit for key, info in signal_infos(drive).items()}
+        texts[f"{made.name}.html"] = document_of(made, units, findings_of(drive, made))
     paths = [folder / name for name in texts]
     for path in paths:
         leave_others_alone(path)

@@ -133,7 +133,7 @@ def write_c(
     choose_formats(drive, number_format, blocks)
     if not ranges_known(drive):
         find_ranges(drive)
-    return write_sources(prepare(drive).lowered, Path(folder))
+    return write_sources(prepare(drive).lowered, Path(folder), drive)
 
 
 def propose_formats(drive: Drive, *, error: str | None = None) -> ProposedFormats:

@@ -204,7 +204,11 @@ def _with_known(
     crossing = frozenset(read_at_first(take)) - frozenset(wired) if split else frozenset()
     give = without_repeats(pruned(halves[0], kept | crossing), taken)
     extra = tuple(sorted(crossing - kept))
-    used = {n for e in expressions((*give, *take)) for n in e.names}
+    inner = [e for whole in expressions((*give, *take)) for e in whole.walk()]
+    numbers = [getattr(e, "value", getattr(e, "factor", 0.0)) for e in inner]
+    if not all(math.isfinite(x) for x in numbers if isinstance(x, float)):
+        raise CannotLower(block.title, "its values lead to numbers beyond all bounds. Check its values.")
+    used = {e.name for e in inner if isinstance(e, Name)}
     return BlockTree(
         block, give, take, tuple(p for p in wired if p in used), (*states, *extra), angles & used, angle_outputs
     )  # fmt: skip

@@ -143,6 +143,10 @@ class FixedWriter:
     """Steps beyond which the sum that is being written need not be finer: those of the state that it goes
     to, as rounding twice would favour one direction."""
 
+    def widened(self, code: Code) -> str:
+        """An operand; a place of 16 bits as a number of 32, as which it is computed with."""
+        return f"(int32_t){code.text}" if code.text in self.short else code.inner
+
     @property
     def short(self) -> set[str]:
         """Places of 16 bits, which need no cast to go into such a one."""
@@ -173,7 +177,7 @@ class FixedWriter:
             made = Code("", fraction, low, high)
             if made.size > (MOST[64] if wide else self.most):
                 raise self.no_room()
-            text = f"(int64_t){code.inner}" if made.wide and not code.wide else code.inner
+            text = f"(int64_t){code.inner}" if made.wide and not code.wide else self.widened(code)
             return replace(made, text=f"{text} * {whole(factor)}").from_steps_of(code)
         return self.shifted_right(code, shift, fraction)
 
@@ -244,8 +248,12 @@ class FixedWriter:
                 a, b = self.aligned(self.value(left, env), self.value(right, env), added=True)
                 low, high = (a.low - b.high, a.high - b.low) if minus else (a.low + b.low, a.high + b.high)
                 made = Code("", a.fraction, low, high)
+                narrow = a.text in self.short and (b.text in self.short or b.const is not None)
+                left = self.widened(a) if narrow else a.inner
                 cast = "(int64_t)" if made.wide and not (a.wide or b.wide) else ""
-                made = replace(made, text=f"{cast}{a.inner} {'-' if minus else '+'} {b.inner}")
+                made = replace(
+                    made, text=f"{cast}{a.inner if cast else left} {'-' if minus else '+'} {b.inner}"
+                )
                 moving = [c for c in (a, b) if c.const is None]
                 return made.from_steps_of(max(moving, key=lambda c: c.least)) if moving else made
             case Scaled(factor, of):
@@ -318,7 +326,7 @@ class FixedWriter:
         self.coefficients.append(Kept(factor, math.ldexp(word, -fraction)))
         ends = sorted((word * code.low, word * code.high))
         made = Code("", code.fraction + fraction, ends[0], ends[1])
-        text = f"(int64_t){code.inner}" if made.wide and not code.wide else code.inner
+        text = f"(int64_t){code.inner}" if made.wide and not code.wide else self.widened(code)
         made = replace(made, text=f"{text} * {whole(word)}").from_steps_of(code, factor)
         return self.narrowed(made, 2 * self.bits - 2) if made.size > room else made
 
@@ -337,7 +345,7 @@ class FixedWriter:
         ends = [x * y for x in (a.low, a.high) for y in (b.low, b.high)]
         low = min(ends) if not square else (0 if a.low <= 0 <= a.high else min(ends))
         made = Code("", a.fraction + b.fraction, max(low, 0) if square else low, max(ends))
-        text = f"(int64_t){a.inner}" if made.wide and not a.wide else a.inner
+        text = f"(int64_t){a.inner}" if made.wide and not a.wide else self.widened(a)
         # A step of the one changes it by so much where the other is at half of what it may be.
         grain = 0.5 * max(a.least * b.interval.size, b.least * a.interval.size)
         return replace(made, text=f"{text} * {b.inner}", grain=grain)

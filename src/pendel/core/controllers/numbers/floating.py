@@ -29,6 +29,8 @@ from pendel.core.controllers.numbers.tree import (
     assignments,
 )
 
+LARGEST, LEAST = 3.4e38, 1.2e-38
+"""Normal numbers of 32-bit float (IEEE 754)."""
 LOOSE, SUM, PRODUCT, ATOM = range(4)
 """How tightly an expression holds together in C."""
 
@@ -62,6 +64,12 @@ class FloatWriter:
     def literal(self, value: float) -> str:
         if self.bits == 64:
             return repr(float(value))
+        if abs(value) > LARGEST:
+            raise CannotLower(
+                self.tree.title, f"it holds {value:.3g}, more than 32-bit float can. Choose float 64 for it."
+            )
+        if abs(value) < LEAST:
+            value = 0.0
         text = f"{value:.9g}"
         return (text if any(c in text for c in ".en") else text + ".0") + "f"
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -23,6 +24,7 @@ from pendel.core.controllers.numbers.ranges import (
 )
 from pendel.core.controllers.numbers.representation import (
     FLOAT,
+    GREATEST,
     NumberFormat,
     Rep,
     turn_word,
@@ -169,12 +171,26 @@ def lower(deck: ControlDeck, choices: Choices, seen: Mapping[str, float] | None 
     ]
     made = Lowered(deck, choices, lowered, outside, {}, seen)
     for block in lowered:
-        signal_words(block)
+        with too_far_apart(block):
+            signal_words(block)
     made.inputs.update(input_words(made))
     for block in lowered:
-        inner_words(made, block)
-        write(made, block)
+        with too_far_apart(block):
+            inner_words(made, block)
+            write(made, block)
     return made
+
+
+@contextlib.contextmanager
+def too_far_apart(block: LoweredBlock) -> Iterator[None]:
+    """Numbers that arithmetic cannot bring together are told at their block."""
+    try:
+        yield
+    except ArithmeticError as problem:
+        raise CannotLower(
+            block.tree.title,
+            "numbers of its update lie too far apart for words. Check its values, or choose float.",
+        ) from problem
 
 
 # ranges ---------------------------------------------------------------------------------------------------
@@ -244,7 +260,17 @@ def usable(block: LoweredBlock, name: str) -> Interval:
             block.tree.title,
             f"{name} has no range that can be proven. Run the drive once and find ranges, set one for it, or choose float.",
         )
-    return found.interval
+    return held(block.tree.title, name, found.interval)
+
+
+def held(title: str, name: str, interval: Interval) -> Interval:
+    """A range that words can hold. Raises `CannotLower`."""
+    if interval.size > GREATEST:
+        raise CannotLower(
+            title,
+            f"{name} may come to {interval.size:.3g}, more than words can hold. Set a range for it, or choose float.",
+        )
+    return interval
 
 
 def grid(name: str, tree: BlockTree, inputs: Mapping[str, int | None], most: int) -> int | None:
@@ -307,10 +333,16 @@ def signal_words(block: LoweredBlock) -> None:
         block.reps[port] = named_word(block, port, bits, digits)
 
 
+def reaches(block: LoweredBlock, name: str) -> Interval:
+    """What a name may come to without a limit; zero where nothing that can happen assigns it."""
+    found = block.ranges.ranges.get(name)
+    return found.reaches if found is not None else Interval(0.0, 0.0)
+
+
 def counter(block: LoweredBlock, name: str, digits: int) -> Rep:
     """A word of 32 bits for what counts in exact steps: as far as is proven, and not as a run happened to
     end, since a count that ends early is another count."""
-    proven = block.ranges.ranges[name].reaches
+    proven = reaches(block, name)
     interval = proven if proven.finite else symmetric((2.0**30 - 4.0) / 2.0**digits)
     return word_for(interval, 32, headroom=1, grid=digits)
 
@@ -349,12 +381,10 @@ def _outside_word(made: Lowered, key: Input, blocks: Iterable[LoweredBlock]) -> 
     interval = outside_range(made, key.signal).interval
     if not interval.finite:
         raise CannotLower(
-            made.deck.block(key.signal.partition(".")[0]).title
-            if any(b.name == key.signal.partition(".")[0] for b in made.deck.blocks)
-            else key.signal,
+            made.deck.title_of(key.signal),
             "it has no range. Run the drive once and find ranges, set one, or give its converter a range.",
         )
-    return whole_word(word_for(interval, number.bits))
+    return whole_word(word_for(held(made.deck.title_of(key.signal), key.signal, interval), number.bits))
 
 
 def outside_range(made: Lowered, signal: str) -> Range:
@@ -391,7 +421,7 @@ def inner_words(made: Lowered, block: LoweredBlock) -> None:
             continue
         digits = grid(name, tree, grids, 3)
         summed = name in tree.accumulated
-        if digits is not None and (summed or not block.ranges.ranges[name].reaches.finite):
+        if digits is not None and (summed or not reaches(block, name).finite):
             block.reps[name] = counter(block, name, digits)
             continue
         size = 2 * bits if summed else bits
@@ -409,7 +439,7 @@ def inner_words(made: Lowered, block: LoweredBlock) -> None:
         interval = found.interval if found else Interval(0.0, 0.0)
         if not interval.finite:
             raise CannotLower(tree.title, "what it remembers has no range. Find ranges, or choose float.")
-        block.reps[LINE] = word_for(interval, bits)
+        block.reps[LINE] = word_for(held(tree.title, "what it remembers", interval), bits)
 
 
 def assigned_often(body: Iterable[Statement], top: bool = True) -> set[str]:
@@ -443,8 +473,8 @@ def input_rep(made: Lowered, block: LoweredBlock, port: str) -> Rep:
     else:
         interval = outside_range(made, signal).interval
     if not interval.finite:
-        raise CannotLower(made.deck.block(name).title, f"{out} has no range. Find ranges, or set one for it.")
-    return whole_word(word_for(interval, block.number.bits))
+        raise CannotLower(made.deck.title_of(signal), f"{out} has no range. Find ranges, or set one for it.")
+    return whole_word(word_for(held(block.tree.title, port, interval), block.number.bits))
 
 
 def source_rep(made: Lowered, block: LoweredBlock, port: str) -> Rep:

@@ -360,9 +360,18 @@ def linear_bounds(tree: BlockTree, inputs: Mapping[str, Interval]) -> dict[str, 
 
 def _summed(names: list[str], forms: Mapping[str, Bounded]) -> dict[str, Interval]:
     """|xₖ| ≤ Σ|EⁿF|·(radius of the inputs) + Σ|Eⁿ(F·middle + constant)| for x⁺ = E·x + F·u + constant."""
-    E = np.array([[forms[a].form.get(b, 0.0) for b in names] for a in names])
-    if max(abs(np.linalg.eigvals(E)), default=0.0) >= 1.0 - 1e-9:
+    with np.errstate(over="ignore", invalid="ignore"):
+        reach = _reach(names, forms)
+    if reach is None or not np.all(np.isfinite(reach)):
         return {}
+    return {name: symmetric(float(r) * (1.0 + 1e-9)) for name, r in zip(names, reach)}
+
+
+def _reach(names: list[str], forms: Mapping[str, Bounded]) -> np.ndarray | None:
+    """Bounds of states x⁺ = E·x + F·u + constant, shape (states,); none where they are not stable."""
+    E = np.array([[forms[a].form.get(b, 0.0) for b in names] for a in names])
+    if not np.all(np.isfinite(E)) or max(abs(np.linalg.eigvals(E)), default=0.0) >= 1.0 - 1e-9:
+        return None
     bases = {n: i for b in forms.values() for n, i in b.bases.items() if n not in forms}
     pushes = [np.array([forms[a].const for a in names])]
     columns = []
@@ -381,8 +390,7 @@ def _summed(names: list[str], forms: Mapping[str, Bounded]) -> dict[str, Interva
             break
         total = total + np.abs(power) @ total
         power = power @ power
-    reach = np.sum(total, axis=1)
-    return {name: symmetric(float(r) * (1.0 + 1e-9)) for name, r in zip(names, reach)}
+    return np.asarray(np.sum(total, axis=1))
 
 
 FIRST_TERMS = 512

@@ -89,8 +89,8 @@ def turn_word(bits: int) -> Rep:
 def word_for(interval: Interval, bits: int, *, headroom: int = 0, grid: int | None = None) -> Rep:
     """The finest word that holds an interval; ``grid`` is the fraction beyond which its values have no digits."""
     half = 2 ** (bits - 1 - headroom)
-    size = interval.size
-    fraction = bits - 1 if size == 0.0 else math.floor(math.log2((half - 2) / size))
+    size = max(interval.size, LEAST)
+    fraction = bits - 1 if interval.size == 0.0 else math.floor(math.log2((half - 2) / size))
     fraction = min(fraction, MOST_FRACTION)
     if grid is not None:
         fraction = min(fraction, grid)
@@ -101,6 +101,8 @@ def word_for(interval: Interval, bits: int, *, headroom: int = 0, grid: int | No
     return Rep(False, bits, fraction, low, high)
 
 
+LEAST, GREATEST = 2.0**-60, 2.0**60
+"""Sizes between which a signal can lie to be held in words."""
 MOST_FRACTION, SLACK = 60, 1
 """Binary digits behind the point at most; steps that rounding may go beyond a proven range."""
 

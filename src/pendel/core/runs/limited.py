@@ -1,0 +1,44 @@
+"""Where words of a controller as shipped were at the end of their range in a run, and so did not hold what came."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pendel.core.controllers.numbers.lowering import Lowered, outside_range
+from pendel.core.controllers.numbers.ranges import Source
+from pendel.core.controllers.numbers.representation import Rep
+from pendel.core.drive.findings import Remark
+from pendel.core.quantities.units import figure
+from pendel.core.runs.kept import KeptRun
+
+
+def limited_words(run: KeptRun, made: Lowered) -> list[Remark]:
+    """A remark on each signal whose range, found or set by hand, ended before what came. Ranges that are proven
+    end where a limit of the block keeps the signal."""
+    found = []
+    for block in made.blocks:
+        for port in block.tree.outputs:
+            known = block.ranges.ranges.get(port)
+            if known is not None and known.source is not Source.PROVEN:
+                found += _at_end(run, f"{block.name}.{port}", block.tree.title, block.reps[port])
+    for key, rep in made.inputs.items():
+        if not key.turn and outside_range(made, key.signal).source is not Source.PROVEN:
+            found += _at_end(run, key.signal, made.deck.title_of(key.signal), rep)
+    return found
+
+
+def _at_end(run: KeptRun, signal: str, title: str, rep: Rep) -> list[Remark]:
+    held = rep.range
+    if held is None or rep.angle or signal not in run.keys:
+        return []
+    trace = run.trace(signal)
+    at = np.flatnonzero((trace.y >= held.high) | (trace.y <= held.low))
+    if not len(at):
+        return []
+    when, unit = float(trace.t[at[0]]), run.infos[signal].unit if signal in run.infos else ""
+    port = signal.partition(".")[2]
+    sentence = (
+        f"{title}: {port} met the end of its range at {len(at)} ticks, first at {figure(when, 's', 4)}; it holds up to "
+        f"{figure(held.high, unit, 3)} as shipped. Widen its range, or find ranges anew."
+    )
+    return [Remark(sentence, signal.partition(".")[0], when)]
