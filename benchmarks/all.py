@@ -15,6 +15,7 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent))
 import door_in_scipy
+import formats
 import large
 import machines
 import simulator
@@ -249,5 +250,6 @@ if __name__ == "__main__":
     machines.report(row)
     simulator.report(row)
     large.report(row)
+    formats.report(row)
     window_times()
     start_and_memory()

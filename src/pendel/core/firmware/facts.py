@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from pendel.core.controllers.numbers.block import LINE
 from pendel.core.controllers.numbers.lowering import Lowered, LoweredBlock, rests
 from pendel.core.controllers.numbers.ranges import Source
 from pendel.core.controllers.numbers.representation import NumberFormat, Rep
@@ -45,7 +46,7 @@ def bytes_of(made: Lowered, block: LoweredBlock) -> int:
     sizes = [block.reps[n].bits // 8 for n in names]
     sizes += [4] * len(rests(block))
     if block.tree.places:
-        sizes += [block.reps["the past"].bits // 8 * block.tree.places, 4]
+        sizes += [block.reps[LINE].bits // 8 * block.tree.places, 4]
     return sum(sizes)
 
 

@@ -8,7 +8,7 @@ import math
 import numpy as np
 
 from pendel.core.controllers.deck import ControlDeck
-from pendel.core.controllers.numbers.fixed import LINE
+from pendel.core.controllers.numbers.block import LINE
 from pendel.core.controllers.numbers.lowering import assigned_often
 from pendel.core.controllers.numbers.observed import observed_source
 from pendel.core.firmware.ship import inputs_of, replay, signals_of

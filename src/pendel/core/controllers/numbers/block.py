@@ -9,6 +9,7 @@ from functools import cached_property, lru_cache
 
 from pendel.core.controllers.deck import BlockInstance
 from pendel.core.controllers.language import Update
+from pendel.core.controllers.numbers.pruning import pruned, read_at_first, without_repeats
 from pendel.core.controllers.numbers.tree import (
     Call,
     CannotLower,
@@ -19,12 +20,10 @@ from pendel.core.controllers.numbers.tree import (
     Sum,
     assignments,
     expressions,
-    pruned,
-    read_at_first,
-    without_repeats,
 )
 
-MOST_PLACES = 1_000_000
+MOST_PLACES, LINE = 1_000_000, "the past"
+"""Periods that a delay line remembers at most, and the name of what it holds among a block's names."""
 
 
 @dataclass(frozen=True, eq=False)

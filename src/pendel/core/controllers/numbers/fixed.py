@@ -7,12 +7,21 @@ where a result is not proven to fit, and only there, it is limited."""
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Sequence
+from dataclasses import replace
 
-from pendel.core.controllers.numbers.block import BlockTree
+from pendel.core.controllers.numbers.block import LINE
+from pendel.core.controllers.numbers.integers import (
+    MOST,
+    Code,
+    otherwise,
+    truncated,
+    turn_code,
+    whole,
+)
 from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.representation import Rep, turn_word, word_for
+from pendel.core.controllers.numbers.scaling import Scaling
 from pendel.core.controllers.numbers.tree import (
     Any_,
     Assign,
@@ -36,203 +45,11 @@ from pendel.core.controllers.numbers.tree import (
     negated,
 )
 
-MOST = {32: 2**31 - 2, 64: 2**63 - 2}
-"""The largest absolute value of an intermediate of 32 and 64 bits."""
-
-
-@dataclass(frozen=True)
-class Code:
-    """An integer expression in C that stands for a value times 2^fraction, between ``low`` and ``high``."""
-
-    text: str
-    fraction: int
-    low: int
-    high: int
-    atom: bool = False
-    const: float | None = None
-    gain: float = 1.0
-    """What the smallest step of what it comes from was multiplied with, ..."""
-    grain: float = 0.0
-    """... and that step; 0 stands for a step of its own word."""
-
-    @property
-    def least(self) -> float:
-        """Its smallest change."""
-        return self.grain * self.gain if self.grain else math.ldexp(1.0, -self.fraction)
-
-    def from_steps_of(self, other: Code, factor: float = 1.0) -> Code:
-        """With the smallest change of another, times a factor."""
-        grain = other.grain or math.ldexp(1.0, -other.fraction)
-        return replace(self, grain=grain, gain=(other.gain if other.grain else 1.0) * abs(factor))
-
-    @property
-    def size(self) -> int:
-        return max(abs(self.low), abs(self.high))
-
-    @property
-    def wide(self) -> bool:
-        return self.size > MOST[32]
-
-    @property
-    def width(self) -> int:
-        return 64 if self.wide else 32
-
-    @property
-    def bits(self) -> int:
-        """Digits of the largest absolute value."""
-        return self.size.bit_length()
-
-    @property
-    def inner(self) -> str:
-        return self.text if self.atom else f"({self.text})"
-
-    @property
-    def interval(self) -> Interval:
-        return Interval(math.ldexp(self.low, -self.fraction), math.ldexp(self.high, -self.fraction))
-
-
-def whole(value: int) -> str:
-    """An integer as C."""
-    if -(2**31) < value < 2**31:
-        return f"{value}" if value >= 0 else f"({value})"
-    return f"INT64_C({value})" if value >= 0 else f"(-INT64_C({-value}))"
-
-
-def rounded(value: float) -> int:
-    return math.floor(value + 0.5)
-
-
-@dataclass(frozen=True)
-class Kept:
-    """A coefficient, how exactly its word keeps it, and where it acts."""
-
-    wanted: float
-    kept: float
-
-    @property
-    def error(self) -> float:
-        return abs(self.kept / self.wanted - 1.0) if self.wanted else 0.0
-
-
 Bounds = dict[str, tuple[int, int]]
 
 
-@dataclass
-class FixedWriter:
-    """C of one block's update in words of ``bits``; ``reps`` are those of its inputs, outputs, states and
-    locals that are assigned more than once."""
-
-    tree: BlockTree
-    bits: int
-    reps: Mapping[str, Rep]
-    used: set[str] = field(default_factory=set)
-    """Functions of the library that the C calls."""
-    coefficients: list[Kept] = field(default_factory=list)
-    divisors: list[Expr] = field(default_factory=list)
-    """Divisors that the bounds do not keep from zero."""
-    lost: dict[str, float] = field(default_factory=dict)
-    """States whose smallest increments are less than half their step: how much (SI) an increment must have."""
-    limited: set[str] = field(default_factory=set)
-    places: Mapping[str, str] = field(default_factory=dict)
-    """Where names stand in C."""
-    naturals: dict[str, Code] = field(default_factory=dict)
-    """Locals that are assigned once and keep what they are given."""
-    tables: list[str] = field(default_factory=list)
-
-    finest: int | None = None
-    """Steps beyond which the sum that is being written need not be finer: those of the state that it goes
-    to, as rounding twice would favour one direction."""
-
-    def widened(self, code: Code) -> str:
-        """An operand; a place of 16 bits as a number of 32, as which it is computed with."""
-        return f"(int32_t){code.text}" if code.text in self.short else code.inner
-
-    @property
-    def short(self) -> set[str]:
-        """Places of 16 bits, which need no cast to go into such a one."""
-        return {self.places[n] for n, r in self.reps.items() if r.bits == 16 and n in self.places}
-
-    @property
-    def most(self) -> int:
-        return MOST[2 * self.bits]
-
-    # bringing expressions to one step ---------------------------------------------------------------------
-
-    def call(self, name: str, *args: str) -> str:
-        self.used.add(name)
-        return f"{name}({', '.join(args)})"
-
-    def at(self, code: Code, fraction: int, *, wide: bool = False) -> Code:
-        """A value in steps of 2^−fraction; finer ones are rounded."""
-        if code.const is not None:
-            return self.constant(code.const, fraction)
-        shift = code.fraction - fraction
-        if shift == 0:
-            return code
-        if code.size == 0:
-            return Code("0", fraction, 0, 0, True)
-        if shift < 0:
-            factor = 2**-shift
-            low, high = code.low * factor, code.high * factor
-            made = Code("", fraction, low, high)
-            if made.size > (MOST[64] if wide else self.most):
-                raise self.no_room()
-            text = f"(int64_t){code.inner}" if made.wide and not code.wide else self.widened(code)
-            return replace(made, text=f"{text} * {whole(factor)}").from_steps_of(code)
-        return self.shifted_right(code, shift, fraction)
-
-    def no_room(self) -> CannotLower:
-        return CannotLower(
-            self.tree.title,
-            "numbers of its update lie too far apart for words of this length. Narrow its ranges, or choose float.",
-        )
-
-    def shifted_right(self, code: Code, shift: int, fraction: int) -> Code:
-        if shift > code.bits:
-            return Code("0", fraction, 0, 0, True)
-        half = 2 ** (shift - 1)
-        low, high = (code.low + half) >> shift, (code.high + half) >> shift
-        width = 64 if code.size + half > MOST[32] else 32
-        if code.size + half > MOST[64]:  # no room to round: the last digit goes first
-            halved = Code(f"{code.inner} >> 1", code.fraction - 1, code.low >> 1, code.high >> 1)
-            return self.shifted_right(halved, shift - 1, fraction)
-        text = self.call(f"pd_shr{width}", code.text, f"{shift}")
-        made = Code(text, fraction, low, high, True)
-        if code.least > made.least:
-            made = made.from_steps_of(code)
-        return replace(made, text=f"(int32_t){text}", atom=False) if width == 64 and not made.wide else made
-
-    def constant(self, value: float, fraction: int | None = None) -> Code:
-        """A constant in given steps, or in the coarsest that hold it exactly, at most W − 1 digits."""
-        if fraction is None:
-            fraction = exact_fraction(value, self.bits - 1)
-        word = rounded(math.ldexp(value, fraction))
-        return Code(whole(word), fraction, word, word, True, value)
-
-    def aligned(self, a: Code, b: Code, *, added: bool = False) -> tuple[Code, Code]:
-        """Both in the finest steps in which they fit; with ``added`` so does their sum."""
-        fraction = max(self.digits_behind(c) for c in (a, b))
-        if added and self.finest is not None:
-            fraction = min(fraction, self.finest)
-        join = sum if added else max
-        while join(scaled_size(c, fraction) for c in (a, b)) > self.most:
-            fraction -= 1
-        return self.at(a, fraction), self.at(b, fraction)
-
-    def digits_behind(self, code: Code) -> int:
-        """Binary digits behind the point that a value needs; a constant those that keep it nearly."""
-        return code.fraction if code.const is None else exact_fraction(code.const, self.bits - 5)
-
-    def narrowed(self, code: Code, digits: int) -> Code:
-        """With at most so many digits."""
-        shift = code.bits - digits
-        if shift <= 0:
-            return code
-        if code.const is not None:
-            return self.constant(code.const, code.fraction - shift)
-        if ((code.size + 2 ** (shift - 1)) >> shift).bit_length() > digits:  # rounded up to one digit more
-            shift += 1
-        return self.shifted_right(code, shift, code.fraction - shift)
+class FixedWriter(Scaling):
+    """C of one block's update in fixed point."""
 
     # expressions ------------------------------------------------------------------------------------------
 
@@ -249,10 +66,10 @@ class FixedWriter:
                 low, high = (a.low - b.high, a.high - b.low) if minus else (a.low + b.low, a.high + b.high)
                 made = Code("", a.fraction, low, high)
                 narrow = a.text in self.short and (b.text in self.short or b.const is not None)
-                left = self.widened(a) if narrow else a.inner
+                first = self.widened(a) if narrow else a.inner
                 cast = "(int64_t)" if made.wide and not (a.wide or b.wide) else ""
                 made = replace(
-                    made, text=f"{cast}{a.inner if cast else left} {'-' if minus else '+'} {b.inner}"
+                    made, text=f"{cast}{a.inner if cast else first} {'-' if minus else '+'} {b.inner}"
                 )
                 moving = [c for c in (a, b) if c.const is None]
                 return made.from_steps_of(max(moving, key=lambda c: c.least)) if moving else made
@@ -295,40 +112,6 @@ class FixedWriter:
         if wide and not found.wide:  # a branch has shown that it fits in fewer bits
             return replace(found, text=f"(int32_t){found.text}", atom=False)
         return found
-
-    def times(self, factor: float, code: Code) -> Code:
-        """A coefficient times a value: at most W − 1 digits of the one, so that the product fits."""
-        if code.const is not None:
-            return self.constant(factor * code.const)
-        if code.size == 0 or factor == 0.0:
-            return Code("0", code.fraction, 0, 0, True, 0.0)
-        mantissa, exponent = math.frexp(factor)
-        if abs(mantissa) == 0.5:  # a power of two moves the point
-            low, high = (code.low, code.high) if factor > 0 else (-code.high, -code.low)
-            text = code.text if factor > 0 else f"-{code.inner}"
-            made = Code(text, code.fraction - (exponent - 1), low, high, code.atom and factor > 0)
-            return made.from_steps_of(code, factor)
-        digits = min(self.bits - 1, (2 * self.bits - 1) - code.bits)
-        room = self.most
-        if code.bits > self.bits + 1:
-            if self.bits == 16:  # a counter or the like: its digits matter
-                digits, room = 15, MOST[64]
-            else:
-                code, digits = self.narrowed(code, 32), 31
-        return self._times(factor, code, digits, room)
-
-    def _times(self, factor: float, code: Code, digits: int, room: int) -> Code:
-        fraction = min(exact_fraction(factor, digits), digits - math.frexp(factor)[1])
-        word = rounded(math.ldexp(factor, fraction))
-        while abs(word) * code.size > room:
-            fraction -= 1
-            word = rounded(math.ldexp(factor, fraction))
-        self.coefficients.append(Kept(factor, math.ldexp(word, -fraction)))
-        ends = sorted((word * code.low, word * code.high))
-        made = Code("", code.fraction + fraction, ends[0], ends[1])
-        text = f"(int64_t){code.inner}" if made.wide and not code.wide else self.widened(code)
-        made = replace(made, text=f"{text} * {whole(word)}").from_steps_of(code, factor)
-        return self.narrowed(made, 2 * self.bits - 2) if made.size > room else made
 
     def product(self, left: Expr, right: Expr, env: Bounds) -> Code:
         a, b = self.value(left, env), self.value(right, env)
@@ -425,68 +208,6 @@ class FixedWriter:
             case "sqrt":
                 return self.root(codes[0])
         raise AssertionError(name)
-
-    def saturated(self, x: Code, low: Code, high: Code) -> Code:
-        fraction = max(self.digits_behind(c) for c in (x, low, high) if c is x or c.const is not None)
-        while any(scaled_size(c, fraction) > self.most for c in (x, low, high)):
-            fraction -= 1
-        x, low, high = (self.at(c, fraction) for c in (x, low, high))
-        if low.high <= x.low and x.high <= high.low:
-            return x
-        width = 64 if any(c.wide for c in (x, low, high)) else 32
-        bottom = max(min(x.low, high.high), low.low)
-        top = min(max(x.high, low.high), high.high)
-        made = Code(
-            self.call(f"pd_clamp{width}", x.text, low.text, high.text),
-            fraction,
-            bottom,
-            max(bottom, top),
-            True,
-        )
-        return (
-            replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
-        )
-
-    def extreme(self, name: str, a: Code, b: Code) -> Code:
-        a, b = (self.apart_from_zero(c, d) for c, d in zip((a, b), self.aligned(a, b)))
-        least = name == "minimum"
-        if (a.high <= b.low) if least else (a.low >= b.high):
-            return a
-        if (b.high <= a.low) if least else (b.low >= a.high):
-            return b
-        pick = min if least else max
-        width = 64 if a.wide or b.wide else 32
-        made = Code(
-            self.call(f"pd_{pick.__name__}{width}", a.text, b.text),
-            a.fraction, pick(a.low, b.low), pick(a.high, b.high), True,
-        )  # fmt: skip
-        return (
-            replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
-        )
-
-    def apart_from_zero(self, wanted: Code, code: Code) -> Code:
-        """A limit that is not zero stays so, as what divides by the result relies on it."""
-        if wanted.const and code.low == code.high == 0:
-            word = 1 if wanted.const > 0 else -1
-            return replace(code, text=whole(word), low=word, high=word)
-        return code
-
-    def root(self, x: Code) -> Code:
-        """The whole root of a number of 2W − 2 digits, which has W − 1."""
-        digits = 2 * self.bits - 2
-        x = self.narrowed(x, digits)
-        up = digits - x.bits
-        fraction = x.fraction + up
-        if fraction % 2:
-            up -= 1
-        if up < 0:
-            x = self.shifted_right(x, 1, x.fraction - 1)
-            up = 0
-        x = self.at(x, x.fraction + up)
-        if x.low < 0:
-            x = Code(self.call(f"pd_max{x.width}", x.text, "0"), x.fraction, 0, max(0, x.high), True)
-        text = self.call(f"pd_sqrt{x.width}", f"(uint{x.width}_t){x.inner}")
-        return Code(text, x.fraction // 2, math.isqrt(x.low), math.isqrt(max(0, x.high)), True)
 
     # angles -----------------------------------------------------------------------------------------------
 
@@ -676,36 +397,6 @@ class FixedWriter:
 
     # statements -------------------------------------------------------------------------------------------
 
-    def into(self, code: Code, rep: Rep, name: str = "") -> Code:
-        """A value as a word of ``rep``, limited where it is not proven to fit."""
-        if code.const is not None:
-            word = rep.word(code.const)
-            return Code(whole(word), rep.fraction, word, word, True, code.const)
-        shift = code.fraction - rep.fraction
-        if shift < 0 and scaled_size(code, rep.fraction) > MOST[64]:  # limit first, what is shifted then fits
-            low, high = -((-rep.low) >> -shift) - 1, (rep.high >> -shift) + 1
-            code = Code(
-                self.call(f"pd_clamp{code.width}", code.text, whole(low), whole(high)),
-                code.fraction,
-                low,
-                high,
-                True,
-            )
-            self.limited.add(name)
-        code = self.at(code, rep.fraction, wide=True)
-        if rep.low <= code.low and code.high <= rep.high:
-            return code
-        self.limited.add(name)
-        text = self.call(f"pd_clamp{code.width}", code.text, whole(rep.low), whole(rep.high))
-        made = Code(
-            text,
-            rep.fraction,
-            max(rep.low, min(code.low, rep.high)),
-            min(rep.high, max(code.high, rep.low)),
-            True,
-        )
-        return replace(made, text=f"(int32_t){text}", atom=False) if code.wide and rep.bits <= 32 else made
-
     def statements(self, body: Sequence[Statement], env: Bounds, indent: int = 1) -> list[str]:
         pad, lines = "    " * indent, list[str]()
         for statement in body:
@@ -772,21 +463,6 @@ class FixedWriter:
         return [*lines, f"{pad}}}"]
 
 
-def turn_code(text: str, bits: int) -> Code:
-    """An angle's word as a number; the half turn itself, a step beyond, has room in every product."""
-    half = 2 ** (bits - 1) - 2
-    return Code(text, 0, -half, half, True)
-
-
-def otherwise(inner: list[str], pad: str) -> list[str]:
-    """The other branch; where it is one decision alone, as ``else if``."""
-    deeper = f"{pad}    "
-    if inner and inner[0].startswith(f"{deeper}if (") and inner.index(f"{deeper}}}") == len(inner) - 1:
-        return [f"{pad}}} else {inner[0].strip()}", *[line.removeprefix("    ") for line in inner[1:-1]]]
-    return [f"{pad}}} else {{", *inner]
-
-
-LINE = "the past"
 MIRRORED = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}
 
 
@@ -802,29 +478,3 @@ def added(value: Expr, name: str, factor: float = 1.0) -> list[tuple[float, Expr
         case Name(own) if own == name:
             return []
     return [(factor, value)]
-
-
-def truncated(a: int, b: int) -> int:
-    """Division as C has it."""
-    return abs(a) // abs(b) * (1 if (a < 0) == (b < 0) else -1)
-
-
-def exact_fraction(value: float, digits: int) -> int:
-    """The fewest binary digits behind the point that hold a value exactly, or as many as ``digits`` allow."""
-    if value == 0.0:
-        return 0
-    mantissa, exponent = math.frexp(value)
-    whole_mantissa = int(math.ldexp(abs(mantissa), 53))
-    zeros = (whole_mantissa & -whole_mantissa).bit_length() - 1
-    return min(53 - zeros - exponent, digits - exponent)
-
-
-def scaled_size(code: Code, fraction: int) -> int:
-    """The largest absolute value of what `FixedWriter.at` makes, and what it needs while it rounds."""
-    if code.const is not None:
-        return abs(rounded(math.ldexp(code.const, fraction))) if fraction < 200 else 2**200
-    shift = code.fraction - fraction
-    return code.size << -shift if shift < 0 else (code.size >> shift) + 1
-
-
-__all__ = ["LINE", "Code", "FixedWriter", "Kept"]

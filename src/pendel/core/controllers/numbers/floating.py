@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from pendel.core.controllers.numbers.block import BlockTree
-from pendel.core.controllers.numbers.fixed import otherwise as joined_else
+from pendel.core.controllers.numbers.integers import otherwise as joined_else
 from pendel.core.controllers.numbers.tree import (
     Any_,
     Assign,

@@ -10,14 +10,22 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from pendel.core.controllers.c_names import drive_name, identifiers
-from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part, Step
-from pendel.core.controllers.numbers.block import BlockTree, block_tree
-from pendel.core.controllers.numbers.fixed import LINE, FixedWriter, Kept
+from pendel.core.controllers.deck import ControlDeck, Part, Step
+from pendel.core.controllers.numbers.block import LINE, BlockTree
+from pendel.core.controllers.numbers.deck_ranges import (
+    Choices,
+    control_blocks,
+    deck_ranges,
+    hints_of,
+    trees_of,
+)
+from pendel.core.controllers.numbers.digits import grid
+from pendel.core.controllers.numbers.fixed import FixedWriter
 from pendel.core.controllers.numbers.floating import FloatWriter, sums_in
-from pendel.core.controllers.numbers.intervals import EVERYTHING, TURN, Interval, symmetric
+from pendel.core.controllers.numbers.integers import Kept
+from pendel.core.controllers.numbers.intervals import TURN, Interval, symmetric
 from pendel.core.controllers.numbers.ranges import (
     BlockRanges,
-    Hints,
     Range,
     Source,
     block_ranges,
@@ -33,34 +41,14 @@ from pendel.core.controllers.numbers.representation import (
 )
 from pendel.core.controllers.numbers.tree import (
     Assign,
-    Call,
     CannotLower,
-    Choose,
-    Const,
     Expr,
-    Name,
-    Scaled,
     Statement,
-    Sum,
     When,
     assignments,
 )
 
 OWN_MEMBERS = ("in", "out", "tick")
-ROUNDS = 8
-"""Passes through the deck after which what still grows is taken for unbounded."""
-
-
-@dataclass(frozen=True)
-class Choices:
-    """What is chosen for a deck: number formats, and ranges by hand (SI) by ``block.port``."""
-
-    default: NumberFormat = NumberFormat.FLOAT32
-    blocks: Mapping[str, NumberFormat] = field(default_factory=dict)
-    ranges: Mapping[str, Interval] = field(default_factory=dict)
-
-    def of(self, block: str) -> NumberFormat:
-        return self.blocks.get(block, self.default)
 
 
 @dataclass(frozen=True)
@@ -140,16 +128,6 @@ class Lowered:
         return self.block(name).reps[port]
 
 
-def control_blocks(deck: ControlDeck) -> list[BlockInstance]:
-    return [b for b in deck.blocks if not b.sensor]
-
-
-def trees_of(deck: ControlDeck) -> dict[str, BlockTree]:
-    """Trees of all blocks, sensors too."""
-    cut = {s.block for s in deck.steps if s.part is not Part.WHOLE}
-    return {b.name: block_tree(b, deck.tick, split=b.name in cut) for b in deck.blocks}
-
-
 def lower(deck: ControlDeck, choices: Choices, seen: Mapping[str, float] | None = None) -> Lowered:
     """A deck in number formats.
 
@@ -193,60 +171,6 @@ def too_far_apart(block: LoweredBlock) -> Iterator[None]:
         ) from problem
 
 
-# ranges ---------------------------------------------------------------------------------------------------
-
-
-def hints_of(tree: BlockTree, choices: Choices, seen: Mapping[str, float]) -> Hints:
-    """What is known of a block's names. What counts in exact steps is not bounded by a run that happened to
-    end."""
-    stem = f"{tree.name}."
-    counts = {n for n in tree.states if grid(n, tree, {}, 3) is not None}
-    by_hand = {n.removeprefix(stem): i for n, i in choices.ranges.items() if n.startswith(stem)}
-    sizes = {n.removeprefix(stem): x for n, x in seen.items() if n.startswith(stem)}
-    return Hints(by_hand, {n: x for n, x in sizes.items() if n not in counts})
-
-
-def deck_ranges(
-    deck: ControlDeck, trees: Mapping[str, BlockTree], choices: Choices, seen: Mapping[str, float]
-) -> tuple[dict[str, BlockRanges], dict[str, Range]]:
-    """Ranges of all blocks, and of what the plant gives, until nothing grows."""
-    known: dict[str, Interval] = {}
-    outside: dict[str, Range] = {}
-    for signal in deck.measured:
-        own = Hints(
-            {"": choices.ranges[signal]} if signal in choices.ranges else {}, {"": seen.get(signal, 0.0)}
-        )
-        outside[signal] = own.decide("", EVERYTHING)
-        known[signal] = outside[signal].interval
-    for block in deck.blocks:
-        known |= {f"{block.name}.{p}": Interval(0.0, 0.0) for p in block.outputs}
-    found: dict[str, BlockRanges] = {}
-    for count in range(ROUNDS + 2):
-        grew = False
-        for block in deck.blocks:
-            tree = trees[block.name]
-            hints = hints_of(tree, choices, seen)
-            inputs = {p: known[str(block.sources[p])] for p in tree.inputs}
-            if tree.verbatim:
-                found[block.name] = BlockRanges({p: hints.decide(p, EVERYTHING) for p in block.outputs})
-            else:
-                found[block.name] = block_ranges(tree, inputs, hints)
-            for port in block.outputs:
-                name = f"{block.name}.{port}"
-                if port not in found[block.name].ranges:
-                    found[block.name].ranges[port] = Range(
-                        Interval(0.0, 0.0), Source.PROVEN, Interval(0.0, 0.0)
-                    )
-                after = found[block.name].interval(port)
-                if not after.within(known[name]):
-                    grew = True
-                    raw = EVERYTHING if count >= ROUNDS else known[name].hull(after)
-                    known[name] = hints.decide(port, raw).interval
-        if not grew:
-            break
-    return found, outside
-
-
 # words ----------------------------------------------------------------------------------------------------
 
 
@@ -271,50 +195,6 @@ def held(title: str, name: str, interval: Interval) -> Interval:
             f"{name} may come to {interval.size:.3g}, more than words can hold. Set a range for it, or choose float.",
         )
     return interval
-
-
-def grid(name: str, tree: BlockTree, inputs: Mapping[str, int | None], most: int) -> int | None:
-    """Binary digits behind the point of all values that a name is assigned; none where they have no end."""
-    digits: dict[str, int | None] = {**inputs, name: 0}
-    names = {a.name for a in assignments(tree.body)} - {name}
-    digits |= dict.fromkeys(names, 0)
-    for _ in range(len(names) + 4):
-        changed = False
-        for a in assignments(tree.body):
-            now = _digits(a.value, digits, most)
-            before = digits[a.name]
-            after = None if now is None or before is None else max(now, before)
-            if after != before:
-                digits[a.name], changed = after, True
-        if not changed:
-            break
-    return digits[name]
-
-
-def _digits(expr: Expr, digits: Mapping[str, int | None], most: int) -> int | None:
-    match expr:
-        case Const(value):
-            for n in range(most + 1):
-                if value * 2.0**n == int(value * 2.0**n):
-                    return n
-            return None
-        case Name(name):
-            return digits.get(name)
-        case Sum(left, right, _):
-            parts = [left, right]
-        case Choose(_, yes, no):
-            parts = [yes, no]
-        case Scaled(-1.0, of):
-            parts = [of]
-        case Call("floor", _):
-            return 0
-        case Call("minimum" | "maximum" | "saturate" | "absolute", args):
-            parts = list(args)
-        case _:
-            return None
-    each = [_digits(p, digits, most) for p in parts]
-    known = [e for e in each if e is not None]
-    return max(known) if len(known) == len(each) else None
 
 
 def signal_words(block: LoweredBlock) -> None:

@@ -9,7 +9,7 @@ import re
 from dataclasses import dataclass
 
 from pendel.core.controllers.deck import ControlDeck
-from pendel.core.controllers.numbers.fixed import LINE
+from pendel.core.controllers.numbers.block import LINE
 from pendel.core.controllers.numbers.lowering import Choices, Lowered, LoweredBlock, lower
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.controllers.numbers.source import shipped_alone

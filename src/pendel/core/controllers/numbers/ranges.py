@@ -14,7 +14,7 @@ from enum import Enum
 
 import numpy as np
 
-from pendel.core.controllers.numbers.block import BlockTree
+from pendel.core.controllers.numbers.block import LINE, BlockTree
 from pendel.core.controllers.numbers.intervals import (
     EVERYTHING,
     TURN,
@@ -43,9 +43,9 @@ from pendel.core.controllers.numbers.tree import (
     negated,
 )
 
-PASSES, NARROWING, LINE = 12, 4, "the past"
+PASSES, NARROWING = 12, 4
 """Passes after which what still grows is taken for unbounded, and those that then bring back what a limit
-bounds; the name of what a delay line holds."""
+bounds."""
 WIDER = 4.0
 """How much wider a proven range may be than twice what a run showed, before the latter is taken."""
 

@@ -19,8 +19,8 @@ from pendel.core.controllers.emit import (
     states_of,
     value_names,
 )
+from pendel.core.controllers.numbers.block import LINE
 from pendel.core.controllers.numbers.conversion import converted
-from pendel.core.controllers.numbers.fixed import LINE
 from pendel.core.controllers.numbers.lowering import (
     Input,
     Lowered,
