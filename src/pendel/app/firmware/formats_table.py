@@ -110,7 +110,7 @@ class FormatsTable(QTableWidget):
         for column in range(len(TITLES)):
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
         header.setStretchLastSection(True)
-        for column, width in ((USED, 84), (FORMAT, 90)):
+        for column, width in ((USED, 84), (FORMAT, 98)):
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Fixed)
             self.setColumnWidth(column, width)
         self.signals: list[str] = []

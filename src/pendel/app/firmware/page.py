@@ -83,6 +83,7 @@ class FirmwarePage(Page):
         self._late = single_shot(self, 0, self.refresh)
         session.changed.connect(lambda _: self._changed())
         session.opened.connect(self._changed)
+        session.jobs.progressed.connect(self._show_progress)
 
     def _build_left(self) -> QWidget:
         side = QWidget()
@@ -144,7 +145,7 @@ class FirmwarePage(Page):
                 1,
                 label("all in", "muted"),
                 self.all_formats,
-                label("  runs with it", "muted"),
+                label("  controller in runs", "muted"),
                 self.modelled,
                 self.shipped,
             )
@@ -305,8 +306,10 @@ class FirmwarePage(Page):
             rows.append(("blocks' data", f"{sum(b.data for b in written.facts)} bytes"))
         if self.checked:
             rows.append(("object file", f"{self.checked.code_bytes / 1000:.1f} kB"))
+        if self.ran:
+            rows.append(("instructions a tick", "mean (largest)"))
         for each in self.ran:
-            rows.append((each.processor, f"{each.mean:.0f} (≤ {each.largest}) instr."))
+            rows.append((each.processor, f"{each.mean:.0f} (≤ {each.largest})"))
         for name, value in rows:
             self.target.addLayout(figure_row(name, "", value))
         if self.ran:
@@ -457,7 +460,8 @@ class FirmwarePage(Page):
 
         def work(job: Job) -> Any:
             data = self.session.shelf.file_of(run) if with_run and run is not None else b""
-            return self.session.beside_worker.ask(request(text, data), LONGEST_CHECK, lambda: job.stopping)
+            ask = self.session.beside_worker.ask
+            return ask(request(text, data), LONGEST_CHECK, lambda: job.stopping, job.report)
 
         def then(job: Job) -> None:
             widget.setText(title)
@@ -469,6 +473,10 @@ class FirmwarePage(Page):
                 take(job.result)
 
         self.session.jobs.start(kind, work, then)
+
+    def _show_progress(self, job: Job, share: float) -> None:
+        if job.kind is PROPOSE_FORMATS:
+            self.propose_button.setText(f"Stop ({100 * share:.0f} %)")
 
     def find_ranges(self) -> None:
         """Keep what the signals came to in the last run."""

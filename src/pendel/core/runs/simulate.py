@@ -271,16 +271,18 @@ def refused_c(drive: Drive) -> list[Finding]:
 
 
 def averaged(drive: Drive) -> Drive:
-    """The drive with every converter averaged, as linear models need it; the drive itself when it is so
-    already."""
+    """The drive with every converter averaged and its controller as modelled, as linear models need it; the
+    drive itself when it is so already."""
     pulsed = [
         k
         for k, c in drive.cards.items()
         if c.choices.get("level", DRIVE_LEVEL) not in (DRIVE_LEVEL, plainest())
     ]
-    if drive.settings["level"] == plainest() and not pulsed:
+    modelled = drive.settings["controller"] == "as modelled"
+    if drive.settings["level"] == plainest() and not pulsed and modelled:
         return drive
     twin = drive.copy()
+    twin.settings["controller"] = "as modelled"
     twin.settings["level"] = plainest()
     for key in pulsed:
         card = twin.cards[key]

@@ -477,9 +477,15 @@ class Worker:
         code = self._process.returncode
         return RunFailed(((sentence.format(code=code), "", ""),))
 
-    def ask(self, request: Request, patience: float, stopping: Callable[[], bool] = lambda: False) -> Answer:
+    def ask(
+        self,
+        request: Request,
+        patience: float,
+        stopping: Callable[[], bool] = lambda: False,
+        tell: Callable[[float], None] = lambda progress: None,
+    ) -> Answer:
         """Ask and wait, at most so many seconds; for threads beside the window. Once ``stopping`` holds, the
-        process hears of it and leaves off where it can."""
+        process hears of it and leaves off where it can. ``tell`` hears of its progress."""
         self.request(request)
         until = time.monotonic() + patience
         while (answer := self.answer(LOOK)) is None:
@@ -487,6 +493,7 @@ class Worker:
                 return self._replaced(
                     f"There was no answer within {patience:.0f} s, so the process was ended."
                 )
+            tell(self.progress)
             if stopping():
                 self.shared.stop[0] = 1
         return answer
@@ -523,7 +530,13 @@ class Beside:
         self._lock = threading.Lock()
         self._closed = False
 
-    def ask(self, request: Request, patience: float, stopping: Callable[[], bool] = lambda: False) -> Any:
+    def ask(
+        self,
+        request: Request,
+        patience: float,
+        stopping: Callable[[], bool] = lambda: False,
+        tell: Callable[[float], None] = lambda progress: None,
+    ) -> Any:
         """The result. Raises `PendelError` with what went wrong, when it takes longer than so many seconds;
         `Stopped` when it left off since ``stopping`` held."""
         with self._lock:
@@ -532,7 +545,7 @@ class Beside:
             self._worker = self._worker or Worker()
             if self._closed:  # while it was started
                 raise RunProblem("Pendel is closing.")
-            answer = self._worker.ask(request, patience, stopping)
+            answer = self._worker.ask(request, patience, stopping, tell)
         if isinstance(answer, RunFailed):
             raise Stopped if stopping() else RunProblem(answer.sentence)
         assert isinstance(answer, Answered)
