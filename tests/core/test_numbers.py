@@ -1,18 +1,22 @@
 """Number formats: what the shipped C computes, against exact arithmetic, closed forms, sanitizers and emulated processors."""
 
 import ctypes
+import json
 import math
 import random
 import shutil
 import subprocess
 from dataclasses import replace
 from fractions import Fraction
+from pathlib import Path
 
 import mpmath
 import numpy as np
 import pytest
+import scipy.signal
 
 import pendel
+from pendel.cli.main import main
 from pendel.core.check.formats import number_choices, sizes_seen
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.language import parse_update
@@ -25,6 +29,7 @@ from pendel.core.controllers.numbers.source import files, library, shipped_alone
 from pendel.core.controllers.numbers.tree import CannotLower
 from pendel.core.drive import commands, file
 from pendel.core.drive.assemblies import completed
+from pendel.core.drive.document import OwnEquations
 from pendel.core.errors import DriveHasFindings
 from pendel.core.firmware import processors
 from pendel.core.firmware.facts import facts_of
@@ -36,7 +41,9 @@ from pendel.core.firmware.ship import build_and_check, replay
 from pendel.core.plant.compiler import build_library, compiler, run_compiler
 from pendel.core.plant.runtime import load
 from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.trust import allow_all_of
 
+EXAMPLES = Path(pendel.__file__).parent / "examples"
 FIXED = (NumberFormat.FIXED16, NumberFormat.FIXED32)
 mpmath.mp.dps = 30
 
@@ -272,6 +279,100 @@ int main(int n, char **files)
     flags = ("-fsanitize=undefined,address,float-cast-overflow", "-fno-sanitize-recover=all")
     run_compiler([*compiler(), "-std=c99", "-O1", "-ffp-contract=off", *flags, str(source), "-o", str(program), "-lm"])
     return subprocess.run([program, data], capture_output=True, text=True, timeout=120, check=False)
+
+
+def test_blocks_of_all_formats_feed_each_other():
+    """Chains of random blocks, each in a format of its own: words are shifted, limited, made floats and back, and angles wrap."""
+    rng = random.Random(23)
+    formats = list(NumberFormat)
+    for _ in range(3):
+        texts = [random_update(rng) for _ in range(12)]
+        deck, ranges = toys(texts)
+        blocks = tuple(
+            b if k == 0 else replace(b, sources={"x": f"toy_{k - 1}.out", "y": b.sources["y"]})
+            for k, b in enumerate(deck.blocks)
+        )
+        deck = replace(deck, blocks=blocks)
+        mix = {b.name: rng.choice(formats) for b in blocks}
+        inputs = np.random.default_rng(1).uniform(-1.0, 1.0, (1500, 2)) * [2.0, 0.7]
+        plain, made = (lower(deck, Choices(NumberFormat.FLOAT64, m, ranges)) for m in ({}, mix))
+        exact, given = (replay(load(shipped_alone(m)), fed(m, inputs), 12)[0] for m in (plain, made))
+        near = []
+        for k, block in enumerate(made.blocks):
+            gap = np.abs(given[:, k] - exact[:, k])
+            if "out" in block.tree.angles:
+                gap = np.abs(np.remainder(gap + np.pi, 2 * np.pi) - np.pi)
+            near.append(np.quantile(gap, 0.5) < 0.05 * max(np.max(np.abs(exact[:, k])), 0.05))
+        assert np.mean(near) > 0.8, mix
+        assert sanitized(made, fed(made, np.vstack([inputs, 1e4 * inputs]))).returncode == 0
+
+
+@pytest.mark.parametrize("number", FIXED)
+def test_a_memory_in_a_loop_is_read_before_it_is_written_in_fixed_point_too(number):
+    """y[k] = x[k] − 0.6·y[k − n], as SciPy filters it, with a delay line and with an integrator in the loop."""
+    tick = 1e-3
+    for memory, values, coefficients in (
+        ("delay", {"ticks": "4"}, ([1.0], [1, 0, 0, 0, 0.6])),
+        ("integrator", {"K_i": "30", "low": "-4", "high": "4"}, ([1.0, -1.0], [1, -1 + 0.6 * 30 * tick])),
+    ):
+        d = pendel.Drive("Loop")
+        d.set("tick", repr(tick))
+        d.add("sum", "Add")
+        d.add(memory, "Memory", **values)
+        d.add("gain", "Back", K="-0.6")
+        for a, b in (("back.out", "add.b"), ("add.out", "memory.x"), ("memory.out", "back.x")):
+            d.connect(a, b)
+        deck = prepare(d.document).deck
+        fed_by = tuple(replace(b, sources={**b.sources, "a": "outside.x"}) if b.name == "add" else b for b in deck.blocks)
+        deck = replace(deck, blocks=fed_by, measured=("outside.x",))
+        ranges = {"outside.x": Interval(-1.0, 1.0), "add.out": Interval(-4.0, 4.0), "memory.out": Interval(-4.0, 4.0)}
+        made = lower(deck, Choices(number, {}, ranges))
+        x = np.random.default_rng(6).uniform(-1, 1, 800)
+        given = replay(load(shipped_alone(made)), x[:, None], 3)[0]
+        k = [b.name for b in made.blocks].index("add")
+        wanted = scipy.signal.lfilter(*coefficients, x)
+        assert np.max(np.abs(given[:, k] - wanted)) < (4e-3 if number is NumberFormat.FIXED16 else 1e-7)
+
+
+def test_own_c_stays_in_float_among_words_and_is_refused_in_fixed_point():
+    d = pendel.Drive("Mixed")
+    d.set("tick", "1 ms")
+    d.set("number_format", "fixed16")
+    d.add("sine", "Feed", amplitude="2", f="7")
+    d.add("own_c", "Own", own=OwnEquations(("x: in", "y: out"), ("K = 3",), ("n = 0",), (), ("n = n + 1;", "y = K * x + sqrt(n);")))
+    d.add("limiter", "Clip", low="-20", high="20")
+    d.connect("feed.out", "own.x")
+    d.connect("own.y", "clip.x")
+    with pytest.raises(DriveHasFindings, match="Own: its C is written for float"):
+        _ = prepare(d.document).lowered
+    commands.set_number_format(d.document, "own", "float32").apply(d.document)
+    commands.set_range(d.document, "own", "y", ("-40", "40")).apply(d.document)
+    d.set("until", "0.1 s")
+    allow_all_of(d.document)
+    modelled = run_drive(prepare(d.document))
+    d.set("controller", "as shipped")
+    shipped = run_drive(prepare(d.document))
+    for signal, allowed in (("own.y", 2e-3), ("clip.out", 3e-3)):
+        assert np.max(np.abs(shipped.trace(signal).y - modelled.trace(signal).y)) < allowed
+    assert not build_and_check(prepare(d.document).lowered, shipped).unlike
+
+
+def test_formats_and_firmware_from_the_terminal(tmp_path, capsys):
+    path = tmp_path / "haul.pendel"
+    shutil.copy(EXAMPLES / "haul_drive.pendel", path)
+    assert main(["firmware", str(path), "--format", "fixed32", "--block", "space_vector=float32", "--check", "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert {b["block"]: b["number"] for b in told["blocks"]}["space_vector"] == "float32"
+    speed = next(s for b in told["blocks"] for s in b["signals"] if s["signal"] == "electrical_angle.speed")
+    assert speed["high"] == pytest.approx(2**31 * speed["step"], rel=1e-6) and told["check"]["unlike"] == []
+    assert told["check"]["differences"]["current_regulator.u_q"] < 1e-3
+    assert main(["ranges", str(path), "--until", "20 ms"]) == 0
+    assert file.load(path).cards["resolver"].seen["value"] < 3.0
+    assert main(["formats", str(path), "--error", "1 %", "--out", "-"]) == 0
+    assert '"number_format"' in capsys.readouterr().out
+    for words in (["--format", "fixed8"], ["--block", "space_vector"], ["--block", "nobody=fixed16"], ["--processor", "m7"]):
+        assert main(["firmware", str(path), *words]) in (1, 2)
+        assert capsys.readouterr().err.startswith("pendel: ")
 
 
 # the regulator ------------------------------------------------------------------------------------------------
