@@ -44,6 +44,7 @@ def campaign(n: int, seed: int, parts: tuple[str, ...] = PARTS) -> Tallies:
         if "blocks" in parts:
             for kind in blocks.control_kinds():
                 blocks.over_time(kind, number, 0.01, tallies["blocks in 32-bit float, a moment"])
+                blocks.in_words(kind, number, tallies["blocks in fixed point, a moment"])
     if "blocks" in parts:
         for kind in blocks.control_kinds():
             blocks.over_time(kind, seed, blocks.HOURS, tallies["blocks in 32-bit float, ten hours"])

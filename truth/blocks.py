@@ -12,9 +12,11 @@ from pendel.core.catalogue.declare import Block, Deck, Link
 from pendel.core.catalogue.index import kinds
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.numbers.lowering import Choices, lower
+from pendel.core.controllers.numbers.observed import observed_source
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.controllers.numbers.source import shipped_alone
 from pendel.core.errors import PendelError
+from pendel.core.firmware.ship import replay
 from pendel.core.plant.compiler import UNIT
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.runs.simulate import prepare
@@ -178,3 +180,58 @@ def over_time(kind: str, seed: int, hours: float, tally: Tally, tick: float = TI
         # One tick at a level's edge may fall on either side of it.
         worst = float(np.sort(np.abs(gap))[-1 - KEPT // 200]) / size
         tally.note(worst / ALLOWED, f"{where} {signal.rpartition('.')[2]}")
+
+
+WORDS = ((NumberFormat.FIXED16, 0.01), (NumberFormat.FIXED32, 2e-4))
+"""Formats in fixed point, and how much of a signal's largest value they may be off."""
+FROM_ANGLES = 10.0
+"""How much more a speed may be off that is the change of an angle in a tick: it has steps of 2π/2^16 over a tick."""
+
+
+def in_words(kind: str, seed: int, tally: Tally, ticks: int = 4000) -> None:
+    """A block in fixed point against the same in 64-bit float, with ranges from that run: random values and inputs."""
+    try:
+        deck = deck_of(kind, seed, TICK)
+        plain = lower(deck, Choices(NumberFormat.FLOAT64))
+    except PendelError as problem:
+        tally.skipped += 1
+        tally.failed.append(f"block_{kind}_{seed}: {problem}")
+        return
+    mean, drift, size, frequency, phase = shapes(kind, deck, seed, drift=False).T[:, : len(plain.inputs)]
+    t = TICK * np.arange(ticks)[:, None]
+    inputs = mean + drift * t + size * np.sin(2 * np.pi * frequency * t + phase) if plain.inputs else np.zeros((ticks, 1))
+    exact = replay(load(shipped_alone(plain)), inputs, len(deck.signals))[0]
+    seen = sizes_while(deck, inputs) | {
+        i.signal: float(np.max(np.abs(inputs[:, k]))) for k, i in enumerate(plain.inputs)
+    }
+    for number, allowed in WORDS:
+        where = f"block_{kind}_{seed} {number.value}"
+        try:
+            made = lower(deck, Choices(number), seen)
+        except PendelError as problem:
+            tally.note(0.0 if "float" in str(problem) else 2.0, f"{where}: {problem}")
+            continue
+        names = [i.signal for i in plain.inputs]
+        columns = [names.index(i.signal) for i in made.inputs]
+        given = replay(load(shipped_alone(made)), inputs[:, columns] if columns else inputs, len(deck.signals))[0]
+        angles = {f"{b.name}.{n}" for b in made.blocks for n in b.tree.angles}
+        for n, signal in enumerate(deck.signals):
+            gap = given[:, n] - exact[:, n]
+            if signal in angles:
+                gap = (gap + np.pi) % (2 * np.pi) - np.pi
+            largest = max(float(np.max(np.abs(exact[:, n]))), 1e-3)
+            # Ticks at a level's edge may fall on either side of it.
+            worst = float(np.sort(np.abs(gap))[-1 - ticks // 100]) / largest
+            more = FROM_ANGLES if kind == "electrical_angle" and number is NumberFormat.FIXED16 else 1.0
+            tally.note(worst / (more * allowed), f"{where} {signal.rpartition('.')[2]}")
+
+
+def sizes_while(deck: ControlDeck, inputs: np.ndarray) -> dict[str, float]:
+    """Largest absolute values of what a deck computes for given inputs."""
+    observed = observed_source(deck)
+    library = load(observed.text)
+    replay(library, inputs, len(deck.signals))
+    sizes = np.zeros(max(1, len(observed.names)))
+    library.pd_ctl_seen.argtypes = [ctypes.c_void_p]
+    library.pd_ctl_seen(pointer(sizes))
+    return {name: float(size) for name, size in zip(observed.names, sizes) if np.isfinite(size)}

@@ -63,6 +63,14 @@ def test_a_block_in_32_bit_float_is_right_after_ten_hours(kind):
     assert tally.count and not tally.failed, table([tally])
 
 
+@pytest.mark.parametrize("kind", ["pid", "pt2", "ramp", "park"])
+def test_a_block_of_random_values_is_right_in_fixed_point(kind):
+    tally = Tally(kind)
+    for seed in (SEED, SEED + 1):
+        blocks.in_words(kind, seed, tally)
+    assert tally.count and not tally.failed, table([tally])
+
+
 def test_a_wrong_figure_would_be_found(monkeypatch):
     """The campaign sees an error of a few hundred millionths."""
     monkeypatch.setattr(

@@ -37,6 +37,8 @@ STRICT = (
     "-ffp-contract=off",
 )
 """Flags of the build of what is shipped."""
+STRICTER = "-Wconversion"
+"""Besides, where no C of a user's own is part of it."""
 EXACT = ("-std=c99", "-ffp-contract=off", "-shared", "-fPIC")
 
 
@@ -132,10 +134,11 @@ def build_strictly(shipped: Files) -> int:
         folder = Path(work)
         for file, text in shipped.texts.items():
             (folder / file).write_text(text)
+        flags = STRICT if shipped.own_c else (*STRICT, STRICTER)
         sources = [str(folder / f"{shipped.name}.c"), str(folder / "pd_numbers.c"), str(folder / "main.c")]
-        run_compiler([*compiler(), *STRICT, *sources, "-o", str(folder / "example"), "-lm"])
+        run_compiler([*compiler(), *flags, *sources, "-o", str(folder / "example"), "-lm"])
         target = folder / "part.o"
-        run_compiler([*compiler(), *STRICT, "-c", sources[0], "-o", str(target)])
+        run_compiler([*compiler(), *flags, "-c", sources[0], "-o", str(target)])
         return target.stat().st_size
 
 

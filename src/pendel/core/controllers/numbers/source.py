@@ -86,6 +86,8 @@ class Files:
     header: str
     source: str
     example: str
+    own_c: bool = False
+    """Whether C that a user typed is part of it."""
 
     @property
     def texts(self) -> dict[str, str]:
@@ -295,7 +297,8 @@ def example_main(made: Lowered) -> str:
 
 def files(made: Lowered) -> Files:
     """All that is shipped of a deck."""
-    return Files(made.name, header(made), source(made), example_main(made))
+    own_c = any(b.tree.verbatim for b in made.blocks)
+    return Files(made.name, header(made), source(made), example_main(made), own_c)
 
 
 # behind the interface of the time loop --------------------------------------------------------------------
