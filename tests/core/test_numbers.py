@@ -549,6 +549,25 @@ def test_formats_and_ranges_are_kept_in_the_file_follow_a_card_and_can_be_undone
     assert before != file.to_text(again)
 
 
+def test_assemblies_of_one_design_keep_formats_and_ranges_of_their_own():
+    d = pendel.open_example("haul_drive").document
+    copied, (twin,) = commands.copy_cards(d, ["field_orientation"])
+    completed(d, copied).apply(d)
+    inside = {c.role: k for k, c in d.cards.items() if c.inside == twin}
+    mine = next(k for k, c in d.cards.items() if c.inside == "field_orientation" and c.role in inside)
+    theirs = inside[d.cards[mine].role]
+    before = d.cards[theirs]
+    for make in (
+        lambda: commands.set_seen(d, {mine: {"out": 7.0}}),
+        lambda: commands.set_number_format(d, mine, "float64"),
+        lambda: commands.set_value(d, mine, "every", "2"),
+    ):
+        completed(d, make()).apply(d)
+    after = d.cards[theirs]
+    assert (after.seen, after.number_format) == (before.seen, before.number_format)
+    assert after.values["every"] == "2" and d.cards[mine].seen == {"out": 7.0}
+
+
 @pytest.mark.parametrize(
     ("change", "words"),
     [

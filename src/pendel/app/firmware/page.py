@@ -491,6 +491,11 @@ class FirmwarePage(Page):
 
     def propose(self) -> None:
         """Take the narrowest formats that stay within the wanted error."""
+        if not any(card.seen for card in self.session.drive.cards.values()):
+            self.problem.setText(
+                "No ranges were found yet. Run the drive, press Find ranges, then propose formats."
+            )
+            return
         own, wanted = self._own_c(), float(self.wanted_error.currentData())
         self._ask(
             PROPOSE_FORMATS,

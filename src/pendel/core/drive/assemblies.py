@@ -349,11 +349,20 @@ def made_alike(drive: Drive, source: str, target: str) -> list[Change]:
         if path in twin:
             old = drive.cards[twin[path]]
             texts = kept_values(shown.get(path, set()), wanted.values, old.values)
-            card = replace(wanted, name=old.name, inside=holder, values=texts)
+            card = replace(
+                wanted,
+                name=old.name,
+                inside=holder,
+                values=texts,
+                # How it is shipped hangs on what it is used for, so it is each assembly's own.
+                number_format=old.number_format,
+                ranges=old.ranges,
+                seen=old.seen,
+            )
         else:
             name = drive.free_name(wanted.name)
             twin[path] = drive.free_id(name)
-            card = replace(wanted, name=name, inside=holder)
+            card = replace(wanted, name=name, inside=holder, ranges={}, seen={})
         if card != drive.cards.get(twin[path]):
             do(changed(drive, "cards", twin[path], card))
     record = drive.cards[target]

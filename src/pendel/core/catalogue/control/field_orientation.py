@@ -155,8 +155,8 @@ def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_
     q = saturate(torque / (1.5 * p * (psi - more * held)), -top, top)
     d = -2.0 * more * q * q / (psi + sqrt(psi * psi + 4.0 * more * more * q * q))
     link = u_link if u_link > 0.05 * U_dc else U_dc
-    flux = share * link * 0.5773502691896258 / maximum(absolute(speed), 1e-3)
-    flux = minimum(flux, 4.0 * (psi + (L_d + L_q) * I_max))
+    left = share * link * 0.5773502691896258 / maximum(absolute(speed), 1e-3)
+    flux = minimum(left, 4.0 * (psi + (L_d + L_q) * I_max))
     weak = (sqrt(maximum(flux * flux - L_q * L_q * q * q, 0.0)) - psi) / L_d
     beyond = psi * psi + L_q * L_q * I_max * I_max - flux * flux
     root = sqrt(L_d * L_d * psi * psi + maximum(L_q * L_q - L_d * L_d, 0.0) * maximum(beyond, 0.0))
