@@ -30,7 +30,7 @@ def document_of(made: Lowered, units: Mapping[str, str], findings: Iterable[Find
         of signals, by ``card.port``.
     """
     facts = facts_of(made)
-    told = list(findings)
+    reported = list(findings)
     inputs = "".join(
         row(
             made.fed[i],
@@ -40,7 +40,7 @@ def document_of(made: Lowered, units: Mapping[str, str], findings: Iterable[Find
         )
         for i, rep in made.inputs.items()
     )
-    blocks = "".join(block_part(made, f, units, [x for x in told if x.card == f.block]) for f in facts)
+    blocks = "".join(block_part(made, f, units, [x for x in reported if x.card == f.block]) for f in facts)
     return (
         f"<!DOCTYPE html>\n<!-- {LICENCE} -->\n<html><head><meta charset='utf-8'><title>{escape(made.name)}</title>"
         f"<style>{STYLE}</style></head><body>\n<h1>{escape(made.name)}</h1>\n"

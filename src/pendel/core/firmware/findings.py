@@ -26,7 +26,7 @@ from pendel.core.quantities.units import unit as unit_of
 OUTWARD = 1.0005
 """By how much more than it may come to a range is widened, as it is written with four digits."""
 COARSE = 0.01
-"""Relative error of a coefficient from which on it is told."""
+"""Relative error of a coefficient from which on it is reported."""
 
 
 def findings_of(drive: Drive, made: Lowered) -> list[Finding]:
@@ -83,7 +83,7 @@ def _beyond(drive: Drive, block: LoweredBlock, name: str) -> Finding | None:
         return None
     unit = signal_unit(drive, End(block.name, name))
     if not found.reaches.finite:
-        return None  # nothing tells how far it may come
+        return None  # how far it may come is not known
     edge, held = (max((i.low, i.high), key=lambda x: (abs(x), x)) for i in (found.reaches, holds))
     in_field = unit_of(unit)[0]
     low, high = (f"{OUTWARD * x / in_field:.4g}" for x in (found.reaches.low, found.reaches.high))

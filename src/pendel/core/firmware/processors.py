@@ -181,10 +181,10 @@ def build_for(
 
 def text_bytes(target: Path) -> int:
     """Code and constants of an object file."""
-    told = subprocess.run(
+    listed = subprocess.run(
         ["arm-none-eabi-size", str(target)], capture_output=True, text=True, timeout=20, check=False
     )
-    lines = told.stdout.splitlines()
+    lines = listed.stdout.splitlines()
     return int(lines[1].split()[0]) if len(lines) > 1 else 0
 
 

@@ -1,7 +1,7 @@
-"""The narrowest mix of number formats that stays within a wanted error of a run.
+"""The narrowest mix of number formats that stays within an error of a run.
 
 Where 16 bits throughout do, they are it. Else every block is narrowed alone among blocks of 32 bits, to see
-what that costs, and then as many as stay within the wanted error together, the cheapest first. A block that
+what that costs, and then as many as stay within it together, the cheapest first. A block that
 has no C in fixed point stays in float."""
 
 from __future__ import annotations
@@ -42,7 +42,7 @@ class Narrowed:
 @dataclass(frozen=True)
 class ProposedFormats:
     """A format for each block, how far the worst of all signals is from float 64 (rms over its span), and what
-    each block cost; ``reasons`` tells of blocks that have no C in fixed point. ``least`` is the error that
+    each block cost; ``reasons`` names blocks that have no C in fixed point. ``least`` is the error that
     32 bits leave throughout."""
 
     formats: dict[str, str]
@@ -81,7 +81,7 @@ def propose_formats(
     drive: Drive,
     wanted: float = 2e-3,
     stopping: Callable[[], bool] = lambda: False,
-    tell: Callable[[float], None] = lambda share: None,
+    report: Callable[[float], None] = lambda share: None,
 ) -> ProposedFormats:
     """Formats for all blocks of a drive whose ranges were found.
 
@@ -90,9 +90,9 @@ def propose_formats(
     wanted
         the largest rms error of a signal of the controller, in closed loop, over its span.
     stopping
-        asked between runs.
-    tell
-        told the share of the work that is done.
+        called between runs.
+    report
+        called with the share of the work that is done.
 
     Raises
     ------
@@ -120,7 +120,7 @@ def propose_formats(
         run = run_drive(prepare(twin(drive, "as shipped", mix)))
         errors = errors_of(run, exact, signals, angles)
         done += 1
-        tell(min(1.0, done / count))
+        report(min(1.0, done / count))
         worst = max(errors, key=lambda s: errors[s], default="")
         return errors.get(worst, 0.0), worst
 

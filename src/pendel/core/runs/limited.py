@@ -39,6 +39,6 @@ def _at_end(run: KeptRun, signal: str, title: str, rep: Rep) -> list[Remark]:
     port = signal.partition(".")[2]
     sentence = (
         f"{title}: {port} met the end of its range at {len(at)} ticks, first at {figure(when, 's', 4)}; it holds up to "
-        f"{figure(held.high, unit, 3)} as shipped. Widen its range, or find ranges anew."
+        f"{figure(held.high, unit, 3)} as shipped. Widen its range, or find ranges again."
     )
     return [Remark(sentence, signal.partition(".")[0], when)]

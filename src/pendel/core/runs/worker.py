@@ -58,7 +58,7 @@ class Shared:
         self.keeping = np.frombuffer(memory, dtype=np.int32, count=1, offset=16)
         self.held = np.frombuffer(memory, dtype=np.int32, count=1, offset=20)
 
-    def tell(self, share: float) -> None:
+    def report(self, share: float) -> None:
         """How much of the work is done, 0 to 1, of what is no run."""
         self.progress[0] = share
 
@@ -265,7 +265,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     if request.own_c:
         allow_all_of(drive)
     if isinstance(request, FormatsRequest):
-        return Answered(propose_formats(drive, request.wanted, lambda: bool(shared.stop[0]), shared.tell))
+        return Answered(propose_formats(drive, request.wanted, lambda: bool(shared.stop[0]), shared.report))
     run = run_drive(
         prepare(drive), name=request.name, watch=Watch(shared.stop, shared.progress, shared.keeping)
     )
@@ -482,10 +482,10 @@ class Worker:
         request: Request,
         patience: float,
         stopping: Callable[[], bool] = lambda: False,
-        tell: Callable[[float], None] = lambda progress: None,
+        report: Callable[[float], None] = lambda progress: None,
     ) -> Answer:
         """Ask and wait, at most so many seconds; for threads beside the window. Once ``stopping`` holds, the
-        process hears of it and leaves off where it can. ``tell`` hears of its progress."""
+        process hears of it and leaves off where it can. ``report`` is called with its progress."""
         self.request(request)
         until = time.monotonic() + patience
         while (answer := self.answer(LOOK)) is None:
@@ -493,7 +493,7 @@ class Worker:
                 return self._replaced(
                     f"There was no answer within {patience:.0f} s, so the process was ended."
                 )
-            tell(self.progress)
+            report(self.progress)
             if stopping():
                 self.shared.stop[0] = 1
         return answer
@@ -535,7 +535,7 @@ class Beside:
         request: Request,
         patience: float,
         stopping: Callable[[], bool] = lambda: False,
-        tell: Callable[[float], None] = lambda progress: None,
+        report: Callable[[float], None] = lambda progress: None,
     ) -> Any:
         """The result. Raises `PendelError` with what went wrong, when it takes longer than so many seconds;
         `Stopped` when it left off since ``stopping`` held."""
@@ -545,7 +545,7 @@ class Beside:
             self._worker = self._worker or Worker()
             if self._closed:  # while it was started
                 raise RunProblem("Pendel is closing.")
-            answer = self._worker.ask(request, patience, stopping, tell)
+            answer = self._worker.ask(request, patience, stopping, report)
         if isinstance(answer, RunFailed):
             raise Stopped if stopping() else RunProblem(answer.sentence)
         assert isinstance(answer, Answered)

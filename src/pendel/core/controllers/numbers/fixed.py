@@ -23,13 +23,13 @@ from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.representation import Rep, turn_word, word_for
 from pendel.core.controllers.numbers.scaling import Scaling
 from pendel.core.controllers.numbers.tree import (
-    Any_,
     Assign,
     Call,
     CannotLower,
     Choose,
     Compare,
     Const,
+    Either,
     Every,
     Expr,
     Name,
@@ -342,7 +342,7 @@ class FixedWriter(Scaling):
                 return self.compare(op, self.value(left, env), self.value(right, env))
             case Every(tests):
                 return " && ".join(f"({self.test(t, env)})" for t in tests)
-            case Any_(tests):
+            case Either(tests):
                 return " || ".join(f"({self.test(t, env)})" for t in tests)
         raise AssertionError(test)
 
@@ -382,7 +382,7 @@ class FixedWriter(Scaling):
                 for each in tests:
                     current = self.refined(each, current) if current is not None else None
                 return current
-            case Any_(tests):
+            case Either(tests):
                 ways = [w for w in (self.refined(t, env) for t in tests) if w is not None]
                 return env if len(ways) > 1 else (ways[0] if ways else None)
         raise AssertionError(test)

@@ -8,13 +8,13 @@ from dataclasses import dataclass, field
 from pendel.core.controllers.numbers.block import BlockTree
 from pendel.core.controllers.numbers.integers import otherwise as joined_else
 from pendel.core.controllers.numbers.tree import (
-    Any_,
     Assign,
     Call,
     CannotLower,
     Choose,
     Compare,
     Const,
+    Either,
     Every,
     Expr,
     Name,
@@ -40,7 +40,7 @@ class FloatWriter:
     """C of one block's update in float of 32 or 64 bits.
 
     States that an update adds to keep, in 32 bits, what a sum rounds away: at 20 kHz a count of ticks would
-    stand still after fourteen minutes, and so would an integral whose increments have become small beside it.
+    stop after fourteen minutes, and so would an integral whose increments have become small beside it.
     """
 
     tree: BlockTree
@@ -149,7 +149,7 @@ class FloatWriter:
                 return f"{self.value(left, SUM)} {op} {self.value(right, SUM)}"
             case Every(tests):
                 return " && ".join(f"({self.test(t)})" for t in tests)
-            case Any_(tests):
+            case Either(tests):
                 return " || ".join(f"({self.test(t)})" for t in tests)
         raise AssertionError(test)
 

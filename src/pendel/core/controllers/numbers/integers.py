@@ -1,4 +1,4 @@
-"""Integer expressions in C with their bounds as whole numbers, and what is told of them."""
+"""Integer expressions in C with their bounds as whole numbers, and how exactly coefficients keep their values."""
 
 from __future__ import annotations
 
@@ -74,7 +74,7 @@ def rounded(value: float) -> int:
 
 
 @dataclass(frozen=True)
-class Kept:
+class Coefficient:
     """A coefficient, how exactly its word keeps it, and where it acts."""
 
     wanted: float

@@ -22,7 +22,7 @@ from pendel.core.controllers.numbers.deck_ranges import (
 from pendel.core.controllers.numbers.digits import grid
 from pendel.core.controllers.numbers.fixed import FixedWriter
 from pendel.core.controllers.numbers.floating import FloatWriter, sums_in
-from pendel.core.controllers.numbers.integers import Kept
+from pendel.core.controllers.numbers.integers import Coefficient
 from pendel.core.controllers.numbers.intervals import TURN, Interval, symmetric
 from pendel.core.controllers.numbers.ranges import (
     BlockRanges,
@@ -70,7 +70,7 @@ class LoweredBlock:
     places: dict[str, str] = field(default_factory=dict)
     bodies: dict[Part, list[str]] = field(default_factory=dict)
     tables: list[str] = field(default_factory=list)
-    coefficients: list[Kept] = field(default_factory=list)
+    coefficients: list[Coefficient] = field(default_factory=list)
     divisors: list[Expr] = field(default_factory=list)
     lost: dict[str, float] = field(default_factory=dict)
     limited: set[str] = field(default_factory=set)
@@ -161,7 +161,7 @@ def lower(deck: ControlDeck, choices: Choices, seen: Mapping[str, float] | None 
 
 @contextlib.contextmanager
 def too_far_apart(block: LoweredBlock) -> Iterator[None]:
-    """Numbers that arithmetic cannot bring together are told at their block."""
+    """Numbers that arithmetic cannot bring together are reported at their block."""
     try:
         yield
     except ArithmeticError as problem:

@@ -88,7 +88,7 @@ COSTLY = ("sin", "cos", "sqrt", "atan2")
 
 
 def _repeated(body: Sequence[Statement]) -> tuple[Call, int, int] | None:
-    """A costly call that stands more than once between two changes of what it reads; the statements of its
+    """A costly call that occurs more than once between two changes of what it reads; the statements of its
     first and last place."""
     for first, statement in enumerate(body):
         for call in _calls(statement):
@@ -140,7 +140,7 @@ def _replaced(statement: Statement, old: Expr, new: Expr) -> Statement:
 
 
 def replaced(expr: Expr, old: Expr, new: Expr) -> Expr:
-    """The expression with one part put for another wherever it stands."""
+    """The expression with one part put for another wherever it occurs."""
     if expr == old:
         return new
     if not expr.parts:

@@ -23,12 +23,12 @@ from pendel.core.controllers.numbers.intervals import (
     symmetric,
 )
 from pendel.core.controllers.numbers.tree import (
-    Any_,
     Assign,
     Call,
     Choose,
     Compare,
     Const,
+    Either,
     Every,
     Expr,
     Name,
@@ -259,7 +259,7 @@ def refined(through: Pass, test: Test, env: Env) -> Env | None:
             for each in tests:
                 current = refined(through, each, current) if current is not None else None
             return current
-        case Any_(tests):
+        case Either(tests):
             ways = [w for w in (refined(through, each, env) for each in tests) if w is not None]
             if not ways:
                 return None

@@ -10,7 +10,7 @@ from pendel.core.controllers.numbers.block import BlockTree
 from pendel.core.controllers.numbers.integers import (
     MOST,
     Code,
-    Kept,
+    Coefficient,
     exact_fraction,
     rounded,
     scaled_size,
@@ -30,14 +30,14 @@ class Scaling:
     reps: Mapping[str, Rep]
     used: set[str] = field(default_factory=set)
     """Functions of the library that the C calls."""
-    coefficients: list[Kept] = field(default_factory=list)
+    coefficients: list[Coefficient] = field(default_factory=list)
     divisors: list[Expr] = field(default_factory=list)
     """Divisors that the bounds do not keep from zero."""
     lost: dict[str, float] = field(default_factory=dict)
     """States whose smallest increments are less than half their step: how much (SI) an increment must have."""
     limited: set[str] = field(default_factory=set)
     places: Mapping[str, str] = field(default_factory=dict)
-    """Where names stand in C."""
+    """Where names are in C."""
     naturals: dict[str, Code] = field(default_factory=dict)
     """Locals that are assigned once and keep what they are given."""
     tables: list[str] = field(default_factory=list)
@@ -162,7 +162,7 @@ class Scaling:
         while abs(word) * code.size > room:
             fraction -= 1
             word = rounded(math.ldexp(factor, fraction))
-        self.coefficients.append(Kept(factor, math.ldexp(word, -fraction)))
+        self.coefficients.append(Coefficient(factor, math.ldexp(word, -fraction)))
         ends = sorted((word * code.low, word * code.high))
         made = Code("", code.fraction + fraction, ends[0], ends[1])
         text = f"(int64_t){code.inner}" if made.wide and not code.wide else self.widened(code)
@@ -207,10 +207,10 @@ class Scaling:
             replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
         )
 
-    def apart_from_zero(self, wanted: Code, code: Code) -> Code:
+    def apart_from_zero(self, limit: Code, code: Code) -> Code:
         """A limit that is not zero stays so, as what divides by the result relies on it."""
-        if wanted.const and code.low == code.high == 0:
-            word = 1 if wanted.const > 0 else -1
+        if limit.const and code.low == code.high == 0:
+            word = 1 if limit.const > 0 else -1
             return replace(code, text=whole(word), low=word, high=word)
         return code
 

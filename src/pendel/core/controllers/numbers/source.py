@@ -47,7 +47,7 @@ class SensorReadsController(PendelError):
 
     def __str__(self) -> str:
         return (
-            f"{self.title}: it measures a signal of the controller. As shipped, sensors stand before the "
+            f"{self.title}: it measures a signal of the controller. As shipped, sensors run before the "
             "controller; read the signal itself instead, or run the controller as modelled."
         )
 
@@ -60,7 +60,7 @@ def library() -> dict[str, str]:
 
 @lru_cache(maxsize=1)
 def library_functions() -> dict[str, str]:
-    """Functions of the library's source by name, each with what stands before it."""
+    """Functions of the library's source by name, each with the comment before it."""
     text = library()["pd_numbers.c"]
     text = text[text.index("#include <math.h>") + len("#include <math.h>") :]
     parts = re.split(r"(?<=^}\n)", text, flags=re.MULTILINE)
@@ -101,7 +101,7 @@ def type_name(made: Lowered, block: LoweredBlock) -> str:
 
 
 def call_name(made: Lowered, block: LoweredBlock, part: Part) -> str:
-    """A static function, so its name need not be told from those of other controllers."""
+    """A static function, so its name may occur in other controllers too."""
     return f"{made.members[block.name]}_{part.value}"
 
 
@@ -176,12 +176,12 @@ def functions(made: Lowered, block: LoweredBlock) -> str:
     for part, lines in block.bodies.items():
         arguments = [f"{type_name(made, block)} *b"]
         arguments += [f"{block.reps[p].c_type} {block.places[p]}" for p in parameters(block, part)]
-        told = f"{comment(code.comment)}\n" if code.comment and part is not Part.TAKE else ""
+        note = f"{comment(code.comment)}\n" if code.comment and part is not Part.TAKE else ""
         own = "\n".join(lines)
         # Outputs that are constants leave nothing that reads the block.
         unused = "" if "b->" in own else "    (void)b;\n"
         texts.append(
-            f"{told}static void {call_name(made, block, part)}({', '.join(arguments)})\n{{\n{unused}{own}\n}}\n"
+            f"{note}static void {call_name(made, block, part)}({', '.join(arguments)})\n{{\n{unused}{own}\n}}\n"
         )
     return "\n".join(texts)
 

@@ -125,7 +125,7 @@ class Every(Test):
 
 
 @dataclass(frozen=True)
-class Any_(Test):
+class Either(Test):
     """At least one of several tests."""
 
     tests: tuple[Test, ...]
@@ -140,8 +140,8 @@ def negated(test: Test) -> Test:
         case Compare(op, left, right):
             return Compare(NEGATED[op], left, right)
         case Every(tests):
-            return Any_(tuple(negated(t) for t in tests))
-        case Any_(tests):
+            return Either(tuple(negated(t) for t in tests))
+        case Either(tests):
             return Every(tuple(negated(t) for t in tests))
     raise AssertionError(test)
 
@@ -306,7 +306,7 @@ class Specialiser:
         value = self.value(node, known)
         if isinstance(value, Const):
             return value.value != 0.0
-        return Any_((Compare(">", value, Const(0.0)), Compare("<", value, Const(0.0))))
+        return Either((Compare(">", value, Const(0.0)), Compare("<", value, Const(0.0))))
 
 
 def _is_memory(node: ast.expr) -> bool:
@@ -324,7 +324,7 @@ def joined(every: bool, tests: list[Test | bool]) -> Test | bool:
     open_ = [t for t in tests if not isinstance(t, bool)]
     if not open_:
         return every
-    return open_[0] if len(open_) == 1 else (Every if every else Any_)(tuple(open_))
+    return open_[0] if len(open_) == 1 else (Every if every else Either)(tuple(open_))
 
 
 def wrap(angle: float) -> float:
