@@ -50,9 +50,7 @@ def test_scipy_with_its_own_events_agrees():
         "profile",
         "travel_plan",
         "pi",
-        "pt2",
         "moving",
-        "electrical_angle",
         "integrator",
     ],
 )
