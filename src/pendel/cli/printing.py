@@ -141,6 +141,7 @@ def _(result: FirmwareReport, verb: str) -> None:
             f"\n{each.processor}: {each.mean:.0f} instructions a tick, {each.largest} at most; {each.flash} "
             f"bytes of flash, {each.data} of data; {each.ticks} ticks "
             f"{f'differ: {each.unlike}' if each.unlike else 'the same to the bit'}"
+            f"{'' if math.isnan(each.load) else f'; the longest takes {100 * each.load:.3g} % of a period'}"
         )
         for name, count in each.by_block.items():
             print(name, f"{count:.0f}", sep="\t")

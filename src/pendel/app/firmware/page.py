@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 from pendel.app.firmware.code_view import CodeView
 from pendel.app.firmware.conversion import Conversion
 from pendel.app.firmware.formats_table import FormatsTable, ends_of
+from pendel.app.firmware.steps import step_row
 from pendel.app.firmware.written import Written, written_c
 from pendel.app.plots.plot import Plot
 from pendel.app.session.jobs import (
@@ -35,7 +36,18 @@ from pendel.app.session.jobs import (
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
-from pendel.app.widgets.basic import button, clear, column, figure_row, label, row, rule, scrolled, wrapped
+from pendel.app.widgets.basic import (
+    Field,
+    button,
+    clear,
+    column,
+    figure_row,
+    label,
+    row,
+    rule,
+    scrolled,
+    wrapped,
+)
 from pendel.app.widgets.theme import tokens
 from pendel.app.widgets.timers import single_shot
 from pendel.core.catalogue.own_block import C
@@ -59,8 +71,6 @@ LONGEST_CHECK = 600.0
 WANTED = (("0.05 %", 5e-4), ("0.2 %", 2e-3), ("1 %", 1e-2), ("5 %", 5e-2))
 """Errors that a proposal may leave: rms of a signal over its span."""
 FILE_TITLES = ("source", "header", "example", "library .h", "library .c")
-CLOCKS = (48e6, 72e6, 168e6)
-"""Hz: of which a tick's share is told."""
 
 
 class FirmwarePage(Page):
@@ -116,11 +126,14 @@ class FirmwarePage(Page):
         self.build_button = button("Build and check", self.build, "primary")
         self.processor_button = button("On a processor", self.on_processors)
         self.processor_button.setToolTip("Run it on emulated Cortex-M4F, M3 and M0+, and count instructions")
+        self.clock = Field("72 MHz", "Clock of the processor", 72)
+        self.clock.setToolTip("Clock of the processor, for the share of a period that its longest tick takes")
+        self.clock.committed.connect(lambda _: self._fill_target(self.written or Written()))
         self.save_button = button("Save C …", self.save)
         inside.addWidget(self.ranges_button)
         inside.addLayout(row(self.propose_button, self.wanted_error, spacing=4))
         inside.addWidget(self.build_button)
-        inside.addWidget(self.processor_button)
+        inside.addLayout(row(self.processor_button, self.clock, spacing=4))
         inside.addWidget(self.save_button)
         return side
 
@@ -172,7 +185,7 @@ class FirmwarePage(Page):
         side = QWidget()
         side.setObjectName("inspector")
         side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        side.setFixedWidth(352)
+        side.setFixedWidth(340)
         inside = column(side, (14, 12, 10, 10), 6)
         self.code = CodeView()
         inside.addWidget(self.code, 1)
@@ -306,29 +319,36 @@ class FirmwarePage(Page):
             rows.append(("blocks' data", f"{sum(b.data for b in written.facts)} bytes"))
         if self.checked:
             rows.append(("object file", f"{self.checked.code_bytes / 1000:.1f} kB"))
+        clock, words = self._clock()
         if self.ran:
-            rows.append(("instructions a tick", "mean (largest)"))
+            rows.append(("a tick", f"instr. (largest){', share' if clock else ''}"))
         for each in self.ran:
-            rows.append((each.processor, f"{each.mean:.0f} (≤ {each.largest})"))
+            share = f", {100 * each.share(clock, written.deck.tick):.2g} %" if clock else ""
+            rows.append((each.processor.removeprefix("Cortex-"), f"{each.mean:.0f} ({each.largest}){share}"))
         for name, value in rows:
             self.target.addLayout(figure_row(name, "", value))
         if self.ran:
-            self.target.addWidget(wrapped(self._processor_words(written.deck.tick), "muted"))
+            self.target.addWidget(wrapped(words or self._processor_words(clock, written.deck.tick), "muted"))
 
-    def _processor_words(self, period: float) -> str:
-        """Whether the processors did the same, and how much of a period they need."""
+    def _clock(self) -> tuple[float, str]:
+        """The processor's clock (Hz) as typed, or 0 and why it is none."""
+        try:
+            clock = self._read_value(self.clock.text(), "MHz")
+            words = "" if clock > 0 else "The clock must be above 0 Hz."
+        except PendelError as problem:
+            clock, words = 0.0, str(problem)
+        self.clock.mark(words)
+        return max(0.0, clock), words
+
+    def _processor_words(self, clock: float, period: float) -> str:
+        """Whether the processors gave the same bits, and whether the period is long enough."""
         unlike = [f"{p.processor}: {p.unlike}" for p in self.ran if p.unlike]
         if unlike:
             return unlike[0]
-        late = [
-            f"{p.processor} at {clock / 1e6:.0f} MHz needs {100 * p.share(clock, period):.0f} % of a period"
-            for p in self.ran
-            for clock in CLOCKS
-            if p.share(clock, period) > 1.0
-        ]
+        late = [p.processor for p in self.ran if p.share(clock, period) > 1.0]
         if late:
-            return f"{late[0]}: too much."
-        return f"The same to the bit; {self.ran[0].flash / 1000:.1f} kB of flash on {self.ran[0].processor}."
+            return f"The period is too short for {late[0]} at {figure(clock, 'Hz', 3)}. Lengthen it, or choose other formats."
+        return f"The same to the bit; at {figure(clock, 'Hz', 3)}, a cycle an instruction."
 
     def _fill_findings(self, written: Written) -> None:
         clear(self.findings)
@@ -564,24 +584,3 @@ class FirmwarePage(Page):
         self.saved_to = ", ".join(p.name for p in paths)
         self._fill()
         self.status_message.emit(f"Saved {self.saved_to} in {folder}.")
-
-
-def step_row(number: int, name: str, text: str, done: bool) -> QWidget:
-    """One step on the way to the board, with a tick where it is done."""
-    made = QWidget()
-    inside = QHBoxLayout(made)
-    inside.setContentsMargins(0, 0, 0, 0)
-    ring = label("✓" if done else str(number))
-    ring.setFixedSize(20, 20)
-    ring.setAlignment(Qt.AlignmentFlag.AlignCenter)
-    ring.setStyleSheet(
-        f"background: {tokens().moss if done else tokens().brass}; color: {tokens().card}; "
-        "border-radius: 10px; font-weight: bold; font-size: 11px;"
-    )
-    words = QVBoxLayout()
-    words.setSpacing(0)
-    words.addWidget(label(name))
-    words.addWidget(wrapped(text, "muted"))
-    inside.addWidget(ring, 0, Qt.AlignmentFlag.AlignTop)
-    inside.addLayout(words, 1)
-    return made

@@ -5,6 +5,7 @@ The emulator counts: each instruction takes 1024 ns of its time, and the process
 
 from __future__ import annotations
 
+import math
 import shutil
 import subprocess
 import tempfile
@@ -88,6 +89,8 @@ class OnProcessor:
     flash: int
     data: int
     unlike: str = ""
+    load: float = math.nan
+    """The part of a period that its longest tick takes at the clock that was given."""
 
     def share(self, clock: float, period: float) -> float:
         return self.largest / (clock * period)
@@ -107,8 +110,11 @@ def processor_of(name: str) -> Processor:
     return found
 
 
-def on_processor(made: Lowered, run: KeptRun, processor: Processor, ticks: int = LONGEST) -> OnProcessor:
+def on_processor(
+    made: Lowered, run: KeptRun, processor: Processor, ticks: int = LONGEST, *, clock: float = math.nan
+) -> OnProcessor:
     """Feed a controller on a processor with what its inputs were in a run, and compare it with the host.
+    ``clock`` (Hz) is that of the processor.
 
     Raises
     ------
@@ -138,6 +144,7 @@ def on_processor(made: Lowered, run: KeptRun, processor: Processor, ticks: int =
         flash,
         data,
         unlike,
+        float(instructions[:, 0].max()) / (clock * made.deck.tick),
     )
 
 

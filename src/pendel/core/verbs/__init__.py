@@ -97,6 +97,7 @@ VERBS = (
             BLOCKS,
             Parameter("check", "build it and compare it with the simulation", flag=True),
             Parameter("processor", "m4f, m3 or m0: run it there, emulated", "NAME", many=True),
+            Parameter("clock", "of the processor, such as 72 MHz", "FREQUENCY", unit="MHz"),
         ),
     ),
 )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -167,6 +168,7 @@ def firmware(
     blocks: Iterable[str] = (),
     check: bool = False,
     processor: Iterable[str] = (),
+    clock: str | None = None,
 ) -> FirmwareReport:
     """Report the controller as shipped.
 
@@ -176,6 +178,8 @@ def firmware(
         build it, feed it with a run's inputs, and compare builds to the bit.
     processor
         m4f, m3 or m0: do the same there, emulated.
+    clock
+        of the processor, such as 72 MHz: how much of a period its longest tick takes is reported as well.
 
     Raises
     ------
@@ -186,8 +190,12 @@ def firmware(
     from pendel.core.firmware.processors import on_processor, processor_of
     from pendel.core.firmware.ship import build_and_check
     from pendel.core.runs.simulate import prepare
+    from pendel.core.verbs.running import read_figure
 
     wanted = [processor_of(name) for name in dict.fromkeys(processor)]
+    hertz = read_figure(drive, clock, "MHz", math.nan)
+    if hertz <= 0.0:
+        raise DriveProblem(f"A clock of {clock} drives no processor. Give one above 0 Hz.")
     choose_formats(drive, number_format, blocks)
     if not ranges_known(drive):
         find_ranges(drive)
@@ -206,5 +214,5 @@ def firmware(
         checked.builds,
         checked.unlike,
     )
-    ran = [on_processor(made, run, each) for each in wanted]
+    ran = [on_processor(made, run, each, clock=hertz) for each in wanted]
     return FirmwareReport(report.blocks, report.findings, built, ran)
