@@ -19,7 +19,7 @@ import pendel
 from pendel.cli.main import main
 from pendel.core.check.formats import number_choices, sizes_seen
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
-from pendel.core.controllers.language import parse_update
+from pendel.core.controllers.language import LanguageProblem, parse_update
 from pendel.core.controllers.numbers.conversion import converted
 from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.lowering import Choices, lower, trees_of
@@ -332,6 +332,28 @@ def test_a_memory_in_a_loop_is_read_before_it_is_written_in_fixed_point_too(numb
         k = [b.name for b in made.blocks].index("add")
         wanted = scipy.signal.lfilter(*coefficients, x)
         assert np.max(np.abs(given[:, k] - wanted)) < (4e-3 if number is NumberFormat.FIXED16 else 1e-7)
+
+
+def test_choices_within_choices_cost_no_more_than_their_number_and_too_deep_ones_are_refused():
+    nested = "x"
+    for k in range(60):
+        nested = f"({k % 7}.5 if {nested} > {k * 0.01 + 0.1:.2f} else x + 0.{k % 9})"
+    update = f"def f(x, y, out, s, dt):\n    out = {nested}\n"
+    deck, ranges = toys([update, "def f(x, y, out, s, dt):\n    out = " + " + ".join(["x"] * 140) + "\n"])
+    inputs = np.random.default_rng(8).uniform(-1.0, 1.0, (400, 1)) * 2.0
+    plain = lower(deck, Choices(NumberFormat.FLOAT64, {}, ranges))
+    exact = replay(load(shipped_alone(plain)), inputs, 2)[0]
+    scope = dict(FUNCTIONS)
+    exec(update + "    return out\n", scope)
+    assert np.array_equal(exact[:, 0], [scope["f"](x, 0, 0, 0, 0) for x in inputs[:, 0]])
+    given = replay(load(shipped_alone(lower(deck, Choices(NumberFormat.FIXED32, {}, ranges)))), inputs, 2)[0]
+    assert np.mean(np.abs(given - exact) < 1e-5) > 0.97
+    for lines, words in (
+        ("    out = " + " + ".join(["x"] * 400), "split it over several lines"),
+        ("    if x > 9.0:\n        out = 0.0\n" + "".join(f"    elif x > {-k}.0:\n        out = {k}.0\n" for k in range(400)), "decide in steps"),
+    ):
+        with pytest.raises(LanguageProblem, match=words):
+            parse_update(f"def f(x, y, out, s, dt):\n{lines}\n")
 
 
 def test_own_c_stays_in_float_among_words_and_is_refused_in_fixed_point():

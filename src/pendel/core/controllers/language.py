@@ -49,6 +49,10 @@ MEMORY_OF = {
 """The memory that is an intrinsic's first value."""
 
 
+DEEPEST = 150
+"""Operations in each other in one expression, and decisions in each other."""
+
+
 class LanguageProblem(PendelError):
     """An update uses something outside the block language."""
 
@@ -103,7 +107,12 @@ def read_update(function: Callable[..., None] | Update) -> Update:
 
 
 def parse_update(text: str) -> Update:
-    tree = ast.parse(text).body[0]
+    try:
+        tree = ast.parse(text).body[0]
+    except (RecursionError, MemoryError) as problem:
+        raise LanguageProblem(
+            "update", 1, "it is nested too deeply; split it over several lines"
+        ) from problem
     if not isinstance(tree, ast.FunctionDef):
         raise LanguageProblem("update", 1, "it is not a function")
     arguments = tuple(a.arg for a in tree.args.args)
@@ -122,11 +131,19 @@ def names_in(statement: ast.stmt) -> set[str]:
 class Checker:
     def __init__(self, name: str, known: set[str]):
         self.name, self.known, self.assigned = name, known, list[str]()
+        self.depth = self.branches = 0
 
     def fail(self, node: ast.AST, reason: str) -> LanguageProblem:
         return LanguageProblem(self.name, getattr(node, "lineno", 0), reason)
 
     def statement(self, node: ast.stmt) -> None:
+        self.branches += 1
+        if self.branches > DEEPEST:
+            raise self.fail(node, f"more than {DEEPEST} decisions are in each other; decide in steps")
+        self._look_at(node)
+        self.branches -= 1
+
+    def _look_at(self, node: ast.stmt) -> None:
         match node:
             case ast.Assign(targets=[ast.Name(id=name)], value=value):
                 self.expression(value)
@@ -157,6 +174,15 @@ class Checker:
             self.expression(argument)
 
     def expression(self, node: ast.expr) -> None:
+        self.depth += 1
+        if self.depth > DEEPEST:
+            raise self.fail(
+                node, f"it holds more than {DEEPEST} operations in each other; split it over several lines"
+            )
+        self._look_into(node)
+        self.depth -= 1
+
+    def _look_into(self, node: ast.expr) -> None:
         match node:
             case ast.Constant(value=value) if isinstance(value, int | float) and not isinstance(value, bool):
                 return

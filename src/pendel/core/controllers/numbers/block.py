@@ -188,7 +188,7 @@ def _with_known(
     split: bool,
 ) -> BlockTree:
     begun = dict(known)
-    made = Specialiser(block.title)
+    made = Specialiser(block.title, frozenset({*block.code.arguments, *block.code.locals}))
     parts: Sequence[Update] = block.code.halves(block.holds) if split else (block.code,)
     halves = [made.body(part.body, known) for part in parts]
     whole = tuple(s for half in halves for s in half)

@@ -196,10 +196,17 @@ Known = dict[str, float]
 
 
 class Specialiser:
-    """Statements of the block language as a tree, with what is known filled in."""
+    """Statements of the block language as a tree, with what is known filled in.
 
-    def __init__(self, block: str):
-        self.block = block
+    A choice within a test is computed before the statement, into a local of its own: a test is looked at several
+    times, and choices in tests of choices would multiply that. ``taken`` are names that such locals must not have.
+    """
+
+    def __init__(self, block: str, taken: frozenset[str] = frozenset()):
+        self.block, self.taken = block, taken
+        self.before: list[Assign] = []
+        """What is computed before the statement that is being read."""
+        self.testing = self.choices = 0
 
     def body(self, nodes: Sequence[ast.stmt], known: Known) -> tuple[Statement, ...]:
         """The statements; ``known`` is brought to what is known behind them."""
@@ -208,13 +215,14 @@ class Specialiser:
             match node:
                 case ast.Assign(targets=[ast.Name(id=name)], value=value):
                     made = self.value(value, known)
-                    found.append(Assign(name, made))
+                    found += [*self.taken_before(), Assign(name, made)]
                     if isinstance(made, Const):
                         known[name] = made.value
                     else:
                         known.pop(name, None)
                 case ast.Expr(value=ast.Call(args=[_, value])):
-                    found.append(Remember(self.value(value, known)))
+                    kept = self.value(value, known)
+                    found += [*self.taken_before(), Remember(kept)]
                 case ast.If(test=test, body=then, orelse=otherwise):
                     found += self.branches(test, then, otherwise, known)
                 case _:
@@ -225,13 +233,28 @@ class Specialiser:
         self, test: ast.expr, then: list[ast.stmt], otherwise: list[ast.stmt], known: Known
     ) -> tuple[Statement, ...]:
         decided = self.test(test, known)
+        before = self.taken_before()
         if isinstance(decided, bool):
-            return self.body(then if decided else otherwise, known)
+            return (*before, *self.body(then if decided else otherwise, known))
         yes, no = dict(known), dict(known)
         made = When(decided, self.body(then, yes), self.body(otherwise, no))
         known.clear()
         known.update({n: v for n, v in yes.items() if no.get(n) == v})
-        return (made,)
+        return (*before, made)
+
+    def taken_before(self) -> list[Assign]:
+        before, self.before = self.before, []
+        return before
+
+    def chosen(self, choice: Choose) -> Expr:
+        """A choice; within a test the local that holds it."""
+        if not self.testing:
+            return choice
+        while (name := f"choice_{self.choices}") in self.taken:
+            self.choices += 1
+        self.choices += 1
+        self.before.append(Assign(name, choice))
+        return Name(name)
 
     def value(self, node: ast.expr, known: Known) -> Expr:
         match node:
@@ -251,14 +274,14 @@ class Specialiser:
                 decided = self.test(test, known)
                 if isinstance(decided, bool):
                     return self.value(yes if decided else no, known)
-                return Choose(decided, self.value(yes, known), self.value(no, known))
+                return self.chosen(Choose(decided, self.value(yes, known), self.value(no, known)))
             case ast.Call(func=ast.Name(id=name), args=args):
                 return self.call(name, [self.value(a, known) for a in args if not _is_memory(a)])
             case ast.Compare() | ast.BoolOp() | ast.UnaryOp(op=ast.Not()):
                 decided = self.test(node, known)
                 if isinstance(decided, bool):
                     return Const(float(decided))
-                return Choose(decided, Const(1.0), Const(0.0))
+                return self.chosen(Choose(decided, Const(1.0), Const(0.0)))
         raise AssertionError(ast.dump(node))
 
     def constant(self, value: float) -> Const:
@@ -292,6 +315,12 @@ class Specialiser:
         return Call(name, tuple(args))
 
     def test(self, node: ast.expr, known: Known) -> Test | bool:
+        self.testing += 1
+        found = self._test(node, known)
+        self.testing -= 1
+        return found
+
+    def _test(self, node: ast.expr, known: Known) -> Test | bool:
         match node:
             case ast.Compare(left=left, ops=[op], comparators=[right]):
                 a, b, sign = self.value(left, known), self.value(right, known), SIGNS[type(op)]
