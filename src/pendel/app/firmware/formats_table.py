@@ -62,6 +62,8 @@ def range_text(facts: SignalFacts, unit: str) -> str:
     if not math.isfinite(facts.high):
         return "any number"
     low, high = (0.0 if abs(x) <= 1.5 * facts.step else x for x in (facts.low, facts.high))
+    if low == high == 0.0:
+        return "0"
     if abs(low + high) <= 2.5 * facts.step:
         return f"±{figure(high, unit, 3)}"
     return f"{figure(low, unit, 3) if low else 0} … {figure(high, unit, 3)}"

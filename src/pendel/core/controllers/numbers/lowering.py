@@ -192,7 +192,7 @@ def held(title: str, name: str, interval: Interval) -> Interval:
     if interval.size > GREATEST:
         raise CannotLower(
             title,
-            f"{name} may come to {interval.size:.3g}, more than words can hold. Set a range for it, or choose float.",
+            f"what is proven of {name} ends at {interval.size:.3g}, more than words can hold. Run the drive once and find ranges, set one for it, or choose float.",
         )
     return interval
 
