@@ -361,7 +361,7 @@ def test_own_c_stays_in_float_among_words_and_is_refused_in_fixed_point():
     d.set("tick", "1 ms")
     d.set("number_format", "fixed16")
     d.add("sine", "Feed", amplitude="2", f="7")
-    d.add("own_c", "Own", own=OwnEquations(("x: in", "y: out"), ("K = 3",), ("n = 0",), (), ("n = n + 1;", "y = K * x + sqrt(n);")))
+    d.add("own_c", "Own", own=OwnEquations(("x: in", "y: out", "c: out"), ("K = 3",), ("at = 0",), (), ("at = at + 1;", "c = at;", "y = K * x + sqrt(c);")))
     d.add("limiter", "Clip", low="-20", high="20")
     d.connect("feed.out", "own.x")
     d.connect("own.y", "clip.x")

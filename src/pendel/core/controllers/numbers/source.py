@@ -195,8 +195,7 @@ def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
     assert isinstance(code.verbatim, CheckedC), "C that was not read into tokens goes nowhere"
     suffix = "f" if block.number.bits == 32 else "d"
     fields = {n: block.places[n] for n in (*block.tree.outputs, *block.tree.states)}
-    names = {n: p.removeprefix("b->") for n, p in fields.items()}
-    fetch = "".join(f"    {kind} {names[n]} = {p};\n    (void){names[n]};\n" for n, p in fields.items())
+    fetch = "".join(f"    {kind} {n} = {p};\n    (void){n};\n" for n, p in fields.items())
     writer_values = {**block.tree.instance.values, "dt": made.deck.tick * block.tree.instance.every}
     literal = (
         (lambda v: f"{v:.9g}f" if any(c in f"{v:.9g}" for c in ".en") else f"{v:.9g}.0f")
@@ -206,10 +205,8 @@ def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
     known = [*block.tree.instance.used_values, "dt"]
     unwired = [p for p in block.tree.instance.inputs if p not in block.tree.inputs and p in code.arguments]
     fixed = {n: writer_values[n] for n in known} | dict.fromkeys(unwired, 0.0)
-    fetch += "".join(
-        f"    const {kind} {n} = {literal(float(v))};\n    (void){n};\n" for n, v in fixed.items()
-    )
-    keep = "".join(f"    {p} = {names[n]};\n" for n, p in fields.items())
+    fetch += "".join(f"    {kind} {n} = {literal(float(v))};\n    (void){n};\n" for n, v in fixed.items())
+    keep = "".join(f"    {p} = {n};\n" for n, p in fields.items())
     typed = OWN_CALL.sub(rf"pd_\1_{suffix}", code.verbatim)
     body = "".join(f"    {line}\n" for line in typed.split("\n"))
     arguments = [f"{type_name(made, block)} *b", *(f"{kind} {p}" for p in block.tree.inputs)]
