@@ -13,6 +13,7 @@ from pathlib import Path
 import mpmath
 import numpy as np
 import pytest
+import scipy.interpolate
 import scipy.signal
 
 import pendel
@@ -354,6 +355,35 @@ def test_choices_within_choices_cost_no_more_than_their_number_and_too_deep_ones
     ):
         with pytest.raises(LanguageProblem, match=words):
             parse_update(f"def f(x, y, out, s, dt):\n{lines}\n")
+
+
+def test_a_map_is_straight_between_its_points_and_one_with_points_too_close_is_refused():
+    """Against SciPy's interpolation on a grid, at the rim and beyond it too; level beyond."""
+    xs, ys = np.array([-3.0, -1.0, 0.5, 4.0]), np.array([0.0, 2.0, 2.5])
+    z = np.random.default_rng(9).uniform(-20, 20, (4, 3))
+
+    def deck_of(xs):
+        rows = [(repr(float(x)), repr(float(y)), repr(float(z[i, j]))) for i, x in enumerate(xs) for j, y in enumerate(ys)]
+        d = pendel.Drive("Map")
+        d.set("tick", "1 ms")
+        d.add("map", "Surface")
+        d.rows("surface", rows)
+        (block,) = prepare(d.document).deck.blocks
+        block = replace(block, sources={"x": "outside.x", "y": "outside.y"})
+        return ControlDeck("Map", (block,), 1e-3, 0, ("outside.x", "outside.y"), {})
+
+    ranges = {"outside.x": Interval(-8.0, 8.0), "outside.y": Interval(-8.0, 8.0)}
+    points = np.vstack([np.random.default_rng(2).uniform(-6, 6, (500, 2)), [(x, y) for x in xs for y in ys], [[-8, -8], [8, 8]]])
+    within = np.clip(points, [xs[0], ys[0]], [xs[-1], ys[-1]])
+    wanted = scipy.interpolate.RegularGridInterpolator((xs, ys), z)(within)
+    for number, allowed in ((NumberFormat.FIXED16, 0.02), (NumberFormat.FIXED32, 1e-6), (NumberFormat.FLOAT32, 1e-5), (NumberFormat.FLOAT64, 1e-12)):
+        made = lower(deck_of(xs), Choices(number, {}, ranges))
+        given = replay(load(shipped_alone(made)), fed(made, points), 1)[0][:, 0]
+        assert np.max(np.abs(given - wanted)) < allowed, number
+    close = np.array([-3.0, -1.0, -1.0 + 1e-9, 4.0])
+    for number in (NumberFormat.FIXED16, NumberFormat.FLOAT32):
+        with pytest.raises(CannotLower, match="closer than a step"):
+            lower(deck_of(close), Choices(number, {}, ranges))
 
 
 def test_own_c_stays_in_float_among_words_and_is_refused_in_fixed_point():

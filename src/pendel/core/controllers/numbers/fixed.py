@@ -23,6 +23,7 @@ from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.representation import Rep, turn_word, word_for
 from pendel.core.controllers.numbers.scaling import Scaling
 from pendel.core.controllers.numbers.tree import (
+    CLOSE,
     Assign,
     Call,
     CannotLower,
@@ -140,7 +141,7 @@ class FixedWriter(Scaling):
         whole_divisor = b
         b = self.narrowed(b, max(self.bits, min(b.bits - b.fraction, digits)))
         if whole_divisor.low > 0 >= b.low:  # what rounding brought to zero stays a step above
-            b = Code(self.call(f"pd_max{b.width}", b.text, "1"), b.fraction, 1, b.high, True)
+            b = Code(self.call(f"pd_max{b.width}", b.text, "1"), b.fraction, 1, max(1, b.high), True)
         if b.const is not None:
             return self.times(1.0 / b.const, self.value(over, env))
         a = self.value(over, env)
@@ -321,9 +322,11 @@ class FixedWriter(Scaling):
         names, places = [], []
         for letter, axis, arg in zip("xy", axes, args[1:]):
             axis_rep = word_for(Interval(axis[0], axis[-1]), self.bits, headroom=1)
-            axis_name = f"{stem}_{letter}"
+            axis_name, axis_words = f"{stem}_{letter}", [axis_rep.word(v) for v in axis]
+            if len(set(axis_words)) < len(axis_words):
+                raise CannotLower(self.tree.title, CLOSE)
             if not any(f" pd_{axis_name}[" in t for t in self.tables):
-                self.array(axis_name, [axis_rep.word(v) for v in axis], self.bits)
+                self.array(axis_name, axis_words, self.bits)
             names.append(f"pd_{axis_name}")
             places.append(self.into(self.value(arg, env), axis_rep).text)
         surface = f"{stem}_z{int(layer)}"
@@ -365,13 +368,11 @@ class FixedWriter(Scaling):
                 a, b = self.quietly(left, env), self.quietly(right, env)
                 found = dict(env)
                 for code, side, other, sign in ((a, left, b, op), (b, right, a, MIRRORED[op])):
-                    edge = other.interval.high if sign in ("<", "<=") else other.interval.low
-                    word = math.ldexp(edge, code.fraction)
                     low, high = code.low, code.high
                     if sign in ("<", "<="):
-                        high = min(high, math.ceil(word) + (1 if other.const is None else 0))
+                        high = min(high, bound_in(other, code.fraction, upper=True))
                     else:
-                        low = max(low, math.floor(word) - (1 if other.const is None else 0))
+                        low = max(low, bound_in(other, code.fraction, upper=False))
                     if low > high:
                         return None
                     if isinstance(side, Name) and side.name not in self.angles:
@@ -461,6 +462,21 @@ class FixedWriter(Scaling):
                 ends = [e.get(name, env.get(name, (rep.low, rep.high))) for e in (yes, no)]
                 env[name] = (min(e[0] for e in ends), max(e[1] for e in ends))
         return [*lines, f"{pad}}}"]
+
+
+def bound_in(code: Code, fraction: int, *, upper: bool) -> int:
+    """An end of what a value can be, as a word of other steps; for what is computed a step beyond, as comparing
+    rounds."""
+    if code.const is not None:
+        word = math.ldexp(code.const, fraction)
+        return math.ceil(word) if upper else math.floor(word)
+    shift = fraction - code.fraction
+    end = code.high if upper else code.low
+    if shift >= 0:
+        end <<= shift
+    else:
+        end = -(-end >> -shift) if upper else end >> -shift
+    return end + 1 if upper else end - 1
 
 
 MIRRORED = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from pendel.core.controllers.numbers.block import BlockTree
 from pendel.core.controllers.numbers.integers import otherwise as joined_else
 from pendel.core.controllers.numbers.tree import (
+    CLOSE,
     Assign,
     Call,
     CannotLower,
@@ -137,8 +140,11 @@ class FloatWriter:
             raise CannotLower(self.tree.title, "the layer of its map is no constant. Name it by a number.")
         first, stem = [a for a, _ in self.tree.instance.table], self.places[""]
         nx, ny = int(first[0]), int(first[1])
-        x = self.array(f"{stem}_x", first[2 : 2 + nx])
-        y = self.array(f"{stem}_y", first[2 + nx : 2 + nx + ny])
+        axes = first[2 : 2 + nx], first[2 + nx : 2 + nx + ny]
+        held = np.float32 if self.bits == 32 else np.float64
+        if any(len({held(v) for v in axis}) < len(axis) for axis in axes):
+            raise CannotLower(self.tree.title, CLOSE)
+        x, y = self.array(f"{stem}_x", axes[0]), self.array(f"{stem}_y", axes[1])
         z = self.array(f"{stem}_z{int(layer)}", self.tree.table_values(int(layer)))
         at = ", ".join(self.value(a) for a in args[1:])
         return f"pd_mapped_{self.suffix}({x}, {nx}, {y}, {ny}, {z}, {at})"

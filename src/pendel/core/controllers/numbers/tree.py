@@ -26,6 +26,11 @@ class CannotLower(PendelError):
         return f"{self.block}: {self.reason}"
 
 
+CLOSE = (
+    "points of its map lie closer than a step of the format. Choose one with more bits, or leave points out."
+)
+
+
 class Expr:
     """An expression; numbers in SI. Alike expressions are equal."""
 

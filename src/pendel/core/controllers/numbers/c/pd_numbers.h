@@ -117,8 +117,8 @@ static inline int32_t pd_word_d(double x, double steps, int32_t low, int32_t hig
     } else if (y >= (double)high) {
         word = high;
     } else {
-        word = (int32_t)(y + (double)INT32_C(1073741824) * 2.0 + 0.5 - (double)INT32_C(1073741824) * 2.0);
-        if ((double)word > y + 0.5) {
+        word = (int32_t)(y + 0.5);
+        if ((double)word > (y + 0.5)) {
             word = word - 1;
         }
     }
