@@ -347,7 +347,8 @@ class FirmwarePage(Page):
             return unlike[0]
         late = [p.processor for p in self.ran if p.share(clock, period) > 1.0]
         if late:
-            return f"The period is too short for {late[0]} at {figure(clock, 'Hz', 3)}. Lengthen it, or choose other formats."
+            at = figure(clock, "Hz", 3)
+            return f"The period is too short for {late[0]} at {at}. Lengthen it, or choose other formats."
         return f"The same to the bit; at {figure(clock, 'Hz', 3)}, a cycle an instruction."
 
     def _fill_findings(self, written: Written) -> None:

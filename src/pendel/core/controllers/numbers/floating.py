@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from pendel.core.controllers.numbers.block import BlockTree
+from pendel.core.controllers.numbers.conversion import float_text
 from pendel.core.controllers.numbers.integers import otherwise as joined_else
 from pendel.core.controllers.numbers.tree import (
     CLOSE,
@@ -65,16 +66,11 @@ class FloatWriter:
         return sums_in(self.tree) if self.bits == 32 else frozenset()
 
     def literal(self, value: float) -> str:
-        if self.bits == 64:
-            return repr(float(value))
-        if abs(value) > LARGEST:
+        if self.bits == 32 and abs(value) > LARGEST:
             raise CannotLower(
                 self.tree.title, f"it holds {value:.3g}, more than 32-bit float can. Choose float 64 for it."
             )
-        if abs(value) < LEAST:
-            value = 0.0
-        text = f"{value:.9g}"
-        return (text if any(c in text for c in ".en") else text + ".0") + "f"
+        return float_text(0.0 if self.bits == 32 and abs(value) < LEAST else float(value), self.bits)
 
     def constant(self, value: float) -> str:
         text = self.literal(value)

@@ -49,6 +49,7 @@ from pendel.core.controllers.numbers.tree import (
 )
 
 OWN_MEMBERS = ("in", "out", "tick")
+REMEDY = "Run the drive once and find ranges, set one for it, or choose float."
 
 
 @dataclass(frozen=True)
@@ -122,6 +123,11 @@ class Lowered:
     def block(self, name: str) -> LoweredBlock:
         return next(b for b in self.blocks if b.name == name)
 
+    def place(self, signal: str) -> str:
+        """Where a signal or state of a block is in the controller's struct."""
+        name, _, port = signal.partition(".")
+        return f"{self.members[name]}.{self.block(name).places[port].removeprefix('b->')}"
+
     def rep(self, signal: str) -> Rep:
         """How a signal of the deck is held."""
         name, _, port = signal.partition(".")
@@ -182,7 +188,7 @@ def usable(block: LoweredBlock, name: str) -> Interval:
     if not found.interval.finite:
         raise CannotLower(
             block.tree.title,
-            f"{name} has no range that can be proven. Run the drive once and find ranges, set one for it, or choose float.",
+            f"{name} has no range that can be proven. {REMEDY}",
         )
     return held(block.tree.title, name, found.interval)
 
@@ -192,7 +198,7 @@ def held(title: str, name: str, interval: Interval) -> Interval:
     if interval.size > GREATEST:
         raise CannotLower(
             title,
-            f"what is proven of {name} ends at {interval.size:.3g}, more than words can hold. Run the drive once and find ranges, set one for it, or choose float.",
+            f"what is proven of {name} ends at {interval.size:.3g}, more than words can hold. {REMEDY}",
         )
     return interval
 

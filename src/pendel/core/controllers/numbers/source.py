@@ -20,7 +20,7 @@ from pendel.core.controllers.emit import (
     value_names,
 )
 from pendel.core.controllers.numbers.block import LINE
-from pendel.core.controllers.numbers.conversion import converted
+from pendel.core.controllers.numbers.conversion import converted, float_text
 from pendel.core.controllers.numbers.lowering import (
     Input,
     Lowered,
@@ -197,15 +197,13 @@ def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
     fields = {n: block.places[n] for n in (*block.tree.outputs, *block.tree.states)}
     fetch = "".join(f"    {kind} {n} = {p};\n    (void){n};\n" for n, p in fields.items())
     writer_values = {**block.tree.instance.values, "dt": made.deck.tick * block.tree.instance.every}
-    literal = (
-        (lambda v: f"{v:.9g}f" if any(c in f"{v:.9g}" for c in ".en") else f"{v:.9g}.0f")
-        if suffix == "f"
-        else repr
-    )
     known = [*block.tree.instance.used_values, "dt"]
     unwired = [p for p in block.tree.instance.inputs if p not in block.tree.inputs and p in code.arguments]
     fixed = {n: writer_values[n] for n in known} | dict.fromkeys(unwired, 0.0)
-    fetch += "".join(f"    {kind} {n} = {literal(float(v))};\n    (void){n};\n" for n, v in fixed.items())
+    fetch += "".join(
+        f"    {kind} {n} = {float_text(float(v), block.number.bits)};\n    (void){n};\n"
+        for n, v in fixed.items()
+    )
     keep = "".join(f"    {p} = {n};\n" for n, p in fields.items())
     typed = OWN_CALL.sub(rf"pd_\1_{suffix}", code.verbatim)
     body = "".join(f"    {line}\n" for line in typed.split("\n"))
@@ -236,9 +234,7 @@ def argument(made: Lowered, block: LoweredBlock, port: str) -> str:
     signal = str(block.tree.instance.sources[port])
     name = signal.partition(".")[0]
     if name in made.members:
-        giver = made.block(name)
-        place = giver.places[signal.partition(".")[2]].removeprefix("b->")
-        return converted(f"c->{made.members[name]}.{place}", made.rep(signal), block.reps[port])
+        return converted(f"c->{made.place(signal)}", made.rep(signal), block.reps[port])
     key = input_key(block, port)
     return converted(f"c->in.{made.fed[key]}", made.inputs[key], block.reps[port])
 
@@ -257,9 +253,7 @@ def tick(made: Lowered) -> str:
                 "    }",
             ]
     for command, member in made.given.items():
-        giver, _, port = made.deck.commands[command].partition(".")
-        place = made.block(giver).places[port].removeprefix("b->")
-        lines.append(f"    c->out.{member} = c->{made.members[giver]}.{place};")
+        lines.append(f"    c->out.{member} = c->{made.place(made.deck.commands[command])};")
     if counts(made):
         lines.append(f"    c->tick = (c->tick + 1u) % {made.deck.period}u;")
     return f"void {name}_tick({name}_t *c)\n{{\n" + "\n".join(lines) + "\n}\n"
@@ -355,9 +349,7 @@ def shipped_in_simulation(made: Lowered) -> str:
         block, _, port = signal.partition(".")
         if block not in own:
             return f"c->host.{em.field(block, port)}"
-        giver = made.block(block)
-        place = f"c->own.{made.members[block]}.{giver.places[port].removeprefix('b->')}"
-        return converted(place, giver.reps[port], FLOAT[64])
+        return converted(f"c->own.{made.place(signal)}", made.rep(signal), FLOAT[64])
 
     def state(signal: str) -> str:
         block, _, name_ = signal.partition(".")
@@ -407,8 +399,8 @@ def shipped_alone(made: Lowered) -> str:
         place = f"fmod(in[{k}], {2 * math.pi!r})" if key.turn and rep.floating else f"in[{k}]"
         fill += f"    c->in.{made.fed[key]} = {converted(place, FLOAT[64], rep)};\n"
     show = "".join(
-        f"    signals[{k}] = {converted(f'c->{made.members[b.name]}.{b.places[p].removeprefix(chr(98) + chr(45) + chr(62))}', b.reps[p], FLOAT[64])};\n"
-        for k, (b, p) in enumerate((b, p) for b in made.blocks for p in b.tree.outputs)
+        f"    signals[{k}] = {converted(f'c->{made.place(s)}', made.rep(s), FLOAT[64])};\n"
+        for k, s in enumerate(f"{b.name}.{p}" for b in made.blocks for p in b.tree.outputs)
     )
     adapter = (
         f"int pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
