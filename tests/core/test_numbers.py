@@ -659,6 +659,37 @@ def test_what_has_no_range_or_no_words_is_refused_at_its_block():
             assert str(problem).startswith("Toy 0: ")
 
 
+ODD = (0.0, 5e-324, 1e-300, 1e-30, 1e-9, 1.0, 3.7, 1e9, 1e30, 1e300, 1.7e308, -1.0, -1e-12, -1e300)
+
+
+@pytest.mark.parametrize("example", ["haul_drive"])
+def test_odd_values_ranges_and_sizes_give_c_or_a_sentence(example):
+    """Any mix of formats; what is written compiles with constants that overflow as errors."""
+    rng = random.Random(31)
+    deck = prepare(pendel.open_example(example).document).deck
+    signals = (*deck.signals, *deck.measured)
+    built = 0
+    for _ in range(60):
+        blocks = tuple(
+            replace(b, values={k: rng.choice(ODD) if rng.random() < 0.03 else v for k, v in b.values.items()})
+            for b in deck.blocks
+        )
+        ends = {s: sorted((rng.choice(ODD), rng.choice(ODD))) for s in signals if rng.random() < 0.1}
+        ranges = {s: Interval(low, high) for s, (low, high) in ends.items() if low < high}
+        seen = {s: abs(rng.choice(ODD)) if rng.random() < 0.1 else 1.0 + len(s) % 7 for s in signals}
+        mix = {b.name: rng.choice(list(NumberFormat)) for b in blocks}
+        try:
+            made = lower(replace(deck, blocks=blocks), Choices(NumberFormat.FIXED16, mix, ranges), seen)
+        except CannotLower as problem:
+            assert str(problem).endswith((".", "!")) and len(str(problem)) > 20
+            continue
+        text = shipped_alone(made)
+        if built < 4:
+            built += 1
+            run_compiler([*compiler(), "-std=c99", "-Werror=overflow", "-fsyntax-only", "-x", "c", "-"], text)
+    assert built == 4
+
+
 def test_a_range_by_hand_that_does_not_hold_what_may_come_is_told_with_its_remedy():
     d, _ = with_ranges("car_door_drive")
     d.set("number_format", "fixed16")

@@ -168,8 +168,8 @@ class Pass:
             case Product(left, right):
                 a, b = self.value(left, env).interval, self.value(right, env).interval
                 if left == right:
-                    low = 0.0 if 0.0 in a else min(abs(a.low), abs(a.high)) ** 2
-                    return self.fresh(Interval(low, a.size * a.size))
+                    nearest = 0.0 if 0.0 in a else min(abs(a.low), abs(a.high))
+                    return self.fresh(Interval(nearest * nearest, a.size * a.size))
                 return self.fresh(a * b)
             case Quotient(over, under):
                 a, b = self.value(over, env).interval, self.value(under, env).interval
