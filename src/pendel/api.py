@@ -372,7 +372,7 @@ class Drive:
 
     def propose_formats(self, error: float = 2e-3) -> ProposedFormats:
         """Take the narrowest number formats with which no signal of the controller is further off than this
-        share of its span (rms, in closed loop). Ranges are to be found before.
+        fraction of its span (rms, in closed loop). Ranges are to be found before.
 
         Raises
         ------

@@ -29,6 +29,7 @@ from pendel.app.runs.strips import signals_mime
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import End, OwnEquations
+from pendel.core.firmware.processors import PACKAGES, missing_tools
 
 from .conftest import MOMENT, finish, judged, settle, until
 
@@ -544,6 +545,46 @@ def test_formats_are_chosen_checked_run_and_proposed_on_the_firmware_page(window
     assert "fixed16" in page.proposed.formats.values()
     window.editing.undo()
     assert not any(card.number_format for card in drive.cards.values())
+
+
+@pytest.mark.skipif(bool(missing_tools()), reason=f"no emulated processors here: install {PACKAGES}")
+def test_processors_are_asked_from_the_page_and_a_clock_of_any_size_gets_a_percentage_or_a_sentence(window):
+    page, drive = window.page("Firmware"), window.session.drive
+    window.session.do(commands.set_setting(drive, "number_format", "float32"))
+    run_with(window)
+    window.show_page("Firmware")
+    assert until(lambda: page.written and page.written.files)
+
+    def words():
+        settle()
+        shown = (w for i in range(page.target.count()) if (w := page.target.itemAt(i).widget()))
+        return " ".join(w.text() for w in shown if isinstance(w, QLabel))
+
+    def figures():
+        rows = (page.target.itemAt(i).layout() for i in range(page.target.count()))
+        return [row.itemAt(row.count() - 1).widget().text() for row in rows if row]
+
+    def clock(text):
+        page.clock.setText(text)
+        QTest.keyClick(page.clock, Qt.Key.Key_Return)
+        return words()
+
+    page.processor_button.click()
+    assert until(lambda: page.ran or page.problem.text(), 90)
+    assert [p.processor.removeprefix("Cortex-") for p in page.ran] == ["M4F", "M3", "M0+"]
+    assert not any(p.unlike for p in page.ran) and page.ran[0].largest < page.ran[2].largest  # a float unit saves calls
+    assert "too short for Cortex-M0+ at 72 MHz" in clock("72 MHz")  # 32 bits of float by calls
+    period = page.written.deck.tick
+    for each, shown in zip(page.ran, figures()[-3:]):
+        assert float(shown.split(", ")[1].removesuffix(" %")) == pytest.approx(
+            100 * each.largest / (72e6 * period), rel=0.05
+        )
+    assert "period is too short" in clock("1 kHz") and "period is too short" in clock("1e-320 Hz")
+    for none in ("0", "-8 MHz", "3 V", "*/", "<b>8</b>", "", "1e400"):
+        told = clock(none)
+        assert told.endswith(".") and "The same" not in told and "too short" not in told, none
+        assert not any("%" in shown for shown in figures()[-3:])
+    assert "The same to the bit" in clock("0.5 GHz")
 
 
 def test_saved_c_is_that_of_the_drive_as_it_is(window, tmp_path):

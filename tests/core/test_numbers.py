@@ -563,6 +563,18 @@ def test_emulated_processors_give_the_same_bits_in_every_format(example):
         assert 0.5 * ran.mean < sum(ran.by_block.values()) < 1.1 * ran.mean
 
 
+@pytest.mark.skipif(bool(missing_tools()), reason=f"no emulated processors here: install {PACKAGES}")
+def test_a_deck_of_many_signals_and_no_input_is_replayed_as_far_as_memory_goes():
+    d = pendel.Drive("Wide")
+    d.set("tick", "50 us")
+    d.set("until", "0.5 s")
+    for n in range(90):
+        d.add("constant", f"C {n}", value=f"{n}")
+    made = lower(prepare(d.document).deck, Choices(NumberFormat.FLOAT32), {})
+    ran = on_processor(made, d.run().kept, PROCESSORS[1])
+    assert 1000 < ran.ticks < processors.LONGEST and not ran.unlike
+
+
 def test_missing_tools_and_unknown_processors_are_told(monkeypatch):
     with pytest.raises(processors.UnknownProcessor, match="m4f, m3, m0"):
         processors.processor_of("m7")

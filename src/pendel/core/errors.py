@@ -58,7 +58,9 @@ class MixedTurns(ExpressionProblem):
         self.text = text
 
     def __str__(self) -> str:
-        return f"“{shorten(self.text)}” takes a frequency (Hz) for a speed (rad/s, rpm), or the other way round. Write 2*pi*f or w/(2*pi)."
+        text = f"“{shorten(self.text)}” takes a frequency (Hz) for a speed (rad/s, rpm), "
+        text += "or the other way round. Write 2*pi*f or w/(2*pi)."
+        return text
 
 
 class DividesByZero(ExpressionProblem):

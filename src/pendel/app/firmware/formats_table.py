@@ -28,7 +28,7 @@ TITLES = ("name in code", "every", "format", "signal", "holds", "one step", "use
 FLAG = Qt.ItemFlag.ItemIsEditable
 PROVEN = int(Qt.ItemDataRole.UserRole) + 1
 NEARLY_FULL = 0.9
-"""Share of a range from which on little is left."""
+"""Fraction of a range from which on little is left."""
 
 
 class UsedBar(QStyledItemDelegate):
@@ -95,7 +95,7 @@ class FormatsTable(QTableWidget):
         self.setAccessibleName("Blocks")
         self.setHorizontalHeaderLabels(list(TITLES))
         self.horizontalHeaderItem(GAP).setToolTip("Largest difference from float 64 in the run")
-        self.horizontalHeaderItem(USED).setToolTip("Share of its range that the run used")
+        self.horizontalHeaderItem(USED).setToolTip("Fraction of its range that the run used")
         self.horizontalHeaderItem(EVERY).setToolTip("Runs every so many ticks")
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)

@@ -119,7 +119,7 @@ class FirmwarePage(Page):
         self.propose_button = button("Propose formats", self.propose)
         self.propose_button.setToolTip("The narrowest mix of formats that stays within this error of the run")
         self.wanted_error = QComboBox()
-        self.wanted_error.setAccessibleName("Wanted error")
+        self.wanted_error.setAccessibleName("Permitted error")
         for text, share in WANTED:
             self.wanted_error.addItem(text, share)
         self.wanted_error.setCurrentIndex(1)
@@ -127,7 +127,7 @@ class FirmwarePage(Page):
         self.processor_button = button("On a processor", self.on_processors)
         self.processor_button.setToolTip("Run it on emulated Cortex-M4F, M3 and M0+, and count instructions")
         self.clock = Field("72 MHz", "Clock of the processor", 72)
-        self.clock.setToolTip("Clock of the processor, for the share of a period that its longest tick takes")
+        self.clock.setToolTip("Clock of the processor, for the percentage of a period that its longest tick takes")
         self.clock.committed.connect(lambda _: self._fill_target(self.written or Written()))
         self.save_button = button("Save C …", self.save)
         inside.addWidget(self.ranges_button)
@@ -321,10 +321,10 @@ class FirmwarePage(Page):
             rows.append(("object file", f"{self.checked.code_bytes / 1000:.1f} kB"))
         clock, words = self._clock()
         if self.ran:
-            rows.append(("a tick", f"instr. (largest){', share' if clock else ''}"))
+            rows.append(("a tick", f"instr. (largest){', % of a period' if clock else ''}"))
         for each in self.ran:
-            share = f", {100 * each.share(clock, written.deck.tick):.2g} %" if clock else ""
-            rows.append((each.processor.removeprefix("Cortex-"), f"{each.mean:.0f} ({each.largest}){share}"))
+            load = f", {100 * each.load_at(clock, written.deck.tick):.2g} %" if clock else ""
+            rows.append((each.processor.removeprefix("Cortex-"), f"{each.mean:.0f} ({each.largest}){load}"))
         for name, value in rows:
             self.target.addLayout(figure_row(name, "", value))
         if self.ran:
@@ -345,7 +345,7 @@ class FirmwarePage(Page):
         unlike = [f"{p.processor}: {p.unlike}" for p in self.ran if p.unlike]
         if unlike:
             return unlike[0]
-        late = [p.processor for p in self.ran if p.share(clock, period) > 1.0]
+        late = [p.processor for p in self.ran if p.load_at(clock, period) > 1.0]
         if late:
             at = figure(clock, "Hz", 3)
             return f"The period is too short for {late[0]} at {at}. Lengthen it, or choose other formats."

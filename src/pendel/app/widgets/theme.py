@@ -167,46 +167,89 @@ def style_sheet(t: Tokens) -> str:
     QWidget#foot {{ background: {t.bar}; border-top: 1px solid {t.hairline}; }}
     QWidget#side {{ background: {t.side}; border-right: 1px solid {t.hairline}; }}
     QWidget#inspector {{ background: {t.card}; border-left: 1px solid {t.hairline}; }}
-    QScrollArea {{ border: none; background: transparent; }} QScrollArea > QWidget > QWidget {{ background: transparent; }}
-    QPushButton {{ border: 1px solid {t.petrol}; color: {t.petrol}; background: {t.card}; border-radius: 4px; padding: 5px 12px; }}
+    QScrollArea {{ border: none; background: transparent; }}
+    QScrollArea > QWidget > QWidget {{ background: transparent; }}
+    QPushButton {{
+        border: 1px solid {t.petrol}; color: {t.petrol}; background: {t.card}; border-radius: 4px;
+        padding: 5px 12px;
+    }}
     QPushButton:hover, QPushButton:focus {{ background: {t.petrol_tint}; }}
     QPushButton:disabled {{ color: {t.muted}; border-color: {t.hairline}; }}
     QPushButton#primary {{ background: {t.petrol}; color: {t.on_petrol}; font-weight: bold; }}
     QPushButton#primary:disabled {{ background: {t.hairline}; color: {t.muted}; }}
     QPushButton#primary:focus {{ border: 2px solid {t.ink}; }}
-    QPushButton#link {{ border: none; background: transparent; color: {t.petrol}; padding: 2px 0; text-align: left; }}
+    QPushButton#link {{
+        border: none; background: transparent; color: {t.petrol}; padding: 2px 0; text-align: left;
+    }}
     QPushButton#link:hover, QPushButton#link:focus {{ text-decoration: underline; }}
-    QPushButton#tab {{ border: none; border-bottom: 3px solid transparent; border-radius: 0; background: transparent; color: {t.ink}; font-size: 13px; padding: 10px 14px; }}
+    QPushButton#tab {{
+        border: none; border-bottom: 3px solid transparent; border-radius: 0; background: transparent;
+        color: {t.ink}; font-size: 13px; padding: 10px 14px;
+    }}
     QPushButton#tab:checked {{ color: {t.petrol}; border-bottom-color: {t.petrol}; font-weight: bold; }}
     QPushButton#tab:focus, QPushButton#tab:hover {{ background: {t.petrol_tint}; }}
-    QPushButton#small {{ border: none; border-bottom: 2px solid transparent; border-radius: 0; background: transparent; color: {t.ink}; padding: 5px 8px; }}
+    QPushButton#small {{
+        border: none; border-bottom: 2px solid transparent; border-radius: 0; background: transparent;
+        color: {t.ink}; padding: 5px 8px;
+    }}
     QPushButton#small:checked {{ color: {t.petrol}; border-bottom-color: {t.petrol}; font-weight: bold; }}
     QPushButton#small:focus {{ background: {t.petrol_tint}; }}
     QPushButton#level {{ border-color: {t.hairline}; border-radius: 0; color: {t.ink}; padding: 3px 12px; }}
     QPushButton#level[place="first"] {{ border-top-left-radius: 12px; border-bottom-left-radius: 12px; }}
-    QPushButton#level[place="last"] {{ border-top-right-radius: 12px; border-bottom-right-radius: 12px; border-left: none; }}
-    QPushButton#level[place="middle"] {{ border-left: none; }} QPushButton#level[place="only"] {{ border-radius: 12px; }}
+    QPushButton#level[place="last"] {{
+        border-top-right-radius: 12px; border-bottom-right-radius: 12px; border-left: none;
+    }}
+    QPushButton#level[place="middle"] {{ border-left: none; }}
+    QPushButton#level[place="only"] {{ border-radius: 12px; }}
     QPushButton#level:checked {{ background: {t.petrol_tint}; color: {t.petrol}; font-weight: bold; }}
     QPushButton#level:focus {{ text-decoration: underline; }}
-    QLineEdit, QComboBox, QPlainTextEdit, QSpinBox {{ background: {t.card}; border: 1px solid {t.hairline}; border-radius: 3px; padding: 2px 6px; selection-background-color: {t.petrol}; selection-color: {t.on_petrol}; }}
+    QLineEdit, QComboBox, QPlainTextEdit, QSpinBox {{
+        background: {t.card}; border: 1px solid {t.hairline}; border-radius: 3px; padding: 2px 6px;
+        selection-background-color: {t.petrol}; selection-color: {t.on_petrol};
+    }}
     QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border: 1px solid {t.petrol}; }}
     QLineEdit[wrong="true"] {{ border: 1px solid {t.brass}; background: {t.brass_tint}; }}
-    QComboBox::drop-down {{ border: none; width: 20px; }} QComboBox::down-arrow {{ image: url({arrow}); width: 10px; height: 6px; }} QComboBox QAbstractItemView {{ background: {t.card}; border: 1px solid {t.hairline}; selection-background-color: {t.petrol_tint}; selection-color: {t.ink}; }}
-    QListWidget, QTreeWidget, QTableWidget {{ background: transparent; border: none; outline: none; alternate-background-color: {t.side}; }}
+    QComboBox::drop-down {{ border: none; width: 20px; }}
+    QComboBox::down-arrow {{ image: url({arrow}); width: 10px; height: 6px; }}
+    QComboBox QAbstractItemView {{
+        background: {t.card}; border: 1px solid {t.hairline}; selection-background-color: {t.petrol_tint};
+        selection-color: {t.ink};
+    }}
+    QListWidget, QTreeWidget, QTableWidget {{
+        background: transparent; border: none; outline: none; alternate-background-color: {t.side};
+    }}
     QListWidget:focus, QTreeWidget:focus, QTableWidget:focus {{ border: 1px solid {t.petrol}; }}
-    QListWidget::item:selected, QTreeWidget::item:selected, QTableWidget::item:selected {{ background: {t.petrol_tint}; color: {t.ink}; }}
-    QListWidget::indicator, QTreeWidget::indicator {{ width: 11px; height: 11px; border: 1px solid {t.muted}; border-radius: 2px; background: {t.card}; }}
-    QListWidget::indicator:checked, QTreeWidget::indicator:checked {{ background: {t.petrol}; border-color: {t.petrol}; }}
-    QHeaderView::section {{ background: transparent; border: none; border-bottom: 1px solid {t.hairline}; padding: 4px; color: {t.muted}; }}
+    QListWidget::item:selected, QTreeWidget::item:selected, QTableWidget::item:selected {{
+        background: {t.petrol_tint}; color: {t.ink};
+    }}
+    QListWidget::indicator, QTreeWidget::indicator {{
+        width: 11px; height: 11px; border: 1px solid {t.muted}; border-radius: 2px; background: {t.card};
+    }}
+    QListWidget::indicator:checked, QTreeWidget::indicator:checked {{
+        background: {t.petrol}; border-color: {t.petrol};
+    }}
+    QHeaderView::section {{
+        background: transparent; border: none; border-bottom: 1px solid {t.hairline}; padding: 4px;
+        color: {t.muted};
+    }}
     QTableWidget {{ gridline-color: {t.hairline}; }}
     QToolTip {{ background: {t.card}; color: {t.ink}; border: 1px solid {t.hairline}; padding: 4px; }}
     QSplitter::handle {{ background: {t.hairline}; }}
-    QScrollBar:vertical {{ background: transparent; width: 9px; }} QScrollBar:horizontal {{ background: transparent; height: 9px; }}
-    QScrollBar::handle {{ background: {t.hairline}; border-radius: 4px; min-height: 24px; min-width: 24px; }} QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
-    QSlider::groove:horizontal {{ height: 3px; background: {t.hairline}; border-radius: 1px; }} QSlider::sub-page:horizontal {{ background: {t.petrol}; }}
-    QSlider::handle:horizontal {{ background: {t.card}; border: 2px solid {t.petrol}; width: 12px; height: 12px; margin: -7px 0; border-radius: 8px; }}
+    QScrollBar:vertical {{ background: transparent; width: 9px; }}
+    QScrollBar:horizontal {{ background: transparent; height: 9px; }}
+    QScrollBar::handle {{ background: {t.hairline}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QSlider::groove:horizontal {{ height: 3px; background: {t.hairline}; border-radius: 1px; }}
+    QSlider::sub-page:horizontal {{ background: {t.petrol}; }}
+    QSlider::handle:horizontal {{
+        background: {t.card}; border: 2px solid {t.petrol}; width: 12px; height: 12px; margin: -7px 0;
+        border-radius: 8px;
+    }}
     QSlider::handle:horizontal:focus {{ background: {t.petrol_tint}; border-color: {t.ink}; }}
-    QLabel#muted {{ color: {t.muted}; font-size: 11px; }} QLabel#heading {{ color: {t.muted}; font-size: 11px; font-weight: bold; }}
-    QLabel#title {{ font-size: 16px; font-weight: bold; }} QLabel#wrong {{ color: {t.brass_text}; font-size: 11px; }} QLabel#figure {{ font-size: 12px; }}
+    QLabel#muted {{ color: {t.muted}; font-size: 11px; }}
+    QLabel#heading {{ color: {t.muted}; font-size: 11px; font-weight: bold; }}
+    QLabel#title {{ font-size: 16px; font-weight: bold; }}
+    QLabel#wrong {{ color: {t.brass_text}; font-size: 11px; }}
+    QLabel#figure {{ font-size: 12px; }}
     QLabel#good {{ color: {t.moss}; font-size: 11px; }}
     """

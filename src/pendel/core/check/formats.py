@@ -50,7 +50,8 @@ def formats(of: Subject) -> None:
         if card.number_format and card.number_format not in FORMATS:
             findings.append(
                 fault(
-                    f"{card.name}: the number format “{card.number_format}” is not known. Choose one of {', '.join(FORMATS)}.",
+                    f"{card.name}: the number format “{card.number_format}” is not known. "
+                    f"Choose one of {', '.join(FORMATS)}.",
                     key,
                     "number_format",
                 )

@@ -56,14 +56,16 @@ def settings(of: Subject) -> None:
     if drive.settings["level"] not in levels():
         result.findings.append(
             fault(
-                f"The level of detail “{drive.settings['level']}” is not known. Choose one of {', '.join(levels())}.",
+                f"The level of detail “{drive.settings['level']}” is not known. "
+                f"Choose one of {', '.join(levels())}.",
                 field="level",
             )
         )
     if drive.settings["method"] not in METHODS:
         result.findings.append(
             fault(
-                f"The method “{drive.settings['method']}” is not known. Choose one of {', '.join(m.id for m in METHODS)}.",
+                f"The method “{drive.settings['method']}” is not known. "
+                f"Choose one of {', '.join(m.id for m in METHODS)}.",
                 field="method",
             )
         )

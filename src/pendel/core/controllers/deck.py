@@ -22,7 +22,8 @@ class LoopWithoutDelay(PendelError):
         self.names = names
 
     def __str__(self) -> str:
-        return f"{' → '.join((*self.names, self.names[0]))} feed each other within one tick. Put a delay or an integrator into the loop."
+        names = " → ".join((*self.names, self.names[0]))
+        return f"{names} feed each other within one tick. Put a delay or an integrator into the loop."
 
 
 @dataclass(frozen=True)

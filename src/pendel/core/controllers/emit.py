@@ -341,7 +341,8 @@ def _adapted(em: Emission) -> str:
         f"{source_text(em)}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_bind({name}_t "
         f"*c, double *v)\n{{\n    real_t *w;\n    (void)c; (void)v; (void)w;\n"
         + "\n".join(lines)
-        + f"\n}}\n\nvoid pd_ctl_init({name}_t *c, double *v)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
+        + f"\n}}\n\nvoid pd_ctl_init({name}_t *c, double *v)\n"
+        + f"{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
         + "\n".join(seeds)
         + f"\n    pd_ctl_bind(c, v);\n}}\n\nvoid pd_ctl_tick({name}_t *c, const double *in, double "
         f"*signals, double *out)\n{{\n    (void)in; (void)signals; (void)out;\n{fill}\n    "

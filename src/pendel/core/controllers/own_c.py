@@ -134,7 +134,8 @@ def c_problem(update: Update) -> tuple[int, str] | None:
     none or the compiler cannot be asked. Nothing is run."""
     names = "".join(f"    real_t {n} = 0;\n    (void){n};\n" for n in update.arguments)
     ours = "".join(f"real_t {name}();\n" for name in INTRINSICS if name not in RESERVED)
-    text = f'#include <math.h>\n#include <stdint.h>\ntypedef float real_t;\n{ours}void own(void);\nvoid own(void)\n{{\n{names}    {{\n#line 1 "own"\n{update.verbatim}\n#line 1 "after"\n    }}\n}}\n'
+    text = f'#include <math.h>\n#include <stdint.h>\ntypedef float real_t;\n{ours}void own(void);\nvoid own(void)\n'
+    text += f'{{\n{names}    {{\n#line 1 "own"\n{update.verbatim}\n#line 1 "after"\n    }}\n}}\n'
     try:
         run_compiler(
             [*compiler(), "-std=c99", "-fsyntax-only", "-fno-diagnostics-color", "-x", "c", "-"],

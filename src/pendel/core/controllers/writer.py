@@ -33,7 +33,8 @@ class Writer:
             case ast.BinOp(left=left, op=op, right=right):
                 sign = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}[type(op)]
                 tight = isinstance(op, ast.Mult | ast.Div)
-                return f"{self.operand(left, tight, False)} {sign} {self.operand(right, tight, not isinstance(op, ast.Add | ast.Mult))}"
+                after = self.operand(right, tight, not isinstance(op, ast.Add | ast.Mult))
+                return f"{self.operand(left, tight, False)} {sign} {after}"
             case ast.BoolOp(op=op, values=values):
                 sign = " && " if isinstance(op, ast.And) else " || "
                 return sign.join(f"({self.expression(v)})" for v in values)

@@ -199,7 +199,8 @@ def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card]
             )
         )
         if blocks[-1].line_places > LONGEST_LINE:
-            sentence = f"{blocks[-1].title}: it would remember {blocks[-1].line_places - 2} periods; at most a million are possible. Shorten its time or let it run less often."
+            sentence = f"{blocks[-1].title}: it would remember {blocks[-1].line_places - 2} periods; "
+            sentence += "at most a million are possible. Shorten its time or let it run less often."
             raise DriveHasFindings([fault(sentence, key)])
     ordered = in_running_order(blocks)
     own_signals = {f"{b.name}.{p}" for b in blocks for p in b.outputs}

@@ -44,7 +44,8 @@ def document_of(made: Lowered, units: Mapping[str, str], findings: Iterable[Find
     return (
         f"<!DOCTYPE html>\n<!-- {LICENCE} -->\n<html><head><meta charset='utf-8'><title>{escape(made.name)}</title>"
         f"<style>{STYLE}</style></head><body>\n<h1>{escape(made.name)}</h1>\n"
-        f"<p>{len(facts)} blocks, called every {made.deck.tick * 1e6:g} µs; {sum(f.data for f in facts)} bytes of data. Conversions are to SI units.</p>\n"
+        f"<p>{len(facts)} blocks, called every {made.deck.tick * 1e6:g} µs; "
+        f"{sum(f.data for f in facts)} bytes of data. Conversions are to SI units.</p>\n"
         f"<h2>What is measured</h2>\n{table(inputs)}{blocks}</body></html>\n"
     )
 

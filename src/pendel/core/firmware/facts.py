@@ -23,7 +23,7 @@ class SignalFacts:
     angle: bool
     source: str
     used: float
-    """Share of what it can hold that was used in the run in which ranges were found; NaN where none was."""
+    """Fraction of what it can hold that was used in the run in which ranges were found; NaN where none was."""
 
 
 @dataclass(frozen=True)
@@ -40,7 +40,7 @@ class BlockFacts:
     signals: tuple[SignalFacts, ...]
 
 
-def bytes_of(made: Lowered, block: LoweredBlock) -> int:
+def bytes_of(block: LoweredBlock) -> int:
     """Bytes of what a block holds: outputs, states, rests, delay line."""
     names = dict.fromkeys((*block.tree.outputs, *block.tree.states))
     sizes = [block.reps[n].bits // 8 for n in names]
@@ -60,7 +60,7 @@ def facts_of(made: Lowered) -> tuple[BlockFacts, ...]:
             block.tree.instance.every,
             block.number,
             block.name in made.choices.blocks,
-            bytes_of(made, block),
+            bytes_of(block),
             tuple(signal_facts(made, block, port) for port in block.tree.outputs),
         )
         for block in made.blocks

@@ -30,6 +30,8 @@ STEPS = 25.6
 """Of the tick counter in an instruction."""
 LONGEST, PATIENCE = 10_000, 120.0
 """Ticks that are replayed at most, and seconds they may take."""
+ROOM = 3_000_000
+"""Bytes of the boards' 4 MB of code, and of their 4 MB of data, that inputs and results may fill."""
 
 
 @dataclass(frozen=True)
@@ -78,7 +80,7 @@ class UnknownProcessor(PendelError):
 @dataclass(frozen=True)
 class OnProcessor:
     """How a controller did on a processor: instructions a tick, bytes of flash and of the controller's data,
-    and where it first differs from the host by a bit. ``share`` is the part of a period at ``clock`` (Hz) that
+    and where it first differs from the host by a bit. ``load`` is the part of a period at ``clock`` (Hz) that
     its longest tick takes, at one instruction a cycle."""
 
     processor: str
@@ -92,8 +94,8 @@ class OnProcessor:
     load: float = math.nan
     """The part of a period that its longest tick takes at the clock that was given."""
 
-    def share(self, clock: float, period: float) -> float:
-        return self.largest / (clock * period)
+    def load_at(self, clock: float, period: float) -> float:
+        return self.largest / period / clock  # a product could be 0
 
 
 def missing_tools() -> tuple[str, ...]:
@@ -114,13 +116,15 @@ def on_processor(
     made: Lowered, run: KeptRun, processor: Processor, ticks: int = LONGEST, *, clock: float = math.nan
 ) -> OnProcessor:
     """Feed a controller on a processor with what its inputs were in a run, and compare it with the host.
-    ``clock`` (Hz) is that of the processor.
+    ``clock`` (Hz) is that of the processor. At most ``ticks`` are replayed, and as many as fit its memory.
 
     Raises
     ------
     BuildProblem, NoProcessor
     """
-    inputs, signals = inputs_of(made, run)[:ticks], signals_of(made)
+    inputs, signals = inputs_of(made, run), signals_of(made)
+    a_tick = max(8 * inputs.shape[1], 8 * len(signals) + 4 * (1 + len(made.blocks)))
+    inputs = inputs[: min(ticks, ROOM // a_tick)]
     expected, data = replay(load(shipped_alone(made)), inputs, len(signals))
     with tempfile.TemporaryDirectory() as work:
         folder = Path(work)
@@ -144,7 +148,7 @@ def on_processor(
         flash,
         data,
         unlike,
-        float(instructions[:, 0].max()) / (clock * made.deck.tick),
+        float(instructions[:, 0].max()) / made.deck.tick / clock,
     )
 
 
@@ -210,7 +214,8 @@ def timed(made: Lowered) -> str:
                 lines.append(line)
             body = "\n".join(lines)
     count = max(1, len(made.blocks))
-    own = f"uint32_t pd_now(void);\nextern uint32_t pd_spent[{count}];\nuint32_t pd_spent[{count}];\nstatic uint32_t pd_from;\n"
+    own = f"uint32_t pd_now(void);\nextern uint32_t pd_spent[{count}];\n"
+    own += f"uint32_t pd_spent[{count}];\nstatic uint32_t pd_from;\n"
     plain = f"{mark}{text.partition(mark)[2]}".replace(f"{made.name}_tick(", f"{made.name}_plain_tick(")
     return f"{head}{own}void {made.name}_plain_tick({made.name}_t *c);\n{plain}\n{mark}{body}"
 

@@ -92,7 +92,7 @@ def propose_formats(
     stopping
         called between runs.
     report
-        called with the share of the work that is done.
+        called with the fraction of the work that is done.
 
     Raises
     ------

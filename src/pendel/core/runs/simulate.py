@@ -311,7 +311,8 @@ class SignalsOfOtherLevels(PendelError):
             assert isinstance(kind, Part)
             declared = next(s for s in kind.signals if s.name == name)
             levels = " or ".join(declared.levels)
-            sentence = f"{drive.cards[card].name}: {declared.label} is wired to a block, but exists only at the level {levels}. Choose that level or take another signal."
+            sentence = f"{drive.cards[card].name}: {declared.label} is wired to a block, "
+            sentence += f"but exists only at the level {levels}. Choose that level or take another signal."
             found.append(fault(sentence, card))
         return found
 

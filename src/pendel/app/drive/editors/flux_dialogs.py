@@ -77,7 +77,10 @@ def fit_told(table: FluxTable) -> str:
     at_nodes, between = (
         max(0.001, 100 * share) for share in (flux.fitted(table).misfit, flux.left_out(table))
     )
-    return f"The smooth fit misses them by at most {at_nodes:.2g} % of the largest flux, and nodes left out of it by {between:.2g} %."
+    return (
+        f"The smooth fit misses them by at most {at_nodes:.2g} % of the largest flux, "
+        f"and nodes left out of it by {between:.2g} %."
+    )
 
 
 class FluxWizard(QDialog):

@@ -151,9 +151,10 @@ class _Key:
     def __init__(self, block: BlockInstance):
         self.block = block
         self.key = (
-            block.name, block.title, block.code, block.inputs, block.outputs, tuple(block.values.items()),
-            block.kind, tuple(block.sources.items()), block.holds, block.turns, block.table, block.every,
-        )  # fmt: skip
+            (block.name, block.title, block.kind, block.code, block.inputs, block.outputs),
+            (tuple(block.values.items()), tuple(block.sources.items())),
+            (block.holds, block.turns, block.table, block.every),
+        )
 
     def __hash__(self) -> int:
         return hash(self.key)
@@ -208,9 +209,8 @@ def _with_known(
     if not all(math.isfinite(x) for x in numbers if isinstance(x, float)):
         raise CannotLower(block.title, "its values lead to numbers beyond all bounds. Check its values.")
     used = {e.name for e in inner if isinstance(e, Name)}
-    return BlockTree(
-        block, give, take, tuple(p for p in wired if p in used), (*states, *extra), angles & used, angle_outputs
-    )  # fmt: skip
+    ports = tuple(p for p in wired if p in used)
+    return BlockTree(block, give, take, ports, (*states, *extra), angles & used, angle_outputs)
 
 
 def needed_states(block: BlockInstance, body: tuple[Statement, ...]) -> tuple[str, ...]:

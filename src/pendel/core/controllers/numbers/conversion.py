@@ -33,7 +33,8 @@ def _from_float(text: str, given: Rep, wanted: Rep) -> str:
         return f"pd_turn{wanted.bits}_d({'(double)' if given.bits == 32 else ''}{text})"
     if wanted.bits == 64:
         steps = float_text(math.ldexp(1.0, min(wanted.fraction, 31)), 64)
-        return f"(int64_t)pd_word_d((double){text}, {steps}, INT32_MIN, INT32_MAX) * {2 ** max(0, wanted.fraction - 31)}"
+        more = 2 ** max(0, wanted.fraction - 31)
+        return f"(int64_t)pd_word_d((double){text}, {steps}, INT32_MIN, INT32_MAX) * {more}"
     suffix = "f" if given.bits == 32 else "d"
     steps = float_text(math.ldexp(1.0, wanted.fraction), given.bits)
     call = f"pd_word_{suffix}({text}, {steps}, {wanted.low}, {wanted.high})"

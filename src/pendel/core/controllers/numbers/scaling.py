@@ -199,10 +199,8 @@ class Scaling:
             return b
         pick = min if least else max
         width = 64 if a.wide or b.wide else 32
-        made = Code(
-            self.call(f"pd_{pick.__name__}{width}", a.text, b.text),
-            a.fraction, pick(a.low, b.low), pick(a.high, b.high), True,
-        )  # fmt: skip
+        text = self.call(f"pd_{pick.__name__}{width}", a.text, b.text)
+        made = Code(text, a.fraction, pick(a.low, b.low), pick(a.high, b.high), True)
         return (
             replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
         )

@@ -224,7 +224,8 @@ def source(made: Lowered) -> str:
         f"/* {name}.c: controller of {len(made.blocks)} blocks, sampling period {made.deck.tick * 1e6:g} us.\n"
         f' * {LICENCE}\n */\n#include "{name}.h"\n#include "pd_numbers.h"\n#include <math.h>\n\n'
         + (f"{tables}\n\n" if tables else "")
-        + f"{updates}\nvoid {name}_init({name}_t *c)\n{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n}}\n\n"
+        + f"{updates}\nvoid {name}_init({name}_t *c)\n"
+        + f"{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n}}\n\n"
         + tick(made)
     )
 
@@ -387,7 +388,8 @@ def _host_unit(em: Emission) -> str:
     return (
         f"{source_text(em)}\nstatic void pd_host_bind({em.name}_t *c, double *v)\n{{\n    real_t *w;\n"
         f"    (void)c; (void)v; (void)w;\n{join(lines)}\n}}\n\n"
-        f"static void pd_host_seed({em.name}_t *c, double *v)\n{{\n    static const {em.name}_t zero = {{0}};\n    *c = zero;\n    (void)v;\n{join(seeds)}\n}}\n"
+        f"static void pd_host_seed({em.name}_t *c, double *v)\n"
+        f"{{\n    static const {em.name}_t zero = {{0}};\n    *c = zero;\n    (void)v;\n{join(seeds)}\n}}\n"
     )
 
 
