@@ -365,6 +365,22 @@ class Drive:
         twin = self.document.copy()
         return list(verbs.write_c(twin, folder=folder, number_format=number_format, blocks=mix))
 
+    def set_live(self, *wished: str, off: bool = False) -> None:
+        """Have values of blocks changeable while the code runs, or with ``off`` constants again.
+
+        Parameters
+        ----------
+        wished
+            a block's key for all its values that are not 0, ``"current_pi.K_p"``, or with ends
+            ``"current_pi.K_p=0.5…8"``; without them a value goes from a quarter to four times of what it is.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem
+        """
+        for command in verbs.live_commands(self.document, wished, off=off):
+            self.do(command)
+
     def find_ranges(self) -> None:
         """Run the drive and keep what the signals of its controller came to, for fixed point. Raises
         `DriveHasFindings` and `DriveProblem`."""

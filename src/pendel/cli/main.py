@@ -1,5 +1,5 @@
 # PYTHON_ARGCOMPLETE_OK
-"""``pendel check | signals | set | propose | run | measure | loops | c | ranges | formats | firmware``: the verbs of
+"""``pendel check | signals | set | propose | run | measure | loops | c | live | ranges | formats | firmware``: the verbs of
 `pendel.core.verbs`
 for terminals.
 
@@ -30,13 +30,8 @@ if TYPE_CHECKING:
 DONE, FAILED, WRONG_CALL = 0, 1, 2
 STANDARD = "-"
 """A file that stands for standard input, or output."""
-WRITES = {
-    "run": "traces as .csv, .h5 or .mat; without it, CSV goes to the terminal",
-    "set": "where the changed drive goes, - for the terminal; without it, into the file it came from",
-    "ranges": "where the changed drive goes, - for the terminal; without it, into the file it came from",
-    "formats": "where the changed drive goes, - for the terminal; without it, into the file it came from",
-    "propose": "where the changed drive goes, - for the terminal; without it, into the file it came from",
-}
+TRACES_TO = "traces as .csv, .h5 or .mat; without it, CSV goes to the terminal"
+DRIVE_TO = "where the changed drive goes, - for the terminal; without it, into the file it came from"
 PROGRESS_EVERY = 0.2
 """Seconds between two figures of progress."""
 EPILOGUE = (
@@ -58,8 +53,8 @@ def parser() -> argparse.ArgumentParser:
         sub.add_argument("file", metavar="FILE", help="a .pendel drive; - reads it from standard input")
         for parameter in verb.parameters:
             add_parameter(sub, parameter)
-        if verb.name in WRITES:
-            sub.add_argument("--out", metavar="FILE", help=WRITES[verb.name])
+        if verb.changes or verb.name == "run":
+            sub.add_argument("--out", metavar="FILE", help=DRIVE_TO if verb.changes else TRACES_TO)
         if not verb.changes:
             sub.add_argument("--json", action="store_true", help="print the result as JSON")
         if verb.name != "set":

@@ -122,6 +122,15 @@ def _(result: FirmwareReport, verb: str) -> None:
             step = f"{signal.step:.4g}" if signal.step else ""
             data = block.data if k == 0 else ""
             print(block.name, block.every, block.number.value, signal.signal, *ends, step, data, sep="\t")
+    live = [v for v in result.values if v.ends is not None]
+    if live:
+        print("\nlive value", "now", "lowest", "highest", "in the code", "word", sep="\t")
+    for value in live:
+        assert value.ends is not None
+        for k, number in enumerate(value.numbers):
+            head = (value.key, f"{value.now:.6g}", *value.ends) if k == 0 else ("", "", "", "")
+            word = f"{number.now:.9g}" if number.rep.floating else number.word
+            print(*head, f"{number.name} = {number.formula}", word, sep="\t")
     for finding in result.findings:
         print(f"attention: {finding.card}: {finding.sentence}")
     if result.check is not None:

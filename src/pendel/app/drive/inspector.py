@@ -9,6 +9,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
+from pendel.app.drive.editors.code_editor import CodeEditor
 from pendel.app.drive.editors.curve_view import CurveView
 from pendel.app.drive.editors.face_editor import FaceEditor
 from pendel.app.drive.editors.own_editor import OwnEditor
@@ -16,6 +17,7 @@ from pendel.app.drive.editors.profile_editor import ProfileEditor
 from pendel.app.drive.editors.rows_editor import RowsEditor
 from pendel.app.session import card_text as shown
 from pendel.app.session.session import Session
+from pendel.app.session.stepping import change_in_steps
 from pendel.app.widgets.basic import (
     Elided,
     Field,
@@ -33,7 +35,7 @@ from pendel.app.widgets.basic import (
 from pendel.app.widgets.theme import colour, trace_colour
 from pendel.app.widgets.timers import RefreshWhenShown, single_shot
 from pendel.core.catalogue.assembly import kind_in
-from pendel.core.catalogue.declare import ANY, Kind, Part, Value
+from pendel.core.catalogue.declare import ANY, Block, Deck, Kind, Part, Value
 from pendel.core.catalogue.index import alternatives
 from pendel.core.check.formats import CONTROLLERS
 from pendel.core.drive import commands
@@ -134,6 +136,7 @@ class Inspector(QWidget):
         self.own_editor = None
         self.face_editor: FaceEditor | None = None
         self.rows_editor: RowsEditor | None = None
+        self.code_editor: CodeEditor | None = None
         self.flux_editor: FluxEditor | None = None
         self.follow_box: QVBoxLayout | None = None
         self.curve_view: CurveView | None = None
@@ -241,6 +244,8 @@ class Inspector(QWidget):
             tabs.insert(0, "Tables")
         if isinstance(kind, Part) and kind.states and not typed:
             tabs.append("Start")
+        if isinstance(kind, Block) and kind.deck is Deck.CONTROL:
+            tabs.append("Code")
         return tabs
 
     def _build_card(self) -> None:
@@ -277,6 +282,7 @@ class Inspector(QWidget):
             "Equations": self._build_own,
             "Update": self._build_own,
             "Face": self._build_face,
+            "Code": self._build_code,
             "Tables": self._build_flux,
             **({kind.rows.label: self._build_rows} if kind.rows else {}),
         }[self.tab](kind)
@@ -355,6 +361,7 @@ class Inspector(QWidget):
                 commands.set_value(self.session.drive, self.card, n, text)
             )
         )
+        change_in_steps(field, self.session, self.card, value.name)
         self.fields[value.name] = field
         self.body.addLayout(self._line(value.label, value.name, field, shown.unit_label(value.unit)))
         note = wrapped("", "muted")
@@ -438,6 +445,10 @@ class Inspector(QWidget):
         self.face_editor.status_message.connect(self.status_message)
         self.body.addWidget(self.face_editor)
 
+    def _build_code(self, kind: Kind) -> None:
+        self.code_editor = CodeEditor(self.session, self.card)
+        self.body.addWidget(self.code_editor)
+
     def _build_own(self, kind: Kind) -> None:
         self.own_editor = OwnEditor(self.session, self.card)
         self.body.addWidget(self.own_editor)
@@ -465,7 +476,7 @@ class Inspector(QWidget):
             self.profile_editor.refresh()
         if self.own_editor is not None:
             self.own_editor.refresh()
-        for editor in (self.face_editor, self.rows_editor, self.flux_editor):
+        for editor in (self.face_editor, self.rows_editor, self.flux_editor, self.code_editor):
             if editor is not None:
                 editor.refresh()
         self._show_findings()

@@ -10,6 +10,7 @@ from pendel.app.widgets.basic import Field, column, label, row, wrapped
 from pendel.core.controllers.numbers.representation import Rep
 from pendel.core.errors import PendelError
 from pendel.core.quantities.units import figure
+from pendel.core.quantities.units import unit as unit_of
 
 
 class Conversion(QWidget):
@@ -21,6 +22,8 @@ class Conversion(QWidget):
         self.read_value = read_value
         self.rep: Rep | None = None
         self.unit = ""
+        self.write: Callable[[str], None] | None = None
+        """Takes a new text of a live value; a signal is only looked at."""
         inside = column(self, (0, 0, 0, 0), 4)
         inside.addWidget(label("Conversion", "heading"))
         self.value = Field("", "Value", 190)
@@ -32,9 +35,17 @@ class Conversion(QWidget):
         self.value.committed.connect(self._from_value)
         self.word.committed.connect(self._from_word)
 
-    def show_signal(self, signal: str, rep: Rep | None, unit: str, c_type: str, value: float) -> None:
-        """Another signal, at a value (SI)."""
-        self.rep, self.unit = rep, unit
+    def show_signal(
+        self,
+        signal: str,
+        rep: Rep | None,
+        unit: str,
+        value: float,
+        write: Callable[[str], None] | None = None,
+    ) -> None:
+        """Another signal or live value, at a value (SI)."""
+        self.rep, self.unit, self.write = rep, unit, write
+        self.value.stepper = None
         self.value.mark("")
         self.word.mark("")
         for field in (self.value, self.word):
@@ -42,7 +53,7 @@ class Conversion(QWidget):
         if rep is None:
             return
         self.note.setText(
-            f"{signal}: {c_type}" + ("" if rep.floating else f", a step is {figure(rep.step, unit, 3)}")
+            f"{signal}: {rep.c_type}" + ("" if rep.floating else f", a step is {figure(rep.step, unit, 3)}")
         )
         self._show(value)
 
@@ -68,6 +79,8 @@ class Conversion(QWidget):
         rep = self.rep
         if rep is not None and rep.range is not None and not rep.angle and value not in rep.range:
             self.note.setText(f"It is limited to {figure(rep.value(rep.word(value)), self.unit, 4)}.")
+        if self.write is not None:
+            self.write(text)
         self._show(value)
 
     def _from_word(self, text: str) -> None:
@@ -81,7 +94,14 @@ class Conversion(QWidget):
             self.note.setText(self.word.toolTip())
             return
         self.word.mark("")
+        if self.write is not None:
+            self.write(written_in(value, self.unit))
         self._show(value)
+
+
+def written_in(value: float, unit: str) -> str:
+    """A value (SI) as a text in a unit, with all digits that a word of 32 bits has."""
+    return f"{value / unit_of(unit)[0]:.10g} {unit}".strip()
 
 
 def hexadecimal(word: int, bits: int) -> str:

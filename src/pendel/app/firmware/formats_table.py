@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 
 from PyQt6.QtCore import QModelIndex, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter
+from PyQt6.QtGui import QKeyEvent, QPainter
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -99,9 +99,7 @@ class FormatsTable(QTableWidget):
         self.horizontalHeaderItem(EVERY).setToolTip("Runs every so many ticks")
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setEditTriggers(
-            QAbstractItemView.EditTrigger.DoubleClicked | QAbstractItemView.EditTrigger.EditKeyPressed
-        )
+        self.setEditTriggers(QAbstractItemView.EditTrigger.DoubleClicked)
         self.setShowGrid(False)
         self.setItemDelegateForColumn(USED, UsedBar(self))
         vertical, header = self.verticalHeader(), self.horizontalHeader()
@@ -203,6 +201,14 @@ class FormatsTable(QTableWidget):
     def chosen(self) -> str:
         """The signal of the chosen row."""
         return self.signals[self.currentRow()] if 0 <= self.currentRow() < len(self.signals) else ""
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Enter begins to edit the chosen row's range, as F2 renames a card wherever it is pressed."""
+        editing = self.state() == QAbstractItemView.State.EditingState
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and not editing:
+            self.edit(self.model().index(self.currentRow(), HOLDS))
+            return
+        super().keyPressEvent(event)
 
     def _choose(self) -> None:
         if not self._filling and self.chosen:

@@ -6,23 +6,25 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QComboBox,
     QFileDialog,
     QHBoxLayout,
+    QPushButton,
     QVBoxLayout,
     QWidget,
 )
 
 from pendel.app.firmware.code_view import CodeView
+from pendel.app.firmware.comparison import Comparison
 from pendel.app.firmware.conversion import Conversion
 from pendel.app.firmware.formats_table import FormatsTable, ends_of
 from pendel.app.firmware.steps import step_row
+from pendel.app.firmware.target import Target
+from pendel.app.firmware.values_panel import ValuesPanel
 from pendel.app.firmware.written import Written, written_c
-from pendel.app.plots.plot import Plot
 from pendel.app.session.jobs import (
     CHECK_SHIPPED,
     FIND_RANGES,
@@ -35,20 +37,19 @@ from pendel.app.session.jobs import (
 )
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
+from pendel.app.session.stepping import value_after
 from pendel.app.session.trust import may_run
 from pendel.app.widgets.basic import (
     Field,
     button,
     clear,
     column,
-    figure_row,
     label,
     row,
     rule,
     scrolled,
     wrapped,
 )
-from pendel.app.widgets.theme import tokens
 from pendel.app.widgets.timers import single_shot
 from pendel.core.catalogue.own_block import C
 from pendel.core.controllers.deck import ControlDeck
@@ -59,10 +60,9 @@ from pendel.core.drive.file import to_text
 from pendel.core.errors import PendelError
 from pendel.core.firmware.processors import PROCESSORS, NoProcessor, OnProcessor, missing_tools
 from pendel.core.firmware.propose import ProposedFormats
-from pendel.core.firmware.ship import Checked, Compared, write_sources
+from pendel.core.firmware.ship import Checked, write_sources
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.simulate import signal_infos
 from pendel.core.runs.worker import CheckRequest, FormatsRequest, ProcessorRequest, RangesRequest
 
@@ -70,6 +70,11 @@ LONGEST_CHECK = 600.0
 """Seconds that building and checking may take."""
 WANTED = (("0.05 %", 5e-4), ("0.2 %", 2e-3), ("1 %", 1e-2), ("5 %", 5e-2))
 """Errors that a proposal may leave: rms of a signal over its span."""
+RUN_HINT = "Run the drive once, then press Build and check."
+VALUES_HINT = (
+    "A live value is converted when the controller starts, and can be changed while it runs, between its lowest and "
+    "highest; any other is a constant in the C. Enter edits a cell, + and - step the chosen value, Space makes it live or constant."
+)
 FILE_TITLES = ("source", "header", "example", "library .h", "library .c")
 
 
@@ -107,7 +112,9 @@ class FirmwarePage(Page):
         inside.addSpacing(4)
         inside.addWidget(rule())
         inside.addWidget(label("Target", "heading"))
-        self.target = QVBoxLayout()
+        self.clock = Field("72 MHz", "Clock of the processor", 72)
+        self.clock.setToolTip("Clock of the processor, for the percentage of a period that its longest tick takes")
+        self.target = Target(self.clock, self._read_value)
         inside.addLayout(self.target)
         inside.addStretch(1)
         self.problem = wrapped("", "wrong")
@@ -126,9 +133,7 @@ class FirmwarePage(Page):
         self.build_button = button("Build and check", self.build, "primary")
         self.processor_button = button("On a processor", self.on_processors)
         self.processor_button.setToolTip("Run it on emulated Cortex-M4F, M3 and M0+, and count instructions")
-        self.clock = Field("72 MHz", "Clock of the processor", 72)
-        self.clock.setToolTip("Clock of the processor, for the percentage of a period that its longest tick takes")
-        self.clock.committed.connect(lambda _: self._fill_target(self.written or Written()))
+        self.clock.committed.connect(lambda _: self._fill_target())
         self.save_button = button("Save C …", self.save)
         inside.addWidget(self.ranges_button)
         inside.addLayout(row(self.propose_button, self.wanted_error, spacing=4))
@@ -139,7 +144,7 @@ class FirmwarePage(Page):
 
     def _build_middle(self) -> QWidget:
         middle = QWidget()
-        inside = column(middle, (16, 12, 16, 8), 6)
+        inside = self.middle = column(middle, (16, 12, 16, 8), 6)
         self.all_formats = QComboBox()
         self.all_formats.setAccessibleName("Number format of all blocks")
         for number in NumberFormat:
@@ -154,7 +159,7 @@ class FirmwarePage(Page):
             self.run_as.addButton(each)
         inside.addLayout(
             row(
-                label("Blocks", "title"),
+                *self._build_views(),
                 1,
                 label("all in", "muted"),
                 self.all_formats,
@@ -168,18 +173,32 @@ class FirmwarePage(Page):
             lambda block, number: self._do(commands.set_number_format(self.session.drive, block, number))
         )
         self.table.range_typed.connect(self._set_range)
-        self.table.signal_chosen.connect(lambda _: self._show_signal())
+        self.table.signal_chosen.connect(lambda _: self._show_chosen())
         inside.addWidget(self.table, 3)
-        self.compare_title = label("", "heading")
-        inside.addWidget(self.compare_title)
-        self.both = Plot("", "")
-        self.difference = Plot("difference", "", bottom="time, s")
-        self.difference.setXLink(self.both)
-        inside.addWidget(self.both, 2)
-        inside.addWidget(self.difference, 2)
-        self.hint = wrapped("Run the drive once, then press Build and check.", "muted")
-        inside.addWidget(self.hint)
+        self.values = ValuesPanel(self.session)
+        self.values.hide()
+        self.values.value_chosen.connect(lambda _: self._show_chosen())
+        self.values.refused.connect(self.problem.setText)
+        inside.addWidget(self.values, 3)
+        self.comparison = Comparison()
+        inside.addLayout(self.comparison, 4)
         return middle
+
+    def _build_views(self) -> tuple[QPushButton, QPushButton]:
+        """What the table shows: the signals of the blocks, or their values."""
+        self.signals_button = button("Signals", lambda: self._show_values(False), "small")
+        self.values_button = button("Values", lambda: self._show_values(True), "small")
+        self.views = QButtonGroup(self)
+        for each in (self.signals_button, self.values_button):
+            each.setCheckable(True)
+            self.views.addButton(each)
+        self.signals_button.setChecked(True)
+        return self.signals_button, self.values_button
+
+    def _show_values(self, on: bool) -> None:
+        self.table.setVisible(not on)
+        self.values.setVisible(on)
+        self._show_chosen()
 
     def _build_right(self) -> QWidget:
         side = QWidget()
@@ -267,15 +286,19 @@ class FirmwarePage(Page):
         by_hand = {f"{k}.{n}": ends for k, card in drive.cards.items() for n, ends in card.ranges.items()}
         default = self._default_format(drive)
         self.table.fill(written.facts, default, units, gaps, by_hand)
+        self.values.show_written(written)
         self.all_formats.setCurrentIndex(self.all_formats.findData(default.value))
         chosen = self.shipped if drive.settings["controller"] == "as shipped" else self.modelled
         chosen.setChecked(True)
         self._fill_steps(written)
-        self._fill_target(written)
+        self._fill_target()
         self._fill_findings(written)
         names = list(written.files.texts) if written.files else []
         self.code.show_files(written.files.texts if written.files else {}, dict(zip(names, FILE_TITLES)))
-        self._show_signal()
+        self._show_chosen()
+
+    def _fill_target(self) -> None:
+        self.target.fill(self.written or Written(), self.checked, self.ran)
 
     @staticmethod
     def _default_format(drive: Drive) -> NumberFormat:
@@ -306,50 +329,6 @@ class FirmwarePage(Page):
         )
         for n, (name, text, done) in enumerate(rows, 1):
             self.steps.addWidget(step_row(n, name, text, done))
-
-    def _fill_target(self, written: Written) -> None:
-        clear(self.target)
-        if written.deck is None:
-            return
-        rows = [
-            ("sampling period", figure(written.deck.tick, "s", 3)),
-            ("computing delay", f"{written.deck.delay} tick"),
-        ]
-        if written.facts:
-            rows.append(("blocks' data", f"{sum(b.data for b in written.facts)} bytes"))
-        if self.checked:
-            rows.append(("object file", f"{self.checked.code_bytes / 1000:.1f} kB"))
-        clock, words = self._clock()
-        if self.ran:
-            rows.append(("a tick", f"instr. (largest){', % of a period' if clock else ''}"))
-        for each in self.ran:
-            load = f", {100 * each.load_at(clock, written.deck.tick):.2g} %" if clock else ""
-            rows.append((each.processor.removeprefix("Cortex-"), f"{each.mean:.0f} ({each.largest}){load}"))
-        for name, value in rows:
-            self.target.addLayout(figure_row(name, "", value))
-        if self.ran:
-            self.target.addWidget(wrapped(words or self._processor_words(clock, written.deck.tick), "muted"))
-
-    def _clock(self) -> tuple[float, str]:
-        """The processor's clock (Hz) as typed, or 0 and why it is none."""
-        try:
-            clock = self._read_value(self.clock.text(), "MHz")
-            words = "" if clock > 0 else "The clock must be above 0 Hz."
-        except PendelError as problem:
-            clock, words = 0.0, str(problem)
-        self.clock.mark(words)
-        return max(0.0, clock), words
-
-    def _processor_words(self, clock: float, period: float) -> str:
-        """Whether the processors gave the same bits, and whether the period is long enough."""
-        unlike = [f"{p.processor}: {p.unlike}" for p in self.ran if p.unlike]
-        if unlike:
-            return unlike[0]
-        late = [p.processor for p in self.ran if p.load_at(clock, period) > 1.0]
-        if late:
-            at = figure(clock, "Hz", 3)
-            return f"The period is too short for {late[0]} at {at}. Lengthen it, or choose other formats."
-        return f"The same to the bit; at {figure(clock, 'Hz', 3)}, a cycle an instruction."
 
     def _fill_findings(self, written: Written) -> None:
         clear(self.findings)
@@ -382,47 +361,55 @@ class FirmwarePage(Page):
         ]
         return [first, *kept, *(f"{b} stays in float: {why}" for b, why in p.reasons.items())]
 
+    def _show_chosen(self) -> None:
+        """What belongs to the chosen row."""
+        values = self.values_button.isChecked()
+        self.middle.setStretchFactor(self.comparison, 0 if values or self.checked is None else 4)
+        if values:
+            self._show_value()
+        else:
+            self._show_signal()
+
+    def _show_value(self) -> None:
+        """Scroll the code to the chosen value's block, and convert the value."""
+        key, made = self.values.chosen, self.written.lowered if self.written else None
+        self.comparison.show_hint(VALUES_HINT)
+        found = self.values.facts(key)
+        alone = found.alone if found is not None else None
+        if found is None or made is None or alone is None or not found.text:
+            self.conversion.show_signal("", None, "", 0.0)
+            return
+        if self.code.shown.endswith(".c"):
+            self.code.go_to(f"void {made.name}_{made.value_structs[found.block]}_take")
+        block, name, session = found.block, found.name, self.session
+        self.conversion.show_signal(
+            key,
+            alone.rep,
+            found.unit,
+            found.now,
+            lambda text: session.do(commands.set_value(session.drive, block, name, text)),
+        )
+        self.conversion.value.stepper = lambda text, count: value_after(session, block, name, text, count)
+
     def _show_signal(self) -> None:
         """Scroll the code to the chosen signal's block, convert the signal, and plot its comparison."""
-        for plot in (self.both, self.difference):
-            for child in list(plot.getPlotItem().items):
-                plot.getPlotItem().removeItem(child)
-        shown = self.checked is not None
-        for widget in (self.both, self.difference, self.compare_title):
-            widget.setVisible(shown)
-        self.hint.setVisible(not shown)
+        self.comparison.clear_plots()
+        self.comparison.show_hint("" if self.checked is not None else RUN_HINT)
         signal, made = self.table.chosen, self.written.lowered if self.written else None
         if not signal or made is None:
-            self.conversion.show_signal("", None, "", "", 0.0)
+            self.conversion.show_signal("", None, "", 0.0)
             return
         block, _, port = signal.partition(".")
         if self.code.shown.endswith(".c"):
             self.code.go_to(f"static void {made.members[block]}_")
         rep: Rep = made.block(block).reps[port]
         unit = signal_infos(self.session.drive)[signal].unit
-        self.conversion.show_signal(signal, rep, unit, rep.c_type, made.seen.get(signal, rep.step * 100))
+        self.conversion.show_signal(signal, rep, unit, made.seen.get(signal, rep.step * 100))
         compared = (
             next((c for c in self.checked.compared if c.signal == signal), None) if self.checked else None
         )
-        if compared is not None:
-            self._plot(compared, unit)
-
-    def _plot(self, compared: Compared, unit: str) -> None:
-        assert self.deck is not None and self.checked is not None
-        t = np.arange(len(compared.shipped)) * self.deck.tick
-        step = max(1, len(t) // 4000)
-        self.both.set_caption(compared.signal, f"{unit + '; ' if unit else ''}float 64, and shipped (dashed)")
-        self.both.curve(t[::step], compared.simulated[::step], tokens().pale, 2.4)
-        self.both.curve(t[::step], compared.shipped[::step], tokens().strong, 1.2, Qt.PenStyle.DashLine)
-        self.difference.set_caption("difference", unit)
-        self.difference.curve(t[::step], compared.gap[::step], tokens().contrast, 1.2)
-        low, high = float(np.min(compared.simulated)), float(np.max(compared.simulated))
-        self.both.setXRange(0, float(t[-1]) if len(t) else 1.0, padding=0.01)
-        self.both.setYRange(low - 0.05 * (high - low), high + 0.35 * (high - low or 1.0), padding=0)
-        self.difference.autoRange()
-        self.compare_title.setText(
-            f"Shipped code against float 64, both fed with the run's inputs, {number_text(self.checked.ticks)} ticks"
-        )
+        if compared is not None and self.deck is not None:
+            self.comparison.show_signal(compared, unit, self.deck.tick)
 
     # edits ---------------------------------------------------------------------
 
@@ -563,8 +550,7 @@ class FirmwarePage(Page):
 
     def _take_processors(self, ran: tuple[OnProcessor, ...]) -> None:
         self.ran = ran
-        if self.written is not None:
-            self._fill_target(self.written)
+        self._fill_target()
 
     def save(self, folder: str = "") -> None:
         if self.written is not None and self.written.files is None:

@@ -16,6 +16,7 @@ from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveHasFindings
 from pendel.core.firmware.facts import BlockFacts, facts_of
 from pendel.core.firmware.findings import findings_of
+from pendel.core.firmware.values import ValueFacts, values_of
 from pendel.core.runs.simulate import is_ordered, prepare
 from pendel.core.runs.worker import Beside, OrderRequest
 
@@ -32,6 +33,7 @@ class Written:
     lowered: Lowered | None = None
     files: Files | None = None
     facts: tuple[BlockFacts, ...] = ()
+    values: tuple[ValueFacts, ...] = ()
     findings: tuple[Finding, ...] = ()
     problem: str = ""
 
@@ -58,4 +60,6 @@ def written_c(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Wri
             replace(f, number=chosen.of(f.block), own_format=f.block in chosen.blocks) for f in facts
         )
         return Written(deck, facts=facts, problem=str(problem.findings[0]))
-    return Written(deck, made, files(made), facts_of(made), tuple(findings_of(drive, made)))
+    return Written(
+        deck, made, files(made), facts_of(made), values_of(drive, made), tuple(findings_of(drive, made))
+    )

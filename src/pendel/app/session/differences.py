@@ -84,5 +84,5 @@ def differences(old: Drive | None, drive: Drive, most: int = 3) -> str:
 
 def shipped_facts(drive: Drive) -> list[object]:
     """What of a drive decides how its controller is shipped, besides values."""
-    cards = [(key, c.number_format, c.ranges, c.seen) for key, c in drive.cards.items()]
+    cards = [(key, c.number_format, c.ranges, c.seen, c.live) for key, c in drive.cards.items()]
     return [drive.settings.get("number_format"), *cards]

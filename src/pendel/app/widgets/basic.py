@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 from PyQt6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pendel.app.widgets.theme import colour, font
+from pendel.core.errors import PendelError
 
 
 def label(text: str, role: str = "") -> QLabel:
@@ -143,13 +144,21 @@ def figure_row(name: str, symbol: str, value: str, role: str = "") -> QHBoxLayou
 
 
 class Field(QLineEdit):
-    """A line that commits on Enter or when left, and goes back on Escape."""
+    """A line that commits on Enter or when left, and goes back on Escape.
+
+    With a ``stepper``, which gives a text after so many steps, the arrow keys and, once it has the focus, the
+    wheel change it; with Shift by ten steps.
+    """
 
     committed = pyqtSignal(str)
+    stepped = pyqtSignal(str)
+    """A text that steps led to; those between two changes of focus belong together."""
 
     def __init__(self, text: str, name: str, width: int = 92):
         super().__init__(text)
         self.before = text
+        self.stepper: Callable[[str, int], str] | None = None
+        self.times_entered = 0
         self.setAccessibleName(name)
         self.setFixedHeight(24)
         self.setMinimumWidth(width)
@@ -185,7 +194,38 @@ class Field(QLineEdit):
             self.setText(self.before)
             self.clearFocus()
             return
+        direction = {Qt.Key.Key_Up: 1, Qt.Key.Key_Down: -1}.get(event.key()) if event is not None else None
+        if event is not None and direction and self.stepper is not None:
+            self.step(direction * (10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1))
+            return
         super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        super().focusInEvent(event)
+        self.times_entered += 1
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        if event is None or self.stepper is None or not self.hasFocus():
+            super().wheelEvent(event)
+            return
+        turned = event.angleDelta().y()
+        if turned:
+            ten = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+            self.step((1 if turned > 0 else -1) * (10 if ten else 1))
+        event.accept()
+
+    def step(self, count: int) -> None:
+        """Change the text by so many steps, or show why it has none."""
+        assert self.stepper is not None
+        try:
+            text = self.stepper(self.text(), count)
+        except PendelError as problem:
+            self.mark(str(problem))
+            return
+        self.mark("")
+        self.setText(text)
+        self.before = text
+        self.stepped.emit(text)
 
 
 class Spark(QWidget):

@@ -222,10 +222,10 @@ def style_sheet(t: Tokens) -> str:
     QListWidget::item:selected, QTreeWidget::item:selected, QTableWidget::item:selected {{
         background: {t.petrol_tint}; color: {t.ink};
     }}
-    QListWidget::indicator, QTreeWidget::indicator {{
+    QListWidget::indicator, QTreeWidget::indicator, QTableWidget::indicator {{
         width: 11px; height: 11px; border: 1px solid {t.muted}; border-radius: 2px; background: {t.card};
     }}
-    QListWidget::indicator:checked, QTreeWidget::indicator:checked {{
+    QListWidget::indicator:checked, QTreeWidget::indicator:checked, QTableWidget::indicator:checked {{
         background: {t.petrol}; border-color: {t.petrol};
     }}
     QHeaderView::section {{

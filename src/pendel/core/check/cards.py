@@ -10,10 +10,9 @@ from pendel.core.catalogue.own_block import TEMPLATES as OWN_BLOCKS
 from pendel.core.catalogue.own_block import read_block
 from pendel.core.check.examined import Examined, Subject
 from pendel.core.check.profiles import profile_of
-from pendel.core.check.signal_units import signal_unit
-from pendel.core.check.values import evaluate_value, rows_of, worked_out
+from pendel.core.check.values import evaluate_value, meant_unit, rows_of, worked_out
 from pendel.core.drive import commands
-from pendel.core.drive.document import Drive, End
+from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import attention, fault
 from pendel.core.errors import ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
@@ -35,8 +34,7 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
     for value in kind.values:
         text = card.values.get(value.name, value.default)
         try:
-            meant = None if value.role is ValueRole.GAIN else lambda: signal_unit(drive, End(key, "out"))
-            values[value.name] = evaluate_value(value, text, names, meant)
+            values[value.name] = evaluate_value(value, text, names, meant_unit(drive, key, value))
         except ExpressionProblem as problem:
             values[value.name] = math.nan
             if value.name in in_force:

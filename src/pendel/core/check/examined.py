@@ -26,6 +26,8 @@ class Examined:
 
     ranges: dict[str, tuple[float, float]] = field(default_factory=dict)
     """Lowest and highest values set by hand, by ``card.signal``."""
+    live: dict[str, tuple[float, float]] = field(default_factory=dict)
+    """Lowest and highest of values that can be changed while the code runs, by ``card.value``."""
 
     @property
     def faults(self) -> list[Finding]:

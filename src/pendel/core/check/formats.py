@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
-from pendel.core.catalogue.declare import Kind
+from pendel.core.catalogue.declare import ANY, Block, Deck, Kind
 from pendel.core.check.examined import Examined, Subject
 from pendel.core.check.signal_units import signal_unit
+from pendel.core.check.values import evaluate_value, meant_unit
+from pendel.core.controllers.deck import delays_in
+from pendel.core.controllers.language import read_update
 from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.lowering import Choices
 from pendel.core.controllers.numbers.representation import NumberFormat
@@ -14,6 +18,8 @@ from pendel.core.drive.document import Drive, End
 from pendel.core.drive.findings import fault
 from pendel.core.errors import ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.stepping import read_step
 from pendel.core.quantities.units import number_text
 
 FORMATS = tuple(f.value for f in NumberFormat)
@@ -26,6 +32,7 @@ def number_choices(drive: Drive, examined: Examined) -> Choices:
         NumberFormat(drive.settings["number_format"]),
         {key: NumberFormat(card.number_format) for key, card in drive.cards.items() if card.number_format},
         {name: Interval(low, high) for name, (low, high) in examined.ranges.items()},
+        {name: Interval(low, high) for name, (low, high) in examined.live.items()},
     )
 
 
@@ -58,6 +65,10 @@ def formats(of: Subject) -> None:
             )
         for name, ends in card.ranges.items():
             _range(of, key, kind, name, ends)
+        for name, ends in card.live.items():
+            _live(of, key, kind, name, ends)
+        for name, text in card.steps.items():
+            _step(of, key, kind, name, text)
 
 
 def _range(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -> None:
@@ -89,3 +100,61 @@ def _range(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) 
             of.result.ranges[f"{key}.{name}"] = (low, high)
     else:
         of.result.ranges[f"{key}.{name}"] = (low, high)
+
+
+def _live(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -> None:
+    """A value of a card that can be changed while its code runs."""
+    card, field = of.drive.cards[key], f"live:{name}"
+
+    def complain(sentence: str) -> None:
+        of.result.findings.append(fault(f"{card.name}, live value {name}: {sentence}", key, field))
+
+    if not isinstance(kind, Block) or kind.deck is not Deck.CONTROL:
+        complain("only blocks of the control deck have live values. Take it off.")
+        return
+    code = read_update(kind.update)
+    if name not in code.arguments or kind.port(name) is not None or name == "dt":
+        complain("its code reads no value of that name. Take it off.")
+        return
+    if name in delays_in(code):
+        complain("it sets how much the block remembers, so it must be a constant. Take it off.")
+        return
+    try:
+        low, high = (end_of_live(of.drive, key, kind, name, text, of.names) for text in ends)
+    except ExpressionProblem as problem:
+        complain(str(problem))
+        return
+    now = of.result.values.get(key, {}).get(name, math.nan)
+    if not (math.isfinite(low) and math.isfinite(high)):
+        complain("its range has no end. Give a lowest and a highest value.")
+    elif low > high:
+        complain(
+            f"its lowest value {number_text(low)} is above its highest {number_text(high)}. Swap the two."
+        )
+    elif low == high:
+        complain(f"its range begins and ends at {number_text(low)}. Give it a width.")
+    elif now < low or now > high:
+        complain(
+            f"it is {card.values.get(name, '') or number_text(now)}, and its range goes from {ends[0]} to {ends[1]}. "
+            "Widen the range, or change the value."
+        )
+    else:
+        of.result.live[f"{key}.{name}"] = (low, high)
+
+
+def end_of_live(drive: Drive, key: str, kind: Kind, name: str, text: str, names: Names) -> float:
+    """SI value of an end of a live value's range, read as the value itself. Raises `ExpressionProblem`."""
+    value = kind.value(name)
+    if value is None:
+        return value_in_field(text, "", names)
+    return evaluate_value(replace(value, default="0"), text, names, meant_unit(drive, key, value))
+
+
+def _step(of: Subject, key: str, kind: Kind, name: str, text: str) -> None:
+    value, card = kind.value(name), of.drive.cards[key]
+    try:
+        if value is None:
+            raise ExpressionProblem(f"there is no value {name}. Take its step off.")
+        read_step(text, "" if value.unit == ANY else value.unit, of.names)
+    except ExpressionProblem as problem:
+        of.result.findings.append(fault(f"{card.name}, step of {name}: {problem}", key, f"step:{name}"))

@@ -7,12 +7,14 @@ from collections.abc import Callable
 
 from pendel.core.catalogue.declare import ANY, Contradiction, Kind, Part, Rows, Value
 from pendel.core.check.examined import Examined
-from pendel.core.drive.document import Card
+from pendel.core.check.signal_units import signal_unit
+from pendel.core.drive.document import Card, Drive, End
 from pendel.core.drive.findings import fault
 from pendel.core.errors import ExpressionProblem, OutOfRange
 from pendel.core.quantities.expressions import evaluate, in_turns_of, is_literal, read, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import NO_TURN, figure, number_text
+from pendel.core.vocabulary import ValueRole
 
 
 def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], str] | None = None) -> float:
@@ -48,6 +50,11 @@ def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], st
         )
         raise OutOfRange(f"{value.label} {value.name}", told, " and ".join(bounds))
     return number
+
+
+def meant_unit(drive: Drive, key: str, value: Value) -> Callable[[], str] | None:
+    """What tells the unit of a card's value that may be of any; nothing does of a gain."""
+    return None if value.role is ValueRole.GAIN else lambda: signal_unit(drive, End(key, "out"))
 
 
 def of_any_unit(text: str, names: Names, meant: Callable[[], str] | None) -> float:

@@ -358,11 +358,12 @@ def made_alike(drive: Drive, source: str, target: str) -> list[Change]:
                 number_format=old.number_format,
                 ranges=old.ranges,
                 seen=old.seen,
+                live=old.live,
             )
         else:
             name = drive.free_name(wanted.name)
             twin[path] = drive.free_id(name)
-            card = replace(wanted, name=name, inside=holder, ranges={}, seen={})
+            card = replace(wanted, name=name, inside=holder, ranges={}, seen={}, live={})
         if card != drive.cards.get(twin[path]):
             do(changed(drive, "cards", twin[path], card))
     record = drive.cards[target]

@@ -177,6 +177,26 @@ def set_range(drive: Drive, card: str, name: str, ends: tuple[str, str] | None) 
     return Command(f"Set range of {name} of {record.name}", (changed(drive, "cards", card, after),))
 
 
+def set_live(drive: Drive, card: str, live: Mapping[str, tuple[str, str] | None]) -> Command:
+    """Have values of a block changeable while its code runs, between a lowest and a highest; with none, keep
+    them as constants."""
+    record = card_of(drive, card)
+    after = {n: ends for n, ends in {**record.live, **live}.items() if ends is not None}
+    names = ", ".join(live)
+    return Command(
+        f"Set live values {names} of {record.name}",
+        (changed(drive, "cards", card, replace(record, live=after)),),
+    )
+
+
+def set_step(drive: Drive, card: str, name: str, step: str) -> Command:
+    """Set by how much a key changes a value; an empty text leaves it to its size."""
+    record = card_of(drive, card)
+    steps = {n: s for n, s in {**record.steps, name: step}.items() if s}
+    after = replace(record, steps=steps)
+    return Command(f"Set step of {name} of {record.name}", (changed(drive, "cards", card, after),))
+
+
 def set_seen(drive: Drive, sizes: Mapping[str, Mapping[str, float]]) -> Command:
     """Keep by card what its signals came to in a run."""
     changes = [
@@ -328,6 +348,9 @@ def rename_quantity(drive: Drive, old: str, new: str) -> Command:
     def follow(texts: Mapping[str, str]) -> dict[str, str]:
         return {k: renamed(t, old, new) for k, t in texts.items()}
 
+    def follow_pairs(pairs: Mapping[str, tuple[str, str]]) -> dict[str, tuple[str, str]]:
+        return {k: (renamed(a, old, new), renamed(b, old, new)) for k, (a, b) in pairs.items()}
+
     for key, card in drive.cards.items():
         after = replace(
             card,
@@ -335,9 +358,9 @@ def rename_quantity(drive: Drive, old: str, new: str) -> Command:
             starts=follow(card.starts),
             profile=tuple((renamed(t, old, new), renamed(v, old, new)) for t, v in card.profile),
             rows=tuple(tuple(renamed(text, old, new) for text in row) for row in card.rows),
-            ranges={
-                n: (renamed(low, old, new), renamed(high, old, new)) for n, (low, high) in card.ranges.items()
-            },
+            ranges=follow_pairs(card.ranges),
+            live=follow_pairs(card.live),
+            steps=follow(card.steps),
         )
         if after != card:
             changes.append(changed(drive, "cards", key, after))

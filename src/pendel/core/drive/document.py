@@ -120,12 +120,17 @@ class Card:
     seen: Mapping[str, float] = field(default_factory=dict)
     """Largest absolute values (SI) of its signals and of what it remembers, in the run in which ranges were
     found."""
+    live: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    """Values of a block that can be changed while its code runs: lowest and highest, as the user wrote them."""
+    steps: Mapping[str, str] = field(default_factory=dict)
+    """By how much a key or a turn of the wheel changes a value: what it adds, or “×” and a factor."""
 
     @property
     def texts(self) -> list[str]:
         """All its expressions, which may name quantities."""
         own = (*self.own.values, *self.own.states) if self.own else ()
-        cells = (text for row in (*self.profile, *self.rows, *self.ranges.values()) for text in row)
+        pairs = (*self.ranges.values(), *self.live.values())
+        cells = (text for row in (*self.profile, *self.rows, *pairs) for text in row)
         return [
             *self.values.values(),
             *self.starts.values(),

@@ -76,13 +76,14 @@ def to_text(drive: Drive) -> str:
 
 def card_record(card: Card) -> dict[str, Any]:
     record: dict[str, Any] = {"kind": card.kind, "name": card.name, "at": [card.x, card.y]}
-    for name in ("values", "choices", "starts", "proposed", "seen"):
+    for name in ("values", "choices", "starts", "proposed", "seen", "steps"):
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
     if card.number_format:
         record["number_format"] = card.number_format
-    if card.ranges:
-        record["ranges"] = {name: list(ends) for name, ends in card.ranges.items()}
+    for name in ("ranges", "live"):
+        if getattr(card, name):
+            record[name] = {item: list(ends) for item, ends in getattr(card, name).items()}
     if card.profile:
         record["profile"] = card.profile
     if card.rows:
@@ -276,7 +277,7 @@ def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
         remove(record[table], path[1])
     elif table == "cards" and len(path) > 1:
         card = record["cards"].get(path[1])
-        if len(path) > 3 and path[2] in ("values", "choices", "starts", "proposed", "ranges", "seen"):
+        if len(path) > 3 and path[2] in ("values", "choices", "starts", "proposed", "ranges", "seen", "live", "steps"):
             remove(card[path[2]], path[3])
         elif len(path) > 2 and path[2] not in ("kind", "name") and isinstance(card, dict):
             remove(card, path[2])
@@ -403,6 +404,8 @@ CARD_FIELDS = (
     "number_format",
     "ranges",
     "seen",
+    "live",
+    "steps",
 )
 
 
@@ -435,6 +438,8 @@ def card_from_record(record: dict[str, Any]) -> Card:
         record.get("number_format", ""),
         {name: (low, high) for name, (low, high) in record.get("ranges", {}).items()},
         {name: float(size) for name, size in record.get("seen", {}).items()},
+        {name: (low, high) for name, (low, high) in record.get("live", {}).items()},
+        record.get("steps", {}),
     )
 
 

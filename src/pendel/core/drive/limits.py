@@ -86,14 +86,15 @@ def _card(key: str, card: Card) -> Iterator[str]:
     for place in (card.x, card.y):
         if type(place) is not int or abs(place) > FARTHEST:
             yield f"{name} lies at {card.x}, {card.y}; the sheet ends {FARTHEST} steps from its middle. Move it inwards."
-    for table in (card.values, card.choices, card.starts, card.proposed):
+    for table in (card.values, card.choices, card.starts, card.proposed, card.steps):
         for item, text in table.items():
             yield from _text(f"a name in {name}", item, LONGEST_NAME)
             yield from _text(f"{shorten(item)} of {name}", text)
     yield from _text(f"the number format of {name}", card.number_format, LONGEST_NAME)
     yield from _count(f"the ranges of {name}", card.ranges, MOST_ROWS, "entries")
     yield from _count(f"what was seen of {name}", card.seen, MOST_ROWS, "entries")
-    for item, ends in card.ranges.items():
+    yield from _count(f"the live values of {name}", card.live, MOST_ROWS, "entries")
+    for item, ends in (*card.ranges.items(), *card.live.items()):
         yield from _text(f"a name in {name}", item, LONGEST_NAME)
         if len(ends) != 2:
             yield f"The range of {shorten(item)} of {name} is no pair. Give a lowest and a highest value."

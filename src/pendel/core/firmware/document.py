@@ -7,11 +7,12 @@ import math
 from collections.abc import Iterable, Mapping
 from html import escape
 
-from pendel.core.controllers.numbers.lowering import Lowered
+from pendel.core.controllers.numbers.lowering import Lowered, LoweredBlock
 from pendel.core.controllers.numbers.representation import Rep
 from pendel.core.controllers.numbers.source import LICENCE, scale_text
 from pendel.core.drive.findings import Finding
 from pendel.core.firmware.facts import BlockFacts, facts_of
+from pendel.core.firmware.findings import text_of
 from pendel.core.quantities.units import figure
 
 STYLE = (
@@ -100,8 +101,26 @@ def block_part(made: Lowered, facts: BlockFacts, units: Mapping[str, str], findi
     coarse = max((c.error for c in block.coefficients), default=0.0)
     kept = f" Coefficients are kept to {100 * coarse:.2g} %." if coarse and math.isfinite(coarse) else ""
     words = "".join(f"<p>{escape(f.sentence)}</p>\n" for f in findings)
+    live = live_part(block)
     remembered = f"<p>Remembers {escape(states)}.</p>\n" if states else ""
     return (
         f"<h2>{escape(facts.title)}</h2>\n<p>{escape(facts.name)}: {escape(facts.number.label)}, {rate}, {facts.data} bytes."
-        f"{kept}</p>\n{words}{table(rows)}{remembered}"
+        f"{kept}</p>\n{words}{table(rows)}{remembered}{live}"
     )
+
+
+def live_part(block: LoweredBlock) -> str:
+    """The live values of a block, and what its code computes from them."""
+    if not block.tree.live:
+        return ""
+    heads = "".join(f"<th>{h}</th>" for h in ("live value (SI)", "at the start", "lowest", "highest"))
+    values = "".join(
+        row(block.numbers.values[v.name], *(f"{x:.6g}" for x in (v.start, v.ends.low, v.ends.high)))
+        for v in block.tree.live
+    )
+    text = f"<table><tr>{heads}</tr>\n{values}</table>\n"
+    if not block.live:
+        return text
+    heads = "".join(f"<th>{h}</th>" for h in ("follows", "from", "type", "conversion"))
+    numbers = "".join(row(n.name, text_of(n.live.of), n.rep.c_type, conversion(n.rep)) for n in block.live)
+    return f"{text}<table><tr>{heads}</tr>\n{numbers}</table>\n"

@@ -41,10 +41,11 @@ class BlockFacts:
 
 
 def bytes_of(block: LoweredBlock) -> int:
-    """Bytes of what a block holds: outputs, states, rests, delay line."""
+    """Bytes of what a block holds: outputs, states, rests, live values and what hangs on them, delay line."""
     names = dict.fromkeys((*block.tree.outputs, *block.tree.states))
     sizes = [block.reps[n].bits // 8 for n in names]
     sizes += [4] * len(rests(block))
+    sizes += [block.value_bits // 8] * len(block.tree.live) + [n.rep.bits // 8 for n in block.live]
     if block.tree.places:
         sizes += [block.reps[LINE].bits // 8 * block.tree.places, 4]
     return sum(sizes)

@@ -24,9 +24,9 @@ from pendel.core.controllers.language import Update
 from pendel.core.controllers.numbers.lowering import Lowered, control_blocks, lower
 from pendel.core.controllers.numbers.source import (
     SensorReadsController,
-    host_value_names,
-    host_values,
     shipped_in_simulation,
+    shipped_value_names,
+    shipped_values,
 )
 from pendel.core.controllers.numbers.tree import CannotLower
 from pendel.core.controllers.own_c import c_problem
@@ -125,7 +125,7 @@ class Prepared:
         except SensorReadsController as problem:
             key = next((b.name for b in deck.blocks if b.title == problem.title), "")
             raise DriveHasFindings([fault(str(problem), key)]) from problem
-        names, states = host_value_names(deck), tuple(states_of(deck.blocks))
+        names, states = shipped_value_names(self.lowered), tuple(states_of(deck.blocks))
         return Program(self.structure, source, tuple(deck.signals), states, names)
 
     @cached_property
@@ -152,7 +152,10 @@ class Prepared:
             profiles_of(self.structure, self.numbers),
             self.pulses,
             np.array(
-                (host_values if self.shipped else simulation_values)(deck, seed=settings.seed), dtype=float
+                shipped_values(self.lowered, deck, seed=settings.seed)
+                if self.shipped
+                else simulation_values(deck, seed=settings.seed),
+                dtype=float,
             ),
             deck.tick,
             deck.delay,

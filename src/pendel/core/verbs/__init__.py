@@ -5,7 +5,15 @@ calls the same functions."""
 from pendel.core.verbs.asking import check, loops, signals
 from pendel.core.verbs.changing import propose_gains, set_named
 from pendel.core.verbs.running import measure, run
-from pendel.core.verbs.shipping import find_ranges, firmware, propose_formats, ranges_of, write_c
+from pendel.core.verbs.shipping import (
+    find_ranges,
+    firmware,
+    live_commands,
+    live_values,
+    propose_formats,
+    ranges_of,
+    write_c,
+)
 from pendel.core.verbs.verb import Parameter, Verb
 
 SIGNALS = Parameter(
@@ -75,6 +83,23 @@ VERBS = (
         (Parameter("folder", "where its files go", "FOLDER", required=True), FORMAT, BLOCKS),
     ),
     Verb(
+        "live",
+        "have values of blocks changeable while the code runs",
+        live_values,
+        (
+            Parameter(
+                "wished",
+                "a block, or such as current_pi.K_p or current_pi.K_p=0.5…8",
+                "VALUE",
+                many=True,
+                required=True,
+            ),
+            Parameter("off", "keep them as constants again", flag=True),
+        ),
+        runs=False,
+        changes=True,
+    ),
+    Verb(
         "ranges",
         "run a drive and keep what its controller's signals came to, for fixed point",
         find_ranges,
@@ -109,6 +134,8 @@ __all__ = [
     "Verb",
     "check",
     "find_ranges",
+    "live_commands",
+    "live_values",
     "firmware",
     "loops",
     "measure",

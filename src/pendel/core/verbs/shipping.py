@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pendel.core.drive import commands
+from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from pendel.core.firmware.facts import BlockFacts
     from pendel.core.firmware.processors import OnProcessor
     from pendel.core.firmware.propose import ProposedFormats
+    from pendel.core.firmware.values import ValueFacts
     from pendel.core.runs.kept import KeptRun
 
 
@@ -41,6 +43,7 @@ class FirmwareReport:
     on processors."""
 
     blocks: list[BlockFacts]
+    values: list[ValueFacts]
     findings: list[Finding]
     check: BuildFacts | None = None
     processors: list[OnProcessor] = field(default_factory=list)
@@ -137,6 +140,47 @@ def write_c(
     return write_sources(prepare(drive).lowered, Path(folder), drive)
 
 
+def live_values(drive: Drive, *, wished: Iterable[str], off: bool = False) -> Mapping[str, str]:
+    """Have values of blocks changeable while the code runs, or with ``off`` constants again.
+
+    Parameters
+    ----------
+    wished
+        ``BLOCK`` for all values of a block that were entered and are not 0, ``BLOCK.VALUE``, or
+        ``BLOCK.VALUE=LOWEST…HIGHEST``. Without ends, a value goes from a quarter to four times of what it is.
+
+    Raises
+    ------
+    DriveHasFindings, DriveProblem
+    """
+    for command in live_commands(drive, wished, off=off):
+        apply(drive, command)
+    return {}
+
+
+def live_commands(drive: Drive, wished: Iterable[str], *, off: bool = False) -> list[Command]:
+    """What `live_values` does to a drive. Raises `DriveHasFindings` and `DriveProblem`."""
+    from pendel.core.controllers.numbers.lowering import Choices, lower
+    from pendel.core.controllers.numbers.representation import NumberFormat
+    from pendel.core.firmware.values import live_choices
+    from pendel.core.runs.simulate import prepare
+
+    if off:
+        found: dict[str, dict[str, None]] = {}
+        for path in wished:
+            block, _, name = path.partition(".")
+            live = drive.cards[block].live if block in drive.cards else {}
+            if not (name in live if name else live):
+                near = "" if block in drive.cards else near_words(block, drive.cards)
+                raise DriveProblem(f"“{path}” has no live value.{near}")
+            found.setdefault(block, {}).update(dict.fromkeys([name] if name else live, None))
+        return [commands.set_live(drive, block, names) for block, names in found.items()]
+    # In float 64, as ranges may not be known yet.
+    made = lower(prepare(drive).deck, Choices(NumberFormat.FLOAT64))
+    chosen = live_choices(drive, made, wished)
+    return [commands.set_live(drive, block, names) for block, names in chosen.items()]
+
+
 def propose_formats(drive: Drive, *, error: str | None = None) -> ProposedFormats:
     """Take the narrowest number formats that stay within an error of a run. Ranges are found first.
 
@@ -189,6 +233,7 @@ def firmware(
     from pendel.core.firmware.findings import findings_of
     from pendel.core.firmware.processors import on_processor, processor_of
     from pendel.core.firmware.ship import build_and_check
+    from pendel.core.firmware.values import values_of
     from pendel.core.runs.simulate import prepare
     from pendel.core.verbs.running import read_figure
 
@@ -200,7 +245,7 @@ def firmware(
     if not ranges_known(drive):
         find_ranges(drive)
     made = prepare(drive).lowered
-    report = FirmwareReport(list(facts_of(made)), findings_of(drive, made))
+    report = FirmwareReport(list(facts_of(made)), list(values_of(drive, made)), findings_of(drive, made))
     if not (check or wanted):
         return report
     run = run_modelled(drive)
@@ -215,4 +260,4 @@ def firmware(
         checked.unlike,
     )
     ran = [on_processor(made, run, each, clock=hertz) for each in wanted]
-    return FirmwareReport(report.blocks, report.findings, built, ran)
+    return FirmwareReport(report.blocks, report.values, report.findings, built, ran)

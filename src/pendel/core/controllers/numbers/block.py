@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
 from pendel.core.controllers.deck import BlockInstance
 from pendel.core.controllers.language import Update
+from pendel.core.controllers.numbers.filling import Specialiser, live_value
+from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.pruning import pruned, read_at_first, without_repeats
 from pendel.core.controllers.numbers.tree import (
     Call,
     CannotLower,
+    Const,
     Expr,
+    Fixed,
+    Live,
     Name,
-    Specialiser,
     Statement,
     Sum,
     assignments,
@@ -24,6 +28,15 @@ from pendel.core.controllers.numbers.tree import (
 
 MOST_PLACES, LINE = 1_000_000, "the past"
 """Periods that a delay line remembers at most, and the name of what it holds among a block's names."""
+
+
+@dataclass(frozen=True)
+class LiveValue:
+    """A value that can be changed while the code runs: what it is when it starts, and its ends; SI."""
+
+    name: str
+    start: float
+    ends: Interval
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,6 +56,8 @@ class BlockTree:
     """What is remembered and read again."""
     angle_inputs: frozenset[str]
     angle_outputs: frozenset[str]
+    live: tuple[LiveValue, ...] = ()
+    """Values that can be changed while the code runs, as far as it reads them."""
 
     @property
     def name(self) -> str:
@@ -134,25 +149,32 @@ def is_angle(expr: Expr, angles: set[str]) -> bool:
     return False
 
 
-def block_tree(block: BlockInstance, tick: float, *, split: bool = False) -> BlockTree:
+def block_tree(
+    block: BlockInstance, tick: float, *, split: bool = False, live: Mapping[str, Interval] | None = None
+) -> BlockTree:
     """Fill in what is known of a block in a deck of this base period (s).
+
+    Parameters
+    ----------
+    live
+        values that are not filled in, as they can be changed while the code runs, with their ends (SI).
 
     Raises
     ------
     CannotLower
-        where its values lead to no number.
+        where its values lead to no number, or a live one lies beyond its ends.
     """
-    return _block_tree(_Key(block), tick * block.every, split)
+    return _block_tree(_Key(block, live or {}), tick * block.every, split)
 
 
 class _Key:
     """A block by what its tree depends on."""
 
-    def __init__(self, block: BlockInstance):
-        self.block = block
+    def __init__(self, block: BlockInstance, live: Mapping[str, Interval]):
+        self.block, self.live = block, live
         self.key = (
             (block.name, block.title, block.kind, block.code, block.inputs, block.outputs),
-            (tuple(block.values.items()), tuple(block.sources.items())),
+            (tuple(block.values.items()), tuple(block.sources.items()), tuple(live.items())),
             (block.holds, block.turns, block.table, block.every),
         )
 
@@ -170,19 +192,35 @@ def _block_tree(key: _Key, period: float, split: bool) -> BlockTree:
     wired = tuple(p for p in block.inputs if block.sources.get(p) and p in code.arguments)
     angles = frozenset(block.turns) & frozenset(wired)
     angle_outputs = frozenset(block.turns) & frozenset(block.outputs)
+    live = live_values(block, key.live)
     if code.verbatim:
-        return BlockTree(block, (), (), wired, block.states, angles, angle_outputs)
-    known = {v: block.values[v] for v in block.used_values}
-    known |= {p: 0.0 for p in block.inputs if p not in wired} | {"dt": period}
-    for name, value in known.items():
+        return BlockTree(block, (), (), wired, block.states, angles, angle_outputs, live)
+    numbers = {v: block.values[v] for v in block.used_values}
+    numbers |= {p: 0.0 for p in block.inputs if p not in wired} | {"dt": period}
+    for name, value in numbers.items():
         if not math.isfinite(value):
             raise CannotLower(block.title, f"its value {name} is {value}. Check its values.")
+    known: dict[str, Fixed] = {name: Const(value) for name, value in numbers.items()}
+    known |= {v.name: live_value(v.name, v.start, v.ends) for v in live}
     return _with_known(block, known, wired, angles, angle_outputs, split)
+
+
+def live_values(block: BlockInstance, live: Mapping[str, Interval]) -> tuple[LiveValue, ...]:
+    """The values of a block that are live. Raises `CannotLower` where one lies beyond its ends."""
+    found = tuple(LiveValue(v, block.values[v], live[v]) for v in block.used_values if v in live)
+    for v in found:
+        if v.start not in v.ends:
+            raise CannotLower(
+                block.title,
+                f"its live value {v.name} is {v.start:.6g} (SI), and goes from {v.ends.low:.6g} to {v.ends.high:.6g}. "
+                "Widen its range, or change the value.",
+            )
+    return found
 
 
 def _with_known(
     block: BlockInstance,
-    known: dict[str, float],
+    known: dict[str, Fixed],
     wired: tuple[str, ...],
     angles: frozenset[str],
     angle_outputs: frozenset[str],
@@ -196,7 +234,7 @@ def _with_known(
     states = needed_states(block, whole)
     never = {s for s in states if s not in {a.name for a in assignments(pruned(whole, frozenset(states)))}}
     if never:  # what nothing assigns stays at its start
-        still = {**dict.fromkeys(never, 0.0), **begun}
+        still = {**dict.fromkeys(never, Const(0.0)), **begun}
         return _with_known(block, still, wired, angles, angle_outputs, split)
     kept = frozenset({*states, *block.outputs})
     taken = frozenset({*block.code.arguments, *block.code.locals})
@@ -205,12 +243,26 @@ def _with_known(
     give = without_repeats(pruned(halves[0], kept | crossing), taken)
     extra = tuple(sorted(crossing - kept))
     inner = [e for whole in expressions((*give, *take)) for e in whole.walk()]
-    numbers = [getattr(e, "value", getattr(e, "factor", 0.0)) for e in inner]
-    if not all(math.isfinite(x) for x in numbers if isinstance(x, float)):
-        raise CannotLower(block.title, "its values lead to numbers beyond all bounds. Check its values.")
+    refuse_endless(block.title, inner)
     used = {e.name for e in inner if isinstance(e, Name)}
     ports = tuple(p for p in wired if p in used)
-    return BlockTree(block, give, take, ports, (*states, *extra), angles & used, angle_outputs)
+    hung = {n for e in inner if isinstance(e, Live) for n in e.of.names}
+    of = {n: e for n, e in begun.items() if isinstance(e, Live) and n in hung}
+    live = tuple(LiveValue(n, e.now, Interval(e.low, e.high)) for n, e in of.items())
+    return BlockTree(block, give, take, ports, (*states, *extra), angles & used, angle_outputs, live)
+
+
+def refuse_endless(title: str, inner: Sequence[Expr]) -> None:
+    """Raise `CannotLower` where constants or what hangs on live values may be beyond all numbers."""
+    numbers = [getattr(e, "value", getattr(e, "factor", 0.0)) for e in inner]
+    if not all(math.isfinite(x) for x in numbers if isinstance(x, float)):
+        raise CannotLower(title, "its values lead to numbers beyond all bounds. Check its values.")
+    for e in inner:
+        if isinstance(e, Live) and not (math.isfinite(e.now) and math.isfinite(e.size)):
+            names = " and ".join(sorted(e.of.names))
+            raise CannotLower(
+                title, f"with {names} live, it leads to numbers beyond all bounds. Narrow the range."
+            )
 
 
 def needed_states(block: BlockInstance, body: tuple[Statement, ...]) -> tuple[str, ...]:

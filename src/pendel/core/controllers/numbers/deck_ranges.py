@@ -18,24 +18,35 @@ ROUNDS = 8
 
 @dataclass(frozen=True)
 class Choices:
-    """What is chosen for a deck: number formats, and ranges by hand (SI) by ``block.port``."""
+    """What is chosen for a deck: number formats, ranges by hand (SI) by ``block.port``, and values that can be
+    changed while the code runs, with their ends (SI) by ``block.value``."""
 
     default: NumberFormat = NumberFormat.FLOAT32
     blocks: Mapping[str, NumberFormat] = field(default_factory=dict)
     ranges: Mapping[str, Interval] = field(default_factory=dict)
+    live: Mapping[str, Interval] = field(default_factory=dict)
 
     def of(self, block: str) -> NumberFormat:
         return self.blocks.get(block, self.default)
+
+    def live_of(self, block: str) -> dict[str, Interval]:
+        """Live values of a block."""
+        return {n.removeprefix(f"{block}."): i for n, i in self.live.items() if n.startswith(f"{block}.")}
 
 
 def control_blocks(deck: ControlDeck) -> list[BlockInstance]:
     return [b for b in deck.blocks if not b.sensor]
 
 
-def trees_of(deck: ControlDeck) -> dict[str, BlockTree]:
-    """Trees of all blocks, sensors too."""
+def trees_of(deck: ControlDeck, choices: Choices = Choices()) -> dict[str, BlockTree]:
+    """Trees of all blocks, sensors too. Raises `CannotLower`."""
     cut = {s.block for s in deck.steps if s.part is not Part.WHOLE}
-    return {b.name: block_tree(b, deck.tick, split=b.name in cut) for b in deck.blocks}
+    return {
+        b.name: block_tree(
+            b, deck.tick, split=b.name in cut, live={} if b.sensor else choices.live_of(b.name)
+        )
+        for b in deck.blocks
+    }
 
 
 def hints_of(tree: BlockTree, choices: Choices, seen: Mapping[str, float]) -> Hints:

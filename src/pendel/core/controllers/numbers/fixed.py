@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from pendel.core.controllers.numbers.block import LINE
+from pendel.core.controllers.numbers.filling import hanging_on
 from pendel.core.controllers.numbers.integers import (
     MOST,
     Code,
@@ -33,6 +34,7 @@ from pendel.core.controllers.numbers.tree import (
     Either,
     Every,
     Expr,
+    Live,
     Name,
     Product,
     Quotient,
@@ -58,6 +60,8 @@ class FixedWriter(Scaling):
         match expr:
             case Const(value):
                 return self.constant(value)
+            case Live():
+                return self.live_number(expr)
             case Name(name) if name in self.angles:
                 return self.times(2.0 * math.pi / 2.0 ** self.turn_bits(name), self.raw_turn(name))
             case Name():
@@ -115,6 +119,12 @@ class FixedWriter(Scaling):
         return found
 
     def product(self, left: Expr, right: Expr, env: Bounds) -> Code:
+        if isinstance(left, Live):
+            if self.wraps(right):
+                part = 2.0 * math.pi / 2.0**self.bits
+                turn = turn_code(self.turn(right, self.bits, env), self.bits)
+                return self.times_live(hanging_on(Product(Const(part), left)), turn)
+            return self.times_live(left, self.value(right, env))
         a, b = self.value(left, env), self.value(right, env)
         if a.const is not None or b.const is not None:
             return self.times(a.const, b) if a.const is not None else self.times(b.const or 0.0, a)
@@ -254,6 +264,11 @@ class FixedWriter(Scaling):
                 return f"({self.unsigned(left, bits, env)} {'-' if minus else '+'} {self.unsigned(right, bits, env)})"
             case Scaled(factor, of) if factor == int(factor) and self._turns(of):
                 return f"({int(factor) % 2**32}u * {self.unsigned(of, bits, env)})"
+            case Product(Live(of), right) if self._turns(right):
+                names = " and ".join(sorted(of.names))
+                raise CannotLower(
+                    self.tree.title, f"{names} multiplies an angle that wraps, so it cannot be live in words."
+                )
             case Choose(test, yes, no):
                 return f"({self.test(test, env)} ? {self.unsigned(yes, bits, env)} : {self.unsigned(no, bits, env)})"
             case Call("wrapped", (inner,)):
@@ -274,9 +289,14 @@ class FixedWriter(Scaling):
 
     def numeric_turn(self, expr: Expr, bits: int, env: Bounds) -> Code:
         """A number in rad as whole parts of a turn."""
-        factor, of = (expr.factor, expr.of) if isinstance(expr, Scaled) else (1.0, expr)
-        inner = self.value(of, env)
-        code = self.times(factor * 2.0**bits / (2.0 * math.pi), inner)
+        parts = 2.0**bits / (2.0 * math.pi)
+        match expr:
+            case Product(Live() as live, of):
+                code = self.times_live(hanging_on(Product(Const(parts), live)), self.value(of, env))
+            case Scaled(factor, of):
+                code = self.times(factor * parts, self.value(of, env))
+            case _:
+                code = self.times(parts, self.value(expr, env))
         if code.fraction < 0:  # beyond whole turns of what 32 bits hold, high digits do not count
             shift = -code.fraction
             if shift >= bits:

@@ -10,6 +10,7 @@ import numpy as np
 from pendel.core.controllers.numbers.block import BlockTree
 from pendel.core.controllers.numbers.conversion import float_text
 from pendel.core.controllers.numbers.integers import otherwise as joined_else
+from pendel.core.controllers.numbers.live import LiveNumbers
 from pendel.core.controllers.numbers.tree import (
     CLOSE,
     Assign,
@@ -21,6 +22,7 @@ from pendel.core.controllers.numbers.tree import (
     Either,
     Every,
     Expr,
+    Live,
     Name,
     Product,
     Quotient,
@@ -51,6 +53,7 @@ class FloatWriter:
     bits: int
     places: Mapping[str, str]
     tables: list[str] = field(default_factory=list)
+    live: LiveNumbers = field(default_factory=LiveNumbers)
 
     @property
     def suffix(self) -> str:
@@ -85,6 +88,8 @@ class FloatWriter:
         match expr:
             case Const(value):
                 return self.constant(value), ATOM
+            case Live():
+                return self.live.in_float(expr, self.bits), ATOM
             case Name(name):
                 return self.places[name], ATOM
             case Sum(left, right, minus):

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass, replace
 
 from pendel.core.controllers.numbers.intervals import Interval
+from pendel.core.controllers.numbers.tree import Live
 
 MOST = {32: 2**31 - 2, 64: 2**63 - 2}
 """The largest absolute value of an intermediate of 32 and 64 bits."""
@@ -25,6 +26,8 @@ class Code:
     """What the smallest step of what it comes from was multiplied with, ..."""
     grain: float = 0.0
     """... and that step; 0 stands for a step of its own word."""
+    live: Live | None = None
+    """The live number that it is, which can be had in other steps."""
 
     @property
     def least(self) -> float:
@@ -118,5 +121,7 @@ def scaled_size(code: Code, fraction: int) -> int:
     """The largest absolute value of what `FixedWriter.at` makes, and what it needs while it rounds."""
     if code.const is not None:
         return abs(rounded(math.ldexp(code.const, fraction))) if fraction < 200 else 2**200
+    if code.live is not None and fraction < 200:
+        return rounded(math.ldexp(code.live.size, fraction))
     shift = code.fraction - fraction
     return code.size << -shift if shift < 0 else (code.size >> shift) + 1

@@ -7,7 +7,7 @@ Numerical Methods and Applications, chapters 2 and 3)."""
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 INF = math.inf
@@ -71,6 +71,34 @@ def _product(a: float, b: float) -> float:
 
 EVERYTHING = Interval(-INF, INF)
 TURN = Interval(-math.pi, math.pi)
+
+
+def applied(name: str, at: Sequence[Interval]) -> Interval:
+    """What a function of the block language can give for what lies in intervals; everything where it is no
+    function of them alone."""
+    match name, at:
+        case "saturate", (x, low, high):
+            if low.high <= x.low and x.high <= high.low:
+                return x
+            top = min(x.high, high.high)
+            return Interval(
+                min(max(x.low, low.low), high.low), max(top, low.high) if x.low < low.high else top
+            )
+        case "absolute", (x,):
+            return Interval(0.0 if 0.0 in x else min(abs(x.low), abs(x.high)), x.size)
+        case "floor", (x,):
+            return Interval(*(math.floor(e) if math.isfinite(e) else e for e in (x.low, x.high)))
+        case "sqrt", (x,):
+            return Interval(math.sqrt(max(x.low, 0.0)), math.sqrt(max(x.high, 0.0)))
+        case "sin" | "cos", _:
+            return Interval(-1.0, 1.0)
+        case "atan2" | "wrapped", _:
+            return TURN
+        case "minimum", _:
+            return Interval(min(a.low for a in at), min(a.high for a in at))
+        case "maximum", _:
+            return Interval(max(a.low for a in at), max(a.high for a in at))
+    return EVERYTHING
 
 
 def symmetric(size: float) -> Interval:

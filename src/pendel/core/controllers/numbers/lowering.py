@@ -24,6 +24,7 @@ from pendel.core.controllers.numbers.fixed import FixedWriter
 from pendel.core.controllers.numbers.floating import FloatWriter, sums_in
 from pendel.core.controllers.numbers.integers import Coefficient
 from pendel.core.controllers.numbers.intervals import TURN, Interval, symmetric
+from pendel.core.controllers.numbers.live import LiveNumber, LiveNumbers, renamed
 from pendel.core.controllers.numbers.ranges import (
     BlockRanges,
     Range,
@@ -75,10 +76,18 @@ class LoweredBlock:
     divisors: list[Expr] = field(default_factory=list)
     lost: dict[str, float] = field(default_factory=dict)
     limited: set[str] = field(default_factory=set)
+    numbers: LiveNumbers = field(default_factory=LiveNumbers)
+    live: tuple[LiveNumber, ...] = ()
+    """What it computes from its live values when these change."""
 
     @property
     def name(self) -> str:
         return self.tree.name
+
+    @property
+    def value_bits(self) -> int:
+        """Of the float in which its live values are kept and worked with: as exact as its words are."""
+        return 64 if self.number in (NumberFormat.FLOAT64, NumberFormat.FIXED32) else 32
 
 
 @dataclass
@@ -100,6 +109,13 @@ class Lowered:
     @cached_property
     def members(self) -> dict[str, str]:
         return identifiers((b.name for b in self.blocks), OWN_MEMBERS)
+
+    @cached_property
+    def value_structs(self) -> dict[str, str]:
+        """Names, beside the members, for the live values of blocks that have some."""
+        wished = {b.name: f"{self.members[b.name]}_values" for b in self.blocks if b.tree.live}
+        names = identifiers(wished.values(), (*self.members.values(), *OWN_MEMBERS))
+        return {block: names[text] for block, text in wished.items()}
 
     @cached_property
     def fed(self) -> dict[Input, str]:
@@ -148,7 +164,7 @@ def lower(deck: ControlDeck, choices: Choices, seen: Mapping[str, float] | None 
         naming the block, why it has no C in its format, and the remedy.
     """
     seen = seen or {}
-    trees = trees_of(deck)
+    trees = trees_of(deck, choices)
     found, outside = deck_ranges(deck, trees, choices, seen)
     lowered = [
         LoweredBlock(trees[b.name], choices.of(b.name), found[b.name], {}) for b in control_blocks(deck)
@@ -279,7 +295,7 @@ def outside_range(made: Lowered, signal: str) -> Range:
     if signal in made.signals:
         return made.signals[signal]
     sensor = made.deck.block(name)
-    trees = trees_of(made.deck)
+    trees = trees_of(made.deck, made.choices)
     inputs = {p: made.signals[str(sensor.sources[p])].interval for p in trees[name].inputs}
     ranges = block_ranges(trees[name], inputs, hints_of(trees[name], made.choices, made.seen))
     return ranges.ranges[port]
@@ -382,19 +398,26 @@ def input_key(block: LoweredBlock, port: str) -> Input:
 def write(made: Lowered, block: LoweredBlock) -> None:
     """The statements of a block."""
     tree = block.tree
-    names = identifiers([*tree.inputs, *tree.outputs, *tree.states, *tree.locals], ("b", "past", "at", "c"))
+    names = identifiers([*tree.inputs, *tree.outputs, *tree.states, *tree.locals], ("b", "past", "at", "c", "values"))
     fields = {n: f"b->{names[n]}" for n in (*tree.outputs, *tree.states)}
     block.places = {n: fields.get(n, names[n]) for n in names}
     block.places[""] = f"{made.name}_{made.members[block.name]}"
+    rest = {f"{n}_rest" for n in names.values()}
+    block.numbers = LiveNumbers(
+        identifiers(v.name for v in tree.live), {*names.values(), *rest, "past", "at", "values"}
+    )
     if tree.verbatim:
         return
     parts = {Part.GIVE: tree.give, Part.TAKE: tree.take} if tree.split else {Part.WHOLE: tree.give}
     for part, body in parts.items():
         block.bodies[part] = fixed_body(block, body) if block.number.fixed else float_body(block, body)
+    settled = block.numbers.settle(line for lines in block.bodies.values() for line in lines)
+    block.bodies = {part: renamed(lines, settled) for part, lines in block.bodies.items()}
+    block.live = tuple(settled.values())
 
 
 def float_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
-    writer = FloatWriter(block.tree, block.number.bits, block.places, block.tables)
+    writer = FloatWriter(block.tree, block.number.bits, block.places, block.tables, block.numbers)
     used = {a.name for a in assignments(body)}
     often = [n for n in block.tree.locals if n in assigned_often(body) and n in used]
     zero = writer.constant(0.0)
@@ -404,7 +427,14 @@ def float_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
 
 
 def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
-    writer = FixedWriter(block.tree, block.number.bits, block.reps, places=block.places, tables=block.tables)
+    writer = FixedWriter(
+        block.tree,
+        block.number.bits,
+        block.reps,
+        places=block.places,
+        tables=block.tables,
+        live=block.numbers,
+    )
     env: dict[str, tuple[int, int]] = {}
     used = {a.name for a in assignments(body)}
     own = [n for n in block.tree.locals if n in block.reps and n in used]

@@ -20,6 +20,7 @@ from pendel.core.controllers.numbers.intervals import (
     TURN,
     Bounded,
     Interval,
+    applied,
     symmetric,
 )
 from pendel.core.controllers.numbers.tree import (
@@ -31,6 +32,7 @@ from pendel.core.controllers.numbers.tree import (
     Either,
     Every,
     Expr,
+    Live,
     Name,
     Product,
     Quotient,
@@ -159,12 +161,19 @@ class Pass:
         match expr:
             case Const(value):
                 return Bounded.exactly(value)
+            case Live(_, _, low, high):
+                return self.fresh(Interval(low, high))
             case Name(name):
                 return env.get(name) or Bounded.exactly(0.0)
             case Sum(left, right, minus):
                 return self.value(left, env).plus(self.value(right, env), -1.0 if minus else 1.0)
             case Scaled(factor, of):
                 return self.value(of, env).times(factor)
+            case Product(Live() as live, of):
+                whole, middle = self.value(of, env), 0.5 * (live.low + live.high)
+                moved = self.fresh(symmetric((live.high - middle) * whole.interval.size))
+                ends = Interval(live.low, live.high) * whole.interval
+                return whole.times(middle).plus(moved).limited(ends)
             case Product(left, right):
                 a, b = self.value(left, env).interval, self.value(right, env).interval
                 if left == right:
@@ -197,26 +206,8 @@ class Pass:
                 self.limits |= {low.low, low.high, high.low, high.high}
                 if low.high <= x.low and x.high <= high.low:
                     return args[0]
-                inside = Interval(min(max(x.low, low.low), high.high), max(min(x.high, high.high), low.low))
-                return self.fresh(inside)
-            case "absolute":
-                nearest = 0.0 if 0.0 in at[0] else min(abs(at[0].low), abs(at[0].high))
-                return self.fresh(Interval(nearest, at[0].size))
-            case "floor":
-                return self.fresh(Interval(_floor(at[0].low), _floor(at[0].high)))
-            case "sqrt":
-                return self.fresh(Interval(math.sqrt(max(at[0].low, 0.0)), math.sqrt(max(at[0].high, 0.0))))
-            case "sin" | "cos":
-                return self.fresh(Interval(-1.0, 1.0))
-            case "atan2" | "wrapped":
-                return self.fresh(TURN)
             case "minimum" | "maximum":
                 self.limits |= {a.low for a in at if a.low == a.high}
-        match name:
-            case "minimum":
-                return self.fresh(Interval(min(a.low for a in at), min(a.high for a in at)))
-            case "maximum":
-                return self.fresh(Interval(max(a.low for a in at), max(a.high for a in at)))
             case "delayed":
                 return self.fresh(at[0].hull(Interval(0.0, 0.0)))
             case "recalled":
@@ -225,11 +216,7 @@ class Pass:
             case "interpolated" | "mapped":
                 values = self.tree.table_values(None if name == "interpolated" else int(args[0].const))
                 return self.fresh(Interval(min(values), max(values)) if values else Interval(0.0, 0.0))
-        return self.fresh(EVERYTHING)
-
-
-def _floor(x: float) -> float:
-    return math.floor(x) if math.isfinite(x) else x
+        return self.fresh(applied(name, at))
 
 
 BELOW = {"<": -1, "<=": -1, ">": 1, ">=": 1}

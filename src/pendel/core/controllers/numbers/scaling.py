@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from pendel.core.controllers.numbers.block import BlockTree
+from pendel.core.controllers.numbers.filling import hanging_on
 from pendel.core.controllers.numbers.integers import (
     MOST,
     Code,
@@ -16,8 +17,14 @@ from pendel.core.controllers.numbers.integers import (
     scaled_size,
     whole,
 )
+from pendel.core.controllers.numbers.live import LiveNumber, LiveNumbers
 from pendel.core.controllers.numbers.representation import Rep
-from pendel.core.controllers.numbers.tree import CannotLower, Expr
+from pendel.core.controllers.numbers.tree import CannotLower, Const, Expr, Live, Product
+
+
+def live_code(number: LiveNumber) -> Code:
+    rep = number.rep
+    return Code(f"b->{number.name}", rep.fraction, rep.low, rep.high, True, live=number.live)
 
 
 @dataclass
@@ -41,6 +48,7 @@ class Scaling:
     naturals: dict[str, Code] = field(default_factory=dict)
     """Locals that are assigned once and keep what they are given."""
     tables: list[str] = field(default_factory=list)
+    live: LiveNumbers = field(default_factory=LiveNumbers)
 
     finest: int | None = None
     """Steps beyond which the sum that is being written need not be finer: those of the state that it goes
@@ -70,6 +78,8 @@ class Scaling:
         shift = code.fraction - fraction
         if shift == 0:
             return code
+        if code.live is not None and (number := self.live.in_words(code.live, fraction)) is not None:
+            return live_code(number)
         if code.size == 0:
             return Code("0", fraction, 0, 0, True)
         if shift < 0:
@@ -103,6 +113,14 @@ class Scaling:
             made = made.from_steps_of(code)
         return replace(made, text=f"(int32_t){text}", atom=False) if width == 64 and not made.wide else made
 
+    def live_number(self, live: Live) -> Code:
+        """A live number with W − 1 digits."""
+        fraction = self.bits - 1 - math.frexp(live.size)[1]
+        number = self.live.in_words(live, fraction) or self.live.in_words(live, fraction - 1)
+        if number is None:
+            raise self.no_room()
+        return live_code(number)
+
     def constant(self, value: float, fraction: int | None = None) -> Code:
         """A constant in given steps, or in the coarsest that hold it exactly, at most W − 1 digits."""
         if fraction is None:
@@ -122,6 +140,8 @@ class Scaling:
 
     def digits_behind(self, code: Code) -> int:
         """Binary digits behind the point that a value needs; a constant those that keep it nearly."""
+        if code.live is not None:
+            return self.bits - 5 - math.frexp(code.live.size)[1]
         return code.fraction if code.const is None else exact_fraction(code.const, self.bits - 5)
 
     def narrowed(self, code: Code, digits: int) -> Code:
@@ -139,6 +159,8 @@ class Scaling:
         """A coefficient times a value: at most W − 1 digits of the one, so that the product fits."""
         if code.const is not None:
             return self.constant(factor * code.const)
+        if code.live is not None:
+            return self.live_number(hanging_on(Product(Const(factor), code.live)))
         if code.size == 0 or factor == 0.0:
             return Code("0", code.fraction, 0, 0, True, 0.0)
         mantissa, exponent = math.frexp(factor)
@@ -147,38 +169,61 @@ class Scaling:
             text = code.text if factor > 0 else f"-{code.inner}"
             made = Code(text, code.fraction - (exponent - 1), low, high, code.atom and factor > 0)
             return made.from_steps_of(code, factor)
-        digits = min(self.bits - 1, (2 * self.bits - 1) - code.bits)
-        room = self.most
-        if code.bits > self.bits + 1:
-            if self.bits == 16:  # a counter or the like: its digits matter
-                digits, room = 15, MOST[64]
-            else:
-                code, digits = self.narrowed(code, 32), 31
-        return self._times(factor, code, digits, room)
-
-    def _times(self, factor: float, code: Code, digits: int, room: int) -> Code:
-        fraction = min(exact_fraction(factor, digits), digits - math.frexp(factor)[1])
+        code, digits, room = self.beside(code)
+        fraction = min(exact_fraction(factor, digits), digits - exponent)
         word = rounded(math.ldexp(factor, fraction))
         while abs(word) * code.size > room:
             fraction -= 1
             word = rounded(math.ldexp(factor, fraction))
         self.coefficients.append(Coefficient(factor, math.ldexp(word, -fraction)))
-        ends = sorted((word * code.low, word * code.high))
-        made = Code("", code.fraction + fraction, ends[0], ends[1])
+        return self.multiplied(Code(whole(word), fraction, word, word, True), factor, code, room)
+
+    def times_live(self, live: Live, code: Code) -> Code:
+        """A live coefficient times a value, with as many digits as the product has room for."""
+        if code.const is not None:
+            return self.live_number(hanging_on(Product(Const(code.const), live))) if code.const else code
+        if code.live is not None:
+            return self.live_number(hanging_on(Product(live, code.live)))
+        if code.size == 0 or live.size == 0.0:
+            return Code("0", code.fraction, 0, 0, True, 0.0)
+        code, digits, room = self.beside(code)
+        fraction = digits - math.frexp(live.size)[1]
+        number = self.live.in_words(live, fraction)
+        while number is None or max(-number.rep.low, number.rep.high) * code.size > room:
+            fraction -= 1
+            number = self.live.in_words(live, fraction)
+        return self.multiplied(live_code(number), live.now, code, room)
+
+    def beside(self, code: Code) -> tuple[Code, int, int]:
+        """A value that is to be multiplied, the digits that a coefficient may have, and what the product may
+        come to."""
+        digits = min(self.bits - 1, (2 * self.bits - 1) - code.bits)
+        if code.bits <= self.bits + 1:
+            return code, digits, self.most
+        if self.bits == 16:  # a counter or the like: its digits matter
+            return code, 15, MOST[64]
+        return self.narrowed(code, 32), 31, self.most
+
+    def multiplied(self, coefficient: Code, factor: float, code: Code, room: int) -> Code:
+        """A coefficient's word times a value."""
+        ends = [c * v for c in (coefficient.low, coefficient.high) for v in (code.low, code.high)]
+        made = Code("", code.fraction + coefficient.fraction, min(ends), max(ends))
         text = f"(int64_t){code.inner}" if made.wide and not code.wide else self.widened(code)
-        made = replace(made, text=f"{text} * {whole(word)}").from_steps_of(code, factor)
+        made = replace(made, text=f"{text} * {coefficient.text}").from_steps_of(code, factor)
         return self.narrowed(made, 2 * self.bits - 2) if made.size > room else made
 
     def saturated(self, x: Code, low: Code, high: Code) -> Code:
-        fraction = max(self.digits_behind(c) for c in (x, low, high) if c is x or c.const is not None)
+        movable = [c for c in (low, high) if c.const is not None or c.live is not None]
+        fraction = max(self.digits_behind(c) for c in (x, *movable))
         while any(scaled_size(c, fraction) > self.most for c in (x, low, high)):
             fraction -= 1
         x, low, high = (self.at(c, fraction) for c in (x, low, high))
         if low.high <= x.low and x.high <= high.low:
             return x
         width = 64 if any(c.wide for c in (x, low, high)) else 32
-        bottom = max(min(x.low, high.high), low.low)
-        top = min(max(x.high, low.high), high.high)
+        bottom, top = min(max(x.low, low.low), high.low), min(x.high, high.high)
+        if x.low < low.high:
+            top = max(top, low.high)
         made = Code(
             self.call(f"pd_clamp{width}", x.text, low.text, high.text),
             fraction,

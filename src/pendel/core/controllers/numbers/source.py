@@ -21,6 +21,15 @@ from pendel.core.controllers.emit import (
 )
 from pendel.core.controllers.numbers.block import LINE
 from pendel.core.controllers.numbers.conversion import converted, float_text
+from pendel.core.controllers.numbers.live_source import (
+    conversions,
+    declarations,
+    live_names,
+    start,
+    taking,
+    values_struct,
+    values_type,
+)
 from pendel.core.controllers.numbers.lowering import (
     Input,
     Lowered,
@@ -130,12 +139,15 @@ def struct(made: Lowered, block: LoweredBlock) -> str:
         lines.append(field_line(block.reps[name], plain[name], "remembered"))
         if name in rests(block):
             lines.append(f"    float {plain[name]}_rest;\n")
+    if tree.live:
+        lines.append(f"    {values_type(made, block)} values;\n")
+        lines += [field_line(n.rep, n.name, "follows from the values") for n in block.live]
     if tree.places:
         rep = block.reps[LINE]
         lines += [field_line(rep, f"past[{tree.places}]"), "    int32_t at;\n"]
     if not lines:
         lines = ["    int32_t unused;\n"]
-    return f"{comment(tree.title)}\ntypedef struct {{\n{''.join(lines)}}} {type_name(made, block)};\n"
+    return f"{values_struct(made, block)}{comment(tree.title)}\ntypedef struct {{\n{''.join(lines)}}} {type_name(made, block)};\n"
 
 
 def header(made: Lowered) -> str:
@@ -156,7 +168,7 @@ def header(made: Lowered) -> str:
         f"/* What goes to the power stage. */\ntypedef struct {{\n{outputs or none}}} {name}_out_t;\n\n"
         f"typedef struct {{\n{counter}    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
         f"void {name}_init({name}_t *c);\n\n/* Call every {made.deck.tick * 1e6:g} us after filling c->in; "
-        f"then use c->out. */\nvoid {name}_tick({name}_t *c);\n\n#endif\n"
+        f"then use c->out. */\nvoid {name}_tick({name}_t *c);\n\n{declarations(made)}#endif\n"
     )
 
 
@@ -197,7 +209,9 @@ def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
     fields = {n: block.places[n] for n in (*block.tree.outputs, *block.tree.states)}
     fetch = "".join(f"    {kind} {n} = {p};\n    (void){n};\n" for n, p in fields.items())
     writer_values = {**block.tree.instance.values, "dt": made.deck.tick * block.tree.instance.every}
-    known = [*block.tree.instance.used_values, "dt"]
+    live = block.numbers.values
+    known = [v for v in (*block.tree.instance.used_values, "dt") if v not in live]
+    fetch += "".join(f"    {kind} {n} = b->values.{m};\n    (void){n};\n" for n, m in live.items())
     unwired = [p for p in block.tree.instance.inputs if p not in block.tree.inputs and p in code.arguments]
     fixed = {n: writer_values[n] for n in known} | dict.fromkeys(unwired, 0.0)
     fetch += "".join(
@@ -217,7 +231,8 @@ def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
 def source(made: Lowered) -> str:
     name = made.name
     updates = "\n".join(
-        verbatim_function(made, b) if b.tree.verbatim else functions(made, b) for b in made.blocks
+        conversions(made, b) + (verbatim_function(made, b) if b.tree.verbatim else functions(made, b))
+        for b in made.blocks
     )
     tables = "\n".join(t for b in made.blocks for t in dict.fromkeys(b.tables))
     return (
@@ -225,7 +240,9 @@ def source(made: Lowered) -> str:
         f' * {LICENCE}\n */\n#include "{name}.h"\n#include "pd_numbers.h"\n#include <math.h>\n\n'
         + (f"{tables}\n\n" if tables else "")
         + f"{updates}\nvoid {name}_init({name}_t *c)\n"
-        + f"{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n}}\n\n"
+        + f"{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
+        + "".join(start(made, b) for b in made.blocks if b.tree.live)
+        + "}\n\n"
         + tick(made)
     )
 
@@ -361,14 +378,15 @@ def shipped_in_simulation(made: Lowered) -> str:
     kept = "".join(f"    z[{k}] = {state(s)};\n" for k, s in enumerate(states_of(deck.blocks)))
     host_type = f"    {host}_t host;\n" if with_host else ""
     host_text = _host_unit(em) if with_host else ""
-    host_init = "    pd_host_seed(&c->host, v);\n" if with_host else ""
-    host_bind = "    pd_host_bind(&c->host, v);\n" if with_host else ""
+    live = len(live_names(made))
+    host_init = f"    pd_host_seed(&c->host, v + {live});\n" if with_host else ""
+    host_bind = f"    pd_host_bind(&c->host, v + {live});\n" if with_host else ""
     host_tick = f"{fill_host}    {host}_tick(&c->host);\n" if with_host else ""
     adapter = (
         f"{host_text}\ntypedef struct {{\n{host_type}    {name}_t own;\n}} pd_both_t;\n\n"
         "int pd_ctl_size(void) { return (int)sizeof(pd_both_t); }\n\n"
         f"int pd_ctl_own_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
-        f"void pd_ctl_bind(pd_both_t *c, double *v)\n{{\n    (void)c; (void)v;\n{host_bind}}}\n\n"
+        f"void pd_ctl_bind(pd_both_t *c, double *v)\n{{\n    (void)c; (void)v;\n{taking(made, 'c->own.')}{host_bind}}}\n\n"
         f"void pd_ctl_init(pd_both_t *c, double *v)\n{{\n    (void)v;\n    {name}_init(&c->own);\n{host_init}"
         "    pd_ctl_bind(c, v);\n}\n\n"
         "void pd_ctl_tick(pd_both_t *c, const double *in, double *signals, double *out)\n{\n"
@@ -407,30 +425,33 @@ def shipped_alone(made: Lowered) -> str:
     adapter = (
         f"int pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
         f"void pd_ctl_init({name}_t *c, double *v)\n{{\n    (void)v;\n    {name}_init(c);\n}}\n\n"
+        f"void pd_ctl_take({name}_t *c, const double *v)\n{{\n    (void)c; (void)v;\n{taking(made, 'c->')}}}\n\n"
         f"void pd_ctl_tick({name}_t *c, const double *in, double *signals, double *out)\n{{\n"
         f"    (void)in; (void)signals; (void)out;\n{fill}    {name}_tick(c);\n{show}}}\n"
     )
     return f"{one_unit(made, adapter)}\n{adapter}"
 
 
-def host_values(deck: ControlDeck, *, seed: int) -> list[float]:
-    """The numbers that `pd_ctl_init` of the shipped C takes: those of the sensors."""
+def shipped_values(made: Lowered, deck: ControlDeck, *, seed: int) -> list[float]:
+    """The numbers that `pd_ctl_init` of the shipped C takes: live values, then those of the sensors, as a deck
+    of the same code has them."""
+    live = [deck.block(b.name).values[v.name] for b in made.blocks for v in b.tree.live]
     sensing = sensing_deck(deck)
-    return simulation_values(sensing, seed=seed) if sensing.blocks else []
+    return live + (simulation_values(sensing, seed=seed) if sensing.blocks else [])
 
 
-def host_value_names(deck: ControlDeck) -> tuple[str, ...]:
-    sensing = sensing_deck(deck)
-    return value_names(sensing) if sensing.blocks else ()
+def shipped_value_names(made: Lowered) -> tuple[str, ...]:
+    sensing = sensing_deck(made.deck)
+    return live_names(made) + (value_names(sensing) if sensing.blocks else ())
 
 
 __all__ = [
     "Files",
     "SensorReadsController",
     "files",
-    "host_value_names",
-    "host_values",
     "library",
     "shipped_alone",
     "shipped_in_simulation",
+    "shipped_value_names",
+    "shipped_values",
 ]

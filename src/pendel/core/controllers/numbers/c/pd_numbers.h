@@ -156,6 +156,12 @@ static inline float pd_saturate_f(float x, float low, float high)
     return (x < low) ? low : ((x > high) ? high : x);
 }
 
+/* A new value within its ends; what is no number becomes the lowest. */
+static inline float pd_within_f(float x, float low, float high)
+{
+    return (x >= low) ? ((x <= high) ? x : high) : low;
+}
+
 static inline float pd_absolute_f(float x)
 {
     return (x < 0.0f) ? -x : x;
@@ -174,6 +180,12 @@ static inline float pd_maximum_f(float a, float b)
 static inline double pd_saturate_d(double x, double low, double high)
 {
     return (x < low) ? low : ((x > high) ? high : x);
+}
+
+/* A new value within its ends; what is no number becomes the lowest. */
+static inline double pd_within_d(double x, double low, double high)
+{
+    return (x >= low) ? ((x <= high) ? x : high) : low;
 }
 
 static inline double pd_absolute_d(double x)

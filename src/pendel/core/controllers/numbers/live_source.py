@@ -1,0 +1,134 @@
+"""C of live values: their struct, the function that takes new ones in, and the one that gives them."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from pendel.core.controllers.c_names import comment
+from pendel.core.controllers.numbers.conversion import float_text
+from pendel.core.controllers.numbers.floating import FloatWriter
+from pendel.core.controllers.numbers.live import LiveNumber
+from pendel.core.controllers.numbers.lowering import Lowered, LoweredBlock
+from pendel.core.controllers.numbers.representation import FLOAT
+
+
+def values_type(made: Lowered, block: LoweredBlock) -> str:
+    return f"{made.name}_{made.value_structs[block.name]}_t"
+
+
+def take_name(made: Lowered, block: LoweredBlock) -> str:
+    return f"{made.name}_{made.value_structs[block.name]}_take"
+
+
+def taker(made: Lowered, block: LoweredBlock) -> str:
+    own, kind = f"{made.name}_{made.members[block.name]}_t", values_type(made, block)
+    head = f"void {take_name(made, block)}("
+    return f"{head}{own} *b,\n{' ' * len(head)}const {kind} *values)"
+
+
+def giver(made: Lowered, block: LoweredBlock) -> str:
+    own, kind = f"{made.name}_{made.members[block.name]}_t", values_type(made, block)
+    head = f"void {made.name}_{made.value_structs[block.name]}_give("
+    return f"{head}const {own} *b,\n{' ' * len(head)}{kind} *values)"
+
+
+def values_struct(made: Lowered, block: LoweredBlock) -> str:
+    """The struct of a block's live values, in SI."""
+    if not block.tree.live:
+        return ""
+    kind = FLOAT[block.value_bits].c_type
+    lines = [
+        f"    {kind} {block.numbers.values[v.name]};  {comment(f'{v.ends.low:.6g} to {v.ends.high:.6g}')}\n"
+        for v in block.tree.live
+    ]
+    title = comment(f"Values of {block.tree.title} that can be changed while it runs, in SI units.")
+    return f"{title}\ntypedef struct {{\n{''.join(lines)}}} {values_type(made, block)};\n\n"
+
+
+def declarations(made: Lowered) -> str:
+    """What the header says of taking and giving live values."""
+    lines = []
+    for block in made.blocks:
+        if block.tree.live:
+            lines += [f"{taker(made, block)};", f"{giver(made, block)};"]
+    if not lines:
+        return ""
+    note = "/* New values, each brought within its ends, and the present ones. Call them between two ticks. */"
+    return "\n".join((note, *lines)) + "\n\n"
+
+
+def conversions(made: Lowered, block: LoweredBlock) -> str:
+    """The functions that take a block's live values in and give them."""
+    if not block.tree.live:
+        return ""
+    suffix = "f" if block.value_bits == 32 else "d"
+    places = {v.name: f"b->values.{block.numbers.values[v.name]}" for v in block.tree.live}
+    writer = FloatWriter(block.tree, block.value_bits, places)
+    lines = []
+    for v in block.tree.live:
+        low, high = (writer.constant(x) for x in inside(v.ends.low, v.ends.high, block.value_bits))
+        member = block.numbers.values[v.name]
+        lines.append(f"    {places[v.name]} = pd_within_{suffix}(values->{member}, {low}, {high});")
+    lines += [f"    b->{n.name} = {converted_number(writer, n)};" for n in block.live]
+    body = "\n".join(lines)
+    return (
+        f"{taker(made, block)}\n{{\n{body}\n}}\n\n{giver(made, block)}\n{{\n    *values = b->values;\n}}\n\n"
+    )
+
+
+def as_kept(value: float, bits: int) -> float:
+    """A value as a float of so many bits has it."""
+    with np.errstate(over="ignore"):
+        return value if bits == 64 else float(np.float32(value))
+
+
+def live_names(made: Lowered) -> tuple[str, ...]:
+    """All live values, ``block.value``."""
+    return tuple(f"{b.name}.{v.name}" for b in made.blocks for v in b.tree.live)
+
+
+def taking(made: Lowered, controller: str) -> str:
+    """Statements that take all live values from numbers ``v`` into a controller."""
+    lines, at = "", 0
+    for block in made.blocks:
+        if not block.tree.live:
+            continue
+        kind, cast = values_type(made, block), "" if block.value_bits == 64 else "(float)"
+        fill = ""
+        for v in block.tree.live:
+            fill += f"        w.{block.numbers.values[v.name]} = {cast}v[{at}];\n"
+            at += 1
+        place = f"&{controller}{made.members[block.name]}"
+        lines += f"    {{\n        {kind} w;\n{fill}        {take_name(made, block)}({place}, &w);\n    }}\n"
+    return lines
+
+
+def inside(low: float, high: float, bits: int) -> tuple[float, float]:
+    """Ends as they are; in 32-bit float the nearest numbers that lie within them, where some do."""
+    if bits == 64:
+        return low, high
+    a, b = np.float32(low), np.float32(high)
+    a = np.nextafter(a, np.float32(math.inf)) if float(a) < low else a
+    b = np.nextafter(b, np.float32(-math.inf)) if float(b) > high else b
+    return (float(a), float(b)) if a <= b else (low, high)
+
+
+def converted_number(writer: FloatWriter, number: LiveNumber) -> str:
+    text, rep = writer.value(number.live.of), number.rep
+    if rep.floating:
+        return text
+    steps = float_text(math.ldexp(1.0, rep.fraction), writer.bits)
+    return f"pd_word_{writer.suffix}({text}, {steps}, {rep.low}, {rep.high})"
+
+
+def start(made: Lowered, block: LoweredBlock) -> str:
+    """What the start of the controller does for a block's live values."""
+    writer = FloatWriter(block.tree, block.value_bits, {})
+    values = ", ".join(writer.literal(as_kept(v.start, block.value_bits)) for v in block.tree.live)
+    name = made.value_structs[block.name]
+    return (
+        f"    {{\n        static const {values_type(made, block)} {name} = {{{values}}};\n"
+        f"        {take_name(made, block)}(&c->{made.members[block.name]}, &{name});\n    }}\n"
+    )

@@ -1,0 +1,84 @@
+"""Changing a written value by a key or the wheel: by an addition or a factor, in the unit it is written in."""
+
+from __future__ import annotations
+
+import math
+import re
+
+from pendel.core.errors import ExpressionProblem
+from pendel.core.quantities.expressions import Lookup, is_literal, value_in_field
+from pendel.core.quantities.units import unit
+
+FACTOR_MARKS = ("×", "x", "*")
+LITERAL = re.compile(r"\s*([-−+]?)\s*(\d+(?:\.\d*)?|\.\d+)((?:e[-−+]?\d+)?)\s*([^\d\s].*)?", re.DOTALL)
+LEAST_FACTOR, MOST_FACTOR = 1.0 + 1e-6, 1e3
+
+
+def read_step(text: str, field_unit: str, names: Lookup) -> tuple[float, bool]:
+    """A step as typed: what it adds in SI, or a factor, and whether it is one.
+
+    Raises
+    ------
+    ExpressionProblem
+        where it is neither, or steps nowhere.
+    """
+    mark = next((m for m in FACTOR_MARKS if text.strip().startswith(m)), "")
+    if mark:
+        factor = value_in_field(text.strip().removeprefix(mark), "", names)
+        if not LEAST_FACTOR <= factor <= MOST_FACTOR:
+            raise ExpressionProblem(f"a step of “{text}” is no factor above 1. Write it like ×1.1.")
+        return factor, True
+    step = abs(value_in_field(text, field_unit, names))
+    if not 0.0 < step < math.inf:
+        raise ExpressionProblem(f"a step of “{text}” changes nothing. Give one above 0, or a factor like ×1.1.")
+    return step, False
+
+
+def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup) -> str:
+    """A value's text after so many steps up or down, in the unit it was written in. Without a ``step`` it is
+    one in the second digit.
+
+    Raises
+    ------
+    ExpressionProblem
+        where the text is no plain value, or the step cannot be read.
+    """
+    found = LITERAL.fullmatch(text)
+    if found is None or not is_literal(text):
+        raise ExpressionProblem(f"“{text}” is an expression. Type a value to change it in steps.")
+    sign, digits, exponent, own_unit = found.groups()
+    value = float(f"{sign.replace('−', '-')}{digits}{exponent.replace('−', '-')}")
+    value_in_field(text, field_unit, names)  # what stands behind the figure must be a unit of the field
+    if step:
+        by, is_factor = read_step(step, field_unit, names)
+        scale = unit(own_unit.strip() if own_unit else field_unit)[0]
+        after = value * by**count if is_factor else value + count * by / scale
+    else:
+        after = value + count * fine_step(value, count)
+    if not math.isfinite(after):
+        raise ExpressionProblem(f"“{text}” cannot be changed by that step.")
+    written = f"{0.0 if abs(after) < 1e-12 * max(abs(value), 1e-300) else after:.10g}"
+    return f"{written} {own_unit.strip()}" if own_unit else written
+
+
+def multiplied(text: str, factor: float) -> str:
+    """A value's text times a factor, in the unit it was written in; an expression in brackets."""
+    found = LITERAL.fullmatch(text)
+    if found is None or not is_literal(text):
+        return f"{factor:g}*{text}" if text.isidentifier() else f"{factor:g}*({text})"
+    sign, digits, exponent, own_unit = found.groups()
+    value = float(f"{sign.replace('−', '-')}{digits}{exponent.replace('−', '-')}")
+    return f"{value * factor:.4g} {own_unit.strip() if own_unit else ''}".strip()
+
+
+def fine_step(value: float, count: int) -> float:
+    """One in the second digit; towards zero of a power of ten in the digit below, so that up and down undo
+    each other."""
+    if value == 0.0 or not math.isfinite(value):
+        return 0.1
+    size = abs(value)
+    place = math.floor(math.log10(size) + 1e-9)
+    inwards = (count < 0) == (value > 0)
+    if inwards and math.isclose(size, 10.0**place, rel_tol=1e-9):
+        place -= 1
+    return 10.0 ** (place - 1)

@@ -1,0 +1,182 @@
+"""Values in the code, through the window: made live, stepped by keys and wheel, typed as words, kept between their ends."""
+
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QLineEdit
+
+from pendel.app.firmware.values_table import HIGHEST, IS, LIVE, LOWEST, NUMBER, STEP, WORD
+from pendel.core.drive import commands
+
+from .conftest import settle, until
+from .test_window import LEFT, choose, inspect, run_with, type_into
+
+
+def turn_wheel(widget, turns, modifiers=Qt.KeyboardModifier.NoModifier):
+    middle = QPointF(widget.rect().center())
+    for _ in range(abs(turns)):
+        event = QWheelEvent(
+            middle, QPointF(widget.mapToGlobal(widget.rect().center())), QPoint(), QPoint(0, 120 if turns > 0 else -120),
+            Qt.MouseButton.NoButton, modifiers, Qt.ScrollPhase.NoScrollPhase, False,
+        )  # fmt: skip
+        QApplication.sendEvent(widget, event)
+    settle()
+
+
+@pytest.fixture
+def values(window):
+    """The Firmware page with the table of values, in 16 bits."""
+    page = window.page("Firmware")
+    window.show_page("Firmware")
+    assert until(lambda: page.written and page.written.files)
+    choose(page.all_formats, "fixed16")
+    QTest.mouseClick(page.values_button, LEFT)
+    written(page)
+    return page
+
+
+def written(page):
+    settle()
+    assert until(lambda: page.written is not None)
+    settle()
+
+
+def cell(page, key, column):
+    return page.values.item(page.values.row_of(key), column)
+
+
+def set_cell(page, key, column, text):
+    """Typed into a cell as a user does: chosen, Enter, keys, Enter."""
+    table = page.values
+    table.setFocus()
+    table.setCurrentCell(table.row_of(key), column)
+    QTest.keyClick(table, Qt.Key.Key_Return)
+    (editor,) = (e for e in table.viewport().findChildren(QLineEdit) if e.isVisible())
+    editor.selectAll()
+    QTest.keyClicks(editor, text)
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    written(page)
+
+
+def test_a_value_is_made_live_stepped_typed_as_a_word_and_kept_within_its_ends(window, values):
+    page, drive, key = values, window.session.drive, "speed_pi.K_p"
+    card = lambda: drive.cards["speed_pi"]  # noqa: E731
+    assert cell(page, key, NUMBER).text() == "a constant" and "values_take" not in page.written.files.source
+    page.values.setFocus()
+    page.values.selectRow(page.values.row_of(key))
+    QTest.keyClick(page.values, Qt.Key.Key_Space)
+    written(page)
+    assert list(card().live) == ["K_p"] and cell(page, key, LIVE).checkState() == Qt.CheckState.Checked
+    assert "speed_pi_values_take" in page.written.files.source and "speed_pi_values_take" in page.code.text.toPlainText()
+    # A plain figure in the place of the expression, and its ends.
+    set_cell(page, key, IS, "35")
+    set_cell(page, key, LOWEST, "10")
+    set_cell(page, key, HIGHEST, "80")
+    assert card().values["K_p"] == "35" and card().live["K_p"] == ("10", "80")
+    word = page.values.facts(key).alone
+    assert cell(page, key, WORD).text() == f"{round(35 * 2**word.rep.fraction)}"
+    # Typed as a word, here and beside.
+    set_cell(page, key, WORD, str(40 * 2**word.rep.fraction))
+    assert card().values["K_p"] == "40"
+    page.values.selectRow(page.values.row_of(key))
+    assert page.conversion.value.text() == "40"
+    type_into(page.conversion.word, hex(20 * 2**word.rep.fraction))
+    written(page)
+    assert card().values["K_p"] == "20" and cell(page, key, IS).text() == "20"
+    set_cell(page, key, WORD, "many")
+    assert "no word" in page.problem.text() and card().values["K_p"] == "20"
+    # Steps: keys and the wheel; what is done in one go is undone in one.
+    before = window.session.undo.count()
+    page.values.setFocus()
+    page.values.selectRow(page.values.row_of(key))
+    for _ in range(3):
+        QTest.keyClick(page.values, Qt.Key.Key_Plus)
+    turn_wheel(page.values.viewport(), -1, Qt.KeyboardModifier.ControlModifier)
+    written(page)
+    assert card().values["K_p"] == "22" and window.session.undo.count() == before + 1
+    window.editing.undo()
+    assert card().values["K_p"] == "20"
+    set_cell(page, key, STEP, "×2")
+    page.values.setFocus()
+    page.values.selectRow(page.values.row_of(key))
+    QTest.keyClick(page.values, Qt.Key.Key_Plus)
+    written(page)
+    assert card().values["K_p"] == "40"
+    QTest.keyClick(page.values, Qt.Key.Key_Plus)
+    QTest.keyClick(page.values, Qt.Key.Key_Plus)
+    written(page)
+    # Beyond its ends there is no C, but a sentence; the row stays and can be mended.
+    assert card().values["K_p"] == "160" and "from 10 to 80" in page.problem.text()
+    assert not page.save_button.isEnabled() and "from 10 to 80" in cell(page, key, IS).toolTip()
+    set_cell(page, key, HIGHEST, "200")
+    assert page.problem.text() == "" and page.save_button.isEnabled()
+    # All values of a block at once, and back.
+    menu = page.values.menu_of("current_pi")
+    menu.actions()[0].trigger()
+    written(page)
+    assert set(drive.cards["current_pi"].live) == {"K_p", "T_i", "low", "high"}
+    formulas = [page.values.item(r, NUMBER).text() for r, v in enumerate(page.values.rows) if v is not None]
+    assert any(text.endswith("·K_p/T_i") for text in formulas)
+    page.values.menu_of("current_pi").actions()[1].trigger()
+    written(page)
+    assert not drive.cards["current_pi"].live
+
+
+def test_live_values_are_built_checked_and_run_as_shipped(window, values):
+    page = values
+    run_with(window)
+    window.show_page("Firmware")
+    page.values.menu_of("current_pi").actions()[0].trigger()
+    page.values.menu_of("travel_plan").actions()[0].trigger()
+    written(page)
+    page.shipped.click()
+    run_with(window)
+    window.show_page("Firmware")
+    written(page)
+    page.build_button.click()
+    assert until(lambda: page.checked or page.problem.text(), 60)
+    assert page.problem.text() == "" and not page.checked.unlike
+    page.signals_button.click()
+    assert page.table.isVisible() and page.comparison.both.isVisible()
+
+
+def test_the_inspector_shows_how_a_block_is_shipped(window):
+    inspector = inspect(window, "current_pi")
+    drive = window.session.drive
+    # The arrow keys and the wheel change a value; an expression stays, with a word.
+    field = inspector.fields["T_i"]
+    assert field.text() == "T_a"
+    field.setFocus()
+    QTest.keyClick(field, Qt.Key.Key_Up)
+    assert field.text() == "T_a" and "is an expression" in field.toolTip()
+    type_into(field, "0.7 ms")
+    field.setFocus()
+    before = window.session.undo.count()
+    QTest.keyClick(field, Qt.Key.Key_Up)
+    turn_wheel(field, 2)
+    assert drive.cards["current_pi"].values["T_i"] == "0.73 ms" and window.session.undo.count() == before + 1
+    QTest.keyClick(field, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
+    settle()
+    assert drive.cards["current_pi"].values["T_i"] == "0.63 ms"
+    inspector._show_tab("Code")
+    settle()
+    editor = inspector.code_editor
+    assert set(editor.live) >= {"K_p", "T_i", "low", "high"} and "every" not in editor.live
+    choose(editor.format, "fixed32")
+    QTest.mouseClick(editor.live["T_i"], LEFT)
+    settle()
+    assert drive.cards["current_pi"].number_format == "fixed32"
+    assert drive.cards["current_pi"].live == {"T_i": ("0.1575 ms", "2.52 ms")}
+    type_into(editor.ends["T_i"][0], "0.65 ms")
+    assert "goes from 0.65 ms to 2.52 ms" in editor.notes["T_i"].text() and editor.notes["T_i"].isVisible()
+    window.editing.undo()
+    settle()
+    assert editor.ends["T_i"][0].text() == "0.1575 ms" and not editor.notes["T_i"].isVisible()
+    type_into(editor.steps["T_i"], "0.1 ms")
+    assert drive.cards["current_pi"].steps == {"T_i": "0.1 ms"}
+    type_into(editor.steps["T_i"], "0")
+    assert "changes nothing" in editor.notes["T_i"].text()
+    window.session.do(commands.set_step(drive, "current_pi", "T_i", ""))
+    inspect(window, "encoder")
+    assert "Code" not in inspector._tabs()
