@@ -17,10 +17,10 @@ from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.findings import fault
 from pendel.core.errors import ExpressionProblem
-from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.expressions import is_literal, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import read_step
-from pendel.core.quantities.units import number_text
+from pendel.core.quantities.units import figure, number_text
 
 FORMATS = tuple(f.value for f in NumberFormat)
 CONTROLLERS = ("as modelled", "as shipped")
@@ -124,7 +124,9 @@ def _live(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -
     except ExpressionProblem as problem:
         complain(str(problem))
         return
-    now = of.result.values.get(key, {}).get(name, math.nan)
+    now, text = of.result.values.get(key, {}).get(name, math.nan), card.values.get(name, "")
+    unit = value.unit if (value := kind.value(name)) and value.unit != ANY else ""
+    told = text if text and is_literal(text) else f"{text} = {figure(now, unit, 4)}".removeprefix(" = ")
     if not (math.isfinite(low) and math.isfinite(high)):
         complain("its range has no end. Give a lowest and a highest value.")
     elif low > high:
@@ -135,8 +137,7 @@ def _live(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -
         complain(f"its range begins and ends at {number_text(low)}. Give it a width.")
     elif now < low or now > high:
         complain(
-            f"it is {card.values.get(name, '') or number_text(now)}, and its range goes from {ends[0]} to {ends[1]}. "
-            "Widen the range, or change the value."
+            f"it is {told}, and its range goes from {ends[0]} to {ends[1]}. Widen the range, or change the value."
         )
     else:
         of.result.live[f"{key}.{name}"] = (low, high)
