@@ -5,6 +5,7 @@ import json
 import random
 import re
 import shutil
+import subprocess
 from dataclasses import replace
 from itertools import product
 
@@ -26,9 +27,9 @@ from pendel.core.drive import commands, file
 from pendel.core.errors import DriveHasFindings, ExpressionProblem
 from pendel.core.firmware.document import document_of
 from pendel.core.firmware.processors import PACKAGES, PROCESSORS, missing_tools, on_processor
-from pendel.core.firmware.ship import build_and_check, build_strictly
+from pendel.core.firmware.ship import build_and_check, build_strictly, write_sources
 from pendel.core.firmware.values import values_of
-from pendel.core.plant.compiler import compiler, run_compiler
+from pendel.core.plant.compiler import compiler, other_compiler, run_compiler
 from pendel.core.plant.program import RunSettings
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.plant.simulator import Simulator
@@ -352,3 +353,33 @@ def test_a_value_is_stepped_in_the_unit_it_is_written_in(text, unit, count, step
     for bad in ("×1", "0", "×-2", "many"):
         with pytest.raises(ExpressionProblem):
             stepped("1 A", "A", 1, bad, names)
+
+
+DEVIATIONS = {"10.1"}
+"""Of MISRA C:2012's required rules, which docs/firmware.md names: right shifts of signed numbers, in two functions."""
+ADVISORY = {"2.3", "8.7", "12.1", "15.5"}
+
+
+@pytest.mark.skipif(shutil.which("cppcheck") is None, reason="no checker of MISRA's rules here: install cppcheck")
+@pytest.mark.parametrize("number", [NumberFormat.FIXED16, NumberFormat.FIXED32, NumberFormat.FLOAT32])
+def test_what_is_shipped_keeps_the_required_rules_of_misra(number, tmp_path):
+    """As far as cppcheck and its addon see; with the second compiler's warnings where there is one."""
+    door, _ = live_door()
+    haul, _ = with_ranges("haul_drive")
+    for d in (door, haul):
+        choices = replace(number_choices(d.document, prepare(d.document).examined), default=number, blocks={})
+        made = lower(prepare(d.document).deck, choices, sizes_seen(d.document))
+        folder = tmp_path / made.name
+        write_sources(made, folder, d.document)
+        for source in (f"{made.name}.c", "pd_numbers.c"):
+            flags = ("--addon=misra", "--enable=style", "--std=c99", "--template={id}:{line}:{file}")
+            done = subprocess.run(["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False)
+            found = re.findall(r"misra-c2012-([\d.]+):(\d+):(\S+)", done.stderr)
+            assert {rule for rule, *_ in found} <= DEVIATIONS | ADVISORY, found
+            assert ADVISORY & {rule for rule, *_ in found}  # it did look
+            shifts = {(int(line), name) for rule, line, name in found if rule == "10.1"}
+            header = (folder / "pd_numbers.h").read_text().split("\n")
+            assert all(name == "pd_numbers.h" and "return x >> k;" in header[line - 1] for line, name in shifts)
+        if "clang" in "".join(other_compiler()):
+            quiet = ("-Wno-padded", "-Wno-declaration-after-statement")
+            run_compiler([*other_compiler(), "-std=c99", "-Weverything", "-Werror", *quiet, "-fsyntax-only", str(folder / f"{made.name}.c")])

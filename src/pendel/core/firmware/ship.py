@@ -21,7 +21,7 @@ from pendel.core.errors import BuildProblem, FileProblem, PendelError
 from pendel.core.firmware.document import document_of
 from pendel.core.firmware.findings import findings_of
 from pendel.core.formats.writing import write_atomically
-from pendel.core.plant.compiler import compiler, run_compiler
+from pendel.core.plant.compiler import compiler, other_compiler, run_compiler
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.simulate import prepare, signal_infos
@@ -182,17 +182,19 @@ def build_and_check(made: Lowered, run: KeptRun) -> Checked:
     inputs, signals = inputs_of(made, run), signals_of(made)
     text = shipped_alone(made)
     plain, data = replay(load(text), inputs, len(signals))
-    unlike = []
-    builds = ("-O0", "-O2")
-    for optimisation in builds:
-        other = built_apart(text, optimisation)
-        again, _ = replay(other, inputs, len(signals))
-        unlike += first_difference(plain, again, signals, f"{Path(compiler()[0]).name} {optimisation}")
+    unlike, builds = [], []
+    for command in filter(None, (compiler(), other_compiler())):
+        for optimisation in ("-O0", "-O2"):
+            builds.append(f"{Path(command[0]).name} {optimisation}")
+            again, _ = replay(built_apart(command, text, optimisation), inputs, len(signals))
+            unlike += first_difference(plain, again, signals, builds[-1])
     if ran_as_shipped(run, text):
         unlike += first_difference(plain, recorded(run, signals, len(inputs)), signals, f"the run {run.name}")
     compared = beside_float64(made, plain, run)
     lines = shipped.source.count("\n") + shipped.header.count("\n")
-    return Checked(Path(compiler()[0]).name, size, data, lines, len(inputs), compared, builds, tuple(unlike))
+    return Checked(
+        Path(compiler()[0]).name, size, data, lines, len(inputs), compared, tuple(builds), tuple(unlike)
+    )
 
 
 def beside_float64(made: Lowered, given: np.ndarray, run: KeptRun) -> tuple[Compared, ...]:
@@ -243,12 +245,12 @@ def first_difference(a: np.ndarray, b: np.ndarray, signals: Sequence[str], build
     return [f"{build}: {signals[k]} at tick {tick} is {b[tick, k]:.9g}, not {a[tick, k]:.9g}"]
 
 
-def built_apart(text: str, optimisation: str) -> ctypes.CDLL:
-    """A library with flags of its own. Raises `BuildProblem`."""
+def built_apart(command: Sequence[str], text: str, optimisation: str) -> ctypes.CDLL:
+    """A library by a compiler and with flags of its own. Raises `BuildProblem`."""
     with tempfile.TemporaryDirectory() as work:
         source, library = Path(work) / "apart.c", Path(work) / "apart.so"
         source.write_text(text)
-        run_compiler([*compiler(), *EXACT, optimisation, str(source), "-o", str(library), "-lm"])
+        run_compiler([*command, *EXACT, optimisation, str(source), "-o", str(library), "-lm"])
         return ctypes.CDLL(str(library))
 
 

@@ -91,6 +91,17 @@ def compiler() -> tuple[str, ...]:
     )
 
 
+@lru_cache(maxsize=1)
+def other_compiler() -> tuple[str, ...]:
+    """A compiler of another maker than the one that is used, where one is installed; else nothing."""
+    own = os.path.basename(os.path.realpath(compiler()[0]))
+    for name in ("clang", "gcc"):
+        found = shutil.which(name)
+        if found and not own.endswith(name) and f"{name}-" not in own and len(compiler()) == 1:
+            return (found,)
+    return ()
+
+
 def cache_folder() -> Path:
     """The folder of builds, which only its user may touch, as what lies there is loaded and run.
 

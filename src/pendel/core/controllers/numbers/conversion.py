@@ -106,4 +106,4 @@ def _wrapping(text: str, given: Rep, wanted: Rep) -> str:
     product = f"(int64_t){text} * {word}"
     if 0 < shift <= 62:
         product = f"pd_shr64({product}, {shift})"
-    return f"pd_turn{wanted.bits}((uint32_t)({product}))"
+    return f"pd_turn{wanted.bits}((uint32_t)pd_bits64({product}))"

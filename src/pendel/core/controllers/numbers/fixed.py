@@ -15,10 +15,13 @@ from pendel.core.controllers.numbers.filling import hanging_on
 from pendel.core.controllers.numbers.integers import (
     MOST,
     Code,
+    bits_of,
     otherwise,
+    scaled_size,
     truncated,
     turn_code,
     whole,
+    widened,
 )
 from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.representation import Rep, turn_word, word_for
@@ -67,15 +70,16 @@ class FixedWriter(Scaling):
             case Name():
                 return self.name(expr.name, env)
             case Sum(left, right, minus):
-                a, b = self.aligned(self.value(left, env), self.value(right, env), added=True)
+                a, b = self.value(left, env), self.value(right, env)
+                if b.size == 0 or a.size == 0:
+                    return a if b.size == 0 else (self.times(-1.0, b) if minus else b)
+                a, b = self.aligned(a, b, added=True)
                 low, high = (a.low - b.high, a.high - b.low) if minus else (a.low + b.low, a.high + b.high)
                 made = Code("", a.fraction, low, high)
                 narrow = a.text in self.short and (b.text in self.short or b.const is not None)
                 first = self.widened(a) if narrow else a.inner
-                cast = "(int64_t)" if made.wide and not (a.wide or b.wide) else ""
-                made = replace(
-                    made, text=f"{cast}{a.inner if cast else first} {'-' if minus else '+'} {b.inner}"
-                )
+                first = widened(a) if made.wide and not (a.wide or b.wide) else first
+                made = replace(made, text=f"{first} {'-' if minus else '+'} {b.inner}")
                 moving = [c for c in (a, b) if c.const is None]
                 return made.from_steps_of(max(moving, key=lambda c: c.least)) if moving else made
             case Scaled(factor, of):
@@ -139,7 +143,7 @@ class FixedWriter(Scaling):
         ends = [x * y for x in (a.low, a.high) for y in (b.low, b.high)]
         low = min(ends) if not square else (0 if a.low <= 0 <= a.high else min(ends))
         made = Code("", a.fraction + b.fraction, max(low, 0) if square else low, max(ends))
-        text = f"(int64_t){a.inner}" if made.wide and not a.wide else self.widened(a)
+        text = widened(a) if made.wide and not a.wide else self.widened(a)
         # A step of the one changes it by so much where the other is at half of what it may be.
         grain = 0.5 * max(a.least * b.interval.size, b.least * a.interval.size)
         return replace(made, text=f"{text} * {b.inner}", grain=grain)
@@ -169,12 +173,19 @@ class FixedWriter(Scaling):
         made = Code(f"{a.inner} / {b.inner}", a.fraction - b.fraction, min(ends), max(ends))
         return replace(made, text=f"(int32_t)({made.text})") if a.wide and not made.wide else made
 
-    def choose(self, test: Test, yes: Expr, no: Expr, env: Bounds) -> Code:
+    def choose(self, test: Test, yes: Expr, no: Expr, env: Bounds, steps: int | None = None) -> Code:
+        """One of two; of constants in given ``steps`` where there are some."""
         there, else_there = self.refined(test, env), self.refined(negated(test), env)
         if there is None or else_there is None:
             return self.value(no, env) if there is None else self.value(yes, there)
-        a, b = self.aligned(self.value(yes, there), self.value(no, else_there))
-        text = f"{self.test(test, env)} ? {a.inner} : {b.inner}"
+        a, b = self.value(yes, there), self.value(no, else_there)
+        if steps is not None and max(scaled_size(c, steps) for c in (a, b)) <= self.most:
+            a, b = self.at(a, steps), self.at(b, steps)
+        else:
+            a, b = self.aligned(a, b)
+        both = a.const is not None and b.const is not None
+        cast = f"(int{max(a.width, b.width)}_t)" if both and self.bits == 32 else ""  # of constants alone it is narrower
+        text = f"{self.test(test, env)} ? {cast}{a.inner} : {cast}{b.inner}"
         return Code(text, a.fraction, min(a.low, b.low), max(a.high, b.high))
 
     def function(self, name: str, args: Sequence[Expr], env: Bounds) -> Code:
@@ -215,7 +226,8 @@ class FixedWriter(Scaling):
                 if x.fraction <= 0:
                     return x
                 shift = min(x.fraction, x.width - 1)
-                return Code(f"{x.inner} >> {shift}", 0, x.low >> x.fraction, x.high >> x.fraction)
+                text = self.call(f"pd_down{x.width}", x.text, f"{shift}")
+                return Code(text, 0, x.low >> x.fraction, x.high >> x.fraction, True)
             case "sqrt":
                 return self.root(codes[0])
         raise AssertionError(name)
@@ -279,7 +291,7 @@ class FixedWriter(Scaling):
                     f"((uint32_t){text} << {bits - self.bits})" if bits > self.bits else f"(uint32_t){text}"
                 )
         code = self.numeric_turn(expr, bits, env)
-        return f"(uint32_t){code.inner}"
+        return bits_of(code, 32)
 
     def _turns(self, expr: Expr) -> bool:
         """Whether an expression is an angle or a sum with one, so that whole multiples of it wrap as well."""
@@ -302,7 +314,7 @@ class FixedWriter(Scaling):
             if shift >= bits:
                 return Code("0", 0, 0, 0, True)
             if code.size << shift > MOST[64]:
-                return Code(f"((uint64_t){code.inner} << {shift})", 0, 0, MOST[64], True)
+                return Code(f"({bits_of(code, 64)} << {shift})", 0, 0, MOST[64], True)
             return self.at(code, 0, wide=True)
         return self.at(code, 0)
 
@@ -423,7 +435,9 @@ class FixedWriter(Scaling):
         for statement in body:
             match statement:
                 case Assign(name, value):
-                    lines.append(pad + self.assign(name, value, env))
+                    text = self.assign(name, value, env)
+                    if text != f"{self.places[name]} = {self.places[name]};":  # of what bounds leave as it is
+                        lines.append(pad + text)
                 case Remember(value):
                     rep = self.reps[LINE]
                     text = self.into(self.value(value, env), rep).text
@@ -441,7 +455,11 @@ class FixedWriter(Scaling):
             rep = self.reps[name]
             return f"{place} = {self.turn(value, rep.bits, env)};"
         self.finest = self.reps[name].fraction if name in self.tree.accumulated else None
-        code = self.value(value, env)
+        if isinstance(value, Choose) and isinstance(value.yes, Const) and isinstance(value.no, Const):
+            steps = self.reps[name].fraction if name in self.reps else None
+            code = self.choose(value.test, value.yes, value.no, env, steps)
+        else:
+            code = self.value(value, env)
         self.finest = None
         env.pop(name, None)
         if name not in self.reps:

@@ -72,6 +72,20 @@ def whole(value: int) -> str:
     return f"INT64_C({value})" if value >= 0 else f"(-INT64_C({-value}))"
 
 
+def widened(code: Code) -> str:
+    """An operand of 32 bits as one of 64."""
+    return f"(int64_t){code.text}" if code.atom else f"pd_wide({code.text})"
+
+
+def bits_of(code: Code, bits: int) -> str:
+    """An expression as an unsigned number of so many bits; high ones do not count."""
+    if code.atom:
+        return f"(uint{bits}_t){code.text}"
+    if code.wide:
+        return f"pd_bits64({code.text})" if bits == 64 else f"(uint32_t)pd_bits64({code.text})"
+    return f"pd_bits32({code.text})" if bits == 32 else f"pd_bits64(pd_wide({code.text}))"
+
+
 def rounded(value: float) -> int:
     return math.floor(value + 0.5)
 
@@ -98,7 +112,10 @@ def otherwise(inner: list[str], pad: str) -> list[str]:
     """The other branch; where it is one decision alone, as ``else if``."""
     deeper = f"{pad}    "
     if inner and inner[0].startswith(f"{deeper}if (") and inner.index(f"{deeper}}}") == len(inner) - 1:
-        return [f"{pad}}} else {inner[0].strip()}", *[line.removeprefix("    ") for line in inner[1:-1]]]
+        rest = [line.removeprefix("    ") for line in inner[1:-1]]
+        if f"{deeper}}} else {{" not in inner:  # a chain of decisions says what else happens (MISRA C:2012, 15.7)
+            rest += [f"{pad}}} else {{", f"{deeper}/* nothing else */"]
+        return [f"{pad}}} else {inner[0].strip()}", *rest]
     return [f"{pad}}} else {{", *inner]
 
 

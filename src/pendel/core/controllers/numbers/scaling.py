@@ -12,10 +12,12 @@ from pendel.core.controllers.numbers.integers import (
     MOST,
     Code,
     Coefficient,
+    bits_of,
     exact_fraction,
     rounded,
     scaled_size,
     whole,
+    widened,
 )
 from pendel.core.controllers.numbers.live import LiveNumber, LiveNumbers
 from pendel.core.controllers.numbers.representation import Rep
@@ -88,7 +90,7 @@ class Scaling:
             made = Code("", fraction, low, high)
             if made.size > (MOST[64] if wide else self.most):
                 raise self.no_room()
-            text = f"(int64_t){code.inner}" if made.wide and not code.wide else self.widened(code)
+            text = widened(code) if made.wide and not code.wide else self.widened(code)
             return replace(made, text=f"{text} * {whole(factor)}").from_steps_of(code)
         return self.shifted_right(code, shift, fraction)
 
@@ -105,7 +107,8 @@ class Scaling:
         low, high = (code.low + half) >> shift, (code.high + half) >> shift
         width = 64 if code.size + half > MOST[32] else 32
         if code.size + half > MOST[64]:  # no room to round: the last digit goes first
-            halved = Code(f"{code.inner} >> 1", code.fraction - 1, code.low >> 1, code.high >> 1)
+            text = self.call(f"pd_down{code.width}", code.text, "1")
+            halved = Code(text, code.fraction - 1, code.low >> 1, code.high >> 1, True)
             return self.shifted_right(halved, shift - 1, fraction)
         text = self.call(f"pd_shr{width}", code.text, f"{shift}")
         made = Code(text, fraction, low, high, True)
@@ -208,7 +211,7 @@ class Scaling:
         """A coefficient's word times a value."""
         ends = [c * v for c in (coefficient.low, coefficient.high) for v in (code.low, code.high)]
         made = Code("", code.fraction + coefficient.fraction, min(ends), max(ends))
-        text = f"(int64_t){code.inner}" if made.wide and not code.wide else self.widened(code)
+        text = widened(code) if made.wide and not code.wide else self.widened(code)
         made = replace(made, text=f"{text} * {coefficient.text}").from_steps_of(code, factor)
         return self.narrowed(made, 2 * self.bits - 2) if made.size > room else made
 
@@ -271,7 +274,7 @@ class Scaling:
         x = self.at(x, x.fraction + up)
         if x.low < 0:
             x = Code(self.call(f"pd_max{x.width}", x.text, "0"), x.fraction, 0, max(0, x.high), True)
-        text = self.call(f"pd_sqrt{x.width}", f"(uint{x.width}_t){x.inner}")
+        text = self.call(f"pd_sqrt{x.width}", bits_of(x, x.width))
         return Code(text, x.fraction // 2, math.isqrt(x.low), math.isqrt(max(0, x.high)), True)
 
     def into(self, code: Code, rep: Rep, name: str = "") -> Code:

@@ -293,7 +293,7 @@ def example_main(made: Lowered) -> str:
     name = made.name
     fill = "\n".join(f"        c.in.{made.fed[i]} = 0;  /* read your converter here */" for i in made.inputs)
     use = "\n".join(
-        f'        printf("%g\\n", {converted(f"c.out.{m}", made.rep(made.deck.commands[c]), FLOAT[64])});'
+        f'        (void)printf("%g\\n", {converted(f"c.out.{m}", made.rep(made.deck.commands[c]), FLOAT[64])});'
         for c, m in made.given.items()
     )
     return (

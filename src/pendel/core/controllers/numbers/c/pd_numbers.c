@@ -17,12 +17,12 @@ int16_t pd_sin16(int16_t turn)
     } else {
         /* it is within a quarter turn */
     }
-    square = (z * z) >> 13;
-    p = 10420 - ((573 * square) >> 15);
-    p = 84663 - ((p * square) >> 15);
-    p = 205887 - (((p >> 2) * square) >> 13);
-    p = ((p >> 1) * z) >> 14;
-    return (int16_t)pd_clamp32((p + 1) >> 1, -32767, 32767);
+    square = pd_down32(z * z, 13);
+    p = 10420 - pd_down32(573 * square, 15);
+    p = 84663 - pd_down32(p * square, 15);
+    p = 205887 - (pd_down32(pd_down32(p, 2) * square, 13));
+    p = pd_down32(pd_down32(p, 1) * z, 14);
+    return (int16_t)pd_clamp32(pd_down32(p + 1, 1), -32767, 32767);
 }
 
 int16_t pd_cos16(int16_t turn)
@@ -43,14 +43,14 @@ int32_t pd_sin32(int32_t turn)
     } else {
         /* it is within a quarter turn */
     }
-    square = (z * z) >> 30;
-    p = 3861 - ((59 * square) >> 30);
-    p = 172270 - ((p * square) >> 30);
-    p = 5026994 - ((p * square) >> 30);
-    p = 85569306 - ((p * square) >> 30);
-    p = 693598668 - ((p * square) >> 30);
-    p = INT64_C(1686629713) - ((p * square) >> 30);
-    p = ((p * z) + INT64_C(536870912)) >> 30;
+    square = pd_down64(z * z, 30);
+    p = 3861 - pd_down64(59 * square, 30);
+    p = 172270 - pd_down64(p * square, 30);
+    p = 5026994 - pd_down64(p * square, 30);
+    p = 85569306 - pd_down64(p * square, 30);
+    p = 693598668 - pd_down64(p * square, 30);
+    p = INT64_C(1686629713) - pd_down64(p * square, 30);
+    p = pd_down64((p * z) + INT64_C(536870912), 30);
     return (int32_t)pd_clamp64(p, -INT64_C(1073741824), INT64_C(1073741824));
 }
 
@@ -71,22 +71,22 @@ int16_t pd_atan2_16(int32_t y, int32_t x)
     if (most == 0) {
         return 0;
     }
-    t = ((pd_min32(height, width) << 15) + (most >> 1)) / most;
-    square = (t * t) >> 15;
-    p = 1854 - ((430 * square) >> 15);
-    p = 3947 - ((p * square) >> 15);
-    p = 6401 - ((p * square) >> 15);
-    p = 10910 - ((p * square) >> 15);
-    p = 32768 - ((p * square) >> 15);
-    p = (p * t) >> 15;                   /* rad in steps of 2^-15 */
-    p = ((p * 10430) + 16384) >> 15;     /* parts of a turn */
+    t = ((pd_min32(height, width) * 32768) + pd_down32(most, 1)) / most;
+    square = pd_down32(t * t, 15);
+    p = 1854 - pd_down32(430 * square, 15);
+    p = 3947 - pd_down32(p * square, 15);
+    p = 6401 - pd_down32(p * square, 15);
+    p = 10910 - pd_down32(p * square, 15);
+    p = 32768 - pd_down32(p * square, 15);
+    p = pd_down32(p * t, 15);                   /* rad in steps of 2^-15 */
+    p = pd_down32((p * 10430) + 16384, 15);     /* parts of a turn */
     if (height > width) {
         p = 16384 - p;
     }
     if (x < 0) {
         p = 32768 - p;
     }
-    return pd_turn16((uint32_t)((y < 0) ? -p : p));
+    return pd_turn16(pd_bits32((y < 0) ? -p : p));
 }
 
 int32_t pd_atan2_32(int32_t y, int32_t x)
@@ -104,21 +104,21 @@ int32_t pd_atan2_32(int32_t y, int32_t x)
         return 0;
     }
     t = (pd_min64(height, width) * INT64_C(1073741824)) / most;
-    square = (t * t) >> 30;
+    square = pd_down64(t * t, 30);
     p = c[11];
     for (k = 10; k >= 0; k--) {
-        p = c[k] - ((p * square) >> 30);
+        p = c[k] - pd_down64(p * square, 30);
     }
-    p = INT64_C(1073741824) - ((p * square) >> 30);
-    p = (p * t) >> 30;                              /* rad in steps of 2^-30 */
-    p = ((p * INT64_C(683565276)) + INT64_C(536870912)) >> 30; /* parts of a turn */
+    p = INT64_C(1073741824) - pd_down64(p * square, 30);
+    p = pd_down64(p * t, 30);                              /* rad in steps of 2^-30 */
+    p = pd_down64((p * INT64_C(683565276)) + INT64_C(536870912), 30); /* parts of a turn */
     if (height > width) {
         p = INT64_C(1073741824) - p;
     }
     if (x < 0) {
         p = INT64_C(2147483648) - p;
     }
-    return pd_turn32((uint32_t)((uint64_t)((y < 0) ? -p : p) & 0xFFFFFFFFu));
+    return pd_turn32((uint32_t)pd_bits64((y < 0) ? -p : p));
 }
 
 /* Digit by digit (Knuth: The Art of Computer Programming 2, exercise 4.2.1; from memory). */
@@ -147,11 +147,11 @@ int32_t pd_sqrt64(uint64_t x)
 {
     uint64_t scaled = x;
     uint64_t root;
-    int k = 0;
-    if (x <= UINT64_C(0xFFFFFFFF)) {
+    uint32_t k = 0u;
+    if (x <= (uint64_t)UINT32_MAX) {
         return pd_sqrt32((uint32_t)x);
     }
-    while (scaled > UINT64_C(0xFFFFFFFF)) {
+    while (scaled > (uint64_t)UINT32_MAX) {
         scaled >>= 2;
         k++;
     }

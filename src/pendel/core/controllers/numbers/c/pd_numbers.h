@@ -12,14 +12,43 @@
 
 typedef char pd_right_shift_is_arithmetic[((-5) >> 1 == -3) ? 1 : -1];
 
-static inline int32_t pd_shr32(int32_t x, int k)
+static inline int64_t pd_wide(int32_t x)
 {
-    return (x + (INT32_C(1) << (k - 1))) >> k;
+    return (int64_t)x;
 }
 
-static inline int64_t pd_shr64(int64_t x, int k)
+static inline uint32_t pd_bits32(int32_t x)
 {
-    return (x + (INT64_C(1) << (k - 1))) >> k;
+    return (uint32_t)x;
+}
+
+static inline uint64_t pd_bits64(int64_t x)
+{
+    return (uint64_t)x;
+}
+
+/* Shifts to the right, rounded down; all of signed numbers are in these two. */
+static inline int32_t pd_down32(int32_t x, uint32_t k)
+{
+    return x >> k;
+}
+
+static inline int64_t pd_down64(int64_t x, uint32_t k)
+{
+    return x >> k;
+}
+
+/* The same, rounded half up. */
+static inline int32_t pd_shr32(int32_t x, uint32_t k)
+{
+    const uint32_t half = UINT32_C(1) << (k - 1u);
+    return pd_down32(x + (int32_t)half, k);
+}
+
+static inline int64_t pd_shr64(int64_t x, uint32_t k)
+{
+    const uint64_t half = UINT64_C(1) << (k - 1u);
+    return pd_down64(x + (int64_t)half, k);
 }
 
 static inline int32_t pd_clamp32(int32_t x, int32_t low, int32_t high)
@@ -76,13 +105,15 @@ static inline int64_t pd_div64(int64_t a, int64_t b)
 /* The low bits of a number as an angle. */
 static inline int16_t pd_turn16(uint32_t x)
 {
-    const int32_t low = (int32_t)(x & 0xFFFFu);
+    const uint32_t bits = x & 0xFFFFu;
+    const int32_t low = (int32_t)bits;
     return (int16_t)((low < 0x8000) ? low : (low - 0x10000));
 }
 
 static inline int32_t pd_turn32(uint32_t x)
 {
-    return (x <= 0x7FFFFFFFu) ? (int32_t)x : ((int32_t)(x - 0x80000000u) - INT32_C(2147483647) - 1);
+    const uint32_t above = x - 0x80000000u;
+    return (x <= 0x7FFFFFFFu) ? (int32_t)x : ((int32_t)above - INT32_C(2147483647) - 1);
 }
 
 /* Sine of an angle, in steps of 2^-15 and of 2^-30. */
