@@ -22,14 +22,15 @@ from pendel.core.controllers.numbers.lowering import Choices, lower, trees_of
 from pendel.core.controllers.numbers.ranges import Hints, block_ranges
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.controllers.numbers.source import files, shipped_alone, shipped_values
+from pendel.core.controllers.numbers.table_source import places_of
 from pendel.core.controllers.numbers.tree import CannotLower
 from pendel.core.drive import commands, file
 from pendel.core.errors import DriveHasFindings, ExpressionProblem
 from pendel.core.firmware.document import document_of
 from pendel.core.firmware.processors import PACKAGES, PROCESSORS, missing_tools, on_processor
-from pendel.core.firmware.ship import build_and_check, build_strictly, write_sources
+from pendel.core.firmware.ship import build_and_check, build_strictly, inputs_of, signals_of, write_sources
 from pendel.core.firmware.values import values_of
-from pendel.core.plant.compiler import compiler, other_compiler, run_compiler
+from pendel.core.plant.compiler import build_library, compiler, other_compiler, run_compiler
 from pendel.core.plant.program import RunSettings
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.plant.simulator import Simulator
@@ -357,7 +358,7 @@ def test_a_value_is_stepped_in_the_unit_it_is_written_in(text, unit, count, step
 
 DEVIATIONS = {"10.1"}
 """Of MISRA C:2012's required rules, which docs/firmware.md names: right shifts of signed numbers, in two functions."""
-ADVISORY = {"2.3", "8.7", "12.1", "15.5"}
+ADVISORY = {"2.3", "2.4", "8.7", "8.9", "12.1", "15.5"}
 
 
 @pytest.mark.skipif(shutil.which("cppcheck") is None, reason="no checker of MISRA's rules here: install cppcheck")
@@ -371,7 +372,7 @@ def test_what_is_shipped_keeps_the_required_rules_of_misra(number, tmp_path):
         made = lower(prepare(d.document).deck, choices, sizes_seen(d.document))
         folder = tmp_path / made.name
         write_sources(made, folder, d.document)
-        for source in (f"{made.name}.c", "pd_numbers.c"):
+        for source in (f"{made.name}.c", f"{made.name}_table.c", "pd_numbers.c"):
             flags = ("--addon=misra", "--enable=style", "--std=c99", "--template={id}:{line}:{file}")
             done = subprocess.run(["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False)
             found = re.findall(r"misra-c2012-([\d.]+):(\d+):(\S+)", done.stderr)
@@ -383,3 +384,66 @@ def test_what_is_shipped_keeps_the_required_rules_of_misra(number, tmp_path):
         if "clang" in "".join(other_compiler()):
             quiet = ("-Wno-padded", "-Wno-declaration-after-statement")
             run_compiler([*other_compiler(), "-std=c99", "-Weverything", "-Werror", *quiet, "-fsyntax-only", str(folder / f"{made.name}.c")])
+
+
+def test_the_table_finds_every_number_by_keys_that_stay(tmp_path):
+    """Read out of the running controller's memory at its offsets, all signals are what the controller gives; a value that is
+    written there acts after its conversion."""
+    d, run = live_door()
+    document = d.document
+    commands.set_pinned_key(document, "current_pi", "7").apply(document)
+    choices = replace(number_choices(document, prepare(document).examined), default=NumberFormat.FIXED16, blocks={})
+    made = lower(prepare(document).deck, choices, sizes_seen(document))
+    shipped, name = files(made), made.name
+    library = ctypes.CDLL(str(build_library(f"{shipped_alone(made)}\n" + shipped.table.replace(f'#include "{name}.h"', ""))))
+    memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
+    state, none = ctypes.c_void_p(ctypes.addressof(memory)), np.zeros(1)
+    inputs, signals = inputs_of(made, run)[:3000], signals_of(made)
+    out = np.zeros(len(signals))
+
+    def tick(k):
+        row = np.ascontiguousarray(inputs[k])
+        library.pd_ctl_tick(state, *(ctypes.c_void_p(pointer(a)) for a in (row, out, none)))
+
+    def found(block, item):
+        at = (ctypes.c_uint32 * 6)()
+        return list(np.frombuffer(at, np.int32)) if getattr(library, f"{name}_find")(block, item, at) else None
+
+    def held(place):
+        _, _, offset, kind, bits, fraction = place
+        kinds = {(0, 16): ctypes.c_int16, (0, 32): ctypes.c_int32, (1, 32): ctypes.c_float}
+        return kinds[kind, bits].from_buffer(memory, int(offset)), 2.0 ** -int(fraction)
+
+    library.pd_ctl_init(state, None)
+    for k in range(3000):
+        tick(k)
+    places = places_of(made)
+    assert len(places) == len({(p.block, p.item) for p in places}) > len(signals) + 8
+    for p in places:
+        if p.item < 100:
+            word, step = held(found(p.block, p.item))
+            assert word.value * step == out[signals.index(p.name)], p
+    assert {p.block for p in places if p.name.startswith("current_pi.")} == {7}
+    assert found(7, 99) is None and found(4, 1) is None
+    gain, _ = held(found(7, 201))
+    assert gain.value == pytest.approx(1.2)
+    gain.value = 1e9
+    getattr(library, f"{name}_convert")(state)
+    assert gain.value == pytest.approx(4.8)  # brought to its end, four times
+    # Kept through renaming, not copied, never twice.
+    commands.rename_card(document, "current_pi", "Inner").apply(document)
+    assert lower(prepare(document).deck, choices_of(document), sizes_seen(document)).keys["inner"] == 7
+    copied, (twin,) = commands.copy_cards(document, ["inner"])
+    copied.apply(document)
+    assert file.from_text(file.to_text(document)).cards["inner"].pinned_key == "7" and not document.cards[twin].pinned_key
+    for text, words in (("7", "Inner has the pinned key 7 already"), ("0", "no whole number"), ("1e3", "no whole number"), ("²", "no whole")):
+        command = commands.set_pinned_key(document, "speed_pi", text)
+        command.apply(document)
+        with pytest.raises(DriveHasFindings) as told:
+            prepare(document)
+        assert any(words in str(f) for f in told.value.findings) or words in str(told.value)
+        command.revert(document)
+
+
+def choices_of(document):
+    return number_choices(document, prepare(document).examined)

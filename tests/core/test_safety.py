@@ -123,7 +123,7 @@ def test_names_that_c_or_the_block_language_has_already_are_told_or_given_anothe
 def test_written_c_replaces_only_what_pendel_wrote(tmp_path):
     deck = controller(title="Main")
     paths = write_sources(lower(deck, Choices()), tmp_path)
-    assert sorted(p.name for p in paths) == ["main.c", "main_drive.c", "main_drive.h", "pd_numbers.c", "pd_numbers.h"]
+    assert sorted(p.name for p in paths) == ["main.c", "main_drive.c", "main_drive.h", "main_drive_table.c", "pd_numbers.c", "pd_numbers.h"]
     write_sources(lower(deck, Choices()), tmp_path)
     page = document_of(lower(controller(name="<script>alert(1)</script>"), Choices()), {})
     assert "<script>" not in page and "&lt;script&gt;" in page

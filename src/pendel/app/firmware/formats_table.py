@@ -172,7 +172,8 @@ class FormatsTable(QTableWidget):
         }
         for column, text in texts.items():
             item = QTableWidgetItem(text)
-            item.setToolTip(f"{block.title}: {text}" if text else block.title)
+            title = f"{block.title}, key {block.key}"
+            item.setToolTip(f"{title}: {text}" if text else title)
             item.setFlags(item.flags() & ~FLAG)
             if column in (EVERY, GAP, STEP):
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)

@@ -75,7 +75,7 @@ VALUES_HINT = (
     "A live value is converted when the controller starts, and can be changed while it runs, between its lowest and "
     "highest; any other is a constant in the C. Enter edits a cell, + and - step the chosen value, Space makes it live or constant."
 )
-FILE_TITLES = ("source", "header", "example", "library .h", "library .c")
+FILE_TITLES = ("source", "header", "example", "table", "library .h", "library .c")
 
 
 class FirmwarePage(Page):

@@ -23,6 +23,8 @@ from pendel.core.quantities.stepping import read_step
 from pendel.core.quantities.units import figure, number_text
 
 FORMATS = tuple(f.value for f in NumberFormat)
+LARGEST_KEY = 999
+"""Of pinned keys; those that follow from the running order begin behind it."""
 CONTROLLERS = ("as modelled", "as shipped")
 
 
@@ -33,6 +35,7 @@ def number_choices(drive: Drive, examined: Examined) -> Choices:
         {key: NumberFormat(card.number_format) for key, card in drive.cards.items() if card.number_format},
         {name: Interval(low, high) for name, (low, high) in examined.ranges.items()},
         {name: Interval(low, high) for name, (low, high) in examined.live.items()},
+        examined.pinned_keys,
     )
 
 
@@ -69,6 +72,8 @@ def formats(of: Subject) -> None:
             _live(of, key, kind, name, ends)
         for name, text in card.steps.items():
             _step(of, key, kind, name, text)
+        if card.pinned_key:
+            _pinned_key(of, key)
 
 
 def _range(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -> None:
@@ -149,6 +154,20 @@ def end_of_live(drive: Drive, key: str, kind: Kind, name: str, text: str, names:
     if value is None:
         return value_in_field(text, "", names)
     return evaluate_value(replace(value, default="0"), text, names, meant_unit(drive, key, value))
+
+
+def _pinned_key(of: Subject, key: str) -> None:
+    card, known = of.drive.cards[key], of.result.pinned_keys
+    number = int(card.pinned_key) if card.pinned_key.isascii() and card.pinned_key.isdigit() else 0
+    other = next((k for k, n in known.items() if n == number), "")
+    if not 1 <= number <= LARGEST_KEY:
+        sentence = f"the pinned key “{card.pinned_key}” is no whole number from 1 to {LARGEST_KEY}. Give it one."
+    elif other:
+        sentence = f"{of.drive.cards[other].name} has the pinned key {number} already. Give one of them another."
+    else:
+        known[key] = number
+        return
+    of.result.findings.append(fault(f"{card.name}: {sentence}", key, "pinned_key"))
 
 
 def _step(of: Subject, key: str, kind: Kind, name: str, text: str) -> None:

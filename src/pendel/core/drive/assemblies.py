@@ -359,11 +359,12 @@ def made_alike(drive: Drive, source: str, target: str) -> list[Change]:
                 ranges=old.ranges,
                 seen=old.seen,
                 live=old.live,
+                pinned_key=old.pinned_key,
             )
         else:
             name = drive.free_name(wanted.name)
             twin[path] = drive.free_id(name)
-            card = replace(wanted, name=name, inside=holder, ranges={}, seen={}, live={})
+            card = replace(wanted, name=name, inside=holder, ranges={}, seen={}, live={}, pinned_key="")
         if card != drive.cards.get(twin[path]):
             do(changed(drive, "cards", twin[path], card))
     record = drive.cards[target]

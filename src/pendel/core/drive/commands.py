@@ -189,6 +189,13 @@ def set_live(drive: Drive, card: str, live: Mapping[str, tuple[str, str] | None]
     )
 
 
+def set_pinned_key(drive: Drive, card: str, text: str) -> Command:
+    """Set the number by which a block is found in the shipped code; an empty text lets it follow."""
+    record = card_of(drive, card)
+    after = replace(record, pinned_key=text.strip())
+    return Command(f"Set pinned key of {record.name}", (changed(drive, "cards", card, after),))
+
+
 def set_step(drive: Drive, card: str, name: str, step: str) -> Command:
     """Set by how much a key changes a value; an empty text leaves it to its size."""
     record = card_of(drive, card)
@@ -436,6 +443,7 @@ def paste_cards(drive: Drive, clipped: Clip, offset: int = 8, sheet: str = "") -
         after = replace(
             card,
             name=scratch.free_name(card.name),
+            pinned_key="",  # there must be no second
             x=within_sheet(card.x + (0 if held else offset)),
             y=within_sheet(card.y + (0 if held else offset)),
             inside=new_ids[card.inside] if held else sheet,

@@ -79,8 +79,9 @@ def card_record(card: Card) -> dict[str, Any]:
     for name in ("values", "choices", "starts", "proposed", "seen", "steps"):
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
-    if card.number_format:
-        record["number_format"] = card.number_format
+    for name in ("number_format", "pinned_key"):
+        if getattr(card, name):
+            record[name] = getattr(card, name)
     for name in ("ranges", "live"):
         if getattr(card, name):
             record[name] = {item: list(ends) for item, ends in getattr(card, name).items()}
@@ -406,6 +407,7 @@ CARD_FIELDS = (
     "seen",
     "live",
     "steps",
+    "pinned_key",
 )
 
 
@@ -440,6 +442,7 @@ def card_from_record(record: dict[str, Any]) -> Card:
         {name: float(size) for name, size in record.get("seen", {}).items()},
         {name: (low, high) for name, (low, high) in record.get("live", {}).items()},
         record.get("steps", {}),
+        record.get("pinned_key", ""),
     )
 
 

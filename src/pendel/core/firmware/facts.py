@@ -28,11 +28,13 @@ class SignalFacts:
 
 @dataclass(frozen=True)
 class BlockFacts:
-    """One block as shipped. ``name`` is its name in code, ``every`` its rate in ticks, ``data`` in bytes."""
+    """One block as shipped. ``name`` is its name in code, ``key`` the number by which it is found there, ``every``
+    its rate in ticks, ``data`` in bytes."""
 
     block: str
     title: str
     name: str
+    key: int
     every: int
     number: NumberFormat
     own_format: bool
@@ -58,6 +60,7 @@ def facts_of(made: Lowered) -> tuple[BlockFacts, ...]:
             block.name,
             block.tree.title,
             made.members[block.name],
+            made.keys[block.name],
             block.tree.instance.every,
             block.number,
             block.name in made.choices.blocks,

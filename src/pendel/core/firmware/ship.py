@@ -136,7 +136,8 @@ def build_strictly(shipped: Files) -> int:
         for file, text in shipped.texts.items():
             (folder / file).write_text(text)
         flags = STRICT if shipped.own_c else (*STRICT, STRICTER)
-        sources = [str(folder / f"{shipped.name}.c"), str(folder / "pd_numbers.c"), str(folder / "main.c")]
+        names = (f"{shipped.name}.c", "pd_numbers.c", "main.c", f"{shipped.name}_table.c")
+        sources = [str(folder / name) for name in names]
         run_compiler([*compiler(), *flags, *sources, "-o", str(folder / "example"), "-lm"])
         target = folder / "part.o"
         run_compiler([*compiler(), *flags, "-c", sources[0], "-o", str(target)])

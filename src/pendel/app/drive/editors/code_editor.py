@@ -48,6 +48,15 @@ class CodeEditor(QWidget):
             lambda _: session.do(commands.set_number_format(session.drive, card, self.format.currentData()))
         )
         inside.addLayout(row(label("Number format", "muted"), 1, self.format))
+        self.key = Field("", "Pinned key", 60)
+        self.key.setPlaceholderText("none")
+        self.key.setToolTip("A number by which scripts find the block in the code, whatever else changes")
+        self.key.committed.connect(
+            lambda text: session.do(commands.set_pinned_key(session.drive, card, text))
+        )
+        self.key_note = wrapped("", "wrong")
+        inside.addLayout(row(label("Pinned key", "muted"), 1, self.key))
+        inside.addWidget(self.key_note)
         self.live: dict[str, QCheckBox] = {}
         self.ends: dict[str, tuple[Field, Field]] = {}
         self.steps: dict[str, Field] = {}
@@ -112,6 +121,10 @@ class CodeEditor(QWidget):
             return
         self.format.setItemText(0, f"as all blocks ({settings['number_format']})")
         self.format.setCurrentIndex(max(0, self.format.findData(card.number_format)))
+        self.key.show_text(card.pinned_key)
+        found = self.session.examined.finding_at(self.card, "pinned_key")
+        self.key_note.setText(found.sentence.split(": ", 1)[-1] if found else "")
+        self.key_note.setVisible(found is not None)
         for name, box in self.live.items():
             ends = card.live.get(name)
             box.setChecked(ends is not None)

@@ -18,13 +18,14 @@ ROUNDS = 8
 
 @dataclass(frozen=True)
 class Choices:
-    """What is chosen for a deck: number formats, ranges by hand (SI) by ``block.port``, and values that can be
-    changed while the code runs, with their ends (SI) by ``block.value``."""
+    """What is chosen for a deck: number formats, ranges by hand (SI) by ``block.port``, values that can be
+    changed while the code runs, with their ends (SI) by ``block.value``, and pinned keys of blocks."""
 
     default: NumberFormat = NumberFormat.FLOAT32
     blocks: Mapping[str, NumberFormat] = field(default_factory=dict)
     ranges: Mapping[str, Interval] = field(default_factory=dict)
     live: Mapping[str, Interval] = field(default_factory=dict)
+    keys: Mapping[str, int] = field(default_factory=dict)
 
     def of(self, block: str) -> NumberFormat:
         return self.blocks.get(block, self.default)

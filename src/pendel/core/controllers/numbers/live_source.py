@@ -56,7 +56,20 @@ def declarations(made: Lowered) -> str:
     if not lines:
         return ""
     note = "/* New values, each brought within its ends, and the present ones. Call them between two ticks. */"
+    written = "/* After values were written in place, by what NAME_find gives: converts them all. */"
+    lines += [written.replace("NAME", made.name), f"void {made.name}_convert({made.name}_t *c);"]
     return "\n".join((note, *lines)) + "\n\n"
+
+
+def converting(made: Lowered) -> str:
+    """The function that converts all live values where they are."""
+    calls = [
+        f"    {take_name(made, b)}(&c->{own}, &c->{own}.values);\n"
+        for b in made.blocks
+        if b.tree.live
+        for own in (made.members[b.name],)
+    ]
+    return f"void {made.name}_convert({made.name}_t *c)\n{{\n{''.join(calls)}}}\n\n" if calls else ""
 
 
 def conversions(made: Lowered, block: LoweredBlock) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
@@ -50,6 +51,8 @@ from pendel.core.controllers.numbers.tree import (
 )
 
 OWN_MEMBERS = ("in", "out", "tick")
+FIRST_KEY = 1001
+"""Of blocks whose key is not pinned."""
 REMEDY = "Run the drive once and find ranges, set one for it, or choose float."
 
 
@@ -138,6 +141,14 @@ class Lowered:
 
     def block(self, name: str) -> LoweredBlock:
         return next(b for b in self.blocks if b.name == name)
+
+    @cached_property
+    def keys(self) -> dict[str, int]:
+        """Numbers by which blocks are found: pinned ones, and for the others those that follow in running order
+        behind all that can be pinned."""
+        pinned = self.choices.keys
+        free = (n for n in itertools.count(FIRST_KEY))
+        return {b.name: pinned.get(b.name) or next(free) for b in self.blocks}
 
     def place(self, signal: str) -> str:
         """Where a signal or state of a block is in the controller's struct."""

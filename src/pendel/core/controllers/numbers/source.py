@@ -23,6 +23,7 @@ from pendel.core.controllers.numbers.block import LINE
 from pendel.core.controllers.numbers.conversion import converted, float_text
 from pendel.core.controllers.numbers.live_source import (
     conversions,
+    converting,
     declarations,
     live_names,
     start,
@@ -38,6 +39,7 @@ from pendel.core.controllers.numbers.lowering import (
     rests,
 )
 from pendel.core.controllers.numbers.representation import FLOAT, Rep
+from pendel.core.controllers.numbers.table_source import table, table_declaration
 from pendel.core.controllers.numbers.tree import expressions
 from pendel.core.controllers.own_c import CheckedC
 from pendel.core.errors import PendelError
@@ -95,13 +97,19 @@ class Files:
     header: str
     source: str
     example: str
+    table: str
     own_c: bool = False
     """Whether C that a user typed is part of it."""
 
     @property
     def texts(self) -> dict[str, str]:
         """All files by name."""
-        own = {f"{self.name}.c": self.source, f"{self.name}.h": self.header, "main.c": self.example}
+        own = {
+            f"{self.name}.c": self.source,
+            f"{self.name}.h": self.header,
+            "main.c": self.example,
+            f"{self.name}_table.c": self.table,
+        }
         return {**own, **library()}
 
 
@@ -162,13 +170,13 @@ def header(made: Lowered) -> str:
     counter = "    uint32_t tick;\n" if counts(made) else ""
     return (
         f"/* {name}.h: controller; a value is its word times its step, in SI units.\n * {LICENCE}\n */\n"
-        f"#ifndef {guard}\n#define {guard}\n\n#include <stdint.h>\n\n"
+        f"#ifndef {guard}\n#define {guard}\n\n#include <stdint.h>\n#include \"pd_numbers.h\"\n\n"
         + "\n".join(struct(made, b) for b in made.blocks)
         + f"\n/* What is measured at each tick. */\ntypedef struct {{\n{inputs or none}}} {name}_in_t;\n\n"
         f"/* What goes to the power stage. */\ntypedef struct {{\n{outputs or none}}} {name}_out_t;\n\n"
         f"typedef struct {{\n{counter}    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
         f"void {name}_init({name}_t *c);\n\n/* Call every {made.deck.tick * 1e6:g} us after filling c->in; "
-        f"then use c->out. */\nvoid {name}_tick({name}_t *c);\n\n{declarations(made)}#endif\n"
+        f"then use c->out. */\nvoid {name}_tick({name}_t *c);\n\n{declarations(made)}{table_declaration(made)}#endif\n"
     )
 
 
@@ -243,6 +251,7 @@ def source(made: Lowered) -> str:
         + f"{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
         + "".join(start(made, b) for b in made.blocks if b.tree.live)
         + "}\n\n"
+        + converting(made)
         + tick(made)
     )
 
@@ -307,7 +316,9 @@ def example_main(made: Lowered) -> str:
 def files(made: Lowered) -> Files:
     """All that is shipped of a deck."""
     own_c = any(b.tree.verbatim for b in made.blocks)
-    return Files(made.name, header(made), source(made), example_main(made), own_c)
+    return Files(
+        made.name, header(made), source(made), example_main(made), table(made, LICENCE), own_c
+    )
 
 
 # behind the interface of the time loop --------------------------------------------------------------------
@@ -332,12 +343,13 @@ def one_unit(made: Lowered, adapter: str) -> str:
     """The shipped files and what they and an adapter use of their library, as one translation unit."""
     parts = library()
     body = files(made)
+    header_alone = body.header.replace('#include "pd_numbers.h"\n', "")
     source_alone = body.source.replace(f'#include "{made.name}.h"\n', "").replace(
         '#include "pd_numbers.h"\n', ""
     )
     used = functions_for(source_alone + adapter)
     head = f"#include <math.h>\n{parts['pd_numbers.h']}"
-    return "\n".join((head, used, body.header, source_alone))
+    return "\n".join((head, used, header_alone, source_alone))
 
 
 def shipped_in_simulation(made: Lowered) -> str:

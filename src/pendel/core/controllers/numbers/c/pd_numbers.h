@@ -10,6 +10,19 @@
 
 #include <stdint.h>
 
+/* Where a number is in a controller's struct, and how it is held: a word is its value times 2^fraction, or counts
+ * parts of a turn. */
+typedef enum { PD_WORD, PD_FLOAT, PD_TURN } pd_kind_t;
+
+typedef struct {
+    uint32_t block;
+    uint32_t item;
+    uint32_t offset; /* bytes from the beginning of the struct */
+    pd_kind_t kind;
+    int32_t bits;
+    int32_t fraction;
+} pd_place_t;
+
 typedef char pd_right_shift_is_arithmetic[((-5) >> 1 == -3) ? 1 : -1];
 
 static inline int64_t pd_wide(int32_t x)
