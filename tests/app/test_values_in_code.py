@@ -4,10 +4,11 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLineEdit
+from PyQt6.QtWidgets import QApplication, QLineEdit, QPushButton
 
 from pendel.app.firmware.values_table import HIGHEST, IS, LIVE, LOWEST, NUMBER, STEP, WORD
 from pendel.core.drive import commands
+from pendel.core.drive.document import End, OwnEquations
 
 from .conftest import settle, until
 from .test_window import LEFT, choose, inspect, run_with, type_into
@@ -139,6 +140,41 @@ def test_live_values_are_built_checked_and_run_as_shipped(window, values):
     assert page.problem.text() == "" and not page.checked.unlike
     page.signals_button.click()
     assert page.table.isVisible() and page.comparison.both.isVisible()
+
+
+def test_an_own_block_in_c_compiles_from_the_first_moment_and_is_written_in_words(window):
+    session = window.session
+    session.do(commands.add_card(session.drive, "own_c", "Mine", 40, 90, own=OwnEquations()))
+    settle()
+    window.session.select(["mine"])
+    settle()
+    editor = window.drive_page.inspector.own_editor
+    button = next(b for b in editor.findChildren(QPushButton) if b.text() == "Write what is missing")
+    QTest.mouseClick(button, LEFT)
+    assert "no output" in editor.problems.text()
+    editor.edits["ports"].setPlainText("x: in\ny: out")
+    QTest.mouseClick(button, LEFT)
+    settle()
+    own = session.drive.cards["mine"].own
+    assert own.equations == ("y = 0;  /* what it gives */",) == own.words and not editor.problems.text()
+    editor.edits["words"].setPlainText("y = moved(3 * x, 1 + x_q - y_q);")
+    editor.edits["ports"].setPlainText("x: in\ny: out\nz: out")
+    QTest.mouseClick(button, LEFT)
+    settle()
+    own = session.drive.cards["mine"].own
+    assert own.words == ("y = moved(3 * x, 1 + x_q - y_q);", "z = 0;  /* what it gives */")
+    session.do(commands.add_wire(session.drive, End("travel_speed", "out"), End("mine", "x")))
+    for port in ("y", "z"):
+        session.do(commands.set_range(session.drive, "mine", port, ("-4", "4")))
+    session.do(commands.set_number_format(session.drive, "mine", "fixed16"))
+    run_with(window)
+    window.show_page("Firmware")
+    page = window.page("Firmware")
+    assert until(lambda: page.written and page.written.files), page.problem.text()
+    page.build_button.click()
+    assert until(lambda: page.checked or page.problem.text(), 60)
+    assert page.problem.text() == "" and not page.checked.unlike
+    assert "y = pd_moved32(3 * x, 1 + x_q - y_q);" in page.written.files.source
 
 
 def test_the_inspector_shows_how_a_block_is_shipped(window):

@@ -8,13 +8,18 @@ import scipy.signal
 
 import pendel
 from pendel.cli.main import main
+from pendel.core.catalogue import own_block
 from pendel.core.catalogue.own_block import EXAMPLES, LANGUAGE, MODES, C
+from pendel.core.controllers.numbers.source import files
+from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.errors import DriveHasFindings, DriveProblem
-from pendel.core.firmware.ship import build_and_check
+from pendel.core.firmware.ship import build_and_check, build_strictly
 from pendel.core.loops.points import WorkingPoints
-from pendel.core.runs.simulate import prepare, run_drive
+from pendel.core.quantities.named import Names
+from pendel.core.runs.simulate import prepare, refused_c, run_drive
+from pendel.core.trust import allow_all_of, is_allowed, refuse_strange_c
 
 TICK = 1e-3
 
@@ -39,7 +44,7 @@ FEED = [
 def test_a_typed_update_and_c_give_the_same_filter_as_scipy():
     lines = ("share = dt / (T + dt)", "kept = kept + share * (x - kept)", "y = kept")
     typed = OwnEquations(("x: in", "y: out"), ("T = 5 ms",), ("kept = 0.25",), (), lines)
-    in_c = OwnEquations(typed.ports, typed.values, typed.states, (), EXAMPLES[C].equations)
+    in_c = OwnEquations(typed.ports, typed.values, (*typed.states, "part = 0"), (), EXAMPLES[C].equations)
     share = TICK / (5e-3 + TICK)
     wanted, _ = scipy.signal.lfilter([share], [1, share - 1], NOISE, zi=[0.25 * (1 - share)])
     for kind, own in ((LANGUAGE, typed), (C, in_c)):
@@ -163,3 +168,88 @@ def test_own_values_and_starts_count_what_they_were_typed_in():
     assert [
         run.kept.parameters[run.kept.structure.parameter_keys.index(f"part.v_{k}")] for k in range(4)
     ] == pytest.approx([100, 10.471976, 100, 100])
+
+
+def in_words(number, own=None, **settings):
+    """The block in C, shipped in a format, beside SciPy's filter."""
+    d = bench(C, own, {"x": FEED})
+    allow_all_of(d.document)
+    commands.set_number_format(d.document, "feed_x", "float64").apply(d.document)  # what is looked at is the other
+    d.set("until", "0.299 s")
+    run = d.run()
+    d.find_ranges()
+    for name, text in {"number_format": number, **settings}.items():
+        d.set(name, text)
+    return d, run.kept
+
+
+@pytest.mark.parametrize(("number", "allowed"), [("fixed16", 2e-3), ("fixed32", 2e-4)])
+def test_own_c_in_words_is_the_filter_of_scipy_and_the_same_to_the_bit(number, allowed):
+    """Its coefficient is a word of 14 digits, made from its values when the controller starts and when they change."""
+    d, run = in_words(number)
+    for time_constant, live in (("5 ms", False), ("20 ms", True)):
+        if live:
+            d.set_live("under_test.T=1 ms…50 ms")
+            d.set("under_test.T", time_constant)
+            run = run_drive(prepare(d.document))
+        made = prepare(d.document).lowered
+        T = float(time_constant.split()[0]) * 1e-3
+        part = np.floor(TICK / (T + TICK) * 2**14) / 2**14
+        checked = build_and_check(made, run)
+        assert not checked.unlike
+        given = next(c for c in checked.compared if c.signal == "under_test.y").shipped
+        wanted = scipy.signal.lfilter([part], [1, part - 1], NOISE)[: len(given)]
+        assert np.max(np.abs(given - wanted)) < allowed
+    d.set("controller", "as shipped")
+    shipped = run_drive(prepare(d.document))
+    assert not build_and_check(prepare(d.document).lowered, shipped).unlike
+
+
+def test_c_for_float_alone_and_c_that_is_wrong_in_words_get_a_sentence():
+    example = EXAMPLES[C]
+    d, _ = in_words("fixed16", replace(example, words=(), convert=()))
+    with pytest.raises(DriveHasFindings, match="write its update in words"):
+        _ = prepare(d.document).lowered
+    for change, words in (
+        ({"words": ("y = moved(kept, 14 + z_q);",)}, "update in words line 1: The compiler says"),
+        ({"convert": ("part = 1;", "part = T +;")}, "conversion line 2: The compiler says"),
+        ({"words": ("y = x; }",)}, "closes nothing"),
+        ({"words": ("#define y x",)}, "preprocessor"),
+        ({"words": ()}, "no update in words"),
+        ({"words": ("y = T;",)}, "The compiler says"),
+    ):
+        d = bench(C, replace(example, **change), {"x": FEED})
+        allow_all_of(d.document)
+        with pytest.raises(DriveHasFindings) as told:
+            prepare(d.document)
+            raise DriveHasFindings(refused_c(d.document))
+        assert any(words in f.sentence for f in told.value.findings), (words, told.value.findings)
+    # Another word in it is other C, which was not allowed.
+    other = replace(example, words=(*example.words, "y = y + 1;"))
+    assert is_allowed(example) and not is_allowed(other)
+    document = bench(C).document
+    refuse_strange_c(document, "allow it")
+    commands.set_own(document, "under_test", other).apply(document)
+    with pytest.raises(DriveProblem, match="brings C"):
+        refuse_strange_c(document, "allow it")
+
+
+def test_what_is_missing_is_written_and_what_is_typed_stays():
+    names = Names({})
+    empty = OwnEquations(("x: in", "y: out, V", "n: out"), ("K = 2",), ("m = 0",))
+    for kind in (C, LANGUAGE):
+        framed = own_block.framed(empty, kind, names)
+        d = bench(kind, framed, {"x": FEED})
+        allow_all_of(d.document)
+        assert np.all(d.run(0.01)["under_test.y"].y == 0.0)
+        for port in ("y", "n"):
+            commands.set_range(d.document, "under_test", port, ("-1", "1")).apply(d.document)
+        commands.set_range(d.document, "feed_x", "out", ("-1", "1")).apply(d.document)
+        d.set("number_format", "fixed16")
+        build_strictly(files(prepare(d.document).lowered))
+        line = "y = K * x + m;" if kind == C else "y = K * x + m"
+        again = own_block.framed(replace(framed, equations=(line,), ports=(*empty.ports, "q: out")), kind, names)
+        assert again.equations[0] == line and [e.split(" ")[0] for e in again.equations] == ["y", "n", "q"]
+        assert again.words[: len(framed.words)] == framed.words
+    with pytest.raises(DriveProblem, match="Ports, line 1"):
+        own_block.framed(replace(empty, ports=("x",)), C, names)

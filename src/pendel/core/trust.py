@@ -27,7 +27,9 @@ def remembered_at() -> Path:
 
 
 def digest(own: OwnEquations) -> str:
-    parts = (own.ports, own.values, own.states, own.equations)
+    parts: tuple[tuple[str, ...], ...] = (own.ports, own.values, own.states, own.equations)
+    if own.convert or own.words:
+        parts += (own.convert, own.words)
     return hashlib.sha256(repr(parts).encode("utf-8", "surrogatepass")).hexdigest()
 
 

@@ -22,5 +22,10 @@ SECTIONS = {
     PART: EQUATIONS,
     own_block.LANGUAGE: (*BLOCK, ("equations", "Update, once a period", "y = K * x", 5)),
     own_block.MODES: (*BLOCK, ("equations", "Modes and changes", "run: enable = 1", 8)),
-    own_block.C: (*BLOCK, ("equations", "Update in C, once a period", "y = K * x;", 6)),
+    own_block.C: (
+        *BLOCK,
+        ("equations", "Update in C, once a period", "y = K * x;", 6),
+        ("convert", "Fixed point: words from values, when they change", "gain = (wide_t)(K * 1024);", 2),
+        ("words", "Fixed point: update in words", "y = moved(gain * x, 10 + x_q - y_q);", 3),
+    ),
 }

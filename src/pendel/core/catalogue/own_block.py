@@ -11,7 +11,7 @@ from __future__ import annotations
 import ast
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
 from pendel.core.catalogue.control.ports import EVERY
@@ -43,6 +43,7 @@ INTRINSICS_SHOWN = [
 INDENT = "    "
 TAKEN = frozenset(
     {*INTRINSICS, *ACTIONS, *MEMORY, "dt", "started", "every", "mode", "elapsed", "b", "real_t"}
+    | {"word_t", "wide_t", "moved"}
 )
 """Names that mean something already."""
 ARROW = re.compile(r"^\s*(\w+)\s*->\s*(\w+)\s*:\s*(.+)$")
@@ -86,7 +87,10 @@ def read_block(own: OwnEquations, kind: str, lookup: Lookup) -> BlockModel:
             "ports", max(0, len(own.ports) - 1), "The block has no output. Add a line such as y: out."
         )
     if not model.problems:
-        {LANGUAGE: _read_update, MODES: _read_modes, C: _read_c}[kind](model, own.equations)
+        if kind == C:
+            _read_c(model, own)
+        else:
+            {LANGUAGE: _read_update, MODES: _read_modes}[kind](model, own.equations)
     return model
 
 
@@ -241,7 +245,8 @@ def _read_modes(model: BlockModel, lines: Sequence[str]) -> None:
     _parsed(model, text, origin, ("elapsed",))
 
 
-def _read_c(model: BlockModel, lines: Sequence[str]) -> None:
+def _read_c(model: BlockModel, own: OwnEquations) -> None:
+    lines = own.equations
     if not "".join(lines).strip():
         model.complain("equations", 0, "The update is empty. Assign the outputs, such as y = K * x;")
         return
@@ -250,9 +255,20 @@ def _read_c(model: BlockModel, lines: Sequence[str]) -> None:
     except CProblem as problem:
         model.complain("equations", problem.line, f"{problem}.")
         return
+    in_words = {}
+    for section in ("convert", "words"):
+        try:
+            in_words[section] = read_c(getattr(own, section))
+        except CProblem as problem:
+            model.complain(section, problem.line, f"{problem}.")
+            return
+    if in_words["convert"].strip() and not in_words["words"].strip():
+        model.complain("words", 0, "Values are converted, but there is no update in words. Write one.")
+        return
     # On the first line, so that the compiler counts lines as they were typed.
     begin = CheckedC("".join(f"{line} " for line in _starting_c(model)) + typed)
-    model.update = Update("update", tuple(_arguments(model).split(", ")), (), (), "", verbatim=begin)
+    arguments = tuple(_arguments(model).split(", "))
+    model.update = Update("update", arguments, (), (), "", begin, in_words["convert"], in_words["words"])
 
 
 def _starting_c(model: BlockModel) -> list[str]:
@@ -264,6 +280,33 @@ def _starting_c(model: BlockModel) -> list[str]:
         if begun
         else []
     )
+
+
+def framed(own: OwnEquations, kind: str, lookup: Lookup) -> OwnEquations:
+    """Typed lines with what is missing for a block that can be built: in each update, outputs that nothing
+    assigns give 0, and in C there is one in words. What was typed stays as it is.
+
+    Raises
+    ------
+    DriveProblem
+        where ports, values or what is remembered cannot be read, or there is no output yet.
+    """
+    model = read_block(replace(own, equations=(), convert=(), words=()), kind, lookup)
+    wrong = [(s, n, why) for s, n, why in model.problems if s in ("ports", "values", "states")]
+    if wrong:
+        raise DriveProblem(f"{wrong[0][0].capitalize()}, line {wrong[0][1] + 1}: {wrong[0][2]}")
+    if kind == MODES:
+        return own
+    end = ";" if kind == C else ""
+    remark = "  /* what it gives */" if kind == C else "  # what it gives"
+
+    def with_outputs(lines: tuple[str, ...]) -> tuple[str, ...]:
+        text = "\n".join(lines)
+        missing = [n for n in model.outputs if not re.search(rf"\b{n}\s*([-+*/]|<<|>>)?=(?!=)", text)]
+        return (*(line for line in lines if line.strip()), *(f"{n} = 0{end}{remark}" for n in missing))
+
+    found = replace(own, equations=with_outputs(own.equations))
+    return replace(found, words=with_outputs(own.words)) if kind == C else found
 
 
 def _any_quantity(name: str) -> Measured:
@@ -322,8 +365,13 @@ EXAMPLES = {
     C: OwnEquations(
         ports=("x: in", "y: out"),
         values=("T = 5 ms",),
-        states=("kept = 0",),
-        equations=("real_t share = dt / (T + dt);", "kept += share * (x - kept);", "y = kept;"),
+        states=("kept = 0", "part = 0"),
+        equations=("part = dt / (T + dt);", "kept += part * (x - kept);", "y = kept;"),
+        convert=("part = (wide_t)(dt / (T + dt) * 16384);  /* in steps of 2^-14 */",),
+        words=(
+            "kept += part * (x - moved(kept, 14));  /* 14 digits more than x */",
+            "y = moved(kept, 14 + x_q - y_q);",
+        ),
     ),
 }
 

@@ -81,7 +81,8 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
     if card.own is not None and card.kind in OWN_BLOCKS:
         block = read_block(card.own, card.kind, names)
         for section, line, sentence in block.problems:
-            where = {"equations": "update"}.get(section, section)
+            names_of = {"equations": "update", "words": "update in words", "convert": "conversion"}
+            where = names_of.get(section, section)
             result.findings.append(
                 fault(f"{card.name}, {where} line {line + 1}: {sentence}", key, f"{section}:{line}")
             )

@@ -75,6 +75,10 @@ class Update:
     comment: str
     verbatim: str = ""
     """Statements in C that stand for the body, which is then empty."""
+    convert: str = ""
+    """Those that turn values into words, for fixed point, ..."""
+    words: str = ""
+    """... and that are the update then."""
 
     @property
     def memory(self) -> list[str]:

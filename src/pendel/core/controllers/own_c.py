@@ -12,6 +12,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 from functools import lru_cache
+from typing import NamedTuple
 
 from pendel.core.controllers.c_names import RESERVED, comment
 from pendel.core.controllers.deck import BlockInstance
@@ -128,14 +129,41 @@ def holds_c(blocks: Iterable[BlockInstance]) -> bool:
     return any(block.code.verbatim for block in blocks)
 
 
-@lru_cache(maxsize=100)
-def c_problem(update: Update) -> tuple[int, str] | None:
-    """The first error in a typed update: its line, from 0, and what the compiler says; none when there is
+def c_problem(update: Update, ports: Sequence[str], values: Sequence[str]) -> CWrong | None:
+    """The first error in a typed update, its conversion of values, or its update in words; none when there is
     none or the compiler cannot be asked. Nothing is run."""
-    names = "".join(f"    real_t {n} = 0;\n    (void){n};\n" for n in update.arguments)
-    ours = "".join(f"real_t {name}();\n" for name in INTRINSICS if name not in RESERVED)
-    text = f'#include <math.h>\n#include <stdint.h>\ntypedef float real_t;\n{ours}void own(void);\nvoid own(void)\n'
-    text += f'{{\n{names}    {{\n#line 1 "own"\n{update.verbatim}\n#line 1 "after"\n    }}\n}}\n'
+    numbers = [a for a in update.arguments if a in values or a == "dt"]
+    remembered = [a for a in update.arguments if a not in (*ports, *numbers)]
+    steps = "".join(f"    const int {p}_q = 1;\n    (void){p}_q;\n" for p in ports)
+    in_words = steps + declared("wide_t", [*(p for p in ports if p in update.arguments), *remembered])
+    converting = steps + declared("wide_t", remembered) + declared("real_t", numbers)
+    wrong = compiled_wrong("equations", update.verbatim, declared("real_t", update.arguments))
+    if wrong is None and update.convert:
+        wrong = compiled_wrong("convert", update.convert, converting)
+    if wrong is None and update.words:
+        wrong = compiled_wrong("words", update.words, in_words)
+    return wrong
+
+
+class CWrong(NamedTuple):
+    """An error of the compiler: the section, the line in it from 0, and what the compiler says."""
+
+    section: str
+    line: int
+    reason: str
+
+
+def declared(kind: str, names: Iterable[str]) -> str:
+    return "".join(f"    {kind} {n} = 0;\n    (void){n};\n" for n in names)
+
+
+@lru_cache(maxsize=100)
+def compiled_wrong(section: str, typed: str, names: str) -> CWrong | None:
+    """The first error in typed statements between names that are ours."""
+    ours = "".join(f"real_t {name}();\n" for name in INTRINSICS if name not in RESERVED) + "wide_t moved();\n"
+    kinds = "typedef float real_t;\ntypedef int32_t word_t;\ntypedef int64_t wide_t;\n"
+    text = f'#include <math.h>\n#include <stdint.h>\n{kinds}{ours}void own(void);\nvoid own(void)\n'
+    text += f'{{\n{names}    {{\n#line 1 "own"\n{typed}\n#line 1 "after"\n    }}\n}}\n'
     try:
         run_compiler(
             [*compiler(), "-std=c99", "-fsyntax-only", "-fno-diagnostics-color", "-x", "c", "-"],
@@ -148,6 +176,6 @@ def c_problem(update: Update) -> tuple[int, str] | None:
             return None
         found = ERROR.search(told)
         if found is None:
-            return update.verbatim.count("\n"), "the compiler cannot read it to its end"
-        return int(found[1]) - 1, found[2].replace("‘", "“").replace("’", "”").replace("'", "")
+            return CWrong(section, typed.count("\n"), "the compiler cannot read it to its end")
+        return CWrong(section, int(found[1]) - 1, found[2].replace("‘", "“").replace("’", "”").replace("'", ""))
     return None

@@ -51,6 +51,10 @@ class OwnEquations:
     states: tuple[str, ...] = ()
     unknowns: tuple[str, ...] = ()
     equations: tuple[str, ...] = ()
+    convert: tuple[str, ...] = ()
+    """Of a block in C: what turns its values into words, for fixed point, ..."""
+    words: tuple[str, ...] = ()
+    """... and its update in words."""
 
 
 @dataclass(frozen=True)

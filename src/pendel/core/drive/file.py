@@ -90,7 +90,8 @@ def card_record(card: Card) -> dict[str, Any]:
     if card.rows:
         record["rows"] = [list(row) for row in card.rows]
     if card.own is not None:
-        record["own"] = {name: list(getattr(card.own, name)) for name in OwnEquations.__dataclass_fields__}
+        lines = {name: list(getattr(card.own, name)) for name in OwnEquations.__dataclass_fields__}
+        record["own"] = {n: v for n, v in lines.items() if v or n not in ("convert", "words")}
     if card.flux is not None:
         record["flux"] = {
             "i_d": list(card.flux.i_d),

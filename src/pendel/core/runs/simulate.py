@@ -265,11 +265,13 @@ def refused_c(drive: Drive) -> list[Finding]:
     for key, card in drive.cards.items():
         if card.kind != C or card.own is None or not is_allowed(card.own):
             continue
-        update = block_of(card).update
-        if isinstance(update, Update) and update.verbatim and (wrong := c_problem(update)):
-            line, reason = wrong
-            sentence = f"{card.name}, update line {line + 1}: The compiler says: {reason}."
-            found.append(fault(sentence, key, f"equations:{line}"))
+        kind = block_of(card)
+        update, ports, values = kind.update, [p.name for p in kind.ports], [v.name for v in kind.values]
+        if isinstance(update, Update) and update.verbatim and (wrong := c_problem(update, ports, values)):
+            section, line, reason = wrong
+            where = {"equations": "update", "convert": "conversion", "words": "update in words"}[section]
+            sentence = f"{card.name}, {where} line {line + 1}: The compiler says: {reason}."
+            found.append(fault(sentence, key, f"{section}:{line}"))
     return found
 
 

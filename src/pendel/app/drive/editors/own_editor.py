@@ -9,14 +9,14 @@ from PyQt6.QtWidgets import QPlainTextEdit, QTextEdit, QWidget
 
 from pendel.app.session.own_sections import SECTIONS
 from pendel.app.session.session import Session
-from pendel.app.widgets.basic import column, label, wrapped
+from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.theme import code_font, colour
 from pendel.app.widgets.timers import single_shot
 from pendel.core.catalogue import own_block
 from pendel.core.catalogue.own import PART, OwnModel, read_own
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
-from pendel.core.errors import ExpressionProblem
+from pendel.core.errors import ExpressionProblem, PendelError
 from pendel.core.quantities.expressions import Binary, Call, Name, Negative, Node, Number, read_equation
 from pendel.core.quantities.named import Names
 from pendel.core.trust import allow, is_allowed
@@ -30,7 +30,10 @@ HINTS = {
     "changes; they are tried in order. elapsed is the time in the mode in seconds. The "
     "first mode is where it starts.",
     own_block.C: "Statements in C99 with real_t numbers in SI; the names above are variables, dt is the "
-    "period in seconds. The functions of math.h are there.",
+    "period in seconds. The functions of math.h are there. For fixed point, ports and what is remembered are "
+    "whole numbers of wide_t (twice as long as a word): x is x_q binary digits behind the point, what is remembered "
+    "as you choose. moved(n, k) takes k digits off, rounded; values are real_t numbers where they are turned into "
+    "words, and dt is only there. Without it the block stays in float.",
 }
 GREEK = {
     "alpha": "α",
@@ -174,6 +177,10 @@ class OwnEditor(QWidget):
         if self.kind == PART:
             body.addWidget(label("As printed", "heading"))
             body.addWidget(self.printed)
+        if self.kind in (own_block.LANGUAGE, own_block.C):
+            fill = button("Write what is missing", self.write_frame, "link")
+            fill.setToolTip("Outputs that nothing assigns yet give 0, so that the block can be built; what is there stays")
+            body.addLayout(row(fill, 1))
         body.addWidget(wrapped(HINTS[self.kind], "muted"))
         self._late = single_shot(self, 500, self.commit)
         self.refresh()
@@ -185,6 +192,20 @@ class OwnEditor(QWidget):
                 for name, edit in self.edits.items()
             }
         )
+
+    def write_frame(self) -> None:
+        """Add to the typed lines what a block needs that can be built."""
+        names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
+        try:
+            framed = own_block.framed(self.written(), self.kind, names)
+        except PendelError as problem:
+            self.problems.setText(str(problem))
+            return
+        for name, edit in self.edits.items():
+            text = "\n".join(getattr(framed, name))
+            if edit.toPlainText() != text:
+                edit.setPlainText(text)
+        self.commit()
 
     def _typed(self) -> None:
         self._edited = True

@@ -72,8 +72,9 @@ def converting(made: Lowered) -> str:
     return f"void {made.name}_convert({made.name}_t *c)\n{{\n{''.join(calls)}}}\n\n" if calls else ""
 
 
-def conversions(made: Lowered, block: LoweredBlock) -> str:
-    """The functions that take a block's live values in and give them."""
+def conversions(made: Lowered, block: LoweredBlock, last: str = "") -> str:
+    """The functions that take a block's live values in and give them; ``last`` is a line of C that converts them
+    besides."""
     if not block.tree.live:
         return ""
     suffix = "f" if block.value_bits == 32 else "d"
@@ -87,7 +88,7 @@ def conversions(made: Lowered, block: LoweredBlock) -> str:
     lines += [f"    b->{n.name} = {converted_number(writer, n)};" for n in block.live]
     body = "\n".join(lines)
     return (
-        f"{taker(made, block)}\n{{\n{body}\n}}\n\n{giver(made, block)}\n{{\n    *values = b->values;\n}}\n\n"
+        f"{taker(made, block)}\n{{\n{body}\n{last}}}\n\n{giver(made, block)}\n{{\n    *values = b->values;\n}}\n\n"
     )
 
 

@@ -235,14 +235,17 @@ def signal_words(block: LoweredBlock) -> None:
     if not block.number.fixed:
         block.reps |= dict.fromkeys(block.tree.outputs, FLOAT[block.number.bits])
         return
-    if block.tree.verbatim:
-        raise CannotLower(block.tree.title, "its C is written for float. Choose float 32 or float 64 for it.")
+    if block.tree.verbatim and not block.tree.instance.code.words.strip():
+        raise CannotLower(
+            block.tree.title,
+            "its C is written for float. Choose float 32 or float 64 for it, or write its update in words.",
+        )
     bits = block.number.bits
     for port in block.tree.outputs:
         if port in block.tree.angles:
             block.reps[port] = turn_word(bits)
             continue
-        digits = grid(port, block.tree, {}, 3)
+        digits = None if block.tree.verbatim else grid(port, block.tree, {}, 3)
         block.reps[port] = named_word(block, port, bits, digits)
 
 
@@ -323,6 +326,10 @@ def inner_words(made: Lowered, block: LoweredBlock) -> None:
             block.reps[LINE] = FLOAT[number.bits]
         return
     bits = number.bits
+    if tree.verbatim:
+        most = 2 ** (2 * bits - 1) - 1
+        block.reps |= dict.fromkeys(tree.states, Rep(False, 2 * bits, 0, -most, most))
+        return
     grids = {
         p: block.reps[p].fraction
         for p in tree.inputs

@@ -211,6 +211,8 @@ OWN_CALL = re.compile(r"\b(saturate|absolute|floor|sqrt|sin|cos|atan2|minimum|ma
 
 def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
     """An update the user wrote in C, between what fetches its names and what puts them back."""
+    if block.number.fixed:
+        return words_function(made, block, Part.WHOLE)
     code, kind = block.tree.instance.code, FLOAT[block.number.bits].c_type
     assert isinstance(code.verbatim, CheckedC), "C that was not read into tokens goes nowhere"
     suffix = "f" if block.number.bits == 32 else "d"
@@ -236,10 +238,64 @@ def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
     )
 
 
+WORDS_CALL = re.compile(r"\b(saturate|absolute|minimum|maximum|moved)(?=\s*\()")
+WORDS_NAMES = {"saturate": "clamp", "absolute": "abs", "minimum": "min", "maximum": "max", "moved": "moved"}
+
+
+def words_function(made: Lowered, block: LoweredBlock, part: Part | None) -> str:
+    """A typed update in words, or with no part what turns the block's values into words."""
+    code, tree, bits = block.tree.instance.code, block.tree, 2 * block.number.bits
+    typed = code.words if part else code.convert
+    assert isinstance(typed, CheckedC), "C that was not read into tokens goes nowhere"
+    real, instance = FLOAT[block.value_bits].c_type, tree.instance
+    ports = [p for p in (*instance.inputs, *instance.outputs) if p in code.arguments]
+    digits = ", ".join(f"{p}_q = {block.reps[p].fraction if p in block.reps else 0}" for p in ports)
+    fetch = f"    enum {{ {digits} }};\n" if digits else ""
+    fields = {n: block.places[n] for n in (*(tree.outputs if part else ()), *tree.states)}
+    fetch += "".join(f"    wide_t {n} = {p};\n    (void){n};\n" for n, p in fields.items())
+    if part:
+        unwired = [p for p in instance.inputs if p in code.arguments and p not in tree.inputs]
+        fetch += "".join(f"    const wide_t {n} = 0;\n    (void){n};\n" for n in unwired)
+        fetch += "".join(f"    const wide_t {n} = {n}_word;\n    (void){n};\n" for n in tree.inputs)
+    else:
+        fixed = {**{v: instance.values[v] for v in instance.used_values}, "dt": made.deck.tick * instance.every}
+        live = block.numbers.values
+        texts = {
+            n: f"b->values.{live[n]}" if n in live else float_text(float(v), block.value_bits)
+            for n, v in fixed.items()
+        }
+        fetch += "".join(f"    const {real} {n} = {text};\n    (void){n};\n" for n, text in texts.items())
+    keep = ""
+    for n, place in fields.items():
+        rep = block.reps[n]
+        value = n if n in tree.states else f"({rep.c_type})pd_clamp{bits}({n}, {rep.low}, {rep.high})"
+        keep += f"    {place} = {value};\n"
+    called = WORDS_CALL.sub(lambda m: f"pd_{WORDS_NAMES[m[1]]}{bits}", typed)
+    body = "".join(f"    {line}\n" for line in called.split("\n"))
+    arguments = [f"{type_name(made, block)} *b"]
+    arguments += [f"{block.reps[p].c_type} {p}_word" for p in tree.inputs] if part else []
+    name = call_name(made, block, part) if part else f"{made.members[block.name]}_convert"
+    return (
+        f"#define word_t {FIXED_TYPES[block.number.bits]}\n#define wide_t {FIXED_TYPES[bits]}\n#define real_t {real}\n"
+        f"static void {name}({', '.join(arguments)})\n"
+        f"{{\n{fetch}    {{\n{body}    }}\n{keep}}}\n#undef word_t\n#undef wide_t\n#undef real_t\n\n"
+    )
+
+
+FIXED_TYPES = {16: "int16_t", 32: "int32_t", 64: "int64_t"}
+
+
+def converts(block: LoweredBlock) -> bool:
+    """Whether a block brings C that turns its values into words."""
+    return block.number.fixed and bool(block.tree.instance.code.convert.strip())
+
+
 def source(made: Lowered) -> str:
     name = made.name
     updates = "\n".join(
-        conversions(made, b) + (verbatim_function(made, b) if b.tree.verbatim else functions(made, b))
+        (words_function(made, b, None) if converts(b) else "")
+        + conversions(made, b, f"    {made.members[b.name]}_convert(b);\n" if converts(b) else "")
+        + (verbatim_function(made, b) if b.tree.verbatim else functions(made, b))
         for b in made.blocks
     )
     tables = "\n".join(t for b in made.blocks for t in dict.fromkeys(b.tables))
@@ -249,7 +305,13 @@ def source(made: Lowered) -> str:
         + (f"{tables}\n\n" if tables else "")
         + f"{updates}\nvoid {name}_init({name}_t *c)\n"
         + f"{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
-        + "".join(start(made, b) for b in made.blocks if b.tree.live)
+        + "".join(
+            start(made, b)
+            if b.tree.live
+            else f"    {made.members[b.name]}_convert(&c->{made.members[b.name]});\n"
+            for b in made.blocks
+            if b.tree.live or converts(b)
+        )
         + "}\n\n"
         + converting(made)
         + tick(made)

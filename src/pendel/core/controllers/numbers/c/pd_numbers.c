@@ -3,6 +3,38 @@
 #include "pd_numbers.h"
 #include <math.h>
 
+int32_t pd_moved32(int32_t x, int32_t k)
+{
+    int32_t found = x;
+    int32_t left = k;
+    if (left > 31) {
+        found = 0;
+    } else if (left > 0) {
+        found = pd_down32(pd_down32(found, (uint32_t)left - 1u) + 1, 1u);
+    } else {
+        for (; left < 0; left++) {
+            found = pd_clamp32(found, -INT32_C(1073741823), INT32_C(1073741823)) * 2;
+        }
+    }
+    return found;
+}
+
+int64_t pd_moved64(int64_t x, int32_t k)
+{
+    int64_t found = x;
+    int32_t left = k;
+    if (left > 63) {
+        found = 0;
+    } else if (left > 0) {
+        found = pd_down64(pd_down64(found, (uint32_t)left - 1u) + 1, 1u);
+    } else {
+        for (; left < 0; left++) {
+            found = pd_clamp64(found, -INT64_C(4611686018427387903), INT64_C(4611686018427387903)) * 2;
+        }
+    }
+    return found;
+}
+
 /* Sine of a quarter turn either way: x = z/2^14, sin(pi/2 x) = x (c1 - x^2 (c3 - x^2 (c5 - x^2 c7))),
  * interpolated at Chebyshev nodes; with rounding within 6.2e-5. */
 int16_t pd_sin16(int16_t turn)

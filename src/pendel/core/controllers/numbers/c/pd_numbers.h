@@ -64,6 +64,10 @@ static inline int64_t pd_shr64(int64_t x, uint32_t k)
     return pd_down64(x + (int64_t)half, k);
 }
 
+/* Digits taken off, rounded half up, or with a negative k appended, as far as there is room. */
+int32_t pd_moved32(int32_t x, int32_t k);
+int64_t pd_moved64(int64_t x, int32_t k);
+
 static inline int32_t pd_clamp32(int32_t x, int32_t low, int32_t high)
 {
     return (x < low) ? low : ((x > high) ? high : x);
