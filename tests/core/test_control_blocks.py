@@ -1,5 +1,7 @@
 """Every block against its difference equation in SciPy, or its closed form."""
 
+import math
+
 import numpy as np
 import pytest
 import scipy.interpolate
@@ -285,3 +287,55 @@ def test_timing_edges_resolves_what_counting_cannot():
         np.testing.assert_allclose(counted / one, np.round(counted / one), atol=1e-9)
         assert np.max(np.abs(counted - speed)) > 3.0
         np.testing.assert_allclose(timed, speed, rtol=2e-3)
+
+
+def test_a_counter_with_an_end_begins_again_and_counts_on_for_the_speed():
+    """Of 8 bits and 16 lines a turn: 4 turns; at 30 turns a second 1.92 of the 64 edges pass in a period of 1 ms."""
+    d = pendel.Drive("Counter")
+    d.set("tick", "1 ms")
+    d.add("profile", "Angle", profile=[("0", "0"), ("1 s", f"{60 * math.pi}")])
+    d.add("encoder", "Coder", lines="16", counter_bits="8", every="1")
+    d.connect("angle.out", "coder.angle")
+    run = d.run(0.5)
+    t, position, speed = run["coder.position"].t, run["coder.position"].y, run["coder.speed"].y
+    counts = np.floor(60 * math.pi * t * 64 / (2 * math.pi) + 1e-9)
+    np.testing.assert_allclose(position * 64 / (2 * math.pi), np.remainder(counts + 128, 256) - 128, atol=1.01)
+    assert np.ptp(position) > 7.5 * math.pi and np.min(position) < -3 * math.pi
+    np.testing.assert_allclose(speed[1:] * 64 / (2 * math.pi) * 1e-3, np.diff(counts), atol=1.01)
+    assert np.mean(speed[1:]) == pytest.approx(60 * math.pi, rel=1e-2)
+    d.set("coder.counter_bits", "")
+    on = d.run(0.5)
+    np.testing.assert_array_equal(on["coder.speed"].y, speed)  # the same edges, wherever the counter stands
+    assert on["coder.position"].y[-1] == pytest.approx(30 * math.pi, rel=0.01)
+
+
+@pytest.mark.parametrize("steps", [4, 1000])
+def test_duties_are_whole_steps_of_the_timer_as_modelled_and_as_shipped(steps):
+    d = pendel.Drive("Duties")
+    d.set("tick", "100 us")
+    d.set("until", "20 ms")
+    d.add("three_phase_sine", "Wave", amplitude="250", f="50 Hz")
+    d.add("three_phase_modulator", "Pulses", U_dc="560", timer=str(steps))
+    d.add("pulse_stage", "Bridge", U_dc="560", timer=str(steps))
+    for n in "abc":
+        d.connect(f"wave.{n}", f"pulses.u_{n}")
+    d.connect("wave.a", "bridge.u")
+    modelled = d.run()
+    d.set("pulses.timer", "")
+    d.set("bridge.timer", "")
+    smooth = d.run()
+    d.set("pulses.timer", str(steps))
+    d.set("bridge.timer", str(steps))
+    d.find_ranges()
+    for signal in ("pulses.d_a", "pulses.d_c", "bridge.duty"):
+        whole = modelled[signal].y * steps
+        np.testing.assert_allclose(whole, np.round(whole), atol=1e-9)
+        assert 0.2 / steps < np.max(np.abs(modelled[signal].y - smooth[signal].y)) <= 0.5 / steps + 1e-12
+    d.set("controller", "as shipped")
+    for number, off in (("float32", 1e-6), ("fixed32", 1e-6), ("fixed16", 1.01 / steps + 1e-3)):
+        d.set("number_format", number)
+        shipped = d.run()
+        for signal in ("pulses.d_b", "bridge.duty"):
+            gap = np.abs(shipped[signal].y - modelled[signal].y)
+            assert np.quantile(gap, 0.97) <= off  # what lies in the middle of two steps may be either
+            assert np.max(gap) <= 1.01 / steps + 2e-4

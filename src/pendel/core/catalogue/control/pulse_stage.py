@@ -1,14 +1,16 @@
 """From a voltage demand to the duty of a bridge."""
 
-from pendel.core.catalogue.control.ports import EVERY, gives, reads
+from pendel.core.catalogue.control.ports import EVERY, TIMER, gives, reads
 from pendel.core.catalogue.declare import Block, Value
 from pendel.core.vocabulary import ValueRole
 
 
-def update(u, u_link, duty, U_dc, d_max, dt):
+def update(u, u_link, duty, U_dc, d_max, timer, dt):
     """The measured link voltage is used where it is wired and not near zero."""
     link = u_link if u_link > 0.05 * U_dc else U_dc
     duty = saturate(u / link, -d_max, d_max)
+    if timer > 0.5:
+        duty = floor(duty * timer + 0.5) / timer
 
 
 KIND = Block(
@@ -25,9 +27,11 @@ KIND = Block(
     values=(
         Value("U_dc", "Link voltage", "V", "48", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
         Value("d_max", "Duty at most", "%", "98", low=0.0, high=1.0, open_low=True),
+        TIMER,
         EVERY,
     ),
     update=update,
+    smooth={"timer": 0.0},
     summary=lambda v, card: (f"link {v['U_dc']}", f"at most {v['d_max']}"),
     shape=(
         (0, 0),

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 
 from pendel.core.catalogue.control.generators import turning
-from pendel.core.catalogue.control.ports import EVERY, gives, reads
+from pendel.core.catalogue.control.ports import EVERY, TIMER, gives, reads
 from pendel.core.catalogue.control.shapes import THIRD_HARMONIC
 from pendel.core.catalogue.declare import ANY, Block, Choice, Figure, Value, Values
 from pendel.core.catalogue.remarks import field_orientation
@@ -39,7 +39,7 @@ def update_generator(a, b, c, amplitude, turn, turn_more, phase, angle, started,
     angle = wrapped(angle)
 
 
-def update_modulator(u_a, u_b, u_c, u_link, d_a, d_b, d_c, U_dc, scheme, d_min, dt):
+def update_modulator(u_a, u_b, u_c, u_link, d_a, d_b, d_c, U_dc, scheme, d_min, timer, dt):
     """A common voltage is added to the demands; the duties are those of the poles against half the link
     voltage."""
     link = u_link if u_link > 0.05 * U_dc else U_dc
@@ -64,6 +64,10 @@ def update_modulator(u_a, u_b, u_c, u_link, d_a, d_b, d_c, U_dc, scheme, d_min, 
         d_a = 1.0 if u_a > 0.0 else 0.0
         d_b = 1.0 if u_b > 0.0 else 0.0
         d_c = 1.0 if u_c > 0.0 else 0.0
+    if timer > 0.5:
+        d_a = floor(d_a * timer + 0.5) / timer
+        d_b = floor(d_b * timer + 0.5) / timer
+        d_c = floor(d_c * timer + 0.5) / timer
 
 
 def scheme_number(v: Values, card: Card, period: float):
@@ -111,10 +115,12 @@ KINDS = (
         values=(
             Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
             Value("d_min", "Duty at least", "%", "0", low=0.0, high=0.5),
+            TIMER,
             EVERY,
         ),
         choices=(Choice("scheme", "Scheme", SCHEMES),),
         update=update_modulator,
+        smooth={"timer": 0.0},
         derive=scheme_number,
         follows=limits,
         summary=lambda v, card: (card.choices.get("scheme", SCHEMES[0][0]), v["U_dc"]),

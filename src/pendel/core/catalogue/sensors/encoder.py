@@ -5,14 +5,32 @@ By timing, a capture unit notes when the last edge came, on its own clock: speed
 noted before over the time between both. While none comes it falls as one edge over the time waited. Common
 practice, no source."""
 
+import math
+
 from pendel.core.catalogue.declare import Block, Choice, Deck, Link, Port, Value
 from pendel.core.catalogue.sensors.sensing import MODE
 from pendel.core.vocabulary import SignalRole, ValueRole
 
 
 def update(
-    angle, position, speed, lines, clock, timed, count, last_angle, noted, waited, known, started, ideal, dt
+    angle,
+    position,
+    speed,
+    lines,
+    clock,
+    timed,
+    wraps,
+    count,
+    last_angle,
+    noted,
+    waited,
+    known,
+    started,
+    ideal,
+    dt,
 ):
+    """The counter begins again after ``wraps`` counts, where it has an end; what passes within a period is told
+    apart up to half of them."""
     edges = 4.0 * lines / 6.283185307179586
     counted = floor(angle * edges)
     if started < 0.5:
@@ -24,8 +42,13 @@ def update(
         position = angle
         speed = (angle - last_angle) / dt
     else:
-        position = counted / edges
-        speed = (counted - count) / edges / dt
+        passed = counted - count
+        shown = counted
+        if wraps > 0.5:
+            passed = passed - wraps * floor(passed / wraps + 0.5)
+            shown = counted - wraps * floor(counted / wraps + 0.5)
+        position = shown / edges
+        speed = passed / edges / dt
         if timed > 0.5:
             waited = waited + dt
             if absolute(counted - count) > 0.5:
@@ -57,16 +80,18 @@ KIND = Block(
         MODE,
         Choice("speed_by", "Speed by", (("counting", "counting edges"), ("timing", "timing between edges"))),
     ),
-    smooth={"timed": 0.0},
+    smooth={"timed": 0.0, "wraps": 0.0},
     values=(
         Value("lines", "Lines per turn", "", "512", low=1.0, high=10_000_000.0, whole=True),
         Value("clock", "Clock of the timing", "MHz", "10", low=0.0, open_low=True),
+        Value("counter_bits", "Counter bits", "", "", low=2.0, high=32.0, whole=True),
         Value("every", "Every … ticks", "", "20", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS),
     ),
     update=update,
     derive=lambda v, card, period: {
         "ideal": 1.0 if card.choices.get("mode") == "ideal" else 0.0,
         "timed": 1.0 if card.choices.get("speed_by") == "timing" else 0.0,
+        "wraps": 0.0 if math.isnan(v["counter_bits"]) else 2.0 ** v["counter_bits"],
     },
     follows=lambda v, card: [],
     summary=lambda v, card: (
