@@ -10,8 +10,10 @@ import scipy.signal
 import pendel
 from pendel.core.controllers.numbers.lowering import Choices, lower
 from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.controllers.numbers.source import files
+from pendel.core.drive import commands, file
 from pendel.core.errors import DriveHasFindings
-from pendel.core.firmware.ship import compare
+from pendel.core.firmware.ship import build_and_check, compare
 from pendel.core.runs.simulate import prepare
 
 TICK = 1e-3
@@ -339,3 +341,55 @@ def test_duties_are_whole_steps_of_the_timer_as_modelled_and_as_shipped(steps):
             gap = np.abs(shipped[signal].y - modelled[signal].y)
             assert np.quantile(gap, 0.97) <= off  # what lies in the middle of two steps may be either
             assert np.max(gap) <= 1.01 / steps + 2e-4
+
+
+def door_with(phases):
+    d = pendel.open_example("car_door_drive")
+    for card, phase in phases.items():
+        commands.set_phase(d.document, card, phase).apply(d.document)
+    return d
+
+
+SLOW = ("encoder", "travel_speed", "travel_plan", "speed_pi")
+
+
+def test_blocks_run_at_their_phase_as_modelled_and_as_shipped():
+    """All slow blocks seven ticks later: what they give changes at those ticks alone, as modelled and in the shipped C."""
+    d = door_with(dict.fromkeys(SLOW, "7"))
+    d.set("until", "0.3 s")
+    d.find_ranges()
+    for controller in ("as modelled", "as shipped"):
+        d.set("controller", controller)
+        d.set("number_format", "fixed16")
+        run = d.run()
+        for signal in ("speed_pi.out", "travel_plan.speed", "travel_speed.out"):
+            changed = 1 + np.flatnonzero(np.diff(run[signal].y))
+            assert len(changed) > 100 and set(changed % 20) == {7}, signal
+    made = prepare(d.document).lowered
+    assert "if ((c->tick % 20u) == 7u) {" in files(made).source
+    assert not build_and_check(made, run.kept).unlike
+
+
+def test_loops_know_the_phase_of_their_blocks():
+    """A whole loop that runs later is the same loop; a regulator that reads ten ticks after the sensor has that much more dead time,
+    which costs 360°·f_c·10·T of phase (closed form)."""
+    loops = {}
+    for name, phases in (("none", {}), ("all", dict.fromkeys(SLOW, "7")), ("late", dict.fromkeys(SLOW[1:], "10"))):
+        loops[name] = next(a for a in door_with(phases).judge() if a.name == "Speed")
+    first, moved, late = loops["none"], loops["all"], loops["late"]
+    assert moved.crossover == pytest.approx(first.crossover, rel=1e-9)
+    assert moved.phase_margin == pytest.approx(first.phase_margin, abs=1e-6)
+    more = 360 * late.crossover * 10 * 50e-6
+    assert late.crossover == pytest.approx(first.crossover, rel=2e-2)
+    assert first.phase_margin - late.phase_margin == pytest.approx(more, abs=0.25)
+    model = [door_with(p).linear("speed_pi.out", "travel_speed.out") for p in ({}, dict.fromkeys(SLOW, "7"))]
+    at = 2 * np.pi * np.array([3.0, 30.0])
+    np.testing.assert_allclose(model[0].response(at), model[1].response(at), rtol=1e-6)
+
+
+@pytest.mark.parametrize("phase", ["20", "-1", "1.5", "many", "²"])
+def test_a_phase_beyond_its_period_gets_a_sentence(phase):
+    with pytest.raises(DriveHasFindings, match="from 0 to 19"):
+        prepare(door_with({"speed_pi": phase}).document)
+    document = door_with({"speed_pi": "3"}).document
+    assert file.from_text(file.to_text(document)).cards["speed_pi"].phase == "3"

@@ -69,6 +69,11 @@ def range_text(facts: SignalFacts, unit: str) -> str:
     return f"{figure(low, unit, 3) if low else 0} … {figure(high, unit, 3)}"
 
 
+def every_text(block: BlockFacts) -> str:
+    """A block's rate in ticks, and at which of them it runs where it is not the first."""
+    return f"{block.every} at {block.phase}" if block.phase else str(block.every)
+
+
 def ends_of(text: str) -> tuple[str, str] | None:
     """Lowest and highest value as typed: “±40 A”, “0 … 3 m/s”; a single value stands for both ends. Nothing
     for a range that is to be found."""
@@ -96,7 +101,7 @@ class FormatsTable(QTableWidget):
         self.setHorizontalHeaderLabels(list(TITLES))
         self.horizontalHeaderItem(GAP).setToolTip("Largest difference from float 64 in the run")
         self.horizontalHeaderItem(USED).setToolTip("Fraction of its range that the run used")
-        self.horizontalHeaderItem(EVERY).setToolTip("Runs every so many ticks")
+        self.horizontalHeaderItem(EVERY).setToolTip("Runs every so many ticks, at which of them")
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setEditTriggers(QAbstractItemView.EditTrigger.DoubleClicked)
@@ -162,7 +167,7 @@ class FormatsTable(QTableWidget):
         typed = by_hand.get(signal.signal)
         texts = {
             NAME: block.name if first else "",
-            EVERY: str(block.every) if first else "",
+            EVERY: every_text(block) if first else "",
             FORMAT: "",
             SIGNAL: signal.signal.partition(".")[2],
             HOLDS: " … ".join(typed) if typed else range_text(signal, unit),

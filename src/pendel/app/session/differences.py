@@ -68,6 +68,11 @@ def differences(old: Drive | None, drive: Drive, most: int = 3) -> str:
             if getattr(card, field) != getattr(before, field):
                 found.append(f"{card.name}: {words} changed")
     found += [f"without {c.name}" for key, c in old.cards.items() if key not in drive.cards]
+    found += [
+        f"{c.name} phase {old.cards[key].phase or 0} → {c.phase or 0}"
+        for key, c in drive.cards.items()
+        if key in old.cards and old.cards[key].phase != c.phase
+    ]
     if set(old.wires) != set(drive.wires):
         found.append("wired differently")
     if old.settings.get("level") != drive.settings["level"]:

@@ -28,6 +28,8 @@ class Examined:
     """Lowest and highest values set by hand, by ``card.signal``."""
     live: dict[str, tuple[float, float]] = field(default_factory=dict)
     """Lowest and highest of values that can be changed while the code runs, by ``card.value``."""
+    phases: dict[str, int] = field(default_factory=dict)
+    """Ticks of their period at which blocks run, by card, where it is not the first."""
     pinned_keys: dict[str, int] = field(default_factory=dict)
     """Numbers by which blocks are found in the shipped code, by card."""
 

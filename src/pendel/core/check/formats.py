@@ -21,6 +21,7 @@ from pendel.core.quantities.expressions import is_literal, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import read_step
 from pendel.core.quantities.units import figure, number_text
+from pendel.core.vocabulary import ValueRole
 
 FORMATS = tuple(f.value for f in NumberFormat)
 LARGEST_KEY = 999
@@ -72,6 +73,8 @@ def formats(of: Subject) -> None:
             _live(of, key, kind, name, ends)
         for name, text in card.steps.items():
             _step(of, key, kind, name, text)
+        if card.phase:
+            _phase(of, key, kind)
         if card.pinned_key:
             _pinned_key(of, key)
 
@@ -156,9 +159,28 @@ def end_of_live(drive: Drive, key: str, kind: Kind, name: str, text: str, names:
     return evaluate_value(replace(value, default="0"), text, names, meant_unit(drive, key, value))
 
 
+def whole_number(text: str) -> int:
+    """A number of figures alone; −1 for anything else."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) < 10 else -1
+
+
+def _phase(of: Subject, key: str, kind: Kind) -> None:
+    card, tick = of.drive.cards[key], whole_number(of.drive.cards[key].phase)
+    every = of.result.values.get(key, {}).get(kind.value_name(ValueRole.PERIODS), math.nan)
+    if not isinstance(kind, Block):
+        sentence = "it does not run in ticks, so it has no phase. Take it off."
+    elif tick < 0 or tick >= every:
+        last = f"{every - 1:.0f}" if math.isfinite(every) else "its rate"
+        sentence = f"the phase “{card.phase}” is no tick of its period. Give a whole number from 0 to {last}."
+    else:
+        of.result.phases[key] = tick
+        return
+    of.result.findings.append(fault(f"{card.name}: {sentence}", key, "phase"))
+
+
 def _pinned_key(of: Subject, key: str) -> None:
     card, known = of.drive.cards[key], of.result.pinned_keys
-    number = int(card.pinned_key) if card.pinned_key.isascii() and card.pinned_key.isdigit() else 0
+    number = whole_number(card.pinned_key)
     other = next((k for k, n in known.items() if n == number), "")
     if not 1 <= number <= LARGEST_KEY:
         sentence = f"the pinned key “{card.pinned_key}” is no whole number from 1 to {LARGEST_KEY}. Give it one."

@@ -80,6 +80,11 @@ class BlockInstance:
     table: tuple[tuple[float, float], ...] = ()
     regulates: tuple[Regulation, ...] = ()
     smooth: Mapping[str, float] = field(default_factory=dict)
+    phase: int = 0
+    """At which tick of its period it runs."""
+
+    def runs_at(self, tick: int) -> bool:
+        return (tick - self.phase) % self.every == 0
 
     @property
     def code(self) -> Update:
@@ -136,6 +141,7 @@ class ControlDeck:
                 tuple(b.values),
                 tuple(b.sources.items()),
                 b.every,
+                b.phase,
                 b.sensor,
                 b.holds,
                 b.turns,

@@ -256,7 +256,7 @@ def tick_function(em: Emission) -> str:
             lines += [f"    {call}" for call in calls]
         else:
             lines += [
-                f"    if (c->tick % {block.every}u == 0u) {{",
+                f"    if (c->tick % {block.every}u == {block.phase}u) {{",
                 *[f"        {call}" for call in calls],
                 "    }",
             ]

@@ -189,6 +189,15 @@ def set_live(drive: Drive, card: str, live: Mapping[str, tuple[str, str] | None]
     )
 
 
+def set_phase(drive: Drive, card: str, text: str) -> Command:
+    """Set at which tick of its period a block runs; an empty text takes the first."""
+    record = card_of(drive, card)
+    return Command(
+        f"Set phase of {record.name}",
+        (changed(drive, "cards", card, replace(record, phase=text.strip())),),
+    )
+
+
 def set_pinned_key(drive: Drive, card: str, text: str) -> Command:
     """Set the number by which a block is found in the shipped code; an empty text lets it follow."""
     record = card_of(drive, card)

@@ -128,6 +128,8 @@ class Card:
     """Values of a block that can be changed while its code runs: lowest and highest, as the user wrote them."""
     steps: Mapping[str, str] = field(default_factory=dict)
     """By how much a key or a turn of the wheel changes a value: what it adds, or “×” and a factor."""
+    phase: str = ""
+    """Of a block that runs every so many ticks: at which of them, counted from 0."""
     pinned_key: str = ""
     """Number by which a block is found in the shipped code; empty for one that follows from the running order."""
 

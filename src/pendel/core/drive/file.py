@@ -79,7 +79,7 @@ def card_record(card: Card) -> dict[str, Any]:
     for name in ("values", "choices", "starts", "proposed", "seen", "steps"):
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
-    for name in ("number_format", "pinned_key"):
+    for name in ("number_format", "phase", "pinned_key"):
         if getattr(card, name):
             record[name] = getattr(card, name)
     for name in ("ranges", "live"):
@@ -408,6 +408,7 @@ CARD_FIELDS = (
     "seen",
     "live",
     "steps",
+    "phase",
     "pinned_key",
 )
 
@@ -443,6 +444,7 @@ def card_from_record(record: dict[str, Any]) -> Card:
         {name: float(size) for name, size in record.get("seen", {}).items()},
         {name: (low, high) for name, (low, high) in record.get("live", {}).items()},
         record.get("steps", {}),
+        record.get("phase", ""),
         record.get("pinned_key", ""),
     )
 

@@ -91,6 +91,7 @@ def _card(key: str, card: Card) -> Iterator[str]:
             yield from _text(f"a name in {name}", item, LONGEST_NAME)
             yield from _text(f"{shorten(item)} of {name}", text)
     yield from _text(f"the number format of {name}", card.number_format, LONGEST_NAME)
+    yield from _text(f"the phase of {name}", card.phase, LONGEST_NAME)
     yield from _text(f"the pinned key of {name}", card.pinned_key, LONGEST_NAME)
     yield from _count(f"the ranges of {name}", card.ranges, MOST_ROWS, "entries")
     yield from _count(f"what was seen of {name}", card.seen, MOST_ROWS, "entries")

@@ -196,6 +196,7 @@ def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card]
                 table,
                 kind.regulates,
                 kind.smooth,
+                examined.phases.get(key, 0),
             )
         )
         if blocks[-1].line_places > LONGEST_LINE:

@@ -84,6 +84,7 @@ def conversion(rep: Rep) -> str:
 def block_part(made: Lowered, facts: BlockFacts, units: Mapping[str, str], findings: list[Finding]) -> str:
     block = made.block(facts.block)
     rate = "at each tick" if facts.every == 1 else f"every {facts.every} ticks"
+    rate += f", at tick {facts.phase} of them" if facts.phase else ""
     rows = "".join(
         row(
             f"{facts.name}.{s.signal.partition('.')[2]}",

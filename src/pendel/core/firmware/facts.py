@@ -29,13 +29,14 @@ class SignalFacts:
 @dataclass(frozen=True)
 class BlockFacts:
     """One block as shipped. ``name`` is its name in code, ``key`` the number by which it is found there, ``every``
-    its rate in ticks, ``data`` in bytes."""
+    its rate in ticks and ``phase`` the tick of these at which it runs, ``data`` in bytes."""
 
     block: str
     title: str
     name: str
     key: int
     every: int
+    phase: int
     number: NumberFormat
     own_format: bool
     data: int
@@ -62,6 +63,7 @@ def facts_of(made: Lowered) -> tuple[BlockFacts, ...]:
             made.members[block.name],
             made.keys[block.name],
             block.tree.instance.every,
+            block.tree.instance.phase,
             block.number,
             block.name in made.choices.blocks,
             bytes_of(block),

@@ -217,6 +217,8 @@ class SampledDrive:
         linear: dict[str, LinearBlock] | None = None,
     ):
         self.deck, self.point, self.plant, self.frozen = deck, point, plant, frozen
+        self.origin = 0
+        """Tick at which its period begins: that of the block that is looked at, where this runs later."""
         self.Ad, self.Bd = plant.sampled(deck.tick)
         self.blocks = [b for b in deck.blocks if b.name not in frozen]
         known = linear if linear is not None else {}
@@ -270,7 +272,7 @@ class SampledDrive:
         e = np.zeros(n + 1)
         e[-1] = 1.0
         seen: list[dict[str, np.ndarray]] = []
-        for tick in range(ticks or self.period):
+        for tick in range(self.origin, self.origin + (ticks or self.period)):
             u = S[nx : nx + nc].copy() if self.deck.delay else None
             applied = S[nx : nx + nc]
             y = self.plant.C @ S[:nx] + self.plant.D @ applied
@@ -290,7 +292,7 @@ class SampledDrive:
                 return value if source not in opened else np.zeros(n + 1)
 
             for step in self.deck.steps:
-                if step.block in self.frozen or tick % self.deck.block(step.block).every:
+                if step.block in self.frozen or not self.deck.block(step.block).runs_at(tick):
                     continue
                 b = self.deck.block(step.block)
                 lin, at = self.linear[b.name], self.block_at[b.name]
@@ -370,7 +372,9 @@ def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str
     extra = (target,) if target in prepared.structure.signals else ()
     cut = frozenset(opened)
     for point in points:
-        model = sampled_drive(prepared, point, extra=extra).model(target, inject=source, opened=cut)
+        drive = sampled_drive(prepared, point, extra=extra)
+        drive.origin = prepared.deck.block(source.partition(".")[0]).phase
+        model = drive.model(target, inject=source, opened=cut)
         if responds(model):
             break
     return model

@@ -68,6 +68,7 @@ class LoopStudy:
     def __init__(self, drive: SampledDrive, loop: Loop, plant_model: LinearModel | None = None):
         self.drive, self.loop = drive, loop
         self.block: BlockInstance = drive.deck.block(loop.regulator)
+        drive.origin = self.block.phase
         self.output = f"{loop.regulator}.{loop.regulation.out}"
         self.actual = f"{loop.regulator}.{loop.regulation.actual}"
         self.turned = 1.0 if loop.regulation in self.block.regulates else -1.0

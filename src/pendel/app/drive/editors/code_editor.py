@@ -48,6 +48,13 @@ class CodeEditor(QWidget):
             lambda _: session.do(commands.set_number_format(session.drive, card, self.format.currentData()))
         )
         inside.addLayout(row(label("Number format", "muted"), 1, self.format))
+        self.phase = Field("", "Phase", 60)
+        self.phase.setPlaceholderText("0")
+        self.phase.setToolTip("At which tick of its period the block runs, to spread what a tick computes")
+        self.phase.committed.connect(lambda text: session.do(commands.set_phase(session.drive, card, text)))
+        self.phase_note = wrapped("", "wrong")
+        inside.addLayout(row(label("Phase, ticks", "muted"), 1, self.phase))
+        inside.addWidget(self.phase_note)
         self.key = Field("", "Pinned key", 60)
         self.key.setPlaceholderText("none")
         self.key.setToolTip("A number by which scripts find the block in the code, whatever else changes")
@@ -121,10 +128,14 @@ class CodeEditor(QWidget):
             return
         self.format.setItemText(0, f"as all blocks ({settings['number_format']})")
         self.format.setCurrentIndex(max(0, self.format.findData(card.number_format)))
-        self.key.show_text(card.pinned_key)
-        found = self.session.examined.finding_at(self.card, "pinned_key")
-        self.key_note.setText(found.sentence.split(": ", 1)[-1] if found else "")
-        self.key_note.setVisible(found is not None)
+        for name, field, note in (
+            ("phase", self.phase, self.phase_note),
+            ("pinned_key", self.key, self.key_note),
+        ):
+            field.show_text(getattr(card, name))
+            found = self.session.examined.finding_at(self.card, name)
+            note.setText(found.sentence.split(": ", 1)[-1] if found else "")
+            note.setVisible(found is not None)
         for name, box in self.live.items():
             ends = card.live.get(name)
             box.setChecked(ends is not None)

@@ -331,13 +331,16 @@ def argument(made: Lowered, block: LoweredBlock, port: str) -> str:
 def tick(made: Lowered) -> str:
     """The schedule: blocks in running order, those of one rate together."""
     name, lines = made.name, list[str]()
-    for every, steps in groupby(made.steps, lambda s: made.block(s.block).tree.instance.every):
+    instances = {b.name: b.tree.instance for b in made.blocks}
+    for (every, phase), steps in groupby(
+        made.steps, lambda s: (instances[s.block].every, instances[s.block].phase)
+    ):
         calls = [f"{call_text(made, step)};" for step in steps]
         if every == 1:
             lines += [f"    {call}" for call in calls]
         else:
             lines += [
-                f"    if ((c->tick % {every}u) == 0u) {{",
+                f"    if ((c->tick % {every}u) == {phase}u) {{",
                 *[f"        {call}" for call in calls],
                 "    }",
             ]
