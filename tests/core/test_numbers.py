@@ -22,6 +22,7 @@ from pendel.core.check.formats import number_choices, sizes_seen
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.language import LanguageProblem, parse_update
 from pendel.core.controllers.numbers.conversion import converted
+from pendel.core.controllers.numbers.counted import counted_source
 from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.lowering import Choices, lower, trees_of
 from pendel.core.controllers.numbers.ranges import Hints, block_ranges
@@ -40,7 +41,7 @@ from pendel.core.firmware.propose import propose_formats
 from pendel.core.firmware.ranges import sizes_in
 from pendel.core.firmware.ship import build_and_check, replay
 from pendel.core.plant.compiler import build_library, compiler, other_compiler, run_compiler
-from pendel.core.plant.runtime import load
+from pendel.core.plant.runtime import load, pointer
 from pendel.core.runs.simulate import prepare, run_drive
 from pendel.core.trust import allow_all_of
 
@@ -477,6 +478,13 @@ def test_an_integral_takes_in_what_is_more_than_the_finding_says_and_nothing_les
         out = replay(load(shipped_alone(made)), inputs, 1)[0][:, 0]
         rises = out[-1] - out[0] > 0
         assert rises == moves, (share, error, out[0], out[-1])
+        # Counted tick by tick, by C that gives the same bits.
+        counted, lost = counted_source(made), np.zeros(1)
+        library = load(counted.text)
+        assert counted.names == ("regulator.integral",)
+        np.testing.assert_array_equal(replay(library, inputs, 1)[0][:, 0], out)
+        library.pd_ctl_lost(ctypes.c_void_p(pointer(lost)))
+        assert lost[0] == 60_000  # of both replays: those of the first alone
     # In 32 bits nothing is lost, and the integral is that of the closed form K_p·e·t/T_i.
     wide = lower(deck, Choices(NumberFormat.FIXED32, {}, ranges))
     assert not wide.blocks[0].lost
@@ -652,6 +660,16 @@ def test_bad_formats_and_ranges_get_a_sentence(change, words):
     with pytest.raises(DriveHasFindings) as told:
         prepare(d)
     assert words in str(told.value.findings[0])
+
+
+def test_a_run_as_shipped_remarks_the_steps_that_a_sum_lost():
+    d, _ = with_ranges("car_door_drive")
+    d.set("number_format", "fixed16")
+    d.set("controller", "as shipped")
+    for T_i, lost in (("90 ms", False), ("90000 s", True)):
+        d.set("speed_pi.T_i", T_i)
+        remarks = [r.sentence for r in d.run().kept.remarks if "took no step in" in r.sentence]
+        assert [r.startswith("Speed PI: integral") for r in remarks] == ([True] if lost else [])
 
 
 def test_what_has_no_range_or_no_words_is_refused_at_its_block():

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import ctypes
+
 import numpy as np
 
+from pendel.core.controllers.numbers.counted import counted_source, may_lose
 from pendel.core.controllers.numbers.lowering import Lowered, outside_range
 from pendel.core.controllers.numbers.ranges import Source
 from pendel.core.controllers.numbers.representation import Rep
 from pendel.core.drive.findings import Remark
+from pendel.core.plant.runtime import load, pointer
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
+
+SOME = 0.01
+"""Fraction of a block's updates from which on lost steps are remarked."""
 
 
 def limited_words(run: KeptRun, made: Lowered) -> list[Remark]:
@@ -24,6 +31,38 @@ def limited_words(run: KeptRun, made: Lowered) -> list[Remark]:
     for key, rep in made.inputs.items():
         if not key.turn and outside_range(made, key.signal).source is not Source.PROVEN:
             found += _at_end(run, key.signal, made.deck.title_of(key.signal), rep)
+    return found
+
+
+def lost_steps(run: KeptRun, made: Lowered) -> list[Remark]:
+    """A remark on each sum that took no step in at some ticks, though what it adds was not zero, since that was
+    less than half its step; where these are more than a few."""
+    if not may_lose(made):
+        return []
+    from pendel.core.firmware.ship import inputs_of, replay, signals_of  # they know of runs
+
+    counted = counted_source(made)
+    library = load(counted.text)
+    counts = np.zeros(max(1, len(counted.names)))
+    before = counts.copy()
+    library.pd_ctl_lost.argtypes = [ctypes.c_void_p]
+    library.pd_ctl_lost(pointer(before))  # a library that was loaded before has counted then
+    replay(library, inputs_of(made, run), len(signals_of(made)))
+    library.pd_ctl_lost(pointer(counts))
+    lost: dict[str, int] = {}
+    for name, count in zip(counted.names, counts - before):
+        lost[name] = lost.get(name, 0) + int(count)
+    found = []
+    for name, count in lost.items():
+        block, _, state = name.partition(".")
+        updates = -(-len(run.ticks) // made.block(block).tree.instance.every)
+        if count > SOME * updates:
+            title = made.block(block).tree.title
+            sentence = (
+                f"{title}: {state} took no step in at {count} of its {updates} updates, though what "
+                "it adds was not 0, as half its step is more. Take more bits for it."
+            )
+            found.append(Remark(sentence, block, 0.0))
     return found
 
 

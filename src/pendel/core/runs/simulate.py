@@ -64,7 +64,7 @@ from pendel.core.runs.condensed import Condenser
 from pendel.core.runs.device_events import overlaps, switching_losses
 from pendel.core.runs.duties import duties_beyond
 from pendel.core.runs.kept import KeptRun, SignalInfo
-from pendel.core.runs.limited import limited_words
+from pendel.core.runs.limited import limited_words, lost_steps
 from pendel.core.runs.remarks import remarks_of_kinds
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
 from pendel.core.trust import is_allowed, refuse_strange_c
@@ -483,7 +483,7 @@ def run_drive(
             run.message += f" {shorts[0].sentence}"
         run.remarks += remarks_of_kinds(run, drive, kinds, values) + duties_beyond(run, drive, kinds)
         if prepared.shipped:
-            run.remarks += limited_words(run, prepared.lowered)
+            run.remarks += limited_words(run, prepared.lowered) + lost_steps(run, prepared.lowered)
     if recorded.computing > 0:
         run.settings |= {
             "load": recorded.computing / max(recorded.ended_at, 1e-12),

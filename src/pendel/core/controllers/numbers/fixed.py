@@ -48,6 +48,7 @@ from pendel.core.controllers.numbers.tree import (
     Test,
     When,
     assignments,
+    increment,
     negated,
 )
 
@@ -465,13 +466,25 @@ class FixedWriter(Scaling):
         if name not in self.reps:
             self.naturals[name] = replace(code, const=None)
             return f"const int{code.width}_t {place} = {code.text};"
-        rep = self.reps[name]
+        rep, step = self.reps[name], increment(value, name)
+        moved = self.quietly(step, env) if self.counting and step is not None else None
         if name in self.tree.accumulated:
             self.note_lost(name, value, rep, env)
         made = self.into(code, rep, name)
         narrow = rep.bits == 16 and made.const is None and made.text not in self.short
         env[name] = (made.low, made.high)
-        return f"{place} = {f'(int16_t){made.inner}' if narrow else made.text};"
+        line = f"{place} = {f'(int16_t){made.inner}' if narrow else made.text};"
+        return line if moved is None else self.counted_line(name, line, moved, rep)
+
+    def counted_line(self, name: str, line: str, moved: Code, rep: Rep) -> str:
+        """An assignment that counts when it leaves a state as it is, though what it adds is not zero."""
+        place, counter = self.places[name], f"{self.counting}{len(self.counted)}"
+        self.counted.append(name)
+        inside = f"({place} > {whole(rep.low)}) && ({place} < {whole(rep.high)})"
+        return (
+            f"{{ const int64_t pd_before = {place}; const int pd_moves = ({moved.text}) != 0; {line} "
+            f"if (({place} == pd_before) && pd_moves && {inside}) {{ {counter} += 1.0; }} }}"
+        )
 
     def note_lost(self, name: str, value: Expr, rep: Rep, env: Bounds) -> None:
         """What an input of a sum must at least change by for the state to take it in, where that is more than

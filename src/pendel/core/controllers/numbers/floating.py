@@ -33,6 +33,7 @@ from pendel.core.controllers.numbers.tree import (
     Test,
     When,
     assignments,
+    increment,
 )
 
 LARGEST, LEAST = 3.4e38, 1.2e-38
@@ -190,16 +191,6 @@ class FloatWriter:
             return f"pd_put_{self.suffix}(&{at}, &{at}_rest, {self.value(value)});"
         kind = "" if name in declared else f"const {self.c_type} "
         return f"{kind}{at} = {self.value(value)};"
-
-
-def increment(value: Expr, name: str) -> Expr | None:
-    """What a sum that begins with ``name`` adds to it; none where ``value`` is no such sum."""
-    if not isinstance(value, Sum):
-        return None
-    if value.left == Name(name):
-        return Scaled(-1.0, value.right) if value.minus else value.right
-    first = increment(value.left, name)
-    return None if first is None else Sum(first, value.right, value.minus)
 
 
 def sums_in(tree: BlockTree) -> frozenset[str]:

@@ -82,6 +82,10 @@ class LoweredBlock:
     numbers: LiveNumbers = field(default_factory=LiveNumbers)
     live: tuple[LiveNumber, ...] = ()
     """What it computes from its live values when these change."""
+    counting: bool = False
+    """Whether its C counts steps that a sum loses, ..."""
+    counted: dict[str, str] = field(default_factory=dict)
+    """... and then the states, by their counters in C."""
 
     @property
     def name(self) -> str:
@@ -161,13 +165,21 @@ class Lowered:
         return self.block(name).reps[port]
 
 
-def lower(deck: ControlDeck, choices: Choices, seen: Mapping[str, float] | None = None) -> Lowered:
+def lower(
+    deck: ControlDeck,
+    choices: Choices,
+    seen: Mapping[str, float] | None = None,
+    *,
+    counting: bool = False,
+) -> Lowered:
     """A deck in number formats.
 
     Parameters
     ----------
     seen
         the largest absolute value of signals (``block.port``, SI) in a run.
+    counting
+        whether the C counts steps that sums lose, which what is shipped does not.
 
     Raises
     ------
@@ -178,7 +190,8 @@ def lower(deck: ControlDeck, choices: Choices, seen: Mapping[str, float] | None 
     trees = trees_of(deck, choices)
     found, outside = deck_ranges(deck, trees, choices, seen)
     lowered = [
-        LoweredBlock(trees[b.name], choices.of(b.name), found[b.name], {}) for b in control_blocks(deck)
+        LoweredBlock(trees[b.name], choices.of(b.name), found[b.name], {}, counting=counting)
+        for b in control_blocks(deck)
     ]
     made = Lowered(deck, choices, lowered, outside, {}, seen)
     for block in lowered:
@@ -452,6 +465,7 @@ def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
         places=block.places,
         tables=block.tables,
         live=block.numbers,
+        counting=f"pd_lost_{block.name}_{len(block.counted)}_" if block.counting else "",
     )
     env: dict[str, tuple[int, int]] = {}
     used = {a.name for a in assignments(body)}
@@ -465,6 +479,7 @@ def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
     block.divisors += writer.divisors
     block.lost |= writer.lost
     block.limited |= writer.limited
+    block.counted |= {f"{writer.counting}{k}": name for k, name in enumerate(writer.counted)}
     return lines
 
 

@@ -51,6 +51,10 @@ class Scaling:
     """Locals that are assigned once and keep what they are given."""
     tables: list[str] = field(default_factory=list)
     live: LiveNumbers = field(default_factory=LiveNumbers)
+    counting: str = ""
+    """What names of counters of lost steps begin with, where the C is to count them."""
+    counted: list[str] = field(default_factory=list)
+    """States of which it does."""
 
     finest: int | None = None
     """Steps beyond which the sum that is being written need not be finer: those of the state that it goes

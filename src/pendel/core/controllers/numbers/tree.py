@@ -208,3 +208,13 @@ def expressions(body: Sequence[Statement]) -> Iterator[Expr]:
             yield statement.test
             yield from expressions(statement.then)
             yield from expressions(statement.otherwise)
+
+
+def increment(value: Expr, name: str) -> Expr | None:
+    """What a sum that begins with ``name`` adds to it; none where ``value`` is no such sum."""
+    if not isinstance(value, Sum):
+        return None
+    if value.left == Name(name):
+        return Scaled(-1.0, value.right) if value.minus else value.right
+    first = increment(value.left, name)
+    return None if first is None else Sum(first, value.right, value.minus)
