@@ -7,11 +7,11 @@ import sys
 import time
 
 from pendel.core.errors import PendelError
-from truth import blocks, figures, metamorphic, methods, slices
+from truth import bits, blocks, figures, metamorphic, methods, slices
 from truth.drives import FAMILIES, Case, case
 from truth.report import FAILED, Tallies, table
 
-PARTS = ("methods", "slices", "scipy", "metamorphic", "figures", "blocks")
+PARTS = ("methods", "slices", "scipy", "metamorphic", "figures", "blocks", "bits")
 
 
 def look_at(each: Case, parts: tuple[str, ...], tallies: Tallies) -> None:
@@ -48,6 +48,12 @@ def campaign(n: int, seed: int, parts: tuple[str, ...] = PARTS) -> Tallies:
     if "blocks" in parts:
         for kind in blocks.control_kinds():
             blocks.over_time(kind, seed, blocks.HOURS, tallies["blocks in 32-bit float, ten hours"])
+    if "bits" in parts:
+        tally = tallies["every build and processor, to the bit"]
+        for kind in blocks.control_kinds():
+            bits.of_block(kind, seed, tally)
+        for example in bits.examples():
+            bits.of_example(example, tally)
     return tallies
 
 

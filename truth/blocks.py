@@ -95,6 +95,9 @@ def deck_of(kind: str, seed: int, tick: float) -> ControlDeck:
         drawn["t_0"] = f"{HOURS * 3600 - 0.5:.4f} s"  # still under way at the end
     for name, text in drawn.items():
         d.set(f"block.{name}", text)
+    for choice in template.choices:  # of a regulator that is open nothing is left to look at
+        if choice.name != template.opens:
+            d.choose("block", **{choice.name: str(rng.choice([o for o, _ in choice.options]))})
     deck = prepare(d.document).deck
     (block,) = deck.blocks
     sources = {p.name: f"outside.{p.name}" for p in template.ports if p.link is Link.SIGNAL_IN}

@@ -4,6 +4,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import pendel
+from pendel.core.drive import file
 from pendel.core.errors import (
     CircularDefinition,
     DividesByZero,
@@ -13,8 +15,9 @@ from pendel.core.errors import (
     UnknownName,
     WrongDimension,
 )
-from pendel.core.quantities.expressions import Measured, evaluate, read, renamed, value_in_field
+from pendel.core.quantities.expressions import Measured, evaluate, names_in, read, renamed, value_in_field
 from pendel.core.quantities.named import Names
+from pendel.core.quantities.stepping import stepped
 from pendel.core.quantities.units import figure
 
 NAMES = Names({"R_sup": "35 mΩ", "a": "b + 1", "b": "a", "zero": "0 V", "U": "48 V"})
@@ -86,3 +89,19 @@ def test_renaming_touches_names_only():
 @given(st.floats(min_value=-1e6, max_value=1e6, allow_nan=False).filter(lambda v: v == 0 or abs(v) > 1e-3))
 def test_printed_figures_read_back(value):
     assert value_in_field(figure(value, "A", 6), "A", NAMES) == pytest.approx(value, rel=1e-4, abs=1e-12)
+
+
+def test_a_remark_behind_a_value_is_kept_and_counts_for_nothing():
+    names = Names({"I": "3 A  # of the sheet"})
+    assert value_in_field("2*I # I + 1 kA", "A", names) == 6.0 and value_in_field("5 # was 4 V", "A", names) == 5.0
+    assert renamed("2*I # I as rated", "I", "I_r") == "2*I_r # I as rated" and names_in("1 # I") == set()
+    assert stepped("5 A # was 4", "A", 2, "0.5", names) == "6 A # was 4"
+    for text in ("# nothing", "1 +# 2", "1 # 2\n3"):
+        with pytest.raises(ExpressionProblem):
+            value_in_field(text, "", names)
+    d = pendel.open_example("car_door_drive")
+    d.set("speed_pi.K_p", "35 # quick, but quiet")
+    d.set_live("speed_pi.K_p")
+    assert d.document.cards["speed_pi"].live["K_p"] == ("8.75", "140")
+    assert file.from_text(file.to_text(d.document)).cards["speed_pi"].values["K_p"].endswith("# quick, but quiet")
+    assert d.run(0.01).kept.end == 0.01

@@ -754,3 +754,28 @@ def test_a_run_as_shipped_shows_what_the_words_hold():
             rep: Rep = block.reps[port]
             words = run.trace(f"{block.name}.{port}").y / rep.step
             assert np.array_equal(words, np.round(words)) and rep.low <= words.min() and words.max() <= rep.high
+
+
+def test_a_quotient_that_ranges_let_grow_beyond_its_digits_is_told():
+    """x³ over what may be tiny: in 32 bits the steps left are coarser than the result; limited where it is computed, it is right."""
+    loose = "def f(x, y, out, s, dt):\n    size = x * x + y * y\n    out = 0.6 * x * x * x / size if size > 1e-9 else 0.0\n"
+    tight = loose.replace("x * x * x / size", "x * saturate(x * x / size, 0.0, 1.0)")
+    inputs = np.random.default_rng(4).uniform(-1.0, 1.0, (500, 2)) * [2.0, 0.7]
+    wanted = 0.6 * inputs[:, 0] ** 3 / np.sum(inputs**2, axis=1)
+    for text, right in ((loose, False), (tight, True)):
+        deck, ranges = toys([text])
+        made = lower(deck, Choices(NumberFormat.FIXED32, {}, ranges | {"toy_0.out": Interval(-2.0, 2.0)}))
+        given = replay(load(shipped_alone(made)), fed(made, inputs), 1)[0][:, 0]
+        assert (np.max(np.abs(given - wanted)) < 1e-6) == right
+        assert bool(made.blocks[0].coarse) != right
+        d = pendel.Drive("Loose")
+        lines = tuple(line.strip() for line in text.split("\n")[1:] if line)
+        d.add("own_block", "Mine", own=OwnEquations(("x: in", "y: in", "out: out"), equations=lines))
+        for n, port in enumerate("xy"):
+            d.add("sine", f"Wave {port}", amplitude="2", f=str(20 + n))
+            d.connect(f"wave_{port}.out", f"mine.{port}")
+        d.set("until", "0.1 s")
+        d.find_ranges()
+        d.set("number_format", "fixed32")
+        told = [f.sentence for f in findings_of(d.document, prepare(d.document).lowered) if f.card == "mine"]
+        assert any("Limit it where it is computed" in s for s in told) != right, told

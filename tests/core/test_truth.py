@@ -4,10 +4,15 @@ import os
 import subprocess
 import sys
 
+import numpy as np
 import pytest
-from truth import blocks, figures, metamorphic, methods
+from truth import bits, blocks, figures, metamorphic, methods
 from truth.drives import FAMILIES, case
 from truth.report import Tallies, Tally, table
+
+from pendel.core.controllers.numbers.lowering import Choices, lower
+from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.plant.compiler import compiler
 
 SEED = 2
 
@@ -100,3 +105,15 @@ def test_equations_are_ordered_alike_in_every_process(example_path):
         )
         found.add(done.stdout)
     assert len(found) == 1
+
+
+def test_every_build_and_processor_gives_the_same_bits_in_every_format():
+    """A block and a deck, values as constants and live; other inputs give another hash."""
+    tally = Tally("bits")
+    bits.of_block("pid", SEED, tally, ticks=20_000, emulated=0)
+    bits.of_example("car_door_drive", tally, ticks=20_000, emulated=0)
+    assert tally.count == 16 and not tally.failed, table([tally])
+    made = lower(blocks.deck_of("pid", SEED, 1e-3), Choices(NumberFormat.FLOAT32))
+    shape = np.array([(0.0, 1.0)] * len(made.inputs))
+    hashes = {bits.on_host(made, shape * (1.0 + x), compiler(), "-O1", 1000) for x in (0.0, 0.0, 1e-6)}
+    assert len(hashes) == 2

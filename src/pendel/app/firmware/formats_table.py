@@ -21,6 +21,7 @@ from pendel.app.widgets.theme import colour
 from pendel.core.controllers.numbers.ranges import Source
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.firmware.facts import BlockFacts, SignalFacts
+from pendel.core.quantities.expressions import without_remark
 from pendel.core.quantities.units import figure
 
 NAME, EVERY, FORMAT, SIGNAL, HOLDS, STEP, USED, GAP = range(8)
@@ -77,7 +78,7 @@ def every_text(block: BlockFacts) -> str:
 def ends_of(text: str) -> tuple[str, str] | None:
     """Lowest and highest value as typed: “±40 A”, “0 … 3 m/s”; a single value stands for both ends. Nothing
     for a range that is to be found."""
-    text = text.strip()
+    text = without_remark(text).strip()
     for parting in ("…", "...", " to "):
         low, found, high = text.partition(parting)
         if found:

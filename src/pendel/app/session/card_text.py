@@ -14,7 +14,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.check import Examined
 from pendel.core.drive.document import Card, Drive, End
 from pendel.core.drive.nesting import members, resolved
-from pendel.core.quantities.expressions import is_plain
+from pendel.core.quantities.expressions import is_plain, without_remark
 from pendel.core.quantities.units import figure, number_text, si_unit, unit
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.spectra import integral
@@ -25,7 +25,7 @@ def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[s
     found = {}
     values = examined.values.get(key, {})
     for value in kind.values_in_force(card):
-        text = card.values.get(value.name, value.default)
+        text = without_remark(card.values.get(value.name, value.default))
         number = values.get(value.name, math.nan)
         if math.isnan(number):
             found[value.name] = text

@@ -61,6 +61,15 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
                 "number_format",
             )
         )
+    for quotient, reach in block.coarse.items():
+        found.append(
+            attention(
+                f"{title}: by its ranges, {text_of(quotient)} may come to {number_text(float(f'{reach.high:.2g}'))}, so that its "
+                f"steps are {number_text(float(f'{reach.low:.2g}'))}. Limit it where it is computed, or choose float.",
+                key,
+                "number_format",
+            )
+        )
     coarse = max(block.coefficients, key=lambda c: c.error, default=None)
     if coarse is not None and coarse.error > COARSE:
         found.append(

@@ -93,7 +93,7 @@ TOKEN = re.compile(
     r"(?P<number>(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?)"
     r"|(?P<name>°C?|%|[^\W\d]\w*(\.[^\W\d]\w*)*)"
     r"|(?P<op>[-+*/^(),=·−×²³])"
-    r"|(?P<space>[\s\u2009\u202f]+)"
+    r"|(?P<space>[\s\u2009\u202f]+|\#[^\n]*)"
 )
 FUNCTIONS = {
     "sqrt": 1,
@@ -110,6 +110,11 @@ FUNCTIONS = {
     "max": 2,
 }
 CONSTANTS = {"pi": math.pi}
+
+
+def without_remark(text: str) -> str:
+    """What stands before a remark, which # begins."""
+    return text.partition("#")[0].rstrip()
 
 
 def tokens(text: str) -> list[Token]:

@@ -6,7 +6,7 @@ import math
 import re
 
 from pendel.core.errors import ExpressionProblem
-from pendel.core.quantities.expressions import Lookup, is_literal, value_in_field
+from pendel.core.quantities.expressions import Lookup, is_literal, value_in_field, without_remark
 from pendel.core.quantities.units import unit
 
 FACTOR_MARKS = ("×", "x", "*")
@@ -43,8 +43,10 @@ def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup) ->
     ExpressionProblem
         where the text is no plain value, or the step cannot be read.
     """
-    found = LITERAL.fullmatch(text)
-    if found is None or not is_literal(text):
+    plain = without_remark(text)
+    remark = text[len(plain) :]
+    found = LITERAL.fullmatch(plain)
+    if found is None or not is_literal(plain):
         raise ExpressionProblem(f"“{text}” is an expression. Type a value to change it in steps.")
     sign, digits, exponent, own_unit = found.groups()
     value = float(f"{sign.replace('−', '-')}{digits}{exponent.replace('−', '-')}")
@@ -58,11 +60,12 @@ def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup) ->
     if not math.isfinite(after):
         raise ExpressionProblem(f"“{text}” cannot be changed by that step.")
     written = f"{0.0 if abs(after) < 1e-12 * max(abs(value), 1e-300) else after:.10g}"
-    return f"{written} {own_unit.strip()}" if own_unit else written
+    return f"{written} {own_unit.strip()}{remark}" if own_unit else f"{written}{remark}"
 
 
 def multiplied(text: str, factor: float) -> str:
     """A value's text times a factor, in the unit it was written in; an expression in brackets."""
+    text = without_remark(text)
     found = LITERAL.fullmatch(text)
     if found is None or not is_literal(text):
         return f"{factor:g}*{text}" if text.isidentifier() else f"{factor:g}*({text})"

@@ -45,14 +45,15 @@ def update_modulator(u_a, u_b, u_c, u_link, d_a, d_b, d_c, U_dc, scheme, d_min, 
     link = u_link if u_link > 0.05 * U_dc else U_dc
     high = maximum(u_a, maximum(u_b, u_c))
     low = minimum(u_a, minimum(u_b, u_c))
-    size = (u_a * u_a + u_b * u_b + u_c * u_c) * 0.6666666666666666
+    squares = u_a * u_a + u_b * u_b + u_c * u_c
     common = 0.0
     if scheme < 0.5:
         common = -0.5 * (high + low)
     elif scheme < 1.5:
         common = 0.0
     elif scheme < 2.5:
-        common = (0.5 * u_a - 0.6666666666666666 * u_a * u_a * u_a / size) if size > 1e-9 else 0.0
+        part = saturate(u_a * u_a / squares, 0.0, 1.0) if squares > 1.5e-9 else 0.0
+        common = 0.5 * u_a - u_a * part if squares > 1.5e-9 else 0.0
     elif scheme < 3.5:
         common = (0.5 * link - high) if high > -low else (-0.5 * link - low)
     elif scheme < 4.5:

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, replace
 
 from pendel.core.controllers.numbers.intervals import Interval
-from pendel.core.controllers.numbers.tree import Live
+from pendel.core.controllers.numbers.tree import Expr, Live
 
 MOST = {32: 2**31 - 2, 64: 2**63 - 2}
 """The largest absolute value of an intermediate of 32 and 64 bits."""
@@ -28,6 +28,8 @@ class Code:
     """... and that step; 0 stands for a step of its own word."""
     live: Live | None = None
     """The live number that it is, which can be had in other steps."""
+    loose: Expr | None = None
+    """The quotient that it is, where its divisor may be so small that its bounds say little."""
 
     @property
     def least(self) -> float:

@@ -78,6 +78,7 @@ class LoweredBlock:
     coefficients: list[Coefficient] = field(default_factory=list)
     divisors: list[Expr] = field(default_factory=list)
     lost: dict[str, float] = field(default_factory=dict)
+    coarse: dict[Expr, Interval] = field(default_factory=dict)
     limited: set[str] = field(default_factory=set)
     numbers: LiveNumbers = field(default_factory=LiveNumbers)
     live: tuple[LiveNumber, ...] = ()
@@ -478,6 +479,7 @@ def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
     block.coefficients += writer.coefficients
     block.divisors += writer.divisors
     block.lost |= writer.lost
+    block.coarse |= writer.coarse
     block.limited |= writer.limited
     block.counted |= {f"{writer.counting}{k}": name for k, name in enumerate(writer.counted)}
     return lines

@@ -19,6 +19,7 @@ from pendel.core.controllers.numbers.integers import (
     whole,
     widened,
 )
+from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.live import LiveNumber, LiveNumbers
 from pendel.core.controllers.numbers.representation import Rep
 from pendel.core.controllers.numbers.tree import CannotLower, Const, Expr, Live, Product
@@ -44,6 +45,8 @@ class Scaling:
     """Divisors that the bounds do not keep from zero."""
     lost: dict[str, float] = field(default_factory=dict)
     """States whose smallest increments are less than half their step: how much (SI) an increment must have."""
+    coarse: dict[Expr, Interval] = field(default_factory=dict)
+    """Quotients that lose digits since they might be large: from one step of them to what they may come to (SI)."""
     limited: set[str] = field(default_factory=set)
     places: Mapping[str, str] = field(default_factory=dict)
     """Where names are in C."""
@@ -158,6 +161,8 @@ class Scaling:
             return code
         if code.const is not None:
             return self.constant(code.const, code.fraction - shift)
+        if code.loose is not None:
+            self.coarse[code.loose] = Interval(math.ldexp(1.0, shift - code.fraction), code.interval.size)
         if ((code.size + 2 ** (shift - 1)) >> shift).bit_length() > digits:  # rounded up to one digit more
             shift += 1
         return self.shifted_right(code, shift, code.fraction - shift)
