@@ -172,7 +172,7 @@ class FixedWriter(Scaling):
             return Code(text, a.fraction - b.fraction, -a.size, a.size, True)
         ends = [truncated(x, y) for x in (a.low, a.high) for y in (b.low, b.high)]
         made = Code(f"{a.inner} / {b.inner}", a.fraction - b.fraction, min(ends), max(ends))
-        if b.size > 2**self.bits * min(abs(b.low), abs(b.high)):
+        if b.size > 2 ** (self.bits // 2) * min(abs(b.low), abs(b.high)):
             made = replace(made, loose=Quotient(over, under))
         return replace(made, text=f"(int32_t)({made.text})") if a.wide and not made.wide else made
 

@@ -479,7 +479,10 @@ def fixed_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:
     block.coefficients += writer.coefficients
     block.divisors += writer.divisors
     block.lost |= writer.lost
-    block.coarse |= writer.coarse
+    # A quotient that may be far larger than all that the block takes, keeps and gives has digits for nothing.
+    held = [rep.range.size for rep in block.reps.values() if rep.range is not None]
+    beyond = 2.0 ** (block.number.bits // 2) * max(held, default=1.0)
+    block.coarse |= {quotient: reach for quotient, reach in writer.coarse.items() if reach.high > beyond}
     block.limited |= writer.limited
     block.counted |= {f"{writer.counting}{k}": name for k, name in enumerate(writer.counted)}
     return lines
