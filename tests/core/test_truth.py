@@ -108,11 +108,10 @@ def test_equations_are_ordered_alike_in_every_process(example_path):
 
 
 def test_every_build_and_processor_gives_the_same_bits_in_every_format():
-    """A block and a deck, values as constants and live; other inputs give another hash."""
+    """Values as constants and live; other inputs give another hash."""
     tally = Tally("bits")
     bits.of_block("pid", SEED, tally, ticks=20_000, emulated=0)
-    bits.of_example("car_door_drive", tally, ticks=20_000, emulated=0)
-    assert tally.count == 16 and not tally.failed, table([tally])
+    assert tally.count == 8 and not tally.failed, table([tally])
     made = lower(blocks.deck_of("pid", SEED, 1e-3), Choices(NumberFormat.FLOAT32))
     shape = np.array([(0.0, 1.0)] * len(made.inputs))
     hashes = {bits.on_host(made, shape * (1.0 + x), compiler(), "-O1", 1000) for x in (0.0, 0.0, 1e-6)}

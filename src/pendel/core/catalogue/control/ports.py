@@ -28,7 +28,7 @@ def gives(
 LONGEST = 1_000_000
 """Ticks that a delay or a window may last; its memory is as long."""
 EVERY = Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS)
-TIMER = Value("timer", "Timer steps for 100 %", "", "", low=2.0, high=1e9, whole=True)
+TIMER = Value("timer", "Timer steps", "", "", low=2.0, high=1e9, whole=True)
 """Of a modulator: duties are whole parts of it, as a timer sets them."""
 LIMITS = (Value("low", "Lower limit", ANY, "-48"), Value("high", "Upper limit", ANY, "48"))
 

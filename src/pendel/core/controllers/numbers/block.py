@@ -175,7 +175,7 @@ class _Key:
         self.key = (
             (block.name, block.title, block.kind, block.code, block.inputs, block.outputs),
             (tuple(block.values.items()), tuple(block.sources.items()), tuple(live.items())),
-            (block.holds, block.turns, block.table, block.every),
+            (block.holds, block.turns, block.table, block.every, block.phase),
         )
 
     def __hash__(self) -> int:
