@@ -43,7 +43,7 @@ class Conversion(QWidget):
         value: float,
         write: Callable[[str], None] | None = None,
     ) -> None:
-        """Another signal or live value, at a value (SI)."""
+        """Another signal or live value, at a value (SI); with no ``rep``, ``signal`` are words about it."""
         self.rep, self.unit, self.write = rep, unit, write
         self.value.stepper = None
         self.value.mark("")
@@ -51,6 +51,9 @@ class Conversion(QWidget):
         for field in (self.value, self.word):
             field.setEnabled(rep is not None)
         if rep is None:
+            self.value.show_text("")
+            self.word.show_text("")
+            self.note.setText(signal)
             return
         self.note.setText(
             f"{signal}: {rep.c_type}" + ("" if rep.floating else f", a step is {figure(rep.step, unit, 3)}")

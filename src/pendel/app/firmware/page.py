@@ -75,7 +75,7 @@ VALUES_HINT = (
     "A live value is converted when the controller starts, and can be changed while it runs, between its lowest and "
     "highest; any other is a constant in the C. Enter edits a cell, + and - step the chosen value, Space makes it live or constant."
 )
-FILE_TITLES = ("source", "header", "example", "table", "library .h", "library .c")
+FILE_TITLES = ("source", "header", "main", "table", "lib .h", "lib .c")
 
 
 class FirmwarePage(Page):
@@ -377,7 +377,8 @@ class FirmwarePage(Page):
         found = self.values.facts(key)
         alone = found.alone if found is not None else None
         if found is None or made is None or alone is None or not found.text:
-            self.conversion.show_signal("", None, "", 0.0)
+            words = f"{key}: {found.constant or 'a constant in the C'}" if found and not found.numbers else ""
+            self.conversion.show_signal(words, None, "", 0.0)
             return
         if self.code.shown.endswith(".c"):
             self.code.go_to(f"void {made.name}_{made.value_structs[found.block]}_take")

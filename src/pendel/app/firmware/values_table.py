@@ -11,7 +11,8 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QMenu, QTableWidget,
 from pendel.app.firmware.conversion import hexadecimal
 from pendel.app.widgets.theme import colour, font
 from pendel.core.firmware.values import NumberFacts, ValueFacts
-from pendel.core.quantities.units import number_text
+from pendel.core.quantities.expressions import is_plain
+from pendel.core.quantities.units import figure, number_text
 
 VALUE, IS, LIVE, LOWEST, HIGHEST, STEP, NUMBER, WORD = range(8)
 TITLES = ("value", "is", "live", "lowest", "highest", "step", "in the code", "word")
@@ -106,7 +107,7 @@ class ValuesTable(QTableWidget):
         ends = value.ends or ("", "")
         texts = {
             VALUE: value.name if first else "",
-            IS: (value.text or number_text(value.now, 6)) if first else "",
+            IS: shown_text(value) if first else "",
             LOWEST: ends[0] if first else "",
             HIGHEST: ends[1] if first else "",
             STEP: value.step if first else "",
@@ -208,6 +209,13 @@ class ValuesTable(QTableWidget):
         return menu
 
 
+def shown_text(value: ValueFacts) -> str:
+    """A value as written, a plain figure with its unit; what follows from others as a figure in SI."""
+    if not value.text:
+        return number_text(value.now, 6)
+    return f"{value.text} {value.unit}".rstrip() if is_plain(value.text) else value.text
+
+
 def numbered(number: NumberFacts) -> str:
     return number.name if number.alone else f"{number.name} = {number.formula}"
 
@@ -220,6 +228,8 @@ def word_of(number: NumberFacts) -> str:
 
 def tip(value: ValueFacts, number: NumberFacts | None) -> str:
     what = f"{value.title}: {value.label or value.name}"
+    if value.text and not is_plain(value.text):
+        what += f", {figure(value.now, value.unit)}"
     if not value.text:
         what += ", which follows from its other values and choices; in SI"
     if value.constant:
