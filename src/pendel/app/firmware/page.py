@@ -113,7 +113,9 @@ class FirmwarePage(Page):
         inside.addWidget(rule())
         inside.addWidget(label("Target", "heading"))
         self.clock = Field("72 MHz", "Clock of the processor", 72)
-        self.clock.setToolTip("Clock of the processor, for the percentage of a period that its longest tick takes")
+        self.clock.setToolTip(
+            "Clock of the processor, for the percentage of a period that its longest tick takes"
+        )
         self.target = Target(self.clock, self._read_value)
         inside.addLayout(self.target)
         inside.addStretch(1)

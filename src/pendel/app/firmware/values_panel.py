@@ -70,7 +70,9 @@ class ValuesPanel(ValuesTable):
                 try:
                     word = read_word(text, value.alone.rep.bits)
                 except ValueError:
-                    self.refused.emit(f"“{text}” is no word of {value.alone.rep.bits} bits. Write it like 0x0400.")
+                    self.refused.emit(
+                        f"“{text}” is no word of {value.alone.rep.bits} bits. Write it like 0x0400."
+                    )
                     self.show_written(Written(values=tuple(self.values)))
                     return
                 text = written_in(value.alone.rep.value(word), value.unit)
@@ -92,7 +94,9 @@ class ValuesPanel(ValuesTable):
         if value is None or not value.text:
             return
         try:
-            text = value_after(self.session, block, name, self.session.drive.cards[block].values.get(name, value.text), count)
+            text = value_after(
+                self.session, block, name, self.session.drive.cards[block].values.get(name, value.text), count
+            )
         except PendelError as problem:
             self.refused.emit(str(problem))
             return

@@ -111,7 +111,9 @@ class ValuesTable(QTableWidget):
             LOWEST: ends[0] if first else "",
             HIGHEST: ends[1] if first else "",
             STEP: value.step if first else "",
-            NUMBER: (number.name if number.alone else number.formula) if number else ("a constant" if value.ends is None else value.constant),
+            NUMBER: (number.name if number.alone else number.formula)
+            if number
+            else ("a constant" if value.ends is None else value.constant),
             WORD: word_of(number) if number else "",
         }
         editable = {IS: bool(value.text), STEP: bool(value.text)}
@@ -205,7 +207,9 @@ class ValuesTable(QTableWidget):
         menu = QMenu(self)
         title = next(v.code_name for v in self.values if v.block == block)
         menu.addAction(f"Have all values of {title} live", lambda: self.live_wished.emit(mine, True))
-        menu.addAction(f"Keep all values of {title} as constants", lambda: self.live_wished.emit(all_live, False))
+        menu.addAction(
+            f"Keep all values of {title} as constants", lambda: self.live_wished.emit(all_live, False)
+        )
         return menu
 
 

@@ -183,9 +183,13 @@ def _pinned_key(of: Subject, key: str) -> None:
     number = whole_number(card.pinned_key)
     other = next((k for k, n in known.items() if n == number), "")
     if not 1 <= number <= LARGEST_KEY:
-        sentence = f"the pinned key “{card.pinned_key}” is no whole number from 1 to {LARGEST_KEY}. Give it one."
+        sentence = (
+            f"the pinned key “{card.pinned_key}” is no whole number from 1 to {LARGEST_KEY}. Give it one."
+        )
     elif other:
-        sentence = f"{of.drive.cards[other].name} has the pinned key {number} already. Give one of them another."
+        sentence = (
+            f"{of.drive.cards[other].name} has the pinned key {number} already. Give one of them another."
+        )
     else:
         known[key] = number
         return

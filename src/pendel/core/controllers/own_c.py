@@ -162,7 +162,7 @@ def compiled_wrong(section: str, typed: str, names: str) -> CWrong | None:
     """The first error in typed statements between names that are ours."""
     ours = "".join(f"real_t {name}();\n" for name in INTRINSICS if name not in RESERVED) + "wide_t moved();\n"
     kinds = "typedef float real_t;\ntypedef int32_t word_t;\ntypedef int64_t wide_t;\n"
-    text = f'#include <math.h>\n#include <stdint.h>\n{kinds}{ours}void own(void);\nvoid own(void)\n'
+    text = f"#include <math.h>\n#include <stdint.h>\n{kinds}{ours}void own(void);\nvoid own(void)\n"
     text += f'{{\n{names}    {{\n#line 1 "own"\n{typed}\n#line 1 "after"\n    }}\n}}\n'
     try:
         run_compiler(
@@ -177,5 +177,7 @@ def compiled_wrong(section: str, typed: str, names: str) -> CWrong | None:
         found = ERROR.search(told)
         if found is None:
             return CWrong(section, typed.count("\n"), "the compiler cannot read it to its end")
-        return CWrong(section, int(found[1]) - 1, found[2].replace("‘", "“").replace("’", "”").replace("'", ""))
+        return CWrong(
+            section, int(found[1]) - 1, found[2].replace("‘", "“").replace("’", "”").replace("'", "")
+        )
     return None

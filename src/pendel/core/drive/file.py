@@ -279,7 +279,16 @@ def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
         remove(record[table], path[1])
     elif table == "cards" and len(path) > 1:
         card = record["cards"].get(path[1])
-        if len(path) > 3 and path[2] in ("values", "choices", "starts", "proposed", "ranges", "seen", "live", "steps"):
+        if len(path) > 3 and path[2] in (
+            "values",
+            "choices",
+            "starts",
+            "proposed",
+            "ranges",
+            "seen",
+            "live",
+            "steps",
+        ):
             remove(card[path[2]], path[3])
         elif len(path) > 2 and path[2] not in ("kind", "name") and isinstance(card, dict):
             remove(card, path[2])

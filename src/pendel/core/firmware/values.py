@@ -118,7 +118,10 @@ def usual_ends(drive: Drive, block: str, name: str, now: float) -> tuple[str, st
     else:
         ends = multiplied(text, 1.0 / USUAL), multiplied(text, USUAL)
         low, high = ends if now > 0.0 else ends[::-1]
-    return (_admitted(drive, block, value, low, lowest=True), _admitted(drive, block, value, high, lowest=False))
+    return (
+        _admitted(drive, block, value, low, lowest=True),
+        _admitted(drive, block, value, high, lowest=False),
+    )
 
 
 def _admitted(drive: Drive, block: str, value: Value | None, text: str, *, lowest: bool) -> str:
@@ -139,9 +142,7 @@ def _admitted(drive: Drive, block: str, value: Value | None, text: str, *, lowes
     return text
 
 
-def live_choices(
-    drive: Drive, made: Lowered, wished: Iterable[str]
-) -> dict[str, dict[str, tuple[str, str]]]:
+def live_choices(drive: Drive, made: Lowered, wished: Iterable[str]) -> dict[str, dict[str, tuple[str, str]]]:
     """Values that are to become live, by block, from texts: ``BLOCK`` for all its values, ``BLOCK.VALUE``, or
     ``BLOCK.VALUE=LOWEST…HIGHEST``.
 

@@ -97,7 +97,9 @@ class CodeEditor(QWidget):
         self.ends[name] = low, high
         step = self.steps[name] = Field("", f"Step of {name}", 60)
         step.setPlaceholderText("auto")
-        step.setToolTip("What a key or the wheel adds, such as 0.5 A, or a factor such as ×1.1; else one in the second digit")
+        step.setToolTip(
+            "What a key or the wheel adds, such as 0.5 A, or a factor such as ×1.1; else one in the second digit"
+        )
         for field, width in zip((low, high, step), WIDTHS):
             field.setFixedWidth(width)
         for field in (low, high):

@@ -179,7 +179,9 @@ class OwnEditor(QWidget):
             body.addWidget(self.printed)
         if self.kind in (own_block.LANGUAGE, own_block.C):
             fill = button("Write what is missing", self.write_frame, "link")
-            fill.setToolTip("Outputs that nothing assigns yet give 0, so that the block can be built; what is there stays")
+            fill.setToolTip(
+                "Outputs that nothing assigns yet give 0, so that the block can be built; what is there stays"
+            )
             body.addLayout(row(fill, 1))
         body.addWidget(wrapped(HINTS[self.kind], "muted"))
         self._late = single_shot(self, 500, self.commit)

@@ -261,7 +261,10 @@ def hanging_on(expr: Expr) -> Live:
     numbers = [e.value if isinstance(e, Const) else cast("Live", e).now for e in operands]
     match expr:
         case Sum(_, _, minus):
-            now, ends = numbers[0] + (-numbers[1] if minus else numbers[1]), at[0] - at[1] if minus else at[0] + at[1]
+            now, ends = (
+                numbers[0] + (-numbers[1] if minus else numbers[1]),
+                at[0] - at[1] if minus else at[0] + at[1],
+            )
         case Product():
             now, ends = numbers[0] * numbers[1], at[0] * at[1]
         case Quotient():

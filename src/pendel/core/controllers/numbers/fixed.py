@@ -187,7 +187,9 @@ class FixedWriter(Scaling):
         else:
             a, b = self.aligned(a, b)
         both = a.const is not None and b.const is not None
-        cast = f"(int{max(a.width, b.width)}_t)" if both and self.bits == 32 else ""  # of constants alone it is narrower
+        cast = (
+            f"(int{max(a.width, b.width)}_t)" if both and self.bits == 32 else ""
+        )  # of constants alone it is narrower
         text = f"{self.test(test, env)} ? {cast}{a.inner} : {cast}{b.inner}"
         return Code(text, a.fraction, min(a.low, b.low), max(a.high, b.high))
 

@@ -55,7 +55,9 @@ def declarations(made: Lowered) -> str:
             lines += [f"{taker(made, block)};", f"{giver(made, block)};"]
     if not lines:
         return ""
-    note = "/* New values, each brought within its ends, and the present ones. Call them between two ticks. */"
+    note = (
+        "/* New values, each brought within its ends, and the present ones. Call them between two ticks. */"
+    )
     written = "/* After values were written in place, by what NAME_find gives: converts them all. */"
     lines += [written.replace("NAME", made.name), f"void {made.name}_convert({made.name}_t *c);"]
     return "\n".join((note, *lines)) + "\n\n"
@@ -87,9 +89,7 @@ def conversions(made: Lowered, block: LoweredBlock, last: str = "") -> str:
         lines.append(f"    {places[v.name]} = pd_within_{suffix}(values->{member}, {low}, {high});")
     lines += [f"    b->{n.name} = {converted_number(writer, n)};" for n in block.live]
     body = "\n".join(lines)
-    return (
-        f"{taker(made, block)}\n{{\n{body}\n{last}}}\n\n{giver(made, block)}\n{{\n    *values = b->values;\n}}\n\n"
-    )
+    return f"{taker(made, block)}\n{{\n{body}\n{last}}}\n\n{giver(made, block)}\n{{\n    *values = b->values;\n}}\n\n"
 
 
 def as_kept(value: float, bits: int) -> float:

@@ -430,7 +430,9 @@ def input_key(block: LoweredBlock, port: str) -> Input:
 def write(made: Lowered, block: LoweredBlock) -> None:
     """The statements of a block."""
     tree = block.tree
-    names = identifiers([*tree.inputs, *tree.outputs, *tree.states, *tree.locals], ("b", "past", "at", "c", "values"))
+    names = identifiers(
+        [*tree.inputs, *tree.outputs, *tree.states, *tree.locals], ("b", "past", "at", "c", "values")
+    )
     fields = {n: f"b->{names[n]}" for n in (*tree.outputs, *tree.states)}
     block.places = {n: fields.get(n, names[n]) for n in names}
     block.places[""] = f"{made.name}_{made.members[block.name]}"

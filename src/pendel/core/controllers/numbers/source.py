@@ -170,7 +170,7 @@ def header(made: Lowered) -> str:
     counter = "    uint32_t tick;\n" if counts(made) else ""
     return (
         f"/* {name}.h: controller; a value is its word times its step, in SI units.\n * {LICENCE}\n */\n"
-        f"#ifndef {guard}\n#define {guard}\n\n#include <stdint.h>\n#include \"pd_numbers.h\"\n\n"
+        f'#ifndef {guard}\n#define {guard}\n\n#include <stdint.h>\n#include "pd_numbers.h"\n\n'
         + "\n".join(struct(made, b) for b in made.blocks)
         + f"\n/* What is measured at each tick. */\ntypedef struct {{\n{inputs or none}}} {name}_in_t;\n\n"
         f"/* What goes to the power stage. */\ntypedef struct {{\n{outputs or none}}} {name}_out_t;\n\n"
@@ -258,7 +258,10 @@ def words_function(made: Lowered, block: LoweredBlock, part: Part | None) -> str
         fetch += "".join(f"    const wide_t {n} = 0;\n    (void){n};\n" for n in unwired)
         fetch += "".join(f"    const wide_t {n} = {n}_word;\n    (void){n};\n" for n in tree.inputs)
     else:
-        fixed = {**{v: instance.values[v] for v in instance.used_values}, "dt": made.deck.tick * instance.every}
+        fixed = {
+            **{v: instance.values[v] for v in instance.used_values},
+            "dt": made.deck.tick * instance.every,
+        }
         live = block.numbers.values
         texts = {
             n: f"b->values.{live[n]}" if n in live else float_text(float(v), block.value_bits)
@@ -381,9 +384,7 @@ def example_main(made: Lowered) -> str:
 def files(made: Lowered) -> Files:
     """All that is shipped of a deck."""
     own_c = any(b.tree.verbatim for b in made.blocks)
-    return Files(
-        made.name, header(made), source(made), example_main(made), table(made, LICENCE), own_c
-    )
+    return Files(made.name, header(made), source(made), example_main(made), table(made, LICENCE), own_c)
 
 
 # behind the interface of the time loop --------------------------------------------------------------------
