@@ -393,3 +393,14 @@ def test_a_phase_beyond_its_period_gets_a_sentence(phase):
         prepare(door_with({"speed_pi": phase}).document)
     document = door_with({"speed_pi": "3"}).document
     assert file.from_text(file.to_text(document)).cards["speed_pi"].phase == "3"
+
+
+def test_a_period_longer_than_the_run_is_told_at_its_block_or_for_all():
+    d = pendel.open_example("car_door_drive")
+    d.set("speed_pi.every", "24000")
+    (finding,) = d.check()
+    assert finding.card == "speed_pi" and "runs every 1.2 s" in finding.sentence and not finding.stops
+    d.set("speed_pi.every", "23999")
+    assert not d.check()
+    d.set("tick", "1.2 s")
+    assert any("sampling period of 1.2 s" in f.sentence and f.field == "tick" for f in d.check())

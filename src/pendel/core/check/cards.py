@@ -76,6 +76,17 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
                 first,
             )
         )
+    rate = kind.value_name(ValueRole.PERIODS)
+    period = values.get(rate, 0.0) * result.settings.get("tick", 0.0)
+    if good and period >= until and values[rate] > 1.0:
+        result.findings.append(
+            attention(
+                f"{card.name} runs every {number_text(period)} s, and the run ends at {number_text(until)} s, so it runs "
+                "once. Run longer, or let it run more often.",
+                key,
+                rate,
+            )
+        )
     if kind.has_profile:
         profile_of(drive, key, kind, names, result)
     if card.own is not None and card.kind in OWN_BLOCKS:

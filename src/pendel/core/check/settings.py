@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pendel.core.catalogue.declare import Block
 from pendel.core.check.examined import Subject
-from pendel.core.drive.findings import fault
+from pendel.core.drive.findings import attention, fault
 from pendel.core.errors import ExpressionProblem, OutOfRange
 from pendel.core.plant.methods import METHODS
 from pendel.core.quantities.expressions import value_in_field
@@ -51,6 +51,14 @@ def settings(of: Subject) -> None:
                 f"{number_text(MOST_TICKS / 1e6)} million are possible. Shorten the run or lengthen the "
                 "sampling period.",
                 field="until",
+            )
+        )
+    if sampled and until is not None and tick is not None and tick >= until:
+        result.findings.append(
+            attention(
+                f"The sampling period of {number_text(tick)} s is no shorter than the run of {number_text(until)} s, so "
+                "every block runs once. Shorten the period or run longer.",
+                field="tick",
             )
         )
     if drive.settings["level"] not in levels():
