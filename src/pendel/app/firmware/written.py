@@ -10,6 +10,7 @@ from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.numbers.lowering import Choices, Lowered, control_blocks, lower
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.controllers.numbers.source import Files, files
+from pendel.core.controllers.numbers.tree import CannotLower
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.drive.findings import Finding
@@ -54,12 +55,22 @@ def written_c(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Wri
     try:
         made = prepared.lowered
     except DriveHasFindings as problem:
-        facts = facts_of(lower(deck, Choices(NumberFormat.FLOAT64)))
         chosen = number_choices(drive, prepared.examined)
+        plain = in_float(deck, chosen)
+        facts = facts_of(plain)
         facts = tuple(
             replace(f, number=chosen.of(f.block), own_format=f.block in chosen.blocks) for f in facts
         )
-        return Written(deck, facts=facts, problem=str(problem.findings[0]))
+        values = values_of(drive, plain)
+        return Written(deck, facts=facts, values=values, problem=str(problem.findings[0]))
     return Written(
         deck, made, files(made), facts_of(made), values_of(drive, made), tuple(findings_of(drive, made))
     )
+
+
+def in_float(deck: ControlDeck, chosen: Choices) -> Lowered:
+    """A deck that has no C as it is chosen, in float 64, with its live values where these are not the reason."""
+    try:
+        return lower(deck, replace(chosen, default=NumberFormat.FLOAT64, blocks={}))
+    except CannotLower:
+        return lower(deck, Choices(NumberFormat.FLOAT64))

@@ -134,7 +134,7 @@ def _live(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -
         return
     now, text = of.result.values.get(key, {}).get(name, math.nan), card.values.get(name, "")
     unit = value.unit if (value := kind.value(name)) and value.unit != ANY else ""
-    told = text if text and is_literal(text) else f"{text} = {figure(now, unit, 4)}".removeprefix(" = ")
+    shown = text if text and is_literal(text) else f"{text} = {figure(now, unit, 4)}".removeprefix(" = ")
     if not (math.isfinite(low) and math.isfinite(high)):
         complain("its range has no end. Give a lowest and a highest value.")
     elif low > high:
@@ -145,7 +145,7 @@ def _live(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -
         complain(f"its range begins and ends at {number_text(low)}. Give it a width.")
     elif now < low or now > high:
         complain(
-            f"it is {told}, and its range goes from {ends[0]} to {ends[1]}. Widen the range, or change the value."
+            f"it is {shown}, and its range goes from {ends[0]} to {ends[1]}. Widen the range, or change the value."
         )
     else:
         of.result.live[f"{key}.{name}"] = (low, high)
