@@ -168,7 +168,7 @@ def of_block(kind: str, seed: int, tally: Tally, ticks: int = TICKS, emulated: i
     seen = sizes_while(deck, fed) | sizes
     middles = dict(zip((i.signal for i in plain.inputs), zip(mean, size)))
     for name, made in variants(deck, Choices(), seen):
-        shape = np.array([middles[i.signal] for i in made.inputs]).reshape(-1, 2)
+        shape = np.array([middles.get(i.signal, (0.0, 1.0)) for i in made.inputs]).reshape(-1, 2)
         everywhere(made, shape, f"bits_{kind}_{seed} {name}", tally, ticks, emulated)
 
 
