@@ -6,6 +6,7 @@ import math
 import random
 import shutil
 import subprocess
+import tempfile
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -216,11 +217,16 @@ def test_proven_ranges_hold_all_that_random_blocks_come_to():
         for x, y in [*sides * 3, *((rng.choice(grid), rng.choice(grid)) for _ in range(250))]:
             after = scope["f"](2.0 * x, 0.7 * y, 0.0, s, 1e-3)
             s = after["s"]
-            for name in ("out", "s", "u"):
-                if name in found.ranges and name not in tree.angles:
-                    i = found.ranges[name].interval
-                    slack = 1e-9 * max(1.0, i.size)
-                    assert i.low - slack <= after[name] <= i.high + slack, (name, text)
+            hold(found, tree, after, text)
+
+
+def hold(found, tree, after, text):
+    """What names came to lies within their ranges."""
+    for name in ("out", "s", "u"):
+        if name in found.ranges and name not in tree.angles:
+            i = found.ranges[name].interval
+            slack = 1e-9 * max(1.0, i.size)
+            assert i.low - slack <= after[name] <= i.high + slack, (name, text)
 
 
 def test_random_blocks_in_fixed_point_neither_overflow_nor_stray():
@@ -273,14 +279,13 @@ int main(int n, char **files)
     return 0;
 }}
 """
-    folder = build_library("int pd_nothing;").parent / "sanitized"
-    folder.mkdir(exist_ok=True)
-    source, program, data = (folder / f"{made.deck.name}{e}" for e in (".c", "", ".bin"))
-    source.write_text(text + main)
-    inputs.astype(float).tofile(data)
-    flags = ("-fsanitize=undefined,address,float-cast-overflow", "-fno-sanitize-recover=all")
-    run_compiler([*compiler(), "-std=c99", "-O1", "-ffp-contract=off", *flags, str(source), "-o", str(program), "-lm"])
-    return subprocess.run([program, data], capture_output=True, text=True, timeout=120, check=False)
+    with tempfile.TemporaryDirectory() as work:
+        source, program, data = (Path(work) / f"run{e}" for e in (".c", "", ".bin"))
+        source.write_text(text + main)
+        inputs.astype(float).tofile(data)
+        flags = ("-fsanitize=undefined,address,float-cast-overflow", "-fno-sanitize-recover=all")
+        run_compiler([*compiler(), "-std=c99", "-O1", "-ffp-contract=off", *flags, str(source), "-o", str(program), "-lm"])
+        return subprocess.run([program, data], capture_output=True, text=True, timeout=120, check=False)
 
 
 def test_blocks_of_all_formats_feed_each_other():

@@ -1,5 +1,6 @@
 """Blocks that the user types: block language, state machine and C agree with what they say, and say what is wrong."""
 
+import ctypes
 from dataclasses import replace
 
 import numpy as np
@@ -10,13 +11,14 @@ import pendel
 from pendel.cli.main import main
 from pendel.core.catalogue import own_block
 from pendel.core.catalogue.own_block import EXAMPLES, LANGUAGE, MODES, C
-from pendel.core.controllers.numbers.source import files
+from pendel.core.controllers.numbers.source import files, library
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
 from pendel.core.errors import DriveHasFindings, DriveProblem
 from pendel.core.firmware.ship import build_and_check, build_strictly
 from pendel.core.loops.points import WorkingPoints
+from pendel.core.plant.compiler import build_library
 from pendel.core.quantities.named import Names
 from pendel.core.runs.simulate import prepare, refused_c, run_drive
 from pendel.core.trust import allow_all_of, is_allowed, refuse_strange_c
@@ -253,3 +255,20 @@ def test_what_is_missing_is_written_and_what_is_typed_stays():
         assert again.words[: len(framed.words)] == framed.words
     with pytest.raises(DriveProblem, match="Ports, line 1"):
         own_block.framed(replace(empty, ports=("x",)), C, names)
+
+
+def test_digits_are_taken_off_and_appended_as_far_as_there_is_room():
+    """`moved` of own C in words against exact fractions, at both ends and beyond."""
+    texts = library()
+    made = ctypes.CDLL(str(build_library(texts["pd_numbers.c"].replace('#include "pd_numbers.h"', texts["pd_numbers.h"]))))
+    for bits, kind in ((32, ctypes.c_int32), (64, ctypes.c_int64)):
+        moved = getattr(made, f"pd_moved{bits}")
+        moved.restype, moved.argtypes = kind, [kind, ctypes.c_int32]
+        most = 2 ** (bits - 1) - 1
+        for x in (0, 1, -1, 5, -5, 1000, most, -most):
+            for k in (0, 1, 2, 7, bits - 1, bits, 1000, 2**31 - 1):
+                wanted = (x + 2 ** (k - 1)) >> k if 0 < k < bits else (x if k == 0 else 0)
+                assert moved(x, k) == wanted, (bits, x, k)
+            for k in (-1, -4, 1 - bits, -bits, -(2**31)):
+                limit = 2 ** (bits - 1) - 2
+                assert moved(x, k) == max(-limit, min(limit, x * 2 ** min(-k, 80))), (bits, x, k)

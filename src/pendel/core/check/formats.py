@@ -93,14 +93,8 @@ def _range(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) 
     except ExpressionProblem as problem:
         complain(str(problem))
         return
-    if not (math.isfinite(low) and math.isfinite(high)):
-        complain("it has no end. Give a lowest and a highest value.")
-    elif low > high:
-        complain(
-            f"its lowest value {number_text(low)} is above its highest {number_text(high)}. Swap the two."
-        )
-    elif low == high:
-        complain(f"it begins and ends at {number_text(low)}. Give it a width.")
+    if wrong := wrong_ends(low, high):
+        complain(wrong)
     elif low > 0.0 or high < 0.0:
         if name in states or kind.port(name) is None:
             complain("what is remembered begins at 0, which it leaves out. Take 0 in.")
@@ -108,6 +102,15 @@ def _range(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) 
             of.result.ranges[f"{key}.{name}"] = (low, high)
     else:
         of.result.ranges[f"{key}.{name}"] = (low, high)
+
+
+def wrong_ends(low: float, high: float) -> str:
+    """What is wrong with the ends of a range; nothing where it is one."""
+    if not (math.isfinite(low) and math.isfinite(high)):
+        return "the range has no end. Give a lowest and a highest value."
+    if low > high:
+        return f"its lowest value {number_text(low)} is above its highest {number_text(high)}. Swap the two."
+    return f"the range begins and ends at {number_text(low)}. Give it a width." if low == high else ""
 
 
 def _live(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -> None:
@@ -135,14 +138,8 @@ def _live(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -
     now, text = of.result.values.get(key, {}).get(name, math.nan), card.values.get(name, "")
     unit = value.unit if (value := kind.value(name)) and value.unit != ANY else ""
     shown = text if text and is_literal(text) else f"{text} = {figure(now, unit, 4)}".removeprefix(" = ")
-    if not (math.isfinite(low) and math.isfinite(high)):
-        complain("its range has no end. Give a lowest and a highest value.")
-    elif low > high:
-        complain(
-            f"its lowest value {number_text(low)} is above its highest {number_text(high)}. Swap the two."
-        )
-    elif low == high:
-        complain(f"its range begins and ends at {number_text(low)}. Give it a width.")
+    if wrong := wrong_ends(low, high):
+        complain(wrong)
     elif now < low or now > high:
         complain(
             f"it is {shown}, and its range goes from {ends[0]} to {ends[1]}. Widen the range, or change the value."

@@ -53,7 +53,7 @@ def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], st
 
 
 def meant_unit(drive: Drive, key: str, value: Value) -> Callable[[], str] | None:
-    """What tells the unit of a card's value that may be of any; nothing does of a gain."""
+    """Where the unit of a card's value that may be of any comes from; that of a gain has none."""
     return None if value.role is ValueRole.GAIN else lambda: signal_unit(drive, End(key, "out"))
 
 

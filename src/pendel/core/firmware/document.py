@@ -105,7 +105,8 @@ def block_part(made: Lowered, facts: BlockFacts, units: Mapping[str, str], findi
     live = live_part(block)
     remembered = f"<p>Remembers {escape(states)}.</p>\n" if states else ""
     return (
-        f"<h2>{escape(facts.title)}</h2>\n<p>{escape(facts.name)}, key {facts.key}: {escape(facts.number.label)}, {rate}, {facts.data} bytes."
+        f"<h2>{escape(facts.title)}</h2>\n<p>{escape(facts.name)}, key {facts.key}: "
+        f"{escape(facts.number.label)}, {rate}, {facts.data} bytes."
         f"{kept}</p>\n{words}{table(rows)}{remembered}{live}"
     )
 

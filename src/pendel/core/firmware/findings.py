@@ -62,10 +62,11 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
             )
         )
     for quotient, reach in block.coarse.items():
+        most, step = (number_text(float(f"{x:.2g}")) for x in (reach.high, reach.low))
         found.append(
             attention(
-                f"{title}: by its ranges, {text_of(quotient)} may come to {number_text(float(f'{reach.high:.2g}'))}, so that its "
-                f"steps are {number_text(float(f'{reach.low:.2g}'))}. Limit it where it is computed, or choose float.",
+                f"{title}: by its ranges, {text_of(quotient)} may come to {most}, so that its steps are {step}. "
+                "Limit it where it is computed, or choose float.",
                 key,
                 "number_format",
             )

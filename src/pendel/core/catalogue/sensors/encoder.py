@@ -29,8 +29,8 @@ def update(
     ideal,
     dt,
 ):
-    """The counter begins again after ``wraps`` counts, where it has an end; what passes within a period is told
-    apart up to half of them."""
+    """The counter begins again after ``wraps`` counts, where it has an end; what passes within a period is
+    measured up to half of them."""
     edges = 4.0 * lines / 6.283185307179586
     counted = floor(angle * edges)
     if started < 0.5:

@@ -15,6 +15,7 @@ from typing import cast
 
 from pendel.core.controllers.numbers.intervals import Interval, applied
 from pendel.core.controllers.numbers.tree import (
+    NEGATED,
     Assign,
     Call,
     CannotLower,
@@ -208,8 +209,8 @@ def _is_memory(node: ast.expr) -> bool:
 
 def holds(op: str, a: Interval, b: Interval) -> bool | None:
     """Whether a comparison holds for all numbers of two intervals; None where it does for some."""
-    if op in ">=":
-        found = holds({">": "<=", ">=": "<"}[op], a, b)
+    if op in (">", ">="):
+        found = holds(NEGATED[op], a, b)
         return None if found is None else not found
     always, never = (a.high < b.low, a.low >= b.high) if op == "<" else (a.high <= b.low, a.low > b.high)
     return True if always else (False if never else None)

@@ -22,7 +22,7 @@ from pendel.core.controllers.numbers.deck_ranges import (
 )
 from pendel.core.controllers.numbers.digits import grid
 from pendel.core.controllers.numbers.fixed import FixedWriter
-from pendel.core.controllers.numbers.floating import FloatWriter, sums_in
+from pendel.core.controllers.numbers.floating import LARGEST, LEAST, FloatWriter, sums_in
 from pendel.core.controllers.numbers.integers import Coefficient
 from pendel.core.controllers.numbers.intervals import TURN, Interval, symmetric
 from pendel.core.controllers.numbers.live import LiveNumber, LiveNumbers, renamed
@@ -448,6 +448,25 @@ def write(made: Lowered, block: LoweredBlock) -> None:
     settled = block.numbers.settle(line for lines in block.bodies.values() for line in lines)
     block.bodies = {part: renamed(lines, settled) for part, lines in block.bodies.items()}
     block.live = tuple(settled.values())
+    refuse_beyond_float(block)
+
+
+def refuse_beyond_float(block: LoweredBlock) -> None:
+    """Raise `CannotLower` where a live value, or what hangs on it in float, is more or less than 32 bits hold."""
+    if block.value_bits == 64:
+        return
+    reached: dict[str, tuple[float, ...]] = {
+        v.name: (v.start, v.ends.low, v.ends.high) for v in block.tree.live
+    }
+    reached |= {n.name: (n.live.low, n.live.high) for n in block.live if n.rep.floating}
+    for name, numbers in reached.items():
+        for x in numbers:
+            if abs(x) > LARGEST or 0.0 < abs(x) < LEAST:
+                raise CannotLower(
+                    block.tree.title,
+                    f"with live values, {name} reaches {x:.3g}, which 32-bit float does not hold. "
+                    "Narrow the range, or choose float 64 for it.",
+                )
 
 
 def float_body(block: LoweredBlock, body: tuple[Statement, ...]) -> list[str]:

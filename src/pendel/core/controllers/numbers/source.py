@@ -155,7 +155,8 @@ def struct(made: Lowered, block: LoweredBlock) -> str:
         lines += [field_line(rep, f"past[{tree.places}]"), "    int32_t at;\n"]
     if not lines:
         lines = ["    int32_t unused;\n"]
-    return f"{values_struct(made, block)}{comment(tree.title)}\ntypedef struct {{\n{''.join(lines)}}} {type_name(made, block)};\n"
+    own = f"{comment(tree.title)}\ntypedef struct {{\n{''.join(lines)}}} {type_name(made, block)};\n"
+    return f"{values_struct(made, block)}{own}"
 
 
 def header(made: Lowered) -> str:
@@ -464,7 +465,8 @@ def shipped_in_simulation(made: Lowered) -> str:
         f"{host_text}\ntypedef struct {{\n{host_type}    {name}_t own;\n}} pd_both_t;\n\n"
         "int pd_ctl_size(void) { return (int)sizeof(pd_both_t); }\n\n"
         f"int pd_ctl_own_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
-        f"void pd_ctl_bind(pd_both_t *c, double *v)\n{{\n    (void)c; (void)v;\n{taking(made, 'c->own.')}{host_bind}}}\n\n"
+        "void pd_ctl_bind(pd_both_t *c, double *v)\n{\n    (void)c; (void)v;\n"
+        f"{taking(made, 'c->own.')}{host_bind}}}\n\n"
         f"void pd_ctl_init(pd_both_t *c, double *v)\n{{\n    (void)v;\n    {name}_init(&c->own);\n{host_init}"
         "    pd_ctl_bind(c, v);\n}\n\n"
         "void pd_ctl_tick(pd_both_t *c, const double *in, double *signals, double *out)\n{\n"

@@ -54,7 +54,8 @@ def _of_block(made: Lowered, block: LoweredBlock) -> Iterator[Place]:
 def table_declaration(made: Lowered) -> str:
     """What the header says of the table."""
     return (
-        f"/* Where a number is in the struct, by key of its block and item ({made.name}_table.c); 0 where there is none. */\n"
+        f"/* Where a number is in the struct, by key of its block and item ({made.name}_table.c); 0 where there is\n"
+        " * none. */\n"
         f"int32_t {made.name}_find(uint32_t block, uint32_t item, pd_place_t *place);\n\n"
     )
 
@@ -71,10 +72,11 @@ def table(made: Lowered, licence: str) -> str:
         f"{p.rep.fraction}}},  {comment(p.name)}\n"
         for p in places
     )
+    none = "    {0u, 0u, 0u, PD_WORD, 0, 0}"
     return (
         f"/* {name}_table.c: where the numbers of the controller are.\n * {licence}\n */\n"
         f'#include "{name}.h"\n#include <stddef.h>\n\n'
-        f"static const pd_place_t {name}_places[{max(1, len(places))}] = {{\n{rows or '    {0u, 0u, 0u, PD_WORD, 0, 0}'}}};\n\n"
+        f"static const pd_place_t {name}_places[{max(1, len(places))}] = {{\n{rows or none}}};\n\n"
         f"int32_t {name}_find(uint32_t block, uint32_t item, pd_place_t *place)\n{{\n    uint32_t k;\n"
         f"    for (k = 0u; k < {len(places)}u; k++) {{\n"
         f"        if (({name}_places[k].block == block) && ({name}_places[k].item == item)) {{\n"

@@ -6,11 +6,12 @@
 int32_t pd_moved32(int32_t x, int32_t k)
 {
     int32_t found = x;
-    int32_t left = k;
+    int32_t left = (k > -31) ? k : -31;
     if (left > 31) {
         found = 0;
     } else if (left > 0) {
-        found = pd_down32(pd_down32(found, (uint32_t)left - 1u) + 1, 1u);
+        const uint32_t half = pd_bits32(pd_down32(found, (uint32_t)left - 1u)) & 1u; /* the last digit taken off */
+        found = pd_down32(found, (uint32_t)left) + (int32_t)half;
     } else {
         for (; left < 0; left++) {
             found = pd_clamp32(found, -INT32_C(1073741823), INT32_C(1073741823)) * 2;
@@ -22,11 +23,12 @@ int32_t pd_moved32(int32_t x, int32_t k)
 int64_t pd_moved64(int64_t x, int32_t k)
 {
     int64_t found = x;
-    int32_t left = k;
+    int32_t left = (k > -63) ? k : -63;
     if (left > 63) {
         found = 0;
     } else if (left > 0) {
-        found = pd_down64(pd_down64(found, (uint32_t)left - 1u) + 1, 1u);
+        const uint64_t half = pd_bits64(pd_down64(found, (uint32_t)left - 1u)) & 1u; /* the last digit taken off */
+        found = pd_down64(found, (uint32_t)left) + (int64_t)half;
     } else {
         for (; left < 0; left++) {
             found = pd_clamp64(found, -INT64_C(4611686018427387903), INT64_C(4611686018427387903)) * 2;
