@@ -85,6 +85,13 @@ def test_a_value_is_made_live_stepped_typed_as_a_word_and_kept_within_its_ends(w
     type_into(page.conversion.word, hex(20 * 2**word.rep.fraction))
     written(page)
     assert card().values["K_p"] == "20" and cell(page, key, IS).text() == "20"
+    page.conversion.value.setFocus()
+    QTest.keyClick(page.conversion.value, Qt.Key.Key_Up)
+    written(page)
+    assert card().values["K_p"] == "21"
+    QTest.keyClick(page.conversion.value, Qt.Key.Key_Down)
+    written(page)
+    assert card().values["K_p"] == "20" and page.conversion.value.text() == "20"
     set_cell(page, key, WORD, "many")
     assert "no word" in page.problem.text() and card().values["K_p"] == "20"
     # Steps: keys and the wheel; what is done in one go is undone in one.

@@ -346,6 +346,7 @@ def test_every_value_of_every_example_can_be_live():
         ("0.1", "", -1, "0.1", "0"),
         ("0", "A", -2, "", "-0.2"),
         ("−3 A", "A", 1, "1", "-2 A"),
+        ("41\u2009000 V", "V", 1, "", "42000 V"),
     ],
 )
 def test_a_value_is_stepped_in_the_unit_it_is_written_in(text, unit, count, step, after):

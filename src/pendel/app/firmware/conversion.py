@@ -33,6 +33,7 @@ class Conversion(QWidget):
         self.note = wrapped("", "muted")
         inside.addWidget(self.note)
         self.value.committed.connect(self._from_value)
+        self.value.stepped.connect(self._from_value)
         self.word.committed.connect(self._from_word)
 
     def show_signal(

@@ -11,6 +11,8 @@ from pendel.core.quantities.units import unit
 
 FACTOR_MARKS = ("×", "x", "*")
 LITERAL = re.compile(r"\s*([-−+]?)\s*(\d+(?:\.\d*)?|\.\d+)((?:e[-−+]?\d+)?)\s*([^\d\s].*)?", re.DOTALL)
+THOUSANDS = re.compile(r"(?<=\d)[\u2009\u202f](?=\d)")
+"""Spaces between groups of digits, as figures are shown with."""
 LEAST_FACTOR, MOST_FACTOR = 1.0 + 1e-6, 1e3
 
 
@@ -47,7 +49,7 @@ def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup) ->
     """
     plain = without_remark(text)
     remark = text[len(plain) :]
-    found = LITERAL.fullmatch(plain)
+    found = LITERAL.fullmatch(THOUSANDS.sub("", plain))
     if found is None or not is_literal(plain):
         raise ExpressionProblem(f"“{text}” is an expression. Type a value to change it in steps.")
     sign, digits, exponent, own_unit = found.groups()
@@ -68,7 +70,7 @@ def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup) ->
 def multiplied(text: str, factor: float) -> str:
     """A value's text times a factor, in the unit it was written in; an expression in brackets."""
     text = without_remark(text)
-    found = LITERAL.fullmatch(text)
+    found = LITERAL.fullmatch(THOUSANDS.sub("", text))
     if found is None or not is_literal(text):
         return f"{factor:g}*{text}" if text.isidentifier() else f"{factor:g}*({text})"
     sign, digits, exponent, own_unit = found.groups()
