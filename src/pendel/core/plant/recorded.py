@@ -31,6 +31,24 @@ class Recorded:
     """Number of the tick whose signals stand first; above zero where the record begins with a snapshot."""
 
 
+@dataclass(frozen=True)
+class Latest:
+    """The last part of a record: rows and ticks as in `Recorded`, and the numbers of the first of each."""
+
+    rows: np.ndarray
+    first_row: int
+    ticks: np.ndarray
+    first_tick: int
+
+
+@dataclass(frozen=True)
+class Ring:
+    """How much a run without an end keeps at most, its older half going whenever that is reached."""
+
+    rows: int
+    ticks: int
+
+
 @dataclass
 class Watch:
     """Shared flags of a run: set ``stop`` to end it, read ``progress`` (s); ``busy`` is above zero where it

@@ -56,7 +56,7 @@ LOOP_FILES = (
     "refine.c",
 )
 """One translation unit, in this order."""
-LAYOUT = 4
+LAYOUT = 5
 """Version of the shared structs; see ``PD_LAYOUT`` in ``loop/run.h``."""
 
 INT, DOUBLE = ctypes.c_int, ctypes.c_double
@@ -170,6 +170,8 @@ class RunStruct(ctypes.Structure):
             ("n_jac", ctypes.c_int),
             ("jac_places", ctypes.c_void_p),
             ("jac_order", ctypes.c_void_p),
+            ("tick_limit", ctypes.c_long),
+            ("first_row", ctypes.c_long),
         ]
     )
 

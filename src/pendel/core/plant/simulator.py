@@ -28,7 +28,7 @@ from pendel.core.plant.program import (
     PulseNumbers,
     PulseShape,
 )
-from pendel.core.plant.recorded import Recorded, Snapshot, Watch
+from pendel.core.plant.recorded import Latest, Recorded, Ring, Snapshot, Watch
 from pendel.core.plant.rows import evaluate_signals
 from pendel.core.plant.runtime import (
     PulseStruct,
@@ -56,6 +56,10 @@ class Simulator:
     condense
         is given the rows that a long record is about to lose, each once; where it returns False, as the run
         is to stop, they stay.
+    ring
+        lets the record keep its latest part only, for runs without an end.
+    controller
+        a build of the program's control to use, where it was built elsewhere.
 
     Raises
     ------
@@ -72,12 +76,13 @@ class Simulator:
         *,
         watch: Watch | None = None,
         condense: Callable[[np.ndarray], bool] | None = None,
+        ring: Ring | None = None,
+        controller: ctypes.CDLL | None = None,
     ):
         self.program, self.inputs, self.watch = program, inputs, watch or Watch.private()
-        self._plant, *controllers = load_together(
-            (program.structure.source, *([program.control] if program.control else []))
-        )
-        self._controller = controllers[0] if controllers else None
+        control = [program.control] if program.control and controller is None else []
+        self._plant, *controllers = load_together((program.structure.source, *control))
+        self._controller = controllers[0] if controllers else controller
         self._loop = fastest_loop(program.structure)
         self._advance: Callable[[int | None, float], int] = self._loop.pd_advance
         self._kept: dict[str, np.ndarray] = {}
@@ -88,6 +93,8 @@ class Simulator:
         if condense is not None:
             self._callback = CONDENSE(self._handing_over(condense))
             self._run.condense = ctypes.cast(self._callback, ctypes.c_void_p).value
+        if ring is not None:
+            self._run.row_limit, self._run.tick_limit = max(1000, ring.rows), max(1000, ring.ticks)
         self._run.rows, room = SPARE_ROWS.lend()
         self._run.cap_rows = room // (8 * self._width)
         if self._run.n_signal:
@@ -224,6 +231,11 @@ class Simulator:
         return float(self._run.t_out)
 
     @property
+    def controller(self) -> tuple[ctypes.CDLL | None, int]:
+        """The controller's build, and where its memory is, which stays there until the end."""
+        return self._controller, int(self._run.ctl or 0)
+
+    @property
     def outcome(self) -> Outcome:
         return Outcome(self._run.outcome)
 
@@ -332,8 +344,9 @@ class Simulator:
             return
         mine, before = self._kept["controls"], self.inputs.controls
         changed = controls != before
-        mine[: len(controls)][changed] = controls[changed]
-        self._bind()
+        if np.any(changed):  # what a controller was given otherwise stays
+            mine[: len(controls)][changed] = controls[changed]
+            self._bind()
 
     def _bind(self) -> None:
         assert self._controller is not None
@@ -408,6 +421,23 @@ class Simulator:
                 after = self._branches[place + 1 :]
                 return place if not after or rows <= after[0][1] else None
         return None
+
+    def since(self, row: int, tick: int) -> Latest:
+        """The record from a row and a tick on, by their numbers, or from the oldest that it still has."""
+        self._must_be_open()
+        run, width = self._run, self._width
+        first_row, first_tick = int(run.first_row), int(run.first_tick)
+        row, tick = max(row, first_row), max(tick, first_tick)
+        rows, ticks = (
+            np.ctypeslib.as_array((ctypes.c_double * (n * w)).from_address(at)).reshape(n, w)[begin:].copy()
+            if at and n
+            else np.empty((0, w))
+            for at, n, w, begin in (
+                (run.rows, run.n_rows, width, row - first_row),
+                (run.ticks, run.n_ticks, run.n_signal, tick - first_tick),
+            )
+        )
+        return Latest(rows, row, ticks, tick)
 
     # Its end.
 

@@ -419,9 +419,10 @@ def one_unit(made: Lowered, adapter: str) -> str:
     return "\n".join((head, used, header_alone, source_alone))
 
 
-def shipped_in_simulation(made: Lowered) -> str:
+def shipped_in_simulation(made: Lowered, prefix: str = "pd_ctl", *, can_rest: bool = False) -> str:
     """The shipped C behind the interface of `pendel.core.controllers.emit.simulation_source`: sensors in
-    float64 on the host, the controller in its own formats, words turned into numbers for what is recorded."""
+    float64 on the host, the controller in its own formats, words turned into numbers for what is recorded.
+    Where it ``can_rest``, the controller runs while ``runs`` of the struct is not 0."""
     deck = made.deck
     sensing = sensing_deck(deck)
     em = Emission(sensing)
@@ -461,17 +462,18 @@ def shipped_in_simulation(made: Lowered) -> str:
     host_init = f"    pd_host_seed(&c->host, v + {live});\n" if with_host else ""
     host_bind = f"    pd_host_bind(&c->host, v + {live});\n" if with_host else ""
     host_tick = f"{fill_host}    {host}_tick(&c->host);\n" if with_host else ""
+    runs, condition = ("    int32_t runs;\n", "if (c->runs != 0) ") if can_rest else ("", "")
     adapter = (
-        f"{host_text}\ntypedef struct {{\n{host_type}    {name}_t own;\n}} pd_both_t;\n\n"
-        "int pd_ctl_size(void) { return (int)sizeof(pd_both_t); }\n\n"
-        f"int pd_ctl_own_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
-        "void pd_ctl_bind(pd_both_t *c, double *v)\n{\n    (void)c; (void)v;\n"
+        f"{host_text}\ntypedef struct {{\n{host_type}    {name}_t own;\n{runs}}} pd_both_t;\n\n"
+        f"int {prefix}_size(void) {{ return (int)sizeof(pd_both_t); }}\n\n"
+        f"int {prefix}_own_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
+        f"void {prefix}_bind(pd_both_t *c, double *v)\n{{\n    (void)c; (void)v;\n"
         f"{taking(made, 'c->own.')}{host_bind}}}\n\n"
-        f"void pd_ctl_init(pd_both_t *c, double *v)\n{{\n    (void)v;\n    {name}_init(&c->own);\n{host_init}"
-        "    pd_ctl_bind(c, v);\n}\n\n"
-        "void pd_ctl_tick(pd_both_t *c, const double *in, double *signals, double *out)\n{\n"
-        f"    (void)in; (void)signals; (void)out;\n{host_tick}{fill}    {name}_tick(&c->own);\n{show}{give}}}\n\n"
-        f"void pd_ctl_states(const pd_both_t *c, double *z)\n{{\n    (void)c; (void)z;\n{kept}}}\n"
+        f"void {prefix}_init(pd_both_t *c, double *v)\n{{\n    (void)v;\n    {name}_init(&c->own);\n{host_init}"
+        f"    {prefix}_bind(c, v);\n}}\n\n"
+        f"void {prefix}_tick(pd_both_t *c, const double *in, double *signals, double *out)\n{{\n"
+        f"    (void)in; (void)signals; (void)out;\n{host_tick}{fill}    {condition}{name}_tick(&c->own);\n{show}{give}}}\n\n"
+        f"void {prefix}_states(const pd_both_t *c, double *z)\n{{\n    (void)c; (void)z;\n{kept}}}\n"
     )
     return f"{one_unit(made, adapter)}\n{adapter}"
 

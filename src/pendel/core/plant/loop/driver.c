@@ -4,6 +4,7 @@ static int run_controller(work_t *w)
 {
     run_t *r = w->r;
     size_t bytes = sizeof(double) * (size_t)r->n_command;
+    if (r->tick_limit && r->n_ticks >= r->tick_limit) r->first_tick += drop_older(r->ticks, &r->n_ticks, r->n_signal);
     if (!grow(&r->ticks, &r->cap_ticks, r->n_ticks + 1, r->n_signal, r->max_rows_log2)) { r->outcome = NO_MEMORY; return 0; }
     if (r->delay) memcpy(w->u, w->pending, bytes);
     r->measure(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->measured);

@@ -53,10 +53,30 @@ static void thin(work_t *w)
     r->thinned_until = r->rows[(kept - 1) * w->width];
 }
 
+/* The older half of a record goes, of a run without an end; returns how many went. */
+static long drop_older(double *rows, long *n, int width)
+{
+    long gone = *n / 2;
+    memmove(rows, rows + gone * width, sizeof(double) * (size_t)(*n - gone) * (size_t)width);
+    *n -= gone;
+    return gone;
+}
+
+static void keep_latest(work_t *w)
+{
+    run_t *r = w->r;
+    r->n_rows += w->pending_row;   /* as in `thin` */
+    w->pending_row = 0;
+    r->first_row += drop_older(r->rows, &r->n_rows, w->width);
+    r->thinnings++;
+}
+
 static int make_room(work_t *w, long rows)
 {
     run_t *r = w->r;
-    if (r->n_rows >= r->row_limit) thin(w);
+    if (r->n_rows >= r->row_limit) {
+        if (r->tick_limit) keep_latest(w); else thin(w);
+    }
     if (grow(&r->rows, &r->cap_rows, r->n_rows + rows, w->width, r->max_rows_log2)) {
         w->room = r->cap_rows < r->row_limit ? r->cap_rows : r->row_limit;
         return 1;

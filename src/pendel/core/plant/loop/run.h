@@ -7,7 +7,7 @@
 #include <string.h>
 #include <time.h>
 
-enum { PD_LAYOUT = 4 };
+enum { PD_LAYOUT = 5 };
 
 typedef void (*guarded_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g);
 typedef void (*out_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y);
@@ -61,6 +61,9 @@ typedef struct {
     int n_jac;                          /* entries of the Jacobian that may not be zero, where it pays to know; else 0 */
     const int *jac_places;              /* where they are in it, i + j * nx, in this order */
     const int *jac_order;               /* of its columns, for little fill */
+    long tick_limit;                    /* above 0 for a run without an end: the record keeps its latest part, rows as `row_limit` says and as
+                                         * many ticks as this */
+    long first_row;                     /* number of the row that is first in ``rows`` */
 } run_t;
 
 /* Hoisted values for the sets of modes met on the way over a record; they come back with every period of the pulses. One place

@@ -1,0 +1,170 @@
+/* The simulated board: what lies between the time loop, which calls the controller at its ticks, and the slave. */
+#include <math.h>
+#include <string.h>
+
+/* Memory into which a program is loaded, and how that stands. It belongs to the process, as a board's flash does. */
+typedef struct {
+    uint8_t *bytes;
+    uint32_t room;
+    uint32_t filled;
+    int32_t ended;
+    int32_t restarts;
+    uint64_t secret[2]; /* who knows it may load; 0, 0: anyone may */
+    uint64_t seeds;
+} pd_flash_t;
+
+typedef struct {
+    pd_both_t both;
+    pd_board_t board;
+    pd_xcp_t xcp;
+    pd_xcp_board_t port;
+    pd_link_t link;
+    pd_flash_t *flash;
+    uint64_t seed;
+    uint8_t queue[PD_IMAGE_QUEUE];
+    uint8_t record[PD_IMAGE_RECORD];
+} pd_image_t;
+
+/* SipHash-2-4 of one number. Aumasson, Bernstein: SipHash, a fast short-input PRF (2012), section 2. */
+static uint64_t pd_turned(uint64_t x, uint32_t by)
+{
+    return (x << by) | (x >> (64u - by));
+}
+
+static void pd_sip_round(uint64_t *v)
+{
+    v[0] += v[1]; v[1] = pd_turned(v[1], 13u); v[1] ^= v[0]; v[0] = pd_turned(v[0], 32u);
+    v[2] += v[3]; v[3] = pd_turned(v[3], 16u); v[3] ^= v[2];
+    v[0] += v[3]; v[3] = pd_turned(v[3], 21u); v[3] ^= v[0];
+    v[2] += v[1]; v[1] = pd_turned(v[1], 17u); v[1] ^= v[2]; v[2] = pd_turned(v[2], 32u);
+}
+
+uint64_t pd_keyed(const uint64_t *key, uint64_t number)
+{
+    uint64_t v[4] = {key[0] ^ UINT64_C(0x736f6d6570736575), key[1] ^ UINT64_C(0x646f72616e646f6d),
+                     key[0] ^ UINT64_C(0x6c7967656e657261), key[1] ^ UINT64_C(0x7465646279746573)};
+    const uint64_t words[2] = {number, UINT64_C(8) << 56};
+    int k;
+    for (k = 0; k < 2; k++) {
+        v[3] ^= words[k];
+        pd_sip_round(v); pd_sip_round(v);
+        v[0] ^= words[k];
+    }
+    v[2] ^= 0xFFu;
+    for (k = 0; k < 4; k++) pd_sip_round(v);
+    return v[0] ^ v[1] ^ v[2] ^ v[3];
+}
+
+static void pd_image_seed(void *board, uint8_t *seed)
+{
+    pd_image_t *c = (pd_image_t *)((pd_board_t *)board)->user;
+    int k;
+    c->seed = pd_keyed(c->flash->secret, ~c->flash->seeds++) & UINT64_C(0xFFFFFFFFFFFF);
+    for (k = 0; k < PD_XCP_SEED; k++) seed[k] = (uint8_t)(c->seed >> (8 * k));
+}
+
+static int32_t pd_image_unlocks(void *board, const uint8_t *key, uint32_t bytes)
+{
+    pd_image_t *c = (pd_image_t *)((pd_board_t *)board)->user;
+    const uint64_t due = pd_keyed(c->flash->secret, c->seed);
+    uint32_t k, differs = bytes ^ (uint32_t)PD_XCP_SEED;
+    for (k = 0; k < bytes && k < (uint32_t)PD_XCP_SEED; k++) differs |= (uint32_t)key[k] ^ (uint32_t)((due >> (8u * k)) & 0xFFu);
+    c->seed = pd_keyed(c->flash->secret, ~c->flash->seeds++); /* each is good for one try */
+    return differs == 0u;
+}
+
+static pd_xcp_code_t pd_image_program(void *board, pd_program_t step, uint32_t address, const uint8_t *data, uint32_t bytes)
+{
+    pd_board_t *b = (pd_board_t *)board;
+    pd_flash_t *flash = ((pd_image_t *)b->user)->flash;
+    if (b->facts.state == (uint32_t)PD_ENABLED) return PD_XCP_DENIED;
+    switch (step) {
+    case PD_PROGRAM_START:
+        flash->ended = 0;
+        return PD_XCP_OK;
+    case PD_PROGRAM_CLEAR:
+        flash->filled = 0u;
+        return bytes <= flash->room ? PD_XCP_OK : PD_XCP_MEMORY;
+    case PD_PROGRAM_WRITE:
+        if (address != flash->filled || bytes > flash->room - flash->filled) return PD_XCP_RANGE;
+        memcpy(flash->bytes + address, data, bytes);
+        flash->filled += bytes;
+        return PD_XCP_OK;
+    case PD_PROGRAM_END:
+        flash->ended = 1;
+        return PD_XCP_OK;
+    default:
+        flash->restarts = 1;
+        return PD_XCP_OK;
+    }
+}
+
+int pd_image_fact(int which)
+{
+    static const uint32_t facts[] = {PD_IMAGE_MEASURED, PD_IMAGE_SIGNALS, PD_IMAGE_COMMANDS, PD_IMAGE_CHECKSUM};
+    return which >= 0 && which < 4 ? (int)facts[which] : 0;
+}
+
+/* Join a board to its process and its link, once, after it was started. */
+void pd_image_join(pd_image_t *c, pd_flash_t *flash, int kind, int max_cto, int max_dto)
+{
+    pd_board_t *b = &c->board;
+    c->flash = flash;
+    b->facts.layout = (uint32_t)PD_BOARD_LAYOUT;
+    b->facts.checksum = PD_IMAGE_CHECKSUM;
+    b->facts.tick_ns = PD_IMAGE_TICK_NS;
+    b->facts.own_bytes = (uint32_t)pd_sim_own_size();
+    b->facts.record_bytes = PD_IMAGE_RECORD;
+    b->own = (uint8_t *)&c->both.own;
+    b->convert = pd_image_convert;
+    b->rest = pd_image_rest;
+    b->user = c;
+    b->record = c->record;
+    b->xcp = &c->xcp;
+    c->port.user = b;
+    c->port.id = "Pendel stand-in board; code for the host";
+    c->port.tick_ns = PD_IMAGE_TICK_NS;
+    c->port.reach = pd_board_reach;
+    c->port.written = pd_board_written;
+    c->port.ticks = pd_board_ticks;
+    c->port.program = pd_image_program;
+    if (flash->secret[0] != 0u || flash->secret[1] != 0u) {
+        c->port.seed = pd_image_seed;
+        c->port.unlocks = pd_image_unlocks;
+    }
+    pd_xcp_init(&c->xcp, &c->port, c->queue, PD_IMAGE_QUEUE, (uint16_t)max_cto, (uint16_t)max_dto);
+    pd_link_init(&c->link, &c->xcp, (pd_link_kind_t)kind);
+}
+
+void pd_image_take(pd_image_t *c, const uint8_t *bytes, int count)
+{
+    pd_link_take(&c->link, bytes, (uint32_t)count);
+    c->board.facts.garbled = c->link.garbled;
+}
+
+int pd_image_give(pd_image_t *c, uint8_t *bytes, int room) { return (int)pd_link_give(&c->link, bytes, (uint32_t)room); }
+void pd_image_late(pd_image_t *c, int ticks) { c->board.facts.late += (uint32_t)ticks; }
+int pd_image_state(const pd_image_t *c) { return (int)c->board.facts.state; }
+
+int pd_ctl_size(void) { return (int)sizeof(pd_image_t); }
+void pd_ctl_bind(pd_image_t *c, double *v) { pd_sim_bind(&c->both, v); }
+void pd_ctl_states(const pd_image_t *c, double *z) { pd_sim_states(&c->both, z); }
+
+void pd_ctl_init(pd_image_t *c, double *v)
+{
+    memset(c, 0, sizeof *c);
+    pd_sim_init(&c->both, v);
+}
+
+/* The power stage is off, and gets zeros, until it is enabled. What is no number trips it. */
+void pd_ctl_tick(pd_image_t *c, const double *in, double *signals, double *out)
+{
+    uint32_t k;
+    int good = 1;
+    c->both.runs = c->board.facts.state == (uint32_t)PD_ENABLED;
+    pd_sim_tick(&c->both, in, signals, out);
+    for (k = 0u; k < PD_IMAGE_COMMANDS; k++) good &= isfinite(out[k]) != 0;
+    if (!good) pd_board_trip(&c->board);
+    for (k = 0u; k < PD_IMAGE_COMMANDS; k++) if (c->board.facts.state != (uint32_t)PD_ENABLED) out[k] = 0.0;
+    if (c->board.xcp) pd_board_ticked(&c->board);
+}

@@ -1,0 +1,350 @@
+"""The process of a simulated board: the drive, and the program loaded onto the board, in step with the clock.
+
+What is loaded is code, so the process is confined like one that runs drives, and has no network: bytes of a link
+come and go over a socket that it was given. A message begins with a letter: ``B`` bytes of the link, ``L`` another
+link, ``W`` the drive around the board, ``P`` a pace; back come ``B``, and ``S`` how it stands, as JSON."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import json
+import mmap
+import os
+import secrets
+import select
+import socket
+import sys
+import time
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.live.pace import Pace
+from pendel.core.plant.program import Inputs, Outcome, Program, RunSettings
+from pendel.core.plant.recorded import Ring
+from pendel.core.plant.simulator import Simulator
+from pendel.core.runs.confine import confine
+from pendel.core.runs.worker import end_with_parent
+
+SLICE = 1e-3
+"""Seconds by the clock between two looks at the link."""
+BUSY = 5e-3
+"""Seconds that may be computed between two."""
+REPORT = 0.1
+"""Seconds between two reports of how it stands."""
+LATE = 0.01
+"""Seconds by which a tick counts as late."""
+BURST, LONGEST_PACKET = 0.004, 300.0
+"""Seconds of a line's speed that may be sent at once, and bytes that it must be at least."""
+FOREVER = 1e9
+FLASH = 32 << 20
+MESSAGE = 16_000
+RING = Ring(200_000, 100_000)
+
+
+class Flash(ctypes.Structure):
+    """Mirror of ``pd_flash_t`` in board/simulated.c, field by field."""
+
+    _fields_ = (
+        ("bytes", ctypes.c_void_p),
+        ("room", ctypes.c_uint32),
+        ("filled", ctypes.c_uint32),
+        ("ended", ctypes.c_int32),
+        ("restarts", ctypes.c_int32),
+        ("secret", ctypes.c_uint64 * 2),
+        ("seeds", ctypes.c_uint64),
+    )
+
+
+@dataclass
+class Standing:
+    """How a simulated board stands. ``load`` is computing time over time by the clock, ``pace`` the simulated time
+    over it; ``late`` the seconds that were given up."""
+
+    program: str = "empty"
+    time: float = 0.0
+    load: float = 0.0
+    pace: float = 0.0
+    late: float = 0.0
+    sentence: str = ""
+
+
+@dataclass
+class World:
+    """The drive around the board."""
+
+    program: Program
+    inputs: Inputs
+    checksum: int
+
+
+def world_of(text: str, *, own_c: bool) -> World:
+    """Raises `PendelError` where the drive cannot run with its controller as shipped."""
+    from pendel.core.drive.file import from_text
+    from pendel.core.firmware.board_image import checksum_of
+    from pendel.core.runs.simulate import prepare
+    from pendel.core.trust import allow_all_of
+
+    drive = from_text(text)
+    if own_c:
+        allow_all_of(drive)
+    drive.settings["controller"] = "as shipped"
+    prepared = prepare(drive)
+    settings = prepared.examined.settings
+    run = RunSettings(
+        FOREVER,
+        settings["tolerance"],
+        drive.settings["method"],
+        int(settings["seed"]),
+        h_max=settings["until"] / 1000,
+        fixed_step=settings["step"],
+    )
+    return World(prepared.program, prepared.inputs(run), checksum_of(prepared.lowered))
+
+
+class Board:
+    """The board's side of the wire."""
+
+    def __init__(self, wire: socket.socket, folder: Path):
+        self.wire, self.folder = wire, folder
+        wire.setblocking(False)
+        self.memory = mmap.mmap(-1, FLASH)
+        self._view = (ctypes.c_ubyte * FLASH).from_buffer(self.memory)
+        self.flash = Flash(ctypes.addressof(self._view), FLASH)
+        self.flash.seeds = secrets.randbits(62)
+        self.link = (0, 255, 1400)
+        """Kind, longest command and longest sample, in bytes."""
+        self.rate = 0.0
+        """Bytes a second that the line takes; 0 where that does not matter."""
+        self._free, self._filled = 0.0, time.monotonic()
+        self.world: World | None = None
+        self.simulator: Simulator | None = None
+        self.pace = Pace()
+        self.standing = Standing()
+        self._unsent = b""
+        self._room = ctypes.create_string_buffer(MESSAGE)
+        self._reported = self._computed = 0.0
+        self._since = (time.monotonic(), 0.0)
+        self.images = 0
+        self.start_empty()
+
+    # What runs on it.
+
+    def start_empty(self, sentence: str = "") -> None:
+        from pendel.core.firmware.board_image import image_text
+        from pendel.core.plant.runtime import load
+
+        self._let_go()
+        self._library = load(image_text(None))
+        self._own = ctypes.create_string_buffer(self._library.pd_ctl_size() + 16)
+        self._library.pd_ctl_init(ctypes.byref(self._own), None)
+        self._at = ctypes.addressof(self._own)
+        self.standing = Standing(sentence=sentence)
+        self._join()
+
+    def start_loaded(self) -> None:
+        """Run what was loaded, where it fits the drive around the board."""
+        self._let_go()
+        self.images += 1
+        path = self.folder / f"image{self.images}.so"
+        path.write_bytes(self.memory[: self.flash.filled])
+        try:
+            library = ctypes.CDLL(str(path))
+        except OSError:
+            self.start_empty("What was loaded is no program for this board. Build and load again.")
+            return
+        checksum = library.pd_image_fact(3) & 0xFFFFFFFF
+        if self.world is None or checksum != self.world.checksum:
+            self.start_empty(
+                "What was loaded was made for another drive than the one around the board. Start the stand-in "
+                "board with this drive, then build and load."
+            )
+            return
+        try:
+            self.simulator = Simulator(self.world.program, self.world.inputs, ring=RING, controller=library)
+        except PendelError as problem:
+            self.start_empty(str(problem))
+            return
+        self._library, (_, self._at) = library, self.simulator.controller
+        self.pace.begin(0.0)
+        self.pace.given_up = self._computed = 0.0
+        self._since = (time.monotonic(), 0.0)
+        self.standing = Standing("runs")
+        self._join()
+
+    def _let_go(self) -> None:
+        if self.simulator is not None:
+            self.simulator.close()
+            self.simulator = None
+
+    def _join(self) -> None:
+        library = self._library
+        for name in ("pd_image_join", "pd_image_take", "pd_image_give", "pd_image_late"):
+            getattr(library, name).restype = ctypes.c_int if name.endswith("give") else None
+        kind, cto, dto = self.link
+        library.pd_image_join(ctypes.c_void_p(self._at), ctypes.byref(self.flash), kind, cto, dto)
+        self._unsent = b""
+
+    # Its life.
+
+    def serve(self) -> None:
+        """Until the other side of the wire is closed."""
+        self._report(now=True)
+        with contextlib.suppress(ConnectionError, EOFError):
+            while True:
+                self._turn()
+
+    def _turn(self) -> None:
+        simulator = self.simulator
+        wait = REPORT if not self.rate else SLICE
+        if simulator is not None:
+            wait = min(wait, self.pace.wait(simulator.time, SLICE * min(self.pace.factor, 1e3)))
+        reads, _, _ = select.select([self.wire], [], [], wait)
+        if reads:
+            self._hear()
+        if self.flash.restarts:
+            self._send_answer()
+            self.flash.restarts = 0
+            self.start_loaded() if self.flash.ended and self.flash.filled else self.start_empty()
+        if self.simulator is not None:
+            self._advance(self.simulator)
+        self._send_link()
+        self._report()
+
+    def _advance(self, simulator: Simulator) -> None:
+        begun, before = time.monotonic(), simulator.time
+        behind = self.pace.behind(simulator.time)
+        tick = self.world.inputs.tick if self.world else SLICE
+        while (due := self.pace.due()) > simulator.time and time.monotonic() - begun < BUSY:
+            step = SLICE * min(self.pace.factor, 1e3)
+            if simulator.advance(min(due, simulator.time + step)) is not Outcome.PAUSED:
+                self._ended(simulator)
+                return
+        self._computed += time.monotonic() - begun
+        if behind > LATE:
+            ticks = int((simulator.time - before) / tick)
+            self._library.pd_image_late(ctypes.c_void_p(self._at), ticks)
+
+    def _ended(self, simulator: Simulator) -> None:
+        """Its drive came to an end of its own; the program's slave is left, as all that it showed last is."""
+        words = {Outcome.NOT_FINITE: "one of its states is no number", Outcome.RAN_AWAY: "it ran away"}
+        why = words.get(simulator.outcome, "its equations cannot go on")
+        at = f"{simulator.time:.6g} s"
+        self.start_empty(
+            f"The simulated drive ended at {at}, as {why}. Check its values, then build and load."
+        )
+
+    def _hear(self) -> None:
+        while True:
+            try:
+                message = self.wire.recv(1 << 17)
+            except BlockingIOError:
+                return
+            if not message:
+                raise EOFError
+            letter, body = message[:1], message[1:]
+            if letter == b"B":
+                for at in range(0, len(body), 255):
+                    part = body[at : at + 255]
+                    self._library.pd_image_take(ctypes.c_void_p(self._at), part, len(part))
+                    self._send_link()
+                    if self.flash.restarts:
+                        return
+            else:
+                self._told(letter, json.loads(body))
+
+    def _told(self, letter: bytes, what: dict) -> None:
+        if letter == b"L":
+            self.link = (int(what["kind"]), int(what["max_cto"]), int(what["max_dto"]))
+            self.rate = float(what["rate"])
+            self._join()
+        elif letter == b"P":
+            self.pace.change(float(what["factor"]), self.simulator.time if self.simulator else 0.0)
+        elif letter == b"W":
+            secret = bytes.fromhex(what["secret"])
+            self.flash.secret[0], self.flash.secret[1] = (
+                int.from_bytes(secret[:8], "little"),
+                int.from_bytes(secret[8:16], "little"),
+            )
+            sentence = ""
+            try:
+                text = (self.folder / Path(what["drive"]).name).read_text("utf-8")
+                self.world = world_of(text, own_c=bool(what["own_c"]))
+            except DriveHasFindings as problem:
+                sentence = str(problem.findings[0])
+            except PendelError as problem:
+                sentence = str(problem)
+            if sentence:
+                self.world = None
+            self.start_empty(sentence)
+            self._report(now=True)
+
+    def _send_link(self) -> None:
+        """What the slave has to send; what the wire does not take now waits, and so does the rest."""
+        while True:
+            if not self._unsent:
+                room = self._line_takes()
+                count = (
+                    self._library.pd_image_give(ctypes.c_void_p(self._at), self._room, room) if room else 0
+                )
+                if count <= 0:
+                    return
+                self._free -= count
+                self._unsent = b"B" + self._room.raw[:count]
+            try:
+                self.wire.send(self._unsent)
+            except BlockingIOError:
+                return
+            self._unsent = b""
+
+    def _send_answer(self) -> None:
+        """What answers the order to restart, before the program that gave it is gone."""
+        until = time.monotonic() + LONGEST_PACKET / max(self.rate, 1e4)
+        while time.monotonic() < until:
+            self._send_link()
+            time.sleep(SLICE)
+
+    def _line_takes(self) -> int:
+        """Bytes that can be sent now."""
+        if not self.rate:
+            return MESSAGE
+        now = time.monotonic()
+        self._free = min(
+            self._free + (now - self._filled) * self.rate, max(BURST * self.rate, LONGEST_PACKET)
+        )
+        self._filled = now
+        return min(MESSAGE, int(self._free))
+
+    def _report(self, *, now: bool = False) -> None:
+        at = time.monotonic()
+        if not now and at - self._reported < REPORT:
+            return
+        standing, span = self.standing, at - self._since[0]
+        if self.simulator is not None and span > 0.5 * REPORT:
+            standing.time = self.simulator.time
+            standing.pace = (standing.time - self._since[1]) / span
+            standing.load = self._computed / span
+            standing.late = self.pace.given_up
+            self._computed, self._since = 0.0, (at, standing.time)
+        self._reported = at
+        with contextlib.suppress(BlockingIOError):  # the next one says it
+            self.wire.send(b"S" + json.dumps(asdict(standing)).encode())
+
+
+def main() -> None:
+    """The process: confined before anything of a drive is read."""
+    from pendel.core.plant.compiler import cache_folder
+
+    end_with_parent()
+    folder = Path(sys.argv[2])
+    writable = [folder]
+    with contextlib.suppress(PendelError):
+        writable.append(cache_folder())
+    confine(writable)
+    os.environ["TMPDIR"] = str(folder)
+    Board(socket.socket(fileno=int(sys.argv[1])), folder).serve()
+
+
+if __name__ == "__main__":
+    main()
