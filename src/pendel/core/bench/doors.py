@@ -251,6 +251,9 @@ class CanDoor:
         return frames
 
     def send(self, data: bytes) -> None:
+        if not data:
+            self._terminal.write(b"")
+            return
         self._terminal.write(b"t%03X%d%s\r" % (self.says, len(data), data.hex().upper().encode()))
 
     def waiting(self) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pendel.core.errors import PendelError
+from pendel.core.quantities.units import figure
 
 
 class BenchProblem(PendelError):
@@ -145,3 +146,18 @@ class NoBoardAddress(BenchProblem):
 
     def __str__(self) -> str:
         return f"“{self.text}” is no place on the board: {self.reason}. Write it like 0:0x24 int16."
+
+
+class BeyondEnds(BenchProblem):
+    """A value that is outside what it can be live between."""
+
+    def __init__(self, what: str, value: float, low: float, high: float, unit: str):
+        super().__init__(what, value, low, high, unit)
+        self.what, self.value, self.low, self.high, self.unit = what, value, low, high, unit
+
+    def __str__(self) -> str:
+        ends = f"{figure(self.low, self.unit)} to {figure(self.high, self.unit)}"
+        return (
+            f"{self.what} cannot become {figure(self.value, self.unit)}: on the board it goes from {ends}. Write a "
+            "value between, or give it other ends on the page Firmware and load again."
+        )

@@ -104,7 +104,7 @@ class Master:
                     self.on_end(problem)
                 return
             samples = []
-            for packet in packets:
+            for packet in filter(None, packets):
                 if packet[0] in (0xFF, 0xFE):
                     self._answers.put(packet) if self._waiting else self._count_stray()
                 elif packet[0] == 0xFD:

@@ -1,0 +1,126 @@
+"""A stand-in board in processes of its own, started and ended by whoever wants one."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import queue
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from pendel.core.bench.errors import BenchProblem
+from pendel.core.bench.standin import new_secret
+from pendel.core.plant.compiler import plain_environment
+
+STARTING = 20.0
+"""Seconds that it may take to start; on a busy machine, Python alone takes several."""
+ENDING = 4.0
+
+
+class NoStandIn(BenchProblem):
+    def __init__(self, reason: str):
+        super().__init__(reason)
+        self.reason = reason
+
+    def __str__(self) -> str:
+        return f"The stand-in board did not start: {self.reason}"
+
+
+class StandInProcess:
+    """``on_standing`` is called, in a thread of its own, with how it stands, as `pendel.core.live.board.Standing`
+    has it, and with ``{"problem": sentence}`` once it has ended by itself.
+
+    Raises
+    ------
+    NoStandIn
+    """
+
+    def __init__(
+        self, doors: Sequence[str], on_standing: Callable[[dict[str, Any]], None] = lambda standing: None
+    ):
+        self.secret = new_secret()
+        self._on_standing, self._closing = on_standing, False
+        self._said: queue.SimpleQueue[dict[str, Any] | None] = queue.SimpleQueue()
+        self._process = subprocess.Popen(
+            [sys.executable, "-P", "-m", "pendel.core.bench.standin"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            encoding="utf-8",
+            cwd="/",
+            env=plain_environment(),
+            bufsize=1,
+        )
+        self._thread = threading.Thread(target=self._listen, name="stand-in board", daemon=True)
+        self._tell({"doors": list(doors), "secret": self.secret.hex()})
+        self._thread.start()
+        self.addresses = self._addresses()
+        """Where it can be reached, one a door."""
+
+    def _addresses(self) -> list[str]:
+        until = time.monotonic() + STARTING
+        while (left := until - time.monotonic()) > 0:
+            try:
+                said = self._said.get(timeout=left)
+            except queue.Empty:
+                break
+            if said is None or "problem" in said:
+                self.close()
+                raise NoStandIn(said["problem"] if said else "it ended at once.")
+            if "doors" in said:
+                return [str(address) for address in said["doors"]]
+        self.close()
+        raise NoStandIn(f"it took longer than {STARTING:.0f} s.")
+
+    def _listen(self) -> None:
+        assert self._process.stdout is not None
+        for line in self._process.stdout:
+            with contextlib.suppress(ValueError):
+                said = json.loads(line)
+                if "standing" in said:
+                    self._on_standing(said["standing"])
+                else:
+                    self._said.put(said)
+                    if "problem" in said and not self._closing:
+                        self._on_standing({"sentence": said["problem"], "program": "ended"})
+        self._said.put(None)
+
+    def _tell(self, what: dict[str, Any]) -> None:
+        assert self._process.stdin is not None
+        with contextlib.suppress(OSError):  # it ended, and what it said last tells why
+            self._process.stdin.write(json.dumps(what) + "\n")
+            self._process.stdin.flush()
+
+    def surround(self, drive_text: str, *, own_c: bool) -> None:
+        """Put a drive around the board, which is empty then."""
+        self._tell({"drive": drive_text, "own_c": own_c})
+
+    def set_pace(self, factor: float) -> None:
+        self._tell({"pace": factor})
+
+    @property
+    def alive(self) -> bool:
+        return self._process.poll() is None
+
+    @property
+    def pid(self) -> int:
+        return self._process.pid
+
+    def close(self) -> None:
+        """End it; no thread and no process stays."""
+        self._closing = True
+        assert self._process.stdin is not None and self._process.stdout is not None
+        with contextlib.suppress(OSError):
+            self._process.stdin.close()
+        try:
+            self._process.wait(ENDING)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+        if self._thread.is_alive() and self._thread is not threading.current_thread():
+            self._thread.join(ENDING)
+        self._process.stdout.close()
