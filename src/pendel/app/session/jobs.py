@@ -57,6 +57,9 @@ FIND_RANGES = JobKind("find ranges", "process beside", "No ranges found")
 PROPOSE_FORMATS = JobKind("propose formats", "process beside", "No formats proposed")
 ON_PROCESSOR = JobKind("run on a processor", "process beside", "It did not run on a processor")
 READ_RUNS = JobKind("read kept runs", "disk", "The kept runs cannot be read", newest_wins=True)
+DESCRIBE = JobKind("describe the board", "firmware", "The board cannot be described", newest_wins=True)
+BENCH = JobKind("bench", "bench", "The board cannot do this")
+LOOK_AT_BOARD = JobKind("look at the board", "bench", "The board cannot be looked at")
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
 KINDS = (
     RUN,
@@ -68,6 +71,9 @@ KINDS = (
     PROPOSE_FORMATS,
     ON_PROCESSOR,
     READ_RUNS,
+    DESCRIBE,
+    BENCH,
+    LOOK_AT_BOARD,
     EVALUATE,
 )
 

@@ -83,6 +83,8 @@ class Session(QObject):
         """What is remembered from one start to the next."""
         self.undo = QUndoStack(self)
         self.closing = False
+        self.at_close: list[Callable[[], object]] = []
+        """What is to end with the session."""
         self.judging = True
         """Whether the loops shown may be older than the drive."""
         self.judged: list = []
@@ -255,6 +257,8 @@ class Session(QObject):
         self._autosave_at_last.stop()
         self._deep.stop()
         self._let_go()
+        for end in self.at_close:
+            end()
         self.jobs.close()
         self.beside_worker.close()
 

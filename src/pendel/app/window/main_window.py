@@ -128,7 +128,7 @@ class MainWindow(QMainWindow):
             tab.setCheckable(True)
             tab.setChecked(n == 0)
             tab.setFixedHeight(44)
-            tab.setToolTip(f"Alt+{n + 1}")
+            tab.setToolTip(f"Alt+{PAGES[n].key}")
             self.tabs.addButton(tab, n)
             inside.addWidget(tab)
         inside.addStretch(1)
@@ -177,9 +177,9 @@ class MainWindow(QMainWindow):
             self.actions_by_name[spec.name] = action
             menus[spec.menu].addAction(action)
         self.unit_choices.follow(self.actions_by_name["speeds"])
-        for n, name in enumerate(self.pages):
+        for spec, name in zip(PAGES, self.pages):
             action = QAction(name, self)
-            action.setShortcut(QKeySequence(f"Alt+{n + 1}"))
+            action.setShortcut(QKeySequence(f"Alt+{spec.key}"))
             action.triggered.connect(lambda _=False, p=name: self.show_page(p))
             menus["View"].addAction(action)
         self.file_label = Elided("", "muted", right=True)

@@ -11,7 +11,10 @@ from pendel.app.session.session import Session
 
 @dataclass(frozen=True)
 class PageSpec:
+    """``key`` goes with Alt; those of pages to come are left free."""
+
     title: str
+    key: int
     module: str
     name: str
 
@@ -21,8 +24,9 @@ class PageSpec:
 
 
 PAGES = (
-    PageSpec("Drive", "pendel.app.drive.page", "DrivePage"),
-    PageSpec("Runs", "pendel.app.runs.page", "RunsPage"),
-    PageSpec("Loops", "pendel.app.loops.page", "LoopsPage"),
-    PageSpec("Firmware", "pendel.app.firmware.page", "FirmwarePage"),
+    PageSpec("Drive", 1, "pendel.app.drive.page", "DrivePage"),
+    PageSpec("Runs", 2, "pendel.app.runs.page", "RunsPage"),
+    PageSpec("Loops", 3, "pendel.app.loops.page", "LoopsPage"),
+    PageSpec("Firmware", 5, "pendel.app.firmware.page", "FirmwarePage"),
+    PageSpec("Bench", 6, "pendel.app.bench.page", "BenchPage"),
 )

@@ -14,8 +14,8 @@ import numpy as np
 from pendel.core.bench.capture import Capture
 from pendel.core.bench.description import BOARD, Channel, Description, LiveValue
 from pendel.core.bench.errors import (
-    BeyondEnds,
     BenchProblem,
+    BeyondEnds,
     Nonsense,
     NotConnected,
     OtherCode,

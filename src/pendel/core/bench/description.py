@@ -18,6 +18,7 @@ from pendel.core.drive.nesting import full_name
 from pendel.core.firmware.board_image import checksum_of
 from pendel.core.firmware.places import PlaceRole, code_places, size_of
 from pendel.core.firmware.values import ValueFacts, values_of
+from pendel.core.quantities.units import unit as unit_of
 from pendel.core.runs.simulate import signal_infos
 
 CONTROLLER, BOARD = 0, 1
@@ -50,6 +51,11 @@ class Channel:
         """What words of this channel stand for."""
         values = words.astype(float)
         return values if self.raw or self.rep.floating else values * self.rep.step
+
+    @property
+    def scale(self) -> float:
+        """SI values of one of its unit."""
+        return unit_of(self.unit)[0]
 
     def word(self, value: float) -> float:
         """The word for a value (SI); of a float the value."""

@@ -103,10 +103,18 @@ class StandIn:
 
     def surround(self, drive_text: str, *, own_c: bool) -> None:
         """Put a drive around the board, which is empty then."""
+        self._tell(b"W", {"drive": self._put(drive_text), "own_c": own_c, "secret": self.secret.hex()})
+
+    def change(self, drive_text: str, *, own_c: bool) -> None:
+        """Let the drive around the board have other values, while it runs."""
+        self._tell(b"U", {"drive": self._put(drive_text), "own_c": own_c})
+
+    def _put(self, drive_text: str) -> str:
+        """A file for the board's process, which may read no other folder."""
         self._drives += 1
-        path = Path(self._folder.name) / f"drive{self._drives}.pendel"
-        path.write_text(drive_text, "utf-8")
-        self._tell(b"W", {"drive": path.name, "own_c": own_c, "secret": self.secret.hex()})
+        name = f"drive{self._drives}.pendel"
+        (Path(self._folder.name) / name).write_text(drive_text, "utf-8")
+        return name
 
     def set_pace(self, factor: float) -> None:
         self._tell(b"P", {"factor": factor})
@@ -170,7 +178,7 @@ class StandIn:
 
 
 def main() -> None:
-    """Lines on standard input: ``{"drive": text, "own_c": bool}``, ``{"pace": factor}``; its end ends all. Lines on
+    """Lines on standard input: ``{"drive": text, "own_c": bool, "change": bool}``, ``{"pace": factor}``; its end ends all. Lines on
     standard output: ``{"doors": [...]}``, ``{"standing": {...}}``, ``{"problem": sentence}``."""
     end_with_parent()
 
@@ -205,7 +213,8 @@ def main() -> None:
 
 def obey(board: StandIn, order: dict[str, Any]) -> None:
     if "drive" in order:
-        board.surround(order["drive"], own_c=bool(order.get("own_c")))
+        put = board.change if order.get("change") else board.surround
+        put(order["drive"], own_c=bool(order.get("own_c")))
     if "pace" in order:
         board.set_pace(float(order["pace"]))
 

@@ -18,6 +18,8 @@ from pendel.core.plant.compiler import plain_environment
 
 STARTING = 20.0
 """Seconds that it may take to start; on a busy machine, Python alone takes several."""
+PREPARING = 120.0
+"""Seconds that it may take to order and build the drive around it."""
 ENDING = 4.0
 
 
@@ -45,6 +47,9 @@ class StandInProcess:
         self.secret = new_secret()
         self._on_standing, self._closing = on_standing, False
         self._said: queue.SimpleQueue[dict[str, Any] | None] = queue.SimpleQueue()
+        self.standing: dict[str, Any] = {}
+        """How it stood last."""
+        self._drives, self._heard = 0, threading.Condition()
         self._process = subprocess.Popen(
             [sys.executable, "-P", "-m", "pendel.core.bench.standin"],
             stdin=subprocess.PIPE,
@@ -82,11 +87,16 @@ class StandInProcess:
             with contextlib.suppress(ValueError):
                 said = json.loads(line)
                 if "standing" in said:
+                    with self._heard:
+                        self.standing = said["standing"]
+                        self._heard.notify_all()
                     self._on_standing(said["standing"])
                 else:
                     self._said.put(said)
                     if "problem" in said and not self._closing:
                         self._on_standing({"sentence": said["problem"], "program": "ended"})
+        with self._heard:
+            self._heard.notify_all()
         self._said.put(None)
 
     def _tell(self, what: dict[str, Any]) -> None:
@@ -96,8 +106,21 @@ class StandInProcess:
             self._process.stdin.flush()
 
     def surround(self, drive_text: str, *, own_c: bool) -> None:
-        """Put a drive around the board, which is empty then."""
+        """Put a drive around the board, which is empty then; returns when it is there. Raises `NoStandIn`."""
+        self._drives += 1
         self._tell({"drive": drive_text, "own_c": own_c})
+        until = time.monotonic() + PREPARING
+        with self._heard:
+            while self.standing.get("drives") != self._drives:
+                if not self.alive or not self._heard.wait(max(0.0, until - time.monotonic())):
+                    raise NoStandIn("the drive around it was not ready in time.")
+        if self.standing.get("sentence"):
+            raise NoStandIn(self.standing["sentence"])
+
+    def change(self, drive_text: str, *, own_c: bool) -> None:
+        """Let the drive around the board have other values, while it runs."""
+        self._drives += 1
+        self._tell({"drive": drive_text, "own_c": own_c, "change": True})
 
     def set_pace(self, factor: float) -> None:
         self._tell({"pace": factor})

@@ -13,7 +13,7 @@ from pendel.core.runs.kept import KeptRun, Trace
 
 Column = tuple[str, str, np.ndarray]
 """Name, unit and values."""
-OURS = {".csv": ("csv_text", "CSV"), ".h5": ("hdf", "HDF5"), ".mat": ("mat", "MAT")}
+OURS = {".csv": ("csv_text", "CSV"), ".h5": ("hdf", "HDF5"), ".mat": ("mat", "MAT"), ".mf4": ("mdf4", "MDF4")}
 """By the ending of a file: the module in ``traces_as`` that writes it, and what it is called."""
 GROUP = "pendel.trace_formats"
 """Entry points by which installed packages add formats: the name is the ending, the object a function of
@@ -77,10 +77,15 @@ def save_traces(runs: list[KeptRun], keys: list[str], path: Path) -> None:
     FileProblem
         for an unknown ending or when the file cannot be written.
     """
+    save_columns(columns(runs, keys), path)
+
+
+def save_columns(table: list[Column], path: Path) -> None:
+    """Write columns as they are, the first a time. Raises `FileProblem`."""
     if path.suffix not in formats():
         raise FileProblem(str(path), f"the ending must be one of {', '.join(formats())}.")
     try:
-        writer_for(path.suffix)(columns(runs, keys), path)
+        writer_for(path.suffix)(table, path)
     except OSError as problem:
         raise FileProblem(
             str(path), f"the traces cannot be saved: {problem.strerror or problem}. Choose another folder."

@@ -2,7 +2,7 @@
 
 What is loaded is code, so the process is confined like one that runs drives, and has no network: bytes of a link
 come and go over a socket that it was given. A message begins with a letter: ``B`` bytes of the link, ``L`` another
-link, ``W`` the drive around the board, ``P`` a pace; back come ``B``, and ``S`` how it stands, as JSON."""
+link, ``W`` the drive around the board, ``U`` that drive with other values, ``P`` a pace; back come ``B``, and ``S`` how it stands, as JSON."""
 
 from __future__ import annotations
 
@@ -16,7 +16,8 @@ import select
 import socket
 import sys
 import time
-from dataclasses import asdict, dataclass
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from pendel.core.errors import DriveHasFindings, PendelError
@@ -68,6 +69,8 @@ class Standing:
     pace: float = 0.0
     late: float = 0.0
     sentence: str = ""
+    drives: int = 0
+    """How many drives were put around it so far, or changed."""
 
 
 @dataclass
@@ -103,6 +106,19 @@ def world_of(text: str, *, own_c: bool) -> World:
     return World(prepared.program, prepared.inputs(run), checksum_of(prepared.lowered))
 
 
+def world_or_why(text: str, *, own_c: bool) -> tuple[World | None, str]:
+    """A world, or a sentence why there is none."""
+    try:
+        return world_of(text, own_c=own_c), ""
+    except DriveHasFindings as problem:
+        return None, str(problem.findings[0])
+    except PendelError as problem:
+        return None, str(problem)
+
+
+WORLDS = ThreadPoolExecutor(1, "world")
+
+
 class Board:
     """The board's side of the wire."""
 
@@ -126,7 +142,9 @@ class Board:
         self._room = ctypes.create_string_buffer(MESSAGE)
         self._reported = self._computed = 0.0
         self._since = (time.monotonic(), 0.0)
-        self.images = 0
+        self.images = self.drives = 0
+        self._coming: list[Future[tuple[World | None, str]]] = []
+        """Drives with other values, being prepared."""
         self.start_empty()
 
     # What runs on it.
@@ -207,6 +225,8 @@ class Board:
             self._send_answer()
             self.flash.restarts = 0
             self.start_loaded() if self.flash.ended and self.flash.filled else self.start_empty()
+        if self._coming and self._coming[0].done():
+            self._follow(*self._coming.pop(0).result())
         if self.simulator is not None:
             self._advance(self.simulator)
         self._send_link()
@@ -261,24 +281,34 @@ class Board:
             self._join()
         elif letter == b"P":
             self.pace.change(float(what["factor"]), self.simulator.time if self.simulator else 0.0)
-        elif letter == b"W":
-            secret = bytes.fromhex(what["secret"])
-            self.flash.secret[0], self.flash.secret[1] = (
-                int.from_bytes(secret[:8], "little"),
-                int.from_bytes(secret[8:16], "little"),
-            )
-            sentence = ""
+        elif letter in (b"W", b"U"):
+            self.drives += 1
+            text = (self.folder / Path(what["drive"]).name).read_text("utf-8")
+            own_c = bool(what["own_c"])
+            if letter == b"W":
+                self._surround(*world_or_why(text, own_c=own_c), bytes.fromhex(what["secret"]))
+                self._report(now=True)
+            else:  # it goes on meanwhile
+                self._coming.append(WORLDS.submit(world_or_why, text, own_c=own_c))
+
+    def _surround(self, world: World | None, sentence: str, secret: bytes) -> None:
+        halves = (int.from_bytes(part, "little") for part in (secret[:8], secret[8:16]))
+        self.flash.secret[0], self.flash.secret[1] = halves
+        self.world = world
+        self.start_empty(sentence)
+
+    def _follow(self, world: World | None, sentence: str) -> None:
+        """The drive around the board was changed while it runs: its parts' values and profiles hold from now on."""
+        if self.simulator is None or self.world is None:
+            return
+        if world is not None and world.checksum == self.world.checksum:
             try:
-                text = (self.folder / Path(what["drive"]).name).read_text("utf-8")
-                self.world = world_of(text, own_c=bool(what["own_c"]))
-            except DriveHasFindings as problem:
-                sentence = str(problem.findings[0])
+                self.simulator.renew(replace(world.inputs, controls=self.simulator.inputs.controls))
             except PendelError as problem:
                 sentence = str(problem)
-            if sentence:
-                self.world = None
-            self.start_empty(sentence)
-            self._report(now=True)
+        elif not sentence:
+            sentence = "The drive is another than the one around the board. Build and load again."
+        self.standing.sentence = sentence
 
     def _send_link(self) -> None:
         """What the slave has to send; what the wire does not take now waits, and so does the rest."""
@@ -329,6 +359,7 @@ class Board:
             self._computed, self._since = 0.0, (at, standing.time)
         self._reported = at
         with contextlib.suppress(BlockingIOError):  # the next one says it
+            standing.drives = self.drives
             self.wire.send(b"S" + json.dumps(asdict(standing)).encode())
 
 

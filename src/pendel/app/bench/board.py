@@ -1,0 +1,507 @@
+"""The board on the bench as the window sees it: its link, its state, its values, and what is done with it beside the
+window. Views listen; every verb is a job."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from enum import Enum
+from typing import Any
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from pendel.app.session.jobs import BENCH, DESCRIBE, LOOK_AT_BOARD, End, Job
+from pendel.app.session.session import Session
+from pendel.app.widgets.timers import single_shot
+from pendel.core.bench.bench import Bench
+from pendel.core.bench.capture import Capture, CaptureState
+from pendel.core.bench.description import Channel, Description, describe
+from pendel.core.bench.errors import BenchProblem
+from pendel.core.bench.facts import BoardFacts, BoardState, Order
+from pendel.core.bench.sampling import Sampler
+from pendel.core.bench.standin_process import StandInProcess
+from pendel.core.bench.trigger import Frame, Trigger
+from pendel.core.drive.document import Drive
+from pendel.core.drive.file import to_text
+from pendel.core.errors import DriveHasFindings
+from pendel.core.firmware.board_image import image_text
+from pendel.core.plant.compiler import build_library
+from pendel.core.plant.program import profiles_of
+from pendel.core.runs.simulate import is_ordered, prepare
+from pendel.core.runs.worker import Beside, OrderRequest
+from pendel.core.trust import brings_c
+
+LOOK_EVERY_MS = 300
+DESCRIBE_AFTER_MS = 150
+LONGEST_ORDERING = 300.0
+STAND_IN = "stand-in"
+"""In place of an address: a board of the window's own."""
+
+
+class LinkState(Enum):
+    CLOSED = "not connected"
+    OPENING = "connecting …"
+    OPEN = "connected"
+    LOST = "link lost"
+
+
+@dataclass(frozen=True)
+class Described:
+    """What a board with this drive has, or why there is none."""
+
+    description: Description | None = None
+    image: str = ""
+    """The text of its program, for boards that run on this computer."""
+    plant: bytes = b""
+    """Values and profiles of the drive's parts."""
+    problem: str = ""
+
+
+def described(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Described:
+    try:
+        if not is_ordered(drive):
+            worker.ask(OrderRequest(to_text(drive)), LONGEST_ORDERING, stopping)
+        prepared = prepare(drive)
+        made = prepared.lowered
+        if not made.blocks:
+            return Described(
+                problem="The control deck is empty: there is nothing to load. Add a regulator on Drive."
+            )
+        profiles = profiles_of(prepared.structure, prepared.numbers)
+        plant = prepared.parameters.tobytes() + repr(profiles).encode()
+        return Described(describe(drive, made), image_text(made), plant)
+    except DriveHasFindings as problem:
+        return Described(problem=str(problem.findings[0]))
+
+
+class Board(QObject):
+    """One board at a time."""
+
+    changed = pyqtSignal()
+    """Its link, its state or what it has."""
+    values_read = pyqtSignal()
+    logged = pyqtSignal(str)
+    """A sentence on what happened."""
+    framed = pyqtSignal(object)
+    """A record at full rate that was fetched."""
+    progressed = pyqtSignal(float)
+
+    def __init__(self, session: Session, parent: QObject):
+        super().__init__(parent)
+        self.session = session
+        self.bench = Bench(self._link_ended)
+        self.stand_in: StandInProcess | None = None
+        self.link = LinkState.CLOSED
+        self.facts: BoardFacts | None = None
+        self.described: Described | None = None
+        self.on_board: dict[str, float] = {}
+        """Live values as the board was found to have them, in SI."""
+        self.standing: dict[str, Any] = {}
+        """How the stand-in board stands."""
+        self.sampler: Sampler | None = None
+        self._capture: Capture | None = None
+        self._told: dict[str, float] = {}
+        """Values of the drive that the board was brought to, or that it was left without."""
+        self.may_run: Callable[[str], bool] = lambda address: True
+        """Asks before C of the drive's author runs."""
+        self._closed = False
+        self._describe = single_shot(self, DESCRIBE_AFTER_MS, self.describe)
+        self._look = QTimer(self)
+        self._look.setInterval(LOOK_EVERY_MS)
+        self._look.timeout.connect(self._look_at_board)
+        self._from_threads = Threads(self)
+        self._from_threads.lost.connect(self._take_loss)
+        self._from_threads.stood.connect(self._take_standing)
+        session.changed.connect(lambda _: self._drive_changed())
+        session.opened.connect(self._opened)
+        session.jobs.progressed.connect(self._progress)
+        session.at_close.append(self.close)
+
+    # What the drive has.
+
+    @property
+    def description(self) -> Description | None:
+        return self.described.description if self.described else None
+
+    @property
+    def matches(self) -> bool:
+        """Whether the board's code was made from the drive as it is."""
+        d, f = self.description, self.facts
+        return d is not None and f is not None and f.checksum == d.checksum and f.own_bytes == d.size
+
+    def describe(self) -> None:
+        """Find out, beside the window, what a board with this drive has."""
+        if self._closed:
+            return
+        drive, worker = self.session.drive.copy(), self.session.beside_worker
+        if not drive.cards:
+            self._take_description(Described(problem="The sheet is empty. Open or draw a drive first."))
+            return
+        self.session.jobs.start(
+            DESCRIBE, lambda job: described(drive, worker, lambda: job.stopping), self._described
+        )
+
+    def _described(self, job: Job) -> None:
+        if job.end is End.STOPPED:
+            return
+        found = job.result if job.end is End.FINISHED else Described(problem=job.sentence)
+        self._take_description(found)
+
+    def _take_description(self, found: Described) -> None:
+        before, self.described = self.described, found
+        if before is not None and found.plant and found.plant != before.plant and self.matches:
+            self._change_around()
+        self.changed.emit()
+        self._write_changed()
+
+    def _opened(self) -> None:
+        self.described = None
+        self.disconnect()
+        self._describe.start()
+
+    def _drive_changed(self) -> None:
+        self._write_changed()
+        if self.described is not None:
+            self._describe.start()
+
+    # The link.
+
+    def connect_to(self, address: str) -> None:
+        """Connect to a board at an address, or to a stand-in board that is started for it."""
+        if not self.may_run(address):
+            return
+        self.link = LinkState.OPENING
+        self.changed.emit()
+        text, own_c = to_text(self.session.drive), brings_c(self.session.drive)
+
+        def work(job: Job) -> BoardFacts:
+            self.bench.disconnect()
+            if address != STAND_IN:
+                self._end_stand_in()
+                return self.bench.connect(address)
+            board = self._started_stand_in()
+            board.surround(text, own_c=own_c)
+            return self.bench.connect(board.addresses[0], board.secret)
+
+        self._do(work, self._connected, "connect")
+
+    def _started_stand_in(self) -> StandInProcess:
+        if self.stand_in is None or not self.stand_in.alive:
+            self._end_stand_in()
+            self.stand_in = StandInProcess(["tcp"], self._from_threads.stood.emit)
+        return self.stand_in
+
+    def _connected(self, facts: BoardFacts) -> None:
+        self.link = LinkState.OPEN
+        assert self.bench.capability is not None
+        self.log(f"Connected to {self.bench.address}: {self.bench.capability.identity}.")
+        self._take_facts(facts)
+        self._look.start()
+        if self.matches:
+            self.read_back()
+        if self.described is None:
+            self.describe()
+
+    def disconnect(self) -> None:
+        """Leave the board as it is."""
+        if self.link is LinkState.CLOSED and self.stand_in is None:
+            return
+        self._look.stop()
+        self.sampler = None
+
+        def work(job: Job) -> None:
+            self.bench.disconnect()
+            self._end_stand_in()
+
+        self._forget_board(LinkState.CLOSED)
+        self._do(work, lambda _: self.log("Disconnected."), "disconnect")
+
+    def _forget_board(self, link: LinkState) -> None:
+        self.link, self.facts, self.on_board, self.standing = link, None, {}, {}
+        self._told, self._capture, self.sampler = {}, None, None
+        self.changed.emit()
+
+    def _link_ended(self, problem: BenchProblem) -> None:
+        """In the thread of the link."""
+        if not self._closed:
+            self._from_threads.lost.emit(str(problem))
+
+    def _take_loss(self, sentence: str) -> None:
+        if self.link is not LinkState.OPEN:
+            return
+        self._look.stop()
+        self._forget_board(LinkState.LOST)
+        self.log(sentence)
+        self._do(lambda job: self.bench.disconnect(), lambda _: None, "disconnect")
+
+    def _end_stand_in(self) -> None:
+        board, self.stand_in = self.stand_in, None
+        if board is not None:
+            board.close()
+
+    def close(self) -> None:
+        """End for good, with what runs for it."""
+        self._closed = True
+        self._look.stop()
+        self._describe.stop()
+        self.bench.disconnect()
+        self._end_stand_in()
+
+    def _take_standing(self, standing: dict[str, Any]) -> None:
+        new = standing.get("sentence", "")
+        if new and new != self.standing.get("sentence", ""):
+            self.log(new)
+        self.standing = standing
+        self.changed.emit()
+
+    # What is done with it.
+
+    def order(self, order: Order) -> None:
+        words = {
+            Order.IDLE: "Set idle.",
+            Order.ENABLE: "Enabled.",
+            Order.ACKNOWLEDGE: "Fault acknowledged.",
+            Order.TRIP: "Tripped.",
+        }
+
+        def work(job: Job) -> BoardFacts:
+            if order is Order.ENABLE and self.description is not None:
+                self.bench.must_match(self.description)
+            return self.bench.order(order)
+
+        def done(facts: BoardFacts) -> None:
+            self.log(words[order])
+            self._take_facts(facts)
+
+        self._do(work, done, order.name.lower())
+
+    def load(self, *, idle_first: bool = False) -> None:
+        """Compile the drive's controller for the board, load it and start it. Refused while it is enabled."""
+        found = self.described
+        if found is None or found.description is None:
+            self.log(found.problem if found else "The drive is still being looked at. Load in a moment.")
+            return
+        if not self.may_run(STAND_IN if self.stand_in is not None else self.bench.address):
+            return
+        text, own_c = to_text(self.session.drive), brings_c(self.session.drive)
+        self.sampler = None
+
+        def work(job: Job) -> BoardFacts:
+            facts = self.bench.facts()
+            if idle_first and facts.state is BoardState.ENABLED:
+                self.bench.order(Order.IDLE)
+            image = build_library(found.image).read_bytes()
+            board = self.stand_in
+            if board is not None and (idle_first or facts.state is not BoardState.ENABLED):
+                self.bench.disconnect()
+                board.surround(text, own_c=own_c)
+                self.bench.connect(board.addresses[0], board.secret)
+            return self.bench.load(image, job.report)
+
+        def done(facts: BoardFacts) -> None:
+            self.log(f"Loaded and started, checksum {facts.checksum:08x}.")
+            self._take_facts(facts)
+            self.read_back()
+
+        self._do(work, done, "load")
+
+    def read_back(self) -> None:
+        """Read all live values."""
+        description = self.description
+        if description is None or not self.matches:
+            return
+        values = list(description.values.values())
+
+        def done(found: dict[str, float]) -> None:
+            self._take_values(found)
+
+        self._do(lambda job: self.bench.read_values(values), done, "read back")
+
+    def _take_values(self, found: Mapping[str, float]) -> None:
+        self.on_board.update(found)
+        now = self.of_drive()
+        for key in found:
+            self._told.setdefault(key, now.get(key, found[key]))
+        self.values_read.emit()
+
+    def of_drive(self) -> dict[str, float]:
+        """Live values as the drive has them, in SI."""
+        description, values = self.description, self.session.examined.values
+        if description is None:
+            return {}
+        found = {}
+        for key, live in description.values.items():
+            block, _, name = key.partition(".")
+            found[key] = values.get(block, {}).get(name, live.facts.now)
+        return found
+
+    def differing(self) -> dict[str, float]:
+        """Values that the board has otherwise than the drive: what it has."""
+        description, now = self.description, self.of_drive()
+        if description is None:
+            return {}
+        return {
+            key: value
+            for key, value in self.on_board.items()
+            if key in now and not same(value, now[key], description.values[key].channel)
+        }
+
+    def _write_changed(self) -> None:
+        """Values of the drive that were changed since the board had them are written to it at once."""
+        description = self.description
+        if description is None or self.link is not LinkState.OPEN or not self.matches:
+            return
+        now = self.of_drive()
+        new = {k: v for k, v in now.items() if k in self._told and v != self._told[k] and v == v}
+        self._told.update(new)
+        channels = {k: live.channel for k, live in description.values.items()}
+        new = {k: v for k, v in new.items() if not same(v, self.on_board.get(k, math.nan), channels[k])}
+        if new:
+            self.write(new)
+
+    def write_all(self) -> None:
+        """Bring the board to what the drive has."""
+        now = self.of_drive()
+        if self.differing():
+            self.write({key: now[key] for key in self.differing()})
+
+    def write(self, values: Mapping[str, float]) -> None:
+        """Write live values (SI)."""
+        description = self.description
+        if description is None:
+            return
+        begun = time.perf_counter()
+
+        def done(found: dict[str, float]) -> None:
+            took = 1e3 * (time.perf_counter() - begun)
+            names = ", ".join(description.values[k].channel.title for k in found)
+            self.log(f"Wrote {names} in {took:.1f} ms.")
+            self._take_values(found)
+
+        self._do(lambda job: self.bench.write_values(description, values), done, "write")
+
+    # Samples.
+
+    def sample(self, channels: list[Channel], every: int, then: Callable[[Sampler], None]) -> None:
+        def done(sampler: Sampler) -> None:
+            self.sampler = sampler
+            then(sampler)
+
+        self._do(lambda job: self.bench.sample(channels, every), done, "sample")
+
+    def stop_sampling(self) -> None:
+        self.sampler = None
+        if self.link is LinkState.OPEN:
+            self._do(lambda job: self.bench.stop_sampling(), lambda _: None, "stop sampling")
+
+    def capture(self, channels: list[Channel], trigger: Trigger, samples: int, every: int) -> None:
+        """Have the board take a record at full rate; `framed` comes when it is there."""
+        description = self.description
+        if description is None:
+            return
+
+        def done(record: Capture) -> None:
+            self._capture = record
+            self.log("The board takes a record.")
+
+        self._do(
+            lambda job: self.bench.capture(channels, trigger, samples, every, description), done, "record"
+        )
+
+    # Jobs.
+
+    def _look_at_board(self) -> None:
+        """State and record, while nothing else is being done."""
+        if self.session.jobs.busy(BENCH, LOOK_AT_BOARD) or self.link is not LinkState.OPEN:
+            return
+        record = self._capture
+
+        def work(job: Job) -> tuple[BoardFacts, Frame | CaptureState | None]:
+            frame: Frame | CaptureState | None = None
+            if record is not None:
+                frame = record.state()
+                if frame is CaptureState.FULL:
+                    frame = record.fetch()
+            return self.bench.facts(), frame
+
+        def then(job: Job) -> None:
+            if job.end is End.FINISHED and self.link is LinkState.OPEN:
+                facts, frame = job.result
+                self._take_facts(facts)
+                if isinstance(frame, Frame) and record is self._capture:
+                    self._capture = None
+                    self.framed.emit(frame)
+                elif frame is CaptureState.OFF and record is self._capture:
+                    self._capture = None
+                    self.log("The board refused the record. Check its channels and how many samples it has.")
+            elif job.end is End.FAILED and self.link is LinkState.OPEN:
+                self.log(job.sentence)
+
+        self.session.jobs.start(LOOK_AT_BOARD, work, then)
+
+    @property
+    def recording(self) -> bool:
+        """Whether the board is taking a record."""
+        return self._capture is not None
+
+    def _take_facts(self, facts: BoardFacts) -> None:
+        before, self.facts = self.facts, facts
+        if before is not None and before.state is not facts.state and facts.state is BoardState.FAULT:
+            self.log("Fault: the power stage is off. Acknowledge it to go on.")
+        if before is not None and facts.lost > before.lost:
+            self.log(f"The link is too slow: {facts.lost} samples were lost so far. Sample less often.")
+        if before is not None and before.checksum != facts.checksum:
+            self.on_board, self._told = {}, {}
+        self.changed.emit()
+
+    def _do(self, work: Callable[[Job], Any], done: Callable[[Any], None], what: str) -> None:
+        """A job on the board; what goes wrong is logged."""
+
+        def then(job: Job) -> None:
+            if job.end is End.FINISHED:
+                done(job.result)
+            elif job.end is End.FAILED:
+                if what == "connect":
+                    self._forget_board(LinkState.CLOSED)
+                self.log(job.sentence)
+            self.changed.emit()
+
+        if not self._closed:
+            self.session.jobs.start(BENCH, work, then)
+            self.changed.emit()
+
+    @property
+    def busy(self) -> bool:
+        return self.session.jobs.busy(BENCH)
+
+    def _progress(self, job: Job, share: float) -> None:
+        if job.kind is BENCH:
+            self.progressed.emit(share)
+
+    def log(self, sentence: str) -> None:
+        self.logged.emit(sentence)
+
+    def _change_around(self) -> None:
+        """The drive around the stand-in board follows the sheet."""
+        board = self.stand_in
+        if board is not None:
+            board.change(to_text(self.session.drive), own_c=brings_c(self.session.drive))
+
+
+class Threads(QObject):
+    """What other threads report, taken in the window's."""
+
+    lost = pyqtSignal(str)
+    stood = pyqtSignal(dict)
+
+
+def same(a: float, b: float, channel: Channel) -> bool:
+    """Whether two values are one in a channel's format."""
+    if channel.rep.floating and channel.rep.bits == 32:
+        return abs(a - b) <= 2e-7 * max(abs(a), abs(b))
+    return abs(a - b) <= 1e-12 * max(abs(a), abs(b))
+
+
+__all__ = ["STAND_IN", "Board", "LinkState"]

@@ -1,0 +1,62 @@
+"""The Bench page: a board, its oscilloscope, its live values, its log."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PyQt6.QtGui import QKeySequence, QShortcut
+from PyQt6.QtWidgets import QHBoxLayout, QWidget
+
+from pendel.app.bench.board import STAND_IN, Board
+from pendel.app.bench.link_panel import LinkPanel
+from pendel.app.bench.log_panel import LogPanel
+from pendel.app.bench.scope_panel import ScopePanel
+from pendel.app.bench.values_panel import ValuesPanel
+from pendel.app.session.page import Page
+from pendel.app.session.session import Session
+from pendel.app.session.trust import may_run
+from pendel.app.widgets.basic import column, rule
+
+
+class BenchPage(Page):
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(session, parent)
+        self.board = Board(session, self)
+        self.link = LinkPanel(self.board)
+        self.scope = ScopePanel(self.board)
+        self.values = ValuesPanel(self.board)
+        self.log = LogPanel()
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        body.addWidget(self.link)
+        middle = QWidget()
+        inside = column(middle, (0, 0, 0, 0), 0)
+        inside.addWidget(self.scope, 1)
+        inside.addWidget(rule())
+        inside.addWidget(self.log)
+        body.addWidget(middle, 1)
+        body.addWidget(self.values)
+        self.board.logged.connect(self.log.add)
+        for part in (self.scope, self.values, self.log):
+            part.status_message.connect(self.status_message)
+        self.board.may_run = self._may_run
+        QShortcut(QKeySequence("Space"), self.scope.plot, self.scope.start_or_stop)
+
+    def _may_run(self, address: str) -> bool:
+        """C of the drive's author runs in the stand-in board only behind the question."""
+        if address != STAND_IN or may_run(self.session, self):
+            return True
+        self.status_message.emit("The board was not started: the drive's own C was not allowed.")
+        return False
+
+    def showEvent(self, event: Any) -> None:
+        super().showEvent(event)
+        if self.board.described is None:
+            self.board.describe()
+
+    def fit(self) -> None:
+        self.scope.plot.fit()
+
+    def picture_of(self) -> QWidget:
+        return self.scope.plot

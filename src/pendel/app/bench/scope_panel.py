@@ -1,0 +1,488 @@
+"""The middle of the Bench page: the oscilloscope with its channels, trigger, records and files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QCompleter, QFileDialog, QMenu, QWidget
+
+from pendel.app.bench.board import Board, LinkState
+from pendel.app.bench.channel_table import ChannelTable, Shown
+from pendel.app.bench.scope_plot import ScopePlot
+from pendel.app.bench.trigger_bar import TriggerBar
+from pendel.app.session.session import Session
+from pendel.app.session.usual_strips import default_strips, keys_of, setpoint_and_actual
+from pendel.app.widgets.basic import Elided, Field, button, column, label, row
+from pendel.core.bench.description import Description
+from pendel.core.bench.errors import BenchProblem
+from pendel.core.bench.recording import Recording
+from pendel.core.bench.sampling import Sampler
+from pendel.core.bench.setups import ChannelSetup, read_setup, setup_text
+from pendel.core.bench.trigger import Frame, Mode, Scope
+from pendel.core.catalogue.declare import Block
+from pendel.core.errors import ExpressionProblem, PendelError
+from pendel.core.formats.writing import write_atomically
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import figure
+from pendel.core.runs.kept import KeptRun
+
+FRAME_MS = 33
+FIRST_CHANNELS, MOST_CHANNELS = 4, 16
+
+
+class ScopePanel(QWidget):
+    status_message = pyqtSignal(str)
+
+    def __init__(self, board: Board):
+        super().__init__()
+        self.board, self.session = board, board.session
+        self.shown: list[Shown] = []
+        self.wanted: list[str] = []
+        """Channels by key, also those that the present drive does not have."""
+        self.sampler: Sampler | None = None
+        self.scope: Scope | None = None
+        self.frame: Frame | None = None
+        self.recording: Recording | None = None
+        self.frames = 0
+        """Frames that were drawn."""
+        inside = column(self, (12, 10, 12, 6), 6)
+        inside.addLayout(self._build_top())
+        self.trigger = TriggerBar()
+        self.trigger.changed.connect(self._trigger_changed)
+        inside.addWidget(self.trigger)
+        self.plot = ScopePlot()
+        self.plot.cursors_moved.connect(self._show_figures)
+        inside.addWidget(self.plot, 3)
+        inside.addLayout(self._build_middle())
+        self.table = ChannelTable()
+        self.table.changed.connect(self._channel_changed)
+        self.table.removed.connect(self.remove)
+        self.table.setMinimumHeight(124)
+        inside.addWidget(self.table, 1)
+        self._timer = QTimer(self)
+        self._timer.setInterval(FRAME_MS)
+        self._timer.timeout.connect(self.look)
+        board.changed.connect(self.refresh)
+        board.framed.connect(self._take_record)
+        self.session.runs_changed.connect(self._offer_runs)
+        self._offer_runs()
+        self.refresh()
+
+    def _build_top(self):
+        self.run_button = button("Start", self.start_or_stop, "primary")
+        self.run_button.setToolTip("Sample on the board and show it; Space")
+        self.single_button = button("Record at full rate", self.record)
+        self.single_button.setToolTip(
+            "The board keeps every tick around the trigger in its own memory and sends it afterwards: for lines that "
+            "are slower than the controller"
+        )
+        self.add_channel = QComboBox()
+        self.add_channel.setEditable(True)
+        self.add_channel.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
+        self.add_channel.setAccessibleName("Add a channel")
+        self.add_channel.setFixedWidth(270)
+        line, completer = self.add_channel.lineEdit(), self.add_channel.completer()
+        assert line is not None
+        line.setPlaceholderText("add a channel, or 0:0x24 int16")
+        if completer is not None:
+            completer.setFilterMode(Qt.MatchFlag.MatchContains)
+            completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
+        self.add_channel.activated.connect(lambda at: self.add(self.add_channel.itemData(at) or ""))
+        line.returnPressed.connect(lambda: self._add_typed(line.text()))
+        self.state = Elided("", "muted")
+        made = row(self.run_button, self.single_button, self.state, self.add_channel)
+        made.setStretch(2, 1)
+        return made
+
+    def _build_middle(self):
+        self.overlay = QComboBox()
+        self.overlay.setAccessibleName("Run to draw beside it")
+        self.overlay.setToolTip("Draws the same signals of a kept run, dashed")
+        self.overlay.activated.connect(lambda _: self._show_overlay())
+        self.shift = Field("0 s", "Time of the run at the oscilloscope's 0", 58)
+        self.shift.setFixedWidth(58)
+        self.shift.setToolTip("Time of the run that lies at the oscilloscope's time 0")
+        self.shift.committed.connect(lambda _: self._show_overlay())
+        self.keep_button = button("Record stream", self.keep_or_stop)
+        self.keep_button.setCheckable(True)
+        self.keep_button.setToolTip("Keep all samples from now on, to be saved")
+        self.save_button = button("Save …", self.save)
+        self.save_button.setToolTip("What was recorded, else the window: MDF4, CSV, MAT or HDF5")
+        self.setup_button = button("Set-up", lambda: None)
+        self.setup_menu = QMenu(self.setup_button)
+        self.setup_menu.addAction("Save set-up …", lambda: self.save_setup())
+        self.setup_menu.addAction("Load set-up …", lambda: self.load_setup())
+        self.setup_button.setMenu(self.setup_menu)
+        return row(
+            label("compare with", "muted"),
+            self.overlay,
+            label("at", "muted"),
+            self.shift,
+            1,
+            self.keep_button,
+            self.save_button,
+            self.setup_button,
+            spacing=4,
+        )
+
+    # Channels.
+
+    def refresh(self) -> None:
+        """Follow the board: what it has, and whether it can be sampled."""
+        description = self.board.description
+        if description is not None:
+            self._offer(description)
+            if not self.wanted:
+                self.wanted = self._first_channels(description)
+            self._rebuild(description)
+            self.trigger.set_tick(description.tick)
+        ready = self.board.link is LinkState.OPEN and self.board.matches
+        running = self.sampler is not None
+        if running and self.board.sampler is not self.sampler:
+            self._stopped("")
+            running = False
+        self.run_button.setText("Stop" if running else "Start")
+        self.run_button.setEnabled(ready and bool(self.shown) or running)
+        self.single_button.setEnabled(ready and bool(self.shown) and not self.board.busy)
+        self.save_button.setEnabled(self.frame is not None or self.recording is not None)
+        self.keep_button.setEnabled(running)
+
+    def _offer(self, description: Description) -> None:
+        keys = [self.add_channel.itemData(k) for k in range(self.add_channel.count())]
+        if keys == list(description.channels):
+            return
+        self.add_channel.clear()
+        for key, channel in description.channels.items():
+            self.add_channel.addItem(channel.title, key)
+        self.add_channel.setCurrentIndex(-1)
+        self.add_channel.setEditText("")
+
+    def _first_channels(self, description: Description) -> list[str]:
+        """What the strips would show first, as far as the board has it."""
+        wanted = [*regulated(self.session), *keys_of(default_strips(self.session))]
+        by_signal: dict[str, str] = {}
+        for key, channel in description.channels.items():
+            if channel.signal and not key.startswith("output:"):
+                by_signal.setdefault(channel.signal, key)
+        found = [by_signal[signal] for signal in wanted if signal in by_signal]
+        return list(dict.fromkeys([*found, *by_signal.values()]))[:FIRST_CHANNELS]
+
+    def _rebuild(self, description: Description) -> None:
+        """Channels anew where the description has them elsewhere now; those it has not are left out and said."""
+        known = {one.channel.key: one for one in self.shown}
+        found, gone = [], []
+        for key in self.wanted:
+            try:
+                channel = description.channel(key)
+            except BenchProblem:
+                gone.append(key)
+                continue
+            before = known.get(key)
+            found.append(
+                Shown(channel, before.scale, before.offset, before.visible) if before else Shown(channel)
+            )
+        if gone:
+            self.wanted = [k for k in self.wanted if k not in gone]
+            words = ", ".join(gone)
+            self.status_message.emit(f"The board has no {words} any more, so the oscilloscope leaves it out.")
+        if [s.channel for s in found] != [s.channel for s in self.shown]:
+            self._show_channels(found)
+            if self.sampler is not None:
+                self._restart()
+
+    def _show_channels(self, shown: list[Shown]) -> None:
+        self.shown = shown
+        self.table.fill(shown)
+        self.trigger.show_sources(shown)
+        self.plot.show_channels(len(shown), [s.visible for s in shown])
+        self._show_units()
+        self.frame = None
+
+    def _show_units(self) -> None:
+        plain = [s for s in self.shown if s.visible]
+        self.plot.show_units(
+            [s.channel.unit if s.scale == 1.0 else f"{s.scale:g} {s.channel.unit}" for s in plain]
+        )
+
+    def add(self, key: str) -> None:
+        description = self.board.description
+        self.add_channel.setCurrentIndex(-1)
+        self.add_channel.setEditText("")
+        if not key or description is None:
+            return
+        try:
+            channel = description.channel(key)
+        except BenchProblem as problem:
+            self.status_message.emit(str(problem))
+            return
+        if len(self.wanted) >= MOST_CHANNELS:
+            self.status_message.emit(f"{MOST_CHANNELS} channels are shown at most. Take one off first.")
+        elif channel.key not in self.wanted:
+            self.wanted.append(channel.key)
+            self._show_channels([*self.shown, Shown(channel)])
+            self._restart_if_running()
+        self.refresh()
+
+    def _add_typed(self, text: str) -> None:
+        at = self.add_channel.findText(text, Qt.MatchFlag.MatchFixedString)
+        if at >= 0:
+            self.add(self.add_channel.itemData(at))
+        elif text.strip():
+            self.add(text.strip())
+
+    def remove(self, place: int) -> None:
+        del self.wanted[place]
+        self._show_channels([s for k, s in enumerate(self.shown) if k != place])
+        self._restart_if_running()
+        self.refresh()
+
+    def _channel_changed(self, place: int, shown: Shown) -> None:
+        self.shown[place] = shown
+        self.plot.show_channels(len(self.shown), [s.visible for s in self.shown])
+        self._show_units()
+        if self.frame is not None:
+            self._draw(self.frame)
+        self._show_overlay()
+
+    # Sampling.
+
+    def start_or_stop(self) -> None:
+        if self.sampler is not None:
+            self.board.stop_sampling()
+            self._stopped("Stopped.")
+        elif self.shown:
+            self._start()
+
+    def _start(self) -> None:
+        channels = [s.channel for s in self.shown]
+        self.board.sample(channels, self.trigger.ticks_a_sample, self._started)
+
+    def _started(self, sampler: Sampler) -> None:
+        self.sampler = sampler
+        self._new_scope()
+        self._timer.start()
+        self.refresh()
+
+    def _restart_if_running(self) -> None:
+        if self.sampler is not None:
+            self._restart()
+
+    def _restart(self) -> None:
+        self._timer.stop()
+        self._end_recording()
+        if self.shown:
+            self._start()
+        else:
+            self.board.stop_sampling()
+            self._stopped("")
+
+    def _stopped(self, words: str) -> None:
+        self._timer.stop()
+        self.sampler = None
+        self._end_recording()
+        self.state.set_text(words)
+        self.refresh()
+
+    def _new_scope(self) -> None:
+        description = self.board.description
+        if description is None:
+            return
+        self.scope = Scope(self.trigger.trigger, self.trigger.frame_samples, description.tick)
+
+    def _trigger_changed(self) -> None:
+        if self.sampler is not None and self.trigger.ticks_a_sample != self.sampler.every:
+            self._restart()
+        else:
+            self._new_scope()
+
+    def look(self) -> None:
+        """Take what has come, and draw the newest frame."""
+        sampler, scope = self.sampler, self.scope
+        if sampler is None or scope is None:
+            return
+        samples = sampler.get()
+        if self.recording is not None:
+            self.recording.add(samples)
+        frame = scope.add(samples)
+        if frame is not None:
+            self._draw(frame)
+        self.state.set_text(self._state_words(sampler, scope))
+
+    def _state_words(self, sampler: Sampler, scope: Scope) -> str:
+        mode = self.trigger.trigger.mode
+        words = {
+            Mode.FREE: "running",
+            Mode.NORMAL: "waits for the trigger",
+            Mode.SINGLE: "taken" if scope.done else "waits for the trigger",
+        }[mode]
+        if self.recording is not None:
+            words += f" · recorded {figure(self.recording.seconds, 's', 3)}"
+        if self.recording is not None and self.recording.full:
+            words += ", as much as fits"
+        return words + (f" · {sampler.lost} samples lost" if sampler.lost else "")
+
+    def _draw(self, frame: Frame) -> None:
+        self.frame = frame
+        self.frames += 1
+        columns = [one.drawn(frame.values[:, k]) for k, one in enumerate(self.shown)]
+        self.plot.show_data(frame.times, columns, triggered=frame.triggered)
+        self.plot.place_cursors()
+        self._show_figures()
+        self.save_button.setEnabled(True)
+
+    def _show_figures(self) -> None:
+        if self.frame is not None:
+            self.table.show_figures(self.frame.times, self.frame.values, *self.plot.cursor_times)
+
+    # Records at full rate.
+
+    def record(self) -> None:
+        """Have the board take a record around the trigger."""
+        channels = [s.channel for s in self.shown if s.visible] or [s.channel for s in self.shown]
+        if channels != [s.channel for s in self.shown]:
+            self.status_message.emit(
+                "A record at full rate has all channels; take off those that are not needed."
+            )
+        self.board.capture(
+            [s.channel for s in self.shown],
+            self.trigger.trigger,
+            self.trigger.frame_samples,
+            self.trigger.ticks_a_sample,
+        )
+        self.state.set_text("the board records")
+
+    def _take_record(self, frame: Frame) -> None:
+        if frame.values.shape[1] != len(self.shown):
+            self.status_message.emit("The record came for other channels than those shown now. Record again.")
+            return
+        if self.sampler is not None:
+            self.board.stop_sampling()
+            self._stopped("")
+        self._draw(frame)
+        self.state.set_text("record at full rate")
+
+    # Streams and files.
+
+    def keep_or_stop(self) -> None:
+        if self.keep_button.isChecked() and self.sampler is not None and self.board.description is not None:
+            self.recording = Recording(self.sampler.channels, self.board.description.tick)
+        elif self.recording is not None:
+            self.keep_button.setText("Record stream")
+            self._save_recording()
+
+    def _end_recording(self) -> None:
+        """A stream that ends is kept until it is saved or another one begins."""
+        self.keep_button.setChecked(False)
+
+    def _save_recording(self) -> None:
+        if self.recording is not None and len(self.recording):
+            self.save()
+
+    def save(self, path: str = "") -> None:
+        """Save what was recorded, else what is shown."""
+        found = self.recording if self.recording is not None and len(self.recording) else None
+        if found is None and self.frame is not None:
+            found = Recording.of_frame(self.frame, [s.channel for s in self.shown])
+        if found is None:
+            self.status_message.emit("There is nothing to save yet. Start the oscilloscope first.")
+            return
+        from pendel.core.formats.traces import formats
+
+        if not path:
+            kinds = ";;".join(f"{title} (*{ending})" for ending, title in formats().items())
+            path = QFileDialog.getSaveFileName(self, "Save the recording", "recording.mf4", kinds)[0]
+        if not path:
+            return
+        try:
+            found.save(Path(path))
+        except PendelError as problem:
+            self.status_message.emit(str(problem))
+            return
+        if found is self.recording:
+            self.recording = None
+        self.status_message.emit(f"Saved {len(found)} samples of {len(found.channels)} channels to {path}.")
+        self.refresh()
+
+    def save_setup(self, path: str = "") -> None:
+        path = (
+            path or QFileDialog.getSaveFileName(self, "Save the set-up", "scope.json", "Set-up (*.json)")[0]
+        )
+        if not path:
+            return
+        channels = [ChannelSetup(s.channel.key, s.scale, s.offset, s.visible) for s in self.shown]
+        try:
+            write_atomically(Path(path), setup_text(channels, self.trigger.state()))
+        except PendelError as problem:
+            self.status_message.emit(str(problem))
+            return
+        self.status_message.emit(f"Saved {path}.")
+
+    def load_setup(self, path: str = "") -> None:
+        path = path or QFileDialog.getOpenFileName(self, "Load a set-up", "", "Set-up (*.json)")[0]
+        description = self.board.description
+        if not path or description is None:
+            return
+        try:
+            setup = read_setup(Path(path))
+        except PendelError as problem:
+            self.status_message.emit(str(problem))
+            return
+        shown, gone = [], []
+        for one in setup.channels[:MOST_CHANNELS]:
+            try:
+                shown.append(Shown(description.channel(one.key), one.scale, one.offset, one.visible))
+            except BenchProblem:
+                gone.append(one.key)
+        self.wanted = [s.channel.key for s in shown]
+        self._show_channels(shown)
+        self.trigger.restore(setup.trigger)
+        self._restart_if_running()
+        if gone:
+            self.status_message.emit(
+                f"This board has no {', '.join(gone)}; the rest of the set-up is loaded."
+            )
+        self.refresh()
+
+    # A run beside it.
+
+    def _offer_runs(self) -> None:
+        chosen = self.overlay.currentText()
+        self.overlay.clear()
+        self.overlay.addItem("no run")
+        for run in reversed(self.session.runs):
+            self.overlay.addItem(run.name)
+        self.overlay.setCurrentIndex(max(0, self.overlay.findText(chosen)))
+        self._show_overlay()
+
+    def _show_overlay(self) -> None:
+        run = next((r for r in self.session.runs if r.name == self.overlay.currentText()), None)
+        self.plot.show_overlays([] if run is None else list(self._traces_of(run)))
+
+    def _traces_of(self, run: KeptRun):
+        try:
+            shift = value_in_field(self.shift.text(), "s", Names({}))
+            self.shift.mark("")
+        except ExpressionProblem as problem:
+            self.shift.mark(str(problem))
+            return
+        for k, one in enumerate(self.shown):
+            if one.visible and one.channel.signal in run.keys:
+                t, y = run.trace(one.channel.signal).drawn
+                yield np.asarray(t) - shift, one.drawn(np.asarray(y)), k
+
+    def stop(self) -> None:
+        """Nothing is drawn any more."""
+        self._timer.stop()
+
+
+def regulated(session: Session) -> list[str]:
+    """Signals that feed the setpoints and actual values of regulators, the outermost first."""
+    sources = {str(w.b): str(w.a) for w in session.drive.wires.values()}
+    found = []
+    for key, kind in session.kinds().items():
+        if isinstance(kind, Block) and kind.regulates:
+            found += [signal for signal in setpoint_and_actual(kind, key, sources) if signal]
+    return found

@@ -1,0 +1,65 @@
+"""Sets of live values in files: saved, read, compared."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from pathlib import Path
+
+from pendel.core.bench.description import Description
+from pendel.core.drive.document import Drive
+from pendel.core.errors import ExpressionProblem, FileProblem
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import figure
+
+FORMAT = "pendel values"
+LARGEST, MOST = 1 << 20, 4000
+"""Bytes of a file, and values in it."""
+
+
+def set_text(name: str, texts: Mapping[str, str]) -> str:
+    """Of a file: values as written, by ``block.value``."""
+    return json.dumps({"format": FORMAT, "version": 1, "of": name, "values": dict(texts)}, indent=2) + "\n"
+
+
+def read_set(path: Path) -> dict[str, str]:
+    """Raises `FileProblem`."""
+    try:
+        if path.stat().st_size > LARGEST:
+            raise ValueError
+        found = json.loads(path.read_text("utf-8"))
+        values: dict[str, str] = found["values"] if found["format"] == FORMAT else {}
+        good = found["format"] == FORMAT and isinstance(values, dict) and len(values) <= MOST
+        if not good or not all(isinstance(v, str) and len(v) < 1000 for v in values.values()):
+            raise ValueError
+    except OSError as problem:
+        raise FileProblem(str(path), f"it cannot be read: {problem.strerror}.") from problem
+    except (ValueError, KeyError, TypeError, RecursionError) as problem:
+        raise FileProblem(
+            str(path), "this is no set of values that Pendel saved. Choose another file."
+        ) from problem
+    return dict(values)
+
+
+def difference_words(
+    texts: Mapping[str, str], description: Description, drive: Drive, now: Mapping[str, float]
+) -> list[str]:
+    """A sentence for each value of a set that the drive has otherwise, or not at all."""
+    names = Names({n: q.text for n, q in drive.quantities.items()})
+    found = []
+    for key, text in texts.items():
+        live = description.values.get(key)
+        if live is None:
+            found.append(f"{key} is not live in this drive.")
+            continue
+        channel = live.channel
+        try:
+            value = value_in_field(text, channel.unit, names)
+        except ExpressionProblem as problem:
+            found.append(f"{channel.title}: {problem}")
+            continue
+        if abs(value - now[key]) > 1e-9 * max(abs(value), abs(now[key])):
+            words = f"{figure(value, channel.unit)} in the set, {figure(now[key], channel.unit)} in the drive"
+            found.append(f"{channel.title}: {words}.")
+    return found
