@@ -124,8 +124,9 @@ class Master:
         if self._thread is not threading.current_thread():
             self._thread.join(2.0)
 
-    def ask(self, what: str, packet: bytes, *, least: int = 1, patience: float = PATIENCE) -> bytes:
+    def ask(self, what: str, packet: bytes, *, least: int = 1, patience: float = 0.0) -> bytes:
         """Send a command and wait for its answer. ``what`` names it in words."""
+        patience = patience or PATIENCE
         with self._lock:
             if self._lost is not None or self._closing:
                 raise self._lost or LinkLost(self.link.address)

@@ -1,0 +1,540 @@
+"""The bench: slave and master of the protocol, the simulated board, samples, trigger, records, descriptions."""
+
+import ctypes
+import os
+import signal
+import struct
+import subprocess
+import threading
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import pendel
+from pendel.core.bench.bench import Bench
+from pendel.core.bench.capture import Capture, CaptureState
+from pendel.core.bench.description import describe, raw_channel
+from pendel.core.bench.errors import (
+    BenchProblem,
+    BeyondEnds,
+    LinkLost,
+    NoAnswer,
+    OtherCode,
+    Refused,
+    StillEnabled,
+)
+from pendel.core.bench.facts import SIZE, BoardState, Order, order_bytes, read_facts
+from pendel.core.bench.keys import keyed
+from pendel.core.bench.links import Stream, open_link, read_address
+from pendel.core.bench.master import Master, crc32
+from pendel.core.bench.sampling import Sampler, Samples
+from pendel.core.bench.standin_process import StandInProcess
+from pendel.core.bench.trigger import Condition, Mode, Scope, Trigger
+from pendel.core.controllers.numbers.source import files
+from pendel.core.drive.file import load, to_text
+from pendel.core.firmware.a2l import a2l_of
+from pendel.core.firmware.board_image import checksum_of, image_text, protocol
+from pendel.core.firmware.places import code_places, offset_checks
+from pendel.core.formats.mdf4 import Mdf4Writer
+from pendel.core.live.board import Flash
+from pendel.core.plant.compiler import build_library
+from pendel.core.plant.integrate import integrate
+from pendel.core.plant.program import RunSettings
+from pendel.core.plant.recorded import Ring
+from pendel.core.plant.runtime import load as load_library
+from pendel.core.plant.simulator import Simulator
+from pendel.core.runs.simulate import prepare
+from pendel.core.verbs import live_values
+
+EXAMPLES = Path(pendel.__file__).parent / "examples"
+FRAMINGS = {"ethernet": (0, 255, 1400), "serial": (1, 250, 250), "can": (2, 8, 8), "can fd": (2, 64, 64)}
+
+
+def door(*live):
+    drive = load(EXAMPLES / "car_door_drive.pendel")
+    drive.settings["controller"] = "as shipped"
+    if live:
+        live_values(drive, wished=live)
+    return drive
+
+
+class InProcess:
+    """A board in this process, and a link to it without a wire: what is sent is answered before it is received."""
+
+    def __init__(self, drive, framing="ethernet", secret=b""):
+        self.prepared = prepare(drive)
+        self.made = self.prepared.lowered
+        self.description = describe(drive, self.made)
+        self.library = load_library(image_text(self.made))
+        self.library.pd_image_join.restype = self.library.pd_image_take.restype = None
+        inputs = self.prepared.inputs(RunSettings(1e9, h_max=1e-3))
+        self.simulator = Simulator(self.prepared.program, inputs, ring=Ring(20_000, 20_000), controller=self.library)
+        self.at = ctypes.c_void_p(self.simulator.controller[1])
+        self.kind, cto, dto = FRAMINGS[framing]
+        self.memory = ctypes.create_string_buffer(1 << 17)
+        self.flash = Flash(ctypes.addressof(self.memory), 1 << 17)
+        if secret:
+            self.flash.secret[0], self.flash.secret[1] = struct.unpack("<QQ", secret)
+        self.library.pd_image_join(self.at, ctypes.byref(self.flash), self.kind, cto, dto)
+        self.stream = Stream(summed=self.kind == 1)
+        self.address, self.closed = "in process", threading.Event()
+        self.room = ctypes.create_string_buffer(1 << 16)
+        self.lock = threading.Lock()
+
+    def send(self, packet):
+        data = packet if self.kind == 2 else self.stream.framed(packet)
+        with self.lock:
+            self.library.pd_image_take(self.at, data, len(data))
+
+    def receive(self):
+        found = []
+        with self.lock:
+            while (count := self.library.pd_image_give(self.at, self.room, len(self.room))) > 0:
+                data = self.room.raw[:count]
+                found += [data] if self.kind == 2 else self.stream.packets(data)
+        if not found:
+            time.sleep(1e-4)
+        return found
+
+    def close(self):
+        self.closed.set()
+
+    def run(self, ticks):
+        with self.lock:
+            self.simulator.advance(self.simulator.time + ticks * self.description.tick * (1 - 1e-9))
+
+
+@pytest.mark.parametrize("framing", FRAMINGS)
+def test_what_a_board_sends_is_what_the_run_has_to_the_bit(framing):
+    """Samples over any framing, and a record at full rate, against an ordinary run with the shipped controller."""
+    board = InProcess(door(), framing)
+    description, made = board.description, board.prepared
+    reference = integrate(made.program, made.inputs(RunSettings(0.12, h_max=1e-3)))
+    keys = [k for k, c in description.channels.items() if c.signal and ":" not in k]
+    columns = [made.deck.signals.index(k) for k in keys]
+    channels, watched = [description.channels[k] for k in keys], keys.index("speed_pi.out")
+    sampler = Sampler(channels, 1)
+    master = Master(board, sampler.take)
+    try:
+        assert master.connect().tick == pytest.approx(description.tick, rel=1e-12)
+        master.write(1, 20, order_bytes(Order.ENABLE))
+        trigger = Trigger(Mode.NORMAL, Condition.RISES, watched, 0.0, 1.0)
+        record = Capture(master, channels, trigger, 300, 1, description.tick, 1 << 20)
+        record.begin()
+        sampler.follow(master.sample([c.spot for c in channels], 1))
+        master.start()
+        got = []
+        for due in range(200, 2001, 200):
+            board.run(200)
+            wait_for(lambda: got.append(sampler.get()) or sum(map(len, got)) >= due)
+        assert record.state() is CaptureState.FULL
+        frame = record.fetch()
+    finally:
+        master.close()
+    values = np.concatenate([g.values for g in got])
+    assert np.array_equal(np.concatenate([g.ticks for g in got])[:2000], np.arange(2000)) and sampler.lost == 0
+    assert np.array_equal(values[:2000], reference.ticks[:2000, columns])
+    at = int(np.argmax(reference.ticks[:, columns[watched]] > 1.0))
+    assert frame.at == at and frame.times[75] == 0.0
+    assert np.array_equal(frame.values, reference.ticks[at - 75 : at + 225, columns])
+
+
+def test_values_state_and_loading_follow_the_rules_of_the_board():
+    secret = bytes(range(16))
+    board = InProcess(door("speed_pi.K_p"), secret=secret)
+    master = Master(board)
+    live = board.description.values["speed_pi.K_p"]
+    try:
+        master.connect()
+        spot = live.channel.spot
+        for wished, becomes in ((50.0, 50.0), (1e9, np.float32(live.high)), (-1.0, np.float32(live.low))):
+            master.write(0, spot.address, struct.pack("<f", wished))
+            assert struct.unpack("<f", master.read(0, spot.address, 4))[0] == becomes  # the code limits it
+        with pytest.raises(Refused):
+            master.read(0, board.description.size - 2, 4)  # beyond the controller's struct
+        with pytest.raises(Refused):
+            master.write(1, 4, b"\0" * 4)  # its checksum
+        assert master.checksum(0, 0, board.description.size) == crc32(master.read(0, 0, board.description.size))
+        with pytest.raises(Refused) as locked:
+            master.load(b"code")
+        assert locked.value.code == 0x25
+        with pytest.raises(Refused):
+            master.unlock(bytes(16))
+        master.connect()
+        master.unlock(secret)
+        master.write(1, 20, order_bytes(Order.ENABLE))
+        with pytest.raises(Refused):
+            master.load(b"code")
+        board.run(200)
+        master.write(1, 20, order_bytes(Order.TRIP))
+        master.write(1, 20, order_bytes(Order.ENABLE))  # a fault must be acknowledged first
+        facts = read_facts(master.read(1, 0, SIZE))
+        assert (facts.state, facts.faults, facts.refused, facts.ticks) == (BoardState.FAULT, 1, 1, 200)
+        board.run(3)
+        assert board.simulator.since(0, 0).ticks[-1][board.prepared.deck.signals.index("speed_pi.out")] == 0.0
+        # Set back to its start, but for live values.
+        assert struct.unpack("<f", master.read(0, spot.address, 4))[0] == np.float32(live.low)
+        master.load(b"a program" * 100)
+        assert (board.flash.filled, board.flash.ended, board.flash.restarts) == (900, 1, 1)
+        assert board.memory.raw[:900] == b"a program" * 100
+    finally:
+        master.close()
+
+
+FUZZ = r"""
+#include "pd_board.h"
+#include "pd_link.h"
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static uint8_t own[64], record[512], queue[700];
+static pd_board_t board;
+static pd_xcp_t xcp;
+static uint64_t seed = 88172645463325252u;
+static uint32_t chance(uint32_t n) { seed ^= seed << 13; seed ^= seed >> 7; seed ^= seed << 17; return (uint32_t)(seed % n); }
+
+static pd_xcp_code_t program(void *b, pd_program_t step, uint32_t at, const uint8_t *data, uint32_t bytes)
+{
+    (void)b; (void)step;
+    if (data != 0 && (at > 64u || bytes > 64u - at)) return PD_XCP_RANGE;
+    if (data != 0) memcpy(own + at, data, bytes);
+    return PD_XCP_OK;
+}
+
+int main(void)
+{
+    static const uint8_t codes[] = {0xFF,0xFE,0xFD,0xFC,0xFB,0xFA,0xF8,0xF7,0xF6,0xF5,0xF4,0xF3,0xF0,0xEE,0xED,0xE3,0xE2,0xE1,0xE0,
+        0xDF,0xDE,0xDD,0xDC,0xDB,0xDA,0xD9,0xD7,0xD6,0xD5,0xD4,0xD3,0xD2,0xD1,0xD0,0xCF,0xCE,0xC9};
+    static const pd_xcp_board_t port = {&board, "board", 50000u, pd_board_reach, pd_board_written, pd_board_ticks, program, 0, 0};
+    uint32_t k, j, answers = 0u;
+    pd_link_t link;
+    board.facts.own_bytes = 64u; board.facts.record_bytes = 512u;
+    board.own = own; board.record = record; board.xcp = &xcp;
+    pd_xcp_init(&xcp, &port, queue, sizeof queue, 64u, 96u);
+    pd_link_init(&link, &xcp, PD_LINK_SERIAL);
+    for (k = 0u; k < 1000000u; k++) {
+        uint8_t *packet = malloc(70u), *out;
+        uint32_t n = 1u + chance(68u), whole;
+        for (j = 0u; j < n; j++) packet[j] = (uint8_t)(chance(3u) ? chance(6u) : chance(256u));
+        packet[0] = (uint8_t)(chance(8u) ? codes[chance(sizeof codes)] : chance(256u));
+        if (chance(4u) && xcp.connected == 0u) packet[0] = 0xFFu;
+        packet = realloc(packet, n);   /* so that the sanitizer sees a byte too many */
+        if (chance(10u)) pd_xcp_command(&xcp, packet, n); else pd_link_take(&link, packet, n);
+        free(packet);
+        if (chance(2u)) pd_board_ticked(&board);
+        while ((whole = 1u + chance(130u), out = malloc(whole), n = pd_link_give(&link, out, whole)) > 0u) {
+            if (n > whole) return 1;
+            answers++;
+            free(out);
+        }
+        free(out);
+    }
+    printf("%u %u %u\n", answers, board.facts.ticks, xcp.lost);
+    return answers > 1000u ? 0 : 2;
+}
+"""
+
+
+def test_a_slave_stands_a_million_packets_of_nonsense(tmp_path):
+    for name, text in protocol().items():
+        (tmp_path / name).write_text(text)
+    (tmp_path / "fuzz.c").write_text(FUZZ)
+    strict = ["-std=c99", "-O1", "-g", "-Wall", "-Wextra", "-Wconversion", "-pedantic", "-Werror"]
+    for name in ("pd_xcp.c", "pd_link.c", "pd_board.c"):
+        subprocess.run(["gcc", *strict, "-c", name], cwd=tmp_path, check=True)
+    sanitized = ["-fsanitize=address,undefined", "-fno-sanitize-recover=all"]
+    sources = ["fuzz.c", "pd_xcp.c", "pd_link.c", "pd_board.c"]
+    subprocess.run(["gcc", "-std=c99", "-O1", "-g", *sanitized, *sources, "-o", "fuzz"], cwd=tmp_path, check=True)
+    environment = {**os.environ, "ASAN_OPTIONS": "detect_leaks=0"}
+    ended = subprocess.run(["./fuzz"], cwd=tmp_path, capture_output=True, text=True, timeout=120, env=environment)
+    assert ended.returncode == 0, ended.stdout + ended.stderr
+
+
+def test_keys_are_those_of_the_published_function():
+    """Aumasson, Bernstein: reference vectors of SipHash-2-4 (from memory), input 00 … 07, key 00 … 0f."""
+    assert keyed(bytes(range(16)), int.from_bytes(bytes(range(8)), "little")) == 0x93F5F5799A932462
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.data())
+def test_streams_find_their_packets_between_garbage(data):
+    summed = data.draw(st.booleans())
+    sender, receiver = Stream(summed=summed), Stream(summed=summed)
+    packets = data.draw(st.lists(st.binary(min_size=1, max_size=300), max_size=8))
+    whole = b"".join(sender.framed(p) for p in packets)
+    cuts = sorted(data.draw(st.lists(st.integers(0, len(whole)), max_size=6)))
+    parts = [whole[a:b] for a, b in zip([0, *cuts], [*cuts, len(whole)])]
+    assert [p for part in parts for p in receiver.packets(part)] == packets
+    receiver.packets(data.draw(st.binary(max_size=2000)))  # whatever it is, it ends
+
+
+class Nonsense:
+    """A board that answers with whatever comes to mind."""
+
+    def __init__(self, seed):
+        self.random, self.address, self.sent = np.random.default_rng(seed), "nowhere", 0
+
+    def send(self, packet):
+        self.sent += 1
+
+    def receive(self):
+        if self.sent == 0:
+            time.sleep(1e-4)
+            return []
+        self.sent -= 1
+        r = self.random
+        first = bytes([int(r.choice([0xFF, 0xFF, 0xFE, 0xFD, 0x00, 0x05]))])
+        return [first + r.bytes(int(r.integers(0, 20))), b"", r.bytes(3)]
+
+    def close(self):
+        pass
+
+
+def test_a_master_stands_a_board_that_answers_nonsense(monkeypatch):
+    monkeypatch.setattr("pendel.core.bench.master.PATIENCE", 0.02)
+    ended = 0
+    for seed in range(120):
+        master = Master(Nonsense(seed))
+        try:
+            master.connect()
+            master.read(0, 0, 40)
+            master.sample([raw_channel("0:0 uint8").spot] * 3, 1)
+            master.checksum(0, 0, 4)
+        except BenchProblem as problem:
+            assert str(problem).endswith(".")
+            ended += 1
+        finally:
+            master.close()
+    assert ended == 120 and not [t for t in threading.enumerate() if t.name == "bench link"]
+
+
+def frames_by_force(y, trigger, samples, every):
+    """All frames of a record, found by looking at each sample in turn."""
+    before, found, earliest, k = min(samples - 1, round(trigger.before * samples)), [], 0, 1
+    conditions = {
+        Condition.RISES: lambda a, b: a <= trigger.high < b,
+        Condition.FALLS: lambda a, b: a >= trigger.low > b,
+        Condition.LEAVES: lambda a, b: trigger.low <= a <= trigger.high and not trigger.low <= b <= trigger.high,
+        Condition.ENTERS: lambda a, b: not trigger.low <= a <= trigger.high and trigger.low <= b <= trigger.high,
+        Condition.CHANGES: lambda a, b: a != b,
+    }
+    while k < len(y):
+        good = k >= before and k * every >= earliest and conditions[trigger.condition](y[k - 1], y[k])
+        if good and k - before + samples <= len(y):
+            found.append(k)
+            earliest = k * every + round(trigger.hold_off)
+            k = k - before + samples
+        else:
+            k += 1
+    return found, before
+
+
+@settings(max_examples=80, deadline=None)
+@given(st.data())
+def test_the_trigger_finds_what_looking_at_each_sample_finds(data):
+    rng = np.random.default_rng(data.draw(st.integers(0, 10**6)))
+    y = np.cumsum(rng.integers(-1, 2, size=300)).astype(float)
+    low = float(data.draw(st.integers(-3, 3)))
+    trigger = Trigger(
+        data.draw(st.sampled_from([Mode.NORMAL, Mode.SINGLE])),
+        data.draw(st.sampled_from([c for c in Condition if c is not Condition.AT_ONCE])),
+        0,
+        low,
+        low + data.draw(st.integers(0, 3)),
+        data.draw(st.sampled_from([0.0, 0.3, 1.0])),
+        float(data.draw(st.sampled_from([0, 50]))),
+    )
+    samples, every = data.draw(st.integers(2, 60)), data.draw(st.sampled_from([1, 3]))
+    scope, got, at = Scope(trigger, samples, 1.0), [], 0
+    while at < len(y):
+        step = 1 if trigger.before == 1.0 else int(rng.integers(1, samples // 2 + 2))  # one frame at most each time
+        part = slice(at, at + step)
+        frame = scope.add(Samples(np.arange(len(y))[part] * every, y[part, None]))
+        at += step
+        if frame is not None:
+            got.append(frame)
+    expected, before = frames_by_force(y, trigger, samples, every)
+    expected = expected[:1] if trigger.mode is Mode.SINGLE else expected
+    assert [f.at // every for f in got] == expected
+    for frame, k in zip(got, expected):
+        assert np.array_equal(frame.values[:, 0], y[k - before : k - before + samples])
+        assert frame.times[before] == 0.0
+
+
+def test_lost_samples_are_counted_over_the_end_of_the_counter():
+    channel = raw_channel("0:0 int16")
+    sampler = Sampler([channel], 2)
+    plan = type("Plan", (), {"first": 3, "lengths": (7,), "places": (5,), "time_at": 1, "record": 7})()
+    sampler.follow(plan)
+    ticks = [2**32 - 6, 2**32 - 4, 2**32 - 2, 0, 2, 8, 10]  # 4 and 6 are missing
+    sampler.take([struct.pack("<BIh", 3, t, -5) for t in ticks[:4]])
+    first = sampler.get()
+    sampler.take([struct.pack("<BIh", 3, t, 7) for t in ticks[4:]] + [b"\x03short"])
+    second = sampler.get()
+    assert np.array_equal(np.diff(np.concatenate([first.ticks, second.ticks])), [2, 2, 2, 2, 6, 2])
+    assert (sampler.lost, sampler.garbled) == (2, 1) and set(second.values[:, 0]) == {7.0}
+
+
+def test_a_ring_keeps_the_latest_rows_of_an_endless_run():
+    prepared = prepare(load(EXAMPLES / "car_door_drive.pendel"))
+    whole = integrate(prepared.program, prepared.inputs(RunSettings(1.0, h_max=1e-3)))
+    with Simulator(prepared.program, prepared.inputs(RunSettings(1e9, h_max=1e-3)), ring=Ring(3000, 2500)) as run:
+        rows, ticks, at_row, at_tick = [], [], 0, 0
+        for until in np.arange(0.02, 1.0001, 0.02):
+            run.advance(until)
+            latest = run.since(at_row, at_tick)
+            assert (latest.first_row, latest.first_tick) == (at_row, at_tick)
+            rows.append(latest.rows)
+            ticks.append(latest.ticks)
+            at_row, at_tick = at_row + len(latest.rows), at_tick + len(latest.ticks)
+        assert len(run.since(0, 0).rows) <= 3000 and len(run.since(0, 0).ticks) <= 2500
+    rows, ticks = np.concatenate(rows), np.concatenate(ticks)
+    count = min(len(ticks), len(whole.ticks)) - 1
+    assert count > 19_990 and np.array_equal(ticks[:count], whole.ticks[:count])
+    assert np.array_equal(rows[: len(whole.rows) - 2], whole.rows[: len(rows)][: len(whole.rows) - 2])
+
+
+@pytest.mark.parametrize("name", ["car_door_drive", "haul_drive", "old_haul_drive"])
+@pytest.mark.parametrize("number", ["float64", "as drawn"])
+def test_places_of_numbers_are_those_of_the_compiler(name, number, tmp_path):
+    drive = load(EXAMPLES / f"{name}.pendel")
+    if number != "as drawn":
+        drive.settings["number_format"] = number
+    made = prepare(drive).lowered
+    for file, text in files(made).texts.items():
+        (tmp_path / file).write_text(text)
+    (tmp_path / "check.c").write_text(f'#include "{made.name}.h"\n#include <stddef.h>\n{offset_checks(made)}')
+    subprocess.run(["gcc", "-std=c99", "-c", "check.c"], cwd=tmp_path, check=True)
+    text = a2l_of(made, describe(drive, made))
+    for place in code_places(made):
+        assert f"{made.name}.{place.member} " in text
+
+
+def test_a_hostile_name_stays_a_string_in_a_description():
+    drive = door("speed_pi.K_p")
+    drive.cards["speed_pi"] = drive.cards["speed_pi"].__class__(
+        **{**vars(drive.cards["speed_pi"]), "name": '" /end MODULE \\" \n/include "x'}
+    )
+    made = prepare(drive).lowered
+    text = a2l_of(made, describe(drive, made))
+    for line in text.splitlines():
+        assert line.count('"') % 2 == 0
+        outside = "".join(line.split('"')[::2])
+        assert "/include" not in outside and outside.count("/end") <= 1
+
+
+def test_what_is_recorded_is_in_the_file(tmp_path):
+    """MDF 4.1 by the layout of its blocks (ASAM MDF part 1; asammdf reads it in the outside checks)."""
+    t = np.arange(500) * 1e-3
+    values = np.column_stack([np.sin(t), t**2])
+    with Mdf4Writer(tmp_path / "a.mf4", [("door.speed", "m/s"), ("µ & <b>", "°")], "note <&>") as file:
+        file.write(t[:200], values[:200])
+        file.write(t[200:], values[200:])
+    data = (tmp_path / "a.mf4").read_bytes()
+
+    def block(at):
+        kind, length, links = struct.unpack_from("<4s4xQQ", data, at)
+        return kind, struct.unpack_from(f"<{links}Q", data, at + 24), at + 24 + 8 * links, at + length
+
+    assert data[:16] == b"MDF     4.10    " and block(64)[0] == b"##HD"
+    group = block(block(64)[1][0])
+    channels, (_, _, begin, end) = block(group[1][1]), block(group[1][2])
+    rows = np.frombuffer(data[begin:end], "<f8").reshape(-1, 3)
+    assert np.array_equal(rows, np.column_stack([t, values]))
+    assert struct.unpack_from("<Q", data, channels[2] + 8)[0] == 500
+    names, at = [], channels[1][1]
+    while at:
+        kind, links, begin, _ = block(at)
+        assert kind == b"##CN"
+        text = block(links[2])
+        names.append((data[text[2] : text[3]].rstrip(b"\0").decode(), struct.unpack_from("<BBBBI", data, begin)))
+        at = links[0]
+    assert [n for n, _ in names] == ["time", "door.speed", "µ & <b>"]
+    assert names[0][1][:3] == (2, 1, 4) and [about[4] for _, about in names] == [0, 8, 16]
+
+
+def test_a_stand_in_board_is_loaded_changed_killed_and_says_so():
+    """The whole way in processes of their own: what a user does, and what can go wrong on it."""
+    drive, other = door("speed_pi.K_p"), load(EXAMPLES / "cabin_fan.pendel")
+    made = prepare(drive).lowered
+    description, lost = describe(drive, made), []
+    board = StandInProcess(["tcp", "serial"])
+    bench = Bench(lost.append)
+    try:
+        board.surround(to_text(drive), own_c=False)
+        assert bench.connect(board.addresses[0], board.secret).empty
+        with pytest.raises(OtherCode):
+            bench.must_match(description)
+        wrong = build_library(image_text(prepare(other).lowered)).read_bytes()
+        assert bench.load(wrong).empty and "another drive" in wait_for(lambda: board.standing.get("sentence"))
+        image = build_library(image_text(made)).read_bytes()
+        assert bench.load(b"no program at all").empty
+        assert bench.load(image).checksum == description.checksum == checksum_of(made)
+        with pytest.raises(BeyondEnds, match="goes from"):
+            bench.write_value(description, "speed_pi.K_p", 1e6)
+        assert bench.write_value(description, "speed_pi.K_p", 20.0) == 20.0
+        # A changed start of a live value is the same code; a changed constant is not.
+        assert checksum_of(prepare(door("speed_pi.K_p")).lowered) == description.checksum
+        changed = door("speed_pi.K_p")
+        changed.cards["speed_pi"] = changed.cards["speed_pi"].with_value("T_i", "71 ms")
+        assert checksum_of(prepare(changed).lowered) != description.checksum
+        sampler = bench.sample([description.channels["speed_pi.out"], description.channel("0:0 uint32")], 5)
+        assert bench.order(Order.ENABLE).state is BoardState.ENABLED
+        with pytest.raises(StillEnabled):
+            bench.load(image)
+        got = []
+        wait_for(lambda: got.append(sampler.get()) or sum(map(len, got)) > 400)
+        assert sampler.lost == 0 and max(np.abs(g.values[:, 0]).max(initial=0.0) for g in got) > 1.0
+        serial = Bench()
+        serial.connect(board.addresses[1], board.secret)  # whoever speaks last is served
+        assert serial.facts().checksum == description.checksum
+        serial.disconnect()
+        os.kill(board.pid, signal.SIGKILL)
+        wait_for(lambda: lost)
+        assert isinstance(lost[0], LinkLost)
+        with pytest.raises(BenchProblem):
+            bench.facts()
+    finally:
+        bench.disconnect()
+        board.close()
+    assert not [t for t in threading.enumerate() if t.name in ("bench link", "stand-in board")]
+
+
+def wait_for(condition, seconds=20.0):
+    until = time.monotonic() + seconds
+    while not (found := condition()) and time.monotonic() < until:
+        time.sleep(0.01)
+    assert found
+    return found
+
+
+@pytest.mark.parametrize(
+    ("address", "words"),
+    [
+        ("tcp://nowhere", "port"),
+        ("tcp://127.0.0.1:99999", "port"),
+        ("gopher://x", "begin"),
+        ("serial://", "names no port"),
+        ("serial:///dev/no_such_port", "cannot be opened"),
+        ("can://nonsense:x", "cannot be opened"),
+        ("can://virtual:x?to=much", "whole number"),
+        ("tcp://127.0.0.1:9", "cannot be opened"),
+    ],
+)
+def test_an_address_that_leads_nowhere_gets_a_sentence(address, words):
+    with pytest.raises(BenchProblem, match=words):
+        open_link(read_address(address))
+
+
+def test_a_silent_board_is_given_up(monkeypatch):
+    monkeypatch.setattr("pendel.core.bench.master.PATIENCE", 0.1)
+    silent = type("Silent", (Nonsense,), {"receive": lambda self: time.sleep(0.01) or []})(0)
+    master = Master(silent)
+    with pytest.raises(NoAnswer, match="did not answer"):
+        master.ask("anything", b"\xff", patience=0.1)
+    master.close()
