@@ -7,9 +7,10 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from pendel.core.bench.description import Description
+from pendel.core.catalogue.assembly import kind_in
+from pendel.core.check.values import evaluate_value, meant_unit
 from pendel.core.drive.document import Drive
 from pendel.core.errors import ExpressionProblem, FileProblem
-from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure
 
@@ -55,7 +56,10 @@ def difference_words(
             continue
         channel = live.channel
         try:
-            value = value_in_field(text, channel.unit, names)
+            declared = kind_in(drive, live.facts.block).value(live.facts.name)
+            assert declared is not None
+            meant = meant_unit(drive, live.facts.block, declared)
+            value = evaluate_value(declared, text, names, meant)
         except ExpressionProblem as problem:
             found.append(f"{channel.title}: {problem}")
             continue

@@ -1,0 +1,242 @@
+"""The bench in the real window: connect, load, enable, watch, change, take over, and what goes wrong on the way."""
+
+import json
+import os
+import signal
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QLineEdit
+
+from pendel.app.bench.board import STAND_IN, LinkState
+from pendel.app.bench.values_panel import BOARD, DRIVE
+from pendel.core.bench.facts import BoardState
+from pendel.core.bench.standin_process import StandInProcess
+from pendel.core.bench.trigger import Mode
+from pendel.core.drive import commands
+
+from .conftest import lay_out, settle, until
+from .test_window import LEFT, choose, type_into
+
+
+def press(widget):
+    assert until(lambda: widget.isEnabled() and widget.isVisible()), widget.text()
+    QTest.mouseClick(widget, LEFT)
+
+
+@pytest.fixture
+def bench(window):
+    """The page with the door drive, whose speed regulator has live gains."""
+    live = {"K_p": ("8", "140"), "T_i": ("20 ms", "400 ms")}
+    window.session.do(commands.set_live(window.session.drive, "speed_pi", live))
+    QTest.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.AltModifier)
+    page = window.page("Bench")
+    assert window.page_now == "Bench"
+    assert until(lambda: page.board.description is not None, 60)
+    return page
+
+
+def calm(page):
+    assert until(lambda: not page.board.busy, 60)
+    lay_out()
+
+
+def connect(page):
+    press(page.link.connect_button)
+    assert until(lambda: page.board.link is LinkState.OPEN, 60), page.log.lines
+    calm(page)
+
+
+def load(page):
+    press(page.link.load_button)
+    assert until(lambda: page.board.matches, 60), page.log.lines
+    calm(page)
+
+
+def row_of(page, key):
+    return page.values.table.keys.index(key)
+
+
+def cell(page, key, column):
+    return page.values.table.item(row_of(page, key), column).text()
+
+
+def type_value(page, key, text):
+    table = page.values.table
+    table.setFocus()
+    table.setCurrentCell(row_of(page, key), DRIVE)
+    QTest.keyClick(table, Qt.Key.Key_Return)
+    (editor,) = (e for e in table.viewport().findChildren(QLineEdit) if e.isVisible())
+    editor.selectAll()
+    QTest.keyClicks(editor, text)
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    settle()
+    calm(page)
+
+
+def test_a_board_is_loaded_watched_and_changed_while_it_runs(bench, window, tmp_path):
+    page, board, session = bench, bench.board, window.session
+    assert not page.link.load_button.isEnabled() and not page.scope.run_button.isEnabled()
+    connect(page)
+    assert page.link.state.text() == "Empty" and not page.link.enable_button.isEnabled()
+    load(page)
+    assert page.link.state.text() == "Idle" and "that of this drive" in page.link.code.text()
+    assert (cell(page, "speed_pi.K_p", DRIVE), cell(page, "speed_pi.K_p", BOARD)) == ("K_p", "35")
+
+    # The oscilloscope shows what the regulator does when it is enabled.
+    choose(page.scope.trigger.mode, Mode.NORMAL)
+    choose(page.scope.trigger.source, "speed_pi.out")
+    type_into(page.scope.trigger.low, "2 A")
+    press(page.scope.run_button)
+    assert until(lambda: page.scope.sampler is not None)
+    press(page.link.enable_button)
+    assert until(lambda: board.facts is not None and board.facts.state is BoardState.ENABLED)
+    assert until(lambda: page.scope.frame is not None and page.scope.frame.triggered), page.log.lines
+    frame, speed_pi = page.scope.frame, [s.channel.key for s in page.scope.shown].index("speed_pi.out")
+    at = int(np.argmin(np.abs(frame.times)))
+    assert frame.values[at - 1, speed_pi] <= 2.0 < frame.values[at, speed_pi]
+    drawn = page.scope.plot.curves[speed_pi]
+    assert np.array_equal(drawn.yData, frame.values[:, speed_pi])
+    figures = page.scope.table.item(speed_pi, 8).text()  # peak to peak between the cursors
+    assert figures not in ("–", "")
+
+    # A value typed, stepped by a key, and undone, each written at once.
+    type_value(page, "speed_pi.K_p", "50")
+    assert board.on_board["speed_pi.K_p"] == 50.0 and cell(page, "speed_pi.K_p", BOARD) == "50"
+    QTest.keyClick(page.values.table, Qt.Key.Key_Plus)
+    settle()
+    assert until(lambda: board.on_board["speed_pi.K_p"] == 51.0), board.on_board
+    QTest.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    QTest.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert until(lambda: board.on_board["speed_pi.K_p"] == 35.0)
+    assert session.drive.cards["speed_pi"].values["K_p"] == "K_p"
+
+    # Beyond its ends it is refused in a sentence; the board keeps what it has, and the page marks the difference.
+    type_value(page, "speed_pi.K_p", "1000")
+    assert any("cannot become" in line for line in page.log.lines) or session.examined.faults
+    assert board.on_board["speed_pi.K_p"] == 35.0
+    QTest.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    settle()
+    calm(page)
+
+    # Loading is refused while it is enabled, and the remedy is beside.
+    assert not page.link.load_button.isEnabled()
+    session.do(commands.set_value(session.drive, "speed_pi", "low", "-20 A"))
+    assert until(lambda: not board.matches and "not that of this drive" in page.link.code.text(), 60)
+    press(page.link.idle_load_button)
+    assert until(lambda: board.matches and board.facts.state is BoardState.IDLE, 60), page.log.lines
+    calm(page)
+    assert board.facts.checksum == board.description.checksum
+
+
+def test_what_the_board_has_can_be_taken_into_the_drive(bench, window, tmp_path):
+    page, board, session = bench, bench.board, window.session
+    connect(page)
+    load(page)
+    spot = board.description.values["speed_pi.K_p"].channel.spot
+    board.bench.master.write(spot.extension, spot.address, np.float32(44.0).tobytes())  # by somebody else
+    press(page.values.read_button)
+    assert until(lambda: board.differing() == {"speed_pi.K_p": 44.0})
+    calm(page)
+    assert page.values.table.item(row_of(page, "speed_pi.K_p"), BOARD).font().bold()
+    press(page.values.take_button)
+    settle()
+    calm(page)
+    assert session.drive.cards["speed_pi"].values["K_p"] == "44" and not board.differing()
+    QTest.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert until(lambda: board.on_board["speed_pi.K_p"] == 35.0)  # undone on the board, too
+
+    # Sets: saved, changed, compared, loaded as one step; a file that is none is refused.
+    page.values.save_set(str(tmp_path / "set.json"))
+    type_value(page, "speed_pi.K_p", "60")
+    type_value(page, "speed_pi.T_i", "200 ms")
+    page.values.compare_set(str(tmp_path / "set.json"))
+    assert sum("in the set" in line for line in page.log.lines) == 2, page.log.lines
+    steps = session.undo.count()
+    page.values.load_set(str(tmp_path / "set.json"))
+    settle()
+    assert session.undo.count() == steps + 1
+    assert until(lambda: board.on_board == {"speed_pi.K_p": 35.0, "speed_pi.T_i": np.float32(0.09)}), board.on_board
+    said = []
+    page.status_message.connect(said.append)
+    (tmp_path / "none.json").write_text('{"format": "pendel values", "values": [1]}')
+    page.values.load_set(str(tmp_path / "none.json"))
+    assert "no set of values" in said[-1]
+
+
+def test_the_oscilloscope_keeps_streams_records_and_set_ups(bench, window, tmp_path):
+    page = bench
+    connect(page)
+    load(page)
+    scope = page.scope
+    scope.add("board:ticks")
+    scope.add("0:0 uint32")
+    scope.add("nonsense")
+    assert [s.channel.key for s in scope.shown][-2:] == ["board:ticks", "0:0x0 uint32"]
+    press(scope.run_button)
+    assert until(lambda: scope.frames > 2)
+    press(scope.keep_button)
+    assert until(lambda: scope.recording is not None and len(scope.recording) > 3000)
+    recording = scope.recording
+    ticks = recording.columns()[1 + [s.channel.key for s in scope.shown].index("board:ticks")][2]
+    assert np.array_equal(np.diff(ticks), np.ones(len(ticks) - 1)) and scope.sampler.lost == 0
+    for ending in ("csv", "mf4", "mat", "h5"):
+        recording.save(tmp_path / f"r.{ending}")
+        assert (tmp_path / f"r.{ending}").stat().st_size > 1000
+    press(scope.run_button)  # stopped; what was recorded stays to be saved
+    assert until(lambda: scope.sampler is None)
+    scope.save(str(tmp_path / "kept.csv"))
+    lines = (tmp_path / "kept.csv").read_text().splitlines()
+    assert len(lines) > 3000 and "board:ticks" in lines[0]
+
+    # A record at full rate, as the board counts its ticks.
+    calm(page)
+    press(scope.single_button)
+    assert until(lambda: scope.state.whole == "record at full rate", 30), page.log.lines
+    at = [s.channel.key for s in scope.shown].index("board:ticks")
+    assert np.array_equal(np.diff(scope.frame.values[:, at]), np.ones(len(scope.frame.times) - 1))
+
+    scope.save_setup(str(tmp_path / "scope.json"))
+    kept = json.loads((tmp_path / "scope.json").read_text())
+    scope.table.selectRow(0)
+    QTest.keyClick(scope.table, Qt.Key.Key_Delete)
+    assert len(scope.shown) == len(kept["channels"]) - 1
+    scope.load_setup(str(tmp_path / "scope.json"))
+    assert [s.channel.key for s in scope.shown] == [c["key"] for c in kept["channels"]]
+    said = []
+    page.status_message.connect(said.append)
+    kept["channels"][0]["key"] = "gone.out"
+    (tmp_path / "scope.json").write_text(json.dumps(kept))
+    scope.load_setup(str(tmp_path / "scope.json"))
+    assert "gone.out" in said[-1]
+
+
+def test_a_cut_link_is_said_and_can_be_connected_again(bench, window):
+    page, board = bench, bench.board
+    other = StandInProcess(["tcp"])
+    try:
+        choose(page.link.kind, "tcp://")
+        page.link.place.setEditText("127.0.0.1:1")
+        press(page.link.connect_button)
+        assert until(lambda: any("cannot be opened" in line for line in page.log.lines))
+        calm(page)
+        page.link.place.setEditText(other.addresses[0].removeprefix("tcp://"))
+        connect(page)
+        os.kill(other.pid, signal.SIGKILL)
+        assert until(lambda: board.link is LinkState.LOST)
+        calm(page)
+        assert page.link.state.text() == "Link lost" and any("was lost" in line for line in page.log.lines)
+        choose(page.link.kind, STAND_IN)
+        connect(page)
+        load(page)
+        os.kill(board.stand_in.pid, signal.SIGKILL)
+        assert until(lambda: board.link is LinkState.LOST)
+        calm(page)
+        connect(page)
+        assert page.link.state.text() == "Empty"
+        press(page.link.connect_button)
+        assert until(lambda: board.link is LinkState.CLOSED and board.stand_in is None and not board.busy)
+    finally:
+        other.close()
