@@ -43,13 +43,13 @@ def a2l_of(made: Lowered, description: Description) -> str:
                 value_text(name, place, channel, method, live.low / channel.scale, live.high / channel.scale)
             )
         else:
-            parts.append(measurement(f"{name}.{place.member}", channel, method, place.rep, name))
+            parts.append(
+                measurement(f"{name}.{place.member}", channel, method, place.rep, f"{name}.{place.member}")
+            )
     for channel in description.channels.values():
         if channel.raw:
             parts.append(
-                measurement(
-                    f"{name}.board.{channel.key.partition(':')[2]}", channel, "NO_COMPU_METHOD", None, ""
-                )
+                measurement(f"board.{channel.key.partition(':')[2]}", channel, "NO_COMPU_METHOD", None, "")
             )
     layouts = "".join(
         f"    /begin RECORD_LAYOUT {kind} FNC_VALUES 1 {kind} COLUMN_DIR DIRECT /end RECORD_LAYOUT\n"
@@ -94,7 +94,7 @@ def ends(channel: Channel, rep: Rep | None) -> tuple[float, float]:
 
 def measurement(name: str, channel: Channel, method: str, rep: Rep | None, symbol: str) -> str:
     low, high = ends(channel, rep)
-    link = f' SYMBOL_LINK "{symbol}" {channel.spot.address}' if symbol else ""
+    link = f' SYMBOL_LINK "{symbol}" 0' if symbol else ""
     return (
         f"    /begin MEASUREMENT {name} {quoted(channel.title)} {type_of(channel)} {method} 0 0 {low!r} {high!r} "
         f"ECU_ADDRESS {channel.spot.address:#x} ECU_ADDRESS_EXTENSION {channel.spot.extension}{link} "
@@ -105,6 +105,6 @@ def measurement(name: str, channel: Channel, method: str, rep: Rep | None, symbo
 def value_text(name: str, place: CodePlace, channel: Channel, method: str, low: float, high: float) -> str:
     return (
         f"    /begin CHARACTERISTIC {name}.{place.member} {quoted(channel.title)} VALUE {channel.spot.address:#x} "
-        f'{type_of(channel)} 0 {method} {low!r} {high!r} SYMBOL_LINK "{name}" {channel.spot.address} '
+        f'{type_of(channel)} 0 {method} {low!r} {high!r} SYMBOL_LINK "{name}.{place.member}" 0 '
         "/end CHARACTERISTIC\n"
     )

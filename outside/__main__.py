@@ -1,0 +1,148 @@
+"""Run the checks: ``python -m outside PYTHON``, where PYTHON is that of the environment with the other programs."""
+
+import json
+import struct
+import subprocess
+import sys
+import tempfile
+import zlib
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+import pendel
+from pendel.core.bench.bench import Bench
+from pendel.core.bench.description import describe
+from pendel.core.bench.facts import Order
+from pendel.core.bench.standin_process import StandInProcess
+from pendel.core.controllers.numbers.source import files
+from pendel.core.drive.file import load, to_text
+from pendel.core.firmware.a2l import a2l_of
+from pendel.core.firmware.board_image import image_text
+from pendel.core.firmware.places import code_places
+from pendel.core.formats.mdf4 import Mdf4Writer
+from pendel.core.plant.compiler import build_library
+from pendel.core.runs.simulate import prepare
+from pendel.core.verbs import live_values
+
+EXAMPLES = Path(pendel.__file__).parent / "examples"
+HERE = Path(__file__).parent
+
+
+def prepared(name, live=(), number=""):
+    drive = load(EXAMPLES / f"{name}.pendel")
+    if number:
+        drive.settings["number_format"] = number
+        for key, card in list(drive.cards.items()):
+            drive.cards[key] = replace(card, number_format="")
+    if live:
+        live_values(drive, wished=list(live))
+    return drive, prepare(drive).lowered
+
+
+def check_second_master(python):
+    """pyxcp, a master of the protocol, measures and writes on the stand-in board over TCP, UDP and a serial line."""
+    drive, made = prepared("haul_drive", ["current_regulator.K_d=0.5…80"], "float32")
+    channels = describe(drive, made).channels
+    board = StandInProcess(["tcp", "udp", "serial"])
+    try:
+        board.surround(to_text(drive), own_c=False)
+        bench = Bench()
+        bench.connect(board.addresses[0], board.secret)
+        bench.load(build_library(image_text(made)).read_bytes())
+        bench.order(Order.ENABLE)
+        bench.disconnect()
+        spots = [channels[k].spot.address for k in ("current_regulator.K_d", "input:resolver.value", "input:current_a.value")]
+        for kind, address in zip(("tcp", "udp", "serial"), board.addresses):
+            place, _, number = address.partition("://")[2].rpartition("?" if kind == "serial" else ":")
+            number = number.removeprefix("speed=")
+            with tempfile.TemporaryDirectory() as folder:
+                command = [python, str(HERE / "second_master.py"), kind, place, number, *map(str, spots)]
+                ran = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=90)
+            lines = [line for line in ran.stdout.splitlines() if line.startswith("FOUND ")]
+            assert lines, ran.stdout + ran.stderr
+            found = json.loads(lines[0][6:])
+            assert found["supports"] == [True, True, True] and "stand-in" in found["identity"]
+            info = found["info"]
+            assert info["configType"] == "DYNAMIC" and info["prescalerSupported"] and info["timestampSupported"]
+            assert info["overloadEvent"] and not info["overloadMsb"] and not info["pidOffSupported"]
+            assert (found["resolution"], found["unit"]) == (1, "DAQ_TIMESTAMP_UNIT_100US")
+            assert found["after"] == 41.5
+            every = 50 if kind == "serial" else 10
+            rows = np.array([[float(x) for x in row] for row in found["rows"]])
+            assert len(rows) > 10_000 / every and np.all(np.diff(rows[:, 4]) == every), len(rows)
+            assert np.all(np.diff(rows[:, 1]) == every * 1e5)  # times in ns
+            assert np.ptp(rows[:, 3]) > 100  # a phase current that turns
+            print(f"  pyxcp over {kind}: {len(rows)} samples, none missing; a value written and read back")
+    finally:
+        board.close()
+
+
+def check_descriptions(python):
+    """a2ltool, strictly, on the descriptions of all examples; and it finds the same offsets in compiled code."""
+    tool = str(Path(python).with_name("a2ltool"))
+    for path in sorted(EXAMPLES.glob("*.pendel")):
+        drive = load(path)
+        made = prepare(drive).lowered
+        if not made.blocks:
+            continue
+        with tempfile.TemporaryDirectory() as work:
+            folder, name = Path(work), made.name
+            text = a2l_of(made, describe(drive, made))
+            (folder / "x.a2l").write_text(text)
+            for file, source in files(made).texts.items():
+                (folder / file).write_text(source)
+            main = f'#include "{name}.h"\n{name}_t {name};\nint main(void) {{ {name}_init(&{name}); {name}_tick(&{name}); return 0; }}\n'
+            (folder / "main.c").write_text(main)
+            checked = subprocess.run([tool, "--strict", "--check", "x.a2l"], cwd=folder, capture_output=True, text=True)
+            assert checked.returncode == 0 and "No problems found" in checked.stdout + checked.stderr, checked.stdout
+            sources = ["main.c", f"{name}.c", "pd_numbers.c"]
+            subprocess.run(["gcc", "-g", "-O0", *sources, "-o", "x.elf", "-lm"], cwd=folder, check=True)
+            update = ["--update", "FULL", "--update-mode", "PRESERVE"]
+            subprocess.run([tool, "--strict", "x.a2l", "-e", "x.elf", *update, "-o", "y.a2l"], cwd=folder, check=True, capture_output=True)
+            listed = subprocess.run(["nm", "x.elf"], cwd=folder, capture_output=True, text=True, check=True).stdout
+            base = next(int(line.split()[0], 16) for line in listed.splitlines() if line.endswith(f" B {name}"))
+            updated = (folder / "y.a2l").read_text().splitlines()
+            for place in code_places(made):
+                line = next(x for x in updated if f"{name}.{place.member} " in x and ("MEASUREMENT" in x or "CHARACTERISTIC" in x))
+                words = line.split()
+                at = words[words.index("ECU_ADDRESS") + 1] if "MEASUREMENT" in line else words[words.index("VALUE") + 1]
+                assert int(at, 16) - base == place.offset, (place, line)
+        print(f"  a2ltool on {path.stem}: strict, and {len(code_places(made))} offsets as in its debug data")
+
+
+def check_recordings(python):
+    """asammdf reads what was recorded, to the bit."""
+    t = np.arange(20_000) * 5e-5
+    values = np.column_stack([np.sin(300 * t), t**2, np.sign(np.cos(20 * t))])
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "r.mf4"
+        with Mdf4Writer(path, [("door.speed", "m/s"), ("µ & <x>", "°"), ("no unit", "")], "a note <&>") as file:
+            for begin in range(0, len(t), 777):
+                file.write(t[begin : begin + 777], values[begin : begin + 777])
+        script = (
+            "import sys, asammdf; m = asammdf.MDF(sys.argv[1]); import numpy as n, zlib\n"
+            "s = [m.get(x) for x in ('door.speed', 'µ & <x>', 'no unit')]\n"
+            "print(m.version, [x.unit for x in s], [len(x) for x in s], *[zlib.crc32(n.ascontiguousarray(x.samples).tobytes()) for x in s], zlib.crc32(n.ascontiguousarray(s[0].timestamps).tobytes()))"
+        )
+        ran = subprocess.run([python, "-c", script, str(path)], capture_output=True, text=True, timeout=120)
+    columns = [np.ascontiguousarray(values[:, k]) for k in range(3)]
+    sums = " ".join(str(zlib.crc32(c.tobytes())) for c in (*columns, t))
+    assert ran.stdout.strip() == f"4.10 ['m/s', '°', ''] [20000, 20000, 20000] {sums}", ran.stdout + ran.stderr
+    print("  asammdf: 20 000 rows of 3 channels, equal to the bit")
+
+
+CHECKS = (check_second_master, check_descriptions, check_recordings)
+
+
+def main():
+    assert struct.calcsize("P") == 8
+    for check in CHECKS:
+        print(check.__doc__.strip())
+        check(sys.argv[1])
+    print("All second opinions agree.")
+
+
+if __name__ == "__main__":
+    main()
