@@ -483,7 +483,7 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
     assert page.checked.ticks == 24001 and not page.checked.unlike
     assert all(c.largest < 1e-3 * c.span for c in page.checked.compared)
     page.save(str(tmp_path / "c"))
-    names = ["car_door_drive.c", "car_door_drive.h", "car_door_drive.html", "car_door_drive_table.c", "main.c", "pd_numbers.c", "pd_numbers.h"]
+    names = ["car_door_drive.a2l", "car_door_drive.c", "car_door_drive.h", "car_door_drive.html", "car_door_drive_table.c", "main.c", "pd_numbers.c", "pd_numbers.h"]
     assert sorted(os.listdir(tmp_path / "c")) == names
 
 

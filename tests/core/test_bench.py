@@ -5,6 +5,7 @@ import os
 import signal
 import struct
 import subprocess
+import sys
 import threading
 import time
 from pathlib import Path
@@ -39,6 +40,7 @@ from pendel.core.drive.file import load, to_text
 from pendel.core.firmware.a2l import a2l_of
 from pendel.core.firmware.board_image import checksum_of, image_text, protocol
 from pendel.core.firmware.places import code_places, offset_checks
+from pendel.core.firmware.ship import write_sources
 from pendel.core.formats.mdf4 import Mdf4Writer
 from pendel.core.live.board import Flash
 from pendel.core.plant.compiler import build_library
@@ -538,3 +540,82 @@ def test_a_silent_board_is_given_up(monkeypatch):
     with pytest.raises(NoAnswer, match="did not answer"):
         master.ask("anything", b"\xff", patience=0.1)
     master.close()
+
+
+def test_what_an_own_board_needs_compiles_strictly_and_answers(tmp_path):
+    """The slave beside the controller as `pendel c --board` writes it: a master reads and writes it over pipes."""
+    drive = door("speed_pi.K_p")
+    made, folder = prepare(drive).lowered, tmp_path / "c"
+    write_sources(made, folder, drive, board=True)
+    main = """#include "car_door_drive_board.h"
+#include <unistd.h>
+int main(void)
+{
+    static uint8_t bytes[4096];
+    ssize_t n;
+    car_door_drive_board_start(PD_LINK_ETHERNET, 255u, 1000u);
+    while ((n = read(0, bytes, sizeof bytes)) > 0) {
+        uint32_t count;
+        car_door_drive_board_take(bytes, (uint32_t)n);
+        (void)car_door_drive_board_tick();
+        count = car_door_drive_board_give(bytes, sizeof bytes);
+        if (write(1, bytes, count) < 0) { return 1; }
+    }
+    return 0;
+}
+"""
+    (folder / "host.c").write_text(main)
+    own = ["car_door_drive_board.c", "car_door_drive.c", "pd_xcp.c", "pd_link.c", "pd_board.c", "pd_numbers.c"]
+    strict = ["gcc", "-std=c99", "-O2", "-Wall", "-Wextra", "-Wconversion", "-pedantic", "-Werror"]
+    for name in own:
+        subprocess.run([*strict, "-c", name], cwd=folder, check=True)
+    subprocess.run(["gcc", "host.c", *own, "-o", "host", "-lm"], cwd=folder, check=True)
+    process = subprocess.Popen([folder / "host"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0)
+
+    class Pipes:
+        address, stream = "pipes", Stream(summed=False)
+
+        def send(self, packet):
+            process.stdin.write(self.stream.framed(packet))
+
+        def receive(self):
+            data = os.read(process.stdout.fileno(), 4096)
+            if not data:
+                raise LinkLost(self.address)
+            return self.stream.packets(data)
+
+        def close(self):
+            process.stdin.close()
+
+    master, description = Master(Pipes()), describe(drive, made)
+    try:
+        assert master.connect().identity == "car_door_drive"
+        facts = read_facts(master.read(1, 0, SIZE))
+        assert (facts.checksum, facts.own_bytes) == (description.checksum, description.size)
+        spot = description.values["speed_pi.K_p"].channel.spot
+        master.write(0, spot.address, struct.pack("<f", 77.0))
+        assert struct.unpack("<f", master.read(0, spot.address, 4))[0] == 77.0
+    finally:
+        master.close()
+        assert process.wait(10) == 0
+        process.stdout.close()
+
+
+def test_the_terminal_serves_a_board_until_it_is_stopped(tmp_path):
+    path = EXAMPLES / "car_door_drive.pendel"
+    command = [sys.executable, "-m", "pendel.cli.main", "board", str(path), "--link", "tcp", "--link", "udp"]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True)
+    try:
+        lines = [process.stdout.readline().split()[-1] for _ in range(2)]
+        bench = Bench()
+        facts = bench.connect(lines[1])
+        assert facts.checksum == checksum_of(prepare(load(path)).lowered) and facts.state is BoardState.IDLE
+        bench.disconnect()
+        os.killpg(process.pid, signal.SIGINT)  # as a terminal does
+        assert process.wait(20) == 0
+        assert process.stderr.read() == ""
+    finally:
+        process.kill()
+        process.communicate()
+    refused = subprocess.run([*command[:-4], "--link", "smoke"], capture_output=True, text=True)
+    assert refused.returncode != 0 and "no kind of link" in refused.stderr

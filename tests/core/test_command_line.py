@@ -75,6 +75,7 @@ def test_run_writes_traces_with_names_and_units(example_path, tmp_path, ending):
 def test_written_c_compiles_strictly_and_runs(example_path, tmp_path):
     assert main(["c", str(example_path), str(tmp_path)]) == 0
     assert sorted(p.name for p in tmp_path.iterdir()) == [
+        "car_door_drive.a2l",
         "car_door_drive.c",
         "car_door_drive.h",
         "car_door_drive.html",

@@ -88,7 +88,10 @@ def result_of(arguments: Sequence[str] | None, folder: Path, out: Path | None) -
 
 
 def _do(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> None:
+    from pendel.core.runs.worker import end_with_parent  # slow to load, and not needed to complete words
+
     code = verbs.FAILED
+    end_with_parent()
     try:
         code = verbs.main(arguments, folder=folder, out=out)
         sys.stdout.flush()

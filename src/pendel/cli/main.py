@@ -1,5 +1,5 @@
 # PYTHON_ARGCOMPLETE_OK
-"""``pendel check | signals | set | propose | run | measure | loops | c | live | ranges | formats | firmware``: the verbs of
+"""``pendel check | signals | set | propose | run | measure | loops | c | a2l | board | live | ranges | formats | firmware``: the verbs of
 `pendel.core.verbs`
 for terminals.
 
@@ -30,7 +30,8 @@ if TYPE_CHECKING:
 DONE, FAILED, WRONG_CALL = 0, 1, 2
 STANDARD = "-"
 """A file that stands for standard input, or output."""
-TRACES_TO = "traces as .csv, .h5 or .mat; without it, CSV goes to the terminal"
+UNBOUND = ("board",)
+"""Verbs that go on until they are told to stop, and give no result."""
 DRIVE_TO = "where the changed drive goes, - for the terminal; without it, into the file it came from"
 PROGRESS_EVERY = 0.2
 """Seconds between two figures of progress."""
@@ -53,9 +54,9 @@ def parser() -> argparse.ArgumentParser:
         sub.add_argument("file", metavar="FILE", help="a .pendel drive; - reads it from standard input")
         for parameter in verb.parameters:
             add_parameter(sub, parameter)
-        if verb.changes or verb.name == "run":
-            sub.add_argument("--out", metavar="FILE", help=DRIVE_TO if verb.changes else TRACES_TO)
-        if not verb.changes:
+        if verb.changes or verb.writes:
+            sub.add_argument("--out", metavar="FILE", help=DRIVE_TO if verb.changes else verb.writes)
+        if not verb.changes and verb.name not in UNBOUND:
             sub.add_argument("--json", action="store_true", help="print the result as JSON")
         if verb.name != "set":
             sub.add_argument(
@@ -65,7 +66,7 @@ def parser() -> argparse.ArgumentParser:
                 default=[],
                 help="change a quantity, setting, card.value or card.choice before",
             )
-        if verb.runs:
+        if verb.runs or verb.name in UNBOUND:
             sub.add_argument(
                 "--own-c", action="store_true", help="let C that the drive brings run on this computer"
             )
@@ -148,6 +149,10 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     from pendel.cli.printing import as_json, show
 
     given = told(verb, options)
+    if verb.name in UNBOUND:
+        with contextlib.suppress(KeyboardInterrupt):
+            verb.does(drive, own_c=options.own_c, say=lambda words: print(words, flush=True), **given)
+        return DONE
     if verb.name in ("run", "measure"):
         if verb.name == "run":
             check_ending(options.out)
@@ -161,8 +166,12 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
         return write_drive(drive, options)
     if run := getattr(result, "run", None):
         tell_of(drive, run)
-    to_file = verb.name == "run" and options.out and options.out != STANDARD
-    if to_file:
+    to_file = verb.writes and options.out and options.out != STANDARD
+    if to_file and isinstance(result, str):
+        from pendel.core.formats.writing import write_atomically
+
+        write_atomically(options.made or Path(options.out), result)
+    elif to_file:
         from pendel.core.formats.traces import save_traces
 
         save_traces([result.run], result.signals, options.made or Path(options.out))
@@ -170,6 +179,8 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
         print(as_json(result))
     elif to_file:
         pass
+    elif isinstance(result, str):
+        print(result, end="")
     elif verb.name == "c":
         print(*result, sep="\n")
     else:
@@ -263,7 +274,7 @@ def main(
             set_named(drive, options.set)
         for sentence in all_left_out():
             print(f"found: {sentence}", file=sys.stderr)
-        if verb.runs and options.own_c:
+        if (verb.runs or verb.name in UNBOUND) and options.own_c:
             allow_all_of(drive)
         if folder is not None and verb.runs:
             confine_to(folder, drive, options)

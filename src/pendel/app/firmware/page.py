@@ -88,8 +88,8 @@ class FirmwarePage(Page):
         self.ran: tuple[OnProcessor, ...] = ()
         self.proposed: ProposedFormats | None = None
         self.saved_to = ""
-        self._folder = ""
-        """Where the C is to be saved as soon as it is written."""
+        self._folder, self._for_board = "", False
+        """Where the C is to be saved as soon as it is written, and whether with what a board needs."""
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
@@ -278,7 +278,7 @@ class FirmwarePage(Page):
         self._fill()
         folder, self._folder = self._folder, ""
         if folder and written.files is not None:
-            self.save(folder)
+            self.save(folder, board=self._for_board)
         elif folder:
             self.status_message.emit(written.problem)
 
@@ -556,7 +556,9 @@ class FirmwarePage(Page):
         self.ran = ran
         self._fill_target()
 
-    def save(self, folder: str = "") -> None:
+    def save(self, folder: str = "", *, board: bool = False) -> None:
+        """Save the C; for a ``board`` also the slave by which it is watched and changed."""
+        self._for_board = board
         if self.written is not None and self.written.files is None:
             self.status_message.emit(self.problem.text())
             return
@@ -568,7 +570,7 @@ class FirmwarePage(Page):
             self.refresh()
             return
         try:
-            paths = write_sources(self.written.lowered, Path(folder), self.session.drive)
+            paths = write_sources(self.written.lowered, Path(folder), self.session.drive, board=board)
         except PendelError as problem:
             self.problem.setText(str(problem))
             return

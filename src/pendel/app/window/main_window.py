@@ -401,8 +401,8 @@ class MainWindow(QMainWindow):
     def _picture_target(self) -> QWidget:
         return self.page(self.page_now).picture_of()
 
-    def save_c(self) -> None:
-        self.page("Firmware").save()
+    def save_c(self, *, board: bool = False) -> None:
+        self.page("Firmware").save(board=board)
 
     def about(self) -> None:
         words = (

@@ -93,7 +93,12 @@ class StandIn:
         ]
         environment = {**plain_environment(), "TMPDIR": self._folder.name, "OPENBLAS_NUM_THREADS": "1"}
         self._process = subprocess.Popen(
-            command, pass_fds=(theirs.fileno(),), stdin=subprocess.DEVNULL, cwd="/", env=environment
+            command,
+            pass_fds=(theirs.fileno(),),
+            stdin=subprocess.DEVNULL,
+            cwd="/",
+            env=environment,
+            start_new_session=True,
         )
         theirs.close()
         self._wire = ours
@@ -108,6 +113,13 @@ class StandIn:
     def change(self, drive_text: str, *, own_c: bool) -> None:
         """Let the drive around the board have other values, while it runs."""
         self._tell(b"U", {"drive": self._put(drive_text), "own_c": own_c})
+
+    def program(self, image: bytes) -> None:
+        """Have the board run a program, as if it had been loaded."""
+        self._drives += 1
+        name = f"program{self._drives}"
+        (Path(self._folder.name) / name).write_bytes(image)
+        self._tell(b"F", {"image": name})
 
     def _put(self, drive_text: str) -> str:
         """A file for the board's process, which may read no other folder."""

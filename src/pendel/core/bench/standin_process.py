@@ -59,6 +59,7 @@ class StandInProcess:
             cwd="/",
             env=plain_environment(),
             bufsize=1,
+            start_new_session=True,  # Ctrl+C in a terminal is not meant for it
         )
         self._thread = threading.Thread(target=self._listen, name="stand-in board", daemon=True)
         self._tell({"doors": list(doors), "secret": self.secret.hex()})

@@ -88,10 +88,11 @@ def resting(made: Lowered) -> str:
             keep += f"    const {values_type(made, block)} {own} = c->{member}.values;\n"
             give += f"    {take_name(made, block)}(&c->{member}, &{own});\n"
             convert = f"    {name}_convert(({name}_t *)own);\n"
+    convert = convert or "    (void)own;\n"
     return (
         f"static void pd_image_rest(void *own)\n{{\n    {name}_t *c = ({name}_t *)own;\n{keep}"
         f"    {name}_init(c);\n{give}}}\n\n"
-        f"static void pd_image_convert(void *own)\n{{\n    (void)own;\n{convert}}}\n"
+        f"static void pd_image_convert(void *own)\n{{\n{convert}}}\n"
     )
 
 

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
+from pendel.core.bench.description import describe
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.numbers.lowering import Choices, Lowered, lower
 from pendel.core.controllers.numbers.representation import NumberFormat
@@ -18,6 +19,8 @@ from pendel.core.controllers.numbers.source import LICENCE, Files, files, shippe
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import from_text
 from pendel.core.errors import BuildProblem, FileProblem, PendelError
+from pendel.core.firmware.a2l import a2l_of
+from pendel.core.firmware.board_sources import board_sources
 from pendel.core.firmware.document import document_of
 from pendel.core.firmware.findings import findings_of
 from pendel.core.formats.writing import write_atomically
@@ -84,8 +87,11 @@ class Checked:
     unlike: tuple[str, ...] = ()
 
 
-def write_sources(made: Lowered, folder: Path, drive: Drive | None = None) -> list[Path]:
-    """Write source, header, example main and the library beside; with a ``drive`` also a page about them.
+def write_sources(
+    made: Lowered, folder: Path, drive: Drive | None = None, *, board: bool = False
+) -> list[Path]:
+    """Write source, header, example main and the library beside; with a ``drive`` also a page about them and their
+    description for other tools; for a ``board`` also the slave by which it is watched and changed.
 
     Raises
     ------
@@ -99,6 +105,9 @@ def write_sources(made: Lowered, folder: Path, drive: Drive | None = None) -> li
     if drive is not None:
         units = {key: info.unit for key, info in signal_infos(drive).items()}
         texts[f"{made.name}.html"] = document_of(made, units, findings_of(drive, made))
+        texts[f"{made.name}.a2l"] = a2l_of(made, describe(drive, made))
+    if board:
+        texts |= board_sources(made)
     paths = [folder / name for name in texts]
     for path in paths:
         leave_others_alone(path)
@@ -107,7 +116,7 @@ def write_sources(made: Lowered, folder: Path, drive: Drive | None = None) -> li
     return paths
 
 
-OURS = (LICENCE, "This file is yours, free of any condition.")
+OURS = (LICENCE, "file is yours, free of any condition.")
 """What the first lines of our files say."""
 
 

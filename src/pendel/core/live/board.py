@@ -2,7 +2,7 @@
 
 What is loaded is code, so the process is confined like one that runs drives, and has no network: bytes of a link
 come and go over a socket that it was given. A message begins with a letter: ``B`` bytes of the link, ``L`` another
-link, ``W`` the drive around the board, ``U`` that drive with other values, ``P`` a pace; back come ``B``, and ``S`` how it stands, as JSON."""
+link, ``W`` the drive around the board, ``U`` that drive with other values, ``F`` a program, ``P`` a pace; back come ``B``, and ``S`` how it stands, as JSON."""
 
 from __future__ import annotations
 
@@ -281,6 +281,12 @@ class Board:
             self._join()
         elif letter == b"P":
             self.pace.change(float(what["factor"]), self.simulator.time if self.simulator else 0.0)
+        elif letter == b"F":
+            image = (self.folder / Path(what["image"]).name).read_bytes()
+            if self.world is not None and len(image) <= FLASH:
+                self.memory[: len(image)] = image
+                self.flash.filled, self.flash.ended = len(image), 1
+                self.start_loaded()
         elif letter in (b"W", b"U"):
             self.drives += 1
             text = (self.folder / Path(what["drive"]).name).read_text("utf-8")

@@ -5,7 +5,9 @@ calls the same functions."""
 from pendel.core.verbs.asking import check, loops, signals
 from pendel.core.verbs.changing import propose_gains, set_named
 from pendel.core.verbs.running import measure, run
+from pendel.core.verbs.serving import serve_board
 from pendel.core.verbs.shipping import (
+    describe_for_tools,
     find_ranges,
     firmware,
     live_commands,
@@ -58,7 +60,13 @@ VERBS = (
         changes=True,
     ),
     Verb("propose", "take first gains for all loops of a drive, inside out", propose_gains, changes=True),
-    Verb("run", "run a drive and write its traces", run, (UNTIL, SIGNALS, UNIT)),
+    Verb(
+        "run",
+        "run a drive and write its traces",
+        run,
+        (UNTIL, SIGNALS, UNIT),
+        writes="traces as .csv, .h5, .mat or .mf4; without it, CSV goes to the terminal",
+    ),
     Verb(
         "measure",
         "run a drive and measure its signals between two times",
@@ -80,7 +88,36 @@ VERBS = (
         "c",
         "write the controller as C",
         write_c,
-        (Parameter("folder", "where its files go", "FOLDER", required=True), FORMAT, BLOCKS),
+        (
+            Parameter("folder", "where its files go", "FOLDER", required=True),
+            FORMAT,
+            BLOCKS,
+            Parameter("board", "write what an own board needs to be watched and changed, too", flag=True),
+        ),
+    ),
+    Verb(
+        "a2l",
+        "describe the numbers of the shipped controller for calibration tools (A2L 1.71)",
+        describe_for_tools,
+        (FORMAT, BLOCKS),
+        writes="the description; without it, it goes to the terminal",
+    ),
+    Verb(
+        "board",
+        "serve a stand-in board that runs the drive with its controller as shipped, until Ctrl+C",
+        serve_board,
+        (
+            Parameter(
+                "link",
+                "tcp, tcp:PORT, udp, udp:PORT, serial, serial:SPEED or can; tcp without it",
+                "LINK",
+                many=True,
+            ),
+            Parameter("pace", "simulated time over time by the clock; 1 without it", "FACTOR"),
+            Parameter("empty", "begin without a program", flag=True),
+            Parameter("key", "32 hexadecimal digits; who may load it must know them", "KEY"),
+        ),
+        runs=False,
     ),
     Verb(
         "live",
@@ -133,6 +170,7 @@ __all__ = [
     "Parameter",
     "Verb",
     "check",
+    "describe_for_tools",
     "find_ranges",
     "live_commands",
     "live_values",
@@ -143,6 +181,7 @@ __all__ = [
     "propose_gains",
     "ranges_of",
     "run",
+    "serve_board",
     "set_named",
     "signals",
     "write_c",

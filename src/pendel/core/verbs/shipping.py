@@ -116,7 +116,12 @@ def ranges_known(drive: Drive) -> bool:
 
 
 def write_c(
-    drive: Drive, *, folder: str | Path, number_format: str | None = None, blocks: Iterable[str] = ()
+    drive: Drive,
+    *,
+    folder: str | Path,
+    number_format: str | None = None,
+    blocks: Iterable[str] = (),
+    board: bool = False,
 ) -> Sequence[Path]:
     """Write the controller as C into a folder: source, header, example, library.
 
@@ -126,6 +131,8 @@ def write_c(
         of all blocks: float64, float32, fixed32 or fixed16; the drive's without it.
     blocks
         ``BLOCK=FORMAT``, for single blocks.
+    board
+        write the slave of the protocol XCP as well, by which an own board is watched and changed.
 
     Raises
     ------
@@ -137,7 +144,25 @@ def write_c(
     choose_formats(drive, number_format, blocks)
     if not ranges_known(drive):
         find_ranges(drive)
-    return write_sources(prepare(drive).lowered, Path(folder), drive)
+    return write_sources(prepare(drive).lowered, Path(folder), drive, board=board)
+
+
+def describe_for_tools(drive: Drive, *, number_format: str | None = None, blocks: Iterable[str] = ()) -> str:
+    """Describe the numbers of the shipped controller for measurement and calibration: the text of an A2L 1.71 file.
+
+    Raises
+    ------
+    DriveHasFindings, DriveProblem
+    """
+    from pendel.core.bench.description import describe
+    from pendel.core.firmware.a2l import a2l_of
+    from pendel.core.runs.simulate import prepare
+
+    choose_formats(drive, number_format, blocks)
+    if not ranges_known(drive):
+        find_ranges(drive)
+    made = prepare(drive).lowered
+    return a2l_of(made, describe(drive, made))
 
 
 def live_values(drive: Drive, *, wished: Iterable[str], off: bool = False) -> Mapping[str, str]:

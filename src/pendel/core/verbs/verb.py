@@ -36,3 +36,5 @@ class Verb:
     parameters: tuple[Parameter, ...] = ()
     runs: bool = True
     changes: bool = False
+    writes: str = ""
+    """What goes into the file of ``--out``, where it gives one."""
