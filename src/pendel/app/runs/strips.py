@@ -134,9 +134,9 @@ class Strips(pg.GraphicsLayoutWidget):
         self._shape: object = None
         self._fits: dict[int, tuple[float, float]] = {}
         """The heights strips were given by `_fit_height`."""
-        self._end = 1.0
+        self._begin, self._end = 0.0, 1.0
         """The whole time that `_fit_length` showed, s."""
-        self.run_end = 1.0
+        self.run_begin, self.run_end = 0.0, 1.0
         """End of the longest run shown, s; the cursors stay before it."""
         self.said_of: dict[str, str] = {}
         """Signals of the runs shown, in words."""
@@ -152,6 +152,7 @@ class Strips(pg.GraphicsLayoutWidget):
         for run, _ in runs:
             run.fetch(key for spec in specs for key in spec.signals)
         self.run_end = max((run.end for run, _ in runs), default=1.0)
+        self.run_begin = min((run.begin for run, _ in runs), default=0.0)
         self.said_of = {k: f"{i.card}: {i.label}" for run, _ in runs for k, i in run.infos.items()}
         self.units_of = {k: (i.unit, run.units) for run, _ in runs for k, i in run.infos.items()}
         if keep_view and self._refill(specs, runs):
@@ -163,11 +164,12 @@ class Strips(pg.GraphicsLayoutWidget):
         for n, spec in enumerate(specs):
             self._add_plot(n, spec, runs, last=n == len(specs) - 1)
         end = self.run_end
-        if not any(self.times) or self.times[1] > end:
-            self.times = [0.0, end]
+        if not any(self.times) or self.times[1] > end or self.times[0] < self.run_begin:
+            self.times = [self.run_begin, end]
         for n, plot in enumerate(self.plots):
             self._add_cursors(plot, n == 0)
-            plot.vb.setLimits(xMin=-0.1 * end, xMax=1.1 * end)
+            beyond = 0.1 * (end - self.run_begin)
+            plot.vb.setLimits(xMin=self.run_begin - beyond, xMax=end + beyond)
         if self.plots:
             # The others follow the first; thinning once for all is enough.
             self.plots[0].vb.sigXRangeChanged.connect(lambda *_: self._thin())
@@ -358,7 +360,7 @@ class Strips(pg.GraphicsLayoutWidget):
         self.cursors.append(pair)
 
     def _cursor_moved(self, which: int, value: float) -> None:
-        known, value = self.times[which], min(self.run_end, max(0.0, value))
+        known, value = self.times[which], min(self.run_end, max(self.run_begin, value))
         self.times[which] = value
         for pair in self.cursors:
             if pair[which].value() != value:
@@ -435,10 +437,15 @@ class Strips(pg.GraphicsLayoutWidget):
         """Show the whole time; ``as_before``: only where the whole time of what was shown before is still in
         view."""
         low, high = self.plots[0].viewRange()[0]
-        if as_before and max(abs(low + 0.01 * self._end), abs(high - 1.01 * self._end)) > 1e-6 * self._end:
+        begin, span = self._begin, self._end - self._begin
+        if as_before and max(abs(low - begin + 0.01 * span), abs(high - begin - 1.01 * span)) > 1e-6 * span:
             return
-        self._end = max((float(t.t[-1]) for traces in self.traces for t in traces if len(t.t)), default=1.0)
-        self.plots[0].setXRange(0, self._end, padding=0.01)
+        shown = [t for traces in self.traces for t in traces if len(t.t)]
+        self._end = max((float(t.t[-1]) for t in shown), default=1.0)
+        self._begin = self.run_begin
+        if self._end <= self._begin:
+            self._end = self._begin + 1e-9
+        self.plots[0].setXRange(self._begin, self._end, padding=0.01)
 
     def look_at(self, time: float, around: float) -> None:
         """Put cursor 1 on a time (s) and show ``around`` on each side of it."""

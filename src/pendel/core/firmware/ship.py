@@ -167,7 +167,7 @@ def inputs_of(made: Lowered, run: KeptRun) -> np.ndarray:
             f"The run {run.name} has no signal {missing[0]}. Run the drive once more, then check."
         )
     ticks = len(run.ticks)
-    times = np.arange(ticks) * made.deck.tick
+    times = run.tick_times
     columns = [run.trace(i.signal) for i in made.inputs]
     if not columns:
         return np.zeros((ticks, 1))

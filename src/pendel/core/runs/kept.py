@@ -126,6 +126,8 @@ class KeptRun:
     made: str = field(default_factory=lambda: datetime.now().isoformat(timespec="seconds"))
     condensed: Condensed | None = None
     """Averages of what was thinned."""
+    first_tick: int = 0
+    """Number of the first of its ticks; above 0 where it is the latest part of a live run."""
     file: Path | None = None
     """Where it is kept; its name is an id, whatever the run is called."""
     units: ShownUnits = field(default_factory=ShownUnits)
@@ -179,7 +181,7 @@ class KeptRun:
 
     def on_ticks(self, keys: Sequence[str], ticks: np.ndarray) -> np.ndarray:
         """Signals of the control deck at some ticks, by their numbers; shape (len(ticks), len(keys))."""
-        return self.ticks[ticks][:, [self.tick_signals.index(key) for key in keys]]
+        return self.ticks[ticks - self.first_tick][:, [self.tick_signals.index(key) for key in keys]]
 
     def rows_at(self, times: np.ndarray) -> np.ndarray:
         """Places of the last rows at or before times (s)."""
@@ -262,7 +264,7 @@ class KeptRun:
                 key,
                 info.label,
                 info.unit,
-                np.arange(len(self.ticks)) * self.tick,
+                self.tick_times,
                 self.ticks[:, column],
                 True,
             )
@@ -275,6 +277,16 @@ class KeptRun:
             total = np.concatenate([[0.0], np.cumsum(e), [np.sum(e)]])
             return Trace(key, info.label, info.unit, np.concatenate([[0.0], t, [self.end]]), total, True)
         raise KeyError(f"The run {self.name} has no signal {key}.")
+
+    @property
+    def tick_times(self) -> np.ndarray:
+        """s, of its ticks."""
+        return (self.first_tick + np.arange(len(self.ticks))) * self.tick
+
+    @property
+    def begin(self) -> float:
+        """s; above 0 where it is the latest part of a live run."""
+        return float(self.rows[0, 0]) if len(self.rows) else 0.0
 
     @property
     def end(self) -> float:
@@ -326,6 +338,7 @@ def facts(run: KeptRun) -> dict:
         "level": run.level,
         "seconds": run.seconds,
         "thinned_until": run.thinned_until,
+        "first_tick": run.first_tick,
         "remarks": [astuple(r) for r in run.remarks],
         "devices": [astuple(d) for d in run.devices],
         "made": run.made,
@@ -442,6 +455,7 @@ def _read(path: Path, file: h5py.File) -> KeptRun:
         tuple(number(v) for v in f.get("pulse_frequencies", ())),
         text(f["made"]),
         condensed,
+        int(number(f.get("first_tick", 0))),
         path,
     )
     if run.ticks.shape[1] != len(run.tick_signals) and run.ticks.size:
@@ -450,6 +464,8 @@ def _read(path: Path, file: h5py.File) -> KeptRun:
         raise ValueError("its time does not go forward")
     if run.outcome is Outcome.DONE and not np.all(np.isfinite(run.rows)):
         raise ValueError("it is said to have ended well, yet holds what is no number")
+    if run.first_tick < 0:
+        raise ValueError("its ticks begin before its time")
     if not (run.tick > 0 and math.isfinite(run.tick)):
         raise ValueError("its sampling period is none")
     return run

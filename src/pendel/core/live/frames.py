@@ -1,0 +1,75 @@
+"""Frames of a live run as bytes: how it stands, and what its watched signals did since the last one."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+Points = tuple[np.ndarray, np.ndarray]
+"""Times (s) and values."""
+
+
+@dataclass(frozen=True)
+class LiveFrame:
+    standing: dict[str, Any]
+    traces: dict[str, Points]
+
+
+def thinned(t: np.ndarray, y: np.ndarray, points: int) -> Points:
+    """At most so many points, of which each stretch of time keeps its lowest and highest, in their order."""
+    if len(t) <= points:
+        return t, y
+    parts = max(1, points // 2)
+    edges = np.linspace(0, len(t), parts + 1).astype(int)
+    places = set[int]()
+    for a, b in zip(edges[:-1], edges[1:]):
+        if b > a:
+            part = y[a:b]
+            if np.any(np.isfinite(part)):
+                places |= {a + int(np.nanargmin(part)), a + int(np.nanargmax(part))}
+    places |= {len(t) - 1}
+    at = np.array(sorted(places))
+    return t[at], y[at]
+
+
+def packed(standing: Mapping[str, Any], traces: Mapping[str, Points], most: int) -> bytes:
+    """A frame as bytes, at most so many: then each signal has fewer points."""
+    points = max((len(t) for t, _ in traces.values()), default=0)
+    while True:
+        head = json.dumps({"standing": standing, "signals": [(k, len(t)) for k, (t, _) in traces.items()]})
+        body = b"".join(np.ascontiguousarray(a, "<f8").tobytes() for t, y in traces.values() for a in (t, y))
+        data = len(head.encode()).to_bytes(4, "little") + head.encode() + body
+        if len(data) <= most or points < 4:
+            return data[:most] if len(data) <= most else unpackable(standing)
+        points //= 2
+        traces = {k: thinned(t, y, points) for k, (t, y) in traces.items()}
+
+
+def unpackable(standing: Mapping[str, Any]) -> bytes:
+    """A frame without signals, where there are too many of them."""
+    head = json.dumps({"standing": standing, "signals": []}).encode()
+    return len(head).to_bytes(4, "little") + head
+
+
+def unpacked(data: bytes) -> LiveFrame:
+    """Raises `ValueError` for what is no frame."""
+    length = int.from_bytes(data[:4], "little")
+    head = json.loads(data[4 : 4 + length])
+    at, traces = 4 + length, {}
+    for key, count in head["signals"]:
+        if not isinstance(key, str) or not isinstance(count, int) or not 0 <= count <= len(data):
+            raise ValueError("no frame")
+        both = np.frombuffer(data, "<f8", 2 * count, at)
+        traces[key] = (both[:count], both[count:])
+        at += 16 * count
+    standing = head["standing"]
+    if not isinstance(standing, dict):
+        raise ValueError("no frame")
+    return LiveFrame(standing, traces)
+
+
+__all__ = ["LiveFrame", "packed", "thinned", "unpacked"]

@@ -1,0 +1,390 @@
+"""The process of a live run: a drive in step with the clock, looked at, changed and kept while it goes on.
+
+It is confined like a process of ordinary runs. Messages over its socket begin with a letter; `Orders` lists those
+that it takes. Back come frames (``F``), how it stands (``S``) and runs that were kept (``K``); a frame is sent only
+when the last one was taken (``A``), so nothing grows where nobody looks."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import select
+import socket
+import sys
+import time
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.live.frames import packed, thinned
+from pendel.core.live.pace import Pace
+from pendel.core.plant.program import Outcome, RunSettings
+from pendel.core.plant.recorded import Ring
+from pendel.core.plant.rows import evaluate_signals
+from pendel.core.plant.simulator import Simulator
+from pendel.core.runs.confine import confine
+from pendel.core.runs.worker import end_with_parent
+
+if TYPE_CHECKING:
+    from pendel.core.runs.simulate import Prepared
+
+SLICE, BUSY = 2e-3, 2e-2
+"""Seconds by the clock between two looks at the socket, and that may be computed between two."""
+FRAME = 0.04
+"""Seconds by the clock between two frames."""
+FOREVER = 1e9
+RECORD = 192 << 20
+"""Bytes of the latest part of the record."""
+POINTS = 400
+"""Of a signal in a frame; where there were more, their extremes are left."""
+LARGEST = 180_000
+"""Bytes of a message."""
+
+
+@dataclass
+class Standing:
+    """How a live run stands. ``state``: preparing, runs, paused or ended. ``pace`` and ``load`` by the clock;
+    ``late`` the seconds that were given up."""
+
+    state: str = "preparing"
+    time: float = 0.0
+    pace: float = 0.0
+    load: float = 0.0
+    late: float = 0.0
+    since: float = 0.0
+    """s; when a value of a part was changed last, from where on a run can be kept."""
+    sentence: str = ""
+    drives: int = 0
+    """How many drives it was given."""
+
+
+class LiveProcess:
+    """The process's side of the socket."""
+
+    def __init__(self, wire: socket.socket, folder: Path):
+        self.wire, self.folder = wire, folder
+        wire.setblocking(False)
+        self.pace, self.standing = Pace(), Standing()
+        self.paused = False
+        self.prepared: Prepared | None = None
+        self.simulator: Simulator | None = None
+        self.watched: list[str] = []
+        self._waiting: dict[str, tuple[list[np.ndarray], list[np.ndarray]]] = {}
+        """By watched signal: what was not sent yet."""
+        self._next_row = self._next_tick = 0
+        self._taken, self._framed, self._computed = True, 0.0, 0.0
+        self._mark = (time.monotonic(), 0.0)
+        self._worlds = ThreadPoolExecutor(1, "prepare")
+        self._coming: list[Future[Prepared | str]] = []
+        self._goal: float | None = None
+        """s; where it is to pause."""
+        self._files = 0
+
+    # Its life.
+
+    def serve(self) -> None:
+        """Until the other side of the socket is closed."""
+        with contextlib.suppress(ConnectionError, EOFError):
+            while True:
+                self._turn()
+
+    def _turn(self) -> None:
+        simulator = self.simulator
+        wait = FRAME
+        if simulator is not None and not self.paused:
+            wait = min(wait, self.pace.wait(simulator.time, SLICE * min(self.pace.factor, 1e3)))
+        reads, _, _ = select.select([self.wire], [], [], wait)
+        if reads:
+            self._hear()
+        if self._coming and self._coming[0].done():
+            self._follow(self._coming.pop(0).result())
+        if self.simulator is not None and not self.paused:
+            self._advance(self.simulator)
+        self._send_frame()
+
+    def _advance(self, simulator: Simulator) -> None:
+        begun = time.monotonic()
+        self.pace.behind(simulator.time)
+        while time.monotonic() - begun < BUSY:
+            due = min(self.pace.due(), simulator.time + SLICE * min(self.pace.factor, 1e3))
+            due = due if self._goal is None else min(due, self._goal)
+            if due <= simulator.time:
+                break
+            if simulator.advance(due) is not Outcome.PAUSED:
+                self._end_of_run(simulator)
+                break
+            if self._goal is not None and simulator.time >= self._goal:
+                self._pause()
+                break
+        self._computed += time.monotonic() - begun
+
+    def _end_of_run(self, simulator: Simulator) -> None:
+        from pendel.core.runs.simulate import outcome_sentence
+
+        assert self.prepared is not None
+        self.paused, self.standing.state = True, "ended"
+        self.standing.sentence = outcome_sentence(self.prepared.drive, simulator.recorded())
+
+    def _pause(self) -> None:
+        self.paused, self._goal = True, None
+        self.standing.state = "paused"
+
+    # Orders.
+
+    def _hear(self) -> None:
+        while True:
+            try:
+                message = self.wire.recv(1 << 18)
+            except BlockingIOError:
+                return
+            if not message:
+                raise EOFError
+            self._obey(message[:1], json.loads(message[1:] or b"{}"))
+
+    def _obey(self, letter: bytes, what: dict[str, Any]) -> None:
+        simulator = self.simulator
+        if letter == b"A":
+            self._taken = True
+        elif letter in (b"D", b"C"):
+            self.standing.drives += 1
+            text = (self.folder / Path(what["drive"]).name).read_text("utf-8")
+            self._coming.append(self._worlds.submit(prepared_or_why, text, own_c=bool(what["own_c"])))
+        elif letter == b"P":
+            factor = float(what["factor"])
+            self.pace.change(factor, simulator.time if simulator else 0.0)
+            self._remark()
+        elif letter == b"W":
+            self._watch([str(key) for key in what["keys"]])
+        elif simulator is None or self.standing.state == "ended":
+            return
+        elif letter == b"H":
+            self._pause()
+        elif letter == b"G":
+            self._go_on(what)
+        elif letter == b"K":
+            self._keep(float(what["seconds"]), str(what["name"]), Path(what["path"]).name)
+
+    def _go_on(self, what: dict[str, Any]) -> None:
+        """Go on; with ``ticks`` only so far."""
+        assert self.simulator is not None and self.prepared is not None
+        self.paused, self.standing.state = False, "runs"
+        self.pace.begin(self.simulator.time)
+        ticks = int(what.get("ticks", 0))
+        tick = (
+            self.prepared.deck.tick if self.prepared.deck.blocks else self.prepared.examined.settings["tick"]
+        )
+        self._goal = (np.floor(self.simulator.time / tick + 1e-6) + ticks) * tick if ticks else None
+        self._remark()
+
+    def _remark(self) -> None:
+        self._mark, self._computed = (time.monotonic(), self.simulator.time if self.simulator else 0.0), 0.0
+
+    def _follow(self, found: Prepared | str) -> None:
+        """A drive is ready: the first one begins the run, a later one changes its values."""
+        if isinstance(found, str):
+            self.standing.sentence = found
+            if self.simulator is None:
+                self.standing.state, self.paused = "ended", True
+            return
+        if self.simulator is None:
+            self._begin(found)
+            return
+        assert self.prepared is not None
+        if found.structure is not self.prepared.structure and found.structure != self.prepared.structure:
+            self.standing.sentence = "The drive has other parts or wires now. Start the live run again."
+            return
+        if found.program.control != self.prepared.program.control:
+            self.standing.sentence = "The controller has other blocks or code now. Start the live run again."
+            return
+        self._collect()  # what was recorded belongs to the values it was recorded with
+        before = self.simulator.inputs
+        try:
+            self.simulator.renew(found.inputs(before.settings))
+        except PendelError as problem:
+            self.standing.sentence = str(problem)
+            return
+        now = self.simulator.inputs
+        if not np.array_equal(now.parameters, before.parameters) or now.profiles != before.profiles:
+            self.standing.since = self.simulator.time
+        self.prepared, self.standing.sentence = found, ""
+
+    def _begin(self, prepared: Prepared) -> None:
+        settings = prepared.examined.settings
+        run = RunSettings(
+            FOREVER,
+            settings["tolerance"],
+            prepared.drive.settings["method"],
+            int(settings["seed"]),
+            h_max=settings["until"] / 1000,
+            fixed_step=settings["step"],
+        )
+        width = 1 + sum(prepared.structure.row_shape)
+        signals = max(1, len(prepared.deck.signals))
+        ring = Ring(RECORD // (8 * width), RECORD // (8 * signals))
+        try:
+            self.simulator = Simulator(prepared.program, prepared.inputs(run), ring=ring)
+        except PendelError as problem:
+            self.standing = Standing("ended", sentence=str(problem), drives=self.standing.drives)
+            self.paused = True
+            return
+        self.prepared, self.standing.state = prepared, "runs"
+        self.pace.begin(0.0)
+        self._remark()
+
+    def _watch(self, keys: list[str]) -> None:
+        self._collect()
+        self.watched = keys
+        self._waiting = {k: v for k, v in self._waiting.items() if k in keys}
+
+    # Frames.
+
+    def _collect(self) -> None:
+        """Signals of what was recorded since the last time."""
+        simulator, prepared = self.simulator, self.prepared
+        if simulator is None or prepared is None:
+            return
+        latest = simulator.since(self._next_row, self._next_tick)
+        self._next_row = latest.first_row + len(latest.rows)
+        self._next_tick = latest.first_tick + len(latest.ticks)
+        plant = [k for k in self.watched if k in prepared.structure.signals]
+        if plant and len(latest.rows):
+            columns = evaluate_signals(prepared.structure, latest.rows, simulator.inputs.parameters, plant)
+            for key, column in zip(plant, columns.T):
+                self._append(key, latest.rows[:, 0], column)
+        blocks = prepared.deck.signals
+        times = (latest.first_tick + np.arange(len(latest.ticks))) * prepared.deck.tick
+        for key in self.watched:
+            if key in blocks and len(times):
+                self._append(key, times, latest.ticks[:, blocks.index(key)])
+
+    def _append(self, key: str, t: np.ndarray, y: np.ndarray) -> None:
+        times, values = self._waiting.setdefault(key, ([], []))
+        times.append(t)
+        values.append(y)
+        if len(times) > 64:  # nobody takes them: keep their extremes
+            t, y = thinned(np.concatenate(times), np.concatenate(values), POINTS)
+            self._waiting[key] = ([t], [y])
+
+    def _send_frame(self) -> None:
+        now = time.monotonic()
+        if now - self._framed < FRAME:
+            return
+        self._framed = now
+        self._collect()
+        if not self._taken:
+            return
+        traces = {
+            key: thinned(np.concatenate(t), np.concatenate(y), POINTS)
+            for key, (t, y) in self._waiting.items()
+            if t
+        }
+        data = packed(asdict(self._stood()), traces, LARGEST)
+        try:
+            self.wire.send(b"F" + data)
+        except BlockingIOError:
+            return
+        self._waiting, self._taken = {}, False
+
+    def _stood(self) -> Standing:
+        standing, span = self.standing, time.monotonic() - self._mark[0]
+        if self.simulator is not None:
+            standing.time = self.simulator.time
+            if span > 0.5 and not self.paused:
+                standing.pace = (standing.time - self._mark[1]) / span
+                standing.load = self._computed / span
+                self._remark()
+            standing.late = self.pace.given_up
+        return standing
+
+    # Keeping.
+
+    def _keep(self, seconds: float, name: str, file: str) -> None:
+        """The latest seconds as a run, in a file for whoever asked."""
+        from pendel.core.runs.kept import save
+
+        answer = {"path": file, "problem": ""}
+        try:
+            save(self._latest_run(seconds, name), self.folder / file)
+        except PendelError as problem:
+            answer["problem"] = str(problem)
+        with contextlib.suppress(BlockingIOError):
+            self.wire.send(b"K" + json.dumps(answer).encode())
+
+    def _latest_run(self, seconds: float, name: str) -> Any:
+        from pendel.core.runs.kept import KeptRun
+
+        simulator, prepared = self.simulator, self.prepared
+        assert simulator is not None and prepared is not None
+        deck, latest = prepared.deck, simulator.since(0, 0)
+        begin = max(simulator.time - seconds, self.standing.since)
+        first_tick = max(latest.first_tick, int(np.ceil(begin / deck.tick - 1e-9))) if deck.blocks else 0
+        if deck.blocks:
+            begin = first_tick * deck.tick
+        rows = latest.rows[latest.rows[:, 0] >= begin - 1e-12]
+        ticks = latest.ticks[first_tick - latest.first_tick :] if deck.blocks else latest.ticks
+        return KeptRun(
+            name,
+            rows,
+            ticks,
+            prepared.structure,
+            simulator.inputs.parameters,
+            deck.signals,
+            deck.tick,
+            deck.delay,
+            dict(prepared.infos),
+            Outcome.DONE,
+            "",
+            {"steps": 0, "rejected": 0, "evaluations": 0, "events": 0, "stiff_steps": 0},
+            prepared.text,
+            {
+                "until": float(rows[-1, 0]) if len(rows) else 0.0,
+                "tolerance": simulator.inputs.settings.tolerance,
+            },
+            level=prepared.drive.settings["level"],
+            first_tick=first_tick,
+        )
+
+
+def prepared_or_why(text: str, *, own_c: bool) -> Prepared | str:
+    """A drive ready to run, or a sentence why it is not."""
+    from pendel.core.drive.file import from_text
+    from pendel.core.runs.simulate import prepare
+    from pendel.core.trust import allow_all_of, refuse_strange_c
+
+    try:
+        drive = from_text(text)
+        if own_c:
+            allow_all_of(drive)
+        refuse_strange_c(drive, "allow it")
+        prepared = prepare(drive)
+        _ = prepared.program  # which may find that a block has no C in its format
+        return prepared
+    except DriveHasFindings as problem:
+        return str(problem.findings[0])
+    except PendelError as problem:
+        return str(problem)
+
+
+def main() -> None:
+    """The process: confined before anything of a drive is read."""
+    from pendel.core.plant.compiler import cache_folder
+
+    end_with_parent()
+    folder = Path(sys.argv[2])
+    writable = [folder]
+    with contextlib.suppress(PendelError):
+        writable.append(cache_folder())
+    confine(writable)
+    os.environ["TMPDIR"] = str(folder)
+    LiveProcess(socket.socket(fileno=int(sys.argv[1])), folder).serve()
+
+
+__all__ = ["LiveProcess", "Standing"]
+
+if __name__ == "__main__":
+    main()
