@@ -155,6 +155,7 @@ class Spine(QWidget):
         session.studied.connect(self._refresh_loops)
         self._for_runs = RefreshWhenShown(self, self._late)
         session.runs_changed.connect(self._for_runs)
+        session.live_moved.connect(self._for_runs)
         session.evaluator.ended.connect(lambda problem: problem or self._for_runs())
         session.examined_changed.connect(self._late.start)
         session.selection_changed.connect(self._mark_selected)

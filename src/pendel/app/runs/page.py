@@ -42,6 +42,7 @@ from pendel.core.runs.vectors import machines, needed
 from pendel.core.vocabulary import SignalRole
 
 MOST_TICKED = 6
+LIVE = "Live"
 NO_RUNS, READING_RUNS = "No run yet. Press Ctrl+R to run the drive.", "Reading the kept runs …"
 MOST_MEASURED = 3
 """Runs with figures beside the strips, the newest."""
@@ -98,6 +99,8 @@ class RunsPage(Page):
         """Whether ticked runs are still being evaluated, and whether the strips are to be fitted when they
         come."""
         self._instant: tuple[float, float] | None = None
+        self._live = False
+        """Whether the live run is what is shown."""
         session.evaluator.ended.connect(self._evaluated)
         self._late_measures = single_shot(self, 30, self.measure)
         session.runs_changed.connect(self.refresh)
@@ -318,7 +321,8 @@ class RunsPage(Page):
 
     def _fill_tree(self) -> None:
         shown = self.shown_runs()
-        self.tree.fill(shown[-1][0] if shown else self.session.last_run, self.find.text(), self.used)
+        latest = self.session.live or (shown[-1][0] if shown else self.session.last_run)
+        self.tree.fill(latest, self.find.text(), self.used)
 
     def _used(self, keys: list[str]) -> None:
         """Signals that were put on strips by hand stay at hand."""
@@ -382,7 +386,30 @@ class RunsPage(Page):
         self.strips.specs = default_strips(self.session)
         self.draw(keep_view=False)
 
+    def show_live(self) -> None:
+        """Draw the live run, or the kept runs again once there is none."""
+        if self.session.live is None:
+            self._live = False
+            self._fill_tree()
+            self.draw(keep_view=False)
+            return
+        if self._layout() != self.laid_out_for:
+            self.laid_out_for = self._layout()
+            self.strips.specs = default_strips(self.session)
+        if not self._live:
+            self._fill_tree()
+            self.measure()
+        if self.isVisible():
+            self.draw()
+            self._live = True
+
     def draw(self, *, keep_view: bool = True) -> None:
+        if self.session.live is not None:
+            self.empty.hide()
+            self.strips.show()
+            self.drawn = []
+            self.strips.build(self.strips.specs, [(self.session.live, trace_colour(0))], keep_view=keep_view)
+            return
         runs = self.shown_runs()
         self.empty.setVisible(not self.session.runs)
         self.empty.setText(READING_RUNS if self.session.shelf.reading else NO_RUNS)
@@ -431,6 +458,8 @@ class RunsPage(Page):
         return first, None
 
     def measure(self) -> None:
+        if self.session.live is not None and self.heading.text() == LIVE:
+            return  # strips that roll move their cursors
         clear(self.grid)
         clear(self.between)
         self._show_spectrum()
@@ -442,8 +471,9 @@ class RunsPage(Page):
         actual, setpoint = self.measured_signal()
         runs = [(r, tint) for r, tint in runs if actual in r.keys]
         if not runs or actual is None:
-            self.heading.setText("Measures")
-            self.subheading.set_text("")
+            live = self.session.live is not None
+            self.heading.setText(LIVE if live else "Measures")
+            self.subheading.set_text("Keep the last part of it to measure it." if live else "")
             self.span.setText("")
             return
         info = runs[0][0].infos[actual]

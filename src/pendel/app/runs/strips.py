@@ -74,9 +74,10 @@ class Trace:
 
     def __init__(self, curve: pg.PlotCurveItem, t: np.ndarray, y: np.ndarray, name: str, run: str):
         self.curve, self.t, self.y, self.name, self.run = curve, t, y, name, run
-        self.pen, self.dense = curve.opts["pen"], False
+        self.pen, self.look = curve.opts["pen"], (False, False)
+        """Whether it is a dense band, and whether it rolls."""
 
-    def show(self, low: float, high: float, columns: int) -> None:
+    def show(self, low: float, high: float, columns: int, *, rolls: bool = False) -> None:
         t, y = thinned(self.t, self.y, low, high, columns)
         # A dense band looks the same with a plain thin pen and draws ten times faster; small ripple would
         # break up.
@@ -85,14 +86,16 @@ class Trace:
         dense = (
             len(t) > columns and float(steps.sum()) > 25 / DENSE_STEP * tall and float(steps.mean()) > tall
         )
-        if dense != self.dense:
-            self.dense = dense
+        look = (dense, rolls)
+        if look != self.look:
+            self.look = look
             pen = pg.mkPen(self.pen)
-            if dense:
+            if dense or rolls:  # what rolls is drawn anew many times a second
                 pen.setWidthF(1.0)
+            if dense:
                 pen.setStyle(Qt.PenStyle.SolidLine)
             self.curve.setPen(pen)
-            self.curve.opts["antialias"] = not dense
+            self.curve.opts["antialias"] = not (dense or rolls)
         self.curve.setData(t, y)
 
 
@@ -137,6 +140,9 @@ class Strips(pg.GraphicsLayoutWidget):
         self._begin, self._end = 0.0, 1.0
         """The whole time that `_fit_length` showed, s."""
         self.run_begin, self.run_end = 0.0, 1.0
+        self._limited: tuple[float, float] | None = None
+        self.rolls = False
+        """Whether what is shown goes on."""
         """End of the longest run shown, s; the cursors stay before it."""
         self.said_of: dict[str, str] = {}
         """Signals of the runs shown, in words."""
@@ -152,7 +158,10 @@ class Strips(pg.GraphicsLayoutWidget):
         for run, _ in runs:
             run.fetch(key for spec in specs for key in spec.signals)
         self.run_end = max((run.end for run, _ in runs), default=1.0)
+        self.rolls = any(getattr(run, "rolls", False) for run, _ in runs)
         self.run_begin = min((run.begin for run, _ in runs), default=0.0)
+        if self.rolls:
+            self.times = [self.run_begin, self.run_end]
         self.said_of = {k: f"{i.card}: {i.label}" for run, _ in runs for k, i in run.infos.items()}
         self.units_of = {k: (i.unit, run.units) for run, _ in runs for k, i in run.infos.items()}
         if keep_view and self._refill(specs, runs):
@@ -168,8 +177,8 @@ class Strips(pg.GraphicsLayoutWidget):
             self.times = [self.run_begin, end]
         for n, plot in enumerate(self.plots):
             self._add_cursors(plot, n == 0)
-            beyond = 0.1 * (end - self.run_begin)
-            plot.vb.setLimits(xMin=self.run_begin - beyond, xMax=end + beyond)
+        self._limited = None
+        self._limit_time()
         if self.plots:
             # The others follow the first; thinning once for all is enough.
             self.plots[0].vb.sigXRangeChanged.connect(lambda *_: self._thin())
@@ -229,10 +238,19 @@ class Strips(pg.GraphicsLayoutWidget):
         for n in range(len(self.plots)):
             if self._is_fitted(n):
                 self._fit_height(n)
+        self._limit_time()
         self._fit_length(as_before=True)
         self.set_cursors(*self.times)
         self._thin()
         return True
+
+    def _limit_time(self) -> None:
+        """Nobody can look far beyond the runs."""
+        if self._limited != (self.run_begin, self.run_end):
+            self._limited = (self.run_begin, self.run_end)
+            beyond = 0.1 * (self.run_end - self.run_begin)
+            for plot in self.plots:
+                plot.vb.setLimits(xMin=self.run_begin - beyond, xMax=self.run_end + beyond)
 
     def _is_fitted(self, n: int) -> bool:
         """Whether a strip still shows the height it was given for its data, untouched by a zoom."""
@@ -416,7 +434,7 @@ class Strips(pg.GraphicsLayoutWidget):
         for plot, traces in zip(self.plots, self.traces):
             columns = max(100, int(plot.vb.width()))
             for trace in traces:
-                trace.show(low, high, columns)
+                trace.show(low, high, columns, rolls=self.rolls)
         self._place_tags()
 
     def resizeEvent(self, event) -> None:

@@ -7,6 +7,7 @@ from weakref import WeakKeyDictionary
 
 import numpy as np
 
+from pendel.app.session.live_view import LiveView
 from pendel.app.session.session import Session
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Kind, Part
@@ -91,9 +92,11 @@ def main_signals(drive: Drive) -> list[str]:
     return [s for s in (main_signal(drive, k) for k in drive.cards) if s]
 
 
-def run_on_cards(session: Session) -> KeptRun | None:
+def run_on_cards(session: Session) -> KeptRun | LiveView | None:
     """The run whose values all cards show, with these computed in one go; none while they are evaluated
     beside the window."""
+    if session.live is not None:
+        return session.live
     run, keys = session.last_run, main_signals(session.drive)
     if run is None or not session.evaluator.ready(run, keys):
         return None
@@ -101,7 +104,7 @@ def run_on_cards(session: Session) -> KeptRun | None:
     return run
 
 
-def value_at(run: KeptRun, key: str, time: float | None) -> float:
+def value_at(run: KeptRun | LiveView, key: str, time: float | None) -> float:
     trace = run.trace(key)
     if not len(trace.y):
         return math.nan
@@ -116,15 +119,17 @@ def value_at(run: KeptRun, key: str, time: float | None) -> float:
     return float(np.interp(time, trace.t, trace.y))
 
 
-def figure_of(run: KeptRun, key: str, time: float | None = None) -> str:
+def figure_of(run: KeptRun | LiveView, key: str, time: float | None = None) -> str:
     trace = run.trace(key)
     value = value_at(run, key, time)
     largest = float(np.max(np.abs(trace.y))) if len(trace.y) else 0.0
     return figure(0.0 if abs(value) < 1e-9 * largest else value, trace.unit, 3)
 
 
-def figure_in_words(run: KeptRun, key: str, time: float | None = None) -> str:
+def figure_in_words(run: KeptRun | LiveView, key: str, time: float | None = None) -> str:
     """A figure with what it is and when: “link voltage 560 V at the end of Run 1”."""
+    if isinstance(run, LiveView):
+        return f"{run.trace(key).label} {figure_of(run, key)} now, in the live run"
     when = f"at the end of {run.name}" if time is None else f"at {figure(time, 's', 4)} of {run.name}"
     return f"{run.trace(key).label} {figure_of(run, key, time)} {when}"
 
@@ -132,16 +137,18 @@ def figure_in_words(run: KeptRun, key: str, time: float | None = None) -> str:
 _sparks: WeakKeyDictionary[KeptRun, dict[str, np.ndarray]] = WeakKeyDictionary()
 
 
-def spark(run: KeptRun, key: str) -> np.ndarray:
+def spark(run: KeptRun | LiveView, key: str) -> np.ndarray:
     """A trace as few points in the unit square, each the mean of its stretch, so that pulses do not beat;
     shape (n, 2). Kept with the run, as every edit draws it again."""
+    if isinstance(run, LiveView):
+        return drawn_small(run, key)
     known = _sparks.setdefault(run, {})
     if key not in known:
         known[key] = drawn_small(run, key)
     return known[key]
 
 
-def drawn_small(run: KeptRun, key: str, points: int = 80) -> np.ndarray:
+def drawn_small(run: KeptRun | LiveView, key: str, points: int = 80) -> np.ndarray:
     trace = run.trace(key)
     if len(trace.y) < 2 or not np.all(np.isfinite(trace.y)) or trace.t[-1] <= trace.t[0]:
         return np.empty((0, 2))

@@ -60,6 +60,7 @@ READ_RUNS = JobKind("read kept runs", "disk", "The kept runs cannot be read", ne
 DESCRIBE = JobKind("describe the board", "firmware", "The board cannot be described", newest_wins=True)
 BENCH = JobKind("bench", "bench", "The board cannot do this")
 LOOK_AT_BOARD = JobKind("look at the board", "bench", "The board cannot be looked at")
+KEEP_LIVE = JobKind("keep a live run", "signals", "The live run cannot be kept")
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
 KINDS = (
     RUN,
@@ -74,6 +75,7 @@ KINDS = (
     DESCRIBE,
     BENCH,
     LOOK_AT_BOARD,
+    KEEP_LIVE,
     EVALUATE,
 )
 

@@ -13,6 +13,7 @@ from PyQt6.QtGui import QUndoCommand, QUndoStack
 from pendel.app.session.autosaves import Slot, digest_of, free_slot
 from pendel.app.session.jobs import JUDGE, End, Job, Jobs
 from pendel.app.session.judging import Study, judged_beside
+from pendel.app.session.live_view import LiveView
 from pendel.app.session.run_shelf import RunShelf, writable
 from pendel.app.session.signal_evaluator import SignalEvaluator
 from pendel.app.widgets.timers import single_shot
@@ -74,6 +75,8 @@ class Session(QObject):
     runs_changed = pyqtSignal()
     file_changed = pyqtSignal()
     studied = pyqtSignal()
+    live_moved = pyqtSignal()
+    """The live run has come further; a few times a second."""
     refused = pyqtSignal(str)
     """Why an edit was not taken."""
 
@@ -106,6 +109,8 @@ class Session(QObject):
         self.run_findings: list[Finding] = []
         self.remarks: list[Finding] = []
         """What the last run showed; gone with the next edit."""
+        self.live: LiveView | None = None
+        """The latest part of a live run, while there is one."""
         self.cursor_time: float | None = None
         self.shown_keys: Callable[[], list[str]] = list
         """Tells which signals of the next run will be shown at once."""

@@ -64,6 +64,7 @@ ACTIONS = (
     ActionSpec("shelve", "Put the assembly on your shelf", "Insert", "", lambda w: w.drive_page.shelve()),
     ActionSpec("unshelve", "Take off your shelf", "Insert"),
     ActionSpec("run", "Run or stop", "Run", "Ctrl+R", lambda w: w.run_or_stop()),
+    ActionSpec("live", "Live run, or stop it", "Run", "Ctrl+Shift+R", lambda w: w.live_or_stop()),
     ActionSpec("open_loop", "Open or close this loop", "Run", "Ctrl+L", lambda w: w.editing.toggle_loop()),
     ActionSpec("ideal", "All sensors ideal", "Run", "Ctrl+I", lambda w: w.editing.toggle_sensors()),
     ActionSpec("propose", "Propose gains of all loops", "Run", "Ctrl+Shift+L", lambda w: w.proposing.start()),

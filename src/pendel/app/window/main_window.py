@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 
 from pendel import __version__
 from pendel.app.drive.page import DrivePage
+from pendel.app.session.live import Live
 from pendel.app.session.page import Page
 from pendel.app.session.proposing import Proposing
 from pendel.app.session.run_jobs import RunJobs
@@ -36,6 +37,7 @@ from pendel.app.window.editing import Editing
 from pendel.app.window.exports import Exports
 from pendel.app.window.files import DriveFiles
 from pendel.app.window.foot import Foot
+from pendel.app.window.live_bar import LiveBar
 from pendel.app.window.pages import PAGES
 from pendel.app.window.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.window.unit_choices import UnitChoices
@@ -53,6 +55,7 @@ class MainWindow(QMainWindow):
         self.settings = settings or QSettings("pendel", "pendel")
         self.session = Session(self, self.settings)
         self.jobs = RunJobs(self.session, self)
+        self.live = Live(self.session, self)
         self.foot = Foot(self.session, self)
         self.actions_by_name: dict[str, QAction] = {}
         self.pages: dict[str, QWidget] = {}
@@ -70,6 +73,7 @@ class MainWindow(QMainWindow):
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(0)
         inside.addWidget(self._build_header())
+        inside.addWidget(LiveBar(self.live, body))
         inside.addWidget(self.stack, 1)
         inside.addWidget(self.foot)
         self.setCentralWidget(body)
@@ -143,6 +147,12 @@ class MainWindow(QMainWindow):
         )
         inside.addWidget(self.until)
         inside.addSpacing(8)
+        self.live_button = button("Live", self.live_or_stop)
+        self.live_button.setFixedSize(64, 28)
+        self.live_button.setCheckable(True)
+        self.live_button.setToolTip("Run in step with the clock, and change values meanwhile (Ctrl+Shift+R)")
+        inside.addWidget(self.live_button)
+        inside.addSpacing(4)
         self.run_button = RunButton()
         self.run_button.clicked.connect(self.run_or_stop)
         inside.addWidget(self.run_button)
@@ -205,6 +215,11 @@ class MainWindow(QMainWindow):
         self.jobs.progressed.connect(self.run_button.set_progress)
         self.jobs.ended.connect(self._run_ended)
         self.jobs.failed_at.connect(self._report)
+        self.live.changed.connect(self._show_live)
+        self.live.moved.connect(self._live_moved)
+        self.live.status_message.connect(self.say)
+        self.live.may_run = lambda: may_run(self.session, self)
+        self.live.extra_keys = lambda: self.session.shown_keys()
         self.drive_page.spine.loop_wanted.connect(self._show_loop)
         self._listen_to(self.drive_page)
         self.drive_page.sheet.action_named = self.actions_by_name.get
@@ -326,6 +341,35 @@ class MainWindow(QMainWindow):
             self.jobs.stop()
         else:
             self.start_run(show=self.page_now == "Drive" and not self.session.runs)
+
+    def live_or_stop(self) -> None:
+        """Begin a live run, or end it."""
+        if self.live.running:
+            self.live.stop()
+        elif self.session.examined.faults:
+            self.foot.refresh()
+            self.foot.open()
+            self.say("The drive cannot run before its faults are fixed.")
+        else:
+            self._commit_editors()
+            self.live.start()
+            if self.page_now not in ("Drive", "Runs"):
+                self.show_page("Runs")
+        self._show_live()
+
+    def _show_live(self) -> None:
+        self.live_button.setChecked(self.live.running)
+        self.live_button.setText("Stop live" if self.live.running else "Live")
+        self.live_button.setFixedWidth(84 if self.live.running else 64)
+        runs = self.pages["Runs"]
+        if isinstance(runs, Page):
+            self.page("Runs").show_live()
+
+    def _live_moved(self) -> None:
+        runs = self.pages["Runs"]
+        if isinstance(runs, Page) and self.page_now == "Runs":
+            self.page("Runs").show_live()
+            self.live.watch()
 
     def start_run(self, *, show: bool = False) -> None:
         self._commit_editors()

@@ -115,9 +115,9 @@ class LiveRun:
         """Go on, or only so many ticks."""
         self._tell(b"G", ticks=ticks)
 
-    def watch(self, keys: Sequence[str]) -> None:
-        """Have these signals in the frames from now on."""
-        self._tell(b"W", keys=list(keys))
+    def watch(self, keys: Sequence[str], span: float = 1.0) -> None:
+        """Have these signals in the frames from now on, as finely as their latest ``span`` (s) can be drawn."""
+        self._tell(b"W", keys=list(keys), span=span)
 
     def keep(self, seconds: float, name: str) -> None:
         """Have the latest seconds as a run; ``on_kept`` tells where it is."""

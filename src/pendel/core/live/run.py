@@ -21,11 +21,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from pendel.core.errors import DriveHasFindings, PendelError
-from pendel.core.live.frames import packed, thinned
+from pendel.core.live.frames import Points, packed, thinned
 from pendel.core.live.pace import Pace
 from pendel.core.plant.program import Outcome, RunSettings
 from pendel.core.plant.recorded import Ring
 from pendel.core.plant.rows import evaluate_signals
+from pendel.core.plant.runtime import time_loop
 from pendel.core.plant.simulator import Simulator
 from pendel.core.runs.confine import confine
 from pendel.core.runs.worker import end_with_parent
@@ -40,8 +41,8 @@ FRAME = 0.04
 FOREVER = 1e9
 RECORD = 192 << 20
 """Bytes of the latest part of the record."""
-POINTS = 400
-"""Of a signal in a frame; where there were more, their extremes are left."""
+POINTS = 1600
+"""Of a signal over all that is shown; where there were more, their extremes are left."""
 LARGEST = 180_000
 """Bytes of a message."""
 
@@ -74,6 +75,8 @@ class LiveProcess:
         self.prepared: Prepared | None = None
         self.simulator: Simulator | None = None
         self.watched: list[str] = []
+        self.span = 1.0
+        """s; of what is shown of them."""
         self._waiting: dict[str, tuple[list[np.ndarray], list[np.ndarray]]] = {}
         """By watched signal: what was not sent yet."""
         self._next_row = self._next_tick = 0
@@ -159,7 +162,7 @@ class LiveProcess:
             self.pace.change(factor, simulator.time if simulator else 0.0)
             self._remark()
         elif letter == b"W":
-            self._watch([str(key) for key in what["keys"]])
+            self._watch([str(key) for key in what["keys"]], float(what["span"]))
         elif simulator is None or self.standing.state == "ended":
             return
         elif letter == b"H":
@@ -227,6 +230,7 @@ class LiveProcess:
         signals = max(1, len(prepared.deck.signals))
         ring = Ring(RECORD // (8 * width), RECORD // (8 * signals))
         try:
+            time_loop()  # which looks at what is recorded; built before the clock begins
             self.simulator = Simulator(prepared.program, prepared.inputs(run), ring=ring)
         except PendelError as problem:
             self.standing = Standing("ended", sentence=str(problem), drives=self.standing.drives)
@@ -236,9 +240,9 @@ class LiveProcess:
         self.pace.begin(0.0)
         self._remark()
 
-    def _watch(self, keys: list[str]) -> None:
+    def _watch(self, keys: list[str], span: float) -> None:
         self._collect()
-        self.watched = keys
+        self.watched, self.span = keys, max(1e-9, span)
         self._waiting = {k: v for k, v in self._waiting.items() if k in keys}
 
     # Frames.
@@ -279,7 +283,7 @@ class LiveProcess:
         if not self._taken:
             return
         traces = {
-            key: thinned(np.concatenate(t), np.concatenate(y), POINTS)
+            key: self._thinned(np.concatenate(t), np.concatenate(y))
             for key, (t, y) in self._waiting.items()
             if t
         }
@@ -289,6 +293,11 @@ class LiveProcess:
         except BlockingIOError:
             return
         self._waiting, self._taken = {}, False
+
+    def _thinned(self, t: np.ndarray, y: np.ndarray) -> Points:
+        begin = max(float(t[0]), float(t[-1]) - self.span)  # nothing before it will be shown
+        t, y = t[t >= begin], y[t >= begin]
+        return thinned(t, y, max(16, int(POINTS * (float(t[-1]) - begin) / self.span)))
 
     def _stood(self) -> Standing:
         standing, span = self.standing, time.monotonic() - self._mark[0]

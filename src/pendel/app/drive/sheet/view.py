@@ -99,6 +99,7 @@ class SheetView(QGraphicsView):
         session.opened.connect(self._opened)
         self._for_runs = RefreshWhenShown(self, self._late)
         session.runs_changed.connect(self._for_runs)
+        session.live_moved.connect(self._for_runs)
         session.evaluator.ended.connect(lambda problem: problem or self._for_runs())
         session.sheet_changed.connect(self._sheet_changed)
         session.selection_changed.connect(self._show_selection)

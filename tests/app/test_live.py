@@ -1,0 +1,131 @@
+"""Live runs in the real window: strips that roll, values changed meanwhile, pause and steps, parts of it kept."""
+
+import math
+import os
+import signal
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from pendel.core.drive import commands
+from pendel.core.drive.file import load, to_text
+from pendel.core.live.client import LiveRun
+from pendel.core.live.frames import packed, thinned, unpacked
+
+from .conftest import lay_out, settle, until
+from .test_window import LEFT, choose, run_with, type_into
+
+
+def begin(window):
+    QTest.mouseClick(window.live_button, LEFT)
+    assert until(lambda: window.live.standing.get("state") == "runs", 60), window.live.standing
+    return window.live
+
+
+def bar(window):
+    from pendel.app.window.live_bar import LiveBar
+
+    return window.findChild(LiveBar)
+
+
+def test_a_live_run_moves_the_cards_and_strips_and_takes_changed_values(window):
+    live, session = begin(window), window.session
+    assert until(lambda: session.live is not None and len(session.live.trace("door_motor.speed").y) > 20)
+    item = window.drive_page.sheet.cards["door_motor"]
+    shown = set()
+    assert until(lambda: shown.add(item.face.figure) or len(shown) > 2), shown  # the card's figure moves
+    window.show_page("Runs")
+    page = window.page("Runs")
+    assert until(lambda: len(page.strips.plots) > 2 and len(page.strips.traces[0][0].t) > 20)
+    seen = page.strips.traces[0][0].t[-1]
+    assert until(lambda: page.strips.traces[0][0].t[-1] > seen + 0.2)
+
+    # A supply that sags while it runs shows on the strips; undone, it is as before.
+    choose(bar(window).pace, 10.0)
+    voltage = lambda: float(session.live.trace("supply.voltage").y[-1])  # noqa: E731
+    assert until(lambda: live.standing["time"] > 2.0 and abs(voltage() - 48.0) < 0.1)
+    session.do(commands.set_value(session.drive, "supply", "U_0", "36 V"))
+    assert until(lambda: abs(voltage() - 36.0) < 0.1), live.standing
+    assert live.standing["since"] > 2.0
+    session.undo.undo()
+    assert until(lambda: abs(voltage() - 48.0) < 0.1)
+
+    # Pause, one tick, go on; other parts cannot be had while it runs, which is said.
+    press = lambda widget: QTest.mouseClick(widget, LEFT)  # noqa: E731
+    press(bar(window).pause)
+    assert until(lambda: live.standing["state"] == "paused")
+    at = live.standing["time"]
+    press(bar(window).tick)
+    assert until(lambda: live.standing["state"] == "paused" and live.standing["time"] > at)
+    assert live.standing["time"] - at == pytest.approx(50e-6, rel=1e-6)
+    press(bar(window).pause)
+    assert until(lambda: live.standing["state"] == "runs")
+    session.do(commands.add_card(session.drive, "resistor", "Lamp", 10, 200))
+    assert until(lambda: live.standing["sentence"] != ""), live.standing
+    session.undo.undo()
+    QTest.mouseClick(window.live_button, LEFT)
+    assert not live.running and session.live is None
+    lay_out()
+
+
+def test_what_is_kept_of_a_live_run_is_what_a_run_has_to_the_bit(window):
+    session = window.session
+    session.do(commands.set_setting(session.drive, "until", "1.2 s"))
+    run_with(window)
+    whole = session.last_run
+    live = begin(window)
+    assert until(lambda: live.standing["time"] > 0.9, 60)
+    type_into(bar(window).seconds, "0.3 s")
+    QTest.mouseClick(bar(window).keep, LEFT)
+    assert until(lambda: session.last_run is not whole, 60)
+    part = session.last_run
+    settle()
+    assert 0.28 < part.end - part.begin < 0.32 and part.begin > 0.5 and part.differs.startswith("live")
+    shared = min(len(part.ticks), len(whole.ticks) - part.first_tick)
+    if shared > 100:  # as far as it was kept before the ordinary run's end
+        at = part.first_tick
+        assert np.array_equal(part.ticks[:shared], whole.ticks[at : at + shared])
+    end = min(part.end, whole.end) - 1e-9
+    mine = part.rows[part.rows[:, 0] < end]
+    first = int(np.searchsorted(whole.rows[:, 0], mine[0, 0]))
+    assert np.array_equal(mine, whole.rows[first : first + len(mine)])
+    assert part.trace("speed_pi.out").t[0] == pytest.approx(part.first_tick * 50e-6)
+    QTest.mouseClick(window.live_button, LEFT)
+    window.show_page("Runs")
+    strips = window.page("Runs").strips
+    settle()
+    assert strips.run_begin == pytest.approx(part.begin) and strips.plots[0].viewRange()[0][0] > 0.4
+
+
+def test_a_live_run_whose_process_dies_says_so(window):
+    live, said = begin(window), []
+    live.status_message.connect(said.append)
+    os.kill(live.run.pid, signal.SIGKILL)
+    assert until(lambda: not live.running) and "ended unexpectedly" in said[-1]
+    assert window.live_button.text() == "Live"
+    begin(window)
+    QTest.keyClick(window, Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert not live.running
+
+
+def test_a_drive_that_cannot_run_ends_its_live_run_with_a_sentence(example_path):
+    drive, got = load(example_path), []
+    drive.cards["speed_pi"] = drive.cards["speed_pi"].with_value("T_i", "0 s")
+    run = LiveRun(to_text(drive), on_frame=lambda frame: got.append(frame.standing) or run.taken())
+    assert until(lambda: got and got[-1]["state"] == "ended", 60)
+    assert "Speed PI" in got[-1]["sentence"]
+    run.close()
+
+
+def test_frames_keep_extremes_and_fit_their_messages():
+    t = np.linspace(0.0, 1.0, 50_000)
+    y = np.sin(700 * t)
+    y[31_234], y[77] = 9.0, math.nan
+    few_t, few_y = thinned(t, y, 400)
+    assert len(few_t) <= 404 and np.all(np.diff(few_t) > 0) and few_t[-1] == 1.0
+    assert np.nanmax(few_y) == 9.0 and set(few_y[np.isfinite(few_y)]) <= set(y[np.isfinite(y)])
+    data = packed({"state": "runs"}, {f"c.{k}": (t, y) for k in range(20)}, 100_000)
+    frame = unpacked(data)
+    assert len(data) <= 100_000 and len(frame.traces) == 20 and len(frame.traces["c.3"][0]) > 100
