@@ -3,19 +3,29 @@
 import math
 import os
 import signal
+import socket
+from concurrent.futures import Future
+from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
+import pendel
 from pendel.core.drive import commands
 from pendel.core.drive.file import load, to_text
 from pendel.core.live.client import LiveRun
 from pendel.core.live.frames import packed, thinned, unpacked
+from pendel.core.live.run import LiveProcess
+from pendel.core.plant.integrate import integrate
+from pendel.core.runs.simulate import prepare
 
 from .conftest import lay_out, settle, until
 from .test_window import LEFT, choose, run_with, type_into
+
+EXAMPLES = Path(pendel.__file__).parent / "examples"
 
 
 def begin(window):
@@ -129,3 +139,27 @@ def test_frames_keep_extremes_and_fit_their_messages():
     data = packed({"state": "runs"}, {f"c.{k}": (t, y) for k in range(20)}, 100_000)
     frame = unpacked(data)
     assert len(data) <= 100_000 and len(frame.traces) == 20 and len(frame.traces["c.3"][0]) > 100
+
+
+@pytest.mark.parametrize(("name", "level"), [("car_door_drive", "averaged"), ("valley_feeder", "switching")])
+def test_a_live_run_goes_on_in_a_faster_loop_with_the_same_rows(name, level, tmp_path):
+    drive = load(EXAMPLES / f"{name}.pendel")
+    drive.settings["level"] = level
+    prepared, (ours, theirs) = prepare(drive), socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    process, built = LiveProcess(theirs, tmp_path), Future()
+    process._follow(prepared)
+    settings = process.simulator.inputs.settings
+    process.simulator.advance(0.0213)
+    built.set_result(True)
+    process._faster = built
+    process._go_on_faster()
+    process.simulator.advance(0.04)
+    part = process._latest_run(0.03, "Part")
+    process._worlds.shutdown()
+    process.simulator.close()
+    whole = integrate(prepared.program, prepared.inputs(replace(settings, until=0.05)))
+    first = int(np.searchsorted(whole.rows[:, 0], part.rows[0, 0]))
+    assert part.begin < 0.0213 and np.array_equal(part.rows, whole.rows[first : first + len(part.rows)])
+    assert np.array_equal(part.ticks, whole.ticks[part.first_tick : part.first_tick + len(part.ticks)])
+    for end in (ours, theirs):
+        end.close()

@@ -96,6 +96,10 @@ class Board(QObject):
         self.link = LinkState.CLOSED
         self.facts: BoardFacts | None = None
         self.described: Described | None = None
+        self.watched: list[str] = []
+        """Signals whose figures are read while it is connected, and ..."""
+        self.figures: dict[str, float] = {}
+        """... what they were last, in SI."""
         self.on_board: dict[str, float] = {}
         """Live values as the board was found to have them, in SI."""
         self.standing: dict[str, Any] = {}
@@ -220,6 +224,7 @@ class Board(QObject):
 
     def _forget_board(self, link: LinkState) -> None:
         self.link, self.facts, self.on_board, self.standing = link, None, {}, {}
+        self.figures = {}
         self._told, self._capture, self.sampler = {}, None, None
         self.changed.emit()
 
@@ -417,18 +422,19 @@ class Board(QObject):
         if self.session.jobs.busy(BENCH, LOOK_AT_BOARD) or self.link is not LinkState.OPEN:
             return
         record = self._capture
+        channels = self._watched_channels()
 
-        def work(job: Job) -> tuple[BoardFacts, Frame | CaptureState | None]:
+        def work(job: Job) -> tuple[BoardFacts, Frame | CaptureState | None, dict[str, float]]:
             frame: Frame | CaptureState | None = None
             if record is not None:
                 frame = record.state()
                 if frame is CaptureState.FULL:
                     frame = record.fetch()
-            return self.bench.facts(), frame
+            return self.bench.facts(), frame, {key: self.bench.read(c) for key, c in channels.items()}
 
         def then(job: Job) -> None:
             if job.end is End.FINISHED and self.link is LinkState.OPEN:
-                facts, frame = job.result
+                facts, frame, self.figures = job.result
                 self._take_facts(facts)
                 if isinstance(frame, Frame) and record is self._capture:
                     self._capture = None
@@ -440,6 +446,16 @@ class Board(QObject):
                 self.log(job.sentence)
 
         self.session.jobs.start(LOOK_AT_BOARD, work, then)
+
+    def _watched_channels(self) -> dict[str, Channel]:
+        """Of the signals whose figures are wanted, those that the board has."""
+        description = self.description
+        if description is None or not self.matches:
+            return {}
+        by_signal: dict[str, Channel] = {}
+        for channel in description.channels.values():
+            by_signal.setdefault(channel.signal or channel.key, channel)
+        return {key: by_signal[key] for key in self.watched if key in by_signal}
 
     @property
     def recording(self) -> bool:

@@ -42,7 +42,7 @@ class LogPanel(QWidget):
         self.list.setAccessibleName("Log")
         self.list.setWordWrap(True)
         inside.addWidget(self.list)
-        self.setFixedHeight(118)
+        self.setFixedHeight(104)
 
     def add(self, sentence: str) -> None:
         line = f"{datetime.now().strftime('%H:%M:%S.%f')[:-3]}  {sentence}"

@@ -5,17 +5,18 @@ from __future__ import annotations
 from typing import Any
 
 from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import QHBoxLayout, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QWidget
 
 from pendel.app.bench.board import STAND_IN, Board
 from pendel.app.bench.link_panel import LinkPanel
 from pendel.app.bench.log_panel import LogPanel
+from pendel.app.bench.panel_view import PanelView
 from pendel.app.bench.scope_panel import ScopePanel
 from pendel.app.bench.values_panel import ValuesPanel
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
-from pendel.app.widgets.basic import column, rule
+from pendel.app.widgets.basic import button, column, row, rule
 
 
 class BenchPage(Page):
@@ -32,16 +33,38 @@ class BenchPage(Page):
         body.addWidget(self.link)
         middle = QWidget()
         inside = column(middle, (0, 0, 0, 0), 0)
+        self.panel = PanelView(self.board)
+        self.panel.hide()
+        inside.addLayout(self._build_views())
         inside.addWidget(self.scope, 1)
+        inside.addWidget(self.panel, 1)
         inside.addWidget(rule())
         inside.addWidget(self.log)
         body.addWidget(middle, 1)
         body.addWidget(self.values)
         self.board.logged.connect(self.log.add)
-        for part in (self.scope, self.values, self.log):
+        for part in (self.scope, self.panel, self.values, self.log):
             part.status_message.connect(self.status_message)
         self.board.may_run = self._may_run
         QShortcut(QKeySequence("Space"), self.scope.plot, self.scope.start_or_stop)
+
+    def _build_views(self) -> QHBoxLayout:
+        """What the middle shows."""
+        self.scope_button = button("Oscilloscope", lambda: self.show_panel(False), "small")
+        self.panel_button = button("Operator panel", lambda: self.show_panel(True), "small")
+        self.views = QButtonGroup(self)
+        for each in (self.scope_button, self.panel_button):
+            each.setCheckable(True)
+            self.views.addButton(each)
+        self.scope_button.setChecked(True)
+        made = row(self.scope_button, self.panel_button, 1)
+        made.setContentsMargins(8, 2, 8, 0)
+        return made
+
+    def show_panel(self, on: bool) -> None:
+        self.panel.setVisible(on)
+        self.scope.setVisible(not on)
+        (self.panel_button if on else self.scope_button).setChecked(True)
 
     def _may_run(self, address: str) -> bool:
         """C of the drive's author runs in the stand-in board only behind the question."""

@@ -60,7 +60,7 @@ class ScopePanel(QWidget):
         self.table = ChannelTable()
         self.table.changed.connect(self._channel_changed)
         self.table.removed.connect(self.remove)
-        self.table.setMinimumHeight(124)
+        self.table.setMinimumHeight(104)
         inside.addWidget(self.table, 1)
         self._timer = QTimer(self)
         self._timer.setInterval(FRAME_MS)

@@ -22,7 +22,7 @@ class ScopePlot(pg.PlotWidget):
         super().__init__(axisItems={"bottom": FigureAxis("bottom"), "left": FigureAxis("left")})
         self.setBackground(tokens().paper)
         self.setAccessibleName("Oscilloscope")
-        self.setMinimumHeight(160)
+        self.setMinimumHeight(110)
         item = self.getPlotItem()
         item.hideButtons()
         item.setMenuEnabled(False)

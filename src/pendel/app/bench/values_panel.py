@@ -50,6 +50,8 @@ class ValuesPanel(QWidget):
         inside.addWidget(self.table, 1)
         self.hint = wrapped(NONE, "muted")
         inside.addWidget(self.hint)
+        self.rest = QWidget()
+        inside.addWidget(self.rest, 1)
         self.word = wrapped("", "muted")
         inside.addWidget(self.word)
         self.read_button = button("Read back", board.read_back)
@@ -75,6 +77,7 @@ class ValuesPanel(QWidget):
         some = self.table.rowCount() > 0
         self.table.setVisible(some)
         self.hint.setVisible(not some)
+        self.rest.setVisible(not some)
         self.hint.setText(NONE)
         ready = self.board.link is LinkState.OPEN and self.board.matches and not self.board.busy
         differs = bool(self.board.differing())

@@ -42,7 +42,7 @@ from pendel.app.window.pages import PAGES
 from pendel.app.window.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.window.unit_choices import UnitChoices
 from pendel.core.drive import commands
-from pendel.core.drive.document import Drive, End
+from pendel.core.drive.document import PANEL_INPUTS, Drive, End
 from pendel.core.drive.findings import Finding, Severity
 from pendel.core.extensions import all_left_out
 from pendel.core.measures import MEASURES
@@ -219,7 +219,7 @@ class MainWindow(QMainWindow):
         self.live.moved.connect(self._live_moved)
         self.live.status_message.connect(self.say)
         self.live.may_run = lambda: may_run(self.session, self)
-        self.live.extra_keys = lambda: self.session.shown_keys()
+        self.live.extra_keys = self._live_keys
         self.drive_page.spine.loop_wanted.connect(self._show_loop)
         self._listen_to(self.drive_page)
         self.drive_page.sheet.action_named = self.actions_by_name.get
@@ -353,7 +353,7 @@ class MainWindow(QMainWindow):
         else:
             self._commit_editors()
             self.live.start()
-            if self.page_now not in ("Drive", "Runs"):
+            if self.page_now not in ("Drive", "Runs", "Bench"):
                 self.show_page("Runs")
         self._show_live()
 
@@ -365,11 +365,16 @@ class MainWindow(QMainWindow):
         if isinstance(runs, Page):
             self.page("Runs").show_live()
 
+    def _live_keys(self) -> list[str]:
+        """What the strips and the operator panel show."""
+        panel = [c.target for c in self.session.drive.panel.values() if c.form not in PANEL_INPUTS]
+        return [*self.session.shown_keys(), *panel]
+
     def _live_moved(self) -> None:
         runs = self.pages["Runs"]
         if isinstance(runs, Page) and self.page_now == "Runs":
             self.page("Runs").show_live()
-            self.live.watch()
+        self.live.watch()
 
     def start_run(self, *, show: bool = False) -> None:
         self._commit_editors()

@@ -8,6 +8,7 @@ from pendel.core.check.cards import cards
 from pendel.core.check.examined import Examined, Rule, Subject
 from pendel.core.check.fixed_steps import harmonics
 from pendel.core.check.formats import formats
+from pendel.core.check.panel import panel
 from pendel.core.check.settings import quantities, settings
 from pendel.core.check.wires import ports, taps, wires
 from pendel.core.drive.document import Drive
@@ -30,6 +31,7 @@ RULES: tuple[Rule, ...] = (
     wires,
     ports,
     taps,
+    panel,
 )
 """In an order in which each finds evaluated what it looks at. A kind adds its own by `Kind.rules`."""
 

@@ -9,7 +9,18 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from pendel.core.drive.document import Card, Drive, End, FluxTable, OwnEquations, Point, Quantity, Wire, slug
+from pendel.core.drive.document import (
+    Card,
+    Drive,
+    End,
+    FluxTable,
+    OwnEquations,
+    PanelControl,
+    Point,
+    Quantity,
+    Wire,
+    slug,
+)
 from pendel.core.drive.limits import check_changes, within_sheet
 from pendel.core.drive.nesting import free_role, resolved, with_members
 from pendel.core.errors import DriveProblem
@@ -312,6 +323,11 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
     changes += [
         changed(drive, "taps", tap, moved(end)) for tap, end in drive.taps.items() if end.card == card
     ]
+    changes += [
+        changed(drive, "panel", key, replace(control, target=f"{new}.{control.target.partition('.')[2]}"))
+        for key, control in drive.panel.items()
+        if control.target.partition(".")[0] == card and new != card
+    ]
     if new != card:
         held = [key for key, inner in drive.cards.items() if inner.inside == card]
         changes += [changed(drive, "cards", key, replace(drive.cards[key], inside=new)) for key in held]
@@ -390,6 +406,22 @@ def set_setting(drive: Drive, name: str, text: str) -> Command:
     if name not in drive.settings:
         raise DriveProblem(f"There is no setting {name}.")
     return Command(f"Set {name.replace('_', ' ')}", (changed(drive, "settings", name, text),))
+
+
+def set_control(drive: Drive, key: str, control: PanelControl, gesture: str = "") -> Command:
+    """Put a control on the operator panel, or change one; an empty key adds one."""
+    if not key:
+        number = 1
+        while f"control_{number}" in drive.panel:
+            number += 1
+        key = f"control_{number}"
+    verb = "Change" if key in drive.panel else "Add"
+    title = f"{verb} {control.form} {control.title}".rstrip()
+    return Command(title, (changed(drive, "panel", key, control),), gesture)
+
+
+def remove_controls(drive: Drive, keys: Iterable[str]) -> Command:
+    return Command("Delete control", tuple(removed(drive, "panel", keys)))
 
 
 def add_tap(drive: Drive, name: str, end: End) -> Command:

@@ -17,7 +17,7 @@ Point = tuple[str, str]
 
 LONGEST_NAME, LONGEST_ID, ROOM_FOR_NUMBER = 200, 40, 8
 """Letters of a card's name, of the id made of it, and of what tells equal ones apart."""
-TABLES = ("settings", "quantities", "cards", "wires", "taps")
+TABLES = ("settings", "quantities", "cards", "wires", "taps", "panel")
 
 DEFAULT_SETTINGS: Mapping[str, str] = {
     "until": "1 s",
@@ -183,6 +183,32 @@ class Wire:
         return f"{self.a} -> {self.b}"
 
 
+PANEL_INPUTS = ("button", "switch", "selector", "slider", "number")
+PANEL_OUTPUTS = ("lamp", "figure", "bar", "strip", "name", "events")
+PANEL_FORMS = (*PANEL_INPUTS, *PANEL_OUTPUTS)
+"""Forms of controls that change a value, and of those that show a signal."""
+PANEL_ORDERS = ("order.enable", "order.idle", "order.acknowledge")
+"""What a button can do with a board, in place of a value."""
+
+
+@dataclass(frozen=True)
+class PanelControl:
+    """One control of the operator panel. ``target`` is ``card.value`` or ``card.signal``; place and size are in cells of
+    the panel's grid. ``low`` and ``high``, as written, are the ends of a slider or bar, what a switch or button writes
+    when it is off and on, and the level above which a lamp is on. ``names`` pair numbers, as written, with words."""
+
+    form: str
+    target: str
+    title: str = ""
+    x: int = 0
+    y: int = 0
+    w: int = 2
+    h: int = 1
+    low: str = ""
+    high: str = ""
+    names: tuple[tuple[str, str], ...] = ()
+
+
 class Drive:
     """A drive as a set of ordered tables of immutable records."""
 
@@ -192,6 +218,7 @@ class Drive:
         self.cards: dict[str, Card] = {}
         self.wires: dict[str, Wire] = {}
         self.taps: dict[str, End] = {}
+        self.panel: dict[str, PanelControl] = {}
         self.listeners: list[Callable[[set[tuple[str, str]]], None]] = []
 
     @property

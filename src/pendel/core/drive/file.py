@@ -24,6 +24,7 @@ from pendel.core.drive.document import (
     FaceItem,
     FluxTable,
     OwnEquations,
+    PanelControl,
     Quantity,
     Wire,
 )
@@ -61,6 +62,8 @@ def to_text(drive: Drive) -> str:
         "wires": [[str(w.a), str(w.b)] for w in drive.wires.values()],
         "taps": {name: str(end) for name, end in drive.taps.items()},
     }
+    if drive.panel:
+        record["panel"] = {key: control_record(control) for key, control in drive.panel.items()}
     long = {}
     for key, card in record["cards"].items():
         if len(card.get("profile", ())) >= MANY_CORNERS:
@@ -72,6 +75,24 @@ def to_text(drive: Drive) -> str:
         )  # within a text, quotes are escaped
         text = text.replace(f'"profile": "{mark}"', f'"profile": [\n        {lines}\n      ]', 1)
     return text
+
+
+def control_record(control: PanelControl) -> dict[str, Any]:
+    record: dict[str, Any] = {"form": control.form, "target": control.target, "title": control.title}
+    record["at"] = [control.x, control.y, control.w, control.h]
+    for name in ("low", "high"):
+        if getattr(control, name):
+            record[name] = getattr(control, name)
+    if control.names:
+        record["names"] = [list(pair) for pair in control.names]
+    return record
+
+
+def control_from(record: dict[str, Any]) -> PanelControl:
+    x, y, w, h = record["at"]
+    names = tuple((number, words) for number, words in record.get("names", []))
+    texts = (record.get("low", ""), record.get("high", ""))
+    return PanelControl(record["form"], record["target"], record.get("title", ""), x, y, w, h, *texts, names)
 
 
 def card_record(card: Card) -> dict[str, Any]:
@@ -266,16 +287,17 @@ def closed(text: str) -> str:
 
 def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
     """Remove from a record what breaks the schema at ``path``: the smallest thing a drive can do without."""
-    known = {"format", "version", "settings", "quantities", "cards", "wires", "taps"}
+    known = {"format", "version", "settings", "quantities", "cards", "wires", "taps", "panel"}
     table = path[0] if path else None
     if table is None or (len(path) == 1 and why in ("type", "minimum", "const")):
-        for name, empty in (("cards", {}), ("wires", []), ("settings", {}), ("quantities", {}), ("taps", {})):
+        tables = ("cards", "settings", "quantities", "taps", "panel")
+        for name, empty in (("wires", list[Any]()), *((name, dict[str, Any]()) for name in tables)):
             if not isinstance(record.get(name, empty), type(empty)) or (table is None and name not in record):
                 record[name] = empty
         record["version"] = VERSION
         for name in record.keys() - known:
             del record[name]
-    elif table == "wires" or (table in ("settings", "quantities", "taps") and len(path) > 1):
+    elif table == "wires" or (table in ("settings", "quantities", "taps", "panel") and len(path) > 1):
         remove(record[table], path[1])
     elif table == "cards" and len(path) > 1:
         card = record["cards"].get(path[1])
@@ -356,6 +378,8 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         put("wires", f"the wire {a} to {b}", wire, a, b)
     for name, end in record.get("taps", {}).items():
         put("taps", name, End.parse, end)
+    for key, control in record.get("panel", {}).items():
+        put("panel", key, control_from, control)
     for table, most in MOST.items():
         if len(drive.table(table)) > most:
             raise FileProblem(

@@ -11,7 +11,18 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from pendel.core.drive.document import LONGEST_NAME, Card, Drive, End, Face, FluxTable, Quantity, Wire
+from pendel.core.drive.document import (
+    LONGEST_NAME,
+    PANEL_FORMS,
+    Card,
+    Drive,
+    End,
+    Face,
+    FluxTable,
+    PanelControl,
+    Quantity,
+    Wire,
+)
 from pendel.core.errors import DriveProblem, shorten
 
 ID = re.compile(r"[a-z][a-z0-9_]*")
@@ -25,7 +36,14 @@ FARTHEST = 100_000
 """Grid steps from the middle of the sheet."""
 DEEPEST = 20
 """Assemblies within assemblies."""
-MOST = {"settings": 100, "quantities": 20_000, "cards": 20_000, "wires": 100_000, "taps": 20_000}
+MOST = {
+    "settings": 100,
+    "quantities": 20_000,
+    "cards": 20_000,
+    "wires": 100_000,
+    "taps": 20_000,
+    "panel": 500,
+}
 """Records of a table."""
 
 
@@ -68,6 +86,8 @@ def _problems(table: str, key: str, record: Any) -> Iterator[str]:
         case End():
             yield from _text("a tap", key, LONGEST_NAME)
             yield from _end(f"The tap {key}", record)
+        case PanelControl():
+            yield from _control(key, record)
         case str():
             yield from _text(f"the setting {shorten(key)}", key, LONGEST_NAME)
             yield from _text(f"the setting {key}", record)
@@ -128,6 +148,30 @@ def _card(key: str, card: Card) -> Iterator[str]:
         yield from _flux(name, card.flux)
     if card.face is not None:
         yield from _face(name, card.face)
+
+
+PANEL_COLUMNS, PANEL_ROWS = 12, 200
+"""Cells of the operator panel's grid."""
+MOST_NAMES = 100
+
+
+def _control(key: str, control: PanelControl) -> Iterator[str]:
+    what = f"the control {shorten(control.title or key, 40)}"
+    yield from _text("a control of the panel", key, LONGEST_NAME)
+    if control.form not in PANEL_FORMS:
+        yield f"“{shorten(str(control.form))}” of {what} is no form. Choose one of {', '.join(PANEL_FORMS)}."
+    for text in (control.title, control.target, control.low, control.high):
+        yield from _text(what, text, LONGEST_NAME)
+    places = (control.x, control.y, control.w, control.h)
+    whole = all(type(n) is int for n in places)
+    if not whole or control.x < 0 or control.y < 0 or control.w < 1 or control.h < 1:
+        yield f"{what} has no place on the panel's grid. Give whole cells from 0 up."
+    elif control.x + control.w > PANEL_COLUMNS or control.y + control.h > PANEL_ROWS:
+        yield f"{what} reaches beyond the panel's {PANEL_COLUMNS} columns or {PANEL_ROWS} rows. Move it inwards."
+    yield from _count(f"the names of {what}", control.names, MOST_NAMES, "names")
+    for pair in control.names:
+        for text in pair:
+            yield from _text(f"a name of {what}", text, LONGEST_NAME)
 
 
 def _face(name: str, face: Face) -> Iterator[str]:

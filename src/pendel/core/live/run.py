@@ -24,9 +24,9 @@ from pendel.core.errors import DriveHasFindings, PendelError
 from pendel.core.live.frames import Points, packed, thinned
 from pendel.core.live.pace import Pace
 from pendel.core.plant.program import Outcome, RunSettings
-from pendel.core.plant.recorded import Ring
+from pendel.core.plant.recorded import Latest, Ring
 from pendel.core.plant.rows import evaluate_signals
-from pendel.core.plant.runtime import time_loop
+from pendel.core.plant.runtime import build_fastest, time_loop
 from pendel.core.plant.simulator import Simulator
 from pendel.core.runs.confine import confine
 from pendel.core.runs.worker import end_with_parent
@@ -39,8 +39,8 @@ SLICE, BUSY = 2e-3, 2e-2
 FRAME = 0.04
 """Seconds by the clock between two frames."""
 FOREVER = 1e9
-RECORD = 192 << 20
-"""Bytes of the latest part of the record."""
+RECORD, TICKS = 128 << 20, 64 << 20
+"""Bytes of the latest part of the record: rows, and signals of ticks."""
 POINTS = 1600
 """Of a signal over all that is shown; where there were more, their extremes are left."""
 LARGEST = 180_000
@@ -84,6 +84,10 @@ class LiveProcess:
         self._mark = (time.monotonic(), 0.0)
         self._worlds = ThreadPoolExecutor(1, "prepare")
         self._coming: list[Future[Prepared | str]] = []
+        self._faster: Future[bool] | None = None
+        """A faster loop, being built."""
+        self._older: Latest | None = None
+        """What was recorded before that."""
         self._goal: float | None = None
         """s; where it is to pause."""
         self._files = 0
@@ -106,6 +110,8 @@ class LiveProcess:
             self._hear()
         if self._coming and self._coming[0].done():
             self._follow(self._coming.pop(0).result())
+        if self._faster is not None and self._faster.done():
+            self._go_on_faster()
         if self.simulator is not None and not self.paused:
             self._advance(self.simulator)
         self._send_frame()
@@ -228,17 +234,38 @@ class LiveProcess:
         )
         width = 1 + sum(prepared.structure.row_shape)
         signals = max(1, len(prepared.deck.signals))
-        ring = Ring(RECORD // (8 * width), RECORD // (8 * signals))
+        self._ring = Ring(RECORD // (8 * width), TICKS // (8 * signals))
         try:
             time_loop()  # which looks at what is recorded; built before the clock begins
-            self.simulator = Simulator(prepared.program, prepared.inputs(run), ring=ring)
+            self.simulator = Simulator(prepared.program, prepared.inputs(run), ring=self._ring)
         except PendelError as problem:
             self.standing = Standing("ended", sentence=str(problem), drives=self.standing.drives)
             self.paused = True
             return
         self.prepared, self.standing.state = prepared, "runs"
+        self._faster = self._worlds.submit(build_fastest, prepared.structure)
         self.pace.begin(0.0)
         self._remark()
+
+    def _go_on_faster(self) -> None:
+        """Go on in a loop that was built for the sizes of this drive meanwhile, with the same rows to the bit."""
+        future, self._faster = self._faster, None
+        assert future is not None
+        if future.exception() is not None or not future.result() or self.paused or self.simulator is None:
+            return
+        self._collect()
+        old, self.simulator = (
+            self.simulator,
+            Simulator(self.simulator.program, self.simulator.inputs, ring=self._ring),
+        )
+        self.simulator.restore(old.state())
+        self._older = old.since(0, 0)
+        old.close()
+        latest = self.simulator.since(0, 0)
+        self._next_row, self._next_tick = (
+            latest.first_row + len(latest.rows),
+            latest.first_tick + len(latest.ticks),
+        )
 
     def _watch(self, keys: list[str], span: float) -> None:
         self._collect()
@@ -329,7 +356,7 @@ class LiveProcess:
 
         simulator, prepared = self.simulator, self.prepared
         assert simulator is not None and prepared is not None
-        deck, latest = prepared.deck, simulator.since(0, 0)
+        deck, latest = prepared.deck, behind(self._older, simulator.since(0, 0))
         begin = max(simulator.time - seconds, self.standing.since)
         first_tick = max(latest.first_tick, int(np.ceil(begin / deck.tick - 1e-9))) if deck.blocks else 0
         if deck.blocks:
@@ -357,6 +384,14 @@ class LiveProcess:
             level=prepared.drive.settings["level"],
             first_tick=first_tick,
         )
+
+
+def behind(older: Latest | None, latest: Latest) -> Latest:
+    """A record that was begun again, behind the one before, whose last row is its first."""
+    if older is None or not len(latest.rows) or not len(older.rows) or older.rows[-1, 0] != latest.rows[0, 0]:
+        return latest
+    rows = np.concatenate([older.rows[:-1], latest.rows])
+    return Latest(rows, older.first_row, np.concatenate([older.ticks, latest.ticks]), older.first_tick)
 
 
 def prepared_or_why(text: str, *, own_c: bool) -> Prepared | str:

@@ -265,7 +265,7 @@ _asked_once: set[Sizes] = set()
 def fastest_loop(structure: Structure) -> ctypes.CDLL:
     """The loop built for this structure's sizes where it is there already; else the general one. That for
     the sizes takes seconds to build, so it is begun only when a second simulator wants it."""
-    sizes = (*structure.row_shape, len(structure.transitions))
+    sizes = sizes_of(structure)
     source = loop_source(sizes)
     if sizes in _at_hand or is_built(library_path(source, LOOP_FLAGS)):
         _at_hand.add(sizes)
@@ -274,6 +274,20 @@ def fastest_loop(structure: Structure) -> ctypes.CDLL:
         build_aside(source)
     _asked_once.add(sizes)
     return time_loop()
+
+
+def sizes_of(structure: Structure) -> Sizes:
+    return (*structure.row_shape, len(structure.transitions))
+
+
+def build_fastest(structure: Structure) -> bool:
+    """Build the loop for this structure's sizes, which takes seconds, for whoever runs it for long. Whether
+    `fastest_loop` gives another one from now on."""
+    sizes = sizes_of(structure)
+    if sizes in _at_hand or not 0 < sizes[0] <= MOST_UNROLLED:
+        return False
+    build_library(loop_source(sizes), flags=LOOP_FLAGS)
+    return True
 
 
 def begin_loop_build() -> None:

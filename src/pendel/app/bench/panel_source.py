@@ -1,0 +1,72 @@
+"""What the operator panel shows and acts on: the board where one is connected, else the live run, else nothing."""
+
+from __future__ import annotations
+
+from pendel.app.bench.board import Board, LinkState
+from pendel.core.bench.facts import Order
+from pendel.core.drive.document import PANEL_ORDERS
+from pendel.core.live.frames import Points
+
+ORDERS = dict(zip(PANEL_ORDERS, (Order.ENABLE, Order.IDLE, Order.ACKNOWLEDGE)))
+
+
+class PanelSource:
+    def __init__(self, board: Board):
+        self.board, self.session = board, board.session
+
+    @property
+    def on_board(self) -> bool:
+        return self.board.link is LinkState.OPEN and self.board.matches
+
+    @property
+    def words(self) -> str:
+        """What it is connected to, in words."""
+        if self.on_board:
+            return "acts on the board"
+        if self.session.live is not None:
+            return "acts on the live run"
+        return "nothing runs: connect to a board, or start a live run"
+
+    def watch(self, keys: list[str]) -> None:
+        """Have these signals from now on."""
+        self.board.watched = keys
+
+    def value(self, key: str) -> float | None:
+        """A signal as it is now, or a value of the drive, in SI."""
+        card, _, name = key.partition(".")
+        values = self.session.examined.values.get(card, {})
+        if self.on_board and key in self.board.figures:
+            return self.board.figures[key]
+        live = self.session.live
+        if not self.on_board and live is not None and key in live.traces:
+            y = live.traces[key][1]
+            return float(y[-1]) if len(y) else None
+        return values.get(name)
+
+    def course(self, key: str) -> Points | None:
+        """What a signal of the live run did lately: times (s) and values."""
+        live = self.session.live
+        return live.traces.get(key) if live is not None and not self.on_board else None
+
+    def unit(self, key: str) -> str:
+        if key in self.infos:
+            return self.infos[key].unit
+        from pendel.core.catalogue.assembly import kind_in
+        from pendel.core.catalogue.declare import ANY
+
+        card, _, name = key.partition(".")
+        value = kind_in(self.session.drive, card).value(name) if card in self.session.drive.cards else None
+        return value.unit if value is not None and value.unit != ANY else ""
+
+    @property
+    def infos(self) -> dict:
+        from pendel.core.runs.simulate import signal_infos
+
+        return signal_infos(self.session.drive)
+
+    def order(self, target: str) -> str:
+        """Give an order; returns a sentence where it cannot be."""
+        if not self.on_board:
+            return "There is no board that could be ordered. Connect to one first."
+        self.board.order(ORDERS[target])
+        return ""

@@ -1,0 +1,56 @@
+"""The operator panel: whether each control acts on, or shows, something that there is."""
+
+from __future__ import annotations
+
+from pendel.core.check.examined import Subject
+from pendel.core.check.wires import end_exists
+from pendel.core.drive import commands
+from pendel.core.drive.document import PANEL_INPUTS, PANEL_ORDERS, End, PanelControl
+from pendel.core.drive.findings import attention
+from pendel.core.errors import DriveProblem, ExpressionProblem
+from pendel.core.quantities.expressions import evaluate, read
+
+
+def panel(of: Subject) -> None:
+    for key, control in of.drive.panel.items():
+        if sentence := problem_of_control(of, control):
+            fix = commands.remove_controls(of.drive, [key])
+            of.result.findings.append(attention(sentence, "", f"panel:{key}", fix, "Delete the control"))
+
+
+def problem_of_control(of: Subject, control: PanelControl) -> str:
+    """What is wrong with a control, in a sentence that names it, or nothing."""
+    what = f"Panel, {control.title or control.form}"
+    if control.form == "events" and not control.target:
+        return ""
+    if control.target in PANEL_ORDERS:
+        return (
+            "" if control.form == "button" else f"{what}: only a button can give the order {control.target}."
+        )
+    card, _, name = control.target.partition(".")
+    kind = of.kinds.get(card)
+    if control.form in PANEL_INPUTS:
+        if kind is None or kind.value(name) is None:
+            return f"{what}: there is no value {control.target or '–'} to change. Choose another one."
+    else:
+        try:
+            there = end_exists(of.drive, of.kinds, End.parse(control.target)) is not None
+        except DriveProblem:
+            there = False
+        if not there and not (kind is not None and kind.value(name) is not None):
+            return f"{what}: there is no signal {control.target or '–'} to show. Choose another one."
+    return problem_of_texts(of, control, what)
+
+
+def problem_of_texts(of: Subject, control: PanelControl, what: str) -> str:
+    for text in (control.low, control.high, *(number for number, _ in control.names)):
+        if text.strip():
+            try:
+                evaluate(read(text), of.names, text)
+            except ExpressionProblem as problem:
+                return f"{what}: {problem}"
+    if control.form == "slider" and not (control.low.strip() and control.high.strip()):
+        return f"{what}: a slider needs a lowest and a highest value. Enter both."
+    if control.form == "selector" and not control.names:
+        return f"{what}: a selector needs names, such as 0 = idle. Enter some."
+    return ""
