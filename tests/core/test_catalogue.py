@@ -126,7 +126,12 @@ def test_what_a_card_shows_comes_from_its_default_values(kind_id):
         assert used <= known
 
 
-SPECIAL = {"step": {"t_0": "0.03"}, "ramp": {"t_0": "0.03"}, "emf_observer": {"e_min": "0"}}
+SPECIAL = {
+    "current_parts": {"least": "0.1 V"},"step": {"t_0": "0.03"}, "ramp": {"t_0": "0.03"}, "emf_observer": {"e_min": "0"}}
+
+
+PERIODIC = ("period_mean", "unbiased_integral", "current_parts")
+"""Blocks that work from one passing of an angle's end to the next."""
 
 
 def bench_for_block(kind):
@@ -156,6 +161,11 @@ def bench_for_block(kind):
                 else "motor.voltage",
                 f"{key}.{port.name}",
             )
+        elif kind.id in PERIODIC and port.name == "angle":
+            d.add("sine", "Grid", amplitude="300", f="50")
+            d.add("pll_1", "Locked")
+            d.connect("grid.out", "locked.u")
+            d.connect("locked.angle", f"{key}.angle")
         elif (
             kind.id == "emf_observer" and port.name[-1] in "abc"
         ):  # with one tone on all phases it has nothing to follow

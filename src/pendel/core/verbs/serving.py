@@ -19,6 +19,7 @@ class Serving:
 
     addresses: list[str] = field(default_factory=list)
     sentences: list[str] = field(default_factory=list)
+    ready: bool = False
 
 
 def serve_board(
@@ -66,6 +67,9 @@ def serve_board(
     doors, served = doors_for(list(link) or ["tcp"]), Serving()
 
     def report(what: dict) -> None:
+        served.ready |= what["standing"].get("drives", 0) > 0 and (
+            empty or what["standing"]["program"] == "runs"
+        )
         sentence = what["standing"].get("sentence", "")
         if sentence and sentence not in served.sentences[-1:]:
             served.sentences.append(sentence)
@@ -78,12 +82,13 @@ def serve_board(
             board.program(image)
         if factor != 1.0:
             board.set_pace(factor)
-        for door in doors:
-            served.addresses.append(door.address)
-            say(f"The board is at {door.address}")
         while not stopping():
             if not board.turn(LOOK):
                 raise DriveProblem("The stand-in board ended unexpectedly. Start it again.")
+            if (served.ready or served.sentences) and not served.addresses:
+                served.addresses = [door.address for door in doors]
+                for address in served.addresses:
+                    say(f"The board is at {address}")
     finally:
         board.close()
     return served

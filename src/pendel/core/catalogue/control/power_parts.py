@@ -1,0 +1,155 @@
+"""A current parted by what it does with a voltage: active, reactive and void; the unbiased integral; means over whole
+periods of a measured angle.
+
+Tenti, Paredes, Mattavelli: Conservative power theory, a framework to approach control and accountability issues in
+smart microgrids, IEEE Trans. Power Electronics 26 (2011), pp. 664 (definitions, from memory): with the mean ⟨·⟩ over a
+period and the unbiased integral û, P = ⟨u·i⟩ and W = ⟨û·i⟩; the active current is P/⟨u²⟩·u, the reactive one
+W/⟨û²⟩·û, and what is left is void. Means begin anew where the angle passes its end; the sample across which that
+falls belongs to both periods, by the parts of it that lie in each."""
+
+from __future__ import annotations
+
+from pendel.core.catalogue.control.ports import EVERY, gives, reads
+from pendel.core.catalogue.declare import ANY, Block, Value
+from pendel.core.vocabulary import ValueRole
+
+ANGLE = reads("angle", "Angle of a phase-locked loop", unit="rad")
+
+
+def update_mean(x, angle, out, before, count, total, dt):
+    """The mean of the last whole period."""
+    if angle < before - 3.0:
+        part = (3.141592653589793 - before) / (angle - before + 6.283185307179586)
+        out = (total + part * x) / (count + part)
+        total = (1.0 - part) * x
+        count = 1.0 - part
+    else:
+        total = total + x
+        count = count + 1.0
+    before = angle
+
+
+def update_integral(x, angle, out, K, z, late, before, count, total, whole, drift, dt):
+    """By the trapezoidal rule; the mean of x over the last period is not integrated, and the integral's own is
+    taken off at the end of each."""
+    z = z + K * dt * (0.5 * (x + late) - drift)
+    late = x
+    if angle < before - 3.0:
+        part = (3.141592653589793 - before) / (angle - before + 6.283185307179586)
+        drift = (whole + part * x) / (count + part)
+        z = z - (total + part * z) / (count + part)
+        total = (1.0 - part) * z
+        whole = (1.0 - part) * x
+        count = 1.0 - part
+    else:
+        total = total + z
+        whole = whole + x
+        count = count + 1.0
+    before = angle
+    out = z
+
+
+def update_parts(
+    u, i, angle, active, reactive, void, power, energy,
+    least, z, late, before, count, s_u, s_i, s_z, s_ui, s_uu, s_zi, s_zz, drift, conductance, reactivity, dt,
+):  # fmt: skip
+    """The integral's bias within a period is taken off its means, so that they hold before it has settled."""
+    z = z + dt * (0.5 * (u + late) - drift)
+    late = u
+    if angle < before - 3.0:
+        part = (3.141592653589793 - before) / (angle - before + 6.283185307179586)
+        whole = count + part
+        bias = (s_z + part * z) / whole
+        drift = (s_u + part * u) / whole
+        power = (s_ui + part * u * i) / whole
+        energy = (s_zi + part * z * i) / whole - bias * (s_i + part * i) / whole
+        square = (s_uu + part * u * u) / whole
+        swing = (s_zz + part * z * z) / whole - bias * bias
+        if square > least * least:
+            conductance = power / square
+            reactivity = energy / maximum(swing, 1e-9)
+        else:
+            conductance = 0.0
+            reactivity = 0.0
+        z = z - bias
+        rest = 1.0 - part
+        count = rest
+        s_u = rest * u
+        s_i = rest * i
+        s_z = rest * z
+        s_ui = rest * u * i
+        s_uu = rest * u * u
+        s_zi = rest * z * i
+        s_zz = rest * z * z
+    else:
+        count = count + 1.0
+        s_u = s_u + u
+        s_i = s_i + i
+        s_z = s_z + z
+        s_ui = s_ui + u * i
+        s_uu = s_uu + u * u
+        s_zi = s_zi + z * i
+        s_zz = s_zz + z * z
+    before = angle
+    active = conductance * u
+    reactive = reactivity * z
+    void = i - active - reactive
+
+
+def block(id, title, sentence, keywords, ports, values, update, **more):
+    return Block(
+        id=id,
+        title=title,
+        sentence=sentence,
+        group="transform",
+        keywords=keywords + " period mean grid angle pll",
+        ports=ports,
+        values=(*values, EVERY),
+        turns=frozenset({"angle"}),
+        update=update,
+        **more,
+    )
+
+
+KINDS = (
+    block(
+        "period_mean",
+        "Mean over a period",
+        "Mean of a signal over the last whole period of an angle.",
+        "average synchronous",
+        (reads("x", "Input"), ANGLE, gives()),
+        (),
+        update_mean,
+        mark="⟨x⟩",
+    ),
+    block(
+        "unbiased_integral",
+        "Unbiased integral",
+        "Integral of a periodic signal, without its mean: a quarter turn behind, whatever its shape.",
+        "integrator quadrature homo",
+        (reads("x", "Input"), ANGLE, gives()),
+        (Value("K", "Gain", ANY, "1", role=ValueRole.GAIN),),
+        update_integral,
+        mark="∫ −⟨ ⟩",
+    ),
+    block(
+        "current_parts",
+        "Current parts by power",
+        "Active, reactive and void part of a current, by what it does with a voltage over a period.",
+        "conservative power theory harmonic compensation active filter reactive void distortion orthogonal decomposition",
+        (
+            reads("u", "Voltage", unit="V"),
+            reads("i", "Current", unit="A"),
+            ANGLE,
+            gives("active", "Active current", unit="A"),
+            gives("reactive", "Reactive current", unit="A"),
+            gives("void", "Void current", unit="A"),
+            gives("power", "Active power", unit="W"),
+            gives("energy", "Reactive energy", unit="J"),
+        ),
+        (Value("least", "Least voltage, rms", "V", "10", low=0.0, open_low=True),),
+        update_parts,
+        mark="i: a r v",
+        summary=lambda v, card: (),
+    ),
+)
