@@ -21,6 +21,7 @@ from pendel.core.bench.recording import Recording
 from pendel.core.bench.sampling import Sampler
 from pendel.core.bench.setups import ChannelSetup, read_setup, setup_text
 from pendel.core.bench.trigger import Frame, Mode, Scope
+from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Block
 from pendel.core.errors import ExpressionProblem, PendelError
 from pendel.core.formats.writing import write_atomically
@@ -60,7 +61,7 @@ class ScopePanel(QWidget):
         self.table = ChannelTable()
         self.table.changed.connect(self._channel_changed)
         self.table.removed.connect(self.remove)
-        self.table.setMinimumHeight(104)
+        self.table.setMinimumHeight(124)
         inside.addWidget(self.table, 1)
         self._timer = QTimer(self)
         self._timer.setInterval(FRAME_MS)
@@ -482,7 +483,11 @@ def regulated(session: Session) -> list[str]:
     """Signals that feed the setpoints and actual values of regulators, the outermost first."""
     sources = {str(w.b): str(w.a) for w in session.drive.wires.values()}
     found = []
-    for key, kind in session.kinds().items():
+    for key in session.drive.cards:
+        try:
+            kind = kind_in(session.drive, key)
+        except PendelError:
+            continue
         if isinstance(kind, Block) and kind.regulates:
             found += [signal for signal in setpoint_and_actual(kind, key, sources) if signal]
     return found
