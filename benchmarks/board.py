@@ -96,7 +96,7 @@ def live(name, level):
     drive = load(EXAMPLES / f"{name}.pendel")
     drive.settings["level"] = level
     got = []
-    run = LiveRun(to_text(drive), on_frame=lambda frame: got.append(frame.standing) or run.taken())
+    run = LiveRun(to_text(drive), on_frame=lambda frame: got.append(frame.status) or run.taken())
     run.set_pace(float("inf"))
     time.sleep(8.0)
     run.close()

@@ -121,12 +121,12 @@ def check_recordings(python):
         with Mdf4Writer(path, [("door.speed", "m/s"), ("µ & <x>", "°"), ("no unit", "")], "a note <&>") as file:
             for begin in range(0, len(t), 777):
                 file.write(t[begin : begin + 777], values[begin : begin + 777])
-        script = (
+        reading = (
             "import sys, asammdf; m = asammdf.MDF(sys.argv[1]); import numpy as n, zlib\n"
             "s = [m.get(x) for x in ('door.speed', 'µ & <x>', 'no unit')]\n"
             "print(m.version, [x.unit for x in s], [len(x) for x in s], *[zlib.crc32(n.ascontiguousarray(x.samples).tobytes()) for x in s], zlib.crc32(n.ascontiguousarray(s[0].timestamps).tobytes()))"
         )
-        ran = subprocess.run([python, "-c", script, str(path)], capture_output=True, text=True, timeout=120)
+        ran = subprocess.run([python, "-c", reading, str(path)], capture_output=True, text=True, timeout=120)
     columns = [np.ascontiguousarray(values[:, k]) for k in range(3)]
     sums = " ".join(str(zlib.crc32(c.tobytes())) for c in (*columns, t))
     assert ran.stdout.strip() == f"4.10 ['m/s', '°', ''] [20000, 20000, 20000] {sums}", ran.stdout + ran.stderr

@@ -30,7 +30,7 @@ EXAMPLES = Path(pendel.__file__).parent / "examples"
 
 def begin(window):
     QTest.mouseClick(window.live_button, LEFT)
-    assert until(lambda: window.live.standing.get("state") == "runs", 60), window.live.standing
+    assert until(lambda: window.live.status.get("state") == "runs", 60), window.live.status
     return window.live
 
 
@@ -55,25 +55,25 @@ def test_a_live_run_moves_the_cards_and_strips_and_takes_changed_values(window):
     # A supply that sags while it runs shows on the strips; undone, it is as before.
     choose(bar(window).pace, 10.0)
     voltage = lambda: float(session.live.trace("supply.voltage").y[-1])  # noqa: E731
-    assert until(lambda: live.standing["time"] > 2.0 and abs(voltage() - 48.0) < 0.1)
+    assert until(lambda: live.status["time"] > 2.0 and abs(voltage() - 48.0) < 0.1)
     session.do(commands.set_value(session.drive, "supply", "U_0", "36 V"))
-    assert until(lambda: abs(voltage() - 36.0) < 0.1), live.standing
-    assert live.standing["since"] > 2.0
+    assert until(lambda: abs(voltage() - 36.0) < 0.1), live.status
+    assert live.status["since"] > 2.0
     session.undo.undo()
     assert until(lambda: abs(voltage() - 48.0) < 0.1)
 
     # Pause, one tick, go on; other parts cannot be had while it runs, which is said.
     press = lambda widget: QTest.mouseClick(widget, LEFT)  # noqa: E731
     press(bar(window).pause)
-    assert until(lambda: live.standing["state"] == "paused")
-    at = live.standing["time"]
+    assert until(lambda: live.status["state"] == "paused")
+    at = live.status["time"]
     press(bar(window).tick)
-    assert until(lambda: live.standing["state"] == "paused" and live.standing["time"] > at)
-    assert live.standing["time"] - at == pytest.approx(50e-6, rel=1e-6)
+    assert until(lambda: live.status["state"] == "paused" and live.status["time"] > at)
+    assert live.status["time"] - at == pytest.approx(50e-6, rel=1e-6)
     press(bar(window).pause)
-    assert until(lambda: live.standing["state"] == "runs")
+    assert until(lambda: live.status["state"] == "runs")
     session.do(commands.add_card(session.drive, "resistor", "Lamp", 10, 200))
-    assert until(lambda: live.standing["sentence"] != ""), live.standing
+    assert until(lambda: live.status["sentence"] != ""), live.status
     session.undo.undo()
     QTest.mouseClick(window.live_button, LEFT)
     assert not live.running and session.live is None
@@ -86,7 +86,7 @@ def test_what_is_kept_of_a_live_run_is_what_a_run_has_to_the_bit(window):
     run_with(window)
     whole = session.last_run
     live = begin(window)
-    assert until(lambda: live.standing["time"] > 0.9, 60)
+    assert until(lambda: live.status["time"] > 0.9, 60)
     type_into(bar(window).seconds, "0.3 s")
     QTest.mouseClick(bar(window).keep, LEFT)
     assert until(lambda: session.last_run is not whole, 60)
@@ -123,7 +123,7 @@ def test_a_live_run_whose_process_dies_says_so(window):
 def test_a_drive_that_cannot_run_ends_its_live_run_with_a_sentence(example_path):
     drive, got = load(example_path), []
     drive.cards["speed_pi"] = drive.cards["speed_pi"].with_value("T_i", "0 s")
-    run = LiveRun(to_text(drive), on_frame=lambda frame: got.append(frame.standing) or run.taken())
+    run = LiveRun(to_text(drive), on_frame=lambda frame: got.append(frame.status) or run.taken())
     assert until(lambda: got and got[-1]["state"] == "ended", 60)
     assert "Speed PI" in got[-1]["sentence"]
     run.close()

@@ -48,7 +48,7 @@ def inner(panel, title):
 def test_controls_act_on_a_live_run_and_show_it(panel, window):
     session = window.session
     QTest.mouseClick(window.live_button, LEFT)
-    assert until(lambda: window.live.standing.get("state") == "runs", 60)
+    assert until(lambda: window.live.status.get("state") == "runs", 60)
     assert until(lambda: inner(panel, "Speed").label.text() not in ("–", "0 rad/s"))
     assert until(lambda: inner(panel, "Moves").on) and "live run" in panel.words.whole
     assert until(lambda: inner(panel, "Current").course is not None)

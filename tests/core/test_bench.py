@@ -473,7 +473,7 @@ def test_a_stand_in_board_is_loaded_changed_killed_and_says_so():
         with pytest.raises(OtherCode):
             bench.must_match(description)
         wrong = build_library(image_text(prepare(other).lowered)).read_bytes()
-        assert bench.load(wrong).empty and "another drive" in wait_for(lambda: board.standing.get("sentence"))
+        assert bench.load(wrong).empty and "another drive" in wait_for(lambda: board.status.get("sentence"))
         image = build_library(image_text(made)).read_bytes()
         assert bench.load(b"no program at all").empty
         assert bench.load(image).checksum == description.checksum == checksum_of(made)

@@ -102,11 +102,11 @@ class Board(QObject):
         """... what they were last, in SI."""
         self.on_board: dict[str, float] = {}
         """Live values as the board was found to have them, in SI."""
-        self.standing: dict[str, Any] = {}
-        """How the stand-in board stands."""
+        self.status: dict[str, Any] = {}
+        """Status of the stand-in board."""
         self.sampler: Sampler | None = None
         self._capture: Capture | None = None
-        self._told: dict[str, float] = {}
+        self._sent: dict[str, float] = {}
         """Values of the drive that the board was brought to, or that it was left without."""
         self.may_run: Callable[[str], bool] = lambda address: True
         """Asks before C of the drive's author runs."""
@@ -117,7 +117,7 @@ class Board(QObject):
         self._look.timeout.connect(self._look_at_board)
         self._from_threads = Threads(self)
         self._from_threads.lost.connect(self._take_loss)
-        self._from_threads.stood.connect(self._take_standing)
+        self._from_threads.reported.connect(self._take_status)
         session.changed.connect(lambda _: self._drive_changed())
         session.opened.connect(self._opened)
         session.jobs.progressed.connect(self._progress)
@@ -194,7 +194,7 @@ class Board(QObject):
     def _started_stand_in(self) -> StandInProcess:
         if self.stand_in is None or not self.stand_in.alive:
             self._end_stand_in()
-            self.stand_in = StandInProcess(["tcp"], self._from_threads.stood.emit)
+            self.stand_in = StandInProcess(["tcp"], self._from_threads.reported.emit)
         return self.stand_in
 
     def _connected(self, facts: BoardFacts) -> None:
@@ -223,9 +223,9 @@ class Board(QObject):
         self._do(work, lambda _: self.log("Disconnected."), "disconnect")
 
     def _forget_board(self, link: LinkState) -> None:
-        self.link, self.facts, self.on_board, self.standing = link, None, {}, {}
+        self.link, self.facts, self.on_board, self.status = link, None, {}, {}
         self.figures = {}
-        self._told, self._capture, self.sampler = {}, None, None
+        self._sent, self._capture, self.sampler = {}, None, None
         self.changed.emit()
 
     def _link_ended(self, problem: BenchProblem) -> None:
@@ -254,11 +254,11 @@ class Board(QObject):
         self.bench.disconnect()
         self._end_stand_in()
 
-    def _take_standing(self, standing: dict[str, Any]) -> None:
-        new = standing.get("sentence", "")
-        if new and new != self.standing.get("sentence", ""):
+    def _take_status(self, status: dict[str, Any]) -> None:
+        new = status.get("sentence", "")
+        if new and new != self.status.get("sentence", ""):
             self.log(new)
-        self.standing = standing
+        self.status = status
         self.changed.emit()
 
     # What is done with it.
@@ -328,7 +328,7 @@ class Board(QObject):
         self.on_board.update(found)
         now = self.of_drive()
         for key in found:
-            self._told.setdefault(key, now.get(key, found[key]))
+            self._sent.setdefault(key, now.get(key, found[key]))
         self.values_read.emit()
 
     def of_drive(self) -> dict[str, float]:
@@ -359,8 +359,8 @@ class Board(QObject):
         if description is None or self.link is not LinkState.OPEN or not self.matches:
             return
         now = self.of_drive()
-        new = {k: v for k, v in now.items() if k in self._told and v != self._told[k] and v == v}
-        self._told.update(new)
+        new = {k: v for k, v in now.items() if k in self._sent and v != self._sent[k] and v == v}
+        self._sent.update(new)
         channels = {k: live.channel for k, live in description.values.items()}
         new = {k: v for k, v in new.items() if not same(v, self.on_board.get(k, math.nan), channels[k])}
         if new:
@@ -469,7 +469,7 @@ class Board(QObject):
         if before is not None and facts.lost > before.lost:
             self.log(f"The link is too slow: {facts.lost} samples were lost so far. Sample less often.")
         if before is not None and before.checksum != facts.checksum:
-            self.on_board, self._told = {}, {}
+            self.on_board, self._sent = {}, {}
         self.changed.emit()
 
     def _do(self, work: Callable[[Job], Any], done: Callable[[Any], None], what: str) -> None:
@@ -510,7 +510,7 @@ class Threads(QObject):
     """What other threads report, taken in the window's."""
 
     lost = pyqtSignal(str)
-    stood = pyqtSignal(dict)
+    reported = pyqtSignal(dict)
 
 
 def same(a: float, b: float, channel: Channel) -> bool:

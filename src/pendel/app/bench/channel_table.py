@@ -140,11 +140,11 @@ def figures_of(t: np.ndarray, y: np.ndarray, a: float, b: float) -> tuple[float,
         return first, second, np.nan, np.nan, np.nan
     inside = (t > begin) & (t < end)
     edges = np.concatenate([[begin], t[inside], [end]])
-    held = y[np.searchsorted(t, edges[:-1] + 1e-12, side="right") - 1]
+    levels = y[np.searchsorted(t, edges[:-1] + 1e-12, side="right") - 1]
     parts = np.diff(edges)
-    mean = float(parts @ held / (end - begin))
-    rms = float(np.sqrt(parts @ held**2 / (end - begin)))
-    return first, second, mean, rms, float(np.ptp(held))
+    mean = float(parts @ levels / (end - begin))
+    rms = float(np.sqrt(parts @ levels**2 / (end - begin)))
+    return first, second, mean, rms, float(np.ptp(levels))
 
 
 def swatch(tint: str) -> QIcon:

@@ -143,7 +143,7 @@ class LinkPanel(QWidget):
         else:
             self.board.connect_to(self.address)
 
-    # How it stands.
+    # Its status.
 
     def refresh(self) -> None:
         board, facts = self.board, self.board.facts
@@ -181,7 +181,8 @@ class LinkPanel(QWidget):
             return "There is no program on the board yet."
         if self.board.matches:
             return f"Its code is that of this drive ({facts.checksum:08x})."
-        return f"Its code ({facts.checksum:08x}) is not that of this drive, so nothing is written to it. Build and load."
+        code = f"Its code ({facts.checksum:08x})"
+        return f"{code} is not that of this drive, so nothing is written to it. Build and load."
 
     def _show_figures(self, facts: BoardFacts | None) -> None:
         texts = dict.fromkeys(self.figures, "–")
@@ -194,10 +195,10 @@ class LinkPanel(QWidget):
                 "Garbled bytes": number_text(facts.garbled),
                 "Faults": number_text(facts.faults),
             }
-        standing = self.board.standing
-        if standing.get("program") == "runs":
-            texts["Pace"] = f"{standing['pace']:.2f} ×"
-            texts["Load"] = f"{100 * standing['load']:.0f} %"
+        status = self.board.status
+        if status.get("program") == "runs":
+            texts["Pace"] = f"{status['pace']:.2f} ×"
+            texts["Load"] = f"{100 * status['load']:.0f} %"
         for name, text in texts.items():
             self.figures[name].set_text(text)
 

@@ -24,8 +24,9 @@ CELL = 62
 """Pixels of a row."""
 LOOK_MS = 100
 EMPTY = (
-    "There is no control on the panel yet. Press Edit, then Add a control: switches, sliders and selectors change values of "
-    "the drive, lamps, figures, bars and strips show its signals, on a live run, on the stand-in board and on an own board alike."
+    "There is no control on the panel yet. Press Edit, then Add a control: switches, sliders and selectors change "
+    "values of the drive; lamps, figures, bars and strips show its signals. They act on a live run, on the stand-in "
+    "board and on an own board alike."
 )
 
 

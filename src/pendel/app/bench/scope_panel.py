@@ -41,7 +41,7 @@ class ScopePanel(QWidget):
         super().__init__()
         self.board, self.session = board, board.session
         self.shown: list[Shown] = []
-        self.wanted: list[str] = []
+        self.keys: list[str] = []
         """Channels by key, also those that the present drive does not have."""
         self.sampler: Sampler | None = None
         self.scope: Scope | None = None
@@ -136,8 +136,8 @@ class ScopePanel(QWidget):
         description = self.board.description
         if description is not None:
             self._offer(description)
-            if not self.wanted:
-                self.wanted = self._first_channels(description)
+            if not self.keys:
+                self.keys = self._first_channels(description)
             self._rebuild(description)
             self.trigger.set_tick(description.tick)
         ready = self.board.link is LinkState.OPEN and self.board.matches
@@ -175,7 +175,7 @@ class ScopePanel(QWidget):
         """Channels anew where the description has them elsewhere now; those it has not are left out and said."""
         known = {one.channel.key: one for one in self.shown}
         found, gone = [], []
-        for key in self.wanted:
+        for key in self.keys:
             try:
                 channel = description.channel(key)
             except BenchProblem:
@@ -186,7 +186,7 @@ class ScopePanel(QWidget):
                 Shown(channel, before.scale, before.offset, before.visible) if before else Shown(channel)
             )
         if gone:
-            self.wanted = [k for k in self.wanted if k not in gone]
+            self.keys = [k for k in self.keys if k not in gone]
             words = ", ".join(gone)
             self.status_message.emit(f"The board has no {words} any more, so the oscilloscope leaves it out.")
         if [s.channel for s in found] != [s.channel for s in self.shown]:
@@ -219,10 +219,10 @@ class ScopePanel(QWidget):
         except BenchProblem as problem:
             self.status_message.emit(str(problem))
             return
-        if len(self.wanted) >= MOST_CHANNELS:
+        if len(self.keys) >= MOST_CHANNELS:
             self.status_message.emit(f"{MOST_CHANNELS} channels are shown at most. Take one off first.")
-        elif channel.key not in self.wanted:
-            self.wanted.append(channel.key)
+        elif channel.key not in self.keys:
+            self.keys.append(channel.key)
             self._show_channels([*self.shown, Shown(channel)])
             self._restart_if_running()
         self.refresh()
@@ -235,7 +235,7 @@ class ScopePanel(QWidget):
             self.add(text.strip())
 
     def remove(self, place: int) -> None:
-        del self.wanted[place]
+        del self.keys[place]
         self._show_channels([s for k, s in enumerate(self.shown) if k != place])
         self._restart_if_running()
         self.refresh()
@@ -437,7 +437,7 @@ class ScopePanel(QWidget):
                 shown.append(Shown(description.channel(one.key), one.scale, one.offset, one.visible))
             except BenchProblem:
                 gone.append(one.key)
-        self.wanted = [s.channel.key for s in shown]
+        self.keys = [s.channel.key for s in shown]
         self._show_channels(shown)
         self.trigger.restore(setup.trigger)
         self._restart_if_running()

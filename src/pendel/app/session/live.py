@@ -45,7 +45,7 @@ class Live(QObject):
         self.session = session
         self.run: LiveRun | None = None
         self.view: LiveView | None = None
-        self.standing: dict[str, Any] = {}
+        self.status: dict[str, Any] = {}
         self.may_run: Callable[[], bool] = lambda: True
         """Asks before C of the drive's author runs."""
         self.extra_keys: Callable[[], list[str]] = list
@@ -75,7 +75,7 @@ class Live(QObject):
 
     @property
     def paused(self) -> bool:
-        return self.standing.get("state") in ("paused", "ended")
+        return self.status.get("state") in ("paused", "ended")
 
     def start(self) -> None:
         from pendel.core.runs.simulate import signal_infos  # slow to load, and not needed to start the window
@@ -86,7 +86,7 @@ class Live(QObject):
         self._drive, self._told = session.drive, ""
         self._infos = signal_infos(session.drive)
         self._sampled = frozenset(k for k in self._infos if is_block(session, k))
-        self._traces, self.standing = {}, {"state": "preparing", "time": 0.0}
+        self._traces, self.status = {}, {"state": "preparing", "time": 0.0}
         self.span = min(SPAN, max(1e-3, session.examined.settings.get("until", SPAN)))
         threads = self._threads
         self.run = LiveRun(
@@ -162,8 +162,8 @@ class Live(QObject):
     def _take_frame(self, frame: LiveFrame) -> None:
         if self.run is None:
             return
-        before, self.standing = self.standing, frame.standing
-        end = float(self.standing.get("time", 0.0))
+        before, self.status = self.status, frame.status
+        end = float(self.status.get("time", 0.0))
         for key, (t, y) in frame.traces.items():
             if key in self._keys:
                 known = self._traces.get(key, (np.zeros(0), np.zeros(0)))
@@ -173,15 +173,15 @@ class Live(QObject):
         self._show()
         self.moved.emit()
         self.run.taken()
-        if self.standing.get("state") != before.get("state"):
+        if self.status.get("state") != before.get("state"):
             self.changed.emit()
-        sentence = str(self.standing.get("sentence", ""))
+        sentence = str(self.status.get("sentence", ""))
         if sentence and sentence != self._told:
             self.status_message.emit(sentence)
         self._told = sentence
 
     def _show(self) -> None:
-        end = max(float(self.standing.get("time", 0.0)), 1e-9)
+        end = max(float(self.status.get("time", 0.0)), 1e-9)
         begin = max(0.0, end - self.span)
         self.view = LiveView(
             self._infos,

@@ -87,20 +87,20 @@ class LiveBar(QWidget):
                 self.pace.setCurrentIndex(USUAL)
         if not live.running:
             return
-        standing = live.standing
-        state = standing.get("state", "preparing")
+        status = live.status
+        state = status.get("state", "preparing")
         self.pause.setText("Go on" if live.paused else "Pause")
         for each in (self.pause, self.tick, self.period, self.keep):
             each.setEnabled(state in ("runs", "paused"))
         words = [{"preparing": "preparing …", "ended": "ended"}.get(state, "")]
         if state in ("runs", "paused"):
-            words = [f"at {standing['time']:.3f} s"]
+            words = [f"at {status['time']:.3f} s"]
         if state == "paused":
             words.append("paused")
         if state == "runs":
-            words += [f"pace {standing['pace']:.2f} ×", f"load {100 * standing['load']:.0f} % of a core"]
-        if standing.get("late", 0.0) > 0.05:
-            words.append(f"{figure(standing['late'], 's', 2)} behind the clock in all")
-        if standing.get("sentence"):
-            words.append(standing["sentence"])
+            words += [f"pace {status['pace']:.2f} ×", f"load {100 * status['load']:.0f} % of a core"]
+        if status.get("late", 0.0) > 0.05:
+            words.append(f"{figure(status['late'], 's', 2)} behind the clock in all")
+        if status.get("sentence"):
+            words.append(status["sentence"])
         self.state.set_text(" · ".join(w for w in words if w))

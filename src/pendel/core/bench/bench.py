@@ -81,13 +81,13 @@ class Bench:
     def _lost(self, problem: BenchProblem) -> None:
         self._on_end(problem)
 
-    # What it is and how it stands.
+    # What it is, and its status.
 
     def facts(self) -> BoardFacts:
-        data = self.master.read(BOARD, 0, SIZE, "how it stands")
+        data = self.master.read(BOARD, 0, SIZE, "its status")
         facts = read_facts(data)
         if facts is None:
-            raise Nonsense("how it stands", data)
+            raise Nonsense("its status", data)
         return facts
 
     def order(self, order: Order) -> BoardFacts:

@@ -77,7 +77,7 @@ class Capture:
         self.master.write(BOARD, SIZE, head[:4], "begin the record")
 
     def state(self) -> CaptureState:
-        data = self.master.read(BOARD, SIZE + STATE_AT, 4, "how the record stands")
+        data = self.master.read(BOARD, SIZE + STATE_AT, 4, "status of the record")
         number = int.from_bytes(data, "little")
         return CaptureState(number) if number <= CaptureState.FULL else CaptureState.OFF
 

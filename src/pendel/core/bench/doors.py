@@ -223,7 +223,8 @@ class SerialDoor:
 
 
 class CanDoor:
-    """CAN at 500 kbit/s, some 3000 frames a second; an adapter that speaks frames as lines of ASCII over a serial line, which python-can calls slcan."""
+    """CAN at 500 kbit/s, some 3000 frames a second, by an adapter whose frames are lines of ASCII over a serial line;
+    python-can calls it slcan."""
 
     kind, max_cto, max_dto, rate = CAN, 8, 8, 25_000.0
 

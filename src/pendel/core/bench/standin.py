@@ -158,7 +158,7 @@ class StandIn:
         if message[:1] == b"B" and self._door is not None:
             self._door.send(message[1:])
         elif message[:1] == b"S":
-            self.report({"standing": json.loads(message[1:])})
+            self.report({"status": json.loads(message[1:])})
         return bool(message)
 
     def _from_master(self, handle: int) -> None:
@@ -190,8 +190,8 @@ class StandIn:
 
 
 def main() -> None:
-    """Lines on standard input: ``{"drive": text, "own_c": bool, "change": bool}``, ``{"pace": factor}``; its end ends all. Lines on
-    standard output: ``{"doors": [...]}``, ``{"standing": {...}}``, ``{"problem": sentence}``."""
+    """Lines on standard input: ``{"drive": text, "own_c": bool, "change": bool}``, ``{"pace": factor}``; its end
+    ends all. Lines on standard output: ``{"doors": [...]}``, ``{"status": {...}}``, ``{"problem": sentence}``."""
     end_with_parent()
 
     def say(what: dict[str, Any]) -> None:

@@ -33,7 +33,7 @@ class NoStandIn(BenchProblem):
 
 
 class StandInProcess:
-    """``on_standing`` is called, in a thread of its own, with how it stands, as `pendel.core.live.board.Standing`
+    """``on_status`` is called, in a thread of its own, with its status, as `pendel.core.live.board.Status`
     has it, and with ``{"problem": sentence}`` once it has ended by itself.
 
     Raises
@@ -42,13 +42,13 @@ class StandInProcess:
     """
 
     def __init__(
-        self, doors: Sequence[str], on_standing: Callable[[dict[str, Any]], None] = lambda standing: None
+        self, doors: Sequence[str], on_status: Callable[[dict[str, Any]], None] = lambda status: None
     ):
         self.secret = new_secret()
-        self._on_standing, self._closing = on_standing, False
+        self._on_status, self._closing = on_status, False
         self._said: queue.SimpleQueue[dict[str, Any] | None] = queue.SimpleQueue()
-        self.standing: dict[str, Any] = {}
-        """How it stood last."""
+        self.status: dict[str, Any] = {}
+        """Its last status."""
         self._drives, self._heard = 0, threading.Condition()
         self._process = subprocess.Popen(
             [sys.executable, "-P", "-m", "pendel.core.bench.standin"],
@@ -87,22 +87,22 @@ class StandInProcess:
         for line in self._process.stdout:
             with contextlib.suppress(ValueError):
                 said = json.loads(line)
-                if "standing" in said:
+                if "status" in said:
                     with self._heard:
-                        self.standing = said["standing"]
+                        self.status = said["status"]
                         self._heard.notify_all()
-                    self._on_standing(said["standing"])
+                    self._on_status(said["status"])
                 else:
                     self._said.put(said)
                     if "problem" in said and not self._closing:
-                        self._on_standing({"sentence": said["problem"], "program": "ended"})
+                        self._on_status({"sentence": said["problem"], "program": "ended"})
         with self._heard:
             self._heard.notify_all()
         self._said.put(None)
 
     def _tell(self, what: dict[str, Any]) -> None:
         assert self._process.stdin is not None
-        with contextlib.suppress(OSError):  # it ended, and what it said last tells why
+        with contextlib.suppress(OSError):  # it ended, and what it said last says why
             self._process.stdin.write(json.dumps(what) + "\n")
             self._process.stdin.flush()
 
@@ -112,11 +112,11 @@ class StandInProcess:
         self._tell({"drive": drive_text, "own_c": own_c})
         until = time.monotonic() + PREPARING
         with self._heard:
-            while self.standing.get("drives") != self._drives:
+            while self.status.get("drives") != self._drives:
                 if not self.alive or not self._heard.wait(max(0.0, until - time.monotonic())):
                     raise NoStandIn("the drive around it was not ready in time.")
-        if self.standing.get("sentence"):
-            raise NoStandIn(self.standing["sentence"])
+        if self.status.get("sentence"):
+            raise NoStandIn(self.status["sentence"])
 
     def change(self, drive_text: str, *, own_c: bool) -> None:
         """Let the drive around the board have other values, while it runs."""

@@ -2,7 +2,8 @@
 
 What is loaded is code, so the process is confined like one that runs drives, and has no network: bytes of a link
 come and go over a socket that it was given. A message begins with a letter: ``B`` bytes of the link, ``L`` another
-link, ``W`` the drive around the board, ``U`` that drive with other values, ``F`` a program, ``P`` a pace; back come ``B``, and ``S`` how it stands, as JSON."""
+link, ``W`` the drive around the board, ``U`` that drive with other values, ``F`` a program, ``P`` a pace. Back come
+``B``, and ``S``, its status, as JSON."""
 
 from __future__ import annotations
 
@@ -33,7 +34,7 @@ SLICE = 1e-3
 BUSY = 5e-3
 """Seconds that may be computed between two."""
 REPORT = 0.1
-"""Seconds between two reports of how it stands."""
+"""Seconds between two reports of its status."""
 LATE = 0.01
 """Seconds by which a tick counts as late."""
 BURST, LONGEST_PACKET = 0.004, 300.0
@@ -59,8 +60,8 @@ class Flash(ctypes.Structure):
 
 
 @dataclass
-class Standing:
-    """How a simulated board stands. ``load`` is computing time over time by the clock, ``pace`` the simulated time
+class Status:
+    """Status of a simulated board. ``load`` is computing time over time by the clock, ``pace`` the simulated time
     over it; ``late`` the seconds that were given up."""
 
     program: str = "empty"
@@ -137,7 +138,7 @@ class Board:
         self.world: World | None = None
         self.simulator: Simulator | None = None
         self.pace = Pace()
-        self.standing = Standing()
+        self.status = Status()
         self._unsent = b""
         self._room = ctypes.create_string_buffer(MESSAGE)
         self._reported = self._computed = 0.0
@@ -158,7 +159,7 @@ class Board:
         self._own = ctypes.create_string_buffer(self._library.pd_ctl_size() + 16)
         self._library.pd_ctl_init(ctypes.byref(self._own), None)
         self._at = ctypes.addressof(self._own)
-        self.standing = Standing(sentence=sentence)
+        self.status = Status(sentence=sentence)
         self._join()
 
     def start_loaded(self) -> None:
@@ -188,7 +189,7 @@ class Board:
         self.pace.begin(0.0)
         self.pace.given_up = self._computed = 0.0
         self._since = (time.monotonic(), 0.0)
-        self.standing = Standing("runs")
+        self.status = Status("runs")
         self._join()
 
     def _let_go(self) -> None:
@@ -272,9 +273,9 @@ class Board:
                     if self.flash.restarts:
                         return
             else:
-                self._told(letter, json.loads(body))
+                self._obey(letter, json.loads(body))
 
-    def _told(self, letter: bytes, what: dict) -> None:
+    def _obey(self, letter: bytes, what: dict) -> None:
         if letter == b"L":
             self.link = (int(what["kind"]), int(what["max_cto"]), int(what["max_dto"]))
             self.rate = float(what["rate"])
@@ -314,7 +315,7 @@ class Board:
                 sentence = str(problem)
         elif not sentence:
             sentence = "The drive is another than the one around the board. Build and load again."
-        self.standing.sentence = sentence
+        self.status.sentence = sentence
 
     def _send_link(self) -> None:
         """What the slave has to send; what the wire does not take now waits, and so does the rest."""
@@ -356,17 +357,17 @@ class Board:
         at = time.monotonic()
         if not now and at - self._reported < REPORT:
             return
-        standing, span = self.standing, at - self._since[0]
+        status, span = self.status, at - self._since[0]
         if self.simulator is not None and span > 0.5 * REPORT:
-            standing.time = self.simulator.time
-            standing.pace = (standing.time - self._since[1]) / span
-            standing.load = self._computed / span
-            standing.late = self.pace.given_up
-            self._computed, self._since = 0.0, (at, standing.time)
+            status.time = self.simulator.time
+            status.pace = (status.time - self._since[1]) / span
+            status.load = self._computed / span
+            status.late = self.pace.given_up
+            self._computed, self._since = 0.0, (at, status.time)
         self._reported = at
         with contextlib.suppress(BlockingIOError):  # the next one says it
-            standing.drives = self.drives
-            self.wire.send(b"S" + json.dumps(asdict(standing)).encode())
+            status.drives = self.drives
+            self.wire.send(b"S" + json.dumps(asdict(status)).encode())
 
 
 def main() -> None:

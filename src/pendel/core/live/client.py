@@ -120,7 +120,7 @@ class LiveRun:
         self._tell(b"W", keys=list(keys), span=span)
 
     def keep(self, seconds: float, name: str) -> None:
-        """Have the latest seconds as a run; ``on_kept`` tells where it is."""
+        """Have the latest seconds as a run; ``on_kept`` gets its path."""
         self._files += 1
         self._tell(b"K", seconds=seconds, name=name, path=f"kept{self._files}.h5")
 

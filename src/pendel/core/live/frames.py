@@ -1,4 +1,4 @@
-"""Frames of a live run as bytes: how it stands, and what its watched signals did since the last one."""
+"""Frames of a live run as bytes: its status, and what its watched signals did since the last one."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ Points = tuple[np.ndarray, np.ndarray]
 
 @dataclass(frozen=True)
 class LiveFrame:
-    standing: dict[str, Any]
+    status: dict[str, Any]
     traces: dict[str, Points]
 
 
@@ -39,22 +39,22 @@ def thinned(t: np.ndarray, y: np.ndarray, points: int) -> Points:
     return t[at], y[at]
 
 
-def packed(standing: Mapping[str, Any], traces: Mapping[str, Points], most: int) -> bytes:
+def packed(status: Mapping[str, Any], traces: Mapping[str, Points], most: int) -> bytes:
     """A frame as bytes, at most so many: then each signal has fewer points."""
     points = max((len(t) for t, _ in traces.values()), default=0)
     while True:
-        head = json.dumps({"standing": standing, "signals": [(k, len(t)) for k, (t, _) in traces.items()]})
+        head = json.dumps({"status": status, "signals": [(k, len(t)) for k, (t, _) in traces.items()]})
         body = b"".join(np.ascontiguousarray(a, "<f8").tobytes() for t, y in traces.values() for a in (t, y))
         data = len(head.encode()).to_bytes(4, "little") + head.encode() + body
         if len(data) <= most or points < 4:
-            return data[:most] if len(data) <= most else unpackable(standing)
+            return data[:most] if len(data) <= most else unpackable(status)
         points //= 2
         traces = {k: thinned(t, y, points) for k, (t, y) in traces.items()}
 
 
-def unpackable(standing: Mapping[str, Any]) -> bytes:
+def unpackable(status: Mapping[str, Any]) -> bytes:
     """A frame without signals, where there are too many of them."""
-    head = json.dumps({"standing": standing, "signals": []}).encode()
+    head = json.dumps({"status": status, "signals": []}).encode()
     return len(head).to_bytes(4, "little") + head
 
 
@@ -69,10 +69,10 @@ def unpacked(data: bytes) -> LiveFrame:
         both = np.frombuffer(data, "<f8", 2 * count, at)
         traces[key] = (both[:count], both[count:])
         at += 16 * count
-    standing = head["standing"]
-    if not isinstance(standing, dict):
+    status = head["status"]
+    if not isinstance(status, dict):
         raise ValueError("no frame")
-    return LiveFrame(standing, traces)
+    return LiveFrame(status, traces)
 
 
 __all__ = ["LiveFrame", "packed", "thinned", "unpacked"]

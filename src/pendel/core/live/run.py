@@ -1,7 +1,7 @@
 """The process of a live run: a drive in step with the clock, looked at, changed and kept while it goes on.
 
 It is confined like a process of ordinary runs. Messages over its socket begin with a letter; `Orders` lists those
-that it takes. Back come frames (``F``), how it stands (``S``) and runs that were kept (``K``); a frame is sent only
+Back come frames (``F``), its status (``S``) and runs that were kept (``K``); a frame is sent only
 when the last one was taken (``A``), so nothing grows where nobody looks."""
 
 from __future__ import annotations
@@ -48,8 +48,8 @@ LARGEST = 180_000
 
 
 @dataclass
-class Standing:
-    """How a live run stands. ``state``: preparing, runs, paused or ended. ``pace`` and ``load`` by the clock;
+class Status:
+    """Status of a live run. ``state``: preparing, runs, paused or ended. ``pace`` and ``load`` by the clock;
     ``late`` the seconds that were given up."""
 
     state: str = "preparing"
@@ -70,7 +70,7 @@ class LiveProcess:
     def __init__(self, wire: socket.socket, folder: Path):
         self.wire, self.folder = wire, folder
         wire.setblocking(False)
-        self.pace, self.standing = Pace(), Standing()
+        self.pace, self.status = Pace(), Status()
         self.paused = False
         self.prepared: Prepared | None = None
         self.simulator: Simulator | None = None
@@ -136,12 +136,12 @@ class LiveProcess:
         from pendel.core.runs.simulate import outcome_sentence
 
         assert self.prepared is not None
-        self.paused, self.standing.state = True, "ended"
-        self.standing.sentence = outcome_sentence(self.prepared.drive, simulator.recorded())
+        self.paused, self.status.state = True, "ended"
+        self.status.sentence = outcome_sentence(self.prepared.drive, simulator.recorded())
 
     def _pause(self) -> None:
         self.paused, self._goal = True, None
-        self.standing.state = "paused"
+        self.status.state = "paused"
 
     # Orders.
 
@@ -160,7 +160,7 @@ class LiveProcess:
         if letter == b"A":
             self._taken = True
         elif letter in (b"D", b"C"):
-            self.standing.drives += 1
+            self.status.drives += 1
             text = (self.folder / Path(what["drive"]).name).read_text("utf-8")
             self._coming.append(self._worlds.submit(prepared_or_why, text, own_c=bool(what["own_c"])))
         elif letter == b"P":
@@ -169,7 +169,7 @@ class LiveProcess:
             self._remark()
         elif letter == b"W":
             self._watch([str(key) for key in what["keys"]], float(what["span"]))
-        elif simulator is None or self.standing.state == "ended":
+        elif simulator is None or self.status.state == "ended":
             return
         elif letter == b"H":
             self._pause()
@@ -181,7 +181,7 @@ class LiveProcess:
     def _go_on(self, what: dict[str, Any]) -> None:
         """Go on; with ``ticks`` only so far."""
         assert self.simulator is not None and self.prepared is not None
-        self.paused, self.standing.state = False, "runs"
+        self.paused, self.status.state = False, "runs"
         self.pace.begin(self.simulator.time)
         ticks = int(what.get("ticks", 0))
         tick = (
@@ -196,31 +196,31 @@ class LiveProcess:
     def _follow(self, found: Prepared | str) -> None:
         """A drive is ready: the first one begins the run, a later one changes its values."""
         if isinstance(found, str):
-            self.standing.sentence = found
+            self.status.sentence = found
             if self.simulator is None:
-                self.standing.state, self.paused = "ended", True
+                self.status.state, self.paused = "ended", True
             return
         if self.simulator is None:
             self._begin(found)
             return
         assert self.prepared is not None
         if found.structure is not self.prepared.structure and found.structure != self.prepared.structure:
-            self.standing.sentence = "The drive has other parts or wires now. Start the live run again."
+            self.status.sentence = "The drive has other parts or wires now. Start the live run again."
             return
         if found.program.control != self.prepared.program.control:
-            self.standing.sentence = "The controller has other blocks or code now. Start the live run again."
+            self.status.sentence = "The controller has other blocks or code now. Start the live run again."
             return
         self._collect()  # what was recorded belongs to the values it was recorded with
         before = self.simulator.inputs
         try:
             self.simulator.renew(found.inputs(before.settings))
         except PendelError as problem:
-            self.standing.sentence = str(problem)
+            self.status.sentence = str(problem)
             return
         now = self.simulator.inputs
         if not np.array_equal(now.parameters, before.parameters) or now.profiles != before.profiles:
-            self.standing.since = self.simulator.time
-        self.prepared, self.standing.sentence = found, ""
+            self.status.since = self.simulator.time
+        self.prepared, self.status.sentence = found, ""
 
     def _begin(self, prepared: Prepared) -> None:
         settings = prepared.examined.settings
@@ -239,10 +239,10 @@ class LiveProcess:
             time_loop()  # which looks at what is recorded; built before the clock begins
             self.simulator = Simulator(prepared.program, prepared.inputs(run), ring=self._ring)
         except PendelError as problem:
-            self.standing = Standing("ended", sentence=str(problem), drives=self.standing.drives)
+            self.status = Status("ended", sentence=str(problem), drives=self.status.drives)
             self.paused = True
             return
-        self.prepared, self.standing.state = prepared, "runs"
+        self.prepared, self.status.state = prepared, "runs"
         self._faster = self._worlds.submit(build_fastest, prepared.structure)
         self.pace.begin(0.0)
         self._remark()
@@ -314,7 +314,7 @@ class LiveProcess:
             for key, (t, y) in self._waiting.items()
             if t
         }
-        data = packed(asdict(self._stood()), traces, LARGEST)
+        data = packed(asdict(self._present_status()), traces, LARGEST)
         try:
             self.wire.send(b"F" + data)
         except BlockingIOError:
@@ -326,16 +326,16 @@ class LiveProcess:
         t, y = t[t >= begin], y[t >= begin]
         return thinned(t, y, max(16, int(POINTS * (float(t[-1]) - begin) / self.span)))
 
-    def _stood(self) -> Standing:
-        standing, span = self.standing, time.monotonic() - self._mark[0]
+    def _present_status(self) -> Status:
+        status, span = self.status, time.monotonic() - self._mark[0]
         if self.simulator is not None:
-            standing.time = self.simulator.time
+            status.time = self.simulator.time
             if span > 0.5 and not self.paused:
-                standing.pace = (standing.time - self._mark[1]) / span
-                standing.load = self._computed / span
+                status.pace = (status.time - self._mark[1]) / span
+                status.load = self._computed / span
                 self._remark()
-            standing.late = self.pace.given_up
-        return standing
+            status.late = self.pace.given_up
+        return status
 
     # Keeping.
 
@@ -357,7 +357,7 @@ class LiveProcess:
         simulator, prepared = self.simulator, self.prepared
         assert simulator is not None and prepared is not None
         deck, latest = prepared.deck, behind(self._older, simulator.since(0, 0))
-        begin = max(simulator.time - seconds, self.standing.since)
+        begin = max(simulator.time - seconds, self.status.since)
         first_tick = max(latest.first_tick, int(np.ceil(begin / deck.tick - 1e-9))) if deck.blocks else 0
         if deck.blocks:
             begin = first_tick * deck.tick
@@ -428,7 +428,7 @@ def main() -> None:
     LiveProcess(socket.socket(fileno=int(sys.argv[1])), folder).serve()
 
 
-__all__ = ["LiveProcess", "Standing"]
+__all__ = ["LiveProcess", "Status"]
 
 if __name__ == "__main__":
     main()

@@ -67,10 +67,8 @@ def serve_board(
     doors, served = doors_for(list(link) or ["tcp"]), Serving()
 
     def report(what: dict) -> None:
-        served.ready |= what["standing"].get("drives", 0) > 0 and (
-            empty or what["standing"]["program"] == "runs"
-        )
-        sentence = what["standing"].get("sentence", "")
+        served.ready |= what["status"].get("drives", 0) > 0 and (empty or what["status"]["program"] == "runs")
+        sentence = what["status"].get("sentence", "")
         if sentence and sentence not in served.sentences[-1:]:
             served.sentences.append(sentence)
             say(sentence)

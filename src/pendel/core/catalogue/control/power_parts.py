@@ -1,9 +1,9 @@
-"""A current parted by what it does with a voltage: active, reactive and void; the unbiased integral; means over whole
-periods of a measured angle.
+"""A current parted by what it does with a voltage: active, reactive and void; the unbiased integral; means over
+whole periods of a measured angle.
 
 Tenti, Paredes, Mattavelli: Conservative power theory, a framework to approach control and accountability issues in
-smart microgrids, IEEE Trans. Power Electronics 26 (2011), pp. 664 (definitions, from memory): with the mean ⟨·⟩ over a
-period and the unbiased integral û, P = ⟨u·i⟩ and W = ⟨û·i⟩; the active current is P/⟨u²⟩·u, the reactive one
+smart microgrids, IEEE Trans. Power Electronics 26 (2011), section II (definitions, from memory). With the mean ⟨·⟩
+over a period and the unbiased integral û, P = ⟨u·i⟩ and W = ⟨û·i⟩; the active current is P/⟨u²⟩·u, the reactive one
 W/⟨û²⟩·û, and what is left is void. Means begin anew where the angle passes its end; the sample across which that
 falls belongs to both periods, by the parts of it that lie in each."""
 
@@ -136,7 +136,7 @@ KINDS = (
         "current_parts",
         "Current parts by power",
         "Active, reactive and void part of a current, by what it does with a voltage over a period.",
-        "conservative power theory harmonic compensation active filter reactive void distortion orthogonal decomposition",
+        "conservative power harmonic compensation active filter reactive void distortion orthogonal decomposition",
         (
             reads("u", "Voltage", unit="V"),
             reads("i", "Current", unit="A"),

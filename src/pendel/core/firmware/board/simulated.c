@@ -68,12 +68,14 @@ static int32_t pd_image_unlocks(void *board, const uint8_t *key, uint32_t bytes)
     pd_image_t *c = (pd_image_t *)((pd_board_t *)board)->user;
     const uint64_t due = pd_keyed(c->flash->secret, c->seed);
     uint32_t k, differs = bytes ^ (uint32_t)PD_XCP_SEED;
-    for (k = 0; k < bytes && k < (uint32_t)PD_XCP_SEED; k++) differs |= (uint32_t)key[k] ^ (uint32_t)((due >> (8u * k)) & 0xFFu);
+    for (k = 0; k < bytes && k < (uint32_t)PD_XCP_SEED; k++)
+        differs |= (uint32_t)key[k] ^ (uint32_t)((due >> (8u * k)) & 0xFFu);
     c->seed = pd_keyed(c->flash->secret, ~c->flash->seeds++); /* each is good for one try */
     return differs == 0u;
 }
 
-static pd_xcp_code_t pd_image_program(void *board, pd_program_t step, uint32_t address, const uint8_t *data, uint32_t bytes)
+static pd_xcp_code_t pd_image_program(void *board, pd_program_t step, uint32_t address, const uint8_t *data,
+                                      uint32_t bytes)
 {
     pd_board_t *b = (pd_board_t *)board;
     pd_flash_t *flash = ((pd_image_t *)b->user)->flash;
@@ -142,7 +144,11 @@ void pd_image_take(pd_image_t *c, const uint8_t *bytes, int count)
     c->board.facts.garbled = c->link.garbled;
 }
 
-int pd_image_give(pd_image_t *c, uint8_t *bytes, int room) { return (int)pd_link_give(&c->link, bytes, (uint32_t)room); }
+int pd_image_give(pd_image_t *c, uint8_t *bytes, int room)
+{
+    return (int)pd_link_give(&c->link, bytes, (uint32_t)room);
+}
+
 void pd_image_late(pd_image_t *c, int ticks) { c->board.facts.late += (uint32_t)ticks; }
 int pd_image_state(const pd_image_t *c) { return (int)c->board.facts.state; }
 

@@ -194,7 +194,8 @@ static void watch(pd_board_t *b)
     const uint8_t *from = pd_board_reach(b, (uint8_t)channel->extension, channel->address, channel->bytes, 0);
     const float now = (from != 0) ? number_at(from, channel) : 0.0f;
     const int32_t ready = (c->state == (uint32_t)PD_CAPTURE_WAITS) && (b->waited >= c->wait);
-    if ((ready != 0) && ((b->seen != 0u) || (c->condition == (uint32_t)PD_AT_ONCE)) && (happens(c, b->before, now) != 0)) {
+    const int32_t can_happen = (b->seen != 0u) || (c->condition == (uint32_t)PD_AT_ONCE);
+    if ((ready != 0) && (can_happen != 0) && (happens(c, b->before, now) != 0)) {
         c->state = (uint32_t)PD_CAPTURE_FOLLOWS;
         c->at = b->facts.ticks;
         b->left = c->samples - c->before;

@@ -29,7 +29,13 @@ typedef struct {
     uint32_t record_bytes;  /* room for the record */
 } pd_board_facts_t;
 
-typedef enum { PD_CAPTURE_OFF, PD_CAPTURE_FILLS, PD_CAPTURE_WAITS, PD_CAPTURE_FOLLOWS, PD_CAPTURE_FULL } pd_capture_state_t;
+typedef enum {
+    PD_CAPTURE_OFF,
+    PD_CAPTURE_FILLS,
+    PD_CAPTURE_WAITS,
+    PD_CAPTURE_FOLLOWS,
+    PD_CAPTURE_FULL
+} pd_capture_state_t;
 typedef enum { PD_AT_ONCE, PD_RISES, PD_FALLS, PD_LEAVES, PD_ENTERS, PD_CHANGES } pd_condition_t;
 typedef enum { PD_UNSIGNED, PD_SIGNED, PD_REAL } pd_number_t;
 

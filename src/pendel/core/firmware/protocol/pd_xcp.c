@@ -379,7 +379,8 @@ static uint32_t bytes_of(const pd_xcp_t *x, const pd_xcp_list_t *list, uint32_t 
 static int32_t can_run(const pd_xcp_t *x, const pd_xcp_list_t *list)
 {
     uint32_t k, j;
-    int32_t good = (list->tables.count > 0u) && (((uint32_t)list->tables.first + list->tables.count) < (uint32_t)ABSOLUTE_TABLES);
+    const uint32_t end = (uint32_t)list->tables.first + list->tables.count;
+    int32_t good = (list->tables.count > 0u) && (end < (uint32_t)ABSOLUTE_TABLES);
     for (k = 0u; k < list->tables.count; k++) {
         const pd_xcp_span_t *span = &x->tables[list->tables.first + k];
         good &= (int32_t)(bytes_of(x, list, k) <= x->max_dto);
@@ -510,7 +511,7 @@ static void read_entry(pd_xcp_t *x)
 static void describe_samples(pd_xcp_t *x)
 {
     uint8_t *a = answer(x, 8u);
-    a[1] = 0x93u; /* lists are made on request, rates may be divided, samples carry a time, an event says what is lost */
+    a[1] = 0x93u; /* lists on request, rates that are divided, times, an event where samples are lost */
     put_word(a + 2, x->list_count);
     put_word(a + 4, 1u);
 }
@@ -771,7 +772,8 @@ void pd_xcp_command(pd_xcp_t *x, const uint8_t *packet, uint32_t bytes)
         refuse(x, PD_XCP_UNKNOWN);
     } else if ((bytes < least) || (bytes > x->max_cto)) {
         refuse(x, PD_XCP_SYNTAX);
-    } else if (((packet[0] >= 0xF3u) && (packet[0] <= 0xF6u)) || ((packet[0] >= 0xEDu) && (packet[0] <= 0xF0u))) {
+    } else if (((packet[0] >= 0xF3u) && (packet[0] <= 0xF6u))
+               || ((packet[0] >= 0xEDu) && (packet[0] <= 0xF0u))) {
         memory_command(x, packet, bytes);
     } else if ((packet[0] >= 0xD3u) && (packet[0] <= 0xE3u)) {
         sample_command(x, packet);
