@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pendel
 from pendel.core.drive import commands
-from pendel.core.drive.document import OwnEquations
+from pendel.core.drive.document import OwnEquations, PanelControl
 
 FOLDER = Path(__file__).parent.parent / "src" / "pendel" / "examples"
 
@@ -152,6 +152,26 @@ MODES = OwnEquations(
 )
 
 
+def panel(d: pendel.Drive) -> None:
+    """What the operator of the valley station has before him."""
+    modes = (("0", "waits"), ("1", "feeds"), ("2", "rests"))
+    controls = (
+        PanelControl("slider", "feeding.I_top", "Feed current", 0, 0, 4, 1, "0 A", "30 A"),
+        PanelControl("number", "soft_start.rise", "Soft start, A/s", 4, 0, 2, 1),
+        PanelControl("name", "feeding.mode", "Mode", 6, 0, 2, 1, names=modes),
+        PanelControl("lamp", "feeding.demand", "Feeding", 8, 0, 2, 1, high="1 A"),
+        PanelControl("figure", "grid_angle.amplitude", "Grid voltage, peak", 10, 0, 2, 1),
+        PanelControl("strip", "choke.current", "Choke current", 0, 1, 6, 2, "-45 A", "45 A"),
+        PanelControl("events", "feeding.mode", "Events", 6, 1, 6, 2, names=modes),
+        PanelControl("button", "order.enable", "Enable", 0, 3, 2, 1),
+        PanelControl("button", "order.idle", "Set idle", 2, 3, 2, 1),
+        PanelControl("button", "order.acknowledge", "Acknowledge", 4, 3, 2, 1),
+    )
+    for control in controls:
+        d.do(commands.set_control(d.document, "", control))
+    d.set_live("feeding.I_top=0 A…30 A")
+
+
 def valley_feeder() -> pendel.Drive:
     """The valley station feeds its spare power to the grid: a half bridge behind a choke, synchronised, in fixed steps as on a
     processor in real time. Modes decide when it feeds."""
@@ -191,6 +211,7 @@ def valley_feeder() -> pendel.Drive:
     d.tap("i_feed", "choke.current")
     placed(d, link=(5, 10), feeder_leg=(43, 10), pole_and_middle=(81, 10), choke=(119, 10), grid=(157, 10), duty=(5, 56), share_of_the_link=(43, 56), with_the_grid_s_voltage=(81, 56), current_pi=(119, 56), current_sensor=(157, 56),
            middle=(5, 80), grid_sensor=(81, 80), wanted_current=(119, 80), soft_start=(157, 80), no_reactive_current=(119, 104), feeding=(157, 104), grid_angle=(81, 104))  # fmt: skip
+    panel(d)
     return d
 
 

@@ -42,7 +42,7 @@ from pendel.core.firmware.board_image import checksum_of, image_text, protocol
 from pendel.core.firmware.places import code_places, offset_checks
 from pendel.core.firmware.ship import write_sources
 from pendel.core.formats.mdf4 import Mdf4Writer
-from pendel.core.live.board import Flash
+from pendel.core.live.board import Flash, idle_commands
 from pendel.core.plant.compiler import build_library
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import RunSettings
@@ -82,6 +82,8 @@ class InProcess:
         if secret:
             self.flash.secret[0], self.flash.secret[1] = struct.unpack("<QQ", secret)
         self.library.pd_image_join(self.at, ctypes.byref(self.flash), self.kind, cto, dto)
+        idle = np.ascontiguousarray(idle_commands(self.prepared))
+        self.library.pd_image_idle(self.at, ctypes.c_void_p(idle.ctypes.data))
         self.stream = Stream(summed=self.kind == 1)
         self.address, self.closed = "in process", threading.Event()
         self.room = ctypes.create_string_buffer(1 << 16)
@@ -619,3 +621,20 @@ def test_the_terminal_serves_a_board_until_it_is_stopped(tmp_path):
         process.communicate()
     refused = subprocess.run([*command[:-4], "--link", "smoke"], capture_output=True, text=True)
     assert refused.returncode != 0 and "no kind of link" in refused.stderr
+
+
+@pytest.mark.parametrize("level", ["switching", "averaged"])
+def test_an_idle_power_stage_leaves_its_machine_and_grid_alone(level):
+    """Gates that are off carry no current; an averaged converter has none, and gives no voltage on average."""
+    drive = load(EXAMPLES / "valley_feeder.pendel")
+    drive.settings |= {"controller": "as shipped", "level": level}
+    board = InProcess(drive)
+    board.run(800)
+    rows = board.simulator.since(0, 0).rows
+    rows = rows[rows[:, 0] > 5e-3]  # before its first tick has acted, commands are 0, as in any run
+    current = rows[:, 1 + board.prepared.structure.state_keys.index("choke.i")]
+    assert np.all(np.isfinite(current))
+    if level == "switching":
+        assert np.max(np.abs(current)) < 0.01
+    else:
+        assert idle_commands(board.prepared) == pytest.approx([0.5])

@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import json
+import math
 import mmap
 import os
 import secrets
@@ -20,14 +21,21 @@ import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
 
 from pendel.core.errors import DriveHasFindings, PendelError
 from pendel.core.live.pace import Pace
-from pendel.core.plant.program import Inputs, Outcome, Program, RunSettings
+from pendel.core.plant.program import Inputs, Outcome, Program
 from pendel.core.plant.recorded import Ring
+from pendel.core.plant.runtime import pointer
 from pendel.core.plant.simulator import Simulator
 from pendel.core.runs.confine import confine
 from pendel.core.runs.worker import end_with_parent
+
+if TYPE_CHECKING:
+    from pendel.core.runs.simulate import Prepared
 
 SLICE = 1e-3
 """Seconds by the clock between two looks at the link."""
@@ -39,7 +47,6 @@ LATE = 0.01
 """Seconds by which a tick counts as late."""
 BURST, LONGEST_PACKET = 0.004, 300.0
 """Seconds of a line's speed that may be sent at once, and bytes that it must be at least."""
-FOREVER = 1e9
 FLASH = 32 << 20
 MESSAGE = 16_000
 RING = Ring(200_000, 100_000)
@@ -81,13 +88,29 @@ class World:
     program: Program
     inputs: Inputs
     checksum: int
+    idle: np.ndarray
+    """What its power stage gets while it is off, by command."""
+
+
+def idle_commands(prepared: Prepared) -> np.ndarray:
+    """What a power stage gets while it is off: no number for gates, which opens them; of an averaged converter, which
+    has none, the command of no voltage on average; else 0."""
+    from pendel.core.runs.simulate import prepare
+
+    gates = {p.command: math.nan for p in prepared.structure.pulses}
+    twin = prepared.drive.copy()
+    twin.settings["level"] = "switching"
+    with contextlib.suppress(PendelError):  # not every drive can switch
+        for pulse in prepare(twin).structure.pulses:
+            gates.setdefault(pulse.command, (0.5 - pulse.offset) / pulse.scale)
+    return np.array([gates.get(c, 0.0) for c in prepared.structure.commands], dtype=float)
 
 
 def world_of(text: str, *, own_c: bool) -> World:
     """Raises `PendelError` where the drive cannot run with its controller as shipped."""
     from pendel.core.drive.file import from_text
     from pendel.core.firmware.board_image import checksum_of
-    from pendel.core.runs.simulate import prepare
+    from pendel.core.runs.simulate import endless_settings, prepare
     from pendel.core.trust import allow_all_of
 
     drive = from_text(text)
@@ -95,16 +118,10 @@ def world_of(text: str, *, own_c: bool) -> World:
         allow_all_of(drive)
     drive.settings["controller"] = "as shipped"
     prepared = prepare(drive)
-    settings = prepared.examined.settings
-    run = RunSettings(
-        FOREVER,
-        settings["tolerance"],
-        drive.settings["method"],
-        int(settings["seed"]),
-        h_max=settings["until"] / 1000,
-        fixed_step=settings["step"],
+    run = endless_settings(prepared)
+    return World(
+        prepared.program, prepared.inputs(run), checksum_of(prepared.lowered), idle_commands(prepared)
     )
-    return World(prepared.program, prepared.inputs(run), checksum_of(prepared.lowered))
 
 
 def world_or_why(text: str, *, own_c: bool) -> tuple[World | None, str]:
@@ -203,6 +220,10 @@ class Board:
             getattr(library, name).restype = ctypes.c_int if name.endswith("give") else None
         kind, cto, dto = self.link
         library.pd_image_join(ctypes.c_void_p(self._at), ctypes.byref(self.flash), kind, cto, dto)
+        if self.simulator is not None and self.world is not None:
+            library.pd_image_idle.restype = None
+            idle = np.ascontiguousarray(self.world.idle)
+            library.pd_image_idle(ctypes.c_void_p(self._at), ctypes.c_void_p(pointer(idle)))
         self._unsent = b""
 
     # Its life.

@@ -23,7 +23,7 @@ import numpy as np
 from pendel.core.errors import DriveHasFindings, PendelError
 from pendel.core.live.frames import Points, packed, thinned
 from pendel.core.live.pace import Pace
-from pendel.core.plant.program import Outcome, RunSettings
+from pendel.core.plant.program import Outcome
 from pendel.core.plant.recorded import Latest, Ring
 from pendel.core.plant.rows import evaluate_signals
 from pendel.core.plant.runtime import build_fastest, time_loop
@@ -38,7 +38,6 @@ SLICE, BUSY = 2e-3, 2e-2
 """Seconds by the clock between two looks at the socket, and that may be computed between two."""
 FRAME = 0.04
 """Seconds by the clock between two frames."""
-FOREVER = 1e9
 RECORD, TICKS = 128 << 20, 64 << 20
 """Bytes of the latest part of the record: rows, and signals of ticks."""
 POINTS = 1600
@@ -223,21 +222,16 @@ class LiveProcess:
         self.prepared, self.status.sentence = found, ""
 
     def _begin(self, prepared: Prepared) -> None:
-        settings = prepared.examined.settings
-        run = RunSettings(
-            FOREVER,
-            settings["tolerance"],
-            prepared.drive.settings["method"],
-            int(settings["seed"]),
-            h_max=settings["until"] / 1000,
-            fixed_step=settings["step"],
-        )
+        from pendel.core.runs.simulate import endless_settings
+
         width = 1 + sum(prepared.structure.row_shape)
         signals = max(1, len(prepared.deck.signals))
         self._ring = Ring(RECORD // (8 * width), TICKS // (8 * signals))
         try:
             time_loop()  # which looks at what is recorded; built before the clock begins
-            self.simulator = Simulator(prepared.program, prepared.inputs(run), ring=self._ring)
+            self.simulator = Simulator(
+                prepared.program, prepared.inputs(endless_settings(prepared)), ring=self._ring
+            )
         except PendelError as problem:
             self.status = Status("ended", sentence=str(problem), drives=self.status.drives)
             self.paused = True

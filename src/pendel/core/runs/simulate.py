@@ -405,6 +405,26 @@ def signal_infos(drive: Drive) -> dict[str, SignalInfo]:
     return found
 
 
+def endless_settings(prepared: Prepared) -> RunSettings:
+    """Settings of a run that has no end of its own; its steps are those of the drive's ordinary run."""
+    settings, drive = prepared.examined.settings, prepared.drive
+    kinds = {key: kind_of(card) for key, card in drive.cards.items()}
+    return RunSettings(
+        ENDLESS,
+        settings["tolerance"],
+        drive.settings["method"],
+        int(settings["seed"]),
+        h_max=settings["until"] / 1000,
+        fixed_step=settings["step"],
+        shorts=short_paths(drive, kinds, prepared.structure.mode_keys),
+        short_limit=FOR_GOOD,
+    )
+
+
+ENDLESS = 1e9
+"""s."""
+
+
 def run_drive(
     prepared: Prepared, *, name: str = "Run", watch: Watch | None = None, until: float | None = None
 ) -> KeptRun:

@@ -21,6 +21,7 @@ typedef struct {
     pd_link_t link;
     pd_flash_t *flash;
     uint64_t seed;
+    double idle[PD_IMAGE_COMMANDS + 1u];    /* what the power stage gets while it is off */
     uint8_t queue[PD_IMAGE_QUEUE];
     uint8_t record[PD_IMAGE_RECORD];
 } pd_image_t;
@@ -138,6 +139,11 @@ void pd_image_join(pd_image_t *c, pd_flash_t *flash, int kind, int max_cto, int 
     pd_link_init(&c->link, &c->xcp, (pd_link_kind_t)kind);
 }
 
+void pd_image_idle(pd_image_t *c, const double *commands)
+{
+    memcpy(c->idle, commands, PD_IMAGE_COMMANDS * sizeof(double));
+}
+
 void pd_image_take(pd_image_t *c, const uint8_t *bytes, int count)
 {
     pd_link_take(&c->link, bytes, (uint32_t)count);
@@ -162,7 +168,7 @@ void pd_ctl_init(pd_image_t *c, double *v)
     pd_sim_init(&c->both, v);
 }
 
-/* The power stage is off, and gets zeros, until it is enabled. What is no number trips it. */
+/* The power stage is off until it is enabled. What is no number trips it. */
 void pd_ctl_tick(pd_image_t *c, const double *in, double *signals, double *out)
 {
     uint32_t k;
@@ -171,6 +177,6 @@ void pd_ctl_tick(pd_image_t *c, const double *in, double *signals, double *out)
     pd_sim_tick(&c->both, in, signals, out);
     for (k = 0u; k < PD_IMAGE_COMMANDS; k++) good &= isfinite(out[k]) != 0;
     if (!good) pd_board_trip(&c->board);
-    for (k = 0u; k < PD_IMAGE_COMMANDS; k++) if (c->board.facts.state != (uint32_t)PD_ENABLED) out[k] = 0.0;
+    for (k = 0u; k < PD_IMAGE_COMMANDS; k++) if (c->board.facts.state != (uint32_t)PD_ENABLED) out[k] = c->idle[k];
     if (c->board.xcp) pd_board_ticked(&c->board);
 }

@@ -27,6 +27,7 @@ static double pulse_time(const pulse_t *p, double share) { return p->begins + ((
 static double pulse_duty(const pulse_t *p, const double *u)
 {
     double d = p->offset + p->scale * u[p->command];
+    if (d != d) return -1;   /* no command: both gates off */
     if (p->opens && d < 0) return -1;
     if (!(d > 0)) return 0;
     if (d > 1) return 1;
