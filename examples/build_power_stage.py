@@ -201,16 +201,25 @@ def valley_feeder() -> pendel.Drive:
     d.add("pi", "Current PI", K_p="K_i", T_i="2 ms", low="-390 V", high="390 V")
     d.add("sum", "With the grid's voltage")
     d.add("gain", "Share of the link", K="1/U_link")
+    # Without it the two halves of the link drift apart over seconds.
+    d.add("voltage_sensor", "Middle sensor")
+    d.add("constant", "Half the link", value="U_link/2")
+    d.add("compare", "Imbalance")
+    d.add("pt1", "Balance", K="0.08", T="20 ms")
+    d.add("sum", "Current setpoint")
     d.add("constant", "Middle", value="0.5")
     d.add("sum", "Duty")
     wired(d, ("link.dc", "feeder_leg.dc"), ("feeder_leg.out", "pole_and_middle.pair"), ("pole_and_middle.plus", "choke.a"), ("choke.b", "grid.a"), ("grid.b", "pole_and_middle.minus"),
           ("choke.current", "current_sensor.measured"), ("grid.voltage", "grid_sensor.measured"), ("grid_sensor.value", "grid_angle.u"), ("grid_angle.amplitude", "feeding.amplitude"),
-          ("feeding.demand", "soft_start.x"), ("soft_start.out", "wanted_current.d"), ("no_reactive_current.out", "wanted_current.q"), ("grid_angle.angle", "wanted_current.angle"), ("wanted_current.alpha", "current_pi.setpoint"),
+          ("feeding.demand", "soft_start.x"), ("soft_start.out", "wanted_current.d"), ("no_reactive_current.out", "wanted_current.q"), ("grid_angle.angle", "wanted_current.angle"), ("wanted_current.alpha", "current_setpoint.a"),
+          ("feeder_leg.middle_voltage", "middle_sensor.measured"), ("half_the_link.out", "imbalance.setpoint"), ("middle_sensor.value", "imbalance.actual"), ("imbalance.out", "balance.x"),
+          ("balance.out", "current_setpoint.b"), ("current_setpoint.out", "current_pi.setpoint"),
           ("current_sensor.value", "current_pi.actual"), ("current_pi.out", "with_the_grid_s_voltage.a"), ("grid_sensor.value", "with_the_grid_s_voltage.b"),
           ("with_the_grid_s_voltage.out", "share_of_the_link.x"), ("share_of_the_link.out", "duty.a"), ("middle.out", "duty.b"), ("duty.out", "feeder_leg.duty"))  # fmt: skip
     d.tap("i_feed", "choke.current")
     placed(d, link=(5, 10), feeder_leg=(43, 10), pole_and_middle=(81, 10), choke=(119, 10), grid=(157, 10), duty=(5, 56), share_of_the_link=(43, 56), with_the_grid_s_voltage=(81, 56), current_pi=(119, 56), current_sensor=(157, 56),
-           middle=(5, 80), grid_sensor=(81, 80), wanted_current=(119, 80), soft_start=(157, 80), no_reactive_current=(119, 104), feeding=(157, 104), grid_angle=(81, 104))  # fmt: skip
+           middle=(5, 80), grid_sensor=(81, 80), current_setpoint=(119, 80), wanted_current=(157, 80), no_reactive_current=(119, 104), soft_start=(157, 104), grid_angle=(81, 104),
+           feeding=(157, 128), balance=(119, 128), imbalance=(81, 128), half_the_link=(43, 128), middle_sensor=(43, 104))  # fmt: skip
     panel(d)
     return d
 

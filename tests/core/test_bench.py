@@ -356,7 +356,7 @@ def test_the_trigger_finds_what_looking_at_each_sample_finds(data):
     samples, every = data.draw(st.integers(2, 60)), data.draw(st.sampled_from([1, 3]))
     scope, got, at = Scope(trigger, samples, 1.0), [], 0
     while at < len(y):
-        step = 1 if trigger.before == 1.0 else int(rng.integers(1, samples // 2 + 2))  # one frame at most each time
+        step = int(rng.integers(1, max(2, samples - scope.before)))  # one frame at most each time
         part = slice(at, at + step)
         frame = scope.add(Samples(np.arange(len(y))[part] * every, y[part, None]))
         at += step
