@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import signal
 
 import numpy as np
@@ -137,6 +138,7 @@ def test_what_the_board_has_can_be_taken_into_the_drive(bench, window, tmp_path)
     load(page)
     spot = board.description.values["speed_pi.K_p"].channel.spot
     board.bench.master.write(spot.extension, spot.address, np.float32(44.0).tobytes())  # by somebody else
+    assert until(lambda: board.differing() == {"speed_pi.K_p": 44.0})  # read back every so often
     press(page.values.read_button)
     assert until(lambda: board.differing() == {"speed_pi.K_p": 44.0})
     calm(page)
@@ -197,6 +199,16 @@ def test_the_oscilloscope_keeps_streams_records_and_set_ups(bench, window, tmp_p
     assert until(lambda: scope.state.whole == "record at full rate", 30), page.log.lines
     at = [s.channel.key for s in scope.shown].index("board:ticks")
     assert np.array_equal(np.diff(scope.frame.values[:, at]), np.ones(len(scope.frame.times) - 1))
+
+    # Its spectrum: the board's tick counter is a ramp, whose mean line is the mean between the cursors.
+    scope.table.selectRow(at)
+    press(scope.spectrum_button)
+    assert until(lambda: "mean" in scope.spectrum.caption.toPlainText())
+    a, b = scope.plot.cursor_times
+    inside = (scope.frame.times >= a) & (scope.frame.times <= b)
+    found = re.search(r"mean ([\d.\s]+),", scope.spectrum.caption.toPlainText())[1]
+    mean = float("".join(found.split()))
+    assert mean == pytest.approx(np.mean(scope.frame.values[inside, at]), rel=1e-3)
 
     scope.save_setup(str(tmp_path / "scope.json"))
     kept = json.loads((tmp_path / "scope.json").read_text())

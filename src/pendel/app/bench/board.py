@@ -17,7 +17,7 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.timers import single_shot
 from pendel.core.bench.bench import Bench
 from pendel.core.bench.capture import Capture, CaptureState
-from pendel.core.bench.description import Channel, Description, describe
+from pendel.core.bench.description import Channel, Description, LiveValue, describe
 from pendel.core.bench.errors import BenchProblem
 from pendel.core.bench.facts import BoardFacts, BoardState, Order
 from pendel.core.bench.sampling import Sampler
@@ -33,7 +33,8 @@ from pendel.core.runs.simulate import is_ordered, prepare
 from pendel.core.runs.worker import Beside, OrderRequest
 from pendel.core.trust import brings_c
 
-LOOK_EVERY_MS = 300
+LOOK_EVERY_MS, VALUES_EVERY = 300, 5
+"""Between two looks at the board, and looks from one reading of its live values to the next."""
 DESCRIBE_AFTER_MS = 150
 LONGEST_ORDERING = 300.0
 STAND_IN = "stand-in"
@@ -76,6 +77,16 @@ def described(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Des
         return Described(problem=str(problem.findings[0]))
 
 
+@dataclass(frozen=True)
+class Looked:
+    """What a look at the board found: its facts, a record or how far one is, figures and live values in SI."""
+
+    facts: BoardFacts
+    frame: Frame | CaptureState | None
+    figures: dict[str, float]
+    values: dict[str, float]
+
+
 class Board(QObject):
     """One board at a time."""
 
@@ -110,7 +121,7 @@ class Board(QObject):
         """Values of the drive that the board was brought to, or that it was left without."""
         self.may_run: Callable[[str], bool] = lambda address: True
         """Asks before C of the drive's author runs."""
-        self._closed = False
+        self._closed, self._looks = False, 0
         self._describe = single_shot(self, DESCRIBE_AFTER_MS, self.describe)
         self._look = QTimer(self)
         self._look.setInterval(LOOK_EVERY_MS)
@@ -422,20 +433,24 @@ class Board(QObject):
         if self.session.jobs.busy(BENCH, LOOK_AT_BOARD) or self.link is not LinkState.OPEN:
             return
         record = self._capture
-        channels = self._watched_channels()
+        channels, values = self._watched_channels(), self._values_due()
 
-        def work(job: Job) -> tuple[BoardFacts, Frame | CaptureState | None, dict[str, float]]:
+        def work(job: Job) -> Looked:
             frame: Frame | CaptureState | None = None
             if record is not None:
                 frame = record.state()
                 if frame is CaptureState.FULL:
                     frame = record.fetch()
-            return self.bench.facts(), frame, {key: self.bench.read(c) for key, c in channels.items()}
+            figures = {key: self.bench.read(c) for key, c in channels.items()}
+            return Looked(self.bench.facts(), frame, figures, self.bench.read_values(values))
 
         def then(job: Job) -> None:
             if job.end is End.FINISHED and self.link is LinkState.OPEN:
-                facts, frame, self.figures = job.result
-                self._take_facts(facts)
+                looked: Looked = job.result
+                frame, self.figures = looked.frame, looked.figures
+                self._take_facts(looked.facts)
+                if looked.values and self.matches:
+                    self._take_values(looked.values)
                 if isinstance(frame, Frame) and record is self._capture:
                     self._capture = None
                     self.framed.emit(frame)
@@ -446,6 +461,14 @@ class Board(QObject):
                 self.log(job.sentence)
 
         self.session.jobs.start(LOOK_AT_BOARD, work, then)
+
+    def _values_due(self) -> list[LiveValue]:
+        """Live values that are read back now: all of them, every so often."""
+        self._looks += 1
+        description = self.description
+        if description is None or not self.matches or self._looks % VALUES_EVERY:
+            return []
+        return list(description.values.values())
 
     def _watched_channels(self) -> dict[str, Channel]:
         """Of the signals whose figures are wanted, those that the board has."""

@@ -57,7 +57,7 @@ class ChannelTable(QTableWidget):
         header.setSectionResizeMode(NAME, QHeaderView.ResizeMode.Stretch)
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         for column in range(1, len(TITLES)):
-            self.setColumnWidth(column, {UNIT: 44, SCALE: 50, OFFSET: 52}.get(column, 58))
+            self.setColumnWidth(column, {UNIT: 44, SCALE: 50, OFFSET: 52}.get(column, 64))
             self.horizontalHeaderItem(column).setTextAlignment(RIGHT)
         self.shown: list[Shown] = []
         self._filling = False

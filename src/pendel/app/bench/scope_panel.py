@@ -11,10 +11,12 @@ from PyQt6.QtWidgets import QComboBox, QCompleter, QFileDialog, QMenu, QWidget
 from pendel.app.bench.board import Board, LinkState
 from pendel.app.bench.channel_table import ChannelTable, Shown
 from pendel.app.bench.scope_plot import ScopePlot
+from pendel.app.bench.scope_spectrum import ScopeSpectrum
 from pendel.app.bench.trigger_bar import TriggerBar
 from pendel.app.session.session import Session
 from pendel.app.session.usual_strips import default_strips, keys_of, setpoint_and_actual
 from pendel.app.widgets.basic import Elided, Field, button, column, label, row
+from pendel.app.widgets.timers import single_shot
 from pendel.core.bench.description import Description
 from pendel.core.bench.errors import BenchProblem
 from pendel.core.bench.recording import Recording
@@ -30,7 +32,9 @@ from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 
-FRAME_MS = 33
+FRAME_MS, SPECTRUM_MS = 33, 120
+SOME_ROWS, FEW_ROWS = 124, 78
+"""Heights of the table of channels, px."""
 FIRST_CHANNELS, MOST_CHANNELS = 4, 16
 
 
@@ -57,12 +61,17 @@ class ScopePanel(QWidget):
         self.plot = ScopePlot()
         self.plot.cursors_moved.connect(self._show_figures)
         inside.addWidget(self.plot, 3)
+        self.spectrum = ScopeSpectrum()
+        self.spectrum.hide()
+        inside.addWidget(self.spectrum)
         inside.addLayout(self._build_middle())
         self.table = ChannelTable()
         self.table.changed.connect(self._channel_changed)
         self.table.removed.connect(self.remove)
-        self.table.setMinimumHeight(124)
+        self.table.setMinimumHeight(SOME_ROWS)
         inside.addWidget(self.table, 1)
+        self._late_spectrum = single_shot(self, SPECTRUM_MS, self._show_spectrum)
+        self.table.itemSelectionChanged.connect(self._late_spectrum.start)
         self._timer = QTimer(self)
         self._timer.setInterval(FRAME_MS)
         self._timer.timeout.connect(self.look)
@@ -107,6 +116,9 @@ class ScopePanel(QWidget):
         self.shift.setFixedWidth(58)
         self.shift.setToolTip("Time of the run that lies at the oscilloscope's time 0")
         self.shift.committed.connect(lambda _: self._show_overlay())
+        self.spectrum_button = button("Spectrum", self.toggle_spectrum)
+        self.spectrum_button.setCheckable(True)
+        self.spectrum_button.setToolTip("Lines of the chosen channel between the cursors")
         self.keep_button = button("Record stream", self.keep_or_stop)
         self.keep_button.setCheckable(True)
         self.keep_button.setToolTip("Keep all samples from now on, to be saved")
@@ -123,6 +135,7 @@ class ScopePanel(QWidget):
             label("at", "muted"),
             self.shift,
             1,
+            self.spectrum_button,
             self.keep_button,
             self.save_button,
             self.setup_button,
@@ -337,6 +350,25 @@ class ScopePanel(QWidget):
     def _show_figures(self) -> None:
         if self.frame is not None:
             self.table.show_figures(self.frame.times, self.frame.values, *self.plot.cursor_times)
+            if self.spectrum.isVisibleTo(self) and not self._late_spectrum.isActive():
+                self._late_spectrum.start()
+
+    def toggle_spectrum(self) -> None:
+        shown = self.spectrum_button.isChecked()
+        self.spectrum.setVisible(shown)
+        self.table.setMinimumHeight(FEW_ROWS if shown else SOME_ROWS)
+        self._show_spectrum()
+
+    def _show_spectrum(self) -> None:
+        """Of the chosen channel, else the first that is drawn."""
+        frame, at = self.frame, self.table.currentRow()
+        if not 0 <= at < len(self.shown):
+            at = next((k for k, s in enumerate(self.shown) if s.visible), -1)
+        if frame is None or at < 0 or not self.spectrum.isVisibleTo(self) or frame.values.shape[1] <= at:
+            return
+        one = self.shown[at]
+        a, b = self.plot.cursor_times
+        self.spectrum.show_channel(one.channel, at, frame.times, frame.values[:, at], a, b)
 
     # Records at full rate.
 
