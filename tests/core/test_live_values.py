@@ -7,6 +7,7 @@ import re
 import shutil
 import subprocess
 from dataclasses import replace
+from importlib import resources
 from itertools import product
 
 import numpy as np
@@ -386,6 +387,13 @@ def test_what_is_shipped_keeps_the_required_rules_of_misra(tmp_path):
         if "clang" in "".join(other_compiler()):
             quiet = ("-Wno-padded", "-Wno-declaration-after-statement")
             run_compiler([*other_compiler(), "-std=c99", "-Weverything", "-Werror", *quiet, "-fsyntax-only", str(folder / f"{made.name}.c")])
+    flags = ("--addon=misra", "--enable=style", "--std=c99", "--template={id}")
+    folder = resources.files("pendel.core.firmware") / "protocol"
+    for source in ("pd_xcp.c", "pd_link.c", "pd_board.c"):
+        done = subprocess.run(["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False)
+        rules = set(re.findall(r"misra-c2012-([\d.]+)", done.stderr))
+        assert "18.4" in rules  # it did look
+        assert rules <= ADVISORY | {"11.5", "12.3", "17.8", "18.4"}, (source, rules)
 
 
 def test_the_table_finds_every_number_by_keys_that_stay(tmp_path):

@@ -64,7 +64,7 @@ static void pd_image_seed(void *board, uint8_t *seed)
     for (k = 0; k < PD_XCP_SEED; k++) seed[k] = (uint8_t)(c->seed >> (8 * k));
 }
 
-static int32_t pd_image_unlocks(void *board, const uint8_t *key, uint32_t bytes)
+static bool pd_image_unlocks(void *board, const uint8_t *key, uint32_t bytes)
 {
     pd_image_t *c = (pd_image_t *)((pd_board_t *)board)->user;
     const uint64_t due = pd_keyed(c->flash->secret, c->seed);

@@ -1,36 +1,36 @@
 /* pd_board.c: see pd_board.h. This file is yours, free of any condition. */
 #include "pd_board.h"
 #include <stddef.h>
-#include <string.h>
 
-static int32_t within(uint32_t address, uint32_t bytes, uint32_t room)
+static bool within(uint32_t address, uint32_t bytes, uint32_t room)
 {
-    return ((address <= room) && (bytes <= (room - address))) ? 1 : 0;
+    return (address <= room) && (bytes <= (room - address));
 }
 
-uint8_t *pd_board_reach(void *user, uint8_t extension, uint32_t address, uint32_t bytes, int32_t writes)
+uint8_t *pd_board_reach(void *user, uint8_t extension, uint32_t address, uint32_t bytes, bool writes)
 {
     pd_board_t *b = (pd_board_t *)user;
     const uint32_t facts = (uint32_t)sizeof(b->facts);
-    uint8_t *found = 0;
+    uint8_t *found = NULL;
     if (extension == 0u) {
-        found = (within(address, bytes, b->facts.own_bytes) != 0) ? b->own + address : 0;
+        found = within(address, bytes, b->facts.own_bytes) ? b->own + address : NULL;
     } else if (extension == 1u) {
-        const int32_t order = (address == (uint32_t)offsetof(pd_board_facts_t, order)) && (bytes == 4u);
+        const uint32_t at = (uint32_t)offsetof(pd_board_facts_t, order);
+        const bool order = (address == at) && (bytes == 4u);
         if (address < facts) {
-            const int32_t may = (writes == 0) || (order != 0);
-            found = ((may != 0) && (within(address, bytes, facts) != 0)) ? (uint8_t *)&b->facts + address : 0;
-        } else if (within(address - facts, bytes, (uint32_t)sizeof(b->capture)) != 0) {
+            const bool may = !writes || order;
+            found = (may && within(address, bytes, facts)) ? (uint8_t *)&b->facts + address : NULL;
+        } else if (within(address - facts, bytes, (uint32_t)sizeof(b->capture))) {
             found = (uint8_t *)&b->capture + (address - facts);
         } else {
-            found = 0;
+            found = NULL;
         }
     } else if (extension == 2u) {
-        found = ((writes == 0) && (within(address, bytes, b->facts.record_bytes) != 0)) ? b->record + address : 0;
-    } else if ((extension == 3u) && (b->raw != 0)) {
+        found = (!writes && within(address, bytes, b->facts.record_bytes)) ? b->record + address : NULL;
+    } else if ((extension == 3u) && (b->raw != NULL)) {
         found = b->raw(b->user, address, bytes, writes);
     } else {
-        found = 0;
+        found = NULL;
     }
     return found;
 }
@@ -45,7 +45,7 @@ uint32_t pd_board_ticks(void *user)
 static void go_idle(pd_board_t *b, pd_state_t state)
 {
     b->facts.state = (uint32_t)state;
-    if (b->rest != 0) {
+    if (b->rest != NULL) {
         b->rest(b->own);
     }
 }
@@ -79,36 +79,49 @@ static void follow(pd_board_t *b, uint32_t order)
 
 /* The record. */
 
-static int32_t reachable(pd_board_t *b, const pd_channel_t *channel)
+static bool reachable(pd_board_t *b, const pd_channel_t *channel)
 {
     const uint32_t n = channel->bytes;
-    const int32_t sized = (channel->number == (uint32_t)PD_REAL) ? ((n == 4u) || (n == 8u))
+    const bool sized = (channel->number == (uint32_t)PD_REAL) ? ((n == 4u) || (n == 8u))
                                                                  : ((n == 1u) || (n == 2u) || (n == 4u));
-    return (sized != 0) && (channel->number <= (uint32_t)PD_REAL) && (channel->extension <= 3u)
-           && (pd_board_reach(b, (uint8_t)channel->extension, channel->address, n, 0) != 0);
+    return sized && (channel->number <= (uint32_t)PD_REAL) && (channel->extension <= 3u)
+           && (pd_board_reach(b, (uint8_t)channel->extension, channel->address, n, false) != NULL);
 }
 
 static void begin_record(pd_board_t *b)
 {
     pd_capture_t *c = &b->capture;
     uint32_t k;
-    int32_t good = (c->channels > 0u) && (c->channels <= (uint32_t)PD_CAPTURE_CHANNELS) && (c->source < c->channels)
+    bool good = (c->channels > 0u) && (c->channels <= (uint32_t)PD_CAPTURE_CHANNELS) && (c->source < c->channels)
                    && (c->samples > 0u) && (c->before < c->samples) && (c->condition <= (uint32_t)PD_CHANGES);
     c->stride = 0u;
-    for (k = 0u; (good != 0) && (k < c->channels); k++) {
+    for (k = 0u; good && (k < c->channels); k++) {
         good = reachable(b, &c->channel[k]);
         c->stride += c->channel[k].bytes;
     }
-    if ((good != 0) && (c->samples > (b->facts.record_bytes / c->stride))) {
-        good = 0;
+    if (good && (c->samples > (b->facts.record_bytes / c->stride))) {
+        good = false;
     }
-    c->state = (uint32_t)((good != 0) ? PD_CAPTURE_FILLS : PD_CAPTURE_OFF);
-    c->first = c->at = c->last = 0u;
-    b->place = b->filled = b->waited = b->skipped = 0u;
+    c->state = good ? (uint32_t)PD_CAPTURE_FILLS : (uint32_t)PD_CAPTURE_OFF;
+    c->first = 0u;
+    c->at = 0u;
+    c->last = 0u;
+    b->place = 0u;
+    b->filled = 0u;
+    b->waited = 0u;
+    b->skipped = 0u;
     b->left = 0u;
     b->seen = 0u;
-    if (good == 0) {
+    if (!good) {
         b->facts.refused++;
+    }
+}
+
+static void copy(uint8_t *to, const uint8_t *from, uint32_t bytes)
+{
+    uint32_t k;
+    for (k = 0u; k < bytes; k++) {
+        to[k] = from[k];
     }
 }
 
@@ -118,9 +131,9 @@ static float number_at(const uint8_t *p, const pd_channel_t *channel)
     if (channel->number == (uint32_t)PD_REAL) {
         double wide = 0.0;
         if (channel->bytes == 4u) {
-            (void)memcpy(&value, p, 4u);
+            copy((uint8_t *)&value, p, 4u);
         } else {
-            (void)memcpy(&wide, p, 8u);
+            copy((uint8_t *)&wide, p, 8u);
             value = (float)wide;
         }
     } else {
@@ -130,8 +143,8 @@ static float number_at(const uint8_t *p, const pd_channel_t *channel)
             bits = (bits << 8) | (uint32_t)p[k - 1u];
         }
         if ((channel->number == (uint32_t)PD_SIGNED) && (((bits >> (width - 1u)) & 1u) != 0u)) {
-            const uint32_t mask = 0xFFFFFFFFu >> (32u - width);
-            value = -(float)((~bits + 1u) & mask);
+            const uint32_t size = (~bits + 1u) & (0xFFFFFFFFu >> (32u - width));
+            value = -(float)size;
         } else {
             value = (float)bits;
         }
@@ -139,11 +152,11 @@ static float number_at(const uint8_t *p, const pd_channel_t *channel)
     return value;
 }
 
-static int32_t happens(const pd_capture_t *c, float before, float now)
+static bool happens(const pd_capture_t *c, float before, float now)
 {
-    const int32_t was_in = (before >= c->low) && (before <= c->high);
-    const int32_t is_in = (now >= c->low) && (now <= c->high);
-    int32_t found;
+    const bool was_in = (before >= c->low) && (before <= c->high);
+    const bool is_in = (now >= c->low) && (now <= c->high);
+    bool found;
     switch (c->condition) {
     case PD_RISES:
         found = (before <= c->high) && (now > c->high);
@@ -152,16 +165,16 @@ static int32_t happens(const pd_capture_t *c, float before, float now)
         found = (before >= c->low) && (now < c->low);
         break;
     case PD_LEAVES:
-        found = (was_in != 0) && (is_in == 0);
+        found = was_in && !is_in;
         break;
     case PD_ENTERS:
-        found = (was_in == 0) && (is_in != 0);
+        found = !was_in && is_in;
         break;
     case PD_CHANGES:
         found = (before < now) || (before > now);
         break;
     default:
-        found = 1;
+        found = true;
         break;
     }
     return found;
@@ -174,9 +187,9 @@ static void keep_sample(pd_board_t *b)
     uint32_t k;
     for (k = 0u; k < c->channels; k++) {
         const pd_channel_t *channel = &c->channel[k];
-        const uint8_t *from = pd_board_reach(b, (uint8_t)channel->extension, channel->address, channel->bytes, 0);
-        if (from != 0) {
-            (void)memcpy(to, from, channel->bytes);
+        const uint8_t *from = pd_board_reach(b, (uint8_t)channel->extension, channel->address, channel->bytes, false);
+        if (from != NULL) {
+            copy(to, from, channel->bytes);
         }
         to += channel->bytes;
     }
@@ -191,11 +204,11 @@ static void watch(pd_board_t *b)
 {
     pd_capture_t *c = &b->capture;
     const pd_channel_t *channel = &c->channel[c->source];
-    const uint8_t *from = pd_board_reach(b, (uint8_t)channel->extension, channel->address, channel->bytes, 0);
-    const float now = (from != 0) ? number_at(from, channel) : 0.0f;
-    const int32_t ready = (c->state == (uint32_t)PD_CAPTURE_WAITS) && (b->waited >= c->wait);
-    const int32_t can_happen = (b->seen != 0u) || (c->condition == (uint32_t)PD_AT_ONCE);
-    if ((ready != 0) && (can_happen != 0) && (happens(c, b->before, now) != 0)) {
+    const uint8_t *from = pd_board_reach(b, (uint8_t)channel->extension, channel->address, channel->bytes, false);
+    const float now = (from != NULL) ? number_at(from, channel) : 0.0f;
+    const bool ready = (c->state == (uint32_t)PD_CAPTURE_WAITS) && (b->waited >= c->wait);
+    const bool can_happen = (b->seen != 0u) || (c->condition == (uint32_t)PD_AT_ONCE);
+    if (ready && can_happen && happens(c, b->before, now)) {
         c->state = (uint32_t)PD_CAPTURE_FOLLOWS;
         c->at = b->facts.ticks;
         b->left = c->samples - c->before;
@@ -240,7 +253,7 @@ void pd_board_written(void *user, uint8_t extension, uint32_t address, uint32_t 
     pd_board_t *b = (pd_board_t *)user;
     (void)address;
     (void)bytes;
-    if ((extension == 0u) && (b->convert != 0)) {
+    if ((extension == 0u) && (b->convert != NULL)) {
         b->convert(b->own);
     } else if (extension == 1u) {
         if (b->facts.order != (uint32_t)PD_ORDER_NONE) {

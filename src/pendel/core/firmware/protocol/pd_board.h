@@ -71,7 +71,7 @@ typedef struct {
     uint8_t *own;                       /* the controller's struct */
     void (*convert)(void *own);         /* NAME_convert, or 0 where no value is live */
     void (*rest)(void *own);            /* sets it back to its start, live values kept */
-    uint8_t *(*raw)(void *user, uint32_t address, uint32_t bytes, int32_t writes);
+    uint8_t *(*raw)(void *user, uint32_t address, uint32_t bytes, bool writes);
     void *user;
     uint8_t *record;
     pd_xcp_t *xcp;
@@ -81,7 +81,7 @@ typedef struct {
 } pd_board_t;
 
 /* Functions for pd_xcp_board_t, whose ``user`` is the board. */
-uint8_t *pd_board_reach(void *board, uint8_t extension, uint32_t address, uint32_t bytes, int32_t writes);
+uint8_t *pd_board_reach(void *board, uint8_t extension, uint32_t address, uint32_t bytes, bool writes);
 void pd_board_written(void *board, uint8_t extension, uint32_t address, uint32_t bytes);
 uint32_t pd_board_ticks(void *board);
 /* Trip: the power stage goes off until the fault is acknowledged. */

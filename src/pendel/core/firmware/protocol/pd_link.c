@@ -20,6 +20,16 @@ static uint8_t sum_of(const uint8_t *bytes, uint32_t count)
     return (uint8_t)(sum & 0xFFu);
 }
 
+/* Bytes behind a packet. */
+static uint32_t tail_of(const pd_link_t *link)
+{
+    uint32_t bytes = 0u;
+    if (link->kind == PD_LINK_SERIAL) {
+        bytes = 1u;
+    }
+    return bytes;
+}
+
 static void drop(pd_link_t *link, uint32_t count)
 {
     uint32_t k;
@@ -30,12 +40,12 @@ static void drop(pd_link_t *link, uint32_t count)
 }
 
 /* Take the first packet off what has arrived; 0 where it is not all there. A byte that begins none is dropped. */
-static int32_t take_packet(pd_link_t *link)
+static bool take_packet(pd_link_t *link)
 {
-    const uint32_t tail = (link->kind == PD_LINK_SERIAL) ? 1u : 0u;
+    const uint32_t tail = tail_of(link);
     uint32_t length, whole;
     if (link->filled < (uint32_t)HEAD) {
-        return 0;
+        return false;
     }
     length = (uint32_t)link->in[0] | ((uint32_t)link->in[1] << 8);
     whole = (uint32_t)HEAD + length + tail;
@@ -43,7 +53,7 @@ static int32_t take_packet(pd_link_t *link)
         link->garbled++;
         drop(link, 1u);
     } else if (link->filled < whole) {
-        return 0;
+        return false;
     } else if ((tail != 0u) && (sum_of(link->in, whole - 1u) != link->in[whole - 1u])) {
         link->garbled++;
         drop(link, 1u);
@@ -51,7 +61,7 @@ static int32_t take_packet(pd_link_t *link)
         pd_xcp_command(link->xcp, link->in + HEAD, length);
         drop(link, whole);
     }
-    return 1;
+    return true;
 }
 
 void pd_link_take(pd_link_t *link, const uint8_t *bytes, uint32_t count)
@@ -66,14 +76,14 @@ void pd_link_take(pd_link_t *link, const uint8_t *bytes, uint32_t count)
             link->in[link->filled] = bytes[k];
             link->filled++;
         }
-        while (take_packet(link) != 0) {
+        while (take_packet(link)) {
         }
     }
 }
 
 static uint32_t give_packet(pd_link_t *link, uint8_t *bytes, uint32_t room)
 {
-    const uint32_t tail = (link->kind == PD_LINK_SERIAL) ? 1u : 0u;
+    const uint32_t tail = tail_of(link);
     uint32_t length;
     if (room <= ((uint32_t)HEAD + tail)) {
         return 0u;

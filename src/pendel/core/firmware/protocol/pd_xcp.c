@@ -1,6 +1,7 @@
 /* pd_xcp.c: see pd_xcp.h. Commands, their layout and codes: ASAM MCD-1 XCP, part 2, protocol layer.
  * This file is yours, free of any condition. */
 #include "pd_xcp.h"
+#include <stddef.h>
 
 enum { ABSOLUTE_TABLES = 0xFC, TIME_BYTES = 4, LONGEST_ENTRY = 8 };
 static const char EVENT_NAME[] = "tick";
@@ -64,17 +65,23 @@ static void stop_lists(pd_xcp_t *x)
 static void forget_lists(pd_xcp_t *x)
 {
     stop_lists(x);
-    x->list_count = x->table_count = x->entry_count = 0u;
-    x->at_entry = x->end_entry = 0u;
-    x->head = x->used = 0u;
+    x->list_count = 0u;
+    x->table_count = 0u;
+    x->entry_count = 0u;
+    x->at_entry = 0u;
+    x->end_entry = 0u;
+    x->head = 0u;
+    x->used = 0u;
 }
 
-static int32_t any_running(const pd_xcp_t *x)
+static bool any_running(const pd_xcp_t *x)
 {
     uint16_t k;
-    int32_t found = 0;
+    bool found = false;
     for (k = 0u; k < x->list_count; k++) {
-        found |= (int32_t)x->lists[k].running;
+        if (x->lists[k].running != 0u) {
+            found = true;
+        }
     }
     return found;
 }
@@ -87,9 +94,16 @@ void pd_xcp_init(pd_xcp_t *x, const pd_xcp_board_t *board, uint8_t *queue, uint3
     x->board = board;
     x->queue = queue;
     x->queue_bytes = queue_bytes;
-    x->max_cto = (max_cto < 8u) ? 8u : ((max_cto > (uint16_t)PD_XCP_ANSWER) ? (uint16_t)PD_XCP_ANSWER : max_cto);
+    x->max_cto = max_cto;
+    if (max_cto < 8u) {
+        x->max_cto = 8u;
+    } else if (max_cto > (uint16_t)PD_XCP_ANSWER) {
+        x->max_cto = (uint16_t)PD_XCP_ANSWER;
+    } else {
+        /* it is as asked */
+    }
     x->max_dto = (max_dto < 8u) ? 8u : max_dto;
-    x->unlocked = (board->unlocks == 0) ? 1u : 0u;
+    x->unlocked = (board->unlocks == NULL) ? 1u : 0u;
 }
 
 /* Answers. */
@@ -123,7 +137,7 @@ static void settle(pd_xcp_t *x, pd_xcp_code_t code)
 
 static uint8_t resources(const pd_xcp_t *x)
 {
-    return (x->board->program != 0) ? 0x15u : 0x05u; /* values, samples, programming */
+    return (x->board->program != NULL) ? 0x15u : 0x05u; /* values, samples, programming */
 }
 
 static void connect(pd_xcp_t *x)
@@ -132,7 +146,7 @@ static void connect(pd_xcp_t *x)
     forget_lists(x);
     x->connected = 1u;
     x->programming = 0u;
-    x->unlocked = (x->board->unlocks == 0) ? 1u : 0u;
+    x->unlocked = (x->board->unlocks == NULL) ? 1u : 0u;
     a[1] = resources(x);
     a[2] = 0x80u; /* low byte first, addresses of bytes; it says more on request */
     a[3] = (uint8_t)x->max_cto;
@@ -143,20 +157,20 @@ static void connect(pd_xcp_t *x)
 
 static uint8_t locked(const pd_xcp_t *x)
 {
-    return ((x->unlocked == 0u) && (x->board->program != 0)) ? 0x10u : 0u;
+    return ((x->unlocked == 0u) && (x->board->program != NULL)) ? 0x10u : 0u;
 }
 
 static void get_status(pd_xcp_t *x)
 {
     uint8_t *a = answer(x, 6u);
-    a[1] = (any_running(x) != 0) ? 0x40u : 0u;
+    a[1] = any_running(x) ? 0x40u : 0u;
     a[2] = locked(x);
 }
 
 static uint32_t letters(const char *text)
 {
     uint32_t n = 0u;
-    while ((text != 0) && (text[n] != '\0')) {
+    while ((text != NULL) && (text[n] != '\0')) {
         n++;
     }
     return n;
@@ -165,7 +179,7 @@ static uint32_t letters(const char *text)
 static void get_id(pd_xcp_t *x, const uint8_t *packet)
 {
     uint8_t *a = answer(x, 8u);
-    x->in_description = 1;
+    x->in_description = 1u;
     x->address = 0u;
     put_long(a + 4, (packet[1] <= 1u) ? letters(x->board->id) : 0u);
 }
@@ -174,12 +188,12 @@ static void get_id(pd_xcp_t *x, const uint8_t *packet)
 
 static const uint8_t *source_of(const pd_xcp_t *x, uint32_t bytes)
 {
-    const char *text = (x->in_description == 1) ? x->board->id : EVENT_NAME;
-    if (x->in_description != 0) {
+    const char *text = (x->in_description == 1u) ? x->board->id : EVENT_NAME;
+    if (x->in_description != 0u) {
         const uint32_t n = letters(text);
-        return ((x->address <= n) && (bytes <= (n - x->address))) ? (const uint8_t *)text + x->address : 0;
+        return ((x->address <= n) && (bytes <= (n - x->address))) ? (const uint8_t *)text + x->address : NULL;
     }
-    return x->board->reach(x->board->user, x->extension, x->address, bytes, 0);
+    return x->board->reach(x->board->user, x->extension, x->address, bytes, false);
 }
 
 static void upload(pd_xcp_t *x, uint32_t bytes)
@@ -192,7 +206,7 @@ static void upload(pd_xcp_t *x, uint32_t bytes)
         return;
     }
     from = source_of(x, bytes);
-    if (from == 0) {
+    if (from == NULL) {
         refuse(x, PD_XCP_DENIED);
         return;
     }
@@ -205,16 +219,16 @@ static void upload(pd_xcp_t *x, uint32_t bytes)
 
 static void point_at(pd_xcp_t *x, uint8_t extension, uint32_t address)
 {
-    x->in_description = 0;
+    x->in_description = 0u;
     x->extension = extension;
     x->address = address;
 }
 
 static void download(pd_xcp_t *x, const uint8_t *data, uint32_t bytes)
 {
-    uint8_t *to = (x->in_description != 0) ? 0 : x->board->reach(x->board->user, x->extension, x->address, bytes, 1);
+    uint8_t *to = (x->in_description != 0u) ? NULL : x->board->reach(x->board->user, x->extension, x->address, bytes, true);
     uint32_t k;
-    if (to == 0) {
+    if (to == NULL) {
         refuse(x, PD_XCP_PROTECTED);
         return;
     }
@@ -222,7 +236,7 @@ static void download(pd_xcp_t *x, const uint8_t *data, uint32_t bytes)
         to[k] = data[k];
     }
     (void)answer(x, 1u);
-    if (x->board->written != 0) {
+    if (x->board->written != NULL) {
         x->board->written(x->board->user, x->extension, x->address, bytes);
     }
     x->address += bytes;
@@ -231,7 +245,7 @@ static void download(pd_xcp_t *x, const uint8_t *data, uint32_t bytes)
 static void build_checksum(pd_xcp_t *x, uint32_t bytes)
 {
     const uint8_t *from = source_of(x, bytes);
-    if (from == 0) {
+    if (from == NULL) {
         refuse(x, PD_XCP_DENIED);
     } else {
         uint8_t *a = answer(x, 8u);
@@ -246,7 +260,7 @@ static void build_checksum(pd_xcp_t *x, uint32_t bytes)
 static void get_seed(pd_xcp_t *x, const uint8_t *packet)
 {
     uint8_t *a;
-    if ((x->board->seed == 0) || (packet[1] != 0u) || (x->max_cto < (2u + (uint16_t)PD_XCP_SEED))) {
+    if ((x->board->seed == NULL) || (packet[1] != 0u) || (x->max_cto < (2u + (uint16_t)PD_XCP_SEED))) {
         refuse(x, PD_XCP_RANGE);
         return;
     }
@@ -257,9 +271,9 @@ static void get_seed(pd_xcp_t *x, const uint8_t *packet)
 
 static void unlock(pd_xcp_t *x, const uint8_t *packet, uint32_t bytes)
 {
-    if ((x->board->unlocks == 0) || (packet[1] == 0u) || ((uint32_t)packet[1] > (bytes - 2u))) {
+    if ((x->board->unlocks == NULL) || (packet[1] == 0u) || ((uint32_t)packet[1] > (bytes - 2u))) {
         refuse(x, PD_XCP_SYNTAX);
-    } else if (x->board->unlocks(x->board->user, packet + 2, packet[1]) == 0) {
+    } else if (!x->board->unlocks(x->board->user, packet + 2, packet[1])) {
         x->connected = 0u; /* as the standard asks */
         refuse(x, PD_XCP_LOCKED);
     } else {
@@ -271,9 +285,9 @@ static void unlock(pd_xcp_t *x, const uint8_t *packet, uint32_t bytes)
 
 /* Lists of samples. Spans of tables and entries are given out one behind the other. */
 
-static int32_t known_list(const pd_xcp_t *x, uint32_t list)
+static bool known_list(const pd_xcp_t *x, uint32_t list)
 {
-    return (list < x->list_count) ? 1 : 0;
+    return list < x->list_count;
 }
 
 static void allocate_lists(pd_xcp_t *x, uint32_t count)
@@ -296,7 +310,7 @@ static void allocate_lists(pd_xcp_t *x, uint32_t count)
 static void allocate_tables(pd_xcp_t *x, uint32_t list, uint32_t count)
 {
     uint32_t k;
-    if ((known_list(x, list) == 0) || (x->entry_count != 0u) || (x->lists[list].tables.count != 0u)) {
+    if (!known_list(x, list) || (x->entry_count != 0u) || (x->lists[list].tables.count != 0u)) {
         refuse(x, PD_XCP_SEQUENCE);
     } else if (count > ((uint32_t)PD_XCP_TABLES - x->table_count)) {
         refuse(x, PD_XCP_MEMORY);
@@ -304,7 +318,8 @@ static void allocate_tables(pd_xcp_t *x, uint32_t list, uint32_t count)
         x->lists[list].tables.first = x->table_count;
         x->lists[list].tables.count = (uint16_t)count;
         for (k = 0u; k < count; k++) {
-            x->tables[x->table_count + k].first = x->tables[x->table_count + k].count = 0u;
+            x->tables[x->table_count + k].first = 0u;
+            x->tables[x->table_count + k].count = 0u;
         }
         x->table_count = (uint16_t)(x->table_count + count);
         (void)answer(x, 1u);
@@ -313,15 +328,15 @@ static void allocate_tables(pd_xcp_t *x, uint32_t list, uint32_t count)
 
 static pd_xcp_span_t *table_of(pd_xcp_t *x, uint32_t list, uint32_t table)
 {
-    const int32_t known = (known_list(x, list) != 0) && (table < x->lists[list].tables.count);
-    return (known != 0) ? &x->tables[x->lists[list].tables.first + table] : 0;
+    const bool known = known_list(x, list) && (table < x->lists[list].tables.count);
+    return known ? &x->tables[x->lists[list].tables.first + table] : NULL;
 }
 
 static void allocate_entries(pd_xcp_t *x, uint32_t list, uint32_t table, uint32_t count)
 {
     pd_xcp_span_t *span = table_of(x, list, table);
     uint32_t k;
-    if ((span == 0) || (span->count != 0u)) {
+    if ((span == NULL) || (span->count != 0u)) {
         refuse(x, PD_XCP_SEQUENCE);
     } else if (count > ((uint32_t)PD_XCP_ENTRIES - x->entry_count)) {
         refuse(x, PD_XCP_MEMORY);
@@ -339,7 +354,7 @@ static void allocate_entries(pd_xcp_t *x, uint32_t list, uint32_t table, uint32_
 static void point_at_entry(pd_xcp_t *x, uint32_t list, uint32_t table, uint32_t entry)
 {
     const pd_xcp_span_t *span = table_of(x, list, table);
-    if ((span == 0) || (entry >= span->count)) {
+    if ((span == NULL) || (entry >= span->count)) {
         refuse(x, PD_XCP_RANGE);
     } else {
         x->at_entry = (uint16_t)(span->first + entry);
@@ -353,7 +368,7 @@ static void write_entry(pd_xcp_t *x, uint32_t bytes, uint8_t extension, uint32_t
     if (x->at_entry >= x->end_entry) {
         refuse(x, PD_XCP_DAQ_CONFIG);
     } else if ((bytes == 0u) || (bytes > (uint32_t)LONGEST_ENTRY)
-               || (x->board->reach(x->board->user, extension, address, bytes, 0) == 0)) {
+               || (x->board->reach(x->board->user, extension, address, bytes, false) == NULL)) {
         refuse(x, PD_XCP_RANGE);
     } else {
         pd_xcp_entry_t *entry = &x->entries[x->at_entry];
@@ -376,16 +391,20 @@ static uint32_t bytes_of(const pd_xcp_t *x, const pd_xcp_list_t *list, uint32_t 
 }
 
 /* Whether all packets of a list are short enough, and their numbers are in place. */
-static int32_t can_run(const pd_xcp_t *x, const pd_xcp_list_t *list)
+static bool can_run(const pd_xcp_t *x, const pd_xcp_list_t *list)
 {
     uint32_t k, j;
     const uint32_t end = (uint32_t)list->tables.first + list->tables.count;
-    int32_t good = (list->tables.count > 0u) && (end < (uint32_t)ABSOLUTE_TABLES);
+    bool good = (list->tables.count > 0u) && (end < (uint32_t)ABSOLUTE_TABLES);
     for (k = 0u; k < list->tables.count; k++) {
         const pd_xcp_span_t *span = &x->tables[list->tables.first + k];
-        good &= (int32_t)(bytes_of(x, list, k) <= x->max_dto);
+        if (bytes_of(x, list, k) > x->max_dto) {
+            good = false;
+        }
         for (j = 0u; j < span->count; j++) {
-            good &= (int32_t)(x->entries[span->first + j].bytes != 0u);
+            if (x->entries[span->first + j].bytes == 0u) {
+                good = false;
+            }
         }
     }
     return good;
@@ -402,11 +421,12 @@ static void start_list(pd_xcp_t *x, pd_xcp_list_t *list)
 static void clear_list(pd_xcp_t *x, uint32_t list)
 {
     uint32_t k, j;
-    if (known_list(x, list) == 0) {
+    if (!known_list(x, list)) {
         refuse(x, PD_XCP_RANGE);
         return;
     }
-    x->lists[list].running = x->lists[list].selected = 0u;
+    x->lists[list].running = 0u;
+    x->lists[list].selected = 0u;
     for (k = 0u; k < x->lists[list].tables.count; k++) {
         const pd_xcp_span_t *span = &x->tables[x->lists[list].tables.first + k];
         for (j = 0u; j < span->count; j++) {
@@ -419,7 +439,7 @@ static void clear_list(pd_xcp_t *x, uint32_t list)
 static void set_list_mode(pd_xcp_t *x, const uint8_t *packet)
 {
     const uint32_t list = word_at(packet + 2);
-    if ((known_list(x, list) == 0) || (word_at(packet + 4) != 0u)) {
+    if (!known_list(x, list) || (word_at(packet + 4) != 0u)) {
         refuse(x, PD_XCP_RANGE);
     } else if ((packet[1] & 0x2Fu) != 0u) {
         refuse(x, PD_XCP_DAQ_CONFIG); /* neither stimulation nor packets without a number */
@@ -436,7 +456,7 @@ static void set_list_mode(pd_xcp_t *x, const uint8_t *packet)
 
 static void get_list_mode(pd_xcp_t *x, uint32_t list)
 {
-    if (known_list(x, list) == 0) {
+    if (!known_list(x, list)) {
         refuse(x, PD_XCP_RANGE);
     } else {
         const pd_xcp_list_t *one = &x->lists[list];
@@ -451,9 +471,9 @@ static void get_list_mode(pd_xcp_t *x, uint32_t list)
 
 static void start_stop_list(pd_xcp_t *x, uint8_t mode, uint32_t list)
 {
-    if ((known_list(x, list) == 0) || (mode > 2u)) {
+    if (!known_list(x, list) || (mode > 2u)) {
         refuse(x, PD_XCP_RANGE);
-    } else if ((mode != 0u) && (can_run(x, &x->lists[list]) == 0)) {
+    } else if ((mode != 0u) && !can_run(x, &x->lists[list])) {
         refuse(x, PD_XCP_DAQ_CONFIG);
     } else {
         uint8_t *a = answer(x, 2u);
@@ -484,7 +504,8 @@ static void start_stop_all(pd_xcp_t *x, uint8_t mode)
             if (mode == 1u) {
                 start_list(x, list);
             } else {
-                list->running = list->selected = 0u;
+                list->running = 0u;
+                list->selected = 0u;
             }
         } else {
             /* it is not meant */
@@ -548,7 +569,7 @@ static void describe_event(pd_xcp_t *x, uint32_t event)
     a[3] = (uint8_t)letters(EVENT_NAME);
     a[4] = (uint8_t)ticks;
     a[5] = unit;
-    x->in_description = 2;
+    x->in_description = 2u;
     x->address = 0u;
 }
 
@@ -557,7 +578,7 @@ static void describe_event(pd_xcp_t *x, uint32_t event)
 static void program(pd_xcp_t *x, pd_program_t step, const uint8_t *data, uint32_t bytes)
 {
     pd_xcp_code_t code;
-    if (x->board->program == 0) {
+    if (x->board->program == NULL) {
         refuse(x, PD_XCP_UNKNOWN);
     } else if (x->unlocked == 0u) {
         refuse(x, PD_XCP_LOCKED);
@@ -577,7 +598,8 @@ static void program(pd_xcp_t *x, pd_program_t step, const uint8_t *data, uint32_
             x->address += bytes;
         }
         if ((code == PD_XCP_OK) && (step == PD_PROGRAM_RESET)) {
-            x->connected = x->programming = 0u;
+            x->connected = 0u;
+            x->programming = 0u;
         }
     }
 }
@@ -587,7 +609,7 @@ static void program_bytes(pd_xcp_t *x, const uint8_t *packet, uint32_t bytes)
     if ((uint32_t)packet[1] > (bytes - 2u)) {
         refuse(x, PD_XCP_SYNTAX);
     } else if (packet[1] == 0u) {
-        program(x, PD_PROGRAM_END, 0, 0u);
+        program(x, PD_PROGRAM_END, NULL, 0u);
     } else {
         program(x, PD_PROGRAM_WRITE, packet + 2, packet[1]);
     }
@@ -641,8 +663,8 @@ static void memory_command(pd_xcp_t *x, const uint8_t *p, uint32_t bytes)
 
 static void sample_command(pd_xcp_t *x, const uint8_t *p)
 {
-    const int32_t configures = ((p[0] >= 0xD3u) && (p[0] <= 0xD6u)) || (p[0] == 0xE1u);
-    if ((configures != 0) && (any_running(x) != 0) && (p[0] != 0xD6u)) {
+    const bool configures = ((p[0] >= 0xD3u) && (p[0] <= 0xD6u)) || (p[0] == 0xE1u);
+    if (configures && any_running(x) && (p[0] != 0xD6u)) {
         refuse(x, PD_XCP_DAQ_ACTIVE);
         return;
     }
@@ -705,16 +727,16 @@ static void program_command(pd_xcp_t *x, const uint8_t *p, uint32_t bytes)
 {
     switch (p[0]) {
     case 0xD2u:
-        program(x, PD_PROGRAM_START, 0, 0u);
+        program(x, PD_PROGRAM_START, NULL, 0u);
         break;
     case 0xD1u:
-        program(x, PD_PROGRAM_CLEAR, 0, long_at(p + 4));
+        program(x, PD_PROGRAM_CLEAR, NULL, long_at(p + 4));
         break;
     case 0xD0u:
         program_bytes(x, p, bytes);
         break;
     case 0xCFu:
-        program(x, PD_PROGRAM_RESET, 0, 0u);
+        program(x, PD_PROGRAM_RESET, NULL, 0u);
         break;
     case 0xCEu: {
         uint8_t *a = answer(x, 3u);
@@ -818,9 +840,9 @@ static void sample(pd_xcp_t *x, const pd_xcp_list_t *list)
         }
         for (k = 0u; k < span->count; k++) {
             const pd_xcp_entry_t *entry = &x->entries[span->first + k];
-            const uint8_t *from = x->board->reach(x->board->user, entry->extension, entry->address, entry->bytes, 0);
+            const uint8_t *from = x->board->reach(x->board->user, entry->extension, entry->address, entry->bytes, false);
             for (j = 0u; j < entry->bytes; j++) {
-                put_byte(x, (from != 0) ? from[j] : 0u);
+                put_byte(x, (from != NULL) ? from[j] : 0u);
             }
         }
     }

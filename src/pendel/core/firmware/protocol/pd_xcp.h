@@ -7,6 +7,7 @@
 #ifndef PD_XCP_H
 #define PD_XCP_H
 
+#include <stdbool.h>
 #include <stdint.h>
 
 enum {
@@ -44,14 +45,14 @@ typedef struct {
     const char *id;         /* what the board says of itself */
     uint32_t tick_ns;       /* the sampling period */
     /* Where so many bytes are, or 0 where they must not be read, or written. */
-    uint8_t *(*reach)(void *user, uint8_t extension, uint32_t address, uint32_t bytes, int32_t writes);
+    uint8_t *(*reach)(void *user, uint8_t extension, uint32_t address, uint32_t bytes, bool writes);
     void (*written)(void *user, uint8_t extension, uint32_t address, uint32_t bytes);
     uint32_t (*ticks)(void *user);
     /* PD_XCP_OK, or why not. */
     pd_xcp_code_t (*program)(void *user, pd_program_t step, uint32_t address, const uint8_t *data, uint32_t bytes);
     /* Fills the seed (PD_XCP_SEED bytes) for a key; and tells whether a key fits the last one. */
     void (*seed)(void *user, uint8_t *seed);
-    int32_t (*unlocks)(void *user, const uint8_t *key, uint32_t bytes);
+    bool (*unlocks)(void *user, const uint8_t *key, uint32_t bytes);
 } pd_xcp_board_t;
 
 typedef struct {
@@ -93,7 +94,7 @@ typedef struct {
     uint8_t extension;
     uint16_t list_count, table_count, entry_count;
     uint16_t at_entry, end_entry; /* where the next entry is written */
-    int32_t in_description; /* what an upload reads: 1 the board's id, 2 the event's name, 0 memory */
+    uint8_t in_description; /* what an upload reads: 1 the board's id, 2 the event's name, 0 memory */
     pd_xcp_list_t lists[PD_XCP_LISTS];
     pd_xcp_span_t tables[PD_XCP_TABLES];
     pd_xcp_entry_t entries[PD_XCP_ENTRIES];
