@@ -165,7 +165,7 @@ def panel(d: pendel.Drive) -> None:
         PanelControl("events", "feeding.mode", "Events", 6, 1, 6, 2, names=modes),
         PanelControl("button", "order.enable", "Enable", 0, 3, 2, 1),
         PanelControl("button", "order.idle", "Set idle", 2, 3, 2, 1),
-        PanelControl("button", "order.acknowledge", "Acknowledge", 4, 3, 2, 1),
+        PanelControl("button", "order.acknowledge", "Acknowledge", 4, 3, 3, 1),
     )
     for control in controls:
         d.do(commands.set_control(d.document, "", control))
@@ -224,7 +224,103 @@ def valley_feeder() -> pendel.Drive:
     return d
 
 
-EXAMPLES = {"valley_feeder": valley_feeder, "wayside_supply": wayside_supply, "haul_inverter": inverter_bench, "old_haul_link": rectifier, "analogue_controller": analogue_controller}  # fmt: skip
+CHOICES = (("0", "idle"), ("1", "power"), ("2", "reactive"), ("3", "power + reactive"), ("4", "harmonics"), ("5", "power + harmonics"), ("6", "full filtering"), ("7", "power + filtering"))  # fmt: skip
+
+
+def filter_panel(d: pendel.Drive) -> None:
+    controls = (
+        PanelControl("selector", "mode.after", "Mode", 0, 0, 4, 1, names=CHOICES),
+        PanelControl("slider", "power_setpoint.value", "Power, A peak", 4, 0, 4, 1, "-30 A", "30 A"),
+        PanelControl("slider", "third_harmonic.amplitude", "Third harmonic of the grid, V", 8, 0, 4, 1, "0 V", "50 V"),
+        PanelControl("strip", "grid_lead.current", "Grid current", 0, 1, 6, 2, "-50 A", "50 A"),
+        PanelControl("strip", "choke.current", "Choke current", 6, 1, 6, 2, "-50 A", "50 A"),
+        PanelControl("figure", "grid_angle.amplitude", "Grid voltage, peak", 0, 3, 3, 1),
+        PanelControl("figure", "load_parts.power", "Load power", 3, 3, 4, 1),
+        PanelControl("events", "mode.out", "Events", 7, 3, 5, 2, names=CHOICES),
+        PanelControl("button", "order.enable", "Enable", 0, 4, 2, 1),
+        PanelControl("button", "order.idle", "Set idle", 2, 4, 2, 1),
+        PanelControl("button", "order.acknowledge", "Acknowledge", 4, 4, 3, 1),
+    )
+    for control in controls:
+        d.do(commands.set_control(d.document, "", control))
+    d.set_live("mode.after=0…7")
+    d.set_live("power_setpoint.value=-30 A…30 A")
+
+
+def valley_filter() -> pendel.Drive:
+    """The same station beside a load that draws reactive and distorted current: one current controller serves the modes, which
+    feed or take power and keep the load's reactive current, its harmonics, or both from the grid."""
+    d = pendel.Drive("Ostrelle funicular · valley-station filter")
+    quantities(d, ("U_link", "800 V", "both halves of the link"), ("L_out", "2 mH", "choke"), ("f_c", "2000 Hz", "current loop: crossover, 30° phase margin"),
+               ("T_i", "0.8 ms", "current loop: integral time"), ("T_s", "50 us", "tick"), ("K_i", "2*pi*f_c*L_out", "current loop: gain"))  # fmt: skip
+    for name, text in (("until", "0.2 s"), ("tick", "50 us"), ("level", "switching"), ("method", "fixed"), ("step", "1 us")):
+        d.set(name, text)
+    d.add("dc_source", "Link", U_0="U_link", R_i="20 mohm")
+    d.add("split_half_bridge", "Leg", f_p="20 kHz", t_dead="1 us")
+    d.add("pair_opener", "Pole and middle")
+    d.add("inductor", "Choke", L="L_out", R_s="60 mohm")
+    d.add("resistor", "Grid lead", R="10 mohm")
+    d.add("ac_source", "Grid", U="230 V", f="50 Hz", R_i="80 mohm", L_i="60 uH")
+    d.add("set_voltage", "Distortion")
+    d.add("sine", "Third harmonic", amplitude="0 V", f="150 Hz")
+    d.add("resistor", "Voltage divider", R="100 kohm")
+    d.add("resistor", "Load lead", R="10 mohm")
+    d.add("inductor", "Transformer", L="60 mH", R_s="10 ohm")
+    d.add("inductor", "Rectifier choke", L="4 mH", R_s="50 mohm")
+    d.add("diode_bridge", "Rectifier")
+    d.add("pair_opener", "Rectified")
+    d.add("capacitor", "Smoothing", C="1 mF", R_s="30 mohm")
+    d.add("resistor", "Lights", R="60 ohm")
+    for name in ("Current sensor", "Load sensor"):
+        d.add("current_sensor", name)
+    for name in ("Grid sensor", "Middle sensor"):
+        d.add("voltage_sensor", name)
+    d.add("pll_1", "Grid angle")
+    d.add("current_parts", "Load parts")
+    d.add("constant", "Power setpoint", value="15 A")
+    d.add("constant", "No reactive current", value="0 A")
+    d.add("inverse_park", "In phase")
+    d.add("reference_selector", "References")
+    d.add("step", "Mode", before="0", after="6", t_0="0.1 s")
+    d.add("constant", "Half the link", value="U_link/2")
+    d.add("compare", "Imbalance")
+    d.add("pt1", "Balance", K="0.08", T="20 ms")
+    d.add("sum", "Current setpoint")
+    d.add("compare", "Current error")
+    d.add("function_z", "Current controller", rows=(("T_s/T_i-1", "-1"), ("1", "1")))
+    d.add("gain", "Loop gain", K="K_i")
+    d.add("sum", "With the grid's voltage")
+    d.add("gain", "Share of the link", K="1/U_link")
+    d.add("constant", "Middle", value="0.5")
+    d.add("sum", "Duty")
+    d.add("limiter", "Duty limits", low="0.02", high="0.98")
+    d.add("capacitor", "Filter", C="4.7 uF", R_s="3 ohm")
+    wired(d, ("link.dc", "leg.dc"), ("leg.out", "pole_and_middle.pair"), ("pole_and_middle.plus", "choke.a"), ("choke.b", "grid_lead.b"), ("grid_lead.a", "grid.a"), ("grid.b", "distortion.a"),
+          ("pole_and_middle.minus", "filter.b"), ("filter.b", "voltage_divider.b"), ("voltage_divider.b", "distortion.b"), ("third_harmonic.out", "distortion.set"), ("filter.a", "voltage_divider.a"),
+          ("voltage_divider.a", "load_lead.a"), ("load_lead.b", "transformer.a"), ("transformer.b", "distortion.b"), ("load_lead.b", "rectifier_choke.a"), ("rectifier_choke.b", "rectifier.a"),
+          ("rectifier.b", "transformer.b"), ("rectifier.dc", "rectified.pair"), ("rectified.plus", "smoothing.a"), ("smoothing.b", "rectified.minus"), ("rectified.plus", "lights.a"), ("lights.b", "rectified.minus"),
+          ("choke.current", "current_sensor.measured"), ("load_lead.current", "load_sensor.measured"), ("voltage_divider.voltage", "grid_sensor.measured"), ("leg.middle_voltage", "middle_sensor.measured"),
+          ("grid_sensor.value", "grid_angle.u"), ("grid_sensor.value", "load_parts.u"), ("load_sensor.value", "load_parts.i"), ("grid_angle.angle", "load_parts.angle"),
+          ("power_setpoint.out", "in_phase.d"), ("no_reactive_current.out", "in_phase.q"), ("grid_angle.angle", "in_phase.angle"), ("in_phase.alpha", "references.power"),
+          ("load_parts.reactive", "references.reactive"), ("load_parts.void", "references.void"), ("mode.out", "references.mode"), ("references.out", "current_setpoint.a"),
+          ("half_the_link.out", "imbalance.setpoint"), ("middle_sensor.value", "imbalance.actual"), ("imbalance.out", "balance.x"), ("balance.out", "current_setpoint.b"),
+          ("current_setpoint.out", "current_error.setpoint"), ("current_sensor.value", "current_error.actual"), ("current_error.out", "current_controller.x"),
+          ("current_controller.out", "loop_gain.x"), ("loop_gain.out", "with_the_grid_s_voltage.a"), ("grid_sensor.value", "with_the_grid_s_voltage.b"), ("with_the_grid_s_voltage.out", "share_of_the_link.x"),
+          ("share_of_the_link.out", "duty.a"), ("middle.out", "duty.b"), ("duty.out", "duty_limits.x"), ("duty_limits.out", "leg.duty"), ("choke.b", "filter.a"))  # fmt: skip
+    d.tap("i_grid", "grid_lead.current")
+    d.tap("i_load", "load_lead.current")
+    inside = ("load_lead", "transformer", "rectifier_choke", "rectifier", "rectified", "smoothing", "lights")
+    d.group(list(inside), "Load", face={"L": "transformer.L", "R": "lights.R"})
+    placed(d, link=(5, 10), leg=(43, 10), pole_and_middle=(81, 10), choke=(119, 10), filter=(119, 48), grid_lead=(157, 10), grid=(195, 10), distortion=(233, 10), voltage_divider=(157, 48), load=(195, 48), third_harmonic=(233, 56),
+           duty_limits=(5, 96), duty=(43, 96), share_of_the_link=(81, 96), with_the_grid_s_voltage=(119, 96), loop_gain=(157, 96), current_controller=(195, 96), current_error=(233, 96), current_sensor=(271, 96),
+           middle=(5, 120), middle_sensor=(43, 120), grid_sensor=(119, 120), current_setpoint=(195, 120), references=(233, 120), mode=(271, 120),
+           half_the_link=(5, 144), imbalance=(43, 144), balance=(81, 144), grid_angle=(119, 144), load_sensor=(157, 144), load_parts=(195, 144), in_phase=(233, 144), power_setpoint=(271, 144), no_reactive_current=(233, 168))  # fmt: skip
+    placed(d, load_lead=(8, 12), transformer=(48, 48), rectifier_choke=(48, 12), rectifier=(88, 12), rectified=(128, 12), smoothing=(168, 12), lights=(168, 48))
+    filter_panel(d)
+    return d
+
+
+EXAMPLES = {"valley_filter": valley_filter, "valley_feeder": valley_feeder, "wayside_supply": wayside_supply, "haul_inverter": inverter_bench, "old_haul_link": rectifier, "analogue_controller": analogue_controller}  # fmt: skip
 
 if __name__ == "__main__":
     for name, build in EXAMPLES.items():

@@ -30,6 +30,8 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import End, OwnEquations
 from pendel.core.firmware.processors import PACKAGES, missing_tools
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.powers import powers
 
 from .conftest import MOMENT, finish, judged, settle, until
 
@@ -702,9 +704,17 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     lines = {run.level: found for run, found in page.spectrum.found}
     assert lines["switching"].line(40e3) > 30 * lines["averaged"].line(40e3)
     assert "THD" in page.spectrum.facts.whole
+    page.strips.put(["door_motor.voltage"], None)
+    page.draw(keep_view=True)
+    settle()
+    page.spectrum.voltage.setCurrentIndex(page.spectrum.voltage.findData("door_motor.voltage"))
+    told = page.spectrum.powers.whole
+    for run, _ in page.spectrum.found:
+        due = powers(run, "door_motor.voltage", "door_motor.current", 0.4, 0.42)
+        assert f"{run.name}: P {figure(due.active, 'W', 4)} " in told and f"power factor {number_text(due.factor, 4)}" in told
     type_into(page.spectrum.fundamental, "fast")
     assert page.spectrum.fundamental.property("wrong")
-    assert not page.spectrum.facts.whole and not page.spectrum.found
+    assert not page.spectrum.facts.whole and not page.spectrum.found and not page.spectrum.powers.whole
     words = [page.between.itemAt(n).widget() for n in range(page.between.count())]
     assert "ripple p-p" in [w.text() for w in words]
     QTest.mouseClick(window.level.buttons["device"], LEFT)

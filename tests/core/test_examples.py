@@ -6,6 +6,8 @@ import numpy as np
 import pytest
 
 import pendel
+from pendel.core.runs.powers import powers
+from pendel.core.runs.spectra import spectrum
 from tests.core.energy import energy_gap
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -88,3 +90,62 @@ def test_the_feeder_waits_synchronises_and_feeds_in_fixed_steps():
         for k in ("choke.current", "grid.voltage")
     ]
     assert abs(np.degrees(waves[0] - waves[1])) < 8
+
+
+ODD = {3: 2.30, 5: 1.14, 7: 0.77, 9: 0.40, 11: 0.33, 13: 0.21} | {n: 0.15 * 15 / n for n in range(15, 40, 2)}
+EVEN = {2: 1.08, 4: 0.43, 6: 0.30} | {n: 0.23 * 8 / n for n in range(8, 41, 2)}
+"""IEC 61000-3-2, limits of class A: harmonic order, A rms (from memory)."""
+
+
+def test_the_filter_takes_reactive_current_and_harmonics_off_the_grid():
+    """Before 0.1 s it is idle, then in full filtering: the power factor of IEEE 1459, and the limits of class A, which the load
+    breaks. With a third harmonic in the grid's voltage its current has the voltage's shape."""
+    d = pendel.open_drive(EXAMPLES / "valley_filter.pendel")
+    run = d.run(0.3)
+    assert not run.remarks
+
+    def share(start, end, current="grid_lead.current"):
+        return powers(run.kept, "voltage_divider.voltage", current, start, end).factor
+
+    def over(start, end):
+        lines = spectrum(*run.kept.trace("grid_lead.current").drawn, start, end, fundamental=50.0)
+        limits = sorted((ODD | EVEN).items())
+        return [n for n, limit in limits if lines.line(50.0 * n) / np.sqrt(2) > limit], lines.distortion(50.0)
+
+    assert share(0.06, 0.1) < 0.7 and share(0.24, 0.3, "load_lead.current") < 0.7
+    assert share(0.24, 0.3) > 0.99
+    assert 3 in over(0.06, 0.1)[0] and over(0.06, 0.1)[1] > 0.3
+    orders, thd = over(0.24, 0.3)
+    assert not orders and thd < 0.08
+    d.set("third_harmonic.amplitude", "30 V")
+    run = d.run(0.3)
+    assert share(0.24, 0.3) > 0.99
+    t = 0.24 + np.arange(60_000) * 1e-6
+    third = np.exp(-2j * np.pi * 150 * t)
+    first = np.exp(-2j * np.pi * 50 * t)
+    u, i = run.at("voltage_divider.voltage", t), run.at("grid_lead.current", t)
+    assert np.abs(u @ third / (u @ first)) > 0.09
+    assert np.abs(i @ third / (i @ first)) == pytest.approx(np.abs(u @ third / (u @ first)), rel=0.15)
+
+
+@pytest.mark.parametrize(("mode", "active", "reactive", "void"), [(0, 0, 0, 0), (1, 1, 0, 0), (4, 0, 0, 1), (7, 1, 1, 1)])
+def test_each_mode_of_the_filter_gives_what_it_is_named_for(mode, active, reactive, void):
+    """The choke's current is parted as the load's is (Tenti, Paredes, Mattavelli 2011), over the last three periods."""
+    d = pendel.open_drive(EXAMPLES / "valley_filter.pendel")
+    d.set("mode.after", str(mode))
+    run = d.run(0.24)
+    t = 0.18 + np.arange(12_000) * 5e-6
+    u, load, given = (run.at(f"{k}", t) for k in ("voltage_divider.voltage", "load_lead.current", "choke.current"))
+    swing = np.cumsum(u - u.mean()) * 5e-6
+    swing -= swing.mean()
+
+    def parts(i):
+        a, r = (u @ i) / (u @ u) * u, (swing @ i) / (swing @ swing) * swing
+        return a, r, i - a - r
+
+    wanted = parts(load)
+    found = parts(given)
+    power = 15 * np.sin(np.angle(u @ np.exp(-2j * np.pi * 50 * t)) + np.pi / 2 + 2 * np.pi * 50 * t)
+    size = np.sqrt(np.mean(load**2))
+    for got, due in ((found[0], active * power), (found[1], reactive * wanted[1]), (found[2], void * wanted[2])):
+        assert np.sqrt(np.mean((got - due) ** 2)) < 0.16 * size, mode

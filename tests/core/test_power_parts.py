@@ -6,6 +6,11 @@ IEEE 1459: P/S is the power factor."""
 import numpy as np
 import pytest
 
+import pendel
+from pendel.cli.main import main
+from pendel.core.errors import DriveProblem
+from pendel.core.runs.powers import powers
+
 ORDERS = {1: (325.0, 0.0), 3: (40.0, 0.7), 5: (-18.0, 2.1)}
 """Of the voltage: peak (V) and phase (rad), of sines."""
 R, L = 8.0, 30e-3
@@ -110,3 +115,35 @@ def test_the_mean_over_a_period_is_that_of_the_signal(f):
     x = 5.0 + 3.0 * np.sin(2 * np.pi * f * t + 1.0)
     found = through(module.update_mean, {"x": x, "angle": angle}, ("out",), ("before", "count", "total"), {}, dt)
     assert found["out"][t > 0.1] == pytest.approx(5.0, abs=1e-12 if f == 50.0 else 2e-4)
+
+
+def test_powers_of_a_run_are_those_of_ieee_1459(tmp_path, capsys):
+    """R-L at a sine voltage: P = U²·R/|Z|², S = U²/|Z|, power factor R/|Z|, whatever steps the solver takes; of the voltage with a
+    current that does not flow, none."""
+    d = pendel.Drive("R and L on a sine")
+    d.add("ac_source", "Grid", U="230 V", f="50 Hz", R_i="0", L_i="1 uH")
+    d.add("inductor", "Coil", L="30 mH", R_s="8 ohm")
+    d.add("ground", "Earth")
+    d.add("voltage_sensor", "Voltage sensor")
+    d.add("pt1", "Filter")
+    d.add("constant", "Nothing", value="0 A")
+    for a, b in (("grid.a", "coil.a"), ("coil.b", "grid.b"), ("grid.b", "earth.line"), ("grid.voltage", "voltage_sensor.measured"), ("voltage_sensor.value", "filter.x")):
+        d.connect(a, b)
+    run = d.run(0.5)
+    z = abs(8 + 1j * 2 * np.pi * 50 * 0.03)
+    found = powers(run.kept, "grid.voltage", "coil.current", 0.4, 0.5)
+    assert (found.active, found.apparent, found.factor) == pytest.approx((230**2 * 8 / z**2, 230**2 / z, 8 / z), rel=1e-4)
+    assert found.non_active == pytest.approx(np.sqrt(1 - (8 / z) ** 2) * 230**2 / z, rel=1e-4)
+    with pytest.raises(DriveProblem, match=r"voltage_sensor\.value and coil\.current are not known at the same times"):
+        powers(run.kept, "voltage_sensor.value", "coil.current", 0.4, 0.5)
+    still = powers(run.kept, "voltage_sensor.value", "nothing.out", 0.4, 0.5)
+    assert (still.active, still.apparent) == (0.0, 0.0) and np.isnan(still.factor)
+    path = tmp_path / "coil.pendel"
+    d.save(path)
+    given = ["measure", str(path), "--until", "0.5 s", "--from", "0.413 s", "--fundamental", "50 Hz", "--voltage"]
+    assert main([*given, "grid.voltage", "--signals", "coil.current"]) == 0
+    row = next(line for line in capsys.readouterr().out.splitlines() if line.startswith("coil.current\tgrid.voltage"))
+    assert float(row.split("\t")[-1]) == pytest.approx(8 / z, rel=1e-4)  # over whole periods though from 0.413 s on
+    for wrong, words in (("grid.volt", "There is no signal grid.volt."), ("coil.current", "coil.current is no voltage: its unit is A.")):
+        assert main([*given, wrong, "--signals", "coil.current"]) == 2
+        assert words in capsys.readouterr().err

@@ -92,9 +92,14 @@ def _(result: Measured, verb: str) -> None:
         print("\nresponse", "to", *result.responses[0].values, sep="\t")
     for answer in result.responses:
         print(answer.signal, answer.setpoint, *answer.values.values(), sep="\t")
+    if result.powers:
+        print("\ncurrent", "with", "P W", "S VA", "N VA", "power factor", sep="\t")
+    for row in result.powers:
+        figures = (row.active, row.apparent, row.non_active, row.factor)
+        print(row.signal, row.voltage, *(f"{x:.6g}" for x in figures), sep="\t")
     print("\nlost by", "mean power W", "energy J", sep="\t")
-    for row in (*result.lost, *result.sums):
-        print(row.what, f"{row.power:.6g}", f"{row.energy:.6g}", sep="\t")
+    for lost in (*result.lost, *result.sums):
+        print(lost.what, f"{lost.power:.6g}", f"{lost.energy:.6g}", sep="\t")
 
 
 @show.register

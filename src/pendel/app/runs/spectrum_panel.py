@@ -12,11 +12,12 @@ from PyQt6.QtWidgets import QComboBox, QWidget
 from pendel.app.plots.plot import Plot
 from pendel.app.widgets.basic import Elided, Field, column, label, row
 from pendel.app.widgets.theme import font, tokens
-from pendel.core.errors import ExpressionProblem
+from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.powers import powers, whole_periods
 from pendel.core.runs.shown_units import factor
 from pendel.core.runs.spectra import Spectrum, spectrum
 
@@ -36,10 +37,12 @@ class SpectrumPanel(QWidget):
         self.runs: list[tuple[KeptRun, str]] = []
         self.window_times = (0.0, 1.0)
         self.found: list[tuple[KeptRun, Spectrum]] = []
+        self.bases: list[float] = []
+        """Of each that is found, its fundamental, Hz; 0 where it has none."""
         self.unit = KILO
+        """Of the frequency axis, Hz."""
         self.scale = 1.0
         """SI values of one of the unit shown."""
-        """Of the frequency axis, Hz."""
         self.signal = QComboBox()
         self.signal.setAccessibleName("Signal of the spectrum")
         self.signal.setFixedWidth(220)
@@ -49,6 +52,16 @@ class SpectrumPanel(QWidget):
         self.fundamental.setPlaceholderText("largest line")
         self.fundamental.committed.connect(lambda _: self.draw())
         self.facts = Elided("", "muted", right=True)
+        self.voltage = QComboBox()
+        self.voltage.setAccessibleName("Voltage that the current's power is taken with")
+        self.voltage.setFixedWidth(220)
+        self.voltage.currentIndexChanged.connect(lambda _: self._show_powers())
+        self.powers = Elided("", right=True)
+        self.powers.setToolTip(
+            "P: mean of u·i. S: product of rms values. N: root of S² − P². Power factor: P/S (IEEE 1459). Over whole periods "
+            "of the fundamental, up to the second cursor."
+        )
+        self.of_powers = QWidget()
         self.plot = Plot("spectrum", "")
         self.plot.setAccessibleName("Spectrum")
         self.plot.setToolTip(
@@ -65,8 +78,13 @@ class SpectrumPanel(QWidget):
         )
         line.setStretch(4, 1)
         body.addLayout(line)
+        second = row(label("Power with", "muted"), self.voltage, self.powers, spacing=8)
+        second.setStretch(2, 1)
+        second.setContentsMargins(0, 0, 0, 0)
+        self.of_powers.setLayout(second)
+        body.addWidget(self.of_powers)
         body.addWidget(self.plot, 1)
-        self.setFixedHeight(210)
+        self.setFixedHeight(240)
 
     def offer(self, keys: list[tuple[str, str]], first: str) -> None:
         """Signals to choose from: key and words; ``first`` is chosen where nothing is yet."""
@@ -78,6 +96,37 @@ class SpectrumPanel(QWidget):
         self.signal.setCurrentIndex(max(0, self.signal.findData(now)))
         self.signal.blockSignals(False)
 
+    def _offer_voltages(self, run: KeptRun) -> None:
+        """Those among the signals; the one that is chosen stays so."""
+        now = self.voltage.currentData()
+        offered = [(self.signal.itemText(k), self.signal.itemData(k)) for k in range(self.signal.count())]
+        offered = [(words, key) for words, key in offered if key in run.keys and run.declared_unit(key) == "V"]
+        self.voltage.blockSignals(True)
+        self.voltage.clear()
+        self.voltage.addItem("no voltage", None)
+        for words, key in offered:
+            self.voltage.addItem(words, key)
+        self.voltage.setCurrentIndex(max(0, self.voltage.findData(now)))
+        self.voltage.blockSignals(False)
+
+    def _show_powers(self) -> None:
+        """Of each shown run, where the signal is a current and a voltage is chosen."""
+        current, voltage = self.signal.currentData(), self.voltage.currentData()
+        told = [] if self.voltage.count() > 1 else ["Show a voltage in a strip, then it can be chosen here."]
+        for (run, _), base in zip(self.found, self.bases):
+            if voltage is None or voltage not in run.keys:
+                continue
+            run.fetch([voltage])
+            try:
+                found = powers(run, voltage, current, whole_periods(*self.window_times, base), self.window_times[1])
+            except DriveProblem as problem:
+                told.append(str(problem))
+                continue
+            words = [f"P {figure(found.active, 'W', 4)}", f"S {figure(found.apparent, 'VA', 4)}", f"N {figure(found.non_active, 'VA', 4)}"]
+            words += [f"power factor {number_text(found.factor, 4)}"] if found.factor == found.factor else []
+            told.append(f"{run.name}: {' · '.join(words)}" if len(self.found) > 1 else " · ".join(words))
+        self.powers.set_text("   ".join(told))
+
     def show_runs(self, runs: list[tuple[KeptRun, str]], start: float, end: float) -> None:
         self.runs, self.window_times = runs, (start, end)
         if self.isVisible():
@@ -87,14 +136,16 @@ class SpectrumPanel(QWidget):
         item = self.plot.getPlotItem()
         for old in [i for i in item.items if i is not self.plot.caption]:
             self.plot.removeItem(old)
-        self.found = []
+        self.found, self.bases = [], []
         self.facts.set_text("")
+        self.powers.set_text("")
+        self.of_powers.hide()
         key, wanted = self.signal.currentData(), self._fundamental()
         start, end = self.window_times
         if key is None or end <= start or wanted is None:
             return
         unit, top, right = "", 0.0, 0.0
-        bases: list[float] = []
+        bases = self.bases
         tints: list[str] = []
         for run, tint in self.runs:
             if key not in run.keys:
@@ -124,6 +175,10 @@ class SpectrumPanel(QWidget):
             run, lines = self.found[told]
             self._marks(lines, bases[told], last_relevant(lines), right)
             self._facts(lines, bases[told], unit, f"{run.name}: " if len(self.found) > 1 else "")
+            if run.declared_unit(key) == "A":
+                self._offer_voltages(run)
+                self.of_powers.show()
+                self._show_powers()
         self._mark_pulses(right, 1.5 * top)
         self.plot.set_caption("amplitude, peak", unit)
         self.plot.setXRange(0, (right or 1.0) / self.unit, padding=0.02)

@@ -78,6 +78,7 @@ VERBS = (
             Parameter("end", "the run's end without it", "TIME", unit="s", option="to"),
             Parameter("setpoint", "also measure how the signals follow this one", "SIGNAL"),
             Parameter("fundamental", "such as 50 Hz: its amplitude and THD as well", "FREQUENCY", unit="Hz"),
+            Parameter("voltage", "also measure the powers that currents have with this one", "SIGNAL"),
             UNTIL,
             SIGNALS,
             UNIT,

@@ -103,6 +103,18 @@ class EnergyRow:
 
 
 @dataclass(frozen=True)
+class PowerRow:
+    """Of a current with the measured voltage: active power (W), apparent and non-active power (VA), power factor."""
+
+    signal: str
+    voltage: str
+    active: float
+    apparent: float
+    non_active: float
+    factor: float
+
+
+@dataclass(frozen=True)
 class Measured:
     """What signals are between two times (s), and where the energy went."""
 
@@ -110,6 +122,7 @@ class Measured:
     end: float
     signals: list[SignalMeasures]
     responses: list[ResponseMeasures]
+    powers: list[PowerRow]
     lost: list[EnergyRow]
     sums: list[EnergyRow]
     run: KeptRun
@@ -125,6 +138,7 @@ def measure(
     end: str | None = None,
     setpoint: str | None = None,
     fundamental: str | None = None,
+    voltage: str | None = None,
     watch: Watch | None = None,
 ) -> Measured:
     """Run a drive and measure its signals between two times.
@@ -137,6 +151,9 @@ def measure(
         a signal that the others follow: how they do is measured as well.
     fundamental
         a frequency as text: its amplitude and the distortion are measured as well.
+    voltage
+        a signal: the powers that the currents among the signals have with it, over whole periods of the
+        fundamental where that is given.
 
     Raises
     ------
@@ -146,6 +163,7 @@ def measure(
     from pendel.core.measures import Place, Span, measures_at
     from pendel.core.quantities.units import figure
     from pendel.core.runs.balance import balance
+    from pendel.core.runs.powers import powers, whole_periods
     from pendel.core.runs.shown_units import factor
     from pendel.core.runs.spectra import spectrum
 
@@ -161,7 +179,20 @@ def measure(
         raise DriveProblem(
             f"There is no signal {setpoint}.{near_words(setpoint, kept.keys)} There are {', '.join(kept.keys)}."
         )
-    kept.fetch(ran.signals)
+    if voltage and voltage not in kept.keys:
+        raise DriveProblem(
+            f"There is no signal {voltage}.{near_words(voltage, kept.keys)} There are {', '.join(kept.keys)}."
+        )
+    if voltage and kept.declared_unit(voltage) != "V":
+        raise DriveProblem(f"{voltage} is no voltage: its unit is {kept.declared_unit(voltage) or 'none'}.")
+    kept.fetch([*ran.signals, *([voltage] if voltage else [])])
+    currents = [key for key in ran.signals if voltage and kept.declared_unit(key) == "A"]
+    if voltage and not currents:
+        raise DriveProblem(f"None of the signals is a current in A, so {voltage} has no power with them.")
+
+    def of_current(key: str, voltage: str) -> PowerRow:
+        found = powers(kept, voltage, key, whole_periods(first, last, base), last)
+        return PowerRow(key, voltage, found.active, found.apparent, found.non_active, found.factor)
 
     def of_signal(key: str) -> SignalMeasures:
         trace = kept.trace(key)
@@ -190,6 +221,7 @@ def measure(
         last,
         [of_signal(key) for key in ran.signals],
         [of_response(key, setpoint) for key in ran.signals] if setpoint else [],
+        [of_current(key, voltage) for key in currents if voltage],
         [EnergyRow(each.what, each.power, each.energy) for each in lost.losses],
         [EnergyRow(words, energy / lost.duration, energy) for words, energy in lost.sums],
         kept,

@@ -96,6 +96,20 @@ def update_parts(
     void = i - active - reactive
 
 
+def update_choice(power, reactive, void, mode, out, dt):
+    """The mode in binary: 1 power, 2 reactive, 4 void; each sum of them is a mode."""
+    left = mode
+    out = 0.0
+    if left > 3.5:
+        out = void
+        left = left - 4.0
+    if left > 1.5:
+        out = out + reactive
+        left = left - 2.0
+    if left > 0.5:
+        out = out + power
+
+
 def block(id, title, sentence, keywords, ports, values, update, **more):
     return Block(
         id=id,
@@ -149,7 +163,25 @@ KINDS = (
         ),
         (Value("least", "Least voltage, rms", "V", "10", low=0.0, open_low=True),),
         update_parts,
-        mark="i: a r v",
+        mark="arv",
         summary=lambda v, card: (),
+    ),
+    Block(
+        id="reference_selector",
+        title="References selector",
+        sentence="Sum of the current references that a mode takes: 1 power, 2 reactive, 4 void, and the sums of these.",
+        group="transform",
+        keywords="mode choose compensate harmonics reactive power active filter feeder",
+        ports=(
+            reads("power", "Of the power setpoint", unit="A"),
+            reads("reactive", "Of the reactive current", unit="A"),
+            reads("void", "Of the void current", unit="A"),
+            reads("mode", "Mode", unit="", side="top"),
+            gives(unit="A"),
+        ),
+        values=(EVERY,),
+        update=update_choice,
+        summary=lambda v, card: ("by mode",),
+        mark="⇄ i",
     ),
 )
