@@ -638,3 +638,14 @@ def test_an_idle_power_stage_leaves_its_machine_and_grid_alone(level):
         assert np.max(np.abs(current)) < 0.01
     else:
         assert idle_commands(board.prepared) == pytest.approx([0.5])
+
+
+def test_the_first_start_on_a_computer_answers_at_once(tmp_path, monkeypatch):
+    """With nothing compiled before: who has the address is answered within a link's patience."""
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    board, bench = StandInProcess(["tcp"]), Bench()
+    try:
+        assert bench.connect(board.addresses[0]).empty
+    finally:
+        bench.disconnect()
+        board.close()

@@ -31,7 +31,7 @@ DONE, FAILED, WRONG_CALL = 0, 1, 2
 STANDARD = "-"
 """A file that stands for standard input, or output."""
 UNBOUND = ("board",)
-"""Verbs that go on until they are told to stop, and give no result."""
+"""Verbs that go on until they are stopped, and give no result."""
 DRIVE_TO = "where the changed drive goes, - for the terminal; without it, into the file it came from"
 PROGRESS_EVERY = 0.2
 """Seconds between two figures of progress."""

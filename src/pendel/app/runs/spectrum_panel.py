@@ -58,8 +58,8 @@ class SpectrumPanel(QWidget):
         self.voltage.currentIndexChanged.connect(lambda _: self._show_powers())
         self.powers = Elided("", right=True)
         self.powers.setToolTip(
-            "P: mean of u·i. S: product of rms values. N: root of S² − P². Power factor: P/S (IEEE 1459). Over whole periods "
-            "of the fundamental, up to the second cursor."
+            "P: mean of u·i. S: product of rms values. N: root of S² − P². Power factor: P/S (IEEE 1459). "
+            "Over whole periods of the fundamental, up to the second cursor."
         )
         self.of_powers = QWidget()
         self.plot = Plot("spectrum", "")
@@ -112,7 +112,7 @@ class SpectrumPanel(QWidget):
     def _show_powers(self) -> None:
         """Of each shown run, where the signal is a current and a voltage is chosen."""
         current, voltage = self.signal.currentData(), self.voltage.currentData()
-        told = [] if self.voltage.count() > 1 else ["Show a voltage in a strip, then it can be chosen here."]
+        texts = [] if self.voltage.count() > 1 else ["Show a voltage in a strip, then it can be chosen here."]
         for (run, _), base in zip(self.found, self.bases):
             if voltage is None or voltage not in run.keys:
                 continue
@@ -120,12 +120,13 @@ class SpectrumPanel(QWidget):
             try:
                 found = powers(run, voltage, current, whole_periods(*self.window_times, base), self.window_times[1])
             except DriveProblem as problem:
-                told.append(str(problem))
+                texts.append(str(problem))
                 continue
-            words = [f"P {figure(found.active, 'W', 4)}", f"S {figure(found.apparent, 'VA', 4)}", f"N {figure(found.non_active, 'VA', 4)}"]
+            sizes = (("P", found.active, "W"), ("S", found.apparent, "VA"), ("N", found.non_active, "VA"))
+            words = [f"{name} {figure(size, unit, 4)}" for name, size, unit in sizes]
             words += [f"power factor {number_text(found.factor, 4)}"] if found.factor == found.factor else []
-            told.append(f"{run.name}: {' · '.join(words)}" if len(self.found) > 1 else " · ".join(words))
-        self.powers.set_text("   ".join(told))
+            texts.append(f"{run.name}: {' · '.join(words)}" if len(self.found) > 1 else " · ".join(words))
+        self.powers.set_text("   ".join(texts))
 
     def show_runs(self, runs: list[tuple[KeptRun, str]], start: float, end: float) -> None:
         self.runs, self.window_times = runs, (start, end)

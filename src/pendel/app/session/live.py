@@ -35,7 +35,7 @@ class Live(QObject):
     """One live run at a time."""
 
     changed = pyqtSignal()
-    """It began, ended, or stands otherwise."""
+    """It began or ended, or its state changed."""
     moved = pyqtSignal()
     """A frame came."""
     status_message = pyqtSignal(str)

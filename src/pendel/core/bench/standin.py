@@ -10,7 +10,6 @@ import json
 import os
 import secrets
 import select
-import socket
 import subprocess
 import sys
 import tempfile
@@ -20,7 +19,7 @@ from typing import Any
 
 from pendel.core.bench.doors import CanDoor, Door, SerialDoor, TcpDoor, UdpDoor
 from pendel.core.bench.errors import BenchProblem
-from pendel.core.plant.compiler import plain_environment
+from pendel.core.live.child import start
 from pendel.core.runs.worker import end_with_parent
 
 MESSAGE, WIRE = 1 << 17, 1 << 16
@@ -83,25 +82,7 @@ class StandIn:
     def __init__(self, doors: Sequence[Door], report: Report, secret: bytes = b""):
         self.doors, self.report, self.secret = list(doors), report, secret or bytes(16)
         self._folder = tempfile.TemporaryDirectory(prefix="pendel-board-", ignore_cleanup_errors=True)
-        ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        for end in (ours, theirs):
-            end.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, WIRE)
-        command = [
-            *(sys.executable, "-P", "-m", "pendel.core.live.board"),
-            str(theirs.fileno()),
-            self._folder.name,
-        ]
-        environment = {**plain_environment(), "TMPDIR": self._folder.name, "OPENBLAS_NUM_THREADS": "1"}
-        self._process = subprocess.Popen(
-            command,
-            pass_fds=(theirs.fileno(),),
-            stdin=subprocess.DEVNULL,
-            cwd="/",
-            env=environment,
-            start_new_session=True,
-        )
-        theirs.close()
-        self._wire = ours
+        self._process, self._wire = start("pendel.core.live.board", self._folder.name, WIRE)
         self._door: Door | None = None
         """Whose master was heard last."""
         self._drives = 0
@@ -194,7 +175,11 @@ def main() -> None:
     ends all. Lines on standard output: ``{"doors": [...]}``, ``{"status": {...}}``, ``{"problem": sentence}``."""
     end_with_parent()
 
+    answers = False
+
     def say(what: dict[str, Any]) -> None:
+        nonlocal answers
+        answers |= "status" in what
         print(json.dumps(what), flush=True)
 
     settings = json.loads(sys.stdin.readline())
@@ -204,9 +189,14 @@ def main() -> None:
         say({"problem": str(problem)})
         return
     board = StandIn(doors, say, bytes.fromhex(settings["secret"]))
-    say({"doors": [door.address for door in doors]})
     own, text = sys.stdin.fileno(), b""
     try:
+        # The first start on a computer compiles for seconds; whoever has the addresses expects an answer at once.
+        while not answers:
+            if not board.turn(LOOK):
+                say({"problem": "The stand-in board ended unexpectedly. Start it again."})
+                return
+        say({"doors": [door.address for door in doors]})
         while True:
             reads, _, _ = select.select([own], [], [], 0.0)
             if reads:

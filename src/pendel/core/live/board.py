@@ -12,11 +12,9 @@ import ctypes
 import json
 import math
 import mmap
-import os
 import secrets
 import select
 import socket
-import sys
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
@@ -26,13 +24,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.live.child import serve_confined
 from pendel.core.live.pace import Pace
 from pendel.core.plant.program import Inputs, Outcome, Program
 from pendel.core.plant.recorded import Ring
 from pendel.core.plant.runtime import pointer
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.confine import confine
-from pendel.core.runs.worker import end_with_parent
 
 if TYPE_CHECKING:
     from pendel.core.runs.simulate import Prepared
@@ -391,19 +388,5 @@ class Board:
             self.wire.send(b"S" + json.dumps(asdict(status)).encode())
 
 
-def main() -> None:
-    """The process: confined before anything of a drive is read."""
-    from pendel.core.plant.compiler import cache_folder
-
-    end_with_parent()
-    folder = Path(sys.argv[2])
-    writable = [folder]
-    with contextlib.suppress(PendelError):
-        writable.append(cache_folder())
-    confine(writable)
-    os.environ["TMPDIR"] = str(folder)
-    Board(socket.socket(fileno=int(sys.argv[1])), folder).serve()
-
-
 if __name__ == "__main__":
-    main()
+    serve_confined(lambda wire, folder: Board(wire, folder).serve())

@@ -7,7 +7,6 @@ import json
 import shutil
 import socket
 import subprocess
-import sys
 import tempfile
 import threading
 from collections.abc import Callable, Sequence
@@ -15,8 +14,8 @@ from pathlib import Path
 from typing import Any
 
 from pendel.core.errors import FileProblem
+from pendel.core.live.child import start
 from pendel.core.live.frames import LiveFrame, unpacked
-from pendel.core.plant.compiler import plain_environment
 
 MESSAGE, WIRE = 1 << 18, 1 << 19
 ENDING = 2.0
@@ -39,28 +38,7 @@ class LiveRun:
         self._on_frame, self._on_kept, self._on_end = on_frame, on_kept, on_end
         self._own_c, self._closing, self._files = own_c, False, 0
         self._folder = tempfile.TemporaryDirectory(prefix="pendel-live-", ignore_cleanup_errors=True)
-        ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        for end in (ours, theirs):
-            end.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, WIRE)
-        command = [
-            sys.executable,
-            "-P",
-            "-m",
-            "pendel.core.live.run",
-            str(theirs.fileno()),
-            self._folder.name,
-        ]
-        environment = {**plain_environment(), "TMPDIR": self._folder.name, "OPENBLAS_NUM_THREADS": "1"}
-        self._process = subprocess.Popen(
-            command,
-            pass_fds=(theirs.fileno(),),
-            stdin=subprocess.DEVNULL,
-            cwd="/",
-            env=environment,
-            start_new_session=True,
-        )
-        theirs.close()
-        self._wire = ours
+        self._process, self._wire = start("pendel.core.live.run", self._folder.name, WIRE)
         self._thread = threading.Thread(target=self._listen, name="live run", daemon=True)
         self._thread.start()
         self._give(b"D", drive_text)

@@ -1,6 +1,6 @@
 """The process of a live run: a drive in step with the clock, looked at, changed and kept while it goes on.
 
-It is confined like a process of ordinary runs. Messages over its socket begin with a letter; `Orders` lists those
+It is confined like a process of ordinary runs. Messages over its socket begin with a letter; `Orders` lists those.
 Back come frames (``F``), its status (``S``) and runs that were kept (``K``); a frame is sent only
 when the last one was taken (``A``), so nothing grows where nobody looks."""
 
@@ -8,10 +8,8 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
 import select
 import socket
-import sys
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, dataclass
@@ -21,6 +19,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.live.child import serve_confined
 from pendel.core.live.frames import Points, packed, thinned
 from pendel.core.live.pace import Pace
 from pendel.core.plant.program import Outcome
@@ -28,8 +27,6 @@ from pendel.core.plant.recorded import Latest, Ring
 from pendel.core.plant.rows import evaluate_signals
 from pendel.core.plant.runtime import build_fastest, time_loop
 from pendel.core.plant.simulator import Simulator
-from pendel.core.runs.confine import confine
-from pendel.core.runs.worker import end_with_parent
 
 if TYPE_CHECKING:
     from pendel.core.runs.simulate import Prepared
@@ -408,21 +405,7 @@ def prepared_or_why(text: str, *, own_c: bool) -> Prepared | str:
         return str(problem)
 
 
-def main() -> None:
-    """The process: confined before anything of a drive is read."""
-    from pendel.core.plant.compiler import cache_folder
-
-    end_with_parent()
-    folder = Path(sys.argv[2])
-    writable = [folder]
-    with contextlib.suppress(PendelError):
-        writable.append(cache_folder())
-    confine(writable)
-    os.environ["TMPDIR"] = str(folder)
-    LiveProcess(socket.socket(fileno=int(sys.argv[1])), folder).serve()
-
-
 __all__ = ["LiveProcess", "Status"]
 
 if __name__ == "__main__":
-    main()
+    serve_confined(lambda wire, folder: LiveProcess(wire, folder).serve())

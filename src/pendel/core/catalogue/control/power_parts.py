@@ -4,7 +4,7 @@ whole periods of a measured angle.
 Tenti, Paredes, Mattavelli: Conservative power theory, a framework to approach control and accountability issues in
 smart microgrids, IEEE Trans. Power Electronics 26 (2011), section II (definitions, from memory). With the mean ⟨·⟩
 over a period and the unbiased integral û, P = ⟨u·i⟩ and W = ⟨û·i⟩; the active current is P/⟨u²⟩·u, the reactive one
-W/⟨û²⟩·û, and what is left is void. Means begin anew where the angle passes its end; the sample across which that
+W/⟨û²⟩·û, and what is left is void. Means begin again where the angle passes its end; the sample across which that
 falls belongs to both periods, by the parts of it that lie in each."""
 
 from __future__ import annotations
@@ -50,9 +50,31 @@ def update_integral(x, angle, out, K, z, late, before, count, total, whole, drif
 
 
 def update_parts(
-    u, i, angle, active, reactive, void, power, energy,
-    least, z, late, before, count, s_u, s_i, s_z, s_ui, s_uu, s_zi, s_zz, drift, conductance, reactivity, dt,
-):  # fmt: skip
+    u,
+    i,
+    angle,
+    active,
+    reactive,
+    void,
+    power,
+    energy,
+    least,
+    z,
+    late,
+    before,
+    count,
+    s_u,
+    s_i,
+    s_z,
+    s_ui,
+    s_uu,
+    s_zi,
+    s_zz,
+    drift,
+    conductance,
+    reactivity,
+    dt,
+):
     """The integral's bias within a period is taken off its means, so that they hold before it has settled."""
     z = z + dt * (0.5 * (u + late) - drift)
     late = u

@@ -2,7 +2,7 @@
 #include <math.h>
 #include <string.h>
 
-/* Memory into which a program is loaded, and how that stands. It belongs to the process, as a board's flash does. */
+/* Memory into which a program is loaded, and the state of that. It belongs to the process, as a board's flash does. */
 typedef struct {
     uint8_t *bytes;
     uint32_t room;

@@ -226,7 +226,8 @@ static void point_at(pd_xcp_t *x, uint8_t extension, uint32_t address)
 
 static void download(pd_xcp_t *x, const uint8_t *data, uint32_t bytes)
 {
-    uint8_t *to = (x->in_description != 0u) ? NULL : x->board->reach(x->board->user, x->extension, x->address, bytes, true);
+    const pd_xcp_board_t *b = x->board;
+    uint8_t *to = (x->in_description != 0u) ? NULL : b->reach(b->user, x->extension, x->address, bytes, true);
     uint32_t k;
     if (to == NULL) {
         refuse(x, PD_XCP_PROTECTED);
@@ -410,12 +411,11 @@ static bool can_run(const pd_xcp_t *x, const pd_xcp_list_t *list)
     return good;
 }
 
-static void start_list(pd_xcp_t *x, pd_xcp_list_t *list)
+static void start_list(pd_xcp_list_t *list)
 {
     list->running = 1u;
     list->selected = 0u;
     list->waited = (uint8_t)(list->every - 1u); /* the next event gives the first sample */
-    (void)x;
 }
 
 static void clear_list(pd_xcp_t *x, uint32_t list)
@@ -479,7 +479,7 @@ static void start_stop_list(pd_xcp_t *x, uint8_t mode, uint32_t list)
         uint8_t *a = answer(x, 2u);
         a[1] = (uint8_t)x->lists[list].tables.first;
         if (mode == 1u) {
-            start_list(x, &x->lists[list]);
+            start_list(&x->lists[list]);
         } else if (mode == 2u) {
             x->lists[list].selected = 1u;
         } else {
@@ -502,7 +502,7 @@ static void start_stop_all(pd_xcp_t *x, uint8_t mode)
             list->selected = 0u;
         } else if (list->selected != 0u) {
             if (mode == 1u) {
-                start_list(x, list);
+                start_list(list);
             } else {
                 list->running = 0u;
                 list->selected = 0u;
@@ -840,7 +840,8 @@ static void sample(pd_xcp_t *x, const pd_xcp_list_t *list)
         }
         for (k = 0u; k < span->count; k++) {
             const pd_xcp_entry_t *entry = &x->entries[span->first + k];
-            const uint8_t *from = x->board->reach(x->board->user, entry->extension, entry->address, entry->bytes, false);
+            const uint8_t *from =
+                x->board->reach(x->board->user, entry->extension, entry->address, entry->bytes, false);
             for (j = 0u; j < entry->bytes; j++) {
                 put_byte(x, (from != NULL) ? from[j] : 0u);
             }

@@ -50,7 +50,7 @@ typedef struct {
     uint32_t (*ticks)(void *user);
     /* PD_XCP_OK, or why not. */
     pd_xcp_code_t (*program)(void *user, pd_program_t step, uint32_t address, const uint8_t *data, uint32_t bytes);
-    /* Fills the seed (PD_XCP_SEED bytes) for a key; and tells whether a key fits the last one. */
+    /* Fills the seed (PD_XCP_SEED bytes) for a key; and whether a key fits the last one. */
     void (*seed)(void *user, uint8_t *seed);
     bool (*unlocks)(void *user, const uint8_t *key, uint32_t bytes);
 } pd_xcp_board_t;
