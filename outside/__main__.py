@@ -1,4 +1,5 @@
-"""Run the checks: ``python -m outside PYTHON``, where PYTHON is that of the environment with the other programs."""
+"""Run the checks: ``python -m outside PYTHON``, where PYTHON is that of the environment with the other programs.
+Names of checks behind it (``units``, ``recordings`` …) leave out the others."""
 
 import json
 import struct
@@ -21,9 +22,12 @@ from pendel.core.drive.file import load, to_text
 from pendel.core.firmware.a2l import a2l_of
 from pendel.core.firmware.board_image import image_text
 from pendel.core.firmware.places import code_places
+from pendel.core.fmu.export import archive_of
+from pendel.core.fmu.variables import Unit, What
 from pendel.core.formats.mdf4 import Mdf4Writer
 from pendel.core.plant.compiler import build_library
-from pendel.core.runs.simulate import prepare
+from pendel.core.plant.simulator import Simulator
+from pendel.core.runs.simulate import endless_settings, prepare
 from pendel.core.verbs import live_values
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -133,12 +137,79 @@ def check_recordings(python):
     print("  asammdf: 20 000 rows of 3 channels, equal to the bit")
 
 
-CHECKS = (check_second_master, check_descriptions, check_recordings)
+def second_simulator(python, order):
+    """What FMPy made of units: names, rows and more, as `second_simulator.py` tells."""
+    with tempfile.TemporaryDirectory() as folder:
+        for name, content in order.pop("files").items():
+            (Path(folder) / f"{name}.fmu").write_bytes(content)
+            order[name] = str(Path(folder) / f"{name}.fmu")
+        (Path(folder) / "orders.json").write_text(json.dumps(order))
+        command = [python, str(HERE / "second_simulator.py"), "orders.json", "result.npz"]
+        ran = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=300)
+        assert ran.returncode == 0, ran.stdout + ran.stderr
+        with np.load(Path(folder) / "result.npz") as result:
+            return {name: result[name] for name in result.files}
+
+
+def rows_of_ours(ready, names, step, steps, sets=None):
+    """The same by the simulator of this program, at the ends of the steps."""
+    rows = []
+    with Simulator(ready.program, ready.inputs(endless_settings(ready))) as simulator:
+        for n in range(steps):
+            for name, value in (sets or {}).get(str(n), {}).items():
+                simulator.write(name, value)
+            simulator.advance((n + 1) * step)
+            read = simulator.read(names)
+            rows.append([read[name] for name in names])
+    return np.array(rows)
+
+
+UNITS = (
+    ("car_door_drive", "", {"100": {"speed_pi.K_p": 20.0, "door_leaf.m": 90.0}}, {"supply.R_i": 0.0, "supply.voltage": 1.0}),
+    ("car_door_drive", "switching", {}, {}),
+    ("haul_drive", "", {"50": {"current_regulator.K_d": 9.0}}, {}),
+    ("haul_inverter", "", {}, {}),
+    ("haul_drive_tables", "", {}, {}),
+    ("valley_filter", "", {"300": {"power_setpoint.value": 500.0}}, {}),
+    ("cabin_fan", "", {}, {}),
+)
+
+
+def check_units(python):
+    """FMPy finds no problem in units for co-simulation (FMI 3.0), and runs them as this program does, to the bit."""
+    for name, level, sets, refused in UNITS:
+        drive = load(EXAMPLES / f"{name}.pendel")
+        if level:
+            drive.settings["level"] = level
+        ready = prepare(drive)
+        unit = Unit(ready, What.DRIVE)
+        order = {"files": {"file": archive_of(unit)}, "step": unit.tick, "steps": 400, "sets": sets, "refused": refused}
+        theirs = second_simulator(python, order)
+        ours = rows_of_ours(ready, list(theirs["names"]), unit.tick, 400, sets)
+        assert np.array_equal(ours, theirs["rows"], equal_nan=True), (name, np.abs(ours - theirs["rows"]).max(axis=0))
+        for half in np.split(theirs["again"], 2):
+            assert np.array_equal(ours[200:], half, equal_nan=True), name
+        assert len(theirs["refused"]) == len(refused), theirs["refused"]
+        print(f"  {unit.drive.title}: {ours.shape[1]} signals at 400 ticks, from states and their bytes too")
+    for name in ("car_door_drive", "haul_drive", "valley_filter"):
+        ready = prepare(load(EXAMPLES / f"{name}.pendel"))
+        files_ = {w.value: archive_of(Unit(ready, w)) for w in (What.PLANT, What.CONTROLLER)}
+        theirs = second_simulator(python, {"files": files_, "step": ready.deck.tick, "steps": 400})
+        kept = [n for n, key in enumerate(theirs["names"]) if key not in ready.structure.commands]
+        ours = rows_of_ours(ready, [theirs["names"][n] for n in kept], ready.deck.tick, 400)
+        assert ready.deck.delay == 1 and np.array_equal(ours, theirs["rows"][:, kept], equal_nan=True), name
+        print(f"  {name}: plant and controller side by side are the drive")
+
+
+CHECKS = (check_second_master, check_descriptions, check_recordings, check_units)
 
 
 def main():
     assert struct.calcsize("P") == 8
+    wished = sys.argv[2:]
     for check in CHECKS:
+        if wished and check.__name__.removeprefix("check_") not in wished:
+            continue
         print(check.__doc__.strip())
         check(sys.argv[1])
     print("All second opinions agree.")

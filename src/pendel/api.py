@@ -19,6 +19,7 @@ from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.document import End, FluxTable, OwnEquations
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
+from pendel.core.formats.writing import write_atomically
 from pendel.core.quantities.named import check_name
 from pendel.core.trust import allow, allow_all_of, refuse_strange_c
 from pendel.core.verbs.asking import LoopReport, SignalReport
@@ -364,6 +365,34 @@ class Drive:
         mix = [f"{block}={number}" for block, number in (blocks or {}).items()]
         twin = self.document.copy()
         return list(verbs.write_c(twin, folder=folder, number_format=number_format, blocks=mix))
+
+    def export_unit(
+        self,
+        path: str | Path,
+        *,
+        what: str = "drive",
+        inputs: Sequence[str] = (),
+        step: float | None = None,
+    ) -> Path:
+        """Write the drive, its plant or its controller as a unit for other simulators (FMI 3.0, co-simulation).
+
+        Parameters
+        ----------
+        what
+            ``"drive"``, ``"plant"`` or ``"controller"``.
+        inputs
+            profiles, and values as ``card.value``, that come from outside.
+        step
+            s; from tick to tick where no controller of the drive says so.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem, BuildProblem, FileProblem
+        """
+        text = None if step is None else f"{step!r} s"
+        report = verbs.export_unit(self.document.copy(), what=what, inputs=inputs, step=text)
+        write_atomically(Path(path), report.content)
+        return Path(path)
 
     def set_live(self, *wished: str, off: bool = False) -> None:
         """Have values of blocks changeable while the code runs, or with ``off`` constants again.

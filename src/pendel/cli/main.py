@@ -1,5 +1,5 @@
 # PYTHON_ARGCOMPLETE_OK
-"""``pendel check | signals | set | propose | run | measure | loops | c | a2l | board | live | ranges | formats | firmware``: the verbs of
+"""``pendel check | signals | set | propose | run | measure | loops | c | a2l | fmu | board | live | ranges | formats | firmware``: the verbs of
 `pendel.core.verbs`
 for terminals.
 
@@ -15,7 +15,7 @@ import os
 import sys
 import tempfile
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -153,9 +153,13 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
         with contextlib.suppress(KeyboardInterrupt):
             verb.does(drive, own_c=options.own_c, say=lambda words: print(words, flush=True), **given)
         return DONE
+    if verb.name == "fmu":
+        check_ending(options.out, (".fmu",))
     if verb.name in ("run", "measure"):
         if verb.name == "run":
-            check_ending(options.out)
+            from pendel.core.formats.traces import formats
+
+            check_ending(options.out, formats())
         with progress(drive, options.until) as watch:
             result = verb.does(drive, watch=watch, **given)
     else:
@@ -167,10 +171,11 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     if run := getattr(result, "run", None):
         tell_of(drive, run)
     to_file = verb.writes and options.out and options.out != STANDARD
-    if to_file and isinstance(result, str):
+    content = getattr(result, "content", result) if to_file else None
+    if isinstance(content, str | bytes):
         from pendel.core.formats.writing import write_atomically
 
-        write_atomically(options.made or Path(options.out), result)
+        write_atomically(options.made or Path(options.out), content)
     elif to_file:
         from pendel.core.formats.traces import save_traces
 
@@ -188,12 +193,10 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     return FAILED if failed(result) else DONE
 
 
-def check_ending(out: str | None) -> None:
-    """Raises `FileProblem` where traces cannot be written by the ending of a file."""
-    from pendel.core.formats.traces import formats
-
-    if out and out != STANDARD and Path(out).suffix not in formats():
-        raise FileProblem(out, f"the ending must be one of {', '.join(formats())}.")
+def check_ending(out: str | None, endings: Collection[str]) -> None:
+    """Raises `FileProblem` where a file does not end as what is to be written."""
+    if out and out != STANDARD and Path(out).suffix not in endings:
+        raise FileProblem(out, f"the ending must be {'one of ' if len(endings) > 1 else ''}{', '.join(endings)}.")
 
 
 def tell_of(drive: Drive, run: Any) -> None:

@@ -17,8 +17,12 @@ import numpy as np
 from pendel.core.drive.findings import Finding
 from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.verbs.asking import FindingReport, LoopReport, SignalReport
+from pendel.core.verbs.exporting import UnitReport
 from pendel.core.verbs.running import Measured, Ran
 from pendel.core.verbs.shipping import FirmwareReport
+
+LEFT_OUT = ("run", "unit_inside")
+"""Fields of results that hold what they come from."""
 
 
 def as_json(result: Any) -> str:
@@ -45,7 +49,7 @@ def plain(thing: Any) -> Any:
     if isinstance(thing, Finding):
         return {"card": thing.card, "field": thing.field, "sentence": thing.sentence}
     if is_dataclass(thing) and not isinstance(thing, type):
-        return {f.name: plain(getattr(thing, f.name)) for f in fields(thing) if f.name != "run"}
+        return {f.name: plain(getattr(thing, f.name)) for f in fields(thing) if f.name not in LEFT_OUT}
     if isinstance(thing, Mapping):
         return {str(k): plain(v) for k, v in thing.items()}
     if isinstance(thing, Sequence) and not isinstance(thing, str):
@@ -100,6 +104,14 @@ def _(result: Measured, verb: str) -> None:
     print("\nlost by", "mean power W", "energy J", sep="\t")
     for lost in (*result.lost, *result.sums):
         print(lost.what, f"{lost.power:.6g}", f"{lost.energy:.6g}", sep="\t")
+
+
+@show.register
+def _(result: UnitReport, verb: str) -> None:
+    print(f"{result.what}, in ticks of {result.step:g} s", file=sys.stderr)
+    for each in result.variables:
+        start = "" if each.start is None else f"{each.start:.9g}"
+        print(each.name, each.use, each.unit, start, each.description, sep="\t")
 
 
 @show.register

@@ -60,6 +60,8 @@ READ_RUNS = JobKind("read kept runs", "disk", "The kept runs cannot be read", ne
 DESCRIBE = JobKind("describe the board", "firmware", "The board cannot be described", newest_wins=True)
 BENCH = JobKind("bench", "bench", "The board cannot do this")
 LOOK_AT_BOARD = JobKind("look at the board", "bench", "The board cannot be looked at")
+LOOK_AT_UNIT = JobKind("look at a unit", "unit", "The drive cannot be exported", newest_wins=True)
+EXPORT_UNIT = JobKind("export a unit", "unit", "The drive cannot be exported")
 KEEP_LIVE = JobKind("keep a live run", "signals", "The live run cannot be kept")
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
 KINDS = (
@@ -75,6 +77,8 @@ KINDS = (
     DESCRIBE,
     BENCH,
     LOOK_AT_BOARD,
+    LOOK_AT_UNIT,
+    EXPORT_UNIT,
     KEEP_LIVE,
     EVALUATE,
 )

@@ -40,6 +40,7 @@ ACTIONS = (
     ActionSpec("save_traces", "Save traces …", "File", "Ctrl+E", lambda w: w.exports.save_traces()),
     ActionSpec("save_c", "Save C …", "File", "", lambda w: w.save_c()),
     ActionSpec("save_board", "Save C for a board …", "File", "", lambda w: w.save_c(board=True)),
+    ActionSpec("export_unit", "Export for other simulators …", "File", "", lambda w: w.export_unit()),
     separator("File"),
     ActionSpec("quit", "Quit", "File", "Ctrl+Q", lambda w: w.close()),
     ActionSpec("undo", "Undo", "Edit", "Ctrl+Z", lambda w: w.editing.undo()),

@@ -41,6 +41,7 @@ from pendel.app.window.live_bar import LiveBar
 from pendel.app.window.pages import PAGES
 from pendel.app.window.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.window.unit_choices import UnitChoices
+from pendel.app.window.unit_export import UnitExport
 from pendel.core.drive import commands
 from pendel.core.drive.document import PANEL_INPUTS, Drive, End
 from pendel.core.drive.findings import Finding, Severity
@@ -452,6 +453,15 @@ class MainWindow(QMainWindow):
 
     def save_c(self, *, board: bool = False) -> None:
         self.page("Firmware").save(board=board)
+
+    def export_unit(self) -> None:
+        """Ask for a unit for other simulators, and write it."""
+        self._commit_editors()
+        dialog = UnitExport(self.session, self)
+        dialog.finished.connect(
+            lambda _: self.say(f"Exported {dialog.written}.") if dialog.written else None
+        )
+        dialog.open()
 
     def about(self) -> None:
         words = (

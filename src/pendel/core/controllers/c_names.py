@@ -1,7 +1,7 @@
-"""The only way by which a drive's text comes into C: as an identifier or inside a comment.
+"""The only way by which a drive's text comes into C: as an identifier, inside a comment, or as a string.
 
-Whatever a title, a name or a docstring holds, `identifier` gives a word that C takes for a plain name, and
-`comment` a comment that ends where it is to end. Names of ours begin with ``pd_``, and no identifier does.
+Whatever a title, a name or a docstring holds, `identifier` gives a word that C takes for a plain name, `comment`
+a comment and `literal` a string that end where they are to end. Names of ours begin with ``pd_``, and no identifier does.
 """
 
 from __future__ import annotations
@@ -86,3 +86,11 @@ def comment(text: str) -> str:
     plain = "".join(c if c.isprintable() else " " for c in " ".join(text.split()))
     plain = re.sub(r"(?<=\*)(?=/)|(?<=/)(?=\*)", " ", plain)
     return f"/* {plain} */"
+
+
+def literal(text: str) -> str:
+    """A C string on one line: printed ASCII but for quotes, backslashes and question marks stands for itself,
+    all else as its bytes in UTF-8."""
+    plain = "".join(c if c.isprintable() else " " for c in text)
+    bytes_ = plain.encode("utf-8", "replace")
+    return '"' + "".join(chr(b) if 32 <= b < 127 and b not in b'"\\?' else f"\\{b:03o}" for b in bytes_) + '"'

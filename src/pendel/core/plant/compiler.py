@@ -16,7 +16,7 @@ import subprocess
 import sys
 import tempfile
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from pathlib import Path
@@ -229,6 +229,40 @@ def _build(source: str, flags: tuple[str, ...], library: Path) -> None:
         os.replace(out, library)
     _sound.add(library)
     prune(folder)
+
+
+def library_of(units: Sequence[tuple[str, tuple[str, ...]]], *, headers: Mapping[str, str]) -> bytes:
+    """Content of a library of texts that are compiled each with its own flags and see ``headers`` by name.
+
+    Raises
+    ------
+    BuildProblem
+    """
+    command, folder = compiler(), cache_folder()
+    writable = folder if os.access(folder, os.W_OK) else spare_folder()
+    try:
+        with tempfile.TemporaryDirectory(dir=writable) as work:
+            for name, text in headers.items():
+                (Path(work) / name).write_text(text)
+            paths = [Path(work) / f"unit_{n}.c" for n in range(len(units))]
+            objects = [path.with_suffix(".o") for path in paths]
+
+            def compile_one(place: int) -> None:
+                text, flags = units[place]
+                paths[place].write_text(text)
+                plain = ["-Og"] if text.startswith(PLAIN) else []
+                wanted = [f for f in flags if f != "-shared"]
+                run_compiler([*command, *wanted, *plain, "-c", str(paths[place]), "-o", str(objects[place])])
+
+            with ThreadPoolExecutor(len(units)) as pool:
+                list(pool.map(compile_one, range(len(units))))
+            out = Path(work) / "unit.so"
+            run_compiler([*command, "-shared", "-s", *map(str, objects), "-o", str(out), "-lm"])
+            return out.read_bytes()
+    except OSError as problem:
+        raise BuildProblem(
+            f"The library cannot be built in {writable}: {problem.strerror}. Free some space there."
+        ) from problem
 
 
 def compiled_apart(

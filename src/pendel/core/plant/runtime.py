@@ -258,22 +258,30 @@ def check_layout(library: ctypes.CDLL) -> None:
 
 _at_hand: set[Sizes] = set()
 """Sizes whose loop was found to be built."""
-_asked_once: set[Sizes] = set()
-"""Sizes that one simulator had so far."""
+WORTH_BUILDING = 2_000_000
+"""Evaluations of the equations that take about as long as to build a loop for their sizes."""
+_evaluated: dict[Sizes, int] = {}
+"""By sizes, how often the general loop evaluated equations so far."""
 
 
 def fastest_loop(structure: Structure) -> ctypes.CDLL:
     """The loop built for this structure's sizes where it is there already; else the general one. That for
-    the sizes takes seconds to build, so it is begun only when a second simulator wants it."""
+    the sizes takes seconds to build, so it is begun only when runs have taken about as long: whatever follows,
+    that costs at most twice what would have been best."""
     sizes = sizes_of(structure)
     source = loop_source(sizes)
     if sizes in _at_hand or is_built(library_path(source, LOOP_FLAGS)):
         _at_hand.add(sizes)
         return time_loop(sizes)
-    if sizes in _asked_once:
+    if _evaluated.get(sizes, 0) >= WORTH_BUILDING:
         build_aside(source)
-    _asked_once.add(sizes)
     return time_loop()
+
+
+def note_evaluations(structure: Structure, count: int) -> None:
+    """A run of such a structure has evaluated its equations so often."""
+    sizes = sizes_of(structure)
+    _evaluated[sizes] = _evaluated.get(sizes, 0) + count
 
 
 def sizes_of(structure: Structure) -> Sizes:

@@ -36,6 +36,7 @@ from pendel.core.plant.runtime import (
     address,
     fastest_loop,
     load_together,
+    note_evaluations,
     pointer,
     taken,
 )
@@ -511,6 +512,7 @@ class Simulator:
     def close(self) -> None:
         """Give its memory back; nothing else can be done with it then."""
         if self._handle:
+            note_evaluations(self.program.structure, int(self._run.evaluations))
             self._loop.pd_close(self._handle)
             self._handle, self._advance = None, refuse
         for name in ("rows", "ticks"):

@@ -4,6 +4,7 @@ calls the same functions."""
 
 from pendel.core.verbs.asking import check, loops, signals
 from pendel.core.verbs.changing import propose_gains, set_named
+from pendel.core.verbs.exporting import export_unit
 from pendel.core.verbs.running import measure, run
 from pendel.core.verbs.serving import serve_board
 from pendel.core.verbs.shipping import (
@@ -104,6 +105,28 @@ VERBS = (
         writes="the description; without it, it goes to the terminal",
     ),
     Verb(
+        "fmu",
+        "make a drive, its plant or its controller a unit for other simulators (FMI 3.0, co-simulation)",
+        export_unit,
+        (
+            Parameter("what", "plant, controller or drive; the drive without it", "PART"),
+            Parameter(
+                "inputs",
+                "a profile or value that comes from outside, such as door_leaf.m",
+                "NAME",
+                many=True,
+                option="input",
+            ),
+            Parameter(
+                "step",
+                "from tick to tick where no controller of the drive says so; 1 ms without it",
+                "TIME",
+                unit="s",
+            ),
+        ),
+        writes="the unit, such as door.fmu; without it, its variables are listed",
+    ),
+    Verb(
         "board",
         "serve a stand-in board that runs the drive with its controller as shipped, until Ctrl+C",
         serve_board,
@@ -172,6 +195,7 @@ __all__ = [
     "Verb",
     "check",
     "describe_for_tools",
+    "export_unit",
     "find_ranges",
     "live_commands",
     "live_values",
