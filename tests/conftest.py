@@ -1,11 +1,14 @@
 """Every test session has its own cache, state and settings folders and no screen."""
 
+import atexit
 import os
+import shutil
 import tempfile
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 _home = tempfile.mkdtemp(prefix="pendel-test-")
+atexit.register(shutil.rmtree, _home, ignore_errors=True)
 os.environ["XDG_STATE_HOME"] = str(Path(_home) / "state")
 os.environ["XDG_DATA_HOME"] = str(Path(_home) / "data")
 os.environ.setdefault("XDG_CACHE_HOME", str(Path(_home) / "cache"))

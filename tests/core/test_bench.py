@@ -6,6 +6,7 @@ import signal
 import struct
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from pathlib import Path
@@ -50,6 +51,7 @@ from pendel.core.plant.recorded import Ring
 from pendel.core.plant.runtime import load as load_library
 from pendel.core.plant.simulator import Simulator
 from pendel.core.runs.simulate import prepare
+from pendel.core.temporary import temporary_folder
 from pendel.core.verbs import live_values
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -507,6 +509,9 @@ def test_a_stand_in_board_is_loaded_changed_killed_and_says_so():
         bench.disconnect()
         board.close()
     assert not [t for t in threading.enumerate() if t.name in ("bench link", "stand-in board")]
+    left = list(Path(tempfile.gettempdir()).glob(f"pendel-board-{board.pid}-*"))
+    with temporary_folder("board"):  # whoever needs the next one removes what a killed process could not
+        assert left and not [path for path in left if path.exists()]
 
 
 def wait_for(condition, seconds=20.0):

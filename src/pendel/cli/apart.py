@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 import shutil
 import sys
-import tempfile
 import traceback
 from collections.abc import Sequence
 from pathlib import Path
@@ -17,6 +16,7 @@ from pathlib import Path
 from pendel.cli import main as verbs
 from pendel.core.drive.file import from_text, save
 from pendel.core.errors import PendelError
+from pendel.core.temporary import temporary_folder
 from pendel.core.verbs import VERBS
 
 INTERRUPTED = 130
@@ -41,7 +41,7 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
         )
         return verbs.WRONG_CALL
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # threads that are there already would not be confined
-    with tempfile.TemporaryDirectory(prefix="pendel-run-", ignore_cleanup_errors=True) as folder:
+    with temporary_folder("run") as folder:
         made = Path(folder) / f"result{out.suffix}" if out is not None and verb.runs else None
         code = result_of(arguments, Path(folder), made)
         if made is not None and made.is_file() and not made.is_symlink():

@@ -12,7 +12,6 @@ import secrets
 import select
 import subprocess
 import sys
-import tempfile
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
@@ -21,6 +20,7 @@ from pendel.core.bench.doors import CanDoor, Door, SerialDoor, TcpDoor, UdpDoor
 from pendel.core.bench.errors import BenchProblem
 from pendel.core.live.child import start
 from pendel.core.runs.worker import end_with_parent
+from pendel.core.temporary import temporary_folder
 
 MESSAGE, WIRE = 1 << 17, 1 << 16
 """Bytes of a message, and of messages that wait between the two processes."""
@@ -81,7 +81,7 @@ class StandIn:
 
     def __init__(self, doors: Sequence[Door], report: Report, secret: bytes = b""):
         self.doors, self.report, self.secret = list(doors), report, secret or bytes(16)
-        self._folder = tempfile.TemporaryDirectory(prefix="pendel-board-", ignore_cleanup_errors=True)
+        self._folder = temporary_folder("board")
         self._process, self._wire = start("pendel.core.live.board", self._folder.name, WIRE)
         self._door: Door | None = None
         """Whose master was heard last."""

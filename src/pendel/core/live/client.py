@@ -7,7 +7,6 @@ import json
 import shutil
 import socket
 import subprocess
-import tempfile
 import threading
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -16,6 +15,7 @@ from typing import Any
 from pendel.core.errors import FileProblem
 from pendel.core.live.child import start
 from pendel.core.live.frames import LiveFrame, unpacked
+from pendel.core.temporary import temporary_folder
 
 MESSAGE, WIRE = 1 << 18, 1 << 19
 ENDING = 2.0
@@ -37,7 +37,7 @@ class LiveRun:
     ):
         self._on_frame, self._on_kept, self._on_end = on_frame, on_kept, on_end
         self._own_c, self._closing, self._files = own_c, False, 0
-        self._folder = tempfile.TemporaryDirectory(prefix="pendel-live-", ignore_cleanup_errors=True)
+        self._folder = temporary_folder("live")
         self._process, self._wire = start("pendel.core.live.run", self._folder.name, WIRE)
         self._thread = threading.Thread(target=self._listen, name="live run", daemon=True)
         self._thread.start()

@@ -24,6 +24,7 @@ from pathlib import Path
 from platformdirs import user_cache_dir
 
 from pendel.core.errors import BuildProblem
+from pendel.core.temporary import temporary_folder
 
 TIME_LIMIT, PATIENCE = 60.0, 5
 """Seconds of computing that a compiler may take, and how many times that by the clock, as others may compute
@@ -131,7 +132,7 @@ def cache_folder() -> Path:
 @lru_cache(maxsize=1)
 def spare_folder() -> Path:
     """Where builds go that a read-only cache cannot take; it ends with this process."""
-    made = tempfile.TemporaryDirectory(prefix="pendel-builds-", ignore_cleanup_errors=True)
+    made = temporary_folder("builds")
     atexit.register(made.cleanup)
     return Path(made.name)
 

@@ -37,6 +37,7 @@ from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem, Stopped
 from pendel.core.plant.compiler import plain_environment
 from pendel.core.runs.confine import Held, confine
+from pendel.core.temporary import temporary_folder
 from pendel.core.trust import allow_all_of
 
 SHARED_BYTES = 4096
@@ -337,7 +338,7 @@ class Worker:
         self._own_c = False
         """Whether the process may have run C of a user."""
         self._heard_from = 0.0
-        self._folder = tempfile.TemporaryDirectory(prefix="pendel-run-", ignore_cleanup_errors=True)
+        self._folder = temporary_folder("run")
         """The one place where the worker may write, beside its builds."""
         self._cache: tempfile.TemporaryDirectory[str] | None = None
         """The builds of a process that runs C of a user."""
@@ -366,7 +367,7 @@ class Worker:
             # A new folder each time: in one that such C could write to, it may have left links for us to follow.
             if self._cache is not None:
                 self._cache.cleanup()
-            self._cache = tempfile.TemporaryDirectory(prefix="pendel-run-", ignore_cleanup_errors=True)
+            self._cache = temporary_folder("run")
             environment["XDG_CACHE_HOME"] = self._cache.name
             copy_loop(Path(self._cache.name))
         self._process = subprocess.Popen(
