@@ -19,7 +19,6 @@ from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.document import End, FluxTable, OwnEquations
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
-from pendel.core.formats.writing import write_atomically
 from pendel.core.quantities.named import check_name
 from pendel.core.trust import allow, allow_all_of, refuse_strange_c
 from pendel.core.verbs.asking import LoopReport, SignalReport
@@ -31,6 +30,8 @@ if TYPE_CHECKING:
     from pendel.core.firmware.propose import ProposedFormats
     from pendel.core.loops.find import Loop
     from pendel.core.loops.linear import LinearModel
+    from pendel.core.loops.sweep import Swept
+    from pendel.core.loops.transfer import Transfer
     from pendel.core.verbs.shipping import FirmwareReport
 
 __all__ = ["CardView", "Drive", "NoSignal", "Run", "open_drive", "open_example"]
@@ -325,6 +326,43 @@ class Drive:
             tuple(self._signal(o) for o in opened_at),
         )
 
+    def transfer(
+        self, source: str, target: str, *, opened: Sequence[str] = (), at: str | float = "any"
+    ) -> Transfer:
+        """The linear model between two signals or taps; see `pendel.core.loops.transfer.Ends` for where and about what.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem
+        """
+        from pendel.core.loops.transfer import Ends, transfer
+        from pendel.core.runs.simulate import averaged, prepare
+
+        ends = Ends(self._signal(source), self._signal(target), tuple(self._signal(o) for o in opened), at)
+        return transfer(prepare(averaged(self.document)), ends)
+
+    def sweep(
+        self,
+        source: str,
+        target: str,
+        frequencies: Sequence[float] = (),
+        *,
+        opened: Sequence[str] = (),
+        at: str | float = "any",
+        amplitude: float | None = None,
+    ) -> Swept:
+        """The same measured in runs at the drive's level of detail, at frequencies in Hz; see `pendel.core.loops.sweep`.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem
+        """
+        from pendel.core.loops.sweep import sweep_between
+        from pendel.core.loops.transfer import Ends
+
+        ends = Ends(self._signal(source), self._signal(target), tuple(self._signal(o) for o in opened), at)
+        return sweep_between(self.document, ends, frequencies, amplitude)
+
     def loops(self) -> list[Loop]:
         """The loops of the drive, inside out, with margins."""
         from pendel.core.loops.find import find_loops
@@ -390,8 +428,7 @@ class Drive:
         DriveHasFindings, DriveProblem, BuildProblem, FileProblem
         """
         text = None if step is None else f"{step!r} s"
-        report = verbs.export_unit(self.document.copy(), what=what, inputs=inputs, step=text)
-        write_atomically(Path(path), report.content)
+        verbs.export_unit(self.document.copy(), what=what, inputs=inputs, step=text).save(Path(path))
         return Path(path)
 
     def set_live(self, *wished: str, off: bool = False) -> None:

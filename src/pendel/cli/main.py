@@ -1,5 +1,5 @@
 # PYTHON_ARGCOMPLETE_OK
-"""``pendel check | signals | set | propose | run | measure | loops | c | a2l | fmu | board | live | ranges | formats | firmware``: the verbs of
+"""``pendel check | signals | set | propose | run | measure | loops | linear | c | a2l | fmu | board | live | ranges | formats | firmware``: the verbs of
 `pendel.core.verbs`
 for terminals.
 
@@ -15,7 +15,7 @@ import os
 import sys
 import tempfile
 import threading
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -153,13 +153,8 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
         with contextlib.suppress(KeyboardInterrupt):
             verb.does(drive, own_c=options.own_c, say=lambda words: print(words, flush=True), **given)
         return DONE
-    if verb.name == "fmu":
-        check_ending(options.out, (".fmu",))
+    check_ending(verb, options)
     if verb.name in ("run", "measure"):
-        if verb.name == "run":
-            from pendel.core.formats.traces import formats
-
-            check_ending(options.out, formats())
         with progress(drive, options.until) as watch:
             result = verb.does(drive, watch=watch, **given)
     else:
@@ -171,15 +166,8 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     if run := getattr(result, "run", None):
         tell_of(drive, run)
     to_file = verb.writes and options.out and options.out != STANDARD
-    content = getattr(result, "content", result) if to_file else None
-    if isinstance(content, str | bytes):
-        from pendel.core.formats.writing import write_atomically
-
-        write_atomically(options.made or Path(options.out), content)
-    elif to_file:
-        from pendel.core.formats.traces import save_traces
-
-        save_traces([result.run], result.signals, options.made or Path(options.out))
+    if to_file:
+        write_result(result, options.made or Path(options.out))
     if options.json:
         print(as_json(result))
     elif to_file:
@@ -193,9 +181,27 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     return FAILED if failed(result) else DONE
 
 
-def check_ending(out: str | None, endings: Collection[str]) -> None:
-    """Raises `FileProblem` where a file does not end as what is to be written."""
-    if out and out != STANDARD and Path(out).suffix not in endings:
+def write_result(result: Any, path: Path) -> None:
+    """Write what a verb gives to the file of ``--out``. Raises `FileProblem`."""
+    if isinstance(result, str):
+        from pendel.core.formats.writing import write_atomically
+
+        write_atomically(path, result)
+    elif hasattr(result, "save"):
+        result.save(path)
+    else:
+        from pendel.core.formats.traces import save_traces
+
+        save_traces([result.run], result.signals, path)
+
+
+def check_ending(verb: Verb, options: argparse.Namespace) -> None:
+    """Raises `FileProblem` where the file of ``--out`` does not end as what is to be written, before that takes time."""
+    out = getattr(options, "out", None)
+    if not out or out == STANDARD or verb.endings is None:
+        return
+    endings = tuple(verb.endings())
+    if Path(out).suffix not in endings:
         raise FileProblem(out, f"the ending must be {'one of ' if len(endings) > 1 else ''}{', '.join(endings)}.")
 
 

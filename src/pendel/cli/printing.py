@@ -18,10 +18,11 @@ from pendel.core.drive.findings import Finding
 from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.verbs.asking import FindingReport, LoopReport, SignalReport
 from pendel.core.verbs.exporting import UnitReport
+from pendel.core.verbs.judging import TransferReport
 from pendel.core.verbs.running import Measured, Ran
 from pendel.core.verbs.shipping import FirmwareReport
 
-LEFT_OUT = ("run", "unit_inside")
+LEFT_OUT = ("run", "unit_inside", "transfer")
 """Fields of results that hold what they come from."""
 
 
@@ -104,6 +105,31 @@ def _(result: Measured, verb: str) -> None:
     print("\nlost by", "mean power W", "energy J", sep="\t")
     for lost in (*result.lost, *result.sums):
         print(lost.what, f"{lost.power:.6g}", f"{lost.energy:.6g}", sep="\t")
+
+
+@show.register
+def _(result: TransferReport, verb: str) -> None:
+    opened = f", opened at {', '.join(result.opened)}" if result.opened else ""
+    rhythm = f"every {result.dt:g} s" if result.dt else "continuous"
+    print(f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {result.order} of {result.states} states")
+    if math.isfinite(result.crossover):
+        print(
+            f"crossover {result.crossover:.4g} Hz, phase margin {result.phase_margin:.3g}°, "
+            f"gain margin {result.gain_margin:.3g} dB, Ms {result.ms:.3g}"
+        )
+    print("\npole Hz", "damping", "lives in", sep="\t")
+    for pole in result.poles:
+        place = f"{pole.natural:.5g}" if math.isfinite(pole.natural) else "within a sample"
+        print(place, f"{pole.damping:.4g}", ", ".join(pole.states), sep="\t")
+    for words in result.left_out:
+        print(f"left out, {words}", file=sys.stderr)
+    for words in result.remarks:
+        print(f"found: {words}", file=sys.stderr)
+    if result.swept:
+        print("\nswept Hz", "magnitude", "phase °", "off dB", "off °", "harmonics", "amplitude", sep="\t")
+    for p in result.swept:
+        figures = (p.frequency, p.magnitude, p.phase, p.off_db, p.off_degrees, p.harmonics, p.amplitude)
+        print(*(f"{x:.4g}" for x in figures), *(() if p.linear else ("not linear",)), sep="\t")
 
 
 @show.register

@@ -82,9 +82,42 @@ class LinearModel:
         )
 
 
+@dataclass(frozen=True)
+class LiftedModel:
+    """x⁺ = A x + B u, y = C x + D u over a period of N ticks of ``tick`` s, with u and y at each of its ticks."""
+
+    A: np.ndarray
+    B: np.ndarray
+    C: np.ndarray
+    D: np.ndarray
+    tick: float
+
+    def response(self, omega: np.ndarray) -> np.ndarray:
+        """What a sine that is sampled at each tick gives at its own frequency (rad/s); a drive of several rates gives
+        others as well, its aliases (Chen, Francis, chapter 8)."""
+        count = self.B.shape[1]
+        turns = np.exp(1j * np.outer(omega * self.tick, np.arange(count)))
+        n = self.A.shape[0]
+        around = np.exp(1j * omega * self.tick * count)[:, None, None] * np.eye(n) - self.A
+        inputs = turns[:, :, None]
+        x = np.linalg.solve(around, self.B @ inputs)
+        y = (self.C @ x + self.D @ inputs)[:, :, 0]
+        return np.asarray(np.mean(y * turns.conj(), axis=1))
+
+    def step(self, count: int) -> np.ndarray:
+        """At so many ticks, after a step of one; shape (count,)."""
+        ones, found = np.ones(self.B.shape[1]), []
+        x = np.zeros(self.A.shape[0])
+        for _ in range(math.ceil(count / len(ones))):
+            found.append(self.C @ x + self.D @ ones)
+            x = self.A @ x + self.B @ ones
+        return np.concatenate(found)[:count]
+
+
 @dataclass
 class LinearPlant:
-    """dx/dt = A x + B u, y = C x + D u around an operating point; y are the plant signals asked for."""
+    """dx/dt = A x + B u + W l, y = C x + D u + V l around an operating point; y are the plant signals asked
+    for, l what profiles give."""
 
     A: np.ndarray
     B: np.ndarray
@@ -93,12 +126,16 @@ class LinearPlant:
     states: tuple[str, ...]
     commands: tuple[str, ...]
     signals: tuple[str, ...]
+    loads: tuple[str, ...]
+    W: np.ndarray
+    V: np.ndarray
 
-    def sampled(self, dt: float) -> tuple[np.ndarray, np.ndarray]:
-        """Exact matrices for inputs that are constant over ``dt``."""
-        n, m = self.B.shape
-        whole = scipy.linalg.expm(np.block([[self.A, self.B], [np.zeros((m, n + m))]]) * dt)
-        return whole[:n, :n], whole[:n, n:]
+    def sampled(self, dt: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Exact matrices for inputs and loads that are constant over ``dt``."""
+        n, m, k = len(self.states), len(self.commands), len(self.loads)
+        inputs = np.hstack([self.B, self.W])
+        whole = scipy.linalg.expm(np.block([[self.A, inputs], [np.zeros((m + k, n + m + k))]]) * dt)
+        return whole[:n, :n], whole[:n, n : n + m], whole[:n, n + m :]
 
 
 def without_drops(prepared: Prepared) -> np.ndarray:
@@ -132,11 +169,12 @@ def linear_plant(
     x, u = symbols["x"], stacked(*model.network.inputs.values())
     y = stacked(*(model.signals[s] for s in signals))
     rest = stacked(*(p.offset for p in model.network.profiles), *(p.slope for p in model.network.profiles))
+    levels = stacked(*(p.offset for p in model.network.profiles))
     by = model.derivative
     function = ca.Function(
         "plant",
         [symbols["t"], x, u, rest, symbols["s"], symbols["p"], symbols["z"], symbols["f"]],
-        [by(model.rhs, x), by(model.rhs, u), by(y, x), by(y, u)],
+        [by(f, v) for f in (model.rhs, y) for v in (x, u, levels)],
     )
     keys = tuple(e.key for e in system.states)
     states = np.array([point.states.get(k, 0.0) for k in keys])
@@ -147,8 +185,8 @@ def linear_plant(
     both = np.concatenate([inputs, still])
     found = [values(structure, parameters, states, both, modes) for values in (loop_values, surface_values)]
     at = [0.0, states, inputs, still, modes, parameters[: symbols["p"].numel()], *found]
-    A, B, C, D = (np.array(m, dtype=float) for m in function(*at))
-    n, m, k = len(keys), u.numel(), len(signals)
+    A, B, W, C, D, V = (np.array(m, dtype=float) for m in function(*at))
+    n, m, k, loads = len(keys), u.numel(), len(signals), levels.numel()
     return LinearPlant(
         A.reshape(n, n),
         B.reshape(n, m),
@@ -157,6 +195,9 @@ def linear_plant(
         keys,
         tuple(model.network.inputs),
         signals,
+        tuple(p.key for p in model.network.profiles),
+        W.reshape(n, loads),
+        V.reshape(k, loads),
     )
 
 
@@ -219,7 +260,7 @@ class SampledDrive:
         self.deck, self.point, self.plant, self.frozen = deck, point, plant, frozen
         self.origin = 0
         """Tick at which its period begins: that of the block that is looked at, where this runs later."""
-        self.Ad, self.Bd = plant.sampled(deck.tick)
+        self.Ad, self.Bd, self.Wd = plant.sampled(deck.tick)
         self.blocks = [b for b in deck.blocks if b.name not in frozen]
         known = linear if linear is not None else {}
         for block in self.blocks:
@@ -249,7 +290,7 @@ class SampledDrive:
         for b in self.blocks:
             n = self.linear[b.name].E.shape[0]
             self.block_at[b.name] = slice(len(names), len(names) + n)
-            names += [f"{b.name} state {k}" for k in range(n)]
+            names += [f"{b.name}.{s}" for s in b.states] + [f"{b.name} {k + 1} ago" for k in range(n - len(b.states))]
         self.held_at = {s: len(names) + k for k, s in enumerate(self.outputs)}
         self.names = tuple(names + [f"held {s}" for s in self.outputs])
 
@@ -261,35 +302,52 @@ class SampledDrive:
         opened: frozenset[str] = frozenset(),
         ticks: int | None = None,
         watch: tuple[str, ...] = (),
+        each_tick: bool = False,
     ) -> tuple[np.ndarray, np.ndarray, list[dict[str, np.ndarray]]]:
         """Run one period on matrices.
 
-        ``inject`` names a block signal replaced (when opened) or added to by the input; ``setpoint`` an input
-        port ``block.port`` the input is added to. Returns Φ, Γ and, for each tick, the rows of the watched
-        signals."""
+        ``inject`` names what the input is added to, or replaces where it is opened: a block's output, what blocks
+        read of a measured signal, what the plant takes of a command, or a load (a profile of the plant). ``setpoint``
+        is an input port ``block.port`` it is added to. What is watched is what arrives there, before that. The input
+        stays for the period, or is one of its own at ``each_tick``. Returns Φ, Γ and, for each tick, the rows of the
+        watched signals."""
         n, nx, nc = len(self.names), len(self.plant.states), len(self.plant.commands)
-        S = np.hstack([np.eye(n), np.zeros((n, 1))])
-        e = np.zeros(n + 1)
-        e[-1] = 1.0
+        span = range(self.origin, self.origin + (ticks or self.period))
+        width = n + (len(span) if each_tick else 1)
+        S = np.eye(n, width)
         seen: list[dict[str, np.ndarray]] = []
-        for tick in range(self.origin, self.origin + (ticks or self.period)):
+        for tick in span:
+            e = np.zeros(width)
+            e[n + (tick - self.origin if each_tick else 0)] = 1.0
+
+            def changed(name: str, value: np.ndarray) -> np.ndarray:
+                """What goes on of a signal where the input comes in, or where it is opened."""
+                kept = np.zeros(width) if name in opened else value
+                return kept + e if name == inject else kept
+
+            def taken(commands: np.ndarray) -> np.ndarray:
+                rows = [changed(c, row) for c, row in zip(self.plant.commands, commands)]
+                return np.array(rows).reshape(nc, width)
+
+            # With a computing delay the plant takes now what the last tick gave, and is then looked at; without, it
+            # is looked at while it still has the last tick's.
             u = S[nx : nx + nc].copy() if self.deck.delay else None
-            applied = S[nx : nx + nc]
-            y = self.plant.C @ S[:nx] + self.plant.D @ applied
+            applied = S[nx : nx + nc] if u is None else taken(u)
+            load = np.outer([name == inject for name in self.plant.loads], e)
+            y = self.plant.C @ S[:nx] + self.plant.D @ applied + self.plant.V @ load
             measured = dict(zip(self.plant.signals, y))
             raw: dict[str, np.ndarray] = {}
 
             def read(source: str | None) -> np.ndarray:
                 if source is None:
-                    return np.zeros(n + 1)
+                    return np.zeros(width)
                 if source in measured:
-                    return measured[source]
-                if source not in self.held_at:
-                    return np.zeros(n + 1)
-                value = S[self.held_at[source]]
-                if source == inject:
-                    return e if source in opened else value + e
-                return value if source not in opened else np.zeros(n + 1)
+                    value = measured[source]
+                elif source in self.held_at:
+                    value = S[self.held_at[source]]
+                else:
+                    return np.zeros(width)
+                return changed(source, value)
 
             for step in self.deck.steps:
                 if step.block in self.frozen or not self.deck.block(step.block).runs_at(tick):
@@ -298,7 +356,7 @@ class SampledDrive:
                 lin, at = self.linear[b.name], self.block_at[b.name]
                 v = np.array(
                     [read(b.sources.get(p)) + (e if setpoint == f"{b.name}.{p}" else 0) for p in b.inputs]
-                ).reshape(len(b.inputs), n + 1)
+                ).reshape(len(b.inputs), width)
                 out = lin.G @ S[at] + lin.H @ v
                 if step.part is not Part.GIVE:
                     S[at] = lin.E @ S[at] + lin.F @ v
@@ -309,19 +367,28 @@ class SampledDrive:
             seen.append(
                 {
                     w: measured.get(
-                        w, raw.get(w, S[self.held_at[w]] if w in self.held_at else np.zeros(n + 1))
+                        w, raw.get(w, S[self.held_at[w]] if w in self.held_at else np.zeros(width))
                     ).copy()
                     for w in watch
                 }
             )
             pending = np.array([read(self.deck.commands.get(c)) for c in self.plant.commands]).reshape(
-                nc, n + 1
+                nc, width
             )
             if u is None:
                 u = pending
-            S[nx : nx + nc] = pending
-            S[:nx] = self.Ad @ S[:nx] + self.Bd @ u
-        return S[:, :-1], S[:, -1:], seen
+            seen[-1] |= {c: u[k].copy() for k, c in enumerate(self.plant.commands) if c in watch}
+            acting = taken(u)
+            S[nx : nx + nc] = pending if self.deck.delay else acting
+            S[:nx] = self.Ad @ S[:nx] + self.Bd @ acting + self.Wd @ load
+        return S[:, :n], S[:, n:], seen
+
+    def lifted(self, watch: str, inject: str, opened: frozenset[str]) -> LiftedModel:
+        """The model with an input and an output at each tick of the period."""
+        n = len(self.names)
+        phi, gamma, seen = self.period_map(inject=inject, opened=opened, watch=(watch,), each_tick=True)
+        rows = np.array([each[watch] for each in seen])
+        return LiftedModel(phi, gamma, rows[:, :n], rows[:, n:], self.deck.tick)
 
     def model(
         self,
@@ -380,9 +447,10 @@ def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str
     return model
 
 
-def responds(model: LinearModel) -> bool:
+def responds(model: LinearModel | LiftedModel) -> bool:
     """Whether the output follows the input by more than rounding, and in finite numbers."""
     if not all(np.all(np.isfinite(m)) for m in (model.A, model.B, model.C, model.D)):
         return False
-    omega = np.array([1.0, 100.0]) if model.dt == 0 else np.array([1e-3, 0.1]) / model.dt
+    dt = model.tick if isinstance(model, LiftedModel) else model.dt
+    omega = np.array([1.0, 100.0]) if dt == 0 else np.array([1e-3, 0.1]) / dt
     return bool(np.max(np.abs(model.response(omega))) > ROUNDING)

@@ -16,9 +16,11 @@ import numpy as np
 
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.own_c import holds_c
+from pendel.core.errors import DriveProblem
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import Outcome, RunSettings, Structure
 from pendel.core.plant.rows import evaluate_signals
+from pendel.core.plant.simulator import Simulator
 from pendel.core.runs.simulate import Prepared
 
 SHORTEST, LONGEST = 1.0, 5.0
@@ -138,3 +140,40 @@ def held_source(block: BlockInstance) -> BlockInstance:
         values["amplitude"] = 0.0
     first = block.table[0][1] if block.table else 0.0
     return replace(block, values=values, table=tuple((t, first) for t, _ in block.table))
+
+
+def point_in_run(prepared: Prepared, t: float) -> WorkingPoint:
+    """Where a run of the drive is at ``t`` (s), with everything that it remembers and the modes it has there.
+
+    Raises
+    ------
+    DriveProblem
+        where a run does not get there.
+    """
+    settings = prepared.examined.settings
+    if not 0 <= t <= settings["until"]:
+        raise DriveProblem(
+            f"A run of this drive goes from 0 to {settings['until']:g} s, so there is no instant {t:g} s. Choose one in it, "
+            "or a longer run."
+        )
+    chosen = RunSettings(
+        settings["until"],
+        settings["tolerance"],
+        prepared.drive.settings["method"],
+        int(settings["seed"]),
+        h_max=settings["until"] / 1000,
+        fixed_step=settings["step"],
+    )
+    with Simulator(prepared.program, prepared.inputs(chosen)) as simulator:
+        outcome = simulator.advance(t)
+        if outcome not in (Outcome.PAUSED, Outcome.DONE):
+            raise DriveProblem(f"The run ends at {simulator.time:g} s, before {t:g} s. Choose an earlier instant.")
+        structure, n = prepared.structure, len(prepared.structure.state_keys)
+        row, signals = simulator.present()
+        remembered = simulator.recorded().remembered
+    m = len(structure.commands)
+    states = dict(zip(structure.state_keys, row[1 : 1 + n].tolist()))
+    inputs = dict(zip(structure.commands, row[1 + n : 1 + n + m].tolist()))
+    modes = dict(zip(structure.mode_keys, row[1 + sum(structure.row_shape[:2]) :].tolist()))
+    measured = measured_at(prepared, row[1 : 1 + n], row[1 + n : 1 + n + m])
+    return WorkingPoint(f"at {t:g} s of a run", states, inputs, modes, {**measured, **signals}, remembered, calm=False)

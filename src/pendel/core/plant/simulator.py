@@ -240,6 +240,14 @@ class Simulator:
     def outcome(self) -> Outcome:
         return Outcome(self._run.outcome)
 
+    def present(self) -> tuple[Doubles, dict[str, float]]:
+        """The present instant as a row (time, states, inputs, modes), and the blocks' signals of the latest tick."""
+        self._must_be_open()
+        blocks = self.program.control_signals
+        row, ticked = np.zeros(self._width), np.zeros(max(1, len(blocks)))
+        self._loop.pd_now(self._handle, pointer(row), pointer(ticked))
+        return row, dict(zip(blocks, ticked.tolist()))
+
     def read(self, keys: Sequence[str]) -> dict[str, float]:
         """Signals at the present instant; those of blocks as of the latest tick.
 
@@ -248,10 +256,8 @@ class Simulator:
         RunProblem
             where there is no such signal.
         """
-        self._must_be_open()
-        structure, blocks = self.program.structure, self.program.control_signals
-        row, ticked = np.zeros(self._width), np.zeros(max(1, len(blocks)))
-        self._loop.pd_now(self._handle, pointer(row), pointer(ticked))
+        structure = self.program.structure
+        row, ticked = self.present()
         plant = [k for k in keys if k in structure.signals]
         found = (
             dict(
@@ -263,11 +269,11 @@ class Simulator:
             if plant
             else {}
         )
-        found |= dict(zip(blocks, ticked.tolist()))
+        found |= ticked
         if unknown := [k for k in keys if k not in found]:
             raise RunProblem(
                 f"There is no signal “{unknown[0]}”. Read one of "
-                f"{', '.join(sorted((*structure.signals, *blocks))[:8])} …"
+                f"{', '.join(sorted((*structure.signals, *ticked))[:8])} …"
             )
         return {k: found[k] for k in keys}
 

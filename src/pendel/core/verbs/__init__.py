@@ -2,9 +2,12 @@
 pendel``
 calls the same functions."""
 
+from collections.abc import Iterable
+
 from pendel.core.verbs.asking import check, loops, signals
 from pendel.core.verbs.changing import propose_gains, set_named
 from pendel.core.verbs.exporting import export_unit
+from pendel.core.verbs.judging import linear_between
 from pendel.core.verbs.running import measure, run
 from pendel.core.verbs.serving import serve_board
 from pendel.core.verbs.shipping import (
@@ -18,6 +21,19 @@ from pendel.core.verbs.shipping import (
     write_c,
 )
 from pendel.core.verbs.verb import Parameter, Verb
+
+
+def endings_of_traces() -> Iterable[str]:
+    from pendel.core.formats.traces import formats  # slow to load
+
+    return formats()
+
+
+def endings_of_models() -> Iterable[str]:
+    from pendel.core.formats.linear_models import ENDINGS  # slow to load
+
+    return ENDINGS
+
 
 SIGNALS = Parameter(
     "signals",
@@ -67,6 +83,7 @@ VERBS = (
         run,
         (UNTIL, SIGNALS, UNIT),
         writes="traces as .csv, .h5, .mat or .mf4; without it, CSV goes to the terminal",
+        endings=endings_of_traces,
     ),
     Verb(
         "measure",
@@ -86,6 +103,22 @@ VERBS = (
         ),
     ),
     Verb("loops", "report the loops of a drive with their margins", loops),
+    Verb(
+        "linear",
+        "report the linear model between two points of a drive, and the same measured in runs",
+        linear_between,
+        (
+            Parameter("source", "where something comes in: a signal or a tap", "SIGNAL", option="from"),
+            Parameter("target", "where it is looked at", "SIGNAL", option="to"),
+            Parameter("opened", "a signal that is opened", "SIGNAL", many=True, option="open"),
+            Parameter("at", "rest, steady, built up, end, any, or a time in a run such as 0.4 s; any without it", "POINT"),
+            Parameter(
+                "swept", "measure at this frequency too, such as 100 Hz; usual for forty", "FREQUENCY", many=True, option="sweep"
+            ),
+        ),
+        writes="the model as .mat, .json or .py, or its response as .csv; without it, figures go to the terminal",
+        endings=endings_of_models,
+    ),
     Verb(
         "c",
         "write the controller as C",
@@ -125,6 +158,7 @@ VERBS = (
             ),
         ),
         writes="the unit, such as door.fmu; without it, its variables are listed",
+        endings=lambda: (".fmu",),
     ),
     Verb(
         "board",
@@ -197,6 +231,7 @@ __all__ = [
     "describe_for_tools",
     "export_unit",
     "find_ranges",
+    "linear_between",
     "live_commands",
     "live_values",
     "firmware",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from functools import cached_property
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pendel.core.drive.document import Drive
@@ -27,7 +27,7 @@ class UnitVariable:
 
 @dataclass(frozen=True)
 class UnitReport:
-    """A unit: its step (s) and its variables. It is built when its file's content is asked for."""
+    """A unit: its step (s) and its variables. It is built when it is saved."""
 
     what: str
     step: float
@@ -35,12 +35,13 @@ class UnitReport:
     unit_inside: Unit = field(repr=False)
     """What it is built of."""
 
-    @cached_property
-    def content(self) -> bytes:
-        """Of its file. Raises `BuildProblem`, and `DriveProblem` where the drive brings C that is not allowed."""
+    def save(self, path: Path) -> None:
+        """Build it and write its file. Raises `BuildProblem`, `FileProblem`, and `DriveProblem` where the drive brings C
+        that is not allowed."""
         from pendel.core.fmu.export import archive_of
+        from pendel.core.formats.writing import write_atomically
 
-        return archive_of(self.unit_inside)
+        write_atomically(path, archive_of(self.unit_inside))
 
 
 def export_unit(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -38,3 +38,5 @@ class Verb:
     changes: bool = False
     writes: str = ""
     """What goes into the file of ``--out``, where it gives one."""
+    endings: Callable[[], Iterable[str]] | None = None
+    """Those its file may have, where they matter."""

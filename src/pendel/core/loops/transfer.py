@@ -1,0 +1,255 @@
+"""The linear model between any two points of a drive, about any of its operating points, with signals opened where
+that is wanted. The drive stays as it is."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from pendel.core.catalogue.index import kind_of
+from pendel.core.controllers.own_c import holds_c
+from pendel.core.errors import DriveProblem
+from pendel.core.loops.linear import LiftedModel, LinearModel, linear_plant, responds, sampled_drive
+from pendel.core.loops.points import WorkingPoint, WorkingPoints, point_in_run
+from pendel.core.runs.simulate import Prepared
+from pendel.core.trust import refuse_strange_c
+from pendel.core.verbs.changing import near_words
+from pendel.core.vocabulary import ValueRole
+
+REST, STEADY, BUILT_UP, END, ANY = "rest", "steady", "built up", "end", "any"
+PLACES = {
+    ANY: "the first of these at which something answers",
+    REST: "at rest",
+    STEADY: "where a run comes to rest",
+    BUILT_UP: "at rest, flux and voltages built up",
+    END: "where a run ends, whether it rests there or not",
+}
+"""Operating points by name; any other is a time in a run (s)."""
+DECADES, PER_DECADE = 5, 100
+STEPS, MOST_STEPS = 600, 200_000
+
+
+@dataclass(frozen=True)
+class Ends:
+    """From a signal to another, about an operating point: one of `PLACES`, or the time in a run (s).
+
+    A block's output, what blocks read of a measured signal and a command of a converter can be opened; what comes in at a
+    point that is opened replaces it there, else it is added. Loads (profiles of the plant) can be where it comes in.
+    """
+
+    source: str
+    target: str
+    opened: tuple[str, ...] = ()
+    at: str | float = ANY
+
+
+@dataclass(frozen=True)
+class Transfer:
+    """A model between two points, where it holds, and what is to be said of it."""
+
+    ends: Ends
+    model: LinearModel
+    """Continuous, or from period to period of the blocks."""
+    point: WorkingPoint
+    lifted: LiftedModel | None = None
+    """At every tick, where the model is sampled."""
+    remarks: tuple[str, ...] = ()
+
+    def frequencies(self) -> np.ndarray:
+        """Hz, where it has something to show: up to half the sampling rate, or around its poles."""
+        if self.lifted is not None:
+            highest = 0.5 / self.lifted.tick
+            return np.geomspace(highest * 10.0**-DECADES, 0.999 * highest, DECADES * PER_DECADE)
+        sizes = np.abs(self.model.poles) / (2 * math.pi)
+        sizes = sizes[sizes > 1e-6]
+        low, high = (min(sizes), max(sizes)) if len(sizes) else (1.0, 1.0)
+        high = min(max(high, 1.0), 1e6)
+        low = min(max(low, high * 1e-8), high)
+        return np.geomspace(0.1 * low, 10 * high, round(PER_DECADE * (2 + math.log10(high / low))))
+
+    def response(self, frequency: np.ndarray) -> np.ndarray:
+        """Complex, at frequencies in Hz."""
+        return (self.lifted or self.model).response(2 * math.pi * frequency)
+
+    def step(self, span: float | None = None) -> tuple[np.ndarray, np.ndarray]:
+        """Times (s) and values after a step of one at the source; samples where the model is sampled."""
+        span = span or self.usual_span()
+        with np.errstate(over="ignore", invalid="ignore"):  # what grows without bounds is shown as far as numbers go
+            return self._step(span)
+
+    def _step(self, span: float) -> tuple[np.ndarray, np.ndarray]:
+        if self.lifted is not None:
+            count = max(2, min(MOST_STEPS, math.ceil(span / self.lifted.tick)))
+            return self.lifted.tick * np.arange(count), self.lifted.step(count)
+        dt = span / STEPS
+        model = held_model(self.model, dt)
+        A, B = model.A, model.B
+        x, values = np.zeros((model.A.shape[0], 1)), np.empty(STEPS + 1)
+        for n in range(STEPS + 1):
+            values[n] = (model.C @ x + model.D)[0, 0]
+            x = A @ x + B
+        return dt * np.arange(STEPS + 1), values
+
+    def usual_span(self) -> float:
+        """s: five times the slowest that decays of what the response shows; ten times the fastest that grows."""
+        from pendel.core.loops.realisation import in_continuous_time, minimal
+
+        kept = minimal(self.model).model
+        rates = [-in_continuous_time(complex(p), kept.dt).real for p in kept.poles]
+        growing = [-r for r in rates if r < -1e-3]
+        if growing:
+            return 10.0 / max(growing)
+        slow = [r for r in rates if math.isfinite(r) and r > 1e-3]
+        shortest = 50 * self.model.dt if self.model.dt else 0.0
+        return max(5.0 / min(slow), shortest) if slow else max(1.0, shortest)
+
+
+def held_model(model: LinearModel, dt: float) -> LinearModel:
+    """A continuous model with an input that is constant over ``dt``, from sample to sample."""
+    from scipy.signal import cont2discrete
+
+    A, B, C, D, _ = cont2discrete((model.A, model.B, model.C, model.D), dt)
+    return replace(model, A=A, B=B, C=C, D=D, dt=dt)
+
+
+def ports_in(prepared: Prepared) -> dict[str, str]:
+    """Where something can come in, with what kind of place it is."""
+    deck = prepared.deck
+    return {
+        **dict.fromkeys(deck.signals, "block"),
+        **dict.fromkeys(deck.measured, "measured"),
+        **dict.fromkeys(prepared.structure.commands, "command"),
+        **dict.fromkeys(prepared.structure.profile_keys, "load"),
+    }
+
+
+def ports_out(prepared: Prepared) -> dict[str, str]:
+    """What can be looked at."""
+    return {
+        **dict.fromkeys(prepared.structure.signals, "plant"),
+        **dict.fromkeys(prepared.deck.signals, "block"),
+        **dict.fromkeys(prepared.structure.commands, "command"),
+    }
+
+
+def must_be_points(prepared: Prepared, ends: Ends) -> None:
+    """Raise `DriveProblem` where there is no such way."""
+    starts, stops = ports_in(prepared), ports_out(prepared)
+    if ends.source not in starts:
+        why = "is measured by no block, so nothing can come in there" if ends.source in stops else "is no signal"
+        raise DriveProblem(
+            f"“{ends.source}” {why}. Start from a block's output, a measured signal, a command of a converter or a load."
+            f"{near_words(ends.source, starts)}"
+        )
+    if ends.target not in stops:
+        raise DriveProblem(f"“{ends.target}” is no signal to look at.{near_words(ends.target, stops)}")
+    for name in ends.opened:
+        if starts.get(name, "load") == "load":
+            raise DriveProblem(
+                f"“{name}” cannot be opened. Open a block's output, a measured signal or a command of a converter."
+                f"{near_words(name, starts)}"
+            )
+    if ends.source == ends.target and ends.source not in ends.opened:
+        raise DriveProblem(
+            f"{ends.source} is both ends. Open it there as well, to see what comes back to it, or choose another."
+        )
+
+
+def transfer(prepared: Prepared, ends: Ends) -> Transfer:
+    """The linear model between two points of a drive whose converters are averaged.
+
+    Raises
+    ------
+    DriveProblem
+        where there is no such signal or operating point, or nothing answers there.
+    """
+    must_be_points(prepared, ends)
+    found, silent = None, ""
+    for point in points_for(prepared, ends):
+        found = about(prepared, ends, point)
+        if responds(found.lifted or found.model):
+            return replace(found, remarks=remarks_on(prepared, found))
+        silent = point.name
+    where = "at any operating point that was tried" if ends.at == ANY else f"with the drive {silent}"
+    raise DriveProblem(
+        f"Nothing of {ends.source} arrives at {ends.target} {where}: no way leads there, or what lies on it does not "
+        "answer to small changes. Choose other points, open nothing between them, or another operating point."
+    )
+
+
+def points_for(prepared: Prepared, ends: Ends) -> Iterator[WorkingPoint]:
+    """Operating points to try, in their order."""
+    points = WorkingPoints(prepared)
+    if ends.at == REST:
+        yield points.rest
+        return
+    if ends.at == ANY:
+        yield points.rest
+        if not holds_c(prepared.deck.blocks):
+            yield points.end
+            yield points.built_up
+        return
+    refuse_strange_c(prepared.drive, "allow it")
+    if isinstance(ends.at, float | int):
+        yield point_in_run(prepared, float(ends.at))
+    elif ends.at == BUILT_UP:
+        yield points.built_up
+    elif ends.at == END:
+        yield points.end
+    elif ends.at == STEADY:
+        if not points.end.calm:
+            raise DriveProblem(
+                "A run of this drive does not come to rest: something still moves where it ends. Make the run longer, "
+                "hold its setpoints and loads, or choose an instant."
+            )
+        yield points.end
+    else:
+        raise DriveProblem(f"“{ends.at}” is no operating point. Choose {', '.join(PLACES)}, or a time in a run.")
+
+
+def about(prepared: Prepared, ends: Ends, point: WorkingPoint) -> Transfer:
+    """Continuous where no block lies between, else sampled with all blocks at their rates."""
+    deck, structure = prepared.deck, prepared.structure
+    apart = not deck.signals or set(structure.commands) <= set(ends.opened)
+    if apart and ends.target in structure.signals and ports_in(prepared)[ends.source] in ("command", "load"):
+        plant = linear_plant(prepared, (ends.target,), point)
+        inputs = (*plant.commands, *plant.loads)
+        column = [inputs.index(ends.source)]
+        B, D = np.hstack([plant.B, plant.W])[:, column], np.hstack([plant.D, plant.V])[:, column]
+        model = LinearModel(plant.A, B, plant.C, D, 0.0, plant.states, ends.source, ends.target)
+        return Transfer(ends, model, point)
+    extra = (ends.target,) if ends.target in structure.signals else ()
+    drive = sampled_drive(prepared, point, extra=extra)
+    block = ends.source.partition(".")[0]
+    drive.origin = deck.block(block).phase if ends.source in deck.signals else 0
+    opened = frozenset(ends.opened)
+    lifted = drive.lifted(ends.target, ends.source, opened)
+    return Transfer(ends, drive.model(ends.target, inject=ends.source, opened=opened), point, lifted)
+
+
+LIMITS = ("low", "high")
+"""Values that bound what a block gives, beside those that say so by their role."""
+
+
+def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
+    """What whoever reads the model should know."""
+    said = []
+    if not found.point.calm:
+        said.append(
+            "Something moves at this operating point, so the model holds for an instant: its poles tell nothing of what "
+            "turns meanwhile."
+        )
+    for block in prepared.deck.blocks:
+        bounding = kind_of(prepared.drive.cards[block.name]).value_names(ValueRole.CURRENT_LIMIT)
+        ends = {abs(block.values[n]) for n in (*LIMITS, *bounding) if n in block.values}
+        for port in block.outputs:
+            value = found.point.signals.get(f"{block.name}.{port}")
+            if value and any(math.isclose(abs(value), end, rel_tol=1e-9) for end in ends):
+                said.append(f"{block.title} is at its limit here: the loop through it is open, and the model is that between the limits.")
+    return tuple(dict.fromkeys(said))
+
+
+__all__ = ["PLACES", "Ends", "Transfer", "ports_in", "ports_out", "transfer"]

@@ -1,0 +1,237 @@
+"""Linear models between any two points, what they are made of, and the same measured in runs."""
+
+import json
+import runpy
+import warnings
+from pathlib import Path
+
+import control
+import numpy as np
+import pytest
+import scipy.io
+import scipy.linalg
+
+import pendel
+from pendel.cli.main import main
+from pendel.core.drive.file import load
+from pendel.core.errors import DriveProblem
+from pendel.core.loops.linear import LinearModel, linear_plant
+from pendel.core.loops.points import point_in_run
+from pendel.core.loops.realisation import minimal, poles_of, zeros_of
+from pendel.core.loops.sweep import Sweep
+from pendel.core.loops.transfer import Ends, ports_in, ports_out, transfer
+from pendel.core.loops.tuning import standings
+from pendel.core.plant.rows import evaluate_signals
+from pendel.core.runs.simulate import averaged, prepare
+
+EXAMPLES = Path(pendel.__file__).parent / "examples"
+
+
+@pytest.fixture(scope="module")
+def ready():
+    return prepare(averaged(load(EXAMPLES / "car_door_drive.pendel")))
+
+
+def test_the_plant_has_the_textbooks_matrices(ready):
+    """Leonhard, Control of Electrical Drives, 3rd ed., section 5.1: di/dt = (u − R i − k ω)/L, dω/dt = (k i − b ω − m)/J, with an
+    elastic belt behind; and central differences of the running equations."""
+    structure, point = ready.structure, point_in_run(ready, 0.5)
+    plant = linear_plant(ready, ("door_motor.current",), point)
+    numbers = ready.numbers.values["door_motor"]
+    i, omega = plant.states.index("door_motor.i"), plant.states.index("door_motor.omega")
+    assert plant.A[i, omega] == pytest.approx(-numbers["k"] / numbers["L_a"], rel=1e-12)
+    assert plant.A[omega, i] == pytest.approx(numbers["k"] / numbers["J_m"], rel=1e-12)
+    rates = [f"d {k}" for k in structure.state_keys]
+    assert len(rates) == plant.A.shape[0]
+    x = np.array([point.states[k] for k in structure.state_keys])
+    for k, key in enumerate(structure.state_keys):
+        h = 1e-4 * max(1.0, abs(x[k]))
+        sides = []
+        for sign in (1, -1):
+            moved = x.copy()
+            moved[k] += sign * h
+            row = np.concatenate([[0.5], moved, [point.inputs[c] for c in structure.commands], np.zeros(2 * len(structure.profile_keys)), [point.modes[m] for m in structure.mode_keys]])
+            names = ("door_motor.voltage", "door_motor.emf", "belt.force")
+            sides.append(evaluate_signals(structure, row[None, :], ready.parameters, names)[0])
+        slope = (sides[0] - sides[1]) / (2 * h)
+        exact = linear_plant(ready, ("door_motor.voltage", "door_motor.emf", "belt.force"), point).C[:, k]
+        assert slope == pytest.approx(exact, rel=1e-6, abs=1e-6 * max(1.0, np.abs(exact).max())), key
+
+
+def test_minimal_models_keep_what_counts_and_name_what_they_leave():
+    """A known system beside parts that the input does not reach, or the output does not show, turned by a random similarity."""
+    rng = np.random.default_rng(4)
+    for dt in (0.0, 0.05):
+        wanted = control.tf([1.0, 3.0], [1.0, 4.0, 30.0, 50.0])
+        core = control.ss(wanted) if dt == 0 else control.ss(control.sample_system(wanted, dt))
+        hidden = np.diag([-7.0, -0.3, 0.5]) if dt == 0 else np.diag([0.9, 0.4, 1.1])
+        delay = np.diag(np.ones(3), -1)  # a chain without an output
+        A = scipy.linalg.block_diag(core.A, hidden, delay)
+        B = np.vstack([core.B, [[0.0], [1.0], [0.0]], [[1.0], [0.0], [0.0], [0.0]]])
+        C = np.hstack([core.C, [[1.0, 0.0, 0.0]], np.zeros((1, 4))])
+        T = rng.normal(size=A.shape)
+        turned = LinearModel(T @ A @ np.linalg.inv(T), T @ B, C @ np.linalg.inv(T), core.D, dt, tuple(f"s{k}" for k in range(len(A))), "u", "y")
+        found = minimal(turned)
+        assert len(found.model.states) == 3 and len(found.left_out) == len(A) - 3
+        assert sorted(p.value.real for p in found.poles) == pytest.approx(sorted(core.poles().real), rel=1e-6)
+        assert np.sort_complex(zeros_of(found.model)) == pytest.approx(np.sort_complex(core.zeros()), rel=1e-6, abs=1e-9)
+        reasons = [each.reason for each in found.left_out]
+        assert reasons.count("not controllable") >= 2 and reasons.count("not observable") >= 1
+
+
+def test_poles_are_named_by_the_states_they_live_in():
+    """A mass on a spring at 5 Hz with a tenth of the critical damping, and two lags apart from it."""
+    A = np.zeros((4, 4))
+    A[0, 1], A[1, 0], A[1, 1], A[2, 2], A[3, 3] = 1.0, -(2 * np.pi * 5.0) ** 2, -2 * 0.1 * 2 * np.pi * 5.0, -3.0, -40.0
+    model = LinearModel(A, np.ones((4, 1)), np.ones((1, 4)), np.zeros((1, 1)), 0.0, ("x", "v", "heat", "flux"), "u", "y")
+    heat, *_ = poles_of(model)
+    assert heat.states == (("heat", pytest.approx(1.0)),) and heat.natural == pytest.approx(3.0 / (2 * np.pi))
+    swing = [p for p in poles_of(model) if abs(p.natural - 5.0) < 1e-6]
+    assert len(swing) == 2 and all(p.damping == pytest.approx(0.1) and {n for n, _ in p.states} == {"x", "v"} for p in swing)
+
+
+def test_a_loop_is_the_same_wherever_it_is_opened(ready):
+    """What comes back around a single loop is one function of frequency: at the plant's input, at what is measured, at the
+    regulator's output; and it is the L by which the loop is judged."""
+    drive = load(EXAMPLES / "car_door_drive.pendel")
+    judged = {each.loop.key: each for each in standings(drive)}["current_pi"].judged
+    ready = prepare(averaged(drive))
+    frequency = np.geomspace(20.0, 6000.0, 40)
+    cuts = ("bridge.duty", "current_pi.out", "current_sensor.value")
+    loops = []
+    for cut in cuts:
+        found = transfer(ready, Ends(cut, cut, (cut, "speed_pi.out") if cut != "speed_pi.out" else (cut,), "rest"))
+        loops.append(-found.response(frequency))
+    for other in loops[1:]:
+        assert other == pytest.approx(loops[0], rel=1e-6)
+    known = np.interp(frequency, judged.frequency, np.abs(judged.response))
+    assert np.abs(loops[1]) == pytest.approx(known, rel=2e-3)
+
+
+@pytest.mark.parametrize("level", ["averaged", "switching"])
+def test_a_swept_run_agrees_with_the_model(level):
+    """0.2 dB and 2° to a third of the sampling rate averaged, to a fifth of the pulse frequency switching."""
+    drive = load(EXAMPLES / "car_door_drive.pendel")
+    drive.settings |= {"level": level}
+    found = transfer(prepare(averaged(drive)), Ends("current_pi.out", "current_sensor.value", (), "rest"))
+    highest = 20e3 / 3 if level == "averaged" else 20e3 / 5
+    swept = Sweep(prepare(drive), found).run(np.geomspace(60.0, highest, 6).tolist())
+    assert all(p.linear for p in swept.points)
+    assert swept.worst[0] < 0.2 and swept.worst[1] < 2.0, [(p.frequency, p.off_db, p.off_degrees) for p in swept.points]
+
+
+def test_a_swept_run_agrees_across_rates_and_through_commands_and_sensors():
+    """The regulators of the door run at 20 to 1; and the way from a machine's current through all of them."""
+    drive = load(EXAMPLES / "car_door_drive.pendel")
+    drive.settings |= {"sensors": "ideal"}
+    for ends in (
+        Ends("speed_pi.out", "door_motor.current", (), "rest"),
+        Ends("bridge.duty", "door_motor.current", (), "rest"),
+        Ends("current_sensor.value", "pulse_stage.duty", (), "rest"),
+        Ends("bridge.duty", "door_motor.current", ("bridge.duty",), "rest"),
+    ):
+        found = transfer(prepare(averaged(drive)), ends)
+        swept = Sweep(prepare(drive), found).run([300.0, 1000.0, 2500.0])
+        assert swept.worst[0] < 0.05 and swept.worst[1] < 0.5, (ends, [(p.off_db, p.off_degrees) for p in swept.points])
+
+
+def test_an_answer_that_is_bent_is_told(ready):
+    """A sine so large that the current limit is met."""
+    drive = load(EXAMPLES / "car_door_drive.pendel")
+    found = transfer(ready, Ends("speed_pi.out", "current_sensor.value", (), "rest"))
+    small, large = (Sweep(prepare(drive), found).run([400.0], size).points[0] for size in (0.5, 200.0))
+    assert small.linear and not large.linear and abs(large.off_db) > 1.0
+
+
+def test_a_step_of_the_model_is_that_of_a_run():
+    """Of the setpoint of the current, in small, at rest: the run's own answer."""
+    drive = load(EXAMPLES / "car_door_drive.pendel")
+    drive.settings |= {"sensors": "ideal"}
+    found = transfer(prepare(averaged(drive)), Ends("speed_pi.out", "current_sensor.value", ("speed_pi.out",), "rest"))
+    t, y = found.step(5e-3)
+    assert len(t) in (100, 101) and y[-1] == pytest.approx(1.0, abs=0.1) and y[0] == 0.0
+    w = 2 * np.pi * 1000.0
+    series = np.diff(y, append=y[-1])  # the step's differences are the answer to a unit sample
+    direct = abs(np.sum(series * np.exp(-1j * w * t)))
+    assert direct == pytest.approx(abs(found.response(np.array([1000.0]))[0]), rel=0.02)
+
+
+@pytest.mark.parametrize("name", ["car_door_drive", "haul_drive", "valley_filter", "old_haul_link", "cabin_fan"])
+def test_any_points_give_a_model_or_a_sentence(name):
+    rng, ready = np.random.default_rng(7), prepare(averaged(load(EXAMPLES / f"{name}.pendel")))
+    starts, stops, models = list(ports_in(ready)), list(ports_out(ready)), 0
+    for _ in range(12 if starts else 0):
+        opened = tuple(rng.choice(starts, rng.integers(0, 3)))
+        ends = Ends(str(rng.choice(starts)), str(rng.choice(stops)), opened, str(rng.choice(["any", "built up"])))
+        try:
+            with warnings.catch_warnings():
+                warnings.simplefilter("error")
+                found = transfer(ready, ends)
+                least = minimal(found.model)
+                t, y = found.step()
+                assert len(t) == len(y) and len(found.frequencies()) > 10
+        except DriveProblem:
+            continue
+        models += 1
+        assert len(least.model.states) <= len(found.model.states)
+    assert models or name in ("old_haul_link",)
+
+
+@pytest.mark.parametrize(
+    ("ends", "words"),
+    [
+        (Ends("nothing.out", "door_motor.current"), "is no signal"),
+        (Ends("door_leaf.speed", "door_motor.current"), "measured by no block"),
+        (Ends("bridge.duty", "nothing"), "no signal to look at"),
+        (Ends("bridge.duty", "bridge.duty"), "both ends"),
+        (Ends("bridge.duty", "door_motor.current", ("rubbing.profile",)), "cannot be opened"),
+        (Ends("bridge.duty", "travel_plan.speed"), "no way leads there"),
+        (Ends("bridge.duty", "door_motor.current", (), 9.0), "from 0 to 1.2 s"),
+        (Ends("bridge.duty", "door_motor.current", (), -1.0), "from 0 to 1.2 s"),
+        (Ends("bridge.duty", "door_motor.current", (), "moon"), "no operating point"),
+        (Ends("bridge.duty", "door_motor.current", (), "steady"), "does not come to rest"),
+    ],
+)
+def test_what_has_no_model_gets_a_sentence(ready, ends, words):
+    with pytest.raises(DriveProblem, match=words):
+        transfer(ready, ends)
+
+
+def test_what_cannot_be_swept_gets_a_sentence(ready):
+    drive = load(EXAMPLES / "car_door_drive.pendel")
+    plain = Sweep(prepare(drive), transfer(ready, Ends("current_pi.out", "current_sensor.value", (), "rest")))
+    for frequencies, amplitude, words in (([9e3], None, "cannot be told"), ([0.0], None, "cannot be told"), ([100.0], 0.0, "above 0"), ([], None, "no frequency"), ([1e-4], None, "would take")):
+        with pytest.raises(DriveProblem, match=words):
+            plain.run(frequencies, amplitude)
+    with pytest.raises(DriveProblem, match="cannot be swept"):
+        Sweep(prepare(drive), transfer(ready, Ends("rubbing.profile", "door_leaf.speed", (), "rest")))
+    with pytest.raises(DriveProblem, match="not stable"):
+        cut = "door_motor.current"
+        Sweep(prepare(drive), transfer(ready, Ends(cut, cut, (cut,), "rest")))
+    limited = transfer(ready, Ends("speed_pi.out", "door_leaf.speed", (), 0.3))
+    assert any("at its limit here" in words for words in limited.remarks)
+
+
+def test_the_terminal_reports_a_model_and_writes_it(tmp_path, capsys):
+    path = str(EXAMPLES / "car_door_drive.pendel")
+    ends = ["linear", path, "--from", "bridge.duty", "--to", "i_door", "--open", "bridge.duty"]
+    assert main([*ends, "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert told["target"] == "door_motor.current" and told["order"] == 4 and told["dt"] == 0
+    for ending in (".mat", ".json", ".csv", ".py"):
+        assert main([*ends, "--out", str(tmp_path / f"m{ending}")]) == 0
+    found = transfer(prepare(averaged(load(Path(path)))), Ends("bridge.duty", "door_motor.current", ("bridge.duty",)))
+    mat = scipy.io.loadmat(tmp_path / "m.mat")
+    assert np.array_equal(mat["A"], found.model.A) and mat["response"].shape == mat["frequency"].shape
+    made = runpy.run_path(str(tmp_path / "m.py"))
+    omega = np.array([10.0, 1000.0])
+    assert made["model_for_control"](1j * omega) == pytest.approx(found.model.response(omega), rel=1e-9)
+    assert np.array_equal(made["model"].A, found.model.A)
+    assert json.loads((tmp_path / "m.json").read_text())["order"] == 4
+    rows = (tmp_path / "m.csv").read_text().splitlines()
+    assert rows[0].startswith("frequency Hz") and len(rows) == 1 + len(found.frequencies())
+    capsys.readouterr()
+    assert main([*ends, "--out", str(tmp_path / "m.xyz")]) == 2 and "ending must be one of" in capsys.readouterr().err
+    assert main(["linear", path, "--from", "i_set", "--to", "i_door", "--sweep", "1 kHz"]) == 0
+    assert "swept Hz" in capsys.readouterr().out
+    assert main(["linear", path, "--from", "i_set"]) == 2 and "Name both" in capsys.readouterr().err
