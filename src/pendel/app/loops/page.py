@@ -7,9 +7,20 @@ import math
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QButtonGroup, QComboBox, QGridLayout, QHBoxLayout, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QSlider,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from pendel.app.loops.figures import FOLLOWS
+from pendel.app.loops.way_list import WayList
+from pendel.app.loops.way_view import WayView
 from pendel.app.plots.plot import Plot
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
@@ -17,6 +28,7 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
 from pendel.app.widgets.theme import colour, font, tokens
 from pendel.app.widgets.timers import single_shot
+from pendel.core.drive.document import KeptTransfer
 from pendel.core.errors import ExpressionProblem, PendelError
 from pendel.core.loops.margins import unwrapped_phase
 from pendel.core.loops.rules import RULES
@@ -52,8 +64,19 @@ class LoopsPage(Page):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
         body.addWidget(self._build_left())
-        body.addWidget(self._build_plots(), 1)
-        body.addWidget(self._build_right())
+        of_loops = QWidget()
+        inside = QHBoxLayout(of_loops)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(0)
+        inside.addWidget(self._build_plots(), 1)
+        inside.addWidget(self._build_right())
+        self.way = WayView(session)
+        self.way.status_message.connect(self.status_message)
+        self.stack = QStackedWidget()
+        self.stack.addWidget(of_loops)
+        self.stack.addWidget(self.way)
+        self.stack.currentChanged.connect(lambda place: self.model_box.setVisible(place == 0))
+        body.addWidget(self.stack, 1)
         session.changed.connect(lambda _: self._changed())
         session.opened.connect(self._changed)
         session.studied.connect(self._changed)
@@ -77,9 +100,18 @@ class LoopsPage(Page):
         inside.addWidget(self.all_button)
         inside.addSpacing(6)
         inside.addWidget(rule())
-        inside.addWidget(label("Linear model", "heading"))
+        self.ways = WayList()
+        self.ways.chosen.connect(self.show_way)
+        self.ways.ticked.connect(lambda: self.way.lay_under(self.ways.ticked_names()))
+        inside.addWidget(self.ways)
+        inside.addSpacing(6)
+        inside.addWidget(rule())
+        self.model_box = QWidget()
+        rows = column(self.model_box, (0, 0, 0, 0), 4)
+        rows.addWidget(label("Linear model", "heading"))
         self.model_grid = QGridLayout()
-        inside.addLayout(self.model_grid)
+        rows.addLayout(self.model_grid)
+        inside.addWidget(self.model_box)
         self.problem = wrapped("", "wrong")
         inside.addWidget(self.problem)
         inside.addStretch(1)
@@ -184,6 +216,7 @@ class LoopsPage(Page):
         self.study()
 
     def show_loop(self, key: str) -> None:
+        self.stack.setCurrentIndex(0)
         self.current = key
         self._late.start()
 
@@ -220,7 +253,10 @@ class LoopsPage(Page):
             )
         else:
             self.problem.setText("")
-        if self.current not in self.standings:
+        self.ways.follow(session.drive)
+        if self.stack.currentWidget() is self.way:
+            self.way.follow()
+        elif self.current not in self.standings:
             self.current = next(iter(self.standings), "")
         self.all_button.setEnabled(bool(self.standings))
         self._fill_loops()
@@ -285,7 +321,16 @@ class LoopsPage(Page):
             )
             self.loop_box.addWidget(made)
 
+    def show_way(self, name: str) -> None:
+        """Show a kept way between two points, or a new one."""
+        self.stack.setCurrentWidget(self.way)
+        self.current = ""
+        self._fill_loops()
+        self.way.show_way(name, self.session.drive.transfers.get(name, KeptTransfer("", "")))
+
     def _choose(self, key: str) -> None:
+        self.stack.setCurrentIndex(0)
+        self.ways.show_none()
         self.current = key
         self.problem.setText("")
         self._fill_loops()

@@ -60,6 +60,9 @@ READ_RUNS = JobKind("read kept runs", "disk", "The kept runs cannot be read", ne
 DESCRIBE = JobKind("describe the board", "firmware", "The board cannot be described", newest_wins=True)
 BENCH = JobKind("bench", "bench", "The board cannot do this")
 LOOK_AT_BOARD = JobKind("look at the board", "bench", "The board cannot be looked at")
+TRANSFER = JobKind("look between two points", "process beside", "There is no model", newest_wins=True)
+LAY_UNDER = JobKind("lay a way under", "process beside", "There is no model")
+SWEEP = JobKind("sweep a run", "process beside", "The run cannot be swept", newest_wins=True)
 LOOK_AT_UNIT = JobKind("look at a unit", "unit", "The drive cannot be exported", newest_wins=True)
 EXPORT_UNIT = JobKind("export a unit", "unit", "The drive cannot be exported")
 KEEP_LIVE = JobKind("keep a live run", "signals", "The live run cannot be kept")
@@ -77,6 +80,9 @@ KINDS = (
     DESCRIBE,
     BENCH,
     LOOK_AT_BOARD,
+    TRANSFER,
+    LAY_UNDER,
+    SWEEP,
     LOOK_AT_UNIT,
     EXPORT_UNIT,
     KEEP_LIVE,

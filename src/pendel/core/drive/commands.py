@@ -5,7 +5,7 @@ The functions below make a `Command` from the drive as it is; nothing changes un
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -14,6 +14,7 @@ from pendel.core.drive.document import (
     Drive,
     End,
     FluxTable,
+    KeptTransfer,
     OwnEquations,
     PanelControl,
     Point,
@@ -328,6 +329,11 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
         for key, control in drive.panel.items()
         if control.target.partition(".")[0] == card and new != card
     ]
+
+    def renamed_signal(signal: str) -> str:
+        return f"{new}.{signal.partition('.')[2]}" if signal.partition(".")[0] == card else signal
+
+    changes += in_transfers(drive, renamed_signal)
     if new != card:
         held = [key for key, inner in drive.cards.items() if inner.inside == card]
         changes += [changed(drive, "cards", key, replace(drive.cards[key], inside=new)) for key in held]
@@ -424,6 +430,16 @@ def remove_controls(drive: Drive, keys: Iterable[str]) -> Command:
     return Command("Delete control", tuple(removed(drive, "panel", keys)))
 
 
+def keep_transfer(drive: Drive, name: str, kept: KeptTransfer) -> Command:
+    """Keep a way between two signals by a name, in the place of one of that name."""
+    verb = "Change" if name in drive.transfers else "Keep"
+    return Command(f"{verb} {name}", (changed(drive, "transfers", name, kept),))
+
+
+def remove_transfer(drive: Drive, name: str) -> Command:
+    return Command(f"Forget {name}", tuple(removed(drive, "transfers", [name])))
+
+
 def add_tap(drive: Drive, name: str, end: End) -> Command:
     check_name(name)
     if name in drive.taps:
@@ -440,9 +456,20 @@ def rename_tap(drive: Drive, old: str, new: str) -> Command:
     if new in drive.taps:
         raise DriveProblem(f"A tap is called {new} already. Choose a different name.")
     at, end = list(drive.taps).index(old), drive.taps[old]
-    return Command(
-        f"Rename tap {old}", (Change("taps", old, end, None, at), Change("taps", new, None, end, at))
-    )
+    changes = [Change("taps", old, end, None, at), Change("taps", new, None, end, at)]
+    changes += in_transfers(drive, lambda name: new if name == old else name)
+    return Command(f"Rename tap {old}", tuple(changes))
+
+
+def in_transfers(drive: Drive, named: Callable[[str], str]) -> list[Change]:
+    """Changes of kept ways whose signals are called otherwise now."""
+    found = []
+    for way, kept in drive.transfers.items():
+        opened = tuple(map(named, kept.opened))
+        moved = replace(kept, source=named(kept.source), target=named(kept.target), opened=opened)
+        if moved != kept:
+            found.append(changed(drive, "transfers", way, moved))
+    return found
 
 
 def copy_cards(drive: Drive, cards: Iterable[str], offset: int = 8) -> tuple[Command, list[str]]:

@@ -17,7 +17,7 @@ Point = tuple[str, str]
 
 LONGEST_NAME, LONGEST_ID, ROOM_FOR_NUMBER = 200, 40, 8
 """Letters of a card's name, of the id made of it, and of what tells equal ones apart."""
-TABLES = ("settings", "quantities", "cards", "wires", "taps", "panel")
+TABLES = ("settings", "quantities", "cards", "wires", "taps", "panel", "transfers")
 
 DEFAULT_SETTINGS: Mapping[str, str] = {
     "until": "1 s",
@@ -209,6 +209,17 @@ class PanelControl:
     names: tuple[tuple[str, str], ...] = ()
 
 
+@dataclass(frozen=True)
+class KeptTransfer:
+    """A way that is looked at again, by its name: from a signal to another, those that are opened, and the operating point
+    as written (a name of one, or a time)."""
+
+    source: str
+    target: str
+    opened: tuple[str, ...] = ()
+    at: str = ""
+
+
 class Drive:
     """A drive as a set of ordered tables of immutable records."""
 
@@ -219,6 +230,7 @@ class Drive:
         self.wires: dict[str, Wire] = {}
         self.taps: dict[str, End] = {}
         self.panel: dict[str, PanelControl] = {}
+        self.transfers: dict[str, KeptTransfer] = {}
         self.listeners: list[Callable[[set[tuple[str, str]]], None]] = []
 
     @property

@@ -23,6 +23,7 @@ from pendel.core.drive.document import (
     Face,
     FaceItem,
     FluxTable,
+    KeptTransfer,
     OwnEquations,
     PanelControl,
     Quantity,
@@ -64,6 +65,8 @@ def to_text(drive: Drive) -> str:
     }
     if drive.panel:
         record["panel"] = {key: control_record(control) for key, control in drive.panel.items()}
+    if drive.transfers:
+        record["transfers"] = {name: transfer_record(kept) for name, kept in drive.transfers.items()}
     long = {}
     for key, card in record["cards"].items():
         if len(card.get("profile", ())) >= MANY_CORNERS:
@@ -75,6 +78,19 @@ def to_text(drive: Drive) -> str:
         )  # within a text, quotes are escaped
         text = text.replace(f'"profile": "{mark}"', f'"profile": [\n        {lines}\n      ]', 1)
     return text
+
+
+def transfer_record(kept: KeptTransfer) -> dict[str, Any]:
+    record: dict[str, Any] = {"from": kept.source, "to": kept.target}
+    if kept.opened:
+        record["opened"] = list(kept.opened)
+    if kept.at:
+        record["at"] = kept.at
+    return record
+
+
+def transfer_from(record: dict[str, Any]) -> KeptTransfer:
+    return KeptTransfer(record["from"], record["to"], tuple(record.get("opened", ())), record.get("at", ""))
 
 
 def control_record(control: PanelControl) -> dict[str, Any]:
@@ -285,19 +301,23 @@ def closed(text: str) -> str:
     return text[:end] + "".join(reversed(open_then))
 
 
+PLAIN_TABLES = ("settings", "quantities", "taps", "panel", "transfers")
+"""Those whose records are left out whole."""
+
+
 def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
     """Remove from a record what breaks the schema at ``path``: the smallest thing a drive can do without."""
-    known = {"format", "version", "settings", "quantities", "cards", "wires", "taps", "panel"}
+    known = {"format", "version", "settings", "quantities", "cards", "wires", "taps", "panel", "transfers"}
     table = path[0] if path else None
     if table is None or (len(path) == 1 and why in ("type", "minimum", "const")):
-        tables = ("cards", "settings", "quantities", "taps", "panel")
+        tables = ("cards", "settings", "quantities", "taps", "panel", "transfers")
         for name, empty in (("wires", list[Any]()), *((name, dict[str, Any]()) for name in tables)):
             if not isinstance(record.get(name, empty), type(empty)) or (table is None and name not in record):
                 record[name] = empty
         record["version"] = VERSION
         for name in record.keys() - known:
             del record[name]
-    elif table == "wires" or (table in ("settings", "quantities", "taps", "panel") and len(path) > 1):
+    elif table == "wires" or (table in PLAIN_TABLES and len(path) > 1):
         remove(record[table], path[1])
     elif table == "cards" and len(path) > 1:
         card = record["cards"].get(path[1])
@@ -380,6 +400,8 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         put("taps", name, End.parse, end)
     for key, control in record.get("panel", {}).items():
         put("panel", key, control_from, control)
+    for name, kept in record.get("transfers", {}).items():
+        put("transfers", name, transfer_from, kept)
     for table, most in MOST.items():
         if len(drive.table(table)) > most:
             raise FileProblem(

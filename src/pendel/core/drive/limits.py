@@ -19,6 +19,7 @@ from pendel.core.drive.document import (
     End,
     Face,
     FluxTable,
+    KeptTransfer,
     PanelControl,
     Quantity,
     Wire,
@@ -43,6 +44,7 @@ MOST = {
     "wires": 100_000,
     "taps": 20_000,
     "panel": 500,
+    "transfers": 500,
 }
 """Records of a table."""
 
@@ -88,6 +90,8 @@ def _problems(table: str, key: str, record: Any) -> Iterator[str]:
             yield from _end(f"The tap {key}", record)
         case PanelControl():
             yield from _control(key, record)
+        case KeptTransfer():
+            yield from _transfer(key, record)
         case str():
             yield from _text(f"the setting {shorten(key)}", key, LONGEST_NAME)
             yield from _text(f"the setting {key}", record)
@@ -172,6 +176,16 @@ def _control(key: str, control: PanelControl) -> Iterator[str]:
     for pair in control.names:
         for text in pair:
             yield from _text(f"a name of {what}", text, LONGEST_NAME)
+
+
+MOST_OPENED = 100
+
+
+def _transfer(name: str, kept: KeptTransfer) -> Iterator[str]:
+    yield from _text("a kept way between two signals", name, LONGEST_NAME)
+    for text in (kept.source, kept.target, kept.at, *kept.opened):
+        yield from _text(f"the way {shorten(name, 40)}", text, LONGEST_NAME)
+    yield from _count(f"the opened signals of {shorten(name, 40)}", kept.opened, MOST_OPENED, "signals")
 
 
 def _face(name: str, face: Face) -> Iterator[str]:

@@ -9,15 +9,24 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from pendel.core.catalogue.declare import Block, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.controllers.own_c import holds_c
+from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem
-from pendel.core.loops.linear import LiftedModel, LinearModel, linear_plant, responds, sampled_drive
+from pendel.core.loops.linear import (
+    LiftedModel,
+    LinearModel,
+    linear_plant,
+    responds,
+    sampled_drive,
+    without_drops,
+)
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, point_in_run
 from pendel.core.runs.simulate import Prepared
 from pendel.core.trust import refuse_strange_c
 from pendel.core.verbs.changing import near_words
-from pendel.core.vocabulary import ValueRole
+from pendel.core.vocabulary import Link, ValueRole
 
 REST, STEADY, BUILT_UP, END, ANY = "rest", "steady", "built up", "end", "any"
 PLACES = {
@@ -135,6 +144,24 @@ def ports_out(prepared: Prepared) -> dict[str, str]:
     }
 
 
+def offered(drive: Drive) -> tuple[list[str], list[str]]:
+    """Where something can come in and what can be looked at, as far as a drive tells without its equations."""
+    kinds = {key: kind_of(card) for key, card in drive.cards.items()}
+    blocks = [
+        f"{key}.{port.name}"
+        for key, kind in kinds.items()
+        if isinstance(kind, Block)
+        for port in kind.ports
+        if port.link is Link.SIGNAL_OUT
+    ]
+    signals = [f"{key}.{s.name}" for key, kind in kinds.items() if isinstance(kind, Part) for s in kind.signals]
+    wires = drive.wires.values()
+    measured = dict.fromkeys(str(w.a) for w in wires if str(w.a) in set(signals))
+    into = dict.fromkeys(str(w.b) for w in wires if str(w.a) in set(blocks) and isinstance(kinds.get(w.b.card), Part))
+    loads = [f"{key}.profile" for key, kind in kinds.items() if isinstance(kind, Part) and drive.cards[key].profile]
+    return [*blocks, *into, *measured, *loads], [*blocks, *signals, *into]
+
+
 def must_be_points(prepared: Prepared, ends: Ends) -> None:
     """Raise `DriveProblem` where there is no such way."""
     starts, stops = ports_in(prepared), ports_out(prepared)
@@ -242,6 +269,8 @@ def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
             "Something moves at this operating point, so the model holds for an instant: its poles tell nothing of what "
             "turns meanwhile."
         )
+    if np.any(without_drops(prepared) != prepared.parameters):
+        said.append("Dead times and drops of converters are not in it: what they take hangs on a current's sign alone.")
     for block in prepared.deck.blocks:
         bounding = kind_of(prepared.drive.cards[block.name]).value_names(ValueRole.CURRENT_LIMIT)
         ends = {abs(block.values[n]) for n in (*LIMITS, *bounding) if n in block.values}
@@ -252,4 +281,4 @@ def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
     return tuple(dict.fromkeys(said))
 
 
-__all__ = ["PLACES", "Ends", "Transfer", "ports_in", "ports_out", "transfer"]
+__all__ = ["PLACES", "Ends", "Transfer", "offered", "ports_in", "ports_out", "transfer"]

@@ -33,6 +33,7 @@ from typing import Any
 
 import numpy as np
 
+from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem, Stopped
 from pendel.core.plant.compiler import plain_environment
@@ -136,6 +137,26 @@ class ProposeRequest:
 
 
 @dataclass(frozen=True)
+class TransferRequest:
+    """The linear model between two points, and what is shown of it: `pendel.core.loops.looked_at`."""
+
+    drive_text: str
+    kept: KeptTransfer
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class SweepRequest:
+    """The same measured in runs at frequencies (Hz), with an amplitude (SI) or one that is found: `pendel.core.loops.sweep`."""
+
+    drive_text: str
+    kept: KeptTransfer
+    frequencies: tuple[float, ...]
+    amplitude: float | None = None
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
 class RunFinished:
     """``made`` is where the worker left the run, which may write nowhere else; `keep` brings it to ``path``."""
 
@@ -184,8 +205,18 @@ Request = (
     | OrderRequest
     | JudgeRequest
     | ProposeRequest
+    | TransferRequest
+    | SweepRequest
 )
-BRINGS_C = (RunRequest, CheckRequest, RangesRequest, ProcessorRequest, FormatsRequest)
+BRINGS_C = (
+    RunRequest,
+    CheckRequest,
+    RangesRequest,
+    ProcessorRequest,
+    FormatsRequest,
+    TransferRequest,
+    SweepRequest,
+)
 """Requests that may run C of the drive's author, behind the question."""
 Answer = RunFinished | Answered | RunFailed
 
@@ -235,6 +266,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     from pendel.core.firmware.ranges import sizes_in
     from pendel.core.firmware.ship import build_and_check
     from pendel.core.loops.judgement import judgement_of, proposed_gains
+    from pendel.core.loops.looked_at import looked_at, sweep_of
     from pendel.core.plant.program import Outcome
     from pendel.core.plant.simulator import Watch
     from pendel.core.runs.kept import save
@@ -265,6 +297,12 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
             made.unlink(missing_ok=True)
     if request.own_c:
         allow_all_of(drive)
+    if isinstance(request, TransferRequest):
+        return Answered(looked_at(drive, request.kept))
+    if isinstance(request, SweepRequest):
+        stopping = lambda: bool(shared.stop[0])  # noqa: E731
+        swept = sweep_of(request.drive_text, request.kept)
+        return Answered(swept.run(request.frequencies, request.amplitude, stopping=stopping))
     if isinstance(request, FormatsRequest):
         return Answered(propose_formats(drive, request.wanted, lambda: bool(shared.stop[0]), shared.report))
     run = run_drive(
@@ -294,7 +332,17 @@ KNOWN = {
     ("pendel.core.loops.points", "WorkingPoint"),
     ("pendel.core.loops.linear", "LinearModel"),
     ("pendel.core.loops.linear", "LinearPlant"),
+    ("pendel.core.loops.linear", "LiftedModel"),
+    ("pendel.core.loops.looked_at", "LookedAt"),
     ("pendel.core.loops.margins", "Margins"),
+    ("pendel.core.loops.realisation", "LeftOut"),
+    ("pendel.core.loops.realisation", "Minimal"),
+    ("pendel.core.loops.realisation", "Pole"),
+    ("pendel.core.loops.sweep", "Swept"),
+    ("pendel.core.loops.sweep", "SweptPoint"),
+    ("pendel.core.loops.transfer", "Ends"),
+    ("pendel.core.loops.transfer", "Transfer"),
+    ("builtins", "complex"),
     ("pendel.core.loops.tuning", "LoopAnalysis"),
     ("pendel.core.controllers.symbolic", "LinearBlock"),
     ("pendel.core.runs.measures", "StepMeasures"),
@@ -572,6 +620,8 @@ __all__ = [
     "RunFailed",
     "RunFinished",
     "RunRequest",
+    "SweepRequest",
+    "TransferRequest",
     "Worker",
     "serve",
 ]

@@ -8,12 +8,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from pendel.core.drive.document import Drive
+from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.errors import DriveProblem
 
 if TYPE_CHECKING:
     from pendel.core.loops.sweep import SweptPoint
-    from pendel.core.loops.transfer import Ends, Transfer
+    from pendel.core.loops.transfer import Transfer
 
 
 @dataclass(frozen=True)
@@ -70,25 +70,6 @@ class TransferReport:
         save_model(self.transfer, path)
 
 
-def ends_of(drive: Drive, source: str, target: str, opened: Iterable[str], at: str | None) -> Ends:
-    """Signals may be given by the names of taps. Raises `DriveProblem`."""
-    from pendel.core.loops.transfer import ANY, PLACES, Ends
-    from pendel.core.verbs.running import read_figure
-
-    def named(name: str) -> str:
-        return str(drive.taps[name]) if name in drive.taps else name
-
-    where: str | float = ANY
-    if at in PLACES:
-        where = at
-    elif at:
-        try:
-            where = read_figure(drive, at, "s", 0.0)
-        except DriveProblem as problem:
-            raise DriveProblem(f"“{at}” is no operating point. Choose {', '.join(PLACES)}, or a time in a run.") from problem
-    return Ends(named(source), named(target), tuple(named(o) for o in opened), where)
-
-
 def linear_between(
     drive: Drive,
     *,
@@ -114,6 +95,7 @@ def linear_between(
     ------
     DriveHasFindings, DriveProblem
     """
+    from pendel.core.loops.looked_at import ends_of
     from pendel.core.loops.margins import margins
     from pendel.core.loops.realisation import minimal
     from pendel.core.loops.sweep import Sweep, usual_frequencies
@@ -123,7 +105,7 @@ def linear_between(
 
     if not source or not target:
         raise DriveProblem("A model goes from one signal to another. Name both, with --from and --to.")
-    ends = ends_of(drive, source, target, opened, at)
+    ends = ends_of(drive, KeptTransfer(source, target, tuple(opened), at or ""))
     found = transfer(prepare(averaged(drive)), ends)
     least = minimal(found.model)
     frequency = found.frequencies()

@@ -1,0 +1,59 @@
+"""The ways between two points that a drive keeps: one is shown, those that are ticked lie under it."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QSignalBlocker, Qt, pyqtSignal
+from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
+
+from pendel.app.widgets.basic import button, column, label
+from pendel.core.drive.document import Drive
+
+
+class WayList(QWidget):
+    """``chosen`` gives the name of a way, empty for a new one; ``ticked`` tells that others are laid under."""
+
+    chosen = pyqtSignal(str)
+    ticked = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        inside = column(self, (0, 0, 0, 0), 4)
+        inside.addWidget(label("Between two points", "heading"))
+        self.list = QListWidget()
+        self.list.setAccessibleName("Kept ways between two points")
+        self.list.setToolTip("Tick to lay a way under the one that is shown")
+        self.list.itemClicked.connect(lambda item: self.chosen.emit(item.text()))
+        self.list.itemActivated.connect(lambda item: self.chosen.emit(item.text()))
+        self.list.itemChanged.connect(lambda _: self.ticked.emit())
+        inside.addWidget(self.list)
+        self.new_button = button("New …", lambda: self.chosen.emit(""), "small")
+        self.new_button.setToolTip("The linear model from any signal to any other")
+        inside.addWidget(self.new_button)
+
+    def follow(self, drive: Drive) -> None:
+        ticked = self.ticked_names()
+        with QSignalBlocker(self.list):
+            now = self.list.currentItem()
+            known = now.text() if now is not None else ""
+            self.list.clear()
+            for name, way in drive.transfers.items():
+                item = QListWidgetItem(name)
+                item.setToolTip(f"{way.source} → {way.target}")
+                item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+                item.setCheckState(Qt.CheckState.Checked if name in ticked else Qt.CheckState.Unchecked)
+                self.list.addItem(item)
+                if name == known:
+                    self.list.setCurrentItem(item)
+        self.list.setVisible(bool(drive.transfers))
+        self.list.setFixedHeight(min(6, max(1, self.list.count())) * 22 + 6)
+
+    def ticked_names(self) -> list[str]:
+        items = [item for n in range(self.list.count()) if (item := self.list.item(n)) is not None]
+        return [item.text() for item in items if item.checkState() is Qt.CheckState.Checked]
+
+    def show_none(self) -> None:
+        self.list.setCurrentRow(-1)
+        self.list.clearSelection()
+
+
+__all__ = ["WayList"]

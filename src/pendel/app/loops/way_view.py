@@ -1,0 +1,519 @@
+"""The way between two points of a drive: its response, step, poles and zeros, and the same measured in runs."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
+from PyQt6.QtWidgets import (
+    QDialog,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QTableWidget,
+    QTableWidgetItem,
+    QTabWidget,
+    QWidget,
+)
+
+from pendel.app.loops.way_fields import WayFields
+from pendel.app.plots.plot import Plot
+from pendel.app.session.jobs import LAY_UNDER, SWEEP, TRANSFER, End, Job
+from pendel.app.session.judging import LONGEST_JUDGING
+from pendel.app.session.session import Session
+from pendel.app.session.trust import may_run
+from pendel.app.widgets.basic import button, column, label, row, rule, scrolled, wrapped
+from pendel.app.widgets.theme import tokens
+from pendel.app.widgets.timers import single_shot
+from pendel.core.drive import commands
+from pendel.core.drive.document import KeptTransfer
+from pendel.core.drive.file import to_text
+from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.loops.looked_at import LookedAt
+from pendel.core.loops.margins import unwrapped_phase
+from pendel.core.loops.realisation import Pole
+from pendel.core.loops.sweep import SweptPoint, usual_frequencies
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.worker import Answered, SweepRequest, TransferRequest
+from pendel.core.trust import strange_c
+
+PIECE = 4
+"""Frequencies that are measured at once, before their points are shown."""
+
+
+class FigureTable(QTableWidget):
+    """Figures that can be marked and copied with Ctrl+C."""
+
+    def __init__(self, name: str, titles: tuple[str, ...]):
+        super().__init__(0, len(titles))
+        self.setAccessibleName(name)
+        self.setHorizontalHeaderLabels(titles)
+        self.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
+        self.setShowGrid(False)
+        for header in (self.verticalHeader(), self.horizontalHeader()):
+            assert header is not None
+        self.verticalHeader().setVisible(False)  # type: ignore[union-attr]
+        self.verticalHeader().setDefaultSectionSize(20)  # type: ignore[union-attr]
+        self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)  # type: ignore[union-attr]
+        self.horizontalHeader().setStretchLastSection(True)  # type: ignore[union-attr]
+
+    def show_rows(self, rows: list[tuple[str, ...]]) -> None:
+        self.setRowCount(len(rows))
+        for r, texts in enumerate(rows):
+            for c, text in enumerate(texts):
+                item = QTableWidgetItem(text)
+                item.setToolTip(text)
+                self.setItem(r, c, item)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.matches(QKeySequence.StandardKey.Copy):
+            cells = sorted((i.row(), i.column(), i.text()) for i in self.selectedItems())
+            lines: dict[int, list[str]] = {}
+            for r, _, text in cells:
+                lines.setdefault(r, []).append(text)
+            clipboard = QGuiApplication.clipboard()
+            assert clipboard is not None
+            clipboard.setText("\n".join("\t".join(texts) for texts in lines.values()))
+            return
+        super().keyPressEvent(event)
+
+
+class WayView(QWidget):
+    """``kept`` tells that the drive keeps a way by another name than before."""
+
+    status_message = pyqtSignal(str)
+    points_came = pyqtSignal(object, int)
+
+    def __init__(self, session: Session, parent: QWidget | None = None):
+        super().__init__(parent)
+        self.session = session
+        self.found: LookedAt | None = None
+        self.points: list[SweptPoint] = []
+        self.beside: dict[str, LookedAt] = {}
+        """Other kept ways that are laid under this one."""
+        self._sweeping: Job | None = None
+        self._text = ""
+        """Of the drive that is shown."""
+        self._late = single_shot(self, 60, self.look)
+        self.points_came.connect(self._take_points)
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(0)
+        body.addWidget(self._build_plots(), 1)
+        body.addWidget(self._build_right())
+        self._enable()
+
+    def _build_plots(self) -> QWidget:
+        middle = QWidget()
+        grid = QGridLayout(middle)
+        grid.setContentsMargins(8, 8, 8, 8)
+        grid.setSpacing(8)
+        self.size_plot = Plot("magnitude", "dB", log=True)
+        self.phase_plot = Plot("phase", "degrees", log=True, bottom="frequency, Hz")
+        self.phase_plot.setXLink(self.size_plot)
+        self.pole_plot = Plot("poles × and zeros ○", "1/s")
+        self.step_plot = Plot("after a step of one", "", bottom="time, ms")
+        grid.addWidget(self.size_plot, 0, 0)
+        grid.addWidget(self.phase_plot, 1, 0)
+        grid.addWidget(self.step_plot, 0, 1)
+        grid.addWidget(self.pole_plot, 1, 1)
+        for side in (0, 1):
+            grid.setColumnStretch(side, 5 - side)
+            grid.setRowStretch(side, 1)
+        return middle
+
+    def _build_right(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("inspector")
+        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        side.setFixedWidth(330)
+        inner = QWidget()
+        inside = column(inner, (16, 14, 14, 12), 6)
+        inside.addWidget(label("Between two points", "title"))
+        self.fields = WayFields()
+        self.fields.changed.connect(self._chosen)
+        inside.addWidget(self.fields)
+        self.name = QLineEdit()
+        self.name.setPlaceholderText("name, to keep it")
+        self.name.setAccessibleName("Name of this way")
+        self.name.returnPressed.connect(self.keep)
+        self.keep_button = button("Keep", self.keep, "small")
+        self.forget_button = button("Forget", self.forget, "small")
+        inside.addLayout(row(self.name, self.keep_button, self.forget_button))
+        inside.addWidget(rule())
+        self.facts, self.remarks, self.problem = wrapped("", "muted"), wrapped("", "attention"), wrapped("", "wrong")
+        for words in (self.facts, self.remarks, self.problem):
+            inside.addWidget(words)
+            words.setVisible(False)
+        self.poles = FigureTable("Poles", ("Hz", "damping", "lives in"))
+        inside.addWidget(self.poles)
+        self.left_out = wrapped("", "muted")
+        inside.addWidget(self.left_out)
+        self.matrices_button = button("A, B, C, D …", self.show_matrices, "small")
+        self.save_button = button("Save the model …", self.save, "small")
+        inside.addLayout(row(self.matrices_button, self.save_button, 1))
+        inside.addWidget(rule())
+        self.sweep_button = button("Compare with a swept run", self.sweep)
+        self.sweep_button.setToolTip("A small sine in runs at the chosen level of detail, frequency by frequency")
+        inside.addWidget(self.sweep_button)
+        self.swept_words = wrapped("", "muted")
+        inside.addWidget(self.swept_words)
+        self.swept = FigureTable("Swept run", ("Hz", "off by dB", "off by °", "bent"))
+        self.swept.setMinimumHeight(150)
+        inside.addWidget(self.swept, 1)
+        inside.addStretch(0)
+        column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
+        return side
+
+    # choosing --------------------------------------------------------------------
+
+    def follow(self) -> None:
+        """Look again where the drive is another one, or was changed."""
+        text = to_text(self.session.drive)
+        if text == self._text:
+            return
+        self._text = text
+        self.fields.follow(self.session.drive, self.session.cursor_time)
+        self._forget_points()
+        names = list(self.beside)
+        self.beside = {}
+        self.lay_under(names)
+        self._late.start()
+
+    def show_way(self, name: str, way: KeptTransfer) -> None:
+        self._text = to_text(self.session.drive)
+        self.fields.follow(self.session.drive, self.session.cursor_time)
+        self.name.setText(name)
+        self.fields.show_way(way)
+        self._chosen()
+
+    def lay_under(self, names: list[str]) -> None:
+        """Show other kept ways under this one."""
+        drive, text = self.session.drive, to_text(self.session.drive)
+        self.beside = {n: v for n, v in self.beside.items() if n in names}
+        own = not strange_c(drive)
+        for name in names:
+            if name not in self.beside and name in drive.transfers:
+                request = TransferRequest(text, drive.transfers[name], own_c=own)
+                self.session.jobs.start(
+                    LAY_UNDER, lambda job, r=request: self._ask(job, r), lambda job, n=name: self._laid(job, n)
+                )
+        self._draw()
+
+    def _laid(self, job: Job, name: str) -> None:
+        if job.end is End.FINISHED:
+            self.beside[name] = job.result
+            self._draw()
+        elif job.end is End.FAILED:
+            self.status_message.emit(f"{name}: {job.sentence}")
+
+    def _chosen(self) -> None:
+        self._forget_points()
+        self._late.start()
+
+    def _forget_points(self) -> None:
+        if self._sweeping is not None:
+            self._sweeping.stop()
+        self.points = []
+        self.swept.setVisible(False)
+        tell(self.swept_words, "")
+
+    def look(self) -> None:
+        """Ask for the model of the chosen way."""
+        way, drive = self.fields.way(), self.session.drive
+        kept = drive.transfers.get(self.name.text().strip())
+        self.keep_button.setEnabled(bool(way.source and way.target))
+        self.forget_button.setEnabled(kept is not None)
+        if not self.isVisible():
+            return
+        if self.session.examined.faults:
+            self._fail(f"The model shows once this is fixed: {self.session.examined.faults[0]}")
+            return
+        if not way.source or not way.target:
+            self._fail("")
+            tell(self.facts, "Choose from where to where. Nothing in the drive changes.")
+            return
+        request = TransferRequest(to_text(drive), way, own_c=not strange_c(drive))
+        tell(self.facts, "Looking …")
+        self.session.jobs.start(TRANSFER, lambda job: self._ask(job, request), self._show)
+
+    def _ask(self, job: Job, request: TransferRequest | SweepRequest):
+        answer = self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping)
+        return answer.result if isinstance(answer, Answered) else answer
+
+    def _fail(self, sentence: str) -> None:
+        self.found = None
+        tell(self.problem, sentence)
+        for words in (self.facts, self.remarks, self.left_out):
+            tell(words, "")
+        self.poles.show_rows([])
+        self._enable()
+        self._draw()
+
+    def _enable(self) -> None:
+        for each in (self.matrices_button, self.save_button, self.sweep_button):
+            each.setEnabled(self.found is not None)
+
+    # showing ---------------------------------------------------------------------
+
+    def _show(self, job: Job) -> None:
+        if job.end is End.STOPPED:
+            return
+        if job.end is End.FAILED:
+            self._fail(job.sentence)
+            return
+        self.found = found = job.result
+        assert isinstance(found, LookedAt)
+        model, least = found.transfer.model, found.minimal
+        rhythm = f"sampled every {figure(model.dt, 's', 3)}" if model.dt else "continuous: no block lies between"
+        order = f"{len(least.model.states)} of {len(model.states)} states count"
+        words = [f"{rhythm} · about the drive {found.transfer.point.name} · {order}"]
+        if found.loop is not None and math.isfinite(found.loop.crossover):
+            loop = found.loop
+            words.append(
+                f"crosses at {figure(loop.crossover, 'Hz', 3)}, phase margin {loop.phase:.0f}°, gain margin "
+                f"{number_text(loop.gain_db, 3)} dB, Ms {number_text(loop.ms, 3)}"
+            )
+        growing = sum(not p.stable for p in least.poles if p.natural > 1e-6)
+        if growing:
+            words.append(f"{growing} pole{'s grow' if growing > 1 else ' grows'}: not stable")
+        tell(self.facts, "\n".join(words))
+        tell(self.remarks, "\n".join(found.transfer.remarks))
+        tell(self.problem, "")
+        rows = [pole_row(p) for p in least.poles if p.s.imag >= 0]
+        self.poles.show_rows(rows)
+        self.poles.setFixedHeight(32 + 20 * min(max(len(rows), 2), 9))
+        reasons = [f"{', '.join(n for n, _ in each.pole.states)}: {each.reason}" for each in least.left_out]
+        tell(self.left_out, f"{len(reasons)} left out, as nothing reaches or shows them." if reasons else "")
+        self.left_out.setToolTip("\n".join(reasons))
+        self._enable()
+        self._draw()
+
+    def _draw(self) -> None:
+        for plot in (self.size_plot, self.phase_plot, self.pole_plot, self.step_plot):
+            item = plot.getPlotItem()
+            for child in list(item.items):
+                item.removeItem(child)
+        for other in self.beside.values():
+            self._draw_curves(other, tokens().pale, 1.3)
+        if self.found is None:
+            return
+        self._draw_curves(self.found, tokens().strong, 1.9)
+        self._draw_poles(self.found)
+        self._draw_points()
+        self.size_plot.set_caption("magnitude", "dB; dots measured in runs" if self.points else "dB")
+        x = np.log10(self.found.frequency)
+        self.size_plot.setXRange(x[0], x[-1], padding=0)
+        size = 20 * np.log10(np.maximum(np.abs(self.found.response), 1e-12))
+        self.size_plot.setYRange(max(float(np.min(size)), float(np.max(size)) - 120) - 5, float(np.max(size)) + 10, padding=0)
+        self.phase_plot.enableAutoRange(axis="y")
+        self.step_plot.set_caption("after a step of one", self._unit_words())
+        span = self.found.t[-1] * 1e3
+        self.step_plot.setXRange(0, span, padding=0)
+        shown = self.found.y[np.isfinite(self.found.y)]
+        low, high = (float(np.min(shown)), float(np.max(shown))) if len(shown) else (0.0, 1.0)
+        self.step_plot.setYRange(min(low, 0.0), max(high, 0.0) or 1.0, padding=0.08)
+
+    def _unit_words(self) -> str:
+        assert self.found is not None
+        infos, ends = signal_infos(self.session.drive), self.found.transfer.ends
+        units = [infos[k].unit if k in infos else "" for k in (ends.target, ends.source)]
+        return f"{units[0] or '1'} for {units[1] or '1'}, in SI"
+
+    def _draw_curves(self, found: LookedAt, tint: str, width: float) -> None:
+        x = np.log10(found.frequency)
+        self.size_plot.curve(x, 20 * np.log10(np.maximum(np.abs(found.response), 1e-12)), tint, width)
+        self.phase_plot.curve(x, unwrapped_phase(found.response), tint, width)
+        t, y = found.t * 1e3, np.clip(np.nan_to_num(found.y, nan=0.0), -1e9, 1e9)
+        if found.transfer.lifted is not None:
+            t, y = np.repeat(t, 2)[1:], np.repeat(y, 2)[:-1]
+        self.step_plot.curve(t, y, tint, width)
+
+    def _draw_poles(self, found: LookedAt) -> None:
+        """In the plane of continuous time, those that are gone within a sample left out."""
+        poles = np.array([p.s for p in found.minimal.poles if math.isfinite(p.natural)])
+        dt = found.transfer.model.dt
+        zeros = found.zeros if dt == 0 else np.log(found.zeros[np.abs(found.zeros) > 0.05]) / dt
+        largest = float(np.max(np.abs(poles), initial=1.0))
+        zeros = zeros[np.abs(zeros) < 20 * largest]
+        self.pole_plot.addItem(pg.InfiniteLine(0, angle=90, pen=pg.mkPen(tokens().muted, width=1)))
+        self.pole_plot.level(0.0)
+        for values, symbol, tint in ((zeros, "o", tokens().contrast), (poles, "x", tokens().strong)):
+            marks = pg.ScatterPlotItem(
+                values.real, values.imag, symbol=symbol, size=9, pen=pg.mkPen(tint, width=1.8), brush=None
+            )
+            self.pole_plot.addItem(marks)
+        around = 1.15 * max(float(np.max(np.abs(np.concatenate([poles, zeros])), initial=0.0)), 1.0)
+        right = max(0.2 * around, 1.2 * float(np.max(np.concatenate([poles.real, zeros.real]), initial=0.0)))
+        self.pole_plot.setRange(xRange=(-around, right), yRange=(-around, around), padding=0)
+
+    def _draw_points(self) -> None:
+        for linear, brush in ((True, tokens().contrast), (False, tokens().paper)):
+            points = [p for p in self.points if p.linear is linear]
+            if not points:
+                continue
+            x = np.log10([p.frequency for p in points])
+            size = [20 * math.log10(max(abs(p.response), 1e-12)) for p in points]
+            phase = [self._phase_near(p) for p in points]
+            pen = pg.mkPen(tokens().contrast, width=1.4)
+            for plot, y in ((self.size_plot, size), (self.phase_plot, phase)):
+                plot.addItem(pg.ScatterPlotItem(x, y, size=7, pen=pen, brush=pg.mkBrush(brush)))
+
+    def _phase_near(self, point: SweptPoint) -> float:
+        """Its phase, on the same turn as the model's curve."""
+        assert self.found is not None
+        near = float(np.interp(point.frequency, self.found.frequency, unwrapped_phase(self.found.response)))
+        own = math.degrees(math.atan2(point.response.imag, point.response.real))
+        return own + 360.0 * round((near - own) / 360.0)
+
+    # doing -----------------------------------------------------------------------
+
+    def keep(self) -> None:
+        name, way = self.name.text().strip(), self.fields.way()
+        if not name:
+            self.status_message.emit("Write a name first, by which this way is kept in the drive.")
+            self.name.setFocus()
+            return
+        try:
+            self.session.do(commands.keep_transfer(self.session.drive, name, way))
+            self._text = to_text(self.session.drive)  # the same model holds
+        except DriveProblem as problem:
+            tell(self.problem, str(problem))
+
+    def forget(self) -> None:
+        name = self.name.text().strip()
+        if name in self.session.drive.transfers:
+            self.session.do(commands.remove_transfer(self.session.drive, name))
+
+    def save(self, path: str = "") -> None:
+        from pendel.core.formats.linear_models import (  # slow to load, and not needed to start
+            ENDINGS,
+            save_model,
+        )
+
+        if self.found is None:
+            return
+        kinds = ";;".join(f"{title} (*{ending})" for ending, title in ENDINGS.items())
+        path = path or QFileDialog.getSaveFileName(self, "Save the model", "model.mat", kinds)[0]
+        if not path:
+            return
+        try:
+            save_model(self.found.transfer, Path(path))
+        except FileProblem as problem:
+            tell(self.problem, str(problem))
+            return
+        self.status_message.emit(f"Saved the model to {path}.")
+
+    def show_matrices(self) -> None:
+        if self.found is not None:
+            Matrices(self.found, self).open()
+
+    def sweep(self) -> None:
+        """Measure in runs, or stop that."""
+        if self._sweeping is not None and self._sweeping.end is None:
+            self._sweeping.stop()
+            return
+        if self.found is None or not may_run(self.session, self):
+            return
+        self._forget_points()
+        drive, way = self.session.drive.copy(), self.fields.way()
+        wished = usual_frequencies(self.found.transfer).tolist()
+        text, own = to_text(drive), not strange_c(drive)
+        self._text = text  # what is still to be heard of this drive is no change
+        order = sorted(wished, key=lambda f: -f)  # the high ones are there at once
+        self.sweep_button.setText("Stop")
+        tell(self.swept_words, "Running to where the sine begins …")
+
+        def work(job: Job) -> int:
+            for begin in range(0, len(order), PIECE):
+                piece = tuple(order[begin : begin + PIECE])
+                answer = self._ask(job, SweepRequest(text, way, piece, own_c=own))
+                if not hasattr(answer, "points"):
+                    raise DriveProblem(getattr(answer, "sentence", "The run cannot be swept."))
+                self.points_came.emit(answer.points, len(order))
+            return len(order)
+
+        self._sweeping = self.session.jobs.start(SWEEP, work, self._swept_ended)
+
+    def _take_points(self, points: tuple[SweptPoint, ...], whole: int) -> None:
+        if self._sweeping is None or self._sweeping.stopping or self.found is None:
+            return
+        self.points = sorted([*self.points, *points], key=lambda p: p.frequency)
+        tell(self.swept_words, f"{len(self.points)} of {whole} frequencies")
+        self.swept.show_rows([swept_row(p) for p in self.points])
+        self.swept.setVisible(True)
+        self._draw()
+
+    def _swept_ended(self, job: Job) -> None:
+        self.sweep_button.setText("Compare with a swept run")
+        if job is not self._sweeping:
+            return
+        if job.end is End.FAILED:
+            tell(self.swept_words, job.sentence)
+        elif self.points:
+            linear = [p for p in self.points if p.linear]
+            bent = len(self.points) - len(linear)
+            words = f"{len(self.points)} frequencies, {self.session.drive.settings['level']}"
+            if linear:
+                usual = float(np.median([abs(p.off_db) for p in linear]))
+                worst = max(linear, key=lambda p: abs(p.off_db))
+                words += f": half are within {number_text(usual, 2)} dB; at {figure(worst.frequency, 'Hz', 3)} it is "
+                words += f"{number_text(worst.off_db, 2)} dB and {number_text(worst.off_degrees, 2)}°"
+            if bent:
+                words += f"; {bent} bent by more than 3 % (hollow), which a linear model cannot tell"
+            tell(self.swept_words, words + ".")
+
+
+class Matrices(QDialog):
+    """A, B, C and D with the names of states."""
+
+    def __init__(self, found: LookedAt, parent: QWidget):
+        super().__init__(parent)
+        self.setWindowTitle("A, B, C, D")
+        self.resize(820, 520)
+        body = column(self, (14, 12, 14, 12), 8)
+        tabs = QTabWidget()
+        model, least = found.transfer.model, found.minimal.model
+        for title, each in (("All states", model), ("Minimal", least)):
+            rows, columns = (*each.states, each.output), (*each.states, each.input)
+            table = FigureTable(title, columns)
+            table.setVerticalHeaderLabels(list(rows))
+            whole = np.block([[each.A, each.B], [each.C, each.D]])
+            table.show_rows([tuple(f"{v:.6g}" for v in line) for line in whole.tolist()])
+            table.setVerticalHeaderLabels(list(rows))
+            table.verticalHeader().setVisible(True)  # type: ignore[union-attr]
+            tabs.addTab(table, f"{title} ({len(each.states)})")
+        kind = f"x⁺ = A x + B u, every {figure(model.dt, 's', 4)}" if model.dt else "dx/dt = A x + B u"
+        body.addWidget(wrapped(f"{kind}, y = C x + D u; in SI. The last column is the input, the last row the output.", "muted"))
+        body.addWidget(tabs, 1)
+
+
+def tell(words: QLabel, sentence: str) -> None:
+    """Show a sentence, or no room for one."""
+    words.setText(sentence)
+    words.setVisible(bool(sentence))
+
+
+def pole_row(pole: Pole) -> tuple[str, str, str]:
+    place = number_text(pole.natural, 4) if math.isfinite(pole.natural) else "within a sample"
+    return place, number_text(pole.damping, 3), ", ".join(name for name, _ in pole.states)
+
+
+def swept_row(point: SweptPoint) -> tuple[str, str, str, str]:
+    return (
+        number_text(point.frequency, 4),
+        number_text(point.off_db, 2),
+        number_text(point.off_degrees, 2),
+        f"{number_text(100 * point.harmonics, 2)} %",
+    )
+
+
+__all__ = ["WayView"]

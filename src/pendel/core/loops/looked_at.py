@@ -1,0 +1,73 @@
+"""All that a page shows of the way between two points, worked out beside it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from pendel.core.drive.document import Drive, KeptTransfer
+from pendel.core.drive.file import from_text
+from pendel.core.errors import DriveProblem
+from pendel.core.loops.margins import Margins, margins
+from pendel.core.loops.realisation import Minimal, minimal, zeros_of
+from pendel.core.loops.sweep import Sweep
+from pendel.core.loops.transfer import ANY, PLACES, Ends, Transfer, transfer
+from pendel.core.runs.simulate import averaged, prepare
+from pendel.core.trust import allow_all_of
+from pendel.core.verbs.running import read_figure
+
+
+@dataclass(frozen=True)
+class LookedAt:
+    """``frequency`` in Hz; ``response`` complex; ``t`` in s and ``y`` after a step of one; ``loop`` where it comes back to
+    where it began, with the sign of negative feedback taken out."""
+
+    transfer: Transfer
+    minimal: Minimal
+    zeros: np.ndarray
+    frequency: np.ndarray
+    response: np.ndarray
+    t: np.ndarray
+    y: np.ndarray
+    loop: Margins | None
+
+
+def ends_of(drive: Drive, kept: KeptTransfer) -> Ends:
+    """A kept way, its taps resolved. Raises `DriveProblem`."""
+
+    def named(name: str) -> str:
+        return str(drive.taps[name]) if name in drive.taps else name
+
+    at: str | float = kept.at or ANY
+    if at not in PLACES:
+        try:
+            at = read_figure(drive, str(at), "s", 0.0)
+        except DriveProblem as problem:
+            raise DriveProblem(
+                f"“{kept.at}” is no operating point. Choose {', '.join(PLACES)}, or a time in a run."
+            ) from problem
+    return Ends(named(kept.source), named(kept.target), tuple(map(named, kept.opened)), at)
+
+
+def looked_at(drive: Drive, kept: KeptTransfer) -> LookedAt:
+    """Raises as `transfer`."""
+    found = transfer(prepare(averaged(drive)), ends_of(drive, kept))
+    frequency = found.frequencies()
+    response = found.response(frequency)
+    around = found.ends.source == found.ends.target
+    loop = margins(frequency, -response, stable=True) if around else None
+    least = minimal(found.model)
+    return LookedAt(found, least, zeros_of(least.model), frequency, response, *found.step(), loop)
+
+
+@lru_cache(maxsize=1)
+def sweep_of(drive_text: str, kept: KeptTransfer) -> Sweep:
+    """The last sweep that was asked for, prepared once, as its frequencies come in pieces. Raises as `Sweep`."""
+    drive = from_text(drive_text)
+    allow_all_of(drive)  # it is asked for behind the question
+    return Sweep(prepare(drive), transfer(prepare(averaged(drive)), ends_of(drive, kept)))
+
+
+__all__ = ["LookedAt", "ends_of", "looked_at", "sweep_of"]

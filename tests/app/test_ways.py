@@ -1,0 +1,102 @@
+"""The linear model between two points on the Loops page: chosen, kept, laid under another, measured in runs, saved."""
+
+import json
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QFileDialog
+
+from pendel.app.loops.way_view import Matrices
+from pendel.core.drive import commands
+from pendel.core.drive.document import KeptTransfer
+from pendel.core.drive.file import from_text, to_text
+
+from .conftest import settle, until
+from .test_window import LEFT
+
+
+@pytest.fixture
+def page(window):
+    window.show_page("Loops")
+    page = window.page("Loops")
+    assert until(lambda: page.standings)
+    return page
+
+
+def typed(box, text):
+    line = box.lineEdit()
+    line.setFocus()
+    line.selectAll()
+    QTest.keyClicks(line, text)
+    QTest.keyClick(line, Qt.Key.Key_Return)
+
+
+def test_a_way_is_chosen_kept_laid_under_another_and_forgotten(window, page):
+    QTest.mouseClick(page.ways.new_button, LEFT)
+    view = page.way
+    assert view.isVisible() and not view.sweep_button.isEnabled()
+    typed(view.fields.source, "i_set")
+    typed(view.fields.target, "i_door")
+    assert until(lambda: view.found is not None)
+    assert "8 of 26 states" in view.facts.text() and view.poles.rowCount() == 6
+    closed = abs(view.found.response[len(view.found.response) // 2])
+    QTest.keyClicks(view.name, "setpoint to current")
+    QTest.keyClick(view.name, Qt.Key.Key_Return)
+    assert window.session.drive.transfers["setpoint to current"] == KeptTransfer("i_set", "i_door")
+    typed(view.fields.opening, "current_pi.out")
+    assert view.fields.opened.keys() == ("current_pi.out",)
+    assert until(lambda: "Nothing of speed_pi.out arrives" in view.problem.text())
+    view.fields.opened.setCurrentRow(0)
+    QTest.keyClick(view.fields.opened, Qt.Key.Key_Delete)
+    typed(view.fields.source, "current_pi.out")
+    assert until(lambda: view.found is not None and view.found.transfer.ends.source == "current_pi.out")
+    page.ways.list.item(0).setCheckState(Qt.CheckState.Checked)
+    assert until(lambda: "setpoint to current" in view.beside)
+    page.ways.list.itemClicked.emit(page.ways.list.item(0))
+    assert until(lambda: view.found is not None and abs(view.found.response[len(view.found.response) // 2]) == closed)
+    window.session.do(commands.rename_card(window.session.drive, "speed_pi", "Velocity PI"))
+    assert until(lambda: view.found is not None and view.found.transfer.ends.source == "velocity_pi.out")
+    window.session.do(commands.rename_tap(window.session.drive, "i_door", "door_current"))
+    assert window.session.drive.transfers["setpoint to current"].target == "door_current"
+    twin = from_text(to_text(window.session.drive))
+    assert twin.transfers == window.session.drive.transfers
+    QTest.mouseClick(view.forget_button, LEFT)
+    assert not window.session.drive.transfers
+    window.session.undo.undo()
+    assert list(window.session.drive.transfers) == ["setpoint to current"]
+
+
+def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, page, tmp_path, monkeypatch):
+    page.show_way("")
+    view = page.way
+    view.show_way("", KeptTransfer("current_pi.out", "current_pi.out", ("current_pi.out", "speed_pi.out"), "rest"))
+    assert until(lambda: view.found is not None)
+    judged = page.standings["current_pi"].judged.margins
+    assert view.found.loop.crossover == pytest.approx(judged.crossover, rel=2e-3)
+    assert view.found.loop.phase == pytest.approx(judged.phase, abs=0.5) and "phase margin" in view.facts.text()
+    view.show_way("", KeptTransfer("current_pi.out", "current_sensor.value", (), "rest"))
+    assert until(lambda: view.found is not None and view.found.transfer.ends.target == "current_sensor.value")
+    monkeypatch.setattr("pendel.app.loops.way_view.usual_frequencies", lambda _: __import__("numpy").geomspace(200.0, 5e3, 6))
+    QTest.mouseClick(view.sweep_button, LEFT)
+    assert view.sweep_button.text() == "Stop"
+    assert until(lambda: view.sweep_button.text() != "Stop", 60)
+    assert len(view.points) == 6 and view.swept.rowCount() == 6 and "6 frequencies, averaged" in view.swept_words.text()
+    assert max(abs(p.off_db) for p in view.points) < 0.1
+    view.swept.selectAll()
+    QTest.keyClick(view.swept, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    assert len(QGuiApplication.clipboard().text().splitlines()) == 6
+    QTest.mouseClick(view.sweep_button, LEFT)
+    QTest.mouseClick(view.sweep_button, LEFT)  # stopped
+    assert until(lambda: view.sweep_button.text() != "Stop", 60)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "m.json"), ""))
+    QTest.mouseClick(view.save_button, LEFT)
+    assert json.loads((tmp_path / "m.json").read_text())["to"] == "current_sensor.value"
+    QTest.mouseClick(view.matrices_button, LEFT)
+    settle()
+    shown = view.findChild(Matrices)
+    assert shown is not None and shown.isVisible()
+    shown.close()
+    page._choose("speed_pi")
+    assert page.stack.currentIndex() == 0 and page.now is not None
