@@ -465,7 +465,7 @@ class WayView(QWidget):
             if linear:
                 usual = float(np.median([abs(p.off_db) for p in linear]))
                 worst = max(linear, key=lambda p: abs(p.off_db))
-                words += f": half are within {number_text(usual, 2)} dB; at {figure(worst.frequency, 'Hz', 3)} it is "
+                words += f": half are within {number_text(max(usual, 0.01), 2)} dB; at {figure(worst.frequency, 'Hz', 3)} it is "
                 words += f"{number_text(worst.off_db, 2)} dB and {number_text(worst.off_degrees, 2)}°"
             if bent:
                 words += f"; {bent} bent by more than 3 % (hollow), which a linear model cannot tell"

@@ -18,6 +18,9 @@ from pendel.core.runs.simulate import averaged, prepare
 from pendel.core.trust import allow_all_of
 from pendel.core.verbs.running import read_figure
 
+CREEPS, SHOWN = 0.1, 5.0
+"""A step has moved once it stays within this share of its end; so many times as long is shown."""
+
 
 @dataclass(frozen=True)
 class LookedAt:
@@ -59,7 +62,18 @@ def looked_at(drive: Drive, kept: KeptTransfer) -> LookedAt:
     around = found.ends.source == found.ends.target
     loop = margins(frequency, -response, stable=True) if around else None
     least = minimal(found.model)
-    return LookedAt(found, least, zeros_of(least.model), frequency, response, *found.step(), loop)
+    return LookedAt(found, least, zeros_of(least.model), frequency, response, *step_that_shows(found), loop)
+
+
+def step_that_shows(found: Transfer) -> tuple[np.ndarray, np.ndarray]:
+    """The step for as long as it moves: what creeps for long after that would hide it."""
+    t, y = found.step()
+    with np.errstate(invalid="ignore", over="ignore"):
+        away = np.flatnonzero(np.abs(y - y[-1]) > CREEPS * np.ptp(y))
+    settled = t[away[-1]] if len(away) and np.all(np.isfinite(y)) else t[-1]
+    shortest = 30 * (found.lifted.tick if found.lifted is not None else 0.0)
+    span = max(SHOWN * float(settled), shortest)
+    return found.step(span) if 0 < span < 0.3 * t[-1] else (t, y)
 
 
 @lru_cache(maxsize=1)

@@ -269,6 +269,9 @@ def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
             "Something moves at this operating point, so the model holds for an instant: its poles tell nothing of what "
             "turns meanwhile."
         )
+    sliding = any(key.endswith(".sliding") for key in prepared.structure.mode_keys)
+    if sliding and found.point.name.startswith("at rest"):
+        said.append("Dry frictions slide in it; in a run at rest they stick as long as little moves.")
     if np.any(without_drops(prepared) != prepared.parameters):
         said.append("Dead times and drops of converters are not in it: what they take hangs on a current's sign alone.")
     for block in prepared.deck.blocks:
