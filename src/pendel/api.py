@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from pendel.core.loops.linear import LinearModel
     from pendel.core.loops.sweep import Swept
     from pendel.core.loops.transfer import Transfer
+    from pendel.core.loops.within_limits import TunedLoops
     from pendel.core.verbs.shipping import FirmwareReport
 
 __all__ = ["CardView", "Drive", "NoSignal", "Run", "open_drive", "open_example"]
@@ -374,6 +375,27 @@ class Drive:
         from pendel.core.loops.tuning import propose
 
         return propose(self.document, regulator, rule, **wishes)
+
+    def tune(self, loop: str = "", *, goal: str = "disturbance", **limits: float) -> TunedLoops:
+        """Take the gains that are best by a goal (disturbance, settling, effort) within limits, of one loop by its
+        regulator or of all, inside out; see `pendel.core.loops.within_limits.Limits` for what can be limited.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem
+        """
+        from dataclasses import fields
+
+        from pendel.core.loops.within_limits import Goal, Limits, tune
+
+        known = [f.name for f in fields(Limits)]
+        for name in limits:
+            known_name("limit", name, known, "tuning")
+        known_name("goal", goal, [g.value for g in Goal], "tuning")
+        tuned = tune(self.document, Limits(**limits), Goal(goal), loop)
+        if tuned.command.changes:
+            self.do(tuned.command)
+        return tuned
 
     def propose_all_gains(self) -> dict[str, str]:
         """Take first gains for every loop, inside out; returns loops left as they are, with the reason."""

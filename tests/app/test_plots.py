@@ -264,7 +264,7 @@ def test_what_a_curve_is_at_the_pointer_is_read_on_every_plot(window):
     judged(window)
     window.show_page("Loops")
     judged(window)
-    plot = window.page("Loops").size_plot
+    plot = window.page("Loops").plots.size_plot
     view = plot.getPlotItem().vb
     curve = max((i for i in plot.getPlotItem().items if hasattr(i, "xData")), key=lambda i: len(i.xData))
     k = int(np.argmin(np.abs(curve.xData - np.mean(view.viewRange()[0]))))

@@ -100,3 +100,32 @@ def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, pag
     shown.close()
     page._choose("speed_pi")
     assert page.stack.currentIndex() == 0 and page.now is not None
+
+
+def test_gains_are_searched_within_limits_shown_as_they_come_and_taken(window, page):
+    page._choose("current_pi")
+    page.rule_box.setCurrentIndex(page.rule_box.findText("search within limits"))
+    page.rule_box.activated.emit(page.rule_box.currentIndex())
+    box = page.limits
+    assert box.isVisible() and not page.crossover_row.isVisible() and page.proposed is None
+    for text, words in (("0.9", "above 1"), ("x", "Ms at most"), ("1.4", "")):
+        field = box.fields["ms"]
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, text)
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        if words:
+            QTest.mouseClick(box.button, LEFT)
+            assert words in box.words.text() and box.button.text() == "Search"
+    QTest.mouseClick(box.button, LEFT)
+    assert until(lambda: page.proposed is not None)
+    assert until(lambda: box.button.text() == "Search", 60)
+    assert "stopped by: Ms at most" in box.words.text()
+    assert page.proposed.margins.ms == pytest.approx(1.4, abs=0.03) and page.proposed.margins.ms <= 1.4
+    QTest.mouseClick(page.take_button, LEFT)
+    assert until(lambda: not window.session.judging and "current_pi" in page.standings)
+    assert until(lambda: page.standings["current_pi"].judged.margins.ms == pytest.approx(1.4, abs=0.03))
+    window.session.undo.undo()
+    QTest.mouseClick(box.button, LEFT)
+    QTest.mouseClick(box.button, LEFT)  # stopped
+    assert until(lambda: box.button.text() == "Search", 60)

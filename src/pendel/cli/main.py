@@ -1,5 +1,5 @@
 # PYTHON_ARGCOMPLETE_OK
-"""``pendel check | signals | set | propose | run | measure | loops | linear | c | a2l | fmu | board | live | ranges | formats | firmware``: the verbs of
+"""``pendel check | signals | set | propose | tune | run | measure | loops | linear | c | a2l | fmu | board | live | ranges | formats | firmware``: the verbs of
 `pendel.core.verbs`
 for terminals.
 
@@ -160,8 +160,9 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
     else:
         result = verb.does(drive, **given)
     if verb.changes:
-        if result:
-            show(result, verb.name)
+        if result:  # the drive itself may go to standard output
+            with contextlib.redirect_stdout(sys.stderr if options.out == STANDARD else sys.stdout):
+                show(result, verb.name)
         return write_drive(drive, options)
     if run := getattr(result, "run", None):
         tell_of(drive, run)

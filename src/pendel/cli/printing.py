@@ -21,6 +21,7 @@ from pendel.core.verbs.exporting import UnitReport
 from pendel.core.verbs.judging import TransferReport
 from pendel.core.verbs.running import Measured, Ran
 from pendel.core.verbs.shipping import FirmwareReport
+from pendel.core.verbs.tuning import TunedReport
 
 LEFT_OUT = ("run", "unit_inside", "transfer")
 """Fields of results that hold what they come from."""
@@ -207,6 +208,21 @@ def line_of(each: Any) -> str:
 @line_of.register
 def _(each: FindingReport) -> str:
     return f"{each.severity}: {each.where}: {each.sentence}"
+
+
+@line_of.register
+def _(each: TunedReport) -> str:
+    if each.problem:
+        return "\t".join((each.loop, "left as it is", each.problem))
+    gains = ", ".join(f"{name} {value:.5g}" for name, value in each.gains.items())
+    figures = (
+        f"crossover {each.crossover:.4g} Hz",
+        f"phase margin {each.phase_margin:.3g}°",
+        f"Ms {each.ms:.3g}",
+        f"overshoot {each.overshoot:.3g} %",
+        f"stopped by {', '.join(each.stopping)}" if each.stopping else "best inside the limits",
+    )
+    return "\t".join((each.loop, gains, *figures))
 
 
 @line_of.register

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import copy
 import math
 
 import numpy as np
-import pyqtgraph as pg
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -19,18 +19,19 @@ from PyQt6.QtWidgets import (
 )
 
 from pendel.app.loops.figures import FOLLOWS
+from pendel.app.loops.limits_box import LimitsBox
+from pendel.app.loops.loop_plots import LoopPlots
 from pendel.app.loops.way_list import WayList
 from pendel.app.loops.way_view import WayView
-from pendel.app.plots.plot import Plot
+from pendel.app.session.jobs import TUNE, End, Job
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
-from pendel.app.widgets.theme import colour, font, tokens
+from pendel.app.widgets.theme import colour, tokens
 from pendel.app.widgets.timers import single_shot
 from pendel.core.drive.document import KeptTransfer
-from pendel.core.errors import ExpressionProblem, PendelError
-from pendel.core.loops.margins import unwrapped_phase
+from pendel.core.errors import DriveProblem, ExpressionProblem, PendelError
 from pendel.core.loops.rules import RULES
 from pendel.core.loops.tuning import (
     GAIN_UNITS,
@@ -40,14 +41,20 @@ from pendel.core.loops.tuning import (
     default_crossover,
     take_gains,
 )
+from pendel.core.loops.within_limits import Search
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.simulate import signal_infos
 
+LIMITS = "limits"
+"""Choice of the rules' box that is no rule."""
+
 
 class LoopsPage(Page):
     """Choose a loop, a rule and a wish; see what follows; take the gains."""
+
+    best_so_far = pyqtSignal(str, object)
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(session, parent)
@@ -68,7 +75,8 @@ class LoopsPage(Page):
         inside = QHBoxLayout(of_loops)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(0)
-        inside.addWidget(self._build_plots(), 1)
+        self.plots = LoopPlots()
+        inside.addWidget(self.plots, 1)
         inside.addWidget(self._build_right())
         self.way = WayView(session)
         self.way.status_message.connect(self.status_message)
@@ -124,27 +132,6 @@ class LoopsPage(Page):
         )
         return side
 
-    def _build_plots(self) -> QWidget:
-        middle = QWidget()
-        grid = QGridLayout(middle)
-        grid.setContentsMargins(8, 8, 8, 8)
-        grid.setSpacing(8)
-        self.size_plot = Plot("magnitude of L", "dB", log=True)
-        self.phase_plot = Plot("phase of L", "degrees", log=True, bottom="frequency, Hz")
-        self.phase_plot.setXLink(self.size_plot)
-        self.circle_plot = Plot("L in the complex plane", "")
-        self.circle_plot.setAspectLocked(True)
-        self.step_plot = Plot("after a setpoint step", "of the step", bottom="time, ms")
-        self.sensitivity_plot = Plot("S and T", "dB", log=True, bottom="frequency, Hz")
-        grid.addWidget(self.size_plot, 0, 0)
-        grid.addWidget(self.phase_plot, 1, 0)
-        grid.addWidget(self.circle_plot, 0, 1, 2, 1)
-        grid.addWidget(self.step_plot, 2, 0)
-        grid.addWidget(self.sensitivity_plot, 2, 1)
-        for r, stretch in enumerate((5, 5, 7)):
-            grid.setRowStretch(r, stretch)
-        return middle
-
     def _build_right(self) -> QWidget:
         side = QWidget()
         side.setObjectName("inspector")
@@ -162,6 +149,7 @@ class LoopsPage(Page):
         self.rule_box.setFixedHeight(26)
         for each in RULES:
             self.rule_box.addItem(each.title, each.id)
+        self.rule_box.addItem("search within limits", LIMITS)
         self.rule_box.activated.connect(lambda _: self._rule_chosen())
         inside.addWidget(self.rule_box)
         self.crossover = Field("", "Crossover, Hz", 84)
@@ -178,6 +166,12 @@ class LoopsPage(Page):
         rows.addLayout(row(label("Phase margin at least"), 1, self.margin, label("°", "muted")))
         rows.addWidget(self.margin_slider)
         inside.addWidget(self.crossover_row)
+        self.limits = LimitsBox()
+        self.limits.setVisible(False)
+        self.limits.search_wanted.connect(self.search)
+        self.best_so_far.connect(self._show_best)
+        self._searching: Job | None = None
+        inside.addWidget(self.limits)
         self.gain_grid = QGridLayout()
         self.gain_grid.setVerticalSpacing(6)
         inside.addSpacing(4)
@@ -283,14 +277,7 @@ class LoopsPage(Page):
             shown.setText("")
         for grid in (self.gain_grid, self.follow_grid, self.model_grid):
             clear(grid)
-        for plot in (
-            self.size_plot,
-            self.phase_plot,
-            self.circle_plot,
-            self.step_plot,
-            self.sensitivity_plot,
-        ):
-            self._wipe(plot)
+        self.plots.clear()
 
     def _enable(self, on: bool) -> None:
         for widget in (self.take_button, self.try_button, self.rule_box, self.crossover_row):
@@ -394,12 +381,58 @@ class LoopsPage(Page):
         self._propose_late.start()
 
     def _rule_chosen(self) -> None:
-        self.crossover_row.setEnabled(RULES[self.rule_box.currentData()].takes_crossover)
+        limits = self.rule_box.currentData() == LIMITS
+        self.limits.setVisible(limits)
+        self.crossover_row.setVisible(not limits)
+        self.crossover_row.setEnabled(not limits and RULES[self.rule_box.currentData()].takes_crossover)
         self.propose()
+
+    def search(self) -> None:
+        """Search gains within the limits, or stop that."""
+        if self._searching is not None and self._searching.end is None:
+            self._searching.stop()
+            return
+        study, key = self.chosen, self.current
+        if study is None:
+            return
+        try:
+            limits, goal = self.limits.wish()
+        except DriveProblem as problem:
+            self.limits.show_found(None, str(problem))
+            return
+        search = Search(copy.deepcopy(study), limits, goal)  # the page goes on with its own
+        self.limits.show_searching()
+        self._searching = self.session.jobs.start(
+            TUNE,
+            lambda job: search.run(
+                stopping=lambda: job.stopping, come=lambda best: self.best_so_far.emit(key, best.analysis)
+            ),
+            lambda job: self._searched(job, key),
+        )
+
+    def _show_best(self, key: str, best: LoopAnalysis) -> None:
+        if key == self.current and self.rule_box.currentData() == LIMITS and self.chosen is not None:
+            self.proposed = best
+            self._show(self.chosen)
+
+    def _searched(self, job: Job, key: str) -> None:
+        if job.end is End.FINISHED:
+            self.limits.show_found(job.result)
+            self._show_best(key, job.result.best.analysis)
+        else:
+            self.limits.show_found(None, job.sentence or "Stopped; the best so far is shown.")
 
     def propose(self) -> None:
         study = self.chosen
         if study is None or self.now is None:
+            return
+        if self.rule_box.currentData() == LIMITS:
+            self.proposed = None
+            self.verdict.setText("")
+            if self._searching is not None:
+                self._searching.stop()
+            self.limits.show_found(None, "")
+            self._show(study)
             return
         try:
             gains = study.propose(
@@ -416,11 +449,6 @@ class LoopsPage(Page):
 
     # showing ---------------------------------------------------------------------
 
-    def _wipe(self, plot: Plot) -> None:
-        item = plot.getPlotItem()
-        for child in list(item.items):
-            item.removeItem(child)
-
     def _show(self, study: LoopStudy) -> None:
         card = self.session.drive.cards[study.loop.regulator]
         self.title.setText(card.name)
@@ -430,15 +458,14 @@ class LoopsPage(Page):
             f"linear about the drive {study.drive.point.name}"
         )
         self._show_model(study)
-        self._show_bode()
-        self._show_circle()
-        self._show_step()
-        self._show_sensitivity()
+        self.plots.show_loop(self.now, self.proposed, self._step_words())
         self._show_figures(study)
 
-    def _judged(self) -> list[tuple[LoopAnalysis, str, float]]:
-        found = [(self.now, tokens().pale, 1.3)] if self.now else []
-        return [*found, (self.proposed, tokens().strong, 1.9)] if self.proposed else found
+    def _step_words(self) -> str:
+        loop = self.standings[self.current].loop
+        plain = loop.depth == 0 and not loop.regulation.axis
+        of = signal_infos(self.session.drive)[loop.actual].label if plain else loop.label.lower()
+        return f"{of} after a step"
 
     def _show_model(self, study: LoopStudy) -> None:
         clear(self.model_grid)
@@ -456,105 +483,6 @@ class LoopsPage(Page):
             shown = label(value)
             shown.setAlignment(Qt.AlignmentFlag.AlignRight)
             self.model_grid.addWidget(shown, r, 1)
-
-    def _show_bode(self) -> None:
-        self._wipe(self.size_plot)
-        self._wipe(self.phase_plot)
-        self.size_plot.level(0.0)
-        self.phase_plot.level(-180.0)
-        for judged, tint, width in self._judged():
-            x = np.log10(judged.frequency)
-            self.size_plot.curve(x, 20 * np.log10(np.maximum(np.abs(judged.response), 1e-9)), tint, width)
-            self.phase_plot.curve(x, np.maximum(unwrapped_phase(judged.response), -400), tint, width)
-        best = self.proposed or self.now
-        if best and math.isfinite(best.margins.crossover):
-            at = math.log10(best.margins.crossover)
-            self.size_plot.mark(at, f" crosses at {figure(best.margins.crossover, 'Hz', 3)} ")
-            self.phase_plot.mark(at, "")
-            self.phase_plot.addItem(
-                pg.PlotCurveItem(
-                    [at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5)
-                )
-            )
-            tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", color=tokens().moss, anchor=(1, 0.5))
-            tag.setFont(font(11, bold=True))
-            tag.setPos(at - 0.06, -180 + best.margins.phase / 2)
-            self.phase_plot.addItem(tag)
-        if best:
-            self.size_plot.setXRange(math.log10(best.frequency[0]), math.log10(best.frequency[-1]), padding=0)
-            self.size_plot.setYRange(-40, 60, padding=0)
-            self.phase_plot.setYRange(-280, 30, padding=0)
-
-    def _show_circle(self) -> None:
-        self._wipe(self.circle_plot)
-        best = self.proposed or self.now
-        if best is None:
-            return
-        angle = np.linspace(0, 2 * np.pi, 120)
-        radius = 1 / best.margins.ms
-        circle = pg.PlotCurveItem(
-            -1 + radius * np.cos(angle),
-            radius * np.sin(angle),
-            pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine),
-            brush=pg.mkBrush(tokens().brass_tint),
-            fillLevel=0,
-        )
-        self.circle_plot.addItem(circle)
-        self.circle_plot.addItem(pg.ScatterPlotItem([-1], [0], size=8, brush=tokens().brick, pen=None))
-        for text, x, y, tint in (
-            ("−1", -1.0, 0.18, tokens().brick),
-            (f"1/Ms, Ms = {number_text(best.margins.ms, 3)}", -1.0, -radius - 0.14, tokens().brass_text),
-        ):
-            tag = pg.TextItem(text, color=tint, anchor=(0.5, 0.5))
-            tag.setFont(font(11))
-            tag.setPos(x, y)
-            self.circle_plot.addItem(tag)
-        for judged, tint, width in self._judged():
-            inside = np.abs(judged.response) < 8
-            self.circle_plot.curve(judged.response.real[inside], judged.response.imag[inside], tint, width)
-        self.circle_plot.setRange(xRange=(-2.3, 0.9), yRange=(-2.4, 1.6), padding=0)
-
-    def _show_step(self) -> None:
-        self._wipe(self.step_plot)
-        infos = signal_infos(self.session.drive)
-        loop = self.standings[self.current].loop
-        plain = loop.depth == 0 and not loop.regulation.axis
-        self.step_plot.set_caption(
-            f"{infos[loop.actual].label if plain else loop.label.lower()} after a step",
-            "thin now, bold proposed",
-        )
-        self.step_plot.level(1.0)
-        span = 0.0
-        for judged, tint, width in self._judged():
-            t = np.repeat(judged.step_t, 2)[1:] * 1e3
-            self.step_plot.curve(t, np.clip(np.repeat(judged.step_y, 2)[:-1], -5, 5), tint, width)
-            span = max(span, 0.0) if not len(t) else max(span, min(t[-1], 1e9))
-        if self.proposed is not None and len(self.proposed.step_t):
-            span = self.proposed.step_t[-1] * 1e3
-        self.step_plot.setXRange(0, span or 1.0, padding=0)
-        self.step_plot.setYRange(-0.1, 1.6, padding=0)
-
-    def _show_sensitivity(self) -> None:
-        self._wipe(self.sensitivity_plot)
-        best = self.proposed or self.now
-        if best is None:
-            return
-        x = np.log10(best.frequency)
-        s = 1 / (1 + best.response)
-        for values, tint, name, share in (
-            (s, tokens().contrast, "S", 0.45),
-            (s * best.response, tokens().strong, "T", 0.25),
-        ):
-            y = 20 * np.log10(np.maximum(np.abs(values), 1e-9))
-            self.sensitivity_plot.curve(x, y, tint)
-            k = int(np.argmin(np.abs(np.arange(len(x)) / len(x) - share)))
-            tag = pg.TextItem(name, color=tint, anchor=(0.5, 1))
-            tag.setFont(font(12, bold=True))
-            tag.setPos(x[k], max(-38.0, y[k]))
-            self.sensitivity_plot.addItem(tag)
-        self.sensitivity_plot.level(0.0)
-        self.sensitivity_plot.setXRange(x[0], x[-1], padding=0)
-        self.sensitivity_plot.setYRange(-40, 15, padding=0)
 
     def _show_figures(self, study: LoopStudy) -> None:
         clear(self.gain_grid)

@@ -61,6 +61,7 @@ DESCRIBE = JobKind("describe the board", "firmware", "The board cannot be descri
 BENCH = JobKind("bench", "bench", "The board cannot do this")
 LOOK_AT_BOARD = JobKind("look at the board", "bench", "The board cannot be looked at")
 TRANSFER = JobKind("look between two points", "process beside", "There is no model", newest_wins=True)
+TUNE = JobKind("tune within limits", "tune", "No gains found", newest_wins=True)
 LAY_UNDER = JobKind("lay a way under", "process beside", "There is no model")
 SWEEP = JobKind("sweep a run", "process beside", "The run cannot be swept", newest_wins=True)
 LOOK_AT_UNIT = JobKind("look at a unit", "unit", "The drive cannot be exported", newest_wins=True)
@@ -80,6 +81,7 @@ KINDS = (
     DESCRIBE,
     BENCH,
     LOOK_AT_BOARD,
+    TUNE,
     TRANSFER,
     LAY_UNDER,
     SWEEP,

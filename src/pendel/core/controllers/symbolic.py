@@ -185,13 +185,26 @@ def linear_block(
     period
         time between its updates (s).
     """
+    return linear_blocks(block, period, inputs_at, states_at, ())({})
+
+
+def linear_blocks(
+    block: BlockInstance,
+    period: float,
+    inputs_at: Mapping[str, float] | None,
+    states_at: Mapping[str, float] | None,
+    free: Sequence[str],
+) -> Callable[[Mapping[str, float]], LinearBlock]:
+    """As `linear_block`, for any numbers of its values that are ``free``, without stating it anew."""
     symbols = Symbols(block)
     v = {name: ca.SX.sym(name) for name in block.inputs}
     z = {name: ca.SX.sym(name) for name in block.states}
+    values = {n: ca.SX.sym(n) for n in free}
     env: dict[str, ca.SX] = {
         **v,
         **z,
         **{n: ca.SX(x) for n, x in {**block.values, **block.smooth}.items()},
+        **values,
         **dict.fromkeys(block.outputs, ca.SX(0)),
         "dt": ca.SX(period),
     }
@@ -201,14 +214,20 @@ def linear_block(
     out = stacked(*(env[n] for n in block.outputs))
     into = stacked(*v.values())
     jacobians = [ca.jacobian(a, b) for a, b in ((after, state), (after, into), (out, state), (out, into))]
-    function = ca.Function("linear", [state, into], jacobians)
+    function = ca.Function("linear", [state, into, stacked(*values.values())], jacobians)
     at = inputs_at or {}
     kept = {**(states_at or {}), "started": 1.0}
     begun = np.array([kept.get(n, 0.0) for n in block.states] + [0.0] * symbols.line)
-    E, F, G, H = (np.array(m, dtype=float) for m in function(begun, [at.get(n, 0.0) for n in block.inputs]))
-    return LinearBlock(
-        E.reshape(len(begun), len(begun)),
-        F.reshape(len(begun), len(v)),
-        G.reshape(len(block.outputs), len(begun)),
-        H.reshape(len(block.outputs), len(v)),
-    )
+    around = [at.get(n, 0.0) for n in block.inputs]
+
+    def with_values(given: Mapping[str, float]) -> LinearBlock:
+        numbers = [given.get(n, block.values[n]) for n in free]
+        E, F, G, H = (np.array(m, dtype=float) for m in function(begun, around, numbers))
+        return LinearBlock(
+            E.reshape(len(begun), len(begun)),
+            F.reshape(len(begun), len(v)),
+            G.reshape(len(block.outputs), len(begun)),
+            H.reshape(len(block.outputs), len(v)),
+        )
+
+    return with_values

@@ -8,6 +8,7 @@ period, for any mix of rates (lifting; Chen, Francis: Optimal Sampled-Data Contr
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -17,7 +18,7 @@ import scipy.linalg
 
 from pendel.core.catalogue.index import kind_of
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part
-from pendel.core.controllers.symbolic import LinearBlock, linear_block
+from pendel.core.controllers.symbolic import LinearBlock, linear_blocks
 from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, at_rest
@@ -272,11 +273,18 @@ class SampledDrive:
 
     def about_point(self, block: BlockInstance) -> LinearBlock:
         """A block's linear form at the point's inputs and memory."""
-        return linear_block(
+        return self.about_point_with(block, ())({})
+
+    def about_point_with(
+        self, block: BlockInstance, free: tuple[str, ...]
+    ) -> Callable[[Mapping[str, float]], LinearBlock]:
+        """The same for any numbers of its values that are ``free``."""
+        return linear_blocks(
             block,
             self.deck.tick * block.every,
             {p: self.point.signals.get(s, 0.0) for p, s in block.sources.items() if s},
             {s: self.point.remembered.get(f"{block.name}.{s}", 0.0) for s in block.states},
+            free,
         )
 
     @property
@@ -315,6 +323,8 @@ class SampledDrive:
         span = range(self.origin, self.origin + (ticks or self.period))
         width = n + (len(span) if each_tick else 1)
         S = np.eye(n, width)
+        loaded = [k for k, name in enumerate(self.plant.loads) if name == inject]
+        at_commands = inject in self.plant.commands or not opened.isdisjoint(self.plant.commands)
         seen: list[dict[str, np.ndarray]] = []
         for tick in span:
             e = np.zeros(width)
@@ -326,6 +336,8 @@ class SampledDrive:
                 return kept + e if name == inject else kept
 
             def taken(commands: np.ndarray) -> np.ndarray:
+                if not at_commands:
+                    return commands
                 rows = [changed(c, row) for c, row in zip(self.plant.commands, commands)]
                 return np.array(rows).reshape(nc, width)
 
@@ -333,8 +345,9 @@ class SampledDrive:
             # is looked at while it still has the last tick's.
             u = S[nx : nx + nc].copy() if self.deck.delay else None
             applied = S[nx : nx + nc] if u is None else taken(u)
-            load = np.outer([name == inject for name in self.plant.loads], e)
-            y = self.plant.C @ S[:nx] + self.plant.D @ applied + self.plant.V @ load
+            y = self.plant.C @ S[:nx] + self.plant.D @ applied
+            if loaded:
+                y += np.outer(self.plant.V[:, loaded[0]], e)
             measured = dict(zip(self.plant.signals, y))
             raw: dict[str, np.ndarray] = {}
 
@@ -380,7 +393,9 @@ class SampledDrive:
             seen[-1] |= {c: u[k].copy() for k, c in enumerate(self.plant.commands) if c in watch}
             acting = taken(u)
             S[nx : nx + nc] = pending if self.deck.delay else acting
-            S[:nx] = self.Ad @ S[:nx] + self.Bd @ acting + self.Wd @ load
+            S[:nx] = self.Ad @ S[:nx] + self.Bd @ acting
+            if loaded:
+                S[:nx] += np.outer(self.Wd[:, loaded[0]], e)
         return S[:, :n], S[:, n:], seen
 
     def lifted(self, watch: str, inject: str, opened: frozenset[str]) -> LiftedModel:

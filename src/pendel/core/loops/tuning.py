@@ -112,9 +112,14 @@ class LoopStudy:
         return {n: self.block.values[own] for n, own in self.loop.regulation.gains.items()}
 
     def with_gains(self, gains: Mapping[str, float]) -> LinearBlock:
-        own = {self.loop.regulation.gains[n]: g for n, g in gains.items()}
+        return self._regulator({self.loop.regulation.gains[n]: g for n, g in gains.items()})
+
+    @cached_property
+    def _regulator(self) -> Callable[[Mapping[str, float]], LinearBlock]:
+        """The closed regulator's linear form by its gains."""
         closed = {"closed": 1.0} if "closed" in self.block.values else {}
-        return self.drive.about_point(replace(self.block, values={**self.block.values, **closed, **own}))
+        block = replace(self.block, values={**self.block.values, **closed})
+        return self.drive.about_point_with(block, tuple(self.loop.regulation.gains.values()))
 
     def open_loop(self, gains: Mapping[str, float]) -> np.ndarray:
         """L with the sign of the negative feedback taken out."""

@@ -20,6 +20,7 @@ from pendel.core.verbs.shipping import (
     ranges_of,
     write_c,
 )
+from pendel.core.verbs.tuning import tune_loops
 from pendel.core.verbs.verb import Parameter, Verb
 
 
@@ -77,6 +78,22 @@ VERBS = (
         changes=True,
     ),
     Verb("propose", "take first gains for all loops of a drive, inside out", propose_gains, changes=True),
+    Verb(
+        "tune",
+        "take the gains that are best within limits, of one loop or of all, inside out",
+        tune_loops,
+        (
+            Parameter("loop", "a regulator; all closed loops without it", "LOOP"),
+            Parameter("goal", "disturbance, settling or effort; disturbance without it", "GOAL"),
+            Parameter("phase_margin", "at least, degrees; 45 without it", "DEGREES", option="phase-margin"),
+            Parameter("ms", "at most; 1.7 without it", "MS"),
+            Parameter("overshoot", "at most, percent; 20 without it", "PERCENT"),
+            Parameter("effort", "largest output of the regulator after a setpoint step of one, SI", "PEAK"),
+            Parameter("crossover", "at least, such as 200 Hz", "FREQUENCY", unit="Hz"),
+            Parameter("fastest", "crossover at most, such as 2 kHz", "FREQUENCY", unit="Hz"),
+        ),
+        changes=True,
+    ),
     Verb(
         "run",
         "run a drive and write its traces",
@@ -244,5 +261,6 @@ __all__ = [
     "serve_board",
     "set_named",
     "signals",
+    "tune_loops",
     "write_c",
 ]
