@@ -172,6 +172,7 @@ UNITS = (
     ("haul_drive_tables", "", {}, {}),
     ("valley_filter", "", {"300": {"power_setpoint.value": 500.0}}, {}),
     ("cabin_fan", "", {}, {}),
+    ("wayside_supply", "", {}, {}),
 )
 
 

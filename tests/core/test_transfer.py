@@ -135,7 +135,7 @@ def test_a_swept_run_agrees_across_rates_and_through_commands_and_sensors():
         assert swept.worst[0] < 0.05 and swept.worst[1] < 0.5, (ends, [(p.off_db, p.off_degrees) for p in swept.points])
 
 
-def test_an_answer_that_is_bent_is_told(ready):
+def test_a_distorted_response_is_marked(ready):
     """A sine so large that the current limit is met."""
     drive = load(EXAMPLES / "car_door_drive.pendel")
     found = transfer(ready, Ends("speed_pi.out", "current_sensor.value", (), "rest"))

@@ -166,7 +166,7 @@ class WayView(QWidget):
         inside.addWidget(self.sweep_button)
         self.swept_words = wrapped("", "muted")
         inside.addWidget(self.swept_words)
-        self.swept = FigureTable("Swept run", ("Hz", "off by dB", "off by °", "bent"))
+        self.swept = FigureTable("Swept run", ("Hz", "off by dB", "off by °", "distortion"))
         self.swept.setMinimumHeight(150)
         inside.addWidget(self.swept, 1)
         inside.addStretch(0)
@@ -460,15 +460,15 @@ class WayView(QWidget):
             tell(self.swept_words, job.sentence)
         elif self.points:
             linear = [p for p in self.points if p.linear]
-            bent = len(self.points) - len(linear)
+            distorted = len(self.points) - len(linear)
             words = f"{len(self.points)} frequencies, {self.session.drive.settings['level']}"
             if linear:
                 usual = float(np.median([abs(p.off_db) for p in linear]))
                 worst = max(linear, key=lambda p: abs(p.off_db))
                 words += f": half are within {number_text(max(usual, 0.01), 2)} dB; at {figure(worst.frequency, 'Hz', 3)} it is "
                 words += f"{number_text(worst.off_db, 2)} dB and {number_text(worst.off_degrees, 2)}°"
-            if bent:
-                words += f"; {bent} bent by more than 3 % (hollow), which a linear model cannot tell"
+            if distorted:
+                words += f"; {distorted} with more than 3 % distortion (hollow), which a linear model does not show"
             tell(self.swept_words, words + ".")
 
 

@@ -229,7 +229,7 @@ class Sweep:
         plain: np.ndarray,
         stopping: Callable[[], bool],
     ) -> SweptPoint:
-        """With the amplitude at which the answer is the least bent: a small one drowns in the steps of sensors and in dry
+        """With the amplitude at which the response is distorted least: a small one drowns in the steps of sensors and in dry
         friction, a large one meets limits."""
         f, before, count = window
         found, last = None, None
@@ -308,8 +308,8 @@ class Sweep:
             response *= self.transfer.response(np.array([f]))[0] / sampled
         model = complex(self.transfer.response(np.array([f]))[0])
         first = abs(parts[0])
-        bent = float((abs(parts[1]) + abs(parts[2])) / first) if first else 0.0
-        return SweptPoint(f, response, model, bent, size)
+        distortion = float((abs(parts[1]) + abs(parts[2])) / first) if first else 0.0
+        return SweptPoint(f, response, model, distortion, size)
 
 
 def outside(pole: complex, dt: float) -> bool:

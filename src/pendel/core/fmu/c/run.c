@@ -113,7 +113,7 @@ static int take_values(unit_t *unit)
 }
 
 static const char *WHY[] = {
-    [STOPPED] = "was stopped", [RAN_AWAY] = "runs away beyond all bounds", [STEP_VANISHED] = "cannot be followed: steps vanish",
+    [STOPPED] = "was stopped", [RAN_AWAY] = "diverges", [STEP_VANISHED] = "cannot be followed: steps vanish",
     [CHATTERS] = "changes between modes without end", [NO_MEMORY] = "needs more memory than there is",
     [NOT_FINITE] = "is not a finite number any more", [SHORTED] = "is shorted by switches that conduct together",
 };
@@ -137,6 +137,7 @@ static void look_inside(unit_t *unit)
     inside_t *inside = unit->inside;
     hoists_t hoists = {pd_hoist, unit->parameter, inside->places, &inside->filled, 1, N_MODES, inside->run.n_hoisted};
     double blocks[N_BLOCKS + 1];
+    if (N_LOOPS > 0) inside->filled = 0;   /* what is found numerically begins alike, so that looking twice gives the same */
     pd_now(inside->work, inside->row, blocks);
     memcpy(unit->block, blocks, sizeof(double) * N_BLOCKS);
     if (!HAS_CONTROLLER && unit->ticks == 0) memcpy(inside->row + 1 + N_STATES, unit->command, N_COMMANDS * sizeof(double));
