@@ -708,13 +708,16 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     page.draw(keep_view=True)
     settle()
     page.spectrum.voltage.setCurrentIndex(page.spectrum.voltage.findData("door_motor.voltage"))
-    told = page.spectrum.powers.whole
-    for run, _ in page.spectrum.found:
+    table = page.spectrum.table
+    assert table.isVisible() and table.rowCount() == len(page.spectrum.found) == 2
+    for place, (run, lines) in enumerate(page.spectrum.found):
         due = powers(run, "door_motor.voltage", "door_motor.current", 0.4, 0.42)
-        assert f"{run.name}: P {figure(due.active, 'W', 4)} " in told and f"power factor {number_text(due.factor, 4)}" in told
+        shown = [table.item(place, c).text() for c in range(table.columnCount())]
+        assert shown[:2] == [run.name, figure(due.active, "W", 4)] and shown[4] == number_text(due.factor, 4)
+        assert shown[5] == f"{number_text(100 * lines.distortion(40e3), 3)} %"
     type_into(page.spectrum.fundamental, "fast")
     assert page.spectrum.fundamental.property("wrong")
-    assert not page.spectrum.facts.whole and not page.spectrum.found and not page.spectrum.powers.whole
+    assert not page.spectrum.facts.whole and not page.spectrum.found and not table.isVisible()
     words = [page.between.itemAt(n).widget() for n in range(page.between.count())]
     assert "ripple p-p" in [w.text() for w in words]
     QTest.mouseClick(window.level.buttons["device"], LEFT)

@@ -8,17 +8,13 @@ from pathlib import Path
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QDialog,
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
-    QHeaderView,
     QLabel,
     QLineEdit,
-    QTableWidget,
-    QTableWidgetItem,
     QTabWidget,
     QWidget,
 )
@@ -30,6 +26,7 @@ from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
 from pendel.app.widgets.basic import button, column, label, row, rule, scrolled, wrapped
+from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import tokens
 from pendel.app.widgets.timers import single_shot
 from pendel.core.drive import commands
@@ -47,43 +44,6 @@ from pendel.core.trust import strange_c
 
 PIECE = 4
 """Frequencies that are measured at once, before their points are shown."""
-
-
-class FigureTable(QTableWidget):
-    """Figures that can be marked and copied with Ctrl+C."""
-
-    def __init__(self, name: str, titles: tuple[str, ...]):
-        super().__init__(0, len(titles))
-        self.setAccessibleName(name)
-        self.setHorizontalHeaderLabels(titles)
-        self.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
-        self.setShowGrid(False)
-        for header in (self.verticalHeader(), self.horizontalHeader()):
-            assert header is not None
-        self.verticalHeader().setVisible(False)  # type: ignore[union-attr]
-        self.verticalHeader().setDefaultSectionSize(20)  # type: ignore[union-attr]
-        self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)  # type: ignore[union-attr]
-        self.horizontalHeader().setStretchLastSection(True)  # type: ignore[union-attr]
-
-    def show_rows(self, rows: list[tuple[str, ...]]) -> None:
-        self.setRowCount(len(rows))
-        for r, texts in enumerate(rows):
-            for c, text in enumerate(texts):
-                item = QTableWidgetItem(text)
-                item.setToolTip(text)
-                self.setItem(r, c, item)
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is not None and event.matches(QKeySequence.StandardKey.Copy):
-            cells = sorted((i.row(), i.column(), i.text()) for i in self.selectedItems())
-            lines: dict[int, list[str]] = {}
-            for r, _, text in cells:
-                lines.setdefault(r, []).append(text)
-            clipboard = QGuiApplication.clipboard()
-            assert clipboard is not None
-            clipboard.setText("\n".join("\t".join(texts) for texts in lines.values()))
-            return
-        super().keyPressEvent(event)
 
 
 class WayView(QWidget):

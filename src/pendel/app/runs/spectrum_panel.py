@@ -7,17 +7,18 @@ import math
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
 from pendel.app.plots.plot import Plot
 from pendel.app.widgets.basic import Elided, Field, column, label, row
+from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.powers import powers, whole_periods
+from pendel.core.runs.powers import Powers, powers, whole_periods
 from pendel.core.runs.shown_units import factor
 from pendel.core.runs.spectra import Spectrum, spectrum
 
@@ -83,7 +84,15 @@ class SpectrumPanel(QWidget):
         second.setContentsMargins(0, 0, 0, 0)
         self.of_powers.setLayout(second)
         body.addWidget(self.of_powers)
-        body.addWidget(self.plot, 1)
+        self.table = FigureTable("Powers", ("run", "P", "S", "N", "power factor", "THD i", "THD u"))
+        self.table.setToolTip(self.powers.toolTip())
+        self.table.setFixedWidth(470)
+        self.table.hide()
+        beside = QHBoxLayout()
+        beside.setSpacing(8)
+        beside.addWidget(self.plot, 1)
+        beside.addWidget(self.table)
+        body.addLayout(beside, 1)
         self.setFixedHeight(240)
 
     def offer(self, keys: list[tuple[str, str]], first: str) -> None:
@@ -113,20 +122,19 @@ class SpectrumPanel(QWidget):
         """Of each shown run, where the signal is a current and a voltage is chosen."""
         current, voltage = self.signal.currentData(), self.voltage.currentData()
         texts = [] if self.voltage.count() > 1 else ["Show a voltage in a strip, then it can be chosen here."]
-        for (run, _), base in zip(self.found, self.bases):
+        rows = []
+        for (run, lines), base in zip(self.found, self.bases):
             if voltage is None or voltage not in run.keys:
                 continue
             run.fetch([voltage])
             try:
-                found = powers(run, voltage, current, whole_periods(*self.window_times, base), self.window_times[1])
+                begin, end = whole_periods(*self.window_times, base), self.window_times[1]
+                rows.append(power_row(run, powers(run, voltage, current, begin, end), lines, voltage, base, (begin, end)))
             except DriveProblem as problem:
                 texts.append(str(problem))
-                continue
-            sizes = (("P", found.active, "W"), ("S", found.apparent, "VA"), ("N", found.non_active, "VA"))
-            words = [f"{name} {figure(size, unit, 4)}" for name, size, unit in sizes]
-            words += [f"power factor {number_text(found.factor, 4)}"] if found.factor == found.factor else []
-            texts.append(f"{run.name}: {' · '.join(words)}" if len(self.found) > 1 else " · ".join(words))
         self.powers.set_text("   ".join(texts))
+        self.table.show_rows(rows)
+        self.table.setVisible(bool(rows))
 
     def show_runs(self, runs: list[tuple[KeptRun, str]], start: float, end: float) -> None:
         self.runs, self.window_times = runs, (start, end)
@@ -140,6 +148,7 @@ class SpectrumPanel(QWidget):
         self.found, self.bases = [], []
         self.facts.set_text("")
         self.powers.set_text("")
+        self.table.hide()
         self.of_powers.hide()
         key, wanted = self.signal.currentData(), self._fundamental()
         start, end = self.window_times
@@ -259,6 +268,18 @@ class SpectrumPanel(QWidget):
         thd = lines.distortion(base)
         words = "" if thd != thd else f"THD {number_text(100 * thd, 3)} % · "
         self.facts.set_text(f"{whose}{words}{figure(base, 'Hz', 3)} {figure(lines.line(base), unit, 3)}")
+
+
+def power_row(
+    run: KeptRun, found: Powers, lines: Spectrum, voltage: str, base: float, window: tuple[float, float]
+) -> tuple[str, ...]:
+    """A run's powers, and how far its current and voltage are from sines."""
+    sizes = ((found.active, "W"), (found.apparent, "VA"), (found.non_active, "VA"))
+    of_voltage = spectrum(*run.trace(voltage).drawn, *window, fundamental=base)
+    distortions = [each.distortion(base) if base > 0 else math.nan for each in (lines, of_voltage)]
+    thd = [f"{number_text(100 * d, 3)} %" if math.isfinite(d) else "–" for d in distortions]
+    power_factor = number_text(found.factor, 4) if math.isfinite(found.factor) else "–"
+    return (run.name, *(figure(size, unit, 4) for size, unit in sizes), power_factor, *thd)
 
 
 def largest_line(lines: Spectrum, peak: float) -> float:
