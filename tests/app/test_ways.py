@@ -69,13 +69,18 @@ def test_a_way_is_chosen_kept_laid_under_another_and_forgotten(window, page):
 
 
 def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, page, tmp_path, monkeypatch):
-    page.show_way("")
-    view = page.way
-    view.show_way("", KeptTransfer("current_pi.out", "current_pi.out", ("current_pi.out", "speed_pi.out"), "rest"))
-    assert until(lambda: view.found is not None)
-    judged = page.standings["current_pi"].judged.margins
-    assert view.found.loop.crossover == pytest.approx(judged.crossover, rel=2e-3)
-    assert view.found.loop.phase == pytest.approx(judged.phase, abs=0.5) and "phase margin" in view.facts.text()
+    page._choose("current_pi")
+    judged, view = page.standings["current_pi"].judged.margins, page.way
+    usual = {action.text(): action for action in page.ways.menu.actions()}
+    assert len(usual) == 6
+    for name in ("L at the plant's input", "L at the plant's output", "L at the regulator"):
+        view.found = None
+        usual[name].trigger()
+        assert until(lambda: view.found is not None), view.problem.text()
+        assert view.found.loop.crossover == pytest.approx(judged.crossover, rel=2e-3)
+        assert view.found.loop.phase == pytest.approx(judged.phase, abs=0.5) and "phase margin" in view.facts.text()
+    usual["noise of the sensor → actuator"].trigger()
+    assert until(lambda: view.found is not None and view.found.transfer.ends.target == "current_pi.out")
     view.show_way("", KeptTransfer("current_pi.out", "current_sensor.value", (), "rest"))
     assert until(lambda: view.found is not None and view.found.transfer.ends.target == "current_sensor.value")
     monkeypatch.setattr("pendel.app.loops.way_view.usual_frequencies", lambda _: __import__("numpy").geomspace(200.0, 5e3, 6))

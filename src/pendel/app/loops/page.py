@@ -41,6 +41,7 @@ from pendel.core.loops.tuning import (
     default_crossover,
     take_gains,
 )
+from pendel.core.loops.usual_ways import usual_ways
 from pendel.core.loops.within_limits import Search
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
@@ -110,6 +111,7 @@ class LoopsPage(Page):
         inside.addWidget(rule())
         self.ways = WayList()
         self.ways.chosen.connect(self.show_way)
+        self.ways.wished.connect(lambda way: self._show_way("", way))
         self.ways.ticked.connect(lambda: self.way.lay_under(self.ways.ticked_names()))
         inside.addWidget(self.ways)
         inside.addSpacing(6)
@@ -258,6 +260,7 @@ class LoopsPage(Page):
 
     def _show_chosen(self) -> None:
         study = self.chosen
+        self.ways.offer(usual_ways(study.loop, study.drive.deck) if study is not None else {})
         self._enable(study is not None)
         if study is not None:
             self.now = self.standings[self.current].judged
@@ -296,7 +299,7 @@ class LoopsPage(Page):
                 lambda k=key: self._choose(k),
             )
             made.setCheckable(True)
-            made.setChecked(key == self.current)
+            made.setChecked(key == self.current and self.stack.currentIndex() == 0)
             made.setStyleSheet(
                 f"QPushButton {{ text-align: left; color: {tokens().ink}; border: 1px solid transparent; "
                 f"border-left: 8px solid {colour(role).name()}; padding: 6px 8px; background: transparent; "
@@ -310,10 +313,12 @@ class LoopsPage(Page):
 
     def show_way(self, name: str) -> None:
         """Show a kept way between two points, or a new one."""
+        self._show_way(name, self.session.drive.transfers.get(name, KeptTransfer("", "")))
+
+    def _show_way(self, name: str, way: KeptTransfer) -> None:
         self.stack.setCurrentWidget(self.way)
-        self.current = ""
         self._fill_loops()
-        self.way.show_way(name, self.session.drive.transfers.get(name, KeptTransfer("", "")))
+        self.way.show_way(name, way)
 
     def _choose(self, key: str) -> None:
         self.stack.setCurrentIndex(0)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from PyQt6.QtCore import QSignalBlocker, Qt, pyqtSignal
-from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
+from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QMenu, QWidget
 
 from pendel.app.widgets.basic import button, column, label
-from pendel.core.drive.document import Drive
+from pendel.core.drive.document import Drive, KeptTransfer
 
 
 class WayList(QWidget):
@@ -14,6 +16,8 @@ class WayList(QWidget):
 
     chosen = pyqtSignal(str)
     ticked = pyqtSignal()
+    wished = pyqtSignal(object)
+    """A way that is not kept yet."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -28,7 +32,23 @@ class WayList(QWidget):
         inside.addWidget(self.list)
         self.new_button = button("New …", lambda: self.chosen.emit(""), "small")
         self.new_button.setToolTip("The linear model from any signal to any other")
+        self.around_button = button("Around the loop …", self._show_usual, "small")
+        self.around_button.setToolTip("L at the plant's input and output; setpoint, disturbance and noise to what they move")
         inside.addWidget(self.new_button)
+        inside.addWidget(self.around_button)
+        self.menu = QMenu(self)
+
+    def _show_usual(self) -> None:
+        self.menu.popup(self.around_button.mapToGlobal(self.around_button.rect().bottomLeft()))
+
+    def offer(self, usual: Mapping[str, KeptTransfer]) -> None:
+        """The usual ways around the chosen loop."""
+        self.menu.clear()
+        for words, way in usual.items():
+            action = self.menu.addAction(words)
+            assert action is not None
+            action.triggered.connect(lambda _, w=way: self.wished.emit(w))
+        self.around_button.setEnabled(bool(usual))
 
     def follow(self, drive: Drive) -> None:
         ticked = self.ticked_names()
