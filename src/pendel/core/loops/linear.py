@@ -22,6 +22,7 @@ from pendel.core.controllers.symbolic import LinearBlock, linear_blocks
 from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, at_rest
+from pendel.core.plant.program import Structure
 from pendel.core.plant.starting import loop_values, surface_values
 from pendel.core.runs.simulate import Prepared
 from pendel.core.vocabulary import ValueRole
@@ -159,44 +160,83 @@ def without_drops(prepared: Prepared) -> np.ndarray:
     return np.where(signs, 0.0, prepared.parameters)
 
 
-def linear_plant(
-    prepared: Prepared, signals: tuple[str, ...], point: WorkingPoint | None = None
-) -> LinearPlant:
-    """Linearise the plant about a point, else at rest; derivatives are exact."""
-    model, structure = prepared.model, prepared.structure
-    system = model.system
-    point = point or at_rest(structure)
-    symbols = model.symbols
-    x, u = symbols["x"], stacked(*model.network.inputs.values())
+@dataclass(frozen=True)
+class Derivatives:
+    """Exact derivatives of a plant's equations and signals, for any values that leave the equations as they are."""
+
+    structure: Structure
+    function: ca.Function
+    states: tuple[str, ...]
+    commands: tuple[str, ...]
+    loads: tuple[str, ...]
+    still: int
+    """Numbers of the profiles' offsets and slopes."""
+    values: int
+    """Numbers that it takes of the parameters; those of surfaces are behind them."""
+
+
+MOST_KEPT = 12
+_derivatives: dict[tuple[int, tuple[str, ...]], Derivatives] = {}
+"""By the structure and the signals; stating and differentiating equations takes most of what a linear model takes."""
+
+
+def derivatives_of(prepared: Prepared, signals: tuple[str, ...]) -> Derivatives:
+    structure = prepared.structure
+    known = _derivatives.get((id(structure), signals))
+    if known is not None and known.structure is structure:
+        return known
+    model = prepared.model
+    symbols, network, by = model.symbols, model.network, model.derivative
+    x, u = symbols["x"], stacked(*network.inputs.values())
     y = stacked(*(model.signals[s] for s in signals))
-    rest = stacked(*(p.offset for p in model.network.profiles), *(p.slope for p in model.network.profiles))
-    levels = stacked(*(p.offset for p in model.network.profiles))
-    by = model.derivative
+    levels = stacked(*(p.offset for p in network.profiles))
+    rest = stacked(*(p.offset for p in network.profiles), *(p.slope for p in network.profiles))
     function = ca.Function(
         "plant",
         [symbols["t"], x, u, rest, symbols["s"], symbols["p"], symbols["z"], symbols["f"]],
         [by(f, v) for f in (model.rhs, y) for v in (x, u, levels)],
     )
-    keys = tuple(e.key for e in system.states)
-    states = np.array([point.states.get(k, 0.0) for k in keys])
-    inputs = np.array([point.inputs.get(k, 0.0) for k in model.network.inputs])
+    found = Derivatives(
+        structure,
+        function,
+        tuple(e.key for e in model.system.states),
+        tuple(network.inputs),
+        tuple(p.key for p in network.profiles),
+        rest.numel(),
+        symbols["p"].numel(),
+    )
+    if len(_derivatives) >= MOST_KEPT:
+        _derivatives.pop(next(iter(_derivatives)))
+    _derivatives[id(structure), signals] = found
+    return found
+
+
+def linear_plant(
+    prepared: Prepared, signals: tuple[str, ...], point: WorkingPoint | None = None
+) -> LinearPlant:
+    """Linearise the plant about a point, else at rest; derivatives are exact."""
+    structure = prepared.structure
+    of = derivatives_of(prepared, signals)
+    point = point or at_rest(structure)
+    states = np.array([point.states.get(k, 0.0) for k in of.states])
+    inputs = np.array([point.inputs.get(k, 0.0) for k in of.commands])
     modes = np.array([point.modes.get(k, 0.0) for k in structure.mode_keys])
-    still = np.zeros(rest.numel())
+    still = np.zeros(of.still)
     parameters = without_drops(prepared)
     both = np.concatenate([inputs, still])
     found = [values(structure, parameters, states, both, modes) for values in (loop_values, surface_values)]
-    at = [0.0, states, inputs, still, modes, parameters[: symbols["p"].numel()], *found]
-    A, B, W, C, D, V = (np.array(m, dtype=float) for m in function(*at))
-    n, m, k, loads = len(keys), u.numel(), len(signals), levels.numel()
+    at = [0.0, states, inputs, still, modes, parameters[: of.values], *found]
+    A, B, W, C, D, V = (np.array(m, dtype=float) for m in of.function(*at))
+    n, m, k, loads = len(of.states), len(of.commands), len(signals), len(of.loads)
     return LinearPlant(
         A.reshape(n, n),
         B.reshape(n, m),
         C.reshape(k, n),
         D.reshape(k, m),
-        keys,
-        tuple(model.network.inputs),
+        of.states,
+        of.commands,
         signals,
-        tuple(p.key for p in model.network.profiles),
+        of.loads,
         W.reshape(n, loads),
         V.reshape(k, loads),
     )

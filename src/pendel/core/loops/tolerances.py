@@ -1,0 +1,167 @@
+"""How a loop stands while values of the drive spread: the worst margins over corners and random samples, and what costs most."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from pendel.core.drive.document import Drive
+from pendel.core.errors import DriveProblem, PendelError, Stopped
+from pendel.core.loops.find import find_loops
+from pendel.core.loops.margins import Margins
+from pendel.core.loops.points import WorkingPoints
+from pendel.core.loops.tuning import LoopAnalysis, study_of
+from pendel.core.quantities.expressions import without_remark
+from pendel.core.runs.simulate import averaged, prepare
+
+MOST_CORNERS = 6
+"""Values whose corners are all judged; of more, corners are drawn."""
+SMALL = 0.01
+"""Of a value: the step by which its cost is measured."""
+
+
+@dataclass(frozen=True)
+class Spread:
+    """A quantity, or a value as ``card.value``, that may be off by ± ``share`` of itself."""
+
+    name: str
+    share: float
+
+
+@dataclass(frozen=True)
+class Sample:
+    """Factors by name, and what the loop is with them; ``problem`` where it has no model then."""
+
+    factors: Mapping[str, float]
+    analysis: LoopAnalysis | None
+    problem: str = ""
+
+    @property
+    def margins(self) -> Margins | None:
+        return self.analysis.margins if self.analysis is not None else None
+
+
+@dataclass(frozen=True)
+class Tolerated:
+    """All samples, the first with every value as it is; ``costs`` are degrees of phase margin that each value loses when it
+    is off by its whole share in the worse direction."""
+
+    samples: tuple[Sample, ...]
+    costs: Mapping[str, float]
+
+    @property
+    def holds(self) -> bool:
+        """Whether the loop is stable throughout."""
+        return all(s.margins is not None and s.margins.stable for s in self.samples)
+
+    def worst(self, of: Callable[[Margins], float]) -> Sample:
+        """The sample with the least of a figure; an unstable one, or one without a model, comes first."""
+        return min(self.samples, key=lambda s: -math.inf if s.margins is None or not s.margins.stable else finite(of(s.margins)))
+
+    def band(self, frequency: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """The least and the largest |L| over frequencies (Hz)."""
+        sizes = [
+            np.exp(np.interp(np.log(frequency), np.log(s.analysis.frequency), np.log(np.maximum(np.abs(s.analysis.response), 1e-300))))
+            for s in self.samples
+            if s.analysis is not None
+        ]
+        return np.min(sizes, axis=0), np.max(sizes, axis=0)
+
+
+def finite(value: float) -> float:
+    return value if math.isfinite(value) else math.inf
+
+
+def tolerate(
+    drive: Drive,
+    regulator: str,
+    spreads: Sequence[Spread],
+    samples: int = 100,
+    *,
+    seed: int = 1,
+    stopping: Callable[[], bool] = lambda: False,
+    report: Callable[[float], None] = lambda share: None,
+) -> Tolerated:
+    """Judge a loop at all corners of the spreads and at random samples between them (uniform, of one seed alike).
+
+    Raises
+    ------
+    DriveProblem
+        for a loop or a value that there is not, or a share that cannot be.
+    Stopped
+    """
+    loops = {each.key: each for each in find_loops(drive)}
+    key = next((k for k, each in loops.items() if regulator in (k, each.regulator)), None)
+    if key is None:
+        raise DriveProblem(f"“{regulator}” closes no loop. Choose one of {', '.join(loops) or 'none'}.")
+    if not spreads:
+        raise DriveProblem("Name at least one quantity or value that spreads, such as R_a by 20 %.")
+    for spread in spreads:
+        text_of(drive, spread.name)
+        if not 0 < spread.share < 1:
+            raise DriveProblem(f"{spread.name} cannot spread by {100 * spread.share:g} %. Choose a share above 0 and below 100 %.")
+    names = [s.name for s in spreads]
+    shares = np.array([s.share for s in spreads])
+    rng = np.random.default_rng(seed)
+    if len(names) <= MOST_CORNERS:
+        corners = np.array(list(itertools.product((-1.0, 1.0), repeat=len(names))))
+    else:
+        corners = rng.choice((-1.0, 1.0), size=(2**MOST_CORNERS, len(names)))
+    ways = np.vstack([np.zeros(len(names)), corners, rng.uniform(-1, 1, (max(0, samples), len(names)))])
+    found = []
+    for place, way in enumerate(ways):
+        if stopping():
+            raise Stopped
+        found.append(judged(drive, key, dict(zip(names, (1 + way * shares).tolist()))))
+        report((place + 1) / len(ways))
+    return Tolerated(tuple(found), {s.name: cost_of(drive, key, s, found[0]) for s in spreads})
+
+
+def cost_of(drive: Drive, key: str, spread: Spread, plain: Sample) -> float:
+    """Degrees of phase margin that a value loses over its share, by its slope where it is."""
+    margins = [judged(drive, key, {spread.name: 1 + sign * SMALL}).margins for sign in (1, -1)]
+    if plain.margins is None or margins[0] is None or margins[1] is None:
+        return math.nan
+    return abs(margins[0].phase - margins[1].phase) / (2 * SMALL) * spread.share
+
+
+def judged(drive: Drive, key: str, factors: Mapping[str, float]) -> Sample:
+    """The loop of a drive some of whose values are multiplied."""
+    try:
+        prepared = prepare(averaged(multiplied(drive, factors)))
+        loop = next(each for each in find_loops(prepared.drive, prepared.deck) if each.key == key)
+        study = study_of(prepared, loop, WorkingPoints(prepared))
+        return Sample(dict(factors), study.analyse(study.gains_now))
+    except PendelError as problem:
+        return Sample(dict(factors), None, str(problem))
+
+
+def text_of(drive: Drive, name: str) -> str:
+    """What was entered for a quantity or a value. Raises `DriveProblem` where nothing was."""
+    if name in drive.quantities:
+        return drive.quantities[name].text
+    card, _, value = name.partition(".")
+    text = drive.cards[card].values.get(value, "") if card in drive.cards else ""
+    if not text.strip():
+        raise DriveProblem(f"“{name}” is no quantity and no value that was entered. Name one as in K_p or card.value.")
+    return text
+
+
+def multiplied(drive: Drive, factors: Mapping[str, float]) -> Drive:
+    """A copy whose texts give other values; whatever follows from them follows."""
+    twin = drive.copy()
+    for name, factor in factors.items():
+        text = f"({without_remark(text_of(drive, name)).strip()})*{factor!r}"
+        if name in twin.quantities:
+            twin.quantities[name] = replace(twin.quantities[name], text=text)
+        else:
+            card, _, value = name.partition(".")
+            twin.cards[card] = twin.cards[card].with_value(value, text)
+    return twin
+
+
+__all__ = ["Sample", "Spread", "Tolerated", "tolerate"]
