@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from pendel.core.loops.find import Loop
     from pendel.core.loops.linear import LinearModel
     from pendel.core.loops.sweep import Swept
+    from pendel.core.loops.tolerances import Tolerated
     from pendel.core.loops.transfer import Transfer
     from pendel.core.loops.within_limits import TunedLoops
     from pendel.core.verbs.shipping import FirmwareReport
@@ -396,6 +397,20 @@ class Drive:
         if tuned.command.changes:
             self.do(tuned.command)
         return tuned
+
+    def tolerate(
+        self, regulator: str, spreads: Mapping[str, float], *, samples: int = 100, seed: int = 1
+    ) -> Tolerated:
+        """Judge a loop while quantities and values (``card.value``) are off by ± shares of themselves, at all corners and at
+        random samples; see `pendel.core.loops.tolerances`.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem
+        """
+        from pendel.core.loops.tolerances import Spread, tolerate
+
+        return tolerate(self.document, regulator, [Spread(n, s) for n, s in spreads.items()], samples, seed=seed)
 
     def propose_all_gains(self) -> dict[str, str]:
         """Take first gains for every loop, inside out; returns loops left as they are, with the reason."""

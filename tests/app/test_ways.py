@@ -134,3 +134,25 @@ def test_gains_are_searched_within_limits_shown_as_they_come_and_taken(window, p
     QTest.mouseClick(box.button, LEFT)
     QTest.mouseClick(box.button, LEFT)  # stopped
     assert until(lambda: box.button.text() == "Search", 60)
+
+
+def test_a_loop_is_judged_over_the_spread_of_values(window, page):
+    page._choose("current_pi")
+    box = page.tolerances
+    assert not box.button.isEnabled()
+    for name, share in (("door_motor.L_a", "20 %"), ("m_leaf", "x")):
+        typed(box.name, name)
+        box.share.setFocus()
+        box.share.selectAll()
+        QTest.keyClicks(box.share, share)
+        QTest.mouseClick(box.add_button, LEFT)
+    assert box.spreads() == (("door_motor.L_a", 0.2),) and box.share.property("wrong")
+    QTest.mouseClick(box.button, LEFT)
+    assert until(lambda: "Holds for door_motor.L_a ± 20 %" in box.words.text(), 60)
+    assert "costs most" in box.words.text() and any(type(i).__name__ == "FillBetweenItem" for i in page.plots.size_plot.getPlotItem().items)
+    QTest.mouseClick(box.button, LEFT)
+    QTest.mouseClick(box.button, LEFT)  # stopped
+    assert until(lambda: box.words.text() == "Stopped.", 60)
+    box.list.setCurrentRow(0)
+    QTest.keyClick(box.list, Qt.Key.Key_Delete)
+    assert not box.spreads() and not box.button.isEnabled()

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QGridLayout, QWidget
 from pendel.app.plots.plot import Plot
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.loops.margins import unwrapped_phase
+from pendel.core.loops.tolerances import Tolerated
 from pendel.core.loops.tuning import LoopAnalysis
 from pendel.core.quantities.units import figure, number_text
 
@@ -49,6 +50,27 @@ class LoopPlots(QWidget):
         self._show_circle()
         self._show_step()
         self._show_sensitivity()
+
+    def show_band(self, spread: Tolerated) -> None:
+        """|L| and the steps over a spread of values, under the curves, until the loop is shown anew."""
+        best = self.now or self.proposed
+        if best is None:
+            return
+        x = np.log10(best.frequency)
+        edges = [20 * np.log10(np.maximum(side, 1e-9)) for side in spread.band(best.frequency)]
+        lines = [pg.PlotDataItem(x, y, pen=pg.mkPen(tokens().pale, width=0.8)) for y in edges]
+        band = pg.FillBetweenItem(*lines, brush=pg.mkBrush(tokens().petrol_tint))
+        band.setZValue(-5)
+        for item in (*lines, band):
+            self.size_plot.addItem(item)
+        for sample in spread.samples:
+            if sample.analysis is not None:
+                t, y = sample.analysis.step_t, sample.analysis.step_y
+                curve = pg.PlotCurveItem(
+                    np.repeat(t, 2)[1:] * 1e3, np.clip(np.repeat(y, 2)[:-1], -5, 5), pen=pg.mkPen(tokens().petrol_tint, width=1)
+                )
+                curve.setZValue(-5)
+                self.step_plot.addItem(curve)
 
     def clear(self) -> None:
         for plot in (self.size_plot, self.phase_plot, self.circle_plot, self.step_plot, self.sensitivity_plot):

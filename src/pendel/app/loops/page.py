@@ -21,9 +21,11 @@ from PyQt6.QtWidgets import (
 from pendel.app.loops.figures import FOLLOWS
 from pendel.app.loops.limits_box import LimitsBox
 from pendel.app.loops.loop_plots import LoopPlots
+from pendel.app.loops.tolerances_box import TolerancesBox
 from pendel.app.loops.way_list import WayList
 from pendel.app.loops.way_view import WayView
-from pendel.app.session.jobs import TUNE, End, Job
+from pendel.app.session.jobs import TOLERATE, TUNE, End, Job
+from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
@@ -31,6 +33,7 @@ from pendel.app.widgets.basic import Elided, Field, button, clear, column, label
 from pendel.app.widgets.theme import colour, tokens
 from pendel.app.widgets.timers import single_shot
 from pendel.core.drive.document import KeptTransfer
+from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem, ExpressionProblem, PendelError
 from pendel.core.loops.rules import RULES
 from pendel.core.loops.tuning import (
@@ -47,7 +50,11 @@ from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.simulate import signal_infos
+from pendel.core.runs.worker import TolerateRequest
+from pendel.core.trust import strange_c
 
+SAMPLES = 60
+"""Beside the corners of a spread."""
 LIMITS = "limits"
 """Choice of the rules' box that is no rule."""
 
@@ -190,6 +197,11 @@ class LoopsPage(Page):
         inside.addWidget(self.try_button)
         self.verdict = wrapped("", "good")
         inside.addWidget(self.verdict)
+        inside.addWidget(rule())
+        self.tolerances = TolerancesBox()
+        self.tolerances.judge_wanted.connect(self.judge_spread)
+        self._judging_spread: Job | None = None
+        inside.addWidget(self.tolerances)
         inside.addStretch(1)
         column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
         return side
@@ -250,6 +262,7 @@ class LoopsPage(Page):
         else:
             self.problem.setText("")
         self.ways.follow(session.drive)
+        self.tolerances.follow(session.drive)
         if self.stack.currentWidget() is self.way:
             self.way.follow()
         elif self.current not in self.standings:
@@ -426,6 +439,31 @@ class LoopsPage(Page):
             self._show_best(key, job.result.best.analysis)
         else:
             self.limits.show_found(None, job.sentence or "Stopped; the best so far is shown.")
+
+    def judge_spread(self) -> None:
+        """Judge the chosen loop with its present gains while values spread, or stop that."""
+        if self._judging_spread is not None and self._judging_spread.end is None:
+            self._judging_spread.stop()
+            return
+        if not self.current:
+            return
+        drive, key = self.session.drive, self.current
+        request = TolerateRequest(
+            to_text(drive), key, self.tolerances.spreads(), SAMPLES, own_c=not strange_c(drive)
+        )
+        self.tolerances.show_judging()
+        self._judging_spread = self.session.jobs.start(
+            TOLERATE,
+            lambda job: self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping),
+            lambda job: self._judged_spread(job, key),
+        )
+
+    def _judged_spread(self, job: Job, key: str) -> None:
+        if job.end is not End.FINISHED:
+            self.tolerances.show_nothing(job.sentence or "Stopped.")
+        elif key == self.current:
+            self.tolerances.show_judged(job.result)
+            self.plots.show_band(job.result)
 
     def propose(self) -> None:
         study = self.chosen

@@ -39,7 +39,7 @@ from pendel.core.loops.realisation import Pole
 from pendel.core.loops.sweep import SweptPoint, usual_frequencies
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.simulate import signal_infos
-from pendel.core.runs.worker import Answered, SweepRequest, TransferRequest
+from pendel.core.runs.worker import SweepRequest, TransferRequest
 from pendel.core.trust import strange_c
 
 PIECE = 4
@@ -206,8 +206,7 @@ class WayView(QWidget):
         self.session.jobs.start(TRANSFER, lambda job: self._ask(job, request), self._show)
 
     def _ask(self, job: Job, request: TransferRequest | SweepRequest):
-        answer = self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping)
-        return answer.result if isinstance(answer, Answered) else answer
+        return self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping)
 
     def _fail(self, sentence: str) -> None:
         self.found = None
@@ -395,10 +394,8 @@ class WayView(QWidget):
         def work(job: Job) -> int:
             for begin in range(0, len(order), PIECE):
                 piece = tuple(order[begin : begin + PIECE])
-                answer = self._ask(job, SweepRequest(text, way, piece, own_c=own))
-                if not hasattr(answer, "points"):
-                    raise DriveProblem(getattr(answer, "sentence", "The run cannot be swept."))
-                self.points_came.emit(answer.points, len(order))
+                swept = self._ask(job, SweepRequest(text, way, piece, own_c=own))
+                self.points_came.emit(swept.points, len(order))
             return len(order)
 
         self._sweeping = self.session.jobs.start(SWEEP, work, self._swept_ended)

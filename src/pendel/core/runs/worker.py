@@ -157,6 +157,17 @@ class SweepRequest:
 
 
 @dataclass(frozen=True)
+class TolerateRequest:
+    """Judge a loop while values spread by shares of themselves: `pendel.core.loops.tolerances`."""
+
+    drive_text: str
+    loop: str
+    spreads: tuple[tuple[str, float], ...]
+    samples: int
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
 class RunFinished:
     """``made`` is where the worker left the run, which may write nowhere else; `keep` brings it to ``path``."""
 
@@ -207,6 +218,7 @@ Request = (
     | ProposeRequest
     | TransferRequest
     | SweepRequest
+    | TolerateRequest
 )
 BRINGS_C = (
     RunRequest,
@@ -216,6 +228,7 @@ BRINGS_C = (
     FormatsRequest,
     TransferRequest,
     SweepRequest,
+    TolerateRequest,
 )
 """Requests that may run C of the drive's author, behind the question."""
 Answer = RunFinished | Answered | RunFailed
@@ -267,6 +280,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     from pendel.core.firmware.ship import build_and_check
     from pendel.core.loops.judgement import judgement_of, proposed_gains
     from pendel.core.loops.looked_at import looked_at, sweep_of
+    from pendel.core.loops.tolerances import Spread, tolerate
     from pendel.core.plant.program import Outcome
     from pendel.core.plant.simulator import Watch
     from pendel.core.runs.kept import save
@@ -299,6 +313,12 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         allow_all_of(drive)
     if isinstance(request, TransferRequest):
         return Answered(looked_at(drive, request.kept))
+    if isinstance(request, TolerateRequest):
+        spreads = [Spread(name, share) for name, share in request.spreads]
+        stopping = lambda: bool(shared.stop[0])  # noqa: E731
+        return Answered(
+            tolerate(drive, request.loop, spreads, request.samples, stopping=stopping, report=shared.report)
+        )
     if isinstance(request, SweepRequest):
         stopping = lambda: bool(shared.stop[0])  # noqa: E731
         swept = sweep_of(request.drive_text, request.kept)
@@ -340,6 +360,8 @@ KNOWN = {
     ("pendel.core.loops.realisation", "Pole"),
     ("pendel.core.loops.sweep", "Swept"),
     ("pendel.core.loops.sweep", "SweptPoint"),
+    ("pendel.core.loops.tolerances", "Sample"),
+    ("pendel.core.loops.tolerances", "Tolerated"),
     ("pendel.core.loops.transfer", "Ends"),
     ("pendel.core.loops.transfer", "Transfer"),
     ("builtins", "complex"),
@@ -621,6 +643,7 @@ __all__ = [
     "RunFinished",
     "RunRequest",
     "SweepRequest",
+    "TolerateRequest",
     "TransferRequest",
     "Worker",
     "serve",

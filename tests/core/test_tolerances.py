@@ -1,0 +1,69 @@
+"""Loops judged while values spread."""
+
+import math
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import pendel
+from pendel.core.drive.file import load
+from pendel.core.errors import DriveProblem, Stopped
+from pendel.core.loops.tolerances import Spread, multiplied, tolerate
+from pendel.core.loops.tuning import standings
+
+EXAMPLES = Path(pendel.__file__).parent / "examples"
+
+
+@pytest.fixture(scope="module")
+def door():
+    return load(EXAMPLES / "car_door_drive.pendel")
+
+
+def test_the_crossover_goes_with_one_over_the_inductance(door):
+    """Well above the winding's corner L(s) = K_p U / (s L_a): ω_c ∝ 1/L_a, and the phase margin falls with it by the delay of 1.5
+    ticks, 360° · 1.5 T · f_c (Leonhard, chapter 14). Both ends of the range, and the drive left as it was."""
+    before = door.copy()
+    found = tolerate(door, "current_pi", [Spread("door_motor.L_a", 0.2)], 0)
+    assert len(found.samples) == 3 and found.holds
+    plain, low, high = (s.margins for s in found.samples)
+    assert low.crossover / plain.crossover == pytest.approx(1 / 0.8, rel=0.08)
+    assert high.crossover / plain.crossover == pytest.approx(1 / 1.2, rel=0.08)
+    assert found.costs["door_motor.L_a"] == pytest.approx(abs(low.phase - high.phase) / 2, rel=0.15)
+    assert door.cards == before.cards and door.quantities == before.quantities
+
+
+def test_each_sample_is_the_loop_of_a_drive_with_those_values(door):
+    """Values by texts, quantities with all that uses them: judged alike by the usual way."""
+    found = tolerate(door, "speed_pi", [Spread("m_leaf", 0.3), Spread("K_p", 0.2), Spread("door_motor.J_m", 0.5)], 4, seed=3)
+    assert len(found.samples) == 1 + 8 + 4
+    for sample in (found.samples[0], found.samples[3], found.samples[-1]):
+        status = {s.loop.key: s for s in standings(multiplied(door, sample.factors))}["speed_pi"]
+        assert sample.margins == status.judged.margins
+    inside = [abs(f - 1) <= share + 1e-12 for s in found.samples for f, share in zip(s.factors.values(), (0.3, 0.2, 0.5))]
+    assert all(inside) and found.worst(lambda m: m.phase).margins.phase == min(s.margins.phase for s in found.samples)
+    frequency = np.geomspace(2.0, 300.0, 20)
+    low, high = found.band(frequency)
+    own = np.interp(frequency, found.samples[0].analysis.frequency, np.abs(found.samples[0].analysis.response))
+    assert np.all(low <= own * 1.001) and np.all(high >= own * 0.999)
+    again = tolerate(door, "speed_pi", [Spread("m_leaf", 0.3), Spread("K_p", 0.2), Spread("door_motor.J_m", 0.5)], 4, seed=3)
+    assert [s.factors for s in again.samples] == [s.factors for s in found.samples]
+
+
+def test_a_spread_that_unsettles_the_loop_is_found_and_what_cannot_be_is_refused(door):
+    hot = multiplied(door, {"K_i": 1.0}) if "K_i" in door.quantities else door
+    hot.quantities["K_i"] = type(hot.quantities["K_i"])("9.5 V/A")
+    assert not tolerate(hot, "current_pi", [Spread("door_motor.L_a", 0.5)], 0).holds
+    for spreads, words in (
+        ([], "at least one"),
+        ([Spread("nothing", 0.1)], "no quantity and no value"),
+        ([Spread("door_motor.nothing", 0.1)], "no quantity and no value"),
+        ([Spread("m_leaf", 1.0)], "above 0 and below 100 %"),
+        ([Spread("m_leaf", math.nan)], "above 0 and below 100 %"),
+    ):
+        with pytest.raises(DriveProblem, match=words):
+            tolerate(door, "current_pi", spreads)
+    with pytest.raises(DriveProblem, match="closes no loop"):
+        tolerate(door, "rail", [Spread("m_leaf", 0.1)])
+    with pytest.raises(Stopped):
+        tolerate(door, "current_pi", [Spread("m_leaf", 0.1)], stopping=lambda: True)
