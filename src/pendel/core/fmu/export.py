@@ -20,7 +20,8 @@ from pendel.core.trust import refuse_strange_c
 
 HIDDEN = "-fvisibility=hidden"
 """Only the functions of the standard are seen from outside, so that several units may share a process."""
-HEADERS = ("fmi3PlatformTypes.h", "fmi3FunctionTypes.h", "fmi3Functions.h")
+HEADER = "fmi3.h"
+"""Types of the standard."""
 PLATFORM_FOLDERS = {"x86_64": "x86_64-linux", "aarch64": "aarch64-linux", "i686": "x86-linux"}
 OLDEST = (1980, 1, 1, 0, 0, 0)
 """The date of all files in the archive, so that the same unit has the same bytes but for its description."""
@@ -30,14 +31,7 @@ OLDEST = (1980, 1, 1, 0, 0, 0)
 def own_texts() -> Mapping[str, str]:
     """Our C by name."""
     folder = resources.files("pendel.core.fmu").joinpath("c")
-    return {n: folder.joinpath(n).read_text("utf-8") for n in ("unit.h", "controller.c", "run.c", "functions.c")}
-
-
-@lru_cache(maxsize=1)
-def headers() -> Mapping[str, str]:
-    """Those of the standard, which its makers give under the 2-clause BSD licence, as they say in them."""
-    folder = resources.files("pendel.core.fmu").joinpath("fmi3")
-    return {n: folder.joinpath(n).read_text("utf-8") for n in HEADERS}
+    return {n: folder.joinpath(n).read_text("utf-8") for n in (HEADER, "unit.h", "controller.c", "run.c", "functions.c")}
 
 
 def unit_source(unit: Unit, token: str) -> str:
@@ -90,10 +84,10 @@ def archive_of(unit: Unit) -> bytes:
     parts = [(text, (*flags, HIDDEN)) for text, flags in sources.values()]
     files: dict[str, bytes] = {
         "modelDescription.xml": description_of(unit, token),
-        f"binaries/{PLATFORM_FOLDERS[machine]}/{IDENTIFIER}.so": library_of(parts, headers=headers()),
+        f"binaries/{PLATFORM_FOLDERS[machine]}/{IDENTIFIER}.so": library_of(parts, headers={HEADER: own_texts()[HEADER]}),
         "sources/buildDescription.xml": build_description([(n, flags) for n, (_, flags) in sources.items()]),
         **{f"sources/{n}": text.encode() for n, (text, _) in sources.items()},
-        **{f"sources/{n}": text.encode() for n, text in headers().items()},
+        f"sources/{HEADER}": own_texts()[HEADER].encode(),
     }
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:

@@ -10,7 +10,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "fmi3Functions.h"
+#include "fmi3.h"
 
 /* What a variable is, and when it may be set. */
 enum { TIME, VALUE, COMMAND_IN, MEASURED_IN, PROFILE, SIGNAL, BLOCK, COMMAND_OUT };
