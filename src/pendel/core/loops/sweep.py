@@ -33,6 +33,8 @@ PERIODS, LEAST_SETTLING = 4, 2
 """Whole periods that are looked at, and how many pass before at least."""
 CHUNK = 2000
 """Ticks that are advanced at once, and looked at."""
+ROWS_A_TICK = 200
+"""Steps between two ticks that are kept, at most; the record takes no more room than there are."""
 SHORTEST = 1000
 """Ticks that are looked at, at least: the steps of sensors even out."""
 CLEAN = 1e-3
@@ -262,8 +264,7 @@ class Sweep:
     ) -> tuple[np.ndarray, np.ndarray]:
         """Target and sine at so many ticks from the beginning on."""
         turn = 2 * math.pi * f * self.tick
-        rows_a_tick = 40 + 20 * len(self.prepared.structure.pulses)
-        with Simulator(self.program, self.inputs, ring=Ring(2 * CHUNK * rows_a_tick, 2 * CHUNK)) as simulator:
+        with Simulator(self.program, self.inputs, ring=Ring(2 * CHUNK * ROWS_A_TICK, 2 * CHUNK)) as simulator:
             simulator.restore(begin)
             for name, value in (("amplitude", amplitude), ("turn", turn)):
                 if f:
@@ -295,7 +296,11 @@ class Sweep:
         if target in signals:
             return ticks[:, signals.index(target)]
         places = np.searchsorted(rows[:, 0], times + 1e-9 * self.tick, side="right") - 1
-        return evaluate_signals(self.prepared.structure, rows[np.maximum(places, 0)], self.inputs.parameters, (target,))[:, 0]
+        if places[0] < 0:  # the ring has lost the first of them
+            raise DriveProblem(
+                f"The run takes more than {ROWS_A_TICK} steps a tick, too many to sweep it. Sweep it averaged, or with a larger step."
+            )
+        return evaluate_signals(self.prepared.structure, rows[places], self.inputs.parameters, (target,))[:, 0]
 
     def _point(self, f: float, y: np.ndarray, sine: np.ndarray, size: float) -> SweptPoint:
         angle = 2 * math.pi * f * self.tick * np.arange(len(y))
