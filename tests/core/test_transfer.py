@@ -235,3 +235,20 @@ def test_the_terminal_reports_a_model_and_writes_it(tmp_path, capsys):
     assert main(["linear", path, "--from", "i_set", "--to", "i_door", "--sweep", "1 kHz"]) == 0
     assert "swept Hz" in capsys.readouterr().out
     assert main(["linear", path, "--from", "i_set"]) == 2 and "Name both" in capsys.readouterr().err
+
+
+def test_a_step_up_converter_has_its_zero_in_the_right_half_plane():
+    """Erickson, Maksimović: Fundamentals of Power Electronics, 2nd ed., section 8.2 (from memory), duty to output voltage in
+    continuous conduction: zero at D'²R/L, ω_0 = D'/√(LC), static gain U/D'; a capacitor's resistance adds a zero at −1/(R_C C)."""
+    drive = load(EXAMPLES / "wayside_supply.pendel")
+    ready = prepare(averaged(drive))
+    found = transfer(ready, Ends("step_up.duty", "step_up.output_voltage", ("step_up.duty",), "steady"))
+    values = ready.numbers.values["step_up"]
+    duty, voltage = found.point.inputs["step_up.duty"], found.point.states["step_up.u"]
+    load_resistance = voltage / (found.point.states["step_up.i"] * (1 - duty))
+    least = minimal(found.model)
+    right, left = sorted(zeros_of(least.model).real, reverse=True)
+    assert right == pytest.approx((1 - duty) ** 2 * load_resistance / values["L"], rel=0.02)
+    assert left == pytest.approx(-1 / (values["R_C"] * values["C"]), rel=1e-6)
+    assert abs(least.poles[0].s) == pytest.approx((1 - duty) / np.sqrt(values["L"] * values["C"]), rel=0.02)
+    assert abs(found.response(np.array([0.01]))[0]) == pytest.approx(voltage / (1 - duty), rel=0.03)
