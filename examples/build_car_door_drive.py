@@ -87,6 +87,8 @@ def build() -> pendel.Drive:
         d.connect(a, b)
     d.tap("i_set", "speed_pi.out")
     d.tap("i_door", "door_motor.current")
+    d.keep_transfer("setpoint to current", "i_set", "i_door", opened=["speed_pi.out"], at="rest")
+    d.keep_transfer("load to door speed", "rubbing.profile", "door_leaf.speed", at="rest")
     commands.move_cards(d.document, PLACES).apply(d.document)
     return d
 

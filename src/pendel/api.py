@@ -16,7 +16,7 @@ from pendel.core.catalogue.index import kinds
 from pendel.core.check import examine
 from pendel.core.drive import assemblies, commands, file
 from pendel.core.drive.document import Drive as Document
-from pendel.core.drive.document import End, FluxTable, OwnEquations
+from pendel.core.drive.document import End, FluxTable, KeptTransfer, OwnEquations
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.quantities.named import check_name
@@ -364,6 +364,12 @@ class Drive:
 
         ends = Ends(self._signal(source), self._signal(target), tuple(self._signal(o) for o in opened), at)
         return sweep_between(self.document, ends, frequencies, amplitude)
+
+    def keep_transfer(
+        self, name: str, source: str, target: str, *, opened: Sequence[str] = (), at: str = ""
+    ) -> None:
+        """Keep a way between two signals or taps in the drive by a name, to be looked at on Loops."""
+        self.do(commands.keep_transfer(self.document, name, KeptTransfer(source, target, tuple(opened), at)))
 
     def loops(self) -> list[Loop]:
         """The loops of the drive, inside out, with margins."""
