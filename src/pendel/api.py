@@ -353,7 +353,8 @@ class Drive:
         at: str | float = "any",
         amplitude: float | None = None,
     ) -> Swept:
-        """The same measured in runs at the drive's level of detail, at frequencies in Hz; see `pendel.core.loops.sweep`.
+        """The same measured in runs at the drive's level of detail, at frequencies in Hz; see
+        `pendel.core.loops.sweep`.
 
         Raises
         ------
@@ -407,8 +408,8 @@ class Drive:
     def tolerate(
         self, regulator: str, spreads: Mapping[str, float], *, samples: int = 100, seed: int = 1
     ) -> Tolerated:
-        """Judge a loop while quantities and values (``card.value``) are off by ± shares of themselves, at all corners and at
-        random samples; see `pendel.core.loops.tolerances`.
+        """Judge a loop while quantities and values (``card.value``) are off by ± shares of themselves, at all
+        corners and at random samples; see `pendel.core.loops.tolerances`.
 
         Raises
         ------

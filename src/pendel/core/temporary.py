@@ -1,6 +1,7 @@
 """Folders for the files of a moment, one a process that works beside us.
 
-They end with whoever made them. One that was killed could not do so; the next that needs a folder removes what it left."""
+They end with whoever made them. One that was killed could not do so; the next that needs a folder removes
+what it left."""
 
 from __future__ import annotations
 
@@ -17,9 +18,7 @@ OURS = re.compile(r"pendel-[a-z]+-(\d+)-\w+")
 def temporary_folder(purpose: str) -> tempfile.TemporaryDirectory[str]:
     """A folder that only its user may touch, removed when it is cleaned up or given up."""
     remove_left_over()
-    return tempfile.TemporaryDirectory(
-        prefix=f"pendel-{purpose}-{os.getpid()}-", ignore_cleanup_errors=True
-    )
+    return tempfile.TemporaryDirectory(prefix=f"pendel-{purpose}-{os.getpid()}-", ignore_cleanup_errors=True)
 
 
 def remove_left_over() -> None:

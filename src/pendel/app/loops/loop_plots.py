@@ -67,13 +67,21 @@ class LoopPlots(QWidget):
             if sample.analysis is not None:
                 t, y = sample.analysis.step_t, sample.analysis.step_y
                 curve = pg.PlotCurveItem(
-                    np.repeat(t, 2)[1:] * 1e3, np.clip(np.repeat(y, 2)[:-1], -5, 5), pen=pg.mkPen(tokens().petrol_tint, width=1)
+                    np.repeat(t, 2)[1:] * 1e3,
+                    np.clip(np.repeat(y, 2)[:-1], -5, 5),
+                    pen=pg.mkPen(tokens().petrol_tint, width=1),
                 )
                 curve.setZValue(-5)
                 self.step_plot.addItem(curve)
 
     def clear(self) -> None:
-        for plot in (self.size_plot, self.phase_plot, self.circle_plot, self.step_plot, self.sensitivity_plot):
+        for plot in (
+            self.size_plot,
+            self.phase_plot,
+            self.circle_plot,
+            self.step_plot,
+            self.sensitivity_plot,
+        ):
             self._wipe(plot)
 
     def _wipe(self, plot: Plot) -> None:

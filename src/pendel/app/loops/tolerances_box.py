@@ -124,7 +124,11 @@ def sentence_of(found: Tolerated, spreads: Sequence[tuple[str, float]]) -> str:
     phase, ms = found.worst(lambda m: m.phase).margins, found.worst(lambda m: -m.ms).margins
     assert phase is not None and ms is not None
     costs = sorted(((c, n) for n, c in found.costs.items() if c == c), reverse=True)
-    most = f" {costs[0][1]} costs most: {number_text(costs[0][0], 2)}° of phase margin." if costs and costs[0][0] > 0.05 else ""
+    most = (
+        f" {costs[0][1]} costs most: {number_text(costs[0][0], 2)}° of phase margin."
+        if costs and costs[0][0] > 0.05
+        else ""
+    )
     return (
         f"Holds for {names} in {len(found.samples)} samples: phase margin at least {number_text(phase.phase, 3)}°, Ms at most "
         f"{number_text(ms.ms, 3)}.{most}"

@@ -33,7 +33,9 @@ class WayList(QWidget):
         self.new_button = button("New …", lambda: self.chosen.emit(""), "small")
         self.new_button.setToolTip("The linear model from any signal to any other")
         self.around_button = button("Around the loop …", self._show_usual, "small")
-        self.around_button.setToolTip("L at the plant's input and output; setpoint, disturbance and noise to what they move")
+        self.around_button.setToolTip(
+            "L at the plant's input and output; setpoint, disturbance and noise to what they move"
+        )
         inside.addWidget(self.new_button)
         inside.addWidget(self.around_button)
         self.menu = QMenu(self)

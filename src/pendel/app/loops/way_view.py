@@ -109,7 +109,11 @@ class WayView(QWidget):
         self.forget_button = button("Forget", self.forget, "small")
         inside.addLayout(row(self.name, self.keep_button, self.forget_button))
         inside.addWidget(rule())
-        self.facts, self.remarks, self.problem = wrapped("", "muted"), wrapped("", "attention"), wrapped("", "wrong")
+        self.facts, self.remarks, self.problem = (
+            wrapped("", "muted"),
+            wrapped("", "attention"),
+            wrapped("", "wrong"),
+        )
         for words in (self.facts, self.remarks, self.problem):
             inside.addWidget(words)
             words.setVisible(False)
@@ -122,7 +126,9 @@ class WayView(QWidget):
         inside.addLayout(row(self.matrices_button, self.save_button, 1))
         inside.addWidget(rule())
         self.sweep_button = button("Compare with a swept run", self.sweep)
-        self.sweep_button.setToolTip("A small sine in runs at the chosen level of detail, frequency by frequency")
+        self.sweep_button.setToolTip(
+            "A small sine in runs at the chosen level of detail, frequency by frequency"
+        )
         inside.addWidget(self.sweep_button)
         self.swept_words = wrapped("", "muted")
         inside.addWidget(self.swept_words)
@@ -164,7 +170,9 @@ class WayView(QWidget):
             if name not in self.beside and name in drive.transfers:
                 request = TransferRequest(text, drive.transfers[name], own_c=own)
                 self.session.jobs.start(
-                    LAY_UNDER, lambda job, r=request: self._ask(job, r), lambda job, n=name: self._laid(job, n)
+                    LAY_UNDER,
+                    lambda job, r=request: self._ask(job, r),
+                    lambda job, n=name: self._laid(job, n),
                 )
         self._draw()
 
@@ -232,7 +240,9 @@ class WayView(QWidget):
         self.found = found = job.result
         assert isinstance(found, LookedAt)
         model, least = found.transfer.model, found.minimal
-        rhythm = f"sampled every {figure(model.dt, 's', 3)}" if model.dt else "continuous: no block lies between"
+        rhythm = (
+            f"sampled every {figure(model.dt, 's', 3)}" if model.dt else "continuous: no block lies between"
+        )
         order = f"{len(least.model.states)} of {len(model.states)} states count"
         words = [f"{rhythm} · about the drive {found.transfer.point.name} · {order}"]
         if found.loop is not None and math.isfinite(found.loop.crossover):
@@ -272,7 +282,9 @@ class WayView(QWidget):
         x = np.log10(self.found.frequency)
         self.size_plot.setXRange(x[0], x[-1], padding=0)
         size = 20 * np.log10(np.maximum(np.abs(self.found.response), 1e-12))
-        self.size_plot.setYRange(max(float(np.min(size)), float(np.max(size)) - 120) - 5, float(np.max(size)) + 10, padding=0)
+        self.size_plot.setYRange(
+            max(float(np.min(size)), float(np.max(size)) - 120) - 5, float(np.max(size)) + 10, padding=0
+        )
         self.phase_plot.enableAutoRange(axis="y")
         self.step_plot.set_caption("after a step of one", self._unit_words())
         span = self.found.t[-1] * 1e3
@@ -449,7 +461,12 @@ class Matrices(QDialog):
             table.verticalHeader().setVisible(True)  # type: ignore[union-attr]
             tabs.addTab(table, f"{title} ({len(each.states)})")
         kind = f"x⁺ = A x + B u, every {figure(model.dt, 's', 4)}" if model.dt else "dx/dt = A x + B u"
-        body.addWidget(wrapped(f"{kind}, y = C x + D u; in SI. The last column is the input, the last row the output.", "muted"))
+        body.addWidget(
+            wrapped(
+                f"{kind}, y = C x + D u; in SI. The last column is the input, the last row the output.",
+                "muted",
+            )
+        )
         body.addWidget(tabs, 1)
 
 

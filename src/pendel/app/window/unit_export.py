@@ -130,7 +130,9 @@ class UnitExport(QDialog):
         if not unit.free_step:
             self.step.show_text("")
         self.step.setPlaceholderText(rhythm)
-        self.step_words.setText("from tick to tick" if unit.free_step else "as long as a tick of the controller")
+        self.step_words.setText(
+            "from tick to tick" if unit.free_step else "as long as a tick of the controller"
+        )
         counts = {
             "input": sum(v.is_input for v in unit.variables),
             "parameter": sum(v.is_parameter for v in unit.variables),
@@ -149,7 +151,9 @@ class UnitExport(QDialog):
         for name, words in offered.items():
             item = QListWidgetItem(f"{words}   {name}")
             item.setData(NAME, name)
-            item.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsUserCheckable | Qt.ItemFlag.ItemIsSelectable)
+            item.setFlags(
+                Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsUserCheckable | Qt.ItemFlag.ItemIsSelectable
+            )
             item.setCheckState(Qt.CheckState.Checked if name in unit.names else Qt.CheckState.Unchecked)
             self.list.addItem(item)
         self.list.blockSignals(False)
@@ -165,7 +169,10 @@ class UnitExport(QDialog):
         if not may_run(self.session, self):
             return
         proposed = (self.session.path or Path("drive")).with_suffix(".fmu")
-        path = path or QFileDialog.getSaveFileName(self, "Export", str(proposed), "Unit for co-simulation (*.fmu)")[0]
+        path = (
+            path
+            or QFileDialog.getSaveFileName(self, "Export", str(proposed), "Unit for co-simulation (*.fmu)")[0]
+        )
         if not path:
             return
         path = path if path.endswith(".fmu") else f"{path}.fmu"
@@ -173,7 +180,9 @@ class UnitExport(QDialog):
         self.export.setEnabled(False)
         self.problem.setText("")
         self.summary.setText("Building …")
-        self._job = self.session.jobs.start(EXPORT_UNIT, lambda job: write_unit(job, drive, wish, path), self._end)
+        self._job = self.session.jobs.start(
+            EXPORT_UNIT, lambda job: write_unit(job, drive, wish, path), self._end
+        )
 
     def _end(self, job: Job) -> None:
         if job.end is End.FINISHED:

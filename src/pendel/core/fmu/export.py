@@ -31,7 +31,10 @@ OLDEST = (1980, 1, 1, 0, 0, 0)
 def own_texts() -> Mapping[str, str]:
     """Our C by name."""
     folder = resources.files("pendel.core.fmu").joinpath("c")
-    return {n: folder.joinpath(n).read_text("utf-8") for n in (HEADER, "unit.h", "controller.c", "run.c", "functions.c")}
+    return {
+        n: folder.joinpath(n).read_text("utf-8")
+        for n in (HEADER, "unit.h", "controller.c", "run.c", "functions.c")
+    }
 
 
 def unit_source(unit: Unit, token: str) -> str:
@@ -60,7 +63,13 @@ def sources_of(unit: Unit, token: str) -> dict[str, tuple[str, tuple[str, ...]]]
 def token_of(unit: Unit) -> str:
     """Tells units apart whose variables differ."""
     inputs = unit.inputs
-    numbers = (inputs.parameters.tolist(), inputs.starts.tolist(), inputs.controls.tolist(), inputs.profiles, inputs.pulses)
+    numbers = (
+        inputs.parameters.tolist(),
+        inputs.starts.tolist(),
+        inputs.controls.tolist(),
+        inputs.profiles,
+        inputs.pulses,
+    )
     text = repr((unit.program.key, unit.what, unit.names, unit.tick, numbers, inputs.settings))
     digest = hashlib.sha256(text.encode()).hexdigest()
     return "{" + "-".join((digest[:8], digest[8:12], digest[12:16], digest[16:20], digest[20:32])) + "}"
@@ -84,7 +93,9 @@ def archive_of(unit: Unit) -> bytes:
     parts = [(text, (*flags, HIDDEN)) for text, flags in sources.values()]
     files: dict[str, bytes] = {
         "modelDescription.xml": description_of(unit, token),
-        f"binaries/{PLATFORM_FOLDERS[machine]}/{IDENTIFIER}.so": library_of(parts, headers={HEADER: own_texts()[HEADER]}),
+        f"binaries/{PLATFORM_FOLDERS[machine]}/{IDENTIFIER}.so": library_of(
+            parts, headers={HEADER: own_texts()[HEADER]}
+        ),
         "sources/buildDescription.xml": build_description([(n, flags) for n, (_, flags) in sources.items()]),
         **{f"sources/{n}": text.encode() for n, (text, _) in sources.items()},
         f"sources/{HEADER}": own_texts()[HEADER].encode(),

@@ -82,9 +82,18 @@ def add_units(root: ElementTree.Element, variables: Sequence[Variable]) -> None:
     for name, displays in sorted(shown_in.items()):
         entry = element(definitions, "Unit", name=name)
         factor, dimension = unit(name)
-        length, mass, time, current, temperature = (int(e) if float(e).is_integer() else None for e in dimension)
+        length, mass, time, current, temperature = (
+            int(e) if float(e).is_integer() else None for e in dimension
+        )
         if None not in (length, mass, time, current, temperature):
-            base = {"kg": mass, "m": length, "s": time, "A": current, "K": temperature, "rad": int(turn(name)[1])}
+            base = {
+                "kg": mass,
+                "m": length,
+                "s": time,
+                "A": current,
+                "K": temperature,
+                "rad": int(turn(name)[1]),
+            }
             given = {k: v for k, v in base.items() if v}
             element(entry, "BaseUnit", **given, **({"factor": factor} if factor != 1.0 else {}))
         for other in sorted(displays):
@@ -99,7 +108,9 @@ def coherent(text: str) -> str:
     if factor == 1.0:
         return text
     if any(symbol in TURNING for symbol in (text, *text.replace("·", "/").split("/"))):
-        return {"s^-1": "rad/s", "": "rad", "Hz": "rad/s", "s^-2": "rad/s²"}.get(si_unit(dimension), si_unit(dimension))
+        return {"s^-1": "rad/s", "": "rad", "Hz": "rad/s", "s^-2": "rad/s²"}.get(
+            si_unit(dimension), si_unit(dimension)
+        )
     return si_unit(dimension)
 
 

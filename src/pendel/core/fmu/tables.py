@@ -153,7 +153,10 @@ def run_tables(unit: Unit) -> str:
             doubles("MODES", inputs.modes.tolist()),
             ints("PROFILE_COUNTS", [len(times) for times, _ in along]),
             doubles("PROFILE_TIMES", [t for times, _ in along for t in times]),
-            *(ints(n, [t[k] for t in structure.transitions]) for k, n in enumerate(("EXIT_MODES", "EXITS_FROM", "EXITS_TO"))),
+            *(
+                ints(n, [t[k] for t in structure.transitions])
+                for k, n in enumerate(("EXIT_MODES", "EXITS_FROM", "EXITS_TO"))
+            ),
             ints("HOLD_MODES", structure.hold_modes),
             ints("HOLD_STICKS", structure.hold_sticks),
             ints("JACOBIAN", structure.jacobian),

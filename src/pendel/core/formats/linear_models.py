@@ -1,5 +1,5 @@
-"""Linear models as files: MAT and JSON with the matrices and names, CSV with the response, a Python text that builds the model
-with SciPy and python-control."""
+"""Linear models as files: MAT and JSON with the matrices and names, CSV with the response, a Python text that
+builds the model with SciPy and python-control."""
 
 from __future__ import annotations
 
@@ -22,7 +22,12 @@ ENDINGS = {".mat": "MAT", ".json": "JSON", ".csv": "CSV of the response", ".py":
 
 def save_model(found: Transfer, path: Path) -> None:
     """Write a model by the ending of the file. Raises `FileProblem`."""
-    writers: dict[str, Callable[[Transfer], str | bytes]] = {".mat": as_mat, ".json": as_json, ".csv": as_csv, ".py": as_python}
+    writers: dict[str, Callable[[Transfer], str | bytes]] = {
+        ".mat": as_mat,
+        ".json": as_json,
+        ".csv": as_csv,
+        ".py": as_python,
+    }
     if path.suffix not in writers:
         raise FileProblem(str(path), f"the ending must be one of {', '.join(ENDINGS)}.")
     write_atomically(path, writers[path.suffix](found))
@@ -69,7 +74,9 @@ def record_of(found: Transfer) -> dict:
         ],
         "zeros": [[z.real, z.imag] for z in zeros_of(least.model).tolist()],
         "order": len(least.model.states),
-        "left_out": [{"reason": each.reason, "states": [n for n, _ in each.pole.states]} for each in least.left_out],
+        "left_out": [
+            {"reason": each.reason, "states": [n for n, _ in each.pole.states]} for each in least.left_out
+        ],
         "remarks": list(found.remarks),
     }
 
@@ -85,7 +92,9 @@ def as_csv(found: Transfer) -> str:
     sheet.writerow(["frequency Hz", "magnitude", "magnitude dB", "phase °"])
     phase = np.degrees(np.unwrap(np.angle(response)))
     for f, size, turn in zip(frequency.tolist(), np.abs(response).tolist(), phase.tolist()):
-        sheet.writerow([f"{f:.9g}", f"{size:.9g}", f"{20 * math.log10(max(size, 1e-300)):.9g}", f"{turn:.9g}"])
+        sheet.writerow(
+            [f"{f:.9g}", f"{size:.9g}", f"{20 * math.log10(max(size, 1e-300)):.9g}", f"{turn:.9g}"]
+        )
     return out.getvalue()
 
 

@@ -24,8 +24,8 @@ CREEPS, SHOWN = 0.1, 5.0
 
 @dataclass(frozen=True)
 class LookedAt:
-    """``frequency`` in Hz; ``response`` complex; ``t`` in s and ``y`` after a step of one; ``loop`` where it comes back to
-    where it began, with the sign of negative feedback taken out."""
+    """``frequency`` in Hz; ``response`` complex; ``t`` in s and ``y`` after a step of one; ``loop`` where it
+    comes back to where it began, with the sign of negative feedback taken out."""
 
     transfer: Transfer
     minimal: Minimal

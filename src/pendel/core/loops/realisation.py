@@ -45,8 +45,8 @@ class LeftOut:
 
 @dataclass(frozen=True)
 class Minimal:
-    """A minimal realisation, its poles with the states of the model they live in, and what it left out. Its own states are
-    combinations of those."""
+    """A minimal realisation, its poles with the states of the model they live in, and what it left out. Its
+    own states are combinations of those."""
 
     model: LinearModel
     poles: tuple[Pole, ...]
@@ -55,8 +55,8 @@ class Minimal:
 
 
 WITHIN_A_SAMPLE = math.exp(-math.pi)
-"""What decays to this within a sample is faster than half the sampling rate. Delays are among it: rounding scatters their
-poles about zero."""
+"""What decays to this within a sample is faster than half the sampling rate. Delays are among it: rounding
+scatters their poles about zero."""
 
 
 def in_continuous_time(z: complex, dt: float) -> complex:
@@ -74,7 +74,9 @@ def pole_of(value: complex, dt: float, states: tuple[tuple[str, float], ...] = (
     return Pole(complex(value), s, size / (2 * math.pi), damping, states)
 
 
-def poles_of(model: LinearModel, most: int = 3, basis: np.ndarray | None = None, states: Sequence[str] = ()) -> list[Pole]:
+def poles_of(
+    model: LinearModel, most: int = 3, basis: np.ndarray | None = None, states: Sequence[str] = ()
+) -> list[Pole]:
     """Poles of a model, slowest first, each with at most so many states it lives in; where the model's states are
     combinations, ``basis`` (m, n) leads from them to the ``states``.
 
@@ -129,9 +131,9 @@ def equilibrated(A: np.ndarray, B: np.ndarray, C: np.ndarray) -> tuple[np.ndarra
 
 
 def reachable(A: np.ndarray, b: np.ndarray, tolerance: float) -> tuple[np.ndarray, int]:
-    """An orthogonal basis whose first directions are those that an input reaches, and their number: the staircase algorithm
-    (Van Dooren: IEEE Trans. Automatic Control 26 (1981) 111), which for one input is the Hessenberg form of the matrix with
-    the input before it."""
+    """An orthogonal basis whose first directions are those that an input reaches, and their number: the
+    staircase algorithm (Van Dooren: IEEE Trans. Automatic Control 26 (1981) 111), which for one input is the
+    Hessenberg form of the matrix with the input before it."""
     n = A.shape[0]
     whole = np.zeros((n + 1, n + 1))
     whole[1:, :1], whole[1:, 1:] = b, A
@@ -142,8 +144,8 @@ def reachable(A: np.ndarray, b: np.ndarray, tolerance: float) -> tuple[np.ndarra
 
 
 def minimal(model: LinearModel) -> Minimal:
-    """The model without states that its input does not reach or its output does not show: with the largest tolerance with
-    which it still answers alike."""
+    """The model without states that its input does not reach or its output does not show: with the largest
+    tolerance with which it still answers alike."""
     for tolerance in TOLERANCES:
         found = reduced(model, tolerance)
         if answers_alike(model, found.model):
@@ -152,10 +154,16 @@ def minimal(model: LinearModel) -> Minimal:
 
 
 def answers_alike(model: LinearModel, other: LinearModel) -> bool:
-    omega = 2 * math.pi * np.geomspace(1e-3, 1e5, 60) if model.dt == 0 else np.geomspace(1e-5, 3.1, 60) / model.dt
+    omega = (
+        2 * math.pi * np.geomspace(1e-3, 1e5, 60) if model.dt == 0 else np.geomspace(1e-5, 3.1, 60) / model.dt
+    )
     sharp = np.abs([in_continuous_time(complex(p), model.dt).imag for p in model.poles])
     omega = np.concatenate([omega, sharp[(sharp > omega[0]) & (sharp < omega[-1])]])
-    Q = scipy.stats.ortho_group.rvs(len(model.A), random_state=1) if len(model.A) > 1 else np.eye(len(model.A))
+    Q = (
+        scipy.stats.ortho_group.rvs(len(model.A), random_state=1)
+        if len(model.A) > 1
+        else np.eye(len(model.A))
+    )
     turned = replace(model, A=Q.T @ model.A @ Q, B=Q.T @ model.B, C=model.C @ Q)
     with np.errstate(all="ignore"):
         try:

@@ -53,8 +53,9 @@ Window = tuple[float, int, int]
 
 @dataclass(frozen=True)
 class SweptPoint:
-    """``response`` (complex) at ``frequency`` (Hz), which is the one asked for but for whole ticks; ``model`` is what the
-    linear model gives there; ``harmonics`` the second and third over the first; ``amplitude`` that of the sine (SI)."""
+    """``response`` (complex) at ``frequency`` (Hz), which is the one asked for but for whole ticks; ``model``
+    is what the linear model gives there; ``harmonics`` the second and third over the first; ``amplitude``
+    that of the sine (SI)."""
 
     frequency: float
     response: complex
@@ -87,7 +88,9 @@ class Swept:
     def worst(self) -> tuple[float, float]:
         """Largest deviations of the linear points: dB, degrees."""
         linear = [p for p in self.points if p.linear]
-        return max((abs(p.off_db) for p in linear), default=0.0), max((abs(p.off_degrees) for p in linear), default=0.0)
+        return max((abs(p.off_db) for p in linear), default=0.0), max(
+            (abs(p.off_degrees) for p in linear), default=0.0
+        )
 
 
 def with_sine(deck: ControlDeck, source: str, opened: Sequence[str]) -> ControlDeck:
@@ -95,12 +98,15 @@ def with_sine(deck: ControlDeck, source: str, opened: Sequence[str]) -> ControlD
     silent = frozenset(opened)
     fed = None if source in silent else deck.commands.get(source, source) or None
     values = {"amplitude": 0.0, "turn": 0.0}
-    added = BlockInstance(ADDED, ADDED, ADDED, update_swept, ("x",), ("out", "added"), values, {"x": fed}, 1, False)
+    added = BlockInstance(
+        ADDED, ADDED, ADDED, update_swept, ("x",), ("out", "added"), values, {"x": fed}, 1, False
+    )
     swapped: dict[str, str | None] = dict.fromkeys(silent)
     if source not in deck.commands:
         swapped[source] = f"{ADDED}.out"
     blocks = [
-        replace(b, sources={p: swapped.get(s, s) if s else s for p, s in b.sources.items()}) for b in deck.blocks
+        replace(b, sources={p: swapped.get(s, s) if s else s for p, s in b.sources.items()})
+        for b in deck.blocks
     ]
     commands = {
         c: f"{ADDED}.out" if c == source else "" if c in silent else str(swapped.get(s, s) or "")
@@ -152,7 +158,8 @@ class Sweep:
         self.tick = deck.tick
         self.period = math.lcm(*(b.every for b in deck.blocks)) if deck.blocks else 1
         self.late = deck.delay if kind == "command" else 0
-        """Ticks by which a sine that is added to a block's output reaches the plant after one that is added to the command."""
+        """Ticks by which a sine that is added to a block's output reaches the plant after one that is added
+        to the command."""
 
     def window(self, wish: float) -> Window:
         """The frequency next to one that fits (Hz), ticks of settling and ticks that are looked at."""
@@ -185,7 +192,9 @@ class Sweep:
         else:
             parameters = self.inputs.parameters
             seen = evaluate_signals(self.prepared.structure, record.rows, parameters, (source,))[:, 0]
-        largest = max(abs(self.transfer.point.signals.get(source, 0.0)), float(np.max(np.abs(seen), initial=0.0)))
+        largest = max(
+            abs(self.transfer.point.signals.get(source, 0.0)), float(np.max(np.abs(seen), initial=0.0))
+        )
         return largest if largest > 1e-12 else 1.0
 
     def run(
@@ -231,8 +240,8 @@ class Sweep:
         plain: np.ndarray,
         stopping: Callable[[], bool],
     ) -> SweptPoint:
-        """With the amplitude at which the response is distorted least: a small one drowns in the steps of sensors and in dry
-        friction, a large one meets limits."""
+        """With the amplitude at which the response is distorted least: a small one drowns in the steps of
+        sensors and in dry friction, a large one meets limits."""
         f, before, count = window
         found, last = None, None
         for size in sizes:
@@ -256,7 +265,9 @@ class Sweep:
             whole = round(self.begins / self.tick / self.period) * self.period * self.tick
             outcome = simulator.advance(whole)
             if outcome is not Outcome.PAUSED:
-                raise DriveProblem(f"The run ends at {simulator.time:g} s, before the sine begins. Choose an earlier instant.")
+                raise DriveProblem(
+                    f"The run ends at {simulator.time:g} s, before the sine begins. Choose an earlier instant."
+                )
             return simulator.state()
 
     def _watched(
@@ -269,7 +280,13 @@ class Sweep:
             for name, value in (("amplitude", amplitude), ("turn", turn)):
                 if f:
                     simulator.write(f"{ADDED}.{name}", value)
-            first, y, sine, row, ticked = round(simulator.time / self.tick), list[np.ndarray](), list[np.ndarray](), 0, 0
+            first, y, sine, row, ticked = (
+                round(simulator.time / self.tick),
+                list[np.ndarray](),
+                list[np.ndarray](),
+                0,
+                0,
+            )
             done = 0
             while done < count:
                 if stopping():
@@ -283,7 +300,9 @@ class Sweep:
                         "Choose a smaller amplitude."
                     )
                 latest = simulator.since(row, ticked)
-                y.append(self._target(latest.rows, latest.ticks[:now], (first + done + np.arange(now)) * self.tick))
+                y.append(
+                    self._target(latest.rows, latest.ticks[:now], (first + done + np.arange(now)) * self.tick)
+                )
                 sine.append(latest.ticks[:now, self.program.control_signals.index(f"{ADDED}.added")])
                 row, ticked = latest.first_row + len(latest.rows) - 1, latest.first_tick + now
                 done += now
@@ -300,7 +319,9 @@ class Sweep:
             raise DriveProblem(
                 f"The run takes more than {ROWS_A_TICK} steps a tick, too many to sweep it. Sweep it averaged, or with a larger step."
             )
-        return evaluate_signals(self.prepared.structure, rows[places], self.inputs.parameters, (target,))[:, 0]
+        return evaluate_signals(self.prepared.structure, rows[places], self.inputs.parameters, (target,))[
+            :, 0
+        ]
 
     def _point(self, f: float, y: np.ndarray, sine: np.ndarray, size: float) -> SweptPoint:
         angle = 2 * math.pi * f * self.tick * np.arange(len(y))
@@ -308,7 +329,9 @@ class Sweep:
         into = 2 * np.mean(sine * np.exp(-1j * angle))
         turn = 2 * math.pi * f * self.tick
         response = complex(parts[0] / into * np.exp(1j * turn * self.late))
-        if self.transfer.lifted is None:  # it is held and read from tick to tick, of which a continuous model knows nothing
+        if (
+            self.transfer.lifted is None
+        ):  # it is held and read from tick to tick, of which a continuous model knows nothing
             sampled = held_model(self.transfer.model, self.tick).response(np.array([2 * math.pi * f]))[0]
             response *= self.transfer.response(np.array([f]))[0] / sampled
         model = complex(self.transfer.response(np.array([f]))[0])
@@ -329,7 +352,9 @@ def usual_frequencies(transfer: Transfer, count: int = 40) -> np.ndarray:
     return np.geomspace(max(highest * 1e-3, 1.0), highest, count)
 
 
-def sweep_between(drive: Drive, ends: Ends, frequencies: Sequence[float], amplitude: float | None = None) -> Swept:
+def sweep_between(
+    drive: Drive, ends: Ends, frequencies: Sequence[float], amplitude: float | None = None
+) -> Swept:
     """Sweep a drive at its level of detail. Raises as `transfer` and `Sweep`."""
     from pendel.core.loops.transfer import transfer
     from pendel.core.runs.simulate import averaged, prepare

@@ -1,4 +1,5 @@
-"""How a loop stands while values of the drive spread: the worst margins over corners and random samples, and what costs most."""
+"""How a loop stands while values of the drive spread: the worst margins over corners and random samples, and
+what costs most."""
 
 from __future__ import annotations
 
@@ -47,8 +48,8 @@ class Sample:
 
 @dataclass(frozen=True)
 class Tolerated:
-    """All samples, the first with every value as it is; ``costs`` are degrees of phase margin that each value loses when it
-    is off by its whole share in the worse direction."""
+    """All samples, the first with every value as it is; ``costs`` are degrees of phase margin that each value
+    loses when it is off by its whole share in the worse direction."""
 
     samples: tuple[Sample, ...]
     costs: Mapping[str, float]
@@ -60,12 +61,21 @@ class Tolerated:
 
     def worst(self, of: Callable[[Margins], float]) -> Sample:
         """The sample with the least of a figure; an unstable one, or one without a model, comes first."""
-        return min(self.samples, key=lambda s: -math.inf if s.margins is None or not s.margins.stable else finite(of(s.margins)))
+        return min(
+            self.samples,
+            key=lambda s: -math.inf if s.margins is None or not s.margins.stable else finite(of(s.margins)),
+        )
 
     def band(self, frequency: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The least and the largest |L| over frequencies (Hz)."""
         sizes = [
-            np.exp(np.interp(np.log(frequency), np.log(s.analysis.frequency), np.log(np.maximum(np.abs(s.analysis.response), 1e-300))))
+            np.exp(
+                np.interp(
+                    np.log(frequency),
+                    np.log(s.analysis.frequency),
+                    np.log(np.maximum(np.abs(s.analysis.response), 1e-300)),
+                )
+            )
             for s in self.samples
             if s.analysis is not None
         ]
@@ -103,7 +113,9 @@ def tolerate(
     for spread in spreads:
         text_of(drive, spread.name)
         if not 0 < spread.share < 1:
-            raise DriveProblem(f"{spread.name} cannot spread by {100 * spread.share:g} %. Choose a share above 0 and below 100 %.")
+            raise DriveProblem(
+                f"{spread.name} cannot spread by {100 * spread.share:g} %. Choose a share above 0 and below 100 %."
+            )
     names = [s.name for s in spreads]
     shares = np.array([s.share for s in spreads])
     rng = np.random.default_rng(seed)
@@ -147,7 +159,9 @@ def text_of(drive: Drive, name: str) -> str:
     card, _, value = name.partition(".")
     text = drive.cards[card].values.get(value, "") if card in drive.cards else ""
     if not text.strip():
-        raise DriveProblem(f"“{name}” is no quantity and no value that was entered. Name one as in K_p or card.value.")
+        raise DriveProblem(
+            f"“{name}” is no quantity and no value that was entered. Name one as in K_p or card.value."
+        )
     return text
 
 

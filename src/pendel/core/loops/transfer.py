@@ -45,8 +45,9 @@ STEPS, MOST_STEPS = 600, 200_000
 class Ends:
     """From a signal to another, about an operating point: one of `PLACES`, or the time in a run (s).
 
-    A block's output, what blocks read of a measured signal and a command of a converter can be opened; what comes in at a
-    point that is opened replaces it there, else it is added. Loads (profiles of the plant) can be where it comes in.
+    A block's output, what blocks read of a measured signal and a command of a converter can be opened; what
+    comes in at a point that is opened replaces it there, else it is added. Loads (profiles of the plant) can
+    be where it comes in.
     """
 
     source: str
@@ -86,7 +87,9 @@ class Transfer:
     def step(self, span: float | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Times (s) and values after a step of one at the source; samples where the model is sampled."""
         span = span or self.usual_span()
-        with np.errstate(over="ignore", invalid="ignore"):  # what grows without bounds is shown as far as numbers go
+        with np.errstate(
+            over="ignore", invalid="ignore"
+        ):  # what grows without bounds is shown as far as numbers go
             return self._step(span)
 
     def _step(self, span: float) -> tuple[np.ndarray, np.ndarray]:
@@ -154,11 +157,17 @@ def offered(drive: Drive) -> tuple[list[str], list[str]]:
         for port in kind.ports
         if port.link is Link.SIGNAL_OUT
     ]
-    signals = [f"{key}.{s.name}" for key, kind in kinds.items() if isinstance(kind, Part) for s in kind.signals]
+    signals = [
+        f"{key}.{s.name}" for key, kind in kinds.items() if isinstance(kind, Part) for s in kind.signals
+    ]
     wires = drive.wires.values()
     measured = dict.fromkeys(str(w.a) for w in wires if str(w.a) in set(signals))
-    into = dict.fromkeys(str(w.b) for w in wires if str(w.a) in set(blocks) and isinstance(kinds.get(w.b.card), Part))
-    loads = [f"{key}.profile" for key, kind in kinds.items() if isinstance(kind, Part) and drive.cards[key].profile]
+    into = dict.fromkeys(
+        str(w.b) for w in wires if str(w.a) in set(blocks) and isinstance(kinds.get(w.b.card), Part)
+    )
+    loads = [
+        f"{key}.profile" for key, kind in kinds.items() if isinstance(kind, Part) and drive.cards[key].profile
+    ]
     return [*blocks, *into, *measured, *loads], [*blocks, *signals, *into]
 
 
@@ -166,7 +175,11 @@ def must_be_points(prepared: Prepared, ends: Ends) -> None:
     """Raise `DriveProblem` where there is no such way."""
     starts, stops = ports_in(prepared), ports_out(prepared)
     if ends.source not in starts:
-        why = "is measured by no block, so nothing can come in there" if ends.source in stops else "is no signal"
+        why = (
+            "is measured by no block, so nothing can come in there"
+            if ends.source in stops
+            else "is no signal"
+        )
         raise DriveProblem(
             f"“{ends.source}” {why}. Start from a block's output, a measured signal, a command of a converter or a load."
             f"{near_words(ends.source, starts)}"
@@ -234,7 +247,9 @@ def points_for(prepared: Prepared, ends: Ends) -> Iterator[WorkingPoint]:
             )
         yield points.end
     else:
-        raise DriveProblem(f"“{ends.at}” is no operating point. Choose {', '.join(PLACES)}, or a time in a run.")
+        raise DriveProblem(
+            f"“{ends.at}” is no operating point. Choose {', '.join(PLACES)}, or a time in a run."
+        )
 
 
 def about(prepared: Prepared, ends: Ends, point: WorkingPoint) -> Transfer:
@@ -273,14 +288,18 @@ def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
     if sliding and found.point.name.startswith("at rest"):
         said.append("Dry frictions slide in it; in a run at rest they stick as long as little moves.")
     if np.any(without_drops(prepared) != prepared.parameters):
-        said.append("Dead times and drops of converters are not in it: what they take hangs on a current's sign alone.")
+        said.append(
+            "Dead times and drops of converters are not in it: what they take hangs on a current's sign alone."
+        )
     for block in prepared.deck.blocks:
         bounding = kind_of(prepared.drive.cards[block.name]).value_names(ValueRole.CURRENT_LIMIT)
         ends = {abs(block.values[n]) for n in (*LIMITS, *bounding) if n in block.values}
         for port in block.outputs:
             value = found.point.signals.get(f"{block.name}.{port}")
             if value and any(math.isclose(abs(value), end, rel_tol=1e-9) for end in ends):
-                said.append(f"{block.title} is at its limit here: the loop through it is open, and the model is that between the limits.")
+                said.append(
+                    f"{block.title} is at its limit here: the loop through it is open, and the model is that between the limits."
+                )
     return tuple(dict.fromkeys(said))
 
 

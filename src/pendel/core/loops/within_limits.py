@@ -9,6 +9,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, fields
 from enum import Enum
+from functools import partial
 
 import numpy as np
 
@@ -24,7 +25,8 @@ MOST_TRIES = 90
 ALONE = 50
 """Gains that are judged to see whether a limit can be kept at all."""
 REFUSED = 1e3
-"""Above every value of a goal: gains that break a limit are ranked behind all that keep them, by how much they break."""
+"""Above every value of a goal: gains that break a limit are ranked behind all that keep them, by how much
+they break."""
 AT_LIMIT = 0.02
 """Share of a limit within which it is the one that stops."""
 APART = 1e-3
@@ -49,8 +51,9 @@ class Goal(Enum):
 
 @dataclass(frozen=True)
 class Limits:
-    """``phase_margin`` at least, degrees; ``ms`` at most; ``overshoot`` at most, percent; ``effort`` at most: the peak of the
-    regulator's output after a setpoint step of one, SI; ``crossover`` at least and ``fastest`` at most, Hz."""
+    """``phase_margin`` at least, degrees; ``ms`` at most; ``overshoot`` at most, percent; ``effort`` at most:
+    the peak of the regulator's output after a setpoint step of one, SI; ``crossover`` at least and
+    ``fastest`` at most, Hz."""
 
     phase_margin: float = 45.0
     ms: float = 1.7
@@ -134,7 +137,8 @@ class Search:
             "stable": 0.0 if m.stable else 1.0,
             "phase_margin": (limits.phase_margin - phase) / max(limits.phase_margin, 1.0),
             "ms": (m.ms - limits.ms) / limits.ms,
-            "overshoot": ((overshoot if math.isfinite(overshoot) else 1e3) - limits.overshoot) / max(limits.overshoot, 1.0),
+            "overshoot": ((overshoot if math.isfinite(overshoot) else 1e3) - limits.overshoot)
+            / max(limits.overshoot, 1.0),
             "effort": share_over(effort, limits.effort),
             "crossover": (limits.crossover - crossover) / limits.crossover if limits.crossover else -1.0,
             "fastest": share_over(crossover, limits.fastest),
@@ -152,7 +156,11 @@ class Search:
             return math.log(max(settling, 1e-12))
         # Not yet settled where the step's record ends: nearer is better.
         rest = abs(analysis.measures.remaining)
-        return math.log(max(float(analysis.step_t[-1]), 1e-12)) + 1.0 + (min(rest, 1e3) if math.isfinite(rest) else 1e3)
+        return (
+            math.log(max(float(analysis.step_t[-1]), 1e-12))
+            + 1.0
+            + (min(rest, 1e3) if math.isfinite(rest) else 1e3)
+        )
 
     def peak(self, gains: Mapping[str, float]) -> float:
         """Of the regulator's output after a setpoint step of one, SI."""
@@ -245,7 +253,9 @@ class Search:
             if all(math.isfinite(g) and g for g in gains.values()):
                 found.append({**study.gains_now, **gains})
         if not found:
-            raise DriveProblem("No rule gives gains to begin with: this loop's plant is beyond them. Give it gains first.")
+            raise DriveProblem(
+                "No rule gives gains to begin with: this loop's plant is beyond them. Give it gains first."
+            )
         return found
 
     def stops(self, best: Tried) -> tuple[str, ...]:
@@ -255,7 +265,7 @@ class Search:
         """Which limits contradict each other, as far as the gains that were tried tell; each is also tried alone."""
         for name in WORDS:
             if not any(t.breaks[name] <= 1e-9 for t in self.tried):
-                self.descend(self.starts()[0], lambda t, n=name: t.breaks[n] + t.breaks["stable"], ALONE, stopping)  # type: ignore[misc]
+                self.descend(self.starts()[0], partial(broken_alone, name), ALONE, stopping)
         kept_by = {n: [t.breaks[n] <= 1e-9 for t in self.tried] for n in WORDS}
         alone = [n for n, kept in kept_by.items() if not any(kept)]
         if alone:
@@ -269,13 +279,18 @@ class Search:
         return f"The limits together are kept by none of {len(self.tried)} gains that were tried. Loosen one."
 
 
+def broken_alone(name: str, tried: Tried) -> float:
+    return tried.breaks[name] + tried.breaks["stable"]
+
+
 def share_over(value: float, limit: float) -> float:
     return (value - limit) / limit if math.isfinite(limit) and limit > 0 else (-1.0 if limit > 0 else value)
 
 
 @dataclass(frozen=True)
 class TunedLoops:
-    """One command for the gains of the loops that were tuned, what was found for each by its key, and why others are left."""
+    """One command for the gains of the loops that were tuned, what was found for each by its key, and why
+    others are left."""
 
     command: Command
     found: Mapping[str, Searched]
@@ -300,7 +315,9 @@ def tune(
     found, left = dict[str, Searched](), dict[str, str]()
     loops = [each for each in find_loops(drive) if regulator in ("", each.key, each.regulator)]
     if not loops:
-        raise DriveProblem(f"{regulator or 'This drive'} closes no loop. Wire a regulator's output to the plant and a measured signal to its actual value.")
+        raise DriveProblem(
+            f"{regulator or 'This drive'} closes no loop. Wire a regulator's output to the plant and a measured signal to its actual value."
+        )
     for depth in sorted({each.depth for each in loops}):
         for each in standings(scratch, stopping=stopping):
             if each.loop.depth != depth or each.loop.key not in {w.key for w in loops}:

@@ -128,9 +128,17 @@ VERBS = (
             Parameter("source", "where something comes in: a signal or a tap", "SIGNAL", option="from"),
             Parameter("target", "where it is looked at", "SIGNAL", option="to"),
             Parameter("opened", "a signal that is opened", "SIGNAL", many=True, option="open"),
-            Parameter("at", "rest, steady, built up, end, any, or a time in a run such as 0.4 s; any without it", "POINT"),
             Parameter(
-                "swept", "measure at this frequency too, such as 100 Hz; usual for forty", "FREQUENCY", many=True, option="sweep"
+                "at",
+                "rest, steady, built up, end, any, or a time in a run such as 0.4 s; any without it",
+                "POINT",
+            ),
+            Parameter(
+                "swept",
+                "measure at this frequency too, such as 100 Hz; usual for forty",
+                "FREQUENCY",
+                many=True,
+                option="sweep",
             ),
         ),
         writes="the model as .mat, .json or .py, or its response as .csv; without it, figures go to the terminal",

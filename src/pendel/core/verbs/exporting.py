@@ -36,8 +36,8 @@ class UnitReport:
     """What it is built of."""
 
     def save(self, path: Path) -> None:
-        """Build it and write its file. Raises `BuildProblem`, `FileProblem`, and `DriveProblem` where the drive brings C
-        that is not allowed."""
+        """Build it and write its file. Raises `BuildProblem`, `FileProblem`, and `DriveProblem` where the
+        drive brings C that is not allowed."""
         from pendel.core.fmu.export import archive_of
         from pendel.core.formats.writing import write_atomically
 

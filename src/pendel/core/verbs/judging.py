@@ -42,8 +42,9 @@ class SweptReport:
 
 @dataclass(frozen=True)
 class TransferReport:
-    """A linear model between two points. ``order`` is that of its minimal realisation, ``left_out`` what that does without;
-    the margins are NaN where it is no loop, ``crossover`` is in Hz, ``phase_margin`` in degrees, ``gain_margin`` in dB."""
+    """A linear model between two points. ``order`` is that of its minimal realisation, ``left_out`` what that
+    does without; the margins are NaN where it is no loop, ``crossover`` is in Hz, ``phase_margin`` in
+    degrees, ``gain_margin`` in dB."""
 
     source: str
     target: str
@@ -79,8 +80,8 @@ def linear_between(
     at: str | None = None,
     swept: Iterable[str] = (),
 ) -> TransferReport:
-    """The linear model between two points of a drive with its converters averaged, and the same measured in runs at its level
-    of detail.
+    """The linear model between two points of a drive with its converters averaged, and the same measured in
+    runs at its level of detail.
 
     Parameters
     ----------
@@ -113,7 +114,9 @@ def linear_between(
     points: tuple[SweptPoint, ...] = ()
     if wished := list(swept):
         usual = wished == ["usual"]
-        measured = usual_frequencies(found).tolist() if usual else [read_figure(drive, f, "Hz", 0.0) for f in wished]
+        measured = (
+            usual_frequencies(found).tolist() if usual else [read_figure(drive, f, "Hz", 0.0) for f in wished]
+        )
         points = Sweep(prepare(drive), found).run(measured).points
     return TransferReport(
         ends.source,

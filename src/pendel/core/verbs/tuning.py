@@ -12,7 +12,8 @@ from pendel.core.verbs.changing import apply
 
 @dataclass(frozen=True)
 class TunedReport:
-    """What was found for a loop: gains by name (SI), figures, and the limits that stop at better ones; or why nothing was."""
+    """What was found for a loop: gains by name (SI), figures, and the limits that stop at better ones; or why
+    nothing was."""
 
     loop: str
     gains: dict[str, float]
@@ -79,7 +80,10 @@ def tune_loops(
         )
         for key, each in tuned.found.items()
     ]
-    return reports + [TunedReport(key, {}, math.nan, math.nan, math.nan, math.nan, math.nan, [], why) for key, why in tuned.left.items()]
+    return reports + [
+        TunedReport(key, {}, math.nan, math.nan, math.nan, math.nan, math.nan, [], why)
+        for key, why in tuned.left.items()
+    ]
 
 
 __all__ = ["TunedReport", "tune_loops"]

@@ -1,0 +1,136 @@
+"""What the process beside a window is asked for. Requests hold texts and numbers alone, as they cross to it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pendel.core.drive.document import KeptTransfer
+
+
+@dataclass(frozen=True)
+class RunRequest:
+    """Run the drive in ``drive_text`` and keep the result at ``path``. ``own_c`` tells that C it brings was
+    allowed."""
+
+    drive_text: str
+    name: str
+    differs: str
+    path: str
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class CheckRequest:
+    """Build the controller of the drive as it is shipped, and replay a kept run through it."""
+
+    drive_text: str
+    run: bytes
+    """The kept run as its file holds it."""
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class RangesRequest:
+    """Find what all signals of the controller came to in a kept run: `pendel.core.firmware.ranges`."""
+
+    drive_text: str
+    run: bytes
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class ProcessorRequest:
+    """Replay a kept run through the controller on emulated processors: `pendel.core.firmware.processors`."""
+
+    drive_text: str
+    run: bytes
+    processors: tuple[str, ...]
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class FormatsRequest:
+    """Propose number formats that stay within an error: `pendel.core.firmware.propose`."""
+
+    drive_text: str
+    wanted: float
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class OrderRequest:
+    """Order the equations of the drive, and keep them where other processes find them."""
+
+    drive_text: str
+
+
+@dataclass(frozen=True)
+class JudgeRequest:
+    """Order the equations of the drive and judge its loops: `pendel.core.loops.judgement.judgement_of`."""
+
+    drive_text: str
+
+
+@dataclass(frozen=True)
+class ProposeRequest:
+    """First gains of all its loops: `pendel.core.loops.judgement.proposed_gains`."""
+
+    drive_text: str
+
+
+@dataclass(frozen=True)
+class TransferRequest:
+    """The linear model between two points, and what is shown of it: `pendel.core.loops.looked_at`."""
+
+    drive_text: str
+    kept: KeptTransfer
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class SweepRequest:
+    """The same measured in runs at frequencies (Hz), with an amplitude (SI) or one that is found:
+    `pendel.core.loops.sweep`."""
+
+    drive_text: str
+    kept: KeptTransfer
+    frequencies: tuple[float, ...]
+    amplitude: float | None = None
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class TolerateRequest:
+    """Judge a loop while values spread by shares of themselves: `pendel.core.loops.tolerances`."""
+
+    drive_text: str
+    loop: str
+    spreads: tuple[tuple[str, float], ...]
+    samples: int
+    own_c: bool = False
+
+
+Request = (
+    RunRequest
+    | CheckRequest
+    | RangesRequest
+    | ProcessorRequest
+    | FormatsRequest
+    | OrderRequest
+    | JudgeRequest
+    | ProposeRequest
+    | TransferRequest
+    | SweepRequest
+    | TolerateRequest
+)
+BRINGS_C = (
+    RunRequest,
+    CheckRequest,
+    RangesRequest,
+    ProcessorRequest,
+    FormatsRequest,
+    TransferRequest,
+    SweepRequest,
+    TolerateRequest,
+)
+"""Requests that may run C of the drive's author, behind the question."""
