@@ -15,7 +15,6 @@ from pendel.core.loops.realisation import Minimal, minimal, zeros_of
 from pendel.core.loops.sweep import Sweep
 from pendel.core.loops.transfer import ANY, PLACES, Ends, Transfer, transfer
 from pendel.core.runs.simulate import averaged, prepare
-from pendel.core.trust import allow_all_of
 from pendel.core.verbs.running import read_figure
 
 CREEPS, SHOWN = 0.1, 5.0
@@ -78,9 +77,9 @@ def step_that_shows(found: Transfer) -> tuple[np.ndarray, np.ndarray]:
 
 @lru_cache(maxsize=1)
 def sweep_of(drive_text: str, kept: KeptTransfer) -> Sweep:
-    """The last sweep that was asked for, prepared once, as its frequencies come in pieces. Raises as `Sweep`."""
+    """The last sweep that was asked for, prepared once, as its frequencies come in pieces. Raises as `Sweep`, also
+    where the drive brings C that was not allowed before."""
     drive = from_text(drive_text)
-    allow_all_of(drive)  # it is asked for behind the question
     return Sweep(prepare(drive), transfer(prepare(averaged(drive)), ends_of(drive, kept)))
 
 

@@ -74,6 +74,10 @@ class Shared:
         self.keeping = np.frombuffer(memory, dtype=np.int32, count=1, offset=16)
         self.held = np.frombuffer(memory, dtype=np.int32, count=1, offset=20)
 
+    def stopping(self) -> bool:
+        """Whether it was asked to leave off."""
+        return bool(self.stop[0])
+
     def report(self, share: float) -> None:
         """How much of the work is done, 0 to 1, of what is no run."""
         self.progress[0] = share
@@ -180,7 +184,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         prepare(drive)
         return Answered(None)
     if isinstance(request, JudgeRequest):
-        return Answered(judgement_of(drive, lambda: bool(shared.stop[0])))
+        return Answered(judgement_of(drive, shared.stopping))
     if isinstance(request, ProposeRequest):
         return Answered(proposed_gains(drive))
     made = folder / f"run{next(NUMBERS)}.h5"
@@ -203,16 +207,15 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         return Answered(looked_at(drive, request.kept))
     if isinstance(request, TolerateRequest):
         spreads = [Spread(name, share) for name, share in request.spreads]
-        stopping = lambda: bool(shared.stop[0])  # noqa: E731
-        return Answered(
-            tolerate(drive, request.loop, spreads, request.samples, stopping=stopping, report=shared.report)
+        found = tolerate(
+            drive, request.loop, spreads, request.samples, stopping=shared.stopping, report=shared.report
         )
+        return Answered(found)
     if isinstance(request, SweepRequest):
-        stopping = lambda: bool(shared.stop[0])  # noqa: E731
         swept = sweep_of(request.drive_text, request.kept)
-        return Answered(swept.run(request.frequencies, request.amplitude, stopping=stopping))
+        return Answered(swept.run(request.frequencies, request.amplitude, stopping=shared.stopping))
     if isinstance(request, FormatsRequest):
-        return Answered(propose_formats(drive, request.wanted, lambda: bool(shared.stop[0]), shared.report))
+        return Answered(propose_formats(drive, request.wanted, shared.stopping, shared.report))
     run = run_drive(
         prepare(drive), name=request.name, watch=Watch(shared.stop, shared.progress, shared.keeping)
     )

@@ -96,21 +96,16 @@ def linear_between(
     ------
     DriveHasFindings, DriveProblem
     """
-    from pendel.core.loops.looked_at import ends_of
-    from pendel.core.loops.margins import margins
-    from pendel.core.loops.realisation import minimal
+    from pendel.core.loops.looked_at import looked_at
     from pendel.core.loops.sweep import Sweep, usual_frequencies
-    from pendel.core.loops.transfer import transfer
-    from pendel.core.runs.simulate import averaged, prepare
+    from pendel.core.runs.simulate import prepare
     from pendel.core.verbs.running import read_figure
 
     if not source or not target:
         raise DriveProblem("A model goes from one signal to another. Name both, with --from and --to.")
-    ends = ends_of(drive, KeptTransfer(source, target, tuple(opened), at or ""))
-    found = transfer(prepare(averaged(drive)), ends)
-    least = minimal(found.model)
-    frequency = found.frequencies()
-    loop = margins(frequency, -found.response(frequency), stable=True) if ends.source == ends.target else None
+    seen = looked_at(drive, KeptTransfer(source, target, tuple(opened), at or ""))
+    found, least, loop = seen.transfer, seen.minimal, seen.loop
+    ends = found.ends
     points: tuple[SweptPoint, ...] = ()
     if wished := list(swept):
         usual = wished == ["usual"]
