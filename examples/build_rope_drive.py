@@ -49,6 +49,8 @@ def rope_drive() -> pendel.Drive:
     everything = {key: (card.x, card.y) for key, card in doc.cards.items() if not card.inside} | places
     lowered = {key: (x, y + 28 if y >= 58 else y) for key, (x, y) in everything.items()}
     commands.move_cards(doc, lowered, "Place").apply(doc)
+    d.keep_transfer("torque to speed", "torque_in_all.out", "haul_machine.speed", at="rest")
+    d.keep_transfer("torque to pull in the rope", "torque_in_all.out", "rope.force", at="rest")
     return d
 
 

@@ -28,8 +28,10 @@ from pendel.tables import html_table
 
 if TYPE_CHECKING:
     from pendel.core.firmware.propose import ProposedFormats
+    from pendel.core.loops.calming import Calming
     from pendel.core.loops.find import Loop
     from pendel.core.loops.linear import LinearModel
+    from pendel.core.loops.modes import Mechanics
     from pendel.core.loops.sweep import Swept
     from pendel.core.loops.tolerances import Tolerated
     from pendel.core.loops.transfer import Transfer
@@ -417,7 +419,50 @@ class Drive:
         """
         from pendel.core.loops.tolerances import Spread, tolerate
 
-        return tolerate(self.document, regulator, [Spread(n, s) for n, s in spreads.items()], samples, seed=seed)
+        return tolerate(
+            self.document, regulator, [Spread(n, s) for n, s in spreads.items()], samples, seed=seed
+        )
+
+    def modes(self, at: str = "") -> Mechanics:
+        """Natural frequencies, damping and shapes of what swings: at rest with everything in contact, or at an
+        operating point as for `transfer`.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem
+        """
+        from pendel.core.loops.looked_at import mechanics_at
+
+        return mechanics_at(self.document, at)
+
+    def calm(
+        self, by: str = "damping", *, mode: int = 1, behind: str = "", speed: str = "", damping: float = 0.3
+    ) -> Calming:
+        """Put a ``"notch"``, a ``"low-pass"`` or a ``"damping"`` loop against a mode, as blocks, in one step.
+
+        Parameters
+        ----------
+        mode
+            its number from 1, slowest first.
+        behind
+            the block output they act on; the torque, force or current nearest to the plant without it.
+        speed
+            what a damping loop feeds back; that of the first body without it.
+        damping
+            for a damping loop to reach.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem
+        """
+        from pendel.core.loops.calming import command_for, means_of
+        from pendel.core.loops.looked_at import calming_of
+
+        found = calming_of(
+            self.document, means_of(by), mode, self._signal(behind), self._signal(speed), float(damping)
+        )
+        self.do(command_for(self.document, found))
+        return found
 
     def propose_all_gains(self) -> dict[str, str]:
         """Take first gains for every loop, inside out; returns loops left as they are, with the reason."""

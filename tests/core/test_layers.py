@@ -9,7 +9,7 @@ from pendel.core.catalogue.index import kinds
 from pendel.core.vocabulary import Link
 
 SOURCES = Path(pendel.__file__).parent
-EVERYDAY = {"own", "step", "profile", "switch", "p", "pi", "delay", "sum", "logic", "transistor", "diode", "own_c", "selector"}
+EVERYDAY = {"own", "step", "profile", "switch", "p", "pi", "delay", "sum", "logic", "transistor", "diode", "own_c", "selector", "notch"}
 """Ids of kinds that are words for other things too: settings, sections of the file, keywords of C, symbols of a
 drawing, options of the terminal, controls of a panel."""
 COMMON = {"every", "level", "load", "power", "current", "speed", "torque", "angle", "sector", "setpoint", "actual", "share"}

@@ -203,7 +203,9 @@ def check_ending(verb: Verb, options: argparse.Namespace) -> None:
         return
     endings = tuple(verb.endings())
     if Path(out).suffix not in endings:
-        raise FileProblem(out, f"the ending must be {'one of ' if len(endings) > 1 else ''}{', '.join(endings)}.")
+        raise FileProblem(
+            out, f"the ending must be {'one of ' if len(endings) > 1 else ''}{', '.join(endings)}."
+        )
 
 
 def tell_of(drive: Drive, run: Any) -> None:

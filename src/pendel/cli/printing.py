@@ -19,6 +19,7 @@ from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.verbs.asking import FindingReport, LoopReport, SignalReport
 from pendel.core.verbs.exporting import UnitReport
 from pendel.core.verbs.judging import TransferReport
+from pendel.core.verbs.mechanics import CalmedReport, MechanicsReport
 from pendel.core.verbs.running import Measured, Ran
 from pendel.core.verbs.shipping import FirmwareReport
 from pendel.core.verbs.tuning import TunedReport
@@ -133,6 +134,37 @@ def _(result: TransferReport, verb: str) -> None:
     for p in result.swept:
         figures = (p.frequency, p.magnitude, p.phase, p.off_db, p.off_degrees, p.harmonics, p.amplitude)
         print(*(f"{x:.4g}" for x in figures), *(() if p.linear else ("not linear",)), sep="\t")
+
+
+@show.register
+def _(result: MechanicsReport, verb: str) -> None:
+    for chain in result.chains:
+        inertia = (
+            f", {chain.inertia:.5g} in all seen from {chain.bodies[0]}"
+            if math.isfinite(chain.inertia)
+            else ""
+        )
+        print(f"{' – '.join(chain.bodies)}{inertia}")
+        if chain.held:
+            print(f"with {chain.bodies[0]} held: {', '.join(f'{f:.5g} Hz' for f in chain.held)}")
+        if chain.modes:
+            print("\nmode", "Hz", "damping", *chain.bodies, "gives way", sep="\t")
+        for mode in chain.modes:
+            soft = ", ".join(f"{name} {share:.0%}" for name, share in mode.elastic.items() if share >= 0.01)
+            shape = (f"{value:.3g}" for value in mode.shape.values())
+            print(mode.number, f"{mode.frequency:.5g}", f"{mode.damping:.4g}", *shape, soft, sep="\t")
+    if not any(chain.modes for chain in result.chains):
+        print("nothing swings: no two bodies with something elastic between them")
+    for words in result.remarks:
+        print(f"found: {words}", file=sys.stderr)
+
+
+@show.register
+def _(result: CalmedReport, verb: str) -> None:
+    reached = f": damping {result.before:.3g} → {result.reached:.3g}" if math.isfinite(result.reached) else ""
+    print(f"{result.how} behind {result.at}, {result.frequency:.5g} Hz{reached}")
+    for words in result.remarks:
+        print(f"found: {words}", file=sys.stderr)
 
 
 @show.register

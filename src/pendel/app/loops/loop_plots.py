@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 import pyqtgraph as pg
@@ -50,6 +51,16 @@ class LoopPlots(QWidget):
         self._show_circle()
         self._show_step()
         self._show_sensitivity()
+
+    def show_modes(self, modes: Sequence[tuple[float, str]]) -> None:
+        """Mark where the mechanics swings (Hz), until the loop is shown anew."""
+        best = self.proposed or self.now
+        if best is None:
+            return
+        shown = [(f, name) for f, name in modes if best.frequency[0] < f < best.frequency[-1]]
+        for plot in (self.size_plot, self.phase_plot, self.sensitivity_plot):
+            for f, name in shown:
+                plot.mark_mode(math.log10(f), name if plot is self.size_plot else "")
 
     def show_band(self, spread: Tolerated) -> None:
         """|L| and the steps over a spread of values, under the curves, until the loop is shown anew."""

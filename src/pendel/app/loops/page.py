@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from pendel.app.loops.figures import FOLLOWS
 from pendel.app.loops.limits_box import LimitsBox
 from pendel.app.loops.loop_plots import LoopPlots
+from pendel.app.loops.modes_view import ModesView
 from pendel.app.loops.tolerances_box import TolerancesBox
 from pendel.app.loops.way_list import WayList
 from pendel.app.loops.way_view import WayView
@@ -91,6 +92,9 @@ class LoopsPage(Page):
         self.stack = QStackedWidget()
         self.stack.addWidget(of_loops)
         self.stack.addWidget(self.way)
+        self.modes = ModesView(session)
+        self.modes.status_message.connect(self.status_message)
+        self.stack.addWidget(self.modes)
         self.stack.currentChanged.connect(lambda place: self.model_box.setVisible(place == 0))
         body.addWidget(self.stack, 1)
         session.changed.connect(lambda _: self._changed())
@@ -121,6 +125,15 @@ class LoopsPage(Page):
         self.ways.wished.connect(lambda way: self._show_way("", way))
         self.ways.ticked.connect(lambda: self.way.lay_under(self.ways.ticked_names()))
         inside.addWidget(self.ways)
+        inside.addSpacing(6)
+        inside.addWidget(rule())
+        inside.addWidget(label("Mechanics", "heading"))
+        self.modes_button = button("", self.show_modes)
+        self.modes_button.setCheckable(True)
+        self.modes_button.setToolTip(
+            "Natural frequencies, damping and shapes; notch, low-pass and damping loop"
+        )
+        inside.addWidget(self.modes_button)
         inside.addSpacing(6)
         inside.addWidget(rule())
         self.model_box = QWidget()
@@ -263,8 +276,11 @@ class LoopsPage(Page):
             self.problem.setText("")
         self.ways.follow(session.drive)
         self.tolerances.follow(session.drive)
+        self._name_modes()
         if self.stack.currentWidget() is self.way:
             self.way.follow()
+        elif self.stack.currentWidget() is self.modes:
+            self.modes.follow()
         elif self.current not in self.standings:
             self.current = next(iter(self.standings), "")
         self.all_button.setEnabled(bool(self.standings))
@@ -324,18 +340,37 @@ class LoopsPage(Page):
             )
             self.loop_box.addWidget(made)
 
+    def _name_modes(self) -> None:
+        modes = self.session.mechanics.modes
+        words = "nothing swings"
+        if modes:
+            slowest = figure(modes[0][1].frequency, "Hz", 3)
+            words = f"1 mode, {slowest}" if len(modes) == 1 else f"{len(modes)} modes, from {slowest}"
+        self.modes_button.setText(words)
+        self.modes_button.setChecked(self.stack.currentWidget() is self.modes)
+
+    def show_modes(self) -> None:
+        """Show what swings in the drive."""
+        self.stack.setCurrentWidget(self.modes)
+        self.ways.show_none()
+        self._fill_loops()
+        self._name_modes()
+        self.modes.follow()
+
     def show_way(self, name: str) -> None:
         """Show a kept way between two points, or a new one."""
         self._show_way(name, self.session.drive.transfers.get(name, KeptTransfer("", "")))
 
     def _show_way(self, name: str, way: KeptTransfer) -> None:
         self.stack.setCurrentWidget(self.way)
+        self._name_modes()
         self._fill_loops()
         self.way.show_way(name, way)
 
     def _choose(self, key: str) -> None:
         self.stack.setCurrentIndex(0)
         self.ways.show_none()
+        self._name_modes()
         self.current = key
         self.problem.setText("")
         self._fill_loops()
@@ -502,6 +537,7 @@ class LoopsPage(Page):
         )
         self._show_model(study)
         self.plots.show_loop(self.now, self.proposed, self._step_words())
+        self.plots.show_modes([(m.frequency, m.name) for _, m in self.session.mechanics.modes])
         self._show_figures(study)
 
     def _step_words(self) -> str:

@@ -137,3 +137,19 @@ class Plot(pg.PlotWidget):
                 anchors=[(0.5, 0.5), (0.5, 0.5)],
             )
             tag.setFont(font(10.5))
+
+    def mark_mode(self, x: float, text: str, height: float = 0.06) -> None:
+        """A fine line where something swings by itself, with its name beside it."""
+        line = pg.InfiniteLine(x, angle=90, pen=pg.mkPen(tokens().moss, width=1, style=Qt.PenStyle.DotLine))
+        line.setZValue(-5)
+        self.addItem(line, ignoreBounds=True)
+        if text:
+            tag = pg.InfLineLabel(
+                line,
+                text,
+                position=height,
+                color=tokens().moss,
+                fill=pg.mkBrush(tokens().plot),
+                anchors=[(0, 0.5), (0, 0.5)],
+            )
+            tag.setFont(font(10.5))

@@ -35,7 +35,7 @@ from pendel.app.widgets.timers import single_shot
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import FileProblem
-from pendel.core.quantities.units import figure
+from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.run_roles import signals_of
 from pendel.core.runs.vectors import machines, needed
@@ -562,6 +562,10 @@ class RunsPage(Page):
         }
         current = next((s for s in offered if runs[-1][0].infos[s].unit == "A"), "")
         self.spectrum.offer(list(offered.items()), current)
+        self.spectrum.modes = [
+            (m.frequency, f"{m.name}, damping {number_text(100 * m.damping, 2)} %")
+            for _, m in self.session.mechanics.modes
+        ]
         self.spectrum.show_runs(runs, *sorted(self.strips.times))
 
 

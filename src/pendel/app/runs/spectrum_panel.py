@@ -38,6 +38,8 @@ class SpectrumPanel(QWidget):
         self.runs: list[tuple[KeptRun, str]] = []
         self.window_times = (0.0, 1.0)
         self.found: list[tuple[KeptRun, Spectrum]] = []
+        self.modes: list[tuple[float, str]] = []
+        """Where the mechanics of the drive swings (Hz), with names."""
         self.bases: list[float] = []
         """Of each that is found, its fundamental, Hz; 0 where it has none."""
         self.unit = KILO
@@ -109,7 +111,9 @@ class SpectrumPanel(QWidget):
         """Those among the signals; the one that is chosen stays so."""
         now = self.voltage.currentData()
         offered = [(self.signal.itemText(k), self.signal.itemData(k)) for k in range(self.signal.count())]
-        offered = [(words, key) for words, key in offered if key in run.keys and run.declared_unit(key) == "V"]
+        offered = [
+            (words, key) for words, key in offered if key in run.keys and run.declared_unit(key) == "V"
+        ]
         self.voltage.blockSignals(True)
         self.voltage.clear()
         self.voltage.addItem("no voltage", None)
@@ -129,7 +133,11 @@ class SpectrumPanel(QWidget):
             run.fetch([voltage])
             try:
                 begin, end = whole_periods(*self.window_times, base), self.window_times[1]
-                rows.append(power_row(run, powers(run, voltage, current, begin, end), lines, voltage, base, (begin, end)))
+                rows.append(
+                    power_row(
+                        run, powers(run, voltage, current, begin, end), lines, voltage, base, (begin, end)
+                    )
+                )
             except DriveProblem as problem:
                 texts.append(str(problem))
         self.powers.set_text("   ".join(texts))
@@ -190,6 +198,9 @@ class SpectrumPanel(QWidget):
                 self.of_powers.show()
                 self._show_powers()
         self._mark_pulses(right, 1.5 * top)
+        for frequency, name in self.modes:
+            if frequency < right:
+                self.plot.mark_mode(frequency / self.unit, name, 0.8)  # above the orders of lines
         self.plot.set_caption("amplitude, peak", unit)
         self.plot.setXRange(0, (right or 1.0) / self.unit, padding=0.02)
         self.plot.setYRange(0, 1.5 * top or 1.0, padding=0)

@@ -61,6 +61,8 @@ DESCRIBE = JobKind("describe the board", "firmware", "The board cannot be descri
 BENCH = JobKind("bench", "bench", "The board cannot do this")
 LOOK_AT_BOARD = JobKind("look at the board", "bench", "The board cannot be looked at")
 TRANSFER = JobKind("look between two points", "process beside", "There is no model", newest_wins=True)
+MODES = JobKind("look for modes", "process beside", "No modes found", newest_wins=True)
+CALM = JobKind("calm a mode", "process beside", "Nothing was put in", newest_wins=True)
 TOLERATE = JobKind("judge a spread", "process beside", "The spread cannot be judged", newest_wins=True)
 TUNE = JobKind("tune within limits", "tune", "No gains found", newest_wins=True)
 LAY_UNDER = JobKind("lay a way under", "process beside", "There is no model")

@@ -4,12 +4,14 @@ window."""
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding, fault
 from pendel.core.errors import DriveHasFindings, PendelError, Stopped
+from pendel.core.loops.modes import Mechanics
 from pendel.core.runs.worker import Beside, JudgeRequest
 
 if TYPE_CHECKING:
@@ -18,8 +20,15 @@ if TYPE_CHECKING:
 LONGEST_JUDGING = 600.0
 """Seconds that it may take to order a drive and to judge its loops, with the runs that this takes."""
 
-Study = tuple[list[Finding], "list[LoopStatus]", str]
-"""Contradictions between parts, the analysed loops, and why there are none, where it is no finding."""
+
+@dataclass(frozen=True)
+class Study:
+    """Contradictions between parts, the analysed loops, why there are none, where it is no finding, and what swings."""
+
+    findings: list[Finding] = field(default_factory=list)
+    loops: list[LoopStatus] = field(default_factory=list)
+    problem: str = ""
+    mechanics: Mechanics = Mechanics()
 
 
 def judged_beside(worker: Beside, drive: Drive, stopping: Callable[[], bool] = lambda: False) -> Study:
@@ -29,12 +38,13 @@ def judged_beside(worker: Beside, drive: Drive, stopping: Callable[[], bool] = l
 
     try:
         if refused := refused_c(drive):
-            return refused, [], ""
+            return Study(refused)
         judgement = worker.ask(JudgeRequest(file.to_text(drive)), LONGEST_JUDGING, stopping)
-        return [fault(*f) for f in judgement.findings], standings_of(judgement, drive), judgement.problem
+        findings = [fault(*f) for f in judgement.findings]
+        return Study(findings, standings_of(judgement, drive), judgement.problem, judgement.mechanics)
     except Stopped:
         raise
     except DriveHasFindings as problem:
-        return problem.findings, [], ""
+        return Study(problem.findings)
     except PendelError as problem:
-        return [], [], str(problem)
+        return Study(problem=str(problem))

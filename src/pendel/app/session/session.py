@@ -30,6 +30,7 @@ from pendel.core.drive.lock import FileLock, Owner, lock_of, take
 from pendel.core.drive.nesting import sheet_of, wires_on
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.writing import write_atomically
+from pendel.core.loops.modes import Mechanics
 from pendel.core.runs.kept import KeptRun, Remark
 from pendel.core.runs.worker import Beside
 
@@ -94,6 +95,8 @@ class Session(QObject):
         """Loops of the drive with their judgement, from the last study."""
         self.judge_problem = ""
         """Why there is none, where that is no finding."""
+        self.mechanics = Mechanics()
+        """What swings in the drive, from the last study."""
         self.jobs = Jobs(self)
         self.beside_worker = Beside()
         """The process that runs what is needed to judge the drive, and to check its shipped code."""
@@ -152,7 +155,7 @@ class Session(QObject):
         self.selection, self.selected_wire, self.inside = [], "", ""
         self.undo.clear()
         self.deep_findings = []
-        self.judged, self.judge_problem, self.judging = [], "", True
+        self.judged, self.judge_problem, self.judging, self.mechanics = [], "", True, Mechanics()
         self.jobs.stop(JUDGE)  # what is still being found out is about another drive
         self.run_findings, self.remarks = [], []
         self.shelf.open(path)
@@ -230,7 +233,7 @@ class Session(QObject):
         if self.closing:
             return
         drive, faulty = self.drive.copy(), bool(self.examined.faults)
-        none: Study = ([], [], "")
+        none = Study()
 
         def work(job: Job) -> Study:
             if faulty or not drive.cards:
@@ -248,10 +251,11 @@ class Session(QObject):
     def _take_study(self, job: Job) -> None:
         if job.end is End.STOPPED or self._deep.isActive():  # a newer one is to come
             return
-        found, judged, problem = job.result if job.end is End.FINISHED else ([], [], job.sentence)
-        self.judged, self.judge_problem, self.judging = judged, problem, False
-        changed = found != self.deep_findings
-        self.deep_findings = found
+        found = job.result if job.end is End.FINISHED else Study(problem=job.sentence)
+        self.judged, self.judge_problem, self.judging = found.loops, found.problem, False
+        self.mechanics = found.mechanics
+        changed = found.findings != self.deep_findings
+        self.deep_findings = found.findings
         self.studied.emit()
         if changed:
             self.examined_changed.emit()

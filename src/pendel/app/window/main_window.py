@@ -458,9 +458,7 @@ class MainWindow(QMainWindow):
         """Ask for a unit for other simulators, and write it."""
         self._commit_editors()
         dialog = UnitExport(self.session, self)
-        dialog.finished.connect(
-            lambda _: self.say(f"Exported {dialog.written}.") if dialog.written else None
-        )
+        dialog.finished.connect(lambda _: self.say(f"Exported {dialog.written}.") if dialog.written else None)
         dialog.open()
 
     def about(self) -> None:

@@ -22,6 +22,8 @@ from pendel.core.equations.flatten import control_deck
 from pendel.core.errors import DriveHasFindings, PendelError, Stopped
 from pendel.core.loops.find import Loop, find_loops
 from pendel.core.loops.linear import LinearModel, LinearPlant, SampledDrive
+from pendel.core.loops.mechanics import mechanics_of
+from pendel.core.loops.modes import Mechanics
 from pendel.core.loops.points import WorkingPoint
 from pendel.core.loops.tuning import (
     LoopAnalysis,
@@ -59,6 +61,7 @@ class Judgement:
     findings: tuple[tuple[str, str, str], ...] = ()
     loops: tuple[LoopRecord, ...] = ()
     problem: str = ""
+    mechanics: Mechanics = Mechanics()
 
 
 @dataclass(frozen=True)
@@ -74,14 +77,16 @@ def judgement_of(drive: Drive, stopping: Callable[[], bool] = lambda: False) -> 
     try:
         prepared = prepare(drive)
         plain = averaged(drive)
-        found = standings(plain, prepared if plain is drive else prepare(plain), stopping)
+        ready = prepared if plain is drive else prepare(plain)
+        found = standings(plain, ready, stopping)
+        mechanics = mechanics_of(ready)
     except Stopped:
         raise
     except DriveHasFindings as problem:
         return Judgement(tuple((f.sentence, f.card, f.field) for f in problem.findings))
     except PendelError as problem:
         return Judgement(problem=str(problem))  # a loop that cannot be judged is no fault of the drive
-    return Judgement(loops=tuple(map(record_of, found)))
+    return Judgement(loops=tuple(map(record_of, found)), mechanics=mechanics)
 
 
 def record_of(standing: LoopStatus) -> LoopRecord:

@@ -338,7 +338,9 @@ class SampledDrive:
         for b in self.blocks:
             n = self.linear[b.name].E.shape[0]
             self.block_at[b.name] = slice(len(names), len(names) + n)
-            names += [f"{b.name}.{s}" for s in b.states] + [f"{b.name} {k + 1} ago" for k in range(n - len(b.states))]
+            names += [f"{b.name}.{s}" for s in b.states] + [
+                f"{b.name} {k + 1} ago" for k in range(n - len(b.states))
+            ]
         self.held_at = {s: len(names) + k for k, s in enumerate(self.outputs)}
         self.names = tuple(names + [f"held {s}" for s in self.outputs])
 

@@ -10,10 +10,13 @@ import numpy as np
 from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveProblem
+from pendel.core.loops.calming import DAMPED, By, Calming, calming
 from pendel.core.loops.margins import Margins, margins
+from pendel.core.loops.mechanics import mechanics_of
+from pendel.core.loops.modes import Mechanics
 from pendel.core.loops.realisation import Minimal, minimal, zeros_of
 from pendel.core.loops.sweep import Sweep
-from pendel.core.loops.transfer import ANY, PLACES, Ends, Transfer, transfer
+from pendel.core.loops.transfer import ANY, PLACES, REST, Ends, Transfer, points_for, transfer
 from pendel.core.runs.simulate import averaged, prepare
 from pendel.core.verbs.running import read_figure
 
@@ -42,15 +45,31 @@ def ends_of(drive: Drive, kept: KeptTransfer) -> Ends:
     def named(name: str) -> str:
         return str(drive.taps[name]) if name in drive.taps else name
 
-    at: str | float = kept.at or ANY
-    if at not in PLACES:
-        try:
-            at = read_figure(drive, str(at), "s", 0.0)
-        except DriveProblem as problem:
-            raise DriveProblem(
-                f"“{kept.at}” is no operating point. Choose {', '.join(PLACES)}, or a time in a run."
-            ) from problem
-    return Ends(named(kept.source), named(kept.target), tuple(map(named, kept.opened)), at)
+    return Ends(
+        named(kept.source), named(kept.target), tuple(map(named, kept.opened)), place_of(drive, kept.at)
+    )
+
+
+def place_of(drive: Drive, at: str) -> str | float:
+    """An operating point by its name, or a time in a run (s). Raises `DriveProblem`."""
+    if (at or ANY) in PLACES:
+        return at or ANY
+    try:
+        return read_figure(drive, at, "s", 0.0)
+    except DriveProblem as problem:
+        raise DriveProblem(
+            f"“{at}” is no operating point. Choose {', '.join(PLACES)}, or a time in a run."
+        ) from problem
+
+
+def mechanics_at(drive: Drive, at: str = "") -> Mechanics:
+    """The modes of a drive about an operating point; at rest with everything in contact without one. Raises as
+    `transfer`."""
+    prepared = prepare(averaged(drive))
+    place = place_of(drive, at)
+    if place in (ANY, REST):
+        return mechanics_of(prepared)
+    return mechanics_of(prepared, next(points_for(prepared, Ends("", "", at=place))))
 
 
 def looked_at(drive: Drive, kept: KeptTransfer) -> LookedAt:
@@ -62,6 +81,14 @@ def looked_at(drive: Drive, kept: KeptTransfer) -> LookedAt:
     loop = margins(frequency, -response, stable=True) if around else None
     least = minimal(found.model)
     return LookedAt(found, least, zeros_of(least.model), frequency, response, *step_that_shows(found), loop)
+
+
+def calming_of(
+    drive: Drive, by: By, number: int = 1, at: str = "", speed: str = "", damping: float = DAMPED
+) -> Calming:
+    """What to put against a mode of a drive: `calming`."""
+    prepared = prepare(averaged(drive))
+    return calming(prepared, mechanics_of(prepared), by, number, at=at, speed=speed, damping=damping)
 
 
 def step_that_shows(found: Transfer) -> tuple[np.ndarray, np.ndarray]:
@@ -83,4 +110,4 @@ def sweep_of(drive_text: str, kept: KeptTransfer) -> Sweep:
     return Sweep(prepare(drive), transfer(prepare(averaged(drive)), ends_of(drive, kept)))
 
 
-__all__ = ["LookedAt", "ends_of", "looked_at", "sweep_of"]
+__all__ = ["LookedAt", "calming_of", "ends_of", "looked_at", "mechanics_at", "sweep_of"]

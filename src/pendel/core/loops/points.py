@@ -52,10 +52,17 @@ def sliding(structure: Structure) -> dict[str, float]:
     return {key: 1.0 if key.endswith(".sliding") else 0.0 for key in structure.mode_keys}
 
 
+def in_contact(structure: Structure) -> dict[str, float]:
+    """As `sliding`, with ropes taut and backlash used up in the forward direction."""
+    return sliding(structure) | {k: 1.0 for k in structure.mode_keys if k.endswith(".contact")}
+
+
 def at_rest(structure: Structure) -> WorkingPoint:
-    """Everything at rest in value, but sliding in mode, and duties a hair inside their range: at its very end
-    half the slope would be missing."""
-    return WorkingPoint("at rest", inputs=dict.fromkeys(structure.commands, 1e-9), modes=sliding(structure))
+    """Everything at rest in value, but sliding and in contact in mode, and duties a hair inside their range: at
+    its very end half the slope would be missing."""
+    return WorkingPoint(
+        "at rest", inputs=dict.fromkeys(structure.commands, 1e-9), modes=in_contact(structure)
+    )
 
 
 class WorkingPoints:
@@ -113,7 +120,9 @@ class WorkingPoints:
         measured = measured_at(self.prepared, row[1 : 1 + n], row[1 + n : 1 + n + len(commands)])
         given = dict(zip(deck.signals, recorded.ticks[-1].tolist())) if len(recorded.ticks) else {}
         signals = {**measured, **given}
-        return WorkingPoint(name, states, inputs, sliding(structure), signals, recorded.remembered, calm)
+        modes = dict(zip(structure.mode_keys, row[1 + sum(structure.row_shape[:2]) :].tolist()))
+        modes |= {key: 1.0 for key in sliding(structure) if key.endswith(".sliding")}
+        return WorkingPoint(name, states, inputs, modes, signals, recorded.remembered, calm)
 
     def _measured_at_start(self) -> dict[str, float]:
         still = np.zeros(len(self.prepared.structure.commands))
@@ -167,7 +176,9 @@ def point_in_run(prepared: Prepared, t: float) -> WorkingPoint:
     with Simulator(prepared.program, prepared.inputs(chosen)) as simulator:
         outcome = simulator.advance(t)
         if outcome not in (Outcome.PAUSED, Outcome.DONE):
-            raise DriveProblem(f"The run ends at {simulator.time:g} s, before {t:g} s. Choose an earlier instant.")
+            raise DriveProblem(
+                f"The run ends at {simulator.time:g} s, before {t:g} s. Choose an earlier instant."
+            )
         structure, n = prepared.structure, len(prepared.structure.state_keys)
         row, signals = simulator.present()
         remembered = simulator.recorded().remembered
@@ -176,4 +187,6 @@ def point_in_run(prepared: Prepared, t: float) -> WorkingPoint:
     inputs = dict(zip(structure.commands, row[1 + n : 1 + n + m].tolist()))
     modes = dict(zip(structure.mode_keys, row[1 + sum(structure.row_shape[:2]) :].tolist()))
     measured = measured_at(prepared, row[1 : 1 + n], row[1 + n : 1 + n + m])
-    return WorkingPoint(f"at {t:g} s of a run", states, inputs, modes, {**measured, **signals}, remembered, calm=False)
+    return WorkingPoint(
+        f"at {t:g} s of a run", states, inputs, modes, {**measured, **signals}, remembered, calm=False
+    )

@@ -110,6 +110,28 @@ class TolerateRequest:
     own_c: bool = False
 
 
+@dataclass(frozen=True)
+class ModesRequest:
+    """What swings in a drive, about an operating point: `pendel.core.loops.mechanics`."""
+
+    drive_text: str
+    at: str
+    own_c: bool = False
+
+
+@dataclass(frozen=True)
+class CalmRequest:
+    """What to put against a mode of it: `pendel.core.loops.calming`."""
+
+    drive_text: str
+    by: str
+    mode: int
+    behind: str
+    speed: str
+    damping: float
+    own_c: bool = False
+
+
 Request = (
     RunRequest
     | CheckRequest
@@ -122,6 +144,8 @@ Request = (
     | TransferRequest
     | SweepRequest
     | TolerateRequest
+    | ModesRequest
+    | CalmRequest
 )
 BRINGS_C = (
     RunRequest,
@@ -132,5 +156,7 @@ BRINGS_C = (
     TransferRequest,
     SweepRequest,
     TolerateRequest,
+    ModesRequest,
+    CalmRequest,
 )
 """Requests that may run C of the drive's author, behind the question."""

@@ -39,9 +39,11 @@ from pendel.core.plant.compiler import plain_environment
 from pendel.core.runs.confine import Held, confine
 from pendel.core.runs.requests import (
     BRINGS_C,
+    CalmRequest,
     CheckRequest,
     FormatsRequest,
     JudgeRequest,
+    ModesRequest,
     OrderRequest,
     ProcessorRequest,
     ProposeRequest,
@@ -170,8 +172,9 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     from pendel.core.firmware.propose import propose_formats
     from pendel.core.firmware.ranges import sizes_in
     from pendel.core.firmware.ship import build_and_check
+    from pendel.core.loops.calming import means_of
     from pendel.core.loops.judgement import judgement_of, proposed_gains
-    from pendel.core.loops.looked_at import looked_at, sweep_of
+    from pendel.core.loops.looked_at import calming_of, looked_at, mechanics_at, sweep_of
     from pendel.core.loops.tolerances import Spread, tolerate
     from pendel.core.plant.program import Outcome
     from pendel.core.plant.simulator import Watch
@@ -205,6 +208,11 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         allow_all_of(drive)
     if isinstance(request, TransferRequest):
         return Answered(looked_at(drive, request.kept))
+    if isinstance(request, ModesRequest):
+        return Answered(mechanics_at(drive, request.at))
+    if isinstance(request, CalmRequest):
+        how, at, speed = means_of(request.by), request.behind, request.speed
+        return Answered(calming_of(drive, how, request.mode, at, speed, request.damping))
     if isinstance(request, TolerateRequest):
         spreads = [Spread(name, share) for name, share in request.spreads]
         found = tolerate(
@@ -244,7 +252,14 @@ KNOWN = {
     ("pendel.core.loops.linear", "LinearModel"),
     ("pendel.core.loops.linear", "LinearPlant"),
     ("pendel.core.loops.linear", "LiftedModel"),
+    ("pendel.core.loops.calming", "By"),
+    ("pendel.core.loops.calming", "Calming"),
     ("pendel.core.loops.looked_at", "LookedAt"),
+    ("pendel.core.loops.modes", "Body"),
+    ("pendel.core.loops.modes", "Chain"),
+    ("pendel.core.loops.modes", "Mechanics"),
+    ("pendel.core.loops.modes", "Mode"),
+    ("pendel.core.loops.modes", "Spring"),
     ("pendel.core.loops.margins", "Margins"),
     ("pendel.core.loops.realisation", "LeftOut"),
     ("pendel.core.loops.realisation", "Minimal"),
@@ -526,8 +541,10 @@ class Beside:
 __all__ = [
     "Answered",
     "Beside",
+    "CalmRequest",
     "CheckRequest",
     "JudgeRequest",
+    "ModesRequest",
     "OrderRequest",
     "ProposeRequest",
     "RunFailed",

@@ -8,6 +8,7 @@ from pendel.core.verbs.asking import check, loops, signals
 from pendel.core.verbs.changing import propose_gains, set_named
 from pendel.core.verbs.exporting import export_unit
 from pendel.core.verbs.judging import linear_between
+from pendel.core.verbs.mechanics import calm, modes
 from pendel.core.verbs.running import measure, run
 from pendel.core.verbs.serving import serve_board
 from pendel.core.verbs.shipping import (
@@ -145,6 +146,33 @@ VERBS = (
         endings=endings_of_models,
     ),
     Verb(
+        "modes",
+        "report natural frequencies, damping and shapes of what swings in a drive",
+        modes,
+        (
+            Parameter(
+                "at",
+                "steady, built up, end, or a time in a run; at rest, all in contact, without it",
+                "POINT",
+            ),
+        ),
+    ),
+    Verb(
+        "calm",
+        "put a notch, a low-pass or a damping loop against a mode of the mechanics",
+        calm,
+        (
+            Parameter("by", "notch, low-pass or damping; damping without it", "MEANS"),
+            Parameter("mode", "its number from 1, slowest first; 1 without it", "NUMBER"),
+            Parameter(
+                "behind", "the block output it acts on; the torque nearest to the plant without it", "SIGNAL"
+            ),
+            Parameter("speed", "what a damping loop feeds back; that of the first body without it", "SIGNAL"),
+            Parameter("damping", "for a damping loop to reach; 0.3 without it", "SHARE"),
+        ),
+        changes=True,
+    ),
+    Verb(
         "c",
         "write the controller as C",
         write_c,
@@ -252,6 +280,7 @@ __all__ = [
     "VERBS",
     "Parameter",
     "Verb",
+    "calm",
     "check",
     "describe_for_tools",
     "export_unit",
@@ -262,6 +291,7 @@ __all__ = [
     "firmware",
     "loops",
     "measure",
+    "modes",
     "propose_formats",
     "propose_gains",
     "ranges_of",

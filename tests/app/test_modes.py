@@ -1,0 +1,92 @@
+"""Modes of the mechanics on the Loops page: looked at, marked, and blocks put against them."""
+
+from pathlib import Path
+
+import numpy as np
+import pyqtgraph as pg
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+import pendel
+from pendel.core.drive.file import to_text
+
+from .conftest import finish, settle, until
+from .test_window import LEFT
+
+ROPE = Path(pendel.__file__).parent / "examples" / "haul_drive_rope.pendel"
+
+
+@pytest.fixture
+def rope(window, tmp_path):
+    path = tmp_path / "rope.pendel"
+    path.write_bytes(ROPE.read_bytes())
+    window.files.open_path(path)
+    window.show_page("Loops")
+    assert until(lambda: window.page("Loops").standings and window.session.mechanics.modes)
+    return window
+
+
+def marked(plot) -> list[float]:
+    return [i.value() for i in plot.getPlotItem().items if isinstance(i, pg.InfiniteLine) and i.angle == 90]
+
+
+def test_a_mode_is_seen_swings_and_is_damped_by_one_step(rope):
+    page = rope.page("Loops")
+    assert page.modes_button.text() == "1 mode, 8.44 Hz"
+    assert any(abs(10**x - 8.44) < 0.01 for x in marked(page.plots.size_plot))
+    QTest.mouseClick(page.modes_button, LEFT)
+    view = page.modes
+    assert view.isVisible() and view.table.item(0, 0).text() == "8.44" and view.table.item(0, 3).text() == "Rope 100 %"
+    assert "8.858 kg·m² seen from Haul machine" in view.facts.text() and "1.838 Hz" in view.facts.text()
+    pictures = [view.shape.grab().toImage()]
+    QTest.qWait(400)
+    pictures.append(view.shape.grab().toImage())
+    assert pictures[0] != pictures[1], "the bars swing"
+    QTest.mouseClick(view.swing, LEFT)
+    still = view.shape.grab().toImage()
+    QTest.qWait(120)
+    assert view.shape.grab().toImage() == still
+    before = to_text(rope.session.drive)
+    view.damping.setText("two")
+    QTest.mouseClick(view.loop, LEFT)
+    assert view.damping.property("wrong") and to_text(rope.session.drive) == before
+    view.damping.setText("0.25")
+    QTest.mouseClick(view.loop, LEFT)
+    assert until(lambda: view.done.text())
+    assert "4.2 % → 25 %" in view.done.text() and "within 90°" in view.told.text()
+    assert {"with_damping", "mean_speed", "swing", "damping_2"} <= set(rope.session.drive.cards)
+    assert not rope.session.examined.faults
+    assert until(lambda: not rope.session.judging)
+    QTest.keyClick(rope, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert to_text(rope.session.drive) == before
+    rope.show_page("Drive")
+    assert not view.shape._timer.isActive(), "nothing swings where nobody looks"
+
+
+def test_what_is_slack_at_an_instant_does_not_swing_and_spectra_mark_modes(rope):
+    page = rope.page("Loops")
+    QTest.mouseClick(page.modes_button, LEFT)
+    view = page.modes
+    view.at.setEditText("20 ms")
+    view.at._typed()
+    assert until(lambda: "Nothing swings" in view.facts.text()) and not view.loop.isEnabled()
+    view.at.setEditText("2000 s")
+    view.at._typed()
+    assert until(lambda: "no instant 2000 s" in view.problem.text())
+    view.at.show_key("")
+    view.look()
+    assert view.table.rowCount() == 1 and view.loop.isEnabled() and view.problem.text() == ""
+    view.behind.setEditText("nonsense")
+    QTest.mouseClick(view.notch, LEFT)
+    assert until(lambda: "“nonsense” is no output of a block" in view.told.text())
+    rope.session.do(pendel.core.drive.commands.set_setting(rope.session.drive, "until", "600 ms"))
+    QTest.keyClick(rope, Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier)
+    finish(rope)
+    rope.show_page("Runs")
+    runs = rope.page("Runs")
+    QTest.mouseClick(runs.spectrum_button, LEFT)
+    settle()
+    panel = runs.spectrum
+    assert [round(f, 2) for f, _ in panel.modes] == [8.44]
+    assert np.any(np.isclose(np.array(marked(panel.plot)) * panel.unit, 8.4396, rtol=1e-3))
