@@ -109,9 +109,10 @@ class Drive:
         self.do(commands.rename_card(self.document, card, name))
         return next((key for key in self.document.cards if key not in before), card)
 
-    def judge(self) -> list[LoopReport]:
-        """Its loops, inside out, with their margins. Raises `DriveHasFindings`."""
-        return verbs.loops(self.document)
+    def judge(self, at: str = "rest") -> list[LoopReport]:
+        """Its loops, inside out, with their margins; at ``"steady"`` in the rotation in which a run ends. Raises
+        `DriveHasFindings` and `DriveProblem`."""
+        return verbs.loops(self.document, at=at)
 
     def signals(self) -> list[SignalReport]:
         """What a run can show, before it ran. Raises `DriveHasFindings`."""

@@ -90,3 +90,28 @@ def test_what_is_slack_at_an_instant_does_not_swing_and_spectra_mark_modes(rope)
     panel = runs.spectrum
     assert [round(f, 2) for f, _ in panel.modes] == [8.44]
     assert np.any(np.isclose(np.array(marked(panel.plot)) * panel.unit, 8.4396, rtol=1e-3))
+
+
+def test_loops_are_judged_where_the_drive_turns(window, tmp_path):
+    path = tmp_path / "tables.pendel"
+    path.write_bytes((ROPE.parent / "haul_drive_tables.pendel").read_bytes())
+    window.files.open_path(path)
+    window.session.do(pendel.core.drive.commands.set_setting(window.session.drive, "until", "300 ms"))
+    window.show_page("Loops")
+    page = window.page("Loops")
+    assert until(lambda: page.standings and not window.session.judging)
+    page.show_loop("current_regulator.u_q")
+    settle()
+    assert page.now.margins.phase > 65 and "at rest" in page.facts.text()
+    page.where.setFocus()
+    QTest.keyClick(page.where, Qt.Key.Key_Down)
+    page.where.activated.emit(page.where.currentIndex())
+    assert until(lambda: "in steady rotation, 38 Hz" in page.facts.text())
+    assert page.now.margins.phase < 45
+    page.crossover_slider.setValue(page.crossover_slider.value() - 40)
+    assert until(lambda: page.proposed is not None and page.proposed.margins.phase > 50)
+    window.session.do(pendel.core.drive.commands.set_setting(window.session.drive, "until", "20 ms"))
+    assert until(lambda: "turns twice" in page.problem.text())
+    page.where.setCurrentIndex(0)
+    page.where.activated.emit(0)
+    assert until(lambda: page.standings and "at rest" in page.facts.text())

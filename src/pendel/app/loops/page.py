@@ -33,7 +33,8 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
 from pendel.app.widgets.theme import colour, tokens
 from pendel.app.widgets.timers import single_shot
-from pendel.core.drive.document import KeptTransfer
+from pendel.core.catalogue.index import kind_of
+from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem, ExpressionProblem, PendelError
 from pendel.core.loops.rules import RULES
@@ -53,6 +54,7 @@ from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.simulate import signal_infos
 from pendel.core.runs.worker import TolerateRequest
 from pendel.core.trust import strange_c
+from pendel.core.vocabulary import SignalRole
 
 SAMPLES = 60
 """Beside the corners of a spread."""
@@ -109,6 +111,14 @@ class LoopsPage(Page):
         column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
         inside = column(inner, (8, 12, 8, 12), 4)
         inside.addWidget(label("Loops, inside out", "heading"))
+        self.where = QComboBox()
+        self.where.setAccessibleName("Where loops are judged")
+        self.where.addItems(["judged at rest", "judged in steady rotation"])
+        self.where.setToolTip(
+            "Steady rotation: in the frame that turns with the drive, where a run of it ends"
+        )
+        self.where.activated.connect(self._judge_there)
+        inside.addWidget(self.where)
         self.loop_box = QVBoxLayout()
         self.loop_box.setSpacing(4)
         self.loop_group = QButtonGroup(self)
@@ -228,6 +238,10 @@ class LoopsPage(Page):
 
     # studying --------------------------------------------------------------------
 
+    def _judge_there(self, place: int) -> None:
+        self.session.judge_in_rotation(place == 1)
+        self.study()
+
     def _changed(self) -> None:
         if self.isVisible():
             self._late.start()
@@ -251,6 +265,8 @@ class LoopsPage(Page):
         if not self.isVisible():
             return
         session = self.session
+        self.where.setVisible(tells_an_angle(session.drive))
+        self.where.setCurrentIndex(int(session.judge_turning))
         if session.judging and session.drive.cards and not session.examined.faults:
             session.judge_at_once()
             self.problem.setText("")
@@ -642,3 +658,12 @@ class LoopsPage(Page):
     def try_in_run(self) -> None:
         self.take()
         self.run_wanted.emit()
+
+
+def tells_an_angle(drive: Drive) -> bool:
+    """Whether something in it turns that has a field."""
+    roles = (SignalRole.ROTOR_ANGLE, SignalRole.FIELD_ANGLE)
+    try:
+        return any(kind_of(card).signal_names(role) for card in drive.cards.values() for role in roles)
+    except DriveProblem:
+        return False

@@ -13,6 +13,7 @@ from pendel.core.drive.findings import Finding, fault
 from pendel.core.errors import DriveHasFindings, PendelError, Stopped
 from pendel.core.loops.modes import Mechanics
 from pendel.core.runs.worker import Beside, JudgeRequest
+from pendel.core.trust import strange_c
 
 if TYPE_CHECKING:
     from pendel.core.loops.tuning import LoopStatus
@@ -31,7 +32,9 @@ class Study:
     mechanics: Mechanics = Mechanics()
 
 
-def judged_beside(worker: Beside, drive: Drive, stopping: Callable[[], bool] = lambda: False) -> Study:
+def judged_beside(
+    worker: Beside, drive: Drive, stopping: Callable[[], bool] = lambda: False, *, turning: bool = False
+) -> Study:
     """Another process orders and judges; here it is waited for. Raises `Stopped`."""
     from pendel.core.loops.judgement import standings_of  # slow to load, and not needed to start
     from pendel.core.runs.simulate import refused_c
@@ -39,7 +42,9 @@ def judged_beside(worker: Beside, drive: Drive, stopping: Callable[[], bool] = l
     try:
         if refused := refused_c(drive):
             return Study(refused)
-        judgement = worker.ask(JudgeRequest(file.to_text(drive)), LONGEST_JUDGING, stopping)
+        own_c = turning and not strange_c(drive)
+        request = JudgeRequest(file.to_text(drive), turning, own_c)
+        judgement = worker.ask(request, LONGEST_JUDGING, stopping)
         findings = [fault(*f) for f in judgement.findings]
         return Study(findings, standings_of(judgement, drive), judgement.problem, judgement.mechanics)
     except Stopped:

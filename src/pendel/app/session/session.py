@@ -95,6 +95,8 @@ class Session(QObject):
         """Loops of the drive with their judgement, from the last study."""
         self.judge_problem = ""
         """Why there is none, where that is no finding."""
+        self.judge_turning = False
+        """Whether loops are judged in the steady rotation in which a run ends, instead of at rest."""
         self.mechanics = Mechanics()
         """What swings in the drive, from the last study."""
         self.jobs = Jobs(self)
@@ -156,6 +158,7 @@ class Session(QObject):
         self.undo.clear()
         self.deep_findings = []
         self.judged, self.judge_problem, self.judging, self.mechanics = [], "", True, Mechanics()
+        self.judge_turning = False
         self.jobs.stop(JUDGE)  # what is still being found out is about another drive
         self.run_findings, self.remarks = [], []
         self.shelf.open(path)
@@ -232,15 +235,21 @@ class Session(QObject):
         """Order the equations and judge the loops once the user pauses, beside the window."""
         if self.closing:
             return
-        drive, faulty = self.drive.copy(), bool(self.examined.faults)
+        drive, faulty, turning = self.drive.copy(), bool(self.examined.faults), self.judge_turning
         none = Study()
 
         def work(job: Job) -> Study:
             if faulty or not drive.cards:
                 return none
-            return judged_beside(self.beside_worker, drive, lambda: job.stopping)
+            return judged_beside(self.beside_worker, drive, lambda: job.stopping, turning=turning)
 
         self.jobs.start(JUDGE, work, self._take_study)
+
+    def judge_in_rotation(self, on: bool) -> None:
+        """Judge loops in the steady rotation in which a run ends, or at rest again."""
+        if on != self.judge_turning:
+            self.judge_turning, self.judging = on, True
+            self.check_deeply()
 
     def judge_at_once(self) -> None:
         """Judge without waiting for a pause, for whoever looks at the loops."""

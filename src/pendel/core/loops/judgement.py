@@ -19,7 +19,7 @@ from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.equations.flatten import control_deck
-from pendel.core.errors import DriveHasFindings, PendelError, Stopped
+from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError, Stopped
 from pendel.core.loops.find import Loop, find_loops
 from pendel.core.loops.linear import LinearModel, LinearPlant, SampledDrive
 from pendel.core.loops.mechanics import mechanics_of
@@ -35,6 +35,7 @@ from pendel.core.loops.tuning import (
     standings,
     take_gains,
 )
+from pendel.core.loops.turning import BlocksAround, Rotation, TurningDrive
 from pendel.core.runs.simulate import averaged, prepare
 
 
@@ -50,6 +51,9 @@ class LoopRecord:
     model: LinearModel | None = None
     judged: LoopAnalysis | None = None
     begin: float = math.nan
+    rotation: Rotation | None = None
+    """Where it was judged in a frame that turns; ``around`` has the blocks there."""
+    around: BlocksAround = ()
 
 
 @dataclass(frozen=True)
@@ -72,18 +76,24 @@ class ProposedGains:
     left: Mapping[str, str]
 
 
-def judgement_of(drive: Drive, stopping: Callable[[], bool] = lambda: False) -> Judgement:
-    """Order the equations of a drive and judge its loops. Raises `Stopped` once ``stopping`` holds."""
+def judgement_of(
+    drive: Drive, stopping: Callable[[], bool] = lambda: False, *, turning: bool = False
+) -> Judgement:
+    """Order the equations of a drive and judge its loops, ``turning`` as for `standings`. Raises `Stopped` once
+    ``stopping`` holds."""
+    mechanics = Mechanics()
     try:
         prepared = prepare(drive)
         plain = averaged(drive)
         ready = prepared if plain is drive else prepare(plain)
-        found = standings(plain, ready, stopping)
         mechanics = mechanics_of(ready)
+        found = standings(plain, ready, stopping, turning=turning)
     except Stopped:
         raise
     except DriveHasFindings as problem:
         return Judgement(tuple((f.sentence, f.card, f.field) for f in problem.findings))
+    except DriveProblem as problem:
+        return Judgement(problem=str(problem), mechanics=mechanics)
     except PendelError as problem:
         return Judgement(problem=str(problem))  # a loop that cannot be judged is no fault of the drive
     return Judgement(loops=tuple(map(record_of, found)), mechanics=mechanics)
@@ -94,15 +104,18 @@ def record_of(standing: LoopStatus) -> LoopRecord:
     if study is None:
         return LoopRecord(standing.loop.key, standing.problem)
     linear = study.drive
+    turning = linear if isinstance(linear, TurningDrive) else None
     return LoopRecord(
         standing.loop.key,
         "",
         linear.point,
         linear.plant,
-        dict(linear.linear),
+        dict(linear.linear) if turning is None else {},
         study.plant_model,
         standing.judged,
         standing.begin,
+        turning.rotation if turning is not None else None,
+        turning.known if turning is not None else (),
     )
 
 
@@ -116,6 +129,9 @@ def standings_of(judgement: Judgement, drive: Drive) -> list[LoopStatus]:
         if record.point is None or record.plant is None:
             return LoopStatus(loop, problem=record.problem)
         frozen = frozen_beside(deck, loop)
+        if record.rotation is not None:
+            turning = TurningDrive(deck, record.rotation, frozen=frozen, known=record.around)
+            return LoopStatus(loop, LoopStudy(turning, loop, record.model), record.judged, "", record.begin)
         linear = SampledDrive(deck, record.point, record.plant, frozen=frozen, linear=dict(record.blocks))
         return LoopStatus(loop, LoopStudy(linear, loop, record.model), record.judged, "", record.begin)
 

@@ -222,6 +222,7 @@ def linear_plant(
     inputs = np.array([point.inputs.get(k, 0.0) for k in of.commands])
     modes = np.array([point.modes.get(k, 0.0) for k in structure.mode_keys])
     still = np.zeros(of.still)
+    still[: len(of.loads)] = [point.loads.get(k, 0.0) for k in of.loads]
     parameters = without_drops(prepared)
     both = np.concatenate([inputs, still])
     found = [values(structure, parameters, states, both, modes) for values in (loop_values, surface_values)]
@@ -288,6 +289,9 @@ class SampledDrive:
     linear
         linear forms of the blocks at the point, where they are known; what is missing is added.
     """
+
+    rounding = 1e-9
+    """By what a pole of what does not grow may lie outside the unit circle."""
 
     def __init__(
         self,

@@ -8,7 +8,7 @@ and is judged at rest with its sources as they start, flux and voltages built up
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -33,8 +33,8 @@ CALM = 0.02
 class WorkingPoint:
     """Values by key; what is missing is zero, frictions move forward.
 
-    ``states``, ``inputs`` and ``modes`` are the plant's; ``signals`` what blocks read and give;
-    ``remembered`` what they remember, by ``block.state``.
+    ``states``, ``inputs``, ``modes`` and ``loads`` (what profiles give) are the plant's; ``signals`` what
+    blocks read and give; ``remembered`` what they remember, by ``block.state``.
     """
 
     name: str
@@ -43,6 +43,7 @@ class WorkingPoint:
     modes: dict[str, float] = field(default_factory=dict)
     signals: dict[str, float] = field(default_factory=dict)
     remembered: dict[str, float] = field(default_factory=dict)
+    loads: dict[str, float] = field(default_factory=dict)
     calm: bool = True
     """Whether nothing moves there. Fields and grids that turn make a model that holds for an instant only."""
 
@@ -108,34 +109,49 @@ class WorkingPoints:
         method = self.prepared.drive.settings["method"]
         chosen = RunSettings(until, settings["tolerance"], method, int(settings["seed"]), h_max=until / 1000)
         recorded = integrate(self.prepared.program, self.prepared.inputs(chosen, deck))
-        keys, commands = structure.state_keys, structure.commands
-        rows, row = recorded.rows, recorded.rows[-1]
-        n = len(keys)
-        states = dict(zip(keys, row[1 : 1 + n].tolist()))
-        inputs = dict(zip(commands, row[1 + n : 1 + n + len(commands)].tolist()))
+        rows, n = recorded.rows, len(structure.state_keys)
         late = rows[rows[:, 0] >= 0.95 * until, 1 : 1 + n]
         whole = np.ptp(rows[:, 1 : 1 + n], axis=0)
         ended = recorded.outcome is Outcome.DONE and len(late) > 0
         calm = ended and bool(np.all(np.ptp(late, axis=0) <= CALM * whole))
-        measured = measured_at(self.prepared, row[1 : 1 + n], row[1 + n : 1 + n + len(commands)])
         given = dict(zip(deck.signals, recorded.ticks[-1].tolist())) if len(recorded.ticks) else {}
-        signals = {**measured, **given}
-        modes = dict(zip(structure.mode_keys, row[1 + sum(structure.row_shape[:2]) :].tolist()))
-        modes |= {key: 1.0 for key in sliding(structure) if key.endswith(".sliding")}
-        return WorkingPoint(name, states, inputs, modes, signals, recorded.remembered, calm)
+        point = point_of_row(self.prepared, rows[-1], given)
+        modes = point.modes | {key: 1.0 for key in sliding(structure) if key.endswith(".sliding")}
+        return replace(point, name=name, modes=modes, remembered=recorded.remembered, calm=calm)
 
     def _measured_at_start(self) -> dict[str, float]:
         still = np.zeros(len(self.prepared.structure.commands))
         return measured_at(self.prepared, self.prepared.starting.values, still)
 
 
-def measured_at(prepared: Prepared, states: np.ndarray, inputs: np.ndarray) -> dict[str, float]:
-    """What the blocks measure, with the profiles at nothing; a source gives its voltage."""
+def measured_at(
+    prepared: Prepared, states: np.ndarray, inputs: np.ndarray, loads: np.ndarray | None = None
+) -> dict[str, float]:
+    """What the blocks measure, with what profiles give; without it they give nothing. A source gives its voltage."""
     structure, signals = prepared.structure, prepared.deck.measured
     still = np.zeros(2 * len(structure.profile_keys))
+    if loads is not None:
+        still[: len(loads)] = loads
     row = np.concatenate([[0.0], states, inputs, still, np.array(structure.mode_starts, dtype=float)])
     found = evaluate_signals(structure, row[None, :], prepared.parameters, signals)[0]
     return dict(zip(signals, found.tolist()))
+
+
+def point_of_row(prepared: Prepared, row: np.ndarray, given: Mapping[str, float]) -> WorkingPoint:
+    """The plant as it is in a row of a run, without a name; ``given`` is what blocks give."""
+    structure = prepared.structure
+    n, m, k = len(structure.state_keys), len(structure.commands), len(structure.profile_keys)
+    states, inputs, offsets, slopes, modes = np.split(row[1:], np.cumsum([n, m, k, k]))
+    loads = offsets + slopes * row[0]
+    measured = measured_at(prepared, states, inputs, loads)
+    return WorkingPoint(
+        "",
+        dict(zip(structure.state_keys, states.tolist())),
+        dict(zip(structure.commands, inputs.tolist())),
+        dict(zip(structure.mode_keys, modes.tolist())),
+        {**measured, **given},
+        loads=dict(zip(structure.profile_keys, loads.tolist())),
+    )
 
 
 def held_source(block: BlockInstance) -> BlockInstance:
@@ -179,14 +195,7 @@ def point_in_run(prepared: Prepared, t: float) -> WorkingPoint:
             raise DriveProblem(
                 f"The run ends at {simulator.time:g} s, before {t:g} s. Choose an earlier instant."
             )
-        structure, n = prepared.structure, len(prepared.structure.state_keys)
         row, signals = simulator.present()
         remembered = simulator.recorded().remembered
-    m = len(structure.commands)
-    states = dict(zip(structure.state_keys, row[1 : 1 + n].tolist()))
-    inputs = dict(zip(structure.commands, row[1 + n : 1 + n + m].tolist()))
-    modes = dict(zip(structure.mode_keys, row[1 + sum(structure.row_shape[:2]) :].tolist()))
-    measured = measured_at(prepared, row[1 : 1 + n], row[1 + n : 1 + n + m])
-    return WorkingPoint(
-        f"at {t:g} s of a run", states, inputs, modes, {**measured, **signals}, remembered, calm=False
-    )
+    point = point_of_row(prepared, row, signals)
+    return replace(point, name=f"at {t:g} s of a run", remembered=remembered, calm=False)

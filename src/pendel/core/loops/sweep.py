@@ -19,7 +19,7 @@ from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, Stopped
 from pendel.core.loops.points import held_source
-from pendel.core.loops.transfer import BUILT_UP, END, REST, STEADY, Ends, Transfer, held_model, ports_in
+from pendel.core.loops.transfer import BUILT_UP, END, REST, Ends, Transfer, held_model, ports_in
 from pendel.core.plant.program import Inputs, Outcome, Program
 from pendel.core.plant.recorded import Ring, Snapshot
 from pendel.core.plant.rows import evaluate_signals
@@ -146,7 +146,7 @@ class Sweep:
                 "This way is not stable, so a run leaves the operating point whatever is added. Close its loops, or change "
                 "their gains, and sweep again."
             )
-        held = self.ends.at in (REST, STEADY, BUILT_UP) or self.transfer.point.name.startswith("at rest")
+        held = self.ends.at in (REST, BUILT_UP) or self.transfer.point.name.startswith("at rest")
         deck = prepared.deck
         if held:
             deck = replace(deck, blocks=tuple(held_source(b) for b in deck.blocks))

@@ -23,6 +23,7 @@ from pendel.core.loops.linear import (
     without_drops,
 )
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, point_in_run
+from pendel.core.loops.turning import TurningDrive, rotation_of
 from pendel.core.runs.simulate import Prepared
 from pendel.core.trust import refuse_strange_c
 from pendel.core.verbs.changing import near_words
@@ -32,7 +33,7 @@ REST, STEADY, BUILT_UP, END, ANY = "rest", "steady", "built up", "end", "any"
 PLACES = {
     ANY: "the first of these at which something answers",
     REST: "at rest",
-    STEADY: "where a run comes to rest",
+    STEADY: "where a run comes to rest, or turns steadily",
     BUILT_UP: "at rest, flux and voltages built up",
     END: "where a run ends, whether it rests there or not",
 }
@@ -209,9 +210,10 @@ def transfer(prepared: Prepared, ends: Ends) -> Transfer:
     must_be_points(prepared, ends)
     found, silent = None, ""
     for point in points_for(prepared, ends):
-        found = about(prepared, ends, point)
+        turns = ends.at == STEADY and not point.calm
+        found = about_rotation(prepared, ends) if turns else about(prepared, ends, point)
         if responds(found.lifted or found.model):
-            return replace(found, remarks=remarks_on(prepared, found))
+            return replace(found, remarks=(*found.remarks, *remarks_on(prepared, found)))
         silent = point.name
     where = "at any operating point that was tried" if ends.at == ANY else f"with the drive {silent}"
     raise DriveProblem(
@@ -237,14 +239,7 @@ def points_for(prepared: Prepared, ends: Ends) -> Iterator[WorkingPoint]:
         yield point_in_run(prepared, float(ends.at))
     elif ends.at == BUILT_UP:
         yield points.built_up
-    elif ends.at == END:
-        yield points.end
-    elif ends.at == STEADY:
-        if not points.end.calm:
-            raise DriveProblem(
-                "A run of this drive does not come to rest: something still moves where it ends. Make the run longer, "
-                "hold its setpoints and loads, or choose an instant."
-            )
+    elif ends.at == END or ends.at == STEADY:
         yield points.end
     else:
         raise DriveProblem(
@@ -270,6 +265,20 @@ def about(prepared: Prepared, ends: Ends, point: WorkingPoint) -> Transfer:
     opened = frozenset(ends.opened)
     lifted = drive.lifted(ends.target, ends.source, opened)
     return Transfer(ends, drive.model(ends.target, inject=ends.source, opened=opened), point, lifted)
+
+
+def about_rotation(prepared: Prepared, ends: Ends) -> Transfer:
+    """In the frame that turns with the drive. Raises `DriveProblem` where it does not turn steadily, or where
+    the ends are none that stand still there."""
+    extra = (ends.target,) if ends.target in prepared.structure.signals else ()
+    rotation = rotation_of(prepared, extra)
+    drive = TurningDrive(prepared.deck, rotation)
+    block = ends.source.partition(".")[0]
+    drive.origin = prepared.deck.block(block).phase if ends.source in prepared.deck.signals else 0
+    opened = frozenset(ends.opened)
+    model = drive.model(ends.target, inject=ends.source, opened=opened)
+    lifted = drive.lifted(ends.target, ends.source, opened)
+    return Transfer(ends, model, rotation.point, lifted, rotation.remarks())
 
 
 LIMITS = ("low", "high")

@@ -23,11 +23,13 @@ from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.points import WorkingPoints
 from pendel.core.loops.rules import RULES, Wishes
 from pendel.core.loops.rules.lag_plant import LagPlant, fit_lag_model
+from pendel.core.loops.turning import TurningDrive, TurningPoints
 from pendel.core.quantities.expressions import Number, evaluate, names_in, read, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import NONE, figure, si_unit_of, unit
 from pendel.core.runs.measures import StepMeasures, step_measures
 from pendel.core.runs.simulate import Prepared, averaged, prepare
+from pendel.core.trust import refuse_strange_c
 
 POINTS = 500
 POINTS_BELOW, DEEPEST, LEAD_IN = 250, 1e-5, 20
@@ -136,12 +138,12 @@ class LoopStudy:
         self.drive.linear[self.loop.regulator] = self.with_gains(gains)
         setpoint = f"{self.loop.regulator}.{self.loop.regulation.setpoint}"
         watched = self.actual
-        phi, gamma, seen = self.drive.period_map(setpoint=setpoint, watch=(self.loop.actual, watched))
+        phi, gamma, seen = self.drive.period_map(setpoint=setpoint, watch=(watched,))
         frequency, response = self.reaching_down(gains)
         found = margins(frequency, response, stable=True)
         if self.drive.point.calm:
             poles = relevant_poles(phi, gamma, seen[0][watched][:-1])
-            stable = bool(np.max(np.abs(poles)) < 1.0 + 1e-9)
+            stable = bool(np.max(np.abs(poles)) < 1.0 + self.drive.rounding)
         else:  # poles of an instant tell nothing of what turns meanwhile; the margins at the crossover do
             stable = not (found.phase < 0 or found.gain < 1)
         found = replace(found, stable=stable)
@@ -255,6 +257,13 @@ def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None
     points = points or WorkingPoints(prepared)
     frozen = frozen_beside(prepared.deck, loop)
     study: LoopStudy | None = None
+    if isinstance(points, TurningPoints):
+        study = LoopStudy(
+            TurningDrive(prepared.deck, points.rotation, frozen=frozen, known=points.around), loop
+        )
+        if responds(study.plant_model):
+            return study
+        raise DriveProblem(study.why_silent({key: card.name for key, card in prepared.drive.cards.items()}))
     for point in points:
         study = LoopStudy(sampled_drive(prepared, point, frozen=frozen, known=points.known), loop)
         if responds(study.plant_model):
@@ -277,12 +286,29 @@ class LoopStatus:
 
 
 def standings(
-    drive: Drive, prepared: Prepared | None = None, stopping: Callable[[], bool] = lambda: False
+    drive: Drive,
+    prepared: Prepared | None = None,
+    stopping: Callable[[], bool] = lambda: False,
+    *,
+    turning: bool = False,
 ) -> list[LoopStatus]:
-    """All loops of a drive, inside out. Raises `DriveHasFindings` as `prepare`, and `Stopped` once
-    ``stopping`` holds."""
+    """All loops of a drive, inside out; ``turning`` in the steady rotation in which a run of it ends, if it does not
+    come to rest there.
+
+    Raises
+    ------
+    DriveHasFindings
+        as `prepare`.
+    DriveProblem
+        where it does not turn steadily.
+    Stopped
+        once ``stopping`` holds.
+    """
     prepared = prepared or prepare(averaged(drive))
     points = WorkingPoints(prepared)
+    if turning:
+        refuse_strange_c(prepared.drive, "allow it")
+        points = points if points.end.calm else TurningPoints(prepared)
     found = []
     for loop in find_loops(drive, prepared.deck):
         if stopping():

@@ -69,6 +69,8 @@ class JudgeRequest:
     """Order the equations of the drive and judge its loops: `pendel.core.loops.judgement.judgement_of`."""
 
     drive_text: str
+    turning: bool = False
+    own_c: bool = False
 
 
 @dataclass(frozen=True)
@@ -149,6 +151,7 @@ Request = (
 )
 BRINGS_C = (
     RunRequest,
+    JudgeRequest,
     CheckRequest,
     RangesRequest,
     ProcessorRequest,

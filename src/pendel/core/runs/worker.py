@@ -187,7 +187,9 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         prepare(drive)
         return Answered(None)
     if isinstance(request, JudgeRequest):
-        return Answered(judgement_of(drive, shared.stopping))
+        if request.own_c:
+            allow_all_of(drive)
+        return Answered(judgement_of(drive, shared.stopping, turning=request.turning))
     if isinstance(request, ProposeRequest):
         return Answered(proposed_gains(drive))
     made = folder / f"run{next(NUMBERS)}.h5"
@@ -252,6 +254,8 @@ KNOWN = {
     ("pendel.core.loops.linear", "LinearModel"),
     ("pendel.core.loops.linear", "LinearPlant"),
     ("pendel.core.loops.linear", "LiftedModel"),
+    ("pendel.core.loops.turning", "MovingPlant"),
+    ("pendel.core.loops.turning", "Rotation"),
     ("pendel.core.loops.calming", "By"),
     ("pendel.core.loops.calming", "Calming"),
     ("pendel.core.loops.looked_at", "LookedAt"),

@@ -120,7 +120,12 @@ VERBS = (
             UNIT,
         ),
     ),
-    Verb("loops", "report the loops of a drive with their margins", loops),
+    Verb(
+        "loops",
+        "report the loops of a drive with their margins",
+        loops,
+        (Parameter("at", "rest, or steady for the rotation in which a run ends; rest without it", "POINT"),),
+    ),
     Verb(
         "linear",
         "report the linear model between two points of a drive, and the same measured in runs",

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pendel.core.check import examine
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding
-from pendel.core.errors import DriveHasFindings
+from pendel.core.errors import DriveHasFindings, DriveProblem
 
 
 @dataclass(frozen=True)
@@ -87,12 +87,28 @@ def signals(drive: Drive) -> list[SignalReport]:
     return [SignalReport(i.key, i.card, i.label, i.unit) for key, i in infos.items() if key in there]
 
 
-def loops(drive: Drive) -> list[LoopReport]:
-    """The loops of a drive, inside out, with margins. Raises `DriveHasFindings` where it cannot run."""
+def loops(drive: Drive, *, at: str | None = None) -> list[LoopReport]:
+    """The loops of a drive, inside out, with margins.
+
+    Parameters
+    ----------
+    at
+        ``steady`` for the steady rotation in which a run ends; without it, at rest.
+
+    Raises
+    ------
+    DriveHasFindings
+        where it cannot run.
+    DriveProblem
+        where it does not turn steadily.
+    """
+    from pendel.core.loops.transfer import REST, STEADY
     from pendel.core.loops.tuning import standings  # slow to load
 
+    if (at or REST) not in (REST, STEADY):
+        raise DriveProblem(f"Loops are judged at {REST} or {STEADY}, not at “{at}”. Choose one of these.")
     reports = []
-    for each in standings(drive):
+    for each in standings(drive, turning=at == STEADY):
         loop, plain = each.loop, (each.loop.label, each.loop.regulator, each.loop.closed)
         if each.judged is None:
             reports.append(LoopReport(*plain, stable=False, damped=False, problem=each.problem))

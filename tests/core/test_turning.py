@@ -1,0 +1,123 @@
+"""Drives that turn steadily, against closed forms in d and q, and against sines in runs while they turn."""
+
+import json
+
+import numpy as np
+import pytest
+import scipy.integrate
+import scipy.linalg
+
+import pendel
+from pendel.cli.main import main
+from pendel.core.errors import DriveProblem
+from pendel.core.loops.linear import linear_plant
+from pendel.core.loops.points import point_in_run
+from pendel.core.loops.turning import rotation_of
+from pendel.core.runs.simulate import averaged, prepare
+
+
+@pytest.fixture(scope="module")
+def haul():
+    """On its test bench at 570 rpm, long enough that its currents have settled."""
+    d = pendel.open_example("haul_drive")
+    d.set("until", "300 ms")
+    return d
+
+
+def test_a_synchronous_machine_is_the_textbooks_in_d_and_q(haul):
+    """Schröder, Elektrische Antriebe – Regelung von Antriebssystemen, chapter 16 (from memory): L_d di_d/dt = u_d − R i_d + ω
+    L_q i_q, L_q di_q/dt = u_q − R i_q − ω L_d i_d. Voltages stand still in the stator for a tick, turned forward by one and a
+    half; they act one tick late. The regulator's outputs are both opened."""
+    omega, dt = 4 * 570 * np.pi / 30, 1e-4
+    R, L = 0.040 + 0.003, np.array([0.9e-3, 1.4e-3])  # the machine's, and a transistor's
+    A = np.array([[-R / L[0], omega * L[1] / L[0]], [-omega * L[0] / L[1], -R / L[1]]])
+
+    def turned(angle):
+        return np.array([[np.cos(angle), -np.sin(angle)], [np.sin(angle), np.cos(angle)]])
+
+    def part(tau):
+        return (scipy.linalg.expm(A * (dt - tau)) @ np.diag(1 / L) @ turned(0.5 * omega * dt - omega * tau)).ravel()
+
+    B = scipy.integrate.quad_vec(part, 0, dt)[0].reshape(2, 2)
+    a = scipy.linalg.expm(A * dt)
+    f = np.array([10.0, 100.0, 1000.0, 3000.0])
+    z = np.exp(2j * np.pi * f * dt)
+    direct = np.abs([np.linalg.solve(each * np.eye(2) - a, B[:, 0] / each)[0] for each in z])
+    both = ("current_regulator.u_d", "current_regulator.u_q")
+    for k, source in enumerate(both):
+        for j, target in enumerate(("measured_currents.d", "measured_currents.q")):
+            found = haul.transfer(source, target, opened=both, at="steady")
+            expected = np.array([np.linalg.solve(each * np.eye(2) - a, B[:, k] / each)[j] for each in z])
+            assert np.all(np.abs(found.response(f) - expected) < 5e-3 * np.abs(expected) + 5e-4 * direct)
+    poles = np.log(found.model.poles[np.abs(found.model.poles) > 0.1]) / dt
+    assert sorted(poles.imag) == pytest.approx(sorted(np.linalg.eigvals(A).imag), rel=1e-3)
+    assert sorted(poles.real) == pytest.approx(sorted(np.linalg.eigvals(A).real), rel=1e-2)
+    assert found.point.name == "in steady rotation, 38 Hz" and found.point.calm
+
+
+def swept(d, source, target, frequencies):
+    return d.sweep(source, target, frequencies, at="steady").points
+
+
+def test_sines_in_the_turning_saturated_machine_confirm_the_model_and_loops_are_judged_there():
+    """At rest the q loop seems well damped; under torque the iron saturates, and it is not."""
+    d = pendel.open_example("haul_drive_tables")
+    d.set("until", "300 ms")
+    for point in swept(d, "torque_to_currents.i_q", "measured_currents.q", [30.0, 300.0, 1000.0, 2000.0]):
+        assert abs(point.off_db) < 0.2 and abs(point.off_degrees) < 2.0 and point.linear
+    rest, turning = d.judge()[1], d.judge("steady")[1]
+    assert rest.phase_margin > 65 and turning.phase_margin < 45 and turning.ms > 2.5 and turning.stable
+    assert turning.crossover > 2.5 * rest.crossover
+    peak = swept(d, "torque_to_currents.i_q", "measured_currents.q", [1200.0])[0]
+    assert 20 * np.log10(abs(peak.response)) > 3.0, "it rings in the run as well"
+
+
+def test_what_couples_d_and_q_is_seen(haul):
+    """Without dead time, some −30 dB of what crosses over agree within 0.3 dB."""
+    d = pendel.Drive(document=haul.document.copy())
+    d.card("inverter")["t_dead"] = "0 s"
+    for point in swept(d, "torque_to_currents.i_q", "measured_currents.d", [300.0, 1000.0]):
+        assert abs(point.response) < 0.05 and abs(point.off_db) < 0.3 and abs(point.off_degrees) < 2.0
+
+
+def test_an_induction_machine_turns_with_slip():
+    d = pendel.open_example("old_haul_drive")
+    d.remove("grid", "transformer", "rectifier", "link_lines", "link_capacitor")
+    d.add("dc_source", "Stiff link", U_0="545 V", R_i="10 mohm")
+    d.connect("stiff_link.dc", "inverter.dc")
+    for source, target in (("speed_regulator.out", "flux_model.q"), ("speed_demand.out", "old_machine.speed")):
+        for point in swept(d, source, target, [3.0, 30.0, 300.0]):
+            assert abs(point.off_db) < 0.25 and abs(point.off_degrees) < 1.5, (source, point)
+    at_rest, turning = d.judge(), d.judge("steady")
+    assert all(r.stable and r.problem == "" for r in turning)
+    assert [r.crossover for r in turning] == pytest.approx([r.crossover for r in at_rest], rel=0.05)
+
+
+def test_a_profile_counts_where_a_drive_is_made_linear(haul):
+    """The test bench turns the machine by a profile: ω L_q/L_d couples its currents at any instant of a run."""
+    ready = prepare(averaged(haul.document))
+    plant = linear_plant(ready, (), point_in_run(ready, 0.2))
+    d, q = plant.states.index("haul_machine.i_d"), plant.states.index("haul_machine.i_q")
+    assert plant.A[d, q] == pytest.approx(4 * 570 * np.pi / 30 * 1.4 / 0.9, rel=1e-3)
+    rotation = rotation_of(ready)
+    assert rotation.rate == pytest.approx(4 * 570 * np.pi / 30, rel=1e-6)
+
+
+def test_what_does_not_stand_still_gets_a_sentence(haul, tmp_path, capsys):
+    with pytest.raises(DriveProblem, match="do not stand still in a frame that turns"):
+        haul.transfer("current_a.value", "measured_currents.d", at="steady")
+    short = pendel.Drive(document=haul.document.copy())
+    short.set("until", "20 ms")
+    with pytest.raises(DriveProblem, match="turns twice"):
+        short.transfer("torque_to_currents.i_q", "measured_currents.q", at="steady")
+    rope = pendel.open_example("haul_drive_rope")
+    with pytest.raises(DriveProblem, match="speeds up or slows down .* Make the run longer"):
+        rope.judge("steady")
+    with pytest.raises(DriveProblem, match="nothing in it tells the angle"):
+        pendel.open_example("valley_feeder").judge("steady")
+    with pytest.raises(DriveProblem, match="not at “noon”"):
+        haul.judge("noon")
+    haul.save(tmp_path / "haul.pendel")
+    assert main(["loops", str(tmp_path / "haul.pendel"), "--at", "steady", "--json"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert [round(each["phase_margin"]) for each in found] == [69, 69]
