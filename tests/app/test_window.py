@@ -449,9 +449,14 @@ def test_loops_are_judged_gains_taken_and_tried(window):
     judged(window)
     assert window.session.undo.count() == steps + 1
     assert page.chosen.gains_now["K_p"] == pytest.approx(page.proposed.gains["K_p"], rel=1e-2)
+    window.editing.undo()
+    judged(window)
+    page.propose()
     page.try_button.click()
-    finish(window)
-    assert window.page_now == "Runs"
+    assert until(lambda: len(window.session.runs) == 2 and not window.jobs.running)
+    settle()
+    before, after = window.session.runs[-2:]
+    assert window.page_now == "Runs" and "K_i" in after.differs and "1.2 V/A" in before.drive_text
     window.editing.undo()
     assert window.session.drive.quantities["K_i"].text == "1.2 V/A"
 

@@ -335,3 +335,23 @@ def test_a_signal_that_parts_and_joins_many_times_changes_no_loop():
         [row[:2] for row in told[0]] == [row[:2] for row in told[1]] == [("current_pi", 0), ("speed_pi", 1)]
     )
     np.testing.assert_allclose([r[2:] for r in told[0]], [r[2:] for r in told[1]], rtol=1e-6)
+
+
+def test_a_loop_is_marked_once_the_one_inside_was_changed(tmp_path):
+    d = pendel.open_example("car_door_drive")
+    assert [r.changed_inside for r in d.judge()] == [(), ()]
+    d.propose_all_gains()
+    assert [r.changed_inside for r in d.judge()] == [(), ()]
+    now = d.card("current_pi")["K_p"]
+    d.set("K_i", f"{1.5 * now} V/A")
+    assert [r.changed_inside for r in d.judge()] == [(), ("current_pi",)]
+    d.rename("current_pi", "Inner PI")
+    d.save(tmp_path / "door.pendel")
+    d = pendel.open_drive(tmp_path / "door.pendel")
+    assert [r.changed_inside for r in d.judge()] == [(), ("inner_pi",)]
+    d.tune("speed_pi")
+    assert [r.changed_inside for r in d.judge()] == [(), ()]
+    d.undo()
+    assert [r.changed_inside for r in d.judge()] == [(), ("inner_pi",)]
+    d.set("K_i", f"{now} V/A")
+    assert [r.changed_inside for r in d.judge()] == [(), ()], "it is as it was when the outer one was tuned"

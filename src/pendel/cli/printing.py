@@ -274,5 +274,6 @@ def _(each: LoopReport) -> str:
         f"gain margin {each.gain_margin:.3g} dB",
         f"Ms {each.ms:.3g}",
         "stable" if each.stable else "unstable",
+        *((f"tuned before {', '.join(each.changed_inside)} changed",) if each.changed_inside else ()),
     )
     return "\t".join((each.name, each.regulator, *figures))

@@ -34,6 +34,7 @@ from pendel.app.widgets.basic import Elided, Field, button, clear, column, label
 from pendel.app.widgets.theme import colour, tokens
 from pendel.app.widgets.timers import single_shot
 from pendel.core.catalogue.index import kind_of
+from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem, ExpressionProblem, PendelError
@@ -102,6 +103,10 @@ class LoopsPage(Page):
         session.changed.connect(lambda _: self._changed())
         session.opened.connect(self._changed)
         session.studied.connect(self._changed)
+        self._trying: tuple[str, Command] | None = None
+        """A drive that is to run before gains are tried, and the step that takes them."""
+        self._try_late = single_shot(self, 0, self._go_on_trying)
+        session.runs_changed.connect(self._try_late.start)
 
     def _build_left(self) -> QWidget:
         side = QWidget()
@@ -216,6 +221,7 @@ class LoopsPage(Page):
         inside.addSpacing(4)
         self.take_button = button("Take these gains", self.take, "primary")
         self.try_button = button("Try them in a run", self.try_in_run)
+        self.try_button.setToolTip("Two kept runs: as it is, unless that ran last, and with these gains")
         inside.addWidget(self.take_button)
         inside.addWidget(self.try_button)
         self.verdict = wrapped("", "good")
@@ -343,6 +349,9 @@ class LoopsPage(Page):
                 f"{standing.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}",
                 lambda k=key: self._choose(k),
             )
+            if standing.changed_inside:
+                names = ", ".join(self.session.drive.cards[name].name for name in standing.changed_inside)
+                made.setToolTip(f"Tuned before the gains of {names} were changed. Choose its gains anew.")
             made.setCheckable(True)
             made.setChecked(key == self.current and self.stack.currentIndex() == 0)
             made.setStyleSheet(
@@ -645,19 +654,41 @@ class LoopsPage(Page):
 
     # doing -----------------------------------------------------------------------
 
-    def take(self) -> None:
+    def taking(self) -> Command | None:
+        """The step that takes the proposed gains."""
         study = self.chosen
-        if self.proposed is not None and study is not None:
-            gains = {
-                n: float(v)
-                for n, v in self.proposed.gains.items()
-                if abs(v - study.gains_now[n]) > 2e-3 * abs(v)
-            }
-            self.session.do(take_gains(self.session.drive, study.loop, gains))
+        if self.proposed is None or study is None:
+            return None
+        gains = {
+            n: float(v) for n, v in self.proposed.gains.items() if abs(v - study.gains_now[n]) > 2e-3 * abs(v)
+        }
+        return take_gains(self.session.drive, study.loop, gains)
+
+    def take(self) -> None:
+        if (command := self.taking()) is not None:
+            self.session.do(command)
 
     def try_in_run(self) -> None:
-        self.take()
+        """Run the drive as it is, unless its last run shows that already, and once more with the proposed gains."""
+        session, command = self.session, self.taking()
+        if command is None:
+            return
+        text, last = to_text(session.drive), session.shelf.drive_of_last()
+        if last is not None and to_text(last) == text:
+            session.do(command)
+        else:
+            self._trying = (text, command)
         self.run_wanted.emit()
+
+    def _go_on_trying(self) -> None:
+        """With the gains, once the drive as it was has run."""
+        if self._trying is None:
+            return
+        (text, command), self._trying = self._trying, None
+        last = self.session.shelf.last
+        if last is not None and last.drive_text == text == to_text(self.session.drive):
+            self.session.do(command)
+            self.run_wanted.emit()
 
 
 def tells_an_angle(drive: Drive) -> bool:

@@ -22,4 +22,6 @@ def loop_state(standing: LoopStatus) -> tuple[str, str]:
     if m.crossover != m.crossover:
         return "gain never reaches 1", "brass"
     words = f"{figure(m.crossover, 'Hz', 3)} · {m.phase:.0f}° margin"
+    if standing.changed_inside:
+        return f"{figure(m.crossover, 'Hz', 3)} · {m.phase:.0f}° · inside changed", "brass"
     return (words, "moss") if m.damped else (words + ", little", "brass")

@@ -360,11 +360,14 @@ def made_alike(drive: Drive, source: str, target: str) -> list[Change]:
                 seen=old.seen,
                 live=old.live,
                 pinned_key=old.pinned_key,
+                tuned_on=old.tuned_on,
             )
         else:
             name = drive.free_name(wanted.name)
             twin[path] = drive.free_id(name)
-            card = replace(wanted, name=name, inside=holder, ranges={}, seen={}, live={}, pinned_key="")
+            card = replace(
+                wanted, name=name, inside=holder, ranges={}, seen={}, live={}, pinned_key="", tuned_on={}
+            )
         if card != drive.cards.get(twin[path]):
             do(changed(drive, "cards", twin[path], card))
     record = drive.cards[target]

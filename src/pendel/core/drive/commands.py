@@ -234,6 +234,15 @@ def set_seen(drive: Drive, sizes: Mapping[str, Mapping[str, float]]) -> Command:
     return Command("Find ranges", tuple(changes))
 
 
+def set_tuned_on(drive: Drive, card: str, gains: Mapping[str, float]) -> Command:
+    """Remember what the gains further in were when those of a regulator were taken."""
+    record = card_of(drive, card)
+    return Command(
+        f"Take gains of {record.name}",
+        (changed(drive, "cards", card, replace(record, tuned_on=dict(gains))),),
+    )
+
+
 def set_kind(drive: Drive, card: str, kind: str, title: str) -> Command:
     """Turn a card into another of the same ports. Its wires stay, and so does every value, also those the new
     kind lacks."""
@@ -334,9 +343,11 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
         return f"{new}.{signal.partition('.')[2]}" if signal.partition(".")[0] == card else signal
 
     changes += in_transfers(drive, renamed_signal)
-    if new != card:
-        held = [key for key, inner in drive.cards.items() if inner.inside == card]
-        changes += [changed(drive, "cards", key, replace(drive.cards[key], inside=new)) for key in held]
+    for key, other in drive.cards.items() if new != card else ():
+        inside = new if other.inside == card else other.inside
+        tuned_on = {renamed_signal(name): gain for name, gain in other.tuned_on.items()}
+        if key != card and (inside, tuned_on) != (other.inside, other.tuned_on):
+            changes.append(changed(drive, "cards", key, replace(other, inside=inside, tuned_on=tuned_on)))
     return Command(f"Rename {record.name} to {name}", tuple(changes))
 
 

@@ -132,6 +132,8 @@ class Card:
     """Of a block that runs every so many ticks: at which of them, counted from 0."""
     pinned_key: str = ""
     """Number by which a block is found in the shipped code; empty for one that follows from the running order."""
+    tuned_on: Mapping[str, float] = field(default_factory=dict)
+    """Of a regulator whose gains were taken: what the gains of those further in were then (SI), by ``card.value``."""
 
     @property
     def texts(self) -> list[str]:

@@ -113,7 +113,7 @@ def control_from(record: dict[str, Any]) -> PanelControl:
 
 def card_record(card: Card) -> dict[str, Any]:
     record: dict[str, Any] = {"kind": card.kind, "name": card.name, "at": [card.x, card.y]}
-    for name in ("values", "choices", "starts", "proposed", "seen", "steps"):
+    for name in ("values", "choices", "starts", "proposed", "seen", "steps", "tuned_on"):
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
     for name in ("number_format", "phase", "pinned_key"):
@@ -330,6 +330,7 @@ def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
             "seen",
             "live",
             "steps",
+            "tuned_on",
         ):
             remove(card[path[2]], path[3])
         elif len(path) > 2 and path[2] not in ("kind", "name") and isinstance(card, dict):
@@ -465,6 +466,7 @@ CARD_FIELDS = (
     "steps",
     "phase",
     "pinned_key",
+    "tuned_on",
 )
 
 
@@ -501,6 +503,7 @@ def card_from_record(record: dict[str, Any]) -> Card:
         record.get("steps", {}),
         record.get("phase", ""),
         record.get("pinned_key", ""),
+        {name: float(gain) for name, gain in record.get("tuned_on", {}).items()},
     )
 
 

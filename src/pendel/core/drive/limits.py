@@ -120,13 +120,14 @@ def _card(key: str, card: Card) -> Iterator[str]:
     yield from _count(f"the ranges of {name}", card.ranges, MOST_ROWS, "entries")
     yield from _count(f"what was seen of {name}", card.seen, MOST_ROWS, "entries")
     yield from _count(f"the live values of {name}", card.live, MOST_ROWS, "entries")
+    yield from _count(f"what {name} was tuned on", card.tuned_on, MOST_ROWS, "entries")
     for item, ends in (*card.ranges.items(), *card.live.items()):
         yield from _text(f"a name in {name}", item, LONGEST_NAME)
         if len(ends) != 2:
             yield f"The range of {shorten(item)} of {name} is no pair. Give a lowest and a highest value."
         for text in ends:
             yield from _text(f"the range of {shorten(item)} of {name}", text)
-    for item, size in card.seen.items():
+    for item, size in (*card.seen.items(), *card.tuned_on.items()):
         yield from _text(f"a name in {name}", item, LONGEST_NAME)
         if not (isinstance(size, int | float) and 0.0 <= size < math.inf):
             yield f"What {shorten(item)} of {name} came to in a run is no number of 0 or more. Find ranges again."

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from pendel.core.catalogue.index import kind_of
 from pendel.core.check import examine
@@ -30,6 +30,7 @@ from pendel.core.loops.tuning import (
     LoopStatus,
     LoopStudy,
     Proposal,
+    changed_inside,
     frozen_beside,
     propose_all,
     standings,
@@ -126,6 +127,9 @@ def standings_of(judgement: Judgement, drive: Drive) -> list[LoopStatus]:
     loops = {loop.key: loop for loop in find_loops(plain, deck)}
 
     def standing(loop: Loop, record: LoopRecord) -> LoopStatus:
+        return replace(judged(loop, record), changed_inside=changed_inside(drive, deck, loop.regulator))
+
+    def judged(loop: Loop, record: LoopRecord) -> LoopStatus:
         if record.point is None or record.plant is None:
             return LoopStatus(loop, problem=record.problem)
         frozen = frozen_beside(deck, loop)

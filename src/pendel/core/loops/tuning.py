@@ -11,11 +11,13 @@ import numpy as np
 
 from pendel.core.catalogue.declare import ANY
 from pendel.core.catalogue.index import kind_of
+from pendel.core.check import examine
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.drive import commands
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
+from pendel.core.equations.flatten import control_deck
 from pendel.core.errors import DriveProblem, ExpressionProblem, Stopped
 from pendel.core.loops.find import Loop, acting_blocks, find_loops, upstream
 from pendel.core.loops.linear import LinearModel, SampledDrive, responds, sampled_drive
@@ -283,6 +285,8 @@ class LoopStatus:
     problem: str = ""
     begin: float = math.nan
     """Hz; a crossover to begin with, at which the loop is well damped; none where no such one was found."""
+    changed_inside: tuple[str, ...] = ()
+    """Regulators further in whose gains are others than when those of this loop were taken."""
 
 
 def standings(
@@ -318,6 +322,7 @@ def standings(
             found.append(LoopStatus(loop, study, study.analyse(study.gains_now)))
         except DriveProblem as problem:
             found.append(LoopStatus(loop, problem=str(problem)))
+    found = [replace(s, changed_inside=changed_inside(drive, prepared.deck, s.loop.regulator)) for s in found]
     return [replace(s, begin=first_crossover(s.study, found)) if s.study else s for s in found]
 
 
@@ -409,7 +414,52 @@ def take_gains(drive: Drive, loop: Loop, gains: Mapping[str, float]) -> Command:
             )
         step.apply(scratch)
         command = command.then(step)
-    return command
+    remembered = commands.set_tuned_on(scratch, regulator, gains_inside(scratch, regulator))
+    return command.then(remembered, command.title)
+
+
+def gains_inside(drive: Drive, regulator: str) -> dict[str, float]:
+    """The gains (SI) of regulators that one acts on, by ``card.value``."""
+    plain = averaged(drive)
+    deck = control_deck(plain, examine(plain), kind_of)
+    return inner_gains(deck, regulator)
+
+
+def inner_gains(deck: ControlDeck, regulator: str) -> dict[str, float]:
+    inside = {b.name for b in deck.blocks if b.regulates and b.name != regulator}
+    inside = {
+        name
+        for name in inside
+        if any(regulator in upstream(deck, s) for s in deck.block(name).sources.values())
+    }
+    inside -= {name for name in inside if regulator_is_inside(deck, name, regulator)}
+    return {
+        f"{name}.{own}": deck.block(name).values[own]
+        for name in sorted(inside)
+        for regulation in deck.block(name).regulates
+        for own in regulation.gains.values()
+    }
+
+
+def regulator_is_inside(deck: ControlDeck, name: str, regulator: str) -> bool:
+    """Whether a regulator depends on the output of another, so that it lies further in, or both feed each other."""
+    return any(name in upstream(deck, s) for s in deck.block(regulator).sources.values())
+
+
+TUNED_ALIKE = 1e-3
+"""A gain that is off by less than this share is as it was."""
+
+
+def changed_inside(drive: Drive, deck: ControlDeck, regulator: str) -> tuple[str, ...]:
+    """Regulators further in whose gains are others than when those of this one were taken."""
+    before = drive.cards[regulator].tuned_on if regulator in drive.cards else {}
+    now = inner_gains(deck, regulator) if before else {}
+    other = [
+        name.partition(".")[0]
+        for name, gain in now.items()
+        if name in before and not math.isclose(gain, before[name], rel_tol=TUNED_ALIKE)
+    ]
+    return tuple(dict.fromkeys(other))
 
 
 @dataclass(frozen=True)

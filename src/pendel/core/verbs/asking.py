@@ -58,6 +58,8 @@ class LoopReport:
     gain_margin: float = math.nan
     ms: float = math.nan
     problem: str = ""
+    changed_inside: tuple[str, ...] = ()
+    """Regulators further in whose gains are others than when those of this loop were taken."""
 
 
 def report_of(finding: Finding) -> FindingReport:
@@ -125,6 +127,7 @@ def loops(drive: Drive, *, at: str | None = None) -> list[LoopReport]:
                 m.phase,
                 m.gain_db,
                 m.ms,
+                changed_inside=each.changed_inside,
             )
         )
     return reports
