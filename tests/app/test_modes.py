@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 import pyqtgraph as pg
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 import pendel
@@ -115,3 +115,25 @@ def test_loops_are_judged_where_the_drive_turns(window, tmp_path):
     page.where.setCurrentIndex(0)
     page.where.activated.emit(0)
     assert until(lambda: page.standings and "at rest" in page.facts.text())
+
+
+def test_pointing_at_a_frequency_reads_all_plots_of_a_loop(rope):
+    page = rope.page("Loops")
+    page.show_loop("current_regulator.u_q")
+    settle()
+    plots, best = page.plots, page.proposed
+    view = plots.phase_plot.getPlotItem().vb
+    frequency = 200.0
+    at = view.mapViewToScene(pg.Point(np.log10(frequency), -100.0))
+    QTest.mouseMove(plots.phase_plot.viewport(), plots.phase_plot.mapFromScene(at))
+    assert until(lambda: "Hz" in plots.size_plot.reading.toPlainText())
+    L = complex(np.interp(frequency, best.frequency, best.response.real), np.interp(frequency, best.frequency, best.response.imag))
+    texts = [p.reading.toPlainText() for p in (*plots.over_frequency, plots.circle_plot)]
+    size = float(texts[0].split("   ")[1].split()[0].replace("−", "-"))
+    assert size == pytest.approx(20 * np.log10(abs(L)), abs=0.4) and texts[1].endswith(("°", "degrees"))
+    s = abs(1 / (1 + L))
+    assert f"S {20 * np.log10(s):.1f}".replace("-", "−")[:5] in texts[2] and " j" in texts[3]
+    spot = plots.circle_plot.spot.getData()
+    assert complex(spot[0][0], spot[1][0]) == pytest.approx(L, rel=0.03)
+    QTest.mouseMove(plots.phase_plot.viewport(), plots.phase_plot.viewport().rect().topLeft() + QPoint(3, 3))
+    assert until(lambda: not any(p.told for p in (*plots.over_frequency, plots.circle_plot)))

@@ -43,6 +43,9 @@ class LoopPlots(QWidget):
         grid.addWidget(self.sensitivity_plot, 2, 1)
         for r, stretch in enumerate((5, 5, 7)):
             grid.setRowStretch(r, stretch)
+        self.over_frequency = (self.size_plot, self.phase_plot, self.sensitivity_plot)
+        for plot in self.over_frequency:
+            plot.pointed.connect(self._read_all)
 
     def show_loop(self, now: LoopAnalysis | None, proposed: LoopAnalysis | None, step_words: str) -> None:
         """``step_words`` say what the step is of."""
@@ -51,6 +54,32 @@ class LoopPlots(QWidget):
         self._show_circle()
         self._show_step()
         self._show_sensitivity()
+
+    def _read_all(self, x: float) -> None:
+        """Read everything at the frequency that is pointed at, in decades of Hz."""
+        best = self.proposed or self.now
+        if best is None or not math.log10(best.frequency[0]) <= x <= math.log10(best.frequency[-1]):
+            for plot in (*self.over_frequency, self.circle_plot):
+                plot.untell()
+            return
+        known = np.log10(best.frequency)
+        L = np.interp(x, known, best.response.real) + 1j * np.interp(x, known, best.response.imag)
+        size = float(np.interp(x, known, decibels(best.response)))
+        phase = float(np.interp(x, known, np.maximum(unwrapped_phase(best.response), -400)))
+        s, t = (float(np.interp(x, known, decibels(v))) for v in sensitivities(best.response))
+        at = figure(10**x, "Hz", 4)
+        for plot, words, spots in (
+            (self.size_plot, f"{number_text(size, 3)} dB", [(x, size)]),
+            (self.phase_plot, f"{number_text(phase, 4)}°", [(x, phase)]),
+            (
+                self.sensitivity_plot,
+                f"S {number_text(s, 3)} dB, T {number_text(t, 3)} dB",
+                [(x, s), (x, t)],
+            ),
+        ):
+            if plot is not self.sender() or not plot.told:  # there the nearest curve was read
+                plot.tell(f"{at}   {words}", spots)
+        self.circle_plot.tell(f"{at}   {complex_text(L)}", [(L.real, L.imag)])
 
     def show_modes(self, modes: Sequence[tuple[float, str]]) -> None:
         """Mark where the mechanics swings (Hz), until the loop is shown anew."""
@@ -111,7 +140,7 @@ class LoopPlots(QWidget):
         self.phase_plot.level(-180.0)
         for judged, tint, width in self._judged():
             x = np.log10(judged.frequency)
-            self.size_plot.curve(x, 20 * np.log10(np.maximum(np.abs(judged.response), 1e-9)), tint, width)
+            self.size_plot.curve(x, decibels(judged.response), tint, width)
             self.phase_plot.curve(x, np.maximum(unwrapped_phase(judged.response), -400), tint, width)
         best = self.proposed or self.now
         if best and math.isfinite(best.margins.crossover):
@@ -181,12 +210,9 @@ class LoopPlots(QWidget):
         if best is None:
             return
         x = np.log10(best.frequency)
-        s = 1 / (1 + best.response)
-        for values, tint, name, share in (
-            (s, tokens().contrast, "S", 0.45),
-            (s * best.response, tokens().strong, "T", 0.25),
-        ):
-            y = 20 * np.log10(np.maximum(np.abs(values), 1e-9))
+        s, t = sensitivities(best.response)
+        for values, tint, name, share in ((s, tokens().contrast, "S", 0.45), (t, tokens().strong, "T", 0.25)):
+            y = decibels(values)
             self.sensitivity_plot.curve(x, y, tint)
             k = int(np.argmin(np.abs(np.arange(len(x)) / len(x) - share)))
             tag = pg.TextItem(name, color=tint, anchor=(0.5, 1))
@@ -196,3 +222,18 @@ class LoopPlots(QWidget):
         self.sensitivity_plot.level(0.0)
         self.sensitivity_plot.setXRange(x[0], x[-1], padding=0)
         self.sensitivity_plot.setYRange(-40, 15, padding=0)
+
+
+def decibels(values: np.ndarray) -> np.ndarray:
+    return np.asarray(20 * np.log10(np.maximum(np.abs(values), 1e-9)))
+
+
+def sensitivities(response: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """S and T of an L."""
+    s = 1 / (1 + response)
+    return s, s * response
+
+
+def complex_text(value: complex) -> str:
+    sign = "+" if value.imag >= 0 else "−"
+    return f"{number_text(float(value.real), 3)} {sign} {number_text(abs(float(value.imag)), 3)} j"

@@ -79,6 +79,8 @@ class WayView(QWidget):
         self.size_plot = Plot("magnitude", "dB", log=True)
         self.phase_plot = Plot("phase", "degrees", log=True, bottom="frequency, Hz")
         self.phase_plot.setXLink(self.size_plot)
+        for plot in (self.size_plot, self.phase_plot):
+            plot.pointed.connect(self._read_both)
         self.pole_plot = Plot("poles × and zeros ○", "1/s")
         self.step_plot = Plot("after a step of one", "", bottom="time, ms")
         grid.addWidget(self.size_plot, 0, 0)
@@ -292,6 +294,23 @@ class WayView(QWidget):
         shown = self.found.y[np.isfinite(self.found.y)]
         low, high = (float(np.min(shown)), float(np.max(shown))) if len(shown) else (0.0, 1.0)
         self.step_plot.setYRange(min(low, 0.0), max(high, 0.0) or 1.0, padding=0.08)
+
+    def _read_both(self, x: float) -> None:
+        """Read magnitude and phase of the shown way where either is pointed at, in decades of Hz."""
+        found = self.found
+        if found is None or not math.log10(found.frequency[0]) <= x <= math.log10(found.frequency[-1]):
+            self.size_plot.untell()
+            self.phase_plot.untell()
+            return
+        known, at = np.log10(found.frequency), figure(10**x, "Hz", 4)
+        size = float(np.interp(x, known, 20 * np.log10(np.maximum(np.abs(found.response), 1e-12))))
+        phase = float(np.interp(x, known, unwrapped_phase(found.response)))
+        for plot, y, words in (
+            (self.size_plot, size, f"{number_text(size, 4)} dB"),
+            (self.phase_plot, phase, f"{number_text(phase, 4)}°"),
+        ):
+            if plot is not self.sender() or not plot.told:  # there the nearest curve was read
+                plot.tell(f"{at}   {words}", [(x, y)])
 
     def _unit_words(self) -> str:
         assert self.found is not None

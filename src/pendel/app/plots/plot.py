@@ -3,11 +3,13 @@ marks and a caption above it."""
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from html import escape
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
 
 from pendel.app.plots.axis import FigureAxis, LogAxis
 from pendel.app.widgets.theme import font, tokens
@@ -20,6 +22,10 @@ REACH = 40.0
 
 
 class Plot(pg.PlotWidget):
+    """``pointed`` tells where along the bottom axis the pointer is; NaN once it has left."""
+
+    pointed = pyqtSignal(float)
+
     def __init__(self, title: str, unit: str, *, log: bool = False, bottom: str = ""):
         axis = LogAxis("bottom") if log else FigureAxis("bottom")
         super().__init__(axisItems={"bottom": axis, "left": FigureAxis("left")})
@@ -99,21 +105,38 @@ class Plot(pg.PlotWidget):
         found = self.nearest(at)
         item = self.getPlotItem()
         if found is None:
-            self.reading.setText("")
-            if self.spot in item.items:
-                item.removeItem(self.spot)
-            return
-        x, y = found
+            self.untell()
+        else:
+            self._tell_nearest(*found)
+        inside = item.vb.sceneBoundingRect().contains(at)
+        self.pointed.emit(item.vb.mapSceneToView(at).x() if inside else math.nan)
+
+    def _tell_nearest(self, x: float, y: float) -> None:
+        item = self.getPlotItem()
         of_x = "Hz" if self.log else item.getAxis("bottom").labelText.rpartition(",")[2].strip()
         words = (
             f"{number_text(10**x if self.log else x)} {of_x}".strip(),
             f"{number_text(y)} {self.unit}".strip(),
         )
-        self.reading.setText("   ".join(words))
+        self.tell("   ".join(words), [(x, y)])
+
+    @property
+    def told(self) -> bool:
+        return bool(self.reading.toPlainText())
+
+    def tell(self, words: str, spots: Sequence[tuple[float, float]]) -> None:
+        """Show a reading, and the points that it is of."""
+        item = self.getPlotItem()
+        self.reading.setText(words)
         self.reading.setPos(item.width() - 4, -1)
-        self.spot.setData([x], [y])
+        self.spot.setData([x for x, _ in spots], [y for _, y in spots])
         if self.spot not in item.items:
             item.addItem(self.spot, ignoreBounds=True)
+
+    def untell(self) -> None:
+        self.reading.setText("")
+        if self.spot in self.getPlotItem().items:
+            self.getPlotItem().removeItem(self.spot)
 
     def leaveEvent(self, event: QEvent | None) -> None:
         super().leaveEvent(event)
