@@ -179,13 +179,13 @@ def test_a_crossover_that_cannot_be_is_told_and_the_last_one_stays(window, text,
     window.show_page("Loops")
     page = window.page("Loops")
     judged(window)
-    before = page.wishes[page.current]
-    type_into(page.crossover, text)
-    assert words in page.crossover.toolTip() and page.wishes[page.current] == before
-    type_into(page.margin, "lots")
-    assert "margin in degrees" in page.margin.toolTip()
-    type_into(page.crossover, "700 Hz")
-    assert not page.crossover.toolTip() and page.wishes[page.current] == pytest.approx(700)
+    before = page.wished[page.current]
+    type_into(page.wishes.crossover, text)
+    assert words in page.wishes.crossover.toolTip() and page.wished[page.current] == before
+    type_into(page.wishes.margin, "lots")
+    assert "margin in degrees" in page.wishes.margin.toolTip()
+    type_into(page.wishes.crossover, "700 Hz")
+    assert not page.wishes.crossover.toolTip() and page.wished[page.current] == pytest.approx(700)
 
 
 def test_a_run_is_made_ready_beside_the_window(window, monkeypatch):

@@ -108,7 +108,7 @@ def test_loops_are_judged_where_the_drive_turns(window, tmp_path):
     page.where.activated.emit(page.where.currentIndex())
     assert until(lambda: "in steady rotation, 38 Hz" in page.facts.text())
     assert page.now.margins.phase < 45
-    page.crossover_slider.setValue(page.crossover_slider.value() - 40)
+    page.wishes.crossover_slider.setValue(page.wishes.crossover_slider.value() - 40)
     assert until(lambda: page.proposed is not None and page.proposed.margins.phase > 50)
     window.session.do(pendel.core.drive.commands.set_setting(window.session.drive, "until", "20 ms"))
     assert until(lambda: "turns twice" in page.problem.text())

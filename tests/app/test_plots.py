@@ -126,22 +126,22 @@ def test_a_slider_moves_the_proposed_loop_and_taking_it_is_one_step(window):
     steps = window.session.undo.count()
     seen = []
     for wanted in ("300", "900"):
-        type_into(page.crossover, wanted)
+        type_into(page.wishes.crossover, wanted)
         settle()
         margins = page.proposed.margins
         assert margins.crossover == pytest.approx(float(wanted), rel=0.02)
         seen.append(margins.phase)
     # The delay of sampling, computing and hold takes more phase the faster the loop.
     assert seen[0] > seen[1] > 40
-    slider = page.crossover_slider
+    slider = page.wishes.crossover_slider
     before = page.proposed.margins.crossover
     slider.setFocus()
     for _ in range(5):
         QTest.keyClick(slider, Qt.Key.Key_Right)
     settle()
     assert page.proposed.margins.crossover > before
-    type_into(page.crossover, "quick")
-    assert page.crossover.property("wrong")
+    type_into(page.wishes.crossover, "quick")
+    assert page.wishes.crossover.property("wrong")
     QTest.mouseClick(page.take_button, Qt.MouseButton.LeftButton)
     settle()
     assert window.session.undo.count() == steps + 1

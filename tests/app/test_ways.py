@@ -3,7 +3,7 @@
 import json
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog
@@ -14,7 +14,7 @@ from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import from_text, to_text
 
 from .conftest import settle, until
-from .test_window import LEFT
+from .test_window import LEFT, type_into
 
 
 @pytest.fixture
@@ -116,7 +116,7 @@ def test_gains_are_searched_within_limits_shown_as_they_come_and_taken(window, p
     page.rule_box.setCurrentIndex(page.rule_box.findText("search within limits"))
     page.rule_box.activated.emit(page.rule_box.currentIndex())
     box = page.limits
-    assert box.isVisible() and not page.crossover_row.isVisible() and page.proposed is None
+    assert box.isVisible() and not page.wishes.isVisible() and page.proposed is None
     for text, words in (("0.9", "above 1"), ("x", "Ms at most"), ("1.4", "")):
         field = box.fields["ms"]
         field.setFocus()
@@ -138,6 +138,45 @@ def test_gains_are_searched_within_limits_shown_as_they_come_and_taken(window, p
     QTest.mouseClick(box.button, LEFT)
     QTest.mouseClick(box.button, LEFT)  # stopped
     assert until(lambda: box.button.text() == "Search", 60)
+
+
+def test_all_loops_are_tuned_in_one_step_and_every_gain_can_be_slid(window, page):
+    page._choose("speed_pi")
+    before = to_text(window.session.drive)
+    page.rule_box.setCurrentIndex(page.rule_box.findText("search within limits"))
+    page.rule_box.activated.emit(page.rule_box.currentIndex())
+    box = page.limits
+    QTest.mouseClick(box.whole, LEFT, pos=QPoint(8, box.whole.height() // 2))
+    assert box.whole.isChecked()
+    steps = window.session.undo.count()
+    QTest.mouseClick(box.button, LEFT)
+    assert until(lambda: "Taken in one step" in box.words.text(), 90)
+    assert "Current:" in box.words.text() and "Speed:" in box.words.text()
+    assert window.session.undo.count() == steps + 1
+    assert until(lambda: not window.session.judging and "speed_pi" in page.standings)
+    settle()
+    assert "Speed:" in box.words.text()
+    assert all(s.judged.margins.ms < 1.75 and not s.changed_inside for s in page.standings.values())
+    window.session.undo.undo()
+    assert to_text(window.session.drive) == before
+    assert until(lambda: not window.session.judging and "speed_pi" in page.standings)
+    page.rule_box.setCurrentIndex(page.rule_box.findText("by hand"))
+    page.rule_box.activated.emit(page.rule_box.currentIndex())
+    hand = page.hand
+    assert hand.isVisible() and set(hand.sliders) == {"K_p", "T_i"} and page.proposed.gains == page.now.gains
+    crossover = page.proposed.margins.crossover
+    hand.sliders["K_p"].setFocus()
+    for _ in range(4):
+        QTest.keyClick(hand.sliders["K_p"], Qt.Key.Key_PageUp)
+    assert until(lambda: page.proposed.margins.crossover > 2 * crossover)
+    assert page.proposed.gains["T_i"] == page.now.gains["T_i"]
+    for text, words in (("0", "same sign"), ("quick", "")):
+        type_into(hand.fields["T_i"], text)
+        assert hand.fields["T_i"].property("wrong") and words in hand.fields["T_i"].toolTip()
+    type_into(hand.fields["T_i"], "45 ms")
+    assert until(lambda: page.proposed.gains["T_i"] == pytest.approx(0.045))
+    page._choose("current_pi")
+    assert page.proposed.gains == page.now.gains, "another loop begins with its own gains"
 
 
 def test_a_loop_is_judged_over_the_spread_of_values(window, page):

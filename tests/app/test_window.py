@@ -440,7 +440,7 @@ def test_loops_are_judged_gains_taken_and_tried(window):
     page = window.page("Loops")
     judged(window)
     assert page.current == "current_pi"
-    type_into(page.crossover, "900")
+    type_into(page.wishes.crossover, "900")
     settle()
     assert page.proposed.margins.crossover == pytest.approx(900, rel=1e-2)
     assert page.now.margins.crossover < 500

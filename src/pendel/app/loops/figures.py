@@ -1,10 +1,16 @@
-"""Figures of a loop beside its plots, by name and how each is written."""
+"""Figures of a loop beside its plots: gains and what follows from them, now and proposed."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Callable
 
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QGridLayout, QWidget
+
+from pendel.app.widgets.basic import Elided, clear, column, label, rule
+from pendel.app.widgets.theme import tokens
+from pendel.core.loops.tuning import GAIN_UNITS, LoopAnalysis, LoopStudy
 from pendel.core.quantities.units import figure, number_text
 
 
@@ -21,3 +27,67 @@ FOLLOWS = (
     ("overshoot", lambda j: or_dash(j.measures.overshoot, lambda v: f"{number_text(v, 3)} %")),
     ("settles 2 %", lambda j: or_dash(j.measures.settling, lambda v: figure(v, "s", 3))),
 )
+
+
+def gain_unit(study: LoopStudy, name: str) -> str:
+    return "Hz" if study.loop.regulation.scaled else GAIN_UNITS.get(name, "")
+
+
+class LoopFigures(QWidget):
+    def __init__(self) -> None:
+        super().__init__()
+        inside = column(self, (0, 0, 0, 0), 6)
+        self.gain_grid, self.follow_grid = QGridLayout(), QGridLayout()
+        for grid in (self.gain_grid, self.follow_grid):
+            grid.setVerticalSpacing(6)
+        inside.addLayout(self.gain_grid)
+        inside.addWidget(rule())
+        inside.addWidget(label("What follows", "heading"))
+        inside.addLayout(self.follow_grid)
+
+    def clear(self) -> None:
+        clear(self.gain_grid)
+        clear(self.follow_grid)
+
+    def show_loop(self, study: LoopStudy, now: LoopAnalysis | None, proposed: LoopAnalysis | None) -> None:
+        self.clear()
+        self._line(self.gain_grid, 0, "Gains", "now", "proposed", head=True)
+        for r, (name, before) in enumerate(study.gains_now.items(), 1):
+            new, unit = proposed.gains.get(name) if proposed else None, gain_unit(study, name)
+            words = figure(new, unit) if new is not None else "–"
+            own = study.loop.regulation.gains[name]
+            self._line(self.gain_grid, r, own, figure(before, unit), words, italic=True)
+        for r, (name, write) in enumerate(FOLLOWS):
+            words = [write(each) if each else "–" for each in (now, proposed)]
+            self._line(self.follow_grid, r, name, *words)
+
+    def _line(
+        self,
+        grid: QGridLayout,
+        r: int,
+        name: str,
+        now: str,
+        new: str,
+        *,
+        head: bool = False,
+        italic: bool = False,
+    ) -> None:
+        left = Elided(name) if not italic else label(name)
+        if italic:
+            left.setStyleSheet(f"font-style: italic; color: {tokens().muted};")
+        grid.addWidget(left, r, 0)
+        for c, text in ((1, now), (2, new)):
+            shown = label(text)
+            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
+            shown.setStyleSheet(
+                "color: "
+                f"{tokens().petrol if head and c == 2 else tokens().muted if c == 1 else tokens().ink}; "
+                f"font-weight: {'bold' if c == 2 else 'normal'};"
+            )
+            grid.addWidget(shown, r, c)
+        grid.setColumnStretch(0, 1)
+        grid.setColumnMinimumWidth(1, 70)
+        grid.setColumnMinimumWidth(2, 76)
+
+
+__all__ = ["LoopFigures", "gain_unit"]

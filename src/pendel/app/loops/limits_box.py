@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QWidget
 
 from pendel.app.widgets.basic import Field, button, column, label, row, wrapped
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.loops.within_limits import Goal, Limits, Searched
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
+from pendel.core.quantities.units import figure, number_text
 
 ROWS = (
     ("phase_margin", "phase margin at least", "°", "45"),
@@ -45,6 +48,9 @@ class LimitsBox(QWidget):
             tail.setFixedWidth(18)
             inside.addLayout(row(label(words), 1, field, tail))
         self.fields["effort"].setToolTip("Of the regulator's output, in SI, after a setpoint step of one")
+        self.whole = QCheckBox("all loops, inside out")
+        self.whole.setToolTip("Each loop with those further in as tuned; the gains are taken in one step")
+        inside.addWidget(self.whole)
         self.button = button("Search", self.search_wanted.emit)
         inside.addWidget(self.button)
         self.words = wrapped("", "muted")
@@ -77,6 +83,19 @@ class LimitsBox(QWidget):
         stops = " and ".join(NAMES[n] for n in found.stopping)
         why = f"stopped by: {stops}" if stops else "the best lies inside the limits"
         self.words.setText(f"{found.tries} gains tried; {why}.")
+
+    def show_cascade(
+        self, found: Mapping[str, Searched], left: Mapping[str, str], labels: Mapping[str, str]
+    ) -> None:
+        """What was taken, and what was left and why; ``labels`` by the keys of loops."""
+        self.button.setText("Search")
+        said = ["Taken in one step; Ctrl+Z takes it back." if found else "Nothing was taken."]
+        for key, each in found.items():
+            m = each.best.analysis.margins
+            crossing = figure(m.crossover, "Hz", 3)
+            said.append(f"{labels.get(key, key)}: {crossing}, {m.phase:.0f}°, Ms {number_text(m.ms, 3)}")
+        said += [f"{labels.get(key, key)} stays as it was. {why}" for key, why in left.items()]
+        self.words.setText("\n".join(said))
 
 
 __all__ = ["LimitsBox"]

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import copy
 import math
+from collections.abc import Mapping
+from dataclasses import replace
 
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -12,35 +14,36 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QGridLayout,
     QHBoxLayout,
-    QSlider,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from pendel.app.loops.figures import FOLLOWS
+from pendel.app.loops.figures import LoopFigures
+from pendel.app.loops.hand_gains import HandGains
 from pendel.app.loops.limits_box import LimitsBox
 from pendel.app.loops.loop_plots import LoopPlots
 from pendel.app.loops.modes_view import ModesView
 from pendel.app.loops.tolerances_box import TolerancesBox
 from pendel.app.loops.way_list import WayList
 from pendel.app.loops.way_view import WayView
+from pendel.app.loops.wishes import Wishes
 from pendel.app.session.jobs import TOLERATE, TUNE, End, Job
 from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
-from pendel.app.widgets.basic import Elided, Field, button, clear, column, label, row, rule, scrolled, wrapped
+from pendel.app.widgets.basic import button, clear, column, label, rule, scrolled, wrapped
 from pendel.app.widgets.theme import colour, tokens
 from pendel.app.widgets.timers import single_shot
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.drive.file import to_text
-from pendel.core.errors import DriveProblem, ExpressionProblem, PendelError
+from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.loops.judgement import ProposedGains, command_for
 from pendel.core.loops.rules import RULES
 from pendel.core.loops.tuning import (
-    GAIN_UNITS,
     LoopAnalysis,
     LoopStatus,
     LoopStudy,
@@ -48,19 +51,17 @@ from pendel.core.loops.tuning import (
     take_gains,
 )
 from pendel.core.loops.usual_ways import usual_ways
-from pendel.core.loops.within_limits import Search
-from pendel.core.quantities.expressions import value_in_field
-from pendel.core.quantities.named import Names
-from pendel.core.quantities.units import figure, number_text
+from pendel.core.loops.within_limits import Goal, Limits, Search
+from pendel.core.quantities.units import figure
 from pendel.core.runs.simulate import signal_infos
-from pendel.core.runs.worker import TolerateRequest
+from pendel.core.runs.worker import TolerateRequest, TuneRequest
 from pendel.core.trust import strange_c
 from pendel.core.vocabulary import SignalRole
 
 SAMPLES = 60
 """Beside the corners of a spread."""
-LIMITS = "limits"
-"""Choice of the rules' box that is no rule."""
+LIMITS, HAND = "limits", "hand"
+"""Choices of the rules' box that are no rules."""
 
 
 class LoopsPage(Page):
@@ -76,7 +77,8 @@ class LoopsPage(Page):
         self.current = ""
         self.now: LoopAnalysis | None = None
         self.proposed: LoopAnalysis | None = None
-        self.wishes: dict[str, float] = {}
+        self.wished: dict[str, float] = {}
+        """Crossovers by loops, Hz."""
         self._late = single_shot(self, 0, self.study)
         self._propose_late = single_shot(self, 15, self.propose)
         body = QHBoxLayout(self)
@@ -187,37 +189,29 @@ class LoopsPage(Page):
         for each in RULES:
             self.rule_box.addItem(each.title, each.id)
         self.rule_box.addItem("search within limits", LIMITS)
+        self.rule_box.addItem("by hand", HAND)
         self.rule_box.activated.connect(lambda _: self._rule_chosen())
         inside.addWidget(self.rule_box)
-        self.crossover = Field("", "Crossover, Hz", 84)
-        self.crossover.committed.connect(self._crossover_typed)
-        self.crossover_slider = self._slider("Crossover", 0, 1000, self._crossover_slid)
-        self.crossover_row = QWidget()
-        rows = column(self.crossover_row, (0, 6, 0, 0), 4)
-        rows.addLayout(row(label("Crossover"), 1, self.crossover, label("Hz", "muted")))
-        rows.addWidget(self.crossover_slider)
-        self.margin = Field("60", "Phase margin at least, degrees", 84)
-        self.margin.committed.connect(self._margin_typed)
-        self.margin_slider = self._slider("Phase margin", 20, 85, self._margin_slid)
-        self.margin_slider.setValue(60)
-        rows.addLayout(row(label("Phase margin at least"), 1, self.margin, label("°", "muted")))
-        rows.addWidget(self.margin_slider)
-        inside.addWidget(self.crossover_row)
+        self.wishes = Wishes()
+        self.wishes.changed.connect(self._wished)
+        self.wishes.refused.connect(self.status_message)
+        inside.addWidget(self.wishes)
+        self.hand = HandGains()
+        self._hand_of = ""
+        self._cascade_told = False
+        """Whether what a search of all loops gave is to stay there."""
+        self.hand.setVisible(False)
+        self.hand.changed.connect(self._propose_late.start)
+        inside.addWidget(self.hand)
         self.limits = LimitsBox()
         self.limits.setVisible(False)
         self.limits.search_wanted.connect(self.search)
         self.best_so_far.connect(self._show_best)
         self._searching: Job | None = None
         inside.addWidget(self.limits)
-        self.gain_grid = QGridLayout()
-        self.gain_grid.setVerticalSpacing(6)
+        self.figures = LoopFigures()
         inside.addSpacing(4)
-        inside.addLayout(self.gain_grid)
-        inside.addWidget(rule())
-        inside.addWidget(label("What follows", "heading"))
-        self.follow_grid = QGridLayout()
-        self.follow_grid.setVerticalSpacing(6)
-        inside.addLayout(self.follow_grid)
+        inside.addWidget(self.figures)
         inside.addSpacing(4)
         self.take_button = button("Take these gains", self.take, "primary")
         self.try_button = button("Try them in a run", self.try_in_run)
@@ -234,13 +228,6 @@ class LoopsPage(Page):
         inside.addStretch(1)
         column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
         return side
-
-    def _slider(self, name: str, low: int, high: int, moved) -> QSlider:
-        made = QSlider(Qt.Orientation.Horizontal)
-        made.setRange(low, high)
-        made.setAccessibleName(name)
-        made.valueChanged.connect(moved)
-        return made
 
     # studying --------------------------------------------------------------------
 
@@ -316,6 +303,8 @@ class LoopsPage(Page):
         if study is not None:
             self.now = self.standings[self.current].judged
             self._prime_wish(study)
+            if self.rule_box.currentData() == HAND and self._hand_of != self.current:
+                self._begin_by_hand(study, study.gains_now)
             self.propose()
         else:
             self.now = self.proposed = None
@@ -329,13 +318,15 @@ class LoopsPage(Page):
         self.title.setText(card.name if card is not None else "")
         for shown in (self.facts, self.verdict):
             shown.setText("")
-        for grid in (self.gain_grid, self.follow_grid, self.model_grid):
-            clear(grid)
+        self.figures.clear()
+        clear(self.model_grid)
         self.plots.clear()
 
     def _enable(self, on: bool) -> None:
-        for widget in (self.take_button, self.try_button, self.rule_box, self.crossover_row):
+        for widget in (self.take_button, self.try_button, self.rule_box, self.hand):
             widget.setEnabled(on)
+        chosen = self.rule_box.currentData()
+        self.wishes.setEnabled(on and chosen in RULES and RULES[chosen].takes_crossover)
 
     def _fill_loops(self) -> None:
         clear(self.loop_box)
@@ -402,81 +393,46 @@ class LoopsPage(Page):
         self._show_chosen()
 
     def _prime_wish(self, study: LoopStudy) -> None:
-        low, high = self._limits(study)
         begin = self.standings[self.current].begin
         if math.isnan(begin):
             begin = default_crossover(study, list(self.standings.values()))
-        wish = self.wishes.setdefault(self.current, begin)
-        wish = min(max(wish, low), high)
-        self.wishes[self.current] = wish
-        self.crossover.setText(number_text(wish, 4))
-        self.crossover.before = self.crossover.text()
-        self.crossover_slider.blockSignals(True)
-        self.crossover_slider.setValue(round(1000 * math.log(wish / low) / math.log(high / low)))
-        self.crossover_slider.blockSignals(False)
+        self.wishes.begin(self.wished.setdefault(self.current, begin), 0.0005 / study.dt, 0.2 / study.dt)
 
-    def _limits(self, study: LoopStudy) -> tuple[float, float]:
-        return 0.0005 / study.dt, 0.2 / study.dt
-
-    def _crossover_typed(self, text: str) -> None:
-        try:
-            wish = value_in_field(text, "Hz", Names({}))
-            low, high = self._limits(self.chosen)
-            if not low <= wish <= high:
-                raise ValueError
-        except (ExpressionProblem, ValueError, AttributeError):
-            low, high = self._limits(self.chosen) if self.chosen else (0, 0)
-            self.crossover.mark(
-                f"Write a frequency between {figure(low, 'Hz', 3)} and {figure(high, 'Hz', 3)}."
-            )
-            self.status_message.emit(self.crossover.toolTip())
-            return
-        self.crossover.mark("")
-        self.wishes[self.current] = wish
-        self._prime_wish(self.chosen)
-        self._propose_late.start()
-
-    def _crossover_slid(self, value: int) -> None:
-        if self.chosen is None:
-            return
-        low, high = self._limits(self.chosen)
-        self.wishes[self.current] = low * (high / low) ** (value / 1000)
-        self.crossover.setText(number_text(self.wishes[self.current], 4))
-        self.crossover.before = self.crossover.text()
-        self._propose_late.start()
-
-    def _margin_typed(self, text: str) -> None:
-        try:
-            self.margin_slider.setValue(round(float(text)))
-        except ValueError:
-            self.margin.mark("Write a margin in degrees, such as 60.")
-            return
-        self.margin.mark("")
-
-    def _margin_slid(self, value: int) -> None:
-        self.margin.setText(str(value))
-        self.margin.before = str(value)
-        self._propose_late.start()
+    def _wished(self) -> None:
+        if self.chosen is not None:
+            self.wished[self.current] = self.wishes.wish
+            self._propose_late.start()
 
     def _rule_chosen(self) -> None:
-        limits = self.rule_box.currentData() == LIMITS
-        self.limits.setVisible(limits)
-        self.crossover_row.setVisible(not limits)
-        self.crossover_row.setEnabled(not limits and RULES[self.rule_box.currentData()].takes_crossover)
+        chosen, self._cascade_told = self.rule_box.currentData(), False
+        self.limits.setVisible(chosen == LIMITS)
+        self.hand.setVisible(chosen == HAND)
+        self.wishes.setVisible(chosen in RULES)
+        self.wishes.setEnabled(chosen in RULES and RULES[chosen].takes_crossover)
+        if chosen == HAND and self.chosen is not None:
+            shown = self.proposed or self.now
+            self._begin_by_hand(self.chosen, shown.gains if shown is not None else self.chosen.gains_now)
         self.propose()
+
+    def _begin_by_hand(self, study: LoopStudy, gains: Mapping[str, float]) -> None:
+        self._hand_of = self.current
+        self.hand.begin(study, gains)
 
     def search(self) -> None:
         """Search gains within the limits, or stop that."""
         if self._searching is not None and self._searching.end is None:
             self._searching.stop()
             return
-        study, key = self.chosen, self.current
+        study, key, self._cascade_told = self.chosen, self.current, False
         if study is None:
             return
         try:
             limits, goal = self.limits.wish()
         except DriveProblem as problem:
             self.limits.show_found(None, str(problem))
+            return
+        if self.limits.whole.isChecked():
+            self._search_cascade(limits, goal)
             return
         search = Search(copy.deepcopy(study), limits, goal)  # the page goes on with its own
         self.limits.show_searching()
@@ -487,6 +443,35 @@ class LoopsPage(Page):
             ),
             lambda job: self._searched(job, key),
         )
+
+    def _search_cascade(self, limits: Limits, goal: Goal) -> None:
+        """All loops, inside out, in the process beside; their gains are one step."""
+        text = to_text(self.session.drive)
+        request = TuneRequest(text, limits, goal.value)
+        self.limits.show_searching("Searching, inside out …")
+        self._searching = self.session.jobs.start(
+            TUNE,
+            lambda job: self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping),
+            lambda job: self._cascade_found(job, text),
+        )
+
+    def _cascade_found(self, job: Job, text: str) -> None:
+        if job.end is not End.FINISHED:
+            self.limits.show_found(None, job.sentence or "Stopped; no gains were taken.")
+            return
+        if to_text(self.session.drive) != text:
+            self.limits.show_found(
+                None, "The drive was changed meanwhile; no gains were taken. Search again."
+            )
+            return
+        found, left = job.result
+        if found:
+            gains = {key: each.best.gains for key, each in found.items()}
+            taking = command_for(ProposedGains(gains, left), self.session.drive).command
+            self.session.do(replace(taking, title="Tune all loops within limits"))
+        labels = {key: each.loop.label for key, each in self.standings.items()}
+        self.limits.show_cascade(found, left, labels)
+        self._cascade_told = True
 
     def _show_best(self, key: str, best: LoopAnalysis) -> None:
         if key == self.current and self.rule_box.currentData() == LIMITS and self.chosen is not None:
@@ -534,15 +519,19 @@ class LoopsPage(Page):
             self.verdict.setText("")
             if self._searching is not None:
                 self._searching.stop()
-            self.limits.show_found(None, "")
+            if not self._cascade_told:
+                self.limits.show_found(None, "")
             self._show(study)
             return
         try:
-            gains = study.propose(
-                self.rule_box.currentData(),
-                crossover=self.wishes[self.current],
-                phase_margin=float(self.margin_slider.value()),
-            )
+            if self.rule_box.currentData() == HAND:
+                gains = self.hand.gains
+            else:
+                gains = study.propose(
+                    self.rule_box.currentData(),
+                    crossover=self.wishes.wish,
+                    phase_margin=self.wishes.phase_margin,
+                )
             self.proposed = study.analyse({**study.gains_now, **gains})
             self.verdict.setText("")
         except PendelError as problem:
@@ -589,29 +578,7 @@ class LoopsPage(Page):
             self.model_grid.addWidget(shown, r, 1)
 
     def _show_figures(self, study: LoopStudy) -> None:
-        clear(self.gain_grid)
-        clear(self.follow_grid)
-        self._line(self.gain_grid, 0, "Gains", "now", "proposed", head=True)
-        own = study.loop.regulation.gains
-        for r, name in enumerate(study.gains_now, 1):
-            new = self.proposed.gains.get(name) if self.proposed else None
-            unit = "Hz" if study.loop.regulation.scaled else GAIN_UNITS.get(name, "")
-            self._line(
-                self.gain_grid,
-                r,
-                own[name],
-                figure(study.gains_now[name], unit),
-                figure(new, unit) if new is not None else "–",
-                italic=True,
-            )
-        for r, (name, write) in enumerate(FOLLOWS):
-            self._line(
-                self.follow_grid,
-                r,
-                name,
-                write(self.now) if self.now else "–",
-                write(self.proposed) if self.proposed else "–",
-            )
+        self.figures.show_loop(study, self.now, self.proposed)
         if self.proposed is not None:
             m = self.proposed.margins
             good = m.damped
@@ -623,34 +590,6 @@ class LoopsPage(Page):
                 else "Little margin: expect overshoot and ringing."
             )
             self.verdict.setStyleSheet(f"color: {tokens().moss if good else tokens().brick};")
-
-    def _line(
-        self,
-        grid: QGridLayout,
-        r: int,
-        name: str,
-        now: str,
-        new: str,
-        *,
-        head: bool = False,
-        italic: bool = False,
-    ) -> None:
-        left = Elided(name) if not italic else label(name)
-        if italic:
-            left.setStyleSheet(f"font-style: italic; color: {tokens().muted};")
-        grid.addWidget(left, r, 0)
-        for c, text in ((1, now), (2, new)):
-            shown = label(text)
-            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
-            shown.setStyleSheet(
-                "color: "
-                f"{tokens().petrol if head and c == 2 else tokens().muted if c == 1 else tokens().ink}; "
-                f"font-weight: {'bold' if c == 2 else 'normal'};"
-            )
-            grid.addWidget(shown, r, c)
-        grid.setColumnStretch(0, 1)
-        grid.setColumnMinimumWidth(1, 70)
-        grid.setColumnMinimumWidth(2, 76)
 
     # doing -----------------------------------------------------------------------
 

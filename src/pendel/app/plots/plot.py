@@ -57,7 +57,9 @@ class Plot(pg.PlotWidget):
         self.reading.setFont(font(10.5))
         self.reading.setParentItem(item)
         self.reading.setZValue(1)  # before a long caption
-        self.spot = pg.PlotDataItem(symbol="o", symbolSize=6, symbolBrush=tokens().petrol, symbolPen=None)
+        self.spot = pg.PlotDataItem(
+            pen=None, symbol="o", symbolSize=6, symbolBrush=tokens().petrol, symbolPen=None
+        )
         self.set_caption(title, unit)
         self.scene().sigMouseMoved.connect(self._read)
 

@@ -25,6 +25,8 @@ from pendel.core.runs.spectra import Spectrum, spectrum
 SHOWN_LINES = 40
 MOST_MULTIPLES, TAG_WIDTH = 8, 34.0
 """Of a pulse frequency, marked; and the room a mark's name takes, px."""
+LEFT_EDGE = 0.01
+"""Share of the axis within which a mark would stand on it."""
 KILO, BELOW_KILO = 1e3, 2e3
 """Hz; an axis that ends below the latter is in Hz."""
 
@@ -198,8 +200,9 @@ class SpectrumPanel(QWidget):
                 self.of_powers.show()
                 self._show_powers()
         self._mark_pulses(right, 1.5 * top)
+        finest = min((float(lines.frequency[1]) for _, lines in self.found), default=math.inf)
         for frequency, name in self.modes:
-            if frequency < right:
+            if max(finest, LEFT_EDGE * right) < frequency < right:
                 self.plot.mark_mode(frequency / self.unit, name, 0.8)  # above the orders of lines
         self.plot.set_caption("amplitude, peak", unit)
         self.plot.setXRange(0, (right or 1.0) / self.unit, padding=0.02)

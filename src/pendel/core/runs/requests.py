@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from pendel.core.drive.document import KeptTransfer
+
+if TYPE_CHECKING:
+    from pendel.core.loops.within_limits import Limits  # slow to load, and not needed to start
 
 
 @dataclass(frozen=True)
@@ -113,6 +117,15 @@ class TolerateRequest:
 
 
 @dataclass(frozen=True)
+class TuneRequest:
+    """Gains of all loops within limits, inside out: `pendel.core.loops.within_limits.tune`."""
+
+    drive_text: str
+    limits: Limits
+    goal: str
+
+
+@dataclass(frozen=True)
 class ModesRequest:
     """What swings in a drive, about an operating point: `pendel.core.loops.mechanics`."""
 
@@ -147,6 +160,7 @@ Request = (
     | SweepRequest
     | TolerateRequest
     | ModesRequest
+    | TuneRequest
     | CalmRequest
 )
 BRINGS_C = (

@@ -53,6 +53,7 @@ from pendel.core.runs.requests import (
     SweepRequest,
     TolerateRequest,
     TransferRequest,
+    TuneRequest,
 )
 from pendel.core.temporary import temporary_folder
 from pendel.core.trust import allow_all_of
@@ -176,6 +177,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     from pendel.core.loops.judgement import judgement_of, proposed_gains
     from pendel.core.loops.looked_at import calming_of, looked_at, mechanics_at, sweep_of
     from pendel.core.loops.tolerances import Spread, tolerate
+    from pendel.core.loops.within_limits import Goal, tune
     from pendel.core.plant.program import Outcome
     from pendel.core.plant.simulator import Watch
     from pendel.core.runs.kept import save
@@ -192,6 +194,9 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         return Answered(judgement_of(drive, shared.stopping, turning=request.turning))
     if isinstance(request, ProposeRequest):
         return Answered(proposed_gains(drive))
+    if isinstance(request, TuneRequest):
+        tuned = tune(drive, request.limits, Goal(request.goal), stopping=shared.stopping)
+        return Answered((dict(tuned.found), dict(tuned.left)))
     made = folder / f"run{next(NUMBERS)}.h5"
     if isinstance(request, CheckRequest | RangesRequest | ProcessorRequest):
         allow_all_of(drive)  # it is asked for behind the question
@@ -256,6 +261,8 @@ KNOWN = {
     ("pendel.core.loops.linear", "LiftedModel"),
     ("pendel.core.loops.turning", "MovingPlant"),
     ("pendel.core.loops.turning", "Rotation"),
+    ("pendel.core.loops.within_limits", "Searched"),
+    ("pendel.core.loops.within_limits", "Tried"),
     ("pendel.core.loops.calming", "By"),
     ("pendel.core.loops.calming", "Calming"),
     ("pendel.core.loops.looked_at", "LookedAt"),
@@ -557,6 +564,7 @@ __all__ = [
     "SweepRequest",
     "TolerateRequest",
     "TransferRequest",
+    "TuneRequest",
     "Worker",
     "serve",
 ]
