@@ -2,6 +2,8 @@
 
 import json
 
+import numpy as np
+import pyqtgraph as pg
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QGuiApplication
@@ -83,8 +85,13 @@ def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, pag
         assert until(lambda: view.found is not None), view.problem.text()
         assert view.found.loop.crossover == pytest.approx(judged.crossover, rel=2e-3)
         assert view.found.loop.phase == pytest.approx(judged.phase, abs=0.5) and "phase margin" in view.facts.text()
+        assert view.circle_plot.isVisible() and view.sensitivity_plot.isVisible() and not view.pole_plot.isVisible()
+        curve = next(i for i in view.phase_plot.getPlotItem().items if isinstance(i, pg.PlotCurveItem))
+        at = np.interp(np.log10(view.found.loop.crossover), curve.xData, curve.yData)
+        assert at == pytest.approx(view.found.loop.phase - 180, abs=1.0), "negative feedback is taken out"
     usual["noise of the sensor → actuator"].trigger()
     assert until(lambda: view.found is not None and view.found.transfer.ends.target == "current_pi.out")
+    assert until(lambda: view.pole_plot.isVisible() and not view.circle_plot.isVisible())
     view.show_way("", KeptTransfer("current_pi.out", "current_sensor.value", (), "rest"))
     assert until(lambda: view.found is not None and view.found.transfer.ends.target == "current_sensor.value")
     monkeypatch.setattr("pendel.app.loops.way_view.usual_frequencies", lambda _: __import__("numpy").geomspace(200.0, 5e3, 6))

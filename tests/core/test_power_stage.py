@@ -969,3 +969,39 @@ def test_a_duty_beyond_its_range_is_told(level, asked, words):
         d.connect(a, b)
     found = [r.sentence for r in d.run().kept.remarks]
     assert (not found) if not words else (len(found) == 1 and words in found[0] and found[0].startswith("Conv: "))  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", ["step_down", "step_up", "inverting"])
+def test_small_changes_of_duty_in_both_modes_of_conduction(kind):
+    """Erickson, Maksimović: Fundamentals of Power Electronics, 3rd ed. (from memory): table 8.2 in continuous conduction,
+    with the zero in the right half plane of step-up and inverting converters; table 11.3 for gain and slow pole in
+    discontinuous conduction, where that zero and the choke's pole lie near the pulse frequency."""
+    d, load = 0.4, 8.0
+    f = np.array([5.0, 100.0, 1000.0, 4000.0])
+    s, rest = 2j * np.pi * f, 1 - d
+
+    def response(drive, settle):
+        drive.set("until", settle)
+        way = drive.transfer("conv.duty", "conv.output_voltage", opened=["conv.duty"], at="steady")
+        assert way.lifted is None, "no block lies between"
+        return way.response(f)
+
+    gain, zero, slow = {
+        "step_down": (24.0, np.inf, 1.0),
+        "step_up": (24 / rest**2, rest**2 * load / L, rest),
+        "inverting": (24 / rest**2, rest**2 * load / (d * L), rest),
+    }[kind]
+    expected = gain * (1 - s / zero) / (1 + s * L / (slow**2 * load) + s**2 * L * C / slow**2)
+    assert response(dc_converter(kind, d, load, "averaged", R_on="0.001", R_d="0.001"), "40 ms") == pytest.approx(expected, rel=2e-3)
+    load, k = 400.0, 2 * L * F / 400.0
+    m = textbook_ratio(kind, d, load)
+    volts = 24 * m
+    gain, pole = {
+        "step_down": (2 * volts / d * (1 - m) / (2 - m), (2 - m) / ((1 - m) * load * C)),
+        "step_up": (2 * volts / d * (m - 1) / (2 * m - 1), (2 * m - 1) / ((m - 1) * load * C)),
+        "inverting": (volts / d, 2 / (load * C)),
+    }[kind]
+    found = response(dc_converter(kind, d, load, "averaged", R_on="0.001", R_d="0.001"), "1 s")
+    expected = gain / (1 + s / pole)
+    assert k < 0.1 and found[:3] == pytest.approx(expected[:3], rel=0.08)
+    assert found[:2] == pytest.approx(expected[:2], rel=0.01)

@@ -7,9 +7,16 @@ from collections.abc import Sequence
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
+from pendel.app.loops.drawings import (
+    complex_text,
+    decibels,
+    draw_circle,
+    draw_sensitivities,
+    sensitivities,
+    wipe,
+)
 from pendel.app.plots.plot import Plot
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.loops.margins import unwrapped_phase
@@ -122,20 +129,15 @@ class LoopPlots(QWidget):
             self.step_plot,
             self.sensitivity_plot,
         ):
-            self._wipe(plot)
-
-    def _wipe(self, plot: Plot) -> None:
-        item = plot.getPlotItem()
-        for child in list(item.items):
-            item.removeItem(child)
+            wipe(plot)
 
     def _judged(self) -> list[tuple[LoopAnalysis, str, float]]:
         found = [(self.now, tokens().pale, 1.3)] if self.now else []
         return [*found, (self.proposed, tokens().strong, 1.9)] if self.proposed else found
 
     def _show_bode(self) -> None:
-        self._wipe(self.size_plot)
-        self._wipe(self.phase_plot)
+        wipe(self.size_plot)
+        wipe(self.phase_plot)
         self.size_plot.level(0.0)
         self.phase_plot.level(-180.0)
         for judged, tint, width in self._judged():
@@ -162,36 +164,15 @@ class LoopPlots(QWidget):
             self.phase_plot.setYRange(-280, 30, padding=0)
 
     def _show_circle(self) -> None:
-        self._wipe(self.circle_plot)
         best = self.proposed or self.now
         if best is None:
+            wipe(self.circle_plot)
             return
-        angle = np.linspace(0, 2 * np.pi, 120)
-        radius = 1 / best.margins.ms
-        circle = pg.PlotCurveItem(
-            -1 + radius * np.cos(angle),
-            radius * np.sin(angle),
-            pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine),
-            brush=pg.mkBrush(tokens().brass_tint),
-            fillLevel=0,
-        )
-        self.circle_plot.addItem(circle)
-        self.circle_plot.addItem(pg.ScatterPlotItem([-1], [0], size=8, brush=tokens().brick, pen=None))
-        for text, x, y, tint in (
-            ("−1", -1.0, 0.18, tokens().brick),
-            (f"1/Ms, Ms = {number_text(best.margins.ms, 3)}", -1.0, radius + 0.14, tokens().brass_text),
-        ):
-            tag = pg.TextItem(text, color=tint, anchor=(0.5, 0.5))
-            tag.setFont(font(11))
-            tag.setPos(x, y)
-            self.circle_plot.addItem(tag)
-        for judged, tint, width in self._judged():
-            inside = np.abs(judged.response) < 8
-            self.circle_plot.curve(judged.response.real[inside], judged.response.imag[inside], tint, width)
-        self.circle_plot.setRange(xRange=(-2.3, 0.9), yRange=(-2.4, 1.6), padding=0)
+        curves = [(judged.response, tint, width) for judged, tint, width in self._judged()]
+        draw_circle(self.circle_plot, curves, best.margins.ms)
 
     def _show_step(self) -> None:
-        self._wipe(self.step_plot)
+        wipe(self.step_plot)
         self.step_plot.set_caption(self.step_words, "thin now, bold proposed")
         self.step_plot.level(1.0)
         span = 0.0
@@ -205,35 +186,8 @@ class LoopPlots(QWidget):
         self.step_plot.setYRange(-0.1, 1.6, padding=0)
 
     def _show_sensitivity(self) -> None:
-        self._wipe(self.sensitivity_plot)
         best = self.proposed or self.now
         if best is None:
-            return
-        x = np.log10(best.frequency)
-        s, t = sensitivities(best.response)
-        for values, tint, name, share in ((s, tokens().contrast, "S", 0.45), (t, tokens().strong, "T", 0.25)):
-            y = decibels(values)
-            self.sensitivity_plot.curve(x, y, tint)
-            k = int(np.argmin(np.abs(np.arange(len(x)) / len(x) - share)))
-            tag = pg.TextItem(name, color=tint, anchor=(0.5, 1))
-            tag.setFont(font(12, bold=True))
-            tag.setPos(x[k], max(-38.0, y[k]))
-            self.sensitivity_plot.addItem(tag)
-        self.sensitivity_plot.level(0.0)
-        self.sensitivity_plot.setXRange(x[0], x[-1], padding=0)
-        self.sensitivity_plot.setYRange(-40, 15, padding=0)
-
-
-def decibels(values: np.ndarray) -> np.ndarray:
-    return np.asarray(20 * np.log10(np.maximum(np.abs(values), 1e-9)))
-
-
-def sensitivities(response: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """S and T of an L."""
-    s = 1 / (1 + response)
-    return s, s * response
-
-
-def complex_text(value: complex) -> str:
-    sign = "+" if value.imag >= 0 else "−"
-    return f"{number_text(float(value.real), 3)} {sign} {number_text(abs(float(value.imag)), 3)} j"
+            wipe(self.sensitivity_plot)
+        else:
+            draw_sensitivities(self.sensitivity_plot, best.frequency, best.response)

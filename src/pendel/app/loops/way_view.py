@@ -19,6 +19,14 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from pendel.app.loops.drawings import (
+    complex_text,
+    decibels,
+    draw_circle,
+    draw_sensitivities,
+    sensitivities,
+    wipe,
+)
 from pendel.app.loops.way_fields import WayFields
 from pendel.app.plots.plot import Plot
 from pendel.app.session.jobs import LAY_UNDER, SWEEP, TRANSFER, End, Job
@@ -79,14 +87,24 @@ class WayView(QWidget):
         self.size_plot = Plot("magnitude", "dB", log=True)
         self.phase_plot = Plot("phase", "degrees", log=True, bottom="frequency, Hz")
         self.phase_plot.setXLink(self.size_plot)
-        for plot in (self.size_plot, self.phase_plot):
-            plot.pointed.connect(self._read_both)
         self.pole_plot = Plot("poles × and zeros ○", "1/s")
         self.step_plot = Plot("after a step of one", "", bottom="time, ms")
         grid.addWidget(self.size_plot, 0, 0)
         grid.addWidget(self.phase_plot, 1, 0)
-        grid.addWidget(self.step_plot, 0, 1)
-        grid.addWidget(self.pole_plot, 1, 1)
+        self.circle_plot = Plot("L in the complex plane", "")
+        self.circle_plot.setAspectLocked(True)
+        self.sensitivity_plot = Plot("S and T", "dB", log=True, bottom="frequency, Hz")
+        self.sensitivity_plot.setXLink(self.size_plot)
+        self.of_loop = (self.circle_plot, self.sensitivity_plot)
+        for r, plots in enumerate(
+            ((self.step_plot, self.circle_plot), (self.pole_plot, self.sensitivity_plot))
+        ):
+            for plot in plots:
+                grid.addWidget(plot, r, 1)
+        for plot in self.of_loop:
+            plot.setVisible(False)
+        for plot in (self.size_plot, self.phase_plot, self.sensitivity_plot):
+            plot.pointed.connect(self._read_all)
         for side in (0, 1):
             grid.setColumnStretch(side, 5 - side)
             grid.setRowStretch(side, 1)
@@ -270,9 +288,16 @@ class WayView(QWidget):
 
     def _draw(self) -> None:
         for plot in (self.size_plot, self.phase_plot, self.pole_plot, self.step_plot):
-            item = plot.getPlotItem()
-            for child in list(item.items):
-                item.removeItem(child)
+            wipe(plot)
+        loop = self.found.loop if self.found is not None else None
+        for plot in self.of_loop:
+            plot.setVisible(loop is not None)
+        for plot in (self.step_plot, self.pole_plot):
+            plot.setVisible(loop is None)
+        if self.found is not None and loop is not None:
+            beside = [(o.shown, tokens().pale, 1.3) for o in self.beside.values() if o.loop is not None]
+            draw_circle(self.circle_plot, [*beside, (self.found.shown, tokens().strong, 1.9)], loop.ms)
+            draw_sensitivities(self.sensitivity_plot, self.found.frequency, self.found.shown)
         for other in self.beside.values():
             self._draw_curves(other, tokens().pale, 1.3)
         if self.found is None:
@@ -280,14 +305,26 @@ class WayView(QWidget):
         self._draw_curves(self.found, tokens().strong, 1.9)
         self._draw_poles(self.found)
         self._draw_points()
-        self.size_plot.set_caption("magnitude", "dB; dots measured in runs" if self.points else "dB")
+        of = "" if loop is None else " of L"
+        self.size_plot.set_caption(f"magnitude{of}", "dB; dots measured in runs" if self.points else "dB")
+        self.phase_plot.set_caption(f"phase{of}", "degrees")
+        if loop is not None:
+            self.size_plot.level(0.0)
+            self.phase_plot.level(-180.0)
+            if math.isfinite(loop.crossover):
+                self.size_plot.mark(
+                    math.log10(loop.crossover), f" crosses at {figure(loop.crossover, 'Hz', 3)} "
+                )
         x = np.log10(self.found.frequency)
         self.size_plot.setXRange(x[0], x[-1], padding=0)
         size = 20 * np.log10(np.maximum(np.abs(self.found.response), 1e-12))
         self.size_plot.setYRange(
             max(float(np.min(size)), float(np.max(size)) - 120) - 5, float(np.max(size)) + 10, padding=0
         )
-        self.phase_plot.enableAutoRange(axis="y")
+        if loop is None:
+            self.phase_plot.enableAutoRange(axis="y")
+        else:
+            self.phase_plot.setYRange(-400, 30, padding=0)  # further down its turns tell nothing
         self.step_plot.set_caption("after a step of one", self._unit_words())
         span = self.found.t[-1] * 1e3
         self.step_plot.setXRange(0, span, padding=0)
@@ -295,22 +332,29 @@ class WayView(QWidget):
         low, high = (float(np.min(shown)), float(np.max(shown))) if len(shown) else (0.0, 1.0)
         self.step_plot.setYRange(min(low, 0.0), max(high, 0.0) or 1.0, padding=0.08)
 
-    def _read_both(self, x: float) -> None:
-        """Read magnitude and phase of the shown way where either is pointed at, in decades of Hz."""
+    def _read_all(self, x: float) -> None:
+        """Read the shown way where any plot is pointed at, in decades of Hz."""
         found = self.found
         if found is None or not math.log10(found.frequency[0]) <= x <= math.log10(found.frequency[-1]):
-            self.size_plot.untell()
-            self.phase_plot.untell()
+            for plot in (self.size_plot, self.phase_plot, *self.of_loop):
+                plot.untell()
             return
         known, at = np.log10(found.frequency), figure(10**x, "Hz", 4)
-        size = float(np.interp(x, known, 20 * np.log10(np.maximum(np.abs(found.response), 1e-12))))
-        phase = float(np.interp(x, known, unwrapped_phase(found.response)))
-        for plot, y, words in (
-            (self.size_plot, size, f"{number_text(size, 4)} dB"),
-            (self.phase_plot, phase, f"{number_text(phase, 4)}°"),
-        ):
+        size = float(np.interp(x, known, decibels(found.response)))
+        phase = float(np.interp(x, known, unwrapped_phase(found.shown)))
+        told = [
+            (self.size_plot, f"{number_text(size, 4)} dB", [(x, size)]),
+            (self.phase_plot, f"{number_text(phase, 4)}°", [(x, phase)]),
+        ]
+        if found.loop is not None:
+            L = complex(np.interp(x, known, found.shown.real), np.interp(x, known, found.shown.imag))
+            s, t = (float(decibels(np.array(v))) for v in sensitivities(np.array(L)))
+            words = f"S {number_text(s, 3)} dB, T {number_text(t, 3)} dB"
+            told.append((self.sensitivity_plot, words, [(x, s), (x, t)]))
+            told.append((self.circle_plot, complex_text(L), [(L.real, L.imag)]))
+        for plot, words, spots in told:
             if plot is not self.sender() or not plot.told:  # there the nearest curve was read
-                plot.tell(f"{at}   {words}", [(x, y)])
+                plot.tell(f"{at}   {words}", spots)
 
     def _unit_words(self) -> str:
         assert self.found is not None
@@ -321,7 +365,7 @@ class WayView(QWidget):
     def _draw_curves(self, found: LookedAt, tint: str, width: float) -> None:
         x = np.log10(found.frequency)
         self.size_plot.curve(x, 20 * np.log10(np.maximum(np.abs(found.response), 1e-12)), tint, width)
-        self.phase_plot.curve(x, unwrapped_phase(found.response), tint, width)
+        self.phase_plot.curve(x, unwrapped_phase(found.shown), tint, width)
         t, y = found.t * 1e3, np.clip(np.nan_to_num(found.y, nan=0.0), -1e9, 1e9)
         if found.transfer.lifted is not None:
             t, y = np.repeat(t, 2)[1:], np.repeat(y, 2)[:-1]
@@ -360,8 +404,9 @@ class WayView(QWidget):
     def _phase_near(self, point: SweptPoint) -> float:
         """Its phase, on the same turn as the model's curve."""
         assert self.found is not None
-        near = float(np.interp(point.frequency, self.found.frequency, unwrapped_phase(self.found.response)))
-        own = math.degrees(math.atan2(point.response.imag, point.response.real))
+        near = float(np.interp(point.frequency, self.found.frequency, unwrapped_phase(self.found.shown)))
+        at = point.response if self.found.loop is None else -point.response
+        own = math.degrees(math.atan2(at.imag, at.real))
         return own + 360.0 * round((near - own) / 360.0)
 
     # doing -----------------------------------------------------------------------

@@ -38,6 +38,11 @@ class LookedAt:
     y: np.ndarray
     loop: Margins | None
 
+    @property
+    def shown(self) -> np.ndarray:
+        """The response; of a loop L, with the sign of negative feedback taken out."""
+        return self.response if self.loop is None else -self.response
+
 
 def ends_of(drive: Drive, kept: KeptTransfer) -> Ends:
     """A kept way, its taps resolved. Raises `DriveProblem`."""
