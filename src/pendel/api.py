@@ -15,6 +15,7 @@ from pendel.core.catalogue.declare import Kind
 from pendel.core.catalogue.index import kinds
 from pendel.core.check import examine
 from pendel.core.drive import assemblies, commands, file
+from pendel.core.drive.asked import known_name, near_words, read_figure
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.document import End, FluxTable, KeptTransfer, OwnEquations
 from pendel.core.drive.findings import Finding
@@ -22,7 +23,7 @@ from pendel.core.errors import DriveProblem, RunProblem
 from pendel.core.quantities.named import check_name
 from pendel.core.trust import allow, allow_all_of, refuse_strange_c
 from pendel.core.verbs.asking import LoopReport, SignalReport
-from pendel.core.verbs.changing import apply, check_choices, kind_of_card, known_name, named, near_words
+from pendel.core.verbs.changing import apply, check_choices, kind_of_card, named
 from pendel.run_view import NoSignal, Run
 from pendel.tables import html_table
 
@@ -297,9 +298,9 @@ class Drive:
     def check(self) -> list[Finding]:
         return examine(self.document).findings
 
-    def run(self, until: float | None = None, *, with_energy: bool = False, own_c: bool = False) -> Run:
-        """Run to ``until`` (s), or as long as the drive says. ``own_c`` lets C run that the drive's file
-        brings.
+    def run(self, until: float | str | None = None, *, with_energy: bool = False, own_c: bool = False) -> Run:
+        """Run to ``until`` (s, or text such as ``"0.3 s"``), or as long as the drive says. ``own_c`` lets C run
+        that the drive's file brings.
 
         Raises
         ------
@@ -314,6 +315,8 @@ class Drive:
         if own_c:
             allow_all_of(self.document)
         refuse_strange_c(self.document, "call run(own_c=True)")
+        if isinstance(until, str):
+            until = read_figure(self.document, until, "s", 0.0)
         kept = run_drive(prepare(self.document, with_energy=with_energy), until=until)
         if kept.message:
             raise RunProblem(kept.message, kept)

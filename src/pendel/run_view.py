@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import ArrayLike
 
+from pendel.core.drive.asked import known_name, near_words
 from pendel.core.errors import DriveProblem
 from pendel.core.quantities.units import si_unit_of, turn, unit
-from pendel.core.verbs.changing import known_name, near_words
 from pendel.tables import html_table
 
 if TYPE_CHECKING:

@@ -114,3 +114,11 @@ def test_linear_models_answer_alike_in_scipy_and_in_python_control(ends):
     system = model.to_control()
     assert isinstance(system, control.StateSpace) and system.input_labels == [ends[0].replace(".", "_")]
     np.testing.assert_allclose(system(points), ours, rtol=1e-6)
+
+
+def test_a_run_lasts_as_long_as_it_is_told_or_says_why_not():
+    d = pendel.open_example("car_door_drive")
+    assert d.run("20 ms")["door_motor.current"].t[-1] == pytest.approx(0.02)
+    for until in ("soon", "3 V", "0 s", 0, -1.0, float("nan"), float("inf")):
+        with pytest.raises(DriveProblem):
+            d.run(until)

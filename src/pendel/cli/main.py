@@ -114,8 +114,8 @@ def progress(drive: Drive, until: str | None) -> Iterator[Watch | None]:
     if not sys.stderr.isatty():
         yield None
         return
+    from pendel.core.drive.asked import read_figure
     from pendel.core.plant.simulator import Watch
-    from pendel.core.verbs.running import read_figure
 
     watch, done = Watch.private(), threading.Event()
     end = 0.0

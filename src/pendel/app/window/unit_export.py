@@ -196,9 +196,9 @@ class UnitExport(QDialog):
 
 def unit_of(drive: Drive, wish: Wish) -> Unit:
     """What is wished, but for inputs that this part of the drive does not have."""
+    from pendel.core.drive.asked import read_figure
     from pendel.core.fmu.variables import Unit, What  # slow to load, and not needed to start
     from pendel.core.runs.simulate import prepare
-    from pendel.core.verbs.running import read_figure
 
     step = read_figure(drive, wish.step, "ms", 0.0) if wish.step else None
     plain = Unit(prepare(drive), What(wish.what))

@@ -7,6 +7,7 @@ from functools import lru_cache
 
 import numpy as np
 
+from pendel.core.drive.asked import read_figure
 from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveProblem
@@ -18,7 +19,6 @@ from pendel.core.loops.realisation import Minimal, minimal, zeros_of
 from pendel.core.loops.sweep import Sweep
 from pendel.core.loops.transfer import ANY, PLACES, REST, Ends, Transfer, points_for, transfer
 from pendel.core.runs.simulate import averaged, prepare
-from pendel.core.verbs.running import read_figure
 
 CREEPS, SHOWN = 0.1, 5.0
 """A step has moved once it stays within this share of its end; so many times as long is shown."""

@@ -12,6 +12,7 @@ import numpy as np
 from pendel.core.catalogue.declare import Block, Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.controllers.own_c import holds_c
+from pendel.core.drive.asked import near_words
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.linear import (
@@ -26,7 +27,6 @@ from pendel.core.loops.points import WorkingPoint, WorkingPoints, point_in_run
 from pendel.core.loops.turning import TurningDrive, rotation_of
 from pendel.core.runs.simulate import Prepared
 from pendel.core.trust import refuse_strange_c
-from pendel.core.verbs.changing import near_words
 from pendel.core.vocabulary import Link, ValueRole
 
 REST, STEADY, BUILT_UP, END, ANY = "rest", "steady", "built up", "end", "any"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import math
 import re
 import time
 from collections.abc import Mapping
@@ -38,7 +39,7 @@ from pendel.core.equations.flatten import control_deck, numbers_in, parts_of, sk
 from pendel.core.equations.numbers import Numbers
 from pendel.core.equations.reduce import EquationProblem
 from pendel.core.equations.skeleton import Skeleton
-from pendel.core.errors import DriveHasFindings, FileProblem, PendelError
+from pendel.core.errors import DriveHasFindings, DriveProblem, FileProblem, PendelError
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.methods import METHODS
 from pendel.core.plant.model import PlantModel
@@ -433,13 +434,15 @@ def run_drive(
     Raises
     ------
     DriveProblem
-        where the drive brings C that was neither typed nor allowed here.
+        where the drive brings C that was neither typed nor allowed here, or ``until`` is no length of a run.
     """
     refuse_strange_c(prepared.drive, "allow it")
+    if until is not None and not 0 < until < math.inf:
+        raise DriveProblem(f"A run cannot last {until:g} s. Give a time above 0, such as 0.3 s.")
     settings = prepared.examined.settings
     drive = prepared.drive
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
-    end = until or settings["until"]
+    end = settings["until"] if until is None else until
     # Steps of at most a thousandth keep traces smooth where the method alone would take far longer ones.
     run_settings = RunSettings(
         end,

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable, Mapping
 
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
 from pendel.core.drive import commands
+from pendel.core.drive.asked import known_name, near_words
 from pendel.core.drive.assemblies import completed
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive, End
@@ -19,13 +19,6 @@ def apply(drive: Drive, command: Command) -> Command:
     whole = completed(drive, command)
     whole.apply(drive)
     return whole
-
-
-def known_name(what: str, name: str, known: Iterable[str], owner: str) -> None:
-    """Raise `DriveProblem` with what there is, when ``name`` is not among it."""
-    known = sorted(known)
-    if name not in known:
-        raise DriveProblem(f"{owner} has no {what} “{name}”. It has {', '.join(known) or 'none'}.")
 
 
 def check_choices(kind: Kind, options: Mapping[str, str], owner: str) -> None:
@@ -41,14 +34,6 @@ def kind_of_card(drive: Drive, card: str) -> Kind:
     if card not in drive.cards:
         raise DriveProblem(f"There is no card “{card}”.{near_words(card, drive.cards)}")
     return kind_in(drive, card)
-
-
-def near_words(name: str, known: Iterable[str]) -> str:
-    """“ Is it …?”, where something is called nearly so; else empty."""
-    known = list(known)
-    begins = [k for k in known if k.startswith(name)] if name else []
-    near = begins or difflib.get_close_matches(name, known, n=1)
-    return f" Is it {near[0]}?" if near else ""
 
 
 def named(drive: Drive, name: str, text: str) -> Command:

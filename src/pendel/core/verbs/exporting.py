@@ -62,10 +62,10 @@ def export_unit(
     ------
     DriveHasFindings, DriveProblem
     """
+    from pendel.core.drive.asked import read_figure
     from pendel.core.fmu.model_description import coherent, role
     from pendel.core.fmu.variables import Unit, What
     from pendel.core.runs.simulate import prepare
-    from pendel.core.verbs.running import read_figure
 
     if what not in (None, *(w.value for w in What)):
         raise DriveProblem(f"“{what}” cannot be exported. Choose plant, controller or drive.")

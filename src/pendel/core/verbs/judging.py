@@ -96,10 +96,10 @@ def linear_between(
     ------
     DriveHasFindings, DriveProblem
     """
+    from pendel.core.drive.asked import read_figure
     from pendel.core.loops.looked_at import looked_at
     from pendel.core.loops.sweep import Sweep, usual_frequencies
     from pendel.core.runs.simulate import prepare
-    from pendel.core.verbs.running import read_figure
 
     if not source or not target:
         raise DriveProblem("A model goes from one signal to another. Name both, with --from and --to.")

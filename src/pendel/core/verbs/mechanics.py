@@ -121,9 +121,9 @@ def calm(
     ------
     DriveHasFindings, DriveProblem
     """
+    from pendel.core.drive.asked import read_figure
     from pendel.core.loops.calming import DAMPED, command_for, means_of
     from pendel.core.loops.looked_at import calming_of
-    from pendel.core.verbs.running import read_figure
 
     if mode and not mode.strip().isdigit():
         raise DriveProblem(f"“{mode}” is no number of a mode. Count from 1, the slowest.")

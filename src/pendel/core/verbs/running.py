@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from pendel.core.drive import commands
+from pendel.core.drive.asked import near_words, read_figure
 from pendel.core.drive.document import Drive
-from pendel.core.errors import DriveProblem, ExpressionProblem
-from pendel.core.verbs.changing import near_words
+from pendel.core.errors import DriveProblem
 
 if TYPE_CHECKING:
     from pendel.core.plant.simulator import Watch
@@ -226,16 +226,3 @@ def measure(
         [EnergyRow(words, energy / lost.duration, energy) for words, energy in lost.sums],
         kept,
     )
-
-
-def read_figure(drive: Drive, text: str | None, unit: str, otherwise: float) -> float:
-    """A text with a unit, or with the drive's quantities, in a unit. Raises `DriveProblem`."""
-    from pendel.core.quantities.expressions import value_in_field
-    from pendel.core.quantities.named import Names
-
-    if not text:
-        return otherwise
-    try:
-        return value_in_field(text, unit, Names({n: q.text for n, q in drive.quantities.items()}))
-    except ExpressionProblem as problem:
-        raise DriveProblem(str(problem)) from problem

@@ -9,11 +9,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pendel.core.drive import commands
+from pendel.core.drive.asked import near_words
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveProblem
-from pendel.core.verbs.changing import apply, near_words
+from pendel.core.verbs.changing import apply
 
 if TYPE_CHECKING:
     from pendel.core.firmware.facts import BlockFacts
@@ -218,8 +219,8 @@ def propose_formats(drive: Drive, *, error: str | None = None) -> ProposedFormat
     ------
     DriveHasFindings, DriveProblem
     """
+    from pendel.core.drive.asked import read_figure
     from pendel.core.firmware.propose import propose_formats as proposed
-    from pendel.core.verbs.running import read_figure
 
     wanted = read_figure(drive, error, "", 2e-3)
     if not 0.0 < wanted < 1.0:
@@ -254,13 +255,13 @@ def firmware(
     ------
     DriveHasFindings, DriveProblem, BuildProblem
     """
+    from pendel.core.drive.asked import read_figure
     from pendel.core.firmware.facts import facts_of
     from pendel.core.firmware.findings import findings_of
     from pendel.core.firmware.processors import on_processor, processor_of
     from pendel.core.firmware.ship import build_and_check
     from pendel.core.firmware.values import values_of
     from pendel.core.runs.simulate import prepare
-    from pendel.core.verbs.running import read_figure
 
     wanted = [processor_of(name) for name in dict.fromkeys(processor)]
     hertz = read_figure(drive, clock, "MHz", math.nan)

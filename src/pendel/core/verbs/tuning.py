@@ -53,8 +53,8 @@ def tune_loops(
     ------
     DriveHasFindings, DriveProblem
     """
+    from pendel.core.drive.asked import read_figure
     from pendel.core.loops.within_limits import Goal, Limits, tune
-    from pendel.core.verbs.running import read_figure
 
     known = {g.value: g for g in Goal}
     if goal and goal not in known:
