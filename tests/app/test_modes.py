@@ -64,8 +64,9 @@ def test_a_mode_is_seen_swings_and_is_damped_by_one_step(rope):
     assert not view.shape._timer.isActive(), "nothing swings where nobody looks"
 
 
-def test_what_is_slack_at_an_instant_does_not_swing_and_spectra_mark_modes(rope):
+def test_pointing_reads_all_plots_what_is_slack_does_not_swing_and_spectra_mark_modes(rope):
     page = rope.page("Loops")
+    pointing_reads_all(page)
     QTest.mouseClick(page.modes_button, LEFT)
     view = page.modes
     view.at.setEditText("20 ms")
@@ -117,8 +118,8 @@ def test_loops_are_judged_where_the_drive_turns(window, tmp_path):
     assert until(lambda: page.standings and "at rest" in page.facts.text())
 
 
-def test_pointing_at_a_frequency_reads_all_plots_of_a_loop(rope):
-    page = rope.page("Loops")
+def pointing_reads_all(page):
+    """At a frequency, in every plot of a loop."""
     page.show_loop("current_regulator.u_q")
     settle()
     plots, best = page.plots, page.proposed
