@@ -271,7 +271,7 @@ class WayView(QWidget):
                 f"crosses at {figure(loop.crossover, 'Hz', 3)}, phase margin {loop.phase:.0f}°, gain margin "
                 f"{number_text(loop.gain_db, 3)} dB, Ms {number_text(loop.ms, 3)}"
             )
-        growing = sum(not p.stable for p in least.poles if p.natural > 1e-6)
+        growing = sum(map(found.transfer.grows, least.poles))
         if growing:
             words.append(f"{growing} pole{'s grow' if growing > 1 else ' grows'}: not stable")
         tell(self.facts, "\n".join(words))

@@ -5,6 +5,8 @@ from __future__ import annotations
 import ast
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
 
 import casadi as ca
 import numpy as np
@@ -196,6 +198,49 @@ def linear_blocks(
     free: Sequence[str],
 ) -> Callable[[Mapping[str, float]], LinearBlock]:
     """As `linear_block`, for any numbers of its values that are ``free``, without stating it anew."""
+    at, kept = inputs_at or {}, {**(states_at or {}), "started": 1.0}
+    around = tuple(at.get(n, 0.0) for n in block.inputs)
+    begun = tuple(kept.get(n, 0.0) for n in block.states)
+    fixed = tuple((n, x) for n, x in {**block.values, **block.smooth}.items() if n not in free)
+    table = tuple(map(tuple, block.table))
+    key = (
+        block.code,
+        block.inputs,
+        block.outputs,
+        block.states,
+        fixed,
+        table,
+        period,
+        around,
+        begun,
+        tuple(free),
+    )
+    if key not in _stated:
+        if len(_stated) >= MOST_STATED:
+            _stated.pop(next(iter(_stated)))
+        _stated[key] = stated(block, period, around, begun, free)
+    by_numbers = _stated[key]
+
+    def with_values(given: Mapping[str, float]) -> LinearBlock:
+        return by_numbers(tuple(float(given.get(n, block.values[n])) for n in free))
+
+    return with_values
+
+
+MOST_STATED = 512
+_stated: dict[tuple[Any, ...], Callable[[tuple[float, ...]], LinearBlock]] = {}
+"""Stating an update in symbols takes milliseconds, and many studies ask for the same one: of a drive whose values
+spread, at every angle of one that turns."""
+
+
+def stated(
+    block: BlockInstance,
+    period: float,
+    around: tuple[float, ...],
+    begun: tuple[float, ...],
+    free: Sequence[str],
+) -> Callable[[tuple[float, ...]], LinearBlock]:
+    """By the numbers of what is free: `linear_blocks`."""
     symbols = Symbols(block)
     v = {name: ca.SX.sym(name) for name in block.inputs}
     z = {name: ca.SX.sym(name) for name in block.states}
@@ -215,19 +260,16 @@ def linear_blocks(
     into = stacked(*v.values())
     jacobians = [ca.jacobian(a, b) for a, b in ((after, state), (after, into), (out, state), (out, into))]
     function = ca.Function("linear", [state, into, stacked(*values.values())], jacobians)
-    at = inputs_at or {}
-    kept = {**(states_at or {}), "started": 1.0}
-    begun = np.array([kept.get(n, 0.0) for n in block.states] + [0.0] * symbols.line)
-    around = [at.get(n, 0.0) for n in block.inputs]
+    memory = np.array([*begun, *([0.0] * symbols.line)])
 
-    def with_values(given: Mapping[str, float]) -> LinearBlock:
-        numbers = [given.get(n, block.values[n]) for n in free]
-        E, F, G, H = (np.array(m, dtype=float) for m in function(begun, around, numbers))
+    @lru_cache(maxsize=64)
+    def by_numbers(numbers: tuple[float, ...]) -> LinearBlock:
+        E, F, G, H = (np.array(m, dtype=float) for m in function(memory, list(around), list(numbers)))
         return LinearBlock(
-            E.reshape(len(begun), len(begun)),
-            F.reshape(len(begun), len(v)),
-            G.reshape(len(block.outputs), len(begun)),
+            E.reshape(len(memory), len(memory)),
+            F.reshape(len(memory), len(v)),
+            G.reshape(len(block.outputs), len(memory)),
             H.reshape(len(block.outputs), len(v)),
         )
 
-    return with_values
+    return by_numbers

@@ -140,7 +140,7 @@ class Sweep:
             )
         if prepared.shipped:
             raise DriveProblem("A controller as shipped has no place for a sine. Choose “as modelled”.")
-        growing = [p for p in transfer.model.poles if outside(complex(p), transfer.model.dt)]
+        growing = [p for p in transfer.model.poles if outside(complex(p), transfer)]
         if growing:
             raise DriveProblem(
                 "This way is not stable, so a run leaves the operating point whatever is added. Close its loops, or change "
@@ -340,9 +340,9 @@ class Sweep:
         return SweptPoint(f, response, model, distortion, size)
 
 
-def outside(pole: complex, dt: float) -> bool:
+def outside(pole: complex, transfer: Transfer) -> bool:
     """Whether what a pole stands for grows."""
-    return abs(pole) > 1 + 1e-6 if dt else pole.real > 1e-6
+    return (abs(pole) - 1 if transfer.model.dt else pole.real) > transfer.rounding
 
 
 def usual_frequencies(transfer: Transfer, count: int = 40) -> np.ndarray:

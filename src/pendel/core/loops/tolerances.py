@@ -12,7 +12,7 @@ import numpy as np
 
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, PendelError, Stopped
-from pendel.core.loops.find import find_loops
+from pendel.core.loops.find import Loop, find_loops
 from pendel.core.loops.margins import Margins
 from pendel.core.loops.points import WorkingPoints
 from pendel.core.loops.tuning import LoopAnalysis, study_of
@@ -128,25 +128,26 @@ def tolerate(
     for place, way in enumerate(ways):
         if stopping():
             raise Stopped
-        found.append(judged(drive, key, dict(zip(names, (1 + way * shares).tolist()))))
+        found.append(judged(drive, loops[key], dict(zip(names, (1 + way * shares).tolist()))))
         report((place + 1) / len(ways))
-    return Tolerated(tuple(found), {s.name: cost_of(drive, key, s, found[0]) for s in spreads})
+    return Tolerated(tuple(found), {s.name: cost_of(drive, loops[key], s, found[0]) for s in spreads})
 
 
-def cost_of(drive: Drive, key: str, spread: Spread, plain: Sample) -> float:
+def cost_of(drive: Drive, loop: Loop, spread: Spread, plain: Sample) -> float:
     """Degrees of phase margin that a value loses over its share, by its slope where it is."""
-    margins = [judged(drive, key, {spread.name: 1 + sign * SMALL}).margins for sign in (1, -1)]
+    margins = [judged(drive, loop, {spread.name: 1 + sign * SMALL}).margins for sign in (1, -1)]
     if plain.margins is None or margins[0] is None or margins[1] is None:
         return math.nan
     return abs(margins[0].phase - margins[1].phase) / (2 * SMALL) * spread.share
 
 
-def judged(drive: Drive, key: str, factors: Mapping[str, float]) -> Sample:
-    """The loop of a drive some of whose values are multiplied."""
+def judged(drive: Drive, loop: Loop, factors: Mapping[str, float]) -> Sample:
+    """A loop of a drive some of whose values are multiplied; its wiring stays as it is."""
     try:
         prepared = prepare(averaged(multiplied(drive, factors)))
-        loop = next(each for each in find_loops(prepared.drive, prepared.deck) if each.key == key)
-        study = study_of(prepared, loop, WorkingPoints(prepared))
+        block = prepared.deck.block(loop.regulator)
+        same = replace(loop, period=prepared.deck.tick * block.every)
+        study = study_of(prepared, same, WorkingPoints(prepared))
         return Sample(dict(factors), study.analyse(study.gains_now))
     except PendelError as problem:
         return Sample(dict(factors), None, str(problem))

@@ -24,6 +24,7 @@ from pendel.core.loops.linear import (
     without_drops,
 )
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, point_in_run
+from pendel.core.loops.realisation import Pole, in_continuous_time, minimal
 from pendel.core.loops.turning import TurningDrive, rotation_of
 from pendel.core.runs.simulate import Prepared
 from pendel.core.trust import refuse_strange_c
@@ -68,6 +69,12 @@ class Transfer:
     lifted: LiftedModel | None = None
     """At every tick, where the model is sampled."""
     remarks: tuple[str, ...] = ()
+    rounding: float = 1e-6
+    """By what a pole of what does not grow may lie outside the unit circle, or right of the imaginary axis."""
+
+    def grows(self, pole: Pole) -> bool:
+        """Whether what a pole stands for grows, by more than rounding."""
+        return pole.s.real > self.rounding / (self.model.dt or 1.0)
 
     def frequencies(self) -> np.ndarray:
         """Hz, where it has something to show: up to half the sampling rate, or around its poles."""
@@ -108,8 +115,6 @@ class Transfer:
 
     def usual_span(self) -> float:
         """s: five times the slowest that decays of what the response shows; ten times the fastest that grows."""
-        from pendel.core.loops.realisation import in_continuous_time, minimal
-
         kept = minimal(self.model).model
         rates = [-in_continuous_time(complex(p), kept.dt).real for p in kept.poles]
         growing = [-r for r in rates if r < -1e-3]
@@ -278,7 +283,7 @@ def about_rotation(prepared: Prepared, ends: Ends) -> Transfer:
     opened = frozenset(ends.opened)
     model = drive.model(ends.target, inject=ends.source, opened=opened)
     lifted = drive.lifted(ends.target, ends.source, opened)
-    return Transfer(ends, model, rotation.point, lifted, rotation.remarks())
+    return Transfer(ends, model, rotation.point, lifted, rotation.remarks(), drive.rounding)
 
 
 LIMITS = ("low", "high")

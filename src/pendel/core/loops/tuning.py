@@ -37,7 +37,10 @@ POINTS = 500
 POINTS_BELOW, DEEPEST, LEAD_IN = 250, 1e-5, 20
 """Frequencies below the usual ones, where the lowest lies beside them, and how many are shown before a
 crossover there."""
-MOST_STEPS = 4000
+MOST_STEPS, AT_ONCE = 4000, 50
+"""Of a response; so many are computed by one product."""
+FAR = 1e12
+"""What grows beyond this is shown no further."""
 GAIN_UNITS = {"T_i": "s", "T_d": "s"}
 
 
@@ -186,16 +189,23 @@ class LoopStudy:
         stride = math.ceil(14 * scale / self.dt / MOST_STEPS)
         if stride > 1:  # a slow loop is looked at every so many periods
             return self._step_in_strides(phi, gamma, rows[0], stride)
-        every = self.block.every
-        state = np.zeros((phi.shape[0], 1))
-        values = []
-        for _ in range(count):
-            y = rows[:, :-1] @ state + rows[:, -1:]
-            values.append(y[::every, 0])
-            state = phi @ state + gamma
-            if not np.all(np.abs(state) < 1e12):
-                break
-        y = np.concatenate(values)
+        read = rows[:: self.block.every]  # with the held input as a state of its own
+        whole = np.block([[phi, gamma], [np.zeros((1, phi.shape[0])), np.ones((1, 1))]])
+        ahead = [read]
+        while len(ahead) < min(count, AT_ONCE):
+            ahead.append(ahead[-1] @ whole)
+        stacked, on = np.vstack(ahead), np.linalg.matrix_power(whole, len(ahead))
+        state = np.append(np.zeros(phi.shape[0]), 1.0)
+        values = list[np.ndarray]()
+        with np.errstate(over="ignore", invalid="ignore"):
+            for _ in range(math.ceil(count / len(ahead))):
+                values.append(stacked @ state)
+                state = on @ state
+                if not np.all(np.abs(state) < FAR):
+                    break
+        y = np.concatenate(values)[: count * len(read)]
+        beyond = np.flatnonzero(~(np.abs(y) < FAR))
+        y = y[: beyond[0]] if len(beyond) else y
         return np.arange(len(y)) * self.loop.period, y
 
     def _step_in_strides(
@@ -208,7 +218,7 @@ class LoopStudy:
         for _ in range(MOST_STEPS):
             values.append(float(row @ state))
             state = whole @ state
-            if not np.all(np.abs(state) < 1e12):
+            if not np.all(np.abs(state) < FAR):
                 break
         return np.arange(len(values)) * stride * self.dt, np.array(values)
 

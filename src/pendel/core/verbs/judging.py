@@ -121,7 +121,7 @@ def linear_between(
         found.model.dt,
         len(found.model.states),
         len(least.model.states),
-        [PoleReport(p.natural, p.damping, p.stable, [n for n, _ in p.states]) for p in least.poles],
+        [PoleReport(p.natural, p.damping, not found.grows(p), [n for n, _ in p.states]) for p in least.poles],
         [f"{each.reason}: {', '.join(n for n, _ in each.pole.states)}" for each in least.left_out],
         *((loop.crossover, loop.phase, loop.gain_db, loop.ms) if loop else (math.nan,) * 4),
         list(found.remarks),
