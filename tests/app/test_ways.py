@@ -100,6 +100,11 @@ def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, pag
     assert until(lambda: view.sweep_button.text() != "Stop", 60)
     assert len(view.points) == 6 and view.swept.rowCount() == 6 and "6 frequencies, averaged" in view.swept_words.text()
     assert max(abs(p.off_db) for p in view.points) < 0.1
+    points = list(view.points)
+    page._choose("current_pi")
+    page._show_way("", KeptTransfer("current_pi.out", "current_sensor.value", (), "rest"))
+    assert until(lambda: view.points), "they are kept with the runs of the drive"
+    assert view.points == points and view.swept_words.text().startswith("Kept: 6 frequencies")
     view.swept.selectAll()
     QTest.keyClick(view.swept, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
     assert len(QGuiApplication.clipboard().text().splitlines()) == 6

@@ -1,6 +1,7 @@
 """Linear models between any two points, what they are made of, and the same measured in runs."""
 
 import json
+import os
 import runpy
 import warnings
 from pathlib import Path
@@ -13,12 +14,15 @@ import scipy.linalg
 
 import pendel
 from pendel.cli.main import main
+from pendel.core.drive import commands
+from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import load
 from pendel.core.errors import DriveProblem
+from pendel.core.loops.kept_sweeps import keep_sweep, kept_sweep
 from pendel.core.loops.linear import LinearModel, linear_plant
 from pendel.core.loops.points import point_in_run
 from pendel.core.loops.realisation import minimal, poles_of, zeros_of
-from pendel.core.loops.sweep import Sweep
+from pendel.core.loops.sweep import Sweep, SweptPoint
 from pendel.core.loops.transfer import Ends, ports_in, ports_out, transfer
 from pendel.core.loops.tuning import standings
 from pendel.core.plant.rows import evaluate_signals
@@ -252,3 +256,29 @@ def test_a_step_up_converter_has_its_zero_in_the_right_half_plane():
     assert left == pytest.approx(-1 / (values["R_C"] * values["C"]), rel=1e-6)
     assert abs(least.poles[0].s) == pytest.approx((1 - duty) / np.sqrt(values["L"] * values["C"]), rel=0.02)
     assert abs(found.response(np.array([0.01]))[0]) == pytest.approx(voltage / (1 - duty), rel=0.03)
+
+
+def test_swept_points_are_kept_for_the_same_drive_and_way_whatever_stands_in_their_file(tmp_path):
+    drive, way = load(EXAMPLES / "car_door_drive.pendel"), KeptTransfer("i_set", "i_door", (), "rest")
+    folder, victim = tmp_path / "door.runs", tmp_path / "mine"
+    points = [SweptPoint(100.0 * k, 1 + 1j, 1 - 1j, 0.01, 0.5) for k in (1, 2)]
+    victim.write_text("kept")
+    folder.mkdir()
+    (folder / "sweeps.json").symlink_to(victim)
+    keep_sweep(folder, drive, way, points)
+    assert victim.read_text() == "kept" and list(kept_sweep(folder, drive, way)) == points
+    commands.keep_transfer(drive, "mine", way).apply(drive)
+    assert kept_sweep(folder, drive, KeptTransfer("speed_pi.out", "door_motor.current", (), "rest")), "a tap is its signal"
+    assert not kept_sweep(folder, drive, KeptTransfer("i_set", "i_door", ("speed_pi.out",), "rest"))
+    twin = drive.copy()
+    commands.set_value(twin, "door_motor", "R_a", "0.5 ohm").apply(twin)
+    assert not kept_sweep(folder, twin, way), "of another drive they tell nothing"
+    text = (folder / "sweeps.json").read_text()
+    for bad in ("", "[", "[1]", "{}", text.replace("100.0", "NaN"), text.replace("100.0", '"x"'), text.replace("0.5", "1e999"), "[" * 100000, text.replace("[[", "[[[")):
+        (folder / "sweeps.json").write_text(bad)
+        assert kept_sweep(folder, drive, way) == ()
+        keep_sweep(folder, drive, way, points)
+        assert len(kept_sweep(folder, drive, way)) == 2
+    (folder / "sweeps.json").unlink()
+    os.mkfifo(folder / "sweeps.json")
+    assert kept_sweep(folder, drive, way) == ()

@@ -41,6 +41,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem, FileProblem
+from pendel.core.loops.kept_sweeps import keep_sweep, kept_sweep
 from pendel.core.loops.looked_at import LookedAt
 from pendel.core.loops.margins import unwrapped_phase
 from pendel.core.loops.realisation import Pole
@@ -284,7 +285,21 @@ class WayView(QWidget):
         tell(self.left_out, f"{len(reasons)} left out, as nothing reaches or shows them." if reasons else "")
         self.left_out.setToolTip("\n".join(reasons))
         self._enable()
+        self._show_kept_sweep()
         self._draw()
+
+    def _show_kept_sweep(self) -> None:
+        """Points that were measured before of the very same drive and way."""
+        if self.points or (self._sweeping is not None and self._sweeping.end is None):
+            return
+        self.points = list(kept_sweep(self.session.shelf.folder, self.session.drive, self.fields.way()))
+        if self.points:
+            self._show_points()
+            tell(self.swept_words, f"Kept: {self._sweep_sentence()}")
+
+    def _show_points(self) -> None:
+        self.swept.show_rows([swept_row(p) for p in self.points])
+        self.swept.setVisible(True)
 
     def _draw(self) -> None:
         for plot in (self.size_plot, self.phase_plot, self.pole_plot, self.step_plot):
@@ -481,8 +496,7 @@ class WayView(QWidget):
             return
         self.points = sorted([*self.points, *points], key=lambda p: p.frequency)
         tell(self.swept_words, f"{len(self.points)} of {whole} frequencies")
-        self.swept.show_rows([swept_row(p) for p in self.points])
-        self.swept.setVisible(True)
+        self._show_points()
         self._draw()
 
     def _swept_ended(self, job: Job) -> None:
@@ -492,17 +506,32 @@ class WayView(QWidget):
         if job.end is End.FAILED:
             tell(self.swept_words, job.sentence)
         elif self.points:
-            linear = [p for p in self.points if p.linear]
-            distorted = len(self.points) - len(linear)
-            words = f"{len(self.points)} frequencies, {self.session.drive.settings['level']}"
-            if linear:
-                usual = float(np.median([abs(p.off_db) for p in linear]))
-                worst = max(linear, key=lambda p: abs(p.off_db))
-                words += f": half are within {number_text(max(usual, 0.01), 2)} dB; at {figure(worst.frequency, 'Hz', 3)} it is "
-                words += f"{number_text(worst.off_db, 2)} dB and {number_text(worst.off_degrees, 2)}°"
-            if distorted:
-                words += f"; {distorted} with more than 3 % distortion (hollow), which a linear model does not show"
-            tell(self.swept_words, words + ".")
+            tell(self.swept_words, self._sweep_sentence())
+            self._keep_sweep()
+
+    def _keep_sweep(self) -> None:
+        """Beside the runs of the drive, so that the points are there when this way is looked at again."""
+        if to_text(self.session.drive) != self._text:
+            return
+        try:
+            keep_sweep(self.session.shelf.folder, self.session.drive, self.fields.way(), self.points)
+        except FileProblem as problem:
+            self.status_message.emit(str(problem))
+
+    def _sweep_sentence(self) -> str:
+        linear = [p for p in self.points if p.linear]
+        distorted = len(self.points) - len(linear)
+        words = f"{len(self.points)} frequencies, {self.session.drive.settings['level']}"
+        if linear:
+            usual = float(np.median([abs(p.off_db) for p in linear]))
+            worst = max(linear, key=lambda p: abs(p.off_db))
+            words += f": half are within {number_text(max(usual, 0.01), 2)} dB; at {figure(worst.frequency, 'Hz', 3)} it is "
+            words += f"{number_text(worst.off_db, 2)} dB and {number_text(worst.off_degrees, 2)}°"
+        if distorted:
+            words += (
+                f"; {distorted} with more than 3 % distortion (hollow), which a linear model does not show"
+            )
+        return words + "."
 
 
 class Matrices(QDialog):
