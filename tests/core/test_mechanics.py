@@ -44,7 +44,6 @@ def test_two_masses_have_the_frequency_and_damping_of_the_closed_form():
     assert shape[1] / shape[0] == pytest.approx(-J1 / J2, rel=1e-9)
     assert chain.held == pytest.approx([math.sqrt(k / J2) / (2 * math.pi)], rel=1e-9)
     assert chain.inertia == pytest.approx(J1 + J2, rel=1e-12)
-    assert mode.effective == pytest.approx(J1 + J2 * (J1 / J2) ** 2, rel=1e-9)
     # The speed for a torque on the first: 1/(J s) below, a peak at the mode, next to nothing where it is held.
     low = chain.mobility[0] * 2j * math.pi * chain.frequency[0]
     assert low.real == pytest.approx(1 / (J1 + J2), rel=0.02)
@@ -74,6 +73,23 @@ def test_a_long_chain_agrees_with_the_symmetric_eigenproblem():
     k[4] /= 1.01
     held = scipy.linalg.eigh(K[1:, 1:], np.diag(J[1:]), eigvals_only=True)
     assert chain.held == pytest.approx(np.sqrt(held) / (2 * math.pi), rel=1e-6)
+
+
+def test_twins_swing_each_by_itself():
+    """Two like chains in a drive have the same frequencies; neither has a part in the other's."""
+    d = shafts(["2e-3 kg*m^2", "7e-3 kg*m^2"], [("310 N*m/rad", "0 N*m*s")])
+    (alone,) = d.modes().chains
+    for name, values in (("K0", {"J": "2e-3 kg*m^2"}), ("K1", {"J": "7e-3 kg*m^2"})):
+        d.add("inertia", name, **values)
+    d.add("elastic_shaft", "T", k="310 N*m/rad", d="0 N*m*s", play="1 deg")
+    d.connect("k0.b", "t.a")
+    d.connect("t.b", "k1.a")
+    chains = d.modes().chains
+    assert [len(c.modes) for c in chains] == [1, 1] and {b.card for b in chains[0].bodies} == {"j0", "j1"}
+    for chain in chains:
+        assert chain.held == pytest.approx(alone.held, rel=1e-9) and chain.inertia == pytest.approx(alone.inertia)
+        assert list(chain.modes[0].shape.values()) == pytest.approx(list(alone.modes[0].shape.values()))
+        assert chain.mobility == pytest.approx(alone.mobility, rel=1e-6)
 
 
 def test_gear_and_drum_refer_the_car_to_the_machine():

@@ -9,8 +9,8 @@ energy they store, springs by the energy of their stretch.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Container, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import casadi as ca
 import numpy as np
@@ -45,6 +45,7 @@ class Motion:
     springs are of these."""
 
     A: np.ndarray
+    kept: tuple[str, ...] = ()
     speeds: Mapping[str, np.ndarray] = field(default_factory=dict)
     stretches: Mapping[str, np.ndarray] = field(default_factory=dict)
     masses: Mapping[str, float] = field(default_factory=dict)
@@ -82,6 +83,7 @@ def motion_of(prepared: Prepared, point: WorkingPoint | None) -> Motion:
     masses, stiffnesses = energies(prepared, form, units)
     return Motion(
         A,
+        tuple(plant.states[k] for k in kept),
         {key: rows[key][kept] for key, mass in masses.items() if mass > 0},
         {key: rows[key][kept] for key, k in stiffnesses.items() if k > 0},
         masses,
@@ -214,10 +216,10 @@ def moving_groups(drive: Drive) -> list[list[str]]:
 def chain_of(drive: Drive, motion: Motion, cards: Sequence[str]) -> Chain | None:
     """The bodies on cards that are connected, and their modes; none where nothing on them has inertia."""
     place = {card: n for n, card in enumerate(cards)}
+    motion = within_chain(motion, place)
 
     def mine(keys: Iterable[str]) -> list[str]:
-        found = [k for k in keys if k.partition(".")[0] in place]
-        return sorted(found, key=lambda k: place[k.partition(".")[0]])
+        return sorted(keys, key=lambda k: place[k.partition(".")[0]])
 
     speeds, stretched = mine(motion.speeds), springs_among(motion, mine(motion.stretches))
     if not speeds:
@@ -239,6 +241,23 @@ def chain_of(drive: Drive, motion: Motion, cards: Sequence[str]) -> Chain | None
     held = tuple(held_frequencies(motion, V[0], answers)) if len(speeds) > 1 else ()
     frequency, mobility = mobility_of(motion, V[0], answers, [*(m.frequency for m in modes), *held])
     return Chain(tuple(cards), bodies, springs, modes, held, frequency, mobility, ratios is not None)
+
+
+def within_chain(motion: Motion, cards: Container[str]) -> Motion:
+    """The part of it on some cards: what moves elsewhere neither swings nor answers here."""
+    mine = [n for n, key in enumerate(motion.kept) if key.partition(".")[0] in cards]
+
+    def rows(of: Mapping[str, np.ndarray]) -> dict[str, np.ndarray]:
+        return {key: row[mine] for key, row in of.items() if key.partition(".")[0] in cards}
+
+    kept = tuple(motion.kept[n] for n in mine)
+    return replace(
+        motion,
+        A=motion.A[np.ix_(mine, mine)],
+        kept=kept,
+        speeds=rows(motion.speeds),
+        stretches=rows(motion.stretches),
+    )
 
 
 def springs_among(motion: Motion, keys: Sequence[str]) -> list[str]:
@@ -284,8 +303,8 @@ def row_scaled(rows: np.ndarray) -> np.ndarray:
 def modes_among(
     motion: Motion, V: np.ndarray, bodies: Sequence[Body], springs: Sequence[Spring], referred: bool
 ) -> list[Mode]:
-    values, vectors = np.linalg.eig(scipy.linalg.matrix_balance(motion.A, permute=False)[0])
-    _, scaling = scipy.linalg.matrix_balance(motion.A, permute=False)
+    balanced, scaling = scipy.linalg.matrix_balance(motion.A, permute=False)
+    values, vectors = np.linalg.eig(balanced)
     vectors = scaling @ vectors
     masses = np.array([b.mass for b in bodies])
     S = np.array([motion.stretches[s.state] for s in springs]).reshape(len(springs), V.shape[1])
@@ -302,17 +321,8 @@ def modes_among(
             continue
         seen = speed / np.array([b.ratio for b in bodies]) if referred else speed * np.sqrt(masses)
         seen = seen / seen[int(np.argmax(np.abs(seen)))]
-        first = abs(speed[0]) ** 2
-        found.append(
-            Mode(
-                complex(value),
-                "",
-                dict(zip((b.state for b in bodies), seen.tolist())),
-                shares(bodies, kinetic),
-                shares(springs, elastic),
-                whole / first if first > SMALL**2 * whole else math.inf,
-            )
-        )
+        shape = dict(zip((b.state for b in bodies), seen.tolist()))
+        found.append(Mode(complex(value), "", shape, shares(bodies, kinetic), shares(springs, elastic)))
     found.sort(key=lambda m: m.frequency)
     return [with_name(mode, number, springs) for number, mode in enumerate(found, 1)]
 
@@ -330,7 +340,7 @@ def with_name(mode: Mode, number: int, springs: Sequence[Spring]) -> Mode:
     soft = max(springs, key=lambda s: mode.elastic[s.state], default=None)
     count = f"{ORDINALS[number - 1]} mode" if number <= len(ORDINALS) else f"mode {number}"
     of = f", {soft.name}" if soft is not None else ""
-    return Mode(mode.s, f"{count}{of}", mode.shape, mode.kinetic, mode.elastic, mode.effective)
+    return Mode(mode.s, f"{count}{of}", mode.shape, mode.kinetic, mode.elastic)
 
 
 def held_frequencies(motion: Motion, held: np.ndarray, answers: np.ndarray) -> list[float]:

@@ -46,9 +46,6 @@ class Mode:
     shape: Mapping[str, complex]
     kinetic: Mapping[str, float]
     elastic: Mapping[str, float]
-    effective: float
-    """Inertia that the first body would need to hold the mode's energy by itself, in its units; infinite where
-    the first body stands still in it."""
 
     @property
     def frequency(self) -> float:
