@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from pendel.core.loops.modes import Mechanics
     from pendel.core.loops.sweep import Swept
     from pendel.core.loops.tolerances import Tolerated
-    from pendel.core.loops.transfer import Transfer
+    from pendel.core.loops.transfer import Ends, Transfer
     from pendel.core.loops.within_limits import TunedLoops
     from pendel.core.verbs.shipping import FirmwareReport
 
@@ -337,17 +337,25 @@ class Drive:
     def transfer(
         self, source: str, target: str, *, opened: Sequence[str] = (), at: str | float = "any"
     ) -> Transfer:
-        """The linear model between two signals or taps; see `pendel.core.loops.transfer.Ends` for where and about what.
+        """The linear model between two signals or taps; see `pendel.core.loops.transfer.Ends` for where and about what;
+        a time also as text, such as ``"0.4 s"``.
 
         Raises
         ------
         DriveHasFindings, DriveProblem
         """
-        from pendel.core.loops.transfer import Ends, transfer
+        from pendel.core.loops.transfer import transfer
         from pendel.core.runs.simulate import averaged, prepare
 
-        ends = Ends(self._signal(source), self._signal(target), tuple(self._signal(o) for o in opened), at)
-        return transfer(prepare(averaged(self.document)), ends)
+        return transfer(prepare(averaged(self.document)), self._ends(source, target, opened, at))
+
+    def _ends(self, source: str, target: str, opened: Sequence[str], at: str | float) -> Ends:
+        """Taps resolved, a time as text read. Raises `DriveProblem`."""
+        from pendel.core.loops.looked_at import place_of
+        from pendel.core.loops.transfer import Ends
+
+        place = place_of(self.document, at) if isinstance(at, str) else at
+        return Ends(self._signal(source), self._signal(target), tuple(map(self._signal, opened)), place)
 
     def sweep(
         self,
@@ -367,10 +375,8 @@ class Drive:
         DriveHasFindings, DriveProblem
         """
         from pendel.core.loops.sweep import sweep_between
-        from pendel.core.loops.transfer import Ends
 
-        ends = Ends(self._signal(source), self._signal(target), tuple(self._signal(o) for o in opened), at)
-        return sweep_between(self.document, ends, frequencies, amplitude)
+        return sweep_between(self.document, self._ends(source, target, opened, at), frequencies, amplitude)
 
     def keep_transfer(
         self, name: str, source: str, target: str, *, opened: Sequence[str] = (), at: str = ""

@@ -258,6 +258,14 @@ def test_a_step_up_converter_has_its_zero_in_the_right_half_plane():
     assert abs(found.response(np.array([0.01]))[0]) == pytest.approx(voltage / (1 - duty), rel=0.03)
 
 
+def test_a_limit_that_is_reached_is_told_and_nothing_that_answers_is_no_response():
+    d = pendel.open_example("car_door_drive")
+    assert not any("limit" in words for words in d.transfer("i_set", "i_door", at="50 ms").remarks)
+    assert sum("Current PI is at its limit" in words for words in d.transfer("i_set", "i_door", at="0.4 s").remarks) == 1
+    (silent,) = (SweptPoint(100.0, 0j, 1 + 0j, float("inf"), 1.0),)
+    assert silent.off_db == -300 and not silent.linear
+
+
 def test_swept_points_are_kept_for_the_same_drive_and_way_whatever_stands_in_their_file(tmp_path):
     drive, way = load(EXAMPLES / "car_door_drive.pendel"), KeptTransfer("i_set", "i_door", (), "rest")
     folder, victim = tmp_path / "door.runs", tmp_path / "mine"

@@ -106,6 +106,12 @@ def test_a_profile_counts_where_a_drive_is_made_linear(haul):
 def test_what_does_not_stand_still_gets_a_sentence(haul, tmp_path, capsys):
     with pytest.raises(DriveProblem, match="do not stand still in a frame that turns"):
         haul.transfer("current_a.value", "measured_currents.d", at="steady")
+    fast = pendel.Drive(document=haul.document.copy())
+    fast.do(pendel.core.drive.commands.set_profile(fast.document, "test_bench", [("0 s", "2400 rpm"), ("1 s", "2400 rpm")]))
+    fast.card("torque_demand")["after"] = "50 N*m"
+    swept_there = fast.transfer("torque_to_currents.i_q", "measured_currents.q", at="steady")
+    assert any("Current regulator is at its limit here" in words for words in swept_there.remarks)
+    assert not any("limit" in words for words in haul.transfer("torque_to_currents.i_q", "measured_currents.q", at="steady").remarks)
     short = pendel.Drive(document=haul.document.copy())
     short.set("until", "20 ms")
     with pytest.raises(DriveProblem, match="turns twice"):

@@ -548,6 +548,7 @@ class LoopsPage(Page):
             f"{study.loop.regulation.axis.capitalize() + ' · ' if study.loop.regulation.axis else ''}sampled "
             f"every {figure(study.loop.period, 's', 3)} · delay {figure(study.delay, 's', 3)} with hold · "
             f"linear about the drive {study.drive.point.name}"
+            f"{limits_reached(self.session.drive, study)}"
         )
         self._show_model(study)
         self.plots.show_loop(self.now, self.proposed, self._step_words())
@@ -637,3 +638,9 @@ def tells_an_angle(drive: Drive) -> bool:
         return any(kind_of(card).signal_names(role) for card in drive.cards.values() for role in roles)
     except DriveProblem:
         return False
+
+
+def limits_reached(drive: Drive, study: LoopStudy) -> str:
+    """What is at its limit at the point, in words behind a comma."""
+    names = [drive.cards[name].name for name in study.drive.limited() if name in drive.cards]
+    return f" · at its limit: {', '.join(names)}; the loop is open there" if names else ""

@@ -15,6 +15,8 @@ from pendel.core.controllers.deck import BlockInstance
 from pendel.core.equations.context import stacked
 
 LONGEST_LINE = 256
+PAST = 1e-9
+"""Share of the ends of a limit by which it is reached for sure."""
 
 
 def hats(x: ca.SX, axis: np.ndarray) -> ca.SX:
@@ -34,6 +36,8 @@ class LinearBlock:
     F: np.ndarray
     G: np.ndarray
     H: np.ndarray
+    limited: bool = False
+    """Whether something in it is at its limit there; the form is that between the limits all the same."""
 
     def response(self, z: np.ndarray) -> np.ndarray:
         """Frequency response at points ``z``; shape (points, outputs, inputs)."""
@@ -58,6 +62,9 @@ class Symbols:
         )
         self.past = ca.SX.sym("past", self.line)
         self.next_past = self.past
+        self.limits: list[tuple[ca.SX, ca.SX, ca.SX]] = []
+        """What is kept between a low and a high end whatever else is decided, with both ends."""
+        self._decided = True
 
     def run(self, env: dict[str, ca.SX], body: Sequence[ast.stmt]) -> None:
         for node in body:
@@ -75,9 +82,11 @@ class Symbols:
         if test.is_constant():  # the other branch may divide by zero, which would spoil its derivative here
             self.run(env, node.body if float(test) else node.orelse)
             return
-        yes, no = dict(env), dict(env)
+        yes, no, decided = dict(env), dict(env), self._decided
+        self._decided = False
         self.run(yes, node.body)
         self.run(no, node.orelse)
+        self._decided = decided
         for name in yes.keys() | no.keys():
             a, b = yes.get(name, ca.SX(0)), no.get(name, ca.SX(0))
             env[name] = a if a is b else ca.if_else(test, a, b)
@@ -136,6 +145,8 @@ class Symbols:
         if name == "wrapped":  # whole turns have no slope
             turn = 2.0 * np.pi
             return values[0] - turn * ca.floor(values[0] / turn + 0.5)
+        if name == "saturate" and self._decided:
+            self.limits.append((values[0], values[1], values[2]))
         if name in ("saturate", "floor"):
             return values[0]
         functions: dict[str, Callable[..., ca.SX]] = {
@@ -260,6 +271,13 @@ def stated(
     into = stacked(*v.values())
     jacobians = [ca.jacobian(a, b) for a, b in ((after, state), (after, into), (out, state), (out, into))]
     function = ca.Function("linear", [state, into, stacked(*values.values())], jacobians)
+    reached = stacked(
+        *(
+            ca.fmax(x - high, low - x) - PAST * (ca.fabs(low) + ca.fabs(high))
+            for x, low, high in symbols.limits
+        )
+    )
+    at_limit = ca.Function("at_limit", [state, into, stacked(*values.values())], [reached])
     memory = np.array([*begun, *([0.0] * symbols.line)])
 
     @lru_cache(maxsize=64)
@@ -270,6 +288,7 @@ def stated(
             F.reshape(len(memory), len(v)),
             G.reshape(len(block.outputs), len(memory)),
             H.reshape(len(block.outputs), len(v)),
+            bool(np.any(np.array(at_limit(memory, list(around), list(numbers))) > 0)),
         )
 
     return by_numbers

@@ -331,6 +331,10 @@ class SampledDrive:
             free,
         )
 
+    def limited(self) -> list[str]:
+        """Blocks in which something is at its limit at the point; a source that ends at one only does what it should."""
+        return [b.name for b in self.blocks if b.inputs and self.linear[b.name].limited]
+
     @property
     def period(self) -> int:
         return math.lcm(*(b.every for b in self.blocks)) if self.blocks else 1

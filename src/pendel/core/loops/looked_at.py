@@ -115,4 +115,4 @@ def sweep_of(drive_text: str, kept: KeptTransfer) -> Sweep:
     return Sweep(prepare(drive), transfer(prepare(averaged(drive)), ends_of(drive, kept)))
 
 
-__all__ = ["LookedAt", "calming_of", "ends_of", "looked_at", "mechanics_at", "sweep_of"]
+__all__ = ["LookedAt", "calming_of", "ends_of", "looked_at", "mechanics_at", "place_of", "sweep_of"]

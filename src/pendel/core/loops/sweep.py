@@ -51,6 +51,10 @@ Window = tuple[float, int, int]
 """Frequency (Hz), ticks of settling, ticks that are looked at."""
 
 
+NOTHING = 1e-15
+"""A response beside its model that is none, in figures."""
+
+
 @dataclass(frozen=True)
 class SweptPoint:
     """``response`` (complex) at ``frequency`` (Hz), which is the one asked for but for whole ticks; ``model``
@@ -69,7 +73,7 @@ class SweptPoint:
 
     @property
     def off_db(self) -> float:
-        return 20 * math.log10(abs(self.response / self.model))
+        return 20 * math.log10(max(abs(self.response / self.model), NOTHING))
 
     @property
     def off_degrees(self) -> float:
@@ -336,7 +340,8 @@ class Sweep:
             response *= self.transfer.response(np.array([f]))[0] / sampled
         model = complex(self.transfer.response(np.array([f]))[0])
         first = abs(parts[0])
-        distortion = float((abs(parts[1]) + abs(parts[2])) / first) if first else 0.0
+        # Where nothing answers, as behind a limit, there is no response that could be linear.
+        distortion = float((abs(parts[1]) + abs(parts[2])) / first) if first else math.inf
         return SweptPoint(f, response, model, distortion, size)
 
 

@@ -4,7 +4,7 @@ that is wanted. The drive stays as it is."""
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -218,7 +218,9 @@ def transfer(prepared: Prepared, ends: Ends) -> Transfer:
         turns = ends.at == STEADY and not point.calm
         found = about_rotation(prepared, ends) if turns else about(prepared, ends, point)
         if responds(found.lifted or found.model):
-            return replace(found, remarks=(*found.remarks, *remarks_on(prepared, found)))
+            return replace(
+                found, remarks=tuple(dict.fromkeys((*found.remarks, *remarks_on(prepared, found))))
+            )
         silent = point.name
     where = "at any operating point that was tried" if ends.at == ANY else f"with the drive {silent}"
     raise DriveProblem(
@@ -269,7 +271,8 @@ def about(prepared: Prepared, ends: Ends, point: WorkingPoint) -> Transfer:
     drive.origin = deck.block(block).phase if ends.source in deck.signals else 0
     opened = frozenset(ends.opened)
     lifted = drive.lifted(ends.target, ends.source, opened)
-    return Transfer(ends, drive.model(ends.target, inject=ends.source, opened=opened), point, lifted)
+    model = drive.model(ends.target, inject=ends.source, opened=opened)
+    return Transfer(ends, model, point, lifted, limit_words(prepared, drive.limited()))
 
 
 def about_rotation(prepared: Prepared, ends: Ends) -> Transfer:
@@ -283,11 +286,32 @@ def about_rotation(prepared: Prepared, ends: Ends) -> Transfer:
     opened = frozenset(ends.opened)
     model = drive.model(ends.target, inject=ends.source, opened=opened)
     lifted = drive.lifted(ends.target, ends.source, opened)
-    return Transfer(ends, model, rotation.point, lifted, rotation.remarks(), drive.rounding)
+    remarks = (*rotation.remarks(), *limit_words(prepared, drive.limited()))
+    return Transfer(ends, model, rotation.point, lifted, remarks, drive.rounding)
 
 
 LIMITS = ("low", "high")
 """Values that bound what a block gives, beside those that say so by their role."""
+
+
+def at_their_ends(prepared: Prepared, point: WorkingPoint) -> list[str]:
+    """Blocks that give what bounds them."""
+    found = []
+    for block in prepared.deck.blocks:
+        bounding = kind_of(prepared.drive.cards[block.name]).value_names(ValueRole.CURRENT_LIMIT)
+        ends = {abs(block.values[n]) for n in (*LIMITS, *bounding) if n in block.values}
+        given = [point.signals.get(f"{block.name}.{port}", 0.0) for port in block.outputs]
+        if any(g and math.isclose(abs(g), end, rel_tol=1e-9) for g in given for end in ends):
+            found.append(block.name)
+    return found
+
+
+def limit_words(prepared: Prepared, blocks: Iterable[str]) -> tuple[str, ...]:
+    titles = (prepared.deck.block(name).title for name in blocks)
+    return tuple(
+        f"{title} is at its limit here: the loop through it is open, and the model is that between the limits."
+        for title in titles
+    )
 
 
 def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
@@ -305,15 +329,7 @@ def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
         said.append(
             "Dead times and drops of converters are not in it: what they take hangs on a current's sign alone."
         )
-    for block in prepared.deck.blocks:
-        bounding = kind_of(prepared.drive.cards[block.name]).value_names(ValueRole.CURRENT_LIMIT)
-        ends = {abs(block.values[n]) for n in (*LIMITS, *bounding) if n in block.values}
-        for port in block.outputs:
-            value = found.point.signals.get(f"{block.name}.{port}")
-            if value and any(math.isclose(abs(value), end, rel_tol=1e-9) for end in ends):
-                said.append(
-                    f"{block.title} is at its limit here: the loop through it is open, and the model is that between the limits."
-                )
+    said += limit_words(prepared, at_their_ends(prepared, found.point))
     return tuple(dict.fromkeys(said))
 
 

@@ -294,6 +294,9 @@ class TurningDrive(SampledDrive):
         super().__init__(deck, rotation.point, first.plant, frozen=frozen, linear=dict(first.linear))
         self._first = dict(self.linear)
 
+    def limited(self) -> list[str]:
+        return list(dict.fromkeys(name for row in self.around for drive in row for name in drive.limited()))
+
     def period_map(
         self,
         *,
