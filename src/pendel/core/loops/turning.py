@@ -36,7 +36,7 @@ from pendel.core.loops.linear import (
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, point_of_row
 from pendel.core.loops.realisation import combined
 from pendel.core.plant.program import Outcome, RunSettings
-from pendel.core.plant.recorded import Ring
+from pendel.core.plant.recorded import Ring, Snapshot
 from pendel.core.plant.rows import evaluate_signals
 from pendel.core.plant.simulator import Simulator
 from pendel.core.runs.simulate import Prepared
@@ -58,6 +58,8 @@ RANKS = (1e-6, 1e-5, 1e-7, 1e-4, 1e-8)
 anything reaches, E would be made of rounding."""
 TOLERANCE = 1e-9
 """Of that run: what is off in it is off in the frame."""
+ON_THE_WAY = (0.5, 0.8, 0.95)
+"""Shares of a run at which it is remembered, to go back to before its last turn."""
 STEPS = 4
 """Of the run in a tick at least."""
 
@@ -129,24 +131,31 @@ def rotation_of(prepared: Prepared, extra: tuple[str, ...] = ()) -> Rotation:
     deck, until = prepared.deck, prepared.examined.settings["until"]
     period = math.lcm(*(b.every for b in deck.blocks)) if deck.blocks else 1
     in_a_row = 2 * period + max((b.phase for b in deck.blocks), default=0)
-    step = angle_step(prepared, angles[0], until)
-    if abs(step) * until / deck.tick < 4 * math.pi:
-        raise DriveProblem(
-            "A run of this drive neither comes to rest nor turns twice. Make the run longer, or choose an instant."
-        )
-    turn = 2 * math.pi / abs(step)
-    stride = max(1, math.floor(turn / INSTANTS / period)) * period
-    first = math.floor((until / deck.tick - INSTANTS * stride - in_a_row - 1) / period) * period
-    if first < 1:
-        raise DriveProblem("The run ends before a steady turn is over. Make it longer, or choose an instant.")
-    wanted = [first + k * stride for k in range(INSTANTS)]
     signals = tuple(dict.fromkeys((*deck.measured, *extra)))
-    rows, steps = [], []
     with simulator_until(prepared, until, in_a_row) as simulator:
-        for begin in wanted:
-            row, step = ticks_from(prepared, simulator, begin, in_a_row, signals, angles[0])
-            rows.append(row)
-            steps.append(step)
+        step, snapshots = angle_step(prepared, simulator, angles[0], until)
+        if abs(step) * until / deck.tick < 4 * math.pi:
+            raise DriveProblem(
+                "A run of this drive neither comes to rest nor turns twice. Make the run longer, or choose an instant."
+            )
+        stride = max(1, math.floor(2 * math.pi / abs(step) / INSTANTS / period)) * period
+        first = math.floor((until / deck.tick - INSTANTS * stride - in_a_row - 1) / period) * period
+        if first < 1:
+            raise DriveProblem(
+                "The run ends before a steady turn is over. Make it longer, or choose an instant."
+            )
+        simulator.restore(
+            max(
+                (s for s in snapshots if s.time < (first - 4) * deck.tick),
+                key=lambda s: s.time,
+                default=snapshots[0],
+            )
+        )
+        found = [
+            ticks_from(prepared, simulator, first + k * stride, in_a_row, signals, angles[0])
+            for k in range(INSTANTS)
+        ]
+    rows, steps = tuple(row for row, _ in found), [step for _, step in found]
     drift = float(np.ptp(steps)) / abs(float(np.mean(steps)))
     if drift > STEADY:
         low, high = (abs(s) / (2 * math.pi * deck.tick) for s in (min(steps), max(steps)))
@@ -156,7 +165,7 @@ def rotation_of(prepared: Prepared, extra: tuple[str, ...] = ()) -> Rotation:
         )
     rate = float(np.mean(steps)) / deck.tick
     name = f"in steady rotation, {abs(rate) / (2 * math.pi):.4g} Hz"
-    return Rotation(replace(rows[0][0][0], name=name, calm=True), tuple(rows), rate, drift)
+    return Rotation(replace(rows[0][0][0], name=name, calm=True), rows, rate, drift)
 
 
 def simulator_until(prepared: Prepared, until: float, kept: int) -> Simulator:
@@ -215,13 +224,17 @@ class Seen:
         return math.remainder(high - low, 2 * math.pi)
 
 
-def angle_step(prepared: Prepared, angle: str, until: float) -> float:
-    """By what an angle moves in a tick at the end of a run, rad within half a turn."""
-    tick = prepared.deck.tick
-    with simulator_until(prepared, until, 8) as simulator:
-        advanced(simulator, until - 1.5 * tick)
-        seen = Seen(prepared, simulator.recorded().rows, until - 4 * tick)
-    return seen.turned(angle, until - 3.5 * tick, until - 2.5 * tick)
+def angle_step(
+    prepared: Prepared, simulator: Simulator, angle: str, until: float
+) -> tuple[float, list[Snapshot]]:
+    """By what an angle moves in a tick at the end of a run, rad within half a turn; and snapshots on the way there."""
+    tick, snapshots = prepared.deck.tick, [simulator.state()]
+    for share in ON_THE_WAY:
+        advanced(simulator, min(share * until, until - 8 * tick))
+        snapshots.append(simulator.state())
+    advanced(simulator, until - 1.5 * tick)
+    seen = Seen(prepared, simulator.recorded().rows, until - 4 * tick)
+    return seen.turned(angle, until - 3.5 * tick, until - 2.5 * tick), snapshots
 
 
 def ticks_from(
