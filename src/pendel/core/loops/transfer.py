@@ -41,6 +41,8 @@ PLACES = {
 """Operating points by name; any other is a time in a run (s)."""
 DECADES, PER_DECADE = 5, 100
 STEPS, MOST_STEPS = 600, 200_000
+EXACT = 1e-6
+"""By what poles are off where nothing but rounding is in them."""
 
 
 @dataclass(frozen=True)
@@ -69,7 +71,7 @@ class Transfer:
     lifted: LiftedModel | None = None
     """At every tick, where the model is sampled."""
     remarks: tuple[str, ...] = ()
-    rounding: float = 1e-6
+    rounding: float = EXACT
     """By what a pole of what does not grow may lie outside the unit circle, or right of the imaginary axis."""
 
     def grows(self, pole: Pole) -> bool:
@@ -120,7 +122,8 @@ class Transfer:
         growing = [-r for r in rates if r < -1e-3]
         if growing:
             return 10.0 / max(growing)
-        slow = [r for r in rates if math.isfinite(r) and r > 1e-3]
+        still = max(1e-3, (self.rounding - EXACT) / (self.model.dt or 1.0))  # what is no slower than it is known
+        slow = [r for r in rates if math.isfinite(r) and r > still]
         shortest = 50 * self.model.dt if self.model.dt else 0.0
         return max(5.0 / min(slow), shortest) if slow else max(1.0, shortest)
 
