@@ -24,6 +24,9 @@ from pendel.core.loops.tolerances import Tolerated
 from pendel.core.loops.tuning import LoopAnalysis
 from pendel.core.quantities.units import figure, number_text
 
+APART = 0.8
+"""Decades to the next mode that the name of one needs."""
+
 
 class LoopPlots(QWidget):
     """A loop as it stands, thin, and as proposed, bold."""
@@ -94,9 +97,10 @@ class LoopPlots(QWidget):
         if best is None:
             return
         shown = [(f, name) for f, name in modes if best.frequency[0] < f < best.frequency[-1]]
-        for plot in (self.size_plot, self.phase_plot, self.sensitivity_plot):
-            for f, name in shown:
-                plot.mark_mode(math.log10(f), name if plot is self.size_plot else "")
+        for (f, name), (above, _) in zip(shown, [*shown[1:], (math.inf, "")]):
+            for plot in self.over_frequency:
+                told = plot is self.size_plot and math.log10(above / f) > APART
+                plot.mark_mode(math.log10(f), name if told else "")
 
     def show_band(self, spread: Tolerated) -> None:
         """|L| and the steps over a spread of values, under the curves, until the loop is shown anew."""

@@ -209,13 +209,13 @@ class ModesView(QWidget):
             return
         chain, mode = found
         self.shape.show_mode(chain, mode)
-        self._draw_mobility(chain)
+        self._draw_mobility(chain, mode)
         self.caption.setText(
             f"{mode.name}: {figure(mode.frequency, 'Hz', 4)}, damping {number_text(100 * mode.damping, 3)} %"
         )
         self.facts.setText(chain_words(chain))
 
-    def _draw_mobility(self, chain: Chain) -> None:
+    def _draw_mobility(self, chain: Chain, chosen: Mode) -> None:
         item = self.mobility.getPlotItem()
         for child in list(item.items):
             item.removeItem(child)
@@ -226,7 +226,7 @@ class ModesView(QWidget):
         x, size = np.log10(chain.frequency), 20 * np.log10(np.maximum(np.abs(chain.mobility), 1e-12))
         self.mobility.curve(x, size, tokens().strong, 1.8)
         for mode in chain.modes:
-            self.mobility.mark_mode(math.log10(mode.frequency), mode.name)
+            self.mobility.mark_mode(math.log10(mode.frequency), mode.name if mode is chosen else "")
         self.mobility.setXRange(x[0], x[-1], padding=0)
         self.mobility.setYRange(float(np.min(size)), float(np.max(size)), padding=0.08)
 

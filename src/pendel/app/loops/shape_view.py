@@ -16,6 +16,8 @@ from pendel.core.quantities.units import number_text
 FRAME_MS, SWING = 40, 1.6
 """Milliseconds from picture to picture, and seconds that one swing takes on the screen."""
 BAR, BODY_HEIGHT, TURNS = 26.0, 30.0, 5
+ROOM = 130.0
+"""px for a spring, from which on its share is told in words."""
 LOW = 0.06
 """Height of the smallest body beside the largest."""
 
@@ -128,7 +130,9 @@ class ShapeView(QWidget):
         self._words(painter, x, self.height() - 24, name, "muted")
         share = self.mode.elastic.get(state, 0.0) if self.mode is not None else 0.0
         if self.mode is not None:
-            self._words(painter, x, line + 14, f"{100 * share:.0f} % of the stretch", "brass_text")
+            wide = self.width() / len(self.columns()) > ROOM
+            words = f"{100 * share:.0f} %{' of the stretch' if wide else ''}"
+            self._words(painter, x, line + 14, words, "brass_text")
 
     def _draw_bar(self, painter: QPainter, x: float, line: float, reach: float, speed: complex) -> None:
         size, phase = abs(speed), cmath.phase(speed)

@@ -25,8 +25,8 @@ from pendel.core.runs.spectra import Spectrum, spectrum
 SHOWN_LINES = 40
 MOST_MULTIPLES, TAG_WIDTH = 8, 34.0
 """Of a pulse frequency, marked; and the room a mark's name takes, px."""
-LEFT_EDGE = 0.01
-"""Share of the axis within which a mark would stand on it."""
+LEFT_EDGE, NAME_WIDTH = 0.01, 0.3
+"""Shares of the axis: within which a mark would stand on it, and that the name of a mode takes."""
 KILO, BELOW_KILO = 1e3, 2e3
 """Hz; an axis that ends below the latter is in Hz."""
 
@@ -201,9 +201,10 @@ class SpectrumPanel(QWidget):
                 self._show_powers()
         self._mark_pulses(right, 1.5 * top)
         finest = min((float(lines.frequency[1]) for _, lines in self.found), default=math.inf)
-        for frequency, name in self.modes:
-            if max(finest, LEFT_EDGE * right) < frequency < right:
-                self.plot.mark_mode(frequency / self.unit, name, 0.8)  # above the orders of lines
+        shown = [m for m in self.modes if max(finest, LEFT_EDGE * right) < m[0] < right]
+        for (frequency, name), (above, _) in zip(shown, [*shown[1:], (math.inf, "")]):
+            told = name if above - frequency > NAME_WIDTH * right else ""
+            self.plot.mark_mode(frequency / self.unit, told, 0.8)  # above the orders of lines
         self.plot.set_caption("amplitude, peak", unit)
         self.plot.setXRange(0, (right or 1.0) / self.unit, padding=0.02)
         self.plot.setYRange(0, 1.5 * top or 1.0, padding=0)
