@@ -163,6 +163,11 @@ def test_notch_and_low_pass_leave_of_the_mode_what_they_say():
     d.calm("low-pass", behind="torque_demand.out")
     left = abs(d.transfer("torque_demand.out", "haul_machine.speed").response(np.array([f]))[0])
     assert left / whole == pytest.approx(0.1, rel=0.02)
+    door = pendel.open_example("car_door_drive")
+    assert door.calm("notch").at == "speed_pi.out"
+    assert [(r.name, r.problem) for r in door.judge()] == [("Current", ""), ("Speed", "")], "loops go through it"
+    notch = door.document.cards["notch"]
+    assert notch.values["every"] == "20", "as often as what it stands behind"
     x = 1j * 1.05
     assert notch_leaves(0.05) == pytest.approx(abs((1 + x * x) / (1 + x + x * x)), rel=1e-12)
 

@@ -244,7 +244,9 @@ def damping_loop(
         )
     mean, z = SLOWER / abs(s), np.exp(s * model.dt)
     answer = force_answer(prepared, chain, at, speed, mean)
-    turn = answer.sign * residue(model, z) * high_pass(z, mean, model.dt) / z
+    turn = residue(model, z) * high_pass(z, mean, model.dt) / z
+    sign = answer.sign or math.copysign(1.0, turn.real)
+    turn *= sign
     if turn == 0:
         raise DriveProblem(
             f"The mode does not show in {speed}, or {at} does not act on it. Choose other signals."
@@ -257,7 +259,7 @@ def damping_loop(
             "off, as sampling, delay and the loops inside turn it; from 90° on it excites. Sample faster, or put a notch "
             "or a low-pass there."
         )
-    small = answer.sign * damping * abs(s) * model.dt / abs(turn)
+    small = sign * damping * abs(s) * model.dt / abs(turn)
     gain, reached, stable = search_gain(model, s, mean, small, damping)
     remarks = [
         "Fed back where the force acts, a speed takes energy out of every mode, whatever masses and stiffnesses are, as "
@@ -360,10 +362,10 @@ def damping_at(s: complex) -> float:
 
 @dataclass(frozen=True)
 class ForceAnswer:
-    """``sign`` of the force for a signal; ``edge``: Hz up to which it answers the speed fed back within a quarter of a
-    turn, infinite where it is not known."""
+    """``sign`` of the force for a signal, 0 where it is not known; ``edge``: Hz up to which it answers the speed fed back
+    within a quarter of a turn, infinite where it is not known."""
 
-    sign: float = 1.0
+    sign: float = 0.0
     edge: float = math.inf
 
 
