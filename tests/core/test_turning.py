@@ -9,6 +9,7 @@ import scipy.linalg
 
 import pendel
 from pendel.cli.main import main
+from pendel.core.drive import commands
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.linear import linear_plant
 from pendel.core.loops.points import point_in_run
@@ -78,6 +79,17 @@ def test_what_couples_d_and_q_is_seen(haul):
     d.card("inverter")["t_dead"] = "0 s"
     for point in swept(d, "torque_to_currents.i_q", "measured_currents.d", [300.0, 1000.0]):
         assert abs(point.response) < 0.05 and abs(point.off_db) < 0.3 and abs(point.off_degrees) < 2.0
+    for slow in ("torque_to_currents", "torque_demand"):  # at a quarter of the rate, one of them at another tick
+        d.card(slow)["every"] = "4"
+    d.do(commands.set_phase(d.document, "torque_to_currents", "3"))
+    for point in swept(d, "torque_demand.out", "haul_machine.torque", [300.0, 900.0]):
+        assert abs(point.off_db) < 0.05 and abs(point.off_degrees) < 0.5
+    d.set("computing_delay", "0")
+    for every, phase in (("4", "3"), ("1", "")):
+        d.card("torque_to_currents")["every"], d.card("torque_demand")["every"] = every, every
+        d.do(commands.set_phase(d.document, "torque_to_currents", phase))
+        found = d.transfer("torque_demand.out", "haul_machine.torque", at="steady")
+        assert np.max(np.abs(found.model.poles)) < 1, "no pole of rounding in it"
 
 
 def test_an_induction_machine_turns_with_slip():
@@ -107,7 +119,7 @@ def test_what_does_not_stand_still_gets_a_sentence(haul, tmp_path, capsys):
     with pytest.raises(DriveProblem, match="do not stand still in a frame that turns"):
         haul.transfer("current_a.value", "measured_currents.d", at="steady")
     fast = pendel.Drive(document=haul.document.copy())
-    fast.do(pendel.core.drive.commands.set_profile(fast.document, "test_bench", [("0 s", "2400 rpm"), ("1 s", "2400 rpm")]))
+    fast.do(commands.set_profile(fast.document, "test_bench", [("0 s", "2400 rpm"), ("1 s", "2400 rpm")]))
     fast.card("torque_demand")["after"] = "50 N*m"
     swept_there = fast.transfer("torque_to_currents.i_q", "measured_currents.q", at="steady")
     assert any("Current regulator is at its limit here" in words for words in swept_there.remarks)

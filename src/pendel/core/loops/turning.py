@@ -56,6 +56,8 @@ to the mean."""
 RANKS = (1e-6, 1e-5, 1e-7, 1e-4, 1e-8)
 """What a direction counts for nothing by, beside the largest: the first with which a frame is found. Where hardly
 anything reaches, E would be made of rounding."""
+TURNS_ONLY = 1.5
+"""Condition of a change of frame that only turns; where rounding is in it, it stretches, and has poles of its own."""
 TOLERANCE = 1e-9
 """Of that run: what is off in it is off in the frame."""
 ON_THE_WAY = (0.5, 0.8, 0.95)
@@ -456,15 +458,22 @@ def turned(now: Sequence[Map], later: Sequence[Map]) -> Frame | None:
     frame makes them constant."""
     scale = scales((*now, *later))
     now, later = ([in_scale(m, scale) for m in maps] for maps in (now, later))
+    best: tuple[float, Frame] | None = None
     for rank in RANKS:
         found = turned_within(now, later, rank)
-        if found is not None:
-            return replace(found, basis=scale[:, None] * found.basis)
-    return None
+        if found is None:
+            continue
+        stretch, frame = found
+        if best is None or stretch < best[0]:
+            best = found
+        if stretch < TURNS_ONLY:
+            break
+    return replace(best[1], basis=scale[:, None] * best[1].basis) if best is not None else None
 
 
-def turned_within(now: Sequence[Map], later: Sequence[Map], rank: float) -> Frame | None:
-    """As `turned`, without directions that count for less than ``rank`` beside the largest."""
+def turned_within(now: Sequence[Map], later: Sequence[Map], rank: float) -> tuple[float, Frame] | None:
+    """As `turned`, without directions that count for less than ``rank`` beside the largest; and by how much the change of
+    frame stretches one direction more than another (its condition)."""
     Q = joint_basis([m.A for m in (*now, *later)], [m.B for m in (*now, *later)], rank)
     now, later = ([within(m, Q) for m in maps] for maps in (now, later))
     R = joint_basis([m.A.T for m in (*now, *later)], [m.C.T for m in (*now, *later)], rank)
@@ -475,7 +484,9 @@ def turned_within(now: Sequence[Map], later: Sequence[Map], rank: float) -> Fram
         middle = most_usual(frames)
     except np.linalg.LinAlgError:
         return None
-    return Frame(**middle.__dict__, basis=Q @ R) if middle is not None else None
+    if middle is None:
+        return None
+    return float(np.linalg.cond(E)), Frame(**middle.__dict__, basis=Q @ R)
 
 
 def scales(maps: Iterable[Map]) -> np.ndarray:
