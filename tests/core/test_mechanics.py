@@ -202,6 +202,32 @@ def test_where_delay_turns_the_force_it_refuses_and_says_which_modes_are_beyond(
     assert poles_near(d, "torque_in_all.out", "tachometer.value", 1200.0).stable
 
 
+def test_what_is_held_branches_creeps_or_has_no_slope():
+    d = pendel.Drive("Held")
+    d.add("imposed_speed", "Bench", profile=(("0 s", "0 rpm"), ("1 s", "0 rpm")))
+    d.add("elastic_shaft", "Shaft", k="3000 N*m/rad", d="0.1 N*m*s")
+    d.add("inertia", "Rotor", J="0.02 kg*m^2")
+    d.connect("bench.a", "shaft.a")
+    d.connect("shaft.b", "rotor.a")
+    assert d.modes().modes[0][1].frequency == pytest.approx(math.sqrt(3000 / 0.02) / (2 * math.pi), rel=1e-9)
+    d = shafts(["1e-3 kg*m^2"] * 2, [("100 N*m/rad", "0 N*m*s")])
+    d.add("inertia", "C", J="1e-3 kg*m^2")
+    d.add("elastic_shaft", "T", k="100 N*m/rad", d="0 N*m*s")
+    d.connect("j0.b", "t.a")
+    d.connect("t.b", "c.a")
+    found = [m.frequency for _, m in d.modes().modes]
+    assert found == pytest.approx([math.sqrt(1e5) / (2 * math.pi), math.sqrt(3e5) / (2 * math.pi)], rel=1e-9)
+    assert not shafts(["1e-3 kg*m^2"] * 2, [("10 N*m/rad", "5 N*m*s")]).modes().modes, "it creeps back"
+    d = shafts(["1e-3 kg*m^2"], [])
+    d.add("inertia", "End", J="1e-3 kg*m^2")
+    for name in ("S", "T"):
+        d.add("elastic_shaft", name, k="100 N*m/rad", d="0")
+    for a, b in (("j0.b", "s.a"), ("s.b", "t.a"), ("t.b", "end.a")):
+        d.connect(a, b)
+    with pytest.raises(DriveProblem, match="no finite slope here: End, J0, S, T. .* springs in a row"):
+        d.modes()
+
+
 @pytest.mark.parametrize(
     "wish, words",
     [

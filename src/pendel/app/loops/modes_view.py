@@ -132,10 +132,7 @@ class ModesView(QWidget):
         if text != self._text:
             self._text = text
             self._offer()
-        if self.at.key() and self.at.key() != REST:
-            self.look()
-        else:
-            self._take(self.session.mechanics)
+        self.look()
 
     def _offer(self) -> None:
         drive, cursor = self.session.drive, self.session.cursor_time
@@ -156,8 +153,10 @@ class ModesView(QWidget):
             self._fail(f"Modes show once this is fixed: {self.session.examined.faults[0]}")
             return
         if place in ("", AT_REST, REST):
-            self._take(self.session.mechanics)
-            return
+            if self.session.mechanics.at:
+                self._take(self.session.mechanics)
+                return
+            place = REST  # the session found none, and this says why
         self.facts.setText("Looking …")
         request = ModesRequest(to_text(drive), place, own_c=not strange_c(drive))
         self.session.jobs.start(MODES, lambda job: self._ask(job, request), self._looked)

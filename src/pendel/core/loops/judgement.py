@@ -9,6 +9,7 @@ what pages show.
 
 from __future__ import annotations
 
+import contextlib
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
@@ -87,16 +88,15 @@ def judgement_of(
         prepared = prepare(drive)
         plain = averaged(drive)
         ready = prepared if plain is drive else prepare(plain)
-        mechanics = mechanics_of(ready)
+        with contextlib.suppress(DriveProblem):  # asked for by itself, it says why
+            mechanics = mechanics_of(ready)
         found = standings(plain, ready, stopping, turning=turning)
     except Stopped:
         raise
     except DriveHasFindings as problem:
         return Judgement(tuple((f.sentence, f.card, f.field) for f in problem.findings))
-    except DriveProblem as problem:
+    except PendelError as problem:  # a loop that cannot be judged is no fault of the drive
         return Judgement(problem=str(problem), mechanics=mechanics)
-    except PendelError as problem:
-        return Judgement(problem=str(problem))  # a loop that cannot be judged is no fault of the drive
     return Judgement(loops=tuple(map(record_of, found)), mechanics=mechanics)
 
 

@@ -21,6 +21,7 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.drive.document import Drive
 from pendel.core.drive.nesting import full_name
 from pendel.core.equations.context import stacked
+from pendel.core.errors import DriveProblem
 from pendel.core.loops.linear import linear_plant, without_drops
 from pendel.core.loops.modes import Body, Chain, Mechanics, Mode, Spring
 from pendel.core.loops.points import WorkingPoint, in_contact
@@ -60,7 +61,7 @@ def mechanics_of(prepared: Prepared, point: WorkingPoint | None = None) -> Mecha
     Raises
     ------
     DriveProblem
-        as `linear_plant`.
+        where what moves has no linear form.
     """
     motion = motion_of(prepared, point)
     chains = [c for cards in moving_groups(prepared.drive) if (c := chain_of(prepared.drive, motion, cards))]
@@ -78,6 +79,13 @@ def motion_of(prepared: Prepared, point: WorkingPoint | None) -> Motion:
     plant = linear_plant(prepared, (), WorkingPoint("", places, modes=modes))
     kept = [k for k, key in enumerate(plant.states) if key in units]
     A = plant.A[np.ix_(kept, kept)]
+    if not np.all(np.isfinite(A)):
+        bad = {plant.states[kept[k]].partition(".")[0] for k in np.flatnonzero(~np.isfinite(A).all(axis=1))}
+        names = ", ".join(sorted(full_name(prepared.drive, card) for card in bad))
+        raise DriveProblem(
+            f"What moves has no finite slope here: {names}. Check for a division by zero, such as springs in a row without "
+            "mass or damping between them, or choose another operating point."
+        )
     form = form_of(prepared, units)
     rows = state_rows(prepared, form, places, modes)
     masses, stiffnesses = energies(prepared, form, units)
