@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import copy
 import math
 from collections.abc import Mapping
-from dataclasses import replace
 
 import numpy as np
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -24,11 +22,12 @@ from pendel.app.loops.hand_gains import HandGains
 from pendel.app.loops.limits_box import LimitsBox
 from pendel.app.loops.loop_plots import LoopPlots
 from pendel.app.loops.modes_view import ModesView
+from pendel.app.loops.searching import Searching
 from pendel.app.loops.tolerances_box import TolerancesBox
 from pendel.app.loops.way_list import WayList
 from pendel.app.loops.way_view import WayView
 from pendel.app.loops.wishes import Wishes
-from pendel.app.session.jobs import TOLERATE, TUNE, End, Job
+from pendel.app.session.jobs import TOLERATE, End, Job
 from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
@@ -41,7 +40,6 @@ from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem, PendelError
-from pendel.core.loops.judgement import ProposedGains, command_for
 from pendel.core.loops.rules import RULES
 from pendel.core.loops.tuning import (
     LoopAnalysis,
@@ -51,10 +49,9 @@ from pendel.core.loops.tuning import (
     take_gains,
 )
 from pendel.core.loops.usual_ways import usual_ways
-from pendel.core.loops.within_limits import Goal, Limits, Search
 from pendel.core.quantities.units import figure
 from pendel.core.runs.simulate import signal_infos
-from pendel.core.runs.worker import TolerateRequest, TuneRequest
+from pendel.core.runs.worker import TolerateRequest
 from pendel.core.trust import strange_c
 from pendel.core.vocabulary import SignalRole
 
@@ -66,8 +63,6 @@ LIMITS, HAND = "limits", "hand"
 
 class LoopsPage(Page):
     """Choose a loop, a rule and a wish; see what follows; take the gains."""
-
-    best_so_far = pyqtSignal(str, object)
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(session, parent)
@@ -198,16 +193,14 @@ class LoopsPage(Page):
         inside.addWidget(self.wishes)
         self.hand = HandGains()
         self._hand_of = ""
-        self._cascade_told = False
-        """Whether what a search of all loops gave is to stay there."""
         self.hand.setVisible(False)
         self.hand.changed.connect(self._propose_late.start)
         inside.addWidget(self.hand)
         self.limits = LimitsBox()
         self.limits.setVisible(False)
         self.limits.search_wanted.connect(self.search)
-        self.best_so_far.connect(self._show_best)
-        self._searching: Job | None = None
+        self.searching = Searching(self.session, self.limits, self)
+        self.searching.improved.connect(self._show_best)
         inside.addWidget(self.limits)
         self.figures = LoopFigures()
         inside.addSpacing(4)
@@ -404,7 +397,7 @@ class LoopsPage(Page):
             self._propose_late.start()
 
     def _rule_chosen(self) -> None:
-        chosen, self._cascade_told = self.rule_box.currentData(), False
+        chosen, self.searching.result_shown = self.rule_box.currentData(), False
         self.limits.setVisible(chosen == LIMITS)
         self.hand.setVisible(chosen == HAND)
         self.wishes.setVisible(chosen in RULES)
@@ -420,70 +413,15 @@ class LoopsPage(Page):
 
     def search(self) -> None:
         """Search gains within the limits, or stop that."""
-        if self._searching is not None and self._searching.end is None:
-            self._searching.stop()
-            return
-        study, key, self._cascade_told = self.chosen, self.current, False
-        if study is None:
-            return
-        try:
-            limits, goal = self.limits.wish()
-        except DriveProblem as problem:
-            self.limits.show_found(None, str(problem))
-            return
-        if self.limits.whole.isChecked():
-            self._search_cascade(limits, goal)
-            return
-        search = Search(copy.deepcopy(study), limits, goal)  # the page goes on with its own
-        self.limits.show_searching()
-        self._searching = self.session.jobs.start(
-            TUNE,
-            lambda job: search.run(
-                stopping=lambda: job.stopping, come=lambda best: self.best_so_far.emit(key, best.analysis)
-            ),
-            lambda job: self._searched(job, key),
-        )
-
-    def _search_cascade(self, limits: Limits, goal: Goal) -> None:
-        """All loops, inside out, in the process beside; their gains are one step."""
-        text = to_text(self.session.drive)
-        request = TuneRequest(text, limits, goal.value)
-        self.limits.show_searching("Searching, inside out …")
-        self._searching = self.session.jobs.start(
-            TUNE,
-            lambda job: self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping),
-            lambda job: self._cascade_found(job, text),
-        )
-
-    def _cascade_found(self, job: Job, text: str) -> None:
-        if job.end is not End.FINISHED:
-            self.limits.show_found(None, job.sentence or "Stopped; no gains were taken.")
-            return
-        if to_text(self.session.drive) != text:
-            self.limits.show_found(
-                None, "The drive was changed meanwhile; no gains were taken. Search again."
-            )
-            return
-        found, left = job.result
-        if found:
-            gains = {key: each.best.gains for key, each in found.items()}
-            taking = command_for(ProposedGains(gains, left), self.session.drive).command
-            self.session.do(replace(taking, title="Tune all loops within limits"))
-        labels = {key: each.loop.label for key, each in self.standings.items()}
-        self.limits.show_cascade(found, left, labels)
-        self._cascade_told = True
+        if self.searching.running:
+            self.searching.stop()
+        elif self.chosen is not None:
+            self.searching.start(self.current, self.chosen, self.standings)
 
     def _show_best(self, key: str, best: LoopAnalysis) -> None:
         if key == self.current and self.rule_box.currentData() == LIMITS and self.chosen is not None:
             self.proposed = best
             self._show(self.chosen)
-
-    def _searched(self, job: Job, key: str) -> None:
-        if job.end is End.FINISHED:
-            self.limits.show_found(job.result)
-            self._show_best(key, job.result.best.analysis)
-        else:
-            self.limits.show_found(None, job.sentence or "Stopped; the best so far is shown.")
 
     def judge_spread(self) -> None:
         """Judge the chosen loop with its present gains while values spread, or stop that."""
@@ -517,9 +455,8 @@ class LoopsPage(Page):
         if self.rule_box.currentData() == LIMITS:
             self.proposed = None
             self.verdict.setText("")
-            if self._searching is not None:
-                self._searching.stop()
-            if not self._cascade_told:
+            self.searching.stop()
+            if not self.searching.result_shown:
                 self.limits.show_found(None, "")
             self._show(study)
             return

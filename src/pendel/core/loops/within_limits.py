@@ -304,8 +304,10 @@ def tune(
     regulator: str = "",
     *,
     stopping: Callable[[], bool] = lambda: False,
+    turning: bool = False,
 ) -> TunedLoops:
-    """Tune one loop by its regulator or key, or all closed loops inside out, each with those further in as tuned.
+    """Tune one loop by its regulator or key, or all closed loops inside out, each with those further in as tuned;
+    ``turning`` as for `standings`.
 
     Raises
     ------
@@ -319,7 +321,7 @@ def tune(
             f"{regulator or 'This drive'} closes no loop. Wire a regulator's output to the plant and a measured signal to its actual value."
         )
     for depth in sorted({each.depth for each in loops}):
-        for each in standings(scratch, stopping=stopping):
+        for each in standings(scratch, stopping=stopping, turning=turning):
             if each.loop.depth != depth or each.loop.key not in {w.key for w in loops}:
                 continue
             if each.study is None or not each.loop.closed or not each.study.gains_now["K_p"]:

@@ -123,6 +123,8 @@ class TuneRequest:
     drive_text: str
     limits: Limits
     goal: str
+    turning: bool = False
+    own_c: bool = False
 
 
 @dataclass(frozen=True)
@@ -175,5 +177,6 @@ BRINGS_C = (
     TolerateRequest,
     ModesRequest,
     CalmRequest,
+    TuneRequest,
 )
 """Requests that may run C of the drive's author, behind the question."""

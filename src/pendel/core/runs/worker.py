@@ -194,9 +194,6 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         return Answered(judgement_of(drive, shared.stopping, turning=request.turning))
     if isinstance(request, ProposeRequest):
         return Answered(proposed_gains(drive))
-    if isinstance(request, TuneRequest):
-        tuned = tune(drive, request.limits, Goal(request.goal), stopping=shared.stopping)
-        return Answered((dict(tuned.found), dict(tuned.left)))
     made = folder / f"run{next(NUMBERS)}.h5"
     if isinstance(request, CheckRequest | RangesRequest | ProcessorRequest):
         allow_all_of(drive)  # it is asked for behind the question
@@ -213,6 +210,10 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
             made.unlink(missing_ok=True)
     if request.own_c:
         allow_all_of(drive)
+    if isinstance(request, TuneRequest):
+        limits, goal = request.limits, Goal(request.goal)
+        tuned = tune(drive, limits, goal, stopping=shared.stopping, turning=request.turning)
+        return Answered((dict(tuned.found), dict(tuned.left)))
     if isinstance(request, TransferRequest):
         return Answered(looked_at(drive, request.kept))
     if isinstance(request, ModesRequest):

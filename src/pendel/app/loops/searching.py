@@ -1,0 +1,101 @@
+"""Searches of gains within limits: of one loop, whose best is shown as it comes, or of all loops beside the window."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Mapping
+from dataclasses import replace
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from pendel.app.loops.limits_box import LimitsBox
+from pendel.app.session.jobs import TUNE, End, Job
+from pendel.app.session.judging import LONGEST_JUDGING
+from pendel.app.session.session import Session
+from pendel.core.drive.file import to_text
+from pendel.core.errors import DriveProblem
+from pendel.core.loops.judgement import ProposedGains, command_for
+from pendel.core.loops.tuning import LoopStatus, LoopStudy
+from pendel.core.loops.within_limits import Goal, Limits, Search
+from pendel.core.runs.worker import TuneRequest
+from pendel.core.trust import strange_c
+
+
+class Searching(QObject):
+    """``improved`` gives the key of a loop and its best analysis so far."""
+
+    improved = pyqtSignal(str, object)
+
+    def __init__(self, session: Session, box: LimitsBox, parent: QObject):
+        super().__init__(parent)
+        self.session, self.box = session, box
+        self._job: Job | None = None
+        self.result_shown = False
+        """Whether the result of a search of all loops is shown, which stays when these are judged anew."""
+
+    @property
+    def running(self) -> bool:
+        return self._job is not None and self._job.end is None
+
+    def stop(self) -> None:
+        if self._job is not None:
+            self._job.stop()
+
+    def start(self, key: str, study: LoopStudy, standings: Mapping[str, LoopStatus]) -> None:
+        """Search for the loop with this key, or for all where the box says so."""
+        self.result_shown = False
+        try:
+            limits, goal = self.box.wish()
+        except DriveProblem as problem:
+            self.box.show_found(None, str(problem))
+            return
+        if self.box.whole.isChecked():
+            labels = {name: each.loop.label for name, each in standings.items()}
+            self._start_all(limits, goal, labels)
+            return
+        search = Search(copy.deepcopy(study), limits, goal)  # the page goes on with its own
+        self.box.show_searching()
+        self._job = self.session.jobs.start(
+            TUNE,
+            lambda job: search.run(
+                stopping=lambda: job.stopping, come=lambda best: self.improved.emit(key, best.analysis)
+            ),
+            lambda job: self._ended(job, key),
+        )
+
+    def _ended(self, job: Job, key: str) -> None:
+        if job.end is End.FINISHED:
+            self.box.show_found(job.result)
+            self.improved.emit(key, job.result.best.analysis)
+        else:
+            self.box.show_found(None, job.sentence or "Stopped; the best so far is shown.")
+
+    def _start_all(self, limits: Limits, goal: Goal, labels: Mapping[str, str]) -> None:
+        drive, turning = self.session.drive, self.session.judge_turning
+        text = to_text(drive)
+        own_c = turning and not strange_c(drive)
+        request = TuneRequest(text, limits, goal.value, turning, own_c)
+        self.box.show_searching("Searching, inside out …")
+        self._job = self.session.jobs.start(
+            TUNE,
+            lambda job: self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping),
+            lambda job: self._all_ended(job, text, labels),
+        )
+
+    def _all_ended(self, job: Job, text: str, labels: Mapping[str, str]) -> None:
+        if job.end is not End.FINISHED:
+            self.box.show_found(None, job.sentence or "Stopped; no gains were taken.")
+            return
+        if to_text(self.session.drive) != text:
+            self.box.show_found(None, "The drive was changed meanwhile; no gains were taken. Search again.")
+            return
+        found, left = job.result
+        if found:
+            gains = {key: each.best.gains for key, each in found.items()}
+            taking = command_for(ProposedGains(gains, left), self.session.drive).command
+            self.session.do(replace(taking, title="Tune all loops within limits"))
+        self.box.show_cascade(found, left, labels)
+        self.result_shown = True
+
+
+__all__ = ["Searching"]
