@@ -141,7 +141,8 @@ class Drive:
         """
         if kind not in kinds():
             raise DriveProblem(
-                f"There is no part or block “{kind}”.{near_words(kind, kinds())} Known are {', '.join(sorted(kinds()))}."
+                f"There is no part or block “{kind}”.{near_words(kind, kinds())} Known are "
+                f"{', '.join(sorted(kinds()))}."
             )
         template = kinds()[kind]
         if own is None:

@@ -185,7 +185,8 @@ class Run(Mapping[str, "Trace"]):
         return [r.sentence for r in self.kept.remarks]
 
     def at(self, key: str, times: ArrayLike) -> np.ndarray:
-        """Values of a signal at given times (s): held for sampled signals, linear between steps for others."""
+        """Values of a signal at given times (s): held for sampled signals, linear between steps for
+        others."""
         trace = self[key]
         times = np.asarray(times, dtype=float)
         if trace.sampled:

@@ -54,7 +54,7 @@ def test_a_mode_is_seen_swings_and_is_damped_by_one_step(rope):
     view.damping.setText("0.25")
     QTest.mouseClick(view.loop, LEFT)
     assert until(lambda: view.done.text())
-    assert "4.2 % → 25 %" in view.done.text() and "within 90°" in view.told.text()
+    assert "4.2 % → 25 %" in view.done.text() and "within 90°" in view.report.text()
     assert {"with_damping", "mean_speed", "swing", "damping_2"} <= set(rope.session.drive.cards)
     assert not rope.session.examined.faults
     assert until(lambda: not rope.session.judging)
@@ -80,7 +80,7 @@ def test_pointing_reads_all_plots_what_is_slack_does_not_swing_and_spectra_mark_
     assert view.table.rowCount() == 1 and view.loop.isEnabled() and view.problem.text() == ""
     view.behind.setEditText("nonsense")
     QTest.mouseClick(view.notch, LEFT)
-    assert until(lambda: "“nonsense” is no output of a block" in view.told.text())
+    assert until(lambda: "“nonsense” is no output of a block" in view.report.text())
     rope.session.do(pendel.core.drive.commands.set_setting(rope.session.drive, "until", "600 ms"))
     QTest.keyClick(rope, Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier)
     finish(rope)
@@ -137,4 +137,4 @@ def pointing_reads_all(page):
     spot = plots.circle_plot.spot.getData()
     assert complex(spot[0][0], spot[1][0]) == pytest.approx(L, rel=0.03)
     QTest.mouseMove(plots.phase_plot.viewport(), plots.phase_plot.viewport().rect().topLeft() + QPoint(3, 3))
-    assert until(lambda: not any(p.told for p in (*plots.over_frequency, plots.circle_plot)))
+    assert until(lambda: not any(p.has_reading for p in (*plots.over_frequency, plots.circle_plot)))

@@ -131,7 +131,7 @@ def test_what_does_not_stand_still_gets_a_sentence(haul, tmp_path, capsys):
     rope = pendel.open_example("haul_drive_rope")
     with pytest.raises(DriveProblem, match="speeds up or slows down .* Make the run longer"):
         rope.judge("steady")
-    with pytest.raises(DriveProblem, match="nothing in it tells the angle"):
+    with pytest.raises(DriveProblem, match="reports the angle of its field"):
         pendel.open_example("valley_feeder").judge("steady")
     with pytest.raises(DriveProblem, match="not at “noon”"):
         haul.judge("noon")

@@ -36,7 +36,8 @@ DRIVE_TO = "where the changed drive goes, - for the terminal; without it, into t
 PROGRESS_EVERY = 0.2
 """Seconds between two figures of progress."""
 EPILOGUE = (
-    "Exit codes: 0 done; 1 the drive has faults, a loop is not stable, the run failed, or a build gave another "
+    "Exit codes: 0 done; 1 the drive has faults, a loop is not stable, the run failed, or a build gave "
+    "another "
     "bit; 2 the call or a file is wrong."
 )
 
@@ -197,7 +198,8 @@ def write_result(result: Any, path: Path) -> None:
 
 
 def check_ending(verb: Verb, options: argparse.Namespace) -> None:
-    """Raises `FileProblem` where the file of ``--out`` does not end as what is to be written, before that takes time."""
+    """Raises `FileProblem` where the file of ``--out`` does not end as what is to be written, before that
+    takes time."""
     out = getattr(options, "out", None)
     if not out or out == STANDARD or verb.endings is None:
         return

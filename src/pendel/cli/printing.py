@@ -114,7 +114,8 @@ def _(result: TransferReport, verb: str) -> None:
     opened = f", opened at {', '.join(result.opened)}" if result.opened else ""
     rhythm = f"every {result.dt:g} s" if result.dt else "continuous"
     print(
-        f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {result.order} of {result.states} states"
+        f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {result.order} of "
+        f"{result.states} states"
     )
     if math.isfinite(result.crossover):
         print(
@@ -214,7 +215,8 @@ def _(result: FirmwareReport, verb: str) -> None:
     if result.check is not None:
         c = result.check
         print(
-            f"\n{c.compiler}: {c.code_bytes} bytes of object file, {c.data_bytes} bytes of data, {c.ticks} ticks"
+            f"\n{c.compiler}: {c.code_bytes} bytes of object file, {c.data_bytes} bytes of data, {c.ticks} "
+            f"ticks"
         )
         for build in c.unlike:
             print(f"differs: {build}")

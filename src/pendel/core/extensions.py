@@ -73,7 +73,8 @@ class Table(Generic[T]):
                     )
                 elif thing.id in found or not thing.id.isidentifier():
                     problems.append(
-                        f"The {self.word} “{thing.id}” of {owner_of(entry)} has the id of another, or none that can be "
+                        f"The {self.word} “{thing.id}” of {owner_of(entry)} has the id of another, or none "
+                        f"that can be "
                         "one. Its maker must rename it."
                     )
                 elif reason := self.fits(thing):
@@ -88,7 +89,8 @@ class Table(Generic[T]):
                 yield entry, entry.load()
             except Exception as problem:  # noqa: BLE001  somebody else's code may raise anything
                 problems.append(
-                    f"“{entry.name}” of {owner_of(entry)}, a {self.word}, cannot be loaded: {problem}. Update or remove "
+                    f"“{entry.name}” of {owner_of(entry)}, a {self.word}, cannot be loaded: {problem}. "
+                    f"Update or remove "
                     "the package."
                 )
 

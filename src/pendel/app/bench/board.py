@@ -79,7 +79,8 @@ def described(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Des
 
 @dataclass(frozen=True)
 class Looked:
-    """What a look at the board found: its facts, a record or how far one is, figures and live values in SI."""
+    """What a look at the board found: its facts, a record or how far one is, figures and live values in
+    SI."""
 
     facts: BoardFacts
     frame: Frame | CaptureState | None

@@ -1,4 +1,5 @@
-"""What the operator panel shows and acts on: the board where one is connected, else the live run, else nothing."""
+"""What the operator panel shows and acts on: the board where one is connected, else the live run, else
+nothing."""
 
 from __future__ import annotations
 

@@ -24,8 +24,10 @@ CELL = 62
 """Pixels of a row."""
 LOOK_MS = 100
 EMPTY = (
-    "There is no control on the panel yet. Press Edit, then Add a control: switches, sliders and selectors change "
-    "values of the drive; lamps, figures, bars and strips show its signals. They act on a live run, on the stand-in "
+    "There is no control on the panel yet. Press Edit, then Add a control: switches, sliders and selectors "
+    "change "
+    "values of the drive; lamps, figures, bars and strips show its signals. They act on a live run, on the "
+    "stand-in "
     "board and on an own board alike."
 )
 
@@ -229,7 +231,8 @@ class Frame(QFrame):
         self.panel, self.key, self.control = panel, key, control
         self.setObjectName("control")
         self.setStyleSheet(
-            f"QFrame#control {{ background: {colour('card').name()}; border: 1px solid {colour('hairline').name()}; "
+            f"QFrame#control "
+            f"{{ background: {colour('card').name()}; border: 1px solid {colour('hairline').name()}; "
             "border-radius: 4px; }"
         )
         inside = QVBoxLayout(self)

@@ -86,7 +86,8 @@ class ScopePanel(QWidget):
         self.run_button.setToolTip("Sample on the board and show it; Space")
         self.single_button = button("Record at full rate", self.record)
         self.single_button.setToolTip(
-            "The board keeps every tick around the trigger in its own memory and sends it afterwards: for lines that "
+            "The board keeps every tick around the trigger in its own memory and sends it afterwards: for "
+            "lines that "
             "are slower than the controller"
         )
         self.add_channel = QComboBox()
@@ -185,7 +186,8 @@ class ScopePanel(QWidget):
         return list(dict.fromkeys([*found, *by_signal.values()]))[:FIRST_CHANNELS]
 
     def _rebuild(self, description: Description) -> None:
-        """Channels anew where the description has them elsewhere now; those it has not are left out and said."""
+        """Channels anew where the description has them elsewhere now; those it has not are left out and
+        said."""
         known = {one.channel.key: one for one in self.shown}
         found, gone = [], []
         for key in self.keys:

@@ -86,7 +86,8 @@ class PathStation(SpineRow):
 
 
 class LoopRow(SpineRow):
-    """One loop with its state bar: moss tuned, brass not tuned or open, brick failing. The words say it too."""
+    """One loop with its state bar: moss tuned, brass not tuned or open, brick failing. The words say it
+    too."""
 
     def __init__(self, name: str, state: str, role: str):
         super().__init__(f"{name} loop, {state}", f"{name}: {state}")

@@ -1,4 +1,5 @@
-"""The Firmware page: the control deck in number formats, as C, built, checked against the simulation, saved."""
+"""The Firmware page: the control deck in number formats, as C, built, checked against the simulation,
+saved."""
 
 from __future__ import annotations
 
@@ -72,8 +73,10 @@ WANTED = (("0.05 %", 5e-4), ("0.2 %", 2e-3), ("1 %", 1e-2), ("5 %", 5e-2))
 """Errors that a proposal may leave: rms of a signal over its span."""
 RUN_HINT = "Run the drive once, then press Build and check."
 VALUES_HINT = (
-    "A live value is converted when the controller starts, and can be changed while it runs, between its lowest and "
-    "highest; any other is a constant in the C. Enter edits a cell, + and - step the chosen value, Space makes it live "
+    "A live value is converted when the controller starts, and can be changed while it runs, between its "
+    "lowest and "
+    "highest; any other is a constant in the C. Enter edits a cell, + and - step the chosen value, Space "
+    "makes it live "
     "or constant."
 )
 FILE_TITLES = ("source", "header", "main", "table", "lib .h", "lib .c")

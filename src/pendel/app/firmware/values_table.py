@@ -1,4 +1,5 @@
-"""Values of the blocks: what they are, which can be changed while the code runs, and the words that hold them."""
+"""Values of the blocks: what they are, which can be changed while the code runs, and the words that hold
+them."""
 
 from __future__ import annotations
 

@@ -69,7 +69,8 @@ def written_c(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Wri
 
 
 def in_float(deck: ControlDeck, chosen: Choices) -> Lowered:
-    """A deck that has no C as it is chosen, in float 64, with its live values where these are not the reason."""
+    """A deck that has no C as it is chosen, in float 64, with its live values where these are not the
+    reason."""
     try:
         return lower(deck, replace(chosen, default=NumberFormat.FLOAT64, blocks={}))
     except CannotLower:

@@ -22,7 +22,7 @@ REACH = 20.0
 
 
 class HandGains(QWidget):
-    """``changed`` tells that a gain is another."""
+    """``changed`` is emitted when a gain is another."""
 
     changed = pyqtSignal()
 

@@ -70,7 +70,7 @@ class LoopPlots(QWidget):
         best = self.proposed or self.now
         if best is None or not math.log10(best.frequency[0]) <= x <= math.log10(best.frequency[-1]):
             for plot in (*self.over_frequency, self.circle_plot):
-                plot.untell()
+                plot.clear_reading()
             return
         known = np.log10(best.frequency)
         L = np.interp(x, known, best.response.real) + 1j * np.interp(x, known, best.response.imag)
@@ -87,9 +87,9 @@ class LoopPlots(QWidget):
                 [(x, s), (x, t)],
             ),
         ):
-            if plot is not self.sender() or not plot.told:  # there the nearest curve was read
-                plot.tell(f"{at}   {words}", spots)
-        self.circle_plot.tell(f"{at}   {complex_text(L)}", [(L.real, L.imag)])
+            if plot is not self.sender() or not plot.has_reading:  # there the nearest curve was read
+                plot.show_reading(f"{at}   {words}", spots)
+        self.circle_plot.show_reading(f"{at}   {complex_text(L)}", [(L.real, L.imag)])
 
     def show_modes(self, modes: Sequence[tuple[float, str]]) -> None:
         """Mark where the mechanics swings (Hz), until the loop is shown anew."""
@@ -99,8 +99,8 @@ class LoopPlots(QWidget):
         shown = [(f, name) for f, name in modes if best.frequency[0] < f < best.frequency[-1]]
         for (f, name), (above, _) in zip(shown, [*shown[1:], (math.inf, "")]):
             for plot in self.over_frequency:
-                told = plot is self.size_plot and math.log10(above / f) > APART
-                plot.mark_mode(math.log10(f), name if told else "")
+                named = plot is self.size_plot and math.log10(above / f) > APART
+                plot.mark_mode(math.log10(f), name if named else "")
 
     def show_band(self, spread: Tolerated) -> None:
         """|L| and the steps over a spread of values, under the curves, until the loop is shown anew."""

@@ -62,7 +62,8 @@ class ModesView(QWidget):
         self.shape = ShapeView()
         inside.addWidget(self.shape, 3)
         self.words = wrapped(
-            "Bars: speeds of the bodies, seen from the first one; the largest is 1. Boxes: their inertia seen from there.",
+            "Bars: speeds of the bodies, seen from the first one; the largest is 1. Boxes: their inertia "
+            "seen from there.",
             "muted",
         )
         inside.addWidget(self.words)
@@ -116,9 +117,9 @@ class ModesView(QWidget):
         self.loop.setToolTip("Feeds the swing of a speed back to the force on the same body")
         inside.addLayout(row(self.notch, self.low_pass, self.loop))
         self.done = wrapped("", "good")
-        self.told = wrapped("", "muted")
+        self.report = wrapped("", "muted")
         inside.addWidget(self.done)
-        inside.addWidget(self.told)
+        inside.addWidget(self.report)
         inside.addStretch(1)
         column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
         return side
@@ -245,7 +246,7 @@ class ModesView(QWidget):
             damping = value_in_field(self.damping.text(), "", Names({}))
         except ExpressionProblem as problem:
             self.damping.mark(str(problem))
-            self.told.setText(str(problem))
+            self.report.setText(str(problem))
             return
         drive = self.session.drive
         request = CalmRequest(
@@ -258,28 +259,28 @@ class ModesView(QWidget):
             own_c=not strange_c(drive),
         )
         self.done.setText("")
-        self.told.setText("Looking for values that fit …")
+        self.report.setText("Looking for values that fit …")
         self.session.jobs.start(
             CALM, lambda job: self._ask(job, request), lambda job: self._calmed(job, request.drive_text)
         )
 
     def _calmed(self, job: Job, text: str) -> None:
         if job.end is not End.FINISHED:
-            self.told.setText(job.sentence)
+            self.report.setText(job.sentence)
             return
         if to_text(self.session.drive) != text:
-            self.told.setText("The drive was changed meanwhile. Press it again.")
+            self.report.setText("The drive was changed meanwhile. Press it again.")
             return
         found = job.result
         assert isinstance(found, Calming)
         try:
             command = command_for(self.session.drive, found)
         except DriveProblem as problem:
-            self.told.setText(str(problem))
+            self.report.setText(str(problem))
             return
         self.session.do(command)
         self.done.setText(done_words(found))
-        self.told.setText("\n".join(found.remarks))
+        self.report.setText("\n".join(found.remarks))
         self.status_message.emit(f"{command.title}. Ctrl+Z takes it back.")
 
 
@@ -307,11 +308,13 @@ def chain_words(chain: Chain) -> str:
     if math.isfinite(chain.inertia):
         unit = "kg·m²" if first.unit == "rad/s" else "kg"
         said.append(
-            f"In all {figure(chain.inertia, unit, 4)} seen from {first.name}, of which {figure(first.mass, unit, 4)} its own."
+            f"In all {figure(chain.inertia, unit, 4)} seen from {first.name}, of which "
+            f"{figure(first.mass, unit, 4)} its own."
         )
     if chain.held:
         said.append(
-            f"With {first.name} held: {', '.join(figure(f, 'Hz', 4) for f in chain.held)}. There its speed hardly answers its torque."
+            f"With {first.name} held: {', '.join(figure(f, 'Hz', 4) for f in chain.held)}. There its speed "
+            f"hardly answers its torque."
         )
     return "\n".join(said)
 

@@ -546,7 +546,8 @@ class LoopsPage(Page):
             self.session.do(command)
 
     def try_in_run(self) -> None:
-        """Run the drive as it is, unless its last run shows that already, and once more with the proposed gains."""
+        """Run the drive as it is, unless its last run shows that already, and once more with the proposed
+        gains."""
         session, command = self.session, self.taking()
         if command is None:
             return

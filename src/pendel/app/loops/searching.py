@@ -1,4 +1,5 @@
-"""Searches of gains within limits: of one loop, whose best is shown as it comes, or of all loops beside the window."""
+"""Searches of gains within limits: of one loop, whose best is shown as it comes, or of all loops beside the
+window."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""A mode of the mechanics drawn along the shaft: a bar for the speed of each body, swinging, and what gives way between."""
+"""A mode of the mechanics drawn along the shaft: a bar for the speed of each body, swinging, and what gives
+way between."""
 
 from __future__ import annotations
 
@@ -17,14 +18,14 @@ FRAME_MS, SWING = 40, 1.6
 """Milliseconds from picture to picture, and seconds that one swing takes on the screen."""
 BAR, BODY_HEIGHT, TURNS = 26.0, 30.0, 5
 ROOM = 130.0
-"""px for a spring, from which on its share is told in words."""
+"""px for a spring, from which on its share is written in words."""
 LOW = 0.06
 """Height of the smallest body beside the largest."""
 
 
 class ShapeView(QWidget):
     """Bodies stand along a line in their order on the energy path. Above or below each the bar is its speed, seen from
-    the first body; pale ends tell how far it swings."""
+    the first body; pale ends show how far it swings."""
 
     def __init__(self) -> None:
         super().__init__()

@@ -130,7 +130,8 @@ def sentence_of(found: Tolerated, spreads: Sequence[tuple[str, float]]) -> str:
         else ""
     )
     return (
-        f"Holds for {names} in {len(found.samples)} samples: phase margin at least {number_text(phase.phase, 3)}°, Ms at most "
+        f"Holds for {names} in {len(found.samples)} samples: phase margin at least "
+        f"{number_text(phase.phase, 3)}°, Ms at most "
         f"{number_text(ms.ms, 3)}.{most}"
     )
 

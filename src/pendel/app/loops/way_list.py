@@ -12,7 +12,8 @@ from pendel.core.drive.document import Drive, KeptTransfer
 
 
 class WayList(QWidget):
-    """``chosen`` gives the name of a way, empty for a new one; ``ticked`` tells that others are laid under."""
+    """``chosen`` gives the name of a way, empty for a new one; ``ticked`` tells that others are laid
+    under."""
 
     chosen = pyqtSignal(str)
     ticked = pyqtSignal()

@@ -1,4 +1,5 @@
-"""The way between two points of a drive: its response, step, poles and zeros, and the same measured in runs."""
+"""The way between two points of a drive: its response, step, poles and zeros, and the same measured in
+runs."""
 
 from __future__ import annotations
 
@@ -339,7 +340,7 @@ class WayView(QWidget):
         if loop is None:
             self.phase_plot.enableAutoRange(axis="y")
         else:
-            self.phase_plot.setYRange(-400, 30, padding=0)  # further down its turns tell nothing
+            self.phase_plot.setYRange(-400, 30, padding=0)  # further down its turns mean nothing
         self.step_plot.set_caption("after a step of one", self._unit_words())
         span = self.found.t[-1] * 1e3
         self.step_plot.setXRange(0, span, padding=0)
@@ -352,12 +353,12 @@ class WayView(QWidget):
         found = self.found
         if found is None or not math.log10(found.frequency[0]) <= x <= math.log10(found.frequency[-1]):
             for plot in (self.size_plot, self.phase_plot, *self.of_loop):
-                plot.untell()
+                plot.clear_reading()
             return
         known, at = np.log10(found.frequency), figure(10**x, "Hz", 4)
         size = float(np.interp(x, known, decibels(found.response)))
         phase = float(np.interp(x, known, unwrapped_phase(found.shown)))
-        told = [
+        readings = [
             (self.size_plot, f"{number_text(size, 4)} dB", [(x, size)]),
             (self.phase_plot, f"{number_text(phase, 4)}°", [(x, phase)]),
         ]
@@ -365,11 +366,11 @@ class WayView(QWidget):
             L = complex(np.interp(x, known, found.shown.real), np.interp(x, known, found.shown.imag))
             s, t = (float(decibels(np.array(v))) for v in sensitivities(np.array(L)))
             words = f"S {number_text(s, 3)} dB, T {number_text(t, 3)} dB"
-            told.append((self.sensitivity_plot, words, [(x, s), (x, t)]))
-            told.append((self.circle_plot, complex_text(L), [(L.real, L.imag)]))
-        for plot, words, spots in told:
-            if plot is not self.sender() or not plot.told:  # there the nearest curve was read
-                plot.tell(f"{at}   {words}", spots)
+            readings.append((self.sensitivity_plot, words, [(x, s), (x, t)]))
+            readings.append((self.circle_plot, complex_text(L), [(L.real, L.imag)]))
+        for plot, words, spots in readings:
+            if plot is not self.sender() or not plot.has_reading:  # there the nearest curve was read
+                plot.show_reading(f"{at}   {words}", spots)
 
     def _unit_words(self) -> str:
         assert self.found is not None

@@ -1,4 +1,4 @@
-"""What a rule is told: the crossover and the least phase margin, each typed or slid."""
+"""What a rule is given: the crossover and the least phase margin, each typed or slid."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ def value_on(slide: QSlider, low: float, high: float) -> float:
 
 
 class Wishes(QWidget):
-    """``changed`` tells that something else is wished for; ``refused`` why what was typed cannot be."""
+    """``changed`` is emitted when something else is wished for, ``refused`` why what was typed cannot be."""
 
     changed = pyqtSignal()
     refused = pyqtSignal(str)

@@ -22,7 +22,7 @@ REACH = 40.0
 
 
 class Plot(pg.PlotWidget):
-    """``pointed`` tells where along the bottom axis the pointer is; NaN once it has left."""
+    """``pointed`` gives the place along the bottom axis the pointer is, NaN once it has left."""
 
     pointed = pyqtSignal(float)
 
@@ -107,7 +107,7 @@ class Plot(pg.PlotWidget):
         found = self.nearest(at)
         item = self.getPlotItem()
         if found is None:
-            self.untell()
+            self.clear_reading()
         else:
             self._tell_nearest(*found)
         inside = item.vb.sceneBoundingRect().contains(at)
@@ -120,13 +120,13 @@ class Plot(pg.PlotWidget):
             f"{number_text(10**x if self.log else x)} {of_x}".strip(),
             f"{number_text(y)} {self.unit}".strip(),
         )
-        self.tell("   ".join(words), [(x, y)])
+        self.show_reading("   ".join(words), [(x, y)])
 
     @property
-    def told(self) -> bool:
+    def has_reading(self) -> bool:
         return bool(self.reading.toPlainText())
 
-    def tell(self, words: str, spots: Sequence[tuple[float, float]]) -> None:
+    def show_reading(self, words: str, spots: Sequence[tuple[float, float]]) -> None:
         """Show a reading, and the points that it is of."""
         item = self.getPlotItem()
         self.reading.setText(words)
@@ -135,7 +135,7 @@ class Plot(pg.PlotWidget):
         if self.spot not in item.items:
             item.addItem(self.spot, ignoreBounds=True)
 
-    def untell(self) -> None:
+    def clear_reading(self) -> None:
         self.reading.setText("")
         if self.spot in self.getPlotItem().items:
             self.getPlotItem().removeItem(self.spot)

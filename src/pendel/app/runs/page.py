@@ -493,7 +493,8 @@ class RunsPage(Page):
                 value = label(figures.get(name, "–"))
                 if value.text() == "–":
                     value.setToolTip(
-                        "Nothing between the cursors that it could be taken from, such as a step that is followed."
+                        "Nothing between the cursors that it could be taken from, such as a step that is "
+                        "followed."
                     )
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)
                 self.grid.addWidget(value, r, c)

@@ -45,7 +45,8 @@ class SignalTree(QTreeWidget):
         )
 
     def fill(self, run: KeptRun | None, text: str, used: Sequence[str] = ()) -> None:
-        """Show the signals of a run that ``text`` finds, by part; those ``used`` last are on top once more."""
+        """Show the signals of a run that ``text`` finds, by part; those ``used`` last are on top once
+        more."""
         open_before = {path for path, item in self._folders() if item.isExpanded()}
         closed_before = {path for path, item in self._folders() if not item.isExpanded()}
         first = not self.topLevelItemCount()

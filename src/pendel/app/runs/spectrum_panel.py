@@ -203,8 +203,8 @@ class SpectrumPanel(QWidget):
         finest = min((float(lines.frequency[1]) for _, lines in self.found), default=math.inf)
         shown = [m for m in self.modes if max(finest, LEFT_EDGE * right) < m[0] < right]
         for (frequency, name), (above, _) in zip(shown, [*shown[1:], (math.inf, "")]):
-            told = name if above - frequency > NAME_WIDTH * right else ""
-            self.plot.mark_mode(frequency / self.unit, told, 0.8)  # above the orders of lines
+            label_text = name if above - frequency > NAME_WIDTH * right else ""
+            self.plot.mark_mode(frequency / self.unit, label_text, 0.8)  # above the orders of lines
         self.plot.set_caption("amplitude, peak", unit)
         self.plot.setXRange(0, (right or 1.0) / self.unit, padding=0.02)
         self.plot.setYRange(0, 1.5 * top or 1.0, padding=0)

@@ -36,7 +36,8 @@ DASHES = (
     (Qt.PenStyle.DashDotLine, " (dash-dot)"),
     (Qt.PenStyle.DashDotDotLine, " (dash-dot-dot)"),
 )
-"""Lines of the signals that share a strip, and what the caption says of them, where colours tell runs apart."""
+"""Lines of the signals that share a strip, and what the caption says of them, where colours tell runs
+apart."""
 SETPOINT = (Qt.PenStyle.DashLine, " (dashed)")
 
 

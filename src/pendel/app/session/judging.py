@@ -24,7 +24,8 @@ LONGEST_JUDGING = 600.0
 
 @dataclass(frozen=True)
 class Study:
-    """Contradictions between parts, the analysed loops, why there are none, where it is no finding, and what swings."""
+    """Contradictions between parts, the analysed loops, why there are none, where it is no finding, and what
+    swings."""
 
     findings: list[Finding] = field(default_factory=list)
     loops: list[LoopStatus] = field(default_factory=list)

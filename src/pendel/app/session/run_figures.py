@@ -1,4 +1,5 @@
-"""Figures of a run beside the strips, as text: response to a setpoint, dip at a load, peak current and heat."""
+"""Figures of a run beside the strips, as text: response to a setpoint, dip at a load, peak current and
+heat."""
 
 from __future__ import annotations
 

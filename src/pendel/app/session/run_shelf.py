@@ -1,4 +1,5 @@
-"""The kept runs of the open drive: read, numbered, labelled, removed, and the units in which they are shown."""
+"""The kept runs of the open drive: read, numbered, labelled, removed, and the units in which they are
+shown."""
 
 from __future__ import annotations
 

@@ -149,7 +149,8 @@ class Session(QObject):
             return Examined([fault(f"The drive cannot be examined: {problem}. Undo the last edit (Ctrl+Z).")])
 
     def open(self, drive: Drive, path: Path | None, slot: Slot | None = None) -> None:
-        """Make ``drive`` the open one, with its kept runs. ``slot`` is where its unsaved changes were found."""
+        """Make ``drive`` the open one, with its kept runs. ``slot`` is where its unsaved changes were
+        found."""
         self._let_go()
         self._adopt(drive)
         self._slot = slot

@@ -1,4 +1,5 @@
-"""C that came with a drive runs with the user's rights, so it is asked for once; what was typed here is not."""
+"""C that came with a drive runs with the user's rights, so it is asked for once; what was typed here is
+not."""
 
 from __future__ import annotations
 
@@ -40,7 +41,8 @@ class OwnCode(QDialog):
         body.addWidget(wrapped(f"This drive brings C of its own in {names}.", "title"))
         body.addWidget(
             wrapped(
-                "It runs on this computer with your rights. If the drive came from someone else, read it first:"
+                "It runs on this computer with your rights. If the drive came from someone else, read it "
+                "first:"
             )
         )
         self.code = QPlainTextEdit("\n\n\n".join(printed(c) for c in cards))

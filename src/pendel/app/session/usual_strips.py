@@ -109,6 +109,7 @@ def with_phases(kind: Part) -> list[str]:
 
 
 def usual_of(kind: Kind) -> tuple[tuple[str, ...], ...]:
-    """Signals that are looked at together, strip by strip: as the kind says, else the current of a machine."""
+    """Signals that are looked at together, strip by strip: as the kind says, else the current of a
+    machine."""
     current = first_of(kind, SignalRole.MACHINE_CURRENT)
     return kind.usual or (((current,),) if current else ())

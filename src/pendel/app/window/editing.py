@@ -1,4 +1,5 @@
-"""What the Edit and Insert menus do to the drive: clipboard, wires, taps, loops opened, sensors made ideal."""
+"""What the Edit and Insert menus do to the drive: clipboard, wires, taps, loops opened, sensors made
+ideal."""
 
 from __future__ import annotations
 

@@ -59,7 +59,8 @@ class Foot(QWidget):
         self.panel = QFrame(window)
         self.panel.setObjectName("findings")
         self.panel.setStyleSheet(
-            f"QFrame#findings {{ background: {colour('card').name()}; border: 1px solid {colour('hairline').name()}; }}"
+            f"QFrame#findings "
+            f"{{ background: {colour('card').name()}; border: 1px solid {colour('hairline').name()}; }}"
         )
         self.inner = QWidget()
         self.list = QVBoxLayout(self.inner)

@@ -103,7 +103,8 @@ class Bench:
     # Loading.
 
     def load(self, image: bytes, report: Callable[[float], None] = lambda share: None) -> BoardFacts:
-        """Load a program, start it, and connect again. Raises `StillEnabled` while the power stage is enabled."""
+        """Load a program, start it, and connect again. Raises `StillEnabled` while the power stage is
+        enabled."""
         if self.facts().state is BoardState.ENABLED:
             raise StillEnabled
         self._sampler = None

@@ -1,4 +1,5 @@
-"""Where a simulated board can be reached: TCP, UDP, a serial line and CAN, the last two over pseudo terminals."""
+"""Where a simulated board can be reached: TCP, UDP, a serial line and CAN, the last two over pseudo
+terminals."""
 
 from __future__ import annotations
 

@@ -49,7 +49,8 @@ class NoAnswer(BenchProblem):
 
     def __str__(self) -> str:
         return (
-            f"The board did not answer to “{self.what}” within {self.seconds:g} s. Check that it runs, and speed "
+            f"The board did not answer to “{self.what}” within {self.seconds:g} s. Check that it runs, and "
+            f"speed "
             "and identifiers of the link."
         )
 
@@ -64,7 +65,8 @@ class Nonsense(BenchProblem):
     def __str__(self) -> str:
         shown = self.answer[:16].hex(" ") or "nothing"
         return (
-            f"The board answered “{self.what}” with {shown}, which is no answer to it. Check that it speaks XCP on "
+            f"The board answered “{self.what}” with {shown}, which is no answer to it. Check that it speaks "
+            f"XCP on "
             "this link."
         )
 
@@ -158,6 +160,7 @@ class BeyondEnds(BenchProblem):
     def __str__(self) -> str:
         ends = f"{figure(self.low, self.unit)} to {figure(self.high, self.unit)}"
         return (
-            f"{self.what} cannot become {figure(self.value, self.unit)}: on the board it goes from {ends}. Write a "
+            f"{self.what} cannot become {figure(self.value, self.unit)}: on the board it goes from {ends}. "
+            f"Write a "
             "value between, or give it other ends on the page Firmware and load again."
         )

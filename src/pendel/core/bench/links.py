@@ -1,4 +1,5 @@
-"""Links to a board: how packets travel on TCP, UDP, serial lines and CAN. A link is opened from an address."""
+"""Links to a board: how packets travel on TCP, UDP, serial lines and CAN. A link is opened from an
+address."""
 
 from __future__ import annotations
 

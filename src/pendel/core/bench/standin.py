@@ -68,7 +68,8 @@ class UnknownDoor(BenchProblem):
 
     def __str__(self) -> str:
         return (
-            f"“{self.wish}” is no kind of link. Choose tcp, udp, serial or can; tcp:5555 also names the port, "
+            f"“{self.wish}” is no kind of link. Choose tcp, udp, serial or can; tcp:5555 also names the "
+            f"port, "
             "serial:115200 the speed."
         )
 

@@ -275,7 +275,8 @@ def _starting_c(model: BlockModel) -> list[str]:
     begun = {n: v for n, v in model.states.items() if v != 0}
     return (
         [
-            f"if (started < 0.5f) {{ {' '.join(f'{n} = (real_t){v!r};' for n, v in begun.items())} started = 1; }}"
+            f"if (started < 0.5f) "
+            f"{{ {' '.join(f'{n} = (real_t){v!r};' for n, v in begun.items())} started = 1; }}"
         ]
         if begun
         else []

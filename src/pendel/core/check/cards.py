@@ -1,4 +1,5 @@
-"""One card after another: values, choices, table, profile, own lines, starts, and what its kind says itself."""
+"""One card after another: values, choices, table, profile, own lines, starts, and what its kind says
+itself."""
 
 from __future__ import annotations
 
@@ -81,7 +82,8 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
     if good and period >= until and values[rate] > 1.0:
         result.findings.append(
             attention(
-                f"{card.name} runs every {number_text(period)} s, and the run ends at {number_text(until)} s, so it runs "
+                f"{card.name} runs every {number_text(period)} s, and the run ends at {number_text(until)} "
+                f"s, so it runs "
                 "once. Run longer, or let it run more often.",
                 key,
                 rate,

@@ -142,7 +142,8 @@ def _live(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -
         complain(wrong)
     elif now < low or now > high:
         complain(
-            f"it is {shown}, and its range goes from {ends[0]} to {ends[1]}. Widen the range, or change the value."
+            f"it is {shown}, and its range goes from {ends[0]} to {ends[1]}. Widen the range, or change the "
+            f"value."
         )
     else:
         of.result.live[f"{key}.{name}"] = (low, high)

@@ -56,7 +56,8 @@ def settings(of: Subject) -> None:
     if sampled and until is not None and tick is not None and tick >= until:
         result.findings.append(
             attention(
-                f"The sampling period of {number_text(tick)} s is no shorter than the run of {number_text(until)} s, so "
+                f"The sampling period of {number_text(tick)} s is no shorter than the run of "
+                f"{number_text(until)} s, so "
                 "every block runs once. Shorten the period or run longer.",
                 field="tick",
             )

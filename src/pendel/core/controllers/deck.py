@@ -98,7 +98,8 @@ class BlockInstance:
 
     @cached_property
     def line_places(self) -> int:
-        """Places that its delay line needs: for the longest delay, one more to interpolate, and the present."""
+        """Places that its delay line needs: for the longest delay, one more to interpolate, and the
+        present."""
         return 2 + math.ceil(max((self.values.get(name, 0.0) for name in delays_in(self.code)), default=0.0))
 
     @cached_property

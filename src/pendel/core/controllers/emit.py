@@ -59,7 +59,8 @@ INTRINSIC_C = {
     "column holds both sizes and axes */\n"
     "static real_t pd_mapped(const pd_table_t *table, real_t layer, real_t x, real_t y)\n{\n    int nx = "
     "(int)table->x[0], ny = (int)table->x[1], i = 0, j = 0;\n"
-    "    const real_t *ax = table->x + 2, *ay = ax + nx, *z = table->y + (int)layer * nx * ny;\n    real_t s, t;\n"
+    "    const real_t *ax = table->x + 2, *ay = ax + nx, *z = table->y + (int)layer * nx * ny;\n    real_t "
+    "s, t;\n"
     "    while (i < nx - 2 && x >= ax[i + 1]) {\n        i++;\n    }\n    while (j < ny - 2 && y >= ay[j "
     "+ 1]) {\n        j++;\n    }\n"
     "    s = (x - ax[i]) / (ax[i + 1] - ax[i]);\n    t = (y - ay[j]) / (ay[j + 1] - ay[j]);\n    s = s < "
@@ -179,7 +180,8 @@ def header(em: Emission) -> str:
         f"#include <stdint.h>\n\ntypedef double real_t;\n\n{types}\n{block_structs(em)}\n"
         f"typedef struct {{\n{inputs or '    real_t unused;' + chr(10)}}} {name}_in_t;\n\n"
         f"typedef struct {{\n{outputs or '    real_t unused;' + chr(10)}}} {name}_out_t;\n\n"
-        f"typedef struct {{\n    uint32_t tick;\n    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
+        f"typedef struct {{\n    uint32_t tick;\n    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} "
+        f"{name}_t;\n\n"
     )
 
 
@@ -338,7 +340,8 @@ def _adapted(em: Emission) -> str:
         f"    z[{k}] = (double)c->{em.field(*s.split('.', 1))};" for k, s in enumerate(states_of(em.blocks))
     )
     return (
-        f"{source_text(em)}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid pd_ctl_bind({name}_t "
+        f"{source_text(em)}\nint pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\nvoid "
+        f"pd_ctl_bind({name}_t "
         f"*c, double *v)\n{{\n    real_t *w;\n    (void)c; (void)v; (void)w;\n"
         + "\n".join(lines)
         + f"\n}}\n\nvoid pd_ctl_init({name}_t *c, double *v)\n"

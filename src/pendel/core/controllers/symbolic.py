@@ -53,7 +53,8 @@ class LinearBlock:
 
 
 class Symbols:
-    """Runs an update on symbols. Limits and quantisation are left out: the model is that between the limits."""
+    """Runs an update on symbols. Limits and quantisation are left out: the model is that between the
+    limits."""
 
     def __init__(self, block: BlockInstance):
         self.block = block

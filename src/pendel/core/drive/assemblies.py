@@ -216,7 +216,8 @@ def show_port(drive: Drive, assembly: str, end: End, shown: bool) -> Command:
 
 
 def let_follow(drive: Drive, assembly: str, follows: bool, after: str) -> Command:
-    """Let an assembly follow its design from now on, becoming like ``after`` at once, or let it stand alone."""
+    """Let an assembly follow its design from now on, becoming like ``after`` at once, or let it stand
+    alone."""
     record = card_of(drive, assembly)
     face = replace(face_of(drive, assembly), follows=follows)
     title = f"Let {record.name} {'follow' if follows else 'stand alone'}"

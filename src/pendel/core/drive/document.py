@@ -71,7 +71,8 @@ class FluxTable:
 
 @dataclass(frozen=True)
 class FaceItem:
-    """A value or a port of a card inside, shown on an assembly's face. ``path`` names the card by its roles."""
+    """A value or a port of a card inside, shown on an assembly's face. ``path`` names the card by its
+    roles."""
 
     name: str
     path: str
@@ -125,15 +126,18 @@ class Card:
     """Largest absolute values (SI) of its signals and of what it remembers, in the run in which ranges were
     found."""
     live: Mapping[str, tuple[str, str]] = field(default_factory=dict)
-    """Values of a block that can be changed while its code runs: lowest and highest, as the user wrote them."""
+    """Values of a block that can be changed while its code runs: lowest and highest, as the user wrote
+    them."""
     steps: Mapping[str, str] = field(default_factory=dict)
     """By how much a key or a turn of the wheel changes a value: what it adds, or “×” and a factor."""
     phase: str = ""
     """Of a block that runs every so many ticks: at which of them, counted from 0."""
     pinned_key: str = ""
-    """Number by which a block is found in the shipped code; empty for one that follows from the running order."""
+    """Number by which a block is found in the shipped code; empty for one that follows from the running
+    order."""
     tuned_on: Mapping[str, float] = field(default_factory=dict)
-    """Of a regulator whose gains were taken: what the gains of those further in were then (SI), by ``card.value``."""
+    """Of a regulator whose gains were taken: what the gains of those further in were then (SI), by
+    ``card.value``."""
 
     @property
     def texts(self) -> list[str]:

@@ -266,7 +266,8 @@ def parsed(text: str, source: str, leave_out: LeaveOut) -> Any:
     except (ValueError, RecursionError) as problem:
         where = f" in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else ""
         leave_out(
-            f"this is not a readable drive file (damaged{where}). The autosave or the previous version (.bak) may help."
+            f"this is not a readable drive file (damaged{where}). The autosave or the previous version "
+            f"(.bak) may help."
         )
         ends = problem.pos if isinstance(problem, json.JSONDecodeError) else 0
     try:

@@ -62,7 +62,8 @@ def resolved(drive: Drive, end: End) -> End:
 
 
 def faces_on(drive: Drive, inside: str) -> dict[End, End]:
-    """What the assemblies on a sheet show of what is inside them: from the end there to the one on the face."""
+    """What the assemblies on a sheet show of what is inside them: from the end there to the one on the
+    face."""
     found: dict[End, End] = {}
     for key, card in drive.cards.items():
         for port in card.face.ports if card.face and card.inside == inside else ():

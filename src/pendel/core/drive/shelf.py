@@ -85,7 +85,8 @@ def ready() -> list[tuple[str, Path]]:
 
 
 def sentence_of(path: Path) -> str:
-    """What an assembly on a shelf reads and gives, by the names on its face; empty where it cannot be read."""
+    """What an assembly on a shelf reads and gives, by the names on its face; empty where it cannot be
+    read."""
     try:
         return _sentence(path, path.stat().st_mtime_ns)
     except OSError:

@@ -45,7 +45,8 @@ def skeleton_of(drive: Drive, parts: Mapping[str, APart]) -> Skeleton:
 
 
 def own_form(card: Card) -> tuple[object, ...]:
-    """Equations that the user typed, without the texts of values and starts, which are numbers like others."""
+    """Equations that the user typed, without the texts of values and starts, which are numbers like
+    others."""
     if card.own is None:
         return ()
     names = (
@@ -139,7 +140,8 @@ LONGEST_LINE = 1_000_002
 
 @contextlib.contextmanager
 def numbers_of(key: str, card: Card) -> Iterator[None]:
-    """What a kind works out from values that are each possible and together lead to no numbers is a finding."""
+    """What a kind works out from values that are each possible and together lead to no numbers is a
+    finding."""
     try:
         yield
     except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError) as problem:

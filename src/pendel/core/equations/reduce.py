@@ -160,7 +160,8 @@ class Reduction:
         self.rows = [self.row(owner, expression) for owner, expression in network.equations]
 
     def sample_values(self) -> dict[str, np.ndarray]:
-        """Sample 0: given values, zero states; 1: all values equal; others random; modes run through theirs."""
+        """Sample 0: given values, zero states; 1: all values equal; others random; modes run through
+        theirs."""
         rng = np.random.default_rng(7)
         samples: dict[str, np.ndarray] = {}
         for symbol, value in self.network.parameters.values():
@@ -491,7 +492,8 @@ class Reduction:
                 )
         if not ranked:
             raise EquationProblem(
-                f"The states {', '.join(sorted(inside))} depend on each other in a way that has no explicit form.",
+                f"The states {', '.join(sorted(inside))} depend on each other in a way that has no explicit "
+                f"form.",
                 (row.owner,),
             )
         *_, key, coefficient = min(ranked, key=lambda r: r[:4])

@@ -96,7 +96,8 @@ def measurement(name: str, channel: Channel, method: str, rep: Rep | None, symbo
     low, high = ends(channel, rep)
     link = f' SYMBOL_LINK "{symbol}" 0' if symbol else ""
     return (
-        f"    /begin MEASUREMENT {name} {quoted(channel.title)} {type_of(channel)} {method} 0 0 {low!r} {high!r} "
+        f"    /begin MEASUREMENT {name} {quoted(channel.title)} {type_of(channel)} {method} 0 0 {low!r} "
+        f"{high!r} "
         f"ECU_ADDRESS {channel.spot.address:#x} ECU_ADDRESS_EXTENSION {channel.spot.extension}{link} "
         "/end MEASUREMENT\n"
     )
@@ -104,7 +105,8 @@ def measurement(name: str, channel: Channel, method: str, rep: Rep | None, symbo
 
 def value_text(name: str, place: CodePlace, channel: Channel, method: str, low: float, high: float) -> str:
     return (
-        f"    /begin CHARACTERISTIC {name}.{place.member} {quoted(channel.title)} VALUE {channel.spot.address:#x} "
+        f"    /begin CHARACTERISTIC {name}.{place.member} {quoted(channel.title)} VALUE "
+        f"{channel.spot.address:#x} "
         f'{type_of(channel)} 0 {method} {low!r} {high!r} SYMBOL_LINK "{name}.{place.member}" 0 '
         "/end CHARACTERISTIC\n"
     )

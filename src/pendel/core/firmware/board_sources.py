@@ -1,4 +1,5 @@
-"""What an own board needs beside the controller, to be watched and changed: the slave, and what joins the two."""
+"""What an own board needs beside the controller, to be watched and changed: the slave, and what joins the
+two."""
 
 from __future__ import annotations
 

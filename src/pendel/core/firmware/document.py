@@ -43,7 +43,8 @@ def document_of(made: Lowered, units: Mapping[str, str], findings: Iterable[Find
     )
     blocks = "".join(block_part(made, f, units, [x for x in reported if x.card == f.block]) for f in facts)
     return (
-        f"<!DOCTYPE html>\n<!-- {LICENCE} -->\n<html><head><meta charset='utf-8'><title>{escape(made.name)}</title>"
+        f"<!DOCTYPE html>\n<!-- {LICENCE} -->\n<html><head><meta "
+        f"charset='utf-8'><title>{escape(made.name)}</title>"
         f"<style>{STYLE}</style></head><body>\n<h1>{escape(made.name)}</h1>\n"
         f"<p>{len(facts)} blocks, called every {made.deck.tick * 1e6:g} µs; "
         f"{sum(f.data for f in facts)} bytes of data. Conversions are to SI units.</p>\n"
@@ -96,7 +97,8 @@ def block_part(made: Lowered, facts: BlockFacts, units: Mapping[str, str], findi
         for rep in (block.reps[s.signal.partition(".")[2]],)
     )
     states = ", ".join(
-        f"{name} ({block.reps[name].c_type}{', ' + scale_text(block.reps[name]) if scale_text(block.reps[name]) else ''})"
+        f"{name} "
+        f"({block.reps[name].c_type}{', ' + scale_text(block.reps[name]) if scale_text(block.reps[name]) else ''})"
         for name in block.tree.states
     )
     coarse = max((c.error for c in block.coefficients), default=0.0)

@@ -23,7 +23,8 @@ class SignalFacts:
     angle: bool
     source: str
     used: float
-    """Fraction of what it can hold that was used in the run in which ranges were found; NaN where none was."""
+    """Fraction of what it can hold that was used in the run in which ranges were found; NaN where none
+    was."""
 
 
 @dataclass(frozen=True)

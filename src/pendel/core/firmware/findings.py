@@ -44,8 +44,10 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
     for name, least in block.lost.items():
         found.append(
             attention(
-                f"{title}: {name} loses increments from inputs below {number_text(float(f'{least:.3g}'))}, as half "
-                f"its step is more. {'Take 32 bits.' if can_widen else 'Choose float, or let it run less often.'}",
+                f"{title}: {name} loses increments from inputs below {number_text(float(f'{least:.3g}'))}, "
+                f"as half "
+                f"its step is more. "
+                f"{'Take 32 bits.' if can_widen else 'Choose float, or let it run less often.'}",
                 key,
                 "number_format",
                 fix,
@@ -65,7 +67,8 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
         most, step = (number_text(float(f"{x:.2g}")) for x in (reach.high, reach.low))
         found.append(
             attention(
-                f"{title}: by its ranges, {text_of(quotient)} may come to {most}, so that its steps are {step}. "
+                f"{title}: by its ranges, {text_of(quotient)} may come to {most}, so that its steps are "
+                f"{step}. "
                 "Limit it where it is computed, or choose float.",
                 key,
                 "number_format",

@@ -64,7 +64,8 @@ class NoProcessor(PendelError):
     def __str__(self) -> str:
         return (
             f"Processors cannot be emulated here, as {' and '.join(self.missing)} "
-            f"{'is' if len(self.missing) == 1 else 'are'} not installed. On Debian: sudo apt install {PACKAGES}"
+            f"{'is' if len(self.missing) == 1 else 'are'} not installed. On Debian: sudo apt install "
+            f"{PACKAGES}"
         )
 
 
@@ -155,7 +156,8 @@ def on_processor(
 def build_for(
     made: Lowered, inputs: np.ndarray, signals: list[str], processor: Processor, folder: Path
 ) -> int:
-    """Build a program that replays inputs; returns the bytes of code and constants of the controller alone."""
+    """Build a program that replays inputs; returns the bytes of code and constants of the controller
+    alone."""
     if missing := missing_tools():
         raise NoProcessor(missing)
     board = resources.files("pendel.core.firmware") / "board"
@@ -298,7 +300,8 @@ def emulate(processor: Processor, folder: Path) -> None:
         )
     except subprocess.TimeoutExpired as problem:
         raise BuildProblem(
-            f"On {processor.title} the controller did not come to its end within {PATIENCE:.0f} s. Check a shorter run."
+            f"On {processor.title} the controller did not come to its end within {PATIENCE:.0f} s. Check a "
+            f"shorter run."
         ) from problem
     if ended.returncode != 0 or not (folder / "counts.bin").exists():
         words = ended.stderr.strip()[:300] or f"it ended with code {ended.returncode}"

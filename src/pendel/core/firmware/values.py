@@ -1,4 +1,5 @@
-"""The values of a controller as shipped: which can be changed while it runs, between which ends, by which words."""
+"""The values of a controller as shipped: which can be changed while it runs, between which ends, by which
+words."""
 
 from __future__ import annotations
 

@@ -15,7 +15,8 @@ IDENTIFIER = "pendel_unit"
 
 
 def shown(text: str) -> str:
-    """The one way by which text of a drive comes into the files: XML has no characters that are not printed."""
+    """The one way by which text of a drive comes into the files: XML has no characters that are not
+    printed."""
     return "".join(c if c.isprintable() else " " for c in text)
 
 

@@ -120,7 +120,8 @@ class Unit:
             raise DriveProblem(f"A step of {step:g} s cannot be. Give one from 1 ns to 1000 s.")
         if not self.free_step and step != self.inputs.tick:
             raise DriveProblem(
-                f"The controller of {self.drive.title} ticks every {self.inputs.tick:g} s, and so does the unit. "
+                f"The controller of {self.drive.title} ticks every {self.inputs.tick:g} s, and so does the "
+                f"unit. "
                 "Leave the step out, or change the control period of the drive."
             )
         return step

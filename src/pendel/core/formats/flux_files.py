@@ -18,7 +18,8 @@ ROLES = ("i_d", "i_q", "psi_d", "psi_q")
 DEFAULT_UNITS = {"i_d": "A", "i_q": "A", "psi_d": "Wb", "psi_q": "Wb"}
 FACTORS = {"A": 1.0, "kA": 1e3, "mA": 1e-3, "Wb": 1.0, "mWb": 1e-3, "V·s": 1.0, "mV·s": 1e-3}
 NEAR = 1e-6
-"""Two values of an axis in a table of columns are one when they differ by less than this share of its range."""
+"""Two values of an axis in a table of columns are one when they differ by less than this share of its
+range."""
 MOST_NUMBERS = 2_000_000
 
 

@@ -99,7 +99,8 @@ def as_csv(found: Transfer) -> str:
 
 
 def as_python(found: Transfer) -> str:
-    """A text that runs by itself. Names of the drive stand in it as Python strings, which `repr` makes safe."""
+    """A text that runs by itself. Names of the drive stand in it as Python strings, which `repr` makes
+    safe."""
     model = found.model
     rows = "\n".join(f"{name} = np.array({getattr(model, name).tolist()!r})" for name in "ABCD")
     return f'''"""A linear model of a drive."""

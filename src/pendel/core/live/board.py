@@ -190,7 +190,8 @@ class Board:
         checksum = library.pd_image_fact(3) & 0xFFFFFFFF
         if self.world is None or checksum != self.world.checksum:
             self.start_empty(
-                "What was loaded was made for another drive than the one around the board. Start the stand-in "
+                "What was loaded was made for another drive than the one around the board. Start the "
+                "stand-in "
                 "board with this drive, then build and load."
             )
             return
@@ -323,7 +324,8 @@ class Board:
         self.start_empty(sentence)
 
     def _follow(self, world: World | None, sentence: str) -> None:
-        """The drive around the board was changed while it runs: its parts' values and profiles hold from now on."""
+        """The drive around the board was changed while it runs: its parts' values and profiles hold from now
+        on."""
         if self.simulator is None or self.world is None:
             return
         if world is not None and world.checksum == self.world.checksum:

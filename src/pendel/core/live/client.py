@@ -94,7 +94,8 @@ class LiveRun:
         self._tell(b"G", ticks=ticks)
 
     def watch(self, keys: Sequence[str], span: float = 1.0) -> None:
-        """Have these signals in the frames from now on, as finely as their latest ``span`` (s) can be drawn."""
+        """Have these signals in the frames from now on, as finely as their latest ``span`` (s) can be
+        drawn."""
         self._tell(b"W", keys=list(keys), span=span)
 
     def keep(self, seconds: float, name: str) -> None:

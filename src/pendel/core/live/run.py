@@ -239,7 +239,8 @@ class LiveProcess:
         self._remark()
 
     def _go_on_faster(self) -> None:
-        """Go on in a loop that was built for the sizes of this drive meanwhile, with the same rows to the bit."""
+        """Go on in a loop that was built for the sizes of this drive meanwhile, with the same rows to the
+        bit."""
         future, self._faster = self._faster, None
         assert future is not None
         if future.exception() is not None or not future.result() or self.paused or self.simulator is None:

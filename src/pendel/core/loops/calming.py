@@ -103,7 +103,8 @@ def places_for(prepared: Prepared) -> list[str]:
 
 
 def speeds_for(prepared: Prepared, chain: Chain) -> list[str]:
-    """Block outputs that tell the speed of a chain's first body: measured as such before those from its angle."""
+    """Block outputs that give the speed of a chain's first body: measured as such before those from its
+    angle."""
     deck, card = prepared.deck, chain.bodies[0].card
     kind = kind_of(prepared.drive.cards[card])
     assert isinstance(kind, Part)
@@ -166,13 +167,15 @@ def calming(
     at = at or next(iter(places_for(prepared)), "")
     if not at:
         raise DriveProblem(
-            "No block gives a torque, a force or the setpoint of a current, so nothing can be put behind one. Name the "
+            "No block gives a torque, a force or the setpoint of a current, so nothing can be put behind "
+            "one. Name the "
             "signal it should act at."
         )
     period = period_behind(deck, at)
     if 2 * mode.frequency * period >= 1:
         raise DriveProblem(
-            f"The mode swings at {mode.frequency:.4g} Hz, faster than half the rate of {at} ({0.5 / period:.4g} Hz): no "
+            f"The mode swings at {mode.frequency:.4g} Hz, faster than half the rate of {at} "
+            f"({0.5 / period:.4g} Hz): no "
             "block there sees it. Choose a faster signal."
         )
     if by is By.NOTCH:
@@ -199,8 +202,10 @@ def period_behind(deck: ControlDeck, at: str) -> float:
 
 def notch_words(mode: Mode) -> str:
     return (
-        f"A notch at {mode.frequency:.4g} Hz keeps the loop from driving this mode, as long as it stays there: with a "
-        f"stiffness or mass off by 10 % the mode moves by 5 %, to where the notch leaves {notch_leaves(0.05):.0%}. What a "
+        f"A notch at {mode.frequency:.4g} Hz keeps the loop from driving this mode, as long as it stays "
+        f"there: with a "
+        f"stiffness or mass off by 10 % the mode moves by 5 %, to where the notch leaves "
+        f"{notch_leaves(0.05):.0%}. What a "
         "load excites it does not damp."
     )
 
@@ -213,7 +218,8 @@ def notch_leaves(off: float) -> float:
 
 def low_pass_words(mode: Mode, corner: float) -> str:
     return (
-        f"A low-pass at {corner:.4g} Hz leaves a tenth of the mode. It serves loops that cross below a third of it, "
+        f"A low-pass at {corner:.4g} Hz leaves a tenth of the mode. It serves loops that cross below a third "
+        f"of it, "
         f"{corner / 3:.3g} Hz; faster ones lose their margin to it."
     )
 
@@ -227,10 +233,11 @@ def damping_loop(
     first = chain.bodies[0].name
     if not speed:
         raise DriveProblem(
-            f"No block tells the speed of {first}. Wire a speed sensor to its speed, so that it can be fed back."
+            f"No block gives the speed of {first}. Wire a speed sensor to its speed, so that it can be fed "
+            f"back."
         )
     if speed not in deck.signals:
-        raise DriveProblem(f"“{speed}” is no output of a block. Choose one that tells a speed of {first}.")
+        raise DriveProblem(f"“{speed}” is no output of a block. Choose one that gives a speed of {first}.")
     model = minimal(transfer(prepared, Ends(at, speed)).model).model
     if model.dt == 0:
         raise DriveProblem(
@@ -240,7 +247,8 @@ def damping_loop(
     before = damping_at(s)
     if before >= damping:
         raise DriveProblem(
-            f"In the closed drive this mode has a damping of {before:.3g} already. Ask for more than that, up to 1."
+            f"In the closed drive this mode has a damping of {before:.3g} already. Ask for more than that, "
+            f"up to 1."
         )
     mean, z = SLOWER / abs(s), np.exp(s * model.dt)
     answer = force_answer(prepared, chain, at, speed, mean)
@@ -255,25 +263,30 @@ def damping_loop(
     off = abs(math.degrees(cmath.phase(turn)))
     if off >= QUARTER:
         raise DriveProblem(
-            f"A damping loop cannot hold this mode: at {abs(s) / (2 * math.pi):.4g} Hz the force answers the speed {off:.0f}° "
-            "off, as sampling, delay and the loops inside turn it; from 90° on it excites. Sample faster, or put a notch "
+            f"A damping loop cannot hold this mode: at {abs(s) / (2 * math.pi):.4g} Hz the force answers the "
+            f"speed {off:.0f}° "
+            "off, as sampling, delay and the loops inside turn it; from 90° on it excites. Sample faster, or "
+            "put a notch "
             "or a low-pass there."
         )
     small = sign * damping * abs(s) * model.dt / abs(turn)
     gain, reached, stable = search_gain(model, s, mean, small, damping)
     remarks = [
-        "Fed back where the force acts, a speed takes energy out of every mode, whatever masses and stiffnesses are, as "
+        "Fed back where the force acts, a speed takes energy out of every mode, whatever masses and "
+        "stiffnesses are, as "
         "long as the force answers it within 90°.",
         f"Here it answers this mode {off:.0f}° off.",
     ]
     remarks += limits_of_it(chain, answer)
     if not stable:
         remarks.append(
-            f"More than {number_text(reached, 2)} of damping it cannot give: with a larger gain something else begins to swing."
+            f"More than {number_text(reached, 2)} of damping it cannot give: with a larger gain something "
+            f"else begins to swing."
         )
     elif reached < 0.95 * damping:
         remarks.append(
-            f"More than {number_text(reached, 2)} it does not give with any gain: then the body stands, and the rest swings on."
+            f"More than {number_text(reached, 2)} it does not give with any gain: then the body stands, and "
+            f"the rest swings on."
         )
     card = deck.block(at.partition(".")[0])
     kind = kind_of(prepared.drive.cards[card.name])
@@ -288,7 +301,8 @@ def nearest_pole(model: LinearModel, mode: Mode) -> complex:
     swinging = [s for s in poles if math.isfinite(abs(s)) and s.imag > 1e-3 * abs(s)]
     if not swinging:
         raise DriveProblem(
-            f"In the closed drive nothing swings near {mode.frequency:.4g} Hz: its loops hold this mode already."
+            f"In the closed drive nothing swings near {mode.frequency:.4g} Hz: its loops hold this mode "
+            f"already."
         )
     return min(swinging, key=lambda s: abs(cmath.log(s / mode.s)))
 
@@ -370,7 +384,8 @@ class ForceAnswer:
 
 
 def force_answer(prepared: Prepared, chain: Chain, at: str, speed: str, mean: float) -> ForceAnswer:
-    """How the force on the first body answers its speed by way of a damping loop, as far as a machine tells its torque."""
+    """How the force on the first body answers its speed by way of a damping loop, as far as a machine
+    reports its torque."""
     card = chain.bodies[0].card
     kind = kind_of(prepared.drive.cards[card])
     assert isinstance(kind, Part)
@@ -397,12 +412,14 @@ def limits_of_it(chain: Chain, answer: ForceAnswer) -> list[str]:
     if math.isinf(answer.edge):
         return []
     said = [
-        f"The force answers within 90° up to {answer.edge:.3g} Hz; beyond, sampling, delay and the loops inside turn it "
+        f"The force answers within 90° up to {answer.edge:.3g} Hz; beyond, sampling, delay and the loops "
+        f"inside turn it "
         "against the speed."
     ]
     if harmed := [m.name for m in chain.modes if m.frequency > answer.edge]:
         said.append(
-            f"That excites: {', '.join(harmed)}. Damping there has to come from elsewhere, or a low-pass keeps it out."
+            f"That excites: {', '.join(harmed)}. Damping there has to come from elsewhere, or a low-pass "
+            f"keeps it out."
         )
     return said
 

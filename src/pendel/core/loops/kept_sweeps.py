@@ -1,4 +1,5 @@
-"""Swept runs that were made of a drive, kept beside its runs: one JSON file, which anyone may have written."""
+"""Swept runs that were made of a drive, kept beside its runs: one JSON file, which anyone may have
+written."""
 
 from __future__ import annotations
 
@@ -26,8 +27,8 @@ def key_of(drive: Drive, way: KeptTransfer) -> str:
     plain = drive.copy()
     for table in ("transfers", "panel", "taps"):
         plain.table(table).clear()
-    told = json.dumps([to_text(plain), astuple(way)])
-    return hashlib.sha256(told.encode()).hexdigest()
+    text = json.dumps([to_text(plain), astuple(way)])
+    return hashlib.sha256(text.encode()).hexdigest()
 
 
 def resolved_way(drive: Drive, way: KeptTransfer) -> KeptTransfer:

@@ -86,7 +86,8 @@ class LinearModel:
 
 @dataclass(frozen=True)
 class LiftedModel:
-    """x⁺ = A x + B u, y = C x + D u over a period of N ticks of ``tick`` s, with u and y at each of its ticks."""
+    """x⁺ = A x + B u, y = C x + D u over a period of N ticks of ``tick`` s, with u and y at each of its
+    ticks."""
 
     A: np.ndarray
     B: np.ndarray
@@ -162,7 +163,8 @@ def without_drops(prepared: Prepared) -> np.ndarray:
 
 @dataclass(frozen=True)
 class Derivatives:
-    """Exact derivatives of a plant's equations and signals, for any values that leave the equations as they are."""
+    """Exact derivatives of a plant's equations and signals, for any values that leave the equations as they
+    are."""
 
     structure: Structure
     function: ca.Function
@@ -177,7 +179,8 @@ class Derivatives:
 
 MOST_KEPT = 12
 _derivatives: dict[tuple[int, tuple[str, ...]], Derivatives] = {}
-"""By the structure and the signals; stating and differentiating equations takes most of what a linear model takes."""
+"""By the structure and the signals; stating and differentiating equations takes most of what a linear model
+takes."""
 
 
 def derivatives_of(prepared: Prepared, signals: tuple[str, ...]) -> Derivatives:
@@ -332,7 +335,8 @@ class SampledDrive:
         )
 
     def limited(self) -> list[str]:
-        """Blocks in which something is at its limit at the point; a source that ends at one only does what it should."""
+        """Blocks in which something is at its limit at the point; a source that ends at one only does what
+        it should."""
         return [b.name for b in self.blocks if b.inputs and self.linear[b.name].limited]
 
     @property
@@ -499,7 +503,8 @@ def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str
     if source not in prepared.deck.signals or target not in known:
         missing = source if source not in prepared.deck.signals else target
         raise DriveProblem(
-            f"{missing} is no signal a model can start from or end at. Choose a block's output, a plant input or a tap."
+            f"{missing} is no signal a model can start from or end at. Choose a block's output, a plant "
+            f"input or a tap."
         )
     extra = (target,) if target in prepared.structure.signals else ()
     cut = frozenset(opened)

@@ -83,7 +83,8 @@ def motion_of(prepared: Prepared, point: WorkingPoint | None) -> Motion:
         bad = {plant.states[kept[k]].partition(".")[0] for k in np.flatnonzero(~np.isfinite(A).all(axis=1))}
         names = ", ".join(sorted(full_name(prepared.drive, card) for card in bad))
         raise DriveProblem(
-            f"What moves has no finite slope here: {names}. Check for a division by zero, such as springs in a row without "
+            f"What moves has no finite slope here: {names}. Check for a division by zero, such as springs in "
+            f"a row without "
             "mass or damping between them, or choose another operating point."
         )
     form = form_of(prepared, units)
@@ -125,7 +126,8 @@ class MovingForm:
     rows: ca.Function
     """What each is of the states that are kept."""
     energies: ca.Function
-    """The second derivative of the energy that its card stores, by each, from the parameters; 0 without any."""
+    """The second derivative of the energy that its card stores, by each, from the parameters; 0 without
+    any."""
 
 
 MOST_KEPT = 6
@@ -178,7 +180,8 @@ def state_rows(
 def energies(
     prepared: Prepared, form: MovingForm, units: Mapping[str, str]
 ) -> tuple[dict[str, float], dict[str, float]]:
-    """What every speed has of mass and every stretch of stiffness: the second derivative of the energy stored."""
+    """What every speed has of mass and every stretch of stiffness: the second derivative of the energy
+    stored."""
     found = np.array(form.energies(prepared.parameters[: form.energies.numel_in(0)])).ravel()
     split = dict(zip(form.keys, found.tolist()))
     return (
@@ -291,7 +294,8 @@ def named(drive: Drive, key: str, among: Sequence[str]) -> str:
 def rigid_ratios(
     motion: Motion, V: np.ndarray, speeds: Sequence[str], stretched: Sequence[str]
 ) -> np.ndarray | None:
-    """Speeds of the bodies over that of the first, while nothing stretches; None where that is no single motion."""
+    """Speeds of the bodies over that of the first, while nothing stretches; None where that is no single
+    motion."""
     kept = [k for k in range(V.shape[1]) if np.any(V[:, k])]
     rates = np.array([motion.stretches[k] @ motion.A for k in stretched]).reshape(len(stretched), V.shape[1])
     free = scipy.linalg.null_space(row_scaled(rates[:, kept])) if len(rates) else np.eye(len(kept))
@@ -377,7 +381,8 @@ def mobility_of(
 
 
 def response_of(A: np.ndarray, b: np.ndarray, c: np.ndarray, s: np.ndarray) -> np.ndarray:
-    """c (s − A)⁻¹ b. By eigenvectors, as there may be thousands of places; one by one where these do not span."""
+    """c (s − A)⁻¹ b. By eigenvectors, as there may be thousands of places; one by one where these do not
+    span."""
     acts = np.any(A, axis=0) | (c != 0)  # a mere angle acts on nothing
     A, b, c = A[np.ix_(acts, acts)], b[acts], c[acts]
     balanced, scaling = scipy.linalg.matrix_balance(A, permute=False)
@@ -403,16 +408,19 @@ def remarks_on(prepared: Prepared, point: WorkingPoint | None, chains: Sequence[
     said = []
     if point is None and any(k.endswith(".contact") for k in prepared.structure.mode_keys):
         said.append(
-            "Ropes pull and backlash is used up here. While a rope is slack or teeth are apart, the parts swing by themselves."
+            "Ropes pull and backlash is used up here. While a rope is slack or teeth are apart, the parts "
+            "swing by themselves."
         )
     moving = {key for c in chains for key in c.path}
     if own := [full_name(prepared.drive, k) for k in moving if prepared.drive.cards[k].own is not None]:
         said.append(
-            f"{', '.join(sorted(own))}: own equations tell no energy, so what moves there counts in the modes but has no bar."
+            f"{', '.join(sorted(own))}: own equations state no energy, so what moves there counts in the "
+            f"modes but has no bar."
         )
     if any(not c.referred and c.modes for c in chains):
         said.append(
-            "Where bodies slip on each other, or an end is held, there is no ratio of speeds: bars are by the root of the energy."
+            "Where bodies slip on each other, or an end is held, there is no ratio of speeds: bars are by "
+            "the root of the energy."
         )
     return said
 

@@ -1,4 +1,4 @@
-"""What modes of the mechanics are told as: numbers and names alone."""
+"""Modes of the mechanics as numbers and names alone."""
 
 from __future__ import annotations
 
@@ -59,7 +59,8 @@ class Mode:
 
 @dataclass(frozen=True)
 class Chain:
-    """Bodies that move with each other, in their order from the machine on; ``path`` are all cards along it."""
+    """Bodies that move with each other, in their order from the machine on; ``path`` are all cards along
+    it."""
 
     path: tuple[str, ...]
     bodies: tuple[Body, ...]

@@ -127,7 +127,8 @@ class WorkingPoints:
 def measured_at(
     prepared: Prepared, states: np.ndarray, inputs: np.ndarray, loads: np.ndarray | None = None
 ) -> dict[str, float]:
-    """What the blocks measure, with what profiles give; without it they give nothing. A source gives its voltage."""
+    """What the blocks measure, with what profiles give; without it they give nothing. A source gives its
+    voltage."""
     structure, signals = prepared.structure, prepared.deck.measured
     still = np.zeros(2 * len(structure.profile_keys))
     if loads is not None:
@@ -178,7 +179,8 @@ def point_in_run(prepared: Prepared, t: float) -> WorkingPoint:
     settings = prepared.examined.settings
     if not 0 <= t <= settings["until"]:
         raise DriveProblem(
-            f"A run of this drive goes from 0 to {settings['until']:g} s, so there is no instant {t:g} s. Choose one in it, "
+            f"A run of this drive goes from 0 to {settings['until']:g} s, so there is no instant {t:g} s. "
+            f"Choose one in it, "
             "or a longer run."
         )
     chosen = RunSettings(

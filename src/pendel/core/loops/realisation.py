@@ -121,7 +121,8 @@ def zeros_of(model: LinearModel) -> np.ndarray:
 
 
 def equilibrated(A: np.ndarray, B: np.ndarray, C: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The same system in states of such units that its numbers are of a size: volts and radians may be far apart."""
+    """The same system in states of such units that its numbers are of a size: volts and radians may be far
+    apart."""
     n = A.shape[0]
     whole = np.zeros((n + 1, n + 1))
     whole[:n, :n], whole[:n, n:], whole[n:, :n] = A, B, C

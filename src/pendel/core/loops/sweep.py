@@ -98,7 +98,8 @@ class Swept:
 
 
 def with_sine(deck: ControlDeck, source: str, opened: Sequence[str]) -> ControlDeck:
-    """A deck with a sine added to one of its signals, for all who read it; a signal that is opened gives nothing."""
+    """A deck with a sine added to one of its signals, for all who read it; a signal that is opened gives
+    nothing."""
     silent = frozenset(opened)
     fed = None if source in silent else deck.commands.get(source, source) or None
     values = {"amplitude": 0.0, "turn": 0.0}
@@ -139,7 +140,8 @@ class Sweep:
         kind = ports_in(prepared).get(self.ends.source)
         if kind not in ("block", "measured", "command"):
             raise DriveProblem(
-                f"{self.ends.source} cannot be swept: a sine goes in at a block's output, a measured signal or a command. "
+                f"{self.ends.source} cannot be swept: a sine goes in at a block's output, a measured signal "
+                f"or a command. "
                 "Start from one of these."
             )
         if prepared.shipped:
@@ -147,7 +149,8 @@ class Sweep:
         growing = [p for p in transfer.model.poles if outside(complex(p), transfer)]
         if growing:
             raise DriveProblem(
-                "This way is not stable, so a run leaves the operating point whatever is added. Close its loops, or change "
+                "This way is not stable, so a run leaves the operating point whatever is added. Close its "
+                "loops, or change "
                 "their gains, and sweep again."
             )
         held = self.ends.at in (REST, BUILT_UP) or self.transfer.point.name.startswith("at rest")
@@ -170,7 +173,8 @@ class Sweep:
         highest = 0.4 / self.tick
         if not 0 < wish <= highest:
             raise DriveProblem(
-                f"A sine of {wish:g} Hz cannot be told in ticks of {self.tick:g} s. Choose up to {highest:.4g} Hz."
+                f"A sine of {wish:g} Hz cannot be told in ticks of {self.tick:g} s. Choose up to "
+                f"{highest:.4g} Hz."
             )
         shortest = max(PERIODS / wish / self.tick, SHORTEST)
         count = math.ceil(shortest / self.period) * self.period
@@ -270,7 +274,8 @@ class Sweep:
             outcome = simulator.advance(whole)
             if outcome is not Outcome.PAUSED:
                 raise DriveProblem(
-                    f"The run ends at {simulator.time:g} s, before the sine begins. Choose an earlier instant."
+                    f"The run ends at {simulator.time:g} s, before the sine begins. Choose an earlier "
+                    f"instant."
                 )
             return simulator.state()
 
@@ -300,7 +305,8 @@ class Sweep:
                 outcome = simulator.advance((first + done + now - 0.5) * self.tick)
                 if outcome is not Outcome.PAUSED:
                     raise DriveProblem(
-                        f"The run ended at {simulator.time:g} s with the sine of {f:g} Hz: {outcome.name.lower().replace('_', ' ')}. "
+                        f"The run ended at {simulator.time:g} s with the sine of {f:g} Hz: "
+                        f"{outcome.name.lower().replace('_', ' ')}. "
                         "Choose a smaller amplitude."
                     )
                 latest = simulator.since(row, ticked)
@@ -321,7 +327,8 @@ class Sweep:
         places = np.searchsorted(rows[:, 0], times + 1e-9 * self.tick, side="right") - 1
         if places[0] < 0:  # the ring has lost the first of them
             raise DriveProblem(
-                f"The run takes more than {ROWS_A_TICK} steps a tick, too many to sweep it. Sweep it averaged, or with a larger step."
+                f"The run takes more than {ROWS_A_TICK} steps a tick, too many to sweep it. Sweep it "
+                f"averaged, or with a larger step."
             )
         return evaluate_signals(self.prepared.structure, rows[places], self.inputs.parameters, (target,))[
             :, 0

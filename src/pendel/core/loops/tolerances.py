@@ -114,7 +114,8 @@ def tolerate(
         text_of(drive, spread.name)
         if not 0 < spread.share < 1:
             raise DriveProblem(
-                f"{spread.name} cannot spread by {100 * spread.share:g} %. Choose a share above 0 and below 100 %."
+                f"{spread.name} cannot spread by {100 * spread.share:g} %. Choose a share above 0 and below "
+                f"100 %."
             )
     names = [s.name for s in spreads]
     shares = np.array([s.share for s in spreads])

@@ -34,7 +34,7 @@ REST, STEADY, BUILT_UP, END, ANY = "rest", "steady", "built up", "end", "any"
 PLACES = {
     ANY: "the first of these at which something answers",
     REST: "at rest",
-    STEADY: "where a run comes to rest, or turns steadily",
+    STEADY: "where a run settles, or turns steadily",
     BUILT_UP: "at rest, flux and voltages built up",
     END: "where a run ends, whether it rests there or not",
 }
@@ -72,7 +72,8 @@ class Transfer:
     """At every tick, where the model is sampled."""
     remarks: tuple[str, ...] = ()
     rounding: float = EXACT
-    """By what a pole of what does not grow may lie outside the unit circle, or right of the imaginary axis."""
+    """By what a pole of what does not grow may lie outside the unit circle, or right of the imaginary
+    axis."""
 
     def grows(self, pole: Pole) -> bool:
         """Whether what a pole stands for grows, by more than rounding."""
@@ -116,7 +117,8 @@ class Transfer:
         return dt * np.arange(STEPS + 1), values
 
     def usual_span(self) -> float:
-        """s: five times the slowest that decays of what the response shows; ten times the fastest that grows."""
+        """s: five times the slowest that decays of what the response shows; ten times the fastest that
+        grows."""
         kept = minimal(self.model).model
         rates = [-in_continuous_time(complex(p), kept.dt).real for p in kept.poles]
         growing = [-r for r in rates if r < -1e-3]
@@ -159,7 +161,8 @@ def ports_out(prepared: Prepared) -> dict[str, str]:
 
 
 def offered(drive: Drive) -> tuple[list[str], list[str]]:
-    """Where something can come in and what can be looked at, as far as a drive tells without its equations."""
+    """Where something can come in and what can be looked at, as far as a drive tells without its
+    equations."""
     kinds = {key: kind_of(card) for key, card in drive.cards.items()}
     blocks = [
         f"{key}.{port.name}"
@@ -192,7 +195,8 @@ def must_be_points(prepared: Prepared, ends: Ends) -> None:
             else "is no signal"
         )
         raise DriveProblem(
-            f"“{ends.source}” {why}. Start from a block's output, a measured signal, a command of a converter or a load."
+            f"“{ends.source}” {why}. Start from a block's output, a measured signal, a command of a "
+            f"converter or a load."
             f"{near_words(ends.source, starts)}"
         )
     if ends.target not in stops:
@@ -200,12 +204,14 @@ def must_be_points(prepared: Prepared, ends: Ends) -> None:
     for name in ends.opened:
         if starts.get(name, "load") == "load":
             raise DriveProblem(
-                f"“{name}” cannot be opened. Open a block's output, a measured signal or a command of a converter."
+                f"“{name}” cannot be opened. Open a block's output, a measured signal or a command of a "
+                f"converter."
                 f"{near_words(name, starts)}"
             )
     if ends.source == ends.target and ends.source not in ends.opened:
         raise DriveProblem(
-            f"{ends.source} is both ends. Open it there as well, to see what comes back to it, or choose another."
+            f"{ends.source} is both ends. Open it there as well, to see what comes back to it, or choose "
+            f"another."
         )
 
 
@@ -229,7 +235,8 @@ def transfer(prepared: Prepared, ends: Ends) -> Transfer:
         silent = point.name
     where = "at any operating point that was tried" if ends.at == ANY else f"with the drive {silent}"
     raise DriveProblem(
-        f"Nothing of {ends.source} arrives at {ends.target} {where}: no way leads there, or what lies on it does not "
+        f"Nothing of {ends.source} arrives at {ends.target} {where}: no way leads there, or what lies on it "
+        f"does not "
         "answer to small changes. Choose other points, open nothing between them, or another operating point."
     )
 
@@ -314,7 +321,8 @@ def at_their_ends(prepared: Prepared, point: WorkingPoint) -> list[str]:
 def limit_words(prepared: Prepared, blocks: Iterable[str]) -> tuple[str, ...]:
     titles = (prepared.deck.block(name).title for name in blocks)
     return tuple(
-        f"{title} is at its limit here: the loop through it is open, and the model is that between the limits."
+        f"{title} is at its limit here: the loop through it is open, and the model is that between the "
+        f"limits."
         for title in titles
     )
 
@@ -324,7 +332,8 @@ def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
     said = []
     if not found.point.calm:
         said.append(
-            "Something moves at this operating point, so the model holds for an instant: its poles tell nothing of what "
+            "Something moves at this operating point, so the model holds for an instant: its poles tell "
+            "nothing of what "
             "turns meanwhile."
         )
     sliding = any(key.endswith(".sliding") for key in prepared.structure.mode_keys)
@@ -332,7 +341,8 @@ def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
         said.append("Dry frictions slide in it; in a run at rest they stick as long as little moves.")
     if np.any(without_drops(prepared) != prepared.parameters):
         said.append(
-            "Dead times and drops of converters are not in it: what they take hangs on a current's sign alone."
+            "Dead times and drops of converters are not in it: what they take hangs on a current's sign "
+            "alone."
         )
     said += limit_words(prepared, at_their_ends(prepared, found.point))
     return tuple(dict.fromkeys(said))

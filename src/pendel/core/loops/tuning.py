@@ -105,7 +105,8 @@ class LoopStudy:
                 break
             signal = sources[0] if sources else None
         return (
-            f"{titles[name]} passes no small change on: what it gives moves in steps, or not at all, about the point where "
+            f"{titles[name]} passes no small change on: what it gives moves in steps, or not at all, about "
+            f"the point where "
             "the drive can be made linear. Judge this loop by runs."
         )
 
@@ -307,7 +308,7 @@ def standings(
     turning: bool = False,
 ) -> list[LoopStatus]:
     """All loops of a drive, inside out; ``turning`` in the steady rotation in which a run of it ends, if it does not
-    come to rest there.
+    settle there.
 
     Raises
     ------
@@ -384,7 +385,8 @@ def propose(drive: Drive, regulator: str, rule: str = "crossover", **wishes: flo
     )
     if loop is None:
         raise DriveProblem(
-            f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual value."
+            f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual "
+            f"value."
         )
     return study_of(prepared, loop).propose(rule, **wishes)
 
@@ -452,7 +454,8 @@ def inner_gains(deck: ControlDeck, regulator: str) -> dict[str, float]:
 
 
 def regulator_is_inside(deck: ControlDeck, name: str, regulator: str) -> bool:
-    """Whether a regulator depends on the output of another, so that it lies further in, or both feed each other."""
+    """Whether a regulator depends on the output of another, so that it lies further in, or both feed each
+    other."""
     return any(name in upstream(deck, s) for s in deck.block(regulator).sources.values())
 
 

@@ -48,7 +48,8 @@ INSTANTS = 12
 PIECES = 2
 """Parts of a tick over which the plant counts as standing still."""
 STEADY, DRIFTS = 2e-3, 2e-5
-"""What the step of the angle from tick to tick may change by around a turn, and by what it does so that it is told."""
+"""What the step of the angle from tick to tick may change by around a turn, and by what it does so that it
+is reported."""
 USUALLY_UNLIKE, AT_MOST_UNLIKE = 0.01, 0.15
 """What responses from different angles may be off their mean by, at half of the frequencies and at any: slots and
 tolerances of the run make them ripple a little, most where something is hardly damped. What is shown is the one nearest
@@ -57,7 +58,8 @@ RANKS = (1e-6, 1e-5, 1e-7, 1e-4, 1e-8)
 """What a direction counts for nothing by, beside the largest: the first with which a frame is found. Where hardly
 anything reaches, E would be made of rounding."""
 TURNS_ONLY = 1.5
-"""Condition of a change of frame that only turns; where rounding is in it, it stretches, and has poles of its own."""
+"""Condition of a change of frame that only turns; where rounding is in it, it stretches, and has poles of
+its own."""
 TOLERANCE = 1e-9
 """Of that run: what is off in it is off in the frame."""
 ON_THE_WAY = (0.5, 0.8, 0.95)
@@ -95,7 +97,8 @@ class Rotation:
         if self.drift < DRIFTS:
             return ()
         return (
-            f"The speed still drifts by {100 * self.drift:.2g} % within a turn, which moves slow poles. A longer run is more exact.",
+            f"The speed still drifts by {100 * self.drift:.2g} % within a turn, which moves slow poles. A "
+            f"longer run is more exact.",
         )
 
 
@@ -127,7 +130,8 @@ def rotation_of(prepared: Prepared, extra: tuple[str, ...] = ()) -> Rotation:
     angles = angle_signals(prepared)
     if not angles:
         raise DriveProblem(
-            "A run of this drive does not come to rest, and nothing in it tells the angle of a field that turns. Hold its "
+            "A run of this drive does not settle, and no machine in it reports the angle of its field. Hold "
+            "its "
             "setpoints and loads, make the run longer, or choose an instant."
         )
     deck, until = prepared.deck, prepared.examined.settings["until"]
@@ -138,7 +142,8 @@ def rotation_of(prepared: Prepared, extra: tuple[str, ...] = ()) -> Rotation:
         step, snapshots = angle_step(prepared, simulator, angles[0], until)
         if abs(step) * until / deck.tick < 4 * math.pi:
             raise DriveProblem(
-                "A run of this drive neither comes to rest nor turns twice. Make the run longer, or choose an instant."
+                "A run of this drive neither settles nor turns twice. Make the run longer, or choose an "
+                "instant."
             )
         stride = max(1, math.floor(2 * math.pi / abs(step) / INSTANTS / period)) * period
         first = math.floor((until / deck.tick - INSTANTS * stride - in_a_row - 1) / period) * period
@@ -162,7 +167,8 @@ def rotation_of(prepared: Prepared, extra: tuple[str, ...] = ()) -> Rotation:
     if drift > STEADY:
         low, high = (abs(s) / (2 * math.pi * deck.tick) for s in (min(steps), max(steps)))
         raise DriveProblem(
-            f"The drive still speeds up or slows down where the run ends: its field turns with {low:.4g} to {high:.4g} Hz. "
+            f"The drive still speeds up or slows down where the run ends: its field turns with {low:.4g} to "
+            f"{high:.4g} Hz. "
             "Make the run longer, hold its setpoints and loads, or choose an instant."
         )
     rate = float(np.mean(steps)) / deck.tick
@@ -229,7 +235,8 @@ class Seen:
 def angle_step(
     prepared: Prepared, simulator: Simulator, angle: str, until: float
 ) -> tuple[float, list[Snapshot]]:
-    """By what an angle moves in a tick at the end of a run, rad within half a turn; and snapshots on the way there."""
+    """By what an angle moves in a tick at the end of a run, rad within half a turn; and snapshots on the way
+    there."""
     tick, snapshots = prepared.deck.tick, [simulator.state()]
     for share in ON_THE_WAY:
         advanced(simulator, min(share * until, until - 8 * tick))
@@ -281,7 +288,7 @@ class TurningDrive(SampledDrive):
     Parameters
     ----------
     rotation
-        in which it turns; its plants tell the signals that are looked at.
+        in which it turns; its plants give the signals that are looked at.
     known
         linear forms of blocks at its points, for studies that share it; what is missing is added.
     """
@@ -358,8 +365,10 @@ class TurningDrive(SampledDrive):
         if found is None:
             ends = " and ".join(dict.fromkeys(filter(None, (inject or setpoint, *watch))))
             raise DriveProblem(
-                f"{ends} do not stand still in a frame that turns with the drive, so there is no model of this way that "
-                "holds. Choose signals along d and q, speeds or torques, a longer run, or an instant. Where something else "
+                f"{ends} do not stand still in a frame that turns with the drive, so there is no model of "
+                f"this way that "
+                "holds. Choose signals along d and q, speeds or torques, a longer run, or an instant. Where "
+                "something else "
                 "turns at another frequency, such as a grid behind a rectifier, judge by runs."
             )
         return found
@@ -420,7 +429,8 @@ class TurningPoints(WorkingPoints):
 
 @dataclass(frozen=True)
 class Map:
-    """x⁺ = A x + B u, y = C x + D u over a period that begins at one angle; y has what is watched at each tick."""
+    """x⁺ = A x + B u, y = C x + D u over a period that begins at one angle; y has what is watched at each
+    tick."""
 
     A: np.ndarray
     B: np.ndarray

@@ -70,7 +70,8 @@ class Limits:
                 raise DriveProblem(f"{WORDS[each.name]} cannot be {value:g}. Give one {floor}.")
         if self.crossover > self.fastest:
             raise DriveProblem(
-                f"No crossover is at least {self.crossover:g} Hz and at most {self.fastest:g} Hz. Change one of the two."
+                f"No crossover is at least {self.crossover:g} Hz and at most {self.fastest:g} Hz. Change one "
+                f"of the two."
             )
 
 
@@ -88,7 +89,8 @@ WORDS = {
 
 @dataclass(frozen=True)
 class Tried:
-    """Gains with what they give: ``breaks`` is by how much each limit is broken, as a share of it; negative is room."""
+    """Gains with what they give: ``breaks`` is by how much each limit is broken, as a share of it; negative
+    is room."""
 
     gains: Mapping[str, float]
     analysis: LoopAnalysis
@@ -109,7 +111,8 @@ class Tried:
 
 @dataclass(frozen=True)
 class Searched:
-    """The best gains, and the limits that stop at better ones; empty where the goal has its best inside them."""
+    """The best gains, and the limits that stop at better ones; empty where the goal has its best inside
+    them."""
 
     best: Tried
     stopping: tuple[str, ...]
@@ -262,7 +265,8 @@ class Search:
         return tuple(name for name, b in best.breaks.items() if name != "stable" and b > -AT_LIMIT)
 
     def why_none(self, stopping: Callable[[], bool]) -> str:
-        """Which limits contradict each other, as far as the gains that were tried tell; each is also tried alone."""
+        """Which limits contradict each other, as far as the gains that were tried tell; each is also tried
+        alone."""
         for name in WORDS:
             if not any(t.breaks[name] <= 1e-9 for t in self.tried):
                 self.descend(self.starts()[0], partial(broken_alone, name), ALONE, stopping)
@@ -318,7 +322,8 @@ def tune(
     loops = [each for each in find_loops(drive) if regulator in ("", each.key, each.regulator)]
     if not loops:
         raise DriveProblem(
-            f"{regulator or 'This drive'} closes no loop. Wire a regulator's output to the plant and a measured signal to its actual value."
+            f"{regulator or 'This drive'} closes no loop. Wire a regulator's output to the plant and a "
+            f"measured signal to its actual value."
         )
     for depth in sorted({each.depth for each in loops}):
         for each in standings(scratch, stopping=stopping, turning=turning):

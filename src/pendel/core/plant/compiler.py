@@ -124,7 +124,8 @@ def cache_folder() -> Path:
             folder.chmod(PRIVATE)
     except OSError as problem:
         raise BuildProblem(
-            f"The build cache {folder} cannot be made private: {problem.strerror}. Make the folder yours and writable."
+            f"The build cache {folder} cannot be made private: {problem.strerror}. Make the folder yours and "
+            f"writable."
         ) from problem
     return folder
 
@@ -171,7 +172,8 @@ def is_built(library: Path) -> bool:
 
 
 def copy_build(library: Path, cache: Path) -> None:
-    """Give a library that is built to a process with a cache of its own, so that it need not build it again."""
+    """Give a library that is built to a process with a cache of its own, so that it need not build it
+    again."""
     if not is_built(library):
         return
     folder = cache / "pendel" / BUILDS

@@ -76,7 +76,8 @@ def added_source() -> str:
         chooser = f"pd_always_{method.id}"
         parts.append(method.source.read_text("utf-8"))
         parts.append(
-            f"static const method_t *{chooser}(work_t *w, double left) {{ (void)w; (void)left; return &{method.table}; }}"
+            f"static const method_t *{chooser}(work_t *w, double left) "
+            f"{{ (void)w; (void)left; return &{method.table}; }}"
         )
         controls.append(f"{{{chooser}, 0, 0, advance}},")
     return "\n".join([*parts, f"#define PD_ADDED_CONTROLS {' '.join(controls)}\n"]) if controls else ""

@@ -241,7 +241,8 @@ class Simulator:
         return Outcome(self._run.outcome)
 
     def present(self) -> tuple[Doubles, dict[str, float]]:
-        """The present instant as a row (time, states, inputs, modes), and the blocks' signals of the latest tick."""
+        """The present instant as a row (time, states, inputs, modes), and the blocks' signals of the latest
+        tick."""
         self._must_be_open()
         blocks = self.program.control_signals
         row, ticked = np.zeros(self._width), np.zeros(max(1, len(blocks)))
@@ -292,7 +293,8 @@ class Simulator:
         plant, blocks = self.program.structure.parameter_keys, self.program.control_values
         if parameter not in plant and parameter not in blocks:
             raise RunProblem(
-                f"The program has no parameter “{parameter}”. Write one of {', '.join(sorted((*plant, *blocks))[:8])} …"
+                f"The program has no parameter “{parameter}”. Write one of "
+                f"{', '.join(sorted((*plant, *blocks))[:8])} …"
             )
         inputs = self.inputs
         if parameter in plant:

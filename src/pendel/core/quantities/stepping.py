@@ -1,4 +1,5 @@
-"""Changing a written value by a key or the wheel: by an addition or a factor, in the unit it is written in."""
+"""Changing a written value by a key or the wheel: by an addition or a factor, in the unit it is written
+in."""
 
 from __future__ import annotations
 

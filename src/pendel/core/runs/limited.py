@@ -1,4 +1,5 @@
-"""Where words of a controller as shipped were at the end of their range in a run, and so did not hold what came."""
+"""Where words of a controller as shipped were at the end of their range in a run, and so did not hold what
+came."""
 
 from __future__ import annotations
 
@@ -77,7 +78,8 @@ def _at_end(run: KeptRun, signal: str, title: str, rep: Rep) -> list[Remark]:
     when, unit = float(trace.t[at[0]]), run.infos[signal].unit if signal in run.infos else ""
     port = signal.partition(".")[2]
     sentence = (
-        f"{title}: {port} met the end of its range at {len(at)} ticks, first at {figure(when, 's', 4)}; it holds up to "
+        f"{title}: {port} met the end of its range at {len(at)} ticks, first at {figure(when, 's', 4)}; it "
+        f"holds up to "
         f"{figure(held.high, unit, 3)} as shipped. Widen its range, or find ranges again."
     )
     return [Remark(sentence, signal.partition(".")[0], when)]

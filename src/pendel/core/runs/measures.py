@@ -28,7 +28,8 @@ class StepMeasures:
 
 @dataclass(frozen=True)
 class DipMeasures:
-    """Largest deviation after a disturbance, in the signal's unit and in percent; time to return into ±2 %."""
+    """Largest deviation after a disturbance, in the signal's unit and in percent; time to return into ±2
+    %."""
 
     dip: float
     percent: float
@@ -109,7 +110,8 @@ class Pieces:
     y: np.ndarray
     middle: np.ndarray | None = None
     before: Stretches | None = None
-    """Where the trace's first part was thinned, its averages over stretches; the points there do not count."""
+    """Where the trace's first part was thinned, its averages over stretches; the points there do not
+    count."""
 
     def integral(self, start: float, end: float, power: int = 1) -> float:
         """Of the signal, or of its square, between two times within the trace; not-a-number where the trace

@@ -17,7 +17,8 @@ from pendel.core.runs.measures import Pieces
 
 @dataclass(frozen=True)
 class Powers:
-    """Active power (W), apparent and non-active power (VA), and power factor: not-a-number where nothing flows."""
+    """Active power (W), apparent and non-active power (VA), and power factor: not-a-number where nothing
+    flows."""
 
     active: float
     apparent: float
@@ -47,12 +48,14 @@ def powers(run: KeptRun, voltage: str, current: str, start: float, end: float) -
     u, i = run.pieces(voltage), run.pieces(current)
     if (u.middle is None) != (i.middle is None) or not np.array_equal(u.t, i.t):
         raise DriveProblem(
-            f"{voltage} and {current} are not known at the same times, so there is no power of them. Take both from the "
+            f"{voltage} and {current} are not known at the same times, so there is no power of them. Take "
+            f"both from the "
             "power deck, or both from blocks of one sampling period."
         )
     if u.before is not None and start < float(u.before.edges[-1]):
         raise DriveProblem(
-            f"The run was long and keeps averages only until {float(u.before.edges[-1]):.4g} s. Measure powers from "
+            f"The run was long and keeps averages only until {float(u.before.edges[-1]):.4g} s. Measure "
+            f"powers from "
             "there on, or run a shorter time."
         )
     size_u, size_i = u.rms(start, end), i.rms(start, end)

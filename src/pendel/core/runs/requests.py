@@ -1,4 +1,5 @@
-"""What the process beside a window is asked for. Requests hold texts and numbers alone, as they cross to it."""
+"""What the process beside a window is asked for. Requests hold texts and numbers alone, as they cross to
+it."""
 
 from __future__ import annotations
 

@@ -14,7 +14,8 @@ from pendel.core.vocabulary import SignalRole
 
 
 def kinds_in(run: KeptRun) -> Mapping[str, Kind]:
-    """The kinds of a run's cards, by the drive that it keeps; without those that this version does not have."""
+    """The kinds of a run's cards, by the drive that it keeps; without those that this version does not
+    have."""
     return _kinds_in(run.drive_text)
 
 

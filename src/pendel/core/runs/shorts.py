@@ -100,7 +100,8 @@ def voltage_sources(kinds: Mapping[str, Kind]) -> dict[str, Conduction]:
 
 
 def distinct(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Distinct rows of truths, and for each row which of them it is; packed into one number where they fit."""
+    """Distinct rows of truths, and for each row which of them it is; packed into one number where they
+    fit."""
     bits = np.arange(rows.shape[1], dtype=np.int64)
     if len(bits) > 62:
         found, of = np.unique(rows, axis=0, return_inverse=True)

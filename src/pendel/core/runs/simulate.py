@@ -216,7 +216,8 @@ def prepare(drive: Drive, *, with_energy: bool = False) -> Prepared:
 
 
 def is_ordered(drive: Drive) -> bool:
-    """Whether `prepare` would order no equations, which takes long; also where it would find faults before."""
+    """Whether `prepare` would order no equations, which takes long; also where it would find faults
+    before."""
     try:
         examined = examine(drive)
         if examined.faults or not drive.cards:

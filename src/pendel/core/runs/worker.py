@@ -88,7 +88,8 @@ class Shared:
 
 @dataclass(frozen=True)
 class RunFinished:
-    """``made`` is where the worker left the run, which may write nowhere else; `keep` brings it to ``path``."""
+    """``made`` is where the worker left the run, which may write nowhere else; `keep` brings it to
+    ``path``."""
 
     path: str
     message: str

@@ -54,7 +54,8 @@ def named(drive: Drive, name: str, text: str) -> Command:
             return commands.set_choice(drive, end.card, end.port, text)
         known = [*(v.name for v in kind.values), *(c.name for c in kind.choices)]
         raise DriveProblem(
-            f"There is no value {name} in this drive.{near_words(end.port, known)} {end.card} has {', '.join(known) or 'none'}."
+            f"There is no value {name} in this drive.{near_words(end.port, known)} {end.card} has "
+            f"{', '.join(known) or 'none'}."
         )
     if name in drive.quantities:
         return commands.set_quantity(drive, name, text)
@@ -62,7 +63,8 @@ def named(drive: Drive, name: str, text: str) -> Command:
         return commands.set_setting(drive, name, text)
     known = [*drive.quantities, *drive.settings]
     raise DriveProblem(
-        f"There is no quantity or setting {name} in this drive.{near_words(name, known)} It has {', '.join(known)}."
+        f"There is no quantity or setting {name} in this drive.{near_words(name, known)} It has "
+        f"{', '.join(known)}."
     )
 
 

@@ -1,4 +1,5 @@
-"""Verbs about the way from one point of a drive to another: its linear model, and the same measured in a run."""
+"""Verbs about the way from one point of a drive to another: its linear model, and the same measured in a
+run."""
 
 from __future__ import annotations
 

@@ -104,7 +104,8 @@ class EnergyRow:
 
 @dataclass(frozen=True)
 class PowerRow:
-    """Of a current with the measured voltage: active power (W), apparent and non-active power (VA), power factor."""
+    """Of a current with the measured voltage: active power (W), apparent and non-active power (VA), power
+    factor."""
 
     signal: str
     voltage: str
@@ -177,7 +178,8 @@ def measure(
         raise DriveProblem(f"The run ends at {kept.end:g} s, before {first:g} s.")
     if setpoint and setpoint not in kept.keys:
         raise DriveProblem(
-            f"There is no signal {setpoint}.{near_words(setpoint, kept.keys)} There are {', '.join(kept.keys)}."
+            f"There is no signal {setpoint}.{near_words(setpoint, kept.keys)} There are "
+            f"{', '.join(kept.keys)}."
         )
     if voltage and voltage not in kept.keys:
         raise DriveProblem(

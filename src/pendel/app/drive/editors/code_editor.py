@@ -17,7 +17,8 @@ from pendel.core.firmware.values import usual_ends
 WIDTHS = (76, 76, 56)
 """Of the fields of a row: lowest, highest, step."""
 HINT = (
-    "A live value is converted when the controller starts, and can be changed while it runs; any other is a constant "
+    "A live value is converted when the controller starts, and can be changed while it runs; any other is a "
+    "constant "
     "in the C."
 )
 
@@ -98,7 +99,8 @@ class CodeEditor(QWidget):
         step = self.steps[name] = Field("", f"Step of {name}", 60)
         step.setPlaceholderText("auto")
         step.setToolTip(
-            "What a key or the wheel adds, such as 0.5 A, or a factor such as ×1.1; else one in the second digit"
+            "What a key or the wheel adds, such as 0.5 A, or a factor such as ×1.1; else one in the second "
+            "digit"
         )
         for field, width in zip((low, high, step), WIDTHS):
             field.setFixedWidth(width)

@@ -29,7 +29,8 @@ class FaceEditor(QWidget):
         body = column(self, (0, 4, 0, 0), 6)
         body.addWidget(
             wrapped(
-                "Tick what the card shows. A value on the face is each assembly's own; all else follows the design.",
+                "Tick what the card shows. A value on the face is each assembly's own; all else follows the "
+                "design.",
                 "muted",
             )
         )

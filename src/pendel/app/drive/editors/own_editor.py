@@ -31,8 +31,10 @@ HINTS = {
     "first mode is where it starts.",
     own_block.C: "Statements in C99 with real_t numbers in SI; the names above are variables, dt is the "
     "period in seconds. The functions of math.h are there. For fixed point, ports and what is remembered are "
-    "whole numbers of wide_t (twice as long as a word): x is x_q binary digits behind the point, what is remembered "
-    "as you choose. moved(n, k) takes k digits off, rounded; values are real_t numbers where they are turned into "
+    "whole numbers of wide_t (twice as long as a word): x is x_q binary digits behind the point, what is "
+    "remembered "
+    "as you choose. moved(n, k) takes k digits off, rounded; values are real_t numbers where they are turned "
+    "into "
     "words, and dt is only there. Without it the block stays in float.",
 }
 GREEK = {

@@ -17,7 +17,8 @@ from pendel.core.quantities.units import number_text, unit
 
 LEFT, RIGHT, TOP, BOTTOM = 44, 12, 12, 24
 MOST_HANDLES, MOST_ROWS = 300, 1000
-"""Corners that can be taken hold of, and that the table lists: of a measured profile there may be a million."""
+"""Corners that can be taken hold of, and that the table lists: of a measured profile there may be a
+million."""
 
 
 class ProfileCurve(QWidget):

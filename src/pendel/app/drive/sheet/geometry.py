@@ -266,7 +266,8 @@ def simplified(points: np.ndarray) -> Paths:
 
 
 FIRST, AT_ONCE = 16, 160
-"""Paths that are held against other wires together: those that cost least without them, and then the others."""
+"""Paths that are held against other wires together: those that cost least without them, and then the
+others."""
 
 
 def route(a: Anchor, b: Anchor, obstacles: Obstacles, taken: np.ndarray) -> list[Point]:
@@ -341,7 +342,8 @@ def straight(a: Anchor, b: Anchor) -> bool:
 
 
 def lanes(p: Point, q: Point, boxes: list[Box]) -> tuple[np.ndarray, np.ndarray]:
-    """Places at which wires may run upright and level: at both ends, half way, and beside the cards around."""
+    """Places at which wires may run upright and level: at both ends, half way, and beside the cards
+    around."""
     low_x, high_x = min(p[0], q[0]) - 200, max(p[0], q[0]) + 200
     low_y, high_y = min(p[1], q[1]) - 200, max(p[1], q[1]) + 200
     offsets = (12.0, 20.0, 28.0)

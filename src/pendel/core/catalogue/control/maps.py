@@ -76,7 +76,8 @@ def holes(v: Values, card: Card) -> list[Contradiction]:
         if at in seen:
             return [
                 Contradiction(
-                    f"Row {k + 1} gives the point x = {at[0]:g}, y = {at[1]:g} a second time. Delete one of the two.",
+                    f"Row {k + 1} gives the point x = {at[0]:g}, y = {at[1]:g} a second time. Delete one of "
+                    f"the two.",
                     "rows",
                 )
             ]
@@ -86,7 +87,8 @@ def holes(v: Values, card: Card) -> list[Contradiction]:
         k, j = empty[0]
         return [
             Contradiction(
-                f"The table has no value at x = {xs[k]:g}, y = {ys[j]:g}. Every x needs every y; add that row.",
+                f"The table has no value at x = {xs[k]:g}, y = {ys[j]:g}. Every x needs every y; add that "
+                f"row.",
                 "rows",
             )
         ]

@@ -57,11 +57,13 @@ class Ratings:
     saturates_at: ca.SX | None = None
     """Current that a transistor passes at most; none where it is taken as a plain resistance."""
     on_drop: ca.SX | None = None
-    """Of an IGBT, whose channel passes current forward only; a MOSFET's passes it both ways without a drop."""
+    """Of an IGBT, whose channel passes current forward only; a MOSFET's passes it both ways without a
+    drop."""
 
 
 def tiny_current(ratings: Ratings) -> ca.SX:
-    """Reverse current (A) at which a diode stops: above what rounding of volts makes of a small resistance."""
+    """Reverse current (A) at which a diode stops: above what rounding of volts makes of a small
+    resistance."""
     return TINY_CURRENT + ROUNDED_VOLTAGE / ratings.r_diode
 
 

@@ -212,7 +212,8 @@ def live_values(block: BlockInstance, live: Mapping[str, Interval]) -> tuple[Liv
         if v.start not in v.ends:
             raise CannotLower(
                 block.title,
-                f"its live value {v.name} is {v.start:.6g} (SI), and goes from {v.ends.low:.6g} to {v.ends.high:.6g}. "
+                f"its live value {v.name} is {v.start:.6g} (SI), and goes from {v.ends.low:.6g} to "
+                f"{v.ends.high:.6g}. "
                 "Widen its range, or change the value.",
             )
     return found

@@ -1,4 +1,5 @@
-"""Integer expressions in C with their bounds as whole numbers, and how exactly coefficients keep their values."""
+"""Integer expressions in C with their bounds as whole numbers, and how exactly coefficients keep their
+values."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""What a block computes from its live values whenever these change: numbers in its own format, under names in C."""
+"""What a block computes from its live values whenever these change: numbers in its own format, under names
+in C."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ from pendel.core.controllers.numbers.representation import FLOAT, Rep
 from pendel.core.controllers.numbers.tree import Expr, Live, Name
 
 FOR_NOW = "pd_live_"
-"""What names in C begin with while a block is being written, as not all that is asked for is read in the end."""
+"""What names in C begin with while a block is being written, as not all that is asked for is read in the
+end."""
 MOST_DIGITS = 31
 """Of the word of a live number, which is kept in 32 bits."""
 

@@ -1,4 +1,5 @@
-"""A control deck in number formats: ranges through all blocks, words for all signals, and the C of each block."""
+"""A control deck in number formats: ranges through all blocks, words for all signals, and the C of each
+block."""
 
 from __future__ import annotations
 
@@ -452,7 +453,8 @@ def write(made: Lowered, block: LoweredBlock) -> None:
 
 
 def refuse_beyond_float(block: LoweredBlock) -> None:
-    """Raise `CannotLower` where a live value, or what hangs on it in float, is more or less than 32 bits hold."""
+    """Raise `CannotLower` where a live value, or what hangs on it in float, is more or less than 32 bits
+    hold."""
     if block.value_bits == 64:
         return
     reached: dict[str, tuple[float, ...]] = {

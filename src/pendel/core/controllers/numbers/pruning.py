@@ -22,7 +22,8 @@ from pendel.core.controllers.numbers.tree import (
 
 
 def pruned(body: Sequence[Statement], kept: frozenset[str]) -> tuple[Statement, ...]:
-    """The statements without those whose results nothing reads; ``kept`` are names that are read afterwards."""
+    """The statements without those whose results nothing reads; ``kept`` are names that are read
+    afterwards."""
     return _pruned(body, set(kept))
 
 

@@ -87,7 +87,8 @@ def turn_word(bits: int) -> Rep:
 
 
 def word_for(interval: Interval, bits: int, *, headroom: int = 0, grid: int | None = None) -> Rep:
-    """The finest word that holds an interval; ``grid`` is the fraction beyond which its values have no digits."""
+    """The finest word that holds an interval; ``grid`` is the fraction beyond which its values have no
+    digits."""
     half = 2 ** (bits - 1 - headroom)
     size = max(interval.size, LEAST)
     fraction = bits - 1 if interval.size == 0.0 else math.floor(math.log2((half - 2) / size))

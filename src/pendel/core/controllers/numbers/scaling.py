@@ -1,4 +1,5 @@
-"""Bringing integer expressions to one step: shifts that round, sums and coefficients that fit, limits, roots."""
+"""Bringing integer expressions to one step: shifts that round, sums and coefficients that fit, limits,
+roots."""
 
 from __future__ import annotations
 
@@ -44,9 +45,11 @@ class Scaling:
     divisors: list[Expr] = field(default_factory=list)
     """Divisors that the bounds do not keep from zero."""
     lost: dict[str, float] = field(default_factory=dict)
-    """States whose smallest increments are less than half their step: how much (SI) an increment must have."""
+    """States whose smallest increments are less than half their step: how much (SI) an increment must
+    have."""
     coarse: dict[Expr, Interval] = field(default_factory=dict)
-    """Quotients that lose digits since they might be large: from one step of them to what they may come to (SI)."""
+    """Quotients that lose digits since they might be large: from one step of them to what they may come to
+    (SI)."""
     limited: set[str] = field(default_factory=set)
     places: Mapping[str, str] = field(default_factory=dict)
     """Where names are in C."""
@@ -104,7 +107,8 @@ class Scaling:
     def no_room(self) -> CannotLower:
         return CannotLower(
             self.tree.title,
-            "numbers of its update lie too far apart for words of this length. Narrow its ranges, or choose float.",
+            "numbers of its update lie too far apart for words of this length. Narrow its ranges, or choose "
+            "float.",
         )
 
     def shifted_right(self, code: Code, shift: int, fraction: int) -> Code:

@@ -1,4 +1,5 @@
-"""The files of a deck in number formats: header, source, example main, and what joins them to a simulation."""
+"""The files of a deck in number formats: header, source, example main, and what joins them to a
+simulation."""
 
 from __future__ import annotations
 
@@ -177,7 +178,8 @@ def header(made: Lowered) -> str:
         f"/* What goes to the power stage. */\ntypedef struct {{\n{outputs or none}}} {name}_out_t;\n\n"
         f"typedef struct {{\n{counter}    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
         f"void {name}_init({name}_t *c);\n\n/* Call every {made.deck.tick * 1e6:g} us after filling c->in; "
-        f"then use c->out. */\nvoid {name}_tick({name}_t *c);\n\n{declarations(made)}{table_declaration(made)}#endif\n"
+        f"then use c->out. */\nvoid {name}_tick({name}_t "
+        f"*c);\n\n{declarations(made)}{table_declaration(made)}#endif\n"
     )
 
 
@@ -202,7 +204,8 @@ def functions(made: Lowered, block: LoweredBlock) -> str:
         # Outputs that are constants leave nothing that reads the block.
         unused = "" if "b->" in own else "    (void)b;\n"
         texts.append(
-            f"{note}static void {call_name(made, block, part)}({', '.join(arguments)})\n{{\n{unused}{own}\n}}\n"
+            f"{note}static void "
+            f"{call_name(made, block, part)}({', '.join(arguments)})\n{{\n{unused}{own}\n}}\n"
         )
     return "\n".join(texts)
 
@@ -280,7 +283,8 @@ def words_function(made: Lowered, block: LoweredBlock, part: Part | None) -> str
     arguments += [f"{block.reps[p].c_type} {p}_word" for p in tree.inputs] if part else []
     name = call_name(made, block, part) if part else f"{made.members[block.name]}_convert"
     return (
-        f"#define word_t {FIXED_TYPES[block.number.bits]}\n#define wide_t {FIXED_TYPES[bits]}\n#define real_t {real}\n"
+        f"#define word_t {FIXED_TYPES[block.number.bits]}\n#define wide_t {FIXED_TYPES[bits]}\n#define "
+        f"real_t {real}\n"
         f"static void {name}({', '.join(arguments)})\n"
         f"{{\n{fetch}    {{\n{body}    }}\n{keep}}}\n#undef word_t\n#undef wide_t\n#undef real_t\n\n"
     )
@@ -304,7 +308,8 @@ def source(made: Lowered) -> str:
     )
     tables = "\n".join(t for b in made.blocks for t in dict.fromkeys(b.tables))
     return (
-        f"/* {name}.c: controller of {len(made.blocks)} blocks, sampling period {made.deck.tick * 1e6:g} us.\n"
+        f"/* {name}.c: controller of {len(made.blocks)} blocks, sampling period {made.deck.tick * 1e6:g} "
+        f"us.\n"
         f' * {LICENCE}\n */\n#include "{name}.h"\n#include "pd_numbers.h"\n#include <math.h>\n\n'
         + (f"{tables}\n\n" if tables else "")
         + f"{updates}\nvoid {name}_init({name}_t *c)\n"
@@ -469,10 +474,12 @@ def shipped_in_simulation(made: Lowered, prefix: str = "pd_ctl", *, can_rest: bo
         f"int {prefix}_own_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
         f"void {prefix}_bind(pd_both_t *c, double *v)\n{{\n    (void)c; (void)v;\n"
         f"{taking(made, 'c->own.')}{host_bind}}}\n\n"
-        f"void {prefix}_init(pd_both_t *c, double *v)\n{{\n    (void)v;\n    {name}_init(&c->own);\n{host_init}"
+        f"void {prefix}_init(pd_both_t *c, double "
+        f"*v)\n{{\n    (void)v;\n    {name}_init(&c->own);\n{host_init}"
         f"    {prefix}_bind(c, v);\n}}\n\n"
         f"void {prefix}_tick(pd_both_t *c, const double *in, double *signals, double *out)\n{{\n"
-        f"    (void)in; (void)signals; (void)out;\n{host_tick}{fill}    {condition}{name}_tick(&c->own);\n{show}{give}}}\n\n"
+        f"    (void)in; (void)signals; (void)out;\n{host_tick}{fill}    "
+        f"{condition}{name}_tick(&c->own);\n{show}{give}}}\n\n"
         f"void {prefix}_states(const pd_both_t *c, double *z)\n{{\n    (void)c; (void)z;\n{kept}}}\n"
     )
     return f"{one_unit(made, adapter)}\n{adapter}"
@@ -507,7 +514,8 @@ def shipped_alone(made: Lowered) -> str:
     adapter = (
         f"int pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
         f"void pd_ctl_init({name}_t *c, double *v)\n{{\n    (void)v;\n    {name}_init(c);\n}}\n\n"
-        f"void pd_ctl_take({name}_t *c, const double *v)\n{{\n    (void)c; (void)v;\n{taking(made, 'c->')}}}\n\n"
+        f"void pd_ctl_take({name}_t *c, const double "
+        f"*v)\n{{\n    (void)c; (void)v;\n{taking(made, 'c->')}}}\n\n"
         f"void pd_ctl_tick({name}_t *c, const double *in, double *signals, double *out)\n{{\n"
         f"    (void)in; (void)signals; (void)out;\n{fill}    {name}_tick(c);\n{show}}}\n"
     )

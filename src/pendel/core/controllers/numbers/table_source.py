@@ -54,7 +54,8 @@ def _of_block(made: Lowered, block: LoweredBlock) -> Iterator[Place]:
 def table_declaration(made: Lowered) -> str:
     """What the header says of the table."""
     return (
-        f"/* Where a number is in the struct, by key of its block and item ({made.name}_table.c); 0 where there is\n"
+        f"/* Where a number is in the struct, by key of its block and item ({made.name}_table.c); 0 where "
+        f"there is\n"
         " * none. */\n"
         f"int32_t {made.name}_find(uint32_t block, uint32_t item, pd_place_t *place);\n\n"
     )
@@ -68,7 +69,8 @@ def table(made: Lowered, licence: str) -> str:
     """The file of the table."""
     name, places = made.name, places_of(made)
     rows = "".join(
-        f"    {{{p.block}u, {p.item}u, (uint32_t)offsetof({name}_t, {p.member}), {kind_of_rep(p.rep)}, {p.rep.bits}, "
+        f"    "
+        f"{{{p.block}u, {p.item}u, (uint32_t)offsetof({name}_t, {p.member}), {kind_of_rep(p.rep)}, {p.rep.bits}, "
         f"{p.rep.fraction}}},  {comment(p.name)}\n"
         for p in places
     )
@@ -80,5 +82,6 @@ def table(made: Lowered, licence: str) -> str:
         f"int32_t {name}_find(uint32_t block, uint32_t item, pd_place_t *place)\n{{\n    uint32_t k;\n"
         f"    for (k = 0u; k < {len(places)}u; k++) {{\n"
         f"        if (({name}_places[k].block == block) && ({name}_places[k].item == item)) {{\n"
-        f"            *place = {name}_places[k];\n            return 1;\n        }}\n    }}\n    return 0;\n}}\n"
+        f"            *place = {name}_places[k];\n            return 1;\n        "
+        f"}}\n    }}\n    return 0;\n}}\n"
     )

@@ -12,7 +12,8 @@ from pendel.core.formats.traces import Column
 
 
 def write(table: Sequence[Column], path: Path) -> None:
-    """Columns behind the first time are set on it; where several runs have times of their own, these must go up."""
+    """Columns behind the first time are set on it; where several runs have times of their own, these must go
+    up."""
     times = table[0][2]
     own, found = times, list[tuple[str, str, np.ndarray]]()
     for name, unit, values in table[1:]:
