@@ -445,7 +445,7 @@ class LoopsPage(Page):
         if job.end is not End.FINISHED:
             self.tolerances.show_nothing(job.sentence or "Stopped.")
         elif key == self.current:
-            self.tolerances.show_judged(job.result)
+            self.tolerances.show_judged(job.result, at_rest=self.session.judge_turning)
             self.plots.show_band(job.result)
 
     def propose(self) -> None:

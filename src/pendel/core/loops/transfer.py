@@ -124,9 +124,8 @@ class Transfer:
         growing = [-r for r in rates if r < -1e-3]
         if growing:
             return 10.0 / max(growing)
-        still = max(
-            1e-3, (self.rounding - EXACT) / (self.model.dt or 1.0)
-        )  # what is no slower than it is known
+        # A rate that is no larger than its error says nothing of how long something takes.
+        still = max(1e-3, (self.rounding - EXACT) / (self.model.dt or 1.0))
         slow = [r for r in rates if math.isfinite(r) and r > still]
         shortest = 50 * self.model.dt if self.model.dt else 0.0
         return max(5.0 / min(slow), shortest) if slow else max(1.0, shortest)
