@@ -193,7 +193,7 @@ def test_any_points_give_a_model_or_a_sentence(name):
         (Ends("bridge.duty", "door_motor.current", (), 9.0), "from 0 to 1.2 s"),
         (Ends("bridge.duty", "door_motor.current", (), -1.0), "from 0 to 1.2 s"),
         (Ends("bridge.duty", "door_motor.current", (), "moon"), "no operating point"),
-        (Ends("bridge.duty", "door_motor.current", (), "steady"), "does not come to rest"),
+        (Ends("bridge.duty", "door_motor.current", (), "steady"), "does not settle"),
     ],
 )
 def test_what_has_no_model_gets_a_sentence(ready, ends, words):
