@@ -111,8 +111,8 @@ class Drive:
         return next((key for key in self.document.cards if key not in before), card)
 
     def judge(self, at: str = "rest") -> list[LoopReport]:
-        """Its loops, inside out, with their margins; at ``"steady"`` in the rotation in which a run ends. Raises
-        `DriveHasFindings` and `DriveProblem`."""
+        """Its loops, inside out, with their margins; at ``"steady"`` in the rotation in which a run ends, ``"measured"``
+        by sines in runs. Raises `DriveHasFindings` and `DriveProblem`."""
         return verbs.loops(self.document, at=at)
 
     def signals(self) -> list[SignalReport]:
@@ -345,10 +345,9 @@ class Drive:
         ------
         DriveHasFindings, DriveProblem
         """
-        from pendel.core.loops.transfer import transfer
-        from pendel.core.runs.simulate import averaged, prepare
+        from pendel.core.loops.between import model_between
 
-        return transfer(prepare(averaged(self.document)), self._ends(source, target, opened, at))
+        return model_between(self.document, self._ends(source, target, opened, at))
 
     def _ends(self, source: str, target: str, opened: Sequence[str], at: str | float) -> Ends:
         """Taps resolved, a time as text read. Raises `DriveProblem`."""
@@ -375,7 +374,7 @@ class Drive:
         ------
         DriveHasFindings, DriveProblem
         """
-        from pendel.core.loops.sweep import sweep_between
+        from pendel.core.loops.between import sweep_between
 
         return sweep_between(self.document, self._ends(source, target, opened, at), frequencies, amplitude)
 
@@ -391,15 +390,21 @@ class Drive:
 
         return find_loops(self.document)
 
-    def propose_gains(self, regulator: str, rule: str = "crossover", **wishes: float) -> dict[str, float]:
-        """Gains of a regulator by a rule; see `pendel.core.loops.rules`."""
+    def propose_gains(
+        self, regulator: str, rule: str = "crossover", *, at: str = "rest", **wishes: float
+    ) -> dict[str, float]:
+        """Gains of a regulator by a rule, judged as `judge` does ``at``; see `pendel.core.loops.rules`."""
+        from pendel.core.loops.judged_at import judged_at
         from pendel.core.loops.tuning import propose
 
-        return propose(self.document, regulator, rule, **wishes)
+        return propose(self.document, regulator, rule, at=judged_at(at), **wishes)
 
-    def tune(self, loop: str = "", *, goal: str = "disturbance", **limits: float) -> TunedLoops:
+    def tune(
+        self, loop: str = "", *, goal: str = "disturbance", at: str = "rest", **limits: float
+    ) -> TunedLoops:
         """Take the gains that are best by a goal (disturbance, settling, effort) within limits, of one loop by its
-        regulator or of all, inside out; see `pendel.core.loops.within_limits.Limits` for what can be limited.
+        regulator or of all, inside out, where they are judged `at`; see `pendel.core.loops.within_limits.Limits` for
+        what can be limited.
 
         Raises
         ------
@@ -407,32 +412,39 @@ class Drive:
         """
         from dataclasses import fields
 
+        from pendel.core.loops.judged_at import judged_at
         from pendel.core.loops.within_limits import Goal, Limits, tune
 
         known = [f.name for f in fields(Limits)]
         for name in limits:
             known_name("limit", name, known, "tuning")
         known_name("goal", goal, [g.value for g in Goal], "tuning")
-        tuned = tune(self.document, Limits(**limits), Goal(goal), loop)
+        tuned = tune(self.document, Limits(**limits), Goal(goal), loop, at=judged_at(at))
         if tuned.command.changes:
             self.do(tuned.command)
         return tuned
 
     def tolerate(
-        self, regulator: str, spreads: Mapping[str, float], *, samples: int = 100, seed: int = 1
+        self,
+        regulator: str,
+        spreads: Mapping[str, float],
+        *,
+        samples: int = 100,
+        at: str = "rest",
+        seed: int = 1,
     ) -> Tolerated:
-        """Judge a loop while quantities and values (``card.value``) are off by ± shares of themselves, at all
-        corners and at random samples; see `pendel.core.loops.tolerances`.
+        """Judge a loop, as `judge` does ``at``, while quantities and values (``card.value``) are off by ± shares of
+        themselves, at all corners and at random samples; see `pendel.core.loops.tolerances`.
 
         Raises
         ------
         DriveHasFindings, DriveProblem
         """
+        from pendel.core.loops.judged_at import judged_at
         from pendel.core.loops.tolerances import Spread, tolerate
 
-        return tolerate(
-            self.document, regulator, [Spread(n, s) for n, s in spreads.items()], samples, seed=seed
-        )
+        shares = [Spread(n, s) for n, s in spreads.items()]
+        return tolerate(self.document, regulator, shares, samples, at=judged_at(at), seed=seed)
 
     def modes(self, at: str = "") -> Mechanics:
         """Natural frequencies, damping and shapes of what swings: at rest with everything in contact, or at an

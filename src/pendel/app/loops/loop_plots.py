@@ -102,6 +102,18 @@ class LoopPlots(QWidget):
                 named = plot is self.size_plot and math.log10(above / f) > APART
                 plot.mark_mode(math.log10(f), name if named else "")
 
+    def show_measured(self, frequency: np.ndarray, response: np.ndarray) -> None:
+        """What was measured of L, until the loop is shown anew."""
+        best = self.proposed or self.now
+        if best is None:
+            return
+        x, known, modelled = np.log10(frequency), np.log10(best.frequency), unwrapped_phase(best.response)
+        phase = np.interp(x, known, modelled)
+        phase += np.degrees(np.angle(response * np.exp(-1j * np.radians(phase))))  # on the curve's own turn
+        for plot, y in ((self.size_plot, decibels(response)), (self.phase_plot, np.maximum(phase, -400))):
+            pen = pg.mkPen(tokens().strong, width=1.2)
+            plot.addItem(pg.ScatterPlotItem(x, y, size=6, pen=pen, brush=pg.mkBrush(tokens().paper)))
+
     def show_band(self, spread: Tolerated) -> None:
         """|L| and the steps over a spread of values, under the curves, until the loop is shown anew."""
         best = self.now or self.proposed

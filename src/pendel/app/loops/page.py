@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
-import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QButtonGroup,
@@ -20,6 +19,7 @@ from PyQt6.QtWidgets import (
 from pendel.app.loops.figures import LoopFigures
 from pendel.app.loops.hand_gains import HandGains
 from pendel.app.loops.limits_box import LimitsBox
+from pendel.app.loops.loop_facts import limits_reached, model_words, tells_an_angle, watched
 from pendel.app.loops.loop_plots import LoopPlots
 from pendel.app.loops.modes_view import ModesView
 from pendel.app.loops.searching import Searching
@@ -35,11 +35,11 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, clear, column, label, rule, scrolled, wrapped
 from pendel.app.widgets.theme import colour, tokens
 from pendel.app.widgets.timers import single_shot
-from pendel.core.catalogue.index import kind_of
 from pendel.core.drive.commands import Command
-from pendel.core.drive.document import Drive, KeptTransfer
+from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import to_text
-from pendel.core.errors import DriveProblem, PendelError
+from pendel.core.errors import PendelError
+from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.rules import RULES
 from pendel.core.loops.tuning import (
     LoopAnalysis,
@@ -53,7 +53,6 @@ from pendel.core.quantities.units import figure
 from pendel.core.runs.simulate import signal_infos
 from pendel.core.runs.worker import TolerateRequest
 from pendel.core.trust import strange_c
-from pendel.core.vocabulary import SignalRole
 
 SAMPLES = 60
 """Beside the corners of a spread."""
@@ -115,9 +114,9 @@ class LoopsPage(Page):
         inside.addWidget(label("Loops, inside out", "heading"))
         self.where = QComboBox()
         self.where.setAccessibleName("Where loops are judged")
-        self.where.addItems(["judged at rest", "judged in steady rotation"])
         self.where.setToolTip(
-            "Steady rotation: in the frame that turns with the drive, where a run of it ends"
+            "Steady rotation: in the frame that turns with the drive, where a run of it ends. Measured: sines in runs, "
+            "with converters at their level of detail; for all that has no linear model"
         )
         self.where.activated.connect(self._judge_there)
         inside.addWidget(self.where)
@@ -156,6 +155,8 @@ class LoopsPage(Page):
         inside.addWidget(self.model_box)
         self.problem = wrapped("", "wrong")
         inside.addWidget(self.problem)
+        self.measure_button = button("Measure the loops in runs", self._measure)
+        inside.addWidget(self.measure_button)
         inside.addStretch(1)
         inside.addWidget(
             wrapped(
@@ -225,8 +226,22 @@ class LoopsPage(Page):
     # studying --------------------------------------------------------------------
 
     def _judge_there(self, place: int) -> None:
-        self.session.judge_in_rotation(place == 1)
+        self.session.judge_loops(JudgedAt(self.where.itemData(place)))
         self.study()
+
+    def _measure(self) -> None:
+        self.session.judge_loops(JudgedAt.MEASURED)
+        self.study()
+
+    def _offer_places(self) -> None:
+        """Where the loops of this drive can be judged."""
+        turns = tells_an_angle(self.session.drive)
+        offered = [at for at in JudgedAt if turns or at is not JudgedAt.STEADY]
+        if [self.where.itemData(k) for k in range(self.where.count())] != offered:
+            self.where.clear()
+            for at in offered:
+                self.where.addItem(at.label, at)
+        self.where.setCurrentIndex(offered.index(self.session.judge_at))
 
     def _changed(self) -> None:
         if self.isVisible():
@@ -251,12 +266,13 @@ class LoopsPage(Page):
         if not self.isVisible():
             return
         session = self.session
-        self.where.setVisible(tells_an_angle(session.drive))
-        self.where.setCurrentIndex(int(session.judge_turning))
+        self._offer_places()
+        self.measure_button.setVisible(False)
         if session.judging and session.drive.cards and not session.examined.faults:
             session.judge_at_once()
             self.problem.setText("")
-            self.facts.setText("Judging the loops …")
+            measuring = session.judge_at is JudgedAt.MEASURED
+            self.facts.setText("Measuring the loops in runs …" if measuring else "Judging the loops …")
             self.take_button.setEnabled(False)  # what is shown is of the drive before
             self.try_button.setEnabled(False)
             self.all_button.setEnabled(False)
@@ -291,7 +307,7 @@ class LoopsPage(Page):
 
     def _show_chosen(self) -> None:
         study = self.chosen
-        self.ways.offer(usual_ways(study.loop, study.drive.deck) if study is not None else {})
+        self.ways.offer(usual_ways(study.loop, study.drive.whole) if study is not None else {})
         self._enable(study is not None)
         if study is not None:
             self.now = self.standings[self.current].judged
@@ -307,6 +323,7 @@ class LoopsPage(Page):
         standing = self.standings.get(self.current)
         if standing is not None:
             self.problem.setText(standing.problem)
+            self.measure_button.setVisible(self.session.judge_at is not JudgedAt.MEASURED)
         card = self.session.drive.cards.get(standing.loop.regulator) if standing is not None else None
         self.title.setText(card.name if card is not None else "")
         for shown in (self.facts, self.verdict):
@@ -326,9 +343,8 @@ class LoopsPage(Page):
         infos = signal_infos(self.session.drive) if self.standings else {}
         for key, standing in self.standings.items():
             words, role = loop_state(standing)
-            source = standing.loop.source if standing.loop.regulation.axis else standing.loop.actual
-            actual = infos[source]
-            seen = f"actual {actual.card.lower()} {actual.label}"
+            actual = watched(standing.loop, infos)
+            seen = f"actual {actual.card.split(' · ')[-1].lower()} {actual.label}"
             made = button(
                 f"{standing.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}",
                 lambda k=key: self._choose(k),
@@ -419,6 +435,10 @@ class LoopsPage(Page):
             self.searching.start(self.current, self.chosen, self.standings)
 
     def _show_best(self, key: str, best: LoopAnalysis) -> None:
+        if self.limits.whole.isChecked() and key != self.current and key in self.standings:
+            self.current = key
+            self._fill_loops()
+            self.now = self.standings[key].judged
         if key == self.current and self.rule_box.currentData() == LIMITS and self.chosen is not None:
             self.proposed = best
             self._show(self.chosen)
@@ -432,7 +452,12 @@ class LoopsPage(Page):
             return
         drive, key = self.session.drive, self.current
         request = TolerateRequest(
-            to_text(drive), key, self.tolerances.spreads(), SAMPLES, own_c=not strange_c(drive)
+            to_text(drive),
+            key,
+            self.tolerances.spreads(),
+            0 if self.session.judge_at is JudgedAt.MEASURED else SAMPLES,
+            self.session.judge_at,
+            own_c=not strange_c(drive),
         )
         self.tolerances.show_judging()
         self._judging_spread = self.session.jobs.start(
@@ -445,7 +470,7 @@ class LoopsPage(Page):
         if job.end is not End.FINISHED:
             self.tolerances.show_nothing(job.sentence or "Stopped.")
         elif key == self.current:
-            self.tolerances.show_judged(job.result, at_rest=self.session.judge_turning)
+            self.tolerances.show_judged(job.result)
             self.plots.show_band(job.result)
 
     def propose(self) -> None:
@@ -484,31 +509,26 @@ class LoopsPage(Page):
         self.facts.setText(
             f"{study.loop.regulation.axis.capitalize() + ' · ' if study.loop.regulation.axis else ''}sampled "
             f"every {figure(study.loop.period, 's', 3)} · delay {figure(study.delay, 's', 3)} with hold · "
-            f"linear about the drive {study.drive.point.name}"
+            f"{'' if study.drive.range else 'linear about the drive '}{study.drive.point.name}"
             f"{limits_reached(self.session.drive, study)}"
         )
         self._show_model(study)
         self.plots.show_loop(self.now, self.proposed, self._step_words())
+        best = self.proposed or self.now
+        if best is not None and (points := study.measured_points(best.gains)) is not None:
+            self.plots.show_measured(*points)
         self.plots.show_modes([(m.frequency, m.name) for _, m in self.session.mechanics.modes])
         self._show_figures(study)
 
     def _step_words(self) -> str:
         loop = self.standings[self.current].loop
         plain = loop.depth == 0 and not loop.regulation.axis
-        of = signal_infos(self.session.drive)[loop.actual].label if plain else loop.label.lower()
+        of = watched(loop, signal_infos(self.session.drive)).label if plain else loop.label.lower()
         return f"{of} after a step"
 
     def _show_model(self, study: LoopStudy) -> None:
         clear(self.model_grid)
-        unstable = int(np.sum(np.abs(study.plant_model.poles) > 1 + 1e-6))
-        rows = [
-            ("plant states", str(len(study.drive.plant.states))),
-            ("all states", str(len(study.drive.names))),
-            ("hold and delay", figure(study.delay, "s", 3)),
-        ]
-        if study.drive.point.calm:  # else the poles are those of an instant
-            rows.insert(2, ("unstable", str(unstable or "none")))
-
+        rows = model_words(study, signal_infos(self.session.drive)[study.output].unit)
         for r, (name, value) in enumerate(rows):
             self.model_grid.addWidget(label(name), r, 0)
             shown = label(value)
@@ -567,18 +587,3 @@ class LoopsPage(Page):
         if last is not None and last.drive_text == text == to_text(self.session.drive):
             self.session.do(command)
             self.run_wanted.emit()
-
-
-def tells_an_angle(drive: Drive) -> bool:
-    """Whether something in it turns that has a field."""
-    roles = (SignalRole.ROTOR_ANGLE, SignalRole.FIELD_ANGLE)
-    try:
-        return any(kind_of(card).signal_names(role) for card in drive.cards.values() for role in roles)
-    except DriveProblem:
-        return False
-
-
-def limits_reached(drive: Drive, study: LoopStudy) -> str:
-    """What is at its limit at the point, in words behind a comma."""
-    names = [drive.cards[name].name for name in study.drive.limited() if name in drive.cards]
-    return f" · at its limit: {', '.join(names)}; the loop is open there" if names else ""

@@ -1,25 +1,22 @@
-"""Searches of gains within limits: of one loop, whose best is shown as it comes, or of all loops beside the
-window."""
+"""Searches of gains within limits, of one loop or of all, whose best is shown as it comes."""
 
 from __future__ import annotations
 
 import copy
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from pendel.app.loops.limits_box import LimitsBox
 from pendel.app.session.jobs import TUNE, End, Job
-from pendel.app.session.judging import LONGEST_JUDGING
+from pendel.app.session.judging import judged_beside
 from pendel.app.session.session import Session
+from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem
-from pendel.core.loops.judgement import ProposedGains, command_for
 from pendel.core.loops.tuning import LoopStatus, LoopStudy
-from pendel.core.loops.within_limits import Goal, Limits, Search
-from pendel.core.runs.worker import TuneRequest
-from pendel.core.trust import strange_c
+from pendel.core.loops.within_limits import Goal, Limits, Search, TunedLoops, tune
 
 
 class Searching(QObject):
@@ -72,16 +69,28 @@ class Searching(QObject):
             self.box.show_found(None, job.sentence or "Stopped; the best so far is shown.")
 
     def _start_all(self, limits: Limits, goal: Goal, labels: Mapping[str, str]) -> None:
-        drive, turning = self.session.drive, self.session.judge_turning
-        text = to_text(drive)
-        own_c = turning and not strange_c(drive)
-        request = TuneRequest(text, limits, goal.value, turning, own_c)
+        """Search here, where the best so far is seen; the loops are judged beside between the searches."""
+        session, at = self.session, self.session.judge_at
+        drive, text = session.drive.copy(), to_text(session.drive)
         self.box.show_searching("Searching, inside out …")
-        self._job = self.session.jobs.start(
-            TUNE,
-            lambda job: self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping),
-            lambda job: self._all_ended(job, text, labels),
-        )
+
+        def work(job: Job) -> TunedLoops:
+            def judged(scratch: Drive) -> Sequence[LoopStatus]:
+                study = judged_beside(session.beside_worker, scratch, lambda: job.stopping, at=at)
+                if problem := next((str(f) for f in study.findings), study.problem):
+                    raise DriveProblem(problem)
+                return study.loops
+
+            return tune(
+                drive,
+                limits,
+                goal,
+                judging=judged,
+                stopping=lambda: job.stopping,
+                come=lambda key, best: self.improved.emit(key, best.analysis),
+            )
+
+        self._job = session.jobs.start(TUNE, work, lambda job: self._all_ended(job, text, labels))
 
     def _all_ended(self, job: Job, text: str, labels: Mapping[str, str]) -> None:
         if job.end is not End.FINISHED:
@@ -90,12 +99,10 @@ class Searching(QObject):
         if to_text(self.session.drive) != text:
             self.box.show_found(None, "The drive was changed meanwhile; no gains were taken. Search again.")
             return
-        found, left = job.result
-        if found:
-            gains = {key: each.best.gains for key, each in found.items()}
-            taking = command_for(ProposedGains(gains, left), self.session.drive).command
-            self.session.do(replace(taking, title="Tune all loops within limits"))
-        self.box.show_cascade(found, left, labels)
+        tuned: TunedLoops = job.result
+        if tuned.found:
+            self.session.do(replace(tuned.command, title="Tune all loops within limits"))
+        self.box.show_cascade(tuned.found, tuned.left, labels)
         self.result_shown = True
 
 

@@ -107,10 +107,9 @@ class TolerancesBox(QWidget):
         self.button.setText("Judge over the spread")
         self.words.setText(sentence)
 
-    def show_judged(self, found: Tolerated, *, at_rest: bool = False) -> None:
-        """``at_rest`` where the page shows loops in rotation, so that the difference is said."""
+    def show_judged(self, found: Tolerated) -> None:
         said = sentence_of(found, self.spreads())
-        self.show_nothing(f"{said} Judged at rest, not in rotation." if at_rest else said)
+        self.show_nothing(said)
 
 
 def sentence_of(found: Tolerated, spreads: Sequence[tuple[str, float]]) -> str:

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QCompleter, QFormLayout, QListWidget, QWi
 
 from pendel.app.widgets.basic import column, label
 from pendel.core.drive.document import Drive, KeptTransfer
-from pendel.core.loops.transfer import ANY, PLACES, offered
+from pendel.core.loops.transfer import ANY, PLACES_OF_WAYS, offered
 from pendel.core.runs.simulate import signal_infos
 
 
@@ -139,10 +139,10 @@ class WayFields(QWidget):
         self.source.offer([*taps, *starts], words)
         self.target.offer([*taps, *stops], words)
         self.opening.offer([*taps, *(s for s in starts if not s.endswith(".profile"))], words, "choose …")
-        places = [name for name in PLACES if name != ANY]
+        places = [name for name in PLACES_OF_WAYS if name != ANY]
         if cursor is not None:
             places.append(f"{cursor:.6g} s")
-        about = {**PLACES, f"{cursor:.6g} s" if cursor is not None else "": "at the cursor"}
+        about = {**PLACES_OF_WAYS, f"{cursor:.6g} s" if cursor is not None else "": "at the cursor"}
         self.at.offer(places, {k: v for k, v in about.items() if k}, "where something answers")
 
     def _open(self) -> None:

@@ -11,6 +11,7 @@ from pendel.core.drive import file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding, fault
 from pendel.core.errors import DriveHasFindings, PendelError, Stopped
+from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.modes import Mechanics
 from pendel.core.runs.worker import Beside, JudgeRequest
 from pendel.core.trust import strange_c
@@ -34,7 +35,11 @@ class Study:
 
 
 def judged_beside(
-    worker: Beside, drive: Drive, stopping: Callable[[], bool] = lambda: False, *, turning: bool = False
+    worker: Beside,
+    drive: Drive,
+    stopping: Callable[[], bool] = lambda: False,
+    *,
+    at: JudgedAt = JudgedAt.REST,
 ) -> Study:
     """Another process orders and judges; here it is waited for. Raises `Stopped`."""
     from pendel.core.loops.judgement import standings_of  # slow to load, and not needed to start
@@ -43,8 +48,8 @@ def judged_beside(
     try:
         if refused := refused_c(drive):
             return Study(refused)
-        own_c = turning and not strange_c(drive)
-        request = JudgeRequest(file.to_text(drive), turning, own_c)
+        own_c = at.runs and not strange_c(drive)
+        request = JudgeRequest(file.to_text(drive), at, own_c)
         judgement = worker.ask(request, LONGEST_JUDGING, stopping)
         findings = [fault(*f) for f in judgement.findings]
         return Study(findings, standings_of(judgement, drive), judgement.problem, judgement.mechanics)

@@ -15,7 +15,7 @@ def loop_state(standing: LoopStatus) -> tuple[str, str]:
     if not standing.loop.closed:
         return "open, no feedback", "brass"
     if standing.judged is None:
-        return "moves in steps: judge it by runs", "brass"
+        return "no linear model: measure it", "brass"
     m = standing.judged.margins
     if not m.stable:
         return "unstable with these gains", "brick"

@@ -9,7 +9,9 @@ from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.session import Session
 from pendel.core.drive.document import TABLES, Drive
 from pendel.core.drive.file import to_text
+from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.runs.worker import ProposeRequest
+from pendel.core.trust import strange_c
 
 
 class Proposing(QObject):
@@ -24,16 +26,16 @@ class Proposing(QObject):
     def start(self) -> None:
         if self.session.jobs.busy(PROPOSE):
             return
-        drive = self.session.drive.copy()
+        drive, at = self.session.drive.copy(), self.session.judge_at
         self.status_message.emit("Proposing gains, inside out …")
         self.session.jobs.start(
-            PROPOSE, lambda job: self._propose(job, drive), lambda job: self._take(job, drive)
+            PROPOSE, lambda job: self._propose(job, drive, at), lambda job: self._take(job, drive)
         )
 
-    def _propose(self, job: Job, drive: Drive):
+    def _propose(self, job: Job, drive: Drive, at: JudgedAt):
         from pendel.core.loops.judgement import command_for  # slow to load, and not needed to start
 
-        request = ProposeRequest(to_text(drive))
+        request = ProposeRequest(to_text(drive), at, at.runs and not strange_c(drive))
         answer = self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping)
         return command_for(answer, drive)
 

@@ -30,6 +30,7 @@ from pendel.core.drive.lock import FileLock, Owner, lock_of, take
 from pendel.core.drive.nesting import sheet_of, wires_on
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.writing import write_atomically
+from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.modes import Mechanics
 from pendel.core.runs.kept import KeptRun, Remark
 from pendel.core.runs.worker import Beside
@@ -95,8 +96,7 @@ class Session(QObject):
         """Loops of the drive with their judgement, from the last study."""
         self.judge_problem = ""
         """Why there is none, where that is no finding."""
-        self.judge_turning = False
-        """Whether loops are judged in the steady rotation in which a run ends, instead of at rest."""
+        self.judge_at = JudgedAt.REST
         self.mechanics = Mechanics()
         """What swings in the drive, from the last study."""
         self.jobs = Jobs(self)
@@ -159,7 +159,7 @@ class Session(QObject):
         self.undo.clear()
         self.deep_findings = []
         self.judged, self.judge_problem, self.judging, self.mechanics = [], "", True, Mechanics()
-        self.judge_turning = False
+        self.judge_at = JudgedAt.REST
         self.jobs.stop(JUDGE)  # what is still being found out is about another drive
         self.run_findings, self.remarks = [], []
         self.shelf.open(path)
@@ -236,20 +236,20 @@ class Session(QObject):
         """Order the equations and judge the loops once the user pauses, beside the window."""
         if self.closing:
             return
-        drive, faulty, turning = self.drive.copy(), bool(self.examined.faults), self.judge_turning
+        drive, faulty, at = self.drive.copy(), bool(self.examined.faults), self.judge_at
         none = Study()
 
         def work(job: Job) -> Study:
             if faulty or not drive.cards:
                 return none
-            return judged_beside(self.beside_worker, drive, lambda: job.stopping, turning=turning)
+            return judged_beside(self.beside_worker, drive, lambda: job.stopping, at=at)
 
         self.jobs.start(JUDGE, work, self._take_study)
 
-    def judge_in_rotation(self, on: bool) -> None:
-        """Judge loops in the steady rotation in which a run ends, or at rest again."""
-        if on != self.judge_turning:
-            self.judge_turning, self.judging = on, True
+    def judge_loops(self, at: JudgedAt) -> None:
+        """Judge loops there from now on."""
+        if at is not self.judge_at:
+            self.judge_at, self.judging = at, True
             self.check_deeply()
 
     def judge_at_once(self) -> None:

@@ -22,7 +22,9 @@ from pendel.core.drive.document import Drive
 from pendel.core.equations.flatten import control_deck
 from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError, Stopped
 from pendel.core.loops.find import Loop, find_loops
+from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.linear import LinearModel, LinearPlant, SampledDrive
+from pendel.core.loops.measured import Measured, MeasuredDrive
 from pendel.core.loops.mechanics import mechanics_of
 from pendel.core.loops.modes import Mechanics
 from pendel.core.loops.points import WorkingPoint
@@ -56,6 +58,8 @@ class LoopRecord:
     rotation: Rotation | None = None
     """Where it was judged in a frame that turns; ``around`` has the blocks there."""
     around: BlocksAround = ()
+    measured: Measured | None = None
+    """Where it was measured."""
 
 
 @dataclass(frozen=True)
@@ -79,9 +83,9 @@ class ProposedGains:
 
 
 def judgement_of(
-    drive: Drive, stopping: Callable[[], bool] = lambda: False, *, turning: bool = False
+    drive: Drive, stopping: Callable[[], bool] = lambda: False, *, at: JudgedAt = JudgedAt.REST
 ) -> Judgement:
-    """Order the equations of a drive and judge its loops, ``turning`` as for `standings`. Raises `Stopped` once
+    """Order the equations of a drive and judge its loops, ``at`` as for `standings`. Raises `Stopped` once
     ``stopping`` holds."""
     mechanics = Mechanics()
     try:
@@ -90,7 +94,8 @@ def judgement_of(
         ready = prepared if plain is drive else prepare(plain)
         with contextlib.suppress(DriveProblem):  # asked for by itself, it says why
             mechanics = mechanics_of(ready)
-        found = standings(plain, ready, stopping, turning=turning)
+        measured = at is JudgedAt.MEASURED
+        found = standings(drive if measured else plain, prepared if measured else ready, stopping, at=at)
     except Stopped:
         raise
     except DriveHasFindings as problem:
@@ -117,6 +122,7 @@ def record_of(standing: LoopStatus) -> LoopRecord:
         standing.begin,
         turning.rotation if turning is not None else None,
         turning.known if turning is not None else (),
+        linear.measured if isinstance(linear, MeasuredDrive) else None,
     )
 
 
@@ -132,6 +138,9 @@ def standings_of(judgement: Judgement, drive: Drive) -> list[LoopStatus]:
     def judged(loop: Loop, record: LoopRecord) -> LoopStatus:
         if record.point is None or record.plant is None:
             return LoopStatus(loop, problem=record.problem)
+        if record.measured is not None:
+            measured = MeasuredDrive(deck, loop, record.measured)
+            return LoopStatus(loop, LoopStudy(measured, loop, record.model), record.judged, "", record.begin)
         frozen = frozen_beside(deck, loop)
         if record.rotation is not None:
             turning = TurningDrive(deck, record.rotation, frozen=frozen, known=record.around)
@@ -142,9 +151,11 @@ def standings_of(judgement: Judgement, drive: Drive) -> list[LoopStatus]:
     return [standing(loops[r.key], r) for r in judgement.loops if r.key in loops]
 
 
-def proposed_gains(drive: Drive) -> ProposedGains:
-    """Gains that `propose_all` would take. Raises `DriveHasFindings` as `prepare`."""
-    proposal = propose_all(drive)
+def proposed_gains(
+    drive: Drive, at: JudgedAt = JudgedAt.REST, stopping: Callable[[], bool] = lambda: False
+) -> ProposedGains:
+    """Gains that `propose_all` would take. Raises as it."""
+    proposal = propose_all(drive, at=at, stopping=stopping)
     return ProposedGains(proposal.gains, proposal.left)
 
 

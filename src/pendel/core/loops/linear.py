@@ -295,6 +295,8 @@ class SampledDrive:
 
     rounding = 1e-9
     """By what a pole of what does not grow may lie outside the unit circle."""
+    range: tuple[float, float] | None = None
+    """Hz over which it is known, where that is not all."""
 
     def __init__(
         self,
@@ -306,6 +308,8 @@ class SampledDrive:
         linear: dict[str, LinearBlock] | None = None,
     ):
         self.deck, self.point, self.plant, self.frozen = deck, point, plant, frozen
+        self.whole = deck
+        """Of the whole drive, where this is of a part of it."""
         self.origin = 0
         """Tick at which its period begins: that of the block that is looked at, where this runs later."""
         self.Ad, self.Bd, self.Wd = plant.sampled(deck.tick)
@@ -329,10 +333,19 @@ class SampledDrive:
         return linear_blocks(
             block,
             self.deck.tick * block.every,
-            {p: self.point.signals.get(s, 0.0) for p, s in block.sources.items() if s},
+            self.inputs_of(block),
             {s: self.point.remembered.get(f"{block.name}.{s}", 0.0) for s in block.states},
             free,
         )
+
+    def inputs_of(self, block: BlockInstance) -> dict[str, float]:
+        """What a block reads at the point, by its ports."""
+        return {p: self.point.signals.get(s, 0.0) for p, s in block.sources.items() if s}
+
+    @property
+    def delay(self) -> float:
+        """What commands wait (s)."""
+        return self.deck.tick * self.deck.delay
 
     def limited(self) -> list[str]:
         """Blocks in which something is at its limit at the point; a source that ends at one only does what

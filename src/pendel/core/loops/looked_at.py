@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -11,13 +12,14 @@ from pendel.core.drive.asked import read_figure
 from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveProblem
+from pendel.core.loops.between import model_between
 from pendel.core.loops.calming import DAMPED, By, Calming, calming
 from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.mechanics import mechanics_of
 from pendel.core.loops.modes import Mechanics
 from pendel.core.loops.realisation import Minimal, minimal, zeros_of
 from pendel.core.loops.sweep import Sweep
-from pendel.core.loops.transfer import ANY, PLACES, REST, Ends, Transfer, points_for, transfer
+from pendel.core.loops.transfer import ANY, PLACES, PLACES_OF_WAYS, REST, Ends, Transfer, points_for
 from pendel.core.runs.simulate import averaged, prepare
 
 CREEPS, SHOWN = 0.1, 5.0
@@ -55,15 +57,15 @@ def ends_of(drive: Drive, kept: KeptTransfer) -> Ends:
     )
 
 
-def place_of(drive: Drive, at: str) -> str | float:
+def place_of(drive: Drive, at: str, known: Collection[str] = PLACES_OF_WAYS) -> str | float:
     """An operating point by its name, or a time in a run (s). Raises `DriveProblem`."""
-    if (at or ANY) in PLACES:
+    if (at or ANY) in known:
         return at or ANY
     try:
         return read_figure(drive, at, "s", 0.0)
     except DriveProblem as problem:
         raise DriveProblem(
-            f"“{at}” is no operating point. Choose {', '.join(PLACES)}, or a time in a run."
+            f"“{at}” is no operating point. Choose {', '.join(known)}, or a time in a run."
         ) from problem
 
 
@@ -71,15 +73,15 @@ def mechanics_at(drive: Drive, at: str = "") -> Mechanics:
     """The modes of a drive about an operating point; at rest with everything in contact without one. Raises as
     `transfer`."""
     prepared = prepare(averaged(drive))
-    place = place_of(drive, at)
+    place = place_of(drive, at, PLACES)
     if place in (ANY, REST):
         return mechanics_of(prepared)
     return mechanics_of(prepared, next(points_for(prepared, Ends("", "", at=place))))
 
 
-def looked_at(drive: Drive, kept: KeptTransfer) -> LookedAt:
-    """Raises as `transfer`."""
-    found = transfer(prepare(averaged(drive)), ends_of(drive, kept))
+def looked_at(drive: Drive, kept: KeptTransfer, stopping: Callable[[], bool] = lambda: False) -> LookedAt:
+    """Raises as `model_between`."""
+    found = model_between(drive, ends_of(drive, kept), stopping)
     frequency = found.frequencies()
     response = found.response(frequency)
     around = found.ends.source == found.ends.target
@@ -112,7 +114,7 @@ def sweep_of(drive_text: str, kept: KeptTransfer) -> Sweep:
     """The last sweep that was asked for, prepared once, as its frequencies come in pieces. Raises as `Sweep`, also
     where the drive brings C that was not allowed before."""
     drive = from_text(drive_text)
-    return Sweep(prepare(drive), transfer(prepare(averaged(drive)), ends_of(drive, kept)))
+    return Sweep(prepare(drive), model_between(drive, ends_of(drive, kept)))
 
 
 __all__ = ["LookedAt", "calming_of", "ends_of", "looked_at", "mechanics_at", "place_of", "sweep_of"]

@@ -11,15 +11,15 @@ import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from typing import TypeVar
 
 import numpy as np
 
 from pendel.core.catalogue.control.swept import update_swept
 from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_order
-from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, Stopped
-from pendel.core.loops.points import held_source
-from pendel.core.loops.transfer import BUILT_UP, END, REST, Ends, Transfer, held_model, ports_in
+from pendel.core.loops.points import WorkingPoint, held_source, point_of_row
+from pendel.core.loops.transfer import BUILT_UP, END, REST, Transfer, held_model, ports_in
 from pendel.core.plant.program import Inputs, Outcome, Program
 from pendel.core.plant.recorded import Ring, Snapshot
 from pendel.core.plant.rows import evaluate_signals
@@ -47,6 +47,8 @@ LONGEST = 2_000_000
 
 SHARES = (0.01, 0.03, 0.1, 0.3)
 """Of what a signal comes to: amplitudes that are tried."""
+Given = TypeVar("Given")
+Result = TypeVar("Result")
 Window = tuple[float, int, int]
 """Frequency (Hz), ticks of settling, ticks that are looked at."""
 
@@ -97,14 +99,26 @@ class Swept:
         )
 
 
-def with_sine(deck: ControlDeck, source: str, opened: Sequence[str]) -> ControlDeck:
-    """A deck with a sine added to one of its signals, for all who read it; a signal that is opened gives
-    nothing."""
+def with_sine(
+    deck: ControlDeck, source: str, opened: Sequence[str], every: int = 1, phase: int = 0
+) -> ControlDeck:
+    """A deck with a sine added to one of its signals, for all who read it, at every so many ticks; a signal that is
+    opened gives nothing."""
     silent = frozenset(opened)
     fed = None if source in silent else deck.commands.get(source, source) or None
     values = {"amplitude": 0.0, "turn": 0.0}
     added = BlockInstance(
-        ADDED, ADDED, ADDED, update_swept, ("x",), ("out", "added"), values, {"x": fed}, 1, False
+        ADDED,
+        ADDED,
+        ADDED,
+        update_swept,
+        ("x",),
+        ("out", "added"),
+        values,
+        {"x": fed},
+        every,
+        False,
+        phase=phase,
     )
     swapped: dict[str, str | None] = dict.fromkeys(silent)
     if source not in deck.commands:
@@ -118,6 +132,217 @@ def with_sine(deck: ControlDeck, source: str, opened: Sequence[str]) -> ControlD
         for c, s in deck.commands.items()
     }
     return replace(deck, blocks=in_running_order([*blocks, added]), commands=commands)
+
+
+class Injection:
+    """A drive that runs with a sine added to one of its signals.
+
+    Parameters
+    ----------
+    prepared
+        at the level of detail in which it is to run.
+    source, target
+        where the sine goes in, and what is looked at.
+    opened
+        signals that give nothing meanwhile.
+    held
+        whether sources go on giving what they give at first.
+    begins
+        s of the run at which the sine begins.
+    beside_what_goes_on
+        whether what is looked at is compared with all that goes on behind the place where the sine goes in, in the place
+        of the sine: then it is as if the way were opened there.
+    every, phase
+        ticks at which the sine goes on, and at which it is looked.
+
+    Raises
+    ------
+    DriveProblem
+        where nothing can go in there.
+    """
+
+    def __init__(
+        self,
+        prepared: Prepared,
+        source: str,
+        target: str,
+        *,
+        opened: Sequence[str] = (),
+        held: bool = False,
+        begins: float = 0.0,
+        beside_what_goes_on: bool = False,
+        every: int = 1,
+        phase: int = 0,
+    ):
+        refuse_strange_c(prepared.drive, "allow it")
+        self.prepared, self.source, self.target, self.begins = prepared, source, target, begins
+        kind = ports_in(prepared).get(source)
+        if kind not in ("block", "measured", "command"):
+            raise DriveProblem(
+                f"{source} cannot be swept: a sine goes in at a block's output, a measured signal or a command. "
+                "Start from one of these."
+            )
+        if prepared.shipped:
+            raise DriveProblem("A controller as shipped has no place for a sine. Choose “as modelled”.")
+        deck = prepared.deck
+        if held:
+            deck = replace(deck, blocks=tuple(held_source(b) for b in deck.blocks))
+        self.deck = with_sine(deck, source, opened, every, phase)
+        self.program: Program = program_of(prepared.structure, self.deck)
+        self.inputs: Inputs = prepared.inputs(endless_settings(prepared), self.deck)
+        self.tick, self.every, self.phase = deck.tick, every, phase
+        self.period = math.lcm(*(b.every for b in deck.blocks)) if deck.blocks else 1
+        self.late = deck.delay if kind == "command" else 0
+        """Ticks by which a sine that is added to a block's output reaches the plant after one that is added
+        to the command."""
+        self._beside = f"{ADDED}.out" if beside_what_goes_on else f"{ADDED}.added"
+
+    def whole_periods(self, wish: float, at_least: float = 0.0) -> tuple[float, int]:
+        """The frequency next to one that fits into whole periods of the blocks (Hz), and the ticks it is looked at: for
+        ``at_least`` so many seconds."""
+        highest = 0.4 / self.tick
+        if not 0 < wish <= highest:
+            raise DriveProblem(
+                f"A sine of {wish:g} Hz cannot be told in ticks of {self.tick:g} s. Choose up to {highest:.4g} Hz."
+            )
+        shortest = max(PERIODS / wish / self.tick, SHORTEST, at_least / self.tick)
+        count = math.ceil(shortest / self.period) * self.period
+        return max(1, round(wish * count * self.tick)) / (count * self.tick), count
+
+    def window(self, wish: float, settling: float, at_least: float = 0.0) -> Window:
+        """As `whole_periods`, with the ticks for so many seconds of settling between the two."""
+        frequency, count = self.whole_periods(wish, at_least)
+        before = math.ceil(max(settling, LEAST_SETTLING / wish) / self.tick / self.period) * self.period
+        if count + before > LONGEST:
+            raise DriveProblem(
+                f"A sine of {wish:g} Hz would take {count + before} ticks. Choose a higher frequency."
+            )
+        return frequency, before, count
+
+    def size(self, alike: Sequence[str] = ()) -> float:
+        """What the signal comes to until the sine begins (SI), or the largest of those that are ``alike``; of a command,
+        its range."""
+        source, signals = self.source, self.program.control_signals
+        if source in self.prepared.structure.commands:
+            return 1.0
+        with Simulator(self.program, self.inputs, ring=Ring(100_000, 100_000)) as simulator:
+            simulator.advance(self.begins or self.tick)
+            record = simulator.recorded()
+        if source in signals:
+            seen = record.ticks[:, [signals.index(name) for name in alike or (source,)]]
+        else:
+            parameters = self.inputs.parameters
+            seen = evaluate_signals(self.prepared.structure, record.rows, parameters, (source,))[:, 0]
+        return float(np.max(np.abs(seen), initial=0.0))
+
+    def begin(self) -> tuple[Snapshot, WorkingPoint]:
+        """The drive when the sine begins."""
+        with Simulator(self.program, self.inputs, ring=Ring(10_000, 10_000)) as simulator:
+            whole = round(self.begins / self.tick / self.period) * self.period * self.tick
+            outcome = simulator.advance(whole)
+            if outcome is not Outcome.PAUSED:
+                raise DriveProblem(
+                    f"The run ends at {simulator.time:g} s, before the sine begins. Choose an earlier instant."
+                )
+            row, given = simulator.present()
+            remembered = simulator.recorded().remembered
+            return simulator.state(), replace(point_of_row(self.prepared, row, given), remembered=remembered)
+
+    def watched(
+        self, begin: Snapshot, amplitude: float, f: float, count: int, stopping: Callable[[], bool]
+    ) -> np.ndarray:
+        """Target, and what it is compared with, at so many ticks from the beginning on; shape (2, count)."""
+        turn = 2 * math.pi * f * self.tick * self.every
+        with Simulator(self.program, self.inputs, ring=Ring(2 * CHUNK * ROWS_A_TICK, 2 * CHUNK)) as simulator:
+            simulator.restore(begin)
+            for name, value in (("amplitude", amplitude), ("turn", turn)):
+                if f:
+                    simulator.write(f"{ADDED}.{name}", value)
+            first, found, row, ticked = round(simulator.time / self.tick), list[np.ndarray](), 0, 0
+            done = 0
+            while done < count:
+                if stopping():
+                    raise Stopped
+                now = min(CHUNK, count - done)
+                # Half a tick further, so that the last tick has acted.
+                outcome = simulator.advance((first + done + now - 0.5) * self.tick)
+                if outcome is not Outcome.PAUSED:
+                    raise DriveProblem(
+                        f"The run ended at {simulator.time:g} s with the sine of {f:g} Hz: "
+                        f"{outcome.name.lower().replace('_', ' ')}. Choose a smaller amplitude."
+                    )
+                latest = simulator.since(row, ticked)
+                times = (first + done + np.arange(now)) * self.tick
+                beside = latest.ticks[:now, self.program.control_signals.index(self._beside)]
+                found.append(np.array([self._seen(latest.rows, latest.ticks[:now], times), beside]))
+                row, ticked = latest.first_row + len(latest.rows) - 1, latest.first_tick + now
+                done += now
+        return np.concatenate(found, axis=1)
+
+    def _seen(self, rows: np.ndarray, ticks: np.ndarray, times: np.ndarray) -> np.ndarray:
+        target, signals = self.target, self.program.control_signals
+        if target in self.prepared.structure.commands:
+            target = self.prepared.deck.commands[target]
+        if target in signals:
+            return ticks[:, signals.index(target)]
+        places = np.searchsorted(rows[:, 0], times + 1e-9 * self.tick, side="right") - 1
+        if places[0] < 0:  # the ring has lost the first of them
+            raise DriveProblem(
+                f"The run takes more than {ROWS_A_TICK} steps a tick, too many to sweep it. Sweep it "
+                f"averaged, or with a larger step."
+            )
+        return evaluate_signals(self.prepared.structure, rows[places], self.inputs.parameters, (target,))[
+            :, 0
+        ]
+
+    def answer(self, f: float, seen: np.ndarray) -> Answer:
+        """Of what was watched over whole periods, without what moves there anyway."""
+        angle = 2 * math.pi * f * self.tick * np.arange(seen.shape[1])[self.phase :: self.every]
+        seen = seen[:, self.phase :: self.every]
+        parts = [2 * np.mean(seen[0] * np.exp(-1j * k * angle)) for k in (1, 2, 3)]
+        into = 2 * np.mean(seen[1] * np.exp(-1j * angle))
+        response = complex(parts[0] / into * np.exp(2j * math.pi * f * self.tick * self.late)) if into else 0j
+        first = abs(parts[0])
+        # Where nothing answers, as behind a limit, there is no response that could be linear.
+        return Answer(response, float((abs(parts[1]) + abs(parts[2])) / first) if first else math.inf)
+
+    def clearest(
+        self,
+        begin: Snapshot,
+        sizes: Sequence[float],
+        window: Window,
+        plain: np.ndarray,
+        stopping: Callable[[], bool],
+        clean: float = CLEAN,
+    ) -> tuple[Answer, float]:
+        """With the amplitude at which the response is distorted least, which is given too: a small one drowns in the
+        steps of sensors and in dry friction, a large one meets limits."""
+        f, before, count = window
+        found: tuple[Answer, float] | None = None
+        last = None
+        for size in sizes:
+            try:
+                seen = self.watched(begin, size, f, before + count, stopping)
+            except DriveProblem as problem:  # too large
+                last = problem
+                continue
+            answer = self.answer(f, (seen - plain[:, : before + count])[:, before:])
+            if found is None or answer.harmonics < found[0].harmonics:
+                found = answer, size
+            if found[0].harmonics < clean:
+                break
+        if found is None:
+            assert last is not None
+            raise last
+        return found
+
+
+@dataclass(frozen=True)
+class Answer:
+    """A complex ``response`` and its second and third harmonic over the first."""
+
+    response: complex
+    harmonics: float
 
 
 class Sweep:
@@ -135,75 +360,31 @@ class Sweep:
     """
 
     def __init__(self, prepared: Prepared, transfer: Transfer):
-        refuse_strange_c(prepared.drive, "allow it")
-        self.prepared, self.transfer, self.ends = prepared, transfer, transfer.ends
-        kind = ports_in(prepared).get(self.ends.source)
-        if kind not in ("block", "measured", "command"):
-            raise DriveProblem(
-                f"{self.ends.source} cannot be swept: a sine goes in at a block's output, a measured signal "
-                f"or a command. "
-                "Start from one of these."
-            )
-        if prepared.shipped:
-            raise DriveProblem("A controller as shipped has no place for a sine. Choose “as modelled”.")
-        growing = [p for p in transfer.model.poles if outside(complex(p), transfer)]
-        if growing:
+        ends = transfer.ends
+        self.prepared, self.transfer = prepared, transfer
+        until = prepared.examined.settings["until"]
+        begins = float(ends.at) if isinstance(ends.at, float | int) else until
+        held = ends.at in (REST, BUILT_UP) or transfer.point.name.startswith("at rest")
+        measured = transfer.range is not None  # with its loops closed, as it was
+        self.injection = Injection(
+            prepared,
+            ends.source,
+            ends.target,
+            opened=() if measured else ends.opened,
+            held=held,
+            begins=begins,
+            beside_what_goes_on=measured and bool(ends.opened),
+        )
+        if any(outside(complex(p), transfer) for p in transfer.model.poles):
             raise DriveProblem(
                 "This way is not stable, so a run leaves the operating point whatever is added. Close its "
-                "loops, or change "
-                "their gains, and sweep again."
+                "loops, or change their gains, and sweep again."
             )
-        held = self.ends.at in (REST, BUILT_UP) or self.transfer.point.name.startswith("at rest")
-        deck = prepared.deck
-        if held:
-            deck = replace(deck, blocks=tuple(held_source(b) for b in deck.blocks))
-        self.deck = with_sine(deck, self.ends.source, self.ends.opened)
-        self.program: Program = program_of(prepared.structure, self.deck)
-        self.inputs: Inputs = prepared.inputs(endless_settings(prepared), self.deck)
-        until = prepared.examined.settings["until"]
-        self.begins = float(self.ends.at) if isinstance(self.ends.at, float | int) else until
-        self.tick = deck.tick
-        self.period = math.lcm(*(b.every for b in deck.blocks)) if deck.blocks else 1
-        self.late = deck.delay if kind == "command" else 0
-        """Ticks by which a sine that is added to a block's output reaches the plant after one that is added
-        to the command."""
 
     def window(self, wish: float) -> Window:
         """The frequency next to one that fits (Hz), ticks of settling and ticks that are looked at."""
-        highest = 0.4 / self.tick
-        if not 0 < wish <= highest:
-            raise DriveProblem(
-                f"A sine of {wish:g} Hz cannot be told in ticks of {self.tick:g} s. Choose up to "
-                f"{highest:.4g} Hz."
-            )
-        shortest = max(PERIODS / wish / self.tick, SHORTEST)
-        count = math.ceil(shortest / self.period) * self.period
-        periods = max(1, round(wish * count * self.tick))
-        settling = max(self.transfer.usual_span(), LEAST_SETTLING / wish)
-        before = math.ceil(settling / self.tick / self.period) * self.period
-        if count + before > LONGEST:
-            raise DriveProblem(
-                f"A sine of {wish:g} Hz would take {count + before} ticks. Choose a higher frequency."
-            )
-        return periods / (count * self.tick), before, count
-
-    def _size(self) -> float:
-        """What the signal comes to until the sine begins (SI); of a command, its range."""
-        source, signals = self.ends.source, self.program.control_signals
-        if source in self.prepared.structure.commands:
-            return 1.0
-        with Simulator(self.program, self.inputs, ring=Ring(100_000, 100_000)) as simulator:
-            simulator.advance(self.begins or self.tick)
-            record = simulator.recorded()
-        if source in signals:
-            seen = record.ticks[:, signals.index(source)]
-        else:
-            parameters = self.inputs.parameters
-            seen = evaluate_signals(self.prepared.structure, record.rows, parameters, (source,))[:, 0]
-        largest = max(
-            abs(self.transfer.point.signals.get(source, 0.0)), float(np.max(np.abs(seen), initial=0.0))
-        )
-        return largest if largest > 1e-12 else 1.0
+        self.injection.whole_periods(wish)
+        return self.injection.window(wish, self.transfer.usual_span())
 
     def run(
         self,
@@ -226,130 +407,43 @@ class Sweep:
             raise DriveProblem("There is no frequency to measure at. Give some.")
         if amplitude is not None and not (math.isfinite(amplitude) and amplitude > 0):
             raise DriveProblem(f"An amplitude of {amplitude:g} cannot be. Choose one above 0.")
+        injection = self.injection
         sizes = [amplitude] if amplitude is not None else [share * self._size() for share in SHARES]
-        begin = self._begin()
+        begin, _ = injection.begin()
         longest = max(before + count for _, before, count in windows)
-        plain = self._watched(begin, 0.0, 0.0, longest, stopping)[0]
+        plain = injection.watched(begin, 0.0, 0.0, longest, stopping)
 
         def measure(window: Window) -> SweptPoint:
-            point = self._best(begin, sizes, window, plain, stopping)
+            answer, size = injection.clearest(begin, sizes, window, plain, stopping)
+            point = self._point(window[0], answer, size)
             come(point)
             return point
 
-        with ThreadPoolExecutor(max(1, os.cpu_count() or 1)) as pool:
-            points = tuple(pool.map(measure, windows))
-        return Swept(points, self.begins, self.prepared.drive.settings["level"])
+        points = tuple(on_all_cores(measure, windows))
+        return Swept(points, injection.begins, self.prepared.drive.settings["level"])
 
-    def _best(
-        self,
-        begin: Snapshot,
-        sizes: Sequence[float],
-        window: Window,
-        plain: np.ndarray,
-        stopping: Callable[[], bool],
-    ) -> SweptPoint:
-        """With the amplitude at which the response is distorted least: a small one drowns in the steps of
-        sensors and in dry friction, a large one meets limits."""
-        f, before, count = window
-        found, last = None, None
-        for size in sizes:
-            try:
-                y, sine = self._watched(begin, size, f, before + count, stopping)
-            except DriveProblem as problem:  # too large
-                last = problem
-                continue
-            point = self._point(f, y[before:] - plain[before : before + count], sine[before:], size)
-            if found is None or point.harmonics < found.harmonics:
-                found = point
-            if found.harmonics < CLEAN:
-                break
-        if found is None:
-            assert last is not None
-            raise last
-        return found
+    def _size(self) -> float:
+        at_point = abs(self.transfer.point.signals.get(self.injection.source, 0.0))
+        largest = max(at_point, self.injection.size())
+        return largest if largest > 1e-12 else 1.0
 
-    def _begin(self) -> Snapshot:
-        with Simulator(self.program, self.inputs, ring=Ring(10_000, 10_000)) as simulator:
-            whole = round(self.begins / self.tick / self.period) * self.period * self.tick
-            outcome = simulator.advance(whole)
-            if outcome is not Outcome.PAUSED:
-                raise DriveProblem(
-                    f"The run ends at {simulator.time:g} s, before the sine begins. Choose an earlier "
-                    f"instant."
-                )
-            return simulator.state()
-
-    def _watched(
-        self, begin: Snapshot, amplitude: float, f: float, count: int, stopping: Callable[[], bool]
-    ) -> tuple[np.ndarray, np.ndarray]:
-        """Target and sine at so many ticks from the beginning on."""
-        turn = 2 * math.pi * f * self.tick
-        with Simulator(self.program, self.inputs, ring=Ring(2 * CHUNK * ROWS_A_TICK, 2 * CHUNK)) as simulator:
-            simulator.restore(begin)
-            for name, value in (("amplitude", amplitude), ("turn", turn)):
-                if f:
-                    simulator.write(f"{ADDED}.{name}", value)
-            first, y, sine, row, ticked = (
-                round(simulator.time / self.tick),
-                list[np.ndarray](),
-                list[np.ndarray](),
-                0,
-                0,
-            )
-            done = 0
-            while done < count:
-                if stopping():
-                    raise Stopped
-                now = min(CHUNK, count - done)
-                # Half a tick further, so that the last tick has acted.
-                outcome = simulator.advance((first + done + now - 0.5) * self.tick)
-                if outcome is not Outcome.PAUSED:
-                    raise DriveProblem(
-                        f"The run ended at {simulator.time:g} s with the sine of {f:g} Hz: "
-                        f"{outcome.name.lower().replace('_', ' ')}. "
-                        "Choose a smaller amplitude."
-                    )
-                latest = simulator.since(row, ticked)
-                y.append(
-                    self._target(latest.rows, latest.ticks[:now], (first + done + np.arange(now)) * self.tick)
-                )
-                sine.append(latest.ticks[:now, self.program.control_signals.index(f"{ADDED}.added")])
-                row, ticked = latest.first_row + len(latest.rows) - 1, latest.first_tick + now
-                done += now
-        return np.concatenate(y), np.concatenate(sine)
-
-    def _target(self, rows: np.ndarray, ticks: np.ndarray, times: np.ndarray) -> np.ndarray:
-        target, signals = self.ends.target, self.program.control_signals
-        if target in self.prepared.structure.commands:
-            target = self.prepared.deck.commands[target]
-        if target in signals:
-            return ticks[:, signals.index(target)]
-        places = np.searchsorted(rows[:, 0], times + 1e-9 * self.tick, side="right") - 1
-        if places[0] < 0:  # the ring has lost the first of them
-            raise DriveProblem(
-                f"The run takes more than {ROWS_A_TICK} steps a tick, too many to sweep it. Sweep it "
-                f"averaged, or with a larger step."
-            )
-        return evaluate_signals(self.prepared.structure, rows[places], self.inputs.parameters, (target,))[
-            :, 0
-        ]
-
-    def _point(self, f: float, y: np.ndarray, sine: np.ndarray, size: float) -> SweptPoint:
-        angle = 2 * math.pi * f * self.tick * np.arange(len(y))
-        parts = [2 * np.mean(y * np.exp(-1j * k * angle)) for k in (1, 2, 3)]
-        into = 2 * np.mean(sine * np.exp(-1j * angle))
-        turn = 2 * math.pi * f * self.tick
-        response = complex(parts[0] / into * np.exp(1j * turn * self.late))
+    def _point(self, f: float, answer: Answer, size: float) -> SweptPoint:
+        response = answer.response
         if (
             self.transfer.lifted is None
         ):  # it is held and read from tick to tick, of which a continuous model knows nothing
-            sampled = held_model(self.transfer.model, self.tick).response(np.array([2 * math.pi * f]))[0]
+            sampled = held_model(self.transfer.model, self.injection.tick).response(
+                np.array([2 * math.pi * f])
+            )[0]
             response *= self.transfer.response(np.array([f]))[0] / sampled
         model = complex(self.transfer.response(np.array([f]))[0])
-        first = abs(parts[0])
-        # Where nothing answers, as behind a limit, there is no response that could be linear.
-        distortion = float((abs(parts[1]) + abs(parts[2])) / first) if first else math.inf
-        return SweptPoint(f, response, model, distortion, size)
+        return SweptPoint(f, response, model, answer.harmonics, size)
+
+
+def on_all_cores(work: Callable[[Given], Result], given: Sequence[Given]) -> list[Result]:
+    """In threads, as runs release the interpreter; in the order of what is given."""
+    with ThreadPoolExecutor(max(1, os.cpu_count() or 1)) as pool:
+        return list(pool.map(work, given))
 
 
 def outside(pole: complex, transfer: Transfer) -> bool:
@@ -359,21 +453,11 @@ def outside(pole: complex, transfer: Transfer) -> bool:
 
 def usual_frequencies(transfer: Transfer, count: int = 40) -> np.ndarray:
     """Hz; from where the slowest of the model matters to a third of the sampling rate."""
+    if transfer.range is not None:
+        return np.geomspace(*transfer.range, count)
     tick = transfer.lifted.tick if transfer.lifted is not None else 0.0
     highest = 1 / (3 * tick) if tick else float(transfer.frequencies()[-1])
     return np.geomspace(max(highest * 1e-3, 1.0), highest, count)
 
 
-def sweep_between(
-    drive: Drive, ends: Ends, frequencies: Sequence[float], amplitude: float | None = None
-) -> Swept:
-    """Sweep a drive at its level of detail. Raises as `transfer` and `Sweep`."""
-    from pendel.core.loops.transfer import transfer
-    from pendel.core.runs.simulate import averaged, prepare
-
-    found = transfer(prepare(averaged(drive)), ends)
-    wished = frequencies if len(frequencies) else usual_frequencies(found).tolist()
-    return Sweep(prepare(drive), found).run(wished, amplitude)
-
-
-__all__ = ["END", "Sweep", "Swept", "SweptPoint", "sweep_between", "usual_frequencies"]
+__all__ = ["END", "Sweep", "Swept", "SweptPoint", "usual_frequencies"]

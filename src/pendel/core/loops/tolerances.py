@@ -13,15 +13,15 @@ import numpy as np
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, PendelError, Stopped
 from pendel.core.loops.find import Loop, find_loops
+from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.margins import Margins
-from pendel.core.loops.points import WorkingPoints
-from pendel.core.loops.tuning import LoopAnalysis, study_of
+from pendel.core.loops.tuning import LoopAnalysis, points_to_judge_at, study_of
 from pendel.core.quantities.expressions import without_remark
 from pendel.core.runs.simulate import averaged, prepare
 
 MOST_CORNERS = 6
 """Values whose corners are all judged; of more, corners are drawn."""
-SMALL = 0.01
+SMALL, COARSE = 0.01, 0.1
 """Of a value: the step by which its cost is measured."""
 
 
@@ -92,11 +92,13 @@ def tolerate(
     spreads: Sequence[Spread],
     samples: int = 100,
     *,
+    at: JudgedAt = JudgedAt.REST,
     seed: int = 1,
     stopping: Callable[[], bool] = lambda: False,
     report: Callable[[float], None] = lambda share: None,
 ) -> Tolerated:
-    """Judge a loop at all corners of the spreads and at random samples between them (uniform, of one seed alike).
+    """Judge a loop at all corners of the spreads and at random samples between them (uniform, of one seed alike); ``at``
+    as for `pendel.core.loops.tuning.standings`.
 
     Raises
     ------
@@ -129,27 +131,41 @@ def tolerate(
     for place, way in enumerate(ways):
         if stopping():
             raise Stopped
-        found.append(judged(drive, loops[key], dict(zip(names, (1 + way * shares).tolist()))))
+        found.append(judged(drive, loops[key], dict(zip(names, (1 + way * shares).tolist())), at, stopping))
         report((place + 1) / len(ways))
-    return Tolerated(tuple(found), {s.name: cost_of(drive, loops[key], s, found[0]) for s in spreads})
+    cost = {s.name: cost_of(drive, loops[key], s, found[0], at, stopping) for s in spreads}
+    return Tolerated(tuple(found), cost)
 
 
-def cost_of(drive: Drive, loop: Loop, spread: Spread, plain: Sample) -> float:
-    """Degrees of phase margin that a value loses over its share, by its slope where it is."""
-    margins = [judged(drive, loop, {spread.name: 1 + sign * SMALL}).margins for sign in (1, -1)]
+def cost_of(
+    drive: Drive, loop: Loop, spread: Spread, plain: Sample, at: JudgedAt, stopping: Callable[[], bool]
+) -> float:
+    """Degrees of phase margin that a value loses over its share, by its slope where it is; what is measured is too
+    coarse for small changes, and takes a tenth."""
+    small = COARSE if at is JudgedAt.MEASURED else SMALL
+    margins = [judged(drive, loop, {spread.name: 1 + sign * small}, at, stopping).margins for sign in (1, -1)]
     if plain.margins is None or margins[0] is None or margins[1] is None:
         return math.nan
-    return abs(margins[0].phase - margins[1].phase) / (2 * SMALL) * spread.share
+    return abs(margins[0].phase - margins[1].phase) / (2 * small) * spread.share
 
 
-def judged(drive: Drive, loop: Loop, factors: Mapping[str, float]) -> Sample:
+def judged(
+    drive: Drive,
+    loop: Loop,
+    factors: Mapping[str, float],
+    at: JudgedAt = JudgedAt.REST,
+    stopping: Callable[[], bool] = lambda: False,
+) -> Sample:
     """A loop of a drive some of whose values are multiplied; its wiring stays as it is."""
     try:
-        prepared = prepare(averaged(multiplied(drive, factors)))
+        twin = multiplied(drive, factors)
+        prepared = prepare(twin if at is JudgedAt.MEASURED else averaged(twin))
         block = prepared.deck.block(loop.regulator)
         same = replace(loop, period=prepared.deck.tick * block.every)
-        study = study_of(prepared, same, WorkingPoints(prepared))
+        study = study_of(prepared, same, points_to_judge_at(prepared, at, stopping))
         return Sample(dict(factors), study.analyse(study.gains_now))
+    except Stopped:
+        raise
     except PendelError as problem:
         return Sample(dict(factors), None, str(problem))
 

@@ -39,6 +39,9 @@ PLACES = {
     END: "where a run ends, whether it rests there or not",
 }
 """Operating points by name; any other is a time in a run (s)."""
+MEASURED = "measured"
+PLACES_OF_WAYS = {**PLACES, MEASURED: "where a run ends, by sines in runs"}
+"""Where ways can be looked at."""
 DECADES, PER_DECADE = 5, 100
 STEPS, MOST_STEPS = 600, 200_000
 EXACT = 1e-6
@@ -47,7 +50,7 @@ EXACT = 1e-6
 
 @dataclass(frozen=True)
 class Ends:
-    """From a signal to another, about an operating point: one of `PLACES`, or the time in a run (s).
+    """From a signal to another, about an operating point: one of `PLACES_OF_WAYS`, or the time in a run (s).
 
     A block's output, what blocks read of a measured signal and a command of a converter can be opened; what
     comes in at a point that is opened replaces it there, else it is added. Loads (profiles of the plant) can
@@ -74,6 +77,8 @@ class Transfer:
     rounding: float = EXACT
     """By what a pole of what does not grow may lie outside the unit circle, or right of the imaginary
     axis."""
+    range: tuple[float, float] | None = None
+    """Hz over which it is known, where that is not all."""
 
     def grows(self, pole: Pole) -> bool:
         """Whether what a pole stands for grows, by more than rounding."""
@@ -81,6 +86,9 @@ class Transfer:
 
     def frequencies(self) -> np.ndarray:
         """Hz, where it has something to show: up to half the sampling rate, or around its poles."""
+        if self.range is not None:
+            low, high = self.range
+            return np.geomspace(low, high, round(PER_DECADE * math.log10(high / low)) + 2)
         if self.lifted is not None:
             highest = 0.5 / self.lifted.tick
             return np.geomspace(highest * 10.0**-DECADES, 0.999 * highest, DECADES * PER_DECADE)
@@ -347,4 +355,4 @@ def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
     return tuple(dict.fromkeys(said))
 
 
-__all__ = ["PLACES", "Ends", "Transfer", "offered", "ports_in", "ports_out", "transfer"]
+__all__ = ["PLACES", "PLACES_OF_WAYS", "Ends", "Transfer", "offered", "ports_in", "ports_out", "transfer"]

@@ -20,8 +20,10 @@ from pendel.core.drive.document import Drive
 from pendel.core.equations.flatten import control_deck
 from pendel.core.errors import DriveProblem, ExpressionProblem, Stopped
 from pendel.core.loops.find import Loop, acting_blocks, find_loops, upstream
+from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.linear import LinearModel, SampledDrive, responds, sampled_drive
 from pendel.core.loops.margins import Margins, margins
+from pendel.core.loops.measured import MeasuredDrive, MeasuredPoints
 from pendel.core.loops.points import WorkingPoints
 from pendel.core.loops.rules import RULES, Wishes
 from pendel.core.loops.rules.lag_plant import LagPlant, fit_lag_model
@@ -86,7 +88,8 @@ class LoopStudy:
         )
         self.dt = self.plant_model.dt
         nyquist = 0.5 / self.dt
-        self.frequency = np.geomspace(nyquist * 1e-4, nyquist * 0.999, POINTS)
+        low, high = drive.range or (nyquist * 1e-4, nyquist * 0.999)
+        self.frequency = np.geomspace(low, high, POINTS)
 
     @cached_property
     def G(self) -> np.ndarray:
@@ -106,14 +109,13 @@ class LoopStudy:
             signal = sources[0] if sources else None
         return (
             f"{titles[name]} passes no small change on: what it gives moves in steps, or not at all, about "
-            f"the point where "
-            "the drive can be made linear. Judge this loop by runs."
+            "the point where the drive can be made linear. Have this loop measured in runs."
         )
 
     @property
     def delay(self) -> float:
         """Sampling and computing delay (s): half a hold, and what the outputs wait."""
-        return self.loop.period * 0.5 + self.drive.deck.tick * self.drive.deck.delay
+        return self.loop.period * 0.5 + self.drive.delay
 
     @property
     def gains_now(self) -> dict[str, float]:
@@ -140,6 +142,13 @@ class LoopStudy:
         column = self.block.inputs.index(self.loop.regulation.actual)
         return self.turned * self.with_gains(gains).response(z)[:, row, column]
 
+    def measured_points(self, gains: Mapping[str, float]) -> tuple[np.ndarray, np.ndarray] | None:
+        """Frequencies (Hz) and L where the plant was measured; None where it was not."""
+        if not isinstance(self.drive, MeasuredDrive):
+            return None
+        found = self.drive.measured
+        return found.frequency, -self.regulator_at(gains, found.frequency) * self.turned * found.response
+
     def analyse(self, gains: Mapping[str, float]) -> LoopAnalysis:
         self.drive.linear[self.loop.regulator] = self.with_gains(gains)
         setpoint = f"{self.loop.regulator}.{self.loop.regulation.setpoint}"
@@ -159,7 +168,7 @@ class LoopStudy:
     def reaching_down(self, gains: Mapping[str, float]) -> tuple[np.ndarray, np.ndarray]:
         """Frequencies (Hz) and L over them; further down than usual where a slow loop crosses only there."""
         response = self.open_loop(gains)
-        if abs(response[0]) >= 1:
+        if abs(response[0]) >= 1 or self.drive.range is not None:
             return self.frequency, response
         low, G = self._below
         lower = -self.regulator_at(gains, low) * G
@@ -270,6 +279,8 @@ def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None
     points = points or WorkingPoints(prepared)
     frozen = frozen_beside(prepared.deck, loop)
     study: LoopStudy | None = None
+    if isinstance(points, MeasuredPoints):
+        return LoopStudy(points.drive_of(loop), loop)
     if isinstance(points, TurningPoints):
         study = LoopStudy(
             TurningDrive(prepared.deck, points.rotation, frozen=frozen, known=points.around), loop
@@ -305,10 +316,10 @@ def standings(
     prepared: Prepared | None = None,
     stopping: Callable[[], bool] = lambda: False,
     *,
-    turning: bool = False,
+    at: JudgedAt = JudgedAt.REST,
 ) -> list[LoopStatus]:
-    """All loops of a drive, inside out; ``turning`` in the steady rotation in which a run of it ends, if it does not
-    settle there.
+    """All loops of a drive, inside out: at rest; in the steady rotation in which a run of it ends, if it does not settle
+    there; or measured where a run ends, with its converters at their level of detail.
 
     Raises
     ------
@@ -319,11 +330,8 @@ def standings(
     Stopped
         once ``stopping`` holds.
     """
-    prepared = prepared or prepare(averaged(drive))
-    points = WorkingPoints(prepared)
-    if turning:
-        refuse_strange_c(prepared.drive, "allow it")
-        points = points if points.end.calm else TurningPoints(prepared)
+    prepared = prepared or prepare(drive if at is JudgedAt.MEASURED else averaged(drive))
+    points = points_to_judge_at(prepared, at, stopping)
     found = []
     for loop in find_loops(drive, prepared.deck):
         if stopping():
@@ -337,10 +345,24 @@ def standings(
     return [replace(s, begin=first_crossover(s.study, found)) if s.study else s for s in found]
 
 
+def points_to_judge_at(
+    prepared: Prepared, at: JudgedAt, stopping: Callable[[], bool] = lambda: False
+) -> WorkingPoints:
+    """Raises `DriveProblem` where there are none."""
+    points = WorkingPoints(prepared)
+    if at is JudgedAt.MEASURED:
+        return MeasuredPoints(prepared, stopping)
+    if at is JudgedAt.STEADY:
+        refuse_strange_c(prepared.drive, "allow it")
+        return points if points.end.calm else TurningPoints(prepared)
+    return points
+
+
 def default_crossover(study: LoopStudy, others: Sequence[LoopStatus]) -> float:
     """A crossover (Hz) to try: well below the sampling, and a sixth of the slowest loop further in."""
     inner = [s.judged.margins.crossover for s in others if s.judged and s.loop.depth < study.loop.depth]
-    return min([0.04 / study.dt, *(c / 6.0 for c in inner if math.isfinite(c))])
+    known = [study.drive.range[1] / 4.0] if study.drive.range is not None else []
+    return min([0.04 / study.dt, *known, *(c / 6.0 for c in inner if math.isfinite(c))])
 
 
 MOST_HALVINGS = 9
@@ -377,9 +399,16 @@ def relevant_poles(phi: np.ndarray, gamma: np.ndarray, row: np.ndarray) -> np.nd
     return kept if len(kept) else np.zeros(1)
 
 
-def propose(drive: Drive, regulator: str, rule: str = "crossover", **wishes: float) -> dict[str, float]:
+def propose(
+    drive: Drive,
+    regulator: str,
+    rule: str = "crossover",
+    *,
+    at: JudgedAt = JudgedAt.REST,
+    **wishes: float,
+) -> dict[str, float]:
     """Proposed gains of a regulator of a drive."""
-    prepared = prepare(averaged(drive))
+    prepared = prepare(drive if at is JudgedAt.MEASURED else averaged(drive))
     loop = next(
         (each for each in find_loops(drive, prepared.deck) if regulator in (each.key, each.regulator)), None
     )
@@ -388,7 +417,7 @@ def propose(drive: Drive, regulator: str, rule: str = "crossover", **wishes: flo
             f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual "
             f"value."
         )
-    return study_of(prepared, loop).propose(rule, **wishes)
+    return study_of(prepared, loop, points_to_judge_at(prepared, at)).propose(rule, **wishes)
 
 
 def take_gains(drive: Drive, loop: Loop, gains: Mapping[str, float]) -> Command:
@@ -486,18 +515,20 @@ class Proposal:
     """By the keys of loops, in the order in which they were found."""
 
 
-def propose_all(drive: Drive) -> Proposal:
+def propose_all(
+    drive: Drive, *, at: JudgedAt = JudgedAt.REST, stopping: Callable[[], bool] = lambda: False
+) -> Proposal:
     """First gains of every closed loop, from the drive's values and the sampling, inside out.
 
     A loop is judged with the gains proposed for those further in. Loops that are open, whose gain is zero or
-    that have no linear model are left as they are. Raises `DriveHasFindings` as `prepare`.
+    that have no linear model are left as they are. Raises as `standings`.
     """
     scratch = drive.copy()
     command, served, left = Command("Propose gains of all loops", ()), [], {}
     taken: dict[str, Mapping[str, float]] = {}
     depths = sorted({loop.depth for loop in find_loops(drive)})
     for depth in depths:
-        found = standings(scratch)
+        found = standings(scratch, stopping=stopping, at=at)
         for each in found:
             if each.loop.depth != depth:
                 continue

@@ -6,8 +6,8 @@ plant's input (Åström, Hägglund: Advanced PID Control, section 4.4); shortest
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, fields
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
 from enum import Enum
 from functools import partial
 
@@ -17,8 +17,16 @@ from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, Stopped
 from pendel.core.loops.find import find_loops
+from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.rules import RULES
-from pendel.core.loops.tuning import LoopAnalysis, LoopStudy, default_crossover, standings, take_gains
+from pendel.core.loops.tuning import (
+    LoopAnalysis,
+    LoopStatus,
+    LoopStudy,
+    default_crossover,
+    standings,
+    take_gains,
+)
 
 MOST_TRIES = 90
 """Gains that are judged from each start."""
@@ -29,6 +37,8 @@ REFUSED = 1e3
 they break."""
 AT_LIMIT = 0.02
 """Share of a limit within which it is the one that stops."""
+AS_WRITTEN = 2e-3
+"""Share of a limit that four digits of a gain may cost."""
 APART = 1e-3
 """Of the logarithm of gains: nearer than this nothing is searched."""
 
@@ -101,6 +111,11 @@ class Tried:
     @property
     def keeps(self) -> bool:
         return all(b <= 1e-9 for b in self.breaks.values())
+
+    @property
+    def keeps_nearly(self) -> bool:
+        """Whether no limit is broken by more than gains as written in a drive are exact to."""
+        return all(b <= AS_WRITTEN for b in self.breaks.values())
 
     @property
     def rank(self) -> float:
@@ -301,47 +316,108 @@ class TunedLoops:
     left: Mapping[str, str]
 
 
+Judging = Callable[[Drive], Sequence[LoopStatus]]
+"""How the loops of a drive stand. Raises as `standings`."""
+ROUNDS = 3
+"""In which loops of one depth, which may be coupled, are tuned one after the other."""
+
+
 def tune(
     drive: Drive,
     limits: Limits,
     goal: Goal = Goal.DISTURBANCE,
     regulator: str = "",
     *,
+    at: JudgedAt = JudgedAt.REST,
+    judging: Judging | None = None,
     stopping: Callable[[], bool] = lambda: False,
-    turning: bool = False,
+    come: Callable[[str, Tried], None] = lambda key, best: None,
 ) -> TunedLoops:
-    """Tune one loop by its regulator or key, or all closed loops inside out, each with those further in as tuned;
-    ``turning`` as for `standings`.
+    """Tune one loop by its regulator or key, or all closed loops inside out, each with those further in as tuned.
+    Loops of one depth are judged again once all have their gains, as they may be coupled.
+
+    Parameters
+    ----------
+    at
+        as for `standings`.
+    judging
+        who judges, where that is another process.
+    come
+        gets the best gains of a loop whenever they are better.
 
     Raises
     ------
     DriveHasFindings, DriveProblem, Stopped
     """
-    scratch, command = drive.copy(), Command("Tune within limits", ())
-    found, left = dict[str, Searched](), dict[str, str]()
+
+    def judge_here(scratch: Drive) -> Sequence[LoopStatus]:
+        return standings(scratch, stopping=stopping, at=at)
+
+    judge = judging or judge_here
     loops = [each for each in find_loops(drive) if regulator in ("", each.key, each.regulator)]
     if not loops:
         raise DriveProblem(
             f"{regulator or 'This drive'} closes no loop. Wire a regulator's output to the plant and a "
             f"measured signal to its actual value."
         )
+    cascade = Cascade(drive.copy(), limits, goal, judge, stopping, come)
     for depth in sorted({each.depth for each in loops}):
-        for each in standings(scratch, stopping=stopping, turning=turning):
-            if each.loop.depth != depth or each.loop.key not in {w.key for w in loops}:
-                continue
-            if each.study is None or not each.loop.closed or not each.study.gains_now["K_p"]:
-                left[each.loop.key] = each.problem or "It is open, or its gain is zero."
-                continue
-            try:
-                best = Search(each.study, limits, goal).run(stopping=stopping)
-            except DriveProblem as problem:
-                left[each.loop.key] = str(problem)
-                continue
-            step = take_gains(scratch, each.loop, dict(best.best.gains))
-            step.apply(scratch)
-            command = command.then(step)
-            found[each.loop.key] = best
-    return TunedLoops(command, found, left)
+        cascade.tune([each.key for each in loops if each.depth == depth])
+    return TunedLoops(cascade.command, cascade.found, cascade.left)
+
+
+@dataclass
+class Cascade:
+    """Loops that are tuned one after the other in ``scratch``, whose gains it changes."""
+
+    scratch: Drive
+    limits: Limits
+    goal: Goal
+    judge: Judging
+    stopping: Callable[[], bool]
+    come: Callable[[str, Tried], None]
+    command: Command = field(default_factory=lambda: Command("Tune within limits", ()))
+    found: dict[str, Searched] = field(default_factory=dict)
+    left: dict[str, str] = field(default_factory=dict)
+
+    def tune(self, keys: Sequence[str]) -> None:
+        """Loops of one depth, each with the others as they are by then, until all keep the limits."""
+        for round_ in range(ROUNDS):
+            changed = False
+            for key in keys:
+                if key not in self.left:
+                    changed |= self._tune(key, again=round_ > 0)
+            if not changed or len(keys) == 1:
+                return
+
+    def _tune(self, key: str, *, again: bool) -> bool:
+        """Whether the loop got other gains; ``again`` none where those it has keep the limits."""
+        status = next((s for s in self.judge(self.scratch) if s.loop.key == key), None)
+        if (
+            status is None
+            or status.study is None
+            or not status.loop.closed
+            or not status.study.gains_now["K_p"]
+        ):
+            self.left[key] = (status.problem if status else "") or "It is open, or its gain is zero."
+            return False
+        search = Search(status.study, self.limits, self.goal)
+        if again:
+            stands = search.judge(status.study.gains_now)
+            if stands.keeps_nearly:
+                self.found[key] = replace(self.found[key], best=stands)
+                return False
+        try:
+            best = search.run(stopping=self.stopping, come=lambda tried: self.come(key, tried))
+        except DriveProblem as problem:
+            self.left[key] = str(problem)
+            self.found.pop(key, None)
+            return False
+        step = take_gains(self.scratch, status.loop, dict(best.best.gains))
+        step.apply(self.scratch)
+        self.command = self.command.then(step)
+        self.found[key] = best
+        return True
 
 
 __all__ = ["Goal", "Limits", "Search", "Searched", "Tried", "TunedLoops", "tune"]

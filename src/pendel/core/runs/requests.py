@@ -4,12 +4,9 @@ it."""
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from pendel.core.drive.document import KeptTransfer
-
-if TYPE_CHECKING:
-    from pendel.core.loops.within_limits import Limits  # slow to load, and not needed to start
+from pendel.core.loops.judged_at import JudgedAt
 
 
 @dataclass(frozen=True)
@@ -74,7 +71,7 @@ class JudgeRequest:
     """Order the equations of the drive and judge its loops: `pendel.core.loops.judgement.judgement_of`."""
 
     drive_text: str
-    turning: bool = False
+    at: JudgedAt = JudgedAt.REST
     own_c: bool = False
 
 
@@ -83,6 +80,8 @@ class ProposeRequest:
     """First gains of all its loops: `pendel.core.loops.judgement.proposed_gains`."""
 
     drive_text: str
+    at: JudgedAt = JudgedAt.REST
+    own_c: bool = False
 
 
 @dataclass(frozen=True)
@@ -114,17 +113,7 @@ class TolerateRequest:
     loop: str
     spreads: tuple[tuple[str, float], ...]
     samples: int
-    own_c: bool = False
-
-
-@dataclass(frozen=True)
-class TuneRequest:
-    """Gains of all loops within limits, inside out: `pendel.core.loops.within_limits.tune`."""
-
-    drive_text: str
-    limits: Limits
-    goal: str
-    turning: bool = False
+    at: JudgedAt = JudgedAt.REST
     own_c: bool = False
 
 
@@ -163,7 +152,6 @@ Request = (
     | SweepRequest
     | TolerateRequest
     | ModesRequest
-    | TuneRequest
     | CalmRequest
 )
 BRINGS_C = (
@@ -178,6 +166,5 @@ BRINGS_C = (
     TolerateRequest,
     ModesRequest,
     CalmRequest,
-    TuneRequest,
 )
 """Requests that may run C of the drive's author, behind the question."""

@@ -53,7 +53,6 @@ from pendel.core.runs.requests import (
     SweepRequest,
     TolerateRequest,
     TransferRequest,
-    TuneRequest,
 )
 from pendel.core.temporary import temporary_folder
 from pendel.core.trust import allow_all_of
@@ -178,7 +177,6 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     from pendel.core.loops.judgement import judgement_of, proposed_gains
     from pendel.core.loops.looked_at import calming_of, looked_at, mechanics_at, sweep_of
     from pendel.core.loops.tolerances import Spread, tolerate
-    from pendel.core.loops.within_limits import Goal, tune
     from pendel.core.plant.program import Outcome
     from pendel.core.plant.simulator import Watch
     from pendel.core.runs.kept import save
@@ -192,9 +190,11 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     if isinstance(request, JudgeRequest):
         if request.own_c:
             allow_all_of(drive)
-        return Answered(judgement_of(drive, shared.stopping, turning=request.turning))
+        return Answered(judgement_of(drive, shared.stopping, at=request.at))
     if isinstance(request, ProposeRequest):
-        return Answered(proposed_gains(drive))
+        if request.own_c:
+            allow_all_of(drive)
+        return Answered(proposed_gains(drive, request.at, shared.stopping))
     made = folder / f"run{next(NUMBERS)}.h5"
     if isinstance(request, CheckRequest | RangesRequest | ProcessorRequest):
         allow_all_of(drive)  # it is asked for behind the question
@@ -211,12 +211,8 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
             made.unlink(missing_ok=True)
     if request.own_c:
         allow_all_of(drive)
-    if isinstance(request, TuneRequest):
-        limits, goal = request.limits, Goal(request.goal)
-        tuned = tune(drive, limits, goal, stopping=shared.stopping, turning=request.turning)
-        return Answered((dict(tuned.found), dict(tuned.left)))
     if isinstance(request, TransferRequest):
-        return Answered(looked_at(drive, request.kept))
+        return Answered(looked_at(drive, request.kept, shared.stopping))
     if isinstance(request, ModesRequest):
         return Answered(mechanics_at(drive, request.at))
     if isinstance(request, CalmRequest):
@@ -225,7 +221,13 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     if isinstance(request, TolerateRequest):
         spreads = [Spread(name, share) for name, share in request.spreads]
         found = tolerate(
-            drive, request.loop, spreads, request.samples, stopping=shared.stopping, report=shared.report
+            drive,
+            request.loop,
+            spreads,
+            request.samples,
+            at=request.at,
+            stopping=shared.stopping,
+            report=shared.report,
         )
         return Answered(found)
     if isinstance(request, SweepRequest):
@@ -261,10 +263,10 @@ KNOWN = {
     ("pendel.core.loops.linear", "LinearModel"),
     ("pendel.core.loops.linear", "LinearPlant"),
     ("pendel.core.loops.linear", "LiftedModel"),
+    ("pendel.core.loops.measured", "Measured"),
+    ("pendel.core.loops.measured", "MeasuredPlant"),
     ("pendel.core.loops.turning", "MovingPlant"),
     ("pendel.core.loops.turning", "Rotation"),
-    ("pendel.core.loops.within_limits", "Searched"),
-    ("pendel.core.loops.within_limits", "Tried"),
     ("pendel.core.loops.calming", "By"),
     ("pendel.core.loops.calming", "Calming"),
     ("pendel.core.loops.looked_at", "LookedAt"),
@@ -566,7 +568,6 @@ __all__ = [
     "SweepRequest",
     "TolerateRequest",
     "TransferRequest",
-    "TuneRequest",
     "Worker",
     "serve",
 ]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pendel.core.check import examine
 from pendel.core.drive.document import Drive
 from pendel.core.drive.findings import Finding
-from pendel.core.errors import DriveHasFindings, DriveProblem
+from pendel.core.errors import DriveHasFindings
 
 
 @dataclass(frozen=True)
@@ -95,7 +95,8 @@ def loops(drive: Drive, *, at: str | None = None) -> list[LoopReport]:
     Parameters
     ----------
     at
-        ``steady`` for the steady rotation in which a run ends; without it, at rest.
+        ``steady`` for the steady rotation in which a run ends; ``measured`` for sines in runs, with converters at
+        their level of detail; without it, at rest.
 
     Raises
     ------
@@ -104,13 +105,11 @@ def loops(drive: Drive, *, at: str | None = None) -> list[LoopReport]:
     DriveProblem
         where it does not turn steadily.
     """
-    from pendel.core.loops.transfer import REST, STEADY
+    from pendel.core.loops.judged_at import judged_at
     from pendel.core.loops.tuning import standings  # slow to load
 
-    if (at or REST) not in (REST, STEADY):
-        raise DriveProblem(f"Loops are judged at {REST} or {STEADY}, not at “{at}”. Choose one of these.")
     reports = []
-    for each in standings(drive, turning=at == STEADY):
+    for each in standings(drive, at=judged_at(at)):
         loop, plain = each.loop, (each.loop.label, each.loop.regulator, each.loop.closed)
         if each.judged is None:
             reports.append(LoopReport(*plain, stable=False, damped=False, problem=each.problem))

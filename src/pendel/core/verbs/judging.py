@@ -89,7 +89,7 @@ def linear_between(
     source, target, opened
         signals, or taps by their names.
     at
-        rest, steady, built up, end, any, or a time in a run; any without it.
+        rest, steady, built up, end, any, measured, or a time in a run; any without it.
     swept
         frequencies, or ``usual`` for forty of them.
 

@@ -37,6 +37,7 @@ def tune_loops(
     effort: str | None = None,
     crossover: str | None = None,
     fastest: str | None = None,
+    at: str | None = None,
 ) -> list[TunedReport]:
     """Take the gains that are best by a goal within limits, of one loop or of all, inside out.
 
@@ -48,12 +49,15 @@ def tune_loops(
         disturbance, settling or effort; disturbance without it.
     phase_margin, ms, overshoot, effort, crossover, fastest
         as for `pendel.core.loops.within_limits.Limits`.
+    at
+        where loops are judged: rest, steady or measured; at rest without it.
 
     Raises
     ------
     DriveHasFindings, DriveProblem
     """
     from pendel.core.drive.asked import read_figure
+    from pendel.core.loops.judged_at import judged_at
     from pendel.core.loops.within_limits import Goal, Limits, tune
 
     known = {g.value: g for g in Goal}
@@ -64,7 +68,7 @@ def tune_loops(
     for name, text in (("crossover", crossover), ("fastest", fastest)):
         if text:
             numbers[name] = read_figure(drive, text, "Hz", 0.0)
-    tuned = tune(drive, Limits(**numbers), known[goal or "disturbance"], loop or "")
+    tuned = tune(drive, Limits(**numbers), known[goal or "disturbance"], loop or "", at=judged_at(at))
     if tuned.command.changes:
         apply(drive, tuned.command)
     reports = [

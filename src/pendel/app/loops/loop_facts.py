@@ -1,0 +1,70 @@
+"""What a loop and its model are, in words beside the plots."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from pendel.core.catalogue.index import kind_of
+from pendel.core.drive.document import Drive
+from pendel.core.errors import DriveProblem
+from pendel.core.loops.find import Loop
+from pendel.core.loops.measured import Measured, MeasuredDrive
+from pendel.core.loops.tuning import LoopStudy
+from pendel.core.quantities.units import figure, number_text
+from pendel.core.runs.kept import SignalInfo
+from pendel.core.vocabulary import SignalRole
+
+
+def model_words(study: LoopStudy, unit: str) -> list[tuple[str, str]]:
+    """Rows of name and figure; ``unit`` is that of what the regulator gives."""
+    if isinstance(study.drive, MeasuredDrive):
+        return measured_words(study.drive.measured, unit)
+    unstable = int(np.sum(np.abs(study.plant_model.poles) > 1 + 1e-6))
+    rows = [
+        ("plant states", str(len(study.drive.plant.states))),
+        ("all states", str(len(study.drive.names))),
+        ("hold and delay", figure(study.delay, "s", 3)),
+    ]
+    if study.drive.point.calm:  # else the poles are those of an instant
+        rows.insert(2, ("unstable", str(unstable or "none")))
+    return rows
+
+
+def watched(loop: Loop, infos: Mapping[str, SignalInfo]) -> SignalInfo:
+    """What a loop is about: what comes back from the plant, or what blocks make of it where that is another quantity or
+    one axis of several."""
+    plant, read = infos[loop.actual], infos.get(loop.source)
+    return read if read is not None and (loop.regulation.axis or read.unit != plant.unit) else plant
+
+
+def measured_words(found: Measured, unit: str) -> list[tuple[str, str]]:
+    low, high = found.range
+    return [
+        ("measured from", figure(low, "Hz", 3)),
+        ("to", figure(high, "Hz", 3)),
+        ("sines", str(len(found.frequency))),
+        ("amplitude", f"{number_text(found.amplitude, 3)} {unit}".rstrip()),
+        ("harmonics", f"{100 * float(np.median(found.harmonics)):.2g} %"),
+        ("model's states", str(len(found.plant.states))),
+        ("model is off by", f"{100 * found.off:.2g} %"),
+    ]
+
+
+def tells_an_angle(drive: Drive) -> bool:
+    """Whether something in it turns that has a field."""
+    roles = (SignalRole.ROTOR_ANGLE, SignalRole.FIELD_ANGLE)
+    try:
+        return any(kind_of(card).signal_names(role) for card in drive.cards.values() for role in roles)
+    except DriveProblem:
+        return False
+
+
+def limits_reached(drive: Drive, study: LoopStudy) -> str:
+    """What is at its limit at the point, in words behind a comma."""
+    names = [drive.cards[name].name for name in study.drive.limited() if name in drive.cards]
+    return f" · at its limit: {', '.join(names)}; the loop is open there" if names else ""
+
+
+__all__ = ["limits_reached", "model_words", "tells_an_angle", "watched"]

@@ -1,0 +1,30 @@
+"""The model between two points of a drive, derived from its equations or measured."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from pendel.core.drive.document import Drive
+from pendel.core.loops.measured import measured_way
+from pendel.core.loops.sweep import Sweep, Swept, usual_frequencies
+from pendel.core.loops.transfer import MEASURED, Ends, Transfer, transfer
+from pendel.core.runs.simulate import averaged, prepare
+
+
+def model_between(drive: Drive, ends: Ends, stopping: Callable[[], bool] = lambda: False) -> Transfer:
+    """With converters averaged; what is measured, at their level of detail. Raises as `transfer` and `measured_way`."""
+    if ends.at == MEASURED:
+        return measured_way(prepare(drive), ends, stopping)
+    return transfer(prepare(averaged(drive)), ends)
+
+
+def sweep_between(
+    drive: Drive, ends: Ends, frequencies: Sequence[float], amplitude: float | None = None
+) -> Swept:
+    """Sweep a drive at its level of detail. Raises as `model_between` and `Sweep`."""
+    found = model_between(drive, ends)
+    wished = frequencies if len(frequencies) else usual_frequencies(found).tolist()
+    return Sweep(prepare(drive), found).run(wished, amplitude)
+
+
+__all__ = ["model_between", "sweep_between"]
