@@ -4,14 +4,15 @@ import h5py
 import numpy as np
 import pytest
 import scipy.io
-from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QTimer
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
 
-from pendel.app.runs.strips import SIGNAL_MIME, heights
+from pendel.app.runs.strips import heights
 from pendel.app.session.card_text import figure_of
 from pendel.app.session.session import Session
+from pendel.app.widgets.signal_drag import signals_mime
 from pendel.app.window.unit_choices import UnitChoices
 from pendel.core.runs.measures import mean, rms, window
 
@@ -149,8 +150,7 @@ def test_a_slider_moves_the_proposed_loop_and_taking_it_is_one_step(window):
 
 def dropped(strips, keys, at):
     """Signals let go over the strips, as the tree of signals hands them over."""
-    mime = QMimeData()
-    mime.setData(SIGNAL_MIME, "\n".join(keys).encode())
+    mime = signals_mime(keys)
     place = QPointF(strips.mapFromScene(at))
     buttons, no_keys = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
     entering = QDragEnterEvent(place.toPoint(), Qt.DropAction.CopyAction, mime, buttons, no_keys)

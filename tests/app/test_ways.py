@@ -5,12 +5,13 @@ import json
 import numpy as np
 import pyqtgraph as pg
 import pytest
-from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QFileDialog
+from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from pendel.app.loops.way_view import Matrices
+from pendel.app.widgets.signal_drag import signals_mime
 from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import from_text, to_text
@@ -211,3 +212,63 @@ def test_a_loop_is_judged_over_the_spread_of_values(window, page):
     box.list.setCurrentRow(0)
     QTest.keyClick(box.list, Qt.Key.Key_Delete)
     assert not box.spreads() and not box.button.isEnabled()
+
+
+def let_go(widget, keys):
+    """Signals let go above a widget, as the list of signals hands them over."""
+    mime, place = signals_mime(keys), QPointF(widget.rect().center())
+    buttons, none = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    entering = QDragEnterEvent(place.toPoint(), Qt.DropAction.CopyAction, mime, buttons, none)
+    QApplication.sendEvent(widget, entering)
+    dropping = QDropEvent(place, Qt.DropAction.CopyAction, mime, buttons, none)
+    if entering.isAccepted():
+        QApplication.sendEvent(widget, dropping)
+    return entering.isAccepted()
+
+
+def test_signals_are_dragged_from_runs_to_the_ends_of_a_way(window):
+    """Held above the tab of Loops they open that page; there they are let go on the list of ways, then on a field."""
+    tab = window.tabs.button(list(window.pages).index("Loops"))
+    mime = signals_mime(["current_pi.out"])
+    entering = QDragEnterEvent(QPoint(5, 5), Qt.DropAction.CopyAction, mime, LEFT, Qt.KeyboardModifier.NoModifier)
+    QApplication.sendEvent(tab, entering)
+    assert until(lambda: window.page("Loops").isVisible())
+    page = window.page("Loops")
+    assert until(lambda: page.standings)
+    assert let_go(page.ways, ["current_pi.out", "door_motor.current"])
+    assert until(lambda: page.way.found is not None)
+    assert page.way.found.transfer.ends.target == "door_motor.current"
+    assert let_go(page.way.fields.target, ["door_motor.torque"])
+    assert until(lambda: page.way.found is not None and page.way.found.transfer.ends.target == "door_motor.torque")
+    text = QMimeData()
+    text.setText("current_pi.out")
+    other = QDragEnterEvent(QPoint(5, 5), Qt.DropAction.CopyAction, text, LEFT, Qt.KeyboardModifier.NoModifier)
+    QApplication.sendEvent(page.ways, other)
+    assert not other.isAccepted(), "what is no signal is not taken"
+
+
+def test_loops_are_measured_in_runs_and_outdated_by_an_edit(window, page):
+    """The choice is there for every drive; points lie on the curve, the model's figures beside it."""
+    page._choose("current_pi")
+    derived = page.now.margins
+    place = page.where.findText("measured in runs")
+    page.where.setCurrentIndex(place)
+    page.where.activated.emit(place)
+    assert "Measuring" in page.facts.text()
+    assert until(lambda: not window.session.judging and page.chosen is not None and page.chosen.drive.range, 60)
+    settle()
+    assert page.now.margins.crossover == pytest.approx(derived.crossover, rel=0.01)
+    rows = [page.model_grid.itemAt(n).widget().text() for n in range(page.model_grid.count())]
+    assert {"measured from", "sines", "harmonics"} <= set(rows) and any(r.endswith(" V") for r in rows)
+    dots = [i for i in page.plots.size_plot.items() if isinstance(i, pg.ScatterPlotItem) and len(i.data) == 24]
+    x, y = dots[0].getData()
+    best = page.proposed or page.now
+    on_curve = np.interp(x, np.log10(best.frequency), 20 * np.log10(np.abs(best.response)))
+    assert y == pytest.approx(on_curve, abs=0.2)
+    window.session.do(commands.set_value(window.session.drive, "door_motor", "L_a", "1 mH"))
+    assert until(lambda: window.session.judging)
+    assert until(lambda: not window.session.judging, 60)
+    assert page.chosen.drive.range, "it is measured anew"
+    page.where.setCurrentIndex(0)
+    page.where.activated.emit(0)
+    assert until(lambda: not window.session.judging and page.chosen is not None and not page.chosen.drive.range, 60)

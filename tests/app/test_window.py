@@ -25,7 +25,7 @@ from PyQt6.QtWidgets import (
 
 from pendel.app.drive.sheet.geometry import Box
 from pendel.app.firmware.formats_table import HOLDS
-from pendel.app.runs.strips import signals_mime
+from pendel.app.widgets.signal_drag import signals_mime
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands, file
 from pendel.core.drive.document import End, OwnEquations

@@ -6,10 +6,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QSignalBlocker, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent
 from PyQt6.QtWidgets import QComboBox, QCompleter, QFormLayout, QListWidget, QWidget
 
 from pendel.app.widgets.basic import column, label
+from pendel.app.widgets.signal_drag import accept_signals
 from pendel.core.drive.document import Drive, KeptTransfer
 from pendel.core.loops.transfer import ANY, PLACES_OF_WAYS, offered
 from pendel.core.runs.simulate import signal_infos
@@ -25,6 +26,7 @@ class SignalBox(QComboBox):
         self.setEditable(True)
         self.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
         self.setAccessibleName(name)
+        self.setAcceptDrops(True)
         self.setMinimumContentsLength(10)
         self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         completer = self.completer()
@@ -34,8 +36,18 @@ class SignalBox(QComboBox):
         self.activated.connect(lambda _: self.chosen.emit())
         line = self.lineEdit()
         assert line is not None
+        line.setAcceptDrops(False)  # or it would add the signal's key to the text
         line.editingFinished.connect(self._typed)
         self._before = ""
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        accept_signals(event)
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """A signal that is let go here is chosen."""
+        if keys := accept_signals(event):
+            self.show_key(keys[0])
+            self.chosen.emit()
 
     def _typed(self) -> None:
         if self.currentText() != self._before:

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from PyQt6.QtCore import QSignalBlocker, Qt, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QMenu, QWidget
 
 from pendel.app.widgets.basic import button, column, label
+from pendel.app.widgets.signal_drag import accept_signals
 from pendel.core.drive.document import Drive, KeptTransfer
 
 
@@ -32,7 +34,9 @@ class WayList(QWidget):
         self.list.itemChanged.connect(lambda _: self.ticked.emit())
         inside.addWidget(self.list)
         self.new_button = button("New …", lambda: self.chosen.emit(""), "small")
-        self.new_button.setToolTip("The linear model from any signal to any other")
+        self.new_button.setToolTip(
+            "The linear model from any signal to any other; signals can be dragged here from the list on Runs"
+        )
         self.around_button = button("Around the loop …", self._show_usual, "small")
         self.around_button.setToolTip(
             "L at the plant's input and output; setpoint, disturbance and noise to what they move"
@@ -40,6 +44,15 @@ class WayList(QWidget):
         inside.addWidget(self.new_button)
         inside.addWidget(self.around_button)
         self.menu = QMenu(self)
+        self.setAcceptDrops(True)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        accept_signals(event)
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """From the first signal that is let go here to the second; of one alone, from it."""
+        if keys := accept_signals(event):
+            self.wished.emit(KeptTransfer(keys[0], keys[1] if len(keys) > 1 else ""))
 
     def _show_usual(self) -> None:
         self.menu.popup(self.around_button.mapToGlobal(self.around_button.rect().bottomLeft()))

@@ -266,7 +266,9 @@ class WayView(QWidget):
             f"sampled every {figure(model.dt, 's', 3)}" if model.dt else "continuous: no block lies between"
         )
         order = f"{len(least.model.states)} of {len(model.states)} states count"
-        words = [f"{rhythm} · {'' if found.transfer.range else 'about the drive '}{found.transfer.point.name} · {order}"]
+        words = [
+            f"{rhythm} · {'' if found.transfer.range else 'about the drive '}{found.transfer.point.name} · {order}"
+        ]
         if found.loop is not None and math.isfinite(found.loop.crossover):
             loop = found.loop
             words.append(

@@ -10,7 +10,7 @@ from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtGui import QBrush
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeWidget, QTreeWidgetItem
 
-from pendel.app.runs.strips import signals_mime
+from pendel.app.widgets.signal_drag import signals_mime
 from pendel.app.widgets.theme import colour, font
 from pendel.core.runs.kept import KeptRun
 

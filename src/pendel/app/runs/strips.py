@@ -6,7 +6,7 @@ from html import escape
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QMimeData, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QImage, QKeyEvent, QPainter
 from PyQt6.QtWidgets import QMenu, QWidget
 
@@ -14,12 +14,12 @@ from pendel.app.plots.axis import FigureAxis
 from pendel.app.plots.thinning import stepped, thinned
 from pendel.app.runs.sector_bands import Bands
 from pendel.app.session.usual_strips import StripSpec
+from pendel.app.widgets.signal_drag import accept_signals
 from pendel.app.widgets.theme import font, tokens, trace_colour
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.sectors import Sectors
 from pendel.core.runs.shown_units import OTHERS, ShownUnits
 
-SIGNAL_MIME = "application/x-pendel-signals"
 ANYBODYS = ("power", "loss", "voltage", "current")
 """Signals that say little without their card."""
 TAG_WIDTH = 24.0
@@ -481,22 +481,14 @@ class Strips(pg.GraphicsLayoutWidget):
         return next((n for n, p in enumerate(self.plots) if p.sceneBoundingRect().contains(point)), None)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        assert event is not None
-        mime = event.mimeData()
-        if mime is not None and mime.hasFormat(SIGNAL_MIME):
-            event.acceptProposedAction()
+        accept_signals(event)
 
     def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:
-        assert event is not None
-        event.acceptProposedAction()
+        accept_signals(event)
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        assert event is not None
-        mime = event.mimeData()
-        if mime is not None:
-            keys = bytes(mime.data(SIGNAL_MIME).data()).decode().split("\n")
+        if event is not None and (keys := accept_signals(event)):
             self.put(keys, self.strip_at(event.position()))
-            event.acceptProposedAction()
 
     def put(self, keys: list[str], strip: int | None) -> None:
         """Add signals to a strip, or to a new one at the end."""
@@ -555,10 +547,3 @@ def heights(low: float, high: float) -> tuple[float, float]:
     else:
         low, high = min(0.0, low), max(0.0, high)
     return low - ((high - low) * 0.06 or abs(high) * 0.1 or 1.0), high
-
-
-def signals_mime(keys: list[str]) -> QMimeData:
-    mime = QMimeData()
-    mime.setData(SIGNAL_MIME, "\n".join(keys).encode())
-    mime.setText("\n".join(keys))
-    return mime

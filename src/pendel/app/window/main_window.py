@@ -32,6 +32,7 @@ from pendel.app.session.session import Session
 from pendel.app.session.trust import may_run
 from pendel.app.session.usual_strips import default_strips, keys_of
 from pendel.app.widgets.basic import Elided, Field, button, label
+from pendel.app.widgets.signal_drag import SpringTab
 from pendel.app.window.actions import ACTIONS, ON_SHEET
 from pendel.app.window.editing import Editing
 from pendel.app.window.exports import Exports
@@ -129,7 +130,9 @@ class MainWindow(QMainWindow):
         inside.addSpacing(8)
         self.tabs = QButtonGroup(self)
         for n, name in enumerate(self.pages):
-            tab = button(name, lambda p=name: self.show_page(p), "tab")
+            tab = SpringTab(name)
+            tab.setObjectName("tab")
+            tab.clicked.connect(lambda _, p=name: self.show_page(p))
             tab.setCheckable(True)
             tab.setChecked(n == 0)
             tab.setFixedHeight(44)

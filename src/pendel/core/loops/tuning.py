@@ -234,6 +234,8 @@ class LoopStudy:
 
     def picture(self, f_wish: float | None = None) -> LagPlant:
         """The plant as lag and small delays, fitted around the frequencies where the loop will cross."""
+        if self.drive.range is not None:
+            return self._picture_within(*self.drive.range, f_wish)
         top = f_wish or 0.08 / self.dt
         inside = (self.frequency > top * 0.05) & (self.frequency < min(top * 1.2, 0.2 / self.dt))
         frequency, G = self.frequency[inside], self.G[inside]
@@ -241,6 +243,12 @@ class LoopStudy:
             frequency = np.geomspace(top * 0.05, top * 1.2, POINTS_BELOW)
             G = self.turned * self.plant_model.response(2 * math.pi * frequency)
         return fit_lag_model(2 * math.pi * frequency, G, max(self.delay, 1e-6))
+
+    def _picture_within(self, low: float, high: float, f_wish: float | None) -> LagPlant:
+        """From what is known between two frequencies (Hz), whatever the wish."""
+        top = min(max(f_wish or 0.5 * high, 4.0 * low), high / 1.2)
+        frequency = np.geomspace(max(low, top * 0.05), top * 1.2, POINTS_BELOW)
+        return fit_lag_model(2 * math.pi * frequency, self.plant_at(frequency), max(self.delay, 1e-6))
 
     @property
     def has_integral(self) -> bool:

@@ -43,6 +43,11 @@ SIGNALS = Parameter(
     "LIST",
     many=True,
 )
+JUDGED_AT = Parameter(
+    "at",
+    "rest, steady for the rotation in which a run ends, or measured by sines in runs; rest without it",
+    "POINT",
+)
 UNTIL = Parameter("until", "run length, such as 1.2 s", "TIME", unit="s")
 UNIT = Parameter(
     "unit", "report a signal in another unit, such as door_motor.speed=rpm", "SIGNAL=UNIT", many=True
@@ -92,6 +97,7 @@ VERBS = (
             Parameter("effort", "largest output of the regulator after a setpoint step of one, SI", "PEAK"),
             Parameter("crossover", "at least, such as 200 Hz", "FREQUENCY", unit="Hz"),
             Parameter("fastest", "crossover at most, such as 2 kHz", "FREQUENCY", unit="Hz"),
+            JUDGED_AT,
         ),
         changes=True,
     ),
@@ -124,7 +130,7 @@ VERBS = (
         "loops",
         "report the loops of a drive with their margins",
         loops,
-        (Parameter("at", "rest, or steady for the rotation in which a run ends; rest without it", "POINT"),),
+        (JUDGED_AT,),
     ),
     Verb(
         "linear",
@@ -136,7 +142,8 @@ VERBS = (
             Parameter("opened", "a signal that is opened", "SIGNAL", many=True, option="open"),
             Parameter(
                 "at",
-                "rest, steady, built up, end, any, or a time in a run such as 0.4 s; any without it",
+                "rest, steady, built up, end, any, measured by sines in runs, or a time in a run such as 0.4 s; any "
+                "without it",
                 "POINT",
             ),
             Parameter(
