@@ -47,11 +47,10 @@ class LinearModel:
     def response(self, omega: np.ndarray) -> np.ndarray:
         """Complex frequency response at ``omega`` (rad/s)."""
         s = 1j * omega if self.dt == 0 else np.exp(1j * omega * self.dt)
-        n = self.A.shape[0]
-        x = np.linalg.solve(
-            s[:, None, None] * np.eye(n) - self.A, np.broadcast_to(self.B, (len(s), *self.B.shape))
-        )
-        return (self.C @ x + self.D)[:, 0, 0]
+        kept = on_the_way(self.A, self.B, self.C)
+        A, B, C = self.A[np.ix_(kept, kept)], self.B[kept], self.C[:, kept]
+        x = np.linalg.solve(s[:, None, None] * np.eye(len(kept)) - A, np.broadcast_to(B, (len(s), *B.shape)))
+        return (C @ x + self.D)[:, 0, 0]
 
     @property
     def poles(self) -> np.ndarray:
@@ -84,6 +83,18 @@ class LinearModel:
         )
 
 
+def on_the_way(A: np.ndarray, B: np.ndarray, C: np.ndarray) -> np.ndarray:
+    """Places of states that the input reaches and the output shows by what is not zero; of a drive seen between two
+    points most are neither."""
+    leads = A != 0
+    reached, shown = np.any(B != 0, axis=1), np.any(C != 0, axis=0)
+    for found, step in ((reached, leads), (shown, leads.T)):
+        count = -1
+        while count != (count := int(np.sum(found))):
+            found |= step @ found
+    return np.flatnonzero(reached & shown)
+
+
 @dataclass(frozen=True)
 class LiftedModel:
     """x⁺ = A x + B u, y = C x + D u over a period of N ticks of ``tick`` s, with u and y at each of its
@@ -100,11 +111,11 @@ class LiftedModel:
         others as well, its aliases (Chen, Francis, chapter 8)."""
         count = self.B.shape[1]
         turns = np.exp(1j * np.outer(omega * self.tick, np.arange(count)))
-        n = self.A.shape[0]
-        around = np.exp(1j * omega * self.tick * count)[:, None, None] * np.eye(n) - self.A
+        kept = on_the_way(self.A, self.B, self.C)
+        around = np.exp(1j * omega * self.tick * count)[:, None, None] * np.eye(len(kept))
         inputs = turns[:, :, None]
-        x = np.linalg.solve(around, self.B @ inputs)
-        y = (self.C @ x + self.D @ inputs)[:, :, 0]
+        x = np.linalg.solve(around - self.A[np.ix_(kept, kept)], self.B[kept] @ inputs)
+        y = (self.C[:, kept] @ x + self.D @ inputs)[:, :, 0]
         return np.asarray(np.mean(y * turns.conj(), axis=1))
 
     def step(self, count: int) -> np.ndarray:
@@ -386,84 +397,104 @@ class SampledDrive:
         is an input port ``block.port`` it is added to. What is watched is what arrives there, before that. The input
         stays for the period, or is one of its own at ``each_tick``. Returns Φ, Γ and, for each tick, the rows of the
         watched signals."""
-        n, nx, nc = len(self.names), len(self.plant.states), len(self.plant.commands)
+        n = len(self.names)
         span = range(self.origin, self.origin + (ticks or self.period))
         width = n + (len(span) if each_tick else 1)
+        known: dict[tuple[bool, ...], tuple[np.ndarray, dict[str, np.ndarray]]] = {}
+        """What a tick does, by which blocks run in it: most ticks of a period are alike."""
         S = np.eye(n, width)
-        loaded = [k for k, name in enumerate(self.plant.loads) if name == inject]
-        at_commands = inject in self.plant.commands or not opened.isdisjoint(self.plant.commands)
         seen: list[dict[str, np.ndarray]] = []
         for tick in span:
-            e = np.zeros(width)
-            e[n + (tick - self.origin if each_tick else 0)] = 1.0
-
-            def changed(name: str, value: np.ndarray) -> np.ndarray:
-                """What goes on of a signal where the input comes in, or where it is opened."""
-                kept = np.zeros(width) if name in opened else value
-                return kept + e if name == inject else kept
-
-            def taken(commands: np.ndarray) -> np.ndarray:
-                if not at_commands:
-                    return commands
-                rows = [changed(c, row) for c, row in zip(self.plant.commands, commands)]
-                return np.array(rows).reshape(nc, width)
-
-            # With a computing delay the plant takes now what the last tick gave, and is then looked at; without, it
-            # is looked at while it still has the last tick's.
-            u = S[nx : nx + nc].copy() if self.deck.delay else None
-            applied = S[nx : nx + nc] if u is None else taken(u)
-            y = self.plant.C @ S[:nx] + self.plant.D @ applied
-            if loaded:
-                y += np.outer(self.plant.V[:, loaded[0]], e)
-            measured = dict(zip(self.plant.signals, y))
-            raw: dict[str, np.ndarray] = {}
-
-            def read(source: str | None) -> np.ndarray:
-                if source is None:
-                    return np.zeros(width)
-                if source in measured:
-                    value = measured[source]
-                elif source in self.held_at:
-                    value = S[self.held_at[source]]
-                else:
-                    return np.zeros(width)
-                return changed(source, value)
-
-            for step in self.deck.steps:
-                if step.block in self.frozen or not self.deck.block(step.block).runs_at(tick):
-                    continue
-                b = self.deck.block(step.block)
-                lin, at = self.linear[b.name], self.block_at[b.name]
-                v = np.array(
-                    [read(b.sources.get(p)) + (e if setpoint == f"{b.name}.{p}" else 0) for p in b.inputs]
-                ).reshape(len(b.inputs), width)
-                out = lin.G @ S[at] + lin.H @ v
-                if step.part is not Part.GIVE:
-                    S[at] = lin.E @ S[at] + lin.F @ v
-                for p, row in zip(b.outputs, out) if step.part is not Part.TAKE else ():
-                    S[self.held_at[f"{b.name}.{p}"]] = row
-                for p, row in zip(b.inputs, v):
-                    raw[f"{b.name}.{p}"] = row
-            seen.append(
-                {
-                    w: measured.get(
-                        w, raw.get(w, S[self.held_at[w]] if w in self.held_at else np.zeros(width))
-                    ).copy()
-                    for w in watch
-                }
-            )
-            pending = np.array([read(self.deck.commands.get(c)) for c in self.plant.commands]).reshape(
-                nc, width
-            )
-            if u is None:
-                u = pending
-            seen[-1] |= {c: u[k].copy() for k, c in enumerate(self.plant.commands) if c in watch}
-            acting = taken(u)
-            S[nx : nx + nc] = pending if self.deck.delay else acting
-            S[:nx] = self.Ad @ S[:nx] + self.Bd @ acting
-            if loaded:
-                S[:nx] += np.outer(self.Wd[:, loaded[0]], e)
+            running = tuple(b.runs_at(tick) for b in self.blocks)
+            if running not in known:
+                known[running] = self._tick_map(tick, inject, setpoint, opened, watch)
+            step, rows = known[running]
+            e = np.zeros((1, width))
+            e[0, n + (tick - self.origin if each_tick else 0)] = 1.0
+            before = np.vstack([S, e])
+            seen.append({w: row @ before for w, row in rows.items()})
+            S = step @ before
         return S[:, :n], S[:, n:], seen
+
+    def _tick_map(
+        self,
+        tick: int,
+        inject: str | None,
+        setpoint: str | None,
+        opened: frozenset[str],
+        watch: tuple[str, ...],
+    ) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+        """State and what is watched after a tick by the state before it and the input, shapes (n, n + 1) and (n + 1,)."""
+        n, nx, nc = len(self.names), len(self.plant.states), len(self.plant.commands)
+        width = n + 1
+        S, e = np.eye(n, width), np.zeros(width)
+        e[n] = 1.0
+        loaded = [k for k, name in enumerate(self.plant.loads) if name == inject]
+        at_commands = inject in self.plant.commands or not opened.isdisjoint(self.plant.commands)
+
+        def changed(name: str, value: np.ndarray) -> np.ndarray:
+            """What goes on of a signal where the input comes in, or where it is opened."""
+            kept = np.zeros(width) if name in opened else value
+            return kept + e if name == inject else kept
+
+        def taken(commands: np.ndarray) -> np.ndarray:
+            if not at_commands:
+                return commands
+            rows = [changed(c, row) for c, row in zip(self.plant.commands, commands)]
+            return np.array(rows).reshape(nc, width)
+
+        # With a computing delay the plant takes now what the last tick gave, and is then looked at; without, it
+        # is looked at while it still has the last tick's.
+        u = S[nx : nx + nc].copy() if self.deck.delay else None
+        applied = S[nx : nx + nc] if u is None else taken(u)
+        y = self.plant.C @ S[:nx] + self.plant.D @ applied
+        if loaded:
+            y += np.outer(self.plant.V[:, loaded[0]], e)
+        measured = dict(zip(self.plant.signals, y))
+        raw: dict[str, np.ndarray] = {}
+
+        def read(source: str | None) -> np.ndarray:
+            if source is None:
+                return np.zeros(width)
+            if source in measured:
+                value = measured[source]
+            elif source in self.held_at:
+                value = S[self.held_at[source]]
+            else:
+                return np.zeros(width)
+            return changed(source, value)
+
+        for step in self.deck.steps:
+            if step.block in self.frozen or not self.deck.block(step.block).runs_at(tick):
+                continue
+            b = self.deck.block(step.block)
+            lin, at = self.linear[b.name], self.block_at[b.name]
+            v = np.array(
+                [read(b.sources.get(p)) + (e if setpoint == f"{b.name}.{p}" else 0) for p in b.inputs]
+            ).reshape(len(b.inputs), width)
+            out = lin.G @ S[at] + lin.H @ v
+            if step.part is not Part.GIVE:
+                S[at] = lin.E @ S[at] + lin.F @ v
+            for p, row in zip(b.outputs, out) if step.part is not Part.TAKE else ():
+                S[self.held_at[f"{b.name}.{p}"]] = row
+            for p, row in zip(b.inputs, v):
+                raw[f"{b.name}.{p}"] = row
+        seen = {
+            w: measured.get(
+                w, raw.get(w, S[self.held_at[w]] if w in self.held_at else np.zeros(width))
+            ).copy()
+            for w in watch
+        }
+        pending = np.array([read(self.deck.commands.get(c)) for c in self.plant.commands]).reshape(nc, width)
+        if u is None:
+            u = pending
+        seen |= {c: u[k].copy() for k, c in enumerate(self.plant.commands) if c in watch}
+        acting = taken(u)
+        S[nx : nx + nc] = pending if self.deck.delay else acting
+        S[:nx] = self.Ad @ S[:nx] + self.Bd @ acting
+        if loaded:
+            S[:nx] += np.outer(self.Wd[:, loaded[0]], e)
+        return S, seen
 
     def lifted(self, watch: str, inject: str, opened: frozenset[str]) -> LiftedModel:
         """The model with an input and an output at each tick of the period."""

@@ -516,6 +516,26 @@ def value_in_field(text: str, wanted_unit: str, lookup: Lookup) -> float:
     ExpressionProblem
         as `evaluate`, and `WrongDimension` where the result does not fit the field.
     """
+    known = without_names(text, wanted_unit)
+    return known if known is not None else _value_in_field(text, wanted_unit, lookup)
+
+
+@lru_cache(maxsize=4096)
+def without_names(text: str, wanted_unit: str) -> float | None:
+    """The same of a text that says all by itself, as most do; None where it does not, or cannot be."""
+    try:
+        if any(isinstance(n, Name) and n.name not in CONSTANTS for n in walk(read(text))):
+            return None
+        return _value_in_field(text, wanted_unit, no_name)
+    except ExpressionProblem:
+        return None
+
+
+def no_name(name: str) -> Measured:
+    raise UnknownName(name, None)
+
+
+def _value_in_field(text: str, wanted_unit: str, lookup: Lookup) -> float:
     factor, dim = unit(wanted_unit)
     result = evaluate(read(text), lookup, text)
     if result.dim == NONE and is_plain(text):
