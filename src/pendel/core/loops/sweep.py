@@ -121,7 +121,7 @@ def with_sine(
         phase=phase,
     )
     swapped: dict[str, str | None] = dict.fromkeys(silent)
-    if source not in deck.commands:
+    if source and source not in deck.commands:
         swapped[source] = f"{ADDED}.out"
     blocks = [
         replace(b, sources={p: swapped.get(s, s) if s else s for p, s in b.sources.items()})
@@ -177,9 +177,9 @@ class Injection:
         refuse_strange_c(prepared.drive, "allow it")
         self.prepared, self.source, self.target, self.begins = prepared, source, target, begins
         kind = ports_in(prepared).get(source)
-        if kind not in ("block", "measured", "command"):
+        if kind is None:
             raise DriveProblem(
-                f"{source} cannot be swept: a sine goes in at a block's output, a measured signal or a command. "
+                f"{source} cannot be swept: a sine goes in at a block's output, a measured signal, a command or a load. "
                 "Start from one of these."
             )
         if prepared.shipped:
@@ -187,7 +187,9 @@ class Injection:
         deck = prepared.deck
         if held:
             deck = replace(deck, blocks=tuple(held_source(b) for b in deck.blocks))
-        self.deck = with_sine(deck, source, opened, every, phase)
+        self.load = prepared.structure.profile_keys.index(source) if kind == "load" else None
+        """Which profile of the plant the sine is added to, where it is one."""
+        self.deck = with_sine(deck, "" if kind == "load" else source, opened, every, phase)
         self.program: Program = program_of(prepared.structure, self.deck)
         self.inputs: Inputs = prepared.inputs(endless_settings(prepared), self.deck)
         self.tick, self.every, self.phase = deck.tick, every, phase
@@ -225,6 +227,8 @@ class Injection:
         source, signals = self.source, self.program.control_signals
         if source in self.prepared.structure.commands:
             return 1.0
+        if self.load is not None:
+            return float(np.max(np.abs(self.inputs.profiles[self.load][1]), initial=0.0)) or 1.0
         with Simulator(self.program, self.inputs, ring=Ring(100_000, 100_000)) as simulator:
             simulator.advance(self.begins or self.tick)
             record = simulator.recorded()
@@ -255,10 +259,13 @@ class Injection:
         turn = 2 * math.pi * f * self.tick * self.every
         with Simulator(self.program, self.inputs, ring=Ring(2 * CHUNK * ROWS_A_TICK, 2 * CHUNK)) as simulator:
             simulator.restore(begin)
-            for name, value in (("amplitude", amplitude), ("turn", turn)):
-                if f:
-                    simulator.write(f"{ADDED}.{name}", value)
             first, found, row, ticked = round(simulator.time / self.tick), list[np.ndarray](), 0, 0
+            sine = amplitude * np.sin(turn * np.arange(count))
+            if f and self.load is not None:
+                simulator.renew(self._with_load(first, sine))
+            for name, value in (("amplitude", amplitude), ("turn", turn)):
+                if f and self.load is None:
+                    simulator.write(f"{ADDED}.{name}", value)
             done = 0
             while done < count:
                 if stopping():
@@ -274,10 +281,23 @@ class Injection:
                 latest = simulator.since(row, ticked)
                 times = (first + done + np.arange(now)) * self.tick
                 beside = latest.ticks[:now, self.program.control_signals.index(self._beside)]
+                if self.load is not None:
+                    beside = sine[done : done + now]
                 found.append(np.array([self._seen(latest.rows, latest.ticks[:now], times), beside]))
                 row, ticked = latest.first_row + len(latest.rows) - 1, latest.first_tick + now
                 done += now
         return np.concatenate(found, axis=1)
+
+    def _with_load(self, first: int, sine: np.ndarray) -> Inputs:
+        """What the load is in any case with a sine from a tick on, kept from tick to tick."""
+        assert self.load is not None
+        ticks = (first + np.arange(len(sine))) * self.tick
+        times, levels = self.inputs.profiles[self.load]
+        along = np.interp(ticks + 1e-9 * self.tick, times, levels) if len(times) else np.zeros(len(sine))
+        steps = tuple(np.repeat(ticks, 2)[1:].tolist()), tuple(np.repeat(along + sine, 2)[:-1].tolist())
+        profiles = list(self.inputs.profiles)
+        profiles[self.load] = steps
+        return replace(self.inputs, profiles=tuple(profiles))
 
     def _seen(self, rows: np.ndarray, ticks: np.ndarray, times: np.ndarray) -> np.ndarray:
         target, signals = self.target, self.program.control_signals
