@@ -11,16 +11,18 @@ import pytest
 import pendel
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
-from pendel.core.drive.file import from_text, to_text
+from pendel.core.drive.file import from_text, load, to_text
+from pendel.core.errors import DriveProblem
 from pendel.core.loops import tuning
 from pendel.core.loops.find import find_loops
 from pendel.core.loops.margins import margins
 from pendel.core.loops.rules.lag_plant import LagPlant
 from pendel.core.loops.rules.magnitude_optimum import magnitude_optimum
 from pendel.core.loops.rules.symmetrical_optimum import symmetrical_optimum
+from pendel.core.loops.transfer import Ends, transfer
 from pendel.core.loops.tuning import propose_all, standings, study_of, take_gains
 from pendel.core.runs.measures import dip_measures, mean, rms, step_measures
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.simulate import averaged, prepare
 
 
 def test_margins_agree_with_python_control():
@@ -355,3 +357,32 @@ def test_a_loop_is_marked_once_the_one_inside_was_changed(tmp_path):
     assert [r.changed_inside for r in d.judge()] == [(), ("inner_pi",)]
     d.set("K_i", f"{now} V/A")
     assert [r.changed_inside for r in d.judge()] == [(), ()], "it is as it was when the outer one was tuned"
+
+
+def test_a_comparison_closes_a_loop_with_what_follows_it():
+    """The valley filter's z-transfer function behind Compare: L by another tap of the same loop; it has no gains. What feeds
+    a regulator's error is that regulator's loop."""
+    drive = load(EXAMPLES / "valley_filter.pendel")
+    found = {s.loop.key: s for s in standings(drive)}["current_error"]
+    way = transfer(prepare(averaged(drive)), Ends("loop_gain.out", "loop_gain.out", ("loop_gain.out", "current_setpoint.out"), "built up"))
+    f = np.geomspace(5, 8000, 40)
+    L = -found.study.regulator_at({}, f) * found.study.plant_at(f)
+    assert np.abs(L + way.response(f)) == pytest.approx(np.zeros(40), abs=1e-3), np.abs(L / way.response(f))
+    assert found.judged.margins.stable and found.study.gains_now == {} and math.isnan(found.begin)
+    with pytest.raises(DriveProblem, match="has no gains"):
+        found.study.propose("crossover")
+    proposal = propose_all(drive)
+    assert proposal.served == () and "no gains of its own" in proposal.left["Current error"]
+    d = pendel.open(EXAMPLES / "car_door_drive.pendel")
+    d.add("compare", "Error")
+    for wire in list(d.document.wires.values()):
+        if str(wire.b) == "current_pi.actual":
+            source, setpoint = str(wire.a), next(str(w.a) for w in d.document.wires.values() if str(w.b) == "current_pi.setpoint")
+    for key, wire in list(d.document.wires.items()):
+        if str(wire.b) in ("current_pi.actual", "current_pi.setpoint"):
+            d.do(commands.remove_wires(d.document, [key]))
+    d.add("constant", "Nothing", value="0 A")
+    for a, b in ((setpoint, "error.setpoint"), (source, "error.actual"), ("error.out", "current_pi.setpoint"), ("nothing.out", "current_pi.actual")):
+        d.connect(a, b)
+    loops = {loop.key: loop for loop in d.loops()}
+    assert "current_pi" in loops and "error" not in loops

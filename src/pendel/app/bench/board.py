@@ -23,11 +23,11 @@ from pendel.core.bench.facts import BoardFacts, BoardState, Order
 from pendel.core.bench.sampling import Sampler
 from pendel.core.bench.standin_process import StandInProcess
 from pendel.core.bench.trigger import Frame, Trigger
+from pendel.core.controllers.numbers.lowering import Lowered
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveHasFindings
-from pendel.core.firmware.board_image import image_text
-from pendel.core.plant.compiler import build_library
+from pendel.core.firmware.targets import HOST, image_for
 from pendel.core.plant.program import profiles_of
 from pendel.core.runs.simulate import is_ordered, prepare
 from pendel.core.runs.worker import Beside, OrderRequest
@@ -53,8 +53,8 @@ class Described:
     """What a board with this drive has, or why there is none."""
 
     description: Description | None = None
-    image: str = ""
-    """The text of its program, for boards that run on this computer."""
+    made: Lowered | None = None
+    """Its controller, of which programs are built."""
     plant: bytes = b""
     """Values and profiles of the drive's parts."""
     problem: str = ""
@@ -72,7 +72,7 @@ def described(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Des
             )
         profiles = profiles_of(prepared.structure, prepared.numbers)
         plant = prepared.parameters.tobytes() + repr(profiles).encode()
-        return Described(describe(drive, made), image_text(made), plant)
+        return Described(describe(drive, made), made, plant)
     except DriveHasFindings as problem:
         return Described(problem=str(problem.findings[0]))
 
@@ -120,6 +120,8 @@ class Board(QObject):
         self._capture: Capture | None = None
         self._sent: dict[str, float] = {}
         """Values of the drive that the board was brought to, or that it was left without."""
+        self.target = HOST
+        """What programs are built for."""
         self.may_run: Callable[[str], bool] = lambda address: True
         """Asks before C of the drive's author runs."""
         self._closed, self._looks = False, 0
@@ -303,13 +305,14 @@ class Board(QObject):
         if not self.may_run(STAND_IN if self.stand_in is not None else self.bench.address):
             return
         text, own_c = to_text(self.session.drive), brings_c(self.session.drive)
-        self.sampler = None
+        self.sampler, target = None, self.target
 
         def work(job: Job) -> BoardFacts:
             facts = self.bench.facts()
             if idle_first and facts.state is BoardState.ENABLED:
                 self.bench.order(Order.IDLE)
-            image = build_library(found.image).read_bytes()
+            assert found.made is not None
+            image = image_for(found.made, target)
             board = self.stand_in
             if board is not None and (idle_first or facts.state is not BoardState.ENABLED):
                 self.bench.disconnect()

@@ -9,6 +9,7 @@ from pendel.app.bench.board import STAND_IN, Board, LinkState
 from pendel.app.widgets.basic import Elided, button, column, label, row, rule, wrapped
 from pendel.app.widgets.theme import colour
 from pendel.core.bench.facts import BoardFacts, BoardState, Order
+from pendel.core.firmware.targets import TARGETS
 from pendel.core.quantities.units import figure, number_text
 
 KINDS = (
@@ -75,6 +76,16 @@ class LinkPanel(QWidget):
             "Compile the controller for the board, load it over the link and start it"
         )
         self.idle_load_button = button("Set idle and load", lambda: board.load(idle_first=True))
+        self.target = QComboBox()
+        self.target.setAccessibleName("Built for")
+        for name, title in TARGETS.items():
+            self.target.addItem(f"for {title}", name)
+        self.target.setToolTip(
+            "What runs the controller of a stand-in board: this computer, or an emulated processor with the link at its "
+            "UART"
+        )
+        self.target.activated.connect(lambda _: setattr(board, "target", self.target.currentData()))
+        inside.addWidget(self.target)
         inside.addWidget(self.load_button)
         inside.addWidget(self.idle_load_button)
         inside.addSpacing(4)
@@ -97,6 +108,7 @@ class LinkPanel(QWidget):
             ("Lost samples", "Samples that found no room on the link"),
             ("Garbled bytes", "Bytes that the board took for no packet"),
             ("Faults", ""),
+            ("Processor", "That runs its code, of a stand-in board"),
             ("Pace", "Simulated time over time by the clock, of a stand-in board"),
             ("Load", "Computing time over time by the clock, of a stand-in board, on one core"),
         )
@@ -197,6 +209,7 @@ class LinkPanel(QWidget):
             }
         status = self.board.status
         if status.get("program") == "runs":
+            texts["Processor"] = status.get("processor") or "this computer"
             texts["Pace"] = f"{status['pace']:.2f} ×"
             texts["Load"] = f"{100 * status['load']:.0f} %"
         for name, text in texts.items():

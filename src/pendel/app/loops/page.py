@@ -308,7 +308,7 @@ class LoopsPage(Page):
     def _show_chosen(self) -> None:
         study = self.chosen
         self.ways.offer(usual_ways(study.loop, study.drive.whole) if study is not None else {})
-        self._enable(study is not None)
+        self._enable(study is not None and bool(study.loop.regulation.gains))
         if study is not None:
             self.now = self.standings[self.current].judged
             self._prime_wish(study)

@@ -27,6 +27,8 @@ class Door(Protocol):
     max_cto: int
     max_dto: int
     rate: float
+    datagrams: bool
+    """Whether each message that is sent must be whole packets."""
     address: str
 
     def handles(self) -> list[int]:
@@ -51,7 +53,7 @@ class Door(Protocol):
 class TcpDoor:
     """One master at a time; another is turned away."""
 
-    kind, max_cto, max_dto, rate = ETHERNET, 255, 1400, 0.0
+    kind, max_cto, max_dto, rate, datagrams = ETHERNET, 255, 1400, 0.0, False
 
     def __init__(self, port: int = 0, host: str = "127.0.0.1"):
         self._listening = bound(socket.SOCK_STREAM, host, port)
@@ -105,7 +107,7 @@ class TcpDoor:
 class UdpDoor:
     """Answers go to who asked last."""
 
-    kind, max_cto, max_dto, rate = ETHERNET, 255, 1400, 0.0
+    kind, max_cto, max_dto, rate, datagrams = ETHERNET, 255, 1400, 0.0, True
 
     def __init__(self, port: int = 0, host: str = "127.0.0.1"):
         self._socket = bound(socket.SOCK_DGRAM, host, port)
@@ -199,7 +201,7 @@ class Terminal:
 class SerialDoor:
     """A serial line that takes no more than ``speed`` (bit/s) allows, ten bits a byte."""
 
-    kind, max_cto, max_dto = SERIAL, 250, 250
+    kind, max_cto, max_dto, datagrams = SERIAL, 250, 250, False
 
     def __init__(self, speed: int = 1_000_000) -> None:
         self._terminal = Terminal()
@@ -227,7 +229,7 @@ class CanDoor:
     """CAN at 500 kbit/s, some 3000 frames a second, by an adapter whose frames are lines of ASCII over a serial line;
     python-can calls it slcan."""
 
-    kind, max_cto, max_dto, rate = CAN, 8, 8, 25_000.0
+    kind, max_cto, max_dto, rate, datagrams = CAN, 8, 8, 25_000.0, True
 
     def __init__(self, hears: int = 0x600, says: int = 0x601) -> None:
         self._terminal = Terminal()

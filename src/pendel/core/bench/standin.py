@@ -150,7 +150,7 @@ class StandIn:
         for data in door.take(handle):
             if door is not self._door:
                 self._door = door
-                names = ("kind", "max_cto", "max_dto", "rate")
+                names = ("kind", "max_cto", "max_dto", "rate", "datagrams")
                 self._tell(b"L", {name: getattr(door, name) for name in names})
             with contextlib.suppress(ConnectionError):
                 self._wire.send(b"B" + data)

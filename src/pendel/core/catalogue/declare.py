@@ -396,6 +396,8 @@ class Block(Kind):
     """Values that stand in for linear models, where the update as it is only moves in steps."""
     regulates: tuple[Regulation, ...] = ()
     """The loops it closes."""
+    compares: Regulation | None = None
+    """The loop that it closes with whatever follows, which has no gains of its own."""
     gain: tuple[str, str] | None = None
     """A value and an input: the output has the unit of both multiplied, where the value was written with
     one."""

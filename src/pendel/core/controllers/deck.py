@@ -79,6 +79,7 @@ class BlockInstance:
     """Ports of an angle, which counts within one turn."""
     table: tuple[tuple[float, float], ...] = ()
     regulates: tuple[Regulation, ...] = ()
+    compares: Regulation | None = None
     smooth: Mapping[str, float] = field(default_factory=dict)
     phase: int = 0
     """At which tick of its period it runs."""

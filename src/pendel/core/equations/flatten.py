@@ -197,6 +197,7 @@ def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card]
                 kind.turns,
                 table,
                 kind.regulates,
+                kind.compares,
                 kind.smooth,
                 examined.phases.get(key, 0),
             )

@@ -35,6 +35,11 @@ def protocol_text(ending: str) -> str:
     return whole
 
 
+def keyed() -> str:
+    """What tells who may load a board."""
+    return (resources.files("pendel.core.firmware") / "board" / "keyed.c").read_text("utf-8")
+
+
 def checksum_of(made: Lowered) -> int:
     """By which a controller's code is known again, 32 bits. What its live values start from does not count, as they
     can be written."""
@@ -53,7 +58,7 @@ def image_text(made: Lowered | None, tick: float = 1e-3) -> str:
     ------
     SensorReadsController
     """
-    board = (resources.files("pendel.core.firmware") / "board" / "simulated.c").read_text("utf-8")
+    board = keyed() + (resources.files("pendel.core.firmware") / "board" / "simulated.c").read_text("utf-8")
     if made is None:
         sizes = {"MEASURED": 0, "SIGNALS": 0, "COMMANDS": 0, "CHECKSUM": 0, "TICK_NS": round(tick * 1e9)}
         return in_units(f"{constants(sizes)}\n", f"{NOTHING}\n{board}")

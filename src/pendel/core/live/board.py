@@ -24,14 +24,18 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.firmware.emulated_image import host_text, is_for_processor
+from pendel.core.firmware.processors import PROCESSORS
 from pendel.core.live.child import serve_confined
+from pendel.core.live.emulator import Emulator
 from pendel.core.live.pace import Pace
 from pendel.core.plant.program import Inputs, Outcome, Program
 from pendel.core.plant.recorded import Ring
-from pendel.core.plant.runtime import pointer
+from pendel.core.plant.runtime import load, pointer
 from pendel.core.plant.simulator import Simulator
 
 if TYPE_CHECKING:
+    from pendel.core.controllers.numbers.lowering import Lowered
     from pendel.core.runs.simulate import Prepared
 
 SLICE = 1e-3
@@ -47,6 +51,13 @@ BURST, LONGEST_PACKET = 0.004, 300.0
 FLASH = 32 << 20
 MESSAGE = 16_000
 RING = Ring(200_000, 100_000)
+LINE_ALONE = (
+    "An emulated processor has a serial line alone. Connect by a serial link or TCP, then build and load."
+)
+FOREIGN = (
+    "What was loaded was made for another drive than the one around the board. Start the stand-in board with this "
+    "drive, then build and load."
+)
 
 
 class Flash(ctypes.Structure):
@@ -74,6 +85,8 @@ class Status:
     pace: float = 0.0
     late: float = 0.0
     sentence: str = ""
+    processor: str = ""
+    """That is emulated; none where the code runs on the host."""
     drives: int = 0
     """How many drives were put around it so far, or changed."""
 
@@ -87,6 +100,8 @@ class World:
     checksum: int
     idle: np.ndarray
     """What its power stage gets while it is off, by command."""
+    made: Lowered
+    """Its controller."""
 
 
 def idle_commands(prepared: Prepared) -> np.ndarray:
@@ -116,9 +131,8 @@ def world_of(text: str, *, own_c: bool) -> World:
     drive.settings["controller"] = "as shipped"
     prepared = prepare(drive)
     run = endless_settings(prepared)
-    return World(
-        prepared.program, prepared.inputs(run), checksum_of(prepared.lowered), idle_commands(prepared)
-    )
+    made = prepared.lowered
+    return World(prepared.program, prepared.inputs(run), checksum_of(made), idle_commands(prepared), made)
 
 
 def world_or_why(text: str, *, own_c: bool) -> tuple[World | None, str]:
@@ -146,11 +160,15 @@ class Board:
         self.flash.seeds = secrets.randbits(62)
         self.link = (0, 255, 1400)
         """Kind, longest command and longest sample, in bytes."""
+        self.datagrams = False
+        """Whether what is sent must be whole packets."""
         self.rate = 0.0
         """Bytes a second that the line takes; 0 where that does not matter."""
         self._free, self._filled = 0.0, time.monotonic()
         self.world: World | None = None
         self.simulator: Simulator | None = None
+        self.emulator: Emulator | None = None
+        """Where what was loaded is for another processor."""
         self.pace = Pace()
         self.status = Status()
         self._unsent = b""
@@ -166,7 +184,6 @@ class Board:
 
     def start_empty(self, sentence: str = "") -> None:
         from pendel.core.firmware.board_image import image_text
-        from pendel.core.plant.runtime import load
 
         self._let_go()
         self._library = load(image_text(None))
@@ -180,8 +197,12 @@ class Board:
         """Run what was loaded, where it fits the drive around the board."""
         self._let_go()
         self.images += 1
+        image = self.memory[: self.flash.filled]
+        if is_for_processor(image):
+            self._start_emulated(image)
+            return
         path = self.folder / f"image{self.images}.so"
-        path.write_bytes(self.memory[: self.flash.filled])
+        path.write_bytes(image)
         try:
             library = ctypes.CDLL(str(path))
         except OSError:
@@ -189,28 +210,54 @@ class Board:
             return
         checksum = library.pd_image_fact(3) & 0xFFFFFFFF
         if self.world is None or checksum != self.world.checksum:
-            self.start_empty(
-                "What was loaded was made for another drive than the one around the board. Start the "
-                "stand-in "
-                "board with this drive, then build and load."
-            )
+            self.start_empty(FOREIGN)
             return
         try:
-            self.simulator = Simulator(self.world.program, self.world.inputs, ring=RING, controller=library)
+            self._run_with(self.world, library)
         except PendelError as problem:
             self.start_empty(str(problem))
             return
+        self._join()
+
+    def _start_emulated(self, image: bytes) -> None:
+        """Run a program for another processor on its emulator, coupled to the drive around the board."""
+        if self.world is None:
+            self.start_empty(FOREIGN)
+            return
+        if self.datagrams:
+            self.start_empty(LINE_ALONE)
+            return
+        try:
+            library = load(host_text(self.world.made))
+            self.emulator = Emulator(image, PROCESSORS[0], self.folder / f"processor{self.images}")
+            self._run_with(self.world, library)
+        except PendelError as problem:
+            self.start_empty(str(problem))
+            return
+        library.pd_image_look.restype = None
+        library.pd_image_couple.restype = None
+        to_plant, from_plant, to_line, from_line = self.emulator.pipes
+        library.pd_image_couple(ctypes.c_void_p(self._at), to_plant, from_plant, to_line, from_line)
+        self._join()
+        if library.pd_image_gone(ctypes.c_void_p(self._at)):
+            self.start_empty(FOREIGN)
+
+    def _run_with(self, world: World, library: ctypes.CDLL) -> None:
+        """Raises `PendelError`."""
+        self.simulator = Simulator(world.program, world.inputs, ring=RING, controller=library)
         self._library, (_, self._at) = library, self.simulator.controller
         self.pace.begin(0.0)
         self.pace.given_up = self._computed = 0.0
         self._since = (time.monotonic(), 0.0)
-        self.status = Status("runs")
-        self._join()
+        self.status = Status("runs", processor=PROCESSORS[0].title if self.emulator is not None else "")
 
     def _let_go(self) -> None:
         if self.simulator is not None:
             self.simulator.close()
             self.simulator = None
+        if self.emulator is not None:
+            self.emulator.close()
+            self.emulator = None
 
     def _join(self) -> None:
         library = self._library
@@ -241,6 +288,8 @@ class Board:
         reads, _, _ = select.select([self.wire], [], [], wait)
         if reads:
             self._hear()
+        if self.emulator is not None and not self._look():
+            self.start_empty("The emulated processor ended unexpectedly. Build and load again.")
         if self.flash.restarts:
             self._send_answer()
             self.flash.restarts = 0
@@ -251,6 +300,12 @@ class Board:
             self._advance(self.simulator)
         self._send_link()
         self._report()
+
+    def _look(self) -> bool:
+        """Have an emulated processor look at its line. False where it does not answer any more."""
+        assert self.emulator is not None
+        self._library.pd_image_look(ctypes.c_void_p(self._at))
+        return self.emulator.alive and not self._library.pd_image_gone(ctypes.c_void_p(self._at))
 
     def _advance(self, simulator: Simulator) -> None:
         begun, before = time.monotonic(), simulator.time
@@ -297,8 +352,12 @@ class Board:
     def _obey(self, letter: bytes, what: dict) -> None:
         if letter == b"L":
             self.link = (int(what["kind"]), int(what["max_cto"]), int(what["max_dto"]))
+            self.datagrams = bool(what["datagrams"])
             self.rate = float(what["rate"])
-            self._join()
+            if self.emulator is not None and self.datagrams:
+                self.start_empty(LINE_ALONE)
+            else:
+                self._join()
         elif letter == b"P":
             self.pace.change(float(what["factor"]), self.simulator.time if self.simulator else 0.0)
         elif letter == b"F":

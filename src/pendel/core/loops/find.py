@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from pendel.core.controllers.deck import ControlDeck, Regulation
+from pendel.core.controllers.deck import BlockInstance, ControlDeck, Regulation
 from pendel.core.drive.document import Drive
 from pendel.core.runs.simulate import averaged, prepare, signal_infos
 
@@ -99,6 +99,18 @@ def acting_blocks(deck: ControlDeck) -> set[str]:
     return found
 
 
+def feeds_a_regulator(deck: ControlDeck, block: BlockInstance, regulators: set[str]) -> bool:
+    """Whether what a block gives is the error of a regulator, whose loop it then belongs to: at its actual value, or at its
+    setpoint where nothing of the plant comes to that."""
+    _, met = directly(deck, f"{block.name}.{block.outputs[0]}", regulators)
+    compared = [
+        deck.block(name).sources.get(each.actual) for name in met for each in deck.block(name).regulates
+    ]
+    return any(
+        plant_origin(deck, source) is None or block.name in upstream(deck, source) for source in compared
+    )
+
+
 LABELS = {
     "A": "Current",
     "V": "Voltage",
@@ -117,31 +129,34 @@ def find_loops(drive: Drive, deck: ControlDeck | None = None) -> list[Loop]:
     infos = signal_infos(drive)
     regulators = {b.name for b in deck.blocks if b.regulates}
     loops = []
-    for block in deck.blocks:
-        for regulation in block.regulates:
-            reaches, depth = path_to_plant(deck, f"{block.name}.{regulation.out}", regulators)
+    compared = [(b, b.compares) for b in deck.blocks if b.compares is not None]
+    for block, regulation in (
+        *((b, each) for b in deck.blocks for each in b.regulates),
+        *((b, each) for b, each in compared if not feeds_a_regulator(deck, b, regulators)),
+    ):
+        reaches, depth = path_to_plant(deck, f"{block.name}.{regulation.out}", regulators)
+        source = block.sources.get(regulation.actual)
+        origin = plant_origin(deck, source)
+        if origin is None:  # wired the other way round, where the plant answers downwards
+            regulation = replace(regulation, setpoint=regulation.actual, actual=regulation.setpoint)
             source = block.sources.get(regulation.actual)
             origin = plant_origin(deck, source)
-            if origin is None:  # wired the other way round, where the plant answers downwards
-                regulation = replace(regulation, setpoint=regulation.actual, actual=regulation.setpoint)
-                source = block.sources.get(regulation.actual)
-                origin = plant_origin(deck, source)
-            if not reaches or source is None or origin is None:
-                continue
-            unit = infos[origin].unit
-            shown = infos[source].unit if source in infos else unit
-            label = LABELS.get(shown or unit, LABELS.get(unit, block.title))
-            loops.append(
-                Loop(
-                    block.name,
-                    regulation,
-                    f"{label} {regulation.axis}".rstrip(),
-                    block.sources.get(regulation.setpoint),
-                    source,
-                    origin,
-                    depth,
-                    block.values.get("closed", 1.0) > 0.5,
-                    deck.tick * block.every,
-                )
+        if not reaches or source is None or origin is None:
+            continue
+        unit = infos[origin].unit
+        shown = infos[source].unit if source in infos else unit
+        label = LABELS.get(shown or unit, LABELS.get(unit, block.title))
+        loops.append(
+            Loop(
+                block.name,
+                regulation,
+                f"{label} {regulation.axis}".rstrip(),
+                block.sources.get(regulation.setpoint),
+                source,
+                origin,
+                depth,
+                block.values.get("closed", 1.0) > 0.5,
+                deck.tick * block.every,
             )
+        )
     return sorted(loops, key=lambda loop: loop.depth)

@@ -34,8 +34,8 @@ from pendel.core.loops.tuning import (
     LoopStudy,
     Proposal,
     changed_inside,
-    frozen_beside,
     propose_all,
+    silent_beside,
     standings,
     take_gains,
 )
@@ -141,11 +141,11 @@ def standings_of(judgement: Judgement, drive: Drive) -> list[LoopStatus]:
         if record.measured is not None:
             measured = MeasuredDrive(deck, loop, record.measured)
             return LoopStatus(loop, LoopStudy(measured, loop, record.model), record.judged, "", record.begin)
-        frozen = frozen_beside(deck, loop)
+        silent = silent_beside(deck, loop)
         if record.rotation is not None:
-            turning = TurningDrive(deck, record.rotation, frozen=frozen, known=record.around)
+            turning = TurningDrive(deck, record.rotation, silent=silent, known=record.around)
             return LoopStatus(loop, LoopStudy(turning, loop, record.model), record.judged, "", record.begin)
-        linear = SampledDrive(deck, record.point, record.plant, frozen=frozen, linear=dict(record.blocks))
+        linear = SampledDrive(deck, record.point, record.plant, silent=silent, linear=dict(record.blocks))
         return LoopStatus(loop, LoopStudy(linear, loop, record.model), record.judged, "", record.begin)
 
     return [standing(loops[r.key], r) for r in judgement.loops if r.key in loops]

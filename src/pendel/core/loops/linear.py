@@ -258,6 +258,17 @@ def linear_plant(
 
 
 @dataclass(frozen=True)
+class Silent:
+    """Blocks that give 0, and ports (``block.port``) that read 0, while a part of a drive is looked at."""
+
+    blocks: frozenset[str] = frozenset()
+    ports: frozenset[str] = frozenset()
+
+
+NOTHING = Silent()
+
+
+@dataclass(frozen=True)
 class KnownAtPoint:
     """The plant and blocks of a drive, linear about one point."""
 
@@ -270,7 +281,7 @@ def sampled_drive(
     prepared: Prepared,
     point: WorkingPoint,
     *,
-    frozen: frozenset[str] = frozenset(),
+    silent: Silent = NOTHING,
     extra: tuple[str, ...] = (),
     known: dict[str, KnownAtPoint] | None = None,
 ) -> SampledDrive:
@@ -288,7 +299,7 @@ def sampled_drive(
     if point.name not in known:
         known[point.name] = KnownAtPoint(linear_plant(prepared, signals, point))
     at = known[point.name]
-    return SampledDrive(prepared.deck, point, at.plant, frozen=frozen, linear=at.blocks)
+    return SampledDrive(prepared.deck, point, at.plant, silent=silent, linear=at.blocks)
 
 
 class SampledDrive:
@@ -298,8 +309,8 @@ class SampledDrive:
     ----------
     plant
         linear about ``point``.
-    frozen
-        blocks that give 0, such as an outer loop while an inner one is judged.
+    silent
+        such as an outer loop while an inner one is judged.
     linear
         linear forms of the blocks at the point, where they are known; what is missing is added.
     """
@@ -315,16 +326,16 @@ class SampledDrive:
         point: WorkingPoint,
         plant: LinearPlant,
         *,
-        frozen: frozenset[str] = frozenset(),
+        silent: Silent = NOTHING,
         linear: dict[str, LinearBlock] | None = None,
     ):
-        self.deck, self.point, self.plant, self.frozen = deck, point, plant, frozen
+        self.deck, self.point, self.plant, self.silent = deck, point, plant, silent
         self.whole = deck
         """Of the whole drive, where this is of a part of it."""
         self.origin = 0
         """Tick at which its period begins: that of the block that is looked at, where this runs later."""
         self.Ad, self.Bd, self.Wd = plant.sampled(deck.tick)
-        self.blocks = [b for b in deck.blocks if b.name not in frozen]
+        self.blocks = [b for b in deck.blocks if b.name not in silent.blocks]
         known = linear if linear is not None else {}
         for block in self.blocks:
             if block.name not in known:
@@ -465,13 +476,16 @@ class SampledDrive:
             return changed(source, value)
 
         for step in self.deck.steps:
-            if step.block in self.frozen or not self.deck.block(step.block).runs_at(tick):
+            if step.block in self.silent.blocks or not self.deck.block(step.block).runs_at(tick):
                 continue
             b = self.deck.block(step.block)
             lin, at = self.linear[b.name], self.block_at[b.name]
-            v = np.array(
-                [read(b.sources.get(p)) + (e if setpoint == f"{b.name}.{p}" else 0) for p in b.inputs]
-            ).reshape(len(b.inputs), width)
+            ports = {p: f"{b.name}.{p}" for p in b.inputs}
+            rows = [
+                read(b.sources.get(p) if port not in self.silent.ports else None) + e * (setpoint == port)
+                for p, port in ports.items()
+            ]
+            v = np.array(rows).reshape(len(ports), width)
             out = lin.G @ S[at] + lin.H @ v
             if step.part is not Part.GIVE:
                 S[at] = lin.E @ S[at] + lin.F @ v

@@ -21,7 +21,7 @@ from pendel.core.equations.flatten import control_deck
 from pendel.core.errors import DriveProblem, ExpressionProblem, Stopped
 from pendel.core.loops.find import Loop, acting_blocks, find_loops, upstream
 from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.loops.linear import LinearModel, SampledDrive, responds, sampled_drive
+from pendel.core.loops.linear import LinearModel, SampledDrive, Silent, responds, sampled_drive
 from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.measured import MeasuredDrive, MeasuredPoints
 from pendel.core.loops.points import WorkingPoints
@@ -80,7 +80,8 @@ class LoopStudy:
         drive.origin = self.block.phase
         self.output = f"{loop.regulator}.{loop.regulation.out}"
         self.actual = f"{loop.regulator}.{loop.regulation.actual}"
-        self.turned = 1.0 if loop.regulation in self.block.regulates else -1.0
+        as_declared = loop.regulation in (*self.block.regulates, self.block.compares)
+        self.turned = 1.0 if as_declared else -1.0
         """−1 where setpoint and actual value are swapped, since the plant answers downwards."""
         self.drive.linear[loop.regulator] = self.with_gains({})
         self.plant_model = plant_model or drive.model(
@@ -266,6 +267,11 @@ class LoopStudy:
             known = ", ".join(each.id for each in RULES)
             raise DriveProblem(f"There is no rule “{rule}”. Choose one of {known}.")
         chosen = RULES[rule]
+        if not self.loop.regulation.gains:
+            raise DriveProblem(
+                f"{self.block.title} has no gains: the loop is what the blocks behind it make of it. Change their values "
+                "on the sheet."
+            )
         if self.loop.regulation.scaled and not chosen.scales_only:
             raise DriveProblem(
                 "The parts of this regulator follow from its tables; only its bandwidth is chosen. Take "
@@ -274,30 +280,32 @@ class LoopStudy:
         return chosen.propose(self, Wishes(crossover, phase_margin))
 
 
-def frozen_beside(deck: ControlDeck, loop: Loop) -> frozenset[str]:
-    """Blocks that give 0 while a loop is studied: those ahead of its setpoint, and those that only watch."""
-    ahead = upstream(deck, loop.setpoint)
-    back = upstream(deck, deck.block(loop.regulator).sources.get(loop.regulation.actual))
-    return frozenset((ahead - back - {loop.regulator}) | {b.name for b in deck.blocks} - acting_blocks(deck))
+def silent_beside(deck: ControlDeck, loop: Loop) -> Silent:
+    """What gives nothing while a loop is studied: its setpoint, and blocks that act through it alone, or only watch."""
+    block, setpoint = deck.block(loop.regulator), loop.regulation.setpoint
+    apart = replace(block, sources={**block.sources, setpoint: None})
+    without = replace(deck, blocks=tuple(apart if b is block else b for b in deck.blocks))
+    idle = {b.name for b in deck.blocks} - acting_blocks(without) - {loop.regulator}
+    return Silent(frozenset(idle), frozenset({f"{loop.regulator}.{setpoint}"}))
 
 
 def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None) -> LoopStudy:
     """A loop studied about the first point at which it answers. Raises `DriveProblem` where it answers at
     none."""
     points = points or WorkingPoints(prepared)
-    frozen = frozen_beside(prepared.deck, loop)
+    silent = silent_beside(prepared.deck, loop)
     study: LoopStudy | None = None
     if isinstance(points, MeasuredPoints):
         return LoopStudy(points.drive_of(loop), loop)
     if isinstance(points, TurningPoints):
         study = LoopStudy(
-            TurningDrive(prepared.deck, points.rotation, frozen=frozen, known=points.around), loop
+            TurningDrive(prepared.deck, points.rotation, silent=silent, known=points.around), loop
         )
         if responds(study.plant_model):
             return study
         raise DriveProblem(study.why_silent({key: card.name for key, card in prepared.drive.cards.items()}))
     for point in points:
-        study = LoopStudy(sampled_drive(prepared, point, frozen=frozen, known=points.known), loop)
+        study = LoopStudy(sampled_drive(prepared, point, silent=silent, known=points.known), loop)
         if responds(study.plant_model):
             return study
     assert study is not None
@@ -380,7 +388,7 @@ MOST_HALVINGS = 9
 def first_crossover(study: LoopStudy, others: Sequence[LoopStatus]) -> float:
     """A crossover (Hz) to begin with: from the sampling and the loops further in, slower until well damped;
     else NaN."""
-    if not study.loop.closed or not study.gains_now["K_p"]:
+    if not study.loop.closed or not study.gains_now.get("K_p"):
         return math.nan
     crossover = default_crossover(study, others)
     for _ in range(MOST_HALVINGS):
@@ -545,6 +553,8 @@ def propose_all(
                 left[name] = each.problem
             elif not each.loop.closed:
                 left[name] = f"{name} is open."
+            elif not each.loop.regulation.gains:
+                left[name] = f"{name} has no gains of its own."
             elif not each.study.gains_now["K_p"]:
                 left[name] = f"{name} has a gain of zero."
             elif math.isnan(each.begin):

@@ -26,10 +26,12 @@ from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.linear import (
+    NOTHING,
     LiftedModel,
     LinearModel,
     LinearPlant,
     SampledDrive,
+    Silent,
     linear_plant,
     without_drops,
 )
@@ -298,14 +300,14 @@ class TurningDrive(SampledDrive):
         deck: ControlDeck,
         rotation: Rotation,
         *,
-        frozen: frozenset[str] = frozenset(),
+        silent: Silent = NOTHING,
         known: BlocksAround | None = None,
     ):
         self.rotation = rotation
         self.known = known if known is not None else blocks_around(rotation)
         self.around = [
             [
-                SampledDrive(deck, point, plant, frozen=frozen, linear=blocks)
+                SampledDrive(deck, point, plant, silent=silent, linear=blocks)
                 for (point, plant), blocks in zip(row, of_row)
             ]
             for row, of_row in zip(rotation.rows, self.known)
@@ -313,7 +315,7 @@ class TurningDrive(SampledDrive):
         # Poles at one of an angle and a speed are double, and move by the root of what the run drifts by.
         self.rounding = 1e-5 + 0.05 * math.sqrt(rotation.drift)
         first = self.around[0][0]
-        super().__init__(deck, rotation.point, first.plant, frozen=frozen, linear=dict(first.linear))
+        super().__init__(deck, rotation.point, first.plant, silent=silent, linear=dict(first.linear))
         self._first = dict(self.linear)
 
     def limited(self) -> list[str]:

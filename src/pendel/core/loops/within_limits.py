@@ -209,6 +209,8 @@ class Search:
             where no gains keep the limits, naming those that contradict each other.
         Stopped
         """
+        if not self.study.loop.regulation.gains:
+            self.study.propose("crossover")  # which says why there is nothing to search
         if self.goal is Goal.EFFORT and not self.limits.crossover:
             raise DriveProblem("The least effort is none at all. Give a least crossover as well.")
         best: Tried | None = None
@@ -366,6 +368,15 @@ def tune(
     return TunedLoops(cascade.command, cascade.found, cascade.left)
 
 
+def why_untuned(status: LoopStatus) -> str:
+    """Why no gains are searched for a loop that has a model; empty where they can be."""
+    if not status.loop.closed:
+        return "It is open."
+    if not status.loop.regulation.gains:
+        return "It has no gains of its own."
+    return "" if status.study is not None and status.study.gains_now["K_p"] else "Its gain is zero."
+
+
 @dataclass
 class Cascade:
     """Loops that are tuned one after the other in ``scratch``, whose gains it changes."""
@@ -393,13 +404,11 @@ class Cascade:
     def _tune(self, key: str, *, again: bool) -> bool:
         """Whether the loop got other gains; ``again`` none where those it has keep the limits."""
         status = next((s for s in self.judge(self.scratch) if s.loop.key == key), None)
-        if (
-            status is None
-            or status.study is None
-            or not status.loop.closed
-            or not status.study.gains_now["K_p"]
-        ):
-            self.left[key] = (status.problem if status else "") or "It is open, or its gain is zero."
+        if status is None or status.study is None:
+            self.left[key] = status.problem if status else "It is no loop any more."
+            return False
+        if why := why_untuned(status):
+            self.left[key] = why
             return False
         search = Search(status.study, self.limits, self.goal)
         if again:

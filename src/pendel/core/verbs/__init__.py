@@ -239,6 +239,7 @@ VERBS = (
             Parameter("pace", "simulated time over time by the clock; 1 without it", "FACTOR"),
             Parameter("empty", "begin without a program", flag=True),
             Parameter("key", "32 hexadecimal digits; who may load it must know them", "KEY"),
+            Parameter("processor", "m4f for one that is emulated; this computer without it", "PROCESSOR"),
         ),
         runs=False,
     ),

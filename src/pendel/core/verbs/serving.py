@@ -29,6 +29,7 @@ def serve_board(
     pace: str | None = None,
     empty: bool = False,
     key: str | None = None,
+    processor: str | None = None,
     own_c: bool = False,
     say: Callable[[str], None] = lambda sentence: None,
     stopping: Callable[[], bool] = lambda: False,
@@ -45,6 +46,8 @@ def serve_board(
         whether it begins without a program, to be loaded over a link.
     key
         32 hexadecimal digits, by which only those who know them may load it.
+    processor
+        ``m4f`` for one that is emulated; this computer without it.
     own_c
         whether C that the drive brings was allowed.
     say
@@ -56,14 +59,13 @@ def serve_board(
     """
     from pendel.core.bench.standin import StandIn, doors_for
     from pendel.core.drive.file import to_text
-    from pendel.core.firmware.board_image import image_text
-    from pendel.core.plant.compiler import build_library
+    from pendel.core.firmware.targets import HOST, image_for
     from pendel.core.runs.simulate import prepare
     from pendel.core.trust import refuse_strange_c
 
     refuse_strange_c(drive, "add --own-c")
     factor, secret = read_pace(pace), read_key(key)
-    image = b"" if empty else build_library(image_text(prepare(drive).lowered)).read_bytes()
+    image = b"" if empty else image_for(prepare(drive).lowered, processor or HOST)
     doors, served = doors_for(list(link) or ["tcp"]), Serving()
 
     def report(what: dict) -> None:

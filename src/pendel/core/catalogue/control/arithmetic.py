@@ -3,6 +3,7 @@
 from pendel.core.catalogue.control.ports import EVERY, LIMITS, gives, limits_cross, reads
 from pendel.core.catalogue.control.shapes import STEP
 from pendel.core.catalogue.declare import ANY, Block, Value
+from pendel.core.controllers.deck import Regulation
 from pendel.core.vocabulary import ValueRole
 
 
@@ -53,6 +54,7 @@ KINDS = (
         (reads("setpoint", "Setpoint"), reads("actual", "Actual value")),
         update_compare,
         alike=(("setpoint", "actual"),),
+        compares=Regulation(),
         mark="+ −",
     ),
     block(

@@ -424,10 +424,13 @@ def one_unit(made: Lowered, adapter: str) -> str:
     return "\n".join((head, used, header_alone, source_alone))
 
 
-def shipped_in_simulation(made: Lowered, prefix: str = "pd_ctl", *, can_rest: bool = False) -> str:
+def shipped_in_simulation(
+    made: Lowered, prefix: str = "pd_ctl", *, can_rest: bool = False, ticks: str = ""
+) -> str:
     """The shipped C behind the interface of `pendel.core.controllers.emit.simulation_source`: sensors in
     float64 on the host, the controller in its own formats, words turned into numbers for what is recorded.
-    Where it ``can_rest``, the controller runs while ``runs`` of the struct is not 0."""
+    Where it ``can_rest``, the controller runs while ``runs`` of the struct is not 0. ``ticks`` names a function of the
+    text behind that has its tick done elsewhere."""
     deck = made.deck
     sensing = sensing_deck(deck)
     em = Emission(sensing)
@@ -468,8 +471,9 @@ def shipped_in_simulation(made: Lowered, prefix: str = "pd_ctl", *, can_rest: bo
     host_bind = f"    pd_host_bind(&c->host, v + {live});\n" if with_host else ""
     host_tick = f"{fill_host}    {host}_tick(&c->host);\n" if with_host else ""
     runs, condition = ("    int32_t runs;\n", "if (c->runs != 0) ") if can_rest else ("", "")
+    elsewhere = f"static void {ticks}({name}_t *own);\n\n" if ticks else ""
     adapter = (
-        f"{host_text}\ntypedef struct {{\n{host_type}    {name}_t own;\n{runs}}} pd_both_t;\n\n"
+        f"{host_text}\ntypedef struct {{\n{host_type}    {name}_t own;\n{runs}}} pd_both_t;\n\n{elsewhere}"
         f"int {prefix}_size(void) {{ return (int)sizeof(pd_both_t); }}\n\n"
         f"int {prefix}_own_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
         f"void {prefix}_bind(pd_both_t *c, double *v)\n{{\n    (void)c; (void)v;\n"
@@ -479,7 +483,7 @@ def shipped_in_simulation(made: Lowered, prefix: str = "pd_ctl", *, can_rest: bo
         f"    {prefix}_bind(c, v);\n}}\n\n"
         f"void {prefix}_tick(pd_both_t *c, const double *in, double *signals, double *out)\n{{\n"
         f"    (void)in; (void)signals; (void)out;\n{host_tick}{fill}    "
-        f"{condition}{name}_tick(&c->own);\n{show}{give}}}\n\n"
+        f"{condition}{ticks or f'{name}_tick'}(&c->own);\n{show}{give}}}\n\n"
         f"void {prefix}_states(const pd_both_t *c, double *z)\n{{\n    (void)c; (void)z;\n{kept}}}\n"
     )
     return f"{one_unit(made, adapter)}\n{adapter}"

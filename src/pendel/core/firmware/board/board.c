@@ -42,6 +42,35 @@ void pd_write(const char *name, uint32_t letters, const void *data, uint32_t byt
     (void)pd_host(2u, close);
 }
 
+int32_t pd_open(const char *name, uint32_t letters, uint32_t mode)
+{
+    const uint32_t open[3] = {(uint32_t)name, mode, letters};
+    return pd_host(1u, open);
+}
+
+/* Read all of so many bytes, or write them; the program ends where there are none any more. */
+void pd_read_all(int32_t handle, void *data, uint32_t bytes)
+{
+    uint8_t *to = (uint8_t *)data;
+    while (bytes > 0u) {
+        const uint32_t read[3] = {(uint32_t)handle, (uint32_t)to, bytes};
+        const uint32_t left = (uint32_t)pd_host(6u, read);
+        if (left >= bytes) {
+            pd_end(0u);
+        }
+        to += bytes - left;
+        bytes = left;
+    }
+}
+
+void pd_write_all(int32_t handle, const void *data, uint32_t bytes)
+{
+    const uint32_t write[3] = {(uint32_t)handle, (uint32_t)data, bytes};
+    if (pd_host(5u, write) != 0) {
+        pd_end(2u);
+    }
+}
+
 void pd_clock(void)
 {
     SYSTICK_RELOAD = 0x00FFFFFFu;
