@@ -15,7 +15,7 @@ from pendel.core.errors import DriveProblem, PendelError, Stopped
 from pendel.core.loops.find import Loop, find_loops
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.margins import Margins
-from pendel.core.loops.tuning import LoopAnalysis, points_to_judge_at, study_of
+from pendel.core.loops.tuning import LoopAnalysis, study_of, working_points_at
 from pendel.core.quantities.expressions import without_remark
 from pendel.core.runs.simulate import averaged, prepare
 
@@ -162,7 +162,7 @@ def judged(
         prepared = prepare(twin if at is JudgedAt.MEASURED else averaged(twin))
         block = prepared.deck.block(loop.regulator)
         same = replace(loop, period=prepared.deck.tick * block.every)
-        study = study_of(prepared, same, points_to_judge_at(prepared, at, stopping))
+        study = study_of(prepared, same, working_points_at(prepared, at, stopping))
         return Sample(dict(factors), study.analyse(study.gains_now))
     except Stopped:
         raise

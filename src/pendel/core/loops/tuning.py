@@ -347,7 +347,7 @@ def standings(
         once ``stopping`` holds.
     """
     prepared = prepared or prepare(drive if at is JudgedAt.MEASURED else averaged(drive))
-    points = points_to_judge_at(prepared, at, stopping)
+    points = working_points_at(prepared, at, stopping)
     found = []
     for loop in find_loops(drive, prepared.deck):
         if stopping():
@@ -361,7 +361,7 @@ def standings(
     return [replace(s, begin=first_crossover(s.study, found)) if s.study else s for s in found]
 
 
-def points_to_judge_at(
+def working_points_at(
     prepared: Prepared, at: JudgedAt, stopping: Callable[[], bool] = lambda: False
 ) -> WorkingPoints:
     """Raises `DriveProblem` where there are none."""
@@ -433,7 +433,7 @@ def propose(
             f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual "
             f"value."
         )
-    return study_of(prepared, loop, points_to_judge_at(prepared, at)).propose(rule, **wishes)
+    return study_of(prepared, loop, working_points_at(prepared, at)).propose(rule, **wishes)
 
 
 def take_gains(drive: Drive, loop: Loop, gains: Mapping[str, float]) -> Command:
