@@ -20,6 +20,7 @@ from truth.drives import case as random_case
 
 import pendel
 from faults import texts
+from faults.boards import board_answers
 from faults.kills import full_disk, kill
 from faults.report import Boundary
 from pendel.core.catalogue.index import kinds
@@ -421,6 +422,7 @@ BOUNDARIES: dict[str, Callable[[Random, Boundary], None]] = {
     "odd runs": odd_run,
     "kills while saving": kill,
     "full disks": full_disk,
+    "answers of boards": board_answers,
 }
 SHARES = {
     "expressions": 10.0,
@@ -433,5 +435,6 @@ SHARES = {
     "odd runs": 0.1,
     "kills while saving": 0.3,
     "full disks": 0.05,
+    "answers of boards": 0.2,
 }
 """Cases of each for one of `--n`; a round of edits is six, a damaged file is opened twice."""

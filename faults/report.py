@@ -31,6 +31,8 @@ class Boundary:
     refused: int = 0
     failed: list[str] = field(default_factory=list)
     longest: float = 0.0
+    pieces: int = 0
+    """That came in with the cases, where these are of many."""
 
     def meet(self, case: bytes, act: Callable[[], object], patience: float = TOO_LONG) -> None:
         """Let a case come in. A sentence of ours is an answer; any other exception, or none for too long, is a failure."""
@@ -82,6 +84,8 @@ def table(boundaries: list[Boundary]) -> str:
     lines = [f"{'boundary':<34}{'cases':>9}{'refused':>9}{'failed':>8}{'longest, s':>12}"]
     for b in boundaries:
         lines.append(f"{b.name:<34}{b.count:>9}{b.refused:>9}{len(b.failed):>8}{b.longest:>12.2f}")
+        if b.pieces:
+            lines.append(f"    in {b.pieces} frames")
         seen: dict[str, int] = {}
         for sentence in b.failed:
             seen[sentence] = seen.get(sentence, 0) + 1

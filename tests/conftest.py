@@ -23,7 +23,7 @@ EXAMPLE = Path(__file__).parent.parent / "src" / "pendel" / "examples" / "car_do
 LONGEST = (
     "test_window", "test_machine_ways", "test_catalogue", "test_everyday", "test_examples", "test_numbers", "test_truth",
     "test_bench", "test_safety", "test_plots", "test_look", "test_command_line", "test_power_drives", "test_ways",
-    "test_live_values", "test_power_ways", "test_loops", "test_values_in_code", "test_within_limits",
+    "test_live_values", "test_emulated_board", "test_measured", "test_power_ways", "test_loops", "test_values_in_code", "test_within_limits",
 )
 """Files that take longest, first: where files are shared out among workers, none is left alone with one of them at the end."""
 
@@ -31,6 +31,12 @@ LONGEST = (
 def pytest_collection_modifyitems(items):
     places = {name: place for place, name in enumerate(LONGEST)}
     items.sort(key=lambda item: places.get(item.path.stem, len(places)))
+
+
+@pytest.fixture(autouse=True)
+def patient(monkeypatch):
+    """Boards may take their time to answer while other tests keep both cores busy."""
+    monkeypatch.setattr("pendel.core.bench.master.PATIENCE", 8.0)
 
 
 @pytest.fixture
