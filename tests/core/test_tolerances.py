@@ -1,6 +1,7 @@
 """Loops judged while values spread."""
 
 import math
+import os
 from pathlib import Path
 
 import numpy as np
@@ -9,7 +10,9 @@ import pytest
 import pendel
 from pendel.core.drive.file import load
 from pendel.core.errors import DriveProblem, Stopped
-from pendel.core.loops.tolerances import Spread, multiplied, tolerate
+from pendel.core.loops.find import find_loops
+from pendel.core.loops.forked import on_all_processes, one_by_one
+from pendel.core.loops.tolerances import Spread, judged, multiplied, tolerate
 from pendel.core.loops.tuning import standings
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -67,3 +70,28 @@ def test_a_spread_that_unsettles_the_loop_is_found_and_what_cannot_be_is_refused
         tolerate(door, "rail", [Spread("m_leaf", 0.1)])
     with pytest.raises(Stopped):
         tolerate(door, "current_pi", [Spread("m_leaf", 0.1)], stopping=lambda: True)
+
+
+def test_copies_of_the_process_find_what_one_finds():
+    """Shared out among processes, in the order of the samples; stopped at once; a copy that dies costs nothing but time."""
+    drive = load(EXAMPLES / "car_door_drive.pendel")
+    spreads = [Spread("door_motor.L_a", 0.2), Spread("m_leaf", 0.2)]
+    seen = []
+    both = tolerate(drive, "current_pi", spreads, 130, report=seen.append)
+    assert seen[-1] == 1.0 and len(both.samples) == 135
+    alone = one_by_one(lambda s: judged(drive, loop_of(drive), s.factors).margins, both.samples[::9], lambda: False, lambda share: None)
+    assert [s.margins for s in both.samples[::9]] == alone
+    with pytest.raises(Stopped):
+        tolerate(drive, "current_pi", spreads, 400, stopping=lambda: bool(seen))
+    me = os.getpid()
+
+    def dies(number):
+        if os.getpid() != me and number == 70:
+            os._exit(1)
+        return number * number
+
+    assert on_all_processes(dies, range(150)) == [n * n for n in range(150)]
+
+
+def loop_of(drive):
+    return next(each for each in find_loops(drive) if each.key == "current_pi")

@@ -345,8 +345,10 @@ class SampledDrive:
         self.layout()
 
     def about_point(self, block: BlockInstance) -> LinearBlock:
-        """A block's linear form at the point's inputs and memory."""
-        return self.about_point_with(block, ())({})
+        """A block's linear form at the point's inputs and memory. Gains are the numbers that change, here and where values
+        spread, so it is stated for any of them."""
+        gains = dict.fromkeys(own for loop in block.regulates for own in loop.gains.values())
+        return self.about_point_with(block, tuple(gains))({})
 
     def about_point_with(
         self, block: BlockInstance, free: tuple[str, ...]

@@ -13,6 +13,7 @@ import numpy as np
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, PendelError, Stopped
 from pendel.core.loops.find import Loop, find_loops
+from pendel.core.loops.forked import on_all_processes
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.margins import Margins
 from pendel.core.loops.tuning import LoopAnalysis, study_of, working_points_at
@@ -127,12 +128,14 @@ def tolerate(
     else:
         corners = rng.choice((-1.0, 1.0), size=(2**MOST_CORNERS, len(names)))
     ways = np.vstack([np.zeros(len(names)), corners, rng.uniform(-1, 1, (max(0, samples), len(names)))])
-    found = []
-    for place, way in enumerate(ways):
-        if stopping():
-            raise Stopped
-        found.append(judged(drive, loops[key], dict(zip(names, (1 + way * shares).tolist())), at, stopping))
-        report((place + 1) / len(ways))
+
+    def judged_at_way(way: np.ndarray) -> Sample:
+        return judged(drive, loops[key], dict(zip(names, (1 + way * shares).tolist())), at, stopping)
+
+    if stopping():
+        raise Stopped
+    found = [judged_at_way(ways[0])]  # which the others begin from
+    found += on_all_processes(judged_at_way, list(ways[1:]), stopping=stopping, report=report)
     cost = {s.name: cost_of(drive, loops[key], s, found[0], at, stopping) for s in spreads}
     return Tolerated(tuple(found), cost)
 
