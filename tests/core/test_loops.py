@@ -15,12 +15,13 @@ from pendel.core.drive.file import from_text, load, to_text
 from pendel.core.errors import DriveProblem
 from pendel.core.loops import tuning
 from pendel.core.loops.find import find_loops
+from pendel.core.loops.gains import take_gains
 from pendel.core.loops.margins import margins
 from pendel.core.loops.rules.lag_plant import LagPlant
 from pendel.core.loops.rules.magnitude_optimum import magnitude_optimum
 from pendel.core.loops.rules.symmetrical_optimum import symmetrical_optimum
 from pendel.core.loops.transfer import Ends, transfer
-from pendel.core.loops.tuning import propose_all, standings, study_of, take_gains
+from pendel.core.loops.tuning import propose_all, standings, study_of
 from pendel.core.runs.measures import dip_measures, mean, rms, step_measures
 from pendel.core.runs.simulate import averaged, prepare
 

@@ -10,7 +10,8 @@ from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from pendel.app.widgets.basic import Elided, clear, column, label, rule
 from pendel.app.widgets.theme import tokens
-from pendel.core.loops.tuning import GAIN_UNITS, LoopAnalysis, LoopStudy
+from pendel.core.loops.gains import GAIN_UNITS
+from pendel.core.loops.tuning import LoopAnalysis, LoopStudy
 from pendel.core.quantities.units import figure, number_text
 
 

@@ -39,6 +39,7 @@ from pendel.core.drive.commands import Command
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import to_text
 from pendel.core.errors import PendelError
+from pendel.core.loops.gains import take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.rules import RULES
 from pendel.core.loops.tuning import (
@@ -46,7 +47,6 @@ from pendel.core.loops.tuning import (
     LoopStatus,
     LoopStudy,
     default_crossover,
-    take_gains,
 )
 from pendel.core.loops.usual_ways import usual_ways
 from pendel.core.quantities.units import figure

@@ -22,6 +22,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.equations.flatten import control_deck
 from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError, Stopped
 from pendel.core.loops.find import Loop, find_loops
+from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.linear import LinearModel, LinearPlant, SampledDrive
 from pendel.core.loops.measured import Measured, MeasuredDrive
@@ -33,11 +34,9 @@ from pendel.core.loops.tuning import (
     LoopStatus,
     LoopStudy,
     Proposal,
-    changed_inside,
     propose_all,
     silent_beside,
     standings,
-    take_gains,
 )
 from pendel.core.loops.turning import BlocksAround, Rotation, TurningDrive
 from pendel.core.runs.simulate import averaged, prepare

@@ -9,17 +9,13 @@ from functools import cached_property
 
 import numpy as np
 
-from pendel.core.catalogue.declare import ANY
-from pendel.core.catalogue.index import kind_of
-from pendel.core.check import examine
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.symbolic import LinearBlock
-from pendel.core.drive import commands
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
-from pendel.core.equations.flatten import control_deck
-from pendel.core.errors import DriveProblem, ExpressionProblem, Stopped
-from pendel.core.loops.find import Loop, acting_blocks, find_loops, upstream
+from pendel.core.errors import DriveProblem, Stopped
+from pendel.core.loops.find import Loop, acting_blocks, find_loops
+from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.linear import LinearModel, SampledDrive, Silent, responds, sampled_drive
 from pendel.core.loops.margins import Margins, margins
@@ -28,9 +24,6 @@ from pendel.core.loops.points import WorkingPoints
 from pendel.core.loops.rules import RULES, Wishes
 from pendel.core.loops.rules.lag_plant import LagPlant, fit_lag_model
 from pendel.core.loops.turning import TurningDrive, TurningPoints
-from pendel.core.quantities.expressions import Number, evaluate, names_in, read, value_in_field
-from pendel.core.quantities.named import Names
-from pendel.core.quantities.units import NONE, figure, si_unit_of, unit
 from pendel.core.runs.measures import StepMeasures, step_measures
 from pendel.core.runs.simulate import Prepared, averaged, prepare
 from pendel.core.trust import refuse_strange_c
@@ -43,7 +36,6 @@ MOST_STEPS, AT_ONCE = 4000, 50
 """Of a response; so many are computed by one product."""
 FAR = 1e12
 """What grows beyond this is shown no further."""
-GAIN_UNITS = {"T_i": "s", "T_d": "s"}
 
 
 @dataclass(frozen=True)
@@ -436,90 +428,6 @@ def propose(
     return study_of(prepared, loop, working_points_at(prepared, at)).propose(rule, **wishes)
 
 
-def take_gains(drive: Drive, loop: Loop, gains: Mapping[str, float]) -> Command:
-    """One undo step that writes gains where they are defined: in a quantity the field names, else in the field.
-
-    Each is marked as proposed until it is written over.
-    """
-    regulator = loop.regulator
-    command = Command(f"Take gains of {drive.cards[regulator].name}", ())
-    scratch = drive.copy()
-    for role, value in gains.items():
-        name = loop.regulation.gains[role]
-        text = scratch.cards[regulator].values.get(name, "")
-        of_field = next((v.unit for v in kind_of(drive.cards[regulator]).values if v.name == name), ANY)
-        if text.strip() in scratch.quantities and serves_only(scratch, text.strip(), regulator):
-            quantity = text.strip()
-            step = commands.set_quantity(
-                scratch,
-                quantity,
-                written(scratch, scratch.quantities[quantity].text, value, of_field),
-                f"{commands.PROPOSED} for {drive.cards[regulator].name}",
-            )
-        else:
-            step = commands.set_proposed(
-                scratch,
-                regulator,
-                name,
-                written(
-                    scratch,
-                    text or "1",
-                    value,
-                    of_field,
-                    GAIN_UNITS.get(role, "") if not loop.regulation.scaled else "Hz",
-                ),
-            )
-        step.apply(scratch)
-        command = command.then(step)
-    remembered = commands.set_tuned_on(scratch, regulator, gains_inside(scratch, regulator))
-    return command.then(remembered, command.title)
-
-
-def gains_inside(drive: Drive, regulator: str) -> dict[str, float]:
-    """The gains (SI) of regulators that one acts on, by ``card.value``."""
-    plain = averaged(drive)
-    deck = control_deck(plain, examine(plain), kind_of)
-    return inner_gains(deck, regulator)
-
-
-def inner_gains(deck: ControlDeck, regulator: str) -> dict[str, float]:
-    inside = {b.name for b in deck.blocks if b.regulates and b.name != regulator}
-    inside = {
-        name
-        for name in inside
-        if any(regulator in upstream(deck, s) for s in deck.block(name).sources.values())
-    }
-    inside -= {name for name in inside if regulator_is_inside(deck, name, regulator)}
-    return {
-        f"{name}.{own}": deck.block(name).values[own]
-        for name in sorted(inside)
-        for regulation in deck.block(name).regulates
-        for own in regulation.gains.values()
-    }
-
-
-def regulator_is_inside(deck: ControlDeck, name: str, regulator: str) -> bool:
-    """Whether a regulator depends on the output of another, so that it lies further in, or both feed each
-    other."""
-    return any(name in upstream(deck, s) for s in deck.block(regulator).sources.values())
-
-
-TUNED_ALIKE = 1e-3
-"""A gain that is off by less than this share is as it was."""
-
-
-def changed_inside(drive: Drive, deck: ControlDeck, regulator: str) -> tuple[str, ...]:
-    """Regulators further in whose gains are others than when those of this one were taken."""
-    before = drive.cards[regulator].tuned_on if regulator in drive.cards else {}
-    now = inner_gains(deck, regulator) if before else {}
-    other = [
-        name.partition(".")[0]
-        for name, gain in now.items()
-        if name in before and not math.isclose(gain, before[name], rel_tol=TUNED_ALIKE)
-    ]
-    return tuple(dict.fromkeys(other))
-
-
 @dataclass(frozen=True)
 class Proposal:
     """One command for gains of all loops, the keys of loops it serves, and why others are left out."""
@@ -567,34 +475,3 @@ def propose_all(
                 served.append(each.loop.key)
                 taken[each.loop.key] = gains
     return Proposal(command, tuple(served), left, taken)
-
-
-def one_in_field(unit_text: str, of_field: str) -> float:
-    """What one of a unit is in a field of another: a bandwidth in Hz takes 1 rad/s for 0.159."""
-    if of_field == ANY:
-        return unit(unit_text)[0]
-    return value_in_field(f"1 {unit_text}", of_field, Names({}))
-
-
-def serves_only(drive: Drive, quantity: str, card: str) -> bool:
-    """Whether no other card, no other quantity and no setting uses a quantity."""
-    others = [q.text for n, q in drive.quantities.items() if n != quantity]
-    others += [text for key, record in drive.cards.items() if key != card for text in record.texts]
-    others += [drive.settings[n] for n in ("until", "tick")]
-    return not any(quantity in names_in(text) for text in others)
-
-
-def written(drive: Drive, old: str, value: float, of_field: str, plain_unit: str = "") -> str:
-    """``value``, in SI as a field of the unit ``of_field`` gives it, in the unit the old text was written
-    in."""
-    try:
-        node = read(old)
-        if isinstance(node, Number) and node.unit:
-            return f"{value / one_in_field(node.unit, of_field):.4g} {node.unit}"
-        found = evaluate(node, Names({n: q.text for n, q in drive.quantities.items()}), old)
-        unit_text = "" if found.dim == NONE else si_unit_of(found.dim, found.turn)
-        value /= one_in_field(unit_text, of_field) if unit_text else 1.0
-    except ExpressionProblem:
-        unit_text = ""
-    unit_text = unit_text or plain_unit
-    return figure(value, unit_text, 4) if unit_text == "s" else f"{value:.4g} {unit_text}".strip()

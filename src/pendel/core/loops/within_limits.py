@@ -17,6 +17,7 @@ from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, Stopped
 from pendel.core.loops.find import find_loops
+from pendel.core.loops.gains import take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.rules import RULES
 from pendel.core.loops.tuning import (
@@ -25,7 +26,6 @@ from pendel.core.loops.tuning import (
     LoopStudy,
     default_crossover,
     standings,
-    take_gains,
 )
 
 MOST_TRIES = 90
