@@ -202,7 +202,63 @@ def check_units(python):
         print(f"  {name}: plant and controller side by side are the drive")
 
 
-CHECKS = (check_second_master, check_descriptions, check_recordings, check_units)
+WAYS = (
+    ("car_door_drive", "current_pi.out", "door_motor.current", (), "rest"),
+    ("car_door_drive", "speed_pi.out", "door_leaf.speed", ("speed_pi.out",), "rest"),
+    ("car_door_drive", "current_pi.out", "current_pi.out", ("current_pi.out",), "rest"),
+    ("car_door_drive", "bridge.duty", "door_motor.current", ("bridge.duty",), "rest"),
+    ("haul_drive", "current_regulator.u_q", "current_regulator.u_q", ("current_regulator.u_q",), "steady"),
+    ("wayside_supply", "voltage_pi.out", "voltage_pi.out", ("voltage_pi.out",), "end"),
+    ("valley_filter", "current_error.out", "current_error.out", ("current_error.out", "current_setpoint.out"), "built up"),
+)
+
+
+def check_linear_models(python):
+    """SLICOT by slycot and python-control: minimal order and response, margins, the peak of S."""
+    from pendel.core.loops.between import model_between
+    from pendel.core.loops.margins import margins
+    from pendel.core.loops.realisation import minimal
+    from pendel.core.loops.transfer import Ends
+
+    ours, arrays = {}, {}
+    for name, source, target, opened, at in WAYS:
+        key = f"{name}: {source} → {target}, {at}"
+        found = model_between(load(EXAMPLES / f"{name}.pendel"), Ends(source, target, opened, at))
+        model, f = found.model, found.frequencies()[::7]
+        f = f[f < 0.4 / model.dt] if model.dt else f
+        around = source == target
+        dense = np.geomspace(found.frequencies()[0], 0.4999 / model.dt, 4000) if model.dt else found.frequencies()
+        loop = margins(dense, -found.model.response(2 * np.pi * dense), stable=True) if around else None
+        ours[key] = minimal(model), model.response(2 * np.pi * f), loop
+        parts = {"A": model.A, "B": model.B, "C": model.C, "D": model.D, "dt": model.dt, "omega": 2 * np.pi * f, "around": around}
+        arrays |= {f"{key}|{part}": np.asarray(value) for part, value in parts.items()}
+    with tempfile.TemporaryDirectory() as folder:
+        np.savez(Path(folder) / "models.npz", **arrays)
+        command = [python, str(HERE / "second_algebra.py"), "models.npz", "result.json"]
+        ran = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=120)
+        assert ran.returncode == 0, ran.stdout + ran.stderr
+        theirs = json.loads((Path(folder) / "result.json").read_text())
+    for key, (least, response, loop) in ours.items():
+        found, order = theirs[key], len(least.model.states)
+        scale = np.max(np.abs(response))
+        alike = [
+            int(o)
+            for tolerance, o in found["orders"].items()
+            if np.max(np.abs(np.array(found["responses"][tolerance]) @ [1, 1j] - response)) < 1e-6 * scale
+        ]
+        assert alike and order <= min(alike), (key, order, found["orders"], alike)
+        words = f"order {order} (theirs {', '.join(map(str, sorted(set(alike))))})"
+        if loop is not None:
+            gain, phase, crossover, peak = found["loop"]
+            assert abs(loop.ms / peak - 1) < 2e-3, (key, loop, peak)
+            if abs(loop.crossover / crossover - 1) < 0.1:  # else L crosses more than once, and they take another
+                assert abs(loop.phase - phase) < 0.2 and abs(loop.crossover / crossover - 1) < 2e-3, (key, loop, found["loop"])
+                assert not np.isfinite(loop.gain + gain) or abs(loop.gain / gain - 1) < 5e-3, (key, loop, found["loop"])
+            words += f", {loop.crossover:.4g} Hz, {loop.phase:.2f}°, Ms {loop.ms:.4f} (theirs {peak:.4f})"
+        print(f"  {key}: {words}")
+
+
+CHECKS = (check_second_master, check_descriptions, check_recordings, check_units, check_linear_models)
 
 
 def main():
