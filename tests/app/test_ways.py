@@ -10,7 +10,7 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
-from pendel.app.loops.way_view import Matrices
+from pendel.app.loops.matrices import Matrices
 from pendel.app.widgets.signal_drag import signals_mime
 from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer

@@ -117,6 +117,35 @@ def test_open_loop_with_sampling_and_delay_agrees_with_python_control():
     assert study.delay == pytest.approx(1.5e-3)
 
 
+def test_a_continuous_view_has_its_delays_as_such(door):
+    """A lag with PI, in closed form, to eight times half the sampling rate: hold (1 − e^(−sT))/(sT), computing delay e^(−sT), PI
+    as its sums are. Loops of several rates: the sampled model up to a thirtieth of their sampling rate (aliases are below)."""
+    d = lag_drive()
+    prepared = prepare(d.document)
+    study = study_of(prepared, find_loops(d.document, prepared.deck)[0])
+    study.continuous = True
+    f, L = study.reaching_down(study.gains_now)
+    s, T = 2j * np.pi * f, 1e-3
+    hold, pi = (1 - np.exp(-s * T)) / (s * T), 3.0 * (1 + T / 0.02 / (1 - np.exp(-s * T)))
+    np.testing.assert_allclose(L, pi * hold * np.exp(-s * T) / (1 + 0.05 * s), rtol=1e-8)
+    assert f[-1] == pytest.approx(4000.0) and study.analyse(study.gains_now).margins.stable
+    drives = [door, load(EXAMPLES / "haul_drive.pendel"), load(EXAMPLES / "old_haul_drive.pendel")]
+    seen = 0
+    for status in (each for drive in drives for each in standings(drive)):
+        study, slow = status.study, status.judged.frequency < 1 / 30 / status.study.dt
+        study.continuous = True
+        f, L = study.reaching_down(study.gains_now)
+        smooth = np.interp(status.judged.frequency, f, L.real) + 1j * np.interp(status.judged.frequency, f, L.imag)
+        ratio = (smooth / status.judged.response)[slow]
+        assert np.max(np.abs(np.abs(ratio) - 1)) < 0.02 and np.max(np.abs(np.angle(ratio))) < 0.02
+        seen += 1
+    assert seen == 8
+    around = Ends("current_pi.out", "current_pi.out", ("current_pi.out",), "rest")
+    f, way = transfer(prepare(averaged(door)), around).smooth
+    lifted = transfer(prepare(averaged(door)), around).response(f[f < 600])
+    np.testing.assert_allclose(way[f < 600], lifted, rtol=0.01)
+
+
 def test_linear_step_matches_the_run_sample_by_sample():
     d = lag_drive()
     prepared = prepare(d.document)

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QButtonGroup,
+    QCheckBox,
     QComboBox,
     QGridLayout,
     QHBoxLayout,
@@ -23,12 +24,11 @@ from pendel.app.loops.loop_facts import limits_reached, model_words, tells_an_an
 from pendel.app.loops.loop_plots import LoopPlots
 from pendel.app.loops.modes_view import ModesView
 from pendel.app.loops.searching import Searching
+from pendel.app.loops.spreading import Spreading
 from pendel.app.loops.tolerances_box import TolerancesBox
 from pendel.app.loops.way_list import WayList
 from pendel.app.loops.way_view import WayView
 from pendel.app.loops.wishes import Wishes
-from pendel.app.session.jobs import TOLERATE, End, Job
-from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
@@ -42,6 +42,7 @@ from pendel.core.errors import PendelError
 from pendel.core.loops.gains import take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.rules import RULES
+from pendel.core.loops.tolerances import Tolerated
 from pendel.core.loops.tuning import (
     LoopAnalysis,
     LoopStatus,
@@ -51,11 +52,7 @@ from pendel.core.loops.tuning import (
 from pendel.core.loops.usual_ways import usual_ways
 from pendel.core.quantities.units import figure
 from pendel.core.runs.simulate import signal_infos
-from pendel.core.runs.worker import TolerateRequest
-from pendel.core.trust import strange_c
 
-SAMPLES = 60
-"""Beside the corners of a spread."""
 LIMITS, HAND = "limits", "hand"
 """Choices of the rules' box that are no rules."""
 
@@ -120,6 +117,13 @@ class LoopsPage(Page):
         )
         self.where.activated.connect(self._judge_there)
         inside.addWidget(self.where)
+        self.continuous = QCheckBox("L as of a continuous loop")
+        self.continuous.setToolTip(
+            "Sampling, hold and computing delay count by what they do to a sine, with no aliases, up to eight times half "
+            "the sampling rate; steps and stability stay those of the samples"
+        )
+        self.continuous.toggled.connect(lambda _: self.study())
+        inside.addWidget(self.continuous)
         self.loop_box = QVBoxLayout()
         self.loop_box.setSpacing(4)
         self.loop_group = QButtonGroup(self)
@@ -216,8 +220,9 @@ class LoopsPage(Page):
         inside.addWidget(self.verdict)
         inside.addWidget(rule())
         self.tolerances = TolerancesBox()
-        self.tolerances.judge_wanted.connect(self.judge_spread)
-        self._judging_spread: Job | None = None
+        self.spreading = Spreading(self.session, self.tolerances, self)
+        self.tolerances.judge_wanted.connect(lambda: self.spreading.start_or_stop(self.current))
+        self.spreading.judged.connect(self._show_spread)
         inside.addWidget(self.tolerances)
         inside.addStretch(1)
         column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
@@ -310,7 +315,7 @@ class LoopsPage(Page):
         self.ways.offer(usual_ways(study.loop, study.drive.whole) if study is not None else {})
         self._enable(study is not None and bool(study.loop.regulation.gains))
         if study is not None:
-            self.now = self.standings[self.current].judged
+            self.now = self._judged_now(study)
             self._prime_wish(study)
             if self.rule_box.currentData() == HAND and self._hand_of != self.current:
                 self._begin_by_hand(study, study.gains_now)
@@ -318,6 +323,12 @@ class LoopsPage(Page):
         else:
             self.now = self.proposed = None
             self._show_nothing()
+
+    def _judged_now(self, study: LoopStudy) -> LoopAnalysis | None:
+        self.continuous.setEnabled(study.can_be_continuous)
+        study.continuous = self.continuous.isChecked() and study.can_be_continuous
+        judged = self.standings[self.current].judged
+        return study.analyse(study.gains_now) if study.continuous else judged
 
     def _show_nothing(self) -> None:
         standing = self.standings.get(self.current)
@@ -443,35 +454,10 @@ class LoopsPage(Page):
             self.proposed = best
             self._show(self.chosen)
 
-    def judge_spread(self) -> None:
-        """Judge the chosen loop with its present gains while values spread, or stop that."""
-        if self._judging_spread is not None and self._judging_spread.end is None:
-            self._judging_spread.stop()
-            return
-        if not self.current:
-            return
-        drive, key = self.session.drive, self.current
-        request = TolerateRequest(
-            to_text(drive),
-            key,
-            self.tolerances.spreads(),
-            0 if self.session.judge_at is JudgedAt.MEASURED else SAMPLES,
-            self.session.judge_at,
-            own_c=not strange_c(drive),
-        )
-        self.tolerances.show_judging()
-        self._judging_spread = self.session.jobs.start(
-            TOLERATE,
-            lambda job: self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping),
-            lambda job: self._judged_spread(job, key),
-        )
-
-    def _judged_spread(self, job: Job, key: str) -> None:
-        if job.end is not End.FINISHED:
-            self.tolerances.show_nothing(job.sentence or "Stopped.")
-        elif key == self.current:
-            self.tolerances.show_judged(job.result)
-            self.plots.show_band(job.result)
+    def _show_spread(self, key: str, found: Tolerated) -> None:
+        if key == self.current:
+            self.tolerances.show_judged(found)
+            self.plots.show_band(found)
 
     def propose(self) -> None:
         study = self.chosen

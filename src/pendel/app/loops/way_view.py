@@ -10,13 +10,12 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
-    QDialog,
+    QCheckBox,
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QLabel,
     QLineEdit,
-    QTabWidget,
     QWidget,
 )
 
@@ -28,6 +27,7 @@ from pendel.app.loops.drawings import (
     sensitivities,
     wipe,
 )
+from pendel.app.loops.matrices import Matrices
 from pendel.app.loops.way_fields import WayFields
 from pendel.app.plots.plot import Plot
 from pendel.app.session.jobs import LAY_UNDER, SWEEP, TRANSFER, End, Job
@@ -66,6 +66,7 @@ class WayView(QWidget):
         super().__init__(parent)
         self.session = session
         self.found: LookedAt | None = None
+        self._sampled: LookedAt | None = None
         self.points: list[SweptPoint] = []
         self.beside: dict[str, LookedAt] = {}
         """Other kept ways that are laid under this one."""
@@ -123,6 +124,13 @@ class WayView(QWidget):
         self.fields = WayFields()
         self.fields.changed.connect(self._chosen)
         inside.addWidget(self.fields)
+        self.continuous = QCheckBox("as of a continuous drive, delays as such")
+        self.continuous.setToolTip(
+            "Sampling, hold and computing delay count by what they do to a sine, with no aliases, up to eight times half "
+            "the sampling rate; step, poles and matrices stay those of the samples"
+        )
+        self.continuous.toggled.connect(lambda _: self._show_found() if self.found is not None else None)
+        inside.addWidget(self.continuous)
         self.name = QLineEdit()
         self.name.setPlaceholderText("name, to keep it")
         self.name.setAccessibleName("Name of this way")
@@ -259,8 +267,16 @@ class WayView(QWidget):
         if job.end is End.FAILED:
             self._fail(job.sentence)
             return
-        self.found = found = job.result
-        assert isinstance(found, LookedAt)
+        assert isinstance(job.result, LookedAt)
+        self._sampled = job.result
+        self._show_found()
+
+    def _show_found(self) -> None:
+        """What was found, as it is sampled or as of a continuous drive."""
+        assert self._sampled is not None
+        smooth = self._sampled.as_continuous()
+        self.continuous.setEnabled(smooth is not None)
+        self.found = found = smooth if smooth is not None and self.continuous.isChecked() else self._sampled
         model, least = found.transfer.model, found.minimal
         rhythm = (
             f"sampled every {figure(model.dt, 's', 3)}" if model.dt else "continuous: no block lies between"
@@ -535,35 +551,6 @@ class WayView(QWidget):
                 f"; {distorted} with more than 3 % distortion (hollow), which a linear model does not show"
             )
         return words + "."
-
-
-class Matrices(QDialog):
-    """A, B, C and D with the names of states."""
-
-    def __init__(self, found: LookedAt, parent: QWidget):
-        super().__init__(parent)
-        self.setWindowTitle("A, B, C, D")
-        self.resize(820, 520)
-        body = column(self, (14, 12, 14, 12), 8)
-        tabs = QTabWidget()
-        model, least = found.transfer.model, found.minimal.model
-        for title, each in (("All states", model), ("Minimal", least)):
-            rows, columns = (*each.states, each.output), (*each.states, each.input)
-            table = FigureTable(title, columns)
-            table.setVerticalHeaderLabels(list(rows))
-            whole = np.block([[each.A, each.B], [each.C, each.D]])
-            table.show_rows([tuple(f"{v:.6g}" for v in line) for line in whole.tolist()])
-            table.setVerticalHeaderLabels(list(rows))
-            table.verticalHeader().setVisible(True)  # type: ignore[union-attr]
-            tabs.addTab(table, f"{title} ({len(each.states)})")
-        kind = f"x⁺ = A x + B u, every {figure(model.dt, 's', 4)}" if model.dt else "dx/dt = A x + B u"
-        body.addWidget(
-            wrapped(
-                f"{kind}, y = C x + D u; in SI. The last column is the input, the last row the output.",
-                "muted",
-            )
-        )
-        body.addWidget(tabs, 1)
 
 
 def tell(words: QLabel, sentence: str) -> None:

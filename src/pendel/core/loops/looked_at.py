@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
@@ -39,6 +39,14 @@ class LookedAt:
     t: np.ndarray
     y: np.ndarray
     loop: Margins | None
+
+    def as_continuous(self) -> LookedAt | None:
+        """Its curves as of a continuous drive, delays as such; None where that cannot be given."""
+        if self.transfer.smooth is None:
+            return None
+        frequency, response = self.transfer.smooth
+        loop = self.loop and margins(frequency, -response, stable=self.loop.stable)
+        return replace(self, frequency=frequency, response=response, loop=loop)
 
     @property
     def shown(self) -> np.ndarray:

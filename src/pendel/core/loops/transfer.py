@@ -15,6 +15,7 @@ from pendel.core.controllers.own_c import holds_c
 from pendel.core.drive.asked import near_words
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem
+from pendel.core.loops.continuous import continuous_response
 from pendel.core.loops.linear import (
     LiftedModel,
     LinearModel,
@@ -43,6 +44,8 @@ MEASURED = "measured"
 PLACES_OF_WAYS = {**PLACES, MEASURED: "where a run ends, by sines in runs"}
 """Where ways can be looked at."""
 DECADES, PER_DECADE = 5, 100
+BEYOND, SMOOTHLY = 8.0, 70
+"""Times half the sampling rate up to which a continuous drive is looked at, and points a decade."""
 STEPS, MOST_STEPS = 600, 200_000
 EXACT = 1e-6
 """By what poles are off where nothing but rounding is in them."""
@@ -79,6 +82,9 @@ class Transfer:
     axis."""
     range: tuple[float, float] | None = None
     """Hz over which it is known, where that is not all."""
+    smooth: tuple[np.ndarray, np.ndarray] | None = None
+    """Frequencies (Hz), further up than the samples tell, and the response as of a continuous drive, where that can be
+    given: see `pendel.core.loops.continuous`."""
 
     def grows(self, pole: Pole) -> bool:
         """Whether what a pole stands for grows, by more than rounding."""
@@ -291,7 +297,10 @@ def about(prepared: Prepared, ends: Ends, point: WorkingPoint) -> Transfer:
     opened = frozenset(ends.opened)
     lifted = drive.lifted(ends.target, ends.source, opened)
     model = drive.model(ends.target, inject=ends.source, opened=opened)
-    return Transfer(ends, model, point, lifted, limit_words(prepared, drive.limited()))
+    f = np.geomspace(0.5 / deck.tick * 10.0**-DECADES, BEYOND * 0.5 / deck.tick, (DECADES + 1) * SMOOTHLY)
+    smooth = continuous_response(drive, ends.target, 2 * math.pi * f, inject=ends.source, opened=opened)
+    remarks = limit_words(prepared, drive.limited())
+    return Transfer(ends, model, point, lifted, remarks, smooth=(f, smooth))
 
 
 def about_rotation(prepared: Prepared, ends: Ends) -> Transfer:

@@ -14,6 +14,7 @@ from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem, Stopped
+from pendel.core.loops.continuous import continuous_response
 from pendel.core.loops.find import Loop, acting_blocks, find_loops
 from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
@@ -28,7 +29,7 @@ from pendel.core.runs.measures import StepMeasures, step_measures
 from pendel.core.runs.simulate import Prepared, averaged, prepare
 from pendel.core.trust import refuse_strange_c
 
-POINTS = 500
+POINTS, BEYOND = 500, 8.0
 POINTS_BELOW, DEEPEST, LEAD_IN = 250, 1e-5, 20
 """Frequencies below the usual ones, where the lowest lies beside them, and how many are shown before a
 crossover there."""
@@ -68,6 +69,8 @@ class LoopStudy:
 
     def __init__(self, drive: SampledDrive, loop: Loop, plant_model: LinearModel | None = None):
         self.drive, self.loop = drive, loop
+        self.continuous = False
+        """Whether L is looked at as if nothing were sampled; see `pendel.core.loops.continuous`."""
         self.block: BlockInstance = drive.deck.block(loop.regulator)
         drive.origin = self.block.phase
         self.output = f"{loop.regulator}.{loop.regulation.out}"
@@ -87,6 +90,21 @@ class LoopStudy:
     @cached_property
     def G(self) -> np.ndarray:
         return np.asarray(self.turned * self.plant_model.response(2 * math.pi * self.frequency))
+
+    @property
+    def can_be_continuous(self) -> bool:
+        """Not in a frame that turns, nor where the plant was measured."""
+        return type(self.drive) is SampledDrive
+
+    @cached_property
+    def _smooth(self) -> tuple[np.ndarray, np.ndarray]:
+        """Frequencies (Hz), and the plant's response as of a continuous drive."""
+        nyquist = 0.5 / self.dt
+        f = np.geomspace(nyquist * 1e-4, BEYOND * nyquist, POINTS)
+        G = continuous_response(
+            self.drive, self.actual, 2 * math.pi * f, inject=self.output, opened=frozenset({self.output})
+        )
+        return f, self.turned * G
 
     def why_silent(self, titles: Mapping[str, str]) -> str:
         """Where on the way back the regulator's output is lost, in words; ``titles`` are the cards' names."""
@@ -160,6 +178,9 @@ class LoopStudy:
 
     def reaching_down(self, gains: Mapping[str, float]) -> tuple[np.ndarray, np.ndarray]:
         """Frequencies (Hz) and L over them; further down than usual where a slow loop crosses only there."""
+        if self.continuous and self.can_be_continuous:
+            f, G = self._smooth
+            return f, -self.regulator_at(gains, f) * G
         response = self.open_loop(gains)
         if abs(response[0]) >= 1 or self.drive.range is not None:
             return self.frequency, response

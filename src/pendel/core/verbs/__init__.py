@@ -43,6 +43,7 @@ SIGNALS = Parameter(
     "LIST",
     many=True,
 )
+CONTINUOUS = Parameter("continuous", "margins as if nothing were sampled, with delays as such", flag=True)
 JUDGED_AT = Parameter(
     "at",
     "rest, steady for the rotation in which a run ends, or measured by sines in runs; rest without it",
@@ -130,7 +131,7 @@ VERBS = (
         "loops",
         "report the loops of a drive with their margins",
         loops,
-        (JUDGED_AT,),
+        (JUDGED_AT, CONTINUOUS),
     ),
     Verb(
         "linear",
@@ -153,6 +154,7 @@ VERBS = (
                 many=True,
                 option="sweep",
             ),
+            CONTINUOUS,
         ),
         writes="the model as .mat, .json or .py, or its response as .csv; without it, figures go to the terminal",
         endings=endings_of_models,

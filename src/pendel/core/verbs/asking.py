@@ -89,7 +89,7 @@ def signals(drive: Drive) -> list[SignalReport]:
     return [SignalReport(i.key, i.card, i.label, i.unit) for key, i in infos.items() if key in there]
 
 
-def loops(drive: Drive, *, at: str | None = None) -> list[LoopReport]:
+def loops(drive: Drive, *, at: str | None = None, continuous: bool = False) -> list[LoopReport]:
     """The loops of a drive, inside out, with margins.
 
     Parameters
@@ -97,6 +97,8 @@ def loops(drive: Drive, *, at: str | None = None) -> list[LoopReport]:
     at
         ``steady`` for the steady rotation in which a run ends; ``measured`` for sines in runs, with converters at
         their level of detail; without it, at rest.
+    continuous
+        margins as of a continuous loop, with delays as such, where a loop can be seen so.
 
     Raises
     ------
@@ -114,7 +116,11 @@ def loops(drive: Drive, *, at: str | None = None) -> list[LoopReport]:
         if each.judged is None:
             reports.append(LoopReport(*plain, stable=False, damped=False, problem=each.problem))
             continue
-        m = each.judged.margins
+        judged = each.judged
+        if continuous and each.study is not None and each.study.can_be_continuous:
+            each.study.continuous = True
+            judged = each.study.analyse(each.study.gains_now)
+        m = judged.margins
         reports.append(
             LoopReport(
                 loop.label,

@@ -80,6 +80,7 @@ def linear_between(
     opened: Iterable[str] = (),
     at: str | None = None,
     swept: Iterable[str] = (),
+    continuous: bool = False,
 ) -> TransferReport:
     """The linear model between two points of a drive with its converters averaged, and the same measured in
     runs at its level of detail.
@@ -90,6 +91,8 @@ def linear_between(
         signals, or taps by their names.
     at
         rest, steady, built up, end, any, measured, or a time in a run; any without it.
+    continuous
+        margins as of a continuous drive, with delays as such, where it can be seen so.
     swept
         frequencies, or ``usual`` for forty of them.
 
@@ -105,7 +108,8 @@ def linear_between(
     if not source or not target:
         raise DriveProblem("A model goes from one signal to another. Name both, with --from and --to.")
     seen = looked_at(drive, KeptTransfer(source, target, tuple(opened), at or ""))
-    found, least, loop = seen.transfer, seen.minimal, seen.loop
+    smooth = seen.as_continuous() if continuous else None
+    found, least, loop = seen.transfer, seen.minimal, (smooth or seen).loop
     ends = found.ends
     points: tuple[SweptPoint, ...] = ()
     if wished := list(swept):

@@ -1,0 +1,43 @@
+"""The matrices of a linear model, to be looked at."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtWidgets import QDialog, QTabWidget, QWidget
+
+from pendel.app.widgets.basic import column, wrapped
+from pendel.app.widgets.figure_table import FigureTable
+from pendel.core.loops.looked_at import LookedAt
+from pendel.core.quantities.units import figure
+
+
+class Matrices(QDialog):
+    """A, B, C and D with the names of states."""
+
+    def __init__(self, found: LookedAt, parent: QWidget):
+        super().__init__(parent)
+        self.setWindowTitle("A, B, C, D")
+        self.resize(820, 520)
+        body = column(self, (14, 12, 14, 12), 8)
+        tabs = QTabWidget()
+        model, least = found.transfer.model, found.minimal.model
+        for title, each in (("All states", model), ("Minimal", least)):
+            rows, columns = (*each.states, each.output), (*each.states, each.input)
+            table = FigureTable(title, columns)
+            table.setVerticalHeaderLabels(list(rows))
+            whole = np.block([[each.A, each.B], [each.C, each.D]])
+            table.show_rows([tuple(f"{v:.6g}" for v in line) for line in whole.tolist()])
+            table.setVerticalHeaderLabels(list(rows))
+            table.verticalHeader().setVisible(True)  # type: ignore[union-attr]
+            tabs.addTab(table, f"{title} ({len(each.states)})")
+        kind = f"x⁺ = A x + B u, every {figure(model.dt, 's', 4)}" if model.dt else "dx/dt = A x + B u"
+        body.addWidget(
+            wrapped(
+                f"{kind}, y = C x + D u; in SI. The last column is the input, the last row the output.",
+                "muted",
+            )
+        )
+        body.addWidget(tabs, 1)
+
+
+__all__ = ["Matrices"]
