@@ -11,6 +11,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from pendel.app.loops.matrices import Matrices
+from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.signal_drag import signals_mime
 from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
@@ -114,11 +115,15 @@ def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, pag
     assert until(lambda: view.sweep_button.text() != "Stop", 60)
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "m.json"), ""))
     QTest.mouseClick(view.save_button, LEFT)
-    assert json.loads((tmp_path / "m.json").read_text())["to"] == "current_sensor.value"
+    written = json.loads((tmp_path / "m.json").read_text())
+    assert written["to"] == "current_sensor.value" and written["units"]["door_motor.omega"] == "rad/s"
     QTest.mouseClick(view.matrices_button, LEFT)
     settle()
     shown = view.findChild(Matrices)
     assert shown is not None and shown.isVisible()
+    table = next(t for t in shown.findChildren(FigureTable) if t.accessibleName() == "All states")
+    heads = {table.horizontalHeaderItem(n).text() for n in range(table.columnCount())}
+    assert {"door_motor.i, A", "door_motor.omega, rad/s", "current_pi.out, V"} <= heads
     shown.close()
     page._choose("speed_pi")
     assert page.stack.currentIndex() == 0 and page.now is not None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 from PyQt6.QtWidgets import QDialog, QTabWidget, QWidget
 
@@ -22,8 +24,10 @@ class Matrices(QDialog):
         tabs = QTabWidget()
         model, least = found.transfer.model, found.minimal.model
         for title, each in (("All states", model), ("Minimal", least)):
-            rows, columns = (*each.states, each.output), (*each.states, each.input)
-            table = FigureTable(title, columns)
+            states = [with_unit(name, found.transfer.units) for name in each.states]
+            rows = [*states, with_unit(found.transfer.ends.target, found.transfer.units)]
+            columns = [*states, with_unit(found.transfer.ends.source, found.transfer.units)]
+            table = FigureTable(title, tuple(columns))
             table.setVerticalHeaderLabels(list(rows))
             whole = np.block([[each.A, each.B], [each.C, each.D]])
             table.show_rows([tuple(f"{v:.6g}" for v in line) for line in whole.tolist()])
@@ -38,6 +42,10 @@ class Matrices(QDialog):
             )
         )
         body.addWidget(tabs, 1)
+
+
+def with_unit(name: str, units: Mapping[str, str]) -> str:
+    return f"{name}, {units[name]}" if name in units else name
 
 
 __all__ = ["Matrices"]

@@ -61,6 +61,7 @@ def record_of(found: Transfer) -> dict:
         "point": found.point.name,
         "dt": model.dt,
         "states": list(model.states),
+        "units": dict(found.units),
         **{name: getattr(model, name).tolist() for name in "ABCD"},
         "poles": [
             {

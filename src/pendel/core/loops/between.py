@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 from pendel.core.drive.document import Drive
 from pendel.core.loops.measured import measured_way
+from pendel.core.loops.model_units import units_of
 from pendel.core.loops.sweep import Sweep, Swept, usual_frequencies
 from pendel.core.loops.transfer import MEASURED, Ends, Transfer, transfer
 from pendel.core.runs.simulate import averaged, prepare
@@ -14,8 +16,11 @@ from pendel.core.runs.simulate import averaged, prepare
 def model_between(drive: Drive, ends: Ends, stopping: Callable[[], bool] = lambda: False) -> Transfer:
     """With converters averaged; what is measured, at their level of detail. Raises as `transfer` and `measured_way`."""
     if ends.at == MEASURED:
-        return measured_way(prepare(drive), ends, stopping)
-    return transfer(prepare(averaged(drive)), ends)
+        found = measured_way(prepare(drive), ends, stopping)
+    else:
+        found = transfer(prepare(averaged(drive)), ends)
+    names = (*found.model.states, found.ends.source, found.ends.target)
+    return replace(found, units=units_of(drive, names))
 
 
 def sweep_between(

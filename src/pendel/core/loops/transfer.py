@@ -4,8 +4,8 @@ that is wanted. The drive stays as it is."""
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -85,6 +85,8 @@ class Transfer:
     smooth: tuple[np.ndarray, np.ndarray] | None = None
     """Frequencies (Hz), further up than the samples tell, and the response as of a continuous drive, where that can be
     given: see `pendel.core.loops.continuous`."""
+    units: Mapping[str, str] = field(default_factory=dict)
+    """Of states, input and output by their names, in SI, as far as they are known."""
 
     def grows(self, pole: Pole) -> bool:
         """Whether what a pole stands for grows, by more than rounding."""
