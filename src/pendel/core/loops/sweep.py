@@ -404,7 +404,10 @@ class Sweep:
     def window(self, wish: float) -> Window:
         """The frequency next to one that fits (Hz), ticks of settling and ticks that are looked at."""
         self.injection.whole_periods(wish)
-        return self.injection.window(wish, self.transfer.usual_span())
+        settling = self.transfer.usual_span()
+        if self.transfer.range is not None:  # poles below what was measured tell nothing
+            settling = min(settling, self.prepared.examined.settings["until"])
+        return self.injection.window(wish, settling)
 
     def run(
         self,

@@ -211,40 +211,14 @@ class LoopStudy:
         count = int(min(MOST_STEPS, max(40, 14 * scale / self.dt)))
         rows = np.array([tick[watched] for tick in seen])
         stride = math.ceil(14 * scale / self.dt / MOST_STEPS)
-        if stride > 1:  # a slow loop is looked at every so many periods
-            return self._step_in_strides(phi, gamma, rows[0], stride)
-        read = rows[:: self.block.every]  # with the held input as a state of its own
+        # With the held input as a state of its own.
         whole = np.block([[phi, gamma], [np.zeros((1, phi.shape[0])), np.ones((1, 1))]])
-        ahead = [read]
-        while len(ahead) < min(count, AT_ONCE):
-            ahead.append(ahead[-1] @ whole)
-        stacked, on = np.vstack(ahead), np.linalg.matrix_power(whole, len(ahead))
-        state = np.append(np.zeros(phi.shape[0]), 1.0)
-        values = list[np.ndarray]()
-        with np.errstate(over="ignore", invalid="ignore"):
-            for _ in range(math.ceil(count / len(ahead))):
-                values.append(stacked @ state)
-                state = on @ state
-                if not np.all(np.abs(state) < FAR):
-                    break
-        y = np.concatenate(values)[: count * len(read)]
-        beyond = np.flatnonzero(~(np.abs(y) < FAR))
-        y = y[: beyond[0]] if len(beyond) else y
+        if stride > 1:  # a slow loop is looked at every so many periods
+            whole = np.linalg.matrix_power(whole, stride)
+            y = far_values(rows[:1], whole, MOST_STEPS)
+            return np.arange(len(y)) * stride * self.dt, y
+        y = far_values(rows[:: self.block.every], whole, count)
         return np.arange(len(y)) * self.loop.period, y
-
-    def _step_in_strides(
-        self, phi: np.ndarray, gamma: np.ndarray, row: np.ndarray, stride: int
-    ) -> tuple[np.ndarray, np.ndarray]:
-        n = phi.shape[0]
-        whole = np.linalg.matrix_power(np.block([[phi, gamma], [np.zeros((1, n)), np.ones((1, 1))]]), stride)
-        state = np.append(np.zeros(n), 1.0)
-        values = []
-        for _ in range(MOST_STEPS):
-            values.append(float(row @ state))
-            state = whole @ state
-            if not np.all(np.abs(state) < FAR):
-                break
-        return np.arange(len(values)) * stride * self.dt, np.array(values)
 
     def picture(self, f_wish: float | None = None) -> LagPlant:
         """The plant as lag and small delays, fitted around the frequencies where the loop will cross."""
@@ -291,6 +265,27 @@ class LoopStudy:
                 "the rule by crossover."
             )
         return chosen.propose(self, Wishes(crossover, phase_margin))
+
+
+def far_values(read: np.ndarray, whole: np.ndarray, count: int) -> np.ndarray:
+    """What rows read (k, n) of a state that is 0 but for its last entry, and of those it becomes by ``whole``, so many in
+    all; as far as it stays within `FAR`. Many are computed by one product."""
+    ahead = [read]
+    while len(ahead) < min(count, AT_ONCE):
+        ahead.append(ahead[-1] @ whole)
+    stacked, on = np.vstack(ahead), np.linalg.matrix_power(whole, len(ahead))
+    state = np.zeros(len(whole))
+    state[-1] = 1.0
+    values = list[np.ndarray]()
+    with np.errstate(over="ignore", invalid="ignore"):
+        for _ in range(math.ceil(count / len(ahead))):
+            values.append(stacked @ state)
+            state = on @ state
+            if not np.all(np.abs(state) < FAR):
+                break
+    y = np.concatenate(values)[: count * len(read)]
+    beyond = np.flatnonzero(~(np.abs(y) < FAR))
+    return y[: beyond[0]] if len(beyond) else y
 
 
 def silent_beside(deck: ControlDeck, loop: Loop) -> Silent:
