@@ -36,7 +36,7 @@ def pytest_collection_modifyitems(items):
 @pytest.fixture(autouse=True)
 def patient(monkeypatch):
     """Boards may take their time to answer while other tests keep both cores busy."""
-    monkeypatch.setattr("pendel.core.bench.master.PATIENCE", 8.0)
+    monkeypatch.setattr("pendel.core.bench.master.PATIENCE", 2.0)
 
 
 @pytest.fixture

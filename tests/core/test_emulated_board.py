@@ -73,7 +73,7 @@ def test_a_processor_runs_the_drive_as_the_host_does_to_the_bit(standing):
     assert bench.order(Order.ENABLE).state is BoardState.ENABLED
     with pytest.raises(StillEnabled):
         bench.load(image)
-    wait_for(lambda: got.append(sampler.get()) or sum(map(len, got)) > 8000, 60.0)
+    wait_for(lambda: got.append(sampler.get()) or sum(map(len, got)) > 2500, 60.0)
     bench.stop_sampling()
     values = np.concatenate([g.values for g in got])
     assert sampler.lost == 0 and np.all(np.diff(np.concatenate([g.ticks for g in got])) == 1)
@@ -116,7 +116,7 @@ def on_host(made, drive, first, count):
 
 
 @emulated
-def test_what_goes_wrong_with_a_processor_is_said(standing):
+def test_what_goes_wrong_with_a_processor_is_said(standing, monkeypatch):
     board, bench, made, description, lost = standing
     wrong = image_for(prepare(load(EXAMPLES / "cabin_fan.pendel")).lowered, M4F)
     assert bench.load(wrong).empty
@@ -130,7 +130,8 @@ def test_what_goes_wrong_with_a_processor_is_said(standing):
     assert len(found) == 1
     os.kill(found[0], signal.SIGKILL)
     assert "ended unexpectedly" in wait_for(lambda: board.status.get("sentence"))
-    with pytest.raises(BenchProblem):
+    with monkeypatch.context() as quick, pytest.raises(BenchProblem):
+        quick.setattr("pendel.core.bench.master.PATIENCE", 0.3)
         serial.facts()  # who it was connected to is gone
     assert serial.connect(board.addresses[1], board.secret).empty
     serial.disconnect()

@@ -12,7 +12,7 @@ void pd_end(uint32_t code);
 #define UART_STATE (*(volatile uint32_t *)0x40004004u)
 #define UART_CONTROL (*(volatile uint32_t *)0x40004008u)
 #define UART_DIVIDER (*(volatile uint32_t *)0x40004010u)
-enum { UART_FULL = 1, UART_HAS = 2, POLLS = 40 };
+enum { UART_FULL = 1, UART_HAS = 2, POLLS = 60, WITHIN_PACKET = 20000 };
 
 static PD_OWN_T controller;
 static pd_board_t board;
@@ -101,7 +101,8 @@ static void join(void)
 static void serve_line(void)
 {
     uint32_t quiet = 0u;
-    while (quiet < (uint32_t)POLLS) {
+    /* Bytes reach the UART one by one, in a thread of the emulator; what has begun is waited for. */
+    while (quiet < (line.filled > 0u ? (uint32_t)WITHIN_PACKET : (uint32_t)POLLS)) {
         const uint32_t state = UART_STATE;
         quiet++;
         if ((state & (uint32_t)UART_HAS) != 0u) {
