@@ -3,7 +3,8 @@
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from pendel.api import CardView, Drive, NoSignal, Run, open_drive, open_example
+    from pendel.api import CardView, Drive, NoSignal, Run
+    from pendel.opening import open_drive, open_example
 
     open = open_drive
 
@@ -15,9 +16,11 @@ __all__ = ["CardView", "Drive", "NoSignal", "Run", "open", "open_drive", "open_e
 def __getattr__(name: str) -> Any:
     """The script interface loads on first use, so that the window does not wait for it."""
     if name in __all__:
-        from pendel import api
+        from pendel import api, opening
 
-        return api.open_drive if name == "open" else getattr(api, name)
+        if name == "open":
+            return opening.open_drive
+        return getattr(opening if name in opening.__all__ else api, name)
     raise AttributeError(f"module pendel has no attribute {name}")
 
 

@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from pendel.core.loops.within_limits import TunedLoops
     from pendel.core.verbs.shipping import FirmwareReport
 
-__all__ = ["CardView", "Drive", "NoSignal", "Run", "open_drive", "open_example"]
+__all__ = ["CardView", "Drive", "NoSignal", "Run"]
 
 
 class Drive:
@@ -594,16 +594,3 @@ class Drive:
 
     def _signal(self, name: str) -> str:
         return str(self.document.taps[name]) if name in self.document.taps else name
-
-
-def open_drive(path: str | Path) -> Drive:
-    """Open a ``.pendel`` file. Raises `FileProblem`."""
-    return Drive(document=file.load(Path(path)))
-
-
-def open_example(name: str) -> Drive:
-    """Open one of the examples that come with Pendel, such as ``"car_door_drive"``. Raises `DriveProblem`."""
-    folder = Path(__file__).parent / "examples"
-    known = sorted(p.stem for p in folder.glob("*.pendel"))
-    known_name("example", name, known, "Pendel")
-    return open_drive(folder / f"{name}.pendel")

@@ -42,12 +42,12 @@ def test_a_rational_function_is_found_from_its_response():
     poles = 2 * np.pi * np.array([-1.5, -0.4 + 20j, -0.4 - 20j, -30 + 300j, -30 - 300j])
     residues = np.array([5.0, 2 - 1j, 2 + 1j, -40 + 10j, -40 - 10j])
     s = 2j * np.pi * np.geomspace(0.1, 1000, 60)
-    wanted = np.sum(residues / (s[:, None] - poles), axis=1) + 0.003
-    fit = fitted(s.imag, wanted, 1 / np.abs(wanted), 5)
+    exact = np.sum(residues / (s[:, None] - poles), axis=1) + 0.003
+    fit = fitted(s.imag, exact, 1 / np.abs(exact), 5)
     assert np.max(fit.off) < 1e-9
     assert np.sort_complex(np.linalg.eigvals(fit.A)) == pytest.approx(np.sort_complex(poles), rel=1e-7)
     x = np.linalg.solve(s[:, None, None] * np.eye(5) - fit.A, np.broadcast_to(fit.B, (60, 5, 1)))
-    assert (fit.C @ x + fit.D)[:, 0, 0] == pytest.approx(wanted, rel=1e-9)
+    assert (fit.C @ x + fit.D)[:, 0, 0] == pytest.approx(exact, rel=1e-9)
 
 
 @pytest.mark.parametrize("level", ["averaged", "switching"])
