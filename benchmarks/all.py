@@ -187,7 +187,7 @@ class Million:
         rng = np.random.default_rng(1)
         self.keys = [f"s.{k}" for k in range(5)]
         self.infos = {k: SignalInfo(k, "s", k, "V") for k in self.keys}
-        self.name, self.end, self.units = "Run", 1.0, ShownUnits()
+        self.name, self.begin, self.end, self.units = "Run", 0.0, 1.0, ShownUnits()
         self._traces = {
             k: Trace(k, k, "V", t, np.sin(40 * t * (n + 1)) + 0.1 * rng.standard_normal(len(t)), False)
             for n, k in enumerate(self.keys)

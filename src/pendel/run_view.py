@@ -184,6 +184,15 @@ class Run(Mapping[str, "Trace"]):
         """Sentences about what the run showed that wants attention."""
         return [r.sentence for r in self.kept.remarks]
 
+    @property
+    def differences(self) -> list[tuple[str, float, float]]:
+        """Of a run as shipped: how far signals of the controller were from those in float 64 for the same
+        inputs, furthest first, as key, largest difference (SI) and that over the signal's span. Each is a
+        signal of the run as well, ``KEY_off``."""
+        from pendel.core.runs.rounding import differences
+
+        return differences(self.kept)
+
     def at(self, key: str, times: ArrayLike) -> np.ndarray:
         """Values of a signal at given times (s): held for sampled signals, linear between steps for
         others."""

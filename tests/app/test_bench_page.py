@@ -137,10 +137,12 @@ def test_what_the_board_has_can_be_taken_into_the_drive(bench, window, tmp_path)
     connect(page)
     load(page)
     spot = board.description.values["speed_pi.K_p"].channel.spot
-    board.bench.master.write(spot.extension, spot.address, np.float32(44.0).tobytes())  # by somebody else
-    assert until(lambda: board.differing() == {"speed_pi.K_p": 44.0})  # read back every so often
+    session.do(commands.set_digits(session.drive, "speed_pi", "K_p", "3"))
+    other = float(np.float32(43.972))
+    board.bench.master.write(spot.extension, spot.address, np.float32(other).tobytes())  # by somebody else
+    assert until(lambda: board.differing() == {"speed_pi.K_p": other})  # read back every so often
     press(page.values.read_button)
-    assert until(lambda: board.differing() == {"speed_pi.K_p": 44.0})
+    assert until(lambda: board.differing() == {"speed_pi.K_p": other})
     calm(page)
     assert page.values.table.item(row_of(page, "speed_pi.K_p"), BOARD).font().bold()
     press(page.values.take_button)

@@ -6,9 +6,11 @@ from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit, QPushButton
 
-from pendel.app.firmware.values_table import HIGHEST, IS, LIVE, LOWEST, NUMBER, STEP, WORD
+from pendel.app.drive.new_block import NewBlock
+from pendel.app.firmware.values_table import DIGITS, HIGHEST, IS, LIVE, LOWEST, NUMBER, STEP, WORD
 from pendel.core.drive import commands
 from pendel.core.drive.document import End, OwnEquations
+from pendel.core.runs.simulate import prepare
 
 from .conftest import settle, until
 from .test_window import LEFT, choose, inspect, run_with, type_into
@@ -69,7 +71,10 @@ def test_a_value_is_made_live_stepped_typed_as_a_word_and_kept_within_its_ends(w
     QTest.keyClick(page.values, Qt.Key.Key_Space)
     written(page)
     assert list(card().live) == ["K_p"] and cell(page, key, LIVE).checkState() == Qt.CheckState.Checked
-    assert "speed_pi_values_take" in page.written.files.source and "speed_pi_values_take" in page.code.text.toPlainText()
+    assert (
+        "speed_pi_values_take" in page.written.files.source
+        and "speed_pi_values_take" in page.code.text.toPlainText()
+    )
     # A plain figure in the place of the expression, and its ends.
     set_cell(page, key, IS, "35")
     set_cell(page, key, LOWEST, "10")
@@ -119,6 +124,26 @@ def test_a_value_is_made_live_stepped_typed_as_a_word_and_kept_within_its_ends(w
     assert not page.save_button.isEnabled() and "from 10 to 80" in cell(page, key, IS).toolTip()
     set_cell(page, key, HIGHEST, "200")
     assert page.problem.text() == "" and page.save_button.isEnabled()
+    # The word in another base, and digits to which steps round.
+    for base, figures in (("hexadecimal", "0x{:0{bits}X}"), ("binary", "0b{:0{bits}b}"), ("decimal", "{}")):
+        entries = {a.text(): a for a in page.values.menu_of("speed_pi", page.values.facts(key)).actions()}
+        entries[f"Word in {base} digits"].trigger()
+        written(page)
+        alone = page.values.facts(key).alone
+        text = figures.format(alone.word, bits=alone.rep.bits // (4 if base == "hexadecimal" else 1))
+        assert cell(page, key, WORD).text() == text
+        set_cell(page, key, WORD, text)
+        assert card().values["K_p"] == "160"
+    set_cell(page, key, DIGITS, "many")
+    assert "no number of digits" in page.problem.text()
+    set_cell(page, key, DIGITS, "2")
+    set_cell(page, key, STEP, "×1.1")
+    set_cell(page, key, IS, "144")
+    page.values.setFocus()
+    page.values.selectRow(page.values.row_of(key))
+    QTest.keyClick(page.values, Qt.Key.Key_Plus)
+    written(page)
+    assert card().values["K_p"] == "160" and card().digits == {"K_p": "2"} and card().bases == {}
     # All values of a block at once, and back.
     menu = page.values.menu_of("current_pi")
     menu.actions()[0].trigger()
@@ -140,6 +165,12 @@ def test_live_values_are_built_checked_and_run_as_shipped(window, values):
     written(page)
     page.shipped.click()
     run_with(window)
+    runs = window.page("Runs")
+    window.show_page("Runs")
+    settle()
+    assert "from float 64" in runs.list.item(0).toolTip() and "%" in runs.list.item(0).toolTip()
+    folders = runs.tree.findItems("differences from float 64", Qt.MatchFlag.MatchRecursive)
+    assert folders and all(f.childCount() for f in folders)
     window.show_page("Firmware")
     written(page)
     page.build_button.click()
@@ -182,6 +213,66 @@ def test_an_own_block_in_c_compiles_from_the_first_moment_and_is_written_in_word
     assert until(lambda: page.checked or page.problem.text(), 60)
     assert page.problem.text() == "" and not page.checked.unlike
     assert "y = pd_moved32(3 * x, 1 + x_q - y_q);" in page.written.files.source
+
+
+def put(table, n, column, text):
+    """Typed into a cell that is opened by F2."""
+    table.setFocus()
+    table.setCurrentCell(n, column)
+    QTest.keyClick(table, Qt.Key.Key_F2)
+    (editor,) = (e for e in table.viewport().findChildren(QLineEdit) if e.isVisible())
+    editor.selectAll()
+    QTest.keyClicks(editor, text)
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    settle()
+
+
+@pytest.mark.parametrize("kind", ["own_block", "own_modes", "own_c"])
+def test_a_new_own_block_is_asked_for_and_builds_from_the_first_moment(window, kind):
+    session = window.session
+    window.actions_by_name["new_block"].trigger()
+    settle()
+    dialog = window.findChild(NewBlock)
+    dialog.radios[kind].click()
+    type_into(dialog.name, "Belt watch")
+    put(dialog.ports, 0, 0, "current")
+    put(dialog.ports, 0, 2, "Amp")
+    assert "Amp" in dialog.problem.text() and not dialog.make.isEnabled()
+    put(dialog.ports, 0, 2, "A")
+    put(dialog.ports, 2, 0, "warns")  # the empty row, below which there is another now
+    dialog.ports.cellWidget(2, 1).setCurrentText("out")
+    assert dialog.ports.rowCount() == 4
+    put(dialog.values, 0, 0, "most")
+    put(dialog.values, 0, 1, "30 furlong")
+    assert "furlong" in dialog.problem.text()
+    put(dialog.values, 0, 1, "30 A")
+    put(dialog.states, 0, 0, "current")
+    put(dialog.states, 0, 1, "0")
+    assert "twice" in dialog.problem.text()
+    put(dialog.states, 0, 0, "count")
+    type_into(dialog.every, "1.5")
+    assert "whole number" in dialog.problem.text()
+    type_into(dialog.every, "20")
+    choose(dialog.format, "fixed32")
+    if kind == "own_c":
+        assert "y needs a lowest and a highest value" in dialog.problem.text()
+        for n in (1, 2):
+            put(dialog.ports, n, 3, "-10")
+            assert "one end" in dialog.problem.text()
+            put(dialog.ports, n, 4, "10")
+    steps = session.undo.count()
+    QTest.mouseClick(dialog.make, LEFT)
+    settle()
+    card = session.drive.cards["belt_watch"]
+    assert session.undo.count() == steps + 1 and session.selection == ["belt_watch"]
+    assert (card.kind, card.values, card.number_format) == (kind, {"every": "20"}, "fixed32")
+    assert card.own.ports == ("current: in, A", "y: out", "warns: out") and card.own.states == ("count = 0",)
+    assert not [f for f in session.examined.findings if f.stops], session.examined.findings
+    for port in ("y", "warns"):
+        assert any(f"{port} = 0" in line for line in card.own.equations)
+    assert prepare(session.drive).lowered.block("belt_watch").number.fixed  # it has C of its format
+    window.editing.undo()
+    assert "belt_watch" not in session.drive.cards
 
 
 def test_the_inspector_shows_how_a_block_is_shipped(window):

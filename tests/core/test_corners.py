@@ -130,6 +130,45 @@ def test_an_output_below_the_input_charges_through_the_diode(settings):
     assert np.max(np.abs(trace.y - wanted)) < 2e-3 * np.max(wanted)
 
 
+@pytest.mark.parametrize("method", ["auto", "fast", "stiff", "explicit"])
+@pytest.mark.parametrize("tolerance", [1e-4, 1e-6, 1e-8])
+def test_an_oscillation_that_nothing_damps_stays_within_ten_tolerances(method, tolerance):
+    """Two masses on a spring, let go: twist is cos(ωt) with ω² = k (1/J + 1/J) (textbook), 318 periods of it. Errors of steps add up
+    here, and nothing forgets them. A trace is drawn to 1e-5 of its range between its points."""
+    inertia, stiffness, start = 1e-3, 2000.0, 1e-3
+    d = pendel.Drive("Free")
+    for name, text in {"until": "1 s", "method": method, "tolerance": str(tolerance)}.items():
+        d.set(name, text)
+    for name in ("Left", "Right"):
+        d.add("inertia", name, J=str(inertia))
+    d.add("elastic_shaft", "Spring", k=str(stiffness), d="0")
+    d.start("spring", twist=str(start))
+    d.connect("left.b", "spring.a")
+    d.connect("spring.b", "right.a")
+    trace = d.run()["spring.twist"]
+    wanted = start * np.cos(np.sqrt(2 * stiffness / inertia) * trace.t)
+    assert trace.t[-1] == 1 and np.max(np.abs(trace.y - wanted)) < (10 * tolerance + 3e-5) * start
+
+
+def test_no_method_falls_behind_where_steps_are_many_between_edges():
+    """A supply on average has long stretches: the fast option once took eighty times as many steps there as the default. The
+    least tolerance asks for what rounding still leaves of a step's error, not for millions of steps."""
+    steps = {}
+    for method, tolerance in (("auto", "1e-6"), ("fast", "1e-6"), ("stiff", "1e-6"), ("auto", "1e-12")):
+        d = pendel.open_example("wayside_supply")
+        for name, text in {
+            "level": "averaged",
+            "until": "2 ms",
+            "method": method,
+            "tolerance": tolerance,
+        }.items():
+            d.set(name, text)
+        steps[method, tolerance] = d.run().kept.counters["steps"]
+    few = steps["auto", "1e-6"]
+    assert steps["fast", "1e-6"] < 2 * few and steps["stiff", "1e-6"] < 2 * few
+    assert steps["auto", "1e-12"] < 30 * few
+
+
 def test_an_angle_that_goes_round_has_the_mean_of_its_saw_tooth():
     """Points and those half way between, as a run has them; windows that begin and end anywhere. An integral of a saw tooth is
     that of the straight line less 2π for each turn."""
@@ -515,7 +554,11 @@ def test_a_response_has_measures_only_where_there_is_a_step(example_path):
     run = pendel.open_drive(example_path).run()
     speed, wish = "travel_speed.out", "travel_plan.speed"
     names = ("rise", "overshoot", "settling", "remaining_error")
-    for a, b in ((0.4, 0.42), (0.1, 0.2), (0.5, 0.6)):  # all the while at its level, on its ramp, with a dip of the load ahead
+    for a, b in (
+        (0.4, 0.42),
+        (0.1, 0.2),
+        (0.5, 0.6),
+    ):  # all the while at its level, on its ramp, with a dip of the load ahead
         assert all(np.isnan(run.measure(n, speed, a, b, setpoint=wish)) for n in names), (a, b)
     trace, level = run[speed], np.max(run[wish].y)
     seen = (trace.t >= 0.05) & (trace.t <= 0.6)

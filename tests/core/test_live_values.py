@@ -37,6 +37,8 @@ from pendel.core.plant.runtime import load, pointer
 from pendel.core.plant.simulator import Simulator
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import stepped
+from pendel.core.runs import kept
+from pendel.core.runs.rounding import differences, listed
 from pendel.core.runs.simulate import prepare, run_drive
 
 from .test_numbers import EXAMPLES, FUNCTIONS, fed, hold, random_update, sanitized, toys, with_ranges
@@ -82,7 +84,8 @@ def live_toys(seed, count):
     parts = [with_live(rng, random_update(rng)) for _ in range(count)]
     deck, ranges = toys(["def f(x, y, out, s, dt):\n    out = x\n"] * count)
     blocks = tuple(
-        replace(b, update=parse_update(text), values=values) for b, (text, values, _) in zip(deck.blocks, parts)
+        replace(b, update=parse_update(text), values=values)
+        for b, (text, values, _) in zip(deck.blocks, parts)
     )
     live = {f"toy_{k}.{n}": i for k, (_, _, ends) in enumerate(parts) for n, i in ends.items()}
     return rng, replace(deck, blocks=blocks), ranges, live, parts
@@ -96,7 +99,10 @@ def at_random(rng, live, names):
 def started_with(deck, names, numbers):
     """The deck as if these were its values."""
     given = dict(zip(names, numbers))
-    blocks = (replace(b, values={n: given.get(f"{b.name}.{n}", v) for n, v in b.values.items()}) for b in deck.blocks)
+    blocks = (
+        replace(b, values={n: given.get(f"{b.name}.{n}", v) for n, v in b.values.items()})
+        for b in deck.blocks
+    )
     return replace(deck, blocks=tuple(blocks))
 
 
@@ -149,14 +155,20 @@ def test_wild_values_taken_at_any_time_overflow_nothing(tmp_path):
     for number in (NumberFormat.FIXED16, NumberFormat.FIXED32, NumberFormat.FLOAT32):
         made = lower(deck, Choices(number, {}, ranges, live))
         names = live_names(made)
-        rows = [[rng.choice(wild) if rng.random() < 0.6 else v for v in at_random(rng, live, names)] for _ in inputs]
-        text = shipped_alone(made).replace("pd_ctl_tick(", "pd_plain_tick(") + f"""
+        rows = [
+            [rng.choice(wild) if rng.random() < 0.6 else v for v in at_random(rng, live, names)]
+            for _ in inputs
+        ]
+        text = (
+            shipped_alone(made).replace("pd_ctl_tick(", "pd_plain_tick(")
+            + f"""
 void pd_ctl_tick({made.name}_t *c, const double *in, double *signals, double *out)
 {{
     pd_ctl_take(c, in + {len(made.inputs)});
     pd_plain_tick(c, in, signals, out);
 }}
 """
+        )
         ran = sanitized(made, np.hstack([fed(made, inputs), rows]), text)
         assert ran.returncode == 0, (number, ran.stderr[:2000])
         # What was taken is within its ends, and a number.
@@ -169,7 +181,14 @@ def test_functions_of_intervals_hold_all_they_can_give():
     points = (-2.0, -0.5, 0.0, 1.0)
     pairs = [Interval(a, b) for a in points for b in points if a <= b]
     rng = random.Random(3)
-    for name, count in (("saturate", 3), ("minimum", 2), ("maximum", 2), ("absolute", 1), ("floor", 1), ("sqrt", 1)):
+    for name, count in (
+        ("saturate", 3),
+        ("minimum", 2),
+        ("maximum", 2),
+        ("absolute", 1),
+        ("floor", 1),
+        ("sqrt", 1),
+    ):
         for at in product(pairs, repeat=count) if count < 3 else (rng.sample(pairs, 3) for _ in range(400)):
             found = applied(name, at)
             for arguments in product(*([i.low, 0.5 * (i.low + i.high), i.high] for i in at)):
@@ -191,7 +210,9 @@ def test_limits_that_move_are_held_in_words():
 
 def live_door():
     d, run = with_ranges("car_door_drive")
-    d.set_live("current_pi", "speed_pi.K_p=10…80", "travel_speed", "travel_plan.distance=-2 m…2 m", "pulse_stage")
+    d.set_live(
+        "current_pi", "speed_pi.K_p=10…80", "travel_speed", "travel_plan.distance=-2 m…2 m", "pulse_stage"
+    )
     return d, run
 
 
@@ -244,14 +265,20 @@ def test_live_values_follow_their_card_and_come_back_from_the_file_and_the_termi
     assert again.cards["speed_pi"].steps == {"K_p": "×1.1"}
     made = prepare(again).lowered
     page = document_of(made, {})
-    assert "<td>T_i</td><td>0.00067</td><td>0.0001675</td><td>0.00268</td>" in page and "5e-05·K_p/T_i" in page
+    assert (
+        "<td>T_i</td><td>0.00067</td><td>0.0001675</td><td>0.00268</td>" in page and "5e-05·K_p/T_i" in page
+    )
     source, header = files(made).source, files(made).header
     assert "inner_loop_values_take(" in source and "float K_p;  /* 10 to 80 */" in header
     assert main(["firmware", str(path), "--format", "fixed16", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     gain = next(v for v in told["values"] if v["block"] == "speed_pi" and v["name"] == "K_p")
     word, rep = gain["numbers"][0]["rep"], gain["numbers"][0]
-    assert gain["ends"] == ["10", "80"] and rep["now"] == 35.0 and word["low"] <= 35 * 2 ** word["fraction"] <= word["high"]
+    assert (
+        gain["ends"] == ["10", "80"]
+        and rep["now"] == 35.0
+        and word["low"] <= 35 * 2 ** word["fraction"] <= word["high"]
+    )
     assert main(["live", str(path), "speed_pi.K_p", "--off"]) == 0
     assert not file.load(path).cards["speed_pi"].live
     for words in (["speed_p"], ["speed_pi.K"], ["speed_pi.K_p=5"], ["encoder"], ["speed_pi", "--off"]):
@@ -298,7 +325,9 @@ def test_what_cannot_be_live_is_refused_at_its_block():
     for ends in (Interval(1.0, 1e39), Interval(1e-42, 2.0)):  # beyond what 32-bit float holds, either way
         own = replace(deck, blocks=(replace(deck.blocks[0], update=parse_update(gains), values={"k": 1.5}),))
         for number in (NumberFormat.FLOAT32, NumberFormat.FIXED16):
-            with pytest.raises(CannotLower, match="32-bit float does not hold|too far apart|words can hold|no range"):
+            with pytest.raises(
+                CannotLower, match="32-bit float does not hold|too far apart|words can hold|no range"
+            ):
                 lower(own, Choices(number, {}, ranges, {"toy_0.k": ends}))
     d = pendel.open_example("car_door_drive")
     d.add("delay", "Memory", ticks="4")
@@ -328,12 +357,44 @@ def test_every_value_of_every_example_can_be_live():
                 break
             except CannotLower as problem:
                 block = next(b.name for b in deck.blocks if b.title == problem.block)
-                named = [n for n in left if n.startswith(f"{block}.") and re.search(rf"\b{n.partition('.')[2]}\b", str(problem))]
+                named = [
+                    n
+                    for n in left
+                    if n.startswith(f"{block}.") and re.search(rf"\b{n.partition('.')[2]}\b", str(problem))
+                ]
                 assert named, problem
                 left = {n: i for n, i in left.items() if n not in named}
                 refused += 1
         assert refused < 6
-        run_compiler([*compiler(), "-std=c99", "-Wall", "-Werror", "-Wno-unused", "-fsyntax-only", "-x", "c", "-"], shipped_alone(made))
+        run_compiler(
+            [*compiler(), "-std=c99", "-Wall", "-Werror", "-Wno-unused", "-fsyntax-only", "-x", "c", "-"],
+            shipped_alone(made),
+        )
+
+
+def test_a_run_as_shipped_has_the_difference_of_each_signal_from_float_64(tmp_path):
+    """To the bit what *Build and check* finds for the run's inputs; kept with the run, and none where all is in float 64."""
+    d = pendel.open_example("car_door_drive")
+    d.set("until", "60 ms")
+    d.set("controller", "as shipped")
+    run = d.run()
+    compared = {c.signal: c for c in build_and_check(prepare(d.document).lowered, run.kept).compared}
+    kept.save(run.kept, tmp_path / "run.h5")
+    for each in (run.kept, kept.load(tmp_path / "run.h5")):
+        told = differences(each)
+        assert {key for key, *_ in told} == set(compared)
+        for key, largest, share in told:
+            assert np.array_equal(each.trace(f"{key}_off").y, compared[key].gap) and largest == compared[key].largest
+            assert share == pytest.approx(largest / compared[key].span if compared[key].span else 0.0)
+        assert [share for *_, share in told] == sorted((share for *_, share in told), reverse=True)
+        assert told[0][2] > 1e-4 and each.infos["speed_pi.out_off"].unit == each.infos["speed_pi.out"].unit
+    assert run.differences == differences(run.kept) and "float 64" in listed(run.kept, 1)[0]
+    for settings in ({"controller": "as modelled"}, {"number_format": "float64"}):
+        twin = pendel.Drive(document=d.document.copy())
+        for name, text in settings.items():
+            twin.set(name, text)
+        twin.document.cards = {k: replace(c, number_format="") for k, c in twin.document.cards.items()}
+        assert not twin.run().differences
 
 
 @pytest.mark.parametrize(
@@ -355,6 +416,10 @@ def test_a_value_is_stepped_in_the_unit_it_is_written_in(text, unit, count, step
     assert stepped(text, unit, count, step, names) == after
     with pytest.raises(ExpressionProblem, match="is an expression"):
         stepped("2*I_most", "A", count, step, names)
+    for digits, figures in ((3, "42 A"), (4, "42.02 A"), (0, "42.021 A")):
+        assert stepped("42.01 A", "A", 1, "11 mA", names, digits) == figures
+    with pytest.raises(ExpressionProblem, match="2 digits of “42 A” do not show that step"):
+        stepped("42 A", "A", 1, "0.1 A", names, 2)
     for bad in ("×1", "0", "×-2", "many"):
         with pytest.raises(ExpressionProblem):
             stepped("1 A", "A", 1, bad, names)
@@ -365,7 +430,9 @@ DEVIATIONS = {"10.1"}
 ADVISORY = {"2.3", "2.4", "8.7", "8.9", "12.1", "15.5"}
 
 
-@pytest.mark.skipif(shutil.which("cppcheck") is None, reason="no checker of MISRA's rules here: install cppcheck")
+@pytest.mark.skipif(
+    shutil.which("cppcheck") is None, reason="no checker of MISRA's rules here: install cppcheck"
+)
 def test_what_is_shipped_keeps_the_required_rules_of_misra(tmp_path):
     """As far as cppcheck and its addon see; with the second compiler's warnings where there is one."""
     door, _ = live_door()
@@ -377,20 +444,36 @@ def test_what_is_shipped_keeps_the_required_rules_of_misra(tmp_path):
         write_sources(made, folder, d.document)
         for source in (f"{made.name}.c", f"{made.name}_table.c", "pd_numbers.c")[: 3 if d is door else 1]:
             flags = ("--addon=misra", "--enable=style", "--std=c99", "--template={id}:{line}:{file}")
-            done = subprocess.run(["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False)
+            done = subprocess.run(
+                ["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False
+            )
             found = re.findall(r"misra-c2012-([\d.]+):(\d+):(\S+)", done.stderr)
             assert {rule for rule, *_ in found} <= DEVIATIONS | ADVISORY, found
             assert ADVISORY & {rule for rule, *_ in found}  # it did look
             shifts = {(int(line), name) for rule, line, name in found if rule == "10.1"}
             header = (folder / "pd_numbers.h").read_text().split("\n")
-            assert all(name == "pd_numbers.h" and "return x >> k;" in header[line - 1] for line, name in shifts)
+            assert all(
+                name == "pd_numbers.h" and "return x >> k;" in header[line - 1] for line, name in shifts
+            )
         if "clang" in "".join(other_compiler()):
             quiet = ("-Wno-padded", "-Wno-declaration-after-statement")
-            run_compiler([*other_compiler(), "-std=c99", "-Weverything", "-Werror", *quiet, "-fsyntax-only", str(folder / f"{made.name}.c")])
+            run_compiler(
+                [
+                    *other_compiler(),
+                    "-std=c99",
+                    "-Weverything",
+                    "-Werror",
+                    *quiet,
+                    "-fsyntax-only",
+                    str(folder / f"{made.name}.c"),
+                ]
+            )
     flags = ("--addon=misra", "--enable=style", "--std=c99", "--template={id}")
     folder = resources.files("pendel.core.firmware") / "protocol"
     for source in ("pd_xcp.c", "pd_link.c", "pd_board.c"):
-        done = subprocess.run(["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            ["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False
+        )
         rules = set(re.findall(r"misra-c2012-([\d.]+)", done.stderr))
         assert "18.4" in rules  # it did look
         assert rules <= ADVISORY | {"11.5", "12.3", "17.8", "18.4"}, (source, rules)
@@ -402,10 +485,14 @@ def test_the_table_finds_every_number_by_keys_that_stay(tmp_path):
     d, run = live_door()
     document = d.document
     commands.set_pinned_key(document, "current_pi", "7").apply(document)
-    choices = replace(number_choices(document, prepare(document).examined), default=NumberFormat.FIXED16, blocks={})
+    choices = replace(
+        number_choices(document, prepare(document).examined), default=NumberFormat.FIXED16, blocks={}
+    )
     made = lower(prepare(document).deck, choices, sizes_seen(document))
     shipped, name = files(made), made.name
-    library = ctypes.CDLL(str(build_library(f"{shipped_alone(made)}\n" + shipped.table.replace(f'#include "{name}.h"', ""))))
+    library = ctypes.CDLL(
+        str(build_library(f"{shipped_alone(made)}\n" + shipped.table.replace(f'#include "{name}.h"', "")))
+    )
     memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
     state, none = ctypes.c_void_p(ctypes.addressof(memory)), np.zeros(1)
     inputs, signals = inputs_of(made, run)[:3000], signals_of(made)
@@ -417,7 +504,9 @@ def test_the_table_finds_every_number_by_keys_that_stay(tmp_path):
 
     def found(block, item):
         at = (ctypes.c_uint32 * 6)()
-        return list(np.frombuffer(at, np.int32)) if getattr(library, f"{name}_find")(block, item, at) else None
+        return (
+            list(np.frombuffer(at, np.int32)) if getattr(library, f"{name}_find")(block, item, at) else None
+        )
 
     def held(place):
         _, _, offset, kind, bits, fraction = place
@@ -445,8 +534,16 @@ def test_the_table_finds_every_number_by_keys_that_stay(tmp_path):
     assert lower(prepare(document).deck, choices_of(document), sizes_seen(document)).keys["inner"] == 7
     copied, (twin,) = commands.copy_cards(document, ["inner"])
     copied.apply(document)
-    assert file.from_text(file.to_text(document)).cards["inner"].pinned_key == "7" and not document.cards[twin].pinned_key
-    for text, words in (("7", "Inner has the pinned key 7 already"), ("0", "no whole number"), ("1e3", "no whole number"), ("²", "no whole")):
+    assert (
+        file.from_text(file.to_text(document)).cards["inner"].pinned_key == "7"
+        and not document.cards[twin].pinned_key
+    )
+    for text, words in (
+        ("7", "Inner has the pinned key 7 already"),
+        ("0", "no whole number"),
+        ("1e3", "no whole number"),
+        ("²", "no whole"),
+    ):
         command = commands.set_pinned_key(document, "speed_pi", text)
         command.apply(document)
         with pytest.raises(DriveHasFindings) as told:
@@ -468,7 +565,9 @@ def test_a_choice_can_be_changed_live(number):
     deck = prepare(d.document).deck
     (block,) = deck.blocks
     sources = {f"u_{n}": f"outside.{n}" for n in "abc"}
-    deck = replace(deck, blocks=(replace(block, sources={**block.sources, **sources}),), measured=tuple(sources.values()))
+    deck = replace(
+        deck, blocks=(replace(block, sources={**block.sources, **sources}),), measured=tuple(sources.values())
+    )
     # What the third harmonic divides by may be small, so the common voltage has no range of use by itself.
     ranges = {s: Interval(-300.0, 300.0) for s in (*sources.values(), "pulses.common")}
     t = np.arange(900) * 2 * np.pi / 200

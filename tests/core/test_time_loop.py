@@ -104,6 +104,8 @@ double crossing_of(const double *matrix, const double *x, double h, double at)
 
 double radius_of(const double *matrix) { double x[3] = {0}; run_t r = linear_run(matrix, x); work_t *w = pd_open(&r); double found = w->set->radius; pd_close(w); return found; }
 
+int values_of(double *a, int n, double *re, double *im) { return eigenvalues(a, n, re, im); }
+
 int solved(double *a, int *pivots, int n, double *right) { if (!factorise(a, pivots, n)) return 0; solve(a, pivots, n, right); return 1; }
 
 /* Offset and slope of a profile at times, and the corner ahead. */
@@ -227,6 +229,31 @@ def test_the_radius_is_that_of_the_absolute_values(loop):
     assert loop.radius_of(at(np.array([[0, 1e3, 0], [-1e3, 0, 0], [0, 0, -1.0]]))) == pytest.approx(
         1e3, rel=0.02
     )
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_eigenvalues_are_those_of_lapack(loop, seed):
+    """Of random, badly scaled, triangular, circulant and defective matrices; which are what oscillations are known by."""
+    rng = np.random.default_rng(seed)
+    scales = 10.0 ** rng.uniform(-6, 6, 30)
+    swinging = np.kron(np.diag(rng.uniform(1, 50, 8)), [[0, 1], [-1, -1e-5]])
+    for a, exact in (
+        (rng.normal(size=(1, 1)), 1e-14),
+        (rng.normal(size=(2, 2)), 1e-13),
+        (rng.normal(size=(30, 30)), 1e-11),
+        (rng.normal(size=(30, 30)) * scales[:, None] / scales, 1e-9),
+        (np.triu(rng.normal(size=(12, 12))), 1e-9),
+        (np.roll(np.eye(9), 1, axis=0), 1e-12),
+        (swinging, 1e-12),
+        (np.diag(np.ones(5), 1), 1e-9),
+        (np.zeros((4, 4)), 1e-14),
+    ):
+        n = len(a)
+        re, im = np.zeros(n), np.zeros(n)
+        assert loop.values_of(at(np.ascontiguousarray(a)), n, at(re), at(im)) == n
+        wanted = np.linalg.eigvals(a)
+        gaps = np.abs((re + 1j * im)[:, None] - wanted)
+        assert max(gaps.min(0).max(), gaps.min(1).max()) < exact * max(1.0, np.abs(wanted).max())
 
 
 def test_profiles_are_straight_between_corners_level_outside_and_jump_where_two_are_at_one_time(loop):

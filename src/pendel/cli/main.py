@@ -212,10 +212,14 @@ def check_ending(verb: Verb, options: argparse.Namespace) -> None:
 
 def tell_of(drive: Drive, run: Any) -> None:
     """What a run found goes to the terminal's error stream."""
+    from pendel.core.runs.rounding import listed  # it loads what most verbs need not
+
     steps = run.counters["steps"]
     print(f"{drive.title}: {run.end:g} s in {run.seconds:.3f} s, {steps} steps", file=sys.stderr)
     for remark in run.remarks:
         print(f"found: {remark.sentence}", file=sys.stderr)
+    for line in listed(run, 3):
+        print(f"as shipped: {line}", file=sys.stderr)
     if run.message:
         print(run.message, file=sys.stderr)
 

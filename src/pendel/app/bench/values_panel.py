@@ -23,10 +23,12 @@ from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.app.widgets.theme import colour, font
 from pendel.core.bench.description import LiveValue
 from pendel.core.bench.value_sets import difference_words, read_set, set_text
+from pendel.core.controllers.numbers.word_text import word_in_base
 from pendel.core.drive import commands
 from pendel.core.drive.commands import Command
 from pendel.core.errors import PendelError
 from pendel.core.formats.writing import write_atomically
+from pendel.core.quantities.stepping import digits_of, rounded
 from pendel.core.quantities.units import figure
 
 NAME, DRIVE, BOARD = range(3)
@@ -97,7 +99,9 @@ class ValuesPanel(QWidget):
             return
         now, unit = self.board.of_drive().get(key, live.facts.now), live.channel.unit
         numbers = ", ".join(
-            f"{n.name} = {n.rep.word(n.now)}" for n in live.facts.numbers if not n.rep.floating
+            f"{n.name} = {word_in_base(n.word, n.rep.bits, live.facts.base)}"
+            for n in live.facts.numbers
+            if not n.rep.floating
         )
         text = f"{figure(live.low, unit)} to {figure(live.high, unit)}; is {figure(now, unit)}"
         self.word.setText(f"{text}. In words at the start: {numbers}" if numbers else f"{text}.")
@@ -121,6 +125,15 @@ class ValuesPanel(QWidget):
             return
         step_value(self.session, block, name, text, f"bench {key}")
 
+    def digits_of(self, key: str) -> int:
+        """To how many digits a value is read; 0 where nobody said."""
+        block, _, name = key.partition(".")
+        card = self.session.drive.cards.get(block)
+        try:
+            return digits_of(card.digits.get(name, "")) if card else 0
+        except PendelError:  # a finding says so
+            return 0
+
     def take(self) -> None:
         """What the board has otherwise becomes the drive's."""
         description = self.board.description
@@ -129,7 +142,8 @@ class ValuesPanel(QWidget):
         texts = {}
         for key, value in self.board.differing().items():
             channel = description.values[key].channel
-            texts[key] = f"{value / channel.scale:.7g} {channel.unit}".strip()
+            digits = self.digits_of(key) or 7
+            texts[key] = f"{rounded(value / channel.scale, digits)} {channel.unit}".strip()
         self._set_all(texts, "Take values from the board")
 
     def _set_all(self, texts: dict[str, str], title: str) -> None:
@@ -282,7 +296,11 @@ class LiveTable(QTableWidget):
         now, odd = board.of_drive().get(key, live.facts.now), key in board.differing()
         text = card.values.get(name, live.facts.text) if card else ""
         finding = board.session.examined.finding_at(block, name)
-        shown = figure(board.on_board[key], unit) if key in board.on_board else "–"
+        shown = (
+            figure(board.on_board[key], unit, self.panel.digits_of(key) or 4)
+            if key in board.on_board
+            else "–"
+        )
         tip = finding.sentence if finding else f"{live.channel.title}, {figure(now, unit)}"
         words = {NAME: live.facts.label or name, DRIVE: text, BOARD: shown}
         for c in (NAME, DRIVE, BOARD):

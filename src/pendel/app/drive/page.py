@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QApplication, QHBoxLayout, QStackedWidget, QWidget
 from pendel.app.drive.assembly_bar import AssemblyBar
 from pendel.app.drive.circuit_view import CircuitView
 from pendel.app.drive.inspector import Inspector
+from pendel.app.drive.new_block import NewBlock
 from pendel.app.drive.search_line import Match, SearchLine
 from pendel.app.drive.sheet.view import SIGNALS, SheetView
 from pendel.app.drive.spine import Spine
@@ -18,6 +19,7 @@ from pendel.app.drive.tap_list import TapRow
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import column
+from pendel.core.catalogue import own_block
 from pendel.core.catalogue.assembly import Assembly, kind_in, open_ports
 from pendel.core.catalogue.declare import Deck, Link, Part
 from pendel.core.check import end_exists
@@ -167,6 +169,13 @@ class DrivePage(Page):
         session.do(command)
         session.select([key])
         self.sheet.setFocus()
+
+    def new_block(self) -> None:
+        """Ask what an own block is to be, and show it where it is written."""
+        place = self.sheet.place_for(own_block.TEMPLATES[own_block.LANGUAGE], None)
+        dialog = NewBlock(self.session, place, self)
+        dialog.accepted.connect(self.sheet.setFocus)
+        dialog.open()
 
     def _directed(self, end: End, new: End, drive: Drive) -> tuple[End | None, End]:
         """Both ends of a wire to a card that only ``drive`` has yet, in its direction."""

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QWidget
 
 from pendel.app.widgets.basic import Field, column, label, row, wrapped
 from pendel.core.controllers.numbers.representation import Rep
+from pendel.core.controllers.numbers.word_text import hexadecimal, read_word
 from pendel.core.errors import PendelError
 from pendel.core.quantities.units import figure
 from pendel.core.quantities.units import unit as unit_of
@@ -106,19 +107,3 @@ class Conversion(QWidget):
 def written_in(value: float, unit: str) -> str:
     """A value (SI) as a text in a unit, with all digits that a word of 32 bits has."""
     return f"{value / unit_of(unit)[0]:.10g} {unit}".strip()
-
-
-def hexadecimal(word: int, bits: int) -> str:
-    """A word in hexadecimal digits, two's complement."""
-    return f"0x{word % 2**bits:0{bits // 4}X}"
-
-
-def read_word(text: str, bits: int) -> int:
-    """A word in figures or hexadecimal digits. Raises `ValueError` where it is none of so many bits."""
-    text = text.partition("=")[0].strip().replace("−", "-")
-    word = int(text, 0)
-    if text.lower().startswith("0x") and 2 ** (bits - 1) <= word < 2**bits:
-        word -= 2**bits
-    if not -(2 ** (bits - 1)) <= word < 2 ** (bits - 1):
-        raise ValueError(text)
-    return word

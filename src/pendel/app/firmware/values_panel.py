@@ -6,11 +6,12 @@ from dataclasses import replace
 
 from PyQt6.QtCore import pyqtSignal
 
-from pendel.app.firmware.conversion import read_word, written_in
-from pendel.app.firmware.values_table import HIGHEST, LOWEST, STEP, WORD, ValuesTable
+from pendel.app.firmware.conversion import written_in
+from pendel.app.firmware.values_table import DIGITS, HIGHEST, LOWEST, STEP, WORD, ValuesTable
 from pendel.app.firmware.written import Written
 from pendel.app.session.session import Session
 from pendel.app.session.stepping import step_value, value_after
+from pendel.core.controllers.numbers.word_text import read_word
 from pendel.core.drive import commands
 from pendel.core.errors import PendelError
 from pendel.core.firmware.values import ValueFacts, usual_ends
@@ -28,6 +29,7 @@ class ValuesPanel(ValuesTable):
         self.edited.connect(self._edit)
         self.live_wished.connect(self._set_live)
         self.stepped.connect(self._step)
+        self.base_wished.connect(self._set_base)
 
     def show_written(self, written: Written) -> None:
         """The values; where a fault of the drive leaves no C, those of before with what was typed since."""
@@ -41,6 +43,7 @@ class ValuesPanel(ValuesTable):
                     text=cards[v.block].values.get(v.name, v.text),
                     ends=cards[v.block].live.get(v.name),
                     step=cards[v.block].steps.get(v.name, ""),
+                    digits=cards[v.block].digits.get(v.name, ""),
                     numbers=(),
                 )
                 for v in self.values
@@ -48,7 +51,7 @@ class ValuesPanel(ValuesTable):
             )
         wrong = {}
         for v in values:
-            found = [at(v.block, f) for f in (f"live:{v.name}", v.name, f"step:{v.name}")]
+            found = [at(v.block, f) for f in (f"live:{v.name}", v.name, f"step:{v.name}", f"digits:{v.name}")]
             wrong[v.key] = next((f.sentence for f in found if f is not None), "")
         self.fill(values, wrong)
 
@@ -61,6 +64,8 @@ class ValuesPanel(ValuesTable):
         assert value is not None
         if column == STEP:
             command = commands.set_step(drive, block, name, text)
+        elif column == DIGITS:
+            command = commands.set_digits(drive, block, name, text)
         elif column in (LOWEST, HIGHEST):
             low, high = value.ends or ("", "")
             ends = (text, high) if column == LOWEST else (low, text)
@@ -88,6 +93,10 @@ class ValuesPanel(ValuesTable):
             by_block.setdefault(v.block, {})[v.name] = ends
         for block, live in by_block.items():
             self.session.do(commands.set_live(drive, block, live))
+
+    def _set_base(self, key: str, base: str) -> None:
+        block, _, name = key.partition(".")
+        self.session.do(commands.set_base(self.session.drive, block, name, base))
 
     def _step(self, key: str, count: int) -> None:
         (block, _, name), value = key.partition("."), self.facts(key)

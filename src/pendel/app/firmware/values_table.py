@@ -9,16 +9,17 @@ from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QWheelEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QMenu, QTableWidget, QTableWidgetItem
 
-from pendel.app.firmware.conversion import hexadecimal
 from pendel.app.widgets.theme import colour, font
+from pendel.core.controllers.numbers.word_text import hexadecimal, word_in_base
+from pendel.core.drive.document import BASES
 from pendel.core.firmware.values import NumberFacts, ValueFacts
 from pendel.core.quantities.expressions import is_plain
 from pendel.core.quantities.units import figure, number_text
 
-VALUE, IS, LIVE, LOWEST, HIGHEST, STEP, NUMBER, WORD = range(8)
-TITLES = ("value", "is", "live", "lowest", "highest", "step", "in the code", "word")
-WIDTHS = {VALUE: 92, IS: 84, LIVE: 38, LOWEST: 80, HIGHEST: 80, STEP: 52, WORD: 92}
-FIGURES = (IS, LOWEST, HIGHEST, STEP, WORD)
+VALUE, IS, LIVE, LOWEST, HIGHEST, STEP, DIGITS, NUMBER, WORD = range(9)
+TITLES = ("value", "is", "live", "lowest", "highest", "step", "digits", "in the code", "word")
+WIDTHS = {VALUE: 92, IS: 84, LIVE: 38, LOWEST: 80, HIGHEST: 80, STEP: 52, DIGITS: 42, WORD: 92}
+FIGURES = (IS, LOWEST, HIGHEST, STEP, DIGITS, WORD)
 EDITABLE = Qt.ItemFlag.ItemIsEditable
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 KEYS = {Qt.Key.Key_Plus: 1, Qt.Key.Key_Minus: -1}
@@ -35,6 +36,8 @@ class ValuesTable(QTableWidget):
     """Values, and whether they are to be live."""
     stepped = pyqtSignal(str, int)
     """A value, and by how many steps it is to change."""
+    base_wished = pyqtSignal(str, str)
+    """A value, and one of `BASES` for its word."""
 
     def __init__(self) -> None:
         super().__init__(0, len(TITLES))
@@ -43,8 +46,9 @@ class ValuesTable(QTableWidget):
         for column, words in (
             (LIVE, "Converted when the controller starts, and changeable while it runs"),
             (STEP, "What + and - or the wheel with Ctrl add to the value: 0.5 A, or a factor such as ×1.1"),
+            (DIGITS, "To how many significant digits steps round the value, and what a board has is read"),
             (NUMBER, "What the code computes with: the value, or what follows from it and others"),
-            (WORD, "What the processor holds"),
+            (WORD, "What the processor holds; a right click chooses decimal, hexadecimal or binary digits"),
         ):
             self.horizontalHeaderItem(column).setToolTip(words)
         for column in FIGURES:
@@ -112,12 +116,13 @@ class ValuesTable(QTableWidget):
             LOWEST: ends[0] if first else "",
             HIGHEST: ends[1] if first else "",
             STEP: value.step if first else "",
+            DIGITS: value.digits if first else "",
             NUMBER: (number.name if number.alone else number.formula)
             if number
             else ("a constant" if value.ends is None else value.constant),
-            WORD: word_of(number) if number else "",
+            WORD: word_of(number, value.base) if number else "",
         }
-        editable = {IS: bool(value.text), STEP: bool(value.text)}
+        editable = dict.fromkeys((IS, STEP, DIGITS), bool(value.text))
         editable |= dict.fromkeys((LOWEST, HIGHEST), value.ends is not None)
         editable[WORD] = number is not None and number.alone and bool(value.text) and not number.rep.floating
         for column in range(len(TITLES)):
@@ -198,14 +203,22 @@ class ValuesTable(QTableWidget):
         below = next((v for v in self.rows[row:] if v is not None), None) if row >= 0 else None
         if below is None or viewport is None:
             return
-        menu = self.menu_of(below.block)
+        menu = self.menu_of(below.block, self.rows[row])
         menu.exec(viewport.mapToGlobal(at))
 
-    def menu_of(self, block: str) -> QMenu:
-        """What can be done with all values of a block."""
+    def menu_of(self, block: str, value: ValueFacts | None = None) -> QMenu:
+        """What can be done with a value's word and with all values of a block."""
         mine = [v.key for v in self.values if v.block == block and v.text and v.now]
         all_live = [v.key for v in self.values if v.block == block and v.ends is not None]
         menu = QMenu(self)
+        if value is not None:
+            for base in BASES:
+                action = menu.addAction(
+                    f"Word in {base} digits", lambda b=base: self.base_wished.emit(value.key, b)
+                )
+                action.setCheckable(True)
+                action.setChecked(value.base == base)
+            menu.addSeparator()
         title = next(v.code_name for v in self.values if v.block == block)
         menu.addAction(f"Have all values of {title} live", lambda: self.live_wished.emit(mine, True))
         menu.addAction(
@@ -225,10 +238,10 @@ def numbered(number: NumberFacts) -> str:
     return number.name if number.alone else f"{number.name} = {number.formula}"
 
 
-def word_of(number: NumberFacts) -> str:
+def word_of(number: NumberFacts, base: str) -> str:
     if number.rep.floating:
         return f"{number.now:.9g}"
-    return f"{number.word}"
+    return word_in_base(number.word, number.rep.bits, base)
 
 
 def tip(value: ValueFacts, number: NumberFacts | None) -> str:

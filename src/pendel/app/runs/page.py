@@ -37,11 +37,14 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import FileProblem
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.rounding import listed
 from pendel.core.runs.run_roles import signals_of
 from pendel.core.runs.vectors import machines, needed
 from pendel.core.vocabulary import SignalRole
 
 MOST_TICKED = 6
+MOST_DIFFERENCES = 5
+"""Signals of a run as shipped whose differences are told beside it."""
 LIVE = "Live"
 NO_RUNS, READING_RUNS = "No run yet. Press Ctrl+R to run the drive.", "Reading the kept runs …"
 MOST_MEASURED = 3
@@ -255,7 +258,8 @@ class RunsPage(Page):
             item.setIcon(swatch(self.tint(run.name)))
             item.setSizeHint(QSize(100, 40))
             item.setData(Qt.ItemDataRole.UserRole, run.name)
-            item.setToolTip(f"{run.name}: {run.differs}\n{run.message or 'complete'}")
+            lines = [f"{run.name}: {run.differs}", run.message or "complete", *listed(run, MOST_DIFFERENCES)]
+            item.setToolTip("\n".join(lines))
             self.list.addItem(item)
             if run.name == chosen:
                 self.list.setCurrentItem(item)

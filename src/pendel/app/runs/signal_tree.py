@@ -17,6 +17,8 @@ from pendel.core.runs.kept import KeptRun
 USED_LAST = "Used last"
 MANY = 4
 """Signals of one part that differ by their designation alone, from which on they are folded."""
+DIFFERENCES = "difference of "
+"""Begins the labels of how far signals as shipped are from those in float 64."""
 DESIGNATION = re.compile(r"(,? (?:[a-d]|q|upper|lower|\d+|\+|−))+$")
 """Phase, axis, side or number at the end of a label."""
 
@@ -108,6 +110,8 @@ def folded(signals: Sequence[tuple[str, str]]) -> Iterator[tuple[str, str, str]]
     """Signals of one part, by key and label, as folder (or none), key and words: what differs only by a
     phase, a side or a
     number is folded where it is much."""
+    apart = [(key, label) for key, label in signals if label.startswith(DIFFERENCES)]
+    signals = [each for each in signals if each not in apart]
     stems = {key: DESIGNATION.sub("", label) for key, label in signals}
     count = Counter(stems.values())
     for key, label in signals:
@@ -116,3 +120,5 @@ def folded(signals: Sequence[tuple[str, str]]) -> Iterator[tuple[str, str, str]]
             yield stem.removesuffix(" of"), key, label[len(stem) :].strip(" ,") or label
         else:
             yield "", key, label
+    for key, label in apart:
+        yield "differences from float 64", key, label.removeprefix(DIFFERENCES)

@@ -10,7 +10,7 @@ from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY
 from pendel.core.drive import commands
 from pendel.core.quantities.named import Names
-from pendel.core.quantities.stepping import stepped
+from pendel.core.quantities.stepping import digits_of, stepped
 
 
 def value_after(session: Session, card: str, name: str, text: str, count: int) -> str:
@@ -19,7 +19,10 @@ def value_after(session: Session, card: str, name: str, text: str, count: int) -
     value = kind_in(drive, card).value(name)
     names = Names({n: q.text for n, q in drive.quantities.items()})
     unit = value.unit if value is not None and value.unit != ANY else ""
-    return stepped(text, unit, count, drive.cards[card].steps.get(name, ""), names)
+    record = drive.cards[card]
+    return stepped(
+        text, unit, count, record.steps.get(name, ""), names, digits_of(record.digits.get(name, ""))
+    )
 
 
 def step_value(session: Session, card: str, name: str, text: str, gesture: str) -> None:

@@ -54,6 +54,7 @@ ACTIONS = (
     ActionSpec("select_all", "Select all", "Edit", "Ctrl+A", lambda w: w.editing.select_all()),
     ActionSpec("rename", "Rename", "Edit", "F2", lambda w: w.rename()),
     ActionSpec("add", "Add a part or block …", "Insert", "A", lambda w: w.editing.add_card()),
+    ActionSpec("new_block", "New own block …", "Insert", "", lambda w: w.editing.new_block()),
     ActionSpec("wire", "Wire …", "Insert", "W", lambda w: w.editing.wire()),
     ActionSpec("tap", "Tap on this signal …", "Insert", "P", lambda w: w.editing.tap()),
     ActionSpec("quantity", "Quantity …", "Insert", "Ctrl+K", lambda w: w.editing.add_quantity()),

@@ -50,6 +50,12 @@ class Editing(QObject):
         self.page_wanted.emit("Drive")
         self.drive_page.open_search()
 
+    def new_block(self) -> None:
+        """Ask for the ports and values of an own block."""
+        self.commit()
+        self.page_wanted.emit("Drive")
+        self.drive_page.new_block()
+
     def delete(self) -> None:
         self.drive_page.sheet.delete_selection()
 

@@ -285,7 +285,8 @@ def _starting_c(model: BlockModel) -> list[str]:
 
 def framed(own: OwnEquations, kind: str, lookup: Lookup) -> OwnEquations:
     """Typed lines with what is missing for a block that can be built: in each update, outputs that nothing
-    assigns give 0, and in C there is one in words. What was typed stays as it is.
+    assigns give 0, and in C there is one in words; a state machine without modes gets two. What was typed stays
+    as it is.
 
     Raises
     ------
@@ -297,7 +298,9 @@ def framed(own: OwnEquations, kind: str, lookup: Lookup) -> OwnEquations:
     if wrong:
         raise DriveProblem(f"{wrong[0][0].capitalize()}, line {wrong[0][1] + 1}: {wrong[0][2]}")
     if kind == MODES:
-        return own
+        return (
+            own if any(line.strip() for line in own.equations) else replace(own, equations=_two_modes(model))
+        )
     end = ";" if kind == C else ""
     remark = "  /* what it gives */" if kind == C else "  # what it gives"
 
@@ -308,6 +311,14 @@ def framed(own: OwnEquations, kind: str, lookup: Lookup) -> OwnEquations:
 
     found = replace(own, equations=with_outputs(own.equations))
     return replace(found, words=with_outputs(own.words)) if kind == C else found
+
+
+def _two_modes(model: BlockModel) -> tuple[str, ...]:
+    """Modes to begin with: they change by the first input, else every second."""
+    gives = "; ".join(f"{name} = 0" for name in model.outputs)
+    ask = next(iter(model.inputs), "")
+    there, back = (f"{ask} > 0.5", f"{ask} < 0.5") if ask else ("elapsed > 1", "elapsed > 1")
+    return (f"idle: {gives}", f"run: {gives}", f"idle -> run: {there}", f"run -> idle: {back}")
 
 
 def _any_quantity(name: str) -> Measured:

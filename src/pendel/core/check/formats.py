@@ -14,12 +14,12 @@ from pendel.core.controllers.language import read_update
 from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.lowering import Choices
 from pendel.core.controllers.numbers.representation import NumberFormat
-from pendel.core.drive.document import Drive, End
+from pendel.core.drive.document import BASES, Drive, End
 from pendel.core.drive.findings import fault
-from pendel.core.errors import ExpressionProblem
+from pendel.core.errors import ExpressionProblem, shorten
 from pendel.core.quantities.expressions import is_literal, value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.quantities.stepping import read_step
+from pendel.core.quantities.stepping import digits_of, read_step
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.vocabulary import ValueRole
 
@@ -73,6 +73,19 @@ def formats(of: Subject) -> None:
             _live(of, key, kind, name, ends)
         for name, text in card.steps.items():
             _step(of, key, kind, name, text)
+        for name, text in card.digits.items():
+            try:
+                digits_of(text)
+            except ExpressionProblem as problem:
+                of.result.findings.append(
+                    fault(f"{card.name}, digits of {name}: {problem}", key, f"digits:{name}")
+                )
+        for name, text in card.bases.items():
+            if text not in BASES:
+                sentence = f"“{shorten(text)}” is no base. Choose one of {', '.join(BASES)}."
+                of.result.findings.append(
+                    fault(f"{card.name}, base of {name}: {sentence}", key, f"base:{name}")
+                )
         if card.phase:
             _phase(of, key, kind)
         if card.pinned_key:

@@ -37,8 +37,8 @@ def settings(of: Subject) -> None:
                 raise OutOfRange(label, text, "above 0")
             if name == "computing_delay" and value not in (0.0, 1.0):
                 raise OutOfRange(label, text, "0 or 1 tick")
-            if name == "tolerance" and not 1e-13 <= value <= 0.1:
-                raise OutOfRange(label, text, "between 1e-13 and 0.1")
+            if name == "tolerance" and not 1e-12 <= value <= 0.1:
+                raise OutOfRange(label, text, "between 1e-12 and 0.1")
             result.settings[name] = value
         except ExpressionProblem as problem:
             result.findings.append(fault(f"{label}: {problem}", field=name))

@@ -220,9 +220,27 @@ def set_pinned_key(drive: Drive, card: str, text: str) -> Command:
 def set_step(drive: Drive, card: str, name: str, step: str) -> Command:
     """Set by how much a key changes a value; an empty text leaves it to its size."""
     record = card_of(drive, card)
-    steps = {n: s for n, s in {**record.steps, name: step}.items() if s}
-    after = replace(record, steps=steps)
+    after = replace(record, steps=_with_entry(record.steps, name, step))
     return Command(f"Set step of {name} of {record.name}", (changed(drive, "cards", card, after),))
+
+
+def set_digits(drive: Drive, card: str, name: str, text: str) -> Command:
+    """Set to how many digits steps round a value; an empty text leaves all that it has."""
+    record = card_of(drive, card)
+    after = replace(record, digits=_with_entry(record.digits, name, text.strip()))
+    return Command(f"Set digits of {name} of {record.name}", (changed(drive, "cards", card, after),))
+
+
+def set_base(drive: Drive, card: str, name: str, base: str) -> Command:
+    """Set in which of `BASES` the word of a value is shown."""
+    record = card_of(drive, card)
+    after = replace(record, bases=_with_entry(record.bases, name, "" if base == "decimal" else base))
+    return Command(f"Set base of {name} of {record.name}", (changed(drive, "cards", card, after),))
+
+
+def _with_entry(texts: Mapping[str, str], name: str, text: str) -> dict[str, str]:
+    """Texts with one of them set, or taken out where it is empty."""
+    return {n: t for n, t in {**texts, name: text}.items() if t}
 
 
 def set_seen(drive: Drive, sizes: Mapping[str, Mapping[str, float]]) -> Command:

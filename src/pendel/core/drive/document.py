@@ -92,6 +92,9 @@ class Face:
     follows: bool = True
 
 
+BASES = {"decimal": 10, "hexadecimal": 16, "binary": 2}
+
+
 @dataclass(frozen=True)
 class Card:
     """A part or a block on the sheet, or an assembly of such.
@@ -130,6 +133,10 @@ class Card:
     them."""
     steps: Mapping[str, str] = field(default_factory=dict)
     """By how much a key or a turn of the wheel changes a value: what it adds, or “×” and a factor."""
+    digits: Mapping[str, str] = field(default_factory=dict)
+    """To how many significant digits steps round a value, and a board's is read."""
+    bases: Mapping[str, str] = field(default_factory=dict)
+    """In which of `BASES` the word of a value is shown, where not in decimal figures."""
     phase: str = ""
     """Of a block that runs every so many ticks: at which of them, counted from 0."""
     pinned_key: str = ""

@@ -113,7 +113,7 @@ def control_from(record: dict[str, Any]) -> PanelControl:
 
 def card_record(card: Card) -> dict[str, Any]:
     record: dict[str, Any] = {"kind": card.kind, "name": card.name, "at": [card.x, card.y]}
-    for name in ("values", "choices", "starts", "proposed", "seen", "steps", "tuned_on"):
+    for name in ("values", "choices", "starts", "proposed", "seen", "steps", "digits", "bases", "tuned_on"):
         if getattr(card, name):
             record[name] = dict(getattr(card, name))
     for name in ("number_format", "phase", "pinned_key"):
@@ -331,6 +331,8 @@ def take_out(record: dict[str, Any], path: list[Any], why: str) -> None:
             "seen",
             "live",
             "steps",
+            "digits",
+            "bases",
             "tuned_on",
         ):
             remove(card[path[2]], path[3])
@@ -465,6 +467,8 @@ CARD_FIELDS = (
     "seen",
     "live",
     "steps",
+    "digits",
+    "bases",
     "phase",
     "pinned_key",
     "tuned_on",
@@ -502,6 +506,8 @@ def card_from_record(record: dict[str, Any]) -> Card:
         {name: float(size) for name, size in record.get("seen", {}).items()},
         {name: (low, high) for name, (low, high) in record.get("live", {}).items()},
         record.get("steps", {}),
+        record.get("digits", {}),
+        record.get("bases", {}),
         record.get("phase", ""),
         record.get("pinned_key", ""),
         {name: float(gain) for name, gain in record.get("tuned_on", {}).items()},

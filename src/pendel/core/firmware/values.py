@@ -56,6 +56,8 @@ class ValueFacts:
     now: float
     ends: tuple[str, str] | None
     step: str
+    digits: str
+    base: str
     numbers: tuple[NumberFacts, ...]
     constant: str = ""
 
@@ -95,6 +97,8 @@ def _of_block(drive: Drive, made: Lowered, block: LoweredBlock) -> Iterable[Valu
             now,
             card.live.get(name),
             card.steps.get(name, ""),
+            card.digits.get(name, ""),
+            card.bases.get(name, "decimal"),
             tuple(_numbers(block, name, now)) if name in read else (),
             constant,
         )

@@ -35,6 +35,7 @@ LOOP_FILES = (
     "work.h",
     "linear.c",
     "sparse.c",
+    "spectrum.c",
     "tolerance.c",
     "recording.c",
     "profiles.c",
@@ -220,6 +221,7 @@ PROTOTYPES: dict[str, tuple[type | None, list]] = {
     "pd_close": (None, [POINTER]),
     "pd_release": (None, [POINTER]),
     "pd_evaluate": (None, [POINTER, POINTER, LONG, INT, INT, POINTER, POINTER, INT, POINTER, POINTER]),
+    "pd_replay": (None, [POINTER, POINTER, POINTER, INT, POINTER, INT, POINTER, LONG]),
     "pd_last_before": (None, [POINTER, LONG, INT, POINTER, LONG, POINTER]),
     "pd_refine": (INT, [RUN, POINTER, LONG, POINTER, POINTER, DOUBLE, INT]),
 }

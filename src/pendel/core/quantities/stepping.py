@@ -6,7 +6,7 @@ from __future__ import annotations
 import math
 import re
 
-from pendel.core.errors import ExpressionProblem
+from pendel.core.errors import ExpressionProblem, shorten
 from pendel.core.quantities.expressions import Lookup, is_literal, value_in_field, without_remark
 from pendel.core.quantities.units import unit
 
@@ -39,9 +39,33 @@ def read_step(text: str, field_unit: str, names: Lookup) -> tuple[float, bool]:
     return step, False
 
 
-def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup) -> str:
-    """A value's text after so many steps up or down, in the unit it was written in. Without a ``step`` it is
-    one in the second digit.
+MOST_DIGITS = 15
+
+
+def digits_of(text: str) -> int:
+    """A number of significant digits as typed; 0 for an empty text.
+
+    Raises
+    ------
+    ExpressionProblem
+    """
+    if not text:
+        return 0
+    if not (text.isascii() and text.isdigit() and len(text) <= 2 and 1 <= int(text) <= MOST_DIGITS):
+        raise ExpressionProblem(
+            f"“{shorten(text)}” is no number of digits. Give a whole number from 1 to {MOST_DIGITS}."
+        )
+    return int(text)
+
+
+def rounded(value: float, digits: int) -> str:
+    """A number to so many significant digits: 160 to 2 digits is 160, not 1.6e+02."""
+    return f"{float(f'{value:.{digits}g}'):.{max(10, digits)}g}"
+
+
+def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup, digits: int = 0) -> str:
+    """A value's text after so many steps up or down, in the unit it was written in, rounded to ``digits``
+    where there are some. Without a ``step`` it is one in the second digit.
 
     Raises
     ------
@@ -53,8 +77,8 @@ def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup) ->
     found = LITERAL.fullmatch(THOUSANDS.sub("", plain))
     if found is None or not is_literal(plain):
         raise ExpressionProblem(f"“{text}” is an expression. Type a value to change it in steps.")
-    sign, digits, exponent, own_unit = found.groups()
-    value = float(f"{sign.replace('−', '-')}{digits}{exponent.replace('−', '-')}")
+    sign, mantissa, exponent, own_unit = found.groups()
+    value = float(f"{sign.replace('−', '-')}{mantissa}{exponent.replace('−', '-')}")
     value_in_field(text, field_unit, names)  # what stands behind the figure must be a unit of the field
     if step:
         by, is_factor = read_step(step, field_unit, names)
@@ -64,7 +88,11 @@ def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup) ->
         after = value + count * fine_step(value, count)
     if not math.isfinite(after):
         raise ExpressionProblem(f"“{text}” cannot be changed by that step.")
-    written = f"{0.0 if abs(after) < 1e-12 * max(abs(value), 1e-300) else after:.10g}"
+    written = rounded(0.0 if abs(after) < 1e-12 * max(abs(value), 1e-300) else after, digits or 10)
+    if digits and count and float(written) == value:
+        raise ExpressionProblem(
+            f"{digits} digits of “{text}” do not show that step. Give more digits or a larger step."
+        )
     return f"{written} {own_unit.strip()}{remark}" if own_unit else f"{written}{remark}"
 
 
@@ -74,8 +102,8 @@ def multiplied(text: str, factor: float) -> str:
     found = LITERAL.fullmatch(THOUSANDS.sub("", text))
     if found is None or not is_literal(text):
         return f"{factor:g}*{text}" if text.isidentifier() else f"{factor:g}*({text})"
-    sign, digits, exponent, own_unit = found.groups()
-    value = float(f"{sign.replace('−', '-')}{digits}{exponent.replace('−', '-')}")
+    sign, mantissa, exponent, own_unit = found.groups()
+    value = float(f"{sign.replace('−', '-')}{mantissa}{exponent.replace('−', '-')}")
     return f"{value * factor:.4g} {own_unit.strip() if own_unit else ''}".strip()
 
 

@@ -67,6 +67,7 @@ from pendel.core.runs.duties import duties_beyond
 from pendel.core.runs.kept import KeptRun, SignalInfo
 from pendel.core.runs.limited import limited_words, lost_steps
 from pendel.core.runs.remarks import remarks_of_kinds
+from pendel.core.runs.rounding import add_differences
 from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
 from pendel.core.trust import is_allowed, refuse_strange_c
 from pendel.core.vocabulary import ValueRole, plainest
@@ -508,6 +509,7 @@ def run_drive(
         run.remarks += remarks_of_kinds(run, drive, kinds, values) + duties_beyond(run, drive, kinds)
         if prepared.shipped:
             run.remarks += limited_words(run, prepared.lowered) + lost_steps(run, prepared.lowered)
+            add_differences(run, prepared.lowered)
     if recorded.computing > 0:
         run.settings |= {
             "load": recorded.computing / max(recorded.ended_at, 1e-12),

@@ -13,8 +13,10 @@ class TextTable(QTableWidget):
 
     typed = pyqtSignal(int, int, str)
 
-    def __init__(self, name: str, headings: Sequence[str]):
+    def __init__(self, name: str, headings: Sequence[str], words: Sequence[int] = ()):
+        """``words`` are columns that hold words and not figures."""
         super().__init__(0, len(headings))
+        self.words = frozenset(words)
         self.setAccessibleName(name)
         self.setHorizontalHeaderLabels(list(headings))
         header, vertical = self.horizontalHeader(), self.verticalHeader()
@@ -29,9 +31,11 @@ class TextTable(QTableWidget):
         self.blockSignals(True)
         self.setRowCount(len(rows))
         for n, texts in enumerate(rows):
-            for column, text in enumerate(texts[: self.columnCount()]):
+            for column in range(self.columnCount()):
+                text = texts[column] if column < len(texts) else ""
                 item = QTableWidgetItem(text)
-                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                side = Qt.AlignmentFlag.AlignLeft if column in self.words else Qt.AlignmentFlag.AlignRight
+                item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
                 self.setItem(n, column, item)
         self.blockSignals(False)
 

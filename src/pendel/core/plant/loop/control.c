@@ -2,6 +2,8 @@
 
 /* The fast option sees the error of its midpoint rule at every step after so many. */
 enum { PROOF = 31 };
+/* The fast option takes fifth order where a stretch would need more steps of third order than this. */
+static const double LONG = 4.0;
 /* Explicit steps beyond this multiple of 1 / (spectral radius) cost more than one L-stable step. */
 static const double STIFF_FROM = 6.0;
 
@@ -23,6 +25,7 @@ static const method_t *choose_fast(work_t *w, double left)
     int proven = left <= w->max_step_for_order[2] && w->steps_since_check < PROOF && w->set->radius > 0 && left * w->set->radius < 1;
     w->steps_since_check = proven ? w->steps_since_check + 1 : 0;
     if (w->stiff) return &RODAS4;
+    if (left > LONG * w->max_step_for_order[3]) return &DOPRI5;
     return proven ? &MIDPOINT : &KUTTA3;
 }
 
@@ -38,6 +41,8 @@ static void judge_fast(work_t *w, double h, double error)
 {
     double proven;
     if (w->method == &MIDPOINT) return;
+    judge_by_error(w, h, error);
+    if (w->method == &DOPRI5) return;
     proven = h * (error > 0 ? least(20, cbrt(0.2 / error)) : 20);
     w->max_step_for_order[2] = error < 0.05 ? most(w->max_step_for_order[2], proven) : proven;   /* a short stretch proves nothing of longer ones */
 }

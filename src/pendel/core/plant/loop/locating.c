@@ -42,13 +42,15 @@ static void narrow(bracket_t *k, double at, double level)
 }
 
 /* The step of size h crossed a guard: shrink it until it ends just past the crossing. A cubic through both ends finds
- * the place for one evaluation a round; a true step to there confirms it, and where it does not, true steps search on. */
+ * the place for one evaluation a round; a true step to there confirms it, and where it does not, true steps search on. How near is near enough
+ * follows the tolerance: masses that meet again and again carry each instant's error on. */
 static double locate(work_t *w, double h)
 {
     run_t *r = w->r;
     int n = NX, i, round;
     double *x1 = w->end_x, *f1 = w->end_slope, *f0 = w->begin_slope, span, level;
     int guard = 0;
+    const double near = least(1e-5, r->rtol);   /* of the guard's change over the step */
     bracket_t k = {0, h, 0, 0, 0};
     finish(w, h);
     k.g_high = crossing(w, &guard);
@@ -65,13 +67,13 @@ static double locate(work_t *w, double h)
         derivatives(w, w->t + at, w->xt, w->err, w->g_new);
         level = crossing(w, &guard);
         narrow(&k, at, level);
-        if (level > 0 && level < 1e-6 * span) break;
+        if (level > 0 && level < 0.1 * near * span) break;
     }
     for (round = 0; round < 3; round++) {
         w->method->step(w, k.high);
         finish(w, k.high);
         level = crossing(w, &guard);
-        if (level > 0 && level < 1e-5 * span) return k.high;
+        if (level > 0 && level < near * span) return k.high;
         if (level > 0 || k.high >= h) break;
         k.high = least(h, k.high + 2 * (1e-9 * span - level) / span * h);
     }

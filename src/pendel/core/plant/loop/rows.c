@@ -13,6 +13,13 @@ static const double *hoisted_for(const hoists_t *k, const double *s)
     return values;
 }
 
+/* A controller by itself, tick by tick with what its inputs were: all its signals, row by row. ``commands`` is left with its last outputs. */
+void pd_replay(tick_f tick, void *ctl, const double *in, int n_in, double *signals, int n_signal, double *commands, long n_ticks)
+{
+    long k;
+    for (k = 0; k < n_ticks; k++) tick(ctl, in + k * n_in, signals + k * n_signal, commands);
+}
+
 /* Of each time the place of the last row at or before it, or the first. */
 void pd_last_before(const double *rows, long n_rows, int width, const double *times, long n_times, int64_t *places)
 {

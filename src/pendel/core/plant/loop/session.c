@@ -19,6 +19,9 @@ work_t *pd_open(run_t *r)
     memcpy(w->s, r->s0, sizeof(double) * (size_t)r->n_mode);
     w->h = least(r->n_signal ? r->tick : 1e-5, r->t_end);
     w->max_step_for_order[3] = w->usual = w->h;
+    w->shares = 1;
+    w->many_shares = LEAST_SHARES;
+    w->next_look = 16;
     note_peaks(w);
     w->event_time = -1;
     w->t_tick = r->n_signal ? 0 : INFINITY;

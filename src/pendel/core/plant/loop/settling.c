@@ -1,15 +1,21 @@
 /* At one instant: which modes hold from here, and what of a current goes to zero, is taken over or leaks away. */
 
-/* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so. */
+/* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so, by the least change: of a speed in
+ * its units, of a current over what a step may err in each state. In units alone a rotor would turn to spare a current, as an angle of a
+ * tenth of a milliradian counts less than an ampere. */
 static void put_to_zero(work_t *w, int mode)
 {
     run_t *r = w->r;
     int i, j, nx = NX;
     r->hold(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->w, w->grad);
     for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
-        double norm = 0;
-        for (j = 0; j < nx; j++) norm += w->grad[i + j * r->n_hold] * w->grad[i + j * r->n_hold];
-        if (norm > 0) for (j = 0; j < nx; j++) w->x[j] -= w->w[i] * w->grad[i + j * r->n_hold] / norm;
+        double *change = w->leak, norm = 0;
+        for (j = 0; j < nx; j++) {
+            double slope = w->grad[i + j * r->n_hold], scale = r->hold_sticks[i] ? 1 : r->atol[j] + r->rtol * most(w->peak[j], fabs(w->x[j]));
+            change[j] = slope * scale * scale;
+            norm += slope * change[j];
+        }
+        if (norm > 0) for (j = 0; j < nx; j++) w->x[j] -= w->w[i] * change[j] / norm;
     }
 }
 
@@ -68,8 +74,7 @@ static int next_change(const work_t *w, int round)
 static const double UNNOTICED = 1e-7;
 
 /* Put a conducting device's current to zero as its leak would, were it blocked: what blocking changes of the derivatives is what
- * the leak drives, so the currents of its circuit move as their inductances divide them, and an angle or a speed does not move.
- * The least change of the state in its units would turn a rotor by a tenth of a milliradian to spare an ampere. */
+ * the leak drives, so the currents of its circuit move as their inductances divide them, and an angle or a speed does not move. */
 static void let_leak_take(work_t *w, int mode)
 {
     run_t *r = w->r;

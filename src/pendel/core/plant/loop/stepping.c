@@ -76,6 +76,7 @@ static int advance(work_t *w, double t_next)
         if (h > r->h_max) h = r->h_max;
         w->method = w->control->choose(w, left);
         if (h >= left * (1 - 1e-9)) { h = left; last = 1; } else if (h > 0.5 * left) h = 0.5 * left;
+        w->shares = shares(w, left, h);
         error = w->method->step(w, h);
         if (error == UNLIKE) {
             w->method = &KUTTA3;

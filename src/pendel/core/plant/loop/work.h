@@ -75,6 +75,7 @@ struct work {
     const method_t *method;        /* of the present step */
     int nu, width, n_slots;
     size_t n_kept;                 /* numbers in ``block`` from ``x`` on that a snapshot holds */
+    double shares;                 /* in how many parts the present step's tolerance is counted; see `shares` */
     double pause;                  /* s: the run goes no further than the first step that ends there or later */
     long room;                     /* number of rows from which on `make_room` must be asked */
 
@@ -86,6 +87,8 @@ struct work {
     double radius_num, radius_den; /* squares of the estimated spectral radius, 1/s, as a fraction */
     double usual;                  /* s: how long steps are of late; a burst of events shortens it slowly only */
     int stiff, stiff_signs, calm_signs;
+    double many_shares;            /* of a step in a long stretch */
+    long long_steps, next_look;    /* such steps, and how many there are when that is worked out anew */
     double max_step_for_order[4];               /* s, by order: the longest step for which it is exact enough */
     int steps_since_check;                  /* second-order steps since the last whose error was seen */
     double checked_curvature, checked_step;       /* curvature of that and its step */

@@ -1,0 +1,58 @@
+"""How far the signals of a controller as shipped were from those in float 64, tick by tick in a run."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from pendel.core.controllers.numbers.lowering import Lowered
+from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.quantities.units import figure
+from pendel.core.runs.kept import KeptRun
+
+DIFFERENCE = "_off"
+"""Ends the key of a signal's difference."""
+
+
+def add_differences(run: KeptRun, made: Lowered) -> None:
+    """Beside each signal of the controller, its difference from the same controller in float 64, which is fed
+    with what the run's inputs were. Where all is float 64 there is none."""
+    if not len(run.ticks) or all(b.number is NumberFormat.FLOAT64 for b in made.blocks):
+        return
+    from pendel.core.firmware.ship import beside_float64, recorded, signals_of  # they know of runs
+
+    signals = signals_of(made)
+    given = recorded(run, signals, len(run.ticks))
+    compared = [c for c in beside_float64(made, given, run) if f"{c.signal}{DIFFERENCE}" not in run.infos]
+    run.ticks = np.column_stack([run.ticks, *(c.gap for c in compared)])
+    run.tick_signals = [*run.tick_signals, *(f"{c.signal}{DIFFERENCE}" for c in compared)]
+    for c in compared:
+        info = run.infos[c.signal]
+        key = f"{c.signal}{DIFFERENCE}"
+        run.infos[key] = replace(info, key=key, label=f"difference of {info.label}")
+
+
+def differences(run: KeptRun) -> list[tuple[str, float, float]]:
+    """Signals of a run as shipped by how far they were from those in float 64, furthest first: key, largest
+    difference (SI), and that over the signal's span."""
+    found = []
+    for key in run.tick_signals:
+        signal = key.removesuffix(DIFFERENCE)
+        if signal == key or signal not in run.tick_signals:
+            continue
+        off = run.trace(key).y
+        largest = float(np.max(np.abs(off), initial=0.0))
+        span = float(np.ptp(run.trace(signal).y - off)) if len(off) else 0.0
+        found.append((signal, largest, largest / span if span > 0 else 0.0))
+    return sorted(found, key=lambda each: -each[2])
+
+
+def listed(run: KeptRun, most: int) -> list[str]:
+    """The furthest of `differences` in words."""
+    found = []
+    for key, largest, share in differences(run)[:most]:
+        info = run.infos[key]
+        gap = figure(largest, run.units.of(key, info.unit), 3)
+        found.append(f"{info.card}, {info.label}: up to {gap} from float 64, {100 * share:.2g} % of its span")
+    return found
