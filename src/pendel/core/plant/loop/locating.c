@@ -43,17 +43,18 @@ static void narrow(bracket_t *k, double at, double level)
 
 /* The step of size h crossed a guard: shrink it until it ends just past the crossing. A cubic through both ends finds
  * the place for one evaluation a round; a true step to there confirms it, and where it does not, true steps search on. How near is near enough
- * follows the tolerance: masses that meet again and again carry each instant's error on. */
+ * follows the tolerance, as masses that meet again and again carry each instant's error on; a current is put to zero there anyway. */
 static double locate(work_t *w, double h)
 {
     run_t *r = w->r;
     int n = NX, i, round;
     double *x1 = w->end_x, *f1 = w->end_slope, *f0 = w->begin_slope, span, level;
     int guard = 0;
-    const double near = least(1e-5, r->rtol);   /* of the guard's change over the step */
+    double near = 1e-5;   /* of the guard's change over the step */
     bracket_t k = {0, h, 0, 0, 0};
     finish(w, h);
     k.g_high = crossing(w, &guard);
+    if (held_by(r, r->exit_mode[guard]) != CURRENT) near = least(near, most(r->rtol, 1e-9));
     k.g_low = least(w->g[guard], -1e-300);
     span = k.g_high - k.g_low;
     memcpy(x1, w->xn, sizeof(double) * (size_t)n);

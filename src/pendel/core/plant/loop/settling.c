@@ -1,8 +1,8 @@
 /* At one instant: which modes hold from here, and what of a current goes to zero, is taken over or leaks away. */
 
 /* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so, by the least change: of a speed in
- * its units, of a current over what a step may err in each state. In units alone a rotor would turn to spare a current, as an angle of a
- * tenth of a milliradian counts less than an ampere. */
+ * its units, of a current relative to what the states have been. In units alone a rotor would turn to spare a current, as an angle of a tenth
+ * of a milliradian counts less than an ampere. */
 static void put_to_zero(work_t *w, int mode)
 {
     run_t *r = w->r;
@@ -11,7 +11,7 @@ static void put_to_zero(work_t *w, int mode)
     for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
         double *change = w->leak, norm = 0;
         for (j = 0; j < nx; j++) {
-            double slope = w->grad[i + j * r->n_hold], scale = r->hold_sticks[i] ? 1 : r->atol[j] + r->rtol * most(w->peak[j], fabs(w->x[j]));
+            double slope = w->grad[i + j * r->n_hold], scale = r->hold_sticks[i] ? 1 : most(w->peak[j], fabs(w->x[j]));
             change[j] = slope * scale * scale;
             norm += slope * change[j];
         }

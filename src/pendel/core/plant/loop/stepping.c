@@ -48,18 +48,25 @@ static void lengthen(work_t *w, double h, double error, int last)
     }
 }
 
+/* Devices may change to and fro while the voltage that drives them passes through what their leaks leave open: neither set of modes then lasts for
+ * a nanosecond, though no current is larger than a leak's. After so many changes steps are this long (s) and end where they end; where that does
+ * not get through, the circuit has no modes to be in. */
+enum { RESTLESS = 60, WITHOUT_END = 20000 };
+static const double RESTLESS_STEP = 2e-8;
+
 /* The step of size h ends beyond a guard: end it at the crossing instead, and change modes there. */
 static int end_at_crossing(work_t *w, double h, double t_next)
 {
     run_t *r = w->r;
-    w->t += locate(w, h);
+    int restless = w->chatter > RESTLESS;
+    w->t += restless ? h : locate(w, h);
     memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
     r->steps++;
     if (!record(w)) return 0;
     refresh(w);
-    w->chatter = w->t - w->event_time < 1e-9 ? w->chatter + 1 : 0;
+    w->chatter = w->t - w->event_time < (restless ? 2 * RESTLESS_STEP : 1e-9) ? w->chatter + 1 : 0;
     w->event_time = w->t;
-    if (!settle_modes(w, 1, t_next) || w->chatter > 500) { r->outcome = CHATTERS; return 0; }
+    if (!settle_modes(w, 1, t_next) || w->chatter > WITHOUT_END) { r->outcome = CHATTERS; return 0; }
     return record(w);
 }
 
@@ -74,6 +81,8 @@ static int advance(work_t *w, double t_next)
         if (w->entered) judge_new_modes(w, left);
         if (asked_to_stop(r)) { r->outcome = STOPPED; return 0; }
         if (h > r->h_max) h = r->h_max;
+        if (w->chatter > RESTLESS && w->t - w->event_time > 4 * RESTLESS_STEP) w->chatter = 0;
+        if (w->chatter > RESTLESS) h = least(h, RESTLESS_STEP);
         w->method = w->control->choose(w, left);
         if (h >= left * (1 - 1e-9)) { h = left; last = 1; } else if (h > 0.5 * left) h = 0.5 * left;
         w->shares = shares(w, left, h);
