@@ -193,6 +193,21 @@ class Run(Mapping[str, "Trace"]):
 
         return differences(self.kept)
 
+    @property
+    def lost_steps(self) -> dict[str, int]:
+        """Of a run as shipped: at how many ticks a sum, ``block.state``, took no step in, as that was less than
+        half a step of its word."""
+        from pendel.core.runs.limited import LOST, counts_of
+
+        return counts_of(self.kept, LOST)
+
+    @property
+    def limited(self) -> dict[str, int]:
+        """Of a run as shipped: at how many ticks a signal, ``block.signal``, met the end of its range."""
+        from pendel.core.runs.limited import LIMITED, counts_of
+
+        return counts_of(self.kept, LIMITED)
+
     def at(self, key: str, times: ArrayLike) -> np.ndarray:
         """Values of a signal at given times (s): held for sampled signals, linear between steps for
         others."""

@@ -43,6 +43,7 @@ from pendel.core.firmware.ranges import sizes_in
 from pendel.core.firmware.ship import build_and_check, replay
 from pendel.core.plant.compiler import build_library, compiler, other_compiler, run_compiler
 from pendel.core.plant.runtime import load, pointer
+from pendel.core.runs.rounding import listed
 from pendel.core.runs.simulate import prepare, run_drive
 from pendel.core.trust import allow_all_of
 
@@ -673,8 +674,16 @@ def test_a_run_as_shipped_remarks_the_steps_that_a_sum_lost():
     d.set("controller", "as shipped")
     for T_i, lost in (("90 ms", False), ("90000 s", True)):
         d.set("speed_pi.T_i", T_i)
-        remarks = [r.sentence for r in d.run().kept.remarks if "took no step in" in r.sentence]
+        run = d.run()
+        remarks = [r.sentence for r in run.kept.remarks if "took no step in" in r.sentence]
         assert [r.startswith("Speed PI: integral") for r in remarks] == ([True] if lost else [])
+        assert (run.lost_steps.get("speed_pi.integral", 0) > 100) == lost and not run.limited
+    commands.set_range(d.document, "speed_pi", "out", ("-3 A", "3 A")).apply(d.document)
+    run = d.run()
+    y = run["speed_pi.out"].y
+    assert np.max(np.abs(y)) <= 4.0  # what the word holds
+    assert run.limited["speed_pi.out"] == np.sum((y == np.max(y)) | (y == np.min(y))) > 1000
+    assert any(line.startswith("speed_pi.out met the end") for line in listed(run.kept, 1))
 
 
 def test_what_has_no_range_or_no_words_is_refused_at_its_block():

@@ -16,8 +16,16 @@ from pendel.core.plant.runtime import load, pointer
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 
+LOST, LIMITED = "lost:", "limited:"
+"""Begin the names of a run's counts: updates at which a sum took no step in, and ticks at which a signal met the
+end of its range."""
 SOME = 0.01
 """Fraction of a block's updates from which on lost steps are remarked."""
+
+
+def counts_of(run: KeptRun, kind: str) -> dict[str, int]:
+    """What was counted of one kind, `LOST` or `LIMITED`, by ``block.state`` or ``block.signal``."""
+    return {n.removeprefix(kind): count for n, count in run.counters.items() if n.startswith(kind)}
 
 
 def limited_words(run: KeptRun, made: Lowered) -> list[Remark]:
@@ -53,6 +61,7 @@ def lost_steps(run: KeptRun, made: Lowered) -> list[Remark]:
     lost: dict[str, int] = {}
     for name, count in zip(counted.names, counts - before):
         lost[name] = lost.get(name, 0) + int(count)
+    run.counters |= {f"{LOST}{name}": count for name, count in lost.items() if count}
     found = []
     for name, count in lost.items():
         block, _, state = name.partition(".")
@@ -75,6 +84,7 @@ def _at_end(run: KeptRun, signal: str, title: str, rep: Rep) -> list[Remark]:
     at = np.flatnonzero((trace.y >= held.high) | (trace.y <= held.low))
     if not len(at):
         return []
+    run.counters[f"{LIMITED}{signal}"] = len(at)
     when, unit = float(trace.t[at[0]]), run.infos[signal].unit if signal in run.infos else ""
     port = signal.partition(".")[2]
     sentence = (

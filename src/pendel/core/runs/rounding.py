@@ -10,6 +10,7 @@ from pendel.core.controllers.numbers.lowering import Lowered
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
+from pendel.core.runs.limited import LIMITED, LOST, counts_of
 
 DIFFERENCE = "_off"
 """Ends the key of a signal's difference."""
@@ -49,10 +50,12 @@ def differences(run: KeptRun) -> list[tuple[str, float, float]]:
 
 
 def listed(run: KeptRun, most: int) -> list[str]:
-    """The furthest of `differences` in words."""
+    """The furthest of `differences` in words, and how often words were limited and steps lost."""
     found = []
     for key, largest, share in differences(run)[:most]:
         info = run.infos[key]
         gap = figure(largest, run.units.of(key, info.unit), 3)
         found.append(f"{info.card}, {info.label}: up to {gap} from float 64, {100 * share:.2g} % of its span")
+    for kind, words in ((LIMITED, "met the end of its range at"), (LOST, "took no step in at")):
+        found += [f"{name} {words} {count} ticks" for name, count in counts_of(run, kind).items()]
     return found
