@@ -37,6 +37,7 @@ from pendel.core.plant.runtime import load, pointer
 from pendel.core.plant.simulator import Simulator
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import stepped
+from pendel.core.quantities.units import unit as unit_of
 from pendel.core.runs import kept
 from pendel.core.runs.rounding import differences, listed
 from pendel.core.runs.simulate import prepare, run_drive
@@ -370,6 +371,19 @@ def test_every_value_of_every_example_can_be_live():
             [*compiler(), "-std=c99", "-Wall", "-Werror", "-Wno-unused", "-fsyntax-only", "-x", "c", "-"],
             shipped_alone(made),
         )
+
+
+@pytest.mark.parametrize(
+    ("text", "unit", "figure"),
+    [("1800 rpm", "rpm", 1800), ("25 Hz", "rad/s", 50 * np.pi), ("0 Hz", "rad/s", 0), ("12", "rad/s", 12), ("2*30 rad/s", "rad/s", 60)],
+)
+def test_a_value_of_any_unit_is_shown_in_one_that_its_figures_are_in(text, unit, figure):
+    d = pendel.open_example("cabin_fan")
+    d.set("speed_demand.after", text)
+    values = {v.key: v for v in values_of(d.document, prepare(d.document).lowered)}
+    found = values["speed_demand.after"]
+    assert found.unit == unit and found.now / unit_of(unit)[0] == pytest.approx(figure, abs=1e-12)
+    assert values["speed_regulator.high"].unit == "V" and values["speed_regulator.K_p"].unit == ""
 
 
 def test_a_run_as_shipped_has_the_difference_of_each_signal_from_float_64(tmp_path):

@@ -5,7 +5,9 @@ from __future__ import annotations
 
 from pendel.app.bench.board import Board, LinkState
 from pendel.core.bench.facts import Order
+from pendel.core.check.values import unit_in_use
 from pendel.core.drive.document import PANEL_ORDERS
+from pendel.core.errors import PendelError
 from pendel.core.live.frames import Points
 
 ORDERS = dict(zip(PANEL_ORDERS, (Order.ENABLE, Order.IDLE, Order.ACKNOWLEDGE)))
@@ -52,12 +54,11 @@ class PanelSource:
     def unit(self, key: str) -> str:
         if key in self.infos:
             return self.infos[key].unit
-        from pendel.core.catalogue.assembly import kind_in
-        from pendel.core.catalogue.declare import ANY
-
         card, _, name = key.partition(".")
-        value = kind_in(self.session.drive, card).value(name) if card in self.session.drive.cards else None
-        return value.unit if value is not None and value.unit != ANY else ""
+        try:
+            return unit_in_use(self.session.drive, card, name) if card in self.session.drive.cards else ""
+        except PendelError:  # a finding says what is wrong with it
+            return ""
 
     @property
     def infos(self) -> dict:

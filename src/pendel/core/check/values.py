@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
+from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Contradiction, Kind, Part, Rows, Value
 from pendel.core.check.examined import Examined
 from pendel.core.check.signal_units import signal_unit
@@ -13,7 +14,9 @@ from pendel.core.drive.findings import fault
 from pendel.core.errors import ExpressionProblem, OutOfRange
 from pendel.core.quantities.expressions import evaluate, in_turns_of, is_literal, read, value_in_field
 from pendel.core.quantities.named import Names
-from pendel.core.quantities.units import NO_TURN, figure, number_text
+from pendel.core.quantities.stepping import own_unit
+from pendel.core.quantities.units import NO_TURN, NONE, figure, number_text, si_unit_of
+from pendel.core.quantities.units import unit as unit_of
 from pendel.core.vocabulary import ValueRole
 
 
@@ -55,6 +58,31 @@ def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], st
 def meant_unit(drive: Drive, key: str, value: Value) -> Callable[[], str] | None:
     """Where the unit of a card's value that may be of any comes from; that of a gain has none."""
     return None if value.role is ValueRole.GAIN else lambda: signal_unit(drive, End(key, "out"))
+
+
+def unit_in_use(drive: Drive, card: str, name: str) -> str:
+    """The unit of a value. One that takes any has that it is written with, else that of the block's output,
+    where plain figures are in it, else that of what its expression is worth; a gain without a unit has none.
+
+    Raises
+    ------
+    ExpressionProblem
+        where the value cannot be read.
+    """
+    value = kind_in(drive, card).value(name)
+    if value is None or value.unit != ANY:
+        return value.unit if value is not None else ""
+    text = drive.cards[card].values.get(name, value.default)
+    names, meant = Names({n: q.text for n, q in drive.quantities.items()}), meant_unit(drive, card, value)
+    # One Hz of a speed is 2 pi of its unit: then figures are not in the unit they are written with.
+    if (own := own_unit(text)) and of_any_unit(f"1 {own}", names, meant) == unit_of(own)[0]:
+        return own
+    if meant is None:
+        return ""
+    if unit := meant():
+        return unit if unit_of(unit)[0] == 1.0 else ""
+    worth = evaluate(read(text), names, text)
+    return si_unit_of(worth.dim, worth.turn) if worth.dim != NONE else ""
 
 
 def of_any_unit(text: str, names: Names, meant: Callable[[], str] | None) -> float:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Value
 from pendel.core.check.formats import end_of_live
+from pendel.core.check.values import unit_in_use
 from pendel.core.controllers.deck import delays_in
 from pendel.core.controllers.numbers.lowering import Lowered, LoweredBlock
 from pendel.core.controllers.numbers.representation import FLOAT, Rep
@@ -81,6 +82,7 @@ def _of_block(drive: Drive, made: Lowered, block: LoweredBlock) -> Iterable[Valu
     read = {v.name for v in block.tree.live}
     for name in instance.used_values:
         value, now = kind.value(name), instance.values[name]
+        text = card.values.get(name, value.default) if value else ""
         constant = ""
         if name in delays_in(instance.code):
             constant = "it sets how much the block remembers"
@@ -92,8 +94,8 @@ def _of_block(drive: Drive, made: Lowered, block: LoweredBlock) -> Iterable[Valu
             made.members[block.name],
             name,
             value.label if value else "",
-            value.unit if value and value.unit != ANY else "",
-            card.values.get(name, value.default) if value else "",
+            unit_in_use(drive, block.name, name),
+            text,
             now,
             card.live.get(name),
             card.steps.get(name, ""),

@@ -96,6 +96,13 @@ def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup, di
     return f"{written} {own_unit.strip()}{remark}" if own_unit else f"{written}{remark}"
 
 
+def own_unit(text: str) -> str:
+    """The unit that a plain figure is written with; empty where there is none, or the text is an expression."""
+    plain = without_remark(text)
+    found = LITERAL.fullmatch(THOUSANDS.sub("", plain)) if is_literal(plain) else None
+    return found[4].strip() if found is not None and found[4] else ""
+
+
 def multiplied(text: str, factor: float) -> str:
     """A value's text times a factor, in the unit it was written in; an expression in brackets."""
     text = without_remark(text)
