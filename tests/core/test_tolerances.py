@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.interpolate import CubicSpline
 
 import pendel
 from pendel.core.drive.file import load
@@ -34,6 +35,19 @@ def test_the_crossover_goes_with_one_over_the_inductance(door):
     assert high.crossover / plain.crossover == pytest.approx(1 / 1.2, rel=0.08)
     assert found.costs["door_motor.L_a"] == pytest.approx(abs(low.phase - high.phase) / 2, rel=0.15)
     assert door.cards == before.cards and door.quantities == before.quantities
+
+
+@pytest.mark.parametrize("regulator, gain", [("current_pi", "K_i"), ("speed_pi", "K_p")])
+def test_the_cost_of_a_factor_is_the_slope_of_the_phase_over_that_of_the_size(door, regulator, gain):
+    """L is proportional to the gain, so the crossover moves by d ln f = -dK/K / (d ln|L| / d ln f) (textbook), and the phase along
+    with it. Slopes are those of a spline through the points of the plot."""
+    found = tolerate(door, regulator, [Spread(gain, 0.1)], 0)
+    analysis = found.samples[0].analysis
+    log_f, response = np.log(analysis.frequency), analysis.response
+    size = CubicSpline(log_f, np.log(np.abs(response)))
+    phase = CubicSpline(log_f, np.degrees(np.unwrap(np.angle(response))))
+    crossover = min(size.roots(extrapolate=False), key=lambda at: abs(at - np.log(analysis.margins.crossover)))
+    assert found.costs[gain] == pytest.approx(0.1 * abs(phase(crossover, 1) / size(crossover, 1)), rel=1e-4)
 
 
 def test_each_sample_is_the_loop_of_a_drive_with_those_values(door):

@@ -16,14 +16,16 @@ from pendel.core.loops.find import Loop, find_loops
 from pendel.core.loops.forked import on_all_processes
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.margins import Margins
-from pendel.core.loops.tuning import LoopAnalysis, study_of, working_points_at
+from pendel.core.loops.tuning import LoopAnalysis, LoopStudy, study_of, working_points_at
 from pendel.core.quantities.expressions import without_remark
 from pendel.core.runs.simulate import averaged, prepare
 
 MOST_CORNERS = 6
 """Values whose corners are all judged; of more, corners are drawn."""
 SMALL, COARSE = 0.01, 0.1
-"""Of a value: the step by which its cost is measured."""
+"""Of a value: the steps by which its cost is measured."""
+NEWTON = 3
+"""Rounds by which a crossover between two points of a plot is found to the last digits."""
 
 
 @dataclass(frozen=True)
@@ -143,13 +145,65 @@ def tolerate(
 def cost_of(
     drive: Drive, loop: Loop, spread: Spread, plain: Sample, at: JudgedAt, stopping: Callable[[], bool]
 ) -> float:
-    """Degrees of phase margin that a value loses over its share, by its slope where it is; what is measured is too
-    coarse for small changes, and takes a tenth."""
-    small = COARSE if at is JudgedAt.MEASURED else SMALL
-    margins = [judged(drive, loop, {spread.name: 1 + sign * small}, at, stopping).margins for sign in (1, -1)]
-    if plain.margins is None or margins[0] is None or margins[1] is None:
+    """Degrees of phase margin that a value loses over its share, by its slope where it is."""
+    if plain.margins is None or not math.isfinite(plain.margins.phase):
         return math.nan
-    return abs(margins[0].phase - margins[1].phase) / (2 * small) * spread.share
+    try:
+        slope = (measured_slope if at is JudgedAt.MEASURED else exact_slope)(
+            drive, loop, spread.name, plain.margins, at, stopping
+        )
+    except Stopped:
+        raise
+    except PendelError:  # it has no model with a little more of the value, or a little less
+        return math.nan
+    return abs(slope) * spread.share
+
+
+def measured_slope(
+    drive: Drive, loop: Loop, name: str, plain: Margins, at: JudgedAt, stopping: Callable[[], bool]
+) -> float:
+    """Degrees by the value's whole size: what is measured is too coarse for small changes, and takes a tenth."""
+    ahead, back = (judged(drive, loop, {name: 1 + sign * COARSE}, at, stopping).margins for sign in (1, -1))
+    return math.nan if ahead is None or back is None else (ahead.phase - back.phase) / (2 * COARSE)
+
+
+def exact_slope(
+    drive: Drive, loop: Loop, name: str, plain: Margins, at: JudgedAt, stopping: Callable[[], bool]
+) -> float:
+    """Degrees by the value's whole size, from the logarithm of L where |L| = 1. With l the change of ln L by the
+    value and m that by ln f, the crossover moves by -Re l / Re m, and the margin by Im l - Im m Re l / Re m. Both are
+    central differences of two steps whose errors cancel out (Richardson); L is evaluated at those very
+    frequencies, so that nothing hangs on the points of a plot."""
+    here = study_at(drive, loop, {}, at, stopping)
+    f = plain.crossover
+
+    def along(log_f: float) -> complex:
+        return log_of_loop(here, math.exp(log_f))
+
+    for _ in range(NEWTON):
+        f *= math.exp(-along(math.log(f)).real / richardson(along, math.log(f)).real)
+    by_frequency = richardson(along, math.log(f))
+    by_value = richardson(
+        lambda change: log_of_loop(study_at(drive, loop, {name: 1 + change}, at, stopping), f), 0.0
+    )
+    return math.degrees(by_value.imag - by_frequency.imag * by_value.real / by_frequency.real)
+
+
+def log_of_loop(study: LoopStudy, frequency: float) -> complex:
+    """ln |L| + j arg L at a frequency (Hz)."""
+    at = np.array([frequency])
+    return complex(np.log(study.open_loop_at(study.gains_now, at)[0]))
+
+
+def richardson(of: Callable[[float], complex], at: float) -> complex:
+    """The derivative, from central differences over `SMALL` and half of it; of a logarithm, whose turns do not count."""
+
+    def difference(step: float) -> complex:
+        ahead, back = of(at + step), of(at - step)
+        turns = round((ahead.imag - back.imag) / (2 * math.pi))
+        return (ahead - back - 2j * math.pi * turns) / (2 * step)
+
+    return (4 * difference(SMALL / 2) - difference(SMALL)) / 3
 
 
 def judged(
@@ -161,16 +215,23 @@ def judged(
 ) -> Sample:
     """A loop of a drive some of whose values are multiplied; its wiring stays as it is."""
     try:
-        twin = multiplied(drive, factors)
-        prepared = prepare(twin if at is JudgedAt.MEASURED else averaged(twin))
-        block = prepared.deck.block(loop.regulator)
-        same = replace(loop, period=prepared.deck.tick * block.every)
-        study = study_of(prepared, same, working_points_at(prepared, at, stopping))
+        study = study_at(drive, loop, factors, at, stopping)
         return Sample(dict(factors), study.analyse(study.gains_now))
     except Stopped:
         raise
     except PendelError as problem:
         return Sample(dict(factors), None, str(problem))
+
+
+def study_at(
+    drive: Drive, loop: Loop, factors: Mapping[str, float], at: JudgedAt, stopping: Callable[[], bool]
+) -> LoopStudy:
+    """Raises `PendelError` where the loop has no model with these values."""
+    twin = multiplied(drive, factors)
+    prepared = prepare(twin if at is JudgedAt.MEASURED else averaged(twin))
+    block = prepared.deck.block(loop.regulator)
+    same = replace(loop, period=prepared.deck.tick * block.every)
+    return study_of(prepared, same, working_points_at(prepared, at, stopping))
 
 
 def text_of(drive: Drive, name: str) -> str:

@@ -146,6 +146,11 @@ class LoopStudy:
         """L with the sign of the negative feedback taken out."""
         return -self.regulator_at(gains, self.frequency) * self.G
 
+    def open_loop_at(self, gains: Mapping[str, float], frequency: np.ndarray) -> np.ndarray:
+        """The same at other frequencies (Hz)."""
+        G = self.turned * self.plant_model.response(2 * math.pi * frequency)
+        return -self.regulator_at(gains, frequency) * G
+
     def regulator_at(self, gains: Mapping[str, float], frequency: np.ndarray) -> np.ndarray:
         """Response of the regulator alone from its actual value to its output."""
         z = np.exp(2j * math.pi * frequency * self.loop.period)
