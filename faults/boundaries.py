@@ -195,6 +195,8 @@ def edits(rng: Random, into: Boundary) -> None:
             lambda: commands.add_card(drive, rng.choice(list(kinds())), other * rng.randrange(1, 9)),
             lambda: commands.add_wire(drive, End(card, other), End.parse(other)),
             lambda: commands.set_own(drive, card, OwnEquations(ports=(other,) * rng.randrange(3))),
+            lambda: commands.set_digits(drive, card, other, texts.text(rng)),
+            lambda: commands.set_base(drive, card, rng.choice(("K_p", other)), rng.choice(("binary", other))),
         ]
         way = rng.randrange(len(ways))
 

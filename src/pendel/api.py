@@ -111,9 +111,9 @@ class Drive:
         return next((key for key in self.document.cards if key not in before), card)
 
     def judge(self, at: str = "rest", *, continuous: bool = False) -> list[LoopReport]:
-        """Its loops, inside out, with their margins; at ``"steady"`` in the rotation in which a run ends, ``"measured"``
-        by sines in runs. ``continuous`` gives margins as if nothing were sampled, with delays as such. Raises
-        `DriveHasFindings` and `DriveProblem`."""
+        """Its loops, inside out, with their margins; at ``"steady"`` in the rotation in which a run ends,
+        ``"measured"`` by sines in runs. ``continuous`` gives margins as if nothing were sampled, with delays as such.
+        Raises `DriveHasFindings` and `DriveProblem`."""
         return verbs.loops(self.document, at=at, continuous=continuous)
 
     def signals(self) -> list[SignalReport]:

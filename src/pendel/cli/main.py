@@ -1,7 +1,6 @@
 # PYTHON_ARGCOMPLETE_OK
-"""``pendel check | signals | set | propose | tune | run | measure | loops | linear | c | a2l | fmu | board | live | ranges | formats | firmware``: the verbs of
-`pendel.core.verbs`
-for terminals.
+"""``pendel check | signals | set | propose | tune | run | measure | loops | linear | c | a2l | fmu | board | live |
+ranges | formats | firmware``: the verbs of `pendel.core.verbs` for terminals.
 
 Exit codes: 0 done; 1 the drive has faults, a loop is not stable, the run failed, or a build gave another bit; 2
 the call or a file is wrong.

@@ -81,7 +81,8 @@ class LinkPanel(QWidget):
         for name, title in TARGETS.items():
             self.target.addItem(f"for {title}", name)
         self.target.setToolTip(
-            "What runs the controller of a stand-in board: this computer, or an emulated processor with the link at its "
+            "What runs the controller of a stand-in board: this computer, or an emulated processor "
+            "with the link at its "
             "UART"
         )
         self.target.activated.connect(lambda _: setattr(board, "target", self.target.currentData()))

@@ -42,7 +42,10 @@ class ScopeSpectrum(Plot):
         shown = np.column_stack([np.zeros(count), sizes, np.full(count, np.nan)]).ravel()
         self.curve(x, np.nan_to_num(shown), trace_colour(number), 1.3)
         biggest = 1 + int(np.argmax(sizes[1:])) if count > 1 else 0
-        words = f"{channel.unit}, peak; mean {number_text(found.mean, 4)}, largest {number_text(float(sizes[biggest]), 4)} at "
+        words = (
+            f"{channel.unit}, peak; mean {number_text(found.mean, 4)}, largest "
+            f"{number_text(float(sizes[biggest]), 4)} at "
+        )
         self.set_caption(channel.title, words + figure(float(lines[biggest]), "Hz", 4))
         self.autoRange()
 

@@ -321,7 +321,10 @@ def chain_words(chain: Chain) -> str:
 
 def done_words(found: Calming) -> str:
     if found.by is By.DAMPING:
-        return f"Damping {number_text(100 * found.before, 3)} % → {number_text(100 * found.reached, 3)} %, from {found.speed} behind {found.at}."
+        return (
+            f"Damping {number_text(100 * found.before, 3)} % → {number_text(100 * found.reached, 3)} %, "
+            f"from {found.speed} behind {found.at}."
+        )
     return f"{found.by.value.capitalize()} at {figure(found.frequency, 'Hz', 4)} behind {found.at}."
 
 

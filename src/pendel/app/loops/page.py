@@ -119,7 +119,8 @@ class LoopsPage(Page):
         inside.addWidget(self.where)
         self.continuous = QCheckBox("L as of a continuous loop")
         self.continuous.setToolTip(
-            "Sampling, hold and computing delay count by what they do to a sine, with no aliases, up to eight times half "
+            "Sampling, hold and computing delay count by what they do to a sine, with no aliases, up "
+            "to eight times half "
             "the sampling rate; steps and stability stay those of the samples"
         )
         self.continuous.toggled.connect(lambda _: self.study())

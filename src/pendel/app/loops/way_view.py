@@ -126,7 +126,8 @@ class WayView(QWidget):
         inside.addWidget(self.fields)
         self.continuous = QCheckBox("as of a continuous drive, delays as such")
         self.continuous.setToolTip(
-            "Sampling, hold and computing delay count by what they do to a sine, with no aliases, up to eight times half "
+            "Sampling, hold and computing delay count by what they do to a sine, with no aliases, up "
+            "to eight times half "
             "the sampling rate; step, poles and matrices stay those of the samples"
         )
         self.continuous.toggled.connect(lambda _: self._show_found() if self.found is not None else None)
@@ -544,7 +545,10 @@ class WayView(QWidget):
         if linear:
             usual = float(np.median([abs(p.off_db) for p in linear]))
             worst = max(linear, key=lambda p: abs(p.off_db))
-            words += f": half are within {number_text(max(usual, 0.01), 2)} dB; at {figure(worst.frequency, 'Hz', 3)} it is "
+            words += (
+                f": half are within {number_text(max(usual, 0.01), 2)} dB; at "
+                f"{figure(worst.frequency, 'Hz', 3)} it is "
+            )
             words += f"{number_text(worst.off_db, 2)} dB and {number_text(worst.off_degrees, 2)}°"
         if distorted:
             words += (

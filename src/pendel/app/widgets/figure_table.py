@@ -15,12 +15,12 @@ class FigureTable(QTableWidget):
         self.setHorizontalHeaderLabels(titles)
         self.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
         self.setShowGrid(False)
-        for header in (self.verticalHeader(), self.horizontalHeader()):
-            assert header is not None
-        self.verticalHeader().setVisible(False)  # type: ignore[union-attr]
-        self.verticalHeader().setDefaultSectionSize(20)  # type: ignore[union-attr]
-        self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)  # type: ignore[union-attr]
-        self.horizontalHeader().setStretchLastSection(True)  # type: ignore[union-attr]
+        rows, header = self.verticalHeader(), self.horizontalHeader()
+        assert rows is not None and header is not None
+        rows.setVisible(False)
+        rows.setDefaultSectionSize(20)
+        header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        header.setStretchLastSection(True)
 
     def show_rows(self, rows: list[tuple[str, ...]]) -> None:
         self.setRowCount(len(rows))

@@ -1,7 +1,8 @@
 """The only way by which a drive's text comes into C: as an identifier, inside a comment, or as a string.
 
 Whatever a title, a name or a docstring holds, `identifier` gives a word that C takes for a plain name, `comment`
-a comment and `literal` a string that end where they are to end. Names of ours begin with ``pd_``, and no identifier does.
+a comment and `literal` a string that end where they are to end. Names of ours begin with ``pd_``, and no identifier
+does.
 """
 
 from __future__ import annotations
@@ -10,19 +11,21 @@ import re
 import unicodedata
 from collections.abc import Iterable
 
-KEYWORDS = """auto break case char const continue default do double else enum extern float for goto if inline int long register restrict
-return short signed sizeof static struct switch typedef union unsigned void volatile while asm typeof bool true false nullptr constexpr
-thread_local alignas alignof static_assert class new delete this template namespace operator private public protected virtual friend
-explicit mutable try catch throw using typename export and or not xor"""
-LIBRARY = """acos acosh asin asinh atan atan2 atanh cbrt ceil copysign cos cosh erf erfc exp exp2 expm1 fabs fdim floor fma fmax fmin fmod
-frexp hypot ilogb ldexp lgamma log log10 log1p log2 logb lrint lround modf nan nearbyint nextafter pow remainder remquo rint round
-scalbln scalbn sin sinh sqrt tan tanh tgamma trunc j0 j1 jn y0 y1 yn gamma signgam isnan isinf isfinite isnormal signbit fpclassify
-isless isgreater isunordered main printf stdin stdout stderr errno abs labs exit malloc free index"""
+KEYWORDS = """auto break case char const continue default do double else enum extern float for goto if inline int long
+register restrict return short signed sizeof static struct switch typedef union unsigned void volatile while asm
+typeof bool true false nullptr constexpr thread_local alignas alignof static_assert class new delete this template
+namespace operator private public protected virtual friend explicit mutable try catch throw using typename export and
+or not xor"""
+LIBRARY = """acos acosh asin asinh atan atan2 atanh cbrt ceil copysign cos cosh erf erfc exp exp2 expm1 fabs fdim
+floor fma fmax fmin fmod frexp hypot ilogb ldexp lgamma log log10 log1p log2 logb lrint lround modf nan nearbyint
+nextafter pow remainder remquo rint round scalbln scalbn sin sinh sqrt tan tanh tgamma trunc j0 j1 jn y0 y1 yn gamma
+signgam isnan isinf isfinite isnormal signbit fpclassify isless isgreater isunordered main printf stdin stdout stderr
+errno abs labs exit malloc free index"""
 MACROS = "linux unix i386 NAN INFINITY HUGE_VAL NULL EOF BUFSIZ OVERFLOW UNDERFLOW DOMAIN SING PLOSS TLOSS"
 RESERVED = frozenset(f"{KEYWORDS} {LIBRARY} {MACROS}".split())
 """Words of C and C++, functions and macros of the headers that generated code includes."""
-SHORT = """real size ssize ptrdiff wchar time clock int float double div ldiv lldiv max_align off pid fpos ino mode dev uid gid key id
-intptr uintptr intmax uintmax math stdint stdio stdlib string stddef limits errno"""
+SHORT = """real size ssize ptrdiff wchar time clock int float double div ldiv lldiv max_align off pid fpos ino mode
+dev uid gid key id intptr uintptr intmax uintmax math stdint stdio stdlib string stddef limits errno"""
 SIZED = {
     f"{sign}int{kind}{bits}"
     for sign in ("", "u")

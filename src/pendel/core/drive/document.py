@@ -206,9 +206,10 @@ PANEL_ORDERS = ("order.enable", "order.idle", "order.acknowledge")
 
 @dataclass(frozen=True)
 class PanelControl:
-    """One control of the operator panel. ``target`` is ``card.value`` or ``card.signal``; place and size are in cells of
-    the panel's grid. ``low`` and ``high``, as written, are the ends of a slider or bar, what a switch or button writes
-    when it is off and on, and the level above which a lamp is on. ``names`` pair numbers, as written, with words."""
+    """One control of the operator panel. ``target`` is ``card.value`` or ``card.signal``; place and size are in cells
+    of the panel's grid. ``low`` and ``high``, as written, are the ends of a slider or bar, what a switch or button
+    writes when it is off and on, and the level above which a lamp is on. ``names`` pair numbers, as written, with
+    words."""
 
     form: str
     target: str
@@ -224,8 +225,8 @@ class PanelControl:
 
 @dataclass(frozen=True)
 class KeptTransfer:
-    """A way that is looked at again, by its name: from a signal to another, those that are opened, and the operating point
-    as written (a name of one, or a time)."""
+    """A way that is looked at again, by its name: from a signal to another, those that are opened, and the operating
+    point as written (a name of one, or a time)."""
 
     source: str
     target: str

@@ -109,7 +109,10 @@ def _card(key: str, card: Card) -> Iterator[str]:
     yield from _text(f"the kind of {name}", card.kind, LONGEST_NAME)
     for place in (card.x, card.y):
         if type(place) is not int or abs(place) > FARTHEST:
-            yield f"{name} lies at {card.x}, {card.y}; the sheet ends {FARTHEST} steps from its middle. Move it inwards."
+            yield (
+                f"{name} lies at {card.x}, {card.y}; the sheet ends {FARTHEST} steps from its middle. Move "
+                "it inwards."
+            )
     for table in (card.values, card.choices, card.starts, card.proposed, card.steps, card.digits, card.bases):
         for item, text in table.items():
             yield from _text(f"a name in {name}", item, LONGEST_NAME)
@@ -202,7 +205,10 @@ def _flux(name: str, flux: FluxTable) -> Iterator[str]:
     yield from _text(f"the source of the tables of {name}", flux.source, LONGEST_SOURCE)
     for axis in (flux.i_d, flux.i_q):
         if not 2 <= len(axis) <= MOST_NODES:
-            yield f"An axis of the flux tables of {name} has {len(axis)} currents; it has 2 to {MOST_NODES}. Leave some out."
+            yield (
+                f"An axis of the flux tables of {name} has {len(axis)} currents; it has 2 to {MOST_NODES}. "
+                "Leave some out."
+            )
     for grid in (flux.psi_d, flux.psi_q):
         if len(grid) != len(flux.i_d) or any(len(row) != len(flux.i_q) for row in grid):
             yield f"A flux table of {name} does not have a value for each pair of currents. Load it again."

@@ -145,7 +145,10 @@ def numbers_of(key: str, card: Card) -> Iterator[None]:
     try:
         yield
     except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError) as problem:
-        sentence = f"{card.name}: its values together lead to no numbers; one of them is far from what is usual. Correct it."
+        sentence = (
+            f"{card.name}: its values together lead to no numbers; one of them is far from what is usual. "
+            "Correct it."
+        )
         raise DriveHasFindings([fault(sentence, key)]) from problem
 
 

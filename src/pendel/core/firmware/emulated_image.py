@@ -34,7 +34,10 @@ def board_file(name: str) -> str:
 
 
 def sizes(made: Lowered) -> str:
-    own = f"#define PD_OWN_T {made.name}_t\n#define PD_OWN_INIT {made.name}_init\n#define PD_OWN_TICK {made.name}_tick\n"
+    own = (
+        f"#define PD_OWN_T {made.name}_t\n#define PD_OWN_INIT {made.name}_init\n#define PD_OWN_TICK "
+        f"{made.name}_tick\n"
+    )
     return own + constants(
         {
             "MEASURED": len(made.deck.measured),

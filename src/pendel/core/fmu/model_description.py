@@ -47,26 +47,38 @@ def description_of(exported: Unit, token: str) -> bytes:
             "fmiVersion": "3.0",
             "modelName": title,
             "instantiationToken": token,
-            "description": f"{title}: {exported.what.value}. All values are in SI; it goes in ticks of {exported.tick:g} s.",
+            "description": f"{title}: {exported.what.value}. All values are in SI; it goes in ticks of "
+            f"{exported.tick:g} s.",
             "generationTool": f"Pendel {__version__}",
             "generationDateAndTime": datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
             "variableNamingConvention": "flat",
         },
     )
     element(
-        root, "CoSimulation", modelIdentifier=IDENTIFIER, canBeInstantiatedOnlyOncePerProcess=False,
-        canGetAndSetFMUState=True, canSerializeFMUState=True, canHandleVariableCommunicationStepSize=True,
-        fixedInternalStepSize=exported.tick, maxOutputDerivativeOrder=0, hasEventMode=False,
-    )  # fmt: skip
+        root,
+        "CoSimulation",
+        modelIdentifier=IDENTIFIER,
+        canBeInstantiatedOnlyOncePerProcess=False,
+        canGetAndSetFMUState=True,
+        canSerializeFMUState=True,
+        canHandleVariableCommunicationStepSize=True,
+        fixedInternalStepSize=exported.tick,
+        maxOutputDerivativeOrder=0,
+        hasEventMode=False,
+    )
     add_units(root, exported.variables)
     categories = element(root, "LogCategories")
     element(categories, "Category", name="logStatusError", description="What cannot be done, and the remedy")
     settings = exported.prepared.examined.settings
     ticks = max(1, round(settings["until"] / 1000 / exported.tick))
     element(
-        root, "DefaultExperiment", startTime=0.0, stopTime=float(settings["until"]),
-        tolerance=float(settings["tolerance"]), stepSize=ticks * exported.tick,
-    )  # fmt: skip
+        root,
+        "DefaultExperiment",
+        startTime=0.0,
+        stopTime=float(settings["until"]),
+        tolerance=float(settings["tolerance"]),
+        stepSize=ticks * exported.tick,
+    )
     add_variables(root, exported)
     return as_file(root)
 
@@ -125,11 +137,16 @@ def add_variables(root: ElementTree.Element, exported: Unit) -> None:
     for reference, variable in enumerate(exported.variables):
         displays = displayed(variable.unit)
         element(
-            variables, "Float64", name=variable.name, valueReference=reference,
-            description=variable.description or None, **role(variable),
-            unit=coherent(variable.unit) or None, displayUnit=displays[0] if displays else None,
+            variables,
+            "Float64",
+            name=variable.name,
+            valueReference=reference,
+            description=variable.description or None,
+            **role(variable),
+            unit=coherent(variable.unit) or None,
+            displayUnit=displays[0] if displays else None,
             start=float(variable.start) if variable.is_input or variable.is_parameter else None,
-        )  # fmt: skip
+        )
         if variable.is_result and not variable.inner:
             element(structure, "Output", valueReference=reference)
     for reference, variable in enumerate(exported.variables):

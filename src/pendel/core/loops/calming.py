@@ -340,8 +340,8 @@ def closed_by(model: LinearModel, gain: float, mean: float) -> np.ndarray:
 def search_gain(
     model: LinearModel, s: complex, mean: float, small: float, damping: float
 ) -> tuple[float, float, bool]:
-    """The least gain with which the mode has the damping, else that with which it has most, while nothing grows; what it
-    comes to, and whether no gain was too large. The mode's pole is followed from gain to gain."""
+    """The least gain with which the mode has the damping, else that with which it has most, while nothing grows; what
+    it comes to, and whether no gain was too large. The mode's pole is followed from gain to gain."""
     from scipy.optimize import brentq
 
     outer = max(1.0, float(np.max(np.abs(model.poles)))) + 1e-9
@@ -376,8 +376,8 @@ def damping_at(s: complex) -> float:
 
 @dataclass(frozen=True)
 class ForceAnswer:
-    """``sign`` of the force for a signal, 0 where it is not known; ``edge``: Hz up to which it answers the speed fed back
-    within a quarter of a turn, infinite where it is not known."""
+    """``sign`` of the force for a signal, 0 where it is not known; ``edge``: Hz up to which it answers the speed fed
+    back within a quarter of a turn, infinite where it is not known."""
 
     sign: float = 0.0
     edge: float = math.inf

@@ -1,10 +1,11 @@
-"""A drive seen as if nothing were sampled, with delays as such: sampling, holding and computing delay count by what they do to
-a sine of its own frequency, and by nothing else (Franklin, Powell, Workman: Digital Control of Dynamic Systems, section 4.3,
-from memory). Below a tenth of the sampling rate that is what the sampled model says; above, it leaves out the aliases.
+"""A drive seen as if nothing were sampled, with delays as such: sampling, holding and computing delay count by what
+they do to a sine of its own frequency, and by nothing else (Franklin, Powell, Workman: Digital Control of Dynamic
+Systems, section 4.3, from memory). Below a tenth of the sampling rate that is what the sampled model says; above, it
+leaves out the aliases.
 
 Each block answers as it does at its rate, z = e^(jωT). What it gives stays for a period T, which is a factor
-(1 − e^(−jωT)) / (jωT): half a period of delay, and a little less of it. What reads at a higher rate sees the same staircase at
-its ticks. Commands wait the computing delay."""
+(1 − e^(−jωT)) / (jωT): half a period of delay, and a little less of it. What reads at a higher rate sees the same
+staircase at its ticks. Commands wait the computing delay."""
 
 from __future__ import annotations
 

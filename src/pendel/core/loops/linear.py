@@ -345,8 +345,8 @@ class SampledDrive:
         self.layout()
 
     def about_point(self, block: BlockInstance) -> LinearBlock:
-        """A block's linear form at the point's inputs and memory. Gains are the numbers that change, here and where values
-        spread, so it is stated for any of them."""
+        """A block's linear form at the point's inputs and memory. Gains are the numbers that change, here and where
+        values spread, so it is stated for any of them."""
         gains = dict.fromkeys(own for loop in block.regulates for own in loop.gains.values())
         return self.about_point_with(block, tuple(gains))({})
 
@@ -437,7 +437,8 @@ class SampledDrive:
         opened: frozenset[str],
         watch: tuple[str, ...],
     ) -> tuple[np.ndarray, dict[str, np.ndarray]]:
-        """State and what is watched after a tick by the state before it and the input, shapes (n, n + 1) and (n + 1,)."""
+        """State and what is watched after a tick by the state before it and the input, shapes (n, n + 1) and (n +
+        1,)."""
         n, nx, nc = len(self.names), len(self.plant.states), len(self.plant.commands)
         width = n + 1
         S, e = np.eye(n, width), np.zeros(width)

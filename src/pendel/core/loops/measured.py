@@ -1,8 +1,8 @@
-"""Plants of loops, and ways between two points, by measuring them: a sine is added to a signal while the drive runs with
-its loops closed, and what comes back is compared with the sine, or with all that goes on behind it as if it were opened
-there (Söderström, Stoica: System Identification,
-section 10.3, joint input-output). A rational function through the answers stands in for the linear model where none can
-be derived: block commutation, switching, what moves in steps.
+"""Plants of loops, and ways between two points, by measuring them: a sine is added to a signal while the drive runs
+with its loops closed, and what comes back is compared with the sine, or with all that goes on behind it as if it were
+opened there (Söderström, Stoica: System Identification, section 10.3, joint input-output). A rational function
+through the answers stands in for the linear model where none can be derived: block commutation, switching, what moves
+in steps.
 """
 
 from __future__ import annotations
@@ -117,7 +117,8 @@ def measured_way(prepared: Prepared, ends: Ends, stopping: Callable[[], bool] = 
     must_be_points(prepared, ends)
     if any(name != ends.source for name in ends.opened):
         raise DriveProblem(
-            "A drive that is measured runs with its loops closed. Open nothing but where the sine goes in, or choose an "
+            "A drive that is measured runs with its loops closed. Open nothing but where the sine "
+            "goes in, or choose an "
             "operating point."
         )
     until, tick = prepared.examined.settings["until"], prepared.deck.tick

@@ -150,8 +150,8 @@ class Injection:
     begins
         s of the run at which the sine begins.
     beside_what_goes_on
-        whether what is looked at is compared with all that goes on behind the place where the sine goes in, in the place
-        of the sine: then it is as if the way were opened there.
+        whether what is looked at is compared with all that goes on behind the place where the sine goes in, in the
+        place of the sine: then it is as if the way were opened there.
     every, phase
         ticks at which the sine goes on, and at which it is looked.
 
@@ -179,7 +179,8 @@ class Injection:
         kind = ports_in(prepared).get(source)
         if kind is None:
             raise DriveProblem(
-                f"{source} cannot be swept: a sine goes in at a block's output, a measured signal, a command or a load. "
+                f"{source} cannot be swept: a sine goes in at a block's output, a measured signal, a "
+                "command or a load. "
                 "Start from one of these."
             )
         if prepared.shipped:
@@ -222,8 +223,8 @@ class Injection:
         return frequency, before, count
 
     def size(self, alike: Sequence[str] = ()) -> float:
-        """What the signal comes to until the sine begins (SI), or the largest of those that are ``alike``; of a command,
-        its range."""
+        """What the signal comes to until the sine begins (SI), or the largest of those that are ``alike``; of a
+        command, its range."""
         source, signals = self.source, self.program.control_signals
         if source in self.prepared.structure.commands:
             return 1.0

@@ -100,8 +100,8 @@ def tolerate(
     stopping: Callable[[], bool] = lambda: False,
     report: Callable[[float], None] = lambda share: None,
 ) -> Tolerated:
-    """Judge a loop at all corners of the spreads and at random samples between them (uniform, of one seed alike); ``at``
-    as for `pendel.core.loops.tuning.standings`.
+    """Judge a loop at all corners of the spreads and at random samples between them (uniform, of one seed alike);
+    ``at`` as for `pendel.core.loops.tuning.standings`.
 
     Raises
     ------
@@ -196,7 +196,8 @@ def log_of_loop(study: LoopStudy, frequency: float) -> complex:
 
 
 def richardson(of: Callable[[float], complex], at: float) -> complex:
-    """The derivative, from central differences over `SMALL` and half of it; of a logarithm, whose turns do not count."""
+    """The derivative, from central differences over `SMALL` and half of it; of a logarithm, whose turns do not
+    count."""
 
     def difference(step: float) -> complex:
         ahead, back = of(at + step), of(at - step)

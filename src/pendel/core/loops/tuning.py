@@ -261,7 +261,8 @@ class LoopStudy:
         chosen = RULES[rule]
         if not self.loop.regulation.gains:
             raise DriveProblem(
-                f"{self.block.title} has no gains: the loop is what the blocks behind it make of it. Change their values "
+                f"{self.block.title} has no gains: the loop is what the blocks behind it make of it. "
+                "Change their values "
                 "on the sheet."
             )
         if self.loop.regulation.scaled and not chosen.scales_only:
@@ -273,8 +274,8 @@ class LoopStudy:
 
 
 def far_values(read: np.ndarray, whole: np.ndarray, count: int) -> np.ndarray:
-    """What rows read (k, n) of a state that is 0 but for its last entry, and of those it becomes by ``whole``, so many in
-    all; as far as it stays within `FAR`. Many are computed by one product."""
+    """What rows read (k, n) of a state that is 0 but for its last entry, and of those it becomes by ``whole``, so
+    many in all; as far as it stays within `FAR`. Many are computed by one product."""
     ahead = [read]
     while len(ahead) < min(count, AT_ONCE):
         ahead.append(ahead[-1] @ whole)
@@ -347,8 +348,8 @@ def standings(
     *,
     at: JudgedAt = JudgedAt.REST,
 ) -> list[LoopStatus]:
-    """All loops of a drive, inside out: at rest; in the steady rotation in which a run of it ends, if it does not settle
-    there; or measured where a run ends, with its converters at their level of detail.
+    """All loops of a drive, inside out: at rest; in the steady rotation in which a run of it ends, if it does not
+    settle there; or measured where a run ends, with its converters at their level of detail.
 
     Raises
     ------

@@ -484,8 +484,8 @@ def turned(now: Sequence[Map], later: Sequence[Map]) -> Frame | None:
 
 
 def turned_within(now: Sequence[Map], later: Sequence[Map], rank: float) -> tuple[float, Frame] | None:
-    """As `turned`, without directions that count for less than ``rank`` beside the largest; and by how much the change of
-    frame stretches one direction more than another (its condition)."""
+    """As `turned`, without directions that count for less than ``rank`` beside the largest; and by how much the
+    change of frame stretches one direction more than another (its condition)."""
     Q = joint_basis([m.A for m in (*now, *later)], [m.B for m in (*now, *later)], rank)
     now, later = ([within(m, Q) for m in maps] for maps in (now, later))
     R = joint_basis([m.A.T for m in (*now, *later)], [m.C.T for m in (*now, *later)], rank)
@@ -538,8 +538,8 @@ def column_space(columns: np.ndarray, rank: float) -> np.ndarray:
 
 
 def change_of_frame(now: Sequence[Map], later: Sequence[Map]) -> np.ndarray:
-    """E of the least squares of E A = A' E, E B = B', C = C' E over all pairs: by their normal equations, with the columns
-    of E below each other."""
+    """E of the least squares of E A = A' E, E B = B', C = C' E over all pairs: by their normal equations, with the
+    columns of E below each other."""
     n = len(now[0].A)
     one = np.eye(n)
     normal, right = np.zeros((n * n, n * n)), np.zeros(n * n)

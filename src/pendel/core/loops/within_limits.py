@@ -291,12 +291,18 @@ class Search:
         alone = [n for n, kept in kept_by.items() if not any(kept)]
         if alone:
             one = alone[0]
-            return f"{WORDS[one]} is kept by no gains of the {len(self.tried)} that were tried. Loosen it, or look at the loop first."
+            return (
+                f"{WORDS[one]} is kept by no gains of the {len(self.tried)} that were tried. Loosen it, or "
+                "look at the loop first."
+            )
         for a in WORDS:
             for b in list(WORDS)[list(WORDS).index(a) + 1 :]:
                 if not any(x and y for x, y in zip(kept_by[a], kept_by[b])):
                     second = WORDS[b][:1].lower() + WORDS[b][1:]
-                    return f"{WORDS[a]} and {second} cannot both be kept: of {len(self.tried)} gains that were tried, none does. Loosen one of the two."
+                    return (
+                        f"{WORDS[a]} and {second} cannot both be kept: of {len(self.tried)} gains that "
+                        "were tried, none does. Loosen one of the two."
+                    )
         return f"The limits together are kept by none of {len(self.tried)} gains that were tried. Loosen one."
 
 

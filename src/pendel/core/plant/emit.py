@@ -83,8 +83,10 @@ static inline double pd_min(double a, double b) { return a < b ? a : b; }
 static inline double pd_max(double a, double b) { return a > b ? a : b; }
 
 """
-TURN = """/* Sine and cosine at once, to one unit in the last place, for half the time of the library's. The angle less the nearest n quarter
- * turns, pi/2 in two parts of which the first times n is exact (Cody and Waite, Software Manual for the Elementary Functions,
+TURN = """/* Sine and cosine at once, to one unit in the last place, for half the time of the library's. The angle
+less the nearest n quarter
+ * turns, pi/2 in two parts of which the first times n is exact (Cody and Waite, Software Manual for the Elementary
+ Functions,
  * 1980, chapter 8); the polynomials are those of fdlibm (Sun Microsystems 1993, k_sin.c and k_cos.c). */
 static inline void pd_turn(double angle, double *sine, double *cosine)
 {
@@ -94,9 +96,11 @@ static inline void pd_turn(double angle, double *sine, double *cosine)
     if (!(fabs(angle) < 1e6)) { *sine = sin(angle); *cosine = cos(angle); return; }
     quarter.d = turns;
     s = r + r * z * ((-1.66666666666666324348e-01 + z * 8.33333333332248946124e-03)
-                     + zz * ((-1.98412698298579493134e-04 + z * 2.75573137070700676789e-06) + zz * (-2.50507602534068634195e-08 + z * 1.58969099521155010221e-10)));
+                     + zz * ((-1.98412698298579493134e-04 + z * 2.75573137070700676789e-06) + zz *
+                     (-2.50507602534068634195e-08 + z * 1.58969099521155010221e-10)));
     c = 1 - (0.5 * z - zz * ((4.16666666666666019037e-02 + z * -1.38888888888741095749e-03)
-                             + zz * ((2.48015872894767294178e-05 + z * -2.75573143513906633035e-07) + zz * (2.08757232129817482790e-09 + z * -1.13596475577881948265e-11))));
+                             + zz * ((2.48015872894767294178e-05 + z * -2.75573143513906633035e-07) + zz *
+                             (2.08757232129817482790e-09 + z * -1.13596475577881948265e-11))));
     *sine = quarter.bits & 1 ? c : s;
     *cosine = quarter.bits & 1 ? s : c;
     if (quarter.bits & 2) *sine = -*sine;
@@ -117,9 +121,9 @@ static double pd_norm(const double *r)
     return sum;
 }
 
-/* Newton with partial pivoting; a step that does not improve is halved. Not-a-number tells that there is no solution. */
-void pd_solve_loops(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *z)
-{
+/* Newton with partial pivoting; a step that does not improve is halved. Not-a-number tells that there is no solution.
+*/ void pd_solve_loops(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+double *z) {
     double *kept = (double *)h + FIRST, r[COUNT], a[COUNT * COUNT], step[COUNT], trial[COUNT], size;
     int i, j, k, round, halving;
     for (i = 0; i < COUNT; i++) z[i] = kept[i] == kept[i] ? kept[i] : 0;
@@ -134,7 +138,8 @@ void pd_solve_loops(double t, const double *x, const double *u, const double *s,
             if (best != k) {
                 double swap = step[k];
                 step[k] = step[best]; step[best] = swap;
-                for (j = 0; j < COUNT; j++) { swap = a[k + j * COUNT]; a[k + j * COUNT] = a[best + j * COUNT]; a[best + j * COUNT] = swap; }
+                for (j = 0; j < COUNT; j++) { swap = a[k + j * COUNT]; a[k + j * COUNT] = a[best + j * COUNT]; a[best
+                + j * COUNT] = swap; }
             }
             for (i = k + 1; i < COUNT; i++) {
                 double f = a[i + k * COUNT] / a[k + k * COUNT];

@@ -72,13 +72,15 @@ def mathml(node: Node) -> str:
         case Binary("/", left, right):
             return f"<mfrac><mrow>{mathml(left)}</mrow><mrow>{mathml(right)}</mrow></mfrac>"
         case Binary("^", left, right):
-            return f"<msup><mrow>{bracketed(left, isinstance(left, Binary | Negative))}</mrow><mrow>{mathml(right)}</mrow></msup>"
+            base = bracketed(left, isinstance(left, Binary | Negative))
+            return f"<msup><mrow>{base}</mrow><mrow>{mathml(right)}</mrow></msup>"
         case Binary("*", left, right):
             loose = [bracketed(s, isinstance(s, Binary) and s.op in "+-") for s in (left, right)]
             return f"<mrow>{loose[0]}<mspace width='2px'/>{loose[1]}</mrow>"
         case Binary(op, left, right):
             sign = {"-": "−"}.get(op, op)
-            return f"<mrow>{mathml(left)}<mo>{sign}</mo>{bracketed(right, op == '-' and isinstance(right, Binary) and right.op in '+-')}</mrow>"
+            loosely = op == "-" and isinstance(right, Binary) and right.op in "+-"
+            return f"<mrow>{mathml(left)}<mo>{sign}</mo>{bracketed(right, loosely)}</mrow>"
         case Call("der", (Name(name),)):
             return (
                 f"<mfrac><mrow><mi>d</mi>{mathml_name(name)}</mrow><mrow><mi>d</mi><mi>t</mi></mrow></mfrac>"

@@ -1,21 +1,15 @@
 /* At one instant: which modes hold from here, and what of a current goes to zero, is taken over or leaks away. */
 
-/* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so, by the least change: of a speed in
- * its units, of a current relative to what the states have been. In units alone a rotor would turn to spare a current, as an angle of a tenth
- * of a milliradian counts less than an ampere. */
+/* Where a mode ends with something exactly zero, such as a stuck speed or a diode's current, make it so by the least change of the state. */
 static void put_to_zero(work_t *w, int mode)
 {
     run_t *r = w->r;
     int i, j, nx = NX;
     r->hold(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->w, w->grad);
     for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
-        double *change = w->leak, norm = 0;
-        for (j = 0; j < nx; j++) {
-            double slope = w->grad[i + j * r->n_hold], scale = r->hold_sticks[i] ? 1 : most(w->peak[j], fabs(w->x[j]));
-            change[j] = slope * scale * scale;
-            norm += slope * change[j];
-        }
-        if (norm > 0) for (j = 0; j < nx; j++) w->x[j] -= w->w[i] * change[j] / norm;
+        double norm = 0;
+        for (j = 0; j < nx; j++) norm += w->grad[i + j * r->n_hold] * w->grad[i + j * r->n_hold];
+        if (norm > 0) for (j = 0; j < nx; j++) w->x[j] -= w->w[i] * w->grad[i + j * r->n_hold] / norm;
     }
 }
 
@@ -74,7 +68,8 @@ static int next_change(const work_t *w, int round)
 static const double UNNOTICED = 1e-7;
 
 /* Put a conducting device's current to zero as its leak would, were it blocked: what blocking changes of the derivatives is what
- * the leak drives, so the currents of its circuit move as their inductances divide them, and an angle or a speed does not move. */
+ * the leak drives, so the currents of its circuit move as their inductances divide them, and an angle or a speed does not move.
+ * The least change of the state in its units would turn a rotor by a tenth of a milliradian to spare an ampere. */
 static void let_leak_take(work_t *w, int mode)
 {
     run_t *r = w->r;
@@ -192,7 +187,8 @@ static int settle_modes(work_t *w, int located, double t_next)
         mode = r->exit_mode[k];
         held = held_by(r, mode);
         memcpy(w->before, w->x, sizeof(double) * (size_t)NX);
-        if (r->exit_to[k] == 0 && (held == RESTING || (located && round == 0))) put_to_zero(w, mode);
+        if (r->exit_to[k] == 0 && held == CURRENT && located && round == 0) let_leak_take(w, mode);
+        else if (r->exit_to[k] == 0 && (held == RESTING || (located && round == 0))) put_to_zero(w, mode);
         remember &= held == CURRENT;
         change_mode(w, k);
         if (located && r->exit_to[k] == 0) {
