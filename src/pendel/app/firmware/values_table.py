@@ -136,6 +136,8 @@ class ValuesTable(QTableWidget):
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
                 item.setCheckState(Qt.CheckState.Unchecked if value.ends is None else Qt.CheckState.Checked)
             item.setToolTip(wrong or tip(value, number))
+            if column == WORD and number is not None and value.base != "decimal":
+                item.setToolTip(f"{texts[WORD]}\n{item.toolTip()}")  # 32 binary digits are wider than the column
             if wrong and column in (IS, LOWEST, HIGHEST):
                 item.setForeground(colour("brass_text"))
             elif not first or (number is None and column == NUMBER):

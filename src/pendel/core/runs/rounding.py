@@ -55,7 +55,8 @@ def listed(run: KeptRun, most: int) -> list[str]:
     for key, largest, share in differences(run)[:most]:
         info = run.infos[key]
         gap = figure(largest, run.units.of(key, info.unit), 3)
-        found.append(f"{info.card}, {info.label}: up to {gap} from float 64, {100 * share:.2g} % of its span")
+        name = info.card if info.label.lower() == info.card.lower() else f"{info.card}, {info.label}"
+        found.append(f"{name}: up to {gap} from float 64, {100 * share:.2g} % of its span")
     for kind, words in ((LIMITED, "met the end of its range at"), (LOST, "took no step in at")):
         found += [f"{name} {words} {count} ticks" for name, count in counts_of(run, kind).items()]
     return found
