@@ -46,6 +46,8 @@ REPORT = 0.1
 """Seconds between two reports of its status."""
 LATE = 0.01
 """Seconds by which a tick counts as late."""
+FIRST_TICKS = 100
+"""Of an emulated board, before its clock begins."""
 BURST, LONGEST_PACKET = 0.004, 300.0
 """Seconds of a line's speed that may be sent at once, and bytes that it must be at least."""
 FLASH = 32 << 20
@@ -241,6 +243,18 @@ class Board:
         self._join()
         if library.pd_image_gone(ctypes.c_void_p(self._at)):
             self.start_empty(FOREIGN)
+            return
+        self._translate(self.world.inputs.tick)
+
+    def _translate(self, tick: float) -> None:
+        """Let the emulator translate the program by its first ticks; the clock begins behind them, as else they would
+        all count as late."""
+        assert self.simulator is not None
+        if self.simulator.advance(FIRST_TICKS * tick) is Outcome.PAUSED:
+            self.pace.begin(self.simulator.time)
+            self._since = (time.monotonic(), self.simulator.time)
+        else:
+            self._ended(self.simulator)
 
     def _run_with(self, world: World, library: ctypes.CDLL) -> None:
         """Raises `PendelError`."""
