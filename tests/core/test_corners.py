@@ -18,7 +18,7 @@ from pendel.core.quantities.named import Names
 from pendel.core.runs.condensed import Condenser
 from pendel.core.runs.kept import save
 from pendel.core.runs.measures import cut_at_turns
-from pendel.core.runs.simulate import prepare, reopen, run_drive
+from pendel.core.runs.simulate import endless_settings, prepare, reopen, run_drive
 from tests.core.energy import energy_gap
 
 U, MIDDLE, R_ON, V_0, V_D, T_DEAD, F_P = 303.0, 151.0, 6e-3, 0.9, 0.8, 1e-6, 10e3
@@ -146,14 +146,11 @@ def test_an_output_below_the_input_charges_through_the_diode(settings):
     assert np.max(np.abs(trace.y - wanted)) < 2e-3 * np.max(wanted)
 
 
-@pytest.mark.parametrize("method", ["auto", "fast", "stiff", "explicit"])
-@pytest.mark.parametrize("tolerance", [1e-4, 1e-6, 1e-8])
-def test_an_oscillation_that_nothing_damps_stays_within_ten_tolerances(method, tolerance):
-    """Two masses on a spring, let go: twist is cos(ωt) with ω² = k (1/J + 1/J) (textbook), 318 periods of it. Errors of steps add up
-    here, and nothing forgets them. A trace is drawn to 1e-5 of its range between its points."""
+def free_oscillation(**settings):
+    """Two masses on a spring, let go with a twist of 1 mrad; and what the twist is (textbook): cos(ωt) with ω² = k (1/J + 1/J)."""
     inertia, stiffness, start = 1e-3, 2000.0, 1e-3
     d = pendel.Drive("Free")
-    for name, text in {"until": "1 s", "method": method, "tolerance": str(tolerance)}.items():
+    for name, text in settings.items():
         d.set(name, text)
     for name in ("Left", "Right"):
         d.add("inertia", name, J=str(inertia))
@@ -161,9 +158,26 @@ def test_an_oscillation_that_nothing_damps_stays_within_ten_tolerances(method, t
     d.start("spring", twist=str(start))
     d.connect("left.b", "spring.a")
     d.connect("spring.b", "right.a")
+    return d, lambda t: start * np.cos(np.sqrt(2 * stiffness / inertia) * t)
+
+
+@pytest.mark.parametrize("method", ["auto", "fast", "stiff", "explicit"])
+@pytest.mark.parametrize("tolerance", [1e-4, 1e-6, 1e-8])
+def test_an_oscillation_that_nothing_damps_stays_within_ten_tolerances(method, tolerance):
+    """318 periods: errors of steps add up, and nothing forgets them. A trace is drawn to 1e-5 of its range between its points."""
+    d, twist = free_oscillation(until="1 s", method=method, tolerance=str(tolerance))
     trace = d.run()["spring.twist"]
-    wanted = start * np.cos(np.sqrt(2 * stiffness / inertia) * trace.t)
-    assert trace.t[-1] == 1 and np.max(np.abs(trace.y - wanted)) < (10 * tolerance + 3e-5) * start
+    assert trace.t[-1] == 1 and np.max(np.abs(trace.y - twist(trace.t))) < (10 * tolerance + 3e-5) * twist(0)
+
+
+def test_a_run_without_an_end_takes_the_steps_of_an_ordinary_one():
+    d, _ = free_oscillation(until="300 ms")
+    prepared = prepare(d.document)
+    with simulator.Simulator(prepared.program, prepared.inputs(endless_settings(prepared))) as endless:
+        endless.advance(0.3)
+        rows, ordinary = endless.recorded().rows, run_drive(prepared).rows
+    before = ordinary[:, 0] < 0.29
+    assert np.sum(before) > 1000 and np.array_equal(rows[: np.sum(before)], ordinary[before])
 
 
 def test_no_method_falls_behind_where_steps_are_many_between_edges():
