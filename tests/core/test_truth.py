@@ -36,8 +36,8 @@ def test_another_process_gives_the_same_rows():
 def test_twins_agree():
     tallies = Tallies()
     metamorphic.twins(SEED, tallies)
-    assert len(tallies) == 8
-    assert all(t.count == 1 and not t.failed for t in tallies.values()), table(tallies.values())
+    assert len(tallies) == 10
+    assert all(t.count >= 1 and not t.failed for t in tallies.values()), table(tallies.values())
 
 
 def test_scipy_with_its_own_events_agrees():
