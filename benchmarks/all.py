@@ -196,6 +196,9 @@ class Million:
     def fetch(self, keys):
         """All is there."""
 
+    def declared_unit(self, key):
+        return self.infos[key].unit
+
     def trace(self, key):
         return self._traces[key]
 
