@@ -8,6 +8,7 @@ import numpy as np
 
 from pendel.core.controllers.numbers.lowering import Lowered
 from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.errors import PendelError
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.limited import LIMITED, LOST, counts_of
@@ -18,14 +19,17 @@ DIFFERENCE = "_off"
 
 def add_differences(run: KeptRun, made: Lowered) -> None:
     """Beside each signal of the controller, its difference from the same controller in float 64, which is fed
-    with what the run's inputs were. Where all is float 64 there is none."""
+    with what the run's inputs were. Where all is float 64, or a block has no C in it, there is none."""
     if not len(run.ticks) or all(b.number is NumberFormat.FLOAT64 for b in made.blocks):
         return
     from pendel.core.firmware.ship import beside_float64, recorded, signals_of  # they know of runs
 
     signals = signals_of(made)
     given = recorded(run, signals, len(run.ticks))
-    compared = [c for c in beside_float64(made, given, run) if f"{c.signal}{DIFFERENCE}" not in run.infos]
+    try:
+        compared = [c for c in beside_float64(made, given, run) if f"{c.signal}{DIFFERENCE}" not in run.infos]
+    except PendelError:
+        return
     run.ticks = np.column_stack([run.ticks, *(c.gap for c in compared)])
     run.tick_signals = [*run.tick_signals, *(f"{c.signal}{DIFFERENCE}" for c in compared)]
     for c in compared:
