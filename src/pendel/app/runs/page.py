@@ -44,7 +44,7 @@ from pendel.core.vocabulary import SignalRole
 
 MOST_TICKED = 6
 MOST_DIFFERENCES = 5
-"""Signals of a run as shipped whose differences are told beside it."""
+"""Signals of a run as shipped whose differences are listed beside it."""
 LIVE = "Live"
 NO_RUNS, READING_RUNS = "No run yet. Press Ctrl+R to run the drive.", "Reading the kept runs …"
 MOST_MEASURED = 3

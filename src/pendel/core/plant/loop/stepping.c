@@ -48,7 +48,7 @@ static void lengthen(work_t *w, double h, double error, int last)
     }
 }
 
-/* Devices may change to and fro while the voltage that drives them passes through what their leaks leave open: neither set of modes then lasts for
+/* Devices may keep changing while the voltage that drives them passes through what their leaks leave open: neither set of modes then lasts for
  * a nanosecond, though no current is larger than a leak's. After so many changes steps are this long (s) and end where they end; where that does
  * not get through, the circuit has no modes to be in. */
 enum { RESTLESS = 60, WITHOUT_END = 20000 };
