@@ -99,12 +99,12 @@ def test_fixed_steps_pass_current_zero_with_order_one():
 
 
 @pytest.mark.parametrize("seed", [110, 301, 359])
-def test_devices_that_change_to_and_fro_at_their_leaks_get_through(seed):
+def test_devices_that_keep_changing_at_their_leaks_get_through(seed):
     """Bridges whose voltage passes through what leaks leave open: no set of modes lasts for a nanosecond there. Tight tolerances once
     met that by chance and gave up; currents are those of the others."""
     drive = case("rectifier", seed).drive
     peaks = []
-    for method, tolerance in (("auto", "1e-6"), ("stiff", "1e-9"), ("stiff", "1e-10"), ("stiff", "1e-12")):
+    for method, tolerance in (("auto", "1e-6"), ("stiff", "1e-9"), ("stiff", "1e-10")):
         drive.set("method", method)
         drive.set("tolerance", tolerance)
         run = drive.run()
