@@ -189,9 +189,7 @@ class Run(Mapping[str, "Trace"]):
         """Of a run as shipped: how far signals of the controller were from those in float 64 for the same
         inputs, furthest first, as key, largest difference (SI) and that over the signal's span. Each is a
         signal of the run as well, ``KEY_off``."""
-        from pendel.core.runs.rounding import differences
-
-        return differences(self.kept)
+        return self.kept.differences
 
     @property
     def lost_steps(self) -> dict[str, int]:

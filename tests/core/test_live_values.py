@@ -39,7 +39,7 @@ from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import stepped
 from pendel.core.quantities.units import unit as unit_of
 from pendel.core.runs import kept
-from pendel.core.runs.rounding import differences, listed
+from pendel.core.runs.rounding import listed
 from pendel.core.runs.simulate import prepare, run_drive
 
 from .test_numbers import EXAMPLES, FUNCTIONS, fed, hold, random_update, sanitized, toys, with_ranges
@@ -395,14 +395,14 @@ def test_a_run_as_shipped_has_the_difference_of_each_signal_from_float_64(tmp_pa
     compared = {c.signal: c for c in build_and_check(prepare(d.document).lowered, run.kept).compared}
     kept.save(run.kept, tmp_path / "run.h5")
     for each in (run.kept, kept.load(tmp_path / "run.h5")):
-        told = differences(each)
+        told = each.differences
         assert {key for key, *_ in told} == set(compared)
         for key, largest, share in told:
             assert np.array_equal(each.trace(f"{key}_off").y, compared[key].gap) and largest == compared[key].largest
             assert share == pytest.approx(largest / compared[key].span if compared[key].span else 0.0)
         assert [share for *_, share in told] == sorted((share for *_, share in told), reverse=True)
         assert told[0][2] > 1e-4 and each.infos["speed_pi.out_off"].unit == each.infos["speed_pi.out"].unit
-    assert run.differences == differences(run.kept) and "float 64" in listed(run.kept, 1)[0]
+    assert run.differences == run.kept.differences and "float 64" in listed(run.kept, 1)[0]
     for settings in ({"controller": "as modelled"}, {"number_format": "float64"}):
         twin = pendel.Drive(document=d.document.copy())
         for name, text in settings.items():

@@ -92,7 +92,8 @@ class Face:
     follows: bool = True
 
 
-BASES = {"decimal": 10, "hexadecimal": 16, "binary": 2}
+BASES = ("decimal", "hexadecimal", "binary")
+"""In whose digits a word can be shown."""
 
 
 @dataclass(frozen=True)

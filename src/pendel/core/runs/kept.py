@@ -128,6 +128,9 @@ class KeptRun:
     """Averages of what was thinned."""
     first_tick: int = 0
     """Number of the first of its ticks; above 0 where it is the latest part of a live run."""
+    differences: list[tuple[str, float, float]] = field(default_factory=list)
+    """Of a run as shipped: key of a signal, its largest difference from float 64 (SI), and that over its span;
+    furthest first."""
     file: Path | None = None
     """Where it is kept; its name is an id, whatever the run is called."""
     units: ShownUnits = field(default_factory=ShownUnits)
@@ -341,6 +344,7 @@ def facts(run: KeptRun) -> dict:
         "first_tick": run.first_tick,
         "remarks": [astuple(r) for r in run.remarks],
         "devices": [astuple(d) for d in run.devices],
+        "differences": [list(each) for each in run.differences],
         "made": run.made,
         "pulse_frequencies": list(run.pulse_frequencies),
         "infos": {k: [i.card, i.label, i.unit] for k, i in run.infos.items()},
@@ -456,6 +460,7 @@ def _read(path: Path, file: h5py.File) -> KeptRun:
         text(f["made"]),
         condensed,
         int(number(f.get("first_tick", 0))),
+        [(text(key), number(gap), number(share)) for key, gap, share in f.get("differences", [])],
         path,
     )
     if run.ticks.shape[1] != len(run.tick_signals) and run.ticks.size:

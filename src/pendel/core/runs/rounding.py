@@ -36,27 +36,14 @@ def add_differences(run: KeptRun, made: Lowered) -> None:
         info = run.infos[c.signal]
         key = f"{c.signal}{DIFFERENCE}"
         run.infos[key] = replace(info, key=key, label=f"difference of {info.label}")
-
-
-def differences(run: KeptRun) -> list[tuple[str, float, float]]:
-    """Signals of a run as shipped by how far they were from those in float 64, furthest first: key, largest
-    difference (SI), and that over the signal's span."""
-    found = []
-    for key in run.tick_signals:
-        signal = key.removesuffix(DIFFERENCE)
-        if signal == key or signal not in run.tick_signals:
-            continue
-        off = run.trace(key).y
-        largest = float(np.max(np.abs(off), initial=0.0))
-        span = float(np.ptp(run.trace(signal).y - off)) if len(off) else 0.0
-        found.append((signal, largest, largest / span if span > 0 else 0.0))
-    return sorted(found, key=lambda each: -each[2])
+    gaps = [(c.signal, c.largest, c.largest / c.span if c.span > 0 else 0.0) for c in compared]
+    run.differences = sorted(gaps, key=lambda each: -each[2])
 
 
 def listed(run: KeptRun, most: int) -> list[str]:
-    """The furthest of `differences` in words, and how often words were limited and steps lost."""
+    """The furthest of its differences in words, and how often words were limited and steps lost."""
     found = []
-    for key, largest, share in differences(run)[:most]:
+    for key, largest, share in run.differences[:most]:
         info = run.infos[key]
         gap = figure(largest, run.units.of(key, info.unit), 3)
         name = info.card if info.label.lower() == info.card.lower() else f"{info.card}, {info.label}"
