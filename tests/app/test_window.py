@@ -24,7 +24,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pendel.app.drive.sheet.geometry import Box
-from pendel.app.firmware.formats_table import HOLDS
+from pendel.app.firmware.formats_table import BYTES, HOLDS
 from pendel.app.widgets.signal_drag import signals_mime
 from pendel.core.catalogue.index import kind_of
 from pendel.core.drive import commands, file
@@ -565,7 +565,8 @@ def test_processors_are_asked_from_the_page_and_a_clock_of_any_size_gets_a_perce
     def words():
         settle()
         shown = (w for i in range(page.target.count()) if (w := page.target.itemAt(i).widget()))
-        return " ".join(w.text() for w in shown if isinstance(w, QLabel))
+        found = (w for i in range(page.findings.count()) if (w := page.findings.itemAt(i).widget()))
+        return " ".join(w.text() for w in (*shown, *found) if isinstance(w, QLabel))
 
     def figures():
         rows = (page.target.itemAt(i).layout() for i in range(page.target.count()))
@@ -580,16 +581,17 @@ def test_processors_are_asked_from_the_page_and_a_clock_of_any_size_gets_a_perce
     assert until(lambda: page.ran or page.problem.text(), 90)
     assert [p.processor.removeprefix("Cortex-") for p in page.ran] == ["M4F", "M3", "M0+"]
     assert not any(p.unlike for p in page.ran) and page.ran[0].largest < page.ran[2].largest  # a float unit saves calls
-    assert "too short for Cortex-M0+ at 72 MHz" in clock("72 MHz")  # 32 bits of float by calls
+    assert "of the period on Cortex-M0+ at 72 MHz" in clock("72 MHz")  # 32 bits of float by calls
+    assert page.table.item(0, BYTES).text() == str(page.written.facts[0].data)
     period = page.written.deck.tick
     for each, shown in zip(page.ran, figures()[-3:]):
         assert float(shown.split(", ")[1].removesuffix(" %")) == pytest.approx(
             100 * each.largest / (72e6 * period), rel=0.05
         )
-    assert "period is too short" in clock("1 kHz") and "period is too short" in clock("1e-320 Hz")
+    assert all("Lengthen the period" in clock(slow) for slow in ("1 kHz", "1e-320 Hz"))
     for none in ("0", "-8 MHz", "3 V", "*/", "<b>8</b>", "", "1e400"):
         told = clock(none)
-        assert told.endswith(".") and "The same" not in told and "too short" not in told, none
+        assert told.removesuffix(" none").endswith(".") and "; at " not in told and "Lengthen" not in told, none
         assert not any("%" in shown for shown in figures()[-3:])
     assert "The same to the bit" in clock("0.5 GHz")
 
@@ -635,7 +637,6 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 app = QApplication([])
 from pathlib import Path
-from pendel.app.firmware.formats_table import HOLDS
 from pendel.app.window.main_window import MainWindow
 from pendel.core.drive import commands
 w = MainWindow(QSettings(sys.argv[2], QSettings.Format.IniFormat))

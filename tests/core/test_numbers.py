@@ -4,6 +4,7 @@ import ctypes
 import json
 import math
 import random
+import re
 import shutil
 import subprocess
 import tempfile
@@ -20,6 +21,7 @@ import scipy.signal
 import pendel
 from pendel.cli.main import main
 from pendel.core.check.formats import number_choices, sizes_seen
+from pendel.core.controllers.c_layout import WIDTH, folded
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.controllers.language import LanguageProblem, parse_update
 from pendel.core.controllers.numbers.conversion import converted
@@ -28,7 +30,7 @@ from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.lowering import Choices, lower, trees_of
 from pendel.core.controllers.numbers.ranges import Hints, block_ranges
 from pendel.core.controllers.numbers.representation import NumberFormat, Rep, turn_word, word_for
-from pendel.core.controllers.numbers.source import files, library, shipped_alone
+from pendel.core.controllers.numbers.source import files, library, shipped_alone, source
 from pendel.core.controllers.numbers.tree import CannotLower
 from pendel.core.drive import commands, file
 from pendel.core.drive.assemblies import completed
@@ -576,6 +578,22 @@ def test_emulated_processors_give_the_same_bits_in_every_format(example):
         assert not ran.unlike, (number, processor.id)
         assert 0 < ran.mean <= ran.largest and ran.flash > 100
         assert 0.5 * ran.mean < sum(ran.by_block.values()) < 1.1 * ran.mean
+
+
+@pytest.mark.parametrize("number", ["fixed32", "float64"])
+def test_lines_of_c_are_short_and_folding_them_leaves_every_token(number):
+    drive = pendel.open_example("haul_drive").document
+    drive.settings["number_format"] = number
+    made = prepare(drive).lowered
+    written, plain = files(made).source, source(made)
+    assert max(map(len, plain.split("\n"))) > 150 and max(map(len, written.split("\n"))) <= WIDTH
+    tokens = lambda text: re.findall(r"\w+|[^\w\s]", re.sub(r"/\*.*?\*/", "", text, flags=re.DOTALL))  # noqa: E731
+    assert tokens(written) == tokens(plain)
+    words = lambda text: re.sub(r"\n \* |\s+", " ", text).split()  # noqa: E731
+    assert words(written) == words(plain)
+    # Nothing within quotes or behind a comment is touched, however long.
+    for line in (f'    puts("{"a, b + c " * 20}");', f"    x = {'a + ' * 40}1; /* {'why, ' * 9}*/", "#define A " + "1 + " * 40):
+        assert folded(line) == line
 
 
 @pytest.mark.skipif(bool(missing_tools()), reason=f"no emulated processors here: install {PACKAGES}")

@@ -24,8 +24,8 @@ from pendel.core.firmware.facts import BlockFacts, SignalFacts
 from pendel.core.quantities.expressions import without_remark
 from pendel.core.quantities.units import figure
 
-NAME, EVERY, FORMAT, SIGNAL, HOLDS, STEP, USED, GAP = range(8)
-TITLES = ("name in code", "every", "format", "signal", "holds", "one step", "used", "off by")
+NAME, EVERY, FORMAT, BYTES, SIGNAL, HOLDS, STEP, USED, GAP = range(9)
+TITLES = ("name in code", "every", "format", "bytes", "signal", "holds", "one step", "used", "off by")
 FLAG = Qt.ItemFlag.ItemIsEditable
 PROVEN = int(Qt.ItemDataRole.UserRole) + 1
 NEARLY_FULL = 0.9
@@ -33,15 +33,15 @@ NEARLY_FULL = 0.9
 
 
 class UsedBar(QStyledItemDelegate):
-    """How much of its range a signal used, as a bar and a figure; brass where little is left."""
+    """How much of its range a signal used, as a figure over a bar; brass where little is left."""
 
     def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
         share = index.data(Qt.ItemDataRole.UserRole)
         super().paint(painter, option, index)
         if share is None or painter is None:
             return
-        area = QRectF(option.rect)
-        bar = QRectF(area.left() + 4, area.center().y() - 3.0, max(10.0, area.width() - 52), 7)
+        area = QRectF(option.rect).adjusted(4, 0, -6, 0)
+        bar = QRectF(area.left(), area.bottom() - 7, area.width(), 3)
         painter.save()
         painter.fillRect(bar, colour("hairline"))
         used = QRectF(bar.left(), bar.top(), bar.width() * min(1.0, share), bar.height())
@@ -49,7 +49,7 @@ class UsedBar(QStyledItemDelegate):
         painter.fillRect(used, colour("moss" if share <= NEARLY_FULL or limited else "brass"))
         painter.setPen(colour("muted"))
         painter.drawText(
-            area.adjusted(0, 0, -6, 0),
+            area.adjusted(0, 0, 0, -6),
             Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
             f"{100 * share:.0f} %",
         )
@@ -103,6 +103,7 @@ class FormatsTable(QTableWidget):
         self.horizontalHeaderItem(GAP).setToolTip("Largest difference from float 64 in the run")
         self.horizontalHeaderItem(USED).setToolTip("Fraction of its range that the run used")
         self.horizontalHeaderItem(EVERY).setToolTip("Runs every so many ticks, at which of them")
+        self.horizontalHeaderItem(BYTES).setToolTip("Memory of the block's outputs, states and live values")
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setEditTriggers(QAbstractItemView.EditTrigger.DoubleClicked)
@@ -116,7 +117,7 @@ class FormatsTable(QTableWidget):
         for column in range(len(TITLES)):
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
         header.setStretchLastSection(True)
-        for column, width in ((USED, 84), (FORMAT, 98)):
+        for column, width in ((USED, 48), (FORMAT, 92)):
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Fixed)
             self.setColumnWidth(column, width)
         self.signals: list[str] = []
@@ -170,6 +171,7 @@ class FormatsTable(QTableWidget):
             NAME: block.name if first else "",
             EVERY: every_text(block) if first else "",
             FORMAT: "",
+            BYTES: str(block.data) if first else "",
             SIGNAL: signal.signal.partition(".")[2],
             HOLDS: " … ".join(typed) if typed else range_text(signal, unit),
             STEP: figure(signal.step, unit, 2) if signal.step else "–",
@@ -181,7 +183,7 @@ class FormatsTable(QTableWidget):
             title = f"{block.title}, key {block.key}"
             item.setToolTip(f"{title}: {text}" if text else title)
             item.setFlags(item.flags() & ~FLAG)
-            if column in (EVERY, GAP, STEP):
+            if column in (EVERY, BYTES, GAP, STEP):
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             if column == USED and math.isfinite(signal.used):
                 item.setData(Qt.ItemDataRole.UserRole, signal.used)

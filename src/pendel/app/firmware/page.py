@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QPushButton,
+    QSplitter,
     QVBoxLayout,
     QWidget,
 )
@@ -69,6 +70,8 @@ from pendel.core.runs.worker import CheckRequest, FormatsRequest, ProcessorReque
 
 LONGEST_CHECK = 600.0
 """Seconds that building and checking may take."""
+CODE_WIDTH = 330
+"""Pixels of the panel with the code at first; its edge can be dragged."""
 WANTED = (("0.05 %", 5e-4), ("0.2 %", 2e-3), ("1 %", 1e-2), ("5 %", 5e-2))
 """Errors that a proposal may leave: rms of a signal over its span."""
 RUN_HINT = "Run the drive once, then press Build and check."
@@ -97,8 +100,14 @@ class FirmwarePage(Page):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
         body.addWidget(self._build_left())
-        body.addWidget(self._build_middle(), 1)
-        body.addWidget(self._build_right())
+        divided = QSplitter(Qt.Orientation.Horizontal)
+        divided.setHandleWidth(1)
+        divided.setChildrenCollapsible(False)
+        for part, share in ((self._build_middle(), 1), (self._build_right(), 0)):
+            divided.addWidget(part)
+            divided.setStretchFactor(divided.count() - 1, share)
+        divided.setSizes([2000, CODE_WIDTH])
+        body.addWidget(divided, 1)
         self._late = single_shot(self, 0, self.refresh)
         session.changed.connect(lambda _: self._changed())
         session.opened.connect(self._changed)
@@ -139,7 +148,7 @@ class FirmwarePage(Page):
         self.build_button = button("Build and check", self.build, "primary")
         self.processor_button = button("On a processor", self.on_processors)
         self.processor_button.setToolTip("Run it on emulated Cortex-M4F, M3 and M0+, and count instructions")
-        self.clock.committed.connect(lambda _: self._fill_target())
+        self.clock.committed.connect(lambda _: self._show_processors())
         self.save_button = button("Save C …", self.save)
         inside.addWidget(self.ranges_button)
         inside.addLayout(row(self.propose_button, self.wanted_error, spacing=4))
@@ -210,7 +219,7 @@ class FirmwarePage(Page):
         side = QWidget()
         side.setObjectName("inspector")
         side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        side.setFixedWidth(340)
+        side.setMinimumWidth(240)
         inside = column(side, (14, 12, 10, 10), 6)
         self.code = CodeView()
         inside.addWidget(self.code, 1)
@@ -347,6 +356,8 @@ class FirmwarePage(Page):
                     "link",
                 )
                 self.findings.addLayout(row(fix, 1))
+        for sentence in self.target.findings(written, self.ran):
+            self.findings.addWidget(wrapped(sentence))
         for sentence in self._proposal_words():
             self.findings.addWidget(wrapped(sentence, "muted"))
         if not self.findings.count():
@@ -557,7 +568,11 @@ class FirmwarePage(Page):
 
     def _take_processors(self, ran: tuple[OnProcessor, ...]) -> None:
         self.ran = ran
+        self._show_processors()
+
+    def _show_processors(self) -> None:
         self._fill_target()
+        self._fill_findings(self.written or Written())
 
     def save(self, folder: str = "", *, board: bool = False) -> None:
         """Save the C; for a ``board`` also the slave by which it is watched and changed."""

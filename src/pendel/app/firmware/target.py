@@ -36,14 +36,28 @@ class Target(QVBoxLayout):
             rows.append(("object file", f"{checked.code_bytes / 1000:.1f} kB"))
         clock, words = self._clock()
         if ran:
-            rows.append(("a tick", f"instr. (largest){', % of a period' if clock else ''}"))
+            rows.append(("a tick", f"instr. (largest){', period' if clock else ''}"))
         for each in ran:
-            load = f", {100 * each.load_at(clock, written.deck.tick):.2g} %" if clock else ""
+            load = f", {share_text(each.load_at(clock, written.deck.tick))}" if clock else ""
             rows.append((each.processor.removeprefix("Cortex-"), f"{each.mean:.0f} ({each.largest}){load}"))
         for name, value in rows:
             self.addLayout(figure_row(name, "", value))
         if ran:
-            self.addWidget(wrapped(words or processor_words(ran, clock, written.deck.tick), "muted"))
+            self.addWidget(wrapped(words or sameness_words(ran, clock), "muted"))
+
+    def findings(self, written: Written, ran: tuple[OnProcessor, ...]) -> list[str]:
+        """What the emulated processors found wrong: other bits, or a period that is too short."""
+        unlike = [f"{p.processor}: {p.unlike}" for p in ran if p.unlike]
+        clock = self._clock()[0]
+        if written.deck is None or not clock:
+            return unlike
+        late = [(p.processor, p.load_at(clock, written.deck.tick)) for p in ran]
+        return unlike + [
+            f"The longest tick takes {share_text(load)} of the period on {name} at {figure(clock, 'Hz', 3)}. "
+            "Lengthen the period, or choose narrower formats."
+            for name, load in late
+            if load > 1.0
+        ]
 
     def _clock(self) -> tuple[float, str]:
         """The processor's clock (Hz) as typed, or 0 and why it is none."""
@@ -56,13 +70,13 @@ class Target(QVBoxLayout):
         return max(0.0, clock), words
 
 
-def processor_words(ran: tuple[OnProcessor, ...], clock: float, period: float) -> str:
-    """Whether the processors gave the same bits, and whether the period is long enough."""
-    unlike = [f"{p.processor}: {p.unlike}" for p in ran if p.unlike]
-    if unlike:
-        return unlike[0]
-    late = [p.processor for p in ran if p.load_at(clock, period) > 1.0]
-    if late:
-        at = figure(clock, "Hz", 3)
-        return f"The period is too short for {late[0]} at {at}. Lengthen it, or choose other formats."
-    return f"The same to the bit; at {figure(clock, 'Hz', 3)}, a cycle an instruction."
+def share_text(share: float) -> str:
+    """A fraction in per cent, with two digits but never a power of ten."""
+    return f"{100 * share:.0f} %" if share >= 0.0995 else f"{100 * share:.2g} %"
+
+
+def sameness_words(ran: tuple[OnProcessor, ...], clock: float) -> str:
+    """How the processors' figures are to be read."""
+    if any(p.unlike for p in ran):
+        return "Not the same to the bit; see findings."
+    return "The same to the bit" + (f"; at {figure(clock, 'Hz', 3)}, a cycle an instruction." if clock else ".")

@@ -11,7 +11,7 @@ from importlib import resources
 
 from pendel.core.controllers.numbers.live_source import start, take_name, values_type
 from pendel.core.controllers.numbers.lowering import Lowered
-from pendel.core.controllers.numbers.source import files, shipped_in_simulation
+from pendel.core.controllers.numbers.source import header, shipped_in_simulation, source
 from pendel.core.plant.compiler import UNIT
 
 PROTOCOL = ("pd_xcp.h", "pd_link.h", "pd_board.h", "pd_xcp.c", "pd_link.c", "pd_board.c")
@@ -43,8 +43,7 @@ def keyed() -> str:
 def checksum_of(made: Lowered) -> int:
     """By which a controller's code is known again, 32 bits. What its live values start from does not count, as they
     can be written."""
-    shipped = files(made)
-    text = f"{shipped.header}\0{shipped.source}"
+    text = f"{header(made)}\0{source(made)}"
     for block in made.blocks:
         if block.tree.live:
             text = text.replace(start(made, block), "")

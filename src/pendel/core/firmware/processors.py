@@ -17,7 +17,7 @@ import numpy as np
 
 from pendel.core.controllers.deck import Part
 from pendel.core.controllers.numbers.lowering import Lowered
-from pendel.core.controllers.numbers.source import call_name, files, shipped_alone
+from pendel.core.controllers.numbers.source import call_name, files, shipped_alone, source
 from pendel.core.errors import BuildProblem, PendelError
 from pendel.core.firmware.ship import inputs_of, replay, signals_of
 from pendel.core.plant.compiler import run_compiler
@@ -203,7 +203,7 @@ def text_bytes(target: Path) -> int:
 
 def timed(made: Lowered) -> str:
     """The source as shipped, with the calls of blocks timed."""
-    text = files(made).source
+    text = source(made)  # each call on a line of its own
     head, mark, body = text.partition(f"void {made.name}_tick(")
     for k, block in enumerate(made.blocks):
         for part in Part:

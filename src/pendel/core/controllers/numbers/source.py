@@ -10,6 +10,7 @@ from functools import lru_cache
 from itertools import groupby
 from pathlib import Path
 
+from pendel.core.controllers.c_layout import folded
 from pendel.core.controllers.c_names import comment
 from pendel.core.controllers.deck import ControlDeck, Part, Step
 from pendel.core.controllers.emit import (
@@ -307,10 +308,12 @@ def source(made: Lowered) -> str:
         for b in made.blocks
     )
     tables = "\n".join(t for b in made.blocks for t in dict.fromkeys(b.tables))
+    floating = any(not b.number.fixed or b.tree.verbatim or b.tree.live for b in made.blocks)
+    mathematics = "#include <math.h>\n" if floating else ""
     return (
         f"/* {name}.c: controller of {len(made.blocks)} blocks, sampling period {made.deck.tick * 1e6:g} "
         f"us.\n"
-        f' * {LICENCE}\n */\n#include "{name}.h"\n#include "pd_numbers.h"\n#include <math.h>\n\n'
+        f' * {LICENCE}\n */\n#include "{name}.h"\n#include "pd_numbers.h"\n{mathematics}\n'
         + (f"{tables}\n\n" if tables else "")
         + f"{updates}\nvoid {name}_init({name}_t *c)\n"
         + f"{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
@@ -390,7 +393,9 @@ def example_main(made: Lowered) -> str:
 def files(made: Lowered) -> Files:
     """All that is shipped of a deck."""
     own_c = any(b.tree.verbatim for b in made.blocks)
-    return Files(made.name, header(made), source(made), example_main(made), table(made, LICENCE), own_c)
+    return Files(
+        made.name, folded(header(made)), folded(source(made)), example_main(made), table(made, LICENCE), own_c
+    )
 
 
 # behind the interface of the time loop --------------------------------------------------------------------
