@@ -48,6 +48,12 @@ def listed(run: KeptRun, most: int) -> list[str]:
         gap = figure(largest, run.units.of(key, info.unit), 3)
         name = info.card if info.label.lower() == info.card.lower() else f"{info.card}, {info.label}"
         found.append(f"{name}: up to {gap} from float 64, {100 * share:.2g} % of its span")
-    for kind, words in ((LIMITED, "met the end of its range at"), (LOST, "took no step in at")):
-        found += [f"{name} {words} {count} ticks" for name, count in counts_of(run, kind).items()]
+    for kind, words, none in (
+        (LIMITED, "met the end of its range at", "no word met the end of its range"),
+        (LOST, "took no step in at", "no sum lost a step"),
+    ):
+        counts = counts_of(run, kind)
+        found += [f"{name} {words} {count} ticks" for name, count in counts.items()]
+        if run.differences and not counts:
+            found.append(none)
     return found
