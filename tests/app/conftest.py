@@ -10,7 +10,8 @@ from PyQt6.QtCore import QEvent, QSettings, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
-from pendel.app.session.jobs import KINDS, READ_RUNS, WRITE_C
+from pendel.app.session.jobs import KINDS, READ_RUNS, SAVE_TRACES, WRITE_C
+from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.worker import Beside, Worker
 
 
@@ -71,6 +72,20 @@ def beside():
     Beside.close(made)
 
 
+class SharedEvaluator(EvaluatorProcess):
+    """One process that evaluates the signals of all windows' runs."""
+
+    def close(self):
+        pass
+
+
+@pytest.fixture(scope="session")
+def evaluator():
+    made = SharedEvaluator()
+    yield made
+    EvaluatorProcess.close(made)
+
+
 def left_behind():
     """What a closed window leaves: threads of jobs, and windows or menus that still show."""
     lanes = {kind.lane for kind in KINDS}
@@ -97,13 +112,14 @@ def children():
 
 
 @pytest.fixture
-def window(application, beside, worker, questions, example_path, tmp_path, monkeypatch):
+def window(application, beside, worker, evaluator, questions, example_path, tmp_path, monkeypatch):
     """The real window with a copy of the car door drive; no runs are kept of any drive."""
     from pendel.app.window.main_window import MainWindow
 
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     monkeypatch.setattr("pendel.app.session.session.Beside", lambda: beside)
     monkeypatch.setattr("pendel.app.session.run_jobs.Worker", lambda: worker)
+    monkeypatch.setattr("pendel.app.session.run_shelf.EvaluatorProcess", lambda: evaluator)
     path = tmp_path / "door.pendel"
     shutil.copy(example_path, path)
     made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
@@ -146,7 +162,7 @@ def settle(typing=False):
         timers = [t for top in tops for t in top.findChildren(QTimer) if t.isActive()]
         sessions = [top.session for top in tops if hasattr(top, "session") and not top.session.closing]
         return not any(t.isSingleShot() and t.interval() <= longest for t in timers) and not any(
-            s.evaluator.busy or s.jobs.busy(READ_RUNS, WRITE_C) for s in sessions
+            s.evaluator.busy or s.jobs.busy(READ_RUNS, WRITE_C, SAVE_TRACES) for s in sessions
         )
 
     for _ in range(3):  # what one event leads to is another

@@ -9,6 +9,7 @@ import sys
 import time
 from dataclasses import replace
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QMessageBox
@@ -20,6 +21,8 @@ from pendel.core.drive import commands, file
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.writing import write_atomically
+from pendel.core.plant import runtime
+from pendel.core.runs.evaluating import HERE
 
 from .conftest import finish, settle, until
 
@@ -229,3 +232,49 @@ def test_a_run_is_its_file_whatever_it_is_called(window):
     assert until(lambda: not window.session.shelf.reading)
     assert [r.file for r in window.session.runs] == [kept]
     assert window.session.shelf.next_number() == 100
+
+
+@pytest.fixture
+def loaded(monkeypatch):
+    """Compiled code of drives that this process loads."""
+    found, build = [], runtime.build_library
+
+    def recorded(text, *more, **flags):
+        if "pd_layout" not in text:  # the time loop is Pendel's own
+            found.append(text[:200])
+        return build(text, *more, **flags)
+
+    monkeypatch.setattr(runtime, "build_library", recorded)
+    runtime.load.cache_clear()
+    return found
+
+
+def test_no_compiled_code_of_a_drive_is_loaded_by_the_window(window, loaded, evaluator, tmp_path):
+    drive, page = window.session.drive, window.page("Runs")
+    window.session.do(commands.set_setting(drive, "level", "switching"))
+    window.session.do(commands.set_setting(drive, "controller", "as shipped"))
+    for _ in range(2):
+        window.start_run()
+        finish(window)
+    for name in ("Loops", "Firmware", "Bench", "Drive", "Runs"):
+        window.show_page(name)
+        settle()
+    for each in (page.spectrum_button, page.rotor_button, page.sector_button, page.torque_button):
+        each.click()
+        settle()
+    run = window.session.last_run
+    assert all(len(run.trace(key).y) for key in run.keys)
+    window.exports.save_traces(str(tmp_path / "traces.csv"))
+    settle()
+    window.files.save_drive()
+    window.files.open_path(window.session.path)
+    assert until(lambda: len(window.session.runs) == 2)
+    settle()
+    # The process that does it may end at any time.
+    evaluator._process.kill()
+    key = "door_motor.torque"
+    assert np.array_equal(window.session.last_run.trace(key).y, run.trace(key).y)
+    assert not loaded
+    run.evaluator = HERE  # the test would find it
+    run.on_rows([key], slice(1))
+    assert len(loaded) == 1

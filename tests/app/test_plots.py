@@ -106,16 +106,19 @@ def test_a_kept_run_is_renamed_and_deleted_by_keys(window, runs_page, monkeypatc
 def test_saved_traces_read_back_as_shown(window, runs_page, tmp_path):
     trace = window.session.last_run.trace("door_motor.current")
     window.exports.save_traces(str(tmp_path / "t.h5"))
+    settle()
     with h5py.File(tmp_path / "t.h5") as file:
         name = next(n for n in file if "door_motor.current" in n)
         np.testing.assert_array_equal(file[name][()], trace.y)
         assert file[name].attrs["unit"] == "A"
     window.exports.save_traces(str(tmp_path / "t.mat"))
+    settle()
     loaded = scipy.io.loadmat(tmp_path / "t.mat")
     assert any(np.array_equal(v.ravel(), trace.y) for k, v in loaded.items() if not k.startswith("__"))
     window.exports.save_picture(str(tmp_path / "p.svg"))
     assert (tmp_path / "p.svg").read_text("utf-8").count("<path") > 4
     window.exports.save_traces(str(tmp_path / "t.xyz"))
+    settle()
     assert not (tmp_path / "t.xyz").exists()
 
 
@@ -237,6 +240,7 @@ def test_a_speed_is_read_in_rpm_everywhere(window, runs_page, tmp_path):
     assert run.trace("gear.speed").unit == "rpm" and window.actions_by_name["speeds"].isChecked()
     assert figure_of(run, "door_motor.speed", 0.3).endswith("rpm")
     window.exports.save_traces(str(tmp_path / "traces.csv"))
+    settle()
     assert "door_motor.speed [rpm]" in (tmp_path / "traces.csv").read_text().splitlines()[0]
     again = Session()
     UnitChoices(again, window.settings, again)

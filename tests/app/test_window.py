@@ -288,6 +288,7 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
     page.picture_button.click()
     assert not QGuiApplication.clipboard().image().isNull()
     window.exports.save_traces(str(tmp_path / "t.csv"))
+    settle()
     with (tmp_path / "t.csv").open() as stream:
         head = next(csv.reader(stream))
     assert "Run 1: time [s]" in head

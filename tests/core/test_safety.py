@@ -5,13 +5,17 @@ import pickle
 import platform
 import re
 import signal
+import socket
 import subprocess
 import sys
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from functools import partial
+from pathlib import Path
 
+import numpy as np
 import pytest
 
 import pendel
@@ -23,12 +27,15 @@ from pendel.core.controllers.numbers.source import files
 from pendel.core.controllers.own_c import CProblem, read_c
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
-from pendel.core.errors import BuildProblem, DriveHasFindings, DriveProblem, FileProblem
+from pendel.core.errors import BuildProblem, DriveHasFindings, DriveProblem, FileProblem, RunProblem
 from pendel.core.firmware.document import document_of
 from pendel.core.firmware.ship import build_strictly, write_sources
 from pendel.core.plant import compiler
+from pendel.core.plant.rows import BOTH
 from pendel.core.plant.runtime import copy_loop, time_loop
+from pendel.core.runs import child
 from pendel.core.runs.confine import Held
+from pendel.core.runs.evaluating import LARGE, EvaluatorProcess
 from pendel.core.runs.simulate import prepare, reopen, run_drive
 from pendel.core.runs.worker import RunFinished, RunRequest, Worker
 from pendel.core.trust import allow, strange_c
@@ -455,3 +462,69 @@ def test_a_request_to_a_worker_that_does_not_read_holds_nobody_up(tmp_path):
         assert worker.answer() is None
     finally:
         worker.kill()
+
+
+def test_signals_are_evaluated_in_a_confined_process_to_the_bit_and_one_that_lies_is_no_answer(monkeypatch):
+    drive = pendel.open_example("haul_drive")
+    drive.set("level", "switching")
+    run = drive.run().kept
+    keys, beside = list(run.structure.signals), EvaluatorProcess()
+    asked = run.structure, run.rows, run.parameters
+    try:
+        found = beside.refined(*asked, which=BOTH)
+        wanted = run.evaluator.refined(*asked, which=BOTH)
+        assert np.array_equal(found.rows, wanted.rows) and np.array_equal(found.half_way, wanted.half_way)
+        assert found.rows.nbytes > LARGE > run.rows[:9].nbytes
+        for rows in (found.rows, found.half_way, run.rows, run.rows[:9], run.rows[::7], run.rows[:0]):
+            for chosen in (keys, keys[3:1:-1], []):
+                here = run.evaluator.signals(run.structure, rows, run.parameters, chosen)
+                with ThreadPoolExecutor(4) as several:
+                    given = several.map(
+                        lambda _, r=rows, c=chosen: beside.signals(run.structure, r, run.parameters, c), range(4)
+                    )
+                    assert all(np.array_equal(each, here) for each in given)
+        # What a record of other values holds is not taken for what another at the same place held.
+        for k in range(3):
+            rows = found.rows + k
+            assert np.array_equal(beside.signals(asked[0], rows, asked[2], keys[:2]), run.evaluator.signals(asked[0], rows, asked[2], keys[:2]))
+            del rows
+        status = Path("/proc", str(beside._process.pid), "status").read_text()
+        assert "NoNewPrivs:\t1" in status and (platform.machine() != "x86_64" or "Seccomp:\t2" in status)
+        os.kill(beside._process.pid, signal.SIGKILL)  # another takes its place
+        assert np.array_equal(beside.signals(run.structure, found.rows, run.parameters, keys[:2]), here_of(run, found.rows, keys[:2]))
+        with pytest.raises(KeyError, match="no signal nothing"):
+            beside.signals(*asked, ["nothing"])
+        for lie in ("SHAPE.pack(True, 1 << 60, 2)", "SHAPE.pack(True, -1, 2)", "b'pickle'", "b''", TOO_SHORT):
+            monkeypatch.setattr(child, "start_with_streams", partial(liar, lie, len(run.rows)))
+            beside._process.kill()
+            beside._process.wait()
+            with pytest.raises(RunProblem, match="ended unexpectedly"):
+                beside.signals(*asked, keys[:2])
+    finally:
+        beside.close()
+    with pytest.raises(RunProblem, match="closing"):
+        beside.signals(*asked, keys[:2])
+
+
+def here_of(run, rows, keys):
+    return run.evaluator.signals(run.structure, rows, run.parameters, keys)
+
+
+TOO_SHORT = "SHAPE.pack(True, rows, 2)), wire.send_bytes(bytes(8)"
+LIAR = """
+import sys
+from multiprocessing.connection import Connection
+from pendel.core.runs.evaluating import SHAPE
+wire = Connection(int(sys.argv[1]))
+wire.recv_bytes(), wire.recv_bytes()
+rows = {rows}
+wire.send_bytes({lie})
+wire.recv_bytes()
+"""
+
+
+def liar(lie, rows, module, folder, count):
+    ours, theirs = socket.socketpair()
+    process = subprocess.Popen([sys.executable, "-c", LIAR.format(lie=lie, rows=rows), str(theirs.fileno())], pass_fds=[theirs.fileno()])
+    theirs.close()
+    return process, [ours]

@@ -88,7 +88,7 @@ def result_of(arguments: Sequence[str] | None, folder: Path, out: Path | None) -
 
 
 def _do(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> None:
-    from pendel.core.runs.worker import end_with_parent  # slow to load, and not needed to complete words
+    from pendel.core.runs.child import end_with_parent  # slow to load, and not needed to complete words
 
     code = verbs.FAILED
     end_with_parent()

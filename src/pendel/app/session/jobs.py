@@ -70,6 +70,7 @@ SWEEP = JobKind("sweep a run", "process beside", "The run cannot be swept", newe
 LOOK_AT_UNIT = JobKind("look at a unit", "unit", "The drive cannot be exported", newest_wins=True)
 EXPORT_UNIT = JobKind("export a unit", "unit", "The drive cannot be exported")
 KEEP_LIVE = JobKind("keep a live run", "signals", "The live run cannot be kept")
+SAVE_TRACES = JobKind("save traces", "traces", "The traces cannot be saved")
 EVALUATE = JobKind("evaluate signals", "signals", "Signals of a run cannot be shown")
 KINDS = (
     RUN,
@@ -92,6 +93,7 @@ KINDS = (
     LOOK_AT_UNIT,
     EXPORT_UNIT,
     KEEP_LIVE,
+    SAVE_TRACES,
     EVALUATE,
 )
 

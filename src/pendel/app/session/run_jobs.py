@@ -17,6 +17,7 @@ from pendel.app.session.signal_evaluator import is_long
 from pendel.core.catalogue.own_block import C
 from pendel.core.drive.file import to_text
 from pendel.core.runs import kept
+from pendel.core.runs.evaluating import Evaluator
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.worker import RunFailed, RunFinished, RunRequest, Worker
 
@@ -24,14 +25,16 @@ LOOK = 0.01
 """Seconds between two looks at whether to stop, and at how far the run has come."""
 
 
-def ready_to_show(answer: RunFinished, keys: Sequence[str], own_c: bool = False) -> KeptRun:
+def ready_to_show(
+    answer: RunFinished, keys: Sequence[str], evaluator: Evaluator, own_c: bool = False
+) -> KeptRun:
     """A run, brought to its place (where C of a user ran, as if it came from elsewhere), with the signals
-    that will be shown at once. Their equations are evaluated here, beside the window, since for a long
-    switching run this takes as long as the run. Raises `FileProblem`."""
+    that will be shown at once: for a long switching run evaluating them takes as long as the run. Raises `FileProblem`."""
     from pendel.core.runs.simulate import reopen  # slow to load, and not needed to start
 
     path = answer.keep()
     run = reopen(path) if own_c else kept.load(path)
+    run.evaluator = evaluator
     run.fetch(keys)
     if is_long(run):  # of a short one, figures are a moment's work once the traces are drawn
         run.fetch(measured_keys(run))
@@ -95,6 +98,7 @@ class RunJobs(QObject):
         self._in_worker = True
         try:
             self.worker.request(request)
+            self.session.shelf.evaluator.begin()  # it is wanted as soon as the run has ended
             while (answer := self.worker.answer(LOOK)) is None:
                 if job.stopping:
                     self.worker.stop()
@@ -104,7 +108,7 @@ class RunJobs(QObject):
             if self._closed:
                 self.worker.kill()
         if isinstance(answer, RunFinished):
-            return Ran(answer, ready_to_show(answer, keys, request.own_c))
+            return Ran(answer, ready_to_show(answer, keys, self.session.shelf.evaluator, request.own_c))
         assert isinstance(answer, RunFailed)
         return Ran(answer)
 

@@ -17,6 +17,7 @@ from pendel.core.drive import file
 from pendel.core.drive.document import Drive
 from pendel.core.errors import FileProblem, PendelError, Stopped
 from pendel.core.runs import kept
+from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.shown_units import ShownUnits
 from pendel.core.runs.worker import Beside, OrderRequest
@@ -43,6 +44,8 @@ class RunShelf(QObject):
         super().__init__(parent)
         self._jobs, self._worker = jobs, worker
         self.runs: list[KeptRun] = []
+        self.evaluator = EvaluatorProcess()
+        """Where signals of all runs are evaluated, as no code of a drive is loaded here."""
         self.units = ShownUnits()
         """In which all runs show their signals."""
         self.path: Path | None = None
@@ -68,7 +71,12 @@ class RunShelf(QObject):
         folder, opened = self.folder, self._opened
 
         def work(job: Job) -> tuple[list[KeptRun], list[str]]:
-            return kept_runs(folder, self._worker, lambda: job.stopping)
+            found = kept_runs(folder, self._worker, lambda: job.stopping)
+            for run in found[0]:
+                run.evaluator = self.evaluator
+            if found[0]:  # they are shown next, and the process takes its time to begin
+                found[0][-1].on_rows([], slice(1))
+            return found
 
         self._jobs.start(READ_RUNS, work, lambda job: self._take(job, opened), at_once=AT_ONCE)
 
@@ -100,7 +108,7 @@ class RunShelf(QObject):
         return max([0, *numbers]) + 1
 
     def add(self, run: KeptRun) -> None:
-        run.units = self.units
+        run.units, run.evaluator = self.units, self.evaluator
         self.runs.append(run)
         del self.runs[:-MOST_RUNS]
 

@@ -280,6 +280,7 @@ class Session(QObject):
             end()
         self.jobs.close()
         self.beside_worker.close()
+        self.shelf.evaluator.close()
 
     # file ------------------------------------------------------------------
 

@@ -9,8 +9,11 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QGuiApplication, QImage, QPainter
 from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
+from pendel.app.session.jobs import SAVE_TRACES, End, Job
 from pendel.app.session.session import Session
-from pendel.core.errors import FileProblem
+
+AT_ONCE = 0.05
+"""Seconds that the window waits for traces to be saved; longer ones are saved beside it."""
 
 
 class Exports(QObject):
@@ -42,13 +45,18 @@ class Exports(QObject):
         if not path:
             return
         keys = list(dict.fromkeys(s for spec in page.strips.specs for s in spec.signals)) or runs[0].keys
-        try:
-            save_traces(runs, keys, Path(path))
-        except FileProblem as problem:
-            QMessageBox.warning(self.window, "File", str(problem))
-            return
-        self.status_message.emit(
-            f"Saved {len(keys)} signals of {len(runs)} run{'s' if len(runs) > 1 else ''} to {path}."
+
+        def done(job: Job) -> None:
+            if job.end is End.FAILED:
+                QMessageBox.warning(self.window, "File", job.sentence)
+            elif job.end is End.FINISHED:
+                self.status_message.emit(
+                    f"Saved {len(keys)} signals of {len(runs)} run{'s' if len(runs) > 1 else ''} to {path}."
+                )
+
+        self.status_message.emit(f"Saving {path} …")
+        self.session.jobs.start(
+            SAVE_TRACES, lambda job: save_traces(runs, keys, Path(path)), done, at_once=AT_ONCE
         )
 
     def copy_picture(self) -> None:

@@ -26,13 +26,13 @@ import numpy as np
 from pendel.core.errors import DriveHasFindings, PendelError
 from pendel.core.firmware.emulated_image import host_text, is_for_processor
 from pendel.core.firmware.processors import PROCESSORS
-from pendel.core.live.child import serve_confined
 from pendel.core.live.emulator import Emulator
 from pendel.core.live.pace import Pace
 from pendel.core.plant.program import Inputs, Outcome, Program
 from pendel.core.plant.recorded import Ring
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.plant.simulator import Simulator
+from pendel.core.runs.child import serve_confined
 
 if TYPE_CHECKING:
     from pendel.core.controllers.numbers.lowering import Lowered

@@ -19,7 +19,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from pendel.core.errors import DriveHasFindings, PendelError
-from pendel.core.live.child import serve_confined
 from pendel.core.live.frames import Points, packed, thinned
 from pendel.core.live.pace import Pace
 from pendel.core.plant.program import Outcome
@@ -27,6 +26,7 @@ from pendel.core.plant.recorded import Latest, Ring
 from pendel.core.plant.rows import evaluate_signals
 from pendel.core.plant.runtime import build_fastest, time_loop
 from pendel.core.plant.simulator import Simulator
+from pendel.core.runs.child import serve_confined
 
 if TYPE_CHECKING:
     from pendel.core.runs.simulate import Prepared

@@ -12,7 +12,7 @@ from multiprocessing import get_context
 from typing import TypeVar
 
 from pendel.core.errors import Stopped
-from pendel.core.runs.worker import end_with_parent
+from pendel.core.runs.child import end_with_parent
 
 FEWEST, PIECE = 100, 16
 """Below so many it is not worth the while; so many are handed over at once."""

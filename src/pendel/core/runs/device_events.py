@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -139,8 +139,11 @@ def switching_losses(
     return found
 
 
-def energies_of(run: Rows, devices: list[SwitchingLoss]) -> dict[str, tuple[np.ndarray, np.ndarray]]:
-    """By key: times (s) and energies (J) of a device's switchings, in order.
+def energies_of(
+    run: Rows, devices: list[SwitchingLoss], evaluate: Callable[..., np.ndarray] = evaluate_signals
+) -> dict[str, tuple[np.ndarray, np.ndarray]]:
+    """By key: times (s) and energies (J) of a device's switchings, in order. ``evaluate`` is `evaluate_signals`, or does
+    the same elsewhere.
 
     What is switched is the voltage before and the current after turning on, the current before and the
     voltage after turning off. Energies scale with both, the usual reading of data sheets (common practice, no
@@ -159,7 +162,7 @@ def energies_of(run: Rows, devices: list[SwitchingLoss]) -> dict[str, tuple[np.n
             after = run.rows[at]
             before = np.concatenate([after[:, :states], run.rows[at - 1][:, states:]], axis=1)
             (u_0, i_0), (u_1, i_1) = (
-                evaluate_signals(run.structure, rows, run.parameters, [d.voltage, d.current]).T
+                evaluate(run.structure, rows, run.parameters, [d.voltage, d.current]).T
                 for rows in (before, after)
             )
             power = (

@@ -18,8 +18,9 @@ from pendel.core.drive.findings import Remark
 from pendel.core.errors import FileProblem
 from pendel.core.formats.hdf import opened
 from pendel.core.plant.program import BALANCE, Outcome, Structure
-from pendel.core.plant.rows import BETWEEN, HALF_WAY, Refined, evaluate_signals, last_before, refined_rows
+from pendel.core.plant.rows import BETWEEN, HALF_WAY, Refined, last_before
 from pendel.core.runs.condensed import Condensed
+from pendel.core.runs.evaluating import HERE, Evaluator
 from pendel.core.runs.measures import Pieces, cut_at_turns
 from pendel.core.runs.shown_units import ShownUnits, factor
 
@@ -135,6 +136,8 @@ class KeptRun:
     """Where it is kept; its name is an id, whatever the run is called."""
     units: ShownUnits = field(default_factory=ShownUnits)
     """In which signals are shown."""
+    evaluator: Evaluator = field(default=HERE, repr=False)
+    """Where its signals are evaluated."""
 
     @cached_property
     def expanded(self) -> np.ndarray:
@@ -152,7 +155,7 @@ class KeptRun:
         return self._refined(HALF_WAY).half_way
 
     def _refined(self, which: int) -> Refined:
-        return refined_rows(
+        return self.evaluator.refined(
             self.structure,
             self.rows,
             self.parameters,
@@ -174,13 +177,13 @@ class KeptRun:
         """Compute several of the plant's signals in one go; those known already are left."""
         wanted = self.missing(keys)
         if wanted:
-            columns = evaluate_signals(self.structure, self.expanded, self.parameters, wanted)
+            columns = self.evaluator.signals(self.structure, self.expanded, self.parameters, wanted)
             self._signals.update(zip(wanted, np.ascontiguousarray(columns.T)))
 
     def on_rows(self, keys: Sequence[str], places: np.ndarray | slice) -> np.ndarray:
         """Signals of the plant at some of the recorded rows alone, shape (len(places), len(keys)). Unlike
         `trace` this does not refine the record, which takes as long as a run."""
-        return evaluate_signals(self.structure, self.rows[places], self.parameters, list(keys))
+        return self.evaluator.signals(self.structure, self.rows[places], self.parameters, list(keys))
 
     def on_ticks(self, keys: Sequence[str], ticks: np.ndarray) -> np.ndarray:
         """Signals of the control deck at some ticks, by their numbers; shape (len(ticks), len(keys))."""
@@ -216,7 +219,7 @@ class KeptRun:
         """Compute several of the plant's signals half way between the points of their traces, in one go."""
         wanted = self.missing_between(keys)
         if wanted:
-            columns = evaluate_signals(self.structure, self.half_way, self.parameters, wanted)
+            columns = self.evaluator.signals(self.structure, self.half_way, self.parameters, wanted)
             self._between.update(zip(wanted, np.ascontiguousarray(columns.T)))
 
     @cached_property
@@ -232,7 +235,7 @@ class KeptRun:
         """By signal key: times (s) and energies (J) of each switching of a device."""
         from pendel.core.runs.device_events import energies_of  # it works on kept runs itself
 
-        found = energies_of(self, self.devices)
+        found = energies_of(self, self.devices, self.evaluator.signals)
         if self.condensed is not None:
             for number, device in enumerate(self.devices):
                 t, e = found[device.key]

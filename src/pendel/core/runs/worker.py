@@ -9,7 +9,6 @@ once.
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import io
 import itertools
 import mmap
@@ -17,7 +16,6 @@ import os
 import pickle
 import queue
 import shutil
-import signal
 import socket
 import subprocess
 import sys
@@ -36,6 +34,7 @@ import numpy as np
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem, Stopped
 from pendel.core.plant.compiler import plain_environment
+from pendel.core.runs.child import end_with_parent
 from pendel.core.runs.confine import Held, confine
 from pendel.core.runs.requests import (
     BRINGS_C,
@@ -156,16 +155,6 @@ def serve(connection: Connection, shared: Shared, folder: Path) -> None:
             connection.send(answer)
         except OSError:
             return
-
-
-PR_SET_PDEATHSIG = 1
-"""From linux/prctl.h."""
-
-
-def end_with_parent() -> None:
-    """Let the system end this process when the one that started it is gone, however that ended."""
-    with contextlib.suppress(OSError, AttributeError):
-        ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
 def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Answered:

@@ -1,0 +1,77 @@
+"""A process of our own that runs code of a drive: started by one end of its wires, confined before it reads anything."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import os
+import signal
+import socket
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+from pendel.core.errors import PendelError
+from pendel.core.plant.compiler import cache_folder, plain_environment
+from pendel.core.runs.confine import confine
+
+PR_SET_PDEATHSIG = 1
+"""From linux/prctl.h."""
+
+
+def end_with_parent() -> None:
+    """Let the system end this process when the one that started it is gone, however that ended."""
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
+
+
+def start(module: str, folder: str, wire_bytes: int) -> tuple[subprocess.Popen[bytes], socket.socket]:
+    """Start a module that calls `serve_confined`, with a folder it may write in. Returns the process and our end of the
+    wire, on which ``wire_bytes`` of messages may wait."""
+    ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    for end in (ours, theirs):
+        end.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, wire_bytes)
+    return begin(module, folder, [theirs]), ours
+
+
+def start_with_streams(
+    module: str, folder: str, count: int
+) -> tuple[subprocess.Popen[bytes], list[socket.socket]]:
+    """The same with several wires that carry bytes in order, whatever their number; the module calls
+    `serve_streams_confined`."""
+    pairs = [socket.socketpair() for _ in range(count)]
+    return begin(module, folder, [theirs for _, theirs in pairs]), [ours for ours, _ in pairs]
+
+
+def begin(module: str, folder: str, wires: list[socket.socket]) -> subprocess.Popen[bytes]:
+    """Start a module with its ends of wires, which are closed here."""
+    numbers = [wire.fileno() for wire in wires]
+    process = subprocess.Popen(
+        [sys.executable, "-P", "-m", module, ",".join(map(str, numbers)), folder],
+        pass_fds=numbers,
+        stdin=subprocess.DEVNULL,
+        cwd="/",
+        env={**plain_environment(), "TMPDIR": folder, "OPENBLAS_NUM_THREADS": "1"},
+        start_new_session=True,
+    )
+    for wire in wires:
+        wire.close()
+    return process
+
+
+def serve_confined(serve: Callable[[socket.socket, Path], None]) -> None:
+    """In the process that `start` has started: confine it, then serve its end of the wire."""
+    serve_streams_confined(lambda wires, folder: serve(wires[0], folder))
+
+
+def serve_streams_confined(serve: Callable[[list[socket.socket], Path], None]) -> None:
+    """In the process that `start_with_streams` has started: confine it, then serve its ends of the wires."""
+    end_with_parent()
+    folder = Path(sys.argv[2])
+    writable = [folder]
+    with contextlib.suppress(PendelError):
+        writable.append(cache_folder())
+    confine(writable)
+    os.environ["TMPDIR"] = str(folder)
+    serve([socket.socket(fileno=int(number)) for number in sys.argv[1].split(",")], folder)

@@ -1,0 +1,330 @@
+"""Signals of recorded rows, evaluated by the code of a drive: here, or in a confined process beside.
+
+A window shows runs of drives from anyone, so it loads no code of theirs: it hands rows to such a process and
+takes numbers back. Large records go there once."""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+import pickle
+import queue
+import socket
+import struct
+import threading
+import weakref
+from collections import OrderedDict
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from multiprocessing import ProcessError
+from multiprocessing.connection import Connection
+from pathlib import Path
+from subprocess import Popen
+from typing import Any, Protocol
+
+import numpy as np
+
+from pendel.core.errors import PendelError, RunProblem
+from pendel.core.plant.program import Doubles, Structure
+from pendel.core.plant.rows import Refined, evaluate_signals, refined_rows
+from pendel.core.runs import child
+from pendel.core.temporary import temporary_folder
+
+WIRES = 3
+"""How many may ask at once: the window and the jobs beside it."""
+PATIENCE = 120.0
+"""Seconds that an answer may take."""
+LARGE = 1 << 18
+"""Bytes from which an array is kept by the process; smaller ones go with each request."""
+MOST_HELD = 1 << 30
+"""Bytes of arrays that the process keeps."""
+LARGEST = 2 << 30
+"""Bytes of an array that it may give."""
+GONE = (OSError, EOFError, ValueError, struct.error, ProcessError)
+"""What it may come to where the process is gone, or what it sends is no answer."""
+SHAPE = struct.Struct("<?qq")
+"""Begins an answer: whether it went well, and the shape of the array that follows, or a sentence's length."""
+
+
+class Evaluator(Protocol):
+    """Evaluates signals of recorded rows; raises `PendelError` where that is not possible. Rows that were handed over
+    once are not to be changed."""
+
+    def signals(
+        self, structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
+    ) -> Doubles:
+        """Chosen signals at every row, shape (rows, len(keys)): `pendel.core.plant.rows.evaluate_signals`."""
+        ...
+
+    def refined(self, structure: Structure, rows: Doubles, parameters: Doubles, **how: Any) -> Refined:
+        """Rows as traces show them: `pendel.core.plant.rows.refined_rows`."""
+        ...
+
+
+class Here:
+    """In this process: for processes that are confined themselves, and for scripts."""
+
+    def signals(
+        self, structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
+    ) -> Doubles:
+        return evaluate_signals(structure, rows, parameters, keys)
+
+    def refined(self, structure: Structure, rows: Doubles, parameters: Doubles, **how: Any) -> Refined:
+        return refined_rows(structure, rows, parameters, **how)
+
+
+HERE = Here()
+
+
+@dataclass
+class Order:
+    """What goes to the process. An array or a structure has a number where the process keeps it; ``structure`` and
+    the bytes of ``rows`` come along the first time alone."""
+
+    structure_number: int
+    structure: Structure | None
+    rows_number: int
+    shape: tuple[int, int] | None
+    parameters: Doubles
+    keys: tuple[str, ...] = ()
+    how: dict[str, Any] | None = None
+    """Of rows to be refined; else signals are wanted."""
+    keep_as: tuple[int, ...] = ()
+    """Numbers of the answer's arrays, as they are asked about next."""
+    forget: tuple[int, ...] = ()
+    """Numbers of arrays that nobody has any more."""
+
+
+@dataclass
+class Known:
+    """What a process keeps, as the one that asks knows it."""
+
+    structures: dict[Structure, int] = field(default_factory=dict)
+    arrays: OrderedDict[int, tuple[weakref.ref[np.ndarray], int, int]] = field(default_factory=OrderedDict)
+    """By the identity of an array: itself, its number, and its bytes."""
+    numbers: Any = field(default_factory=lambda: itertools.count(1))
+    lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def number_of(self, rows: np.ndarray) -> int:
+        """The number by which an array is kept; 0 where it is not."""
+        found = self.arrays.get(id(rows))
+        if found is None or found[0]() is not rows:
+            return 0
+        self.arrays.move_to_end(id(rows))
+        return found[1]
+
+    def keep(self, rows: np.ndarray, number: int) -> None:
+        if rows.nbytes >= LARGE:
+            self.arrays[id(rows)] = (weakref.ref(rows), number, rows.nbytes)
+
+    def outdated(self) -> tuple[int, ...]:
+        """Takes out what is gone, and the oldest of what is too much."""
+        gone = [key for key, (array, *_) in self.arrays.items() if array() is None]
+        held = sum(size for *_, size in self.arrays.values())
+        for key, (*_, size) in self.arrays.items():
+            if held <= MOST_HELD:
+                break
+            held -= size
+            gone.append(key)
+        return tuple(self.arrays.pop(key)[1] for key in dict.fromkeys(gone))
+
+
+class EvaluatorProcess:
+    """In a confined process, which begins with the first request or `begin`, and again after it ended."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._folder = temporary_folder("signals")
+        self._process: Popen[bytes] | None = None
+        self._free: queue.SimpleQueue[Connection] = queue.SimpleQueue()
+        self._known = Known()
+        self._closed = False
+
+    def begin(self) -> None:
+        """Start the process, so that it is there when it is wanted."""
+        with self._lock:
+            if self._closed:
+                raise RunProblem("Pendel is closing.")
+            if self._process is not None and self._process.poll() is None:
+                return
+            self._process, wires = child.start_with_streams(__name__, self._folder.name, WIRES)
+            self._known, self._free = Known(), queue.SimpleQueue()
+            for wire in wires:
+                self._free.put(Connection(wire.detach()))
+
+    def close(self) -> None:
+        """End it; who waits for an answer is told so."""
+        with self._lock:
+            self._closed = True
+            if self._process is not None:
+                self._process.kill()
+                self._process.wait()
+        self._folder.cleanup()
+
+    def signals(
+        self, structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
+    ) -> Doubles:
+        unknown = next((key for key in keys if key not in structure.signals), None)
+        if unknown is not None:
+            raise KeyError(f"There is no signal {unknown}.")
+        return self._ask(structure, rows, parameters, tuple(keys), None)[0]
+
+    def refined(self, structure: Structure, rows: Doubles, parameters: Doubles, **how: Any) -> Refined:
+        return Refined(*self._ask(structure, rows, parameters, (), how))
+
+    def _ask(
+        self, structure: Structure, rows: Doubles, parameters: Doubles, keys: tuple[str, ...], how: Any
+    ) -> list[Doubles]:
+        for last in (False, True):
+            self.begin()
+            free, known = self._free, self._known
+            wire = free.get()
+            try:
+                answer = exchanged(wire, known, rows, Order(0, structure, 0, None, parameters, keys, how))
+            except GONE as problem:
+                wire.close()
+                self._end()
+                if last or isinstance(problem, TimeoutError):
+                    told = (
+                        "did not answer in time"
+                        if isinstance(problem, TimeoutError)
+                        else "ended unexpectedly"
+                    )
+                    raise RunProblem(
+                        f"The process that evaluates signals {told}. The run is untouched; show the signal again."
+                    ) from problem
+                continue
+            except BaseException:
+                wire.close()
+                raise
+            free.put(wire)
+            return answer
+        raise AssertionError("the last time ends above")
+
+    def _end(self) -> None:
+        with self._lock:
+            if self._process is not None:
+                self._process.kill()
+                self._process.wait()
+
+
+def exchanged(wire: Connection, known: Known, rows: Doubles, order: Order) -> list[Doubles]:
+    """Send an order, and take its arrays.
+
+    Raises
+    ------
+    PendelError
+        with what the process says.
+    OSError, EOFError, ValueError, struct.error, ProcessError
+        where the process is gone, gives what is no answer, or (TimeoutError) none in time.
+    """
+    given, structure, known_as = np.ascontiguousarray(rows, dtype=float), order.structure, known.numbers
+    assert structure is not None
+    with known.lock:
+        number = known.structures.get(structure, 0)
+        order.structure_number, order.structure = number or next(known_as), None if number else structure
+        number = known.number_of(rows)
+        order.rows_number, order.shape = (
+            number or next(known_as),
+            None if number else (len(given), given.shape[1]),
+        )
+        order.keep_as = () if order.how is None else (next(known_as), next(known_as))
+        order.forget = known.outdated()
+    wire.send_bytes(pickle.dumps(order))
+    if order.shape is not None and given.size:
+        wire.send_bytes(given.data.cast("B"))
+    shapes = [(len(given), len(order.keys))] if order.how is None else [(-1, given.shape[1])] * 2
+    found = [received(wire, shape) for shape in shapes]
+    with known.lock:
+        known.structures[structure] = order.structure_number
+        for array, kept_as in ((rows, order.rows_number), *zip(found, order.keep_as)):
+            known.keep(array, kept_as)
+    return found
+
+
+def waited_for(wire: Connection) -> bytes:
+    if not wire.poll(PATIENCE):
+        raise TimeoutError
+    return wire.recv_bytes(SHAPE.size)
+
+
+def received(wire: Connection, wanted: tuple[int, int]) -> Doubles:
+    """One array of the wanted shape; its rows are free where that says -1."""
+    well, rows, columns = SHAPE.unpack(waited_for(wire))
+    if not well:
+        raise RunProblem(wire.recv_bytes(10_000).decode("utf-8", "replace"))
+    if (
+        columns != wanted[1]
+        or (rows != wanted[0] and wanted[0] >= 0)
+        or not 0 <= 8 * rows * columns <= LARGEST
+    ):
+        raise ValueError("an array of another shape")
+    array = np.empty((rows, columns))
+    if array.size and wire.recv_bytes_into(array.data.cast("B")) != array.nbytes:
+        raise ValueError("an array that ends too soon")
+    return array
+
+
+# in the process ---------------------------------------------------------------------------------------------------
+
+
+def serve(wires: list[socket.socket], folder: Path) -> None:
+    """Answer on all wires until they close."""
+    structures: dict[int, Structure] = {}
+    arrays: dict[int, Doubles] = {}
+    threads = [
+        threading.Thread(target=serve_wire, args=(Connection(wire.detach()), structures, arrays))
+        for wire in wires
+    ]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+
+
+def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[int, Doubles]) -> None:
+    with contextlib.suppress(EOFError, OSError):
+        while True:
+            order: Order = pickle.loads(wire.recv_bytes())  # noqa: S301  from the window, never from a file
+            for number in order.forget:
+                arrays.pop(number, None)
+            if order.structure is not None:
+                structures[order.structure_number] = order.structure
+            if order.shape is not None:
+                rows = np.empty(order.shape)
+                if rows.size:
+                    wire.recv_bytes_into(rows.data.cast("B"))
+                if rows.nbytes >= LARGE:
+                    arrays[order.rows_number] = rows
+            else:
+                rows = arrays[order.rows_number]
+            try:
+                found = evaluated(order, structures[order.structure_number], rows)
+            except Exception as problem:  # noqa: BLE001  the boundary: whatever happens, the window gets a sentence
+                told = str(problem) if isinstance(problem, PendelError) else f"Inside Pendel: {problem!r}."
+                wire.send_bytes(SHAPE.pack(False, 0, 0))
+                wire.send_bytes(told.encode()[:10_000])
+                continue
+            for array, number in zip(found, order.keep_as):
+                if array.nbytes >= LARGE:
+                    arrays[number] = array
+            for array in found:
+                wire.send_bytes(SHAPE.pack(True, *array.shape))
+                if array.size:
+                    wire.send_bytes(array.data.cast("B"))
+
+
+def evaluated(order: Order, structure: Structure, rows: Doubles) -> tuple[Doubles, ...]:
+    if order.how is None:
+        return (HERE.signals(structure, rows, order.parameters, order.keys),)
+    found = HERE.refined(structure, rows, order.parameters, **order.how)
+    return tuple(
+        np.ascontiguousarray(each).reshape(-1, rows.shape[1]) for each in (found.rows, found.half_way)
+    )
+
+
+if __name__ == "__main__":
+    # The module must be known by its real name, so that records pickle alike on both sides.
+    from pendel.core.runs import evaluating
+
+    child.serve_streams_confined(evaluating.serve)
