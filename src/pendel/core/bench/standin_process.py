@@ -15,6 +15,7 @@ from typing import Any
 from pendel.core.bench.errors import BenchProblem
 from pendel.core.bench.standin import new_secret
 from pendel.core.plant.compiler import plain_environment
+from pendel.core.runs.child import started
 
 STARTING = 20.0
 """Seconds that it may take to start; on a busy machine, Python alone takes several."""
@@ -50,7 +51,7 @@ class StandInProcess:
         self.status: dict[str, Any] = {}
         """Its last status."""
         self._drives, self._heard = 0, threading.Condition()
-        self._process = subprocess.Popen(
+        self._process = started(
             [sys.executable, "-P", "-m", "pendel.core.bench.standin"],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,

@@ -9,8 +9,11 @@ import signal
 import socket
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 from pendel.core.errors import PendelError
 from pendel.core.plant.compiler import cache_folder, plain_environment
@@ -21,9 +24,26 @@ PR_SET_PDEATHSIG = 1
 
 
 def end_with_parent() -> None:
-    """Let the system end this process when the one that started it is gone, however that ended."""
+    """Let the system end this process when the one that started it is gone, however that ended. To the system that is
+    the thread which did (prctl(2)), so it is to be started by `started`."""
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
+
+
+@lru_cache(maxsize=1)
+def starter() -> ThreadPoolExecutor:
+    """The thread that starts processes."""
+    return ThreadPoolExecutor(1, "starts processes")
+
+
+starter()
+os.register_at_fork(after_in_child=starter.cache_clear)
+
+
+def started(command: Sequence[str], **how: Any) -> subprocess.Popen[Any]:
+    """`subprocess.Popen`, called in a thread that lasts as long as this process: one that calls `end_with_parent` would
+    else end with a job."""
+    return starter().submit(lambda: subprocess.Popen(command, **how)).result()
 
 
 def start(module: str, folder: str, wire_bytes: int) -> tuple[subprocess.Popen[bytes], socket.socket]:
@@ -47,7 +67,7 @@ def start_with_streams(
 def begin(module: str, folder: str, wires: list[socket.socket]) -> subprocess.Popen[bytes]:
     """Start a module with its ends of wires, which are closed here."""
     numbers = [wire.fileno() for wire in wires]
-    process = subprocess.Popen(
+    process = started(
         [sys.executable, "-P", "-m", module, ",".join(map(str, numbers)), folder],
         pass_fds=numbers,
         stdin=subprocess.DEVNULL,

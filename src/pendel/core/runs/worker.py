@@ -34,7 +34,7 @@ import numpy as np
 from pendel.core.drive.file import from_text
 from pendel.core.errors import DriveHasFindings, FileProblem, PendelError, RunProblem, Stopped
 from pendel.core.plant.compiler import plain_environment
-from pendel.core.runs.child import end_with_parent
+from pendel.core.runs.child import end_with_parent, started
 from pendel.core.runs.confine import Held, confine
 from pendel.core.runs.requests import (
     BRINGS_C,
@@ -350,7 +350,7 @@ class Worker:
             self._cache = temporary_folder("run")
             environment["XDG_CACHE_HOME"] = self._cache.name
             copy_loop(Path(self._cache.name))
-        self._process = subprocess.Popen(
+        self._process = started(
             command,
             pass_fds=(theirs.fileno(), memory),
             stdin=subprocess.DEVNULL,
