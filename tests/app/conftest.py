@@ -6,6 +6,7 @@ import time
 from pathlib import Path
 
 import pytest
+from PyQt6 import sip
 from PyQt6.QtCore import QEvent, QSettings, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
@@ -156,16 +157,17 @@ def settle(typing=False):
     """Wait until every window rests: its timers have acted, nothing is evaluated or read beside it, and what
     was to be laid out and painted is. With ``typing``, also until a pause in typing was taken for its end."""
     longest = PAUSE if typing else MOMENT
-
-    def rests():
-        tops = QApplication.topLevelWidgets()
-        timers = [t for top in tops for t in top.findChildren(QTimer) if t.isActive()]
-        sessions = [top.session for top in tops if hasattr(top, "session") and not top.session.closing]
-        return not any(t.isSingleShot() and t.interval() <= longest for t in timers) and not any(
-            s.evaluator.busy or s.jobs.busy(READ_RUNS, WRITE_C, SAVE_TRACES) for s in sessions
-        )
-
     for _ in range(3):  # what one event leads to is another
+        tops = QApplication.topLevelWidgets()
+        # Looked for once a round: a window has thousands of children.
+        timers = [t for top in tops for t in top.findChildren(QTimer) if t.isSingleShot() and t.interval() <= longest]
+        sessions = [top.session for top in tops if hasattr(top, "session")]
+
+        def rests(timers=timers, sessions=sessions):
+            return not any(not sip.isdeleted(t) and t.isActive() for t in timers) and not any(
+                s.evaluator.busy or s.jobs.busy(READ_RUNS, WRITE_C, SAVE_TRACES) for s in sessions if not sip.isdeleted(s) and not s.closing
+            )
+
         assert until(rests, 60)
         lay_out()
 

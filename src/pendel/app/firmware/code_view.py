@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 from pygments import lex
 from pygments.lexers import CLexer
 from pygments.token import Token
@@ -15,33 +17,40 @@ LEXER = CLexer(stripnl=False, ensurenl=False)
 """Building one takes much longer than a line."""
 
 
+TINTED = (Token.Comment, Token.Keyword, Token.Literal, Token.Comment.Preproc, Token.Name.Function)
+"""Kinds of words that have a colour; the first that fits."""
+
+
+@lru_cache(maxsize=20_000)
+def pieces_of(line: str, starts_inside: bool) -> tuple[tuple[tuple[int, int, int], ...], bool]:
+    """Where words of a line begin, how long they are and which of `TINTED` they are; and whether it ends inside a
+    comment. An edit leaves most lines of the C as they were."""
+    whole = f"/*{line}" if starts_inside else line
+    shift = 2 if starts_inside else 0
+    inside = "/*" in whole and whole.rfind("/*") > whole.rfind("*/")
+    at, found = 0, []
+    for kind, piece in lex(whole + ("*/" if inside else ""), LEXER):
+        number = next((n for n, tinted in enumerate(TINTED) if kind in tinted), None)
+        if number is not None:
+            start = max(0, at - shift)
+            found.append((start, at - shift + len(piece) - start, number))
+        at += len(piece)
+    return tuple(found), inside
+
+
 class CodeColours(QSyntaxHighlighter):
     """C highlighting by Pygments."""
 
     def highlightBlock(self, text: str | None) -> None:
         t = tokens()
-        tints = {
-            Token.Comment: t.moss,
-            Token.Keyword: t.petrol,
-            Token.Literal: t.brass_text,
-            Token.Comment.Preproc: t.muted,
-            Token.Name.Function: t.strong,
-        }
-        starts_inside = self.previousBlockState() == 1
-        whole = (text or "") if not starts_inside else "/*" + (text or "")
-        shift = 2 if starts_inside else 0
-        at = 0
-        inside = "/*" in whole and whole.rfind("/*") > whole.rfind("*/")
-        for kind, piece in lex(whole + ("*/" if inside else ""), LEXER):
-            tint = next((tints[k] for k in tints if kind in k), None)
-            if tint:
-                made = QTextCharFormat()
-                made.setForeground(QColor(tint))
-                if kind in Token.Keyword:
-                    made.setFontWeight(QFont.Weight.Bold)
-                start = max(0, at - shift)
-                self.setFormat(start, at - shift + len(piece) - start, made)
-            at += len(piece)
+        tints = (t.moss, t.petrol, t.brass_text, t.muted, t.strong)
+        found, inside = pieces_of(text or "", self.previousBlockState() == 1)
+        for start, length, number in found:
+            made = QTextCharFormat()
+            made.setForeground(QColor(tints[number]))
+            if TINTED[number] is Token.Keyword:
+                made.setFontWeight(QFont.Weight.Bold)
+            self.setFormat(start, length, made)
         self.setCurrentBlockState(1 if inside else 0)
 
 

@@ -182,8 +182,10 @@ class Field(QLineEdit):
 
     def mark(self, sentence: str) -> None:
         """Turn brass with a sentence, or back to plain when empty."""
-        self.setProperty("wrong", bool(sentence))
         self.setToolTip(sentence)
+        if bool(self.property("wrong")) == bool(sentence):
+            return
+        self.setProperty("wrong", bool(sentence))
         style = self.style()
         assert style is not None
         style.unpolish(self)
