@@ -251,8 +251,8 @@ def loaded(monkeypatch):
 
 def test_no_compiled_code_of_a_drive_is_loaded_by_the_window(window, loaded, evaluator, tmp_path):
     drive, page = window.session.drive, window.page("Runs")
-    window.session.do(commands.set_setting(drive, "level", "switching"))
-    window.session.do(commands.set_setting(drive, "controller", "as shipped"))
+    for name, value in {"level": "switching", "controller": "as shipped", "until": "0.1 s"}.items():
+        window.session.do(commands.set_setting(drive, name, value))
     for _ in range(2):
         window.start_run()
         finish(window)

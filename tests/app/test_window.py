@@ -693,6 +693,7 @@ def test_the_inspector_shows_the_values_that_count_at_the_level(window):
 
 def test_averaged_and_switching_are_laid_over_each_other(window):
     """Level by one click, ripple and spectrum between the cursors, then both transistors of a leg at once."""
+    window.session.do(commands.set_setting(window.session.drive, "until", "0.45 s"))
     run_with(window)
     assert list(window.level.buttons) == ["averaged", "switching", "device"]
     QTest.mouseClick(window.level.buttons["switching"], LEFT)
