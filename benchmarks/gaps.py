@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import QApplication
 from pendel.app.session.run_shelf import DEMO
 from pendel.app.widgets.theme import dress
 from pendel.app.window.main_window import MainWindow
+from pendel.app.window.pages import load_ahead
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
 
@@ -83,6 +84,8 @@ def walk(names: list[str]) -> None:
             application.processEvents()
             time.sleep(0.002)
 
+    load_ahead()  # as the program does
+    wait(4.0)
     for path in sorted(DEMO.parent.glob("*.pendel")):
         if names and path.stem not in names:
             continue

@@ -12,6 +12,8 @@ from pathlib import Path
 
 from platformdirs import user_state_dir
 
+LOAD_AHEAD_AFTER_MS = 300
+
 
 def keep_going(window) -> None:
     """An error inside the window is logged and told; the open drive and its autosave stay."""
@@ -34,6 +36,7 @@ def main(arguments: list[str] | None = None) -> int:
     parser.add_argument("file", nargs="?", help="a .pendel drive to open")
     parser.add_argument("--demo", action="store_true", help="open the car door drive")
     options = parser.parse_args(arguments)
+    from PyQt6.QtCore import QTimer
     from PyQt6.QtGui import QIcon
     from PyQt6.QtWidgets import QApplication
 
@@ -43,6 +46,7 @@ def main(arguments: list[str] | None = None) -> int:
     from pendel.app.session.run_shelf import DEMO
     from pendel.app.widgets.theme import dress
     from pendel.app.window.main_window import MainWindow
+    from pendel.app.window.pages import load_ahead
 
     dress(application)
     application.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "pendel.svg")))
@@ -56,6 +60,8 @@ def main(arguments: list[str] | None = None) -> int:
         window.files.open_path(DEMO)
     else:
         window.files.offer_untitled_autosave()
+    # Once the window is there and its drive open.
+    QTimer.singleShot(LOAD_AHEAD_AFTER_MS, load_ahead)
     return application.exec()
 
 

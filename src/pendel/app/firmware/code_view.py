@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from functools import lru_cache
 
 from pygments import lex
@@ -36,6 +37,14 @@ def pieces_of(line: str, starts_inside: bool) -> tuple[tuple[tuple[int, int, int
             found.append((start, at - shift + len(piece) - start, number))
         at += len(piece)
     return tuple(found), inside
+
+
+def learn(texts: Iterable[str]) -> None:
+    """Have the words of texts known before they are shown, in a thread beside the window."""
+    for text in texts:
+        inside = False
+        for line in text.split("\n"):
+            _, inside = pieces_of(line, inside)
 
 
 class CodeColours(QSyntaxHighlighter):

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from pendel.app.firmware.code_view import CodeView
+from pendel.app.firmware.code_view import CodeView, learn
 from pendel.app.firmware.comparison import Comparison
 from pendel.app.firmware.conversion import Conversion
 from pendel.app.firmware.formats_table import FormatsTable, ends_of
@@ -271,9 +271,14 @@ class FirmwarePage(Page):
         if not drive.cards:
             self._take(Written())
             return
-        self.session.jobs.start(
-            WRITE_C, lambda job: written_c(drive, worker, lambda: job.stopping), self._take_written
-        )
+
+        def work(job: Job) -> Written:
+            written = written_c(drive, worker, lambda: job.stopping)
+            if written.files is not None and not job.stopping:
+                learn(written.files.texts.values())
+            return written
+
+        self.session.jobs.start(WRITE_C, work, self._take_written)
 
     def _take_written(self, job: Job) -> None:
         if job.stopping or self._late.isActive():  # of a drive that is another by now

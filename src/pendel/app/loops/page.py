@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from functools import cached_property
+from typing import TypeVar
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
@@ -57,6 +59,9 @@ LIMITS, HAND = "limits", "hand"
 """Choices of the rules' box that are no rules."""
 
 
+View = TypeVar("View", WayView, ModesView)
+
+
 class LoopsPage(Page):
     """Choose a loop, a rule and a wish; see what follows; take the gains."""
 
@@ -83,14 +88,8 @@ class LoopsPage(Page):
         self.plots = LoopPlots()
         inside.addWidget(self.plots, 1)
         inside.addWidget(self._build_right())
-        self.way = WayView(session)
-        self.way.status_message.connect(self.status_message)
         self.stack = QStackedWidget()
         self.stack.addWidget(of_loops)
-        self.stack.addWidget(self.way)
-        self.modes = ModesView(session)
-        self.modes.status_message.connect(self.status_message)
-        self.stack.addWidget(self.modes)
         self.stack.currentChanged.connect(lambda place: self.model_box.setVisible(place == 0))
         body.addWidget(self.stack, 1)
         session.changed.connect(lambda _: self._changed())
@@ -100,6 +99,21 @@ class LoopsPage(Page):
         """A drive that is to run before gains are tried, and the step that takes them."""
         self._try_late = single_shot(self, 0, self._go_on_trying)
         session.runs_changed.connect(self._try_late.start)
+
+    @cached_property
+    def way(self) -> WayView:
+        """Between two points; made when first looked at, as its plots take a while."""
+        return self._stacked(WayView(self.session))
+
+    @cached_property
+    def modes(self) -> ModesView:
+        """What swings; made when first looked at."""
+        return self._stacked(ModesView(self.session))
+
+    def _stacked(self, view: View) -> View:
+        view.status_message.connect(self.status_message)
+        self.stack.addWidget(view)
+        return view
 
     def _build_left(self) -> QWidget:
         side = QWidget()
@@ -301,10 +315,9 @@ class LoopsPage(Page):
         self.ways.follow(session.drive)
         self.tolerances.follow(session.drive)
         self._name_modes()
-        if self.stack.currentWidget() is self.way:
-            self.way.follow()
-        elif self.stack.currentWidget() is self.modes:
-            self.modes.follow()
+        shown = self.stack.currentWidget()
+        if isinstance(shown, WayView | ModesView):
+            shown.follow()
         elif self.current not in self.standings:
             self.current = next(iter(self.standings), "")
         self.all_button.setEnabled(bool(self.standings))
@@ -384,7 +397,7 @@ class LoopsPage(Page):
             slowest = figure(modes[0][1].frequency, "Hz", 3)
             words = f"1 mode, {slowest}" if len(modes) == 1 else f"{len(modes)} modes, from {slowest}"
         self.modes_button.setText(words)
-        self.modes_button.setChecked(self.stack.currentWidget() is self.modes)
+        self.modes_button.setChecked(isinstance(self.stack.currentWidget(), ModesView))
 
     def show_modes(self) -> None:
         """Show what swings in the drive."""

@@ -28,12 +28,11 @@ class Plot(pg.PlotWidget):
 
     def __init__(self, title: str, unit: str, *, log: bool = False, bottom: str = ""):
         axis = LogAxis("bottom") if log else FigureAxis("bottom")
-        super().__init__(axisItems={"bottom": axis, "left": FigureAxis("left")})
+        super().__init__(axisItems={"bottom": axis, "left": FigureAxis("left")}, enableMenu=False)
         self.setBackground(tokens().paper)
         self.setAccessibleName(title)
         item = self.getPlotItem()
         item.hideButtons()
-        item.setMenuEnabled(False)
         item.vb.setBackgroundColor(tokens().plot)
         item.vb.setBorder(pg.mkPen(tokens().hairline))
         item.showGrid(x=True, y=True, alpha=0.12)

@@ -4,9 +4,22 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from importlib import import_module
+from threading import Thread
 
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
+
+
+def load_ahead() -> Thread:
+    """Load what pages are made of in a thread, so that showing one for the first time holds nothing up."""
+
+    def load() -> None:
+        for page in PAGES:
+            import_module(page.module)
+
+    thread = Thread(target=load, name="load pages", daemon=True)
+    thread.start()
+    return thread
 
 
 @dataclass(frozen=True)
