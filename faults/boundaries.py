@@ -35,6 +35,7 @@ from pendel.core.quantities.expressions import names_in, read_equation, renamed,
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import unit
 from pendel.core.runs import kept
+from pendel.core.runs.evaluating import READING, EvaluatorProcess
 from pendel.core.runs.simulate import reopen
 from pendel.core.runs.worker import RunFailed, RunFinished, RunRequest, Worker
 
@@ -244,14 +245,22 @@ def kept_run(rng: Random, into: Boundary) -> None:
         case = path.read_bytes()
 
         def act() -> None:
-            run = reopen(path)
+            run = reopen(path, reader().content)
             for key in run.keys:
                 trace = run.trace(key)
                 assert len(trace.t) == len(trace.y)
             for key in run.keys[:3]:
                 run.pieces(key).mean(0.0, run.end)
 
-        into.meet(case, act, 4.0)
+        into.meet(case, act, READING + 2.0)
+
+
+@lru_cache(maxsize=1)
+def reader() -> EvaluatorProcess:
+    """Files of runs are read as the window reads them."""
+    made = EvaluatorProcess()
+    atexit.register(made.close)
+    return made
 
 
 def change_run(rng: Random, path: Path) -> None:
@@ -356,6 +365,9 @@ def worker() -> Worker:
 
 def end_worker() -> None:
     """End the process of `odd_run`, where there is one; the next run starts another."""
+    if reader.cache_info().currsize:
+        reader().close()
+        reader.cache_clear()
     if worker.cache_info().currsize:
         worker().end_now()
         worker().answer(5.0)  # which buries it

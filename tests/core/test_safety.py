@@ -33,9 +33,10 @@ from pendel.core.firmware.ship import build_strictly, write_sources
 from pendel.core.plant import compiler
 from pendel.core.plant.rows import BOTH
 from pendel.core.plant.runtime import copy_loop, time_loop
-from pendel.core.runs import child
+from pendel.core.runs import child, evaluating
 from pendel.core.runs.confine import Held
-from pendel.core.runs.evaluating import LARGE, EvaluatorProcess
+from pendel.core.runs.evaluating import LARGE, WIRES, EvaluatorProcess
+from pendel.core.runs.kept import save
 from pendel.core.runs.simulate import prepare, reopen, run_drive
 from pendel.core.runs.worker import RunFinished, RunRequest, Worker
 from pendel.core.trust import allow, strange_c
@@ -464,7 +465,7 @@ def test_a_request_to_a_worker_that_does_not_read_holds_nobody_up(tmp_path):
         worker.kill()
 
 
-def test_signals_are_evaluated_in_a_confined_process_to_the_bit_and_one_that_lies_is_no_answer(monkeypatch):
+def test_signals_are_evaluated_in_a_confined_process_to_the_bit_and_one_that_lies_is_no_answer(monkeypatch, tmp_path):
     drive = pendel.open_example("haul_drive")
     drive.set("level", "switching")
     run = drive.run().kept
@@ -500,6 +501,21 @@ def test_signals_are_evaluated_in_a_confined_process_to_the_bit_and_one_that_lie
             beside._process.wait()
             with pytest.raises(RunProblem, match="ended unexpectedly"):
                 beside.signals(*asked, keys[:2])
+        # A file that its library cannot get through is a sentence, too, and the next one is read.
+        save(run, path := tmp_path / "run.h5")
+        beside._process.kill()
+        beside._process.wait()
+        monkeypatch.setattr(evaluating, "READING", 0.3)
+        monkeypatch.setattr(child, "start_with_streams", partial(liar, "(__import__('time').sleep(60), b'')[1]", 0))
+        with pytest.raises(FileProblem, match="did not answer in time"):
+            reopen(path, beside.content)
+        monkeypatch.undo()
+        again = reopen(path, beside.content)
+        assert np.array_equal(again.rows, run.rows) and again.infos == run.infos and again.drive_text == run.drive_text
+        (tmp_path / "bad.h5").write_bytes(path.read_bytes()[:3000])
+        for bad in ("bad.h5", "none.h5", ".", *["bad.h5"] * WIRES):
+            with pytest.raises(FileProblem):
+                reopen(tmp_path / bad, beside.content)
     finally:
         beside.close()
     with pytest.raises(RunProblem, match="closing"):

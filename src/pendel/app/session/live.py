@@ -206,7 +206,7 @@ class Live(QObject):
             from pendel.core.runs.simulate import reopen
 
             bring(Path(path), target)
-            return reopen(target) if own_c else kept.load(target)
+            return reopen(target, shelf.evaluator.content) if own_c else kept.load(target)
 
         def done(job: Job) -> None:
             if job.end is End.FAILED:

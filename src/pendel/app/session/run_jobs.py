@@ -17,7 +17,7 @@ from pendel.app.session.signal_evaluator import is_long
 from pendel.core.catalogue.own_block import C
 from pendel.core.drive.file import to_text
 from pendel.core.runs import kept
-from pendel.core.runs.evaluating import Evaluator
+from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.worker import RunFailed, RunFinished, RunRequest, Worker
 
@@ -26,14 +26,14 @@ LOOK = 0.01
 
 
 def ready_to_show(
-    answer: RunFinished, keys: Sequence[str], evaluator: Evaluator, own_c: bool = False
+    answer: RunFinished, keys: Sequence[str], evaluator: EvaluatorProcess, own_c: bool = False
 ) -> KeptRun:
     """A run, brought to its place (where C of a user ran, as if it came from elsewhere), with the signals
     that will be shown at once: for a long switching run evaluating them takes as long as the run. Raises `FileProblem`."""
     from pendel.core.runs.simulate import reopen  # slow to load, and not needed to start
 
     path = answer.keep()
-    run = reopen(path) if own_c else kept.load(path)
+    run = reopen(path, evaluator.content) if own_c else kept.load(path)
     run.evaluator = evaluator
     run.fetch(keys)
     if is_long(run):  # of a short one, figures are a moment's work once the traces are drawn

@@ -71,7 +71,7 @@ class RunShelf(QObject):
         folder, opened = self.folder, self._opened
 
         def work(job: Job) -> tuple[list[KeptRun], list[str]]:
-            found = kept_runs(folder, self._worker, lambda: job.stopping)
+            found = kept_runs(folder, self._worker, self.evaluator, lambda: job.stopping)
             for run in found[0]:
                 run.evaluator = self.evaluator
             if found[0]:  # they are shown next, and the process takes its time to begin
@@ -159,9 +159,9 @@ class RunShelf(QObject):
 
 
 def kept_runs(
-    folder: Path, worker: Beside, stopping: Callable[[], bool] = lambda: False
+    folder: Path, worker: Beside, evaluator: EvaluatorProcess, stopping: Callable[[], bool] = lambda: False
 ) -> tuple[list[KeptRun], list[str]]:
-    """The newest runs kept in a folder, the oldest first, and why others are left out. What has to be ordered
+    """The newest runs kept in a folder, the oldest first, and why others are left out. Files are read by ``evaluator``. What has to be ordered
     for them is ordered
     by another process, since that would hold up this one."""
     from pendel.core.runs.simulate import is_ordered, reopen  # slow to load, and not needed without kept runs
@@ -171,7 +171,7 @@ def kept_runs(
         if stopping():
             raise Stopped
         try:
-            drive = file.from_text(kept.load(path).drive_text)
+            drive = file.from_text(kept.load(path, evaluator.content).drive_text)
             if not is_ordered(drive):
                 worker.ask(OrderRequest(file.to_text(drive)), LONGEST_ORDERING, stopping)
         except Stopped:
@@ -179,7 +179,7 @@ def kept_runs(
         except PendelError:
             pass  # `reopen` says what is wrong
         try:
-            runs.append(reopen(path))
+            runs.append(reopen(path, evaluator.content))
         except FileProblem as problem:
             problems.append(f"A kept run is left out. {problem}")
     return runs, problems

@@ -6,6 +6,7 @@ takes numbers back. Large records go there once."""
 from __future__ import annotations
 
 import contextlib
+import io
 import itertools
 import pickle
 import queue
@@ -14,26 +15,31 @@ import struct
 import threading
 import weakref
 from collections import OrderedDict
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from multiprocessing import ProcessError
 from multiprocessing.connection import Connection
 from pathlib import Path
 from subprocess import Popen
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 import numpy as np
 
 from pendel.core.errors import PendelError, RunProblem
 from pendel.core.plant.program import Doubles, Structure
 from pendel.core.plant.rows import Refined, evaluate_signals, refined_rows
-from pendel.core.runs import child
+from pendel.core.runs import child, content
+from pendel.core.runs.content import Content
 from pendel.core.temporary import temporary_folder
 
-WIRES = 3
-"""How many may ask at once: the window and the jobs beside it."""
+WIRES, MOST_WAITING = 3, 64
+"""How many may ask at once: the window and the jobs beside it; and how many may wait for a wire."""
 PATIENCE = 120.0
 """Seconds that an answer may take."""
+READING = 10.0
+"""Seconds that reading a file may take, which some damaged ones would never end."""
+TOLD = 10_000
+"""Bytes of a sentence."""
 LARGE = 1 << 18
 """Bytes from which an array is kept by the process; smaller ones go with each request."""
 MOST_HELD = 1 << 30
@@ -74,6 +80,9 @@ class Here:
 
 
 HERE = Here()
+Answer = TypeVar("Answer")
+Wires = queue.SimpleQueue[Connection | None]
+"""Those nobody uses; nothing in the place of one tells that its process has ended."""
 
 
 @dataclass
@@ -129,6 +138,13 @@ class Known:
         return tuple(self.arrays.pop(key)[1] for key in dict.fromkeys(gone))
 
 
+@dataclass
+class Read:
+    """What goes to the process for a file to be read, before its bytes."""
+
+    size: int
+
+
 class EvaluatorProcess:
     """In a confined process, which begins with the first request or `begin`, and again after it ended."""
 
@@ -136,7 +152,7 @@ class EvaluatorProcess:
         self._lock = threading.Lock()
         self._folder = temporary_folder("signals")
         self._process: Popen[bytes] | None = None
-        self._free: queue.SimpleQueue[Connection] = queue.SimpleQueue()
+        self._free: Wires = queue.SimpleQueue()
         self._known = Known()
         self._closed = False
 
@@ -156,9 +172,7 @@ class EvaluatorProcess:
         """End it; who waits for an answer is told so."""
         with self._lock:
             self._closed = True
-            if self._process is not None:
-                self._process.kill()
-                self._process.wait()
+        self._end(self._free)
         self._folder.cleanup()
 
     def signals(
@@ -172,18 +186,27 @@ class EvaluatorProcess:
     def refined(self, structure: Structure, rows: Doubles, parameters: Doubles, **how: Any) -> Refined:
         return Refined(*self._ask(structure, rows, parameters, (), how))
 
+    def content(self, path: Path) -> Content:
+        """What the file of a kept run holds. Raises `PendelError`, and `OSError` where there is no such file."""
+        if path.stat().st_size > LARGEST:
+            raise RunProblem(f"it has more than {LARGEST >> 30} GB")
+        data = path.read_bytes()
+        return self._exchange(lambda wire, known: read_beside(wire, data))
+
     def _ask(
         self, structure: Structure, rows: Doubles, parameters: Doubles, keys: tuple[str, ...], how: Any
     ) -> list[Doubles]:
+        order = Order(0, structure, 0, None, parameters, keys, how)
+        return self._exchange(lambda wire, known: exchanged(wire, known, rows, replace(order)))
+
+    def _exchange(self, ask: Callable[[Connection, Known], Answer]) -> Answer:
         for last in (False, True):
-            self.begin()
-            free, known = self._free, self._known
-            wire = free.get()
+            wire, free, known = self._wire()
             try:
-                answer = exchanged(wire, known, rows, Order(0, structure, 0, None, parameters, keys, how))
+                answer = ask(wire, known)
             except GONE as problem:
                 wire.close()
-                self._end()
+                self._end(free)
                 if last or isinstance(problem, TimeoutError):
                     told = (
                         "did not answer in time"
@@ -191,21 +214,37 @@ class EvaluatorProcess:
                         else "ended unexpectedly"
                     )
                     raise RunProblem(
-                        f"The process that evaluates signals {told}. The run is untouched; show the signal again."
+                        f"The process that reads and evaluates runs {told}. The run is untouched; show it again."
                     ) from problem
                 continue
-            except BaseException:
+            except PendelError:  # its answer, and all of it
+                free.put(wire)
+                raise
+            except BaseException:  # who was interrupted leaves a part of the answer behind
                 wire.close()
+                self._end(free)
                 raise
             free.put(wire)
             return answer
         raise AssertionError("the last time ends above")
 
-    def _end(self) -> None:
+    def _wire(self) -> tuple[Connection, Wires, Known]:
+        """A wire that nobody uses, the queue it belongs to, and what is known at its other end."""
+        while True:
+            self.begin()
+            free, known = self._free, self._known
+            wire = free.get()
+            if wire is not None:
+                return wire, free, known
+
+    def _end(self, free: Wires) -> None:
+        """End the process at the other end of these wires; who waits for one of them looks for another."""
         with self._lock:
-            if self._process is not None:
+            if self._process is not None and self._free is free:
                 self._process.kill()
                 self._process.wait()
+                for _ in range(MOST_WAITING):
+                    free.put(None)
 
 
 def exchanged(wire: Connection, known: Known, rows: Doubles, order: Order) -> list[Doubles]:
@@ -242,8 +281,22 @@ def exchanged(wire: Connection, known: Known, rows: Doubles, order: Order) -> li
     return found
 
 
-def waited_for(wire: Connection) -> bytes:
-    if not wire.poll(PATIENCE):
+def read_beside(wire: Connection, data: bytes) -> Content:
+    wire.send_bytes(pickle.dumps(Read(len(data))))
+    if data:
+        wire.send_bytes(data)
+    packed_size = SHAPE.unpack(waited_for(wire, READING))[1:]
+    if packed_size[1] != 1:
+        raise RunProblem(wire.recv_bytes(TOLD).decode("utf-8", "replace"))
+    answer = wire.recv_bytes(LARGEST)
+    try:
+        return content.unpacked(answer)
+    except Exception as problem:  # what a broken process sends may be anything
+        raise ValueError("no content of a file") from problem
+
+
+def waited_for(wire: Connection, patience: float = PATIENCE) -> bytes:
+    if not wire.poll(patience):
         raise TimeoutError
     return wire.recv_bytes(SHAPE.size)
 
@@ -285,7 +338,10 @@ def serve(wires: list[socket.socket], folder: Path) -> None:
 def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[int, Doubles]) -> None:
     with contextlib.suppress(EOFError, OSError):
         while True:
-            order: Order = pickle.loads(wire.recv_bytes())  # noqa: S301  from the window, never from a file
+            order: Order | Read = pickle.loads(wire.recv_bytes())  # noqa: S301  from the window, never from a file
+            if isinstance(order, Read):
+                give_content(wire, wire.recv_bytes() if order.size else b"")
+                continue
             for number in order.forget:
                 arrays.pop(number, None)
             if order.structure is not None:
@@ -303,7 +359,7 @@ def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[
             except Exception as problem:  # noqa: BLE001  the boundary: whatever happens, the window gets a sentence
                 told = str(problem) if isinstance(problem, PendelError) else f"Inside Pendel: {problem!r}."
                 wire.send_bytes(SHAPE.pack(False, 0, 0))
-                wire.send_bytes(told.encode()[:10_000])
+                wire.send_bytes(told.encode()[:TOLD])
                 continue
             for array, number in zip(found, order.keep_as):
                 if array.nbytes >= LARGE:
@@ -312,6 +368,19 @@ def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[
                 wire.send_bytes(SHAPE.pack(True, *array.shape))
                 if array.size:
                     wire.send_bytes(array.data.cast("B"))
+
+
+def give_content(wire: Connection, data: bytes) -> None:
+    """What a file holds, or why it cannot be read."""
+    import h5py
+
+    try:
+        with h5py.File(io.BytesIO(data), "r") as file:
+            answer, well = content.packed(content.content_of(file)), True
+    except Exception as problem:  # noqa: BLE001  whatever a damaged file makes the library raise
+        answer, well = (" ".join(str(problem).split()) or type(problem).__name__).encode()[:TOLD], False
+    wire.send_bytes(SHAPE.pack(well, len(answer), int(well)))
+    wire.send_bytes(answer)
 
 
 def evaluated(order: Order, structure: Structure, rows: Doubles) -> tuple[Doubles, ...]:

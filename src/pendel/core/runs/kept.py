@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import astuple, dataclass, field, fields, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-import h5py
 import numpy as np
 
 from pendel.core.drive.findings import Remark
@@ -20,12 +19,12 @@ from pendel.core.formats.hdf import opened
 from pendel.core.plant.program import BALANCE, Outcome, Structure
 from pendel.core.plant.rows import BETWEEN, HALF_WAY, Refined, last_before
 from pendel.core.runs.condensed import Condensed
+from pendel.core.runs.content import CONDENSED, Content, content_here
 from pendel.core.runs.evaluating import HERE, Evaluator
 from pendel.core.runs.measures import Pieces, cut_at_turns
 from pendel.core.runs.shown_units import ShownUnits, factor
 
 FORMAT_VERSION = 1
-CONDENSED = ("edges", "figures", "switched")
 
 
 @dataclass(frozen=True)
@@ -395,10 +394,11 @@ def tuples(value: Any) -> Any:
     return tuple(tuples(v) for v in value) if isinstance(value, list) else value
 
 
-def load(path: Path) -> KeptRun:
+def load(path: Path, read: Callable[[Path], Content] = content_here) -> KeptRun:
     """Read a kept run of this process's own making: the equations in it will be compiled as they stand.
 
-    A file from elsewhere is for `pendel.core.runs.simulate.reopen`, which trusts no code in it.
+    A file from elsewhere is for `pendel.core.runs.simulate.reopen`, which trusts no code in it. ``read`` says where the
+    library reads it that a damaged one may hold up or end.
 
     Raises
     ------
@@ -408,8 +408,7 @@ def load(path: Path) -> KeptRun:
     try:
         if not path.is_file():
             raise FileProblem(str(path), "there is no such file, or it is a device. Choose a kept run.")
-        with opened(path, "r") as file:
-            return _read(path, file)
+        return _read(path, read(path))
     except FileProblem:
         raise
     except MemoryError as problem:
@@ -422,28 +421,22 @@ def load(path: Path) -> KeptRun:
         ) from problem
 
 
-LARGEST = 8 << 30
-"""Bytes of one array of a kept run."""
-
-
-def _read(path: Path, file: h5py.File) -> KeptRun:
-    if file.attrs.get("format") != "pendel run":
+def _read(path: Path, content: Content) -> KeptRun:
+    if content.texts["format"] != "pendel run":
         raise FileProblem(str(path), "this is not a kept run of Pendel.")
-    f = json.loads(file.attrs["facts"])
+    f, arrays = json.loads(content.texts["facts"]), content.arrays
     structure = Structure(
         **{IN_STRUCTURE.get(n, n): tuples(v) for n, v in f["structure"].items()},
-        source=text_in(file, "equations"),
+        source=content.texts["equations"],
     )
     infos = {str(k): SignalInfo(str(k), *texts(i, 3)) for k, i in f["infos"].items()}
-    condensed = (
-        Condensed(*(numbers_in(file, f"condensed/{n}") for n in CONDENSED)) if "condensed" in file else None
-    )
+    condensed = Condensed(*(arrays[n] for n in CONDENSED)) if CONDENSED[0] in arrays else None
     run = KeptRun(
         text(f["name"]),
-        numbers_in(file, "rows", 2),
-        numbers_in(file, "ticks", 2),
+        arrays["rows"],
+        arrays["ticks"],
         structure,
-        numbers_in(file, "parameters", 1),
+        arrays["parameters"],
         texts(f["tick_signals"]),
         number(f["tick"]),
         int(number(f["delay"])),
@@ -451,7 +444,7 @@ def _read(path: Path, file: h5py.File) -> KeptRun:
         Outcome(f["outcome"]),
         text(f["message"]),
         {str(k): int(number(v)) for k, v in f["counters"].items()},
-        text_in(file, "drive"),
+        content.texts["drive"],
         {str(k): number(v) for k, v in f["settings"].items()},
         text(f["differs"]),
         text(f["level"]),
@@ -466,8 +459,10 @@ def _read(path: Path, file: h5py.File) -> KeptRun:
         [(text(key), number(gap), number(share)) for key, gap, share in f.get("differences", [])],
         path,
     )
-    if run.ticks.shape[1] != len(run.tick_signals) and run.ticks.size:
-        raise ValueError("its ticks are not those of its signals")
+    if run.ticks.shape[1] != len(run.tick_signals):
+        if len(run.ticks):
+            raise ValueError("its ticks are not those of its signals")
+        run.ticks = np.zeros((0, len(run.tick_signals)))
     if run.rows.size and not (np.all(np.diff(run.rows[:, 0]) >= 0) and math.isfinite(run.rows[-1, 0])):
         raise ValueError("its time does not go forward")
     if run.outcome is Outcome.DONE and not np.all(np.isfinite(run.rows)):
@@ -477,23 +472,6 @@ def _read(path: Path, file: h5py.File) -> KeptRun:
     if not (run.tick > 0 and math.isfinite(run.tick)):
         raise ValueError("its sampling period is none")
     return run
-
-
-def numbers_in(file: h5py.File, name: str, dimensions: int = 0) -> np.ndarray:
-    """An array of numbers. Raises `ValueError` for anything else, or for more than can be meant."""
-    found = file[name]
-    if not isinstance(found, h5py.Dataset) or found.dtype.kind not in "fiu":
-        raise ValueError(f"{name} holds no numbers")
-    if found.size * 8 > LARGEST or (dimensions and len(found.shape) != dimensions):
-        raise ValueError(f"{name} has a shape that cannot be")
-    return np.ascontiguousarray(found[()], dtype=float)
-
-
-def text_in(file: h5py.File, name: str) -> str:
-    found = file[name][()]
-    if not isinstance(found, bytes):
-        raise ValueError(f"{name} is no text")
-    return found.decode()
 
 
 def text(value: object) -> str:

@@ -6,7 +6,7 @@ import hashlib
 import math
 import re
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 from pathlib import Path
@@ -62,6 +62,7 @@ from pendel.core.plant.structures import is_known, structure_for, version
 from pendel.core.quantities.units import figure
 from pendel.core.runs import kept
 from pendel.core.runs.condensed import Condenser
+from pendel.core.runs.content import Content, content_here
 from pendel.core.runs.device_events import overlaps, switching_losses
 from pendel.core.runs.duties import duties_beyond
 from pendel.core.runs.kept import KeptRun, SignalInfo
@@ -344,16 +345,16 @@ def contradicting_starts(drive: Drive, contradictions: tuple[Contradiction, ...]
     return found
 
 
-def reopen(path: Path) -> KeptRun:
+def reopen(path: Path, read: Callable[[Path], Content] = content_here) -> KeptRun:
     """Read a kept run from disk. Its equations are stated anew from the drive inside it, so that no code in
-    the file is ever run.
+    the file is ever run. ``read`` is as of `pendel.core.runs.kept.load`.
 
     Raises
     ------
     FileProblem
         when the file is damaged, or the equations of this version differ from those it was recorded with.
     """
-    run = kept.load(path)
+    run = kept.load(path, read)
     try:
         structure = prepare(from_text(run.drive_text)).structure
     except PendelError as problem:
