@@ -176,6 +176,9 @@ def kept_runs(
                 worker.ask(OrderRequest(file.to_text(drive)), LONGEST_ORDERING, stopping)
         except Stopped:
             raise
+        except FileProblem as problem:  # one that cannot be read takes its time to say so
+            problems.append(f"A kept run is left out. {problem}")
+            continue
         except PendelError:
             pass  # `reopen` says what is wrong
         try:
