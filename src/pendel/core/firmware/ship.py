@@ -5,8 +5,10 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import tempfile
+from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -57,16 +59,16 @@ class Compared:
     angle: bool = False
     """Whether it wraps, so that whole turns are no difference."""
 
-    @property
+    @cached_property
     def gap(self) -> np.ndarray:
         gap = self.shipped - self.simulated
         return np.remainder(gap + np.pi, 2.0 * np.pi) - np.pi if self.angle else gap
 
-    @property
+    @cached_property
     def largest(self) -> float:
         return float(np.max(np.abs(self.gap))) if len(self.shipped) else 0.0
 
-    @property
+    @cached_property
     def span(self) -> float:
         return float(np.ptp(self.simulated)) if len(self.simulated) else 0.0
 
@@ -211,7 +213,7 @@ def build_and_check(made: Lowered, run: KeptRun) -> Checked:
 def beside_float64(made: Lowered, given: np.ndarray, run: KeptRun) -> tuple[Compared, ...]:
     """A controller's signals beside those that it gives in float64 for the inputs of a run."""
     signals, plain = signals_of(made), in_float64(made.deck)
-    exact = replay(load(shipped_alone(plain)), inputs_of(plain, run), len(signals))[0]
+    exact = replay(library_of(plain), inputs_of(plain, run), len(signals))[0]
     angles = {f"{b.name}.{n}" for b in made.blocks for n in b.tree.angles}
     return tuple(Compared(s, given[:, k], exact[:, k], s in angles) for k, s in enumerate(signals))
 
@@ -247,12 +249,26 @@ def in_float64(deck: ControlDeck) -> Lowered:
     return _in_float64[key]
 
 
+_built: deque[tuple[Lowered, ctypes.CDLL]] = deque(maxlen=KNOWN_IN_FLOAT64)
+
+
+def library_of(made: Lowered) -> ctypes.CDLL:
+    """A controller's code, loaded; that of one of the last is not written again."""
+    known = next((library for of, library in _built if of is made), None)
+    if known is None:
+        known = load(shipped_alone(made))
+        _built.append((made, known))
+    return known
+
+
 def recorded(run: KeptRun, signals: Sequence[str], ticks: int) -> np.ndarray:
     """The controller's signals as a run recorded them, shape (ticks, signals); NaN where it did not."""
     found = np.full((ticks, len(signals)), np.nan)
     for k, signal in enumerate(signals):
-        if signal in run.keys and len(run.trace(signal).y) == ticks:
-            found[:, k] = run.trace(signal).y
+        if signal in run.tick_signals and len(run.ticks) == ticks:
+            found[:, k] = run.ticks[:, run.tick_signals.index(signal)]
+        elif signal in run.keys and len(trace := run.trace(signal).y) == ticks:
+            found[:, k] = trace
     return found
 
 

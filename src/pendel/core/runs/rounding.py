@@ -30,7 +30,11 @@ def add_differences(run: KeptRun, made: Lowered) -> None:
         compared = [c for c in beside_float64(made, given, run) if f"{c.signal}{DIFFERENCE}" not in run.infos]
     except PendelError:
         return
-    run.ticks = np.column_stack([run.ticks, *(c.gap for c in compared)])
+    wide = np.empty((len(run.ticks), run.ticks.shape[1] + len(compared)))
+    wide[:, : run.ticks.shape[1]] = run.ticks
+    for k, c in enumerate(compared, run.ticks.shape[1]):
+        wide[:, k] = c.gap
+    run.ticks = wide
     run.tick_signals = [*run.tick_signals, *(f"{c.signal}{DIFFERENCE}" for c in compared)]
     for c in compared:
         info = run.infos[c.signal]

@@ -73,6 +73,10 @@ from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
 from pendel.core.trust import is_allowed, refuse_strange_c
 from pendel.core.vocabulary import ValueRole, plainest
 
+_lowered: dict[str, Lowered] = {}
+"""Controllers of drives by the drives' texts: a drive that runs as shipped again is not lowered again."""
+KNOWN_LOWERED = 4
+
 
 @dataclass
 class Prepared:
@@ -109,11 +113,18 @@ class Prepared:
         DriveHasFindings
             naming the block that has no C in its format.
         """
+        known = _lowered.get(self.text)
+        if known is not None:
+            return known
         try:
-            return lower(self.deck, number_choices(self.drive, self.examined), sizes_seen(self.drive))
+            made = lower(self.deck, number_choices(self.drive, self.examined), sizes_seen(self.drive))
         except CannotLower as problem:
             key = next((b.name for b in self.deck.blocks if b.title == problem.block), "")
             raise DriveHasFindings([fault(str(problem), key, "number_format")]) from problem
+        while len(_lowered) >= KNOWN_LOWERED:
+            _lowered.pop(next(iter(_lowered)), None)
+        _lowered[self.text] = made
+        return made
 
     @cached_property
     def program(self) -> Program:
