@@ -49,6 +49,11 @@ STRICTER = "-Wconversion"
 EXACT = ("-std=c99", "-ffp-contract=off", "-shared", "-fPIC")
 
 
+def within_a_turn(angle: np.ndarray) -> np.ndarray:
+    """An angle (rad) without whole turns, from −π to π."""
+    return np.remainder(angle + np.pi, 2.0 * np.pi) - np.pi
+
+
 @dataclass(frozen=True)
 class Compared:
     """One signal of the shipped code against the same controller in float64, over all ticks."""
@@ -62,7 +67,7 @@ class Compared:
     @cached_property
     def gap(self) -> np.ndarray:
         gap = self.shipped - self.simulated
-        return np.remainder(gap + np.pi, 2.0 * np.pi) - np.pi if self.angle else gap
+        return within_a_turn(gap) if self.angle else gap
 
     @cached_property
     def largest(self) -> float:
@@ -212,10 +217,19 @@ def build_and_check(made: Lowered, run: KeptRun) -> Checked:
 
 def beside_float64(made: Lowered, given: np.ndarray, run: KeptRun) -> tuple[Compared, ...]:
     """A controller's signals beside those that it gives in float64 for the inputs of a run."""
-    signals, plain = signals_of(made), in_float64(made.deck)
-    exact = replay(library_of(plain), inputs_of(plain, run), len(signals))[0]
-    angles = {f"{b.name}.{n}" for b in made.blocks for n in b.tree.angles}
-    return tuple(Compared(s, given[:, k], exact[:, k], s in angles) for k, s in enumerate(signals))
+    exact, angles = exact_for(made, run), angles_of(made)
+    return tuple(Compared(s, given[:, k], exact[:, k], s in angles) for k, s in enumerate(signals_of(made)))
+
+
+def exact_for(made: Lowered, run: KeptRun) -> np.ndarray:
+    """What a controller's signals are in float64 for the inputs of a run, shape (ticks, signals)."""
+    plain = in_float64(made.deck)
+    return replay(library_of(plain), inputs_of(plain, run), len(signals_of(made)))[0]
+
+
+def angles_of(made: Lowered) -> set[str]:
+    """Signals that wrap."""
+    return {f"{b.name}.{n}" for b in made.blocks for n in b.tree.angles}
 
 
 def compare(made: Lowered, run: KeptRun) -> tuple[Compared, ...]:
@@ -263,11 +277,11 @@ def library_of(made: Lowered) -> ctypes.CDLL:
 
 def recorded(run: KeptRun, signals: Sequence[str], ticks: int) -> np.ndarray:
     """The controller's signals as a run recorded them, shape (ticks, signals); NaN where it did not."""
+    if len(run.ticks) == ticks and set(signals) <= set(run.tick_signals):
+        return run.ticks[:, [run.tick_signals.index(signal) for signal in signals]]
     found = np.full((ticks, len(signals)), np.nan)
     for k, signal in enumerate(signals):
-        if signal in run.tick_signals and len(run.ticks) == ticks:
-            found[:, k] = run.ticks[:, run.tick_signals.index(signal)]
-        elif signal in run.keys and len(trace := run.trace(signal).y) == ticks:
+        if signal in run.keys and len(trace := run.trace(signal).y) == ticks:
             found[:, k] = trace
     return found
 

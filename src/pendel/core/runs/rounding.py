@@ -22,26 +22,34 @@ def add_differences(run: KeptRun, made: Lowered) -> None:
     with what the run's inputs were. Where all is float 64, or a block has no C in it, there is none."""
     if not len(run.ticks) or all(b.number is NumberFormat.FLOAT64 for b in made.blocks):
         return
-    from pendel.core.firmware.ship import beside_float64, recorded, signals_of  # they know of runs
+    from pendel.core.firmware.ship import (  # they know of runs
+        angles_of,
+        exact_for,
+        recorded,
+        signals_of,
+        within_a_turn,
+    )
 
-    signals = signals_of(made)
-    given = recorded(run, signals, len(run.ticks))
+    signals, angles = signals_of(made), angles_of(made)
     try:
-        compared = [c for c in beside_float64(made, given, run) if f"{c.signal}{DIFFERENCE}" not in run.infos]
+        exact = exact_for(made, run)
     except PendelError:
         return
-    wide = np.empty((len(run.ticks), run.ticks.shape[1] + len(compared)))
-    wide[:, : run.ticks.shape[1]] = run.ticks
-    for k, c in enumerate(compared, run.ticks.shape[1]):
-        wide[:, k] = c.gap
-    run.ticks = wide
-    run.tick_signals = [*run.tick_signals, *(f"{c.signal}{DIFFERENCE}" for c in compared)]
-    for c in compared:
-        info = run.infos[c.signal]
-        key = f"{c.signal}{DIFFERENCE}"
+    gaps = recorded(run, signals, len(run.ticks)) - exact
+    for k, signal in enumerate(signals):
+        if signal in angles:
+            gaps[:, k] = within_a_turn(gaps[:, k])
+    largest, span = np.max(np.abs(gaps), axis=0), np.ptp(exact, axis=0)
+    new = [k for k, signal in enumerate(signals) if f"{signal}{DIFFERENCE}" not in run.infos]
+    run.ticks = np.concatenate([run.ticks, gaps[:, new]], axis=1)
+    for signal in (signals[k] for k in new):
+        info, key = run.infos[signal], f"{signal}{DIFFERENCE}"
+        run.tick_signals = [*run.tick_signals, key]
         run.infos[key] = replace(info, key=key, label=f"difference of {info.label}")
-    gaps = [(c.signal, c.largest, c.largest / c.span if c.span > 0 else 0.0) for c in compared]
-    run.differences = sorted(gaps, key=lambda each: -each[2])
+    found = [
+        (signals[k], float(largest[k]), float(largest[k] / span[k]) if span[k] > 0 else 0.0) for k in new
+    ]
+    run.differences = sorted(found, key=lambda each: -each[2])
 
 
 def listed(run: KeptRun, most: int) -> list[str]:
