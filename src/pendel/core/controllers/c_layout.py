@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from textwrap import wrap
 
-WIDTH = 110
+WIDTH, SHORT = 110, 24
 BREAKS = re.compile(r"(?<=,) (?=\S)| (?=(?:[-+*/?:<>]|[<>=!]=|&&|\|\|) )")
 """Blanks at which a statement may go on in the next line: after a comma, before an operator."""
 OPENING, CLOSING = "([{", ")]}"
@@ -36,7 +36,7 @@ def folded_statement(line: str) -> list[str]:
         start = len(rest) - len(rest.lstrip()) + 1
         places = [m.start() for m in BREAKS.finditer(rest, start, WIDTH + 1)]
         # A short piece alone on a line reads badly, however few brackets are open behind it.
-        places = [p for p in places if p > WIDTH // 3] or places
+        places = [p for p in places if p > WIDTH // 3 and len(rest) - p > SHORT] or places
         if not places:
             break
         at = min(places, key=lambda p: (depth(rest[:p]), -p))
