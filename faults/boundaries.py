@@ -364,7 +364,7 @@ def worker() -> Worker:
 
 
 def end_worker() -> None:
-    """End the process of `odd_run`, where there is one; the next run starts another."""
+    """End the processes of `odd_run` and `kept_run`, where there are any; the next case starts another."""
     if reader.cache_info().currsize:
         reader().close()
         reader.cache_clear()

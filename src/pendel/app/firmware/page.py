@@ -76,11 +76,9 @@ WANTED = (("0.05 %", 5e-4), ("0.2 %", 2e-3), ("1 %", 1e-2), ("5 %", 5e-2))
 """Errors that a proposal may leave: rms of a signal over its span."""
 RUN_HINT = "Run the drive once, then press Build and check."
 VALUES_HINT = (
-    "A live value is converted when the controller starts, and can be changed while it runs, between its "
-    "lowest and "
-    "highest; any other is a constant in the C. Enter edits a cell, + and - step the chosen value, Space "
-    "makes it live "
-    "or constant."
+    "A live value is converted when the controller starts, and can be changed while it runs, between its lowest "
+    "and highest; any other is a constant in the C. Enter edits a cell, + and - step the chosen value, Space makes "
+    "it live or constant."
 )
 FILE_TITLES = ("source", "header", "main", "table", "lib .h", "lib .c")
 

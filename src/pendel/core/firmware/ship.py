@@ -5,10 +5,9 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import tempfile
-from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -64,7 +63,7 @@ class Compared:
     angle: bool = False
     """Whether it wraps, so that whole turns are no difference."""
 
-    @cached_property
+    @property
     def gap(self) -> np.ndarray:
         gap = self.shipped - self.simulated
         return within_a_turn(gap) if self.angle else gap
@@ -263,16 +262,10 @@ def in_float64(deck: ControlDeck) -> Lowered:
     return _in_float64[key]
 
 
-_built: deque[tuple[Lowered, ctypes.CDLL]] = deque(maxlen=KNOWN_IN_FLOAT64)
-
-
+@lru_cache(maxsize=KNOWN_IN_FLOAT64)
 def library_of(made: Lowered) -> ctypes.CDLL:
     """A controller's code, loaded; that of one of the last is not written again."""
-    known = next((library for of, library in _built if of is made), None)
-    if known is None:
-        known = load(shipped_alone(made))
-        _built.append((made, known))
-    return known
+    return load(shipped_alone(made))
 
 
 def recorded(run: KeptRun, signals: Sequence[str], ticks: int) -> np.ndarray:

@@ -305,7 +305,7 @@ def received(wire: Connection, wanted: tuple[int, int]) -> Doubles:
     """One array of the wanted shape; its rows are free where that says -1."""
     well, rows, columns = SHAPE.unpack(waited_for(wire))
     if not well:
-        raise RunProblem(wire.recv_bytes(10_000).decode("utf-8", "replace"))
+        raise RunProblem(wire.recv_bytes(TOLD).decode("utf-8", "replace"))
     if (
         columns != wanted[1]
         or (rows != wanted[0] and wanted[0] >= 0)
@@ -357,6 +357,7 @@ def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[
             try:
                 found = evaluated(order, structures[order.structure_number], rows)
             except Exception as problem:  # noqa: BLE001  the boundary: whatever happens, the window gets a sentence
+                arrays.pop(order.rows_number if order.shape is not None else 0, None)  # nobody knows that it is here
                 told = str(problem) if isinstance(problem, PendelError) else f"Inside Pendel: {problem!r}."
                 wire.send_bytes(SHAPE.pack(False, 0, 0))
                 wire.send_bytes(told.encode()[:TOLD])

@@ -5,8 +5,8 @@ in a run; it gives the same bits as without."""
 
 from __future__ import annotations
 
-from collections import deque
 from dataclasses import dataclass
+from functools import lru_cache
 
 from pendel.core.controllers.numbers.lowering import Lowered, lower
 from pendel.core.controllers.numbers.source import shipped_alone
@@ -25,19 +25,9 @@ def may_lose(made: Lowered) -> bool:
     return any(block.lost for block in made.blocks)
 
 
-_known: deque[tuple[Lowered, Counted]] = deque(maxlen=4)
-"""Of the last controllers that ran, as one that runs again is the same."""
-
-
+@lru_cache(maxsize=4)
 def counted_source(made: Lowered) -> Counted:
-    known = next((counted for of, counted in _known if of is made), None)
-    if known is None:
-        known = _counted(made)
-        _known.append((made, known))
-    return known
-
-
-def _counted(made: Lowered) -> Counted:
+    """Kept for the last controllers, as one that runs again is the same."""
     counting = lower(made.deck, made.choices, made.seen, counting=True)
     counters = {c: f"{b.name}.{n}" for b in counting.blocks for c, n in b.counted.items()}
     text = shipped_alone(counting)

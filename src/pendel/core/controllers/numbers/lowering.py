@@ -99,7 +99,7 @@ class LoweredBlock:
         return 64 if self.number in (NumberFormat.FLOAT64, NumberFormat.FIXED32) else 32
 
 
-@dataclass
+@dataclass(eq=False)
 class Lowered:
     """A deck in number formats, ready to be written."""
 
