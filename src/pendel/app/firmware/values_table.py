@@ -137,7 +137,9 @@ class ValuesTable(QTableWidget):
                 item.setCheckState(Qt.CheckState.Unchecked if value.ends is None else Qt.CheckState.Checked)
             item.setToolTip(wrong or tip(value, number))
             if column == WORD and number is not None and value.base != "decimal":
-                item.setToolTip(f"{texts[WORD]}\n{item.toolTip()}")  # 32 binary digits are wider than the column
+                item.setToolTip(
+                    f"{texts[WORD]}\n{item.toolTip()}"
+                )  # 32 binary digits are wider than the column
             if wrong and column in (IS, LOWEST, HIGHEST):
                 item.setForeground(colour("brass_text"))
             elif not first or (number is None and column == NUMBER):

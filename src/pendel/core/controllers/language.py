@@ -118,7 +118,9 @@ def parse_update(text: str) -> Update:
             "update", 1, "it is nested too deeply; split it over several lines"
         ) from problem
     except UnicodeError as problem:
-        raise LanguageProblem("update", 1, "it has letters that no file can hold; type them anew") from problem
+        raise LanguageProblem(
+            "update", 1, "it has letters that no file can hold; type them anew"
+        ) from problem
     if not isinstance(tree, ast.FunctionDef):
         raise LanguageProblem("update", 1, "it is not a function")
     arguments = tuple(a.arg for a in tree.args.args)

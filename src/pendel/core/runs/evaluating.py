@@ -357,7 +357,9 @@ def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[
             try:
                 found = evaluated(order, structures[order.structure_number], rows)
             except Exception as problem:  # noqa: BLE001  the boundary: whatever happens, the window gets a sentence
-                arrays.pop(order.rows_number if order.shape is not None else 0, None)  # nobody knows that it is here
+                arrays.pop(
+                    order.rows_number if order.shape is not None else 0, None
+                )  # nobody knows that it is here
                 told = str(problem) if isinstance(problem, PendelError) else f"Inside Pendel: {problem!r}."
                 wire.send_bytes(SHAPE.pack(False, 0, 0))
                 wire.send_bytes(told.encode()[:TOLD])
