@@ -42,7 +42,7 @@ from pendel.core.firmware.findings import findings_of
 from pendel.core.firmware.processors import PACKAGES, PROCESSORS, missing_tools, on_processor
 from pendel.core.firmware.propose import propose_formats
 from pendel.core.firmware.ranges import sizes_in
-from pendel.core.firmware.ship import build_and_check, replay
+from pendel.core.firmware.ship import build_and_check, compare, replay
 from pendel.core.plant.compiler import build_library, compiler, other_compiler, run_compiler
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.runs.rounding import listed
@@ -786,6 +786,23 @@ def test_a_run_as_shipped_shows_what_the_words_hold():
             rep: Rep = block.reps[port]
             words = run.trace(f"{block.name}.{port}").y / rep.step
             assert np.array_equal(words, np.round(words)) and rep.low <= words.min() and words.max() <= rep.high
+
+
+def test_differences_in_a_run_are_those_from_the_same_controller_in_float64():
+    d, _ = with_ranges("haul_drive")
+    d.set("number_format", "fixed16")
+    d.set("controller", "as shipped")
+    d.set("until", "600 ms")
+    prepared = prepare(d.document)
+    run = run_drive(prepared)
+    apart = {c.signal: c for c in compare(prepared.lowered, run)}
+    assert any(c.angle and np.max(np.abs(c.shipped - c.simulated)) > 6 for c in apart.values()), "an angle wraps"
+    assert {key for key, *_ in run.differences} == set(apart) and {f"{s}_off" for s in apart} <= set(run.keys)
+    for key, largest, share in run.differences:
+        assert np.max(np.abs(run.trace(f"{key}_off").y - apart[key].gap)) < 1e-14 * (1 + apart[key].span)
+        assert largest == pytest.approx(apart[key].largest, rel=1e-9, abs=1e-14)
+        assert share * apart[key].span == pytest.approx(largest)
+    assert run.differences[0][1] > 0 and np.array_equal(run.trace("space_vector.d_a").y, apart["space_vector.d_a"].shipped)
 
 
 def test_a_quotient_that_ranges_let_grow_beyond_its_digits_is_told():

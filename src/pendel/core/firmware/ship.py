@@ -6,7 +6,7 @@ import contextlib
 import ctypes
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
 from pathlib import Path
 
@@ -297,22 +297,94 @@ def built_apart(command: Sequence[str], text: str, optimisation: str) -> ctypes.
         return ctypes.CDLL(str(library))
 
 
+@dataclass
+class Held:
+    """A controller of a library in memory of its own, at its start."""
+
+    library: ctypes.CDLL
+    commands: np.ndarray = field(default_factory=lambda: np.zeros(1))
+
+    def __post_init__(self) -> None:
+        self.memory = ctypes.create_string_buffer(self.bytes + 16)
+        self.library.pd_ctl_init.argtypes = [ctypes.c_void_p, ctypes.c_void_p]
+        self.library.pd_ctl_init(ctypes.addressof(self.memory), pointer(self.commands))
+
+    @property
+    def bytes(self) -> int:
+        return self.library.pd_ctl_size()
+
+    @property
+    def ticking(self) -> tuple[int, int]:
+        """Addresses of its tick and of its memory."""
+        return address(self.library, "pd_ctl_tick"), ctypes.addressof(self.memory)
+
+
 def replay(library: ctypes.CDLL, inputs: np.ndarray, n_signals: int) -> tuple[np.ndarray, int]:
     """All signals of a shipped controller, tick by tick for given inputs; and the bytes of its data."""
-    memory = ctypes.create_string_buffer(library.pd_ctl_size() + 16)
-    none = np.zeros(1)
-    library.pd_ctl_init.argtypes = [ctypes.c_void_p, ctypes.c_void_p]
-    library.pd_ctl_init(ctypes.addressof(memory), pointer(none))
+    held = Held(library)
     out = np.zeros((len(inputs), n_signals))
     inputs = np.ascontiguousarray(inputs)
     time_loop().pd_replay(
-        address(library, "pd_ctl_tick"),
-        ctypes.addressof(memory),
+        *held.ticking,
         pointer(inputs),
         inputs.shape[1],
         pointer(out),
         n_signals,
-        pointer(none),
+        pointer(held.commands),
         len(inputs),
     )
-    return out, library.pd_ctl_size()
+    return out, held.bytes
+
+
+@dataclass(frozen=True)
+class Beside:
+    """The record of a run with the differences of some signals behind, shape (ticks, recorded + compared); and of
+    each the largest difference, and the span it has in float64."""
+
+    ticks: np.ndarray
+    largest: np.ndarray
+    span: np.ndarray
+
+
+def beside_recorded(made: Lowered, run: KeptRun, compared: Sequence[str]) -> Beside:
+    """What a run recorded of a controller's signals, beside what the controller gives in float64.
+
+    Raises
+    ------
+    PendelError
+        where it has no C in float64, or the run is none of it.
+    """
+    plain, signals, angles = in_float64(made.deck), signals_of(made), angles_of(made)
+    held, inputs = Held(library_of(plain)), np.ascontiguousarray(inputs_of(plain, run))
+    ticks = np.ascontiguousarray(run.ticks)
+    n, width = len(compared), ticks.shape[1]
+    beside, largest = np.empty((len(ticks), width + n)), np.zeros(n)
+    low, high = np.full(n, np.inf), np.full(n, -np.inf)
+    places = (
+        np.array(each, dtype=np.int32)
+        for each in (
+            [signals.index(s) for s in compared],
+            [run.tick_signals.index(s) for s in compared],
+            [s in angles for s in compared],
+        )
+    )
+    of, recorded_at, wraps = places
+    time_loop().pd_replay_beside(
+        *held.ticking,
+        pointer(inputs),
+        inputs.shape[1],
+        pointer(np.zeros(max(1, len(signals)))),
+        pointer(held.commands),
+        pointer(ticks),
+        width,
+        pointer(of),
+        pointer(recorded_at),
+        pointer(wraps),
+        n,
+        pointer(beside),
+        pointer(largest),
+        pointer(low),
+        pointer(high),
+        len(ticks),
+    )
+    return Beside(beside, largest, np.maximum(high - low, 0.0))

@@ -222,6 +222,10 @@ PROTOTYPES: dict[str, tuple[type | None, list]] = {
     "pd_release": (None, [POINTER]),
     "pd_evaluate": (None, [POINTER, POINTER, LONG, INT, INT, POINTER, POINTER, INT, POINTER, POINTER]),
     "pd_replay": (None, [POINTER, POINTER, POINTER, INT, POINTER, INT, POINTER, LONG]),
+    "pd_replay_beside": (
+        None,
+        [*[POINTER] * 3, INT, *[POINTER] * 3, INT, *[POINTER] * 3, INT, *[POINTER] * 4, LONG],
+    ),
     "pd_last_before": (None, [POINTER, LONG, INT, POINTER, LONG, POINTER]),
     "pd_refine": (INT, [RUN, POINTER, LONG, POINTER, POINTER, DOUBLE, INT]),
 }

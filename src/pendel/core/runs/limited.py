@@ -4,6 +4,7 @@ came."""
 from __future__ import annotations
 
 import ctypes
+from functools import lru_cache
 
 import numpy as np
 
@@ -31,15 +32,22 @@ def counts_of(run: KeptRun, kind: str) -> dict[str, int]:
 def limited_words(run: KeptRun, made: Lowered) -> list[Remark]:
     """A remark on each signal whose range, found or set by hand, ended before what came. Ranges that are proven
     end where a limit of the block keeps the signal."""
+    return [remark for signal, title, rep in not_proven(made) for remark in _at_end(run, signal, title, rep)]
+
+
+@lru_cache(maxsize=4)
+def not_proven(made: Lowered) -> list[tuple[str, str, Rep]]:
+    """Signals whose range is not proven, with the titles of their blocks and their words. Kept for the last
+    controllers, as one that runs again is the same."""
     found = []
     for block in made.blocks:
         for port in block.tree.outputs:
             known = block.ranges.ranges.get(port)
             if known is not None and known.source is not Source.PROVEN:
-                found += _at_end(run, f"{block.name}.{port}", block.tree.title, block.reps[port])
+                found.append((f"{block.name}.{port}", block.tree.title, block.reps[port]))
     for key, rep in made.inputs.items():
         if not key.turn and outside_range(made, key.signal).source is not Source.PROVEN:
-            found += _at_end(run, key.signal, made.deck.title_of(key.signal), rep)
+            found.append((key.signal, made.deck.title_of(key.signal), rep))
     return found
 
 

@@ -22,32 +22,23 @@ def add_differences(run: KeptRun, made: Lowered) -> None:
     with what the run's inputs were. Where all is float 64, or a block has no C in it, there is none."""
     if not len(run.ticks) or all(b.number is NumberFormat.FLOAT64 for b in made.blocks):
         return
-    from pendel.core.firmware.ship import (  # they know of runs
-        angles_of,
-        exact_for,
-        recorded,
-        signals_of,
-        within_a_turn,
-    )
+    from pendel.core.firmware.ship import beside_recorded, signals_of  # they know of runs
 
-    signals, angles = signals_of(made), angles_of(made)
+    known = set(run.tick_signals)
+    new = [s for s in signals_of(made) if s in known and f"{s}{DIFFERENCE}" not in run.infos]
     try:
-        exact = exact_for(made, run)
+        beside = beside_recorded(made, run, new)
     except PendelError:
         return
-    gaps = recorded(run, signals, len(run.ticks)) - exact
-    for k, signal in enumerate(signals):
-        if signal in angles:
-            gaps[:, k] = within_a_turn(gaps[:, k])
-    largest, span = np.max(np.abs(gaps), axis=0), np.ptp(exact, axis=0)
-    new = [k for k, signal in enumerate(signals) if f"{signal}{DIFFERENCE}" not in run.infos]
-    run.ticks = np.concatenate([run.ticks, gaps[:, new]], axis=1)
-    for signal in (signals[k] for k in new):
+    run.ticks = beside.ticks
+    for signal in new:
         info, key = run.infos[signal], f"{signal}{DIFFERENCE}"
         run.tick_signals = [*run.tick_signals, key]
         run.infos[key] = replace(info, key=key, label=f"difference of {info.label}")
     found = [
-        (signals[k], float(largest[k]), float(largest[k] / span[k]) if span[k] > 0 else 0.0) for k in new
+        (signal, float(largest), float(largest / span) if span > 0 else 0.0)
+        for signal, largest, span in zip(new, beside.largest, beside.span)
+        if np.isfinite(largest)
     ]
     run.differences = sorted(found, key=lambda each: -each[2])
 

@@ -429,6 +429,7 @@ def one_unit(made: Lowered, adapter: str) -> str:
     return "\n".join((head, used, header_alone, source_alone))
 
 
+@lru_cache(maxsize=8)
 def shipped_in_simulation(
     made: Lowered, prefix: str = "pd_ctl", *, can_rest: bool = False, ticks: str = ""
 ) -> str:

@@ -20,6 +20,40 @@ void pd_replay(tick_f tick, void *ctl, const double *in, int n_in, double *signa
     for (k = 0; k < n_ticks; k++) tick(ctl, in + k * n_in, signals + k * n_signal, commands);
 }
 
+/* An angle without whole turns, from minus pi to pi. */
+static double within_a_turn(double angle)
+{
+    const double pi = 3.14159265358979323846;
+    double turn = fmod(angle + pi, 2.0 * pi);
+    return (turn < 0.0 ? turn + 2.0 * pi : turn) - pi;
+}
+
+/* A controller by itself beside a record of another one that had the same inputs. ``ticks`` is that record, ``width`` values a tick;
+   ``of`` tells which of the controller's signals are compared, ``with`` their places in the record, ``wraps`` which of them are angles.
+   ``beside`` gets each tick of the record with the differences behind; ``largest``, ``low`` and ``high`` get the largest difference of
+   each, and the span of the controller's own. What is no number counts for none of them. */
+void pd_replay_beside(tick_f tick, void *ctl, const double *in, int n_in, double *signals, double *commands, const double *ticks, int width,
+                      const int *of, const int *with, const int *wraps, int n, double *beside, double *largest, double *low, double *high,
+                      long n_ticks)
+{
+    long k;
+    int j;
+    for (k = 0; k < n_ticks; k++) {
+        const double *given = ticks + k * width;
+        double *row = beside + k * (width + n);
+        tick(ctl, in + k * n_in, signals, commands);
+        memcpy(row, given, sizeof(double) * (size_t)width);
+        for (j = 0; j < n; j++) {
+            double own = signals[of[j]], gap = given[with[j]] - own;
+            if (wraps[j]) gap = within_a_turn(gap);
+            row[width + j] = gap;
+            if (fabs(gap) > largest[j]) largest[j] = fabs(gap);
+            if (own < low[j]) low[j] = own;
+            if (own > high[j]) high[j] = own;
+        }
+    }
+}
+
 /* Of each time the place of the last row at or before it, or the first. */
 void pd_last_before(const double *rows, long n_rows, int width, const double *times, long n_times, int64_t *places)
 {
