@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
-from pendel.core.catalogue.declare import ANY, Block, Deck, Kind
+from pendel.core.catalogue.declare import ANY, Block, Deck, Kind, Part
 from pendel.core.check.examined import Examined, Subject
 from pendel.core.check.signal_units import signal_unit
 from pendel.core.check.values import evaluate_value, meant_unit
@@ -14,6 +14,7 @@ from pendel.core.controllers.language import read_update
 from pendel.core.controllers.numbers.intervals import Interval
 from pendel.core.controllers.numbers.lowering import Choices
 from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.drive import commands
 from pendel.core.drive.document import BASES, Drive, End
 from pendel.core.drive.findings import fault
 from pendel.core.errors import ExpressionProblem, shorten
@@ -71,21 +72,9 @@ def formats(of: Subject) -> None:
             _range(of, key, kind, name, ends)
         for name, ends in card.live.items():
             _live(of, key, kind, name, ends)
-        for name, text in card.steps.items():
-            _step(of, key, kind, name, text)
-        for name, text in card.digits.items():
-            try:
-                digits_of(text)
-            except ExpressionProblem as problem:
-                of.result.findings.append(
-                    fault(f"{card.name}, digits of {name}: {problem}", key, f"digits:{name}")
-                )
-        for name, text in card.bases.items():
-            if text not in BASES:
-                sentence = f"“{shorten(text)}” is no base. Choose one of {', '.join(BASES)}."
-                of.result.findings.append(
-                    fault(f"{card.name}, base of {name}: {sentence}", key, f"base:{name}")
-                )
+        for word, texts in (("step", card.steps), ("digits", card.digits), ("base", card.bases)):
+            for name, text in texts.items():
+                _way_of_editing(of, key, kind, name, word, text)
         if card.phase:
             _phase(of, key, kind)
         if card.pinned_key:
@@ -100,6 +89,11 @@ def _range(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) 
     def complain(sentence: str) -> None:
         of.result.findings.append(fault(f"{card.name}, range of {name}: {sentence}", key, field))
 
+    if name not in _with_range(kind):
+        fix = commands.set_range(of.drive, key, name, None)
+        sentence = f"{card.name}: it has no signal {shorten(name)} that could have a range. Take it off."
+        of.result.findings.append(fault(sentence, key, field, fix, "Take it off"))
+        return
     unit = signal_unit(of.drive, End(key, name)) if kind.port(name) else ""
     try:
         low, high = (value_in_field(text, unit, of.names) for text in ends)
@@ -115,6 +109,16 @@ def _range(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) 
             of.result.ranges[f"{key}.{name}"] = (low, high)
     else:
         of.result.ranges[f"{key}.{name}"] = (low, high)
+
+
+def _with_range(kind: Kind) -> set[str]:
+    """Names of a kind that may have a range: its signals, and what its code holds."""
+    found = {port.name for port in kind.ports}
+    if isinstance(kind, Block):
+        code = read_update(kind.update)
+        return found | {*code.arguments, *code.locals}
+    assert isinstance(kind, Part)
+    return found | {s.name for s in kind.signals} | {s.name for s in kind.states}
 
 
 def wrong_ends(low: float, high: float) -> str:
@@ -207,11 +211,25 @@ def _pinned_key(of: Subject, key: str) -> None:
     of.result.findings.append(fault(f"{card.name}: {sentence}", key, "pinned_key"))
 
 
-def _step(of: Subject, key: str, kind: Kind, name: str, text: str) -> None:
-    value, card = kind.value(name), of.drive.cards[key]
+TAKE_OFF = {"step": commands.set_step, "digits": commands.set_digits, "base": commands.set_base}
+"""By what is said of how a value is edited: what sets it, and with an empty text takes it off."""
+
+
+def _way_of_editing(of: Subject, key: str, kind: Kind, name: str, word: str, text: str) -> None:
+    """A step, digits or a base: each is of one of the card's values, and must be readable."""
+    card, value, field = of.drive.cards[key], kind.value(name), f"{word}:{name}"
+    if value is None:
+        fix = TAKE_OFF[word](of.drive, key, name, "")
+        what = word if word == "digits" else f"a {word}"
+        sentence = f"{card.name}: it has no value {shorten(name)} that could have {what}. Take it off."
+        of.result.findings.append(fault(sentence, key, field, fix, "Take it off"))
+        return
     try:
-        if value is None:
-            raise ExpressionProblem(f"there is no value {name}. Take its step off.")
-        read_step(text, "" if value.unit == ANY else value.unit, of.names)
+        if word == "step":
+            read_step(text, "" if value.unit == ANY else value.unit, of.names)
+        elif word == "digits":
+            digits_of(text)
+        elif text not in BASES:
+            raise ExpressionProblem(f"“{shorten(text)}” is no base. Choose one of {', '.join(BASES)}.")
     except ExpressionProblem as problem:
-        of.result.findings.append(fault(f"{card.name}, step of {name}: {problem}", key, f"step:{name}"))
+        of.result.findings.append(fault(f"{card.name}, {word} of {name}: {problem}", key, field))
