@@ -15,7 +15,8 @@ from pendel.core.controllers.numbers.source import files, library
 from pendel.core.drive import commands
 from pendel.core.drive.document import OwnEquations
 from pendel.core.drive.file import from_text, to_text
-from pendel.core.errors import DriveHasFindings, DriveProblem
+from pendel.core.errors import BuildProblem, DriveHasFindings, DriveProblem
+from pendel.core.firmware import typed_c
 from pendel.core.firmware.ship import build_and_check, build_strictly
 from pendel.core.loops.points import WorkingPoints
 from pendel.core.plant.compiler import build_library
@@ -219,6 +220,7 @@ def test_c_for_float_alone_and_c_that_is_wrong_in_words_get_a_sentence():
         ({"words": ("#define y x",)}, "preprocessor"),
         ({"words": ()}, "no update in words"),
         ({"words": ("y = T;",)}, "The compiler says"),
+        ({"equations": ("y = unheard_of(x);",)}, "declaration of function “unheard_of”."),
     ):
         d = bench(C, replace(example, **change), {"x": FEED})
         allow_all_of(d.document)
@@ -234,6 +236,30 @@ def test_c_for_float_alone_and_c_that_is_wrong_in_words_get_a_sentence():
     commands.set_own(document, "under_test", other).apply(document)
     with pytest.raises(DriveProblem, match="brings C"):
         refuse_strange_c(document, "allow it")
+
+
+STRAYS = [
+    ("int a[3];\na[(int)(x * 0 + 7)] = 1; y = a[1];", "Under test: “a[(int)(x * 0 + 7)] = 1; y = a[1];” is undefined in C: index 7"),
+    ("((double *)&y)[100000] = 1;", "is undefined in C: store"),
+    ("int most = 2147483647; most += (int)(x * x) + 1; y = most;", "signed integer overflow"),
+    ("*(volatile double *)4096 = 2.0; y = 1;", "Look at its pointers"),
+    ("int unused = 0; y = x;", "Under test: The compiler says of “int unused = 0; y = x;”: unused variable “unused”."),
+    ("for (;;) { kept += 1; } y = 1;", "did not come to its end in 2 s"),
+]
+
+
+@pytest.mark.parametrize(("typed", "words"), STRAYS)
+def test_typed_c_that_does_what_c_leaves_undefined_is_told_before_its_build_is_checked(typed, words, monkeypatch):
+    monkeypatch.setattr(typed_c, "COMPUTING", 2)
+    example = EXAMPLES[C]
+    d = bench(C, example, {"x": FEED})
+    run = d.run(0.05).kept
+    assert build_and_check(prepare(d.document).lowered, run).watched is True
+    commands.set_own(d.document, "under_test", replace(example, equations=tuple(typed.split("\n")))).apply(d.document)
+    allow_all_of(d.document)
+    with pytest.raises(BuildProblem) as told:
+        build_and_check(prepare(d.document).lowered, run)
+    assert words in str(told.value) and str(told.value).startswith("Under test: ")
 
 
 def test_what_is_missing_is_written_and_what_is_typed_stays():

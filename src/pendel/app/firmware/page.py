@@ -23,7 +23,7 @@ from pendel.app.firmware.code_view import CodeView, learn
 from pendel.app.firmware.comparison import Comparison
 from pendel.app.firmware.conversion import Conversion
 from pendel.app.firmware.formats_table import FormatsTable, ends_of
-from pendel.app.firmware.steps import step_row
+from pendel.app.firmware.steps import WATCHED, step_row
 from pendel.app.firmware.target import Target
 from pendel.app.firmware.values_panel import ValuesPanel
 from pendel.app.firmware.written import Written, written_c
@@ -337,7 +337,11 @@ class FirmwarePage(Page):
             ("Formats", mix, bool(numbers)),
             ("Ranges", "found in a run" if found else "proven only; none found in a run", found),
             ("Code", f"{lines} lines of source and header" if written.files else "–", bool(lines)),
-            ("Build", f"{c.compiler} · no warnings" if c else "not built yet", c is not None),
+            (
+                "Build",
+                f"{c.compiler} · no warnings{WATCHED[c.watched]}" if c else "not built yet",
+                c is not None,
+            ),
             (
                 "Check",
                 ("the same to the bit" if same else c.unlike[0]) if c else "not checked yet",

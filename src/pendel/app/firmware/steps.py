@@ -8,6 +8,9 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from pendel.app.widgets.basic import label, wrapped
 from pendel.app.widgets.theme import tokens
 
+WATCHED = {None: "", True: " · typed C watched", False: " · typed C not watched: install libubsan"}
+"""What is said of typed C, by whether it ran under the compiler's checks."""
+
 
 def step_row(number: int, name: str, text: str, done: bool) -> QWidget:
     """One step on the way to the board, with a tick where it is done."""

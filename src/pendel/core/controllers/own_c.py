@@ -166,7 +166,16 @@ def compiled_wrong(section: str, typed: str, names: str) -> CWrong | None:
     text += f'{{\n{names}    {{\n#line 1 "own"\n{typed}\n#line 1 "after"\n    }}\n}}\n'
     try:
         run_compiler(
-            [*compiler(), "-std=c99", "-fsyntax-only", "-fno-diagnostics-color", "-x", "c", "-"],
+            [
+                *compiler(),
+                "-std=c99",
+                "-Werror=implicit-function-declaration",  # else it builds and cannot be loaded
+                "-fsyntax-only",
+                "-fno-diagnostics-color",
+                "-x",
+                "c",
+                "-",
+            ],
             text,
             COMPUTING,
         )
@@ -177,7 +186,6 @@ def compiled_wrong(section: str, typed: str, names: str) -> CWrong | None:
         found = ERROR.search(told)
         if found is None:
             return CWrong(section, typed.count("\n"), "the compiler cannot read it to its end")
-        return CWrong(
-            section, int(found[1]) - 1, found[2].replace("‘", "“").replace("’", "”").replace("'", "")
-        )
+        reason = found[2].replace("‘", "“").replace("’", "”").replace("'", "")
+        return CWrong(section, int(found[1]) - 1, re.sub(r" \[-W[^]]*\]$", "", reason))
     return None

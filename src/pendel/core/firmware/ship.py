@@ -25,6 +25,7 @@ from pendel.core.firmware.a2l import a2l_of
 from pendel.core.firmware.board_sources import board_sources
 from pendel.core.firmware.document import document_of
 from pendel.core.firmware.findings import findings_of
+from pendel.core.firmware.typed_c import refused_typed_c, watch_typed_c
 from pendel.core.formats.writing import write_atomically
 from pendel.core.plant.compiler import compiler, other_compiler, run_compiler
 from pendel.core.plant.runtime import address, load, pointer, time_loop
@@ -81,7 +82,9 @@ class Compared:
 class Checked:
     """What *Build and check* found out.
 
-    ``unlike`` names builds whose answers differ from the simulation's by a bit, with the first tick and signal.
+    ``unlike`` names builds whose answers differ from the simulation's by a bit, with the first tick and signal;
+    ``watched`` says whether typed C ran under the compiler's checks of undefined behaviour; none where there is no
+    typed C.
     """
 
     compiler: str
@@ -92,6 +95,7 @@ class Checked:
     compared: tuple[Compared, ...]
     builds: tuple[str, ...] = ()
     unlike: tuple[str, ...] = ()
+    watched: bool | None = None
 
 
 def write_sources(
@@ -192,11 +196,18 @@ def build_and_check(made: Lowered, run: KeptRun) -> Checked:
     Raises
     ------
     BuildProblem
-        when the compiler refuses, or the run does not fit the deck as it is now.
+        when the compiler refuses, typed C does what C leaves undefined, or the run does not fit the deck as it
+        is now.
     """
     shipped = files(made)
-    size = build_strictly(shipped)
+    try:
+        size = build_strictly(shipped)
+    except BuildProblem as problem:
+        if sentence := refused_typed_c(made, shipped.source, str(problem)):
+            raise BuildProblem(sentence) from problem
+        raise
     inputs, signals = inputs_of(made, run), signals_of(made)
+    watched = watch_typed_c(made, inputs) if shipped.own_c else None
     text = shipped_alone(made)
     plain, data = replay(load(text), inputs, len(signals))
     unlike, builds = [], []
@@ -210,7 +221,15 @@ def build_and_check(made: Lowered, run: KeptRun) -> Checked:
     compared = beside_float64(made, plain, run)
     lines = shipped.source.count("\n") + shipped.header.count("\n")
     return Checked(
-        Path(compiler()[0]).name, size, data, lines, len(inputs), compared, tuple(builds), tuple(unlike)
+        Path(compiler()[0]).name,
+        size,
+        data,
+        lines,
+        len(inputs),
+        compared,
+        tuple(builds),
+        tuple(unlike),
+        watched,
     )
 
 

@@ -347,7 +347,11 @@ def build_aside(source: str) -> None:
 
 @lru_cache(maxsize=32)
 def load(source: str) -> ctypes.CDLL:
-    return ctypes.CDLL(str(build_library(source)))
+    """A library of a text, built where it is not there yet. Raises `BuildProblem`."""
+    try:
+        return ctypes.CDLL(str(build_library(source)))
+    except OSError as problem:  # such as a function that exists nowhere
+        raise BuildProblem(f"What was built cannot be loaded: {problem}.") from problem
 
 
 @lru_cache(maxsize=32)

@@ -228,6 +228,7 @@ def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
     known = [v for v in (*block.tree.instance.used_values, "dt") if v not in live]
     fetch += "".join(f"    {kind} {n} = b->values.{m};\n    (void){n};\n" for n, m in live.items())
     unwired = [p for p in block.tree.instance.inputs if p not in block.tree.inputs and p in code.arguments]
+    fetch += "".join(f"    (void){p};\n" for p in block.tree.inputs)
     fixed = {n: writer_values[n] for n in known} | dict.fromkeys(unwired, 0.0)
     fetch += "".join(
         f"    {kind} {n} = {float_text(float(v), block.number.bits)};\n    (void){n};\n"
@@ -289,6 +290,16 @@ def words_function(made: Lowered, block: LoweredBlock, part: Part | None) -> str
         f"static void {name}({', '.join(arguments)})\n"
         f"{{\n{fetch}    {{\n{body}    }}\n{keep}}}\n#undef word_t\n#undef wide_t\n#undef real_t\n\n"
     )
+
+
+def typed_functions(made: Lowered) -> dict[str, str]:
+    """Names of the functions that hold typed C, with the titles of their blocks."""
+    found = {}
+    for block in made.blocks:
+        if block.tree.verbatim:
+            found[call_name(made, block, Part.WHOLE)] = block.tree.title
+            found[f"{made.members[block.name]}_convert"] = block.tree.title
+    return found
 
 
 FIXED_TYPES = {16: "int16_t", 32: "int32_t", 64: "int64_t"}
@@ -554,4 +565,5 @@ __all__ = [
     "shipped_in_simulation",
     "shipped_value_names",
     "shipped_values",
+    "typed_functions",
 ]
