@@ -64,12 +64,13 @@ def figures(case: Case, tally: Tally, windows: int = 3) -> None:
         for n, key in enumerate(keys):
             pieces = run.pieces(key)
             size = max(np.max(np.abs(y[:, n])), LEAKS * largest[run.infos[key].unit], 1e-9)
-            if turns[n]:
-                flux_of = key.replace("flux_angle", "rotor_flux")
-                flux = np.ones(len(t)) if flux_of == key else y[:, keys.index(flux_of)]
+            flux_of = key.replace("flux_angle", "rotor_flux")
+            if flux_of != key:
+                flux = y[:, keys.index(flux_of)]
                 if np.min(flux[first : last + 1]) < NO_ANGLE * np.max(flux):
                     tally.skipped += 1
                     continue
+            if turns[n]:
                 mean[n], square[n] = of_turning(t[first : last + 1], inside[:, n])
             gap = max(abs(pieces.mean(a, b) - mean[n]), abs(pieces.rms(a, b) - np.sqrt(square[n]))) / size
             gap *= min(1.0, (b - a) / (SHORT * run.end))

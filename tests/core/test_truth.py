@@ -74,6 +74,14 @@ def test_a_block_of_random_values_is_right_in_fixed_point(kind):
     assert tally.count and not tally.failed, table([tally])
 
 
+@pytest.mark.parametrize(("family", "seed"), [("inverter", 906), ("dc_converter", 719)])
+def test_voltages_that_settle_on_leaks_within_nanoseconds_have_their_means(family, seed):
+    """All devices of a leg block at no current; then its voltage is another one within a part of a step."""
+    tally = Tally(family)
+    figures.figures(case(family, seed), tally)
+    assert tally.count and tally.worst < 0.5, table([tally])
+
+
 def test_a_wrong_figure_would_be_found(monkeypatch):
     """The campaign sees an error of a few hundred millionths."""
     monkeypatch.setattr(

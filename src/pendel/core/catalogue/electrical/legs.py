@@ -128,6 +128,10 @@ def pulsed_leg(
     return upper, lower
 
 
+LEAST_PULSE, LEAST_SHARE = 1e-6, 1e-3
+"""Below these a duty or its product with the rest no longer divides."""
+
+
 @dataclass(frozen=True)
 class MeanLeg:
     """A leg averaged over a period: the share of time for which its pole is at the upper rail, the voltage
@@ -147,7 +151,7 @@ def mean_leg(
     voltage and with it what is drawn from the link, and costs no power by itself. What counts is the current
     at the edge: the mean less the ripple where a pulse begins, the mean and the ripple where it ends. Where
     the ripple turns the current within a period, the pole follows by itself at both edges and dead time does
-    nothing (Muñoz, Lipo: On-line dead-time compensation technique for open-loop PWM-VSI drives, IEEE Trans.
+    nothing; where its crest just reaches zero, no device conducts for a part of the dead time (`Edges`; Muñoz, Lipo: On-line dead-time compensation technique for open-loop PWM-VSI drives, IEEE Trans.
     Power Electronics 14 (1999) 683, from memory). With MOSFETs the current flows through a channel, but in
     dead time through a diode. With IGBTs it flows through the transistor for its share of the period and else
     through the diode of the other switch. Mohan, Undeland, Robbins: Power Electronics, 3rd ed., sections 8-5
@@ -157,10 +161,13 @@ def mean_leg(
     # A leg that stays at one rail, as in block commutation, has neither dead time nor ripple.
     pulsed = ca.if_else(ca.logic_and(duty > 0, duty < 1), 1.0, 0.0)
     dead = pulsed * c.parasitic("t_dead") * c.value("f_p")
-    edges = Edges(load, leg.ripple, dead)
     igbt = c.choice("device") == "igbt"
-    moved = 0.5 * dead * (edges.sign_at_begin + edges.sign_at_end)
-    upper = ca.fmax(0.0, ca.fmin(1.0, duty - moved))
+    upper = duty
+    for part in (0.5, 1.0):  # what dead time leaves of a pulse decides the ripple, and that what it leaves
+        of_duty = (upper * (1 - upper) + LEAST_PULSE) / (duty * (1 - duty) + LEAST_PULSE)
+        edges = Edges(load, leg.ripple * of_duty, dead, upper)
+        moved = 0.5 * dead * (edges.sign_at_begin + edges.sign_at_end)
+        upper = (1 - part) * upper + part * ca.fmax(0.0, ca.fmin(1.0, duty - moved))
     through_diode = edges.mean_sign * c.value("V_d") + c.value("R_d") * load
     if igbt:
         transistor = 0.5 + edges.mean_sign * (upper - 0.5)
@@ -172,18 +179,43 @@ def mean_leg(
 
 
 class Edges:
-    """The current (A) of an averaged leg where its pulse begins and where it ends, and their signs. A sign is
-    smooth over what dead time moves the current meanwhile."""
+    """The current (A) of an averaged leg where its pulse begins and where it ends, and what dead time does to the
+    pole's voltage there: 1 where the pole is at the lower rail for all of it, −1 at the upper one. A sign is smooth
+    over what dead time moves the current meanwhile."""
 
-    def __init__(self, load: ca.SX, ripple: ca.SX, dead: ca.SX) -> None:
-        width = 2 * dead * ripple + ca.if_else(
-            ripple > 0, ca.fmax(SMOOTH_SHARE * ripple, LEAST_SMOOTH), SMOOTH_CURRENT
-        )
-        self.begin, self.end = load - ripple, load + ripple
-        sizes = [ca.sqrt(i * i + width * width) for i in (self.begin, self.end)]
-        self.sign_at_begin, self.sign_at_end = self.begin / sizes[0], self.end / sizes[1]
+    def __init__(self, load: ca.SX, ripple: ca.SX, dead: ca.SX, upper: ca.SX) -> None:
+        least = ca.fmax(SMOOTH_SHARE * ripple, LEAST_SMOOTH)
+        width = 2 * dead * ripple + ca.if_else(ripple > 0, least, SMOOTH_CURRENT)
+        begin, end = load - ripple, load + ripple
+        sizes = [ca.sqrt(i * i + width * width) for i in (begin, end)]
+        share, still = ca.fmax(0.0, ca.fmin(1.0, upper)), 2 * dead * ripple
+        at_begin = Valley(begin, share, still, least)
+        at_end = Valley(-end, 1 - share, still, least)
+        self.sign_at_begin = ca.if_else(ripple > 0, at_begin.sign, begin / sizes[0])
+        self.sign_at_end = ca.if_else(ripple > 0, -at_end.sign, end / sizes[1])
+        flows = 1 - ca.if_else(ripple > 0, dead * (at_begin.resting + at_end.resting), 0.0)
+        """Share of the period in which there is a current."""
+        self.begin, self.end = load / flows - ripple * flows, load / flows + ripple * flows
         self.mean_sign = 2 * load / (sizes[0] + sizes[1])
         """Over a triangle of this ripple."""
+
+
+class Valley:
+    """An edge at which a current turns up, over that current (A), for the pole's ``share`` of the upper rail: what
+    dead time does to the pole's voltage, and the share of it for which no device conducts.
+
+    Below zero the current holds the pole at the upper rail, until it has risen to zero; then no device conducts, and
+    the pole has the load's own voltage, which is the pole's mean. That stretch shortens the ripple and brings the
+    mean nearer to zero, by ``still`` (A) where it lasts for all of the dead time. From there on the current falls to
+    zero within the dead time, the later the less is left of it. From the triangle's slopes; no source."""
+
+    def __init__(self, valley: ca.SX, share: ca.SX, still: ca.SX, least: ca.SX) -> None:
+        rising = ca.fmax(still * (1 / ca.fmax(share, LEAST_SHARE) - 1), least)
+        falling = ca.fmax(still, least)
+        risen = ca.fmax(0.0, ca.fmin(1.0, 1 + (valley + falling) / rising))
+        fallen = ca.fmax(0.0, ca.fmin(1.0, 1 + valley / falling))
+        self.sign = -1 + 2 * (1 - share) * risen + 2 * share * fallen
+        self.resting = risen * (1 - fallen)
 
 
 def switching_power(c: PartContext, edges: Edges, link: ca.SX) -> ca.SX:

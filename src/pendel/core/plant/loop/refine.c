@@ -42,29 +42,91 @@ static int follows_cubic(work_t *w, const double *a, const double *b, double dt,
 enum { MOST_PARTS = 64 };
 static int parts_for(double bend) { return bend < MOST_PARTS * MOST_PARTS ? (int)ceil(sqrt(bend)) : MOST_PARTS; }
 
-/* Solve the step from a in equal parts by the L-stable method, which is exact also where a state follows others at once.
- * Rows go behind the last one; returns by how much the worst leaves the line between its neighbours, over ``fine``. */
-static double solve_in_parts(work_t *w, const double *a, double dt, int parts, const double *fine)
+/* Ends of the parts of a step, as shares of it, from 0 to 1: ``parts`` alike, the first of them again in ``early`` and one, each four
+ * times as long as the one before. Returns how many parts that makes. */
+enum { MOST_EARLY = 10 };
+static int ends_of_parts(double *ends, int parts, int early)
+{
+    int n = 0, j;
+    ends[n++] = 0;
+    for (j = early; j > 0; j--) ends[n++] = pow(0.25, j) / parts;
+    for (j = 1; j <= parts; j++) ends[n++] = (double)j / parts;
+    return n - 1;
+}
+
+/* Solve the step from a part by part by the L-stable method, which is exact also where a state follows others at once; ``halved``
+ * with each part in two. Rows go behind the last one. Returns 0 where it fails. */
+static int solve_in_parts(work_t *w, const double *a, double dt, const double *ends, int parts, int halved)
 {
     run_t *r = w->r;
-    double worst_bend = 0, *row = r->rows + r->n_rows * w->width;
-    int j, i;
+    double *row = r->rows + r->n_rows * w->width;
+    int j, steps = halved ? 2 * parts : parts;
     memcpy(w->x, a + 1, sizeof(double) * (size_t)NX);
-    for (j = 0; j < parts; j++, row += w->width) {
-        w->t = a[0] + dt * j / parts;
+    w->t = a[0];
+    for (j = 0; j < steps; j++, row += w->width) {
+        double end = !halved ? ends[j + 1] : j % 2 ? ends[j / 2 + 1] : 0.5 * (ends[j / 2] + ends[j / 2 + 1]);
+        double to = a[0] + dt * end;
         derivatives(w, w->t, w->x, w->k[0], 0);
-        if (!rodas(w, dt / parts)) return 0;
+        if (!rodas(w, to - w->t)) return 0;
         memcpy(row, a, sizeof(double) * (size_t)w->width);
-        row[0] = a[0] + dt * (j + 1) / parts;
+        row[0] = w->t = to;
         memcpy(row + 1, w->xn, sizeof(double) * (size_t)NX);
         memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
-        if (j == 0) continue;
-        for (i = 1; i <= NX; i++) {
-            double before = j == 1 ? a[i] : row[i - 2 * w->width], here = row[i - w->width];
-            worst_bend = most(worst_bend, 0.25 * fabs(row[i] - 2 * here + before) / fine[i - 1]);
-        }
+    }
+    return 1;
+}
+
+/* By how much the worst of equal parts that were solved leaves the line between its neighbours, over ``fine``. */
+static double bend_of_parts(const work_t *w, const double *a, int parts, const double *fine)
+{
+    run_t *r = w->r;
+    const double *row = r->rows + r->n_rows * w->width;
+    double worst_bend = 0;
+    int j, i;
+    for (j = 1; j < parts; j++) {
+        const double *before = j == 1 ? a : row + (j - 2) * w->width, *here = row + (j - 1) * w->width, *after = row + j * w->width;
+        for (i = 1; i <= NX; i++) worst_bend = most(worst_bend, 0.25 * fabs(after[i] - 2 * here[i] + before[i]) / fine[i - 1]);
     }
     return worst_bend;
+}
+
+/* The shortest time constant by which a state settles within a time h, changing otherwise than its derivatives at both ends say; 0
+ * where none does. So does a voltage on the leaks of devices that have all just blocked: however little the state itself changes by
+ * that, its derivative, and with it a voltage, is another one. */
+static const double OTHERWISE = 0.1, TOO_LITTLE = 3e-2;   /* of what the steeper end says; of ``fine`` */
+static double settling_within(const work_t *w, const double *from, const double *to, const double *slope_from, const double *slope_to,
+                              double h, const double *fine)
+{
+    run_t *r = w->r;
+    double shortest = 0;
+    int i;
+    for (i = 0; i < NX; i++) {
+        double steeper = h * most(fabs(slope_from[i]), fabs(slope_to[i])), change = to[i] - from[i];
+        if (steeper > TOO_LITTLE * fine[i] && fabs(change - 0.5 * h * (slope_from[i] + slope_to[i])) > OTHERWISE * steeper) {
+            /* Of an exponential, the change beside that of its end's slope is the time constant times the change of slope. */
+            double constant = fabs((change - h * slope_to[i]) / (slope_from[i] - slope_to[i]));
+            if (constant > 0 && (shortest == 0 || constant < shortest)) shortest = constant;
+        }
+    }
+    return shortest;
+}
+
+/* The same within the first part that was solved. */
+static double settling_at_once(work_t *w, const double *a, const double *fine)
+{
+    const double *to = w->r->rows + w->r->n_rows * w->width;
+    derivatives(w, a[0], a + 1, w->k[0], 0);
+    derivatives(w, to[0], to + 1, w->k[7], 0);
+    return settling_within(w, a + 1, to + 1, w->k[0], w->k[7], to[0] - a[0], fine);
+}
+
+/* How often the first part, of length h, is to be quartered so that it is hardly longer than what settles in it. */
+static const double HARDLY_LONGER = 1.5;   /* in time constants */
+static int early_parts(double h, double constant)
+{
+    int early = 0;
+    while (constant > 0 && h > HARDLY_LONGER * constant && early < MOST_EARLY) { early++; h *= 0.25; }
+    return early;
 }
 
 /* Which rows are made of a step cut into equal parts: those between the parts, those half way within each, or both. The latter two
@@ -100,15 +162,17 @@ static void row_on_cubic(work_t *w, double *row, const double *a, const double *
 static int fill_step(work_t *w, const double *a, const double *b, const double *fine, int which)
 {
     run_t *r = w->r;
-    double dt = b[0] - a[0], bend;
-    int j, i, parts, halves = which != BETWEEN;
-    if (!room_for(w, 2 * MOST_PARTS + 2, BOTH)) return 0;
+    double dt = b[0] - a[0], bend, constant;
+    double ends[MOST_PARTS + MOST_EARLY + 1];
+    int j, i, parts, early, solved = 0, halves = which != BETWEEN;
+    if (!room_for(w, 2 * (MOST_PARTS + MOST_EARLY) + 2, BOTH)) return 0;
     memcpy(w->u, a + 1 + NX, sizeof(double) * (size_t)N_INPUT);
     memcpy(w->s, a + 1 + NX + N_INPUT, sizeof(double) * (size_t)N_MODE);
     derivatives(w, a[0], a + 1, w->k[0], 0);
     derivatives(w, b[0], b + 1, w->k[1], 0);
     bend = bend_of(w, a, b, dt, fine);
-    if (!(bend > 1)) {
+    constant = settling_within(w, a + 1, b + 1, w->k[0], w->k[1], dt, fine);
+    if (!(bend > 1) && constant == 0) {
         double *half;
         if (!halves) return 1;
         half = new_half(w, a);
@@ -116,7 +180,7 @@ static int fill_step(work_t *w, const double *a, const double *b, const double *
         else for (i = 0; i <= NX; i++) half[i] = 0.5 * (a[i] + b[i]);
         return 1;
     }
-    if (follows_cubic(w, a, b, dt, fine)) {
+    if (bend > 1 && follows_cubic(w, a, b, dt, fine)) {
         parts = parts_for(bend);
         for (j = 0; j < parts; j++) {
             if (j && which != HALF_WAY) row_on_cubic(w, new_row(w, a), a, b, (double)j / parts);
@@ -124,21 +188,33 @@ static int fill_step(work_t *w, const double *a, const double *b, const double *
         }
         return 1;
     }
-    parts = 4;
-    bend = solve_in_parts(w, a, dt, parts, fine);
-    if (bend > 1) parts = (int)least(MOST_PARTS, parts * parts_for(bend));
+    parts = 1;
+    if (bend > 1) {
+        solved = solve_in_parts(w, a, dt, ends, parts = ends_of_parts(ends, 4, 0), 0);
+        if (solved) {
+            bend = bend_of_parts(w, a, parts, fine);
+            constant = settling_at_once(w, a, fine);
+        }
+        if (bend > 1) {
+            parts = (int)least(MOST_PARTS, parts * parts_for(bend));
+            solved = 0;
+        }
+    }
+    early = early_parts(dt / parts, constant);
+    if (early) solved = 0;
+    parts = ends_of_parts(ends, parts, early);
     if (!halves) {
-        if (bend > 1) solve_in_parts(w, a, dt, parts, fine);
+        if (!solved) solve_in_parts(w, a, dt, ends, parts, 0);
         r->n_rows += parts - 1;   /* the last is the row b itself */
         return 1;
     }
     /* In halves of the parts, behind the last row; every second is half way. */
-    solve_in_parts(w, a, dt, 2 * parts, fine);
+    solve_in_parts(w, a, dt, ends, parts, 1);
     {
-        const double *solved = r->rows + r->n_rows * w->width;
+        const double *made = r->rows + r->n_rows * w->width;
         for (j = 0; j < parts; j++) {
-            new_half(w, solved + 2 * j * w->width);
-            if (j && which == BOTH) new_row(w, solved + (2 * j - 1) * w->width);   /* never ahead of what is read */
+            new_half(w, made + 2 * j * w->width);
+            if (j && which == BOTH) new_row(w, made + (2 * j - 1) * w->width);   /* never ahead of what is read */
         }
     }
     return 1;
