@@ -7,6 +7,7 @@ finding, so that nothing here is touched by what it does."""
 
 from __future__ import annotations
 
+import contextlib
 import re
 import resource
 import signal
@@ -22,8 +23,8 @@ from pendel.core.errors import BuildProblem, shorten
 from pendel.core.plant.compiler import compiler, plain_environment, run_compiler
 
 WATCHED = ("-std=c99", "-O1", "-ffp-contract=off", "-fsanitize=undefined", "-fno-sanitize-recover=all")
-COMPUTING = 60
-"""Seconds of computing that the program may take."""
+COMPUTING, PATIENCE = 60, 5
+"""Seconds of computing that the program may take, and how many times that by the clock."""
 TOLD = re.compile(r"watched\.c:(\d+):\d+: runtime error: (.+)")
 REFUSED = re.compile(r"\.c:(\d+):\d+: (?:fatal )?error: (.+?)(?: \[-W[^]]*\])?$", re.MULTILINE)
 MAIN = """
@@ -60,40 +61,44 @@ def watch_typed_c(made: Lowered, inputs: np.ndarray) -> bool:
         np.ascontiguousarray(inputs, dtype=float).tofile(data)
         try:
             run_compiler([*compiler(), *WATCHED, str(source), "-o", str(program), "-lm"])
-        except BuildProblem:
+            ended, told = _ran(program, data)
+        except (BuildProblem, OSError):  # no such checks, or no program may be started here
             return False
-        ran = _run(program, data)
-    if ran is None or ran.returncode == -signal.SIGXCPU:
+    if ended == -signal.SIGXCPU:
         raise BuildProblem(
             f"{titles}: the typed C did not come to its end in {COMPUTING} s. Look at its loops."
         )
-    if found := TOLD.search(ran.stderr):
+    if found := TOLD.search(told):
         raise BuildProblem(_sentence(made, text.split("\n"), int(found[1]) - 1, found[2], titles))
-    if ran.returncode:
-        ended = signal.strsignal(-ran.returncode) if ran.returncode < 0 else f"with {ran.returncode}"
+    if ended:
+        how = signal.strsignal(-ended) if ended < 0 else f"with {ended}"
         raise BuildProblem(
-            f"{titles}: the typed C ended the program ({ended}). Look at its pointers and calls."
+            f"{titles}: the typed C ended the program ({how}). Look at its pointers and calls."
         )
     return True
 
 
-def _run(program: Path, data: Path) -> subprocess.CompletedProcess[str] | None:
-    def limited() -> None:
-        resource.setrlimit(resource.RLIMIT_CPU, (COMPUTING, COMPUTING + 1))
-
-    try:
-        return subprocess.run(
-            [str(program), str(data)],
-            capture_output=True,
-            text=True,
-            errors="replace",
-            timeout=5 * COMPUTING,
-            check=False,
-            env=plain_environment(),
-            preexec_fn=limited,
-        )
-    except subprocess.TimeoutExpired:
-        return None
+def _ran(program: Path, data: Path) -> tuple[int, str]:
+    """What the program ended with and what it told; raises `OSError` where it cannot be started."""
+    process = subprocess.Popen(
+        [str(program), str(data)],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        text=True,
+        errors="replace",
+        env=plain_environment(),
+    )
+    with process:
+        try:
+            with contextlib.suppress(OSError, ValueError):  # it may have ended already
+                resource.prlimit(process.pid, resource.RLIMIT_CPU, (COMPUTING, COMPUTING + 1))
+            _, told = process.communicate(timeout=PATIENCE * COMPUTING)
+        except subprocess.TimeoutExpired:
+            return -signal.SIGXCPU, ""
+        finally:
+            process.kill()
+    return process.returncode, told
 
 
 def refused_typed_c(made: Lowered, source: str, told: str) -> str:
