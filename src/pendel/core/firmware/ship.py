@@ -379,6 +379,7 @@ def beside_recorded(made: Lowered, run: KeptRun, compared: Sequence[str]) -> Bes
     n, width = len(compared), ticks.shape[1]
     beside, largest = np.empty((len(ticks), width + n)), np.zeros(n)
     low, high = np.full(n, np.inf), np.full(n, -np.inf)
+    own = np.zeros(max(1, len(signals)))
     places = (
         np.array(each, dtype=np.int32)
         for each in (
@@ -392,7 +393,7 @@ def beside_recorded(made: Lowered, run: KeptRun, compared: Sequence[str]) -> Bes
         *held.ticking,
         pointer(inputs),
         inputs.shape[1],
-        pointer(np.zeros(max(1, len(signals)))),
+        pointer(own),
         pointer(held.commands),
         pointer(ticks),
         width,
