@@ -128,6 +128,8 @@ def pulsed_leg(
     return upper, lower
 
 
+ROUND = 0.1
+"""Of the way of a share from 0 to 1: how round its corners are."""
 LEAST_PULSE, LEAST_SHARE = 1e-6, 1e-3
 """Below these a duty or its product with the rest no longer divides."""
 
@@ -200,6 +202,11 @@ class Edges:
         """Over a triangle of this ripple."""
 
 
+def gradual(way: ca.SX) -> ca.SX:
+    """From 0 to 1 as ``way`` goes from 0 to 1, with round corners: steps over sharp ones err by more than they know."""
+    return 0.5 * (1 + ca.sqrt(way**2 + ROUND**2) - ca.sqrt((way - 1) ** 2 + ROUND**2))
+
+
 class Valley:
     """An edge at which a current turns up, over that current (A), for the pole's ``share`` of the upper rail: what
     dead time does to the pole's voltage, and the share of it for which no device conducts.
@@ -212,8 +219,8 @@ class Valley:
     def __init__(self, valley: ca.SX, share: ca.SX, still: ca.SX, least: ca.SX) -> None:
         rising = ca.fmax(still * (1 / ca.fmax(share, LEAST_SHARE) - 1), least)
         falling = ca.fmax(still, least)
-        risen = ca.fmax(0.0, ca.fmin(1.0, 1 + (valley + falling) / rising))
-        fallen = ca.fmax(0.0, ca.fmin(1.0, 1 + valley / falling))
+        risen = gradual(1 + (valley + falling) / rising)
+        fallen = gradual(1 + valley / falling)
         self.sign = -1 + 2 * (1 - share) * risen + 2 * share * fallen
         self.resting = risen * (1 - fallen)
 
