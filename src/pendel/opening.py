@@ -7,6 +7,7 @@ from pathlib import Path
 from pendel.api import Drive
 from pendel.core.drive import file
 from pendel.core.drive.asked import known_name
+from pendel.core.drive.examples import EXAMPLES
 
 __all__ = ["open_drive", "open_example"]
 
@@ -18,7 +19,6 @@ def open_drive(path: str | Path) -> Drive:
 
 def open_example(name: str) -> Drive:
     """Open one of the examples that come with Pendel, such as ``"car_door_drive"``. Raises `DriveProblem`."""
-    folder = Path(__file__).parent / "examples"
-    known = sorted(p.stem for p in folder.glob("*.pendel"))
+    known = sorted(p.stem for p in EXAMPLES.glob("*.pendel"))
     known_name("example", name, known, "Pendel")
-    return open_drive(folder / f"{name}.pendel")
+    return open_drive(EXAMPLES / f"{name}.pendel")

@@ -3,8 +3,8 @@
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from pendel.app.window.files import EXAMPLES
 from pendel.core.drive import commands
+from pendel.core.drive.examples import EXAMPLES
 
 from .conftest import finish, settle, until
 from .test_window import LEFT, card_point, click_card, on_sheet

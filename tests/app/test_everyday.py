@@ -14,10 +14,10 @@ from pendel.app.session import run_jobs as jobs
 from pendel.app.session import signal_evaluator
 from pendel.app.session.run_figures import measured
 from pendel.app.session.usual_strips import default_strips
-from pendel.app.window.files import EXAMPLES
 from pendel.app.window.main_window import MainWindow
 from pendel.core.check import examine
 from pendel.core.drive import commands, file
+from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import FileProblem
 from pendel.core.runs.kept import KeptRun
 

@@ -11,11 +11,11 @@ from pendel.app.drive.assembly_bar import AssemblyBar
 from pendel.app.drive.editors.flux_dialogs import FluxWizard
 from pendel.app.runs.torque_panel import drive_of
 from pendel.app.widgets.theme import tokens
-from pendel.app.window.files import EXAMPLES
 from pendel.core.catalogue.machines.flux import fitted
 from pendel.core.check import examine
 from pendel.core.drive import commands, file, shelf
 from pendel.core.drive.document import Drive, End
+from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.nesting import members
 from pendel.core.formats.traces import save_traces
 from pendel.core.runs.torque_speed import most_torque

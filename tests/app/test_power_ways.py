@@ -8,8 +8,8 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QComboBox
 
 from pendel.app.drive.editors.profile_editor import ProfileEditor
-from pendel.app.window.files import EXAMPLES
 from pendel.core.drive import commands
+from pendel.core.drive.examples import EXAMPLES
 
 from .conftest import finish, settle
 from .test_power_drives import add, wire

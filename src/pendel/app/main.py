@@ -43,10 +43,10 @@ def main(arguments: list[str] | None = None) -> int:
     application = QApplication(sys.argv[:1])
     application.setApplicationName("Pendel")
     application.setDesktopFileName("pendel")
-    from pendel.app.session.run_shelf import DEMO
     from pendel.app.widgets.theme import dress
     from pendel.app.window.main_window import MainWindow
     from pendel.app.window.pages import load_ahead
+    from pendel.core.drive.examples import DEMO
 
     dress(application)
     application.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "pendel.svg")))

@@ -15,6 +15,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from pendel.app.session.jobs import READ_RUNS, End, Job, Jobs
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive
+from pendel.core.drive.examples import EXAMPLES
 from pendel.core.errors import FileProblem, PendelError, Stopped
 from pendel.core.runs import kept
 from pendel.core.runs.evaluating import EvaluatorProcess
@@ -29,8 +30,6 @@ AT_ONCE = 0.05
 """Seconds that opening a drive waits for its runs."""
 LONGEST_ORDERING = 600.0
 """Seconds that it may take to order the drive of a run."""
-DEMO = Path(__file__).parents[2] / "examples" / "car_door_drive.pendel"
-"""The shipped example; its runs and changes are kept elsewhere."""
 
 
 class RunShelf(QObject):
@@ -95,7 +94,7 @@ class RunShelf(QObject):
     @property
     def folder(self) -> Path:
         path = self.path
-        if path is not None and path.parent != DEMO.parent and writable(path.parent):
+        if path is not None and path.parent != EXAMPLES and writable(path.parent):
             return path.with_suffix(".runs")
         name = path.stem if path else "untitled"
         return Path(user_state_dir("pendel")) / "runs" / f"{name}.runs"

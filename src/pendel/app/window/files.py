@@ -13,10 +13,11 @@ from PyQt6.QtWidgets import QFileDialog, QMenu, QMessageBox, QWidget
 
 from pendel.app.session.autosaves import Slot, slots
 from pendel.app.session.differences import differences
-from pendel.app.session.run_shelf import DEMO, writable
+from pendel.app.session.run_shelf import writable
 from pendel.app.session.session import Session
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive
+from pendel.core.drive.examples import DEMO, EXAMPLES
 from pendel.core.drive.lock import FileLock, lock_of, take
 from pendel.core.drive.shelf import on_shelf
 from pendel.core.errors import FileProblem
@@ -24,8 +25,6 @@ from pendel.core.errors import FileProblem
 MOST_RECENT = 8
 MOST_TOLD = 12
 """Sentences in a question."""
-EXAMPLES = DEMO.parent
-"""The shipped drives; what is changed in them is saved elsewhere."""
 
 
 class DriveFiles(QObject):
