@@ -45,6 +45,10 @@ def look() -> None:
                     run = run_drive(prepared)
                     settings = RunSettings(0.004, method=method, h_max=1e-4, fixed_step=1e-6)
                     in_slices(prepared.program, prepared.inputs(settings))  # saved, restored, handed over
+                    _ = run.expanded, run.half_way  # as traces show it
+                    if method == "auto":
+                        drive.settings["controller"] = "as shipped"
+                        run_drive(prepare(drive))  # and compared with float 64
                 except PendelError as problem:
                     print(f"{path.stem} {level} {method}: {str(problem)[:100]}", flush=True)
                     continue
