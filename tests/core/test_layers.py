@@ -1,4 +1,5 @@
 import ast
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -48,6 +49,13 @@ def test_nobody_outside_the_catalogue_names_a_signal_or_value_that_has_a_role():
 def test_core_needs_no_qt():
     code = "import sys\nfor n in ('PyQt6', 'pyqtgraph'): sys.modules[n] = None\nimport pendel, pendel.api, pendel.cli.main, pendel.core.runs.worker, pendel.core.firmware.ship\nfrom pendel.core.loops import tuning"
     assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0
+
+
+def test_arrays_that_c_is_handed_have_a_name_that_holds_them():
+    """`pointer` gives an address alone: an array made in its brackets is gone before C reads it."""
+    for path in SOURCES.rglob("*.py"):
+        for found in re.findall(r"(?<!def )\bpointer\(([^\n]*)", path.read_text("utf-8")):
+            assert re.match(r"[\w.]+(\[[^]]*\])?\)", found), f"{path}: pointer({found}"
 
 
 def test_what_few_drives_need_is_not_loaded_at_the_start():
