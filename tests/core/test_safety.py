@@ -430,6 +430,11 @@ def test_a_run_that_does_not_stop_is_ended_and_one_that_lies_is_no_answer(tmp_pa
         while (answer := worker.answer()) is None:
             time.sleep(0.01)
         assert "did not stop when asked" in answer.findings[0][0] and time.monotonic() - asked < 3
+        wild = to_text(own_c("*(volatile double *)4096 = x;", "y = kept;"))
+        worker.request(RunRequest(wild, "Run", "", str(tmp_path / "r.h5"), own_c=True))
+        while (answer := worker.answer()) is None:
+            time.sleep(0.01)
+        assert "brings typed C, which can do that" in answer.findings[0][0]
         # A worker that is not itself any more sends a pickle of its choice, or a file from elsewhere.
         trap = tmp_path / "trap"
         for lie in (

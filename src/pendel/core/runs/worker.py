@@ -61,6 +61,7 @@ PATIENCE = 1.0
 """Seconds from being asked to stop until a run that does not is ended with its process."""
 SAVING = 60.0
 """The same where the run has ended and is being kept."""
+TYPED_C_ENDS_IT = "but it brings typed C, which can do that: look at its indices, pointers and calls"
 LOOK = 0.02
 """Seconds between two looks at whether to stop, while an answer is waited for."""
 
@@ -421,8 +422,9 @@ class Worker:
         except queue.Empty:
             data = b""
         if data is None:
+            remedy = TYPED_C_ENDS_IT if self._own_c else "run again"
             return self._replaced(
-                "The run's process ended unexpectedly (code {code}). The drive is untouched; run again."
+                f"The run's process ended unexpectedly (code {{code}}). The drive is untouched; {remedy}."
             )
         if data:
             return self._read(data)
