@@ -6,6 +6,7 @@ import sys
 
 import numpy as np
 import pytest
+from pendel.core.plant.rows import evaluate_signals, refined_rows
 from truth import bits, blocks, figures, metamorphic, methods
 from truth.drives import FAMILIES, case
 from truth.report import Tallies, Tally, table
@@ -80,6 +81,21 @@ def test_voltages_that_settle_on_leaks_within_nanoseconds_have_their_means(famil
     tally = Tally(family)
     figures.figures(case(family, seed), tally)
     assert tally.count and tally.worst < 0.5, table([tally])
+
+
+def test_settling_voltages_are_drawn_late_in_a_run_too():
+    """An hour and a day on, what settles is over between two times that floating point can tell apart."""
+    run = methods.run_with(case("dc_converter", 719))
+    wanted = evaluate_signals(run.structure, run.expanded, run.parameters, ["converter.transistor_voltage"])
+    for later in (3600.0, 86400.0):
+        rows = run.rows.copy()
+        rows[:, 0] += later
+        drawn = refined_rows(run.structure, rows, run.parameters).rows
+        voltage = evaluate_signals(run.structure, drawn, run.parameters, ["converter.transistor_voltage"])
+        assert np.all(np.isfinite(drawn)) and np.all(np.diff(drawn[:, 0]) >= 0)
+        assert np.ptp(voltage) == pytest.approx(np.ptp(wanted), rel=1e-6)
+        mean = np.trapezoid(voltage[:, 0], drawn[:, 0]) / run.end
+        assert mean == pytest.approx(np.trapezoid(wanted[:, 0], run.times) / run.end, rel=1e-3)
 
 
 def test_a_wrong_figure_would_be_found(monkeypatch):

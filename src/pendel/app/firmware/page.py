@@ -15,7 +15,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QPushButton,
     QSplitter,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -23,7 +22,7 @@ from pendel.app.firmware.code_view import CodeView, learn
 from pendel.app.firmware.comparison import Comparison
 from pendel.app.firmware.conversion import Conversion
 from pendel.app.firmware.formats_table import FormatsTable, ends_of
-from pendel.app.firmware.steps import WATCHED, step_row
+from pendel.app.firmware.steps import Steps
 from pendel.app.firmware.target import Target
 from pendel.app.firmware.values_panel import ValuesPanel
 from pendel.app.firmware.written import Written, written_c
@@ -117,8 +116,7 @@ class FirmwarePage(Page):
         side.setFixedWidth(236)
         inside = column(side, (16, 12, 14, 14), 6)
         inside.addWidget(label("From sheet to board", "heading"))
-        self.steps = QVBoxLayout()
-        self.steps.setSpacing(7)
+        self.steps = Steps()
         inside.addLayout(self.steps)
         inside.addSpacing(4)
         inside.addWidget(rule())
@@ -308,7 +306,8 @@ class FirmwarePage(Page):
         self.all_formats.setCurrentIndex(self.all_formats.findData(default.value))
         chosen = self.shipped if drive.settings["controller"] == "as shipped" else self.modelled
         chosen.setChecked(True)
-        self._fill_steps(written)
+        found = any(card.seen for card in drive.cards.values())
+        self.steps.fill(written, self.checked, self.saved_to, ranges_found=found)
         self._fill_target()
         self._fill_findings(written)
         names = list(written.files.texts) if written.files else []
@@ -324,33 +323,6 @@ class FirmwarePage(Page):
             return NumberFormat(drive.settings["number_format"])
         except ValueError:  # the drive's findings tell of it
             return NumberFormat.FLOAT32
-
-    def _fill_steps(self, written: Written) -> None:
-        clear(self.steps)
-        c = self.checked
-        numbers = [b.number.label for b in written.facts]
-        mix = ", ".join(f"{numbers.count(n)} × {n}" for n in dict.fromkeys(numbers)) or "–"
-        found = any(card.seen for card in self.session.drive.cards.values())
-        lines = written.files.source.count("\n") + written.files.header.count("\n") if written.files else 0
-        same = c is not None and not c.unlike
-        rows = (
-            ("Formats", mix, bool(numbers)),
-            ("Ranges", "found in a run" if found else "proven only; none found in a run", found),
-            ("Code", f"{lines} lines of source and header" if written.files else "–", bool(lines)),
-            (
-                "Build",
-                f"{c.compiler} · no warnings{WATCHED[c.watched]}" if c else "not built yet",
-                c is not None,
-            ),
-            (
-                "Check",
-                ("the same to the bit" if same else c.unlike[0]) if c else "not checked yet",
-                same,
-            ),
-            ("Save", self.saved_to or "not yet saved", bool(self.saved_to)),
-        )
-        for n, (name, text, done) in enumerate(rows, 1):
-            self.steps.addWidget(step_row(n, name, text, done))
 
     def _fill_findings(self, written: Written) -> None:
         clear(self.findings)

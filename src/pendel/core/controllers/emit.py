@@ -14,6 +14,7 @@ from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part
 from pendel.core.controllers.language import Update, names_in
 from pendel.core.controllers.own_c import CheckedC
 from pendel.core.controllers.writer import Writer, fields_of
+from pendel.core.last_few import LastFew
 
 
 def type_of(kind: str) -> str:
@@ -269,8 +270,7 @@ def tick_function(em: Emission) -> str:
     return f"static void {name}_tick({name}_t *c)\n{{\n" + "\n".join(lines) + "\n}\n"
 
 
-_sources: dict[tuple[object, ...], str] = {}
-KNOWN_SOURCES = 64
+_sources: LastFew[tuple[object, ...], str] = LastFew(64)
 
 
 def simulation_source(deck: ControlDeck) -> str:
@@ -281,11 +281,7 @@ def simulation_source(deck: ControlDeck) -> str:
     tables, while what the blocks remember stays), ``pd_ctl_tick`` (measured signals in, all signals and
     commands out) and ``pd_ctl_states`` (what the blocks remember) are its whole interface. The text holds no
     value, so that a change of values meets the same build."""
-    if deck.form not in _sources:
-        if len(_sources) >= KNOWN_SOURCES:
-            _sources.pop(next(iter(_sources)), None)
-        _sources[deck.form] = _adapted(Emission(deck))
-    return _sources[deck.form]
+    return _sources.get(deck.form) or _sources.keep(deck.form, _adapted(Emission(deck)))
 
 
 def binding_lines(em: Emission) -> tuple[list[str], list[str]]:

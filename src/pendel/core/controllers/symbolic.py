@@ -13,6 +13,7 @@ import numpy as np
 
 from pendel.core.controllers.deck import BlockInstance
 from pendel.core.equations.context import stacked
+from pendel.core.last_few import LastFew
 
 LONGEST_LINE = 256
 PAST = 1e-9
@@ -227,11 +228,7 @@ def linear_blocks(
         begun,
         tuple(free),
     )
-    if key not in _stated:
-        if len(_stated) >= MOST_STATED:
-            _stated.pop(next(iter(_stated)))
-        _stated[key] = stated(block, period, around, begun, free)
-    by_numbers = _stated[key]
+    by_numbers = _stated.get(key) or _stated.keep(key, stated(block, period, around, begun, free))
 
     def with_values(given: Mapping[str, float]) -> LinearBlock:
         return by_numbers(tuple(float(given.get(n, block.values[n])) for n in free))
@@ -239,8 +236,7 @@ def linear_blocks(
     return with_values
 
 
-MOST_STATED = 512
-_stated: dict[tuple[Any, ...], Callable[[tuple[float, ...]], LinearBlock]] = {}
+_stated: LastFew[tuple[Any, ...], Callable[[tuple[float, ...]], LinearBlock]] = LastFew(512)
 """Stating an update in symbols takes milliseconds, and many studies ask for the same one: of a drive whose values
 spread, at every angle of one that turns."""
 

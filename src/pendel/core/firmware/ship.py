@@ -27,6 +27,7 @@ from pendel.core.firmware.document import document_of
 from pendel.core.firmware.findings import findings_of
 from pendel.core.firmware.typed_c import refused_typed_c, watch_typed_c
 from pendel.core.formats.writing import write_atomically
+from pendel.core.last_few import LastFew
 from pendel.core.plant.compiler import compiler, other_compiler, run_compiler
 from pendel.core.plant.runtime import address, load, pointer, time_loop
 from pendel.core.runs.kept import KeptRun
@@ -267,18 +268,14 @@ def ran_as_shipped(run: KeptRun, text: str) -> bool:
     return False
 
 
-_in_float64: dict[tuple[object, ...], Lowered] = {}
 KNOWN_IN_FLOAT64 = 8
+_in_float64: LastFew[tuple[object, ...], Lowered] = LastFew(KNOWN_IN_FLOAT64)
 
 
 def in_float64(deck: ControlDeck) -> Lowered:
     """The controller in float64, with which others are compared. It is known again by its form and its values."""
     key = deck.form, tuple(b.title for b in deck.blocks), tuple(simulation_values(deck, seed=1))
-    if key not in _in_float64:
-        if len(_in_float64) >= KNOWN_IN_FLOAT64:
-            _in_float64.pop(next(iter(_in_float64)), None)
-        _in_float64[key] = lower(deck, Choices(NumberFormat.FLOAT64))
-    return _in_float64[key]
+    return _in_float64.get(key) or _in_float64.keep(key, lower(deck, Choices(NumberFormat.FLOAT64)))
 
 
 @lru_cache(maxsize=KNOWN_IN_FLOAT64)

@@ -7,9 +7,7 @@ finding, so that nothing here is touched by what it does."""
 
 from __future__ import annotations
 
-import contextlib
 import re
-import resource
 import signal
 import subprocess
 import tempfile
@@ -20,13 +18,12 @@ import numpy as np
 from pendel.core.controllers.numbers.lowering import Lowered
 from pendel.core.controllers.numbers.source import shipped_alone, typed_functions
 from pendel.core.errors import BuildProblem, shorten
-from pendel.core.plant.compiler import compiler, plain_environment, run_compiler
+from pendel.core.plant.compiler import compiler, run_compiler, run_limited
 
 WATCHED = ("-std=c99", "-O1", "-ffp-contract=off", "-fsanitize=undefined", "-fno-sanitize-recover=all")
-COMPUTING, PATIENCE = 60, 5
-"""Seconds of computing that the program may take, and how many times that by the clock."""
+COMPUTING = 60
+"""Seconds of computing that the program may take."""
 TOLD = re.compile(r"watched\.c:(\d+):\d+: runtime error: (.+)")
-REFUSED = re.compile(r"\.c:(\d+):\d+: (?:fatal )?error: (.+?)(?: \[-W[^]]*\])?$", re.MULTILINE)
 MAIN = """
 #include <stdio.h>
 int main(int n, char **files)
@@ -61,9 +58,11 @@ def watch_typed_c(made: Lowered, inputs: np.ndarray) -> bool:
         np.ascontiguousarray(inputs, dtype=float).tofile(data)
         try:
             run_compiler([*compiler(), *WATCHED, str(source), "-o", str(program), "-lm"])
-            ended, told = _ran(program, data)
+            ended, told = run_limited([str(program), str(data)], "", COMPUTING)
         except (BuildProblem, OSError):  # no such checks, or no program may be started here
             return False
+        except subprocess.TimeoutExpired:
+            ended, told = -signal.SIGXCPU, ""
     if ended == -signal.SIGXCPU:
         raise BuildProblem(
             f"{titles}: the typed C did not come to its end in {COMPUTING} s. Look at its loops."
@@ -78,33 +77,11 @@ def watch_typed_c(made: Lowered, inputs: np.ndarray) -> bool:
     return True
 
 
-def _ran(program: Path, data: Path) -> tuple[int, str]:
-    """What the program ended with and what it told; raises `OSError` where it cannot be started."""
-    process = subprocess.Popen(
-        [str(program), str(data)],
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.PIPE,
-        text=True,
-        errors="replace",
-        env=plain_environment(),
-    )
-    with process:
-        try:
-            with contextlib.suppress(OSError, ValueError):  # it may have ended already
-                resource.prlimit(process.pid, resource.RLIMIT_CPU, (COMPUTING, COMPUTING + 1))
-            _, told = process.communicate(timeout=PATIENCE * COMPUTING)
-        except subprocess.TimeoutExpired:
-            return -signal.SIGXCPU, ""
-        finally:
-            process.kill()
-    return process.returncode, told
-
-
 def refused_typed_c(made: Lowered, source: str, told: str) -> str:
-    """What a compiler says of typed C in a source, in a sentence; nothing where it says nothing of that."""
+    """What a compiler says of typed C in a controller's source, in a sentence; nothing where it says nothing of that."""
     lines = source.split("\n")
-    for found in REFUSED.finditer(told):
+    errors = rf"\b{made.name}\.c:(\d+):\d+: (?:fatal )?error: (.+?)(?: \[-W[^]]*\])?$"
+    for found in re.finditer(errors, told, re.MULTILINE):
         at = int(found[1]) - 1
         title = _title_at(made, lines, at)
         if title:

@@ -21,6 +21,7 @@ from pendel.core.controllers.deck import BlockInstance, ControlDeck, Part
 from pendel.core.controllers.symbolic import LinearBlock, linear_blocks
 from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
+from pendel.core.last_few import LastFew
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, at_rest
 from pendel.core.plant.program import Structure
 from pendel.core.plant.starting import loop_values, surface_values
@@ -188,8 +189,7 @@ class Derivatives:
     """Numbers that it takes of the parameters; those of surfaces are behind them."""
 
 
-MOST_KEPT = 12
-_derivatives: dict[tuple[int, tuple[str, ...]], Derivatives] = {}
+_derivatives: LastFew[tuple[int, tuple[str, ...]], Derivatives] = LastFew(12)
 """By the structure and the signals; stating and differentiating equations takes most of what a linear model
 takes."""
 
@@ -219,10 +219,7 @@ def derivatives_of(prepared: Prepared, signals: tuple[str, ...]) -> Derivatives:
         rest.numel(),
         symbols["p"].numel(),
     )
-    if len(_derivatives) >= MOST_KEPT:
-        _derivatives.pop(next(iter(_derivatives)))
-    _derivatives[id(structure), signals] = found
-    return found
+    return _derivatives.keep((id(structure), signals), found)
 
 
 def linear_plant(

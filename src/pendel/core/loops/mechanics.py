@@ -22,6 +22,7 @@ from pendel.core.drive.document import Drive
 from pendel.core.drive.nesting import full_name
 from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
+from pendel.core.last_few import LastFew
 from pendel.core.loops.linear import linear_plant, without_drops
 from pendel.core.loops.modes import Body, Chain, Mechanics, Mode, Spring
 from pendel.core.loops.points import WorkingPoint, in_contact
@@ -130,8 +131,7 @@ class MovingForm:
     any."""
 
 
-MOST_KEPT = 6
-_forms: dict[int, MovingForm] = {}
+_forms: LastFew[int, MovingForm] = LastFew(6)
 
 
 def form_of(prepared: Prepared, units: Mapping[str, str]) -> MovingForm:
@@ -155,10 +155,7 @@ def form_of(prepared: Prepared, units: Mapping[str, str]) -> MovingForm:
     for symbol in others:
         seconds = ca.substitute(seconds, symbol, STRETCHED if symbol.name() in stretched else 0.0)
     found = MovingForm(structure, keys, rows, ca.Function("energies", [symbols["p"]], [seconds]))
-    if len(_forms) >= MOST_KEPT:
-        _forms.pop(next(iter(_forms)))
-    _forms[id(structure)] = found
-    return found
+    return _forms.keep(id(structure), found)
 
 
 def state_rows(

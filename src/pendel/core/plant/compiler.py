@@ -306,40 +306,54 @@ def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIM
     """
     with COMPILERS:
         try:
-            process = subprocess.Popen(
-                command,
-                stdin=subprocess.PIPE,
-                stdout=subprocess.PIPE,
-                stderr=subprocess.PIPE,
-                text=True,
-                errors="replace",
-                env=plain_environment(),
-                start_new_session=True,
-            )
+            code, told = run_limited(command, text, computing)
         except OSError as problem:
             raise BuildProblem(f"The C compiler cannot be started: {problem.strerror}.") from problem
-        try:
-            with contextlib.suppress(OSError, ValueError):  # it may have ended already
-                resource.prlimit(process.pid, resource.RLIMIT_CPU, (int(computing), int(computing) + 1))
-                resource.prlimit(process.pid, resource.RLIMIT_FSIZE, (MOST_WRITTEN, MOST_WRITTEN))
-                resource.prlimit(process.pid, resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
-            _, told = process.communicate(text, timeout=PATIENCE * computing)
         except subprocess.TimeoutExpired as problem:
             raise BuildProblem(
                 f"The C compiler did not finish within {PATIENCE * computing:.0f} s."
             ) from problem
-        finally:
-            if process.poll() is None:
-                with contextlib.suppress(ProcessLookupError):
-                    os.killpg(process.pid, signal.SIGKILL)
-                process.communicate()
-    if process.returncode != 0:
-        if process.returncode == -signal.SIGXCPU or "signal" in told[:400] and "CPU" in told[:400]:
+    if code != 0:
+        if code == -signal.SIGXCPU or "signal" in told[:400] and "CPU" in told[:400]:
             raise BuildProblem(f"The C compiler did not finish within {computing:.0f} s of computing.")
         refusal = BuildProblem("The C compiler refused the code:\n" + told[:4000])
         refusal.refused = True
         raise refusal
     return told
+
+
+def run_limited(command: list[str], text: str, computing: float) -> tuple[int, str]:
+    """Run a program in a group of its own, with limits as of `run_compiler`; one that is given up ends with its
+    children. Returns what it ended with and what it told of errors.
+
+    Raises
+    ------
+    OSError
+        where it cannot be started.
+    subprocess.TimeoutExpired
+    """
+    process = subprocess.Popen(
+        command,
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        errors="replace",
+        env=plain_environment(),
+        start_new_session=True,
+    )
+    try:
+        with contextlib.suppress(OSError, ValueError):  # it may have ended already
+            resource.prlimit(process.pid, resource.RLIMIT_CPU, (int(computing), int(computing) + 1))
+            resource.prlimit(process.pid, resource.RLIMIT_FSIZE, (MOST_WRITTEN, MOST_WRITTEN))
+            resource.prlimit(process.pid, resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
+        _, told = process.communicate(text, timeout=PATIENCE * computing)
+    finally:
+        if process.poll() is None:
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(process.pid, signal.SIGKILL)
+            process.communicate()
+    return process.returncode, told
 
 
 def plain_environment() -> dict[str, str]:

@@ -40,6 +40,7 @@ from pendel.core.equations.numbers import Numbers
 from pendel.core.equations.reduce import EquationProblem
 from pendel.core.equations.skeleton import Skeleton
 from pendel.core.errors import DriveHasFindings, DriveProblem, FileProblem, PendelError
+from pendel.core.last_few import LastFew
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.methods import METHODS
 from pendel.core.plant.model import PlantModel
@@ -73,9 +74,8 @@ from pendel.core.runs.shorts import FOR_GOOD, lasting_shorts, short_paths
 from pendel.core.trust import is_allowed, refuse_strange_c
 from pendel.core.vocabulary import ValueRole, plainest
 
-_lowered: dict[str, Lowered] = {}
+_lowered: LastFew[str, Lowered] = LastFew(4)
 """Controllers of drives by the drives' texts: a drive that runs as shipped again is not lowered again."""
-KNOWN_LOWERED = 4
 
 
 @dataclass
@@ -121,10 +121,7 @@ class Prepared:
         except CannotLower as problem:
             key = next((b.name for b in self.deck.blocks if b.title == problem.block), "")
             raise DriveHasFindings([fault(str(problem), key, "number_format")]) from problem
-        while len(_lowered) >= KNOWN_LOWERED:
-            _lowered.pop(next(iter(_lowered)), None)
-        _lowered[self.text] = made
-        return made
+        return _lowered.keep(self.text, made)
 
     @cached_property
     def program(self) -> Program:

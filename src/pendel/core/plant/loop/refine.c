@@ -59,19 +59,19 @@ static int ends_of_parts(double *ends, int parts, int early)
 static int solve_in_parts(work_t *w, const double *a, double dt, const double *ends, int parts, int halved)
 {
     run_t *r = w->r;
-    double *row = r->rows + r->n_rows * w->width;
+    double *row = r->rows + r->n_rows * w->width, from = 0;
     int j, steps = halved ? 2 * parts : parts;
     memcpy(w->x, a + 1, sizeof(double) * (size_t)NX);
-    w->t = a[0];
     for (j = 0; j < steps; j++, row += w->width) {
-        double end = !halved ? ends[j + 1] : j % 2 ? ends[j / 2 + 1] : 0.5 * (ends[j / 2] + ends[j / 2 + 1]);
-        double to = a[0] + dt * end;
+        double to = !halved ? ends[j + 1] : j % 2 ? ends[j / 2 + 1] : 0.5 * (ends[j / 2] + ends[j / 2 + 1]);
+        w->t = a[0] + dt * from;
         derivatives(w, w->t, w->x, w->k[0], 0);
-        if (!rodas(w, to - w->t)) return 0;
+        if (!rodas(w, dt * (to - from))) return 0;   /* not the difference of two times, which late in a run may be none */
         memcpy(row, a, sizeof(double) * (size_t)w->width);
-        row[0] = w->t = to;
+        row[0] = a[0] + dt * to;
         memcpy(row + 1, w->xn, sizeof(double) * (size_t)NX);
         memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
+        from = to;
     }
     return 1;
 }
@@ -111,13 +111,13 @@ static double settling_within(const work_t *w, const double *from, const double 
     return shortest;
 }
 
-/* The same within the first part that was solved. */
-static double settling_at_once(work_t *w, const double *a, const double *fine)
+/* The same within the first part that was solved, of length h. */
+static double settling_at_once(work_t *w, const double *a, double h, const double *fine)
 {
     const double *to = w->r->rows + w->r->n_rows * w->width;
     derivatives(w, a[0], a + 1, w->k[0], 0);
     derivatives(w, to[0], to + 1, w->k[7], 0);
-    return settling_within(w, a + 1, to + 1, w->k[0], w->k[7], to[0] - a[0], fine);
+    return settling_within(w, a + 1, to + 1, w->k[0], w->k[7], h, fine);
 }
 
 /* How often the first part, of length h, is to be quartered so that it is hardly longer than what settles in it. */
@@ -193,7 +193,7 @@ static int fill_step(work_t *w, const double *a, const double *b, const double *
         solved = solve_in_parts(w, a, dt, ends, parts = ends_of_parts(ends, 4, 0), 0);
         if (solved) {
             bend = bend_of_parts(w, a, parts, fine);
-            constant = settling_at_once(w, a, fine);
+            constant = settling_at_once(w, a, dt / parts, fine);
         }
         if (bend > 1) {
             parts = (int)least(MOST_PARTS, parts * parts_for(bend));
