@@ -6,7 +6,6 @@ import sys
 
 import numpy as np
 import pytest
-from pendel.core.plant.rows import evaluate_signals, refined_rows
 from truth import bits, blocks, figures, metamorphic, methods
 from truth.drives import FAMILIES, case
 from truth.report import Tallies, Tally, table
@@ -14,6 +13,7 @@ from truth.report import Tallies, Tally, table
 from pendel.core.controllers.numbers.lowering import Choices, lower
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.plant.compiler import compiler
+from pendel.core.plant.rows import evaluate_signals, refined_rows
 
 SEED = 2
 
