@@ -84,10 +84,10 @@ def test_voltages_that_settle_on_leaks_within_nanoseconds_have_their_means(famil
 
 
 def test_settling_voltages_are_drawn_late_in_a_run_too():
-    """An hour and a day on, what settles is over between two times that floating point can tell apart."""
+    """An hour and months on, what settles is over between two times that floating point can tell apart."""
     run = methods.run_with(case("dc_converter", 719))
     wanted = evaluate_signals(run.structure, run.expanded, run.parameters, ["converter.transistor_voltage"])
-    for later in (3600.0, 86400.0):
+    for later in (3600.0, 1e7):
         rows = run.rows.copy()
         rows[:, 0] += later
         drawn = refined_rows(run.structure, rows, run.parameters).rows
