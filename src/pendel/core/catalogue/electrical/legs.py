@@ -153,7 +153,8 @@ def mean_leg(
     voltage and with it what is drawn from the link, and costs no power by itself. What counts is the current
     at the edge: the mean less the ripple where a pulse begins, the mean and the ripple where it ends. Where
     the ripple turns the current within a period, the pole follows by itself at both edges and dead time does
-    nothing; where its crest just reaches zero, no device conducts for a part of the dead time (`Edges`; Muñoz, Lipo: On-line dead-time compensation technique for open-loop PWM-VSI drives, IEEE Trans.
+    nothing; where its crest just reaches zero, no device conducts for a part of the dead time (`Edges`; Muñoz,
+    Lipo: On-line dead-time compensation technique for open-loop PWM-VSI drives, IEEE Trans.
     Power Electronics 14 (1999) 683, from memory). With MOSFETs the current flows through a channel, but in
     dead time through a diode. With IGBTs it flows through the transistor for its share of the period and else
     through the diode of the other switch. Mohan, Undeland, Robbins: Power Electronics, 3rd ed., sections 8-5
