@@ -6,9 +6,13 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
+
 import pendel
 from pendel.core.drive.file import load
+from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.mechanics import mechanics_of
+from pendel.core.loops.resolvent import one_by_one, outputs_over
 from pendel.core.loops.sweep import Sweep, usual_frequencies
 from pendel.core.loops.transfer import Ends, transfer
 from pendel.core.loops.tuning import standings
@@ -18,7 +22,6 @@ EXAMPLES = Path(pendel.__file__).parent / "examples"
 WAYS = {
     "car_door_drive": Ends("current_pi.out", "current_sensor.value", (), "rest"),
     "haul_drive": Ends("current_regulator.u_d", "measured_currents.d", (), "rest"),
-    "haul_drive_rope": Ends("current_regulator.u_q", "measured_currents.q", (), "rest"),
 }
 
 
@@ -51,20 +54,34 @@ def studies() -> None:
     again = seconds_of(lambda: transfer(ready, ends))
     print(f"chain of {len(ready.structure.state_keys)} states: a model in {first:.2f} s, again in {again:.2f} s; its modes in {seconds_of(lambda: mechanics_of(ready)):.2f} s")
     door = pendel.open_example("car_door_drive")
-    seconds = seconds_of(lambda: door.tolerate("current_pi", {"door_motor.L_a": 0.2, "m_leaf": 0.3}, samples=300))
-    print(f"door: {307 / seconds:.0f} samples of tolerance a second")
+    for regulator in ("current_pi", "speed_pi"):
+        seconds = seconds_of(lambda: door.tolerate(regulator, {"door_motor.L_a": 0.2, "m_leaf": 0.3}, samples=1000))
+        print(f"door, {regulator}: 1000 samples of tolerance in {seconds:.1f} s")
     haul = pendel.open_example("haul_drive_tables")
     haul.set("until", "300 ms")
-    for turning in (False, True):
-        found = standings(haul.document, turning=turning)
-        seconds = seconds_of(lambda: standings(haul.document, turning=turning), 3)
+    for at in (JudgedAt.REST, JudgedAt.STEADY):
+        found = standings(haul.document, at=at)
+        seconds = seconds_of(lambda: standings(haul.document, at=at), 3)
         study = found[1].study
         slid = seconds_of(lambda: study.analyse({**study.gains_now, "K_p": study.gains_now["K_p"] * 1.01}), 10)
         print(f"haul drive with tables, {study.drive.point.name}: loops judged in {seconds:.2f} s, a gain slid in {1e3 * slid:.0f} ms")
 
 
+def responses() -> None:
+    """By one triangular form for all frequencies, beside a solution for each."""
+    for name in ("car_door_drive", "haul_drive_rope", "old_haul_feedback"):
+        for each in standings(pendel.open_example(name).document):
+            model, dt = each.study.plant_model, each.study.dt
+            A, b, C = model.reduced
+            s = np.exp(2j * np.pi * each.study.frequency * dt)
+            alike = seconds_of(lambda: outputs_over(A, b, C, model.D, s), 20)
+            alone = seconds_of(lambda: C @ one_by_one(A, b, s) + model.D, 20)
+            print(f"{name}, {each.loop.key}: {len(A)} states at {len(s)} frequencies in {1e3 * alike:.1f} ms, one by one {alone / alike:.1f} times as long")
+
+
 def main() -> None:
     studies()
+    responses()
     for name, ends in WAYS.items():
         drive = load(EXAMPLES / f"{name}.pendel")
         prepared = prepare(averaged(drive))

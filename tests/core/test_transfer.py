@@ -1,6 +1,7 @@
 """Linear models between any two points, what they are made of, and the same measured in runs."""
 
 import json
+import math
 import os
 import runpy
 import warnings
@@ -11,6 +12,7 @@ import numpy as np
 import pytest
 import scipy.io
 import scipy.linalg
+import scipy.signal
 
 import pendel
 from pendel.cli.main import main
@@ -20,10 +22,11 @@ from pendel.core.drive.file import load
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.kept_sweeps import keep_sweep, kept_sweep
 from pendel.core.loops.linear import LinearModel, linear_plant
-from pendel.core.loops.points import point_in_run
+from pendel.core.loops.points import WorkingPoint, point_in_run
 from pendel.core.loops.realisation import minimal, poles_of, zeros_of
+from pendel.core.loops.resolvent import outputs_over
 from pendel.core.loops.sweep import Sweep, SweptPoint
-from pendel.core.loops.transfer import Ends, ports_in, ports_out, transfer
+from pendel.core.loops.transfer import Ends, Transfer, ports_in, ports_out, transfer
 from pendel.core.loops.tuning import standings
 from pendel.core.plant.rows import evaluate_signals
 from pendel.core.runs.simulate import averaged, prepare
@@ -298,3 +301,41 @@ def test_swept_points_are_kept_for_the_same_drive_and_way_whatever_stands_in_the
     (folder / "sweeps.json").unlink()
     os.mkfifo(folder / "sweeps.json")
     assert kept_sweep(folder, drive, way) == ()
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_responses_at_many_frequencies_are_those_of_single_ones_in_any_units(seed):
+    """Delay lines (which no eigenvectors span), poles near the circle, and states in units 16 decades apart."""
+    rng = np.random.default_rng(seed)
+    line, lags = np.eye(4, k=-1), np.diag(1 - 10.0 ** -rng.uniform(1, 7, 5))
+    A = scipy.linalg.block_diag(line, lags)
+    A[4:, 3] = rng.normal(size=5)
+    A[0, 4:] = rng.normal(size=5) * 1e-3
+    b, C, d = np.eye(9, 1), rng.normal(size=(2, 9)), rng.normal(size=(2, 1))
+    s = np.exp(1j * np.geomspace(1e-4, math.pi, 300))
+    wanted = np.array([(C @ np.linalg.solve(z * np.eye(9) - A, b) + d)[:, 0] for z in s]).T
+    units = 10.0 ** rng.uniform(-8, 8, 9)
+    found = outputs_over(units[:, None] * A / units, units[:, None] * b, C / units, d, s)
+    np.testing.assert_allclose(found, wanted, rtol=1e-8)
+    inputs = rng.normal(size=(9, len(s)))
+    alone = np.array([np.linalg.solve(z * np.eye(9) - A, v) for z, v in zip(s, inputs.T)]).T
+    np.testing.assert_allclose(outputs_over(A, inputs, np.eye(9), np.zeros((9, 1)), s), alone, rtol=1e-7)
+
+
+def test_a_sine_waits_for_what_tells_in_the_response_alone():
+    """Against `scipy.signal.lsim` of a fast part and one of 100 s that hardly answers; a sine that begins is told from
+    the one that lasts to a thousandth."""
+    slow = scipy.signal.StateSpace(np.diag([-100.0, -0.01]), [[1.0], [1.0]], [[100.0, 1e-3]], [[0.0]])
+    model = LinearModel(slow.A, slow.B, slow.C, slow.D, 0.0, ("fast", "slow"), "u", "y")
+    way = Transfer(Ends("u", "y"), model, WorkingPoint("at rest"))
+    assert way.usual_span() == pytest.approx(500)
+    for f in (2.0, 50.0):
+        looked = 4 / f
+        wait = way.settling_at(f, looked)
+        assert 0.02 < wait < 0.1
+        t = np.arange(0, wait + looked, 1e-5)
+        t = t[: round((wait + looked) / 1e-5)]
+        y = scipy.signal.lsim(slow, np.sin(2 * np.pi * f * t), t)[1]
+        late = slice(len(t) - round(looked / 1e-5), None)
+        seen = 2 * np.mean(y[late] * np.exp(-2j * np.pi * f * t[late])) * 1j
+        assert abs(seen / way.response(np.array([f]))[0] - 1) < 1.2e-3

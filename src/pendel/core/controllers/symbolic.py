@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 import casadi as ca
@@ -40,16 +40,21 @@ class LinearBlock:
     limited: bool = False
     """Whether something in it is at its limit there; the form is that between the limits all the same."""
 
+    @cached_property
+    def whole(self) -> np.ndarray:
+        """All four as one: (z⁺, y) from (z, v)."""
+        return np.vstack([np.hstack([self.E, self.F]), np.hstack([self.G, self.H])])
+
     def response(self, z: np.ndarray) -> np.ndarray:
         """Frequency response at points ``z``; shape (points, outputs, inputs)."""
         n = self.E.shape[0]
-        inner = (
-            np.linalg.solve(
-                z[:, None, None] * np.eye(n) - self.E, np.broadcast_to(self.F, (len(z), *self.F.shape))
-            )
-            if n
-            else np.zeros((len(z), 0, self.F.shape[1]))
-        )
+        if n == 1:  # a PI regulator, whose gains sliders move
+            inner = (self.F / (z[:, None] - self.E[0, 0]))[:, None, :]
+        elif n:
+            apart = z[:, None, None] * np.eye(n) - self.E
+            inner = np.linalg.solve(apart, np.broadcast_to(self.F, (len(z), *self.F.shape)))
+        else:
+            inner = np.zeros((len(z), 0, self.F.shape[1]))
         return self.G @ inner + self.H
 
 

@@ -10,7 +10,8 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from functools import cached_property, lru_cache
+from typing import Any, NamedTuple
 
 import casadi as ca
 import numpy as np
@@ -23,6 +24,7 @@ from pendel.core.equations.context import stacked
 from pendel.core.errors import DriveProblem
 from pendel.core.last_few import LastFew
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, at_rest
+from pendel.core.loops.resolvent import outputs_over
 from pendel.core.plant.program import Structure
 from pendel.core.plant.starting import loop_values, surface_values
 from pendel.core.runs.simulate import Prepared
@@ -48,10 +50,14 @@ class LinearModel:
     def response(self, omega: np.ndarray) -> np.ndarray:
         """Complex frequency response at ``omega`` (rad/s)."""
         s = 1j * omega if self.dt == 0 else np.exp(1j * omega * self.dt)
+        A, B, C = self.reduced
+        return outputs_over(A, B, C, self.D, s)[0]
+
+    @cached_property
+    def reduced(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """A, B, C of the states that the input reaches and the output shows."""
         kept = on_the_way(self.A, self.B, self.C)
-        A, B, C = self.A[np.ix_(kept, kept)], self.B[kept], self.C[:, kept]
-        x = np.linalg.solve(s[:, None, None] * np.eye(len(kept)) - A, np.broadcast_to(B, (len(s), *B.shape)))
-        return (C @ x + self.D)[:, 0, 0]
+        return self.A[np.ix_(kept, kept)], self.B[kept], self.C[:, kept]
 
     @property
     def poles(self) -> np.ndarray:
@@ -113,11 +119,10 @@ class LiftedModel:
         count = self.B.shape[1]
         turns = np.exp(1j * np.outer(omega * self.tick, np.arange(count)))
         kept = on_the_way(self.A, self.B, self.C)
-        around = np.exp(1j * omega * self.tick * count)[:, None, None] * np.eye(len(kept))
-        inputs = turns[:, :, None]
-        x = np.linalg.solve(around - self.A[np.ix_(kept, kept)], self.B[kept] @ inputs)
-        y = (self.C[:, kept] @ x + self.D @ inputs)[:, :, 0]
-        return np.asarray(np.mean(y * turns.conj(), axis=1))
+        around = np.exp(1j * omega * self.tick * count)
+        A, inputs = self.A[np.ix_(kept, kept)], self.B[kept] @ turns.T
+        y = outputs_over(A, inputs, self.C[:, kept], self.D @ turns.T, around)
+        return np.asarray(np.mean(y.T * turns.conj(), axis=1))
 
     def step(self, count: int) -> np.ndarray:
         """At so many ticks, after a step of one; shape (count,)."""
@@ -299,6 +304,30 @@ def sampled_drive(
     return SampledDrive(prepared.deck, point, at.plant, silent=silent, linear=at.blocks)
 
 
+class Stretch(NamedTuple):
+    """Ticks, one after another, in which the same blocks run; what is watched is ``looked`` at in the first or in
+    none."""
+
+    running: tuple[bool, ...]
+    begins: int
+    ticks: int
+    looked: bool
+
+
+@lru_cache(maxsize=256)
+def stretches(rates: tuple[tuple[int, int], ...], first: int, count: int, looked: int) -> tuple[Stretch, ...]:
+    """So many ticks from ``first`` on; ``rates`` are every how many ticks, and at which of them, each block runs.
+    Every ``looked``-th of the ticks begins a stretch of its own."""
+    found = list[Stretch]()
+    for place in range(count):
+        running = tuple((first + place - phase) % every == 0 for every, phase in rates)
+        if place % looked and running == found[-1].running:
+            found[-1] = found[-1]._replace(ticks=found[-1].ticks + 1)
+        else:
+            found.append(Stretch(running, first + place, 1, place % looked == 0))
+    return tuple(found)
+
+
 class SampledDrive:
     """The drive as one linear sampled system, of numbers alone.
 
@@ -373,7 +402,7 @@ class SampledDrive:
         it should."""
         return [b.name for b in self.blocks if b.inputs and self.linear[b.name].limited]
 
-    @property
+    @cached_property
     def period(self) -> int:
         return math.lcm(*(b.every for b in self.blocks)) if self.blocks else 1
 
@@ -387,6 +416,10 @@ class SampledDrive:
             names += [f"{b.name}.{s}" for s in b.states] + [
                 f"{b.name} {k + 1} ago" for k in range(n - len(b.states))
             ]
+        self.outputs_at: dict[str, slice] = {}
+        first = len(names)
+        for b in self.blocks:
+            self.outputs_at[b.name] = slice(first, first := first + len(b.outputs))
         self.held_at = {s: len(names) + k for k, s in enumerate(self.outputs)}
         self.names = tuple(names + [f"held {s}" for s in self.outputs])
 
@@ -399,31 +432,35 @@ class SampledDrive:
         ticks: int | None = None,
         watch: tuple[str, ...] = (),
         each_tick: bool = False,
+        looked: int = 1,
     ) -> tuple[np.ndarray, np.ndarray, list[dict[str, np.ndarray]]]:
         """Run one period on matrices.
 
         ``inject`` names what the input is added to, or replaces where it is opened: a block's output, what blocks
         read of a measured signal, what the plant takes of a command, or a load (a profile of the plant). ``setpoint``
         is an input port ``block.port`` it is added to. What is watched is what arrives there, before that. The input
-        stays for the period, or is one of its own at ``each_tick``. Returns Φ, Γ and, for each tick, the rows of the
-        watched signals."""
-        n = len(self.names)
-        span = range(self.origin, self.origin + (ticks or self.period))
-        width = n + (len(span) if each_tick else 1)
-        known: dict[tuple[bool, ...], tuple[np.ndarray, dict[str, np.ndarray]]] = {}
+        stays for the period, or is one of its own at ``each_tick``. Returns Φ, Γ and, for every so many ticks as it is
+        ``looked`` at, the rows of the watched signals."""
+        n, count = len(self.names), ticks or self.period
+        known: dict[tuple[bool, ...], tuple[np.ndarray, np.ndarray]] = {}
         """What a tick does, by which blocks run in it: most ticks of a period are alike."""
-        S = np.eye(n, width)
+        S = np.eye(n, n + (count if each_tick else 1))
         seen: list[dict[str, np.ndarray]] = []
-        for tick in span:
-            running = tuple(b.runs_at(tick) for b in self.blocks)
-            if running not in known:
-                known[running] = self._tick_map(tick, inject, setpoint, opened, watch)
-            step, rows = known[running]
-            e = np.zeros((1, width))
-            e[0, n + (tick - self.origin if each_tick else 0)] = 1.0
-            before = np.vstack([S, e])
-            seen.append({w: row @ before for w, row in rows.items()})
-            S = step @ before
+        rates = tuple((b.every, b.phase) for b in self.blocks)
+        for stretch in stretches(rates, self.origin, count, 1 if each_tick else looked):
+            if stretch.running not in known:
+                known[stretch.running] = self._tick_map(stretch.begins, inject, setpoint, opened, watch)
+            step, rows = known[stretch.running]
+            now = n + (stretch.begins - self.origin) * each_tick
+            if stretch.looked:
+                values = rows[:, :n] @ S
+                values[:, now] += rows[:, n]
+                seen.append(dict(zip(watch, values)))
+            if stretch.ticks > 1:
+                held = np.vstack([step, np.eye(1, n + 1, n)])
+                step = np.linalg.matrix_power(held, stretch.ticks)[:n]
+            S = step[:, :n] @ S
+            S[:, now] += step[:, n]
         return S[:, :n], S[:, n:], seen
 
     def _tick_map(
@@ -433,19 +470,19 @@ class SampledDrive:
         setpoint: str | None,
         opened: frozenset[str],
         watch: tuple[str, ...],
-    ) -> tuple[np.ndarray, dict[str, np.ndarray]]:
-        """State and what is watched after a tick by the state before it and the input, shapes (n, n + 1) and (n +
-        1,)."""
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """State after a tick and what is watched in it, by the state before it and the input; shapes (n, n + 1) and
+        (w, n + 1)."""
         n, nx, nc = len(self.names), len(self.plant.states), len(self.plant.commands)
         width = n + 1
-        S, e = np.eye(n, width), np.zeros(width)
+        S, e, nothing = np.eye(n, width), np.zeros(width), np.zeros(width)
         e[n] = 1.0
         loaded = [k for k, name in enumerate(self.plant.loads) if name == inject]
         at_commands = inject in self.plant.commands or not opened.isdisjoint(self.plant.commands)
 
         def changed(name: str, value: np.ndarray) -> np.ndarray:
             """What goes on of a signal where the input comes in, or where it is opened."""
-            kept = np.zeros(width) if name in opened else value
+            kept = nothing if name in opened else value
             return kept + e if name == inject else kept
 
         def taken(commands: np.ndarray) -> np.ndarray:
@@ -466,43 +503,45 @@ class SampledDrive:
 
         def read(source: str | None) -> np.ndarray:
             if source is None:
-                return np.zeros(width)
+                return nothing
             if source in measured:
                 value = measured[source]
             elif source in self.held_at:
                 value = S[self.held_at[source]]
             else:
-                return np.zeros(width)
+                return nothing
             return changed(source, value)
 
         for step in self.deck.steps:
-            if step.block in self.silent.blocks or not self.deck.block(step.block).runs_at(tick):
-                continue
             b = self.deck.block(step.block)
+            if b.name in self.silent.blocks or not b.runs_at(tick):
+                continue
             lin, at = self.linear[b.name], self.block_at[b.name]
-            ports = {p: f"{b.name}.{p}" for p in b.inputs}
-            rows = [
-                read(b.sources.get(p) if port not in self.silent.ports else None) + e * (setpoint == port)
-                for p, port in ports.items()
-            ]
-            v = np.array(rows).reshape(len(ports), width)
-            out = lin.G @ S[at] + lin.H @ v
+            states = at.stop - at.start
+            given = np.zeros((states + len(b.inputs), width))
+            given[:states] = S[at]
+            for row, p in zip(given[states:], b.inputs):
+                port = f"{b.name}.{p}"
+                if port not in self.silent.ports:
+                    row += read(b.sources.get(p))
+                if port == setpoint:
+                    row += e
+                if port in watch:
+                    raw[port] = row
+            gives = lin.whole @ given
             if step.part is not Part.GIVE:
-                S[at] = lin.E @ S[at] + lin.F @ v
-            for p, row in zip(b.outputs, out) if step.part is not Part.TAKE else ():
-                S[self.held_at[f"{b.name}.{p}"]] = row
-            for p, row in zip(b.inputs, v):
-                raw[f"{b.name}.{p}"] = row
-        seen = {
-            w: measured.get(
-                w, raw.get(w, S[self.held_at[w]] if w in self.held_at else np.zeros(width))
-            ).copy()
-            for w in watch
-        }
+                S[at] = gives[:states]
+            if step.part is not Part.TAKE:
+                S[self.outputs_at[b.name]] = gives[states:]
+        seen = np.zeros((len(watch), width))
+        for row, w in zip(seen, watch):
+            row += measured.get(w, raw.get(w, S[self.held_at[w]] if w in self.held_at else nothing))
         pending = np.array([read(self.deck.commands.get(c)) for c in self.plant.commands]).reshape(nc, width)
         if u is None:
             u = pending
-        seen |= {c: u[k].copy() for k, c in enumerate(self.plant.commands) if c in watch}
+        for k, c in enumerate(self.plant.commands):
+            if c in watch:
+                seen[watch.index(c)] = u[k]
         acting = taken(u)
         S[nx : nx + nc] = pending if self.deck.delay else acting
         S[:nx] = self.Ad @ S[:nx] + self.Bd @ acting
@@ -525,7 +564,9 @@ class SampledDrive:
         setpoint: str | None = None,
         opened: frozenset[str] = frozenset(),
     ) -> LinearModel:
-        phi, gamma, seen = self.period_map(inject=inject, setpoint=setpoint, opened=opened, watch=(watch,))
+        phi, gamma, seen = self.period_map(
+            inject=inject, setpoint=setpoint, opened=opened, watch=(watch,), looked=self.period
+        )
         row = seen[0][watch]
         return LinearModel(
             phi,

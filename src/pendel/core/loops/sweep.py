@@ -37,6 +37,9 @@ ROWS_A_TICK = 200
 """Steps between two ticks that are kept, at most; the record takes no more room than there are."""
 SHORTEST = 1000
 """Ticks that are looked at, at least: the steps of sensors even out."""
+AMPLE = 20_000
+"""Ticks in which a drive settles whatever its model says; only what takes longer waits for what can be told in the
+response."""
 CLEAN = 1e-3
 """Harmonics below which no other amplitude is tried."""
 UNLIKE = 0.03
@@ -45,6 +48,8 @@ LONGEST = 2_000_000
 """Ticks of one run."""
 
 
+NOTHING = 1e-12
+"""SI; a signal that never comes to more rests."""
 SHARES = (0.01, 0.03, 0.1, 0.3)
 """Of what a signal comes to: amplitudes that are tried."""
 Given = TypeVar("Given")
@@ -404,10 +409,12 @@ class Sweep:
 
     def window(self, wish: float) -> Window:
         """The frequency next to one that fits (Hz), ticks of settling and ticks that are looked at."""
-        self.injection.whole_periods(wish)
-        settling = self.transfer.usual_span()
+        frequency, count = self.injection.whole_periods(wish)
         if self.transfer.range is not None:  # poles below what was measured tell nothing
-            settling = min(settling, self.prepared.examined.settings["until"])
+            settling = min(self.transfer.usual_span(), self.prepared.examined.settings["until"])
+        else:
+            usual, tick = self.transfer.usual_span(), self.injection.tick
+            settling = min(usual, max(self.transfer.settling_at(frequency, count * tick), AMPLE * tick))
         return self.injection.window(wish, settling)
 
     def run(
@@ -447,9 +454,13 @@ class Sweep:
         return Swept(points, injection.begins, self.prepared.drive.settings["level"])
 
     def _size(self) -> float:
-        at_point = abs(self.transfer.point.signals.get(self.injection.source, 0.0))
-        largest = max(at_point, self.injection.size())
-        return largest if largest > 1e-12 else 1.0
+        """What the source comes to about the point; in the drive's own run where it rests there."""
+        source, begins = self.injection.source, self.injection.begins
+        about = max(abs(self.transfer.point.signals.get(source, 0.0)), self.injection.size())
+        if about > NOTHING:
+            return about
+        found = Injection(self.prepared, source, self.injection.target, begins=begins).size()
+        return found if found > NOTHING else 1.0
 
     def _point(self, f: float, answer: Answer, size: float) -> SweptPoint:
         response = answer.response

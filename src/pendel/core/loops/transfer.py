@@ -6,6 +6,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -47,6 +48,8 @@ DECADES, PER_DECADE = 5, 100
 BEYOND, SMOOTHLY = 8.0, 70
 """Times half the sampling rate up to which a continuous drive is looked at, and points a decade."""
 STEPS, MOST_STEPS = 600, 200_000
+FORGOTTEN = 1e-3
+"""Of a response to a sine, what its beginning may still add."""
 EXACT = 1e-6
 """By what poles are off where nothing but rounding is in them."""
 
@@ -131,6 +134,38 @@ class Transfer:
             values[n] = (model.C @ x + model.D)[0, 0]
             x = A @ x + B
         return dt * np.arange(STEPS + 1), values
+
+    def settling_at(self, frequency: float, looked: float) -> float:
+        """s after which a sine (Hz) that begins is seen by what it comes to alone, to `FORGOTTEN` of that, if it is
+        looked at for ``looked`` s, whole periods; `usual_span` at most. A slow part that the sine hardly moves, such
+        as that of a rope, costs no time so."""
+        rates, residues = self._parts
+        s = 2j * math.pi * frequency
+        apart = (
+            abs(s - rates)
+            if not self.model.dt
+            else abs(np.exp(s * self.model.dt) - np.exp(rates * self.model.dt))
+        )
+        # What decays as c exp(p t) over a window T of whole periods adds 2 c (exp(p T) - 1) / (T (p - j w)).
+        with np.errstate(all="ignore"):
+            begun = abs(residues) / apart
+            tells = 2 * begun * abs(np.expm1(rates * looked)) / (looked * abs(rates - s))
+            allowed = FORGOTTEN * abs(self.response(np.array([frequency]))[0]) / max(1, len(rates))
+            needed = np.log(tells / allowed) / -rates.real
+        decays = rates.real < 0
+        longest = np.max(needed[decays], initial=0.0)
+        return self.usual_span() if math.isnan(longest) else float(min(longest, self.usual_span()))
+
+    @cached_property
+    def _parts(self) -> tuple[np.ndarray, np.ndarray]:
+        """Of the model as a sum of residue / (s - p), or in z: the poles in continuous time and the residues; without
+        what is gone within a sample."""
+        kept = minimal(self.model).model
+        values, right = np.linalg.eig(kept.A)
+        residues = (kept.C @ right)[0] * (np.linalg.pinv(right) @ kept.B[:, 0])
+        rates = np.array([in_continuous_time(complex(p), kept.dt) for p in values])
+        lasts = np.isfinite(rates.real)
+        return rates[lasts], residues[lasts]
 
     def usual_span(self) -> float:
         """s: five times the slowest that decays of what the response shows; ten times the fastest that

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 
@@ -33,7 +33,7 @@ POINTS, BEYOND = 500, 8.0
 POINTS_BELOW, DEEPEST, LEAD_IN = 250, 1e-5, 20
 """Frequencies below the usual ones, where the lowest lies beside them, and how many are shown before a
 crossover there."""
-MOST_STEPS, AT_ONCE = 4000, 50
+MOST_STEPS, AT_ONCE = 4000, 64
 """Of a response; so many are computed by one product."""
 FAR = 1e12
 """What grows beyond this is shown no further."""
@@ -85,7 +85,7 @@ class LoopStudy:
         self.dt = self.plant_model.dt
         nyquist = 0.5 / self.dt
         low, high = drive.range or (nyquist * 1e-4, nyquist * 0.999)
-        self.frequency = np.geomspace(low, high, POINTS)
+        self.frequency = spaced(low, high)
 
     @cached_property
     def G(self) -> np.ndarray:
@@ -169,7 +169,7 @@ class LoopStudy:
         self.drive.linear[self.loop.regulator] = self.with_gains(gains)
         setpoint = f"{self.loop.regulator}.{self.loop.regulation.setpoint}"
         watched = self.actual
-        phi, gamma, seen = self.drive.period_map(setpoint=setpoint, watch=(watched,))
+        phi, gamma, seen = self.drive.period_map(setpoint=setpoint, watch=(watched,), looked=self.block.every)
         frequency, response = self.reaching_down(gains)
         found = margins(frequency, response, stable=True)
         if self.drive.point.calm:
@@ -211,7 +211,7 @@ class LoopStudy:
         watched: str,
         found: Margins,
     ) -> tuple[np.ndarray, np.ndarray]:
-        """Response of the actual value, as the regulator sees it, to a unit step of the setpoint."""
+        """Response of the actual value, as the regulator sees it whenever it runs, to a unit step of the setpoint."""
         scale = 1.0 / (2 * math.pi * found.crossover) if math.isfinite(found.crossover) else 20 * self.dt
         count = int(min(MOST_STEPS, max(40, 14 * scale / self.dt)))
         rows = np.array([tick[watched] for tick in seen])
@@ -222,7 +222,7 @@ class LoopStudy:
             whole = np.linalg.matrix_power(whole, stride)
             y = far_values(rows[:1], whole, MOST_STEPS)
             return np.arange(len(y)) * stride * self.dt, y
-        y = far_values(rows[:: self.block.every], whole, count)
+        y = far_values(rows, whole, count)
         return np.arange(len(y)) * self.loop.period, y
 
     def picture(self, f_wish: float | None = None) -> LagPlant:
@@ -273,18 +273,25 @@ class LoopStudy:
         return chosen.propose(self, Wishes(crossover, phase_margin))
 
 
+@lru_cache(maxsize=32)
+def spaced(low: float, high: float) -> np.ndarray:
+    """Frequencies (Hz) evenly apart on a logarithmic axis, for whoever looks at the same range."""
+    found = np.geomspace(low, high, POINTS)
+    found.flags.writeable = False
+    return found
+
+
 def far_values(read: np.ndarray, whole: np.ndarray, count: int) -> np.ndarray:
     """What rows read (k, n) of a state that is 0 but for its last entry, and of those it becomes by ``whole``, so
     many in all; as far as it stays within `FAR`. Many are computed by one product."""
-    ahead = [read]
-    while len(ahead) < min(count, AT_ONCE):
-        ahead.append(ahead[-1] @ whole)
-    stacked, on = np.vstack(ahead), np.linalg.matrix_power(whole, len(ahead))
+    stacked, on, ahead = read, whole, 1
+    while ahead < min(count, AT_ONCE):  # twice as many by one product
+        stacked, on, ahead = np.vstack([stacked, stacked @ on]), on @ on, 2 * ahead
     state = np.zeros(len(whole))
     state[-1] = 1.0
     values = list[np.ndarray]()
     with np.errstate(over="ignore", invalid="ignore"):
-        for _ in range(math.ceil(count / len(ahead))):
+        for _ in range(math.ceil(count / ahead)):
             values.append(stacked @ state)
             state = on @ state
             if not np.all(np.abs(state) < FAR):

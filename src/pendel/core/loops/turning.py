@@ -330,12 +330,13 @@ class TurningDrive(SampledDrive):
         ticks: int | None = None,
         watch: tuple[str, ...] = (),
         each_tick: bool = False,
+        looked: int = 1,
     ) -> tuple[np.ndarray, np.ndarray, list[dict[str, np.ndarray]]]:
         """As of a drive that stands still; its states are combinations of those of the drive."""
         if ticks not in (None, self.period):
             raise ValueError("a turning drive is known from period to period")
         frame = self.frame(inject, setpoint, opened, watch, each_tick)
-        return frame.A, frame.B, frame.seen(watch)
+        return frame.A, frame.B, frame.seen(watch)[::looked]
 
     def frame(
         self,
