@@ -32,6 +32,10 @@ from pendel.core.vocabulary import ValueRole
 
 ROUNDING = 1e-12
 """A response below this is one of rounding."""
+AT_ONCE = 64
+"""Values of a response that are computed by one product, at least."""
+FAR = 1e12
+"""What grows beyond this is shown no further."""
 
 
 @dataclass(frozen=True)
@@ -102,6 +106,26 @@ def on_the_way(A: np.ndarray, B: np.ndarray, C: np.ndarray) -> np.ndarray:
     return np.flatnonzero(reached & shown)
 
 
+def far_values(read: np.ndarray, whole: np.ndarray, count: int) -> np.ndarray:
+    """What rows read (k, n) of a state that is 0 but for its last entry, and of those it becomes by ``whole``, so
+    many in all; as far as it stays within `FAR`. Many are computed by one product."""
+    stacked, on, ahead = read, whole, 1
+    while ahead < min(count, AT_ONCE):  # twice as many by one product
+        stacked, on, ahead = np.vstack([stacked, stacked @ on]), on @ on, 2 * ahead
+    state = np.zeros(len(whole))
+    state[-1] = 1.0
+    values = list[np.ndarray]()
+    with np.errstate(over="ignore", invalid="ignore"):
+        for _ in range(math.ceil(count / ahead)):
+            values.append(stacked @ state)
+            state = on @ state
+            if not np.all(np.abs(state) < FAR):
+                break
+    y = np.concatenate(values)[: count * len(read)]
+    beyond = np.flatnonzero(~(np.abs(y) < FAR))
+    return y[: max(1, beyond[0])] if len(beyond) else y
+
+
 @dataclass(frozen=True)
 class LiftedModel:
     """x⁺ = A x + B u, y = C x + D u over a period of N ticks of ``tick`` s, with u and y at each of its
@@ -125,13 +149,15 @@ class LiftedModel:
         return np.asarray(np.mean(y.T * turns.conj(), axis=1))
 
     def step(self, count: int) -> np.ndarray:
-        """At so many ticks, after a step of one; shape (count,)."""
-        ones, found = np.ones(self.B.shape[1]), []
-        x = np.zeros(self.A.shape[0])
-        for _ in range(math.ceil(count / len(ones))):
-            found.append(self.C @ x + self.D @ ones)
-            x = self.A @ x + self.B @ ones
-        return np.concatenate(found)[:count]
+        """At so many ticks, after a step of one; fewer where it grows beyond `FAR`."""
+        periods = math.ceil(count / self.B.shape[1])
+        kept = on_the_way(self.A, self.B, self.C)
+        held = self.B[kept].sum(axis=1, keepdims=True)
+        whole = np.vstack(
+            [np.hstack([self.A[np.ix_(kept, kept)], held]), np.eye(1, len(kept) + 1, len(kept))]
+        )
+        read = np.hstack([self.C[:, kept], self.D.sum(axis=1, keepdims=True)])
+        return far_values(read, whole, periods)[:count]
 
 
 @dataclass

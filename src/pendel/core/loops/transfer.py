@@ -125,7 +125,8 @@ class Transfer:
     def _step(self, span: float) -> tuple[np.ndarray, np.ndarray]:
         if self.lifted is not None:
             count = max(2, min(MOST_STEPS, math.ceil(span / self.lifted.tick)))
-            return self.lifted.tick * np.arange(count), self.lifted.step(count)
+            values = self.lifted.step(count)
+            return self.lifted.tick * np.arange(len(values)), values
         dt = span / STEPS
         model = held_model(self.model, dt)
         A, B = model.A, model.B

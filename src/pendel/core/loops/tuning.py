@@ -18,7 +18,7 @@ from pendel.core.loops.continuous import continuous_response
 from pendel.core.loops.find import Loop, acting_blocks, find_loops
 from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.loops.linear import LinearModel, SampledDrive, Silent, responds, sampled_drive
+from pendel.core.loops.linear import LinearModel, SampledDrive, Silent, far_values, responds, sampled_drive
 from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.measured import MeasuredDrive, MeasuredPoints
 from pendel.core.loops.points import WorkingPoints
@@ -33,10 +33,8 @@ POINTS, BEYOND = 500, 8.0
 POINTS_BELOW, DEEPEST, LEAD_IN = 250, 1e-5, 20
 """Frequencies below the usual ones, where the lowest lies beside them, and how many are shown before a
 crossover there."""
-MOST_STEPS, AT_ONCE = 4000, 64
-"""Of a response; so many are computed by one product."""
-FAR = 1e12
-"""What grows beyond this is shown no further."""
+MOST_STEPS = 4000
+"""Of a response."""
 
 
 @dataclass(frozen=True)
@@ -279,26 +277,6 @@ def spaced(low: float, high: float) -> np.ndarray:
     found = np.geomspace(low, high, POINTS)
     found.flags.writeable = False
     return found
-
-
-def far_values(read: np.ndarray, whole: np.ndarray, count: int) -> np.ndarray:
-    """What rows read (k, n) of a state that is 0 but for its last entry, and of those it becomes by ``whole``, so
-    many in all; as far as it stays within `FAR`. Many are computed by one product."""
-    stacked, on, ahead = read, whole, 1
-    while ahead < min(count, AT_ONCE):  # twice as many by one product
-        stacked, on, ahead = np.vstack([stacked, stacked @ on]), on @ on, 2 * ahead
-    state = np.zeros(len(whole))
-    state[-1] = 1.0
-    values = list[np.ndarray]()
-    with np.errstate(over="ignore", invalid="ignore"):
-        for _ in range(math.ceil(count / ahead)):
-            values.append(stacked @ state)
-            state = on @ state
-            if not np.all(np.abs(state) < FAR):
-                break
-    y = np.concatenate(values)[: count * len(read)]
-    beyond = np.flatnonzero(~(np.abs(y) < FAR))
-    return y[: beyond[0]] if len(beyond) else y
 
 
 def silent_beside(deck: ControlDeck, loop: Loop) -> Silent:
