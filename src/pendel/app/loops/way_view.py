@@ -52,7 +52,7 @@ from pendel.core.runs.simulate import signal_infos
 from pendel.core.runs.worker import SweepRequest, TransferRequest
 from pendel.core.trust import strange_c
 
-PIECE = 4
+PIECE = 2
 """Frequencies that are measured at once, before their points are shown."""
 
 

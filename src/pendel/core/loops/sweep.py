@@ -40,6 +40,9 @@ SHORTEST = 1000
 AMPLE = 20_000
 """Ticks in which a drive settles whatever its model says; only what takes longer waits for what can be told in the
 response."""
+AGREE, AGREE_DISTORTED = 1e-3, 0.1
+"""Shares of an answer, and of its harmonics, by which the one right after it may differ where the drive has
+settled."""
 CLEAN = 1e-3
 """Harmonics below which no other amplitude is tried."""
 UNLIKE = 0.03
@@ -48,7 +51,7 @@ LONGEST = 2_000_000
 """Ticks of one run."""
 
 
-NOTHING = 1e-12
+RESTS = 1e-12
 """SI; a signal that never comes to more rests."""
 SHARES = (0.01, 0.03, 0.1, 0.3)
 """Of what a signal comes to: amplitudes that are tried."""
@@ -259,9 +262,17 @@ class Injection:
             return simulator.state(), replace(point_of_row(self.prepared, row, given), remembered=remembered)
 
     def watched(
-        self, begin: Snapshot, amplitude: float, f: float, count: int, stopping: Callable[[], bool]
+        self,
+        begin: Snapshot,
+        amplitude: float,
+        f: float,
+        count: int,
+        stopping: Callable[[], bool],
+        enough: Callable[[np.ndarray], bool] = lambda seen: False,
+        chunk: int = CHUNK,
     ) -> np.ndarray:
-        """Target, and what it is compared with, at so many ticks from the beginning on; shape (2, count)."""
+        """Target, and what it is compared with, at so many ticks from the beginning on; shape (2, count), or fewer
+        once those so far are ``enough``, which is asked after each ``chunk``."""
         turn = 2 * math.pi * f * self.tick * self.every
         with Simulator(self.program, self.inputs, ring=Ring(2 * CHUNK * ROWS_A_TICK, 2 * CHUNK)) as simulator:
             simulator.restore(begin)
@@ -272,11 +283,11 @@ class Injection:
             for name, value in (("amplitude", amplitude), ("turn", turn)):
                 if f and self.load is None:
                     simulator.write(f"{ADDED}.{name}", value)
-            done = 0
+            done, chunk = 0, max(1, min(chunk, CHUNK) // self.period) * self.period
             while done < count:
                 if stopping():
                     raise Stopped
-                now = min(CHUNK, count - done)
+                now = min(chunk, count - done)
                 # Half a tick further, so that the last tick has acted.
                 outcome = simulator.advance((first + done + now - 0.5) * self.tick)
                 if outcome is not Outcome.PAUSED:
@@ -292,6 +303,8 @@ class Injection:
                 found.append(np.array([self._seen(latest.rows, latest.ticks[:now], times), beside]))
                 row, ticked = latest.first_row + len(latest.rows) - 1, latest.first_tick + now
                 done += now
+                if enough(np.concatenate(found, axis=1)):
+                    break
         return np.concatenate(found, axis=1)
 
     def _with_load(self, first: int, sine: np.ndarray) -> Inputs:
@@ -340,19 +353,36 @@ class Injection:
         plain: np.ndarray,
         stopping: Callable[[], bool],
         clean: float = CLEAN,
+        earliest: int | None = None,
     ) -> tuple[Answer, float]:
         """With the amplitude at which the response is distorted least, which is given too: a small one drowns in the
-        steps of sensors and in dry friction, a large one meets limits."""
+        steps of sensors and in dry friction, a large one meets limits. From the ``earliest`` tick on, an answer that
+        agrees with the one before it is taken, though the drive had more ticks to settle."""
         f, before, count = window
+
+        def late(seen: np.ndarray, skipped: int) -> Answer:
+            last = seen.shape[1] - skipped
+            return self.answer(f, (seen - plain[:, : seen.shape[1]])[:, last - count : last])
+
+        def settled(seen: np.ndarray) -> bool:
+            if earliest is None or seen.shape[1] < earliest + 2 * count:
+                return False
+            now, then = late(seen, 0), late(seen, count)
+            # What is distorted never repeats itself better than it is distorted.
+            share = max(AGREE, AGREE_DISTORTED * min(now.harmonics, 1.0))
+            return abs(now.response - then.response) <= share * abs(now.response)
+
         found: tuple[Answer, float] | None = None
         last = None
         for size in sizes:
             try:
-                seen = self.watched(begin, size, f, before + count, stopping)
+                seen = self.watched(
+                    begin, size, f, before + count, stopping, settled, max(SHORTEST, count) // 4
+                )
             except DriveProblem as problem:  # too large
                 last = problem
                 continue
-            answer = self.answer(f, (seen - plain[:, : before + count])[:, before:])
+            answer = late(seen, 0)
             if found is None or answer.harmonics < found[0].harmonics:
                 found = answer, size
             if found[0].harmonics < clean:
@@ -413,9 +443,23 @@ class Sweep:
         if self.transfer.range is not None:  # poles below what was measured tell nothing
             settling = min(self.transfer.usual_span(), self.prepared.examined.settings["until"])
         else:
-            usual, tick = self.transfer.usual_span(), self.injection.tick
-            settling = min(usual, max(self.transfer.settling_at(frequency, count * tick), AMPLE * tick))
+            settling = min(
+                self.transfer.usual_span(), max(self._told(frequency, count), AMPLE * self.injection.tick)
+            )
         return self.injection.window(wish, settling)
+
+    def _told(self, frequency: float, count: int) -> float:
+        """s after which what began tells no more, of so many ticks that are looked at."""
+        return self.transfer.settling_at(frequency, count * self.injection.tick)
+
+    def _earliest(self, window: Window) -> int | None:
+        """The tick from which on the drive may have settled; none where it is short to wait, or not known."""
+        f, before, count = window
+        if self.transfer.range is not None or self.transfer.usual_span() <= AMPLE * self.injection.tick:
+            return None
+        period = self.injection.period
+        wait = max(self._told(f, count), LEAST_SETTLING / f)
+        return min(before, math.ceil(wait / self.injection.tick / period) * period)
 
     def run(
         self,
@@ -445,7 +489,8 @@ class Sweep:
         plain = injection.watched(begin, 0.0, 0.0, longest, stopping)
 
         def measure(window: Window) -> SweptPoint:
-            answer, size = injection.clearest(begin, sizes, window, plain, stopping)
+            earliest = self._earliest(window)
+            answer, size = injection.clearest(begin, sizes, window, plain, stopping, earliest=earliest)
             point = self._point(window[0], answer, size)
             come(point)
             return point
@@ -457,10 +502,10 @@ class Sweep:
         """What the source comes to about the point; in the drive's own run where it rests there."""
         source, begins = self.injection.source, self.injection.begins
         about = max(abs(self.transfer.point.signals.get(source, 0.0)), self.injection.size())
-        if about > NOTHING:
+        if about > RESTS:
             return about
         found = Injection(self.prepared, source, self.injection.target, begins=begins).size()
-        return found if found > NOTHING else 1.0
+        return found if found > RESTS else 1.0
 
     def _point(self, f: float, answer: Answer, size: float) -> SweptPoint:
         response = answer.response

@@ -158,10 +158,14 @@ class Transfer:
         return self.usual_span() if math.isnan(longest) else float(min(longest, self.usual_span()))
 
     @cached_property
+    def _minimal(self) -> LinearModel:
+        return minimal(self.model).model
+
+    @cached_property
     def _parts(self) -> tuple[np.ndarray, np.ndarray]:
         """Of the model as a sum of residue / (s - p), or in z: the poles in continuous time and the residues; without
         what is gone within a sample."""
-        kept = minimal(self.model).model
+        kept = self._minimal
         values, right = np.linalg.eig(kept.A)
         residues = (kept.C @ right)[0] * (np.linalg.pinv(right) @ kept.B[:, 0])
         rates = np.array([in_continuous_time(complex(p), kept.dt) for p in values])
@@ -171,7 +175,11 @@ class Transfer:
     def usual_span(self) -> float:
         """s: five times the slowest that decays of what the response shows; ten times the fastest that
         grows."""
-        kept = minimal(self.model).model
+        return self._usual_span
+
+    @cached_property
+    def _usual_span(self) -> float:
+        kept = self._minimal
         rates = [-in_continuous_time(complex(p), kept.dt).real for p in kept.poles]
         growing = [-r for r in rates if r < -1e-3]
         if growing:
