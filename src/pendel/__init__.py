@@ -1,26 +1,35 @@
 """Pendel: model, simulate, tune and ship motor drives."""
 
+from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from pendel.api import CardView, Drive, NoSignal, Run
+    from pendel.board_view import Board
+    from pendel.live_view import Live
     from pendel.opening import open_drive, open_example
 
     open = open_drive
 
 __version__ = "0.1.0"
 
-__all__ = ["CardView", "Drive", "NoSignal", "Run", "open", "open_drive", "open_example"]
+__all__ = ["Board", "CardView", "Drive", "Live", "NoSignal", "Run", "open", "open_drive", "open_example"]
+
+ROOMS = {
+    "Board": "pendel.board_view",
+    "Live": "pendel.live_view",
+    "open_drive": "pendel.opening",
+    "open_example": "pendel.opening",
+}
+"""Where what is not in `pendel.api` is."""
 
 
 def __getattr__(name: str) -> Any:
     """The script interface loads on first use, so that the window does not wait for it."""
     if name in __all__:
-        from pendel import api, opening
-
         if name == "open":
-            return opening.open_drive
-        return getattr(opening if name in opening.__all__ else api, name)
+            name = "open_drive"
+        return getattr(import_module(ROOMS.get(name, "pendel.api")), name)
     raise AttributeError(f"module pendel has no attribute {name}")
 
 

@@ -28,6 +28,7 @@ from pendel.run_view import NoSignal, Run
 from pendel.tables import html_table
 
 if TYPE_CHECKING:
+    from pendel.board_view import Board
     from pendel.core.firmware.propose import ProposedFormats
     from pendel.core.loops.calming import Calming
     from pendel.core.loops.find import Loop
@@ -38,6 +39,7 @@ if TYPE_CHECKING:
     from pendel.core.loops.transfer import Ends, Transfer
     from pendel.core.loops.within_limits import TunedLoops
     from pendel.core.verbs.shipping import FirmwareReport
+    from pendel.live_view import Live
 
 __all__ = ["CardView", "Drive", "NoSignal", "Run"]
 
@@ -323,6 +325,51 @@ class Drive:
         if kept.message:
             raise RunProblem(kept.message, kept)
         return Run(kept)
+
+    def live(self, *, own_c: bool = False) -> Live:
+        """A live run of the drive as it is now, in a process of its own, standing at its start: see `pendel.Live`. For
+        a ``with`` block.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem
+            as `run`
+        RunProblem
+            where its process does not start
+        """
+        from pendel.core.runs.simulate import prepare
+        from pendel.live_view import Live
+
+        if own_c:
+            allow_all_of(self.document)
+        refuse_strange_c(self.document, "call live(own_c=True)")
+        prepared = prepare(self.document)
+        tick = prepared.deck.tick if prepared.deck.blocks else prepared.examined.settings["tick"]
+        return Live(Drive(document=self.document.copy()), tick, own_c=own_c)
+
+    def board(self, address: str = "stand-in", *, target: str = "host", own_c: bool = False) -> Board:
+        """A board on the bench for the drive as it is now: see `pendel.Board`. For a ``with`` block.
+
+        Parameters
+        ----------
+        address
+            ``"stand-in"`` for one around this drive, or where a board is, as on the page Bench: docs/bench.md.
+        target
+            what `Board.load` builds for: ``"host"``, or ``"m4f"`` for a stand-in on an emulated processor.
+
+        Raises
+        ------
+        DriveHasFindings, DriveProblem
+            as `run`
+        BenchProblem
+            where there is no board
+        """
+        from pendel.board_view import Board
+
+        if own_c:
+            allow_all_of(self.document)
+        refuse_strange_c(self.document, "call board(own_c=True)")
+        return Board(self.document.copy(), address, target, own_c=own_c)
 
     def linear(self, source: str, target: str, *, opened_at: tuple[str, ...] = ()) -> LinearModel:
         """Linear model from one signal or tap to another. See `pendel.core.loops.linear.LinearModel`."""

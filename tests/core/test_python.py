@@ -2,6 +2,7 @@
 
 import doctest
 import math
+from pathlib import Path
 
 import control
 import numpy as np
@@ -9,8 +10,8 @@ import pytest
 import scipy.signal
 
 import pendel
-from pendel import api, card_view, run_view
-from pendel.core.errors import DriveProblem
+from pendel import api, board_view, card_view, live_view, run_view
+from pendel.core.errors import DriveProblem, PendelError
 
 
 def bench():
@@ -22,8 +23,8 @@ def bench():
 
 
 def test_examples_in_docstrings_hold():
-    found = [doctest.testmod(module) for module in (api, card_view, run_view)]
-    assert [each.failed for each in found] == [0, 0, 0] and all(each.attempted > 3 for each in found)
+    found = [doctest.testmod(module) for module in (api, board_view, card_view, live_view, run_view)]
+    assert not any(each.failed for each in found) and all(each.attempted >= 3 for each in found)
 
 
 def test_cards_are_read_and_set_in_si_and_each_change_is_undone():
@@ -122,3 +123,83 @@ def test_a_run_lasts_as_long_as_it_is_told_or_says_why_not():
     for until in ("soon", "3 V", "0 s", 0, -1.0, float("nan"), float("inf")):
         with pytest.raises(DriveProblem):
             d.run(until)
+
+
+def test_a_live_run_goes_on_as_a_run_does_is_changed_and_leaves_nothing_behind():
+    drive = pendel.open_example("car_door_drive")
+    with drive.live() as live:
+        assert (live.state, live.time) == ("paused", 0.0)
+        for span in (0.1, "150 ms", 0.05):
+            live.advance(span)
+        assert live.time == pytest.approx(0.3, abs=1e-12)
+        kept, ran = live.keep("1 s"), drive.run("300 ms")
+        for signal in ("door_leaf.speed", "current_pi.out", "door_motor.current"):
+            some = min(len(kept[signal].y), len(ran[signal].y))
+            assert some > 5000 and np.array_equal(kept[signal].y[:some], ran[signal].y[:some]), "to the bit"
+        assert live.value("door_leaf.speed") == ran["door_leaf.speed"].y[-1]
+        live.set("m_leaf", "500 kg")
+        live.advance(0.1)
+        assert live.drive.document.quantities["m_leaf"].text == "500 kg" != drive.document.quantities["m_leaf"].text
+        later = live.keep("1 s")["door_leaf.speed"]
+        assert later.t[0] == pytest.approx(0.3) and later.y[0] == pytest.approx(ran["door_leaf.speed"].y[-1])
+        assert abs(later.y[-1] - drive.run(0.4)["door_leaf.speed"].y[-1]) > 0.01, "a heavy leaf brakes later"
+        for wrong, words in (
+            (lambda: live.advance(1e-9), "a tick of 5e-05 s or more"),
+            (lambda: live.advance(float("nan")), "a tick of"),
+            (lambda: live.go(0), "above 0"),
+            (lambda: live.set("nothing", 1), "no quantity or setting nothing"),
+            (lambda: live.set("bridge.level", "switching"), "other parts or wires now"),
+            (lambda: live.value("door_leaf.sped"), "no signal"),
+        ):
+            with pytest.raises(PendelError, match=words):
+                wrong()
+        assert not live.drive.document.cards["bridge"].choices, "what was refused is taken back"
+        live.go(5.0)
+        live.pause()
+        assert live.time > 0.4 and live.state == "paused"
+        process = live._process.pid
+    with pytest.raises(PendelError, match="closed"):
+        live.advance(1)
+    assert not Path(f"/proc/{process}").exists()
+    drive.set("until", "1 parsec")
+    with pytest.raises(PendelError):
+        drive.live()
+
+
+def test_a_board_is_loaded_enabled_written_and_recorded_by_a_script():
+    drive = pendel.open_example("car_door_drive")
+    drive.set_live("speed_pi.K_p")
+    drive.add("constant", "Nothing")  # the script's own drive may change meanwhile
+    with drive.board() as board:
+        for early in (board.enable, board.values, lambda: board.record(["current_pi.out"])):
+            with pytest.raises(PendelError, match="board is empty"):
+                early()
+        board.load()
+        assert board.state == "idle" and board.values() == {"speed_pi.K_p": 35.0}
+        board.enable()
+        for wrong, words in (
+            (board.load, "enabled"),
+            (lambda: board.set("speed_pi.K_p", 1e9), "8.75 to 140"),
+            (lambda: board.set("speed_pi.K_p", "many"), "Gain"),
+            (lambda: board.set("speed_pi.Kp", 1), "Is it speed_pi.K_p"),
+            (lambda: board.read("nonsense"), "no place on the board"),
+            (lambda: board.sample(["current_pi.out"], -1), "more than 0"),
+            (lambda: board.sample(["current_pi.out"], 0.1, every=1000), "1 to 255"),
+            (lambda: board.record(["current_pi.out"], 10**8), "Choose fewer"),
+            (lambda: board.record(["current_pi.out"], 50, rises=1e9, longest=0.1), "Nothing that current_pi.out did"),
+        ):
+            with pytest.raises(PendelError, match=words):
+                wrong()
+        assert board.set("speed_pi.K_p", "40 A*s/m") == board.read("speed_pi.K_p") == 40.0
+        seen = board.record(["travel_plan.speed", "speed_pi.out"], 400, every=3)
+        assert np.allclose(np.diff(seen.t), 3 * 50e-6) and len(seen["speed_pi.out"]) == 400
+        line = board.sample(["board:ticks", "current_pi.out"], 0.1, every=2)
+        assert line.lost == 0 and np.all(np.diff(line["board:ticks"]) == 2) and np.allclose(np.diff(line.t), 100e-6)
+        event = board.record(["board:ticks"], 100, rises=line["board:ticks"][-1] + 20000, before=0.4)
+        assert event["board:ticks"][40] - line["board:ticks"][-1] == pytest.approx(20001) and event.t[40] == 0
+        board.idle()
+        assert board.state == "idle"
+    empty = pendel.Drive("Coil")
+    empty.add("inductor", "Coil")
+    with pytest.raises(PendelError, match="control deck is empty"):
+        empty.board()

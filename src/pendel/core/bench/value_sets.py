@@ -6,7 +6,7 @@ import json
 from collections.abc import Mapping
 from pathlib import Path
 
-from pendel.core.bench.description import Description
+from pendel.core.bench.description import Description, LiveValue
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.check.values import evaluate_value, meant_unit
 from pendel.core.drive.document import Drive
@@ -43,11 +43,18 @@ def read_set(path: Path) -> dict[str, str]:
     return dict(values)
 
 
+def value_of(drive: Drive, live: LiveValue, text: str) -> float:
+    """What a text is for a live value of a drive (SI). Raises `ExpressionProblem`."""
+    declared = kind_in(drive, live.facts.block).value(live.facts.name)
+    assert declared is not None
+    names = Names({n: q.text for n, q in drive.quantities.items()})
+    return evaluate_value(declared, text, names, meant_unit(drive, live.facts.block, declared))
+
+
 def difference_words(
     texts: Mapping[str, str], description: Description, drive: Drive, now: Mapping[str, float]
 ) -> list[str]:
     """A sentence for each value of a set that the drive has otherwise, or not at all."""
-    names = Names({n: q.text for n, q in drive.quantities.items()})
     found = []
     for key, text in texts.items():
         live = description.values.get(key)
@@ -56,10 +63,7 @@ def difference_words(
             continue
         channel = live.channel
         try:
-            declared = kind_in(drive, live.facts.block).value(live.facts.name)
-            assert declared is not None
-            meant = meant_unit(drive, live.facts.block, declared)
-            value = evaluate_value(declared, text, names, meant)
+            value = value_of(drive, live, text)
         except ExpressionProblem as problem:
             found.append(f"{channel.title}: {problem}")
             continue

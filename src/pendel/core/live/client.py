@@ -23,7 +23,7 @@ ENDING = 2.0
 
 
 class LiveRun:
-    """``on_frame``, ``on_kept`` (path, problem) and ``on_end`` (sentence) are called in a thread of its own; the
+    """Begins at once, or stands at its start where it is ``paused``. ``on_frame``, ``on_kept`` (path, problem), ``on_read`` (values, problem) and ``on_end`` (sentence) are called in a thread of its own; the
     latter when its process ends by itself."""
 
     def __init__(
@@ -31,16 +31,20 @@ class LiveRun:
         drive_text: str,
         *,
         own_c: bool = False,
+        paused: bool = False,
         on_frame: Callable[[LiveFrame], None] = lambda frame: None,
         on_kept: Callable[[Path, str], None] = lambda path, problem: None,
+        on_read: Callable[[dict[str, float], str], None] = lambda values, problem: None,
         on_end: Callable[[str], None] = lambda sentence: None,
     ):
-        self._on_frame, self._on_kept, self._on_end = on_frame, on_kept, on_end
+        self._on_frame, self._on_kept, self._on_read, self._on_end = on_frame, on_kept, on_read, on_end
         self._own_c, self._closing, self._files = own_c, False, 0
         self._folder = temporary_folder("live")
         self._process, self._wire = start("pendel.core.live.run", self._folder.name, WIRE)
         self._thread = threading.Thread(target=self._listen, name="live run", daemon=True)
         self._thread.start()
+        if paused:
+            self.pause()
         self._give(b"D", drive_text)
 
     def _listen(self) -> None:
@@ -54,6 +58,9 @@ class LiveRun:
             with contextlib.suppress(ValueError, KeyError, TypeError):  # of a process that is broken
                 if message[:1] == b"F":
                     self._on_frame(unpacked(message[1:]))
+                elif message[:1] == b"R":
+                    said = json.loads(message[1:])
+                    self._on_read({str(k): float(v) for k, v in said["values"].items()}, str(said["problem"]))
                 elif message[:1] == b"K":
                     said = json.loads(message[1:])
                     self._on_kept(Path(self._folder.name) / Path(said["path"]).name, str(said["problem"]))
@@ -97,6 +104,10 @@ class LiveRun:
         """Have these signals in the frames from now on, as finely as their latest ``span`` (s) can be
         drawn."""
         self._tell(b"W", keys=list(keys), span=span)
+
+    def read(self, keys: Sequence[str]) -> None:
+        """Have these signals at this instant; ``on_read`` gets them."""
+        self._tell(b"R", keys=list(keys))
 
     def keep(self, seconds: float, name: str) -> None:
         """Have the latest seconds as a run; ``on_kept`` gets its path."""

@@ -1,7 +1,7 @@
 """The process of a live run: a drive in step with the clock, looked at, changed and kept while it goes on.
 
 It is confined like a process of ordinary runs. Messages over its socket begin with a letter; `Orders` lists those.
-Back come frames (``F``), its status (``S``) and runs that were kept (``K``); a frame is sent only
+Back come frames (``F``), signals that were asked for (``R``) and runs that were kept (``K``); a frame is sent only
 when the last one was taken (``A``), so nothing grows where nobody looks."""
 
 from __future__ import annotations
@@ -58,6 +58,8 @@ class Status:
     sentence: str = ""
     drives: int = 0
     """How many drives it was given."""
+    followed: int = 0
+    """How many of them it has taken, or said why not."""
 
 
 class LiveProcess:
@@ -106,7 +108,7 @@ class LiveProcess:
             self._hear()
         if self._coming and self._coming[0].done():
             self._follow(self._coming.pop(0).result())
-        if self._faster is not None and self._faster.done():
+        if self._faster is not None and self._faster.done() and not self.paused:
             self._go_on_faster()
         if self.simulator is not None and not self.paused:
             self._advance(self.simulator)
@@ -136,7 +138,7 @@ class LiveProcess:
         self.status.sentence = outcome_sentence(self.prepared.drive, simulator.recorded())
 
     def _pause(self) -> None:
-        self.paused, self._goal = True, None
+        self.paused, self._goal, self._framed = True, None, 0.0
         self.status.state = "paused"
 
     # Orders.
@@ -163,16 +165,22 @@ class LiveProcess:
             factor = float(what["factor"])
             self.pace.change(factor, simulator.time if simulator else 0.0)
             self._remark()
+        elif letter == b"H" and simulator is None:
+            self.paused = True  # it will stand at its start
         elif letter == b"W":
             self._watch([str(key) for key in what["keys"]], float(what["span"]))
-        elif simulator is None or self.status.state == "ended":
+        elif simulator is None:
+            return
+        elif letter == b"R":
+            self._read(simulator, [str(key) for key in what["keys"]])
+        elif letter == b"K":
+            self._keep(float(what["seconds"]), str(what["name"]), Path(what["path"]).name)
+        elif self.status.state == "ended":
             return
         elif letter == b"H":
             self._pause()
         elif letter == b"G":
             self._go_on(what)
-        elif letter == b"K":
-            self._keep(float(what["seconds"]), str(what["name"]), Path(what["path"]).name)
 
     def _go_on(self, what: dict[str, Any]) -> None:
         """Go on; with ``ticks`` only so far."""
@@ -191,6 +199,8 @@ class LiveProcess:
 
     def _follow(self, found: Prepared | str) -> None:
         """A drive is ready: the first one begins the run, a later one changes its values."""
+        self.status.followed += 1
+        self._framed = 0.0  # whoever waits for it is told at once
         if isinstance(found, str):
             self.status.sentence = found
             if self.simulator is None:
@@ -230,10 +240,10 @@ class LiveProcess:
                 prepared.program, prepared.inputs(endless_settings(prepared)), ring=self._ring
             )
         except PendelError as problem:
-            self.status = Status("ended", sentence=str(problem), drives=self.status.drives)
+            self.status = Status("ended", 0.0, sentence=str(problem), drives=self.status.drives, followed=1)
             self.paused = True
             return
-        self.prepared, self.status.state = prepared, "runs"
+        self.prepared, self.status.state = prepared, "paused" if self.paused else "runs"
         self._faster = self._worlds.submit(build_fastest, prepared.structure)
         self.pace.begin(0.0)
         self._remark()
@@ -243,7 +253,7 @@ class LiveProcess:
         bit."""
         future, self._faster = self._faster, None
         assert future is not None
-        if future.exception() is not None or not future.result() or self.paused or self.simulator is None:
+        if future.exception() is not None or not future.result() or self.simulator is None:
             return
         self._collect()
         old, self.simulator = (
@@ -328,6 +338,16 @@ class LiveProcess:
                 self._remark()
             status.late = self.pace.given_up
         return status
+
+    def _read(self, simulator: Simulator, keys: list[str]) -> None:
+        """Signals at this instant, for whoever asked."""
+        answer: dict[str, Any] = {"values": {}, "problem": ""}
+        try:
+            answer["values"] = simulator.read(keys)
+        except PendelError as problem:
+            answer["problem"] = str(problem)
+        with contextlib.suppress(BlockingIOError):
+            self.wire.send(b"R" + json.dumps(answer).encode())
 
     # Keeping.
 
