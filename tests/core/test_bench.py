@@ -44,7 +44,7 @@ from pendel.core.firmware.board_image import checksum_of, image_text, protocol
 from pendel.core.firmware.places import code_places, offset_checks
 from pendel.core.firmware.ship import write_sources
 from pendel.core.formats.mdf4 import Mdf4Writer
-from pendel.core.live.board import Flash, idle_commands
+from pendel.core.live.board import RING, Flash, idle_commands, world_of
 from pendel.core.plant.compiler import build_library
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import RunSettings
@@ -616,3 +616,17 @@ def test_the_first_start_on_a_computer_answers_at_once(tmp_path, monkeypatch):
     finally:
         bench.disconnect()
         board.close()
+
+
+@pytest.mark.parametrize(("level", "least"), [("averaged", 0.1), ("switching", 1e-5)])
+def test_an_idle_power_stage_gives_nothing_from_the_first_instant_on(level, least):
+    drive, currents = load(EXAMPLES / "valley_feeder.pendel"), []
+    drive.settings["level"] = level
+    world = world_of(to_text(drive), own_c=False)
+    for begins in (False, True):
+        with Simulator(world.program, world.inputs, ring=RING) as simulator:
+            if begins:
+                simulator.begin_with(world.idle)
+            simulator.advance(0.9 * world.inputs.tick)
+            currents.append(abs(simulator.read(["choke.current"])["choke.current"]))
+    assert currents[0] > 6 and currents[1] < least, "zeros are the full voltage downwards"

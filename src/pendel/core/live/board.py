@@ -259,6 +259,7 @@ class Board:
     def _run_with(self, world: World, library: ctypes.CDLL) -> None:
         """Raises `PendelError`."""
         self.simulator = Simulator(world.program, world.inputs, ring=RING, controller=library)
+        self.simulator.begin_with(world.idle)
         self._library, (_, self._at) = library, self.simulator.controller
         self.pace.begin(0.0)
         self.pace.given_up = self._computed = 0.0

@@ -212,6 +212,7 @@ RUN = ctypes.POINTER(RunStruct)
 PROTOTYPES: dict[str, tuple[type | None, list]] = {
     "pd_layout": (INT, [INT]),
     "pd_open": (POINTER, [RUN]),
+    "pd_wait": (None, [POINTER, POINTER]),
     "pd_advance": (INT, [POINTER, DOUBLE]),
     "pd_renew": (None, [POINTER]),
     "pd_now": (None, [POINTER, POINTER, POINTER]),

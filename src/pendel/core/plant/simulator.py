@@ -216,6 +216,13 @@ class Simulator:
 
     # What a run does.
 
+    def begin_with(self, commands: Doubles) -> None:
+        """What the power stage gets in the first tick of a controller whose commands wait for one, shape (commands,);
+        zeros without it."""
+        self._must_be_open()
+        given = np.ascontiguousarray(commands, dtype=float)
+        self._loop.pd_wait(self._handle, pointer(given))
+
     def advance(self, until: float = math.inf) -> Outcome:
         """Go on to the end of the first step that ends at ``until`` (s) or later, or to the end of the run.
         `Outcome.PAUSED` and `Outcome.STOPPED` tell that it can go on; after any other end, nothing happens
