@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from pendel.core.loops.within_limits import TunedLoops
     from pendel.core.verbs.shipping import FirmwareReport
     from pendel.live_view import Live
+    from pendel.sheet_view import SheetPicture
 
 __all__ = ["CardView", "Drive", "NoSignal", "Run"]
 
@@ -88,6 +89,17 @@ class Drive:
         """A table of its cards, for notebooks."""
         rows = ((str(c.key), c.name, c.kind.title, c.summary) for c in self.cards.values())
         return html_table(repr(self).strip("<>"), ("card", "name", "kind", "values"), rows)
+
+    def sheet(self) -> SheetPicture:
+        """Its sheet as SVG, which a notebook shows. Raises `RunProblem` where it cannot be drawn.
+
+        >>> import pendel
+        >>> pendel.open_example("car_door_drive").sheet().svg.count("<svg")
+        1
+        """
+        from pendel.sheet_view import sheet_of
+
+        return sheet_of(self.document)
 
     @property
     def cards(self) -> dict[str, CardView]:

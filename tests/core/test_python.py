@@ -3,6 +3,7 @@
 import doctest
 import math
 from pathlib import Path
+from xml.etree import ElementTree
 
 import control
 import numpy as np
@@ -203,3 +204,18 @@ def test_a_board_is_loaded_enabled_written_and_recorded_by_a_script():
     empty.add("inductor", "Coil")
     with pytest.raises(PendelError, match="control deck is empty"):
         empty.board()
+
+
+def test_the_sheet_is_a_picture_and_names_in_it_are_text_alone(tmp_path):
+    d = bench()
+    d.rename("motor", "</text><script>alert(1)</script>")
+    picture = d.sheet()
+    root = ElementTree.fromstring(picture._repr_svg_())
+    kinds = {each.tag.rpartition("}")[2] for each in root.iter()}
+    words = "".join(t for each in root.iter() for t in (each.text or "").split())
+    assert "script" not in kinds and "text" in kinds and "Supply" in words and "</text><scrip" in words
+    assert float(root.get("width", "0").removesuffix("mm")) > 100
+    picture.save(tmp_path / "sheet.svg")
+    assert (tmp_path / "sheet.svg").read_text("utf-8") == picture.svg
+    with pytest.raises(PendelError, match="cannot be written"):
+        picture.save(tmp_path / "no folder" / "sheet.svg")
