@@ -46,7 +46,8 @@ __all__ = ["CardView", "Drive", "NoSignal", "Run"]
 
 
 class Drive:
-    """A drive to open or build, change, check and run.
+    """A drive to open or build, change, check and run. In the examples ``d`` is
+    ``pendel.open_example("car_door_drive")``, anew in each.
 
     Example
     -------
@@ -69,12 +70,23 @@ class Drive:
     def do(self, command: commands.Command) -> None:
         """Take a command of `pendel.core.drive.commands` or `pendel.core.drive.assemblies`, with all that
         follows from it,
-        as one step that `undo` takes back. Raises `DriveProblem`."""
+        as one step that `undo` takes back. Raises `DriveProblem`.
+
+        >>> from pendel.core.drive import commands
+        >>> d.do(commands.remove_cards(d.document, ["rubbing"]))
+        >>> len(d.cards)
+        14
+        """
         self._done.append(apply(self.document, command))
 
     def undo(self) -> str:
         """Take back the last change of this object, and return what it was. Raises `DriveProblem` where there
-        is none."""
+        is none.
+
+        >>> d.set("K_p", "40 A*s/m")
+        >>> d.undo()
+        'Set K_p'
+        """
         if not self._done:
             raise DriveProblem("There is nothing to undo.")
         last = self._done.pop()
@@ -103,22 +115,39 @@ class Drive:
 
     @property
     def cards(self) -> dict[str, CardView]:
-        """Its cards by their keys."""
+        """Its cards by their keys.
+
+        >>> list(d.cards)[:3]
+        ['supply', 'bridge', 'door_motor']
+        """
         return {key: CardView(self, key) for key in self.document.cards}
 
     def card(self, key: str) -> CardView:
-        """A card. Raises `DriveProblem` with a near name where there is none."""
+        """A card. Raises `DriveProblem` with a near name where there is none.
+
+        >>> d.card("gear").summary
+        'ratio = z_gear, eta = 94'
+        """
         kind_of_card(self.document, key)
         return CardView(self, key)
 
     def remove(self, *cards: str) -> None:
-        """Take cards off, with their wires. Raises `DriveProblem`."""
+        """Take cards off, with their wires. Raises `DriveProblem`.
+
+        >>> d.remove("rubbing")
+        >>> "rubbing" in d.cards
+        False
+        """
         for key in cards:
             kind_of_card(self.document, key)
         self.do(commands.remove_cards(self.document, cards))
 
     def rename(self, card: str, name: str) -> str:
-        """Give a card another name, and return its key. Raises `DriveProblem`."""
+        """Give a card another name, and return its key. Raises `DriveProblem`.
+
+        >>> d.rename("door_motor", "Leaf motor")
+        'leaf_motor'
+        """
         kind_of_card(self.document, card)
         before = list(self.document.cards)
         self.do(commands.rename_card(self.document, card, name))
@@ -127,11 +156,21 @@ class Drive:
     def judge(self, at: str = "rest", *, continuous: bool = False) -> list[LoopReport]:
         """Its loops, inside out, with their margins; at ``"steady"`` in the rotation in which a run ends,
         ``"measured"`` by sines in runs. ``continuous`` gives margins as if nothing were sampled, with delays as such.
-        Raises `DriveHasFindings` and `DriveProblem`."""
+        Raises `DriveHasFindings` and `DriveProblem`.
+
+        >>> for loop in d.judge():
+        ...     print(loop.name, f"{loop.crossover:.0f} Hz, {loop.phase_margin:.0f}°")
+        Current 325 Hz, 83°
+        Speed 9 Hz, 84°
+        """
         return verbs.loops(self.document, at=at, continuous=continuous)
 
     def signals(self) -> list[SignalReport]:
-        """What a run can show, before it ran. Raises `DriveHasFindings`."""
+        """What a run can show, before it ran. Raises `DriveHasFindings`.
+
+        >>> [s.key for s in d.signals()][:2]
+        ['supply.voltage', 'supply.current']
+        """
         return verbs.signals(self.document)
 
     def add(
@@ -153,6 +192,9 @@ class Drive:
         ------
         DriveProblem
             for an unknown kind, or a value, choice, option or start that it has not.
+
+        >>> d.add("inertia", "Wheel", J="2e-4 kg*m^2")
+        'wheel'
         """
         if kind not in kinds():
             raise DriveProblem(
@@ -202,6 +244,9 @@ class Drive:
         ------
         DriveProblem
             when an end does not exist, and where none or several ways fit.
+
+        >>> wheel = d.add("inertia", "Wheel")
+        >>> d.connect("door_motor.shaft", "wheel.a")
         """
         ends = ways(self.document, a, b)
         if len(ends) > 1:
@@ -217,6 +262,9 @@ class Drive:
         ------
         DriveProblem
             when cards lie on different sheets, or a value does not exist.
+
+        >>> d.group(["rubbing", "rail"], "Frictions")
+        'frictions'
         """
         command = assemblies.group(self.document, cards, name, open_ports(self.document, cards))
         self.do(command)
@@ -232,6 +280,8 @@ class Drive:
         ------
         DriveProblem
             when the name cannot be one, or is that of a setting.
+
+        >>> d.define("J_wheel", "2e-4 kg*m^2")
         """
         if name in self.document.settings:
             raise DriveProblem(f"“{name}” is a setting. Choose another name for the quantity.")
@@ -245,6 +295,10 @@ class Drive:
         ------
         DriveProblem
             for an unknown card, choice or option.
+
+        >>> d.choose("bridge", level="switching")
+        >>> d.card("bridge").choices["level"]
+        'switching'
         """
         check_choices(self._kind(card), options, card)
         for name, option in options.items():
@@ -257,6 +311,8 @@ class Drive:
         ------
         DriveProblem
             for an unknown card or state.
+
+        >>> d.start("door_leaf", x="10 cm")
         """
         states = [s.name for s in getattr(self._kind(card), "states", ())]
         for name in values:
@@ -271,6 +327,8 @@ class Drive:
         ------
         DriveProblem
             for a card that has none.
+
+        >>> d.profile("rubbing", [("0", "0"), ("50 ms", "20 N")])
         """
         if not self._kind(card).has_profile:
             raise DriveProblem(f"{card} has no profile.")
@@ -283,6 +341,9 @@ class Drive:
         ------
         DriveProblem
             for a card that has none.
+
+        >>> table = d.add("curve", "Table")
+        >>> d.rows("table", [("0", "0"), ("1", "3")])
         """
         if not self._kind(card).rows:
             raise DriveProblem(f"{card} has no table of rows.")
@@ -300,6 +361,10 @@ class Drive:
         ------
         DriveProblem
             when there is no such name; `define` makes a new quantity.
+
+        >>> d.set("m_leaf", "60 kg")
+        >>> d.card("door_leaf").m
+        60.0
         """
         try:
             command = named(self.document, name, str(value))
@@ -309,9 +374,21 @@ class Drive:
         self.do(command)
 
     def tap(self, name: str, signal: str) -> None:
+        """Give a signal a name.
+
+        >>> d.tap("belt_force", "belt.force")
+        >>> len(d.transfer("i_set", "belt_force", at="rest").model.states) > 3
+        True
+        """
         self.do(commands.add_tap(self.document, name, End.parse(signal)))
 
     def check(self) -> list[Finding]:
+        """Findings, each a sentence.
+
+        >>> d.set("m_leaf", "60 V")
+        >>> print(d.check()[0])
+        Door leaf: “m_leaf” is in V, but kg is needed.
+        """
         return examine(self.document).findings
 
     def run(self, until: float | str | None = None, *, with_energy: bool = False, own_c: bool = False) -> Run:
@@ -325,6 +402,10 @@ class Drive:
             where the file brings C of its own that was not allowed
         RunProblem
             whose ``run`` is the `KeptRun` until then
+
+        >>> run = d.run("100 ms")
+        >>> print(f"{run['door_leaf.speed'].y[-1]:.3f} m/s")
+        0.023 m/s
         """
         from pendel.core.runs.simulate import prepare, run_drive
 
@@ -348,6 +429,11 @@ class Drive:
             as `run`
         RunProblem
             where its process does not start
+
+        >>> with d.live() as live:
+        ...     live.advance("10 ms")
+        ...     print(f"{live.time:g} s")
+        0.01 s
         """
         from pendel.core.runs.simulate import prepare
         from pendel.live_view import Live
@@ -375,6 +461,10 @@ class Drive:
             as `run`
         BenchProblem
             where there is no board
+
+        >>> with d.board() as board:
+        ...     print(board.state, board.facts.empty)
+        idle True
         """
         from pendel.board_view import Board
 
@@ -384,7 +474,12 @@ class Drive:
         return Board(self.document.copy(), address, target, own_c=own_c)
 
     def linear(self, source: str, target: str, *, opened_at: tuple[str, ...] = ()) -> LinearModel:
-        """Linear model from one signal or tap to another. See `pendel.core.loops.linear.LinearModel`."""
+        """Linear model from one signal or tap to another. See `pendel.core.loops.linear.LinearModel`.
+
+        >>> model = d.linear("bridge.duty", "i_door")
+        >>> model.input, model.output, model.dt
+        ('bridge.duty', 'door_motor.current', 0.0)
+        """
         from pendel.core.loops.linear import linear_model
         from pendel.core.runs.simulate import averaged, prepare
 
@@ -404,6 +499,10 @@ class Drive:
         Raises
         ------
         DriveHasFindings, DriveProblem
+
+        >>> way = d.transfer("i_set", "i_door", at="rest")
+        >>> print(f"{abs(way.response(np.array([100.0]))[0]):.2f}")
+        0.98
         """
         from pendel.core.loops.between import model_between
 
@@ -433,6 +532,10 @@ class Drive:
         Raises
         ------
         DriveHasFindings, DriveProblem
+
+        >>> point = d.sweep("i_set", "i_door", [300.0], at="rest").points[0]
+        >>> abs(point.off_db) < 0.2 and abs(point.off_degrees) < 2
+        True
         """
         from pendel.core.loops.between import sweep_between
 
@@ -441,11 +544,18 @@ class Drive:
     def keep_transfer(
         self, name: str, source: str, target: str, *, opened: Sequence[str] = (), at: str = ""
     ) -> None:
-        """Keep a way between two signals or taps in the drive by a name, to be looked at on Loops."""
+        """Keep a way between two signals or taps in the drive by a name, to be looked at on Loops.
+
+        >>> d.keep_transfer("current by setpoint", "i_set", "i_door")
+        """
         self.do(commands.keep_transfer(self.document, name, KeptTransfer(source, target, tuple(opened), at)))
 
     def loops(self) -> list[Loop]:
-        """The loops of the drive, inside out, with margins."""
+        """The loops of the drive, inside out, with margins.
+
+        >>> [loop.regulator for loop in d.loops()]
+        ['current_pi', 'speed_pi']
+        """
         from pendel.core.loops.find import find_loops
 
         return find_loops(self.document)
@@ -453,11 +563,16 @@ class Drive:
     def propose_gains(
         self, regulator: str, rule: str = "crossover", *, at: str = "rest", **wishes: float
     ) -> dict[str, float]:
-        """Gains of a regulator by a rule, judged as `judge` does ``at``; see `pendel.core.loops.rules`."""
+        """Gains of a regulator by a rule, judged as `judge` does ``at``; see `pendel.core.loops.rules`.
+
+        >>> {name: round(gain, 4) for name, gain in d.propose_gains("current_pi", crossover=900.0).items()}
+        {'K_p': 3.2935, 'T_i': 0.0006}
+        """
         from pendel.core.loops.judged_at import judged_at
         from pendel.core.loops.tuning import propose
 
-        return propose(self.document, regulator, rule, at=judged_at(at), **wishes)
+        gains = propose(self.document, regulator, rule, at=judged_at(at), **wishes)
+        return {name: float(gain) for name, gain in gains.items()}
 
     def tune(
         self, loop: str = "", *, goal: str = "disturbance", at: str = "rest", **limits: float
@@ -469,6 +584,10 @@ class Drive:
         Raises
         ------
         DriveHasFindings, DriveProblem
+
+        >>> tuned = d.tune("current_pi", goal="settling", phase_margin=55.0, ms=1.5)
+        >>> list(tuned.found)
+        ['current_pi']
         """
         from dataclasses import fields
 
@@ -499,6 +618,10 @@ class Drive:
         Raises
         ------
         DriveHasFindings, DriveProblem
+
+        >>> spread = d.tolerate("current_pi", {"door_motor.L_a": 0.2}, samples=5)
+        >>> spread.holds, len(spread.samples)
+        (True, 8)
         """
         from pendel.core.loops.judged_at import judged_at
         from pendel.core.loops.tolerances import Spread, tolerate
@@ -513,6 +636,9 @@ class Drive:
         Raises
         ------
         DriveHasFindings, DriveProblem
+
+        >>> print(f"{d.modes().modes[0][1].frequency:.1f} Hz")
+        6.8 Hz
         """
         from pendel.core.loops.looked_at import mechanics_at
 
@@ -537,6 +663,10 @@ class Drive:
         Raises
         ------
         DriveHasFindings, DriveProblem
+
+        >>> found = d.calm("notch", behind="speed_pi.out")
+        >>> d.undo()
+        'Put a notch behind speed_pi.out'
         """
         from pendel.core.loops.calming import command_for, means_of
         from pendel.core.loops.looked_at import calming_of
@@ -548,7 +678,11 @@ class Drive:
         return found
 
     def propose_all_gains(self) -> dict[str, str]:
-        """Take first gains for every loop, inside out; returns loops left as they are, with the reason."""
+        """Take first gains for every loop, inside out; returns loops left as they are, with the reason.
+
+        >>> d.propose_all_gains()
+        {}
+        """
         from pendel.core.loops.tuning import propose_all
 
         proposal = propose_all(self.document)
@@ -571,6 +705,10 @@ class Drive:
         Raises
         ------
         DriveHasFindings, DriveProblem, FileProblem
+
+        >>> import tempfile
+        >>> sorted(path.suffix for path in d.write_c(tempfile.mkdtemp()))
+        ['.a2l', '.c', '.c', '.c', '.c', '.h', '.h', '.html']
         """
         mix = [f"{block}={number}" for block, number in (blocks or {}).items()]
         twin = self.document.copy()
@@ -598,6 +736,10 @@ class Drive:
         Raises
         ------
         DriveHasFindings, DriveProblem, BuildProblem, FileProblem
+
+        >>> import tempfile
+        >>> d.export_unit(tempfile.mkdtemp() + "/plant.fmu", what="plant").name
+        'plant.fmu'
         """
         text = None if step is None else f"{step!r} s"
         verbs.export_unit(self.document.copy(), what=what, inputs=inputs, step=text).save(Path(path))
@@ -615,13 +757,21 @@ class Drive:
         Raises
         ------
         DriveHasFindings, DriveProblem
+
+        >>> d.set_live("speed_pi.K_p=10…80")
+        >>> d.document.cards["speed_pi"].live
+        {'K_p': ('10', '80')}
         """
         for command in verbs.live_commands(self.document, wished, off=off):
             self.do(command)
 
     def find_ranges(self) -> None:
         """Run the drive and keep what the signals of its controller came to, for fixed point. Raises
-        `DriveHasFindings` and `DriveProblem`."""
+        `DriveHasFindings` and `DriveProblem`.
+
+        >>> d.set("until", "0.2 s")
+        >>> d.find_ranges()
+        """
         self.do(commands.set_seen(self.document, verbs.ranges_of(self.document)))
 
     def propose_formats(self, error: float = 2e-3) -> ProposedFormats:
@@ -631,6 +781,11 @@ class Drive:
         Raises
         ------
         DriveHasFindings
+
+        >>> d.set("until", "0.2 s")
+        >>> d.find_ranges()
+        >>> d.propose_formats(0.01).error < 0.01
+        True
         """
         from pendel.core.firmware.propose import propose_formats
 
@@ -645,10 +800,18 @@ class Drive:
         Raises
         ------
         DriveHasFindings, DriveProblem, BuildProblem
+
+        >>> d.firmware().blocks[0].name
+        'travel_speed'
         """
         return verbs.firmware(self.document.copy(), check=check, processor=processor)
 
     def save(self, path: str | Path) -> None:
+        """As a ``.pendel`` file. Raises `FileProblem`.
+
+        >>> import tempfile
+        >>> d.save(tempfile.mkdtemp() + "/door.pendel")
+        """
         file.save(self.document, Path(path))
 
     def _signal(self, name: str) -> str:

@@ -35,7 +35,7 @@ class NoSignal(DriveProblem, KeyError):
 
 class Run(Mapping[str, "Trace"]):
     """A finished run: traces by the keys of signals. ``run["door_motor.speed"]`` gives times (s) and values
-    in SI.
+    in SI. In the examples it is a run of 0.1 s of the car door drive.
 
     Example
     -------
@@ -59,7 +59,11 @@ class Run(Mapping[str, "Trace"]):
             raise NoSignal(f"The run has no signal “{key}”.{near_words(key, self.kept.keys)}") from None
 
     def keys(self) -> list[str]:  # type: ignore[override]
-        """Signals that can be shown."""
+        """Signals that can be shown.
+
+        >>> run.keys()[:2]
+        ['supply.voltage', 'supply.current']
+        """
         return self.kept.keys
 
     def __contains__(self, key: object) -> bool:
@@ -89,7 +93,11 @@ class Run(Mapping[str, "Trace"]):
     def to_pandas(self, signals: Iterable[str] | None = None) -> pandas.DataFrame:
         """Signals as columns over the time (s), in SI, on the times of the first; the others are read there
         as `at`
-        reads them. Needs pandas."""
+        reads them. Needs pandas.
+
+        >>> list(run.to_pandas(["door_motor.speed"]).columns)
+        ['door_motor.speed']
+        """
         import pandas
 
         keys = list(signals or self)
@@ -100,7 +108,11 @@ class Run(Mapping[str, "Trace"]):
     def to_xarray(self, signals: Iterable[str] | None = None) -> xarray.Dataset:
         """Signals as variables over ``time`` (s), in SI, with ``units`` and ``long_name``; on the times of
         the first.
-        Needs xarray."""
+        Needs xarray.
+
+        >>> run.to_xarray(["door_motor.speed"])["door_motor.speed"].attrs["units"]
+        'rad/s'
+        """
         import xarray
 
         keys = list(signals or self)
@@ -116,7 +128,11 @@ class Run(Mapping[str, "Trace"]):
     def plot(self, *signals: str) -> matplotlib.figure.Figure:
         """Signals below each other over the time, in the units they are shown in. Needs Matplotlib, and shows
         nothing
-        by itself; the figure can be saved or displayed."""
+        by itself; the figure can be saved or displayed.
+
+        >>> len(run.plot("door_motor.speed", "door_motor.current").axes)
+        2
+        """
         from matplotlib.figure import Figure
 
         keys = list(signals) or list(self)[:1]
@@ -130,7 +146,11 @@ class Run(Mapping[str, "Trace"]):
         return figure
 
     def spectrum(self, key: str, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
-        """Lines of a signal between two times (s); see `pendel.core.runs.spectra.spectrum`."""
+        """Lines of a signal between two times (s); see `pendel.core.runs.spectra.spectrum`.
+
+        >>> print(f"{run.spectrum('door_motor.current', 0.05, 0.1).mean:.1f} A")
+        2.5 A
+        """
         from pendel.core.runs.spectra import spectrum
 
         trace = self[key]
@@ -147,6 +167,9 @@ class Run(Mapping[str, "Trace"]):
         ------
         DriveProblem
             for a name, signal or time that there is not.
+
+        >>> print(f"{run.measure('rms', 'door_motor.current', 0.05, 0.1):.1f} A")
+        2.8 A
         """
         from pendel.core.measures import MEASURES, Span
 
@@ -161,54 +184,88 @@ class Run(Mapping[str, "Trace"]):
         return math.nan if value is None else value
 
     def averages(self, key: str, start: float, end: float) -> Averages:
-        """Mean, rms and ripple (peak to peak) of a signal between two times (s)."""
+        """Mean, rms and ripple (peak to peak) of a signal between two times (s).
+
+        >>> print(f"{run.averages('door_motor.current', 0.05, 0.1).mean:.1f} A")
+        2.5 A
+        """
         from pendel.core.runs.measures import averages
 
         return averages(self.kept.pieces(key), start, end)
 
     def losses(self, start: float, end: float) -> list[Lost]:
-        """What each part lost between two times (s): mean power (W) and energy (J), the largest first."""
+        """What each part lost between two times (s): mean power (W) and energy (J), the largest first.
+
+        >>> run.losses(0.05, 0.1)[0].what
+        'Door motor'
+        """
         from pendel.core.runs.balance import losses
 
         return losses(self.kept, start, end)
 
     def balance(self, start: float, end: float) -> Balance:
         """Where the energy went between two times (s): losses, what was delivered and stored, and whether it
-        adds up."""
+        adds up.
+
+        >>> energy = run.balance(0.05, 0.1)
+        >>> abs(energy.open) < 1e-3 * energy.supplied
+        True
+        """
         from pendel.core.runs.balance import balance
 
         return balance(self.kept, start, end)
 
     @property
     def remarks(self) -> list[str]:
-        """Sentences about what the run showed that wants attention."""
+        """Sentences about what the run showed that wants attention.
+
+        >>> run.remarks
+        []
+        """
         return [r.sentence for r in self.kept.remarks]
 
     @property
     def differences(self) -> list[tuple[str, float, float]]:
         """Of a run as shipped: how far signals of the controller were from those in float 64 for the same
         inputs, furthest first, as key, largest difference (SI) and that over the signal's span. Each is a
-        signal of the run as well, ``KEY_off``."""
+        signal of the run as well, ``KEY_off``.
+
+        >>> d.set("controller", "as shipped")
+        >>> d.run(0.01).differences[0][0]
+        'travel_speed.out'
+        """
         return self.kept.differences
 
     @property
     def lost_steps(self) -> dict[str, int]:
         """Of a run as shipped: at how many ticks a sum, ``block.state``, took no step in, as that was less than
-        half a step of its word."""
+        half a step of its word.
+
+        >>> run.lost_steps
+        {}
+        """
         from pendel.core.runs.limited import LOST, counts_of
 
         return counts_of(self.kept, LOST)
 
     @property
     def limited(self) -> dict[str, int]:
-        """Of a run as shipped: at how many ticks a signal, ``block.signal``, met the end of its range."""
+        """Of a run as shipped: at how many ticks a signal, ``block.signal``, met the end of its range.
+
+        >>> run.limited
+        {}
+        """
         from pendel.core.runs.limited import LIMITED, counts_of
 
         return counts_of(self.kept, LIMITED)
 
     def at(self, key: str, times: ArrayLike) -> np.ndarray:
         """Values of a signal at given times (s): held for sampled signals, linear between steps for
-        others."""
+        others.
+
+        >>> print(run.at("door_leaf.speed", [0.05, 0.1]).round(3))
+        [0.    0.023]
+        """
         trace = self[key]
         times = np.asarray(times, dtype=float)
         if trace.sampled:
@@ -229,6 +286,9 @@ class Run(Mapping[str, "Trace"]):
             where a unit is of another kind.
         FileProblem
             where the file cannot be written.
+
+        >>> import tempfile
+        >>> run.save(tempfile.mkdtemp() + "/door.csv", ["door_motor.speed"], units={"door_motor.speed": "rpm"})
         """
         from pendel.core.formats.traces import save_traces
 
