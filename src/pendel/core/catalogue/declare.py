@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
@@ -270,14 +271,27 @@ class Kind:
     remarks: tuple[Callable[[Seen, str], Remark | None], ...] = ()
     """What is looked for in a run with a card of this kind, given its key."""
 
+    @cached_property
+    def _ports_by_name(self) -> dict[str, Port]:
+        return {p.name: p for p in self.ports}
+
+    @cached_property
+    def _values_by_name(self) -> dict[str, Value]:
+        return {v.name: v for v in self.values}
+
+    @cached_property
+    def _value_names_by_role(self) -> dict[ValueRole, tuple[str, ...]]:
+        roles = {v.role for v in self.values if v.role is not None}
+        return {role: tuple(v.name for v in self.values if v.role is role) for role in roles}
+
     def port(self, name: str) -> Port | None:
-        return next((p for p in self.ports if p.name == name), None)
+        return self._ports_by_name.get(name)
 
     def value(self, name: str) -> Value | None:
-        return next((v for v in self.values if v.name == name), None)
+        return self._values_by_name.get(name)
 
     def value_names(self, role: ValueRole) -> tuple[str, ...]:
-        return tuple(v.name for v in self.values if v.role is role)
+        return self._value_names_by_role.get(role, ())
 
     def value_name(self, role: ValueRole) -> str:
         """The value of a role; empty where there is none."""

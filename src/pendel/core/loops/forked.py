@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 import warnings
@@ -33,6 +34,7 @@ def _begin() -> None:
 
     end_with_parent()
     threadpool_limits(1)
+    gc.freeze()  # looking through what it began with would copy all of that
 
 
 def _piece(first: int) -> list:

@@ -134,12 +134,17 @@ def tolerate(
     def judged_at_way(way: np.ndarray) -> Sample:
         return judged(drive, loops[key], dict(zip(names, (1 + way * shares).tolist())), at, stopping)
 
+    def work(task: np.ndarray | Spread) -> Sample | float:
+        if isinstance(task, Spread):
+            return cost_of(drive, loops[key], task, plain, at, stopping)
+        return judged_at_way(task)
+
     if stopping():
         raise Stopped
-    found = [judged_at_way(ways[0])]  # which the others begin from
-    found += on_all_processes(judged_at_way, list(ways[1:]), stopping=stopping, report=report)
-    cost = {s.name: cost_of(drive, loops[key], s, found[0], at, stopping) for s in spreads}
-    return Tolerated(tuple(found), cost)
+    plain = judged_at_way(ways[0])  # which the others begin from
+    done = on_all_processes(work, [*spreads, *ways[1:]], stopping=stopping, report=report)
+    costs = {s.name: cost for s, cost in zip(spreads, done) if isinstance(cost, float)}
+    return Tolerated((plain, *(each for each in done if isinstance(each, Sample))), costs)
 
 
 def cost_of(
