@@ -210,7 +210,7 @@ from pathlib import Path
 from PyQt6.QtWidgets import QApplication
 application = QApplication([])
 from pendel.app.widgets.theme import dress
-from pendel.app.session.run_shelf import DEMO
+from pendel.core.drive.examples import DEMO
 from pendel.app.window.main_window import MainWindow
 dress(application)
 window = MainWindow()

@@ -21,11 +21,11 @@ from gaps import Pulse
 from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QApplication
 
-from pendel.app.session.run_shelf import DEMO
 from pendel.app.widgets.theme import dress
 from pendel.app.window.main_window import MainWindow
 from pendel.core.bench.facts import Order
 from pendel.core.drive import commands
+from pendel.core.drive.examples import DEMO
 
 CHANNELS = ("speed_pi.out", "current_pi.out", "board:state", "board:ticks", "memory:speed_pi.integral", "memory:current_pi.integral")  # fmt: skip
 EVERY = 20

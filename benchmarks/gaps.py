@@ -21,12 +21,12 @@ os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="pendel-gaps-")
 from PyQt6.QtCore import QSettings, QTimer
 from PyQt6.QtWidgets import QApplication
 
-from pendel.app.session.run_shelf import DEMO
 from pendel.app.widgets.theme import dress
 from pendel.app.window.main_window import MainWindow
 from pendel.app.window.pages import load_ahead
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
+from pendel.core.drive.examples import DEMO
 
 LEAST = 0.1
 """s: shorter gaps are not reported."""

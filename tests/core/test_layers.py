@@ -1,4 +1,6 @@
 import ast
+import importlib
+import pkgutil
 import re
 import subprocess
 import sys
@@ -10,6 +12,7 @@ from pendel.core.catalogue.index import kinds
 from pendel.core.vocabulary import Link
 
 SOURCES = Path(pendel.__file__).parent
+ROOT = Path(__file__).parents[2]
 EVERYDAY = {"own", "step", "profile", "switch", "p", "pi", "delay", "sum", "logic", "transistor", "diode", "own_c", "selector", "notch"}
 """Ids of kinds that are words for other things too: settings, sections of the file, keywords of C, symbols of a
 drawing, options of the terminal, controls of a panel."""
@@ -63,3 +66,17 @@ def test_what_few_drives_need_is_not_loaded_at_the_start():
     code = "import sys, pendel.app.window.main_window; from pendel.core.catalogue.index import kinds; kinds(); print(*[m for m in ('scipy.interpolate', 'scipy.optimize', 'scipy.signal') if m in sys.modules])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.split() == []
+
+
+def test_programs_beside_the_tests_name_what_there_is():
+    """Benchmarks and campaigns are run by hand, and would break unseen."""
+    lost = []
+    for folder in ("benchmarks", "truth", "faults", "outside"):
+        for path in (ROOT / folder).rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+                if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("pendel."):
+                    module = importlib.import_module(node.module)
+                    rooms = {found.name for found in pkgutil.iter_modules(getattr(module, "__path__", ()))}
+                    unknown = [each.name for each in node.names if each.name not in rooms and not hasattr(module, each.name)]
+                    lost += [f"{path.relative_to(ROOT)}: {node.module}.{name}" for name in unknown]
+    assert not lost
