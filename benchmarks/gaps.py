@@ -84,7 +84,7 @@ def walk(names: list[str]) -> None:
             application.processEvents()
             time.sleep(0.002)
 
-    load_ahead()  # as the program does
+    window.build_ahead(load_ahead())  # as the program does
     wait(4.0)
     for path in sorted(DEMO.parent.glob("*.pendel")):
         if names and path.stem not in names:

@@ -2,11 +2,14 @@
 
 import logging
 import threading
+import time
 
 import pytest
-from PyQt6.QtCore import QObject
+from PyQt6.QtCore import QObject, Qt
+from PyQt6.QtTest import QTest
 
 from pendel.app.session.jobs import End, JobKind, Jobs
+from pendel.app.session.page import Page
 from pendel.core.errors import DriveProblem, Stopped
 
 from .conftest import settle, until
@@ -136,3 +139,20 @@ def test_closing_waits_for_nothing_and_nothing_follows(jobs):
     settle()
     assert seen == [True] and jobs.ends == []
     assert start(jobs, PLAIN, late).end is End.STOPPED and jobs.ends == []
+
+
+def test_pages_are_built_one_after_another_before_they_are_shown(window):
+    loading = threading.Thread(target=lambda: time.sleep(0.2))
+    loading.start()
+    built = []
+    window.build_ahead(loading)
+    while len(built) < len(window.pages):
+        QTest.qWait(20)
+        now = [title for title, page in window.pages.items() if isinstance(page, Page)]
+        assert len(now) <= len(built) + 1 or not built, "one at a time"
+        assert not loading.is_alive() or now == ["Drive"]
+        built = now
+    assert window.page_now == "Drive" and window.stack.currentWidget() is window.drive_page
+    QTest.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.AltModifier)
+    assert window.page_now == "Bench" and window.stack.currentWidget() is window.pages["Bench"]
+    loading.join()

@@ -61,7 +61,7 @@ def main(arguments: list[str] | None = None) -> int:
     else:
         window.files.offer_untitled_autosave()
     # Once the window is there and its drive open.
-    QTimer.singleShot(LOAD_AHEAD_AFTER_MS, load_ahead)
+    QTimer.singleShot(LOAD_AHEAD_AFTER_MS, lambda: window.build_ahead(load_ahead()))
     return application.exec()
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QSettings, Qt
+from threading import Thread
+
+from PyQt6.QtCore import QSettings, Qt, QTimer
 from PyQt6.QtGui import (
     QAction,
     QCloseEvent,
@@ -49,6 +51,9 @@ from pendel.core.drive.findings import Finding, Severity
 from pendel.core.extensions import all_left_out
 from pendel.core.measures import MEASURES
 from pendel.core.plant.methods import METHODS
+
+BUILD_AHEAD_MS = 150
+"""Between two pages that are built before they are shown."""
 
 
 class MainWindow(QMainWindow):
@@ -111,6 +116,21 @@ class MainWindow(QMainWindow):
         self.pages[title] = made
         self._listen_to(made)
         return made
+
+    def build_ahead(self, loading: Thread) -> None:
+        """Build the pages that were not shown yet, one after another with time for all else between them, once they
+        are loaded."""
+        ahead = QTimer(self)
+
+        def build_next() -> None:
+            left = [title for title, page in self.pages.items() if not isinstance(page, Page)]
+            if not left or self.session.closing:
+                ahead.stop()
+            elif not loading.is_alive():
+                self.page(left[0])
+
+        ahead.timeout.connect(build_next)
+        ahead.start(BUILD_AHEAD_MS)
 
     def _listen_to(self, page: Page) -> None:
         page.status_message.connect(self.say)
