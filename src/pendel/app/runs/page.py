@@ -462,6 +462,8 @@ class RunsPage(Page):
         return first, None
 
     def measure(self) -> None:
+        if self.session.closing:
+            return  # no signal is worked out any more
         if self.session.live is not None and self.heading.text() == LIVE:
             return  # strips that roll move their cursors
         clear(self.grid)
