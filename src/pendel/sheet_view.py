@@ -60,6 +60,8 @@ def sheet_of(drive: Drive) -> SheetPicture:
             why = f"it took more than {LONGEST:g} s"
         except OSError:
             why = (done.stderr.strip().splitlines() or ["it ended at once"])[-1]
+            if "PyQt6" in why:
+                why = "it is drawn with Qt, which comes with pip install pendel[window]"
     raise RunProblem(f"The sheet cannot be drawn here: {why}.")
 
 
