@@ -176,12 +176,17 @@ class Board:
             near = near_words(key, self.description.channels)
             raise DriveProblem(f"{problem}{near}") from None
 
+    def _channels(self, keys: Sequence[str]) -> list[Channel]:
+        if not keys:
+            raise DriveProblem("There is nothing to record. Name at least one channel.")
+        return [self._channel(key) for key in keys]
+
     def sample(self, channels: Sequence[str], seconds: float, *, every: int = 1) -> Record:
         """Every so many ticks for so long, over the line."""
         if not 0 < seconds < float("inf"):
             raise DriveProblem(f"Samples cannot be taken for {seconds:g} s. Choose more than 0.")
         self._bench.must_match(self.description)
-        sampler = self._bench.sample([self._channel(key) for key in channels], every)
+        sampler = self._bench.sample(self._channels(channels), every)
         tick, parts = self.description.tick, []
         wanted, until = max(1, round(seconds / (tick * every))), time.monotonic() + 10 * seconds + LONGEST
         count = 0
@@ -218,6 +223,13 @@ class Board:
         BenchProblem
             also where nothing of it happens for the ``longest`` time (s)
         """
+        if samples < 2 or every < 1 or not 0 <= before <= 1:
+            raise DriveProblem(
+                f"A record of {samples} samples, every {every} ticks, {before:g} of it before the event, cannot be. "
+                "Choose 2 samples, 1 tick and 0 at least, and 1 before at most."
+            )
+        if sum((rises is not None, falls is not None, changes)) > 1:
+            raise DriveProblem("A record begins with one event. Give one of rises, falls and changes.")
         self._bench.must_match(self.description)
         if rises is not None:
             trigger = Trigger(Mode.SINGLE, Condition.RISES, 0, rises, rises, before)
@@ -226,9 +238,7 @@ class Board:
         else:
             mode = Mode.SINGLE if changes else Mode.FREE
             trigger = Trigger(mode, Condition.CHANGES if changes else Condition.AT_ONCE, before=before)
-        capture = self._bench.capture(
-            [self._channel(key) for key in channels], trigger, samples, every, self.description
-        )
+        capture = self._bench.capture(self._channels(channels), trigger, samples, every, self.description)
         until = time.monotonic() + longest
         while capture.state() is not CaptureState.FULL:
             if time.monotonic() > until:

@@ -185,11 +185,21 @@ class Live:
             raise DriveProblem(sentence)
 
     def keep(self, span: float | str) -> Run:
-        """The latest seconds as a run; shorter where a value of a part was changed since. Raises `RunProblem`."""
-        process = self._process
+        """The latest seconds as a run; shorter where a value of a part was changed since.
+
+        Raises
+        ------
+        DriveProblem
+            for a span that is none.
+        RunProblem
+            where nothing was recorded in it.
+        """
+        process, seconds = self._process, self._seconds(span)
+        if not seconds > 0:
+            raise DriveProblem(f"The latest {seconds:g} s cannot be kept. Choose more than 0.")
         with self._heard:
             self._kept = None
-        process.keep(self._seconds(span), self.drive.document.title)
+        process.keep(seconds, self.drive.document.title)
         self._until(lambda: self._kept is not None)
         assert self._kept is not None
         path, problem = self._kept
@@ -197,6 +207,8 @@ class Live:
             raise RunProblem(problem)
         kept = load(path)
         path.unlink(missing_ok=True)
+        if not len(kept.rows):
+            raise RunProblem(f"Nothing was recorded in the latest {seconds:g} s. Advance, or keep more.")
         return Run(kept)
 
     def value(self, signal: str) -> float:

@@ -137,7 +137,9 @@ def test_a_run_lasts_as_long_as_it_is_told_or_says_why_not():
 def test_a_live_run_goes_on_as_a_run_does_is_changed_and_leaves_nothing_behind():
     drive = pendel.open_example("car_door_drive")
     with drive.live() as live:
-        assert (live.state, live.time) == ("paused", 0.0)
+        assert (live.state, live.time, live.value("door_leaf.speed")) == ("paused", 0.0, 0.0)
+        with pytest.raises(PendelError, match="Nothing was recorded"):
+            live.keep("1 s")
         for span in (0.1, "150 ms", 0.05):
             live.advance(span)
         assert live.time == pytest.approx(0.3, abs=1e-12)
@@ -156,6 +158,7 @@ def test_a_live_run_goes_on_as_a_run_does_is_changed_and_leaves_nothing_behind()
             (lambda: live.advance(1e-9), "a tick of 5e-05 s or more"),
             (lambda: live.advance(float("nan")), "a tick of"),
             (lambda: live.go(0), "above 0"),
+            (lambda: live.keep(float("nan")), "more than 0"),
             (lambda: live.set("nothing", 1), "no quantity or setting nothing"),
             (lambda: live.set("bridge.level", "switching"), "other parts or wires now"),
             (lambda: live.value("door_leaf.sped"), "no signal"),
@@ -195,6 +198,10 @@ def test_a_board_is_loaded_enabled_written_and_recorded_by_a_script():
             (lambda: board.sample(["current_pi.out"], -1), "more than 0"),
             (lambda: board.sample(["current_pi.out"], 0.1, every=1000), "1 to 255"),
             (lambda: board.record(["current_pi.out"], 10**8), "Choose fewer"),
+            (lambda: board.record(["current_pi.out"], 0), "2 samples"),
+            (lambda: board.record(["current_pi.out"], rises=1.0, changes=True), "one event"),
+            (lambda: board.record([]), "at least one channel"),
+            (lambda: board.sample([], 0.1), "at least one channel"),
             (lambda: board.record(["current_pi.out"], 50, rises=1e9, longest=0.1), "Nothing that current_pi.out did"),
         ):
             with pytest.raises(PendelError, match=words):
