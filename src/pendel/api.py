@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from pendel.core.firmware.propose import ProposedFormats
     from pendel.core.loops.calming import Calming
     from pendel.core.loops.find import Loop
-    from pendel.core.loops.linear import LinearModel
+    from pendel.core.loops.linear_models import LinearModel
     from pendel.core.loops.modes import Mechanics
     from pendel.core.loops.sweep import Swept
     from pendel.core.loops.tolerances import Tolerated
@@ -47,7 +47,7 @@ __all__ = ["CardView", "Drive", "NoSignal", "Run"]
 
 class Drive:
     """A drive to open or build, change, check and run. In the examples ``d`` is
-    ``pendel.open_example("car_door_drive")``, anew in each.
+    ``pendel.open_example("car_door_drive")``, opened again for each.
 
     Example
     -------
@@ -474,7 +474,7 @@ class Drive:
         return Board(self.document.copy(), address, target, own_c=own_c)
 
     def linear(self, source: str, target: str, *, opened_at: tuple[str, ...] = ()) -> LinearModel:
-        """Linear model from one signal or tap to another. See `pendel.core.loops.linear.LinearModel`.
+        """Linear model from one signal or tap to another. See `pendel.core.loops.linear_models.LinearModel`.
 
         >>> model = d.linear("bridge.duty", "i_door")
         >>> model.input, model.output, model.dt

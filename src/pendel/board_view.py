@@ -104,7 +104,7 @@ class Board:
         if stand_in is not None:
             stand_in.close()
 
-    # What it is, and what it is told.
+    # Status and orders.
 
     @property
     def facts(self) -> BoardFacts:

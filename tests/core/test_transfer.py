@@ -21,7 +21,8 @@ from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import load
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.kept_sweeps import keep_sweep, kept_sweep
-from pendel.core.loops.linear import LinearModel, linear_plant
+from pendel.core.loops.linear import linear_plant
+from pendel.core.loops.linear_models import LinearModel
 from pendel.core.loops.points import WorkingPoint, point_in_run
 from pendel.core.loops.realisation import minimal, poles_of, zeros_of
 from pendel.core.loops.resolvent import outputs_over

@@ -200,7 +200,7 @@ class LiveProcess:
     def _follow(self, found: Prepared | str) -> None:
         """A drive is ready: the first one begins the run, a later one changes its values."""
         self.status.followed += 1
-        self._framed = 0.0  # whoever waits for it is told at once
+        self._framed = 0.0  # send the status at once
         if isinstance(found, str):
             self.status.sentence = found
             if self.simulator is None:

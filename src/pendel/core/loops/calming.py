@@ -33,7 +33,7 @@ from pendel.core.drive.document import Drive, End
 from pendel.core.drive.nesting import sheet_of
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.find import acting_blocks, find_loops, plant_origin
-from pendel.core.loops.linear import LinearModel
+from pendel.core.loops.linear_models import LinearModel
 from pendel.core.loops.modes import Chain, Mechanics, Mode
 from pendel.core.loops.realisation import in_continuous_time, minimal
 from pendel.core.loops.transfer import Ends, transfer

@@ -11,7 +11,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from pendel.core.loops.linear import SampledDrive, on_the_way
+from pendel.core.loops.linear import SampledDrive
+from pendel.core.loops.linear_models import on_the_way
 
 
 def held(omega: np.ndarray, period: float) -> np.ndarray:

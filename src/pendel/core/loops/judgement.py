@@ -24,7 +24,8 @@ from pendel.core.errors import DriveHasFindings, DriveProblem, PendelError, Stop
 from pendel.core.loops.find import Loop, find_loops
 from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.loops.linear import LinearModel, LinearPlant, SampledDrive
+from pendel.core.loops.linear import LinearPlant, SampledDrive
+from pendel.core.loops.linear_models import LinearModel
 from pendel.core.loops.measured import Measured, MeasuredDrive
 from pendel.core.loops.mechanics import mechanics_of
 from pendel.core.loops.modes import Mechanics

@@ -16,7 +16,8 @@ import numpy as np
 from pendel.core.controllers.deck import BlockInstance, ControlDeck
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.find import Loop
-from pendel.core.loops.linear import LiftedModel, LinearModel, LinearPlant, SampledDrive
+from pendel.core.loops.linear import LinearPlant, SampledDrive
+from pendel.core.loops.linear_models import LiftedModel, LinearModel
 from pendel.core.loops.points import WorkingPoint, WorkingPoints
 from pendel.core.loops.rational import Fit, fitted
 from pendel.core.loops.sweep import Answer, Injection, Window, on_all_cores

@@ -11,7 +11,7 @@ import numpy as np
 import scipy.linalg
 import scipy.stats
 
-from pendel.core.loops.linear import LinearModel
+from pendel.core.loops.linear_models import LinearModel
 
 TOLERANCES = tuple(10.0**-k for k in range(4, 16))
 """What a state takes part by less than this, beside the largest, is rounding."""

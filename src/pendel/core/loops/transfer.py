@@ -17,14 +17,8 @@ from pendel.core.drive.asked import near_words
 from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.continuous import continuous_response
-from pendel.core.loops.linear import (
-    LiftedModel,
-    LinearModel,
-    linear_plant,
-    responds,
-    sampled_drive,
-    without_drops,
-)
+from pendel.core.loops.linear import linear_plant, sampled_drive, without_drops
+from pendel.core.loops.linear_models import LiftedModel, LinearModel, responds
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, point_in_run
 from pendel.core.loops.realisation import Pole, in_continuous_time, minimal
 from pendel.core.loops.turning import TurningDrive, rotation_of

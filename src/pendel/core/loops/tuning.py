@@ -18,7 +18,8 @@ from pendel.core.loops.continuous import continuous_response
 from pendel.core.loops.find import Loop, acting_blocks, find_loops
 from pendel.core.loops.gains import changed_inside, take_gains
 from pendel.core.loops.judged_at import JudgedAt
-from pendel.core.loops.linear import LinearModel, SampledDrive, Silent, far_values, responds, sampled_drive
+from pendel.core.loops.linear import SampledDrive, Silent, sampled_drive
+from pendel.core.loops.linear_models import LinearModel, far_values, responds
 from pendel.core.loops.margins import Margins, margins
 from pendel.core.loops.measured import MeasuredDrive, MeasuredPoints
 from pendel.core.loops.points import WorkingPoints

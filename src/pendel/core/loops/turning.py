@@ -25,16 +25,8 @@ from pendel.core.catalogue.index import kind_of
 from pendel.core.controllers.deck import ControlDeck
 from pendel.core.controllers.symbolic import LinearBlock
 from pendel.core.errors import DriveProblem
-from pendel.core.loops.linear import (
-    NOTHING,
-    LiftedModel,
-    LinearModel,
-    LinearPlant,
-    SampledDrive,
-    Silent,
-    linear_plant,
-    without_drops,
-)
+from pendel.core.loops.linear import NOTHING, LinearPlant, SampledDrive, Silent, linear_plant, without_drops
+from pendel.core.loops.linear_models import LiftedModel, LinearModel
 from pendel.core.loops.points import WorkingPoint, WorkingPoints, point_of_row
 from pendel.core.loops.realisation import combined
 from pendel.core.plant.program import Outcome, RunSettings
