@@ -251,7 +251,7 @@ def test_averages_of_a_triangle_and_a_held_signal_are_exact():
 
 
 def test_losses_add_up_to_what_is_fed_in_less_what_is_stored_and_delivered():
-    d = pendel.open_drive(pendel.api.Path(pendel.__file__).parent / "examples" / "car_door_drive.pendel")
+    d = pendel.open_example("car_door_drive")
     d.set("level", "switching")
     run = d.run(0.4, with_energy=True)
     assert energy_gap(run) < 1e-6
@@ -264,7 +264,7 @@ def test_losses_add_up_to_what_is_fed_in_less_what_is_stored_and_delivered():
 
 @pytest.mark.parametrize(("example", "method"), [("car_door_drive", "auto"), ("valley_feeder", "fixed")])
 def test_thinning_a_record_changes_no_mean_and_no_order_of_time(example, method, monkeypatch, tmp_path):
-    d = pendel.open_drive(pendel.api.Path(pendel.__file__).parent / "examples" / f"{example}.pendel")
+    d = pendel.open_example(example)
     for name, text in (("level", "switching"), ("method", method), ("step", "2 us")):
         d.set(name, text)
     whole = d.run(0.1)
@@ -273,7 +273,7 @@ def test_thinning_a_record_changes_no_mean_and_no_order_of_time(example, method,
     assert thinned.kept.thinned_until > 0.05
     assert np.all(np.diff(thinned.kept.rows[:, 0]) >= 0)
     save(thinned.kept, tmp_path / "run.h5")
-    again = pendel.api.Run(reopen(tmp_path / "run.h5"))
+    again = pendel.Run(reopen(tmp_path / "run.h5"))
     for key in whole.kept.structure.signals:
         if ":" not in key:
             of = whole.averages(key, 0.0, 0.1)
@@ -295,7 +295,7 @@ def test_thinning_a_record_changes_no_mean_and_no_order_of_time(example, method,
 
 
 def test_a_run_stopped_while_its_record_is_averaged_stops_at_once_and_keeps_its_rows(monkeypatch):
-    d = pendel.open_drive(pendel.api.Path(pendel.__file__).parent / "examples" / "car_door_drive.pendel")
+    d = pendel.open_example("car_door_drive")
     d.set("level", "switching")
     prepared, watch = prepare(d.document), Watch.private()
     whole = run_drive(prepared, until=0.1).rows

@@ -5,8 +5,9 @@ import pytest
 import scipy.integrate
 
 import pendel
-from pendel.api import commands, examine
 from pendel.core.catalogue.machines import induction
+from pendel.core.check import examine
+from pendel.core.drive import commands
 from tests.core.energy import energy_gap
 
 # The 3 hp, 220 V, 60 Hz machine of Krause, Wasynczuk, Sudhoff: Analysis of Electric Machinery, table 4.10-1 (from memory).

@@ -6,7 +6,6 @@ import scipy.integrate
 import scipy.special
 
 import pendel
-import pendel.api
 from pendel.core.errors import DriveHasFindings, RunProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names

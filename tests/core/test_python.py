@@ -11,7 +11,17 @@ import pytest
 import scipy.signal
 
 import pendel
-from pendel import api, board_view, card_view, live_view, run_view, sheet_view
+from pendel import (
+    api,
+    board_view,
+    card_view,
+    drive_edits,
+    drive_firmware,
+    drive_loops,
+    live_view,
+    run_view,
+    sheet_view,
+)
 from pendel.core.errors import DriveProblem, PendelError
 
 
@@ -26,12 +36,14 @@ def bench():
 def test_examples_in_docstrings_hold():
     """All that a script is offered has one."""
     run, without, failed = pendel.open_example("car_door_drive").run(0.1), [], []
-    for module in (api, board_view, card_view, live_view, run_view, sheet_view):
+    scripted = {c.__module__ + "." + c.__name__ for c in (*pendel.Drive.__mro__[:-1], pendel.Run)}
+    modules = (api, board_view, card_view, drive_edits, drive_firmware, drive_loops, live_view, run_view, sheet_view)
+    for module in modules:
         for each in doctest.DocTestFinder(exclude_empty=False).find(module):
             each.globs |= {"pendel": pendel, "np": np, "d": pendel.open_example("car_door_drive"), "run": run}
             failed += [each.name] if doctest.DocTestRunner().run(each).failed else []
             owner, _, name = each.name.rpartition(".")
-            if owner in ("pendel.api.Drive", "pendel.run_view.Run") and not name.startswith("_") and not each.examples:
+            if owner in scripted and not name.startswith("_") and not each.examples:
                 without.append(each.name)
     assert not failed and not without
 

@@ -10,6 +10,8 @@ import scipy.optimize
 
 import pendel
 from pendel.core.catalogue.machines import pmsm
+from pendel.core.check import examine
+from pendel.core.drive import commands
 from pendel.core.runs.simulate import prepare
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
@@ -104,7 +106,7 @@ def test_a_sheet_in_any_form_of_its_emf_gives_the_same_machine(form, number):
     plain = d.run(0.05)
     sheet = on_grid(60.0, R_ll="80", L_ll="1.8", L_ll_q="2.8", K_E=repr(number))
     for name, option in (("entry", "sheet"), ("emf", form)):
-        sheet.do(pendel.api.commands.set_choice(sheet.document, "machine", name, option))
+        sheet.do(commands.set_choice(sheet.document, "machine", name, option))
     t = np.linspace(0, 0.05, 200)
     a, b = plain.at("machine.torque", t), sheet.run(0.05).at("machine.torque", t)
     np.testing.assert_allclose(b, a, atol=2e-4 * np.max(np.abs(a)))
@@ -120,7 +122,7 @@ def test_a_sheet_in_any_form_of_its_emf_gives_the_same_machine(form, number):
 def test_a_winding_in_delta_is_its_equivalent_star():
     star = on_grid(60.0).run(0.05)
     d = on_grid(60.0, R_s="120", L_d="2.7", L_q="4.2", psi_f=str(0.32 * np.sqrt(3)))
-    d.do(pendel.api.commands.set_choice(d.document, "machine", "winding", "delta"))
+    d.do(commands.set_choice(d.document, "machine", "winding", "delta"))
     t = np.linspace(0, 0.05, 200)
     np.testing.assert_allclose(d.run(0.05).at("machine.torque", t), star.at("machine.torque", t), atol=1e-3 * np.max(np.abs(star["machine.torque"].y)))  # fmt: skip
 
@@ -159,7 +161,7 @@ def test_transforms_undo_each_other_and_keep_what_they_say(keeps):
              ("angle.out", "both.angle"), ("angle.out", "and_back.angle"), ("park.d", "back.d"), ("park.q", "back.q"), ("back.alpha", "phases.alpha"), ("back.beta", "phases.beta"), ("both.d", "and_back.d"), ("both.q", "and_back.q")]  # fmt: skip
     d = blocks(*cards, wires=wires, constants=constants)
     for card in ("clarke", "phases", "both", "and_back"):
-        d.do(pendel.api.commands.set_choice(d.document, card, "invariant", keeps))
+        d.do(commands.set_choice(d.document, card, "invariant", keeps))
     run = d.run()
     last = {k: run[k].y[-1] for k in run.keys()}
     for n, value in zip("abc", (a, b, -a - b)):
@@ -207,7 +209,7 @@ def test_currents_are_the_fewest_that_give_the_torque_within_the_voltage(torque,
 def test_the_envelope_falls_beyond_its_corner_as_the_optimum_does():
     card = pendel.Drive("x")
     card.add("pmsm", "Machine", **VALUES)
-    examined = pendel.api.examine(card.document).values["machine"]
+    examined = examine(card.document).values["machine"]
     machine = pmsm.circuit(examined, card.document.cards["machine"])
     u = 560 / np.sqrt(3)
     n_c = pmsm.corner(machine, 250.0, u)

@@ -1,0 +1,279 @@
+"""What a script changes in a drive, each change a step that can be undone."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from pendel.card_view import ways
+from pendel.core.catalogue.assembly import open_ports
+from pendel.core.catalogue.index import kinds
+from pendel.core.drive import assemblies, commands
+from pendel.core.drive.asked import known_name, near_words
+from pendel.core.drive.document import Drive as Document
+from pendel.core.drive.document import End, FluxTable, OwnEquations
+from pendel.core.errors import DriveProblem
+from pendel.core.quantities.named import check_name
+from pendel.core.trust import allow
+from pendel.core.verbs.changing import apply, check_choices, kind_of_card, named
+
+
+class EditedDrive:
+    """A drive that can be changed: the part of `pendel.Drive` that adds, connects and sets."""
+
+    def __init__(self, title: str = "Untitled drive", *, document: Document | None = None):
+        self.document = document or Document(title)
+        self._done: list[commands.Command] = []
+
+    def do(self, command: commands.Command) -> None:
+        """Take a command of `pendel.core.drive.commands` or `pendel.core.drive.assemblies`, with all that
+        follows from it,
+        as one step that `undo` takes back. Raises `DriveProblem`.
+
+        >>> from pendel.core.drive import commands
+        >>> d.do(commands.remove_cards(d.document, ["rubbing"]))
+        >>> len(d.cards)
+        14
+        """
+        self._done.append(apply(self.document, command))
+
+    def undo(self) -> str:
+        """Take back the last change of this object, and return what it was. Raises `DriveProblem` where there
+        is none.
+
+        >>> d.set("K_p", "40 A*s/m")
+        >>> d.undo()
+        'Set K_p'
+        """
+        if not self._done:
+            raise DriveProblem("There is nothing to undo.")
+        last = self._done.pop()
+        last.revert(self.document)
+        return last.title
+
+    def add(
+        self,
+        kind: str,
+        name: str,
+        *,
+        profile: Iterable[tuple[str | float, str | float]] = (),
+        rows: Iterable[Iterable[str | float]] = (),
+        flux: FluxTable | None = None,
+        own: OwnEquations | None = None,
+        starts: Mapping[str, str] | None = None,
+        choices: Mapping[str, str] | None = None,
+        **values: str | float,
+    ) -> str:
+        """Add a card and return its id. Values are text with units, or numbers in the value's own unit.
+
+        Raises
+        ------
+        DriveProblem
+            for an unknown kind, or a value, choice, option or start that it has not.
+
+        >>> d.add("inertia", "Wheel", J="2e-4 kg*m^2")
+        'wheel'
+        """
+        if kind not in kinds():
+            raise DriveProblem(
+                f"There is no part or block “{kind}”.{near_words(kind, kinds())} Known are "
+                f"{', '.join(sorted(kinds()))}."
+            )
+        template = kinds()[kind]
+        if own is None:
+            for value in values:
+                known_name("value", value, (v.name for v in template.values), kind)
+            for state in starts or {}:
+                known_name("start", state, (s.name for s in getattr(template, "states", ())), kind)
+        check_choices(template, choices or {}, kind)
+        if profile and not template.has_profile:
+            raise DriveProblem(f"{kind} has no profile.")
+        if rows and not template.rows:
+            raise DriveProblem(f"{kind} has no table of rows.")
+        if flux is not None and not template.takes_flux:
+            raise DriveProblem(f"{kind} takes no flux tables.")
+        if own is not None:
+            allow([own], for_good=False)  # the script that adds it holds it
+        texts = {k: str(v) for k, v in values.items()}
+        points = tuple((str(t), str(v)) for t, v in profile)
+        table = kinds()[kind].rows
+        rows = rows or (table.first if table else ())
+        command = commands.add_card(
+            self.document,
+            kind,
+            name,
+            values=texts,
+            choices=dict(choices or {}),
+            starts=dict(starts or {}),
+            profile=points,
+            rows=tuple(tuple(str(cell) for cell in row) for row in rows),
+            own=own,
+            flux=flux,
+        )
+        self.do(command)
+        return command.changes[0].key
+
+    def connect(self, a: str, b: str) -> None:
+        """Wire two ends: a port (``card.port``), or a card alone where only one way fits. For signals, from
+        source to
+        reader.
+
+        Raises
+        ------
+        DriveProblem
+            when an end does not exist, and where none or several ways fit.
+
+        >>> wheel = d.add("inertia", "Wheel")
+        >>> d.connect("door_motor.shaft", "wheel.a")
+        """
+        ends = ways(self.document, a, b)
+        if len(ends) > 1:
+            choices = ", ".join(f"{x} – {y}" for x, y in ends[:4])
+            raise DriveProblem(f"{a} and {b} can be wired in several ways: {choices}. Name the ports.")
+        self.do(commands.add_wire(self.document, *ends[0]))
+
+    def remove(self, *cards: str) -> None:
+        """Take cards off, with their wires. Raises `DriveProblem`.
+
+        >>> d.remove("rubbing")
+        >>> "rubbing" in d.cards
+        False
+        """
+        for key in cards:
+            kind_of_card(self.document, key)
+        self.do(commands.remove_cards(self.document, cards))
+
+    def rename(self, card: str, name: str) -> str:
+        """Give a card another name, and return its key. Raises `DriveProblem`.
+
+        >>> d.rename("door_motor", "Leaf motor")
+        'leaf_motor'
+        """
+        kind_of_card(self.document, card)
+        before = list(self.document.cards)
+        self.do(commands.rename_card(self.document, card, name))
+        return next((key for key in self.document.cards if key not in before), card)
+
+    def group(self, cards: list[str], name: str, *, face: Mapping[str, str] | None = None) -> str:
+        """Fold cards into an assembly and return its id; ``face`` gives names to values inside, as
+        ``card.value``.
+
+        Raises
+        ------
+        DriveProblem
+            when cards lie on different sheets, or a value does not exist.
+
+        >>> d.group(["rubbing", "rail"], "Frictions")
+        'frictions'
+        """
+        command = assemblies.group(self.document, cards, name, open_ports(self.document, cards))
+        self.do(command)
+        new = command.changes[0].key
+        for label, where in (face or {}).items():
+            self.do(assemblies.show_value(self.document, new, End.parse(where), True, label))
+        return new
+
+    def define(self, name: str, value: str | float) -> None:
+        """Set a quantity, which need not exist yet: a named value that others may refer to.
+
+        Raises
+        ------
+        DriveProblem
+            when the name cannot be one, or is that of a setting.
+
+        >>> d.define("J_wheel", "2e-4 kg*m^2")
+        """
+        if name in self.document.settings:
+            raise DriveProblem(f"“{name}” is a setting. Choose another name for the quantity.")
+        check_name(name)
+        self.do(commands.set_quantity(self.document, name, str(value)))
+
+    def choose(self, card: str, **options: str) -> None:
+        """Change choices of a card, such as ``choose("bridge", level="switching")``.
+
+        Raises
+        ------
+        DriveProblem
+            for an unknown card, choice or option.
+
+        >>> d.choose("bridge", level="switching")
+        >>> d.card("bridge").choices["level"]
+        'switching'
+        """
+        check_choices(kind_of_card(self.document, card), options, card)
+        for name, option in options.items():
+            self.do(commands.set_choice(self.document, card, name, option))
+
+    def start(self, card: str, **values: str | float) -> None:
+        """Change starting values of a part's states, such as ``start("flywheel", omega="100 rpm")``.
+
+        Raises
+        ------
+        DriveProblem
+            for an unknown card or state.
+
+        >>> d.start("door_leaf", x="10 cm")
+        """
+        states = [s.name for s in getattr(kind_of_card(self.document, card), "states", ())]
+        for name in values:
+            known_name("start", name, states, card)
+        for name, value in values.items():
+            self.do(commands.set_start(self.document, card, name, str(value)))
+
+    def profile(self, card: str, corners: Iterable[tuple[str | float, str | float]]) -> None:
+        """Change a card's profile: times and values of its corners.
+
+        Raises
+        ------
+        DriveProblem
+            for a card that has none.
+
+        >>> d.profile("rubbing", [("0", "0"), ("50 ms", "20 N")])
+        """
+        if not kind_of_card(self.document, card).has_profile:
+            raise DriveProblem(f"{card} has no profile.")
+        self.do(commands.set_profile(self.document, card, [(str(t), str(v)) for t, v in corners]))
+
+    def rows(self, card: str, rows: Iterable[Iterable[str | float]]) -> None:
+        """Change a card's table, row by row.
+
+        Raises
+        ------
+        DriveProblem
+            for a card that has none.
+
+        >>> table = d.add("curve", "Table")
+        >>> d.rows("table", [("0", "0"), ("1", "3")])
+        """
+        if not kind_of_card(self.document, card).rows:
+            raise DriveProblem(f"{card} has no table of rows.")
+        self.do(commands.set_rows(self.document, card, [[str(cell) for cell in row] for row in rows]))
+
+    def set(self, name: str, value: str | float) -> None:
+        """Set a quantity that there is (``K_p``), a card's value (``current_pi.K_p``) or choice
+        (``bridge.level``), or a
+        setting (``until``).
+
+        Raises
+        ------
+        DriveProblem
+            when there is no such name; `define` makes a new quantity.
+
+        >>> d.set("m_leaf", "60 kg")
+        >>> d.card("door_leaf").m
+        60.0
+        """
+        try:
+            command = named(self.document, name, str(value))
+        except DriveProblem as problem:
+            hint = "" if "." in name else " define() makes a new quantity."
+            raise DriveProblem(f"{problem}{hint}") from None
+        self.do(command)
+
+    def tap(self, name: str, signal: str) -> None:
+        """Give a signal a name.
+
+        >>> d.tap("belt_force", "belt.force")
+        >>> len(d.transfer("i_set", "belt_force", at="rest").model.states) > 3
+        True
+        """
+        self.do(commands.add_tap(self.document, name, End.parse(signal)))
