@@ -14,7 +14,7 @@ import scipy.integrate
 import pendel
 from pendel.core.drive.document import OwnEquations
 from pendel.core.plant.compiler import build_library
-from pendel.core.plant.runtime import time_loop
+from pendel.core.plant.runtime import sizes_of, time_loop
 from pendel.core.runs.simulate import Prepared, prepare, run_drive
 
 MACHINE = OwnEquations(
@@ -134,7 +134,7 @@ def warmed(drive: pendel.Drive) -> Prepared:
     prepared = prepare(drive.document)
     run_drive(prepared, until=0.01)
     structure = prepared.structure
-    time_loop((*structure.row_shape, len(structure.transitions)))
+    time_loop(sizes_of(structure))
     return prepared
 
 

@@ -3,6 +3,7 @@
 import ctypes
 import gc
 from importlib import resources
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -10,10 +11,13 @@ import scipy.interpolate
 
 import pendel
 from pendel.core.catalogue.machines.co_energy import Beyond, CoEnergy
+from pendel.core.drive.file import load as load_drive
+from pendel.core.plant import rows as rows_of_record
 from pendel.core.plant import runtime, simulator
 from pendel.core.plant.compiler import build_library
 from pendel.core.runs.simulate import prepare, run_drive
 
+EXAMPLES = Path(pendel.__file__).parent / "examples"
 ORDERS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2), (0, 3))
 
 
@@ -201,3 +205,27 @@ def test_steps_of_low_order_are_not_believed_after_a_jump(method, most):
 
 def address(array):
     return ctypes.c_void_p(array.ctypes.data)
+
+
+@pytest.mark.parametrize("name", ["valley_filter", "haul_drive", "wayside_supply"])
+def test_extremes_of_watched_signals_are_those_of_all_that_was_recorded(name):
+    """Worked out by C of their own, and by that of all signals: one with loops that are found numerically has no other."""
+    prepared = prepare(load_drive(EXAMPLES / f"{name}.pendel"))
+    run = run_drive(prepared, until=0.004)
+    structure, rows, parameters = prepared.structure, run.rows, prepared.parameters
+    keys = [*structure.signals[::7], structure.signals[-1]]
+    whole = rows_of_record.evaluate_signals(structure, rows, parameters, keys)
+    for parts in (1, 9, len(rows)):
+        size = len(rows) // parts
+        for lean in (None, rows_of_record.lean_library(structure, keys)):
+            found = rows_of_record.extremes(structure, rows, parameters, keys, parts, lean)
+            for (t, y), column in zip(found, whole.T):
+                assert np.all(np.diff(t) >= 0) and t[-1] <= rows[-1, 0]
+                if size < 4:
+                    assert np.allclose(y, column, rtol=1e-10) and np.array_equal(t, rows[:, 0])
+                    continue
+                n, stretches = len(rows) // size * size, column[: len(rows) // size * size].reshape(-1, size)
+                pairs = y[: 2 * len(stretches)].reshape(-1, 2)
+                assert np.allclose(pairs.min(axis=1), stretches.min(axis=1), rtol=1e-10)
+                assert np.allclose(pairs.max(axis=1), stretches.max(axis=1), rtol=1e-10)
+                assert np.allclose(y[2 * len(stretches) :], column[n:], rtol=1e-10)

@@ -7,7 +7,9 @@ when the last one was taken (``A``), so nothing grows where nobody looks."""
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import json
+import math
 import select
 import socket
 import time
@@ -23,7 +25,7 @@ from pendel.core.live.frames import Points, packed, thinned
 from pendel.core.live.pace import Pace
 from pendel.core.plant.program import Outcome
 from pendel.core.plant.recorded import Latest, Ring
-from pendel.core.plant.rows import evaluate_signals
+from pendel.core.plant.rows import extremes, last_before, lean_library
 from pendel.core.plant.runtime import build_fastest, time_loop
 from pendel.core.plant.simulator import Simulator
 from pendel.core.runs.child import serve_confined
@@ -35,7 +37,7 @@ SLICE, BUSY = 2e-3, 2e-2
 """Seconds by the clock between two looks at the socket, and that may be computed between two."""
 FRAME = 0.04
 """Seconds by the clock between two frames."""
-RECORD, TICKS = 128 << 20, 64 << 20
+RECORD, TICKS = 256 << 20, 64 << 20
 """Bytes of the latest part of the record: rows, and signals of ticks."""
 POINTS = 1600
 """Of a signal over all that is shown; where there were more, their extremes are left."""
@@ -84,8 +86,12 @@ class LiveProcess:
         self._coming: list[Future[Prepared | str]] = []
         self._faster: Future[bool] | None = None
         """A faster loop, being built."""
+        self._lean: Future[ctypes.CDLL] | None = None
+        """What evaluates just the watched signals of the plant, once it is built."""
         self._older: Latest | None = None
         """What was recorded before that."""
+        self._speed = 1.0
+        """Simulated time per time by the clock while it computes."""
         self._goal: float | None = None
         """s; where it is to pause."""
         self._files = 0
@@ -102,7 +108,7 @@ class LiveProcess:
         simulator = self.simulator
         wait = FRAME
         if simulator is not None and not self.paused:
-            wait = min(wait, self.pace.wait(simulator.time, SLICE * min(self.pace.factor, 1e3)))
+            wait = min(wait, self.pace.wait(simulator.time, self._slice()))
         reads, _, _ = select.select([self.wire], [], [], wait)
         if reads:
             self._hear()
@@ -118,17 +124,24 @@ class LiveProcess:
         begun = time.monotonic()
         self.pace.behind(simulator.time)
         while time.monotonic() - begun < BUSY:
-            due = min(self.pace.due(), simulator.time + SLICE * min(self.pace.factor, 1e3))
+            due = min(self.pace.due(), simulator.time + self._slice())
             due = due if self._goal is None else min(due, self._goal)
             if due <= simulator.time:
                 break
-            if simulator.advance(due) is not Outcome.PAUSED:
+            before, since = simulator.time, time.monotonic()
+            outcome = simulator.advance(due)
+            self._speed = (simulator.time - before) / max(1e-6, time.monotonic() - since)
+            if outcome is not Outcome.PAUSED:
                 self._end_of_run(simulator)
                 break
             if self._goal is not None and simulator.time >= self._goal:
                 self._pause()
                 break
         self._computed += time.monotonic() - begun
+
+    def _slice(self) -> float:
+        """Seconds of the run that take `SLICE` by the clock, as far as is known."""
+        return SLICE * min(self.pace.factor, self._speed)
 
     def _end_of_run(self, simulator: Simulator) -> None:
         from pendel.core.runs.simulate import outcome_sentence
@@ -245,6 +258,7 @@ class LiveProcess:
             return
         self.prepared, self.status.state = prepared, "paused" if self.paused else "runs"
         self._faster = self._worlds.submit(build_fastest, prepared.structure)
+        self._build_lean()
         self.pace.begin(0.0)
         self._remark()
 
@@ -263,7 +277,7 @@ class LiveProcess:
         self.simulator.restore(old.state())
         self._older = old.since(0, 0)
         old.close()
-        latest = self.simulator.since(0, 0)
+        latest = self.simulator.since(0, 0, lent=True)
         self._next_row, self._next_tick = (
             latest.first_row + len(latest.rows),
             latest.first_tick + len(latest.ticks),
@@ -273,6 +287,15 @@ class LiveProcess:
         self._collect()
         self.watched, self.span = keys, max(1e-9, span)
         self._waiting = {k: v for k, v in self._waiting.items() if k in keys}
+        self._build_lean()
+
+    def _build_lean(self) -> None:
+        """What evaluates no more than is watched, for whoever watches for long."""
+        self._lean = None
+        if self.prepared is not None:
+            structure = self.prepared.structure
+            plant = [k for k in self.watched if k in structure.signals]
+            self._lean = self._worlds.submit(lean_library, structure, plant) if plant else None
 
     # Frames.
 
@@ -281,19 +304,23 @@ class LiveProcess:
         simulator, prepared = self.simulator, self.prepared
         if simulator is None or prepared is None:
             return
-        latest = simulator.since(self._next_row, self._next_tick)
+        latest = simulator.since(self._next_row, self._next_tick, lent=True)
         self._next_row = latest.first_row + len(latest.rows)
         self._next_tick = latest.first_tick + len(latest.ticks)
         plant = [k for k in self.watched if k in prepared.structure.signals]
         if plant and len(latest.rows):
-            columns = evaluate_signals(prepared.structure, latest.rows, simulator.inputs.parameters, plant)
-            for key, column in zip(plant, columns.T):
-                self._append(key, latest.rows[:, 0], column)
+            begin = int(last_before(latest.rows, latest.rows[-1:, 0] - self.span)[0])  # no more will be shown
+            rows = latest.rows[begin:]
+            parts = math.ceil(POINTS * (rows[-1, 0] - rows[0, 0]) / self.span)
+            lean = self._lean.result() if self._lean and self._lean.done() and not self._lean.exception() else None
+            found = extremes(prepared.structure, rows, simulator.inputs.parameters, plant, parts, lean)
+            for key, (t, y) in zip(plant, found):
+                self._append(key, t, y)
         blocks = prepared.deck.signals
         times = (latest.first_tick + np.arange(len(latest.ticks))) * prepared.deck.tick
         for key in self.watched:
             if key in blocks and len(times):
-                self._append(key, times, latest.ticks[:, blocks.index(key)])
+                self._append(key, times, latest.ticks[:, blocks.index(key)].copy())
 
     def _append(self, key: str, t: np.ndarray, y: np.ndarray) -> None:
         times, values = self._waiting.setdefault(key, ([], []))

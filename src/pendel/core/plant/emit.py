@@ -213,9 +213,12 @@ class Body:
         keys: Sequence[str],
         arrays: Sequence[str],
         cleared: Set[str] = frozenset(),
+        *,
+        hoists: bool = True,
     ):
         self.emitter, self.name, self.keys, self.arrays, self.cleared = emitter, name, keys, arrays, cleared
         """``cleared`` are arrays that are zero already."""
+        self.hoists = hoists
         self.lines: list[str] = []
         self.written: dict[Moving, str] = {}
         self.pairs: dict[tuple[str, Steady | None], tuple[str, str]] = {}
@@ -230,7 +233,7 @@ class Body:
             elif op == ca.OP_INPUT:
                 key = self.keys[inp[0]]
                 text = "t" if key == "t" else f"{key}[{inp[1]}]"
-                work[out[0]] = Moving(text) if key in MOVES else Steady(text, plain=True)
+                work[out[0]] = Steady(text, plain=True) if self.hoists and key not in MOVES else Moving(text)
             elif op == ca.OP_OUTPUT:
                 array, value = self.arrays[out[0]], work[inp[0]]
                 if array not in self.cleared or value != NOUGHT:
@@ -354,8 +357,9 @@ class Emitter:
         self.hoist_lines: list[str] = []
         self.parts: list[str] = []
 
-    def function(self, name: str, outputs: Sequence[tuple[str, ca.SX]]) -> None:
-        """Emit ``name`` that writes each of ``outputs`` (array name, dense expressions)."""
+    def function(self, name: str, outputs: Sequence[tuple[str, ca.SX]], *, hoists: bool = True) -> None:
+        """Emit ``name`` that writes each of ``outputs`` (array name, dense expressions). One that is called but
+        once for each set of modes ``hoists`` nothing."""
         kept = [(array, ca.densify(e)) for array, e in outputs if e.numel() > 0]
         keys = list(self.inputs)
         solves = (
@@ -368,9 +372,8 @@ class Emitter:
             function = ca.Function("f", [self.inputs[k] for k in keys], ca.cse([e for _, e in kept]))
             sizes = {array: e.numel() for array, e in kept if e.numel() >= MOSTLY_EMPTY}
             clear = [f"    memset({array}, 0, sizeof(double) * {count});" for array, count in sizes.items()]
-            body = clear + Body(self, name, keys, [array for array, _ in kept], sizes.keys()).lines_of(
-                function
-            )
+            arrays = [array for array, _ in kept]
+            body = clear + Body(self, name, keys, arrays, sizes.keys(), hoists=hoists).lines_of(function)
         looks = bool(self.n_surface) and any(ca.depends_on(e, self.inputs["f"]) for _, e in kept)
         wanted = (
             "pd_surfaces"

@@ -11,6 +11,7 @@ from pendel.core.equations.context import Network, stacked
 from pendel.core.equations.friction import with_friction_laws
 from pendel.core.equations.reduce import Explicit, reduce
 from pendel.core.equations.ripple import with_ripples
+from pendel.core.plant.affine import moving_part, without_states
 from pendel.core.plant.emit import Emitter
 from pendel.core.plant.program import BALANCE, FLOWS, PulseShape, Structure
 
@@ -133,6 +134,7 @@ class PlantModel:
             "pd_demoted",
             [("y", demoted), ("jac", self.derivative(demoted, x) if demoted.numel() else ca.SX())],
         )
+        forced = self.emit_affine(emitter)
         return Structure(
             state_keys=(*(e.key for e in self.system.states), *(s.name() for s in self.energy_symbols)),
             commands=tuple(n.inputs),
@@ -151,6 +153,7 @@ class PlantModel:
             steady_jacobian=steady,
             jacobian=jacobian,
             elimination=elimination,
+            forced=forced,
             pulses=tuple(
                 PulseShape(
                     p.card,
@@ -169,7 +172,28 @@ class PlantModel:
             source=emitter.source(),
         )
 
+    def emit_affine(self, emitter: Emitter) -> tuple[int, ...] | None:
+        """Derivatives and guards as matrices, for fixed steps of few states; see `Structure.forced`."""
+        x = self.symbols["x"]
+        n, guards = x.numel(), stacked(*(g for *_, g in self.guards))
+        both = ca.vertcat(ca.densify(self.rhs), ca.densify(guards))
+        forced = moving_part(self.symbols, both) if 0 < n <= MOST_STATES else None
+        if forced is None:
+            emitter.function("pd_affine", [("c", ca.SX()), ("k", ca.SX())])
+            emitter.function("pd_forced", [("b", ca.SX())])
+            return None
+        rest = without_states(self.symbols, both)
+        steady = ca.SX(rest)
+        for place in forced:
+            steady[place] = 0
+        slopes = ca.jacobian(guards, x) if guards.numel() else ca.SX()
+        emitter.function("pd_affine", [("c", steady), ("k", slopes)], hoists=False)
+        emitter.function("pd_forced", [("b", rest[list(forced)] if forced else ca.SX())])
+        return forced
 
+
+MOST_STATES = 24
+"""States up to which a matrix for all of them beats their equations."""
 SPARSE_FROM = 40
 """States from which on it pays to know which entries of the Jacobian may not be zero; measured in
 docs/numerics.md."""

@@ -127,6 +127,9 @@ class Structure:
     elimination: tuple[int, ...] = ()
     """An order of its columns in which they are eliminated with little fill; as long as there are states, or
     empty as well."""
+    forced: tuple[int, ...] | None = None
+    """Places among derivatives, then guards, that move with time and inputs besides the states; None where these
+    are not affine in the states, or those too many for it to matter."""
     pulses: tuple[PulseShape, ...] = ()
     answers: Answers = ()
     """What parts asked about their values to state these equations; for other answers there are others."""

@@ -43,7 +43,7 @@ class Latest:
 
 @dataclass(frozen=True)
 class Ring:
-    """How much a run without an end keeps at most, its older half going whenever that is reached."""
+    """How much a run without an end keeps at most, its older three quarters going whenever that is reached."""
 
     rows: int
     ticks: int

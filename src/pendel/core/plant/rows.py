@@ -62,6 +62,79 @@ def evaluate_signals(
     return out
 
 
+def extremes(
+    structure: Structure,
+    rows: Doubles,
+    parameters: Doubles,
+    keys: Sequence[str],
+    parts: int,
+    lean: ctypes.CDLL | None = None,
+) -> list[tuple[np.ndarray, np.ndarray]]:
+    """Times and values of chosen signals where they are lowest and highest in each of so many stretches of equally
+    many rows, in the order of time; of fewer than four rows a stretch, all rows. ``lean`` is what `lean_library`
+    made for these keys."""
+    size = len(rows) // max(1, parts)
+    if size < 4:
+        columns = np.ascontiguousarray(evaluate_signals(structure, rows, parameters, keys).T)
+        return [(rows[:, 0].copy(), column) for column in columns]
+    library = load(structure.source)
+    stretches = len(rows) // size
+    pick = np.array([structure.signals.index(k) for k in keys], dtype=np.int32)
+    places = np.empty((len(keys), stretches, 2), dtype=np.int64)
+    values, whole = np.empty((len(keys), stretches, 2)), np.zeros(max(1, len(structure.signals)))
+    nx, nu, n_mode = structure.row_shape
+    hoists = hoists_for(library, parameters, n_mode, len(rows))
+    time_loop().pd_extremes(
+        address(lean or library, "pd_signals"),
+        pointer(rows),
+        len(rows),
+        nx,
+        nu,
+        ctypes.byref(hoists),
+        pointer(pick),
+        len(pick),
+        pointer(whole),
+        size,
+        pointer(places),
+        pointer(values),
+    )
+    rest = rows[stretches * size :]
+    columns = evaluate_signals(structure, rest, parameters, keys).T if len(rest) else np.empty((len(keys), 0))
+    found = []
+    for at, value, tail in zip(places.reshape(len(keys), -1), values.reshape(len(keys), -1), columns):
+        order = np.argsort(at, kind="stable")
+        t = np.concatenate([rows[at[order], 0], rest[:, 0]])
+        found.append((t, np.concatenate([value[order], tail])))
+    return found
+
+
+def lean_library(structure: Structure, keys: Sequence[str]) -> ctypes.CDLL:
+    """C that evaluates these signals only, each in its place among all; that of all where they take more than their
+    own function. Built where it is not there yet. Raises `BuildProblem`."""
+    whole = structure.source
+    signals = function_in(whole, "void pd_signals(")
+    if "pd_solve_loops(" in signals or "surfaces(" in signals:
+        return load(whole)
+    places = [structure.signals.index(k) for k in keys]
+    wanted = tuple(f"    y[{k}] = " for k in places)
+    head, opening, *body = (
+        line
+        for line in signals.splitlines(keepends=True)
+        if not line.startswith(("    y[", "    memset(y,")) or line.startswith(wanted)
+    )
+    cleared = "".join(f"    y[{k}] = 0;\n" for k in places)  # what is always zero is not written
+    turn = function_in(whole, "static inline void pd_turn(") if "pd_turn(" in signals else ""
+    ends = "".join(function_in(whole, f"static inline double pd_{name}(") for name in ("min", "max"))
+    return load(f"#include <math.h>\n\n{ends}{turn}{head}{opening}{cleared}{''.join(body)}")
+
+
+def function_in(source: str, head: str) -> str:
+    """The text of an emitted function."""
+    begin = source.index(head)
+    line = source.index("\n", begin) + 1
+    return source[begin : line if "}" in source[begin:line] else source.index("\n}\n", begin) + 3]
+
+
 def last_before(rows: Doubles, times: Doubles) -> np.ndarray:
     """Places of the last rows at or before times (s), at least 0. NumPy's own search would first copy the
     column of times, and with it fetch the whole record from memory."""

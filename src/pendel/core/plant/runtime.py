@@ -42,6 +42,7 @@ LOOP_FILES = (
     "dopri5.c",
     "low_order.c",
     "rodas4.c",
+    "maps.c",
     "implicit_euler.c",
     "control.c",
     "modes.c",
@@ -57,7 +58,7 @@ LOOP_FILES = (
     "refine.c",
 )
 """One translation unit, in this order."""
-LAYOUT = 5
+LAYOUT = 6
 """Version of the shared structs; see ``PD_LAYOUT`` in ``loop/run.h``."""
 
 INT, DOUBLE = ctypes.c_int, ctypes.c_double
@@ -118,6 +119,8 @@ class RunStruct(ctypes.Structure):
                 "jac",
                 "hold",
                 "hoist",
+                "affine",
+                "forced",
                 "controller",
                 "ctl",
                 "profile_count",
@@ -173,6 +176,8 @@ class RunStruct(ctypes.Structure):
             ("jac_order", ctypes.c_void_p),
             ("tick_limit", ctypes.c_long),
             ("first_row", ctypes.c_long),
+            ("n_forced", ctypes.c_int),
+            ("forced_places", ctypes.c_void_p),
         ]
     )
 
@@ -190,8 +195,8 @@ class Hoists(ctypes.Structure):
 MOST_UNROLLED = 24
 """States."""
 
-Sizes = tuple[int, int, int, int]
-"""Numbers of states, inputs, modes and guards."""
+Sizes = tuple[int, int, int, int, int]
+"""Numbers of states, inputs, modes and guards, and `Structure.forced` or -1."""
 
 
 @lru_cache(maxsize=64)
@@ -203,7 +208,7 @@ def loop_source(sizes: Sizes | None = None) -> str:
     text = "\n".join(texts.values())
     if sizes is None or not 0 < sizes[0] <= MOST_UNROLLED:
         return text
-    names = ("PD_NX", "PD_N_INPUT", "PD_N_MODE", "PD_N_GUARD")
+    names = ("PD_NX", "PD_N_INPUT", "PD_N_MODE", "PD_N_GUARD", "PD_N_FORCED")
     return "".join(f"#define {n} {size}\n" for n, size in zip(names, sizes)) + text
 
 
@@ -221,6 +226,10 @@ PROTOTYPES: dict[str, tuple[type | None, list]] = {
     "pd_restore": (INT, [POINTER, POINTER, SIZE, INT, INT]),
     "pd_close": (None, [POINTER]),
     "pd_release": (None, [POINTER]),
+    "pd_extremes": (
+        None,
+        [POINTER, POINTER, LONG, INT, INT, POINTER, POINTER, INT, POINTER, LONG, POINTER, POINTER],
+    ),
     "pd_evaluate": (None, [POINTER, POINTER, LONG, INT, INT, POINTER, POINTER, INT, POINTER, POINTER]),
     "pd_replay": (None, [POINTER, POINTER, POINTER, INT, POINTER, INT, POINTER, LONG]),
     "pd_replay_beside": (
@@ -292,7 +301,8 @@ def note_evaluations(structure: Structure, count: int) -> None:
 
 
 def sizes_of(structure: Structure) -> Sizes:
-    return (*structure.row_shape, len(structure.transitions))
+    forced = -1 if structure.forced is None else len(structure.forced)
+    return (*structure.row_shape, len(structure.transitions), forced)
 
 
 def build_fastest(structure: Structure) -> bool:

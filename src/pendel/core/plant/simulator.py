@@ -124,7 +124,7 @@ class Simulator:
             structure.loops,
         )
         run.n_signal, run.n_pulse = len(self.program.control_signals), len(structure.pulses)
-        for name in ("rhs", "guarded", "measure", "jac", "hold", "hoist"):
+        for name in ("rhs", "guarded", "measure", "jac", "hold", "hoist", "affine", "forced"):
             setattr(run, name, address(self._plant, f"pd_{name}"))
         run.exit_mode, run.exit_from, run.exit_to = (
             self._ints(f"exits {k}", [e[k] for e in structure.transitions]) for k in range(3)
@@ -132,6 +132,8 @@ class Simulator:
         run.hold_mode = self._ints("hold modes", structure.hold_modes)
         run.hold_sticks = self._ints("hold rests", structure.hold_sticks)
         run.steady_jacobian = structure.steady_jacobian
+        run.n_forced = -1 if structure.forced is None else len(structure.forced)
+        run.forced_places = self._ints("forced", structure.forced or ())
         run.n_jac = len(structure.jacobian)
         run.jac_places = self._ints("Jacobian", structure.jacobian)
         run.jac_order = self._ints("elimination", structure.elimination)
@@ -439,14 +441,15 @@ class Simulator:
                 return place if not after or rows <= after[0][1] else None
         return None
 
-    def since(self, row: int, tick: int) -> Latest:
-        """The record from a row and a tick on, by their numbers, or from the oldest that it still has."""
+    def since(self, row: int, tick: int, *, lent: bool = False) -> Latest:
+        """The record from a row and a tick on, by their numbers, or from the oldest that it still has. ``lent``:
+        the simulator's own memory, to be read before it goes on or is closed."""
         self._must_be_open()
         run, width = self._run, self._width
         first_row, first_tick = int(run.first_row), int(run.first_tick)
         row, tick = max(row, first_row), max(tick, first_tick)
         rows, ticks = (
-            np.ctypeslib.as_array((ctypes.c_double * (n * w)).from_address(at)).reshape(n, w)[begin:].copy()
+            np.ctypeslib.as_array((ctypes.c_double * (n * w)).from_address(at)).reshape(n, w)[begin:]
             if at and n
             else np.empty((0, w))
             for at, n, w, begin in (
@@ -454,7 +457,7 @@ class Simulator:
                 (run.ticks, run.n_ticks, run.n_signal, tick - first_tick),
             )
         )
-        return Latest(rows, row, ticks, tick)
+        return Latest(rows, row, ticks, tick) if lent else Latest(rows.copy(), row, ticks.copy(), tick)
 
     # Its end.
 

@@ -3,6 +3,8 @@
 
 void pd_rhs(double, const double *, const double *, const double *, const double *, const double *, double *);
 void pd_guarded(double, const double *, const double *, const double *, const double *, const double *, double *, double *);
+void pd_affine(double, const double *, const double *, const double *, const double *, const double *, double *, double *);
+void pd_forced(double, const double *, const double *, const double *, const double *, const double *, double *);
 void pd_measure(double, const double *, const double *, const double *, const double *, const double *, double *);
 void pd_jac(double, const double *, const double *, const double *, const double *, const double *, double *, double *);
 void pd_hold(double, const double *, const double *, const double *, const double *, const double *, double *, double *);
@@ -64,6 +66,7 @@ static void describe_run(unit_t *unit, inside_t *inside)
     for (k = 0; k < N_STATES; k++) inside->atol[k] = 1e-3 * r->rtol;
     r->atol = inside->atol; r->p = unit->parameter; r->x0 = STARTS; r->s0 = MODES;
     r->rhs = pd_rhs; r->guarded = pd_guarded; r->measure = pd_measure; r->jac = pd_jac; r->hold = pd_hold; r->hoist = pd_hoist;
+    r->affine = pd_affine; r->forced = pd_forced; r->n_forced = FORCED_COUNT; r->forced_places = FORCED;
     r->profile_count = PROFILE_COUNTS; r->profile_times = PROFILE_TIMES; r->profile_values = unit->profile;
     r->exit_mode = EXIT_MODES; r->exit_from = EXITS_FROM; r->exit_to = EXITS_TO;
     r->hold_mode = HOLD_MODES; r->hold_sticks = HOLD_STICKS;

@@ -48,7 +48,7 @@ static void flip_modes(work_t *w)
 {
     run_t *r = w->r;
     int j, k, mode, currents = 0;
-    if (!some_above(w->set, w->g)) return;
+    if (w->mapped == 2 || !some_above(w->set, w->g)) return;
     memset(w->ended, 0, (size_t)N_MODE);
     memcpy(w->before, w->x, sizeof(double) * (size_t)NX);
     for (j = 0; j < w->set->n_active; j++) {
@@ -89,6 +89,28 @@ static void note_time(run_t *r, int batch, double *begun)
     *begun = now;
 }
 
+/* One step to `end` by the equations; `whole` on the grid. */
+static int go_fixed(work_t *w, double end, int whole)
+{
+    run_t *r = w->r;
+    if (w->mapped) refresh(w);
+    if (!(is_affine(r) && !whole ? cut_step(w, end - w->t) : step_fixed(w, end - w->t, whole))) { r->outcome = NOT_FINITE; return 0; }
+    if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
+    memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
+    return 1;
+}
+
+/* The same by the map of the present modes. */
+static int go_by_map(work_t *w, double end, int last)
+{
+    run_t *r = w->r;
+    if (step_by_map(w, end, last)) return 1;
+    memcpy(w->xn, w->x, sizeof(double) * (size_t)NX);
+    finite_state(w);
+    r->outcome = RAN_AWAY;
+    return 0;
+}
+
 /* Integrate from w->t to t_next in steps on a fixed grid; an edge inside a step cuts it in two. */
 static int advance_fixed(work_t *w, double t_next)
 {
@@ -103,14 +125,12 @@ static int advance_fixed(work_t *w, double t_next)
         if (w->t >= w->pause) { r->outcome = PAUSED; break; }
         if (asked_to_stop(r)) { r->outcome = STOPPED; break; }
         if (N_GUARD) flip_modes(w);
-        if (!step_fixed(w, end - w->t, whole)) { r->outcome = NOT_FINITE; return 0; }
-        if (!finite_state(w)) { r->outcome = RAN_AWAY; return 0; }
+        if (!(whole && is_affine(r) && has_inverse(w->set) ? go_by_map(w, end, end >= t_next) : go_fixed(w, end, whole))) return 0;
         w->t = end;
         grid += 1;
         on_grid = 1;
-        memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
         r->steps++;
-        if (end < t_next) refresh(w);
+        if (end < t_next && !w->mapped) refresh(w);
         if ((r->steps & 63) == 0) note_peaks(w);
         if (end < t_next && !record_bends(w)) return 0;
         if (++batch == 64) { note_time(r, batch, &begun); batch = 0; }

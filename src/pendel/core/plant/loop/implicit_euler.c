@@ -23,6 +23,7 @@ static void keep_inverse(work_t *w, double h)
         for (i = 0; i < n; i++) w->set->inverse[i * n + j] = w->err[i];
     }
     w->set->inverse[n * n] = h;
+    if (is_affine(r)) keep_map(w, h);
 }
 
 /* One linearly implicit Euler step (order 1, L-stable): x += (I - h J)^-1 h f(t, x), with f in w->k[0]. For the full step, and where

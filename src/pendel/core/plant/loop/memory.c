@@ -22,9 +22,10 @@ static size_t lay_out(work_t *w)
 {
     const run_t *r = w->r;
     size_t nx = (size_t)r->nx, n_hold = r->n_hold > 0 ? (size_t)r->n_hold : 1;
-    double **kept[] = {&w->x, &w->k[0], &w->peak, &w->weight, &w->slope_low, &w->slope_high};
+    double **kept[] = {&w->k[0], &w->peak, &w->weight, &w->slope_low, &w->slope_high};
     double **scratch[] = {&w->before, &w->zeroed, &w->leak, &w->xn, &w->xt, &w->err, &w->dfdt, &w->begin_slope, &w->end_x, &w->end_slope, &w->power, &w->image};
     size_t k, at = 0;
+    w->x = take(w->block, &at, (size_t)columns_of(r));
     for (k = 0; k < sizeof kept / sizeof *kept; k++) *kept[k] = take(w->block, &at, nx);
     w->u = take(w->block, &at, (size_t)w->nu);
     w->s = take(w->block, &at, (size_t)r->n_mode);
@@ -41,6 +42,7 @@ static size_t lay_out(work_t *w)
     w->measured = take(w->block, &at, (size_t)r->n_measured);
     w->w = take(w->block, &at, n_hold);
     w->grad = take(w->block, &at, n_hold * nx);
+    w->map_scratch = take(w->block, &at, (nx + 1 + BAND) * (nx + 1 + (size_t)r->n_guard) + BAND);
     return at;
 }
 
@@ -68,5 +70,7 @@ static int open_work(work_t *w, run_t *r)
     w->segment = w->pivots + nx;
     w->places = w->segment + r->n_profile + 1;
     w->short_due = INFINITY;
+    w->wide = is_wide();
+    if (is_affine(r)) w->x[columns_of(r) - 1] = 1;
     return 1;
 }

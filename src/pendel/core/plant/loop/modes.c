@@ -70,7 +70,7 @@ static double spectral_radius(work_t *w)
 /* Numbers kept for a set of modes: the modes, hoisted values, and for fixed steps an inverse. */
 static int slot_width(const run_t *r)
 {
-    return N_MODE + r->n_hoisted + (r->method == FIXED ? NX * NX + 1 : 0);
+    return N_MODE + r->n_hoisted + (r->method == FIXED ? NX * NX + 1 + map_width(r) : 0);
 }
 
 static int conducts(const double *s, const int *test)
@@ -121,12 +121,16 @@ static void fill(work_t *w, set_t *set, const double *modes)
     set->s = w->slots + slot * (size_t)slot_width(r);
     set->hoisted = set->s + N_MODE;
     set->inverse = set->hoisted + r->n_hoisted;
+    set->step_map = set->inverse + NX * NX + 1;
+    set->guard_map = set->step_map + BANDED(NX) * columns_of(r);
+    set->slopes = set->guard_map + BANDED(N_GUARD) * columns_of(r);
     set->active = w->guard_lists + slot * (size_t)N_GUARD;
     set->n_active = set->shorted = 0;
     memcpy(set->s, modes, sizeof(double) * (size_t)N_MODE);
     memset(set->hoisted, 0, sizeof(double) * (size_t)r->n_hoisted);   /* the last are where the model's loops were solved last */
     r->hoist(r->p, set->s, set->hoisted);
     if (r->method == FIXED) set->inverse[0] = NAN;
+    if (r->method == FIXED && is_affine(r)) set->slopes[0] = NAN;
     for (k = 0; k < N_GUARD; k++) if (set->s[r->exit_mode[k]] == r->exit_from[k]) set->active[set->n_active++] = k;
     for (k = 0; k < r->n_short; k++) set->shorted |= all_conduct(r, set->s, k);
 }

@@ -53,10 +53,11 @@ static void thin(work_t *w)
     r->thinned_until = r->rows[(kept - 1) * w->width];
 }
 
-/* The older half of a record goes, of a run without an end; returns how many went. */
+/* The older three quarters of a record go, of a run without an end, so that few rows are moved for each that comes; returns how many
+ * went. */
 static long drop_older(double *rows, long *n, int width)
 {
-    long gone = *n / 2;
+    long gone = *n / 4 * 3;
     memmove(rows, rows + gone * width, sizeof(double) * (size_t)(*n - gone) * (size_t)width);
     *n -= gone;
     return gone;
@@ -105,21 +106,37 @@ static int record(work_t *w)
     return 1;
 }
 
-/* Narrow the slopes that chords from the row `base` may have so that each row on the way stays within its tolerance of them;
- * tell whether the chord to now is one of these. A wedge that begins is as wide as the first row leaves it. */
-static int within_wedge(work_t *w, const double *base, int begins)
+/* Whether the chord from the row `base` to now is within the wedge. */
+static int within_wedge(const work_t *w, const double *base)
+{
+    run_t *r = w->r;
+    double per_time = 1 / (w->t - base[0]), slope;
+    bits_t signs = {0, 0};   /* of the room below times that above: a wedge is never less than nothing */
+    int i;
+    (void)r;
+    for (i = 0; i + 2 <= NX; i += 2) {
+        pair_t slopes = (PAIR(w->x + i) - PAIR(base + 1 + i)) * per_time;
+        signs |= (bits_t)((slopes - PAIR(w->slope_low + i)) * (PAIR(w->slope_high + i) - slopes));
+    }
+    if ((signs[0] | signs[1]) < 0) return 0;
+    if (i == NX) return 1;
+    slope = (w->x[i] - base[i + 1]) * per_time;
+    return slope >= w->slope_low[i] && slope <= w->slope_high[i];
+}
+
+/* Narrow the slopes that chords from the row `base` may have so that each row on the way stays within its tolerance of them. A wedge
+ * that begins is as wide as the first row leaves it. */
+static void narrow_wedge(work_t *w, const double *base, int begins)
 {
     run_t *r = w->r;
     double per_time = 1 / (w->t - base[0]);
-    int i, straight = 1;
+    int i;
     (void)r;
     for (i = 0; i < NX; i++) {
         double slope = (w->x[i] - base[i + 1]) * per_time, room = STRAIGHT * w->peak[i] * per_time;
-        straight &= begins || (slope >= w->slope_low[i] && slope <= w->slope_high[i]);
         w->slope_low[i] = begins ? slope - room : most(w->slope_low[i], slope - room);
         w->slope_high[i] = begins ? slope + room : least(w->slope_high[i], slope + room);
     }
-    return straight;
 }
 
 static int jumped_since(work_t *w, const double *row)
@@ -139,15 +156,17 @@ static int record_bends(work_t *w)
 {
     run_t *r = w->r;
     double *base, *waiting;
-    if (!make_room(w, 2)) return 0;
+    if (r->n_rows + 2 > w->room && !make_room(w, 2)) return 0;
     base = r->rows + (r->n_rows - 1) * w->width;
     waiting = base + w->width;
     if (!w->pending_row) {
-        within_wedge(w, base, 1);
+        narrow_wedge(w, base, 1);
         w->pending_row = 1;
-    } else if (!within_wedge(w, base, 0) || jumped_since(w, base)) {
+    } else if (within_wedge(w, base) && !jumped_since(w, base)) {
+        narrow_wedge(w, base, 0);
+    } else {
         r->n_rows++;
-        within_wedge(w, waiting, 1);
+        narrow_wedge(w, waiting, 1);
         waiting += w->width;
     }
     write_row(w, waiting);

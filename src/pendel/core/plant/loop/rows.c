@@ -13,6 +13,12 @@ static const double *hoisted_for(const hoists_t *k, const double *s)
     return values;
 }
 
+/* The same for the next row of a record, which mostly has the modes of the one before. */
+static const double *hoisted_next(const hoists_t *k, const double *s, const double *before, const double *hoisted)
+{
+    return hoisted && memcmp(s, before, sizeof(double) * (size_t)k->n_mode) == 0 ? hoisted : hoisted_for(k, s);
+}
+
 /* A controller by itself, tick by tick with what its inputs were: all its signals, row by row. ``commands`` is left with its last outputs. */
 void pd_replay(tick_f tick, void *ctl, const double *in, int n_in, double *signals, int n_signal, double *commands, long n_ticks)
 {
@@ -73,9 +79,33 @@ void pd_evaluate(out_f f, const double *rows, long n_rows, int nx, int nu, const
 {
     long k;
     int width = 1 + nx + nu + hoists->n_mode, j;
+    const double *hoisted = 0;
     for (k = 0; k < n_rows; k++) {
         const double *row = rows + k * width, *s = row + 1 + nx + nu;
-        f(row[0], row + 1, row + 1 + nx, s, hoists->p, hoisted_for(hoists, s), all);
+        hoisted = hoisted_next(hoists, s, s - width, hoisted);
+        f(row[0], row + 1, row + 1 + nx, s, hoists->p, hoisted, all);
         for (j = 0; j < n_pick; j++) y[k * n_pick + j] = all[pick[j]];
+    }
+}
+
+/* In each stretch of so many rows, where each chosen output is lowest and where highest, and how much that is: by output, then stretch, then
+ * lowest and highest. What is no number counts for none, unless the stretch has nothing else. */
+void pd_extremes(out_f f, const double *rows, long n_rows, int nx, int nu, const hoists_t *hoists, const int *pick, int n_pick, double *all, long size,
+                 int64_t *places, double *y)
+{
+    long k, stretches = n_rows / size;
+    int width = 1 + nx + nu + hoists->n_mode, j;
+    const double *hoisted = 0;
+    for (k = 0; k < stretches * size; k++) {
+        const double *row = rows + k * width, *s = row + 1 + nx + nu;
+        hoisted = hoisted_next(hoists, s, s - width, hoisted);
+        f(row[0], row + 1, row + 1 + nx, s, hoists->p, hoisted, all);
+        for (j = 0; j < n_pick; j++) {
+            long at = 2 * (j * stretches + k / size);
+            double value = all[pick[j]];
+            int begins = k % size == 0;
+            if (begins || value < y[at] || (y[at] != y[at] && value == value)) { y[at] = value; places[at] = k; }
+            if (begins || value > y[at + 1] || (y[at + 1] != y[at + 1] && value == value)) { y[at + 1] = value; places[at + 1] = k; }
+        }
     }
 }

@@ -7,7 +7,7 @@
 #include <string.h>
 #include <time.h>
 
-enum { PD_LAYOUT = 5 };
+enum { PD_LAYOUT = 6 };
 
 typedef void (*guarded_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g);
 typedef void (*out_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y);
@@ -26,7 +26,7 @@ typedef struct {
     int method, delay, max_rows_log2;
     double t_end, tick, rtol, h_max;
     const double *atol, *p, *x0, *s0;
-    out_f rhs; guarded_f guarded; out_f measure; jac_f jac; hold_f hold; hoist_f hoist;
+    out_f rhs; guarded_f guarded; out_f measure; jac_f jac; hold_f hold; hoist_f hoist; guarded_f affine; out_f forced;
     tick_f controller;
     void *ctl;
     const int *profile_count;      /* corners of each profile */
@@ -64,6 +64,9 @@ typedef struct {
     long tick_limit;                    /* above 0 for a run without an end: the record keeps its latest part, rows as `row_limit` says and as
                                          * many ticks as this */
     long first_row;                     /* number of the row that is first in ``rows`` */
+    int n_forced;                       /* derivatives and guards that move with time and inputs besides the states, where all are affine in
+                                         * these; else -1 */
+    const int *forced_places;           /* which those are, derivatives first */
 } run_t;
 
 /* Hoisted values for the sets of modes met on the way over a record; they come back with every period of the pulses. One place

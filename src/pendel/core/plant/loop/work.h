@@ -4,17 +4,24 @@
 static inline double least(double a, double b) { return a < b ? a : b; }
 static inline double most(double a, double b) { return a > b ? a : b; }
 
+/* Two numbers that are reckoned with at once, read at any place, and their bits, of which the first is the sign. */
+typedef double pair_t __attribute__((vector_size(2 * sizeof(double)), aligned(sizeof(double))));
+typedef int64_t bits_t __attribute__((vector_size(2 * sizeof(double))));
+#define PAIR(place) (*(const pair_t *)(place))
+
 /* Built for sizes known beforehand, the loops over states, modes and guards unroll; see `time_loop` in runtime.py. */
 #ifdef PD_NX
 #define NX PD_NX
 #define N_MODE PD_N_MODE
 #define N_GUARD PD_N_GUARD
 #define N_INPUT PD_N_INPUT
+#define N_FORCED PD_N_FORCED
 #else
 #define NX (r->nx)
 #define N_MODE (r->n_mode)
 #define N_GUARD (r->n_guard)
 #define N_INPUT (w->nu)
+#define N_FORCED (r->n_forced)
 #endif
 
 /* A slot that held a certain set of modes; it may hold another by now, which `filled` tells. */
@@ -24,6 +31,7 @@ typedef struct { int slot; long filled; } hint_t;
 typedef struct {
     long filled;                   /* number of its filling, from 1; 0 while it is empty */
     double *s, *hoisted, *inverse; /* inverse: of I - h J for the full fixed step */
+    double *step_map, *guard_map, *slopes;   /* of a full fixed step, and of the guards at its end, and the Jacobian; see maps.c */
     double radius;                 /* spectral radius, 1/s; 0 where it is not asked for */
     int *active, n_active;         /* the guards that end one of its modes */
     int shorted;                   /* whether devices that must not do so conduct together */
@@ -74,6 +82,7 @@ struct work {
     const control_t *control;
     const method_t *method;        /* of the present step */
     int nu, width, n_slots;
+    int wide;                      /* the processor reckons with four numbers at once */
     size_t n_kept;                 /* numbers in ``block`` from ``x`` on that a snapshot holds */
     double shares;                 /* in how many parts the present step's tolerance is counted; see `shares` */
     double pause;                  /* s: the run goes no further than the first step that ends there or later */
@@ -98,9 +107,11 @@ struct work {
     long fillings;
     double short_due;              /* the earliest time at which devices have conducted together for too long */
     int entered;                   /* the modes changed since the last step: judge stiffness anew */
+    int mapped;                    /* what stands behind the states is of now, while the derivatives are not: 1, 2 where no active guard is
+                                    * above zero, else also the guards are of now; see maps.c */
     int pending_row;               /* the latest fixed step stands behind the last row, not yet counted */
 
-    double *x, *u, *s;             /* the present state, inputs and modes */
+    double *x, *u, *s;             /* the present state, with what maps.c keeps behind it, inputs and modes */
     double *k[STAGES], *xn, *xt, *err, *jac, *lu, *dfdt;   /* of a step: stages, result, trial, error, Jacobian and its factors */
     double *g, *g_new;             /* guards at the step's begin and end */
     double *pending, *signals, *measured;   /* of a tick: commands that wait, all signals, what is measured */
@@ -110,6 +121,7 @@ struct work {
     double *begin_slope, *end_x, *end_slope;   /* of locating: the cubic over the step */
     double *power, *image;         /* of the power iteration */
     double *modes;                 /* of a set that is restored */
+    double *map_scratch;           /* of maps.c */
     double *weight;                /* by which ``checked_curvature`` was measured */
     int *pivots, *segment;         /* segment: of each profile, the corner ahead */
     unsigned char *ended;          /* by mode: whether the current that holds it ended just now */
@@ -143,4 +155,8 @@ static void finish(work_t *w, double h)
 }
 
 /* Derivatives and guards at the present state. */
-static void refresh(work_t *w) { derivatives(w, w->t, w->x, w->k[0], w->g); }
+static void refresh(work_t *w)
+{
+    derivatives(w, w->t, w->x, w->k[0], w->g);
+    w->mapped = 0;
+}
