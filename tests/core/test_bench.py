@@ -12,6 +12,7 @@ import time
 from pathlib import Path
 from types import SimpleNamespace
 
+import can
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -32,7 +33,7 @@ from pendel.core.bench.errors import (
 )
 from pendel.core.bench.facts import SIZE, BoardState, Order, order_bytes, read_facts
 from pendel.core.bench.keys import keyed
-from pendel.core.bench.links import Stream, open_link, read_address
+from pendel.core.bench.links import FRAMES, Stream, frame_length, open_link, read_address
 from pendel.core.bench.master import Master, crc32
 from pendel.core.bench.sampling import Sampler, Samples
 from pendel.core.bench.standin_process import StandInProcess
@@ -93,7 +94,7 @@ class InProcess:
         self.lock = threading.Lock()
 
     def send(self, packet):
-        data = packet if self.kind == 2 else self.stream.framed(packet)
+        data = self.filled(packet) if self.kind == 2 else self.stream.framed(packet)
         with self.lock:
             self.library.pd_image_take(self.at, data, len(data))
 
@@ -102,10 +103,15 @@ class InProcess:
         with self.lock:
             while (count := self.library.pd_image_give(self.at, self.room, len(self.room))) > 0:
                 data = self.room.raw[:count]
-                found += [data] if self.kind == 2 else self.stream.packets(data)
+                found += [self.filled(data)] if self.kind == 2 else self.stream.packets(data)
         if not found:
             time.sleep(1e-4)
         return found
+
+    @staticmethod
+    def filled(frame):
+        """A frame of CAN FD has one of some lengths only (ISO 11898-1, DLC 9 to 15); what fills it can be anything."""
+        return frame.ljust(frame_length(len(frame)), b"\xaa")
 
     def close(self):
         self.closed.set()
@@ -630,3 +636,46 @@ def test_an_idle_power_stage_gives_nothing_from_the_first_instant_on(level, leas
             simulator.advance(0.9 * world.inputs.tick)
             currents.append(abs(simulator.read(["choke.current"])["choke.current"]))
     assert currents[0] > 6 and currents[1] < least, "zeros are the full voltage downwards"
+
+
+@pytest.mark.parametrize("fd", [0, 1])
+def test_a_board_on_a_can_bus_is_loaded_written_and_sampled(fd):
+    """Over python-can's bus within a process, whose frames have lengths that frames of CAN have."""
+    board = InProcess(door("speed_pi.K_p"), "can fd" if fd else "can")
+    bus = can.Bus(interface="virtual", channel="pendel-test", fd=bool(fd))
+    lengths, ended = set(), threading.Event()
+
+    def serve():
+        while not ended.is_set():
+            frame = bus.recv(0.01)
+            if frame is not None and frame.arbitration_id == 0x600:
+                lengths.add(frame.dlc)
+                board.send(bytes(frame.data))
+            for answer in board.receive():
+                bus.send(can.Message(arbitration_id=0x601, data=answer, is_fd=bool(fd), is_extended_id=False))
+
+    served = threading.Thread(target=serve)
+    served.start()
+    channels = [board.description.channels[k] for k in ("speed_pi.out", "current_pi.out")]
+    sampler = Sampler(channels, 20)
+    master = Master(open_link(read_address(f"can://virtual:pendel-test?to=0x600&from=0x601&fd={fd}")), sampler.take)
+    try:
+        master.connect()
+        spot = board.description.values["speed_pi.K_p"].channel.spot
+        master.write(0, spot.address, struct.pack("<f", 44.0))
+        assert struct.unpack("<f", master.read(0, spot.address, 4))[0] == 44.0
+        assert len(master.read(0, 0, board.description.size)) == board.description.size
+        master.write(1, 20, order_bytes(Order.ENABLE))
+        sampler.follow(master.sample([c.spot for c in channels], 20))
+        master.start()
+        got = []
+        for due in range(1, 11):
+            board.run(20)
+            wait_for(lambda due=due: got.append(sampler.get()) or sum(map(len, got)) >= due)
+        assert sampler.lost == sampler.garbled == 0
+    finally:
+        master.close()
+        ended.set()
+        served.join()
+        bus.shutdown()
+    assert lengths <= set(FRAMES) and (max(lengths) > 8) == bool(fd)

@@ -20,6 +20,15 @@ LOOK = 0.2
 LARGEST = 1 << 16
 
 
+FRAMES = (*range(9), 12, 16, 20, 24, 32, 48, 64)
+"""Bytes that a frame of CAN FD can have: ISO 11898-1, DLC 9 to 15 (from memory). What is shorter is filled."""
+
+
+def frame_length(count: int) -> int:
+    """Bytes of the shortest frame of CAN FD that holds so many; as many where none does."""
+    return next((n for n in FRAMES if n >= count), count)
+
+
 class Link(Protocol):
     """``receive`` waits at most `LOOK` seconds, and returns whole packets."""
 
@@ -172,14 +181,17 @@ class SerialLink:
 
 
 class CanLink:
-    """CAN or CAN FD through python-can: ``interface`` and ``channel`` are its own."""
+    """CAN or CAN FD through python-can: ``interface`` and ``channel`` are its own. ``fd``: 0, 1, or the bit rate of the
+    data in frames of CAN FD."""
 
-    def __init__(self, interface: str, channel: str, *, to: int, from_: int, bitrate: int, fd: bool):
+    def __init__(self, interface: str, channel: str, *, to: int, from_: int, bitrate: int, fd: int):
         import can  # slow to load, and not needed for other links
 
         self.address = f"can://{interface}:{channel}"
         self._can, self._to, self._from, self._fd = can, to, from_, fd
         options: dict[str, Any] = {"fd": True} if fd else {}
+        if fd > 1:
+            options["data_bitrate"] = fd
         try:
             self._bus = can.Bus(
                 interface=interface,
@@ -192,8 +204,10 @@ class CanLink:
             raise NoLink(self.address, reason_of(problem)) from problem
 
     def send(self, packet: bytes) -> None:
+        if self._fd:
+            packet = packet.ljust(frame_length(len(packet)), b"\0")
         message = self._can.Message(
-            arbitration_id=self._to, data=packet, is_extended_id=self._to > 0x7FF, is_fd=self._fd
+            arbitration_id=self._to, data=packet, is_extended_id=self._to > 0x7FF, is_fd=bool(self._fd)
         )
         try:
             self._bus.send(message, OPENING)
@@ -226,7 +240,7 @@ def reason_of(problem: BaseException) -> str:
 @dataclass(frozen=True)
 class Address:
     """Where a board is: ``tcp://host:port``, ``udp://host:port``, ``serial:///dev/ttyUSB0?speed=1000000``,
-    ``can://interface:channel?to=0x600&from=0x601&bitrate=500000&fd=0``."""
+    ``can://interface:channel?to=0x600&from=0x601&bitrate=500000&fd=0``; ``fd`` is 1 for CAN FD, or the bit rate of its data."""
 
     kind: str
     place: str
@@ -273,7 +287,7 @@ def open_link(address: Address) -> Link:
             to=address.option("to", 0x600),
             from_=address.option("from", 0x601),
             bitrate=address.option("bitrate", 500_000),
-            fd=bool(address.option("fd", 0)),
+            fd=address.option("fd", 0),
         ),
     }
     return openers[address.kind]()

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from pendel.core.bench.description import Channel
+from pendel.core.bench.links import frame_length
 from pendel.core.bench.master import SampleList
 
 MASK = 0xFFFFFFFF
@@ -63,10 +64,13 @@ class Sampler:
         whole: list[bytes] = []
         for packet in packets:
             k = packet[0] - plan.first
-            if not 0 <= k < len(plan.lengths) or len(packet) != plan.lengths[k]:
+            length = plan.lengths[k] if 0 <= k < len(plan.lengths) else -1
+            if len(packet) != length and not 0 < length < len(packet) <= max(8, frame_length(length)):
                 self.garbled += 1
                 self._part.clear()
-            elif alone:
+                continue
+            packet = packet[:length]  # a frame of CAN may be filled up
+            if alone:
                 whole.append(packet)
             else:
                 if k == 0:
