@@ -78,7 +78,7 @@ class InProcess:
         self.library = load_library(image_text(self.made))
         self.library.pd_image_join.restype = self.library.pd_image_take.restype = None
         inputs = self.prepared.inputs(RunSettings(1e9, h_max=1e-3))
-        self.simulator = Simulator(self.prepared.program, inputs, ring=Ring(20_000, 20_000), controller=self.library)
+        self.simulator = Simulator(self.prepared.program, inputs, ring=Ring(10_000, 10_000), controller=self.library)
         self.at = ctypes.c_void_p(self.simulator.controller[1])
         self.kind, cto, dto = FRAMINGS[framing]
         self.memory = ctypes.create_string_buffer(1 << 17)
@@ -356,7 +356,7 @@ def test_lost_samples_are_counted_over_the_end_of_the_counter():
 def test_a_ring_keeps_the_latest_rows_of_an_endless_run():
     prepared = prepare(load(EXAMPLES / "car_door_drive.pendel"))
     whole = integrate(prepared.program, prepared.inputs(RunSettings(1.0, h_max=1e-3)))
-    with Simulator(prepared.program, prepared.inputs(RunSettings(1e9, h_max=1e-3)), ring=Ring(3000, 2500)) as run:
+    with Simulator(prepared.program, prepared.inputs(RunSettings(1e9, h_max=1e-3)), ring=Ring(750, 625)) as run:
         rows, ticks, at_row, at_tick = [], [], 0, 0
         for until in np.arange(0.02, 1.0001, 0.02):
             run.advance(until)

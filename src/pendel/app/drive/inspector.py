@@ -17,6 +17,7 @@ from pendel.app.drive.editors.profile_editor import ProfileEditor
 from pendel.app.drive.editors.rows_editor import RowsEditor
 from pendel.app.session import card_text as shown
 from pendel.app.session.session import Session
+from pendel.app.session.sparks import spark
 from pendel.app.session.stepping import change_in_steps
 from pendel.app.widgets.basic import (
     Elided,
@@ -556,7 +557,7 @@ class Inspector(QWidget):
             value = label(shown.figure_of(run, key, self.session.cursor_time))
             value.setMinimumWidth(78)
             value.setAlignment(Qt.AlignmentFlag.AlignRight)
-            made = row(name, Spark(shown.spark(run, key), trace_colour(n), 96), value)
+            made = row(name, Spark(spark(run, key), trace_colour(n), 96), value)
             made.setStretch(0, 1)
             self.signal_box.addLayout(made)
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -18,7 +17,6 @@ from pendel.core.drive.nesting import members, resolved
 from pendel.core.quantities.expressions import is_plain, without_remark
 from pendel.core.quantities.units import figure, number_text, si_unit, unit
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.spectra import integral
 
 
 def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[str, str]:
@@ -134,33 +132,6 @@ def figure_in_words(run: KeptRun | LiveView, key: str, time: float | None = None
     return f"{run.trace(key).label} {figure_of(run, key, time)} {when}"
 
 
-_sparks: WeakKeyDictionary[KeptRun, dict[str, np.ndarray]] = WeakKeyDictionary()
-
-
-def spark(run: KeptRun | LiveView, key: str) -> np.ndarray:
-    """A trace as few points in the unit square, each the mean of its stretch, so that pulses do not beat;
-    shape (n, 2). Kept with the run, as every edit draws it again."""
-    if isinstance(run, LiveView):
-        return drawn_small(run, key)
-    known = _sparks.setdefault(run, {})
-    if key not in known:
-        known[key] = drawn_small(run, key)
-    return known[key]
-
-
-def drawn_small(run: KeptRun | LiveView, key: str, points: int = 80) -> np.ndarray:
-    trace = run.trace(key)
-    if len(trace.y) < 2 or not np.all(np.isfinite(trace.y)) or trace.t[-1] <= trace.t[0]:
-        return np.empty((0, 2))
-    edges = np.linspace(trace.t[0], trace.t[-1], points + 1)
-    y = np.diff(integral(trace.t, trace.y, edges)) / np.diff(edges)
-    low, high = float(np.min(y)), float(np.max(y))
-    size = high - low
-    flat = size <= 1e-9 * max(abs(low), abs(high), 1e-12)
-    level = np.full(points, 0.5) if flat else (y - low) / size
-    return np.column_stack([np.linspace(0, 1, points), level])
-
-
 def unit_label(text: str) -> str:
     return "" if text == ANY else text
 
@@ -171,7 +142,6 @@ __all__ = [
     "main_signal",
     "shown_values",
     "si_unit",
-    "spark",
     "summary_lines",
     "unit",
     "unit_label",

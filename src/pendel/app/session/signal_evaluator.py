@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pendel.app.session.jobs import EVALUATE, Job, Jobs
+from pendel.app.session.sparks import spark
 from pendel.app.widgets.timers import single_shot
 from pendel.core.runs.kept import KeptRun
 
@@ -76,3 +77,5 @@ def evaluate(wanted: list[tuple[KeptRun, set[str], set[str]]]) -> None:
     for run, keys, averaged in wanted:
         run.fetch(sorted(keys))
         run.fetch_between(sorted(averaged))
+        for key in sorted(keys):
+            spark(run, key)  # which cards and lists show next

@@ -52,7 +52,7 @@ BURST, LONGEST_PACKET = 0.004, 300.0
 """Seconds of a line's speed that may be sent at once, and bytes that it must be at least."""
 FLASH = 32 << 20
 MESSAGE = 16_000
-RING = Ring(200_000, 100_000)
+RING = Ring(50_000, 25_000)
 LINE_ALONE = (
     "An emulated processor has a serial line alone. Connect by a serial link or TCP, then build and load."
 )

@@ -37,8 +37,8 @@ SLICE, BUSY = 2e-3, 2e-2
 """Seconds by the clock between two looks at the socket, and that may be computed between two."""
 FRAME = 0.04
 """Seconds by the clock between two frames."""
-RECORD, TICKS = 256 << 20, 64 << 20
-"""Bytes of the latest part of the record: rows, and signals of ticks."""
+RECORD, TICKS = 64 << 20, 16 << 20
+"""Bytes of the latest part of the record that is kept at least: rows, and signals of ticks."""
 POINTS = 1600
 """Of a signal over all that is shown; where there were more, their extremes are left."""
 LARGEST = 180_000

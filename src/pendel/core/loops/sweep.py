@@ -238,7 +238,7 @@ class Injection:
             return 1.0
         if self.load is not None:
             return float(np.max(np.abs(self.inputs.profiles[self.load][1]), initial=0.0)) or 1.0
-        with Simulator(self.program, self.inputs, ring=Ring(100_000, 100_000)) as simulator:
+        with Simulator(self.program, self.inputs, ring=Ring(50_000, 50_000)) as simulator:
             simulator.advance(self.begins or self.tick)
             record = simulator.recorded()
         if source in signals:
@@ -250,7 +250,7 @@ class Injection:
 
     def begin(self) -> tuple[Snapshot, WorkingPoint]:
         """The drive when the sine begins."""
-        with Simulator(self.program, self.inputs, ring=Ring(10_000, 10_000)) as simulator:
+        with Simulator(self.program, self.inputs, ring=Ring(5_000, 5_000)) as simulator:
             whole = round(self.begins / self.tick / self.period) * self.period * self.tick
             outcome = simulator.advance(whole)
             if outcome is not Outcome.PAUSED:
@@ -274,7 +274,7 @@ class Injection:
         """Target, and what it is compared with, at so many ticks from the beginning on; shape (2, count), or fewer
         once those so far are ``enough``, which is asked after each ``chunk``."""
         turn = 2 * math.pi * f * self.tick * self.every
-        with Simulator(self.program, self.inputs, ring=Ring(2 * CHUNK * ROWS_A_TICK, 2 * CHUNK)) as simulator:
+        with Simulator(self.program, self.inputs, ring=Ring(CHUNK * ROWS_A_TICK, CHUNK)) as simulator:
             simulator.restore(begin)
             first, found, row, ticked = round(simulator.time / self.tick), list[np.ndarray](), 0, 0
             sine = amplitude * np.sin(turn * np.arange(count))

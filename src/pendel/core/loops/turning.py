@@ -183,7 +183,7 @@ def simulator_until(prepared: Prepared, until: float, kept: int) -> Simulator:
         fixed_step=settings["step"],
     )
     inputs = replace(prepared.inputs(chosen), parameters=without_drops(prepared))
-    return Simulator(prepared.program, inputs, ring=Ring(40 * STEPS * (kept + 2), 4 * (kept + 2)))
+    return Simulator(prepared.program, inputs, ring=Ring(20 * STEPS * (kept + 2), 2 * (kept + 2)))
 
 
 def advanced(simulator: Simulator, t: float) -> None:

@@ -43,7 +43,8 @@ class Latest:
 
 @dataclass(frozen=True)
 class Ring:
-    """How much a run without an end keeps at most, its older three quarters going whenever that is reached."""
+    """How much a run without an end keeps at least. Its older three quarters go whenever there is four times as
+    much."""
 
     rows: int
     ticks: int

@@ -96,7 +96,7 @@ class Simulator:
             self._callback = CONDENSE(self._handing_over(condense))
             self._run.condense = ctypes.cast(self._callback, ctypes.c_void_p).value
         if ring is not None:
-            self._run.row_limit, self._run.tick_limit = max(1000, ring.rows), max(1000, ring.ticks)
+            self._run.row_limit, self._run.tick_limit = max(1000, 4 * ring.rows), max(1000, 4 * ring.ticks)
         self._run.rows, room = SPARE_ROWS.lend()
         self._run.cap_rows = room // (8 * self._width)
         if self._run.n_signal:

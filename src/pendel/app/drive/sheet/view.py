@@ -35,6 +35,7 @@ from pendel.app.drive.sheet.terminals import Terminals
 from pendel.app.drive.sheet.wiring import SIGNALS, WireDrawing
 from pendel.app.session import card_text as shown
 from pendel.app.session.session import Session
+from pendel.app.session.sparks import NOTHING, spark
 from pendel.app.widgets.theme import colour
 from pendel.app.widgets.timers import RefreshWhenShown, single_shot
 from pendel.core.catalogue.declare import Deck, Kind, Link, Part
@@ -187,7 +188,7 @@ class SheetView(QGraphicsView):
             card.name,
             shown.summary_lines(session.drive, key, session.examined),
             shown.figure_of(run, signal, session.cursor_time) if known else "",
-            shown.spark(run, signal) if known else shown.np.empty((0, 2)),
+            spark(run, signal) if known else NOTHING,
             kind.deck is Deck.POWER,
             rate,
             trouble,
