@@ -21,6 +21,7 @@ os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="pendel-gaps-")
 from PyQt6.QtCore import QSettings, QTimer
 from PyQt6.QtWidgets import QApplication
 
+from pendel.app.main import TURN
 from pendel.app.widgets.theme import dress
 from pendel.app.window.main_window import MainWindow
 from pendel.app.window.pages import load_ahead
@@ -59,6 +60,7 @@ class Pulse:
                 frame = sys._current_frames().get(main or 0)
                 ours = [f for f in traceback.extract_stack(frame) if "pendel" in f.filename]
                 self.where = " < ".join(f"{Path(f.filename).name}:{f.lineno}" for f in reversed(ours[-5:]))
+                del frame, ours  # a frame of painting that is kept alive keeps its painter
 
 
 def edited(drive: Drive, window: MainWindow) -> None:
@@ -71,6 +73,7 @@ def edited(drive: Drive, window: MainWindow) -> None:
 
 
 def walk(names: list[str]) -> None:
+    sys.setswitchinterval(TURN)
     application = QApplication([])
     dress(application)
     window = MainWindow(QSettings(tempfile.mktemp(suffix=".ini"), QSettings.Format.IniFormat))

@@ -11,7 +11,7 @@ import scipy.io
 import scipy.optimize
 
 import pendel
-from pendel.core.catalogue.machines import flux
+from pendel.core.catalogue.machines import co_energy, flux
 from pendel.core.catalogue.machines.optima import CurrentPlane
 from pendel.core.errors import DriveHasFindings, FileProblem
 from pendel.core.formats.flux_files import assembled, guess, variables
@@ -333,3 +333,18 @@ def test_tables_of_a_delta_give_the_machine_they_were_made_of(tmp_path):
         drive.set("sensors", "ideal")  # a step of a converter more or less would be seen
         torques.append(drive.run(0.04).at("haul_machine.torque", t))
     np.testing.assert_allclose(*torques, atol=1e-3)
+
+
+@pytest.mark.parametrize("shape", [(5, 7), (9, 4)])
+def test_the_fit_is_the_least_squares_of_its_table_to_many_digits(shape):
+    """Against LAPACK's least squares by singular values (`numpy.linalg.lstsq`), margins included, where the table says
+    next to nothing."""
+    rng = np.random.default_rng(sum(shape))
+    axes = [np.sort(rng.uniform(-1, 1, n)) * 200 + np.linspace(-300, 300, n) for n in shape]
+    d, q = np.meshgrid(*axes, indexing="ij")
+    psi = [0.5 + 1e-3 * d + 1e-5 * np.abs(q), 2e-3 * q * (1 + 1e-4 * d)]
+    problem = co_energy.Problem(axes, psi, [co_energy.edges_of(a) for a in axes])
+    wanted = np.linalg.lstsq(problem.matrix.toarray(), problem.wanted, rcond=1e-15)[0]
+    found = problem.plain()
+    assert np.max(np.abs(found - wanted)) < 1e-6 * np.max(np.abs(wanted))
+    assert np.allclose(problem.bends(found), problem.bending @ found, rtol=1e-9, atol=1e-12)

@@ -140,16 +140,20 @@ class FormatsTable(QTableWidget):
         they were typed."""
         chosen = self.chosen
         self._filling = True
-        self.setRowCount(0)
-        self.boxes.clear()
         rows = [(block, k, signal) for block in blocks for k, signal in enumerate(block.signals)]
-        self.signals = [signal.signal for _, _, signal in rows]
+        signals = [signal.signal for _, _, signal in rows]
+        if signals != self.signals:  # else the boxes stay: to make them anew takes longer than all else
+            self.setRowCount(0)
+            self.boxes.clear()
+        self.signals = signals
         self.setRowCount(len(rows))
         for r, (block, k, signal) in enumerate(rows):
             self._fill_row(r, block, k == 0, signal, units.get(signal.signal, ""), gaps, by_hand)
-            if k == 0:
-                self.boxes[block.block] = self._format_box(block, default)
+            if k == 0 and block.block not in self.boxes:
+                self.boxes[block.block] = self._format_box(block.block)
                 self.setCellWidget(r, FORMAT, self.boxes[block.block])
+            if k == 0:
+                self._show_format(self.boxes[block.block], block, default)
         self._filling = False
         if self.signals:
             # The last block gives what leaves the deck; its difference holds all the others'.
@@ -195,16 +199,20 @@ class FormatsTable(QTableWidget):
                 item.setForeground(colour("strong" if typed else "ink"))
             self.setItem(r, column, item)
 
-    def _format_box(self, block: BlockFacts, default: NumberFormat) -> QComboBox:
+    def _format_box(self, block: str) -> QComboBox:
         box = QComboBox()
-        box.setAccessibleName(f"Number format of {block.title}")
-        box.addItem(f"({default.label})", "")
+        box.addItem("", "")
         box.setItemData(0, "As all blocks", Qt.ItemDataRole.ToolTipRole)
         for number in NumberFormat:
             box.addItem(number.label, number.value)
-        box.setCurrentIndex(box.findData(block.number.value) if block.own_format else 0)
-        box.activated.connect(lambda _, b=block.block, w=box: self.format_chosen.emit(b, w.currentData()))
+        box.activated.connect(lambda _: self.format_chosen.emit(block, box.currentData()))
         return box
+
+    @staticmethod
+    def _show_format(box: QComboBox, block: BlockFacts, default: NumberFormat) -> None:
+        box.setAccessibleName(f"Number format of {block.title}")
+        box.setItemText(0, f"({default.label})")
+        box.setCurrentIndex(box.findData(block.number.value) if block.own_format else 0)
 
     @property
     def chosen(self) -> str:

@@ -8,6 +8,7 @@ import numpy as np
 
 from pendel.app.session.live_view import LiveView
 from pendel.app.session.session import Session
+from pendel.app.session.sparks import largest
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import ANY, Kind, Part
 from pendel.core.catalogue.index import kind_of
@@ -120,8 +121,7 @@ def value_at(run: KeptRun | LiveView, key: str, time: float | None) -> float:
 def figure_of(run: KeptRun | LiveView, key: str, time: float | None = None) -> str:
     trace = run.trace(key)
     value = value_at(run, key, time)
-    largest = float(np.max(np.abs(trace.y))) if len(trace.y) else 0.0
-    return figure(0.0 if abs(value) < 1e-9 * largest else value, trace.unit, 3)
+    return figure(0.0 if abs(value) < 1e-9 * largest(run, key) else value, trace.unit, 3)
 
 
 def figure_in_words(run: KeptRun | LiveView, key: str, time: float | None = None) -> str:

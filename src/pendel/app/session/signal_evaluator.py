@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pendel.app.session.jobs import EVALUATE, Job, Jobs
-from pendel.app.session.sparks import spark
+from pendel.app.session.sparks import largest, spark
 from pendel.app.widgets.timers import single_shot
 from pendel.core.runs.kept import KeptRun
 
@@ -79,3 +79,4 @@ def evaluate(wanted: list[tuple[KeptRun, set[str], set[str]]]) -> None:
         run.fetch_between(sorted(averaged))
         for key in sorted(keys):
             spark(run, key)  # which cards and lists show next
+            largest(run, key)

@@ -1,4 +1,4 @@
-"""Traces as the few points that a card or a row of a list has room for."""
+"""Traces as the few points that a card or a row of a list has room for, and their sizes."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from pendel.core.runs.spectra import integral
 
 NOTHING = np.empty((0, 2))
 _sparks: WeakKeyDictionary[KeptRun, dict[str, np.ndarray]] = WeakKeyDictionary()
+_sizes: WeakKeyDictionary[KeptRun, dict[str, float]] = WeakKeyDictionary()
 
 
 def spark(run: KeptRun | LiveView, key: str) -> np.ndarray:
@@ -22,6 +23,15 @@ def spark(run: KeptRun | LiveView, key: str) -> np.ndarray:
     known = _sparks.setdefault(run, {})
     if key not in known:
         known[key] = drawn_small(run, key)
+    return known[key]
+
+
+def largest(run: KeptRun | LiveView, key: str) -> float:
+    """The largest size of a trace; kept with the run as well."""
+    known = {} if isinstance(run, LiveView) else _sizes.setdefault(run, {})
+    if key not in known:
+        y = run.trace(key).y
+        known[key] = float(np.max(np.abs(y))) if len(y) else 0.0
     return known[key]
 
 

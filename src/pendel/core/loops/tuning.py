@@ -234,13 +234,13 @@ class LoopStudy:
         if top * 0.05 < self.frequency[0]:
             frequency = np.geomspace(top * 0.05, top * 1.2, POINTS_BELOW)
             G = self.turned * self.plant_model.response(2 * math.pi * frequency)
-        return fit_lag_model(2 * math.pi * frequency, G, max(self.delay, 1e-6))
+        return fit_lag_model(2 * math.pi * frequency, G)
 
     def _picture_within(self, low: float, high: float, f_wish: float | None) -> LagPlant:
         """From what is known between two frequencies (Hz), whatever the wish."""
         top = min(max(f_wish or 0.5 * high, 4.0 * low), high / 1.2)
         frequency = np.geomspace(max(low, top * 0.05), top * 1.2, POINTS_BELOW)
-        return fit_lag_model(2 * math.pi * frequency, self.plant_at(frequency), max(self.delay, 1e-6))
+        return fit_lag_model(2 * math.pi * frequency, self.plant_at(frequency))
 
     @property
     def has_integral(self) -> bool:

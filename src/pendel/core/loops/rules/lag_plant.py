@@ -4,12 +4,8 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
-
-if TYPE_CHECKING:
-    from scipy.optimize import OptimizeResult
 
 
 @dataclass(frozen=True)
@@ -33,33 +29,48 @@ class Gains:
         return {"K_p": self.K_p, "T_i": self.T_i} if has_integral else {"K_p": self.K_p}
 
 
-def fit_lag_model(omega: np.ndarray, response: np.ndarray, T_start: float) -> LagPlant:
+SHORTEST_LAG, LONGEST_LAG = 1e-7, 1e4
+SHORTEST_DELAY, LONGEST_DELAY = 1e-8, 10.0
+"""s."""
+TRIED = 121
+"""Lags that are tried before the best is refined: a factor of 1.24 apart."""
+
+
+def fit_lag_model(omega: np.ndarray, response: np.ndarray) -> LagPlant:
     """Fit `LagPlant` to a frequency response in the logarithmic sense.
 
     ``omega`` (rad/s) should lie well below the sampling, where the small delays show as phase only.
     """
-    upwards, downwards = (_fit(omega, response * sign, T_start) for sign in (1.0, -1.0))
-    sign, fit = (1.0, upwards) if upwards.cost <= downwards.cost else (-1.0, downwards)
-    K, T1, Ts = np.exp(fit.x)
-    return LagPlant(sign * float(K), float(T1), float(Ts))
+    upwards, downwards = (_fit(omega, response * sign) for sign in (1.0, -1.0))
+    sign, (_, K, T1, Ts) = (1.0, upwards) if upwards[0] <= downwards[0] else (-1.0, downwards)
+    return LagPlant(sign * K, T1, Ts)
 
 
-def _fit(omega: np.ndarray, response: np.ndarray, T_start: float) -> OptimizeResult:
-    """Logarithms of K, T_1 and T_σ; the phase is taken within a turn below zero where it ends."""
+def _fit(omega: np.ndarray, response: np.ndarray) -> tuple[float, float, float, float]:
+    """Sum of squares, K, T_1 and T_σ; the phase is taken within a turn below zero where it ends. For a given lag,
+    log K and T_σ are least squares in closed form, so the lag alone is searched (variable projection: Golub and
+    Pereyra, SIAM J. Numer. Anal. 10 (1973) 413)."""
     phase = np.unwrap(np.angle(response))
     phase -= 2.0 * math.pi * math.ceil(phase[-1] / (2.0 * math.pi))
-    target = np.log(np.abs(response)) + 1j * phase
+    size = np.log(np.abs(response))
 
-    def residual(q: np.ndarray) -> np.ndarray:
-        K, T1, Ts = np.exp(q)
-        model = np.log(K) - np.log(1 + 1j * omega * T1) - 1j * omega * Ts
-        return np.concatenate([(model - target).real, (model - target).imag])
+    def projected(lags: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Sums of squares, log K and T_σ by lag (s)."""
+        lag = 1.0 + 1j * omega * lags[:, None]
+        rest, turn = size + np.log(np.abs(lag)), phase + np.angle(lag)
+        log_K = np.mean(rest, axis=1)
+        Ts = np.clip(-(turn @ omega) / (omega @ omega), SHORTEST_DELAY, LONGEST_DELAY)
+        squares = np.sum((rest - log_K[:, None]) ** 2 + (turn + omega * Ts[:, None]) ** 2, axis=1)
+        return squares, log_K, Ts
 
-    K0 = abs(response[0]) * math.hypot(1.0, 10.0)
+    tried = np.linspace(math.log(SHORTEST_LAG), math.log(LONGEST_LAG), TRIED)
+    best = int(np.argmin(projected(np.exp(tried))[0]))
+    around = tried[max(0, best - 1)], tried[min(TRIED - 1, best + 1)]
     import scipy.optimize  # slow to load, and seldom needed
 
-    return scipy.optimize.least_squares(
-        residual,
-        np.log([K0, 10.0 / omega[0], T_start]),
-        bounds=([-40, math.log(1e-7), math.log(1e-8)], [40, math.log(1e4), math.log(10.0)]),
+    found = scipy.optimize.minimize_scalar(
+        lambda q: projected(np.exp([q]))[0][0], bounds=around, method="bounded", options={"xatol": 1e-9}
     )
+    T1 = math.exp(found.x)
+    squares, log_K, Ts = projected(np.array([T1]))
+    return float(squares[0]), math.exp(log_K[0]), T1, float(Ts[0])
