@@ -89,6 +89,9 @@ def ends_of(text: str) -> tuple[str, str] | None:
     return (f"-({text})" if any(c in text for c in "+-*/(") else f"-{text}", text)
 
 
+FIXED_WIDTHS = {USED: 48, FORMAT: 92}
+
+
 class FormatsTable(QTableWidget):
     format_chosen = pyqtSignal(str, str)
     """A block, and its format; empty for the drive's."""
@@ -114,12 +117,12 @@ class FormatsTable(QTableWidget):
         vertical.hide()
         vertical.setDefaultSectionSize(27)
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
-        for column in range(len(TITLES)):
-            header.setSectionResizeMode(column, QHeaderView.ResizeMode.ResizeToContents)
+        self._header = header
         header.setStretchLastSection(True)
-        for column, width in ((USED, 48), (FORMAT, 92)):
+        for column, width in FIXED_WIDTHS.items():
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Fixed)
             self.setColumnWidth(column, width)
+        self._resize_columns(QHeaderView.ResizeMode.ResizeToContents)
         self.signals: list[str] = []
         """The signal of each row."""
         self.boxes: dict[str, QComboBox] = {}
@@ -146,6 +149,7 @@ class FormatsTable(QTableWidget):
             self.setRowCount(0)
             self.boxes.clear()
         self.signals = signals
+        self._resize_columns(QHeaderView.ResizeMode.Interactive)  # else each text measures its column
         self.setRowCount(len(rows))
         for r, (block, k, signal) in enumerate(rows):
             self._fill_row(r, block, k == 0, signal, units.get(signal.signal, ""), gaps, by_hand)
@@ -154,11 +158,17 @@ class FormatsTable(QTableWidget):
                 self.setCellWidget(r, FORMAT, self.boxes[block.block])
             if k == 0:
                 self._show_format(self.boxes[block.block], block, default)
+        self._resize_columns(QHeaderView.ResizeMode.ResizeToContents)
         self._filling = False
         if self.signals:
             # The last block gives what leaves the deck; its difference holds all the others'.
             at = self.signals.index(chosen) if chosen in self.signals else len(self.signals) - 1
             self.selectRow(at)
+
+    def _resize_columns(self, mode: QHeaderView.ResizeMode) -> None:
+        for column in range(len(TITLES)):
+            if column not in FIXED_WIDTHS:
+                self._header.setSectionResizeMode(column, mode)
 
     def _fill_row(
         self,
