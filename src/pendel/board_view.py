@@ -17,12 +17,12 @@ from pendel.core.bench.facts import BoardFacts, BoardState, Order
 from pendel.core.bench.standin_process import StandInProcess
 from pendel.core.bench.trigger import Condition, Mode, Trigger
 from pendel.core.bench.value_sets import value_of
-from pendel.core.drive.asked import near_words
+from pendel.core.drive.asked import near_words, read_figure
 from pendel.core.drive.document import Drive as Document
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem, ExpressionProblem
 from pendel.core.firmware.targets import image_for
-from pendel.core.runs.simulate import prepare
+from pendel.core.runs.simulate import prepare, signal_infos
 
 STAND_IN = "stand-in"
 LOOK = 0.005
@@ -170,6 +170,17 @@ class Board:
         return self._bench.read(self._channel(channel))
 
     def _channel(self, key: str) -> Channel:
+        """By its key, a signal's or a tap's name."""
+        known = self.description.channels
+        signal = str(self.drive.taps[key]) if key in self.drive.taps else key
+        for name in (signal, f"input:{signal}", f"output:{signal}"):
+            if name in known:
+                return known[name]
+        if signal in signal_infos(self.drive):
+            read = ", ".join(k for k in known if k.startswith("input:")) or "no input"
+            raise DriveProblem(
+                f"{key} is a signal of the plant. The board has what its controller reads ({read}) and computes."
+            )
         try:
             return self.description.channel(key)
         except BenchProblem as problem:
@@ -181,8 +192,12 @@ class Board:
             raise DriveProblem("There is nothing to record. Name at least one channel.")
         return [self._channel(key) for key in keys]
 
-    def sample(self, channels: Sequence[str], seconds: float, *, every: int = 1) -> Record:
-        """Every so many ticks for so long, over the line."""
+    def _seconds(self, time: str | float) -> float:
+        return read_figure(self.drive, time, "s", 0.0) if isinstance(time, str) else time
+
+    def sample(self, channels: Sequence[str], seconds: str | float, *, every: int = 1) -> Record:
+        """Every so many ticks for so long, over the line; a time in s, or as text with its unit."""
+        seconds = self._seconds(seconds)
         if not 0 < seconds < float("inf"):
             raise DriveProblem(f"Samples cannot be taken for {seconds:g} s. Choose more than 0.")
         self._bench.must_match(self.description)
@@ -213,7 +228,7 @@ class Board:
         falls: float | None = None,
         changes: bool = False,
         before: float = 0.25,
-        longest: float = LONGEST,
+        longest: str | float = LONGEST,
     ) -> Record:
         """A record that the board takes at its full rate: at once, or around the instant at which the first channel
         rises above or falls below a level (SI) or changes; ``before`` is the part that lies before it.
@@ -223,6 +238,7 @@ class Board:
         BenchProblem
             also where nothing of it happens for the ``longest`` time (s)
         """
+        longest = self._seconds(longest)
         if samples < 2 or every < 1 or not 0 <= before <= 1:
             raise DriveProblem(
                 f"A record of {samples} samples, every {every} ticks, {before:g} of it before the event, cannot be. "

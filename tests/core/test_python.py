@@ -207,6 +207,8 @@ def test_a_board_is_loaded_enabled_written_and_recorded_by_a_script():
             (lambda: board.set("speed_pi.K_p", "many"), "Gain"),
             (lambda: board.set("speed_pi.Kp", 1), "Is it speed_pi.K_p"),
             (lambda: board.read("nonsense"), "no place on the board"),
+            (lambda: board.read("i_door"), "signal of the plant.*input:current_sensor.value"),
+            (lambda: board.sample(["i_set"], "0.1 m"), "0.1 m"),
             (lambda: board.sample(["current_pi.out"], -1), "more than 0"),
             (lambda: board.sample(["current_pi.out"], 0.1, every=1000), "1 to 255"),
             (lambda: board.record(["current_pi.out"], 10**8), "Choose fewer"),
@@ -221,6 +223,9 @@ def test_a_board_is_loaded_enabled_written_and_recorded_by_a_script():
         assert board.set("speed_pi.K_p", "40 A*s/m") == board.read("speed_pi.K_p") == 40.0
         seen = board.record(["travel_plan.speed", "speed_pi.out"], 400, every=3)
         assert np.allclose(np.diff(seen.t), 3 * 50e-6) and len(seen["speed_pi.out"]) == 400
+        by_name = board.sample(["i_set", "speed_pi.out", "encoder.speed", "input:encoder.speed"], "20 ms")
+        assert len(by_name.t) == 400 and np.array_equal(by_name["i_set"], by_name["speed_pi.out"])
+        assert np.array_equal(by_name["encoder.speed"], by_name["input:encoder.speed"])
         line = board.sample(["board:ticks", "current_pi.out"], 0.1, every=2)
         assert line.lost == 0 and np.all(np.diff(line["board:ticks"]) == 2) and np.allclose(np.diff(line.t), 100e-6)
         event = board.record(["board:ticks"], 100, rises=line["board:ticks"][-1] + 20000, before=0.4)
