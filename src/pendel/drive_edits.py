@@ -165,6 +165,8 @@ class EditedDrive:
         >>> d.group(["rubbing", "rail"], "Frictions")
         'frictions'
         """
+        for key in cards:
+            kind_of_card(self.document, key)
         command = assemblies.group(self.document, cards, name, open_ports(self.document, cards))
         self.do(command)
         new = command.changes[0].key

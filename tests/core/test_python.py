@@ -70,6 +70,7 @@ def test_cards_are_read_and_set_in_si_and_each_change_is_undone():
         (lambda: d.set("fan_motor.R_b", 1), "Is it R_a"),
         (lambda: d.add("brushed", "M"), "Is it brushed_dc"),
         (lambda: pendel.Drive().undo(), "nothing to undo"),
+        (lambda: d.group(["fan_motor", "wheel"], "Fan"), "no card “wheel”"),
         (lambda: pendel.open_example("car_door"), "has no example “car_door”"),
     ):
         with pytest.raises(DriveProblem, match=words):

@@ -139,3 +139,9 @@ def test_what_does_not_stand_still_gets_a_sentence(haul, tmp_path, capsys):
     assert main(["loops", str(tmp_path / "haul.pendel"), "--at", "steady", "--json"]) == 0
     found = json.loads(capsys.readouterr().out)
     assert [round(each["phase_margin"]) for each in found] == [69, 69]
+
+
+def test_what_answers_to_nothing_in_any_frame_is_told_in_words():
+    """Block commutation jumps from sector to sector: no frame has states that a small change reaches."""
+    (loop,) = pendel.open_example("cabin_fan").judge("steady")
+    assert "do not stand still in a frame that turns" in loop.problem and not loop.stable

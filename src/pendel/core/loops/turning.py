@@ -491,7 +491,7 @@ def turned_within(now: Sequence[Map], later: Sequence[Map], rank: float) -> tupl
         return None
     if middle is None:
         return None
-    return float(np.linalg.cond(E)), Frame(**middle.__dict__, basis=Q @ R)
+    return float(np.linalg.cond(E)) if E.size else 1.0, Frame(**middle.__dict__, basis=Q @ R)
 
 
 def scales(maps: Iterable[Map]) -> np.ndarray:
