@@ -154,7 +154,19 @@ class Run(Mapping[str, "Trace"]):
         from pendel.core.runs.spectra import spectrum
 
         trace = self[key]
-        return spectrum(*trace.drawn, start, end, fundamental=fundamental)
+        if not 0 <= fundamental < math.inf:
+            raise DriveProblem(f"{fundamental:g} Hz is no fundamental. Write a frequency above 0 Hz.")
+        return spectrum(*trace.drawn, *self._span(start, end), fundamental=fundamental)
+
+    def _span(self, start: float, end: float) -> tuple[float, float]:
+        """The part of a span that the run has. Raises `DriveProblem` where it has none."""
+        begin, stop = self.kept.begin, self.kept.end
+        if not (0 <= start < end < math.inf and start < stop and end > begin):
+            raise DriveProblem(
+                f"{start:g} s to {end:g} s is no span of the run, which lasts from {begin:g} s to {stop:g} s. Write "
+                "the earlier time first."
+            )
+        return max(start, begin), min(end, stop)
 
     def measure(self, name: str, key: str, start: float, end: float, *, setpoint: str | None = None) -> float:
         """A measure of a signal between two times (s), in SI; not-a-number where it means nothing there.
@@ -176,11 +188,7 @@ class Run(Mapping[str, "Trace"]):
         known_name("measure", name, (m.id for m in MEASURES), "Pendel")
         for each in (key, setpoint) if setpoint else (key,):
             known_name("signal", each, self.kept.keys, f"The run {self.kept.name}")
-        if not 0 <= start < end:
-            raise DriveProblem(
-                f"{start:g} s to {end:g} s is no span of the run. Write the earlier time first."
-            )
-        value = MEASURES[name].value(Span(self.kept, key, start, min(end, self.kept.end), setpoint))
+        value = MEASURES[name].value(Span(self.kept, key, *self._span(start, end), setpoint))
         return math.nan if value is None else value
 
     def averages(self, key: str, start: float, end: float) -> Averages:
@@ -191,7 +199,8 @@ class Run(Mapping[str, "Trace"]):
         """
         from pendel.core.runs.measures import averages
 
-        return averages(self.kept.pieces(key), start, end)
+        known_name("signal", key, self.kept.keys, f"The run {self.kept.name}")
+        return averages(self.kept.pieces(key), *self._span(start, end))
 
     def losses(self, start: float, end: float) -> list[Lost]:
         """What each part lost between two times (s): mean power (W) and energy (J), the largest first.
@@ -201,7 +210,7 @@ class Run(Mapping[str, "Trace"]):
         """
         from pendel.core.runs.balance import losses
 
-        return losses(self.kept, start, end)
+        return losses(self.kept, *self._span(start, end))
 
     def balance(self, start: float, end: float) -> Balance:
         """Where the energy went between two times (s): losses, what was delivered and stored, and whether it
@@ -213,7 +222,7 @@ class Run(Mapping[str, "Trace"]):
         """
         from pendel.core.runs.balance import balance
 
-        return balance(self.kept, start, end)
+        return balance(self.kept, *self._span(start, end))
 
     @property
     def remarks(self) -> list[str]:

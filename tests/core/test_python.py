@@ -252,3 +252,26 @@ def test_the_sheet_is_a_picture_and_names_in_it_are_text_alone(tmp_path):
     assert (tmp_path / "sheet.svg").read_text("utf-8") == picture.svg
     with pytest.raises(PendelError, match="cannot be written"):
         picture.save(tmp_path / "no folder" / "sheet.svg")
+
+
+def test_spans_and_names_that_a_run_has_not_get_a_sentence():
+    run, nan, inf = pendel.open_example("car_door_drive").run(0.02, with_energy=True), math.nan, math.inf
+    asked = (
+        lambda a, b: run.spectrum("door_motor.current", a, b),
+        lambda a, b: run.averages("door_motor.current", a, b),
+        lambda a, b: run.measure("rms", "door_motor.current", a, b),
+        run.losses,
+        run.balance,
+    )
+    for ask in asked:
+        for start, end in ((0.01, 0.01), (0.01, 0.005), (-0.01, 0.01), (nan, 0.01), (0.0, nan), (0.0, inf), (0.02, 1.0)):
+            with pytest.raises(PendelError, match="no span of the run, which lasts from 0 s to 0.02 s"):
+                ask(start, end)
+    assert run.averages("door_motor.current", 0.01, 1.0) == run.averages("door_motor.current", 0.01, 0.02)
+    assert run.spectrum("door_motor.current", 0.01, 1.0).end == 0.02
+    for wrong in (lambda: run.averages("motor.current", 0, 0.01), lambda: run.spectrum("", 0, 0.01)):
+        with pytest.raises(PendelError, match="has no signal"):
+            wrong()
+    for fundamental in (-50.0, nan, inf):
+        with pytest.raises(PendelError, match="fundamental"):
+            run.spectrum("door_motor.current", 0, 0.02, fundamental=fundamental)
