@@ -141,6 +141,7 @@ class Inspector(QWidget):
         self.flux_editor: FluxEditor | None = None
         self.follow_box: QVBoxLayout | None = None
         self.curve_view: CurveView | None = None
+        self.name_field: Field | None = None
         self.card = self._wanted() if self._kind() is not None else ""
         if self.card:
             tabs = self._tabs()
@@ -297,12 +298,21 @@ class Inspector(QWidget):
         self.tab = tab
         self.rebuild()
 
+    def edit_name(self) -> None:
+        """Begin to rename the card that is shown."""
+        if self.name_field is None:
+            self.status_message.emit("Select one card to rename it.")
+            return
+        self.name_field.setFocus()
+        self.name_field.selectAll()
+
     def _rename(self, text: str) -> None:
         try:
             command = commands.rename_card(self.session.drive, self.card, text)
         except DriveProblem as problem:
             self.status_message.emit(str(problem))
-            self.name_field.setText(self.session.drive.cards[self.card].name)
+            if self.name_field is not None:
+                self.name_field.setText(self.session.drive.cards[self.card].name)
             return
         new = next((c.key for c in command.changes if c.table == "cards" and c.after is not None), self.card)
         self.session.do(command)
@@ -461,7 +471,8 @@ class Inspector(QWidget):
         if kind is None or self.card not in session.drive.cards:
             return
         card = session.drive.cards[self.card]
-        self.name_field.show_text(card.name)
+        if self.name_field is not None:
+            self.name_field.show_text(card.name)
         for name, field in self.fields.items():
             if name.startswith("start:"):
                 field.show_text(card.starts.get(name[6:], "0"))

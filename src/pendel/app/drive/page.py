@@ -75,8 +75,7 @@ class DrivePage(Page):
         elif isinstance(focused, TapRow):
             focused.rename_wanted.emit()
         elif self.session.selection:
-            self.inspector.name_field.setFocus()
-            self.inspector.name_field.selectAll()
+            self.inspector.edit_name()
 
     def can_open(self, card: str) -> bool:
         """Whether there is something to see inside a card: an assembly's cards, or a converter's circuit."""
@@ -203,8 +202,7 @@ class DrivePage(Page):
             return
         self.session.do(command)
         self.session.select([command.changes[0].key])
-        self.inspector.name_field.setFocus()
-        self.inspector.name_field.selectAll()
+        self.inspector.edit_name()
 
     def dissolve(self) -> None:
         assembly = self.chosen_assembly()

@@ -400,7 +400,8 @@ class FirmwarePage(Page):
         if self.code.shown.endswith(".c"):
             self.code.go_to(f"static void {made.members[block]}_")
         rep: Rep = made.block(block).reps[port]
-        unit = signal_infos(self.session.drive)[signal].unit
+        given = signal_infos(self.session.drive).get(signal)  # none where its block was just taken off
+        unit = given.unit if given is not None else ""
         self.conversion.show_signal(signal, rep, unit, made.seen.get(signal, rep.step * 100))
         compared = (
             next((c for c in self.checked.compared if c.signal == signal), None) if self.checked else None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
@@ -11,9 +11,10 @@ from pendel.core.drive.document import Drive
 from pendel.core.errors import DriveProblem
 from pendel.core.loops.find import Loop
 from pendel.core.loops.measured import Measured, MeasuredDrive
-from pendel.core.loops.tuning import LoopStudy
+from pendel.core.loops.tuning import LoopStatus, LoopStudy
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.kept import SignalInfo
+from pendel.core.runs.simulate import signal_infos
 from pendel.core.vocabulary import SignalRole
 
 
@@ -32,10 +33,24 @@ def model_words(study: LoopStudy, unit: str) -> list[tuple[str, str]]:
     return rows
 
 
+def still_there(judged: Sequence[LoopStatus], drive: Drive) -> list[LoopStatus]:
+    """Loops all of whose signals the drive still has: what was judged last may be of cards that were taken off."""
+    infos = signal_infos(drive)
+    return [
+        each
+        for each in judged
+        if each.loop.regulator in drive.cards
+        and each.loop.actual in infos
+        and (each.study is None or each.study.output in infos)
+    ]
+
+
 def watched(loop: Loop, infos: Mapping[str, SignalInfo]) -> SignalInfo:
     """What a loop is about: what comes back from the plant, or what blocks make of it where that is another quantity or
     one axis of several."""
-    plant, read = infos[loop.actual], infos.get(loop.source)
+    plant, read = infos.get(loop.actual), infos.get(loop.source)
+    if plant is None:  # its card was just taken off
+        return read or SignalInfo(loop.actual, *loop.actual.partition(".")[::2], "")
     return read if read is not None and (loop.regulation.axis or read.unit != plant.unit) else plant
 
 

@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 from pendel.app.loops.figures import LoopFigures
 from pendel.app.loops.hand_gains import HandGains
 from pendel.app.loops.limits_box import LimitsBox
-from pendel.app.loops.loop_facts import limits_reached, model_words, tells_an_angle, watched
+from pendel.app.loops.loop_facts import limits_reached, model_words, still_there, tells_an_angle, watched
 from pendel.app.loops.loop_plots import LoopPlots
 from pendel.app.loops.modes_view import ModesView
 from pendel.app.loops.searching import Searching
@@ -298,7 +298,8 @@ class LoopsPage(Page):
             self.all_button.setEnabled(False)
             return
         faults = [*session.examined.faults, *session.deep_findings]
-        self.standings = {each.loop.key: each for each in session.judged} if not faults else {}
+        judged = still_there(session.judged, session.drive) if not faults else []
+        self.standings = {each.loop.key: each for each in judged}
         if not session.drive.cards:
             self.problem.setText("The sheet is empty.")
         elif faults:
@@ -528,7 +529,8 @@ class LoopsPage(Page):
 
     def _show_model(self, study: LoopStudy) -> None:
         clear(self.model_grid)
-        rows = model_words(study, signal_infos(self.session.drive)[study.output].unit)
+        given = signal_infos(self.session.drive).get(study.output)
+        rows = model_words(study, given.unit if given is not None else "")
         for r, (name, value) in enumerate(rows):
             self.model_grid.addWidget(label(name), r, 0)
             shown = label(value)

@@ -80,6 +80,9 @@ class Trace:
 
     def show(self, low: float, high: float, columns: int, *, rolls: bool = False) -> None:
         t, y = thinned(self.t, self.y, low, high, columns)
+        if not len(y):  # nothing of a live run has come yet
+            self.curve.setData(t, y)
+            return
         # A dense band looks the same with a plain thin pen and draws ten times faster; small ripple would
         # break up.
         steps = np.abs(np.diff(y))

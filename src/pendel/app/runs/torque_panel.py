@@ -67,6 +67,8 @@ class TorquePanel(QWidget):
         self.time = time
         told = []
         for item, t, speed, torque in self.points:
+            if not len(t):  # nothing of a live run has come yet
+                continue
             x, y = (float(np.interp(time, t, values)) for values in (speed, torque))
             item.setData([x * RPM], [y])
             told.append(f"{figure(x, 'rpm', 3)}, {figure(y, 'N·m', 3)}")
