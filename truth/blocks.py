@@ -175,6 +175,9 @@ def over_time(kind: str, seed: int, hours: float, tally: Tally, tick: float = TI
     single, double = (
         last_signals(deck, number, shape, ticks) for number in (NumberFormat.FLOAT32, NumberFormat.FLOAT64)
     )
+    if not np.all(np.isfinite(double)):  # values at random may make what grows without end
+        tally.skipped += 1
+        return
     for n, signal in enumerate(deck.signals):
         gap = single[:, n] - double[:, n]
         if signal.rpartition(".")[2] in TURNING:

@@ -4,8 +4,8 @@ whole periods of a measured angle.
 Tenti, Paredes, Mattavelli: Conservative power theory, a framework to approach control and accountability issues in
 smart microgrids, IEEE Trans. Power Electronics 26 (2011), section II (definitions, from memory). With the mean ⟨·⟩
 over a period and the unbiased integral û, P = ⟨u·i⟩ and W = ⟨û·i⟩; the active current is P/⟨u²⟩·u, the reactive one
-W/⟨û²⟩·û, and what is left is void. Means begin again where the angle passes its end; the sample across which that
-falls belongs to both periods, by the parts of it that lie in each."""
+W/⟨û²⟩·û, and what is left is void. Means begin again where the angle, wrapped or not, passes its end; the sample
+across which that falls belongs to both periods, by the parts of it that lie in each."""
 
 from __future__ import annotations
 
@@ -18,24 +18,26 @@ ANGLE = reads("angle", "Angle of a phase-locked loop", unit="rad")
 
 def update_mean(x, angle, out, before, count, total, dt):
     """The mean of the last whole period."""
-    if angle < before - 3.0:
-        part = (3.141592653589793 - before) / (angle - before + 6.283185307179586)
+    turned = wrapped(angle)
+    if turned < before - 3.0:
+        part = (3.141592653589793 - before) / (turned - before + 6.283185307179586)
         out = (total + part * x) / (count + part)
         total = (1.0 - part) * x
         count = 1.0 - part
     else:
         total = total + x
         count = count + 1.0
-    before = angle
+    before = turned
 
 
 def update_integral(x, angle, out, K, z, late, before, count, total, whole, drift, dt):
     """By the trapezoidal rule; the mean of x over the last period is not integrated, and the integral's own is
     taken off at the end of each."""
+    turned = wrapped(angle)
     z = z + K * dt * (0.5 * (x + late) - drift)
     late = x
-    if angle < before - 3.0:
-        part = (3.141592653589793 - before) / (angle - before + 6.283185307179586)
+    if turned < before - 3.0:
+        part = (3.141592653589793 - before) / (turned - before + 6.283185307179586)
         drift = (whole + part * x) / (count + part)
         z = z - (total + part * z) / (count + part)
         total = (1.0 - part) * z
@@ -45,7 +47,7 @@ def update_integral(x, angle, out, K, z, late, before, count, total, whole, drif
         total = total + z
         whole = whole + x
         count = count + 1.0
-    before = angle
+    before = turned
     out = z
 
 
@@ -76,10 +78,11 @@ def update_parts(
     dt,
 ):
     """The integral's bias within a period is taken off its means, so that they hold before it has settled."""
+    turned = wrapped(angle)
     z = z + dt * (0.5 * (u + late) - drift)
     late = u
-    if angle < before - 3.0:
-        part = (3.141592653589793 - before) / (angle - before + 6.283185307179586)
+    if turned < before - 3.0:
+        part = (3.141592653589793 - before) / (turned - before + 6.283185307179586)
         whole = count + part
         bias = (s_z + part * z) / whole
         drift = (s_u + part * u) / whole
@@ -112,7 +115,7 @@ def update_parts(
         s_uu = s_uu + u * u
         s_zi = s_zi + z * i
         s_zz = s_zz + z * z
-    before = angle
+    before = turned
     active = conductance * u
     reactive = reactivity * z
     void = i - active - reactive
