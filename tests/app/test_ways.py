@@ -17,7 +17,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import from_text, to_text
 
-from .conftest import settle, until
+from .conftest import judged, settle, until
 from .test_window import LEFT, type_into
 
 
@@ -273,3 +273,40 @@ def test_loops_are_measured_in_runs(window, page):
     page.where.setCurrentIndex(0)
     page.where.activated.emit(0)
     assert until(lambda: not window.session.judging and page.chosen is not None and not page.chosen.drive.range, 60)
+
+
+def test_what_was_just_taken_off_is_looked_for_by_no_page(window):
+    """Loops that were judged, and code that was written, are of the drive as it was until new ones come."""
+    page = window.page("Loops")
+    window.show_page("Loops")
+    judged(window)
+    assert until(lambda: page.proposed is not None)
+    window.show_page("Firmware")
+    settle()
+    window.session.do(commands.remove_cards(window.session.drive, ["door_motor", "speed_pi"]))
+    window.show_page("Loops")
+    page.study()
+    page.show_modes()
+    window.show_page("Firmware")
+    settle()
+    window.show_page("Loops")
+    judged(window)
+    assert not page.standings
+    window.session.undo.undo()
+    window.show_page("Loops")
+    judged(window)
+    assert until(lambda: len(page.standings) == 2)
+
+
+def test_renaming_several_cards_at_once_is_told_to_be_none(window):
+    window.show_page("Drive")
+    said = []
+    window.page("Drive").inspector.status_message.connect(said.append)
+    window.session.select(["door_motor", "gear"])
+    settle()
+    window.page("Drive").rename()
+    assert said == ["Select one card to rename it."]
+    window.session.select(["gear"])
+    settle()
+    window.page("Drive").rename()
+    assert window.page("Drive").inspector.name_field.selectedText() == "Gear"
