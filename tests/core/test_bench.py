@@ -46,6 +46,7 @@ from pendel.core.firmware.places import code_places, offset_checks
 from pendel.core.firmware.ship import write_sources
 from pendel.core.formats.mdf4 import Mdf4Writer
 from pendel.core.live.board import RING, Flash, idle_commands, world_of
+from pendel.core.live.frames import thinned
 from pendel.core.plant.compiler import build_library
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import RunSettings
@@ -679,3 +680,17 @@ def test_a_board_on_a_can_bus_is_loaded_written_and_sampled(fd):
         served.join()
         bus.shutdown()
     assert lengths <= set(FRAMES) and (max(lengths) > 8) == bool(fd)
+
+
+@pytest.mark.parametrize("n", [3, 320, 321, 470, 640, 5000, 40001])
+def test_a_trace_of_a_live_run_is_thinned_evenly_to_its_extremes(n):
+    """However many points there are for how many places: none of what lies between is left out for long."""
+    t, y = np.arange(n) * 1e-6, np.random.default_rng(n).normal(size=n)
+    for points in (16, 320):
+        kept, values = thinned(t, y, points)
+        assert len(kept) <= max(points, 3) if n > points else len(kept) == n
+        assert (values.min(), values.max(), kept[-1]) == (y.min(), y.max(), t[-1])
+        steps = np.diff(np.searchsorted(t, kept), prepend=0)
+        assert steps.max() <= 2 * np.ceil(n / (points // 2 - 1))
+    y[n // 2] = np.nan
+    assert np.nanmin(thinned(t, y, 16)[1]) == np.nanmin(y)

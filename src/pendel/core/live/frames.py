@@ -22,21 +22,18 @@ class LiveFrame:
 def thinned(t: np.ndarray, y: np.ndarray, points: int) -> Points:
     """At most so many points, of which each stretch of time keeps its lowest and highest, in their order."""
     parts = max(1, points // 2 - 1)
-    size = len(t) // parts
-    if len(t) <= points or size < 2:
+    if len(t) <= points:
         return t, y
-    whole = parts * size
-    known = np.where(np.isfinite(y), y, np.nan)
-    tall = known[:whole].reshape(parts, size)
-    first = np.arange(parts) * size
-    lowest = first + np.argmin(np.where(np.isnan(tall), np.inf, tall), axis=1)
-    highest = first + np.argmax(np.where(np.isnan(tall), -np.inf, tall), axis=1)
-    rest = np.arange(whole, len(t))
-    rest = (
-        rest[[int(np.argmin(y[rest])), int(np.argmax(y[rest])), -1]] if len(rest) else np.array([len(t) - 1])
-    )
-    at = np.unique(np.concatenate([lowest, highest, rest]))
-    return t[at], y[at]
+    edges = np.linspace(0, len(t), parts + 1).astype(int)
+    first, size = edges[:-1], int(np.max(np.diff(edges)))
+    # Stretches are alike in length but for one; a shorter one looks at its last point twice.
+    at = np.minimum(first[:, None] + np.arange(size), edges[1:, None] - 1)
+    tall = y[at]
+    lowest = np.argmin(np.where(np.isfinite(tall), tall, np.inf), axis=1)
+    highest = np.argmax(np.where(np.isfinite(tall), tall, -np.inf), axis=1)
+    rows = np.arange(parts)
+    kept = np.unique(np.concatenate([at[rows, lowest], at[rows, highest], [len(t) - 1]]))
+    return t[kept], y[kept]
 
 
 def packed(status: Mapping[str, Any], traces: Mapping[str, Points], most: int) -> bytes:
