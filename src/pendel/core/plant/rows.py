@@ -34,31 +34,51 @@ def hoists_for(library: ctypes.CDLL, parameters: Doubles, n_mode: int, n_rows: i
     return made
 
 
+@dataclass(frozen=True, eq=False)
+class Picked:
+    """How C goes over rows for some of the signals: ``arguments``, with what they point to."""
+
+    arguments: tuple[object, ...]
+    keeps: tuple[object, ...]
+
+
+def picked_at(
+    structure: Structure,
+    rows: Doubles,
+    parameters: Doubles,
+    keys: Sequence[str],
+    lean: ctypes.CDLL | None = None,
+) -> Picked:
+    library = load(structure.source)
+    pick = np.array([structure.signals.index(k) for k in keys], dtype=np.int32)
+    nx, nu, n_mode = structure.row_shape
+    hoists = hoists_for(library, parameters, n_mode, len(rows))
+    whole = np.zeros(max(1, len(structure.signals)))
+    evaluate = address(lean or library, "pd_signals")
+    return Picked(
+        (
+            evaluate,
+            pointer(rows),
+            len(rows),
+            nx,
+            nu,
+            ctypes.byref(hoists),
+            pointer(pick),
+            len(pick),
+            pointer(whole),
+        ),
+        (rows, pick, hoists, whole),
+    )
+
+
 def evaluate_signals(
     structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
 ) -> Doubles:
     """Chosen signals at every row; shape (rows, len(keys))."""
-    library = load(structure.source)
     rows = np.ascontiguousarray(rows, dtype=float)
     out = np.empty((len(rows), len(keys)))
-    pick = np.array([structure.signals.index(k) for k in keys], dtype=np.int32)
-    nx, nu, n_mode = structure.row_shape
-    hoists, whole = (
-        hoists_for(library, parameters, n_mode, len(rows)),
-        np.zeros(max(1, len(structure.signals))),
-    )
-    time_loop().pd_evaluate(
-        address(library, "pd_signals"),
-        pointer(rows),
-        len(rows),
-        nx,
-        nu,
-        ctypes.byref(hoists),
-        pointer(pick),
-        len(pick),
-        pointer(whole),
-        pointer(out),
-    )
+    picked = picked_at(structure, rows, parameters, keys)
+    time_loop().pd_evaluate(*picked.arguments, pointer(out))
     return out
 
 
@@ -77,27 +97,11 @@ def extremes(
     if size < 4:
         columns = np.ascontiguousarray(evaluate_signals(structure, rows, parameters, keys).T)
         return [(rows[:, 0].copy(), column) for column in columns]
-    library = load(structure.source)
     stretches = len(rows) // size
-    pick = np.array([structure.signals.index(k) for k in keys], dtype=np.int32)
     places = np.empty((len(keys), stretches, 2), dtype=np.int64)
-    values, whole = np.empty((len(keys), stretches, 2)), np.zeros(max(1, len(structure.signals)))
-    nx, nu, n_mode = structure.row_shape
-    hoists = hoists_for(library, parameters, n_mode, len(rows))
-    time_loop().pd_extremes(
-        address(lean or library, "pd_signals"),
-        pointer(rows),
-        len(rows),
-        nx,
-        nu,
-        ctypes.byref(hoists),
-        pointer(pick),
-        len(pick),
-        pointer(whole),
-        size,
-        pointer(places),
-        pointer(values),
-    )
+    values = np.empty((len(keys), stretches, 2))
+    picked = picked_at(structure, rows, parameters, keys, lean)
+    time_loop().pd_extremes(*picked.arguments, size, pointer(places), pointer(values))
     rest = rows[stretches * size :]
     columns = evaluate_signals(structure, rest, parameters, keys).T if len(rest) else np.empty((len(keys), 0))
     found = []

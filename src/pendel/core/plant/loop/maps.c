@@ -4,14 +4,17 @@
  * a full step makes x += G x + H b(t), with H = (I - h J)^-1 h and G = H J. Only what of b and e moves with time or inputs is worked out at
  * each step; it stands behind the states, and a one behind that, so that all of it is one vector. */
 
+/* States of the largest system whose steps are made so; `MOST_STATES` in model.py says why. */
+enum { MOST_MAPPED = 24 };
+
 static int is_affine(const run_t *r)
 {
     (void)r;
-    return N_FORCED >= 0;
+    return N_FORCED >= 0 && NX <= MOST_MAPPED;
 }
 
 /* A matrix lies in bands of four rows, each column by column, for processors that reckon with several numbers at once. */
-enum { BAND = 4, MOST_MAPPED = 24 };
+enum { BAND = 4 };
 #define BANDED(rows) (((rows) + BAND - 1) / BAND * BAND)
 
 /* How many numbers the states and what stands behind them are. */
