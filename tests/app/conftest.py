@@ -12,6 +12,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from pendel.app.session.jobs import KINDS, READ_RUNS, SAVE_TRACES, WRITE_C
+from pendel.app.session.lowering import Lowering
 from pendel.core.runs.evaluating import EvaluatorProcess
 from pendel.core.runs.worker import Beside, Worker
 
@@ -52,10 +53,25 @@ class SharedBeside(Beside):
             self._worker.end_now()
 
 
+class SharedLowering(Lowering):
+    """The same for what is lowered."""
+
+    def __init__(self):
+        super().__init__()
+        self._worker = SharedBeside(own_answers=True)
+
+
 class SharedWorker(Worker):
     """One process for the runs of all windows. A run that a window leaves behind ends it, and the next starts another."""
 
     def kill(self):
+        pass
+
+
+class SharedEvaluator(EvaluatorProcess):
+    """One process that evaluates the signals of all windows' runs."""
+
+    def close(self):
         pass
 
 
@@ -73,11 +89,11 @@ def beside():
     Beside.close(made)
 
 
-class SharedEvaluator(EvaluatorProcess):
-    """One process that evaluates the signals of all windows' runs."""
-
-    def close(self):
-        pass
+@pytest.fixture(scope="session")
+def lowering():
+    made = SharedLowering()
+    yield made
+    Beside.close(made._worker)
 
 
 @pytest.fixture(scope="session")
@@ -113,12 +129,13 @@ def children():
 
 
 @pytest.fixture
-def window(application, beside, worker, evaluator, questions, example_path, tmp_path, monkeypatch):
+def window(application, beside, lowering, worker, evaluator, questions, example_path, tmp_path, monkeypatch):
     """The real window with a copy of the car door drive; no runs are kept of any drive."""
     from pendel.app.window.main_window import MainWindow
 
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     monkeypatch.setattr("pendel.app.session.session.Beside", lambda: beside)
+    monkeypatch.setattr("pendel.app.session.session.Lowering", lambda: lowering)
     monkeypatch.setattr("pendel.app.session.run_jobs.Worker", lambda: worker)
     monkeypatch.setattr("pendel.app.session.run_shelf.EvaluatorProcess", lambda: evaluator)
     path = tmp_path / "door.pendel"

@@ -17,26 +17,22 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.timers import single_shot
 from pendel.core.bench.bench import Bench
 from pendel.core.bench.capture import Capture, CaptureState
-from pendel.core.bench.description import Channel, Description, LiveValue, describe
+from pendel.core.bench.described import Described
+from pendel.core.bench.description import Channel, Description, LiveValue
 from pendel.core.bench.errors import BenchProblem
 from pendel.core.bench.facts import BoardFacts, BoardState, Order
 from pendel.core.bench.sampling import Sampler
 from pendel.core.bench.standin_process import StandInProcess
 from pendel.core.bench.trigger import Frame, Trigger
-from pendel.core.controllers.numbers.lowering import Lowered
-from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveHasFindings
 from pendel.core.firmware.targets import HOST, image_for
-from pendel.core.plant.program import profiles_of
-from pendel.core.runs.simulate import is_ordered, prepare
-from pendel.core.runs.worker import Beside, OrderRequest
+from pendel.core.runs.requests import DescribeRequest
 from pendel.core.trust import brings_c
 
 LOOK_EVERY_MS, VALUES_EVERY = 300, 5
 """Between two looks at the board, and looks from one reading of its live values to the next."""
 DESCRIBE_AFTER_MS = 150
-LONGEST_ORDERING = 300.0
 STAND_IN = "stand-in"
 """In place of an address: a board of the window's own."""
 
@@ -46,35 +42,6 @@ class LinkState(Enum):
     OPENING = "connecting …"
     OPEN = "connected"
     LOST = "link lost"
-
-
-@dataclass(frozen=True)
-class Described:
-    """What a board with this drive has, or why there is none."""
-
-    description: Description | None = None
-    made: Lowered | None = None
-    """Its controller, of which programs are built."""
-    plant: bytes = b""
-    """Values and profiles of the drive's parts."""
-    problem: str = ""
-
-
-def described(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Described:
-    try:
-        if not is_ordered(drive):
-            worker.ask(OrderRequest(to_text(drive)), LONGEST_ORDERING, stopping)
-        prepared = prepare(drive)
-        made = prepared.lowered
-        if not made.blocks:
-            return Described(
-                problem="The control deck is empty: there is nothing to load. Add a regulator on Drive."
-            )
-        profiles = profiles_of(prepared.structure, prepared.numbers)
-        plant = prepared.parameters.tobytes() + repr(profiles).encode()
-        return Described(describe(drive, made), made, plant)
-    except DriveHasFindings as problem:
-        return Described(problem=str(problem.findings[0]))
 
 
 @dataclass(frozen=True)
@@ -124,6 +91,8 @@ class Board(QObject):
         """What programs are built for."""
         self.may_run: Callable[[str], bool] = lambda address: True
         """Asks before C of the drive's author runs."""
+        self.in_view: Callable[[], bool] = lambda: True
+        """Tells whether somebody looks at the board."""
         self._closed, self._looks = False, 0
         self._describe = single_shot(self, DESCRIBE_AFTER_MS, self.describe)
         self._look = QTimer(self)
@@ -153,13 +122,19 @@ class Board(QObject):
         """Find out, beside the window, what a board with this drive has."""
         if self._closed:
             return
-        drive, worker = self.session.drive.copy(), self.session.beside_worker
+        drive, lowering = self.session.drive.copy(), self.session.lowering
         if not drive.cards:
             self._take_description(Described(problem="The sheet is empty. Open or draw a drive first."))
             return
-        self.session.jobs.start(
-            DESCRIBE, lambda job: described(drive, worker, lambda: job.stopping), self._described
-        )
+
+        def work(job: Job) -> Described:
+            try:
+                found: Described = lowering.ask(DescribeRequest, drive, lambda: job.stopping)
+            except DriveHasFindings as problem:
+                return Described(problem=str(problem.findings[0]))
+            return found
+
+        self.session.jobs.start(DESCRIBE, work, self._described)
 
     def _described(self, job: Job) -> None:
         if job.end is End.STOPPED:
@@ -177,12 +152,15 @@ class Board(QObject):
     def _opened(self) -> None:
         self.described = None
         self.disconnect()
-        self._describe.start()
+        if self.in_view():
+            self._describe.start()
 
     def _drive_changed(self) -> None:
         self._write_changed()
-        if self.described is not None:
+        if self.in_view() or self.link is not LinkState.CLOSED:
             self._describe.start()
+        else:
+            self.described = None  # whoever looks at the board next has it found out
 
     # The link.
 

@@ -23,6 +23,7 @@ class BenchPage(Page):
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(session, parent)
         self.board = Board(session, self)
+        self.board.in_view = self.isVisible
         self.link = LinkPanel(self.board)
         self.scope = ScopePanel(self.board)
         self.values = ValuesPanel(self.board)

@@ -3,6 +3,8 @@ nothing."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from pendel.app.bench.board import Board, LinkState
 from pendel.core.bench.facts import Order
 from pendel.core.check.values import unit_in_use
@@ -51,14 +53,20 @@ class PanelSource:
         live = self.session.live
         return live.traces.get(key) if live is not None and not self.on_board else None
 
-    def unit(self, key: str) -> str:
-        if key in self.infos:
-            return self.infos[key].unit
-        card, _, name = key.partition(".")
-        try:
-            return unit_in_use(self.session.drive, card, name) if card in self.session.drive.cards else ""
-        except PendelError:  # a finding says what is wrong with it
-            return ""
+    def units(self) -> Callable[[str], str]:
+        """Gives the unit of each target of the drive as it is."""
+        drive, infos = self.session.drive, self.infos
+
+        def unit(target: str) -> str:
+            if target in infos:
+                return infos[target].unit
+            card, _, name = target.partition(".")
+            try:
+                return unit_in_use(drive, card, name) if card in drive.cards else ""
+            except PendelError:  # a finding says what is wrong with it
+                return ""
+
+        return unit
 
     @property
     def infos(self) -> dict:

@@ -14,6 +14,7 @@ from pendel.app.bench.controls import FORMS, ButtonControl, Control, EventsContr
 from pendel.app.bench.panel_source import PanelSource
 from pendel.app.widgets.basic import Elided, button, column, label, row, wrapped
 from pendel.app.widgets.theme import colour
+from pendel.app.widgets.timers import RefreshWhenShown
 from pendel.core.drive import commands
 from pendel.core.drive.document import PANEL_INPUTS, PANEL_ORDERS, PanelControl
 from pendel.core.drive.limits import PANEL_COLUMNS, PANEL_ROWS
@@ -58,8 +59,9 @@ class PanelView(QWidget):
         self._timer = QTimer(self)
         self._timer.setInterval(LOOK_MS)
         self._timer.timeout.connect(self.show_values)
+        self._for_drive = RefreshWhenShown(self, self.refresh)
         self.session.changed.connect(lambda touched: self._drive_changed(touched))
-        self.session.opened.connect(self.refresh)
+        self.session.opened.connect(self._for_drive)
         board.logged.connect(self._log)
         self.refresh()
 
@@ -73,6 +75,7 @@ class PanelView(QWidget):
 
     def showEvent(self, event) -> None:
         super().showEvent(event)
+        self._for_drive.shown()
         self._timer.start()
 
     def hideEvent(self, event) -> None:
@@ -81,7 +84,7 @@ class PanelView(QWidget):
 
     def _drive_changed(self, touched: set[tuple[str, str]]) -> None:
         if any(table == "panel" for table, _ in touched) or not touched:
-            self.refresh()
+            self._for_drive()
 
     def refresh(self) -> None:
         """Lay out the controls as the drive has them."""
@@ -178,13 +181,10 @@ class Canvas(QWidget):
                 frame = self.frames.pop(key)
                 frame.hide()
                 frame.deleteLater()
+        unit_of = self.panel.source.units()
         for key, control in drive.panel.items():
             if key not in self.frames:
-                unit = (
-                    ""
-                    if control.target in PANEL_ORDERS or not control.target
-                    else self.panel.source.unit(control.target)
-                )
+                unit = unit_of(control.target)
                 self.frames[key] = Frame(self.panel, key, control, unit, names, self)
                 self.frames[key].show()
             self.frames[key].control = control

@@ -80,7 +80,7 @@ class Inspector(QWidget):
         session.opened.connect(self.rebuild)
         session.selection_changed.connect(self.rebuild)
         session.sheet_changed.connect(self._sheet_changed)
-        self._for_runs = RefreshWhenShown(self, self._late)
+        self._for_runs = RefreshWhenShown(self, self._late.start)
         session.runs_changed.connect(self._for_runs)
         session.evaluator.ended.connect(lambda problem: problem or self._for_runs())
 

@@ -154,7 +154,7 @@ class Spine(QWidget):
         session.changed.connect(lambda _: self._late.start())
         session.opened.connect(self._late.start)
         session.studied.connect(self._refresh_loops)
-        self._for_runs = RefreshWhenShown(self, self._late)
+        self._for_runs = RefreshWhenShown(self, self._late.start)
         session.runs_changed.connect(self._for_runs)
         session.live_moved.connect(self._for_runs)
         session.evaluator.ended.connect(lambda problem: problem or self._for_runs())

@@ -2,58 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from functools import lru_cache
+from collections.abc import Mapping
 
-from pygments import lex
-from pygments.lexers import CLexer
-from pygments.token import Token
-from PyQt6.QtGui import QColor, QFont, QSyntaxHighlighter, QTextCharFormat
+from PyQt6.QtGui import QColor, QFont, QSyntaxHighlighter, QTextCharFormat, QTextDocument
 from PyQt6.QtWidgets import QHBoxLayout, QPlainTextEdit, QWidget
 
 from pendel.app.widgets.basic import button, clear, column
 from pendel.app.widgets.theme import code_font, tokens
-
-LEXER = CLexer(stripnl=False, ensurenl=False)
-"""Building one takes much longer than a line."""
-
-
-TINTED = (Token.Comment, Token.Keyword, Token.Literal, Token.Comment.Preproc, Token.Name.Function)
-"""Kinds of words that have a colour; the first that fits."""
-
-
-@lru_cache(maxsize=20_000)
-def pieces_of(line: str, starts_inside: bool) -> tuple[tuple[tuple[int, int, int], ...], bool]:
-    """Where words of a line begin, how long they are and which of `TINTED` they are; and whether it ends inside a
-    comment. An edit leaves most lines of the C as they were."""
-    whole = f"/*{line}" if starts_inside else line
-    shift = 2 if starts_inside else 0
-    inside = "/*" in whole and whole.rfind("/*") > whole.rfind("*/")
-    at, found = 0, []
-    for kind, piece in lex(whole + ("*/" if inside else ""), LEXER):
-        number = next((n for n, tinted in enumerate(TINTED) if kind in tinted), None)
-        if number is not None:
-            start = max(0, at - shift)
-            found.append((start, at - shift + len(piece) - start, number))
-        at += len(piece)
-    return tuple(found), inside
-
-
-def learn(texts: Iterable[str]) -> None:
-    """Have the words of texts known before they are shown, in a thread beside the window."""
-    for text in texts:
-        inside = False
-        for line in text.split("\n"):
-            _, inside = pieces_of(line, inside)
+from pendel.core.firmware.c_words import TINTED, Line, Token, Words, words_in
 
 
 class CodeColours(QSyntaxHighlighter):
-    """C highlighting by Pygments."""
+    """Colours the words of C."""
+
+    def __init__(self, document: QTextDocument | None):
+        super().__init__(document)
+        self.words: Mapping[Line, Words] = {}
+        """Words that are known ahead."""
 
     def highlightBlock(self, text: str | None) -> None:
         t = tokens()
         tints = (t.moss, t.petrol, t.brass_text, t.muted, t.strong)
-        found, inside = pieces_of(text or "", self.previousBlockState() == 1)
+        line = text or "", self.previousBlockState() == 1
+        found, inside = self.words.get(line) or words_in(*line)
         for start, length, number in found:
             made = QTextCharFormat()
             made.setForeground(QColor(tints[number]))
@@ -84,9 +55,12 @@ class CodeView(QWidget):
         self.titles: dict[str, str] = {}
         self.shown = ""
 
-    def show_files(self, files: dict[str, str], titles: dict[str, str]) -> None:
-        """Other files, with short titles; the place shown stays where it can."""
-        self.titles = titles
+    def show_files(
+        self, files: dict[str, str], titles: dict[str, str], words: Mapping[Line, Words] | None = None
+    ) -> None:
+        """Other files, with short titles and the words that are known of them; the place shown stays where it
+        can."""
+        self.titles, self.colours.words = titles, words or {}
         names, place = list(files), list(self.files).index(self.shown) if self.shown in self.files else 0
         self.files = files
         self.show_file(names[min(place, len(names) - 1)] if names else "")

@@ -18,14 +18,13 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from pendel.app.firmware.code_view import CodeView, learn
+from pendel.app.firmware.code_view import CodeView
 from pendel.app.firmware.comparison import Comparison
 from pendel.app.firmware.conversion import Conversion
 from pendel.app.firmware.formats_table import FormatsTable, ends_of
 from pendel.app.firmware.steps import Steps
 from pendel.app.firmware.target import Target
 from pendel.app.firmware.values_panel import ValuesPanel
-from pendel.app.firmware.written import Written, written_c
 from pendel.app.session.jobs import (
     CHECK_SHIPPED,
     FIND_RANGES,
@@ -58,14 +57,21 @@ from pendel.core.controllers.numbers.representation import NumberFormat, Rep
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
-from pendel.core.errors import PendelError
+from pendel.core.errors import DriveHasFindings, PendelError
 from pendel.core.firmware.processors import PROCESSORS, NoProcessor, OnProcessor, missing_tools
 from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.firmware.ship import Checked, write_sources
+from pendel.core.firmware.written import Written
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
+from pendel.core.runs.requests import (
+    CheckRequest,
+    FormatsRequest,
+    ProcessorRequest,
+    RangesRequest,
+    WriteRequest,
+)
 from pendel.core.runs.simulate import signal_infos
-from pendel.core.runs.worker import CheckRequest, FormatsRequest, ProcessorRequest, RangesRequest
 
 LONGEST_CHECK = 600.0
 """Seconds that building and checking may take."""
@@ -263,15 +269,16 @@ class FirmwarePage(Page):
 
     def refresh(self) -> None:
         """Write the C of the drive as it is, beside the window; what is shown stays until it is there."""
-        drive, worker = self.session.drive.copy(), self.session.beside_worker
+        drive, lowering = self.session.drive.copy(), self.session.lowering
         if not drive.cards:
             self._take(Written())
             return
 
         def work(job: Job) -> Written:
-            written = written_c(drive, worker, lambda: job.stopping)
-            if written.files is not None and not job.stopping:
-                learn(written.files.texts.values())
+            try:
+                written: Written = lowering.ask(WriteRequest, drive, lambda: job.stopping)
+            except DriveHasFindings as problem:
+                return Written(problem=str(problem.findings[0]))
             return written
 
         self.session.jobs.start(WRITE_C, work, self._take_written)
@@ -311,7 +318,8 @@ class FirmwarePage(Page):
         self._fill_target()
         self._fill_findings(written)
         names = list(written.files.texts) if written.files else []
-        self.code.show_files(written.files.texts if written.files else {}, dict(zip(names, FILE_TITLES)))
+        texts = written.files.texts if written.files else {}
+        self.code.show_files(texts, dict(zip(names, FILE_TITLES)), written.words)
         self._show_chosen()
 
     def _fill_target(self) -> None:

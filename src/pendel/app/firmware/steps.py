@@ -5,10 +5,10 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from pendel.app.firmware.written import Written
 from pendel.app.widgets.basic import clear, label, wrapped
 from pendel.app.widgets.theme import tokens
 from pendel.core.firmware.ship import Checked
+from pendel.core.firmware.written import Written
 
 WATCHED = {None: "", True: " · typed C watched", False: " · typed C not watched: install libubsan"}
 """What is said of typed C, by whether it ran under the compiler's checks."""

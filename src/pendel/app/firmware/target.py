@@ -6,11 +6,11 @@ from collections.abc import Callable
 
 from PyQt6.QtWidgets import QVBoxLayout
 
-from pendel.app.firmware.written import Written
 from pendel.app.widgets.basic import Field, clear, figure_row, wrapped
 from pendel.core.errors import PendelError
 from pendel.core.firmware.processors import OnProcessor
 from pendel.core.firmware.ship import Checked
+from pendel.core.firmware.written import Written
 from pendel.core.quantities.units import figure
 
 

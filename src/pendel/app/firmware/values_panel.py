@@ -8,13 +8,13 @@ from PyQt6.QtCore import pyqtSignal
 
 from pendel.app.firmware.conversion import written_in
 from pendel.app.firmware.values_table import DIGITS, HIGHEST, LOWEST, STEP, WORD, ValuesTable
-from pendel.app.firmware.written import Written
 from pendel.app.session.session import Session
 from pendel.app.session.stepping import step_value, value_after
 from pendel.core.controllers.numbers.word_text import read_word
 from pendel.core.drive import commands
 from pendel.core.errors import PendelError
 from pendel.core.firmware.values import ValueFacts, usual_ends
+from pendel.core.firmware.written import Written
 
 
 class ValuesPanel(ValuesTable):

@@ -132,6 +132,10 @@ class Strips(pg.GraphicsLayoutWidget):
         self.setAccessibleName("Strips")
         self.specs: list[StripSpec] = []
         self.plots: list[pg.PlotItem] = []
+        self._spare: list[pg.PlotItem] = []
+        """All plots that were ever needed; strips use them from the first on."""
+        self._captions: list[pg.TextItem] = []
+        self._building = False
         self.traces: list[list[Trace]] = []
         self.cursors: list[list[pg.InfiniteLine]] = []
         self.tags: list[pg.InfLineLabel] = []
@@ -172,8 +176,9 @@ class Strips(pg.GraphicsLayoutWidget):
             return
         kept = keep_view and len(specs) == len(self.plots) and bool(self.plots)
         ranges = [(p.viewRange(), self._is_fitted(n)) for n, p in enumerate(self.plots)] if kept else None
-        self.clear()
-        self.specs, self.plots, self.traces, self.cursors, self.tags, self.bands = specs, [], [], [], [], []
+        self._building = True
+        self._clear(len(specs))
+        self.specs = specs
         for n, spec in enumerate(specs):
             self._add_plot(n, spec, runs, last=n == len(specs) - 1)
         end = self.run_end
@@ -183,9 +188,6 @@ class Strips(pg.GraphicsLayoutWidget):
             self._add_cursors(plot, n == 0)
         self._limited = None
         self._limit_time()
-        if self.plots:
-            # The others follow the first; thinning once for all is enough.
-            self.plots[0].vb.sigXRangeChanged.connect(lambda *_: self._thin())
         if ranges:
             for n, (plot, ((_, y), fitted)) in enumerate(zip(self.plots, ranges)):
                 plot.setYRange(*y, padding=0)
@@ -196,7 +198,28 @@ class Strips(pg.GraphicsLayoutWidget):
             self._fit_length(as_before=True)
         elif self.plots:
             self.fit()
+        self._building = False
         self._thin()
+
+    def _clear(self, wanted: int) -> None:
+        """Empty the plots and lay out as many as are wanted. They are used again, as they are slow to make."""
+        before, captions = self.plots, self._captions
+        self.plots, self.traces, self.cursors, self.tags, self.bands = [], [], [], [], []
+        self._captions = []
+        for plot, caption in zip(before, captions):
+            plot.clear()
+            plot.setXLink(None)
+            plot.setAutoVisible(y=False)
+            plot.vb.setLimits(xMin=None, xMax=None, minYRange=None)
+            plot.vb.setRange(QRectF(0, 0, 1, 1), padding=0)
+            plot.vb.enableAutoRange()
+            self.scene().removeItem(caption)
+        while len(self._spare) < wanted:
+            self._spare.append(self._new_plot(len(self._spare)))
+        for n in range(wanted, len(before)):
+            self.removeItem(self._spare[n])
+        for n in range(len(before), wanted):
+            self.addItem(self._spare[n], row=n, col=0)
 
     def show_sectors(self, sectors: Sectors | None) -> None:
         """Shade the sectors of block commutation behind the traces, or take the shades away."""
@@ -279,12 +302,15 @@ class Strips(pg.GraphicsLayoutWidget):
         peak = max((float(np.nanmax(np.abs(t.y))) for t in self.traces[n] if len(t.y)), default=0.0)
         self.plots[n].vb.setLimits(minYRange=max(FINEST * peak, LEAST_SHOWN))
 
-    def _add_plot(self, n: int, spec: StripSpec, runs: list[tuple[KeptRun, str]], *, last: bool) -> None:
+    def _new_plot(self, n: int) -> pg.PlotItem:
+        """An empty plot for the strip of that number."""
         view = StripView()
-        plot = self.addPlot(
-            row=n, col=0, viewBox=view, axisItems={"left": FigureAxis("left"), "bottom": FigureAxis("bottom")}
+        plot = pg.PlotItem(
+            viewBox=view, axisItems={"left": FigureAxis("left"), "bottom": FigureAxis("bottom")}
         )
-        view.menu_wanted.connect(lambda at, k=n: self._menu(k, at))
+        view.menu_wanted.connect(lambda at: self._menu(n, at))
+        if n == 0:  # the others follow it; thinning once for all is enough
+            view.sigXRangeChanged.connect(lambda *_: self._building or self._thin())
         view.setBackgroundColor(QColor(tokens().plot))
         view.setBorder(pg.mkPen(tokens().hairline))
         plot.hideButtons()
@@ -296,9 +322,14 @@ class Strips(pg.GraphicsLayoutWidget):
             axis.setStyle(tickFont=font(10.5), tickTextOffset=4, maxTickLevel=0)
             axis.enableAutoSIPrefix(False)
         plot.getAxis("left").setWidth(56)
+        plot.setLabel("bottom", "time, s", **{"color": tokens().muted, "font-size": "10.5px"})
+        return plot
+
+    def _add_plot(self, n: int, spec: StripSpec, runs: list[tuple[KeptRun, str]], *, last: bool) -> None:
+        plot = self._spare[n]
+        view = plot.vb
         plot.getAxis("bottom").setStyle(showValues=last)
-        if last:
-            plot.setLabel("bottom", "time, s", **{"color": tokens().muted, "font-size": "10.5px"})
+        plot.getAxis("bottom").showLabel(last)
         if self.plots:
             plot.setXLink(self.plots[0])
         self.plots.append(plot)
@@ -353,6 +384,7 @@ class Strips(pg.GraphicsLayoutWidget):
         caption.setParentItem(view)
         caption.setPos(4, 0)
         caption.setZValue(20)
+        self._captions.append(caption)
 
     def _add_cursors(self, plot: pg.PlotItem, first: bool) -> None:
         pair = []

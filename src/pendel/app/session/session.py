@@ -14,6 +14,7 @@ from pendel.app.session.autosaves import Slot, digest_of, free_slot
 from pendel.app.session.jobs import JUDGE, End, Job, Jobs
 from pendel.app.session.judging import Study, judged_beside
 from pendel.app.session.live_view import LiveView
+from pendel.app.session.lowering import Lowering
 from pendel.app.session.run_shelf import RunShelf, writable
 from pendel.app.session.signal_evaluator import SignalEvaluator
 from pendel.app.widgets.timers import single_shot
@@ -102,6 +103,7 @@ class Session(QObject):
         self.jobs = Jobs(self)
         self.beside_worker = Beside()
         """The process that runs what is needed to judge the drive, and to check its shipped code."""
+        self.lowering = Lowering()
         self.shelf = RunShelf(self.jobs, self.beside_worker, self)
         self.shelf.changed.connect(self.runs_changed)
         self.shelf.problems_found.connect(self._runs_unread)
@@ -280,6 +282,7 @@ class Session(QObject):
             end()
         self.jobs.close()
         self.beside_worker.close()
+        self.lowering.close()
         self.shelf.evaluator.close()
 
     # file ------------------------------------------------------------------

@@ -18,19 +18,18 @@ def single_shot(parent: QObject, milliseconds: int, action: Callable[[], object]
 
 
 class RefreshWhenShown:
-    """Starts a timer when its widget can be seen, else as soon as it is shown; hidden pages cost a new run
-    nothing."""
+    """Acts when its widget can be seen, else as soon as it is shown; hidden pages cost a new run nothing."""
 
-    def __init__(self, widget: QWidget, timer: QTimer):
-        self.widget, self.timer, self.waiting = widget, timer, False
+    def __init__(self, widget: QWidget, action: Callable[[], object]):
+        self.widget, self.action, self.waiting = widget, action, False
 
     def __call__(self) -> None:
         if self.widget.isVisible():
-            self.timer.start()
+            self.action()
         else:
             self.waiting = True
 
     def shown(self) -> None:
         if self.waiting:
             self.waiting = False
-            self.timer.start()
+            self.action()

@@ -8,12 +8,17 @@ from threading import Thread
 
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
+from pendel.core.catalogue.index import kinds
+from pendel.core.drive import file
 
 
 def load_ahead() -> Thread:
-    """Load what pages are made of in a thread, so that showing one for the first time holds nothing up."""
+    """Load what pages are made of, and what reading a drive takes, in a thread, so that the first use of
+    neither holds anything up."""
 
     def load() -> None:
+        file.validator()
+        kinds()
         for page in PAGES:
             import_module(page.module)
 

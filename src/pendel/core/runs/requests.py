@@ -67,6 +67,20 @@ class OrderRequest:
 
 
 @dataclass(frozen=True)
+class WriteRequest:
+    """The C of its controller, and all that is said of it: `pendel.core.firmware.written`."""
+
+    drive_text: str
+
+
+@dataclass(frozen=True)
+class DescribeRequest:
+    """What a board with the drive would have: `pendel.core.bench.described`."""
+
+    drive_text: str
+
+
+@dataclass(frozen=True)
 class JudgeRequest:
     """Order the equations of the drive and judge its loops: `pendel.core.loops.judgement.judgement_of`."""
 
@@ -146,6 +160,8 @@ Request = (
     | ProcessorRequest
     | FormatsRequest
     | OrderRequest
+    | WriteRequest
+    | DescribeRequest
     | JudgeRequest
     | ProposeRequest
     | TransferRequest
@@ -168,3 +184,5 @@ BRINGS_C = (
     CalmRequest,
 )
 """Requests that may run C of the drive's author, behind the question."""
+OWN_ANSWERS = (WriteRequest, DescribeRequest)
+"""Requests that run no C of a drive and read nothing but its text."""

@@ -38,8 +38,10 @@ from pendel.core.runs.child import end_with_parent, started
 from pendel.core.runs.confine import Held, confine
 from pendel.core.runs.requests import (
     BRINGS_C,
+    OWN_ANSWERS,
     CalmRequest,
     CheckRequest,
+    DescribeRequest,
     FormatsRequest,
     JudgeRequest,
     ModesRequest,
@@ -52,6 +54,7 @@ from pendel.core.runs.requests import (
     SweepRequest,
     TolerateRequest,
     TransferRequest,
+    WriteRequest,
 )
 from pendel.core.temporary import temporary_folder
 from pendel.core.trust import allow_all_of
@@ -159,6 +162,15 @@ def serve(connection: Connection, shared: Shared, folder: Path) -> None:
 
 
 def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Answered:
+    drive = from_text(request.drive_text)
+    if isinstance(request, WriteRequest):
+        from pendel.core.firmware.written import write_c
+
+        return Answered(write_c(drive))
+    if isinstance(request, DescribeRequest):
+        from pendel.core.bench.described import described
+
+        return Answered(described(drive))
     from pendel.core.firmware.processors import on_processor, processor_of
     from pendel.core.firmware.propose import propose_formats
     from pendel.core.firmware.ranges import sizes_in
@@ -172,7 +184,6 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     from pendel.core.runs.kept import save
     from pendel.core.runs.simulate import prepare, reopen, run_drive
 
-    drive = from_text(request.drive_text)
     shared.keeping[0] = 0
     if isinstance(request, OrderRequest):
         prepare(drive)
@@ -310,9 +321,14 @@ def receive(connection: Connection, into: queue.SimpleQueue[bytes | None]) -> No
 
 class Worker:
     """Handle on a worker process, which is started with the first request and again when it dies. One request
-    at a time."""
+    at a time.
 
-    def __init__(self) -> None:
+    ``own_answers``: it is asked only for what runs no C of a drive and reads nothing but drives, so that what
+    it sends was made by Pendel, and may be anything."""
+
+    def __init__(self, *, own_answers: bool = False) -> None:
+        self._unpickler = pickle.Unpickler if own_answers else Answers
+        self._may_be_asked = OWN_ANSWERS if own_answers else Request
         self._process: subprocess.Popen[bytes] | None = None
         self._stop_asked = 0.0
         self._asked_path = ""
@@ -385,6 +401,7 @@ class Worker:
     def request(self, request: Request) -> None:
         """Ask for something. The request is sent beside, as a worker that does not read must not hold up who
         asks."""
+        assert isinstance(request, self._may_be_asked)
         own_c = isinstance(request, BRINGS_C) and request.own_c
         if self.alive and own_c != self._own_c:
             self._end()
@@ -440,7 +457,7 @@ class Worker:
 
     def _read(self, data: bytes) -> Answer:
         try:
-            answer = Answers(io.BytesIO(data)).load()
+            answer = self._unpickler(io.BytesIO(data)).load()
             if isinstance(answer, RunFinished):
                 made = Path(self._folder.name) / Path(answer.made).name
                 if made.is_symlink() or not made.is_file():
@@ -508,7 +525,8 @@ class Worker:
 class Beside:
     """A worker for what is asked from threads beside the window: one thing at a time, each with an end."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, own_answers: bool = False) -> None:
+        self._own_answers = own_answers
         self._worker: Worker | None = None
         self._lock = threading.Lock()
         self._closed = False
@@ -525,7 +543,7 @@ class Beside:
         with self._lock:
             if self._closed:
                 raise RunProblem("Pendel is closing.")
-            self._worker = self._worker or Worker()
+            self._worker = self._worker or Worker(own_answers=self._own_answers)
             if self._closed:  # while it was started
                 raise RunProblem("Pendel is closing.")
             answer = self._worker.ask(request, patience, stopping, report)

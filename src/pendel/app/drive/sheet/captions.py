@@ -30,24 +30,20 @@ class Obstacles:
         self.high = np.concatenate([lines.max(axis=1), covered[:, 2:]])
         self.left, self.right = left, right
 
-    def crosses(self, words: Box) -> bool:
-        """Whether anything lies within words and the space about them."""
-        if words.x < self.left or words.x + words.w > self.right:
-            return True
-        low = (words.x - CLEAR, words.y - CLEAR)
-        high = (words.x + words.w + CLEAR, words.y + words.h + CLEAR)
-        return bool(np.any(np.all((self.low < high) & (self.high > low), axis=1)))
-
     def place(self, width: float, baselines: Iterable[Point]) -> Point | None:
         """The first of these places for words that nothing crosses, of which others keep clear from then on;
-        none where
-        each is crossed."""
-        for at in baselines:
-            if not self.crosses(words := box_of(at, width)):
-                self.low = np.vstack([self.low, (words.x, words.y)])
-                self.high = np.vstack([self.high, (words.x + words.w, words.y + words.h)])
-                return at
-        return None
+        none where each is crossed."""
+        places = list(baselines)
+        corners = np.array(places).reshape(-1, 2) - (0.0, ASCENT)
+        low, high = corners[:, None] - CLEAR, corners[:, None] + (width + CLEAR, HEIGHT + CLEAR)
+        free = ~np.any(np.all((self.low < high) & (self.high > low), axis=2), axis=1)
+        free &= (corners[:, 0] >= self.left) & (corners[:, 0] + width <= self.right)
+        if not free.any():
+            return None
+        first = int(np.argmax(free))
+        self.low = np.vstack([self.low, corners[first]])
+        self.high = np.vstack([self.high, corners[first] + (width, HEIGHT)])
+        return places[first]
 
 
 def box_of(baseline: Point, width: float) -> Box:

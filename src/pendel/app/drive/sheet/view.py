@@ -80,6 +80,8 @@ class SheetView(QGraphicsView):
         self._drawn: tuple[dict[str, Box], list[Routed]] | None = None
         """Boxes and links that ``_paths`` were found for."""
         self._paths: dict[str, list[tuple[float, float]]] = {}
+        self._written: object = None
+        """What words were placed for."""
         self.cards: dict[str, CardItem] = {}
         self.wires: dict[str, WireItem] = {}
         self.shown_wires: dict[str, Wire] = {}
@@ -98,7 +100,7 @@ class SheetView(QGraphicsView):
         self._late = single_shot(self, 0, self.sync)
         session.changed.connect(lambda _: self._late.start())
         session.opened.connect(self._opened)
-        self._for_runs = RefreshWhenShown(self, self._late)
+        self._for_runs = RefreshWhenShown(self, self._late.start)
         session.runs_changed.connect(self._for_runs)
         session.live_moved.connect(self._for_runs)
         session.evaluator.ended.connect(lambda problem: problem or self._for_runs())
@@ -263,6 +265,11 @@ class SheetView(QGraphicsView):
     def _place_words(self, boxes: dict[str, Box], left: float, right: float) -> None:
         """Write the names of the decks, and what wires carry, where no wire and no card is in the way."""
         drawn = [self.wires[key] for key in self._paths]
+        edge = (self.edge.isVisible(), self.edge.height, self.edge.words)
+        written = (boxes, self._paths, [(item, item.words) for item in drawn], edge, left, right)
+        if written == self._written:  # most edits change no words
+            return
+        self._written = written
         obstacles = Obstacles((item.path for item in drawn), boxes.values(), left, right)
         if self.edge.isVisible():
             self.edge.place_words(obstacles)

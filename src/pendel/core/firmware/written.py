@@ -1,9 +1,8 @@
-"""The drive's controller as C, written beside the window."""
+"""The drive's controller as C, with all that is said of it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from pendel.core.check.formats import number_choices
 from pendel.core.controllers.deck import ControlDeck
@@ -12,17 +11,13 @@ from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.controllers.numbers.source import Files, files
 from pendel.core.controllers.numbers.tree import CannotLower
 from pendel.core.drive.document import Drive
-from pendel.core.drive.file import to_text
 from pendel.core.drive.findings import Finding
 from pendel.core.errors import DriveHasFindings
+from pendel.core.firmware.c_words import Line, Words, words_of
 from pendel.core.firmware.facts import BlockFacts, facts_of
 from pendel.core.firmware.findings import findings_of
 from pendel.core.firmware.values import ValueFacts, values_of
-from pendel.core.runs.simulate import is_ordered, prepare
-from pendel.core.runs.worker import Beside, OrderRequest
-
-LONGEST_ORDERING = 300.0
-"""Seconds that ordering the drive's equations may take."""
+from pendel.core.runs.simulate import prepare
 
 
 @dataclass(frozen=True)
@@ -37,13 +32,13 @@ class Written:
     values: tuple[ValueFacts, ...] = ()
     findings: tuple[Finding, ...] = ()
     problem: str = ""
+    words: dict[Line, Words] = field(default_factory=dict)
+    """The words of the C by line, for who shows it in colour."""
 
 
-def written_c(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Written:
-    """The C of a drive's deck. What has to be ordered is ordered by the process beside."""
+def write_c(drive: Drive) -> Written:
+    """The C of a drive's deck; what is wrong with it is the result's problem."""
     try:
-        if not is_ordered(drive):
-            worker.ask(OrderRequest(to_text(drive)), LONGEST_ORDERING, stopping)
         prepared = prepare(drive)
     except DriveHasFindings as problem:
         return Written(problem=str(problem.findings[0]))
@@ -63,8 +58,15 @@ def written_c(drive: Drive, worker: Beside, stopping: Callable[[], bool]) -> Wri
         )
         values = values_of(drive, plain)
         return Written(deck, facts=facts, values=values, problem=str(problem.findings[0]))
+    source = files(made)
     return Written(
-        deck, made, files(made), facts_of(made), values_of(drive, made), tuple(findings_of(drive, made))
+        deck,
+        made,
+        source,
+        facts_of(made),
+        values_of(drive, made),
+        tuple(findings_of(drive, made)),
+        words=words_of(source.texts.values()),
     )
 
 

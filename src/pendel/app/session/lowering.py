@@ -1,0 +1,46 @@
+"""What is lowered to C or to numbers of a processor is lowered in a process of its own: it is Python from end to
+end, which would hold up the window from a thread, and need not wait for loops that are judged."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from pendel.core.drive.document import Drive
+from pendel.core.drive.file import to_text
+from pendel.core.errors import DriveHasFindings
+from pendel.core.runs.requests import DescribeRequest, WriteRequest
+from pendel.core.runs.worker import Beside
+
+LONGEST = 300.0
+"""Seconds that ordering a drive's equations and lowering its controller may take."""
+
+
+class Lowering:
+    def __init__(self) -> None:
+        self._worker = Beside(own_answers=True)
+
+    def ask(
+        self,
+        request: type[WriteRequest | DescribeRequest],
+        drive: Drive,
+        stopping: Callable[[], bool] = lambda: False,
+    ) -> Any:
+        """What is asked for of a drive.
+
+        Raises
+        ------
+        DriveHasFindings
+            where the compiler refuses C of the drive that was allowed here, which only the window's process
+            knows.
+        RunProblem, Stopped
+            as `Beside.ask`.
+        """
+        from pendel.core.runs.simulate import refused_c  # slow to load, and not needed to start
+
+        if refused := refused_c(drive):
+            raise DriveHasFindings(refused)
+        return self._worker.ask(request(to_text(drive)), LONGEST, stopping)
+
+    def close(self) -> None:
+        self._worker.close()
