@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QColor, QIcon, QKeySequence, QPainter, QPen, QPixmap, QShortcut
+from PyQt6.QtGui import QColor, QIcon, QKeySequence, QPainter, QPen, QPixmap, QShortcut, QShowEvent
 from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -31,7 +31,7 @@ from pendel.app.session.session import Session
 from pendel.app.session.usual_strips import default_strips, keys_of
 from pendel.app.widgets.basic import Elided, button, clear, column, label, row, rule, scrolled
 from pendel.app.widgets.theme import colour, trace_colour
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import RefreshWhenShown, single_shot
 from pendel.core.catalogue.declare import Part
 from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import FileProblem
@@ -101,6 +101,8 @@ class RunsPage(Page):
         self._waits, self._fit_then = False, False
         """Whether ticked runs are still being evaluated, and whether the strips are to be fitted when they
         come."""
+        self._fit_when_built = False
+        self._build_when_shown = RefreshWhenShown(self, self._build)
         self._instant: tuple[float, float] | None = None
         self._live = False
         """Whether the live run is what is shown."""
@@ -432,8 +434,20 @@ class RunsPage(Page):
                 self._fit_then |= not keep_view
                 return  # what is shown stays until then
         self.drawn = ready
-        self.strips.build(self.strips.specs, ready, keep_view=keep_view)
+        self._fit_when_built |= not keep_view
+        self._build_when_shown()
+
+    def _build(self) -> None:
+        if self.session.live is not None:
+            self.draw()
+            return
+        fit, self._fit_when_built = self._fit_when_built, False
+        self.strips.build(self.strips.specs, self.drawn, keep_view=not fit)
         self._late_measures.start()  # traces first, figures a moment later
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self._build_when_shown.shown()
 
     def _wanted_of(self, run: KeptRun) -> list[str]:
         rotor = [k for m in machines(run) for k in needed(run, m)] if self.rotor.isVisibleTo(self) else []
