@@ -64,6 +64,7 @@ class DrivePage(Page):
         self.sheet.fit()
 
     def picture_of(self) -> QWidget:
+        self.sheet.router.finish()
         return self.sheet
 
     def rename(self) -> None:

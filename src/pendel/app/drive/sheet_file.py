@@ -29,6 +29,7 @@ def draw(drive: Path, picture: Path) -> None:
     view = SheetView(session)
     session.open(load(drive), None)
     view.sync()
+    view.router.finish()
     shown = view.sheet.itemsBoundingRect().adjusted(-MARGIN, -MARGIN, MARGIN, MARGIN)
     whole = QRectF(0, 0, shown.width(), shown.height())
     generator = QSvgGenerator()

@@ -38,6 +38,8 @@ FORMAT, VERSION = "pendel drive", 1
 MAX_BYTES = 200_000_000
 MOST_LEFT_OUT, MOST_ROUNDS = 2000, 4
 """Places of a damaged file that are left out, and how often it is looked at again."""
+MANY_NUMBERS = 8
+"""More than any list that the schema bounds may hold."""
 MANY_CORNERS = 200
 """From so many on, corners of a profile are written one a line."""
 
@@ -208,7 +210,10 @@ def _read(text: str, source: str, leave_out: LeaveOut) -> Drive:
         )
     for _ in range(MOST_ROUNDS):  # what is taken out may show more
         try:
-            violations = list(islice(validator().iter_errors(shortened(record)), MOST_LEFT_OUT + 1))
+            short = shortened(record)
+            if validator().is_valid(without_many_numbers(short)):
+                return from_record(record, source, leave_out)
+            violations = list(islice(validator().iter_errors(short), MOST_LEFT_OUT + 1))
         except RecursionError as deep:
             raise FileProblem(source, "it is nested too deeply to be a drive.") from deep
         if not violations:
@@ -367,6 +372,19 @@ def shortened(record: dict[str, Any]) -> dict[str, Any]:
         if isinstance(profile, list) and len(profile) >= MANY_CORNERS and all(map(pair, profile)):
             kept[key] = {**card, "profile": profile[:1]}
     return {**record, "cards": kept}
+
+
+def without_many_numbers(value: Any) -> Any:
+    """A record with only the first `MANY_NUMBERS` of numbers that stand in one list, and of rows of them: more are
+    alike to the schema, whose validator would take longer over tables than all else takes."""
+    if isinstance(value, dict):
+        return {key: without_many_numbers(each) for key, each in value.items()}
+    if type(value) is list and len(value) > MANY_NUMBERS:
+        if set(map(type, value)) <= {int, float}:
+            return value[:MANY_NUMBERS]
+        if all(type(row) is list and row and set(map(type, row)) <= {int, float} for row in value):
+            return [row[:MANY_NUMBERS] for row in value[:MANY_NUMBERS]]
+    return value
 
 
 def refuse_constant(name: str) -> float:

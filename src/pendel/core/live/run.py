@@ -312,7 +312,11 @@ class LiveProcess:
             begin = int(last_before(latest.rows, latest.rows[-1:, 0] - self.span)[0])  # no more will be shown
             rows = latest.rows[begin:]
             parts = math.ceil(POINTS * (rows[-1, 0] - rows[0, 0]) / self.span)
-            lean = self._lean.result() if self._lean and self._lean.done() and not self._lean.exception() else None
+            lean = (
+                self._lean.result()
+                if self._lean and self._lean.done() and not self._lean.exception()
+                else None
+            )
             found = extremes(prepared.structure, rows, simulator.inputs.parameters, plant, parts, lean)
             for key, (t, y) in zip(plant, found):
                 self._append(key, t, y)

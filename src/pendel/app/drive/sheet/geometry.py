@@ -449,10 +449,14 @@ def near_costs(a: np.ndarray, b: np.ndarray, laid: Laid) -> np.ndarray:
 
 
 def routes(boxes: Mapping[str, Box], links: list[Link]) -> dict[str, list[Point]]:
-    """Paths of all wires, the short ones first, so that long ones give way."""
+    """Paths of all wires."""
+    return dict(routed(boxes, links))
+
+
+def routed(boxes: Mapping[str, Box], links: list[Link]) -> Iterator[tuple[str, list[Point]]]:
+    """Paths of all wires one by one, the short ones first, so that long ones give way."""
     placed = anchors(boxes, links)
     obstacles = Obstacles(boxes.values())
-    found: dict[str, list[Point]] = {}
     segments_of: dict[str, list[tuple[float, float, float, float]]] = {}
     """By the joint a wire starts from: wires of one joint may run together."""
 
@@ -464,9 +468,8 @@ def routes(boxes: Mapping[str, Box], links: list[Link]) -> dict[str, list[Point]
         a, b = placed[(link.joint_a, link.a)], placed[(link.joint_b, link.b)]
         others = [s for joint, known in segments_of.items() if joint != link.joint_a for s in known]
         path = route(a, b, obstacles, np.array(others, dtype=float).reshape(-1, 4))
-        found[link.key] = path
         segments_of.setdefault(link.joint_a, []).extend((*c, *d) for c, d in itertools.pairwise(path))
-    return found
+        yield link.key, path
 
 
 def boundary(boxes: Iterable[Box], default: float = 320.0) -> float:

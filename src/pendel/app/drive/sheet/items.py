@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPainterPathStroker, QPen, QPolygonF
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPen, QPolygonF
 from PyQt6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
 from pendel.app.drive.sheet.captions import Obstacles, along_wire, box_of, on_boundary, on_line
@@ -189,14 +189,8 @@ def two_lines(name: str, metrics: QFontMetricsF, width: float) -> tuple[str, str
     return " ".join(words[:n]), " ".join(words[n:])
 
 
-@lru_cache(maxsize=500)
-def rim(text: str) -> QPainterPath:
-    """What lies within a few pixels of written words, at the origin."""
-    words, stroker = QPainterPath(), QPainterPathStroker()
-    words.addText(QPointF(), font(10.5), text)
-    stroker.setWidth(3.5)
-    stroker.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
-    return stroker.createStroke(words)
+RIM = tuple(QPointF(1.75 * math.cos(k * math.pi / 4), 1.75 * math.sin(k * math.pi / 4)) for k in range(8))
+"""Places about written words, px, at which they are written first in the ground's colour."""
 
 
 def words_width(text: str) -> float:
@@ -206,9 +200,9 @@ def words_width(text: str) -> float:
 def with_halo(painter: QPainter, at: QPointF, text: str, role: str) -> None:
     """Words among wires: in front of a rim of the ground's colour."""
     painter.setFont(font(10.5))
-    painter.translate(at)
-    painter.fillPath(rim(text), colour("paper"))
-    painter.translate(-at)
+    painter.setPen(colour("paper"))
+    for aside in RIM:
+        painter.drawText(at + aside, text)
     painter.setPen(colour(role))
     painter.drawText(at, text)
 

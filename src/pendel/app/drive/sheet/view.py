@@ -25,12 +25,12 @@ from pendel.app.drive.sheet.geometry import (
     Box,
     boundary,
     distance_to_path,
-    routes,
     tidy,
 )
 from pendel.app.drive.sheet.geometry import Link as Routed
 from pendel.app.drive.sheet.handles import place_handles
 from pendel.app.drive.sheet.items import BoundaryItem, CardFace, CardItem, WireItem
+from pendel.app.drive.sheet.routing import Router
 from pendel.app.drive.sheet.terminals import Terminals
 from pendel.app.drive.sheet.wiring import SIGNALS, WireDrawing
 from pendel.app.session import card_text as shown
@@ -75,11 +75,10 @@ class SheetView(QGraphicsView):
         self.setTransformationAnchor(QGraphicsView.ViewportAnchor.AnchorUnderMouse)
         self.setViewportUpdateMode(QGraphicsView.ViewportUpdateMode.FullViewportUpdate)
         self.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop)
-        self._written: tuple | None = None
-        """What words were placed for."""
-        self._drawn: tuple[dict[str, Box], list[Routed]] | None = None
-        """Boxes and links that ``_paths`` were found for."""
-        self._paths: dict[str, list[tuple[float, float]]] = {}
+        self.router = Router(self)
+        self.router.done.connect(self._lay_wires)
+        self._sides = (0.0, 0.0)
+        """Left and right of what is drawn."""
         self._written: object = None
         """What words were placed for."""
         self.cards: dict[str, CardItem] = {}
@@ -242,11 +241,6 @@ class SheetView(QGraphicsView):
     def reroute(self) -> None:
         self.terminals.place(self.boxes())
         boxes, links = {**self.boxes(), **self.terminals.boxes()}, self._links()
-        drawn = (boxes, links)
-        if drawn != self._drawn:  # most edits move no card
-            self._drawn, self._paths = drawn, routes(boxes, links)
-        for key, path in self._paths.items():
-            self.wires[key].set_path(path)
         place_handles(self.cards, self.kinds(), boxes, links)
         power = [item.box() for item in self.cards.values() if item.face.power]
         right = max([b.x + b.w for b in boxes.values()] + [740.0]) + 16
@@ -258,23 +252,28 @@ class SheetView(QGraphicsView):
         self.edge.place(
             boundary(power), left, right, figure(self.session.examined.settings.get("tick", 5e-5), "s", 3)
         )
-        self._place_words(boxes, left, right)
+        self._sides = left, right
         self.sheet.setSceneRect(QRectF(left, top, right - left, bottom - top))
-        self.viewport().update()
+        self.router.find(boxes, links, at_once=self._dragging)
 
-    def _place_words(self, boxes: dict[str, Box], left: float, right: float) -> None:
-        """Write the names of the decks, and what wires carry, where no wire and no card is in the way."""
-        drawn = [self.wires[key] for key in self._paths]
+    def _lay_wires(self) -> None:
+        """Draw wires along the paths that were found; write the names of the decks, and what wires carry, where no
+        wire and no card is in the way."""
+        paths, (left, right) = self.router.paths, self._sides
+        drawn = [self.wires[key] for key in paths]
+        for key, path in paths.items():
+            self.wires[key].set_path(path)
+        boxes = {**self.boxes(), **self.terminals.boxes()}
         edge = (self.edge.isVisible(), self.edge.height, self.edge.words)
-        written = (boxes, self._paths, [(item, item.words) for item in drawn], edge, left, right)
-        if written == self._written:  # most edits change no words
-            return
-        self._written = written
-        obstacles = Obstacles((item.path for item in drawn), boxes.values(), left, right)
-        if self.edge.isVisible():
-            self.edge.place_words(obstacles)
-        for item in drawn:
-            item.place_words(obstacles)
+        written = (boxes, paths, [(item, item.words) for item in drawn], edge, left, right)
+        if written != self._written:  # most edits change no words
+            self._written = written
+            obstacles = Obstacles((item.path for item in drawn), boxes.values(), left, right)
+            if self.edge.isVisible():
+                self.edge.place_words(obstacles)
+            for item in drawn:
+                item.place_words(obstacles)
+        self.viewport().update()
 
     def _show_selection(self) -> None:
         for key, item in self.cards.items():
