@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout
 
 from pendel.app.session.run_figures import settled
-from pendel.app.widgets.basic import Elided, label
+from pendel.app.widgets.basic import Elided, clear, label
+from pendel.app.widgets.timers import single_shot
 from pendel.core.measures import Measure, Place, Span, measures_at
 from pendel.core.quantities.units import figure
 from pendel.core.runs.balance import balance
@@ -21,12 +22,30 @@ MOST_LOSSES = 6
 
 
 class SpanTable(QGridLayout):
-    def __init__(self) -> None:
+    """Its tables come one after the other, with time for all else between them. ``goes_on`` tells whether signals
+    are still worked out."""
+
+    def __init__(self, goes_on: Callable[[], bool]) -> None:
         super().__init__()
         self.setVerticalSpacing(6)
+        self.goes_on = goes_on
+        self._asked: tuple[KeptRun, Sequence[str], float, float] | None = None
+        self._late_signals = single_shot(self, 0, self._show_signals)
+        self._late_losses = single_shot(self, 0, self._show_losses)
+
+    def clear(self) -> None:
+        self._asked = None
+        clear(self)
 
     def show(self, run: KeptRun, signals: Sequence[str], a: float, b: float) -> None:
         """Mean, rms and ripple of signals between two times (s); below them what each part loses."""
+        self._asked = run, signals, a, b
+        self._late_signals.start()
+
+    def _show_signals(self) -> None:
+        if self._asked is None or not self.goes_on():
+            return
+        run, signals, a, b = self._asked
         measures = measures_at(Place.SIGNAL)
         beside, below = measures[:BESIDE], measures[BESIDE:]
         self._fill([("", *(m.title for m in beside))])
@@ -36,6 +55,12 @@ class SpanTable(QGridLayout):
             rows = [(span.trace.label, *("" for _ in beside)), ("", *(texts[m.id] for m in beside))]
             rows += [("", m.title, *("" for _ in beside[2:]), texts[m.id]) for m in below]
             self._fill(rows, heading=False)
+        self._late_losses.start()
+
+    def _show_losses(self) -> None:
+        if self._asked is None or not self.goes_on():
+            return
+        run, _, a, b = self._asked
         found = balance(run, a, b)
         lost = [(each.what, each.energy) for each in found.losses[:MOST_LOSSES]]
         more = sum(each.energy for each in found.losses[MOST_LOSSES:])

@@ -6,13 +6,14 @@ from html import escape
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QImage, QKeyEvent, QPainter
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from pendel.app.plots.axis import FigureAxis
-from pendel.app.plots.thinning import stepped, thinned
+from pendel.app.plots.thinning import stepped
 from pendel.app.runs.sector_bands import Bands
+from pendel.app.runs.trace import Trace
 from pendel.app.session.usual_strips import StripSpec
 from pendel.app.widgets.signal_drag import accept_signals
 from pendel.app.widgets.theme import font, tokens, trace_colour
@@ -28,6 +29,8 @@ CAPTION = 25.0
 """Height kept free above the traces of a strip, px."""
 FINEST, LEAST_SHOWN = 1e-6, 1e-12
 """Least height shown, over the peak of the traces, and by itself: below it lies rounding."""
+AHEAD_MS, USUAL = 60, 5
+"""Between two plots that are made ahead, and how many are."""
 FAR, FLATTEST = 0.6, 0.05
 """Shares of the peak; see `heights`."""
 DASHES = (
@@ -64,43 +67,6 @@ class StripView(pg.ViewBox):
         if event.button() == Qt.MouseButton.RightButton:
             self.menu_wanted.emit(event.screenPos())
             event.accept()
-
-
-DENSE_STEP = 0.04
-"""Mean step of a dense band, as a share of the strip."""
-
-
-class Trace:
-    """One curve of a strip with its full data; what is handed to the plot is thinned to the picture."""
-
-    def __init__(self, curve: pg.PlotCurveItem, t: np.ndarray, y: np.ndarray, name: str, run: str):
-        self.curve, self.t, self.y, self.name, self.run = curve, t, y, name, run
-        self.pen, self.look = curve.opts["pen"], (False, False)
-        """Whether it is a dense band, and whether it rolls."""
-
-    def show(self, low: float, high: float, columns: int, *, rolls: bool = False) -> None:
-        t, y = thinned(self.t, self.y, low, high, columns)
-        if not len(y):  # nothing of a live run has come yet
-            self.curve.setData(t, y)
-            return
-        # A dense band looks the same with a plain thin pen and draws ten times faster; small ripple would
-        # break up.
-        steps = np.abs(np.diff(y))
-        tall = DENSE_STEP * max(float(np.ptp(y)), float(np.max(np.abs(y), initial=0.0)))  # strips show zero
-        dense = (
-            len(t) > columns and float(steps.sum()) > 25 / DENSE_STEP * tall and float(steps.mean()) > tall
-        )
-        look = (dense, rolls)
-        if look != self.look:
-            self.look = look
-            pen = pg.mkPen(self.pen)
-            if dense or rolls:  # what rolls is drawn anew many times a second
-                pen.setWidthF(1.0)
-            if dense:
-                pen.setStyle(Qt.PenStyle.SolidLine)
-            self.curve.setPen(pen)
-            self.curve.opts["antialias"] = not (dense or rolls)
-        self.curve.setData(t, y)
 
 
 def without_common_words(titles: list[str]) -> list[str]:
@@ -156,8 +122,18 @@ class Strips(pg.GraphicsLayoutWidget):
         """Signals of the runs shown, in words."""
         self.units_of: dict[str, tuple[str, ShownUnits]] = {}
         """The units they are declared with, and what is shown instead."""
+        self._ahead = QTimer(self)
+        self._ahead.timeout.connect(self._make_ahead)
+        self._ahead.start(AHEAD_MS)
         self.ci.layout.setSpacing(6)
         self.ci.setContentsMargins(4, 4, 10, 4)
+
+    def _make_ahead(self) -> None:
+        """Make the plots of usual strips one by one before they are needed."""
+        if len(self._spare) < USUAL:
+            self._spare.append(self._new_plot(len(self._spare)))
+        else:
+            self._ahead.stop()
 
     def build(
         self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True
