@@ -235,7 +235,7 @@ def test_switching_energies_stand_in_the_tree_and_among_the_losses(window):
     assert used.text(0) == "Used last" and used.isExpanded()
     assert used.child(0).text(0).endswith("switching energy of a upper")
     runs.strips.set_cursors(0.25, 0.3)
-    runs.measure()
+    settle()
     texts = [getattr(runs.between.itemAt(n).widget(), "whole", "") for n in range(runs.between.count())]
     assert any("switching" in t for t in texts), texts
     session.undo.setClean()

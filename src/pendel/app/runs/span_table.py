@@ -34,7 +34,8 @@ class SpanTable(QGridLayout):
         self._late_losses = single_shot(self, 0, self._show_losses)
 
     def clear(self) -> None:
-        self._asked = None
+        self._late_signals.stop()
+        self._late_losses.stop()
         clear(self)
 
     def show(self, run: KeptRun, signals: Sequence[str], a: float, b: float) -> None:
@@ -43,7 +44,8 @@ class SpanTable(QGridLayout):
         self._late_signals.start()
 
     def _show_signals(self) -> None:
-        if self._asked is None or not self.goes_on():
+        assert self._asked is not None
+        if not self.goes_on():
             return
         run, signals, a, b = self._asked
         measures = measures_at(Place.SIGNAL)
@@ -58,7 +60,8 @@ class SpanTable(QGridLayout):
         self._late_losses.start()
 
     def _show_losses(self) -> None:
-        if self._asked is None or not self.goes_on():
+        assert self._asked is not None
+        if not self.goes_on():
             return
         run, _, a, b = self._asked
         found = balance(run, a, b)
