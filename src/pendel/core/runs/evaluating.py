@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import io
 import itertools
+import os
 import pickle
 import queue
 import socket
@@ -46,6 +47,8 @@ MOST_HELD = 1 << 30
 """Bytes of arrays that the process keeps."""
 LARGEST = 2 << 30
 """Bytes of an array that it may give."""
+AT_ONCE = 1 << 20
+"""Bytes of an array in one call of the system."""
 GONE = (OSError, EOFError, ValueError, struct.error, ProcessError)
 """What it may come to where the process is gone, or what it sends is no answer."""
 SHAPE = struct.Struct("<?qq")
@@ -270,8 +273,8 @@ def exchanged(wire: Connection, known: Known, rows: Doubles, order: Order) -> li
         order.keep_as = () if order.how is None else (next(known_as), next(known_as))
         order.forget = known.outdated()
     wire.send_bytes(pickle.dumps(order))
-    if order.shape is not None and given.size:
-        wire.send_bytes(given.data.cast("B"))
+    if order.shape is not None:
+        give(wire, given)
     shapes = [(len(given), len(order.keys))] if order.how is None else [(-1, given.shape[1])] * 2
     found = [received(wire, shape) for shape in shapes]
     with known.lock:
@@ -313,9 +316,26 @@ def received(wire: Connection, wanted: tuple[int, int]) -> Doubles:
     ):
         raise ValueError("an array of another shape")
     array = np.empty((rows, columns))
-    if array.size and wire.recv_bytes_into(array.data.cast("B")) != array.nbytes:
-        raise ValueError("an array that ends too soon")
+    take_into(wire, array)
     return array
+
+
+def give(wire: Connection, array: Doubles) -> None:
+    """Write an array to a wire as it lies in memory."""
+    left = array.data.cast("B") if array.size else memoryview(b"")
+    while left:
+        left = left[os.write(wire.fileno(), left[:AT_ONCE]) :]
+
+
+def take_into(wire: Connection, array: Doubles) -> None:
+    """Fill an array from a wire, straight from the system: a `Connection` gathers it in pieces first, for which
+    it holds the interpreter as long as the copying takes. Raises EOFError where it ends too soon."""
+    left = array.data.cast("B") if array.size else memoryview(b"")
+    while left:
+        count = os.readv(wire.fileno(), [left[:AT_ONCE]])
+        if not count:
+            raise EOFError
+        left = left[count:]
 
 
 # in the process ---------------------------------------------------------------------------------------------------
@@ -348,8 +368,7 @@ def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[
                 structures[order.structure_number] = order.structure
             if order.shape is not None:
                 rows = np.empty(order.shape)
-                if rows.size:
-                    wire.recv_bytes_into(rows.data.cast("B"))
+                take_into(wire, rows)
                 if rows.nbytes >= LARGE:
                     arrays[order.rows_number] = rows
             else:
@@ -369,8 +388,7 @@ def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[
                     arrays[number] = array
             for array in found:
                 wire.send_bytes(SHAPE.pack(True, *array.shape))
-                if array.size:
-                    wire.send_bytes(array.data.cast("B"))
+                give(wire, array)
 
 
 def give_content(wire: Connection, data: bytes) -> None:
