@@ -241,6 +241,7 @@ def test_loops_of_a_drive_that_has_none_or_is_broken(window):
     window.session.open(type(window.session.drive)(), None)
     window.show_page("Loops")
     page = window.page("Loops")
+    settle()
     assert page.problem.text() == "The sheet is empty."
     window.show_page("Drive")
     resistor = add(window, "resistor")

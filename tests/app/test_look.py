@@ -1,10 +1,14 @@
 """What can be read: contrast of both variants, no cut text at the sizes we promise, names for everything."""
 
+import itertools
+
+import numpy as np
 import pytest
 from PyQt6.QtCore import QSize
 from PyQt6.QtWidgets import QAbstractButton, QCheckBox, QComboBox, QLabel, QLineEdit, QSlider
 
 import pendel
+from pendel.app.plots.lean_curve import needed
 from pendel.app.widgets.basic import Elided
 from pendel.app.widgets.theme import DARK, LIGHT, dress
 from pendel.core.catalogue.index import kinds
@@ -128,3 +132,23 @@ def test_no_label_of_a_part_or_block_is_cut_in_the_inspector(window):
                     cut.add((name, shown.whole))
     window.session.undo.setClean()
     assert not cut
+
+
+@pytest.mark.parametrize("name", ["sine", "noise", "held", "circle", "turns back"])
+def test_a_curve_with_fewer_points_lies_a_fifth_of_a_pixel_off_at_most(name):
+    rng = np.random.default_rng(7)
+    s = np.linspace(0.0, 1.0, 1500)
+    x, y = {
+        "sine": (900 * s, 100 * np.sin(20 * s)),
+        "noise": (900 * s, np.cumsum(rng.normal(size=len(s)))),
+        "held": (np.repeat(900 * s, 2)[1:], np.repeat(50 * np.sign(np.sin(40 * s)), 2)[:-1]),
+        "circle": (300 * np.cos(6.3 * s), 300 * np.sin(6.3 * s)),
+        "turns back": (np.full(len(s), 5.0), 100 * np.abs(2 * s - 1)),
+    }[name]
+    kept = needed(x, y)
+    assert len(kept) < len(x) and {0, len(x) - 1} <= set(kept)
+    for a, b in itertools.pairwise(kept):
+        points = np.column_stack([x[a : b + 1], y[a : b + 1]])
+        way = points[-1] - points[0]
+        along = np.clip((points - points[0]) @ way / max(way @ way, 1e-30), 0, 1)
+        assert np.hypot(*(points - points[0] - along[:, None] * way).T).max() < 0.2

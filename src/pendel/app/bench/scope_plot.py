@@ -10,6 +10,7 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QPainter
 
 from pendel.app.plots.axis import FigureAxis
+from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.widgets.theme import font, tokens, trace_colour
 
 
@@ -76,7 +77,7 @@ class ScopePlot(pg.PlotWidget):
         while len(self.curves) > count:
             item.removeItem(self.curves.pop())
         while len(self.curves) < count:
-            curve = pg.PlotCurveItem(
+            curve = LeanCurve(
                 pen=pg.mkPen(trace_colour(len(self.curves)), width=1.5), antialias=True, connect="finite"
             )
             item.addItem(curve)
@@ -164,7 +165,7 @@ class ScopePlot(pg.PlotWidget):
         self.overlays = []
         for t, y, number in traces:
             pen = pg.mkPen(trace_colour(number), width=1.2, style=Qt.PenStyle.DashLine)
-            curve = pg.PlotCurveItem(t, y, pen=pen, antialias=True)
+            curve = LeanCurve(t, y, pen=pen, antialias=True)
             item.addItem(curve, ignoreBounds=True)
             self.overlays.append(curve)
 

@@ -112,6 +112,7 @@ class FirmwarePage(Page):
         divided.setSizes([2000, CODE_WIDTH])
         body.addWidget(divided, 1)
         self._late = single_shot(self, 0, self.refresh)
+        self._late_values = single_shot(self, 0, self._fill_values)
         session.changed.connect(lambda _: self._changed())
         session.opened.connect(self._changed)
         session.jobs.progressed.connect(self._show_progress)
@@ -309,7 +310,7 @@ class FirmwarePage(Page):
         by_hand = {f"{k}.{n}": ends for k, card in drive.cards.items() for n, ends in card.ranges.items()}
         default = self._default_format(drive)
         self.table.fill(written.facts, default, units, gaps, by_hand)
-        self.values.show_written(written)
+        self._late_values.start()
         self.all_formats.setCurrentIndex(self.all_formats.findData(default.value))
         chosen = self.shipped if drive.settings["controller"] == "as shipped" else self.modelled
         chosen.setChecked(True)
@@ -321,6 +322,10 @@ class FirmwarePage(Page):
         texts = written.files.texts if written.files else {}
         self.code.show_files(texts, dict(zip(names, FILE_TITLES)), written.words)
         self._show_chosen()
+
+    def _fill_values(self) -> None:
+        if self.written is not None:
+            self.values.show_written(self.written)
 
     def _fill_target(self) -> None:
         self.target.fill(self.written or Written(), self.checked, self.ran)

@@ -8,6 +8,7 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 
+from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.plot import Plot
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.quantities.units import number_text
@@ -41,7 +42,7 @@ def draw_circle(plot: Plot, curves: Iterable[tuple[np.ndarray, str, float]], ms:
     """L by response, tint and width, with the circle of the radius 1/Ms around −1."""
     wipe(plot)
     angle, radius = np.linspace(0, 2 * np.pi, 120), 1 / ms
-    circle = pg.PlotCurveItem(
+    circle = LeanCurve(
         -1 + radius * np.cos(angle),
         radius * np.sin(angle),
         pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine),

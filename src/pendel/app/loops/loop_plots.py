@@ -17,6 +17,7 @@ from pendel.app.loops.drawings import (
     sensitivities,
     wipe,
 )
+from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.plot import Plot
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.loops.margins import unwrapped_phase
@@ -129,7 +130,7 @@ class LoopPlots(QWidget):
         for sample in spread.samples:
             if sample.analysis is not None:
                 t, y = sample.analysis.step_t, sample.analysis.step_y
-                curve = pg.PlotCurveItem(
+                curve = LeanCurve(
                     np.repeat(t, 2)[1:] * 1e3,
                     np.clip(np.repeat(y, 2)[:-1], -5, 5),
                     pen=pg.mkPen(tokens().petrol_tint, width=1),
@@ -166,9 +167,7 @@ class LoopPlots(QWidget):
             self.size_plot.mark(at, f" crosses at {figure(best.margins.crossover, 'Hz', 3)} ")
             self.phase_plot.mark(at, "")
             self.phase_plot.addItem(
-                pg.PlotCurveItem(
-                    [at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5)
-                )
+                LeanCurve([at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5))
             )
             tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", color=tokens().moss, anchor=(1, 0.5))
             tag.setFont(font(11, bold=True))

@@ -269,7 +269,7 @@ class LoopsPage(Page):
 
     def showEvent(self, event) -> None:
         super().showEvent(event)
-        self.study()
+        self._late.start()  # the page first
 
     def show_loop(self, key: str) -> None:
         self.stack.setCurrentIndex(0)

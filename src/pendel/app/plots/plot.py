@@ -12,6 +12,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
 
 from pendel.app.plots.axis import FigureAxis, LogAxis
+from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.quantities.units import number_text
 
@@ -73,7 +74,7 @@ class Plot(pg.PlotWidget):
 
     def curve(self, x, y, tint: str, width: float = 1.6, style=Qt.PenStyle.SolidLine) -> None:
         self.addItem(
-            pg.PlotCurveItem(
+            LeanCurve(
                 np.asarray(x, dtype=float),
                 np.asarray(y, dtype=float),
                 pen=pg.mkPen(tint, width=width, style=style),

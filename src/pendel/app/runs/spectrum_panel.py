@@ -9,6 +9,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
+from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.plot import Plot
 from pendel.app.widgets.basic import Elided, Field, column, label, row
 from pendel.app.widgets.figure_table import FigureTable
@@ -234,7 +235,7 @@ class SpectrumPanel(QWidget):
         f, a = lines.frequency[1:], lines.amplitude[1:] / self.scale
         x = np.repeat(f / self.unit, 3)
         y = np.column_stack([np.zeros_like(a), a, np.full_like(a, np.nan)]).ravel()
-        self.plot.addItem(pg.PlotCurveItem(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
+        self.plot.addItem(LeanCurve(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
 
     def _marks(self, lines: Spectrum, base: float, reach: int, right: float) -> None:
         """The order above each tall line that is a multiple of the fundamental; the taller first, as far as

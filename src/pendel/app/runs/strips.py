@@ -11,6 +11,7 @@ from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QIm
 from PyQt6.QtWidgets import QMenu, QWidget
 
 from pendel.app.plots.axis import FigureAxis
+from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.thinning import stepped
 from pendel.app.runs.sector_bands import Bands
 from pendel.app.runs.trace import Trace
@@ -332,7 +333,7 @@ class Strips(pg.GraphicsLayoutWidget):
                     solid += 1
                     actual_tint["last"] = shade
                 style, told = SETPOINT if dashed else DASHES[0 if single else k % len(DASHES)]
-                curve = pg.PlotCurveItem(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
+                curve = LeanCurve(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
                 plot.addItem(curve)
                 traces.append(Trace(curve, t, y, key, run.name))
                 alone = len({s for s in keys if s in run.keys and run.trace(s).label == trace.label}) == 1
