@@ -96,6 +96,7 @@ class RunsPage(Page):
         come."""
         self._fit_when_built = False
         self._build_when_shown = RefreshWhenShown(self, self._build)
+        self._late_build = single_shot(self, 0, self._build_when_shown.shown)
         self._instant: tuple[float, float] | None = None
         self._live = False
         """Whether the live run is what is shown."""
@@ -440,7 +441,8 @@ class RunsPage(Page):
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
-        self._build_when_shown.shown()
+        if self._build_when_shown.waiting:
+            self._late_build.start()  # the page first
 
     def _wanted_of(self, run: KeptRun) -> list[str]:
         rotor = [k for m in machines(run) for k in needed(run, m)] if self.rotor.isVisibleTo(self) else []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from html import escape
 
 import numpy as np
@@ -317,9 +318,10 @@ class Strips(pg.GraphicsLayoutWidget):
         keys = [s for each in self.specs for s in each.signals]
         for run, tint in runs:
             actual_tint: dict[str, str] = {}
-            solid = 0
+            solid, known = 0, set(run.keys)
+            labels = Counter(run.trace(s).label for s in dict.fromkeys(keys) if s in known)
             for k, key in enumerate(spec.signals):
-                if key not in run.keys:
+                if key not in known:
                     continue
                 trace = run.trace(key)
                 t, y = trace.t, trace.y_in()
@@ -336,8 +338,7 @@ class Strips(pg.GraphicsLayoutWidget):
                 curve = LeanCurve(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
                 plot.addItem(curve)
                 traces.append(Trace(curve, t, y, key, run.name))
-                alone = len({s for s in keys if s in run.keys and run.trace(s).label == trace.label}) == 1
-                alone &= trace.label not in ANYBODYS
+                alone = labels[trace.label] == 1 and trace.label not in ANYBODYS
                 title = trace.label if alone else f"{run.infos[key].card}: {trace.label}"
                 name = (title, told, shade if single else tokens().ink)
                 if name not in names:
