@@ -147,7 +147,7 @@ class CoEnergy:
     def basis(self, axis: int, x: np.ndarray, derivative: int) -> np.ndarray:
         n = self.cells[axis]
         knots = self.low[axis] + self.step[axis] * np.arange(-DEGREE, n + DEGREE + 1)
-        return design(knots, x, derivative).toarray()
+        return values_of_basis(knots, x, derivative)
 
     def fluxes(self, i_d: ArrayLike, i_q: ArrayLike) -> tuple[np.ndarray, np.ndarray]:
         return self.derivative(i_d, i_q, 1, 0), self.derivative(i_d, i_q, 0, 1)
@@ -157,17 +157,23 @@ class CoEnergy:
         return tuple(self.derivative(i_d, i_q, *n) for n in ((2, 0), (1, 1), (0, 2)))  # type: ignore[return-value]
 
 
-def design(knots: np.ndarray, x: np.ndarray, derivative: int) -> scipy.sparse.csr_matrix:
+def values_of_basis(knots: np.ndarray, x: np.ndarray, derivative: int) -> np.ndarray:
     """Values of a derivative of all basis functions at ``x`` within the knots' inner range, shape (len(x),
     len(knots) - 5)."""
     import scipy.interpolate
-    import scipy.sparse
 
     count = len(knots) - DEGREE - 1
     inside = np.clip(x, knots[DEGREE], knots[-DEGREE - 1])
     # A row of splines at once; SciPy takes coefficients of any trailing shape.
-    basis = scipy.interpolate.BSpline(knots, np.eye(count), DEGREE)
-    return scipy.sparse.csr_matrix(basis(inside, nu=derivative))
+    values: np.ndarray = scipy.interpolate.BSpline(knots, np.eye(count), DEGREE)(inside, nu=derivative)
+    return values
+
+
+def design(knots: np.ndarray, x: np.ndarray, derivative: int) -> scipy.sparse.csr_matrix:
+    """The same, sparse."""
+    import scipy.sparse
+
+    return scipy.sparse.csr_matrix(values_of_basis(knots, x, derivative))
 
 
 def edges_of(axis: np.ndarray) -> np.ndarray:
@@ -417,7 +423,7 @@ def on_even_cells(fit: Fit, edges: Axes, axes: Axes, lift: float = 0.0) -> CoEne
         inner[:2] = low[k] + step[k] * np.array([0.0, 0.25])
         inner[-2:] = low[k] + step[k] * (cells[k] - np.array([0.25, 0.0]))
         places.append(np.sort(inner))
-        solved.append(np.linalg.inv(design(knots, places[k], 0).toarray()))
+        solved.append(np.linalg.inv(values_of_basis(knots, places[k], 0)))
     values = fit.derivative(places[0], places[1]) + 0.5 * lift * (
         places[0][:, None] ** 2 + places[1][None, :] ** 2
     )
