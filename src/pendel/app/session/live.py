@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import secrets
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -65,6 +66,10 @@ class Live(QObject):
         self._cards = QTimer(self)
         self._cards.setInterval(CARDS_EVERY_MS)
         self._cards.timeout.connect(session.live_moved)
+        self._begun = 0.0
+        """When the latest frame came, s of the monotonic clock."""
+        self._drawn = single_shot(self, 0, self._rest)
+        self._next = single_shot(self, 0, self._wish_next)
         session.changed.connect(lambda _: self._late_change.start() if self.run else None)
         session.opened.connect(self.stop)
         session.at_close.append(self._close)
@@ -106,18 +111,22 @@ class Live(QObject):
         run, self.run = self.run, None
         if run is None:
             return
-        self._cards.stop()
+        self._end_timers()
         run.close()
         self.view = self.session.live = None
         self.changed.emit()
         self.session.live_moved.emit()
 
     def _close(self) -> None:
-        self._cards.stop()
+        self._end_timers()
         self._late_change.stop()
         if self.run is not None:
             self.run.close()
             self.run = None
+
+    def _end_timers(self) -> None:
+        for timer in (self._cards, self._drawn, self._next):
+            timer.stop()
 
     def watch(self) -> None:
         """Have in its frames what is shown now."""
@@ -162,6 +171,7 @@ class Live(QObject):
     def _take_frame(self, frame: LiveFrame) -> None:
         if self.run is None:
             return
+        self._begun = time.monotonic()
         before, self.status = self.status, frame.status
         end = float(self.status.get("time", 0.0))
         for key, (t, y) in frame.traces.items():
@@ -172,13 +182,21 @@ class Live(QObject):
                 self._traces[key] = (t[first:], y[first:])
         self._show()
         self.moved.emit()
-        self.run.taken()
+        self._drawn.start()
         if self.status.get("state") != before.get("state"):
             self.changed.emit()
         sentence = str(self.status.get("sentence", ""))
         if sentence and sentence != self._told:
             self.status_message.emit(sentence)
         self._told = sentence
+
+    def _rest(self) -> None:
+        """Leave as long to all else as the frame took until it was drawn, before the next."""
+        self._next.start(round(1e3 * (time.monotonic() - self._begun)))
+
+    def _wish_next(self) -> None:
+        if self.run is not None:
+            self.run.taken()
 
     def _show(self) -> None:
         end = max(float(self.status.get("time", 0.0)), 1e-9)
