@@ -102,6 +102,7 @@ class RunsPage(Page):
         """Whether the live run is what is shown."""
         session.evaluator.ended.connect(self._evaluated)
         self._late_measures = single_shot(self, 30, self.measure)
+        self._late_tree = single_shot(self, 0, self._fill_tree)
         session.runs_changed.connect(self.refresh)
         session.shown_keys = self._shown_keys
         session.opened.connect(self._opened)
@@ -397,7 +398,7 @@ class RunsPage(Page):
             self.laid_out_for = self._layout()
             self.strips.specs = default_strips(self.session)
         if not self._live:
-            self._fill_tree()
+            self._late_tree.start()
             self.measure()
         if self.isVisible():
             self.draw()
