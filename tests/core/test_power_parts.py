@@ -61,8 +61,9 @@ def through(update, inputs, outputs, states, values, dt):
     return {name: np.array(column) for name, column in found.items()}
 
 
-def parts_of(f, offset=0.0):
+def parts_of(f, offset=0.0, turning=1.0):
     t, u, i, angle, module, dt = run_parts(f, offset)
+    angle = turning * angle
     names = ("active", "reactive", "void", "power", "energy")
     states = ["z", "late", "before", "count", "s_u", "s_i", "s_z", "s_ui", "s_uu", "s_zi", "s_zz", "drift", "conductance", "reactivity"]
     return t, u, i, through(module.update_parts, {"u": u, "i": i, "angle": angle}, names, states, {"least": 10.0}, dt)
@@ -102,10 +103,13 @@ def test_a_resistor_draws_active_current_alone_and_an_inductor_none():
         assert all(np.max(np.abs(found[n][last])) < 4e-3 * np.max(np.abs(current)) for n in others)
 
 
-def test_an_offset_of_the_voltage_does_not_drive_the_integral_away():
+def test_neither_an_offset_of_the_voltage_nor_an_angle_that_runs_backward_drives_the_integral_away():
     t, u, i, found = parts_of(50.0, offset=3.0)
     *_, clean = parts_of(50.0)
+    *_, backward = parts_of(50.0, turning=-1.0)
     last = t > 0.26
+    for name, values in clean.items():  # of an angle that runs backward they are the same
+        assert backward[name][last] == pytest.approx(values[last], rel=1e-9, abs=1e-9)
     assert np.max(np.abs(found["reactive"][last] - clean["reactive"][last])) < 0.02 * np.max(np.abs(i))
 
 
@@ -118,6 +122,9 @@ def test_the_mean_over_a_period_is_that_of_the_signal(f):
     given = {"x": x, "angle": np.unwrap(angle) + 400 * np.pi}  # as one that is carried on, after a hundred turns
     carried = through(module.update_mean, given, ("out",), ("before", "count", "total"), {}, dt)
     assert carried["out"][t > 0.1] == pytest.approx(found["out"][t > 0.1], abs=1e-9)
+    for back in (-angle, -given["angle"]):  # a machine that turns backward
+        backward = through(module.update_mean, given | {"angle": back}, ("out",), ("before", "count", "total"), {}, dt)
+        assert backward["out"][t > 0.1] == pytest.approx(found["out"][t > 0.1], abs=1e-9)
 
 
 def test_powers_of_a_run_are_those_of_ieee_1459(tmp_path, capsys):

@@ -4,8 +4,8 @@ whole periods of a measured angle.
 Tenti, Paredes, Mattavelli: Conservative power theory, a framework to approach control and accountability issues in
 smart microgrids, IEEE Trans. Power Electronics 26 (2011), section II (definitions, from memory). With the mean ⟨·⟩
 over a period and the unbiased integral û, P = ⟨u·i⟩ and W = ⟨û·i⟩; the active current is P/⟨u²⟩·u, the reactive one
-W/⟨û²⟩·û, and what is left is void. Means begin again where the angle, wrapped or not, passes its end; the sample
-across which that falls belongs to both periods, by the parts of it that lie in each."""
+W/⟨û²⟩·û, and what is left is void. Means begin again where the angle, wrapped or not, passes its end, forward or
+backward; the sample across which that falls belongs to both periods, by the parts of it that lie in each."""
 
 from __future__ import annotations
 
@@ -19,8 +19,9 @@ ANGLE = reads("angle", "Angle of a phase-locked loop", unit="rad")
 def update_mean(x, angle, out, before, count, total, dt):
     """The mean of the last whole period."""
     turned = wrapped(angle)
-    if turned < before - 3.0:
-        part = (3.141592653589793 - before) / (turned - before + 6.283185307179586)
+    way = 1.0 if wrapped(turned - before) > 0.0 else -1.0
+    if way * turned < way * before - 3.0:
+        part = (3.141592653589793 - way * before) / (way * (turned - before) + 6.283185307179586)
         out = (total + part * x) / (count + part)
         total = (1.0 - part) * x
         count = 1.0 - part
@@ -36,8 +37,9 @@ def update_integral(x, angle, out, K, z, late, before, count, total, whole, drif
     turned = wrapped(angle)
     z = z + K * dt * (0.5 * (x + late) - drift)
     late = x
-    if turned < before - 3.0:
-        part = (3.141592653589793 - before) / (turned - before + 6.283185307179586)
+    way = 1.0 if wrapped(turned - before) > 0.0 else -1.0
+    if way * turned < way * before - 3.0:
+        part = (3.141592653589793 - way * before) / (way * (turned - before) + 6.283185307179586)
         drift = (whole + part * x) / (count + part)
         z = z - (total + part * z) / (count + part)
         total = (1.0 - part) * z
@@ -81,8 +83,9 @@ def update_parts(
     turned = wrapped(angle)
     z = z + dt * (0.5 * (u + late) - drift)
     late = u
-    if turned < before - 3.0:
-        part = (3.141592653589793 - before) / (turned - before + 6.283185307179586)
+    way = 1.0 if wrapped(turned - before) > 0.0 else -1.0
+    if way * turned < way * before - 3.0:
+        part = (3.141592653589793 - way * before) / (way * (turned - before) + 6.283185307179586)
         whole = count + part
         bias = (s_z + part * z) / whole
         drift = (s_u + part * u) / whole
