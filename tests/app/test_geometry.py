@@ -4,7 +4,9 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PyQt6.QtCore import QObject
 
+from pendel.app.drive.sheet import routing
 from pendel.app.drive.sheet.geometry import (
     CONTROL_SIZE,
     GRID,
@@ -26,6 +28,8 @@ from pendel.app.drive.sheet.geometry import (
     tidy,
     winding_paths,
 )
+
+from .conftest import until
 
 
 @st.composite
@@ -189,3 +193,23 @@ def cost_by_itself(path, boxes, others):
         ended = tuple(v + (u - v) * off for u, v in zip(a, b)) if k == len(kept) - 2 else b
         cost += 2000 * sum(box.crossed_by(begun, ended) for box in boxes)
     return cost
+
+
+def test_paths_that_are_found_a_few_at_a_time_are_those_found_at_once(application, monkeypatch):
+    monkeypatch.setattr(routing, "AT_A_TIME", 0.0)
+    power = ["p0", "p1", "p2"]
+    boxes = boxes_of(tidy(power, [("p0", "p1"), ("p1", "p2")], ["c0", "c1"], [("c0", "c1")], {"c1"}, ["p0"]), power)
+    links = [Link(f"{a}>{b}", a, b, a[0] == "c", f"{a}.out{b}", f"{b}.in{a}", a[0] == "p", b[0] == "p") for a, b in (("p0", "p1"), ("p1", "p2"), ("c0", "c1"))]
+    parent = QObject()
+    router, done = routing.Router(parent), []
+    router.done.connect(lambda: done.append(dict(router.paths)))
+    router.find(boxes, links)
+    assert not done and not router.paths, "the first turn finds one path"
+    moved = boxes | {"p2": Box(boxes["p2"].x, boxes["p2"].y + 5 * GRID, *POWER_SIZE)}
+    router.find(moved, links)  # a card is moved meanwhile
+    assert until(lambda: done, 10)
+    assert done == [routes(moved, links)]
+    router.find(moved, links)
+    assert done[1:] == done[:1], "nothing is looked for where nothing moved"
+    router.find(boxes, links, at_once=True)
+    assert done[-1] == routes(boxes, links)

@@ -5,16 +5,22 @@ import numpy as np
 import pytest
 import scipy.io
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QWheelEvent
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QImage, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
 
-from pendel.app.runs.strips import heights
+from pendel.app.runs.strips import Strips, heights
 from pendel.app.session.card_text import figure_of
 from pendel.app.session.session import Session
 from pendel.app.widgets.signal_drag import signals_mime
 from pendel.app.window.unit_choices import UnitChoices
+from pendel.core.bench.described import described
+from pendel.core.drive import commands
+from pendel.core.drive.examples import EXAMPLES
+from pendel.core.drive.file import load
+from pendel.core.firmware.written import write_c
 from pendel.core.runs.measures import mean, rms, window
+from pendel.core.runs.requests import DescribeRequest, RunRequest, WriteRequest
 
 from .conftest import finish, judged, settle, until
 from .test_window import type_into
@@ -282,3 +288,50 @@ def test_what_a_curve_is_at_the_pointer_is_read_on_every_plot(window):
     assert plot.nearest(view.mapViewToScene(QPointF(curve.xData[k], view.viewRange()[1][1] + 1))) is None
     QApplication.sendEvent(plot, QEvent(QEvent.Type.Leave))
     assert plot.reading.toPlainText() == ""
+
+
+@pytest.mark.parametrize("names", [("haul_drive_rope", "wayside_supply", "car_door_drive")])
+def test_strips_that_were_others_before_look_like_new_ones(window, runs_page, names):
+    """More strips, fewer, and as many again with other units: pixel by pixel."""
+    for name in names:
+        window.files.open_path(EXAMPLES / f"{name}.pendel")
+        window.session.do(commands.set_setting(window.session.drive, "until", "0.1 s"))
+        window.start_run()
+        finish(window)
+        window.show_page("Runs")
+        settle()
+        used = runs_page.strips
+        new = Strips()
+        new.resize(used.size())
+        new.build(list(used.specs), list(runs_page.drawn), keep_view=False)
+        new.show()
+        settle()
+        assert len(used.plots) == len(used.specs) == len(new.plots) > 1
+        pictures = [pixels(strips.picture(1.0)) for strips in (used, new)]
+        new.close()
+        assert pictures[0].shape == pictures[1].shape
+        assert np.mean(np.any(pictures[0] != pictures[1], axis=-1)) < 1e-4, name
+        window.session.undo.setClean()
+
+
+def pixels(image):
+    image = image.convertToFormat(QImage.Format.Format_RGB32)
+    data = image.constBits().asarray(image.sizeInBytes())
+    return np.frombuffer(data, np.uint8).reshape(image.height(), image.bytesPerLine() // 4, 4)[:, : image.width(), :3].copy()
+
+
+@pytest.mark.parametrize("name", sorted(p.stem for p in EXAMPLES.glob("*.pendel")))
+def test_c_that_is_lowered_beside_is_that_of_this_process(lowering, name):
+    drive = load(EXAMPLES / f"{name}.pendel")
+    beside, here = lowering.ask(WriteRequest, drive), write_c(drive)
+    assert beside.files == here.files and beside.words == here.words
+    for part in ("facts", "values", "findings", "problem"):  # as texts, since what was not found is no number
+        assert repr(getattr(beside, part)) == repr(getattr(here, part)), part
+    described_beside, described_here = lowering.ask(DescribeRequest, drive), described(drive)
+    assert repr(described_beside.description) == repr(described_here.description)
+    assert described_beside.plant == described_here.plant
+
+
+def test_what_lowers_is_asked_for_nothing_that_runs_c_of_a_drive(lowering, example_path):
+    with pytest.raises(TypeError, match="RunRequest may run C"):
+        lowering._worker.ask(RunRequest(example_path.read_text("utf-8"), "Run 1", "", "/tmp/run.h5"), 5.0)

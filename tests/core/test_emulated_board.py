@@ -130,7 +130,7 @@ def test_what_goes_wrong_with_a_processor_is_said(standing, monkeypatch):
     found = children(board.pid)
     assert len(found) == 1
     os.kill(found[0], signal.SIGKILL)
-    assert "ended unexpectedly" in wait_for(lambda: board.status.get("sentence"))
+    assert wait_for(lambda: "ended unexpectedly" in board.status.get("sentence", ""))  # in place of what was said before
     with monkeypatch.context() as quick, pytest.raises(BenchProblem):
         quick.setattr("pendel.core.bench.master.PATIENCE", 0.3)
         serial.facts()  # who it was connected to is gone

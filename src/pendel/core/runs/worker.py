@@ -401,7 +401,8 @@ class Worker:
     def request(self, request: Request) -> None:
         """Ask for something. The request is sent beside, as a worker that does not read must not hold up who
         asks."""
-        assert isinstance(request, self._may_be_asked)
+        if not isinstance(request, self._may_be_asked):
+            raise TypeError(f"{type(request).__name__} may run C of a drive")
         own_c = isinstance(request, BRINGS_C) and request.own_c
         if self.alive and own_c != self._own_c:
             self._end()

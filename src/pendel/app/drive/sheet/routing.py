@@ -40,15 +40,18 @@ class Router(QObject):
 
     def finish(self) -> None:
         """Find what is left without a pause."""
-        self._go_on(float("inf"))
+        self._find_for(float("inf"))
 
-    def _go_on(self, seconds: float = AT_A_TIME) -> None:
+    def _go_on(self) -> None:
+        self._find_for(AT_A_TIME)
+
+    def _find_for(self, seconds: float) -> None:
         self._later.stop()
         until = time.monotonic() + seconds
         while len(self._found) < len(self._asked[1]):
+            self._found.update(islice(self._left, 1))
             if time.monotonic() > until:
                 self._later.start()
                 return
-            self._found.update(islice(self._left, 1))
         self.paths = self._found
         self.done.emit()
