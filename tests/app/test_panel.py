@@ -90,6 +90,8 @@ def test_the_same_panel_acts_on_a_board(panel, window):
     assert until(lambda: board.on_board.get("speed_pi.K_p") == 80.0), page.log.lines
     assert until(lambda: board.figures.get("speed_pi.out") is not None)
     assert until(lambda: inner(panel, "Current setpoint").value == board.figures["speed_pi.out"])
+    window.session.do(commands.set_value(window.session.drive, "speed_pi", "low", "-20 A"))  # a constant of its code
+    assert until(lambda: not board.matches and panel.words.whole.startswith("The board's code is not that"), 60)
     assert any("Enabled" in inner(panel, "Events").list.item(k).text() for k in range(inner(panel, "Events").list.count()))
 
 

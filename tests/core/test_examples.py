@@ -6,6 +6,11 @@ import numpy as np
 import pytest
 
 import pendel
+from pendel.core.bench.described import described
+from pendel.core.catalogue.declare import Block
+from pendel.core.catalogue.index import kind_of
+from pendel.core.drive.document import PANEL_INPUTS, PANEL_ORDERS
+from pendel.core.drive.file import load
 from pendel.core.runs.powers import powers
 from pendel.core.runs.spectra import spectrum
 from tests.core.energy import energy_gap
@@ -149,3 +154,12 @@ def test_each_mode_of_the_filter_gives_what_it_is_named_for(mode, active, reacti
     size = np.sqrt(np.mean(load**2))
     for got, due in ((found[0], active * power), (found[1], reactive * wanted[1]), (found[2], void * wanted[2])):
         assert np.sqrt(np.mean((got - due) ** 2)) < 0.16 * size, mode
+
+
+@pytest.mark.parametrize("name", sorted(p.stem for p in EXAMPLES.glob("*.pendel")))
+def test_what_a_panel_changes_in_the_controller_can_be_changed_on_a_board(name):
+    drive = load(EXAMPLES / f"{name}.pendel")
+    inputs = [c.target for c in drive.panel.values() if c.form in PANEL_INPUTS and c.target not in PANEL_ORDERS]
+    blocks = {t for t in inputs if isinstance(kind_of(drive.cards[t.partition(".")[0]]), Block)}
+    found = described(drive).description
+    assert blocks <= set(found.values if found else ())

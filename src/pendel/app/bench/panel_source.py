@@ -14,6 +14,11 @@ from pendel.core.live.frames import Points
 
 ORDERS = dict(zip(PANEL_ORDERS, (Order.ENABLE, Order.IDLE, Order.ACKNOWLEDGE)))
 
+OTHER_CODE = (
+    "The board's code is not that of this drive: build and load. Values that are changed while it runs are made live "
+    "on Firmware first."
+)
+
 
 class PanelSource:
     def __init__(self, board: Board):
@@ -25,12 +30,14 @@ class PanelSource:
 
     @property
     def words(self) -> str:
-        """What it is connected to, in words."""
+        """What it is connected to, or what to do, in a sentence."""
         if self.on_board:
-            return "acts on the board"
+            return "The panel acts on the board."
         if self.session.live is not None:
-            return "acts on the live run"
-        return "nothing runs: connect to a board, or start a live run"
+            return "The panel acts on the live run."
+        if self.board.link is LinkState.OPEN:
+            return OTHER_CODE
+        return "Nothing runs: connect to a board, or start a live run."
 
     def watch(self, keys: list[str]) -> None:
         """Have these signals from now on."""

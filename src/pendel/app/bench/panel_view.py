@@ -101,7 +101,7 @@ class PanelView(QWidget):
         return [key for key in dict.fromkeys(shown) if key]
 
     def show_values(self) -> None:
-        self.words.set_text(f"The panel {self.source.words}." if self.session.drive.panel else "")
+        self.words.set_text(self.source.words if self.session.drive.panel else "")
         for frame in self.canvas.frames.values():
             target = frame.control.target
             if isinstance(frame.inner, StripControl):

@@ -352,7 +352,8 @@ class Strips(pg.GraphicsLayoutWidget):
             f'<span style="color:{shade}"><b>{escape(title)}</b>{told}</span>'
             for title, (_, told, shade) in zip(titles, names)
         )
-        words = "&nbsp;&nbsp; ".join(shown) or "drag a signal here"
+        none = "no trace yet" if spec.signals and not runs else "drag a signal here"
+        words = "&nbsp;&nbsp; ".join(shown) or none
         caption = pg.TextItem(
             html=f'<div style="font-family:B612;font-size:11px">{words}&nbsp; <span '
             f'style="color:{tokens().muted}">{escape(", ".join(u for u in units if u))}</span></div>',

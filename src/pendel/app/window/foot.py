@@ -12,6 +12,7 @@ from pendel.app.widgets.theme import colour
 from pendel.app.widgets.timers import single_shot
 from pendel.core.drive.findings import Finding
 from pendel.core.quantities.units import figure
+from pendel.core.runs.kept import KeptRun
 
 
 class Dot(QWidget):
@@ -108,19 +109,7 @@ class Foot(QWidget):
             self.summary = f"{count}: {first}"
             self.words.setToolTip(first)
         run = self.session.last_run
-        load = run.settings.get("load") if run else None
-        self.facts.setText(
-            f"{run.name} kept · {run.end:.3g} s in {run.seconds:.2f} s · {run.counters['steps']:,} steps".replace(
-                ",", "\u2009"
-            )
-            + (
-                f" · load {100 * load:.3g} %, worst step {figure(run.settings['worst_step'], 's', 2)}"
-                if load
-                else ""
-            )
-            if run
-            else ""
-        )
+        self.facts.setText(facts_of(run) if run else "")
         self._fit_summary()
         if self.panel.isVisible():
             self._fill()
@@ -187,3 +176,14 @@ class Foot(QWidget):
 
     def sizeHint(self) -> QSize:
         return QSize(400, 26)
+
+
+def facts_of(run: KeptRun) -> str:
+    """How long a run is and what it took; the kept part of a live one took what the clock did."""
+    if not run.seconds:
+        return f"{run.name} kept · {run.end - run.begin:.3g} s"
+    steps = f"{run.counters['steps']:,}".replace(",", "\u2009")
+    words = f"{run.name} kept · {run.end:.3g} s in {run.seconds:.2f} s · {steps} steps"
+    if load := run.settings.get("load"):
+        words += f" · load {100 * load:.3g} %, worst step {figure(run.settings['worst_step'], 's', 2)}"
+    return words
