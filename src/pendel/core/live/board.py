@@ -326,9 +326,10 @@ class Board:
         begun, before = time.monotonic(), simulator.time
         behind = self.pace.behind(simulator.time)
         tick = self.world.inputs.tick if self.world else SLICE
-        while (due := self.pace.due()) > simulator.time and time.monotonic() - begun < BUSY:
-            step = SLICE * min(self.pace.factor, 1e3)
-            if simulator.advance(min(due, simulator.time + step)) is not Outcome.PAUSED:
+        step = SLICE * min(self.pace.factor, 1e3)
+        # Less than a slice would cost as much as one, and be followed by a lesser one.
+        while self.pace.due() >= simulator.time + step and time.monotonic() - begun < BUSY:
+            if simulator.advance(simulator.time + step) is not Outcome.PAUSED:
                 self._ended(simulator)
                 return
         self._computed += time.monotonic() - begun

@@ -124,9 +124,9 @@ class LiveProcess:
         begun = time.monotonic()
         self.pace.behind(simulator.time)
         while time.monotonic() - begun < BUSY:
-            due = min(self.pace.due(), simulator.time + self._slice())
+            due = simulator.time + self._slice()
             due = due if self._goal is None else min(due, self._goal)
-            if due <= simulator.time:
+            if due > self.pace.due():  # less than a slice would cost as much as one, and be followed by a lesser one
                 break
             before, since = simulator.time, time.monotonic()
             outcome = simulator.advance(due)
