@@ -1,6 +1,7 @@
 """The bench: slave and master of the protocol, the simulated board, samples, trigger, records, descriptions."""
 
 import ctypes
+import math
 import os
 import signal
 import struct
@@ -47,6 +48,7 @@ from pendel.core.firmware.ship import write_sources
 from pendel.core.formats.mdf4 import Mdf4Writer
 from pendel.core.live.board import RING, Flash, idle_commands, world_of
 from pendel.core.live.frames import thinned
+from pendel.core.live.pace import Pace
 from pendel.core.plant.compiler import build_library
 from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import RunSettings
@@ -694,3 +696,21 @@ def test_a_trace_of_a_live_run_is_thinned_evenly_to_its_extremes(n):
         assert steps.max() <= 2 * np.ceil(n / (points // 2 - 1))
     y[n // 2] = np.nan
     assert np.nanmin(thinned(t, y, 16)[1]) == np.nanmin(y)
+
+
+@pytest.mark.parametrize("factor", [0.01, 1.0, 20.0])
+def test_a_simulation_in_step_with_the_clock_rests_between_its_slices(monkeypatch, factor):
+    """By a clock of its own: each slice and each look at the clock take a share of a slice, whatever its length."""
+    clock, slice_ = [0.0], 2e-3 * factor
+    monkeypatch.setattr("pendel.core.live.pace.time.monotonic", lambda: clock[0])
+    pace, simulated, computed, slices = Pace(factor), 0.0, 0.0, 0
+    pace.begin(0.0)
+    while clock[0] < 1.0:
+        clock[0] += pace.wait(simulated, slice_) + 1e-5
+        while pace.is_due(simulated + slice_):
+            simulated, slices = simulated + slice_, slices + 1
+            clock[0], computed = clock[0] + 4e-4, computed + 4e-4
+        assert pace.behind(simulated) < 3e-3
+    assert slices == pytest.approx(500, abs=3) and computed < 0.21
+    assert simulated == pytest.approx(factor * clock[0], rel=0.01)
+    assert Pace(math.inf).is_due(1e9)

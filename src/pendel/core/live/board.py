@@ -327,8 +327,7 @@ class Board:
         behind = self.pace.behind(simulator.time)
         tick = self.world.inputs.tick if self.world else SLICE
         step = SLICE * min(self.pace.factor, 1e3)
-        # Less than a slice would cost as much as one, and be followed by a lesser one.
-        while self.pace.due() >= simulator.time + step and time.monotonic() - begun < BUSY:
+        while self.pace.is_due(simulator.time + step) and time.monotonic() - begun < BUSY:
             if simulator.advance(simulator.time + step) is not Outcome.PAUSED:
                 self._ended(simulator)
                 return

@@ -44,6 +44,11 @@ class Pace:
             return LONGEST_BEHIND
         return max(0.0, late)
 
+    def is_due(self, until: float) -> bool:
+        """Whether it should be there (s simulated) by now. Who goes on to where it should be instead, and not by
+        whole slices, computes all the time: short ones cost as much, and are followed by shorter ones."""
+        return until <= self.due()
+
     def wait(self, simulated: float, ahead: float) -> float:
         """Seconds until it is to go on from this time by ``ahead`` (s simulated)."""
         if math.isinf(self.factor):

@@ -124,12 +124,12 @@ class LiveProcess:
         begun = time.monotonic()
         self.pace.behind(simulator.time)
         while time.monotonic() - begun < BUSY:
-            due = simulator.time + self._slice()
-            due = due if self._goal is None else min(due, self._goal)
-            if due > self.pace.due():  # less than a slice would cost as much as one, and be followed by a lesser one
-                break
             before, since = simulator.time, time.monotonic()
-            outcome = simulator.advance(due)
+            until = before + self._slice()
+            until = until if self._goal is None else min(until, self._goal)
+            if not self.pace.is_due(until):
+                break
+            outcome = simulator.advance(until)
             self._speed = (simulator.time - before) / max(1e-6, time.monotonic() - since)
             if outcome is not Outcome.PAUSED:
                 self._end_of_run(simulator)
