@@ -24,6 +24,7 @@ def rope(window, tmp_path):
     window.files.open_path(path)
     window.show_page("Loops")
     assert until(lambda: window.page("Loops").standings and window.session.mechanics.modes)
+    settle()
     return window
 
 

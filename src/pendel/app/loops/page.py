@@ -77,6 +77,7 @@ class LoopsPage(Page):
         """Crossovers by loops, Hz."""
         self._late = single_shot(self, 0, self.study)
         self._propose_late = single_shot(self, 15, self.propose)
+        self._late_show = single_shot(self, 0, self._show_later)
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(0)
@@ -500,7 +501,11 @@ class LoopsPage(Page):
         except PendelError as problem:
             self.proposed = None
             self.verdict.setText(str(problem))
-        self._show(study)
+        self._late_show.start()  # what was found first, then its pictures
+
+    def _show_later(self) -> None:
+        if self.chosen is not None:
+            self._show(self.chosen)
 
     # showing ---------------------------------------------------------------------
 
