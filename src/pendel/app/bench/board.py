@@ -25,7 +25,6 @@ from pendel.core.bench.sampling import Sampler
 from pendel.core.bench.standin_process import StandInProcess
 from pendel.core.bench.trigger import Frame, Trigger
 from pendel.core.drive.file import to_text
-from pendel.core.errors import DriveHasFindings
 from pendel.core.firmware.targets import HOST, image_for
 from pendel.core.runs.requests import DescribeRequest
 from pendel.core.trust import brings_c
@@ -128,16 +127,13 @@ class Board(QObject):
             return
 
         def work(job: Job) -> Described:
-            try:
-                found: Described = lowering.ask(DescribeRequest, drive, lambda: job.stopping)
-            except DriveHasFindings as problem:
-                return Described(problem=str(problem.findings[0]))
+            found: Described = lowering.ask(DescribeRequest, drive, lambda: job.stopping)
             return found
 
         self.session.jobs.start(DESCRIBE, work, self._described)
 
     def _described(self, job: Job) -> None:
-        if job.end is End.STOPPED:
+        if job.end is End.STOPPED or job.stopping:  # of a drive that is another by now
             return
         found = job.result if job.end is End.FINISHED else Described(problem=job.sentence)
         self._take_description(found)
@@ -150,17 +146,22 @@ class Board(QObject):
         self._write_changed()
 
     def _opened(self) -> None:
-        self.described = None
         self.disconnect()
-        if self.in_view():
-            self._describe.start()
+        self.described = None
+        self._describe_when_wanted(self.in_view())
 
     def _drive_changed(self) -> None:
         self._write_changed()
-        if self.in_view() or self.link is not LinkState.CLOSED:
+        self._describe_when_wanted(self.in_view() or self.link is not LinkState.CLOSED)
+
+    def _describe_when_wanted(self, wanted: bool) -> None:
+        """What is being found out is of another drive from now on; where nobody looks at the board, whoever does next
+        has it found out."""
+        self.session.jobs.stop(DESCRIBE)
+        if wanted:
             self._describe.start()
         else:
-            self.described = None  # whoever looks at the board next has it found out
+            self.described = None
 
     # The link.
 

@@ -57,7 +57,7 @@ from pendel.core.controllers.numbers.representation import NumberFormat, Rep
 from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
-from pendel.core.errors import DriveHasFindings, PendelError
+from pendel.core.errors import PendelError
 from pendel.core.firmware.processors import PROCESSORS, NoProcessor, OnProcessor, missing_tools
 from pendel.core.firmware.propose import ProposedFormats
 from pendel.core.firmware.ship import Checked, write_sources
@@ -276,10 +276,7 @@ class FirmwarePage(Page):
             return
 
         def work(job: Job) -> Written:
-            try:
-                written: Written = lowering.ask(WriteRequest, drive, lambda: job.stopping)
-            except DriveHasFindings as problem:
-                return Written(problem=str(problem.findings[0]))
+            written: Written = lowering.ask(WriteRequest, drive, lambda: job.stopping)
             return written
 
         self.session.jobs.start(WRITE_C, work, self._take_written)

@@ -485,7 +485,7 @@ class LoopsPage(Page):
             self.searching.stop()
             if not self.searching.result_shown:
                 self.limits.show_found(None, "")
-            self._show(study)
+            self._late_show.start()
             return
         try:
             if self.rule_box.currentData() == HAND:
@@ -504,8 +504,9 @@ class LoopsPage(Page):
         self._late_show.start()  # what was found first, then its pictures
 
     def _show_later(self) -> None:
-        if self.chosen is not None:
-            self._show(self.chosen)
+        study = self.chosen  # whose card may have been taken off meanwhile
+        if study is not None and still_there([self.standings[self.current]], self.session.drive):
+            self._show(study)
 
     # showing ---------------------------------------------------------------------
 

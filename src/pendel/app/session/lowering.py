@@ -8,7 +8,7 @@ from typing import Any
 
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
-from pendel.core.errors import DriveHasFindings
+from pendel.core.errors import RunProblem
 from pendel.core.runs.requests import DescribeRequest, WriteRequest
 from pendel.core.runs.worker import Beside
 
@@ -30,16 +30,16 @@ class Lowering:
 
         Raises
         ------
-        DriveHasFindings
-            where the compiler refuses C of the drive that was allowed here, which only the window's process
-            knows.
-        RunProblem, Stopped
+        RunProblem
+            as `Beside.ask`, and where the compiler refuses C of the drive that was allowed here, which only the
+            window's process knows.
+        Stopped
             as `Beside.ask`.
         """
         from pendel.core.runs.simulate import refused_c  # slow to load, and not needed to start
 
         if refused := refused_c(drive):
-            raise DriveHasFindings(refused)
+            raise RunProblem(str(refused[0]))
         return self._worker.ask(request(to_text(drive)), LONGEST, stopping)
 
     def close(self) -> None:
