@@ -13,6 +13,8 @@ from PyQt6.QtWidgets import QLineEdit
 
 from pendel.app.bench.board import STAND_IN, LinkState
 from pendel.app.bench.values_panel import BOARD, DRIVE
+from pendel.app.session.jobs import DESCRIBE
+from pendel.core.bench.described import described
 from pendel.core.bench.facts import BoardState
 from pendel.core.bench.standin_process import StandInProcess
 from pendel.core.bench.trigger import Mode
@@ -254,3 +256,20 @@ def test_a_cut_link_is_said_and_can_be_connected_again(bench, window):
         assert until(lambda: board.link is LinkState.CLOSED and board.stand_in is None and not board.busy)
     finally:
         other.close()
+
+
+def test_a_board_nobody_looks_at_is_described_as_the_drive_is_when_somebody_does(bench, window):
+    board, session = bench.board, window.session
+    assert until(lambda: board.description is not None, 60)
+    before = board.description.checksum
+    session.do(commands.set_value(session.drive, "speed_pi", "low", "-20 A"))
+    board.describe()  # still under way when the page is left and the drive changes again
+    window.show_page("Drive")
+    session.do(commands.set_value(session.drive, "speed_pi", "low", "-21 A"))
+    assert until(lambda: not session.jobs.busy(DESCRIBE), 60)
+    settle()
+    assert board.described is None
+    window.show_page("Bench")
+    assert until(lambda: board.description is not None, 60)
+    assert board.description.checksum == described(session.drive).description.checksum != before
+    session.undo.setClean()
