@@ -25,6 +25,8 @@ HELD, MOVED, STAYS = 0.01, 0.02, 0.05
 """A setpoint holds its level within the first share of it; it moves where its range is more than the second
 share of its size; and
 stays where it holds for the third share of the span."""
+BEGUN = 1e-3
+"""A setpoint has begun to move once it is off its first value by this share of its range."""
 RESTS = 0.2
 """A signal without a setpoint has come to rest where it moves by less than this share of its way over the
 last tenth of the span."""
@@ -66,12 +68,11 @@ class Span:
         """Times and values of the setpoint within the span."""
         if self.setpoint is None or self.setpoint not in self.run.keys:
             return None
-        trace = self.run.trace(self.setpoint)
-        return window(trace.t, trace.y, self.start, self.end)
+        return window(*self.run.trace(self.setpoint).drawn, self.start, self.end)
 
     @cached_property
     def values(self) -> tuple[np.ndarray, np.ndarray]:
-        return window(self.trace.t, self.trace.y, self.start, self.end)
+        return window(*self.trace.drawn, self.start, self.end)
 
     @cached_property
     def target(self) -> float:
@@ -94,16 +95,12 @@ class Span:
     def disturbed_at(self) -> float | None:
         """When a load first moves."""
         for key in signals_with(self.run, SignalRole.LOAD_LEVEL):
-            t, y = (a[self._inside(key)] for a in (self.run.trace(key).t, self.run.trace(key).y))
-            if len(y) and np.ptp(y) > 0:
+            t, y = window(*self.run.trace(key).drawn, self.start, self.end)
+            if np.ptp(y) > 0:
                 rises = np.flatnonzero(np.abs(y - y[0]) > 0.02 * np.ptp(y))
                 if len(rises):
                     return float(t[max(0, rises[0] - 1)])
         return None
-
-    def _inside(self, key: str) -> np.ndarray:
-        t = self.run.trace(key).t
-        return np.asarray((t >= self.start) & (t <= self.end))
 
     @cached_property
     def has_step(self) -> bool:
@@ -131,8 +128,18 @@ class Span:
             if self.wish is not None
             else (self.disturbed_at or self.end)
         )
-        t, y = window(self.trace.t, self.trace.y, self.start, end)
+        t, y = window(*self.trace.drawn, self.steps_at, end)
         return step_measures(t, y, self.begins, self.target)
+
+    @cached_property
+    def steps_at(self) -> float:
+        """When the setpoint first moves within the span, from which times of the response count; without a
+        setpoint, where the span starts."""
+        if self.wish is None:
+            return self.start
+        t, y = self.wish
+        moved = np.flatnonzero(np.abs(y - y[0]) > BEGUN * np.ptp(y))
+        return float(t[max(0, moved[0] - 1)]) if len(moved) else self.start
 
     @cached_property
     def begins(self) -> float:
@@ -146,7 +153,7 @@ class Span:
             return None
         left = [t for t in self.leaves if t > self.disturbed_at]
         until = min([self.end, *left[:1]])
-        return dip_measures(*window(self.trace.t, self.trace.y, self.disturbed_at, until), self.target)
+        return dip_measures(*window(*self.trace.drawn, self.disturbed_at, until), self.target)
 
     @cached_property
     def heat(self) -> str | None:

@@ -21,7 +21,7 @@ from pendel.core.plant.rows import BETWEEN, HALF_WAY, Refined, last_before
 from pendel.core.runs.condensed import Condensed
 from pendel.core.runs.content import CONDENSED, Content, content_here
 from pendel.core.runs.evaluating import HERE, Evaluator
-from pendel.core.runs.measures import Pieces, cut_at_turns
+from pendel.core.runs.measures import Pieces, cut_at_turns, window
 from pendel.core.runs.shown_units import ShownUnits, factor
 
 FORMAT_VERSION = 1
@@ -209,6 +209,16 @@ class KeptRun:
             found = Pieces(trace.t, trace.y, self._between[key])
         before = self.condensed.column(self.structure.signals.index(key)) if self.condensed else None
         return replace(found, before=before)
+
+    def extremes(self, key: str, start: float, end: float) -> tuple[float, float]:
+        """The lowest and the highest value (SI) of a signal between two times (s), also where its record was
+        thinned. Raises KeyError where the run has no such signal."""
+        trace = self.trace(key)
+        values = window(*trace.drawn, start, end)[1]
+        if self.condensed and key in self.structure.signals:
+            early = self.condensed.column(self.structure.signals.index(key)).extremes(start, end)
+            values = np.append(values, early)
+        return float(np.min(values)), float(np.max(values))
 
     def missing_between(self, keys: Iterable[str]) -> list[str]:
         """Those of the plant's signals that are not computed half way between points yet."""

@@ -18,7 +18,8 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class StepMeasures:
-    """Times in s, overshoot in percent of the step, errors in the signal's SI unit; NaN where not reached."""
+    """Times in s, overshoot in percent of the step, errors in the signal's SI unit; NaN where not reached.
+    ``remaining`` is what the mean over the last fiftieth of the time lacks of the target."""
 
     rise: float
     overshoot: float
@@ -28,8 +29,8 @@ class StepMeasures:
 
 @dataclass(frozen=True)
 class DipMeasures:
-    """Largest deviation after a disturbance, in the signal's unit and in percent; time to return into ±2
-    %."""
+    """Largest deviation after a disturbance, in the signal's unit and in percent of the target, and the time
+    until it stays within ±2 % of it; the two that refer to the target are NaN where that is zero."""
 
     dip: float
     percent: float
@@ -37,6 +38,8 @@ class DipMeasures:
 
 
 RESTLESS = 3.0
+TAIL = 0.02
+"""Of a response's time, over which what remains is averaged."""
 
 
 def window(t: np.ndarray, y: np.ndarray, start: float, end: float) -> tuple[np.ndarray, np.ndarray]:
@@ -51,8 +54,9 @@ def window(t: np.ndarray, y: np.ndarray, start: float, end: float) -> tuple[np.n
 def step_measures(
     t: np.ndarray, y: np.ndarray, before: float, target: float, band: float = 0.02
 ) -> StepMeasures:
-    """Measures of a response from ``before`` to ``target``; times from the first sample. What still moves by
-    several times the step at the end of its time, such as pulses, is no response to it."""
+    """Measures of a response from ``before`` to ``target``; times from the first sample. The response is
+    straight between its points, which may be uneven. What still moves by several times the step at the end of
+    its time, such as pulses, is no response to it."""
     size = target - before
     if len(t) < 2 or size == 0 or not np.all(np.isfinite(y)):
         return StepMeasures(*(math.nan,) * 4)
@@ -61,17 +65,24 @@ def step_measures(
         return StepMeasures(*(math.nan,) * 4)
     share = (y - before) / size
     rise = _first(t, share, 0.9) - _first(t, share, 0.1)
-    outside = np.flatnonzero(np.abs(share - 1.0) > band)
+    overshoot = max(0.0, 100.0 * (float(np.max(share)) - 1.0))
+    tail = window(t, y, float(t[-1]) - TAIL * float(t[-1] - t[0]), float(t[-1]))
+    return StepMeasures(rise, overshoot, _stays(t, share - 1.0, band) - float(t[0]), target - mean(*tail))
+
+
+def _stays(t: np.ndarray, deviation: np.ndarray, band: float) -> float:
+    """The time from which on a deviation is within a band, found on the straight line that enters it last;
+    NaN where it ends outside."""
+    size = np.abs(deviation)
+    outside = np.flatnonzero(size > band)
     if not len(outside):
-        settling = 0.0
-    elif outside[-1] == len(t) - 1:
-        settling = math.nan
-    else:
-        settling = float(t[outside[-1] + 1] - t[0])
-    tail = max(1, len(y) // 50)
-    return StepMeasures(
-        rise, max(0.0, 100.0 * (float(np.max(share)) - 1.0)), settling, float(target - np.mean(y[-tail:]))
-    )
+        return float(t[0])
+    k = int(outside[-1])
+    if k == len(t) - 1:
+        return math.nan
+    edge = math.copysign(band, deviation[k])
+    part = (deviation[k] - edge) / (deviation[k] - deviation[k + 1])
+    return float(t[k] + part * (t[k + 1] - t[k]))
 
 
 def _first(t: np.ndarray, share: np.ndarray, level: float) -> float:
@@ -90,11 +101,11 @@ def dip_measures(t: np.ndarray, y: np.ndarray, target: float, band: float = 0.02
     if len(t) < 2 or not np.all(np.isfinite(y)):
         return DipMeasures(*(math.nan,) * 3)
     deviation = y - target
-    k = int(np.argmax(np.abs(deviation)))
-    base = abs(target) or 1.0
-    back = np.flatnonzero(np.abs(deviation[k:]) <= band * base)
-    recovery = float(t[k + back[0]] - t[0]) if len(back) else math.nan
-    return DipMeasures(float(deviation[k]), 100.0 * abs(float(deviation[k])) / base, recovery)
+    largest = float(deviation[int(np.argmax(np.abs(deviation)))])
+    if target == 0:
+        return DipMeasures(largest, math.nan, math.nan)
+    recovery = _stays(t, deviation, band * abs(target)) - float(t[0])
+    return DipMeasures(largest, 100.0 * abs(largest / target), recovery)
 
 
 @dataclass(frozen=True)
@@ -183,6 +194,8 @@ class Pieces:
 
     def ripple(self, start: float, end: float) -> float:
         """Peak to peak."""
+        if not len(self.t):
+            return math.nan
         start, end = self.within(start, end)
         if end < start:
             return math.nan

@@ -1,0 +1,241 @@
+"""Figures of traces against their definitions, on points as uneven as a solver leaves them."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+import pendel
+from pendel.core.drive.examples import DEMO
+from pendel.core.measures import MEASURES, Span
+from pendel.core.runs.measures import (
+    Pieces,
+    StepMeasures,
+    averages,
+    cut_at_turns,
+    dip_measures,
+    mean,
+    step_measures,
+    straight,
+)
+from pendel.core.runs.spectra import spectrum
+
+
+@st.composite
+def traces(draw):
+    """Straight between uneven points, with jumps now and then; it begins at 0 and ends near 1, as a response does."""
+    rng = np.random.default_rng(draw(st.integers(0, 2**32 - 1)))
+    n = draw(st.integers(3, 30))
+    gaps = 10.0 ** rng.uniform(-4, 0, n - 1)
+    gaps[rng.random(n - 1) < 0.15] = 0.0
+    gaps[0] = gaps[-1] = 0.1
+    t = np.concatenate([[0.0], np.cumsum(gaps)])
+    damped = np.exp(-3 * t / t[-1])
+    y = 1 - damped * np.cos(draw(st.floats(0, 40)) * t / t[-1]) + rng.normal(0, 0.02, n) * damped
+    y[0], y[-1] = 0.0, 1.0 + rng.uniform(-0.019, 0.019)
+    return t, y
+
+
+def with_points_between(t: np.ndarray, y: np.ndarray, seed: int) -> tuple[np.ndarray, np.ndarray]:
+    """The same line with more points on it."""
+    parts = np.sort(np.random.default_rng(seed).uniform(0, 1, (len(t) - 1, 3)), axis=1)
+    parts[np.diff(t) == 0] = 0.0
+    inner_t = t[:-1, None] + parts * np.diff(t)[:, None]
+    inner_y = y[:-1, None] + parts * np.diff(y)[:, None]
+    return (
+        np.append(np.column_stack([t[:-1], inner_t]).ravel(), t[-1]),
+        np.append(np.column_stack([y[:-1], inner_y]).ravel(), y[-1]),
+    )
+
+
+def figures(t: np.ndarray, y: np.ndarray, before=0.0, target=1.0) -> dict[str, float]:
+    step, dip = step_measures(t, y, before, target), dip_measures(t, y, target)
+    return {
+        **vars(step),
+        **{f"dip.{k}": v for k, v in vars(dip).items()},
+        **vars(averages(straight(t, y), float(t[0]), float(t[-1]))),
+    }
+
+
+@settings(max_examples=150, deadline=None)
+@given(traces(), st.integers(0, 2**32 - 1))
+def test_more_points_on_the_same_line_change_no_figure(trace, seed):
+    found, again = figures(*trace), figures(*with_points_between(*trace, seed))
+    for name, value in found.items():
+        assert again[name] == pytest.approx(value, rel=1e-6, abs=1e-7, nan_ok=True), name
+
+
+@settings(max_examples=80, deadline=None)
+@given(
+    traces(),
+    st.floats(1e-6, 1e4),
+    st.floats(-50, 50),
+    st.floats(-1e3, 1e3).filter(lambda a: abs(a) > 1e-3),
+    st.floats(-5, 5),
+)
+def test_figures_follow_a_change_of_units_and_of_the_time_zero(trace, scale, shift, gain, offset):
+    t, y = trace
+    found = figures(t, y)
+    late, other = scale * (t + shift), gain * y + offset
+    step = step_measures(late, other, offset, gain + offset)
+    assert step.overshoot == pytest.approx(found["overshoot"], rel=1e-6, abs=1e-4)
+    assert step.remaining == pytest.approx(gain * found["remaining"], rel=1e-4, abs=1e-6 * abs(gain) + 1e-9)
+    for name in ("rise", "settling"):
+        wanted = scale * found[name]
+        assert getattr(step, name) == pytest.approx(
+            wanted, rel=1e-4, abs=1e-6 * scale * (t[-1] + abs(shift)), nan_ok=True
+        )
+    ends = float(late[0]), float(late[-1])
+    assert averages(straight(late, other), *ends).ripple == pytest.approx(
+        abs(gain) * found["ripple"], rel=1e-6, abs=1e-9
+    )
+    assert mean(late, other) == pytest.approx(gain * found["mean"] + offset, rel=1e-5, abs=1e-5 * abs(gain))
+
+
+@settings(max_examples=100, deadline=None)
+@given(traces())
+def test_times_of_a_response_are_those_that_a_fine_grid_finds(trace):
+    t, y = trace
+    step, dip = step_measures(t, y, 0.0, 1.0), dip_measures(t, y, 1.0)
+    fine = np.linspace(0, t[-1], 400_001)
+    line, width = np.interp(fine, t, y), float(fine[1])
+    near = 2 * width
+    assert step.overshoot >= 100 * (np.max(line) - 1) - 1e-9
+    # Åström, Murray: Feedback Systems, 2nd ed., section 6.3.
+    outside = np.flatnonzero(np.abs(line - 1) > 0.02)
+    assert step.settling == pytest.approx(fine[outside[-1]], abs=near)
+    assert dip.recovery == pytest.approx(
+        step.settling, abs=1e-9
+    )  # the target is one, so both bands are the same
+    first = [fine[np.flatnonzero(line >= level)[0]] for level in (0.1, 0.9)]
+    assert step.rise == pytest.approx(first[1] - first[0], abs=2 * near)
+    tail = fine >= 0.98 * t[-1]
+    assert step.remaining == pytest.approx(1 - np.mean(line[tail]), abs=1e-3)
+
+
+def test_what_is_never_reached_or_means_nothing_is_not_a_number():
+    t = np.array([0.0, 1.0, 2.0, 3.0])
+    slow = step_measures(t, np.array([0.0, 0.5, 0.8, 0.85]), 0.0, 1.0)
+    assert math.isnan(slow.rise) and math.isnan(slow.settling)
+    assert slow.overshoot == 0 and slow.remaining == pytest.approx(0.1515, rel=1e-9)
+    for t_, y_, target in ((t[:1], t[:1], 1.0), (t, t, 0.0), (t, np.array([0, 1, math.inf, 1]), 1.0)):
+        assert all(math.isnan(v) for v in vars(step_measures(t_, y_, 0.0, target)).values())
+    # A dip that returns and leaves again has not recovered; about zero there is no percentage.
+    back_and_gone = dip_measures(t, np.array([10.0, 8.0, 10.0, 9.0]), 10.0)
+    assert back_and_gone.dip == -2.0 and back_and_gone.percent == 20.0 and math.isnan(back_and_gone.recovery)
+    about_zero = dip_measures(t, np.array([0.0, 0.3, -0.1, 0.0]), 0.0)
+    assert about_zero.dip == 0.3 and math.isnan(about_zero.percent) and math.isnan(about_zero.recovery)
+    nothing = Pieces(np.empty(0), np.empty(0), np.empty(0))
+    assert all(math.isnan(f) for f in (nothing.mean(0, 1), nothing.rms(0, 1), nothing.ripple(0, 1)))
+    assert isinstance(slow, StepMeasures)
+
+
+@settings(max_examples=80, deadline=None)
+@given(st.integers(0, 2**32 - 1), st.floats(0, 1), st.floats(0, 1))
+def test_averages_of_parabolas_are_their_integrals_on_any_window(seed, a, b):
+    """Against NumPy's polynomials, piece by piece."""
+    rng = np.random.default_rng(seed)
+    t = np.concatenate([[0.0], np.cumsum(10.0 ** rng.uniform(-6, 0, 9))])
+    ends, middle = rng.normal(0, 1, 10), rng.normal(0, 1, 9)
+    start, end = sorted((a * t[-1], b * t[-1]))
+    assume(end - start > 1e-9)
+    total = {1: 0.0, 2: 0.0}
+    for k in range(9):
+        width = t[k + 1] - t[k]
+        curve = np.polynomial.Polynomial.fit(
+            [0, 0.5, 1], [ends[k], middle[k], ends[k + 1]], 2, domain=[0, 1]
+        ).convert()
+        low, high = (np.clip(x, t[k], t[k + 1]) - t[k] for x in (start, end))
+        for power in total:
+            whole = (curve**power).integ()
+            total[power] += width * (whole(high / width) - whole(low / width))
+    pieces = Pieces(t, ends, middle)
+    assert pieces.mean(start, end) == pytest.approx(total[1] / (end - start), rel=1e-6, abs=1e-7)
+    assert pieces.rms(start, end) ** 2 == pytest.approx(total[2] / (end - start), rel=1e-6, abs=1e-7)
+    # Means of parts add up to that of the whole, however it is cut.
+    cut = start + 0.37 * (end - start)
+    parts = pieces.integral(start, cut) + pieces.integral(cut, end)
+    assert parts == pytest.approx(pieces.integral(start, end), rel=1e-9, abs=1e-12)
+
+
+@pytest.mark.parametrize("speed", [3.0, -3.0, 250.0])
+@pytest.mark.parametrize("coarse", [0.4, 1.3, 2.9])
+def test_a_turning_angle_has_the_mean_of_its_saw_tooth(speed, coarse):
+    """Whole turns between −π and π have the mean 0 and the mean square π²/3, whichever way and however few points there are."""
+    t = np.linspace(0.0, 20 * math.pi / abs(speed), int(20 * math.pi / coarse) + 1)
+
+    def wrapped(at):
+        return (speed * at + 1.0 + math.pi) % (2 * math.pi) - math.pi
+
+    pieces = cut_at_turns(t, wrapped(t), wrapped(0.5 * (t[1:] + t[:-1])))
+    assert pieces.mean(t[0], t[-1]) == pytest.approx(0.0, abs=1e-6)
+    assert pieces.rms(t[0], t[-1]) == pytest.approx(math.pi / math.sqrt(3), rel=1e-6)
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(0, 2**32 - 1), st.integers(1, 40))
+def test_lines_of_a_spectrum_are_the_fourier_coefficients_of_the_trace(seed, order):
+    """Of a trace that is straight between uneven points and jumps, by the integral of each piece in closed form."""
+    rng = np.random.default_rng(seed)
+    t = np.sort(
+        np.concatenate([[0.0, 0.02], rng.uniform(0, 0.02, 12), jumps := rng.uniform(0, 0.02, 4), jumps])
+    )
+    y = rng.normal(0, 3, len(t))
+    w = 2 * math.pi * order / 0.02
+    whole = 0j
+    for a, b, u, v in zip(t, t[1:], y, y[1:]):
+        if b > a:
+            slope, turn = (v - u) / (b - a), np.exp(-1j * w * np.array([a, b]))
+            whole += (v * turn[1] - u * turn[0]) * 1j / w + slope * (turn[1] - turn[0]) / w**2
+    lines = spectrum(t, y, 0.0, 0.02)
+    assert lines.line(order / 0.02) == pytest.approx(2 * abs(whole) / 0.02, rel=1e-3, abs=1e-4)
+    assert lines.mean == pytest.approx(mean(t, y), rel=1e-6, abs=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("shape", "distortion"),
+    [
+        ("square", math.sqrt(sum(1 / k**2 for k in range(3, 51, 2)))),
+        ("triangle", math.sqrt(sum(1 / k**4 for k in range(3, 51, 2)))),
+        ("rectified", math.sqrt(sum((3 / (4 * k * k - 1)) ** 2 for k in range(2, 51)))),
+        (
+            "six steps",
+            math.sqrt(sum(1 / k**2 for n in range(1, 9) for k in (6 * n - 1, 6 * n + 1) if k <= 50)),
+        ),
+    ],
+)
+def test_distortion_of_textbook_waves(shape, distortion):
+    """Fourier series as in any table of them, cut at the 50th order; the window holds 3.7 periods, of which three whole ones count."""
+    if shape == "rectified":  # |sin|, whose fundamental is twice the sine's frequency
+        t = np.linspace(0, 3.7, 40_001)
+        y, first = np.abs(np.sin(math.pi * t)), 1.0
+    else:
+        corners = {"square": [1, 1, -1, -1], "triangle": [0, 1, 0, -1], "six steps": [1, 2, 1, -1, -2, -1]}[
+            shape
+        ]
+        n = len(corners)
+        at, levels, first = np.arange(4 * n + 1) / n, np.tile(corners, 5)[: 4 * n + 1].astype(float), 1.0
+        held = shape != "triangle"
+        t, y = (np.repeat(at, 2)[1:], np.repeat(levels, 2)[:-1]) if held else (at, levels)
+    assert spectrum(t, y, 0.0, 3.7, fundamental=first).distortion(first) == pytest.approx(
+        distortion, rel=2e-3
+    )
+
+
+def test_times_of_a_response_count_from_when_its_setpoint_moves():
+    """Wherever the cursor stands before; a sampled setpoint moves at its tick, not on the way to it."""
+    d = pendel.open(DEMO)
+    d.set("until", "0.1 s")
+    kept = d.run().kept
+    wish, current = kept.trace("speed_pi.out"), kept.trace("door_motor.current")
+    moved = float(wish.t[np.flatnonzero(wish.y != wish.y[0])[0]])
+    assert moved > 0.05
+    found = []
+    for early in (0.0, moved / 3, moved * 0.99):
+        span = Span(kept, "door_motor.current", early, 0.1, "speed_pi.out")
+        assert span.steps_at == pytest.approx(moved, abs=1e-9)
+        found.append((span.step, MEASURES["peak_current"].value(span)))
+    assert found[0] == found[1] == found[2]
+    assert found[0][1] == pytest.approx(np.max(np.abs(current.y)))
