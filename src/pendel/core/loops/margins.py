@@ -1,7 +1,8 @@
 """Crossover, margins and Ms of an open loop L (negative feedback taken out: closed loop is L/(1+L)).
 
-Åström, Murray: Feedback Systems, 2nd ed., section 10.3: gain margin at −180°, phase margin at |L| = 1,
-Ms = max |1/(1+L)|.
+Åström, Murray: Feedback Systems, 2nd ed., section 10.3: the gain margin is the least factor, the phase margin
+the least lag that brings a loop to its limit of stability; Ms = max |1/(1+L)|. With a resonance |L| crosses one
+several times, and its phase −180°, −540° and so on: the crossing that leaves least counts.
 """
 
 from __future__ import annotations
@@ -48,24 +49,42 @@ def falls_below_one(size: np.ndarray) -> np.ndarray:
 
 
 def margins(frequency: np.ndarray, response: np.ndarray, *, stable: bool) -> Margins:
-    """Margins at the last crossover, from samples of L over ``frequency`` (Hz), interpolated on logarithmic
-    axes."""
+    """Margins of L from its samples over ``frequency`` (Hz), interpolated on logarithmic axes. The crossover is
+    the last one. Where the phase there is beyond −180°, the margins are what is too much: negative, and below
+    one."""
     size, phase = np.abs(response), unwrapped_phase(response)
     level = np.log(np.maximum(size, 1e-300))
-    falls = falls_below_one(size)
-    crossover = phase_margin = gain_margin = math.nan
-    if len(falls):
+    crossover = lag = math.nan
+    if len(falls := falls_below_one(size)):
         k = falls[-1]
         share = level[k] / (level[k] - level[k + 1])
-        phase_margin = float(180.0 + phase[k] + share * (phase[k + 1] - phase[k]))
         crossover = _between(frequency, k, share)
-    turned = phase + 180.0
-    passes = np.flatnonzero((turned[:-1] > 0) & (turned[1:] <= 0))
-    if len(passes):
-        k = passes[0]
-        share = turned[k] / (turned[k] - turned[k + 1])
-        gain_margin = math.exp(-(level[k] + share * (level[k + 1] - level[k])))
-    return Margins(crossover, phase_margin, gain_margin, float(np.max(1.0 / np.abs(1.0 + response))), stable)
+        lag = float(180.0 + phase[k] + share * (phase[k + 1] - phase[k]))
+        if lag >= 0:
+            lag = min(lag, float(np.min((180.0 + at_crossings(level, phase)) % 360.0)))
+    ms = float(np.max(1.0 / np.abs(1.0 + response)))
+    return Margins(crossover, lag, gain_margin(level, phase, beyond=lag < 0), ms, stable)
+
+
+def gain_margin(level: np.ndarray, phase: np.ndarray, *, beyond: bool) -> float:
+    """The factor from ln|L| and its phase (degrees): the least above one at any crossing of −180° and whole
+    turns from it. Of a loop that is ``beyond`` its limit, the least at which its phase falls through −180°."""
+    turn = np.floor((phase + 180.0) / 360.0)
+    passes = np.flatnonzero(turn[1:] != turn[:-1])
+    edges = 360.0 * np.maximum(turn[passes], turn[passes + 1]) - 180.0
+    share = (edges - phase[passes]) / (phase[passes + 1] - phase[passes])
+    gains = np.exp(-(level[passes] + share * (level[passes + 1] - level[passes])))
+    if beyond:
+        falling = gains[turn[passes + 1] < turn[passes]]
+        return float(np.min(falling)) if len(falling) else math.nan
+    more = gains[gains > 1.0]
+    return float(np.min(more)) if len(more) else math.nan
+
+
+def at_crossings(level: np.ndarray, values: np.ndarray) -> np.ndarray:
+    """``values`` where ``level`` passes zero, either way."""
+    k = np.flatnonzero((level[1:] >= 0) != (level[:-1] >= 0))
+    return values[k] + level[k] / (level[k] - level[k + 1]) * (values[k + 1] - values[k])
 
 
 def _between(frequency: np.ndarray, k: int, share: float) -> float:
