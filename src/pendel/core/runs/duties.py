@@ -40,12 +40,12 @@ def duties_beyond(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> list
             found.append(
                 Remark(
                     f"{card.name}: “{port.label}” was asked for {number_text(value, 3)} at "
-                    f"{figure(worst * run.tick, 's', 4)} and was beyond its range for "
+                    f"{figure(float(run.tick_times[worst]), 's', 4)} and was beyond its range for "
                     f"{number_text(100 * share, 2)} % of the run. "
                     f"The converter gives {number_text(low if value < low else high, 3)} then. Limit what "
                     f"{drive.cards[source.partition('.')[0]].name} gives.",
                     key,
-                    worst * run.tick,
+                    float(run.tick_times[worst]),
                 )
             )
     return found

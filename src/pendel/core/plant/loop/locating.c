@@ -43,7 +43,8 @@ static void narrow(bracket_t *k, double at, double level)
 
 /* The step of size h crossed a guard: shrink it until it ends just past the crossing. A cubic through both ends finds
  * the place for one evaluation a round; a true step to there confirms it, and where it does not, true steps search on. How near is near enough
- * follows the tolerance, as masses that meet again and again carry each instant's error on; a current is put to zero there anyway. */
+ * follows the tolerance, as masses that meet again and again carry each instant's error on; a current is put to zero there anyway. The step is
+ * left finished. */
 static double locate(work_t *w, double h)
 {
     run_t *r = w->r;
@@ -86,6 +87,7 @@ static double locate(work_t *w, double h)
         narrow(&k, at, crossing(w, &guard));
     }
     w->method->step(w, k.high);
+    finish(w, k.high);
     return k.high;
 }
 

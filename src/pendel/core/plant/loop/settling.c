@@ -69,7 +69,8 @@ static const double UNNOTICED = 1e-7;
 
 /* Put a conducting device's current to zero as its leak would, were it blocked: what blocking changes of the derivatives is what
  * the leak drives, so the currents of its circuit move as their inductances divide them, and an angle or a speed does not move.
- * The least change of the state in its units would turn a rotor by a tenth of a milliradian to spare an ampere. */
+ * The least change of the state in its units would turn a rotor by a tenth of a milliradian to spare an ampere. Derivatives and guards
+ * are left as they are with the device blocked, for the caller to refresh. */
 static void let_leak_take(work_t *w, int mode)
 {
     run_t *r = w->r;
@@ -82,7 +83,6 @@ static void let_leak_take(work_t *w, int mode)
     for (j = 0; j < nx; j++) w->leak[j] = w->k[0][j] - w->leak[j];
     w->s[mode] = on;
     enter_modes(w, SEVERAL);
-    refresh(w);
     r->hold(w->t, w->x, w->u, w->s, r->p, w->set->hoisted, w->w, w->grad);
     for (i = 0; i < r->n_hold; i++) if (r->hold_mode[i] == mode) {
         double rate = 0;
@@ -161,10 +161,53 @@ static void settle_after(work_t *w, double t_next)
         record(w);
         memcpy(w->x, w->xn, bytes);
         w->t += took;
-    } else {
+        refresh(w);
+    } else if (memcmp(w->x, w->zeroed, bytes)) {
         memcpy(w->x, w->zeroed, bytes);
+        refresh(w);
     }
+}
+
+/* Whether the current of a device that just began to conduct grows: a moment on along the slope, the guards by which it would end are
+ * further below zero, and no other is above. */
+static int grows(work_t *w, int mode)
+{
+    run_t *r = w->r;
+    const set_t *set = w->set;
+    double moment = 1e-6 * w->usual;
+    int j;
+    for (j = 0; j < NX; j++) w->xt[j] = w->x[j] + moment * w->k[0][j];
+    derivatives(w, w->t + moment, w->xt, w->err, w->g_new);
+    for (j = 0; j < set->n_active; j++) {
+        int k = set->active[j];
+        if (w->g_new[k] > 0 || (r->exit_mode[k] == mode && r->exit_to[k] == 0 && w->g_new[k] >= w->g[k])) return 0;
+    }
+    return 1;
+}
+
+/* The device that took over when a current ended by this guard before, tried first: whether its current grows, and no guard is above zero. In a
+ * network of conductances there is no second way. ``w->before`` is the state now, to which all is put back where it is not so. */
+static int taken_as_before(work_t *w, int guard)
+{
+    run_t *r = w->r;
+    set_t *begun = w->set, *known = begun->ended_by == guard ? hinted(w, begun->taken_set) : 0;
+    if (!known) return 0;
+    memcpy(w->s, known->s, sizeof(double) * (size_t)N_MODE);
+    w->set = known;
     refresh(w);
+    forbid_backwards(w, r->exit_mode[begun->taken_by], INFINITY);
+    if (!some_above(known, w->g) && grows(w, r->exit_mode[begun->taken_by])) {
+        r->events += 2;
+        watch_shorts(w);
+        w->entered = 1;
+        return 1;
+    }
+    memset(&begun->taken_set, 0, sizeof begun->taken_set);
+    memcpy(w->s, begun->s, sizeof(double) * (size_t)N_MODE);
+    memcpy(w->x, w->before, sizeof(double) * (size_t)NX);
+    w->set = begun;
+    refresh(w);
+    return 0;
 }
 
 /* At one instant: change modes until no guard of the present modes is above zero.
@@ -175,25 +218,31 @@ static int settle_modes(work_t *w, int located, double t_next)
     run_t *r = w->r;
     set_t *begun = w->set;
     long filled = begun->filled;
-    int round, k = 0, mode, remember = !located, taken = 0;
+    int round, k = 0, mode, remember = !located, ended_by = -1, took_over = -1;
     enum held held;
     for (round = 0; round < 6 * (N_GUARD + 1); round++) {
         k = next_change(w, round);
         if (k < 0) {
             if (remember && begun->filled == filled) { begun->settled_set = hint_of(w, w->set); begun->settling = round; }
-            if (taken) settle_after(w, t_next);
+            if (took_over >= 0 && round == 1 && begun->filled == filled) {
+                begun->taken_set = hint_of(w, w->set);
+                begun->ended_by = ended_by;
+                begun->taken_by = took_over;
+            }
+            if (took_over >= 0) settle_after(w, t_next);
             return 1;
         }
         mode = r->exit_mode[k];
         held = held_by(r, mode);
         memcpy(w->before, w->x, sizeof(double) * (size_t)NX);
+        if (located && round == 0 && taken_as_before(w, k)) { settle_after(w, t_next); return 1; }
         if (r->exit_to[k] == 0 && held == CURRENT && located && round == 0) let_leak_take(w, mode);
         else if (r->exit_to[k] == 0 && (held == RESTING || (located && round == 0))) put_to_zero(w, mode);
         remember &= held == CURRENT;
         change_mode(w, k);
         if (located && r->exit_to[k] == 0) {
             int taker = take_over(w, mode, w->before, t_next);
-            if (taker >= 0) { begin_to_conduct(w, taker); taken = 1; continue; }
+            if (taker >= 0) { begin_to_conduct(w, taker); ended_by = k; took_over = taker; continue; }
         }
         refresh(w);
         if (held == CURRENT && r->exit_to[k] != 0) forbid_backwards(w, mode, 1);

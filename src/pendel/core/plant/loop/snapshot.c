@@ -12,7 +12,7 @@ typedef struct {
 
 /* What is kept of a set of modes beside its modes and where its loops were solved last; the rest follows from them and the values. Sets
  * it hints at are given by their number, or -1 where a hint is dead. */
-typedef struct { long filled; double radius, inverted; int recent_next_sets[2], recent_gates[2], settled_set, settling; } kept_set_t;
+typedef struct { long filled; double radius, inverted; int recent_next_sets[2], recent_gates[2], settled_set, settling, taken_set, ended_by, taken_by; } kept_set_t;
 
 static const size_t STATE_BEGINS = offsetof(work_t, t), STATE_BYTES = offsetof(work_t, x) - offsetof(work_t, t);
 
@@ -72,7 +72,7 @@ static void save_sets(cursor_t *c, const work_t *w)
     int k, j;
     for (k = 0; k < w->n_sets; k++) {
         const set_t *set = w->sets + k;
-        kept_set_t kept = {set->filled, set->radius, 0, {number_of(w, set->recent_next_sets[0]), number_of(w, set->recent_next_sets[1])}, {set->recent_gates[0], set->recent_gates[1]}, number_of(w, set->settled_set), set->settling};
+        kept_set_t kept = {set->filled, set->radius, 0, {number_of(w, set->recent_next_sets[0]), number_of(w, set->recent_next_sets[1])}, {set->recent_gates[0], set->recent_gates[1]}, number_of(w, set->settled_set), set->settling, number_of(w, set->taken_set), set->ended_by, set->taken_by};
         if (r->method == FIXED && has_inverse(set)) kept.inverted = set->inverse[NX * NX];
         pass(c, &kept, sizeof kept);
         for (j = 0; j < N_MODE; j++) *c->at++ = (unsigned char)(signed char)set->s[j];
@@ -136,6 +136,8 @@ static void restore_sets(cursor_t *c, work_t *w, int known, int present, double 
         set->filled = kept.filled;
         set->radius = kept.radius;
         set->settling = kept.settling;
+        set->ended_by = kept.ended_by;
+        set->taken_by = kept.taken_by;
         memcpy(set->recent_gates, kept.recent_gates, sizeof kept.recent_gates);
         if (r->method == FIXED) restore_inverse(w, set, kept.inverted);
         pass(c, solved_loops(w, set), sizeof(double) * (size_t)r->n_loops);
@@ -147,6 +149,7 @@ static void restore_sets(cursor_t *c, work_t *w, int known, int present, double 
         memcpy(&kept, begin + (size_t)k * (sizeof kept + modes_and_loops), sizeof kept);
         for (j = 0; j < 2; j++) w->sets[k].recent_next_sets[j] = live_hint(w, kept.recent_next_sets[j]);
         w->sets[k].settled_set = live_hint(w, kept.settled_set);
+        w->sets[k].taken_set = live_hint(w, kept.taken_set);
     }
     w->set = present >= 0 ? w->sets + present : 0;
 }

@@ -60,10 +60,9 @@ static int end_at_crossing(work_t *w, double h, double t_next)
     run_t *r = w->r;
     int restless = w->chatter > RESTLESS;
     w->t += restless ? h : locate(w, h);
-    memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
+    adopt(w);
     r->steps++;
     if (!record(w)) return 0;
-    refresh(w);
     w->chatter = w->t - w->event_time < (restless ? 2 * RESTLESS_STEP : 1e-9) ? w->chatter + 1 : 0;
     w->event_time = w->t;
     if (!settle_modes(w, 1, t_next) || w->chatter > WITHOUT_END) { r->outcome = CHATTERS; return 0; }

@@ -38,6 +38,8 @@ typedef struct {
     hint_t recent_next_sets[2], settled_set;    /* the sets that followed of late; the one in which it settled when a gate had led to it */
     int recent_gates[2];                     /* the gates whose change led to those that followed, or SEVERAL */
     int settling;                  /* modes that changed on that way */
+    hint_t taken_set;              /* where another device took over from one whose current had ended: the set that held then, */
+    int ended_by, taken_by;        /* the guard by which that one ended, and by which the other took over */
 } set_t;
 
 typedef struct work work_t;
@@ -152,6 +154,17 @@ static void derivatives(work_t *w, double t, const double *x, double *dx, double
 static void finish(work_t *w, double h)
 {
     if (w->method->left_open) derivatives(w, w->t + h, w->xn, w->k[w->method->end], w->g_new);
+}
+
+/* A finished step was taken: what was found at its end is that of the present state. */
+static void adopt(work_t *w)
+{
+    run_t *r = w->r;
+    (void)r;
+    memcpy(w->x, w->xn, sizeof(double) * (size_t)NX);
+    memcpy(w->k[0], w->k[w->method->end], sizeof(double) * (size_t)NX);
+    memcpy(w->g, w->g_new, sizeof(double) * (size_t)N_GUARD);
+    w->mapped = 0;
 }
 
 /* Derivatives and guards at the present state. */
