@@ -71,20 +71,25 @@ def leaves(value, way=()):
         yield from leaves(part, (*way, key))
 
 
-@settings(max_examples=120, deadline=None)
+ODD = ["text", "\ud800", "a\n", "", 3, 1.5, 10**400, True, None, [], {}, [1.0] * 12, [[1, 2]] * 12, ["a"] * 12, {"\ud800": "x"}]
+
+
+@settings(max_examples=150, deadline=None)
 @given(st.data())
-def test_long_tables_are_judged_by_their_beginning_as_they_are_by_all_of_it(data):
-    """A record with one place spoilt: where numbers stand alike in lists, the schema says of the first what it says of all."""
+def test_the_quick_look_takes_no_record_that_the_schema_refuses(data):
+    """Two validators by other people: what the quick one takes, the other one, which gives the sentences, has nothing against; and they
+    differ in odd texts alone."""
     record = json.loads(TABLES)
     for _ in range(data.draw(st.integers(0, 2))):
         way = data.draw(st.sampled_from(list(leaves(record))))
         holder = record
         for key in way[:-1]:
             holder = holder[key]
-        holder[way[-1]] = data.draw(st.sampled_from(["text", 3, 1.5, True, None, [], {}, [1.0] * 12, [[1, 2]] * 12, ["a"] * 12]))
-    short = file.without_many_numbers(record)
-    assert file.validator().is_valid(short) == file.validator().is_valid(record)
-    assert len(json.dumps(short)) < len(json.dumps(record))
+        holder[way[-1]] = data.draw(st.sampled_from(ODD))
+    taken = file.fits_schema(record)
+    allowed = file.validator().is_valid(record)
+    assert allowed or not taken
+    assert taken == allowed or any(odd in json.dumps(record) for odd in ("ud800", "a\\n"))
 
 
 def test_a_copied_group_keeps_its_inner_wires(door):

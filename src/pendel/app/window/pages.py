@@ -17,7 +17,7 @@ def load_ahead() -> Thread:
     neither holds anything up."""
 
     def load() -> None:
-        file.validator()
+        file.quick_validator()
         kinds()
         for page in PAGES:
             import_module(page.module)

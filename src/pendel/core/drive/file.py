@@ -13,6 +13,8 @@ from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import jsonschema_rs
+
 if TYPE_CHECKING:
     import jsonschema
 
@@ -38,18 +40,34 @@ FORMAT, VERSION = "pendel drive", 1
 MAX_BYTES = 200_000_000
 MOST_LEFT_OUT, MOST_ROUNDS = 2000, 4
 """Places of a damaged file that are left out, and how often it is looked at again."""
-MANY_NUMBERS = 8
-"""More than any list that the schema bounds may hold."""
 MANY_CORNERS = 200
 """From so many on, corners of a profile are written one a line."""
 
 
+def schema() -> dict[str, Any]:
+    text = resources.files("pendel.core.drive").joinpath("drive.schema.json").read_text("utf-8")
+    return dict(json.loads(text))
+
+
+@lru_cache(maxsize=1)
+def quick_validator() -> jsonschema_rs.Validator:
+    return jsonschema_rs.validator_for(schema())
+
+
 @lru_cache(maxsize=1)
 def validator() -> jsonschema.Draft202012Validator:
-    import jsonschema  # slow to load, and not needed without a file
+    import jsonschema  # slow to load, and not needed but for what is wrong
 
-    schema = json.loads(resources.files("pendel.core.drive").joinpath("drive.schema.json").read_text("utf-8"))
-    return jsonschema.Draft202012Validator(schema)
+    return jsonschema.Draft202012Validator(schema())
+
+
+def fits_schema(record: Any) -> bool:
+    """Whether a record is surely a drive, at a hundredth of what `validator` takes, which judges what this one
+    cannot take, such as halves of surrogate pairs."""
+    try:
+        return quick_validator().is_valid(record)
+    except ValueError:
+        return False
 
 
 def to_text(drive: Drive) -> str:
@@ -210,9 +228,9 @@ def _read(text: str, source: str, leave_out: LeaveOut) -> Drive:
         )
     for _ in range(MOST_ROUNDS):  # what is taken out may show more
         try:
-            short = shortened(record)
-            if validator().is_valid(without_many_numbers(short)):
+            if fits_schema(record):
                 return from_record(record, source, leave_out)
+            short = shortened(record)
             violations = list(islice(validator().iter_errors(short), MOST_LEFT_OUT + 1))
         except RecursionError as deep:
             raise FileProblem(source, "it is nested too deeply to be a drive.") from deep
@@ -372,19 +390,6 @@ def shortened(record: dict[str, Any]) -> dict[str, Any]:
         if isinstance(profile, list) and len(profile) >= MANY_CORNERS and all(map(pair, profile)):
             kept[key] = {**card, "profile": profile[:1]}
     return {**record, "cards": kept}
-
-
-def without_many_numbers(value: Any) -> Any:
-    """A record with only the first `MANY_NUMBERS` of numbers that stand in one list, and of rows of them: more are
-    alike to the schema, whose validator would take longer over tables than all else takes."""
-    if isinstance(value, dict):
-        return {key: without_many_numbers(each) for key, each in value.items()}
-    if type(value) is list and len(value) > MANY_NUMBERS:
-        if set(map(type, value)) <= {int, float}:
-            return value[:MANY_NUMBERS]
-        if all(type(row) is list and row and set(map(type, row)) <= {int, float} for row in value):
-            return [row[:MANY_NUMBERS] for row in value[:MANY_NUMBERS]]
-    return value
 
 
 def refuse_constant(name: str) -> float:
