@@ -1,6 +1,6 @@
-"""Writing recordings as MDF 4.1 (ASAM MDF, part 1, data format): one group of channels with a common time.
+"""Writing recordings as MDF 4.1 (ASAM MDF, part 1, data format): groups of channels, each with a common time.
 
-Records are written as they come; what only the end knows is put into its place then."""
+Records are written as they come; what only the end of a group knows is put into its place then."""
 
 from __future__ import annotations
 
@@ -22,7 +22,8 @@ REAL = 4
 
 
 class Mdf4Writer:
-    """``channels`` are names and units; rows are written with `write`. Use it as a context.
+    """``channels`` are names and units; rows are written with `write`, and after `begin_group` those of another
+    group. Use it as a context.
 
     Parameters
     ----------
@@ -34,15 +35,17 @@ class Mdf4Writer:
         self, path: Path, channels: Sequence[tuple[str, str]], note: str = "", begun: datetime | None = None
     ):
         self._file: BinaryIO = path.open("wb")
-        self._columns = 1 + len(channels)
-        self.rows = 0
+        self._columns = self.rows = 0
+        """Of the present group."""
+        self._count_at = self._data_at = 0
         try:
-            self._write_heads(channels, note, begun or datetime.now(UTC))
+            self._write_heads(note, begun or datetime.now(UTC))
+            self.begin_group(channels)
         except BaseException:
             self._file.close()
             raise
 
-    def _write_heads(self, channels: Sequence[tuple[str, str]], note: str, begun: datetime) -> None:
+    def _write_heads(self, note: str, begun: datetime) -> None:
         self._file.write(struct.pack("<8s8s8s4xH30xHH", b"MDF     ", b"4.10    ", b"Pendel  ", 410, 0, 0))
         moment = int(begun.timestamp() * 1e9)
         header = self._reserve(104)
@@ -51,21 +54,35 @@ class Mdf4Writer:
             (0, self._text(b"##MD", remark("Recorded by Pendel."))),
             struct.pack("<QhhB3x", moment, 0, 0, 0),
         )
+        comment = self._text(b"##MD", remark(note)) if note else 0
+        times = struct.pack("<QhhBBBBdd", moment, 0, 0, 0, 0, 0, 0, 0.0, 0.0)
+        self._put(header, block(b"##HD", (0, history, 0, 0, 0, comment), times))
+        self._next_at = header + HEAD
+        """Where the link to the next group goes: in the header, then in the group before."""
+
+    def begin_group(self, channels: Sequence[tuple[str, str]]) -> None:
+        """End the present group; what is written from here on belongs to one of these channels, which has times
+        of its own."""
+        self._end_group()
+        self._columns, self.rows = 1 + len(channels), 0
         named = [("time", "s"), *channels]
         after = 0
         for place in range(self._columns - 1, -1, -1):
             after = self._channel(place, *named[place], after)
         data = struct.pack("<QQHHIII", 0, 0, 0, 0, 0, 8 * self._columns, 0)
         group = self._block(b"##CG", (0, after, 0, 0, 0, 0), data)
+        place = self._block(b"##DG", (0, group, 0, 0), struct.pack("<B7x", 0))
         self._count_at = group + HEAD + 6 * 8 + 8
-        place = self._reserve(64)
-        comment = self._text(b"##MD", remark(note)) if note else 0
-        self._data_at = self._reserve(HEAD)
-        self._put(place, block(b"##DG", (0, group, self._data_at, 0), struct.pack("<B7x", 0)))
-        times = struct.pack("<QhhBBBBdd", moment, 0, 0, 0, 0, 0, 0, 0.0, 0.0)
-        self._put(header, block(b"##HD", (place, history, 0, 0, 0, comment), times))
-        self._put(self._data_at, block(b"##DT", (), b""))
+        self._data_at = self._block(b"##DT", (), b"")
+        self._put(place + HEAD + 2 * 8, struct.pack("<Q", self._data_at))
+        self._put(self._next_at, struct.pack("<Q", place))
+        self._next_at = place + HEAD
         self._file.seek(0, 2)
+
+    def _end_group(self) -> None:
+        if self._columns:
+            self._put(self._count_at, struct.pack("<Q", self.rows))
+            self._put(self._data_at + 8, struct.pack("<Q", HEAD + self.rows * 8 * self._columns))
 
     def write(self, times: np.ndarray, values: np.ndarray) -> None:
         """Rows: times (n,) in s and values (n, channels) in the channels' units."""
@@ -78,8 +95,7 @@ class Mdf4Writer:
     def close(self) -> None:
         if self._file.closed:
             return
-        self._put(self._count_at, struct.pack("<Q", self.rows))
-        self._put(self._data_at + 8, struct.pack("<Q", HEAD + self.rows * 8 * self._columns))
+        self._end_group()
         self._file.close()
 
     def __enter__(self) -> Mdf4Writer:

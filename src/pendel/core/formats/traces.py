@@ -20,6 +20,30 @@ GROUP = "pendel.trace_formats"
 columns and a path."""
 
 
+def is_time(name: str, unit: str) -> bool:
+    """Whether a column is the time of those behind it."""
+    return unit == "s" and name.rpartition(": ")[2] == "time"
+
+
+def plain(text: str) -> str:
+    """A text without what files cannot hold: an end of text, and halves of surrogate pairs."""
+    return text.replace("\0", "_").encode("utf-8", "replace").decode()
+
+
+def unlike(names: Sequence[str], longest: int, taken: Sequence[str] = ()) -> list[str]:
+    """The names, of at most so many characters, each made unlike those before it and those that are taken."""
+    found: list[str] = []
+    known = set(taken)
+    for name in names:
+        own, count = name[:longest], 1
+        while own in known:
+            count += 1
+            own = f"{name[: longest - len(str(count)) - 1]}_{count}"
+        known.add(own)
+        found.append(own)
+    return found
+
+
 def common_times(run: KeptRun) -> np.ndarray:
     return run.expanded[:, 0]
 

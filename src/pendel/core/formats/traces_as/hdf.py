@@ -1,4 +1,4 @@
-"""Traces as HDF5: one dataset a signal, its unit as attribute ``unit``."""
+"""Traces as HDF5: one dataset a signal, its unit as attribute ``unit`` and its name as ``name``."""
 
 from __future__ import annotations
 
@@ -6,10 +6,20 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from pendel.core.formats.hdf import opened
-from pendel.core.formats.traces import Column
+from pendel.core.formats.traces import Column, plain, unlike
+
+LONGEST = 1000
 
 
 def write(table: Sequence[Column], path: Path) -> None:
+    places = unlike([place(name) for name, *_ in table], LONGEST)
     with opened(path, "w") as file:
-        for name, unit, values in table:
-            file.create_dataset(name.replace("/", "_"), data=values).attrs["unit"] = unit
+        for at, (name, unit, values) in zip(places, table):
+            dataset = file.create_dataset(at, data=values)
+            dataset.attrs["unit"], dataset.attrs["name"] = plain(unit), plain(name)
+
+
+def place(name: str) -> str:
+    """A name without what leads elsewhere in such a file."""
+    found = plain(name).replace("/", "_")
+    return found if found.strip(".") else f"_{found}"

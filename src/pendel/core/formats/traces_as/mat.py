@@ -1,4 +1,4 @@
-"""Traces as a MAT file: one variable a signal, and ``names`` and ``units`` of all."""
+"""Traces as a MAT file: one variable a signal; and ``variables``, ``names`` and ``units`` of all, in one order."""
 
 from __future__ import annotations
 
@@ -7,15 +7,23 @@ from pathlib import Path
 
 import numpy as np
 
-from pendel.core.formats.traces import Column
+from pendel.core.formats.traces import Column, plain, unlike
+
+LONGEST = 63
+"""Characters that names of variables may have in programs that read such files."""
+OF_ALL = ("variables", "names", "units")
 
 
 def write(table: Sequence[Column], path: Path) -> None:
     import scipy.io  # slow to load, and seldom needed
 
-    plain = [
-        (name.replace(".", "_").replace(": ", "_").replace(" ", "_"), values) for name, _, values in table
-    ]
-    variables = {name if name.isidentifier() else f"n{k}": values for k, (name, values) in enumerate(plain)}
-    units, names = (np.array([column[k] for column in table], dtype=object) for k in (1, 0))
-    scipy.io.savemat(path, {**variables, "units": units, "names": names})
+    variables = unlike([variable(name) for name, *_ in table], LONGEST, taken=OF_ALL)
+    facts = (variables, [plain(name) for name, *_ in table], [plain(unit) for _, unit, _ in table])
+    lists = {name: np.array(texts, dtype=object) for name, texts in zip(OF_ALL, facts)}
+    scipy.io.savemat(path, {**dict(zip(variables, (values for *_, values in table))), **lists})
+
+
+def variable(name: str) -> str:
+    """A name with nothing but what variables may have: letters, digits and underscores, a letter first."""
+    plain = "".join(c if c.isascii() and c.isalnum() else "_" for c in name.replace(": ", "_"))
+    return plain if plain[:1].isalpha() else f"n{plain}"

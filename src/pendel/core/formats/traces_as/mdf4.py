@@ -1,4 +1,4 @@
-"""Traces as MDF 4.1, of one common time."""
+"""Traces as MDF 4.1, each run as a group of channels with its own time."""
 
 from __future__ import annotations
 
@@ -8,19 +8,19 @@ from pathlib import Path
 import numpy as np
 
 from pendel.core.formats.mdf4 import Mdf4Writer
-from pendel.core.formats.traces import Column
+from pendel.core.formats.traces import Column, is_time
 
 
 def write(table: Sequence[Column], path: Path) -> None:
-    """Columns behind the first time are set on it; where several runs have times of their own, these must go
-    up."""
-    times = table[0][2]
-    own, found = times, list[tuple[str, str, np.ndarray]]()
-    for name, unit, values in table[1:]:
-        if name.endswith("time") and unit == "s":
-            own = values
-            continue
-        same = len(own) == len(times) and np.array_equal(own, times)
-        found.append((name, unit, values if same else np.interp(times, own, values)))
-    with Mdf4Writer(path, [(name, unit) for name, unit, _ in found]) as file:
-        file.write(times, np.column_stack([v for *_, v in found]) if found else np.zeros((len(times), 0)))
+    begins = [k for k, (name, unit, _) in enumerate(table) if k == 0 or is_time(name, unit)]
+    groups = [table[a:b] for a, b in zip(begins, [*begins[1:], len(table)])]
+
+    def channels(group: Sequence[Column]) -> list[tuple[str, str]]:
+        return [(name, unit) for name, unit, _ in group[1:]]
+
+    with Mdf4Writer(path, channels(groups[0])) as file:
+        for k, group in enumerate(groups):
+            if k:
+                file.begin_group(channels(group))
+            times = group[0][2]
+            file.write(times, np.column_stack([np.zeros((len(times), 0)), *(v for *_, v in group[1:])]))
