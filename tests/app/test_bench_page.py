@@ -1,5 +1,6 @@
 """The bench in the real window: connect, load, enable, watch, change, take over, and what goes wrong on the way."""
 
+import gc
 import json
 import os
 import re
@@ -273,3 +274,28 @@ def test_a_board_nobody_looks_at_is_described_as_the_drive_is_when_somebody_does
     assert until(lambda: board.description is not None, 60)
     assert board.description.checksum == described(session.drive).description.checksum != before
     session.undo.setClean()
+
+
+def test_a_channel_is_added_by_typing_it(bench):
+    """Also long after the page was made, when what only Python's garbage held is gone."""
+    scope = bench.scope
+    line = scope.add_channel.lineEdit()
+    gc.collect()
+
+    def add(text):
+        line.setFocus()
+        line.selectAll()
+        QTest.keyClicks(line, text)
+        QTest.keyClick(line, Qt.Key.Key_Return)
+        lay_out()
+
+    said = []
+    scope.status_message.connect(said.append)
+    for key in [k for k in scope.keys if k != "speed_pi.out"]:
+        scope.remove(scope.keys.index(key))
+    add("0:0x24 int16")
+    add("no such signal")
+    add("   ")
+    assert scope.keys == ["speed_pi.out", "0:0x24 int16"]
+    assert len(said) == 1 and "no such signal" in said[0]
+    assert line.text() == "" or line.text().isspace()

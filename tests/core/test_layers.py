@@ -80,3 +80,27 @@ def test_programs_beside_the_tests_name_what_there_is():
                     unknown = [each.name for each in node.names if each.name not in rooms and not hasattr(module, each.name)]
                     lost += [f"{path.relative_to(ROOT)}: {node.module}.{name}" for name in unknown]
     assert not lost
+
+
+def test_a_function_that_a_signal_calls_does_not_alone_hold_whose_signal_it_is():
+    """What a method of Qt's returned, such as the line of a combo box, is known to Python by such a function only; both are then collected as
+    garbage, and the signal, which still comes, calls what is no more."""
+    lost = []
+    for path in (SOURCES / "app").rglob("*.py"):
+        for function in (n for n in ast.walk(ast.parse(path.read_text("utf-8"))) if isinstance(n, ast.FunctionDef)):
+            pairs = []
+            for node in ast.walk(function):
+                for target in node.targets if isinstance(node, ast.Assign) else ():
+                    several = isinstance(target, ast.Tuple) and isinstance(node.value, ast.Tuple)
+                    pairs += list(zip(target.elts, node.value.elts)) if several else [(target, node.value)]
+            returned = {
+                name.id
+                for name, value in pairs
+                if isinstance(name, ast.Name) and isinstance(value, ast.Call) and isinstance(value.func, ast.Attribute) and value.func.attr[:1].islower()
+            }
+            for node in ast.walk(function):
+                if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr == "connect" and isinstance(node.args[0], ast.Lambda):
+                    whose = re.match(r"\w+", ast.unparse(node.func)).group()
+                    used = {n.id for n in ast.walk(node.args[0]) if isinstance(n, ast.Name)}
+                    lost += [f"{path.name}:{node.lineno} {whose}"] if whose in returned & used else []
+    assert not lost

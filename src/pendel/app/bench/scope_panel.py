@@ -102,7 +102,7 @@ class ScopePanel(QWidget):
             completer.setFilterMode(Qt.MatchFlag.MatchContains)
             completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
         self.add_channel.activated.connect(lambda at: self.add(self.add_channel.itemData(at) or ""))
-        line.returnPressed.connect(lambda: self._add_typed(line.text()))
+        line.returnPressed.connect(self._add_typed)
         self.state = Elided("", "muted")
         made = row(self.run_button, self.single_button, self.state, self.add_channel)
         made.setStretch(2, 1)
@@ -242,7 +242,8 @@ class ScopePanel(QWidget):
             self._restart_if_running()
         self.refresh()
 
-    def _add_typed(self, text: str) -> None:
+    def _add_typed(self) -> None:
+        text = self.add_channel.currentText()
         at = self.add_channel.findText(text, Qt.MatchFlag.MatchFixedString)
         if at >= 0:
             self.add(self.add_channel.itemData(at))

@@ -198,8 +198,9 @@ class MainWindow(QMainWindow):
                 menus[spec.menu].addSeparator()
                 continue
             if spec.name in fills:
-                menu, fill = menus[spec.menu].addMenu(spec.title), fills[spec.name]
-                menu.aboutToShow.connect(lambda menu=menu, fill=fill: fill(menu))
+                menu = QMenu(spec.title, menus[spec.menu])
+                menu.aboutToShow.connect(lambda menu=menu, fill=fills[spec.name]: fill(menu))
+                menus[spec.menu].addMenu(menu)
                 continue
             action = QAction(spec.title, self)
             if spec.key:

@@ -76,20 +76,20 @@ def balance(run: KeptRun, start: float, end: float) -> Balance:
             trace = run.trace(key)
             found[kind][card] = float(np.diff(np.interp([start, end], trace.t, trace.y))[0])
     names = {info.card_key: info.card for info in run.infos.values()}
-    energies = {names.get(card, card): energy for card, energy in found["lost"].items()}
-    switched = 0.0
-    for key in (k for k in keys if k.endswith(SWITCHED)):
-        spent = run.pieces(key).integral(start, end)
-        energies[f"{run.infos[key].card}, switching"] = spent
-        switched += spent
+    heat = found["lost"]
+    switching = {  # by card, whose name another may have, too
+        run.infos[key].card_key: run.pieces(key).integral(start, end) for key in keys if key.endswith(SWITCHED)
+    }
     for device in run.devices:
         t, e = run.switchings[device.key]
-        what = f"{names.get(device.card, device.card)}, switching"
         spent = float(np.sum(e[(t >= start) & (t < end)]))
-        energies[what] = energies.get(what, 0.0) + spent
-        switched += spent
-    least = ROUNDING * max((abs(energy) for energy in energies.values()), default=0.0)
-    lost = [Lost(what, energy / span, energy) for what, energy in energies.items() if abs(energy) > least]
+        switching[device.card] = switching.get(device.card, 0.0) + spent
+    spent_by = [
+        *((names.get(card, card), energy) for card, energy in heat.items()),
+        *((f"{names.get(card, card)}, switching", energy) for card, energy in switching.items()),
+    ]
+    least = ROUNDING * max((abs(energy) for _, energy in spent_by), default=0.0)
+    lost = [Lost(what, energy / span, energy) for what, energy in spent_by if abs(energy) > least]
     totals = {kind: sum(of.values()) for kind, of in found.items()}
     return Balance(
         tuple(sorted(lost, key=lambda each: -each.power)),
@@ -97,7 +97,7 @@ def balance(run: KeptRun, start: float, end: float) -> Balance:
         totals["delivered"],
         totals["stored"],
         totals["lost"],
-        switched,
+        sum(switching.values()),
         span,
     )
 

@@ -94,10 +94,10 @@ def _at_end(run: KeptRun, signal: str, title: str, rep: Rep) -> list[Remark]:
         return []
     run.counters[f"{LIMITED}{signal}"] = len(at)
     when, unit = float(trace.t[at[0]]), run.infos[signal].unit if signal in run.infos else ""
-    port = signal.partition(".")[2]
+    port, low = signal.partition(".")[2], bool(trace.y[at[0]] <= held.low)
     sentence = (
         f"{title}: {port} met the end of its range at {len(at)} ticks, first at {figure(when, 's', 4)}; it "
-        f"holds up to "
-        f"{figure(held.high, unit, 3)} as shipped. Widen its range, or find ranges again."
+        f"holds {'down' if low else 'up'} to "
+        f"{figure(held.low if low else held.high, unit, 3)} as shipped. Widen its range, or find ranges again."
     )
     return [Remark(sentence, signal.partition(".")[0], when)]
