@@ -5,10 +5,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import pendel
+from pendel.core.catalogue.declare import ANY
+from pendel.core.catalogue.index import kinds
 from pendel.core.drive import file
 from pendel.core.errors import (
     CircularDefinition,
     DividesByZero,
+    DriveProblem,
     ExpressionProblem,
     NotANumber,
     SyntaxProblem,
@@ -16,7 +19,7 @@ from pendel.core.errors import (
     WrongDimension,
 )
 from pendel.core.quantities.expressions import Measured, evaluate, names_in, read, renamed, value_in_field
-from pendel.core.quantities.named import Names
+from pendel.core.quantities.named import Names, check_name
 from pendel.core.quantities.stepping import stepped
 from pendel.core.quantities.units import figure
 
@@ -105,3 +108,14 @@ def test_a_remark_behind_a_value_is_kept_and_counts_for_nothing():
     assert d.document.cards["speed_pi"].live["K_p"] == ("8.75", "140")
     assert file.from_text(file.to_text(d.document)).cards["speed_pi"].values["K_p"].endswith("# quick, but quiet")
     assert d.run(0.01).kept.end == 0.01
+
+
+def test_a_unit_is_typed_as_it_stands_beside_its_field():
+    """Those of every value, state and signal that there is."""
+    parts = kinds().values()
+    shown = {v.unit for k in parts for v in k.values} | {s.unit for k in parts for s in (*getattr(k, "signals", ()), *getattr(k, "states", ()))}
+    for text in shown - {"", ANY}:
+        assert value_in_field(f"2 {text}", text, Names({})) == pytest.approx(value_in_field("2", text, Names({})), rel=1e-12), text
+    for name in ("m²", "x³"):
+        with pytest.raises(DriveProblem, match="cannot be a name"):
+            check_name(name)

@@ -15,7 +15,7 @@ from pendel.core.errors import ExpressionProblem, OutOfRange
 from pendel.core.quantities.expressions import evaluate, in_turns_of, is_literal, read, value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.stepping import own_unit
-from pendel.core.quantities.units import NO_TURN, NONE, figure, number_text, si_unit_of
+from pendel.core.quantities.units import NO_TURN, NONE, SCALED, figure, number_text, si_unit_of
 from pendel.core.quantities.units import unit as unit_of
 from pendel.core.vocabulary import ValueRole
 
@@ -41,9 +41,9 @@ def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], st
     if beyond or (value.whole and number != round(number)):
         bounds = []
         if low is not None:
-            bounds.append(f"above {number_text(low)}" if value.open_low else f"at least {number_text(low)}")
+            bounds.append(f"{'above' if value.open_low else 'at least'} {bound_text(low, value)}")
         if high is not None:
-            bounds.append(f"at most {number_text(high)}")
+            bounds.append(f"at most {bound_text(high, value)}")
         if value.whole:
             bounds.append("a whole number")
         told = (
@@ -53,6 +53,16 @@ def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], st
         )
         raise OutOfRange(f"{value.label} {value.name}", told, " and ".join(bounds))
     return number
+
+
+def bound_text(bound: float, value: Value) -> str:
+    """The end of a value's range as it is entered in the field."""
+    if bound == 0 or value.unit == ANY or not value.unit:
+        return number_text(bound)
+    factor, dimension = unit_of(value.unit)
+    if (si := si_unit_of(dimension, NO_TURN)) in SCALED:
+        return figure(bound, si, 4)
+    return f"{number_text(bound / factor)} {value.unit}"
 
 
 def meant_unit(drive: Drive, key: str, value: Value) -> Callable[[], str] | None:

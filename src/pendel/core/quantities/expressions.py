@@ -91,7 +91,7 @@ class Token:
 
 TOKEN = re.compile(
     r"(?P<number>(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?)"
-    r"|(?P<name>°C?|%|[^\W\d]\w*(\.[^\W\d]\w*)*)"
+    r"|(?P<name>°C?|%|[^\W\d²³][^\W²³]*(\.[^\W\d²³][^\W²³]*)*)"
     r"|(?P<op>[-+*/^(),=·−×²³])"
     r"|(?P<space>[\s\u2009\u202f]+|\#[^\n]*)"
 )

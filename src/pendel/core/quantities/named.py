@@ -11,7 +11,7 @@ from pendel.core.errors import CircularDefinition, DriveProblem, UnknownName
 from pendel.core.quantities.expressions import CONSTANTS, FUNCTIONS, Measured, evaluate, read
 from pendel.core.quantities.units import is_unit
 
-NAME = re.compile(r"[^\W\d]\w*")
+NAME = re.compile(r"[^\W\d²³][^\W²³]*")
 
 
 def check_name(name: str, *, units_too: bool = False) -> None:
