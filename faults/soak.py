@@ -1,4 +1,5 @@
-"""A window that is used at random: pages, edits, undo, copies, runs and stops, files. Exceptions and freezes are told."""
+"""A window that is used at random: pages, edits, undo, copies, runs and stops, files, and whatever hands do. Exceptions and freezes are
+told, and a history that does not lead back to where it was."""
 
 from __future__ import annotations
 
@@ -16,8 +17,28 @@ from random import Random
 from faults import texts
 from faults.report import Boundary
 
+WAY = 5
+"""Of the places that an exception came by, how many are told."""
 FREEZE = 2.0
 """Seconds in which the window answers nothing."""
+
+
+PAGES = ("Drive", "Runs", "Loops", "Firmware", "Bench")
+ENDINGS = (".csv", ".mat", ".h5", ".mf4", ".png", ".svg", ".c", ".pendel", ".xyz", "")
+
+
+def lost_on_the_way_back(window) -> str:
+    """What differs after all is undone and done again; empty where nothing does."""
+    from pendel.core.drive.file import to_text
+
+    undo = window.session.undo
+    undo.setIndex(undo.count())
+    end, steps = to_text(window.session.drive), undo.count()
+    undo.setIndex(0)
+    undo.setIndex(steps)
+    return (
+        "" if to_text(window.session.drive) == end else f"{steps} edits undone and done again lead elsewhere"
+    )
 
 
 def soak(seconds: float, seed: int) -> Boundary:
@@ -27,9 +48,10 @@ def soak(seconds: float, seed: int) -> Boundary:
     os.environ["XDG_STATE_HOME"] = home
     from PyQt6.QtCore import QSettings, QTimer
     from PyQt6.QtTest import QTest
-    from PyQt6.QtWidgets import QApplication, QDialog, QMessageBox
+    from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog, QMessageBox
 
     import pendel
+    from faults.hands import Hands
     from pendel.app.widgets.theme import dress
     from pendel.app.window.main_window import MainWindow
     from pendel.core.catalogue.index import kinds
@@ -42,11 +64,9 @@ def soak(seconds: float, seed: int) -> Boundary:
     doing = ["start"]
 
     def hook(kind, error, trace) -> None:
-        place = traceback.extract_tb(trace)[-1]
-        into.fail(
-            doing[0].encode(),
-            f"{kind.__name__}: {str(error)[:80]} ({Path(place.filename).name}:{place.lineno}) while {doing[0]}",
-        )
+        places = [f"{Path(f.filename).name}:{f.lineno}" for f in traceback.extract_tb(trace)]
+        way = " > ".join(places[-WAY:])
+        into.fail(doing[0].encode(), f"{kind.__name__}: {str(error)[:80]} ({way}) while {doing[0]}")
 
     sys.excepthook = hook
     for name in ("question", "warning", "about"):
@@ -62,6 +82,10 @@ def soak(seconds: float, seed: int) -> Boundary:
             ),
         )
     QMessageBox.exec = QDialog.exec = lambda *_: 0  # type: ignore[method-assign,assignment]
+    QFileDialog.getSaveFileName = lambda *_, **__: (f"{home}/out{rng.choice(ENDINGS)}", "")  # type: ignore[method-assign,assignment]
+    QFileDialog.getOpenFileName = lambda *_, **__: (f"{home}/none.pendel", "")  # type: ignore[method-assign,assignment]
+    QFileDialog.getExistingDirectory = lambda *_, **__: f"{home}/out"  # type: ignore[method-assign,assignment]
+    QInputDialog.getText = lambda *_, **__: (texts.text(rng, 12), rng.random() < 0.8)  # type: ignore[method-assign,assignment]
     window = MainWindow(QSettings(f"{home}/s.ini", QSettings.Format.IniFormat))
     window.resize(1280, 800)
     window.show()
@@ -133,14 +157,16 @@ def soak(seconds: float, seed: int) -> Boundary:
         "editing": edit, "editing more": edit, "editing again": edit,
         "undoing": several_undone,
         "redoing": lambda: session.undo.redo(),
-        "turning to a page": lambda: window.show_page(rng.choice(("Drive", "Runs", "Loops", "Firmware"))),
+        "turning to a page": lambda: window.show_page(rng.choice(PAGES)),
         "running": lambda: window.start_run(),
         "stopping": lambda: window.jobs.stop(),
         "selecting": lambda: session.select([k] if (k := card()) else []),
         "changing the level": lambda: session.do(commands.set_setting(session.drive, "level", rng.choice(("averaged", "switching", "device")))),
         "saving": lambda: window.files.save_drive() if session.path else None,
+        "moving hands": lambda: hands.move(), "moving hands more": lambda: hands.move(), "moving hands again": lambda: hands.move(),
         "copying": lambda: (window.editing.copy(), window.editing.paste()),
     }  # fmt: skip
+    hands = Hands(window, rng, PAGES)
     until = time.monotonic() + seconds
     open_one()
     while time.monotonic() < until:
@@ -151,6 +177,8 @@ def soak(seconds: float, seed: int) -> Boundary:
         except Exception as error:  # noqa: BLE001  what is looked for
             hook(type(error), error, error.__traceback__)
         QTest.qWait(rng.choice((0, 5, 30, 300)))
+    if sentence := lost_on_the_way_back(window):
+        into.fail(sentence.encode(), sentence)
     doing[0] = "closing"
     session.undo.setClean()
     begun = time.perf_counter()

@@ -436,3 +436,21 @@ def test_usual_strips_show_what_belongs_together(window):
         ["trolley.speed"],
         ["trolley.slip_front", "trolley.slip_rear"],
     ]
+
+
+def test_gains_by_hand_follow_a_regulator_that_becomes_another(window):
+    """A PI regulator whose gains are under one's hand becomes a P regulator: its slider is that of what it has."""
+    window.show_page("Loops")
+    judged(window)
+    page = window.page("Loops")
+    page.show_loop("speed_pi")
+    page.rule_box.setCurrentIndex(page.rule_box.findText("by hand"))
+    page.rule_box.activated.emit(page.rule_box.currentIndex())
+    settle()
+    assert set(page.hand.gains) == {"K_p", "T_i"} and page.proposed is not None
+    window.session.do(commands.set_kind(window.session.drive, "speed_pi", "p", "P regulator"))
+    judged(window)
+    assert set(page.hand.gains) == set(page.proposed.gains) == {"K_p"} == set(page.hand.sliders)
+    window.editing.undo()
+    judged(window)
+    assert set(page.hand.gains) == {"K_p", "T_i"} == set(page.proposed.gains)

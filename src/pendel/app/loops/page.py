@@ -333,7 +333,8 @@ class LoopsPage(Page):
         if study is not None:
             self.now = self._judged_now(study)
             self._prime_wish(study)
-            if self.rule_box.currentData() == HAND and self._hand_of != self.current:
+            of_this = self._hand_of == self.current and self.hand.gains.keys() == study.gains_now.keys()
+            if self.rule_box.currentData() == HAND and not of_this:
                 self._begin_by_hand(study, study.gains_now)
             self.propose()
         else:
