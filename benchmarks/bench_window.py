@@ -97,7 +97,10 @@ def main(seconds: float, pace: float) -> None:
     while (at := time.perf_counter() - begun) < seconds:
         own, *others = family(os.getpid())
         seen.append((at, megabytes(own), sum(map(megabytes, others)), board.status.get("time", 0.0)))
-        print(f"{at:5.0f} s, board {seen[-1][3]:6.0f} s: window {seen[-1][1]:.0f} MB, its processes {seen[-1][2]:.0f} MB", flush=True)
+        print(
+            f"{at:5.0f} s, board {seen[-1][3]:6.0f} s: window {seen[-1][1]:.0f} MB, its processes {seen[-1][2]:.0f} MB",
+            flush=True,
+        )
         pulse.what = "sampling"
         rest(4.0)
         pulse.what = "values written"

@@ -63,7 +63,9 @@ def seconds_a_step(masses: int) -> float:
 
 def report(row: Row) -> None:
     few, many = seconds_a_step(40), seconds_a_step(160)
-    row("Chain of 40 to 160 masses, stiff: time for a step grows as n to the", f"{math.log(many / few, 4):.2f}", "≤ 1.3")
+    row(
+        "Chain of 40 to 160 masses, stiff: time for a step grows as n to the", f"{math.log(many / few, 4):.2f}", "≤ 1.3"
+    )
     with tempfile.TemporaryDirectory() as fresh:
         before = os.environ.get("XDG_CACHE_HOME")
         os.environ["XDG_CACHE_HOME"] = fresh

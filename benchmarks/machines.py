@@ -94,9 +94,7 @@ def haul_drive(dead: str, method: str) -> pendel.Drive:
 def haul_by_hand(values, until: float, period: float = 1e-4):
     """The drive with its field orientation in C by hand: what to call, and its trace of i_d and i_q, shape (periods, 2)."""
     library = ctypes.CDLL(str(build_library(Path(__file__).with_name("haul_by_hand.c").read_text(), flags=("-std=c99", "-O2", "-fPIC", "-shared"))))  # fmt: skip
-    m, r, t, demand = (
-        values[n] for n in ("haul_machine", "current_regulator", "torque_to_currents", "torque_demand")
-    )
+    m, r, t, demand = (values[n] for n in ("haul_machine", "current_regulator", "torque_to_currents", "torque_demand"))
     par = np.array([m["R_s"] + values["inverter"]["R_on"], m["L_d"], m["L_q"], m["psi_f"], m["p"], 570 * math.pi / 30, t["U_dc"], t["share"], t["I_max"],
                     demand["before"], demand["after"], demand["t_0"], r["K_d"], r["T_d"], r["K_q"], r["T_q"], 800 / 2**14])  # fmt: skip
     trace = np.empty((round(until / period), 2))
@@ -110,9 +108,7 @@ def report_haul(row, until: float = 0.9) -> None:
     hand()
     exact = run_drive(drives[0], until=until).trace("haul_machine.i_q")
     gap = np.max(np.abs(np.interp(np.arange(len(trace)) * 1e-4, exact.t, exact.y) - trace[:, 1]))
-    row(
-        "Haul drive with its field orientation: largest gap of i_q to C by hand", f"{gap:.0e} A of 192 A", "–"
-    )
+    row("Haul drive with its field orientation: largest gap of i_q to C by hand", f"{gap:.0e} A of 192 A", "–")
     ratios = beside(hand, [lambda p=p: run_drive(p, until=until).seconds for p in drives])
     wanted = ("≤ 2.2 ×", "≤ 1.5 ×", "≤ 4 ×", "≤ 3.4 ×")
     words = (
@@ -128,9 +124,7 @@ def report_haul(row, until: float = 0.9) -> None:
 def report(row) -> None:
     report_haul(row)
     linear, tabled = (prepared_at(name, "switching") for name in ("haul_drive", "haul_drive_tables"))
-    a, b = alternately(
-        [lambda: run_drive(linear, until=0.5).seconds, lambda: run_drive(tabled, until=0.5).seconds]
-    )
+    a, b = alternately([lambda: run_drive(linear, until=0.5).seconds, lambda: run_drive(tabled, until=0.5).seconds])
     row("Haul drive by flux tables against the linear machine, switching", f"{b / a:.1f} ×", "≤ 3 ×")
     for name, words in (("cabin_fan", "Cabin fan, 20 kHz"), ("old_haul_drive", "Old haul drive: transformer, bridge, link, inverter, estimator, 5 kHz"), ("old_haul_feedback", "the same with an active front end")):  # fmt: skip
         prepared = prepared_at(name, "switching")

@@ -43,9 +43,7 @@ LONGEST = {"auto": 0.02, "explicit": 2e-4, "stiff": 0.005, "fast": 0.005, "fixed
 def digest(recorded) -> str:
     rows, ticks = (np.ascontiguousarray(a) for a in (recorded.rows, recorded.ticks))
     whole = hashlib.sha256(rows.tobytes() + ticks.tobytes())
-    whole.update(
-        repr((rows.shape, ticks.shape, int(recorded.outcome), sorted(recorded.counters.items()))).encode()
-    )
+    whole.update(repr((rows.shape, ticks.shape, int(recorded.outcome), sorted(recorded.counters.items()))).encode())
     return whole.hexdigest()[:16]
 
 

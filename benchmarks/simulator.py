@@ -121,9 +121,7 @@ print(time.perf_counter() - begun)
 def fresh_process(name: str) -> float:
     """Seconds in a process of its own from an opened drive to a run that has begun, its structure and builds being on disk."""
     command = [sys.executable, "-c", FRESH, str(EXAMPLES / f"{name}.pendel")]
-    found = [
-        float(subprocess.run(command, capture_output=True, text=True, check=True).stdout) for _ in range(6)
-    ]
+    found = [float(subprocess.run(command, capture_output=True, text=True, check=True).stdout) for _ in range(6)]
     return statistics.median(found[1:])
 
 

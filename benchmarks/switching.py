@@ -259,18 +259,14 @@ def report(row) -> None:
     cases = [warmed(haul(dead, method)) for method in ("auto", "fast") for dead in ("0", "2 us")]
     until = 1.0
     by_hand(10)
-    ratios = beside(
-        lambda: by_hand(10_000), [lambda case=case: run_drive(case, until=until).seconds for case in cases]
-    )
+    ratios = beside(lambda: by_hand(10_000), [lambda case=case: run_drive(case, until=until).seconds for case in cases])
     ideal = cases[0]
     (ours,) = alternately([lambda: run_drive(ideal, until=until).seconds], 5)
     script = by_solve_ivp(0.02) * until / 0.02
     run = run_drive(ideal, until=0.1)
     i_q = run.trace("machine.i_q")
     reference = by_hand(1000)[:, 1]
-    gap = np.max(np.abs(np.interp(np.arange(1000) * 1e-4, i_q.t, i_q.y) - reference)) / np.max(
-        np.abs(reference)
-    )
+    gap = np.max(np.abs(np.interp(np.arange(1000) * 1e-4, i_q.t, i_q.y) - reference)) / np.max(np.abs(reference))
     wanted = ("≤ 2.2 ×", "≤ 4 ×", "≤ 1.5 ×", "≤ 3.4 ×")
     words = (
         "ideal",

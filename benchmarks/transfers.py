@@ -52,7 +52,9 @@ def studies() -> None:
     ends = Ends("load.profile", "j0.speed", (), "rest")
     first = seconds_of(lambda: transfer(ready, ends))
     again = seconds_of(lambda: transfer(ready, ends))
-    print(f"chain of {len(ready.structure.state_keys)} states: a model in {first:.2f} s, again in {again:.2f} s; its modes in {seconds_of(lambda: mechanics_of(ready)):.2f} s")
+    print(
+        f"chain of {len(ready.structure.state_keys)} states: a model in {first:.2f} s, again in {again:.2f} s; its modes in {seconds_of(lambda: mechanics_of(ready)):.2f} s"
+    )
     door = pendel.open_example("car_door_drive")
     for regulator in ("current_pi", "speed_pi"):
         seconds = seconds_of(lambda: door.tolerate(regulator, {"door_motor.L_a": 0.2, "m_leaf": 0.3}, samples=1000))
@@ -64,7 +66,9 @@ def studies() -> None:
         seconds = seconds_of(lambda: standings(haul.document, at=at), 3)
         study = found[1].study
         slid = seconds_of(lambda: study.analyse({**study.gains_now, "K_p": study.gains_now["K_p"] * 1.01}), 10)
-        print(f"haul drive with tables, {study.drive.point.name}: loops judged in {seconds:.2f} s, a gain slid in {1e3 * slid:.0f} ms")
+        print(
+            f"haul drive with tables, {study.drive.point.name}: loops judged in {seconds:.2f} s, a gain slid in {1e3 * slid:.0f} ms"
+        )
 
 
 def responses() -> None:
@@ -76,7 +80,9 @@ def responses() -> None:
             s = np.exp(2j * np.pi * each.study.frequency * dt)
             alike = seconds_of(lambda: outputs_over(A, b, C, model.D, s), 20)
             alone = seconds_of(lambda: C @ one_by_one(A, b, s) + model.D, 20)
-            print(f"{name}, {each.loop.key}: {len(A)} states at {len(s)} frequencies in {1e3 * alike:.1f} ms, one by one {alone / alike:.1f} times as long")
+            print(
+                f"{name}, {each.loop.key}: {len(A)} states at {len(s)} frequencies in {1e3 * alike:.1f} ms, one by one {alone / alike:.1f} times as long"
+            )
 
 
 def main() -> None:
@@ -90,7 +96,9 @@ def main() -> None:
         first = time.perf_counter() - begun
         begun = time.perf_counter()
         transfer(prepared, ends)
-        print(f"{name}: a model of {len(found.model.states)} states in {first:.2f} s, again in {time.perf_counter() - begun:.2f} s")
+        print(
+            f"{name}: a model of {len(found.model.states)} states in {first:.2f} s, again in {time.perf_counter() - begun:.2f} s"
+        )
         for level in ("averaged", "switching"):
             drive.settings["level"] = level
             sweep = Sweep(prepare(drive), found)

@@ -146,9 +146,7 @@ def old_haul_feedback() -> pendel.Drive:
     commands.remove_cards(doc, ["rectifier"]).apply(doc)
     commands.set_start(doc, "link_capacitor", "u", "650 V").apply(doc)
     # From 1.1 s on the descending car pulls the machine, which brakes it.
-    commands.set_profile(
-        doc, "rope_pull", [("0 s", "0"), ("1.1 s", "0"), ("1.12 s", "-90"), ("9 s", "-90")]
-    ).apply(doc)
+    commands.set_profile(doc, "rope_pull", [("0 s", "0"), ("1.1 s", "0"), ("1.12 s", "-90"), ("9 s", "-90")]).apply(doc)
     for card in ("current_regulator", "space_vector"):
         d.set(f"{card}.U_dc", "U_link")
     d.add("line_reactor", "Reactor", L="L_in", R="R_in")
@@ -158,9 +156,7 @@ def old_haul_feedback() -> pendel.Drive:
         d.add("current_sensor", f"Grid current {n}")
         d.add("voltage_sensor", f"Grid voltage {n}")
     d.add("constant", "Link demand", value="U_link")
-    d.add(
-        "pi", "Link regulator", K_p="K_u*2*U_link/(sqrt(6)*U_second)", T_i="40 ms", low="-120 A", high="120 A"
-    )
+    d.add("pi", "Link regulator", K_p="K_u*2*U_link/(sqrt(6)*U_second)", T_i="40 ms", low="-120 A", high="120 A")
     d.add("constant", "Reactive demand", value="0 A")
     d.add("pll_3", "Grid angle", choices={"axis": "q"}, f_0="50 Hz", f_b="20 Hz")
     d.add("abc_to_dq", "Grid currents")

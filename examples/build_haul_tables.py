@@ -20,9 +20,7 @@ PSI_M, L_1, L_2, L_S, I_S, SHARE, I_K = 0.32, 0.9e-3, 0.35e-3, 1.25e-3, 130.0, 0
 def fluxes(i_d, i_q):
     """psi_d and psi_q (Wb) of currents (A)."""
     coupling = 1.0 - SHARE * np.tanh(i_d / I_K)
-    psi_d = (
-        PSI_M + L_1 * i_d - SHARE / I_K / np.cosh(i_d / I_K) ** 2 * L_S * I_S**2 * np.log(np.cosh(i_q / I_S))
-    )
+    psi_d = PSI_M + L_1 * i_d - SHARE / I_K / np.cosh(i_d / I_K) ** 2 * L_S * I_S**2 * np.log(np.cosh(i_q / I_S))
     return psi_d, L_2 * i_q + L_S * I_S * np.tanh(i_q / I_S) * coupling
 
 
@@ -32,10 +30,7 @@ def tables():
     d, q = np.meshgrid(i_d, i_q, indexing="ij")
     psi_d, psi_q = (np.round(psi, 7) for psi in fluxes(d, q))
     path = EXAMPLES / "haul_flux.csv"
-    lines = [
-        f"{a:g},{b:g},{x:.7f},{y:.7f}"
-        for a, b, x, y in zip(d.ravel(), q.ravel(), psi_d.ravel(), psi_q.ravel())
-    ]
+    lines = [f"{a:g},{b:g},{x:.7f},{y:.7f}" for a, b, x, y in zip(d.ravel(), q.ravel(), psi_d.ravel(), psi_q.ravel())]
     path.write_text("\n".join(["i_d (A),i_q (A),psi_d (Wb),psi_q (Wb)", *lines]) + "\n", encoding="utf-8")
     return table_of(i_d, i_q, psi_d, psi_q, path.name)
 

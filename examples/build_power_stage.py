@@ -130,9 +130,7 @@ def analogue_controller() -> pendel.Drive:
     d.tap("u_analogue", "amplifier.output")
     d.tap("u_sampled", "sampled_pi.out")
     placed(d, error_voltage=(5, 10), earth=(5, 48), analogue_pi=(48, 10), following_stage=(91, 10), sampled_pi=(43, 94), error=(81, 94), reference=(81, 116))  # fmt: skip
-    placed(
-        d, input_resistor=(8, 12), feedback_resistor=(48, 12), feedback_capacitor=(88, 12), amplifier=(88, 48)
-    )
+    placed(d, input_resistor=(8, 12), feedback_resistor=(48, 12), feedback_capacitor=(88, 12), amplifier=(88, 48))
     return d
 
 
@@ -253,7 +251,13 @@ def valley_filter() -> pendel.Drive:
     d = pendel.Drive("Ostrelle funicular · valley-station filter")
     quantities(d, ("U_link", "800 V", "both halves of the link"), ("L_out", "2 mH", "choke"), ("f_c", "2000 Hz", "current loop: crossover, 30° phase margin"),
                ("T_i", "0.8 ms", "current loop: integral time"), ("T_s", "50 us", "tick"), ("K_i", "2*pi*f_c*L_out", "current loop: gain"))  # fmt: skip
-    for name, text in (("until", "0.2 s"), ("tick", "50 us"), ("level", "switching"), ("method", "fixed"), ("step", "1 us")):
+    for name, text in (
+        ("until", "0.2 s"),
+        ("tick", "50 us"),
+        ("level", "switching"),
+        ("method", "fixed"),
+        ("step", "1 us"),
+    ):
         d.set(name, text)
     d.add("dc_source", "Link", U_0="U_link", R_i="20 mohm")
     d.add("split_half_bridge", "Leg", f_p="20 kHz", t_dead="1 us")
@@ -315,7 +319,16 @@ def valley_filter() -> pendel.Drive:
            duty_limits=(5, 96), duty=(43, 96), share_of_the_link=(81, 96), with_the_grid_s_voltage=(119, 96), loop_gain=(157, 96), current_controller=(195, 96), current_error=(233, 96), current_sensor=(271, 96),
            middle=(5, 120), middle_sensor=(43, 120), grid_sensor=(119, 120), current_setpoint=(195, 120), references=(233, 120), mode=(271, 120),
            half_the_link=(5, 144), imbalance=(43, 144), balance=(81, 144), grid_angle=(119, 144), load_sensor=(157, 144), load_parts=(195, 144), in_phase=(233, 144), power_setpoint=(271, 144), no_reactive_current=(233, 168))  # fmt: skip
-    placed(d, load_lead=(8, 12), transformer=(48, 48), rectifier_choke=(48, 12), rectifier=(88, 12), rectified=(128, 12), smoothing=(168, 12), lights=(168, 48))
+    placed(
+        d,
+        load_lead=(8, 12),
+        transformer=(48, 48),
+        rectifier_choke=(48, 12),
+        rectifier=(88, 12),
+        rectified=(128, 12),
+        smoothing=(168, 12),
+        lights=(168, 48),
+    )
     filter_panel(d)
     return d
 

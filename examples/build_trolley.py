@@ -29,9 +29,7 @@ def trolley() -> pendel.Drive:
     for key, kind, values in (("torque_to_currents", "torque_to_currents_tables", {"p": "pairs", "I_max": "I_top", "U_dc": "U_link"}), ("current_regulator", "dq_regulator_tables", {"f_c": "f_c", "R": "R_ph", "U_dc": "U_link"})):  # fmt: skip
         doc.cards[key] = dataclasses.replace(doc.cards[key], kind=kind, values=values, flux=table)
     face = doc.cards["field_orientation"].face
-    shown = tuple(item for item in face.values if item.name == "I_max") + (
-        FaceItem("f_c", "current_regulator", "f_c"),
-    )
+    shown = tuple(item for item in face.values if item.name == "I_max") + (FaceItem("f_c", "current_regulator", "f_c"),)
     doc.cards["field_orientation"] = dataclasses.replace(doc.cards["field_orientation"], face=dataclasses.replace(face, design="Field orientation by tables", values=shown))  # fmt: skip
     for name in ("K_d", "T_d", "K_q", "T_q"):
         commands.remove_quantity(doc, name).apply(doc)
@@ -47,9 +45,7 @@ def trolley() -> pendel.Drive:
         wires += [(f"voltage_demand.{n}", f"emf_observer.u_{n}"), (f"current_{n}.value", f"emf_observer.{n}")]
     for a, b in wires:
         d.connect(a, b)
-    commands.move_cards(
-        doc, {"gear": (124, 10), "trolley": (160, 10), "emf_observer": (28, 112)}, "Place"
-    ).apply(doc)
+    commands.move_cards(doc, {"gear": (124, 10), "trolley": (160, 10), "emf_observer": (28, 112)}, "Place").apply(doc)
     return d
 
 

@@ -42,18 +42,12 @@ def main() -> int:
     asked.add_argument(
         "--soak", type=float, metavar="SECONDS", help="use the window at random for so long, and nothing else"
     )
-    asked.add_argument(
-        "--sanitize", action="store_true", help="run the examples through sanitizers, and nothing else"
-    )
+    asked.add_argument("--sanitize", action="store_true", help="run the examples through sanitizers, and nothing else")
     options = asked.parse_args()
     begun = time.monotonic()
     if options.sanitize:
         return sanitize.main()
-    found = (
-        [soak(options.soak, options.seed)]
-        if options.soak
-        else campaign(options.n, options.seed, options.only)
-    )
+    found = [soak(options.soak, options.seed)] if options.soak else campaign(options.n, options.seed, options.only)
     if options.every:
         found.append(every_value(Boundary("every value of every kind")))
     print(table(found))

@@ -60,9 +60,7 @@ def own_text(rng: Random, into: Boundary) -> None:
              "i: A", "y = saturate(x, 0, 1)", "y = mapped(table, x)", "y = delayed(line, x, 3)", "while True: pass", "y = x;", "for (;;) ;", "/*", "*/", "#include <x>", "int z[1000000000];")  # fmt: skip
 
     def lines() -> tuple[str, ...]:
-        return tuple(
-            rng.choice(heads) if rng.random() < 0.7 else texts.text(rng) for _ in range(rng.randrange(0, 5))
-        )
+        return tuple(rng.choice(heads) if rng.random() < 0.7 else texts.text(rng) for _ in range(rng.randrange(0, 5)))
 
     own = OwnEquations(lines(), lines(), lines(), lines(), lines())
     kind = rng.choice(("own", LANGUAGE, MODES, C))
@@ -142,13 +140,7 @@ def changed_json(rng: Random, source: str) -> str:
     for _ in range(rng.randrange(1, 4)):
         at: object = record
         while True:
-            items = (
-                list(at.keys())
-                if isinstance(at, dict)
-                else list(range(len(at)))
-                if isinstance(at, list)
-                else []
-            )
+            items = list(at.keys()) if isinstance(at, dict) else list(range(len(at))) if isinstance(at, list) else []
             if not items:
                 break
             key = rng.choice(items)
@@ -186,9 +178,7 @@ def edits(rng: Random, into: Boundary) -> None:
                 drive, rng.choice(("title", "until", "tick", other)), other * rng.randrange(1, 200)
             ),
             lambda: commands.move_cards(drive, {card: (rng.choice((0, 10**9, -(10**30))), 1)}),
-            lambda: commands.set_profile(
-                drive, card, [(texts.text(rng), texts.text(rng))] * rng.randrange(4)
-            ),
+            lambda: commands.set_profile(drive, card, [(texts.text(rng), texts.text(rng))] * rng.randrange(4)),
             lambda: commands.set_rows(
                 drive, card, [[texts.text(rng)] * rng.randrange(4)] * rng.choice((0, 1, 2, 1001))
             ),
@@ -410,9 +400,7 @@ def odd_run(rng: Random, into: Boundary) -> None:
                 hand.answer()  # that it was ended is no news to the next
                 raise AssertionError("a run that was stopped gave no answer")
             if isinstance(answer, RunFailed):
-                foreign = [
-                    s for s in ("inside Pendel", "ended unexpectedly", "did not stop") if s in answer.sentence
-                ]
+                foreign = [s for s in ("inside Pendel", "ended unexpectedly", "did not stop") if s in answer.sentence]
                 assert not foreign, answer.sentence + answer.log[-300:]
                 raise DriveProblem(answer.sentence)
             assert isinstance(answer, RunFinished)

@@ -121,9 +121,7 @@ def search(name: str, seconds: int) -> None:
         (corpus / f"seed_{number}").write_text(seed, "utf-8")
     limits = [f"-max_total_time={seconds}", f"-timeout={TOO_LONG}", f"-rss_limit_mb={MOST_MEGABYTES}", "-max_len=16000"]
     told = [f"-artifact_prefix={FAILED}/guided_{name}_", "-print_final_stats=1", "-verbosity=0"]
-    atheris.Setup(
-        [sys.argv[0], *limits, *told, str(corpus)], lambda data: act(data.decode("utf-8", "surrogateescape"))
-    )
+    atheris.Setup([sys.argv[0], *limits, *told, str(corpus)], lambda data: act(data.decode("utf-8", "surrogateescape")))
     atheris.Fuzz()
 
 

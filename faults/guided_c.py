@@ -42,7 +42,10 @@ def built(folder: Path) -> Path | None:
     (folder / "slave.c").write_text(text)
     program = folder / "slave"
     done = subprocess.run(
-        [compiler, *FLAGS, str(folder / "slave.c"), "-lm", "-o", str(program)], capture_output=True, text=True, check=False
+        [compiler, *FLAGS, str(folder / "slave.c"), "-lm", "-o", str(program)],
+        capture_output=True,
+        text=True,
+        check=False,
     )
     if done.returncode and "libclang_rt" not in done.stderr:
         sys.exit(done.stderr)
@@ -64,7 +67,12 @@ def main() -> int:
             capture_output=True, text=True, check=False,
         )  # fmt: skip
     for line in done.stderr.splitlines():
-        if "number_of_executed_units" in line or "ERROR" in line or "runtime error" in line or line.startswith("SUMMARY"):
+        if (
+            "number_of_executed_units" in line
+            or "ERROR" in line
+            or "runtime error" in line
+            or line.startswith("SUMMARY")
+        ):
             print(f"slave: {line}")
     branches = [line for line in done.stderr.splitlines() if " cov: " in line][-1:]
     print("slave:", *branches, "clean" if done.returncode == 0 else f"ended with {done.returncode}")

@@ -63,9 +63,7 @@ class Hands:
             offered = [a for a in top.actions() if a.isEnabled() and not a.isSeparator() and a.menu() is None]
             chosen = self.rng.choice(offered) if offered else None
             top.close()
-            if chosen is not None and not any(
-                word in chosen.text() for word in ("Quit", "Close", "New window")
-            ):
+            if chosen is not None and not any(word in chosen.text() for word in ("Quit", "Close", "New window")):
                 chosen.trigger()
         elif isinstance(top, QDialog):
             top.reject()

@@ -89,7 +89,5 @@ def table(boundaries: list[Boundary]) -> str:
         seen: dict[str, int] = {}
         for sentence in b.failed:
             seen[sentence] = seen.get(sentence, 0) + 1
-        lines += [
-            f"    {count} × {sentence}" for sentence, count in sorted(seen.items(), key=lambda s: -s[1])[:20]
-        ]
+        lines += [f"    {count} × {sentence}" for sentence, count in sorted(seen.items(), key=lambda s: -s[1])[:20]]
     return "\n".join(lines)

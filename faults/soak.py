@@ -36,9 +36,7 @@ def lost_on_the_way_back(window) -> str:
     end, steps = to_text(window.session.drive), undo.count()
     undo.setIndex(0)
     undo.setIndex(steps)
-    return (
-        "" if to_text(window.session.drive) == end else f"{steps} edits undone and done again lead elsewhere"
-    )
+    return "" if to_text(window.session.drive) == end else f"{steps} edits undone and done again lead elsewhere"
 
 
 def soak(seconds: float, seed: int) -> Boundary:
@@ -120,9 +118,7 @@ def soak(seconds: float, seed: int) -> Boundary:
         key = card()
         if key is None:
             return
-        values = (
-            kinds()[session.drive.cards[key].kind].values if session.drive.cards[key].kind in kinds() else ()
-        )
+        values = kinds()[session.drive.cards[key].kind].values if session.drive.cards[key].kind in kinds() else ()
         ways: list[Callable[[], commands.Command]] = [
             lambda: commands.set_value(
                 session.drive,

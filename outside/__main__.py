@@ -57,7 +57,9 @@ def check_second_master(python):
         bench.load(build_library(image_text(made)).read_bytes())
         bench.order(Order.ENABLE)
         bench.disconnect()
-        spots = [channels[k].spot.address for k in ("current_regulator.K_d", "input:resolver.value", "input:current_a.value")]
+        spots = [
+            channels[k].spot.address for k in ("current_regulator.K_d", "input:resolver.value", "input:current_a.value")
+        ]
         for kind, address in zip(("tcp", "udp", "serial"), board.addresses):
             place, _, number = address.partition("://")[2].rpartition("?" if kind == "serial" else ":")
             number = number.removeprefix("speed=")
@@ -104,12 +106,21 @@ def check_descriptions(python):
             sources = ["main.c", f"{name}.c", "pd_numbers.c"]
             subprocess.run(["gcc", "-g", "-O0", *sources, "-o", "x.elf", "-lm"], cwd=folder, check=True)
             update = ["--update", "FULL", "--update-mode", "PRESERVE"]
-            subprocess.run([tool, "--strict", "x.a2l", "-e", "x.elf", *update, "-o", "y.a2l"], cwd=folder, check=True, capture_output=True)
+            subprocess.run(
+                [tool, "--strict", "x.a2l", "-e", "x.elf", *update, "-o", "y.a2l"],
+                cwd=folder,
+                check=True,
+                capture_output=True,
+            )
             listed = subprocess.run(["nm", "x.elf"], cwd=folder, capture_output=True, text=True, check=True).stdout
             base = next(int(line.split()[0], 16) for line in listed.splitlines() if line.endswith(f" B {name}"))
             updated = (folder / "y.a2l").read_text().splitlines()
             for place in code_places(made):
-                line = next(x for x in updated if f"{name}.{place.member} " in x and ("MEASUREMENT" in x or "CHARACTERISTIC" in x))
+                line = next(
+                    x
+                    for x in updated
+                    if f"{name}.{place.member} " in x and ("MEASUREMENT" in x or "CHARACTERISTIC" in x)
+                )
                 words = line.split()
                 at = words[words.index("ECU_ADDRESS") + 1] if "MEASUREMENT" in line else words[words.index("VALUE") + 1]
                 assert int(at, 16) - base == place.offset, (place, line)
@@ -165,7 +176,12 @@ def rows_of_ours(ready, names, step, steps, sets=None):
 
 
 UNITS = (
-    ("car_door_drive", "", {"100": {"speed_pi.K_p": 20.0, "door_leaf.m": 90.0}}, {"supply.R_i": 0.0, "supply.voltage": 1.0}),
+    (
+        "car_door_drive",
+        "",
+        {"100": {"speed_pi.K_p": 20.0, "door_leaf.m": 90.0}},
+        {"supply.R_i": 0.0, "supply.voltage": 1.0},
+    ),
     ("car_door_drive", "switching", {}, {}),
     ("haul_drive", "", {"50": {"current_regulator.K_d": 9.0}}, {}),
     ("haul_inverter", "", {}, {}),
@@ -209,7 +225,13 @@ WAYS = (
     ("car_door_drive", "bridge.duty", "door_motor.current", ("bridge.duty",), "rest"),
     ("haul_drive", "current_regulator.u_q", "current_regulator.u_q", ("current_regulator.u_q",), "steady"),
     ("wayside_supply", "voltage_pi.out", "voltage_pi.out", ("voltage_pi.out",), "end"),
-    ("valley_filter", "current_error.out", "current_error.out", ("current_error.out", "current_setpoint.out"), "built up"),
+    (
+        "valley_filter",
+        "current_error.out",
+        "current_error.out",
+        ("current_error.out", "current_setpoint.out"),
+        "built up",
+    ),
 )
 
 
@@ -230,7 +252,15 @@ def check_linear_models(python):
         dense = np.geomspace(found.frequencies()[0], 0.4999 / model.dt, 4000) if model.dt else found.frequencies()
         loop = margins(dense, -found.model.response(2 * np.pi * dense), stable=True) if around else None
         ours[key] = minimal(model), model.response(2 * np.pi * f), loop
-        parts = {"A": model.A, "B": model.B, "C": model.C, "D": model.D, "dt": model.dt, "omega": 2 * np.pi * f, "around": around}
+        parts = {
+            "A": model.A,
+            "B": model.B,
+            "C": model.C,
+            "D": model.D,
+            "dt": model.dt,
+            "omega": 2 * np.pi * f,
+            "around": around,
+        }
         arrays |= {f"{key}|{part}": np.asarray(value) for part, value in parts.items()}
     with tempfile.TemporaryDirectory() as folder:
         np.savez(Path(folder) / "models.npz", **arrays)
@@ -252,7 +282,11 @@ def check_linear_models(python):
             gain, phase, crossover, peak = found["loop"]
             assert abs(loop.ms / peak - 1) < 2e-3, (key, loop, peak)
             if abs(loop.crossover / crossover - 1) < 0.1:  # else L crosses more than once, and they take another
-                assert abs(loop.phase - phase) < 0.2 and abs(loop.crossover / crossover - 1) < 2e-3, (key, loop, found["loop"])
+                assert abs(loop.phase - phase) < 0.2 and abs(loop.crossover / crossover - 1) < 2e-3, (
+                    key,
+                    loop,
+                    found["loop"],
+                )
                 assert not np.isfinite(loop.gain + gain) or abs(loop.gain / gain - 1) < 5e-3, (key, loop, found["loop"])
             words += f", {loop.crossover:.4g} Hz, {loop.phase:.2f}°, Ms {loop.ms:.4f} (theirs {peak:.4f})"
         print(f"  {key}: {words}")

@@ -34,7 +34,12 @@ def main():
     with np.load(sys.argv[1]) as models:
         names = sorted({key.split("|")[0] for key in models.files})
         result = {
-            name: looked_at(*(models[f"{name}|{part}"] for part in "ABCD"), float(models[f"{name}|dt"]), models[f"{name}|omega"], bool(models[f"{name}|around"]))
+            name: looked_at(
+                *(models[f"{name}|{part}"] for part in "ABCD"),
+                float(models[f"{name}|dt"]),
+                models[f"{name}|omega"],
+                bool(models[f"{name}|around"]),
+            )
             for name in names
         }
     with open(sys.argv[2], "w") as file:

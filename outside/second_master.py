@@ -48,9 +48,7 @@ def main():
             "max_dto": properties.maxDto,
             "supports": [bool(properties[n]) for n in ("supportsDaq", "supportsCalpag", "supportsPgm")],
             "identity": master.identifier(0x00),
-            "info": {
-                k: v for k, v in master.getDaqInfo()["processor"]["properties"].items() if not k.startswith("_")
-            },
+            "info": {k: v for k, v in master.getDaqInfo()["processor"]["properties"].items() if not k.startswith("_")},
             "resolution": master.getDaqInfo()["resolution"]["timestampTicks"],
             "unit": str(master.getDaqInfo()["resolution"]["timestampMode"]["unit"]),
         }
@@ -60,9 +58,10 @@ def main():
 
         master.setMta(value_at, 0)
         master.download(struct.pack("<f", 41.5))
-        found["before"], found["after"] = struct.unpack("<f", before)[0], struct.unpack(
-            "<f", bytes(master.shortUpload(4, value_at, 0))
-        )[0]
+        found["before"], found["after"] = (
+            struct.unpack("<f", before)[0],
+            struct.unpack("<f", bytes(master.shortUpload(4, value_at, 0)))[0],
+        )
         master.setMta(0, 0)
         found["checksum"] = int(master.buildChecksum(32).checksum)
         found["memory"] = bytes(master.shortUpload(32, 0, 0)).hex()

@@ -21,9 +21,27 @@ EXAMPLE = Path(__file__).parent.parent / "src" / "pendel" / "examples" / "car_do
 
 
 LONGEST = (
-    "test_window", "test_machine_ways", "test_catalogue", "test_everyday", "test_examples", "test_numbers", "test_truth",
-    "test_bench", "test_safety", "test_plots", "test_look", "test_command_line", "test_power_drives", "test_ways",
-    "test_live_values", "test_emulated_board", "test_measured", "test_power_ways", "test_loops", "test_values_in_code", "test_within_limits",
+    "test_window",
+    "test_machine_ways",
+    "test_catalogue",
+    "test_everyday",
+    "test_examples",
+    "test_numbers",
+    "test_truth",
+    "test_bench",
+    "test_safety",
+    "test_plots",
+    "test_look",
+    "test_command_line",
+    "test_power_drives",
+    "test_ways",
+    "test_live_values",
+    "test_emulated_board",
+    "test_measured",
+    "test_power_ways",
+    "test_loops",
+    "test_values_in_code",
+    "test_within_limits",
 )
 """Files that take longest, first: where files are shared out among workers, none is left alone with one of them at the end."""
 

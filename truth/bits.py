@@ -93,7 +93,9 @@ def on_host(made: Lowered, shape: np.ndarray, command: tuple[str, ...], optimisa
 def on_board(made: Lowered, shape: np.ndarray, processor: Processor, ticks: int) -> int:
     """The hash on an emulated processor."""
     count, signals = len(made.inputs), sum(len(b.tree.outputs) for b in made.blocks)
-    middle, reach = (", ".join(float(x).hex() for x in column) for column in (shape if len(shape) else np.zeros((1, 2))).T)
+    middle, reach = (
+        ", ".join(float(x).hex() for x in column) for column in (shape if len(shape) else np.zeros((1, 2))).T
+    )
     main = ON_BOARD.format(
         inputs=max(1, count), count=count, signals=signals, middle=middle, reach=reach, name=made.name, ticks=ticks
     )

@@ -80,9 +80,7 @@ def deck_of(kind: str, seed: int, tick: float) -> ControlDeck:
     d.set("tick", repr(tick))
     template = kinds()[kind]
     profile = (
-        [("0", "0"), ("100 s", "2"), ("1 h", "-1"), ("9 h", "1.5"), ("10.5 h", "0.5")]
-        if template.has_profile
-        else ()
+        [("0", "0"), ("100 s", "2"), ("1 h", "-1"), ("9 h", "1.5"), ("10.5 h", "0.5")] if template.has_profile else ()
     )
     d.add(kind, "Block", profile=profile)
     drawn = {}
@@ -101,9 +99,7 @@ def deck_of(kind: str, seed: int, tick: float) -> ControlDeck:
     deck = prepare(d.document).deck
     (block,) = deck.blocks
     sources = {p.name: f"outside.{p.name}" for p in template.ports if p.link is Link.SIGNAL_IN}
-    return replace(
-        deck, blocks=(replace(block, sources=sources),), measured=tuple(sources.values()), commands={}
-    )
+    return replace(deck, blocks=(replace(block, sources=sources),), measured=tuple(sources.values()), commands={})
 
 
 def shapes(kind: str, deck: ControlDeck, seed: int, drift: bool) -> np.ndarray:
@@ -205,7 +201,9 @@ def in_words(kind: str, seed: int, tally: Tally, ticks: int = 4000) -> None:
         return
     mean, drift, size, frequency, phase = shapes(kind, deck, seed, drift=False).T[:, : len(plain.inputs)]
     t = TICK * np.arange(ticks)[:, None]
-    inputs = mean + drift * t + size * np.sin(2 * np.pi * frequency * t + phase) if plain.inputs else np.zeros((ticks, 1))
+    inputs = (
+        mean + drift * t + size * np.sin(2 * np.pi * frequency * t + phase) if plain.inputs else np.zeros((ticks, 1))
+    )
     exact = replay(load(shipped_alone(plain)), inputs, len(deck.signals))[0]
     seen = sizes_while(deck, inputs) | {
         i.signal: float(np.max(np.abs(inputs[:, k]))) for k, i in enumerate(plain.inputs)

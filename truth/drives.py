@@ -58,9 +58,7 @@ class Maker:
             self.d.add("constant", "Duty", value=repr(self.of(low, high)))
         elif kind == "step":
             a, b = (round(middle + span * self.rng.uniform(-0.9, 0.9), 3) for _ in range(2))
-            self.d.add(
-                "step", "Duty", before=repr(a), after=repr(b), t_0=f"{self.rng.uniform(5, 40) * tick} s"
-            )
+            self.d.add("step", "Duty", before=repr(a), after=repr(b), t_0=f"{self.rng.uniform(5, 40) * tick} s")
         else:
             self.d.add(
                 "sine",
@@ -157,9 +155,7 @@ def inverter(m: Maker) -> None:
         "three_phase_modulator",
         "Modulator",
         U_dc=f"{link} V",
-        choices={
-            "scheme": m.of("space vector", "sine", "third harmonic", "clamped 60", "clamped low", "block")
-        },
+        choices={"scheme": m.of("space vector", "sine", "third harmonic", "clamped 60", "clamped low", "block")},
     )
     m.wire(
         "feed.dc > inverter.dc",
@@ -204,9 +200,7 @@ def rectifier(m: Maker) -> None:
         m.d.add("inductor", "Choke", L=f"{m.about(10e-3)} H", R_s="10 mohm")
         m.wire("ends.plus > choke.a", "choke.b > load.a", "load.b > ends.minus")
     else:
-        m.d.add(
-            "capacitor", "Bank", C=f"{m.about(300e-6)} F", R_s="20 mohm", starts={"u": f"{m.of(0, 100)} V"}
-        )
+        m.d.add("capacitor", "Bank", C=f"{m.about(300e-6)} F", R_s="20 mohm", starts={"u": f"{m.of(0, 100)} V"})
         m.wire("ends.plus > load.a", "load.b > ends.minus", "ends.plus > bank.a", "bank.b > ends.minus")
 
 
@@ -244,9 +238,7 @@ def mechanics(m: Maker) -> None:
         profile=[("0", "0"), ("5 ms", f"{m.about(3)} N*m"), ("60 ms", f"{-m.about(1)} N*m"), ("9 s", "0")],
     )
     for n in range(3):
-        m.d.add(
-            "inertia", f"Mass {n}", J=f"{m.about(0.01)} kg*m^2", starts={"omega": m.of("0", "0", "3 rad/s")}
-        )
+        m.d.add("inertia", f"Mass {n}", J=f"{m.about(0.01)} kg*m^2", starts={"omega": m.of("0", "0", "3 rad/s")})
     m.d.add("elastic_shaft", "Shaft 0", k=f"{m.about(800)} N*m/rad", d=f"{m.about(0.5)} N*m*s")
     m.d.add(
         "elastic_shaft",

@@ -39,10 +39,7 @@ def figures(case: Case, tally: Tally, windows: int = 3) -> None:
     ).rows
     keys = [k for k in run.structure.signals if ":" not in k]
     y, t = evaluate_signals(run.structure, dense, run.parameters, keys), dense[:, 0]
-    turns = [
-        run.infos[k].unit == "rad" and bool(np.any(np.abs(np.diff(y[:, n])) > np.pi))
-        for n, k in enumerate(keys)
-    ]
+    turns = [run.infos[k].unit == "rad" and bool(np.any(np.abs(np.diff(y[:, n])) > np.pi)) for n, k in enumerate(keys)]
     largest: dict[str, float] = {}
     for n, key in enumerate(keys):
         unit = run.infos[key].unit
@@ -58,9 +55,7 @@ def figures(case: Case, tally: Tally, windows: int = 3) -> None:
         a, b = float(t[first]), float(t[last])
         step, inside = np.diff(t[first : last + 1])[:, None], y[first : last + 1]
         mean = np.sum(step * (inside[1:] + inside[:-1]) / 2, axis=0) / (b - a)
-        square = np.sum(
-            step * (inside[1:] ** 2 + inside[1:] * inside[:-1] + inside[:-1] ** 2) / 3, axis=0
-        ) / (b - a)
+        square = np.sum(step * (inside[1:] ** 2 + inside[1:] * inside[:-1] + inside[:-1] ** 2) / 3, axis=0) / (b - a)
         for n, key in enumerate(keys):
             pieces = run.pieces(key)
             size = max(np.max(np.abs(y[:, n])), LEAKS * largest[run.infos[key].unit], 1e-9)

@@ -67,9 +67,7 @@ def twins(seed: int, tallies: Tallies) -> None:
     i, u = plain.at("l.current", t), plain.at("c.voltage", t)
     size_i, size_u = np.max(np.abs(i)), np.max(np.abs(u))
 
-    def agree(
-        name: str, run, currents: float = 1.0, volts: float = 1.0, time: float = 1.0, shift: float = 0.0
-    ) -> None:
+    def agree(name: str, run, currents: float = 1.0, volts: float = 1.0, time: float = 1.0, shift: float = 0.0) -> None:
         at = t if shift == 0 else t[t < 0.02 - shift]
         other_i, other_u = run.at("l.current", (at + shift) * time), run.at("c.voltage", (at + shift) * time)
         worst = max(
@@ -111,7 +109,9 @@ def synchronous(seed: int, offset: float) -> pendel.Drive:
     pairs, angle = int(rng.integers(1, 5)), rng.uniform(-1.0, 1.0)
     d = pendel.Drive("Frames")
     d.set("until", "60 ms")
-    d.add("three_phase_source", "Grid", U="90 V", f="50 Hz", R_i="10 mohm", L_i="0.1 mH", angle=f"{offset + angle!r} rad")
+    d.add(
+        "three_phase_source", "Grid", U="90 V", f="50 Hz", R_i="10 mohm", L_i="0.1 mH", angle=f"{offset + angle!r} rad"
+    )
     d.add(
         "pmsm",
         "Motor",
@@ -170,11 +170,8 @@ def phases(seed: int, swapped: Tally, as_star: Tally) -> None:
     t = np.linspace(0, 0.03, 400)
     size = np.max(np.abs(plain["coil_0.current"].y))
     gap = max(
-        np.max(np.abs(turned.at(f"coil_{n}.current", t) - plain.at(f"coil_{(n + 1) % 3}.current", t)))
-        for n in range(3)
+        np.max(np.abs(turned.at(f"coil_{n}.current", t) - plain.at(f"coil_{(n + 1) % 3}.current", t))) for n in range(3)
     )
     swapped.note(float(gap / size) / ALLOWED, f"twins_{seed} phases")
     line = delta.at("coil_0.current", t) - delta.at("coil_2.current", t)
-    as_star.note(
-        float(np.max(np.abs(line - plain.at("coil_0.current", t))) / size) / ALLOWED, f"twins_{seed} delta"
-    )
+    as_star.note(float(np.max(np.abs(line - plain.at("coil_0.current", t))) / size) / ALLOWED, f"twins_{seed} delta")

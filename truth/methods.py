@@ -96,9 +96,7 @@ def compare(case: Case, tallies: Tallies) -> None:
             if run.message:
                 tally.fault(f"{case.name} {method} {tolerance}", run.message, case.drive)
                 continue
-            allowed = (TIMES_TOLERANCE * float(tolerance) + RESOLVED) * (
-                FAST_TIMES if method == "fast" else 1
-            )
+            allowed = (TIMES_TOLERANCE * float(tolerance) + RESOLVED) * (FAST_TIMES if method == "fast" else 1)
             off = gap(run, wanted, times)
             if off > allowed:
                 tallies["drives that let errors grow"].note(0.0, case.name)
@@ -178,9 +176,7 @@ def again(case: Case, tally: Tally) -> None:
     prepared = prepare(case.drive.document)
     alone = run_drive(prepared).rows
     with ThreadPoolExecutor(2) as pool:
-        both = [
-            f.result().rows for f in [pool.submit(run_drive, prepare(case.drive.document)) for _ in range(2)]
-        ]
+        both = [f.result().rows for f in [pool.submit(run_drive, prepare(case.drive.document)) for _ in range(2)]]
     same = all(np.array_equal(alone, other) for other in both)
     tally.note(0.0 if same else 2.0, f"{case.name} threads", case.drive)
 

@@ -50,8 +50,6 @@ def however_it_is_cut(case: Case, method: str, tally: Tally) -> None:
     settings = RunSettings(until, 1e-6, method, h_max=until / 100, fixed_step=max(1e-6, until / 2e5))
     inputs = prepared.inputs(settings)
     whole, cut = integrate(prepared.program, inputs), in_slices(prepared.program, inputs, case.seed)
-    same = all(
-        np.array_equal(a, b, equal_nan=True) for a, b in ((whole.rows, cut.rows), (whole.ticks, cut.ticks))
-    )
+    same = all(np.array_equal(a, b, equal_nan=True) for a, b in ((whole.rows, cut.rows), (whole.ticks, cut.ticks)))
     same &= (whole.counters, whole.outcome) == (cut.counters, cut.outcome)
     tally.note(0.0 if same else 2.0, f"{case.name} {method}", case.drive)

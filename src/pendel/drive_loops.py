@@ -55,9 +55,7 @@ class JudgedDrive(EditedDrive):
             tuple(self._signal(o) for o in opened_at),
         )
 
-    def transfer(
-        self, source: str, target: str, *, opened: Sequence[str] = (), at: str | float = "any"
-    ) -> Transfer:
+    def transfer(self, source: str, target: str, *, opened: Sequence[str] = (), at: str | float = "any") -> Transfer:
         """The linear model between two signals or taps; see `pendel.core.loops.transfer.Ends` for where and about what;
         a time also as text, such as ``"0.4 s"``.
 
@@ -98,9 +96,7 @@ class JudgedDrive(EditedDrive):
 
         return sweep_between(self.document, self._ends(source, target, opened, at), frequencies, amplitude)
 
-    def keep_transfer(
-        self, name: str, source: str, target: str, *, opened: Sequence[str] = (), at: str = ""
-    ) -> None:
+    def keep_transfer(self, name: str, source: str, target: str, *, opened: Sequence[str] = (), at: str = "") -> None:
         """Keep a way between two signals or taps in the drive by a name, to be looked at on Loops.
 
         >>> d.keep_transfer("current by setpoint", "i_set", "i_door")
@@ -144,9 +140,7 @@ class JudgedDrive(EditedDrive):
             self.do(proposal.command)
         return dict(proposal.left)
 
-    def tune(
-        self, loop: str = "", *, goal: str = "disturbance", at: str = "rest", **limits: float
-    ) -> TunedLoops:
+    def tune(self, loop: str = "", *, goal: str = "disturbance", at: str = "rest", **limits: float) -> TunedLoops:
         """Take the gains that are best by a goal (disturbance, settling, effort) within limits, of one loop by its
         regulator or of all, inside out, where they are judged `at`; see `pendel.core.loops.within_limits.Limits` for
         what can be limited.
@@ -241,9 +235,7 @@ class JudgedDrive(EditedDrive):
         from pendel.core.loops.calming import command_for, means_of
         from pendel.core.loops.looked_at import calming_of
 
-        found = calming_of(
-            self.document, means_of(by), mode, self._signal(behind), self._signal(speed), float(damping)
-        )
+        found = calming_of(self.document, means_of(by), mode, self._signal(behind), self._signal(speed), float(damping))
         self.do(command_for(self.document, found))
         return found
 

@@ -278,14 +278,10 @@ class Run(Mapping[str, "Trace"]):
         trace = self[key]
         times = np.asarray(times, dtype=float)
         if trace.sampled:
-            return trace.y[
-                np.clip(np.searchsorted(trace.t, times + 1e-12, side="right") - 1, 0, len(trace.y) - 1)
-            ]
+            return trace.y[np.clip(np.searchsorted(trace.t, times + 1e-12, side="right") - 1, 0, len(trace.y) - 1)]
         return np.interp(times, trace.t, trace.y)
 
-    def save(
-        self, path: str | Path, signals: list[str] | None = None, units: Mapping[str, str] | None = None
-    ) -> None:
+    def save(self, path: str | Path, signals: list[str] | None = None, units: Mapping[str, str] | None = None) -> None:
         """Traces as ``.csv``, ``.h5`` or ``.mat``, by the ending of ``path``. ``units`` gives single signals
         in others than those they are declared with, such as ``{"door_motor.speed": "rpm"}``.
 

@@ -182,7 +182,9 @@ def settle(typing=False):
 
         def rests(timers=timers, sessions=sessions):
             return not any(not sip.isdeleted(t) and t.isActive() for t in timers) and not any(
-                s.evaluator.busy or s.jobs.busy(READ_RUNS, WRITE_C, SAVE_TRACES) for s in sessions if not sip.isdeleted(s) and not s.closing
+                s.evaluator.busy or s.jobs.busy(READ_RUNS, WRITE_C, SAVE_TRACES)
+                for s in sessions
+                if not sip.isdeleted(s) and not s.closing
             )
 
         assert until(rests, 60)

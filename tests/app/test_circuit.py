@@ -31,11 +31,7 @@ def test_a_converter_opens_with_live_values_and_steps_from_switching_to_switchin
         for pole, sign in (("a", 1), ("b", -1)):
             pole_current = values[f"current_{pole}_upper"] - values[f"current_{pole}_lower"]
             assert abs(pole_current - sign * values["output_current"]) < 1e-6
-        on = [
-            e
-            for e in circuit.canvas.drawing.elements
-            if e.symbol == "transistor" and circuit.canvas.conducts(e)
-        ]
+        on = [e for e in circuit.canvas.drawing.elements if e.symbol == "transistor" and circuit.canvas.conducts(e)]
         assert 2 <= len(on) <= 4
     before = circuit.time
     QTest.keyClick(circuit, Qt.Key.Key_Left)

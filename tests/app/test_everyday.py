@@ -131,11 +131,7 @@ def test_cards_travel_by_clipboard_with_their_wires(window):
     field.setFocus()
     field.selectAll()
     window.editing.cut()
-    assert (
-        QGuiApplication.clipboard().text() == "m_leaf"
-        and field.text() == ""
-        and "door_leaf" in session.drive.cards
-    )
+    assert QGuiApplication.clipboard().text() == "m_leaf" and field.text() == "" and "door_leaf" in session.drive.cards
     window.editing.paste()
     assert field.text() == "m_leaf"
     window.drive_page.sheet.setFocus()
@@ -424,8 +420,7 @@ def test_usual_strips_show_what_belongs_together(window):
     assert shown[-1] == ["link.voltage"]
     assert "current of phase a b c A" in " ".join(" ".join(c.split()) for c in captions(page))
     assert {
-        measured(page.drawn[0][0], "inverter.line_voltage", None, 0.0, 0.06, [])[n]
-        for n in ("rise", "overshoot")
+        measured(page.drawn[0][0], "inverter.line_voltage", None, 0.0, 0.06, [])[n] for n in ("rise", "overshoot")
     } == {"–"}
     opened(window, "service_trolley")
     settle()

@@ -53,10 +53,7 @@ def drawings(draw):
 
 
 def boxes_of(places, power):
-    return {
-        k: Box(x * GRID, y * GRID, *(POWER_SIZE if k in power else CONTROL_SIZE))
-        for k, (x, y) in places.items()
-    }
+    return {k: Box(x * GRID, y * GRID, *(POWER_SIZE if k in power else CONTROL_SIZE)) for k, (x, y) in places.items()}
 
 
 @settings(max_examples=60, deadline=None)
@@ -144,10 +141,7 @@ def test_no_path_of_the_same_kind_would_have_been_cheaper(drawing):
     """Stopping early, at paths that are too long to win, changes no result: all candidates judged one by one agree."""
     power, power_links, control, signal_links, outputs = drawing
     boxes = boxes_of(tidy(power, power_links, control, signal_links, outputs, []), power)
-    links = [
-        Link(f"w{n}", a, b, True, f"{a}.out", f"{b}.in{n}", False, False)
-        for n, (a, b) in enumerate(signal_links)
-    ]
+    links = [Link(f"w{n}", a, b, True, f"{a}.out", f"{b}.in{n}", False, False) for n, (a, b) in enumerate(signal_links)]
     if not links:
         return
     placed, obstacles = anchors(boxes, links), Obstacles(boxes.values())
@@ -162,11 +156,7 @@ def test_no_path_of_the_same_kind_would_have_been_cheaper(drawing):
     lanes_there = lanes(p, q, obstacles.boxes)
 
     def cheapest(*kinds):
-        paths = [
-            [a.point, *map(tuple, path), b.point]
-            for kind in kinds
-            for path in kind(p, q, *lanes_there).tolist()
-        ]
+        paths = [[a.point, *map(tuple, path), b.point] for kind in kinds for path in kind(p, q, *lanes_there).tolist()]
         return min((cost_by_itself(path, obstacles.boxes, others), path) for path in paths)
 
     cost, path = cheapest(simple_paths, winding_paths)
@@ -199,7 +189,10 @@ def test_paths_that_are_found_a_few_at_a_time_are_those_found_at_once(applicatio
     monkeypatch.setattr(routing, "AT_A_TIME", 0.0)
     power = ["p0", "p1", "p2"]
     boxes = boxes_of(tidy(power, [("p0", "p1"), ("p1", "p2")], ["c0", "c1"], [("c0", "c1")], {"c1"}, ["p0"]), power)
-    links = [Link(f"{a}>{b}", a, b, a[0] == "c", f"{a}.out{b}", f"{b}.in{a}", a[0] == "p", b[0] == "p") for a, b in (("p0", "p1"), ("p1", "p2"), ("c0", "c1"))]
+    links = [
+        Link(f"{a}>{b}", a, b, a[0] == "c", f"{a}.out{b}", f"{b}.in{a}", a[0] == "p", b[0] == "p")
+        for a, b in (("p0", "p1"), ("p1", "p2"), ("c0", "c1"))
+    ]
     parent = QObject()
     router, done = routing.Router(parent), []
     router.done.connect(lambda: done.append(dict(router.paths)))

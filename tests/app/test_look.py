@@ -52,16 +52,9 @@ def test_text_and_traces_stand_out_from_their_grounds(t):
 def cut_texts(page) -> list[str]:
     found = []
     for widget in page.findChildren(QLabel) + page.findChildren(QAbstractButton):
-        if (
-            not widget.isVisible()
-            or isinstance(widget, Elided)
-            or not widget.text()
-            or isinstance(widget, QCheckBox)
-        ):
+        if not widget.isVisible() or isinstance(widget, Elided) or not widget.text() or isinstance(widget, QCheckBox):
             continue
-        if isinstance(widget, QLabel) and (
-            widget.wordWrap() or not widget.visibleRegion().boundingRect().width()
-        ):
+        if isinstance(widget, QLabel) and (widget.wordWrap() or not widget.visibleRegion().boundingRect().width()):
             continue
         needed = max(widget.fontMetrics().horizontalAdvance(line) for line in widget.text().splitlines())
         if needed > widget.width() + 1:
@@ -82,9 +75,7 @@ def test_no_text_is_cut_and_every_control_has_a_name(window, size):
         assert page.minimumSizeHint().width() <= 1280
         for kind in (QLineEdit, QComboBox, QSlider):
             for control in page.findChildren(kind):
-                inside_editor = control.objectName().startswith("qt_") or control.parent().inherits(
-                    "QComboBox"
-                )
+                inside_editor = control.objectName().startswith("qt_") or control.parent().inherits("QComboBox")
                 assert inside_editor or control.accessibleName() or control.toolTip(), (name, control)
 
 

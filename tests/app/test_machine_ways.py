@@ -135,9 +135,7 @@ def test_a_brake_run_feeds_the_grid(window):
     found = run(window)
     page = runs_page(window)
     assert [t.split() for t in captions(page)[-2:]] == [["link", "voltage", "V"], ["Grid:", "power", "W"]]
-    grid, torque, speed = (
-        mean(found, k, 1.4, 1.58) for k in ("grid.power", "rope_pull.load", "old_machine.speed")
-    )
+    grid, torque, speed = (mean(found, k, 1.4, 1.58) for k in ("grid.power", "rope_pull.load", "old_machine.speed"))
     lost = sum(mean(found, k, 1.4, 1.58) for k in found.keys if k.endswith(".loss"))
     first, last = (np.interp(x, found.trace("old_machine.speed").t, found.trace("old_machine.speed").y) for x in (1.4, 1.58))  # fmt: skip
     slowed = 0.5 * examine(session.drive).quantities["J_all"] * (last**2 - first**2) / 0.18

@@ -129,7 +129,10 @@ def pointing_reads_all(page):
     at = view.mapViewToScene(pg.Point(np.log10(frequency), -100.0))
     QTest.mouseMove(plots.phase_plot.viewport(), plots.phase_plot.mapFromScene(at))
     assert until(lambda: "Hz" in plots.size_plot.reading.toPlainText())
-    L = complex(np.interp(frequency, best.frequency, best.response.real), np.interp(frequency, best.frequency, best.response.imag))
+    L = complex(
+        np.interp(frequency, best.frequency, best.response.real),
+        np.interp(frequency, best.frequency, best.response.imag),
+    )
     texts = [p.reading.toPlainText() for p in (*plots.over_frequency, plots.circle_plot)]
     size = float(texts[0].split("   ")[1].split()[0].replace("−", "-"))
     assert size == pytest.approx(20 * np.log10(abs(L)), abs=0.4) and texts[1].endswith(("°", "degrees"))

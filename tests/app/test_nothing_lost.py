@@ -76,9 +76,7 @@ HOLDER = "import sys, time; from pathlib import Path; from pendel.core.drive.loc
 def test_a_drive_that_is_open_elsewhere_is_opened_only_on_request(window, questions, example_path, tmp_path):
     path = tmp_path / "shared.pendel"
     path.write_text(example_path.read_text())
-    with subprocess.Popen(
-        [sys.executable, "-c", HOLDER, str(path)], stdout=subprocess.PIPE, text=True
-    ) as holder:
+    with subprocess.Popen([sys.executable, "-c", HOLDER, str(path)], stdout=subprocess.PIPE, text=True) as holder:
         assert holder.stdout.readline().strip() == "True"
         before = window.session.path
         questions.answers = [NO]
@@ -177,9 +175,7 @@ def test_what_no_drive_can_hold_is_refused_with_a_sentence(window, tmp_path):
     assert session.undo.count() == steps and file.to_text(session.drive) == before
     assert ["letters" in said[0], "half a letter" in said[1], "1000" in said[2]] == [True] * 3
     # A name so long that its number did not show in its id once hung the window.
-    session.do(
-        commands.rename_card(session.drive, "belt", "A belt with a name that is longer than its id can be")
-    )
+    session.do(commands.rename_card(session.drive, "belt", "A belt with a name that is longer than its id can be"))
     for _ in range(3):
         command, new = commands.copy_cards(
             session.drive, [next(k for k in session.drive.cards if k.startswith("a_belt"))]

@@ -21,7 +21,9 @@ CONTROLS = (
     PanelControl("bar", "speed_pi.out", "Current setpoint", 6, 0, 4, 1, "-24 A", "24 A"),
     PanelControl("strip", "door_motor.current", "Current", 0, 1, 4, 2),
     PanelControl("button", "order.enable", "Enable", 4, 1),
-    PanelControl("switch", "current_sensor.offset", "Offset", 6, 1, 2, 1, "0 A", "1 A", (("0 A", "none"), ("1 A", "1 A"))),
+    PanelControl(
+        "switch", "current_sensor.offset", "Offset", 6, 1, 2, 1, "0 A", "1 A", (("0 A", "none"), ("1 A", "1 A"))
+    ),
     PanelControl("selector", "supply.U_0", "Supply", 8, 1, 2, 1, "", "", (("48 V", "full"), ("36 V", "sags"))),
     PanelControl("lamp", "travel_speed.out", "Moves", 10, 1, 2, 1, "", "0.05"),
     PanelControl("name", "speed_pi.out", "State", 4, 2, 2, 1, "", "", (("0", "rests"),)),
@@ -92,7 +94,9 @@ def test_the_same_panel_acts_on_a_board(panel, window):
     assert until(lambda: inner(panel, "Current setpoint").value == board.figures["speed_pi.out"])
     window.session.do(commands.set_value(window.session.drive, "speed_pi", "low", "-20 A"))  # a constant of its code
     assert until(lambda: not board.matches and panel.words.whole.startswith("The board's code is not that"), 60)
-    assert any("Enabled" in inner(panel, "Events").list.item(k).text() for k in range(inner(panel, "Events").list.count()))
+    assert any(
+        "Enabled" in inner(panel, "Events").list.item(k).text() for k in range(inner(panel, "Events").list.count())
+    )
 
 
 def test_a_panel_is_edited_kept_and_says_what_is_gone(panel, window, monkeypatch):

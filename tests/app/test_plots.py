@@ -240,7 +240,9 @@ def test_a_speed_is_read_in_rpm_everywhere(window, runs_page, tmp_path):
     chosen_from_menu(strips, place, "Show Door motor: speed in rpm")
     settle()
     (shown,) = (t for t in strips.traces[place] if t.name == "door_motor.speed")
-    assert np.max(shown.y) == pytest.approx(np.max(trace.y) * 60 / (2 * np.pi)) and strips.plots[place].viewRange()[1][1] > np.max(shown.y)
+    assert np.max(shown.y) == pytest.approx(np.max(trace.y) * 60 / (2 * np.pi)) and strips.plots[place].viewRange()[1][
+        1
+    ] > np.max(shown.y)
     assert run.trace("door_motor.speed").unit == "rpm" and run.trace("gear.speed").unit == "rad/s"
     window.actions_by_name["speeds"].trigger()
     assert run.trace("gear.speed").unit == "rpm" and window.actions_by_name["speeds"].isChecked()
@@ -317,7 +319,11 @@ def test_strips_that_were_others_before_look_like_new_ones(window, runs_page, na
 def pixels(image):
     image = image.convertToFormat(QImage.Format.Format_RGB32)
     data = image.constBits().asarray(image.sizeInBytes())
-    return np.frombuffer(data, np.uint8).reshape(image.height(), image.bytesPerLine() // 4, 4)[:, : image.width(), :3].copy()
+    return (
+        np.frombuffer(data, np.uint8)
+        .reshape(image.height(), image.bytesPerLine() // 4, 4)[:, : image.width(), :3]
+        .copy()
+    )
 
 
 @pytest.mark.parametrize("name", sorted(p.stem for p in EXAMPLES.glob("*.pendel")))

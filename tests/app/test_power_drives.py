@@ -100,9 +100,7 @@ def test_the_way_of_a_filter(filters):
     face_row(window, "coil", "L").setCheckState(0, Qt.CheckState.Checked)
     face_row(window, "coil", "L").setText(1, "L_f")
     face_row(window, "coil", "L").setText(0, "typed over")
-    assert face_row(window, "coil", "L").text(1) == "L_f" and "typed" not in face_row(
-        window, "coil", "L"
-    ).text(0)
+    assert face_row(window, "coil", "L").text(1) == "L_f" and "typed" not in face_row(window, "coil", "L").text(0)
     QTest.keyClick(sheet, Qt.Key.Key_Escape)
     settle()
     assert session.inside == "" and "filter" in sheet.cards
@@ -459,12 +457,7 @@ def test_flux_tables_from_file_to_run(window, tmp_path):
     assert any("no flux tables yet" in f.sentence for f in session.findings)
     (tab,) = (b for b in inspector.findChildren(QAbstractButton) if b.text() == "Tables")
     QTest.mouseClick(tab, LEFT)
-    text = (
-        (EXAMPLES / "haul_flux.csv")
-        .read_text()
-        .replace("psi_d (Wb)", "first")
-        .replace("psi_q (Wb)", "second")
-    )
+    text = (EXAMPLES / "haul_flux.csv").read_text().replace("psi_d (Wb)", "first").replace("psi_q (Wb)", "second")
     (tmp_path / "mine.csv").write_text(text)
     seen = {}
 
@@ -526,10 +519,7 @@ def test_torque_over_speed_shows_the_runs_within_the_envelope(window):
     (point, *_), *others = panel.points
     (x,), (y,) = point.getData()
     assert not others and abs(x - 570) < 0.5  # the bench turns at 570 rpm
-    assert (
-        abs(y - np.interp(0.05, run.trace("haul_machine.torque").t, run.trace("haul_machine.torque").y))
-        < 1e-6
-    )
+    assert abs(y - np.interp(0.05, run.trace("haul_machine.torque").t, run.trace("haul_machine.torque").y)) < 1e-6
     assert "570 rpm" in panel.when.text()
     # The envelope against the definition: at 3000 rpm the most torque of currents whose flux the voltage leaves.
     drive = drive_of(run)
@@ -543,6 +533,4 @@ def test_torque_over_speed_shows_the_runs_within_the_envelope(window):
     assert abs(np.interp(3000 * np.pi / 30, curve.x, curve.y) - wanted) < 0.02 * wanted
     picture = panel.plot.grab().toImage()
     brass = QColor(tokens().brass).rgb()
-    assert any(
-        picture.pixel(i, j) == brass for i in range(picture.width()) for j in range(0, picture.height(), 3)
-    )
+    assert any(picture.pixel(i, j) == brass for i in range(picture.width()) for j in range(0, picture.height(), 3))

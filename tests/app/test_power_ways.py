@@ -94,9 +94,7 @@ def test_an_analogue_controller_is_compared_with_the_sampled_one(window):
         t = np.linspace(1e-3, 4.9e-3, 50)
         ramp = -(3.3 + (t - 0.5e-3) / (10e3 * 22e-9)) * 0.4
         analogue = found.trace("amplifier.output")
-        assert np.max(np.abs(np.interp(t, analogue.t, analogue.y) - ramp)) < (
-            1e-6 if model == "ideal" else 0.02
-        )
+        assert np.max(np.abs(np.interp(t, analogue.t, analogue.y) - ramp)) < (1e-6 if model == "ideal" else 0.02)
         sampled = found.trace("sampled_pi.out")
         held = sampled.y[np.searchsorted(sampled.t, t + 1e-12, side="right") - 1]
         assert np.max(np.abs(held - ramp)) < 0.4 * 20e-6 / (10e3 * 22e-9) * 2.1
@@ -138,10 +136,7 @@ def test_modulations_at_the_limit_and_a_phase_that_is_open(window):
         wire(window, a, b)
     faulty = run(window)
     late = np.linspace(0.03, 0.059, 400)
-    a, b, c = (
-        np.interp(late, faulty.trace(k).t, faulty.trace(k).y)
-        for k in (f"test_load.current_{n}" for n in "abc")
-    )
+    a, b, c = (np.interp(late, faulty.trace(k).t, faulty.trace(k).y) for k in (f"test_load.current_{n}" for n in "abc"))
     assert np.max(np.abs(a)) < 1e-4 < 20 < np.max(np.abs(b))
     np.testing.assert_allclose(b, -c, atol=1e-3)
     while session.undo.canUndo():
@@ -199,16 +194,11 @@ def test_a_measured_profile_is_shown_without_its_million_handles(window):
     assert editor.table.rowCount() == 1000 and editor.more.text() == "and 19 000 more corners, in the curve only".replace(" 000", "\u2009000")  # fmt: skip
     assert editor.curve.limits() == pytest.approx((0.0, 14.9 * 1.15))
     picture = editor.curve.grab().toImage()
-    petrol = sum(
-        picture.pixelColor(x, picture.height() // 3).name() == "#0f6b6b" for x in range(picture.width())
-    )
+    petrol = sum(picture.pixelColor(x, picture.height() // 3).name() == "#0f6b6b" for x in range(picture.width()))
     assert petrol > picture.width() / 3, "a band of swings, not a line of dots"
     editor.table.item(3, 1).setText("77")
     settle()
-    assert (
-        session.drive.cards[key].profile[3] == ("0.0003", "77")
-        and len(session.drive.cards[key].profile) == 20_000
-    )
+    assert session.drive.cards[key].profile[3] == ("0.0003", "77") and len(session.drive.cards[key].profile) == 20_000
     window.editing.undo()
     assert session.drive.cards[key].profile == tuple(corners)
     session.undo.setClean()

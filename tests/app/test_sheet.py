@@ -65,9 +65,7 @@ def test_the_search_line_by_keyboard(window):
     ):
         search.line.clear()
         QTest.keyClicks(search.line, words)
-        assert search.list.item(0).data(Qt.ItemDataRole.UserRole).kind.title == first, (
-            "assemblies in their place"
-        )
+        assert search.list.item(0).data(Qt.ItemDataRole.UserRole).kind.title == first, "assemblies in their place"
     search.line.clear()
     QTest.keyClicks(search.line, "load")
     QTest.keyClick(search.line, Qt.Key.Key_Down)
@@ -112,8 +110,7 @@ def test_cards_are_walked_nudged_and_edited_by_keys(window):
             next(
                 n
                 for n in ("spine", "sheet", "inspector")
-                if getattr(window.drive_page, n).isAncestorOf(focused)
-                or getattr(window.drive_page, n) is focused
+                if getattr(window.drive_page, n).isAncestorOf(focused) or getattr(window.drive_page, n) is focused
             )
         )
     assert seen == {"spine", "sheet", "inspector"}
@@ -220,9 +217,7 @@ def test_cards_are_chosen_with_a_band_and_with_shift(window):
     session, sheet = window.session, window.drive_page.sheet
     boxes = sheet.boxes()
     first, second = boxes["supply"], boxes["bridge"]
-    drag(
-        window, QPointF(first.x - 10, first.y - 8), QPointF(second.x + second.w + 8, second.y + second.h + 4)
-    )
+    drag(window, QPointF(first.x - 10, first.y - 8), QPointF(second.x + second.w + 8, second.y + second.h + 4))
     assert set(session.selection) == {"supply", "bridge"}
     QTest.mouseClick(
         sheet.viewport(),

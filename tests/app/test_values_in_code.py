@@ -72,8 +72,7 @@ def test_a_value_is_made_live_stepped_typed_as_a_word_and_kept_within_its_ends(w
     written(page)
     assert list(card().live) == ["K_p"] and cell(page, key, LIVE).checkState() == Qt.CheckState.Checked
     assert (
-        "speed_pi_values_take" in page.written.files.source
-        and "speed_pi_values_take" in page.code.text.toPlainText()
+        "speed_pi_values_take" in page.written.files.source and "speed_pi_values_take" in page.code.text.toPlainText()
     )
     # A plain figure in the place of the expression, and its ends.
     set_cell(page, key, IS, "35")

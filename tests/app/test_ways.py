@@ -96,7 +96,9 @@ def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, pag
     assert until(lambda: view.pole_plot.isVisible() and not view.circle_plot.isVisible())
     view.show_way("", KeptTransfer("current_pi.out", "current_sensor.value", (), "rest"))
     assert until(lambda: view.found is not None and view.found.transfer.ends.target == "current_sensor.value")
-    monkeypatch.setattr("pendel.app.loops.way_view.usual_frequencies", lambda _: __import__("numpy").geomspace(200.0, 5e3, 6))
+    monkeypatch.setattr(
+        "pendel.app.loops.way_view.usual_frequencies", lambda _: __import__("numpy").geomspace(200.0, 5e3, 6)
+    )
     QTest.mouseClick(view.sweep_button, LEFT)
     assert view.sweep_button.text() == "Stop"
     assert until(lambda: view.sweep_button.text() != "Stop", 60)
@@ -210,7 +212,9 @@ def test_a_loop_is_judged_over_the_spread_of_values(window, page):
     assert box.spreads() == (("door_motor.L_a", 0.2),) and box.share.property("wrong")
     QTest.mouseClick(box.button, LEFT)
     assert until(lambda: "Holds for door_motor.L_a ± 20 %" in box.words.text(), 60)
-    assert "costs most" in box.words.text() and any(type(i).__name__ == "FillBetweenItem" for i in page.plots.size_plot.getPlotItem().items)
+    assert "costs most" in box.words.text() and any(
+        type(i).__name__ == "FillBetweenItem" for i in page.plots.size_plot.getPlotItem().items
+    )
     QTest.mouseClick(box.button, LEFT)
     QTest.mouseClick(box.button, LEFT)  # stopped
     assert until(lambda: box.words.text() == "Stopped.", 60)

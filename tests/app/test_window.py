@@ -92,9 +92,7 @@ def test_the_drive_page_shows_both_decks_and_the_spine(window):
     assert [f[0] for f in window.drive_page.spine.loop_facts[:-1]] == ["Current", "Speed"]
     picture = window.grab().toImage()
     colours = {
-        picture.pixelColor(x, y).name()
-        for x in range(0, picture.width(), 3)
-        for y in range(0, picture.height(), 3)
+        picture.pixelColor(x, y).name() for x in range(0, picture.width(), 3) for y in range(0, picture.height(), 3)
     }
     assert {"#f7f4ec", "#ffffff", "#0f6b6b"} <= colours
 
@@ -216,9 +214,7 @@ def test_wires_cross_no_card_after_tidy(window):
     for key, item in sheet.wires.items():
         wire = window.session.drive.wires[key]
         inner = [
-            Box(b.x + 2, b.y + 2, b.w - 4, b.h - 4)
-            for k, b in boxes.items()
-            if k not in (wire.a.card, wire.b.card)
+            Box(b.x + 2, b.y + 2, b.w - 4, b.h - 4) for k, b in boxes.items() if k not in (wire.a.card, wire.b.card)
         ]
         for a, b in zip(item.path, item.path[1:]):
             assert not any(box.crossed_by(a, b, 0.0) for box in inner), key
@@ -256,10 +252,7 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
     assert runs[1].differs == "K_p 35 A*s/m → 80 A*s/m"
     # Common practice, no source: the dip at a load step shrinks with gain.
     speeds = [r.trace("door_leaf.speed") for r in runs]
-    lows = [
-        float(np.min(s.y[(s.t > 0.64) & (s.t < 0.88)])) / float(s.y[np.searchsorted(s.t, 0.62)])
-        for s in speeds
-    ]
+    lows = [float(np.min(s.y[(s.t > 0.64) & (s.t < 0.88)])) / float(s.y[np.searchsorted(s.t, 0.62)]) for s in speeds]
     assert lows == sorted(lows)
     load = runs[2].trace("rubbing.load")
     assert float(np.max(load.y)) == pytest.approx(160, rel=1e-6)
@@ -274,9 +267,7 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
     before = len(page.strips.specs)
     mime = signals_mime(["door_motor.torque"])
     at = QPointF(page.strips.plots[1].sceneBoundingRect().center())
-    page.strips.dropEvent(
-        QDropEvent(at, Qt.DropAction.CopyAction, mime, LEFT, Qt.KeyboardModifier.NoModifier)
-    )
+    page.strips.dropEvent(QDropEvent(at, Qt.DropAction.CopyAction, mime, LEFT, Qt.KeyboardModifier.NoModifier))
     assert "door_motor.torque" in page.strips.specs[1].signals
     page.strips.put(["gear.loss"], None)
     assert len(page.strips.specs) == before + 1
@@ -491,7 +482,16 @@ def test_firmware_is_built_checked_and_saved(window, tmp_path):
     assert page.checked.ticks == 24001 and not page.checked.unlike
     assert all(c.largest < 1e-3 * c.span for c in page.checked.compared)
     page.save(str(tmp_path / "c"))
-    names = ["car_door_drive.a2l", "car_door_drive.c", "car_door_drive.h", "car_door_drive.html", "car_door_drive_table.c", "main.c", "pd_numbers.c", "pd_numbers.h"]
+    names = [
+        "car_door_drive.a2l",
+        "car_door_drive.c",
+        "car_door_drive.h",
+        "car_door_drive.html",
+        "car_door_drive_table.c",
+        "main.c",
+        "pd_numbers.c",
+        "pd_numbers.h",
+    ]
     assert sorted(os.listdir(tmp_path / "c")) == names
 
 
@@ -829,9 +829,7 @@ def test_names_out_of_a_file_are_shown_as_they_are(window, questions):
     box = QMessageBox(QMessageBox.Icon.Warning, "File", name, QMessageBox.StandardButton.Ok, window)
     box.show()
     settle()
-    assert any(
-        lab.text() == name and lab.textFormat() == Qt.TextFormat.PlainText for lab in box.findChildren(QLabel)
-    )
+    assert any(lab.text() == name and lab.textFormat() == Qt.TextFormat.PlainText for lab in box.findChildren(QLabel))
     box.close()
     QToolTip.showText(window.mapToGlobal(window.rect().center()), name, window)
     settle()

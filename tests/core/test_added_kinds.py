@@ -94,9 +94,7 @@ def install_additions(folder: Path) -> None:
 
 def python(folder: Path, *arguments: str) -> subprocess.CompletedProcess:
     environment = {**os.environ, "PYTHONPATH": f"{folder}{os.pathsep}{os.environ.get('PYTHONPATH', '')}"}
-    done = subprocess.run(
-        [sys.executable, *arguments], env=environment, capture_output=True, text=True, check=False
-    )
+    done = subprocess.run([sys.executable, *arguments], env=environment, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr[-2000:]
     return done
 
@@ -144,17 +142,13 @@ def test_one_file_adds_a_machine_a_converter_with_its_level_a_block_a_measure_a_
 def test_a_package_that_cannot_be_taken_is_left_out_and_told(packages):
     install(packages, "broken", "raise RuntimeError('not today')", "[pendel.kinds]\nbroken = broken:KIND\n")
     clashing = "from pendel.core.catalogue.mechanics.inertias import INERTIA as KIND\nNOTHING = 5\n"
-    install(
-        packages, "clashing", clashing, "[pendel.kinds]\nclash = clashing:KIND\nnothing = clashing:NOTHING\n"
-    )
+    install(packages, "clashing", clashing, "[pendel.kinds]\nclash = clashing:KIND\nnothing = clashing:NOTHING\n")
     code = "from pendel.core.catalogue.index import kinds; from pendel.core.extensions import all_left_out; print(len(kinds())); print(*all_left_out(), sep=chr(10))"
     count, *told = python(packages, "-c", code).stdout.splitlines()
     alone, *nothing = python(packages.parent, "-c", code).stdout.splitlines()
     assert count == alone and nothing == [""]
     assert "“broken” of broken cannot be loaded: not today" in told[0]
-    assert (
-        "“inertia” of clashing has the id of another" in told[1] and "neither a part nor a block" in told[2]
-    )
+    assert "“inertia” of clashing has the id of another" in told[1] and "neither a part nor a block" in told[2]
 
 
 def test_measures_rules_and_methods_that_cannot_be_taken_are_said(packages):
@@ -166,9 +160,7 @@ def test_measures_rules_and_methods_that_cannot_be_taken_are_said(packages):
         "BARE, GONE = RunMethod('bare', 'Bare'), RunMethod('gone', 'Gone', source=Path('/nowhere.c'), table='GONE')\n"
         "INJECTED = RunMethod('bad', 'Bad', source=Path(__file__), table='X; int y')\n"
     )
-    points = (
-        "[pendel.measures]\nrms = odd:MEASURE\n[pendel.tuning_rules]\nrule = odd:MEASURE\n[pendel.methods]\n"
-    )
+    points = "[pendel.measures]\nrms = odd:MEASURE\n[pendel.tuning_rules]\nrule = odd:MEASURE\n[pendel.methods]\n"
     install(packages, "odd", module, points + "bare = odd:BARE\ngone = odd:GONE\ninjected = odd:INJECTED\n")
     code = (
         "from pendel.app.window.main_window import what_was_left_out; from pendel.core.plant.methods import METHODS\n"

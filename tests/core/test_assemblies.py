@@ -43,17 +43,13 @@ def test_folding_changes_no_trace_and_undo_takes_it_all_back():
         End("bank", "b"),
     }
     shown = wires_on(d.document, "").values()
-    assert len(shown) == 5 and all(
-        e.card in ("supply", "ends", "load", filter_) for w in shown for e in (w.a, w.b)
-    )
+    assert len(shown) == 5 and all(e.card in ("supply", "ends", "load", filter_) for w in shown for e in (w.a, w.b))
     assert [str(w.a) for w in wires_on(d.document, filter_).values()] == ["coil.b"]
     again = file.from_text(file.to_text(d.document))
     assert again.cards == d.document.cards and again.wires == d.document.wires
     command = assemblies.dissolve(d.document, filter_)
     command.apply(d.document)
-    assert wires_on(d.document, "") == d.document.wires and not any(
-        c.inside for c in d.document.cards.values()
-    )
+    assert wires_on(d.document, "") == d.document.wires and not any(c.inside for c in d.document.cards.values())
     command.revert(d.document)
     assert d.document.cards == again.cards
     assert file.to_text(two_filters().document) == text
@@ -73,10 +69,7 @@ def test_a_twin_follows_every_edit_but_its_face():
     d.set(f"{second}.L", "0.5 mH")
     d.set("bank.C", "330")
     assert d.document.cards[twin["bank"]].values["C"] == "330"
-    assert (
-        d.document.cards[twin["coil"]].values["L"] == "0.5 mH"
-        and d.document.cards["coil"].values["L"] == "0.2"
-    )
+    assert d.document.cards[twin["coil"]].values["L"] == "0.5 mH" and d.document.cards["coil"].values["L"] == "0.2"
     before = file.to_text(d.document)
     card = commands.add_card(d.document, "resistor", "Damper", inside=first)
     whole = assemblies.completed(d.document, card)
@@ -93,10 +86,7 @@ def test_a_twin_follows_every_edit_but_its_face():
     d.set("bank.C", "47")
     assert d.document.cards[twin["bank"]].values["C"] == "330"
     d.do(assemblies.let_follow(d.document, second, True, first))
-    assert (
-        d.document.cards[twin["bank"]].values["C"] == "47"
-        and d.document.cards[twin["coil"]].values["L"] == "0.5 mH"
-    )
+    assert d.document.cards[twin["bank"]].values["C"] == "47" and d.document.cards[twin["coil"]].values["L"] == "0.5 mH"
     d.do(commands.remove_cards(d.document, [second]))
     assert not any(k in d.document.cards for k in (second, *twin.values()))
 
@@ -114,9 +104,9 @@ def test_assemblies_within_assemblies():
     assert d.document.cards[deep[f"{inner}/bank"]].values["C"] == "22"
     assert d.document.cards[deep[f"{inner}/coil"]].values["L"] == "0.9 mH"
     d.do(commands.rename_card(d.document, outer, "Entry"))
-    assert d.document.cards[inner].inside == "entry" and d.run().at("load.voltage", [0.02])[
-        0
-    ] == pytest.approx(48 * 8 / 8.03, rel=2e-3)
+    assert d.document.cards[inner].inside == "entry" and d.run().at("load.voltage", [0.02])[0] == pytest.approx(
+        48 * 8 / 8.03, rel=2e-3
+    )
 
 
 def test_the_shelf_brings_quantities_along_and_keeps_designs_apart(tmp_path, monkeypatch):

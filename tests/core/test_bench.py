@@ -582,7 +582,9 @@ def test_the_terminal_serves_a_board_until_it_is_stopped(tmp_path):
     path = EXAMPLES / "car_door_drive.pendel"
     command = [sys.executable, "-m", "pendel.cli.main", "board", str(path), "--link", "tcp", "--link", "udp"]
     hear = lambda: signal.signal(signal.SIGINT, signal.default_int_handler)  # noqa: E731  where tests run in the background it is ignored
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True, preexec_fn=hear)
+    process = subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True, preexec_fn=hear
+    )
     try:
         lines = [process.stdout.readline().split()[-1] for _ in range(2)]
         bench = Bench()

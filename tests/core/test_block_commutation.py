@@ -83,11 +83,7 @@ def test_commutation_agrees_with_solve_ivp_and_shows_its_dips():
         u = np.array([np.nan if p is None else p for p in poles])
         free = np.isnan(u)
         for n in np.flatnonzero(free):
-            u[n] = (
-                24 + drop - 0.005 * i[n]
-                if i[n] < -1e-6
-                else (-drop - 0.005 * i[n] if i[n] > 1e-6 else np.nan)
-            )
+            u[n] = 24 + drop - 0.005 * i[n] if i[n] < -1e-6 else (-drop - 0.005 * i[n] if i[n] > 1e-6 else np.nan)
         star = np.nanmean(u - R * i - emf)
         return np.where(np.isnan(u), 0.0, (u - R * i - emf - star) / L)
 
@@ -99,9 +95,7 @@ def test_commutation_agrees_with_solve_ivp_and_shows_its_dips():
     for start in ticks:  # as the controller: the sector at a tick holds to the next
         sector = int(1 + np.floor((w * start - FIRST_EDGE) / (np.pi / 3)) % 6)
         poles = wanted(sector)
-        i = scipy.integrate.solve_ivp(
-            slopes, (start, start + 10e-6), i, args=(poles,), rtol=1e-6, atol=1e-8
-        ).y[:, -1]
+        i = scipy.integrate.solve_ivp(slopes, (start, start + 10e-6), i, args=(poles,), rtol=1e-6, atol=1e-8).y[:, -1]
         opened = [p is None and abs(x) < 1e-2 for p, x in zip(poles, i)]
         if any(opened):
             i[opened] = 0.0
@@ -116,9 +110,7 @@ def test_commutation_agrees_with_solve_ivp_and_shows_its_dips():
     assert torque.line(6 / period) > 5 * max(torque.line(k / period) for k in range(1, 6))
     edge = (np.ceil((w * 30e-3 - FIRST_EDGE) / (np.pi / 3)) * np.pi / 3 + FIRST_EDGE) / w
     sector = int(run.at("decoder.sector", [edge + 20e-6])[0])
-    stays = next(
-        n for n in range(3) if TABLE[sector][n] and TABLE[sector][n] == TABLE[(sector - 2) % 6 + 1][n]
-    )
+    stays = next(n for n in range(3) if TABLE[sector][n] and TABLE[sector][n] == TABLE[(sector - 2) % 6 + 1][n])
     current = np.abs(run.at(f"machine.current_{'abc'[stays]}", edge + np.linspace(-20e-6, 300e-6, 200)))
     assert np.min(current) < 0.9 * current[0]
     opens = next(n for n in range(3) if not TABLE[sector][n])
@@ -138,9 +130,7 @@ def test_levels_agree_and_energy_closes():
     assert speeds["averaged"] == pytest.approx(1800 / 60 * 2 * np.pi, rel=5e-3)
     assert speeds["switching"] == pytest.approx(speeds["averaged"], rel=2e-3)
     steps = run["hall_decoder.speed"]
-    assert (
-        len(np.unique(np.round(steps.y[-2000:], 6))) < 30
-    )  # a staircase: one value for each number of ticks
+    assert len(np.unique(np.round(steps.y[-2000:], 6))) < 30  # a staircase: one value for each number of ticks
 
 
 @pytest.mark.parametrize("order, words", [("acb", "b and c are swapped"), ("bac", "a and b are swapped"), ("bca", "one line on")])  # fmt: skip
@@ -193,9 +183,7 @@ def test_a_delta_carries_what_its_emfs_do_not_cancel():
     emf = 2 * np.abs(np.fft.rfft(run.at("machine.emf_a", t)))[orders] / len(t)
     warm = 0.18 * (1 + 0.00393 * 60)
     around = emf / np.abs(warm + 1j * orders * w * L)
-    assert np.mean(run.at("machine.copper_loss", t)) == pytest.approx(
-        1.5 * warm * np.sum(around**2), rel=2e-3
-    )
+    assert np.mean(run.at("machine.copper_loss", t)) == pytest.approx(1.5 * warm * np.sum(around**2), rel=2e-3)
     assert np.max(np.abs(run.at("machine.current_a", t))) < 1e-3 * np.max(around)
     assert np.mean(run.at("machine.iron_loss", t)) == pytest.approx(3.0, rel=1e-9) and energy_gap(run) < 1e-6
     assert np.max(spun("star").run().at("machine.copper_loss", t)) < 1e-6

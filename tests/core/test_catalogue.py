@@ -127,7 +127,11 @@ def test_what_a_card_shows_comes_from_its_default_values(kind_id):
 
 
 SPECIAL = {
-    "current_parts": {"least": "0.1 V"},"step": {"t_0": "0.03"}, "ramp": {"t_0": "0.03"}, "emf_observer": {"e_min": "0"}}
+    "current_parts": {"least": "0.1 V"},
+    "step": {"t_0": "0.03"},
+    "ramp": {"t_0": "0.03"},
+    "emf_observer": {"e_min": "0"},
+}
 
 
 PERIODIC = ("period_mean", "unbiased_integral", "current_parts")
@@ -154,11 +158,7 @@ def bench_for_block(kind):
     for n, port in enumerate(p for p in kind.ports if p.link is Link.SIGNAL_IN):
         if kind.deck is Deck.SENSOR:
             d.connect(
-                "motor.angle"
-                if port.unit == "rad"
-                else "motor.current"
-                if port.unit != "V"
-                else "motor.voltage",
+                "motor.angle" if port.unit == "rad" else "motor.current" if port.unit != "V" else "motor.voltage",
                 f"{key}.{port.name}",
             )
         elif kind.id in PERIODIC and port.name == "angle":
@@ -251,9 +251,7 @@ def test_sensor_errors_show_as_declared_and_repeat_exactly(door):
     assert np.any(other["current_sensor.value"].y != again["current_sensor.value"].y)
     commands.set_setting(door, "sensors", "ideal").apply(door)
     ideal = pendel.Drive(document=door).run()
-    np.testing.assert_allclose(
-        ideal["current_sensor.value"].y, ideal.at("door_motor.current", ticks.t), atol=1e-9
-    )
+    np.testing.assert_allclose(ideal["current_sensor.value"].y, ideal.at("door_motor.current", ticks.t), atol=1e-9)
 
 
 def test_encoder_speed_moves_in_whole_counts(door):

@@ -45,9 +45,7 @@ def test_a_value_beyond_its_range_is_told_ends_that_its_field_takes(kind, value)
     for number in beyond:
         d.document.cards[key] = d.document.cards[key].with_value(value.name, in_field(number, field))
         told = [f for f in findings_of(d.document, value.name) if f.stops]
-        if not told and value.name not in {
-            v.name for v in kinds()[kind].values_in_force(d.document.cards[key])
-        }:
+        if not told and value.name not in {v.name for v in kinds()[kind].values_in_force(d.document.cards[key])}:
             continue  # it does not count as the card stands
         assert len(told) == 1 and told[0].card == key, (number, [f.sentence for f in told])
         sentence = told[0].sentence
@@ -203,9 +201,7 @@ def test_a_tap_on_what_is_gone_is_taken_off(filter_):
 def test_a_card_of_an_unknown_kind_and_a_choice_that_is_none_are_told(filter_):
     cards = filter_.document.cards
     cards["coil"] = replace(cards["coil"], kind="flux_capacitor")
-    assert any(
-        f.card == "coil" and "flux_capacitor" in f.sentence for f in findings_of(filter_.document) if f.stops
-    )
+    assert any(f.card == "coil" and "flux_capacitor" in f.sentence for f in findings_of(filter_.document) if f.stops)
     filter_.add("inverter", "Bridge")
     cards["bridge"] = replace(cards["bridge"], choices={"device": "tube"})
     found = next(f for f in findings_of(filter_.document, "device"))
@@ -234,9 +230,7 @@ def test_a_value_that_leads_to_no_numbers_is_no_crash():
         for size in (1e-300, 1e-30, 1.0, 1e30, 1e300):
             card = d.document.cards[key]
             for value in kind.values:
-                card = card.with_value(
-                    value.name, in_field(size, "" if value.unit in (ANY, "°C") else value.unit)
-                )
+                card = card.with_value(value.name, in_field(size, "" if value.unit in (ANY, "°C") else value.unit))
             d.document.cards[key] = card
             result = examine(d.document)
             assert all(f.sentence.endswith((".", "?")) for f in result.findings)

@@ -176,18 +176,14 @@ def test_worker_survives_stop_and_death(example_path, tmp_path):
     text = example_path.read_text()
     try:
         worker.request(
-            RunRequest(
-                text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 1", "", str(tmp_path / "r.h5")
-            )
+            RunRequest(text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 1", "", str(tmp_path / "r.h5"))
         )
         while worker.progress < 0.01:
             assert worker.answer() is None
         worker.stop()
         assert wait(worker).stopped
         worker.request(
-            RunRequest(
-                text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 2", "", str(tmp_path / "r.h5")
-            )
+            RunRequest(text.replace('"until": "1.2 s"', '"until": "500 s"'), "Run 2", "", str(tmp_path / "r.h5"))
         )
         worker.end_now()
         answer = wait(worker)
@@ -270,9 +266,7 @@ def test_measures_and_losses_are_told_between_two_times(capsys):
 def test_loops_are_told_in_the_terminal(capsys):
     assert main(["loops", str(EXAMPLES / "haul_drive.pendel")]) == 0
     rows = [line.split("\t") for line in capsys.readouterr().out.splitlines()]
-    assert [r[0] for r in rows] == ["Current along d", "Current along q"] and all(
-        r[-1] == "stable" for r in rows
-    )
+    assert [r[0] for r in rows] == ["Current along d", "Current along q"] and all(r[-1] == "stable" for r in rows)
     found = pendel.open(EXAMPLES / "haul_drive.pendel").loops()
     assert [r[1] for r in rows] == [each.regulator for each in found]
     assert main(["loops", str(EXAMPLES / "haul_inverter.pendel")]) == 0

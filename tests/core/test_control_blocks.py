@@ -73,9 +73,7 @@ def test_pi_leaves_its_limit_as_soon_as_the_error_turns():
     assert out[turn - 1] == 3.0
     # Without anti-windup the integral would stand at 60 and hold the limit for 0.6 s.
     assert out[turn + 1] < 3.0 - 1.0
-    held = output(
-        "pi", inputs={"setpoint": error}, choices={"loop": "open"}, open_output="7", low="-3", high="3"
-    )
+    held = output("pi", inputs={"setpoint": error}, choices={"loop": "open"}, open_output="7", low="-3", high="3")
     assert set(held) == {3.0}
 
 
@@ -168,12 +166,8 @@ def sampled(num, den, x):
 
 
 def test_filters_are_their_difference_equations():
-    (b,), a, _ = scipy.signal.cont2discrete(
-        ([2.0], [1 / (2 * np.pi * 30) ** 2, 2 * 0.4 / (2 * np.pi * 30), 1]), TICK
-    )
-    close(
-        output("pt2", inputs={"x": RANDOM}, K="2", f_0="30", D="0.4"), scipy.signal.lfilter(b[1:], a, RANDOM)
-    )
+    (b,), a, _ = scipy.signal.cont2discrete(([2.0], [1 / (2 * np.pi * 30) ** 2, 2 * 0.4 / (2 * np.pi * 30), 1]), TICK)
+    close(output("pt2", inputs={"x": RANDOM}, K="2", f_0="30", D="0.4"), scipy.signal.lfilter(b[1:], a, RANDOM))
     rows = [("2", "1"), ("0.003", "0.01"), ("0", "2e-5")]
     close(output("function_s", inputs={"x": RANDOM}, rows=rows), sampled([0.003, 2], [2e-5, 0.01, 1], RANDOM))
     rows = [("0.1", "0.2"), ("0.3", "-0.7"), ("0.5", "2")]
@@ -216,9 +210,7 @@ def test_moving_windows_table_and_logic():
     sums = np.array([np.sum(padded[k + 1 : k + n + 1]) for k in range(len(T))])
     squares = np.array([np.sum(padded[k + 1 : k + n + 1] ** 2) for k in range(len(T))])
     close(output("moving", inputs={"x": RANDOM}, T="20 ms"), sums / count)
-    close(
-        output("moving", inputs={"x": RANDOM}, T="20 ms", choices={"what": "rms"}), np.sqrt(squares / count)
-    )
+    close(output("moving", inputs={"x": RANDOM}, T="20 ms", choices={"what": "rms"}), np.sqrt(squares / count))
     rows = [("-0.5", "2"), ("0", "-1"), ("0.7", "4")]
     close(output("curve", inputs={"x": RANDOM}, rows=rows), np.interp(RANDOM, [-0.5, 0, 0.7], [2, -1, 4]))
     close(output("dead_band", inputs={"x": RANDOM}, width="0.3"), RANDOM - np.clip(RANDOM, -0.3, 0.3))
@@ -250,11 +242,7 @@ def test_free_functions_say_what_they_lack(kind, rows, words):
 def test_a_table_over_two_signals_is_scipys_on_its_grid():
     x, y = np.array([-0.9, -0.2, 0.1, 0.8]), np.array([-0.7, 0.0, 0.6])
     z = np.random.default_rng(2).uniform(-3, 3, (4, 3))
-    rows = [
-        (repr(float(a)), repr(float(b)), repr(float(z[k, j])))
-        for k, a in enumerate(x)
-        for j, b in enumerate(y)
-    ]
+    rows = [(repr(float(a)), repr(float(b)), repr(float(z[k, j]))) for k, a in enumerate(x) for j, b in enumerate(y)]
     feed = np.roll(RANDOM, 7)
     got = output("map", inputs={"x": RANDOM, "y": feed}, rows=rows[::-1])
     grid = scipy.interpolate.RegularGridInterpolator((x, y), z)

@@ -113,9 +113,7 @@ def test_devices_that_keep_changing_at_their_leaks_get_through(seed):
     assert np.ptp(peaks, axis=0) == pytest.approx([0, 0], abs=3e-5 * np.max(peaks))
 
 
-@pytest.mark.parametrize(
-    "settings", [{"method": "auto"}, {"method": "stiff"}, {"method": "fixed", "step": "20 ns"}]
-)
+@pytest.mark.parametrize("settings", [{"method": "auto"}, {"method": "stiff"}, {"method": "fixed", "step": "20 ns"}])
 def test_an_output_below_the_input_charges_through_the_diode(settings):
     """A step-up converter whose transistor rests is a choke and a capacitor on the input: i = U·sin(ωt)/Z until the output has
     risen to U (textbook). Without a rule for this, no current is an equilibrium at which implicit methods stay."""
@@ -288,9 +286,7 @@ def test_thinning_a_record_changes_no_mean_and_no_order_of_time(example, method,
                 ), key
     assert thinned.balance(0.0, 0.1).switched == pytest.approx(whole.balance(0.0, 0.1).switched, rel=1e-4)
     assert np.isnan(
-        thinned.averages(
-            "grid.current" if example == "valley_feeder" else "door_motor.current", 0.01001, 0.01002
-        ).mean
+        thinned.averages("grid.current" if example == "valley_feeder" else "door_motor.current", 0.01001, 0.01002).mean
     )
 
 
@@ -561,10 +557,7 @@ def test_text_of_a_drive_cannot_end_a_comment_or_break_a_name():
         assert "*/" not in told[2:-2] and "/*" not in told[2:] and "\n" not in told
     found = identifiers([*HOSTILE, "int", "in", "NAN", "pd_x", "_x", "ω", "9", "", "a.b_c", "a_b.c"], ["in"])
     assert len(set(found.values())) == len(found)
-    assert all(
-        name.isascii() and name.isidentifier() and not name.startswith(("pd_", "_"))
-        for name in found.values()
-    )
+    assert all(name.isascii() and name.isidentifier() and not name.startswith(("pd_", "_")) for name in found.values())
     assert {drive_name(n) for n in ("int", "real", "size", "main", "stdint")} == {"int_drive", "real_drive", "size_drive", "main_drive", "stdint_drive"}  # fmt: skip
 
 

@@ -71,7 +71,23 @@ def leaves(value, way=()):
         yield from leaves(part, (*way, key))
 
 
-ODD = ["text", "\ud800", "a\n", "", 3, 1.5, 10**400, True, None, [], {}, [1.0] * 12, [[1, 2]] * 12, ["a"] * 12, {"\ud800": "x"}]
+ODD = [
+    "text",
+    "\ud800",
+    "a\n",
+    "",
+    3,
+    1.5,
+    10**400,
+    True,
+    None,
+    [],
+    {},
+    [1.0] * 12,
+    [[1, 2]] * 12,
+    ["a"] * 12,
+    {"\ud800": "x"},
+]
 
 
 @settings(max_examples=150, deadline=None)
@@ -134,9 +150,7 @@ def test_damaged_files_get_a_sentence(door, spoil, words):
         st.none() | st.booleans() | st.floats() | st.text(max_size=8),
         lambda c: (
             st.lists(c, max_size=3)
-            | st.dictionaries(
-                st.sampled_from(["format", "version", "cards", "wires", "own", "a"]), c, max_size=4
-            )
+            | st.dictionaries(st.sampled_from(["format", "version", "cards", "wires", "own", "a"]), c, max_size=4)
         ),
         max_leaves=12,
     )

@@ -58,9 +58,7 @@ def grown(symbols, seed, count):
     one = (lambda a: -a, lambda a: 2 * a, ca.sin, ca.cos, lambda a: ca.sin(a - 2 * np.pi / 3), lambda a: ca.cos(2 * np.pi / 3 - a), ca.tanh, ca.fabs)  # fmt: skip
     for _ in range(count):
         pick = [known[k] for k in rng.integers(len(known) // 3, len(known), 2)]
-        made = (
-            two[rng.integers(len(two))](*pick) if rng.random() < 0.7 else one[rng.integers(len(one))](pick[0])
-        )
+        made = two[rng.integers(len(two))](*pick) if rng.random() < 0.7 else one[rng.integers(len(one))](pick[0])
         known.append(made / (1 + 0.01 * made * made) if rng.random() < 0.2 else made)
     return known[-8:]
 
@@ -74,9 +72,7 @@ def test_any_expression_gives_what_casadi_gives(symbols, seed):
     for _ in range(20):
         values = {n: rng.uniform(-2, 2, size) for n, size in SIZES.items()}
         wanted = np.array(reference(*values.values())).ravel()
-        np.testing.assert_allclose(
-            evaluate(values), wanted, rtol=1e-9, atol=1e-9 * (1 + np.max(np.abs(wanted)))
-        )
+        np.testing.assert_allclose(evaluate(values), wanted, rtol=1e-9, atol=1e-9 * (1 + np.max(np.abs(wanted))))
 
 
 def test_a_chain_of_steady_sums_and_products_is_one_product_and_one_sum(symbols):
@@ -88,9 +84,7 @@ def test_a_chain_of_steady_sums_and_products_is_one_product_and_one_sum(symbols)
     values = {n: np.linspace(0.3, 1.7, size) for n, size in SIZES.items()}
     a, b, c = values["x"], values["s"], values["p"]
     i = a[0] * a[1]
-    assert evaluate(values)[0] == pytest.approx(
-        ((i * c[0] + b[0]) / c[1] - 3 * i) * b[1] - (c[2] - 2 * i), rel=1e-14
-    )
+    assert evaluate(values)[0] == pytest.approx(((i * c[0] + b[0]) / c[1] - 3 * i) * b[1] - (c[2] - 2 * i), rel=1e-14)
 
 
 def test_three_phases_share_one_sine_and_cosine(symbols):
@@ -113,9 +107,7 @@ def test_sine_and_cosine_are_those_of_the_library(reach):
     text = f"#include <math.h>\n{TURN}void turn_all(const double *a, long n, double *s, double *c) {{ long k; for (k = 0; k < n; k++) pd_turn(a[k], s + k, c + k); }}\n"
     library = ctypes.CDLL(str(build_library(text)))
     quarters = np.pi / 2 * np.arange(-60, 61)
-    angles = np.concatenate(
-        [np.random.default_rng(1).uniform(-reach, reach, 20_000), quarters, [0.0, -0.0, 1e-300]]
-    )
+    angles = np.concatenate([np.random.default_rng(1).uniform(-reach, reach, 20_000), quarters, [0.0, -0.0, 1e-300]])
     sine, cosine = np.empty_like(angles), np.empty_like(angles)
     library.turn_all(pointer(angles), ctypes.c_long(len(angles)), pointer(sine), pointer(cosine))
     np.testing.assert_allclose(sine, np.sin(angles), atol=1.2e-16, rtol=0)

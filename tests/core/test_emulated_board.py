@@ -43,7 +43,12 @@ def standing():
 
 
 def children(pid):
-    listed = (line.split() for line in subprocess.run(["ps", "-eo", "pid,ppid,comm"], capture_output=True, text=True, check=True).stdout.splitlines()[1:])
+    listed = (
+        line.split()
+        for line in subprocess.run(
+            ["ps", "-eo", "pid,ppid,comm"], capture_output=True, text=True, check=True
+        ).stdout.splitlines()[1:]
+    )
     parents = {int(p): (int(q), name) for p, q, name in listed}
 
     def of(process):
@@ -130,7 +135,9 @@ def test_what_goes_wrong_with_a_processor_is_said(standing, monkeypatch):
     found = children(board.pid)
     assert len(found) == 1
     os.kill(found[0], signal.SIGKILL)
-    assert wait_for(lambda: "ended unexpectedly" in board.status.get("sentence", ""))  # in place of what was said before
+    assert wait_for(
+        lambda: "ended unexpectedly" in board.status.get("sentence", "")
+    )  # in place of what was said before
     with monkeypatch.context() as quick, pytest.raises(BenchProblem):
         quick.setattr("pendel.core.bench.master.PATIENCE", 0.3)
         serial.facts()  # who it was connected to is gone
@@ -139,7 +146,9 @@ def test_what_goes_wrong_with_a_processor_is_said(standing, monkeypatch):
     datagrams = Bench()
     datagrams.connect(board.addresses[2], board.secret)
     assert datagrams.load(image).empty
-    assert "serial line alone" in wait_for(lambda: "serial" in board.status.get("sentence", "") and board.status["sentence"])
+    assert "serial line alone" in wait_for(
+        lambda: "serial" in board.status.get("sentence", "") and board.status["sentence"]
+    )
     datagrams.disconnect()
     assert not children(board.pid)
 

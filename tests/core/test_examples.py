@@ -49,9 +49,7 @@ def test_the_trolley_accelerates_as_its_masses_say(trolley):
     assert seen == pytest.approx((pull - x["trolley.resistance"]) / moved, rel=0.005)
     (hill,), (fast,) = run.at("trolley.resistance", [1.5]), run.at("trolley.speed", [1.5])
     slope = np.arctan(0.08)
-    assert hill == pytest.approx(
-        900 * G * (np.sin(slope) + 0.01 * np.cos(slope)) + 0.5 * 1.2 * 1.8 * fast**2, rel=1e-6
-    )
+    assert hill == pytest.approx(900 * G * (np.sin(slope) + 0.01 * np.cos(slope)) + 0.5 * 1.2 * 1.8 * fast**2, rel=1e-6)
 
 
 def test_on_a_wet_rail_the_driven_wheels_run_away(trolley):
@@ -90,10 +88,7 @@ def test_the_feeder_waits_synchronises_and_feeds_in_fixed_steps():
     assert np.sqrt(np.mean(gap**2)) < 2e-3 * 20
     most = [np.max(np.abs(run["feeder_leg.output_voltage"].y)) for run in (fixed, exact)]
     assert most[0] < 1.001 * most[1] < 450
-    waves = [
-        np.angle(np.sum(fixed.at(k, t) * np.exp(-2j * np.pi * 50 * t)))
-        for k in ("choke.current", "grid.voltage")
-    ]
+    waves = [np.angle(np.sum(fixed.at(k, t) * np.exp(-2j * np.pi * 50 * t))) for k in ("choke.current", "grid.voltage")]
     assert abs(np.degrees(waves[0] - waves[1])) < 8
 
 
@@ -133,7 +128,9 @@ def test_the_filter_takes_reactive_current_and_harmonics_off_the_grid():
     assert np.abs(i @ third / (i @ first)) == pytest.approx(np.abs(u @ third / (u @ first)), rel=0.15)
 
 
-@pytest.mark.parametrize(("mode", "active", "reactive", "void"), [(0, 0, 0, 0), (1, 1, 0, 0), (4, 0, 0, 1), (7, 1, 1, 1)])
+@pytest.mark.parametrize(
+    ("mode", "active", "reactive", "void"), [(0, 0, 0, 0), (1, 1, 0, 0), (4, 0, 0, 1), (7, 1, 1, 1)]
+)
 def test_each_mode_of_the_filter_gives_what_it_is_named_for(mode, active, reactive, void):
     """The choke's current is parted as the load's is (Tenti, Paredes, Mattavelli 2011), over the last three periods."""
     d = pendel.open_drive(EXAMPLES / "valley_filter.pendel")

@@ -80,16 +80,9 @@ def test_any_table_is_read_back_to_the_bit_by_scipy_each_under_a_name_of_its_own
     variables = [str(v) for v in np.atleast_1d(found["variables"])]
     assert len(set(variables)) == len(table)
     for variable, (_, _, values) in zip(variables, table):
-        assert (
-            len(variable) <= 63
-            and variable.isascii()
-            and variable.isidentifier()
-            and not variable.startswith("_")
-        )
+        assert len(variable) <= 63 and variable.isascii() and variable.isidentifier() and not variable.startswith("_")
         np.testing.assert_array_equal(np.atleast_1d(found[variable]), values)
-    assert [str(u) if np.size(u) else "" for u in np.atleast_1d(found["units"])] == [
-        unit for _, unit, _ in table
-    ]
+    assert [str(u) if np.size(u) else "" for u in np.atleast_1d(found["units"])] == [unit for _, unit, _ in table]
 
 
 @FILES
@@ -171,9 +164,7 @@ def test_groups_are_written_as_they_come(tmp_path):
             file.write(np.array([9.0]), np.array([[1.0]]))
     first, second = groups_of((tmp_path / "a.mf4").read_bytes())
     assert first.names == ["time", "speed"] and np.array_equal(first.rows, [[0, 5], [1, 6]])
-    assert second.units == ["s", "V", "A"] and np.array_equal(
-        second.rows, [[0, 0, 0], [0.5, 10, -1], [1, 20, -2]]
-    )
+    assert second.units == ["s", "V", "A"] and np.array_equal(second.rows, [[0, 0, 0], [0.5, 10, -1], [1, 20, -2]])
 
 
 @given(st.lists(st.text(alphabet="ab_2", max_size=6), max_size=12), st.integers(3, 8))

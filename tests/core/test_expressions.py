@@ -113,9 +113,13 @@ def test_a_remark_behind_a_value_is_kept_and_counts_for_nothing():
 def test_a_unit_is_typed_as_it_stands_beside_its_field():
     """Those of every value, state and signal that there is."""
     parts = kinds().values()
-    shown = {v.unit for k in parts for v in k.values} | {s.unit for k in parts for s in (*getattr(k, "signals", ()), *getattr(k, "states", ()))}
+    shown = {v.unit for k in parts for v in k.values} | {
+        s.unit for k in parts for s in (*getattr(k, "signals", ()), *getattr(k, "states", ()))
+    }
     for text in shown - {"", ANY}:
-        assert value_in_field(f"2 {text}", text, Names({})) == pytest.approx(value_in_field("2", text, Names({})), rel=1e-12), text
+        assert value_in_field(f"2 {text}", text, Names({})) == pytest.approx(
+            value_in_field("2", text, Names({})), rel=1e-12
+        ), text
     for name in ("m²", "x³"):
         with pytest.raises(DriveProblem, match="cannot be a name"):
             check_name(name)

@@ -208,8 +208,7 @@ def test_examples_run_by_maps_as_by_their_equations_and_in_any_loop_to_the_bit(n
     states = slice(1, 1 + len(prepared.structure.state_keys))
     at = np.arange(0, 0.011, 1e-5)
     ours, theirs = (
-        np.array([np.interp(at, r.rows[:, 0], x) for x in r.rows[:, states].T])
-        for r in (by_maps, by_equations)
+        np.array([np.interp(at, r.rows[:, 0], x) for x in r.rows[:, states].T]) for r in (by_maps, by_equations)
     )
     peaks = np.abs(theirs).max(axis=1)
     assert np.all(np.abs(ours - theirs).max(axis=1) <= 1e-7 * peaks)

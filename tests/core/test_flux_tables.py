@@ -26,9 +26,7 @@ MESH = np.meshgrid(I_D, I_Q, indexing="ij")
 
 def saturating(d, q):
     """Fluxes of an invented co-energy, the one of the example's tables."""
-    psi_d = (
-        0.32 + 0.9e-3 * d - 0.28 / 320 / np.cosh(d / 320) ** 2 * 1.25e-3 * 130**2 * np.log(np.cosh(q / 130))
-    )
+    psi_d = 0.32 + 0.9e-3 * d - 0.28 / 320 / np.cosh(d / 320) ** 2 * 1.25e-3 * 130**2 * np.log(np.cosh(q / 130))
     return psi_d, 0.35e-3 * q + 1.25e-3 * 130 * np.tanh(q / 130) * (1 - 0.28 * np.tanh(d / 320))
 
 
@@ -51,9 +49,7 @@ def test_tables_of_a_linear_machine_give_its_traces(level):
         d.set("level", level)
     wanted, got = linear.run(0.05), by_table.run(0.05, with_energy=True)
     for name in ("i_d", "i_q", "torque", "current_a"):
-        np.testing.assert_allclose(
-            got.at(f"haul_machine.{name}", t), wanted.at(f"haul_machine.{name}", t), atol=0.1
-        )
+        np.testing.assert_allclose(got.at(f"haul_machine.{name}", t), wanted.at(f"haul_machine.{name}", t), atol=0.1)
     assert energy_gap(got) < 1e-5
 
 
@@ -69,13 +65,9 @@ def test_the_fit_is_the_slope_of_one_co_energy():
     h = 0.5
     slope = [(a - b) / (2 * h) for a, b in zip(saturating(-80 + h, 150.0), saturating(-80 - h, 150.0))]
     assert (l_dd, l_dq) == pytest.approx(slope, rel=2e-2)
-    assert l_qq == pytest.approx(
-        (saturating(-80.0, 150 + h)[1] - saturating(-80.0, 150 - h)[1]) / (2 * h), rel=2e-2
-    )
+    assert l_qq == pytest.approx((saturating(-80.0, 150 + h)[1] - saturating(-80.0, 150 - h)[1]) / (2 * h), rel=2e-2)
     size, angle, step = 200.0, np.radians(110), 1e-4
-    w = [
-        fit.derivative(size * np.cos(angle - s), size * np.sin(angle - s), 0, 0)[0, 0] for s in (-step, step)
-    ]
+    w = [fit.derivative(size * np.cos(angle - s), size * np.sin(angle - s), 0, 0)[0, 0] for s in (-step, step)]
     i_d, i_q = size * np.cos(angle), size * np.sin(angle)
     psi_d, psi_q = (f[0, 0] for f in fit.fluxes(i_d, i_q))
     by_energy = (w[1] - w[0]) / (2 * step)
@@ -106,9 +98,7 @@ def test_a_saturated_machine_follows_solve_ivp():
         return [u[0] - r * i[0] + w * psi[1], u[1] - r * i[1] - w * psi[0]]
 
     t = np.linspace(0, 0.02, 41)
-    solved = scipy.integrate.solve_ivp(
-        slopes, (0, 0.02), saturating(0.0, 0.0), t_eval=t, rtol=1e-8, atol=1e-10
-    ).y.T
+    solved = scipy.integrate.solve_ivp(slopes, (0, 0.02), saturating(0.0, 0.0), t_eval=t, rtol=1e-8, atol=1e-10).y.T
     currents.last = np.zeros(2)
     wanted = []
     for psi in solved:
@@ -116,9 +106,7 @@ def test_a_saturated_machine_follows_solve_ivp():
         wanted.append(currents.last)
     wanted = np.array(wanted)
     got = np.column_stack([run.at(f"machine.{n}", t) for n in ("i_d", "i_q")])
-    within = np.logical_and.accumulate(
-        wanted[:, 0] < I_D[-1]
-    )  # later it leaves the table, where nobody knows
+    within = np.logical_and.accumulate(wanted[:, 0] < I_D[-1])  # later it leaves the table, where nobody knows
     assert np.count_nonzero(within) > 8
     assert np.max(np.abs(got - wanted)[within]) < 1e-4 * np.max(np.abs(wanted))
 
@@ -149,27 +137,19 @@ def test_slower_setpoints_and_gains_by_tables_calm_the_d_axis():
             cards = d.document.cards
             if ramp:
                 values = {"before": "68 N*m", "after": "400 N*m", "t_0": "20 ms", "duration": "4 ms"}
-                cards["torque_demand"] = dataclasses.replace(
-                    cards["torque_demand"], kind="ramp", values=values
-                )
+                cards["torque_demand"] = dataclasses.replace(cards["torque_demand"], kind="ramp", values=values)
             if by_tables:
                 values = {"f_c": "400 Hz", "R": "R_ph", "U_dc": "U_link"}
                 cards["current_regulator"] = dataclasses.replace(cards["current_regulator"], kind="dq_regulator_tables", values=values, flux=TABLE)  # fmt: skip
             run = d.run(0.03)
             t = np.linspace(0.0203, 0.03, 300)
-            swings[by_tables, ramp] = np.ptp(
-                run.at("haul_machine.i_d", t) - run.at("torque_to_currents.i_d", t)
-            )
-    assert (
-        swings[True, False] < 0.95 * swings[False, False] and swings[False, True] < 0.6 * swings[False, False]
-    )
+            swings[by_tables, ramp] = np.ptp(run.at("haul_machine.i_d", t) - run.at("torque_to_currents.i_d", t))
+    assert swings[True, False] < 0.95 * swings[False, False] and swings[False, True] < 0.6 * swings[False, False]
     assert swings[True, True] < 0.85 * min(swings[True, False], swings[False, True])
 
 
 def test_currents_beyond_the_tables_are_told():
-    small = flux.table_of(
-        I_D[8:], I_Q[10:-10], *(np.array(p)[8:, 10:-10] for p in (TABLE.psi_d, TABLE.psi_q))
-    )
+    small = flux.table_of(I_D[8:], I_Q[10:-10], *(np.array(p)[8:, 10:-10] for p in (TABLE.psi_d, TABLE.psi_q)))
     (remark,) = (m.sentence for m in haul(small, I_max="90 A").run(0.04).kept.remarks)
     assert "its currents left the flux tables at 20." in remark and "the table ends at 100 A" in remark
 
@@ -214,9 +194,7 @@ def test_bad_tables_are_refused_in_words(table, words):
 def test_doubtful_tables_are_told_but_run():
     skew = TABLE.psi_d + 4e-4 * MESH[1]
     told = [c.sentence for c in flux.concerns(flux.table_of(I_D, I_Q, skew, TABLE.psi_q), 400.0)]
-    assert any("do not come from one energy" in s for s in told) and any(
-        "lies beyond the table" in s for s in told
-    )
+    assert any("do not come from one energy" in s for s in told) and any("lies beyond the table" in s for s in told)
     backwards = flux.table_of(I_D, I_Q, np.array(TABLE.psi_d) - 0.7, TABLE.psi_q)
     assert any("magnet points along" in c.sentence for c in flux.concerns(backwards))
     assert not flux.concerns(TABLE, 250.0)
@@ -280,16 +258,12 @@ def test_currents_by_tables_are_the_optimum_under_saturation(kind):
                 {"type": "ineq", "fun": lambda x: 250.0 - np.hypot(*x)},
             ]
             demand = {"type": "eq", "fun": lambda x: torque(x) - share * top}
-            best = scipy.optimize.minimize(
-                lambda x: x @ x / 1e4, [d, q], constraints=[*within, demand], method="SLSQP"
-            )
+            best = scipy.optimize.minimize(lambda x: x @ x / 1e4, [d, q], constraints=[*within, demand], method="SLSQP")
             if best.success:
                 assert torque((d, q)) == pytest.approx(share * top, rel=5e-3)
                 assert np.hypot(d, q) == pytest.approx(np.hypot(*best.x), rel=0.01)
             else:  # beyond reach: the most torque there is
-                most = scipy.optimize.minimize(
-                    lambda x: -torque(x) / top, [d, q], constraints=within, method="SLSQP"
-                )
+                most = scipy.optimize.minimize(lambda x: -torque(x) / top, [d, q], constraints=within, method="SLSQP")
                 assert torque((d, q)) == pytest.approx(torque(most.x), rel=0.02)
             assert np.hypot(*fluxes(d, q)) <= limit * 1.002
 
@@ -312,12 +286,7 @@ def test_tables_of_a_delta_give_the_machine_they_were_made_of(tmp_path):
     """Windings between the lines, each with √3 times the flux and 1/√3 of the current of a star's phase: the machine at its lines is the
     same, as is its torque 3/2·p·(ψ_d·i_q − ψ_q·i_d)."""
     path = tmp_path / "delta.csv"
-    rows = zip(
-        *(
-            a.ravel()
-            for a in (MESH[0] / 3**0.5, MESH[1] / 3**0.5, *(3**0.5 * psi for psi in saturating(*MESH)))
-        )
-    )
+    rows = zip(*(a.ravel() for a in (MESH[0] / 3**0.5, MESH[1] / 3**0.5, *(3**0.5 * psi for psi in saturating(*MESH)))))
     path.write_text("i_d,i_q,psi_d,psi_q\n" + "\n".join(",".join(f"{x:.12g}" for x in row) for row in rows))
     found = variables(path)
     plain = guess(found)

@@ -43,9 +43,7 @@ def test_a_loop_locks_to_frequency_angle_and_amplitude(kind, f):
     # The source is a sine, whose d axis lies a quarter turn behind its argument.
     start = np.radians(40) if kind == "pll_3" else 0.0
     ticks = np.round(t / 1e-4) * 1e-4
-    gap = np.angle(
-        np.exp(1j * (run.at("loop.angle", ticks + 1e-6) - (2 * np.pi * f * ticks + start - np.pi / 2)))
-    )
+    gap = np.angle(np.exp(1j * (run.at("loop.angle", ticks + 1e-6) - (2 * np.pi * f * ticks + start - np.pi / 2))))
     assert np.max(np.abs(gap)) < (1e-3 if kind == "pll_3" else 2e-2)
 
 

@@ -84,9 +84,7 @@ def test_running_up_agrees_with_scipy(iron, cages):
         m = main(s / l_s + sum(r / leak for r, (_, leak) in zip(rotors, cage)))
         i_s = (s - m) / l_s
         u = peak * np.array([np.cos(W * t), np.sin(W * t)])
-        moved = [
-            -ohms * (r - m) / leak + 2 * w * np.array([-r[1], r[0]]) for r, (ohms, leak) in zip(rotors, cage)
-        ]
+        moved = [-ohms * (r - m) / leak + 2 * w * np.array([-r[1], r[0]]) for r, (ohms, leak) in zip(rotors, cage)]
         return [*(u - R_S * i_s), *np.concatenate(moved), 3 * (s[0] * i_s[1] - s[1] * i_s[0]) / J]
 
     t = np.linspace(0, 0.5, 251)
@@ -172,9 +170,7 @@ def test_without_a_sensor_speed_is_found_when_turning_and_lost_at_rest(old_haul)
     found = run.at("speed_estimate.speed", t)
     assert np.mean(found) == pytest.approx(np.mean(run.at("old_machine.speed", t)), rel=5e-3)
     assert np.std(found) < 0.02 * np.mean(found)
-    early = np.linspace(
-        0.42, 0.5, 100
-    )  # below 2 Hz the stator's integrals have nothing to go by (common practice)
+    early = np.linspace(0.42, 0.5, 100)  # below 2 Hz the stator's integrals have nothing to go by (common practice)
     assert np.max(np.abs(run.at("speed_estimate.speed", early) - run.at("old_machine.speed", early))) > 3
 
 
@@ -186,9 +182,7 @@ def test_a_wrong_rotor_resistance_turns_the_frame_away(old_haul):
     t = np.linspace(1.3, 1.6, 300)
 
     def angle(r):
-        return np.median(
-            np.angle(np.exp(1j * (r.at("flux_model.angle", t) - r.at("old_machine.flux_angle", t))))
-        )
+        return np.median(np.angle(np.exp(1j * (r.at("flux_model.angle", t) - r.at("old_machine.flux_angle", t)))))
 
     assert abs(angle(run)) < 0.05 < abs(angle(other))
     # The frame is off, so the current along q makes less torque, and the speed sags under the load.

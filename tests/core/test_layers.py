@@ -13,10 +13,38 @@ from pendel.core.vocabulary import Link
 
 SOURCES = Path(pendel.__file__).parent
 ROOT = Path(__file__).parents[2]
-EVERYDAY = {"own", "step", "profile", "switch", "p", "pi", "delay", "sum", "logic", "transistor", "diode", "own_c", "selector", "notch"}
+EVERYDAY = {
+    "own",
+    "step",
+    "profile",
+    "switch",
+    "p",
+    "pi",
+    "delay",
+    "sum",
+    "logic",
+    "transistor",
+    "diode",
+    "own_c",
+    "selector",
+    "notch",
+}
 """Ids of kinds that are words for other things too: settings, sections of the file, keywords of C, symbols of a
 drawing, options of the terminal, controls of a panel."""
-COMMON = {"every", "level", "load", "power", "current", "speed", "torque", "angle", "sector", "setpoint", "actual", "share"}
+COMMON = {
+    "every",
+    "level",
+    "load",
+    "power",
+    "current",
+    "speed",
+    "torque",
+    "angle",
+    "sector",
+    "setpoint",
+    "actual",
+    "share",
+}
 """Names of signals and values with a role that are also plain words; with a dot before them they are not."""
 
 
@@ -77,7 +105,9 @@ def test_programs_beside_the_tests_name_what_there_is():
                 if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("pendel."):
                     module = importlib.import_module(node.module)
                     rooms = {found.name for found in pkgutil.iter_modules(getattr(module, "__path__", ()))}
-                    unknown = [each.name for each in node.names if each.name not in rooms and not hasattr(module, each.name)]
+                    unknown = [
+                        each.name for each in node.names if each.name not in rooms and not hasattr(module, each.name)
+                    ]
                     lost += [f"{path.relative_to(ROOT)}: {node.module}.{name}" for name in unknown]
     assert not lost
 
@@ -96,10 +126,18 @@ def test_a_function_that_a_signal_calls_does_not_alone_hold_whose_signal_it_is()
             returned = {
                 name.id
                 for name, value in pairs
-                if isinstance(name, ast.Name) and isinstance(value, ast.Call) and isinstance(value.func, ast.Attribute) and value.func.attr[:1].islower()
+                if isinstance(name, ast.Name)
+                and isinstance(value, ast.Call)
+                and isinstance(value.func, ast.Attribute)
+                and value.func.attr[:1].islower()
             }
             for node in ast.walk(function):
-                if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr == "connect" and isinstance(node.args[0], ast.Lambda):
+                if (
+                    isinstance(node, ast.Call)
+                    and isinstance(node.func, ast.Attribute)
+                    and node.func.attr == "connect"
+                    and isinstance(node.args[0], ast.Lambda)
+                ):
                     whose = re.match(r"\w+", ast.unparse(node.func)).group()
                     used = {n.id for n in ast.walk(node.args[0]) if isinstance(n, ast.Name)}
                     lost += [f"{path.name}:{node.lineno} {whose}"] if whose in returned & used else []

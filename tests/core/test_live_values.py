@@ -85,8 +85,7 @@ def live_toys(seed, count):
     parts = [with_live(rng, random_update(rng)) for _ in range(count)]
     deck, ranges = toys(["def f(x, y, out, s, dt):\n    out = x\n"] * count)
     blocks = tuple(
-        replace(b, update=parse_update(text), values=values)
-        for b, (text, values, _) in zip(deck.blocks, parts)
+        replace(b, update=parse_update(text), values=values) for b, (text, values, _) in zip(deck.blocks, parts)
     )
     live = {f"toy_{k}.{n}": i for k, (_, _, ends) in enumerate(parts) for n, i in ends.items()}
     return rng, replace(deck, blocks=blocks), ranges, live, parts
@@ -100,10 +99,7 @@ def at_random(rng, live, names):
 def started_with(deck, names, numbers):
     """The deck as if these were its values."""
     given = dict(zip(names, numbers))
-    blocks = (
-        replace(b, values={n: given.get(f"{b.name}.{n}", v) for n, v in b.values.items()})
-        for b in deck.blocks
-    )
+    blocks = (replace(b, values={n: given.get(f"{b.name}.{n}", v) for n, v in b.values.items()}) for b in deck.blocks)
     return replace(deck, blocks=tuple(blocks))
 
 
@@ -156,10 +152,7 @@ def test_wild_values_taken_at_any_time_overflow_nothing(tmp_path):
     for number in (NumberFormat.FIXED16, NumberFormat.FIXED32, NumberFormat.FLOAT32):
         made = lower(deck, Choices(number, {}, ranges, live))
         names = live_names(made)
-        rows = [
-            [rng.choice(wild) if rng.random() < 0.6 else v for v in at_random(rng, live, names)]
-            for _ in inputs
-        ]
+        rows = [[rng.choice(wild) if rng.random() < 0.6 else v for v in at_random(rng, live, names)] for _ in inputs]
         text = (
             shipped_alone(made).replace("pd_ctl_tick(", "pd_plain_tick(")
             + f"""
@@ -211,9 +204,7 @@ def test_limits_that_move_are_held_in_words():
 
 def live_door():
     d, run = with_ranges("car_door_drive")
-    d.set_live(
-        "current_pi", "speed_pi.K_p=10…80", "travel_speed", "travel_plan.distance=-2 m…2 m", "pulse_stage"
-    )
+    d.set_live("current_pi", "speed_pi.K_p=10…80", "travel_speed", "travel_plan.distance=-2 m…2 m", "pulse_stage")
     return d, run
 
 
@@ -266,9 +257,7 @@ def test_live_values_follow_their_card_and_come_back_from_the_file_and_the_termi
     assert again.cards["speed_pi"].steps == {"K_p": "×1.1"}
     made = prepare(again).lowered
     page = document_of(made, {})
-    assert (
-        "<td>T_i</td><td>0.00067</td><td>0.0001675</td><td>0.00268</td>" in page and "5e-05·K_p/T_i" in page
-    )
+    assert "<td>T_i</td><td>0.00067</td><td>0.0001675</td><td>0.00268</td>" in page and "5e-05·K_p/T_i" in page
     source, header = files(made).source, files(made).header
     assert "inner_loop_values_take(" in source and "float K_p;  /* 10 to 80 */" in header
     assert main(["firmware", str(path), "--format", "fixed16", "--json"]) == 0
@@ -326,9 +315,7 @@ def test_what_cannot_be_live_is_refused_at_its_block():
     for ends in (Interval(1.0, 1e39), Interval(1e-42, 2.0)):  # beyond what 32-bit float holds, either way
         own = replace(deck, blocks=(replace(deck.blocks[0], update=parse_update(gains), values={"k": 1.5}),))
         for number in (NumberFormat.FLOAT32, NumberFormat.FIXED16):
-            with pytest.raises(
-                CannotLower, match="32-bit float does not hold|too far apart|words can hold|no range"
-            ):
+            with pytest.raises(CannotLower, match="32-bit float does not hold|too far apart|words can hold|no range"):
                 lower(own, Choices(number, {}, ranges, {"toy_0.k": ends}))
     d = pendel.open_example("car_door_drive")
     d.add("delay", "Memory", ticks="4")
@@ -375,7 +362,13 @@ def test_every_value_of_every_example_can_be_live():
 
 @pytest.mark.parametrize(
     ("text", "unit", "figure"),
-    [("1800 rpm", "rpm", 1800), ("25 Hz", "rad/s", 50 * np.pi), ("0 Hz", "rad/s", 0), ("12", "rad/s", 12), ("2*30 rad/s", "rad/s", 60)],
+    [
+        ("1800 rpm", "rpm", 1800),
+        ("25 Hz", "rad/s", 50 * np.pi),
+        ("0 Hz", "rad/s", 0),
+        ("12", "rad/s", 12),
+        ("2*30 rad/s", "rad/s", 60),
+    ],
 )
 def test_a_value_of_any_unit_is_shown_in_one_that_its_figures_are_in(text, unit, figure):
     d = pendel.open_example("cabin_fan")
@@ -444,9 +437,7 @@ DEVIATIONS = {"10.1"}
 ADVISORY = {"2.3", "2.4", "8.7", "8.9", "12.1", "15.5"}
 
 
-@pytest.mark.skipif(
-    shutil.which("cppcheck") is None, reason="no checker of MISRA's rules here: install cppcheck"
-)
+@pytest.mark.skipif(shutil.which("cppcheck") is None, reason="no checker of MISRA's rules here: install cppcheck")
 def test_what_is_shipped_keeps_the_required_rules_of_misra(tmp_path):
     """As far as cppcheck and its addon see; with the second compiler's warnings where there is one."""
     door, _ = live_door()
@@ -458,17 +449,13 @@ def test_what_is_shipped_keeps_the_required_rules_of_misra(tmp_path):
         write_sources(made, folder, d.document)
         for source in (f"{made.name}.c", f"{made.name}_table.c", "pd_numbers.c")[: 3 if d is door else 1]:
             flags = ("--addon=misra", "--enable=style", "--std=c99", "--template={id}:{line}:{file}")
-            done = subprocess.run(
-                ["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False
-            )
+            done = subprocess.run(["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False)
             found = re.findall(r"misra-c2012-([\d.]+):(\d+):(\S+)", done.stderr)
             assert {rule for rule, *_ in found} <= DEVIATIONS | ADVISORY, found
             assert ADVISORY & {rule for rule, *_ in found}  # it did look
             shifts = {(int(line), name) for rule, line, name in found if rule == "10.1"}
             header = (folder / "pd_numbers.h").read_text().split("\n")
-            assert all(
-                name == "pd_numbers.h" and "return x >> k;" in header[line - 1] for line, name in shifts
-            )
+            assert all(name == "pd_numbers.h" and "return x >> k;" in header[line - 1] for line, name in shifts)
         if "clang" in "".join(other_compiler()):
             quiet = ("-Wno-padded", "-Wno-declaration-after-statement")
             run_compiler(
@@ -485,9 +472,7 @@ def test_what_is_shipped_keeps_the_required_rules_of_misra(tmp_path):
     flags = ("--addon=misra", "--enable=style", "--std=c99", "--template={id}")
     folder = resources.files("pendel.core.firmware") / "protocol"
     for source in ("pd_xcp.c", "pd_link.c", "pd_board.c"):
-        done = subprocess.run(
-            ["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False
-        )
+        done = subprocess.run(["cppcheck", *flags, source], cwd=folder, capture_output=True, text=True, check=False)
         rules = set(re.findall(r"misra-c2012-([\d.]+)", done.stderr))
         assert "18.4" in rules  # it did look
         assert rules <= ADVISORY | {"11.5", "12.3", "17.8", "18.4"}, (source, rules)
@@ -499,9 +484,7 @@ def test_the_table_finds_every_number_by_keys_that_stay(tmp_path):
     d, run = live_door()
     document = d.document
     commands.set_pinned_key(document, "current_pi", "7").apply(document)
-    choices = replace(
-        number_choices(document, prepare(document).examined), default=NumberFormat.FIXED16, blocks={}
-    )
+    choices = replace(number_choices(document, prepare(document).examined), default=NumberFormat.FIXED16, blocks={})
     made = lower(prepare(document).deck, choices, sizes_seen(document))
     shipped, name = files(made), made.name
     library = ctypes.CDLL(
@@ -518,9 +501,7 @@ def test_the_table_finds_every_number_by_keys_that_stay(tmp_path):
 
     def found(block, item):
         at = (ctypes.c_uint32 * 6)()
-        return (
-            list(np.frombuffer(at, np.int32)) if getattr(library, f"{name}_find")(block, item, at) else None
-        )
+        return list(np.frombuffer(at, np.int32)) if getattr(library, f"{name}_find")(block, item, at) else None
 
     def held(place):
         _, _, offset, kind, bits, fraction = place
@@ -549,8 +530,7 @@ def test_the_table_finds_every_number_by_keys_that_stay(tmp_path):
     copied, (twin,) = commands.copy_cards(document, ["inner"])
     copied.apply(document)
     assert (
-        file.from_text(file.to_text(document)).cards["inner"].pinned_key == "7"
-        and not document.cards[twin].pinned_key
+        file.from_text(file.to_text(document)).cards["inner"].pinned_key == "7" and not document.cards[twin].pinned_key
     )
     for text, words in (
         ("7", "Inner has the pinned key 7 already"),

@@ -55,9 +55,7 @@ def test_step_measures_agree_with_second_order_formulas():
     zeta, w = 0.4, 50.0
     t, y = control.step_response(control.tf([w * w], [1, 2 * zeta * w, w * w]), np.linspace(0, 0.6, 60000))
     found = step_measures(t, y, 0.0, 1.0)
-    assert found.overshoot == pytest.approx(
-        100 * math.exp(-math.pi * zeta / math.sqrt(1 - zeta**2)), rel=1e-3
-    )
+    assert found.overshoot == pytest.approx(100 * math.exp(-math.pi * zeta / math.sqrt(1 - zeta**2)), rel=1e-3)
     info = control.step_info(control.tf([w * w], [1, 2 * zeta * w, w * w]), T=t, SettlingTimeThreshold=0.02)
     assert found.settling == pytest.approx(info["SettlingTime"], rel=1e-2)
     assert found.rise == pytest.approx(info["RiseTime"], rel=1e-2)
@@ -357,15 +355,10 @@ def test_a_signal_that_parts_and_joins_many_times_changes_no_loop():
         now = f"c{k}.out"
     ladder.connect(now, "current_pi.setpoint")
     told = [
-        [
-            (s.loop.key, s.loop.depth, s.judged.margins.crossover, s.judged.margins.phase)
-            for s in standings(d.document)
-        ]
+        [(s.loop.key, s.loop.depth, s.judged.margins.crossover, s.judged.margins.phase) for s in standings(d.document)]
         for d in (plain, ladder)
     ]
-    assert (
-        [row[:2] for row in told[0]] == [row[:2] for row in told[1]] == [("current_pi", 0), ("speed_pi", 1)]
-    )
+    assert [row[:2] for row in told[0]] == [row[:2] for row in told[1]] == [("current_pi", 0), ("speed_pi", 1)]
     np.testing.assert_allclose([r[2:] for r in told[0]], [r[2:] for r in told[1]], rtol=1e-6)
 
 
@@ -394,7 +387,10 @@ def test_a_comparison_closes_a_loop_with_what_follows_it():
     a regulator's error is that regulator's loop."""
     drive = load(EXAMPLES / "valley_filter.pendel")
     found = {s.loop.key: s for s in standings(drive)}["current_error"]
-    way = transfer(prepare(averaged(drive)), Ends("loop_gain.out", "loop_gain.out", ("loop_gain.out", "current_setpoint.out"), "built up"))
+    way = transfer(
+        prepare(averaged(drive)),
+        Ends("loop_gain.out", "loop_gain.out", ("loop_gain.out", "current_setpoint.out"), "built up"),
+    )
     f = np.geomspace(5, 8000, 40)
     L = -found.study.regulator_at({}, f) * found.study.plant_at(f)
     assert np.abs(L + way.response(f)) == pytest.approx(np.zeros(40), abs=1e-3), np.abs(L / way.response(f))
@@ -407,12 +403,20 @@ def test_a_comparison_closes_a_loop_with_what_follows_it():
     d.add("compare", "Error")
     for wire in list(d.document.wires.values()):
         if str(wire.b) == "current_pi.actual":
-            source, setpoint = str(wire.a), next(str(w.a) for w in d.document.wires.values() if str(w.b) == "current_pi.setpoint")
+            source, setpoint = (
+                str(wire.a),
+                next(str(w.a) for w in d.document.wires.values() if str(w.b) == "current_pi.setpoint"),
+            )
     for key, wire in list(d.document.wires.items()):
         if str(wire.b) in ("current_pi.actual", "current_pi.setpoint"):
             d.do(commands.remove_wires(d.document, [key]))
     d.add("constant", "Nothing", value="0 A")
-    for a, b in ((setpoint, "error.setpoint"), (source, "error.actual"), ("error.out", "current_pi.setpoint"), ("nothing.out", "current_pi.actual")):
+    for a, b in (
+        (setpoint, "error.setpoint"),
+        (source, "error.actual"),
+        ("error.out", "current_pi.setpoint"),
+        ("nothing.out", "current_pi.actual"),
+    ):
         d.connect(a, b)
     loops = {loop.key: loop for loop in d.loops()}
     assert "current_pi" in loops and "error" not in loops

@@ -26,9 +26,7 @@ def lags_to_the_limit(numerator, denominator) -> list[float]:
     """All lags (degrees) that put L on −1: at the frequencies of |L| = 1, by roots of |N|² − |D|² in ω²."""
 
     def square(polynomial):
-        even = np.polymul(
-            polynomial, np.asarray(polynomial) * (-1.0) ** np.arange(len(polynomial) - 1, -1, -1)
-        )
+        even = np.polymul(polynomial, np.asarray(polynomial) * (-1.0) ** np.arange(len(polynomial) - 1, -1, -1))
         return np.asarray(even)[:: 2 if len(even) % 2 else 1] * (-1.0) ** np.arange(len(even) // 2, -1, -1)
 
     roots = np.roots(np.polysub(square(np.asarray(numerator, float)), square(np.asarray(denominator, float))))
@@ -110,9 +108,7 @@ def test_a_dead_time_alone_has_its_closed_form_and_goes_round_many_times():
     """L = K/s·exp(−s·T): crossover K, phase margin 90° − K·T, gain margin π/(2·K·T); Åström, Murray, section 10.2."""
     for gain, delay in ((100.0, 1e-3), (30.0, 0.02), (1.0, 1.2)):
         response = gain / (2j * np.pi * FREQUENCY) * np.exp(-2j * np.pi * FREQUENCY * delay)
-        near = (
-            FREQUENCY * delay < 20
-        )  # beyond, the phase turns by more than half a turn from one point to the next
+        near = FREQUENCY * delay < 20  # beyond, the phase turns by more than half a turn from one point to the next
         found = margins(FREQUENCY[near], response[near], stable=True)
         assert found.crossover == pytest.approx(gain / (2 * math.pi), rel=1e-3)
         assert found.phase == pytest.approx(90 - math.degrees(gain * delay), abs=0.02)

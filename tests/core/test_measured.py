@@ -115,7 +115,24 @@ def test_ways_are_measured_where_the_drive_runs(capsys, tmp_path):
     f = np.geomspace(50, 2000, 9)
     assert 20 * np.log10(np.abs(found.response(f) / derived.response(f))) == pytest.approx(np.zeros(9), abs=0.3)
     assert "sines" in found.remarks[0] and found.frequencies()[0] == pytest.approx(found.range[0])
-    assert main(["linear", path, "--from", "voltage_pi.out", "--to", "voltage_pi.out", "--open", "voltage_pi.out", "--at", "measured", "--json"]) == 0
+    assert (
+        main(
+            [
+                "linear",
+                path,
+                "--from",
+                "voltage_pi.out",
+                "--to",
+                "voltage_pi.out",
+                "--open",
+                "voltage_pi.out",
+                "--at",
+                "measured",
+                "--json",
+            ]
+        )
+        == 0
+    )
     assert '"phase_margin": 10' in capsys.readouterr().out
     assert main(["loops", path, "--at", "measured"]) == 0
     assert "25.4 Hz" in capsys.readouterr().out
@@ -124,7 +141,9 @@ def test_ways_are_measured_where_the_drive_runs(capsys, tmp_path):
 def test_what_cannot_be_measured_is_said(fan):
     def refused(words, drive, **given):
         with pytest.raises(DriveProblem, match=words):
-            drive.transfer(**{"source": "speed_regulator.out", "target": "hall_decoder.speed", "at": "measured", **given})
+            drive.transfer(
+                **{"source": "speed_regulator.out", "target": "hall_decoder.speed", "at": "measured", **given}
+            )
 
     d = pendel.open(EXAMPLES / "cabin_fan.pendel")
     refused("Open nothing but", d, opened=["speed_demand.out"])

@@ -106,9 +106,7 @@ def test_times_of_a_response_are_those_that_a_fine_grid_finds(trace):
     # Åström, Murray: Feedback Systems, 2nd ed., section 6.3.
     outside = np.flatnonzero(np.abs(line - 1) > 0.02)
     assert step.settling == pytest.approx(fine[outside[-1]], abs=near)
-    assert dip.recovery == pytest.approx(
-        step.settling, abs=1e-9
-    )  # the target is one, so both bands are the same
+    assert dip.recovery == pytest.approx(step.settling, abs=1e-9)  # the target is one, so both bands are the same
     first = [fine[np.flatnonzero(line >= level)[0]] for level in (0.1, 0.9)]
     assert step.rise == pytest.approx(first[1] - first[0], abs=2 * near)
     tail = fine >= 0.98 * t[-1]
@@ -144,9 +142,7 @@ def test_averages_of_parabolas_are_their_integrals_on_any_window(seed, a, b):
     total = {1: 0.0, 2: 0.0}
     for k in range(9):
         width = t[k + 1] - t[k]
-        curve = np.polynomial.Polynomial.fit(
-            [0, 0.5, 1], [ends[k], middle[k], ends[k + 1]], 2, domain=[0, 1]
-        ).convert()
+        curve = np.polynomial.Polynomial.fit([0, 0.5, 1], [ends[k], middle[k], ends[k + 1]], 2, domain=[0, 1]).convert()
         low, high = (np.clip(x, t[k], t[k + 1]) - t[k] for x in (start, end))
         for power in total:
             whole = (curve**power).integ()
@@ -179,9 +175,7 @@ def test_a_turning_angle_has_the_mean_of_its_saw_tooth(speed, coarse):
 def test_lines_of_a_spectrum_are_the_fourier_coefficients_of_the_trace(seed, order):
     """Of a trace that is straight between uneven points and jumps, by the integral of each piece in closed form."""
     rng = np.random.default_rng(seed)
-    t = np.sort(
-        np.concatenate([[0.0, 0.02], rng.uniform(0, 0.02, 12), jumps := rng.uniform(0, 0.02, 4), jumps])
-    )
+    t = np.sort(np.concatenate([[0.0, 0.02], rng.uniform(0, 0.02, 12), jumps := rng.uniform(0, 0.02, 4), jumps]))
     y = rng.normal(0, 3, len(t))
     w = 2 * math.pi * order / 0.02
     whole = 0j
@@ -212,16 +206,12 @@ def test_distortion_of_textbook_waves(shape, distortion):
         t = np.linspace(0, 3.7, 40_001)
         y, first = np.abs(np.sin(math.pi * t)), 1.0
     else:
-        corners = {"square": [1, 1, -1, -1], "triangle": [0, 1, 0, -1], "six steps": [1, 2, 1, -1, -2, -1]}[
-            shape
-        ]
+        corners = {"square": [1, 1, -1, -1], "triangle": [0, 1, 0, -1], "six steps": [1, 2, 1, -1, -2, -1]}[shape]
         n = len(corners)
         at, levels, first = np.arange(4 * n + 1) / n, np.tile(corners, 5)[: 4 * n + 1].astype(float), 1.0
         held = shape != "triangle"
         t, y = (np.repeat(at, 2)[1:], np.repeat(levels, 2)[:-1]) if held else (at, levels)
-    assert spectrum(t, y, 0.0, 3.7, fundamental=first).distortion(first) == pytest.approx(
-        distortion, rel=2e-3
-    )
+    assert spectrum(t, y, 0.0, 3.7, fundamental=first).distortion(first) == pytest.approx(distortion, rel=2e-3)
 
 
 def test_times_of_a_response_count_from_when_its_setpoint_moves():

@@ -56,7 +56,11 @@ def test_a_long_chain_agrees_with_the_symmetric_eigenproblem():
     """K φ = ω² M φ by `scipy.linalg.eigh`, with stiffnesses over five decades."""
     rng = np.random.default_rng(5)
     J, k = 10 ** rng.uniform(-4, 0, 9), 10 ** rng.uniform(1, 6, 8)
-    (chain,) = shafts([f"{j!r} kg*m^2" for j in J.tolist()], [(f"{s!r} N*m/rad", "0 N*m*s") for s in k.tolist()]).modes().chains
+    (chain,) = (
+        shafts([f"{j!r} kg*m^2" for j in J.tolist()], [(f"{s!r} N*m/rad", "0 N*m*s") for s in k.tolist()])
+        .modes()
+        .chains
+    )
     D = np.diff(np.eye(9), axis=0)
     K = D.T @ np.diag(k) @ D
     squares, shapes = scipy.linalg.eigh(K, np.diag(J))
@@ -113,12 +117,20 @@ def test_own_equations_count_and_an_own_spring_is_told():
     d = pendel.Drive("Own")
     d.add("inertia", "A", J="2e-3 kg*m^2")
     d.add("inertia", "B", J="5e-3 kg*m^2")
-    law = OwnEquations(("a: shaft, w, M", "b: shaft, v, N"), ("k = 300 N*m/rad",), ("s = 0 rad",), (), ("der(s) = w - v", "M = k*s", "N = -k*s"))
+    law = OwnEquations(
+        ("a: shaft, w, M", "b: shaft, v, N"),
+        ("k = 300 N*m/rad",),
+        ("s = 0 rad",),
+        (),
+        ("der(s) = w - v", "M = k*s", "N = -k*s"),
+    )
     d.add("own", "Soft", own=law)
     d.connect("a.b", "soft.a")
     d.connect("soft.b", "b.a")
     found = d.modes()
-    assert found.modes[0][1].frequency == pytest.approx(math.sqrt(300 * (1 / 2e-3 + 1 / 5e-3)) / (2 * math.pi), rel=1e-9)
+    assert found.modes[0][1].frequency == pytest.approx(
+        math.sqrt(300 * (1 / 2e-3 + 1 / 5e-3)) / (2 * math.pi), rel=1e-9
+    )
     assert any("Soft: own equations" in words for words in found.remarks)
 
 

@@ -73,11 +73,17 @@ def test_sine_arc_and_root_stay_within_their_stated_bounds(numbers):
     rng = np.random.default_rng(3)
     for bits, c_type, unit, bound, turns in (
         (16, ctypes.c_int16, 2**15, 6.2e-5, range(-(2**15), 2**15)),
-        (32, ctypes.c_int32, 2**30, 4e-9, [*map(int, rng.integers(-(2**31), 2**31, 4000)), -(2**31), 2**31 - 1, 2**30, 0]),
+        (
+            32,
+            ctypes.c_int32,
+            2**30,
+            4e-9,
+            [*map(int, rng.integers(-(2**31), 2**31, 4000)), -(2**31), 2**31 - 1, 2**30, 0],
+        ),
     ):
         for name, exact in (("sin", mpmath.sin), ("cos", mpmath.cos)):
             given = c_function(numbers, f"pd_{name}{bits}", c_type, c_type)
-            every = turns if bits == 32 else turns[:: 7]
+            every = turns if bits == 32 else turns[::7]
             worst = max(abs(given(t) / unit - float(exact(2 * mpmath.pi * t / 2**bits))) for t in every)
             assert worst < bound, (name, bits, worst)
         arc = c_function(numbers, f"pd_atan2_{bits}", c_type, ctypes.c_int32, ctypes.c_int32)
@@ -96,7 +102,9 @@ def test_sine_arc_and_root_stay_within_their_stated_bounds(numbers):
             if 0 <= x < end and math.isqrt(x) < 2**31:
                 assert root(x) == math.isqrt(x)
     for suffix, c_type, bound in (("f", ctypes.c_float, 3e-7), ("d", ctypes.c_double, 5e-16)):
-        sine, arc = (c_function(numbers, f"pd_{n}_{suffix}", c_type, *[c_type] * k) for n, k in (("sin", 1), ("atan2", 2)))
+        sine, arc = (
+            c_function(numbers, f"pd_{n}_{suffix}", c_type, *[c_type] * k) for n, k in (("sin", 1), ("atan2", 2))
+        )
         for x in rng.uniform(-3, 3, 2000):
             x = float(c_type(x).value)
             assert abs(sine(x) - float(mpmath.sin(x))) < bound
@@ -287,7 +295,9 @@ int main(int n, char **files)
         source.write_text(text + main)
         inputs.astype(float).tofile(data)
         flags = ("-fsanitize=undefined,address,float-cast-overflow", "-fno-sanitize-recover=all")
-        run_compiler([*compiler(), "-std=c99", "-O1", "-ffp-contract=off", *flags, str(source), "-o", str(program), "-lm"])
+        run_compiler(
+            [*compiler(), "-std=c99", "-O1", "-ffp-contract=off", *flags, str(source), "-o", str(program), "-lm"]
+        )
         return subprocess.run([program, data], capture_output=True, text=True, timeout=120, check=False)
 
 
@@ -333,7 +343,9 @@ def test_a_memory_in_a_loop_is_read_before_it_is_written_in_fixed_point_too(numb
         for a, b in (("back.out", "add.b"), ("add.out", "memory.x"), ("memory.out", "back.x")):
             d.connect(a, b)
         deck = prepare(d.document).deck
-        fed_by = tuple(replace(b, sources={**b.sources, "a": "outside.x"}) if b.name == "add" else b for b in deck.blocks)
+        fed_by = tuple(
+            replace(b, sources={**b.sources, "a": "outside.x"}) if b.name == "add" else b for b in deck.blocks
+        )
         deck = replace(deck, blocks=fed_by, measured=("outside.x",))
         ranges = {"outside.x": Interval(-1.0, 1.0), "add.out": Interval(-4.0, 4.0), "memory.out": Interval(-4.0, 4.0)}
         made = lower(deck, Choices(number, {}, ranges))
@@ -360,7 +372,11 @@ def test_choices_within_choices_cost_no_more_than_their_number_and_too_deep_ones
     assert np.mean(np.abs(given - exact) < 1e-5) > 0.97
     for lines, words in (
         ("    out = " + " + ".join(["x"] * 400), "split it over several lines"),
-        ("    if x > 9.0:\n        out = 0.0\n" + "".join(f"    elif x > {-k}.0:\n        out = {k}.0\n" for k in range(400)), "decide in steps"),
+        (
+            "    if x > 9.0:\n        out = 0.0\n"
+            + "".join(f"    elif x > {-k}.0:\n        out = {k}.0\n" for k in range(400)),
+            "decide in steps",
+        ),
     ):
         with pytest.raises(LanguageProblem, match=words):
             parse_update(f"def f(x, y, out, s, dt):\n{lines}\n")
@@ -372,7 +388,9 @@ def test_a_map_is_straight_between_its_points_and_one_with_points_too_close_is_r
     z = np.random.default_rng(9).uniform(-20, 20, (4, 3))
 
     def deck_of(xs):
-        rows = [(repr(float(x)), repr(float(y)), repr(float(z[i, j]))) for i, x in enumerate(xs) for j, y in enumerate(ys)]
+        rows = [
+            (repr(float(x)), repr(float(y)), repr(float(z[i, j]))) for i, x in enumerate(xs) for j, y in enumerate(ys)
+        ]
         d = pendel.Drive("Map")
         d.set("tick", "1 ms")
         d.add("map", "Surface")
@@ -382,10 +400,17 @@ def test_a_map_is_straight_between_its_points_and_one_with_points_too_close_is_r
         return ControlDeck("Map", (block,), 1e-3, 0, ("outside.x", "outside.y"), {})
 
     ranges = {"outside.x": Interval(-8.0, 8.0), "outside.y": Interval(-8.0, 8.0)}
-    points = np.vstack([np.random.default_rng(2).uniform(-6, 6, (500, 2)), [(x, y) for x in xs for y in ys], [[-8, -8], [8, 8]]])
+    points = np.vstack(
+        [np.random.default_rng(2).uniform(-6, 6, (500, 2)), [(x, y) for x in xs for y in ys], [[-8, -8], [8, 8]]]
+    )
     within = np.clip(points, [xs[0], ys[0]], [xs[-1], ys[-1]])
     wanted = scipy.interpolate.RegularGridInterpolator((xs, ys), z)(within)
-    for number, allowed in ((NumberFormat.FIXED16, 0.02), (NumberFormat.FIXED32, 1e-6), (NumberFormat.FLOAT32, 1e-5), (NumberFormat.FLOAT64, 1e-12)):
+    for number, allowed in (
+        (NumberFormat.FIXED16, 0.02),
+        (NumberFormat.FIXED32, 1e-6),
+        (NumberFormat.FLOAT32, 1e-5),
+        (NumberFormat.FLOAT64, 1e-12),
+    ):
         made = lower(deck_of(xs), Choices(number, {}, ranges))
         given = replay(load(shipped_alone(made)), fed(made, points), 1)[0][:, 0]
         assert np.max(np.abs(given - wanted)) < allowed, number
@@ -400,7 +425,17 @@ def test_own_c_stays_in_float_among_words_and_is_refused_in_fixed_point():
     d.set("tick", "1 ms")
     d.set("number_format", "fixed16")
     d.add("sine", "Feed", amplitude="2", f="7")
-    d.add("own_c", "Own", own=OwnEquations(("x: in", "y: out", "c: out"), ("K = 3",), ("at = 0",), (), ("at = at + 1;", "c = at;", "y = K * x + sqrt(c);")))
+    d.add(
+        "own_c",
+        "Own",
+        own=OwnEquations(
+            ("x: in", "y: out", "c: out"),
+            ("K = 3",),
+            ("at = 0",),
+            (),
+            ("at = at + 1;", "c = at;", "y = K * x + sqrt(c);"),
+        ),
+    )
     d.add("limiter", "Clip", low="-20", high="20")
     d.connect("feed.out", "own.x")
     d.connect("own.y", "clip.x")
@@ -421,7 +456,10 @@ def test_own_c_stays_in_float_among_words_and_is_refused_in_fixed_point():
 def test_formats_and_firmware_from_the_terminal(tmp_path, capsys):
     path = tmp_path / "haul.pendel"
     shutil.copy(EXAMPLES / "haul_drive.pendel", path)
-    assert main(["firmware", str(path), "--format", "fixed32", "--block", "space_vector=float32", "--check", "--json"]) == 0
+    assert (
+        main(["firmware", str(path), "--format", "fixed32", "--block", "space_vector=float32", "--check", "--json"])
+        == 0
+    )
     told = json.loads(capsys.readouterr().out)
     assert {b["block"]: b["number"] for b in told["blocks"]}["space_vector"] == "float32"
     speed = next(s for b in told["blocks"] for s in b["signals"] if s["signal"] == "electrical_angle.speed")
@@ -431,7 +469,12 @@ def test_formats_and_firmware_from_the_terminal(tmp_path, capsys):
     assert file.load(path).cards["resolver"].seen["value"] < 3.0
     assert main(["formats", str(path), "--error", "1 %", "--out", "-"]) == 0
     assert '"number_format"' in capsys.readouterr().out
-    for words in (["--format", "fixed8"], ["--block", "space_vector"], ["--block", "nobody=fixed16"], ["--processor", "m7"]):
+    for words in (
+        ["--format", "fixed8"],
+        ["--block", "space_vector"],
+        ["--block", "nobody=fixed16"],
+        ["--processor", "m7"],
+    ):
         assert main(["firmware", str(path), *words]) in (1, 2)
         assert capsys.readouterr().err.startswith("pendel: ")
 
@@ -592,7 +635,11 @@ def test_lines_of_c_are_short_and_folding_them_leaves_every_token(number):
     words = lambda text: re.sub(r"\n \* |\s+", " ", text).split()  # noqa: E731
     assert words(written) == words(plain)
     # Nothing within quotes or behind a comment is touched, however long.
-    for line in (f'    puts("{"a, b + c " * 20}");', f"    x = {'a + ' * 40}1; /* {'why, ' * 9}*/", "#define A " + "1 + " * 40):
+    for line in (
+        f'    puts("{"a, b + c " * 20}");',
+        f"    x = {'a + ' * 40}1; /* {'why, ' * 9}*/",
+        "#define A " + "1 + " * 40,
+    ):
         assert folded(line) == line
 
 
@@ -640,7 +687,9 @@ def test_formats_and_ranges_are_kept_in_the_file_follow_a_card_and_can_be_undone
     assert again.cards["current_pi"].number_format == "float64" and again.cards["encoder"].seen == {"speed": 4.5}
     choices = number_choices(again, prepare(again).examined)
     assert choices.ranges["outer_loop.out"] == Interval(-28.0, 30.0)
-    assert "outer_loop_update" in files(lower(prepare(again).deck, replace(choices, default=NumberFormat.FLOAT32))).source
+    assert (
+        "outer_loop_update" in files(lower(prepare(again).deck, replace(choices, default=NumberFormat.FLOAT32))).source
+    )
     copy, (new,) = commands.copy_cards(again, ["current_pi"])
     completed(again, copy).apply(again)
     assert again.cards[new].number_format == "float64"
@@ -810,7 +859,9 @@ def test_the_difference_of_an_angle_counts_no_whole_turns():
 
 def test_a_quotient_that_ranges_let_grow_beyond_its_digits_is_told():
     """x³ over what may be tiny: in 32 bits the steps left are coarser than the result; limited where it is computed, it is right."""
-    loose = "def f(x, y, out, s, dt):\n    size = x * x + y * y\n    out = 0.6 * x * x * x / size if size > 1e-9 else 0.0\n"
+    loose = (
+        "def f(x, y, out, s, dt):\n    size = x * x + y * y\n    out = 0.6 * x * x * x / size if size > 1e-9 else 0.0\n"
+    )
     tight = loose.replace("x * x * x / size", "x * saturate(x * x / size, 0.0, 1.0)")
     inputs = np.random.default_rng(4).uniform(-1.0, 1.0, (500, 2)) * [2.0, 0.7]
     wanted = 0.6 * inputs[:, 0] ** 3 / np.sum(inputs**2, axis=1)

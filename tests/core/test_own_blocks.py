@@ -39,9 +39,7 @@ def bench(kind, own=None, inputs=None, **values):
 
 
 NOISE = np.random.default_rng(3).uniform(-1, 1, 300)
-FEED = [
-    p for k, y in enumerate(NOISE) for p in ((f"{k * TICK} s", str(y)), (f"{(k + 0.9) * TICK} s", str(y)))
-]
+FEED = [p for k, y in enumerate(NOISE) for p in ((f"{k * TICK} s", str(y)), (f"{(k + 0.9) * TICK} s", str(y)))]
 
 
 def test_a_typed_update_and_c_give_the_same_filter_as_scipy():
@@ -100,9 +98,7 @@ def test_what_is_wrong_is_told_with_its_line(kind, changes, words):
     d = bench(kind, OwnEquations(**fields))
     with pytest.raises(DriveHasFindings) as caught:
         d.run(0.01)
-    assert any(words in f.sentence for f in caught.value.findings), [
-        f.sentence for f in caught.value.findings
-    ]
+    assert any(words in f.sentence for f in caught.value.findings), [f.sentence for f in caught.value.findings]
 
 
 def test_c_from_a_file_runs_only_when_it_is_allowed(tmp_path, capsys, monkeypatch):
@@ -239,7 +235,10 @@ def test_c_for_float_alone_and_c_that_is_wrong_in_words_get_a_sentence():
 
 
 STRAYS = [
-    ("int a[3];\na[(int)(x * 0 + 7)] = 1; y = a[1];", "Under test: “a[(int)(x * 0 + 7)] = 1; y = a[1];” is undefined in C: index 7"),
+    (
+        "int a[3];\na[(int)(x * 0 + 7)] = 1; y = a[1];",
+        "Under test: “a[(int)(x * 0 + 7)] = 1; y = a[1];” is undefined in C: index 7",
+    ),
     ("((double *)&y)[100000] = 1;", "is undefined in C: store"),
     ("int most = 2147483647; most += (int)(x * x) + 1; y = most;", "signed integer overflow"),
     ("*(volatile double *)4096 = 2.0; y = 1;", "Look at its pointers"),
@@ -286,7 +285,9 @@ def test_what_is_missing_is_written_and_what_is_typed_stays():
 def test_digits_are_taken_off_and_appended_as_far_as_there_is_room():
     """`moved` of own C in words against exact fractions, at both ends and beyond."""
     texts = library()
-    made = ctypes.CDLL(str(build_library(texts["pd_numbers.c"].replace('#include "pd_numbers.h"', texts["pd_numbers.h"]))))
+    made = ctypes.CDLL(
+        str(build_library(texts["pd_numbers.c"].replace('#include "pd_numbers.h"', texts["pd_numbers.h"])))
+    )
     for bits, kind in ((32, ctypes.c_int32), (64, ctypes.c_int64)):
         moved = getattr(made, f"pd_moved{bits}")
         moved.restype, moved.argtypes = kind, [kind, ctypes.c_int32]

@@ -59,9 +59,7 @@ def test_the_wheel_works_from_an_empty_folder_without_qt_and_with_it(built, tmp_
     where = ask(site, tmp_path, "-c", "import pendel; print(pendel.__file__)").stdout
     assert where.startswith(str(site)), "it is the wheel that is tried"
     door = site / "pendel" / "examples" / "car_door_drive.pendel"
-    run = ask(
-        site, tmp_path, "-c", WITHOUT_QT, "run", door, "--until", "10 ms", "--signals", "door_motor.speed"
-    )
+    run = ask(site, tmp_path, "-c", WITHOUT_QT, "run", door, "--until", "10 ms", "--signals", "door_motor.speed")
     assert run.returncode == 0 and run.stdout.startswith("time [s],door_motor.speed [rad/s]"), run.stderr
     shown = ask(site, tmp_path, "-c", WINDOW, door)
     assert shown.returncode == 0, shown.stderr

@@ -112,9 +112,7 @@ def test_methods_have_their_order(method, order):
 @pytest.mark.parametrize("tolerance", [1e-3, 1e-5, 1e-7])
 def test_the_fast_option_errs_by_little_more_than_its_tolerance(tolerance):
     # x' = −x + sin 3t and y' = 3 cos 3t as above, over twenty swings: errors neither add up nor stand out.
-    p = ode(
-        ("der(x) = (-x + sin(3*time/(1 s)))/(1 s)", "der(y) = 3*cos(3*time/(1 s))/(1 s)"), ("x = 1", "y = 0")
-    )
+    p = ode(("der(x) = (-x + sin(3*time/(1 s)))/(1 s)", "der(y) = 3*cos(3*time/(1 s))/(1 s)"), ("x = 1", "y = 0"))
     result = integrate(p.program, p.inputs(RunSettings(40.0, tolerance, "fast")))
     t, x, y = result.rows[:, :3].T
     assert np.max(np.abs(x - 1.3 * np.exp(-t) - 0.1 * (np.sin(3 * t) - 3 * np.cos(3 * t)))) < 10 * tolerance
@@ -292,9 +290,7 @@ def test_a_cubic_between_unknowns_is_solved_in_the_step():
     # y³ + y = x with x' = y: dx = (3y² + 1) dy, so t = [1.5·y² + ln y] from y(0) to y.
     d = pendel.Drive("Ode")
     d.set("tolerance", "1e-9")
-    lines = OwnEquations(
-        states=("x = 2",), unknowns=("y: 1",), equations=("der(x) = y/(1 s)", "y*y*y + y = x")
-    )
+    lines = OwnEquations(states=("x = 2",), unknowns=("y: 1",), equations=("der(x) = y/(1 s)", "y*y*y + y = x"))
     d.add("own", "X", own=lines)
     run = d.run(1.0)
     x = run["x.x"].y[-1]

@@ -31,18 +31,14 @@ def surface():
         Beyond((-1.5, -0.25), (1.0, 1.0), (-3.0, 4.0), 0.7),
         Beyond((1.5, 4.0), (1.0, 1.0), (2.0, 1.0), 0.3),
     )
-    made = CoEnergy(
-        (-2.0, 1.0), (0.25, 0.5), (9, 7), np.random.default_rng(4).normal(size=(13, 11)), rims, 0.0
-    )
+    made = CoEnergy((-2.0, 1.0), (0.25, 0.5), (9, 7), np.random.default_rng(4).normal(size=(13, 11)), rims, 0.0)
     numbers = np.array(made.numbers)
 
     def look(x, y):
         out, low = np.zeros(10), np.full(10, 7.0)
         library.look(numbers.ctypes.data, 9, 7, 1, x, y, out.ctypes.data)
         library.look(numbers.ctypes.data, 9, 7, 0, x, y, low.ctypes.data)
-        assert list(low) == [*out[:6], 7.0, 7.0, 7.0, 7.0], (
-            "without the third derivatives, nothing else differs"
-        )
+        assert list(low) == [*out[:6], 7.0, 7.0, 7.0, 7.0], "without the third derivatives, nothing else differs"
         return out
 
     return look, made
@@ -50,9 +46,7 @@ def surface():
 
 def test_a_surface_and_its_derivatives_are_scipys(surface):
     look, made = surface
-    knots = [
-        low + step * np.arange(-4, cells + 5) for low, step, cells in zip(made.low, made.step, made.cells)
-    ]
+    knots = [low + step * np.arange(-4, cells + 5) for low, step, cells in zip(made.low, made.step, made.cells)]
     inside = np.random.default_rng(5).uniform([-1.5, 1.5], [-0.25, 4.0], (60, 2))
     for x, y in [*inside, (-1.5, 1.5), (-0.25, 4.0), (-1.0, 2.0)]:
         for got, (by_x, by_y) in zip(look(x, y), ORDERS):
@@ -90,9 +84,7 @@ def legs(duties, **values):
     return d.run()
 
 
-@pytest.mark.parametrize(
-    "values", [{}, {"t_dead": "1 us"}, {"t_dead": "0.5 us", "t_on": "300 ns", "t_off": "400 ns"}]
-)
+@pytest.mark.parametrize("values", [{}, {"t_dead": "1 us"}, {"t_dead": "0.5 us", "t_on": "300 ns", "t_off": "400 ns"}])
 def test_a_leg_opens_at_once_and_closes_with_its_dead_time(values):
     """Both gates are off while the duty is below zero, never both on in between, and the pulses before and after are whole."""
     points = [
@@ -106,9 +98,7 @@ def test_a_leg_opens_at_once_and_closes_with_its_dead_time(values):
     run = legs({"a": points, "b": still, "c": still}, **values)
     t = np.arange(0.2e-6, 1e-3, 0.05e-6)
     upper, lower = (run.at(f"inv.gate_a_{side}", t) > 0.5 for side in ("upper", "lower"))
-    dead, on, off = {1: (1e-6, 40e-9, 120e-9), 3: (0.5e-6, 0.3e-6, 0.4e-6)}.get(
-        len(values), (0.0, 40e-9, 120e-9)
-    )
+    dead, on, off = {1: (1e-6, 40e-9, 120e-9), 3: (0.5e-6, 0.3e-6, 0.4e-6)}.get(len(values), (0.0, 40e-9, 120e-9))
     opened = (t > 0.35e-3 + off + 2e-6) & (t < 0.65e-3)
     assert not np.any(upper[opened]) and not np.any(lower[opened])
     if values:

@@ -65,7 +65,22 @@ def parts_of(f, offset=0.0, turning=1.0):
     t, u, i, angle, module, dt = run_parts(f, offset)
     angle = turning * angle
     names = ("active", "reactive", "void", "power", "energy")
-    states = ["z", "late", "before", "count", "s_u", "s_i", "s_z", "s_ui", "s_uu", "s_zi", "s_zz", "drift", "conductance", "reactivity"]
+    states = [
+        "z",
+        "late",
+        "before",
+        "count",
+        "s_u",
+        "s_i",
+        "s_z",
+        "s_ui",
+        "s_uu",
+        "s_zi",
+        "s_zz",
+        "drift",
+        "conductance",
+        "reactivity",
+    ]
     return t, u, i, through(module.update_parts, {"u": u, "i": i, "angle": angle}, names, states, {"least": 10.0}, dt)
 
 
@@ -93,7 +108,23 @@ def test_a_resistor_draws_active_current_alone_and_an_inductor_none():
     """Closed forms: i = u/R is all active; i = û/L, the inductor's, all reactive, with W = ⟨û²⟩/L."""
     t, u, _, angle, module, dt = run_parts(50.0)
     names = ("active", "reactive", "void", "energy")
-    states = ["power", "z", "late", "before", "count", "s_u", "s_i", "s_z", "s_ui", "s_uu", "s_zi", "s_zz", "drift", "conductance", "reactivity"]
+    states = [
+        "power",
+        "z",
+        "late",
+        "before",
+        "count",
+        "s_u",
+        "s_i",
+        "s_z",
+        "s_ui",
+        "s_uu",
+        "s_zi",
+        "s_zz",
+        "drift",
+        "conductance",
+        "reactivity",
+    ]
     last = t > 0.26
     _, _, integral = exact(50.0, t)
     for current, whole in ((u / 8.0, "active"), (integral / 0.03, "reactive")):
@@ -137,12 +168,20 @@ def test_powers_of_a_run_are_those_of_ieee_1459(tmp_path, capsys):
     d.add("voltage_sensor", "Voltage sensor")
     d.add("pt1", "Filter")
     d.add("constant", "Nothing", value="0 A")
-    for a, b in (("grid.a", "coil.a"), ("coil.b", "grid.b"), ("grid.b", "earth.line"), ("grid.voltage", "voltage_sensor.measured"), ("voltage_sensor.value", "filter.x")):
+    for a, b in (
+        ("grid.a", "coil.a"),
+        ("coil.b", "grid.b"),
+        ("grid.b", "earth.line"),
+        ("grid.voltage", "voltage_sensor.measured"),
+        ("voltage_sensor.value", "filter.x"),
+    ):
         d.connect(a, b)
     run = d.run(0.5)
     z = abs(8 + 1j * 2 * np.pi * 50 * 0.03)
     found = powers(run.kept, "grid.voltage", "coil.current", 0.4, 0.5)
-    assert (found.active, found.apparent, found.factor) == pytest.approx((230**2 * 8 / z**2, 230**2 / z, 8 / z), rel=1e-4)
+    assert (found.active, found.apparent, found.factor) == pytest.approx(
+        (230**2 * 8 / z**2, 230**2 / z, 8 / z), rel=1e-4
+    )
     assert found.non_active == pytest.approx(np.sqrt(1 - (8 / z) ** 2) * 230**2 / z, rel=1e-4)
     with pytest.raises(DriveProblem, match=r"voltage_sensor\.value and coil\.current are not known at the same times"):
         powers(run.kept, "voltage_sensor.value", "coil.current", 0.4, 0.5)
@@ -154,6 +193,9 @@ def test_powers_of_a_run_are_those_of_ieee_1459(tmp_path, capsys):
     assert main([*given, "grid.voltage", "--signals", "coil.current"]) == 0
     row = next(line for line in capsys.readouterr().out.splitlines() if line.startswith("coil.current\tgrid.voltage"))
     assert float(row.split("\t")[-1]) == pytest.approx(8 / z, rel=1e-4)  # over whole periods though from 0.413 s on
-    for wrong, words in (("grid.volt", "There is no signal grid.volt."), ("coil.current", "coil.current is no voltage: its unit is A.")):
+    for wrong, words in (
+        ("grid.volt", "There is no signal grid.volt."),
+        ("coil.current", "coil.current is no voltage: its unit is A."),
+    ):
         assert main([*given, wrong, "--signals", "coil.current"]) == 2
         assert words in capsys.readouterr().err

@@ -85,9 +85,7 @@ def test_boundary_of_conduction_lies_where_the_textbook_has_it():
     # K_crit = 1 − d for the step-down converter; the shown value is for duty ½.
     critical = 2 * L * F / 0.5
     shares = [
-        float(
-            np.mean(dc_converter("step_down", 0.5, r, "averaged").run(0.1)["conv.conduction_share"].y[-20:])
-        )
+        float(np.mean(dc_converter("step_down", 0.5, r, "averaged").run(0.1)["conv.conduction_share"].y[-20:]))
         for r in (0.9 * critical, 1.1 * critical)
     ]
     assert shares[0] == pytest.approx(1.0, abs=1e-9)
@@ -175,9 +173,7 @@ def dead_time_bench(kind, device, duty):
     d.add(kind, "Conv", f_p="20", t_dead="2", R_on="20", R_d="15", V_d="1.1", choices={"device": device}, **({"V_0": "0.9"} if device == "igbt" else {}))  # fmt: skip
     d.add("pair_opener", "Ends")
     d.add("inductor", "Coil", L="20", R_s="220")
-    d.add(
-        "dc_source", "Other", U_0=str(400 * duty - (42 if kind == "four_quadrant_bridge" else 24)), R_i="0.2"
-    )
+    d.add("dc_source", "Other", U_0=str(400 * duty - (42 if kind == "four_quadrant_bridge" else 24)), R_i="0.2")
     d.add("pair_opener", "Into")
     d.add("step", "Duty", before=str(duty), after=str(duty))
     for a, b in (("link.dc", "conv.dc"), ("conv.out", "ends.pair"), ("ends.plus", "coil.a"), ("coil.b", "into.plus"), ("other.dc", "into.pair"), ("into.minus", "ends.minus"), ("duty.out", "conv.duty")):  # fmt: skip
@@ -186,9 +182,7 @@ def dead_time_bench(kind, device, duty):
 
 
 @pytest.mark.parametrize("device", ["mosfet", "igbt"])
-@pytest.mark.parametrize(
-    ("kind", "duty"), [("half_bridge", 0.4), ("half_bridge", 0.6), ("four_quadrant_bridge", 0.5)]
-)
+@pytest.mark.parametrize(("kind", "duty"), [("half_bridge", 0.4), ("half_bridge", 0.6), ("four_quadrant_bridge", 0.5)])
 def test_dead_time_shifts_power_and_does_not_burn_it(kind, duty, device):
     """Averaged as by switching: the link gives what the output takes and the devices lose. The voltage of t_d·f·U is not
     lost, the link's current is less by as much (Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 8-5)."""
@@ -208,9 +202,7 @@ def test_dead_time_costs_the_textbook_voltage():
     # Mohan, Undeland, Robbins, 3rd ed., section 8-5 (from memory): each leg loses t_d·f·U against its current.
     none, some = (last_mean(bridge_bench(dead, duty=0.5).run(0.05), "bridge.output_voltage", 5e-3) for dead in ("0", "1"))  # fmt: skip
     assert none - some == pytest.approx(2 * 1e-6 * 20e3 * 48 + 2 * 1e-6 * 20e3 * 0.8 * 2, rel=0.1)
-    averaged = last_mean(
-        bridge_bench("1", duty=0.5, level="averaged").run(0.05), "bridge.output_voltage", 5e-3
-    )
+    averaged = last_mean(bridge_bench("1", duty=0.5, level="averaged").run(0.05), "bridge.output_voltage", 5e-3)
     assert averaged == pytest.approx(some, abs=0.02 * 48 * 0.04 + 0.1)
 
 
@@ -256,9 +248,7 @@ def test_modulation_is_linear_up_to_its_limit(scheme, most):
     assert fundamental(run, "load.voltage_a") == pytest.approx(most, rel=2e-3)
     beyond = inverter_bench(scheme, 1.1 * most).run(0.06)
     assert fundamental(beyond, "load.voltage_a") < 1.09 * most
-    assert fundamental(run, "load.current_a") == pytest.approx(
-        most / abs(5 + 2j * np.pi * 50 * 5e-3), rel=2e-3
-    )
+    assert fundamental(run, "load.current_a") == pytest.approx(most / abs(5 + 2j * np.pi * 50 * 5e-3), rel=2e-3)
 
 
 def test_block_operation_gives_two_over_pi():
@@ -279,9 +269,7 @@ def test_sidebands_of_natural_sampling_follow_the_bessel_series():
     trace = run["inv.pole_a"]
     lines = spectrum(trace.t, trace.y, 0.0, 0.02)
     for m, n in ((1, 0), (1, 2), (1, -2), (2, 1), (2, -1), (2, 3)):
-        wanted = abs(
-            2 * 560 / (m * np.pi) * scipy.special.jv(n, m * 0.8 * np.pi / 2) * np.sin((m + n) * np.pi / 2)
-        )
+        wanted = abs(2 * 560 / (m * np.pi) * scipy.special.jv(n, m * 0.8 * np.pi / 2) * np.sin((m + n) * np.pi / 2))
         assert lines.line(m * 10e3 + n * 50) == pytest.approx(wanted, abs=2.0), (m, n)
 
 
@@ -303,9 +291,7 @@ def test_three_phase_rectifier_loses_its_commutation_voltage(inductance):
     # Mohan, Undeland, Robbins, 3rd ed., (5-68), (5-83): 1.35·U_LL − 3·ω·L·I/π, with the diodes' 2 mΩ.
     run = three_phase_rectifier(inductance).run(0.6)
     i = last_mean(run, "choke.current", 0.1)
-    wanted = (
-        3 * np.sqrt(2) / np.pi * 400 - 3 * 2 * np.pi * 50 * float(inductance) * 1e-3 / np.pi * i - 2e-3 * i
-    )
+    wanted = 3 * np.sqrt(2) / np.pi * 400 - 3 * 2 * np.pi * 50 * float(inductance) * 1e-3 / np.pi * i - 2e-3 * i
     assert last_mean(run, "load.voltage", 0.1) == pytest.approx(wanted, rel=1e-4)
 
 
@@ -356,9 +342,7 @@ def test_single_phase_rectifier_with_capacitor_agrees_with_scipy():
 
         stops.terminal, stops.direction = True, -1
         starts.terminal, starts.direction = True, 1
-        found = scipy.integrate.solve_ivp(
-            off, (t, 0.1), x, events=starts, rtol=1e-10, atol=1e-10, max_step=1e-4
-        )
+        found = scipy.integrate.solve_ivp(off, (t, 0.1), x, events=starts, rtol=1e-10, atol=1e-10, max_step=1e-4)
         times, volts, t, x = [*times, *found.t], [*volts, *found.y[1]], found.t[-1], found.y[:, -1]
         if t >= 0.1:
             break
@@ -444,9 +428,7 @@ def test_a_slow_op_amp_is_limited_in_slew_and_output():
 
 def test_coupled_inductors_at_full_coupling_come_near_the_ideal_transformer():
     wires = (("source.a", "t.a"), ("t.b", "earth.line"), ("t.c", "load.a"), ("load.b", "t.d"))
-    ideal = sine_fed(
-        ("ideal_transformer", "T", {"ratio": "2"}), ("resistor", "Load", {"R": "10"}), wires=wires
-    )
+    ideal = sine_fed(("ideal_transformer", "T", {"ratio": "2"}), ("resistor", "Load", {"R": "10"}), wires=wires)
     near = sine_fed(("coupled_inductors", "T", {"L_1": "400", "L_2": "100", "k": "0.99999", "R_1": "0", "R_2": "0"}), ("resistor", "Load", {"R": "10"}), wires=wires)  # fmt: skip
     assert np.max(np.abs(ideal["load.voltage"].y)) == pytest.approx(0.5, rel=1e-3)
     late = near["load.voltage"].t > 0.01
@@ -619,9 +601,7 @@ def test_an_igbt_leg_drops_what_transistor_and_diode_take_in_turn(current):
     # Mohan, Undeland, Robbins, 3rd ed., section 7-3. Averaged and switching must both give that.
     duty, u_dc, v_t, r_t, v_d, r_d = 0.3, 300.0, 1.1, 0.02, 0.9, 0.01
     share = duty if current > 0 else 1 - duty
-    drop = share * (v_t * np.sign(current) + r_t * current) + (1 - share) * (
-        v_d * np.sign(current) + r_d * current
-    )
+    drop = share * (v_t * np.sign(current) + r_t * current) + (1 - share) * (v_d * np.sign(current) + r_d * current)
     for level in ("averaged", "switching", "device"):
         d = pendel.Drive("Leg")
         for name, text in (
@@ -641,9 +621,7 @@ def test_an_igbt_leg_drops_what_transistor_and_diode_take_in_turn(current):
             d.connect(a, b)
         run = d.run()
         assert last_mean(run, "leg.output_current", 0.01) == pytest.approx(current)
-        assert last_mean(run, "leg.output_voltage", 0.01) == pytest.approx(duty * u_dc - drop, rel=2e-4), (
-            level
-        )
+        assert last_mean(run, "leg.output_voltage", 0.01) == pytest.approx(duty * u_dc - drop, rel=2e-4), level
         assert last_mean(run, "leg.loss", 0.01) == pytest.approx(drop * current, rel=2e-3), level
 
 
@@ -666,9 +644,7 @@ def test_a_split_link_gives_either_sign_and_its_middle_carries_the_load():
         # (d − ½)·U_dc about a middle that sways by I/(2·C·ω): both halves take the load's current in parallel.
         amplitude = 0.3 * 400
         current = amplitude / abs(10 + 2j * np.pi * 50 * 1e-3 + 1 / (2j * np.pi * 50 * 2 * 2e-3))
-        assert run.spectrum("coil.current", 0.02, 0.04, fundamental=50).line(50) == pytest.approx(
-            current, rel=0.01
-        )
+        assert run.spectrum("coil.current", 0.02, 0.04, fundamental=50).line(50) == pytest.approx(current, rel=0.01)
         sway = run.spectrum("bridge.middle_voltage", 0.02, 0.04, fundamental=50).line(50)
         assert sway == pytest.approx(current / (2 * 2e-3 * 2 * np.pi * 50), rel=0.02)
         assert lines.line(50) == pytest.approx(current * abs(10 + 2j * np.pi * 50e-3), rel=0.01)
@@ -760,9 +736,7 @@ def test_fixed_steps_count_edges_inside_them_and_have_order_one():
     for step in ("8 us", "4 us", "1 us"):
         run = grid_tied("fixed", step).run(0.06)
         current = run["choke.current"]
-        gaps.append(
-            np.sqrt(np.mean((np.interp(at, current.t, current.y) - exact) ** 2)) / np.max(np.abs(exact))
-        )
+        gaps.append(np.sqrt(np.mean((np.interp(at, current.t, current.y) - exact) ** 2)) / np.max(np.abs(exact)))
         assert run.kept.settings["load"] > 0
         assert run.kept.settings["worst_step"] > 0
     assert gaps[2] < 2e-3
@@ -991,7 +965,9 @@ def test_small_changes_of_duty_in_both_modes_of_conduction(kind):
         "inverting": (24 / rest**2, rest**2 * load / (d * L), rest),
     }[kind]
     expected = gain * (1 - s / zero) / (1 + s * L / (slow**2 * load) + s**2 * L * C / slow**2)
-    assert response(dc_converter(kind, d, load, "averaged", R_on="0.001", R_d="0.001"), "40 ms") == pytest.approx(expected, rel=2e-3)
+    assert response(dc_converter(kind, d, load, "averaged", R_on="0.001", R_d="0.001"), "40 ms") == pytest.approx(
+        expected, rel=2e-3
+    )
     load, k = 400.0, 2 * L * F / 400.0
     m = textbook_ratio(kind, d, load)
     volts = 24 * m

@@ -113,9 +113,7 @@ def test_a_run_is_a_mapping_of_traces_and_goes_to_other_libraries():
     assert data["door_motor.speed"].attrs["units"] == "rad/s"
     np.testing.assert_array_equal(data["door_motor.speed"], speed.y)
     run.kept.units.choose("door_motor.speed", "rad/s", "rpm")
-    assert run.to_xarray(["door_motor.speed"])["door_motor.speed"].attrs["units"] == "rad/s", (
-        "values are in SI"
-    )
+    assert run.to_xarray(["door_motor.speed"])["door_motor.speed"].attrs["units"] == "rad/s", "values are in SI"
     figure = run.plot("door_motor.speed", "speed_pi.out")
     first, second = figure.axes
     assert first.get_ylabel().endswith("rpm") and second.lines[0].get_drawstyle() == "steps-post"
@@ -130,9 +128,7 @@ def test_linear_models_answer_alike_in_scipy_and_in_python_control(ends):
     theirs = model.to_scipy()
     assert isinstance(theirs, scipy.signal.StateSpace) and (theirs.dt or 0.0) == model.dt
     points = np.exp(1j * omega * model.dt) if model.dt else 1j * omega
-    whole = [
-        theirs.C @ np.linalg.solve(z * np.eye(len(theirs.A)) - theirs.A, theirs.B) + theirs.D for z in points
-    ]
+    whole = [theirs.C @ np.linalg.solve(z * np.eye(len(theirs.A)) - theirs.A, theirs.B) + theirs.D for z in points]
     np.testing.assert_allclose(np.ravel(whole), ours, rtol=1e-6)
     system = model.to_control()
     assert isinstance(system, control.StateSpace) and system.input_labels == [ends[0].replace(".", "_")]
@@ -264,7 +260,15 @@ def test_spans_and_names_that_a_run_has_not_get_a_sentence():
         run.balance,
     )
     for ask in asked:
-        for start, end in ((0.01, 0.01), (0.01, 0.005), (-0.01, 0.01), (nan, 0.01), (0.0, nan), (0.0, inf), (0.02, 1.0)):
+        for start, end in (
+            (0.01, 0.01),
+            (0.01, 0.005),
+            (-0.01, 0.01),
+            (nan, 0.01),
+            (0.0, nan),
+            (0.0, inf),
+            (0.02, 1.0),
+        ):
             with pytest.raises(PendelError, match="no span of the run, which lasts from 0 s to 0.02 s"):
                 ask(start, end)
     assert run.averages("door_motor.current", 0.01, 1.0) == run.averages("door_motor.current", 0.01, 0.02)

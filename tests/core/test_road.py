@@ -27,21 +27,15 @@ def cart(axles, torque, until="3 s", slope=None, **values):
     return d
 
 
-@pytest.mark.parametrize(
-    ("axles", "share"), [(("front",), 0.42), (("rear",), 0.42), (("front", "rear"), 0.42)]
-)
+@pytest.mark.parametrize(("axles", "share"), [(("front",), 0.42), (("rear",), 0.42), (("front", "rear"), 0.42)])
 def test_more_torque_than_grip_gives_the_textbooks_acceleration(axles, share):
     """μ·g·share/(1 ± μ·h/l), and μ·g with both axles; Gillespie, Fundamentals of Vehicle Dynamics, chapter 2
     (from memory), less the rolling resistance. Beyond its peak the friction falls, and the wheels run away from the road."""
-    d = cart(
-        axles, "2500 N*m", c_wA="0", front=f"{100 * share} %", mu="0.8", h="0.5 m", l="2 m", J_w="0.01 kg*m^2"
-    )
+    d = cart(axles, "2500 N*m", c_wA="0", front=f"{100 * share} %", mu="0.8", h="0.5 m", l="2 m", J_w="0.01 kg*m^2")
     assert not d.check(), "a vehicle without a profile stands on the level"
     run = d.run()
     lever = 0.8 * 0.5 / 2
-    wanted = {("front",): 0.8 * share / (1 + lever), ("rear",): 0.8 * (1 - share) / (1 - lever)}.get(
-        axles, 0.8
-    )
+    wanted = {("front",): 0.8 * share / (1 + lever), ("rear",): 0.8 * (1 - share) / (1 - lever)}.get(axles, 0.8)
     acceleration, loads = run["cart.acceleration"], [run[f"cart.load_{a}"].y for a in ("front", "rear")]
     if len(axles) == 1:
         assert np.max(acceleration.y) == pytest.approx((wanted - 0.01) * G, rel=3e-3)
@@ -85,16 +79,12 @@ def test_a_wheel_hands_on_what_scipy_says():
         force = 2400 * 0.7 * np.sin(c * np.arctan(stiffness * slip))
         return [(np.interp(t, [0, 0.5, 1], [0, 900, -700]) - 0.3 * force) / 0.8, force / 260]
 
-    exact = scipy.integrate.solve_ivp(
-        f, (0, 2), [0, 0], method="Radau", rtol=1e-10, atol=1e-10, max_step=5e-3
-    )
+    exact = scipy.integrate.solve_ivp(f, (0, 2), [0, 0], method="Radau", rtol=1e-10, atol=1e-10, max_step=5e-3)
     t = np.linspace(0.05, 2, 60)
     for key, k in (("rim.speed", 0), ("trolley.speed", 1)):
         wanted = np.interp(t, exact.t, exact.y[k])
         assert run.at(key, t) == pytest.approx(wanted, abs=2e-4 * np.max(np.abs(exact.y[k])))
-    assert np.max(run["wheel.force"].y) == pytest.approx(0.7 * 2400, rel=1e-3), (
-        "its peak is the greatest friction"
-    )
+    assert np.max(run["wheel.force"].y) == pytest.approx(0.7 * 2400, rel=1e-3), "its peak is the greatest friction"
     assert energy_gap(d.run(with_energy=True)) < 1e-6
 
 

@@ -62,9 +62,7 @@ def controller(title="Plain", name="Gain", comment="A comment."):
         own=OwnEquations(("x: in", "y: out"), ("K = 3",), (), (), (f'"""{comment}"""', "y = K * x")),
     )
     for card, new in (("wish", name), ("own", name)):
-        d.document.cards[card] = type(d.document.cards[card])(
-            **{**d.document.cards[card].__dict__, "name": new}
-        )
+        d.document.cards[card] = type(d.document.cards[card])(**{**d.document.cards[card].__dict__, "name": new})
     d.connect("wish.out", "own.x")
     return prepare(from_text(to_text(d.document))).deck
 
@@ -85,9 +83,9 @@ def test_texts_of_a_drive_change_nothing_but_comments_in_its_c(text):
         assert without_comments(hostile.source) == without_comments(plain.source)
         assert without_comments(simulation_source(deck)) == without_comments(simulation_source(controller()))
         build_strictly(hostile)
-    assert "pwned" not in without_comments(shipped(controller(title=text)).source).replace(
-        "pwned_1", ""
-    ).replace("int_pwned", "")
+    assert "pwned" not in without_comments(shipped(controller(title=text)).source).replace("pwned_1", "").replace(
+        "int_pwned", ""
+    )
 
 
 @pytest.mark.parametrize(
@@ -131,7 +129,14 @@ def test_names_that_c_or_the_block_language_has_already_are_told_or_given_anothe
 def test_written_c_replaces_only_what_pendel_wrote(tmp_path):
     deck = controller(title="Main")
     paths = write_sources(lower(deck, Choices()), tmp_path)
-    assert sorted(p.name for p in paths) == ["main.c", "main_drive.c", "main_drive.h", "main_drive_table.c", "pd_numbers.c", "pd_numbers.h"]
+    assert sorted(p.name for p in paths) == [
+        "main.c",
+        "main_drive.c",
+        "main_drive.h",
+        "main_drive_table.c",
+        "pd_numbers.c",
+        "pd_numbers.h",
+    ]
     write_sources(lower(deck, Choices()), tmp_path)
     page = document_of(lower(controller(name="<script>alert(1)</script>"), Choices()), {})
     assert "<script>" not in page and "&lt;script&gt;" in page
@@ -317,9 +322,7 @@ HARM = """
 
 def test_even_allowed_c_reads_no_files_of_the_users_writes_none_and_has_no_network(tmp_path, monkeypatch):
     """As far as this system confines a process at all; what it says must hold."""
-    monkeypatch.setenv(
-        "XDG_CACHE_HOME", str(tmp_path / "cache")
-    )  # shared with the worker, and with no other test
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))  # shared with the worker, and with no other test
     worker = Worker()
     try:
         drive = own_c(*HARM.strip().splitlines())
@@ -409,11 +412,7 @@ def test_the_terminal_runs_a_drives_code_confined_and_a_crash_is_a_sentence(tmp_
         "--out",
         str(tmp_path / "none.csv"),
     )
-    assert (
-        crash.returncode == 1
-        and "ended unexpectedly" in crash.stderr
-        and not (tmp_path / "none.csv").exists()
-    )
+    assert crash.returncode == 1 and "ended unexpectedly" in crash.stderr and not (tmp_path / "none.csv").exists()
 
 
 def test_a_run_that_does_not_stop_is_ended_and_one_that_lies_is_no_answer(tmp_path):
@@ -492,12 +491,17 @@ def test_signals_are_evaluated_in_a_confined_process_to_the_bit_and_one_that_lie
         # What a record of other values holds is not taken for what another at the same place held.
         for k in range(3):
             rows = found.rows + k
-            assert np.array_equal(beside.signals(asked[0], rows, asked[2], keys[:2]), run.evaluator.signals(asked[0], rows, asked[2], keys[:2]))
+            assert np.array_equal(
+                beside.signals(asked[0], rows, asked[2], keys[:2]),
+                run.evaluator.signals(asked[0], rows, asked[2], keys[:2]),
+            )
             del rows
         status = Path("/proc", str(beside._process.pid), "status").read_text()
         assert "NoNewPrivs:\t1" in status and (platform.machine() != "x86_64" or "Seccomp:\t2" in status)
         os.kill(beside._process.pid, signal.SIGKILL)  # another takes its place
-        assert np.array_equal(beside.signals(run.structure, found.rows, run.parameters, keys[:2]), here_of(run, found.rows, keys[:2]))
+        assert np.array_equal(
+            beside.signals(run.structure, found.rows, run.parameters, keys[:2]), here_of(run, found.rows, keys[:2])
+        )
         with pytest.raises(KeyError, match="no signal nothing"):
             beside.signals(*asked, ["nothing"])
         for lie in ("SHAPE.pack(True, 1 << 60, 2)", "SHAPE.pack(True, -1, 2)", "b'pickle'", "b''", TOO_SHORT):
@@ -546,6 +550,8 @@ wire.recv_bytes()
 
 def liar(lie, rows, module, folder, count):
     ours, theirs = socket.socketpair()
-    process = subprocess.Popen([sys.executable, "-c", LIAR.format(lie=lie, rows=rows), str(theirs.fileno())], pass_fds=[theirs.fileno()])
+    process = subprocess.Popen(
+        [sys.executable, "-c", LIAR.format(lie=lie, rows=rows), str(theirs.fileno())], pass_fds=[theirs.fileno()]
+    )
     theirs.close()
     return process, [ours]

@@ -73,9 +73,7 @@ def test_another_process_goes_on_from_a_snapshot(tmp_path):
     subprocess.run([sys.executable, "-c", code, str(told)], check=True)
     rows, ticks, first_tick, symbols = pickle.loads(told.read_bytes())
     assert np.array_equal(rows, wanted.rows[-len(rows) :])
-    assert (
-        np.array_equal(ticks, wanted.ticks[first_tick:]) and first_tick == len(wanted.ticks) - len(ticks) > 0
-    )
+    assert np.array_equal(ticks, wanted.ticks[first_tick:]) and first_tick == len(wanted.ticks) - len(ticks) > 0
     assert not symbols, "what runs needs no symbols"
 
 
@@ -132,9 +130,7 @@ def test_a_value_written_while_it_runs_holds_from_there_on_and_a_snapshot_brings
         assert rows[late, place] == pytest.approx(wanted[late], rel=1e-7)
         simulator.restore(snapshot)
         simulator.advance()
-        assert simulator.read(["coil.current"])["coil.current"] == pytest.approx(
-            5 * (1 - np.exp(-4)), rel=1e-8
-        )
+        assert simulator.read(["coil.current"])["coil.current"] == pytest.approx(5 * (1 - np.exp(-4)), rel=1e-8)
         assert np.all(np.diff(simulator.recorded().rows[:, 0]) >= 0)
 
 

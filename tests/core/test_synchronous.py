@@ -97,9 +97,7 @@ def test_energy_in_is_energy_stored_lost_and_delivered():
     assert energy == pytest.approx(held[-1] - held[0] + lost, rel=1e-5)
 
 
-@pytest.mark.parametrize(
-    ("form", "number"), [("line rms", 164.17), ("line peak", 232.17), ("phase peak", 134.04)]
-)
+@pytest.mark.parametrize(("form", "number"), [("line rms", 164.17), ("line peak", 232.17), ("phase peak", 134.04)])
 def test_a_sheet_in_any_form_of_its_emf_gives_the_same_machine(form, number):
     # ψ = û_phase/(p·ω); 0.32 Wb and 4 pole pairs at 1000 rpm: 134.04 V phase peak, times √3, over √2 for rms.
     d = on_grid(60.0)
@@ -130,9 +128,7 @@ def test_a_winding_in_delta_is_its_equivalent_star():
 def test_a_warm_winding_has_more_resistance():
     # Copper: R(T) = R_20·(235 + T)/(235 + 20), IEC 60034-1 (from memory); the machine takes the slope at 20 °C.
     cold, warm = (on_grid(60.0, T_w=t).run(0.3) for t in ("20", "120"))
-    ratio = [
-        r.at("machine.copper_loss", [0.29])[0] / r.at("machine.current", [0.29])[0] ** 2 for r in (cold, warm)
-    ]
+    ratio = [r.at("machine.copper_loss", [0.29])[0] / r.at("machine.current", [0.29])[0] ** 2 for r in (cold, warm)]
     assert ratio[1] / ratio[0] == pytest.approx((235 + 120) / (235 + 20), rel=2e-3)
 
 
@@ -230,13 +226,9 @@ def test_vectors_at_an_instant_are_those_of_the_machine():
     for time in (0.05, 0.0873):
         found = vectors_at(run, "machine", time)
         for vector, d, q in ((found.current, "i_d", "i_q"), (found.voltage, "u_d", "u_q"), (found.flux, "flux_d", "flux_q")):  # fmt: skip
-            wanted = [
-                np.interp(time, run.trace(f"machine.{n}").t, run.trace(f"machine.{n}").y) for n in (d, q)
-            ]
+            wanted = [np.interp(time, run.trace(f"machine.{n}").t, run.trace(f"machine.{n}").y) for n in (d, q)]
             seen = found.in_rotor(vector)
-            assert (seen.real, seen.imag) == pytest.approx(
-                tuple(wanted), rel=0.01, abs=0.01 * np.hypot(*wanted)
-            )
+            assert (seen.real, seen.imag) == pytest.approx(tuple(wanted), rel=0.01, abs=0.01 * np.hypot(*wanted))
     path = current_path(run, "machine", 0.08, 0.1)
     np.testing.assert_allclose(path.real, np.interp(np.linspace(0.08, 0.1, 400), run.trace("machine.current_a").t, run.trace("machine.current_a").y))  # fmt: skip
 
@@ -247,9 +239,7 @@ def test_the_emf_observer_finds_angle_and_speed(speed):
     # then costs several degrees more, as in practice.
     d = pendel.open_drive(EXAMPLES / "haul_drive.pendel")
     bench = d.document.cards["test_bench"]
-    d.document.cards["test_bench"] = dataclasses.replace(
-        bench, profile=(("0", repr(speed)), ("9", repr(speed)))
-    )
+    d.document.cards["test_bench"] = dataclasses.replace(bench, profile=(("0", repr(speed)), ("9", repr(speed))))
     for name in ("t_dead", "V_0", "V_d"):  # what the demanded voltage knows nothing of
         d.set(f"inverter.{name}", "0")
     values = prepare(d.document).examined.values["haul_machine"]

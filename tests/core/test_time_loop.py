@@ -186,17 +186,13 @@ def test_a_method_has_its_order_its_cost_and_the_derivative_at_the_end(loop, nam
     errors, told = [], []
     for h in (0.1, 0.05):
         to, calls = np.zeros(6), ctypes.c_int()
-        told.append(
-            loop.one_step(which, at(MATRIX), at(START), ctypes.c_double(h), at(to), ctypes.byref(calls))
-        )
+        told.append(loop.one_step(which, at(MATRIX), at(START), ctypes.c_double(h), at(to), ctypes.byref(calls)))
         errors.append(np.max(np.abs(to[:3] - scipy.linalg.expm(MATRIX * h) @ START)))
         assert to[3:] == pytest.approx(MATRIX @ to[:3], abs=1e-12)
         assert calls.value == evaluations
     assert np.log2(errors[0] / errors[1]) == pytest.approx(order + 1, abs=0.35)
     if name != "midpoint":
-        assert np.log2(told[0] / told[1]) > order - 0.6, (
-            "its estimate shrinks with the order of the method inside it"
-        )
+        assert np.log2(told[0] / told[1]) > order - 0.6, "its estimate shrinks with the order of the method inside it"
         assert told[1] * 1e-9 > 0.1 * errors[1], "and is no smaller than the error"
 
 
@@ -226,9 +222,7 @@ def test_the_radius_is_that_of_the_absolute_values(loop):
     """Perron: it bounds the spectral radius; a mean growth over eight rounds is near it."""
     bound = np.max(np.abs(np.linalg.eigvals(np.abs(MATRIX))))
     assert loop.radius_of(at(MATRIX)) == pytest.approx(bound, rel=0.02)
-    assert loop.radius_of(at(np.array([[0, 1e3, 0], [-1e3, 0, 0], [0, 0, -1.0]]))) == pytest.approx(
-        1e3, rel=0.02
-    )
+    assert loop.radius_of(at(np.array([[0, 1e3, 0], [-1e3, 0, 0], [0, 0, -1.0]]))) == pytest.approx(1e3, rel=0.02)
 
 
 @pytest.mark.parametrize("seed", range(4))
@@ -268,9 +262,7 @@ def test_profiles_are_straight_between_corners_level_outside_and_jump_where_two_
         found = np.zeros(3)
         loop.profile_at(4, at(times), at(values), ctypes.c_double(t), at(found))
         assert (
-            found[0] + found[1] * t == pytest.approx(level)
-            and found[1] == pytest.approx(slope)
-            and found[2] == ahead
+            found[0] + found[1] * t == pytest.approx(level) and found[1] == pytest.approx(slope) and found[2] == ahead
         )
 
 
@@ -304,9 +296,7 @@ def test_few_entries_are_solved_as_all_are(loop, share, seed):
         b = rng.normal(size=n)
         found = b.copy()
         flat = np.ascontiguousarray(J.T).ravel()
-        assert loop.solved_sparsely(
-            n, len(places), at(places), at(order), at(flat), ctypes.c_double(shift), at(found)
-        )
+        assert loop.solved_sparsely(n, len(places), at(places), at(order), at(flat), ctypes.c_double(shift), at(found))
         A = shift * np.eye(n) - J
         assert np.max(np.abs(A @ found - b)) < 1e-13 * np.linalg.cond(A) * np.max(np.abs(b))
     none = np.zeros(n * n)

@@ -52,18 +52,24 @@ def test_the_cost_of_a_factor_is_the_slope_of_the_phase_over_that_of_the_size(do
 
 def test_each_sample_is_the_loop_of_a_drive_with_those_values(door):
     """Values by texts, quantities with all that uses them: judged alike by the usual way."""
-    found = tolerate(door, "speed_pi", [Spread("m_leaf", 0.3), Spread("K_p", 0.2), Spread("door_motor.J_m", 0.5)], 4, seed=3)
+    found = tolerate(
+        door, "speed_pi", [Spread("m_leaf", 0.3), Spread("K_p", 0.2), Spread("door_motor.J_m", 0.5)], 4, seed=3
+    )
     assert len(found.samples) == 1 + 8 + 4
     for sample in (found.samples[0], found.samples[3], found.samples[-1]):
         status = {s.loop.key: s for s in standings(multiplied(door, sample.factors))}["speed_pi"]
         assert sample.margins == status.judged.margins
-    inside = [abs(f - 1) <= share + 1e-12 for s in found.samples for f, share in zip(s.factors.values(), (0.3, 0.2, 0.5))]
+    inside = [
+        abs(f - 1) <= share + 1e-12 for s in found.samples for f, share in zip(s.factors.values(), (0.3, 0.2, 0.5))
+    ]
     assert all(inside) and found.worst(lambda m: m.phase).margins.phase == min(s.margins.phase for s in found.samples)
     frequency = np.geomspace(2.0, 300.0, 20)
     low, high = found.band(frequency)
     own = np.interp(frequency, found.samples[0].analysis.frequency, np.abs(found.samples[0].analysis.response))
     assert np.all(low <= own * 1.001) and np.all(high >= own * 0.999)
-    again = tolerate(door, "speed_pi", [Spread("m_leaf", 0.3), Spread("K_p", 0.2), Spread("door_motor.J_m", 0.5)], 4, seed=3)
+    again = tolerate(
+        door, "speed_pi", [Spread("m_leaf", 0.3), Spread("K_p", 0.2), Spread("door_motor.J_m", 0.5)], 4, seed=3
+    )
     assert [s.factors for s in again.samples] == [s.factors for s in found.samples]
 
 
@@ -93,7 +99,9 @@ def test_copies_of_the_process_find_what_one_finds():
     seen = []
     both = tolerate(drive, "current_pi", spreads, 130, report=seen.append)
     assert seen[-1] == 1.0 and len(both.samples) == 135
-    alone = one_by_one(lambda s: judged(drive, loop_of(drive), s.factors).margins, both.samples[::9], lambda: False, lambda share: None)
+    alone = one_by_one(
+        lambda s: judged(drive, loop_of(drive), s.factors).margins, both.samples[::9], lambda: False, lambda share: None
+    )
     assert [s.margins for s in both.samples[::9]] == alone
     with pytest.raises(Stopped):
         tolerate(drive, "current_pi", spreads, 400, stopping=lambda: bool(seen))

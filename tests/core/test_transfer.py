@@ -58,7 +58,15 @@ def test_the_plant_has_the_textbooks_matrices(ready):
         for sign in (1, -1):
             moved = x.copy()
             moved[k] += sign * h
-            row = np.concatenate([[0.5], moved, [point.inputs[c] for c in structure.commands], np.zeros(2 * len(structure.profile_keys)), [point.modes[m] for m in structure.mode_keys]])
+            row = np.concatenate(
+                [
+                    [0.5],
+                    moved,
+                    [point.inputs[c] for c in structure.commands],
+                    np.zeros(2 * len(structure.profile_keys)),
+                    [point.modes[m] for m in structure.mode_keys],
+                ]
+            )
             names = ("door_motor.voltage", "door_motor.emf", "belt.force")
             sides.append(evaluate_signals(structure, row[None, :], ready.parameters, names)[0])
         slope = (sides[0] - sides[1]) / (2 * h)
@@ -78,11 +86,22 @@ def test_minimal_models_keep_what_counts_and_name_what_they_leave():
         B = np.vstack([core.B, [[0.0], [1.0], [0.0]], [[1.0], [0.0], [0.0], [0.0]]])
         C = np.hstack([core.C, [[1.0, 0.0, 0.0]], np.zeros((1, 4))])
         T = rng.normal(size=A.shape)
-        turned = LinearModel(T @ A @ np.linalg.inv(T), T @ B, C @ np.linalg.inv(T), core.D, dt, tuple(f"s{k}" for k in range(len(A))), "u", "y")
+        turned = LinearModel(
+            T @ A @ np.linalg.inv(T),
+            T @ B,
+            C @ np.linalg.inv(T),
+            core.D,
+            dt,
+            tuple(f"s{k}" for k in range(len(A))),
+            "u",
+            "y",
+        )
         found = minimal(turned)
         assert len(found.model.states) == 3 and len(found.left_out) == len(A) - 3
         assert sorted(p.value.real for p in found.poles) == pytest.approx(sorted(core.poles().real), rel=1e-6)
-        assert np.sort_complex(zeros_of(found.model)) == pytest.approx(np.sort_complex(core.zeros()), rel=1e-6, abs=1e-9)
+        assert np.sort_complex(zeros_of(found.model)) == pytest.approx(
+            np.sort_complex(core.zeros()), rel=1e-6, abs=1e-9
+        )
         reasons = [each.reason for each in found.left_out]
         assert reasons.count("not controllable") >= 2 and reasons.count("not observable") >= 1
 
@@ -90,12 +109,22 @@ def test_minimal_models_keep_what_counts_and_name_what_they_leave():
 def test_poles_are_named_by_the_states_they_live_in():
     """A mass on a spring at 5 Hz with a tenth of the critical damping, and two lags apart from it."""
     A = np.zeros((4, 4))
-    A[0, 1], A[1, 0], A[1, 1], A[2, 2], A[3, 3] = 1.0, -(2 * np.pi * 5.0) ** 2, -2 * 0.1 * 2 * np.pi * 5.0, -3.0, -40.0
-    model = LinearModel(A, np.ones((4, 1)), np.ones((1, 4)), np.zeros((1, 1)), 0.0, ("x", "v", "heat", "flux"), "u", "y")
+    A[0, 1], A[1, 0], A[1, 1], A[2, 2], A[3, 3] = (
+        1.0,
+        -((2 * np.pi * 5.0) ** 2),
+        -2 * 0.1 * 2 * np.pi * 5.0,
+        -3.0,
+        -40.0,
+    )
+    model = LinearModel(
+        A, np.ones((4, 1)), np.ones((1, 4)), np.zeros((1, 1)), 0.0, ("x", "v", "heat", "flux"), "u", "y"
+    )
     heat, *_ = poles_of(model)
     assert heat.states == (("heat", pytest.approx(1.0)),) and heat.natural == pytest.approx(3.0 / (2 * np.pi))
     swing = [p for p in poles_of(model) if abs(p.natural - 5.0) < 1e-6]
-    assert len(swing) == 2 and all(p.damping == pytest.approx(0.1) and {n for n, _ in p.states} == {"x", "v"} for p in swing)
+    assert len(swing) == 2 and all(
+        p.damping == pytest.approx(0.1) and {n for n, _ in p.states} == {"x", "v"} for p in swing
+    )
 
 
 def test_a_loop_is_the_same_wherever_it_is_opened(ready):
@@ -218,7 +247,13 @@ def test_a_load_is_swept_as_well(ready):
 def test_what_cannot_be_swept_gets_a_sentence(ready):
     drive = load(EXAMPLES / "car_door_drive.pendel")
     plain = Sweep(prepare(drive), transfer(ready, Ends("current_pi.out", "current_sensor.value", (), "rest")))
-    for frequencies, amplitude, words in (([9e3], None, "cannot be told"), ([0.0], None, "cannot be told"), ([100.0], 0.0, "above 0"), ([], None, "no frequency"), ([1e-4], None, "would take")):
+    for frequencies, amplitude, words in (
+        ([9e3], None, "cannot be told"),
+        ([0.0], None, "cannot be told"),
+        ([100.0], 0.0, "above 0"),
+        ([], None, "no frequency"),
+        ([1e-4], None, "would take"),
+    ):
         with pytest.raises(DriveProblem, match=words):
             plain.run(frequencies, amplitude)
     with pytest.raises(DriveProblem, match="not stable"):
@@ -273,7 +308,9 @@ def test_a_step_up_converter_has_its_zero_in_the_right_half_plane():
 def test_a_limit_that_is_reached_is_told_and_nothing_that_answers_is_no_response():
     d = pendel.open_example("car_door_drive")
     assert not any("limit" in words for words in d.transfer("i_set", "i_door", at="50 ms").remarks)
-    assert sum("Current PI is at its limit" in words for words in d.transfer("i_set", "i_door", at="0.4 s").remarks) == 1
+    assert (
+        sum("Current PI is at its limit" in words for words in d.transfer("i_set", "i_door", at="0.4 s").remarks) == 1
+    )
     (silent,) = (SweptPoint(100.0, 0j, 1 + 0j, float("inf"), 1.0),)
     assert silent.off_db == -300 and not silent.linear
 
@@ -288,13 +325,25 @@ def test_swept_points_are_kept_for_the_same_drive_and_way_whatever_stands_in_the
     keep_sweep(folder, drive, way, points)
     assert victim.read_text() == "kept" and list(kept_sweep(folder, drive, way)) == points
     commands.keep_transfer(drive, "mine", way).apply(drive)
-    assert kept_sweep(folder, drive, KeptTransfer("speed_pi.out", "door_motor.current", (), "rest")), "a tap is its signal"
+    assert kept_sweep(folder, drive, KeptTransfer("speed_pi.out", "door_motor.current", (), "rest")), (
+        "a tap is its signal"
+    )
     assert not kept_sweep(folder, drive, KeptTransfer("i_set", "i_door", ("speed_pi.out",), "rest"))
     twin = drive.copy()
     commands.set_value(twin, "door_motor", "R_a", "0.5 ohm").apply(twin)
     assert not kept_sweep(folder, twin, way), "of another drive they tell nothing"
     text = (folder / "sweeps.json").read_text()
-    for bad in ("", "[", "[1]", "{}", text.replace("100.0", "NaN"), text.replace("100.0", '"x"'), text.replace("0.5", "1e999"), "[" * 100000, text.replace("[[", "[[[")):
+    for bad in (
+        "",
+        "[",
+        "[1]",
+        "{}",
+        text.replace("100.0", "NaN"),
+        text.replace("100.0", '"x"'),
+        text.replace("0.5", "1e999"),
+        "[" * 100000,
+        text.replace("[[", "[[["),
+    ):
         (folder / "sweeps.json").write_text(bad)
         assert kept_sweep(folder, drive, way) == ()
         keep_sweep(folder, drive, way, points)

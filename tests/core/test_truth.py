@@ -103,9 +103,7 @@ def test_a_wrong_figure_would_be_found(monkeypatch):
     monkeypatch.setattr(
         methods,
         "states_at",
-        lambda run, times, real=methods.states_at: (
-            real(run, times) * (1 + 1e-4 * (run.settings["tolerance"] > 1e-9))
-        ),
+        lambda run, times, real=methods.states_at: real(run, times) * (1 + 1e-4 * (run.settings["tolerance"] > 1e-9)),
     )
     tallies = Tallies()
     methods.compare(case("ladder", SEED), tallies)

@@ -123,7 +123,10 @@ def test_what_does_not_stand_still_gets_a_sentence(haul, tmp_path, capsys):
     fast.card("torque_demand")["after"] = "50 N*m"
     swept_there = fast.transfer("torque_to_currents.i_q", "measured_currents.q", at="steady")
     assert any("Current regulator is at its limit here" in words for words in swept_there.remarks)
-    assert not any("limit" in words for words in haul.transfer("torque_to_currents.i_q", "measured_currents.q", at="steady").remarks)
+    assert not any(
+        "limit" in words
+        for words in haul.transfer("torque_to_currents.i_q", "measured_currents.q", at="steady").remarks
+    )
     short = pendel.Drive(document=haul.document.copy())
     short.set("until", "20 ms")
     with pytest.raises(DriveProblem, match="turns twice"):

@@ -46,7 +46,12 @@ class Master:
         self.now = start
         if self.instance:
             given = tolerance is not None
-            assert self.call("EnterInitializationMode", TRUTH(given), REAL(tolerance or 0.0), REAL(start), TRUTH(False), REAL(0)) == OK
+            assert (
+                self.call(
+                    "EnterInitializationMode", TRUTH(given), REAL(tolerance or 0.0), REAL(start), TRUTH(False), REAL(0)
+                )
+                == OK
+            )
 
     def begin(self):
         assert self.call("ExitInitializationMode") == OK
@@ -71,7 +76,9 @@ class Master:
 
     def step(self, size):
         flags, reached = [TRUTH() for _ in range(3)], REAL()
-        status = self.call("DoStep", REAL(self.now), REAL(size), TRUTH(True), *map(ctypes.byref, flags), ctypes.byref(reached))
+        status = self.call(
+            "DoStep", REAL(self.now), REAL(size), TRUTH(True), *map(ctypes.byref, flags), ctypes.byref(reached)
+        )
         if status == OK:
             self.now = reached.value
         return status
@@ -88,7 +95,13 @@ def coil():
     d.add("inductor", "Coil", L="20 mH", R_s="0 Ω")
     d.add("ground", "Earth")
     d.add("constant", "Level", value="10")
-    for a, b in (("feed.a", "wire.a"), ("wire.b", "coil.a"), ("coil.b", "feed.b"), ("feed.b", "earth.line"), ("level.out", "feed.set")):
+    for a, b in (
+        ("feed.a", "wire.a"),
+        ("wire.b", "coil.a"),
+        ("coil.b", "feed.b"),
+        ("feed.b", "earth.line"),
+        ("level.out", "feed.set"),
+    ):
         d.connect(a, b)
     return d
 
@@ -101,6 +114,8 @@ def door():
 @pytest.fixture(scope="module")
 def door_content(door):
     return archive_of(Unit(door, What.DRIVE, ["door_leaf.m", "rubbing.profile"]))
+
+
 def test_a_coil_follows_its_exponential_whatever_comes_in_and_when(tmp_path):
     """Closed form: i approaches u/R with L/R = 8 ms, piecewise."""
     unit = Unit(prepare(coil().document), What.PLANT, ["wire.R"], step=1e-3)
@@ -162,7 +177,10 @@ def test_a_state_is_gone_back_to_here_and_in_another_instance(door_content, tmp_
     one.now = then
     assert one.call("SetFMUState", state) == OK
     theirs = POINTER()
-    assert other.call("DeserializeFMUState", kept, size, ctypes.byref(theirs)) == OK and other.call("SetFMUState", theirs) == OK
+    assert (
+        other.call("DeserializeFMUState", kept, size, ctypes.byref(theirs)) == OK
+        and other.call("SetFMUState", theirs) == OK
+    )
     other.now = then
     for master in (one, other):
         for _ in range(20):

@@ -30,7 +30,11 @@ def test_no_gains_of_a_fine_grid_are_better(study):
     found = search.run()
     best = found.best
     assert best.keeps and found.stopping == ("ms",) and best.analysis.margins.ms == pytest.approx(1.5, abs=0.03)
-    grid = [search.judge({"K_p": k, "T_i": t}) for k in best.gains["K_p"] * np.geomspace(0.3, 3, 15) for t in best.gains["T_i"] * np.geomspace(0.3, 3, 15)]
+    grid = [
+        search.judge({"K_p": k, "T_i": t})
+        for k in best.gains["K_p"] * np.geomspace(0.3, 3, 15)
+        for t in best.gains["T_i"] * np.geomspace(0.3, 3, 15)
+    ]
     rivals = [t.value for t in grid if t.keeps]
     assert rivals and best.value <= min(rivals) + 0.01
 

@@ -67,9 +67,7 @@ def parser() -> argparse.ArgumentParser:
                 help="change a quantity, setting, card.value or card.choice before",
             )
         if verb.runs or verb.name in UNBOUND:
-            sub.add_argument(
-                "--own-c", action="store_true", help="let C that the drive brings run on this computer"
-            )
+            sub.add_argument("--own-c", action="store_true", help="let C that the drive brings run on this computer")
     return top
 
 
@@ -80,9 +78,7 @@ def add_parameter(sub: argparse.ArgumentParser, parameter: Parameter) -> None:
         sub.add_argument(parameter.name, **how)
         return
     if parameter.flag:
-        sub.add_argument(
-            f"--{parameter.option or parameter.name}", action="store_true", help=parameter.sentence
-        )
+        sub.add_argument(f"--{parameter.option or parameter.name}", action="store_true", help=parameter.sentence)
         return
     how |= {"action": "append", "default": []} if parameter.many else {}
     sub.add_argument(f"--{parameter.option or parameter.name}", dest=parameter.name, **how)
@@ -204,9 +200,7 @@ def check_ending(verb: Verb, options: argparse.Namespace) -> None:
         return
     endings = tuple(verb.endings())
     if Path(out).suffix not in endings:
-        raise FileProblem(
-            out, f"the ending must be {'one of ' if len(endings) > 1 else ''}{', '.join(endings)}."
-        )
+        raise FileProblem(out, f"the ending must be {'one of ' if len(endings) > 1 else ''}{', '.join(endings)}.")
 
 
 def tell_of(drive: Drive, run: Any) -> None:
@@ -232,9 +226,7 @@ def failed(result: Any) -> bool:
     if not isinstance(result, list):
         return False
     stopping = any(getattr(each, "stops", False) for each in result)
-    return stopping or any(
-        getattr(each, "closed", False) and not each.problem and not each.stable for each in result
-    )
+    return stopping or any(getattr(each, "closed", False) and not each.problem and not each.stable for each in result)
 
 
 def write_drive(drive: Drive, options: argparse.Namespace) -> int:
@@ -274,9 +266,7 @@ def confine_to(folder: Path, drive: Drive, options: argparse.Namespace) -> None:
     confine(writable)
 
 
-def main(
-    arguments: Sequence[str] | None = None, *, folder: Path | None = None, out: Path | None = None
-) -> int:
+def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, out: Path | None = None) -> int:
     """Do what is asked, and return the exit code. With a ``folder`` the process confines itself to that
     first, and writes files to ``out`` instead of where they were asked for."""
     options = parser().parse_args(arguments)

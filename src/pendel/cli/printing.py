@@ -114,8 +114,7 @@ def _(result: TransferReport, verb: str) -> None:
     opened = f", opened at {', '.join(result.opened)}" if result.opened else ""
     rhythm = f"every {result.dt:g} s" if result.dt else "continuous"
     print(
-        f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {result.order} of "
-        f"{result.states} states"
+        f"{result.source} → {result.target}{opened}, {result.point}; {rhythm}; {result.order} of {result.states} states"
     )
     if math.isfinite(result.crossover):
         print(
@@ -140,11 +139,7 @@ def _(result: TransferReport, verb: str) -> None:
 @show.register
 def _(result: MechanicsReport, verb: str) -> None:
     for chain in result.chains:
-        inertia = (
-            f", {chain.inertia:.5g} in all seen from {chain.bodies[0]}"
-            if math.isfinite(chain.inertia)
-            else ""
-        )
+        inertia = f", {chain.inertia:.5g} in all seen from {chain.bodies[0]}" if math.isfinite(chain.inertia) else ""
         print(f"{' – '.join(chain.bodies)}{inertia}")
         if chain.held:
             print(f"with {chain.bodies[0]} held: {', '.join(f'{f:.5g} Hz' for f in chain.held)}")
@@ -214,10 +209,7 @@ def _(result: FirmwareReport, verb: str) -> None:
         print(f"attention: {finding.card}: {finding.sentence}")
     if result.check is not None:
         c = result.check
-        print(
-            f"\n{c.compiler}: {c.code_bytes} bytes of object file, {c.data_bytes} bytes of data, {c.ticks} "
-            f"ticks"
-        )
+        print(f"\n{c.compiler}: {c.code_bytes} bytes of object file, {c.data_bytes} bytes of data, {c.ticks} ticks")
         for build in c.unlike:
             print(f"differs: {build}")
         if not c.unlike:

@@ -24,9 +24,7 @@ class SyntaxProblem(ExpressionProblem):
         self.text, self.position, self.reason = text, position, reason
 
     def __str__(self) -> str:
-        where = (
-            f" at “{self.text[self.position : self.position + 12]}”" if self.position < len(self.text) else ""
-        )
+        where = f" at “{self.text[self.position : self.position + 12]}”" if self.position < len(self.text) else ""
         return f"“{shorten(self.text)}” cannot be read{where}: {self.reason}."
 
 

@@ -68,9 +68,7 @@ class Table(Generic[T]):
         for entry, offered in self._offered(problems):
             for thing in offered if isinstance(offered, tuple | list) else (offered,):
                 if not isinstance(thing, self.sort):
-                    problems.append(
-                        f"“{entry.name}” of {owner_of(entry)} names something that is no {self.word}."
-                    )
+                    problems.append(f"“{entry.name}” of {owner_of(entry)} names something that is no {self.word}.")
                 elif thing.id in found or not thing.id.isidentifier():
                     problems.append(
                         f"The {self.word} “{thing.id}” of {owner_of(entry)} has the id of another, or none "

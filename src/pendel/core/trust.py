@@ -37,9 +37,7 @@ def allow(updates: Iterable[OwnEquations], *, for_good: bool = True) -> None:
     """Allow these updates from now on, or while this process lasts."""
     allowed = {digest(own) for own in updates}
     _here.update(allowed)
-    if not for_good or not (
-        new := allowed - _remembered()
-    ):  # it may have been allowed for this process before
+    if not for_good or not (new := allowed - _remembered()):  # it may have been allowed for this process before
         return
     path = remembered_at()
     with contextlib.suppress(OSError):  # where nothing can be kept, the question comes again next time
@@ -60,9 +58,7 @@ def brings_c(drive: Drive) -> bool:
 def strange_c(drive: Drive) -> list[str]:
     """Keys of the cards whose C nobody here has allowed."""
     return [
-        key
-        for key, card in drive.cards.items()
-        if card.kind == C and card.own is not None and not is_allowed(card.own)
+        key for key, card in drive.cards.items() if card.kind == C and card.own is not None and not is_allowed(card.own)
     ]
 
 

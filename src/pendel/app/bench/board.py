@@ -405,9 +405,7 @@ class Board(QObject):
             self._capture = record
             self.log("The board takes a record.")
 
-        self._do(
-            lambda job: self.bench.capture(channels, trigger, samples, every, description), done, "record"
-        )
+        self._do(lambda job: self.bench.capture(channels, trigger, samples, every, description), done, "record")
 
     # Jobs.
 

@@ -45,9 +45,7 @@ class ChannelTable(QTableWidget):
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setEditTriggers(QAbstractItemView.EditTrigger.DoubleClicked)
         self.setShowGrid(False)
-        self.setToolTip(
-            "Tick what is drawn; Delete takes a channel off; double-click scale or offset to change it"
-        )
+        self.setToolTip("Tick what is drawn; Delete takes a channel off; double-click scale or offset to change it")
         for column, words in ((MEAN, "mean"), (RMS, "rms"), (SPAN, "peak to peak")):
             self.horizontalHeaderItem(column).setToolTip(f"{words} between the cursors".capitalize())
         vertical, header = self.verticalHeader(), self.horizontalHeader()

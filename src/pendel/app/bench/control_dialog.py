@@ -77,9 +77,7 @@ class ControlDialog(QDialog):
         ):
             form.addRow(title, widget)
             widget.setAccessibleName(title or "What the form does")
-        buttons = QDialogButtonBox(
-            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
-        )
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         form.addRow(buttons)
@@ -127,11 +125,7 @@ class ControlDialog(QDialog):
             number, equals, words = line.partition("=")
             if equals and number.strip() and words.strip():
                 names.append((number.strip(), words.strip()))
-        w, h = (
-            SIZES.get(form, (2, 1))
-            if self.is_new or form != self.control.form
-            else (self.control.w, self.control.h)
-        )
+        w, h = SIZES.get(form, (2, 1)) if self.is_new or form != self.control.form else (self.control.w, self.control.h)
         return replace(
             self.control,
             form=form,

@@ -260,9 +260,7 @@ class BarControl(Control):
             left, right = sorted((zero, part))
             painter.setBrush(colour("petrol"))
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.drawRect(
-                QRectF(frame.x() + left * frame.width(), frame.y(), (right - left) * frame.width(), 18)
-            )
+            painter.drawRect(QRectF(frame.x() + left * frame.width(), frame.y(), (right - left) * frame.width(), 18))
         painter.setPen(colour("ink"))
         text = "–" if self.value is None else figure(self.value, self.unit, 3)
         painter.drawText(

@@ -72,9 +72,7 @@ class LinkPanel(QWidget):
         inside.addWidget(rule())
         inside.addWidget(label("Program", "heading"))
         self.load_button = button("Build and load", lambda: board.load())
-        self.load_button.setToolTip(
-            "Compile the controller for the board, load it over the link and start it"
-        )
+        self.load_button.setToolTip("Compile the controller for the board, load it over the link and start it")
         self.idle_load_button = button("Set idle and load", lambda: board.load(idle_first=True))
         self.target = QComboBox()
         self.target.setAccessibleName("Built for")
@@ -176,9 +174,7 @@ class LinkPanel(QWidget):
         free = not board.busy
         self.enable_button.setEnabled(bool(idle and board.matches and free))
         self.idle_button.setEnabled(bool(enabled and free))
-        self.acknowledge_button.setVisible(
-            bool(open_ and facts is not None and facts.state is BoardState.FAULT)
-        )
+        self.acknowledge_button.setVisible(bool(open_ and facts is not None and facts.state is BoardState.FAULT))
         self.load_button.setEnabled(bool(open_ and free and not enabled and board.description))
         self.idle_load_button.setVisible(bool(enabled))
         self.idle_load_button.setEnabled(bool(free and board.description))

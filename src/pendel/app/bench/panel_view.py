@@ -224,9 +224,7 @@ class Canvas(QWidget):
 class Frame(QFrame):
     """One control with its title."""
 
-    def __init__(
-        self, panel: PanelView, key: str, control: PanelControl, unit: str, names: Names, parent: QWidget
-    ):
+    def __init__(self, panel: PanelView, key: str, control: PanelControl, unit: str, names: Names, parent: QWidget):
         super().__init__(parent)
         self.panel, self.key, self.control = panel, key, control
         self.setObjectName("control")
@@ -244,9 +242,7 @@ class Frame(QFrame):
         inside.addWidget(self.inner, 1)
         self.setToolTip(f"{control.form} · {control.target}")
         self._gesture = 0
-        self.inner.changed.connect(
-            lambda text: panel.operate(self.key, text, f"panel {self.key} {self._gesture}")
-        )
+        self.inner.changed.connect(lambda text: panel.operate(self.key, text, f"panel {self.key} {self._gesture}"))
         self.inner.released.connect(self._end_gesture)
         self.cover = Cover(self)
         self.cover.hide()

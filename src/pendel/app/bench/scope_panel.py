@@ -197,9 +197,7 @@ class ScopePanel(QWidget):
                 gone.append(key)
                 continue
             before = known.get(key)
-            found.append(
-                Shown(channel, before.scale, before.offset, before.visible) if before else Shown(channel)
-            )
+            found.append(Shown(channel, before.scale, before.offset, before.visible) if before else Shown(channel))
         if gone:
             self.keys = [k for k in self.keys if k not in gone]
             words = ", ".join(gone)
@@ -219,9 +217,7 @@ class ScopePanel(QWidget):
 
     def _show_units(self) -> None:
         plain = [s for s in self.shown if s.visible]
-        self.plot.show_units(
-            [s.channel.unit if s.scale == 1.0 else f"{s.scale:g} {s.channel.unit}" for s in plain]
-        )
+        self.plot.show_units([s.channel.unit if s.scale == 1.0 else f"{s.scale:g} {s.channel.unit}" for s in plain])
 
     def add(self, key: str) -> None:
         description = self.board.description
@@ -379,9 +375,7 @@ class ScopePanel(QWidget):
         """Have the board take a record around the trigger."""
         channels = [s.channel for s in self.shown if s.visible] or [s.channel for s in self.shown]
         if channels != [s.channel for s in self.shown]:
-            self.status_message.emit(
-                "A record at full rate has all channels; take off those that are not needed."
-            )
+            self.status_message.emit("A record at full rate has all channels; take off those that are not needed.")
         self.board.capture(
             [s.channel for s in self.shown],
             self.trigger.trigger,
@@ -443,9 +437,7 @@ class ScopePanel(QWidget):
         self.refresh()
 
     def save_setup(self, path: str = "") -> None:
-        path = (
-            path or QFileDialog.getSaveFileName(self, "Save the set-up", "scope.json", "Set-up (*.json)")[0]
-        )
+        path = path or QFileDialog.getSaveFileName(self, "Save the set-up", "scope.json", "Set-up (*.json)")[0]
         if not path:
             return
         channels = [ChannelSetup(s.channel.key, s.scale, s.offset, s.visible) for s in self.shown]
@@ -477,9 +469,7 @@ class ScopePanel(QWidget):
         self.trigger.restore(setup.trigger)
         self._restart_if_running()
         if gone:
-            self.status_message.emit(
-                f"This board has no {', '.join(gone)}; the rest of the set-up is loaded."
-            )
+            self.status_message.emit(f"This board has no {', '.join(gone)}; the rest of the set-up is loaded.")
         self.refresh()
 
     # A run beside it.

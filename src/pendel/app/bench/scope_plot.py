@@ -77,9 +77,7 @@ class ScopePlot(pg.PlotWidget):
         while len(self.curves) > count:
             item.removeItem(self.curves.pop())
         while len(self.curves) < count:
-            curve = LeanCurve(
-                pen=pg.mkPen(trace_colour(len(self.curves)), width=1.5), antialias=True, connect="finite"
-            )
+            curve = LeanCurve(pen=pg.mkPen(trace_colour(len(self.curves)), width=1.5), antialias=True, connect="finite")
             item.addItem(curve)
             self.curves.append(curve)
         for curve, visible in zip(self.curves, shown):

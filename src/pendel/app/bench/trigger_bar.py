@@ -165,10 +165,7 @@ class TriggerBar(QWidget):
             "mode": self.mode.currentText(),
             "condition": self.condition.currentText(),
             "source": self.source.currentData() or "",
-            **{
-                name: getattr(self, name).text()
-                for name in ("every", "samples", "low", "high", "before", "hold_off")
-            },
+            **{name: getattr(self, name).text() for name in ("every", "samples", "low", "high", "before", "hold_off")},
         }
 
     def restore(self, state: dict[str, str]) -> None:

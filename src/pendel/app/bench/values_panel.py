@@ -58,9 +58,7 @@ class ValuesPanel(QWidget):
         inside.addWidget(self.word)
         self.read_button = button("Read back", board.read_back)
         self.take_button = button("Take into the drive", self.take)
-        self.take_button.setToolTip(
-            "Values that the board has otherwise become the drive's, in one step of undo"
-        )
+        self.take_button.setToolTip("Values that the board has otherwise become the drive's, in one step of undo")
         self.write_button = button("Write to the board", board.write_all)
         self.save_button = button("Save set …", self.save_set)
         self.load_button = button("Load set …", self.load_set)
@@ -168,9 +166,7 @@ class ValuesPanel(QWidget):
         for key, live in description.values.items():
             block, _, name = key.partition(".")
             texts[key] = cards[block].values.get(name, live.facts.text)
-        self._guarded(
-            lambda: write_atomically(Path(path), set_text(description.name, texts)), f"Saved {path}."
-        )
+        self._guarded(lambda: write_atomically(Path(path), set_text(description.name, texts)), f"Saved {path}.")
 
     def load_set(self, path: str = "") -> None:
         path = path or QFileDialog.getOpenFileName(self, "Load values", "", "Values (*.json)")[0]
@@ -184,9 +180,7 @@ class ValuesPanel(QWidget):
             self._set_all(known, "Load a set of values")
             left = len(texts) - len(known)
             if left:
-                self.status_message.emit(
-                    f"{left} values of the set are not live in this drive, and were left out."
-                )
+                self.status_message.emit(f"{left} values of the set are not live in this drive, and were left out.")
 
         self._guarded(load, "")
 
@@ -197,9 +191,7 @@ class ValuesPanel(QWidget):
             return
 
         def compare() -> None:
-            found = difference_words(
-                read_set(Path(path)), description, self.session.drive, self.board.of_drive()
-            )
+            found = difference_words(read_set(Path(path)), description, self.session.drive, self.board.of_drive())
             for sentence in found or ["The set has the same values as the drive."]:
                 self.board.log(sentence)
 
@@ -296,11 +288,7 @@ class LiveTable(QTableWidget):
         now, odd = board.of_drive().get(key, live.facts.now), key in board.differing()
         text = card.values.get(name, live.facts.text) if card else ""
         finding = board.session.examined.finding_at(block, name)
-        shown = (
-            figure(board.on_board[key], unit, self.panel.digits_of(key) or 4)
-            if key in board.on_board
-            else "–"
-        )
+        shown = figure(board.on_board[key], unit, self.panel.digits_of(key) or 4) if key in board.on_board else "–"
         tip = finding.sentence if finding else f"{live.channel.title}, {figure(now, unit)}"
         words = {NAME: live.facts.label or name, DRIVE: text, BOARD: shown}
         for c in (NAME, DRIVE, BOARD):

@@ -53,13 +53,9 @@ class AssemblyBar(QWidget):
         self.shown = facts
         clear(self.line)
         self.boxes = {}
-        self.line.addWidget(
-            button(f"‹ {drive.title.split('·')[-1].strip()}", lambda: self.session.enter(""), "link")
-        )
+        self.line.addWidget(button(f"‹ {drive.title.split('·')[-1].strip()}", lambda: self.session.enter(""), "link"))
         for key in way:
-            self.line.addWidget(
-                button(f"/ {drive.cards[key].name}", lambda k=key: self.session.enter(k), "link")
-            )
+            self.line.addWidget(button(f"/ {drive.cards[key].name}", lambda k=key: self.session.enter(k), "link"))
         self.line.addStretch(1)
         self._add_following(inside, face.follows, following)
 
@@ -71,9 +67,7 @@ class AssemblyBar(QWidget):
             model = next((k for k, f in others.items() if f), next(iter(others)))
             self.line.addWidget(label("It stands alone.", "muted"))
             self.line.addWidget(
-                button(
-                    f"Follow {drive.cards[model].name}", lambda: self._follow(inside, True, model), "small"
-                )
+                button(f"Follow {drive.cards[model].name}", lambda: self._follow(inside, True, model), "small")
             )
             return
         self.line.addWidget(label("Changes go also to", "muted"))

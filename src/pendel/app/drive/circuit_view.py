@@ -44,9 +44,7 @@ class CircuitCanvas(QWidget):
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self.step = min(
-            (self.width() - 140) / self.drawing.width, (self.height() - 60) / self.drawing.height, 46.0
-        )
+        self.step = min((self.width() - 140) / self.drawing.width, (self.height() - 60) / self.drawing.height, 46.0)
         painter.translate(
             (self.width() - self.drawing.width * self.step) / 2 + 10,
             (self.height() - self.drawing.height * self.step) / 2,
@@ -73,9 +71,7 @@ class CircuitCanvas(QWidget):
     def _terminal(self, painter: QPainter, element: Element, points: list[QPointF], live: bool) -> None:
         painter.setBrush(colour("card"))
         painter.drawEllipse(points[0], 4, 4)
-        words = element.name + (
-            f"  {self._figure(element.current)}" if element.current in self.values else ""
-        )
+        words = element.name + (f"  {self._figure(element.current)}" if element.current in self.values else "")
         left = element.points[0][0] < 3
         rect = QRectF(points[0].x() - (128 if left else -8), points[0].y() - 9, 120, 18)
         self._text(painter, rect, words, Qt.AlignmentFlag.AlignRight if left else Qt.AlignmentFlag.AlignLeft)
@@ -131,9 +127,7 @@ class CircuitCanvas(QWidget):
         self._diode_symbol(painter, begin, end, across, live)
         self._caption(painter, element, points)
 
-    def _diode_symbol(
-        self, painter: QPainter, begin: QPointF, end: QPointF, across: QPointF, live: bool
-    ) -> None:
+    def _diode_symbol(self, painter: QPainter, begin: QPointF, end: QPointF, across: QPointF, live: bool) -> None:
         path = QPainterPath(begin + across * 8)
         path.lineTo(begin - across * 8)
         path.lineTo(end)
@@ -252,9 +246,7 @@ class CircuitView(QWidget):
         head.setStretch(2, 1)
         body.addLayout(head)
         body.addWidget(self.canvas, 1)
-        body.addLayout(
-            row(button("‹", lambda: self.jump(-1)), self.slider, button("›", lambda: self.jump(1)), self.at)
-        )
+        body.addLayout(row(button("‹", lambda: self.jump(-1)), self.slider, button("›", lambda: self.jump(1)), self.at))
         session.runs_changed.connect(self.refresh)
         session.evaluator.ended.connect(lambda problem: problem or self.refresh())
         session.changed.connect(lambda _: self.refresh())
@@ -317,11 +309,7 @@ class CircuitView(QWidget):
         self.at.setText(f"t = {figure(at, 's', 6)}")
         level = (
             ""
-            if any(
-                e.current in self.canvas.values
-                for e in drawing.elements
-                if e.symbol in ("transistor", "diode")
-            )
+            if any(e.current in self.canvas.values for e in drawing.elements if e.symbol in ("transistor", "diode"))
             else " · choose Switching to see the devices"
         )
         self.facts.set_text(f"{run.name}{level}")

@@ -105,9 +105,7 @@ class Inspector(QWidget):
         if card is None:
             return ("drive", len(self.session.selection))
         kind = self._kind()
-        names = (
-            tuple(v.name for v in self._values_that_count(kind)) if kind and self.tab != "Equations" else ()
-        )
+        names = tuple(v.name for v in self._values_that_count(kind)) if kind and self.tab != "Equations" else ()
         own_shape = card.own is None
         return (self._wanted(), card.kind, tuple(sorted(card.choices.items())), names, self.tab, own_shape)
 
@@ -191,9 +189,7 @@ class Inspector(QWidget):
 
     def _setting_row(self, name: str, text: str, unit_text: str) -> None:
         field = Field(self.session.drive.settings[name], text)
-        field.committed.connect(
-            lambda t, n=name: self.session.do(commands.set_setting(self.session.drive, n, t))
-        )
+        field.committed.connect(lambda t, n=name: self.session.do(commands.set_setting(self.session.drive, n, t)))
         self.fields[name] = field
         if name == "title":
             field.setAlignment(Qt.AlignmentFlag.AlignLeft)
@@ -334,9 +330,7 @@ class Inspector(QWidget):
                 choice.label,
                 choice.options,
                 kind.choice(card, choice.name),
-                lambda o, n=choice.name: self.session.do(
-                    commands.set_choice(self.session.drive, self.card, n, o)
-                ),
+                lambda o, n=choice.name: self.session.do(commands.set_choice(self.session.drive, self.card, n, o)),
             )
             self.body.addLayout(row(label(choice.label, "muted"), 1, box))
         for value in self._values_that_count(kind):
@@ -368,9 +362,7 @@ class Inspector(QWidget):
         if value.optional:
             field.setPlaceholderText("–")
         field.committed.connect(
-            lambda text, n=value.name: self.session.do(
-                commands.set_value(self.session.drive, self.card, n, text)
-            )
+            lambda text, n=value.name: self.session.do(commands.set_value(self.session.drive, self.card, n, text))
         )
         change_in_steps(field, self.session, self.card, value.name)
         self.fields[value.name] = field
@@ -388,9 +380,7 @@ class Inspector(QWidget):
 
     def _text(self, card: Card, value: Value) -> str:
         key, name = self._behind(value.name)
-        return (self.session.drive.cards[key] if card.face is not None else card).values.get(
-            name, value.default
-        )
+        return (self.session.drive.cards[key] if card.face is not None else card).values.get(name, value.default)
 
     def _line(self, text: str, symbol: str, field: Field, unit_text: str) -> QHBoxLayout:
         name = Elided(text)
@@ -418,17 +408,13 @@ class Inspector(QWidget):
     def _build_starts(self, kind: Kind) -> None:
         assert isinstance(kind, Part)
         self.body.addWidget(
-            wrapped(
-                "Values at the beginning of a run. States that are tied to others follow from them.", "muted"
-            )
+            wrapped("Values at the beginning of a run. States that are tied to others follow from them.", "muted")
         )
         card = self.session.drive.cards[self.card]
         for state in kind.states:
             field = Field(card.starts.get(state.name, "0"), f"Start of {state.label}")
             field.committed.connect(
-                lambda text, n=state.name: self.session.do(
-                    commands.set_start(self.session.drive, self.card, n, text)
-                )
+                lambda text, n=state.name: self.session.do(commands.set_start(self.session.drive, self.card, n, text))
             )
             self.fields[f"start:{state.name}"] = field
             self.body.addLayout(self._line(state.label.capitalize(), state.name, field, state.unit))
@@ -503,9 +489,7 @@ class Inspector(QWidget):
         note.setObjectName("muted")
         words = []
         if not plain and not math.isnan(number):
-            words = [
-                f"= {figure(number, value.unit) if value.unit != ANY else number_text(number) + ' in SI'}"
-            ]
+            words = [f"= {figure(number, value.unit) if value.unit != ANY else number_text(number) + ' in SI'}"]
         if self.session.drive.cards[card].is_proposed(name):
             words.append("proposed")
         note.setVisible(bool(words))

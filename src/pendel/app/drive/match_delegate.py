@@ -63,9 +63,7 @@ class MatchDelegate(QStyledItemDelegate):
         painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, aside)
         painter.setPen(colour("muted"))
         for n, line in enumerate(lines_of(sentence, width)):
-            painter.drawText(
-                QRectF(MARGIN, 5 + TITLE + LINE * n, width, LINE), Qt.AlignmentFlag.AlignVCenter, line
-            )
+            painter.drawText(QRectF(MARGIN, 5 + TITLE + LINE * n, width, LINE), Qt.AlignmentFlag.AlignVCenter, line)
         painter.restore()
 
     def _symbol(self, painter: QPainter, kind: Kind) -> None:

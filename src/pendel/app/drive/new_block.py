@@ -59,9 +59,7 @@ class NewBlock(QDialog):
             body.addLayout(row(radio, label(what, "muted"), 1))
         heads = ("name", "way", "unit, if any", "lowest", "highest")
         self.ports = self._table(body, "Inputs and outputs", heads, [("x", "in"), ("y", "out")])
-        ends = (
-            "What a signal lies between, for fixed point; where nothing stands it is proven or found in a run"
-        )
+        ends = "What a signal lies between, for fixed point; where nothing stands it is proven or found in a run"
         for c in (3, 4):
             if (head := self.ports.horizontalHeaderItem(c)) is not None:
                 head.setToolTip(ends)
@@ -75,9 +73,7 @@ class NewBlock(QDialog):
         for name in FORMATS:
             self.format.addItem(name, name)
         self.format.currentIndexChanged.connect(self._look)
-        body.addLayout(
-            row(label("Runs every"), self.every, label("ticks"), 1, label("as shipped in"), self.format)
-        )
+        body.addLayout(row(label("Runs every"), self.every, label("ticks"), 1, label("as shipped in"), self.format))
         self.problem = wrapped("", "wrong")
         body.addWidget(self.problem)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
@@ -147,12 +143,8 @@ class NewBlock(QDialog):
 
     def lines(self) -> OwnEquations:
         """The block as typed, with a frame that builds. Raises `PendelError`."""
-        ports = tuple(
-            f"{name}: {way}" + (f", {unit}" if unit else "") for name, way, unit, *_ in self.rows(self.ports)
-        )
-        values, states = (
-            tuple(f"{n} = {t}" for n, t in self.rows(each)) for each in (self.values, self.states)
-        )
+        ports = tuple(f"{name}: {way}" + (f", {unit}" if unit else "") for name, way, unit, *_ in self.rows(self.ports))
+        values, states = (tuple(f"{n} = {t}" for n, t in self.rows(each)) for each in (self.values, self.states))
         names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
         every = value_in_field(self.every.text(), "", names)
         limits = own_block.EVERY
@@ -174,9 +166,7 @@ class NewBlock(QDialog):
         must = self.kind == own_block.C and NumberFormat(number).fixed
         for name, way, _, low, high in self.rows(self.ports):
             if bool(low) != bool(high):
-                raise DriveProblem(
-                    f"{name} has one end of its range only. Give its lowest and its highest value."
-                )
+                raise DriveProblem(f"{name} has one end of its range only. Give its lowest and its highest value.")
             if must and way == "out" and not low:
                 raise DriveProblem(
                     f"{name} needs a lowest and a highest value, as C tells none and {number} wants them. "

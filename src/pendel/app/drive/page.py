@@ -115,11 +115,7 @@ class DrivePage(Page):
     def _link_of(self, end: End | None) -> Link | None:
         if end is None:
             return None
-        return (
-            Link.SIGNAL_OUT
-            if end.port == SIGNALS
-            else end_exists(self.session.drive, self.sheet.kinds(), end)
-        )
+        return Link.SIGNAL_OUT if end.port == SIGNALS else end_exists(self.session.drive, self.sheet.kinds(), end)
 
     def _open_end(self) -> End | None:
         """The port of the selected card (or wire) to which a new card would be joined."""
@@ -232,9 +228,7 @@ class DrivePage(Page):
 
     def take_from_shelf(self, path: Path, place: tuple[int, int]) -> None:
         try:
-            command, new, differing = shelf.take_from_shelf(
-                self.session.drive, path, self.session.inside, place
-            )
+            command, new, differing = shelf.take_from_shelf(self.session.drive, path, self.session.inside, place)
         except PendelError as problem:
             self.status_message.emit(str(problem))
             return

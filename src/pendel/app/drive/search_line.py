@@ -37,8 +37,7 @@ def matches(text: str, link: Link | None) -> list[Match]:
     for place, kind in enumerate(kinds().values()):
         haystack = f"{kind.title} {kind.id.replace('_', ' ')} {kind.keywords} {task_of(kind.group)}".lower()
         if not all(
-            any(piece.startswith(w) for piece in haystack.split()) or (len(w) > 2 and w in haystack)
-            for w in words
+            any(piece.startswith(w) for piece in haystack.split()) or (len(w) > 2 and w in haystack) for w in words
         ):
             continue
         score = named(kind.title, words) + 3.0 * sum(w in kind.keywords.lower().split() for w in words)
@@ -128,9 +127,7 @@ class SearchLine(QFrame):
         found, text = matches(self.line.text(), self.link), self.line.text()
         found += shelf_matches(text, self.shelf)
         for match in sorted(found, key=lambda m: -m.score) if text else found:
-            needs = ", ".join(
-                v.label.lower() for v in match.kind.values[:3] if v.role is not ValueRole.PERIODS
-            )
+            needs = ", ".join(v.label.lower() for v in match.kind.values[:3] if v.role is not ValueRole.PERIODS)
             sentence = f"{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"
             item = QListWidgetItem(match.kind.title)
             item.setData(

@@ -223,8 +223,7 @@ class Spine(QWidget):
         ends = {circuit[0] for circuit in circuits}, {circuit[-1] for circuit in circuits}
         run = shown.run_on_cards(self.session)
         facts = [
-            (key, drive.cards[key].name, *self._live_figure(key, run), key in ends[0], key in ends[1])
-            for key in order
+            (key, drive.cards[key].name, *self._live_figure(key, run), key in ends[0], key in ends[1]) for key in order
         ]
         if facts == self.path_facts:
             self._mark_selected()
@@ -271,9 +270,7 @@ class Spine(QWidget):
         clear(self.loop_box)
         for label_text, key, words, role in facts[:-1]:
             made = LoopRow(label_text, words, role)
-            made.clicked.connect(
-                lambda k=key: (self.session.select([k.partition(".")[0]]), self.loop_wanted.emit(k))
-            )
+            made.clicked.connect(lambda k=key: (self.session.select([k.partition(".")[0]]), self.loop_wanted.emit(k)))
             self.loop_box.addWidget(made)
         if not self.session.judged:
             hint = label("Looking for loops …" if self.session.judging else "No closed loop found.", "muted")

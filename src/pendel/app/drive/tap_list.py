@@ -66,9 +66,7 @@ class TapList(QWidget):
         for name, end in taps.items():
             made = TapRow(name)
             made.clicked.connect(lambda _=False, e=end: self.select(e))
-            made.delete_wanted.connect(
-                lambda n=name: self.session.do(commands.remove_tap(self.session.drive, n))
-            )
+            made.delete_wanted.connect(lambda n=name: self.session.do(commands.remove_tap(self.session.drive, n)))
             made.rename_wanted.connect(lambda n=name: self.rename(n))
             self.rows[name] = made
             where = Elided(self.place(end), "muted", right=True)

@@ -129,18 +129,14 @@ class FirmwarePage(Page):
         inside.addWidget(rule())
         inside.addWidget(label("Target", "heading"))
         self.clock = Field("72 MHz", "Clock of the processor", 72)
-        self.clock.setToolTip(
-            "Clock of the processor, for the percentage of a period that its longest tick takes"
-        )
+        self.clock.setToolTip("Clock of the processor, for the percentage of a period that its longest tick takes")
         self.target = Target(self.clock, self._read_value)
         inside.addLayout(self.target)
         inside.addStretch(1)
         self.problem = wrapped("", "wrong")
         inside.addWidget(self.problem)
         self.ranges_button = button("Find ranges", self.find_ranges)
-        self.ranges_button.setToolTip(
-            "What each signal came to in the last run; fixed point has twice that room"
-        )
+        self.ranges_button.setToolTip("What each signal came to in the last run; fixed point has twice that room")
         self.propose_button = button("Propose formats", self.propose)
         self.propose_button.setToolTip("The narrowest mix of formats that stays within this error of the run")
         self.wanted_error = QComboBox()
@@ -413,9 +409,7 @@ class FirmwarePage(Page):
         given = signal_infos(self.session.drive).get(signal)  # none where its block was just taken off
         unit = given.unit if given is not None else ""
         self.conversion.show_signal(signal, rep, unit, made.seen.get(signal, rep.step * 100))
-        compared = (
-            next((c for c in self.checked.compared if c.signal == signal), None) if self.checked else None
-        )
+        compared = next((c for c in self.checked.compared if c.signal == signal), None) if self.checked else None
         if compared is not None and self.deck is not None:
             self.comparison.show_signal(compared, unit, self.deck.tick)
 
@@ -508,9 +502,7 @@ class FirmwarePage(Page):
     def propose(self) -> None:
         """Take the narrowest formats that stay within the wanted error."""
         if not any(card.seen for card in self.session.drive.cards.values()):
-            self.problem.setText(
-                "No ranges were found yet. Run the drive, press Find ranges, then propose formats."
-            )
+            self.problem.setText("No ranges were found yet. Run the drive, press Find ranges, then propose formats.")
             return
         own, wanted = self._own_c(), float(self.wanted_error.currentData())
         self._ask(

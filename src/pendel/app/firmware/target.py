@@ -79,6 +79,4 @@ def sameness_words(ran: tuple[OnProcessor, ...], clock: float) -> str:
     """How the processors' figures are to be read."""
     if any(p.unlike for p in ran):
         return "Not the same to the bit; see findings."
-    return "The same to the bit" + (
-        f"; at {figure(clock, 'Hz', 3)}, a cycle an instruction." if clock else "."
-    )
+    return "The same to the bit" + (f"; at {figure(clock, 'Hz', 3)}, a cycle an instruction." if clock else ".")

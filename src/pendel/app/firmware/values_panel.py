@@ -75,9 +75,7 @@ class ValuesPanel(ValuesTable):
                 try:
                     word = read_word(text, value.alone.rep.bits)
                 except ValueError:
-                    self.refused.emit(
-                        f"“{text}” is no word of {value.alone.rep.bits} bits. Write it like 0x0400."
-                    )
+                    self.refused.emit(f"“{text}” is no word of {value.alone.rep.bits} bits. Write it like 0x0400.")
                     self.show_written(Written(values=tuple(self.values)))
                     return
                 text = written_in(value.alone.rep.value(word), value.unit)

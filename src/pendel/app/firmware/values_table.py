@@ -106,9 +106,7 @@ class ValuesTable(QTableWidget):
         self.setItem(r, 0, item)
         self.setSpan(r, 0, 1, len(TITLES))
 
-    def _fill_row(
-        self, r: int, value: ValueFacts, number: NumberFacts | None, first: bool, wrong: str
-    ) -> None:
+    def _fill_row(self, r: int, value: ValueFacts, number: NumberFacts | None, first: bool, wrong: str) -> None:
         ends = value.ends or ("", "")
         texts = {
             VALUE: value.name if first else "",
@@ -137,9 +135,7 @@ class ValuesTable(QTableWidget):
                 item.setCheckState(Qt.CheckState.Unchecked if value.ends is None else Qt.CheckState.Checked)
             item.setToolTip(wrong or tip(value, number))
             if column == WORD and number is not None and value.base != "decimal":
-                item.setToolTip(
-                    f"{texts[WORD]}\n{item.toolTip()}"
-                )  # 32 binary digits are wider than the column
+                item.setToolTip(f"{texts[WORD]}\n{item.toolTip()}")  # 32 binary digits are wider than the column
             if wrong and column in (IS, LOWEST, HIGHEST):
                 item.setForeground(colour("brass_text"))
             elif not first or (number is None and column == NUMBER):
@@ -217,17 +213,13 @@ class ValuesTable(QTableWidget):
         menu = QMenu(self)
         if value is not None:
             for base in BASES:
-                action = menu.addAction(
-                    f"Word in {base} digits", lambda b=base: self.base_wished.emit(value.key, b)
-                )
+                action = menu.addAction(f"Word in {base} digits", lambda b=base: self.base_wished.emit(value.key, b))
                 action.setCheckable(True)
                 action.setChecked(value.base == base)
             menu.addSeparator()
         title = next(v.code_name for v in self.values if v.block == block)
         menu.addAction(f"Have all values of {title} live", lambda: self.live_wished.emit(mine, True))
-        menu.addAction(
-            f"Keep all values of {title} as constants", lambda: self.live_wished.emit(all_live, False)
-        )
+        menu.addAction(f"Keep all values of {title} as constants", lambda: self.live_wished.emit(all_live, False))
         return menu
 
 

@@ -84,9 +84,7 @@ class LimitsBox(QWidget):
         why = f"stopped by: {stops}" if stops else "the best lies inside the limits"
         self.words.setText(f"{found.tries} gains tried; {why}.")
 
-    def show_cascade(
-        self, found: Mapping[str, Searched], left: Mapping[str, str], labels: Mapping[str, str]
-    ) -> None:
+    def show_cascade(self, found: Mapping[str, Searched], left: Mapping[str, str], labels: Mapping[str, str]) -> None:
         """What was taken, and what was left and why; ``labels`` by the keys of loops."""
         self.button.setText("Search")
         said = ["Taken in one step; Ctrl+Z takes it back." if found else "Nothing was taken."]

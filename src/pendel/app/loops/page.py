@@ -161,9 +161,7 @@ class LoopsPage(Page):
         inside.addWidget(label("Mechanics", "heading"))
         self.modes_button = button("", self.show_modes)
         self.modes_button.setCheckable(True)
-        self.modes_button.setToolTip(
-            "Natural frequencies, damping and shapes; notch, low-pass and damping loop"
-        )
+        self.modes_button.setToolTip("Natural frequencies, damping and shapes; notch, low-pass and damping loop")
         inside.addWidget(self.modes_button)
         inside.addSpacing(6)
         inside.addWidget(rule())
@@ -565,9 +563,7 @@ class LoopsPage(Page):
         study = self.chosen
         if self.proposed is None or study is None:
             return None
-        gains = {
-            n: float(v) for n, v in self.proposed.gains.items() if abs(v - study.gains_now[n]) > 2e-3 * abs(v)
-        }
+        gains = {n: float(v) for n, v in self.proposed.gains.items() if abs(v - study.gains_now[n]) > 2e-3 * abs(v)}
         return take_gains(self.session.drive, study.loop, gains)
 
     def take(self) -> None:

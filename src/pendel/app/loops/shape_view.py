@@ -79,9 +79,7 @@ class ShapeView(QWidget):
         if self.chain is None:
             return {}
         place = {card: n for n, card in enumerate(self.chain.path)}
-        items = sorted(
-            (*self.chain.bodies, *self.chain.springs), key=lambda each: place.get(each.card, len(place))
-        )
+        items = sorted((*self.chain.bodies, *self.chain.springs), key=lambda each: place.get(each.card, len(place)))
         room = self.width() / max(1, len(items))
         return {each.state: room * (n + 0.5) for n, each in enumerate(items)}
 

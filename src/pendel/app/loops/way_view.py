@@ -99,9 +99,7 @@ class WayView(QWidget):
         self.sensitivity_plot = Plot("S and T", "dB", log=True, bottom="frequency, Hz")
         self.sensitivity_plot.setXLink(self.size_plot)
         self.of_loop = (self.circle_plot, self.sensitivity_plot)
-        for r, plots in enumerate(
-            ((self.step_plot, self.circle_plot), (self.pole_plot, self.sensitivity_plot))
-        ):
+        for r, plots in enumerate(((self.step_plot, self.circle_plot), (self.pole_plot, self.sensitivity_plot))):
             for plot in plots:
                 grid.addWidget(plot, r, 1)
         for plot in self.of_loop:
@@ -157,9 +155,7 @@ class WayView(QWidget):
         inside.addLayout(row(self.matrices_button, self.save_button, 1))
         inside.addWidget(rule())
         self.sweep_button = button("Compare with a swept run", self.sweep)
-        self.sweep_button.setToolTip(
-            "A small sine in runs at the chosen level of detail, frequency by frequency"
-        )
+        self.sweep_button.setToolTip("A small sine in runs at the chosen level of detail, frequency by frequency")
         inside.addWidget(self.sweep_button)
         self.swept_words = wrapped("", "muted")
         inside.addWidget(self.swept_words)
@@ -279,9 +275,7 @@ class WayView(QWidget):
         self.continuous.setEnabled(smooth is not None)
         self.found = found = smooth if smooth is not None and self.continuous.isChecked() else self._sampled
         model, least = found.transfer.model, found.minimal
-        rhythm = (
-            f"sampled every {figure(model.dt, 's', 3)}" if model.dt else "continuous: no block lies between"
-        )
+        rhythm = f"sampled every {figure(model.dt, 's', 3)}" if model.dt else "continuous: no block lies between"
         order = f"{len(least.model.states)} of {len(model.states)} states count"
         words = [
             f"{rhythm} · {'' if found.transfer.range else 'about the drive '}{found.transfer.point.name} · {order}"
@@ -347,9 +341,7 @@ class WayView(QWidget):
             self.size_plot.level(0.0)
             self.phase_plot.level(-180.0)
             if math.isfinite(loop.crossover):
-                self.size_plot.mark(
-                    math.log10(loop.crossover), f" crosses at {figure(loop.crossover, 'Hz', 3)} "
-                )
+                self.size_plot.mark(math.log10(loop.crossover), f" crosses at {figure(loop.crossover, 'Hz', 3)} ")
         x = np.log10(self.found.frequency)
         self.size_plot.setXRange(x[0], x[-1], padding=0)
         size = 20 * np.log10(np.maximum(np.abs(self.found.response), 1e-12))
@@ -546,14 +538,11 @@ class WayView(QWidget):
             usual = float(np.median([abs(p.off_db) for p in linear]))
             worst = max(linear, key=lambda p: abs(p.off_db))
             words += (
-                f": half are within {number_text(max(usual, 0.01), 2)} dB; at "
-                f"{figure(worst.frequency, 'Hz', 3)} it is "
+                f": half are within {number_text(max(usual, 0.01), 2)} dB; at {figure(worst.frequency, 'Hz', 3)} it is "
             )
             words += f"{number_text(worst.off_db, 2)} dB and {number_text(worst.off_degrees, 2)}°"
         if distorted:
-            words += (
-                f"; {distorted} with more than 3 % distortion (hollow), which a linear model does not show"
-            )
+            words += f"; {distorted} with more than 3 % distortion (hollow), which a linear model does not show"
         return words + "."
 
 

@@ -83,9 +83,7 @@ class Wishes(QWidget):
             if not low <= wish <= high:
                 raise ValueError
         except (ExpressionProblem, ValueError):
-            self.crossover.mark(
-                f"Write a frequency between {figure(low, 'Hz', 3)} and {figure(high, 'Hz', 3)}."
-            )
+            self.crossover.mark(f"Write a frequency between {figure(low, 'Hz', 3)} and {figure(high, 'Hz', 3)}.")
             self.refused.emit(self.crossover.toolTip())
             return
         self.crossover.mark("")

@@ -57,9 +57,7 @@ class Plot(pg.PlotWidget):
         self.reading.setFont(font(10.5))
         self.reading.setParentItem(item)
         self.reading.setZValue(1)  # before a long caption
-        self.spot = pg.PlotDataItem(
-            pen=None, symbol="o", symbolSize=6, symbolBrush=tokens().petrol, symbolPen=None
-        )
+        self.spot = pg.PlotDataItem(pen=None, symbol="o", symbolSize=6, symbolBrush=tokens().petrol, symbolPen=None)
         self.set_caption(title, unit)
         self.scene().sigMouseMoved.connect(self._read)
 
@@ -148,9 +146,7 @@ class Plot(pg.PlotWidget):
         self.addItem(pg.InfiniteLine(value, angle=0, pen=pg.mkPen(tint or tokens().muted, width=1)))
 
     def mark(self, x: float, text: str) -> None:
-        line = pg.InfiniteLine(
-            x, angle=90, pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine)
-        )
+        line = pg.InfiniteLine(x, angle=90, pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine))
         self.addItem(line)
         if text:
             tag = pg.InfLineLabel(

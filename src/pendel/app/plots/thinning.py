@@ -5,9 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 
-def thinned(
-    t: np.ndarray, y: np.ndarray, low: float, high: float, columns: int
-) -> tuple[np.ndarray, np.ndarray]:
+def thinned(t: np.ndarray, y: np.ndarray, low: float, high: float, columns: int) -> tuple[np.ndarray, np.ndarray]:
     """What a trace looks like between two times on so many pixel columns: both extremes of each column.
 
     Both arrays come back at most four times ``columns`` long, whatever went in; one sample beyond each end is

@@ -183,17 +183,13 @@ class RunsPage(Page):
         self.spectrum_button = button("Spectrum", self.toggle_spectrum)
         self.spectrum_button.setToolTip("Lines of a signal between the cursors")
         self.rotor_button = button("Rotor diagram", self.toggle_rotor)
-        self.rotor_button.setToolTip(
-            "Current, voltage and flux of a three-phase machine as vectors at cursor 2"
-        )
+        self.rotor_button.setToolTip("Current, voltage and flux of a three-phase machine as vectors at cursor 2")
         self.sector_button = button("Sectors", self.toggle_sectors)
         self.sector_button.setToolTip(
             "Sectors of block commutation: shaded behind the traces, and dial and table at cursor 2"
         )
         self.torque_button = button("Torque over speed", self.toggle_torque)
-        self.torque_button.setToolTip(
-            "The paths of the shown runs in the plane of torque and speed, with the envelope"
-        )
+        self.torque_button.setToolTip("The paths of the shown runs in the plane of torque and speed, with the envelope")
         toggles = (self.spectrum_button, self.rotor_button, self.sector_button, self.torque_button)
         for toggle in toggles:
             toggle.setCheckable(True)
@@ -219,9 +215,7 @@ class RunsPage(Page):
 
     def _shown_keys(self) -> list[str]:
         """What the strips will show of the next run."""
-        return keys_of(
-            self.strips.specs if self._layout() == self.laid_out_for else default_strips(self.session)
-        )
+        return keys_of(self.strips.specs if self._layout() == self.laid_out_for else default_strips(self.session))
 
     def _layout(self) -> str:
         return ",".join(self.session.drive.cards)
@@ -509,8 +503,7 @@ class RunsPage(Page):
                 value = label(figures.get(name, "–"))
                 if value.text() == "–":
                     value.setToolTip(
-                        "Nothing between the cursors that it could be taken from, such as a step that is "
-                        "followed."
+                        "Nothing between the cursors that it could be taken from, such as a step that is followed."
                     )
                 value.setAlignment(Qt.AlignmentFlag.AlignRight)
                 self.grid.addWidget(value, r, c)

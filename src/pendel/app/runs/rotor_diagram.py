@@ -130,9 +130,7 @@ class RotorDiagram(QWidget):
         self.machine.setFixedWidth(150)
         self.machine.currentIndexChanged.connect(lambda _: self.draw())
         self.when = label("", "muted")
-        self.swap = button(
-            "abc ⇄ dq", lambda: self.frames_wanted.emit(self.machine.currentData() or ""), "small"
-        )
+        self.swap = button("abc ⇄ dq", lambda: self.frames_wanted.emit(self.machine.currentData() or ""), "small")
         self.swap.setToolTip("Show phase currents or currents along d and q on the strips")
         self.swap.setAccessibleName("Phases or d and q on the strips")
         self.stator, self.rotor = Plane("from the stator", ("α", "β")), Plane("from the rotor", ("d", "q"))
@@ -144,9 +142,7 @@ class RotorDiagram(QWidget):
         holder.addLayout(self.figures)
         holder.addStretch(1)
         body = column(self, (4, 2, 10, 4), 4)
-        body.addLayout(
-            row(label("Rotor diagram of", "muted"), self.machine, self.when, 1, self.swap, spacing=8)
-        )
+        body.addLayout(row(label("Rotor diagram of", "muted"), self.machine, self.when, 1, self.swap, spacing=8))
         planes = row(self.stator, self.rotor, table, spacing=10)
         for n, share in enumerate((3, 3, 4)):
             planes.setStretch(n, share)
@@ -196,9 +192,7 @@ class RotorDiagram(QWidget):
             "voltage": max(corner, 1e-9),
             "flux": 1.25 * max(abs(found.flux), 1e-12),
         }
-        hexagon = (
-            corner * np.exp(1j * np.pi / 3 * np.arange(7)) if link == link else np.empty(0, dtype=complex)
-        )
+        hexagon = corner * np.exp(1j * np.pi / 3 * np.arange(7)) if link == link else np.empty(0, dtype=complex)
         turned = np.exp(-1j * found.angle)
         vectors = {name: getattr(found, name) for name, _ in NAMES}
         for plane, factor in ((self.stator, 1.0), (self.rotor, turned)):
@@ -227,9 +221,7 @@ class RotorDiagram(QWidget):
             size = abs(vector)
             for column_, value in enumerate((size, seen.real, seen.imag), 1):
                 value = value if abs(value) > 1e-6 * size else 0.0
-                self.figures.addWidget(
-                    label(figure(value, unit, 3)), n + 1, column_, Qt.AlignmentFlag.AlignRight
-                )
+                self.figures.addWidget(label(figure(value, unit, 3)), n + 1, column_, Qt.AlignmentFlag.AlignRight)
         angle = figure(math.degrees(found.angle) % 360.0, "", 4)
         self.figures.addWidget(label("rotor", "muted"), 4, 0)
         self.figures.addWidget(label(f"{angle}°"), 4, 1, Qt.AlignmentFlag.AlignRight)

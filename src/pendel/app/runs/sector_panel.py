@@ -122,8 +122,7 @@ class SectorPanel(QWidget):
             return
         sector = self.sectors.at(time)
         self.title.setText(
-            f"{self.run.name} at {figure(time, 's', 4)}, cursor 2"
-            + ("" if sector else ": the sensors tell no sector")
+            f"{self.run.name} at {figure(time, 's', 4)}, cursor 2" + ("" if sector else ": the sensors tell no sector")
         )
         self.dial.show_sector(sector, rotor_angle(self.run, time))
         for number, cells in self.cells.items():

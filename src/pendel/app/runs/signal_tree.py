@@ -42,9 +42,7 @@ class SignalTree(QTreeWidget):
         header.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
 
     def mimeData(self, items) -> QMimeData:
-        return signals_mime(
-            [i.data(0, Qt.ItemDataRole.UserRole) for i in items if i.data(0, Qt.ItemDataRole.UserRole)]
-        )
+        return signals_mime([i.data(0, Qt.ItemDataRole.UserRole) for i in items if i.data(0, Qt.ItemDataRole.UserRole)])
 
     def fill(self, run: KeptRun | None, text: str, used: Sequence[str] = ()) -> None:
         """Show the signals of a run that ``text`` finds, by part; those ``used`` last are on top once
@@ -70,9 +68,7 @@ class SignalTree(QTreeWidget):
             folders: dict[str, QTreeWidgetItem] = {}
             for alike, key, words in folded(signals):
                 if alike and alike not in folders:
-                    folders[alike] = self._folder(
-                        top, alike, bool(text) or (card, alike) in open_before, bold=False
-                    )
+                    folders[alike] = self._folder(top, alike, bool(text) or (card, alike) in open_before, bold=False)
                 self._add(folders.get(alike, top), run, key, words)
             for folder in folders.values():
                 folder.setText(1, f"{folder.childCount()} ×")

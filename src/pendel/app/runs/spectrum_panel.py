@@ -70,9 +70,7 @@ class SpectrumPanel(QWidget):
         self.of_powers = QWidget()
         self.plot = Plot("spectrum", "")
         self.plot.setAccessibleName("Spectrum")
-        self.plot.setToolTip(
-            "THD: root of the summed squares of orders 2 to 50 over the fundamental (IEC 61000-4-7)"
-        )
+        self.plot.setToolTip("THD: root of the summed squares of orders 2 to 50 over the fundamental (IEC 61000-4-7)")
         body = column(self, (4, 2, 10, 4), 2)
         line = row(
             label("Spectrum of", "muted"),
@@ -114,9 +112,7 @@ class SpectrumPanel(QWidget):
         """Those among the signals; the one that is chosen stays so."""
         now = self.voltage.currentData()
         offered = [(self.signal.itemText(k), self.signal.itemData(k)) for k in range(self.signal.count())]
-        offered = [
-            (words, key) for words, key in offered if key in run.keys and run.declared_unit(key) == "V"
-        ]
+        offered = [(words, key) for words, key in offered if key in run.keys and run.declared_unit(key) == "V"]
         self.voltage.blockSignals(True)
         self.voltage.clear()
         self.voltage.addItem("no voltage", None)
@@ -137,9 +133,7 @@ class SpectrumPanel(QWidget):
             try:
                 begin, end = whole_periods(*self.window_times, base), self.window_times[1]
                 rows.append(
-                    power_row(
-                        run, powers(run, voltage, current, begin, end), lines, voltage, base, (begin, end)
-                    )
+                    power_row(run, powers(run, voltage, current, begin, end), lines, voltage, base, (begin, end))
                 )
             except DriveProblem as problem:
                 texts.append(str(problem))
@@ -190,9 +184,7 @@ class SpectrumPanel(QWidget):
         if self.found:
             # Orders and figures are those of the run in which the fundamental is largest, such as the
             # switching one of two.
-            told = max(
-                range(len(bases)), key=lambda k: self.found[k][1].line(bases[k]) if bases[k] > 0 else 0.0
-            )
+            told = max(range(len(bases)), key=lambda k: self.found[k][1].line(bases[k]) if bases[k] > 0 else 0.0)
             run, lines = self.found[told]
             self._marks(lines, bases[told], last_relevant(lines), right)
             self._facts(lines, bases[told], unit, f"{run.name}: " if len(self.found) > 1 else "")

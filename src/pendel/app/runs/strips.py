@@ -56,9 +56,7 @@ class StripView(pg.ViewBox):
         self.setMouseMode(pg.ViewBox.PanMode)
 
     def wheelEvent(self, event, axis=None) -> None:
-        wanted = (
-            axis if axis is not None else (1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 0)
-        )
+        wanted = axis if axis is not None else (1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 0)
         super().wheelEvent(event, wanted)
 
     def mouseDoubleClickEvent(self, event) -> None:
@@ -137,9 +135,7 @@ class Strips(pg.GraphicsLayoutWidget):
         else:
             self._ahead.stop()
 
-    def build(
-        self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True
-    ) -> None:
+    def build(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True) -> None:
         """Draw the strips for the ticked runs, each with its colour."""
         for run, _ in runs:
             run.fetch(key for spec in specs for key in spec.signals)
@@ -283,9 +279,7 @@ class Strips(pg.GraphicsLayoutWidget):
     def _new_plot(self, n: int) -> pg.PlotItem:
         """An empty plot for the strip of that number."""
         view = StripView()
-        plot = pg.PlotItem(
-            viewBox=view, axisItems={"left": FigureAxis("left"), "bottom": FigureAxis("bottom")}
-        )
+        plot = pg.PlotItem(viewBox=view, axisItems={"left": FigureAxis("left"), "bottom": FigureAxis("bottom")})
         view.menu_wanted.connect(lambda at: self._menu(n, at))
         if n == 0:  # the others follow it; thinning once for all is enough
             view.sigXRangeChanged.connect(lambda *_: self._building or self._thin())
@@ -344,9 +338,7 @@ class Strips(pg.GraphicsLayoutWidget):
                 if name not in names:
                     names.append(name)
         self.traces.append(traces)
-        units = list(
-            dict.fromkeys(run.trace(s).unit for run, _ in runs for s in spec.signals if s in run.keys)
-        )
+        units = list(dict.fromkeys(run.trace(s).unit for run, _ in runs for s in spec.signals if s in run.keys))
         titles = without_common_words([title for title, _, _ in names])
         shown = (
             f'<span style="color:{shade}"><b>{escape(title)}</b>{told}</span>'

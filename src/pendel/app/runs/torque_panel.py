@@ -82,17 +82,13 @@ class TorquePanel(QWidget):
             item.removeItem(child)
         self.points = []
         machine = self.machine.currentData()
-        known = [
-            (run, tint) for run, tint in self.runs if machine and signals_of(run, machine, SignalRole.SPEED)
-        ]
+        known = [(run, tint) for run, tint in self.runs if machine and signals_of(run, machine, SignalRole.SPEED)]
         self.plot.level(0.0)
         self._draw_envelope(known[-1][0] if known else None, machine)
         for run, tint in known:
             t, speed, torque = path(run, machine)
             self.plot.curve(speed * RPM, torque, tint, 1.4)
-            point = pg.ScatterPlotItem(
-                size=9, brush=pg.mkBrush(tint), pen=pg.mkPen(tokens().paper, width=1.5)
-            )
+            point = pg.ScatterPlotItem(size=9, brush=pg.mkBrush(tint), pen=pg.mkPen(tokens().paper, width=1.5))
             self.plot.addItem(point)
             self.points.append((point, t, speed, torque))
         item.autoRange(padding=0.13)

@@ -32,9 +32,7 @@ class Trace:
         ways = np.diff(y)
         steps = np.abs(ways)
         tall = DENSE_STEP * max(float(np.ptp(y)), float(np.max(np.abs(y), initial=0.0)))  # strips show zero
-        dense = (
-            len(t) > columns and float(steps.sum()) > 25 / DENSE_STEP * tall and float(steps.mean()) > tall
-        )
+        dense = len(t) > columns and float(steps.sum()) > 25 / DENSE_STEP * tall and float(steps.mean()) > tall
         # What goes up and down often is many times faster as single lines than as one path; along smooth
         # curves and dashes their ends would show.
         solid = dense or self.pen.style() == Qt.PenStyle.SolidLine

@@ -30,9 +30,7 @@ def autosave_path(path: Path | None, number: int = 0) -> Path:
     a number each."""
     key = hashlib.sha256(os.fsencode(path.resolve() if path else "untitled")).hexdigest()[:12]
     name = re.sub(r"[^\w .-]", "_", path.stem)[:60] if path else "untitled"
-    return (
-        Path(user_state_dir("pendel")) / "autosave" / f"{name}-{key}{f'-{number}' if number else ''}.pendel"
-    )
+    return Path(user_state_dir("pendel")) / "autosave" / f"{name}-{key}{f'-{number}' if number else ''}.pendel"
 
 
 def slots(path: Path | None, *, used: bool) -> Iterator[Slot]:

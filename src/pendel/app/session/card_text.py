@@ -30,9 +30,7 @@ def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[s
         if math.isnan(number):
             found[value.name] = text
         elif value.unit == ANY:
-            found[value.name] = (
-                text if not is_plain(text) and not text.isidentifier() else number_text(number)
-            )
+            found[value.name] = text if not is_plain(text) and not text.isidentifier() else number_text(number)
         else:
             found[value.name] = figure(number, value.unit)
     if isinstance(kind, Part) and kind.equation_values is not None:
@@ -111,9 +109,7 @@ def value_at(run: KeptRun | LiveView, key: str, time: float | None) -> float:
         return float(trace.y[-1])
     if trace.sampled:
         return float(
-            trace.y[
-                max(0, min(len(trace.y) - 1, int(np.searchsorted(trace.t, time + 1e-12, side="right")) - 1))
-            ]
+            trace.y[max(0, min(len(trace.y) - 1, int(np.searchsorted(trace.t, time + 1e-12, side="right")) - 1))]
         )
     return float(np.interp(time, trace.t, trace.y))
 

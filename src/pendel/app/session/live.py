@@ -130,11 +130,7 @@ class Live(QObject):
 
     def watch(self) -> None:
         """Have in its frames what is shown now."""
-        keys = [
-            k
-            for k in dict.fromkeys([*self.extra_keys(), *main_signals(self.session.drive)])
-            if k in self._infos
-        ]
+        keys = [k for k in dict.fromkeys([*self.extra_keys(), *main_signals(self.session.drive)]) if k in self._infos]
         if self.run is not None and keys != self._keys:
             self._keys = keys
             self.run.watch(keys, self.span)

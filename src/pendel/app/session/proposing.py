@@ -28,9 +28,7 @@ class Proposing(QObject):
             return
         drive, at = self.session.drive.copy(), self.session.judge_at
         self.status_message.emit("Proposing gains, inside out …")
-        self.session.jobs.start(
-            PROPOSE, lambda job: self._propose(job, drive, at), lambda job: self._take(job, drive)
-        )
+        self.session.jobs.start(PROPOSE, lambda job: self._propose(job, drive, at), lambda job: self._take(job, drive))
 
     def _propose(self, job: Job, drive: Drive, at: JudgedAt):
         from pendel.core.loops.judgement import command_for  # slow to load, and not needed to start
@@ -44,9 +42,7 @@ class Proposing(QObject):
         if job.end is not End.FINISHED:
             self.status_message.emit(f"No gains proposed. {job.sentence}".strip())
         elif any(drive.table(t) != self.session.drive.table(t) for t in TABLES):
-            self.status_message.emit(
-                "The drive was changed meanwhile; no gains were taken. Propose them again."
-            )
+            self.status_message.emit("The drive was changed meanwhile; no gains were taken. Propose them again.")
         elif not proposal.served:
             reasons = " ".join(proposal.left.values()) or "No regulator acts on what it measures yet."
             self.status_message.emit(f"No gains proposed. {reasons}")

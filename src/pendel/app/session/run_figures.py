@@ -23,9 +23,7 @@ def measured(
     span = Span(run, actual, a, b, setpoint, tuple(shown))
     found = ((measure, measure.value(span)) for measure in measures_at(Place.RESPONSE))
     return {
-        measure.title: figure_or_dash(measure.unit_for(span))(value)
-        for measure, value in found
-        if value is not None
+        measure.title: figure_or_dash(measure.unit_for(span))(value) for measure, value in found if value is not None
     }
 
 

@@ -60,9 +60,7 @@ class UndoStep(QUndoCommand):
     def mergeWith(self, other: QUndoCommand | None) -> bool:
         if not isinstance(other, UndoStep) or other.command.gesture != self.command.gesture:
             return False
-        self.command = Command(
-            self.command.title, self.command.changes + other.command.changes, self.command.gesture
-        )
+        self.command = Command(self.command.title, self.command.changes + other.command.changes, self.command.gesture)
         return True
 
 
@@ -318,20 +316,14 @@ class Session(QObject):
 
     def changed_by_others(self, path: Path) -> bool:
         """Whether the drive's file is another than it was when it was read or written here."""
-        return (
-            path == self.path
-            and self._known_bytes is not None
-            and digest_of(path) not in (self._known_bytes, None)
-        )
+        return path == self.path and self._known_bytes is not None and digest_of(path) not in (self._known_bytes, None)
 
     def autosave(self) -> None:
         self._autosave.stop()
         self._autosave_at_last.stop()
         if not self.dirty:
             return
-        with contextlib.suppress(
-            FileProblem, OSError
-        ):  # the next edit tries again; the open drive is not in danger
+        with contextlib.suppress(FileProblem, OSError):  # the next edit tries again; the open drive is not in danger
             self._slot = self._slot or free_slot(self.path)
             if self._slot is not None:
                 write_atomically(self._slot.path, file.to_text(self.drive))
@@ -364,9 +356,7 @@ class Session(QObject):
             if remark.value and remark.card in self.drive.cards
             else None
         )
-        return attention(
-            remark.sentence, remark.card, f"time:{remark.time!r}", fix, f"Set it to {remark.text}"
-        )
+        return attention(remark.sentence, remark.card, f"time:{remark.time!r}", fix, f"Set it to {remark.text}")
 
     def _runs_unread(self, problems: list[str]) -> None:
         self.run_findings += [attention(sentence) for sentence in problems]

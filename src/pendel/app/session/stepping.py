@@ -20,9 +20,7 @@ def value_after(session: Session, card: str, name: str, text: str, count: int) -
     names = Names({n: q.text for n, q in drive.quantities.items()})
     unit = value.unit if value is not None and value.unit != ANY else ""
     record = drive.cards[card]
-    return stepped(
-        text, unit, count, record.steps.get(name, ""), names, digits_of(record.digits.get(name, ""))
-    )
+    return stepped(text, unit, count, record.steps.get(name, ""), names, digits_of(record.digits.get(name, "")))
 
 
 def step_value(session: Session, card: str, name: str, text: str, gesture: str) -> None:
@@ -34,6 +32,4 @@ def step_value(session: Session, card: str, name: str, text: str, gesture: str) 
 def change_in_steps(field: Field, session: Session, card: str, name: str) -> None:
     """Have keys and the wheel change the value that a field shows."""
     field.stepper = lambda text, count: value_after(session, card, name, text, count)
-    field.stepped.connect(
-        lambda text: step_value(session, card, name, text, f"{id(field)} {field.times_entered}")
-    )
+    field.stepped.connect(lambda text: step_value(session, card, name, text, f"{id(field)} {field.times_entered}"))

@@ -40,10 +40,7 @@ class OwnCode(QDialog):
         names = ", ".join(f"“{c.name}”" for c in cards)
         body.addWidget(wrapped(f"This drive brings C of its own in {names}.", "title"))
         body.addWidget(
-            wrapped(
-                "It runs on this computer with your rights. If the drive came from someone else, read it "
-                "first:"
-            )
+            wrapped("It runs on this computer with your rights. If the drive came from someone else, read it first:")
         )
         self.code = QPlainTextEdit("\n\n\n".join(printed(c) for c in cards))
         self.code.setReadOnly(True)

@@ -99,9 +99,7 @@ def row(*widgets: QWidget | int, spacing: int = 6) -> QHBoxLayout:
     return made
 
 
-def column(
-    parent: QWidget, margins: tuple[int, int, int, int] = (16, 12, 16, 12), spacing: int = 4
-) -> QVBoxLayout:
+def column(parent: QWidget, margins: tuple[int, int, int, int] = (16, 12, 16, 12), spacing: int = 4) -> QVBoxLayout:
     made = QVBoxLayout(parent)
     made.setContentsMargins(*margins)
     made.setSpacing(spacing)
@@ -246,12 +244,7 @@ class Spark(QWidget):
         painter.setPen(QPen(colour(self.tint) if self.tint[0] != "#" else self.tint_colour(), 1.3))
         rect = QRectF(1, 2, self.width() - 2, self.height() - 4)
         painter.drawPolyline(
-            QPolygonF(
-                [
-                    QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height())
-                    for x, y in self.points
-                ]
-            )
+            QPolygonF([QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height()) for x, y in self.points])
         )
 
     def tint_colour(self):

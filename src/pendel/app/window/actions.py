@@ -60,9 +60,7 @@ ACTIONS = (
     ActionSpec("quantity", "Quantity …", "Insert", "Ctrl+K", lambda w: w.editing.add_quantity()),
     separator("Insert"),
     ActionSpec("group", "Group into an assembly", "Insert", "Ctrl+G", lambda w: w.drive_page.group()),
-    ActionSpec(
-        "dissolve", "Dissolve the assembly", "Insert", "Ctrl+Shift+G", lambda w: w.drive_page.dissolve()
-    ),
+    ActionSpec("dissolve", "Dissolve the assembly", "Insert", "Ctrl+Shift+G", lambda w: w.drive_page.dissolve()),
     ActionSpec("shelve", "Put the assembly on your shelf", "Insert", "", lambda w: w.drive_page.shelve()),
     ActionSpec("unshelve", "Take off your shelf", "Insert"),
     ActionSpec("run", "Run or stop", "Run", "Ctrl+R", lambda w: w.run_or_stop()),

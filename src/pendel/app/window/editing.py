@@ -113,9 +113,7 @@ class Editing(QObject):
             cards = {k: card_from_record(c) for k, c in record["cards"].items()}
             wires = tuple(Wire(End.parse(a), End.parse(b)) for a, b in record["wires"])
         except (PendelError, ArithmeticError, AttributeError, LookupError, TypeError, ValueError):
-            self.status_message.emit(
-                "What is on the clipboard cannot be pasted here. Copy cards of a drive first."
-            )
+            self.status_message.emit("What is on the clipboard cannot be pasted here. Copy cards of a drive first.")
             return
         command, new = assemblies.insert(self.session.drive, commands.Clip(cards, wires), self.session.inside)
         self.session.do(command)
@@ -155,9 +153,7 @@ class Editing(QObject):
             self.session.do(commands.remove_tap(self.session.drive, known))
             self.status_message.emit(f"The tap {known} is taken off.")
             return
-        name, good = QInputDialog.getText(
-            self.window, "Tap", f"Name for {end}", text=f"{end.card}_{end.port}"
-        )
+        name, good = QInputDialog.getText(self.window, "Tap", f"Name for {end}", text=f"{end.card}_{end.port}")
         if good and name.strip():
             try:
                 self.session.do(commands.add_tap(self.session.drive, name.strip(), end))
@@ -173,9 +169,7 @@ class Editing(QObject):
     def _loop_choice(self, card: str) -> Choice | None:
         """The choice that opens the loop of a regulator."""
         kind = self.session.kinds().get(card)
-        return (
-            next((c for c in kind.choices if c.name == kind.opens), None) if isinstance(kind, Block) else None
-        )
+        return next((c for c in kind.choices if c.name == kind.opens), None) if isinstance(kind, Block) else None
 
     def toggle_loop(self) -> None:
         card = self.regulator()
@@ -184,9 +178,7 @@ class Editing(QObject):
             (closed, _), (opened, _) = choice.options
             now = self.session.drive.cards[card].choices.get(choice.name, closed)
             self.session.do(
-                commands.set_choice(
-                    self.session.drive, card, choice.name, closed if now == opened else opened
-                )
+                commands.set_choice(self.session.drive, card, choice.name, closed if now == opened else opened)
             )
 
     def toggle_sensors(self) -> None:
@@ -195,7 +187,5 @@ class Editing(QObject):
             commands.set_setting(self.session.drive, "sensors", "as they are" if now == "ideal" else "ideal")
         )
         self.status_message.emit(
-            "All sensors are ideal now. Run to compare."
-            if now != "ideal"
-            else "The sensors behave as they are again."
+            "All sensors are ideal now. Run to compare." if now != "ideal" else "The sensors behave as they are again."
         )

@@ -55,9 +55,7 @@ class Exports(QObject):
                 )
 
         self.status_message.emit(f"Saving {path} …")
-        self.session.jobs.start(
-            SAVE_TRACES, lambda job: save_traces(runs, keys, Path(path)), done, at_once=AT_ONCE
-        )
+        self.session.jobs.start(SAVE_TRACES, lambda job: save_traces(runs, keys, Path(path)), done, at_once=AT_ONCE)
 
     def copy_picture(self) -> None:
         QGuiApplication.clipboard().setImage(self.picture())
@@ -70,9 +68,9 @@ class Exports(QObject):
     def save_picture(self, path: str = "") -> None:
         path = (
             path
-            or QFileDialog.getSaveFileName(
-                self.window, "Save the picture", "picture.png", "PNG (*.png);;SVG (*.svg)"
-            )[0]
+            or QFileDialog.getSaveFileName(self.window, "Save the picture", "picture.png", "PNG (*.png);;SVG (*.svg)")[
+                0
+            ]
         )
         if not path:
             return
@@ -81,9 +79,7 @@ class Exports(QObject):
         else:
             path = path if path.endswith(".png") else path + ".png"
             good = self.picture().save(path)
-        self.status_message.emit(
-            f"Saved {path}." if good else f"{path} cannot be written. Choose another folder."
-        )
+        self.status_message.emit(f"Saved {path}." if good else f"{path} cannot be written. Choose another folder.")
 
     def _save_svg(self, path: str) -> bool:
         from PyQt6.QtSvg import QSvgGenerator

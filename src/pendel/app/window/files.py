@@ -46,9 +46,7 @@ class DriveFiles(QObject):
             self.window,
             "Unsaved changes",
             f"Save the changes to {self.session.drive.title}?",
-            QMessageBox.StandardButton.Save
-            | QMessageBox.StandardButton.Discard
-            | QMessageBox.StandardButton.Cancel,
+            QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel,
             QMessageBox.StandardButton.Save,
         )
         if answer == QMessageBox.StandardButton.Save:
@@ -165,9 +163,7 @@ class DriveFiles(QObject):
             aside = slot.path.with_name(f"{slot.path.stem}-{datetime.now():%Y%m%d-%H%M%S}.unreadable")
             with contextlib.suppress(OSError):
                 slot.path.rename(aside)
-            self.complain(
-                FileProblem(str(aside), f"an autosave cannot be read and was put there. {problem.reason}")
-            )
+            self.complain(FileProblem(str(aside), f"an autosave cannot be read and was put there. {problem.reason}"))
             return None
 
     def complain(self, problem: FileProblem) -> None:
@@ -181,9 +177,7 @@ class DriveFiles(QObject):
 
     def save_drive_as(self) -> bool:
         suggestion = self.session.path.name if self.session.path else "drive.pendel"
-        path, _ = QFileDialog.getSaveFileName(
-            self.window, "Save the drive", suggestion, "Pendel drives (*.pendel)"
-        )
+        path, _ = QFileDialog.getSaveFileName(self.window, "Save the drive", suggestion, "Pendel drives (*.pendel)")
         if not path:
             return False
         return self._save_to(Path(path if path.endswith(".pendel") else path + ".pendel"))
@@ -248,9 +242,7 @@ class DriveFiles(QObject):
         menu.clear()
         for path in sorted(EXAMPLES.glob("*.pendel"), key=lambda p: (p != DEMO, p.name)):
             title = json.loads(path.read_text("utf-8"))["settings"]["title"].split("·")[-1].strip()
-            menu.addAction(
-                f"{title[:1].upper()}{title[1:]}", lambda p=path: self.may_leave() and self.open_path(p)
-            )
+            menu.addAction(f"{title[:1].upper()}{title[1:]}", lambda p=path: self.may_leave() and self.open_path(p))
 
     def fill_shelf(self, menu: QMenu) -> None:
         """What is on the user's own shelf; choosing one takes it off."""

@@ -60,8 +60,7 @@ class Foot(QWidget):
         self.panel = QFrame(window)
         self.panel.setObjectName("findings")
         self.panel.setStyleSheet(
-            f"QFrame#findings "
-            f"{{ background: {colour('card').name()}; border: 1px solid {colour('hairline').name()}; }}"
+            f"QFrame#findings {{ background: {colour('card').name()}; border: 1px solid {colour('hairline').name()}; }}"
         )
         self.inner = QWidget()
         self.list = QVBoxLayout(self.inner)
@@ -137,9 +136,7 @@ class Foot(QWidget):
         window = self.window()
         count = max(1, len(self.findings()))
         height = min(320, 30 + 58 * count)
-        self.panel.setGeometry(
-            8, window.height() - self.height() - height - 2, min(720, window.width() - 40), height
-        )
+        self.panel.setGeometry(8, window.height() - self.height() - height - 2, min(720, window.width() - 40), height)
         self.panel.show()
         self.panel.raise_()
 

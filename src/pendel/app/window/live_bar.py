@@ -46,9 +46,7 @@ class LiveBar(QWidget):
         self.seconds = Field("1 s", "How much of the live run is kept", 54)
         self.seconds.setFixedWidth(58)
         self.keep = button("Keep the last", self.keep_latest)
-        self.keep.setToolTip(
-            "Keep the latest part as a run, as far back as the values of its parts are the same"
-        )
+        self.keep.setToolTip("Keep the latest part as a run, as far back as the values of its parts are the same")
         self.state = Elided("", "muted")
         for widget in (label("Live", "heading"), self.pace, self.pause, self.tick, self.period):
             inside.addWidget(widget)

@@ -449,25 +449,15 @@ class MainWindow(QMainWindow):
         """Take the keyboard round: left column, sheet or plots, right column. On the sheet, Tab goes from
         card to card."""
         shown = self.stack.currentWidget()
-        stops = [
-            w
-            for w in shown.findChildren(QWidget)
-            if w.isVisible() and w.focusPolicy() & Qt.FocusPolicy.TabFocus
-        ]
+        stops = [w for w in shown.findChildren(QWidget) if w.isVisible() and w.focusPolicy() & Qt.FocusPolicy.TabFocus]
         areas: dict[int, QWidget] = {}
-        columns = [
-            c
-            for c in shown.findChildren(QWidget)
-            if c.objectName() in ("side", "inspector") and c.isVisible()
-        ]
+        columns = [c for c in shown.findChildren(QWidget) if c.objectName() in ("side", "inspector") and c.isVisible()]
         for stop in stops:
             where = next((n for n, c in enumerate(columns) if c.isAncestorOf(stop)), -1)
             areas.setdefault(where, stop)
         order = [areas[k] for k in sorted(areas)]
         focused = QApplication.focusWidget()
-        place = next(
-            (n for n, c in enumerate(columns) if focused is not None and c.isAncestorOf(focused)), -1
-        )
+        place = next((n for n, c in enumerate(columns) if focused is not None and c.isAncestorOf(focused)), -1)
         here = sorted(areas).index(place) if place in areas else -1
         if order:
             order[(here + 1) % len(order)].setFocus(Qt.FocusReason.TabFocusReason)

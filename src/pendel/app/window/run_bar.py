@@ -59,9 +59,7 @@ class LevelChoice(QWidget):
                 continue
             if isinstance(kind, Part):
                 found |= set(kind.levels)
-        return [
-            level for level in levels() if level in found or level == self.session.drive.settings["level"]
-        ]
+        return [level for level in levels() if level in found or level == self.session.drive.settings["level"]]
 
     def refresh(self) -> None:
         levels = self.levels()
@@ -75,13 +73,7 @@ class LevelChoice(QWidget):
                 made.setFixedHeight(26)
                 made.setProperty(
                     "place",
-                    "only"
-                    if len(levels) == 1
-                    else "first"
-                    if n == 0
-                    else "last"
-                    if n == len(levels) - 1
-                    else "middle",
+                    "only" if len(levels) == 1 else "first" if n == 0 else "last" if n == len(levels) - 1 else "middle",
                 )
                 made.setAccessibleName(f"Level of detail: {level}")
                 made.clicked.connect(lambda _=False, chosen=level: self.choose(chosen))

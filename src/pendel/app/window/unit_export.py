@@ -109,9 +109,7 @@ class UnitExport(QDialog):
         """What the unit would be."""
         wish, drive = self.wish(), self.drive
         self.export.setEnabled(False)
-        self._job = self.session.jobs.start(
-            LOOK_AT_UNIT, lambda job: unit_of(drive, wish), self._show, at_once=0.03
-        )
+        self._job = self.session.jobs.start(LOOK_AT_UNIT, lambda job: unit_of(drive, wish), self._show, at_once=0.03)
         if self._job.end is None:
             self.summary.setText("Looking at the drive …")
 
@@ -130,9 +128,7 @@ class UnitExport(QDialog):
         if not unit.free_step:
             self.step.show_text("")
         self.step.setPlaceholderText(rhythm)
-        self.step_words.setText(
-            "from tick to tick" if unit.free_step else "as long as a tick of the controller"
-        )
+        self.step_words.setText("from tick to tick" if unit.free_step else "as long as a tick of the controller")
         counts = {
             "input": sum(v.is_input for v in unit.variables),
             "parameter": sum(v.is_parameter for v in unit.variables),
@@ -151,9 +147,7 @@ class UnitExport(QDialog):
         for name, words in offered.items():
             item = QListWidgetItem(f"{words}   {name}")
             item.setData(NAME, name)
-            item.setFlags(
-                Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsUserCheckable | Qt.ItemFlag.ItemIsSelectable
-            )
+            item.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsUserCheckable | Qt.ItemFlag.ItemIsSelectable)
             item.setCheckState(Qt.CheckState.Checked if name in unit.names else Qt.CheckState.Unchecked)
             self.list.addItem(item)
         self.list.blockSignals(False)
@@ -169,10 +163,7 @@ class UnitExport(QDialog):
         if not may_run(self.session, self):
             return
         proposed = (self.session.path or Path("drive")).with_suffix(".fmu")
-        path = (
-            path
-            or QFileDialog.getSaveFileName(self, "Export", str(proposed), "Unit for co-simulation (*.fmu)")[0]
-        )
+        path = path or QFileDialog.getSaveFileName(self, "Export", str(proposed), "Unit for co-simulation (*.fmu)")[0]
         if not path:
             return
         path = path if path.endswith(".fmu") else f"{path}.fmu"
@@ -180,9 +171,7 @@ class UnitExport(QDialog):
         self.export.setEnabled(False)
         self.problem.setText("")
         self.summary.setText("Building …")
-        self._job = self.session.jobs.start(
-            EXPORT_UNIT, lambda job: write_unit(job, drive, wish, path), self._end
-        )
+        self._job = self.session.jobs.start(EXPORT_UNIT, lambda job: write_unit(job, drive, wish, path), self._end)
 
     def _end(self, job: Job) -> None:
         if job.end is End.FINISHED:

@@ -49,9 +49,7 @@ class Capture:
             raise TooMuch(len(channels), f"a record at full rate has {CHANNELS} channels")
         stride = sum(c.spot.bytes for c in channels)
         if samples * stride > room:
-            raise TooMuch(
-                len(channels), f"{samples} samples need {samples * stride} bytes, and its record has {room}"
-            )
+            raise TooMuch(len(channels), f"{samples} samples need {samples * stride} bytes, and its record has {room}")
         self.master, self.channels, self.trigger = master, tuple(channels), trigger
         self.samples, self.every, self.tick, self.stride = samples, max(1, every), tick, stride
         self.before = min(samples - 1, max(0, round(trigger.before * samples)))
@@ -68,8 +66,7 @@ class Capture:
             *(round(trigger.hold_off / self.tick), 0, 0, 0, 0),
         )
         body = b"".join(
-            struct.pack("<4I", c.spot.address, c.spot.extension, c.spot.bytes, kind_of(c))
-            for c in self.channels
+            struct.pack("<4I", c.spot.address, c.spot.extension, c.spot.bytes, kind_of(c)) for c in self.channels
         )
         # The order comes last, when all it is about is there.
         self.master.write(BOARD, SIZE + HEAD_BYTES, body, "describe the record")

@@ -145,16 +145,12 @@ def describe(drive: Drive, made: Lowered) -> Description:
         channel = Channel(key, title, unit, spot, place.rep, place.key if info else "")
         if place.role is PlaceRole.VALUE:
             value = facts[place.key]
-            channel = replace(
-                channel, title=f"{full_name(drive, card)}: {value.label or value.name}", unit=value.unit
-            )
+            channel = replace(channel, title=f"{full_name(drive, card)}: {value.label or value.name}", unit=value.unit)
             values[key] = LiveValue(channel, value, ends[key].low, ends[key].high)
         channels[key] = channel
     for name, (offset, label) in BOARD_FIELDS.items():
         spot = Spot(BOARD, offset, 4)
-        channels[f"board:{name}"] = Channel(
-            f"board:{name}", f"Board: {label}", "", spot, FLOAT[64], raw=UNSIGNED
-        )
+        channels[f"board:{name}"] = Channel(f"board:{name}", f"Board: {label}", "", spot, FLOAT[64], raw=UNSIGNED)
     return Description(made.name, checksum_of(made), made.deck.tick, size_of(made), channels, values)
 
 

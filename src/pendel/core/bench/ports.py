@@ -18,8 +18,6 @@ def ports_for(kind: str) -> list[str]:
         found: list[str] = []
         with contextlib.suppress(Exception):  # drivers raise errors of their own
             for config in can.detect_available_configs(["socketcan"]):
-                found.append(
-                    f"{config['interface']}:{config['channel']}?to=0x600&from=0x601&bitrate=500000&fd=0"
-                )
+                found.append(f"{config['interface']}:{config['channel']}?to=0x600&from=0x601&bitrate=500000&fd=0")
         return found
     return []

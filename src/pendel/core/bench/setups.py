@@ -46,9 +46,7 @@ def read_setup(path: Path) -> Setup:
     except OSError as problem:
         raise FileProblem(str(path), f"it cannot be read: {problem.strerror}.") from problem
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as problem:
-        raise FileProblem(
-            str(path), "this is no set-up of the oscilloscope. Choose another file."
-        ) from problem
+        raise FileProblem(str(path), "this is no set-up of the oscilloscope. Choose another file.") from problem
     return Setup(channels, trigger)
 
 

@@ -42,9 +42,7 @@ class StandInProcess:
     NoStandIn
     """
 
-    def __init__(
-        self, doors: Sequence[str], on_status: Callable[[dict[str, Any]], None] = lambda status: None
-    ):
+    def __init__(self, doors: Sequence[str], on_status: Callable[[dict[str, Any]], None] = lambda status: None):
         self.secret = new_secret()
         self._on_status, self._closing = on_status, False
         self._said: queue.SimpleQueue[dict[str, Any] | None] = queue.SimpleQueue()

@@ -37,9 +37,7 @@ def read_set(path: Path) -> dict[str, str]:
     except OSError as problem:
         raise FileProblem(str(path), f"it cannot be read: {problem.strerror}.") from problem
     except (ValueError, KeyError, TypeError, RecursionError) as problem:
-        raise FileProblem(
-            str(path), "this is no set of values that Pendel saved. Choose another file."
-        ) from problem
+        raise FileProblem(str(path), "this is no set of values that Pendel saved. Choose another file.") from problem
     return dict(values)
 
 

@@ -54,9 +54,7 @@ def port_behind(drive: Drive, assembly: str, name: str) -> Port | None:
     if port is not None:
         return replace(port, name=name, label=f"{card.name} {port.label}", required=False)
     signal = next((s for s in getattr(kind, "signals", ()) if s.name == end.port), None)
-    return (
-        Port(name, Link.SIGNAL_OUT, f"{card.name} {signal.label}", "bottom", signal.unit) if signal else None
-    )
+    return Port(name, Link.SIGNAL_OUT, f"{card.name} {signal.label}", "bottom", signal.unit) if signal else None
 
 
 def value_behind(drive: Drive, assembly: str, name: str) -> Value | None:

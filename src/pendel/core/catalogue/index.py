@@ -133,11 +133,7 @@ def alternatives(kind: Kind) -> list[Kind]:
 
     if kind.group == own.TEMPLATE.group or not kind.ports:
         return [kind]
-    return [
-        k
-        for k in kinds().values()
-        if type(k) is type(kind) and k.group == kind.group and ports(k) == ports(kind)
-    ]
+    return [k for k in kinds().values() if type(k) is type(kind) and k.group == kind.group and ports(k) == ports(kind)]
 
 
 _cache: dict[object, Part] = {}

@@ -193,13 +193,7 @@ def dimension_only(node: Node, lookup: Callable[[str], Measured], text: str) -> 
             return dimension_only(operand, lookup, text)
         case Call(function, arguments) if function in ("sqrt", "abs", "sign", "min", "max"):
             dims = [dimension_only(a, lookup, text) for a in arguments]
-            return (
-                tuple(x / 2 for x in dims[0])
-                if function == "sqrt"
-                else NONE
-                if function == "sign"
-                else dims[0]
-            )
+            return tuple(x / 2 for x in dims[0]) if function == "sqrt" else NONE if function == "sign" else dims[0]
         case Call(function, arguments) if function != "der":
             dim = dimension_only(arguments[0], lookup, text)
             if dim != NONE:

@@ -83,9 +83,7 @@ def read_block(own: OwnEquations, kind: str, lookup: Lookup) -> BlockModel:
                 except (ExpressionProblem, DriveProblem) as problem:
                     model.complain(section, number, str(problem))
     if not model.outputs and kind != MODES:
-        model.complain(
-            "ports", max(0, len(own.ports) - 1), "The block has no output. Add a line such as y: out."
-        )
+        model.complain("ports", max(0, len(own.ports) - 1), "The block has no output. Add a line such as y: out.")
     if not model.problems:
         if kind == C:
             _read_c(model, own)
@@ -172,9 +170,7 @@ def _parsed(model: BlockModel, lines: Sequence[str], origin: Sequence[int], more
 
 
 def _assigned(update: Update) -> set[str]:
-    nodes = (
-        node for statement in update.body for node in ast.walk(statement) if isinstance(node, ast.Assign)
-    )
+    nodes = (node for statement in update.body for node in ast.walk(statement) if isinstance(node, ast.Assign))
     return {t.id for node in nodes for t in node.targets if isinstance(t, ast.Name)}
 
 
@@ -207,18 +203,14 @@ def _read_modes(model: BlockModel, lines: Sequence[str]) -> None:
             )
     model.modes = list(does)
     if len(does) < 2:
-        model.complain(
-            "equations", 0, "A state machine has two modes at least. Write them like idle: enable = 0."
-        )
+        model.complain("equations", 0, "A state machine has two modes at least. Write them like idle: enable = 0.")
     for number, *ends, _ in changes:
         for end in (e for e in ends if e not in does):
             model.complain("equations", number, f"There is no mode {end}. It has {', '.join(does)}.")
     reached = {model.modes[0] if model.modes else "", *(b for _, _, b, _ in changes)}
     for name, (number, _) in does.items():
         if name not in reached:
-            model.complain(
-                "equations", number, f"No change leads to the mode {name}. Add one, or delete the mode."
-            )
+            model.complain("equations", number, f"No change leads to the mode {name}. Add one, or delete the mode.")
     if model.problems:
         return
     model.outputs["mode"] = ""
@@ -274,10 +266,7 @@ def _read_c(model: BlockModel, own: OwnEquations) -> None:
 def _starting_c(model: BlockModel) -> list[str]:
     begun = {n: v for n, v in model.states.items() if v != 0}
     return (
-        [
-            f"if (started < 0.5f) "
-            f"{{ {' '.join(f'{n} = (real_t){v!r};' for n, v in begun.items())} started = 1; }}"
-        ]
+        [f"if (started < 0.5f) {{ {' '.join(f'{n} = (real_t){v!r};' for n, v in begun.items())} started = 1; }}"]
         if begun
         else []
     )
@@ -298,9 +287,7 @@ def framed(own: OwnEquations, kind: str, lookup: Lookup) -> OwnEquations:
     if wrong:
         raise DriveProblem(f"{wrong[0][0].capitalize()}, line {wrong[0][1] + 1}: {wrong[0][2]}")
     if kind == MODES:
-        return (
-            own if any(line.strip() for line in own.equations) else replace(own, equations=_two_modes(model))
-        )
+        return own if any(line.strip() for line in own.equations) else replace(own, equations=_two_modes(model))
     end = ";" if kind == C else ""
     remark = "  /* what it gives */" if kind == C else "  # what it gives"
 

@@ -60,9 +60,7 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
         for c in contradictions or ():
             fix = commands.set_values(drive, key, c.remedy, c.remedy_label) if c.remedy else None
             result.findings.append(
-                (fault if c.fault else attention)(
-                    f"{card.name}: {c.sentence}", key, c.field, fix, c.remedy_label
-                )
+                (fault if c.fault else attention)(f"{card.name}: {c.sentence}", key, c.field, fix, c.remedy_label)
             )
     result.values[key] = values
     first = kind.value_name(ValueRole.BEGINS)
@@ -96,9 +94,7 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
         for section, line, sentence in block.problems:
             names_of = {"equations": "update", "words": "update in words", "convert": "conversion"}
             where = names_of.get(section, section)
-            result.findings.append(
-                fault(f"{card.name}, {where} line {line + 1}: {sentence}", key, f"{section}:{line}")
-            )
+            result.findings.append(fault(f"{card.name}, {where} line {line + 1}: {sentence}", key, f"{section}:{line}"))
     if isinstance(kind, Part):
         result.starts[key] = {}
         model = read_own(card.own, names) if card.own else None
@@ -115,9 +111,7 @@ def _card(drive: Drive, key: str, kind: Kind, names: Names, result: Examined) ->
                 result.starts[key][state.name] = value_in_field(text, state.unit, names)
             except ExpressionProblem as problem:
                 result.findings.append(
-                    fault(
-                        f"{card.name}, starting value of {state.label}: {problem}", key, f"start:{state.name}"
-                    )
+                    fault(f"{card.name}, starting value of {state.label}: {problem}", key, f"start:{state.name}")
                 )
     if good:
         for rule in kind.rules:

@@ -13,11 +13,7 @@ def harmonics(of: Subject) -> None:
     """A fixed step cannot follow what swings faster than half its rate."""
     drive, kinds, result = of.drive, of.kinds, of.result
     step = result.settings.get("step")
-    if (
-        drive.settings["method"] not in METHODS
-        or not METHODS[drive.settings["method"]].fixed_steps
-        or not step
-    ):
+    if drive.settings["method"] not in METHODS or not METHODS[drive.settings["method"]].fixed_steps or not step:
         return
     for key, kind in kinds.items():
         values = result.values.get(key, {})

@@ -159,8 +159,7 @@ def _live(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) -
         complain(wrong)
     elif now < low or now > high:
         complain(
-            f"it is {shown}, and its range goes from {ends[0]} to {ends[1]}. Widen the range, or change the "
-            f"value."
+            f"it is {shown}, and its range goes from {ends[0]} to {ends[1]}. Widen the range, or change the value."
         )
     else:
         of.result.live[f"{key}.{name}"] = (low, high)
@@ -198,13 +197,9 @@ def _pinned_key(of: Subject, key: str) -> None:
     number = whole_number(card.pinned_key)
     other = next((k for k, n in known.items() if n == number), "")
     if not 1 <= number <= LARGEST_KEY:
-        sentence = (
-            f"the pinned key “{card.pinned_key}” is no whole number from 1 to {LARGEST_KEY}. Give it one."
-        )
+        sentence = f"the pinned key “{card.pinned_key}” is no whole number from 1 to {LARGEST_KEY}. Give it one."
     elif other:
-        sentence = (
-            f"{of.drive.cards[other].name} has the pinned key {number} already. Give one of them another."
-        )
+        sentence = f"{of.drive.cards[other].name} has the pinned key {number} already. Give one of them another."
     else:
         known[key] = number
         return

@@ -24,9 +24,7 @@ def problem_of_control(of: Subject, control: PanelControl) -> str:
     if control.form == "events" and not control.target:
         return ""
     if control.target in PANEL_ORDERS:
-        return (
-            "" if control.form == "button" else f"{what}: only a button can give the order {control.target}."
-        )
+        return "" if control.form == "button" else f"{what}: only a button can give the order {control.target}."
     card, _, name = control.target.partition(".")
     kind = of.kinds.get(card)
     if control.form in PANEL_INPUTS:

@@ -63,7 +63,5 @@ def profile_of(drive: Drive, key: str, kind: Kind, names: Names, result: Examine
         )
         return
     if not times and not kind.profile_optional:
-        result.findings.append(
-            attention(f"{card.name} has no profile yet and gives 0. Add corners.", key, "profile")
-        )
+        result.findings.append(attention(f"{card.name} has no profile yet and gives 0. Add corners.", key, "profile"))
     result.profiles[key] = (times, levels)

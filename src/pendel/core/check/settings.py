@@ -65,8 +65,7 @@ def settings(of: Subject) -> None:
     if drive.settings["level"] not in levels():
         result.findings.append(
             fault(
-                f"The level of detail “{drive.settings['level']}” is not known. "
-                f"Choose one of {', '.join(levels())}.",
+                f"The level of detail “{drive.settings['level']}” is not known. Choose one of {', '.join(levels())}.",
                 field="level",
             )
         )

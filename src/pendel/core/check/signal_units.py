@@ -43,9 +43,7 @@ def _signal_unit(drive: Drive, end: End, seen: set[str]) -> str:
                     return through
     for wire in drive.wires.values():
         if wire.a == end:
-            target = (
-                kind_of(drive.cards[wire.b.card]).port(wire.b.port) if wire.b.card in drive.cards else None
-            )
+            target = kind_of(drive.cards[wire.b.card]).port(wire.b.port) if wire.b.card in drive.cards else None
             if target and target.unit and target.unit != ANY:
                 return target.unit
             ahead = _unit_ahead(drive, wire.b, seen)

@@ -46,11 +46,7 @@ def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], st
             bounds.append(f"at most {bound_text(high, value)}")
         if value.whole:
             bounds.append("a whole number")
-        told = (
-            text
-            if is_literal(text)
-            else f"{text} = {figure(number, '' if value.unit == ANY else value.unit, 4)}"
-        )
+        told = text if is_literal(text) else f"{text} = {figure(number, '' if value.unit == ANY else value.unit, 4)}"
         raise OutOfRange(f"{value.label} {value.name}", told, " and ".join(bounds))
     return number
 
@@ -121,9 +117,7 @@ def worked_out(
         return None
 
 
-def rows_of(
-    card: Card, key: str, table: Rows, names: Names, values: dict[str, float], result: Examined
-) -> bool:
+def rows_of(card: Card, key: str, table: Rows, names: Names, values: dict[str, float], result: Examined) -> bool:
     """Evaluate the rows of a card's table into ``values``, as ``column_row``; whether all is well."""
     good = True
     for number, row in enumerate(card.rows):

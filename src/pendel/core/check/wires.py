@@ -61,11 +61,7 @@ def wires(of: Subject) -> None:
                 )
             )
             continue
-        if (
-            links[1] is Link.SIGNAL_IN
-            and isinstance(kinds[wire.a.card], Part)
-            and isinstance(kinds[wire.b.card], Part)
-        ):
+        if links[1] is Link.SIGNAL_IN and isinstance(kinds[wire.a.card], Part) and isinstance(kinds[wire.b.card], Part):
             wrong.append(
                 (
                     wire.key,
@@ -93,9 +89,7 @@ def wires(of: Subject) -> None:
 def _measured(drive: Drive, kinds: dict[str, Kind], wire: Wire, result: Examined) -> None:
     """A sensor on a signal of another quantity than it is made for."""
     kind, port = kinds[wire.a.card], kinds[wire.b.card].port(wire.b.port)
-    signal = (
-        next((s for s in kind.signals if s.name == wire.a.port), None) if isinstance(kind, Part) else None
-    )
+    signal = next((s for s in kind.signals if s.name == wire.a.port), None) if isinstance(kind, Part) else None
     if signal is None or port is None or not port.takes:
         return
     if unit(signal.unit)[1] not in [unit(text)[1] for text in port.takes]:
@@ -132,9 +126,7 @@ def ports(of: Subject) -> None:
                 )
             elif port.link is Link.SIGNAL_IN:
                 result.findings.append(
-                    attention(
-                        f"{card.name}: nothing is wired to “{port.label}”, so it reads 0.", key, port.name
-                    )
+                    attention(f"{card.name}: nothing is wired to “{port.label}”, so it reads 0.", key, port.name)
                 )
             else:
                 result.findings.append(

@@ -26,12 +26,7 @@ RESERVED = frozenset(f"{KEYWORDS} {LIBRARY} {MACROS}".split())
 """Words of C and C++, functions and macros of the headers that generated code includes."""
 SHORT = """real size ssize ptrdiff wchar time clock int float double div ldiv lldiv max_align off pid fpos ino mode
 dev uid gid key id intptr uintptr intmax uintmax math stdint stdio stdlib string stddef limits errno"""
-SIZED = {
-    f"{sign}int{kind}{bits}"
-    for sign in ("", "u")
-    for kind in ("", "_least", "_fast")
-    for bits in (8, 16, 32, 64)
-}
+SIZED = {f"{sign}int{kind}{bits}" for sign in ("", "u") for kind in ("", "_least", "_fast") for bits in (8, 16, 32, 64)}
 TYPES_AND_FILES = SIZED.union(SHORT.split())
 """Names that with ``_t`` behind them are types of the standard headers or ours, or with ``.h`` are such a
 header."""
@@ -77,11 +72,7 @@ def identifiers(texts: Iterable[str], taken: Iterable[str] = ()) -> dict[str, st
 def drive_name(title: str) -> str:
     """Name of a drive's functions, types and files."""
     name = identifier(title)
-    return (
-        f"{name.rstrip('_')}_drive"
-        if name.rstrip("_") in TYPES_AND_FILES or name.rstrip("_") == "main"
-        else name
-    )
+    return f"{name.rstrip('_')}_drive" if name.rstrip("_") in TYPES_AND_FILES or name.rstrip("_") == "main" else name
 
 
 def comment(text: str) -> str:

@@ -217,10 +217,7 @@ def running_steps(blocks: Sequence[BlockInstance]) -> tuple[Step, ...]:
         naming the blocks of a loop in which every block passes its input on at once.
     """
     return _ordered_steps(
-        tuple(
-            RunsIn(b.name, b.sensor, b.holds, tuple((p, s) for p, s in b.sources.items() if s))
-            for b in blocks
-        )
+        tuple(RunsIn(b.name, b.sensor, b.holds, tuple((p, s) for p, s in b.sources.items() if s)) for b in blocks)
     )
 
 
@@ -255,17 +252,11 @@ def _ordered_steps(blocks: tuple[RunsIn, ...]) -> tuple[Step, ...]:
         else:
             graph.add_node(Step(b.name))
     for giver, port, name in feeds:
-        reader = (
-            Step(name)
-            if name not in cut
-            else Step(name, Part.TAKE if port in by_name[name].holds else Part.GIVE)
-        )
+        reader = Step(name) if name not in cut else Step(name, Part.TAKE if port in by_name[name].holds else Part.GIVE)
         graph.add_edge(Step(giver, Part.GIVE) if giver in cut else Step(giver), reader)
     place = {b.name: (not b.sensor, n) for n, b in enumerate(blocks)}
     try:
-        return tuple(
-            nx.lexicographical_topological_sort(graph, key=lambda s: (*place[s.block], s.part.value))
-        )
+        return tuple(nx.lexicographical_topological_sort(graph, key=lambda s: (*place[s.block], s.part.value)))
     except nx.NetworkXUnfeasible:
         loop = nx.find_cycle(graph)
         raise LoopWithoutDelay(tuple(dict.fromkeys(a.block for a, _ in loop))) from None

@@ -107,9 +107,7 @@ class Emission:
     def inputs(self) -> list[str]:
         """Signals that the blocks read from outside, in order of first use."""
         inside = {f"{b.name}.{p}" for b in self.blocks for p in b.outputs}
-        return list(
-            dict.fromkeys(s for b in self.blocks for s in b.sources.values() if s and s not in inside)
-        )
+        return list(dict.fromkeys(s for b in self.blocks for s in b.sources.values() if s and s not in inside))
 
     @property
     def values(self) -> list[tuple[str, str]]:
@@ -205,8 +203,7 @@ def update_function(kind: str, code: Update, verb: str) -> str:
     branch_locals = [
         writer.locals[name]
         for name in code.locals
-        if name in assigned
-        and not any(line.startswith(f"    real_t {writer.locals[name]} =") for line in lines)
+        if name in assigned and not any(line.startswith(f"    real_t {writer.locals[name]} =") for line in lines)
     ]
     if branch_locals:
         lines = [
@@ -299,9 +296,7 @@ def binding_lines(em: Emission) -> tuple[list[str], list[str]]:
         member = em.members[block.name]
         for memory in block.code.memory:
             if memory == "rng":
-                seeds.append(
-                    f"    c->{member}.rng = (uint64_t)v[{take()}] * UINT64_C(0x9E3779B97F4A7C15) + 1u;"
-                )
+                seeds.append(f"    c->{member}.rng = (uint64_t)v[{take()}] * UINT64_C(0x9E3779B97F4A7C15) + 1u;")
             elif memory == "line":
                 lines.append(f"    c->{member}.line.length = (int)v[{take()}];")
             elif block.table:
@@ -328,9 +323,7 @@ def _adapted(em: Emission) -> str:
     show = "\n".join(f"    signals[{k}] = (double){em.source_of(s)};" for k, s in enumerate(signals))
     inside = set(signals)
     give = "\n".join(
-        f"    out[{k}] = (double){em.source_of(s)};"
-        for k, s in enumerate(em.deck.commands.values())
-        if s in inside
+        f"    out[{k}] = (double){em.source_of(s)};" for k, s in enumerate(em.deck.commands.values()) if s in inside
     )
     kept = "\n".join(
         f"    z[{k}] = (double)c->{em.field(*s.split('.', 1))};" for k, s in enumerate(states_of(em.blocks))
@@ -365,9 +358,7 @@ def simulation_values(deck: ControlDeck, *, seed: int) -> list[float]:
     """The numbers `pd_ctl_init` takes, in its order; it keeps what it is given, and writes the delay lines at
     their end."""
     em = Emission(deck)
-    numbers = [
-        deck.tick * deck.block(b).every if v == "dt" else deck.block(b).values[v] for b, v in em.values
-    ]
+    numbers = [deck.tick * deck.block(b).every if v == "dt" else deck.block(b).values[v] for b, v in em.values]
     for place, block in enumerate(em.blocks):
         for memory in block.code.memory:
             if memory == "rng":

@@ -90,9 +90,7 @@ class Update:
 
         The first statement that mentions a held input begins the second half.
         """
-        cut = next(
-            (k for k, statement in enumerate(self.body) if names_in(statement) & set(held)), len(self.body)
-        )
+        cut = next((k for k, statement in enumerate(self.body) if names_in(statement) & set(held)), len(self.body))
         return replace(self, body=self.body[:cut]), replace(self, body=self.body[cut:])
 
 
@@ -114,13 +112,9 @@ def parse_update(text: str) -> Update:
     try:
         tree = ast.parse(text).body[0]
     except (RecursionError, MemoryError) as problem:
-        raise LanguageProblem(
-            "update", 1, "it is nested too deeply; split it over several lines"
-        ) from problem
+        raise LanguageProblem("update", 1, "it is nested too deeply; split it over several lines") from problem
     except UnicodeError as problem:
-        raise LanguageProblem(
-            "update", 1, "it has letters that no file can hold; type them anew"
-        ) from problem
+        raise LanguageProblem("update", 1, "it has letters that no file can hold; type them anew") from problem
     if not isinstance(tree, ast.FunctionDef):
         raise LanguageProblem("update", 1, "it is not a function")
     arguments = tuple(a.arg for a in tree.args.args)
@@ -184,9 +178,7 @@ class Checker:
     def expression(self, node: ast.expr) -> None:
         self.depth += 1
         if self.depth > DEEPEST:
-            raise self.fail(
-                node, f"it holds more than {DEEPEST} operations in each other; split it over several lines"
-            )
+            raise self.fail(node, f"it holds more than {DEEPEST} operations in each other; split it over several lines")
         self._look_into(node)
         self.depth -= 1
 

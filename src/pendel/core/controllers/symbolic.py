@@ -64,9 +64,7 @@ class Symbols:
 
     def __init__(self, block: BlockInstance):
         self.block = block
-        self.line = int(
-            min(LONGEST_LINE, np.ceil(block.values.get("delay_ticks", block.values.get("ticks", 0.0))))
-        )
+        self.line = int(min(LONGEST_LINE, np.ceil(block.values.get("delay_ticks", block.values.get("ticks", 0.0)))))
         self.past = ca.SX.sym("past", self.line)
         self.next_past = self.past
         self.limits: list[tuple[ca.SX, ca.SX, ca.SX]] = []
@@ -123,9 +121,7 @@ class Symbols:
                 joined = [self.value(v, env) for v in values]
                 result = joined[0]
                 for more in joined[1:]:
-                    result = (
-                        ca.logic_and(result, more) if isinstance(op, ast.And) else ca.logic_or(result, more)
-                    )
+                    result = ca.logic_and(result, more) if isinstance(op, ast.And) else ca.logic_or(result, more)
                 return result
             case ast.Compare(left=left, ops=[op], comparators=[right]):
                 a, b = self.value(left, env), self.value(right, env)
@@ -274,10 +270,7 @@ def stated(
     jacobians = [ca.jacobian(a, b) for a, b in ((after, state), (after, into), (out, state), (out, into))]
     function = ca.Function("linear", [state, into, stacked(*values.values())], jacobians)
     reached = stacked(
-        *(
-            ca.fmax(x - high, low - x) - PAST * (ca.fabs(low) + ca.fabs(high))
-            for x, low, high in symbols.limits
-        )
+        *(ca.fmax(x - high, low - x) - PAST * (ca.fabs(low) + ca.fabs(high)) for x, low, high in symbols.limits)
     )
     at_limit = ca.Function("at_limit", [state, into, stacked(*values.values())], [reached])
     memory = np.array([*begun, *([0.0] * symbols.line)])

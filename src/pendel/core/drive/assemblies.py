@@ -29,9 +29,7 @@ def face_of(drive: Drive, assembly: str) -> Face:
 def others_of(drive: Drive, assembly: str) -> list[str]:
     """The other assemblies of the same design."""
     design = face_of(drive, assembly).design
-    return [
-        k for k, c in drive.cards.items() if c.face is not None and c.face.design == design and k != assembly
-    ]
+    return [k for k, c in drive.cards.items() if c.face is not None and c.face.design == design and k != assembly]
 
 
 def follows(drive: Drive, assembly: str) -> bool:
@@ -112,9 +110,7 @@ def group(drive: Drive, cards: Iterable[str], name: str, also: Iterable[End] = (
     return Command(f"Group into {name}", tuple(changes))
 
 
-def with_ports(
-    drive: Drive, assembly: str, ports: tuple[FaceItem, ...], ends: Iterable[End]
-) -> tuple[FaceItem, ...]:
+def with_ports(drive: Drive, assembly: str, ports: tuple[FaceItem, ...], ends: Iterable[End]) -> tuple[FaceItem, ...]:
     """The ports of a face with those added that the given ends need."""
     paths = {key: path for path, key in members(drive, assembly).items()}
     found = list(ports)
@@ -169,9 +165,7 @@ def show_value(drive: Drive, assembly: str, end: End, shown: bool, name: str = "
         return set_face(drive, assembly, replace(face, values=rest))
     taken = (*rest, *face.ports)
     if any(i.name == name for i in taken):
-        raise DriveProblem(
-            f"The face of {drive.cards[assembly].name} shows {name} already. Choose a different name."
-        )
+        raise DriveProblem(f"The face of {drive.cards[assembly].name} shows {name} already. Choose a different name.")
     item = FaceItem(name or free_item(taken, end.port, path), path, end.port)
     return set_face(drive, assembly, replace(face, values=(*rest, item)))
 
@@ -187,12 +181,9 @@ def rename_item(drive: Drive, assembly: str, old: str, new: str) -> Command:
     face, new = face_of(drive, assembly), new.strip()
     check_name(new)
     if any(i.name == new for i in (*face.values, *face.ports)):
-        raise DriveProblem(
-            f"The face of {drive.cards[assembly].name} shows {new} already. Choose a different name."
-        )
+        raise DriveProblem(f"The face of {drive.cards[assembly].name} shows {new} already. Choose a different name.")
     values, ports = (
-        tuple(replace(i, name=new) if i.name == old else i for i in items)
-        for items in (face.values, face.ports)
+        tuple(replace(i, name=new) if i.name == old else i for i in items) for items in (face.values, face.ports)
     )
     return set_face(drive, assembly, replace(face, values=values, ports=ports), f"Rename {old} to {new}")
 
@@ -283,9 +274,7 @@ def completed(drive: Drive, command: Command) -> Command:
             Command("", tuple(changes)).apply(scratch)
             more += changes
             # What holds the other has changed too, after all that the command itself touched.
-            touched += [
-                a for a in ancestors(scratch, other) if changes and a not in done and a not in touched
-            ]
+            touched += [a for a in ancestors(scratch, other) if changes and a not in done and a not in touched]
     return Command(command.title, command.changes + tuple(more), command.gesture) if more else command
 
 
@@ -301,9 +290,7 @@ def touched_by(before: Drive, after: Drive, changes: Iterable[Change]) -> list[s
     for change in changes:
         for drive, record in ((before, change.before), (after, change.after)):
             if isinstance(record, Wire):
-                found.update(
-                    dict.fromkeys([*ancestors(drive, record.a.card), *ancestors(drive, record.b.card)])
-                )
+                found.update(dict.fromkeys([*ancestors(drive, record.a.card), *ancestors(drive, record.b.card)]))
             elif isinstance(record, Card):
                 own = [change.key] if record.face is not None and change.before is not None else []
                 found.update(dict.fromkeys([*own, *ancestors(drive, change.key)]))
@@ -319,10 +306,7 @@ def true_face(drive: Drive, assembly: str) -> list[Change]:
     ids = set(inner.values())
     values, ports = ([i for i in items if i.path in inner] for items in (face.values, face.ports))
     leaving = [
-        e
-        for w in drive.wires.values()
-        for e in (w.a, w.b)
-        if e.card in ids and (w.a.card in ids) != (w.b.card in ids)
+        e for w in drive.wires.values() for e in (w.a, w.b) if e.card in ids and (w.a.card in ids) != (w.b.card in ids)
     ]
     after = replace(face, values=tuple(values), ports=with_ports(drive, assembly, tuple(ports), leaving))
     return [changed(drive, "cards", assembly, replace(record, face=after))] if after != face else []
@@ -366,17 +350,13 @@ def made_alike(drive: Drive, source: str, target: str) -> list[Change]:
         else:
             name = drive.free_name(wanted.name)
             twin[path] = drive.free_id(name)
-            card = replace(
-                wanted, name=name, inside=holder, ranges={}, seen={}, live={}, pinned_key="", tuned_on={}
-            )
+            card = replace(wanted, name=name, inside=holder, ranges={}, seen={}, live={}, pinned_key="", tuned_on={})
         if card != drive.cards.get(twin[path]):
             do(changed(drive, "cards", twin[path], card))
     record = drive.cards[target]
     if record.face is not None and replace(face, follows=record.face.follows) != record.face:
         do(changed(drive, "cards", target, replace(record, face=replace(face, follows=record.face.follows))))
-    model_wires = [
-        Wire(End(twin[a], w.a.port), End(twin[b], w.b.port)) for w, a, b in inner_wires(drive, model)
-    ]
+    model_wires = [Wire(End(twin[a], w.a.port), End(twin[b], w.b.port)) for w, a, b in inner_wires(drive, model)]
     twin_wires = {w.key for w, _, _ in inner_wires(drive, twin)}
     do(*removed(drive, "wires", twin_wires - {w.key for w in model_wires}))
     for wire in model_wires:
@@ -406,7 +386,5 @@ def inner_wires(drive: Drive, inner: Mapping[str, str]) -> list[tuple[Wire, str,
     """Wires among the members, with the paths of both ends."""
     paths = {key: path for path, key in inner.items()}
     return [
-        (w, paths[w.a.card], paths[w.b.card])
-        for w in drive.wires.values()
-        if w.a.card in paths and w.b.card in paths
+        (w, paths[w.a.card], paths[w.b.card]) for w in drive.wires.values() if w.a.card in paths and w.b.card in paths
     ]

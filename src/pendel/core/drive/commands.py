@@ -121,9 +121,7 @@ def remove_cards(drive: Drive, cards: Iterable[str]) -> Command:
     return Command(title, tuple(changes))
 
 
-def move_cards(
-    drive: Drive, places: Mapping[str, tuple[int, int]], title: str = "Move", gesture: str = ""
-) -> Command:
+def move_cards(drive: Drive, places: Mapping[str, tuple[int, int]], title: str = "Move", gesture: str = "") -> Command:
     changes = [
         changed(drive, "cards", card, replace(drive.cards[card], x=x, y=y))
         for card, (x, y) in ((card, (within_sheet(x), within_sheet(y))) for card, (x, y) in places.items())
@@ -137,16 +135,12 @@ def set_value(drive: Drive, card: str, name: str, text: str) -> Command:
     card_of(drive, card)
     behind = resolved(drive, End(card, name))
     card, name, record = behind.card, behind.port, card_of(drive, behind.card)
-    return Command(
-        f"Set {name} of {record.name}", (changed(drive, "cards", card, record.with_value(name, text)),)
-    )
+    return Command(f"Set {name} of {record.name}", (changed(drive, "cards", card, record.with_value(name, text)),))
 
 
 def set_values(drive: Drive, card: str, texts: Mapping[str, str], title: str) -> Command:
     record = card_of(drive, card)
-    return Command(
-        title, (changed(drive, "cards", card, replace(record, values={**record.values, **texts})),)
-    )
+    return Command(title, (changed(drive, "cards", card, replace(record, values={**record.values, **texts})),))
 
 
 def set_proposed(drive: Drive, card: str, name: str, text: str) -> Command:
@@ -246,8 +240,7 @@ def _with_entry(texts: Mapping[str, str], name: str, text: str) -> dict[str, str
 def set_seen(drive: Drive, sizes: Mapping[str, Mapping[str, float]]) -> Command:
     """Keep by card what its signals came to in a run."""
     changes = [
-        changed(drive, "cards", card, replace(card_of(drive, card), seen=dict(seen)))
-        for card, seen in sizes.items()
+        changed(drive, "cards", card, replace(card_of(drive, card), seen=dict(seen))) for card, seen in sizes.items()
     ]
     return Command("Find ranges", tuple(changes))
 
@@ -265,9 +258,7 @@ def set_kind(drive: Drive, card: str, kind: str, title: str) -> Command:
     """Turn a card into another of the same ports. Its wires stay, and so does every value, also those the new
     kind lacks."""
     record = card_of(drive, card)
-    return Command(
-        f"Make {record.name} a {title}", (changed(drive, "cards", card, replace(record, kind=kind)),)
-    )
+    return Command(f"Make {record.name} a {title}", (changed(drive, "cards", card, replace(record, kind=kind)),))
 
 
 def set_start(drive: Drive, card: str, state: str, text: str) -> Command:
@@ -292,9 +283,7 @@ def set_rows(drive: Drive, card: str, rows: Iterable[Iterable[str]], title: str 
 def set_flux(drive: Drive, card: str, table: FluxTable) -> Command:
     """Give a machine other flux tables."""
     record = card_of(drive, card)
-    return Command(
-        f"Load tables of {record.name}", (changed(drive, "cards", card, replace(record, flux=table)),)
-    )
+    return Command(f"Load tables of {record.name}", (changed(drive, "cards", card, replace(record, flux=table)),))
 
 
 def set_own(drive: Drive, card: str, own: OwnEquations) -> Command:
@@ -307,12 +296,7 @@ def set_own(drive: Drive, card: str, own: OwnEquations) -> Command:
         | {line.split(":")[0].strip() for line in own.unknowns + own.states}
         | {f"{p}_{q}" for p in ports for q in "uip"}
     )
-    lost = [
-        w.key
-        for w in drive.wires_of(card)
-        for end in (w.a, w.b)
-        if end.card == card and end.port not in names
-    ]
+    lost = [w.key for w in drive.wires_of(card) for end in (w.a, w.b) if end.card == card and end.port not in names]
     changes = [*removed(drive, "wires", lost), changed(drive, "cards", card, replace(record, own=own))]
     return Command(f"Edit equations of {record.name}", tuple(changes))
 
@@ -348,9 +332,7 @@ def rename_card(drive: Drive, card: str, name: str) -> Command:
                 Change("wires", key, wire, None, place),
                 Change("wires", after.key, None, after, place),
             ]
-    changes += [
-        changed(drive, "taps", tap, moved(end)) for tap, end in drive.taps.items() if end.card == card
-    ]
+    changes += [changed(drive, "taps", tap, moved(end)) for tap, end in drive.taps.items() if end.card == card]
     changes += [
         changed(drive, "panel", key, replace(control, target=f"{new}.{control.target.partition('.')[2]}"))
         for key, control in drive.panel.items()

@@ -176,8 +176,7 @@ def face_record(face: Face) -> dict[str, Any]:
 
 def face_from_record(record: dict[str, Any]) -> Face:
     values, ports = (
-        tuple(FaceItem(name, *where) for name, where in record.get(part, {}).items())
-        for part in ("values", "ports")
+        tuple(FaceItem(name, *where) for name, where in record.get(part, {}).items()) for part in ("values", "ports")
     )
     return Face(record["design"], values, ports, record.get("follows", True))
 
@@ -239,9 +238,7 @@ def _read(text: str, source: str, leave_out: LeaveOut) -> Drive:
         if len(violations) > MOST_LEFT_OUT:
             raise FileProblem(source, f"more than {MOST_LEFT_OUT} places of it cannot be read.")
         # From the last on, so that places in lists stay what they are.
-        for violation in sorted(
-            violations, key=lambda v: [(str(p).rjust(9)) for p in v.absolute_path], reverse=True
-        ):
+        for violation in sorted(violations, key=lambda v: [(str(p).rjust(9)) for p in v.absolute_path], reverse=True):
             place = "/".join(shown(str(p)) for p in violation.absolute_path) or "the top level"
             leave_out(f"at {place}: {what_is_wrong(violation)}.")
             take_out(record, list(violation.absolute_path), str(violation.validator))
@@ -289,8 +286,7 @@ def parsed(text: str, source: str, leave_out: LeaveOut) -> Any:
     except (ValueError, RecursionError) as problem:
         where = f" in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else ""
         leave_out(
-            f"this is not a readable drive file (damaged{where}). The autosave or the previous version "
-            f"(.bak) may help."
+            f"this is not a readable drive file (damaged{where}). The autosave or the previous version (.bak) may help."
         )
         ends = problem.pos if isinstance(problem, json.JSONDecodeError) else 0
     try:
@@ -431,9 +427,7 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         put("transfers", name, transfer_from, kept)
     for table, most in MOST.items():
         if len(drive.table(table)) > most:
-            raise FileProblem(
-                source, f"it has {len(drive.table(table))} {table}; a drive has at most {most}."
-            )
+            raise FileProblem(source, f"it has {len(drive.table(table))} {table}; a drive has at most {most}.")
     return drive
 
 
@@ -450,9 +444,7 @@ def check_inside(drive: Drive, leave_out: LeaveOut) -> None:
         seen, at = {key}, card.inside
         while at:
             if at in seen or len(seen) > DEEPEST:
-                why = (
-                    "inside itself" if at in seen else f"in more than {DEEPEST} assemblies within each other"
-                )
+                why = "inside itself" if at in seen else f"in more than {DEEPEST} assemblies within each other"
                 out(key, f"{card.name} lies {why}.")
                 break
             if at not in drive.cards or drive.cards[at].face is None:

@@ -34,9 +34,7 @@ class Finding:
         return self.severity is Severity.FAULT
 
 
-def fault(
-    sentence: str, card: str = "", field: str = "", fix: Command | None = None, fix_label: str = ""
-) -> Finding:
+def fault(sentence: str, card: str = "", field: str = "", fix: Command | None = None, fix_label: str = "") -> Finding:
     return Finding(Severity.FAULT, sentence, card, field, fix, fix_label)
 
 

@@ -110,8 +110,7 @@ def _card(key: str, card: Card) -> Iterator[str]:
     for place in (card.x, card.y):
         if type(place) is not int or abs(place) > FARTHEST:
             yield (
-                f"{name} lies at {card.x}, {card.y}; the sheet ends {FARTHEST} steps from its middle. Move "
-                "it inwards."
+                f"{name} lies at {card.x}, {card.y}; the sheet ends {FARTHEST} steps from its middle. Move it inwards."
             )
     for table in (card.values, card.choices, card.starts, card.proposed, card.steps, card.digits, card.bases):
         for item, text in table.items():

@@ -38,9 +38,7 @@ def member_at(drive: Drive, assembly: str, path: str) -> str:
 def with_members(drive: Drive, cards: Iterable[str]) -> list[str]:
     """The cards and all that lies inside them."""
     wanted = dict.fromkeys(cards)
-    return [
-        key for key in drive.cards if key in wanted or not wanted.keys().isdisjoint(ancestors(drive, key))
-    ]
+    return [key for key in drive.cards if key in wanted or not wanted.keys().isdisjoint(ancestors(drive, key))]
 
 
 def shown_card(drive: Drive, card: str, inside: str) -> str:

@@ -99,9 +99,7 @@ def _sentence(path: Path, changed: int) -> str:
 
     try:
         drive = file.load(path)
-        top = next(
-            (key for key, card in drive.cards.items() if card.face is not None and not card.inside), None
-        )
+        top = next((key for key, card in drive.cards.items() if card.face is not None and not card.inside), None)
         ports = kind_in(drive, top).ports if top else ()
     except PendelError:
         return ""
@@ -146,7 +144,5 @@ def take_from_shelf(
     missing = {n: q for n, q in kept.quantities.items() if n not in drive.quantities}
     at = len(drive.quantities)
     added = tuple(Change("quantities", n, None, q, at + k) for k, (n, q) in enumerate(missing.items()))
-    differing = [
-        n for n, q in kept.quantities.items() if n in drive.quantities and drive.quantities[n].text != q.text
-    ]
+    differing = [n for n, q in kept.quantities.items() if n in drive.quantities and drive.quantities[n].text != q.text]
     return Command(f"Add {kept.title}", (*added, *command.changes)), new[0], differing

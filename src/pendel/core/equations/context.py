@@ -350,9 +350,7 @@ class PartContext:
         shares: bool,
     ) -> None:
         self.network.frictions.append(
-            DryFriction(
-                self.card, self.key("sliding"), speed, acceleration, force, sliding, forward, backward, shares
-            )
+            DryFriction(self.card, self.key("sliding"), speed, acceleration, force, sliding, forward, backward, shares)
         )
 
     def pins(self, port: str) -> list[Pin]:
@@ -379,9 +377,7 @@ class PartContext:
             )
         )
 
-    def pulsed_mean(
-        self, name: str, load: ca.SX, link: ca.SX, duty: ca.SX, *, opposed: bool = False
-    ) -> PulsedMean:
+    def pulsed_mean(self, name: str, load: ca.SX, link: ca.SX, duty: ca.SX, *, opposed: bool = False) -> PulsedMean:
         """A leg averaged over its pulses, by a name of its own; its current's ripple follows from the whole
         drive."""
         nudge, ripple = (ca.SX.sym(f"{what}:{self.card}.{name}") for what in ("nudge", "ripple"))

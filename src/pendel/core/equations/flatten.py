@@ -49,10 +49,7 @@ def own_form(card: Card) -> tuple[object, ...]:
     others."""
     if card.own is None:
         return ()
-    names = (
-        tuple(line.partition("=")[0].strip() for line in lines)
-        for lines in (card.own.values, card.own.states)
-    )
+    names = (tuple(line.partition("=")[0].strip() for line in lines) for lines in (card.own.values, card.own.states))
     return (card.own.ports, *names, card.own.unknowns, card.own.equations)
 
 
@@ -67,17 +64,13 @@ def numbers_in(drive: Drive, examined: ExaminedDrive, parts: Mapping[str, APart]
         card = drive.cards[key]
         with numbers_of(key, card):
             values[key] = (
-                kind.equation_values(examined.values[key], card)
-                if kind.equation_values
-                else examined.values[key]
+                kind.equation_values(examined.values[key], card) if kind.equation_values else examined.values[key]
             )
         surfaces.update({f"{key}.{name}": numbers for name, (_, numbers) in surfaces_of(kind, card).items()})
     return Numbers(values, examined.starts, frozenset(examined.given_starts), examined.profiles, surfaces)
 
 
-def stated_network(
-    skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, APart]
-) -> tuple[Network, Answers]:
+def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, APart]) -> tuple[Network, Answers]:
     """The equations of every part, connected; and what the parts asked about their values to state them."""
     network = Network()
     pins = connect(network, skeleton.ports, skeleton.groups, skeleton.joins)
@@ -100,9 +93,7 @@ def stated_network(
 
 def port_lines(parts: Mapping[str, APart]) -> dict[tuple[str, str], int]:
     """Ports that carry power, by card and name, with their numbers of lines."""
-    return {
-        (key, p.name): p.link.lines for key, kind in parts.items() for p in kind.ports if not p.link.is_signal
-    }
+    return {(key, p.name): p.link.lines for key, kind in parts.items() for p in kind.ports if not p.link.is_signal}
 
 
 def electric_groups(parts: Mapping[str, APart], levels: Mapping[str, str]) -> list[tuple[str, ...]]:
@@ -146,8 +137,7 @@ def numbers_of(key: str, card: Card) -> Iterator[None]:
         yield
     except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError) as problem:
         sentence = (
-            f"{card.name}: its values together lead to no numbers; one of them is far from what is usual. "
-            "Correct it."
+            f"{card.name}: its values together lead to no numbers; one of them is far from what is usual. Correct it."
         )
         raise DriveHasFindings([fault(sentence, key)]) from problem
 
@@ -176,11 +166,7 @@ def control_deck(drive: Drive, examined: ExaminedDrive, kind_of: Callable[[Card]
         values = {n: 0.0 if math.isnan(v) else v for n, v in values.items()}
         inputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_IN)
         outputs = tuple(p.name for p in kind.ports if p.link is Link.SIGNAL_OUT)
-        table = (
-            tuple(zip(*examined.profiles[key]))
-            if kind.has_profile and examined.profiles.get(key, ([],))[0]
-            else ()
-        )
+        table = tuple(zip(*examined.profiles[key])) if kind.has_profile and examined.profiles.get(key, ([],))[0] else ()
         if kind.tables:
             with numbers_of(key, card):
                 table = tuple(kind.tables(examined.values[key], card))

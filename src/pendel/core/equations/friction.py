@@ -92,9 +92,7 @@ def state_driven(network: Network, friction: DryFriction) -> None:
     """The speed is imposed: the force follows its sign and there is nothing to hold."""
     mode = ModeEntry(friction.key, ca.SX.sym(friction.key), 0)
     network.modes.append(mode)
-    network.equation(
-        friction.card, friction.force - mode.symbol * mode.symbol * friction.sliding(mode.symbol)
-    )
+    network.equation(friction.card, friction.force - mode.symbol * mode.symbol * friction.sliding(mode.symbol))
     w = friction.speed
     mode.transitions += [(0, w, 1), (0, -w, -1), (1, -w, 0), (-1, w, 0)]
 
@@ -106,9 +104,7 @@ def state_group(network: Network, group: list[Member]) -> None:
     network.modes.append(mode)
     s = mode.symbol
     moving = s * s
-    network.equation(
-        first.card, moving * (first.force - first.sliding(s)) - (1 - moving) * first.acceleration
-    )
+    network.equation(first.card, moving * (first.force - first.sliding(s)) - (1 - moving) * first.acceleration)
     holding = first.force
     for member in group[1:]:
         f = member.friction

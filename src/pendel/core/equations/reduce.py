@@ -170,17 +170,13 @@ class Reduction:
                 column[0], column[1], column[-1] = value, 1.0, value * (1 + NUDGE * column[-1])
             samples[symbol.name()] = column
         for mode in self.network.modes:
-            reachable = sorted(
-                {mode.start} | {a for a, _, _ in mode.transitions} | {b for _, _, b in mode.transitions}
-            )
+            reachable = sorted({mode.start} | {a for a, _, _ in mode.transitions} | {b for _, _, b in mode.transitions})
             samples[mode.symbol.name()] = rng.choice(reachable, SAMPLES).astype(float)
             samples[mode.symbol.name()][[0, -1]] = mode.start
         for surface in self.network.surfaces:
             # As of a convex function: its second derivatives are those of a sound machine's inductances.
             for name, symbol in zip(DERIVATIVES, ca.vertsplit(surface.outputs)):
-                column = (
-                    rng.uniform(1.0, 3.0, SAMPLES) if name in ("xx", "yy") else rng.uniform(0.1, 0.5, SAMPLES)
-                )
+                column = rng.uniform(1.0, 3.0, SAMPLES) if name in ("xx", "yy") else rng.uniform(0.1, 0.5, SAMPLES)
                 column[-1] = column[0] * (1 + NUDGE)
                 samples[symbol.name()] = column
         for gate in self.network.gates.values():
@@ -198,11 +194,7 @@ class Reduction:
         columns = [self.sample_of(symbol) for symbol in symbols]
         function = ca.Function("sample", [stacked(*symbols)], [expression])
         with np.errstate(all="ignore"):
-            return (
-                np.array(function(np.array(columns))).ravel()
-                if symbols
-                else np.full(SAMPLES, float(expression))
-            )
+            return np.array(function(np.array(columns))).ravel() if symbols else np.full(SAMPLES, float(expression))
 
     def sample_of(self, symbol: ca.SX) -> np.ndarray:
         column = self.sampled.get(symbol.name())
@@ -361,9 +353,7 @@ class Reduction:
         self.open.discard(name)
         symbol = self.symbols[name]
         touched = (
-            list(self.holders.get(name, ()))
-            if known
-            else [r for r in self.rows if ca.depends_on(r.expression, symbol)]
+            list(self.holders.get(name, ())) if known else [r for r in self.rows if ca.depends_on(r.expression, symbol)]
         )
         for other in touched:
             other.expression = ca.substitute(other.expression, symbol, solution)
@@ -492,8 +482,7 @@ class Reduction:
                 )
         if not ranked:
             raise EquationProblem(
-                f"The states {', '.join(sorted(inside))} depend on each other in a way that has no explicit "
-                f"form.",
+                f"The states {', '.join(sorted(inside))} depend on each other in a way that has no explicit form.",
                 (row.owner,),
             )
         *_, key, coefficient = min(ranked, key=lambda r: r[:4])

@@ -27,9 +27,7 @@ def with_ripples(network: Network, system: Explicit) -> Explicit:
     found = {leg.ripple.name(): ca.densify(ripple_of(leg, legs, system, x, silent)) for leg in legs}
     found |= {leg.nudge.name(): ca.densify(ca.SX(0)) for leg in legs}
     symbols = {s.name(): s for s in helpers}
-    before, after = (
-        ca.densify(stacked(*each)) for each in (symbols.values(), (found[name] for name in symbols))
-    )
+    before, after = (ca.densify(stacked(*each)) for each in (symbols.values(), (found[name] for name in symbols)))
 
     def settled(expressions: list[ca.SX]) -> list[ca.SX]:
         return [ca.densify(e) for e in ca.substitute(expressions, [before], [after])] if expressions else []

@@ -63,10 +63,7 @@ class Skeleton:
     def key(self, *more: object) -> str:
         """A hash that is equal for equal skeletons, here and elsewhere; ``more`` is what else distinguishes
         structures."""
-        forms = [
-            (f.card, f.kind, f.level, f.choices, f.rows, f.own, sorted(f.surfaces.items()))
-            for f in self.parts
-        ]
+        forms = [(f.card, f.kind, f.level, f.choices, f.rows, f.own, sorted(f.surfaces.items())) for f in self.parts]
         text = repr((forms, list(self.ports.items()), self.groups, self.joins, more))
         return hashlib.sha256(text.encode()).hexdigest()[:32]
 

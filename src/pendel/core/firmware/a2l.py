@@ -39,18 +39,12 @@ def a2l_of(made: Lowered, description: Description) -> str:
         methods[method] = conversion(method, channel, place.rep)
         if place.role is PlaceRole.VALUE:
             live = description.values[key]
-            parts.append(
-                value_text(name, place, channel, method, live.low / channel.scale, live.high / channel.scale)
-            )
+            parts.append(value_text(name, place, channel, method, live.low / channel.scale, live.high / channel.scale))
         else:
-            parts.append(
-                measurement(f"{name}.{place.member}", channel, method, place.rep, f"{name}.{place.member}")
-            )
+            parts.append(measurement(f"{name}.{place.member}", channel, method, place.rep, f"{name}.{place.member}"))
     for channel in description.channels.values():
         if channel.raw:
-            parts.append(
-                measurement(f"board.{channel.key.partition(':')[2]}", channel, "NO_COMPU_METHOD", None, "")
-            )
+            parts.append(measurement(f"board.{channel.key.partition(':')[2]}", channel, "NO_COMPU_METHOD", None, ""))
     layouts = "".join(
         f"    /begin RECORD_LAYOUT {kind} FNC_VALUES 1 {kind} COLUMN_DIR DIRECT /end RECORD_LAYOUT\n"
         for kind in ("FLOAT32_IEEE", "FLOAT64_IEEE")

@@ -53,9 +53,7 @@ def document_of(made: Lowered, units: Mapping[str, str], findings: Iterable[Find
 
 
 def table(rows: str) -> str:
-    head = "".join(
-        f"<th>{h}</th>" for h in ("in the code", "type", "lowest", "highest", "one step", "conversion")
-    )
+    head = "".join(f"<th>{h}</th>" for h in ("in the code", "type", "lowest", "highest", "one step", "conversion"))
     return f"<table><tr>{head}</tr>\n{rows}</table>\n"
 
 

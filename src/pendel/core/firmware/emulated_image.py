@@ -35,8 +35,7 @@ def board_file(name: str) -> str:
 
 def sizes(made: Lowered) -> str:
     own = (
-        f"#define PD_OWN_T {made.name}_t\n#define PD_OWN_INIT {made.name}_init\n#define PD_OWN_TICK "
-        f"{made.name}_tick\n"
+        f"#define PD_OWN_T {made.name}_t\n#define PD_OWN_INIT {made.name}_init\n#define PD_OWN_TICK {made.name}_tick\n"
     )
     return own + constants(
         {
@@ -60,9 +59,7 @@ def host_text(made: Lowered) -> str:
     return f"#define _GNU_SOURCE\n{SYSTEM}{sizes(made)}{own}\n{largest}{board_file('coupled.c')}"
 
 
-SYSTEM = "".join(
-    f"#include <{h}.h>\n" for h in ("errno", "math", "poll", "string", "unistd", "stdbool", "stdint")
-)
+SYSTEM = "".join(f"#include <{h}.h>\n" for h in ("errno", "math", "poll", "string", "unistd", "stdbool", "stdint"))
 
 
 def processor_image(made: Lowered, processor: Processor) -> bytes:

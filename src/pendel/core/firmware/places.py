@@ -73,9 +73,7 @@ def layouts(text: str) -> dict[str, Layout]:
 @lru_cache(maxsize=16)
 def types_of(text: str) -> dict[tuple[str, str], str]:
     """The type of each field, by struct and field."""
-    return {
-        (name, field): kind for body, name in STRUCT.findall(text) for kind, field, _ in FIELD.findall(body)
-    }
+    return {(name, field): kind for body, name in STRUCT.findall(text) for kind, field, _ in FIELD.findall(body)}
 
 
 def size_of(made: Lowered) -> int:
@@ -105,11 +103,7 @@ def code_places(made: Lowered) -> tuple[CodePlace, ...]:
         found.append(CodePlace(command, PlaceRole.OUTPUT, member, offset(member), rep))
     for place in places_of(made):
         role = (
-            PlaceRole.VALUE
-            if place.item >= VALUES
-            else PlaceRole.STATE
-            if place.item >= STATES
-            else PlaceRole.SIGNAL
+            PlaceRole.VALUE if place.item >= VALUES else PlaceRole.STATE if place.item >= STATES else PlaceRole.SIGNAL
         )
         found.append(CodePlace(place.name, role, place.member, offset(place.member), place.rep))
     return tuple(found)

@@ -153,9 +153,7 @@ def on_processor(
     )
 
 
-def build_for(
-    made: Lowered, inputs: np.ndarray, signals: list[str], processor: Processor, folder: Path
-) -> int:
+def build_for(made: Lowered, inputs: np.ndarray, signals: list[str], processor: Processor, folder: Path) -> int:
     """Build a program that replays inputs; returns the bytes of code and constants of the controller
     alone."""
     if missing := missing_tools():
@@ -295,13 +293,10 @@ def emulate(processor: Processor, folder: Path) -> None:
         "replay.elf",
     ]
     try:
-        ended = subprocess.run(
-            command, cwd=folder, capture_output=True, text=True, timeout=PATIENCE, check=False
-        )
+        ended = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=PATIENCE, check=False)
     except subprocess.TimeoutExpired as problem:
         raise BuildProblem(
-            f"On {processor.title} the controller did not come to its end within {PATIENCE:.0f} s. Check a "
-            f"shorter run."
+            f"On {processor.title} the controller did not come to its end within {PATIENCE:.0f} s. Check a shorter run."
         ) from problem
     if ended.returncode != 0 or not (folder / "counts.bin").exists():
         words = ended.stderr.strip()[:300] or f"it ended with code {ended.returncode}"

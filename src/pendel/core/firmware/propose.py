@@ -58,9 +58,7 @@ class ProposedFormats:
         return self.error <= self.wanted
 
 
-def errors_of(
-    given: KeptRun, exact: KeptRun, signals: Sequence[str], angles: Collection[str]
-) -> dict[str, float]:
+def errors_of(given: KeptRun, exact: KeptRun, signals: Sequence[str], angles: Collection[str]) -> dict[str, float]:
     """By signal, the rms of its difference in closed loop over its span. Signals of few levels may change a
     tick earlier or later, as where a time falls on a tick."""
     found = {}
@@ -127,9 +125,7 @@ def propose_formats(
     def mixed(narrow: Collection[str]) -> dict[str, NumberFormat]:
         return {n: FLOAT if n in reasons else NARROW if n in narrow else WIDE for n in names}
 
-    def answer(
-        narrow: Collection[str], least: float, costs: Mapping[str, tuple[float, str]]
-    ) -> ProposedFormats:
+    def answer(narrow: Collection[str], least: float, costs: Mapping[str, tuple[float, str]]) -> ProposedFormats:
         error, worst = tried(mixed(narrow))
         rows = tuple(Narrowed(n, *costs[n], n in narrow) for n in sorted(costs, key=lambda n: costs[n]))
         formats = {n: f.value for n, f in mixed(narrow).items()}

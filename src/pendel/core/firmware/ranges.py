@@ -46,9 +46,7 @@ def sizes_in(deck: ControlDeck, run: KeptRun) -> dict[str, dict[str, float]]:
     sizes = np.zeros(max(1, len(observed.names)))
     library.pd_ctl_seen.argtypes = [ctypes.c_void_p]
     library.pd_ctl_seen(pointer(sizes))
-    placed = {
-        f"{b.name}.{n}" for b in made.blocks for n in (*b.tree.states, *assigned_often(b.tree.body), LINE)
-    }
+    placed = {f"{b.name}.{n}" for b in made.blocks for n in (*b.tree.states, *assigned_often(b.tree.body), LINE)}
     for name, size in zip(observed.names, sizes):
         if name in placed:
             note(name, float(size))

@@ -99,9 +99,7 @@ class Checked:
     watched: bool | None = None
 
 
-def write_sources(
-    made: Lowered, folder: Path, drive: Drive | None = None, *, board: bool = False
-) -> list[Path]:
+def write_sources(made: Lowered, folder: Path, drive: Drive | None = None, *, board: bool = False) -> list[Path]:
     """Write source, header, example main and the library beside; with a ``drive`` also a page about them and their
     description for other tools; for a ``board`` also the slave by which it is watched and changed.
 
@@ -175,9 +173,7 @@ def inputs_of(made: Lowered, run: KeptRun) -> np.ndarray:
     """
     missing = [i.signal for i in made.inputs if i.signal not in run.keys]
     if missing:
-        raise BuildProblem(
-            f"The run {run.name} has no signal {missing[0]}. Run the drive once more, then check."
-        )
+        raise BuildProblem(f"The run {run.name} has no signal {missing[0]}. Run the drive once more, then check.")
     ticks = len(run.ticks)
     times = run.tick_times
     columns = [run.trace(i.signal) for i in made.inputs]

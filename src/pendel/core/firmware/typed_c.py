@@ -64,16 +64,12 @@ def watch_typed_c(made: Lowered, inputs: np.ndarray) -> bool:
         except subprocess.TimeoutExpired:
             ended, told = -signal.SIGXCPU, ""
     if ended == -signal.SIGXCPU:
-        raise BuildProblem(
-            f"{titles}: the typed C did not come to its end in {COMPUTING} s. Look at its loops."
-        )
+        raise BuildProblem(f"{titles}: the typed C did not come to its end in {COMPUTING} s. Look at its loops.")
     if found := TOLD.search(told):
         raise BuildProblem(_sentence(made, text.split("\n"), int(found[1]) - 1, found[2], titles))
     if ended:
         how = signal.strsignal(-ended) if ended < 0 else f"with {ended}"
-        raise BuildProblem(
-            f"{titles}: the typed C ended the program ({how}). Look at its pointers and calls."
-        )
+        raise BuildProblem(f"{titles}: the typed C ended the program ({how}). Look at its pointers and calls.")
     return True
 
 

@@ -53,9 +53,7 @@ def write_c(drive: Drive) -> Written:
         chosen = number_choices(drive, prepared.examined)
         plain = in_float(deck, chosen)
         facts = facts_of(plain)
-        facts = tuple(
-            replace(f, number=chosen.of(f.block), own_format=f.block in chosen.blocks) for f in facts
-        )
+        facts = tuple(replace(f, number=chosen.of(f.block), own_format=f.block in chosen.blocks) for f in facts)
         values = values_of(drive, plain)
         return Written(deck, facts=facts, values=values, problem=str(problem.findings[0]))
     source = files(made)

@@ -32,8 +32,7 @@ def own_texts() -> Mapping[str, str]:
     """Our C by name."""
     folder = resources.files("pendel.core.fmu").joinpath("c")
     return {
-        n: folder.joinpath(n).read_text("utf-8")
-        for n in (HEADER, "unit.h", "controller.c", "run.c", "functions.c")
+        n: folder.joinpath(n).read_text("utf-8") for n in (HEADER, "unit.h", "controller.c", "run.c", "functions.c")
     }
 
 

@@ -95,9 +95,7 @@ def add_units(root: ElementTree.Element, variables: Sequence[Variable]) -> None:
     for name, displays in sorted(shown_in.items()):
         entry = element(definitions, "Unit", name=name)
         factor, dimension = unit(name)
-        length, mass, time, current, temperature = (
-            int(e) if float(e).is_integer() else None for e in dimension
-        )
+        length, mass, time, current, temperature = (int(e) if float(e).is_integer() else None for e in dimension)
         if None not in (length, mass, time, current, temperature):
             base = {
                 "kg": mass,
@@ -121,9 +119,7 @@ def coherent(text: str) -> str:
     if factor == 1.0:
         return text
     if any(symbol in TURNING for symbol in (text, *text.replace("·", "/").split("/"))):
-        return {"s^-1": "rad/s", "": "rad", "Hz": "rad/s", "s^-2": "rad/s²"}.get(
-            si_unit(dimension), si_unit(dimension)
-        )
+        return {"s^-1": "rad/s", "": "rad", "Hz": "rad/s", "s^-2": "rad/s²"}.get(si_unit(dimension), si_unit(dimension))
     return si_unit(dimension)
 
 

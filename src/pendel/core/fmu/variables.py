@@ -91,9 +91,7 @@ class Unit:
         self.prepared, self.what, self.names = prepared, what, tuple(dict.fromkeys(inputs))
         self.drive = prepared.drive
         if what is What.CONTROLLER and not prepared.deck.signals:
-            raise DriveProblem(
-                f"{self.drive.title} has no blocks, so there is no controller. Export the plant."
-            )
+            raise DriveProblem(f"{self.drive.title} has no blocks, so there is no controller. Export the plant.")
         if what is not What.CONTROLLER and not prepared.structure.state_keys:
             raise DriveProblem(
                 f"{self.drive.title} has no part with a state, so there is nothing to simulate. Add a plant."
@@ -104,9 +102,7 @@ class Unit:
         unknown = [n for n in self.names if n not in {v.name for v in self.variables if v.is_input}]
         if unknown:
             offered = ", ".join(sorted(self.offered)) or "none"
-            raise DriveProblem(
-                f"“{unknown[0]}” cannot be an input of the {what.value}. There are: {offered}."
-            )
+            raise DriveProblem(f"“{unknown[0]}” cannot be an input of the {what.value}. There are: {offered}.")
 
     @property
     def free_step(self) -> bool:
@@ -169,18 +165,13 @@ class Unit:
         return f"{full_name(self.drive, card)}: {label[:1].lower() + label[1:]}"
 
     def _measured(self) -> list[Variable]:
-        return [
-            self._signal(key, Kind.MEASURED_IN, place)
-            for place, key in enumerate(self.prepared.deck.measured)
-        ]
+        return [self._signal(key, Kind.MEASURED_IN, place) for place, key in enumerate(self.prepared.deck.measured)]
 
     def _signal(self, key: str, kind: Kind, place: int) -> Variable:
         info = self.prepared.infos.get(key)
         if info is None:
             return Variable(key, kind, place, inner=True)
-        return Variable(
-            key, kind, place, unit=plain_unit(info.unit), description=f"{info.card}: {info.label}"
-        )
+        return Variable(key, kind, place, unit=plain_unit(info.unit), description=f"{info.card}: {info.label}")
 
     def _profile(self, place: int) -> Variable:
         key = self.prepared.structure.profile_keys[place]
@@ -209,11 +200,7 @@ class Unit:
         found = []
         for key in dict.fromkeys((*plant, *blocks)):
             card, _, name = key.partition(".")
-            declared = (
-                {v.name: v for v in kind_of(self.drive.cards[card]).values}
-                if card in self.drive.cards
-                else {}
-            )
+            declared = {v.name: v for v in kind_of(self.drive.cards[card]).values} if card in self.drive.cards else {}
             place, other = plant.get(key, -1), blocks.get(key, -1)
             start = self.inputs.parameters[place] if place >= 0 else self.inputs.controls[other]
             if (
@@ -240,9 +227,7 @@ class Unit:
         try:
             if isinstance(kind, Part):
                 work_out = kind.equation_values
-                return work_out is None or rest(work_out(values, card), name) == rest(
-                    work_out(changed, card), name
-                )
+                return work_out is None or rest(work_out(values, card), name) == rest(work_out(changed, card), name)
             assert isinstance(kind, Block)
             if kind.derive is None:
                 return True

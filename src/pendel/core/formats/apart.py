@@ -44,9 +44,7 @@ def arrays_of(path: Path, kind: str, most: int) -> dict[str, np.ndarray]:
         told = done.stderr.decode("utf-8", "replace").strip().splitlines()[-1:] if done.returncode > 0 else []
         raise ValueError(told[0][:200] if told else "it is damaged")
     with np.load(io.BytesIO(done.stdout), allow_pickle=False) as found:
-        return {
-            str(name): np.asarray(found[f"arr_{k}"], dtype=float) for k, name in enumerate(found["arr_0"], 1)
-        }
+        return {str(name): np.asarray(found[f"arr_{k}"], dtype=float) for k, name in enumerate(found["arr_0"], 1)}
 
 
 def from_mat(data: bytes, most: int) -> dict[str, np.ndarray]:

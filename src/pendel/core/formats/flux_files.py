@@ -52,9 +52,7 @@ def variables(path: Path) -> dict[str, np.ndarray]:
     readers = {".csv": from_csv, ".txt": from_csv, ".mat": from_mat, ".h5": from_hdf, ".hdf5": from_hdf}
     reader = readers.get(path.suffix.lower())
     if reader is None:
-        raise FileProblem(
-            str(path), f"flux tables are read from {', '.join(readers)} files. Export it as one of them."
-        )
+        raise FileProblem(str(path), f"flux tables are read from {', '.join(readers)} files. Export it as one of them.")
     if path.exists() and not path.is_file():
         raise FileProblem(str(path), "this is no file, but a folder or a device. Choose a file.")
     try:
@@ -78,9 +76,7 @@ def from_csv(path: Path) -> dict[str, np.ndarray]:
     text = path.read_text("utf-8-sig")
     first = text.splitlines()[0] if text.strip() else ""
     mark = max(";\t,", key=first.count)
-    lines = [
-        row for row in csv.reader(text.splitlines(), delimiter=mark) if any(cell.strip() for cell in row)
-    ]
+    lines = [row for row in csv.reader(text.splitlines(), delimiter=mark) if any(cell.strip() for cell in row)]
     if len(lines) < 2:
         return {}
     names = [cell.strip() or f"column {k + 1}" for k, cell in enumerate(lines[0])]
@@ -91,9 +87,7 @@ def from_csv(path: Path) -> dict[str, np.ndarray]:
         except ValueError:
             return float("nan")
 
-    body = [
-        [number(row[k]) if k < len(row) else float("nan") for k in range(len(names))] for row in lines[1:]
-    ]
+    body = [[number(row[k]) if k < len(row) else float("nan") for k in range(len(names))] for row in lines[1:]]
     columns = np.array(body, dtype=float).T
     return dict(zip(names, columns))
 
@@ -118,9 +112,7 @@ def guess(names: Mapping[str, np.ndarray]) -> Layout:
     }
     for role, words in wanted.items():
         for name in names:
-            plain = "".join(
-                ch for ch in name.split("(")[0].split("[")[0].split("/")[-1].lower() if ch.isalpha()
-            )
+            plain = "".join(ch for ch in name.split("(")[0].split("[")[0].split("/")[-1].lower() if ch.isalpha())
             if name not in chosen.values() and plain.startswith(words):
                 chosen[role] = name
                 unit = name.partition("(")[2].partition(")")[0] or name.partition("[")[2].partition("]")[0]
@@ -150,16 +142,12 @@ def assembled(found: Mapping[str, np.ndarray], mapping: Layout, source: str = ""
     """
     missing = [role for role in ROLES if mapping.names.get(role) not in found]
     if missing:
-        raise FileProblem(
-            source, f"nothing is chosen for {', '.join(missing)}. Choose a column or matrix for each."
-        )
+        raise FileProblem(source, f"nothing is chosen for {', '.join(missing)}. Choose a column or matrix for each.")
     arrays = {}
     for role in ROLES:
         unit = mapping.units[role]
         if unit not in unit_choices(role):
-            raise FileProblem(
-                source, f"“{unit}” is no unit for {role}. Choose one of {', '.join(unit_choices(role))}."
-            )
+            raise FileProblem(source, f"“{unit}” is no unit for {role}. Choose one of {', '.join(unit_choices(role))}.")
         arrays[role] = found[mapping.names[role]] * FACTORS[unit] * (-1.0 if role in mapping.turned else 1.0)
     if all(a.ndim == 1 for a in arrays.values()):
         table = from_columns(arrays, source)
@@ -188,9 +176,7 @@ def from_columns(arrays: Mapping[str, np.ndarray], source: str) -> FluxTable:
     axes = [merged(arrays[n]) for n in ("i_d", "i_q")]
     if min(map(len, axes)) < 2 or len(axes[0]) * len(axes[1]) > MOST_NUMBERS:
         raise FileProblem(source, "the currents do not form a grid. Choose other columns for i_d and i_q.")
-    places = [
-        np.abs(axis[None, :] - arrays[n][:, None]).argmin(axis=1) for n, axis in zip(("i_d", "i_q"), axes)
-    ]
+    places = [np.abs(axis[None, :] - arrays[n][:, None]).argmin(axis=1) for n, axis in zip(("i_d", "i_q"), axes)]
     grids = []
     for role in ("psi_d", "psi_q"):
         grid = np.full((len(axes[0]), len(axes[1])), np.nan)
@@ -205,11 +191,7 @@ def from_matrices(arrays: Mapping[str, np.ndarray], rows: str, source: str) -> F
     for way, role in enumerate(("i_d", "i_q")):
         axis = arrays[role]
         if axis.ndim == 2:  # a mesh: the same in every row or column
-            axis = (
-                (axis if rows == "i_d" else axis.T)[:, 0]
-                if way == 0
-                else (axis if rows == "i_d" else axis.T)[0]
-            )
+            axis = (axis if rows == "i_d" else axis.T)[:, 0] if way == 0 else (axis if rows == "i_d" else axis.T)[0]
         axes.append(axis)
     for role, grid in zip(("psi_d", "psi_q"), psi):
         if grid.shape != (len(axes[0]), len(axes[1])):

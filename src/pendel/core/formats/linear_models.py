@@ -75,9 +75,7 @@ def record_of(found: Transfer) -> dict:
         ],
         "zeros": [[z.real, z.imag] for z in zeros_of(least.model).tolist()],
         "order": len(least.model.states),
-        "left_out": [
-            {"reason": each.reason, "states": [n for n, _ in each.pole.states]} for each in least.left_out
-        ],
+        "left_out": [{"reason": each.reason, "states": [n for n, _ in each.pole.states]} for each in least.left_out],
         "remarks": list(found.remarks),
     }
 
@@ -93,9 +91,7 @@ def as_csv(found: Transfer) -> str:
     sheet.writerow(["frequency Hz", "magnitude", "magnitude dB", "phase °"])
     phase = np.degrees(np.unwrap(np.angle(response)))
     for f, size, turn in zip(frequency.tolist(), np.abs(response).tolist(), phase.tolist()):
-        sheet.writerow(
-            [f"{f:.9g}", f"{size:.9g}", f"{20 * math.log10(max(size, 1e-300)):.9g}", f"{turn:.9g}"]
-        )
+        sheet.writerow([f"{f:.9g}", f"{size:.9g}", f"{20 * math.log10(max(size, 1e-300)):.9g}", f"{turn:.9g}"])
     return out.getvalue()
 
 

@@ -31,9 +31,7 @@ class Mdf4Writer:
         when time 0 was; now, where it is not given.
     """
 
-    def __init__(
-        self, path: Path, channels: Sequence[tuple[str, str]], note: str = "", begun: datetime | None = None
-    ):
+    def __init__(self, path: Path, channels: Sequence[tuple[str, str]], note: str = "", begun: datetime | None = None):
         self._file: BinaryIO = path.open("wb")
         self._columns = self.rows = 0
         """Of the present group."""
@@ -111,9 +109,7 @@ class Mdf4Writer:
     def _channel(self, place: int, name: str, unit: str, after: int) -> int:
         kind = TIME if place == 0 else NUMBER
         links = (after, 0, self._text(b"##TX", name), 0, 0, 0, self._text(b"##TX", unit) if unit else 0, 0)
-        about = struct.pack(
-            "<BBBBIIIIBBH6d", kind, kind // 2, REAL, 0, 8 * place, 64, 0, 0, 0, 0, 0, *[0.0] * 6
-        )
+        about = struct.pack("<BBBBIIIIBBH6d", kind, kind // 2, REAL, 0, 8 * place, 64, 0, 0, 0, 0, 0, *[0.0] * 6)
         return self._block(b"##CN", links, about)
 
     def _text(self, kind: bytes, text: str) -> int:

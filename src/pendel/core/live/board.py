@@ -53,9 +53,7 @@ BURST, LONGEST_PACKET = 0.004, 300.0
 FLASH = 32 << 20
 MESSAGE = 16_000
 RING = Ring(50_000, 25_000)
-LINE_ALONE = (
-    "An emulated processor has a serial line alone. Connect by a serial link or TCP, then build and load."
-)
+LINE_ALONE = "An emulated processor has a serial line alone. Connect by a serial link or TCP, then build and load."
 FOREIGN = (
     "What was loaded was made for another drive than the one around the board. Start the stand-in board with this "
     "drive, then build and load."
@@ -341,9 +339,7 @@ class Board:
         words = {Outcome.NOT_FINITE: "one of its states is no number", Outcome.RAN_AWAY: "it ran away"}
         why = words.get(simulator.outcome, "its equations cannot go on")
         at = f"{simulator.time:.6g} s"
-        self.start_empty(
-            f"The simulated drive ended at {at}, as {why}. Check its values, then build and load."
-        )
+        self.start_empty(f"The simulated drive ended at {at}, as {why}. Check its values, then build and load.")
 
     def _hear(self) -> None:
         while True:
@@ -416,9 +412,7 @@ class Board:
         while True:
             if not self._unsent:
                 room = self._line_takes()
-                count = (
-                    self._library.pd_image_give(ctypes.c_void_p(self._at), self._room, room) if room else 0
-                )
+                count = self._library.pd_image_give(ctypes.c_void_p(self._at), self._room, room) if room else 0
                 if count <= 0:
                     return
                 self._free -= count
@@ -441,9 +435,7 @@ class Board:
         if not self.rate:
             return MESSAGE
         now = time.monotonic()
-        self._free = min(
-            self._free + (now - self._filled) * self.rate, max(BURST * self.rate, LONGEST_PACKET)
-        )
+        self._free = min(self._free + (now - self._filled) * self.rate, max(BURST * self.rate, LONGEST_PACKET))
         self._filled = now
         return min(MESSAGE, int(self._free))
 

@@ -65,9 +65,7 @@ class LiveRun:
                     said = json.loads(message[1:])
                     self._on_kept(Path(self._folder.name) / Path(said["path"]).name, str(said["problem"]))
         if not self._closing:
-            self._on_end(
-                "The process of the live run ended unexpectedly. The drive is untouched; start again."
-            )
+            self._on_end("The process of the live run ended unexpectedly. The drive is untouched; start again.")
 
     def _tell(self, letter: bytes, **what: Any) -> None:
         with contextlib.suppress(OSError):  # it ended, which the thread finds out

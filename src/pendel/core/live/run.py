@@ -201,9 +201,7 @@ class LiveProcess:
         self.paused, self.status.state = False, "runs"
         self.pace.begin(self.simulator.time)
         ticks = int(what.get("ticks", 0))
-        tick = (
-            self.prepared.deck.tick if self.prepared.deck.blocks else self.prepared.examined.settings["tick"]
-        )
+        tick = self.prepared.deck.tick if self.prepared.deck.blocks else self.prepared.examined.settings["tick"]
         self._goal = (np.floor(self.simulator.time / tick + 1e-6) + ticks) * tick if ticks else None
         self._remark()
 
@@ -249,9 +247,7 @@ class LiveProcess:
         self._ring = Ring(RECORD // (8 * width), TICKS // (8 * signals))
         try:
             time_loop()  # which looks at what is recorded; built before the clock begins
-            self.simulator = Simulator(
-                prepared.program, prepared.inputs(endless_settings(prepared)), ring=self._ring
-            )
+            self.simulator = Simulator(prepared.program, prepared.inputs(endless_settings(prepared)), ring=self._ring)
         except PendelError as problem:
             self.status = Status("ended", 0.0, sentence=str(problem), drives=self.status.drives, followed=1)
             self.paused = True
@@ -312,11 +308,7 @@ class LiveProcess:
             begin = int(last_before(latest.rows, latest.rows[-1:, 0] - self.span)[0])  # no more will be shown
             rows = latest.rows[begin:]
             parts = math.ceil(POINTS * (rows[-1, 0] - rows[0, 0]) / self.span)
-            lean = (
-                self._lean.result()
-                if self._lean and self._lean.done() and not self._lean.exception()
-                else None
-            )
+            lean = self._lean.result() if self._lean and self._lean.done() and not self._lean.exception() else None
             found = extremes(prepared.structure, rows, simulator.inputs.parameters, plant, parts, lean)
             for key, (t, y) in zip(plant, found):
                 self._append(key, t, y)
@@ -343,9 +335,7 @@ class LiveProcess:
         if not self._taken:
             return
         traces = {
-            key: self._thinned(np.concatenate(t), np.concatenate(y))
-            for key, (t, y) in self._waiting.items()
-            if t
+            key: self._thinned(np.concatenate(t), np.concatenate(y)) for key, (t, y) in self._waiting.items() if t
         }
         data = packed(asdict(self._present_status()), traces, LARGEST)
         try:

@@ -23,9 +23,7 @@ def model_between(drive: Drive, ends: Ends, stopping: Callable[[], bool] = lambd
     return replace(found, units=units_of(drive, names))
 
 
-def sweep_between(
-    drive: Drive, ends: Ends, frequencies: Sequence[float], amplitude: float | None = None
-) -> Swept:
+def sweep_between(drive: Drive, ends: Ends, frequencies: Sequence[float], amplitude: float | None = None) -> Swept:
     """Sweep a drive at its level of detail. Raises as `model_between` and `Sweep`."""
     found = model_between(drive, ends)
     wished = frequencies if len(frequencies) else usual_frequencies(found).tolist()

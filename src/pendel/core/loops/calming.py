@@ -126,13 +126,9 @@ def speeds_for(prepared: Prepared, chain: Chain) -> list[str]:
 def mode_of(mechanics: Mechanics, number: int) -> tuple[Chain, Mode]:
     """The mode of a number from 1, slowest first. Raises `DriveProblem`."""
     if not mechanics.modes:
-        raise DriveProblem(
-            "Nothing in this drive swings: it has no two bodies with something elastic between them."
-        )
+        raise DriveProblem("Nothing in this drive swings: it has no two bodies with something elastic between them.")
     if not 1 <= number <= len(mechanics.modes):
-        raise DriveProblem(
-            f"There is no mode {number}. This drive has {len(mechanics.modes)}; count from the slowest."
-        )
+        raise DriveProblem(f"There is no mode {number}. This drive has {len(mechanics.modes)}; count from the slowest.")
     return mechanics.modes[number - 1]
 
 
@@ -224,31 +220,25 @@ def low_pass_words(mode: Mode, corner: float) -> str:
     )
 
 
-def damping_loop(
-    prepared: Prepared, chain: Chain, mode: Mode, at: str, speed: str, damping: float
-) -> Calming:
+def damping_loop(prepared: Prepared, chain: Chain, mode: Mode, at: str, speed: str, damping: float) -> Calming:
     deck = prepared.deck
     known = speeds_for(prepared, chain)
     speed = speed or next(iter(known), "")
     first = chain.bodies[0].name
     if not speed:
         raise DriveProblem(
-            f"No block gives the speed of {first}. Wire a speed sensor to its speed, so that it can be fed "
-            f"back."
+            f"No block gives the speed of {first}. Wire a speed sensor to its speed, so that it can be fed back."
         )
     if speed not in deck.signals:
         raise DriveProblem(f"“{speed}” is no output of a block. Choose one that gives a speed of {first}.")
     model = minimal(transfer(prepared, Ends(at, speed)).model).model
     if model.dt == 0:
-        raise DriveProblem(
-            f"{at} and {speed} are not sampled, so no damping loop of blocks can be laid between them."
-        )
+        raise DriveProblem(f"{at} and {speed} are not sampled, so no damping loop of blocks can be laid between them.")
     s = nearest_pole(model, mode)
     before = damping_at(s)
     if before >= damping:
         raise DriveProblem(
-            f"In the closed drive this mode has a damping of {before:.3g} already. Ask for more than that, "
-            f"up to 1."
+            f"In the closed drive this mode has a damping of {before:.3g} already. Ask for more than that, up to 1."
         )
     mean, z = SLOWER / abs(s), np.exp(s * model.dt)
     answer = force_answer(prepared, chain, at, speed, mean)
@@ -256,9 +246,7 @@ def damping_loop(
     sign = answer.sign or math.copysign(1.0, turn.real)
     turn *= sign
     if turn == 0:
-        raise DriveProblem(
-            f"The mode does not show in {speed}, or {at} does not act on it. Choose other signals."
-        )
+        raise DriveProblem(f"The mode does not show in {speed}, or {at} does not act on it. Choose other signals.")
     # A small gain K moves the pole by −K·turn/dt.
     off = abs(math.degrees(cmath.phase(turn)))
     if off >= QUARTER:
@@ -301,8 +289,7 @@ def nearest_pole(model: LinearModel, mode: Mode) -> complex:
     swinging = [s for s in poles if math.isfinite(abs(s)) and s.imag > 1e-3 * abs(s)]
     if not swinging:
         raise DriveProblem(
-            f"In the closed drive nothing swings near {mode.frequency:.4g} Hz: its loops hold this mode "
-            f"already."
+            f"In the closed drive nothing swings near {mode.frequency:.4g} Hz: its loops hold this mode already."
         )
     return min(swinging, key=lambda s: abs(cmath.log(s / mode.s)))
 
@@ -337,9 +324,7 @@ def closed_by(model: LinearModel, gain: float, mean: float) -> np.ndarray:
     return A
 
 
-def search_gain(
-    model: LinearModel, s: complex, mean: float, small: float, damping: float
-) -> tuple[float, float, bool]:
+def search_gain(model: LinearModel, s: complex, mean: float, small: float, damping: float) -> tuple[float, float, bool]:
     """The least gain with which the mode has the damping, else that with which it has most, while nothing grows; what
     it comes to, and whether no gain was too large. The mode's pole is followed from gain to gain."""
     from scipy.optimize import brentq
@@ -360,9 +345,7 @@ def search_gain(
             return (*best, False)
         if (now := reached(k, followed)) >= damping:
             near = followed
-            exact = (
-                float(brentq(lambda x: reached(x, near) - damping, gain, k, rtol=1e-9)) if gain != k else k
-            )
+            exact = float(brentq(lambda x: reached(x, near) - damping, gain, k, rtol=1e-9)) if gain != k else k
             return exact, reached(exact, near), True
         if now > best[1]:
             best = (k, now)
@@ -418,8 +401,7 @@ def limits_of_it(chain: Chain, answer: ForceAnswer) -> list[str]:
     ]
     if harmed := [m.name for m in chain.modes if m.frequency > answer.edge]:
         said.append(
-            f"That excites: {', '.join(harmed)}. Damping there has to come from elsewhere, or a low-pass "
-            f"keeps it out."
+            f"That excites: {', '.join(harmed)}. Damping there has to come from elsewhere, or a low-pass keeps it out."
         )
     return said
 
@@ -473,9 +455,7 @@ class Building:
         a = self.end(signal)
         wires = {key: w for key, w in self.drive.wires.items() if w.a == a}
         if not wires:
-            raise DriveProblem(
-                f"Nothing reads {signal} any more. Choose another signal to put a block behind."
-            )
+            raise DriveProblem(f"Nothing reads {signal} any more. Choose another signal to put a block behind.")
         self.do(commands.remove_wires(self.drive, wires))
         return [w.b for w in wires.values()]
 
@@ -492,9 +472,7 @@ class Building:
         sheet = sheet_of(self.drive, wire) if wire is not None and not far else source.inside
         x, y = self.free_place(source.x, source.y + (STEP_Y if far else 0), sheet, far)
         self.do(
-            commands.add_card(
-                self.drive, block.kind, block.name, x, y, values=values, inside=sheet, phase=source.phase
-            )
+            commands.add_card(self.drive, block.kind, block.name, x, y, values=values, inside=sheet, phase=source.phase)
         )
         return next(reversed(self.drive.cards))
 
@@ -507,11 +485,7 @@ class Building:
         x -= far * STEP_X
 
         def free(px: int, py: int) -> bool:
-            return (
-                px >= 2
-                and py >= 2
-                and all(abs(px - a) >= STEP_X - 4 or abs(py - b) >= STEP_Y - 2 for a, b in taken)
-            )
+            return px >= 2 and py >= 2 and all(abs(px - a) >= STEP_X - 4 or abs(py - b) >= STEP_Y - 2 for a, b in taken)
 
         for ring in range(30):
             for dx, dy in NEAR if ring else ((0, 0),):

@@ -74,9 +74,7 @@ def continuous_response(
     # What the plant takes of a command is where something comes in, or is opened, at the command itself.
     inner = np.linalg.solve(
         1j * omega[:, None, None] * np.eye(len(plant.states)) - plant.A,
-        np.broadcast_to(
-            np.hstack([plant.B, plant.W]), (count, len(plant.states), plant.B.shape[1] + plant.W.shape[1])
-        ),
+        np.broadcast_to(np.hstack([plant.B, plant.W]), (count, len(plant.states), plant.B.shape[1] + plant.W.shape[1])),
     )
     answers = plant.C @ inner + np.hstack([plant.D, plant.V])
     for i, signal in enumerate(plant.signals):

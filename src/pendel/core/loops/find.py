@@ -103,12 +103,8 @@ def feeds_a_regulator(deck: ControlDeck, block: BlockInstance, regulators: set[s
     """Whether what a block gives is the error of a regulator, whose loop it then belongs to: at its actual value, or
     at its setpoint where nothing of the plant comes to that."""
     _, met = directly(deck, f"{block.name}.{block.outputs[0]}", regulators)
-    compared = [
-        deck.block(name).sources.get(each.actual) for name in met for each in deck.block(name).regulates
-    ]
-    return any(
-        plant_origin(deck, source) is None or block.name in upstream(deck, source) for source in compared
-    )
+    compared = [deck.block(name).sources.get(each.actual) for name in met for each in deck.block(name).regulates]
+    return any(plant_origin(deck, source) is None or block.name in upstream(deck, source) for source in compared)
 
 
 LABELS = {

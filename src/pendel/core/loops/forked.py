@@ -64,18 +64,14 @@ def on_all_processes(
             # Where other threads run, a copy may miss what they held; here it only computes.
             warnings.simplefilter("ignore", DeprecationWarning)
             with ProcessPoolExecutor(cores, get_context("fork"), _begin) as pool:
-                return gathered(
-                    [pool.submit(_piece, k) for k in range(0, len(items), PIECE)], stopping, report
-                )
+                return gathered([pool.submit(_piece, k) for k in range(0, len(items), PIECE)], stopping, report)
     except (BrokenProcessPool, OSError):  # no room for copies
         return one_by_one(work, items, stopping, report)
     finally:
         _work, _items = print, ()
 
 
-def gathered(
-    pieces: list[Future[list]], stopping: Callable[[], bool], report: Callable[[float], None]
-) -> list:
+def gathered(pieces: list[Future[list]], stopping: Callable[[], bool], report: Callable[[float], None]) -> list:
     left = set(pieces)
     while left:
         done, left = wait(left, LOOK)

@@ -71,11 +71,7 @@ def gains_inside(drive: Drive, regulator: str) -> dict[str, float]:
 
 def inner_gains(deck: ControlDeck, regulator: str) -> dict[str, float]:
     inside = {b.name for b in deck.blocks if b.regulates and b.name != regulator}
-    inside = {
-        name
-        for name in inside
-        if any(regulator in upstream(deck, s) for s in deck.block(name).sources.values())
-    }
+    inside = {name for name in inside if any(regulator in upstream(deck, s) for s in deck.block(name).sources.values())}
     inside -= {name for name in inside if regulator_is_inside(deck, name, regulator)}
     return {
         f"{name}.{own}": deck.block(name).values[own]

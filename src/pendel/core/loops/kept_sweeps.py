@@ -62,9 +62,7 @@ def keep_sweep(folder: Path, drive: Drive, way: KeptTransfer, points: Sequence[S
 def kept_sweep(folder: Path, drive: Drive, way: KeptTransfer) -> tuple[SweptPoint, ...]:
     """The points that were kept of a drive as it is; none where there are none."""
     found = read_records(folder).get(key_of(drive, resolved_way(drive, way)), [])
-    return tuple(
-        SweptPoint(f, complex(re, im), complex(mre, mim), h, a) for f, re, im, mre, mim, h, a in found
-    )
+    return tuple(SweptPoint(f, complex(re, im), complex(mre, mim), h, a) for f, re, im, mre, mim, h, a in found)
 
 
 def read_records(folder: Path) -> dict[str, list[list[float]]]:

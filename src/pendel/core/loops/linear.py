@@ -124,9 +124,7 @@ def derivatives_of(prepared: Prepared, signals: tuple[str, ...]) -> Derivatives:
     return _derivatives.keep((id(structure), signals), found)
 
 
-def linear_plant(
-    prepared: Prepared, signals: tuple[str, ...], point: WorkingPoint | None = None
-) -> LinearPlant:
+def linear_plant(prepared: Prepared, signals: tuple[str, ...], point: WorkingPoint | None = None) -> LinearPlant:
     """Linearise the plant about a point, else at rest; derivatives are exact."""
     structure = prepared.structure
     of = derivatives_of(prepared, signals)
@@ -310,9 +308,7 @@ class SampledDrive:
         for b in self.blocks:
             n = self.linear[b.name].E.shape[0]
             self.block_at[b.name] = slice(len(names), len(names) + n)
-            names += [f"{b.name}.{s}" for s in b.states] + [
-                f"{b.name} {k + 1} ago" for k in range(n - len(b.states))
-            ]
+            names += [f"{b.name}.{s}" for s in b.states] + [f"{b.name} {k + 1} ago" for k in range(n - len(b.states))]
         self.outputs_at: dict[str, slice] = {}
         first = len(names)
         for b in self.blocks:
@@ -499,8 +495,7 @@ def linear_model(prepared: Prepared, source: str, target: str, opened: tuple[str
     if source not in prepared.deck.signals or target not in known:
         missing = source if source not in prepared.deck.signals else target
         raise DriveProblem(
-            f"{missing} is no signal a model can start from or end at. Choose a block's output, a plant "
-            f"input or a tap."
+            f"{missing} is no signal a model can start from or end at. Choose a block's output, a plant input or a tap."
         )
     extra = (target,) if target in prepared.structure.signals else ()
     cut = frozenset(opened)

@@ -134,9 +134,7 @@ class LiftedModel:
         periods = math.ceil(count / self.B.shape[1])
         kept = on_the_way(self.A, self.B, self.C)
         held = self.B[kept].sum(axis=1, keepdims=True)
-        whole = np.vstack(
-            [np.hstack([self.A[np.ix_(kept, kept)], held]), np.eye(1, len(kept) + 1, len(kept))]
-        )
+        whole = np.vstack([np.hstack([self.A[np.ix_(kept, kept)], held]), np.eye(1, len(kept) + 1, len(kept))])
         read = np.hstack([self.C[:, kept], self.D.sum(axis=1, keepdims=True)])
         return far_values(read, whole, periods)[:count]
 

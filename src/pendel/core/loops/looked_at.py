@@ -60,9 +60,7 @@ def ends_of(drive: Drive, kept: KeptTransfer) -> Ends:
     def named(name: str) -> str:
         return str(drive.taps[name]) if name in drive.taps else name
 
-    return Ends(
-        named(kept.source), named(kept.target), tuple(map(named, kept.opened)), place_of(drive, kept.at)
-    )
+    return Ends(named(kept.source), named(kept.target), tuple(map(named, kept.opened)), place_of(drive, kept.at))
 
 
 def place_of(drive: Drive, at: str, known: Collection[str] = PLACES_OF_WAYS) -> str | float:
@@ -72,9 +70,7 @@ def place_of(drive: Drive, at: str, known: Collection[str] = PLACES_OF_WAYS) -> 
     try:
         return read_figure(drive, at, "s", 0.0)
     except DriveProblem as problem:
-        raise DriveProblem(
-            f"“{at}” is no operating point. Choose {', '.join(known)}, or a time in a run."
-        ) from problem
+        raise DriveProblem(f"“{at}” is no operating point. Choose {', '.join(known)}, or a time in a run.") from problem
 
 
 def mechanics_at(drive: Drive, at: str = "") -> Mechanics:

@@ -88,6 +88,4 @@ def at_crossings(level: np.ndarray, values: np.ndarray) -> np.ndarray:
 
 
 def _between(frequency: np.ndarray, k: int, share: float) -> float:
-    return float(
-        math.exp(math.log(frequency[k]) + share * (math.log(frequency[k + 1]) - math.log(frequency[k])))
-    )
+    return float(math.exp(math.log(frequency[k]) + share * (math.log(frequency[k + 1]) - math.log(frequency[k]))))

@@ -123,9 +123,7 @@ def measured_way(prepared: Prepared, ends: Ends, stopping: Callable[[], bool] = 
             "operating point."
         )
     until, tick = prepared.examined.settings["until"], prepared.deck.tick
-    injection = Injection(
-        prepared, ends.source, ends.target, begins=until, beside_what_goes_on=bool(ends.opened)
-    )
+    injection = Injection(prepared, ends.source, ends.target, begins=until, beside_what_goes_on=bool(ends.opened))
     found = answers_in_runs(injection, injection.size(), ends.source, stopping)
     at_once, behind = (model_through(found, tick, behind=k) for k in (0, 1))
     late = behind[0].mean_off < at_once[0].mean_off
@@ -173,9 +171,7 @@ def answers_in_runs(
     """
     until, period = injection.prepared.examined.settings["until"], injection.tick * injection.every
     if not size:
-        raise DriveProblem(
-            f"{title} gives nothing in a run, so there is nothing to add a sine to. Give it a setpoint."
-        )
+        raise DriveProblem(f"{title} gives nothing in a run, so there is nothing to add a sine to. Give it a setpoint.")
     begin, point = injection.begin()
     sizes = [share * size for share in SHARES]
 
@@ -201,9 +197,7 @@ def answers_in_runs(
     plain = longest(windows)
     # One amplitude for all, as what steps or rubs answers otherwise to another: the clearest in the middle.
     _, amplitude = injection.clearest(begin, sizes, windows[len(windows) // 2], plain, stopping, CLEAN)
-    answers = on_all_cores(
-        lambda each: injection.clearest(begin, (amplitude,), each, plain, stopping)[0], windows
-    )
+    answers = on_all_cores(lambda each: injection.clearest(begin, (amplitude,), each, plain, stopping)[0], windows)
     usual = float(np.median([a.harmonics for a in answers]))
 
     def better(each: Window, answer: Answer) -> Answer:

@@ -104,9 +104,7 @@ def motion_of(prepared: Prepared, point: WorkingPoint | None) -> Motion:
 
 def state_units(drive: Drive) -> dict[str, str]:
     """Units of the speeds, angles and places of all parts that something can turn or push."""
-    found = {
-        f"{key}.{s.name}": TURNS.get(s.unit, s.unit) for key in drive.cards for s in states_of(drive, key)
-    }
+    found = {f"{key}.{s.name}": TURNS.get(s.unit, s.unit) for key in drive.cards for s in states_of(drive, key)}
     return {key: unit for key, unit in found.items() if unit in (*SPEEDS, *PLACES)}
 
 
@@ -147,9 +145,7 @@ def form_of(prepared: Prepared, units: Mapping[str, str]) -> MovingForm:
     expressions = stacked(*(system.express(entries[key]) for key in keys))
     rows = ca.Function("rows", [symbols[n] for n in "txuspzf"], [model.derivative(expressions, symbols["x"])])
     raw = {e.key: e.symbol for e in network.states}
-    seconds = stacked(
-        *(ca.hessian(network.stored.get(key.partition(".")[0], ca.SX(0)), raw[key])[0] for key in keys)
-    )
+    seconds = stacked(*(ca.hessian(network.stored.get(key.partition(".")[0], ca.SX(0)), raw[key])[0] for key in keys))
     others = [s for s in ca.symvar(seconds) if not ca.depends_on(symbols["p"], s)]
     stretched = {raw[key].name() for key in keys if units[key] in PLACES}
     for symbol in others:
@@ -288,9 +284,7 @@ def named(drive: Drive, key: str, among: Sequence[str]) -> str:
     return f"{full_name(drive, card)}, {label}"
 
 
-def rigid_ratios(
-    motion: Motion, V: np.ndarray, speeds: Sequence[str], stretched: Sequence[str]
-) -> np.ndarray | None:
+def rigid_ratios(motion: Motion, V: np.ndarray, speeds: Sequence[str], stretched: Sequence[str]) -> np.ndarray | None:
     """Speeds of the bodies over that of the first, while nothing stretches; None where that is no single
     motion."""
     kept = [k for k in range(V.shape[1]) if np.any(V[:, k])]
@@ -391,9 +385,7 @@ def response_of(A: np.ndarray, b: np.ndarray, c: np.ndarray, s: np.ndarray) -> n
 
     def straight(at: np.ndarray) -> np.ndarray:
         whole = at[:, None, None] * np.eye(len(A)) - A
-        return np.asarray(
-            np.linalg.solve(whole, np.broadcast_to(b, (len(at), len(b)))[..., None])[..., 0] @ c
-        )
+        return np.asarray(np.linalg.solve(whole, np.broadcast_to(b, (len(at), len(b)))[..., None])[..., 0] @ c)
 
     found = np.asarray((left * right / (s[:, None] - values)).sum(axis=1))
     some = np.linspace(0, len(s) - 1, 5).astype(int)

@@ -61,9 +61,7 @@ def in_contact(structure: Structure) -> dict[str, float]:
 def at_rest(structure: Structure) -> WorkingPoint:
     """Everything at rest in value, but sliding and in contact in mode, and duties a hair inside their range: at
     its very end half the slope would be missing."""
-    return WorkingPoint(
-        "at rest", inputs=dict.fromkeys(structure.commands, 1e-9), modes=in_contact(structure)
-    )
+    return WorkingPoint("at rest", inputs=dict.fromkeys(structure.commands, 1e-9), modes=in_contact(structure))
 
 
 class WorkingPoints:
@@ -194,9 +192,7 @@ def point_in_run(prepared: Prepared, t: float) -> WorkingPoint:
     with Simulator(prepared.program, prepared.inputs(chosen)) as simulator:
         outcome = simulator.advance(t)
         if outcome not in (Outcome.PAUSED, Outcome.DONE):
-            raise DriveProblem(
-                f"The run ends at {simulator.time:g} s, before {t:g} s. Choose an earlier instant."
-            )
+            raise DriveProblem(f"The run ends at {simulator.time:g} s, before {t:g} s. Choose an earlier instant.")
         row, signals = simulator.present()
         remembered = simulator.recorded().remembered
     point = point_of_row(prepared, row, signals)

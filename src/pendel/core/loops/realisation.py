@@ -155,16 +155,10 @@ def minimal(model: LinearModel) -> Minimal:
 
 
 def answers_alike(model: LinearModel, other: LinearModel) -> bool:
-    omega = (
-        2 * math.pi * np.geomspace(1e-3, 1e5, 60) if model.dt == 0 else np.geomspace(1e-5, 3.1, 60) / model.dt
-    )
+    omega = 2 * math.pi * np.geomspace(1e-3, 1e5, 60) if model.dt == 0 else np.geomspace(1e-5, 3.1, 60) / model.dt
     sharp = np.abs([in_continuous_time(complex(p), model.dt).imag for p in model.poles])
     omega = np.concatenate([omega, sharp[(sharp > omega[0]) & (sharp < omega[-1])]])
-    Q = (
-        scipy.stats.ortho_group.rvs(len(model.A), random_state=1)
-        if len(model.A) > 1
-        else np.eye(len(model.A))
-    )
+    Q = scipy.stats.ortho_group.rvs(len(model.A), random_state=1) if len(model.A) > 1 else np.eye(len(model.A))
     turned = replace(model, A=Q.T @ model.A @ Q, B=Q.T @ model.B, C=model.C @ Q)
     with np.errstate(all="ignore"):
         try:

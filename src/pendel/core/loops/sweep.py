@@ -102,14 +102,10 @@ class Swept:
     def worst(self) -> tuple[float, float]:
         """Largest deviations of the linear points: dB, degrees."""
         linear = [p for p in self.points if p.linear]
-        return max((abs(p.off_db) for p in linear), default=0.0), max(
-            (abs(p.off_degrees) for p in linear), default=0.0
-        )
+        return max((abs(p.off_db) for p in linear), default=0.0), max((abs(p.off_degrees) for p in linear), default=0.0)
 
 
-def with_sine(
-    deck: ControlDeck, source: str, opened: Sequence[str], every: int = 1, phase: int = 0
-) -> ControlDeck:
+def with_sine(deck: ControlDeck, source: str, opened: Sequence[str], every: int = 1, phase: int = 0) -> ControlDeck:
     """A deck with a sine added to one of its signals, for all who read it, at every so many ticks; a signal that is
     opened gives nothing."""
     silent = frozenset(opened)
@@ -131,10 +127,7 @@ def with_sine(
     swapped: dict[str, str | None] = dict.fromkeys(silent)
     if source and source not in deck.commands:
         swapped[source] = f"{ADDED}.out"
-    blocks = [
-        replace(b, sources={p: swapped.get(s, s) if s else s for p, s in b.sources.items()})
-        for b in deck.blocks
-    ]
+    blocks = [replace(b, sources={p: swapped.get(s, s) if s else s for p, s in b.sources.items()}) for b in deck.blocks]
     commands = {
         c: f"{ADDED}.out" if c == source else "" if c in silent else str(swapped.get(s, s) or "")
         for c, s in deck.commands.items()
@@ -225,9 +218,7 @@ class Injection:
         frequency, count = self.whole_periods(wish, at_least)
         before = math.ceil(max(settling, LEAST_SETTLING / wish) / self.tick / self.period) * self.period
         if count + before > LONGEST:
-            raise DriveProblem(
-                f"A sine of {wish:g} Hz would take {count + before} ticks. Choose a higher frequency."
-            )
+            raise DriveProblem(f"A sine of {wish:g} Hz would take {count + before} ticks. Choose a higher frequency.")
         return frequency, before, count
 
     def size(self, alike: Sequence[str] = ()) -> float:
@@ -330,9 +321,7 @@ class Injection:
                 f"The run takes more than {ROWS_A_TICK} steps a tick, too many to sweep it. Sweep it "
                 f"averaged, or with a larger step."
             )
-        return evaluate_signals(self.prepared.structure, rows[places], self.inputs.parameters, (target,))[
-            :, 0
-        ]
+        return evaluate_signals(self.prepared.structure, rows[places], self.inputs.parameters, (target,))[:, 0]
 
     def answer(self, f: float, seen: np.ndarray) -> Answer:
         """Of what was watched over whole periods, without what moves there anyway."""
@@ -376,9 +365,7 @@ class Injection:
         last = None
         for size in sizes:
             try:
-                seen = self.watched(
-                    begin, size, f, before + count, stopping, settled, max(SHORTEST, count) // 4
-                )
+                seen = self.watched(begin, size, f, before + count, stopping, settled, max(SHORTEST, count) // 4)
             except DriveProblem as problem:  # too large
                 last = problem
                 continue
@@ -443,9 +430,7 @@ class Sweep:
         if self.transfer.range is not None:  # poles below what was measured tell nothing
             settling = min(self.transfer.usual_span(), self.prepared.examined.settings["until"])
         else:
-            settling = min(
-                self.transfer.usual_span(), max(self._told(frequency, count), AMPLE * self.injection.tick)
-            )
+            settling = min(self.transfer.usual_span(), max(self._told(frequency, count), AMPLE * self.injection.tick))
         return self.injection.window(wish, settling)
 
     def _told(self, frequency: float, count: int) -> float:
@@ -512,9 +497,7 @@ class Sweep:
         if (
             self.transfer.lifted is None
         ):  # it is held and read from tick to tick, of which a continuous model knows nothing
-            sampled = held_model(self.transfer.model, self.injection.tick).response(
-                np.array([2 * math.pi * f])
-            )[0]
+            sampled = held_model(self.transfer.model, self.injection.tick).response(np.array([2 * math.pi * f]))[0]
             response *= self.transfer.response(np.array([f]))[0] / sampled
         model = complex(self.transfer.response(np.array([f]))[0])
         return SweptPoint(f, response, model, answer.harmonics, size)

@@ -119,8 +119,7 @@ def tolerate(
         text_of(drive, spread.name)
         if not 0 < spread.share < 1:
             raise DriveProblem(
-                f"{spread.name} cannot spread by {100 * spread.share:g} %. Choose a share above 0 and below "
-                f"100 %."
+                f"{spread.name} cannot spread by {100 * spread.share:g} %. Choose a share above 0 and below 100 %."
             )
     names = [s.name for s in spreads]
     shares = np.array([s.share for s in spreads])
@@ -188,9 +187,7 @@ def exact_slope(
     for _ in range(NEWTON):
         f *= math.exp(-along(math.log(f)).real / richardson(along, math.log(f)).real)
     by_frequency = richardson(along, math.log(f))
-    by_value = richardson(
-        lambda change: log_of_loop(study_at(drive, loop, {name: 1 + change}, at, stopping), f), 0.0
-    )
+    by_value = richardson(lambda change: log_of_loop(study_at(drive, loop, {name: 1 + change}, at, stopping), f), 0.0)
     return math.degrees(by_value.imag - by_frequency.imag * by_value.real / by_frequency.real)
 
 
@@ -247,9 +244,7 @@ def text_of(drive: Drive, name: str) -> str:
     card, _, value = name.partition(".")
     text = drive.cards[card].values.get(value, "") if card in drive.cards else ""
     if not text.strip():
-        raise DriveProblem(
-            f"“{name}” is no quantity and no value that was entered. Name one as in K_p or card.value."
-        )
+        raise DriveProblem(f"“{name}” is no quantity and no value that was entered. Name one as in K_p or card.value.")
     return text
 
 

@@ -111,9 +111,7 @@ class Transfer:
     def step(self, span: float | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Times (s) and values after a step of one at the source; samples where the model is sampled."""
         span = span or self.usual_span()
-        with np.errstate(
-            over="ignore", invalid="ignore"
-        ):  # what grows without bounds is shown as far as numbers go
+        with np.errstate(over="ignore", invalid="ignore"):  # what grows without bounds is shown as far as numbers go
             return self._step(span)
 
     def _step(self, span: float) -> tuple[np.ndarray, np.ndarray]:
@@ -136,11 +134,7 @@ class Transfer:
         as that of a rope, costs no time so."""
         rates, residues = self._parts
         s = 2j * math.pi * frequency
-        apart = (
-            abs(s - rates)
-            if not self.model.dt
-            else abs(np.exp(s * self.model.dt) - np.exp(rates * self.model.dt))
-        )
+        apart = abs(s - rates) if not self.model.dt else abs(np.exp(s * self.model.dt) - np.exp(rates * self.model.dt))
         # What decays as c exp(p t) over a window T of whole periods adds 2 c (exp(p T) - 1) / (T (p - j w)).
         with np.errstate(all="ignore"):
             begun = abs(residues) / apart
@@ -224,17 +218,11 @@ def offered(drive: Drive) -> tuple[list[str], list[str]]:
         for port in kind.ports
         if port.link is Link.SIGNAL_OUT
     ]
-    signals = [
-        f"{key}.{s.name}" for key, kind in kinds.items() if isinstance(kind, Part) for s in kind.signals
-    ]
+    signals = [f"{key}.{s.name}" for key, kind in kinds.items() if isinstance(kind, Part) for s in kind.signals]
     wires = drive.wires.values()
     measured = dict.fromkeys(str(w.a) for w in wires if str(w.a) in set(signals))
-    into = dict.fromkeys(
-        str(w.b) for w in wires if str(w.a) in set(blocks) and isinstance(kinds.get(w.b.card), Part)
-    )
-    loads = [
-        f"{key}.profile" for key, kind in kinds.items() if isinstance(kind, Part) and drive.cards[key].profile
-    ]
+    into = dict.fromkeys(str(w.b) for w in wires if str(w.a) in set(blocks) and isinstance(kinds.get(w.b.card), Part))
+    loads = [f"{key}.profile" for key, kind in kinds.items() if isinstance(kind, Part) and drive.cards[key].profile]
     return [*blocks, *into, *measured, *loads], [*blocks, *signals, *into]
 
 
@@ -242,11 +230,7 @@ def must_be_points(prepared: Prepared, ends: Ends) -> None:
     """Raise `DriveProblem` where there is no such way."""
     starts, stops = ports_in(prepared), ports_out(prepared)
     if ends.source not in starts:
-        why = (
-            "is measured by no block, so nothing can come in there"
-            if ends.source in stops
-            else "is no signal"
-        )
+        why = "is measured by no block, so nothing can come in there" if ends.source in stops else "is no signal"
         raise DriveProblem(
             f"“{ends.source}” {why}. Start from a block's output, a measured signal, a command of a "
             f"converter or a load."
@@ -263,8 +247,7 @@ def must_be_points(prepared: Prepared, ends: Ends) -> None:
             )
     if ends.source == ends.target and ends.source not in ends.opened:
         raise DriveProblem(
-            f"{ends.source} is both ends. Open it there as well, to see what comes back to it, or choose "
-            f"another."
+            f"{ends.source} is both ends. Open it there as well, to see what comes back to it, or choose another."
         )
 
 
@@ -282,9 +265,7 @@ def transfer(prepared: Prepared, ends: Ends) -> Transfer:
         turns = ends.at == STEADY and not point.calm
         found = about_rotation(prepared, ends) if turns else about(prepared, ends, point)
         if responds(found.lifted or found.model):
-            return replace(
-                found, remarks=tuple(dict.fromkeys((*found.remarks, *remarks_on(prepared, found))))
-            )
+            return replace(found, remarks=tuple(dict.fromkeys((*found.remarks, *remarks_on(prepared, found)))))
         silent = point.name
     where = "at any operating point that was tried" if ends.at == ANY else f"with the drive {silent}"
     raise DriveProblem(
@@ -314,9 +295,7 @@ def points_for(prepared: Prepared, ends: Ends) -> Iterator[WorkingPoint]:
     elif ends.at == END or ends.at == STEADY:
         yield points.end
     else:
-        raise DriveProblem(
-            f"“{ends.at}” is no operating point. Choose {', '.join(PLACES)}, or a time in a run."
-        )
+        raise DriveProblem(f"“{ends.at}” is no operating point. Choose {', '.join(PLACES)}, or a time in a run.")
 
 
 def about(prepared: Prepared, ends: Ends, point: WorkingPoint) -> Transfer:
@@ -377,8 +356,7 @@ def at_their_ends(prepared: Prepared, point: WorkingPoint) -> list[str]:
 def limit_words(prepared: Prepared, blocks: Iterable[str]) -> tuple[str, ...]:
     titles = (prepared.deck.block(name).title for name in blocks)
     return tuple(
-        f"{title} is at its limit here: the loop through it is open, and the model is that between the "
-        f"limits."
+        f"{title} is at its limit here: the loop through it is open, and the model is that between the limits."
         for title in titles
     )
 
@@ -396,10 +374,7 @@ def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
     if sliding and found.point.name.startswith("at rest"):
         said.append("Dry frictions slide in it; in a run at rest they stick as long as little moves.")
     if np.any(without_drops(prepared) != prepared.parameters):
-        said.append(
-            "Dead times and drops of converters are not in it: what they take hangs on a current's sign "
-            "alone."
-        )
+        said.append("Dead times and drops of converters are not in it: what they take hangs on a current's sign alone.")
     said += limit_words(prepared, at_their_ends(prepared, found.point))
     return tuple(dict.fromkeys(said))
 

@@ -78,9 +78,7 @@ class LoopStudy:
         self.turned = 1.0 if as_declared else -1.0
         """−1 where setpoint and actual value are swapped, since the plant answers downwards."""
         self.drive.linear[loop.regulator] = self.with_gains({})
-        self.plant_model = plant_model or drive.model(
-            self.actual, inject=self.output, opened=frozenset({self.output})
-        )
+        self.plant_model = plant_model or drive.model(self.actual, inject=self.output, opened=frozenset({self.output}))
         self.dt = self.plant_model.dt
         nyquist = 0.5 / self.dt
         low, high = drive.range or (nyquist * 1e-4, nyquist * 0.999)
@@ -250,9 +248,7 @@ class LoopStudy:
         """See `LoopSeen`."""
         return np.asarray(self.turned * self.plant_model.response(2 * math.pi * frequency))
 
-    def propose(
-        self, rule: str, *, crossover: float | None = None, phase_margin: float = 60.0
-    ) -> dict[str, float]:
+    def propose(self, rule: str, *, crossover: float | None = None, phase_margin: float = 60.0) -> dict[str, float]:
         """Gains by a rule of `RULES`. Raises `DriveProblem` for an unreachable wish."""
         if rule not in RULES:
             known = ", ".join(each.id for each in RULES)
@@ -298,9 +294,7 @@ def study_of(prepared: Prepared, loop: Loop, points: WorkingPoints | None = None
     if isinstance(points, MeasuredPoints):
         return LoopStudy(points.drive_of(loop), loop)
     if isinstance(points, TurningPoints):
-        study = LoopStudy(
-            TurningDrive(prepared.deck, points.rotation, silent=silent, known=points.around), loop
-        )
+        study = LoopStudy(TurningDrive(prepared.deck, points.rotation, silent=silent, known=points.around), loop)
         if responds(study.plant_model):
             return study
         raise DriveProblem(study.why_silent({key: card.name for key, card in prepared.drive.cards.items()}))
@@ -361,9 +355,7 @@ def standings(
     return [replace(s, begin=first_crossover(s.study, found)) if s.study else s for s in found]
 
 
-def working_points_at(
-    prepared: Prepared, at: JudgedAt, stopping: Callable[[], bool] = lambda: False
-) -> WorkingPoints:
+def working_points_at(prepared: Prepared, at: JudgedAt, stopping: Callable[[], bool] = lambda: False) -> WorkingPoints:
     """Raises `DriveProblem` where there are none."""
     points = WorkingPoints(prepared)
     if at is JudgedAt.MEASURED:
@@ -425,13 +417,10 @@ def propose(
 ) -> dict[str, float]:
     """Proposed gains of a regulator of a drive."""
     prepared = prepare(drive if at is JudgedAt.MEASURED else averaged(drive))
-    loop = next(
-        (each for each in find_loops(drive, prepared.deck) if regulator in (each.key, each.regulator)), None
-    )
+    loop = next((each for each in find_loops(drive, prepared.deck) if regulator in (each.key, each.regulator)), None)
     if loop is None:
         raise DriveProblem(
-            f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual "
-            f"value."
+            f"{regulator} closes no loop. Wire its output to the plant and a measured signal to its actual value."
         )
     return study_of(prepared, loop, working_points_at(prepared, at)).propose(rule, **wishes)
 

@@ -136,15 +136,12 @@ def rotation_of(prepared: Prepared, extra: tuple[str, ...] = ()) -> Rotation:
         step, snapshots = angle_step(prepared, simulator, angles[0], until)
         if abs(step) * until / deck.tick < 4 * math.pi:
             raise DriveProblem(
-                "A run of this drive neither settles nor turns twice. Make the run longer, or choose an "
-                "instant."
+                "A run of this drive neither settles nor turns twice. Make the run longer, or choose an instant."
             )
         stride = max(1, math.floor(2 * math.pi / abs(step) / INSTANTS / period)) * period
         first = math.floor((until / deck.tick - INSTANTS * stride - in_a_row - 1) / period) * period
         if first < 1:
-            raise DriveProblem(
-                "The run ends before a steady turn is over. Make it longer, or choose an instant."
-            )
+            raise DriveProblem("The run ends before a steady turn is over. Make it longer, or choose an instant.")
         simulator.restore(
             max(
                 (s for s in snapshots if s.time < (first - 4) * deck.tick),
@@ -153,8 +150,7 @@ def rotation_of(prepared: Prepared, extra: tuple[str, ...] = ()) -> Rotation:
             )
         )
         found = [
-            ticks_from(prepared, simulator, first + k * stride, in_a_row, signals, angles[0])
-            for k in range(INSTANTS)
+            ticks_from(prepared, simulator, first + k * stride, in_a_row, signals, angles[0]) for k in range(INSTANTS)
         ]
     rows, steps = tuple(row for row, _ in found), [step for _, step in found]
     drift = float(np.ptp(steps)) / abs(float(np.mean(steps)))
@@ -189,9 +185,7 @@ def simulator_until(prepared: Prepared, until: float, kept: int) -> Simulator:
 def advanced(simulator: Simulator, t: float) -> None:
     outcome = simulator.advance(t)
     if outcome not in (Outcome.PAUSED, Outcome.DONE):
-        raise DriveProblem(
-            f"The run ends at {simulator.time:g} s, before it turns steadily. See why on Runs."
-        )
+        raise DriveProblem(f"The run ends at {simulator.time:g} s, before it turns steadily. See why on Runs.")
 
 
 class Seen:
@@ -220,15 +214,11 @@ class Seen:
     def turned(self, angle: str, one: float, other: float) -> float:
         """By what an angle moves between two times, rad within half a turn."""
         rows = np.array([self.row(t, t) for t in (one, other)])
-        low, high = evaluate_signals(self.prepared.structure, rows, self.prepared.parameters, (angle,))[
-            :, 0
-        ].tolist()
+        low, high = evaluate_signals(self.prepared.structure, rows, self.prepared.parameters, (angle,))[:, 0].tolist()
         return math.remainder(high - low, 2 * math.pi)
 
 
-def angle_step(
-    prepared: Prepared, simulator: Simulator, angle: str, until: float
-) -> tuple[float, list[Snapshot]]:
+def angle_step(prepared: Prepared, simulator: Simulator, angle: str, until: float) -> tuple[float, list[Snapshot]]:
     """By what an angle moves in a tick at the end of a run, rad within half a turn; and snapshots on the way
     there."""
     tick, snapshots = prepared.deck.tick, [simulator.state()]
@@ -382,9 +372,7 @@ class TurningDrive(SampledDrive):
         S, rows = np.eye(n, n + width), []
         for j, drive in enumerate(row):
             drive.origin = (self.origin + j) % self.period
-            phi, gamma, seen = drive.period_map(
-                inject=inject, setpoint=setpoint, opened=opened, ticks=1, watch=watch
-            )
+            phi, gamma, seen = drive.period_map(inject=inject, setpoint=setpoint, opened=opened, ticks=1, watch=watch)
             u = np.zeros((1, n + width))
             u[0, n + (j if each_tick else 0)] = 1.0
             rows += [seen[0][w][:n] @ S + seen[0][w][n] * u[0] for w in watch]
@@ -407,9 +395,7 @@ class TurningDrive(SampledDrive):
         frame = self.frame(inject, setpoint, opened, (watch,), False)
         names = combined(frame.basis, self.names)
         dt = self.deck.tick * self.period
-        return LinearModel(
-            frame.A, frame.B, frame.C[:1], frame.D[:1], dt, names, inject or setpoint or "", watch
-        )
+        return LinearModel(frame.A, frame.B, frame.C[:1], frame.D[:1], dt, names, inject or setpoint or "", watch)
 
 
 class TurningPoints(WorkingPoints):
@@ -437,9 +423,7 @@ class Map:
         n = len(self.A)
         return (
             self.C
-            @ np.linalg.solve(
-                z[:, None, None] * np.eye(n) - self.A, np.broadcast_to(self.B, (len(z), *self.B.shape))
-            )
+            @ np.linalg.solve(z[:, None, None] * np.eye(n) - self.A, np.broadcast_to(self.B, (len(z), *self.B.shape)))
             + self.D
         )
 
@@ -453,8 +437,7 @@ class Frame(Map):
     def seen(self, watch: tuple[str, ...]) -> list[dict[str, np.ndarray]]:
         rows = np.hstack([self.C, self.D])
         return [
-            {w: rows[j * len(watch) + k] for k, w in enumerate(watch)}
-            for j in range(len(rows) // max(1, len(watch)))
+            {w: rows[j * len(watch) + k] for k, w in enumerate(watch)} for j in range(len(rows) // max(1, len(watch)))
         ]
 
 

@@ -174,11 +174,7 @@ class Search:
             return math.log(max(settling, 1e-12))
         # Not yet settled where the step's record ends: nearer is better.
         rest = abs(analysis.measures.remaining)
-        return (
-            math.log(max(float(analysis.step_t[-1]), 1e-12))
-            + 1.0
-            + (min(rest, 1e3) if math.isfinite(rest) else 1e3)
-        )
+        return math.log(max(float(analysis.step_t[-1]), 1e-12)) + 1.0 + (min(rest, 1e3) if math.isfinite(rest) else 1e3)
 
     def peak(self, gains: Mapping[str, float]) -> float:
         """Of the regulator's output after a setpoint step of one, SI."""

@@ -124,9 +124,7 @@ class Span:
             return StepMeasures(*(math.nan,) * 4)
         disturbed = [self.disturbed_at] if self.disturbed_at else []
         end = (
-            min([self.end, *disturbed, *self.leaves[:1]])
-            if self.wish is not None
-            else (self.disturbed_at or self.end)
+            min([self.end, *disturbed, *self.leaves[:1]]) if self.wish is not None else (self.disturbed_at or self.end)
         )
         t, y = window(*self.trace.drawn, self.steps_at, end)
         return step_measures(t, y, self.begins, self.target)

@@ -2,6 +2,4 @@
 
 from pendel.core.measures.declare import Measure, Place
 
-MEASURE = Measure(
-    "dip", "dip at load", lambda span: span.dip.percent / 100 if span.dip else None, "%", Place.RESPONSE
-)
+MEASURE = Measure("dip", "dip at load", lambda span: span.dip.percent / 100 if span.dip else None, "%", Place.RESPONSE)

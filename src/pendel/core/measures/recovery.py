@@ -2,6 +2,4 @@
 
 from pendel.core.measures.declare import Measure, Place
 
-MEASURE = Measure(
-    "recovery", "recovers in", lambda span: span.dip.recovery if span.dip else None, "s", Place.RESPONSE
-)
+MEASURE = Measure("recovery", "recovers in", lambda span: span.dip.recovery if span.dip else None, "s", Place.RESPONSE)

@@ -124,8 +124,7 @@ def cache_folder() -> Path:
             folder.chmod(PRIVATE)
     except OSError as problem:
         raise BuildProblem(
-            f"The build cache {folder} cannot be made private: {problem.strerror}. Make the folder yours and "
-            f"writable."
+            f"The build cache {folder} cannot be made private: {problem.strerror}. Make the folder yours and writable."
         ) from problem
     return folder
 
@@ -268,9 +267,7 @@ def library_of(units: Sequence[tuple[str, tuple[str, ...]]], *, headers: Mapping
         ) from problem
 
 
-def compiled_apart(
-    command: tuple[str, ...], flags: tuple[str, ...], paths: list[Path], units: list[str]
-) -> list[Path]:
+def compiled_apart(command: tuple[str, ...], flags: tuple[str, ...], paths: list[Path], units: list[str]) -> list[Path]:
     """Object files of units, compiled at the same time. Raises `BuildProblem`."""
     objects = [path.with_suffix(".o") for path in paths]
     wanted = [f for f in flags if f != "-shared"]
@@ -310,9 +307,7 @@ def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIM
         except OSError as problem:
             raise BuildProblem(f"The C compiler cannot be started: {problem.strerror}.") from problem
         except subprocess.TimeoutExpired as problem:
-            raise BuildProblem(
-                f"The C compiler did not finish within {PATIENCE * computing:.0f} s."
-            ) from problem
+            raise BuildProblem(f"The C compiler did not finish within {PATIENCE * computing:.0f} s.") from problem
     if code != 0:
         if code == -signal.SIGXCPU or "signal" in told[:400] and "CPU" in told[:400]:
             raise BuildProblem(f"The C compiler did not finish within {computing:.0f} s of computing.")

@@ -362,9 +362,7 @@ class Emitter:
         once for each set of modes ``hoists`` nothing."""
         kept = [(array, ca.densify(e)) for array, e in outputs if e.numel() > 0]
         keys = list(self.inputs)
-        solves = (
-            bool(self.n_loops) and any(ca.depends_on(e, self.inputs["z"]) for _, e in kept) and name != LOOPS
-        )
+        solves = bool(self.n_loops) and any(ca.depends_on(e, self.inputs["z"]) for _, e in kept) and name != LOOPS
         signature = f"void {name}({SIGNATURE}{''.join(f', double *{array}' for array, _ in outputs)})"
         quiet = "".join(f" (void){a};" for a in ("t", "x", "u", "s", "p", "h", *(a for a, _ in outputs)))
         body: list[str] = []
@@ -414,9 +412,7 @@ class Emitter:
         The last solution is kept behind the hoisted values, as the start of the next.
         """
         self.function(LOOPS, [("r", residuals), ("jac", ca.jacobian(residuals, self.inputs["z"]))])
-        self.parts[-1] = self.parts[-1].replace(
-            "double *r, double *jac)", "const double *z, double *r, double *jac)"
-        )
+        self.parts[-1] = self.parts[-1].replace("double *r, double *jac)", "const double *z, double *r, double *jac)")
         self.parts.append(NEWTON.replace("COUNT", str(self.n_loops)))
 
     def steady(self, expression: str, stem: str) -> str:

@@ -53,9 +53,7 @@ def unfit(method: RunMethod) -> str:
     return ""
 
 
-METHODS: Table[RunMethod] = Table(
-    "pendel.methods", RunMethod, (), constant="", word="method", ours=OURS, fits=unfit
-)
+METHODS: Table[RunMethod] = Table("pendel.methods", RunMethod, (), constant="", word="method", ours=OURS, fits=unfit)
 
 
 @lru_cache(maxsize=1)

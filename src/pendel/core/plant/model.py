@@ -78,14 +78,10 @@ class PlantModel:
     def signals(self) -> dict[str, ca.SX]:
         found = {key: self.system.express(e) for key, e in self.network.signals.items()}
         for kind in BALANCE:
-            found |= {
-                f"{kind}:{card}": self.system.express(e) for card, e in getattr(self.network, kind).items()
-            }
+            found |= {f"{kind}:{card}": self.system.express(e) for card, e in getattr(self.network, kind).items()}
         if self.with_energy:
             found |= {f"energy.{s.name()}": s for s in self.energy_symbols}
-            found["energy.stored"] = sum(
-                (self.system.express(e) for e in self.network.stored.values()), ca.SX(0)
-            )
+            found["energy.stored"] = sum((self.system.express(e) for e in self.network.stored.values()), ca.SX(0))
         return found
 
     def derivative(self, f: ca.SX, by: ca.SX) -> ca.SX:
@@ -123,9 +119,7 @@ class PlantModel:
         emitter.function("pd_jac", [("jac", slopes), ("dfdt", self.derivative(self.rhs, n.time))])
         jacobian, elimination = few_entries(slopes)
         holds = [
-            (k, self.system.express(m.zero_on_entry))
-            for k, m in enumerate(n.modes)
-            if m.zero_on_entry is not None
+            (k, self.system.express(m.zero_on_entry)) for k, m in enumerate(n.modes) if m.zero_on_entry is not None
         ]
         held = stacked(*(e for _, e in holds))
         emitter.function("pd_hold", [("w", held), ("grad", self.derivative(held, x) if holds else ca.SX())])

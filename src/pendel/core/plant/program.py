@@ -162,9 +162,7 @@ class Program:
     @cached_property
     def key(self) -> str:
         """Equal for programs whose runs can take each other's snapshots."""
-        text = repr(
-            (self.structure, self.control, self.control_signals, self.control_states, self.control_values)
-        )
+        text = repr((self.structure, self.control, self.control_signals, self.control_states, self.control_values))
         return hashlib.sha256(text.encode()).hexdigest()[:32]
 
 

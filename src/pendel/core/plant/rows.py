@@ -71,9 +71,7 @@ def picked_at(
     )
 
 
-def evaluate_signals(
-    structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
-) -> Doubles:
+def evaluate_signals(structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]) -> Doubles:
     """Chosen signals at every row; shape (rows, len(keys))."""
     rows = np.ascontiguousarray(rows, dtype=float)
     out = np.empty((len(rows), len(keys)))

@@ -382,9 +382,7 @@ def pointer(array: np.ndarray) -> int:
     return array.ctypes.data
 
 
-def taken(
-    address_: int | None, n_rows: int, width: int, release: Callable[..., None], *more: object
-) -> np.ndarray:
+def taken(address_: int | None, n_rows: int, width: int, release: Callable[..., None], *more: object) -> np.ndarray:
     """A C block of doubles as (n_rows, width), without a copy; ``release(address, *more)`` is called with the
     last array that shows it."""
     if not address_:

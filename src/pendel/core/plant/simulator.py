@@ -106,9 +106,7 @@ class Simulator:
         self._branches: list[tuple[str, int]] = [(uuid.uuid4().hex, 0)]
         if not self._handle:
             self.close()
-            raise RunProblem(
-                "There is not enough memory for the run. Close other programs or run a shorter time."
-            )
+            raise RunProblem("There is not enough memory for the run. Close other programs or run a shorter time.")
 
     # Constant for the program.
 
@@ -164,18 +162,14 @@ class Simulator:
             values = self._doubles(
                 "controls", inputs.controls
             )  # profile tables in the controller's memory point into it
-            self._controller.pd_ctl_init(
-                ctypes.c_void_p(ctypes.addressof(self._memory)), ctypes.c_void_p(values)
-            )
+            self._controller.pd_ctl_init(ctypes.c_void_p(ctypes.addressof(self._memory)), ctypes.c_void_p(values))
             run.controller, run.ctl = address(self._controller, "pd_ctl_tick"), ctypes.addressof(self._memory)
 
     def _take_profiles(self, inputs: Inputs) -> None:
         run = self._run
         run.profile_count = self._ints("profile counts", [len(times) for times, _ in inputs.profiles])
         run.profile_times = self._doubles("profile times", [t for times, _ in inputs.profiles for t in times])
-        run.profile_values = self._doubles(
-            "profile values", [v for _, levels in inputs.profiles for v in levels]
-        )
+        run.profile_values = self._doubles("profile values", [v for _, levels in inputs.profiles for v in levels])
 
     def _take_shorts(self, inputs: Inputs) -> None:
         run, settings = self._run, inputs.settings
@@ -303,8 +297,7 @@ class Simulator:
         plant, blocks = self.program.structure.parameter_keys, self.program.control_values
         if parameter not in plant and parameter not in blocks:
             raise RunProblem(
-                f"The program has no parameter “{parameter}”. Write one of "
-                f"{', '.join(sorted((*plant, *blocks))[:8])} …"
+                f"The program has no parameter “{parameter}”. Write one of {', '.join(sorted((*plant, *blocks))[:8])} …"
             )
         inputs = self.inputs
         if parameter in plant:
@@ -339,15 +332,10 @@ class Simulator:
             contents would mean nothing.
         """
         self._must_be_open()
-        self._must_keep_equations(
-            dict(zip(self.program.structure.parameter_keys, inputs.parameters.tolist()))
-        )
+        self._must_keep_equations(dict(zip(self.program.structure.parameter_keys, inputs.parameters.tolist())))
         if len(inputs.controls) != len(self.inputs.controls):
             raise RunProblem("A delay cannot change its length while it runs. Start the run again.")
-        plant = (
-            not np.array_equal(inputs.parameters, self.inputs.parameters)
-            or inputs.profiles != self.inputs.profiles
-        )
+        plant = not np.array_equal(inputs.parameters, self.inputs.parameters) or inputs.profiles != self.inputs.profiles
         self._renew_controls(inputs.controls)
         self.inputs = replace(
             self.inputs, parameters=inputs.parameters, profiles=inputs.profiles, controls=inputs.controls
@@ -406,9 +394,7 @@ class Simulator:
         if snapshot.program != self.program.key or len(mine.controls) != len(its.controls):
             raise RunProblem("The snapshot is of another drive. Restore one of this drive.")
         if (mine.settings, mine.tick, mine.delay) != (its.settings, its.tick, its.delay):
-            raise RunProblem(
-                "The snapshot was taken with other settings of the run. Restore one taken with these."
-            )
+            raise RunProblem("The snapshot was taken with other settings of the run. Restore one taken with these.")
         same_values = np.array_equal(mine.parameters, its.parameters)
         self._kept["parameters"][: len(its.parameters)] = its.parameters
         branch = self._branch_of(snapshot)
@@ -477,9 +463,7 @@ class Simulator:
         """Close it and hand over the record."""
         self._must_be_open()
         run, width, loop = self._run, self._width, self._loop
-        rows = taken(
-            run.rows, run.n_rows, width, SPARE_ROWS.take_back, 8 * width * run.cap_rows, loop.pd_release
-        )
+        rows = taken(run.rows, run.n_rows, width, SPARE_ROWS.take_back, 8 * width * run.cap_rows, loop.pd_release)
         ticks = taken(
             run.ticks,
             run.n_ticks,
@@ -501,9 +485,7 @@ class Simulator:
         else:
             names = structure.mode_keys if outcome is Outcome.CHATTERS else structure.state_keys
         culprit = names[run.culprit] if run.culprit < len(names) else ""
-        counters = {
-            n: int(getattr(run, n)) for n in ("steps", "rejected", "evaluations", "events", "stiff_steps")
-        }
+        counters = {n: int(getattr(run, n)) for n in ("steps", "rejected", "evaluations", "events", "stiff_steps")}
         return Recorded(
             rows,
             ticks,
@@ -523,9 +505,7 @@ class Simulator:
         if self._controller is None:
             return {}
         found = np.zeros(max(1, len(self.program.control_states)))
-        self._controller.pd_ctl_states(
-            ctypes.c_void_p(ctypes.addressof(self._memory)), ctypes.c_void_p(pointer(found))
-        )
+        self._controller.pd_ctl_states(ctypes.c_void_p(ctypes.addressof(self._memory)), ctypes.c_void_p(pointer(found)))
         return dict(zip(self.program.control_states, found.tolist()))
 
     def close(self) -> None:

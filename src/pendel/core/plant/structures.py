@@ -136,9 +136,7 @@ def prune(place: Path) -> None:
 
 def to_text(structure: Structure) -> str:
     record = asdict(structure)
-    record["answers"] = [
-        (card, name, question.value, answer) for card, name, question, answer in structure.answers
-    ]
+    record["answers"] = [(card, name, question.value, answer) for card, name, question, answer in structure.answers]
     body = json.dumps({"version": version(), "structure": record})
     return json.dumps({"sum": hashlib.sha256(body.encode()).hexdigest(), "body": body})
 
@@ -154,9 +152,7 @@ def from_text(text: str) -> Structure:
         raise ValueError("of another version")
     fields = {name: tuples(value) for name, value in record["structure"].items()}
     fields["pulses"] = tuple(PulseShape(*shape) for shape in fields["pulses"])
-    fields["answers"] = tuple(
-        (card, name, Question(asked), answer) for card, name, asked, answer in fields["answers"]
-    )
+    fields["answers"] = tuple((card, name, Question(asked), answer) for card, name, asked, answer in fields["answers"])
     return Structure(**fields)
 
 

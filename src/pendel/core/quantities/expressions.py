@@ -338,9 +338,7 @@ def names_in(text: str) -> set[str]:
 def is_plain(text: str) -> bool:
     """True when the expression holds neither a name nor a unit, so that the field's own unit applies."""
     try:
-        return all(
-            not isinstance(n, Name) and not (isinstance(n, Number) and n.unit) for n in walk(read(text))
-        )
+        return all(not isinstance(n, Name) and not (isinstance(n, Number) and n.unit) for n in walk(read(text)))
     except SyntaxProblem:
         return False
 
@@ -500,9 +498,7 @@ def _call(function: str, args: list[Measured], text: str) -> Measured:
         return Measured(math.copysign(1.0, first.si) if first.si else 0.0)
     if function in ("min", "max"):
         if args[0].dim != args[1].dim:
-            raise WrongDimension(
-                dimension_text(args[1].dim), dimension_text(args[0].dim), f"One value in {function}()"
-            )
+            raise WrongDimension(dimension_text(args[1].dim), dimension_text(args[0].dim), f"One value in {function}()")
         value = (min if function == "min" else max)(a.si for a in args)
         return Measured(value, first.dim, common_turn(args[0], args[1], text))
     raise SyntaxProblem(text, 0, f"{function}() has no place in a value")

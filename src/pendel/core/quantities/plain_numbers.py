@@ -25,11 +25,7 @@ def plain_numbers(texts: Iterable[str], wanted_unit: str | None) -> list[float] 
             return None
         number, name = match.groups()
         if name not in factors:
-            if (
-                not is_unit(name)
-                or turn(name) != turning
-                or (wanted_unit is not None and unit(name)[1] != dim)
-            ):
+            if not is_unit(name) or turn(name) != turning or (wanted_unit is not None and unit(name)[1] != dim):
                 return None
             factors[name] = unit(name)[0]
         value = float(number) * factors[name]

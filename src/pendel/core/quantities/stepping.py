@@ -33,9 +33,7 @@ def read_step(text: str, field_unit: str, names: Lookup) -> tuple[float, bool]:
         return factor, True
     step = abs(value_in_field(text, field_unit, names))
     if not 0.0 < step < math.inf:
-        raise ExpressionProblem(
-            f"a step of “{text}” changes nothing. Give one above 0, or a factor like ×1.1."
-        )
+        raise ExpressionProblem(f"a step of “{text}” changes nothing. Give one above 0, or a factor like ×1.1.")
     return step, False
 
 

@@ -138,9 +138,7 @@ def dimension_text(dim: Dimension) -> str:
     if dim == NONE:
         return "a plain number"
     if dim in NAMED:
-        return {"J": "J (or N·m)", "Hz": "rad/s (or Hz)", "N·m/A": "N·m/A (or V·s)"}.get(
-            NAMED[dim], NAMED[dim]
-        )
+        return {"J": "J (or N·m)", "Hz": "rad/s (or Hz)", "N·m/A": "N·m/A (or V·s)"}.get(NAMED[dim], NAMED[dim])
     parts = [s if e == 1 else f"{s}^{e:g}" for s, e in zip(BASE_SYMBOLS, dim) if e]
     return "·".join(parts)
 

@@ -55,9 +55,7 @@ def start(module: str, folder: str, wire_bytes: int) -> tuple[subprocess.Popen[b
     return begin(module, folder, [theirs]), ours
 
 
-def start_with_streams(
-    module: str, folder: str, count: int
-) -> tuple[subprocess.Popen[bytes], list[socket.socket]]:
+def start_with_streams(module: str, folder: str, count: int) -> tuple[subprocess.Popen[bytes], list[socket.socket]]:
     """The same with several wires that carry bytes in order, whatever their number; the module calls
     `serve_streams_confined`."""
     pairs = [socket.socketpair() for _ in range(count)]

@@ -122,9 +122,7 @@ class Condenser:
             rows = np.concatenate([self._last[None, :], rows])
         self._last = rows[-1].copy()
         states = rows[:, 1 : 1 + len(self.structure.state_keys)]
-        low, high = (
-            (f(states, axis=0) for f in (np.min, np.max)) if states.size else (np.zeros(0), np.zeros(0))
-        )
+        low, high = (f(states, axis=0) for f in (np.min, np.max)) if states.size else (np.zeros(0), np.zeros(0))
         self._low = low if self._low is None else np.minimum(self._low, low)
         self._high = high if self._high is None else np.maximum(self._high, high)
         begin, end = float(rows[0, 0]), float(rows[-1, 0])
@@ -168,9 +166,7 @@ class Condenser:
         if self.stop[0]:
             raise Interrupted
         assert self._low is not None and self._high is not None
-        found = refined_rows(
-            self.structure, rows, self.parameters, straight=self.straight, span=self._high - self._low
-        )
+        found = refined_rows(self.structure, rows, self.parameters, straight=self.straight, span=self._high - self._low)
         fine, middle = found.rows, found.half_way
         keys = self.structure.signals
         y, m = (evaluate_signals(self.structure, part, self.parameters, keys) for part in (fine, middle))

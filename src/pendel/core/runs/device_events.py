@@ -162,14 +162,9 @@ def energies_of(
             after = run.rows[at]
             before = np.concatenate([after[:, :states], run.rows[at - 1][:, states:]], axis=1)
             (u_0, i_0), (u_1, i_1) = (
-                evaluate(run.structure, rows, run.parameters, [d.voltage, d.current]).T
-                for rows in (before, after)
+                evaluate(run.structure, rows, run.parameters, [d.voltage, d.current]).T for rows in (before, after)
             )
-            power = (
-                np.maximum(u_0, 0) * np.maximum(i_1, 0)
-                if turns_on
-                else np.maximum(u_1, 0) * np.maximum(i_0, 0)
-            )
+            power = np.maximum(u_0, 0) * np.maximum(i_1, 0) if turns_on else np.maximum(u_1, 0) * np.maximum(i_0, 0)
             scale = power / (d.u_ref * d.i_ref)
             found[d.key].append((after[:, 0], energy * scale + 0.5 * power * d.transition))
             partner = by_name.get((d.card, d.partner))

@@ -59,9 +59,7 @@ class Evaluator(Protocol):
     """Evaluates signals of recorded rows; raises `PendelError` where that is not possible. Rows that were handed over
     once are not to be changed."""
 
-    def signals(
-        self, structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
-    ) -> Doubles:
+    def signals(self, structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]) -> Doubles:
         """Chosen signals at every row, shape (rows, len(keys)): `pendel.core.plant.rows.evaluate_signals`."""
         ...
 
@@ -73,9 +71,7 @@ class Evaluator(Protocol):
 class Here:
     """In this process: for processes that are confined themselves, and for scripts."""
 
-    def signals(
-        self, structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
-    ) -> Doubles:
+    def signals(self, structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]) -> Doubles:
         return evaluate_signals(structure, rows, parameters, keys)
 
     def refined(self, structure: Structure, rows: Doubles, parameters: Doubles, **how: Any) -> Refined:
@@ -178,9 +174,7 @@ class EvaluatorProcess:
         self._end(self._free)
         self._folder.cleanup()
 
-    def signals(
-        self, structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]
-    ) -> Doubles:
+    def signals(self, structure: Structure, rows: Doubles, parameters: Doubles, keys: Sequence[str]) -> Doubles:
         unknown = next((key for key in keys if key not in structure.signals), None)
         if unknown is not None:
             raise KeyError(f"There is no signal {unknown}.")
@@ -211,11 +205,7 @@ class EvaluatorProcess:
                 wire.close()
                 self._end(free)
                 if last or isinstance(problem, TimeoutError):
-                    told = (
-                        "did not answer in time"
-                        if isinstance(problem, TimeoutError)
-                        else "ended unexpectedly"
-                    )
+                    told = "did not answer in time" if isinstance(problem, TimeoutError) else "ended unexpectedly"
                     raise RunProblem(
                         f"The process that reads and evaluates runs {told}. The run is untouched; show it again."
                     ) from problem
@@ -309,11 +299,7 @@ def received(wire: Connection, wanted: tuple[int, int]) -> Doubles:
     well, rows, columns = SHAPE.unpack(waited_for(wire))
     if not well:
         raise RunProblem(wire.recv_bytes(TOLD).decode("utf-8", "replace"))
-    if (
-        columns != wanted[1]
-        or (rows != wanted[0] and wanted[0] >= 0)
-        or not 0 <= 8 * rows * columns <= LARGEST
-    ):
+    if columns != wanted[1] or (rows != wanted[0] and wanted[0] >= 0) or not 0 <= 8 * rows * columns <= LARGEST:
         raise ValueError("an array of another shape")
     array = np.empty((rows, columns))
     take_into(wire, array)
@@ -346,8 +332,7 @@ def serve(wires: list[socket.socket], folder: Path) -> None:
     structures: dict[int, Structure] = {}
     arrays: dict[int, Doubles] = {}
     threads = [
-        threading.Thread(target=serve_wire, args=(Connection(wire.detach()), structures, arrays))
-        for wire in wires
+        threading.Thread(target=serve_wire, args=(Connection(wire.detach()), structures, arrays)) for wire in wires
     ]
     for thread in threads:
         thread.start()
@@ -376,9 +361,7 @@ def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[
             try:
                 found = evaluated(order, structures[order.structure_number], rows)
             except Exception as problem:  # noqa: BLE001  the boundary: whatever happens, the window gets a sentence
-                arrays.pop(
-                    order.rows_number if order.shape is not None else 0, None
-                )  # nobody knows that it is here
+                arrays.pop(order.rows_number if order.shape is not None else 0, None)  # nobody knows that it is here
                 told = str(problem) if isinstance(problem, PendelError) else f"Inside Pendel: {problem!r}."
                 wire.send_bytes(SHAPE.pack(False, 0, 0))
                 wire.send_bytes(told.encode()[:TOLD])
@@ -408,9 +391,7 @@ def evaluated(order: Order, structure: Structure, rows: Doubles) -> tuple[Double
     if order.how is None:
         return (HERE.signals(structure, rows, order.parameters, order.keys),)
     found = HERE.refined(structure, rows, order.parameters, **order.how)
-    return tuple(
-        np.ascontiguousarray(each).reshape(-1, rows.shape[1]) for each in (found.rows, found.half_way)
-    )
+    return tuple(np.ascontiguousarray(each).reshape(-1, rows.shape[1]) for each in (found.rows, found.half_way))
 
 
 if __name__ == "__main__":

@@ -51,9 +51,7 @@ def window(t: np.ndarray, y: np.ndarray, start: float, end: float) -> tuple[np.n
     return np.concatenate([[start], t[inside], [end]]), np.concatenate([ends[:1], y[inside], ends[1:]])
 
 
-def step_measures(
-    t: np.ndarray, y: np.ndarray, before: float, target: float, band: float = 0.02
-) -> StepMeasures:
+def step_measures(t: np.ndarray, y: np.ndarray, before: float, target: float, band: float = 0.02) -> StepMeasures:
     """Measures of a response from ``before`` to ``target``; times from the first sample. The response is
     straight between its points, which may be uneven. What still moves by several times the step at the end of
     its time, such as pulses, is no response to it."""
@@ -224,11 +222,7 @@ def cut_at_turns(t: np.ndarray, y: np.ndarray, middle: np.ndarray) -> Pieces:
         a, b = y[k], y[k + 1] + turn
         m = middle[k] + turn * round((0.5 * (a + b) - middle[k]) / turn)
         edge, curve = turn / 2, (2 * a + 2 * b - 4 * m, 4 * m - 3 * a - b, a)
-        places = [
-            q.real
-            for q in np.roots((curve[0], curve[1], a - edge))
-            if abs(q.imag) < 1e-9 and 0 <= q.real <= 1
-        ]
+        places = [q.real for q in np.roots((curve[0], curve[1], a - edge)) if abs(q.imag) < 1e-9 and 0 <= q.real <= 1]
         q = places[0] if places else 0.5
         at = t[k] + q * (t[k + 1] - t[k])
         times += [t[after : k + 1], [at, at]]
@@ -255,9 +249,7 @@ def rms(t: np.ndarray, y: np.ndarray) -> float:
     return straight(t, y).rms(float(t[0]), float(t[-1]))
 
 
-def simpson(
-    width: np.ndarray, a: np.ndarray, m: np.ndarray, b: np.ndarray, *, squared: bool = False
-) -> np.ndarray:
+def simpson(width: np.ndarray, a: np.ndarray, m: np.ndarray, b: np.ndarray, *, squared: bool = False) -> np.ndarray:
     """Integrals over pieces of a width (s), summed along the first axis: of the parabola through values at
     both ends and half way, or of its square. No products of vectors are used: those of this length start
     threads, and wait for them for milliseconds where another thread computes."""
@@ -266,9 +258,7 @@ def simpson(
         return np.einsum("i" + ",i..." * len(values) + "->...", width, *values)
 
     if squared:
-        return (
-            2 * (over(a, a) + over(b, b)) + 8 * over(m, m) + 2 * (over(m, a) + over(m, b)) - over(a, b)
-        ) / 15
+        return (2 * (over(a, a) + over(b, b)) + 8 * over(m, m) + 2 * (over(m, a) + over(m, b)) - over(a, b)) / 15
     return (over(a) + 4 * over(m) + over(b)) / 6
 
 

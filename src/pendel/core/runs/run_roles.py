@@ -45,9 +45,7 @@ def machine_currents(run: KeptRun, machine: str) -> list[str]:
     """All currents of a machine by which its peak is found: those of its phases, and what it gives as one
     current."""
     return [
-        key
-        for role in (SignalRole.MACHINE_CURRENT, SignalRole.PHASE_CURRENT)
-        for key in signals_of(run, machine, role)
+        key for role in (SignalRole.MACHINE_CURRENT, SignalRole.PHASE_CURRENT) for key in signals_of(run, machine, role)
     ]
 
 

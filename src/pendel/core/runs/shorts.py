@@ -179,9 +179,7 @@ def still_joined(drive: Drive, kinds: Mapping[str, Kind]) -> nx.Graph:
     import networkx as nx  # slow to load
 
     graph = nx.Graph()
-    graph.add_edges_from(
-        joins(drive, port_lines({k: kind for k, kind in kinds.items() if isinstance(kind, Part)}))
-    )
+    graph.add_edges_from(joins(drive, port_lines({k: kind for k, kind in kinds.items() if isinstance(kind, Part)})))
     parts = {key: kind.conduction for key, kind in kinds.items() if isinstance(kind, Part)}
     earthed = [(key, *own.earths) for key, own in parts.items() if own.earths]
     graph.add_edges_from(itertools.pairwise(earthed))
@@ -190,9 +188,7 @@ def still_joined(drive: Drive, kinds: Mapping[str, Kind]) -> nx.Graph:
     return graph
 
 
-def path_between(
-    still: nx.Graph, paths: list[Path], mode: np.ndarray, plus: PinName, minus: PinName
-) -> list[str]:
+def path_between(still: nx.Graph, paths: list[Path], mode: np.ndarray, plus: PinName, minus: PinName) -> list[str]:
     """Devices that lead from one end of a source to the other in these modes; empty where none do."""
     import networkx as nx  # slow to load
 

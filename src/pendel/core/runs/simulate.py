@@ -290,11 +290,7 @@ def refused_c(drive: Drive) -> list[Finding]:
 def averaged(drive: Drive) -> Drive:
     """The drive with every converter averaged and its controller as modelled, as linear models need it; the
     drive itself when it is so already."""
-    pulsed = [
-        k
-        for k, c in drive.cards.items()
-        if c.choices.get("level", DRIVE_LEVEL) not in (DRIVE_LEVEL, plainest())
-    ]
+    pulsed = [k for k, c in drive.cards.items() if c.choices.get("level", DRIVE_LEVEL) not in (DRIVE_LEVEL, plainest())]
     modelled = drive.settings["controller"] == "as modelled"
     if drive.settings["level"] == plainest() and not pulsed and modelled:
         return drive
@@ -375,12 +371,7 @@ def reopen(path: Path, read: Callable[[Path], Content] = content_here) -> KeptRu
         structure.profile_keys,
         structure.mode_keys,
     )
-    if (
-        not same
-        or run.rows.ndim != 2
-        or run.rows.shape[1] != width
-        or len(run.parameters) != structure.parameter_count
-    ):
+    if not same or run.rows.ndim != 2 or run.rows.shape[1] != width or len(run.parameters) != structure.parameter_count:
         raise FileProblem(str(path), "the kept run was made by another version of Pendel. Run again.")
     if run.condensed is not None and not run.condensed.fits(len(structure.signals), len(run.devices)):
         run.condensed = None
@@ -471,9 +462,7 @@ def run_drive(
     inputs = prepared.inputs(run_settings)
     values = prepared.examined.values
     devices = switching_losses(drive, kinds, values, structure.mode_keys)
-    condenser = Condenser(
-        structure, inputs.parameters, METHODS[run_settings.method].fixed_steps, devices, watch.stop
-    )
+    condenser = Condenser(structure, inputs.parameters, METHODS[run_settings.method].fixed_steps, devices, watch.stop)
     recorded = integrate(prepared.program, inputs, watch, condenser.take)
     watch.busy[0] += 1  # from here on it is looked at, and hears of no stop
     seconds = time.perf_counter() - begun
@@ -543,9 +532,7 @@ def outcome_sentence(drive: Drive, recorded: Recorded) -> str:
     card, _, state = recorded.culprit.partition(".")
     name = drive.cards[card].name if card in drive.cards else card
     at = f"{recorded.ended_at * 1e3:.4g} ms"
-    moves = card in drive.cards and any(
-        p.link in (Link.SHAFT, Link.ROD) for p in kind_of(drive.cards[card]).ports
-    )
+    moves = card in drive.cards and any(p.link in (Link.SHAFT, Link.ROD) for p in kind_of(drive.cards[card]).ports)
     if moves:
         steadied = "Check its limits or add a small compliance."
     else:

@@ -37,16 +37,12 @@ class Vectors:
 
 def machines(run: KeptRun) -> list[str]:
     """Cards of a run that have phase currents and a rotor's frame."""
-    return [
-        c for c in cards_with(run, SignalRole.PHASE_CURRENT, SignalRole.PHASE_VOLTAGE) if angle_key(run, c)
-    ]
+    return [c for c in cards_with(run, SignalRole.PHASE_CURRENT, SignalRole.PHASE_VOLTAGE) if angle_key(run, c)]
 
 
 def angle_key(run: KeptRun, machine: str) -> str:
     """The signal that gives the rotor's frame: the angle of the magnet, or of the rotor flux."""
-    found = (
-        k for role in (SignalRole.ROTOR_ANGLE, SignalRole.FIELD_ANGLE) for k in signals_of(run, machine, role)
-    )
+    found = (k for role in (SignalRole.ROTOR_ANGLE, SignalRole.FIELD_ANGLE) for k in signals_of(run, machine, role))
     return next(found, "")
 
 
@@ -78,10 +74,7 @@ def vectors_at(run: KeptRun, machine: str, time: float) -> Vectors:
 
     angle = run.trace(angle_key(run, machine))
     at = float(
-        np.angle(
-            mean(*window(angle.t, np.cos(angle.y), *span))
-            + 1j * mean(*window(angle.t, np.sin(angle.y), *span))
-        )
+        np.angle(mean(*window(angle.t, np.cos(angle.y), *span)) + 1j * mean(*window(angle.t, np.sin(angle.y), *span)))
     )
     current, voltage = (
         clarke(*map(average, signals_of(run, machine, role)))
@@ -116,8 +109,7 @@ def current_path(run: KeptRun, machine: str, start: float, end: float, points: i
     run.fetch(needed(run, machine))
     t = np.linspace(max(0.0, start), min(end, run.end), points)
     found = [
-        np.interp(t, trace.t, trace.y)
-        for trace in map(run.trace, signals_of(run, machine, SignalRole.PHASE_CURRENT))
+        np.interp(t, trace.t, trace.y) for trace in map(run.trace, signals_of(run, machine, SignalRole.PHASE_CURRENT))
     ]
     return np.asarray(clarke(*found))
 

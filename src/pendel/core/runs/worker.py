@@ -105,9 +105,7 @@ class RunFinished:
             Path(self.path).parent.mkdir(parents=True, exist_ok=True)
             shutil.move(self.made, self.path)
         except OSError as problem:
-            raise FileProblem(
-                self.path, f"the run cannot be kept: {problem.strerror or problem}."
-            ) from problem
+            raise FileProblem(self.path, f"the run cannot be kept: {problem.strerror or problem}.") from problem
         return Path(self.path)
 
 
@@ -237,9 +235,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         return Answered(swept.run(request.frequencies, request.amplitude, stopping=shared.stopping))
     if isinstance(request, FormatsRequest):
         return Answered(propose_formats(drive, request.wanted, shared.stopping, shared.report))
-    run = run_drive(
-        prepare(drive), name=request.name, watch=Watch(shared.stop, shared.progress, shared.keeping)
-    )
+    run = run_drive(prepare(drive), name=request.name, watch=Watch(shared.stop, shared.progress, shared.keeping))
     shared.keeping[0] = 1
     run.differs = request.differs
     save(run, made)
@@ -316,9 +312,7 @@ class Worker:
         os.close(memory)
         self.connection = Connection(ours.detach())
         self._received: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
-        self._threads = [
-            threading.Thread(target=receive, args=(self.connection, self._received), daemon=True)
-        ]
+        self._threads = [threading.Thread(target=receive, args=(self.connection, self._received), daemon=True)]
         self._threads[0].start()
         self._stop_asked = 0.0
 
@@ -429,9 +423,7 @@ class Worker:
         until = time.monotonic() + patience
         while (answer := self.answer(LOOK)) is None:
             if time.monotonic() > until:
-                return self._replaced(
-                    f"There was no answer within {patience:.0f} s, so the process was ended."
-                )
+                return self._replaced(f"There was no answer within {patience:.0f} s, so the process was ended.")
             report(self.progress)
             if stopping():
                 self.shared.stop[0] = 1
@@ -441,9 +433,9 @@ class Worker:
         self.end_now()
         if self._process is not None:
             self._process.wait()
-        for thread in (
-            self._threads
-        ):  # they end with the process; closed under them, the pipe's number could be another file's
+        for (
+            thread
+        ) in self._threads:  # they end with the process; closed under them, the pipe's number could be another file's
             thread.join()
         self.connection.close()
 

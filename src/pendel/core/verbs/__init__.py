@@ -50,13 +50,9 @@ JUDGED_AT = Parameter(
     "POINT",
 )
 UNTIL = Parameter("until", "run length, such as 1.2 s", "TIME", unit="s")
-UNIT = Parameter(
-    "unit", "report a signal in another unit, such as door_motor.speed=rpm", "SIGNAL=UNIT", many=True
-)
+UNIT = Parameter("unit", "report a signal in another unit, such as door_motor.speed=rpm", "SIGNAL=UNIT", many=True)
 
-FORMAT = Parameter(
-    "number_format", "of all blocks: float64, float32, fixed32 or fixed16", "FORMAT", option="format"
-)
+FORMAT = Parameter("number_format", "of all blocks: float64, float32, fixed32 or fixed16", "FORMAT", option="format")
 BLOCKS = Parameter(
     "blocks",
     "number format of one block, such as current_pi=fixed32",
@@ -115,9 +111,7 @@ VERBS = (
         "run a drive and measure its signals between two times",
         measure,
         (
-            Parameter(
-                "start", "such as 0.2 s; the run's beginning without it", "TIME", unit="s", option="from"
-            ),
+            Parameter("start", "such as 0.2 s; the run's beginning without it", "TIME", unit="s", option="from"),
             Parameter("end", "the run's end without it", "TIME", unit="s", option="to"),
             Parameter("setpoint", "also measure how the signals follow this one", "SIGNAL"),
             Parameter("fundamental", "such as 50 Hz: its amplitude and THD as well", "FREQUENCY", unit="Hz"),
@@ -178,9 +172,7 @@ VERBS = (
         (
             Parameter("by", "notch, low-pass or damping; damping without it", "MEANS"),
             Parameter("mode", "its number from 1, slowest first; 1 without it", "NUMBER"),
-            Parameter(
-                "behind", "the block output it acts on; the torque nearest to the plant without it", "SIGNAL"
-            ),
+            Parameter("behind", "the block output it acts on; the torque nearest to the plant without it", "SIGNAL"),
             Parameter("speed", "what a damping loop feeds back; that of the first body without it", "SIGNAL"),
             Parameter("damping", "for a damping loop to reach; 0.3 without it", "SHARE"),
         ),

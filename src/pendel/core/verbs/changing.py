@@ -63,8 +63,7 @@ def named(drive: Drive, name: str, text: str) -> Command:
         return commands.set_setting(drive, name, text)
     known = [*drive.quantities, *drive.settings]
     raise DriveProblem(
-        f"There is no quantity or setting {name} in this drive.{near_words(name, known)} It has "
-        f"{', '.join(known)}."
+        f"There is no quantity or setting {name} in this drive.{near_words(name, known)} It has {', '.join(known)}."
     )
 
 

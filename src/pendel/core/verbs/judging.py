@@ -114,9 +114,7 @@ def linear_between(
     points: tuple[SweptPoint, ...] = ()
     if wished := list(swept):
         usual = wished == ["usual"]
-        measured = (
-            usual_frequencies(found).tolist() if usual else [read_figure(drive, f, "Hz", 0.0) for f in wished]
-        )
+        measured = usual_frequencies(found).tolist() if usual else [read_figure(drive, f, "Hz", 0.0) for f in wished]
         points = Sweep(prepare(drive), found).run(measured).points
     return TransferReport(
         ends.source,

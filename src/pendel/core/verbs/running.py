@@ -178,8 +178,7 @@ def measure(
         raise DriveProblem(f"The run ends at {kept.end:g} s, before {first:g} s.")
     if setpoint and setpoint not in kept.keys:
         raise DriveProblem(
-            f"There is no signal {setpoint}.{near_words(setpoint, kept.keys)} There are "
-            f"{', '.join(kept.keys)}."
+            f"There is no signal {setpoint}.{near_words(setpoint, kept.keys)} There are {', '.join(kept.keys)}."
         )
     if voltage and voltage not in kept.keys:
         raise DriveProblem(
@@ -202,9 +201,7 @@ def measure(
         found = {}
         for m in measures_at(Place.SIGNAL):
             value = m.value(span)
-            found[m.title] = (
-                math.nan if value is None else value / (one if m.unit is None else factor(m.unit))
-            )
+            found[m.title] = math.nan if value is None else value / (one if m.unit is None else factor(m.unit))
         if base:
             lines = spectrum(*trace.drawn, first, last, fundamental=base)
             found |= {"at the fundamental": lines.line(base) / one, "THD %": 100 * lines.distortion(base)}

@@ -59,9 +59,7 @@ class CodeEditor(QWidget):
         self.key = Field("", "Pinned key", 60)
         self.key.setPlaceholderText("none")
         self.key.setToolTip("A number by which scripts find the block in the code, whatever else changes")
-        self.key.committed.connect(
-            lambda text: session.do(commands.set_pinned_key(session.drive, card, text))
-        )
+        self.key.committed.connect(lambda text: session.do(commands.set_pinned_key(session.drive, card, text)))
         self.key_note = wrapped("", "wrong")
         inside.addLayout(row(label("Pinned key", "muted"), 1, self.key))
         inside.addWidget(self.key_note)
@@ -99,8 +97,7 @@ class CodeEditor(QWidget):
         step = self.steps[name] = Field("", f"Step of {name}", 60)
         step.setPlaceholderText("auto")
         step.setToolTip(
-            "What a key or the wheel adds, such as 0.5 A, or a factor such as ×1.1; else one in the second "
-            "digit"
+            "What a key or the wheel adds, such as 0.5 A, or a factor such as ×1.1; else one in the second digit"
         )
         for field, width in zip((low, high, step), WIDTHS):
             field.setFixedWidth(width)

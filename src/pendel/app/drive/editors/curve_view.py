@@ -67,9 +67,7 @@ class CurveView(QWidget):
         painter.drawLine(QPointF(ground.left(), high), QPointF(ground.right(), high))
         painter.setPen(colour("muted"))
         right = Qt.AlignmentFlag.AlignRight
-        painter.drawText(
-            QRectF(0, high - 7, LEFT - 5, 14), right, number_text(top / unit(curve.y_unit)[0], 3)
-        )
+        painter.drawText(QRectF(0, high - 7, LEFT - 5, 14), right, number_text(top / unit(curve.y_unit)[0], 3))
         painter.drawText(
             QRectF(0, 2, self.width() - RIGHT, 14),
             Qt.AlignmentFlag.AlignLeft,
@@ -77,9 +75,7 @@ class CurveView(QWidget):
         )
         painter.drawText(QRectF(LEFT, ground.bottom() + 4, 20, 14), Qt.AlignmentFlag.AlignLeft, "0")
         end = number_text(curve.x[-1] / unit(curve.x_unit)[0], 3)
-        painter.drawText(
-            QRectF(LEFT, ground.bottom() + 4, ground.width(), 14), right, f"{end} {curve.x_unit}"
-        )
+        painter.drawText(QRectF(LEFT, ground.bottom() + 4, ground.width(), 14), right, f"{end} {curve.x_unit}")
 
     def _read(self, painter: QPainter, curve: Curve, ground: QRectF) -> None:
         assert self.pointer is not None

@@ -29,8 +29,7 @@ class FaceEditor(QWidget):
         body = column(self, (0, 4, 0, 0), 6)
         body.addWidget(
             wrapped(
-                "Tick what the card shows. A value on the face is each assembly's own; all else follows the "
-                "design.",
+                "Tick what the card shows. A value on the face is each assembly's own; all else follows the design.",
                 "muted",
             )
         )
@@ -56,9 +55,7 @@ class FaceEditor(QWidget):
         drive = self.session.drive
         face = assemblies.face_of(drive, self.assembly)
         names = {
-            (kind, i.path, i.item): i.name
-            for kind, items in ((VALUE, face.values), (PORT, face.ports))
-            for i in items
+            (kind, i.path, i.item): i.name for kind, items in ((VALUE, face.values), (PORT, face.ports)) for i in items
         }
         found = []
         for key, card in drive.cards.items():
@@ -125,9 +122,7 @@ class FaceEditor(QWidget):
             if column_ == NAME and name and item.text(NAME).strip() != name:
                 self.session.do(assemblies.rename_item(drive, self.assembly, name, item.text(NAME)))
             ticked = item.checkState(WHAT) is Qt.CheckState.Checked
-            if column_ == WHAT and ticked != bool(
-                name
-            ):  # else only its words were typed over; they come back
+            if column_ == WHAT and ticked != bool(name):  # else only its words were typed over; they come back
                 change = assemblies.show_value if what == VALUE else assemblies.show_port
                 self.session.do(change(drive, self.assembly, end, ticked))
         except DriveProblem as problem:

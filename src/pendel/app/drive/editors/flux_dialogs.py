@@ -74,9 +74,7 @@ class MapPair(QWidget):
 
 def fit_told(table: FluxTable) -> str:
     """How exact the smooth fit is, at the table's nodes and between them."""
-    at_nodes, between = (
-        max(0.001, 100 * share) for share in (flux.fitted(table).misfit, flux.left_out(table))
-    )
+    at_nodes, between = (max(0.001, 100 * share) for share in (flux.fitted(table).misfit, flux.left_out(table)))
     return (
         f"The smooth fit misses them by at most {at_nodes:.2g} % of the largest flux, "
         f"and nodes left out of it by {between:.2g} %."
@@ -113,9 +111,7 @@ class FluxWizard(QDialog):
         self.winding.setAccessibleName("Winding of the tables")
         for stored, words in (("star", "of a phase in star"), ("delta", "of a winding in delta")):
             self.winding.addItem(words, stored)
-        body.addLayout(
-            row(label("Matrices"), self.rows, self.mirror, 1, label("Values"), self.winding, spacing=12)
-        )
+        body.addLayout(row(label("Matrices"), self.rows, self.mirror, 1, label("Values"), self.winding, spacing=12))
         self.pair = MapPair()
         body.addWidget(self.pair, 1)
         self.note = wrapped("", "")
@@ -233,9 +229,7 @@ class FluxWizard(QDialog):
 class FluxWindow(QDialog):
     """The tables of a machine, with the currents of its latest run on the contour lines."""
 
-    def __init__(
-        self, table: FluxTable, name: str, run: KeptRun | None, card: str, parent: QWidget | None = None
-    ):
+    def __init__(self, table: FluxTable, name: str, run: KeptRun | None, card: str, parent: QWidget | None = None):
         super().__init__(parent)
         self.setWindowTitle(f"{name}: flux tables")
         self.resize(900, 560)

@@ -47,10 +47,7 @@ class FluxEditor(QWidget):
         faults = any(c.fault for c in flux.concerns(table))
         lines = [
             f"{len(table.i_d)} × {len(table.i_q)} points" + (f" from {table.source}" if table.source else ""),
-            *(
-                f"{n} {figure(a[0], 'A')} … {figure(a[-1], 'A')}"
-                for n, a in (("i_d", table.i_d), ("i_q", table.i_q))
-            ),
+            *(f"{n} {figure(a[0], 'A')} … {figure(a[-1], 'A')}" for n, a in (("i_d", table.i_d), ("i_q", table.i_q))),
             "Beyond, the fluxes go on straight, which is a guess; the picture shows the border dashed.",
         ]
         if not faults:
@@ -58,9 +55,7 @@ class FluxEditor(QWidget):
         self.told.setText("\n".join(lines))
 
     def choose(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(
-            self, "Load flux tables", "", "Tables (*.csv *.txt *.mat *.h5 *.hdf5)"
-        )
+        name, _ = QFileDialog.getOpenFileName(self, "Load flux tables", "", "Tables (*.csv *.txt *.mat *.h5 *.hdf5)")
         if name:
             self.load(Path(name))
 

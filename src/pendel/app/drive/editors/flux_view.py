@@ -218,9 +218,7 @@ class ContourView(MapWidget):
     def _on_grid(self, p) -> QPointF:
         """A point in grid numbers, as the contour search gives it (cell centres), on the picture."""
         k, j = p[0] - 0.5, p[1] - 0.5
-        return self.place(
-            np.interp(k, np.arange(len(self.x)), self.x), np.interp(j, np.arange(len(self.y)), self.y)
-        )
+        return self.place(np.interp(k, np.arange(len(self.x)), self.x), np.interp(j, np.arange(len(self.y)), self.y))
 
     def _draw_axes(self, painter: QPainter, ground: QRectF) -> None:
         painter.setFont(font(10.5))

@@ -22,8 +22,7 @@ from pendel.core.quantities.named import Names
 from pendel.core.trust import allow, is_allowed
 
 HINTS = {
-    PART: "What flows through a port counts positive into the part. der(x) is the change of a state; "
-    "time is the time.",
+    PART: "What flows through a port counts positive into the part. der(x) is the change of a state; time is the time.",
     own_block.LANGUAGE: "Assignments, if/elif/else, + − * /, < <= > >=, and, or, not; dt is the period in "
     f"seconds, all in SI. Known are {', '.join(sorted(own_block.INTRINSICS_SHOWN))}.",
     own_block.MODES: "name: what it does each period, parted by semicolons. name -> other: when it "
@@ -82,9 +81,7 @@ def mathml(node: Node) -> str:
             loosely = op == "-" and isinstance(right, Binary) and right.op in "+-"
             return f"<mrow>{mathml(left)}<mo>{sign}</mo>{bracketed(right, loosely)}</mrow>"
         case Call("der", (Name(name),)):
-            return (
-                f"<mfrac><mrow><mi>d</mi>{mathml_name(name)}</mrow><mrow><mi>d</mi><mi>t</mi></mrow></mfrac>"
-            )
+            return f"<mfrac><mrow><mi>d</mi>{mathml_name(name)}</mrow><mrow><mi>d</mi><mi>t</mi></mrow></mfrac>"
         case Call("sqrt", (inner,)):
             return f"<msqrt>{mathml(inner)}</msqrt>"
         case Call(function, arguments):
@@ -251,8 +248,7 @@ class OwnEditor(QWidget):
         titles = {name: title.split(",")[0].lower() for name, title, *_ in SECTIONS[self.kind]}
         self.problems.setText(
             "\n".join(
-                f"{titles[section]}, line {line + 1}: {sentence}"
-                for section, line, sentence in model.problems[:4]
+                f"{titles[section]}, line {line + 1}: {sentence}" for section, line, sentence in model.problems[:4]
             )
         )
         for name, edit in self.edits.items():

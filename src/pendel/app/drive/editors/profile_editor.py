@@ -118,9 +118,7 @@ class ProfileCurve(QWidget):
         if self.dragging:
             t, v = self.from_screen(event.position())
             low = self.points[self.chosen - 1][0] if self.chosen else 0.0
-            high = (
-                self.points[self.chosen + 1][0] if self.chosen + 1 < len(self.points) else max(self.span, t)
-            )
+            high = self.points[self.chosen + 1][0] if self.chosen + 1 < len(self.points) else max(self.span, t)
             self.moved.emit(self.chosen, min(max(t, low), high), v)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:

@@ -16,9 +16,7 @@ class RowsEditor(QWidget):
         super().__init__()
         self.session, self.card, self.spec = session, card, spec
         body = column(self, (0, 4, 0, 4), 6)
-        self.table = TextTable(
-            spec.label, [f"{c.label}, {c.unit}" if c.unit else c.label for c in spec.columns]
-        )
+        self.table = TextTable(spec.label, [f"{c.label}, {c.unit}" if c.unit else c.label for c in spec.columns])
         self.table.typed.connect(self._typed)
         body.addWidget(self.table)
         body.addLayout(row(button("Add row", self.append), button("Delete row", self.remove), 1))

@@ -149,10 +149,7 @@ class Obstacles:
 
     def __init__(self, boxes: Iterable[Box]):
         self.boxes = list(boxes)
-        edges = [
-            (b.x - CLEARANCE, b.x + b.w + CLEARANCE, b.y - CLEARANCE, b.y + b.h + CLEARANCE)
-            for b in self.boxes
-        ]
+        edges = [(b.x - CLEARANCE, b.x + b.w + CLEARANCE, b.y - CLEARANCE, b.y + b.h + CLEARANCE) for b in self.boxes]
         self.edges = np.array(edges, dtype=float).reshape(-1, 4)
 
     def off(self, anchor: Anchor) -> Point:
@@ -173,12 +170,7 @@ class Obstacles:
         a card."""
         end = start + np.clip(towards - start, -AWAY, AWAY)
         left, right, top, bottom = self.edges.T
-        met = (
-            (xs[:, None] > left)
-            & (xs[:, None] < right)
-            & (max(start, end) > top)
-            & (min(start, end) < bottom)
-        )
+        met = (xs[:, None] > left) & (xs[:, None] < right) & (max(start, end) > top) & (min(start, end) < bottom)
         return xs[~met.any(axis=1)]
 
     def detours(self, p: Point, q: Point, xs: np.ndarray, ys: np.ndarray) -> np.ndarray:
@@ -221,9 +213,7 @@ class Paths:
 
     def path(self, n: int) -> list[Point]:
         points = [(float(x), float(y)) for x, y in self.points[n, : self.counts[n]]]
-        return [
-            point for point, _ in itertools.groupby(points)
-        ]  # what went to and fro ends twice where it began
+        return [point for point, _ in itertools.groupby(points)]  # what went to and fro ends twice where it began
 
     def _there(self) -> np.ndarray:
         return np.arange(self.points.shape[1] - 1) < self.counts[:, None] - 1
@@ -498,9 +488,7 @@ def tidy(
     return places
 
 
-def tidy_power(
-    cards: list[str], links: list[tuple[str, str]], sources: list[str]
-) -> dict[str, tuple[int, int]]:
+def tidy_power(cards: list[str], links: list[tuple[str, str]], sources: list[str]) -> dict[str, tuple[int, int]]:
     neighbours: dict[str, list[str]] = {c: [] for c in cards}
     for a, b in links:
         if a in neighbours and b in neighbours:  # a wrong wire may end on the other deck

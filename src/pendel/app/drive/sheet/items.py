@@ -117,8 +117,7 @@ class CardItem(QGraphicsItem):
         fitted = QFontMetricsF(chosen).elidedText(text, Qt.TextElideMode.ElideRight, rect.width())
         painter.drawText(
             rect,
-            (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft)
-            | Qt.AlignmentFlag.AlignVCenter,
+            (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter,
             fitted,
         )
 
@@ -127,9 +126,7 @@ class CardItem(QGraphicsItem):
         self._text(painter, QRectF(9, 6, room, 18), self.face.name, 12, "ink", bold=True)
         symbol = self.face.kind.symbol if isinstance(self.face.kind, Part) else None
         for k, line in enumerate(self.face.lines):
-            self._text(
-                painter, QRectF(9, 25 + 15 * k, w - (14 if symbol is None else 58), 15), line, 11, "muted"
-            )
+            self._text(painter, QRectF(9, 25 + 15 * k, w - (14 if symbol is None else 58), 15), line, 11, "muted")
         if symbol is not None:
             painter.save()
             painter.translate(w - 49, 27)
@@ -171,9 +168,7 @@ class CardItem(QGraphicsItem):
         painter.setPen(QPen(colour(role), 1.4))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolyline(
-            QPolygonF(
-                [QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height()) for x, y in points]
-            )
+            QPolygonF([QPointF(rect.x() + x * rect.width(), rect.bottom() - y * rect.height()) for x, y in points])
         )
 
 
@@ -182,9 +177,7 @@ def two_lines(name: str, metrics: QFontMetricsF, width: float) -> tuple[str, str
     words = name.split()
     if metrics.horizontalAdvance(name) <= width or len(words) < 2:
         return name, ""
-    fits = (
-        n for n in range(len(words) - 1, 0, -1) if metrics.horizontalAdvance(" ".join(words[:n])) <= width
-    )
+    fits = (n for n in range(len(words) - 1, 0, -1) if metrics.horizontalAdvance(" ".join(words[:n])) <= width)
     n = next(fits, 1)
     return " ".join(words[:n]), " ".join(words[n:])
 
@@ -258,9 +251,7 @@ class WireItem(QGraphicsItem):
             return
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.selected:
-            painter.setPen(
-                QPen(colour("petrol_tint"), 10, cap=Qt.PenCapStyle.RoundCap, join=Qt.PenJoinStyle.RoundJoin)
-            )
+            painter.setPen(QPen(colour("petrol_tint"), 10, cap=Qt.PenCapStyle.RoundCap, join=Qt.PenJoinStyle.RoundJoin))
             painter.drawPath(self._line())
         {
             "dc": self._paint_dc,
@@ -287,9 +278,7 @@ class WireItem(QGraphicsItem):
     def _paint_side_by_side(self, painter: QPainter, *strokes: tuple[str, float]) -> None:
         """Lines side by side: a wide stroke with narrower ones of the ground colour and of ink on it."""
         for role, width in strokes:
-            painter.setPen(
-                QPen(colour(role), width, cap=Qt.PenCapStyle.FlatCap, join=Qt.PenJoinStyle.MiterJoin)
-            )
+            painter.setPen(QPen(colour(role), width, cap=Qt.PenCapStyle.FlatCap, join=Qt.PenJoinStyle.MiterJoin))
             painter.drawPath(self._line())
 
     def _paint_line(self, painter: QPainter) -> None:
@@ -316,9 +305,7 @@ class WireItem(QGraphicsItem):
         dx, dy = (bx - ax) / size, (by - ay) / size
         painter.setPen(QPen(colour("petrol"), 1.3))
         for side in (1, -1):
-            painter.drawLine(
-                QPointF(bx, by), QPointF(bx - 7 * dx + 3.5 * side * dy, by - 7 * dy - 3.5 * side * dx)
-            )
+            painter.drawLine(QPointF(bx, by), QPointF(bx - 7 * dx + 3.5 * side * dy, by - 7 * dy - 3.5 * side * dx))
         if self.tap:
             painter.setBrush(colour("card"))
             painter.drawEllipse(QPointF(*self._middle()), 4, 4)

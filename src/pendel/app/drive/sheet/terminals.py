@@ -71,9 +71,7 @@ class Terminals:
         self.wires = {}
         for port in face.ports if face else ():
             shown = port_behind(session.drive, session.inside, port.name)
-            end = shown_end(
-                session.drive, resolved(session.drive, End(session.inside, port.name)), session.inside
-            )
+            end = shown_end(session.drive, resolved(session.drive, End(session.inside, port.name)), session.inside)
             if shown is None or end is None or end.card not in kinds:
                 continue
             key = MARK + port.name

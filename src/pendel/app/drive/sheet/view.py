@@ -128,9 +128,7 @@ class SheetView(QGraphicsView):
         """Make the items match the drive."""
         drive = self.session.drive
         kinds = self.kinds()
-        for key in [
-            k for k in self.cards if k not in kinds or drive.cards[k].kind != self.cards[k].face.kind.id
-        ]:
+        for key in [k for k in self.cards if k not in kinds or drive.cards[k].kind != self.cards[k].face.kind.id]:
             self.sheet.removeItem(self.cards.pop(key))
         if self.wiring.start is not None and self.wiring.start.card not in kinds:
             self.wiring.give_up()
@@ -178,11 +176,7 @@ class SheetView(QGraphicsView):
         trouble = "fault" if any(f.stops for f in findings) else "attention" if findings else ""
         every = session.examined.values.get(key, {}).get(kind.value_name(ValueRole.PERIODS))
         tick = session.examined.settings.get("tick")
-        rate = (
-            figure(every * tick, "s", 3)
-            if kind.deck is not Deck.POWER and every and tick and every == every
-            else ""
-        )
+        rate = figure(every * tick, "s", 3) if kind.deck is not Deck.POWER and every and tick and every == every else ""
         return CardFace(
             key,
             kind,
@@ -249,9 +243,7 @@ class SheetView(QGraphicsView):
         top = min([b.y for b in boxes.values()] + [40.0]) - 40
         # Inside an assembly of one deck alone there is no boundary to see.
         self.edge.setVisible(not self.session.inside or 0 < len(power) < len(self.cards))
-        self.edge.place(
-            boundary(power), left, right, figure(self.session.examined.settings.get("tick", 5e-5), "s", 3)
-        )
+        self.edge.place(boundary(power), left, right, figure(self.session.examined.settings.get("tick", 5e-5), "s", 3))
         self._sides = left, right
         self.sheet.setSceneRect(QRectF(left, top, right - left, bottom - top))
         self.router.find(boxes, links, at_once=self._dragging)
@@ -348,22 +340,15 @@ class SheetView(QGraphicsView):
             return
         at = self.mapToScene(event.pos())
         self._press = at
-        adding = bool(
-            event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier)
-        )
+        adding = bool(event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier))
         handle = self.handle_at(at)
-        if (
-            handle
-            and not adding
-            and (self.cards[handle.card].show_handles or self.cards[handle.card].selected)
-        ):
+        if handle and not adding and (self.cards[handle.card].show_handles or self.cards[handle.card].selected):
             self.wiring.begin(handle)
             return
         self._select_under(at, adding)
         if self.session.selection and self.card_at(at):
             self._moving = {
-                k: (self.session.drive.cards[k].x, self.session.drive.cards[k].y)
-                for k in self.session.selection
+                k: (self.session.drive.cards[k].x, self.session.drive.cards[k].y) for k in self.session.selection
             }
         elif not self.session.selected_wire:
             self._band = at
@@ -375,9 +360,7 @@ class SheetView(QGraphicsView):
             session.select([], self.terminals.at(at) or self.wire_at(at))
         elif adding:
             session.select(
-                [c for c in session.selection if c != card]
-                if card in session.selection
-                else [*session.selection, card]
+                [c for c in session.selection if c != card] if card in session.selection else [*session.selection, card]
             )
         elif card not in session.selection:
             session.select([card])
@@ -387,11 +370,7 @@ class SheetView(QGraphicsView):
         at = self.mapToScene(event.pos())
         if self.wiring.start is not None:
             self.wiring.draw(at)
-        elif (
-            self._moving
-            and self._press is not None
-            and (self._dragging or (at - self._press).manhattanLength() > 4)
-        ):
+        elif self._moving and self._press is not None and (self._dragging or (at - self._press).manhattanLength() > 4):
             self._dragging = True
             dx, dy = (round((at.x() - self._press.x()) / GRID), round((at.y() - self._press.y()) / GRID))
             for key, (x, y) in self._moving.items():
@@ -422,9 +401,7 @@ class SheetView(QGraphicsView):
                 item.show_handles = wanted
                 item.update()
         self.setCursor(
-            Qt.CursorShape.CrossCursor
-            if near and self.cards[near.card].show_handles
-            else Qt.CursorShape.ArrowCursor
+            Qt.CursorShape.CrossCursor if near and self.cards[near.card].show_handles else Qt.CursorShape.ArrowCursor
         )
         if near:
             self.setToolTip(self._handle_tip(near))
@@ -443,20 +420,14 @@ class SheetView(QGraphicsView):
             self.wiring.finish(at, event.globalPosition().toPoint())
         elif self._dragging:
             self._dragging = False
-            moved = {
-                k: (round(self.cards[k].x() / GRID), round(self.cards[k].y() / GRID)) for k in self._moving
-            }
+            moved = {k: (round(self.cards[k].x() / GRID), round(self.cards[k].y() / GRID)) for k in self._moving}
             self.session.do(commands.move_cards(self.session.drive, moved, "Move"))
             self.sync()
         elif self._band is not None:
             rect = QRectF(self._band, at).normalized()
             if rect.width() > 6 or rect.height() > 6:
                 self.session.select(
-                    [
-                        k
-                        for k, i in self.cards.items()
-                        if rect.intersects(QRectF(i.pos().x(), i.pos().y(), *i.size))
-                    ]
+                    [k for k, i in self.cards.items() if rect.intersects(QRectF(i.pos().x(), i.pos().y(), *i.size))]
                 )
             self._ghost.hide()
         self._moving, self._press, self._band = {}, None, None
@@ -486,9 +457,7 @@ class SheetView(QGraphicsView):
         control = [k for k, kind in kinds.items() if kind.deck is not Deck.POWER]
         wires = list(self.shown_wires.values())
         power_links = [
-            (w.a.card, w.b.card)
-            for w in wires
-            if self._wire_style(w, kinds) not in (None, "continuous", "sampled")
+            (w.a.card, w.b.card) for w in wires if self._wire_style(w, kinds) not in (None, "continuous", "sampled")
         ]
         signal_links = [(w.a.card, w.b.card) for w in wires if w.a.card in control and w.b.card in control]
         outputs = {w.a.card for w in wires if w.a.card in control and w.b.card in power}
@@ -517,9 +486,7 @@ class SheetView(QGraphicsView):
         for ring in range(40):
             for dx, dy in ((0, 0), (1, 0), (0, 1), (-1, 0), (1, 1), (-1, 1)) if ring else ((0, 0),):
                 px, py = x + dx * ring * 36, y + dy * ring * 36
-                box = Box(
-                    round(px / GRID) * GRID - 8, round(py / GRID) * GRID - 8, size[0] + 16, size[1] + 16
-                )
+                box = Box(round(px / GRID) * GRID - 8, round(py / GRID) * GRID - 8, size[0] + 16, size[1] + 16)
                 inside = px >= 8 and (kind.deck is Deck.POWER or py > line)
                 if inside and not any(box.overlaps(b) for b in boxes.values()):
                     return round(px / GRID), round(py / GRID)
@@ -550,13 +517,10 @@ class SheetView(QGraphicsView):
         elif Qt.Key(event.key()) in arrows and session.selection:
             dx, dy = arrows[Qt.Key(event.key())]
             places = {
-                k: (session.drive.cards[k].x + dx * 2, session.drive.cards[k].y + dy * 2)
-                for k in session.selection
+                k: (session.drive.cards[k].x + dx * 2, session.drive.cards[k].y + dy * 2) for k in session.selection
             }
             session.do(
-                commands.move_cards(
-                    session.drive, places, "Move", gesture="nudge " + " ".join(session.selection)
-                )
+                commands.move_cards(session.drive, places, "Move", gesture="nudge " + " ".join(session.selection))
             )
         else:
             super().keyPressEvent(event)

@@ -46,9 +46,7 @@ class WireDrawing:
     def begin(self, end: End) -> None:
         self.start = end
         self.link = (
-            Link.SIGNAL_OUT
-            if end.port == SIGNALS
-            else end_exists(self.view.session.drive, self.view.kinds(), end)
+            Link.SIGNAL_OUT if end.port == SIGNALS else end_exists(self.view.session.drive, self.view.kinds(), end)
         )
         for key, item in self.view.cards.items():
             item.show_handles = bool(self.partners(key))
@@ -68,8 +66,7 @@ class WireDrawing:
         found = [
             p.name
             for p in kind.ports
-            if fits(self.link, p.link)
-            and not (p.link is Link.SIGNAL_IN and resolved(drive, End(card, p.name)) in fed)
+            if fits(self.link, p.link) and not (p.link is Link.SIGNAL_IN and resolved(drive, End(card, p.name)) in fed)
         ]
         if self.link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
             found.append(SIGNALS)
@@ -114,9 +111,7 @@ class WireDrawing:
     def connect_ends(self, a: End, b: End, where: QPoint | None = None) -> None:
         """Add the wire; where a part offers several signals, the fitting one is taken or asked for."""
         kinds = self.view.kinds()
-        if b.port == SIGNALS or (
-            b.port != SIGNALS and end_exists(self.view.session.drive, kinds, a) is Link.SIGNAL_IN
-        ):
+        if b.port == SIGNALS or (b.port != SIGNALS and end_exists(self.view.session.drive, kinds, a) is Link.SIGNAL_IN):
             a, b = b, a
         if a.port == SIGNALS:
             signal = self.choose_signal(a.card, b, where)
@@ -125,9 +120,7 @@ class WireDrawing:
             a = End(a.card, signal)
         self.view.session.do(commands.add_wire(self.view.session.drive, a, b))
 
-    def choose_signal(
-        self, card: str, target: End, where: QPoint | None, drive: Drive | None = None
-    ) -> str | None:
+    def choose_signal(self, card: str, target: End, where: QPoint | None, drive: Drive | None = None) -> str | None:
         """The signal of a part that suits a port; where several do, the user is asked at ``where``, or the
         first is taken. None when the user took none. ``drive`` may be one that is not shown yet."""
         drive = drive or self.view.session.drive

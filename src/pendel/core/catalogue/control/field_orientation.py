@@ -118,9 +118,7 @@ def update_regulator(
     sum_q = sum_q + (K_q * e_q + u_q - free_q) * dt / T_q
 
 
-def update_by_tables(
-    set_d, set_q, d, q, speed, u_link, u_d, u_q, f_c, R, U_dc, share, table, sum_d, sum_q, dt
-):
+def update_by_tables(set_d, set_q, d, q, speed, u_link, u_d, u_q, f_c, R, U_dc, share, table, sum_d, sum_q, dt):
     """As the regulator with constants, with the fluxes of the present currents for decoupling and gains of
     2π·f_c times the incremental inductances, which keep the bandwidth; layers are psi_d, psi_q, L_dd,
     L_qq."""
@@ -216,9 +214,7 @@ MACHINE = (
 )
 LIMIT = (
     Value("U_dc", "Link voltage", "V", "560", low=0.0, open_low=True, role=ValueRole.LINK_VOLTAGE),
-    Value(
-        "share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2, role=ValueRole.VOLTAGE_SHARE
-    ),
+    Value("share", "Share of range", "%", "98", low=0.0, open_low=True, high=1.2, role=ValueRole.VOLTAGE_SHARE),
 )
 
 
@@ -352,8 +348,7 @@ KINDS = (
             EVERY,
         ),
         regulates=tuple(
-            Regulation(f"set_{x}", x, f"u_{x}", {"K_p": f"K_{x}", "T_i": f"T_{x}"}, f"along {x}")
-            for x in "dq"
+            Regulation(f"set_{x}", x, f"u_{x}", {"K_p": f"K_{x}", "T_i": f"T_{x}"}, f"along {x}") for x in "dq"
         ),
         choices=(Choice("decoupling", "Decoupling", (("on", "on"), ("off", "off"))),),
         update=update_regulator,
@@ -377,9 +372,7 @@ KINDS = (
             EVERY,
         ),
         takes_flux=True,
-        regulates=tuple(
-            Regulation(f"set_{x}", x, f"u_{x}", {"K_p": "f_c"}, f"along {x}", scaled=True) for x in "dq"
-        ),
+        regulates=tuple(Regulation(f"set_{x}", x, f"u_{x}", {"K_p": "f_c"}, f"along {x}", scaled=True) for x in "dq"),
         update=update_by_tables,
         tables=regulator_maps,
         contradictions=lacking,

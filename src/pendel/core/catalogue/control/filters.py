@@ -185,9 +185,7 @@ def derive_in_z(v: Values, card: Card, period: float):
 def improper(v: Values, card: Card) -> list[Contradiction]:
     num, den = polynomials(v, card)
     if not card.rows:
-        return [
-            Contradiction("The function has no coefficients. Add a row for each power, from 0 up.", "rows")
-        ]
+        return [Contradiction("The function has no coefficients. Add a row for each power, from 0 up.", "rows")]
     if len(card.rows) > HIGHEST_ORDER + 1:
         return [
             Contradiction(

@@ -14,9 +14,7 @@ from pendel.core.catalogue.declare import Block, Choice, Figure, Value, Values
 from pendel.core.drive.document import Card
 
 
-def update_three(
-    a, b, c, angle, ahead, speed, amplitude, w_0, K, T_i, lead, quarter, theta, integral, size, dt
-):
+def update_three(a, b, c, angle, ahead, speed, amplitude, w_0, K, T_i, lead, quarter, theta, integral, size, dt):
     """The error is the sine of the angle's error: the part across over the whole. ``quarter`` puts the
     voltage along q."""
     x = 0.6666666666666666 * a - 0.3333333333333333 * (b + c)
@@ -34,9 +32,7 @@ def update_three(
     theta = wrapped(theta)
 
 
-def update_one(
-    u, angle, ahead, speed, amplitude, w_0, K, T_i, k, lead, quarter, theta, integral, x, y, w, late, dt
-):
+def update_one(u, angle, ahead, speed, amplitude, w_0, K, T_i, k, lead, quarter, theta, integral, x, y, w, late, dt):
     """x follows the voltage's fundamental and y the same a quarter turn behind. The trapezoidal rule takes
     the mean of this voltage and the one before, and a step of tan(w·dt/2) keeps the oscillator's
     frequency."""

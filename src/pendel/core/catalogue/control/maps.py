@@ -67,17 +67,14 @@ def holes(v: Values, card: Card) -> list[Contradiction]:
         ]
     xs, ys, values = grid_of(v, card)
     if len(xs) < 2 or len(ys) < 2:
-        return [
-            Contradiction("The table needs two different x and two different y at least. Add rows.", "rows")
-        ]
+        return [Contradiction("The table needs two different x and two different y at least. Add rows.", "rows")]
     seen: set[tuple[float, float]] = set()
     for k in range(len(card.rows)):
         at = (v[f"x_{k}"], v[f"y_{k}"])
         if at in seen:
             return [
                 Contradiction(
-                    f"Row {k + 1} gives the point x = {at[0]:g}, y = {at[1]:g} a second time. Delete one of "
-                    f"the two.",
+                    f"Row {k + 1} gives the point x = {at[0]:g}, y = {at[1]:g} a second time. Delete one of the two.",
                     "rows",
                 )
             ]
@@ -87,8 +84,7 @@ def holes(v: Values, card: Card) -> list[Contradiction]:
         k, j = empty[0]
         return [
             Contradiction(
-                f"The table has no value at x = {xs[k]:g}, y = {ys[j]:g}. Every x needs every y; add that "
-                f"row.",
+                f"The table has no value at x = {xs[k]:g}, y = {ys[j]:g}. Every x needs every y; add that row.",
                 "rows",
             )
         ]
@@ -118,9 +114,7 @@ def torque_maps(v: Values, card: Card) -> list[tuple[float, float]]:
 def lacking(v: Values, card: Card) -> list[Contradiction]:
     if card.flux is None:
         return [
-            Contradiction(
-                "It has no flux tables yet. Load them on its page “Tables”, or take the machine's.", "flux"
-            )
+            Contradiction("It has no flux tables yet. Load them on its page “Tables”, or take the machine's.", "flux")
         ]
     return [Contradiction(c.sentence, "flux") for c in flux.concerns(card.flux) if c.fault]
 

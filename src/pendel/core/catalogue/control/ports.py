@@ -19,9 +19,7 @@ def reads(
     return Port(name, Link.SIGNAL_IN, label, side, unit, required, role=role)
 
 
-def gives(
-    name: str = "out", label: str = "Output", *, unit: str = ANY, role: SignalRole | None = None
-) -> Port:
+def gives(name: str = "out", label: str = "Output", *, unit: str = ANY, role: SignalRole | None = None) -> Port:
     return Port(name, Link.SIGNAL_OUT, label, "left", unit, role=role)
 
 

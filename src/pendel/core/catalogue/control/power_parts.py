@@ -178,8 +178,7 @@ KINDS = (
         "current_parts",
         "Current parts by power",
         "Active, reactive and void part of a current, by what it does with a voltage over a period.",
-        "conservative power harmonic compensation active filter reactive void distortion orthogonal "
-        "decomposition",
+        "conservative power harmonic compensation active filter reactive void distortion orthogonal decomposition",
         (
             reads("u", "Voltage", unit="V"),
             reads("i", "Current", unit="A"),

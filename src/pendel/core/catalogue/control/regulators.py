@@ -106,11 +106,7 @@ def regulator(id, title, sentence, update, values, summary, shape):
         passes_unit=False,
         alike=(("setpoint", "actual"),),
         contradictions=limits_cross,
-        regulates=(
-            Regulation(
-                gains={n: n for n in ("K_p", "T_i", "T_d") if n in ("K_p", *(v.name for v in values))}
-            ),
-        ),
+        regulates=(Regulation(gains={n: n for n in ("K_p", "T_i", "T_d") if n in ("K_p", *(v.name for v in values))}),),
         summary=lambda v, card: (
             ("open",) if card.choices.get("loop") == "open" else (" / ".join(v[n] for n in summary),)
         ),

@@ -79,9 +79,7 @@ def builder(shape: Shape) -> Callable[[PartContext], None]:
         c.equation(u_out - voltage - c.parasitic("R_C") * into_capacitor)
         c.equation(out_plus.through + out_minus.through + plus.through + minus.through)
         c.equation(plus.through - drawn)
-        circuit = Circuit(
-            shape, u_in, u_out, plus.across, minus.across, hot.across, current, slope, fed, drawn
-        )
+        circuit = Circuit(shape, u_in, u_out, plus.across, minus.across, hot.across, current, slope, fed, drawn)
         loss = (averaged if c.level == "averaged" else switching)(c, circuit)
         loss += c.parasitic("R_C") * into_capacitor * into_capacitor
         c.signal("loss", loss)
@@ -129,11 +127,7 @@ def averaged(c: PartContext, circuit: Circuit) -> ca.SX:
     d_2 = ca.fmax(0.0, ca.fmin(1.0 - d, d_2))
     share = d + d_2
     while_conducting = current / share
-    drop = (
-        d * r.r_on * while_conducting
-        + d_2 * (r.drop + r.r_diode * while_conducting)
-        + c.parasitic("R_L") * current
-    )
+    drop = d * r.r_on * while_conducting + d_2 * (r.drop + r.r_diode * while_conducting) + c.parasitic("R_L") * current
     c.equation(inductance * circuit.slope - (d * on + d_2 * off - drop))
     c.equation(circuit.fed - while_conducting * (d * shape.feeds_while_on + d_2))
     c.equation(circuit.drawn - while_conducting * (d + d_2 * shape.draws_while_off))
@@ -299,9 +293,7 @@ def converter(id: str, title: str, sentence: str, keywords: str, shape: Shape) -
         },
         follows=conduction,
         build=builder(shape),
-        drawing={STEP_DOWN: drawings.STEP_DOWN, STEP_UP: drawings.STEP_UP, INVERTING: drawings.INVERTING}[
-            shape
-        ],
+        drawing={STEP_DOWN: drawings.STEP_DOWN, STEP_UP: drawings.STEP_UP, INVERTING: drawings.INVERTING}[shape],
         summary=lambda v, card: (v["f_p"], v["L"]),
         main_signal="output_voltage",
         spine="≡",

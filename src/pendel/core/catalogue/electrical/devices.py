@@ -121,9 +121,7 @@ def igbt(c: PartContext, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> 
         channel = on * beyond / ratings.r_on
     else:
         channel = limited(c, name, beyond, i, on, ratings.r_on, ratings.saturates_at)
-    c.equation(
-        i - channel - free * (u + ratings.drop) / ratings.r_diode - (1 - on) * (1 - free) * u / ratings.r_off
-    )
+    c.equation(i - channel - free * (u + ratings.drop) / ratings.r_diode - (1 - on) * (1 - free) * u / ratings.r_off)
     diode_mode.transitions += [(0, -u - ratings.drop - TINY_VOLTAGE, 1), (1, i - tiny_current(ratings), 0)]
     # The channel ends with its current, and at once with its gate.
     channel_mode.transitions += [

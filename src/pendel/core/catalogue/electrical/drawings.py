@@ -30,9 +30,7 @@ def legs(
         y = (nodes or {}).get(name, MIDDLE)
         for side, (y_1, y_2) in (("upper", (TOP, y)), ("lower", (y, BOTTOM))):
             through, driven = (form.format(name, side).replace("__", "_") for form in (current, gate))
-            found.append(
-                Element("transistor", ((x, y_1), (x, y_2)), f"{name} {side}".strip(), through, (driven,))
-            )
+            found.append(Element("transistor", ((x, y_1), (x, y_2)), f"{name} {side}".strip(), through, (driven,)))
         found.append(Element("node", ((x, y),)))
     return found
 
@@ -114,9 +112,7 @@ SPLIT_HALF_BRIDGE = Drawing(
         wire((LEGS["a"], MIDDLE), (11, MIDDLE)),
         Element("terminal", ((11, MIDDLE),), "out"),
         Element("terminal", ((11, 7),)),
-        Element(
-            "voltage", ((11, MIDDLE), (11, 7)), "output", voltage="output_voltage", current="output_current"
-        ),
+        Element("voltage", ((11, MIDDLE), (11, 7)), "output", voltage="output_voltage", current="output_current"),
     ),
 )
 ENDS = (
@@ -125,9 +121,7 @@ ENDS = (
     Element("voltage", ((1, TOP), (1, BOTTOM)), "input", voltage="input_voltage", current="input_current"),
     Element("terminal", ((16, TOP),)),
     Element("terminal", ((16, BOTTOM),)),
-    Element(
-        "voltage", ((16, TOP), (16, BOTTOM)), "output", voltage="output_voltage", current="output_current"
-    ),
+    Element("voltage", ((16, TOP), (16, BOTTOM)), "output", voltage="output_voltage", current="output_current"),
     Element("capacitor", ((13, TOP), (13, BOTTOM)), "C"),
     wire((1, BOTTOM), (16, BOTTOM)),
 )

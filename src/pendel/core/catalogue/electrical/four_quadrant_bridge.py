@@ -66,14 +66,10 @@ def build_switching(c: PartContext) -> None:
     c.equation(plus.through - currents[0])
     c.equation(minus.through + currents[1])
     u_dc, u_out = plus.across - minus.across, poles[0].across - poles[1].across
-    report(
-        c, u_out, -poles[0].through, u_dc, plus.through, ca.fmax(-1.0, ca.fmin(1.0, c.input("duty"))), loss
-    )
+    report(c, u_out, -poles[0].through, u_dc, plus.through, ca.fmax(-1.0, ca.fmin(1.0, c.input("duty"))), loss)
 
 
-def report(
-    c: PartContext, u_out: ca.SX, load: ca.SX, u_dc: ca.SX, i_dc: ca.SX, duty: ca.SX, loss: ca.SX
-) -> None:
+def report(c: PartContext, u_out: ca.SX, load: ca.SX, u_dc: ca.SX, i_dc: ca.SX, duty: ca.SX, loss: ca.SX) -> None:
     c.signal("output_voltage", u_out)
     c.signal("output_current", load)
     c.signal("link_voltage", u_dc)

@@ -144,9 +144,7 @@ class MeanLeg:
     switched: ca.SX
 
 
-def mean_leg(
-    c: PartContext, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *, opposed: bool = False
-) -> MeanLeg:
+def mean_leg(c: PartContext, name: str, duty: ca.SX, load: ca.SX, link: ca.SX, *, opposed: bool = False) -> MeanLeg:
     """A leg averaged over a period, at the current ``load`` (A) out of its pole and the voltage ``link`` (V).
 
     Dead time moves the share of the upper rail against the current, by t_d·f/2 at each edge; that shifts the

@@ -289,9 +289,7 @@ KINDS = (
         potentials=APART,
         equation_values=leak("R_fe", "G_fe"),
         build=build_transformer,
-        follows=lambda v, card: [
-            Figure("Short-circuit inductance", "L_k", v["L_1"] + v["ratio"] ** 2 * v["L_2"], "H")
-        ],
+        follows=lambda v, card: [Figure("Short-circuit inductance", "L_k", v["L_1"] + v["ratio"] ** 2 * v["L_2"], "H")],
         summary=lambda v, card: (f"{v['ratio']} : 1", v["L_m"]),
         main_signal="current_1",
         symbol=symbols.WINDINGS,

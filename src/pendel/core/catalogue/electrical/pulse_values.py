@@ -101,11 +101,7 @@ def pulse_contradictions(v: Values, card: Card) -> list[Contradiction]:
 
 
 def pulse_follows(v: Values, card: Card) -> list[Figure]:
-    lost = (
-        [Figure("Dead time of a period", "2·t_d·f", 2.0 * v["t_dead"] * v["f_p"], "%")]
-        if "t_dead" in v
-        else []
-    )
+    lost = [Figure("Dead time of a period", "2·t_d·f", 2.0 * v["t_dead"] * v["f_p"], "%")] if "t_dead" in v else []
     return [
         Figure("Pulse period", "T_p", 1.0 / v["f_p"], "s"),
         *lost,

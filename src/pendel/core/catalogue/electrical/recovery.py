@@ -110,9 +110,7 @@ def diode(c: PartContext, name: str, u: ca.SX, ratings: Ratings) -> Device:
     tau, transit = c.value("tau"), c.value("T_M")
     mode = c.mode(name, 0)
     on = mode.symbol
-    c.equation(
-        i - on * (u - ratings.drop) / ratings.r_diode - (1 - on) * (u / ratings.r_off - charge / transit)
-    )
+    c.equation(i - on * (u - ratings.drop) / ratings.r_diode - (1 - on) * (u / ratings.r_off - charge / transit))
     c.equation(flow + charge / tau - on * i + (1 - on) * charge / transit)
     at_junction = charge + transit * i
     mode.transitions += [

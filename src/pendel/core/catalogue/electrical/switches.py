@@ -58,9 +58,7 @@ def gate_of(c: PartContext, **delays: str) -> ca.SX:
 def build_switch(c: PartContext) -> None:
     u, i = between(c)
     gate = gate_of(c)
-    device = devices.switch(
-        c, u, gate, Ratings(c.value("R_on"), c.value("R_off"), ca.SX(0), NOT_USED), "switch"
-    )
+    device = devices.switch(c, u, gate, Ratings(c.value("R_on"), c.value("R_off"), ca.SX(0), NOT_USED), "switch")
     c.equation(i - device.i)
     report(c, u, i)
     c.signal("gate", gate)
@@ -267,9 +265,7 @@ KINDS = (
             Signal("current", "output current", "A"),
         ),
         build=build_op_amp,
-        summary=lambda v, card: (
-            ("limited", v["f_1"]) if card.choices.get("model") == "limited" else ("ideal",)
-        ),
+        summary=lambda v, card: ("limited", v["f_1"]) if card.choices.get("model") == "limited" else ("ideal",),
         main_signal="output",
         symbol=symbols.OP_AMP,
     ),

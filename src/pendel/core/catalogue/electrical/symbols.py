@@ -23,8 +23,7 @@ def opener(count: int) -> Symbol:
     shares = [k - (count - 1) / 2 for k in range(count)]
     return Symbol(
         lines=tuple(
-            ((0, MIDDLE + 3 * s), (14, MIDDLE + 3 * s), (22, MIDDLE + 8 * s), (34, MIDDLE + 8 * s))
-            for s in shares
+            ((0, MIDDLE + 3 * s), (14, MIDDLE + 3 * s), (22, MIDDLE + 8 * s), (34, MIDDLE + 8 * s)) for s in shares
         ),
         rings=tuple((34, MIDDLE + 8 * s - 2.5, 5, 5) for s in shares),
     )
@@ -96,9 +95,7 @@ WINDINGS = Symbol(
     bows=(*coil(6, 8, down=True), *coil(6, 18)),
 )
 VOLTMETER = Symbol(lines=(*leads(9, 31), ((15, 7.5), (20, 18.5), (25, 7.5))), rings=(RING,))
-AMMETER = Symbol(
-    lines=(*leads(9, 31), ((15, 18.5), (20, 7.5), (25, 18.5)), ((17, 14.5), (23, 14.5))), rings=(RING,)
-)
+AMMETER = Symbol(lines=(*leads(9, 31), ((15, 18.5), (20, 7.5), (25, 18.5)), ((17, 14.5), (23, 14.5))), rings=(RING,))
 PAIR_OPENER, PHASE_OPENER = opener(2), opener(3)
 STAR = Symbol(
     lines=(

@@ -37,9 +37,7 @@ def build_inverter(c: PartContext) -> None:
             switched += leg.switched
             if opens:
                 driven = 1 - open_mode(c, name)
-                into_link, lost = open_or_driven(
-                    c, name, driven, height - share * u_dc + drop, pole, plus, minus
-                )
+                into_link, lost = open_or_driven(c, name, driven, height - share * u_dc + drop, pole, plus, minus)
             else:
                 c.equation(height - share * u_dc + drop)
                 driven, into_link, lost = ca.SX(1), ca.SX(0), ca.SX(0)
@@ -193,11 +191,7 @@ def rectifier(id: str, title: str, sentence: str, ports: tuple[Port, ...], names
             Signal("power", "power", "W"),
             Signal("loss", "loss", "W"),
             *(Signal(f"current_{n}", f"current of line {n}", "A") for n in names),
-            *(
-                Signal(f"current_{n}_{s}", f"current of diode {n}, {s}", "A")
-                for n in names
-                for s in ("upper", "lower")
-            ),
+            *(Signal(f"current_{n}_{s}", f"current of diode {n}, {s}", "A") for n in names for s in ("upper", "lower")),
         ),
         summary=lambda v, card: ("diodes", f"drop {v['V_d']}"),
         main_signal="output_voltage",

@@ -68,9 +68,7 @@ def build(c: PartContext) -> None:
         c.equation(c.value("L_m") * ds_m - main)
         c.equation(s_1 + s_2 / n - s_m)
         lost += c.parasitic("R_1") * s_1 * s_1 + c.parasitic("R_2") * s_2 * s_2
-        stored += (
-            c.value("L_1") * s_1 * s_1 / 2 + c.value("L_2") * s_2 * s_2 / 2 + c.value("L_m") * s_m * s_m / 2
-        )
+        stored += c.value("L_1") * s_1 * s_1 / 2 + c.value("L_2") * s_2 * s_2 / 2 + c.value("L_m") * s_m * s_m / 2
         c.signal(f"magnetising_{name}", s_m)
     for side in ("first", "second"):
         pins = c.pins(side)
@@ -116,11 +114,7 @@ KIND = Part(
         for n in PHASES
     ),
     signals=(
-        *(
-            Signal(f"current_{side}_{n}", f"current of the {words}, {n}", "A")
-            for side, words in SIDES
-            for n in PHASES
-        ),
+        *(Signal(f"current_{side}_{n}", f"current of the {words}, {n}", "A") for side, words in SIDES for n in PHASES),
         *(Signal(f"voltage_{side}", f"voltage from a to b, {words}", "V") for side, words in SIDES),
         *(Signal(f"magnetising_{n}", f"magnetising current {n}", "A") for n in PHASES),
         Signal("loss", "loss", "W"),

@@ -128,9 +128,7 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
                 )
     if not found and circuit(v, card)["R_a"] <= 0:
         found.append(
-            Contradiction(
-                "The armature resistance that follows is not above zero. Check the entered values.", "R_a"
-            )
+            Contradiction("The armature resistance that follows is not above zero. Check the entered values.", "R_a")
         )
     return found
 

@@ -115,9 +115,7 @@ class CoEnergy:
         def spline(p: np.ndarray, q: np.ndarray, n: int, m: int) -> np.ndarray:
             return self.basis(0, p, n) @ self.coefficients @ self.basis(1, q, m).T
 
-        return self._composed(
-            x[:, None], y[None, :], by_d, by_q, lambda p, q, n, m: spline(p.ravel(), q.ravel(), n, m)
-        )
+        return self._composed(x[:, None], y[None, :], by_d, by_q, lambda p, q, n, m: spline(p.ravel(), q.ravel(), n, m))
 
     def along(self, i_d: np.ndarray, i_q: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Fluxes at pairs of currents, shape (n,) each."""
@@ -239,9 +237,7 @@ class Problem:
         self.unit = min(float(np.min(np.diff(e))) for e in edges)
         value, slope = ([design(k, a, n) for k, a in zip(self.knots, axes)] for n in (0, 1))
         weight = np.ones(psi[0].shape) if kept is None else kept.astype(float)
-        rows = scipy.sparse.vstack(
-            [scipy.sparse.kron(slope[0], value[1]), scipy.sparse.kron(value[0], slope[1])]
-        )
+        rows = scipy.sparse.vstack([scipy.sparse.kron(slope[0], value[1]), scipy.sparse.kron(value[0], slope[1])])
         weights = scipy.sparse.diags(np.tile(weight.ravel(), 2))
         widths = [np.convolve(np.pad(np.diff(e), 1, mode="edge"), [0.5, 0.5], "valid") for e in edges]
         bends = [scipy.sparse.diags(h**3) @ design(k, e, 3) for h, k, e in zip(widths, self.knots, edges)]
@@ -282,10 +278,7 @@ class Problem:
     @cached_property
     def points(self) -> list[np.ndarray]:
         """Where a fit must be convex, along both axes (A)."""
-        return [
-            np.unique(np.concatenate([np.linspace(a, b, GRID + 1) for a, b in zip(e, e[1:])]))
-            for e in self.edges
-        ]
+        return [np.unique(np.concatenate([np.linspace(a, b, GRID + 1) for a, b in zip(e, e[1:])])) for e in self.edges]
 
     @cached_property
     def bending(self) -> scipy.sparse.csr_matrix:
@@ -424,14 +417,10 @@ def on_even_cells(fit: Fit, edges: Axes, axes: Axes, lift: float = 0.0) -> CoEne
         inner[-2:] = low[k] + step[k] * (cells[k] - np.array([0.25, 0.0]))
         places.append(np.sort(inner))
         solved.append(np.linalg.inv(values_of_basis(knots, places[k], 0)))
-    values = fit.derivative(places[0], places[1]) + 0.5 * lift * (
-        places[0][:, None] ** 2 + places[1][None, :] ** 2
-    )
+    values = fit.derivative(places[0], places[1]) + 0.5 * lift * (places[0][:, None] ** 2 + places[1][None, :] ** 2)
     coefficients = solved[0] @ values @ solved[1].T
     still = Beyond((-np.inf, np.inf), (1.0, 1.0), (0.0, 0.0), 0.0)
-    even = CoEnergy(
-        (low[0], low[1]), (step[0], step[1]), (cells[0], cells[1]), coefficients, (still, still), 0.0
-    )
+    even = CoEnergy((low[0], low[1]), (step[0], step[1]), (cells[0], cells[1]), coefficients, (still, still), 0.0)
     return replace(even, beyond=(beyond_of(even, edges, axes, 0), beyond_of(even, edges, axes, 1)))
 
 

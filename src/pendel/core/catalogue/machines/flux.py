@@ -52,8 +52,7 @@ def concerns(table: FluxTable, most: float = float("nan")) -> list[Concern]:
     i_d, i_q = np.array(table.i_d), np.array(table.i_q)
     found = axis_faults("i_d", i_d) + axis_faults("i_q", i_q)
     shapes = {
-        name: np.shape(np.array(rows, dtype=object))
-        for name, rows in (("psi_d", table.psi_d), ("psi_q", table.psi_q))
+        name: np.shape(np.array(rows, dtype=object)) for name, rows in (("psi_d", table.psi_d), ("psi_q", table.psi_q))
     }
     for name, shape in shapes.items():
         if shape != (len(i_d), len(i_q)):
@@ -116,9 +115,9 @@ def doubts(
         return found
     import scipy.interpolate  # slow to load, and few drives need it
 
-    at_rest = scipy.interpolate.RegularGridInterpolator(
-        (i_d, i_q), psi_d, bounds_error=False, fill_value=None
-    )([[0.0, 0.0]])[0]
+    at_rest = scipy.interpolate.RegularGridInterpolator((i_d, i_q), psi_d, bounds_error=False, fill_value=None)(
+        [[0.0, 0.0]]
+    )[0]
     if at_rest < -1e-3 * np.max(np.abs(psi_d)):
         found.append(
             Concern(
@@ -162,17 +161,13 @@ def doubts(
     return found
 
 
-def asymmetry(
-    i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray
-) -> tuple[float, int, int]:
+def asymmetry(i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray) -> tuple[float, int, int]:
     """Largest difference of the cross inductances over the largest own one, and where (indices)."""
     cross_d, cross_q = (
         np.gradient(psi_d, i_q, axis=1, edge_order=2),
         np.gradient(psi_q, i_d, axis=0, edge_order=2),
     )
-    own = max(
-        np.max(np.abs(np.gradient(psi_d, i_d, axis=0))), np.max(np.abs(np.gradient(psi_q, i_q, axis=1)))
-    )
+    own = max(np.max(np.abs(np.gradient(psi_d, i_d, axis=0))), np.max(np.abs(np.gradient(psi_q, i_q, axis=1))))
     gap = np.abs(cross_d - cross_q)
     k, j = np.unravel_index(int(np.argmax(gap)), gap.shape)
     return float(gap[k, j] / own), int(k), int(j)
@@ -201,9 +196,7 @@ def star_of(table: FluxTable) -> FluxTable:
     return table_of(i_d, i_q, psi_d, psi_q, table.source)
 
 
-def table_of(
-    i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray, source: str = ""
-) -> FluxTable:
+def table_of(i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray, source: str = "") -> FluxTable:
     """A table from arrays: axes (n,), (m,), fluxes (n, m)."""
     d, q = (tuple(tuple(float(v) for v in row) for row in psi) for psi in (psi_d, psi_q))
     return FluxTable(tuple(map(float, i_d)), tuple(map(float, i_q)), d, q, source)

@@ -329,9 +329,7 @@ KIND = Part(
     keywords="asynchronous motor cage ac three-phase im acim generator nameplate locked rotor",
     ports=PORTS,
     choices=(
-        Choice(
-            "entry", "Enter from", (("circuit", "circuit values"), ("tests", "no-load and locked-rotor test"))
-        ),
+        Choice("entry", "Enter from", (("circuit", "circuit values"), ("tests", "no-load and locked-rotor test"))),
         Choice("cages", "Cages", (("single", "one"), ("double", "two"))),
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
         Choice("iron", "Main flux", (("linear", "linear"), ("saturates", "saturates"))),

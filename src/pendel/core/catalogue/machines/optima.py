@@ -70,9 +70,7 @@ class CurrentPlane:
 
 
 @lru_cache(maxsize=16)
-def envelope_of_tables(
-    table: FluxTable, p: float, I_max: float, link: float
-) -> tuple[np.ndarray, np.ndarray]:
+def envelope_of_tables(table: FluxTable, p: float, I_max: float, link: float) -> tuple[np.ndarray, np.ndarray]:
     """Largest torque (N·m) over speed (rad/s) of a machine by tables; the resistance is left out."""
     plane = CurrentPlane(table, fitted(table), p, I_max)
     top, d, q = plane.most()

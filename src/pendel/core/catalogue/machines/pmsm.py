@@ -196,9 +196,7 @@ KIND = Part(
     keywords="pmsm pmac servo brushless ac motor three-phase synchronous ipm spm generator data sheet",
     ports=PORTS,
     choices=(
-        Choice(
-            "entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))
-        ),
+        Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))),
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
         Choice("emf", "EMF given as", tuple((f, f) for f in FORMS)),
     ),

@@ -127,9 +127,7 @@ def torque_curve(v: Values, card: Card) -> Curve | None:
     angles = np.linspace(0, math.pi / 2, 61)
     torque = torque_over(flux.fitted(card.flux), v["p"], v["I_max"], angles)
     best = int(np.argmax(torque))
-    return Curve(
-        "Torque at the current limit", "Lead", "deg", "N·m", angles, torque, (angles[best], torque[best])
-    )
+    return Curve("Torque at the current limit", "Lead", "deg", "N·m", angles, torque, (angles[best], torque[best]))
 
 
 KIND = Part(
@@ -147,9 +145,7 @@ KIND = Part(
         Value("b_m", "Viscous friction", "N·m·s", "0.01", low=0.0),
         TEMPERATURE,
         *IRON,
-        Value(
-            "I_max", "Current limit, peak", "A", "250", low=0.0, open_low=True, role=ValueRole.CURRENT_LIMIT
-        ),
+        Value("I_max", "Current limit, peak", "A", "250", low=0.0, open_low=True, role=ValueRole.CURRENT_LIMIT),
     ),
     states=(
         State("i_d", "current along d", "A"),

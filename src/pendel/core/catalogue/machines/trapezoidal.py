@@ -168,9 +168,7 @@ KIND = Part(
     keywords="bldc brushless block commutation six-step hall trapezoid emf fan motor three-phase data sheet",
     ports=PORTS,
     choices=(
-        Choice(
-            "entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))
-        ),
+        Choice("entry", "Enter from", (("circuit", "values of a phase"), ("sheet", "data sheet, line to line"))),
         Choice("winding", "Winding", (("star", "star"), ("delta", "delta"))),
     ),
     values=(

@@ -153,13 +153,9 @@ def shown(card: Card, excitation: str) -> set[str]:
     return common | {"M_af"}
 
 
-def machine(
-    id: str, title: str, sentence: str, keywords: str, excitation: str, field: tuple[str, str, str]
-) -> Part:
+def machine(id: str, title: str, sentence: str, keywords: str, excitation: str, field: tuple[str, str, str]) -> Part:
     r_f, l_f, m_af = field
-    iron_field = Value(
-        "I_fe", "and field current", "A", "25" if excitation == SERIES else "1", low=0.0, open_low=True
-    )
+    iron_field = Value("I_fe", "and field current", "A", "25" if excitation == SERIES else "1", low=0.0, open_low=True)
     current = (State("i_f", "field current", "A"),) if excitation != SERIES else ()
     ports = (Port("field", Link.DC, "Field winding", "bottom"),) if excitation == SEPARATE else ()
     return Part(
@@ -174,9 +170,7 @@ def machine(
             *ports,
         ),
         choices=(
-            Choice(
-                "entry", "Enter from", (("circuit", "circuit values"), ("plate", "nameplate and resistances"))
-            ),
+            Choice("entry", "Enter from", (("circuit", "circuit values"), ("plate", "nameplate and resistances"))),
         ),
         values=(
             Value("U_n", "Rated voltage", "V", "220", low=0.0, open_low=True),

@@ -15,9 +15,7 @@ from pendel.core.drive.document import Card
 from pendel.core.equations.context import PartContext
 
 
-def spring(
-    c: PartContext, slip: ca.SX, rate: ca.SX, *, play: ca.SX | None, pulls_only: bool = False
-) -> ca.SX:
+def spring(c: PartContext, slip: ca.SX, rate: ca.SX, *, play: ca.SX | None, pulls_only: bool = False) -> ca.SX:
     """Force of spring and damper at a stretch ``slip`` that grows at ``rate``; ``play`` is what is free in
     all."""
     k, d = c.value("k"), c.value("d")

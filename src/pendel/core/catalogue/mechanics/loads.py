@@ -13,9 +13,7 @@ from pendel.core.equations.context import PartContext
 from pendel.core.quantities.units import number_text
 from pendel.core.vocabulary import SignalRole
 
-ACTS = Choice(
-    "acts", "Acts as", (("rubs", "rubbing: brakes whatever moves"), ("pulls", "pulling: one direction"))
-)
+ACTS = Choice("acts", "Acts as", (("rubs", "rubbing: brakes whatever moves"), ("pulls", "pulling: one direction")))
 
 
 def build_load(c: PartContext) -> None:

@@ -116,9 +116,7 @@ def steep(angles: Angles, name: str) -> Callable[[Values, Card], list[Contradict
         gamma, rho = (float(ca.DM(x)) for x in angles(lambda n: v[n]))
         if gamma + rho >= math.radians(85.0):
             return [
-                Contradiction(
-                    "The thread is so steep and rough that nothing can drive it. Lower the friction.", name
-                )
+                Contradiction("The thread is so steep and rough that nothing can drive it. Lower the friction.", name)
             ]
         return []
 

@@ -41,9 +41,7 @@ def hall_fault(seen: Seen, decoder: str) -> Remark | None:
     if fits((0, 1, 2), 0) >= TOO_FEW:
         return None
     name = seen.name(decoder)
-    for lines in sorted(
-        itertools.permutations(range(3)), key=lambda p: sum(a != b for a, b in zip(p, range(3)))
-    ):
+    for lines in sorted(itertools.permutations(range(3)), key=lambda p: sum(a != b for a, b in zip(p, range(3)))):
         if fits(lines, 0) >= NEARLY_ALL:
             moved = [LINES[n] for n, line in enumerate(lines) if line != n]
             words = " and ".join(moved) if len(moved) == 2 else "a, b and c"

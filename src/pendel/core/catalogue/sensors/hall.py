@@ -44,10 +44,7 @@ KIND = Block(
     deck=Deck.SENSOR,
     ports=(
         Port("angle", Link.SIGNAL_IN, "Shaft angle", "top", "rad", role=SignalRole.SHAFT_ANGLE),
-        *(
-            Port(f"h_{n}", Link.SIGNAL_OUT, f"Sensor {n}", "bottom", "", role=SignalRole.HALL_LINE)
-            for n in LETTERS
-        ),
+        *(Port(f"h_{n}", Link.SIGNAL_OUT, f"Sensor {n}", "bottom", "", role=SignalRole.HALL_LINE) for n in LETTERS),
     ),
     choices=(MODE, Choice("order", "Lines come out as", tuple((o, " ".join(o)) for o in ORDERS))),
     values=(

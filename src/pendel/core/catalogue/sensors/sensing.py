@@ -72,9 +72,7 @@ def tell_errors(v: Mapping[str, str]):
         "offset": "offset",
         "gain_error": "gain error",
     }
-    found = [
-        f"{word} {v[name]}" for name, word in words.items() if not v[name].startswith("0 ") and v[name] != "0"
-    ]
+    found = [f"{word} {v[name]}" for name, word in words.items() if not v[name].startswith("0 ") and v[name] != "0"]
     return found or ["no errors set"]
 
 
@@ -100,9 +98,7 @@ def sensor(id, title, word, unit, keywords, usual=(), *, shape):
             Value("delay", "Delay", "us", "0", low=0.0, high=0.01),
             Value("bits", "Converter bits", "", "", low=1.0, high=32.0, whole=True),
             Value("range", "Converter range ±", unit, "", low=0.0, open_low=True),
-            Value(
-                "every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS
-            ),
+            Value("every", "Every … ticks", "", "1", low=1.0, high=100000.0, whole=True, role=ValueRole.PERIODS),
         ),
         update=update,
         derive=derive,

@@ -97,9 +97,7 @@ class BlockTree:
     @cached_property
     def accumulated(self) -> frozenset[str]:
         """States that an assignment makes from themselves, whose small increments must not be lost."""
-        return frozenset(
-            a.name for a in assignments(self.body) if a.name in self.states and a.name in a.value.names
-        )
+        return frozenset(a.name for a in assignments(self.body) if a.name in self.states and a.name in a.value.names)
 
     @cached_property
     def angles(self) -> frozenset[str]:
@@ -261,9 +259,7 @@ def refuse_endless(title: str, inner: Sequence[Expr]) -> None:
     for e in inner:
         if isinstance(e, Live) and not (math.isfinite(e.now) and math.isfinite(e.size)):
             names = " and ".join(sorted(e.of.names))
-            raise CannotLower(
-                title, f"with {names} live, it leads to numbers beyond all bounds. Narrow the range."
-            )
+            raise CannotLower(title, f"with {names} live, it leads to numbers beyond all bounds. Narrow the range.")
 
 
 def needed_states(block: BlockInstance, body: tuple[Statement, ...]) -> tuple[str, ...]:

@@ -90,9 +90,7 @@ def _scaled(text: str, given: Rep, wanted: Rep, unit: float) -> str:
     word = math.floor(math.ldexp(factor, shift) + 0.5)
     if shift <= 0 or shift > 62:
         return (
-            "0"
-            if shift > 62
-            else f"({wanted.c_type})pd_clamp64((int64_t){text} * {word}, {wanted.low}, {wanted.high})"
+            "0" if shift > 62 else f"({wanted.c_type})pd_clamp64((int64_t){text} * {word}, {wanted.low}, {wanted.high})"
         )
     inner = f"pd_shr64((int64_t){text} * {word}, {shift})"
     return f"({wanted.c_type})pd_clamp64({inner}, {wanted.low}, {wanted.high})"

@@ -43,9 +43,7 @@ def trees_of(deck: ControlDeck, choices: Choices = Choices()) -> dict[str, Block
     """Trees of all blocks, sensors too. Raises `CannotLower`."""
     cut = {s.block for s in deck.steps if s.part is not Part.WHOLE}
     return {
-        b.name: block_tree(
-            b, deck.tick, split=b.name in cut, live={} if b.sensor else choices.live_of(b.name)
-        )
+        b.name: block_tree(b, deck.tick, split=b.name in cut, live={} if b.sensor else choices.live_of(b.name))
         for b in deck.blocks
     }
 
@@ -67,9 +65,7 @@ def deck_ranges(
     known: dict[str, Interval] = {}
     outside: dict[str, Range] = {}
     for signal in deck.measured:
-        own = Hints(
-            {"": choices.ranges[signal]} if signal in choices.ranges else {}, {"": seen.get(signal, 0.0)}
-        )
+        own = Hints({"": choices.ranges[signal]} if signal in choices.ranges else {}, {"": seen.get(signal, 0.0)})
         outside[signal] = own.decide("", EVERYTHING)
         known[signal] = outside[signal].interval
     for block in deck.blocks:
@@ -88,9 +84,7 @@ def deck_ranges(
             for port in block.outputs:
                 name = f"{block.name}.{port}"
                 if port not in found[block.name].ranges:
-                    found[block.name].ranges[port] = Range(
-                        Interval(0.0, 0.0), Source.PROVEN, Interval(0.0, 0.0)
-                    )
+                    found[block.name].ranges[port] = Range(Interval(0.0, 0.0), Source.PROVEN, Interval(0.0, 0.0))
                 after = found[block.name].interval(port)
                 if not after.within(known[name]):
                     grew = True

@@ -211,9 +211,7 @@ class FixedWriter(Scaling):
             case "mapped":
                 return self.mapped(args, env)
             case "normal" | "delayed":
-                raise CannotLower(
-                    self.tree.title, f"{name} exists in float only. Choose float 32 or float 64."
-                )
+                raise CannotLower(self.tree.title, f"{name} exists in float only. Choose float 32 or float 64.")
         codes = [self.value(a, env) for a in args]
         match name:
             case "saturate":
@@ -292,9 +290,7 @@ class FixedWriter(Scaling):
                 return self.unsigned(inner, bits, env)
             case Call("atan2", _):
                 text = self.arc(expr, env)
-                return (
-                    f"((uint32_t){text} << {bits - self.bits})" if bits > self.bits else f"(uint32_t){text}"
-                )
+                return f"((uint32_t){text} << {bits - self.bits})" if bits > self.bits else f"(uint32_t){text}"
         code = self.numeric_turn(expr, bits, env)
         return bits_of(code, 32)
 

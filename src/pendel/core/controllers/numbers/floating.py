@@ -196,7 +196,5 @@ class FloatWriter:
 def sums_in(tree: BlockTree) -> frozenset[str]:
     """States that the update adds to."""
     return frozenset(
-        a.name
-        for a in assignments(tree.body)
-        if a.name in tree.states and increment(a.value, a.name) is not None
+        a.name for a in assignments(tree.body) if a.name in tree.states and increment(a.value, a.name) is not None
     )

@@ -116,9 +116,7 @@ def otherwise(inner: list[str], pad: str) -> list[str]:
     deeper = f"{pad}    "
     if inner and inner[0].startswith(f"{deeper}if (") and inner.index(f"{deeper}}}") == len(inner) - 1:
         rest = [line.removeprefix("    ") for line in inner[1:-1]]
-        if (
-            f"{deeper}}} else {{" not in inner
-        ):  # a chain of decisions says what else happens (MISRA C:2012, 15.7)
+        if f"{deeper}}} else {{" not in inner:  # a chain of decisions says what else happens (MISRA C:2012, 15.7)
             rest += [f"{pad}}} else {{", f"{deeper}/* nothing else */"]
         return [f"{pad}}} else {inner[0].strip()}", *rest]
     return [f"{pad}}} else {{", *inner]

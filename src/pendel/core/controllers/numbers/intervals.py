@@ -81,9 +81,7 @@ def applied(name: str, at: Sequence[Interval]) -> Interval:
             if low.high <= x.low and x.high <= high.low:
                 return x
             top = min(x.high, high.high)
-            return Interval(
-                min(max(x.low, low.low), high.low), max(top, low.high) if x.low < low.high else top
-            )
+            return Interval(min(max(x.low, low.low), high.low), max(top, low.high) if x.low < low.high else top)
         case "absolute", (x,):
             return Interval(0.0 if 0.0 in x else min(abs(x.low), abs(x.high)), x.size)
         case "floor", (x,):

@@ -55,9 +55,7 @@ def declarations(made: Lowered) -> str:
             lines += [f"{taker(made, block)};", f"{giver(made, block)};"]
     if not lines:
         return ""
-    note = (
-        "/* New values, each brought within its ends, and the present ones. Call them between two ticks. */"
-    )
+    note = "/* New values, each brought within its ends, and the present ones. Call them between two ticks. */"
     written = "/* After values were written in place, by what NAME_find gives: converts them all. */"
     lines += [written.replace("NAME", made.name), f"void {made.name}_convert({made.name}_t *c);"]
     return "\n".join((note, *lines)) + "\n\n"

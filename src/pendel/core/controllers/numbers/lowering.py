@@ -130,9 +130,7 @@ class Lowered:
     def fed(self) -> dict[Input, str]:
         """Members of the struct of inputs."""
         signals = [i.signal for i in self.inputs]
-        wished = {
-            i: f"{i.signal}_turn" if i.turn and signals.count(i.signal) > 1 else i.signal for i in self.inputs
-        }
+        wished = {i: f"{i.signal}_turn" if i.turn and signals.count(i.signal) > 1 else i.signal for i in self.inputs}
         names = identifiers(wished.values())
         return {i: names[text] for i, text in wished.items()}
 
@@ -345,11 +343,7 @@ def inner_words(made: Lowered, block: LoweredBlock) -> None:
         most = 2 ** (2 * bits - 1) - 1
         block.reps |= dict.fromkeys(tree.states, Rep(False, 2 * bits, 0, -most, most))
         return
-    grids = {
-        p: block.reps[p].fraction
-        for p in tree.inputs
-        if not block.reps[p].angle and block.reps[p].fraction <= 0
-    }
+    grids = {p: block.reps[p].fraction for p in tree.inputs if not block.reps[p].angle and block.reps[p].fraction <= 0}
     for name in tree.states:
         if name in tree.angles:
             block.reps[name] = turn_word(32)
@@ -360,9 +354,7 @@ def inner_words(made: Lowered, block: LoweredBlock) -> None:
             block.reps[name] = counter(block, name, digits)
             continue
         size = 2 * bits if summed else bits
-        block.reps[name] = named_word(
-            block, name, size, digits, headroom=1 if size > bits or size == 32 else 0
-        )
+        block.reps[name] = named_word(block, name, size, digits, headroom=1 if size > bits or size == 32 else 0)
     often = assigned_often(tree.body)
     for name in tree.locals:
         if name in tree.angles:
@@ -431,9 +423,7 @@ def input_key(block: LoweredBlock, port: str) -> Input:
 def write(made: Lowered, block: LoweredBlock) -> None:
     """The statements of a block."""
     tree = block.tree
-    names = identifiers(
-        [*tree.inputs, *tree.outputs, *tree.states, *tree.locals], ("b", "past", "at", "c", "values")
-    )
+    names = identifiers([*tree.inputs, *tree.outputs, *tree.states, *tree.locals], ("b", "past", "at", "c", "values"))
     fields = {n: f"b->{names[n]}" for n in (*tree.outputs, *tree.states)}
     block.places = {n: fields.get(n, names[n]) for n in names}
     block.places[""] = f"{made.name}_{made.members[block.name]}"
@@ -457,9 +447,7 @@ def refuse_beyond_float(block: LoweredBlock) -> None:
     hold."""
     if block.value_bits == 64:
         return
-    reached: dict[str, tuple[float, ...]] = {
-        v.name: (v.start, v.ends.low, v.ends.high) for v in block.tree.live
-    }
+    reached: dict[str, tuple[float, ...]] = {v.name: (v.start, v.ends.low, v.ends.high) for v in block.tree.live}
     reached |= {n.name: (n.live.low, n.live.high) for n in block.live if n.rep.floating}
     for name, numbers in reached.items():
         for x in numbers:
@@ -526,11 +514,7 @@ def without_unused(lines: list[str]) -> list[str]:
 
 def rests(block: LoweredBlock) -> frozenset[str]:
     """States with a field for what their sums round away."""
-    return (
-        sums_in(block.tree)
-        if block.number is NumberFormat.FLOAT32 and not block.tree.verbatim
-        else frozenset()
-    )
+    return sums_in(block.tree) if block.number is NumberFormat.FLOAT32 and not block.tree.verbatim else frozenset()
 
 
 __all__ = [

@@ -93,11 +93,7 @@ def _repeated(body: Sequence[Statement]) -> tuple[Call, int, int] | None:
     first and last place."""
     for first, statement in enumerate(body):
         for call in _calls(statement):
-            if (
-                isinstance(statement, Assign)
-                and statement.value == call
-                and statement.name.startswith("shared_")
-            ):
+            if isinstance(statement, Assign) and statement.value == call and statement.name.startswith("shared_"):
                 continue
             count, last = 0, first
             for k in range(first, len(body)):
@@ -114,10 +110,7 @@ def _repeated(body: Sequence[Statement]) -> tuple[Call, int, int] | None:
 
 def _calls(statement: Statement) -> list[Call]:
     return [
-        e
-        for whole in expressions([statement])
-        for e in whole.walk()
-        if isinstance(e, Call) and e.function in COSTLY
+        e for whole in expressions([statement]) for e in whole.walk() if isinstance(e, Call) and e.function in COSTLY
     ]
 
 

@@ -253,8 +253,7 @@ def refined(through: Pass, test: Test, env: Env) -> Env | None:
             if len(ways) == 1:
                 return ways[0]
             return {
-                n: through.merged([w[n] for w in ways]) if any(w[n] != env[n] for w in ways) else env[n]
-                for n in env
+                n: through.merged([w[n] for w in ways]) if any(w[n] != env[n] for w in ways) else env[n] for n in env
             }
     raise AssertionError(test)
 
@@ -277,18 +276,14 @@ def block_ranges(tree: BlockTree, inputs: Mapping[str, Interval], hints: Hints) 
             for name in states
             if name not in tree.angles and name in through.raw and name not in linear
         }
-        if filled and all(
-            i.within(states[n]) and (count < PASSES or i == states[n]) for n, i in after.items()
-        ):
+        if filled and all(i.within(states[n]) and (count < PASSES or i == states[n]) for n, i in after.items()):
             break
         if count < PASSES // 2:
             states |= {n: states[n].hull(i) for n, i in after.items()}
         elif count < PASSES - 1:
             states |= {n: _to_limits(states[n], i, through.limits) for n, i in after.items()}
         elif count == PASSES - 1:  # what still grows is let go, and what a limit brings back is brought back
-            states |= {
-                n: _widened(states[n], i, hints.decide(n, EVERYTHING).interval) for n, i in after.items()
-            }
+            states |= {n: _widened(states[n], i, hints.decide(n, EVERYTHING).interval) for n, i in after.items()}
         else:
             states |= {n: i for n, i in after.items() if i.within(states[n])}
     found = BlockRanges(divisors=through.divisors)
@@ -307,9 +302,7 @@ def _to_limits(before: Interval, after: Interval, limits: set[float]) -> Interva
     """A side that grows, let go to the next limit that the update itself sets."""
     low = min(before.low, max((x for x in limits if x <= after.low), default=after.low))
     high = max(before.high, min((x for x in limits if x >= after.high), default=after.high))
-    return Interval(
-        low if after.low < before.low else before.low, high if after.high > before.high else before.high
-    )
+    return Interval(low if after.low < before.low else before.low, high if after.high > before.high else before.high)
 
 
 def _widened(before: Interval, after: Interval, wide: Interval) -> Interval:
@@ -335,11 +328,7 @@ def linear_bounds(tree: BlockTree, inputs: Mapping[str, Interval]) -> dict[str, 
     through.body(tree.body, env)
     forms = {s: env[s] for s in wide if s in env}
     while True:  # only states that hang on nothing but each other and what is bounded
-        kept = {
-            s: b
-            for s, b in forms.items()
-            if all(n in forms or b.bases[n].finite for n, f in b.form.items() if f)
-        }
+        kept = {s: b for s, b in forms.items() if all(n in forms or b.bases[n].finite for n, f in b.form.items() if f)}
         if len(kept) == len(forms):
             return _summed(list(forms), forms) if forms else {}
         forms = kept

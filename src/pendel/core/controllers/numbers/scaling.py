@@ -107,8 +107,7 @@ class Scaling:
     def no_room(self) -> CannotLower:
         return CannotLower(
             self.tree.title,
-            "numbers of its update lie too far apart for words of this length. Narrow its ranges, or choose "
-            "float.",
+            "numbers of its update lie too far apart for words of this length. Narrow its ranges, or choose float.",
         )
 
     def shifted_right(self, code: Code, shift: int, fraction: int) -> Code:
@@ -247,9 +246,7 @@ class Scaling:
             max(bottom, top),
             True,
         )
-        return (
-            replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
-        )
+        return replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
 
     def extreme(self, name: str, a: Code, b: Code) -> Code:
         a, b = (self.apart_from_zero(c, d) for c, d in zip((a, b), self.aligned(a, b)))
@@ -262,9 +259,7 @@ class Scaling:
         width = 64 if a.wide or b.wide else 32
         text = self.call(f"pd_{pick.__name__}{width}", a.text, b.text)
         made = Code(text, a.fraction, pick(a.low, b.low), pick(a.high, b.high), True)
-        return (
-            replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
-        )
+        return replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
 
     def apart_from_zero(self, limit: Code, code: Code) -> Code:
         """A limit that is not zero stays so, as what divides by the result relies on it."""

@@ -205,8 +205,7 @@ def functions(made: Lowered, block: LoweredBlock) -> str:
         # Outputs that are constants leave nothing that reads the block.
         unused = "" if "b->" in own else "    (void)b;\n"
         texts.append(
-            f"{note}static void "
-            f"{call_name(made, block, part)}({', '.join(arguments)})\n{{\n{unused}{own}\n}}\n"
+            f"{note}static void {call_name(made, block, part)}({', '.join(arguments)})\n{{\n{unused}{own}\n}}\n"
         )
     return "\n".join(texts)
 
@@ -231,8 +230,7 @@ def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
     fetch += "".join(f"    (void){p};\n" for p in block.tree.inputs)
     fixed = {n: writer_values[n] for n in known} | dict.fromkeys(unwired, 0.0)
     fetch += "".join(
-        f"    {kind} {n} = {float_text(float(v), block.number.bits)};\n    (void){n};\n"
-        for n, v in fixed.items()
+        f"    {kind} {n} = {float_text(float(v), block.number.bits)};\n    (void){n};\n" for n, v in fixed.items()
     )
     keep = "".join(f"    {p} = {n};\n" for n, p in fields.items())
     typed = OWN_CALL.sub(rf"pd_\1_{suffix}", code.verbatim)
@@ -270,8 +268,7 @@ def words_function(made: Lowered, block: LoweredBlock, part: Part | None) -> str
         }
         live = block.numbers.values
         texts = {
-            n: f"b->values.{live[n]}" if n in live else float_text(float(v), block.value_bits)
-            for n, v in fixed.items()
+            n: f"b->values.{live[n]}" if n in live else float_text(float(v), block.value_bits) for n, v in fixed.items()
         }
         fetch += "".join(f"    const {real} {n} = {text};\n    (void){n};\n" for n, text in texts.items())
     keep = ""
@@ -329,9 +326,7 @@ def source(made: Lowered) -> str:
         + f"{updates}\nvoid {name}_init({name}_t *c)\n"
         + f"{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
         + "".join(
-            start(made, b)
-            if b.tree.live
-            else f"    {made.members[b.name]}_convert(&c->{made.members[b.name]});\n"
+            start(made, b) if b.tree.live else f"    {made.members[b.name]}_convert(&c->{made.members[b.name]});\n"
             for b in made.blocks
             if b.tree.live or converts(b)
         )
@@ -355,9 +350,7 @@ def tick(made: Lowered) -> str:
     """The schedule: blocks in running order, those of one rate together."""
     name, lines = made.name, list[str]()
     instances = {b.name: b.tree.instance for b in made.blocks}
-    for (every, phase), steps in groupby(
-        made.steps, lambda s: (instances[s.block].every, instances[s.block].phase)
-    ):
+    for (every, phase), steps in groupby(made.steps, lambda s: (instances[s.block].every, instances[s.block].phase)):
         calls = [f"{call_text(made, step)};" for step in steps]
         if every == 1:
             lines += [f"    {call}" for call in calls]
@@ -404,9 +397,7 @@ def example_main(made: Lowered) -> str:
 def files(made: Lowered) -> Files:
     """All that is shipped of a deck."""
     own_c = any(b.tree.verbatim for b in made.blocks)
-    return Files(
-        made.name, folded(header(made)), folded(source(made)), example_main(made), table(made, LICENCE), own_c
-    )
+    return Files(made.name, folded(header(made)), folded(source(made)), example_main(made), table(made, LICENCE), own_c)
 
 
 # behind the interface of the time loop --------------------------------------------------------------------
@@ -432,18 +423,14 @@ def one_unit(made: Lowered, adapter: str) -> str:
     parts = library()
     body = files(made)
     header_alone = body.header.replace('#include "pd_numbers.h"\n', "")
-    source_alone = body.source.replace(f'#include "{made.name}.h"\n', "").replace(
-        '#include "pd_numbers.h"\n', ""
-    )
+    source_alone = body.source.replace(f'#include "{made.name}.h"\n', "").replace('#include "pd_numbers.h"\n', "")
     used = functions_for(source_alone + adapter)
     head = f"#include <math.h>\n{parts['pd_numbers.h']}"
     return "\n".join((head, used, header_alone, source_alone))
 
 
 @lru_cache(maxsize=8)
-def shipped_in_simulation(
-    made: Lowered, prefix: str = "pd_ctl", *, can_rest: bool = False, ticks: str = ""
-) -> str:
+def shipped_in_simulation(made: Lowered, prefix: str = "pd_ctl", *, can_rest: bool = False, ticks: str = "") -> str:
     """The shipped C behind the interface of `pendel.core.controllers.emit.simulation_source`: sensors in
     float64 on the host, the controller in its own formats, words turned into numbers for what is recorded.
     Where it ``can_rest``, the controller runs while ``runs`` of the struct is not 0. ``ticks`` names a function of the

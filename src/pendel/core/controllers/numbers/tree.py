@@ -20,9 +20,7 @@ class CannotLower(PendelError):
         return f"{self.block}: {self.reason}"
 
 
-CLOSE = (
-    "points of its map lie closer than a step of the format. Choose one with more bits, or leave points out."
-)
+CLOSE = "points of its map lie closer than a step of the format. Choose one with more bits, or leave points out."
 
 
 class Expr:

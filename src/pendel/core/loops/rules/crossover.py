@@ -34,8 +34,7 @@ def propose(loop: LoopSeen, wishes: Wishes) -> dict[str, float]:
     wish = wishes.crossover or 0.05 / loop.dt
     if not 0 < wish < nyquist:
         raise DriveProblem(
-            f"A crossover of {wish:g} Hz is beyond half the sampling frequency, {nyquist:g} Hz. Choose a "
-            f"lower one."
+            f"A crossover of {wish:g} Hz is beyond half the sampling frequency, {nyquist:g} Hz. Choose a lower one."
         )
     at = complex(loop.plant_at(np.array([wish]))[0])
     gains = for_crossover(
