@@ -449,3 +449,18 @@ def test_gains_by_hand_follow_a_regulator_that_becomes_another(window):
     window.editing.undo()
     judged(window)
     assert set(page.hand.gains) == {"K_p", "T_i"} == set(page.proposed.gains)
+
+
+def test_what_a_page_still_shows_of_a_card_that_is_gone_is_refused_with_a_sentence(window):
+    """A format chosen in the instant after its block was taken off, before the table was filled again."""
+    window.show_page("Firmware")
+    settle()
+    page, said = window.page("Firmware"), []
+    window.session.refused.connect(said.append)
+    window.session.do(commands.remove_cards(window.session.drive, ["travel_speed"]))
+    text = file.to_text(window.session.drive)
+    page.table.format_chosen.emit("travel_speed", "fixed16")
+    page.table.range_typed.emit("travel_speed.out", "-1 m/s to 1 m/s")
+    assert said == ["There is no card travel_speed in this drive."] * 2
+    assert file.to_text(window.session.drive) == text
+    settle()

@@ -108,12 +108,12 @@ class ValuesPanel(QWidget):
 
     def set_text(self, key: str, text: str) -> None:
         block, _, name = key.partition(".")
-        self.session.do(commands.set_value(self.session.drive, block, name, text))
+        self.session.attempt(lambda: commands.set_value(self.session.drive, block, name, text))
 
     def step(self, key: str, count: int) -> None:
         block, _, name = key.partition(".")
         description = self.board.description
-        if description is None or key not in description.values:
+        if description is None or key not in description.values or block not in self.session.drive.cards:
             return
         written = self.session.drive.cards[block].values.get(name, description.values[key].facts.text)
         try:

@@ -183,9 +183,7 @@ class FirmwarePage(Page):
             )
         )
         self.table = FormatsTable()
-        self.table.format_chosen.connect(
-            lambda block, number: self._do(commands.set_number_format(self.session.drive, block, number))
-        )
+        self.table.format_chosen.connect(self._choose_format)
         self.table.range_typed.connect(self._set_range)
         self.table.signal_chosen.connect(lambda _: self._show_chosen())
         inside.addWidget(self.table, 3)
@@ -337,7 +335,7 @@ class FirmwarePage(Page):
             if finding.fix is not None:
                 fix = button(
                     f"Fix: {finding.fix_label[:1].lower()}{finding.fix_label[1:]}",
-                    lambda c=finding.fix: self._do(c),
+                    lambda c=finding.fix: self.session.do(c),
                     "link",
                 )
                 self.findings.addLayout(row(fix, 1))
@@ -390,7 +388,7 @@ class FirmwarePage(Page):
             alone.rep,
             found.unit,
             found.now,
-            lambda text: session.do(commands.set_value(session.drive, block, name, text)),
+            lambda text: session.attempt(lambda: commands.set_value(session.drive, block, name, text)),
         )
         self.conversion.value.stepper = lambda text, count: value_after(session, block, name, text, count)
 
@@ -415,8 +413,8 @@ class FirmwarePage(Page):
 
     # edits ---------------------------------------------------------------------
 
-    def _do(self, command: commands.Command) -> None:
-        self.session.do(command)
+    def _choose_format(self, block: str, number: str) -> None:
+        self.session.attempt(lambda: commands.set_number_format(self.session.drive, block, number))
 
     def _choose_for_all(self, number: str) -> None:
         """One format for the whole deck; what was chosen for single blocks goes, in the same step."""
@@ -425,15 +423,15 @@ class FirmwarePage(Page):
         command = commands.set_setting(drive, "number_format", number)
         if single:
             command = command.then(commands.set_number_formats(drive, single, ""), command.title)
-        self._do(command)
+        self.session.do(command)
 
     def _run_as(self, controller: str) -> None:
         if self.session.drive.settings["controller"] != controller:
-            self._do(commands.set_setting(self.session.drive, "controller", controller))
+            self.session.do(commands.set_setting(self.session.drive, "controller", controller))
 
     def _set_range(self, signal: str, text: str) -> None:
         block, _, port = signal.partition(".")
-        self._do(commands.set_range(self.session.drive, block, port, ends_of(text)))
+        self.session.attempt(lambda: commands.set_range(self.session.drive, block, port, ends_of(text)))
 
     def _read_value(self, text: str, unit: str) -> float:
         names = Names({n: q.text for n, q in self.session.drive.quantities.items()})
@@ -496,7 +494,7 @@ class FirmwarePage(Page):
             self.ranges_button,
             "Finding …",
             lambda text, run: RangesRequest(text, run, own),
-            lambda sizes: self._do(commands.set_seen(self.session.drive, sizes)),
+            lambda sizes: self.session.attempt(lambda: commands.set_seen(self.session.drive, sizes)),
         )
 
     def propose(self) -> None:
@@ -515,7 +513,8 @@ class FirmwarePage(Page):
         )
 
     def _take_proposal(self, proposed: ProposedFormats) -> None:
-        self._do(commands.set_number_formats(self.session.drive, proposed.formats, "Propose formats"))
+        drive = self.session.drive
+        self.session.attempt(lambda: commands.set_number_formats(drive, proposed.formats, "Propose formats"))
         self.proposed = proposed
         if self.written is not None:
             self._fill_findings(self.written)

@@ -62,39 +62,42 @@ class ValuesPanel(ValuesTable):
         """What was typed into a value's row."""
         drive, (block, _, name), value = self.session.drive, key.partition("."), self.facts(key)
         assert value is not None
-        if column == STEP:
-            command = commands.set_step(drive, block, name, text)
-        elif column == DIGITS:
-            command = commands.set_digits(drive, block, name, text)
-        elif column in (LOWEST, HIGHEST):
-            low, high = value.ends or ("", "")
-            ends = (text, high) if column == LOWEST else (low, text)
-            command = commands.set_live(drive, block, {name: ends})
-        else:
-            if column == WORD and value.alone is not None:
-                try:
-                    word = read_word(text, value.alone.rep.bits)
-                except ValueError:
-                    self.refused.emit(f"“{text}” is no word of {value.alone.rep.bits} bits. Write it like 0x0400.")
-                    self.show_written(Written(values=tuple(self.values)))
-                    return
-                text = written_in(value.alone.rep.value(word), value.unit)
-            command = commands.set_value(drive, block, name, text)
-        self.session.do(command)
+        if column == WORD and value.alone is not None:
+            try:
+                word = read_word(text, value.alone.rep.bits)
+            except ValueError:
+                self.refused.emit(f"“{text}” is no word of {value.alone.rep.bits} bits. Write it like 0x0400.")
+                self.show_written(Written(values=tuple(self.values)))
+                return
+            text = written_in(value.alone.rep.value(word), value.unit)
+
+        def command() -> commands.Command:
+            if column == STEP:
+                return commands.set_step(drive, block, name, text)
+            if column == DIGITS:
+                return commands.set_digits(drive, block, name, text)
+            if column in (LOWEST, HIGHEST):
+                low, high = value.ends or ("", "")
+                return commands.set_live(drive, block, {name: (text, high) if column == LOWEST else (low, text)})
+            return commands.set_value(drive, block, name, text)
+
+        self.session.attempt(command)
 
     def _set_live(self, keys: list[str], on: bool) -> None:
         drive, by_block = self.session.drive, dict[str, dict[str, tuple[str, str] | None]]()
         for key in keys:
             v = self.facts(key)
             assert v is not None
+            if v.block not in drive.cards:  # just taken off
+                continue
             ends = (v.ends or usual_ends(drive, v.block, v.name, v.now)) if on else None
             by_block.setdefault(v.block, {})[v.name] = ends
         for block, live in by_block.items():
-            self.session.do(commands.set_live(drive, block, live))
+            self.session.attempt(lambda block=block, live=live: commands.set_live(drive, block, live))
 
     def _set_base(self, key: str, base: str) -> None:
         block, _, name = key.partition(".")
-        self.session.do(commands.set_base(self.session.drive, block, name, base))
+        self.session.attempt(lambda: commands.set_base(self.session.drive, block, name, base))
 
     def _step(self, key: str, count: int) -> None:
         (block, _, name), value = key.partition("."), self.facts(key)

@@ -183,6 +183,17 @@ class Session(QObject):
             return
         self.undo.push(UndoStep(self, whole))
 
+    def attempt(self, make: Callable[[], Command]) -> None:
+        """`do` what ``make`` gives. What is shown of a drive may lag behind it: of a card that was just taken off the
+        sentence is told, and fields show again what holds."""
+        try:
+            command = make()
+        except DriveProblem as problem:
+            self.refused.emit(str(problem))
+            self.changed.emit(set())
+            return
+        self.do(command)
+
     def _drive_changed(self, touched: set[tuple[str, str]]) -> None:
         self._autosave.start()  # before all that may fail
         if not self._autosave_at_last.isActive():

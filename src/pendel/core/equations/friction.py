@@ -82,8 +82,9 @@ def speed_gradients(network: Network) -> tuple[list[ca.SX], Callable[[ca.SX], np
 def proportion(a: np.ndarray, b: np.ndarray) -> float | None:
     """The sign of b over a when b is a multiple of a at every sample, else None; shapes (samples, states)."""
     column = int(np.argmax(np.abs(a[0])))
-    ratios = b[:, column] / a[:, column]
-    if np.all(ratios != 0) and np.allclose(b, a * ratios[:, None], rtol=1e-9, atol=1e-12):
+    with np.errstate(all="ignore"):  # values far from all that is usual
+        ratios = b[:, column] / a[:, column]
+    if np.all(np.isfinite(ratios) & (ratios != 0)) and np.allclose(b, a * ratios[:, None], rtol=1e-9, atol=1e-12):
         return float(np.sign(ratios[0]))
     return None
 
