@@ -20,7 +20,10 @@ from pendel.core.runs.worker import Beside, Worker
 @pytest.fixture(scope="session")
 def application():
     from pendel.app.widgets.theme import dress
+    from pendel.app.window.pages import PAGES
 
+    for page in PAGES:  # else what is asked to be shown follows once it is
+        page.load()
     made = QApplication.instance() or QApplication([])
     dress(made)
     return made

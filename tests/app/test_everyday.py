@@ -8,12 +8,14 @@ import pytest
 from PyQt6.QtCore import QSettings, Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox
+from PyQt6.QtWidgets import QFileDialog, QLabel, QMenu, QMessageBox, QWidget
 
 from pendel.app.session import run_jobs as jobs
 from pendel.app.session import signal_evaluator
+from pendel.app.session.page import Page
 from pendel.app.session.run_figures import measured
 from pendel.app.session.usual_strips import default_strips
+from pendel.app.window import pages
 from pendel.app.window.main_window import MainWindow
 from pendel.core.check import examine
 from pendel.core.drive import commands, file
@@ -464,3 +466,29 @@ def test_what_a_page_still_shows_of_a_card_that_is_gone_is_refused_with_a_senten
     assert said == ["There is no card travel_speed in this drive."] * 2
     assert file.to_text(window.session.drive) == text
     settle()
+
+
+def test_a_page_that_is_not_loaded_yet_keeps_nobody_waiting(window, monkeypatch):
+    """Loading takes seconds just after the start: meanwhile words stand for the page, others can be shown, and it comes when it is there."""
+    go, loading = threading.Event(), []
+    spec = next(s for s in pages.PAGES if s.title == "Loops")
+
+    def load(self):
+        if self.title == "Loops":
+            loading.append(threading.current_thread() is threading.main_thread())
+            assert go.wait(30)
+        pages.LOADED.add(self.module)
+
+    assert isinstance(window.pages["Loops"], QWidget) and not isinstance(window.pages["Loops"], Page)
+    pages.LOADED.discard(spec.module)
+    monkeypatch.setattr(pages.PageSpec, "load", load)
+    window.show_page("Loops")
+    assert (
+        window.page_now == "Loops" and "Loops is being loaded" in window.stack.currentWidget().findChild(QLabel).text()
+    )
+    window.show_page("Runs")
+    assert window.stack.currentWidget() is window.page("Runs")
+    window.show_page("Loops")
+    go.set()
+    assert until(lambda: isinstance(window.stack.currentWidget(), Page) and window.page_now == "Loops")
+    assert window.stack.currentWidget() is window.page("Loops") and not loading[0]

@@ -41,7 +41,7 @@ from pendel.app.window.exports import Exports
 from pendel.app.window.files import DriveFiles
 from pendel.app.window.foot import Foot
 from pendel.app.window.live_bar import LiveBar
-from pendel.app.window.pages import PAGES
+from pendel.app.window.pages import PAGES, in_thread
 from pendel.app.window.run_bar import LevelChoice, Mark, RunButton
 from pendel.app.window.unit_choices import UnitChoices
 from pendel.app.window.unit_export import UnitExport
@@ -54,6 +54,8 @@ from pendel.core.plant.methods import METHODS
 
 BUILD_AHEAD_MS = 150
 """Between two pages that are built before they are shown."""
+LOOK_MS = 20
+"""Between two looks at whether a page is loaded."""
 
 
 class MainWindow(QMainWindow):
@@ -99,7 +101,7 @@ class MainWindow(QMainWindow):
         self.drive_page = DrivePage(self.session)
         for spec in PAGES:
             # Others are built when first shown, so that the window is there sooner.
-            self.pages[spec.title] = self.drive_page if spec.title == "Drive" else QWidget()
+            self.pages[spec.title] = self.drive_page if spec.title == "Drive" else being_loaded(spec.title)
             self.stack.addWidget(self.pages[spec.title])
         self.page_now = "Drive"
 
@@ -266,12 +268,34 @@ class MainWindow(QMainWindow):
     # showing -------------------------------------------------------------------
 
     def show_page(self, name: str) -> None:
-        made = self.page(name)
-        self.stack.setCurrentWidget(made)
+        """A page that is not loaded yet follows as soon as it is, if it is still wanted then."""
+        place = list(self.pages).index(name)
         self.page_now = name
-        self.tabs.button(list(self.pages).index(name)).setChecked(True)
+        self.tabs.button(place).setChecked(True)
+        if not isinstance(self.pages[name], Page) and not PAGES[place].is_loaded:
+            self.stack.setCurrentWidget(self.pages[name])
+            self._show_once_loaded(name, in_thread(PAGES[place].load))
+        else:
+            self._put_page(name)
+
+    def _put_page(self, name: str) -> None:
+        self.stack.setCurrentWidget(self.page(name))
         if name == "Drive":
             self.drive_page.sheet.setFocus()
+
+    def _show_once_loaded(self, name: str, loading: Thread) -> None:
+        waiting = QTimer(self)
+
+        def look() -> None:
+            if loading.is_alive():
+                return
+            waiting.stop()
+            waiting.deleteLater()
+            if self.page_now == name and not self.session.closing:
+                self._put_page(name)
+
+        waiting.timeout.connect(look)
+        waiting.start(LOOK_MS)
 
     def _show_loop(self, regulator: str) -> None:
         page = self.pages["Loops"]
@@ -494,6 +518,16 @@ class MainWindow(QMainWindow):
         self.settings.setValue("geometry", self.saveGeometry())
         self.jobs.close()
         event.accept()
+
+
+def being_loaded(title: str) -> QWidget:
+    """What stands for a page that is not there yet."""
+    made = QWidget()
+    inside = QVBoxLayout(made)
+    words = label(f"{title} is being loaded …", "muted")
+    words.setAlignment(Qt.AlignmentFlag.AlignCenter)
+    inside.addWidget(words)
+    return made
 
 
 def what_was_left_out() -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from importlib import import_module
 from threading import Thread
@@ -20,11 +21,19 @@ def load_ahead() -> Thread:
         file.quick_validator()
         kinds()
         for page in PAGES:
-            import_module(page.module)
+            page.load()
 
+    return in_thread(load)
+
+
+def in_thread(load: Callable[[], None]) -> Thread:
     thread = Thread(target=load, name="load pages", daemon=True)
     thread.start()
     return thread
+
+
+LOADED: set[str] = set()
+"""Modules of pages that are loaded, whole."""
 
 
 @dataclass(frozen=True)
@@ -36,7 +45,17 @@ class PageSpec:
     module: str
     name: str
 
+    @property
+    def is_loaded(self) -> bool:
+        """Whether building the page waits for nothing: what is loaded in another thread may take seconds."""
+        return self.module in LOADED
+
+    def load(self) -> None:
+        import_module(self.module)
+        LOADED.add(self.module)
+
     def build(self, session: Session) -> Page:
+        self.load()
         page: Page = getattr(import_module(self.module), self.name)(session)
         return page
 
