@@ -34,7 +34,7 @@ class JudgedDrive(EditedDrive):
         >>> for loop in d.judge():
         ...     print(loop.name, f"{loop.crossover:.0f} Hz, {loop.phase_margin:.0f}°")
         Current 325 Hz, 83°
-        Speed 9 Hz, 84°
+        Speed 9 Hz, 61°
         """
         return verbs.loops(self.document, at=at, continuous=continuous)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -102,7 +103,7 @@ class Run(Mapping[str, "Trace"]):
 
         keys = list(signals or self)
         times = self[keys[0]].t
-        columns = {key: self.at(key, times) for key in keys}
+        columns = {key: self._on(key, times) for key in keys}
         return pandas.DataFrame(columns, index=pandas.Index(times, name="time"))
 
     def to_xarray(self, signals: Iterable[str] | None = None) -> xarray.Dataset:
@@ -122,7 +123,7 @@ class Run(Mapping[str, "Trace"]):
             declared = self.kept.declared_unit(key)
             si = si_unit_of(unit(declared)[1], turn(declared))
             about = {"units": si, "long_name": self[key].label}
-            found[key] = ("time", self.at(key, times), about)
+            found[key] = ("time", self._on(key, times), about)
         return xarray.Dataset(found, coords={"time": ("time", times, {"units": "s"})})
 
     def plot(self, *signals: str) -> matplotlib.figure.Figure:
@@ -281,14 +282,19 @@ class Run(Mapping[str, "Trace"]):
             return trace.y[np.clip(np.searchsorted(trace.t, times + 1e-12, side="right") - 1, 0, len(trace.y) - 1)]
         return np.interp(times, trace.t, trace.y)
 
+    def _on(self, key: str, times: np.ndarray) -> np.ndarray:
+        """A signal on the times of another; its own values where these are its own, which has two at a jump."""
+        trace = self[key]
+        return trace.y if np.array_equal(trace.t, times) else self.at(key, times)
+
     def save(self, path: str | Path, signals: list[str] | None = None, units: Mapping[str, str] | None = None) -> None:
-        """Traces as ``.csv``, ``.h5`` or ``.mat``, by the ending of ``path``. ``units`` gives single signals
-        in others than those they are declared with, such as ``{"door_motor.speed": "rpm"}``.
+        """Traces as ``.csv``, ``.h5``, ``.mat`` or ``.mf4``, by the ending of ``path``. ``units`` gives single signals
+        in others than those they are shown in, such as ``{"door_motor.speed": "rpm"}``, in this file alone.
 
         Raises
         ------
         DriveProblem
-            where a unit is of another kind.
+            where a unit is of another kind, or there is no such signal.
         FileProblem
             where the file cannot be written.
 
@@ -297,6 +303,14 @@ class Run(Mapping[str, "Trace"]):
         """
         from pendel.core.formats.traces import save_traces
 
+        keys, shown = signals or self.keys(), self.kept.units
+        for key in (*keys, *(units or {})):
+            known_name("signal", key, self.kept.keys, f"The run {self.kept.name}")
+        own = replace(shown, chosen=dict(shown.chosen))
         for key, unit_text in (units or {}).items():
-            self.kept.units.choose(key, self.kept.declared_unit(key), unit_text)
-        save_traces([self.kept], signals or self.keys(), Path(path))
+            own.choose(key, self.kept.declared_unit(key), unit_text)
+        try:
+            self.kept.units = own
+            save_traces([self.kept], keys, Path(path))
+        finally:
+            self.kept.units = shown

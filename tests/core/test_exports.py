@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import pendel
 from pendel.core.drive.examples import DEMO
-from pendel.core.errors import FileProblem
+from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.mdf4 import Mdf4Writer
 from pendel.core.formats.traces import columns, save_columns, save_traces, unlike
 
@@ -234,3 +234,36 @@ def test_values_on_the_terminal_are_those_of_the_file(runs, tmp_path):
     write_to(columns(runs[:1], KEYS), stream)
     save_traces(runs[:1], KEYS, tmp_path / "t.csv")
     assert (tmp_path / "t.csv").read_bytes().decode() == stream.getvalue()
+
+
+def test_a_unit_holds_for_the_file_it_was_asked_for_and_a_signal_that_is_none_is_refused(tmp_path):
+    d = pendel.open(DEMO)
+    d.set("until", "20 ms")
+    run = d.run()
+    run.save(tmp_path / "t.csv", ["door_motor.speed"], units={"door_motor.speed": "rpm"})
+    written = pandas.read_csv(tmp_path / "t.csv")
+    assert list(written.columns) == ["time [s]", "door_motor.speed [rpm]"]
+    np.testing.assert_allclose(written.iloc[:, 1], run["door_motor.speed"].y * 30 / np.pi, rtol=1e-12)
+    assert run["door_motor.speed"].unit == "rad/s"
+    for wrong in ({"signals": ["door_motor.sped"]}, {"units": {"door_motor.sped": "rpm"}}):
+        with pytest.raises(DriveProblem, match="door_motor.sped"):
+            run.save(tmp_path / "none.csv", **wrong)
+    with pytest.raises(DriveProblem, match="cannot be shown in V"):
+        run.save(tmp_path / "none.csv", units={"door_motor.speed": "V"})
+    assert not (tmp_path / "none.csv").exists() and run["door_motor.speed"].unit == "rad/s"
+
+
+def test_tables_have_both_sides_of_a_jump(tmp_path):
+    """Voltages of pulses jump: at such a time a trace has two values, and so have its neighbours in a table."""
+    d = pendel.open(DEMO.parent / "haul_inverter.pendel")
+    d.set("level", "switching")
+    d.set("until", "1 ms")
+    run = d.run()
+    keys = [k for k in run if not run[k].sampled][:12]
+    frame, jumps = run.to_pandas(keys), np.flatnonzero(np.diff(run[keys[0]].t) == 0)
+    assert len(jumps) > 10
+    assert max(np.max(np.abs(run[k].y[jumps + 1] - run[k].y[jumps])) for k in keys) > 100
+    data = run.to_xarray(keys)
+    for key in keys:
+        np.testing.assert_array_equal(frame[key].to_numpy(), run[key].y)
+        np.testing.assert_array_equal(data[key].to_numpy(), run[key].y)

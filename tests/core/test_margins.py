@@ -59,6 +59,11 @@ def test_the_margins_of_a_stable_loop_bring_it_to_its_limit_and_no_less_does(loo
     found = margins(FREQUENCY, loop_of(numerator, denominator)(2j * np.pi * FREQUENCY), stable=True)
     lags = lags_to_the_limit(numerator, denominator)
     assert found.phase == pytest.approx(min(lags), abs=0.05)
+    there = loop_of(numerator, denominator)(2j * np.pi * found.phase_at)
+    assert abs(there) == pytest.approx(1.0, abs=1e-3) and np.degrees(np.angle(there)) % 360 == pytest.approx(
+        found.phase + 180, abs=0.05
+    )
+    assert found.elsewhere == (abs(found.phase_at / found.crossover - 1) > 0.01)
     if math.isnan(found.gain):
         assert all(is_stable(numerator, denominator, factor) for factor in np.geomspace(1, 1e4, 60))
     else:

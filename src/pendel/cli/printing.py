@@ -262,9 +262,10 @@ def _(each: SignalReport) -> str:
 def _(each: LoopReport) -> str:
     if each.problem:
         return "\t".join((each.name, each.regulator, each.problem))
+    place = f" at {each.phase_at:.4g} Hz" if abs(each.phase_at - each.crossover) > 0.01 * each.crossover else ""
     figures = (
         f"crossover {each.crossover:.4g} Hz",
-        f"phase margin {each.phase_margin:.3g}°",
+        f"phase margin {each.phase_margin:.3g}°{place}",
         f"gain margin {each.gain_margin:.3g} dB",
         f"Ms {each.ms:.3g}",
         "stable" if each.stable else "unstable",

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QGridLayout, QWidget
 from pendel.app.widgets.basic import Elided, clear, column, label, rule
 from pendel.app.widgets.theme import tokens
 from pendel.core.loops.gains import GAIN_UNITS
+from pendel.core.loops.margins import Margins
 from pendel.core.loops.tuning import LoopAnalysis, LoopStudy
 from pendel.core.quantities.units import figure, number_text
 
@@ -19,9 +20,14 @@ def or_dash(value: float, write: Callable[[float], str]) -> str:
     return write(value) if math.isfinite(value) else "–"
 
 
+def place_of(margins: Margins) -> str:
+    """Where the phase margin is, in words; empty where it is at the crossover."""
+    return f" at {figure(margins.phase_at, 'Hz', 2)}" if margins.elsewhere else ""
+
+
 FOLLOWS = (
     ("crossover", lambda j: or_dash(j.margins.crossover, lambda v: figure(v, "Hz", 3))),
-    ("phase margin", lambda j: or_dash(j.margins.phase, lambda v: f"{v:.0f}°")),
+    ("phase margin", lambda j: or_dash(j.margins.phase, lambda v: f"{v:.0f}°{place_of(j.margins)}")),
     ("gain margin", lambda j: or_dash(j.margins.gain_db, lambda v: f"{number_text(v, 3)} dB")),
     ("Ms", lambda j: or_dash(j.margins.ms, lambda v: number_text(v, 3))),
     ("rise", lambda j: or_dash(j.measures.rise, lambda v: figure(v, "s", 3))),

@@ -166,6 +166,7 @@ class LoopPlots(QWidget):
             at = math.log10(best.margins.crossover)
             self.size_plot.mark(at, f" crosses at {figure(best.margins.crossover, 'Hz', 3)} ")
             self.phase_plot.mark(at, "")
+            at = math.log10(best.margins.phase_at)
             self.phase_plot.addItem(
                 LeanCurve([at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5))
             )

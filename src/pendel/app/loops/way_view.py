@@ -27,6 +27,7 @@ from pendel.app.loops.drawings import (
     sensitivities,
     wipe,
 )
+from pendel.app.loops.figures import place_of
 from pendel.app.loops.matrices import Matrices
 from pendel.app.loops.way_fields import WayFields
 from pendel.app.plots.plot import Plot
@@ -283,7 +284,7 @@ class WayView(QWidget):
         if found.loop is not None and math.isfinite(found.loop.crossover):
             loop = found.loop
             words.append(
-                f"crosses at {figure(loop.crossover, 'Hz', 3)}, phase margin {loop.phase:.0f}°, gain margin "
+                f"crosses at {figure(loop.crossover, 'Hz', 3)}, phase margin {loop.phase:.0f}°{place_of(loop)}, gain margin "
                 f"{number_text(loop.gain_db, 3)} dB, Ms {number_text(loop.ms, 3)}"
             )
         growing = sum(map(found.transfer.grows, least.poles))

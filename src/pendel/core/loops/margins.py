@@ -15,13 +15,20 @@ import numpy as np
 
 @dataclass(frozen=True)
 class Margins:
-    """``crossover`` in Hz, ``phase`` in degrees, ``gain`` as a factor; NaN where there is none."""
+    """``crossover`` in Hz, ``phase`` in degrees, ``gain`` as a factor; NaN where there is none. ``phase_at`` is where
+    |L| is one with the least phase margin (Hz): the crossover, but for loops that cross one several times."""
 
     crossover: float
     phase: float
     gain: float
     ms: float
     stable: bool
+    phase_at: float = math.nan
+
+    @property
+    def elsewhere(self) -> bool:
+        """Whether the phase margin is that of another crossing than the last."""
+        return abs(self.phase_at - self.crossover) > 0.01 * self.crossover
 
     @property
     def damped(self) -> bool:
@@ -54,16 +61,18 @@ def margins(frequency: np.ndarray, response: np.ndarray, *, stable: bool) -> Mar
     one."""
     size, phase = np.abs(response), unwrapped_phase(response)
     level = np.log(np.maximum(size, 1e-300))
-    crossover = lag = math.nan
+    crossover = lag = at = math.nan
     if len(falls := falls_below_one(size)):
         k = falls[-1]
         share = level[k] / (level[k] - level[k + 1])
-        crossover = _between(frequency, k, share)
+        crossover = at = _between(frequency, k, share)
         lag = float(180.0 + phase[k] + share * (phase[k + 1] - phase[k]))
-        if lag >= 0:
-            lag = min(lag, float(np.min((180.0 + at_crossings(level, phase)) % 360.0)))
+        lags = (180.0 + at_crossings(level, phase)) % 360.0
+        if lag >= 0 and np.min(lags) < lag - 1e-9:
+            lag = float(np.min(lags))
+            at = float(np.exp(at_crossings(level, np.log(frequency))[int(np.argmin(lags))]))
     ms = float(np.max(1.0 / np.abs(1.0 + response)))
-    return Margins(crossover, lag, gain_margin(level, phase, beyond=lag < 0), ms, stable)
+    return Margins(crossover, lag, gain_margin(level, phase, beyond=lag < 0), ms, stable, at)
 
 
 def gain_margin(level: np.ndarray, phase: np.ndarray, *, beyond: bool) -> float:

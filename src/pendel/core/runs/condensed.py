@@ -56,21 +56,28 @@ class Stretches:
     def integral(self, start: float, end: float, power: int, window: float) -> float:
         """Within the stretches; not-a-number where those at the ends of it are long beside the ``window`` (s)
         that is asked for."""
-        covered = np.clip(np.minimum(self.edges[1:], end) - np.maximum(self.edges[:-1], start), 0.0, None)
-        lengths = np.diff(self.edges)
-        portions = np.divide(covered, lengths, out=np.zeros_like(covered), where=lengths > 0)
-        partly = (portions > 1e-9) & (portions < 1 - 1e-9)
-        if np.sum(lengths[partly]) > PORTION * window:
-            return float("nan")
-        return float(portions @ self.figures[:, power - 1])
+        portions = self._portions(start, end, window)
+        return float("nan") if portions is None else float(portions @ self.figures[:, power - 1])
 
     def extremes(self, start: float, end: float) -> list[float]:
-        touched = (self.edges[1:] > start) & (self.edges[:-1] < end)
+        """The least and the greatest value; not-a-number where `integral` is, too."""
+        portions = self._portions(start, end, end - start)
+        if portions is None:
+            return [float("nan")] * 2
+        touched = portions > 0
         return (
             [float(np.min(self.figures[touched, 2])), float(np.max(self.figures[touched, 3]))]
             if np.any(touched)
             else []
         )
+
+    def _portions(self, start: float, end: float, window: float) -> np.ndarray | None:
+        """How much of each stretch lies between two times; None where those at the ends are too long."""
+        covered = np.clip(np.minimum(self.edges[1:], end) - np.maximum(self.edges[:-1], start), 0.0, None)
+        lengths = np.diff(self.edges)
+        portions = np.divide(covered, lengths, out=np.zeros_like(covered), where=lengths > 0)
+        partly = (portions > 1e-9) & (portions < 1 - 1e-9)
+        return None if np.sum(lengths[partly]) > PORTION * window else portions
 
 
 @dataclass(frozen=True)

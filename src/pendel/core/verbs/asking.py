@@ -45,7 +45,8 @@ class LoopReport:
     has no
     linear model.
 
-    ``crossover`` is in Hz, ``phase_margin`` in degrees, ``gain_margin`` in dB; ``ms`` is the largest of |S|.
+    ``crossover`` is in Hz, ``phase_margin`` in degrees, ``gain_margin`` in dB; ``ms`` is the largest of |S|. ``phase_at`` (Hz) is
+    the crossing with the least phase margin, where |L| crosses one several times.
     """
 
     name: str
@@ -60,6 +61,7 @@ class LoopReport:
     problem: str = ""
     changed_inside: tuple[str, ...] = ()
     """Regulators further in whose gains are others than when those of this loop were taken."""
+    phase_at: float = math.nan
 
 
 def report_of(finding: Finding) -> FindingReport:
@@ -133,6 +135,7 @@ def loops(drive: Drive, *, at: str | None = None, continuous: bool = False) -> l
                 m.gain_db,
                 m.ms,
                 changed_inside=each.changed_inside,
+                phase_at=m.phase_at,
             )
         )
     return reports
