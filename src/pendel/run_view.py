@@ -147,17 +147,18 @@ class Run(Mapping[str, "Trace"]):
         return figure
 
     def spectrum(self, key: str, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
-        """Lines of a signal between two times (s); see `pendel.core.runs.spectra.spectrum`.
+        """Lines of a signal between two times (s); see `pendel.core.runs.spectra.spectrum`. Raises `DriveProblem` for a
+        time that there is not, and where a long run keeps averages only.
 
         >>> print(f"{run.spectrum('door_motor.current', 0.05, 0.1).mean:.1f} A")
         2.5 A
         """
-        from pendel.core.runs.spectra import spectrum
+        from pendel.core.runs.spectra import spectrum_of
 
-        trace = self[key]
+        known_name("signal", key, self.kept.keys, f"The run {self.kept.name}")
         if not 0 <= fundamental < math.inf:
             raise DriveProblem(f"{fundamental:g} Hz is no fundamental. Write a frequency above 0 Hz.")
-        return spectrum(*trace.drawn, *self._span(start, end), fundamental=fundamental)
+        return spectrum_of(self.kept, key, *self._span(start, end), fundamental=fundamental)
 
     def _span(self, start: float, end: float) -> tuple[float, float]:
         """The part of a span that the run has. Raises `DriveProblem` where it has none."""

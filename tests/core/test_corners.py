@@ -285,9 +285,20 @@ def test_thinning_a_record_changes_no_mean_and_no_order_of_time(example, method,
                     atol=2e-5 * size,
                 ), key
     assert thinned.balance(0.0, 0.1).switched == pytest.approx(whole.balance(0.0, 0.1).switched, rel=1e-4)
-    assert np.isnan(
-        thinned.averages("grid.current" if example == "valley_feeder" else "door_motor.current", 0.01001, 0.01002).mean
+    current = "grid.current" if example == "valley_feeder" else "door_motor.current"
+    short = thinned.averages(current, 0.01001, 0.01002)
+    assert np.isnan(short.mean) and np.isnan(short.ripple)
+    assert thinned.measure("peak_current", current, 0.0, 0.1) == pytest.approx(
+        whole.measure("peak_current", current, 0.0, 0.1), rel=2e-5
     )
+    # What is left of the pulses would fold back as lines of a spectrum that are none.
+    until = thinned.kept.thinned_until
+    with pytest.raises(DriveProblem, match="a spectrum of that time cannot be told"):
+        thinned.spectrum(current, until - 0.02, 0.1)
+    late = [run.spectrum(current, until, 0.1).amplitude[:200] for run in (thinned, whole)]
+    assert np.allclose(*late, rtol=0, atol=1e-4 * max(late[1]))
+    sampled = thinned.kept.tick_signals[0]
+    assert np.array_equal(thinned.spectrum(sampled, 0, 0.1).amplitude, whole.spectrum(sampled, 0, 0.1).amplitude)
 
 
 def test_a_run_stopped_while_its_record_is_averaged_stops_at_once_and_keeps_its_rows(monkeypatch):

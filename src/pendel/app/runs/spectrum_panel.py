@@ -19,9 +19,9 @@ from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.kept import KeptRun
-from pendel.core.runs.powers import Powers, powers, whole_periods
+from pendel.core.runs.powers import Powers, powers
 from pendel.core.runs.shown_units import factor
-from pendel.core.runs.spectra import Spectrum, spectrum
+from pendel.core.runs.spectra import Spectrum, spectrum_of, whole_periods
 
 SHOWN_LINES = 40
 MOST_MULTIPLES, TAG_WIDTH = 8, 34.0
@@ -166,11 +166,15 @@ class SpectrumPanel(QWidget):
             if key not in run.keys:
                 continue
             trace = run.trace(key)
-            lines = spectrum(*trace.drawn, start, end, fundamental=wanted)
+            try:
+                lines = spectrum_of(run, key, start, end, fundamental=wanted)
+            except DriveProblem as problem:
+                self.facts.set_text(f"{run.name}: {problem}")
+                continue
             peak = float(np.max(np.abs(trace.y), initial=0.0))
             base = wanted or largest_line(lines, peak)
             if not wanted and base > 0:
-                lines = spectrum(*trace.drawn, start, end, fundamental=base)
+                lines = spectrum_of(run, key, start, end, fundamental=base)
             self.found.append((run, lines))
             bases.append(base)
             unit, self.scale = trace.unit, factor(trace.unit)
@@ -283,7 +287,7 @@ def power_row(
 ) -> tuple[str, ...]:
     """A run's powers, and how far its current and voltage are from sines."""
     sizes = ((found.active, "W"), (found.apparent, "VA"), (found.non_active, "VA"))
-    of_voltage = spectrum(*run.trace(voltage).drawn, *window, fundamental=base)
+    of_voltage = spectrum_of(run, voltage, *window, fundamental=base)
     distortions = [each.distortion(base) if base > 0 else math.nan for each in (lines, of_voltage)]
     thd = [f"{number_text(100 * d, 3)} %" if math.isfinite(d) else "–" for d in distortions]
     power_factor = number_text(found.factor, 4) if math.isfinite(found.factor) else "–"

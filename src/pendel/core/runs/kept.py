@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from pendel.core.drive.findings import Remark
-from pendel.core.errors import FileProblem
+from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.hdf import opened
 from pendel.core.plant.program import BALANCE, Outcome, Structure
 from pendel.core.plant.rows import BETWEEN, HALF_WAY, Refined, last_before
@@ -220,6 +220,16 @@ class KeptRun:
             values = np.append(values, early)
         return float(np.min(values)), float(np.max(values))
 
+    def must_be_whole(self, key: str, start: float, what: str) -> None:
+        """Raise `DriveProblem` where a signal is thinned from a time (s) on, of which then there is not ``what``."""
+        if self.condensed is not None and key in self.structure.signals:
+            until = float(self.condensed.edges[-1])
+            if start < until:
+                raise DriveProblem(
+                    f"The run was long and keeps averages only until {until:.4g} s, so {what} of that time cannot be told. Look at "
+                    f"it from there on, or run a shorter time."
+                )
+
     def missing_between(self, keys: Iterable[str]) -> list[str]:
         """Those of the plant's signals that are not computed half way between points yet."""
         return [k for k in dict.fromkeys(keys) if k in self.structure.signals and k not in self._between]
@@ -290,7 +300,7 @@ class KeptRun:
         if device is not None:
             t, e = self.switchings[key]
             total = np.concatenate([[0.0], np.cumsum(e), [np.sum(e)]])
-            return Trace(key, info.label, info.unit, np.concatenate([[0.0], t, [self.end]]), total, True)
+            return Trace(key, info.label, info.unit, np.concatenate([[self.begin], t, [self.end]]), total, True)
         raise KeyError(f"The run {self.name} has no signal {key}.")
 
     @property

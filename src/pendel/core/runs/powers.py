@@ -29,13 +29,6 @@ class Powers:
         return math.sqrt(max(0.0, self.apparent**2 - self.active**2))
 
 
-def whole_periods(start: float, end: float, fundamental: float) -> float:
-    """Where a window (s) begins so that it holds whole periods of a frequency (Hz); as it is where that is 0 or there
-    is not one."""
-    periods = math.floor((end - start) * fundamental * (1 + 1e-9)) if fundamental > 0 else 0
-    return end - periods / fundamental if periods >= 1 else start
-
-
 def powers(run: KeptRun, voltage: str, current: str, start: float, end: float) -> Powers:
     """Of two signals of a run, over a window (s).
 
@@ -52,12 +45,7 @@ def powers(run: KeptRun, voltage: str, current: str, start: float, end: float) -
             f"both from the "
             "power deck, or both from blocks of one sampling period."
         )
-    if u.before is not None and start < float(u.before.edges[-1]):
-        raise DriveProblem(
-            f"The run was long and keeps averages only until {float(u.before.edges[-1]):.4g} s. Measure "
-            f"powers from "
-            "there on, or run a shorter time."
-        )
+    run.must_be_whole(voltage, start, "powers")
     size_u, size_i = u.rms(start, end), i.rms(start, end)
     apparent = size_u * size_i
     if not apparent > 0:

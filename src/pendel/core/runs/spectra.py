@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
+
+if TYPE_CHECKING:
+    from pendel.core.runs.kept import KeptRun
 
 BINS = 1 << 16
 HIGHEST_ORDER = 50
@@ -42,6 +46,25 @@ class Spectrum:
         return math.sqrt(sum(self.line(f) ** 2 for f in orders)) / first
 
 
+def spectrum_of(run: KeptRun, key: str, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
+    """Lines of a signal of a run between two times (s); see `spectrum`.
+
+    Raises
+    ------
+    DriveProblem
+        where the run was thinned: what is left of its pulses there would fold back as lines that are none.
+    """
+    run.must_be_whole(key, whole_periods(start, end, fundamental), "a spectrum")
+    return spectrum(*run.trace(key).drawn, start, end, fundamental=fundamental)
+
+
+def whole_periods(start: float, end: float, fundamental: float) -> float:
+    """Where a window (s) begins so that it holds whole periods of a frequency (Hz); as it is where that is 0 or there
+    is not one."""
+    periods = math.floor((end - start) * fundamental * (1 + 1e-9)) if fundamental > 0 else 0
+    return end - periods / fundamental if periods >= 1 else start
+
+
 def spectrum(t: np.ndarray, y: np.ndarray, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
     """Fourier lines of a trace that is straight between its points and may jump.
 
@@ -49,10 +72,7 @@ def spectrum(t: np.ndarray, y: np.ndarray, start: float, end: float, *, fundamen
     again: so jumps between the bins are not missed and fold back little. With a ``fundamental`` (Hz) the
     window is cut, at its start, to whole periods of it.
     """
-    if fundamental > 0:
-        periods = math.floor((end - start) * fundamental * (1 + 1e-9))
-        if periods >= 1:
-            start = end - periods / fundamental
+    start = whole_periods(start, end, fundamental)
     edges = np.linspace(start, end, BINS + 1)
     area = integral(t, y, edges)
     means = np.diff(area) / np.diff(edges)

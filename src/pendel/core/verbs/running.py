@@ -164,9 +164,9 @@ def measure(
     from pendel.core.measures import Place, Span, measures_at
     from pendel.core.quantities.units import figure
     from pendel.core.runs.balance import balance
-    from pendel.core.runs.powers import powers, whole_periods
+    from pendel.core.runs.powers import powers
     from pendel.core.runs.shown_units import factor
-    from pendel.core.runs.spectra import spectrum
+    from pendel.core.runs.spectra import spectrum_of, whole_periods
 
     asked, first = read_figure(drive, end, "s", math.inf), read_figure(drive, start, "s", 0.0)
     base = read_figure(drive, fundamental, "Hz", 0.0)
@@ -203,7 +203,7 @@ def measure(
             value = m.value(span)
             found[m.title] = math.nan if value is None else value / (one if m.unit is None else factor(m.unit))
         if base:
-            lines = spectrum(*trace.drawn, first, last, fundamental=base)
+            lines = spectrum_of(kept, key, first, last, fundamental=base)
             found |= {"at the fundamental": lines.line(base) / one, "THD %": 100 * lines.distortion(base)}
         return SignalMeasures(key, trace.unit, found)
 
