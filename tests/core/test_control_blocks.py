@@ -360,14 +360,14 @@ def test_blocks_run_at_their_phase_as_modelled_and_as_shipped():
 
 def test_loops_know_the_phase_of_their_blocks():
     """A whole loop that runs later is the same loop; a regulator that reads ten ticks after the sensor has that much more dead time,
-    which costs 360°·f_c·10·T of phase (closed form)."""
+    which costs 360°·f·10·T of phase (closed form)."""
     loops = {}
     for name, phases in (("none", {}), ("all", dict.fromkeys(SLOW, "7")), ("late", dict.fromkeys(SLOW[1:], "10"))):
         loops[name] = next(a for a in door_with(phases).judge() if a.name == "Speed")
     first, moved, late = loops["none"], loops["all"], loops["late"]
     assert moved.crossover == pytest.approx(first.crossover, rel=1e-9)
     assert moved.phase_margin == pytest.approx(first.phase_margin, abs=1e-6)
-    more = 360 * late.crossover * 10 * 50e-6
+    more = 360 * late.phase_at * 10 * 50e-6
     assert late.crossover == pytest.approx(first.crossover, rel=2e-2)
     assert first.phase_margin - late.phase_margin == pytest.approx(more, abs=0.25)
     model = [door_with(p).linear("speed_pi.out", "travel_speed.out") for p in ({}, dict.fromkeys(SLOW, "7"))]

@@ -8,7 +8,9 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import pendel
+from pendel.core import verbs
 from pendel.core.drive.examples import DEMO
+from pendel.core.errors import DriveProblem
 from pendel.core.measures import MEASURES, Span
 from pendel.core.runs.measures import (
     Pieces,
@@ -212,6 +214,48 @@ def test_distortion_of_textbook_waves(shape, distortion):
         held = shape != "triangle"
         t, y = (np.repeat(at, 2)[1:], np.repeat(levels, 2)[:-1]) if held else (at, levels)
     assert spectrum(t, y, 0.0, 3.7, fundamental=first).distortion(first) == pytest.approx(distortion, rel=2e-3)
+
+
+def pulse_train(frequency, until, duty=0.5):
+    t = np.repeat(np.arange(0, until * frequency), 4) / frequency
+    t[1::4] += 0.0
+    t[2::4] += duty / frequency
+    t[3::4] += duty / frequency
+    return np.append(t, until), np.append(np.tile([0.0, 1.0, 1.0, 0.0], round(until * frequency)), 0.0)
+
+
+@pytest.mark.parametrize(("frequency", "until", "duty"), [(1e3, 1.0, 0.5), (20e3, 0.5, 0.3), (50.0, 0.02, 0.11)])
+def test_harmonics_are_exact_however_many_periods_the_window_holds(frequency, until, duty):
+    """A pulse train has 2/(πk)·sin(πkD), also where its 50th order lies far beyond the lines that are shown."""
+    lines = spectrum(*pulse_train(frequency, until, duty), 0.0, until, fundamental=frequency)
+    orders = np.arange(1, 51)
+    wanted = np.abs(2 / (np.pi * orders) * np.sin(np.pi * orders * duty))
+    assert [lines.line(k * frequency) for k in orders] == pytest.approx(wanted, rel=1e-6, abs=1e-7)
+    distortion = math.sqrt(np.sum(wanted[1:] ** 2)) / wanted[0]
+    assert lines.distortion(frequency) == pytest.approx(distortion, rel=1e-6)
+
+
+def test_a_line_that_the_window_cannot_tell_is_not_a_number():
+    t = np.linspace(0, 0.1, 1001)
+    lines = spectrum(t, 3 + np.sin(2 * np.pi * 50 * t), 0.0, 0.1)
+    assert lines.line(50) == pytest.approx(1.0, rel=1e-4) and lines.mean == lines.line(0) == pytest.approx(3.0)
+    assert math.isnan(lines.line(0.1)) and math.isnan(lines.line(1e6))
+    assert math.isnan(lines.distortion(0.1)) and math.isnan(lines.distortion(5000.0))
+    assert lines.distortion(50) < 1e-3
+    d = pendel.open(DEMO)
+    d.set("until", "0.1 s")
+    run = d.run()
+    with pytest.raises(DriveProblem, match="0 s to 0.1 s holds no whole period of 0.1 Hz"):
+        run.spectrum("door_motor.current", 0.0, 0.1, fundamental=0.1)
+    with pytest.raises(DriveProblem, match="no signal"):
+        run.spectrum("door_motor.curent", 0.0, 0.1)
+    for options, words in (
+        ({"start": "50 ms", "end": "20 ms"}, "50 ms to 20 ms"),
+        ({"fundamental": "0 Hz"}, "0 Hz is no fundamental"),
+        ({"fundamental": "1 Hz"}, "no whole period of 1 Hz"),
+    ):
+        with pytest.raises(DriveProblem, match=words):
+            verbs.measure(d.document, signals=["door_motor.current"], **options)
 
 
 def test_times_of_a_response_count_from_when_its_setpoint_moves():

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
+
+from pendel.core.errors import DriveProblem
+from pendel.core.runs.measures import window
 
 if TYPE_CHECKING:
     from pendel.core.runs.kept import KeptRun
@@ -18,32 +21,38 @@ HIGHEST_ORDER = 50
 @dataclass(frozen=True)
 class Spectrum:
     """Lines at multiples of 1/window: frequencies (Hz) and peak amplitudes (unit of the trace), the mean at 0
-    Hz."""
+    Hz. Where a ``fundamental`` (Hz) was given, its ``harmonics`` are those of orders 1 to 50, exact however high."""
 
     frequency: np.ndarray
     amplitude: np.ndarray
     start: float
     end: float
+    fundamental: float = 0.0
+    harmonics: np.ndarray | None = None
 
     def line(self, frequency: float) -> float:
-        """Amplitude of the line nearest to a frequency (Hz)."""
-        return float(self.amplitude[int(np.argmin(np.abs(self.frequency - frequency)))])
+        """Amplitude of the line nearest to a frequency (Hz); not-a-number beyond the last line, and below half the
+        first, where the window is too short to tell."""
+        order = frequency / self.fundamental if self.harmonics is not None else 0.0
+        if self.harmonics is not None and 1 <= round(order) <= len(self.harmonics) and abs(order - round(order)) < 1e-9:
+            return float(self.harmonics[round(order) - 1])
+        k = round(frequency * (self.end - self.start))
+        if frequency and not 0 < k < len(self.amplitude):
+            return math.nan
+        return float(self.amplitude[k])
 
     @property
     def mean(self) -> float:
         return float(self.amplitude[0])
 
     def distortion(self, fundamental: float) -> float:
-        """Total harmonic distortion: root of the summed squares of orders 2 to 50 over the fundamental.
+        """Total harmonic distortion: root of the summed squares of orders 2 to 50 over the fundamental; not-a-number
+        where there is none, or the lines do not reach so far.
 
         IEC 61000-4-7:2002, 3.2 (from memory); lines between the orders are not part of it.
         """
-        first = self.line(fundamental)
-        orders = np.arange(2, HIGHEST_ORDER + 1) * fundamental
-        orders = orders[orders <= self.frequency[-1]]
-        if first == 0 or not len(orders):
-            return math.nan
-        return math.sqrt(sum(self.line(f) ** 2 for f in orders)) / first
+        first, *others = (self.line(order * fundamental) for order in range(1, HIGHEST_ORDER + 1))
+        return math.sqrt(sum(f * f for f in others)) / first if first else math.nan
 
 
 def spectrum_of(run: KeptRun, key: str, start: float, end: float, *, fundamental: float = 0.0) -> Spectrum:
@@ -52,10 +61,20 @@ def spectrum_of(run: KeptRun, key: str, start: float, end: float, *, fundamental
     Raises
     ------
     DriveProblem
-        where the run was thinned: what is left of its pulses there would fold back as lines that are none.
+        where the run was thinned: what is left of its pulses there would fold back as lines that are none; and where
+        the window holds no whole period of the fundamental.
     """
     run.must_be_whole(key, whole_periods(start, end, fundamental), "a spectrum")
+    if fundamental > 0 and not holds_a_period(start, end, fundamental):
+        raise DriveProblem(
+            f"{start:g} s to {end:g} s holds no whole period of {fundamental:g} Hz. Take a longer span, or a higher "
+            "fundamental."
+        )
     return spectrum(*run.trace(key).drawn, start, end, fundamental=fundamental)
+
+
+def holds_a_period(start: float, end: float, fundamental: float) -> bool:
+    return (end - start) * fundamental * (1 + 1e-9) >= 1
 
 
 def whole_periods(start: float, end: float, fundamental: float) -> float:
@@ -81,7 +100,27 @@ def spectrum(t: np.ndarray, y: np.ndarray, start: float, end: float, *, fundamen
     order = np.arange(half + 1)
     amplitude = 2 * np.abs(lines) / np.sinc(order / BINS)
     amplitude[0] = means.mean()
-    return Spectrum(order / (end - start), amplitude, start, end)
+    found = Spectrum(order / (end - start), amplitude, start, end)
+    if fundamental <= 0 or not holds_a_period(start, end, fundamental):
+        return found
+    return replace(found, fundamental=fundamental, harmonics=harmonics(t, y, start, end, fundamental))
+
+
+def harmonics(t: np.ndarray, y: np.ndarray, start: float, end: float, fundamental: float) -> np.ndarray:
+    """Peak amplitudes of the orders 1 to 50 over whole periods, of a trace that is straight between its points and
+    may jump: each piece's Fourier integral in closed form, so nothing folds back."""
+    t, y = window(t, y, start, end)
+    width = np.diff(t)
+    slope = np.divide(np.diff(y), width, out=np.zeros_like(width), where=width > 0)
+    turned = np.exp(-2j * math.pi * fundamental * (t - start))
+    power, found = np.ones_like(turned), np.empty(HIGHEST_ORDER)
+    for k in range(1, HIGHEST_ORDER + 1):
+        power = power * turned
+        omega = 2 * math.pi * fundamental * k
+        ends = np.where(width > 0, y[1:] * power[1:] - y[:-1] * power[:-1], 0.0)
+        total = 1j * ends.sum() / omega + (slope * np.diff(power)).sum() / omega**2
+        found[k - 1] = 2 * abs(total) / (end - start)
+    return found
 
 
 def integral(t: np.ndarray, y: np.ndarray, at: np.ndarray) -> np.ndarray:

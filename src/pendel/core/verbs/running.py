@@ -170,8 +170,12 @@ def measure(
 
     asked, first = read_figure(drive, end, "s", math.inf), read_figure(drive, start, "s", 0.0)
     base = read_figure(drive, fundamental, "Hz", 0.0)
-    if not 0 <= first < asked or base < 0:
-        raise DriveProblem("Times must lie one behind the other from 0 s on, and a fundamental above 0 Hz.")
+    if not 0 <= first < asked:
+        raise DriveProblem(
+            f"{start} to {end or 'the end'} is no span. Begin at 0 s or later, and write the earlier time first."
+        )
+    if fundamental is not None and base <= 0:
+        raise DriveProblem(f"{fundamental} is no fundamental. Write a frequency above 0, such as 50 Hz.")
     ran = run(drive, until=until, signals=signals, unit=unit, watch=watch)
     kept, last = ran.run, min(asked, ran.run.end)
     if not first < last:
