@@ -161,6 +161,7 @@ class Board(QObject):
         if wanted:
             self._describe.start()
         else:
+            self._describe.stop()
             self.described = None
 
     # The link.
