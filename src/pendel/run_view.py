@@ -277,11 +277,7 @@ class Run(Mapping[str, "Trace"]):
         >>> print(run.at("door_leaf.speed", [0.05, 0.1]).round(3))
         [0.    0.023]
         """
-        trace = self[key]
-        times = np.asarray(times, dtype=float)
-        if trace.sampled:
-            return trace.y[np.clip(np.searchsorted(trace.t, times + 1e-12, side="right") - 1, 0, len(trace.y) - 1)]
-        return np.interp(times, trace.t, trace.y)
+        return self[key].at(np.asarray(times, dtype=float))
 
     def _on(self, key: str, times: np.ndarray) -> np.ndarray:
         """A signal on the times of another; its own values where these are its own, which has two at a jump."""

@@ -197,7 +197,7 @@ def test_worker_survives_stop_and_death(example_path, tmp_path):
 
 def test_module_runs_from_the_shell(example_path):
     done = subprocess.run(
-        [sys.executable, "-m", "pendel.cli.main", "check", str(example_path)],
+        [sys.executable, "-m", "pendel", "check", str(example_path)],
         capture_output=True,
         text=True,
         check=False,

@@ -17,6 +17,7 @@ from pendel.core.drive.examples import DEMO
 from pendel.core.errors import DriveProblem, FileProblem
 from pendel.core.formats.mdf4 import Mdf4Writer
 from pendel.core.formats.traces import columns, save_columns, save_traces, unlike
+from pendel.core.runs.kept import Trace
 
 FILES = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 ODD_NAMES = st.sampled_from(
@@ -217,6 +218,23 @@ def test_a_sampled_signal_holds_its_value_between_ticks(runs):
     k = np.minimum(np.floor((times + 1e-12) / run.tick).astype(int), len(run.ticks) - 1)
     np.testing.assert_array_equal(written, run.ticks[k, run.tick_signals.index("speed_pi.out")])
     assert np.all(np.diff(times) >= 0) and times[-1] == pytest.approx(0.12)
+
+
+def test_a_tick_is_found_by_its_time_however_late_it_is():
+    """A week into a run, where times as they are typed, counted and summed differ by rounding."""
+    first, tick = 6_048_000_000, 1e-4
+    numbers = first + np.arange(50)
+    held = Trace("a.b", "", "", numbers * tick, np.arange(50.0), True)
+    typed = np.array([float(f"{n // 10000}.{n % 10000:04d}") for n in numbers.tolist()])
+    summed = first * tick + np.concatenate([[0.0], np.cumsum(np.full(49, tick))])
+    assert np.any(typed < held.t) and np.any(summed != held.t)
+    for times in (held.t, typed, summed):
+        np.testing.assert_array_equal(held.at(times), np.arange(50.0))
+    np.testing.assert_array_equal(held.at(held.t + 0.3 * tick), np.arange(50.0))
+    assert held.at(np.array([0.0, 1e12])).tolist() == [0.0, 49.0]
+    line = Trace("a.b", "", "", np.array([0.0, 1.0, 1.0, 2.0]), np.array([0.0, 2.0, 5.0, 6.0]), False)
+    assert line.at(np.array([0.5, 1.5, 2.5])).tolist() == [1.0, 5.5, 6.0]
+    assert np.isnan(Trace("a.b", "", "", np.empty(0), np.empty(0), True).at(np.array([1.0]))).all()
 
 
 def test_what_cannot_be_written_gets_a_sentence(runs, tmp_path):

@@ -22,7 +22,7 @@ from pendel.core.runs.measures import (
     step_measures,
     straight,
 )
-from pendel.core.runs.spectra import spectrum
+from pendel.core.runs.spectra import spectrum, spectrum_of_samples
 
 
 @st.composite
@@ -233,6 +233,25 @@ def test_harmonics_are_exact_however_many_periods_the_window_holds(frequency, un
     assert [lines.line(k * frequency) for k in orders] == pytest.approx(wanted, rel=1e-6, abs=1e-7)
     distortion = math.sqrt(np.sum(wanted[1:] ** 2)) / wanted[0]
     assert lines.distortion(frequency) == pytest.approx(distortion, rel=1e-6)
+
+
+@pytest.mark.parametrize("n", [64, 65, 1000])
+def test_lines_of_samples_are_the_sines_that_were_sampled(n):
+    """Whole periods within the window, up to half the rate."""
+    step, t = 1e-3, 0.4 + 1e-3 * np.arange(n)
+    tones = {1: 2.0, 7: 0.5, n // 2 - 1: 0.25}
+    y = 3.0 + sum(a * np.sin(2 * np.pi * k * (t - 0.4) / (n * step) + k) for k, a in tones.items())
+    lines = spectrum_of_samples(t, y)
+    assert lines.mean == pytest.approx(3.0) and lines.end - lines.start == pytest.approx(n * step)
+    for k, a in tones.items():
+        assert lines.line(k / (n * step)) == pytest.approx(a, rel=1e-9)
+    others = np.delete(lines.amplitude, [0, *tones])
+    assert np.max(others) < 1e-9
+    # Parseval: what the lines carry is the mean square.
+    halves = lines.amplitude[1:] ** 2 / 2
+    if n % 2 == 0:
+        halves[-1] *= 2
+    assert lines.mean**2 + halves.sum() == pytest.approx(np.mean(y**2))
 
 
 def test_a_line_that_the_window_cannot_tell_is_not_a_number():

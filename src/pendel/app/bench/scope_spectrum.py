@@ -8,10 +8,10 @@ from pendel.app.plots.plot import Plot
 from pendel.app.widgets.theme import trace_colour
 from pendel.core.bench.description import Channel
 from pendel.core.quantities.units import figure, number_text
-from pendel.core.runs.kept import Trace
-from pendel.core.runs.spectra import spectrum
+from pendel.core.runs.spectra import spectrum_of_samples
 
-MOST_LINES = 400
+SMALL, LEAST_LINES = 0.01, 40
+"""Lines are shown up to the last that is more than this part of the largest, and so many at least."""
 HEIGHT = 124
 
 
@@ -28,25 +28,28 @@ class ScopeSpectrum(Plot):
         item = self.getPlotItem()
         for old in [i for i in item.items if i is not self.spot]:
             item.removeItem(old)
-        inside = (times >= a - 1e-12) & (times <= b + 1e-12)
-        y = values / channel.scale
-        if np.count_nonzero(inside) < 8 or not np.all(np.isfinite(y[inside])):
+        half = 0.5 * float(np.min(np.diff(times), initial=np.inf)) if len(times) > 1 else 0.0
+        inside = (times > a - half) & (times < b - half)  # as many samples as the span between the cursors holds
+        t, y = times[inside], values[inside] / channel.scale
+        if len(t) < 8 or not np.all(np.isfinite(y)):
             self.set_caption(channel.title, "needs some samples between the cursors")
             return
-        t, y = Trace("", "", "", times, y, True).drawn
-        found = spectrum(t, y, a, b)
-        highest = 0.5 * (len(times) - 1) / (times[-1] - times[0])  # half the rate of the samples
-        count = min(MOST_LINES, int(np.count_nonzero(found.frequency <= highest)))
+        if np.ptp(np.diff(t)) > half:
+            self.set_caption(channel.title, "samples are missing between the cursors")
+            return
+        found = spectrum_of_samples(t, y)
+        biggest = 1 + int(np.argmax(found.amplitude[1:]))
+        tall = np.flatnonzero(found.amplitude[1:] > SMALL * found.amplitude[biggest])
+        count = min(len(found.frequency), max(LEAST_LINES, 2 + int(1.15 * (tall[-1] + 1)) if len(tall) else 0))
         lines, sizes = found.frequency[:count], found.amplitude[:count]
         x = np.repeat(lines, 3)
         shown = np.column_stack([np.zeros(count), sizes, np.full(count, np.nan)]).ravel()
         self.curve(x, np.nan_to_num(shown), trace_colour(number), 1.3)
-        biggest = 1 + int(np.argmax(sizes[1:])) if count > 1 else 0
         words = (
             f"{channel.unit}, peak; mean {number_text(found.mean, 4)}, largest "
-            f"{number_text(float(sizes[biggest]), 4)} at "
+            f"{number_text(float(found.amplitude[biggest]), 4)} at "
         )
-        self.set_caption(channel.title, words + figure(float(lines[biggest]), "Hz", 4))
+        self.set_caption(channel.title, words + figure(float(found.frequency[biggest]), "Hz", 4))
         self.autoRange()
 
 

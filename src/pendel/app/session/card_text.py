@@ -105,13 +105,7 @@ def value_at(run: KeptRun | LiveView, key: str, time: float | None) -> float:
     trace = run.trace(key)
     if not len(trace.y):
         return math.nan
-    if time is None:
-        return float(trace.y[-1])
-    if trace.sampled:
-        return float(
-            trace.y[max(0, min(len(trace.y) - 1, int(np.searchsorted(trace.t, time + 1e-12, side="right")) - 1))]
-        )
-    return float(np.interp(time, trace.t, trace.y))
+    return float(trace.y[-1] if time is None else trace.at(np.asarray(time)))
 
 
 def figure_of(run: KeptRun | LiveView, key: str, time: float | None = None) -> str:

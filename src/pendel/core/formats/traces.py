@@ -10,6 +10,7 @@ import numpy as np
 
 from pendel.core.errors import FileProblem, PendelError
 from pendel.core.runs.kept import KeptRun, Trace
+from pendel.core.runs.shown_units import factor
 
 Column = tuple[str, str, np.ndarray]
 """Name, unit and values."""
@@ -50,13 +51,7 @@ def common_times(run: KeptRun) -> np.ndarray:
 
 def on_times(trace: Trace, times: np.ndarray) -> np.ndarray:
     """A trace in its unit on the run's own times; sampled signals hold their value."""
-    y = trace.y_in()
-    if not trace.sampled:
-        return y
-    if not len(y):
-        return np.full(len(times), np.nan)
-    at = np.searchsorted(trace.t, times + 1e-12, side="right") - 1
-    return y[np.clip(at, 0, len(y) - 1)]
+    return trace.at(times) / factor(trace.unit) if trace.sampled else trace.y_in()
 
 
 def columns(runs: list[KeptRun], keys: list[str]) -> list[Column]:

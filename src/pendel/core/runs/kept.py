@@ -44,6 +44,16 @@ class Trace:
         f = factor(unit_text or self.unit)
         return self.y if f == 1 else self.y / f
 
+    def at(self, times: np.ndarray) -> np.ndarray:
+        """Values (SI) at times (s): of a sampled signal what it holds, of others on the line between two points. A time
+        that is a tick's but for rounding, however late, is that tick's."""
+        if not len(self.y):
+            return np.full(np.shape(times), np.nan)
+        if not self.sampled:
+            return np.interp(times, self.t, self.y)
+        places = np.searchsorted(self.t, times + 1e-12 + 4e-15 * np.abs(times), side="right") - 1
+        return self.y[np.clip(places, 0, len(self.y) - 1)]
+
     @property
     def drawn(self) -> tuple[np.ndarray, np.ndarray]:
         """Times and values of the line that shows it: a sampled signal in steps."""

@@ -106,6 +106,18 @@ def spectrum(t: np.ndarray, y: np.ndarray, start: float, end: float, *, fundamen
     return replace(found, fundamental=fundamental, harmonics=harmonics(t, y, start, end, fundamental))
 
 
+def spectrum_of_samples(times: np.ndarray, values: np.ndarray) -> Spectrum:
+    """Lines of samples that lie evenly in time (s), two at least: what they are samples of is not known to hold
+    between them, so nothing is divided out. The window reaches to where the next one would be."""
+    n = len(values)
+    step = float(times[-1] - times[0]) / (n - 1)
+    amplitude = 2 * np.abs(np.fft.rfft(values)) / n
+    amplitude[0] = np.mean(values)
+    if n % 2 == 0:
+        amplitude[-1] /= 2  # at half the rate there is one line, not a pair
+    return Spectrum(np.arange(len(amplitude)) / (n * step), amplitude, float(times[0]), float(times[0]) + n * step)
+
+
 def harmonics(t: np.ndarray, y: np.ndarray, start: float, end: float, fundamental: float) -> np.ndarray:
     """Peak amplitudes of the orders 1 to 50 over whole periods, of a trace that is straight between its points and
     may jump: each piece's Fourier integral in closed form, so nothing folds back."""
