@@ -11,6 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pendel
+from pendel.core.drive import commands
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import load
 from pendel.core.plant.integrate import integrate
@@ -106,6 +107,19 @@ def threads_over_one(prepared: Prepared, until: float, count: int = 4) -> float:
     return statistics.median(median(one_by_one, 1) / median(together, 1) for _ in range(5))
 
 
+def at_zero_torque(level: str) -> float:
+    """How many times as long the haul drive takes with its currents hovering about zero as under load."""
+    runs = []
+    for torque in ("0 N*m", "400 N*m"):
+        drive = drive_of("haul_drive", level)
+        for name in ("before", "after"):
+            commands.set_value(drive, "torque_demand", name, torque).apply(drive)
+        prepared = prepare(drive)
+        runs.append((prepared.program, prepared.inputs(RunSettings(0.5, h_max=5e-4))))
+    ratios = [median(lambda: integrate(*runs[0]), 3) / median(lambda: integrate(*runs[1]), 3) for _ in range(5)]
+    return statistics.median(ratios)
+
+
 FRESH = """
 import sys, time
 from pathlib import Path
@@ -150,6 +164,8 @@ def report(row: Callable[[str, str, str], None]) -> None:
         f"{threads_over_one(prepare(drive_of('haul_drive', 'switching')), 3.0):.2f}",
         "1.85",
     )
+    for level in ("averaged", "switching"):
+        row(f"zero torque over load, haul_drive {level}", f"{at_zero_torque(level):.1f}", "3")
     for name in ("old_haul_feedback", "old_haul_drive"):
         row(f"first run of another process, {name}", f"{fresh_process(name):.2f} s", "0.25 s")
 
