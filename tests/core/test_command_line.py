@@ -256,7 +256,7 @@ def test_measures_and_losses_are_told_between_two_times(capsys):
     for wrong, words in (
         (["--from", "3 kV"], "in V, but s is needed"),
         (["--from", "1 s"], "ends at 0.06 s"),
-        (["--from", "30 ms", "--to", "10 ms"], "one behind the other"),
+        (["--from", "30 ms", "--to", "10 ms"], "30 ms to 10 ms is no span"),
         (["--signals", "inverter.nothing"], "no signal inverter.nothing"),
     ):
         assert main(["measure", path, *wrong]) == 2
