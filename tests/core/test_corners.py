@@ -293,7 +293,7 @@ def test_thinning_a_record_changes_no_mean_and_no_order_of_time(example, method,
     )
     # What is left of the pulses would fold back as lines of a spectrum that are none.
     until = thinned.kept.thinned_until
-    with pytest.raises(DriveProblem, match="a spectrum of that time cannot be told"):
+    with pytest.raises(DriveProblem, match="a spectrum of that time cannot be computed"):
         thinned.spectrum(current, until - 0.02, 0.1)
     late = [run.spectrum(current, until, 0.1).amplitude[:200] for run in (thinned, whole)]
     assert np.allclose(*late, rtol=0, atol=1e-4 * max(late[1]))

@@ -284,8 +284,8 @@ class WayView(QWidget):
         if found.loop is not None and math.isfinite(found.loop.crossover):
             loop = found.loop
             words.append(
-                f"crosses at {figure(loop.crossover, 'Hz', 3)}, phase margin {loop.phase:.0f}°{place_of(loop)}, gain margin "
-                f"{number_text(loop.gain_db, 3)} dB, Ms {number_text(loop.ms, 3)}"
+                f"crosses at {figure(loop.crossover, 'Hz', 3)}, phase margin {loop.phase:.0f}°{place_of(loop)}, "
+                f"gain margin {number_text(loop.gain_db, 3)} dB, Ms {number_text(loop.ms, 3)}"
             )
         growing = sum(map(found.transfer.grows, least.poles))
         if growing:

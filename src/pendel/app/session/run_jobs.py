@@ -29,7 +29,8 @@ def ready_to_show(
     answer: RunFinished, keys: Sequence[str], evaluator: EvaluatorProcess, own_c: bool = False
 ) -> KeptRun:
     """A run, brought to its place (where C of a user ran, as if it came from elsewhere), with the signals
-    that will be shown at once: for a long switching run evaluating them takes as long as the run. Raises `FileProblem`."""
+    that will be shown at once: for a long switching run evaluating them takes as long as the run. Raises
+    `FileProblem`."""
     from pendel.core.runs.simulate import reopen  # slow to load, and not needed to start
 
     path = answer.keep()

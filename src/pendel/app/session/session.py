@@ -185,7 +185,7 @@ class Session(QObject):
 
     def attempt(self, make: Callable[[], Command]) -> None:
         """`do` what ``make`` gives. What is shown of a drive may lag behind it: of a card that was just taken off the
-        sentence is told, and fields show again what holds."""
+        sentence is shown, and fields show again what holds."""
         try:
             command = make()
         except DriveProblem as problem:

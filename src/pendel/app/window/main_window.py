@@ -521,7 +521,7 @@ class MainWindow(QMainWindow):
 
 
 def being_loaded(title: str) -> QWidget:
-    """What stands for a page that is not there yet."""
+    """A placeholder for a page that is not loaded yet."""
     made = QWidget()
     inside = QVBoxLayout(made)
     words = label(f"{title} is being loaded …", "muted")

@@ -240,7 +240,8 @@ def reason_of(problem: BaseException) -> str:
 @dataclass(frozen=True)
 class Address:
     """Where a board is: ``tcp://host:port``, ``udp://host:port``, ``serial:///dev/ttyUSB0?speed=1000000``,
-    ``can://interface:channel?to=0x600&from=0x601&bitrate=500000&fd=0``; ``fd`` is 1 for CAN FD, or the bit rate of its data."""
+    ``can://interface:channel?to=0x600&from=0x601&bitrate=500000&fd=0``; ``fd`` is 1 for CAN FD, or the bit rate of
+    its data."""
 
     kind: str
     place: str

@@ -1,7 +1,8 @@
 """Typed C: what the compiler has against it as it is shipped, and what it does that C leaves undefined, such as
 writing where nothing of it lies.
 
-For the latter the controller is built as a program of its own with the compiler's checks of undefined behaviour (ISO/IEC 9899:1999,
+For the latter the controller is built as a program of its own with the compiler's checks of undefined behaviour
+(ISO/IEC 9899:1999,
 annex J.2, as far as a compiler can tell) and fed with what its inputs were in a run. It ends at the first
 finding, so that nothing here is touched by what it does."""
 
@@ -74,7 +75,8 @@ def watch_typed_c(made: Lowered, inputs: np.ndarray) -> bool:
 
 
 def refused_typed_c(made: Lowered, source: str, told: str) -> str:
-    """What a compiler says of typed C in a controller's source, in a sentence; nothing where it says nothing of that."""
+    """What a compiler says of typed C in a controller's source, in a sentence; nothing where it says nothing of
+    that."""
     lines = source.split("\n")
     errors = rf"\b{made.name}\.c:(\d+):\d+: (?:fatal )?error: (.+?)(?: \[-W[^]]*\])?$"
     for found in re.finditer(errors, told, re.MULTILINE):

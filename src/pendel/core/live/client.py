@@ -23,7 +23,8 @@ ENDING = 2.0
 
 
 class LiveRun:
-    """Begins at once, or stands at its start where it is ``paused``. ``on_frame``, ``on_kept`` (path, problem), ``on_read`` (values, problem) and ``on_end`` (sentence) are called in a thread of its own; the
+    """Begins at once, or stands at its start where it is ``paused``. ``on_frame``, ``on_kept`` (path, problem),
+    ``on_read`` (values, problem) and ``on_end`` (sentence) are called in a thread of its own; the
     latter when its process ends by itself."""
 
     def __init__(

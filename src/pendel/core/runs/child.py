@@ -1,4 +1,5 @@
-"""A process of our own that runs code of a drive: started by one end of its wires, confined before it reads anything."""
+"""A process of our own that runs code of a drive: started by one end of its wires, confined before it reads
+anything."""
 
 from __future__ import annotations
 

@@ -231,13 +231,13 @@ class KeptRun:
         return float(np.min(values)), float(np.max(values))
 
     def must_be_whole(self, key: str, start: float, what: str) -> None:
-        """Raise `DriveProblem` where a signal is thinned from a time (s) on, of which then there is not ``what``."""
+        """Raise `DriveProblem` where a signal is thinned at a time (s), from which on ``what`` is to be found."""
         if self.condensed is not None and key in self.structure.signals:
             until = float(self.condensed.edges[-1])
             if start < until:
                 raise DriveProblem(
-                    f"The run was long and keeps averages only until {until:.4g} s, so {what} of that time cannot be told. Look at "
-                    f"it from there on, or run a shorter time."
+                    f"The run was long and keeps averages only until {until:.4g} s, so {what} of that time cannot be "
+                    "computed. Look at it from there on, or run a shorter time."
                 )
 
     def missing_between(self, keys: Iterable[str]) -> list[str]:

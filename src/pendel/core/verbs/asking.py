@@ -45,7 +45,8 @@ class LoopReport:
     has no
     linear model.
 
-    ``crossover`` is in Hz, ``phase_margin`` in degrees, ``gain_margin`` in dB; ``ms`` is the largest of |S|. ``phase_at`` (Hz) is
+    ``crossover`` is in Hz, ``phase_margin`` in degrees, ``gain_margin`` in dB; ``ms`` is the largest of |S|.
+    ``phase_at`` (Hz) is
     the crossing with the least phase margin, where |L| crosses one several times.
     """
 

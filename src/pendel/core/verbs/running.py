@@ -172,7 +172,8 @@ def measure(
     base = read_figure(drive, fundamental, "Hz", 0.0)
     if not 0 <= first < asked:
         raise DriveProblem(
-            f"{start or '0 s'} to {end or 'the end'} is no span. Begin at 0 s or later, and write the earlier time first."
+            f"{start or '0 s'} to {end or 'the end'} is no span. Begin at 0 s or later, and write the "
+            "earlier time first."
         )
     if fundamental is not None and base <= 0:
         raise DriveProblem(f"{fundamental} is no fundamental. Write a frequency above 0, such as 50 Hz.")
