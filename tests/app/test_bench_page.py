@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QLineEdit
 
 from pendel.app.bench.board import STAND_IN, LinkState
 from pendel.app.bench.values_panel import BOARD, DRIVE
+from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.session.jobs import DESCRIBE
 from pendel.core.bench.described import described
 from pendel.core.bench.facts import BoardState
@@ -214,6 +215,8 @@ def test_the_oscilloscope_keeps_streams_records_and_set_ups(bench, window, tmp_p
     found = re.search(r"mean ([\d.\s]+),", scope.spectrum.caption.toPlainText())[1]
     mean = float("".join(found.split()))
     assert mean == pytest.approx(np.mean(scope.frame.values[inside, at]), rel=1e-3)
+    (drawn,) = [i for i in scope.spectrum.getPlotItem().items if isinstance(i, LeanCurve)]
+    assert drawn.getPath().boundingRect().height() == pytest.approx(mean, rel=1e-3), "the line of the mean is drawn"
 
     scope.save_setup(str(tmp_path / "scope.json"))
     kept = json.loads((tmp_path / "scope.json").read_text())

@@ -125,7 +125,7 @@ def test_no_label_of_a_part_or_block_is_cut_in_the_inspector(window):
     assert not cut
 
 
-@pytest.mark.parametrize("name", ["sine", "noise", "held", "circle", "turns back"])
+@pytest.mark.parametrize("name", ["sine", "noise", "held", "circle", "turns back", "lines of a spectrum"])
 def test_a_curve_with_fewer_points_lies_a_fifth_of_a_pixel_off_at_most(name):
     rng = np.random.default_rng(7)
     s = np.linspace(0.0, 1.0, 1500)
@@ -135,6 +135,7 @@ def test_a_curve_with_fewer_points_lies_a_fifth_of_a_pixel_off_at_most(name):
         "held": (np.repeat(900 * s, 2)[1:], np.repeat(50 * np.sign(np.sin(40 * s)), 2)[:-1]),
         "circle": (300 * np.cos(6.3 * s), 300 * np.sin(6.3 * s)),
         "turns back": (np.full(len(s), 5.0), 100 * np.abs(2 * s - 1)),
+        "lines of a spectrum": (np.repeat(900 * s[::3], 3), 80.0 * (np.arange(len(s)) % 30 == 1)),
     }[name]
     kept = needed(x, y)
     assert len(kept) < len(x) and {0, len(x) - 1} <= set(kept)

@@ -10,6 +10,8 @@ from pendel.core.bench.description import Channel
 from pendel.core.quantities.units import figure, number_text
 from pendel.core.runs.spectra import spectrum_of_samples
 
+ROUNDING = 1e-9
+"""Of the largest value: lines below are none."""
 SMALL, LEAST_LINES = 0.01, 40
 """Lines are shown up to the last that is more than this part of the largest, and so many at least."""
 HEIGHT = 124
@@ -45,6 +47,10 @@ class ScopeSpectrum(Plot):
         x = np.repeat(lines, 3)
         shown = np.column_stack([np.zeros(count), sizes, np.full(count, np.nan)]).ravel()
         self.curve(x, np.nan_to_num(shown), trace_colour(number), 1.3)
+        if found.amplitude[biggest] <= ROUNDING * np.max(np.abs(y)):
+            self.set_caption(channel.title, f"level at {number_text(found.mean, 4)} {channel.unit}".rstrip())
+            self.autoRange()
+            return
         words = (
             f"{channel.unit}, peak; mean {number_text(found.mean, 4)}, largest "
             f"{number_text(float(found.amplitude[biggest]), 4)} at "

@@ -46,7 +46,8 @@ def needed(x: np.ndarray, y: np.ndarray) -> np.ndarray:
         length = span_x * span_x + span_y * span_y
         along = off_x * span_x + off_y * span_y
         off = np.abs(off_x * span_y - off_y * span_x)
-        # What turns back is kept, as is what is not finite.
-        out = (off <= ASIDE * np.sqrt(length)) & (along >= 0) & (along <= length)
+        # What turns back is kept, as is what is not finite, and the tip of what comes back to where it began.
+        there = (length > 0) | (off_x * off_x + off_y * off_y <= ASIDE * ASIDE)
+        out = there & (off <= ASIDE * np.sqrt(length)) & (along >= 0) & (along <= length)
         kept = np.delete(kept, middle[out])
     return kept
