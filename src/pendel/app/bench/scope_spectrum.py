@@ -43,14 +43,13 @@ class ScopeSpectrum(Plot):
         biggest = 1 + int(np.argmax(found.amplitude[1:]))
         tall = np.flatnonzero(found.amplitude[1:] > SMALL * found.amplitude[biggest])
         count = min(len(found.frequency), max(LEAST_LINES, 2 + int(1.15 * (tall[-1] + 1)) if len(tall) else 0))
-        lines, sizes = found.frequency[:count], found.amplitude[:count]
+        lines, sizes = found.frequency[1:count], found.amplitude[1:count]  # beside the mean, others would not be seen
         x = np.repeat(lines, 3)
-        shown = np.column_stack([np.zeros(count), sizes, np.full(count, np.nan)]).ravel()
-        self.curve(x, np.nan_to_num(shown), trace_colour(number), 1.3)
+        shown = np.column_stack([np.zeros_like(sizes), sizes, np.zeros_like(sizes)]).ravel()
         if found.amplitude[biggest] <= ROUNDING * np.max(np.abs(y)):
             self.set_caption(channel.title, f"level at {number_text(found.mean, 4)} {channel.unit}".rstrip())
-            self.autoRange()
             return
+        self.curve(x, shown, trace_colour(number), 1.3)
         words = (
             f"{channel.unit}, peak; mean {number_text(found.mean, 4)}, largest "
             f"{number_text(float(found.amplitude[biggest]), 4)} at "
