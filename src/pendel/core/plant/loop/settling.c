@@ -186,26 +186,30 @@ static int grows(work_t *w, int mode)
 }
 
 /* The device that took over when a current ended by this guard before, tried first: whether its current grows, and no guard is above zero. In a
- * network of conductances there is no second way. ``w->before`` is the state now, to which all is put back where it is not so. */
+ * network of conductances there is no second way. Where it is not so, all is put back as it was; ``w->before`` is the state now. */
 static int taken_as_before(work_t *w, int guard)
 {
     run_t *r = w->r;
     set_t *begun = w->set, *known = begun->ended_by == guard ? hinted(w, begun->taken_set) : 0;
+    size_t bytes = sizeof(double) * (size_t)N_MODE;
+    long filled = begun->filled;
+    int taker = begun->taken_by;
     if (!known) return 0;
-    memcpy(w->s, known->s, sizeof(double) * (size_t)N_MODE);
+    memcpy(w->modes, w->s, bytes);
+    memcpy(w->s, known->s, bytes);
     w->set = known;
     refresh(w);
-    forbid_backwards(w, r->exit_mode[begun->taken_by], INFINITY);
-    if (!some_above(known, w->g) && grows(w, r->exit_mode[begun->taken_by])) {
+    forbid_backwards(w, r->exit_mode[taker], INFINITY);   /* which may put other sets into the places of both */
+    if (!some_above(w->set, w->g) && grows(w, r->exit_mode[taker])) {
         r->events += 2;
         watch_shorts(w);
         w->entered = 1;
         return 1;
     }
-    memset(&begun->taken_set, 0, sizeof begun->taken_set);
-    memcpy(w->s, begun->s, sizeof(double) * (size_t)N_MODE);
+    if (begun->filled == filled) memset(&begun->taken_set, 0, sizeof begun->taken_set);
+    memcpy(w->s, w->modes, bytes);
     memcpy(w->x, w->before, sizeof(double) * (size_t)NX);
-    w->set = begun;
+    enter_modes(w, SEVERAL);
     refresh(w);
     return 0;
 }

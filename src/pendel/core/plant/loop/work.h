@@ -122,7 +122,7 @@ struct work {
     double *before, *zeroed, *leak;         /* of settling: states before and after a current was put to zero, and where its leak drives them */
     double *begin_slope, *end_x, *end_slope;   /* of locating: the cubic over the step */
     double *power, *image;         /* of the power iteration */
-    double *modes;                 /* of a set that is restored */
+    double *modes;                 /* of a set that is restored, or left for a moment */
     double *map_scratch;           /* of maps.c */
     double *weight;                /* by which ``checked_curvature`` was measured */
     int *pivots, *segment;         /* segment: of each profile, the corner ahead */
