@@ -235,3 +235,18 @@ def test_a_value_that_leads_to_no_numbers_is_no_crash():
             result = examine(d.document)
             assert all(f.sentence.endswith((".", "?")) for f in result.findings)
             assert all(isinstance(v, float) or math.isnan(v) for v in result.values[key].values())
+
+
+def test_each_of_two_cards_of_one_name_has_its_line_among_the_losses(filter_):
+    """No edit gives two cards one name, but a file may."""
+    filter_.document.cards["bank"] = replace(
+        filter_.document.cards["bank"], kind="resistor", values={"R": "20"}, name="Coil"
+    )
+    filter_.set("until", "1 ms")
+    balance = filter_.run().balance(0.0, 1e-3)
+    # 10 V over 1, 10 and 20 ohm.
+    current = 10 / 31
+    found = sorted((each.what, each.power) for each in balance.losses)
+    assert [what for what, _ in found] == ["Coil", "Coil", "Supply"]
+    assert [power for _, power in found] == pytest.approx([10 * current**2, 20 * current**2, current**2], rel=1e-3)
+    assert sum(each.energy for each in balance.losses) == pytest.approx(balance.heat, rel=1e-9)
