@@ -203,6 +203,10 @@ def test_module_runs_from_the_shell(example_path):
         check=False,
     )
     assert (done.returncode, done.stdout) == (0, "no findings\n")
+    none = subprocess.run(
+        [sys.executable, "-m", "pendel", "check", "none.pendel"], capture_output=True, text=True, check=False
+    )
+    assert none.returncode == 2 and "none.pendel" in none.stderr
 
 
 def test_what_a_run_found_is_told_in_the_terminal(tmp_path, capsys):

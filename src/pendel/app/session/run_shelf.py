@@ -161,9 +161,7 @@ def kept_runs(
     folder: Path, worker: Beside, evaluator: EvaluatorProcess, stopping: Callable[[], bool] = lambda: False
 ) -> tuple[list[KeptRun], list[str]]:
     """The newest runs kept in a folder, the oldest first, and why others are left out. Files are read by
-    ``evaluator``. What has to be ordered
-    for them is ordered
-    by another process, since that would hold up this one."""
+    ``evaluator``. What has to be ordered for them is ordered by another process, since that would hold up this one."""
     from pendel.core.runs.simulate import is_ordered, reopen  # slow to load, and not needed without kept runs
 
     runs, problems = [], []

@@ -13,10 +13,9 @@ from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import jsonschema_rs
-
 if TYPE_CHECKING:
     import jsonschema
+    import jsonschema_rs
 
 from pendel.core.drive.document import (
     Card,
@@ -51,6 +50,8 @@ def schema() -> dict[str, Any]:
 
 @lru_cache(maxsize=1)
 def quick_validator() -> jsonschema_rs.Validator:
+    import jsonschema_rs  # slow to load, and not needed without a file
+
     return jsonschema_rs.validator_for(schema())
 
 

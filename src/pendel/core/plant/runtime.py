@@ -58,7 +58,7 @@ LOOP_FILES = (
     "refine.c",
 )
 """One translation unit, in this order."""
-LAYOUT = 6
+LAYOUT = 7
 """Version of the shared structs; see ``PD_LAYOUT`` in ``loop/run.h``."""
 
 INT, DOUBLE = ctypes.c_int, ctypes.c_double

@@ -143,8 +143,7 @@ def energies_of(
     run: Rows, devices: list[SwitchingLoss], evaluate: Callable[..., np.ndarray] = evaluate_signals
 ) -> dict[str, tuple[np.ndarray, np.ndarray]]:
     """By key: times (s) and energies (J) of a device's switchings, in order. ``evaluate`` is `evaluate_signals`, or
-    does
-    the same elsewhere.
+    does the same elsewhere.
 
     What is switched is the voltage before and the current after turning on, the current before and the
     voltage after turning off. Energies scale with both, the usual reading of data sheets (common practice, no

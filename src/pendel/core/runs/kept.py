@@ -231,7 +231,7 @@ class KeptRun:
         return float(np.min(values)), float(np.max(values))
 
     def must_be_whole(self, key: str, start: float, what: str) -> None:
-        """Raise `DriveProblem` where a signal is thinned at a time (s), from which on ``what`` is to be found."""
+        """Raise `DriveProblem` where a signal is thinned at ``start`` (s), from which on ``what`` is computed."""
         if self.condensed is not None and key in self.structure.signals:
             until = float(self.condensed.edges[-1])
             if start < until:

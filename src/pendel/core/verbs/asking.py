@@ -46,8 +46,8 @@ class LoopReport:
     linear model.
 
     ``crossover`` is in Hz, ``phase_margin`` in degrees, ``gain_margin`` in dB; ``ms`` is the largest of |S|.
-    ``phase_at`` (Hz) is
-    the crossing with the least phase margin, where |L| crosses one several times.
+    ``phase_at`` (Hz)
+    is the crossing with the least phase margin, where |L| crosses one several times.
     """
 
     name: str

@@ -1,6 +1,5 @@
 """Traces as text: one column a signal, named with its unit; columns of shorter runs end in empty fields. Figures have
-as
-many digits as it takes to read the same number back, so that instants stay apart however late they are."""
+as many digits as it takes to read the same number back, so that instants stay apart however late they are."""
 
 from __future__ import annotations
 

@@ -7,7 +7,7 @@
 #include <string.h>
 #include <time.h>
 
-enum { PD_LAYOUT = 6 };
+enum { PD_LAYOUT = 7 };
 
 typedef void (*guarded_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *dx, double *g);
 typedef void (*out_f)(double t, const double *x, const double *u, const double *s, const double *p, const double *h, double *y);
