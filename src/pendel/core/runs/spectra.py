@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 
 BINS = 1 << 16
 HIGHEST_ORDER = 50
+AT_ONCE = 8192
+"""Points whose powers stay in the processor's cache."""
 
 
 @dataclass(frozen=True)
@@ -133,13 +135,15 @@ def harmonics(t: np.ndarray, y: np.ndarray, start: float, end: float, fundamenta
     parts[1, :-1] -= slope
     count = np.any(parts != 0, axis=0)
     parts, turned = parts[:, count], np.exp(-2j * math.pi * fundamental * (t[count] - start))
-    power, found = np.ones_like(turned), np.empty(HIGHEST_ORDER)
-    for k in range(1, HIGHEST_ORDER + 1):
-        power *= turned
-        omega = 2 * math.pi * fundamental * k
-        jumps, bends = parts @ power.view(float).reshape(-1, 2) @ np.array([1, 1j])
-        found[k - 1] = 2 * abs(1j * jumps / omega + bends / omega**2) / (end - start)
-    return found
+    sums = np.zeros((HIGHEST_ORDER, 2), dtype=complex)
+    for first in range(0, len(turned), AT_ONCE):
+        block, weights = turned[first : first + AT_ONCE], parts[:, first : first + AT_ONCE]
+        power = np.ones_like(block)
+        for total in sums:
+            power *= block
+            total += weights @ power.view(float).reshape(-1, 2) @ np.array([1, 1j])
+    omega = 2 * math.pi * fundamental * np.arange(1, HIGHEST_ORDER + 1)
+    return np.asarray(2 / (end - start) * np.abs(1j * sums[:, 0] / omega + sums[:, 1] / omega**2))
 
 
 def integral(t: np.ndarray, y: np.ndarray, at: np.ndarray) -> np.ndarray:
