@@ -11,7 +11,7 @@ from pendel.core.controllers.deck import BlockInstance, ControlDeck, in_running_
 from pendel.core.drive.document import Card, Drive, slug
 from pendel.core.drive.findings import fault
 from pendel.core.equations.connect import connect
-from pendel.core.equations.context import Network, PartContext
+from pendel.core.equations.context import Network, PartContext, Pin
 from pendel.core.equations.kinds import AKind, APart, ExaminedDrive, SurfaceNumbers, is_block, is_part
 from pendel.core.equations.numbers import Numbers
 from pendel.core.equations.skeleton import Answers, PartForm, PinName, Question, Skeleton
@@ -74,13 +74,16 @@ def stated_network(skeleton: Skeleton, numbers: Numbers, parts: Mapping[str, APa
     """The equations of every part, connected; and what the parts asked about their values to state them."""
     network = Network()
     pins = connect(network, skeleton.ports, skeleton.groups, skeleton.joins)
+    pins_of: dict[str, dict[str, list[Pin]]] = {form.card: {} for form in skeleton.parts}
+    for (card, name), pin in pins.items():
+        pins_of[card][name] = pin
     answers: list[tuple[str, str, Question, bool]] = []
     for form in skeleton.parts:
         key = form.card
         context = PartContext(
             network,
             form,
-            pins={name: pin for (c, name), pin in pins.items() if c == key},
+            pins=pins_of[key],
             values=numbers.values[key],
             starts=numbers.starts[key],
             given_starts=numbers.given_starts,

@@ -9,12 +9,14 @@ them, because a coefficient that is fine in general may vanish for equal parts.
 
 from __future__ import annotations
 
+import zlib
 from dataclasses import dataclass, field
 
 import casadi as ca
 import numpy as np
 
 from pendel.core.equations.context import DERIVATIVES, Network, StateEntry, stacked
+from pendel.core.equations.open_rows import OpenRows, Row, Score
 from pendel.core.errors import PendelError
 
 SAMPLES = 9
@@ -53,6 +55,8 @@ class Explicit:
 
     def express(self, expression: ca.SX) -> ca.SX:
         """``expression`` in terms of remaining states, values, modes, inputs and time."""
+        if expression.is_scalar() and expression.is_symbolic():
+            return self.solved.get(expression.name(), expression)
         names = [s.name() for s in ca.symvar(expression) if s.name() in self.solved]
         if not names:
             return expression
@@ -61,36 +65,6 @@ class Explicit:
             stacked(*(self.symbols[n] for n in names)),
             stacked(*(self.solved[n] for n in names)),
         )
-
-
-Score = tuple[bool, bool, bool, int, int, int, bool, str]
-"""Of a pivot, the least first: whether it is now and then small, spoils, couples; its class, the other
-unknowns of its row, the
-rows it stands in, whether it is a derivative, its name."""
-
-
-@dataclass(eq=False)
-class Row:
-    owner: str
-    expression: ca.SX
-    unknowns: set[str] = field(default_factory=set)
-    coefficients: dict[str, ca.SX] = field(default_factory=dict)
-    classes: dict[str, int | None] = field(default_factory=dict)
-    """What `Reduction.pivot_class` found for an unknown; it holds until the row changes."""
-    rest: ca.SX | None = None
-    """What is left with all unknowns zero, where the row is linear in them and ``coefficients`` has them
-    all."""
-    judged: bool = False
-    """Whether it is known if the row is linear in its unknowns."""
-    score: Score | None = None
-    score_known: bool = False
-    """Whether ``score`` is that of its best pivot, which is None where it has none."""
-
-    def changed(self) -> None:
-        self.score_known = False
-        self.coefficients.clear()
-        self.classes.clear()
-        self.rest, self.judged = None, False
 
 
 def never_vanishes(at: np.ndarray) -> bool:
@@ -152,12 +126,13 @@ class Reduction:
         self.residuals: list[Row] = []
         self.open = set(network.unknowns) | {e.derivative.name() for e in network.states}
         self.order: list[tuple[str, ca.SX]] = []
-        self.rng = np.random.default_rng(11)
         self.values_only = {s.name() for s, _ in network.parameters.values()}
         self.sampled = self.sample_values()
-        self.holders: dict[str, set[Row]] = {}
-        """Rows that are left, by the unknowns they hold."""
-        self.rows = [self.row(owner, expression) for owner, expression in network.equations]
+        self.safe: dict[str, bool] = {}
+        """Of values looked at: whether each, by itself, stays off zero."""
+        self.rows = OpenRows()
+        for owner, expression in network.equations:
+            self.add_row(owner, expression)
 
     def sample_values(self) -> dict[str, np.ndarray]:
         """Sample 0: given values, zero states; 1: all values equal; others random; modes run through
@@ -197,17 +172,21 @@ class Reduction:
             return np.array(function(np.array(columns))).ravel() if symbols else np.full(SAMPLES, float(expression))
 
     def sample_of(self, symbol: ca.SX) -> np.ndarray:
-        column = self.sampled.get(symbol.name())
+        name = symbol.name()
+        column = self.sampled.get(name)
         if column is None:
-            column = self.rng.uniform(-2.0, 2.0, SAMPLES)
+            # By its name, so that it is the same whatever was looked at before, and in every process.
+            column = np.random.default_rng(zlib.crc32(name.encode())).uniform(-2.0, 2.0, SAMPLES)
             column[0] = column[-1] = 0.0
-            self.sampled[symbol.name()] = column
+            self.sampled[name] = column
         return column
 
-    def row(self, owner: str, expression: ca.SX) -> Row:
-        row = Row(owner, expression)
-        self.hold(row, {s.name() for s in ca.symvar(expression)} & self.open)
-        return row
+    def add_row(self, owner: str, expression: ca.SX) -> None:
+        self.rows.add(Row(owner, expression), self.open_in(expression))
+
+    def open_in(self, expression: ca.SX) -> set[str]:
+        """The unknowns of an expression."""
+        return {s.name() for s in ca.symvar(expression)} & self.open
 
     def coefficient(self, row: Row, name: str) -> ca.SX:
         if name not in row.coefficients and len(row.unknowns) <= ONE_BY_ONE:
@@ -231,6 +210,9 @@ class Reduction:
         coefficient = self.coefficient(row, name)
         if coefficient.is_constant():
             return 0 if abs(float(coefficient)) > 0 else None
+        value = coefficient.dep() if coefficient.op() == ca.OP_NEG else coefficient
+        if value.is_symbolic() and value.name() in self.values_only:  # as most coefficients of circuits are
+            return 1 if self.is_safe(value) else None
         inside = {s.name() for s in ca.symvar(coefficient)}
         if inside & self.open:
             return None
@@ -242,6 +224,13 @@ class Reduction:
             return 1
         return 2 if self.is_largest(row, name) else 3
 
+    def is_safe(self, value: ca.SX) -> bool:
+        """Whether a value by itself stays off zero."""
+        name = value.name()
+        if name not in self.safe:
+            self.safe[name] = never_vanishes(self.sample_of(value))
+        return self.safe[name]
+
     def is_largest(self, row: Row, name: str) -> bool:
         """Whether no other coefficient of the row is ever larger. A node's potential then follows from its
         neighbours', never a neighbour's from it through a device that may block: that would enlarge rounding
@@ -252,67 +241,39 @@ class Reduction:
         others = (self.values_at_samples(row.coefficients[n]) for n in row.unknowns - {name})
         return all(np.all(np.abs(other) <= own * (1 + 1e-9)) for other in others)
 
-    def best_pivot(self) -> tuple[Row, str] | None:
-        """The usable unknown with the least score. Rows are looked at from the shortest on, until none that
-        is left can have a
-        better one; what is sampled first gets the first samples, so that every process finds the same."""
-        best: tuple[Row, str] | None = None
-        best_score: Score | None = None
-        for row in sorted(self.rows, key=lambda r: len(r.unknowns)):
-            if best_score is not None and (False, False, False, 0, len(row.unknowns) - 1) > best_score[:5]:
-                break
-            score = self.score_of(row)
-            if score is not None and (best_score is None or score < best_score):
-                best, best_score = (row, score[-1]), score
-        return best
-
     def score_of(self, row: Row) -> Score | None:
-        """The least score of a row's unknowns; it holds until the row changes, or in how many rows one of
-        them stands."""
-        if row.score_known:
-            return row.score
-        row.score, row.score_known = None, True
+        """The least score of a row's unknowns."""
+        best: Score | None = None
         holds_slope = any(name.startswith("der(") for name in row.unknowns)
         others = len(row.unknowns) - 1
-        for name in sorted(row.unknowns):
-            kind = self.pivot_class(row, name)
-            if kind is None:
-                continue
+        standing = []
+        for name in row.unknowns:
             # A row with a derivative tells that derivative. Used for a potential, it would carry the
-            # derivative into the
-            # currents of a node, and leaks there would be lost beside it.
+            # derivative into the currents of a node, and leaks there would be lost beside it.
             spoils = holds_slope and name.startswith("across:")
-            count = len(self.holders[name])
+            count = len(self.rows.holders[name])
             # What stands in many rows, such as the potential of a link with many legs, would couple all of
             # them.
             couples = others * (count - 1) > MOST_COUPLED
-            score = (kind == 3, spoils, couples, kind, others, count, name.startswith("der("), name)
-            if row.score is None or score < row.score:
-                row.score = score
-        return row.score
-
-    def hold(self, row: Row, unknowns: set[str]) -> None:
-        """Let a row have these unknowns: the scores of all rows with one that it gains or loses are no longer
-        known."""
-        for name in row.unknowns ^ unknowns:
-            holders = self.holders.setdefault(name, set())
-            (holders.add if name in unknowns else holders.discard)(row)
-            for other in holders:
-                other.score_known = False
-        row.unknowns = unknowns
-        row.score_known = False
-
-    def drop(self, row: Row) -> None:
-        """Take a row out of those that are left."""
-        self.rows.remove(row)
-        self.hold(row, set())
+            standing.append((spoils, couples, count, name.startswith("der("), name))
+        for spoils, couples, count, slope, name in sorted(standing):
+            if best is not None and best < (False, spoils, couples, 0, others, count, slope, name):
+                break  # no class could make it, or one after it, better
+            kind = self.pivot_class(row, name)
+            if kind is None:
+                continue
+            score = (kind == 3, spoils, couples, kind, others, count, slope, name)
+            if best is None or score < best:
+                best = score
+        return best
 
     def is_linear(self, row: Row) -> bool:
         """Whether the row is linear in its unknowns; then its coefficients and rest are there."""
         if not row.judged:
             row.judged = True
-            found = [self.coefficient(row, name) for name in sorted(row.unknowns)]
-            if not any({s.name() for s in ca.symvar(c)} & self.open for c in found):
+            # In the order of names, whatever was looked at first: sums are written out in this order.
+            row.coefficients = {name: self.coefficient(row, name) for name in sorted(row.unknowns)}
+            if not any(self.open_in(c) for c in row.coefficients.values()):
                 names = [self.symbols[n] for n in sorted(row.unknowns)]
                 row.rest = ca.substitute(row.expression, stacked(*names), ca.SX.zeros(len(names)))
         return row.rest is not None
@@ -320,12 +281,12 @@ class Reduction:
     def eliminate(self, row: Row, name: str) -> None:
         symbol = self.symbols[name]
         coefficient = self.coefficient(row, name)
-        self.rows.remove(row)
         rest = ca.substitute(row.expression, symbol, ca.SX(0))
         if self.pivot_class(row, name) in MODES_DECIDE and len(row.unknowns) > 1 and self.is_linear(row):
-            for other in [other for other in self.rows if name in other.unknowns and self.is_linear(other)]:
-                self.subtract(other, row, name)
-        self.hold(row, set())
+            for other in self.rows.with_unknown(name):
+                if other is not row and self.is_linear(other):
+                    self.subtract(other, row, name)
+        self.rows.drop(row)
         self.settle(name, ca.simplify(-rest / coefficient))
 
     def subtract(self, other: Row, row: Row, name: str) -> None:
@@ -341,7 +302,7 @@ class Reduction:
         rest = other.rest - share * row.rest
         other.changed()
         other.coefficients = {n: c for n, c in coefficients.items() if not c.is_zero()}
-        self.hold(other, set(other.coefficients))
+        self.rows.hold(other, set(other.coefficients))
         other.rest, other.judged, other.expression = rest, True, rest
         for n, c in other.coefficients.items():
             other.expression += c * self.symbols[n]
@@ -353,21 +314,21 @@ class Reduction:
         self.open.discard(name)
         symbol = self.symbols[name]
         touched = (
-            list(self.holders.get(name, ())) if known else [r for r in self.rows if ca.depends_on(r.expression, symbol)]
+            self.rows.with_unknown(name) if known else [r for r in self.rows if ca.depends_on(r.expression, symbol)]
         )
         for other in touched:
             other.expression = ca.substitute(other.expression, symbol, solution)
-            self.hold(other, {s.name() for s in ca.symvar(other.expression)} & self.open)
+            self.rows.hold(other, self.open_in(other.expression))
             other.changed()
 
     def run(self) -> Explicit:
         while self.rows:
-            bare = next((r for r in self.rows if not r.unknowns), None)
+            bare = self.rows.first_bare()
             if bare is not None:
-                self.drop(bare)
+                self.rows.drop(bare)
                 self.treat_bare(bare)
                 continue
-            pivot = self.best_pivot()
+            pivot = self.rows.best(self.score_of)
             if pivot is None:
                 if not self.drop_vanishing():
                     self.tear()
@@ -399,7 +360,7 @@ class Reduction:
                 at = self.values_at_samples(self.coefficient(row, name))
                 if np.all(np.isfinite(at)) and np.max(np.abs(at)) < 1e-12:
                     row.expression = ca.substitute(row.expression, self.symbols[name], ca.SX(0))
-                    self.hold(row, row.unknowns - {name})
+                    self.rows.hold(row, row.unknowns - {name})
                     row.changed()
                     return True
         return False
@@ -407,12 +368,12 @@ class Reduction:
     def tear(self) -> None:
         """No unknown has a safe symbolic solution: take the one most rows contain as given, to be found
         numerically."""
-        held = {name: len(rows) for name, rows in self.holders.items() if rows}
+        held = {name: len(rows) for name, rows in self.rows.holders.items() if rows}
         name = min(held, key=lambda n: (n.startswith("der("), -held[n], n))
         self.torn.append(name)
         self.open.discard(name)
         for row in self.rows:
-            self.hold(row, row.unknowns - {name})
+            self.rows.hold(row, row.unknowns - {name})
             row.changed()
 
     def check_loops(self) -> None:
@@ -493,7 +454,7 @@ class Reduction:
         self.demoted.append(entry)
         rest = ca.substitute(row.expression, entry.symbol, ca.SX(0))
         self.settle(key, -rest / coefficient)
-        self.rows.append(self.row(row.owner, self.carried(derivative)))
+        self.add_row(row.owner, self.carried(derivative))
 
     def carried(self, expression: ca.SX) -> ca.SX:
         """``expression`` with all eliminations so far applied, in their order."""
