@@ -215,7 +215,7 @@ def test_the_oscilloscope_keeps_streams_records_and_set_ups(bench, window, tmp_p
     found = re.search(r"mean ([\d.\s]+),", scope.spectrum.caption.toPlainText())[1]
     mean = float("".join(found.split()))
     assert mean == pytest.approx(np.mean(scope.frame.values[inside, at]), rel=1e-3)
-    (drawn,) = [i for i in scope.spectrum.getPlotItem().items if isinstance(i, LeanCurve)]
+    (drawn,) = [i for i in scope.spectrum.frame.items if isinstance(i, LeanCurve)]
     largest = re.search(r"largest ([\d.\s]+) at", scope.spectrum.caption.toPlainText())[1]
     assert drawn.getPath().boundingRect().height() == pytest.approx(float("".join(largest.split())), rel=1e-3)
 

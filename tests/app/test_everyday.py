@@ -377,10 +377,10 @@ def test_the_spectrum_marks_the_pulse_frequency_and_begins_with_the_current(wind
     assert panel.signal.currentData() == "door_motor.current"
     lines = next(lines for run_, lines in panel.found if run_ is found)
     assert [lines.line(k * 20e3) > 5 * lines.line((k + 1) * 20e3) for k in (2, 4)] == [True, True]
-    marks = [i.value() for i in panel.plot.getPlotItem().items if isinstance(i, pg.InfiniteLine)]
+    marks = [i.value() for i in panel.plot.frame.items if isinstance(i, pg.InfiniteLine)]
     assert marks and all((m / 20) % 1 == pytest.approx(0, abs=1e-9) for m in marks)
     panel.signal.setCurrentIndex(panel.signal.findData("rubbing.load"))
-    assert panel.plot.viewRange()[0][1] < 2, "a level load has no lines to show"
+    assert panel.plot.vb.viewRange()[0][1] < 2, "a level load has no lines to show"
 
 
 def test_a_run_is_named_by_what_its_fields_showed(window):

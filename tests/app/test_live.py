@@ -101,7 +101,7 @@ def test_what_is_kept_of_a_live_run_is_what_a_run_has_to_the_bit(window):
     window.show_page("Runs")
     strips = window.page("Runs").strips
     settle()
-    assert strips.run_begin == pytest.approx(part.begin) and strips.plots[0].viewRange()[0][0] > 0.4
+    assert strips.run_begin == pytest.approx(part.begin) and strips.plots[0].vb.viewRange()[0][0] > 0.4
 
 
 def test_a_live_run_whose_process_dies_says_so(window):

@@ -33,7 +33,7 @@ def covered(strips):
     found = []
     for plot, traces in zip(strips.plots, strips.traces):
         (text,) = (c for c in plot.vb.childItems() if type(c).__name__ == "TextItem")
-        low, high = plot.viewRange()[1]
+        low, high = plot.vb.viewRange()[1]
         edge = high - (high - low) * text.boundingRect().bottom() / plot.vb.height()
         found += [text for t in traces if np.max(t.y) > edge]
     return found
@@ -78,7 +78,7 @@ def test_three_cures_for_a_saturated_machine_are_overlaid(window):
     settle()
     heads = [page.grid.itemAtPosition(0, c).widget().text() for c in (1, 2, 3)]
     assert set(heads) == {r.name for r in made[1:]} and made[-1].name in page.span.text(), "the newest three"
-    low, high = page.strips.plots[0].viewRange()[0]
+    low, high = page.strips.plots[0].vb.viewRange()[0]
     assert low < 0 < 0.06 < high < 0.062, "a strip that joins keeps the time that was shown"
     page.strips.set_cursors(0.02, 7.0)
     assert page.strips.times == [0.02, pytest.approx(0.06)]

@@ -29,7 +29,7 @@ def rope(window, tmp_path):
 
 
 def marked(plot) -> list[float]:
-    return [i.value() for i in plot.getPlotItem().items if isinstance(i, pg.InfiniteLine) and i.angle == 90]
+    return [i.value() for i in plot.frame.items if isinstance(i, pg.InfiniteLine) and i.angle == 90]
 
 
 def test_a_mode_is_seen_swings_and_is_damped_by_one_step(rope):
@@ -124,7 +124,7 @@ def pointing_reads_all(page):
     page.show_loop("current_regulator.u_q")
     settle()
     plots, best = page.plots, page.proposed
-    view = plots.phase_plot.getPlotItem().vb
+    view = plots.phase_plot.vb
     frequency = 200.0
     at = view.mapViewToScene(pg.Point(np.log10(frequency), -100.0))
     QTest.mouseMove(plots.phase_plot.viewport(), plots.phase_plot.mapFromScene(at))

@@ -46,15 +46,15 @@ def test_wheel_zooms_time_for_all_strips_and_height_with_shift(runs_page):
     strips = runs_page.strips
     plot = strips.plots[1]
     centre = plot.vb.sceneBoundingRect().center()
-    (x0, x1), (y0, y1) = plot.viewRange()
+    (x0, x1), (y0, y1) = plot.vb.viewRange()
     wheel(strips, centre)
-    (a0, a1), heights = plot.viewRange()
+    (a0, a1), heights = plot.vb.viewRange()
     assert a1 - a0 < x1 - x0
     assert (a0 + a1) / 2 == pytest.approx((x0 + x1) / 2, rel=0.02)
     assert heights == pytest.approx([y0, y1])
-    assert strips.plots[0].viewRange()[0] == pytest.approx([a0, a1])
+    assert strips.plots[0].vb.viewRange()[0] == pytest.approx([a0, a1])
     wheel(strips, centre, Qt.KeyboardModifier.ShiftModifier)
-    times, (b0, b1) = plot.viewRange()
+    times, (b0, b1) = plot.vb.viewRange()
     assert times == pytest.approx([a0, a1])
     assert b1 - b0 < y1 - y0
 
@@ -63,18 +63,18 @@ def test_cursors_and_view_by_keys(runs_page):
     strips = runs_page.strips
     strips.set_cursors(0.2, 0.4)
     strips.setFocus()
-    low, high = strips.plots[0].viewRange()[0]
+    low, high = strips.plots[0].vb.viewRange()[0]
     QTest.keyClick(strips, Qt.Key.Key_Right)
     QTest.keyClick(strips, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
     step = (high - low) / 200
     assert strips.times == pytest.approx([0.2 - step, 0.4 + step])
     assert [pair[1].value() for pair in strips.cursors] == pytest.approx([0.4 + step] * len(strips.plots))
     QTest.keyClick(strips, Qt.Key.Key_Plus)
-    near = strips.plots[0].viewRange()[0]
+    near = strips.plots[0].vb.viewRange()[0]
     assert near[1] - near[0] == pytest.approx((high - low) / 2)
     assert sum(near) / 2 == pytest.approx(0.4 + step)
     QTest.keyClick(strips, Qt.Key.Key_F)
-    assert strips.plots[0].viewRange()[0] == pytest.approx([low, high], abs=0.03)
+    assert strips.plots[0].vb.viewRange()[0] == pytest.approx([low, high], abs=0.03)
 
 
 def test_the_table_between_the_cursors_is_that_of_the_trace(window, runs_page):
@@ -240,9 +240,9 @@ def test_a_speed_is_read_in_rpm_everywhere(window, runs_page, tmp_path):
     chosen_from_menu(strips, place, "Show Door motor: speed in rpm")
     settle()
     (shown,) = (t for t in strips.traces[place] if t.name == "door_motor.speed")
-    assert np.max(shown.y) == pytest.approx(np.max(trace.y) * 60 / (2 * np.pi)) and strips.plots[place].viewRange()[1][
+    assert np.max(shown.y) == pytest.approx(np.max(trace.y) * 60 / (2 * np.pi)) and strips.plots[place].vb.viewRange()[
         1
-    ] > np.max(shown.y)
+    ][1] > np.max(shown.y)
     assert run.trace("door_motor.speed").unit == "rpm" and run.trace("gear.speed").unit == "rad/s"
     window.actions_by_name["speeds"].trigger()
     assert run.trace("gear.speed").unit == "rpm" and window.actions_by_name["speeds"].isChecked()
@@ -277,8 +277,8 @@ def test_what_a_curve_is_at_the_pointer_is_read_on_every_plot(window):
     window.show_page("Loops")
     judged(window)
     plot = window.page("Loops").plots.size_plot
-    view = plot.getPlotItem().vb
-    curve = max((i for i in plot.getPlotItem().items if hasattr(i, "xData")), key=lambda i: len(i.xData))
+    view = plot.vb
+    curve = max((i for i in plot.frame.items if hasattr(i, "xData")), key=lambda i: len(i.xData))
     k = int(np.argmin(np.abs(curve.xData - np.mean(view.viewRange()[0]))))
     at = view.mapViewToScene(QPointF(curve.xData[k], curve.yData[k]))
     QTest.mouseMove(plot.viewport(), plot.mapFromScene(at))

@@ -80,7 +80,7 @@ def test_three_loads_of_the_wayside_supply_stand_side_by_side(window):
     assert lowest[0] > 0.2 and lowest[1] > 0.05 and abs(lowest[2]) < 1e-5
     page.strips.look_at(0.058, 60e-6)
     settle()
-    low, high = page.strips.plots[0].viewRange()[0]
+    low, high = page.strips.plots[0].vb.viewRange()[0]
     assert high - low < 130e-6
 
 
@@ -151,7 +151,7 @@ def test_a_look_at_a_short_span_shows_no_rounding_and_marks_stand_clear(window):
     page.strips.look_at(0.4, 1e-3)
     settle()
     for plot, traces in zip(page.strips.plots, page.strips.traces):
-        low, high = plot.viewRange()[1]
+        low, high = plot.vb.viewRange()[1]
         peak = max(float(np.nanmax(np.abs(t.y))) for t in traces)
         assert high - low >= 0.99e-6 * peak
     page.strips.set_cursors(0.1, 0.9)
@@ -159,7 +159,7 @@ def test_a_look_at_a_short_span_shows_no_rounding_and_marks_stand_clear(window):
     page.spectrum.signal.setCurrentIndex(page.spectrum.signal.findData("door_motor.current"))
     type_into(page.spectrum.fundamental, "2.5 Hz")
     settle()
-    tags = [i for i in page.spectrum.plot.getPlotItem().items if isinstance(i, pg.TextItem) and i is not page.spectrum.plot.caption]  # fmt: skip
+    tags = [i for i in page.spectrum.plot.frame.items if isinstance(i, pg.TextItem) and i is not page.spectrum.plot.caption]  # fmt: skip
     boxes = [tag.mapRectToScene(tag.boundingRect()) for tag in tags]
     assert len(boxes) >= 3
     for n, box in enumerate(boxes):

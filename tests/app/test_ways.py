@@ -88,7 +88,7 @@ def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, pag
         assert view.found.loop.crossover == pytest.approx(judged.crossover, rel=2e-3)
         assert view.found.loop.phase == pytest.approx(judged.phase, abs=0.5) and "phase margin" in view.facts.text()
         assert view.circle_plot.isVisible() and view.sensitivity_plot.isVisible() and not view.pole_plot.isVisible()
-        curve = next(i for i in view.phase_plot.getPlotItem().items if isinstance(i, pg.PlotCurveItem))
+        curve = next(i for i in view.phase_plot.frame.items if isinstance(i, pg.PlotCurveItem))
         at = np.interp(np.log10(view.found.loop.crossover), curve.xData, curve.yData)
         assert at == pytest.approx(view.found.loop.phase - 180, abs=1.0), "negative feedback is taken out"
     usual["noise of the sensor → actuator"].trigger()
@@ -213,7 +213,7 @@ def test_a_loop_is_judged_over_the_spread_of_values(window, page):
     QTest.mouseClick(box.button, LEFT)
     assert until(lambda: "Holds for door_motor.L_a ± 20 %" in box.words.text(), 60)
     assert "costs most" in box.words.text() and any(
-        type(i).__name__ == "FillBetweenItem" for i in page.plots.size_plot.getPlotItem().items
+        type(i).__name__ == "FillBetweenItem" for i in page.plots.size_plot.frame.items
     )
     QTest.mouseClick(box.button, LEFT)
     QTest.mouseClick(box.button, LEFT)  # stopped

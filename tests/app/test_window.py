@@ -271,11 +271,11 @@ def test_gains_are_compared_on_the_runs_page(window, tmp_path):
     assert "door_motor.torque" in page.strips.specs[1].signals
     page.strips.put(["gear.loss"], None)
     assert len(page.strips.specs) == before + 1
-    wide = page.strips.plots[0].viewRange()[0]
-    page.strips.plots[0].setXRange(0.6, 0.7, padding=0)
-    assert page.strips.plots[2].viewRange()[0] == pytest.approx([0.6, 0.7])
+    wide = page.strips.plots[0].vb.viewRange()[0]
+    page.strips.plots[0].vb.setXRange(0.6, 0.7, padding=0)
+    assert page.strips.plots[2].vb.viewRange()[0] == pytest.approx([0.6, 0.7])
     page.strips.fit()
-    assert page.strips.plots[2].viewRange()[0] == pytest.approx(wide, rel=0.05, abs=0.02)
+    assert page.strips.plots[2].vb.viewRange()[0] == pytest.approx(wide, rel=0.05, abs=0.02)
     page.picture_button.click()
     assert not QGuiApplication.clipboard().image().isNull()
     window.exports.save_traces(str(tmp_path / "t.csv"))
@@ -735,7 +735,7 @@ def test_averaged_and_switching_are_laid_over_each_other(window):
     window.go_to(finding)
     settle()
     assert "bridge.current_a_upper" in page.strips.specs[-1].signals
-    low, high = page.strips.plots[0].viewRange()[0]
+    low, high = page.strips.plots[0].vb.viewRange()[0]
     assert low < float(finding.field[5:]) < high < low + 1e-3
     window.session.do(finding.fix)
     assert window.session.remarks == []

@@ -9,40 +9,29 @@ import pyqtgraph as pg
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QPainter
 
-from pendel.app.plots.axis import FigureAxis
+from pendel.app.plots.frame import Frame, FrameView
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.widgets.theme import font, tokens, trace_colour
 
+AXIS_WIDTH = 64
+"""px"""
 
-class ScopePlot(pg.PlotWidget):
+
+class ScopePlot(FrameView):
     """Wheel zooms time at the pointer, with Shift the other axis; a double click fits."""
 
     cursors_moved = pyqtSignal()
 
     def __init__(self) -> None:
-        super().__init__(axisItems={"bottom": FigureAxis("bottom"), "left": FigureAxis("left")})
-        self.setBackground(tokens().paper)
+        super().__init__(Frame(AXIS_WIDTH))
         self.setAccessibleName("Oscilloscope")
         self.setMinimumHeight(110)
-        item = self.getPlotItem()
-        item.hideButtons()
-        item.setMenuEnabled(False)
-        item.vb.setBackgroundColor(QColor(tokens().plot))
-        item.vb.setBorder(pg.mkPen(tokens().hairline))
-        item.showGrid(x=True, y=True, alpha=0.14)
-        for name in ("left", "bottom"):
-            axis = item.getAxis(name)
-            axis.setPen(pg.mkPen(tokens().hairline))
-            axis.setTextPen(pg.mkPen(tokens().muted))
-            axis.setStyle(tickFont=font(10.5))
-            axis.enableAutoSIPrefix(False)
-        item.getAxis("left").setWidth(64)
-        item.setLabel("bottom", "time, s", **{"color": tokens().muted, "font-size": "10.5px"})
+        self.frame.label(self.frame.bottom, "time, s")
         self.curves: list[pg.PlotCurveItem] = []
         self.overlays: list[pg.PlotCurveItem] = []
         self.event_line = pg.InfiniteLine(0.0, angle=90, pen=pg.mkPen(tokens().muted, width=1))
         self.event_line.setVisible(False)
-        item.addItem(self.event_line, ignoreBounds=True)
+        self.add(self.event_line, fitted=False)
         self.cursors = []
         for number in (1, 2):
             line = pg.InfiniteLine(
@@ -63,7 +52,7 @@ class ScopePlot(pg.PlotWidget):
             tag.setFont(font(10.5, bold=True))
             line.setZValue(15)
             line.sigPositionChanged.connect(lambda _: self.cursors_moved.emit())
-            item.addItem(line, ignoreBounds=True)
+            self.add(line, fitted=False)
             self.cursors.append(line)
         self._window: tuple[float, float] | None = None
         """The times that were fitted last."""
@@ -73,12 +62,11 @@ class ScopePlot(pg.PlotWidget):
 
     def show_channels(self, count: int, shown: Sequence[bool]) -> None:
         """Have a curve for each channel."""
-        item = self.getPlotItem()
         while len(self.curves) > count:
-            item.removeItem(self.curves.pop())
+            self.frame.remove(self.curves.pop())
         while len(self.curves) < count:
             curve = LeanCurve(pen=pg.mkPen(trace_colour(len(self.curves)), width=1.5), antialias=True, connect="finite")
-            item.addItem(curve)
+            self.add(curve)
             self.curves.append(curve)
         for curve, visible in zip(self.curves, shown):
             curve.setVisible(visible)
@@ -97,10 +85,10 @@ class ScopePlot(pg.PlotWidget):
         if not times:
             return
         window = (min(float(t[0]) for t in times), max(float(t[-1]) for t in times))
-        (left, right), (low, high) = self.viewRange()
+        (left, right), (low, high) = self.vb.viewRange()
         if self._window is None or near((left, right), self._window):
             if not near(window, self._window):
-                self.setXRange(*window, padding=0)
+                self.vb.setXRange(*window, padding=0)
             self._window = window
         ys = [c.yData for c in self.curves if c.isVisible() and c.yData is not None and len(c.yData)]
         finite = [y[np.isfinite(y)] for y in ys]
@@ -116,7 +104,7 @@ class ScopePlot(pg.PlotWidget):
                 held = (min(wanted[0], self._heights[0]), max(wanted[1], self._heights[1]))
                 if held[1] - held[0] < 1.6 * (wanted[1] - wanted[0]):
                     wanted = held
-            self.setYRange(*wanted, padding=0)
+            self.vb.setYRange(*wanted, padding=0)
             self._heights = wanted
 
     def fit(self) -> None:
@@ -130,15 +118,14 @@ class ScopePlot(pg.PlotWidget):
     def wheelEvent(self, event) -> None:
         vertical = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         turned = event.angleDelta().y() or event.angleDelta().x()
-        view = self.getPlotItem().vb
-        at = view.mapSceneToView(event.position())
+        at = self.vb.mapSceneToView(event.position())
         factor = 0.85 if turned > 0 else 1 / 0.85
-        view.scaleBy(x=None if vertical else factor, y=factor if vertical else None, center=at)
+        self.vb.scaleBy(x=None if vertical else factor, y=factor if vertical else None, center=at)
         event.accept()
 
     def place_cursors(self) -> None:
         """Bring the cursors into what is shown, where they are not."""
-        left, right = self.viewRange()[0]
+        left, right = self.vb.viewRange()[0]
         for line, part in zip(self.cursors, (0.25, 0.75)):
             if not self._placed or not left <= line.value() <= right:
                 line.setValue(left + part * (right - left))
@@ -147,8 +134,7 @@ class ScopePlot(pg.PlotWidget):
     def show_units(self, units: Sequence[str]) -> None:
         """What the figures on the left count."""
         words = ", ".join(dict.fromkeys(u or "1" for u in units))
-        style = {"color": tokens().muted, "font-size": "10.5px"}
-        self.getPlotItem().setLabel("left", words, **style)
+        self.frame.label(self.frame.left, words)
 
     @property
     def cursor_times(self) -> tuple[float, float]:
@@ -157,14 +143,13 @@ class ScopePlot(pg.PlotWidget):
 
     def show_overlays(self, traces: Sequence[tuple[np.ndarray, np.ndarray, int]]) -> None:
         """Lines of a run, each in the colour of its channel, dashed."""
-        item = self.getPlotItem()
         for curve in self.overlays:
-            item.removeItem(curve)
+            self.frame.remove(curve)
         self.overlays = []
         for t, y, number in traces:
             pen = pg.mkPen(trace_colour(number), width=1.2, style=Qt.PenStyle.DashLine)
             curve = LeanCurve(t, y, pen=pen, antialias=True)
-            item.addItem(curve, ignoreBounds=True)
+            self.add(curve, fitted=False)
             self.overlays.append(curve)
 
     def picture(self, scale: float = 2.0) -> QImage:

@@ -27,9 +27,8 @@ class ScopeSpectrum(Plot):
         self, channel: Channel, number: int, times: np.ndarray, values: np.ndarray, a: float, b: float
     ) -> None:
         """Draw the lines of a channel's values (SI) between two times; ``number`` gives its colour."""
-        item = self.getPlotItem()
-        for old in [i for i in item.items if i is not self.spot]:
-            item.removeItem(old)
+        for old in [i for i in self.frame.items if i is not self.spot]:
+            self.frame.remove(old)
         half = 0.5 * float(np.min(np.diff(times), initial=np.inf)) if len(times) > 1 else 0.0
         inside = (times > a - half) & (times < b - half)  # as many samples as the span between the cursors holds
         t, y = times[inside], values[inside] / channel.scale
@@ -55,7 +54,7 @@ class ScopeSpectrum(Plot):
             f"{number_text(float(found.amplitude[biggest]), 4)} at "
         )
         self.set_caption(channel.title, words + figure(float(found.frequency[biggest]), "Hz", 4))
-        self.autoRange()
+        self.vb.autoRange()
 
 
 __all__ = ["ScopeSpectrum"]

@@ -22,7 +22,7 @@ class Comparison(QVBoxLayout):
         self.title = label("", "heading")
         self.both = Plot("", "")
         self.difference = Plot("difference", "", bottom="time, s")
-        self.difference.setXLink(self.both)
+        self.difference.vb.setXLink(self.both.vb)
         self.hint = wrapped("", "muted")
         self.addWidget(self.title)
         self.addWidget(self.both, 1)
@@ -38,8 +38,7 @@ class Comparison(QVBoxLayout):
 
     def clear_plots(self) -> None:
         for plot in (self.both, self.difference):
-            for child in list(plot.getPlotItem().items):
-                plot.getPlotItem().removeItem(child)
+            plot.frame.wipe()
 
     def show_signal(self, compared: Compared, unit: str, tick: float) -> None:
         """A signal at each tick (s), in a unit."""
@@ -51,9 +50,9 @@ class Comparison(QVBoxLayout):
         self.difference.set_caption("difference", unit)
         self.difference.curve(t[::step], compared.gap[::step], tokens().contrast, 1.2)
         low, high = float(np.min(compared.simulated)), float(np.max(compared.simulated))
-        self.both.setXRange(0, float(t[-1]) if len(t) else 1.0, padding=0.01)
-        self.both.setYRange(low - 0.05 * (high - low), high + 0.35 * (high - low or 1.0), padding=0)
-        self.difference.autoRange()
+        self.both.vb.setXRange(0, float(t[-1]) if len(t) else 1.0, padding=0.01)
+        self.both.vb.setYRange(low - 0.05 * (high - low), high + 0.35 * (high - low or 1.0), padding=0)
+        self.difference.vb.autoRange()
         self.title.setText(
             f"Shipped code against float 64, both fed with the run's inputs, {number_text(len(t))} ticks"
         )

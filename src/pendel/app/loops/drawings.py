@@ -32,15 +32,9 @@ def complex_text(value: complex) -> str:
     return f"{number_text(float(value.real), 3)} {sign} {number_text(abs(float(value.imag)), 3)} j"
 
 
-def wipe(plot: Plot) -> None:
-    item = plot.getPlotItem()
-    for child in list(item.items):
-        item.removeItem(child)
-
-
 def draw_circle(plot: Plot, curves: Iterable[tuple[np.ndarray, str, float]], ms: float) -> None:
     """L by response, tint and width, with the circle of the radius 1/Ms around −1."""
-    wipe(plot)
+    plot.frame.wipe()
     angle, radius = np.linspace(0, 2 * np.pi, 120), 1 / ms
     circle = LeanCurve(
         -1 + radius * np.cos(angle),
@@ -49,8 +43,8 @@ def draw_circle(plot: Plot, curves: Iterable[tuple[np.ndarray, str, float]], ms:
         brush=pg.mkBrush(tokens().brass_tint),
         fillLevel=0,
     )
-    plot.addItem(circle)
-    plot.addItem(pg.ScatterPlotItem([-1], [0], size=8, brush=tokens().brick, pen=None))
+    plot.add(circle)
+    plot.add(pg.ScatterPlotItem([-1], [0], size=8, brush=tokens().brick, pen=None))
     for text, x, y, tint in (
         ("−1", -1.0, 0.18, tokens().brick),
         (f"1/Ms, Ms = {number_text(ms, 3)}", -1.0, radius + 0.14, tokens().brass_text),
@@ -58,16 +52,16 @@ def draw_circle(plot: Plot, curves: Iterable[tuple[np.ndarray, str, float]], ms:
         tag = pg.TextItem(text, color=tint, anchor=(0.5, 0.5))
         tag.setFont(font(11))
         tag.setPos(x, y)
-        plot.addItem(tag)
+        plot.add(tag)
     for response, tint, width in curves:
         inside = np.abs(response) < SEEN
         plot.curve(response.real[inside], response.imag[inside], tint, width)
-    plot.setRange(xRange=(-2.3, 0.9), yRange=(-2.4, 1.6), padding=0)
+    plot.vb.setRange(xRange=(-2.3, 0.9), yRange=(-2.4, 1.6), padding=0)
 
 
 def draw_sensitivities(plot: Plot, frequency: np.ndarray, response: np.ndarray) -> None:
     """S and T over frequency (Hz) of an L."""
-    wipe(plot)
+    plot.frame.wipe()
     x = np.log10(frequency)
     s, t = sensitivities(response)
     for values, tint, name, share in ((s, tokens().contrast, "S", 0.45), (t, tokens().strong, "T", 0.25)):
@@ -77,10 +71,10 @@ def draw_sensitivities(plot: Plot, frequency: np.ndarray, response: np.ndarray) 
         tag = pg.TextItem(name, color=tint, anchor=(0.5, 1))
         tag.setFont(font(12, bold=True))
         tag.setPos(x[k], min(max(-38.0, y[k]), 10.0))
-        plot.addItem(tag)
+        plot.add(tag)
     plot.level(0.0)
-    plot.setXRange(x[0], x[-1], padding=0)
-    plot.setYRange(-40, 15, padding=0)
+    plot.vb.setXRange(x[0], x[-1], padding=0)
+    plot.vb.setYRange(-40, 15, padding=0)
 
 
-__all__ = ["complex_text", "decibels", "draw_circle", "draw_sensitivities", "sensitivities", "wipe"]
+__all__ = ["complex_text", "decibels", "draw_circle", "draw_sensitivities", "sensitivities"]

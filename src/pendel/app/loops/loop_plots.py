@@ -15,7 +15,6 @@ from pendel.app.loops.drawings import (
     draw_circle,
     draw_sensitivities,
     sensitivities,
-    wipe,
 )
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.plot import Plot
@@ -42,9 +41,9 @@ class LoopPlots(QWidget):
         grid.setSpacing(8)
         self.size_plot = Plot("magnitude of L", "dB", log=True)
         self.phase_plot = Plot("phase of L", "degrees", log=True, bottom="frequency, Hz")
-        self.phase_plot.setXLink(self.size_plot)
+        self.phase_plot.vb.setXLink(self.size_plot.vb)
         self.circle_plot = Plot("L in the complex plane", "")
-        self.circle_plot.setAspectLocked(True)
+        self.circle_plot.vb.setAspectLocked(True)
         self.step_plot = Plot("after a setpoint step", "of the step", bottom="time, ms")
         self.sensitivity_plot = Plot("S and T", "dB", log=True, bottom="frequency, Hz")
         grid.addWidget(self.size_plot, 0, 0)
@@ -113,7 +112,7 @@ class LoopPlots(QWidget):
         phase += np.degrees(np.angle(response * np.exp(-1j * np.radians(phase))))  # on the curve's own turn
         for plot, y in ((self.size_plot, decibels(response)), (self.phase_plot, np.maximum(phase, -400))):
             pen = pg.mkPen(tokens().strong, width=1.2)
-            plot.addItem(pg.ScatterPlotItem(x, y, size=6, pen=pen, brush=pg.mkBrush(tokens().paper)))
+            plot.add(pg.ScatterPlotItem(x, y, size=6, pen=pen, brush=pg.mkBrush(tokens().paper)))
 
     def show_band(self, spread: Tolerated) -> None:
         """|L| and the steps over a spread of values, under the curves, until the loop is shown anew."""
@@ -126,7 +125,7 @@ class LoopPlots(QWidget):
         band = pg.FillBetweenItem(*lines, brush=pg.mkBrush(tokens().petrol_tint))
         band.setZValue(-5)
         for item in (*lines, band):
-            self.size_plot.addItem(item)
+            self.size_plot.add(item)
         for sample in spread.samples:
             if sample.analysis is not None:
                 t, y = sample.analysis.step_t, sample.analysis.step_y
@@ -136,7 +135,7 @@ class LoopPlots(QWidget):
                     pen=pg.mkPen(tokens().petrol_tint, width=1),
                 )
                 curve.setZValue(-5)
-                self.step_plot.addItem(curve)
+                self.step_plot.add(curve)
 
     def clear(self) -> None:
         for plot in (
@@ -146,15 +145,15 @@ class LoopPlots(QWidget):
             self.step_plot,
             self.sensitivity_plot,
         ):
-            wipe(plot)
+            plot.frame.wipe()
 
     def _judged(self) -> list[tuple[LoopAnalysis, str, float]]:
         found = [(self.now, tokens().pale, 1.3)] if self.now else []
         return [*found, (self.proposed, tokens().strong, 1.9)] if self.proposed else found
 
     def _show_bode(self) -> None:
-        wipe(self.size_plot)
-        wipe(self.phase_plot)
+        self.size_plot.frame.wipe()
+        self.phase_plot.frame.wipe()
         self.size_plot.level(0.0)
         self.phase_plot.level(-180.0)
         for judged, tint, width in self._judged():
@@ -167,28 +166,28 @@ class LoopPlots(QWidget):
             self.size_plot.mark(at, f" crosses at {figure(best.margins.crossover, 'Hz', 3)} ")
             self.phase_plot.mark(at, "")
             at = math.log10(best.margins.phase_at)
-            self.phase_plot.addItem(
+            self.phase_plot.add(
                 LeanCurve([at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5))
             )
             tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", color=tokens().moss, anchor=(1, 0.5))
             tag.setFont(font(11, bold=True))
             tag.setPos(at - 0.06, -180 + best.margins.phase / 2)
-            self.phase_plot.addItem(tag)
+            self.phase_plot.add(tag)
         if best:
-            self.size_plot.setXRange(math.log10(best.frequency[0]), math.log10(best.frequency[-1]), padding=0)
-            self.size_plot.setYRange(-40, 60, padding=0)
-            self.phase_plot.setYRange(-280, 30, padding=0)
+            self.size_plot.vb.setXRange(math.log10(best.frequency[0]), math.log10(best.frequency[-1]), padding=0)
+            self.size_plot.vb.setYRange(-40, 60, padding=0)
+            self.phase_plot.vb.setYRange(-280, 30, padding=0)
 
     def _show_circle(self) -> None:
         best = self.proposed or self.now
         if best is None:
-            wipe(self.circle_plot)
+            self.circle_plot.frame.wipe()
             return
         curves = [(judged.response, tint, width) for judged, tint, width in self._judged()]
         draw_circle(self.circle_plot, curves, best.margins.ms)
 
     def _show_step(self) -> None:
-        wipe(self.step_plot)
+        self.step_plot.frame.wipe()
         self.step_plot.set_caption(self.step_words, "thin now, bold proposed")
         self.step_plot.level(1.0)
         span = 0.0
@@ -198,12 +197,12 @@ class LoopPlots(QWidget):
             span = max(span, 0.0) if not len(t) else max(span, min(t[-1], 1e9))
         if self.proposed is not None and len(self.proposed.step_t):
             span = self.proposed.step_t[-1] * 1e3
-        self.step_plot.setXRange(0, span or 1.0, padding=0)
-        self.step_plot.setYRange(-0.1, 1.6, padding=0)
+        self.step_plot.vb.setXRange(0, span or 1.0, padding=0)
+        self.step_plot.vb.setYRange(-0.1, 1.6, padding=0)
 
     def _show_sensitivity(self) -> None:
         best = self.proposed or self.now
         if best is None:
-            wipe(self.sensitivity_plot)
+            self.sensitivity_plot.frame.wipe()
         else:
             draw_sensitivities(self.sensitivity_plot, best.frequency, best.response)

@@ -216,9 +216,7 @@ class ModesView(QWidget):
         self.facts.setText(chain_words(chain))
 
     def _draw_mobility(self, chain: Chain, chosen: Mode) -> None:
-        item = self.mobility.getPlotItem()
-        for child in list(item.items):
-            item.removeItem(child)
+        self.mobility.frame.wipe()
         first = chain.bodies[0]
         turns = first.unit == "rad/s"
         one, unit = ("torque of 1 N·m", "dB of 1 rad/s") if turns else ("force of 1 N", "dB of 1 m/s")
@@ -227,8 +225,8 @@ class ModesView(QWidget):
         self.mobility.curve(x, size, tokens().strong, 1.8)
         for mode in chain.modes:
             self.mobility.mark_mode(math.log10(mode.frequency), mode.name if mode is chosen else "")
-        self.mobility.setXRange(x[0], x[-1], padding=0)
-        self.mobility.setYRange(float(np.min(size)), float(np.max(size)), padding=0.08)
+        self.mobility.vb.setXRange(x[0], x[-1], padding=0)
+        self.mobility.vb.setYRange(float(np.min(size)), float(np.max(size)), padding=0.08)
 
     def toggle_swing(self) -> None:
         self.shape.play(not self.shape.playing)

@@ -370,7 +370,8 @@ class LoopsPage(Page):
         for key, standing in self.standings.items():
             words, role = loop_state(standing)
             actual = watched(standing.loop, infos)
-            seen = f"actual {actual.card.split(' · ')[-1].lower()} {actual.label}"
+            card = actual.card.split(" · ")[-1].lower()
+            seen = f"actual {actual.label}" if actual.label.startswith(card) else f"actual {card} {actual.label}"
             made = button(
                 f"{standing.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}",
                 lambda k=key: self._choose(k),

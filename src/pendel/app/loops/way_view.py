@@ -25,7 +25,6 @@ from pendel.app.loops.drawings import (
     draw_circle,
     draw_sensitivities,
     sensitivities,
-    wipe,
 )
 from pendel.app.loops.figures import place_of
 from pendel.app.loops.matrices import Matrices
@@ -90,15 +89,15 @@ class WayView(QWidget):
         grid.setSpacing(8)
         self.size_plot = Plot("magnitude", "dB", log=True)
         self.phase_plot = Plot("phase", "degrees", log=True, bottom="frequency, Hz")
-        self.phase_plot.setXLink(self.size_plot)
+        self.phase_plot.vb.setXLink(self.size_plot.vb)
         self.pole_plot = Plot("poles × and zeros ○", "1/s")
         self.step_plot = Plot("after a step of one", "", bottom="time, ms")
         grid.addWidget(self.size_plot, 0, 0)
         grid.addWidget(self.phase_plot, 1, 0)
         self.circle_plot = Plot("L in the complex plane", "")
-        self.circle_plot.setAspectLocked(True)
+        self.circle_plot.vb.setAspectLocked(True)
         self.sensitivity_plot = Plot("S and T", "dB", log=True, bottom="frequency, Hz")
-        self.sensitivity_plot.setXLink(self.size_plot)
+        self.sensitivity_plot.vb.setXLink(self.size_plot.vb)
         self.of_loop = (self.circle_plot, self.sensitivity_plot)
         for r, plots in enumerate(((self.step_plot, self.circle_plot), (self.pole_plot, self.sensitivity_plot))):
             for plot in plots:
@@ -318,7 +317,7 @@ class WayView(QWidget):
 
     def _draw(self) -> None:
         for plot in (self.size_plot, self.phase_plot, self.pole_plot, self.step_plot):
-            wipe(plot)
+            plot.frame.wipe()
         loop = self.found.loop if self.found is not None else None
         for plot in self.of_loop:
             plot.setVisible(loop is not None)
@@ -344,21 +343,21 @@ class WayView(QWidget):
             if math.isfinite(loop.crossover):
                 self.size_plot.mark(math.log10(loop.crossover), f" crosses at {figure(loop.crossover, 'Hz', 3)} ")
         x = np.log10(self.found.frequency)
-        self.size_plot.setXRange(x[0], x[-1], padding=0)
+        self.size_plot.vb.setXRange(x[0], x[-1], padding=0)
         size = 20 * np.log10(np.maximum(np.abs(self.found.response), 1e-12))
-        self.size_plot.setYRange(
+        self.size_plot.vb.setYRange(
             max(float(np.min(size)), float(np.max(size)) - 120) - 5, float(np.max(size)) + 10, padding=0
         )
         if loop is None:
-            self.phase_plot.enableAutoRange(axis="y")
+            self.phase_plot.vb.enableAutoRange(axis="y")
         else:
-            self.phase_plot.setYRange(-400, 30, padding=0)  # further down its turns mean nothing
+            self.phase_plot.vb.setYRange(-400, 30, padding=0)  # further down its turns mean nothing
         self.step_plot.set_caption("after a step of one", self._unit_words())
         span = self.found.t[-1] * 1e3
-        self.step_plot.setXRange(0, span, padding=0)
+        self.step_plot.vb.setXRange(0, span, padding=0)
         shown = self.found.y[np.isfinite(self.found.y)]
         low, high = (float(np.min(shown)), float(np.max(shown))) if len(shown) else (0.0, 1.0)
-        self.step_plot.setYRange(min(low, 0.0), max(high, 0.0) or 1.0, padding=0.08)
+        self.step_plot.vb.setYRange(min(low, 0.0), max(high, 0.0) or 1.0, padding=0.08)
 
     def _read_all(self, x: float) -> None:
         """Read the shown way where any plot is pointed at, in decades of Hz."""
@@ -406,16 +405,16 @@ class WayView(QWidget):
         zeros = found.zeros if dt == 0 else np.log(found.zeros[np.abs(found.zeros) > 0.05]) / dt
         largest = float(np.max(np.abs(poles), initial=1.0))
         zeros = zeros[np.abs(zeros) < 20 * largest]
-        self.pole_plot.addItem(pg.InfiniteLine(0, angle=90, pen=pg.mkPen(tokens().muted, width=1)))
+        self.pole_plot.add(pg.InfiniteLine(0, angle=90, pen=pg.mkPen(tokens().muted, width=1)))
         self.pole_plot.level(0.0)
         for values, symbol, tint in ((zeros, "o", tokens().contrast), (poles, "x", tokens().strong)):
             marks = pg.ScatterPlotItem(
                 values.real, values.imag, symbol=symbol, size=9, pen=pg.mkPen(tint, width=1.8), brush=None
             )
-            self.pole_plot.addItem(marks)
+            self.pole_plot.add(marks)
         around = 1.15 * max(float(np.max(np.abs(np.concatenate([poles, zeros])), initial=0.0)), 1.0)
         right = max(0.2 * around, 1.2 * float(np.max(np.concatenate([poles.real, zeros.real]), initial=0.0)))
-        self.pole_plot.setRange(xRange=(-around, right), yRange=(-around, around), padding=0)
+        self.pole_plot.vb.setRange(xRange=(-around, right), yRange=(-around, around), padding=0)
 
     def _draw_points(self) -> None:
         for linear, brush in ((True, tokens().contrast), (False, tokens().paper)):
@@ -427,7 +426,7 @@ class WayView(QWidget):
             phase = [self._phase_near(p) for p in points]
             pen = pg.mkPen(tokens().contrast, width=1.4)
             for plot, y in ((self.size_plot, size), (self.phase_plot, phase)):
-                plot.addItem(pg.ScatterPlotItem(x, y, size=7, pen=pen, brush=pg.mkBrush(brush)))
+                plot.add(pg.ScatterPlotItem(x, y, size=7, pen=pen, brush=pg.mkBrush(brush)))
 
     def _phase_near(self, point: SweptPoint) -> float:
         """Its phase, on the same turn as the model's curve."""

@@ -11,7 +11,8 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
 
-from pendel.app.plots.axis import FigureAxis, LogAxis
+from pendel.app.plots.axis import LogAxis
+from pendel.app.plots.frame import Frame, FrameView
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.quantities.units import number_text
@@ -22,40 +23,27 @@ REACH = 40.0
 """Pixels from the pointer within which a curve is read."""
 
 
-class Plot(pg.PlotWidget):
+class Plot(FrameView):
     """``pointed`` gives the place along the bottom axis the pointer is, NaN once it has left."""
 
     pointed = pyqtSignal(float)
 
     def __init__(self, title: str, unit: str, *, log: bool = False, bottom: str = ""):
-        axis = LogAxis("bottom") if log else FigureAxis("bottom")
-        super().__init__(axisItems={"bottom": axis, "left": FigureAxis("left")}, enableMenu=False)
-        self.setBackground(tokens().paper)
+        frame = Frame(AXIS_WIDTH, bottom=LogAxis("bottom") if log else None)
+        super().__init__(frame)
         self.setAccessibleName(title)
-        item = self.getPlotItem()
-        item.hideButtons()
-        item.vb.setBackgroundColor(tokens().plot)
-        item.vb.setBorder(pg.mkPen(tokens().hairline))
-        item.showGrid(x=True, y=True, alpha=0.12)
-        for name in ("left", "bottom"):
-            side = item.getAxis(name)
-            side.setPen(pg.mkPen(tokens().hairline))
-            side.setTextPen(pg.mkPen(tokens().muted))
-            side.setStyle(tickFont=font(10.5))
-            side.enableAutoSIPrefix(False)
-        item.getAxis("left").setWidth(AXIS_WIDTH)
         if bottom:
-            item.setLabel("bottom", bottom, **{"color": tokens().muted, "font-size": "10.5px"})
+            frame.label(frame.bottom, bottom)
         # Above the plot, where no curve can cross it.
-        item.layout.setContentsMargins(0, CAPTION, 4, 0)
+        frame.grid.setContentsMargins(0, CAPTION, 4, 0)
         self.caption = pg.TextItem(anchor=(0, 0))
-        self.caption.setParentItem(item)
+        self.caption.setParentItem(frame)
         self.caption.setPos(AXIS_WIDTH, -1)
         self.log, self.unit = log, ""
         self.reading = pg.TextItem(anchor=(1, 0), color=tokens().petrol, fill=pg.mkBrush(tokens().paper))
         """What the nearest curve is at the pointer, in the caption's line."""
         self.reading.setFont(font(10.5))
-        self.reading.setParentItem(item)
+        self.reading.setParentItem(frame)
         self.reading.setZValue(1)  # before a long caption
         self.spot = pg.PlotDataItem(pen=None, symbol="o", symbolSize=6, symbolBrush=tokens().petrol, symbolPen=None)
         self.set_caption(title, unit)
@@ -71,7 +59,7 @@ class Plot(pg.PlotWidget):
         )
 
     def curve(self, x, y, tint: str, width: float = 1.6, style=Qt.PenStyle.SolidLine) -> None:
-        self.addItem(
+        self.add(
             LeanCurve(
                 np.asarray(x, dtype=float),
                 np.asarray(y, dtype=float),
@@ -83,11 +71,11 @@ class Plot(pg.PlotWidget):
     def nearest(self, at: QPointF) -> tuple[float, float] | None:
         """The point of a curve that is nearest to a place in the scene, within `REACH` px; in the plot's
         coordinates."""
-        view, best, found = self.getPlotItem().vb, REACH, None
+        view, best, found = self.vb, REACH, None
         rect, (left, right), (low, high) = view.sceneBoundingRect(), *view.viewRange()
         if not rect.contains(at) or right <= left or high <= low:
             return None
-        for curve in self.getPlotItem().items:
+        for curve in self.frame.items:
             if not isinstance(curve, pg.PlotCurveItem) or curve.xData is None or not len(curve.xData):
                 continue
             across = rect.left() + (curve.xData - left) / (right - left) * rect.width() - at.x()
@@ -103,17 +91,15 @@ class Plot(pg.PlotWidget):
     def _read(self, at: QPointF) -> None:
         """Show what the nearest curve is where the pointer is."""
         found = self.nearest(at)
-        item = self.getPlotItem()
         if found is None:
             self.clear_reading()
         else:
             self._tell_nearest(*found)
-        inside = item.vb.sceneBoundingRect().contains(at)
-        self.pointed.emit(item.vb.mapSceneToView(at).x() if inside else math.nan)
+        inside = self.vb.sceneBoundingRect().contains(at)
+        self.pointed.emit(self.vb.mapSceneToView(at).x() if inside else math.nan)
 
     def _tell_nearest(self, x: float, y: float) -> None:
-        item = self.getPlotItem()
-        of_x = "Hz" if self.log else item.getAxis("bottom").labelText.rpartition(",")[2].strip()
+        of_x = "Hz" if self.log else self.frame.bottom.labelText.rpartition(",")[2].strip()
         words = (
             f"{number_text(10**x if self.log else x)} {of_x}".strip(),
             f"{number_text(y)} {self.unit}".strip(),
@@ -126,28 +112,27 @@ class Plot(pg.PlotWidget):
 
     def show_reading(self, words: str, spots: Sequence[tuple[float, float]]) -> None:
         """Show a reading, and the points that it is of."""
-        item = self.getPlotItem()
         self.reading.setText(words)
-        self.reading.setPos(item.width() - 4, -1)
+        self.reading.setPos(self.frame.width() - 4, -1)
         self.spot.setData([x for x, _ in spots], [y for _, y in spots])
-        if self.spot not in item.items:
-            item.addItem(self.spot, ignoreBounds=True)
+        if self.spot not in self.frame.items:
+            self.add(self.spot, fitted=False)
 
     def clear_reading(self) -> None:
         self.reading.setText("")
-        if self.spot in self.getPlotItem().items:
-            self.getPlotItem().removeItem(self.spot)
+        if self.spot in self.frame.items:
+            self.frame.remove(self.spot)
 
     def leaveEvent(self, event: QEvent | None) -> None:
         super().leaveEvent(event)
         self._read(QPointF(-1e6, -1e6))
 
     def level(self, value: float, tint: str = "") -> None:
-        self.addItem(pg.InfiniteLine(value, angle=0, pen=pg.mkPen(tint or tokens().muted, width=1)))
+        self.add(pg.InfiniteLine(value, angle=0, pen=pg.mkPen(tint or tokens().muted, width=1)))
 
     def mark(self, x: float, text: str) -> None:
         line = pg.InfiniteLine(x, angle=90, pen=pg.mkPen(tokens().brass, width=1.2, style=Qt.PenStyle.DashLine))
-        self.addItem(line)
+        self.add(line)
         if text:
             tag = pg.InfLineLabel(
                 line,
@@ -163,7 +148,7 @@ class Plot(pg.PlotWidget):
         """A fine line where something swings by itself, with its name beside it."""
         line = pg.InfiniteLine(x, angle=90, pen=pg.mkPen(tokens().moss, width=1, style=Qt.PenStyle.DotLine))
         line.setZValue(-5)
-        self.addItem(line, ignoreBounds=True)
+        self.add(line, fitted=False)
         if text:
             tag = pg.InfLineLabel(
                 line,

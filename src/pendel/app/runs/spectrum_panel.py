@@ -147,9 +147,7 @@ class SpectrumPanel(QWidget):
             self.draw()
 
     def draw(self) -> None:
-        item = self.plot.getPlotItem()
-        for old in [i for i in item.items if i is not self.plot.caption]:
-            self.plot.removeItem(old)
+        self.plot.frame.wipe()
         self.found, self.bases = [], []
         self.facts.set_text("")
         self.powers.set_text("")
@@ -203,13 +201,9 @@ class SpectrumPanel(QWidget):
             label_text = name if above - frequency > NAME_WIDTH * right else ""
             self.plot.mark_mode(frequency / self.unit, label_text, 0.8)  # above the orders of lines
         self.plot.set_caption("amplitude, peak", unit)
-        self.plot.setXRange(0, (right or 1.0) / self.unit, padding=0.02)
-        self.plot.setYRange(0, 1.5 * top or 1.0, padding=0)
-        item.setLabel(
-            "bottom",
-            f"frequency, {'Hz' if self.unit == 1.0 else 'kHz'}",
-            **{"color": tokens().muted, "font-size": "10.5px"},
-        )
+        self.plot.vb.setXRange(0, (right or 1.0) / self.unit, padding=0.02)
+        self.plot.vb.setYRange(0, 1.5 * top or 1.0, padding=0)
+        self.plot.frame.label(self.plot.frame.bottom, f"frequency, {'Hz' if self.unit == 1.0 else 'kHz'}")
 
     def _fundamental(self) -> float | None:
         """0 where none is given; None, with the field marked, where it cannot be read."""
@@ -231,7 +225,7 @@ class SpectrumPanel(QWidget):
         f, a = lines.frequency[1:], lines.amplitude[1:] / self.scale
         x = np.repeat(f / self.unit, 3)
         y = np.column_stack([np.zeros_like(a), a, np.full_like(a, np.nan)]).ravel()
-        self.plot.addItem(LeanCurve(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
+        self.plot.add(LeanCurve(x, y, pen=pg.mkPen(tint, width=1.6), connect="finite"))
 
     def _marks(self, lines: Spectrum, base: float, reach: int, right: float) -> None:
         """The order above each tall line that is a multiple of the fundamental; the taller first, as far as
@@ -250,12 +244,12 @@ class SpectrumPanel(QWidget):
             tag = pg.TextItem(str(order), color=tokens().muted, anchor=(0.5, 1))
             tag.setFont(font(10.5))
             tag.setPos(at / self.unit, amplitude / self.scale)
-            self.plot.addItem(tag)
+            self.plot.add(tag)
 
     def _mark_pulses(self, right: float, top: float) -> None:
         """Where multiples of the shown runs' pulse frequencies lie, as far as there is room to name them."""
         for f in sorted({f for run, _ in self.found for f in run.pulse_frequencies}) if right else ():
-            room = f / right * max(1.0, self.plot.getPlotItem().vb.width())
+            room = f / right * max(1.0, self.plot.vb.width())
             every = 2 ** max(0, math.ceil(math.log2(TAG_WIDTH / room)))
             for k in range(every, min(every * MOST_MULTIPLES, math.floor(right / f)) + 1, every):
                 line = pg.InfiniteLine(
@@ -264,7 +258,7 @@ class SpectrumPanel(QWidget):
                     pen=pg.mkPen(tokens().brass, width=1, style=Qt.PenStyle.DotLine),
                 )
                 line.setZValue(-5)
-                self.plot.addItem(line, ignoreBounds=True)
+                self.plot.add(line, fitted=False)
                 # Below the caption's line.
                 tag = pg.TextItem(
                     html=f'<span style="color:{tokens().brass}">{k if k > 1 else ""}f<sub>p</sub></span>',
@@ -272,7 +266,7 @@ class SpectrumPanel(QWidget):
                 )
                 tag.setFont(font(10.5))
                 tag.setPos(k * f / self.unit, top)
-                self.plot.addItem(tag)
+                self.plot.add(tag)
 
     def _facts(self, lines: Spectrum, base: float, unit: str, whose: str) -> None:
         if base <= 0:

@@ -7,11 +7,11 @@ from html import escape
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QImage, QKeyEvent, QPainter
 from PyQt6.QtWidgets import QMenu, QWidget
 
-from pendel.app.plots.axis import FigureAxis
+from pendel.app.plots.frame import Frame
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.thinning import stepped
 from pendel.app.runs.sector_bands import Bands
@@ -31,8 +31,8 @@ CAPTION = 25.0
 """Height kept free above the traces of a strip, px."""
 FINEST, LEAST_SHOWN = 1e-6, 1e-12
 """Least height shown, over the peak of the traces, and by itself: below it lies rounding."""
-AHEAD_MS, USUAL = 60, 5
-"""Between two plots that are made ahead, and how many are."""
+AXIS_WIDTH = 56
+"""px"""
 FAR, FLATTEST = 0.6, 0.05
 """Shares of the peak; see `heights`."""
 DASHES = (
@@ -97,8 +97,8 @@ class Strips(pg.GraphicsLayoutWidget):
         self.setToolTip("← → move cursor 2, with Shift cursor 1; + − zoom, F fits")
         self.setAccessibleName("Strips")
         self.specs: list[StripSpec] = []
-        self.plots: list[pg.PlotItem] = []
-        self._spare: list[pg.PlotItem] = []
+        self.plots: list[Frame] = []
+        self._spare: list[Frame] = []
         """All plots that were ever needed; strips use them from the first on."""
         self._captions: list[pg.TextItem] = []
         self._building = False
@@ -122,18 +122,8 @@ class Strips(pg.GraphicsLayoutWidget):
         """Signals of the runs shown, in words."""
         self.units_of: dict[str, tuple[str, ShownUnits]] = {}
         """The units they are declared with, and what is shown instead."""
-        self._ahead = QTimer(self)
-        self._ahead.timeout.connect(self._make_ahead)
-        self._ahead.start(AHEAD_MS)
         self.ci.layout.setSpacing(6)
         self.ci.setContentsMargins(4, 4, 10, 4)
-
-    def _make_ahead(self) -> None:
-        """Make the plots of usual strips one by one before they are needed."""
-        if len(self._spare) < USUAL:
-            self._spare.append(self._new_plot(len(self._spare)))
-        else:
-            self._ahead.stop()
 
     def build(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True) -> None:
         """Draw the strips for the ticked runs, each with its colour."""
@@ -149,7 +139,7 @@ class Strips(pg.GraphicsLayoutWidget):
         if keep_view and self._refill(specs, runs):
             return
         kept = keep_view and len(specs) == len(self.plots) and bool(self.plots)
-        ranges = [(p.viewRange(), self._is_fitted(n)) for n, p in enumerate(self.plots)] if kept else None
+        ranges = [(p.vb.viewRange(), self._is_fitted(n)) for n, p in enumerate(self.plots)] if kept else None
         self._building = True
         self._clear(len(specs))
         self.specs = specs
@@ -164,11 +154,11 @@ class Strips(pg.GraphicsLayoutWidget):
         self._limit_time()
         if ranges:
             for n, (plot, ((_, y), fitted)) in enumerate(zip(self.plots, ranges)):
-                plot.setYRange(*y, padding=0)
+                plot.vb.setYRange(*y, padding=0)
                 if fitted:
                     self._fit_height(n)
             # A linked strip that has no place yet would hand on a range of its own.
-            self.plots[0].setXRange(*ranges[0][0][0], padding=0)
+            self.plots[0].vb.setXRange(*ranges[0][0][0], padding=0)
             self._fit_length(as_before=True)
         elif self.plots:
             self.fit()
@@ -181,9 +171,9 @@ class Strips(pg.GraphicsLayoutWidget):
         self.plots, self.traces, self.cursors, self.tags, self.bands = [], [], [], [], []
         self._captions = []
         for plot, caption in zip(before, captions):
-            plot.clear()
-            plot.setXLink(None)
-            plot.setAutoVisible(y=False)
+            plot.wipe()
+            plot.vb.setXLink(None)
+            plot.vb.setAutoVisible(y=False)
             plot.vb.setLimits(xMin=None, xMax=None, minYRange=None)
             plot.vb.setRange(QRectF(0, 0, 1, 1), padding=0)
             plot.vb.enableAutoRange()
@@ -200,14 +190,13 @@ class Strips(pg.GraphicsLayoutWidget):
         if sectors is self.sectors and len(self.bands) == (len(self.plots) if sectors else 0):
             return
         self.sectors = sectors
-        for bands in self.bands:
-            if bands.scene():
-                bands.getViewBox().removeItem(bands)
+        for plot, bands in zip(self.plots, self.bands):
+            plot.remove(bands)
         self.bands = []
         for n, plot in enumerate(self.plots if sectors else ()):
             assert sectors is not None
             self.bands.append(Bands(sectors, numbered=n == len(self.plots) - 1))
-            plot.addItem(self.bands[-1], ignoreBounds=True)
+            plot.add(self.bands[-1], fitted=False)
 
     def _refill(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]]) -> bool:
         """Put new data into the curves that stand, when only the runs' data differ; much faster than new
@@ -255,7 +244,7 @@ class Strips(pg.GraphicsLayoutWidget):
 
     def _is_fitted(self, n: int) -> bool:
         """Whether a strip still shows the height it was given for its data, untouched by a zoom."""
-        low, high = self.plots[n].viewRange()[1]
+        low, high = self.plots[n].vb.viewRange()[1]
         fit = self._fits.get(n)
         return fit is not None and max(abs(low - fit[0]), abs(high - fit[1])) < 1e-6 * (fit[1] - fit[0])
 
@@ -269,41 +258,32 @@ class Strips(pg.GraphicsLayoutWidget):
             caption = min(0.4, CAPTION / max(1.0, (self.height() - 46) / len(self.plots) - 8))
             high = low + (high - low) / (1 - caption)
             self._fits[n] = (low, high)
-            self.plots[n].setYRange(low, high, padding=0)
+            self.plots[n].vb.setYRange(low, high, padding=0)
 
     def _keep_from_rounding(self, n: int) -> None:
         """A look at a short span shows nothing finer than what the whole traces have digits for."""
         peak = max((float(np.nanmax(np.abs(t.y))) for t in self.traces[n] if len(t.y)), default=0.0)
         self.plots[n].vb.setLimits(minYRange=max(FINEST * peak, LEAST_SHOWN))
 
-    def _new_plot(self, n: int) -> pg.PlotItem:
+    def _new_plot(self, n: int) -> Frame:
         """An empty plot for the strip of that number."""
         view = StripView()
-        plot = pg.PlotItem(viewBox=view, axisItems={"left": FigureAxis("left"), "bottom": FigureAxis("bottom")})
+        plot = Frame(AXIS_WIDTH, view=view, levels=False)
         view.menu_wanted.connect(lambda at: self._menu(n, at))
         if n == 0:  # the others follow it; thinning once for all is enough
             view.sigXRangeChanged.connect(lambda *_: self._building or self._thin())
-        view.setBackgroundColor(QColor(tokens().plot))
-        view.setBorder(pg.mkPen(tokens().hairline))
-        plot.hideButtons()
-        plot.showGrid(x=True, y=False, alpha=0.14)
-        for name in ("left", "bottom"):
-            axis = plot.getAxis(name)
-            axis.setPen(pg.mkPen(tokens().hairline))
-            axis.setTextPen(pg.mkPen(tokens().muted))
-            axis.setStyle(tickFont=font(10.5), tickTextOffset=4, maxTickLevel=0)
-            axis.enableAutoSIPrefix(False)
-        plot.getAxis("left").setWidth(56)
-        plot.setLabel("bottom", "time, s", **{"color": tokens().muted, "font-size": "10.5px"})
+        for axis in (plot.left, plot.bottom):
+            axis.setStyle(tickTextOffset=4, maxTickLevel=0)
+        plot.label(plot.bottom, "time, s")
         return plot
 
     def _add_plot(self, n: int, spec: StripSpec, runs: list[tuple[KeptRun, str]], *, last: bool) -> None:
         plot = self._spare[n]
         view = plot.vb
-        plot.getAxis("bottom").setStyle(showValues=last)
-        plot.getAxis("bottom").showLabel(last)
+        plot.bottom.setStyle(showValues=last)
+        plot.bottom.showLabel(last)
         if self.plots:
-            plot.setXLink(self.plots[0])
+            plot.vb.setXLink(self.plots[0].vb)
         self.plots.append(plot)
         traces: list[Trace] = []
         names: list[tuple[str, str, str]] = []
@@ -330,7 +310,7 @@ class Strips(pg.GraphicsLayoutWidget):
                     actual_tint["last"] = shade
                 style, told = SETPOINT if dashed else DASHES[0 if single else k % len(DASHES)]
                 curve = LeanCurve(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
-                plot.addItem(curve)
+                plot.add(curve)
                 traces.append(Trace(curve, t, y, key, run.name))
                 alone = labels[trace.label] == 1 and trace.label not in ANYBODYS
                 title = trace.label if alone else f"{run.infos[key].card}: {trace.label}"
@@ -357,7 +337,7 @@ class Strips(pg.GraphicsLayoutWidget):
         caption.setZValue(20)
         self._captions.append(caption)
 
-    def _add_cursors(self, plot: pg.PlotItem, first: bool) -> None:
+    def _add_cursors(self, plot: Frame, first: bool) -> None:
         pair = []
         for which in (0, 1):
             line = pg.InfiniteLine(
@@ -380,7 +360,7 @@ class Strips(pg.GraphicsLayoutWidget):
                 label.setFont(font(10.5, bold=True))
                 self.tags.append(label)
             line.sigPositionChanged.connect(lambda moved, w=which: self._cursor_moved(w, moved.value()))
-            plot.addItem(line, ignoreBounds=True)
+            plot.add(line, fitted=False)
             pair.append(line)
         self.cursors.append(pair)
 
@@ -424,7 +404,7 @@ class Strips(pg.GraphicsLayoutWidget):
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
             half = (high - low) / 2 * (0.5 if key == Qt.Key.Key_Plus else 2.0)
             middle = self.times[1] if low <= self.times[1] <= high else (low + high) / 2
-            self.plots[0].setXRange(middle - half, middle + half, padding=0)
+            self.plots[0].vb.setXRange(middle - half, middle + half, padding=0)
         elif key == Qt.Key.Key_F:
             self.fit()
         else:
@@ -461,7 +441,7 @@ class Strips(pg.GraphicsLayoutWidget):
     def _fit_length(self, *, as_before: bool = False) -> None:
         """Show the whole time; ``as_before``: only where the whole time of what was shown before is still in
         view."""
-        low, high = self.plots[0].viewRange()[0]
+        low, high = self.plots[0].vb.viewRange()[0]
         begin, span = self._begin, self._end - self._begin
         if as_before and max(abs(low - begin + 0.01 * span), abs(high - begin - 1.01 * span)) > 1e-6 * span:
             return
@@ -470,17 +450,17 @@ class Strips(pg.GraphicsLayoutWidget):
         self._begin = self.run_begin
         if self._end <= self._begin:
             self._end = self._begin + 1e-9
-        self.plots[0].setXRange(self._begin, self._end, padding=0.01)
+        self.plots[0].vb.setXRange(self._begin, self._end, padding=0.01)
 
     def look_at(self, time: float, around: float) -> None:
         """Put cursor 1 on a time (s) and show ``around`` on each side of it."""
         self._cursor_moved(0, time)
         if self.plots:
-            self.plots[0].setXRange(time - around, time + around, padding=0)
+            self.plots[0].vb.setXRange(time - around, time + around, padding=0)
             for n, plot in enumerate(self.plots):
                 self._keep_from_rounding(n)
-                plot.enableAutoRange(axis="y")
-                plot.setAutoVisible(y=True)
+                plot.vb.enableAutoRange(axis="y")
+                plot.vb.setAutoVisible(y=True)
 
     def strip_at(self, at: QPointF) -> int | None:
         point = self.mapToScene(at.toPoint())

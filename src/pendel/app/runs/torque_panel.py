@@ -77,9 +77,7 @@ class TorquePanel(QWidget):
         )
 
     def draw(self) -> None:
-        item = self.plot.getPlotItem()
-        for child in list(item.items):
-            item.removeItem(child)
+        self.plot.frame.wipe()
         self.points = []
         machine = self.machine.currentData()
         known = [(run, tint) for run, tint in self.runs if machine and signals_of(run, machine, SignalRole.SPEED)]
@@ -89,9 +87,9 @@ class TorquePanel(QWidget):
             t, speed, torque = path(run, machine)
             self.plot.curve(speed * RPM, torque, tint, 1.4)
             point = pg.ScatterPlotItem(size=9, brush=pg.mkBrush(tint), pen=pg.mkPen(tokens().paper, width=1.5))
-            self.plot.addItem(point)
+            self.plot.add(point)
             self.points.append((point, t, speed, torque))
-        item.autoRange(padding=0.13)
+        self.plot.vb.autoRange(padding=0.13)
         self.show_time(self.time)
 
     def _draw_envelope(self, run: KeptRun | None, machine: str | None) -> None:
@@ -111,7 +109,7 @@ class TorquePanel(QWidget):
         tag = pg.TextItem(words, color=tokens().brass_text, anchor=(0, 0))
         tag.setFont(font(11))
         tag.setPos(float(x[len(x) // 6]), float(y[len(x) // 6]))
-        self.plot.addItem(tag, ignoreBounds=True)
+        self.plot.add(tag, fitted=False)
 
 
 def signs_of(values: np.ndarray) -> list[int]:

@@ -1,0 +1,96 @@
+"""The frame of every plot: curves over an axis on the left and one below, all drawn alike.
+
+`pyqtgraph.PlotItem` makes a menu of some fifty widgets for each plot, which takes most of its 13 ms and which
+nobody sees here; a page of ten plots would hold the window up for as long as a hand notices."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pyqtgraph as pg
+from PyQt6.QtGui import QColor
+from PyQt6.QtWidgets import QGraphicsGridLayout, QGraphicsItem, QSizePolicy, QWidget
+
+from pendel.app.plots.axis import FigureAxis
+from pendel.app.widgets.theme import font, tokens
+
+GRID = 0.13
+"""How strong the lines at the ticks are, from 0 to 1."""
+ABOVE_FILLED = 0.5
+"""Depth of the axes, whose lines lie above what is filled."""
+
+
+class Frame(pg.GraphicsWidget):
+    """Items in a view, with its two axes.
+
+    Parameters
+    ----------
+    left
+        width of the left axis, px.
+    bottom
+        axis below; by default one with figures.
+    view
+        a view of one's own; by default one without a menu.
+    levels
+        whether lines stand at the ticks of the left axis, as at those below.
+    """
+
+    def __init__(
+        self, left: int, *, bottom: pg.AxisItem | None = None, view: pg.ViewBox | None = None, levels: bool = True
+    ):
+        super().__init__()
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.vb = view or pg.ViewBox(enableMenu=False)
+        self.vb.setBackgroundColor(QColor(tokens().plot))
+        self.vb.setBorder(pg.mkPen(tokens().hairline))
+        self.left, self.bottom = FigureAxis("left"), bottom or FigureAxis("bottom")
+        self.items: list[QGraphicsItem] = []
+        """What was added, in the order in which it was."""
+        grid = QGraphicsGridLayout()
+        grid.setContentsMargins(1, 1, 1, 1)
+        grid.setSpacing(0)
+        self.setLayout(grid)
+        grid.addItem(self.vb, 0, 1)
+        for axis, place in ((self.left, (0, 0)), (self.bottom, (1, 1))):
+            grid.addItem(axis, *place)
+            axis.linkToView(self.vb)
+            axis.setZValue(ABOVE_FILLED)
+            axis.setPen(pg.mkPen(tokens().hairline))
+            axis.setTextPen(pg.mkPen(tokens().muted))
+            axis.setStyle(tickFont=font(10.5))
+            axis.enableAutoSIPrefix(False)
+            axis.setGrid(int(255 * GRID) if levels or axis is self.bottom else False)
+        self.left.setWidth(left)
+        self.grid = grid
+
+    def label(self, axis: pg.AxisItem, words: str) -> None:
+        """Write what an axis counts, and in which unit."""
+        axis.setLabel(words, **{"color": tokens().muted, "font-size": "10.5px"})
+
+    def add(self, item: Any, *, fitted: bool = True) -> None:
+        """Put an item into the view; ``fitted``: what is shown of itself holds all of it."""
+        self.items.append(item)
+        self.vb.addItem(item, ignoreBounds=not fitted)
+
+    def remove(self, item: Any) -> None:
+        self.items.remove(item)
+        self.vb.removeItem(item)
+
+    def wipe(self) -> None:
+        """Take off all that was added."""
+        while self.items:
+            self.remove(self.items[-1])
+
+
+class FrameView(pg.GraphicsView):
+    """A widget that shows one frame."""
+
+    def __init__(self, frame: Frame, parent: QWidget | None = None):
+        super().__init__(parent, background=tokens().paper)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.enableMouse(False)
+        self.frame, self.vb = frame, frame.vb
+        self.setCentralItem(frame)
+
+    def add(self, item: Any, *, fitted: bool = True) -> None:
+        self.frame.add(item, fitted=fitted)
