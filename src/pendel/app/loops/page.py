@@ -36,7 +36,7 @@ from pendel.app.session.page import Page
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, clear, column, label, rule, scrolled, wrapped
 from pendel.app.widgets.theme import colour, tokens
-from pendel.app.widgets.timers import single_shot
+from pendel.app.widgets.timers import RefreshWhenShown, single_shot
 from pendel.core.drive.commands import Command
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import to_text
@@ -93,9 +93,11 @@ class LoopsPage(Page):
         self.stack.addWidget(of_loops)
         self.stack.currentChanged.connect(lambda place: self.model_box.setVisible(place == 0))
         body.addWidget(self.stack, 1)
-        session.changed.connect(lambda _: self._changed())
-        session.opened.connect(self._changed)
-        session.studied.connect(self._changed)
+        self._follow = RefreshWhenShown(self, self._late.start)
+        self._follow()
+        session.changed.connect(lambda _: self._follow())
+        session.opened.connect(self._follow)
+        session.studied.connect(self._follow)
         self._trying: tuple[str, Command] | None = None
         """A drive that is to run before gains are tried, and the step that takes them."""
         self._try_late = single_shot(self, 0, self._go_on_trying)
@@ -262,13 +264,9 @@ class LoopsPage(Page):
                 self.where.addItem(at.label, at)
         self.where.setCurrentIndex(offered.index(self.session.judge_at))
 
-    def _changed(self) -> None:
-        if self.isVisible():
-            self._late.start()
-
     def showEvent(self, event) -> None:
         super().showEvent(event)
-        self._late.start()  # the page first
+        self._follow.shown()
 
     def show_loop(self, key: str) -> None:
         self.stack.setCurrentIndex(0)
@@ -283,6 +281,7 @@ class LoopsPage(Page):
     def study(self) -> None:
         """Show the loops as the session judged them, or that it does so now."""
         if not self.isVisible():
+            self._follow()
             return
         session = self.session
         self._offer_places()

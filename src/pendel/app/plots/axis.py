@@ -5,12 +5,24 @@ from __future__ import annotations
 import math
 
 import pyqtgraph as pg
+from PyQt6.QtGui import QPainter, QPicture
 
 from pendel.core.quantities.units import number_text
 
 
 class FigureAxis(pg.AxisItem):
     """Axis figures with real minus and thin-spaced thousands."""
+
+    def paint(self, painter: QPainter, option: object, widget: object) -> None:
+        """Draw what was laid out last. The base class replays a `QPicture`, which makes its fonts anew for each
+        figure and takes as long as all curves of a plot."""
+        if self.picture is None:
+            scratch = QPicture()
+            with QPainter(scratch) as measuring:
+                measuring.setFont(self.style["tickFont"])
+                self.picture = self.generateDrawSpecs(measuring) or ()
+        if self.picture:
+            self.drawPicture(painter, *self.picture)
 
     def tickStrings(self, values, scale, spacing):  # noqa: N802
         digits = (

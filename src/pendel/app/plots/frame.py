@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import Any
 
 import pyqtgraph as pg
+from PyQt6.QtCore import QEvent
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QGraphicsGridLayout, QGraphicsItem, QSizePolicy, QWidget
 
@@ -57,7 +58,7 @@ class Frame(pg.GraphicsWidget):
             axis.setZValue(ABOVE_FILLED)
             axis.setPen(pg.mkPen(tokens().hairline))
             axis.setTextPen(pg.mkPen(tokens().muted))
-            axis.setStyle(tickFont=font(10.5))
+            axis.setStyle(tickFont=font(10.5), maxTickLevel=1)
             axis.enableAutoSIPrefix(False)
             axis.setGrid(int(255 * GRID) if levels or axis is self.bottom else False)
         self.left.setWidth(left)
@@ -82,15 +83,30 @@ class Frame(pg.GraphicsWidget):
             self.remove(self.items[-1])
 
 
-class FrameView(pg.GraphicsView):
-    """A widget that shows one frame."""
+class PlotView(pg.GraphicsView):
+    """A widget that shows one item, such as a frame, in all its room.
 
-    def __init__(self, frame: Frame, parent: QWidget | None = None):
+    It is painted once when it comes up. Qt tells what is in a view that is shown that its window is active,
+    for which each item asks to be painted again; nothing here looks another way then."""
+
+    def __init__(self, item: pg.GraphicsWidget, parent: QWidget | None = None):
         super().__init__(parent, background=tokens().paper)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.enableMouse(False)
+        self.setCentralItem(item)
+
+    def viewportEvent(self, event: QEvent | None) -> bool:  # noqa: N802
+        if event is not None and event.type() in (QEvent.Type.Show, QEvent.Type.Hide):
+            return False
+        return bool(super().viewportEvent(event))
+
+
+class FrameView(PlotView):
+    """A widget with one frame."""
+
+    def __init__(self, frame: Frame, parent: QWidget | None = None):
+        super().__init__(frame, parent)
         self.frame, self.vb = frame, frame.vb
-        self.setCentralItem(frame)
 
     def add(self, item: Any, *, fitted: bool = True) -> None:
         self.frame.add(item, fitted=fitted)

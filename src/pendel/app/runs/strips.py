@@ -11,7 +11,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QDragEnterEvent, QDragMoveEvent, QDropEvent, QImage, QKeyEvent, QPainter
 from PyQt6.QtWidgets import QMenu, QWidget
 
-from pendel.app.plots.frame import Frame
+from pendel.app.plots.frame import Frame, PlotView
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.plots.thinning import stepped
 from pendel.app.runs.sector_bands import Bands
@@ -79,7 +79,7 @@ def without_common_words(titles: list[str]) -> list[str]:
     return titles[:1] + [" ".join(w[common:]) for w in words[1:]]
 
 
-class Strips(pg.GraphicsLayoutWidget):
+class Strips(PlotView):
     """The plots of the Runs page. Strips share time; cursors run through all of them."""
 
     cursors_moved = pyqtSignal(float, float)
@@ -90,8 +90,8 @@ class Strips(pg.GraphicsLayoutWidget):
     """A signal, and the unit in which it is to be shown."""
 
     def __init__(self, parent: QWidget | None = None):
-        super().__init__(parent)
-        self.setBackground(tokens().paper)
+        self._rows = pg.GraphicsLayout()
+        super().__init__(self._rows, parent)
         self.setAcceptDrops(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setToolTip("← → move cursor 2, with Shift cursor 1; + − zoom, F fits")
@@ -122,8 +122,8 @@ class Strips(pg.GraphicsLayoutWidget):
         """Signals of the runs shown, in words."""
         self.units_of: dict[str, tuple[str, ShownUnits]] = {}
         """The units they are declared with, and what is shown instead."""
-        self.ci.layout.setSpacing(6)
-        self.ci.setContentsMargins(4, 4, 10, 4)
+        self._rows.layout.setSpacing(6)
+        self._rows.setContentsMargins(4, 4, 10, 4)
 
     def build(self, specs: list[StripSpec], runs: list[tuple[KeptRun, str]], *, keep_view: bool = True) -> None:
         """Draw the strips for the ticked runs, each with its colour."""
@@ -181,9 +181,9 @@ class Strips(pg.GraphicsLayoutWidget):
         while len(self._spare) < wanted:
             self._spare.append(self._new_plot(len(self._spare)))
         for n in range(wanted, len(before)):
-            self.removeItem(self._spare[n])
+            self._rows.removeItem(self._spare[n])
         for n in range(len(before), wanted):
-            self.addItem(self._spare[n], row=n, col=0)
+            self._rows.addItem(self._spare[n], row=n, col=0)
 
     def show_sectors(self, sectors: Sectors | None) -> None:
         """Shade the sectors of block commutation behind the traces, or take the shades away."""
