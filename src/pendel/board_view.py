@@ -64,11 +64,11 @@ class Board:
 
     def __init__(self, drive: Document, address: str, target: str, *, own_c: bool):
         self.drive, self.target, self._own_c = drive, target, own_c
-        made = prepare(drive).lowered
-        if not made.blocks:
+        lowered = prepare(drive).lowered
+        if not lowered.blocks:
             raise DriveProblem("The control deck is empty: there is nothing to load. Add a regulator.")
-        self._made = made
-        self.description: Description = describe(drive, made)
+        self._lowered = lowered
+        self.description: Description = describe(drive, lowered)
         """Channels that can be read and recorded, values that can be set, by their keys."""
         self._bench, self._stand_in = Bench(), None
         try:
@@ -117,7 +117,7 @@ class Board:
 
     def load(self) -> None:
         """Compile the drive's controller for the board, load it and start it. Refused while it is enabled."""
-        image = image_for(self._made, self.target)
+        image = image_for(self._lowered, self.target)
         if self._stand_in is not None and self.facts.state is not BoardState.ENABLED:
             self._surround(self._stand_in)
         self._bench.load(image)

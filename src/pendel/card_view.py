@@ -141,7 +141,7 @@ def ways(drive: Document, a: str, b: str) -> list[tuple[End, End]]:
     fitting = [(x, y) for x, y, one, other in pairs if one and other and fits(one, other)]
     wired = {end for wire in drive.wires.values() for end in (wire.a, wire.b)}
     free = [pair for pair in fitting if not wired.intersection(pair)]
-    found = free or fitting
-    if not found:
+    fitting_ways = free or fitting
+    if not fitting_ways:
         raise DriveProblem(f"No port of {a} fits one of {b}.")
-    return found
+    return fitting_ways

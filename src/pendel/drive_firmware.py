@@ -117,9 +117,9 @@ class ShippedDrive(EditedDrive):
         """
         from pendel.core.firmware.propose import propose_formats
 
-        found = propose_formats(self.document, error)
-        self.do(commands.set_number_formats(self.document, found.formats, "Propose formats"))
-        return found
+        proposal = propose_formats(self.document, error)
+        self.do(commands.set_number_formats(self.document, proposal.formats, "Propose formats"))
+        return proposal
 
     def firmware(self, *, check: bool = False, processor: Sequence[str] = ()) -> FirmwareReport:
         """Report the controller as shipped: formats, ranges, findings; built and compared to the bit with

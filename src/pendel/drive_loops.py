@@ -150,7 +150,7 @@ class JudgedDrive(EditedDrive):
         DriveHasFindings, DriveProblem
 
         >>> tuned = d.tune("current_pi", goal="settling", phase_margin=55.0, ms=1.5)
-        >>> list(tuned.found)
+        >>> list(tuned.searched)
         ['current_pi']
         """
         from dataclasses import fields
@@ -235,9 +235,11 @@ class JudgedDrive(EditedDrive):
         from pendel.core.loops.calming import command_for, means_of
         from pendel.core.loops.looked_at import calming_of
 
-        found = calming_of(self.document, means_of(by), mode, self._signal(behind), self._signal(speed), float(damping))
-        self.do(command_for(self.document, found))
-        return found
+        calming = calming_of(
+            self.document, means_of(by), mode, self._signal(behind), self._signal(speed), float(damping)
+        )
+        self.do(command_for(self.document, calming))
+        return calming
 
     def _ends(self, source: str, target: str, opened: Sequence[str], at: str | float) -> Ends:
         """Taps resolved, a time as text read. Raises `DriveProblem`."""

@@ -118,13 +118,13 @@ class Run(Mapping[str, "Trace"]):
 
         keys = list(signals or self)
         times = self[keys[0]].t
-        found = {}
+        variables = {}
         for key in keys:
             declared = self.kept.declared_unit(key)
             si = si_unit_of(unit(declared)[1], turn(declared))
             about = {"units": si, "long_name": self[key].label}
-            found[key] = ("time", self._on(key, times), about)
-        return xarray.Dataset(found, coords={"time": ("time", times, {"units": "s"})})
+            variables[key] = ("time", self._on(key, times), about)
+        return xarray.Dataset(variables, coords={"time": ("time", times, {"units": "s"})})
 
     def plot(self, *signals: str) -> matplotlib.figure.Figure:
         """Signals below each other over the time, in the units they are shown in. Needs Matplotlib, and shows

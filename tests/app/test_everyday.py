@@ -375,7 +375,7 @@ def test_the_spectrum_marks_the_pulse_frequency_and_begins_with_the_current(wind
     settle()
     panel = page.spectrum
     assert panel.signal.currentData() == "door_motor.current"
-    lines = next(lines for run_, lines in panel.found if run_ is found)
+    lines = next(lines for run_, lines in panel.spectra if run_ is found)
     assert [lines.line(k * 20e3) > 5 * lines.line((k + 1) * 20e3) for k in (2, 4)] == [True, True]
     marks = [i.value() for i in panel.plot.frame.items if isinstance(i, pg.InfiniteLine)]
     assert marks and all((m / 20) % 1 == pytest.approx(0, abs=1e-9) for m in marks)

@@ -1,6 +1,7 @@
 """What can be read: contrast of both variants, no cut text at the sizes we promise, names for everything."""
 
 import itertools
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -14,7 +15,9 @@ from pendel.app.widgets.theme import DARK, LIGHT, dress
 from pendel.core.catalogue.index import kinds
 from pendel.core.drive import commands
 
-from .conftest import finish, judged, lay_out, settle
+from .conftest import finish, judged, lay_out, settle, until
+
+EXAMPLES = Path(pendel.__file__).parent / "examples"
 
 
 def luminance(colour: str) -> float:
@@ -77,6 +80,21 @@ def test_no_text_is_cut_and_every_control_has_a_name(window, size):
             for control in page.findChildren(kind):
                 inside_editor = control.objectName().startswith("qt_") or control.parent().inherits("QComboBox")
                 assert inside_editor or control.accessibleName() or control.toolTip(), (name, control)
+
+
+@pytest.mark.parametrize("example", ["valley_filter", "service_trolley", "old_haul_feedback"])
+def test_the_table_of_blocks_fits_its_place_with_all_its_words(window, example):
+    window.files.open_path(EXAMPLES / f"{example}.pendel")
+    window.show_page("Firmware")
+    table = window.page("Firmware").table
+    assert until(lambda: len(table.signals) > 4)
+    lay_out()
+    assert table.horizontalScrollBar().maximum() == 0
+    header, last = table.horizontalHeader(), table.columnCount() - 1
+    assert header.sectionPosition(last) + header.sectionSize(last) == table.viewport().width()
+    for column in range(table.columnCount()):
+        item = table.horizontalHeaderItem(column)
+        assert header.fontMetrics().horizontalAdvance(item.text()) <= header.sectionSize(column), item.text()
 
 
 def test_the_dark_variant_paints_every_page_dark(application, window):

@@ -303,7 +303,7 @@ def test_the_rotor_diagram_follows_the_cursor_and_swaps_frames(window):
     for time in (0.03, 0.0345):
         runs.strips.set_cursors(0.0, time)
         settle()
-        seen.append(rotor.found)
+        seen.append(rotor.vectors)
     # The rotor turns by 4 pole pairs times 570 rpm; from the rotor the vectors stand still.
     turned = (seen[1].angle - seen[0].angle) % 6.283185307179586
     assert abs(turned - 4 * 570 * 6.283185307179586 / 60 * 0.0045 % 6.283185307179586) < 0.02
@@ -327,7 +327,7 @@ def test_the_rotor_diagram_follows_the_cursor_and_swaps_frames(window):
     assert "haul_machine.current_a" in shown() and "haul_machine.i_d" not in shown()
     window.files.open_path(EXAMPLES / "haul_inverter.pendel")
     settle()
-    assert rotor.found is None or rotor.machine.count() <= 1
+    assert rotor.vectors is None or rotor.machine.count() <= 1
     session.undo.setClean()
 
 
@@ -400,7 +400,7 @@ def test_a_fixed_step_run_says_its_load_and_its_traces_leave_the_window(window, 
     runs.spectrum_button.click()
     runs.strips.set_cursors(0.01, 0.03)
     settle()
-    assert runs.spectrum.isVisible() and runs.spectrum.found
+    assert runs.spectrum.isVisible() and runs.spectrum.spectra
     window.exports.save_picture(str(tmp_path / "picture.svg"))
     assert b"<svg" in (tmp_path / "picture.svg").read_bytes()[:400]
     window.exports.save_picture(str(tmp_path / "picture"))

@@ -47,9 +47,9 @@ def test_a_way_is_chosen_kept_laid_under_another_and_forgotten(window, page):
     assert view.isVisible() and not view.sweep_button.isEnabled()
     typed(view.fields.source, "i_set")
     typed(view.fields.target, "i_door")
-    assert until(lambda: view.found is not None)
+    assert until(lambda: view.looked_at is not None)
     assert "8 of 26 states" in view.facts.text() and view.poles.rowCount() == 6
-    closed = abs(view.found.response[len(view.found.response) // 2])
+    closed = abs(view.looked_at.response[len(view.looked_at.response) // 2])
     QTest.keyClicks(view.name, "current by setpoint")
     QTest.keyClick(view.name, Qt.Key.Key_Return)
     assert window.session.drive.transfers["current by setpoint"] == KeptTransfer("i_set", "i_door")
@@ -59,13 +59,15 @@ def test_a_way_is_chosen_kept_laid_under_another_and_forgotten(window, page):
     view.fields.opened.setCurrentRow(0)
     QTest.keyClick(view.fields.opened, Qt.Key.Key_Delete)
     typed(view.fields.source, "current_pi.out")
-    assert until(lambda: view.found is not None and view.found.transfer.ends.source == "current_pi.out")
+    assert until(lambda: view.looked_at is not None and view.looked_at.transfer.ends.source == "current_pi.out")
     kept_way(page).setCheckState(Qt.CheckState.Checked)
     assert until(lambda: "current by setpoint" in view.beside)
     page.ways.list.itemClicked.emit(kept_way(page))
-    assert until(lambda: view.found is not None and abs(view.found.response[len(view.found.response) // 2]) == closed)
+    assert until(
+        lambda: view.looked_at is not None and abs(view.looked_at.response[len(view.looked_at.response) // 2]) == closed
+    )
     window.session.do(commands.rename_card(window.session.drive, "speed_pi", "Velocity PI"))
-    assert until(lambda: view.found is not None and view.found.transfer.ends.source == "velocity_pi.out")
+    assert until(lambda: view.looked_at is not None and view.looked_at.transfer.ends.source == "velocity_pi.out")
     window.session.do(commands.rename_tap(window.session.drive, "i_door", "door_current"))
     assert window.session.drive.transfers["current by setpoint"].target == "door_current"
     twin = from_text(to_text(window.session.drive))
@@ -82,20 +84,20 @@ def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, pag
     usual = {action.text(): action for action in page.ways.menu.actions()}
     assert len(usual) == 6
     for name in ("L at the plant's input", "L at the plant's output", "L at the regulator"):
-        view.found = None
+        view.looked_at = None
         usual[name].trigger()
-        assert until(lambda: view.found is not None), view.problem.text()
-        assert view.found.loop.crossover == pytest.approx(judged.crossover, rel=2e-3)
-        assert view.found.loop.phase == pytest.approx(judged.phase, abs=0.5) and "phase margin" in view.facts.text()
+        assert until(lambda: view.looked_at is not None), view.problem.text()
+        assert view.looked_at.loop.crossover == pytest.approx(judged.crossover, rel=2e-3)
+        assert view.looked_at.loop.phase == pytest.approx(judged.phase, abs=0.5) and "phase margin" in view.facts.text()
         assert view.circle_plot.isVisible() and view.sensitivity_plot.isVisible() and not view.pole_plot.isVisible()
         curve = next(i for i in view.phase_plot.frame.items if isinstance(i, pg.PlotCurveItem))
-        at = np.interp(np.log10(view.found.loop.crossover), curve.xData, curve.yData)
-        assert at == pytest.approx(view.found.loop.phase - 180, abs=1.0), "negative feedback is taken out"
+        at = np.interp(np.log10(view.looked_at.loop.crossover), curve.xData, curve.yData)
+        assert at == pytest.approx(view.looked_at.loop.phase - 180, abs=1.0), "negative feedback is taken out"
     usual["noise of the sensor → actuator"].trigger()
-    assert until(lambda: view.found is not None and view.found.transfer.ends.target == "current_pi.out")
+    assert until(lambda: view.looked_at is not None and view.looked_at.transfer.ends.target == "current_pi.out")
     assert until(lambda: view.pole_plot.isVisible() and not view.circle_plot.isVisible())
     view.show_way("", KeptTransfer("current_pi.out", "current_sensor.value", (), "rest"))
-    assert until(lambda: view.found is not None and view.found.transfer.ends.target == "current_sensor.value")
+    assert until(lambda: view.looked_at is not None and view.looked_at.transfer.ends.target == "current_sensor.value")
     monkeypatch.setattr(
         "pendel.app.loops.way_view.usual_frequencies", lambda _: __import__("numpy").geomspace(200.0, 5e3, 6)
     )
@@ -245,10 +247,12 @@ def test_signals_are_dragged_from_runs_to_the_ends_of_a_way(window):
     page = window.page("Loops")
     assert until(lambda: page.standings)
     assert let_go(page.ways, ["current_pi.out", "door_motor.current"])
-    assert until(lambda: page.way.found is not None)
-    assert page.way.found.transfer.ends.target == "door_motor.current"
+    assert until(lambda: page.way.looked_at is not None)
+    assert page.way.looked_at.transfer.ends.target == "door_motor.current"
     assert let_go(page.way.fields.target, ["door_motor.torque"])
-    assert until(lambda: page.way.found is not None and page.way.found.transfer.ends.target == "door_motor.torque")
+    assert until(
+        lambda: page.way.looked_at is not None and page.way.looked_at.transfer.ends.target == "door_motor.torque"
+    )
     text = QMimeData()
     text.setText("current_pi.out")
     other = QDragEnterEvent(QPoint(5, 5), Qt.DropAction.CopyAction, text, LEFT, Qt.KeyboardModifier.NoModifier)

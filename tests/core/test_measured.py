@@ -101,7 +101,7 @@ def test_block_commutation_is_measured_and_predicts_its_runs(fan, fan_loop):
 def test_a_measured_loop_is_tuned_and_keeps_its_limit_as_it_then_runs():
     drive = example("wayside_supply")
     tuned = tune(drive, Limits(ms=1.5, overshoot=15.0), at=JudgedAt.MEASURED)
-    assert tuned.left == {} and tuned.found["voltage_pi"].best.analysis.margins.ms <= 1.501
+    assert tuned.left == {} and tuned.searched["voltage_pi"].best.analysis.margins.ms <= 1.501
     tuned.command.apply(drive)
     again = measured(drive)["voltage_pi"].judged.margins
     assert again.ms == pytest.approx(1.5, abs=0.03) and again.stable

@@ -42,12 +42,12 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
         return verbs.WRONG_CALL
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # threads that are there already would not be confined
     with temporary_folder("run") as folder:
-        made = Path(folder) / f"result{out.suffix}" if out is not None and verb.runs else None
-        code = result_of(arguments, Path(folder), made)
-        if made is not None and made.is_file() and not made.is_symlink():
+        result = Path(folder) / f"result{out.suffix}" if out is not None and verb.runs else None
+        code = result_of(arguments, Path(folder), result)
+        if result is not None and result.is_file() and not result.is_symlink():
             assert out is not None
             try:
-                bring(made, out, whole=verb.changes)
+                bring(result, out, whole=verb.changes)
             except PendelError as problem:
                 print(f"pendel: {problem}", file=sys.stderr)
                 return verbs.WRONG_CALL
@@ -60,13 +60,13 @@ def terminal(arguments: Sequence[str] | None = None) -> int:
         return code
 
 
-def bring(made: Path, out: Path, *, whole: bool) -> None:
+def bring(result: Path, out: Path, *, whole: bool) -> None:
     """Bring a file to its place; a drive is read before and written ``whole``, beside what stood there. Raises
     `OSError` and `FileProblem`."""
     if whole:
-        save(from_text(made.read_text("utf-8"), str(out)), out)
+        save(from_text(result.read_text("utf-8"), str(out)), out)
     else:
-        shutil.copyfile(made, out)
+        shutil.copyfile(result, out)
 
 
 def result_of(arguments: Sequence[str] | None, folder: Path, out: Path | None) -> int:

@@ -164,7 +164,7 @@ def perform(verb: Verb, drive: Drive, options: argparse.Namespace) -> int:
         tell_of(drive, run)
     to_file = verb.writes and options.out and options.out != STANDARD
     if to_file:
-        write_result(result, options.made or Path(options.out))
+        write_result(result, options.result or Path(options.out))
     if options.json:
         print(as_json(result))
     elif to_file:
@@ -237,7 +237,7 @@ def write_drive(drive: Drive, options: argparse.Namespace) -> int:
     if out == STANDARD:
         print(to_text(drive), end="")
     else:
-        save(drive, options.made or Path(out))
+        save(drive, options.result or Path(out))
     return DONE
 
 
@@ -270,7 +270,7 @@ def main(arguments: Sequence[str] | None = None, *, folder: Path | None = None, 
     """Do what is asked, and return the exit code. With a ``folder`` the process confines itself to that
     first, and writes files to ``out`` instead of where they were asked for."""
     options = parser().parse_args(arguments)
-    options.made = out
+    options.result = out
     from pendel.core.extensions import all_left_out
     from pendel.core.trust import allow_all_of
 

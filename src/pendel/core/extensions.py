@@ -61,15 +61,15 @@ class Table(Generic[T]):
     @cached_property
     def things(self) -> dict[str, T]:
         ours: list[T] = [*self.ours, *(getattr(import_module(m), self.constant) for m in self.modules)]
-        found = {thing.id: thing for thing in ours}
-        if len(found) < len(ours):
+        by_id = {thing.id: thing for thing in ours}
+        if len(by_id) < len(ours):
             raise ValueError(f"two of {self.group} have one id")
         problems = left_out[self.group] = []
         for entry, offered in self._offered(problems):
             for thing in offered if isinstance(offered, tuple | list) else (offered,):
                 if not isinstance(thing, self.sort):
                     problems.append(f"“{entry.name}” of {owner_of(entry)} names something that is no {self.word}.")
-                elif thing.id in found or not thing.id.isidentifier():
+                elif thing.id in by_id or not thing.id.isidentifier():
                     problems.append(
                         f"The {self.word} “{thing.id}” of {owner_of(entry)} has the id of another, or none "
                         f"that can be "
@@ -78,8 +78,8 @@ class Table(Generic[T]):
                 elif reason := self.fits(thing):
                     problems.append(f"The {self.word} “{thing.id}” of {owner_of(entry)} {reason}")
                 else:
-                    found[thing.id] = thing
-        return found
+                    by_id[thing.id] = thing
+        return by_id
 
     def _offered(self, problems: list[str]) -> Iterator[tuple[metadata.EntryPoint, object]]:
         for entry in sorted(metadata.entry_points(group=self.group), key=lambda e: e.name):

@@ -80,8 +80,8 @@ def _remembered() -> set[str]:
     """What the file holds, as long as it is the user's own and nobody else's to write."""
     path = remembered_at()
     try:
-        found = path.stat()
-        if found.st_uid != os.getuid() or found.st_mode & 0o022:
+        status = path.stat()
+        if status.st_uid != os.getuid() or status.st_mode & 0o022:
             return set()
         return set(path.read_text("ascii").split())
     except (OSError, ValueError):

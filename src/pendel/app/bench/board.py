@@ -127,20 +127,20 @@ class Board(QObject):
             return
 
         def work(job: Job) -> Described:
-            found: Described = lowering.ask(DescribeRequest, drive, lambda: job.stopping)
-            return found
+            description: Described = lowering.ask(DescribeRequest, drive, lambda: job.stopping)
+            return description
 
         self.session.jobs.start(DESCRIBE, work, self._described)
 
     def _described(self, job: Job) -> None:
         if job.end is End.STOPPED or job.stopping:  # of a drive that is another by now
             return
-        found = job.result if job.end is End.FINISHED else Described(problem=job.sentence)
-        self._take_description(found)
+        described = job.result if job.end is End.FINISHED else Described(problem=job.sentence)
+        self._take_description(described)
 
-    def _take_description(self, found: Described) -> None:
-        before, self.described = self.described, found
-        if before is not None and found.plant and found.plant != before.plant and self.matches:
+    def _take_description(self, described: Described) -> None:
+        before, self.described = self.described, described
+        if before is not None and described.plant and described.plant != before.plant and self.matches:
             self._change_around()
         self.changed.emit()
         self._write_changed()
@@ -278,9 +278,9 @@ class Board(QObject):
 
     def load(self, *, idle_first: bool = False) -> None:
         """Compile the drive's controller for the board, load it and start it. Refused while it is enabled."""
-        found = self.described
-        if found is None or found.description is None:
-            self.log(found.problem if found else "The drive is still being looked at. Load in a moment.")
+        described = self.described
+        if described is None or described.description is None:
+            self.log(described.problem if described else "The drive is still being looked at. Load in a moment.")
             return
         if not self.may_run(STAND_IN if self.stand_in is not None else self.bench.address):
             return
@@ -291,8 +291,8 @@ class Board(QObject):
             facts = self.bench.facts()
             if idle_first and facts.state is BoardState.ENABLED:
                 self.bench.order(Order.IDLE)
-            assert found.made is not None
-            image = image_for(found.made, target)
+            assert described.lowered is not None
+            image = image_for(described.lowered, target)
             board = self.stand_in
             if board is not None and (idle_first or facts.state is not BoardState.ENABLED):
                 self.bench.disconnect()
@@ -314,16 +314,16 @@ class Board(QObject):
             return
         values = list(description.values.values())
 
-        def done(found: dict[str, float]) -> None:
-            self._take_values(found)
+        def done(values: dict[str, float]) -> None:
+            self._take_values(values)
 
         self._do(lambda job: self.bench.read_values(values), done, "read back")
 
-    def _take_values(self, found: Mapping[str, float]) -> None:
-        self.on_board.update(found)
+    def _take_values(self, values: Mapping[str, float]) -> None:
+        self.on_board.update(values)
         now = self.of_drive()
-        for key in found:
-            self._sent.setdefault(key, now.get(key, found[key]))
+        for key in values:
+            self._sent.setdefault(key, now.get(key, values[key]))
         self.values_read.emit()
 
     def of_drive(self) -> dict[str, float]:
@@ -331,11 +331,11 @@ class Board(QObject):
         description, values = self.description, self.session.examined.values
         if description is None:
             return {}
-        found = {}
+        values_of_drive = {}
         for key, live in description.values.items():
             block, _, name = key.partition(".")
-            found[key] = values.get(block, {}).get(name, live.facts.now)
-        return found
+            values_of_drive[key] = values.get(block, {}).get(name, live.facts.now)
+        return values_of_drive
 
     def differing(self) -> dict[str, float]:
         """Values that the board has otherwise than the drive: what it has."""
@@ -374,11 +374,11 @@ class Board(QObject):
             return
         begun = time.perf_counter()
 
-        def done(found: dict[str, float]) -> None:
+        def done(values: dict[str, float]) -> None:
             took = 1e3 * (time.perf_counter() - begun)
-            names = ", ".join(description.values[k].channel.title for k in found)
+            names = ", ".join(description.values[k].channel.title for k in values)
             self.log(f"Wrote {names} in {took:.1f} ms.")
-            self._take_values(found)
+            self._take_values(values)
 
         self._do(lambda job: self.bench.write_values(description, values), done, "write")
 

@@ -104,15 +104,15 @@ class ControlDialog(QDialog):
         drive = self.source.session.drive
         if form not in PANEL_INPUTS:
             return [(k, f"{i.card}: {i.label}") for k, i in self.source.infos.items()]
-        found = [(order, order) for order in PANEL_ORDERS] if form == "button" else []
+        targets = [(order, order) for order in PANEL_ORDERS] if form == "button" else []
         for key in drive.cards:
             try:
                 kind = kind_in(drive, key)
             except DriveProblem:
                 continue
             name = full_name(drive, key)
-            found += [(f"{key}.{v.name}", f"{name}: {v.label} ({v.name})") for v in kind.values]
-        return found
+            targets += [(f"{key}.{v.name}", f"{name}: {v.label} ({v.name})") for v in kind.values]
+        return targets
 
     def result_control(self) -> PanelControl:
         """What was entered."""

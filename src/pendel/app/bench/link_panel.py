@@ -138,10 +138,10 @@ class LinkPanel(QWidget):
         from pendel.core.bench.ports import ports_for
 
         typed = self.place.currentText()
-        found = ports_for(self.kind.currentData())
+        ports = ports_for(self.kind.currentData())
         self.place.clear()
-        self.place.addItems(found)
-        self.place.setEditText(typed if typed and typed not in found else found[0] if found else "")
+        self.place.addItems(ports)
+        self.place.setEditText(typed if typed and typed not in ports else ports[0] if ports else "")
 
     @property
     def address(self) -> str:
@@ -181,9 +181,9 @@ class LinkPanel(QWidget):
         self._show_figures(facts)
 
     def _code_words(self, facts: BoardFacts | None) -> str:
-        found = self.board.described
-        if found is not None and found.problem:
-            return found.problem
+        described = self.board.described
+        if described is not None and described.problem:
+            return described.problem
         if facts is None:
             return "Connect to a board, then build and load."
         if facts.empty:

@@ -58,9 +58,9 @@ class BenchPage(Page):
             each.setCheckable(True)
             self.views.addButton(each)
         self.scope_button.setChecked(True)
-        made = row(self.scope_button, self.panel_button, 1)
-        made.setContentsMargins(8, 2, 8, 0)
-        return made
+        bar = row(self.scope_button, self.panel_button, 1)
+        bar.setContentsMargins(8, 2, 8, 0)
+        return bar
 
     def show_panel(self, on: bool) -> None:
         self.panel.setVisible(on)

@@ -104,9 +104,9 @@ class ScopePanel(QWidget):
         self.add_channel.activated.connect(lambda at: self.add(self.add_channel.itemData(at) or ""))
         line.returnPressed.connect(self._add_typed)
         self.state = Elided("", "muted")
-        made = row(self.run_button, self.single_button, self.state, self.add_channel)
-        made.setStretch(2, 1)
-        return made
+        bar = row(self.run_button, self.single_button, self.state, self.add_channel)
+        bar.setStretch(2, 1)
+        return bar
 
     def _build_middle(self):
         self.overlay = QComboBox()
@@ -182,14 +182,14 @@ class ScopePanel(QWidget):
         for key, channel in description.channels.items():
             if channel.signal and not key.startswith("output:"):
                 by_signal.setdefault(channel.signal, key)
-        found = [by_signal[signal] for signal in wanted if signal in by_signal]
-        return list(dict.fromkeys([*found, *by_signal.values()]))[:FIRST_CHANNELS]
+        channels = [by_signal[signal] for signal in wanted if signal in by_signal]
+        return list(dict.fromkeys([*channels, *by_signal.values()]))[:FIRST_CHANNELS]
 
     def _rebuild(self, description: Description) -> None:
         """Channels anew where the description has them elsewhere now; those it has not are left out and
         said."""
         known = {one.channel.key: one for one in self.shown}
-        found, gone = [], []
+        shown, gone = [], []
         for key in self.keys:
             try:
                 channel = description.channel(key)
@@ -197,13 +197,13 @@ class ScopePanel(QWidget):
                 gone.append(key)
                 continue
             before = known.get(key)
-            found.append(Shown(channel, before.scale, before.offset, before.visible) if before else Shown(channel))
+            shown.append(Shown(channel, before.scale, before.offset, before.visible) if before else Shown(channel))
         if gone:
             self.keys = [k for k in self.keys if k not in gone]
             words = ", ".join(gone)
             self.status_message.emit(f"The board has no {words} any more, so the oscilloscope leaves it out.")
-        if [s.channel for s in found] != [s.channel for s in self.shown]:
-            self._show_channels(found)
+        if [s.channel for s in shown] != [s.channel for s in self.shown]:
+            self._show_channels(shown)
             if self.sampler is not None:
                 self._restart()
 
@@ -413,10 +413,10 @@ class ScopePanel(QWidget):
 
     def save(self, path: str = "") -> None:
         """Save what was recorded, else what is shown."""
-        found = self.recording if self.recording is not None and len(self.recording) else None
-        if found is None and self.frame is not None:
-            found = Recording.of_frame(self.frame, [s.channel for s in self.shown])
-        if found is None:
+        recording = self.recording if self.recording is not None and len(self.recording) else None
+        if recording is None and self.frame is not None:
+            recording = Recording.of_frame(self.frame, [s.channel for s in self.shown])
+        if recording is None:
             self.status_message.emit("There is nothing to save yet. Start the oscilloscope first.")
             return
         from pendel.core.formats.traces import formats
@@ -427,13 +427,13 @@ class ScopePanel(QWidget):
         if not path:
             return
         try:
-            found.save(Path(path))
+            recording.save(Path(path))
         except PendelError as problem:
             self.status_message.emit(str(problem))
             return
-        if found is self.recording:
+        if recording is self.recording:
             self.recording = None
-        self.status_message.emit(f"Saved {len(found)} samples of {len(found.channels)} channels to {path}.")
+        self.status_message.emit(f"Saved {len(recording)} samples of {len(recording.channels)} channels to {path}.")
         self.refresh()
 
     def save_setup(self, path: str = "") -> None:
@@ -507,12 +507,12 @@ class ScopePanel(QWidget):
 def regulated(session: Session) -> list[str]:
     """Signals that feed the setpoints and actual values of regulators, the outermost first."""
     sources = {str(w.b): str(w.a) for w in session.drive.wires.values()}
-    found = []
+    signals = []
     for key in session.drive.cards:
         try:
             kind = kind_in(session.drive, key)
         except PendelError:
             continue
         if isinstance(kind, Block) and kind.regulates:
-            found += [signal for signal in setpoint_and_actual(kind, key, sources) if signal]
-    return found
+            signals += [signal for signal in setpoint_and_actual(kind, key, sources) if signal]
+    return signals

@@ -38,22 +38,25 @@ class ScopeSpectrum(Plot):
         if np.ptp(np.diff(t)) > half:
             self.set_caption(channel.title, "samples are missing between the cursors")
             return
-        found = spectrum_of_samples(t, y)
-        biggest = 1 + int(np.argmax(found.amplitude[1:]))
-        tall = np.flatnonzero(found.amplitude[1:] > SMALL * found.amplitude[biggest])
-        count = min(len(found.frequency), max(LEAST_LINES, 2 + int(1.15 * (tall[-1] + 1)) if len(tall) else 0))
-        lines, sizes = found.frequency[1:count], found.amplitude[1:count]  # beside the mean, others would not be seen
+        spectrum = spectrum_of_samples(t, y)
+        biggest = 1 + int(np.argmax(spectrum.amplitude[1:]))
+        tall = np.flatnonzero(spectrum.amplitude[1:] > SMALL * spectrum.amplitude[biggest])
+        count = min(len(spectrum.frequency), max(LEAST_LINES, 2 + int(1.15 * (tall[-1] + 1)) if len(tall) else 0))
+        lines, sizes = (
+            spectrum.frequency[1:count],
+            spectrum.amplitude[1:count],
+        )  # beside the mean, others would not be seen
         x = np.repeat(lines, 3)
         shown = np.column_stack([np.zeros_like(sizes), sizes, np.zeros_like(sizes)]).ravel()
-        if found.amplitude[biggest] <= ROUNDING * np.max(np.abs(y)):
-            self.set_caption(channel.title, f"level at {number_text(found.mean, 4)} {channel.unit}".rstrip())
+        if spectrum.amplitude[biggest] <= ROUNDING * np.max(np.abs(y)):
+            self.set_caption(channel.title, f"level at {number_text(spectrum.mean, 4)} {channel.unit}".rstrip())
             return
         self.curve(x, shown, trace_colour(number), 1.3)
         words = (
-            f"{channel.unit}, peak; mean {number_text(found.mean, 4)}, largest "
-            f"{number_text(float(found.amplitude[biggest]), 4)} at "
+            f"{channel.unit}, peak; mean {number_text(spectrum.mean, 4)}, largest "
+            f"{number_text(float(spectrum.amplitude[biggest]), 4)} at "
         )
-        self.set_caption(channel.title, words + figure(float(found.frequency[biggest]), "Hz", 4))
+        self.set_caption(channel.title, words + figure(float(spectrum.frequency[biggest]), "Hz", 4))
         self.vb.autoRange()
 
 

@@ -191,8 +191,8 @@ class ValuesPanel(QWidget):
             return
 
         def compare() -> None:
-            found = difference_words(read_set(Path(path)), description, self.session.drive, self.board.of_drive())
-            for sentence in found or ["The set has the same values as the drive."]:
+            sentences = difference_words(read_set(Path(path)), description, self.session.drive, self.board.of_drive())
+            for sentence in sentences or ["The set has the same values as the drive."]:
                 self.board.log(sentence)
 
         self._guarded(compare, "")

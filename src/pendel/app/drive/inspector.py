@@ -265,11 +265,11 @@ class Inspector(QWidget):
         bar, group = QHBoxLayout(), QButtonGroup(self.inner)
         bar.setSpacing(0)
         for tab in tabs:
-            made = button(tab, lambda t=tab: self._show_tab(t), "small")
-            made.setCheckable(True)
-            made.setChecked(tab == self.tab)
-            group.addButton(made)
-            bar.addWidget(made)
+            tab_button = button(tab, lambda t=tab: self._show_tab(t), "small")
+            tab_button.setCheckable(True)
+            tab_button.setChecked(tab == self.tab)
+            group.addButton(tab_button)
+            bar.addWidget(tab_button)
         bar.addStretch(1)
         self.body.addLayout(bar)
         self.body.addWidget(rule())
@@ -351,10 +351,10 @@ class Inspector(QWidget):
     def _values_that_count(self, kind: Kind) -> list[Value]:
         """Values in force at the card's level of detail."""
         card = self.session.drive.cards[self._wanted()]
-        found = kind.values_in_force(card)
+        in_force = kind.values_in_force(card)
         if not isinstance(kind, Part):
-            return found
-        return [v for v in found if kind.counts(v, card, self.session.drive.settings["level"])]
+            return in_force
+        return [v for v in in_force if kind.counts(v, card, self.session.drive.settings["level"])]
 
     def _value_row(self, value: Value) -> None:
         card = self.session.drive.cards[self.card]
@@ -390,9 +390,9 @@ class Inspector(QWidget):
         unit.setFixedWidth(44)
         if field.minimumWidth() <= 92:
             field.setFixedWidth(96)
-        made = row(name, sign, field, unit)
-        made.setStretch(0, 1)
-        return made
+        line = row(name, sign, field, unit)
+        line.setStretch(0, 1)
+        return line
 
     def _combo(self, name: str, options, now: str, chosen) -> QComboBox:
         box = QComboBox()
@@ -552,9 +552,9 @@ class Inspector(QWidget):
             value = label(shown.figure_of(run, key, self.session.cursor_time))
             value.setMinimumWidth(78)
             value.setAlignment(Qt.AlignmentFlag.AlignRight)
-            made = row(name, Spark(spark(run, key), trace_colour(n), 96), value)
-            made.setStretch(0, 1)
-            self.signal_box.addLayout(made)
+            line = row(name, Spark(spark(run, key), trace_colour(n), 96), value)
+            line.setStretch(0, 1)
+            self.signal_box.addLayout(line)
 
 
 class FindingCard(QWidget):

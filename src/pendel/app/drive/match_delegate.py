@@ -33,20 +33,20 @@ def lines_of(text: str, width: float) -> list[str]:
 
 class MatchDelegate(QStyledItemDelegate):
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
-        told = index.data(ROLE)
-        if told is None:
+        entry = index.data(ROLE)
+        if entry is None:
             return super().sizeHint(option, index)
         parent = self.parent()
         width = parent.viewport().width() - MARGIN - 8
-        return QSize(100, int(max(ICON.bottom() + 8, 12 + TITLE + LINE * len(lines_of(told[1], width)))))
+        return QSize(100, int(max(ICON.bottom() + 8, 12 + TITLE + LINE * len(lines_of(entry[1], width)))))
 
     def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
         assert painter is not None
-        told = index.data(ROLE)
-        if told is None:
+        entry = index.data(ROLE)
+        if entry is None:
             super().paint(painter, option, index)
             return
-        title, sentence, aside, kind = told
+        title, sentence, aside, kind = entry
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if option.state & QStyle.StateFlag.State_Selected:

@@ -120,7 +120,7 @@ class NewBlock(QDialog):
 
     def rows(self, table: TextTable) -> list[list[str]]:
         """What stands in a table; rows without a name are none."""
-        found = []
+        texts_of_rows = []
         for n in range(table.rowCount()):
             texts = []
             for c in range(table.columnCount()):
@@ -128,8 +128,8 @@ class NewBlock(QDialog):
                 text = way.currentText() if isinstance(way, QComboBox) else item.text() if item else ""
                 texts.append(text.strip())
             if texts[0] or (any(texts) and table.columnCount() == 2):
-                found.append(texts)
-        return found
+                texts_of_rows.append(texts)
+        return texts_of_rows
 
     def _typed(self, table: TextTable) -> None:
         last = table.item(table.rowCount() - 1, 0)

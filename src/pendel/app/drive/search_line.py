@@ -33,7 +33,7 @@ class Match:
 def matches(text: str, link: Link | None) -> list[Match]:
     """Kinds that fit the words typed, best first; kinds that connect to ``link`` before others."""
     words = text.lower().split()
-    found = []
+    entries = []
     for place, kind in enumerate(kinds().values()):
         haystack = f"{kind.title} {kind.id.replace('_', ' ')} {kind.keywords} {task_of(kind.group)}".lower()
         if not all(
@@ -46,8 +46,8 @@ def matches(text: str, link: Link | None) -> list[Match]:
             port = "signals"
         score += 12.0 if port else 0.0
         score += WHOLE if kind.title.lower() == text.strip().lower() and (port or link is None) else 0.0
-        found.append(Match(kind, score - place * 0.01, port))
-    return sorted(found, key=lambda m: -m.score)
+        entries.append(Match(kind, score - place * 0.01, port))
+    return sorted(entries, key=lambda m: -m.score)
 
 
 def named(title: str, words: list[str]) -> float:
@@ -64,14 +64,14 @@ def shelf_matches(text: str, shelf: Sequence[tuple[str, Path]]) -> list[Match]:
     """Assemblies, the user's own and those that come along, whose names fit the words typed. One that is
     named as well as a kind stands before it."""
     words = text.lower().split()
-    found = []
+    entries = []
     for name, path in shelf:
         origin = "Ready assembly." if path.parent == READY else "From your shelf."
         sentence = f"{origin} {sentence_of(path)}".strip()
         if all(w in f"{name} {sentence} assembly shelf".lower() for w in words):
             score = named(name, words) + (WHOLE if name.lower() == text.strip().lower() else 0.0) + 4.0
-            found.append(Match(replace(ASSEMBLY, title=name, sentence=sentence), score, "", path))
-    return found
+            entries.append(Match(replace(ASSEMBLY, title=name, sentence=sentence), score, "", path))
+    return entries
 
 
 class SearchLine(QFrame):
@@ -124,9 +124,9 @@ class SearchLine(QFrame):
 
     def refresh(self) -> None:
         self.list.clear()
-        found, text = matches(self.line.text(), self.link), self.line.text()
-        found += shelf_matches(text, self.shelf)
-        for match in sorted(found, key=lambda m: -m.score) if text else found:
+        entries, text = matches(self.line.text(), self.link), self.line.text()
+        entries += shelf_matches(text, self.shelf)
+        for match in sorted(entries, key=lambda m: -m.score) if text else entries:
             needs = ", ".join(v.label.lower() for v in match.kind.values[:3] if v.role is not ValueRole.PERIODS)
             sentence = f"{match.kind.sentence}{'  Needs ' + needs + '.' if needs else ''}"
             item = QListWidgetItem(match.kind.title)

@@ -166,9 +166,9 @@ class Spine(QWidget):
         self._for_runs.shown()
 
     def _heading(self, text: str) -> QWidget:
-        made = label(text, "heading")
-        made.setContentsMargins(8, 4, 0, 4)
-        return made
+        heading = label(text, "heading")
+        heading.setContentsMargins(8, 4, 0, 4)
+        return heading
 
     def path_order(self) -> list[list[str]]:
         """Parts with a mark, in the order in which energy goes through them from a supply on; one list for
@@ -269,9 +269,11 @@ class Spine(QWidget):
         self.loop_facts = facts
         clear(self.loop_box)
         for label_text, key, words, role in facts[:-1]:
-            made = LoopRow(label_text, words, role)
-            made.clicked.connect(lambda k=key: (self.session.select([k.partition(".")[0]]), self.loop_wanted.emit(k)))
-            self.loop_box.addWidget(made)
+            loop_row = LoopRow(label_text, words, role)
+            loop_row.clicked.connect(
+                lambda k=key: (self.session.select([k.partition(".")[0]]), self.loop_wanted.emit(k))
+            )
+            self.loop_box.addWidget(loop_row)
         if not self.session.judged:
             hint = label("Looking for loops …" if self.session.judging else "No closed loop found.", "muted")
             hint.setContentsMargins(8, 4, 0, 4)
@@ -313,10 +315,10 @@ class Spine(QWidget):
             lambda text, n=name: self.session.do(commands.set_quantity(self.session.drive, n, text))
         )
         self.fields[name] = field
-        made = row(sign, field, spacing=4)
-        made.setStretch(0, 1)
-        made.setContentsMargins(8, 1, 0, 1)
-        return made
+        line = row(sign, field, spacing=4)
+        line.setStretch(0, 1)
+        line.setContentsMargins(8, 1, 0, 1)
+        return line
 
     def _menu(self, name: str, where) -> None:
         menu = QMenu(self)

@@ -64,13 +64,13 @@ class TapList(QWidget):
         self.count.setText(str(len(taps)))
         clear(self.lines)
         for name, end in taps.items():
-            made = TapRow(name)
-            made.clicked.connect(lambda _=False, e=end: self.select(e))
-            made.delete_wanted.connect(lambda n=name: self.session.do(commands.remove_tap(self.session.drive, n)))
-            made.rename_wanted.connect(lambda n=name: self.rename(n))
-            self.rows[name] = made
+            tap_row = TapRow(name)
+            tap_row.clicked.connect(lambda _=False, e=end: self.select(e))
+            tap_row.delete_wanted.connect(lambda n=name: self.session.do(commands.remove_tap(self.session.drive, n)))
+            tap_row.rename_wanted.connect(lambda n=name: self.rename(n))
+            self.rows[name] = tap_row
             where = Elided(self.place(end), "muted", right=True)
-            line = row(made, where)
+            line = row(tap_row, where)
             line.setStretch(1, 1)
             self.lines.addLayout(line)
 

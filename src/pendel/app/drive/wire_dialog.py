@@ -13,18 +13,18 @@ from pendel.core.drive.nesting import resolved
 
 def all_ends(session: Session) -> list[tuple[str, End, Link]]:
     """Every port and signal with its words; the selected card's first."""
-    found = []
+    ends = []
     kinds = session.kinds()
     for key, kind in sorted(kinds.items(), key=lambda pair: pair[0] not in session.selection):
         card = session.drive.cards[key]
-        found += [(f"{card.name}: {p.label}", End(key, p.name), p.link) for p in kind.ports]
+        ends += [(f"{card.name}: {p.label}", End(key, p.name), p.link) for p in kind.ports]
         if isinstance(kind, Part):
-            found += [
+            ends += [
                 (f"{card.name}: {s.label}", End(key, s.name), Link.SIGNAL_OUT)
                 for s in kind.signals
                 if kind.port(s.name) is None
             ]
-    return found
+    return ends
 
 
 def choose_wire(parent: QWidget, session: Session) -> tuple[End, End] | None:

@@ -24,13 +24,13 @@ class CodeColours(QSyntaxHighlighter):
         t = tokens()
         tints = (t.moss, t.petrol, t.brass_text, t.muted, t.strong)
         line = text or "", self.previousBlockState() == 1
-        found, inside = self.words.get(line) or words_in(*line)
-        for start, length, number in found:
-            made = QTextCharFormat()
-            made.setForeground(QColor(tints[number]))
+        words, inside = self.words.get(line) or words_in(*line)
+        for start, length, number in words:
+            style = QTextCharFormat()
+            style.setForeground(QColor(tints[number]))
             if TINTED[number] is Token.Keyword:
-                made.setFontWeight(QFont.Weight.Bold)
-            self.setFormat(start, length, made)
+                style.setFontWeight(QFont.Weight.Bold)
+            self.setFormat(start, length, style)
         self.setCurrentBlockState(1 if inside else 0)
 
 
@@ -69,11 +69,11 @@ class CodeView(QWidget):
         self.shown = name
         clear(self.tabs)
         for each in self.files:
-            made = button(self.titles.get(each, each), lambda n=each: self.show_file(n), "small")
-            made.setToolTip(each)
-            made.setCheckable(True)
-            made.setChecked(each == name)
-            self.tabs.addWidget(made)
+            tab = button(self.titles.get(each, each), lambda n=each: self.show_file(n), "small")
+            tab.setToolTip(each)
+            tab.setCheckable(True)
+            tab.setChecked(each == name)
+            self.tabs.addWidget(tab)
         self.tabs.addStretch(1)
         text = self.files.get(name, "")
         if self.text.toPlainText() != text:

@@ -80,8 +80,8 @@ def ends_of(text: str) -> tuple[str, str] | None:
     for a range that is to be found."""
     text = without_remark(text).strip()
     for parting in ("…", "...", " to "):
-        low, found, high = text.partition(parting)
-        if found:
+        low, separator, high = text.partition(parting)
+        if separator:
             return low.strip(), high.strip()
     text = text.removeprefix("±").removeprefix("+-").strip()
     if not text:
@@ -107,6 +107,7 @@ class FormatsTable(QTableWidget):
         self.horizontalHeaderItem(USED).setToolTip("Fraction of its range that the run used")
         self.horizontalHeaderItem(EVERY).setToolTip("Runs every so many ticks, at which of them")
         self.horizontalHeaderItem(BYTES).setToolTip("Memory of the block's outputs, states and live values")
+        self.horizontalHeaderItem(GAP).setTextAlignment(Qt.AlignmentFlag.AlignRight)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setEditTriggers(QAbstractItemView.EditTrigger.DoubleClicked)
@@ -118,7 +119,7 @@ class FormatsTable(QTableWidget):
         vertical.setDefaultSectionSize(27)
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         self._header = header
-        header.setStretchLastSection(True)
+        header.setSectionResizeMode(GAP, QHeaderView.ResizeMode.Stretch)
         for column, width in FIXED_WIDTHS.items():
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Fixed)
             self.setColumnWidth(column, width)
@@ -167,7 +168,7 @@ class FormatsTable(QTableWidget):
 
     def _resize_columns(self, mode: QHeaderView.ResizeMode) -> None:
         for column in range(len(TITLES)):
-            if column not in FIXED_WIDTHS:
+            if column not in FIXED_WIDTHS and column != GAP:
                 self._header.setSectionResizeMode(column, mode)
 
     def _fill_row(

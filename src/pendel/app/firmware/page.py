@@ -305,8 +305,8 @@ class FirmwarePage(Page):
         self.all_formats.setCurrentIndex(self.all_formats.findData(default.value))
         chosen = self.shipped if drive.settings["controller"] == "as shipped" else self.modelled
         chosen.setChecked(True)
-        found = any(card.seen for card in drive.cards.values())
-        self.steps.fill(written, self.checked, self.saved_to, ranges_found=found)
+        has_ranges = any(card.seen for card in drive.cards.values())
+        self.steps.fill(written, self.checked, self.saved_to, ranges_found=has_ranges)
         self._fill_target()
         self._fill_findings(written)
         names = list(written.files.texts) if written.files else []
@@ -372,22 +372,22 @@ class FirmwarePage(Page):
 
     def _show_value(self) -> None:
         """Scroll the code to the chosen value's block, and convert the value."""
-        key, made = self.values.chosen, self.written.lowered if self.written else None
+        key, lowered = self.values.chosen, self.written.lowered if self.written else None
         self.comparison.show_hint(VALUES_HINT)
-        found = self.values.facts(key)
-        alone = found.alone if found is not None else None
-        if found is None or made is None or alone is None or not found.text:
-            words = f"{key}: {found.constant or 'a constant in the C'}" if found and not found.numbers else ""
+        facts = self.values.facts(key)
+        alone = facts.alone if facts is not None else None
+        if facts is None or lowered is None or alone is None or not facts.text:
+            words = f"{key}: {facts.constant or 'a constant in the C'}" if facts and not facts.numbers else ""
             self.conversion.show_signal(words, None, "", 0.0)
             return
         if self.code.shown.endswith(".c"):
-            self.code.go_to(f"void {made.name}_{made.value_structs[found.block]}_take")
-        block, name, session = found.block, found.name, self.session
+            self.code.go_to(f"void {lowered.name}_{lowered.value_structs[facts.block]}_take")
+        block, name, session = facts.block, facts.name, self.session
         self.conversion.show_signal(
             key,
             alone.rep,
-            found.unit,
-            found.now,
+            facts.unit,
+            facts.now,
             lambda text: session.attempt(lambda: commands.set_value(session.drive, block, name, text)),
         )
         self.conversion.value.stepper = lambda text, count: value_after(session, block, name, text, count)
@@ -396,17 +396,17 @@ class FirmwarePage(Page):
         """Scroll the code to the chosen signal's block, convert the signal, and plot its comparison."""
         self.comparison.clear_plots()
         self.comparison.show_hint("" if self.checked is not None else RUN_HINT)
-        signal, made = self.table.chosen, self.written.lowered if self.written else None
-        if not signal or made is None:
+        signal, lowered = self.table.chosen, self.written.lowered if self.written else None
+        if not signal or lowered is None:
             self.conversion.show_signal("", None, "", 0.0)
             return
         block, _, port = signal.partition(".")
         if self.code.shown.endswith(".c"):
-            self.code.go_to(f"static void {made.members[block]}_")
-        rep: Rep = made.block(block).reps[port]
+            self.code.go_to(f"static void {lowered.members[block]}_")
+        rep: Rep = lowered.block(block).reps[port]
         given = signal_infos(self.session.drive).get(signal)  # none where its block was just taken off
         unit = given.unit if given is not None else ""
-        self.conversion.show_signal(signal, rep, unit, made.seen.get(signal, rep.step * 100))
+        self.conversion.show_signal(signal, rep, unit, lowered.seen.get(signal, rep.step * 100))
         compared = next((c for c in self.checked.compared if c.signal == signal), None) if self.checked else None
         if compared is not None and self.deck is not None:
             self.comparison.show_signal(compared, unit, self.deck.tick)

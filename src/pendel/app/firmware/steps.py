@@ -50,8 +50,8 @@ class Steps(QVBoxLayout):
 
 def step_row(number: int, name: str, text: str, done: bool) -> QWidget:
     """One step on the way to the board, with a tick where it is done."""
-    made = QWidget()
-    inside = QHBoxLayout(made)
+    step = QWidget()
+    inside = QHBoxLayout(step)
     inside.setContentsMargins(0, 0, 0, 0)
     ring = label("✓" if done else str(number))
     ring.setFixedSize(20, 20)
@@ -66,4 +66,4 @@ def step_row(number: int, name: str, text: str, done: bool) -> QWidget:
     words.addWidget(wrapped(text, "muted"))
     inside.addWidget(ring, 0, Qt.AlignmentFlag.AlignTop)
     inside.addLayout(words, 1)
-    return made
+    return step

@@ -51,8 +51,8 @@ class ValuesPanel(ValuesTable):
             )
         wrong = {}
         for v in values:
-            found = [at(v.block, f) for f in (f"live:{v.name}", v.name, f"step:{v.name}", f"digits:{v.name}")]
-            wrong[v.key] = next((f.sentence for f in found if f is not None), "")
+            findings = [at(v.block, f) for f in (f"live:{v.name}", v.name, f"step:{v.name}", f"digits:{v.name}")]
+            wrong[v.key] = next((f.sentence for f in findings if f is not None), "")
         self.fill(values, wrong)
 
     def facts(self, key: str) -> ValueFacts | None:

@@ -75,20 +75,22 @@ class LimitsBox(QWidget):
         self.button.setText("Stop")
         self.words.setText(tries or "Searching …")
 
-    def show_found(self, found: Searched | None, sentence: str = "") -> None:
+    def show_found(self, searched: Searched | None, sentence: str = "") -> None:
         self.button.setText("Search")
-        if found is None:
+        if searched is None:
             self.words.setText(sentence)
             return
-        stops = " and ".join(NAMES[n] for n in found.stopping)
+        stops = " and ".join(NAMES[n] for n in searched.stopping)
         why = f"stopped by: {stops}" if stops else "the best lies inside the limits"
-        self.words.setText(f"{found.tries} gains tried; {why}.")
+        self.words.setText(f"{searched.tries} gains tried; {why}.")
 
-    def show_cascade(self, found: Mapping[str, Searched], left: Mapping[str, str], labels: Mapping[str, str]) -> None:
+    def show_cascade(
+        self, searched: Mapping[str, Searched], left: Mapping[str, str], labels: Mapping[str, str]
+    ) -> None:
         """What was taken, and what was left and why; ``labels`` by the keys of loops."""
         self.button.setText("Search")
-        said = ["Taken in one step; Ctrl+Z takes it back." if found else "Nothing was taken."]
-        for key, each in found.items():
+        said = ["Taken in one step; Ctrl+Z takes it back." if searched else "Nothing was taken."]
+        for key, each in searched.items():
             m = each.best.analysis.margins
             crossing = figure(m.crossover, "Hz", 3)
             said.append(f"{labels.get(key, key)}: {crossing}, {m.phase:.0f}°, Ms {number_text(m.ms, 3)}")

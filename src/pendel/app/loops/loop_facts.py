@@ -54,16 +54,16 @@ def watched(loop: Loop, infos: Mapping[str, SignalInfo]) -> SignalInfo:
     return read if read is not None and (loop.regulation.axis or read.unit != plant.unit) else plant
 
 
-def measured_words(found: Measured, unit: str) -> list[tuple[str, str]]:
-    low, high = found.range
+def measured_words(measured: Measured, unit: str) -> list[tuple[str, str]]:
+    low, high = measured.range
     return [
         ("measured from", figure(low, "Hz", 3)),
         ("to", figure(high, "Hz", 3)),
-        ("sines", str(len(found.frequency))),
-        ("amplitude", f"{number_text(found.amplitude, 3)} {unit}".rstrip()),
-        ("harmonics", f"{100 * float(np.median(found.harmonics)):.2g} %"),
-        ("model's states", str(len(found.plant.states))),
-        ("model is off by", f"{100 * found.off:.2g} %"),
+        ("sines", str(len(measured.frequency))),
+        ("amplitude", f"{number_text(measured.amplitude, 3)} {unit}".rstrip()),
+        ("harmonics", f"{100 * float(np.median(measured.harmonics)):.2g} %"),
+        ("model's states", str(len(measured.plant.states))),
+        ("model is off by", f"{100 * measured.off:.2g} %"),
     ]
 
 

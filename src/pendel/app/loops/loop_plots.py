@@ -148,8 +148,8 @@ class LoopPlots(QWidget):
             plot.frame.wipe()
 
     def _judged(self) -> list[tuple[LoopAnalysis, str, float]]:
-        found = [(self.now, tokens().pale, 1.3)] if self.now else []
-        return [*found, (self.proposed, tokens().strong, 1.9)] if self.proposed else found
+        curves = [(self.now, tokens().pale, 1.3)] if self.now else []
+        return [*curves, (self.proposed, tokens().strong, 1.9)] if self.proposed else curves
 
     def _show_bode(self) -> None:
         self.size_plot.frame.wipe()

@@ -16,17 +16,17 @@ from pendel.core.quantities.units import figure
 class Matrices(QDialog):
     """A, B, C and D with the names of states."""
 
-    def __init__(self, found: LookedAt, parent: QWidget):
+    def __init__(self, looked_at: LookedAt, parent: QWidget):
         super().__init__(parent)
         self.setWindowTitle("A, B, C, D")
         self.resize(820, 520)
         body = column(self, (14, 12, 14, 12), 8)
         tabs = QTabWidget()
-        model, least = found.transfer.model, found.minimal.model
+        model, least = looked_at.transfer.model, looked_at.minimal.model
         for title, each in (("All states", model), ("Minimal", least)):
-            states = [with_unit(name, found.transfer.units) for name in each.states]
-            rows = [*states, with_unit(found.transfer.ends.target, found.transfer.units)]
-            columns = [*states, with_unit(found.transfer.ends.source, found.transfer.units)]
+            states = [with_unit(name, looked_at.transfer.units) for name in each.states]
+            rows = [*states, with_unit(looked_at.transfer.ends.target, looked_at.transfer.units)]
+            columns = [*states, with_unit(looked_at.transfer.ends.source, looked_at.transfer.units)]
             table = FigureTable(title, tuple(columns))
             table.setVerticalHeaderLabels(list(rows))
             whole = np.block([[each.A, each.B], [each.C, each.D]])

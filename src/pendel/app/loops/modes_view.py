@@ -194,10 +194,10 @@ class ModesView(QWidget):
         return modes[at] if 0 <= at < len(modes) else None
 
     def _show_chosen(self) -> None:
-        found = self.chosen()
-        self.mobility.setVisible(found is not None)
-        self.words.setVisible(found is not None)
-        if found is None:
+        chosen = self.chosen()
+        self.mobility.setVisible(chosen is not None)
+        self.words.setVisible(chosen is not None)
+        if chosen is None:
             chain = max(self.mechanics.chains, key=lambda c: len(c.bodies), default=None)
             self.shape.show_mode(chain, None)
             self.caption.setText("")
@@ -207,7 +207,7 @@ class ModesView(QWidget):
                 else ""
             )
             return
-        chain, mode = found
+        chain, mode = chosen
         self.shape.show_mode(chain, mode)
         self._draw_mobility(chain, mode)
         self.caption.setText(
@@ -269,16 +269,16 @@ class ModesView(QWidget):
         if to_text(self.session.drive) != text:
             self.report.setText("The drive was changed meanwhile. Press it again.")
             return
-        found = job.result
-        assert isinstance(found, Calming)
+        calming = job.result
+        assert isinstance(calming, Calming)
         try:
-            command = command_for(self.session.drive, found)
+            command = command_for(self.session.drive, calming)
         except DriveProblem as problem:
             self.report.setText(str(problem))
             return
         self.session.do(command)
-        self.done.setText(done_words(found))
-        self.report.setText("\n".join(found.remarks))
+        self.done.setText(done_words(calming))
+        self.report.setText("\n".join(calming.remarks))
         self.status_message.emit(f"{command.title}. Ctrl+Z takes it back.")
 
 
@@ -317,13 +317,13 @@ def chain_words(chain: Chain) -> str:
     return "\n".join(said)
 
 
-def done_words(found: Calming) -> str:
-    if found.by is By.DAMPING:
+def done_words(calming: Calming) -> str:
+    if calming.by is By.DAMPING:
         return (
-            f"Damping {number_text(100 * found.before, 3)} % → {number_text(100 * found.reached, 3)} %, "
-            f"from {found.speed} behind {found.at}."
+            f"Damping {number_text(100 * calming.before, 3)} % → {number_text(100 * calming.reached, 3)} %, "
+            f"from {calming.speed} behind {calming.at}."
         )
-    return f"{found.by.value.capitalize()} at {figure(found.frequency, 'Hz', 4)} behind {found.at}."
+    return f"{calming.by.value.capitalize()} at {figure(calming.frequency, 'Hz', 4)} behind {calming.at}."
 
 
 __all__ = ["ModesView"]

@@ -371,16 +371,16 @@ class LoopsPage(Page):
             actual = watched(standing.loop, infos)
             card = actual.card.split(" · ")[-1].lower()
             seen = f"actual {actual.label}" if actual.label.startswith(card) else f"actual {card} {actual.label}"
-            made = button(
+            loop_button = button(
                 f"{standing.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}",
                 lambda k=key: self._choose(k),
             )
             if standing.changed_inside:
                 names = ", ".join(self.session.drive.cards[name].name for name in standing.changed_inside)
-                made.setToolTip(f"Tuned before the gains of {names} were changed. Choose its gains anew.")
-            made.setCheckable(True)
-            made.setChecked(key == self.current and self.stack.currentIndex() == 0)
-            made.setStyleSheet(
+                loop_button.setToolTip(f"Tuned before the gains of {names} were changed. Choose its gains anew.")
+            loop_button.setCheckable(True)
+            loop_button.setChecked(key == self.current and self.stack.currentIndex() == 0)
+            loop_button.setStyleSheet(
                 f"QPushButton {{ text-align: left; color: {tokens().ink}; border: 1px solid transparent; "
                 f"border-left: 8px solid {colour(role).name()}; padding: 6px 8px; background: transparent; "
                 f"font-size: 11px; }}"
@@ -389,7 +389,7 @@ class LoopsPage(Page):
                 f"QPushButton:focus {{ border: 1px solid {tokens().petrol}; border-left: 8px solid "
                 f"{colour(role).name()}; }}"
             )
-            self.loop_box.addWidget(made)
+            self.loop_box.addWidget(loop_button)
 
     def _name_modes(self) -> None:
         modes = self.session.mechanics.modes
@@ -469,10 +469,10 @@ class LoopsPage(Page):
             self.proposed = best
             self._show(self.chosen)
 
-    def _show_spread(self, key: str, found: Tolerated) -> None:
+    def _show_spread(self, key: str, tolerated: Tolerated) -> None:
         if key == self.current:
-            self.tolerances.show_judged(found)
-            self.plots.show_band(found)
+            self.tolerances.show_judged(tolerated)
+            self.plots.show_band(tolerated)
 
     def propose(self) -> None:
         study = self.chosen

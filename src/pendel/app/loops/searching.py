@@ -100,9 +100,9 @@ class Searching(QObject):
             self.box.show_found(None, "The drive was changed meanwhile; no gains were taken. Search again.")
             return
         tuned: TunedLoops = job.result
-        if tuned.found:
+        if tuned.searched:
             self.session.do(replace(tuned.command, title="Tune all loops within limits"))
-        self.box.show_cascade(tuned.found, tuned.left, labels)
+        self.box.show_cascade(tuned.searched, tuned.left, labels)
         self.result_shown = True
 
 

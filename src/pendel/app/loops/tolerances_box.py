@@ -107,31 +107,31 @@ class TolerancesBox(QWidget):
         self.button.setText("Judge over the spread")
         self.words.setText(sentence)
 
-    def show_judged(self, found: Tolerated) -> None:
-        said = sentence_of(found, self.spreads())
+    def show_judged(self, tolerated: Tolerated) -> None:
+        said = sentence_of(tolerated, self.spreads())
         self.show_nothing(said)
 
 
-def sentence_of(found: Tolerated, spreads: Sequence[tuple[str, float]]) -> str:
+def sentence_of(tolerated: Tolerated, spreads: Sequence[tuple[str, float]]) -> str:
     names = ", ".join(f"{name} ± {number_text(100 * share, 3)} %" for name, share in spreads)
-    failed = [s for s in found.samples if s.margins is None]
+    failed = [s for s in tolerated.samples if s.margins is None]
     if failed:
         factors = ", ".join(f"{n} × {number_text(f, 3)}" for n, f in failed[0].factors.items())
         return f"No model at {factors}: {failed[0].problem}"
-    if not found.holds:
-        worst = next(s for s in found.samples if s.margins is not None and not s.margins.stable)
+    if not tolerated.holds:
+        worst = next(s for s in tolerated.samples if s.margins is not None and not s.margins.stable)
         factors = ", ".join(f"{n} × {number_text(f, 3)}" for n, f in worst.factors.items())
         return f"Does not hold for {names}: unstable at {factors}."
-    phase, ms = found.worst(lambda m: m.phase).margins, found.worst(lambda m: -m.ms).margins
+    phase, ms = tolerated.worst(lambda m: m.phase).margins, tolerated.worst(lambda m: -m.ms).margins
     assert phase is not None and ms is not None
-    costs = sorted(((c, n) for n, c in found.costs.items() if c == c), reverse=True)
+    costs = sorted(((c, n) for n, c in tolerated.costs.items() if c == c), reverse=True)
     most = (
         f" {costs[0][1]} costs most: {number_text(costs[0][0], 2)}° of phase margin."
         if costs and costs[0][0] > 0.05
         else ""
     )
     return (
-        f"Holds for {names} in {len(found.samples)} samples: phase margin at least "
+        f"Holds for {names} in {len(tolerated.samples)} samples: phase margin at least "
         f"{number_text(phase.phase, 3)}°, Ms at most "
         f"{number_text(ms.ms, 3)}.{most}"
     )

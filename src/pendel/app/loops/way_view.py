@@ -65,7 +65,7 @@ class WayView(QWidget):
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
         self.session = session
-        self.found: LookedAt | None = None
+        self.looked_at: LookedAt | None = None
         self._sampled: LookedAt | None = None
         self.points: list[SweptPoint] = []
         self.beside: dict[str, LookedAt] = {}
@@ -128,7 +128,7 @@ class WayView(QWidget):
             "to eight times half "
             "the sampling rate; step, poles and matrices stay those of the samples"
         )
-        self.continuous.toggled.connect(lambda _: self._show_found() if self.found is not None else None)
+        self.continuous.toggled.connect(lambda _: self._show_found() if self.looked_at is not None else None)
         inside.addWidget(self.continuous)
         self.name = QLineEdit()
         self.name.setPlaceholderText("name, to keep it")
@@ -244,7 +244,7 @@ class WayView(QWidget):
         return self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping)
 
     def _fail(self, sentence: str) -> None:
-        self.found = None
+        self.looked_at = None
         tell(self.problem, sentence)
         for words in (self.facts, self.remarks, self.left_out):
             tell(words, "")
@@ -254,7 +254,7 @@ class WayView(QWidget):
 
     def _enable(self) -> None:
         for each in (self.matrices_button, self.save_button, self.sweep_button):
-            each.setEnabled(self.found is not None)
+            each.setEnabled(self.looked_at is not None)
 
     # showing ---------------------------------------------------------------------
 
@@ -273,24 +273,24 @@ class WayView(QWidget):
         assert self._sampled is not None
         smooth = self._sampled.as_continuous()
         self.continuous.setEnabled(smooth is not None)
-        self.found = found = smooth if smooth is not None and self.continuous.isChecked() else self._sampled
-        model, least = found.transfer.model, found.minimal
+        self.looked_at = looked_at = smooth if smooth is not None and self.continuous.isChecked() else self._sampled
+        model, least = looked_at.transfer.model, looked_at.minimal
         rhythm = f"sampled every {figure(model.dt, 's', 3)}" if model.dt else "continuous: no block lies between"
         order = f"{len(least.model.states)} of {len(model.states)} states count"
         words = [
-            f"{rhythm} · {'' if found.transfer.range else 'about the drive '}{found.transfer.point.name} · {order}"
+            f"{rhythm} · {'' if looked_at.transfer.range else 'about the drive '}{looked_at.transfer.point.name} · {order}"
         ]
-        if found.loop is not None and math.isfinite(found.loop.crossover):
-            loop = found.loop
+        if looked_at.loop is not None and math.isfinite(looked_at.loop.crossover):
+            loop = looked_at.loop
             words.append(
                 f"crosses at {figure(loop.crossover, 'Hz', 3)}, phase margin {loop.phase:.0f}°{place_of(loop)}, "
                 f"gain margin {number_text(loop.gain_db, 3)} dB, Ms {number_text(loop.ms, 3)}"
             )
-        growing = sum(map(found.transfer.grows, least.poles))
+        growing = sum(map(looked_at.transfer.grows, least.poles))
         if growing:
             words.append(f"{growing} pole{'s grow' if growing > 1 else ' grows'}: not stable")
         tell(self.facts, "\n".join(words))
-        tell(self.remarks, "\n".join(found.transfer.remarks))
+        tell(self.remarks, "\n".join(looked_at.transfer.remarks))
         tell(self.problem, "")
         rows = [pole_row(p) for p in least.poles if p.s.imag >= 0]
         self.poles.show_rows(rows)
@@ -318,21 +318,21 @@ class WayView(QWidget):
     def _draw(self) -> None:
         for plot in (self.size_plot, self.phase_plot, self.pole_plot, self.step_plot):
             plot.frame.wipe()
-        loop = self.found.loop if self.found is not None else None
+        loop = self.looked_at.loop if self.looked_at is not None else None
         for plot in self.of_loop:
             plot.setVisible(loop is not None)
         for plot in (self.step_plot, self.pole_plot):
             plot.setVisible(loop is None)
-        if self.found is not None and loop is not None:
+        if self.looked_at is not None and loop is not None:
             beside = [(o.shown, tokens().pale, 1.3) for o in self.beside.values() if o.loop is not None]
-            draw_circle(self.circle_plot, [*beside, (self.found.shown, tokens().strong, 1.9)], loop.ms)
-            draw_sensitivities(self.sensitivity_plot, self.found.frequency, self.found.shown)
+            draw_circle(self.circle_plot, [*beside, (self.looked_at.shown, tokens().strong, 1.9)], loop.ms)
+            draw_sensitivities(self.sensitivity_plot, self.looked_at.frequency, self.looked_at.shown)
         for other in self.beside.values():
             self._draw_curves(other, tokens().pale, 1.3)
-        if self.found is None:
+        if self.looked_at is None:
             return
-        self._draw_curves(self.found, tokens().strong, 1.9)
-        self._draw_poles(self.found)
+        self._draw_curves(self.looked_at, tokens().strong, 1.9)
+        self._draw_poles(self.looked_at)
         self._draw_points()
         of = "" if loop is None else " of L"
         self.size_plot.set_caption(f"magnitude{of}", "dB; dots measured in runs" if self.points else "dB")
@@ -342,9 +342,9 @@ class WayView(QWidget):
             self.phase_plot.level(-180.0)
             if math.isfinite(loop.crossover):
                 self.size_plot.mark(math.log10(loop.crossover), f" crosses at {figure(loop.crossover, 'Hz', 3)} ")
-        x = np.log10(self.found.frequency)
+        x = np.log10(self.looked_at.frequency)
         self.size_plot.vb.setXRange(x[0], x[-1], padding=0)
-        size = 20 * np.log10(np.maximum(np.abs(self.found.response), 1e-12))
+        size = 20 * np.log10(np.maximum(np.abs(self.looked_at.response), 1e-12))
         self.size_plot.vb.setYRange(
             max(float(np.min(size)), float(np.max(size)) - 120) - 5, float(np.max(size)) + 10, padding=0
         )
@@ -353,28 +353,28 @@ class WayView(QWidget):
         else:
             self.phase_plot.vb.setYRange(-400, 30, padding=0)  # further down its turns mean nothing
         self.step_plot.set_caption("after a step of one", self._unit_words())
-        span = self.found.t[-1] * 1e3
+        span = self.looked_at.t[-1] * 1e3
         self.step_plot.vb.setXRange(0, span, padding=0)
-        shown = self.found.y[np.isfinite(self.found.y)]
+        shown = self.looked_at.y[np.isfinite(self.looked_at.y)]
         low, high = (float(np.min(shown)), float(np.max(shown))) if len(shown) else (0.0, 1.0)
         self.step_plot.vb.setYRange(min(low, 0.0), max(high, 0.0) or 1.0, padding=0.08)
 
     def _read_all(self, x: float) -> None:
         """Read the shown way where any plot is pointed at, in decades of Hz."""
-        found = self.found
-        if found is None or not math.log10(found.frequency[0]) <= x <= math.log10(found.frequency[-1]):
+        looked_at = self.looked_at
+        if looked_at is None or not math.log10(looked_at.frequency[0]) <= x <= math.log10(looked_at.frequency[-1]):
             for plot in (self.size_plot, self.phase_plot, *self.of_loop):
                 plot.clear_reading()
             return
-        known, at = np.log10(found.frequency), figure(10**x, "Hz", 4)
-        size = float(np.interp(x, known, decibels(found.response)))
-        phase = float(np.interp(x, known, unwrapped_phase(found.shown)))
+        known, at = np.log10(looked_at.frequency), figure(10**x, "Hz", 4)
+        size = float(np.interp(x, known, decibels(looked_at.response)))
+        phase = float(np.interp(x, known, unwrapped_phase(looked_at.shown)))
         readings = [
             (self.size_plot, f"{number_text(size, 4)} dB", [(x, size)]),
             (self.phase_plot, f"{number_text(phase, 4)}°", [(x, phase)]),
         ]
-        if found.loop is not None:
-            L = complex(np.interp(x, known, found.shown.real), np.interp(x, known, found.shown.imag))
+        if looked_at.loop is not None:
+            L = complex(np.interp(x, known, looked_at.shown.real), np.interp(x, known, looked_at.shown.imag))
             s, t = (float(decibels(np.array(v))) for v in sensitivities(np.array(L)))
             words = f"S {number_text(s, 3)} dB, T {number_text(t, 3)} dB"
             readings.append((self.sensitivity_plot, words, [(x, s), (x, t)]))
@@ -384,25 +384,25 @@ class WayView(QWidget):
                 plot.show_reading(f"{at}   {words}", spots)
 
     def _unit_words(self) -> str:
-        assert self.found is not None
-        infos, ends = signal_infos(self.session.drive), self.found.transfer.ends
+        assert self.looked_at is not None
+        infos, ends = signal_infos(self.session.drive), self.looked_at.transfer.ends
         units = [infos[k].unit if k in infos else "" for k in (ends.target, ends.source)]
         return f"{units[0] or '1'} for {units[1] or '1'}, in SI"
 
-    def _draw_curves(self, found: LookedAt, tint: str, width: float) -> None:
-        x = np.log10(found.frequency)
-        self.size_plot.curve(x, 20 * np.log10(np.maximum(np.abs(found.response), 1e-12)), tint, width)
-        self.phase_plot.curve(x, unwrapped_phase(found.shown), tint, width)
-        t, y = found.t * 1e3, np.clip(np.nan_to_num(found.y, nan=0.0), -1e9, 1e9)
-        if found.transfer.lifted is not None:
+    def _draw_curves(self, looked_at: LookedAt, tint: str, width: float) -> None:
+        x = np.log10(looked_at.frequency)
+        self.size_plot.curve(x, 20 * np.log10(np.maximum(np.abs(looked_at.response), 1e-12)), tint, width)
+        self.phase_plot.curve(x, unwrapped_phase(looked_at.shown), tint, width)
+        t, y = looked_at.t * 1e3, np.clip(np.nan_to_num(looked_at.y, nan=0.0), -1e9, 1e9)
+        if looked_at.transfer.lifted is not None:
             t, y = np.repeat(t, 2)[1:], np.repeat(y, 2)[:-1]
         self.step_plot.curve(t, y, tint, width)
 
-    def _draw_poles(self, found: LookedAt) -> None:
+    def _draw_poles(self, looked_at: LookedAt) -> None:
         """In the plane of continuous time, those that are gone within a sample left out."""
-        poles = np.array([p.s for p in found.minimal.poles if math.isfinite(p.natural)])
-        dt = found.transfer.model.dt
-        zeros = found.zeros if dt == 0 else np.log(found.zeros[np.abs(found.zeros) > 0.05]) / dt
+        poles = np.array([p.s for p in looked_at.minimal.poles if math.isfinite(p.natural)])
+        dt = looked_at.transfer.model.dt
+        zeros = looked_at.zeros if dt == 0 else np.log(looked_at.zeros[np.abs(looked_at.zeros) > 0.05]) / dt
         largest = float(np.max(np.abs(poles), initial=1.0))
         zeros = zeros[np.abs(zeros) < 20 * largest]
         self.pole_plot.add(pg.InfiniteLine(0, angle=90, pen=pg.mkPen(tokens().muted, width=1)))
@@ -430,9 +430,9 @@ class WayView(QWidget):
 
     def _phase_near(self, point: SweptPoint) -> float:
         """Its phase, on the same turn as the model's curve."""
-        assert self.found is not None
-        near = float(np.interp(point.frequency, self.found.frequency, unwrapped_phase(self.found.shown)))
-        at = point.response if self.found.loop is None else -point.response
+        assert self.looked_at is not None
+        near = float(np.interp(point.frequency, self.looked_at.frequency, unwrapped_phase(self.looked_at.shown)))
+        at = point.response if self.looked_at.loop is None else -point.response
         own = math.degrees(math.atan2(at.imag, at.real))
         return own + 360.0 * round((near - own) / 360.0)
 
@@ -461,33 +461,33 @@ class WayView(QWidget):
             save_model,
         )
 
-        if self.found is None:
+        if self.looked_at is None:
             return
         kinds = ";;".join(f"{title} (*{ending})" for ending, title in ENDINGS.items())
         path = path or QFileDialog.getSaveFileName(self, "Save the model", "model.mat", kinds)[0]
         if not path:
             return
         try:
-            save_model(self.found.transfer, Path(path))
+            save_model(self.looked_at.transfer, Path(path))
         except FileProblem as problem:
             tell(self.problem, str(problem))
             return
         self.status_message.emit(f"Saved the model to {path}.")
 
     def show_matrices(self) -> None:
-        if self.found is not None:
-            Matrices(self.found, self).open()
+        if self.looked_at is not None:
+            Matrices(self.looked_at, self).open()
 
     def sweep(self) -> None:
         """Measure in runs, or stop that."""
         if self._sweeping is not None and self._sweeping.end is None:
             self._sweeping.stop()
             return
-        if self.found is None or not may_run(self.session, self):
+        if self.looked_at is None or not may_run(self.session, self):
             return
         self._forget_points()
         drive, way = self.session.drive.copy(), self.fields.way()
-        wished = usual_frequencies(self.found.transfer).tolist()
+        wished = usual_frequencies(self.looked_at.transfer).tolist()
         text, own = to_text(drive), not strange_c(drive)
         self._text = text  # what is still to be heard of this drive is no change
         order = sorted(wished, key=lambda f: -f)  # the high ones are there at once
@@ -504,7 +504,7 @@ class WayView(QWidget):
         self._sweeping = self.session.jobs.start(SWEEP, work, self._swept_ended)
 
     def _take_points(self, points: tuple[SweptPoint, ...], whole: int) -> None:
-        if self._sweeping is None or self._sweeping.stopping or self.found is None:
+        if self._sweeping is None or self._sweeping.stopping or self.looked_at is None:
             return
         self.points = sorted([*self.points, *points], key=lambda p: p.frequency)
         tell(self.swept_words, f"{len(self.points)} of {whole} frequencies")

@@ -18,11 +18,11 @@ PLACES = 1000
 
 
 def slider(name: str, low: int, high: int) -> QSlider:
-    made = QSlider(Qt.Orientation.Horizontal)
-    made.setRange(low, high)
-    made.setPageStep((high - low) // 20)
-    made.setAccessibleName(name)
-    return made
+    bar = QSlider(Qt.Orientation.Horizontal)
+    bar.setRange(low, high)
+    bar.setPageStep((high - low) // 20)
+    bar.setAccessibleName(name)
+    return bar
 
 
 def place_on(slide: QSlider, value: float, low: float, high: float) -> None:

@@ -71,7 +71,7 @@ class Plot(FrameView):
     def nearest(self, at: QPointF) -> tuple[float, float] | None:
         """The point of a curve that is nearest to a place in the scene, within `REACH` px; in the plot's
         coordinates."""
-        view, best, found = self.vb, REACH, None
+        view, best, point = self.vb, REACH, None
         rect, (left, right), (low, high) = view.sceneBoundingRect(), *view.viewRange()
         if not rect.contains(at) or right <= left or high <= low:
             return None
@@ -85,16 +85,16 @@ class Plot(FrameView):
                 continue
             k = int(np.nanargmin(away))
             if away[k] < best:
-                best, found = float(away[k]), (float(curve.xData[k]), float(curve.yData[k]))
-        return found
+                best, point = float(away[k]), (float(curve.xData[k]), float(curve.yData[k]))
+        return point
 
     def _read(self, at: QPointF) -> None:
         """Show what the nearest curve is where the pointer is."""
-        found = self.nearest(at)
-        if found is None:
+        point = self.nearest(at)
+        if point is None:
             self.clear_reading()
         else:
-            self._tell_nearest(*found)
+            self._tell_nearest(*point)
         inside = self.vb.sceneBoundingRect().contains(at)
         self.pointed.emit(self.vb.mapSceneToView(at).x() if inside else math.nan)
 

@@ -124,7 +124,7 @@ class RotorDiagram(QWidget):
         self.run: KeptRun | None = None
         self.limits: dict[str, float] = {}
         self.time = 0.0
-        self.found: Vectors | None = None
+        self.vectors: Vectors | None = None
         self.machine = QComboBox()
         self.machine.setAccessibleName("Machine of the rotor diagram")
         self.machine.setFixedWidth(150)
@@ -171,50 +171,50 @@ class RotorDiagram(QWidget):
         run, machine = self.run, self.machine.currentData()
         clear(self.figures)
         if run is None or not machine:
-            self.found = None
+            self.vectors = None
             self.when.setText("No machine with three phases in this run.")
             for plane in (self.stator, self.rotor):
                 plane.vectors = {}
                 plane.update()
             return
-        found = self.found = vectors_at(run, machine, self.time)
+        phasors = self.vectors = vectors_at(run, machine, self.time)
         self.when.setText(f"{run.name} at {figure(self.time, 's', 4)}, cursor 2")
         link = link_voltage(run, self.time)
         turn = self._turn(run, machine)
         path = current_path(run, machine, self.time - turn, self.time)
         most = max(float(np.max(np.abs(current_path(run, machine, 0.0, run.end)))), 1e-12)
-        corner = 2 / 3 * link if link == link else 1.2 * abs(found.voltage)
+        corner = 2 / 3 * link if link == link else 1.2 * abs(phasors.voltage)
         limit = self.limits.get(machine, math.inf)
         shown = limit <= WIDEST * most
         circle = limit * np.exp(2j * np.pi * np.linspace(0, 1, 91)) if shown else np.empty(0, dtype=complex)
         scales = {
             "current": 1.05 * max(most, limit if shown else 0.0),
             "voltage": max(corner, 1e-9),
-            "flux": 1.25 * max(abs(found.flux), 1e-12),
+            "flux": 1.25 * max(abs(phasors.flux), 1e-12),
         }
         hexagon = corner * np.exp(1j * np.pi / 3 * np.arange(7)) if link == link else np.empty(0, dtype=complex)
-        turned = np.exp(-1j * found.angle)
-        vectors = {name: getattr(found, name) for name, _ in NAMES}
+        turned = np.exp(-1j * phasors.angle)
+        vectors = {name: getattr(phasors, name) for name, _ in NAMES}
         for plane, factor in ((self.stator, 1.0), (self.rotor, turned)):
             plane.scales, plane.hexagon, plane.circle = scales, hexagon * factor, circle
             plane.vectors = {name: complex(v * factor) for name, v in vectors.items()}
             plane.path = path * factor if factor == 1.0 else np.empty(0, dtype=complex)
             plane.update()
-        self._fill(found, link, limit)
+        self._fill(phasors, link, limit)
 
     def _turn(self, run: KeptRun, machine: str) -> float:
         """Duration (s) of the last electrical turn, at most the run so far."""
         before = vectors_at(run, machine, max(self.time - run.tick, run.tick))
-        assert self.found is not None
-        step = float(np.angle(np.exp(1j * (self.found.angle - before.angle))))
+        assert self.vectors is not None
+        step = float(np.angle(np.exp(1j * (self.vectors.angle - before.angle))))
         return min(self.time, 2 * math.pi * run.tick / abs(step)) if abs(step) > 1e-9 else self.time
 
-    def _fill(self, found: Vectors, link: float, limit: float) -> None:
+    def _fill(self, vectors: Vectors, link: float, limit: float) -> None:
         for column_, text in enumerate(("", "length", "along d", "along q")):
             self.figures.addWidget(label(text, "muted"), 0, column_, Qt.AlignmentFlag.AlignRight)
         for n, (name, unit) in enumerate(NAMES):
-            vector = getattr(found, name)
-            seen = found.in_rotor(vector)
+            vector = getattr(vectors, name)
+            seen = vectors.in_rotor(vector)
             tag = label(name)
             tag.setStyleSheet(f"color: {trace_colour(n)}; font-weight: bold;")
             self.figures.addWidget(tag, n + 1, 0)
@@ -222,15 +222,15 @@ class RotorDiagram(QWidget):
             for column_, value in enumerate((size, seen.real, seen.imag), 1):
                 value = value if abs(value) > 1e-6 * size else 0.0
                 self.figures.addWidget(label(figure(value, unit, 3)), n + 1, column_, Qt.AlignmentFlag.AlignRight)
-        angle = figure(math.degrees(found.angle) % 360.0, "", 4)
+        angle = figure(math.degrees(vectors.angle) % 360.0, "", 4)
         self.figures.addWidget(label("rotor", "muted"), 4, 0)
         self.figures.addWidget(label(f"{angle}°"), 4, 1, Qt.AlignmentFlag.AlignRight)
         if math.isfinite(limit):
             self.figures.addWidget(label("of the current limit", "muted"), 6, 0)
             self.figures.addWidget(
-                label(f"{100 * abs(found.current) / limit:.1f} %"), 6, 1, Qt.AlignmentFlag.AlignRight
+                label(f"{100 * abs(vectors.current) / limit:.1f} %"), 6, 1, Qt.AlignmentFlag.AlignRight
             )
         if link == link:
-            used = abs(found.voltage) / (link / math.sqrt(3.0))
+            used = abs(vectors.voltage) / (link / math.sqrt(3.0))
             self.figures.addWidget(label("of the linear range", "muted"), 5, 0)
             self.figures.addWidget(label(f"{100 * used:.1f} %"), 5, 1, Qt.AlignmentFlag.AlignRight)

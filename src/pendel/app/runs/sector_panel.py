@@ -110,13 +110,13 @@ class SectorPanel(QWidget):
         if run is self.run:
             return
         self.run = run
-        found = sector_signals(run) if run else []
-        self.sectors = sectors_of(run, found[0]) if run and found else None
+        signals = sector_signals(run) if run else []
+        self.sectors = sectors_of(run, signals[0]) if run and signals else None
 
     def show_time(self, time: float) -> None:
-        told = self.run is not None and self.sectors is not None
-        self.parts.setVisible(told)
-        self.setFixedHeight(HEIGHT if told else self.sizeHint().height())
+        has_sectors = self.run is not None and self.sectors is not None
+        self.parts.setVisible(has_sectors)
+        self.setFixedHeight(HEIGHT if has_sectors else self.sizeHint().height())
         if self.run is None or self.sectors is None:
             self.title.setText("No Hall decoder in this run.")
             return

@@ -64,19 +64,19 @@ class SpanTable(QGridLayout):
         if not self.goes_on():
             return
         run, _, a, b = self._asked
-        found = balance(run, a, b)
-        lost = [(each.what, each.energy) for each in found.losses[:MOST_LOSSES]]
-        more = sum(each.energy for each in found.losses[MOST_LOSSES:])
+        energies = balance(run, a, b)
+        lost = [(each.what, each.energy) for each in energies.losses[:MOST_LOSSES]]
+        more = sum(each.energy for each in energies.losses[MOST_LOSSES:])
         if more:
-            count = len(found.losses) - MOST_LOSSES
+            count = len(energies.losses) - MOST_LOSSES
             lost.append((f"{count} other{'s' * (count > 1)}", more))
         if lost:
 
             def shown(what: str, energy: float) -> tuple[str, ...]:
-                return (what, "", figure(energy / found.duration, "W", 3), figure(energy, "J", 3))
+                return (what, "", figure(energy / energies.duration, "W", 3), figure(energy, "J", 3))
 
             self._fill([("Lost", "", "power", "energy"), *(shown(*each) for each in lost)])
-            for words, energy in found.sums:
+            for words, energy in energies.sums:
                 self._fill([(words, "", "", ""), shown("", energy)], heading=False)
 
     def _fill(self, rows: list[tuple[str, ...]], *, heading: bool = True) -> None:

@@ -40,7 +40,7 @@ class SpectrumPanel(QWidget):
         super().__init__(parent)
         self.runs: list[tuple[KeptRun, str]] = []
         self.window_times = (0.0, 1.0)
-        self.found: list[tuple[KeptRun, Spectrum]] = []
+        self.spectra: list[tuple[KeptRun, Spectrum]] = []
         self.modes: list[tuple[float, str]] = []
         """Where the mechanics of the drive swings (Hz), with names."""
         self.bases: list[float] = []
@@ -126,7 +126,7 @@ class SpectrumPanel(QWidget):
         current, voltage = self.signal.currentData(), self.voltage.currentData()
         texts = [] if self.voltage.count() > 1 else ["Show a voltage in a strip, then it can be chosen here."]
         rows = []
-        for (run, lines), base in zip(self.found, self.bases):
+        for (run, lines), base in zip(self.spectra, self.bases):
             if voltage is None or voltage not in run.keys:
                 continue
             run.fetch([voltage])
@@ -148,7 +148,7 @@ class SpectrumPanel(QWidget):
 
     def draw(self) -> None:
         self.plot.frame.wipe()
-        self.found, self.bases = [], []
+        self.spectra, self.bases = [], []
         self.facts.set_text("")
         self.powers.set_text("")
         self.table.hide()
@@ -173,7 +173,7 @@ class SpectrumPanel(QWidget):
             base = wanted or largest_line(lines, peak)
             if not wanted and base > 0:
                 lines = spectrum_of(run, key, start, end, fundamental=base)
-            self.found.append((run, lines))
+            self.spectra.append((run, lines))
             bases.append(base)
             unit, self.scale = trace.unit, factor(trace.unit)
             if base > 0:  # else the trace is level, and its lines are rounding
@@ -181,21 +181,21 @@ class SpectrumPanel(QWidget):
                 top = max(top, float(np.max(lines.amplitude[1:], initial=0.0)) / self.scale)
             tints.append(tint)
         self.unit = 1.0 if right < BELOW_KILO else KILO
-        for (_, lines), tint in zip(self.found, tints):
+        for (_, lines), tint in zip(self.spectra, tints):
             self._lines(lines, tint)
-        if self.found:
+        if self.spectra:
             # Orders and figures are those of the run in which the fundamental is largest, such as the
             # switching one of two.
-            told = max(range(len(bases)), key=lambda k: self.found[k][1].line(bases[k]) if bases[k] > 0 else 0.0)
-            run, lines = self.found[told]
-            self._marks(lines, bases[told], last_relevant(lines), right)
-            self._facts(lines, bases[told], unit, f"{run.name}: " if len(self.found) > 1 else "")
+            largest = max(range(len(bases)), key=lambda k: self.spectra[k][1].line(bases[k]) if bases[k] > 0 else 0.0)
+            run, lines = self.spectra[largest]
+            self._marks(lines, bases[largest], last_relevant(lines), right)
+            self._facts(lines, bases[largest], unit, f"{run.name}: " if len(self.spectra) > 1 else "")
             if run.declared_unit(key) == "A":
                 self._offer_voltages(run)
                 self.of_powers.show()
                 self._show_powers()
         self._mark_pulses(right, 1.5 * top)
-        finest = min((float(lines.frequency[1]) for _, lines in self.found), default=math.inf)
+        finest = min((float(lines.frequency[1]) for _, lines in self.spectra), default=math.inf)
         shown = [m for m in self.modes if max(finest, LEFT_EDGE * right) < m[0] < right]
         for (frequency, name), (above, _) in zip(shown, [*shown[1:], (math.inf, "")]):
             label_text = name if above - frequency > NAME_WIDTH * right else ""
@@ -248,7 +248,7 @@ class SpectrumPanel(QWidget):
 
     def _mark_pulses(self, right: float, top: float) -> None:
         """Where multiples of the shown runs' pulse frequencies lie, as far as there is room to name them."""
-        for f in sorted({f for run, _ in self.found for f in run.pulse_frequencies}) if right else ():
+        for f in sorted({f for run, _ in self.spectra for f in run.pulse_frequencies}) if right else ():
             room = f / right * max(1.0, self.plot.vb.width())
             every = 2 ** max(0, math.ceil(math.log2(TAG_WIDTH / room)))
             for k in range(every, min(every * MOST_MULTIPLES, math.floor(right / f)) + 1, every):
@@ -277,14 +277,14 @@ class SpectrumPanel(QWidget):
 
 
 def power_row(
-    run: KeptRun, found: Powers, lines: Spectrum, voltage: str, base: float, window: tuple[float, float]
+    run: KeptRun, powers: Powers, lines: Spectrum, voltage: str, base: float, window: tuple[float, float]
 ) -> tuple[str, ...]:
     """A run's powers, and how far its current and voltage are from sines."""
-    sizes = ((found.active, "W"), (found.apparent, "VA"), (found.non_active, "VA"))
+    sizes = ((powers.active, "W"), (powers.apparent, "VA"), (powers.non_active, "VA"))
     of_voltage = spectrum_of(run, voltage, *window, fundamental=base)
     distortions = [each.distortion(base) if base > 0 else math.nan for each in (lines, of_voltage)]
     thd = [f"{number_text(100 * d, 3)} %" if math.isfinite(d) else "–" for d in distortions]
-    power_factor = number_text(found.factor, 4) if math.isfinite(found.factor) else "–"
+    power_factor = number_text(powers.factor, 4) if math.isfinite(powers.factor) else "–"
     return (run.name, *(figure(size, unit, 4) for size, unit in sizes), power_factor, *thd)
 
 

@@ -308,21 +308,21 @@ class Strips(PlotView):
                 else:
                     solid += 1
                     actual_tint["last"] = shade
-                style, told = SETPOINT if dashed else DASHES[0 if single else k % len(DASHES)]
+                style, dashes = SETPOINT if dashed else DASHES[0 if single else k % len(DASHES)]
                 curve = LeanCurve(pen=pg.mkPen(shade, width=1.5, style=style), antialias=True)
                 plot.add(curve)
                 traces.append(Trace(curve, t, y, key, run.name))
                 alone = labels[trace.label] == 1 and trace.label not in ANYBODYS
                 title = trace.label if alone else f"{run.infos[key].card}: {trace.label}"
-                name = (title, told, shade if single else tokens().ink)
+                name = (title, dashes, shade if single else tokens().ink)
                 if name not in names:
                     names.append(name)
         self.traces.append(traces)
         units = list(dict.fromkeys(run.trace(s).unit for run, _ in runs for s in spec.signals if s in run.keys))
         titles = without_common_words([title for title, _, _ in names])
         shown = (
-            f'<span style="color:{shade}"><b>{escape(title)}</b>{told}</span>'
-            for title, (_, told, shade) in zip(titles, names)
+            f'<span style="color:{shade}"><b>{escape(title)}</b>{dashes}</span>'
+            for title, (_, dashes, shade) in zip(titles, names)
         )
         none = "no trace yet" if spec.signals and not runs else "drag a signal here"
         words = "&nbsp;&nbsp; ".join(shown) or none

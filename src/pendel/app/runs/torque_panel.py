@@ -65,15 +65,15 @@ class TorquePanel(QWidget):
 
     def show_time(self, time: float) -> None:
         self.time = time
-        told = []
+        places = []
         for item, t, speed, torque in self.points:
             if not len(t):  # nothing of a live run has come yet
                 continue
             x, y = (float(np.interp(time, t, values)) for values in (speed, torque))
             item.setData([x * RPM], [y])
-            told.append(f"{figure(x, 'rpm', 3)}, {figure(y, 'N·m', 3)}")
+            places.append(f"{figure(x, 'rpm', 3)}, {figure(y, 'N·m', 3)}")
         self.when.setText(
-            f"at {figure(time, 's', 4)}, cursor 2: {' · '.join(told)}" if told else "No machine in this run."
+            f"at {figure(time, 's', 4)}, cursor 2: {' · '.join(places)}" if places else "No machine in this run."
         )
 
     def draw(self) -> None:

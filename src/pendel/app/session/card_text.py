@@ -22,29 +22,29 @@ from pendel.core.runs.kept import KeptRun
 
 def shown_values(card: Card, key: str, kind: Kind, examined: Examined) -> dict[str, str]:
     """Each value in force as a figure with its unit; the text as written where it has no value."""
-    found = {}
+    texts = {}
     values = examined.values.get(key, {})
     for value in kind.values_in_force(card):
         text = without_remark(card.values.get(value.name, value.default))
         number = values.get(value.name, math.nan)
         if math.isnan(number):
-            found[value.name] = text
+            texts[value.name] = text
         elif value.unit == ANY:
-            found[value.name] = text if not is_plain(text) and not text.isidentifier() else number_text(number)
+            texts[value.name] = text if not is_plain(text) and not text.isidentifier() else number_text(number)
         else:
-            found[value.name] = figure(number, value.unit)
+            texts[value.name] = figure(number, value.unit)
     if isinstance(kind, Part) and kind.equation_values is not None:
         units = {"R_a": "Ω"}
         try:
             circuit = kind.equation_values(values, card)
         except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
             circuit = {}
-        found |= {
+        texts |= {
             n: figure(circuit[n], u, 3)
             for n, u in units.items()
-            if n in circuit and n not in found and not math.isnan(circuit[n])
+            if n in circuit and n not in texts and not math.isnan(circuit[n])
         }
-    return found
+    return texts
 
 
 def summary_of_assembly(drive: Drive, key: str, examined: Examined) -> list[str]:

@@ -45,46 +45,46 @@ def differences(old: Drive | None, drive: Drive, most: int = 3) -> str:
     """What differs from the run before, for naming a run: ``K_p 6 → 15``."""
     if old is None:
         return "first run"
-    found: list[str] = []
+    sentences: list[str] = []
     for name, quantity in drive.quantities.items():
         before = old.quantities.get(name)
         if before and before.text != quantity.text:
-            found.append(f"{name} {before.text} → {quantity.text}")
+            sentences.append(f"{name} {before.text} → {quantity.text}")
     for key, card in drive.cards.items():
         before = old.cards.get(key)
         if before is None:
-            found.append(f"with {card.name}")
+            sentences.append(f"with {card.name}")
             continue
         if before.kind != card.kind:
-            found.append(f"{card.name}: {title_of(before)} → {title_of(card)}")
+            sentences.append(f"{card.name}: {title_of(before)} → {title_of(card)}")
         for name in sorted(card.values.keys() | before.values.keys()) if card.kind == before.kind else ():
             was, now = value_told(before, name), value_told(card, name)
             if was != now:  # not where a default was written out
-                found.append(f"{card.name} {name} {was} → {now}")
+                sentences.append(f"{card.name} {name} {was} → {now}")
         for name in sorted(card.choices.keys() | before.choices.keys()) if card.kind == before.kind else ():
             if choice_told(before, name) != choice_told(card, name):
-                found.append(f"{card.name}: {choice_told(card, name)}")
+                sentences.append(f"{card.name}: {choice_told(card, name)}")
         for field, words in DATA.items():
             if getattr(card, field) != getattr(before, field):
-                found.append(f"{card.name}: {words} changed")
-    found += [f"without {c.name}" for key, c in old.cards.items() if key not in drive.cards]
-    found += [
+                sentences.append(f"{card.name}: {words} changed")
+    sentences += [f"without {c.name}" for key, c in old.cards.items() if key not in drive.cards]
+    sentences += [
         f"{c.name} phase {old.cards[key].phase or 0} → {c.phase or 0}"
         for key, c in drive.cards.items()
         if key in old.cards and old.cards[key].phase != c.phase
     ]
     if set(old.wires) != set(drive.wires):
-        found.append("wired differently")
+        sentences.append("wired differently")
     if old.settings.get("level") != drive.settings["level"]:
-        found.insert(0, str(drive.settings["level"]))
+        sentences.insert(0, str(drive.settings["level"]))
     for name in ("until", "sensors", "tolerance", "method", "step", "tick", "computing_delay"):
         if old.settings.get(name) != drive.settings[name]:
-            found.append(f"{name.replace('_', ' ')} {drive.settings[name]}")
+            sentences.append(f"{name.replace('_', ' ')} {drive.settings[name]}")
     if old.settings.get("controller", "as modelled") != drive.settings["controller"]:
-        found.append(f"controller {drive.settings['controller']}")
+        sentences.append(f"controller {drive.settings['controller']}")
     if drive.settings["controller"] == "as shipped" and shipped_facts(old) != shipped_facts(drive):
-        found.append("other number formats")
-    return ", ".join(found[:most]) + (" …" if len(found) > most else "") if found else "as before"
+        sentences.append("other number formats")
+    return ", ".join(sentences[:most]) + (" …" if len(sentences) > most else "") if sentences else "as before"
 
 
 def shipped_facts(drive: Drive) -> list[object]:

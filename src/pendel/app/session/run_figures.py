@@ -21,9 +21,9 @@ def measured(
 ) -> dict[str, str]:
     """Measures of one run's response between two times, as text; ``shown`` are the signals on the strips."""
     span = Span(run, actual, a, b, setpoint, tuple(shown))
-    found = ((measure, measure.value(span)) for measure in measures_at(Place.RESPONSE))
+    figures = ((measure, measure.value(span)) for measure in measures_at(Place.RESPONSE))
     return {
-        measure.title: figure_or_dash(measure.unit_for(span))(value) for measure, value in found if value is not None
+        measure.title: figure_or_dash(measure.unit_for(span))(value) for measure, value in figures if value is not None
     }
 
 

@@ -70,12 +70,12 @@ class RunShelf(QObject):
         folder, opened = self.folder, self._opened
 
         def work(job: Job) -> tuple[list[KeptRun], list[str]]:
-            found = kept_runs(folder, self._worker, self.evaluator, lambda: job.stopping)
-            for run in found[0]:
+            kept = kept_runs(folder, self._worker, self.evaluator, lambda: job.stopping)
+            for run in kept[0]:
                 run.evaluator = self.evaluator
-            if found[0]:  # they are shown next, and the process takes its time to begin
-                found[0][-1].on_rows([], slice(1))
-            return found
+            if kept[0]:  # they are shown next, and the process takes its time to begin
+                kept[0][-1].on_rows([], slice(1))
+            return kept
 
         self._jobs.start(READ_RUNS, work, lambda job: self._take(job, opened), at_once=AT_ONCE)
 

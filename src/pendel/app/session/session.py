@@ -222,12 +222,12 @@ class Session(QObject):
 
     def kinds(self) -> dict[str, Kind]:
         """Kinds of the cards on the open sheet."""
-        found = {}
+        kinds_of_cards = {}
         for key, card in self.drive.cards.items():
             with contextlib.suppress(DriveProblem):
                 if card.inside == self.inside:
-                    found[key] = kind_in(self.drive, key)
-        return found
+                    kinds_of_cards[key] = kind_in(self.drive, key)
+        return kinds_of_cards
 
     def select(self, cards: list[str], wire: str = "") -> None:
         """Select cards, or a wire; the sheet they are on opens."""
@@ -272,11 +272,11 @@ class Session(QObject):
     def _take_study(self, job: Job) -> None:
         if job.end is End.STOPPED or self._deep.isActive():  # a newer one is to come
             return
-        found = job.result if job.end is End.FINISHED else Study(problem=job.sentence)
-        self.judged, self.judge_problem, self.judging = found.loops, found.problem, False
-        self.mechanics = found.mechanics
-        changed = found.findings != self.deep_findings
-        self.deep_findings = found.findings
+        study = job.result if job.end is End.FINISHED else Study(problem=job.sentence)
+        self.judged, self.judge_problem, self.judging = study.loops, study.problem, False
+        self.mechanics = study.mechanics
+        changed = study.findings != self.deep_findings
+        self.deep_findings = study.findings
         self.studied.emit()
         if changed:
             self.examined_changed.emit()

@@ -73,11 +73,11 @@ def default_strips(session: Session) -> list[StripSpec]:
     if machine is None and converter is None and drive.taps:
         strips.append(StripSpec([str(end) for end in drive.taps.values()]))
     if machine is None:
-        told = {s for spec in strips for s in spec.signals}
+        on_strips = {s for spec in strips for s in spec.signals}
         parts = [(k, kind) for k, kind in kinds.items() if isinstance(kind, Part) and kind.main_signal]
         parts.sort(key=lambda part: part[1].group == Group.SUPPLY)  # what a supply gives is mostly known
         mains = [[f"{k}.{name}" for name in with_phases(kind)] for k, kind in parts]
-        strips += [StripSpec(m) for m in mains if m[0] not in told][: max(0, MOST_USUAL - len(strips))]
+        strips += [StripSpec(m) for m in mains if m[0] not in on_strips][: max(0, MOST_USUAL - len(strips))]
     return strips or [StripSpec()]
 
 

@@ -25,25 +25,25 @@ from pendel.core.errors import PendelError
 
 
 def label(text: str, role: str = "") -> QLabel:
-    made = QLabel(text)
+    text_label = QLabel(text)
     if role:
-        made.setObjectName(role)
-    made.setTextFormat(Qt.TextFormat.PlainText)
-    return made
+        text_label.setObjectName(role)
+    text_label.setTextFormat(Qt.TextFormat.PlainText)
+    return text_label
 
 
 def wrapped(text: str, role: str = "") -> QLabel:
-    made = label(text, role)
-    made.setWordWrap(True)
-    return made
+    text_label = label(text, role)
+    text_label.setWordWrap(True)
+    return text_label
 
 
 def button(text: str, action: Callable[[], object], role: str = "") -> QPushButton:
-    made = QPushButton(text)
+    push = QPushButton(text)
     if role:
-        made.setObjectName(role)
-    made.clicked.connect(lambda: action())
-    return made
+        push.setObjectName(role)
+    push.clicked.connect(lambda: action())
+    return push
 
 
 def rule() -> QFrame:
@@ -88,22 +88,22 @@ class Elided(QLabel):
 
 def row(*widgets: QWidget | int, spacing: int = 6) -> QHBoxLayout:
     """Widgets side by side; a number is a stretch."""
-    made = QHBoxLayout()
-    made.setContentsMargins(0, 0, 0, 0)
-    made.setSpacing(spacing)
+    layout = QHBoxLayout()
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(spacing)
     for widget in widgets:
         if isinstance(widget, int):
-            made.addStretch(widget)
+            layout.addStretch(widget)
         else:
-            made.addWidget(widget)
-    return made
+            layout.addWidget(widget)
+    return layout
 
 
 def column(parent: QWidget, margins: tuple[int, int, int, int] = (16, 12, 16, 12), spacing: int = 4) -> QVBoxLayout:
-    made = QVBoxLayout(parent)
-    made.setContentsMargins(*margins)
-    made.setSpacing(spacing)
-    return made
+    layout = QVBoxLayout(parent)
+    layout.setContentsMargins(*margins)
+    layout.setSpacing(spacing)
+    return layout
 
 
 def clear(layout: QLayout) -> None:
@@ -135,10 +135,10 @@ def figure_row(name: str, symbol: str, value: str, role: str = "") -> QHBoxLayou
     right = label(value, role)
     right.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
     right.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-    made = row(left, sign, right)
-    made.setStretch(0, 1)
+    line = row(left, sign, right)
+    line.setStretch(0, 1)
     right.setMinimumWidth(92)
-    return made
+    return line
 
 
 class Field(QLineEdit):

@@ -239,6 +239,7 @@ def style_sheet(t: Tokens) -> str:
     QScrollBar:horizontal {{ background: transparent; height: 9px; }}
     QScrollBar::handle {{ background: {t.hairline}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QAbstractScrollArea::corner {{ background: transparent; border: none; }}
     QSlider::groove:horizontal {{ height: 3px; background: {t.hairline}; border-radius: 1px; }}
     QSlider::sub-page:horizontal {{ background: {t.petrol}; }}
     QSlider::handle:horizontal {{

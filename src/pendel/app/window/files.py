@@ -113,13 +113,13 @@ class DriveFiles(QObject):
         except FileProblem:
             self.complain(problem)
             return False
-        told = "\n".join(f"· {sentence}" for sentence in left_out[:MOST_TOLD])
+        sentences = "\n".join(f"· {sentence}" for sentence in left_out[:MOST_TOLD])
         more = f"\n… and {len(left_out) - MOST_TOLD} more" if len(left_out) > MOST_TOLD else ""
         answer = QMessageBox.question(
             self.window,
             "Not all can be read",
             f"{path.name} can be read in part: {len(drive.cards)} cards, {len(drive.wires)} wires. Left "
-            f"out would be:\n\n{told}{more}\n\n"
+            f"out would be:\n\n{sentences}{more}\n\n"
             "Open what there is as a new drive? The file stays as it is.",
         )
         if answer != QMessageBox.StandardButton.Yes:
@@ -271,6 +271,6 @@ class DriveFiles(QObject):
 def free_beside(path: Path) -> Path:
     """A name beside a file that no file has."""
     number = 2
-    while (found := path.with_stem(f"{path.stem} {number}")).exists():
+    while (free := path.with_stem(f"{path.stem} {number}")).exists():
         number += 1
-    return found
+    return free

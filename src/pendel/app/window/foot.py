@@ -146,8 +146,8 @@ class Foot(QWidget):
         if not findings:
             self.list.addWidget(label("No findings: the drive can run."))
         for finding in findings:
-            made = QWidget()
-            inside = QVBoxLayout(made)
+            item = QWidget()
+            inside = QVBoxLayout(item)
             inside.setContentsMargins(0, 0, 0, 0)
             inside.setSpacing(1)
             text = wrapped(finding.sentence)
@@ -164,7 +164,7 @@ class Foot(QWidget):
                     )
                 )
             inside.addLayout(row(*links, 1, spacing=14))
-            self.list.addWidget(made)
+            self.list.addWidget(item)
         self.list.addStretch(1)
 
     def _go(self, finding: Finding) -> None:

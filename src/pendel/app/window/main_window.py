@@ -111,13 +111,13 @@ class MainWindow(QMainWindow):
         if isinstance(known, Page):
             return known
         place = list(self.pages).index(title)
-        made = PAGES[place].build(self.session)
-        self.stack.insertWidget(place, made)
+        page = PAGES[place].build(self.session)
+        self.stack.insertWidget(place, page)
         self.stack.removeWidget(known)
         known.deleteLater()
-        self.pages[title] = made
-        self._listen_to(made)
-        return made
+        self.pages[title] = page
+        self._listen_to(page)
+        return page
 
     def build_ahead(self, loading: Thread) -> None:
         """Build the pages that were not shown yet, one after another with time for all else between them, once they
@@ -457,8 +457,8 @@ class MainWindow(QMainWindow):
             self.show_page("Runs")
         self.show_after_run = False
 
-    def _report(self, found: list[tuple[str, str, str]]) -> None:
-        self.foot.report([Finding(Severity.FAULT, sentence, card, where) for sentence, card, where in found])
+    def _report(self, faults: list[tuple[str, str, str]]) -> None:
+        self.foot.report([Finding(Severity.FAULT, sentence, card, where) for sentence, card, where in faults])
         self.foot.open()
 
     def fit(self) -> None:
@@ -522,12 +522,12 @@ class MainWindow(QMainWindow):
 
 def being_loaded(title: str) -> QWidget:
     """A placeholder for a page that is not loaded yet."""
-    made = QWidget()
-    inside = QVBoxLayout(made)
+    placeholder = QWidget()
+    inside = QVBoxLayout(placeholder)
     words = label(f"{title} is being loaded …", "muted")
     words.setAlignment(Qt.AlignmentFlag.AlignCenter)
     inside.addWidget(words)
-    return made
+    return placeholder
 
 
 def what_was_left_out() -> list[str]:

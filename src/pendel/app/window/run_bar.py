@@ -51,15 +51,15 @@ class LevelChoice(QWidget):
 
     def levels(self) -> list[str]:
         """Levels some part of the drive has, coarse to fine."""
-        found = {plainest()}
+        offered = {plainest()}
         for card in self.session.drive.cards.values():
             try:
                 kind = kind_of(card)
             except DriveProblem:
                 continue
             if isinstance(kind, Part):
-                found |= set(kind.levels)
-        return [level for level in levels() if level in found or level == self.session.drive.settings["level"]]
+                offered |= set(kind.levels)
+        return [level for level in levels() if level in offered or level == self.session.drive.settings["level"]]
 
     def refresh(self) -> None:
         levels = self.levels()
@@ -67,20 +67,20 @@ class LevelChoice(QWidget):
             clear(self.line)
             self.buttons = {}
             for n, level in enumerate(levels):
-                made = QPushButton(level.capitalize())
-                made.setObjectName("level")
-                made.setCheckable(True)
-                made.setFixedHeight(26)
-                made.setProperty(
+                level_button = QPushButton(level.capitalize())
+                level_button.setObjectName("level")
+                level_button.setCheckable(True)
+                level_button.setFixedHeight(26)
+                level_button.setProperty(
                     "place",
                     "only" if len(levels) == 1 else "first" if n == 0 else "last" if n == len(levels) - 1 else "middle",
                 )
-                made.setAccessibleName(f"Level of detail: {level}")
-                made.clicked.connect(lambda _=False, chosen=level: self.choose(chosen))
-                self.buttons[level] = made
-                self.line.addWidget(made)
-        for level, made in self.buttons.items():
-            made.setChecked(level == self.session.drive.settings["level"])
+                level_button.setAccessibleName(f"Level of detail: {level}")
+                level_button.clicked.connect(lambda _=False, chosen=level: self.choose(chosen))
+                self.buttons[level] = level_button
+                self.line.addWidget(level_button)
+        for level, level_button in self.buttons.items():
+            level_button.setChecked(level == self.session.drive.settings["level"])
 
     def choose(self, level: str) -> None:
         if level != self.session.drive.settings["level"]:

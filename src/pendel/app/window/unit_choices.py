@@ -19,9 +19,9 @@ MOST_DRIVES = 50
 def read(settings: QSettings, name: str) -> dict:
     """A table from the settings; an empty one where there is none that can be read."""
     with contextlib.suppress(ValueError, TypeError):
-        found = json.loads(str(settings.value(f"units/{name}", "{}")))
-        if isinstance(found, dict):
-            return found
+        chosen = json.loads(str(settings.value(f"units/{name}", "{}")))
+        if isinstance(chosen, dict):
+            return chosen
     return {}
 
 

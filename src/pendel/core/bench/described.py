@@ -19,7 +19,7 @@ class Described:
     """What a board with this drive has, or why there is none."""
 
     description: Description | None = None
-    made: Lowered | None = None
+    lowered: Lowered | None = None
     """Its controller, of which programs are built."""
     plant: bytes = b""
     """Values and profiles of the drive's parts."""
@@ -30,11 +30,11 @@ def described(drive: Drive) -> Described:
     """What a board with this drive would have; what is wrong with the drive is the result's problem."""
     try:
         prepared = prepare(drive)
-        made = prepared.lowered
-        if not made.blocks:
+        lowered = prepared.lowered
+        if not lowered.blocks:
             return Described(problem=EMPTY)
         profiles = profiles_of(prepared.structure, prepared.numbers)
         plant = prepared.parameters.tobytes() + repr(profiles).encode()
-        return Described(describe(drive, made), made, plant)
+        return Described(describe(drive, lowered), lowered, plant)
     except DriveHasFindings as problem:
         return Described(problem=str(problem.findings[0]))

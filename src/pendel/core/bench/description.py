@@ -82,10 +82,10 @@ def raw_channel(text: str) -> Channel:
     ------
     NoBoardAddress
     """
-    found = RAW.fullmatch(text.strip())
-    if found is None:
+    match = RAW.fullmatch(text.strip())
+    if match is None:
         raise NoBoardAddress(text, "it is no address with a type")
-    extension, address, kind = int(found[1] or 0), int(found[2], 0), found[3].lower()
+    extension, address, kind = int(match[1] or 0), int(match[2], 0), match[3].lower()
     if kind not in RAW_TYPES:
         raise NoBoardAddress(text, f"{kind} is none of the types {', '.join(RAW_TYPES)}")
     if address > 0xFFFFFFFF:
@@ -125,14 +125,14 @@ class Description:
         return self.channels.get(key) or raw_channel(key)
 
 
-def describe(drive: Drive, made: Lowered) -> Description:
+def describe(drive: Drive, lowered: Lowered) -> Description:
     """What a board has that runs this drive's controller."""
     infos = signal_infos(drive)
-    facts = {v.key: v for v in values_of(drive, made)}
-    ends = {f"{b.name}.{v.name}": v.ends for b in made.blocks for v in b.tree.live}
+    facts = {v.key: v for v in values_of(drive, lowered)}
+    ends = {f"{b.name}.{v.name}": v.ends for b in lowered.blocks for v in b.tree.live}
     channels: dict[str, Channel] = {}
     values: dict[str, LiveValue] = {}
-    for place in code_places(made):
+    for place in code_places(lowered):
         spot = Spot(CONTROLLER, place.offset, place.bytes)
         info = infos.get(place.key)
         card, _, port = place.key.partition(".")
@@ -151,7 +151,7 @@ def describe(drive: Drive, made: Lowered) -> Description:
     for name, (offset, label) in BOARD_FIELDS.items():
         spot = Spot(BOARD, offset, 4)
         channels[f"board:{name}"] = Channel(f"board:{name}", f"Board: {label}", "", spot, FLOAT[64], raw=UNSIGNED)
-    return Description(made.name, checksum_of(made), made.deck.tick, size_of(made), channels, values)
+    return Description(lowered.name, checksum_of(lowered), lowered.deck.tick, size_of(lowered), channels, values)
 
 
 __all__ = ["Channel", "Description", "LiveValue", "describe", "raw_channel"]

@@ -141,16 +141,16 @@ class UdpDoor:
 
 def bound(kind: int, host: str, port: int) -> socket.socket:
     """Raises `DoorClosed` where the port cannot be had."""
-    made = socket.socket(socket.AF_INET, kind)
+    door = socket.socket(socket.AF_INET, kind)
     try:
         if kind == socket.SOCK_STREAM:
-            made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        made.bind((host, port))
+            door.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        door.bind((host, port))
     except (OSError, OverflowError) as problem:
-        made.close()
+        door.close()
         used = isinstance(problem, OSError) and problem.errno == errno.EADDRINUSE
         raise DoorClosed(f"{host}:{port}", "another program uses it" if used else str(problem)) from problem
-    return made
+    return door
 
 
 def datagrams(data: bytes) -> Iterator[bytes]:

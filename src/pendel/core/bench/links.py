@@ -55,7 +55,7 @@ class Stream:
         return data + bytes([sum(data) & 0xFF]) if self._summed else data
 
     def packets(self, data: bytes) -> list[bytes]:
-        kept, found, at, tail = self._kept + data, [], 0, int(self._summed)
+        kept, packets, at, tail = self._kept + data, [], 0, int(self._summed)
         while len(kept) - at >= 4:
             length = kept[at] | kept[at + 1] << 8
             end = at + 4 + length + tail
@@ -68,10 +68,10 @@ class Stream:
                 at += 1
                 self.garbled += 1
             else:
-                found.append(kept[at + 4 : end - tail])
+                packets.append(kept[at + 4 : end - tail])
                 at = end
         self._kept = kept[at:]
-        return found
+        return packets
 
     def forget(self) -> None:
         """What has come of a packet; the line was quiet, so the rest will not come."""
@@ -139,9 +139,9 @@ class UdpLink:
             return []
         except OSError as problem:
             raise LinkLost(self.address, reason_of(problem)) from problem
-        found = self._stream.packets(data)
+        packets = self._stream.packets(data)
         self._stream.forget()  # a packet does not go on in the next datagram
-        return found
+        return packets
 
     def close(self) -> None:
         self._socket.close()

@@ -170,11 +170,11 @@ class Master:
     def identity(self) -> str:
         answer = self.ask("what it is", b"\xfa\x00", least=8)
         length = min(int.from_bytes(answer[4:8], "little"), 1000)
-        found = b""
-        while len(found) < length:
-            part = min(length - len(found), self.max_cto - 1)
-            found += self.ask("what it is", bytes([0xF5, part]), least=part + 1)[1 : part + 1]
-        return found.decode("ascii", "replace")
+        name = b""
+        while len(name) < length:
+            part = min(length - len(name), self.max_cto - 1)
+            name += self.ask("what it is", bytes([0xF5, part]), least=part + 1)[1 : part + 1]
+        return name.decode("ascii", "replace")
 
     def disconnect(self) -> None:
         self.ask("disconnect", b"\xfe")
@@ -190,13 +190,13 @@ class Master:
     # Memory.
 
     def read(self, extension: int, address: int, count: int, what: str = "read") -> bytes:
-        found = b""
+        data = b""
         if count > self.max_cto - 1:
             self.point(extension, address)
-            while len(found) < count:
-                part = min(count - len(found), self.max_cto - 1)
-                found += self.ask(what, bytes([0xF5, part]), least=part + 1)[1 : part + 1]
-            return found
+            while len(data) < count:
+                part = min(count - len(data), self.max_cto - 1)
+                data += self.ask(what, bytes([0xF5, part]), least=part + 1)[1 : part + 1]
+            return data
         packet = struct.pack("<BBBBI", 0xF4, count, 0, extension, address)
         return self.ask(what, packet, least=count + 1)[1 : count + 1]
 

@@ -15,9 +15,9 @@ def ports_for(kind: str) -> list[str]:
     if kind == "can://":
         import can  # slow to load, and not needed for other links
 
-        found: list[str] = []
+        ports: list[str] = []
         with contextlib.suppress(Exception):  # drivers raise errors of their own
             for config in can.detect_available_configs(["socketcan"]):
-                found.append(f"{config['interface']}:{config['channel']}?to=0x600&from=0x601&bitrate=500000&fd=0")
-        return found
+                ports.append(f"{config['interface']}:{config['channel']}?to=0x600&from=0x601&bitrate=500000&fd=0")
+        return ports
     return []

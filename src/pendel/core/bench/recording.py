@@ -29,9 +29,9 @@ class Recording:
 
     @classmethod
     def of_frame(cls, frame: Frame, channels: Sequence[Channel]) -> Recording:
-        made = cls(channels, 1.0)
-        made._ticks, made._values, made._count = [frame.times], [frame.values], len(frame.times)
-        return made
+        recording = cls(channels, 1.0)
+        recording._ticks, recording._values, recording._count = [frame.times], [frame.values], len(frame.times)
+        return recording
 
     def add(self, samples: Samples) -> None:
         if not len(samples):
@@ -56,10 +56,10 @@ class Recording:
         """Time and all channels in their units."""
         ticks, values = np.concatenate(self._ticks), np.concatenate(self._values)
         times = ticks * self.tick if self.tick == 1.0 else (ticks - ticks[0]) * self.tick
-        found: list[Column] = [("time", "s", times)]
+        columns: list[Column] = [("time", "s", times)]
         for k, channel in enumerate(self.channels):
-            found.append((channel.key, channel.unit, values[:, k] / channel.scale))
-        return found
+            columns.append((channel.key, channel.unit, values[:, k] / channel.scale))
+        return columns
 
     def save(self, path: Path) -> None:
         """The format is chosen by the ending. Raises `FileProblem`."""

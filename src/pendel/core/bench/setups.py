@@ -38,11 +38,11 @@ def read_setup(path: Path) -> Setup:
     try:
         if path.stat().st_size > LARGEST:
             raise ValueError
-        found = json.loads(path.read_text("utf-8"))
-        if found["format"] != FORMAT or len(found["channels"]) > MOST_CHANNELS:
+        facts = json.loads(path.read_text("utf-8"))
+        if facts["format"] != FORMAT or len(facts["channels"]) > MOST_CHANNELS:
             raise ValueError
-        channels = tuple(channel_in(row) for row in found["channels"])
-        trigger = {str(k)[:LONGEST]: str(v)[:LONGEST] for k, v in found["trigger"].items()}
+        channels = tuple(channel_in(row) for row in facts["channels"])
+        trigger = {str(k)[:LONGEST]: str(v)[:LONGEST] for k, v in facts["trigger"].items()}
     except OSError as problem:
         raise FileProblem(str(path), f"it cannot be read: {problem.strerror}.") from problem
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as problem:

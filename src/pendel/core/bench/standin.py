@@ -38,26 +38,26 @@ def doors_for(wishes: Sequence[str]) -> list[Door]:
     ------
     BenchProblem
     """
-    found: list[Door] = []
+    doors: list[Door] = []
     try:
         for wish in wishes:
             kind, _, port = wish.partition(":")
             number = int(port) if port.isdecimal() and len(port) < 9 else 0 if not port else -1
             if kind == "tcp" and number >= 0:
-                found.append(TcpDoor(number))
+                doors.append(TcpDoor(number))
             elif kind == "udp" and number >= 0:
-                found.append(UdpDoor(number))
+                doors.append(UdpDoor(number))
             elif kind == "serial" and number >= 0:
-                found.append(SerialDoor(number or 1_000_000))
+                doors.append(SerialDoor(number or 1_000_000))
             elif wish == "can":
-                found.append(CanDoor())
+                doors.append(CanDoor())
             else:
                 raise UnknownDoor(wish)
     except BenchProblem:
-        for door in found:
+        for door in doors:
             door.close()
         raise
-    return found
+    return doors
 
 
 class UnknownDoor(BenchProblem):

@@ -39,17 +39,17 @@ class Condition(Enum):
         """Where it happens, by samples; never at the first."""
         before, now = y[:-1], y[1:]
         if self is Condition.RISES:
-            found = (before <= high) & (now > high)
+            met = (before <= high) & (now > high)
         elif self is Condition.FALLS:
-            found = (before >= low) & (now < low)
+            met = (before >= low) & (now < low)
         elif self is Condition.CHANGES:
-            found = before != now
+            met = before != now
         elif self is Condition.AT_ONCE:
-            found = np.ones(len(now), dtype=bool)
+            met = np.ones(len(now), dtype=bool)
         else:
             was, is_in = (before >= low) & (before <= high), (now >= low) & (now <= high)
-            found = (was & ~is_in) if self is Condition.LEAVES else (~was & is_in)
-        return np.concatenate([np.zeros(min(1, len(y)), dtype=bool), found])
+            met = (was & ~is_in) if self is Condition.LEAVES else (~was & is_in)
+        return np.concatenate([np.zeros(min(1, len(y)), dtype=bool), met])
 
 
 @dataclass(frozen=True)
@@ -118,7 +118,7 @@ class Scope:
 
     def _around_event(self) -> Frame | None:
         assert self._values is not None
-        trigger, found = self.trigger, None
+        trigger, frame = self.trigger, None
         while True:
             begin = max(self._looked, self.before)
             y = self._values[max(0, begin - 1) :, trigger.source]
@@ -126,20 +126,20 @@ class Scope:
             events = events[(events >= begin) & (self._ticks[events] >= self._next)]
             if not len(events):
                 self._looked = max(self._looked, len(self._ticks))
-                return found
+                return frame
             event = int(events[0])
             end = event - self.before + self.samples
             if end > len(self._ticks):
                 self._looked = event  # the rest of it is still to come
-                return found
+                return frame
             part = slice(event - self.before, end)
             at = int(self._ticks[event])
-            found = Frame((self._ticks[part] - at) * self.tick, self._values[part], at, True)
+            frame = Frame((self._ticks[part] - at) * self.tick, self._values[part], at, True)
             self._looked = end
             self._next = at + round(trigger.hold_off / self.tick)
             if trigger.mode is Mode.SINGLE:
                 self.done = True
-                return found
+                return frame
 
     def _forget(self) -> None:
         """What no frame can need any more."""

@@ -29,9 +29,9 @@ def read_set(path: Path) -> dict[str, str]:
     try:
         if path.stat().st_size > LARGEST:
             raise ValueError
-        found = json.loads(path.read_text("utf-8"))
-        values: dict[str, str] = found["values"] if found["format"] == FORMAT else {}
-        good = found["format"] == FORMAT and isinstance(values, dict) and len(values) <= MOST
+        facts = json.loads(path.read_text("utf-8"))
+        values: dict[str, str] = facts["values"] if facts["format"] == FORMAT else {}
+        good = facts["format"] == FORMAT and isinstance(values, dict) and len(values) <= MOST
         if not good or not all(isinstance(v, str) and len(v) < 1000 for v in values.values()):
             raise ValueError
     except OSError as problem:
@@ -53,19 +53,19 @@ def difference_words(
     texts: Mapping[str, str], description: Description, drive: Drive, now: Mapping[str, float]
 ) -> list[str]:
     """A sentence for each value of a set that the drive has otherwise, or not at all."""
-    found = []
+    sentences = []
     for key, text in texts.items():
         live = description.values.get(key)
         if live is None:
-            found.append(f"{key} is not live in this drive.")
+            sentences.append(f"{key} is not live in this drive.")
             continue
         channel = live.channel
         try:
             value = value_of(drive, live, text)
         except ExpressionProblem as problem:
-            found.append(f"{channel.title}: {problem}")
+            sentences.append(f"{channel.title}: {problem}")
             continue
         if abs(value - now[key]) > 1e-9 * max(abs(value), abs(now[key])):
             words = f"{figure(value, channel.unit)} in the set, {figure(now[key], channel.unit)} in the drive"
-            found.append(f"{channel.title}: {words}.")
-    return found
+            sentences.append(f"{channel.title}: {words}.")
+    return sentences

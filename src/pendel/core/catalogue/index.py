@@ -37,13 +37,13 @@ ASSEMBLY = Kind(
 @lru_cache(maxsize=1)
 def kinds() -> dict[str, Kind]:
     """Every kind by its id: ours, then those of installed packages. Two of ours with one id fail at once."""
-    found: dict[str, Kind] = {own.TEMPLATE.id: own.TEMPLATE, **own_block.TEMPLATES}
+    by_id: dict[str, Kind] = {own.TEMPLATE.id: own.TEMPLATE, **own_block.TEMPLATES}
     for module in our_modules():
         for kind in kinds_in(module):
-            if kind.id in found:
+            if kind.id in by_id:
                 raise ValueError(f"two catalogue entries are called {kind.id}")
-            found[kind.id] = kind
-    return found | added(found)
+            by_id[kind.id] = kind
+    return by_id | added(by_id)
 
 
 def our_modules() -> list[ModuleType]:
@@ -64,7 +64,7 @@ def added(ours: Mapping[str, Kind]) -> dict[str, Kind]:
     """Kinds of installed packages. What cannot be used is left out, with a message in `extensions.left_out`;
     ours stay
     as they are."""
-    found: dict[str, Kind] = {}
+    by_id: dict[str, Kind] = {}
     problems = left_out[GROUP] = []
     for entry in sorted(metadata.entry_points(group=GROUP), key=lambda e: e.name):
         try:
@@ -80,26 +80,26 @@ def added(ours: Mapping[str, Kind]) -> dict[str, Kind]:
                 problems.append(
                     f"“{entry.name}” of {owner_of(entry)} names something that is neither a part nor a block."
                 )
-            elif kind.id in ours or kind.id in found or not kind.id.isidentifier():
+            elif kind.id in ours or kind.id in by_id or not kind.id.isidentifier():
                 problems.append(
                     f"The kind “{kind.id}” of {owner_of(entry)} has the id of another, or none that can be "
                     "one. Its maker must rename it."
                 )
             else:
-                found[kind.id] = kind
-    return found
+                by_id[kind.id] = kind
+    return by_id
 
 
 def code_of_added() -> list[bytes]:
     """The texts of modules that add kinds; what was made of their equations holds as long as these stay."""
     names = sorted({entry.module for entry in metadata.entry_points(group=GROUP)})
     files = (getattr(sys.modules.get(name), "__file__", None) for name in names)
-    found = []
+    codes = []
     for path in files:
         if path:
             with contextlib.suppress(OSError):
-                found.append(Path(path).read_bytes())
-    return found
+                codes.append(Path(path).read_bytes())
+    return codes
 
 
 def kind_of(card: Card) -> Kind:

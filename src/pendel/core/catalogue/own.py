@@ -100,8 +100,8 @@ def read_own(own: OwnEquations, lookup: Callable[[str], Measured]) -> OwnModel:
 
 
 def _split(line: str, mark: str, example: str) -> tuple[str, str]:
-    name, found, rest = line.partition(mark)
-    if not found or not rest.strip():
+    name, parted, rest = line.partition(mark)
+    if not parted or not rest.strip():
         raise SyntaxProblem(line, len(line), f"write it like {example}")
     return name.strip(), rest.strip()
 
@@ -126,15 +126,15 @@ def _read_port(model: OwnModel, line: str, lookup: Lookup) -> None:
 
 def _read_value(model: OwnModel, line: str, lookup: Lookup) -> None:
     name, text = _split(line, "=", "R = 0.46 ohm")
-    found = evaluate(read(text), lookup, text)
-    model.name(name, found.dim, found.turn)
+    quantity = evaluate(read(text), lookup, text)
+    model.name(name, quantity.dim, quantity.turn)
     model.values[name] = text
 
 
 def _read_state(model: OwnModel, line: str, lookup: Lookup) -> None:
     name, text = _split(line, "=", "i = 0 A")
-    found = evaluate(read(text), lookup, text)
-    model.name(name, found.dim, found.turn)
+    quantity = evaluate(read(text), lookup, text)
+    model.name(name, quantity.dim, quantity.turn)
     model.states[name] = text
 
 

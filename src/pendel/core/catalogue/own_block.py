@@ -104,9 +104,9 @@ def _new_name(model: BlockModel, name: str) -> str:
 
 
 def _read_port(model: BlockModel, line: str, lookup: Lookup) -> None:
-    name, found, rest = (part.strip() for part in line.partition(":"))
+    name, parted, rest = (part.strip() for part in line.partition(":"))
     way, _, unit_text = (part.strip() for part in rest.partition(","))
-    if not found or way not in ("in", "out"):
+    if not parted or way not in ("in", "out"):
         raise DriveProblem(f"“{line.strip()}” names no port. Write it like x: in or y: out, V.")
     if unit_text:
         unit(unit_text)
@@ -114,8 +114,8 @@ def _read_port(model: BlockModel, line: str, lookup: Lookup) -> None:
 
 
 def _read_value(model: BlockModel, line: str, lookup: Lookup) -> None:
-    name, found, text = (part.strip() for part in line.partition("="))
-    if not found or not text:
+    name, parted, text = (part.strip() for part in line.partition("="))
+    if not parted or not text:
         raise DriveProblem(f"“{line.strip()}” gives no value. Write it like K = 2 V/A.")
     value = evaluate(read(text), lookup, text)
     model.values[_new_name(model, name)] = (
@@ -125,8 +125,8 @@ def _read_value(model: BlockModel, line: str, lookup: Lookup) -> None:
 
 
 def _read_state(model: BlockModel, line: str, lookup: Lookup) -> None:
-    name, found, text = (part.strip() for part in line.partition("="))
-    if not found:
+    name, parted, text = (part.strip() for part in line.partition("="))
+    if not parted:
         raise DriveProblem(f"“{line.strip()}” has no start. Write it like n = 0.")
     model.states[_new_name(model, name)] = evaluate(read(text), lookup, text).si
 
@@ -296,8 +296,8 @@ def framed(own: OwnEquations, kind: str, lookup: Lookup) -> OwnEquations:
         missing = [n for n in model.outputs if not re.search(rf"\b{n}\s*([-+*/]|<<|>>)?=(?!=)", text)]
         return (*(line for line in lines if line.strip()), *(f"{n} = 0{end}{remark}" for n in missing))
 
-    found = replace(own, equations=with_outputs(own.equations))
-    return replace(found, words=with_outputs(own.words)) if kind == C else found
+    block = replace(own, equations=with_outputs(own.equations))
+    return replace(block, words=with_outputs(own.words)) if kind == C else block
 
 
 def _two_modes(model: BlockModel) -> tuple[str, ...]:
@@ -325,7 +325,7 @@ def _block_of(kind: str, own: OwnEquations) -> Block:
         *(Port(n, Link.SIGNAL_IN, n, "right", u) for n, u in model.inputs.items()),
         *(Port(n, Link.SIGNAL_OUT, n, "left", u, role=NAMED.get(n)) for n, u in model.outputs.items()),
     ]
-    told = f"{len(model.modes)} modes" if kind == MODES else {LANGUAGE: "own update", C: "own C"}[kind]
+    size = f"{len(model.modes)} modes" if kind == MODES else {LANGUAGE: "own update", C: "own C"}[kind]
     return Block(
         id=kind,
         title=template.title,
@@ -334,7 +334,7 @@ def _block_of(kind: str, own: OwnEquations) -> Block:
         ports=tuple(ports),
         values=(*(Value(n, n, u, text) for n, (text, u) in model.values.items()), EVERY),
         update=model.update or parse_update("def update(started, dt):\n    started = 1.0"),
-        summary=lambda v, card: (told,),
+        summary=lambda v, card: (size,),
         mark=template.mark,
         own=template.own,
         lone=True,

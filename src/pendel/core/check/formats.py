@@ -113,12 +113,12 @@ def _range(of: Subject, key: str, kind: Kind, name: str, ends: tuple[str, str]) 
 
 def _with_range(kind: Kind) -> set[str]:
     """Names of a kind that may have a range: its signals, and what its code holds."""
-    found = {port.name for port in kind.ports}
+    names = {port.name for port in kind.ports}
     if isinstance(kind, Block):
         code = read_update(kind.update)
-        return found | {*code.arguments, *code.locals}
+        return names | {*code.arguments, *code.locals}
     assert isinstance(kind, Part)
-    return found | {s.name for s in kind.signals} | {s.name for s in kind.states}
+    return names | {s.name for s in kind.signals} | {s.name for s in kind.states}
 
 
 def wrong_ends(low: float, high: float) -> str:

@@ -22,9 +22,9 @@ def _signal_unit(drive: Drive, end: End, seen: set[str]) -> str:
     seen.add(str(end))
     kind = kind_of(drive.cards[end.card])
     if isinstance(kind, Part):
-        found = next((s.unit for s in kind.signals if s.name == end.port), None)
+        unit = next((s.unit for s in kind.signals if s.name == end.port), None)
         port = kind.port(end.port)
-        return found if found is not None else port.unit if port else ""
+        return unit if unit is not None else port.unit if port else ""
     port = kind.port(end.port)
     if port is None or port.unit != ANY:
         return port.unit if port else ""

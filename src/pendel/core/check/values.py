@@ -46,8 +46,8 @@ def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], st
             bounds.append(f"at most {bound_text(high, value)}")
         if value.whole:
             bounds.append("a whole number")
-        told = text if is_literal(text) else f"{text} = {figure(number, '' if value.unit == ANY else value.unit, 4)}"
-        raise OutOfRange(f"{value.label} {value.name}", told, " and ".join(bounds))
+        words = text if is_literal(text) else f"{text} = {figure(number, '' if value.unit == ANY else value.unit, 4)}"
+        raise OutOfRange(f"{value.label} {value.name}", words, " and ".join(bounds))
     return number
 
 
@@ -93,8 +93,8 @@ def unit_in_use(drive: Drive, card: str, name: str) -> str:
 
 def of_any_unit(text: str, names: Names, meant: Callable[[], str] | None) -> float:
     """SI value of a text whose unit is that of a signal: 25 Hz on a speed is 157 rad/s."""
-    found = evaluate(read(text), names, text)
-    return in_turns_of(meant(), found, text) if meant and found.turn != NO_TURN else found.si
+    quantity = evaluate(read(text), names, text)
+    return in_turns_of(meant(), quantity, text) if meant and quantity.turn != NO_TURN else quantity.si
 
 
 def worked_out(

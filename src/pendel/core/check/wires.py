@@ -73,8 +73,8 @@ def wires(of: Subject) -> None:
             continue
         if links[1] is Link.SIGNAL_IN:
             if str(wire.b) in feeds:
-                told = f"{wire.b} is fed twice, by {feeds[str(wire.b)]} and by {wire.a}. Delete one of the wires."
-                wrong.append((wire.key, told, wire.b.card))
+                words = f"{wire.b} is fed twice, by {feeds[str(wire.b)]} and by {wire.a}. Delete one of the wires."
+                wrong.append((wire.key, words, wire.b.card))
             feeds[str(wire.b)] = str(wire.a)
             _measured(drive, kinds, wire, result)
     for key, sentence, card in wrong[:MOST_WIRES_TOLD]:
@@ -82,8 +82,8 @@ def wires(of: Subject) -> None:
         label = f"Delete the wire from {source}" if source else "Delete the wire"
         result.findings.append(fault(sentence, card, "", commands.remove_wires(drive, [key]), label))
     if more := [key for key, _, _ in wrong[MOST_WIRES_TOLD:]]:
-        told = f"{len(more)} more wires lead nowhere or join what does not fit. Delete them."
-        result.findings.append(fault(told, "", "", commands.remove_wires(drive, more), "Delete these wires"))
+        words = f"{len(more)} more wires lead nowhere or join what does not fit. Delete them."
+        result.findings.append(fault(words, "", "", commands.remove_wires(drive, more), "Delete these wires"))
 
 
 def _measured(drive: Drive, kinds: dict[str, Kind], wire: Wire, result: Examined) -> None:

@@ -58,15 +58,15 @@ def identifiers(texts: Iterable[str], taken: Iterable[str] = ()) -> dict[str, st
     """Identifiers of several texts that live side by side, each different from the others and from those
     ``taken``."""
     used = set(taken)
-    found: dict[str, str] = {}
+    names: dict[str, str] = {}
     for text in dict.fromkeys(texts):
         name = wished = identifier(text)
         number = 2
         while name in used:
             name, number = f"{wished}_{number}", number + 1
         used.add(name)
-        found[text] = name
-    return found
+        names[text] = name
+    return names
 
 
 def drive_name(title: str) -> str:

@@ -235,8 +235,8 @@ def source_text(em: Emission) -> str:
     updates = "\n".join(
         update_functions(kinds[k], split=halved)
         for k in dict.fromkeys(b.kind for b in em.blocks)
-        for halved, found in ((False, whole), (True, split))
-        if k in found
+        for halved, chosen in ((False, whole), (True, split))
+        if k in chosen
     )
     functions = "\n".join(text for key, text in INTRINSIC_C.items() if key in used)
     return f"{header(em)}#include <math.h>\n\n{functions}\n{updates}\n{tick_function(em)}"

@@ -78,10 +78,10 @@ def read_c(lines: Sequence[str]) -> CheckedC:
     text = "\n".join(lines)
     if len(text) > LONGEST:
         raise CProblem(0, f"The update has {len(text)} letters; it may have {LONGEST}. Shorten it")
-    if found := DIGRAPH.search(text):
+    if digraph := DIGRAPH.search(text):
         raise CProblem(
-            text.count("\n", 0, found.start()),
-            f"“{found[0]}” cannot be used here. Write #, brackets and braces as what they are",
+            text.count("\n", 0, digraph.start()),
+            f"“{digraph[0]}” cannot be used here. Write #, brackets and braces as what they are",
         )
     parts, at, line = [], 0, 0
     opened: list[tuple[str, int]] = []
@@ -180,12 +180,12 @@ def compiled_wrong(section: str, typed: str, names: str) -> CWrong | None:
             COMPUTING,
         )
     except BuildProblem as problem:
-        told = str(problem)
+        output = str(problem)
         if not problem.refused:
             return None
-        found = ERROR.search(told)
-        if found is None:
+        error = ERROR.search(output)
+        if error is None:
             return CWrong(section, typed.count("\n"), "the compiler cannot read it to its end")
-        reason = found[2].replace("‘", "“").replace("’", "”").replace("'", "")
-        return CWrong(section, int(found[1]) - 1, re.sub(r" \[-W[^]]*\]$", "", reason))
+        reason = error[2].replace("‘", "“").replace("’", "”").replace("'", "")
+        return CWrong(section, int(error[1]) - 1, re.sub(r" \[-W[^]]*\]$", "", reason))
     return None

@@ -113,12 +113,12 @@ def group(drive: Drive, cards: Iterable[str], name: str, also: Iterable[End] = (
 def with_ports(drive: Drive, assembly: str, ports: tuple[FaceItem, ...], ends: Iterable[End]) -> tuple[FaceItem, ...]:
     """The ports of a face with those added that the given ends need."""
     paths = {key: path for path, key in members(drive, assembly).items()}
-    found = list(ports)
+    items = list(ports)
     for end in dict.fromkeys(ends):
-        if end.card in paths and not any((i.path, i.item) == (paths[end.card], end.port) for i in found):
+        if end.card in paths and not any((i.path, i.item) == (paths[end.card], end.port) for i in items):
             path = paths[end.card]
-            found.append(FaceItem(free_item(found, end.port, path), path, end.port))
-    return tuple(found)
+            items.append(FaceItem(free_item(items, end.port, path), path, end.port))
+    return tuple(items)
 
 
 def dissolve(drive: Drive, assembly: str) -> Command:
@@ -286,15 +286,15 @@ def applied(drive: Drive, changes: list[Change]) -> list[Change]:
 
 def touched_by(before: Drive, after: Drive, changes: Iterable[Change]) -> list[str]:
     """Assemblies whose inside or face the changes edit, the innermost first."""
-    found: dict[str, None] = {}
+    assemblies: dict[str, None] = {}
     for change in changes:
         for drive, record in ((before, change.before), (after, change.after)):
             if isinstance(record, Wire):
-                found.update(dict.fromkeys([*ancestors(drive, record.a.card), *ancestors(drive, record.b.card)]))
+                assemblies.update(dict.fromkeys([*ancestors(drive, record.a.card), *ancestors(drive, record.b.card)]))
             elif isinstance(record, Card):
                 own = [change.key] if record.face is not None and change.before is not None else []
-                found.update(dict.fromkeys([*own, *ancestors(drive, change.key)]))
-    kept = [k for k in found if k in after.cards and after.cards[k].face is not None]
+                assemblies.update(dict.fromkeys([*own, *ancestors(drive, change.key)]))
+    kept = [k for k in assemblies if k in after.cards and after.cards[k].face is not None]
     return sorted(kept, key=lambda k: -len(ancestors(after, k)))
 
 
@@ -368,12 +368,12 @@ def made_alike(drive: Drive, source: str, target: str) -> list[Change]:
 def values_shown(drive: Drive, assembly: str) -> dict[str, set[str]]:
     """By path of a card inside, its values that stand on the face."""
     paths = {key: path for path, key in members(drive, assembly).items()}
-    found: dict[str, set[str]] = {}
+    shown: dict[str, set[str]] = {}
     for item in face_of(drive, assembly).values:
         end = resolved(drive, End(assembly, item.name))
         if end.card in paths:
-            found.setdefault(paths[end.card], set()).add(end.port)
-    return found
+            shown.setdefault(paths[end.card], set()).add(end.port)
+    return shown
 
 
 def kept_values(shown: set[str], wanted: Mapping[str, str], own: Mapping[str, str]) -> dict[str, str]:

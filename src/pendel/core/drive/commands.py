@@ -474,13 +474,13 @@ def rename_tap(drive: Drive, old: str, new: str) -> Command:
 
 def in_transfers(drive: Drive, named: Callable[[str], str]) -> list[Change]:
     """Changes of kept ways whose signals are called otherwise now."""
-    found = []
+    changes = []
     for way, kept in drive.transfers.items():
         opened = tuple(map(named, kept.opened))
         moved = replace(kept, source=named(kept.source), target=named(kept.target), opened=opened)
         if moved != kept:
-            found.append(changed(drive, "transfers", way, moved))
-    return found
+            changes.append(changed(drive, "transfers", way, moved))
+    return changes
 
 
 def copy_cards(drive: Drive, cards: Iterable[str], offset: int = 8) -> tuple[Command, list[str]]:

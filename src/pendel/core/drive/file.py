@@ -260,19 +260,19 @@ def what_is_wrong(violation: jsonschema.ValidationError) -> str:
     """A violation of the schema in words."""
     rule, wanted, instance = violation.validator, violation.validator_value, violation.instance
     if isinstance(instance, dict | list):
-        found = "a list" if isinstance(instance, list) else "a group of facts"
+        value = "a list" if isinstance(instance, list) else "a group of facts"
     else:
-        found = shown(json.dumps(instance, ensure_ascii=False))
+        value = shown(json.dumps(instance, ensure_ascii=False))
     if rule == "type":
-        return f"there is {found}, where {IN_WORDS.get(str(wanted), str(wanted))} belongs"
+        return f"there is {value}, where {IN_WORDS.get(str(wanted), str(wanted))} belongs"
     if rule == "required":
         return f"{', '.join(n for n in wanted if n not in instance)} is missing"
     if rule == "additionalProperties":
         known = violation.schema.get("properties", {})
         return f"{', '.join(shown(n) for n in instance if n not in known)} is not known here"
     if rule in ("minItems", "maxItems", "minLength"):
-        return f"{found} is too {'long' if rule == 'maxItems' else 'short'}"
-    return f"{found} cannot stand here"
+        return f"{value} is too {'long' if rule == 'maxItems' else 'short'}"
+    return f"{value} cannot stand here"
 
 
 def shown(text: str) -> str:
@@ -399,14 +399,14 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
     def put(table: str, key: str, make: Callable[..., Any], *facts: Any) -> None:
         """One record, unless it cannot be made or kept."""
         try:
-            found = make(*facts)
+            record = make(*facts)
         except (DriveProblem, OverflowError, ValueError) as problem:
             leave_out(f"{key}: {problem}")
             return
-        if told := problem_of(table, key, found):
-            leave_out(told)
+        if sentence := problem_of(table, key, record):
+            leave_out(sentence)
         else:
-            drive.table(table)[found.key if isinstance(found, Wire) else key] = found
+            drive.table(table)[record.key if isinstance(record, Wire) else key] = record
 
     def wire(a: str, b: str) -> Wire:
         return Wire(resolved(drive, End.parse(a)), resolved(drive, End.parse(b)))
@@ -566,8 +566,8 @@ def text_of(path: Path) -> str:
                 )
             data = stream.read(MAX_BYTES + 1)
     except (OSError, ValueError) as problem:
-        told = getattr(problem, "strerror", None) or problem
-        raise FileProblem(str(path), f"it cannot be read: {told}.") from problem
+        cause = getattr(problem, "strerror", None) or problem
+        raise FileProblem(str(path), f"it cannot be read: {cause}.") from problem
     try:
         return data.decode("utf-8")
     except UnicodeDecodeError as problem:

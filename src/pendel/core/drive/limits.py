@@ -60,8 +60,8 @@ def check_changes(drive: Drive, changes: Iterable[Any]) -> None:
     for change in changes:
         if change.after is None:
             continue
-        if told := problem_of(change.table, change.key, change.after):
-            raise DriveProblem(told)
+        if sentence := problem_of(change.table, change.key, change.after):
+            raise DriveProblem(sentence)
         if change.before is None:
             added[change.table] = added.get(change.table, 0) + 1
     for table, count in added.items():

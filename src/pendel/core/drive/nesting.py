@@ -9,21 +9,21 @@ from pendel.core.drive.document import Drive, End, Wire
 
 def ancestors(drive: Drive, card: str) -> list[str]:
     """The assemblies that hold a card, from the innermost outwards."""
-    found: list[str] = []
-    while card in drive.cards and (card := drive.cards[card].inside) and card not in found:
-        found.append(card)
-    return found
+    outward: list[str] = []
+    while card in drive.cards and (card := drive.cards[card].inside) and card not in outward:
+        outward.append(card)
+    return outward
 
 
 def members(drive: Drive, assembly: str) -> dict[str, str]:
     """All cards inside, however deep: from their path of roles, such as ``leg/coil``, to their id."""
-    found: dict[str, str] = {}
+    roles: dict[str, str] = {}
     for key, card in drive.cards.items():
         line = ancestors(drive, key)
         if assembly in line:
             between = line[: line.index(assembly)]
-            found["/".join([*(drive.cards[k].role for k in reversed(between)), card.role])] = key
-    return found
+            roles["/".join([*(drive.cards[k].role for k in reversed(between)), card.role])] = key
+    return roles
 
 
 def member_at(drive: Drive, assembly: str, path: str) -> str:
@@ -62,11 +62,11 @@ def resolved(drive: Drive, end: End) -> End:
 def faces_on(drive: Drive, inside: str) -> dict[End, End]:
     """What the assemblies on a sheet show of what is inside them: from the end there to the one on the
     face."""
-    found: dict[End, End] = {}
+    faces: dict[End, End] = {}
     for key, card in drive.cards.items():
         for port in card.face.ports if card.face and card.inside == inside else ():
-            found.setdefault(resolved(drive, End(key, port.name)), End(key, port.name))
-    return found
+            faces.setdefault(resolved(drive, End(key, port.name)), End(key, port.name))
+    return faces
 
 
 def shown_end(drive: Drive, end: End, inside: str, faces: dict[End, End] | None = None) -> End | None:
@@ -82,12 +82,12 @@ def wires_on(drive: Drive, inside: str) -> dict[str, Wire]:
     """The wires to draw on a sheet, with their ends as seen there."""
     if not inside and not any(c.inside for c in drive.cards.values()):
         return dict(drive.wires)
-    found, faces = {}, faces_on(drive, inside)
+    wires, faces = {}, faces_on(drive, inside)
     for key, wire in drive.wires.items():
         a, b = (shown_end(drive, end, inside, faces) for end in (wire.a, wire.b))
         if a is not None and b is not None and a.card != b.card:
-            found[key] = Wire(a, b)
-    return found
+            wires[key] = Wire(a, b)
+    return wires
 
 
 def sheet_of(drive: Drive, wire: Wire) -> str:

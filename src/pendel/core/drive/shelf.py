@@ -104,25 +104,25 @@ def _sentence(path: Path, changed: int) -> str:
     except PendelError:
         return ""
     sides = {"Reads": Link.SIGNAL_IN, "gives": Link.SIGNAL_OUT}
-    told = {
+    labels_by_word = {
         word: list(dict.fromkeys(PHASE.sub("", p.label.lower()) for p in ports if p.link is link))
         for word, link in sides.items()
     }
     lines = [p.label.lower() for p in ports if not p.link.is_signal]
-    words = [f"{word} {', '.join(labels)}" for word, labels in told.items() if labels]
+    words = [f"{word} {', '.join(labels)}" for word, labels in labels_by_word.items() if labels]
     words += [f"joins {', '.join(lines)}"] if lines else []
     text = "; ".join(words)
     return f"{text[:1].upper()}{text[1:]}." if text else ""
 
 
 def listed(place: Path) -> list[tuple[str, Path]]:
-    found = []
+    entries = []
     for path in place.glob("*.pendel") if place.is_dir() else ():
         try:
-            found.append((file.load(path).title, path))
+            entries.append((file.load(path).title, path))
         except FileProblem:
             continue
-    return sorted(found)
+    return sorted(entries)
 
 
 def take_from_shelf(

@@ -115,17 +115,17 @@ def electric_groups(parts: Mapping[str, APart], levels: Mapping[str, str]) -> li
 
 
 def joins(drive: Drive, ports: dict[tuple[str, str], int]) -> list[tuple[PinName, PinName]]:
-    found: list[tuple[PinName, PinName]] = []
+    pairs: list[tuple[PinName, PinName]] = []
     for wire in drive.wires.values():
         a, b = (wire.a.card, wire.a.port), (wire.b.card, wire.b.port)
         if a not in ports or b not in ports:
             continue
         count = {ports[a], ports[b]}
         if len(count) == 1:
-            found += [((*a, n), (*b, n)) for n in range(ports[a])]
+            pairs += [((*a, n), (*b, n)) for n in range(ports[a])]
         else:  # a single line on a DC pair meets its minus line
-            found.append(((*a, ports[a] - 1), (*b, ports[b] - 1)))
-    return found
+            pairs.append(((*a, ports[a] - 1), (*b, ports[b] - 1)))
+    return pairs
 
 
 LONGEST_LINE = 1_000_002

@@ -104,8 +104,8 @@ def branches(expression: ca.SX) -> bool:
 
 def in_words(unknown: str) -> str:
     """An unknown's name for people: ``through:supply.dc.0`` is the flow into supply at dc."""
-    kind, found, place = unknown.partition(":")
-    if not found:
+    kind, parted, place = unknown.partition(":")
+    if not parted:
         return unknown
     card, port, *_ = place.split(".") + [""]
     return {"through": f"the flow into {card} at {port}", "across": f"the level at {card} {port}"}.get(

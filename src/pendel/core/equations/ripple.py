@@ -24,10 +24,10 @@ def with_ripples(network: Network, system: Explicit) -> Explicit:
     helpers = [s for leg in legs for s in (leg.nudge, leg.ripple)]
     silent = (stacked(*helpers), ca.densify(ca.SX.zeros(len(helpers))))
     x = stacked(*(e.symbol for e in system.states))
-    found = {leg.ripple.name(): ca.densify(ripple_of(leg, legs, system, x, silent)) for leg in legs}
-    found |= {leg.nudge.name(): ca.densify(ca.SX(0)) for leg in legs}
+    replaced = {leg.ripple.name(): ca.densify(ripple_of(leg, legs, system, x, silent)) for leg in legs}
+    replaced |= {leg.nudge.name(): ca.densify(ca.SX(0)) for leg in legs}
     symbols = {s.name(): s for s in helpers}
-    before, after = (ca.densify(stacked(*each)) for each in (symbols.values(), (found[name] for name in symbols)))
+    before, after = (ca.densify(stacked(*each)) for each in (symbols.values(), (replaced[name] for name in symbols)))
 
     def settled(expressions: list[ca.SX]) -> list[ca.SX]:
         return [ca.densify(e) for e in ca.substitute(expressions, [before], [after])] if expressions else []
@@ -35,7 +35,7 @@ def with_ripples(network: Network, system: Explicit) -> Explicit:
     (rhs,) = settled([system.rhs])
     return replace(
         system,
-        solved=dict(zip(system.solved, settled(list(system.solved.values())))) | found,
+        solved=dict(zip(system.solved, settled(list(system.solved.values())))) | replaced,
         symbols={**system.symbols, **symbols},
         residuals=settled(system.residuals),
         rhs=rhs,

@@ -28,11 +28,11 @@ def quoted(text: str) -> str:
     return '"' + plain.replace("\\", "/").replace('"', "'")[:255] + '"'
 
 
-def a2l_of(made: Lowered, description: Description) -> str:
+def a2l_of(lowered: Lowered, description: Description) -> str:
     """The file's text."""
-    name = made.name
+    name = lowered.name
     parts, methods = list[str](), dict[str, str]()
-    for place in code_places(made):
+    for place in code_places(lowered):
         key = place.key if place.role.value in ("signal", "value") else f"{place.role.value}:{place.key}"
         channel = description.channels[key]
         method = f"{name}.{place.member}.conversion"
@@ -53,7 +53,7 @@ def a2l_of(made: Lowered, description: Description) -> str:
     return (
         f"/* {name}.a2l: where the numbers of the controller are. {LICENCE} */\n"
         "ASAP2_VERSION 1 71\n"
-        f"/begin PROJECT {name} {quoted(made.deck.name)}\n"
+        f"/begin PROJECT {name} {quoted(lowered.deck.name)}\n"
         f"  /begin MODULE {name} {quoted(period)}\n"
         f'    /begin MOD_PAR "" EPK {quoted(f"{description.checksum:08x}")} /end MOD_PAR\n'
         '    /begin MOD_COMMON "" BYTE_ORDER MSB_LAST ALIGNMENT_BYTE 1 ALIGNMENT_WORD 2 ALIGNMENT_LONG 4 '

@@ -40,17 +40,17 @@ def keyed() -> str:
     return (resources.files("pendel.core.firmware") / "board" / "keyed.c").read_text("utf-8")
 
 
-def checksum_of(made: Lowered) -> int:
+def checksum_of(lowered: Lowered) -> int:
     """By which a controller's code is known again, 32 bits. What its live values start from does not count, as they
     can be written."""
-    text = f"{header(made)}\0{source(made)}"
-    for block in made.blocks:
+    text = f"{header(lowered)}\0{source(lowered)}"
+    for block in lowered.blocks:
         if block.tree.live:
-            text = text.replace(start(made, block), "")
+            text = text.replace(start(lowered, block), "")
     return zlib.crc32(text.encode())
 
 
-def image_text(made: Lowered | None, tick: float = 1e-3) -> str:
+def image_text(lowered: Lowered | None, tick: float = 1e-3) -> str:
     """The text of a board's program; with no controller that of an empty board.
 
     Raises
@@ -58,19 +58,19 @@ def image_text(made: Lowered | None, tick: float = 1e-3) -> str:
     SensorReadsController
     """
     board = keyed() + (resources.files("pendel.core.firmware") / "board" / "simulated.c").read_text("utf-8")
-    if made is None:
+    if lowered is None:
         sizes = {"MEASURED": 0, "SIGNALS": 0, "COMMANDS": 0, "CHECKSUM": 0, "TICK_NS": round(tick * 1e9)}
         return in_units(f"{constants(sizes)}\n", f"{NOTHING}\n{board}")
-    deck = made.deck
+    deck = lowered.deck
     sizes = {
         "MEASURED": len(deck.measured),
         "SIGNALS": len(deck.signals),
         "COMMANDS": len(deck.commands),
-        "CHECKSUM": checksum_of(made),
+        "CHECKSUM": checksum_of(lowered),
         "TICK_NS": round(deck.tick * 1e9),
     }
-    own = shipped_in_simulation(made, "pd_sim", can_rest=True)
-    return in_units(f"{constants(sizes)}\n{own}\n", f"{resting(made)}\n{board}")
+    own = shipped_in_simulation(lowered, "pd_sim", can_rest=True)
+    return in_units(f"{constants(sizes)}\n{own}\n", f"{resting(lowered)}\n{board}")
 
 
 def in_units(before: str, behind: str) -> str:
@@ -83,14 +83,14 @@ def constants(sizes: dict[str, int]) -> str:
     return "".join(f"#define PD_IMAGE_{name} {size}u\n" for name, size in sizes.items())
 
 
-def resting(made: Lowered) -> str:
+def resting(lowered: Lowered) -> str:
     """What sets a controller back to its start, and what converts its live values."""
-    name, keep, give, convert = made.name, "", "", ""
-    for block in made.blocks:
+    name, keep, give, convert = lowered.name, "", "", ""
+    for block in lowered.blocks:
         if block.tree.live:
-            own, member = made.value_structs[block.name], made.members[block.name]
-            keep += f"    const {values_type(made, block)} {own} = c->{member}.values;\n"
-            give += f"    {take_name(made, block)}(&c->{member}, &{own});\n"
+            own, member = lowered.value_structs[block.name], lowered.members[block.name]
+            keep += f"    const {values_type(lowered, block)} {own} = c->{member}.values;\n"
+            give += f"    {take_name(lowered, block)}(&c->{member}, &{own});\n"
             convert = f"    {name}_convert(({name}_t *)own);\n"
     convert = convert or "    (void)own;\n"
     return (

@@ -11,13 +11,13 @@ from pendel.core.firmware.board_image import checksum_of, protocol, resting
 QUEUE, RECORD = 4096, 8192
 
 
-def board_sources(made: Lowered) -> dict[str, str]:
+def board_sources(lowered: Lowered) -> dict[str, str]:
     """Files by name."""
-    return {**protocol(), f"{made.name}_board.h": header(made), f"{made.name}_board.c": source(made)}
+    return {**protocol(), f"{lowered.name}_board.h": header(lowered), f"{lowered.name}_board.c": source(lowered)}
 
 
-def header(made: Lowered) -> str:
-    name, guard = made.name, f"{made.name.upper()}_BOARD_H"
+def header(lowered: Lowered) -> str:
+    name, guard = lowered.name, f"{lowered.name.upper()}_BOARD_H"
     return f"""/* {name}_board.h: the controller with a slave of the protocol XCP, for an own board.
  * {LICENCE}
  */
@@ -33,7 +33,7 @@ void {name}_board_start(pd_link_kind_t kind, uint16_t max_cto, uint16_t max_dto)
 /* The controller, whose ``in`` is filled before a tick and whose ``out`` is used after it. */
 {name}_t *{name}_board_controller(void);
 
-/* Every {made.deck.tick * 1e6:g} us. Returns whether the power stage may be on; where not, use no ``out``. */
+/* Every {lowered.deck.tick * 1e6:g} us. Returns whether the power stage may be on; where not, use no ``out``. */
 int32_t {name}_board_tick(void);
 
 /* The power stage must go off: an overcurrent, say. It stays off until the fault is acknowledged. */
@@ -48,9 +48,9 @@ uint32_t {name}_board_give(uint8_t *bytes, uint32_t room);
 """
 
 
-def source(made: Lowered) -> str:
-    name = made.name
-    return f"""/* {name}_board.c: joins the controller to the slave. {comment(made.deck.name)[3:-3]}
+def source(lowered: Lowered) -> str:
+    name = lowered.name
+    return f"""/* {name}_board.c: joins the controller to the slave. {comment(lowered.deck.name)[3:-3]}
  * {LICENCE}
  */
 #include "{name}_board.h"
@@ -62,9 +62,9 @@ static pd_xcp_t xcp;
 static pd_link_t link_of_board;
 static uint8_t queue[{QUEUE}], record[{RECORD}];
 
-{resting(made)}
+{resting(lowered)}
 static const pd_xcp_board_t port = {{
-    &board, "{name}", {round(made.deck.tick * 1e9)}u, pd_board_reach, pd_board_written, pd_board_ticks, 0, 0, 0}};
+    &board, "{name}", {round(lowered.deck.tick * 1e9)}u, pd_board_reach, pd_board_written, pd_board_ticks, 0, 0, 0}};
 
 void {name}_board_start(pd_link_kind_t kind, uint16_t max_cto, uint16_t max_dto)
 {{
@@ -72,8 +72,8 @@ void {name}_board_start(pd_link_kind_t kind, uint16_t max_cto, uint16_t max_dto)
     board = zero;
     {name}_init(&controller);
     board.facts.layout = (uint32_t)PD_BOARD_LAYOUT;
-    board.facts.checksum = 0x{checksum_of(made):08x}u;
-    board.facts.tick_ns = {round(made.deck.tick * 1e9)}u;
+    board.facts.checksum = 0x{checksum_of(lowered):08x}u;
+    board.facts.tick_ns = {round(lowered.deck.tick * 1e9)}u;
     board.facts.own_bytes = (uint32_t)sizeof(controller);
     board.facts.record_bytes = (uint32_t)sizeof(record);
     board.own = (uint8_t *)&controller;

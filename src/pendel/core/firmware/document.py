@@ -22,7 +22,7 @@ STYLE = (
 )
 
 
-def document_of(made: Lowered, units: Mapping[str, str], findings: Iterable[Finding] = ()) -> str:
+def document_of(lowered: Lowered, units: Mapping[str, str], findings: Iterable[Finding] = ()) -> str:
     """The page as HTML.
 
     Parameters
@@ -30,23 +30,23 @@ def document_of(made: Lowered, units: Mapping[str, str], findings: Iterable[Find
     units
         of signals, by ``card.port``.
     """
-    facts = facts_of(made)
+    facts = facts_of(lowered)
     reported = list(findings)
     inputs = "".join(
         row(
-            made.fed[i],
+            lowered.fed[i],
             rep.c_type,
             *ends(rep, units.get(i.signal, "")),
             conversion(rep),
         )
-        for i, rep in made.inputs.items()
+        for i, rep in lowered.inputs.items()
     )
-    blocks = "".join(block_part(made, f, units, [x for x in reported if x.card == f.block]) for f in facts)
+    blocks = "".join(block_part(lowered, f, units, [x for x in reported if x.card == f.block]) for f in facts)
     return (
         f"<!DOCTYPE html>\n<!-- {LICENCE} -->\n<html><head><meta "
-        f"charset='utf-8'><title>{escape(made.name)}</title>"
-        f"<style>{STYLE}</style></head><body>\n<h1>{escape(made.name)}</h1>\n"
-        f"<p>{len(facts)} blocks, called every {made.deck.tick * 1e6:g} µs; "
+        f"charset='utf-8'><title>{escape(lowered.name)}</title>"
+        f"<style>{STYLE}</style></head><body>\n<h1>{escape(lowered.name)}</h1>\n"
+        f"<p>{len(facts)} blocks, called every {lowered.deck.tick * 1e6:g} µs; "
         f"{sum(f.data for f in facts)} bytes of data. Conversions are to SI units.</p>\n"
         f"<h2>What is measured</h2>\n{table(inputs)}{blocks}</body></html>\n"
     )
@@ -80,8 +80,8 @@ def conversion(rep: Rep) -> str:
     return f"value = word · 2^{-rep.fraction}; word = ⌊value · 2^{rep.fraction} + ½⌋, limited"
 
 
-def block_part(made: Lowered, facts: BlockFacts, units: Mapping[str, str], findings: list[Finding]) -> str:
-    block = made.block(facts.block)
+def block_part(lowered: Lowered, facts: BlockFacts, units: Mapping[str, str], findings: list[Finding]) -> str:
+    block = lowered.block(facts.block)
     rate = "at each tick" if facts.every == 1 else f"every {facts.every} ticks"
     rate += f", at tick {facts.phase} of them" if facts.phase else ""
     rows = "".join(

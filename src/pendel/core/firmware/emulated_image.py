@@ -33,47 +33,45 @@ def board_file(name: str) -> str:
     return (resources.files("pendel.core.firmware") / "board" / name).read_text("utf-8")
 
 
-def sizes(made: Lowered) -> str:
-    own = (
-        f"#define PD_OWN_T {made.name}_t\n#define PD_OWN_INIT {made.name}_init\n#define PD_OWN_TICK {made.name}_tick\n"
-    )
+def sizes(lowered: Lowered) -> str:
+    own = f"#define PD_OWN_T {lowered.name}_t\n#define PD_OWN_INIT {lowered.name}_init\n#define PD_OWN_TICK {lowered.name}_tick\n"
     return own + constants(
         {
-            "MEASURED": len(made.deck.measured),
-            "SIGNALS": len(made.deck.signals),
-            "COMMANDS": len(made.deck.commands),
-            "CHECKSUM": checksum_of(made),
-            "TICK_NS": round(made.deck.tick * 1e9),
+            "MEASURED": len(lowered.deck.measured),
+            "SIGNALS": len(lowered.deck.signals),
+            "COMMANDS": len(lowered.deck.commands),
+            "CHECKSUM": checksum_of(lowered),
+            "TICK_NS": round(lowered.deck.tick * 1e9),
             "FLASH": FLASH,
         }
     )
 
 
-def host_text(made: Lowered) -> str:
+def host_text(lowered: Lowered) -> str:
     """What stands on the host in the place of the controller. Raises `NothingMeasured`."""
-    if not made.inputs:
+    if not lowered.inputs:
         raise NothingMeasured
-    own = shipped_in_simulation(made, "pd_sim", can_rest=True, ticks=AWAY)
+    own = shipped_in_simulation(lowered, "pd_sim", can_rest=True, ticks=AWAY)
     largest = f"#define PD_IMAGE_LARGEST (sizeof(PD_OWN_T) + 256u)\n{board_file('coupled.h')}"
     # Its headers of the system come first, as the shipped ones shape what these declare.
-    return f"#define _GNU_SOURCE\n{SYSTEM}{sizes(made)}{own}\n{largest}{board_file('coupled.c')}"
+    return f"#define _GNU_SOURCE\n{SYSTEM}{sizes(lowered)}{own}\n{largest}{board_file('coupled.c')}"
 
 
 SYSTEM = "".join(f"#include <{h}.h>\n" for h in ("errno", "math", "poll", "string", "unistd", "stdbool", "stdint"))
 
 
-def processor_image(made: Lowered, processor: Processor) -> bytes:
+def processor_image(lowered: Lowered, processor: Processor) -> bytes:
     """The program, as it is loaded. Raises `NoProcessor`, `NothingMeasured` and `BuildProblem`."""
     if missing := missing_tools():
         raise NoProcessor(missing)
-    if not made.inputs:
+    if not lowered.inputs:
         raise NothingMeasured
     main = (
-        f'#include "{made.name}.h"\n#include "pd_link.h"\n#include "pd_board.h"\n{board_file("coupled.h")}'
-        f"{keyed()}{sizes(made)}{resting(made)}{board_file('emulated.c')}"
+        f'#include "{lowered.name}.h"\n#include "pd_link.h"\n#include "pd_board.h"\n{board_file("coupled.h")}'
+        f"{keyed()}{sizes(lowered)}{resting(lowered)}{board_file('emulated.c')}"
     )
     texts = {
-        **files(made).texts,
+        **files(lowered).texts,
         **protocol(),
         "board.c": board_file("board.c"),
         "board.ld": board_file("board.ld"),
@@ -84,7 +82,7 @@ def processor_image(made: Lowered, processor: Processor) -> bytes:
         for name, text in texts.items():
             (folder / name).write_text(text, "utf-8")
         slave = [n for n in protocol() if n.endswith(".c")]
-        units = [f"{made.name}.c", "pd_numbers.c", *slave, "board.c", "emulated.c"]
+        units = [f"{lowered.name}.c", "pd_numbers.c", *slave, "board.c", "emulated.c"]
         run_compiler(
             [
                 COMPILER,

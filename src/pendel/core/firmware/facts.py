@@ -55,33 +55,33 @@ def bytes_of(block: LoweredBlock) -> int:
     return sum(sizes)
 
 
-def facts_of(made: Lowered) -> tuple[BlockFacts, ...]:
+def facts_of(lowered: Lowered) -> tuple[BlockFacts, ...]:
     """The blocks of a deck in running order."""
     return tuple(
         BlockFacts(
             block.name,
             block.tree.title,
-            made.members[block.name],
-            made.keys[block.name],
+            lowered.members[block.name],
+            lowered.keys[block.name],
             block.tree.instance.every,
             block.tree.instance.phase,
             block.number,
-            block.name in made.choices.blocks,
+            block.name in lowered.choices.blocks,
             bytes_of(block),
-            tuple(signal_facts(made, block, port) for port in block.tree.outputs),
+            tuple(signal_facts(lowered, block, port) for port in block.tree.outputs),
         )
-        for block in made.blocks
+        for block in lowered.blocks
     )
 
 
-def signal_facts(made: Lowered, block: LoweredBlock, port: str) -> SignalFacts:
+def signal_facts(lowered: Lowered, block: LoweredBlock, port: str) -> SignalFacts:
     signal, rep = f"{block.name}.{port}", block.reps[port]
     held = rep.range
-    found = block.ranges.ranges.get(port)
-    source = found.source if found is not None else Source.NONE
+    known = block.ranges.ranges.get(port)
+    source = known.source if known is not None else Source.NONE
     used = float("nan")
-    if held is not None and not rep.angle and signal in made.seen and held.size > 0.0:
-        used = made.seen[signal] / held.size
+    if held is not None and not rep.angle and signal in lowered.seen and held.size > 0.0:
+        used = lowered.seen[signal] / held.size
     infinite = float("inf")
     low, high = (held.low, held.high) if held is not None else (-infinite, infinite)
     return SignalFacts(signal, rep.c_type, low, high, rep.step, rep.angle, source.value, used)

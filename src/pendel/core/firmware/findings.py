@@ -29,10 +29,10 @@ COARSE = 0.01
 """Relative error of a coefficient from which on it is reported."""
 
 
-def findings_of(drive: Drive, made: Lowered) -> list[Finding]:
+def findings_of(drive: Drive, lowered: Lowered) -> list[Finding]:
     """Ranges that do not hold what may come, increments that are lost, divisors that may be zero, and
     coefficients that are kept coarsely, block by block."""
-    return [f for block in made.blocks if block.number.fixed for f in _of_block(drive, block)]
+    return [f for block in lowered.blocks if block.number.fixed for f in _of_block(drive, block)]
 
 
 def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
@@ -40,9 +40,9 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
     wider = commands.set_number_format(drive, key, NumberFormat.FIXED32.value)
     can_widen = block.number is NumberFormat.FIXED16
     fix, label = (wider, "Take 32 bits") if can_widen else (None, "")
-    found = [_beyond(drive, block, name) for name in block.tree.outputs]
+    findings = [_beyond(drive, block, name) for name in block.tree.outputs]
     for name, least in block.lost.items():
-        found.append(
+        findings.append(
             attention(
                 f"{title}: {name} loses increments from inputs below {number_text(float(f'{least:.3g}'))}, "
                 f"as half "
@@ -55,7 +55,7 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
             )
         )
     for under in dict.fromkeys(block.divisors):
-        found.append(
+        findings.append(
             attention(
                 f"{title}: its divisor {text_of(under)} may be 0 within the ranges; then the quotient is its "
                 "dividend. Keep it from zero by a limit, or set ranges that leave zero out.",
@@ -65,7 +65,7 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
         )
     for quotient, reach in block.coarse.items():
         most, step = (number_text(float(f"{x:.2g}")) for x in (reach.high, reach.low))
-        found.append(
+        findings.append(
             attention(
                 f"{title}: by its ranges, {text_of(quotient)} may come to {most}, so that its steps are "
                 f"{step}. "
@@ -76,7 +76,7 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
         )
     coarse = max(block.coefficients, key=lambda c: c.error, default=None)
     if coarse is not None and coarse.error > COARSE:
-        found.append(
+        findings.append(
             attention(
                 f"{title}: the coefficient {coarse.wanted:.4g} is kept to {100 * coarse.error:.2g} % only. "
                 f"{'Take 32 bits.' if can_widen else 'Narrow the ranges, or choose float.'}",
@@ -86,20 +86,20 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
                 label,
             )
         )
-    return [f for f in found if f is not None]
+    return [f for f in findings if f is not None]
 
 
 def _beyond(drive: Drive, block: LoweredBlock, name: str) -> Finding | None:
     """A range by hand that does not hold what may come."""
-    found, holds = block.ranges.ranges.get(name), block.reps[name].range
-    if found is None or holds is None or found.source is not Source.HAND or found.reaches.within(holds):
+    known, holds = block.ranges.ranges.get(name), block.reps[name].range
+    if known is None or holds is None or known.source is not Source.HAND or known.reaches.within(holds):
         return None
     unit = signal_unit(drive, End(block.name, name))
-    if not found.reaches.finite:
+    if not known.reaches.finite:
         return None  # how far it may come is not known
-    edge, held = (max((i.low, i.high), key=lambda x: (abs(x), x)) for i in (found.reaches, holds))
+    edge, held = (max((i.low, i.high), key=lambda x: (abs(x), x)) for i in (known.reaches, holds))
     in_field = unit_of(unit)[0]
-    low, high = (f"{OUTWARD * x / in_field:.4g}" for x in (found.reaches.low, found.reaches.high))
+    low, high = (f"{OUTWARD * x / in_field:.4g}" for x in (known.reaches.low, known.reaches.high))
     return attention(
         f"{block.tree.title} may reach {figure(edge, unit, 3)}, and by its range {name} holds "
         f"{figure(held, unit, 3)}: it will be limited there. Widen the range.",

@@ -56,18 +56,18 @@ class Layout:
 
 def layouts(text: str) -> dict[str, Layout]:
     """Of all structs in a header of ours, by type."""
-    found: dict[str, Layout] = {}
+    layouts: dict[str, Layout] = {}
     for body, name in STRUCT.findall(text):
         at, widest, offsets = 0, 1, dict[str, int]()
         for kind, field, count in FIELD.findall(body):
-            known = found.get(kind)
+            known = layouts.get(kind)
             size, alignment = (known.size, known.alignment) if known else (SIZES[kind], SIZES[kind])
             at = -(-at // alignment) * alignment
             offsets[field] = at
             at += size * int(count or 1)
             widest = max(widest, alignment)
-        found[name] = Layout(-(-at // widest) * widest, widest, offsets)
-    return found
+        layouts[name] = Layout(-(-at // widest) * widest, widest, offsets)
+    return layouts
 
 
 @lru_cache(maxsize=16)
@@ -76,45 +76,45 @@ def types_of(text: str) -> dict[tuple[str, str], str]:
     return {(name, field): kind for body, name in STRUCT.findall(text) for kind, field, _ in FIELD.findall(body)}
 
 
-def size_of(made: Lowered) -> int:
+def size_of(lowered: Lowered) -> int:
     """Bytes of the controller's struct."""
-    return layouts(header(made))[f"{made.name}_t"].size
+    return layouts(header(lowered))[f"{lowered.name}_t"].size
 
 
-def code_places(made: Lowered) -> tuple[CodePlace, ...]:
+def code_places(lowered: Lowered) -> tuple[CodePlace, ...]:
     """All numbers of a controller: inputs, outputs, then by block signals, memory and live values."""
-    text = header(made)
+    text = header(lowered)
     known, kinds = layouts(text), types_of(text)
 
     def offset(member: str) -> int:
-        kind, at = f"{made.name}_t", 0
+        kind, at = f"{lowered.name}_t", 0
         for field in member.split("."):
             at += known[kind].offsets[field]
             kind = kinds[kind, field]
         return at
 
-    found = [
-        CodePlace(i.signal, PlaceRole.INPUT, member := f"in.{made.fed[i]}", offset(member), rep)
-        for i, rep in made.inputs.items()
+    places = [
+        CodePlace(i.signal, PlaceRole.INPUT, member := f"in.{lowered.fed[i]}", offset(member), rep)
+        for i, rep in lowered.inputs.items()
     ]
-    for command, field in made.given.items():
+    for command, field in lowered.given.items():
         member = f"out.{field}"
-        rep = made.rep(made.deck.commands[command])
-        found.append(CodePlace(command, PlaceRole.OUTPUT, member, offset(member), rep))
-    for place in places_of(made):
+        rep = lowered.rep(lowered.deck.commands[command])
+        places.append(CodePlace(command, PlaceRole.OUTPUT, member, offset(member), rep))
+    for place in places_of(lowered):
         role = (
             PlaceRole.VALUE if place.item >= VALUES else PlaceRole.STATE if place.item >= STATES else PlaceRole.SIGNAL
         )
-        found.append(CodePlace(place.name, role, place.member, offset(place.member), place.rep))
-    return tuple(found)
+        places.append(CodePlace(place.name, role, place.member, offset(place.member), place.rep))
+    return tuple(places)
 
 
-def offset_checks(made: Lowered) -> str:
+def offset_checks(lowered: Lowered) -> str:
     """Declarations that do not compile where a place is elsewhere."""
-    name = made.name
+    name = lowered.name
     lines = [
         f"typedef char pd_place_{n}_is_there[(offsetof({name}_t, {p.member}) == {p.offset}u) ? 1 : -1];\n"
-        for n, p in enumerate(code_places(made))
+        for n, p in enumerate(code_places(lowered))
     ]
-    lines.append(f"typedef char pd_size_is_so[(sizeof({name}_t) == {size_of(made)}u) ? 1 : -1];\n")
+    lines.append(f"typedef char pd_size_is_so[(sizeof({name}_t) == {size_of(lowered)}u) ? 1 : -1];\n")
     return "".join(lines)

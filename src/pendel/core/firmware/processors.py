@@ -105,16 +105,16 @@ def missing_tools() -> tuple[str, ...]:
 
 def processor_of(name: str) -> Processor:
     """Raises `UnknownProcessor`, and `NoProcessor` where none can be emulated."""
-    found = next((p for p in PROCESSORS if p.id == name), None)
-    if found is None:
+    processor = next((p for p in PROCESSORS if p.id == name), None)
+    if processor is None:
         raise UnknownProcessor(name)
     if missing := missing_tools():
         raise NoProcessor(missing)
-    return found
+    return processor
 
 
 def on_processor(
-    made: Lowered, run: KeptRun, processor: Processor, ticks: int = LONGEST, *, clock: float = math.nan
+    lowered: Lowered, run: KeptRun, processor: Processor, ticks: int = LONGEST, *, clock: float = math.nan
 ) -> OnProcessor:
     """Feed a controller on a processor with what its inputs were in a run, and compare it with the host.
     ``clock`` (Hz) is that of the processor. At most ``ticks`` are replayed, and as many as fit its memory.
@@ -123,16 +123,16 @@ def on_processor(
     ------
     BuildProblem, NoProcessor
     """
-    inputs, signals = inputs_of(made, run), signals_of(made)
-    a_tick = max(8 * inputs.shape[1], 8 * len(signals) + 4 * (1 + len(made.blocks)))
+    inputs, signals = inputs_of(lowered, run), signals_of(lowered)
+    a_tick = max(8 * inputs.shape[1], 8 * len(signals) + 4 * (1 + len(lowered.blocks)))
     inputs = inputs[: min(ticks, ROOM // a_tick)]
-    expected, data = replay(load(shipped_alone(made)), inputs, len(signals))
+    expected, data = replay(load(shipped_alone(lowered)), inputs, len(signals))
     with tempfile.TemporaryDirectory() as work:
         folder = Path(work)
-        flash = build_for(made, inputs, signals, processor, folder)
+        flash = build_for(lowered, inputs, signals, processor, folder)
         emulate(processor, folder)
         given = np.fromfile(folder / "signals.bin", dtype="<f8").reshape(len(inputs), len(signals))
-        counts = np.fromfile(folder / "counts.bin", dtype="<u4").reshape(len(inputs), 1 + len(made.blocks))
+        counts = np.fromfile(folder / "counts.bin", dtype="<u4").reshape(len(inputs), 1 + len(lowered.blocks))
     instructions = counts / STEPS
     unlike = ""
     other = given.view(np.int64) != expected.view(np.int64)
@@ -145,26 +145,26 @@ def on_processor(
         len(inputs),
         float(means[0]),
         round(float(instructions[:, 0].max())),
-        {b.name: float(m) for b, m in zip(made.blocks, means[1:])},
+        {b.name: float(m) for b, m in zip(lowered.blocks, means[1:])},
         flash,
         data,
         unlike,
-        float(instructions[:, 0].max()) / made.deck.tick / clock,
+        float(instructions[:, 0].max()) / lowered.deck.tick / clock,
     )
 
 
-def build_for(made: Lowered, inputs: np.ndarray, signals: list[str], processor: Processor, folder: Path) -> int:
+def build_for(lowered: Lowered, inputs: np.ndarray, signals: list[str], processor: Processor, folder: Path) -> int:
     """Build a program that replays inputs; returns the bytes of code and constants of the controller
     alone."""
     if missing := missing_tools():
         raise NoProcessor(missing)
     board = resources.files("pendel.core.firmware") / "board"
     texts = {
-        **files(made).texts,
+        **files(lowered).texts,
         "board.c": (board / "board.c").read_text("utf-8"),
         "board.ld": (board / "board.ld").read_text("utf-8"),
-        "timed.c": timed(made),
-        "replay.c": replay_main(made, inputs, signals),
+        "timed.c": timed(lowered),
+        "replay.c": replay_main(lowered, inputs, signals),
     }
     for name, text in texts.items():
         (folder / name).write_text(text, "utf-8")
@@ -186,7 +186,7 @@ def build_for(made: Lowered, inputs: np.ndarray, signals: list[str], processor: 
         ]
     )
     alone = folder / "alone.o"
-    run_compiler([*common, "-c", str(folder / f"{made.name}.c"), "-o", str(alone), f"-I{folder}"])
+    run_compiler([*common, "-c", str(folder / f"{lowered.name}.c"), "-o", str(alone), f"-I{folder}"])
     return text_bytes(alone)
 
 
@@ -199,13 +199,13 @@ def text_bytes(target: Path) -> int:
     return int(lines[1].split()[0]) if len(lines) > 1 else 0
 
 
-def timed(made: Lowered) -> str:
+def timed(lowered: Lowered) -> str:
     """The source as shipped, with the calls of blocks timed."""
-    text = source(made)  # each call on a line of its own
-    head, mark, body = text.partition(f"void {made.name}_tick(")
-    for k, block in enumerate(made.blocks):
+    text = source(lowered)  # each call on a line of its own
+    head, mark, body = text.partition(f"void {lowered.name}_tick(")
+    for k, block in enumerate(lowered.blocks):
         for part in Part:
-            call = f"{call_name(made, block, part)}("
+            call = f"{call_name(lowered, block, part)}("
             lines = []
             for line in body.split("\n"):
                 if line.strip().startswith(call):
@@ -213,18 +213,18 @@ def timed(made: Lowered) -> str:
                     line = f"{pad}pd_from = pd_now(); {line.strip()} pd_spent[{k}] += (pd_from - pd_now()) & 0xFFFFFFu;"
                 lines.append(line)
             body = "\n".join(lines)
-    count = max(1, len(made.blocks))
+    count = max(1, len(lowered.blocks))
     own = f"uint32_t pd_now(void);\nextern uint32_t pd_spent[{count}];\n"
     own += f"uint32_t pd_spent[{count}];\nstatic uint32_t pd_from;\n"
-    plain = f"{mark}{text.partition(mark)[2]}".replace(f"{made.name}_tick(", f"{made.name}_plain_tick(")
-    return f"{head}{own}void {made.name}_plain_tick({made.name}_t *c);\n{plain}\n{mark}{body}"
+    plain = f"{mark}{text.partition(mark)[2]}".replace(f"{lowered.name}_tick(", f"{lowered.name}_plain_tick(")
+    return f"{head}{own}void {lowered.name}_plain_tick({lowered.name}_t *c);\n{plain}\n{mark}{body}"
 
 
-def replay_main(made: Lowered, inputs: np.ndarray, signals: list[str]) -> str:
+def replay_main(lowered: Lowered, inputs: np.ndarray, signals: list[str]) -> str:
     """A program that feeds the inputs, keeps all signals and counts, and writes them to files."""
-    adapter = shipped_alone(made)
+    adapter = shipped_alone(lowered)
     adapter = adapter[adapter.index("int pd_ctl_size(void)") :]
-    name, count = made.name, max(1, len(made.blocks))
+    name, count = lowered.name, max(1, len(lowered.blocks))
     ticks, columns = inputs.shape
     rows = ",\n".join(", ".join(float(x).hex() for x in row) for row in inputs)
     wide = max(1, len(signals))
@@ -241,7 +241,7 @@ extern uint32_t pd_spent[{count}];
 static const double pd_inputs[{ticks * columns}] = {{
 {rows}}};
 static double pd_signals[{ticks * wide}];
-static uint32_t pd_counts[{ticks * (1 + len(made.blocks))}];
+static uint32_t pd_counts[{ticks * (1 + len(lowered.blocks))}];
 
 {adapter}
 int main(void)
@@ -262,9 +262,9 @@ int main(void)
         from = pd_now();
         {name}_plain_tick(&whole);
         spent = (from - pd_now()) & 0xFFFFFFu;
-        pd_counts[k * {1 + len(made.blocks)}u] = spent;
-        for (j = 0; j < {len(made.blocks)}u; j++) {{
-            pd_counts[(k * {1 + len(made.blocks)}u) + 1u + j] = pd_spent[j];
+        pd_counts[k * {1 + len(lowered.blocks)}u] = spent;
+        for (j = 0; j < {len(lowered.blocks)}u; j++) {{
+            pd_counts[(k * {1 + len(lowered.blocks)}u) + 1u + j] = pd_spent[j];
         }}
     }}
     pd_write("signals.bin", 11u, pd_signals, (uint32_t)sizeof(pd_signals));

@@ -61,7 +61,7 @@ class ProposedFormats:
 def errors_of(given: KeptRun, exact: KeptRun, signals: Sequence[str], angles: Collection[str]) -> dict[str, float]:
     """By signal, the rms of its difference in closed loop over its span. Signals of few levels may change a
     tick earlier or later, as where a time falls on a tick."""
-    found = {}
+    errors = {}
     for signal in signals:
         a, b = given.trace(signal).y, exact.trace(signal).y
         count = min(len(a), len(b))
@@ -71,8 +71,8 @@ def errors_of(given: KeptRun, exact: KeptRun, signals: Sequence[str], angles: Co
             earlier, later = np.abs(a[1:-1] - b[:-2]), np.abs(a[1:-1] - b[2:])
             gap = np.minimum(np.minimum(gap[1:-1], earlier), later)
         span = max(float(np.ptp(b)), float(np.max(np.abs(b), initial=0.0)), 1e-300)
-        found[signal] = float(np.sqrt(np.mean(gap * gap))) / (2.0 * np.pi if signal in angles else span)
-    return found
+        errors[signal] = float(np.sqrt(np.mean(gap * gap))) / (2.0 * np.pi if signal in angles else span)
+    return errors
 
 
 def propose_formats(

@@ -28,26 +28,26 @@ def sizes_in(deck: ControlDeck, run: KeptRun) -> dict[str, dict[str, float]]:
     BuildProblem
         when the compiler refuses, or the run does not fit the deck as it is now.
     """
-    found: dict[str, dict[str, float]] = {}
+    seen_sizes: dict[str, dict[str, float]] = {}
 
     def note(name: str, size: float) -> None:
         card, _, item = name.partition(".")
         if math.isfinite(size) and size > 0.0:
-            found.setdefault(card, {})[item] = float(f"{size:.{DIGITS}g}")
+            seen_sizes.setdefault(card, {})[item] = float(f"{size:.{DIGITS}g}")
 
     for signal in (*deck.signals, *deck.measured):
         if signal in run.keys:
             y = run.trace(signal).y
             note(signal, float(np.max(np.abs(y))) if len(y) else 0.0)
     observed = observed_source(deck)
-    made = observed.lowered
+    lowered = observed.lowered
     library = load(observed.text)
-    replay(library, inputs_of(made, run), len(signals_of(made)))
+    replay(library, inputs_of(lowered, run), len(signals_of(lowered)))
     sizes = np.zeros(max(1, len(observed.names)))
     library.pd_ctl_seen.argtypes = [ctypes.c_void_p]
     library.pd_ctl_seen(pointer(sizes))
-    placed = {f"{b.name}.{n}" for b in made.blocks for n in (*b.tree.states, *assigned_often(b.tree.body), LINE)}
+    placed = {f"{b.name}.{n}" for b in lowered.blocks for n in (*b.tree.states, *assigned_often(b.tree.body), LINE)}
     for name, size in zip(observed.names, sizes):
         if name in placed:
             note(name, float(size))
-    return found
+    return seen_sizes

@@ -99,7 +99,7 @@ class Checked:
     watched: bool | None = None
 
 
-def write_sources(made: Lowered, folder: Path, drive: Drive | None = None, *, board: bool = False) -> list[Path]:
+def write_sources(lowered: Lowered, folder: Path, drive: Drive | None = None, *, board: bool = False) -> list[Path]:
     """Write source, header, example main and the library beside; with a ``drive`` also a page about them and their
     description for other tools; for a ``board`` also the slave by which it is watched and changed.
 
@@ -111,13 +111,13 @@ def write_sources(made: Lowered, folder: Path, drive: Drive | None = None, *, bo
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
         raise FileProblem(str(folder), f"the folder cannot be made: {problem.strerror}.") from problem
-    texts = files(made).texts
+    texts = files(lowered).texts
     if drive is not None:
         units = {key: info.unit for key, info in signal_infos(drive).items()}
-        texts[f"{made.name}.html"] = document_of(made, units, findings_of(drive, made))
-        texts[f"{made.name}.a2l"] = a2l_of(made, describe(drive, made))
+        texts[f"{lowered.name}.html"] = document_of(lowered, units, findings_of(drive, lowered))
+        texts[f"{lowered.name}.a2l"] = a2l_of(lowered, describe(drive, lowered))
     if board:
-        texts |= board_sources(made)
+        texts |= board_sources(lowered)
     paths = [folder / name for name in texts]
     for path in paths:
         leave_others_alone(path)
@@ -163,7 +163,7 @@ def build_strictly(shipped: Files) -> int:
         return target.stat().st_size
 
 
-def inputs_of(made: Lowered, run: KeptRun) -> np.ndarray:
+def inputs_of(lowered: Lowered, run: KeptRun) -> np.ndarray:
     """What a controller's inputs were in a run, SI, shape (ticks, inputs).
 
     Raises
@@ -171,22 +171,22 @@ def inputs_of(made: Lowered, run: KeptRun) -> np.ndarray:
     BuildProblem
         when the run does not fit the deck as it is now.
     """
-    missing = [i.signal for i in made.inputs if i.signal not in run.keys]
+    missing = [i.signal for i in lowered.inputs if i.signal not in run.keys]
     if missing:
         raise BuildProblem(f"The run {run.name} has no signal {missing[0]}. Run the drive once more, then check.")
     ticks = len(run.ticks)
     times = run.tick_times
-    columns = [run.trace(i.signal) for i in made.inputs]
+    columns = [run.trace(i.signal) for i in lowered.inputs]
     if not columns:
         return np.zeros((ticks, 1))
     return np.column_stack([c.y if c.sampled else np.interp(times, c.t, c.y) for c in columns])
 
 
-def signals_of(made: Lowered) -> list[str]:
-    return [f"{b.name}.{p}" for b in made.blocks for p in b.tree.outputs]
+def signals_of(lowered: Lowered) -> list[str]:
+    return [f"{b.name}.{p}" for b in lowered.blocks for p in b.tree.outputs]
 
 
-def build_and_check(made: Lowered, run: KeptRun) -> Checked:
+def build_and_check(lowered: Lowered, run: KeptRun) -> Checked:
     """Build the shipped code, feed it with what its inputs were in a run, and compare it with the same
     controller in float64; and to the bit with builds of other optimisation.
 
@@ -196,16 +196,16 @@ def build_and_check(made: Lowered, run: KeptRun) -> Checked:
         when the compiler refuses, typed C does what C leaves undefined, or the run does not fit the deck as it
         is now.
     """
-    shipped = files(made)
+    shipped = files(lowered)
     try:
         size = build_strictly(shipped)
     except BuildProblem as problem:
-        if sentence := refused_typed_c(made, shipped.source, str(problem)):
+        if sentence := refused_typed_c(lowered, shipped.source, str(problem)):
             raise BuildProblem(sentence) from problem
         raise
-    inputs, signals = inputs_of(made, run), signals_of(made)
-    watched = watch_typed_c(made, inputs) if shipped.own_c else None
-    text = shipped_alone(made)
+    inputs, signals = inputs_of(lowered, run), signals_of(lowered)
+    watched = watch_typed_c(lowered, inputs) if shipped.own_c else None
+    text = shipped_alone(lowered)
     plain, data = replay(load(text), inputs, len(signals))
     unlike, builds = [], []
     for command in filter(None, (compiler(), other_compiler())):
@@ -215,7 +215,7 @@ def build_and_check(made: Lowered, run: KeptRun) -> Checked:
             unlike += first_difference(plain, again, signals, builds[-1])
     if ran_as_shipped(run, text):
         unlike += first_difference(plain, recorded(run, signals, len(inputs)), signals, f"the run {run.name}")
-    compared = beside_float64(made, plain, run)
+    compared = beside_float64(lowered, plain, run)
     lines = shipped.source.count("\n") + shipped.header.count("\n")
     return Checked(
         Path(compiler()[0]).name,
@@ -230,28 +230,28 @@ def build_and_check(made: Lowered, run: KeptRun) -> Checked:
     )
 
 
-def beside_float64(made: Lowered, given: np.ndarray, run: KeptRun) -> tuple[Compared, ...]:
+def beside_float64(lowered: Lowered, given: np.ndarray, run: KeptRun) -> tuple[Compared, ...]:
     """A controller's signals beside those that it gives in float64 for the inputs of a run."""
-    exact, angles = exact_for(made, run), angles_of(made)
-    return tuple(Compared(s, given[:, k], exact[:, k], s in angles) for k, s in enumerate(signals_of(made)))
+    exact, angles = exact_for(lowered, run), angles_of(lowered)
+    return tuple(Compared(s, given[:, k], exact[:, k], s in angles) for k, s in enumerate(signals_of(lowered)))
 
 
-def exact_for(made: Lowered, run: KeptRun) -> np.ndarray:
+def exact_for(lowered: Lowered, run: KeptRun) -> np.ndarray:
     """What a controller's signals are in float64 for the inputs of a run, shape (ticks, signals)."""
-    plain = in_float64(made.deck)
-    return replay(library_of(plain), inputs_of(plain, run), len(signals_of(made)))[0]
+    plain = in_float64(lowered.deck)
+    return replay(library_of(plain), inputs_of(plain, run), len(signals_of(lowered)))[0]
 
 
-def angles_of(made: Lowered) -> set[str]:
+def angles_of(lowered: Lowered) -> set[str]:
     """Signals that wrap."""
-    return {f"{b.name}.{n}" for b in made.blocks for n in b.tree.angles}
+    return {f"{b.name}.{n}" for b in lowered.blocks for n in b.tree.angles}
 
 
-def compare(made: Lowered, run: KeptRun) -> tuple[Compared, ...]:
+def compare(lowered: Lowered, run: KeptRun) -> tuple[Compared, ...]:
     """A controller's signals for the inputs of a run, beside those in float64. Raises `BuildProblem`."""
-    inputs = inputs_of(made, run)
-    given = replay(load(shipped_alone(made)), inputs, len(signals_of(made)))[0]
-    return beside_float64(made, given, run)
+    inputs = inputs_of(lowered, run)
+    given = replay(load(shipped_alone(lowered)), inputs, len(signals_of(lowered)))[0]
+    return beside_float64(lowered, given, run)
 
 
 def ran_as_shipped(run: KeptRun, text: str) -> bool:
@@ -275,20 +275,20 @@ def in_float64(deck: ControlDeck) -> Lowered:
 
 
 @lru_cache(maxsize=KNOWN_IN_FLOAT64)
-def library_of(made: Lowered) -> ctypes.CDLL:
+def library_of(lowered: Lowered) -> ctypes.CDLL:
     """A controller's code, loaded; that of one of the last is not written again."""
-    return load(shipped_alone(made))
+    return load(shipped_alone(lowered))
 
 
 def recorded(run: KeptRun, signals: Sequence[str], ticks: int) -> np.ndarray:
     """The controller's signals as a run recorded them, shape (ticks, signals); NaN where it did not."""
     if len(run.ticks) == ticks and set(signals) <= set(run.tick_signals):
         return run.ticks[:, [run.tick_signals.index(signal) for signal in signals]]
-    found = np.full((ticks, len(signals)), np.nan)
+    columns = np.full((ticks, len(signals)), np.nan)
     for k, signal in enumerate(signals):
         if signal in run.keys and len(trace := run.trace(signal).y) == ticks:
-            found[:, k] = trace
-    return found
+            columns[:, k] = trace
+    return columns
 
 
 def first_difference(a: np.ndarray, b: np.ndarray, signals: Sequence[str], build: str) -> list[str]:
@@ -358,7 +358,7 @@ class Beside:
     span: np.ndarray
 
 
-def beside_recorded(made: Lowered, run: KeptRun, compared: Sequence[str]) -> Beside:
+def beside_recorded(lowered: Lowered, run: KeptRun, compared: Sequence[str]) -> Beside:
     """What a run recorded of a controller's signals, beside what the controller gives in float64.
 
     Raises
@@ -366,7 +366,7 @@ def beside_recorded(made: Lowered, run: KeptRun, compared: Sequence[str]) -> Bes
     PendelError
         where it has no C in float64, or the run is none of it.
     """
-    plain, signals, angles = in_float64(made.deck), signals_of(made), angles_of(made)
+    plain, signals, angles = in_float64(lowered.deck), signals_of(lowered), angles_of(lowered)
     held, inputs = Held(library_of(plain)), np.ascontiguousarray(inputs_of(plain, run))
     ticks = np.ascontiguousarray(run.ticks)
     n, width = len(compared), ticks.shape[1]

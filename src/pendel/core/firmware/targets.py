@@ -22,7 +22,7 @@ class UnknownTarget(PendelError):
         return f"There is no target “{self.name}” to build for. Choose one of {', '.join(TARGETS)}."
 
 
-def image_for(made: Lowered, target: str = HOST) -> bytes:
+def image_for(lowered: Lowered, target: str = HOST) -> bytes:
     """The program of a simulated board.
 
     Raises
@@ -30,9 +30,9 @@ def image_for(made: Lowered, target: str = HOST) -> bytes:
     UnknownTarget, NoProcessor, BuildProblem, SensorReadsController
     """
     if target == HOST:
-        return build_library(image_text(made)).read_bytes()
+        return build_library(image_text(lowered)).read_bytes()
     if target == M4F:
-        return processor_image(made, processor_of(M4F))
+        return processor_image(lowered, processor_of(M4F))
     raise UnknownTarget(target)
 
 

@@ -39,7 +39,7 @@ int main(int n, char **files)
 """
 
 
-def watch_typed_c(made: Lowered, inputs: np.ndarray) -> bool:
+def watch_typed_c(lowered: Lowered, inputs: np.ndarray) -> bool:
     """Run a controller with typed C under the compiler's checks, with ``inputs`` as of
     `pendel.core.firmware.ship.inputs_of`. Returns whether the compiler has such checks.
 
@@ -48,53 +48,53 @@ def watch_typed_c(made: Lowered, inputs: np.ndarray) -> bool:
     BuildProblem
         with the first thing it does that C leaves undefined, or where it comes to no end.
     """
-    titles = " or ".join(b.tree.title for b in made.blocks if b.tree.verbatim)
-    signals = sum(len(b.tree.outputs) for b in made.blocks)
-    text = shipped_alone(made)
-    text += MAIN.format(name=made.name, inputs=inputs.shape[1], signals=signals + 1)
+    titles = " or ".join(b.tree.title for b in lowered.blocks if b.tree.verbatim)
+    signals = sum(len(b.tree.outputs) for b in lowered.blocks)
+    text = shipped_alone(lowered)
+    text += MAIN.format(name=lowered.name, inputs=inputs.shape[1], signals=signals + 1)
     with tempfile.TemporaryDirectory() as work:
         source, program, data = (Path(work) / name for name in ("watched.c", "watched", "inputs"))
         source.write_text(text)
         np.ascontiguousarray(inputs, dtype=float).tofile(data)
         try:
             run_compiler([*compiler(), *WATCHED, str(source), "-o", str(program), "-lm"])
-            ended, told = run_limited([str(program), str(data)], "", COMPUTING)
+            ended, output = run_limited([str(program), str(data)], "", COMPUTING)
         except (BuildProblem, OSError):  # no such checks, or no program may be started here
             return False
         except subprocess.TimeoutExpired:
-            ended, told = -signal.SIGXCPU, ""
+            ended, output = -signal.SIGXCPU, ""
     if ended == -signal.SIGXCPU:
         raise BuildProblem(f"{titles}: the typed C did not come to its end in {COMPUTING} s. Look at its loops.")
-    if found := TOLD.search(told):
-        raise BuildProblem(_sentence(made, text.split("\n"), int(found[1]) - 1, found[2], titles))
+    if report := TOLD.search(output):
+        raise BuildProblem(_sentence(lowered, text.split("\n"), int(report[1]) - 1, report[2], titles))
     if ended:
         how = signal.strsignal(-ended) if ended < 0 else f"with {ended}"
         raise BuildProblem(f"{titles}: the typed C ended the program ({how}). Look at its pointers and calls.")
     return True
 
 
-def refused_typed_c(made: Lowered, source: str, told: str) -> str:
+def refused_typed_c(lowered: Lowered, source: str, output: str) -> str:
     """What a compiler says of typed C in a controller's source, in a sentence; nothing where it says nothing of
     that."""
     lines = source.split("\n")
-    errors = rf"\b{made.name}\.c:(\d+):\d+: (?:fatal )?error: (.+?)(?: \[-W[^]]*\])?$"
-    for found in re.finditer(errors, told, re.MULTILINE):
-        at = int(found[1]) - 1
-        title = _title_at(made, lines, at)
+    errors = rf"\b{lowered.name}\.c:(\d+):\d+: (?:fatal )?error: (.+?)(?: \[-W[^]]*\])?$"
+    for error in re.finditer(errors, output, re.MULTILINE):
+        at = int(error[1]) - 1
+        title = _title_at(lowered, lines, at)
         if title:
-            reason = found[2].replace("‘", "“").replace("’", "”")
+            reason = error[2].replace("‘", "“").replace("’", "”")
             return f"{title}: The compiler says of “{shorten(lines[at].strip())}”: {reason}."
     return ""
 
 
-def _sentence(made: Lowered, lines: list[str], at: int, reason: str, titles: str) -> str:
+def _sentence(lowered: Lowered, lines: list[str], at: int, reason: str, titles: str) -> str:
     """``at`` is the place of the line in the program."""
-    title, line = _title_at(made, lines, at) or titles, shorten(lines[at].strip())
+    title, line = _title_at(lowered, lines, at) or titles, shorten(lines[at].strip())
     return f"{title}: “{line}” is undefined in C: {reason.replace(chr(39), '')}. Correct it."
 
 
-def _title_at(made: Lowered, lines: list[str], at: int) -> str:
+def _title_at(lowered: Lowered, lines: list[str], at: int) -> str:
     """The block in whose typed C a line lies; none where it lies elsewhere."""
     heads = (re.match(r"static void (\w+)\(", line) for line in reversed(lines[: at + 1]))
     inside = next((head[1] for head in heads if head), "")
-    return typed_functions(made).get(inside, "")
+    return typed_functions(lowered).get(inside, "")

@@ -72,12 +72,12 @@ class ValueFacts:
         return next((n for n in self.numbers if n.alone), None)
 
 
-def values_of(drive: Drive, made: Lowered) -> tuple[ValueFacts, ...]:
+def values_of(drive: Drive, lowered: Lowered) -> tuple[ValueFacts, ...]:
     """All values that the blocks of a controller use, in running order."""
-    return tuple(v for block in made.blocks for v in _of_block(drive, made, block))
+    return tuple(v for block in lowered.blocks for v in _of_block(drive, lowered, block))
 
 
-def _of_block(drive: Drive, made: Lowered, block: LoweredBlock) -> Iterable[ValueFacts]:
+def _of_block(drive: Drive, lowered: Lowered, block: LoweredBlock) -> Iterable[ValueFacts]:
     card, kind, instance = drive.cards[block.name], kind_in(drive, block.name), block.tree.instance
     read = {v.name for v in block.tree.live}
     for name in instance.used_values:
@@ -91,7 +91,7 @@ def _of_block(drive: Drive, made: Lowered, block: LoweredBlock) -> Iterable[Valu
         yield ValueFacts(
             block.name,
             block.tree.title,
-            made.members[block.name],
+            lowered.members[block.name],
             name,
             value.label if value else "",
             unit_in_use(drive, block.name, name),
@@ -149,7 +149,7 @@ def _admitted(drive: Drive, block: str, value: Value | None, text: str, *, lowes
     return text
 
 
-def live_choices(drive: Drive, made: Lowered, wished: Iterable[str]) -> dict[str, dict[str, tuple[str, str]]]:
+def live_choices(drive: Drive, lowered: Lowered, wished: Iterable[str]) -> dict[str, dict[str, tuple[str, str]]]:
     """Values that are to become live, by block, from texts: ``BLOCK`` for all its values, ``BLOCK.VALUE``, or
     ``BLOCK.VALUE=LOWEST…HIGHEST``.
 
@@ -158,8 +158,8 @@ def live_choices(drive: Drive, made: Lowered, wished: Iterable[str]) -> dict[str
     DriveProblem
         naming what a text asks for that there is not.
     """
-    facts = values_of(drive, made)
-    found: dict[str, dict[str, tuple[str, str]]] = {}
+    facts = values_of(drive, lowered)
+    ends_of: dict[str, dict[str, tuple[str, str]]] = {}
     for wish in wished:
         path, equals, ends = wish.partition("=")
         low, parting, high = ends.replace("...", "…").partition("…")
@@ -174,8 +174,8 @@ def live_choices(drive: Drive, made: Lowered, wished: Iterable[str]) -> dict[str
             raise DriveProblem(f"“{path}” names no value that can be live. There are {known}.")
         for v in meant:
             pair = (low.strip(), high.strip()) if equals else usual_ends(drive, v.block, v.name, v.now)
-            found.setdefault(v.block, {})[v.name] = v.ends if v.ends and not equals else pair
-    return found
+            ends_of.setdefault(v.block, {})[v.name] = v.ends if v.ends and not equals else pair
+    return ends_of
 
 
 def _is_tuned(value: ValueFacts) -> bool:

@@ -48,7 +48,7 @@ def write_c(drive: Drive) -> Written:
             problem="The control deck is empty: there is no code to make. Add a regulator on the Drive page."
         )
     try:
-        made = prepared.lowered
+        lowered = prepared.lowered
     except DriveHasFindings as problem:
         chosen = number_choices(drive, prepared.examined)
         plain = in_float(deck, chosen)
@@ -56,14 +56,14 @@ def write_c(drive: Drive) -> Written:
         facts = tuple(replace(f, number=chosen.of(f.block), own_format=f.block in chosen.blocks) for f in facts)
         values = values_of(drive, plain)
         return Written(deck, facts=facts, values=values, problem=str(problem.findings[0]))
-    source = files(made)
+    source = files(lowered)
     return Written(
         deck,
-        made,
+        lowered,
         source,
-        facts_of(made),
-        values_of(drive, made),
-        tuple(findings_of(drive, made)),
+        facts_of(lowered),
+        values_of(drive, lowered),
+        tuple(findings_of(drive, lowered)),
         words=words_of(source.texts.values()),
     )
 

@@ -50,13 +50,13 @@ def unit_source(unit: Unit, token: str) -> str:
 
 def sources_of(unit: Unit, token: str) -> dict[str, tuple[str, tuple[str, ...]]]:
     """Texts of a unit by file name, each with the flags it is compiled with."""
-    found = {"unit.c": (unit_source(unit, token), LOOP_FLAGS)}
+    sources = {"unit.c": (unit_source(unit, token), LOOP_FLAGS)}
     if unit.has_plant:
         for place, text in enumerate(unit.prepared.structure.source.split(UNIT)):
-            found[f"plant_{place + 1}.c"] = (text, FLAGS)
+            sources[f"plant_{place + 1}.c"] = (text, FLAGS)
     if unit.has_controller:
-        found["controller.c"] = (unit.program.control, FLAGS)
-    return found
+        sources["controller.c"] = (unit.program.control, FLAGS)
+    return sources
 
 
 def token_of(unit: Unit) -> str:

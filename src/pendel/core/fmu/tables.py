@@ -71,10 +71,10 @@ def profile_values(unit: Unit) -> list[float]:
 def profiles(unit: Unit) -> list[tuple[Sequence[float], Sequence[float]]]:
     """Times and levels; those that come from outside have one level, which is set."""
     outside = {v.place for v in unit.variables if v.kind is Kind.PROFILE}
-    found = list[tuple[Sequence[float], Sequence[float]]]()
+    profiles = list[tuple[Sequence[float], Sequence[float]]]()
     for place, (times, levels) in enumerate(unit.inputs.profiles):
-        found.append(((0.0,), (levels[0] if levels else 0.0,)) if place in outside else (times, levels))
-    return found
+        profiles.append(((0.0,), (levels[0] if levels else 0.0,)) if place in outside else (times, levels))
+    return profiles
 
 
 def asked(unit: Unit) -> list[str]:
@@ -177,7 +177,7 @@ def run_tables(unit: Unit) -> str:
 def pulses(unit: Unit) -> list[str]:
     """Pulse channels at their start; as `pulse_structs` of the simulator fills them."""
     structure = unit.prepared.structure
-    found = []
+    structs = []
     for shape, own in zip(structure.pulses, unit.inputs.pulses):
         upper, lower = (structure.mode_keys.index(g) if g else -1 for g in (shape.upper, shape.lower))
         fields = {
@@ -201,5 +201,5 @@ def pulses(unit: Unit) -> list[str]:
                 }.items()
             },
         }
-        found.append("{" + ", ".join(f".{name} = {text}" for name, text in fields.items()) + "}")
-    return found
+        structs.append("{" + ", ".join(f".{name} = {text}" for name, text in fields.items()) + "}")
+    return structs

@@ -133,15 +133,15 @@ class Unit:
     @cached_property
     def variables(self) -> list[Variable]:
         """All variables; the place of each is its value reference."""
-        found = [Variable("time", Kind.TIME, unit="s", description="Time")]
+        variables = [Variable("time", Kind.TIME, unit="s", description="Time")]
         if self.what is What.PLANT:
-            found += self._commands(Kind.COMMAND_IN)
+            variables += self._commands(Kind.COMMAND_IN)
         if self.what is What.CONTROLLER:
-            found += self._measured()
-            found += self._commands(Kind.COMMAND_OUT)
-        found += self._profiles() + self._values()
-        found += self._signals()
-        return with_own_names(found)
+            variables += self._measured()
+            variables += self._commands(Kind.COMMAND_OUT)
+        variables += self._profiles() + self._values()
+        variables += self._signals()
+        return with_own_names(variables)
 
     @property
     def offered(self) -> dict[str, str]:
@@ -197,7 +197,7 @@ class Unit:
         pulsed = {f"{p.card}.{name}" for p in structure.pulses for _, name in p.numbers}
         plant = {k: n for n, k in enumerate(structure.parameter_keys)} if self.has_plant else {}
         blocks = {k: n for n, k in enumerate(self.program.control_values)} if self.has_controller else {}
-        found = []
+        values = []
         for key in dict.fromkeys((*plant, *blocks)):
             card, _, name = key.partition(".")
             declared = {v.name: v for v in kind_of(self.drive.cards[card]).values} if card in self.drive.cards else {}
@@ -213,8 +213,8 @@ class Unit:
             value = declared[name]
             words, outside = self._words(card, value.label), key in self.names
             unit = plain_unit(value.unit)
-            found.append(Variable(key, Kind.VALUE, place, other, unit, words, float(start), outside))
-        return found
+            values.append(Variable(key, Kind.VALUE, place, other, unit, words, float(start), outside))
+        return values
 
     def _stands_alone(self, key: str, name: str, start: float) -> bool:
         """Whether equations and blocks take a value as it was entered, and nothing else is worked out from it before a
@@ -237,13 +237,13 @@ class Unit:
             return False
 
     def _signals(self) -> list[Variable]:
-        found = []
+        signals = []
         if self.has_plant:
-            found += [self._signal(k, Kind.SIGNAL, n) for n, k in enumerate(self.prepared.structure.signals)]
-            found = [replace(v, inner=v.inner or v.name.split(":")[0] in FLOWS) for v in found]
+            signals += [self._signal(k, Kind.SIGNAL, n) for n, k in enumerate(self.prepared.structure.signals)]
+            signals = [replace(v, inner=v.inner or v.name.split(":")[0] in FLOWS) for v in signals]
         if self.has_controller:
-            found += [self._signal(k, Kind.BLOCK, n) for n, k in enumerate(self.program.control_signals)]
-        return found
+            signals += [self._signal(k, Kind.BLOCK, n) for n, k in enumerate(self.program.control_signals)]
+        return signals
 
 
 def rest(values: Mapping[str, float], name: str) -> dict[str, float]:
@@ -257,7 +257,7 @@ def plain_unit(unit: str) -> str:
 def with_own_names(variables: list[Variable]) -> list[Variable]:
     """The variables, each with a name of its own: a value called like a signal of its card is told apart."""
     taken: set[str] = set()
-    found = []
+    renamed = []
     for variable in sorted(variables, key=lambda v: v.kind is Kind.VALUE and not v.from_outside):
         name = variable.name
         if name in taken:
@@ -265,8 +265,8 @@ def with_own_names(variables: list[Variable]) -> list[Variable]:
         while name in taken:
             name += "_"
         taken.add(name)
-        found.append(replace(variable, name=name))
-    return found
+        renamed.append(replace(variable, name=name))
+    return renamed
 
 
 __all__ = ["Kind", "Unit", "Variable", "What"]

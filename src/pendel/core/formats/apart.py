@@ -41,19 +41,19 @@ def arrays_of(path: Path, kind: str, most: int) -> dict[str, np.ndarray]:
         except subprocess.TimeoutExpired as problem:
             raise ValueError(f"reading it took more than {PATIENCE:.0f} s") from problem
     if done.returncode != 0:
-        told = done.stderr.decode("utf-8", "replace").strip().splitlines()[-1:] if done.returncode > 0 else []
-        raise ValueError(told[0][:200] if told else "it is damaged")
-    with np.load(io.BytesIO(done.stdout), allow_pickle=False) as found:
-        return {str(name): np.asarray(found[f"arr_{k}"], dtype=float) for k, name in enumerate(found["arr_0"], 1)}
+        errors = done.stderr.decode("utf-8", "replace").strip().splitlines()[-1:] if done.returncode > 0 else []
+        raise ValueError(errors[0][:200] if errors else "it is damaged")
+    with np.load(io.BytesIO(done.stdout), allow_pickle=False) as arrays:
+        return {str(name): np.asarray(arrays[f"arr_{k}"], dtype=float) for k, name in enumerate(arrays["arr_0"], 1)}
 
 
 def from_mat(data: bytes, most: int) -> dict[str, np.ndarray]:
     import scipy.io
 
-    found = scipy.io.loadmat(io.BytesIO(data))
+    arrays = scipy.io.loadmat(io.BytesIO(data))
     return {
         n: a
-        for n, a in found.items()
+        for n, a in arrays.items()
         if not n.startswith("__") and isinstance(a, np.ndarray) and is_numbers(a.dtype, a.size, most)
     }
 
@@ -61,15 +61,15 @@ def from_mat(data: bytes, most: int) -> dict[str, np.ndarray]:
 def from_hdf(data: bytes, most: int) -> dict[str, np.ndarray]:
     import h5py
 
-    found: dict[str, np.ndarray] = {}
+    arrays: dict[str, np.ndarray] = {}
 
     def take(name: str, item: object) -> None:
         if isinstance(item, h5py.Dataset) and is_numbers(item.dtype, item.size, most):
-            found[name] = item[()]
+            arrays[name] = item[()]
 
     with h5py.File(io.BytesIO(data), "r") as file:
         file.visititems(take)
-    return found
+    return arrays
 
 
 def is_numbers(kind: np.dtype, size: int, most: int) -> bool:
@@ -83,13 +83,13 @@ def main() -> int:
     data = sys.stdin.buffer.read()
     confine([])
     try:
-        found = reader(data, most)
-        made = io.BytesIO()
-        np.savez(made, np.array(list(found), dtype=str), *(a.astype(float) for a in found.values()))
+        arrays = reader(data, most)
+        buffer = io.BytesIO()
+        np.savez(buffer, np.array(list(arrays), dtype=str), *(a.astype(float) for a in arrays.values()))
     except Exception as problem:  # noqa: BLE001  the last line of what is told is the reason
         print(" ".join(str(problem).split()) or type(problem).__name__, file=sys.stderr)
         return 1
-    sys.stdout.buffer.write(made.getvalue())
+    sys.stdout.buffer.write(buffer.getvalue())
     return 0
 
 

@@ -56,7 +56,7 @@ def variables(path: Path) -> dict[str, np.ndarray]:
     if path.exists() and not path.is_file():
         raise FileProblem(str(path), "this is no file, but a folder or a device. Choose a file.")
     try:
-        found = {name: np.atleast_1d(np.squeeze(array)) for name, array in reader(path).items()}
+        arrays = {name: np.atleast_1d(np.squeeze(array)) for name, array in reader(path).items()}
     except FileProblem:
         raise
     except Exception as problem:  # the file's boundary: whatever a damaged one makes a library raise
@@ -65,10 +65,10 @@ def variables(path: Path) -> dict[str, np.ndarray]:
             f"it cannot be read ({getattr(problem, 'strerror', None) or problem}). Check that it is there "
             "and not damaged.",
         ) from problem
-    found = {n: a for n, a in found.items() if a.ndim <= 2 and 2 <= a.size <= MOST_NUMBERS}
-    if not found:
+    arrays = {n: a for n, a in arrays.items() if a.ndim <= 2 and 2 <= a.size <= MOST_NUMBERS}
+    if not arrays:
         raise FileProblem(str(path), "no columns or matrices of numbers are in it.")
-    return found
+    return arrays
 
 
 def from_csv(path: Path) -> dict[str, np.ndarray]:
@@ -132,7 +132,7 @@ def unit_choices(role: str) -> tuple[str, ...]:
     return ("A", "kA", "mA") if role.startswith("i_") else ("Wb", "mWb", "V·s", "mV·s")
 
 
-def assembled(found: Mapping[str, np.ndarray], mapping: Layout, source: str = "") -> FluxTable:
+def assembled(arrays_by_name: Mapping[str, np.ndarray], mapping: Layout, source: str = "") -> FluxTable:
     """The table that a mapping makes of a file's variables; holes stay holes (not a number).
 
     Raises
@@ -140,7 +140,7 @@ def assembled(found: Mapping[str, np.ndarray], mapping: Layout, source: str = ""
     FileProblem
         when the chosen variables do not fit each other.
     """
-    missing = [role for role in ROLES if mapping.names.get(role) not in found]
+    missing = [role for role in ROLES if mapping.names.get(role) not in arrays_by_name]
     if missing:
         raise FileProblem(source, f"nothing is chosen for {', '.join(missing)}. Choose a column or matrix for each.")
     arrays = {}
@@ -148,7 +148,7 @@ def assembled(found: Mapping[str, np.ndarray], mapping: Layout, source: str = ""
         unit = mapping.units[role]
         if unit not in unit_choices(role):
             raise FileProblem(source, f"“{unit}” is no unit for {role}. Choose one of {', '.join(unit_choices(role))}.")
-        arrays[role] = found[mapping.names[role]] * FACTORS[unit] * (-1.0 if role in mapping.turned else 1.0)
+        arrays[role] = arrays_by_name[mapping.names[role]] * FACTORS[unit] * (-1.0 if role in mapping.turned else 1.0)
     if all(a.ndim == 1 for a in arrays.values()):
         table = from_columns(arrays, source)
     else:

@@ -20,7 +20,7 @@ from pendel.core.loops.transfer import Transfer
 ENDINGS = {".mat": "MAT", ".json": "JSON", ".csv": "CSV of the response", ".py": "Python"}
 
 
-def save_model(found: Transfer, path: Path) -> None:
+def save_model(transfer: Transfer, path: Path) -> None:
     """Write a model by the ending of the file. Raises `FileProblem`."""
     writers: dict[str, Callable[[Transfer], str | bytes]] = {
         ".mat": as_mat,
@@ -30,13 +30,13 @@ def save_model(found: Transfer, path: Path) -> None:
     }
     if path.suffix not in writers:
         raise FileProblem(str(path), f"the ending must be one of {', '.join(ENDINGS)}.")
-    write_atomically(path, writers[path.suffix](found))
+    write_atomically(path, writers[path.suffix](transfer))
 
 
-def as_mat(found: Transfer) -> bytes:
+def as_mat(transfer: Transfer) -> bytes:
     import scipy.io
 
-    model, frequency = found.model, found.frequencies()
+    model, frequency = transfer.model, transfer.frequencies()
     out = io.BytesIO()
     content = {
         **{name: getattr(model, name) for name in "ABCD"},
@@ -45,23 +45,23 @@ def as_mat(found: Transfer) -> bytes:
         "input": model.input,
         "output": model.output,
         "frequency": frequency,
-        "response": found.response(frequency),
+        "response": transfer.response(frequency),
     }
     scipy.io.savemat(out, content)
     return out.getvalue()
 
 
-def record_of(found: Transfer) -> dict:
+def record_of(transfer: Transfer) -> dict:
     """The model in plain figures; what is not finite is left as nothing."""
-    model, least = found.model, minimal(found.model)
+    model, least = transfer.model, minimal(transfer.model)
     return {
-        "from": found.ends.source,
-        "to": found.ends.target,
-        "opened": list(found.ends.opened),
-        "point": found.point.name,
+        "from": transfer.ends.source,
+        "to": transfer.ends.target,
+        "opened": list(transfer.ends.opened),
+        "point": transfer.point.name,
         "dt": model.dt,
         "states": list(model.states),
-        "units": dict(found.units),
+        "units": dict(transfer.units),
         **{name: getattr(model, name).tolist() for name in "ABCD"},
         "poles": [
             {
@@ -76,17 +76,17 @@ def record_of(found: Transfer) -> dict:
         "zeros": [[z.real, z.imag] for z in zeros_of(least.model).tolist()],
         "order": len(least.model.states),
         "left_out": [{"reason": each.reason, "states": [n for n, _ in each.pole.states]} for each in least.left_out],
-        "remarks": list(found.remarks),
+        "remarks": list(transfer.remarks),
     }
 
 
-def as_json(found: Transfer) -> str:
-    return json.dumps(record_of(found), ensure_ascii=False, indent=1) + "\n"
+def as_json(transfer: Transfer) -> str:
+    return json.dumps(record_of(transfer), ensure_ascii=False, indent=1) + "\n"
 
 
-def as_csv(found: Transfer) -> str:
-    out, frequency = io.StringIO(), found.frequencies()
-    response = found.response(frequency)
+def as_csv(transfer: Transfer) -> str:
+    out, frequency = io.StringIO(), transfer.frequencies()
+    response = transfer.response(frequency)
     sheet = csv.writer(out, lineterminator="\n")
     sheet.writerow(["frequency Hz", "magnitude", "magnitude dB", "phase °"])
     phase = np.degrees(np.unwrap(np.angle(response)))
@@ -95,10 +95,10 @@ def as_csv(found: Transfer) -> str:
     return out.getvalue()
 
 
-def as_python(found: Transfer) -> str:
+def as_python(transfer: Transfer) -> str:
     """A text that runs by itself. Names of the drive stand in it as Python strings, which `repr` makes
     safe."""
-    model = found.model
+    model = transfer.model
     rows = "\n".join(f"{name} = np.array({getattr(model, name).tolist()!r})" for name in "ABCD")
     return f'''"""A linear model of a drive."""
 

@@ -33,7 +33,7 @@ def plain(text: str) -> str:
 
 def unlike(names: Sequence[str], longest: int, taken: Sequence[str] = ()) -> list[str]:
     """The names, of at most so many characters, each made unlike those before it and those that are taken."""
-    found: list[str] = []
+    distinct: list[str] = []
     known = set(taken)
     for name in names:
         own, count = name[:longest], 1
@@ -41,8 +41,8 @@ def unlike(names: Sequence[str], longest: int, taken: Sequence[str] = ()) -> lis
             count += 1
             own = f"{name[: longest - len(str(count)) - 1]}_{count}"
         known.add(own)
-        found.append(own)
-    return found
+        distinct.append(own)
+    return distinct
 
 
 def common_times(run: KeptRun) -> np.ndarray:
@@ -56,16 +56,16 @@ def on_times(trace: Trace, times: np.ndarray) -> np.ndarray:
 
 def columns(runs: list[KeptRun], keys: list[str]) -> list[Column]:
     """The runs one after another, each with its own time."""
-    found: list[Column] = []
+    columns: list[Column] = []
     for run in runs:
         lead = f"{run.name}: " if len(runs) > 1 else ""
         times = common_times(run)
-        found.append((f"{lead}time", "s", times))
+        columns.append((f"{lead}time", "s", times))
         for key in keys:
             if key in run.keys:
                 trace = run.trace(key)
-                found.append((f"{lead}{key}", trace.unit, on_times(trace, times)))
-    return found
+                columns.append((f"{lead}{key}", trace.unit, on_times(trace, times)))
+    return columns
 
 
 def formats() -> dict[str, str]:

@@ -54,9 +54,9 @@ def write_atomically(path: Path, data: str | bytes, *, keep_previous: bool = Fal
         if temporary is not None:
             with contextlib.suppress(OSError):
                 temporary.unlink(missing_ok=True)
-        told = getattr(problem, "strerror", None) or problem
+        reason = getattr(problem, "strerror", None) or problem
         raise FileProblem(
-            str(path), f"it cannot be saved: {told}. Choose another folder; nothing was lost."
+            str(path), f"it cannot be saved: {reason}. Choose another folder; nothing was lost."
         ) from problem
 
 
@@ -97,10 +97,10 @@ def remove_left_over(path: Path) -> None:
     """Remove what processes that are gone left beside a file, or beside its kept version."""
     for name in (path.name, f"{path.name}.bak"):
         for other in path.parent.glob(f"{glob_safe(begins(name))}.*.part"):
-            found = BESIDE.fullmatch(other.name[len(begins(name)) :])
+            match = BESIDE.fullmatch(other.name[len(begins(name)) :])
             with contextlib.suppress(OSError):
                 # A young one may be of another computer that shares the folder.
-                if found and not is_running(int(found[1])) and time.time() - other.stat().st_mtime > YOUNG:
+                if match and not is_running(int(match[1])) and time.time() - other.stat().st_mtime > YOUNG:
                     other.unlink(missing_ok=True)
 
 

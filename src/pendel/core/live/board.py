@@ -100,7 +100,7 @@ class World:
     checksum: int
     idle: np.ndarray
     """What its power stage gets while it is off, by command."""
-    made: Lowered
+    lowered: Lowered
     """Its controller."""
 
 
@@ -131,8 +131,8 @@ def world_of(text: str, *, own_c: bool) -> World:
     drive.settings["controller"] = "as shipped"
     prepared = prepare(drive)
     run = endless_settings(prepared)
-    made = prepared.lowered
-    return World(prepared.program, prepared.inputs(run), checksum_of(made), idle_commands(prepared), made)
+    lowered = prepared.lowered
+    return World(prepared.program, prepared.inputs(run), checksum_of(lowered), idle_commands(prepared), lowered)
 
 
 def world_or_why(text: str, *, own_c: bool) -> tuple[World | None, str]:
@@ -228,7 +228,7 @@ class Board:
             self.start_empty(LINE_ALONE)
             return
         try:
-            library = load(host_text(self.world.made))
+            library = load(host_text(self.world.lowered))
             self.emulator = Emulator(image, PROCESSORS[0], self.folder / f"processor{self.images}")
             self._run_with(self.world, library)
         except PendelError as problem:

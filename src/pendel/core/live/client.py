@@ -133,13 +133,13 @@ class LiveRun:
         self._folder.cleanup()
 
 
-def bring(made: Path, path: Path) -> None:
+def bring(result: Path, path: Path) -> None:
     """Move a run that was kept to its place. Raises `FileProblem`."""
     try:
-        if made.is_symlink() or not made.is_file():
+        if result.is_symlink() or not result.is_file():
             raise FileProblem(str(path), "the run was not kept. Keep it once more.")
         path.parent.mkdir(parents=True, exist_ok=True)
-        shutil.move(made, path)
+        shutil.move(result, path)
     except OSError as problem:
         raise FileProblem(str(path), f"the run cannot be kept: {problem.strerror or problem}.") from problem
 

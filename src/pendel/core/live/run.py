@@ -208,36 +208,36 @@ class LiveProcess:
     def _remark(self) -> None:
         self._mark, self._computed = (time.monotonic(), self.simulator.time if self.simulator else 0.0), 0.0
 
-    def _follow(self, found: Prepared | str) -> None:
+    def _follow(self, prepared: Prepared | str) -> None:
         """A drive is ready: the first one begins the run, a later one changes its values."""
         self.status.followed += 1
         self._framed = 0.0  # send the status at once
-        if isinstance(found, str):
-            self.status.sentence = found
+        if isinstance(prepared, str):
+            self.status.sentence = prepared
             if self.simulator is None:
                 self.status.state, self.paused = "ended", True
             return
         if self.simulator is None:
-            self._begin(found)
+            self._begin(prepared)
             return
         assert self.prepared is not None
-        if found.structure is not self.prepared.structure and found.structure != self.prepared.structure:
+        if prepared.structure is not self.prepared.structure and prepared.structure != self.prepared.structure:
             self.status.sentence = "The drive has other parts or wires now. Start the live run again."
             return
-        if found.program.control != self.prepared.program.control:
+        if prepared.program.control != self.prepared.program.control:
             self.status.sentence = "The controller has other blocks or code now. Start the live run again."
             return
         self._collect()  # what was recorded belongs to the values it was recorded with
         before = self.simulator.inputs
         try:
-            self.simulator.renew(found.inputs(before.settings))
+            self.simulator.renew(prepared.inputs(before.settings))
         except PendelError as problem:
             self.status.sentence = str(problem)
             return
         now = self.simulator.inputs
         if not np.array_equal(now.parameters, before.parameters) or now.profiles != before.profiles:
             self.status.since = self.simulator.time
-        self.prepared, self.status.sentence = found, ""
+        self.prepared, self.status.sentence = prepared, ""
 
     def _begin(self, prepared: Prepared) -> None:
         from pendel.core.runs.simulate import endless_settings
@@ -309,8 +309,8 @@ class LiveProcess:
             rows = latest.rows[begin:]
             parts = math.ceil(POINTS * (rows[-1, 0] - rows[0, 0]) / self.span)
             lean = self._lean.result() if self._lean and self._lean.done() and not self._lean.exception() else None
-            found = extremes(prepared.structure, rows, simulator.inputs.parameters, plant, parts, lean)
-            for key, (t, y) in zip(plant, found):
+            curves = extremes(prepared.structure, rows, simulator.inputs.parameters, plant, parts, lean)
+            for key, (t, y) in zip(plant, curves):
                 self._append(key, t, y)
         blocks = prepared.deck.signals
         times = (latest.first_tick + np.arange(len(latest.ticks))) * prepared.deck.tick

@@ -16,18 +16,18 @@ from pendel.core.runs.simulate import averaged, prepare
 def model_between(drive: Drive, ends: Ends, stopping: Callable[[], bool] = lambda: False) -> Transfer:
     """With converters averaged; what is measured, at their level of detail. Raises as `transfer` and `measured_way`."""
     if ends.at == MEASURED:
-        found = measured_way(prepare(drive), ends, stopping)
+        model = measured_way(prepare(drive), ends, stopping)
     else:
-        found = transfer(prepare(averaged(drive)), ends)
-    names = (*found.model.states, found.ends.source, found.ends.target)
-    return replace(found, units=units_of(drive, names))
+        model = transfer(prepare(averaged(drive)), ends)
+    names = (*model.model.states, model.ends.source, model.ends.target)
+    return replace(model, units=units_of(drive, names))
 
 
 def sweep_between(drive: Drive, ends: Ends, frequencies: Sequence[float], amplitude: float | None = None) -> Swept:
     """Sweep a drive at its level of detail. Raises as `model_between` and `Sweep`."""
-    found = model_between(drive, ends)
-    wished = frequencies if len(frequencies) else usual_frequencies(found).tolist()
-    return Sweep(prepare(drive), found).run(wished, amplitude)
+    model = model_between(drive, ends)
+    wished = frequencies if len(frequencies) else usual_frequencies(model).tolist()
+    return Sweep(prepare(drive), model).run(wished, amplitude)
 
 
 __all__ = ["model_between", "sweep_between"]

@@ -109,7 +109,7 @@ def speeds_for(prepared: Prepared, chain: Chain) -> list[str]:
     kind = kind_of(prepared.drive.cards[card])
     assert isinstance(kind, Part)
     straight = {f"{card}.{name}" for name in kind.signal_names(SignalRole.SPEED)}
-    found = []
+    speeds = []
     for signal in deck.signals:
         origin = plant_origin(deck, signal)
         info = prepared.infos.get(signal)
@@ -119,8 +119,8 @@ def speeds_for(prepared: Prepared, chain: Chain) -> list[str]:
             and info is not None
             and info.unit in ("rad/s", "m/s")
         ):
-            found.append((origin not in straight, signal))
-    return [signal for _, signal in sorted(found, key=lambda each: each[0])]
+            speeds.append((origin not in straight, signal))
+    return [signal for _, signal in sorted(speeds, key=lambda each: each[0])]
 
 
 def mode_of(mechanics: Mechanics, number: int) -> tuple[Chain, Mode]:
@@ -375,14 +375,14 @@ def force_answer(prepared: Prepared, chain: Chain, at: str, speed: str, mean: fl
     torque = next((f"{card}.{n}" for n in kind.signal_names(SignalRole.TORQUE)), "")
     if not torque:
         return ForceAnswer()
-    found = transfer(prepared, Ends(at, torque))
+    answer = transfer(prepared, Ends(at, torque))
     corner = 1.0 / (2 * math.pi * mean)
-    frequency = found.frequencies()
+    frequency = answer.frequencies()
     frequency = frequency[frequency > corner]
     if not len(frequency):
         return ForceAnswer()
     dt = period_behind(prepared.deck, speed)
-    answers = found.response(frequency)
+    answers = answer.response(frequency)
     sign = 1.0 if answers[0].real >= 0 else -1.0
     swing = np.array([high_pass(z, mean, dt) for z in np.exp(2j * math.pi * frequency * dt)])
     lag = np.degrees(np.unwrap(np.angle(sign * answers * swing)))
@@ -409,29 +409,29 @@ def limits_of_it(chain: Chain, answer: ForceAnswer) -> list[str]:
 # placing -------------------------------------------------------------------------
 
 
-def command_for(drive: Drive, found: Calming) -> Command:
+def command_for(drive: Drive, calming: Calming) -> Command:
     """One step that puts the blocks into the drive. Raises `DriveProblem` where it lost what they hang on."""
-    recipe = recipe_for(found)
+    recipe = recipe_for(calming)
     build, keys = Building(drive), list[str]()
     for place, block in enumerate(recipe.blocks):
-        signal = found.at if BEHIND in block.reads.values() else found.speed
+        signal = calming.at if BEHIND in block.reads.values() else calming.speed
         keys.append(build.add(block, signal, place))
-    readers = build.taken_from(found.at)
+    readers = build.taken_from(calming.at)
     for key, block in zip(keys, recipe.blocks):
         for port, source in block.reads.items():
-            start = {BEHIND: found.at, SPEED: found.speed}.get(str(source)) or build.output(keys[int(source)])
+            start = {BEHIND: calming.at, SPEED: calming.speed}.get(str(source)) or build.output(keys[int(source)])
             build.do(commands.add_wire(build.drive, build.end(start), End(key, port)))
     for reader in readers:
         build.do(commands.add_wire(build.drive, build.end(build.output(keys[0])), reader))
-    return replace(build.command, title=f"{recipe.title} behind {found.at}")
+    return replace(build.command, title=f"{recipe.title} behind {calming.at}")
 
 
-def recipe_for(found: Calming) -> Recipe:
-    if found.by is By.NOTCH:
-        return notch_filter(found.frequency, WIDTH, found.depth)
-    if found.by is By.LOW_PASS:
-        return low_pass(found.frequency)
-    return recipe_of_loop(found.gain, found.mean)
+def recipe_for(calming: Calming) -> Recipe:
+    if calming.by is By.NOTCH:
+        return notch_filter(calming.frequency, WIDTH, calming.depth)
+    if calming.by is By.LOW_PASS:
+        return low_pass(calming.frequency)
+    return recipe_of_loop(calming.gain, calming.mean)
 
 
 STEP_X, STEP_Y = 38, 24

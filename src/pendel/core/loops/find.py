@@ -76,27 +76,27 @@ def plant_origin(deck: ControlDeck, signal: str | None, seen: set[str] | None = 
     if block is None or block.name in seen or block.regulates:
         return None
     seen.add(block.name)
-    found = (plant_origin(deck, s, seen) for s in block.sources.values())
-    return next((f for f in found if f), None)
+    origins = (plant_origin(deck, s, seen) for s in block.sources.values())
+    return next((f for f in origins if f), None)
 
 
-def upstream(deck: ControlDeck, signal: str | None, found: set[str] | None = None) -> set[str]:
+def upstream(deck: ControlDeck, signal: str | None, seen: set[str] | None = None) -> set[str]:
     """Blocks that a signal depends on."""
-    found = set() if found is None else found
+    seen = set() if seen is None else seen
     block = next((b for b in deck.blocks if signal and signal.split(".")[0] == b.name), None)
-    if block is not None and block.name not in found:
-        found.add(block.name)
+    if block is not None and block.name not in seen:
+        seen.add(block.name)
         for source in block.sources.values():
-            upstream(deck, source, found)
-    return found
+            upstream(deck, source, seen)
+    return seen
 
 
 def acting_blocks(deck: ControlDeck) -> set[str]:
     """Blocks that the plant feels; the others only watch."""
-    found: set[str] = set()
+    blocks: set[str] = set()
     for signal in deck.commands.values():
-        upstream(deck, signal, found)
-    return found
+        upstream(deck, signal, blocks)
+    return blocks
 
 
 def feeds_a_regulator(deck: ControlDeck, block: BlockInstance, regulators: set[str]) -> bool:

@@ -90,13 +90,13 @@ def one_by_one(
     stopping: Callable[[], bool],
     report: Callable[[float], None],
 ) -> list[Result]:
-    found = []
+    results = []
     for place, item in enumerate(items):
         if stopping():
             raise Stopped
-        found.append(work(item))
+        results.append(work(item))
         report((place + 1) / len(items))
-    return found
+    return results
 
 
 __all__ = ["on_all_processes", "one_by_one"]

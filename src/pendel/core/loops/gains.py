@@ -125,8 +125,8 @@ def written(drive: Drive, old: str, value: float, of_field: str, plain_unit: str
         node = read(old)
         if isinstance(node, Number) and node.unit:
             return f"{value / one_in_field(node.unit, of_field):.4g} {node.unit}"
-        found = evaluate(node, Names({n: q.text for n, q in drive.quantities.items()}), old)
-        unit_text = "" if found.dim == NONE else si_unit_of(found.dim, found.turn)
+        quantity = evaluate(node, Names({n: q.text for n, q in drive.quantities.items()}), old)
+        unit_text = "" if quantity.dim == NONE else si_unit_of(quantity.dim, quantity.turn)
         value /= one_in_field(unit_text, of_field) if unit_text else 1.0
     except ExpressionProblem:
         unit_text = ""

@@ -95,14 +95,14 @@ def judgement_of(
         with contextlib.suppress(DriveProblem):  # asked for by itself, it says why
             mechanics = mechanics_of(ready)
         measured = at is JudgedAt.MEASURED
-        found = standings(drive if measured else plain, prepared if measured else ready, stopping, at=at)
+        statuses = standings(drive if measured else plain, prepared if measured else ready, stopping, at=at)
     except Stopped:
         raise
     except DriveHasFindings as problem:
         return Judgement(tuple((f.sentence, f.card, f.field) for f in problem.findings))
     except PendelError as problem:  # a loop that cannot be judged is no fault of the drive
         return Judgement(problem=str(problem), mechanics=mechanics)
-    return Judgement(loops=tuple(map(record_of, found)), mechanics=mechanics)
+    return Judgement(loops=tuple(map(record_of, statuses)), mechanics=mechanics)
 
 
 def record_of(standing: LoopStatus) -> LoopRecord:

@@ -61,8 +61,8 @@ def keep_sweep(folder: Path, drive: Drive, way: KeptTransfer, points: Sequence[S
 
 def kept_sweep(folder: Path, drive: Drive, way: KeptTransfer) -> tuple[SweptPoint, ...]:
     """The points that were kept of a drive as it is; none where there are none."""
-    found = read_records(folder).get(key_of(drive, resolved_way(drive, way)), [])
-    return tuple(SweptPoint(f, complex(re, im), complex(mre, mim), h, a) for f, re, im, mre, mim, h, a in found)
+    records = read_records(folder).get(key_of(drive, resolved_way(drive, way)), [])
+    return tuple(SweptPoint(f, complex(re, im), complex(mre, mim), h, a) for f, re, im, mre, mim, h, a in records)
 
 
 def read_records(folder: Path) -> dict[str, list[list[float]]]:
@@ -71,12 +71,12 @@ def read_records(folder: Path) -> dict[str, list[list[float]]]:
     try:
         if not path.is_file() or path.stat().st_size > LARGEST:
             return {}
-        found = json.loads(path.read_text("utf-8"))
+        records = json.loads(path.read_text("utf-8"))
     except (OSError, ValueError, RecursionError):
         return {}
-    if not isinstance(found, dict):
+    if not isinstance(records, dict):
         return {}
-    return {key: points for key, points in found.items() if is_sweep(points)}
+    return {key: points for key, points in records.items() if is_sweep(points)}
 
 
 def is_sweep(points: Any) -> bool:

@@ -112,7 +112,7 @@ def derivatives_of(prepared: Prepared, signals: tuple[str, ...]) -> Derivatives:
         [symbols["t"], x, u, rest, symbols["s"], symbols["p"], symbols["z"], symbols["f"]],
         [by(f, v) for f in (model.rhs, y) for v in (x, u, levels)],
     )
-    found = Derivatives(
+    derivatives = Derivatives(
         structure,
         function,
         tuple(e.key for e in model.system.states),
@@ -121,7 +121,7 @@ def derivatives_of(prepared: Prepared, signals: tuple[str, ...]) -> Derivatives:
         rest.numel(),
         symbols["p"].numel(),
     )
-    return _derivatives.keep((id(structure), signals), found)
+    return _derivatives.keep((id(structure), signals), derivatives)
 
 
 def linear_plant(prepared: Prepared, signals: tuple[str, ...], point: WorkingPoint | None = None) -> LinearPlant:
@@ -136,8 +136,8 @@ def linear_plant(prepared: Prepared, signals: tuple[str, ...], point: WorkingPoi
     still[: len(of.loads)] = [point.loads.get(k, 0.0) for k in of.loads]
     parameters = without_drops(prepared)
     both = np.concatenate([inputs, still])
-    found = [values(structure, parameters, states, both, modes) for values in (loop_values, surface_values)]
-    at = [0.0, states, inputs, still, modes, parameters[: of.values], *found]
+    solved = [values(structure, parameters, states, both, modes) for values in (loop_values, surface_values)]
+    at = [0.0, states, inputs, still, modes, parameters[: of.values], *solved]
     A, B, W, C, D, V = (np.array(m, dtype=float) for m in of.function(*at))
     n, m, k, loads = len(of.states), len(of.commands), len(signals), len(of.loads)
     return LinearPlant(
@@ -213,14 +213,14 @@ class Stretch(NamedTuple):
 def stretches(rates: tuple[tuple[int, int], ...], first: int, count: int, looked: int) -> tuple[Stretch, ...]:
     """So many ticks from ``first`` on; ``rates`` are every how many ticks, and at which of them, each block runs.
     Every ``looked``-th of the ticks begins a stretch of its own."""
-    found = list[Stretch]()
+    stretches = list[Stretch]()
     for place in range(count):
         running = tuple((first + place - phase) % every == 0 for every, phase in rates)
-        if place % looked and running == found[-1].running:
-            found[-1] = found[-1]._replace(ticks=found[-1].ticks + 1)
+        if place % looked and running == stretches[-1].running:
+            stretches[-1] = stretches[-1]._replace(ticks=stretches[-1].ticks + 1)
         else:
-            found.append(Stretch(running, first + place, 1, place % looked == 0))
-    return tuple(found)
+            stretches.append(Stretch(running, first + place, 1, place % looked == 0))
+    return tuple(stretches)
 
 
 class SampledDrive:

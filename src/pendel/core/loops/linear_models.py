@@ -80,10 +80,10 @@ def on_the_way(A: np.ndarray, B: np.ndarray, C: np.ndarray) -> np.ndarray:
     points most are neither."""
     leads = A != 0
     reached, shown = np.any(B != 0, axis=1), np.any(C != 0, axis=0)
-    for found, step in ((reached, leads), (shown, leads.T)):
+    for marked, step in ((reached, leads), (shown, leads.T)):
         count = -1
-        while count != (count := int(np.sum(found))):
-            found |= step @ found
+        while count != (count := int(np.sum(marked))):
+            marked |= step @ marked
     return np.flatnonzero(reached & shown)
 
 

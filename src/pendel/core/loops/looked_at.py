@@ -85,13 +85,13 @@ def mechanics_at(drive: Drive, at: str = "") -> Mechanics:
 
 def looked_at(drive: Drive, kept: KeptTransfer, stopping: Callable[[], bool] = lambda: False) -> LookedAt:
     """Raises as `model_between`."""
-    found = model_between(drive, ends_of(drive, kept), stopping)
-    frequency = found.frequencies()
-    response = found.response(frequency)
-    around = found.ends.source == found.ends.target
+    transfer = model_between(drive, ends_of(drive, kept), stopping)
+    frequency = transfer.frequencies()
+    response = transfer.response(frequency)
+    around = transfer.ends.source == transfer.ends.target
     loop = margins(frequency, -response, stable=True) if around else None
-    least = minimal(found.model)
-    return LookedAt(found, least, zeros_of(least.model), frequency, response, *step_that_shows(found), loop)
+    least = minimal(transfer.model)
+    return LookedAt(transfer, least, zeros_of(least.model), frequency, response, *step_that_shows(transfer), loop)
 
 
 def calming_of(
@@ -102,15 +102,15 @@ def calming_of(
     return calming(prepared, mechanics_of(prepared), by, number, at=at, speed=speed, damping=damping)
 
 
-def step_that_shows(found: Transfer) -> tuple[np.ndarray, np.ndarray]:
+def step_that_shows(transfer: Transfer) -> tuple[np.ndarray, np.ndarray]:
     """The step for as long as it moves: what creeps for long after that would hide it."""
-    t, y = found.step()
+    t, y = transfer.step()
     with np.errstate(invalid="ignore", over="ignore"):
         away = np.flatnonzero(np.abs(y - y[-1]) > CREEPS * np.ptp(y))
     settled = t[away[-1]] if len(away) and np.all(np.isfinite(y)) else t[-1]
-    shortest = 30 * (found.lifted.tick if found.lifted is not None else 0.0)
+    shortest = 30 * (transfer.lifted.tick if transfer.lifted is not None else 0.0)
     span = max(SHOWN * float(settled), shortest)
-    return found.step(span) if 0 < span < 0.3 * t[-1] else (t, y)
+    return transfer.step(span) if 0 < span < 0.3 * t[-1] else (t, y)
 
 
 @lru_cache(maxsize=1)

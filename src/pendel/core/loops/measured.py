@@ -103,13 +103,13 @@ def measured_plant(prepared: Prepared, loop: Loop, stopping: Callable[[], bool] 
         phase=block.phase,
     )
     size = injection.size([f"{block.name}.{port}" for port in block.outputs])
-    found = answers_in_runs(injection, size, block.title, stopping)
+    answers = answers_in_runs(injection, size, block.title, stopping)
     # Any plant is read before it is acted on.
-    fit, off = model_through(found, loop.period, behind=1)
+    fit, off = model_through(answers, loop.period, behind=1)
     A, B, C, D = by_bilinear(fit, loop.period)
     none = np.zeros((fit.order, 0)), np.zeros((1, 0))
     plant = MeasuredPlant(A, B, C, D, state_names(fit.order), (INPUT,), (OUTPUT,), (), *none)
-    return Measured(**found.__dict__, plant=plant, off=off)
+    return Measured(**answers.__dict__, plant=plant, off=off)
 
 
 def measured_way(prepared: Prepared, ends: Ends, stopping: Callable[[], bool] = lambda: False) -> Transfer:
@@ -124,8 +124,8 @@ def measured_way(prepared: Prepared, ends: Ends, stopping: Callable[[], bool] = 
         )
     until, tick = prepared.examined.settings["until"], prepared.deck.tick
     injection = Injection(prepared, ends.source, ends.target, begins=until, beside_what_goes_on=bool(ends.opened))
-    found = answers_in_runs(injection, injection.size(), ends.source, stopping)
-    at_once, behind = (model_through(found, tick, behind=k) for k in (0, 1))
+    answers = answers_in_runs(injection, injection.size(), ends.source, stopping)
+    at_once, behind = (model_through(answers, tick, behind=k) for k in (0, 1))
     late = behind[0].mean_off < at_once[0].mean_off
     fit, off = behind if late else at_once
     A, B, C, D = by_bilinear(fit, tick)
@@ -133,17 +133,17 @@ def measured_way(prepared: Prepared, ends: Ends, stopping: Callable[[], bool] = 
         A, B = np.block([[A, B], [np.zeros((1, fit.order + 1))]]), np.eye(fit.order + 1)[:, [-1]]
         C, D = np.hstack([C, D]), np.zeros((1, 1))
     names = state_names(len(A))
-    low, high = found.range
+    low, high = answers.range
     return Transfer(
         ends,
         LinearModel(A, B, C, D, tick, names, ends.source, ends.target),
-        found.point,
+        answers.point,
         LiftedModel(A, B, C, D, tick),
         (
-            f"Measured with {len(found.frequency)} sines from {low:.3g} to {high:.4g} Hz; the model is off by "
+            f"Measured with {len(answers.frequency)} sines from {low:.3g} to {high:.4g} Hz; the model is off by "
             f"{100 * off:.2g} % at most, and holds between these.",
         ),
-        range=found.range,
+        range=answers.range,
     )
 
 
@@ -222,13 +222,13 @@ def answers_in_runs(
     return Answers(frequency[clear], response[clear], harmonics[clear], amplitude, about)
 
 
-def model_through(found: Answers, dt: float, *, behind: int) -> tuple[Fit, float]:
+def model_through(answers: Answers, dt: float, *, behind: int) -> tuple[Fit, float]:
     """The model of the lowest order that meets the answers, in the frequency of the bilinear transform for ``dt``
     (s), ``behind`` a delay of so many samples; and what it is off by at most (share)."""
-    omega = 2 * math.pi * found.frequency
-    ahead = found.response * np.exp(1j * omega * dt * behind)
+    omega = 2 * math.pi * answers.frequency
+    ahead = answers.response * np.exp(1j * omega * dt * behind)
     warped = 2 / dt * np.tan(omega * dt / 2)
-    weight = 1 / (np.abs(ahead) * np.maximum(found.harmonics / CLEARER, EXACT))
+    weight = 1 / (np.abs(ahead) * np.maximum(answers.harmonics / CLEARER, EXACT))
     fits = [fitted(warped, ahead, weight, n) for n in ORDERS if 2 * n + 1 <= 2 * len(omega) - 4]
     best = smallest_that_serves([fit for fit in fits if not narrow(fit, warped)])
     if best is None or best.mean_off > POOR:

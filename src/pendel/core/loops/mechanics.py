@@ -104,8 +104,8 @@ def motion_of(prepared: Prepared, point: WorkingPoint | None) -> Motion:
 
 def state_units(drive: Drive) -> dict[str, str]:
     """Units of the speeds, angles and places of all parts that something can turn or push."""
-    found = {f"{key}.{s.name}": TURNS.get(s.unit, s.unit) for key in drive.cards for s in states_of(drive, key)}
-    return {key: unit for key, unit in found.items() if unit in (*SPEEDS, *PLACES)}
+    units = {f"{key}.{s.name}": TURNS.get(s.unit, s.unit) for key in drive.cards for s in states_of(drive, key)}
+    return {key: unit for key, unit in units.items() if unit in (*SPEEDS, *PLACES)}
 
 
 def states_of(drive: Drive, card: str) -> tuple[State, ...]:
@@ -150,8 +150,8 @@ def form_of(prepared: Prepared, units: Mapping[str, str]) -> MovingForm:
     stretched = {raw[key].name() for key in keys if units[key] in PLACES}
     for symbol in others:
         seconds = ca.substitute(seconds, symbol, STRETCHED if symbol.name() in stretched else 0.0)
-    found = MovingForm(structure, keys, rows, ca.Function("energies", [symbols["p"]], [seconds]))
-    return _forms.keep(id(structure), found)
+    form = MovingForm(structure, keys, rows, ca.Function("energies", [symbols["p"]], [seconds]))
+    return _forms.keep(id(structure), form)
 
 
 def state_rows(
@@ -166,8 +166,8 @@ def state_rows(
     u = np.zeros(sizes[2])
     parameters = without_drops(prepared)
     solved = [values(structure, parameters, x, u, s) for values in (loop_values, surface_values)]
-    found = np.array(form.rows(0.0, x, u, s, parameters[: sizes[4]], *solved))
-    return dict(zip(form.keys, found.reshape(len(form.keys), sizes[1])[:, :n]))
+    columns = np.array(form.rows(0.0, x, u, s, parameters[: sizes[4]], *solved))
+    return dict(zip(form.keys, columns.reshape(len(form.keys), sizes[1])[:, :n]))
 
 
 def energies(
@@ -175,8 +175,8 @@ def energies(
 ) -> tuple[dict[str, float], dict[str, float]]:
     """What every speed has of mass and every stretch of stiffness: the second derivative of the energy
     stored."""
-    found = np.array(form.energies(prepared.parameters[: form.energies.numel_in(0)])).ravel()
-    split = dict(zip(form.keys, found.tolist()))
+    values = np.array(form.energies(prepared.parameters[: form.energies.numel_in(0)])).ravel()
+    split = dict(zip(form.keys, values.tolist()))
     return (
         {k: v for k, v in split.items() if units[k] in SPEEDS},
         {k: v for k, v in split.items() if units[k] in PLACES},
@@ -312,7 +312,7 @@ def modes_among(
     masses = np.array([b.mass for b in bodies])
     S = np.array([motion.stretches[s.state] for s in springs]).reshape(len(springs), V.shape[1])
     stiffnesses = np.array([s.stiffness for s in springs])
-    found = []
+    modes = []
     for value, vector in zip(values, vectors.T):
         if value.imag <= SMALL * abs(value):
             continue
@@ -325,9 +325,9 @@ def modes_among(
         seen = speed / np.array([b.ratio for b in bodies]) if referred else speed * np.sqrt(masses)
         seen = seen / seen[int(np.argmax(np.abs(seen)))]
         shape = dict(zip((b.state for b in bodies), seen.tolist()))
-        found.append(Mode(complex(value), "", shape, shares(bodies, kinetic), shares(springs, elastic)))
-    found.sort(key=lambda m: m.frequency)
-    return [with_name(mode, number, springs) for number, mode in enumerate(found, 1)]
+        modes.append(Mode(complex(value), "", shape, shares(bodies, kinetic), shares(springs, elastic)))
+    modes.sort(key=lambda m: m.frequency)
+    return [with_name(mode, number, springs) for number, mode in enumerate(modes, 1)]
 
 
 def shares(of: Sequence[Body | Spring], energy: np.ndarray) -> dict[str, float]:
@@ -387,10 +387,10 @@ def response_of(A: np.ndarray, b: np.ndarray, c: np.ndarray, s: np.ndarray) -> n
         whole = at[:, None, None] * np.eye(len(A)) - A
         return np.asarray(np.linalg.solve(whole, np.broadcast_to(b, (len(at), len(b)))[..., None])[..., 0] @ c)
 
-    found = np.asarray((left * right / (s[:, None] - values)).sum(axis=1))
+    response = np.asarray((left * right / (s[:, None] - values)).sum(axis=1))
     some = np.linspace(0, len(s) - 1, 5).astype(int)
     true = straight(s[some])
-    return found if np.all(np.abs(found[some] - true) <= 1e-6 * np.abs(true)) else straight(s)
+    return response if np.all(np.abs(response[some] - true) <= 1e-6 * np.abs(true)) else straight(s)
 
 
 def remarks_on(prepared: Prepared, point: WorkingPoint | None, chains: Sequence[Chain]) -> list[str]:

@@ -21,12 +21,12 @@ def units_of(drive: Drive, names: Iterable[str]) -> dict[str, str]:
     for key, kind in kinds.items():
         if isinstance(kind, Part):
             known |= {f"{key}.{state.name}": state.unit for state in kind.states}
-    found = {}
+    units = {}
     for name in names:
         of = next((name.removeprefix(word) for word in WAITING if name.startswith(word)), name)
         if known.get(of):
-            found[name] = in_si(known[of])
-    return found
+            units[name] = in_si(known[of])
+    return units
 
 
 def in_si(text: str) -> str:

@@ -90,8 +90,8 @@ class Mechanics:
 
     @property
     def modes(self) -> list[tuple[Chain, Mode]]:
-        found = [(chain, mode) for chain in self.chains for mode in chain.modes]
-        return sorted(found, key=lambda each: each[1].frequency)
+        modes = [(chain, mode) for chain in self.chains for mode in chain.modes]
+        return sorted(modes, key=lambda each: each[1].frequency)
 
 
 __all__ = ["Body", "Chain", "Mechanics", "Mode", "Spring"]

@@ -132,8 +132,8 @@ def measured_at(
     if loads is not None:
         still[: len(loads)] = loads
     row = np.concatenate([[0.0], states, inputs, still, np.array(structure.mode_starts, dtype=float)])
-    found = evaluate_signals(structure, row[None, :], prepared.parameters, signals)[0]
-    return dict(zip(signals, found.tolist()))
+    values = evaluate_signals(structure, row[None, :], prepared.parameters, signals)[0]
+    return dict(zip(signals, values.tolist()))
 
 
 def point_of_row(prepared: Prepared, row: np.ndarray, given: Mapping[str, float]) -> WorkingPoint:

@@ -112,11 +112,11 @@ def moved(s: np.ndarray, response: np.ndarray, weight: np.ndarray, poles: np.nda
     if abs(d) < 1e-8:
         d = np.copysign(1e-8, d) if d else 1e-8
     A, b = real_form(poles)
-    found = np.linalg.eigvals(A - np.outer(b, c) / d).astype(complex)
-    found = np.where(found.real > 0, -found.conjugate(), found)
+    zeros = np.linalg.eigvals(A - np.outer(b, c) / d).astype(complex)
+    zeros = np.where(zeros.real > 0, -zeros.conjugate(), zeros)
     # Rounding may leave a pair that is none, or a pole on the axis itself.
-    found.real = np.minimum(found.real, -1e-6 * np.maximum(np.abs(found), 1e-6))
-    real, above = found[found.imag == 0], found[found.imag > 0]
+    zeros.real = np.minimum(zeros.real, -1e-6 * np.maximum(np.abs(zeros), 1e-6))
+    real, above = zeros[zeros.imag == 0], zeros[zeros.imag > 0]
     return np.array([*real, *(each for p in above for each in (p, p.conjugate()))])
 
 

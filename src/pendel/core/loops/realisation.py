@@ -92,12 +92,12 @@ def poles_of(
     shares = np.abs((whole @ left).conj() * (whole @ right))
     sums = shares.sum(axis=0)
     shares = np.divide(shares, sums, out=np.zeros_like(shares), where=sums > 0)
-    found = []
+    poles = []
     for k, value in enumerate(values):
         places = np.argsort(-shares[:, k])[:most]
         named = tuple((names[i], float(shares[i, k])) for i in places if shares[i, k] > 0.05)
-        found.append(pole_of(value, model.dt, named))
-    return sorted(found, key=lambda p: (p.natural, p.s.imag))
+        poles.append(pole_of(value, model.dt, named))
+    return sorted(poles, key=lambda p: (p.natural, p.s.imag))
 
 
 def zeros_of(model: LinearModel) -> np.ndarray:
@@ -148,10 +148,10 @@ def minimal(model: LinearModel) -> Minimal:
     """The model without states that its input does not reach or its output does not show: with the largest
     tolerance with which it still answers alike."""
     for tolerance in TOLERANCES:
-        found = reduced(model, tolerance)
-        if answers_alike(model, found.model):
+        least = reduced(model, tolerance)
+        if answers_alike(model, least.model):
             break
-    return found
+    return least
 
 
 def answers_alike(model: LinearModel, other: LinearModel) -> bool:
@@ -193,22 +193,22 @@ def named(A: np.ndarray, basis: np.ndarray, model: LinearModel) -> list[Pole]:
     if not A.size:
         return []
     values, vectors = np.linalg.eig(A)
-    found = []
+    poles = []
     for value, vector in zip(values, (basis @ vectors).T):
         share = np.abs(vector) ** 2 / np.sum(np.abs(vector) ** 2)
         places = [i for i in np.argsort(-share)[:3] if share[i] > 0.05]
-        found.append(pole_of(value, model.dt, tuple((model.states[i], float(share[i])) for i in places)))
-    return found
+        poles.append(pole_of(value, model.dt, tuple((model.states[i], float(share[i])) for i in places)))
+    return poles
 
 
 def combined(basis: np.ndarray, states: Sequence[str]) -> tuple[str, ...]:
     """Names of new states by the old one that is largest in each."""
-    found, counts = [], dict[str, int]()
+    names, counts = [], dict[str, int]()
     for column in np.abs(basis).T:
         name = states[int(np.argmax(column))]
         counts[name] = counts.get(name, 0) + 1
-        found.append(f"{name}′" if counts[name] == 1 else f"{name}′{counts[name]}")
-    return tuple(found)
+        names.append(f"{name}′" if counts[name] == 1 else f"{name}′{counts[name]}")
+    return tuple(names)
 
 
 __all__ = ["LeftOut", "Minimal", "Pole", "minimal", "poles_of", "zeros_of"]

@@ -57,13 +57,13 @@ def outputs_over(A: np.ndarray, b: np.ndarray, C: np.ndarray, d: np.ndarray, s: 
         for _ in range(MOST_CORRECTIONS):
             correction = solved(b - (s * x - A @ x))
             x += correction
-            found = C @ x + d
-            good = np.all(np.abs(C @ correction) <= SETTLED * np.abs(found), axis=0)
+            outputs = C @ x + d
+            good = np.all(np.abs(C @ correction) <= SETTLED * np.abs(outputs), axis=0)
             if np.all(good):
-                return np.asarray(found)
+                return np.asarray(outputs)
     ill = ~good
-    found[:, ill] = C @ one_by_one(A, at(b, ill), s[ill]) + at(d, ill)
-    return np.asarray(found)
+    outputs[:, ill] = C @ one_by_one(A, at(b, ill), s[ill]) + at(d, ill)
+    return np.asarray(outputs)
 
 
 def at(given: np.ndarray, places: np.ndarray) -> np.ndarray:

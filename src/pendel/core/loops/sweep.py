@@ -267,7 +267,7 @@ class Injection:
         turn = 2 * math.pi * f * self.tick * self.every
         with Simulator(self.program, self.inputs, ring=Ring(CHUNK * ROWS_A_TICK, CHUNK)) as simulator:
             simulator.restore(begin)
-            first, found, row, ticked = round(simulator.time / self.tick), list[np.ndarray](), 0, 0
+            first, columns, row, ticked = round(simulator.time / self.tick), list[np.ndarray](), 0, 0
             sine = amplitude * np.sin(turn * np.arange(count))
             if f and self.load is not None:
                 simulator.renew(self._with_load(first, sine))
@@ -291,12 +291,12 @@ class Injection:
                 beside = latest.ticks[:now, self.program.control_signals.index(self._beside)]
                 if self.load is not None:
                     beside = sine[done : done + now]
-                found.append(np.array([self._seen(latest.rows, latest.ticks[:now], times), beside]))
+                columns.append(np.array([self._seen(latest.rows, latest.ticks[:now], times), beside]))
                 row, ticked = latest.first_row + len(latest.rows) - 1, latest.first_tick + now
                 done += now
-                if enough(np.concatenate(found, axis=1)):
+                if enough(np.concatenate(columns, axis=1)):
                     break
-        return np.concatenate(found, axis=1)
+        return np.concatenate(columns, axis=1)
 
     def _with_load(self, first: int, sine: np.ndarray) -> Inputs:
         """What the load is in any case with a sine from a tick on, kept from tick to tick."""
@@ -361,7 +361,7 @@ class Injection:
             share = max(AGREE, AGREE_DISTORTED * min(now.harmonics, 1.0))
             return abs(now.response - then.response) <= share * abs(now.response)
 
-        found: tuple[Answer, float] | None = None
+        clear: tuple[Answer, float] | None = None
         last = None
         for size in sizes:
             try:
@@ -370,14 +370,14 @@ class Injection:
                 last = problem
                 continue
             answer = late(seen, 0)
-            if found is None or answer.harmonics < found[0].harmonics:
-                found = answer, size
-            if found[0].harmonics < clean:
+            if clear is None or answer.harmonics < clear[0].harmonics:
+                clear = answer, size
+            if clear[0].harmonics < clean:
                 break
-        if found is None:
+        if clear is None:
             assert last is not None
             raise last
-        return found
+        return clear
 
 
 @dataclass(frozen=True)
@@ -489,8 +489,8 @@ class Sweep:
         about = max(abs(self.transfer.point.signals.get(source, 0.0)), self.injection.size())
         if about > RESTS:
             return about
-        found = Injection(self.prepared, source, self.injection.target, begins=begins).size()
-        return found if found > RESTS else 1.0
+        size = Injection(self.prepared, source, self.injection.target, begins=begins).size()
+        return size if size > RESTS else 1.0
 
     def _point(self, f: float, answer: Answer, size: float) -> SweptPoint:
         response = answer.response

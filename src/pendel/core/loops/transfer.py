@@ -260,12 +260,12 @@ def transfer(prepared: Prepared, ends: Ends) -> Transfer:
         where there is no such signal or operating point, or nothing answers there.
     """
     must_be_points(prepared, ends)
-    found, silent = None, ""
+    transfer, silent = None, ""
     for point in points_for(prepared, ends):
         turns = ends.at == STEADY and not point.calm
-        found = about_rotation(prepared, ends) if turns else about(prepared, ends, point)
-        if responds(found.lifted or found.model):
-            return replace(found, remarks=tuple(dict.fromkeys((*found.remarks, *remarks_on(prepared, found)))))
+        transfer = about_rotation(prepared, ends) if turns else about(prepared, ends, point)
+        if responds(transfer.lifted or transfer.model):
+            return replace(transfer, remarks=tuple(dict.fromkeys((*transfer.remarks, *remarks_on(prepared, transfer)))))
         silent = point.name
     where = "at any operating point that was tried" if ends.at == ANY else f"with the drive {silent}"
     raise DriveProblem(
@@ -343,14 +343,14 @@ LIMITS = ("low", "high")
 
 def at_their_ends(prepared: Prepared, point: WorkingPoint) -> list[str]:
     """Blocks that give what bounds them."""
-    found = []
+    blocks = []
     for block in prepared.deck.blocks:
         bounding = kind_of(prepared.drive.cards[block.name]).value_names(ValueRole.CURRENT_LIMIT)
         ends = {abs(block.values[n]) for n in (*LIMITS, *bounding) if n in block.values}
         given = [point.signals.get(f"{block.name}.{port}", 0.0) for port in block.outputs]
         if any(g and math.isclose(abs(g), end, rel_tol=1e-9) for g in given for end in ends):
-            found.append(block.name)
-    return found
+            blocks.append(block.name)
+    return blocks
 
 
 def limit_words(prepared: Prepared, blocks: Iterable[str]) -> tuple[str, ...]:
@@ -361,21 +361,21 @@ def limit_words(prepared: Prepared, blocks: Iterable[str]) -> tuple[str, ...]:
     )
 
 
-def remarks_on(prepared: Prepared, found: Transfer) -> tuple[str, ...]:
+def remarks_on(prepared: Prepared, transfer: Transfer) -> tuple[str, ...]:
     """What whoever reads the model should know."""
     said = []
-    if not found.point.calm:
+    if not transfer.point.calm:
         said.append(
             "Something moves at this operating point, so the model holds for an instant: its poles tell "
             "nothing of what "
             "turns meanwhile."
         )
     sliding = any(key.endswith(".sliding") for key in prepared.structure.mode_keys)
-    if sliding and found.point.name.startswith("at rest"):
+    if sliding and transfer.point.name.startswith("at rest"):
         said.append("Dry frictions slide in it; in a run at rest they stick as long as little moves.")
     if np.any(without_drops(prepared) != prepared.parameters):
         said.append("Dead times and drops of converters are not in it: what they take hangs on a current's sign alone.")
-    said += limit_words(prepared, at_their_ends(prepared, found.point))
+    said += limit_words(prepared, at_their_ends(prepared, transfer.point))
     return tuple(dict.fromkeys(said))
 
 

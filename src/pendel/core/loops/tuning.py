@@ -159,8 +159,8 @@ class LoopStudy:
         """Frequencies (Hz) and L where the plant was measured; None where it was not."""
         if not isinstance(self.drive, MeasuredDrive):
             return None
-        found = self.drive.measured
-        return found.frequency, -self.regulator_at(gains, found.frequency) * self.turned * found.response
+        measured = self.drive.measured
+        return measured.frequency, -self.regulator_at(gains, measured.frequency) * self.turned * measured.response
 
     def analyse(self, gains: Mapping[str, float]) -> LoopAnalysis:
         self.drive.linear[self.loop.regulator] = self.with_gains(gains)
@@ -168,15 +168,15 @@ class LoopStudy:
         watched = self.actual
         phi, gamma, seen = self.drive.period_map(setpoint=setpoint, watch=(watched,), looked=self.block.every)
         frequency, response = self.reaching_down(gains)
-        found = margins(frequency, response, stable=True)
+        loop_margins = margins(frequency, response, stable=True)
         if self.drive.point.calm:
             poles = relevant_poles(phi, gamma, seen[0][watched][:-1])
             stable = bool(np.max(np.abs(poles)) < 1.0 + self.drive.rounding)
         else:  # poles of an instant tell nothing of what turns meanwhile; the margins at the crossover do
-            stable = not (found.phase < 0 or found.gain < 1)
-        found = replace(found, stable=stable)
-        t, y = self.step(phi, gamma, seen, watched, found)
-        return LoopAnalysis(gains, frequency, response, found, t, y, step_measures(t, y, 0.0, 1.0))
+            stable = not (loop_margins.phase < 0 or loop_margins.gain < 1)
+        loop_margins = replace(loop_margins, stable=stable)
+        t, y = self.step(phi, gamma, seen, watched, loop_margins)
+        return LoopAnalysis(gains, frequency, response, loop_margins, t, y, step_measures(t, y, 0.0, 1.0))
 
     def reaching_down(self, gains: Mapping[str, float]) -> tuple[np.ndarray, np.ndarray]:
         """Frequencies (Hz) and L over them; further down than usual where a slow loop crosses only there."""
@@ -206,10 +206,10 @@ class LoopStudy:
         gamma: np.ndarray,
         seen: list[dict[str, np.ndarray]],
         watched: str,
-        found: Margins,
+        margins: Margins,
     ) -> tuple[np.ndarray, np.ndarray]:
         """Response of the actual value, as the regulator sees it whenever it runs, to a unit step of the setpoint."""
-        scale = 1.0 / (2 * math.pi * found.crossover) if math.isfinite(found.crossover) else 20 * self.dt
+        scale = 1.0 / (2 * math.pi * margins.crossover) if math.isfinite(margins.crossover) else 20 * self.dt
         count = int(min(MOST_STEPS, max(40, 14 * scale / self.dt)))
         rows = np.array([tick[watched] for tick in seen])
         stride = math.ceil(14 * scale / self.dt / MOST_STEPS)
@@ -271,9 +271,9 @@ class LoopStudy:
 @lru_cache(maxsize=32)
 def spaced(low: float, high: float) -> np.ndarray:
     """Frequencies (Hz) evenly apart on a logarithmic axis, for whoever looks at the same range."""
-    found = np.geomspace(low, high, POINTS)
-    found.flags.writeable = False
-    return found
+    frequencies = np.geomspace(low, high, POINTS)
+    frequencies.flags.writeable = False
+    return frequencies
 
 
 def silent_beside(deck: ControlDeck, loop: Loop) -> Silent:
@@ -342,17 +342,17 @@ def standings(
     """
     prepared = prepared or prepare(drive if at is JudgedAt.MEASURED else averaged(drive))
     points = working_points_at(prepared, at, stopping)
-    found = []
+    statuses = []
     for loop in find_loops(drive, prepared.deck):
         if stopping():
             raise Stopped
         try:
             study = study_of(prepared, loop, points)
-            found.append(LoopStatus(loop, study, study.analyse(study.gains_now)))
+            statuses.append(LoopStatus(loop, study, study.analyse(study.gains_now)))
         except DriveProblem as problem:
-            found.append(LoopStatus(loop, problem=str(problem)))
-    found = [replace(s, changed_inside=changed_inside(drive, prepared.deck, s.loop.regulator)) for s in found]
-    return [replace(s, begin=first_crossover(s.study, found)) if s.study else s for s in found]
+            statuses.append(LoopStatus(loop, problem=str(problem)))
+    statuses = [replace(s, changed_inside=changed_inside(drive, prepared.deck, s.loop.regulator)) for s in statuses]
+    return [replace(s, begin=first_crossover(s.study, statuses)) if s.study else s for s in statuses]
 
 
 def working_points_at(prepared: Prepared, at: JudgedAt, stopping: Callable[[], bool] = lambda: False) -> WorkingPoints:
@@ -449,8 +449,8 @@ def propose_all(
     taken: dict[str, Mapping[str, float]] = {}
     depths = sorted({loop.depth for loop in find_loops(drive)})
     for depth in depths:
-        found = standings(scratch, stopping=stopping, at=at)
-        for each in found:
+        statuses = standings(scratch, stopping=stopping, at=at)
+        for each in statuses:
             if each.loop.depth != depth:
                 continue
             name = drive.cards[each.loop.regulator].name

@@ -149,10 +149,10 @@ def rotation_of(prepared: Prepared, extra: tuple[str, ...] = ()) -> Rotation:
                 default=snapshots[0],
             )
         )
-        found = [
+        pairs = [
             ticks_from(prepared, simulator, first + k * stride, in_a_row, signals, angles[0]) for k in range(INSTANTS)
         ]
-    rows, steps = tuple(row for row, _ in found), [step for _, step in found]
+    rows, steps = tuple(row for row, _ in pairs), [step for _, step in pairs]
     drift = float(np.ptp(steps)) / abs(float(np.mean(steps)))
     if drift > STEADY:
         low, high = (abs(s) / (2 * math.pi * deck.tick) for s in (min(steps), max(steps)))
@@ -204,9 +204,9 @@ class Seen:
         """As a row of the run, with commands and modes as of the time ``within`` a tick."""
         structure = self.prepared.structure
         n = len(structure.state_keys)
-        found = self.rows[np.searchsorted(self.rows[:, 0], within)].copy()
-        found[0], found[1 : 1 + n] = t, self.states(t)
-        return found
+        row = self.rows[np.searchsorted(self.rows[:, 0], within)].copy()
+        row[0], row[1 : 1 + n] = t, self.states(t)
+        return row
 
     def point(self, t: float, within: float, given: Mapping[str, float]) -> WorkingPoint:
         return point_of_row(self.prepared, self.row(t, within), given)
@@ -244,7 +244,7 @@ def ticks_from(
         known.append((remembered, simulator.present()[1]))
     advanced(simulator, (first + count + 0.5) * dt)
     seen = Seen(prepared, simulator.recorded().rows, first * dt)
-    found = []
+    plants = []
     for tick, (remembered, given) in zip(range(first, first + count), known):
         begin, inside = tick * dt, (tick + 0.5) * dt
         point = replace(seen.point(begin, inside, given), remembered=remembered)
@@ -252,8 +252,8 @@ def ticks_from(
             linear_plant(prepared, signals, seen.point(begin + (k + 0.5) / PIECES * dt, inside, given))
             for k in range(PIECES)
         )
-        found.append((point, MovingPlant(**linear_plant(prepared, signals, point).__dict__, pieces=pieces)))
-    return tuple(found), seen.turned(angle, first * dt, (first + 1) * dt)
+        plants.append((point, MovingPlant(**linear_plant(prepared, signals, point).__dict__, pieces=pieces)))
+    return tuple(plants), seen.turned(angle, first * dt, (first + 1) * dt)
 
 
 BlocksAround = tuple[tuple[dict[str, LinearBlock], ...], ...]
@@ -346,8 +346,8 @@ class TurningDrive(SampledDrive):
             ]
             for begin in (0, span)
         ]
-        found = turned(*maps)
-        if found is None:
+        rotation = turned(*maps)
+        if rotation is None:
             ends = " and ".join(dict.fromkeys(filter(None, (inject or setpoint, *watch))))
             raise DriveProblem(
                 f"{ends} do not stand still in a frame that turns with the drive, so there is no model of "
@@ -356,7 +356,7 @@ class TurningDrive(SampledDrive):
                 "something else "
                 "turns at another frequency, such as a grid behind a rectifier, judge by runs."
             )
-        return found
+        return rotation
 
     def _map(
         self,
@@ -448,12 +448,12 @@ def turned(now: Sequence[Map], later: Sequence[Map]) -> Frame | None:
     now, later = ([in_scale(m, scale) for m in maps] for maps in (now, later))
     best: tuple[float, Frame] | None = None
     for rank in RANKS:
-        found = turned_within(now, later, rank)
-        if found is None:
+        within = turned_within(now, later, rank)
+        if within is None:
             continue
-        stretch, frame = found
+        stretch, frame = within
         if best is None or stretch < best[0]:
-            best = found
+            best = within
         if stretch < TURNS_ONLY:
             break
     return replace(best[1], basis=scale[:, None] * best[1].basis) if best is not None else None
@@ -530,10 +530,10 @@ def change_of_frame(now: Sequence[Map], later: Sequence[Map]) -> np.ndarray:
 def most_usual(frames: Sequence[Map]) -> Map | None:
     """That whose response is nearest to the mean of all; None where they are not the same from all angles."""
     z = np.exp(1j * np.geomspace(1e-3, 3.0, 12))
-    found = np.array([f.response(z) for f in frames])
-    mean = np.mean(found, axis=0)
+    responses = np.array([f.response(z) for f in frames])
+    mean = np.mean(responses, axis=0)
     size = np.maximum(np.abs(mean), 1e-6 * max(float(np.max(np.abs(mean))), 1e-300))
-    off = np.max(np.abs(found - mean) / size, axis=(2, 3))
+    off = np.max(np.abs(responses - mean) / size, axis=(2, 3))
     same = np.all(np.median(off, axis=1) <= USUALLY_UNLIKE) and np.all(off <= AT_MOST_UNLIKE)
     return frames[int(np.argmin(np.max(off, axis=1)))] if same else None
 

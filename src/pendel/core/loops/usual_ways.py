@@ -15,18 +15,18 @@ def usual_ways(loop: Loop, deck: ControlDeck) -> dict[str, KeptTransfer]:
     outer = (loop.setpoint,) if loop.setpoint in deck.signals else ()
     output = f"{loop.regulator}.{loop.regulation.out}"
     inputs = [c for c, source in deck.commands.items() if source and loop.regulator in upstream(deck, source)]
-    found = {}
+    ways = {}
     if len(inputs) == 1:  # through several commands at once, a loop has no single input of its plant
-        found["L at the plant's input"] = KeptTransfer(inputs[0], inputs[0], (inputs[0], *outer))
-    found["L at the plant's output"] = KeptTransfer(loop.source, loop.source, (loop.source, *outer))
-    found["L at the regulator"] = KeptTransfer(output, output, (output, *outer))
+        ways["L at the plant's input"] = KeptTransfer(inputs[0], inputs[0], (inputs[0], *outer))
+    ways["L at the plant's output"] = KeptTransfer(loop.source, loop.source, (loop.source, *outer))
+    ways["L at the regulator"] = KeptTransfer(output, output, (output, *outer))
     if loop.setpoint in deck.signals:
         assert loop.setpoint is not None
-        found["setpoint → actual value"] = KeptTransfer(loop.setpoint, loop.actual, outer)
+        ways["setpoint → actual value"] = KeptTransfer(loop.setpoint, loop.actual, outer)
     if len(inputs) == 1:
-        found["disturbance at the plant's input → actual value"] = KeptTransfer(inputs[0], loop.actual, outer)
-    found["noise of the sensor → actuator"] = KeptTransfer(loop.source, output, outer)
-    return found
+        ways["disturbance at the plant's input → actual value"] = KeptTransfer(inputs[0], loop.actual, outer)
+    ways["noise of the sensor → actuator"] = KeptTransfer(loop.source, output, outer)
+    return ways
 
 
 __all__ = ["usual_ways"]

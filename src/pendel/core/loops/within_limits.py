@@ -256,7 +256,7 @@ class Search:
 
     def starts(self) -> list[dict[str, float]]:
         """Gains of the rules, and a slow loop, from which the search begins."""
-        study, found = self.study, list[dict[str, float]]()
+        study, starts = self.study, list[dict[str, float]]()
         slow = default_crossover(study, ())
         wishes: list[tuple[str, float | None]] = [("crossover", slow), ("crossover", slow / 8.0)]
         if not study.loop.regulation.scaled:
@@ -267,12 +267,12 @@ class Search:
             except (DriveProblem, ArithmeticError, ValueError):
                 continue
             if all(math.isfinite(g) and g for g in gains.values()):
-                found.append({**study.gains_now, **gains})
-        if not found:
+                starts.append({**study.gains_now, **gains})
+        if not starts:
             raise DriveProblem(
                 "No rule gives gains to begin with: this loop's plant is beyond them. Give it gains first."
             )
-        return found
+        return starts
 
     def stops(self, best: Tried) -> tuple[str, ...]:
         return tuple(name for name, b in best.breaks.items() if name != "stable" and b > -AT_LIMIT)
@@ -316,8 +316,13 @@ class TunedLoops:
     others are left."""
 
     command: Command
-    found: Mapping[str, Searched]
+    searched: Mapping[str, Searched]
     left: Mapping[str, str]
+
+    @property
+    def found(self) -> Mapping[str, Searched]:
+        """The name of ``searched`` before."""
+        return self.searched
 
 
 Judging = Callable[[Drive], Sequence[LoopStatus]]
@@ -367,7 +372,7 @@ def tune(
     cascade = Cascade(drive.copy(), limits, goal, judge, stopping, come)
     for depth in sorted({each.depth for each in loops}):
         cascade.tune([each.key for each in loops if each.depth == depth])
-    return TunedLoops(cascade.command, cascade.found, cascade.left)
+    return TunedLoops(cascade.command, cascade.searched, cascade.left)
 
 
 def why_untuned(status: LoopStatus) -> str:
@@ -390,7 +395,7 @@ class Cascade:
     stopping: Callable[[], bool]
     come: Callable[[str, Tried], None]
     command: Command = field(default_factory=lambda: Command("Tune within limits", ()))
-    found: dict[str, Searched] = field(default_factory=dict)
+    searched: dict[str, Searched] = field(default_factory=dict)
     left: dict[str, str] = field(default_factory=dict)
 
     def tune(self, keys: Sequence[str]) -> None:
@@ -416,18 +421,18 @@ class Cascade:
         if again:
             stands = search.judge(status.study.gains_now)
             if stands.keeps_nearly:
-                self.found[key] = replace(self.found[key], best=stands)
+                self.searched[key] = replace(self.searched[key], best=stands)
                 return False
         try:
             best = search.run(stopping=self.stopping, come=lambda tried: self.come(key, tried))
         except DriveProblem as problem:
             self.left[key] = str(problem)
-            self.found.pop(key, None)
+            self.searched.pop(key, None)
             return False
         step = take_gains(self.scratch, status.loop, dict(best.best.gains))
         step.apply(self.scratch)
         self.command = self.command.then(step)
-        self.found[key] = best
+        self.searched[key] = best
         return True
 
 

@@ -163,9 +163,9 @@ class Span:
         """Of the run's first machine; without one, the first current among the signal and those looked at
         with it."""
         if self.heat is not None:
-            found = machine_currents(self.run, self.heat.partition(".")[0])
-            if found:
-                return found
+            signals = machine_currents(self.run, self.heat.partition(".")[0])
+            if signals:
+                return signals
         seen = (self.signal, *self.also)
         return [s for s in seen if s in self.run.keys and self.run.infos[s].unit == "A"][:1]
 

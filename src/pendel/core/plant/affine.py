@@ -42,7 +42,7 @@ def reaches(inputs: Mapping[str, ca.SX], expressions: ca.SX) -> list[Reach]:
     """Of each expression; ``inputs`` are symbols by array name, as `Emitter` has them."""
     keys = list(inputs)
     tape = ca.Function("f", [inputs[k] for k in keys], [ca.densify(expressions)])
-    work, found = dict[int, Reach](), [Reach.VALUES] * expressions.numel()
+    work, reach = dict[int, Reach](), [Reach.VALUES] * expressions.numel()
     for k in range(tape.n_instructions()):
         op, out, inp = tape.instruction_id(k), tape.instruction_output(k), tape.instruction_input(k)
         if op == ca.OP_CONST:
@@ -50,10 +50,10 @@ def reaches(inputs: Mapping[str, ca.SX], expressions: ca.SX) -> list[Reach]:
         elif op == ca.OP_INPUT:
             work[out[0]] = OF_INPUT.get(keys[inp[0]], Reach.ANYTHING)
         elif op == ca.OP_OUTPUT:
-            found[out[1]] = work[inp[0]]
+            reach[out[1]] = work[inp[0]]
         else:
             work[out[0]] = reach_of(op, [work[i] for i in inp])
-    return found
+    return reach
 
 
 def moving_part(inputs: Mapping[str, ca.SX], expressions: ca.SX) -> tuple[int, ...] | None:

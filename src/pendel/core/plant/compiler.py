@@ -75,9 +75,9 @@ def compiler() -> tuple[str, ...]:
     BuildProblem
         with what to install, when there is none.
     """
-    found = shutil.which("cc") or shutil.which("gcc") or shutil.which("clang")
-    if found:
-        return (found,)
+    path = shutil.which("cc") or shutil.which("gcc") or shutil.which("clang")
+    if path:
+        return (path,)
     if importlib.util.find_spec("ziglang"):
         return (
             sys.executable,
@@ -97,9 +97,9 @@ def other_compiler() -> tuple[str, ...]:
     """A compiler of another maker than the one that is used, where one is installed; else nothing."""
     own = os.path.basename(os.path.realpath(compiler()[0]))
     for name in ("clang", "gcc"):
-        found = shutil.which(name)
-        if found and not own.endswith(name) and f"{name}-" not in own and len(compiler()) == 1:
-            return (found,)
+        path = shutil.which(name)
+        if path and not own.endswith(name) and f"{name}-" not in own and len(compiler()) == 1:
+            return (path,)
     return ()
 
 
@@ -114,13 +114,13 @@ def cache_folder() -> Path:
     folder = Path(user_cache_dir("pendel")) / BUILDS
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=PRIVATE)
-        found = folder.stat()
-        if found.st_uid != os.getuid():
+        status = folder.stat()
+        if status.st_uid != os.getuid():
             raise BuildProblem(
                 f"The build cache {folder} belongs to another user, whose builds are not to be run. Remove "
                 "it, or set XDG_CACHE_HOME to a folder of your own."
             )
-        if stat.S_IMODE(found.st_mode) & 0o077:
+        if stat.S_IMODE(status.st_mode) & 0o077:
             folder.chmod(PRIVATE)
     except OSError as problem:
         raise BuildProblem(
@@ -132,9 +132,9 @@ def cache_folder() -> Path:
 @lru_cache(maxsize=1)
 def spare_folder() -> Path:
     """Where builds go that a read-only cache cannot take; it ends with this process."""
-    made = temporary_folder("builds")
-    atexit.register(made.cleanup)
-    return Path(made.name)
+    folder = temporary_folder("builds")
+    atexit.register(folder.cleanup)
+    return Path(folder.name)
 
 
 def library_path(source: str, flags: tuple[str, ...] = FLAGS) -> Path:
@@ -272,9 +272,9 @@ def compiled_apart(command: tuple[str, ...], flags: tuple[str, ...], paths: list
     objects = [path.with_suffix(".o") for path in paths]
     wanted = [f for f in flags if f != "-shared"]
 
-    def compile_one(path: Path, made: Path, text: str) -> None:
+    def compile_one(path: Path, out: Path, text: str) -> None:
         plain = ["-Og"] if text.startswith(PLAIN) else []
-        run_compiler([*command, *wanted, *plain, "-c", str(path), "-o", str(made)])
+        run_compiler([*command, *wanted, *plain, "-c", str(path), "-o", str(out)])
 
     with ThreadPoolExecutor(len(paths)) as pool:
         list(pool.map(compile_one, paths, objects, units))
@@ -303,18 +303,18 @@ def run_compiler(command: list[str], text: str = "", computing: float = TIME_LIM
     """
     with COMPILERS:
         try:
-            code, told = run_limited(command, text, computing)
+            code, output = run_limited(command, text, computing)
         except OSError as problem:
             raise BuildProblem(f"The C compiler cannot be started: {problem.strerror}.") from problem
         except subprocess.TimeoutExpired as problem:
             raise BuildProblem(f"The C compiler did not finish within {PATIENCE * computing:.0f} s.") from problem
     if code != 0:
-        if code == -signal.SIGXCPU or "signal" in told[:400] and "CPU" in told[:400]:
+        if code == -signal.SIGXCPU or "signal" in output[:400] and "CPU" in output[:400]:
             raise BuildProblem(f"The C compiler did not finish within {computing:.0f} s of computing.")
-        refusal = BuildProblem("The C compiler refused the code:\n" + told[:4000])
+        refusal = BuildProblem("The C compiler refused the code:\n" + output[:4000])
         refusal.refused = True
         raise refusal
-    return told
+    return output
 
 
 def run_limited(command: list[str], text: str, computing: float) -> tuple[int, str]:
@@ -342,13 +342,13 @@ def run_limited(command: list[str], text: str, computing: float) -> tuple[int, s
             resource.prlimit(process.pid, resource.RLIMIT_CPU, (int(computing), int(computing) + 1))
             resource.prlimit(process.pid, resource.RLIMIT_FSIZE, (MOST_WRITTEN, MOST_WRITTEN))
             resource.prlimit(process.pid, resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
-        _, told = process.communicate(text, timeout=PATIENCE * computing)
+        _, output = process.communicate(text, timeout=PATIENCE * computing)
     finally:
         if process.poll() is None:
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(process.pid, signal.SIGKILL)
             process.communicate()
-    return process.returncode, told
+    return process.returncode, output
 
 
 def plain_environment() -> dict[str, str]:

@@ -76,13 +76,13 @@ class PlantModel:
 
     @cached_property
     def signals(self) -> dict[str, ca.SX]:
-        found = {key: self.system.express(e) for key, e in self.network.signals.items()}
+        signals = {key: self.system.express(e) for key, e in self.network.signals.items()}
         for kind in BALANCE:
-            found |= {f"{kind}:{card}": self.system.express(e) for card, e in getattr(self.network, kind).items()}
+            signals |= {f"{kind}:{card}": self.system.express(e) for card, e in getattr(self.network, kind).items()}
         if self.with_energy:
-            found |= {f"energy.{s.name()}": s for s in self.energy_symbols}
-            found["energy.stored"] = sum((self.system.express(e) for e in self.network.stored.values()), ca.SX(0))
-        return found
+            signals |= {f"energy.{s.name()}": s for s in self.energy_symbols}
+            signals["energy.stored"] = sum((self.system.express(e) for e in self.network.stored.values()), ca.SX(0))
+        return signals
 
     def derivative(self, f: ca.SX, by: ca.SX) -> ca.SX:
         """Total derivative: what is found numerically moves along, by the implicit function theorem."""

@@ -169,12 +169,12 @@ class Program:
 def parameters_of(structure: Structure, numbers: Numbers) -> Doubles:
     """Values in the order in which the plant's code takes them, those of surfaces behind the others; shape
     (parameter_count,)."""
-    found = [numbers.values[card][name] for card, name in split_keys(structure.parameter_keys)]
+    values = [numbers.values[card][name] for card, name in split_keys(structure.parameter_keys)]
     for key, count in structure.surfaces:
         of_surface = numbers.surfaces[key]
         assert len(of_surface) == count
-        found += of_surface
-    return np.array(found, dtype=float)
+        values += of_surface
+    return np.array(values, dtype=float)
 
 
 def profiles_of(structure: Structure, numbers: Numbers) -> tuple[Profile, ...]:

@@ -21,7 +21,7 @@ def hoists_for(library: ctypes.CDLL, parameters: Doubles, n_mode: int, n_rows: i
     kept = max(1, min(MOST_SETS_KEPT, n_rows, int(SETS_BYTES / max(8, 8 * width))))
     # Not zeros: a place is written before it is read, and pages that stay untouched cost nothing.
     places, filled = np.empty(kept * width + 1), np.zeros(kept, dtype=np.uint8)
-    made = Hoists(
+    hoists = Hoists(
         address(library, "pd_hoist"),
         pointer(parameters),
         pointer(places),
@@ -30,8 +30,8 @@ def hoists_for(library: ctypes.CDLL, parameters: Doubles, n_mode: int, n_rows: i
         n_mode,
         n_hoisted,
     )
-    made.keeps = (parameters, places, filled)
-    return made
+    hoists.keeps = (parameters, places, filled)
+    return hoists
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,12 +102,12 @@ def extremes(
     time_loop().pd_extremes(*picked.arguments, size, pointer(places), pointer(values))
     rest = rows[stretches * size :]
     columns = evaluate_signals(structure, rest, parameters, keys).T if len(rest) else np.empty((len(keys), 0))
-    found = []
+    curves = []
     for at, value, tail in zip(places.reshape(len(keys), -1), values.reshape(len(keys), -1), columns):
         order = np.argsort(at, kind="stable")
         t = np.concatenate([rows[at[order], 0], rest[:, 0]])
-        found.append((t, np.concatenate([value[order], tail])))
-    return found
+        curves.append((t, np.concatenate([value[order], tail])))
+    return curves
 
 
 def lean_library(structure: Structure, keys: Sequence[str]) -> ctypes.CDLL:
@@ -204,6 +204,6 @@ def refined_rows(
         thinned_until,
         which,
     )
-    found = taken(work.rows, work.n_rows, rows.shape[1], loop.pd_release)
+    refined = taken(work.rows, work.n_rows, rows.shape[1], loop.pd_release)
     halves = taken(work.ticks, work.n_ticks, rows.shape[1], loop.pd_release)
-    return Refined(found, halves) if fits else Refined(rows, 0.5 * (rows[1:] + rows[:-1]))
+    return Refined(refined, halves) if fits else Refined(rows, 0.5 * (rows[1:] + rows[:-1]))

@@ -263,10 +263,10 @@ def check_layout(library: ctypes.CDLL) -> None:
     """Compare version and sizes of the shared structs on both sides. Raises `BuildProblem` where they
     differ."""
     wanted = (LAYOUT, *(ctypes.sizeof(s) for s in (RunStruct, PulseStruct, Hoists)))
-    found = tuple(library.pd_layout(which) for which in range(len(wanted)))
-    if found != wanted:
+    layout = tuple(library.pd_layout(which) for which in range(len(wanted)))
+    if layout != wanted:
         raise BuildProblem(
-            f"The time loop lays out its records as {found}, Pendel as {wanted}: its files are of two "
+            f"The time loop lays out its records as {layout}, Pendel as {wanted}: its files are of two "
             "versions, or the compiler is for "
             "another processor. Install Pendel again."
         )
@@ -373,9 +373,9 @@ def load_together(sources: tuple[str, ...]) -> tuple[ctypes.CDLL, ...]:
 
 
 def address(library: ctypes.CDLL, name: str) -> int:
-    found = ctypes.cast(getattr(library, name), ctypes.c_void_p).value
-    assert found is not None
-    return found
+    place = ctypes.cast(getattr(library, name), ctypes.c_void_p).value
+    assert place is not None
+    return place
 
 
 def pointer(array: np.ndarray) -> int:

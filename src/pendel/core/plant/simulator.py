@@ -264,7 +264,7 @@ class Simulator:
         structure = self.program.structure
         row, ticked = self.present()
         plant = [k for k in keys if k in structure.signals]
-        found = (
+        values = (
             dict(
                 zip(
                     plant,
@@ -274,13 +274,13 @@ class Simulator:
             if plant
             else {}
         )
-        found |= ticked
-        if unknown := [k for k in keys if k not in found]:
+        values |= ticked
+        if unknown := [k for k in keys if k not in values]:
             raise RunProblem(
                 f"There is no signal “{unknown[0]}”. Read one of "
                 f"{', '.join(sorted((*structure.signals, *ticked))[:8])} …"
             )
-        return {k: found[k] for k in keys}
+        return {k: values[k] for k in keys}
 
     def write(self, parameter: str, value: float) -> None:
         """Give a parameter, ``card.value``, another value (SI) from the present instant on.
@@ -504,9 +504,11 @@ class Simulator:
     def _remembered(self) -> dict[str, float]:
         if self._controller is None:
             return {}
-        found = np.zeros(max(1, len(self.program.control_states)))
-        self._controller.pd_ctl_states(ctypes.c_void_p(ctypes.addressof(self._memory)), ctypes.c_void_p(pointer(found)))
-        return dict(zip(self.program.control_states, found.tolist()))
+        values = np.zeros(max(1, len(self.program.control_states)))
+        self._controller.pd_ctl_states(
+            ctypes.c_void_p(ctypes.addressof(self._memory)), ctypes.c_void_p(pointer(values))
+        )
+        return dict(zip(self.program.control_states, values.tolist()))
 
     def close(self) -> None:
         """Give its memory back; nothing else can be done with it then."""
@@ -557,8 +559,8 @@ def pulse_structs(
 ) -> ctypes.Array[PulseStruct]:
     """Pulse channels as the time loop takes them."""
     commands, modes = program.structure.commands, program.structure.mode_keys
-    found = (PulseStruct * max(1, len(shapes)))()
-    for struct, shape, own in zip(found, shapes, numbers):
+    structs = (PulseStruct * max(1, len(shapes)))()
+    for struct, shape, own in zip(structs, shapes, numbers):
         struct.command = commands.index(shape.command)
         struct.upper, struct.lower = (modes.index(g) if g else -1 for g in (shape.upper, shape.lower))
         struct.carrier, struct.sampling = CARRIERS[shape.carrier], SAMPLINGS[shape.sampling]
@@ -566,7 +568,7 @@ def pulse_structs(
         struct.begins, struct.dead, struct.least = own.begins, own.dead, own.least
         struct.opens = shape.opens
         struct.on_delay, struct.off_delay = own.on_delay, own.off_delay
-    return found
+    return structs
 
 
 __all__ = ["MEMORY_LIMIT_LOG2", "RECORD_BYTES", "Recorded", "Simulator", "Snapshot", "Watch"]

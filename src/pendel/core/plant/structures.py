@@ -46,13 +46,13 @@ def version() -> str:
 
 
 def sources_in(folder: Traversable) -> list[bytes]:
-    found = []
+    sources = []
     for entry in sorted(folder.iterdir(), key=lambda e: e.name):
         if entry.is_dir():
-            found += sources_in(entry)
+            sources += sources_in(entry)
         elif entry.name.endswith((".py", ".c", ".h")):
-            found.append(entry.name.encode() + entry.read_bytes())
-    return found
+            sources.append(entry.name.encode() + entry.read_bytes())
+    return sources
 
 
 def structure_for(
@@ -91,9 +91,9 @@ def remember(key: str, structure: Structure) -> None:
 
 def folder() -> Path:
     """Raises `BuildProblem` and `OSError`."""
-    made = cache_folder() / "structures"
-    made.mkdir(mode=0o700, exist_ok=True)
-    return made
+    folder = cache_folder() / "structures"
+    folder.mkdir(mode=0o700, exist_ok=True)
+    return folder
 
 
 def read(key: str, values: Mapping[str, Mapping[str, float]]) -> Structure | None:

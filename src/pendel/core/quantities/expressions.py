@@ -120,18 +120,18 @@ def without_remark(text: str) -> str:
 def tokens(text: str) -> list[Token]:
     if len(text) > MAX_LENGTH:
         raise SyntaxProblem(text, 0, f"it is longer than {MAX_LENGTH} characters")
-    found, at = [], 0
+    tokens, at = [], 0
     while at < len(text):
         match = TOKEN.match(text, at)
         if match is None:
             raise SyntaxProblem(text, at, f"“{text[at]}” has no place here")
         if match.lastgroup != "space" and match.group("space") is None:
             kind = "number" if match.group("number") else "name" if match.group("name") else "op"
-            found.append(Token(kind, {"·": "*", "−": "-", "×": "*"}.get(match.group(), match.group()), at))
+            tokens.append(Token(kind, {"·": "*", "−": "-", "×": "*"}.get(match.group(), match.group()), at))
         at = match.end()
     # Thin-spaced thousands, as Pendel prints them, read back as one number.
     joined: list[Token] = []
-    for token in found:
+    for token in tokens:
         last = joined[-1] if joined else None
         gap = text[last.start + len(last.text) : token.start] if last else ""
         if (
@@ -316,9 +316,9 @@ def walk(node: Node) -> Iterator[Node]:
     may be."""
     waiting = [node]
     while waiting:
-        found = waiting.pop()
-        yield found
-        match found:
+        current = waiting.pop()
+        yield current
+        match current:
             case Negative(operand):
                 waiting.append(operand)
             case Binary(_, left, right):
@@ -355,12 +355,12 @@ def is_literal(text: str) -> bool:
 def renamed(text: str, old: str, new: str) -> str:
     """``text`` with every use of the name ``old`` replaced, spacing kept."""
     try:
-        found = tokens(text)
+        parts = tokens(text)
     except SyntaxProblem:
         return text
     if old not in names_in(text):
         return text
-    for token in reversed(found):
+    for token in reversed(parts):
         if token.kind == "name" and token.text == old:
             text = text[: token.start] + new + text[token.start + len(old) :]
     return text

@@ -18,7 +18,7 @@ def plain_numbers(texts: Iterable[str], wanted_unit: str | None) -> list[float] 
     wanted, dim = unit(wanted_unit or "")
     turning = turn(wanted_unit or "")
     factors = {"": wanted}
-    found = []
+    numbers = []
     for text in texts:
         match = PLAIN.fullmatch(text)
         if match is None:
@@ -31,5 +31,5 @@ def plain_numbers(texts: Iterable[str], wanted_unit: str | None) -> list[float] 
         value = float(number) * factors[name]
         if not math.isfinite(value):
             return None
-        found.append(value)
-    return found
+        numbers.append(value)
+    return numbers

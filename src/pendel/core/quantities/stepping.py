@@ -72,10 +72,10 @@ def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup, di
     """
     plain = without_remark(text)
     remark = text[len(plain) :]
-    found = LITERAL.fullmatch(THOUSANDS.sub("", plain))
-    if found is None or not is_literal(plain):
+    match = LITERAL.fullmatch(THOUSANDS.sub("", plain))
+    if match is None or not is_literal(plain):
         raise ExpressionProblem(f"“{text}” is an expression. Type a value to change it in steps.")
-    sign, mantissa, exponent, own_unit = found.groups()
+    sign, mantissa, exponent, own_unit = match.groups()
     value = float(f"{sign.replace('−', '-')}{mantissa}{exponent.replace('−', '-')}")
     value_in_field(text, field_unit, names)  # what stands behind the figure must be a unit of the field
     if step:
@@ -97,17 +97,17 @@ def stepped(text: str, field_unit: str, count: int, step: str, names: Lookup, di
 def own_unit(text: str) -> str:
     """The unit that a plain figure is written with; empty where there is none, or the text is an expression."""
     plain = without_remark(text)
-    found = LITERAL.fullmatch(THOUSANDS.sub("", plain)) if is_literal(plain) else None
-    return found[4].strip() if found is not None and found[4] else ""
+    match = LITERAL.fullmatch(THOUSANDS.sub("", plain)) if is_literal(plain) else None
+    return match[4].strip() if match is not None and match[4] else ""
 
 
 def multiplied(text: str, factor: float) -> str:
     """A value's text times a factor, in the unit it was written in; an expression in brackets."""
     text = without_remark(text)
-    found = LITERAL.fullmatch(THOUSANDS.sub("", text))
-    if found is None or not is_literal(text):
+    match = LITERAL.fullmatch(THOUSANDS.sub("", text))
+    if match is None or not is_literal(text):
         return f"{factor:g}*{text}" if text.isidentifier() else f"{factor:g}*({text})"
-    sign, mantissa, exponent, own_unit = found.groups()
+    sign, mantissa, exponent, own_unit = match.groups()
     value = float(f"{sign.replace('−', '-')}{mantissa}{exponent.replace('−', '-')}")
     return f"{value * factor:.4g} {own_unit.strip() if own_unit else ''}".strip()
 

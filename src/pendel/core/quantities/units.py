@@ -91,9 +91,9 @@ def turn(text: str) -> Turn:
     """Of a unit expression: Hz and 1/min count cycles, rpm, rad and degrees count radians once in SI."""
     if flat(text) in ("1/min", "min^-1"):
         return (1.0, 0.0)
-    found = list(factors(text))
-    cycles = sum(exponent for name, exponent in found if name.endswith("Hz") and is_unit(name))
-    return cycles, sum(exponent for name, exponent in found if name in TURNING)
+    units = list(factors(text))
+    cycles = sum(exponent for name, exponent in units if name.endswith("Hz") and is_unit(name))
+    return cycles, sum(exponent for name, exponent in units if name in TURNING)
 
 
 NAMED = {

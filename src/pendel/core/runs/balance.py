@@ -64,19 +64,19 @@ def balance(run: KeptRun, start: float, end: float) -> Balance:
     if not end > start:
         return Balance((), 0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
     span = end - start
-    found: dict[str, dict[str, float]] = {kind: {} for kind in BALANCE}
+    energies: dict[str, dict[str, float]] = {kind: {} for kind in BALANCE}
     keys = balance_keys(run)
     run.fetch(keys)
     run.fetch_between(k for k in keys if not k.startswith("stored:"))
     for key in (k for k in keys if not k.endswith(SWITCHED)):
         kind, _, card = key.partition(":")
         if kind in FLOWS:
-            found[kind][card] = run.pieces(key).integral(start, end)
+            energies[kind][card] = run.pieces(key).integral(start, end)
         else:
             trace = run.trace(key)
-            found[kind][card] = float(np.diff(np.interp([start, end], trace.t, trace.y))[0])
+            energies[kind][card] = float(np.diff(np.interp([start, end], trace.t, trace.y))[0])
     names = {info.card_key: info.card for info in run.infos.values()}
-    heat = found["lost"]
+    heat = energies["lost"]
     switching = {  # by card, whose name another may have, too
         run.infos[key].card_key: run.pieces(key).integral(start, end) for key in keys if key.endswith(SWITCHED)
     }
@@ -90,7 +90,7 @@ def balance(run: KeptRun, start: float, end: float) -> Balance:
     ]
     least = ROUNDING * max((abs(energy) for _, energy in spent_by), default=0.0)
     lost = [Lost(what, energy / span, energy) for what, energy in spent_by if abs(energy) > least]
-    totals = {kind: sum(of.values()) for kind, of in found.items()}
+    totals = {kind: sum(of.values()) for kind, of in energies.items()}
     return Balance(
         tuple(sorted(lost, key=lambda each: -each.power)),
         totals["supplied"],

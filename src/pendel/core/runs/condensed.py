@@ -150,8 +150,8 @@ class Condenser:
         chunk = RowsAlone(rows, self.structure, self.parameters)
         edges = np.array(self.edges[-count - 1 :])
         edges[-1] = np.nextafter(edges[-1], np.inf)
-        found = energies_of(chunk, list(self.devices))
-        sums = [np.histogram(t, edges, weights=e)[0] for t, e in (found[d.key] for d in self.devices)]
+        energies = energies_of(chunk, list(self.devices))
+        sums = [np.histogram(t, edges, weights=e)[0] for t, e in (energies[d.key] for d in self.devices)]
         self.switched.append(np.array(sums).reshape(len(self.devices), count).T)
 
     def result(self) -> Condensed | None:
@@ -173,8 +173,10 @@ class Condenser:
         if self.stop[0]:
             raise Interrupted
         assert self._low is not None and self._high is not None
-        found = refined_rows(self.structure, rows, self.parameters, straight=self.straight, span=self._high - self._low)
-        fine, middle = found.rows, found.half_way
+        refined = refined_rows(
+            self.structure, rows, self.parameters, straight=self.straight, span=self._high - self._low
+        )
+        fine, middle = refined.rows, refined.half_way
         keys = self.structure.signals
         y, m = (evaluate_signals(self.structure, part, self.parameters, keys) for part in (fine, middle))
         width = np.diff(fine[:, 0])

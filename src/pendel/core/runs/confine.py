@@ -253,10 +253,10 @@ def allow_beneath(libc: ctypes.CDLL, rules: int, path: str, rights: int) -> None
 def no_network(libc: ctypes.CDLL) -> bool:
     """Refuse the system calls of `DENIED`, with “operation not permitted”; on a machine that is not known,
     none."""
-    found = DENIED.get(platform.machine())
-    if found is None or sys.maxsize < 2**32:
+    audited = DENIED.get(platform.machine())
+    if audited is None or sys.maxsize < 2**32:
         return False
-    audit, calls = found
+    audit, calls = audited
     calls = tuple(dict.fromkeys(calls))
     load, equal, above, end = 0x20, 0x15, 0x35, 0x06
     code = [(load, 0, 0, 4), (equal, 1, 0, audit), (end, 0, 0, ERRNO_EPERM), (load, 0, 0, 0)]

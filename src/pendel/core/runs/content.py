@@ -35,15 +35,15 @@ def content_of(file: h5py.File) -> Content:
     """Read all of an open file. Raises whatever a damaged one makes the library raise."""
     if file.attrs.get("format") != "pendel run":
         return Content({"format": ""})
-    found = Content({"format": "pendel run", "facts": str(file.attrs["facts"])})
+    content = Content({"format": "pendel run", "facts": str(file.attrs["facts"])})
     for name in TEXTS:
-        found.texts[name] = text_in(file, name)
+        content.texts[name] = text_in(file, name)
     for name in ARRAYS:
-        found.arrays[name] = numbers_in(file, name, DIMENSIONS[name])
+        content.arrays[name] = numbers_in(file, name, DIMENSIONS[name])
     if "condensed" in file:
         for name in CONDENSED:
-            found.arrays[name] = numbers_in(file, f"condensed/{name}")
-    return found
+            content.arrays[name] = numbers_in(file, f"condensed/{name}")
+    return content
 
 
 def content_here(path: Path) -> Content:
@@ -52,40 +52,40 @@ def content_here(path: Path) -> Content:
         return content_of(file)
 
 
-def packed(found: Content) -> bytes:
+def packed(content: Content) -> bytes:
     """As bytes that are made of nothing but numbers and names: NumPy's own format without pickles."""
-    texts = {f"text:{name}": np.frombuffer(text.encode(), np.uint8) for name, text in found.texts.items()}
-    made = io.BytesIO()
-    arrays: Any = {**texts, **found.arrays}
-    np.savez(made, **arrays)
-    return made.getvalue()
+    texts = {f"text:{name}": np.frombuffer(text.encode(), np.uint8) for name, text in content.texts.items()}
+    buffer = io.BytesIO()
+    arrays: Any = {**texts, **content.arrays}
+    np.savez(buffer, **arrays)
+    return buffer.getvalue()
 
 
 def unpacked(data: bytes) -> Content:
     """Raises whatever bytes that are no such file make NumPy raise."""
-    found = Content()
+    content = Content()
     with np.load(io.BytesIO(data), allow_pickle=False) as held:
         for name in held.files:
             kind, parting, rest = name.partition(":")
             if parting and kind == "text":
-                found.texts[rest] = held[name].astype(np.uint8).tobytes().decode()
+                content.texts[rest] = held[name].astype(np.uint8).tobytes().decode()
             else:
-                found.arrays[name] = np.ascontiguousarray(held[name], dtype=float)
-    return found
+                content.arrays[name] = np.ascontiguousarray(held[name], dtype=float)
+    return content
 
 
 def numbers_in(file: h5py.File, name: str, dimensions: int = 0) -> np.ndarray:
     """An array of numbers. Raises `ValueError` for anything else, or for more than can be meant."""
-    found = file[name]
-    if not isinstance(found, h5py.Dataset) or found.dtype.kind not in "fiu":
+    dataset = file[name]
+    if not isinstance(dataset, h5py.Dataset) or dataset.dtype.kind not in "fiu":
         raise ValueError(f"{name} holds no numbers")
-    if found.size * 8 > LARGEST or (dimensions and len(found.shape) != dimensions):
+    if dataset.size * 8 > LARGEST or (dimensions and len(dataset.shape) != dimensions):
         raise ValueError(f"{name} has a shape that cannot be")
-    return np.ascontiguousarray(found[()], dtype=float)
+    return np.ascontiguousarray(dataset[()], dtype=float)
 
 
 def text_in(file: h5py.File, name: str) -> str:
-    found = file[name][()]
-    if not isinstance(found, bytes):
+    text = file[name][()]
+    if not isinstance(text, bytes):
         raise ValueError(f"{name} is no text")
-    return found.decode()
+    return text.decode()

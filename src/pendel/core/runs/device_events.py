@@ -66,13 +66,13 @@ class Overlap:
 def overlaps(run: KeptRun, kinds: Mapping[str, Kind]) -> list[Overlap]:
     """Every leg's worst overlap, if any."""
     parts = {card: kind for card, kind in kinds.items() if isinstance(kind, Part)}
-    found = [
+    overlaps = [
         leg_overlap(run, card, leg, next(iter(kind.signal_names(SignalRole.LINK_VOLTAGE)), ""))
         for card, kind in parts.items()
         for leg in kind.legs
         if f"{card}.{leg.gate('upper')}" in run.structure.mode_keys
     ]
-    return [o for o in found if o is not None]
+    return [o for o in overlaps if o is not None]
 
 
 def gate_column(run: Rows, key: str) -> np.ndarray:
@@ -123,7 +123,7 @@ def switching_losses(
     drive: Drive, kinds: Mapping[str, Kind], values: Mapping[str, Mapping[str, float]], modes: tuple[str, ...]
 ) -> list[SwitchingLoss]:
     """Devices of a drive that lose energy in switching, at the level of detail the run has."""
-    found = []
+    losses = []
     for card, kind in kinds.items():
         names = [kind.value_name(role) for role in NUMBERS]
         if not isinstance(kind, Part) or not all(names):
@@ -135,8 +135,8 @@ def switching_losses(
             gate, current, voltage = (f"{card}.{n}" for n in (s.gate, s.current, s.voltage))
             if gate in modes:
                 numbers = (values[card][n] for n in names)
-                found.append(SwitchingLoss(card, s.name, gate, current, voltage, s.partner, *numbers))
-    return found
+                losses.append(SwitchingLoss(card, s.name, gate, current, voltage, s.partner, *numbers))
+    return losses
 
 
 def energies_of(
@@ -150,7 +150,7 @@ def energies_of(
     source); the transition adds ½·u·i·t: Mohan, Undeland, Robbins: Power Electronics, 3rd ed., section 2-5.
     The diode that gives way to a device that turns on loses its recovery energy.
     """
-    found: dict[str, list[tuple[np.ndarray, np.ndarray]]] = {d.key: [] for d in devices}
+    energies: dict[str, list[tuple[np.ndarray, np.ndarray]]] = {d.key: [] for d in devices}
     by_name = {(d.card, d.name): d.key for d in devices}
     states = 1 + len(run.structure.state_keys)
     for d in devices:
@@ -166,11 +166,11 @@ def energies_of(
             )
             power = np.maximum(u_0, 0) * np.maximum(i_1, 0) if turns_on else np.maximum(u_1, 0) * np.maximum(i_0, 0)
             scale = power / (d.u_ref * d.i_ref)
-            found[d.key].append((after[:, 0], energy * scale + 0.5 * power * d.transition))
+            energies[d.key].append((after[:, 0], energy * scale + 0.5 * power * d.transition))
             partner = by_name.get((d.card, d.partner))
             if turns_on and partner and d.e_rec > 0:
-                found[partner].append((after[:, 0], d.e_rec * scale))
-    return {key: in_order(pieces) for key, pieces in found.items()}
+                energies[partner].append((after[:, 0], d.e_rec * scale))
+    return {key: in_order(pieces) for key, pieces in energies.items()}
 
 
 def in_order(pieces: list[tuple[np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray]:

@@ -19,7 +19,7 @@ WORTH_TELLING = 1e-6
 def duties_beyond(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> list[Remark]:
     """A remark on each input of a converter that was beyond its range at some tick."""
     sources = {str(w.b): str(w.a) for w in drive.wires.values()}
-    found = []
+    remarks = []
     for key, kind in kinds.items():
         card = drive.cards[key]
         for port in kind.ports if isinstance(kind, Part) else ():
@@ -37,7 +37,7 @@ def duties_beyond(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> list
                 continue
             value = float(asked[worst])
             share = float(np.mean(excess > WORTH_TELLING))
-            found.append(
+            remarks.append(
                 Remark(
                     f"{card.name}: “{port.label}” was asked for {number_text(value, 3)} at "
                     f"{figure(float(run.tick_times[worst]), 's', 4)} and was beyond its range for "
@@ -48,4 +48,4 @@ def duties_beyond(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> list
                     float(run.tick_times[worst]),
                 )
             )
-    return found
+    return remarks

@@ -115,11 +115,11 @@ class Known:
 
     def number_of(self, rows: np.ndarray) -> int:
         """The number by which an array is kept; 0 where it is not."""
-        found = self.arrays.get(id(rows))
-        if found is None or found[0]() is not rows:
+        entry = self.arrays.get(id(rows))
+        if entry is None or entry[0]() is not rows:
             return 0
         self.arrays.move_to_end(id(rows))
-        return found[1]
+        return entry[1]
 
     def keep(self, rows: np.ndarray, number: int) -> None:
         if rows.nbytes >= LARGE:
@@ -205,9 +205,9 @@ class EvaluatorProcess:
                 wire.close()
                 self._end(free)
                 if last or isinstance(problem, TimeoutError):
-                    told = "did not answer in time" if isinstance(problem, TimeoutError) else "ended unexpectedly"
+                    words = "did not answer in time" if isinstance(problem, TimeoutError) else "ended unexpectedly"
                     raise RunProblem(
-                        f"The process that reads and evaluates runs {told}. The run is untouched; show it again."
+                        f"The process that reads and evaluates runs {words}. The run is untouched; show it again."
                     ) from problem
                 continue
             except PendelError:  # its answer, and all of it
@@ -266,12 +266,12 @@ def exchanged(wire: Connection, known: Known, rows: Doubles, order: Order) -> li
     if order.shape is not None:
         give(wire, given)
     shapes = [(len(given), len(order.keys))] if order.how is None else [(-1, given.shape[1])] * 2
-    found = [received(wire, shape) for shape in shapes]
+    arrays = [received(wire, shape) for shape in shapes]
     with known.lock:
         known.structures[structure] = order.structure_number
-        for array, kept_as in ((rows, order.rows_number), *zip(found, order.keep_as)):
+        for array, kept_as in ((rows, order.rows_number), *zip(arrays, order.keep_as)):
             known.keep(array, kept_as)
-    return found
+    return arrays
 
 
 def read_beside(wire: Connection, data: bytes) -> Content:
@@ -359,17 +359,17 @@ def serve_wire(wire: Connection, structures: dict[int, Structure], arrays: dict[
             else:
                 rows = arrays[order.rows_number]
             try:
-                found = evaluated(order, structures[order.structure_number], rows)
+                answer = evaluated(order, structures[order.structure_number], rows)
             except Exception as problem:  # noqa: BLE001  the boundary: whatever happens, the window gets a sentence
                 arrays.pop(order.rows_number if order.shape is not None else 0, None)  # nobody knows that it is here
-                told = str(problem) if isinstance(problem, PendelError) else f"Inside Pendel: {problem!r}."
+                sentence = str(problem) if isinstance(problem, PendelError) else f"Inside Pendel: {problem!r}."
                 wire.send_bytes(SHAPE.pack(False, 0, 0))
-                wire.send_bytes(told.encode()[:TOLD])
+                wire.send_bytes(sentence.encode()[:TOLD])
                 continue
-            for array, number in zip(found, order.keep_as):
+            for array, number in zip(answer, order.keep_as):
                 if array.nbytes >= LARGE:
                     arrays[number] = array
-            for array in found:
+            for array in answer:
                 wire.send_bytes(SHAPE.pack(True, *array.shape))
                 give(wire, array)
 
@@ -390,8 +390,8 @@ def give_content(wire: Connection, data: bytes) -> None:
 def evaluated(order: Order, structure: Structure, rows: Doubles) -> tuple[Doubles, ...]:
     if order.how is None:
         return (HERE.signals(structure, rows, order.parameters, order.keys),)
-    found = HERE.refined(structure, rows, order.parameters, **order.how)
-    return tuple(np.ascontiguousarray(each).reshape(-1, rows.shape[1]) for each in (found.rows, found.half_way))
+    refined = HERE.refined(structure, rows, order.parameters, **order.how)
+    return tuple(np.ascontiguousarray(each).reshape(-1, rows.shape[1]) for each in (refined.rows, refined.half_way))
 
 
 if __name__ == "__main__":

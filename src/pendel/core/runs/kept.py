@@ -214,11 +214,11 @@ class KeptRun:
             return Pieces(np.append(trace.t, end), np.append(trace.y, trace.y[-1:]))
         self.fetch_between([key])
         if self.declared_unit(key) == "rad":
-            found = cut_at_turns(trace.t, trace.y, self._between[key])
+            pieces = cut_at_turns(trace.t, trace.y, self._between[key])
         else:
-            found = Pieces(trace.t, trace.y, self._between[key])
+            pieces = Pieces(trace.t, trace.y, self._between[key])
         before = self.condensed.column(self.structure.signals.index(key)) if self.condensed else None
-        return replace(found, before=before)
+        return replace(pieces, before=before)
 
     def extremes(self, key: str, start: float, end: float) -> tuple[float, float]:
         """The lowest and the highest value (SI) of a signal between two times (s), also where its record was
@@ -264,14 +264,14 @@ class KeptRun:
         """By signal key: times (s) and energies (J) of each switching of a device."""
         from pendel.core.runs.device_events import energies_of  # it works on kept runs itself
 
-        found = energies_of(self, self.devices, self.evaluator.signals)
+        switchings = energies_of(self, self.devices, self.evaluator.signals)
         if self.condensed is not None:
             for number, device in enumerate(self.devices):
-                t, e = found[device.key]
+                t, e = switchings[device.key]
                 late = t > self.thinned_until
                 early = self.condensed.edges[1:], self.condensed.switched[:, number]
-                found[device.key] = np.append(early[0], t[late]), np.append(early[1], e[late])
-        return found
+                switchings[device.key] = np.append(early[0], t[late]), np.append(early[1], e[late])
+        return switchings
 
     @property
     def keys(self) -> list[str]:
@@ -444,10 +444,10 @@ def load(path: Path, read: Callable[[Path], Content] = content_here) -> KeptRun:
     except MemoryError as problem:
         raise FileProblem(str(path), "the kept run is too large for this computer's memory.") from problem
     except Exception as problem:  # the file's boundary: whatever a damaged one makes a library raise
-        told = " ".join(str(problem).split())[:200]
+        reason = " ".join(str(problem).split())[:200]
         raise FileProblem(
             str(path),
-            f"the kept run cannot be read ({told or type(problem).__name__}). Delete it or run again.",
+            f"the kept run cannot be read ({reason or type(problem).__name__}). Delete it or run again.",
         ) from problem
 
 

@@ -29,59 +29,59 @@ def counts_of(run: KeptRun, kind: str) -> dict[str, int]:
     return {n.removeprefix(kind): count for n, count in run.counters.items() if n.startswith(kind)}
 
 
-def limited_words(run: KeptRun, made: Lowered) -> list[Remark]:
+def limited_words(run: KeptRun, lowered: Lowered) -> list[Remark]:
     """A remark on each signal whose range, found or set by hand, ended before what came. Ranges that are proven
     end where a limit of the block keeps the signal."""
-    return [remark for signal, title, rep in not_proven(made) for remark in _at_end(run, signal, title, rep)]
+    return [remark for signal, title, rep in not_proven(lowered) for remark in _at_end(run, signal, title, rep)]
 
 
 @lru_cache(maxsize=4)
-def not_proven(made: Lowered) -> list[tuple[str, str, Rep]]:
+def not_proven(lowered: Lowered) -> list[tuple[str, str, Rep]]:
     """Signals whose range is not proven, with the titles of their blocks and their words. Kept for the last
     controllers, as one that runs again is the same."""
-    found = []
-    for block in made.blocks:
+    reps = []
+    for block in lowered.blocks:
         for port in block.tree.outputs:
             known = block.ranges.ranges.get(port)
             if known is not None and known.source is not Source.PROVEN:
-                found.append((f"{block.name}.{port}", block.tree.title, block.reps[port]))
-    for key, rep in made.inputs.items():
-        if not key.turn and outside_range(made, key.signal).source is not Source.PROVEN:
-            found.append((key.signal, made.deck.title_of(key.signal), rep))
-    return found
+                reps.append((f"{block.name}.{port}", block.tree.title, block.reps[port]))
+    for key, rep in lowered.inputs.items():
+        if not key.turn and outside_range(lowered, key.signal).source is not Source.PROVEN:
+            reps.append((key.signal, lowered.deck.title_of(key.signal), rep))
+    return reps
 
 
-def lost_steps(run: KeptRun, made: Lowered) -> list[Remark]:
+def lost_steps(run: KeptRun, lowered: Lowered) -> list[Remark]:
     """A remark on each sum that took no step in at some ticks, though what it adds was not zero, since that was
     less than half its step; where these are more than a few."""
-    if not may_lose(made):
+    if not may_lose(lowered):
         return []
     from pendel.core.firmware.ship import inputs_of, replay, signals_of  # they know of runs
 
-    counted = counted_source(made)
+    counted = counted_source(lowered)
     library = load(counted.text)
     counts = np.zeros(max(1, len(counted.names)))
     before = counts.copy()
     library.pd_ctl_lost.argtypes = [ctypes.c_void_p]
     library.pd_ctl_lost(pointer(before))  # a library that was loaded before has counted then
-    replay(library, inputs_of(made, run), len(signals_of(made)))
+    replay(library, inputs_of(lowered, run), len(signals_of(lowered)))
     library.pd_ctl_lost(pointer(counts))
     lost: dict[str, int] = {}
     for name, count in zip(counted.names, counts - before):
         lost[name] = lost.get(name, 0) + int(count)
     run.counters |= {f"{LOST}{name}": count for name, count in lost.items() if count}
-    found = []
+    remarks = []
     for name, count in lost.items():
         block, _, state = name.partition(".")
-        updates = -(-len(run.ticks) // made.block(block).tree.instance.every)
+        updates = -(-len(run.ticks) // lowered.block(block).tree.instance.every)
         if count > SOME * updates:
-            title = made.block(block).tree.title
+            title = lowered.block(block).tree.title
             sentence = (
                 f"{title}: {state} took no step in at {count} of its {updates} updates, though what "
                 "it adds was not 0, as half its step is more. Take more bits for it."
             )
-            found.append(Remark(sentence, block, 0.0))
-    return found
+            remarks.append(Remark(sentence, block, 0.0))
+    return remarks
 
 
 def _at_end(run: KeptRun, signal: str, title: str, rep: Rep) -> list[Remark]:

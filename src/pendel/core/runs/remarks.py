@@ -18,5 +18,5 @@ def remarks_of_kinds(
     from it."""
     sources = {str(w.b): w.a for w in drive.wires.values()}
     seen = Seen(run, drive, kinds, values, sources, some_ticks(run))
-    found = [r for key, kind in kinds.items() for look in kind.remarks if (r := look(seen, key)) is not None]
-    return [r for r in found if isinstance(r, Cause)] or found
+    remarks = [r for key, kind in kinds.items() for look in kind.remarks if (r := look(seen, key)) is not None]
+    return [r for r in remarks if isinstance(r, Cause)] or remarks

@@ -25,13 +25,13 @@ def _kinds_in(text: str) -> Mapping[str, Kind]:
         drive = from_text(text)
     except PendelError:
         return {}
-    found = {}
+    kinds = {}
     for key, card in drive.cards.items():
         try:
-            found[key] = kind_of(card)
+            kinds[key] = kind_of(card)
         except DriveProblem:
             continue
-    return found
+    return kinds
 
 
 def signals_of(run: KeptRun, card: str, role: SignalRole) -> list[str]:

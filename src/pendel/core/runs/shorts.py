@@ -47,7 +47,7 @@ def short_paths(drive: Drive, kinds: Mapping[str, Kind], mode_keys: Sequence[str
     graph = nx.MultiGraph()
     for number, (_, _, a, b) in enumerate(devices):
         graph.add_edge(place(a), place(b), number)
-    found: list[ShortPath] = []
+    paths: list[ShortPath] = []
     for source, held in sources.items():
         plus, minus = (place((source, *pin)) for pin in held.ends or ())
         if plus == minus or not (plus in graph and minus in graph):
@@ -55,8 +55,8 @@ def short_paths(drive: Drive, kinds: Mapping[str, Kind], mode_keys: Sequence[str
         ways = nx.all_simple_edge_paths(graph, plus, minus, cutoff=MOST_DEVICES)
         for way in itertools.islice(ways, MOST_PATHS):
             chosen = [devices[number] for _, _, number in way]
-            found.append(ShortPath(source, tuple(d[0] for d in chosen), tuple(d[1] for d in chosen)))
-    return tuple(found)
+            paths.append(ShortPath(source, tuple(d[0] for d in chosen), tuple(d[1] for d in chosen)))
+    return tuple(paths)
 
 
 def lasting_shorts(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> list[Remark]:
@@ -68,7 +68,7 @@ def lasting_shorts(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> lis
     t = run.rows[:, 0]
     modes, row_of = distinct(run.rows[:, columns] > 0.5)
     still = still_joined(drive, kinds)
-    found: list[Remark] = []
+    remarks: list[Remark] = []
     for source, held in sources.items():
         plus, minus = ((source, *pin) for pin in held.ends or ())
         culprits = [path_between(still, paths, mode, plus, minus) for mode in modes]
@@ -78,7 +78,7 @@ def lasting_shorts(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> lis
             until_end = ends >= len(t)
             lasts = t[min(ends, len(t) - 1)] - t[begins]
             if lasts >= 0.999 * FOR_GOOD or (until_end and lasts > 0.5 * (t[-1] - t[0])):
-                found.append(
+                remarks.append(
                     remark(
                         run,
                         drive,
@@ -90,7 +90,7 @@ def lasting_shorts(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> lis
                     )
                 )
                 break
-    return found
+    return remarks
 
 
 def voltage_sources(kinds: Mapping[str, Kind]) -> dict[str, Conduction]:
@@ -104,8 +104,8 @@ def distinct(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     fit."""
     bits = np.arange(rows.shape[1], dtype=np.int64)
     if len(bits) > 62:
-        found, of = np.unique(rows, axis=0, return_inverse=True)
-        return found, of.ravel()
+        unlike, of = np.unique(rows, axis=0, return_inverse=True)
+        return unlike, of.ravel()
     codes, of = np.unique(rows @ (1 << bits), return_inverse=True)
     return (codes[:, None] >> bits) & 1, of
 
@@ -157,21 +157,21 @@ def conducting_paths(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> t
 
 def conducting_devices(drive: Drive, kinds: Mapping[str, Kind], mode_keys: Sequence[str]) -> list[Device]:
     """Each device, or leg of a converter, that can join two pins: its card, when it conducts, the pins."""
-    found: list[Device] = []
+    devices: list[Device] = []
     for key, kind in kinds.items():
         if not isinstance(kind, Part):
             continue
         own = kind.conduction
         modes = tuple(m for n in own.conducts if (m := f"{key}.{n}") in mode_keys)
         if modes and own.ends:
-            found.append((key, DeviceTest(modes), (key, *own.ends[0]), (key, *own.ends[1])))
+            devices.append((key, DeviceTest(modes), (key, *own.ends[0]), (key, *own.ends[1])))
         if kind.level(drive.cards[key], drive.settings["level"]) != deepest():
             continue  # only there can the gates of a leg overlap
         for leg in kind.legs:
             gates = tuple(f"{key}.{leg.gate(side)}" for side in ("upper", "lower"))
             if all(g in mode_keys for g in gates):
-                found.append((key, DeviceTest(gates, True), (key, leg.rails, 0), (key, leg.rails, 1)))
-    return found
+                devices.append((key, DeviceTest(gates, True), (key, leg.rails, 0), (key, leg.rails, 1)))
+    return devices
 
 
 def still_joined(drive: Drive, kinds: Mapping[str, Kind]) -> nx.Graph:

@@ -117,11 +117,11 @@ class Prepared:
         if known is not None:
             return known
         try:
-            made = lower(self.deck, number_choices(self.drive, self.examined), sizes_seen(self.drive))
+            lowered = lower(self.deck, number_choices(self.drive, self.examined), sizes_seen(self.drive))
         except CannotLower as problem:
             key = next((b.name for b in self.deck.blocks if b.title == problem.block), "")
             raise DriveHasFindings([fault(str(problem), key, "number_format")]) from problem
-        return _lowered.keep(self.text, made)
+        return _lowered.keep(self.text, lowered)
 
     @cached_property
     def program(self) -> Program:
@@ -273,7 +273,7 @@ def in_command_order(deck: ControlDeck, commands: tuple[str, ...]) -> ControlDec
 
 def refused_c(drive: Drive) -> list[Finding]:
     """What the compiler has against typed C that was allowed here; other C it is not shown."""
-    found = []
+    faults = []
     for key, card in drive.cards.items():
         if card.kind != C or card.own is None or not is_allowed(card.own):
             continue
@@ -283,8 +283,8 @@ def refused_c(drive: Drive) -> list[Finding]:
             section, line, reason = wrong
             where = {"equations": "update", "convert": "conversion", "words": "update in words"}[section]
             sentence = f"{card.name}, {where} line {line + 1}: The compiler says: {reason}."
-            found.append(fault(sentence, key, f"{section}:{line}"))
-    return found
+            faults.append(fault(sentence, key, f"{section}:{line}"))
+    return faults
 
 
 def averaged(drive: Drive) -> Drive:
@@ -317,7 +317,7 @@ class SignalsOfOtherLevels(PendelError):
         self.signals = signals
 
     def findings(self, drive: Drive) -> list[Finding]:
-        found = []
+        faults = []
         for signal in self.signals:
             card, _, name = signal.partition(".")
             kind = kind_of(drive.cards[card])
@@ -326,18 +326,18 @@ class SignalsOfOtherLevels(PendelError):
             levels = " or ".join(declared.levels)
             sentence = f"{drive.cards[card].name}: {declared.label} is wired to a block, "
             sentence += f"but exists only at the level {levels}. Choose that level or take another signal."
-            found.append(fault(sentence, card))
-        return found
+            faults.append(fault(sentence, card))
+        return faults
 
 
 def contradicting_starts(drive: Drive, contradictions: tuple[Contradiction, ...]) -> list[Finding]:
-    found = []
+    faults = []
     for c in contradictions:
         key, _, state = c.state.partition(".")
         kind = kind_of(drive.cards[key])
         assert isinstance(kind, Part)
         declared = next(s for s in kind.states if s.name == state)
-        found.append(
+        faults.append(
             fault(
                 f"{drive.cards[key].name}: its {declared.label} is to start at "
                 f"{figure(c.wanted, declared.unit)}, but what it is joined to makes it start at "
@@ -346,7 +346,7 @@ def contradicting_starts(drive: Drive, contradictions: tuple[Contradiction, ...]
                 f"start:{state}",
             )
         )
-    return found
+    return faults
 
 
 def reopen(path: Path, read: Callable[[Path], Content] = content_here) -> KeptRun:
@@ -391,21 +391,21 @@ def equation_finding(drive: Drive, problem: EquationProblem) -> Finding:
 
 def signal_infos(drive: Drive) -> dict[str, SignalInfo]:
     """Label and unit of every signal of every card."""
-    found: dict[str, SignalInfo] = {}
+    infos: dict[str, SignalInfo] = {}
     for key, card in drive.cards.items():
         kind, name = kind_of(card), full_name(drive, key)
         if isinstance(kind, Part):
             for s in kind.signals:
-                found[f"{key}.{s.name}"] = SignalInfo(f"{key}.{s.name}", name, s.label, s.unit)
+                infos[f"{key}.{s.name}"] = SignalInfo(f"{key}.{s.name}", name, s.label, s.unit)
         else:
             for port in kind.ports:
                 if port.link.value == "signal out":
                     unit = signal_unit(drive, End(key, port.name))
                     words = card.name if port.label in ("Output", "Sampled value") else port.label
-                    found[f"{key}.{port.name}"] = SignalInfo(
+                    infos[f"{key}.{port.name}"] = SignalInfo(
                         f"{key}.{port.name}", name, words[:1].lower() + words[1:], unit
                     )
-    return found
+    return infos
 
 
 def endless_settings(prepared: Prepared) -> RunSettings:

@@ -102,10 +102,10 @@ def spectrum(t: np.ndarray, y: np.ndarray, start: float, end: float, *, fundamen
     order = np.arange(half + 1)
     amplitude = 2 * np.abs(lines) / np.sinc(order / BINS)
     amplitude[0] = means.mean()
-    found = Spectrum(order / (end - start), amplitude, start, end)
+    spectrum_of_window = Spectrum(order / (end - start), amplitude, start, end)
     if fundamental <= 0 or not holds_a_period(start, end, fundamental):
-        return found
-    return replace(found, fundamental=fundamental, harmonics=harmonics(t, y, start, end, fundamental))
+        return spectrum_of_window
+    return replace(spectrum_of_window, fundamental=fundamental, harmonics=harmonics(t, y, start, end, fundamental))
 
 
 def spectrum_of_samples(times: np.ndarray, values: np.ndarray) -> Spectrum:
@@ -155,5 +155,5 @@ def integral(t: np.ndarray, y: np.ndarray, at: np.ndarray) -> np.ndarray:
     inside = np.clip(at, t[0], t[-1]) - t[k]
     width = np.where(steps[k] > 0, steps[k], 1.0) if len(steps) else np.ones_like(at)
     slope = (y[np.minimum(k + 1, len(y) - 1)] - y[k]) / width
-    found = total[k] + y[k] * inside + 0.5 * slope * inside * inside
-    return found + (at - np.clip(at, t[0], t[-1])) * np.where(at > t[-1], y[-1], y[0])
+    total_inside = total[k] + y[k] * inside + 0.5 * slope * inside * inside
+    return total_inside + (at - np.clip(at, t[0], t[-1])) * np.where(at > t[-1], y[-1], y[0])

@@ -42,8 +42,8 @@ def machines(run: KeptRun) -> list[str]:
 
 def angle_key(run: KeptRun, machine: str) -> str:
     """The signal that gives the rotor's frame: the angle of the magnet, or of the rotor flux."""
-    found = (k for role in (SignalRole.ROTOR_ANGLE, SignalRole.FIELD_ANGLE) for k in signals_of(run, machine, role))
-    return next(found, "")
+    keys = (k for role in (SignalRole.ROTOR_ANGLE, SignalRole.FIELD_ANGLE) for k in signals_of(run, machine, role))
+    return next(keys, "")
 
 
 def current_limits(run: KeptRun) -> dict[str, float]:
@@ -108,10 +108,10 @@ def current_path(run: KeptRun, machine: str, start: float, end: float, points: i
     """The current's vector between two times, in the stator's frame; shape (points,), complex."""
     run.fetch(needed(run, machine))
     t = np.linspace(max(0.0, start), min(end, run.end), points)
-    found = [
+    phases = [
         np.interp(t, trace.t, trace.y) for trace in map(run.trace, signals_of(run, machine, SignalRole.PHASE_CURRENT))
     ]
-    return np.asarray(clarke(*found))
+    return np.asarray(clarke(*phases))
 
 
 def link_voltage(run: KeptRun, time: float) -> float:

@@ -91,19 +91,19 @@ class Shared:
 
 @dataclass(frozen=True)
 class RunFinished:
-    """``made`` is where the worker left the run, which may write nowhere else; `keep` brings it to
+    """``left_at`` is where the worker left the run, which may write nowhere else; `keep` brings it to
     ``path``."""
 
     path: str
     message: str
     stopped: bool
-    made: str = ""
+    left_at: str = ""
 
     def keep(self) -> Path:
         """Move the run to where it was asked for. Raises `FileProblem`."""
         try:
             Path(self.path).parent.mkdir(parents=True, exist_ok=True)
-            shutil.move(self.made, self.path)
+            shutil.move(self.left_at, self.path)
         except OSError as problem:
             raise FileProblem(self.path, f"the run cannot be kept: {problem.strerror or problem}.") from problem
         return Path(self.path)
@@ -195,12 +195,12 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         if request.own_c:
             allow_all_of(drive)
         return Answered(proposed_gains(drive, request.at, shared.stopping))
-    made = folder / f"run{next(NUMBERS)}.h5"
+    path = folder / f"run{next(NUMBERS)}.h5"
     if isinstance(request, CheckRequest | RangesRequest | ProcessorRequest):
         allow_all_of(drive)  # it is asked for behind the question
-        made.write_bytes(request.run)
+        path.write_bytes(request.run)
         try:
-            prepared, run = prepare(drive), reopen(made)
+            prepared, run = prepare(drive), reopen(path)
             if isinstance(request, CheckRequest):
                 return Answered(build_and_check(prepared.lowered, run))
             if isinstance(request, ProcessorRequest):
@@ -208,7 +208,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
                 return Answered(tuple(on_processor(prepared.lowered, run, each) for each in wanted))
             return Answered(sizes_in(prepared.deck, run))
         finally:
-            made.unlink(missing_ok=True)
+            path.unlink(missing_ok=True)
     if request.own_c:
         allow_all_of(drive)
     if isinstance(request, TransferRequest):
@@ -220,7 +220,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
         return Answered(calming_of(drive, how, request.mode, at, speed, request.damping))
     if isinstance(request, TolerateRequest):
         spreads = [Spread(name, share) for name, share in request.spreads]
-        found = tolerate(
+        tolerated = tolerate(
             drive,
             request.loop,
             spreads,
@@ -229,7 +229,7 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
             stopping=shared.stopping,
             report=shared.report,
         )
-        return Answered(found)
+        return Answered(tolerated)
     if isinstance(request, SweepRequest):
         swept = sweep_of(request.drive_text, request.kept)
         return Answered(swept.run(request.frequencies, request.amplitude, stopping=shared.stopping))
@@ -238,8 +238,8 @@ def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Ans
     run = run_drive(prepare(drive), name=request.name, watch=Watch(shared.stop, shared.progress, shared.keeping))
     shared.keeping[0] = 1
     run.differs = request.differs
-    save(run, made)
-    return RunFinished(request.path, run.message, run.outcome is Outcome.STOPPED, str(made))
+    save(run, path)
+    return RunFinished(request.path, run.message, run.outcome is Outcome.STOPPED, str(path))
 
 
 NUMBERS = itertools.count(1)
@@ -392,10 +392,10 @@ class Worker:
         try:
             answer = self._unpickler(io.BytesIO(data)).load()
             if isinstance(answer, RunFinished):
-                made = Path(self._folder.name) / Path(answer.made).name
-                if made.is_symlink() or not made.is_file():
+                path = Path(self._folder.name) / Path(answer.left_at).name
+                if path.is_symlink() or not path.is_file():
                     raise ValueError("the run is not there")
-                answer = RunFinished(self._asked_path, str(answer.message), bool(answer.stopped), str(made))
+                answer = RunFinished(self._asked_path, str(answer.message), bool(answer.stopped), str(path))
             if not isinstance(answer, Answer):
                 raise TypeError("no answer")
         except Exception:  # noqa: BLE001  what a broken process sends may be anything

@@ -109,27 +109,27 @@ def linear_between(
         raise DriveProblem("A model goes from one signal to another. Name both, with --from and --to.")
     seen = looked_at(drive, KeptTransfer(source, target, tuple(opened), at or ""))
     smooth = seen.as_continuous() if continuous else None
-    found, least, loop = seen.transfer, seen.minimal, (smooth or seen).loop
-    ends = found.ends
+    transfer, least, loop = seen.transfer, seen.minimal, (smooth or seen).loop
+    ends = transfer.ends
     points: tuple[SweptPoint, ...] = ()
     if wished := list(swept):
         usual = wished == ["usual"]
-        measured = usual_frequencies(found).tolist() if usual else [read_figure(drive, f, "Hz", 0.0) for f in wished]
-        points = Sweep(prepare(drive), found).run(measured).points
+        measured = usual_frequencies(transfer).tolist() if usual else [read_figure(drive, f, "Hz", 0.0) for f in wished]
+        points = Sweep(prepare(drive), transfer).run(measured).points
     return TransferReport(
         ends.source,
         ends.target,
         list(ends.opened),
-        found.point.name,
-        found.model.dt,
-        len(found.model.states),
+        transfer.point.name,
+        transfer.model.dt,
+        len(transfer.model.states),
         len(least.model.states),
-        [PoleReport(p.natural, p.damping, not found.grows(p), [n for n, _ in p.states]) for p in least.poles],
+        [PoleReport(p.natural, p.damping, not transfer.grows(p), [n for n, _ in p.states]) for p in least.poles],
         [f"{each.reason}: {', '.join(n for n, _ in each.pole.states)}" for each in least.left_out],
         *((loop.crossover, loop.phase, loop.gain_db, loop.ms) if loop else (math.nan,) * 4),
-        list(found.remarks),
+        list(transfer.remarks),
         [swept_report(p) for p in points],
-        found,
+        transfer,
     )
 
 

@@ -69,8 +69,8 @@ def modes(drive: Drive, *, at: str | None = None) -> MechanicsReport:
     """
     from pendel.core.loops.looked_at import mechanics_at
 
-    found = mechanics_at(drive, at or "")
-    numbers = {id(mode): n for n, (_, mode) in enumerate(found.modes, 1)}
+    mechanics = mechanics_at(drive, at or "")
+    numbers = {id(mode): n for n, (_, mode) in enumerate(mechanics.modes, 1)}
     chains = [
         ChainReport(
             [b.name for b in chain.bodies],
@@ -88,9 +88,9 @@ def modes(drive: Drive, *, at: str | None = None) -> MechanicsReport:
                 for mode in chain.modes
             ],
         )
-        for chain in found.chains
+        for chain in mechanics.chains
     ]
-    return MechanicsReport(found.at, chains, list(found.remarks))
+    return MechanicsReport(mechanics.at, chains, list(mechanics.remarks))
 
 
 def calm(
@@ -127,7 +127,7 @@ def calm(
 
     if mode and not mode.strip().isdigit():
         raise DriveProblem(f"“{mode}” is no number of a mode. Count from 1, the slowest.")
-    found = calming_of(
+    calming = calming_of(
         drive,
         means_of(by or "damping"),
         int(mode or 1),
@@ -135,16 +135,16 @@ def calm(
         tap_or_signal(drive, speed or ""),
         read_figure(drive, damping, "", DAMPED),
     )
-    apply(drive, command_for(drive, found))
+    apply(drive, command_for(drive, calming))
     return CalmedReport(
-        found.by.value,
-        found.at,
-        found.frequency,
-        found.speed,
-        found.gain,
-        found.before,
-        found.reached,
-        list(found.remarks),
+        calming.by.value,
+        calming.at,
+        calming.frequency,
+        calming.speed,
+        calming.gain,
+        calming.before,
+        calming.reached,
+        list(calming.remarks),
     )
 
 

@@ -197,27 +197,27 @@ def measure(
         raise DriveProblem(f"None of the signals is a current in A, so {voltage} has no power with them.")
 
     def of_current(key: str, voltage: str) -> PowerRow:
-        found = powers(kept, voltage, key, whole_periods(first, last, base), last)
-        return PowerRow(key, voltage, found.active, found.apparent, found.non_active, found.factor)
+        power = powers(kept, voltage, key, whole_periods(first, last, base), last)
+        return PowerRow(key, voltage, power.active, power.apparent, power.non_active, power.factor)
 
     def of_signal(key: str) -> SignalMeasures:
         trace = kept.trace(key)
         span, one = Span(kept, key, first, last), factor(trace.unit)
-        found = {}
+        figures = {}
         for m in measures_at(Place.SIGNAL):
             value = m.value(span)
-            found[m.title] = math.nan if value is None else value / (one if m.unit is None else factor(m.unit))
+            figures[m.title] = math.nan if value is None else value / (one if m.unit is None else factor(m.unit))
         if base:
             lines = spectrum_of(kept, key, first, last, fundamental=base)
-            found |= {"at the fundamental": lines.line(base) / one, "THD %": 100 * lines.distortion(base)}
-        return SignalMeasures(key, trace.unit, found)
+            figures |= {"at the fundamental": lines.line(base) / one, "THD %": 100 * lines.distortion(base)}
+        return SignalMeasures(key, trace.unit, figures)
 
     def of_response(key: str, to: str) -> ResponseMeasures:
-        span, found = Span(kept, key, first, last, to), {}
+        span, figures = Span(kept, key, first, last, to), {}
         for m in measures_at(Place.RESPONSE):
             value = m.value(span)
-            found[m.title] = "–" if value is None or math.isnan(value) else figure(value, m.unit_for(span), 4)
-        return ResponseMeasures(key, to, found)
+            figures[m.title] = "–" if value is None or math.isnan(value) else figure(value, m.unit_for(span), 4)
+        return ResponseMeasures(key, to, figures)
 
     lost = balance(kept, first, last)
     return Measured(

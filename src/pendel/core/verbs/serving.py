@@ -110,9 +110,9 @@ def read_key(text: str | None) -> bytes:
     if not text:
         return b""
     try:
-        found = bytes.fromhex(text)
+        key = bytes.fromhex(text)
     except ValueError:
-        found = b""
-    if len(found) != 16 or not any(found):
+        key = b""
+    if len(key) != 16 or not any(key):
         raise DriveProblem("A key has 32 hexadecimal digits that are not all 0. Give such a one.")
-    return found
+    return key

@@ -162,8 +162,8 @@ def describe_for_tools(drive: Drive, *, number_format: str | None = None, blocks
     choose_formats(drive, number_format, blocks)
     if not ranges_known(drive):
         find_ranges(drive)
-    made = prepare(drive).lowered
-    return a2l_of(made, describe(drive, made))
+    lowered = prepare(drive).lowered
+    return a2l_of(lowered, describe(drive, lowered))
 
 
 def live_values(drive: Drive, *, wished: Iterable[str], off: bool = False) -> Mapping[str, str]:
@@ -192,18 +192,18 @@ def live_commands(drive: Drive, wished: Iterable[str], *, off: bool = False) -> 
     from pendel.core.runs.simulate import prepare
 
     if off:
-        found: dict[str, dict[str, None]] = {}
+        names_of: dict[str, dict[str, None]] = {}
         for path in wished:
             block, _, name = path.partition(".")
             live = drive.cards[block].live if block in drive.cards else {}
             if not (name in live if name else live):
                 near = "" if block in drive.cards else near_words(block, drive.cards)
                 raise DriveProblem(f"“{path}” has no live value.{near}")
-            found.setdefault(block, {}).update(dict.fromkeys([name] if name else live, None))
-        return [commands.set_live(drive, block, names) for block, names in found.items()]
+            names_of.setdefault(block, {}).update(dict.fromkeys([name] if name else live, None))
+        return [commands.set_live(drive, block, names) for block, names in names_of.items()]
     # In float 64, as ranges may not be known yet.
-    made = lower(prepare(drive).deck, Choices(NumberFormat.FLOAT64))
-    chosen = live_choices(drive, made, wished)
+    lowered = lower(prepare(drive).deck, Choices(NumberFormat.FLOAT64))
+    chosen = live_choices(drive, lowered, wished)
     return [commands.set_live(drive, block, names) for block, names in chosen.items()]
 
 
@@ -226,9 +226,9 @@ def propose_formats(drive: Drive, *, error: str | None = None) -> ProposedFormat
     if not 0.0 < wanted < 1.0:
         raise DriveProblem(f"An error of {error} cannot be wanted. Give one above 0 and below 100 %.")
     find_ranges(drive)
-    found = proposed(drive, wanted)
-    apply(drive, commands.set_number_formats(drive, found.formats, "Propose formats"))
-    return found
+    proposal = proposed(drive, wanted)
+    apply(drive, commands.set_number_formats(drive, proposal.formats, "Propose formats"))
+    return proposal
 
 
 def firmware(
@@ -270,12 +270,12 @@ def firmware(
     choose_formats(drive, number_format, blocks)
     if not ranges_known(drive):
         find_ranges(drive)
-    made = prepare(drive).lowered
-    report = FirmwareReport(list(facts_of(made)), list(values_of(drive, made)), findings_of(drive, made))
+    lowered = prepare(drive).lowered
+    report = FirmwareReport(list(facts_of(lowered)), list(values_of(drive, lowered)), findings_of(drive, lowered))
     if not (check or wanted):
         return report
     run = run_modelled(drive)
-    checked = build_and_check(made, run)
+    checked = build_and_check(lowered, run)
     built = BuildFacts(
         checked.compiler,
         checked.code_bytes,
@@ -285,5 +285,5 @@ def firmware(
         checked.builds,
         checked.unlike,
     )
-    ran = [on_processor(made, run, each, clock=hertz) for each in wanted]
+    ran = [on_processor(lowered, run, each, clock=hertz) for each in wanted]
     return FirmwareReport(report.blocks, report.values, report.findings, built, ran)

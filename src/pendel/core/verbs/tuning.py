@@ -82,7 +82,7 @@ def tune_loops(
             each.best.analysis.measures.settling,
             list(each.stopping),
         )
-        for key, each in tuned.found.items()
+        for key, each in tuned.searched.items()
     ]
     return reports + [
         TunedReport(key, {}, math.nan, math.nan, math.nan, math.nan, math.nan, [], why)

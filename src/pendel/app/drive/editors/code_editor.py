@@ -108,9 +108,9 @@ class CodeEditor(QWidget):
         )
         sign = Elided(name)
         sign.setToolTip(value.label)
-        made = row(box, sign, low, high, step, spacing=4)
-        made.setStretch(1, 1)
-        return made
+        line = row(box, sign, low, high, step, spacing=4)
+        line.setStretch(1, 1)
+        return line
 
     def _set_live(self, name: str, on: bool) -> None:
         drive = self.session.drive
@@ -134,9 +134,9 @@ class CodeEditor(QWidget):
             ("pinned_key", self.key, self.key_note),
         ):
             field.show_text(getattr(card, name))
-            found = self.session.examined.finding_at(self.card, name)
-            note.setText(found.sentence.split(": ", 1)[-1] if found else "")
-            note.setVisible(found is not None)
+            finding = self.session.examined.finding_at(self.card, name)
+            note.setText(finding.sentence.split(": ", 1)[-1] if finding else "")
+            note.setVisible(finding is not None)
         for name, box in self.live.items():
             ends = card.live.get(name)
             box.setChecked(ends is not None)

@@ -57,12 +57,12 @@ class FaceEditor(QWidget):
         names = {
             (kind, i.path, i.item): i.name for kind, items in ((VALUE, face.values), (PORT, face.ports)) for i in items
         }
-        found = []
+        lines = []
         for key, card in drive.cards.items():
             if card.inside != self.assembly:
                 continue
             kind = kind_in(drive, key)
-            found += [
+            lines += [
                 (
                     key,
                     card.name,
@@ -73,11 +73,11 @@ class FaceEditor(QWidget):
                 )
                 for v in kind.values_in_force(card)
             ]
-            found += [
+            lines += [
                 (key, card.name, PORT, p.name, f"Port: {p.label}", names.get((PORT, card.role, p.name), ""))
                 for p in kind.ports
             ]
-        return found
+        return lines
 
     def refresh(self) -> None:
         if self.assembly not in self.session.drive.cards:

@@ -89,7 +89,7 @@ class FluxWizard(QDialog):
         self.setWindowTitle(f"Flux tables from {path.name}")
         self.resize(820, 640)
         self.path, self.settings, self.most = path, settings, most
-        self.found = variables(path)
+        self.arrays = variables(path)
         self.table: FluxTable | None = None
         self.names: dict[str, QComboBox] = {}
         self.units: dict[str, QComboBox] = {}
@@ -121,7 +121,7 @@ class FluxWizard(QDialog):
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         body.addWidget(buttons)
-        self._fill(self._remembered() or guess(self.found))
+        self._fill(self._remembered() or guess(self.arrays))
         for box in (*self.names.values(), *self.units.values(), self.rows, self.winding):
             box.currentIndexChanged.connect(lambda _: self.follow())
         for check in (*self.signs.values(), self.mirror):
@@ -140,7 +140,7 @@ class FluxWizard(QDialog):
         for k, role in enumerate(ROLES):
             self.names[role], self.units[role] = QComboBox(), QComboBox()
             self.names[role].addItem("–", "")
-            for name, array in self.found.items():
+            for name, array in self.arrays.items():
                 self.names[role].addItem(f"{name}   {' × '.join(map(str, array.shape))}", name)
             for unit in unit_choices(role):
                 self.units[role].addItem(unit)
@@ -155,7 +155,7 @@ class FluxWizard(QDialog):
 
     @property
     def _key(self) -> str:
-        return "flux/" + "|".join(sorted(self.found)).replace("/", "_")
+        return "flux/" + "|".join(sorted(self.arrays)).replace("/", "_")
 
     def _remembered(self) -> Layout | None:
         text = self.settings.value(self._key, "")
@@ -199,13 +199,13 @@ class FluxWizard(QDialog):
         """Put the table together anew and say what is wrong with it."""
         self.table, sentences = None, []
         try:
-            table = assembled(self.found, self.layout_chosen(), self.path.name)
+            table = assembled(self.arrays, self.layout_chosen(), self.path.name)
         except FileProblem as problem:
             sentences = [str(problem)]
         else:
-            found = flux.concerns(table, self.most)
-            sentences = [c.sentence for c in found]
-            if not any(c.fault for c in found):
+            concerns = flux.concerns(table, self.most)
+            sentences = [c.sentence for c in concerns]
+            if not any(c.fault for c in concerns):
                 self.table = table
                 sentences.append(f"{len(table.i_d)} × {len(table.i_q)} points. {fit_told(table)}")
         self.note.setText("\n".join(sentences))

@@ -23,8 +23,8 @@ class FluxEditor(QWidget):
         self.session, self.card = session, card
         self.window_: FluxWindow | None = None
         body = column(self, (0, 4, 0, 4), 8)
-        self.told = wrapped("", "")
-        body.addWidget(self.told)
+        self.words = wrapped("", "")
+        body.addWidget(self.words)
         self.look = button("Look at them …", self.open_window)
         body.addLayout(row(button("Load tables …", self.choose), self.look, 1))
         body.addWidget(label("CSV, MAT or HDF5: ψ_d and ψ_q over i_d and i_q", "muted"))
@@ -42,7 +42,7 @@ class FluxEditor(QWidget):
             if key != self.card and card.flux is not None and card.flux != table:
                 self.others.addWidget(button(f"Take those of {card.name}", lambda t=card.flux: self._take(t)))
         if table is None:
-            self.told.setText("No tables yet.")
+            self.words.setText("No tables yet.")
             return
         faults = any(c.fault for c in flux.concerns(table))
         lines = [
@@ -52,7 +52,7 @@ class FluxEditor(QWidget):
         ]
         if not faults:
             lines.insert(3, fit_told(table))
-        self.told.setText("\n".join(lines))
+        self.words.setText("\n".join(lines))
 
     def choose(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "Load flux tables", "", "Tables (*.csv *.txt *.mat *.h5 *.hdf5)")

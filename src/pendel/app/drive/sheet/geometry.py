@@ -135,12 +135,12 @@ def anchors(boxes: Mapping[str, Box], links: Iterable[Link]) -> dict[tuple[str, 
             )
             along = other.centre[0] if card_side[1] in ("top", "bottom") else other.centre[1]
             wanted.setdefault(card_side, {}).setdefault(joint, []).append(along)
-    found: dict[tuple[str, str], Anchor] = {}
+    by_port: dict[tuple[str, str], Anchor] = {}
     for (card, side), joints in wanted.items():
         order = sorted(joints, key=lambda j: sum(joints[j]) / len(joints[j]))
         for joint, point in zip(order, spread(boxes[card], side, len(order))):
-            found[(joint, card)] = Anchor(point, NORMALS[side])
-    return found
+            by_port[(joint, card)] = Anchor(point, NORMALS[side])
+    return by_port
 
 
 class Obstacles:
@@ -413,10 +413,10 @@ def sorted_out(segments: np.ndarray, along: int) -> tuple[np.ndarray, np.ndarray
     return segments[:, 1 - along], np.minimum(*ends), np.maximum(*ends)
 
 
-def true_places(found: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Rows and columns where ``found`` is true; where few are, many times faster than by NumPy's own way for
+def true_places(places: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Rows and columns where ``places`` is true; where few are, many times faster than by NumPy's own way for
     two dimensions."""
-    return np.divmod(np.flatnonzero(found), max(1, found.shape[1]))
+    return np.divmod(np.flatnonzero(places), max(1, places.shape[1]))
 
 
 def near_costs(a: np.ndarray, b: np.ndarray, laid: Laid) -> np.ndarray:
@@ -534,18 +534,18 @@ def tidy_control(
 def distances(cards: list[str], readers: Mapping[str, list[str]]) -> dict[str, int]:
     """The longest way from each card to one that nobody reads. What closes a loop does not count: seen from
     the cards that read nobody, a wire back to a card on the way there."""
-    found: dict[str, int] = {}
+    steps: dict[str, int] = {}
     fed = {reader for card in cards for reader in readers[card]}
     for start in sorted(cards, key=lambda card: card in fed):
-        way = [start] if start not in found else []
+        way = [start] if start not in steps else []
         while way:
             card = way[-1]
-            ahead = next((r for r in readers[card] if r not in found and r not in way), None)
+            ahead = next((r for r in readers[card] if r not in steps and r not in way), None)
             if ahead is not None:
                 way.append(ahead)
             else:
-                found[way.pop()] = max((found[r] + 1 for r in readers[card] if r in found), default=0)
-    return found
+                steps[way.pop()] = max((steps[r] + 1 for r in readers[card] if r in steps), default=0)
+    return steps
 
 
 LANE, MOST_LANES = 2 * GRID, 12

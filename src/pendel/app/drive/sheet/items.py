@@ -155,12 +155,12 @@ class CardItem(QGraphicsItem):
         if second:
             self._text(painter, QRectF(43, 4, room, 16), first, 12, "ink", bold=True)
             self._text(painter, QRectF(43, 19, w - 47, 16), second, 12, "ink", bold=True)
-            told = QRectF(8, h - 18, w - 18 - QFontMetricsF(font(10.5)).horizontalAdvance(self.face.rate), 14)
+            area = QRectF(8, h - 18, w - 18 - QFontMetricsF(font(10.5)).horizontalAdvance(self.face.rate), 14)
         else:
             self._text(painter, QRectF(43, 6, room, 17), first, 12, "ink", bold=True)
-            told = QRectF(43, 23, w - 47, 14)
+            area = QRectF(43, 23, w - 47, 14)
         for line in self.face.lines[:1]:
-            self._text(painter, told, line, 11, "muted")
+            self._text(painter, area, line, 11, "muted")
 
     def _curve(self, painter: QPainter, points: np.ndarray, rect: QRectF, role: str) -> None:
         if not len(points):

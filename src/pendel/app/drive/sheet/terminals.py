@@ -116,13 +116,13 @@ class Terminals:
         return sum(reached) / len(reached) < middle
 
     def links(self) -> list[Routed]:
-        found = []
+        routed = []
         for key, (end, signal, out) in self.wires.items():
             power = self.view.cards[end.card].face.power
             here, there = (key, key, False), (end.card, str(end), power)
             a, b = (there, here) if out else (here, there)
-            found.append(Routed(key, a[0], b[0], signal, a[1], b[1], a[2], b[2]))
-        return found
+            routed.append(Routed(key, a[0], b[0], signal, a[1], b[1], a[2], b[2]))
+        return routed
 
     def at(self, point: QPointF) -> str:
         return next((k for k, i in self.items.items() if i.sceneBoundingRect().contains(point)), "")

@@ -214,11 +214,11 @@ class SheetView(QGraphicsView):
         return {key: item.box() for key, item in self.cards.items()}
 
     def _links(self) -> list[Routed]:
-        found = self.terminals.links()
+        routed = self.terminals.links()
         for key, wire in self.shown_wires.items():
             if key in self.wires and wire.a.card in self.cards and wire.b.card in self.cards:
                 signal = self.wires[key].link in ("continuous", "sampled")
-                found.append(
+                routed.append(
                     Routed(
                         key,
                         wire.a.card,
@@ -230,7 +230,7 @@ class SheetView(QGraphicsView):
                         self.cards[wire.b.card].face.power,
                     )
                 )
-        return found
+        return routed
 
     def reroute(self) -> None:
         self.terminals.place(self.boxes())
@@ -318,13 +318,13 @@ class SheetView(QGraphicsView):
         )
 
     def handle_at(self, at: QPointF) -> End | None:
-        best, found = REACH, None
+        best, end = REACH, None
         for key, item in self.cards.items():
             for name, point in item.handles.items():
                 distance = (point - at).manhattanLength()
                 if distance <= best:
-                    best, found = distance, End(key, name)
-        return found
+                    best, end = distance, End(key, name)
+        return end
 
     def wire_at(self, at: QPointF) -> str:
         point = (at.x(), at.y())

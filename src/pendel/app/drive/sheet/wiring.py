@@ -63,14 +63,14 @@ class WireDrawing:
             return []
         drive = self.view.session.drive
         fed = {w.b for w in drive.wires.values()}
-        found = [
+        kinds = [
             p.name
             for p in kind.ports
             if fits(self.link, p.link) and not (p.link is Link.SIGNAL_IN and resolved(drive, End(card, p.name)) in fed)
         ]
         if self.link is Link.SIGNAL_IN and isinstance(kind, Part) and kind.signals:
-            found.append(SIGNALS)
-        return found
+            kinds.append(SIGNALS)
+        return kinds
 
     def draw(self, at: QPointF) -> None:
         assert self.start is not None

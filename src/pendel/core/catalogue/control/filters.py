@@ -270,15 +270,15 @@ def points(v: Values, card: Card) -> list[tuple[float, float]]:
 
 
 def unsorted_points(v: Values, card: Card) -> list[Contradiction]:
-    found = points(v, card)
-    if len(found) < 2:
+    rows = points(v, card)
+    if len(rows) < 2:
         return [Contradiction("The table has fewer than two points. Add rows.", "rows")]
-    bad = next((k for k in range(1, len(found)) if found[k][0] <= found[k - 1][0]), None)
+    bad = next((k for k in range(1, len(rows)) if rows[k][0] <= rows[k - 1][0]), None)
     if bad is not None:
         return [
             Contradiction(
-                f"Row {bad + 1} of the table stands at x = {found[bad][0]:g}, not beyond "
-                f"{found[bad - 1][0]:g} of the row before. Sort the rows.",
+                f"Row {bad + 1} of the table stands at x = {rows[bad][0]:g}, not beyond "
+                f"{rows[bad - 1][0]:g} of the row before. Sort the rows.",
                 "rows",
             )
         ]

@@ -24,15 +24,15 @@ def legs(
     nodes: dict[str, float] | None = None,
 ) -> list[Element]:
     """Two transistors above each other for each leg, between the rails."""
-    found = []
+    elements = []
     for name in names:
         x = places[name or "a"]
         y = (nodes or {}).get(name, MIDDLE)
         for side, (y_1, y_2) in (("upper", (TOP, y)), ("lower", (y, BOTTOM))):
             through, driven = (form.format(name, side).replace("__", "_") for form in (current, gate))
-            found.append(Element("transistor", ((x, y_1), (x, y_2)), f"{name} {side}".strip(), through, (driven,)))
-        found.append(Element("node", ((x, y),)))
-    return found
+            elements.append(Element("transistor", ((x, y_1), (x, y_2)), f"{name} {side}".strip(), through, (driven,)))
+        elements.append(Element("node", ((x, y),)))
+    return elements
 
 
 def rails(right: float) -> list[Element]:
@@ -176,7 +176,7 @@ def rectifier(names: tuple[str, ...]) -> Drawing:
     """Diodes above and below each AC line."""
     places = {n: 5.0 + 3.0 * k for k, n in enumerate(names)}
     right = places[names[-1]] + 4
-    found: list[Element] = [
+    elements: list[Element] = [
         wire((places[names[0]], TOP), (right, TOP)),
         wire((places[names[0]], BOTTOM), (right, BOTTOM)),
         Element("terminal", ((right, TOP),), "+"),
@@ -191,11 +191,11 @@ def rectifier(names: tuple[str, ...]) -> Drawing:
     ]
     for k, (name, x) in enumerate(places.items()):
         y = MIDDLE + (k - (len(names) - 1) / 2) * STAGGER
-        found += [
+        elements += [
             Element("diode", ((x, y), (x, TOP)), f"{name} upper", f"current_{name}_upper"),
             Element("diode", ((x, BOTTOM), (x, y)), f"{name} lower", f"current_{name}_lower"),
             wire((1.5, y), (x, y)),
             Element("terminal", ((1.5, y),), name, f"current_{name}"),
             Element("node", ((x, y),)),
         ]
-    return Drawing(right + 2.5, 10, tuple(found))
+    return Drawing(right + 2.5, 10, tuple(elements))

@@ -79,10 +79,10 @@ def pulse_numbers(c: PartContext) -> dict[str, str]:
 
 
 def pulse_contradictions(v: Values, card: Card) -> list[Contradiction]:
-    found = []
+    contradictions = []
     period = 1.0 / v["f_p"]
     if v["t_dead"] >= 0.5 * period:
-        found.append(
+        contradictions.append(
             Contradiction(
                 f"a dead time of {v['t_dead'] * 1e6:.3g} µs leaves nothing of half a pulse period of "
                 f"{0.5e6 * period:.3g} µs. Shorten it or pulse more slowly.",
@@ -90,14 +90,14 @@ def pulse_contradictions(v: Values, card: Card) -> list[Contradiction]:
             )
         )
     if v["t_least"] >= 0.5 * period:
-        found.append(
+        contradictions.append(
             Contradiction(
                 f"pulses of at least {v['t_least'] * 1e6:.3g} µs do not fit into half a period of "
                 f"{0.5e6 * period:.3g} µs. Shorten them or pulse more slowly.",
                 "t_least",
             )
         )
-    return found
+    return contradictions
 
 
 def pulse_follows(v: Values, card: Card) -> list[Figure]:

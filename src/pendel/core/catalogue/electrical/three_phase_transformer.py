@@ -40,12 +40,12 @@ def connected(c: PartContext, pins: Sequence[Pin], connection: str, name: str) -
         currents = [pin.through for pin in pins]
         c.equation(sum(currents, ca.SX(0)))
         return [(pin.across - point, pin.through) for pin in pins]
-    found = []
+    windings = []
     currents = [c.unknown(f"winding_{name}_{n}") for n in PHASES]
     for k, pin in enumerate(pins):
-        found.append((pin.across - pins[(k + 1) % 3].across, currents[k]))
+        windings.append((pin.across - pins[(k + 1) % 3].across, currents[k]))
         c.equation(pin.through - currents[k] + currents[(k - 1) % 3])
-    return found
+    return windings
 
 
 def build(c: PartContext) -> None:

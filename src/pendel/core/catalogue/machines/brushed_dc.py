@@ -92,12 +92,12 @@ def rpm(omega: float) -> str:
 
 def contradictions(v: Values, card: Card) -> list[Contradiction]:
     entry = card.choices.get("entry", "circuit")
-    found = []
+    contradictions = []
     if entry == "circuit" and not math.isnan(v["k_e"]) and abs(v["k_e"] - v["k_t"]) > 0.01 * abs(v["k_t"]):
-        found.append(constants_differ(v))
+        contradictions.append(constants_differ(v))
     if entry == "rated":
         if v["n_n"] >= v["n_0"]:
-            found.append(
+            contradictions.append(
                 Contradiction(
                     f"The rated speed n_n ({rpm(v['n_n'])}) is not below the no-load speed n_0 "
                     f"({rpm(v['n_0'])}): the rated point would lie "
@@ -107,7 +107,7 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
             )
         if not math.isnan(v["I_n"]) and v["P_n"] > v["U_n"] * v["I_n"]:
             efficiency = 100 * v["P_n"] / (v["U_n"] * v["I_n"])
-            found.append(
+            contradictions.append(
                 Contradiction(
                     f"The rated power P_n ({figure(v['P_n'], 'W')}) and the rated current I_n "
                     f"({figure(v['I_n'], 'A')}) disagree: the efficiency "
@@ -118,7 +118,7 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
         elif not math.isnan(v["I_n"]) and v["n_n"] < v["n_0"]:
             follows = v["P_n"] / v["n_n"] * v["n_0"] / v["U_n"]
             if v["I_n"] < 0.9 * follows:
-                found.append(
+                contradictions.append(
                     Contradiction(
                         f"The rated current I_n ({figure(v['I_n'], 'A')}) cannot give the rated torque: "
                         "power, speed and no-load speed n_0 ask for "
@@ -126,11 +126,11 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
                         "I_n",
                     )
                 )
-    if not found and circuit(v, card)["R_a"] <= 0:
-        found.append(
+    if not contradictions and circuit(v, card)["R_a"] <= 0:
+        contradictions.append(
             Contradiction("The armature resistance that follows is not above zero. Check the entered values.", "R_a")
         )
-    return found
+    return contradictions
 
 
 def constants_differ(v: Values) -> Contradiction:

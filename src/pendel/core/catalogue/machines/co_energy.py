@@ -266,11 +266,11 @@ class Problem:
             factors = scipy.linalg.cholesky_banded(lower_bands(self.square), lower=True)
         except np.linalg.LinAlgError:  # as good as singular
             return scipy.sparse.linalg.spsolve(self.square, self.right)
-        found = scipy.linalg.cho_solve_banded((factors, True), self.right)
+        solution = scipy.linalg.cho_solve_banded((factors, True), self.right)
         for _ in range(CORRECTIONS):
-            left = self.matrix.T @ (self.wanted - self.matrix @ found)
-            found += scipy.linalg.cho_solve_banded((factors, True), left)
-        return found
+            left = self.matrix.T @ (self.wanted - self.matrix @ solution)
+            solution += scipy.linalg.cho_solve_banded((factors, True), left)
+        return solution
 
     def fit(self, coefficients: np.ndarray) -> Fit:
         return Fit(self.knots, coefficients.reshape(self.count) * self.scale)
@@ -331,18 +331,18 @@ class Problem:
         others: Foundations and Trends in Machine Learning 3 (2011) 1, section 5)."""
         import scipy.sparse.linalg
 
-        bending, found = self.bending, begun
+        bending, solution = self.bending, begun
         push = float(self.square.diagonal().sum() / bending.multiply(bending).sum())
         solve = scipy.sparse.linalg.factorized((self.square + push * (bending.T @ bending)).tocsc())
         held, gap = lifted(bending @ begun, least), np.zeros(bending.shape[0])
         for _ in range(ROUNDS):
-            found = solve(self.right + push * (bending.T @ (held - gap)))
-            now = bending @ found
+            solution = solve(self.right + push * (bending.T @ (held - gap)))
+            now = bending @ solution
             if np.min(least_of(now)) > 0.5 * least:
                 break
             held = lifted(now + gap, least)
             gap = gap + now - held
-        return found
+        return solution
 
 
 def least_of(packed: np.ndarray) -> np.ndarray:
@@ -436,9 +436,9 @@ def beyond_of(even: CoEnergy, edges: Axes, axes: Axes, way: int) -> Beyond:
         strip = np.linspace(low, high, 9)
         grid = (strip, other) if way == 0 else (other, strip)
         orders = [(1, 0), (2, 0)] if way == 0 else [(0, 1), (0, 2)]
-        found = even.derivative(*grid, *orders[0])
-        hair = BOUND_HAIR * float(np.max(np.abs(found)))
-        fluxes.append(float(bound(found)) + (hair if bound is np.max else -hair))
+        values = even.derivative(*grid, *orders[0])
+        hair = BOUND_HAIR * float(np.max(np.abs(values)))
+        fluxes.append(float(bound(values)) + (hair if bound is np.max else -hair))
         slopes.append(float(np.min(even.derivative(*grid, *orders[1]))))
     return Beyond(rims, (2 * margins[0], 2 * margins[1]), (fluxes[0], fluxes[1]), max(min(slopes), 1e-12))
 

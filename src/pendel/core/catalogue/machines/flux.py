@@ -50,46 +50,46 @@ def concerns(table: FluxTable, most: float = float("nan")) -> list[Concern]:
     """What is wrong or doubtful: holes, axes, signs, monotonic rise, symmetry across, range against ``most``
     (A)."""
     i_d, i_q = np.array(table.i_d), np.array(table.i_q)
-    found = axis_faults("i_d", i_d) + axis_faults("i_q", i_q)
+    concerns = axis_faults("i_d", i_d) + axis_faults("i_q", i_q)
     shapes = {
         name: np.shape(np.array(rows, dtype=object)) for name, rows in (("psi_d", table.psi_d), ("psi_q", table.psi_q))
     }
     for name, shape in shapes.items():
         if shape != (len(i_d), len(i_q)):
-            found.append(
+            concerns.append(
                 Concern(
                     f"{name} is {' by '.join(map(str, shape))}, the axes are {len(i_d)} by {len(i_q)}. "
                     "Swap rows and columns, or choose other axes."
                 )
             )
-    if any(c.fault for c in found):
-        return found
+    if any(c.fault for c in concerns):
+        return concerns
     psi_d, psi_q = np.array(table.psi_d, float), np.array(table.psi_q, float)
     for name, psi in (("psi_d", psi_d), ("psi_q", psi_q)):
         holes = np.argwhere(~np.isfinite(psi))
         if len(holes):
             k, j = holes[0]
             more = f", and {len(holes) - 1} more" if len(holes) > 1 else ""
-            found.append(
+            concerns.append(
                 Concern(
                     f"{name} has a hole at i_d {figure(i_d[k], 'A')}, i_q {figure(i_q[j], 'A')}{more}. "
                     "Fill it or leave its row out."
                 )
             )
-    if any(c.fault for c in found):
-        return found
-    return found + doubts(table, i_d, i_q, psi_d, psi_q, most)
+    if any(c.fault for c in concerns):
+        return concerns
+    return concerns + doubts(table, i_d, i_q, psi_d, psi_q, most)
 
 
 def doubts(
     table: FluxTable, i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray, most: float
 ) -> list[Concern]:
-    found: list[Concern] = []
+    doubts: list[Concern] = []
     for name, axis_name, psi, way in (("psi_d", "i_d", psi_d, 0), ("psi_q", "i_q", psi_q, 1)):
         slope = np.diff(psi, axis=way)
         falls = np.argwhere(slope <= 0)
         if len(falls) > 0.5 * slope.size:
-            found.append(
+            doubts.append(
                 Concern(
                     f"{name} falls with {axis_name}: its sign convention is the other one. Turn the sign "
                     f"of {name} or of {axis_name}, or take generator currents as motor currents."
@@ -104,22 +104,22 @@ def doubts(
                 if len(falls) == 2
                 else ""
             )
-            found.append(
+            doubts.append(
                 Concern(
                     f"{name} does not rise with {axis_name} at i_d {figure(i_d[k], 'A')}, i_q "
                     f"{figure(i_q[j], 'A')}{more}. A machine cannot do that.",
                     False,
                 )
             )
-    if any(c.fault for c in found):
-        return found
+    if any(c.fault for c in doubts):
+        return doubts
     import scipy.interpolate  # slow to load, and few drives need it
 
     at_rest = scipy.interpolate.RegularGridInterpolator((i_d, i_q), psi_d, bounds_error=False, fill_value=None)(
         [[0.0, 0.0]]
     )[0]
     if at_rest < -1e-3 * np.max(np.abs(psi_d)):
-        found.append(
+        doubts.append(
             Concern(
                 f"Without current psi_d is {figure(at_rest, 'Wb')}, so the magnet points along −d. Turn "
                 "the signs of i_d and psi_d.",
@@ -129,7 +129,7 @@ def doubts(
     fit = fitted(table)
     if fit.bent > 0:
         d, q = fit.bent_at
-        found.append(
+        doubts.append(
             Concern(
                 f"The tables bend the wrong way, most of all near i_d {figure(d, 'A')}, i_q "
                 f"{figure(q, 'A')}: an incremental inductance would be {100 * fit.bent:.2g} % of the "
@@ -140,7 +140,7 @@ def doubts(
         )
     gap, k, j = asymmetry(i_d, i_q, psi_d, psi_q)
     if gap > UNEQUAL_WORTH_TELLING:
-        found.append(
+        doubts.append(
             Concern(
                 "The tables do not come from one energy: dψ_d/di_q and dψ_q/di_d differ by up to "
                 f"{100 * gap:.1f} % of the largest inductance, at i_d {figure(i_d[k], 'A')}, i_q "
@@ -150,7 +150,7 @@ def doubts(
         )
     reach = min(-i_d[0], i_q[-1])
     if most == most and most > 1.001 * reach:
-        found.append(
+        doubts.append(
             Concern(
                 f"The current limit of {figure(most, 'A')} lies beyond the table, which ends at i_d "
                 f"{figure(i_d[0], 'A')} and i_q {figure(i_q[-1], 'A')}. Beyond it the fluxes go on "
@@ -158,7 +158,7 @@ def doubts(
                 False,
             )
         )
-    return found
+    return doubts
 
 
 def asymmetry(i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray) -> tuple[float, int, int]:

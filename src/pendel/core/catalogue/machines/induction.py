@@ -188,10 +188,10 @@ def circuit(v: Values, card: Card) -> dict[str, float]:
 
 
 def contradictions(v: Values, card: Card) -> list[Contradiction]:
-    found = []
+    contradictions = []
     synchronous = 2 * math.pi * v["f_n"] / v["p"]
     if v["n_n"] >= synchronous:
-        found.append(
+        contradictions.append(
             Contradiction(
                 f"the rated speed {figure(v['n_n'], 'rpm')} is not below the synchronous speed "
                 f"{figure(synchronous, 'rpm')} of {v['p']:.0f} pole pairs at {figure(v['f_n'], 'Hz')}. "
@@ -203,7 +203,7 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
         try:
             from_tests(v)
         except ValueError:
-            found.append(
+            contradictions.append(
                 Contradiction(
                     f"no machine gives these tests: at no load {figure(v['P_0'], 'W')} with "
                     f"{figure(v['I_0'], 'A')}, locked {figure(v['P_k'], 'W')} with {figure(v['I_k'], 'A')} "
@@ -212,7 +212,7 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
                     "P_k",
                 )
             )
-    return found or against_nameplate(v, card)
+    return contradictions or against_nameplate(v, card)
 
 
 def against_nameplate(v: Values, card: Card) -> list[Contradiction]:
@@ -222,9 +222,9 @@ def against_nameplate(v: Values, card: Card) -> list[Contradiction]:
         torque_curve(v, card),
         "tests" if card.choices.get("entry") == "tests" else "circuit values",
     )
-    pull_out, found = curve.x[int(np.argmax(curve.y))], []
+    pull_out, contradictions = curve.x[int(np.argmax(curve.y))], []
     if v["n_n"] < pull_out:
-        found.append(
+        contradictions.append(
             Contradiction(
                 f"at the rated speed {figure(v['n_n'], 'rpm')} the machine of these {given} is past its "
                 f"pull-out at {figure(float(pull_out), 'rpm')} and falls to a standstill. Correct the "
@@ -235,7 +235,7 @@ def against_nameplate(v: Values, card: Card) -> list[Contradiction]:
         )
     power = shaft_power(circuit(v, card), card)
     if abs(power / v["P_n"] - 1.0) > TOLERANCE:
-        found.append(
+        contradictions.append(
             Contradiction(
                 f"nameplate and {given} contradict each other: at {figure(v['n_n'], 'rpm')} they give "
                 f"{figure(power, 'W')} at the shaft, not {figure(v['P_n'], 'W')}. Check the rated speed, "
@@ -244,7 +244,7 @@ def against_nameplate(v: Values, card: Card) -> list[Contradiction]:
                 fault=False,
             )
         )
-    return found
+    return contradictions
 
 
 def torque_at(m: dict[str, float], card: Card, omega: float) -> float:

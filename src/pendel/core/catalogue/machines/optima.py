@@ -58,15 +58,15 @@ class CurrentPlane:
 
         i_d, i_q = self.d[rows], self.q[before] + share * (self.q[after] - self.q[before])
         size, flux = np.hypot(i_d, i_q), there(self.flux)
-        found = np.empty((2, len(fluxes)))
+        currents = np.empty((2, len(fluxes)))
         for n, most in enumerate(fluxes):
             within = (size <= self.I_max * (1 + 1e-6)) & (flux <= most)
             if np.any(within):
                 k = int(np.argmin(np.where(within, size, np.inf)))
-                found[:, n] = i_d[k], i_q[k]
+                currents[:, n] = i_d[k], i_q[k]
             else:
-                found[:, n] = self.most(float(most))[1:]
-        return found[0], found[1]
+                currents[:, n] = self.most(float(most))[1:]
+        return currents[0], currents[1]
 
 
 @lru_cache(maxsize=16)

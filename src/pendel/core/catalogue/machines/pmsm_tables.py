@@ -76,8 +76,8 @@ def circuit(v: Values, card: Card) -> dict[str, float]:
 def contradictions(v: Values, card: Card) -> list[Contradiction]:
     if card.flux is None:
         return [Contradiction("It has no flux tables yet. Load them on its page “Tables”.", "flux")]
-    found = flux.concerns(card.flux, v["I_max"])
-    return [Contradiction(c.sentence, "flux", fault=c.fault) for c in found]
+    concerns = flux.concerns(card.flux, v["I_max"])
+    return [Contradiction(c.sentence, "flux", fault=c.fault) for c in concerns]
 
 
 def usable(card: Card) -> bool:

@@ -127,11 +127,11 @@ def circuit(v: Values, card: Card) -> dict[str, float]:
 
 
 def contradictions(v: Values, card: Card) -> list[Contradiction]:
-    found = []
+    contradictions = []
     if card.choices.get("entry") == "sheet" and not math.isnan(v["k_t"]):
         follows_ = between_lines(v, card)["k_e"]
         if abs(follows_ / v["k_t"] - 1.0) >= 0.05:
-            found.append(
+            contradictions.append(
                 Contradiction(
                     f"EMF and torque constant contradict each other: {figure(v['K_E'], 'V')} between lines "
                     f"at 1000 rpm gives {figure(follows_, 'N·m')} per ampere between two lines, not "
@@ -142,7 +142,7 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
                     fault=False,
                 )
             )
-    return found
+    return contradictions
 
 
 def follows(v: Values, card: Card) -> list[Figure]:

@@ -98,11 +98,11 @@ def rated_emf(v: Values, excitation: str) -> float:
 
 def circuit(v: Values, card: Card, excitation: str) -> dict[str, float]:
     """A nameplate holds for a winding at 20 °C."""
-    found = dict(v) | {n: v[n] * warmer(v) for n in ("R_a", "R_f")} | {"k_fe": iron_drag(v) / v["I_fe"] ** 2}
+    values = dict(v) | {n: v[n] * warmer(v) for n in ("R_a", "R_f")} | {"k_fe": iron_drag(v) / v["I_fe"] ** 2}
     if card.choices.get("entry") != "plate":
-        return found
+        return values
     _, i_f = rated_field(v, excitation)
-    return found | {"M_af": rated_emf(v, excitation) / (i_f * v["n_n"])}
+    return values | {"M_af": rated_emf(v, excitation) / (i_f * v["n_n"])}
 
 
 def contradictions(v: Values, card: Card, excitation: str) -> list[Contradiction]:
@@ -132,15 +132,15 @@ def follows(v: Values, card: Card, excitation: str) -> list[Figure]:
     m = circuit(v, card, excitation)
     if not math.isfinite(m["M_af"]) or m["M_af"] <= 0:
         return []
-    found = [
+    figures = [
         Figure("EMF per field ampere and rad/s", "M_af", m["M_af"], "V·s/A"),
         Figure("Armature time constant", "T_a", m["L_a"] / m["R_a"], "s"),
         Figure("Field time constant", "T_f", m["L_f"] / m["R_f"], "s"),
     ]
     if card.choices.get("entry") == "plate":
         i_a, i_f = rated_field(v, excitation)
-        found.append(Figure("Rated torque, at the air gap", "M_n", m["M_af"] * i_f * i_a, "N·m"))
-    return found
+        figures.append(Figure("Rated torque, at the air gap", "M_n", m["M_af"] * i_f * i_a, "N·m"))
+    return figures
 
 
 PLATE = {"U_n", "I_n", "n_n"}

@@ -45,13 +45,13 @@ def mean_voltages(seen: Seen, machine: str, ticks: np.ndarray) -> np.ndarray:
     angle = seen.signals(machine, SignalRole.ROTOR_ANGLE) if rotor else []
     loss = seen.signals(machine, SignalRole.COPPER_LOSS)
     currents = seen.signals(machine, SignalRole.PHASE_CURRENT)
-    found = iter(seen.of_plant([*fluxes, *angle, *loss, *currents], np.concatenate([ticks, ticks + 1])))
-    flux = next(found) + 1j * next(found)
+    rows = iter(seen.of_plant([*fluxes, *angle, *loss, *currents], np.concatenate([ticks, ticks + 1])))
+    flux = next(rows) + 1j * next(rows)
     if rotor:
-        flux = flux * np.exp(1j * next(found))
+        flux = flux * np.exp(1j * next(rows))
     count = len(ticks)
-    copper = next(found)[:count]
-    current = np.array([phase[:count] for phase in found])
+    copper = next(rows)[:count]
+    current = np.array([phase[:count] for phase in rows])
     induced = (flux[count:] - flux[:count]) / seen.run.tick
     resistance = copper / np.maximum(np.sum(current**2, axis=0), 1e-30)
     return np.array([np.real(induced / TURN**n) for n in range(3)]) + resistance * current

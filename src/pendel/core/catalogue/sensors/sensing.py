@@ -72,8 +72,8 @@ def tell_errors(v: Mapping[str, str]):
         "offset": "offset",
         "gain_error": "gain error",
     }
-    found = [f"{word} {v[name]}" for name, word in words.items() if not v[name].startswith("0 ") and v[name] != "0"]
-    return found or ["no errors set"]
+    errors = [f"{word} {v[name]}" for name, word in words.items() if not v[name].startswith("0 ") and v[name] != "0"]
+    return errors or ["no errors set"]
 
 
 def sensor(id, title, word, unit, keywords, usual=(), *, shape):

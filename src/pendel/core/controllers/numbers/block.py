@@ -102,12 +102,12 @@ class BlockTree:
     @cached_property
     def angles(self) -> frozenset[str]:
         """Names that are angles, which wrap: angle ports, and what is assigned an angle."""
-        found = {*self.angle_inputs, *self.angle_outputs}
+        angles = {*self.angle_inputs, *self.angle_outputs}
         while True:
-            more = {a.name for a in assignments(self.body) if is_angle(a.value, found)} - found
+            more = {a.name for a in assignments(self.body) if is_angle(a.value, angles)} - angles
             if not more:
-                return frozenset(found)
-            found |= more
+                return frozenset(angles)
+            angles |= more
 
     @property
     def places(self) -> int:
@@ -205,8 +205,8 @@ def _block_tree(key: _Key, period: float, split: bool) -> BlockTree:
 
 def live_values(block: BlockInstance, live: Mapping[str, Interval]) -> tuple[LiveValue, ...]:
     """The values of a block that are live. Raises `CannotLower` where one lies beyond its ends."""
-    found = tuple(LiveValue(v, block.values[v], live[v]) for v in block.used_values if v in live)
-    for v in found:
+    values = tuple(LiveValue(v, block.values[v], live[v]) for v in block.used_values if v in live)
+    for v in values:
         if v.start not in v.ends:
             raise CannotLower(
                 block.title,
@@ -214,7 +214,7 @@ def live_values(block: BlockInstance, live: Mapping[str, Interval]) -> tuple[Liv
                 f"{v.ends.high:.6g}. "
                 "Widen its range, or change the value.",
             )
-    return found
+    return values
 
 
 def _with_known(
@@ -226,9 +226,9 @@ def _with_known(
     split: bool,
 ) -> BlockTree:
     begun = dict(known)
-    made = Specialiser(block.title, frozenset({*block.code.arguments, *block.code.locals}))
+    specialiser = Specialiser(block.title, frozenset({*block.code.arguments, *block.code.locals}))
     parts: Sequence[Update] = block.code.halves(block.holds) if split else (block.code,)
-    halves = [made.body(part.body, known) for part in parts]
+    halves = [specialiser.body(part.body, known) for part in parts]
     whole = tuple(s for half in halves for s in half)
     states = needed_states(block, whole)
     never = {s for s in states if s not in {a.name for a in assignments(pruned(whole, frozenset(states)))}}

@@ -20,15 +20,15 @@ class Counted:
     names: tuple[str, ...]
 
 
-def may_lose(made: Lowered) -> bool:
+def may_lose(lowered: Lowered) -> bool:
     """Whether a sum may lose steps at all."""
-    return any(block.lost for block in made.blocks)
+    return any(block.lost for block in lowered.blocks)
 
 
 @lru_cache(maxsize=4)
-def counted_source(made: Lowered) -> Counted:
+def counted_source(lowered: Lowered) -> Counted:
     """Kept for the last controllers, as one that runs again is the same."""
-    counting = lower(made.deck, made.choices, made.seen, counting=True)
+    counting = lower(lowered.deck, lowered.choices, lowered.seen, counting=True)
     counters = {c: f"{b.name}.{n}" for b in counting.blocks for c, n in b.counted.items()}
     text = shipped_alone(counting)
     at = text.index(f"/* {counting.name}.h")

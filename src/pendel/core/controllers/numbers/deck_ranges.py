@@ -70,7 +70,7 @@ def deck_ranges(
         known[signal] = outside[signal].interval
     for block in deck.blocks:
         known |= {f"{block.name}.{p}": Interval(0.0, 0.0) for p in block.outputs}
-    found: dict[str, BlockRanges] = {}
+    ranges: dict[str, BlockRanges] = {}
     for count in range(ROUNDS + 2):
         grew = False
         for block in deck.blocks:
@@ -78,18 +78,18 @@ def deck_ranges(
             hints = hints_of(tree, choices, seen)
             inputs = {p: known[str(block.sources[p])] for p in tree.inputs}
             if tree.verbatim:
-                found[block.name] = BlockRanges({p: hints.decide(p, EVERYTHING) for p in block.outputs})
+                ranges[block.name] = BlockRanges({p: hints.decide(p, EVERYTHING) for p in block.outputs})
             else:
-                found[block.name] = block_ranges(tree, inputs, hints)
+                ranges[block.name] = block_ranges(tree, inputs, hints)
             for port in block.outputs:
                 name = f"{block.name}.{port}"
-                if port not in found[block.name].ranges:
-                    found[block.name].ranges[port] = Range(Interval(0.0, 0.0), Source.PROVEN, Interval(0.0, 0.0))
-                after = found[block.name].interval(port)
+                if port not in ranges[block.name].ranges:
+                    ranges[block.name].ranges[port] = Range(Interval(0.0, 0.0), Source.PROVEN, Interval(0.0, 0.0))
+                after = ranges[block.name].interval(port)
                 if not after.within(known[name]):
                     grew = True
                     raw = EVERYTHING if count >= ROUNDS else known[name].hull(after)
                     known[name] = hints.decide(port, raw).interval
         if not grew:
             break
-    return found, outside
+    return ranges, outside

@@ -59,24 +59,24 @@ class Specialiser:
 
     def body(self, nodes: Sequence[ast.stmt], known: Known) -> tuple[Statement, ...]:
         """The statements; ``known`` is brought to what is known behind them."""
-        found: list[Statement] = []
+        statements: list[Statement] = []
         for node in nodes:
             match node:
                 case ast.Assign(targets=[ast.Name(id=name)], value=value):
-                    made = self.value(value, known)
-                    found += [*self.taken_before(), Assign(name, made)]
-                    if isinstance(made, Fixed):
-                        known[name] = made
+                    filled = self.value(value, known)
+                    statements += [*self.taken_before(), Assign(name, filled)]
+                    if isinstance(filled, Fixed):
+                        known[name] = filled
                     else:
                         known.pop(name, None)
                 case ast.Expr(value=ast.Call(args=[_, value])):
                     kept = self.value(value, known)
-                    found += [*self.taken_before(), Remember(kept)]
+                    statements += [*self.taken_before(), Remember(kept)]
                 case ast.If(test=test, body=then, orelse=otherwise):
-                    found += self.branches(test, then, otherwise, known)
+                    statements += self.branches(test, then, otherwise, known)
                 case _:
                     raise AssertionError(ast.dump(node))  # the checker admits nothing else
-        return tuple(found)
+        return tuple(statements)
 
     def branches(
         self, test: ast.expr, then: list[ast.stmt], otherwise: list[ast.stmt], known: Known
@@ -86,10 +86,10 @@ class Specialiser:
         if isinstance(decided, bool):
             return (*before, *self.body(then if decided else otherwise, known))
         yes, no = dict(known), dict(known)
-        made = When(decided, self.body(then, yes), self.body(otherwise, no))
+        branch = When(decided, self.body(then, yes), self.body(otherwise, no))
         known.clear()
         known.update({n: v for n, v in yes.items() if no.get(n) == v})
-        return (*before, made)
+        return (*before, branch)
 
     def taken_before(self) -> list[Assign]:
         before, self.before = self.before, []
@@ -173,14 +173,14 @@ class Specialiser:
     def call(self, name: str, args: list[Expr]) -> Expr:
         if all(isinstance(a, Const) for a in args) and name in FOLDED:
             return self.constant(FOLDED[name](*(cast("Const", a).value for a in args)))
-        made = Call(name, tuple(args))
-        return hanging_on(made) if all(isinstance(a, Fixed) for a in args) and name in FOLDED else made
+        call = Call(name, tuple(args))
+        return hanging_on(call) if all(isinstance(a, Fixed) for a in args) and name in FOLDED else call
 
     def test(self, node: ast.expr, known: Known) -> Test | bool:
         self.testing += 1
-        found = self._test(node, known)
+        outcome = self._test(node, known)
         self.testing -= 1
-        return found
+        return outcome
 
     def _test(self, node: ast.expr, known: Known) -> Test | bool:
         match node:
@@ -193,8 +193,8 @@ class Specialiser:
             case ast.BoolOp(op=op, values=values):
                 return joined(isinstance(op, ast.And), [self.test(v, known) for v in values])
             case ast.UnaryOp(op=ast.Not(), operand=operand):
-                found = self.test(operand, known)
-                return (not found) if isinstance(found, bool) else negated(found)
+                outcome = self.test(operand, known)
+                return (not outcome) if isinstance(outcome, bool) else negated(outcome)
         value = self.value(node, known)
         if isinstance(value, Const):
             return value.value != 0.0
@@ -210,8 +210,8 @@ def _is_memory(node: ast.expr) -> bool:
 def holds(op: str, a: Interval, b: Interval) -> bool | None:
     """Whether a comparison holds for all numbers of two intervals; None where it does for some."""
     if op in (">", ">="):
-        found = holds(NEGATED[op], a, b)
-        return None if found is None else not found
+        opposite = holds(NEGATED[op], a, b)
+        return None if opposite is None else not opposite
     always, never = (a.high < b.low, a.low >= b.high) if op == "<" else (a.high <= b.low, a.low > b.high)
     return True if always else (False if never else None)
 

@@ -76,13 +76,13 @@ class FixedWriter(Scaling):
                     return a if b.size == 0 else (self.times(-1.0, b) if minus else b)
                 a, b = self.aligned(a, b, added=True)
                 low, high = (a.low - b.high, a.high - b.low) if minus else (a.low + b.low, a.high + b.high)
-                made = Code("", a.fraction, low, high)
+                sum_code = Code("", a.fraction, low, high)
                 narrow = a.text in self.short and (b.text in self.short or b.const is not None)
                 first = self.widened(a) if narrow else a.inner
-                first = widened(a) if made.wide and not (a.wide or b.wide) else first
-                made = replace(made, text=f"{first} {'-' if minus else '+'} {b.inner}")
+                first = widened(a) if sum_code.wide and not (a.wide or b.wide) else first
+                sum_code = replace(sum_code, text=f"{first} {'-' if minus else '+'} {b.inner}")
                 moving = [c for c in (a, b) if c.const is None]
-                return made.from_steps_of(max(moving, key=lambda c: c.least)) if moving else made
+                return sum_code.from_steps_of(max(moving, key=lambda c: c.least)) if moving else sum_code
             case Scaled(factor, of):
                 if self.wraps(of):
                     bits = self.bits
@@ -116,12 +116,12 @@ class FixedWriter(Scaling):
             rep = self.reps[name]
             fraction, low, high, wide = rep.fraction, rep.low, rep.high, rep.bits == 64
         low, high = env.get(name, (low, high))
-        found = Code(self.places[name], fraction, low, high, True)
+        code = Code(self.places[name], fraction, low, high, True)
         if kept is not None:
-            found = found.from_steps_of(kept)
-        if wide and not found.wide:  # a branch has shown that it fits in fewer bits
-            return replace(found, text=f"(int32_t){found.text}", atom=False)
-        return found
+            code = code.from_steps_of(kept)
+        if wide and not code.wide:  # a branch has shown that it fits in fewer bits
+            return replace(code, text=f"(int32_t){code.text}", atom=False)
+        return code
 
     def product(self, left: Expr, right: Expr, env: Bounds) -> Code:
         if isinstance(left, Live):
@@ -143,11 +143,11 @@ class FixedWriter(Scaling):
         a, b = self.narrowed(a, digits[0]), self.narrowed(b, digits[1])
         ends = [x * y for x in (a.low, a.high) for y in (b.low, b.high)]
         low = min(ends) if not square else (0 if a.low <= 0 <= a.high else min(ends))
-        made = Code("", a.fraction + b.fraction, max(low, 0) if square else low, max(ends))
-        text = widened(a) if made.wide and not a.wide else self.widened(a)
+        product_code = Code("", a.fraction + b.fraction, max(low, 0) if square else low, max(ends))
+        text = widened(a) if product_code.wide and not a.wide else self.widened(a)
         # A step of the one changes it by so much where the other is at half of what it may be.
         grain = 0.5 * max(a.least * b.interval.size, b.least * a.interval.size)
-        return replace(made, text=f"{text} * {b.inner}", grain=grain)
+        return replace(product_code, text=f"{text} * {b.inner}", grain=grain)
 
     def quotient(self, over: Expr, under: Expr, env: Bounds) -> Code:
         b = self.value(under, env)
@@ -171,10 +171,14 @@ class FixedWriter(Scaling):
             text = self.call(f"pd_div{64 if wide else 32}", a.text, b.text)
             return Code(text, a.fraction - b.fraction, -a.size, a.size, True)
         ends = [truncated(x, y) for x in (a.low, a.high) for y in (b.low, b.high)]
-        made = Code(f"{a.inner} / {b.inner}", a.fraction - b.fraction, min(ends), max(ends))
+        quotient_code = Code(f"{a.inner} / {b.inner}", a.fraction - b.fraction, min(ends), max(ends))
         if b.size > 2 ** (self.bits // 2) * min(abs(b.low), abs(b.high)):
-            made = replace(made, loose=Quotient(over, under))
-        return replace(made, text=f"(int32_t)({made.text})") if a.wide and not made.wide else made
+            quotient_code = replace(quotient_code, loose=Quotient(over, under))
+        return (
+            replace(quotient_code, text=f"(int32_t)({quotient_code.text})")
+            if a.wide and not quotient_code.wide
+            else quotient_code
+        )
 
     def choose(self, test: Test, yes: Expr, no: Expr, env: Bounds, steps: int | None = None) -> Code:
         """One of two; of constants in given ``steps`` where there are some."""
@@ -399,7 +403,7 @@ class FixedWriter(Scaling):
         match test:
             case Compare(op, left, right):
                 a, b = self.quietly(left, env), self.quietly(right, env)
-                found = dict(env)
+                narrowed = dict(env)
                 for code, side, other, sign in ((a, left, b, op), (b, right, a, MIRRORED[op])):
                     low, high = code.low, code.high
                     if sign in ("<", "<="):
@@ -409,8 +413,8 @@ class FixedWriter(Scaling):
                     if low > high:
                         return None
                     if isinstance(side, Name) and side.name not in self.angles:
-                        found[side.name] = (low, high)
-                return found
+                        narrowed[side.name] = (low, high)
+                return narrowed
             case Every(tests):
                 current: Bounds | None = env
                 for each in tests:
@@ -470,10 +474,10 @@ class FixedWriter(Scaling):
         moved = self.quietly(step, env) if self.counting and step is not None else None
         if name in self.tree.accumulated:
             self.note_lost(name, value, rep, env)
-        made = self.into(code, rep, name)
-        narrow = rep.bits == 16 and made.const is None and made.text not in self.short
-        env[name] = (made.low, made.high)
-        line = f"{place} = {f'(int16_t){made.inner}' if narrow else made.text};"
+        word = self.into(code, rep, name)
+        narrow = rep.bits == 16 and word.const is None and word.text not in self.short
+        env[name] = (word.low, word.high)
+        line = f"{place} = {f'(int16_t){word.inner}' if narrow else word.text};"
         return line if moved is None else self.counted_line(name, line, moved, rep)
 
     def counted_line(self, name: str, line: str, moved: Code, rep: Rep) -> str:

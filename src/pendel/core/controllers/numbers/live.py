@@ -36,7 +36,7 @@ class LiveNumbers:
 
     values: Mapping[str, str] = field(default_factory=dict)
     taken: set[str] = field(default_factory=set)
-    found: dict[tuple[Expr, Rep], LiveNumber] = field(default_factory=dict)
+    by_use: dict[tuple[Expr, Rep], LiveNumber] = field(default_factory=dict)
 
     def in_float(self, live: Live, bits: int) -> str:
         """Where a number is that is held in float; a value alone is among the values."""
@@ -55,14 +55,14 @@ class LiveNumbers:
 
     def _named(self, live: Live, rep: Rep) -> LiveNumber:
         key = live.of, rep
-        if key not in self.found:
-            self.found[key] = LiveNumber(f"{FOR_NOW}{len(self.found)}", live, rep)
-        return self.found[key]
+        if key not in self.by_use:
+            self.by_use[key] = LiveNumber(f"{FOR_NOW}{len(self.by_use)}", live, rep)
+        return self.by_use[key]
 
     def settle(self, lines: Iterable[str]) -> dict[str, LiveNumber]:
         """Those that C reads by the names they had for now, each with the name it gets."""
         read = set(re.findall(rf"\bb->({FOR_NOW}\d+)\b", "\n".join(lines)))
-        numbers = [n for n in self.found.values() if n.name in read]
+        numbers = [n for n in self.by_use.values() if n.name in read]
         numbers.sort(key=lambda n: not isinstance(n.live.of, Name))  # a value itself has its own name
         taken, settled = set(self.taken), {}
         for number in numbers:

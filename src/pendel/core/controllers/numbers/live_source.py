@@ -14,27 +14,27 @@ from pendel.core.controllers.numbers.lowering import Lowered, LoweredBlock
 from pendel.core.controllers.numbers.representation import FLOAT
 
 
-def values_type(made: Lowered, block: LoweredBlock) -> str:
-    return f"{made.name}_{made.value_structs[block.name]}_t"
+def values_type(lowered: Lowered, block: LoweredBlock) -> str:
+    return f"{lowered.name}_{lowered.value_structs[block.name]}_t"
 
 
-def take_name(made: Lowered, block: LoweredBlock) -> str:
-    return f"{made.name}_{made.value_structs[block.name]}_take"
+def take_name(lowered: Lowered, block: LoweredBlock) -> str:
+    return f"{lowered.name}_{lowered.value_structs[block.name]}_take"
 
 
-def taker(made: Lowered, block: LoweredBlock) -> str:
-    own, kind = f"{made.name}_{made.members[block.name]}_t", values_type(made, block)
-    head = f"void {take_name(made, block)}("
+def taker(lowered: Lowered, block: LoweredBlock) -> str:
+    own, kind = f"{lowered.name}_{lowered.members[block.name]}_t", values_type(lowered, block)
+    head = f"void {take_name(lowered, block)}("
     return f"{head}{own} *b,\n{' ' * len(head)}const {kind} *values)"
 
 
-def giver(made: Lowered, block: LoweredBlock) -> str:
-    own, kind = f"{made.name}_{made.members[block.name]}_t", values_type(made, block)
-    head = f"void {made.name}_{made.value_structs[block.name]}_give("
+def giver(lowered: Lowered, block: LoweredBlock) -> str:
+    own, kind = f"{lowered.name}_{lowered.members[block.name]}_t", values_type(lowered, block)
+    head = f"void {lowered.name}_{lowered.value_structs[block.name]}_give("
     return f"{head}const {own} *b,\n{' ' * len(head)}{kind} *values)"
 
 
-def values_struct(made: Lowered, block: LoweredBlock) -> str:
+def values_struct(lowered: Lowered, block: LoweredBlock) -> str:
     """The struct of a block's live values, in SI."""
     if not block.tree.live:
         return ""
@@ -44,35 +44,35 @@ def values_struct(made: Lowered, block: LoweredBlock) -> str:
         for v in block.tree.live
     ]
     title = comment(f"Values of {block.tree.title} that can be changed while it runs, in SI units.")
-    return f"{title}\ntypedef struct {{\n{''.join(lines)}}} {values_type(made, block)};\n\n"
+    return f"{title}\ntypedef struct {{\n{''.join(lines)}}} {values_type(lowered, block)};\n\n"
 
 
-def declarations(made: Lowered) -> str:
+def declarations(lowered: Lowered) -> str:
     """What the header says of taking and giving live values."""
     lines = []
-    for block in made.blocks:
+    for block in lowered.blocks:
         if block.tree.live:
-            lines += [f"{taker(made, block)};", f"{giver(made, block)};"]
+            lines += [f"{taker(lowered, block)};", f"{giver(lowered, block)};"]
     if not lines:
         return ""
     note = "/* New values, each brought within its ends, and the present ones. Call them between two ticks. */"
     written = "/* After values were written in place, by what NAME_find gives: converts them all. */"
-    lines += [written.replace("NAME", made.name), f"void {made.name}_convert({made.name}_t *c);"]
+    lines += [written.replace("NAME", lowered.name), f"void {lowered.name}_convert({lowered.name}_t *c);"]
     return "\n".join((note, *lines)) + "\n\n"
 
 
-def converting(made: Lowered) -> str:
+def converting(lowered: Lowered) -> str:
     """The function that converts all live values where they are."""
     calls = [
-        f"    {take_name(made, b)}(&c->{own}, &c->{own}.values);\n"
-        for b in made.blocks
+        f"    {take_name(lowered, b)}(&c->{own}, &c->{own}.values);\n"
+        for b in lowered.blocks
         if b.tree.live
-        for own in (made.members[b.name],)
+        for own in (lowered.members[b.name],)
     ]
-    return f"void {made.name}_convert({made.name}_t *c)\n{{\n{''.join(calls)}}}\n\n" if calls else ""
+    return f"void {lowered.name}_convert({lowered.name}_t *c)\n{{\n{''.join(calls)}}}\n\n" if calls else ""
 
 
-def conversions(made: Lowered, block: LoweredBlock, last: str = "") -> str:
+def conversions(lowered: Lowered, block: LoweredBlock, last: str = "") -> str:
     """The functions that take a block's live values in and give them; ``last`` is a line of C that converts them
     besides."""
     if not block.tree.live:
@@ -87,7 +87,7 @@ def conversions(made: Lowered, block: LoweredBlock, last: str = "") -> str:
         lines.append(f"    {places[v.name]} = pd_within_{suffix}(values->{member}, {low}, {high});")
     lines += [f"    b->{n.name} = {converted_number(writer, n)};" for n in block.live]
     body = "\n".join(lines)
-    return f"{taker(made, block)}\n{{\n{body}\n{last}}}\n\n{giver(made, block)}\n{{\n    *values = b->values;\n}}\n\n"
+    return f"{taker(lowered, block)}\n{{\n{body}\n{last}}}\n\n{giver(lowered, block)}\n{{\n    *values = b->values;\n}}\n\n"
 
 
 def as_kept(value: float, bits: int) -> float:
@@ -96,24 +96,24 @@ def as_kept(value: float, bits: int) -> float:
         return value if bits == 64 else float(np.float32(value))
 
 
-def live_names(made: Lowered) -> tuple[str, ...]:
+def live_names(lowered: Lowered) -> tuple[str, ...]:
     """All live values, ``block.value``."""
-    return tuple(f"{b.name}.{v.name}" for b in made.blocks for v in b.tree.live)
+    return tuple(f"{b.name}.{v.name}" for b in lowered.blocks for v in b.tree.live)
 
 
-def taking(made: Lowered, controller: str) -> str:
+def taking(lowered: Lowered, controller: str) -> str:
     """Statements that take all live values from numbers ``v`` into a controller."""
     lines, at = "", 0
-    for block in made.blocks:
+    for block in lowered.blocks:
         if not block.tree.live:
             continue
-        kind, cast = values_type(made, block), "" if block.value_bits == 64 else "(float)"
+        kind, cast = values_type(lowered, block), "" if block.value_bits == 64 else "(float)"
         fill = ""
         for v in block.tree.live:
             fill += f"        w.{block.numbers.values[v.name]} = {cast}v[{at}];\n"
             at += 1
-        place = f"&{controller}{made.members[block.name]}"
-        lines += f"    {{\n        {kind} w;\n{fill}        {take_name(made, block)}({place}, &w);\n    }}\n"
+        place = f"&{controller}{lowered.members[block.name]}"
+        lines += f"    {{\n        {kind} w;\n{fill}        {take_name(lowered, block)}({place}, &w);\n    }}\n"
     return lines
 
 
@@ -135,12 +135,12 @@ def converted_number(writer: FloatWriter, number: LiveNumber) -> str:
     return f"pd_word_{writer.suffix}({text}, {steps}, {rep.low}, {rep.high})"
 
 
-def start(made: Lowered, block: LoweredBlock) -> str:
+def start(lowered: Lowered, block: LoweredBlock) -> str:
     """What the start of the controller does for a block's live values."""
     writer = FloatWriter(block.tree, block.value_bits, {})
     values = ", ".join(writer.literal(as_kept(v.start, block.value_bits)) for v in block.tree.live)
-    name = made.value_structs[block.name]
+    name = lowered.value_structs[block.name]
     return (
-        f"    {{\n        static const {values_type(made, block)} {name} = {{{values}}};\n"
-        f"        {take_name(made, block)}(&c->{made.members[block.name]}, &{name});\n    }}\n"
+        f"    {{\n        static const {values_type(lowered, block)} {name} = {{{values}}};\n"
+        f"        {take_name(lowered, block)}(&c->{lowered.members[block.name]}, &{name});\n    }}\n"
     )

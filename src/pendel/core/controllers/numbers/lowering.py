@@ -188,21 +188,21 @@ def lower(
     """
     seen = seen or {}
     trees = trees_of(deck, choices)
-    found, outside = deck_ranges(deck, trees, choices, seen)
+    ranges, outside = deck_ranges(deck, trees, choices, seen)
     lowered = [
-        LoweredBlock(trees[b.name], choices.of(b.name), found[b.name], {}, counting=counting)
+        LoweredBlock(trees[b.name], choices.of(b.name), ranges[b.name], {}, counting=counting)
         for b in control_blocks(deck)
     ]
-    made = Lowered(deck, choices, lowered, outside, {}, seen)
+    lowered_deck = Lowered(deck, choices, lowered, outside, {}, seen)
     for block in lowered:
         with too_far_apart(block):
             signal_words(block)
-    made.inputs.update(input_words(made))
+    lowered_deck.inputs.update(input_words(lowered_deck))
     for block in lowered:
         with too_far_apart(block):
-            inner_words(made, block)
-            write(made, block)
-    return made
+            inner_words(lowered_deck, block)
+            write(lowered_deck, block)
+    return lowered_deck
 
 
 @contextlib.contextmanager
@@ -222,15 +222,15 @@ def too_far_apart(block: LoweredBlock) -> Iterator[None]:
 
 def usable(block: LoweredBlock, name: str) -> Interval:
     """The range of a name, which a word needs."""
-    found = block.ranges.ranges.get(name)
-    if found is None:
+    known = block.ranges.ranges.get(name)
+    if known is None:
         return Interval(0.0, 0.0)
-    if not found.interval.finite:
+    if not known.interval.finite:
         raise CannotLower(
             block.tree.title,
             f"{name} has no range that can be proven. {REMEDY}",
         )
-    return held(block.tree.title, name, found.interval)
+    return held(block.tree.title, name, known.interval)
 
 
 def held(title: str, name: str, interval: Interval) -> Interval:
@@ -264,8 +264,8 @@ def signal_words(block: LoweredBlock) -> None:
 
 def reaches(block: LoweredBlock, name: str) -> Interval:
     """What a name may come to without a limit; zero where nothing that can happen assigns it."""
-    found = block.ranges.ranges.get(name)
-    return found.reaches if found is not None else Interval(0.0, 0.0)
+    known = block.ranges.ranges.get(name)
+    return known.reaches if known is not None else Interval(0.0, 0.0)
 
 
 def counter(block: LoweredBlock, name: str, digits: int) -> Rep:
@@ -278,61 +278,61 @@ def counter(block: LoweredBlock, name: str, digits: int) -> Rep:
 
 def named_word(block: LoweredBlock, name: str, bits: int, digits: int | None, headroom: int = 0) -> Rep:
     rep = word_for(usable(block, name), bits, headroom=headroom, grid=digits)
-    found = block.ranges.ranges.get(name)
-    return rep if found is None or found.source is Source.PROVEN else whole_word(rep)
+    known = block.ranges.ranges.get(name)
+    return rep if known is None or known.source is Source.PROVEN else whole_word(rep)
 
 
-def input_words(made: Lowered) -> dict[Input, Rep]:
+def input_words(lowered: Lowered) -> dict[Input, Rep]:
     """How what comes from outside is held: as the richest format that reads it needs."""
     readers: dict[Input, list[LoweredBlock]] = {}
-    inside = set(made.members)
-    for block in made.blocks:
+    inside = set(lowered.members)
+    for block in lowered.blocks:
         for port in block.tree.inputs:
             signal = str(block.tree.instance.sources[port])
             if signal.partition(".")[0] not in inside:
                 key = Input(signal, port in block.tree.angle_inputs and not _is_64(block))
                 readers.setdefault(key, []).append(block)
-    order = {s: k for k, s in enumerate((*made.deck.signals, *made.deck.measured))}
+    order = {s: k for k, s in enumerate((*lowered.deck.signals, *lowered.deck.measured))}
     keys = sorted(readers, key=lambda i: (order.get(i.signal, len(order)), i.turn))
-    return {key: _outside_word(made, key, readers[key]) for key in keys}
+    return {key: _outside_word(lowered, key, readers[key]) for key in keys}
 
 
 def _is_64(block: LoweredBlock) -> bool:
     return block.number is NumberFormat.FLOAT64
 
 
-def _outside_word(made: Lowered, key: Input, blocks: Iterable[LoweredBlock]) -> Rep:
+def _outside_word(lowered: Lowered, key: Input, blocks: Iterable[LoweredBlock]) -> Rep:
     number = max((b.number for b in blocks), key=lambda n: n.richness)
     if not number.fixed:
         return FLOAT[number.bits]
     if key.turn:
         return turn_word(number.bits)
-    interval = outside_range(made, key.signal).interval
+    interval = outside_range(lowered, key.signal).interval
     if not interval.finite:
         raise CannotLower(
-            made.deck.title_of(key.signal),
+            lowered.deck.title_of(key.signal),
             "it has no range. Run the drive once and find ranges, set one, or give its converter a range.",
         )
-    return whole_word(word_for(held(made.deck.title_of(key.signal), key.signal, interval), number.bits))
+    return whole_word(word_for(held(lowered.deck.title_of(key.signal), key.signal, interval), number.bits))
 
 
-def outside_range(made: Lowered, signal: str) -> Range:
+def outside_range(lowered: Lowered, signal: str) -> Range:
     """The range of a signal that comes from a sensor or from the plant."""
     name, _, port = signal.partition(".")
-    if signal in made.signals:
-        return made.signals[signal]
-    sensor = made.deck.block(name)
-    trees = trees_of(made.deck, made.choices)
-    inputs = {p: made.signals[str(sensor.sources[p])].interval for p in trees[name].inputs}
-    ranges = block_ranges(trees[name], inputs, hints_of(trees[name], made.choices, made.seen))
+    if signal in lowered.signals:
+        return lowered.signals[signal]
+    sensor = lowered.deck.block(name)
+    trees = trees_of(lowered.deck, lowered.choices)
+    inputs = {p: lowered.signals[str(sensor.sources[p])].interval for p in trees[name].inputs}
+    ranges = block_ranges(trees[name], inputs, hints_of(trees[name], lowered.choices, lowered.seen))
     return ranges.ranges[port]
 
 
-def inner_words(made: Lowered, block: LoweredBlock) -> None:
+def inner_words(lowered: Lowered, block: LoweredBlock) -> None:
     """Words of inputs, states, and locals that are assigned more than once."""
     tree, number = block.tree, block.number
     for port in tree.inputs:
-        block.reps[port] = input_rep(made, block, port)
+        block.reps[port] = input_rep(lowered, block, port)
     if not number.fixed:
         block.reps |= dict.fromkeys((*tree.states, *tree.locals), FLOAT[number.bits])
         if tree.places:
@@ -362,8 +362,8 @@ def inner_words(made: Lowered, block: LoweredBlock) -> None:
         elif name in often:
             block.reps[name] = named_word(block, name, 32, grid(name, tree, grids, 3), headroom=1)
     if tree.places:
-        found = block.ranges.ranges.get(LINE)
-        interval = found.interval if found else Interval(0.0, 0.0)
+        line = block.ranges.ranges.get(LINE)
+        interval = line.interval if line else Interval(0.0, 0.0)
         if not interval.finite:
             raise CannotLower(tree.title, "what it remembers has no range. Find ranges, or choose float.")
         block.reps[LINE] = word_for(held(tree.title, "what it remembers", interval), bits)
@@ -382,10 +382,10 @@ def assigned_often(body: Iterable[Statement], top: bool = True) -> set[str]:
     return often
 
 
-def input_rep(made: Lowered, block: LoweredBlock, port: str) -> Rep:
+def input_rep(lowered: Lowered, block: LoweredBlock, port: str) -> Rep:
     """How a block takes an input: as it comes where that is its own format, else in its own."""
     signal = str(block.tree.instance.sources[port])
-    source = source_rep(made, block, port)
+    source = source_rep(lowered, block, port)
     if not block.number.fixed:
         return FLOAT[block.number.bits]
     if port in block.tree.angle_inputs:
@@ -395,21 +395,21 @@ def input_rep(made: Lowered, block: LoweredBlock, port: str) -> Rep:
     if source.angle:
         return whole_word(word_for(TURN, block.number.bits))
     name, _, out = signal.partition(".")
-    if name in made.members:
-        interval = usable(made.block(name), out)
+    if name in lowered.members:
+        interval = usable(lowered.block(name), out)
     else:
-        interval = outside_range(made, signal).interval
+        interval = outside_range(lowered, signal).interval
     if not interval.finite:
-        raise CannotLower(made.deck.title_of(signal), f"{out} has no range. Find ranges, or set one for it.")
+        raise CannotLower(lowered.deck.title_of(signal), f"{out} has no range. Find ranges, or set one for it.")
     return whole_word(word_for(held(block.tree.title, port, interval), block.number.bits))
 
 
-def source_rep(made: Lowered, block: LoweredBlock, port: str) -> Rep:
+def source_rep(lowered: Lowered, block: LoweredBlock, port: str) -> Rep:
     """How the signal that an input reads is held."""
     signal = str(block.tree.instance.sources[port])
-    if signal.partition(".")[0] in made.members:
-        return made.rep(signal)
-    return made.inputs[input_key(block, port)]
+    if signal.partition(".")[0] in lowered.members:
+        return lowered.rep(signal)
+    return lowered.inputs[input_key(block, port)]
 
 
 def input_key(block: LoweredBlock, port: str) -> Input:
@@ -420,13 +420,13 @@ def input_key(block: LoweredBlock, port: str) -> Input:
 # C --------------------------------------------------------------------------------------------------------
 
 
-def write(made: Lowered, block: LoweredBlock) -> None:
+def write(lowered: Lowered, block: LoweredBlock) -> None:
     """The statements of a block."""
     tree = block.tree
     names = identifiers([*tree.inputs, *tree.outputs, *tree.states, *tree.locals], ("b", "past", "at", "c", "values"))
     fields = {n: f"b->{names[n]}" for n in (*tree.outputs, *tree.states)}
     block.places = {n: fields.get(n, names[n]) for n in names}
-    block.places[""] = f"{made.name}_{made.members[block.name]}"
+    block.places[""] = f"{lowered.name}_{lowered.members[block.name]}"
     rest = {f"{n}_rest" for n in names.values()}
     block.numbers = LiveNumbers(
         identifiers(v.name for v in tree.live), {*names.values(), *rest, "past", "at", "values"}

@@ -54,14 +54,14 @@ def observed_source(deck: ControlDeck) -> Observed:
     ------
     CannotLower
     """
-    made = lower(deck, Choices(NumberFormat.FLOAT64))
+    lowered = lower(deck, Choices(NumberFormat.FLOAT64))
     names: list[str] = []
-    for block in made.blocks:
+    for block in lowered.blocks:
         noted(block, names)
-    text = shipped_alone(made)
-    at = text.index(f"/* {made.name}.h")
+    text = shipped_alone(lowered)
+    at = text.index(f"/* {lowered.name}.h")
     head = HEAD.format(count=max(1, len(names)))
-    return Observed(f"{text[:at]}{head}\n{text[at:]}", tuple(names), made)
+    return Observed(f"{text[:at]}{head}\n{text[at:]}", tuple(names), lowered)
 
 
 def noted(block: LoweredBlock, names: list[str]) -> None:
@@ -69,9 +69,9 @@ def noted(block: LoweredBlock, names: list[str]) -> None:
     known: dict[str, int] = {}
     of_place = {p: n for n, p in block.places.items()}
     for part, lines in block.bodies.items():
-        found = []
+        noted_lines = []
         for line in lines:
-            found.append(line)
+            noted_lines.append(line)
             match = ASSIGNED.match(line)
             if match is None or match[2] == "b->at":
                 continue
@@ -81,5 +81,5 @@ def noted(block: LoweredBlock, names: list[str]) -> None:
                 known[name] = len(names)
                 names.append(f"{block.name}.{name}")
             value = line.split(" = ", 1)[1].rstrip(";") if past else match[2]
-            found.append(f"{match[1]}pd_note({known[name]}, {value});")
-        block.bodies[part] = found
+            noted_lines.append(f"{match[1]}pd_note({known[name]}, {value});")
+        block.bodies[part] = noted_lines

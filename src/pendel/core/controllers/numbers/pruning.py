@@ -28,7 +28,7 @@ def pruned(body: Sequence[Statement], kept: frozenset[str]) -> tuple[Statement, 
 
 
 def _pruned(body: Sequence[Statement], live: set[str]) -> tuple[Statement, ...]:
-    found: list[Statement] = []
+    statements: list[Statement] = []
     for statement in reversed(body):
         match statement:
             case Assign(name, value):
@@ -45,8 +45,8 @@ def _pruned(body: Sequence[Statement], live: set[str]) -> tuple[Statement, ...]:
                     continue
                 live |= yes | no | test.names
                 statement = When(test, *inner) if inner[0] else When(negated(test), inner[1], ())
-        found.append(statement)
-    return tuple(reversed(found))
+        statements.append(statement)
+    return tuple(reversed(statements))
 
 
 def read_at_first(body: Sequence[Statement], written: set[str] | None = None) -> set[str]:
@@ -72,10 +72,10 @@ def without_repeats(body: tuple[Statement, ...], taken: frozenset[str]) -> tuple
     """What costs much and is computed twice from the same is computed once, into a local of its own."""
     result, number = list(body), 0
     while True:
-        found = _repeated(result)
-        if found is None:
+        repeated = _repeated(result)
+        if repeated is None:
             return tuple(result)
-        call, first, last = found
+        call, first, last = repeated
         names = {s.name for s in assignments(result)} | taken
         while f"shared_{number}" in names:
             number += 1

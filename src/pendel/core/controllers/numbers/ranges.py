@@ -135,12 +135,12 @@ class Pass:
         for statement in body:
             match statement:
                 case Assign(name, value):
-                    found = self.value(value, env)
+                    quantity = self.value(value, env)
                     if name in self.tree.angles:
                         env[name] = self.fresh(TURN)
                         continue
-                    held = self.note(name, found.interval)
-                    env[name] = found if found.interval.within(held) else self.fresh(held)
+                    held = self.note(name, quantity.interval)
+                    env[name] = quantity if quantity.interval.within(held) else self.fresh(held)
                 case Remember(value):
                     self.note(LINE, self.value(value, env).interval)
                 case When():
@@ -236,11 +236,11 @@ def refined(through: Pass, test: Test, env: Env) -> Env | None:
                 return None
             if op in "<>" and (a.low >= b.high if op == "<" else a.high <= b.low):
                 return None
-            found = dict(env)
+            narrowed = dict(env)
             for side, to in ((left, a_to), (right, b_to)):
                 if isinstance(side, Name) and side.name not in through.tree.angles:
-                    found[side.name] = through.value(side, env).limited(to)
-            return found
+                    narrowed[side.name] = through.value(side, env).limited(to)
+            return narrowed
         case Every(tests):
             current: Env | None = env
             for each in tests:
@@ -286,16 +286,16 @@ def block_ranges(tree: BlockTree, inputs: Mapping[str, Interval], hints: Hints) 
             states |= {n: _widened(states[n], i, hints.decide(n, EVERYTHING).interval) for n, i in after.items()}
         else:
             states |= {n: i for n, i in after.items() if i.within(states[n])}
-    found = BlockRanges(divisors=through.divisors)
+    ranges = BlockRanges(divisors=through.divisors)
     for name, raw in through.raw.items():
         if name in linear:
             raw = raw.meet(linear[name]) or linear[name]
         if name in tree.memory:
             raw = raw.hull(start)
-        found.ranges[name] = hints.decide(name, raw)
+        ranges.ranges[name] = hints.decide(name, raw)
     for name in tree.angles:
-        found.ranges[name] = Range(TURN, Source.PROVEN, TURN)
-    return found
+        ranges.ranges[name] = Range(TURN, Source.PROVEN, TURN)
+    return ranges
 
 
 def _to_limits(before: Interval, after: Interval, limits: set[float]) -> Interval:

@@ -97,11 +97,11 @@ class Scaling:
         if shift < 0:
             factor = 2**-shift
             low, high = code.low * factor, code.high * factor
-            made = Code("", fraction, low, high)
-            if made.size > (MOST[64] if wide else self.most):
+            scaled = Code("", fraction, low, high)
+            if scaled.size > (MOST[64] if wide else self.most):
                 raise self.no_room()
-            text = widened(code) if made.wide and not code.wide else self.widened(code)
-            return replace(made, text=f"{text} * {whole(factor)}").from_steps_of(code)
+            text = widened(code) if scaled.wide and not code.wide else self.widened(code)
+            return replace(scaled, text=f"{text} * {whole(factor)}").from_steps_of(code)
         return self.shifted_right(code, shift, fraction)
 
     def no_room(self) -> CannotLower:
@@ -121,10 +121,10 @@ class Scaling:
             halved = Code(text, code.fraction - 1, code.low >> 1, code.high >> 1, True)
             return self.shifted_right(halved, shift - 1, fraction)
         text = self.call(f"pd_shr{width}", code.text, f"{shift}")
-        made = Code(text, fraction, low, high, True)
-        if code.least > made.least:
-            made = made.from_steps_of(code)
-        return replace(made, text=f"(int32_t){text}", atom=False) if width == 64 and not made.wide else made
+        shifted = Code(text, fraction, low, high, True)
+        if code.least > shifted.least:
+            shifted = shifted.from_steps_of(code)
+        return replace(shifted, text=f"(int32_t){text}", atom=False) if width == 64 and not shifted.wide else shifted
 
     def live_number(self, live: Live) -> Code:
         """A live number with W − 1 digits."""
@@ -182,8 +182,8 @@ class Scaling:
         if abs(mantissa) == 0.5:  # a power of two moves the point
             low, high = (code.low, code.high) if factor > 0 else (-code.high, -code.low)
             text = code.text if factor > 0 else f"-{code.inner}"
-            made = Code(text, code.fraction - (exponent - 1), low, high, code.atom and factor > 0)
-            return made.from_steps_of(code, factor)
+            scaled = Code(text, code.fraction - (exponent - 1), low, high, code.atom and factor > 0)
+            return scaled.from_steps_of(code, factor)
         code, digits, room = self.beside(code)
         fraction = min(exact_fraction(factor, digits), digits - exponent)
         word = rounded(math.ldexp(factor, fraction))
@@ -222,10 +222,10 @@ class Scaling:
     def multiplied(self, coefficient: Code, factor: float, code: Code, room: int) -> Code:
         """A coefficient's word times a value."""
         ends = [c * v for c in (coefficient.low, coefficient.high) for v in (code.low, code.high)]
-        made = Code("", code.fraction + coefficient.fraction, min(ends), max(ends))
-        text = widened(code) if made.wide and not code.wide else self.widened(code)
-        made = replace(made, text=f"{text} * {coefficient.text}").from_steps_of(code, factor)
-        return self.narrowed(made, 2 * self.bits - 2) if made.size > room else made
+        product = Code("", code.fraction + coefficient.fraction, min(ends), max(ends))
+        text = widened(code) if product.wide and not code.wide else self.widened(code)
+        product = replace(product, text=f"{text} * {coefficient.text}").from_steps_of(code, factor)
+        return self.narrowed(product, 2 * self.bits - 2) if product.size > room else product
 
     def saturated(self, x: Code, low: Code, high: Code) -> Code:
         movable = [c for c in (low, high) if c.const is not None or c.live is not None]
@@ -239,14 +239,18 @@ class Scaling:
         bottom, top = min(max(x.low, low.low), high.low), min(x.high, high.high)
         if x.low < low.high:
             top = max(top, low.high)
-        made = Code(
+        clipped = Code(
             self.call(f"pd_clamp{width}", x.text, low.text, high.text),
             fraction,
             bottom,
             max(bottom, top),
             True,
         )
-        return replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
+        return (
+            replace(clipped, text=f"(int32_t){clipped.text}", atom=False)
+            if width == 64 and not clipped.wide
+            else clipped
+        )
 
     def extreme(self, name: str, a: Code, b: Code) -> Code:
         a, b = (self.apart_from_zero(c, d) for c, d in zip((a, b), self.aligned(a, b)))
@@ -258,8 +262,10 @@ class Scaling:
         pick = min if least else max
         width = 64 if a.wide or b.wide else 32
         text = self.call(f"pd_{pick.__name__}{width}", a.text, b.text)
-        made = Code(text, a.fraction, pick(a.low, b.low), pick(a.high, b.high), True)
-        return replace(made, text=f"(int32_t){made.text}", atom=False) if width == 64 and not made.wide else made
+        picked = Code(text, a.fraction, pick(a.low, b.low), pick(a.high, b.high), True)
+        return (
+            replace(picked, text=f"(int32_t){picked.text}", atom=False) if width == 64 and not picked.wide else picked
+        )
 
     def apart_from_zero(self, limit: Code, code: Code) -> Code:
         """A limit that is not zero stays so, as what divides by the result relies on it."""
@@ -306,11 +312,11 @@ class Scaling:
             return code
         self.limited.add(name)
         text = self.call(f"pd_clamp{code.width}", code.text, whole(rep.low), whole(rep.high))
-        made = Code(
+        stored = Code(
             text,
             rep.fraction,
             max(rep.low, min(code.low, rep.high)),
             min(rep.high, max(code.high, rep.low)),
             True,
         )
-        return replace(made, text=f"(int32_t){text}", atom=False) if code.wide and rep.bits <= 32 else made
+        return replace(stored, text=f"(int32_t){text}", atom=False) if code.wide and rep.bits <= 32 else stored

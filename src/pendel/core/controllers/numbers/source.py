@@ -115,13 +115,13 @@ class Files:
         return {**own, **library()}
 
 
-def type_name(made: Lowered, block: LoweredBlock) -> str:
-    return f"{made.name}_{made.members[block.name]}_t"
+def type_name(lowered: Lowered, block: LoweredBlock) -> str:
+    return f"{lowered.name}_{lowered.members[block.name]}_t"
 
 
-def call_name(made: Lowered, block: LoweredBlock, part: Part) -> str:
+def call_name(lowered: Lowered, block: LoweredBlock, part: Part) -> str:
     """A static function, so its name may occur in other controllers too."""
-    return f"{made.members[block.name]}_{part.value}"
+    return f"{lowered.members[block.name]}_{part.value}"
 
 
 def scale_text(rep: Rep) -> str:
@@ -132,9 +132,9 @@ def scale_text(rep: Rep) -> str:
         return f"angle, a turn is 2^{rep.bits} steps"
     if rep.fraction == 0:
         return "whole steps of 1"
-    found = rep.range
-    assert found is not None
-    return f"steps of 2^{-rep.fraction}, {found.low:.4g} to {found.high:.4g}"
+    span = rep.range
+    assert span is not None
+    return f"steps of 2^{-rep.fraction}, {span.low:.4g} to {span.high:.4g}"
 
 
 def field_line(rep: Rep, name: str, note: str = "") -> str:
@@ -142,7 +142,7 @@ def field_line(rep: Rep, name: str, note: str = "") -> str:
     return f"    {rep.c_type} {name};{'  ' + comment(text) if text else ''}\n"
 
 
-def struct(made: Lowered, block: LoweredBlock) -> str:
+def struct(lowered: Lowered, block: LoweredBlock) -> str:
     tree, plain = block.tree, {n: p.removeprefix("b->") for n, p in block.places.items()}
     lines = [field_line(block.reps[n], plain[n]) for n in tree.outputs]
     for name in tree.states:
@@ -150,37 +150,37 @@ def struct(made: Lowered, block: LoweredBlock) -> str:
         if name in rests(block):
             lines.append(f"    float {plain[name]}_rest;\n")
     if tree.live:
-        lines.append(f"    {values_type(made, block)} values;\n")
+        lines.append(f"    {values_type(lowered, block)} values;\n")
         lines += [field_line(n.rep, n.name, "follows from the values") for n in block.live]
     if tree.places:
         rep = block.reps[LINE]
         lines += [field_line(rep, f"past[{tree.places}]"), "    int32_t at;\n"]
     if not lines:
         lines = ["    int32_t unused;\n"]
-    own = f"{comment(tree.title)}\ntypedef struct {{\n{''.join(lines)}}} {type_name(made, block)};\n"
-    return f"{values_struct(made, block)}{own}"
+    own = f"{comment(tree.title)}\ntypedef struct {{\n{''.join(lines)}}} {type_name(lowered, block)};\n"
+    return f"{values_struct(lowered, block)}{own}"
 
 
-def header(made: Lowered) -> str:
-    name, guard = made.name, f"{made.name.upper()}_H"
+def header(lowered: Lowered) -> str:
+    name, guard = lowered.name, f"{lowered.name.upper()}_H"
     inputs = "".join(
-        field_line(rep, made.fed[i], "rad, within one turn" if i.turn and rep.floating else "")
-        for i, rep in made.inputs.items()
+        field_line(rep, lowered.fed[i], "rad, within one turn" if i.turn and rep.floating else "")
+        for i, rep in lowered.inputs.items()
     )
-    outputs = "".join(field_line(made.rep(made.deck.commands[c]), member) for c, member in made.given.items())
-    blocks = "".join(f"    {type_name(made, b)} {made.members[b.name]};\n" for b in made.blocks)
+    outputs = "".join(field_line(lowered.rep(lowered.deck.commands[c]), member) for c, member in lowered.given.items())
+    blocks = "".join(f"    {type_name(lowered, b)} {lowered.members[b.name]};\n" for b in lowered.blocks)
     none = "    int32_t unused;\n"
-    counter = "    uint32_t tick;\n" if counts(made) else ""
+    counter = "    uint32_t tick;\n" if counts(lowered) else ""
     return (
         f"/* {name}.h: controller; a value is its word times its step, in SI units.\n * {LICENCE}\n */\n"
         f'#ifndef {guard}\n#define {guard}\n\n#include <stdint.h>\n#include "pd_numbers.h"\n\n'
-        + "\n".join(struct(made, b) for b in made.blocks)
+        + "\n".join(struct(lowered, b) for b in lowered.blocks)
         + f"\n/* What is measured at each tick. */\ntypedef struct {{\n{inputs or none}}} {name}_in_t;\n\n"
         f"/* What goes to the power stage. */\ntypedef struct {{\n{outputs or none}}} {name}_out_t;\n\n"
         f"typedef struct {{\n{counter}    {name}_in_t in;\n    {name}_out_t out;\n{blocks}}} {name}_t;\n\n"
-        f"void {name}_init({name}_t *c);\n\n/* Call every {made.deck.tick * 1e6:g} us after filling c->in; "
+        f"void {name}_init({name}_t *c);\n\n/* Call every {lowered.deck.tick * 1e6:g} us after filling c->in; "
         f"then use c->out. */\nvoid {name}_tick({name}_t "
-        f"*c);\n\n{declarations(made)}{table_declaration(made)}#endif\n"
+        f"*c);\n\n{declarations(lowered)}{table_declaration(lowered)}#endif\n"
     )
 
 
@@ -194,18 +194,18 @@ def parameters(block: LoweredBlock, part: Part) -> list[str]:
     return [p for p in block.tree.inputs if p in read and re.search(rf"(?<![\w>.]){block.places[p]}\b", text)]
 
 
-def functions(made: Lowered, block: LoweredBlock) -> str:
+def functions(lowered: Lowered, block: LoweredBlock) -> str:
     texts = []
     code = block.tree.instance.code
     for part, lines in block.bodies.items():
-        arguments = [f"{type_name(made, block)} *b"]
+        arguments = [f"{type_name(lowered, block)} *b"]
         arguments += [f"{block.reps[p].c_type} {block.places[p]}" for p in parameters(block, part)]
         note = f"{comment(code.comment)}\n" if code.comment and part is not Part.TAKE else ""
         own = "\n".join(lines)
         # Outputs that are constants leave nothing that reads the block.
         unused = "" if "b->" in own else "    (void)b;\n"
         texts.append(
-            f"{note}static void {call_name(made, block, part)}({', '.join(arguments)})\n{{\n{unused}{own}\n}}\n"
+            f"{note}static void {call_name(lowered, block, part)}({', '.join(arguments)})\n{{\n{unused}{own}\n}}\n"
         )
     return "\n".join(texts)
 
@@ -213,16 +213,16 @@ def functions(made: Lowered, block: LoweredBlock) -> str:
 OWN_CALL = re.compile(r"\b(saturate|absolute|floor|sqrt|sin|cos|atan2|minimum|maximum|wrapped)(?=\s*\()")
 
 
-def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
+def verbatim_function(lowered: Lowered, block: LoweredBlock) -> str:
     """An update the user wrote in C, between what fetches its names and what puts them back."""
     if block.number.fixed:
-        return words_function(made, block, Part.WHOLE)
+        return words_function(lowered, block, Part.WHOLE)
     code, kind = block.tree.instance.code, FLOAT[block.number.bits].c_type
     assert isinstance(code.verbatim, CheckedC), "C that was not read into tokens goes nowhere"
     suffix = "f" if block.number.bits == 32 else "d"
     fields = {n: block.places[n] for n in (*block.tree.outputs, *block.tree.states)}
     fetch = "".join(f"    {kind} {n} = {p};\n    (void){n};\n" for n, p in fields.items())
-    writer_values = {**block.tree.instance.values, "dt": made.deck.tick * block.tree.instance.every}
+    writer_values = {**block.tree.instance.values, "dt": lowered.deck.tick * block.tree.instance.every}
     live = block.numbers.values
     known = [v for v in (*block.tree.instance.used_values, "dt") if v not in live]
     fetch += "".join(f"    {kind} {n} = b->values.{m};\n    (void){n};\n" for n, m in live.items())
@@ -235,9 +235,9 @@ def verbatim_function(made: Lowered, block: LoweredBlock) -> str:
     keep = "".join(f"    {p} = {n};\n" for n, p in fields.items())
     typed = OWN_CALL.sub(rf"pd_\1_{suffix}", code.verbatim)
     body = "".join(f"    {line}\n" for line in typed.split("\n"))
-    arguments = [f"{type_name(made, block)} *b", *(f"{kind} {p}" for p in block.tree.inputs)]
+    arguments = [f"{type_name(lowered, block)} *b", *(f"{kind} {p}" for p in block.tree.inputs)]
     return (
-        f"#define real_t {kind}\nstatic void {call_name(made, block, Part.WHOLE)}({', '.join(arguments)})\n"
+        f"#define real_t {kind}\nstatic void {call_name(lowered, block, Part.WHOLE)}({', '.join(arguments)})\n"
         f"{{\n{fetch}    {{\n{body}    }}\n{keep}}}\n#undef real_t\n"
     )
 
@@ -246,7 +246,7 @@ WORDS_CALL = re.compile(r"\b(saturate|absolute|minimum|maximum|moved)(?=\s*\()")
 WORDS_NAMES = {"saturate": "clamp", "absolute": "abs", "minimum": "min", "maximum": "max", "moved": "moved"}
 
 
-def words_function(made: Lowered, block: LoweredBlock, part: Part | None) -> str:
+def words_function(lowered: Lowered, block: LoweredBlock, part: Part | None) -> str:
     """A typed update in words, or with no part what turns the block's values into words."""
     code, tree, bits = block.tree.instance.code, block.tree, 2 * block.number.bits
     typed = code.words if part else code.convert
@@ -264,7 +264,7 @@ def words_function(made: Lowered, block: LoweredBlock, part: Part | None) -> str
     else:
         fixed = {
             **{v: instance.values[v] for v in instance.used_values},
-            "dt": made.deck.tick * instance.every,
+            "dt": lowered.deck.tick * instance.every,
         }
         live = block.numbers.values
         texts = {
@@ -278,9 +278,9 @@ def words_function(made: Lowered, block: LoweredBlock, part: Part | None) -> str
         keep += f"    {place} = {value};\n"
     called = WORDS_CALL.sub(lambda m: f"pd_{WORDS_NAMES[m[1]]}{bits}", typed)
     body = "".join(f"    {line}\n" for line in called.split("\n"))
-    arguments = [f"{type_name(made, block)} *b"]
+    arguments = [f"{type_name(lowered, block)} *b"]
     arguments += [f"{block.reps[p].c_type} {p}_word" for p in tree.inputs] if part else []
-    name = call_name(made, block, part) if part else f"{made.members[block.name]}_convert"
+    name = call_name(lowered, block, part) if part else f"{lowered.members[block.name]}_convert"
     return (
         f"#define word_t {FIXED_TYPES[block.number.bits]}\n#define wide_t {FIXED_TYPES[bits]}\n#define "
         f"real_t {real}\n"
@@ -289,14 +289,14 @@ def words_function(made: Lowered, block: LoweredBlock, part: Part | None) -> str
     )
 
 
-def typed_functions(made: Lowered) -> dict[str, str]:
+def typed_functions(lowered: Lowered) -> dict[str, str]:
     """Names of the functions that hold typed C, with the titles of their blocks."""
-    found = {}
-    for block in made.blocks:
+    titles = {}
+    for block in lowered.blocks:
         if block.tree.verbatim:
-            found[call_name(made, block, Part.WHOLE)] = block.tree.title
-            found[f"{made.members[block.name]}_convert"] = block.tree.title
-    return found
+            titles[call_name(lowered, block, Part.WHOLE)] = block.tree.title
+            titles[f"{lowered.members[block.name]}_convert"] = block.tree.title
+    return titles
 
 
 FIXED_TYPES = {16: "int16_t", 32: "int32_t", 64: "int64_t"}
@@ -307,51 +307,53 @@ def converts(block: LoweredBlock) -> bool:
     return block.number.fixed and bool(block.tree.instance.code.convert.strip())
 
 
-def source(made: Lowered) -> str:
-    name = made.name
+def source(lowered: Lowered) -> str:
+    name = lowered.name
     updates = "\n".join(
-        (words_function(made, b, None) if converts(b) else "")
-        + conversions(made, b, f"    {made.members[b.name]}_convert(b);\n" if converts(b) else "")
-        + (verbatim_function(made, b) if b.tree.verbatim else functions(made, b))
-        for b in made.blocks
+        (words_function(lowered, b, None) if converts(b) else "")
+        + conversions(lowered, b, f"    {lowered.members[b.name]}_convert(b);\n" if converts(b) else "")
+        + (verbatim_function(lowered, b) if b.tree.verbatim else functions(lowered, b))
+        for b in lowered.blocks
     )
-    tables = "\n".join(t for b in made.blocks for t in dict.fromkeys(b.tables))
-    floating = any(not b.number.fixed or b.tree.verbatim or b.tree.live for b in made.blocks)
+    tables = "\n".join(t for b in lowered.blocks for t in dict.fromkeys(b.tables))
+    floating = any(not b.number.fixed or b.tree.verbatim or b.tree.live for b in lowered.blocks)
     mathematics = "#include <math.h>\n" if floating else ""
     return (
-        f"/* {name}.c: controller of {len(made.blocks)} blocks, sampling period {made.deck.tick * 1e6:g} "
+        f"/* {name}.c: controller of {len(lowered.blocks)} blocks, sampling period {lowered.deck.tick * 1e6:g} "
         f"us.\n"
         f' * {LICENCE}\n */\n#include "{name}.h"\n#include "pd_numbers.h"\n{mathematics}\n'
         + (f"{tables}\n\n" if tables else "")
         + f"{updates}\nvoid {name}_init({name}_t *c)\n"
         + f"{{\n    static const {name}_t zero = {{0}};\n    *c = zero;\n"
         + "".join(
-            start(made, b) if b.tree.live else f"    {made.members[b.name]}_convert(&c->{made.members[b.name]});\n"
-            for b in made.blocks
+            start(lowered, b)
+            if b.tree.live
+            else f"    {lowered.members[b.name]}_convert(&c->{lowered.members[b.name]});\n"
+            for b in lowered.blocks
             if b.tree.live or converts(b)
         )
         + "}\n\n"
-        + converting(made)
-        + tick(made)
+        + converting(lowered)
+        + tick(lowered)
     )
 
 
-def argument(made: Lowered, block: LoweredBlock, port: str) -> str:
+def argument(lowered: Lowered, block: LoweredBlock, port: str) -> str:
     """What a call hands over at an input, in the format the block takes it."""
     signal = str(block.tree.instance.sources[port])
     name = signal.partition(".")[0]
-    if name in made.members:
-        return converted(f"c->{made.place(signal)}", made.rep(signal), block.reps[port])
+    if name in lowered.members:
+        return converted(f"c->{lowered.place(signal)}", lowered.rep(signal), block.reps[port])
     key = input_key(block, port)
-    return converted(f"c->in.{made.fed[key]}", made.inputs[key], block.reps[port])
+    return converted(f"c->in.{lowered.fed[key]}", lowered.inputs[key], block.reps[port])
 
 
-def tick(made: Lowered) -> str:
+def tick(lowered: Lowered) -> str:
     """The schedule: blocks in running order, those of one rate together."""
-    name, lines = made.name, list[str]()
-    instances = {b.name: b.tree.instance for b in made.blocks}
-    for (every, phase), steps in groupby(made.steps, lambda s: (instances[s.block].every, instances[s.block].phase)):
-        calls = [f"{call_text(made, step)};" for step in steps]
+    name, lines = lowered.name, list[str]()
+    instances = {b.name: b.tree.instance for b in lowered.blocks}
+    for (every, phase), steps in groupby(lowered.steps, lambda s: (instances[s.block].every, instances[s.block].phase)):
+        calls = [f"{call_text(lowered, step)};" for step in steps]
         if every == 1:
             lines += [f"    {call}" for call in calls]
         else:
@@ -360,31 +362,31 @@ def tick(made: Lowered) -> str:
                 *[f"        {call}" for call in calls],
                 "    }",
             ]
-    for command, member in made.given.items():
-        lines.append(f"    c->out.{member} = c->{made.place(made.deck.commands[command])};")
-    if counts(made):
-        lines.append(f"    c->tick = (c->tick + 1u) % {made.deck.period}u;")
+    for command, member in lowered.given.items():
+        lines.append(f"    c->out.{member} = c->{lowered.place(lowered.deck.commands[command])};")
+    if counts(lowered):
+        lines.append(f"    c->tick = (c->tick + 1u) % {lowered.deck.period}u;")
     return f"void {name}_tick({name}_t *c)\n{{\n" + "\n".join(lines) + "\n}\n"
 
 
-def counts(made: Lowered) -> bool:
+def counts(lowered: Lowered) -> bool:
     """Whether a block runs less often than at each tick, so that ticks are counted."""
-    return any(b.tree.instance.every > 1 for b in made.blocks)
+    return any(b.tree.instance.every > 1 for b in lowered.blocks)
 
 
-def call_text(made: Lowered, step: Step) -> str:
-    block = made.block(step.block)
-    arguments = [f"&c->{made.members[block.name]}"]
-    arguments += [argument(made, block, p) for p in parameters(block, step.part)]
-    return f"{call_name(made, block, step.part)}({', '.join(arguments)})"
+def call_text(lowered: Lowered, step: Step) -> str:
+    block = lowered.block(step.block)
+    arguments = [f"&c->{lowered.members[block.name]}"]
+    arguments += [argument(lowered, block, p) for p in parameters(block, step.part)]
+    return f"{call_name(lowered, block, step.part)}({', '.join(arguments)})"
 
 
-def example_main(made: Lowered) -> str:
-    name = made.name
-    fill = "\n".join(f"        c.in.{made.fed[i]} = 0;  /* read your converter here */" for i in made.inputs)
+def example_main(lowered: Lowered) -> str:
+    name = lowered.name
+    fill = "\n".join(f"        c.in.{lowered.fed[i]} = 0;  /* read your converter here */" for i in lowered.inputs)
     use = "\n".join(
-        f'        (void)printf("%g\\n", {converted(f"c.out.{m}", made.rep(made.deck.commands[c]), FLOAT[64])});'
-        for c, m in made.given.items()
+        f'        (void)printf("%g\\n", {converted(f"c.out.{m}", lowered.rep(lowered.deck.commands[c]), FLOAT[64])});'
+        for c, m in lowered.given.items()
     )
     return (
         f"/* Example: call the controller of {name}.c at its tick.\n * {LICENCE}\n */\n#include "
@@ -394,10 +396,17 @@ def example_main(made: Lowered) -> str:
     )
 
 
-def files(made: Lowered) -> Files:
+def files(lowered: Lowered) -> Files:
     """All that is shipped of a deck."""
-    own_c = any(b.tree.verbatim for b in made.blocks)
-    return Files(made.name, folded(header(made)), folded(source(made)), example_main(made), table(made, LICENCE), own_c)
+    own_c = any(b.tree.verbatim for b in lowered.blocks)
+    return Files(
+        lowered.name,
+        folded(header(lowered)),
+        folded(source(lowered)),
+        example_main(lowered),
+        table(lowered, LICENCE),
+        own_c,
+    )
 
 
 # behind the interface of the time loop --------------------------------------------------------------------
@@ -418,31 +427,31 @@ def sensing_deck(deck: ControlDeck) -> ControlDeck:
     return replace(deck, name=f"{deck.name} host", blocks=sensors, commands={})
 
 
-def one_unit(made: Lowered, adapter: str) -> str:
+def one_unit(lowered: Lowered, adapter: str) -> str:
     """The shipped files and what they and an adapter use of their library, as one translation unit."""
     parts = library()
-    body = files(made)
+    body = files(lowered)
     header_alone = body.header.replace('#include "pd_numbers.h"\n', "")
-    source_alone = body.source.replace(f'#include "{made.name}.h"\n', "").replace('#include "pd_numbers.h"\n', "")
+    source_alone = body.source.replace(f'#include "{lowered.name}.h"\n', "").replace('#include "pd_numbers.h"\n', "")
     used = functions_for(source_alone + adapter)
     head = f"#include <math.h>\n{parts['pd_numbers.h']}"
     return "\n".join((head, used, header_alone, source_alone))
 
 
 @lru_cache(maxsize=8)
-def shipped_in_simulation(made: Lowered, prefix: str = "pd_ctl", *, can_rest: bool = False, ticks: str = "") -> str:
+def shipped_in_simulation(lowered: Lowered, prefix: str = "pd_ctl", *, can_rest: bool = False, ticks: str = "") -> str:
     """The shipped C behind the interface of `pendel.core.controllers.emit.simulation_source`: sensors in
     float64 on the host, the controller in its own formats, words turned into numbers for what is recorded.
     Where it ``can_rest``, the controller runs while ``runs`` of the struct is not 0. ``ticks`` names a function of the
     text behind that has its tick done elsewhere."""
-    deck = made.deck
+    deck = lowered.deck
     sensing = sensing_deck(deck)
     em = Emission(sensing)
-    host, name = em.name, made.name
+    host, name = em.name, lowered.name
     read = {s: f"in[{k}]" for k, s in enumerate(deck.measured)}
     with_host = bool(sensing.blocks)
     fill_host = "".join(f"    c->host.in.{em.fed[i]} = {read[i]};\n" for i in em.inputs)
-    own = {b.name for b in made.blocks}
+    own = {b.name for b in lowered.blocks}
 
     def outside(signal: str) -> str:
         return f"c->host.{em.field(*signal.split('.', 1))}" if signal in _signals(sensing) else read[signal]
@@ -453,24 +462,24 @@ def shipped_in_simulation(made: Lowered, prefix: str = "pd_ctl", *, can_rest: bo
             place = f"fmod({place}, {2 * math.pi!r})"
         return converted(place, FLOAT[64], rep)
 
-    fill = "".join(f"    c->own.in.{made.fed[i]} = {word(i, rep)};\n" for i, rep in made.inputs.items())
+    fill = "".join(f"    c->own.in.{lowered.fed[i]} = {word(i, rep)};\n" for i, rep in lowered.inputs.items())
 
     def number(signal: str) -> str:
         block, _, port = signal.partition(".")
         if block not in own:
             return f"c->host.{em.field(block, port)}"
-        return converted(f"c->own.{made.place(signal)}", made.rep(signal), FLOAT[64])
+        return converted(f"c->own.{lowered.place(signal)}", lowered.rep(signal), FLOAT[64])
 
     def state(signal: str) -> str:
         block, _, name_ = signal.partition(".")
-        return number(signal) if block not in own or name_ in made.block(block).tree.states else "0.0"
+        return number(signal) if block not in own or name_ in lowered.block(block).tree.states else "0.0"
 
     show = "".join(f"    signals[{k}] = {number(s)};\n" for k, s in enumerate(deck.signals))
     give = "".join(f"    out[{k}] = {number(s)};\n" for k, s in enumerate(deck.commands.values()) if s)
     kept = "".join(f"    z[{k}] = {state(s)};\n" for k, s in enumerate(states_of(deck.blocks)))
     host_type = f"    {host}_t host;\n" if with_host else ""
     host_text = _host_unit(em) if with_host else ""
-    live = len(live_names(made))
+    live = len(live_names(lowered))
     host_init = f"    pd_host_seed(&c->host, v + {live});\n" if with_host else ""
     host_bind = f"    pd_host_bind(&c->host, v + {live});\n" if with_host else ""
     host_tick = f"{fill_host}    {host}_tick(&c->host);\n" if with_host else ""
@@ -481,7 +490,7 @@ def shipped_in_simulation(made: Lowered, prefix: str = "pd_ctl", *, can_rest: bo
         f"int {prefix}_size(void) {{ return (int)sizeof(pd_both_t); }}\n\n"
         f"int {prefix}_own_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
         f"void {prefix}_bind(pd_both_t *c, double *v)\n{{\n    (void)c; (void)v;\n"
-        f"{taking(made, 'c->own.')}{host_bind}}}\n\n"
+        f"{taking(lowered, 'c->own.')}{host_bind}}}\n\n"
         f"void {prefix}_init(pd_both_t *c, double "
         f"*v)\n{{\n    (void)v;\n    {name}_init(&c->own);\n{host_init}"
         f"    {prefix}_bind(c, v);\n}}\n\n"
@@ -490,7 +499,7 @@ def shipped_in_simulation(made: Lowered, prefix: str = "pd_ctl", *, can_rest: bo
         f"{condition}{ticks or f'{name}_tick'}(&c->own);\n{show}{give}}}\n\n"
         f"void {prefix}_states(const pd_both_t *c, double *z)\n{{\n    (void)c; (void)z;\n{kept}}}\n"
     )
-    return f"{one_unit(made, adapter)}\n{adapter}"
+    return f"{one_unit(lowered, adapter)}\n{adapter}"
 
 
 def _signals(deck: ControlDeck) -> set[str]:
@@ -508,39 +517,39 @@ def _host_unit(em: Emission) -> str:
     )
 
 
-def shipped_alone(made: Lowered) -> str:
+def shipped_alone(lowered: Lowered) -> str:
     """The shipped C fed at its own border: inputs in SI in, all its signals in SI out."""
-    name = made.name
+    name = lowered.name
     fill = ""
-    for k, (key, rep) in enumerate(made.inputs.items()):
+    for k, (key, rep) in enumerate(lowered.inputs.items()):
         place = f"fmod(in[{k}], {2 * math.pi!r})" if key.turn and rep.floating else f"in[{k}]"
-        fill += f"    c->in.{made.fed[key]} = {converted(place, FLOAT[64], rep)};\n"
+        fill += f"    c->in.{lowered.fed[key]} = {converted(place, FLOAT[64], rep)};\n"
     show = "".join(
-        f"    signals[{k}] = {converted(f'c->{made.place(s)}', made.rep(s), FLOAT[64])};\n"
-        for k, s in enumerate(f"{b.name}.{p}" for b in made.blocks for p in b.tree.outputs)
+        f"    signals[{k}] = {converted(f'c->{lowered.place(s)}', lowered.rep(s), FLOAT[64])};\n"
+        for k, s in enumerate(f"{b.name}.{p}" for b in lowered.blocks for p in b.tree.outputs)
     )
     adapter = (
         f"int pd_ctl_size(void) {{ return (int)sizeof({name}_t); }}\n\n"
         f"void pd_ctl_init({name}_t *c, double *v)\n{{\n    (void)v;\n    {name}_init(c);\n}}\n\n"
         f"void pd_ctl_take({name}_t *c, const double "
-        f"*v)\n{{\n    (void)c; (void)v;\n{taking(made, 'c->')}}}\n\n"
+        f"*v)\n{{\n    (void)c; (void)v;\n{taking(lowered, 'c->')}}}\n\n"
         f"void pd_ctl_tick({name}_t *c, const double *in, double *signals, double *out)\n{{\n"
         f"    (void)in; (void)signals; (void)out;\n{fill}    {name}_tick(c);\n{show}}}\n"
     )
-    return f"{one_unit(made, adapter)}\n{adapter}"
+    return f"{one_unit(lowered, adapter)}\n{adapter}"
 
 
-def shipped_values(made: Lowered, deck: ControlDeck, *, seed: int) -> list[float]:
+def shipped_values(lowered: Lowered, deck: ControlDeck, *, seed: int) -> list[float]:
     """The numbers that `pd_ctl_init` of the shipped C takes: live values, then those of the sensors, as a deck
     of the same code has them."""
-    live = [deck.block(b.name).values[v.name] for b in made.blocks for v in b.tree.live]
+    live = [deck.block(b.name).values[v.name] for b in lowered.blocks for v in b.tree.live]
     sensing = sensing_deck(deck)
     return live + (simulation_values(sensing, seed=seed) if sensing.blocks else [])
 
 
-def shipped_value_names(made: Lowered) -> tuple[str, ...]:
-    sensing = sensing_deck(made.deck)
-    return live_names(made) + (value_names(sensing) if sensing.blocks else ())
+def shipped_value_names(lowered: Lowered) -> tuple[str, ...]:
+    sensing = sensing_deck(lowered.deck)
+    return live_names(lowered) + (value_names(sensing) if sensing.blocks else ())
 
 
 __all__ = [

@@ -28,14 +28,14 @@ class Place:
     rep: Rep
 
 
-def places_of(made: Lowered) -> tuple[Place, ...]:
+def places_of(lowered: Lowered) -> tuple[Place, ...]:
     """All of a controller, by block and item."""
-    found = [p for block in made.blocks for p in _of_block(made, block)]
-    return tuple(sorted(found, key=lambda p: (p.block, p.item)))
+    places = [p for block in lowered.blocks for p in _of_block(lowered, block)]
+    return tuple(sorted(places, key=lambda p: (p.block, p.item)))
 
 
-def _of_block(made: Lowered, block: LoweredBlock) -> Iterator[Place]:
-    key, own = made.keys[block.name], made.members[block.name]
+def _of_block(lowered: Lowered, block: LoweredBlock) -> Iterator[Place]:
+    key, own = lowered.keys[block.name], lowered.members[block.name]
     instance = block.tree.instance
 
     def place(item: int, name: str, member: str, rep: Rep) -> Place:
@@ -51,13 +51,13 @@ def _of_block(made: Lowered, block: LoweredBlock) -> Iterator[Place]:
             yield place(VALUES + k, value, f"values.{block.numbers.values[value]}", FLOAT[block.value_bits])
 
 
-def table_declaration(made: Lowered) -> str:
+def table_declaration(lowered: Lowered) -> str:
     """What the header says of the table."""
     return (
-        f"/* Where a number is in the struct, by key of its block and item ({made.name}_table.c); 0 where "
+        f"/* Where a number is in the struct, by key of its block and item ({lowered.name}_table.c); 0 where "
         f"there is\n"
         " * none. */\n"
-        f"int32_t {made.name}_find(uint32_t block, uint32_t item, pd_place_t *place);\n\n"
+        f"int32_t {lowered.name}_find(uint32_t block, uint32_t item, pd_place_t *place);\n\n"
     )
 
 
@@ -65,9 +65,9 @@ def kind_of_rep(rep: Rep) -> str:
     return "PD_FLOAT" if rep.floating else "PD_TURN" if rep.angle else "PD_WORD"
 
 
-def table(made: Lowered, licence: str) -> str:
+def table(lowered: Lowered, licence: str) -> str:
     """The file of the table."""
-    name, places = made.name, places_of(made)
+    name, places = lowered.name, places_of(lowered)
     rows = "".join(
         f"    "
         f"{{{p.block}u, {p.item}u, (uint32_t)offsetof({name}_t, {p.member}), {kind_of_rep(p.rep)}, {p.rep.bits}, "

@@ -21,5 +21,5 @@ def write(table: Sequence[Column], path: Path) -> None:
 
 def place(name: str) -> str:
     """A name without what leads elsewhere in such a file."""
-    found = plain(name).replace("/", "_")
-    return found if found.strip(".") else f"_{found}"
+    name_in_file = plain(name).replace("/", "_")
+    return name_in_file if name_in_file.strip(".") else f"_{name_in_file}"

@@ -68,9 +68,9 @@ def _fit(omega: np.ndarray, response: np.ndarray) -> tuple[float, float, float, 
     around = tried[max(0, best - 1)], tried[min(TRIED - 1, best + 1)]
     import scipy.optimize  # slow to load, and seldom needed
 
-    found = scipy.optimize.minimize_scalar(
+    optimum = scipy.optimize.minimize_scalar(
         lambda q: projected(np.exp([q]))[0][0], bounds=around, method="bounded", options={"xatol": 1e-9}
     )
-    T1 = math.exp(found.x)
+    T1 = math.exp(optimum.x)
     squares, log_K, Ts = projected(np.array([T1]))
     return float(squares[0]), math.exp(log_K[0]), T1, float(Ts[0])
