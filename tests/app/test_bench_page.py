@@ -13,6 +13,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLineEdit
 
 from pendel.app.bench.board import STAND_IN, LinkState
+from pendel.app.bench.channel_table import OFFSET, SCALE
 from pendel.app.bench.values_panel import BOARD, DRIVE
 from pendel.app.plots.lean_curve import LeanCurve
 from pendel.app.session.jobs import DESCRIBE
@@ -228,10 +229,39 @@ def test_the_oscilloscope_keeps_streams_records_and_set_ups(bench, window, tmp_p
     assert [s.channel.key for s in scope.shown] == [c["key"] for c in kept["channels"]]
     said = []
     page.status_message.connect(said.append)
+    kept["channels"].append(kept["channels"][1])
     kept["channels"][0]["key"] = "gone.out"
     (tmp_path / "scope.json").write_text(json.dumps(kept))
     scope.load_setup(str(tmp_path / "scope.json"))
     assert "gone.out" in said[-1]
+    assert [s.channel.key for s in scope.shown] == [c["key"] for c in kept["channels"][1:-1]], "each but once"
+    kept["channels"][0]["visible"] = "no"
+    (tmp_path / "scope.json").write_text(json.dumps(kept))
+    scope.load_setup(str(tmp_path / "scope.json"))
+    assert "no set-up" in said[-1] and len(scope.shown) == len(kept["channels"]) - 2
+
+    # Scale and offset as typed, with a sentence where that is no number.
+    before = scope.frame.values[:, 0].copy() if scope.frame is not None else None
+    first = scope.shown[0].channel
+    for column, text, meant in ((SCALE, "1/4", 0.25), (OFFSET, "−3", -3.0), (SCALE, "0", None), (OFFSET, "abc", None)):
+        scope.table.item(0, column).setText(text)
+        if meant is None:
+            assert text in said[-1] and first.title in said[-1]
+        else:
+            assert (scope.shown[0].scale if column == SCALE else scope.shown[0].offset) == meant
+    assert (scope.shown[0].scale, scope.shown[0].offset) == (0.25, -3.0) and before is None
+    assert [scope.table.item(0, c).text() for c in (SCALE, OFFSET)] == ["0.25", "-3"]
+
+    # A record of channels that are others by the time it comes is not drawn as theirs.
+    scope.trigger.samples.setText("20000")
+    press(scope.single_button)
+    assert until(lambda: scope.board.recording)
+    count = len(scope.shown)
+    scope.remove(0)
+    scope.add("speed_pi.out" if "speed_pi.out" not in scope.keys else "current_pi.out")
+    assert len(scope.shown) == count
+    assert until(lambda: "other channels" in said[-1], 30), page.log.lines
+    assert scope.frame is None
 
 
 def test_a_cut_link_is_said_and_can_be_connected_again(bench, window):

@@ -11,11 +11,14 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from pendel.app.loops.matrices import Matrices
+from pendel.app.session.jobs import LAY_UNDER
 from pendel.app.widgets.figure_table import FigureTable
 from pendel.app.widgets.signal_drag import signals_mime
 from pendel.core.drive import commands
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.drive.file import from_text, to_text
+from pendel.core.loops.between import model_between
+from pendel.core.loops.looked_at import ends_of
 
 from .conftest import judged, settle, until
 from .test_window import LEFT, type_into
@@ -76,6 +79,40 @@ def test_a_way_is_chosen_kept_laid_under_another_and_forgotten(window, page):
     assert "current by setpoint" not in window.session.drive.transfers
     window.session.undo.undo()
     assert "current by setpoint" in window.session.drive.transfers
+
+
+def kept_model(drive):
+    return model_between(drive, ends_of(drive, drive.transfers["current by setpoint"]))
+
+
+def test_a_way_laid_under_is_of_the_drive_as_it_is_and_goes_when_it_is_unticked(window, page):
+    """Edits and ticks that come before it was looked at: they are all in one turn of the event loop here."""
+    drive = window.session.drive
+    window.session.do(commands.keep_transfer(drive, "current by setpoint", KeptTransfer("i_set", "i_door")))
+    QTest.mouseClick(page.ways.new_button, LEFT)
+    view = page.way
+    typed(view.fields.source, "current_pi.out")
+    typed(view.fields.target, "i_door")
+    assert until(lambda: view.looked_at is not None)
+    kept_way(page).setCheckState(Qt.CheckState.Checked)
+    kept_way(page).setCheckState(Qt.CheckState.Unchecked)
+    assert until(lambda: not window.session.jobs.busy(LAY_UNDER)) and not view.beside
+    kept_way(page).setCheckState(Qt.CheckState.Checked)
+    window.session.do(commands.set_value(drive, "door_motor", "L_a", "2"))
+    assert until(lambda: "current by setpoint" in view.beside and not window.session.jobs.busy(LAY_UNDER))
+    frequency, response = view.beside["current by setpoint"].frequency, view.beside["current by setpoint"].response
+    now = kept_model(window.session.drive)
+    np.testing.assert_allclose(response, now.response(frequency), rtol=1e-9)
+    window.session.undo.undo()
+    before = kept_model(window.session.drive).response(frequency)
+
+    def is_before():
+        under = view.beside.get("current by setpoint")
+        return under is not None and np.allclose(
+            np.interp(frequency, under.frequency, np.abs(under.response)), np.abs(before), rtol=1e-3
+        )
+
+    assert not np.allclose(before, response, rtol=0.1) and until(is_before)
 
 
 def test_a_loop_is_opened_where_it_is_looked_at_and_measured_in_runs(window, page, tmp_path, monkeypatch):
@@ -217,6 +254,23 @@ def test_a_loop_is_judged_over_the_spread_of_values(window, page):
     assert "costs most" in box.words.text() and any(
         type(i).__name__ == "FillBetweenItem" for i in page.plots.size_plot.frame.items
     )
+    # It belongs to that loop, and to the drive as it is.
+    shown = box.words.text()
+    page._choose("speed_pi")
+    assert until(lambda: page.title.text() == "Speed PI" and not box.words.text())
+    page._choose("current_pi")
+    assert until(lambda: box.words.text() == shown)
+    QTest.mouseClick(box.button, LEFT)
+    page._choose("speed_pi")  # while it is judged
+    assert until(lambda: not page.spreading.judging, 60) and until(lambda: not box.words.text())
+    assert box.button.text() == "Judge over the spread"
+    page._choose("current_pi")
+    assert until(lambda: box.words.text() == shown)
+    QTest.mouseClick(box.button, LEFT)
+    window.session.do(commands.set_value(window.session.drive, "door_motor", "L_a", "0.7"))
+    assert until(lambda: "changed meanwhile" in box.words.text() or not box.words.text(), 60)
+    judged(window)
+    assert until(lambda: page.standings and page.chosen is not page.spreading._of and not box.words.text())
     QTest.mouseClick(box.button, LEFT)
     QTest.mouseClick(box.button, LEFT)  # stopped
     assert until(lambda: box.words.text() == "Stopped.", 60)

@@ -12,10 +12,15 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTable
 
 from pendel.app.widgets.theme import trace_colour
 from pendel.core.bench.description import Channel
+from pendel.core.errors import ExpressionProblem
+from pendel.core.quantities.expressions import value_in_field
+from pendel.core.quantities.named import Names
 from pendel.core.quantities.units import number_text
 
 NAME, UNIT, SCALE, OFFSET, FIRST, SECOND, MEAN, RMS, SPAN = range(9)
 TITLES = ("channel", "unit", "× scale", "+ offset", "at 1", "at 2", "mean", "rms", "span")
+LONGEST_TOLD = 40
+"""Characters of what was typed that a sentence repeats."""
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
 
@@ -36,6 +41,8 @@ class ChannelTable(QTableWidget):
     changed = pyqtSignal(int, object)
     """The place of a channel, and how it is shown now."""
     removed = pyqtSignal(int)
+    refused = pyqtSignal(str)
+    """Why what was typed is not taken."""
 
     def __init__(self) -> None:
         super().__init__(0, len(TITLES))
@@ -108,11 +115,18 @@ class ChannelTable(QTableWidget):
             one = replace(one, visible=item.checkState() == Qt.CheckState.Checked)
         elif item.column() in (SCALE, OFFSET):
             try:
-                number = float(item.text().replace("−", "-").replace(",", "."))
-            except ValueError:
-                number = np.nan
-            if not np.isfinite(number) or (item.column() == SCALE and number == 0.0):
+                number, why = value_in_field(item.text(), "", Names({})), ""
+            except ExpressionProblem as problem:
+                number, why = np.nan, f" ({problem})"
+            scales = item.column() == SCALE
+            if not np.isfinite(number) or (scales and number == 0.0):
+                what = "scale" if scales else "offset"
+                typed, kept = item.text().strip()[:LONGEST_TOLD], one.scale if scales else one.offset
+                wanted = "a number other than 0" if scales else "a number"
                 self.fill(self.shown)
+                self.refused.emit(
+                    f"{one.channel.title}: “{typed}” is no {what}{why}. It stays {number_text(kept)}; enter {wanted}."
+                )
                 return
             one = replace(one, **{"scale" if item.column() == SCALE else "offset": number})
         self.shown[r] = one

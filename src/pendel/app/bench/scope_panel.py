@@ -17,7 +17,7 @@ from pendel.app.session.session import Session
 from pendel.app.session.usual_strips import default_strips, keys_of, setpoint_and_actual
 from pendel.app.widgets.basic import Elided, Field, button, column, label, row
 from pendel.app.widgets.timers import single_shot
-from pendel.core.bench.description import Description
+from pendel.core.bench.description import Channel, Description
 from pendel.core.bench.errors import BenchProblem
 from pendel.core.bench.recording import Recording
 from pendel.core.bench.sampling import Sampler
@@ -53,6 +53,8 @@ class ScopePanel(QWidget):
         self.recording: Recording | None = None
         self.frames = 0
         """Frames that were drawn."""
+        self._asked_for: list[Channel] = []
+        """Channels of the record that the board takes."""
         inside = column(self, (12, 10, 12, 6), 6)
         inside.addLayout(self._build_top())
         self.trigger = TriggerBar()
@@ -68,6 +70,7 @@ class ScopePanel(QWidget):
         self.table = ChannelTable()
         self.table.changed.connect(self._channel_changed)
         self.table.removed.connect(self.remove)
+        self.table.refused.connect(self.status_message)
         self.table.setMinimumHeight(SOME_ROWS)
         inside.addWidget(self.table, 1)
         self._late_spectrum = single_shot(self, SPECTRUM_MS, self._show_spectrum)
@@ -376,8 +379,9 @@ class ScopePanel(QWidget):
         channels = [s.channel for s in self.shown if s.visible] or [s.channel for s in self.shown]
         if channels != [s.channel for s in self.shown]:
             self.status_message.emit("A record at full rate has all channels; take off those that are not needed.")
+        self._asked_for = [s.channel for s in self.shown]
         self.board.capture(
-            [s.channel for s in self.shown],
+            self._asked_for,
             self.trigger.trigger,
             self.trigger.frame_samples,
             self.trigger.ticks_a_sample,
@@ -385,7 +389,7 @@ class ScopePanel(QWidget):
         self.state.set_text("the board records")
 
     def _take_record(self, frame: Frame) -> None:
-        if frame.values.shape[1] != len(self.shown):
+        if self._asked_for != [s.channel for s in self.shown] or frame.values.shape[1] != len(self.shown):
             self.status_message.emit("The record came for other channels than those shown now. Record again.")
             return
         if self.sampler is not None:
@@ -461,9 +465,12 @@ class ScopePanel(QWidget):
         shown, gone = [], []
         for one in setup.channels[:MOST_CHANNELS]:
             try:
-                shown.append(Shown(description.channel(one.key), one.scale, one.offset, one.visible))
+                channel = description.channel(one.key)
             except BenchProblem:
                 gone.append(one.key)
+                continue
+            if channel not in (s.channel for s in shown):
+                shown.append(Shown(channel, one.scale, one.offset, one.visible))
         self.keys = [s.channel.key for s in shown]
         self._show_channels(shown)
         self.trigger.restore(setup.trigger)

@@ -17,7 +17,7 @@ from pendel.core.quantities.units import figure, number_text
 
 SAMPLES = 2000
 """Of a frame, where nothing else is set."""
-MOST_SAMPLES = 200_000
+MOST_SAMPLES, LONGEST_WHOLE = 200_000, 10
 
 
 class TriggerBar(QWidget):
@@ -115,9 +115,10 @@ class TriggerBar(QWidget):
 
     def _whole(self, field: Field, low: int, high: int, usual: int) -> int:
         text = field.text().replace("\u2009", "").replace(" ", "")
-        if text.isdecimal() and low <= int(text[:9]) <= high:
+        number = int(text) if text.isdecimal() and len(text) < LONGEST_WHOLE else -1
+        if low <= number <= high:
             field.mark("")
-            return int(text)
+            return number
         field.mark(f"Enter a whole number from {low} to {high}.")
         return usual
 

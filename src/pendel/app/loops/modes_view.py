@@ -150,6 +150,7 @@ class ModesView(QWidget):
     def look(self) -> None:
         """Look for the modes about the chosen operating point."""
         drive, place = self.session.drive, self.at.key()
+        self.session.jobs.stop(MODES)
         if self.session.examined.faults:
             self._fail(f"Modes show once this is fixed: {self.session.examined.faults[0]}")
             return
@@ -166,6 +167,8 @@ class ModesView(QWidget):
         return self.session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping)
 
     def _looked(self, job: Job) -> None:
+        if job.stopping:  # of another point, or of the drive before
+            return
         if job.end is End.FINISHED:
             self._take(job.result)
         elif job.end is End.FAILED:

@@ -44,7 +44,6 @@ from pendel.core.errors import PendelError
 from pendel.core.loops.gains import take_gains
 from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.rules import RULES
-from pendel.core.loops.tolerances import Tolerated
 from pendel.core.loops.tuning import (
     LoopAnalysis,
     LoopStatus,
@@ -237,8 +236,8 @@ class LoopsPage(Page):
         inside.addWidget(rule())
         self.tolerances = TolerancesBox()
         self.spreading = Spreading(self.session, self.tolerances, self)
-        self.tolerances.judge_wanted.connect(lambda: self.spreading.start_or_stop(self.current))
-        self.spreading.judged.connect(self._show_spread)
+        self.tolerances.judge_wanted.connect(lambda: self.spreading.start_or_stop(self.current, self.chosen))
+        self.spreading.judged.connect(self._late_show.start)
         inside.addWidget(self.tolerances)
         inside.addStretch(1)
         column(side, (0, 0, 0, 0)).addWidget(scrolled(inner))
@@ -469,11 +468,6 @@ class LoopsPage(Page):
             self.proposed = best
             self._show(self.chosen)
 
-    def _show_spread(self, key: str, tolerated: Tolerated) -> None:
-        if key == self.current:
-            self.tolerances.show_judged(tolerated)
-            self.plots.show_band(tolerated)
-
     def propose(self) -> None:
         study = self.chosen
         if study is None or self.now is None:
@@ -524,6 +518,8 @@ class LoopsPage(Page):
         if best is not None and (points := study.measured_points(best.gains)) is not None:
             self.plots.show_measured(*points)
         self.plots.show_modes([(m.frequency, m.name) for _, m in self.session.mechanics.modes])
+        if (tolerated := self.spreading.show_for(study)) is not None:
+            self.plots.show_band(tolerated)
         self._show_figures(study)
 
     def _step_words(self) -> str:

@@ -15,7 +15,7 @@ from pendel.app.session.session import Session
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.errors import DriveProblem
-from pendel.core.loops.tuning import LoopStatus, LoopStudy
+from pendel.core.loops.tuning import LoopAnalysis, LoopStatus, LoopStudy
 from pendel.core.loops.within_limits import Goal, Limits, Search, TunedLoops, tune
 
 
@@ -23,11 +23,14 @@ class Searching(QObject):
     """``improved`` gives the key of a loop and its best analysis so far."""
 
     improved = pyqtSignal(str, object)
+    _came = pyqtSignal(object, str, object)
+    """The same from the thread of a job, which may be stopped before it is heard."""
 
     def __init__(self, session: Session, box: LimitsBox, parent: QObject):
         super().__init__(parent)
         self.session, self.box = session, box
         self._job: Job | None = None
+        self._came.connect(self._take)
         self.result_shown = False
         """Whether the result of a search of all loops is shown, which stays when these are judged anew."""
 
@@ -56,13 +59,17 @@ class Searching(QObject):
         self._job = self.session.jobs.start(
             TUNE,
             lambda job: search.run(
-                stopping=lambda: job.stopping, come=lambda best: self.improved.emit(key, best.analysis)
+                stopping=lambda: job.stopping, come=lambda best: self._came.emit(job, key, best.analysis)
             ),
             lambda job: self._ended(job, key),
         )
 
+    def _take(self, job: Job, key: str, best: LoopAnalysis) -> None:
+        if not job.stopping:
+            self.improved.emit(key, best)
+
     def _ended(self, job: Job, key: str) -> None:
-        if job.end is End.FINISHED:
+        if job.end is End.FINISHED and not job.stopping:
             self.box.show_found(job.result)
             self.improved.emit(key, job.result.best.analysis)
         else:
@@ -87,13 +94,13 @@ class Searching(QObject):
                 goal,
                 judging=judged,
                 stopping=lambda: job.stopping,
-                come=lambda key, best: self.improved.emit(key, best.analysis),
+                come=lambda key, best: self._came.emit(job, key, best.analysis),
             )
 
         self._job = session.jobs.start(TUNE, work, lambda job: self._all_ended(job, text, labels))
 
     def _all_ended(self, job: Job, text: str, labels: Mapping[str, str]) -> None:
-        if job.end is not End.FINISHED:
+        if job.end is not End.FINISHED or job.stopping:
             self.box.show_found(None, job.sentence or "Stopped; no gains were taken.")
             return
         if to_text(self.session.drive) != text:

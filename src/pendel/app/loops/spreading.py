@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from pendel.app.loops.tolerances_box import TolerancesBox
+from pendel.app.loops.tolerances_box import TolerancesBox, sentence_of
 from pendel.app.session.jobs import TOLERATE, End, Job
 from pendel.app.session.judging import LONGEST_JUDGING
 from pendel.app.session.session import Session
 from pendel.core.drive.file import to_text
 from pendel.core.loops.judged_at import JudgedAt
+from pendel.core.loops.tolerances import Tolerated
+from pendel.core.loops.tuning import LoopStudy
 from pendel.core.runs.worker import TolerateRequest
 from pendel.core.trust import strange_c
 
@@ -18,44 +22,66 @@ SAMPLES = 60
 
 
 class Spreading(QObject):
-    """``judged`` gives the key of a loop and what it is over the spread."""
+    """``judged``: what a loop is over the spread is there to be shown."""
 
-    judged = pyqtSignal(str, object)
+    judged = pyqtSignal()
 
     def __init__(self, session: Session, box: TolerancesBox, parent: QObject):
         super().__init__(parent)
         self.session, self.box = session, box
         self._job: Job | None = None
+        self._of: LoopStudy | None = None
+        """The loop, of the drive as it was, to which the result belongs."""
+        self._tolerated: Tolerated | None = None
+        self._sentence = ""
 
-    def start_or_stop(self, key: str) -> None:
+    @property
+    def judging(self) -> bool:
+        return self._job is not None and self._job.end is None
+
+    def start_or_stop(self, key: str, study: LoopStudy | None) -> None:
         """Judge the loop of this key with its present gains, or stop doing so."""
-        if self._job is not None and self._job.end is None:
+        if self._job is not None and self.judging:
             self._job.stop()
             return
-        if not key:
+        if study is None:
             return
-        session = self.session
+        session, spreads = self.session, self.box.spreads()
         samples = 0 if session.judge_at is JudgedAt.MEASURED else SAMPLES
         request = TolerateRequest(
             to_text(session.drive),
             key,
-            self.box.spreads(),
+            spreads,
             samples,
             session.judge_at,
             own_c=not strange_c(session.drive),
         )
+        self._of, self._tolerated = study, None
         self.box.show_judging()
         self._job = session.jobs.start(
             TOLERATE,
             lambda job: session.beside_worker.ask(request, LONGEST_JUDGING, lambda: job.stopping),
-            lambda job: self._ended(job, key),
+            lambda job: self._ended(job, request.drive_text, spreads),
         )
 
-    def _ended(self, job: Job, key: str) -> None:
-        if job.end is End.FINISHED:
-            self.judged.emit(key, job.result)
+    def _ended(self, job: Job, text: str, spreads: Sequence[tuple[str, float]]) -> None:
+        if job.end is not End.FINISHED:
+            self._sentence = job.sentence or "Stopped."
+        elif to_text(self.session.drive) != text:
+            self._sentence = "The drive was changed meanwhile. Judge it again."
         else:
-            self.box.show_nothing(job.sentence or "Stopped.")
+            self._tolerated, self._sentence = job.result, sentence_of(job.result, spreads)
+        self.box.show_words(self._sentence)
+        self.judged.emit()
+
+    def show_for(self, study: LoopStudy) -> Tolerated | None:
+        """Put the words for a loop into the box, unless one is being judged; returns what the loop is over the
+        spread, where it was judged as it is."""
+        if self.judging:
+            return None
+        mine = study is self._of
+        self.box.show_words(self._sentence if mine else "")
+        return self._tolerated if mine else None
 
 
 __all__ = ["Spreading"]

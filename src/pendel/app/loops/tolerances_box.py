@@ -103,13 +103,9 @@ class TolerancesBox(QWidget):
         self.button.setText("Stop")
         self.words.setText("Judging …")
 
-    def show_nothing(self, sentence: str = "") -> None:
+    def show_words(self, sentence: str) -> None:
         self.button.setText("Judge over the spread")
         self.words.setText(sentence)
-
-    def show_judged(self, tolerated: Tolerated) -> None:
-        said = sentence_of(tolerated, self.spreads())
-        self.show_nothing(said)
 
 
 def sentence_of(tolerated: Tolerated, spreads: Sequence[tuple[str, float]]) -> str:

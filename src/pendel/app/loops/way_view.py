@@ -60,7 +60,7 @@ class WayView(QWidget):
     """``kept`` tells that the drive keeps a way by another name than before."""
 
     status_message = pyqtSignal(str)
-    points_came = pyqtSignal(object, int)
+    points_came = pyqtSignal(object, object, int)
 
     def __init__(self, session: Session, parent: QWidget | None = None):
         super().__init__(parent)
@@ -70,6 +70,10 @@ class WayView(QWidget):
         self.points: list[SweptPoint] = []
         self.beside: dict[str, LookedAt] = {}
         """Other kept ways that are laid under this one."""
+        self._under: list[str] = []
+        """Ways that are wanted there."""
+        self._asked_under: dict[str, str] = {}
+        """Those that are looked at now, with the text of the drive."""
         self._sweeping: Job | None = None
         self._text = ""
         """Of the drive that is shown."""
@@ -176,9 +180,8 @@ class WayView(QWidget):
         self._text = text
         self.fields.follow(self.session.drive, self.session.cursor_time)
         self._forget_points()
-        names = list(self.beside)
         self.beside = {}
-        self.lay_under(names)
+        self.lay_under(self._under)
         self._late.start()
 
     def show_way(self, name: str, way: KeptTransfer) -> None:
@@ -191,19 +194,30 @@ class WayView(QWidget):
     def lay_under(self, names: list[str]) -> None:
         """Show other kept ways under this one."""
         drive, text = self.session.drive, to_text(self.session.drive)
+        self._under = names
         self.beside = {n: v for n, v in self.beside.items() if n in names}
         own = not strange_c(drive)
         for name in names:
-            if name not in self.beside and name in drive.transfers:
+            if name not in self.beside and name in drive.transfers and self._asked_under.get(name) != text:
+                self._asked_under[name] = text
                 request = TransferRequest(text, drive.transfers[name], own_c=own)
                 self.session.jobs.start(
                     LAY_UNDER,
                     lambda job, r=request: self._ask(job, r),
-                    lambda job, n=name: self._laid(job, n),
+                    lambda job, n=name, t=text: self._laid(job, n, t),
                 )
         self._draw()
 
-    def _laid(self, job: Job, name: str) -> None:
+    def _laid(self, job: Job, name: str, text: str) -> None:
+        """Draw a way that was looked at, unless nobody wants it under this one any more; one of the drive
+        before is looked at again."""
+        if self._asked_under.get(name) == text:
+            del self._asked_under[name]
+        if name not in self._under:
+            return
+        if text != to_text(self.session.drive):
+            self.lay_under(self._under)
+            return
         if job.end is End.FINISHED:
             self.beside[name] = job.result
             self._draw()
@@ -229,6 +243,7 @@ class WayView(QWidget):
         self.forget_button.setEnabled(kept is not None)
         if not self.isVisible():
             return
+        self.session.jobs.stop(TRANSFER)
         if self.session.examined.faults:
             self._fail(f"The model shows once this is fixed: {self.session.examined.faults[0]}")
             return
@@ -259,7 +274,7 @@ class WayView(QWidget):
     # showing ---------------------------------------------------------------------
 
     def _show(self, job: Job) -> None:
-        if job.end is End.STOPPED:
+        if job.end is End.STOPPED or job.stopping:  # of another way, or of the drive before
             return
         if job.end is End.FAILED:
             self._fail(job.sentence)
@@ -498,13 +513,13 @@ class WayView(QWidget):
             for begin in range(0, len(order), PIECE):
                 piece = tuple(order[begin : begin + PIECE])
                 swept = self._ask(job, SweepRequest(text, way, piece, own_c=own))
-                self.points_came.emit(swept.points, len(order))
+                self.points_came.emit(job, swept.points, len(order))
             return len(order)
 
         self._sweeping = self.session.jobs.start(SWEEP, work, self._swept_ended)
 
-    def _take_points(self, points: tuple[SweptPoint, ...], whole: int) -> None:
-        if self._sweeping is None or self._sweeping.stopping or self.looked_at is None:
+    def _take_points(self, job: Job, points: tuple[SweptPoint, ...], whole: int) -> None:
+        if job is not self._sweeping or job.stopping or self.looked_at is None:
             return
         self.points = sorted([*self.points, *points], key=lambda p: p.frequency)
         tell(self.swept_words, f"{len(self.points)} of {whole} frequencies")

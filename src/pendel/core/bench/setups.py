@@ -54,4 +54,6 @@ def channel_in(row: dict) -> ChannelSetup:
     scale, offset = float(row["scale"]), float(row["offset"])
     if not (math.isfinite(scale) and math.isfinite(offset)) or scale == 0.0:
         raise ValueError("no scale")
-    return ChannelSetup(str(row["key"])[:LONGEST], scale, offset, bool(row["visible"]))
+    if not isinstance(row["visible"], bool):
+        raise ValueError("neither shown nor hidden")
+    return ChannelSetup(str(row["key"])[:LONGEST], scale, offset, row["visible"])
