@@ -264,6 +264,45 @@ def test_the_oscilloscope_keeps_streams_records_and_set_ups(bench, window, tmp_p
     assert scope.frame is None
 
 
+def test_a_link_that_is_left_before_it_is_there_stays_left(bench, window):
+    page, board = bench, bench.board
+    press(page.link.connect_button)
+    assert page.link.connect_button.text() == "Disconnect"
+    QTest.mouseClick(page.link.connect_button, LEFT)
+    calm(page)
+    assert board.link is LinkState.CLOSED and board.facts is None and board.stand_in is None
+    assert not board._look.isActive() and page.log.lines[-1].endswith("Disconnected.")
+    for _ in range(3):  # connected, left, connected
+        QTest.mouseClick(page.link.connect_button, LEFT)
+    assert until(lambda: board.link is LinkState.OPEN, 60)
+    calm(page)
+    assert board.link is LinkState.OPEN and board.stand_in.alive and board.facts is not None
+    page.link.load_button.click()
+    QTest.mouseClick(page.link.connect_button, LEFT)
+    calm(page)
+    assert board.link is LinkState.CLOSED and board.facts is None and not board.matches and not board._look.isActive()
+
+
+def test_channels_that_change_before_the_first_sample_are_those_that_are_drawn(bench):
+    page, scope = bench, bench.scope
+    connect(page)
+    load(page)
+    scope.add("board:ticks")
+    press(scope.run_button)
+    scope.add("0:0x0 uint32")  # before the board knows of the first ones
+    for _ in range(len(scope.shown) - 2):
+        scope.remove(0)
+    assert [s.channel.key for s in scope.shown] == ["board:ticks", "0:0x0 uint32"]
+    assert until(lambda: scope.frame is not None and scope.frame.values.shape[1] == 2, 30), page.log.lines
+    assert np.array_equal(np.unique(np.diff(scope.frame.values[:, 0])), [1.0])
+    press(scope.run_button)
+    calm(page)
+    QTest.mouseClick(scope.run_button, LEFT)
+    QTest.mouseClick(scope.run_button, LEFT)  # stopped before it runs
+    calm(page)
+    assert scope.sampler is None and not scope._timer.isActive() and page.board.sampler is None
+
+
 def test_a_cut_link_is_said_and_can_be_connected_again(bench, window):
     page, board = bench, bench.board
     other = StandInProcess(["tcp"])

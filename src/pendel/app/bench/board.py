@@ -72,6 +72,8 @@ class Board(QObject):
         self.bench = Bench(self._link_ended)
         self.stand_in: StandInProcess | None = None
         self.link = LinkState.CLOSED
+        self._links = 0
+        """How often a link was begun or left."""
         self.facts: BoardFacts | None = None
         self.described: Described | None = None
         self.watched: list[str] = []
@@ -83,6 +85,8 @@ class Board(QObject):
         self.status: dict[str, Any] = {}
         """Status of the stand-in board."""
         self.sampler: Sampler | None = None
+        self._wanted_samples: object = None
+        """Stands for the samples that were asked for last; None where none are wanted."""
         self._capture: Capture | None = None
         self._sent: dict[str, float] = {}
         """Values of the drive that the board was brought to, or that it was left without."""
@@ -170,6 +174,7 @@ class Board(QObject):
         """Connect to a board at an address, or to a stand-in board that is started for it."""
         if not self.may_run(address):
             return
+        self._links += 1
         self.link = LinkState.OPENING
         self.changed.emit()
         text, own_c = to_text(self.session.drive), brings_c(self.session.drive)
@@ -217,9 +222,10 @@ class Board(QObject):
         self._do(work, lambda _: self.log("Disconnected."), "disconnect")
 
     def _forget_board(self, link: LinkState) -> None:
+        self._links += 1
         self.link, self.facts, self.on_board, self.status = link, None, {}, {}
         self.figures = {}
-        self._sent, self._capture, self.sampler = {}, None, None
+        self._sent, self._capture, self.sampler, self._wanted_samples = {}, None, None, None
         self.changed.emit()
 
     def _link_ended(self, problem: BenchProblem) -> None:
@@ -385,14 +391,17 @@ class Board(QObject):
     # Samples.
 
     def sample(self, channels: list[Channel], every: int, then: Callable[[Sampler], None]) -> None:
+        wanted = self._wanted_samples = object()
+
         def done(sampler: Sampler) -> None:
-            self.sampler = sampler
-            then(sampler)
+            if wanted is self._wanted_samples:  # else others are wanted by now, or none
+                self.sampler = sampler
+                then(sampler)
 
         self._do(lambda job: self.bench.sample(channels, every), done, "sample")
 
     def stop_sampling(self) -> None:
-        self.sampler = None
+        self.sampler = self._wanted_samples = None
         if self.link is LinkState.OPEN:
             self._do(lambda job: self.bench.stop_sampling(), lambda _: None, "stop sampling")
 
@@ -478,12 +487,13 @@ class Board(QObject):
         self.changed.emit()
 
     def _do(self, work: Callable[[Job], Any], done: Callable[[Any], None], what: str) -> None:
-        """A job on the board; what goes wrong is logged."""
+        """A job on the board; what goes wrong is logged. What it brings is of no use once the link is another."""
+        link = self._links
 
         def then(job: Job) -> None:
-            if job.end is End.FINISHED:
+            if job.end is End.FINISHED and (link == self._links or what == "disconnect"):
                 done(job.result)
-            elif job.end is End.FAILED:
+            elif job.end is End.FAILED and link == self._links:
                 if what == "connect":
                     self._forget_board(LinkState.CLOSED)
                 self.log(job.sentence)

@@ -48,6 +48,8 @@ class ScopePanel(QWidget):
         self.keys: list[str] = []
         """Channels by key, also those that the present drive does not have."""
         self.sampler: Sampler | None = None
+        self._starting = False
+        """Whether samples were asked for that did not come yet."""
         self.scope: Scope | None = None
         self.frame: Frame | None = None
         self.recording: Recording | None = None
@@ -158,11 +160,12 @@ class ScopePanel(QWidget):
             self._rebuild(description)
             self.trigger.set_tick(description.tick)
         ready = self.board.link is LinkState.OPEN and self.board.matches
+        self._starting = self._starting and self.board.busy  # else the board refused
         running = self.sampler is not None
         if running and self.board.sampler is not self.sampler:
             self._stopped("")
             running = False
-        self.run_button.setText("Stop" if running else "Start")
+        self.run_button.setText("Stop" if running or self._starting else "Start")
         self.run_button.setEnabled(ready and bool(self.shown) or running)
         self.single_button.setEnabled(ready and bool(self.shown) and not self.board.busy)
         self.save_button.setEnabled(self.frame is not None or self.recording is not None)
@@ -266,17 +269,22 @@ class ScopePanel(QWidget):
     # Sampling.
 
     def start_or_stop(self) -> None:
-        if self.sampler is not None:
+        if self.sampler is not None or self._starting:
             self.board.stop_sampling()
             self._stopped("Stopped.")
         elif self.shown:
             self._start()
 
     def _start(self) -> None:
+        self._starting = True
         channels = [s.channel for s in self.shown]
         self.board.sample(channels, self.trigger.ticks_a_sample, self._started)
 
     def _started(self, sampler: Sampler) -> None:
+        self._starting = False
+        if list(sampler.channels) != [s.channel for s in self.shown]:  # others were chosen since it was asked for
+            self._restart()
+            return
         self.sampler = sampler
         self._new_scope()
         self._timer.start()
@@ -297,7 +305,7 @@ class ScopePanel(QWidget):
 
     def _stopped(self, words: str) -> None:
         self._timer.stop()
-        self.sampler = None
+        self.sampler, self._starting = None, False
         self._end_recording()
         self.state.set_text(words)
         self.refresh()
