@@ -4,6 +4,7 @@ import math
 import os
 import signal
 import socket
+import time
 from concurrent.futures import Future
 from dataclasses import replace
 from pathlib import Path
@@ -102,6 +103,47 @@ def test_what_is_kept_of_a_live_run_is_what_a_run_has_to_the_bit(window):
     strips = window.page("Runs").strips
     settle()
     assert strips.run_begin == pytest.approx(part.begin) and strips.plots[0].vb.viewRange()[0][0] > 0.4
+
+
+def test_what_is_kept_outlives_the_live_run_and_goes_to_its_own_drive(window):
+    """Kept and stopped at once, and kept while another drive is opened."""
+    session, live = window.session, begin(window)
+    assert until(lambda: live.status["time"] > 0.4, 60)
+    type_into(bar(window).seconds, "0.2 s")
+    QTest.mouseClick(bar(window).keep, LEFT)
+    QTest.mouseClick(window.live_button, LEFT)
+    assert not live.running
+    assert until(lambda: session.last_run is not None, 60) and session.last_run.differs.startswith("live")
+    assert until(lambda: not live.is_ending)
+
+    begin(window)
+    assert until(lambda: live.status["time"] > 0.4, 60)
+    QTest.mouseClick(bar(window).keep, LEFT)
+    before, path = session.shelf.folder, session.shelf.path
+    kept = len(list(before.glob("*.h5")))
+    window.files.open_path(EXAMPLES / "cabin_fan.pendel")
+    assert session.shelf.folder != before and not live.running
+    assert until(lambda: not live.is_ending, 60)
+    settle()
+    assert not session.runs and len(list(before.glob("*.h5"))) == kept + 1
+    window.files.open_path(path)
+    assert until(lambda: len(session.runs) == kept + 1, 60)
+    assert session.last_run.differs.startswith("live")
+
+
+def test_a_live_run_begun_again_shows_nothing_of_the_one_before(window):
+    live, session = begin(window), window.session
+    choose(bar(window).pace, math.inf)
+    assert until(lambda: live.status["time"] > 3.0, 60)
+    times = []
+    live.run.taken()
+    time.sleep(0.5)  # a frame is there that the window has not heard of
+    QTest.mouseClick(window.live_button, LEFT)
+    QTest.mouseClick(window.live_button, LEFT)
+    live.moved.connect(lambda: times.append((live.status["time"], len(session.live.trace("door_motor.speed").t))))
+    assert until(lambda: len(times) > 3 and times[-1][0] > 0.2, 60)
+    assert max(at for at, _ in times) < 3.0 and [at for at, _ in times] == sorted(at for at, _ in times)
+    QTest.mouseClick(window.live_button, LEFT)
 
 
 def test_a_live_run_whose_process_dies_says_so(window):

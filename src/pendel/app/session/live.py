@@ -6,6 +6,7 @@ import contextlib
 import secrets
 import time
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +17,7 @@ from pendel.app.session.card_text import main_signals
 from pendel.app.session.jobs import KEEP_LIVE, End, Job
 from pendel.app.session.live_view import LiveView
 from pendel.app.widgets.timers import single_shot
+from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.errors import FileProblem
 from pendel.core.live.client import LiveRun, bring
@@ -45,6 +47,11 @@ class Live(QObject):
         super().__init__(parent)
         self.session = session
         self.run: LiveRun | None = None
+        self._token: object = None
+        """Stands for the run in what its thread reports, which may be heard when it was stopped."""
+        self._keeping: dict[object, list[Keeping]] = {}
+        self._ending: dict[object, LiveRun] = {}
+        """Runs that were stopped, of which something is still to be kept."""
         self.view: LiveView | None = None
         self.status: dict[str, Any] = {}
         self.may_run: Callable[[], bool] = lambda: True
@@ -79,6 +86,11 @@ class Live(QObject):
         return self.run is not None
 
     @property
+    def is_ending(self) -> bool:
+        """Whether something is still to be kept of a run that was stopped."""
+        return bool(self._ending)
+
+    @property
     def paused(self) -> bool:
         return self.status.get("state") in ("paused", "ended")
 
@@ -93,13 +105,14 @@ class Live(QObject):
         self._sampled = frozenset(k for k in self._infos if is_block(session, k))
         self._traces, self.status = {}, {"state": "preparing", "time": 0.0}
         self.span = min(SPAN, max(1e-3, session.examined.settings.get("until", SPAN)))
-        threads = self._threads
+        threads, token = self._threads, object()
+        self._token = token
         self.run = LiveRun(
             to_text(session.drive),
             own_c=brings_c(session.drive),
-            on_frame=threads.framed.emit,
-            on_kept=lambda path, problem: threads.kept.emit(str(path), problem),
-            on_end=threads.ended.emit,
+            on_frame=lambda frame: threads.framed.emit(token, frame),
+            on_kept=lambda path, problem: threads.kept.emit(token, str(path), problem),
+            on_end=lambda sentence: threads.ended.emit(token, sentence),
         )
         self._keys = []
         self.watch()
@@ -112,7 +125,12 @@ class Live(QObject):
         if run is None:
             return
         self._end_timers()
-        run.close()
+        if self._keeping.get(self._token):  # what is to be kept of it comes first
+            run.pause()
+            self._ending[self._token] = run
+        else:
+            run.close()
+        self._token = None
         self.view = self.session.live = None
         self.changed.emit()
         self.session.live_moved.emit()
@@ -120,9 +138,11 @@ class Live(QObject):
     def _close(self) -> None:
         self._end_timers()
         self._late_change.stop()
-        if self.run is not None:
-            self.run.close()
-            self.run = None
+        for run in (*self._ending.values(), self.run):
+            if run is not None:
+                run.close()
+        self.run = None
+        self._ending.clear()
 
     def _end_timers(self) -> None:
         for timer in (self._cards, self._drawn, self._next):
@@ -153,7 +173,10 @@ class Live(QObject):
     def keep(self, seconds: float) -> None:
         """Keep the latest seconds as a run."""
         if self.run is not None:
-            self.run.keep(seconds, f"Run {self.session.shelf.next_number()}")
+            shelf, number, drive = self.session.shelf, self.session.shelf.next_number(), self.session.drive
+            target = shelf.folder / f"run{number}_{secrets.token_hex(3)}.h5"
+            self._keeping.setdefault(self._token, []).append(Keeping(target, drive, brings_c(drive)))
+            self.run.keep(seconds, f"Run {number}")
 
     def _send_change(self) -> None:
         if self.run is None or self.session.drive is not self._drive:
@@ -164,8 +187,8 @@ class Live(QObject):
 
     # What it says.
 
-    def _take_frame(self, frame: LiveFrame) -> None:
-        if self.run is None:
+    def _take_frame(self, token: object, frame: LiveFrame) -> None:
+        if token is not self._token:  # of a run that was stopped meanwhile
             return
         self._begun = time.monotonic()
         before, self.status = self.status, frame.status
@@ -207,44 +230,59 @@ class Live(QObject):
         )
         self.session.live = self.view
 
-    def _take_kept(self, path: str, problem: str) -> None:
-        if problem:
+    def _take_kept(self, token: object, path: str, problem: str) -> None:
+        """Parts come in the order in which they were asked for."""
+        keeping = self._keeping[token].pop(0) if self._keeping.get(token) else None
+        if keeping is None or problem:
+            self._end_when_kept(token)
             self.status_message.emit(problem)
             return
-        shelf, number = self.session.shelf, self.session.shelf.next_number()
-        target = shelf.folder / f"run{number}_{secrets.token_hex(3)}.h5"
-        own_c, drive = brings_c(self.session.drive), self.session.drive
+        evaluator = self.session.shelf.evaluator
 
         def work(job: Job) -> KeptRun:
             from pendel.core.runs import kept
             from pendel.core.runs.simulate import reopen
 
-            bring(Path(path), target)
-            return reopen(target, shelf.evaluator.content) if own_c else kept.load(target)
+            bring(Path(path), keeping.target)
+            run = reopen(keeping.target, evaluator.content) if keeping.own_c else kept.load(keeping.target)
+            run.differs = f"live, {run.begin:.4g} to {run.end:.4g} s"
+            with contextlib.suppress(FileProblem):  # its label is lost with its file
+                kept.relabel(run, run.differs)
+            return run
 
         def done(job: Job) -> None:
+            self._end_when_kept(token)
             if job.end is End.FAILED:
                 self.status_message.emit(job.sentence)
-            elif job.end is End.FINISHED and self.session.drive is drive:
+            elif job.end is End.FINISHED and self.session.drive is keeping.drive:
                 run: KeptRun = job.result
-                run.differs = f"live, {run.begin:.4g} to {run.end:.4g} s"
-                with contextlib.suppress(FileProblem):  # its label is lost with its file
-                    kept_label(run)
                 self.session.add_run(run)
                 self.status_message.emit(f"Kept {run.name}: {run.differs}.")
 
         self.session.jobs.start(KEEP_LIVE, work, done)
 
-    def _take_end(self, sentence: str) -> None:
-        if self.run is not None:
+    def _end_when_kept(self, token: object) -> None:
+        if not self._keeping.get(token) and (run := self._ending.pop(token, None)) is not None:
+            run.close()
+
+    def _take_end(self, token: object, sentence: str) -> None:
+        self._keeping.pop(token, None)
+        if token is self._token:
             self.stop()
+            self.status_message.emit(sentence)
+        elif (run := self._ending.pop(token, None)) is not None:
+            run.close()
             self.status_message.emit(sentence)
 
 
-def kept_label(run: KeptRun) -> None:
-    from pendel.core.runs import kept
+@dataclass(frozen=True)
+class Keeping:
+    """A part of a live run that is to be kept: where, and of which drive, which may be another by the time it
+    comes."""
 
-    kept.relabel(run, run.differs)
+    target: Path
+    drive: Drive
+    own_c: bool
 
 
 def is_block(session: Session, key: str) -> bool:
@@ -258,6 +296,6 @@ def is_block(session: Session, key: str) -> bool:
 class LiveThreads(QObject):
     """What its thread reports, taken in the window's."""
 
-    framed = pyqtSignal(object)
-    kept = pyqtSignal(str, str)
-    ended = pyqtSignal(str)
+    framed = pyqtSignal(object, object)
+    kept = pyqtSignal(object, str, str)
+    ended = pyqtSignal(object, str)
