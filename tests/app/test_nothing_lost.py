@@ -12,6 +12,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from PyQt6.QtCore import QTimer
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 import pendel
@@ -24,7 +25,7 @@ from pendel.core.formats.writing import write_atomically
 from pendel.core.plant import runtime
 from pendel.core.runs.evaluating import HERE
 
-from .conftest import finish, settle, until
+from .conftest import finish, lay_out, settle, until
 
 YES, NO = QMessageBox.StandardButton.Yes, QMessageBox.StandardButton.No
 
@@ -274,3 +275,32 @@ def test_no_compiled_code_of_a_drive_is_loaded_by_the_window(window, loaded, eva
     run.evaluator = HERE  # the test would find it
     run.on_rows([key], slice(1))
     assert len(loaded) == 1
+
+
+def test_what_is_being_typed_stays_with_its_drive(window, tmp_path):
+    """Another drive with a card of the same name is opened while a value is typed."""
+    other = tmp_path / "other.pendel"
+    twin = window.session.drive.copy()
+    commands.set_value(twin, "door_motor", "L_a", "0.9").apply(twin)
+    file.save(twin, other)
+    window.session.select(["door_motor"])
+    lay_out()
+    field = window.drive_page.inspector.fields["L_a"]
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, "0.33")
+    first = window.session.drive
+    window.files.open_path(other)
+    lay_out()
+    assert first.cards["door_motor"].values["L_a"] == "0.33"
+    assert window.session.drive.cards["door_motor"].values["L_a"] == "0.9" and not window.session.dirty
+    # A field of a card that is gone commits to nothing, and says so.
+    said = []
+    window.session.refused.connect(said.append)
+    window.session.select(["door_motor"])
+    lay_out()
+    field = window.drive_page.inspector.fields["L_a"]
+    command = commands.remove_cards(window.session.drive, ["door_motor"])
+    command.apply(window.session.drive)  # behind the window's back
+    field.committed.emit("0.5")
+    assert said and said[-1].startswith("There is no card")

@@ -20,7 +20,7 @@ from pendel.core.drive.file import from_text, to_text
 from pendel.core.loops.between import model_between
 from pendel.core.loops.looked_at import ends_of
 
-from .conftest import judged, settle, until
+from .conftest import judged, lay_out, settle, until
 from .test_window import LEFT, type_into
 
 
@@ -236,6 +236,21 @@ def test_all_loops_are_tuned_in_one_step_and_every_gain_can_be_slid(window, page
     assert until(lambda: page.proposed.gains["T_i"] == pytest.approx(0.045))
     page._choose("current_pi")
     assert page.proposed.gains == page.now.gains, "another loop begins with its own gains"
+
+
+def test_a_loop_that_is_cut_before_it_is_drawn_is_not_drawn(window, page):
+    page._choose("current_pi")
+    assert until(lambda: page.title.text() == "Current PI")
+    window.session.select(["current_pi"])
+    page._choose("speed_pi")
+    page._choose("current_pi")  # which is drawn in the next turn
+    window.session.do(commands.remove_cards(window.session.drive, ["current_pi"]))
+    lay_out()
+    assert "current_pi" not in window.session.drive.cards and page.chosen is not None
+    assert until(lambda: "current_pi" not in page.standings, 60)
+    assert page.title.text() != "Current PI" or not page.standings
+    window.session.undo.undo()
+    assert until(lambda: "current_pi" in page.standings, 60)
 
 
 def test_a_loop_is_judged_over_the_spread_of_values(window, page):

@@ -45,6 +45,7 @@ from pendel.core.firmware.ranges import sizes_in
 from pendel.core.firmware.ship import build_and_check, compare, replay
 from pendel.core.plant.compiler import build_library, compiler, other_compiler, run_compiler
 from pendel.core.plant.runtime import load, pointer
+from pendel.core.quantities.units import figure
 from pendel.core.runs.rounding import listed
 from pendel.core.runs.simulate import prepare, run_drive
 from pendel.core.trust import allow_all_of
@@ -759,6 +760,16 @@ def test_a_run_as_shipped_remarks_the_steps_that_a_sum_lost():
     assert np.max(np.abs(y)) <= 4.0  # what the word holds
     assert run.limited["speed_pi.out"] == np.sum((y == np.max(y)) | (y == np.min(y))) > 1000
     assert any(line.startswith("speed_pi.out met the end") for line in listed(run.kept, 1))
+    # The end that is named is the one that was met, and first.
+    for distance, end in (("0.6", np.max), ("-0.6", np.min)):
+        d.set("travel_plan.distance", distance)
+        run = d.run()
+        trace = run["speed_pi.out"]
+        first = trace.t[np.flatnonzero(trace.y == end(trace.y))[0]]
+        assert first == np.min(trace.t[(trace.y == np.max(trace.y)) | (trace.y == np.min(trace.y))])
+        (sentence,) = (r.sentence for r in run.kept.remarks if r.sentence.startswith("Speed PI: out met the end"))
+        towards = "up" if end is np.max else "down"
+        assert f"first at {figure(first, 's', 4)}; it holds {towards} to {figure(end(trace.y), 'A', 3)} as" in sentence
 
 
 def test_what_has_no_range_or_no_words_is_refused_at_its_block():

@@ -6,9 +6,11 @@ import scipy.integrate
 import scipy.special
 
 import pendel
+from pendel.core.catalogue.index import kind_of
 from pendel.core.errors import DriveHasFindings, RunProblem
 from pendel.core.quantities.expressions import value_in_field
 from pendel.core.quantities.named import Names
+from pendel.core.runs.duties import duties_beyond
 from pendel.core.runs.measures import mean, window
 from pendel.core.runs.simulate import prepare, run_drive
 from pendel.core.runs.spectra import spectrum
@@ -940,6 +942,18 @@ def test_a_duty_beyond_its_range_is_told(level, asked, words):
     d.add("step", "Demand", before=asked[0], after=asked[1], t_0="5 ms")
     for a, b in (("feed.dc", "conv.dc"), ("conv.out", "ends.pair"), ("ends.plus", "load.a"), ("ends.minus", "load.b"), ("demand.out", "conv.duty")):  # fmt: skip
         d.connect(a, b)
+    with d.live() as live:
+        live.advance(20e-3)
+        part = live.keep(10e-3)
+    beyond = [
+        r
+        for r in duties_beyond(part.kept, d.document, {k: kind_of(c) for k, c in d.document.cards.items()})
+        if r.card == "conv"
+    ]
+    assert len(beyond) == (asked[1] == "-0.2")
+    for remark in beyond:
+        assert "at 10 ms and was beyond its range for 100 % of the run" in remark.sentence
+        assert remark.time == pytest.approx(10e-3)
     found = [r.sentence for r in d.run().kept.remarks]
     assert (not found) if not words else (len(found) == 1 and words in found[0] and found[0].startswith("Conv: "))  # fmt: skip
 

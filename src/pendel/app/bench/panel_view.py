@@ -127,7 +127,7 @@ class PanelView(QWidget):
     def put(self, key: str, control: PanelControl) -> None:
         if not key:
             control = replace(control, **self.free_place(control))
-        self.session.do(commands.set_control(self.session.drive, key, control))
+        self.session.attempt(lambda: commands.set_control(self.session.drive, key, control))
 
     def free_place(self, control: PanelControl) -> dict[str, int]:
         taken = {
@@ -144,7 +144,7 @@ class PanelView(QWidget):
         return {"x": 0, "y": 0}
 
     def delete(self, key: str) -> None:
-        self.session.do(commands.remove_controls(self.session.drive, [key]))
+        self.session.attempt(lambda: commands.remove_controls(self.session.drive, [key]))
 
     def operate(self, key: str, text: str, gesture: str) -> None:
         """What somebody does with a control: a value of the drive changes, or an order is given."""
@@ -315,7 +315,7 @@ class Cover(QWidget):
         if new != self.frame.control:
             panel = self.frame.panel
             gesture = f"move control {self.frame.key} {id(self)} {self._drags}"
-            panel.session.do(commands.set_control(panel.session.drive, self.frame.key, new, gesture))
+            panel.session.attempt(lambda: commands.set_control(panel.session.drive, self.frame.key, new, gesture))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:

@@ -189,7 +189,9 @@ class Inspector(QWidget):
 
     def _setting_row(self, name: str, text: str, unit_text: str) -> None:
         field = Field(self.session.drive.settings[name], text)
-        field.committed.connect(lambda t, n=name: self.session.do(commands.set_setting(self.session.drive, n, t)))
+        field.committed.connect(
+            lambda t, n=name: self.session.attempt(lambda: commands.set_setting(self.session.drive, n, t))
+        )
         self.fields[name] = field
         if name == "title":
             field.setAlignment(Qt.AlignmentFlag.AlignLeft)
@@ -205,7 +207,7 @@ class Inspector(QWidget):
             text,
             options,
             self.session.drive.settings[name],
-            lambda o, n=name: self.session.do(commands.set_setting(self.session.drive, n, o)),
+            lambda o, n=name: self.session.attempt(lambda: commands.set_setting(self.session.drive, n, o)),
         )
         self.body.addLayout(row(label(text), 1, box))
         setattr(self, f"{name}_box", box)
@@ -322,7 +324,7 @@ class Inspector(QWidget):
                 "Kind",
                 tuple(others.items()),
                 card.kind,
-                lambda o: self.session.do(commands.set_kind(self.session.drive, self.card, o, others[o])),
+                lambda o: self.session.attempt(lambda: commands.set_kind(self.session.drive, self.card, o, others[o])),
             )
             self.body.addLayout(row(label("Kind", "muted"), 1, box))
         for choice in kind.choices_in_force(card):
@@ -330,7 +332,9 @@ class Inspector(QWidget):
                 choice.label,
                 choice.options,
                 kind.choice(card, choice.name),
-                lambda o, n=choice.name: self.session.do(commands.set_choice(self.session.drive, self.card, n, o)),
+                lambda o, n=choice.name: self.session.attempt(
+                    lambda: commands.set_choice(self.session.drive, self.card, n, o)
+                ),
             )
             self.body.addLayout(row(label(choice.label, "muted"), 1, box))
         for value in self._values_that_count(kind):
@@ -362,7 +366,9 @@ class Inspector(QWidget):
         if value.optional:
             field.setPlaceholderText("–")
         field.committed.connect(
-            lambda text, n=value.name: self.session.do(commands.set_value(self.session.drive, self.card, n, text))
+            lambda text, n=value.name: self.session.attempt(
+                lambda: commands.set_value(self.session.drive, self.card, n, text)
+            )
         )
         change_in_steps(field, self.session, self.card, value.name)
         self.fields[value.name] = field
@@ -414,7 +420,9 @@ class Inspector(QWidget):
         for state in kind.states:
             field = Field(card.starts.get(state.name, "0"), f"Start of {state.label}")
             field.committed.connect(
-                lambda text, n=state.name: self.session.do(commands.set_start(self.session.drive, self.card, n, text))
+                lambda text, n=state.name: self.session.attempt(
+                    lambda: commands.set_start(self.session.drive, self.card, n, text)
+                )
             )
             self.fields[f"start:{state.name}"] = field
             self.body.addLayout(self._line(state.label.capitalize(), state.name, field, state.unit))

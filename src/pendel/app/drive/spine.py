@@ -312,7 +312,7 @@ class Spine(QWidget):
         field = Field(self.session.drive.quantities[name].text, f"Value of {name}", 84)
         field.setFixedWidth(96)
         field.committed.connect(
-            lambda text, n=name: self.session.do(commands.set_quantity(self.session.drive, n, text))
+            lambda text, n=name: self.session.attempt(lambda: commands.set_quantity(self.session.drive, n, text))
         )
         self.fields[name] = field
         line = row(sign, field, spacing=4)
@@ -324,7 +324,9 @@ class Spine(QWidget):
         menu = QMenu(self)
         menu.addAction("Rename …", lambda: self.rename_quantity(name))
         menu.addAction("Note …", lambda: self.note_quantity(name))
-        menu.addAction("Delete", lambda: self.session.do(commands.remove_quantity(self.session.drive, name)))
+        menu.addAction(
+            "Delete", lambda: self.session.attempt(lambda: commands.remove_quantity(self.session.drive, name))
+        )
         menu.exec(where)
 
     def add_quantity(self) -> None:
@@ -338,10 +340,7 @@ class Spine(QWidget):
             known = self.session.drive.quantities[name].text
             self.status_message.emit(f"There is a quantity {name} already, {known}. Change it in its field.")
             return
-        try:
-            self.session.do(commands.set_quantity(self.session.drive, name, value or "0"))
-        except DriveProblem as problem:
-            self.status_message.emit(str(problem))
+        self.session.attempt(lambda: commands.set_quantity(self.session.drive, name, value or "0"))
 
     def rename_quantity(self, name: str, new: str | None = None) -> None:
         if new is None:
@@ -350,13 +349,10 @@ class Spine(QWidget):
             )
             if not good or new == name:
                 return
-        try:
-            self.session.do(commands.rename_quantity(self.session.drive, name, new))
-        except DriveProblem as problem:
-            self.status_message.emit(str(problem))
+        self.session.attempt(lambda: commands.rename_quantity(self.session.drive, name, new))
 
     def note_quantity(self, name: str) -> None:
         quantity = self.session.drive.quantities[name]
         note, good = QInputDialog.getText(self, "Note", f"What {name} stands for", text=quantity.note)
         if good:
-            self.session.do(commands.set_quantity(self.session.drive, name, quantity.text, note))
+            self.session.attempt(lambda: commands.set_quantity(self.session.drive, name, quantity.text, note))

@@ -10,7 +10,6 @@ from pendel.app.session.session import Session
 from pendel.app.widgets.basic import Elided, clear, column, label, row
 from pendel.core.drive import commands
 from pendel.core.drive.document import End
-from pendel.core.errors import DriveProblem
 
 
 class TapRow(QPushButton):
@@ -66,7 +65,9 @@ class TapList(QWidget):
         for name, end in taps.items():
             tap_row = TapRow(name)
             tap_row.clicked.connect(lambda _=False, e=end: self.select(e))
-            tap_row.delete_wanted.connect(lambda n=name: self.session.do(commands.remove_tap(self.session.drive, n)))
+            tap_row.delete_wanted.connect(
+                lambda n=name: self.session.attempt(lambda: commands.remove_tap(self.session.drive, n))
+            )
             tap_row.rename_wanted.connect(lambda n=name: self.rename(n))
             self.rows[name] = tap_row
             where = Elided(self.place(end), "muted", right=True)
@@ -88,7 +89,4 @@ class TapList(QWidget):
             new, good = QInputDialog.getText(self, "Rename a tap", f"New name of {name}", text=name)
             if not good or new.strip() == name:
                 return
-        try:
-            self.session.do(commands.rename_tap(self.session.drive, name, new.strip()))
-        except DriveProblem as problem:
-            self.status_message.emit(str(problem))
+        self.session.attempt(lambda: commands.rename_tap(self.session.drive, name, new.strip()))

@@ -89,13 +89,13 @@ class LimitsBox(QWidget):
     ) -> None:
         """What was taken, and what was left and why; ``labels`` by the keys of loops."""
         self.button.setText("Search")
-        said = ["Taken in one step; Ctrl+Z takes it back." if searched else "Nothing was taken."]
+        lines = ["Taken in one step; Ctrl+Z takes it back." if searched else "Nothing was taken."]
         for key, each in searched.items():
             m = each.best.analysis.margins
             crossing = figure(m.crossover, "Hz", 3)
-            said.append(f"{labels.get(key, key)}: {crossing}, {m.phase:.0f}°, Ms {number_text(m.ms, 3)}")
-        said += [f"{labels.get(key, key)} stays as it was. {why}" for key, why in left.items()]
-        self.words.setText("\n".join(said))
+            lines.append(f"{labels.get(key, key)}: {crossing}, {m.phase:.0f}°, Ms {number_text(m.ms, 3)}")
+        lines += [f"{labels.get(key, key)} stays as it was. {why}" for key, why in left.items()]
+        self.words.setText("\n".join(lines))
 
 
 __all__ = ["LimitsBox"]

@@ -305,19 +305,19 @@ def share_words(shares: dict[str, float]) -> str:
 
 def chain_words(chain: Chain) -> str:
     first = chain.bodies[0]
-    said = []
+    lines = []
     if math.isfinite(chain.inertia):
         unit = "kg·m²" if first.unit == "rad/s" else "kg"
-        said.append(
+        lines.append(
             f"In all {figure(chain.inertia, unit, 4)} seen from {first.name}, of which "
             f"{figure(first.mass, unit, 4)} its own."
         )
     if chain.held:
-        said.append(
+        lines.append(
             f"With {first.name} held: {', '.join(figure(f, 'Hz', 4) for f in chain.held)}. There its speed "
             f"hardly answers its torque."
         )
-    return "\n".join(said)
+    return "\n".join(lines)
 
 
 def done_words(calming: Calming) -> str:

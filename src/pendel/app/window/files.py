@@ -75,6 +75,7 @@ class DriveFiles(QObject):
     def open_path(self, path: Path) -> bool:
         """Open a file; what another window left unsaved of it is offered. False, with a sentence, when it
         cannot be read."""
+        self.commit()  # what is still being typed belongs to the drive that is open
         if not self._may_share(path):
             return False
         try:

@@ -70,14 +70,14 @@ class StandInProcess:
         until = time.monotonic() + STARTING
         while (left := until - time.monotonic()) > 0:
             try:
-                said = self._said.get(timeout=left)
+                message = self._said.get(timeout=left)
             except queue.Empty:
                 break
-            if said is None or "problem" in said:
+            if message is None or "problem" in message:
                 self.close()
-                raise NoStandIn(said["problem"] if said else "it ended at once.")
-            if "doors" in said:
-                return [str(address) for address in said["doors"]]
+                raise NoStandIn(message["problem"] if message else "it ended at once.")
+            if "doors" in message:
+                return [str(address) for address in message["doors"]]
         self.close()
         raise NoStandIn(f"it took longer than {STARTING:.0f} s.")
 
@@ -85,16 +85,16 @@ class StandInProcess:
         assert self._process.stdout is not None
         for line in self._process.stdout:
             with contextlib.suppress(ValueError):
-                said = json.loads(line)
-                if "status" in said:
+                message = json.loads(line)
+                if "status" in message:
                     with self._heard:
-                        self.status = said["status"]
+                        self.status = message["status"]
                         self._heard.notify_all()
-                    self._on_status(said["status"])
+                    self._on_status(message["status"])
                 else:
-                    self._said.put(said)
-                    if "problem" in said and not self._closing:
-                        self._on_status({"sentence": said["problem"], "program": "ended"})
+                    self._said.put(message)
+                    if "problem" in message and not self._closing:
+                        self._on_status({"sentence": message["problem"], "program": "ended"})
         with self._heard:
             self._heard.notify_all()
         self._said.put(None)

@@ -60,11 +60,11 @@ class LiveRun:
                 if message[:1] == b"F":
                     self._on_frame(unpacked(message[1:]))
                 elif message[:1] == b"R":
-                    said = json.loads(message[1:])
-                    self._on_read({str(k): float(v) for k, v in said["values"].items()}, str(said["problem"]))
+                    answer = json.loads(message[1:])
+                    self._on_read({str(k): float(v) for k, v in answer["values"].items()}, str(answer["problem"]))
                 elif message[:1] == b"K":
-                    said = json.loads(message[1:])
-                    self._on_kept(Path(self._folder.name) / Path(said["path"]).name, str(said["problem"]))
+                    answer = json.loads(message[1:])
+                    self._on_kept(Path(self._folder.name) / Path(answer["path"]).name, str(answer["problem"]))
         if not self._closing:
             self._on_end("The process of the live run ended unexpectedly. The drive is untouched; start again.")
 

@@ -394,16 +394,16 @@ def force_answer(prepared: Prepared, chain: Chain, at: str, speed: str, mean: fl
 def limits_of_it(chain: Chain, answer: ForceAnswer) -> list[str]:
     if math.isinf(answer.edge):
         return []
-    said = [
+    limits = [
         f"The force answers within 90° up to {answer.edge:.3g} Hz; beyond, sampling, delay and the loops "
         f"inside turn it "
         "against the speed."
     ]
     if harmed := [m.name for m in chain.modes if m.frequency > answer.edge]:
-        said.append(
+        limits.append(
             f"That excites: {', '.join(harmed)}. Damping there has to come from elsewhere, or a low-pass keeps it out."
         )
-    return said
+    return limits
 
 
 # placing -------------------------------------------------------------------------

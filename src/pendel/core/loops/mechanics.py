@@ -394,24 +394,24 @@ def response_of(A: np.ndarray, b: np.ndarray, c: np.ndarray, s: np.ndarray) -> n
 
 
 def remarks_on(prepared: Prepared, point: WorkingPoint | None, chains: Sequence[Chain]) -> list[str]:
-    said = []
+    remarks = []
     if point is None and any(k.endswith(".contact") for k in prepared.structure.mode_keys):
-        said.append(
+        remarks.append(
             "Ropes pull and backlash is used up here. While a rope is slack or teeth are apart, the parts "
             "swing by themselves."
         )
     moving = {key for c in chains for key in c.path}
     if own := [full_name(prepared.drive, k) for k in moving if prepared.drive.cards[k].own is not None]:
-        said.append(
+        remarks.append(
             f"{', '.join(sorted(own))}: own equations state no energy, so what moves there counts in the "
             f"modes but has no bar."
         )
     if any(not c.referred and c.modes for c in chains):
-        said.append(
+        remarks.append(
             "Where bodies slip on each other, or an end is held, there is no ratio of speeds: bars are by "
             "the root of the energy."
         )
-    return said
+    return remarks
 
 
 __all__ = ["mechanics_of"]

@@ -363,20 +363,22 @@ def limit_words(prepared: Prepared, blocks: Iterable[str]) -> tuple[str, ...]:
 
 def remarks_on(prepared: Prepared, transfer: Transfer) -> tuple[str, ...]:
     """What whoever reads the model should know."""
-    said = []
+    remarks = []
     if not transfer.point.calm:
-        said.append(
+        remarks.append(
             "Something moves at this operating point, so the model holds for an instant: its poles tell "
             "nothing of what "
             "turns meanwhile."
         )
     sliding = any(key.endswith(".sliding") for key in prepared.structure.mode_keys)
     if sliding and transfer.point.name.startswith("at rest"):
-        said.append("Dry frictions slide in it; in a run at rest they stick as long as little moves.")
+        remarks.append("Dry frictions slide in it; in a run at rest they stick as long as little moves.")
     if np.any(without_drops(prepared) != prepared.parameters):
-        said.append("Dead times and drops of converters are not in it: what they take hangs on a current's sign alone.")
-    said += limit_words(prepared, at_their_ends(prepared, transfer.point))
-    return tuple(dict.fromkeys(said))
+        remarks.append(
+            "Dead times and drops of converters are not in it: what they take hangs on a current's sign alone."
+        )
+    remarks += limit_words(prepared, at_their_ends(prepared, transfer.point))
+    return tuple(dict.fromkeys(remarks))
 
 
 __all__ = ["PLACES", "PLACES_OF_WAYS", "Ends", "Transfer", "offered", "ports_in", "ports_out", "transfer"]

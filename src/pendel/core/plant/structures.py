@@ -152,7 +152,9 @@ def from_text(text: str) -> Structure:
         raise ValueError("of another version")
     fields = {name: tuples(value) for name, value in record["structure"].items()}
     fields["pulses"] = tuple(PulseShape(*shape) for shape in fields["pulses"])
-    fields["answers"] = tuple((card, name, Question(asked), answer) for card, name, asked, answer in fields["answers"])
+    fields["answers"] = tuple(
+        (card, name, Question(question), answer) for card, name, question, answer in fields["answers"]
+    )
     return Structure(**fields)
 
 

@@ -26,16 +26,16 @@ def duties_beyond(run: KeptRun, drive: Drive, kinds: Mapping[str, Kind]) -> list
             source = sources.get(f"{key}.{port.name}", "")
             if source not in run.tick_signals or (port.low is None and port.high is None):
                 continue
-            asked = run.ticks[:, run.tick_signals.index(source)]
+            demanded = run.ticks[:, run.tick_signals.index(source)]
             low, high = (
                 port.low if port.low is not None else -np.inf,
                 port.high if port.high is not None else np.inf,
             )
-            excess = np.maximum(low - asked, asked - high)
-            worst = int(np.argmax(excess)) if len(asked) else 0
-            if not len(asked) or not excess[worst] > WORTH_TELLING:
+            excess = np.maximum(low - demanded, demanded - high)
+            worst = int(np.argmax(excess)) if len(demanded) else 0
+            if not len(demanded) or not excess[worst] > WORTH_TELLING:
                 continue
-            value = float(asked[worst])
+            value = float(demanded[worst])
             share = float(np.mean(excess > WORTH_TELLING))
             remarks.append(
                 Remark(

@@ -168,9 +168,9 @@ def measure(
     from pendel.core.runs.shown_units import factor
     from pendel.core.runs.spectra import spectrum_of, whole_periods
 
-    asked, first = read_figure(drive, end, "s", math.inf), read_figure(drive, start, "s", 0.0)
+    wanted_end, first = read_figure(drive, end, "s", math.inf), read_figure(drive, start, "s", 0.0)
     base = read_figure(drive, fundamental, "Hz", 0.0)
-    if not 0 <= first < asked:
+    if not 0 <= first < wanted_end:
         raise DriveProblem(
             f"{start or '0 s'} to {end or 'the end'} is no span. Begin at 0 s or later, and write the "
             "earlier time first."
@@ -178,7 +178,7 @@ def measure(
     if fundamental is not None and base <= 0:
         raise DriveProblem(f"{fundamental} is no fundamental. Write a frequency above 0, such as 50 Hz.")
     ran = run(drive, until=until, signals=signals, unit=unit, watch=watch)
-    kept, last = ran.run, min(asked, ran.run.end)
+    kept, last = ran.run, min(wanted_end, ran.run.end)
     if not first < last:
         raise DriveProblem(f"The run ends at {kept.end:g} s, before {first:g} s.")
     if setpoint and setpoint not in kept.keys:

@@ -46,20 +46,26 @@ class CodeEditor(QWidget):
         for number in NumberFormat:
             self.format.addItem(number.label, number.value)
         self.format.activated.connect(
-            lambda _: session.do(commands.set_number_format(session.drive, card, self.format.currentData()))
+            lambda _: session.attempt(
+                lambda: commands.set_number_format(session.drive, card, self.format.currentData())
+            )
         )
         inside.addLayout(row(label("Number format", "muted"), 1, self.format))
         self.phase = Field("", "Phase", 60)
         self.phase.setPlaceholderText("0")
         self.phase.setToolTip("At which tick of its period the block runs, to spread what a tick computes")
-        self.phase.committed.connect(lambda text: session.do(commands.set_phase(session.drive, card, text)))
+        self.phase.committed.connect(
+            lambda text: session.attempt(lambda: commands.set_phase(session.drive, card, text))
+        )
         self.phase_note = wrapped("", "wrong")
         inside.addLayout(row(label("Phase, ticks", "muted"), 1, self.phase))
         inside.addWidget(self.phase_note)
         self.key = Field("", "Pinned key", 60)
         self.key.setPlaceholderText("none")
         self.key.setToolTip("A number by which scripts find the block in the code, whatever else changes")
-        self.key.committed.connect(lambda text: session.do(commands.set_pinned_key(session.drive, card, text)))
+        self.key.committed.connect(
+            lambda text: session.attempt(lambda: commands.set_pinned_key(session.drive, card, text))
+        )
         self.key_note = wrapped("", "wrong")
         inside.addLayout(row(label("Pinned key", "muted"), 1, self.key))
         inside.addWidget(self.key_note)
@@ -104,7 +110,7 @@ class CodeEditor(QWidget):
         for field in (low, high):
             field.committed.connect(lambda _, n=name: self._set_ends(n))
         step.committed.connect(
-            lambda text, n=name: self.session.do(commands.set_step(self.session.drive, self.card, n, text))
+            lambda text, n=name: self.session.attempt(lambda: commands.set_step(self.session.drive, self.card, n, text))
         )
         sign = Elided(name)
         sign.setToolTip(value.label)
@@ -116,11 +122,11 @@ class CodeEditor(QWidget):
         drive = self.session.drive
         now = self.session.examined.values.get(self.card, {}).get(name, 0.0)
         ends = usual_ends(drive, self.card, name, now) if on else None
-        self.session.do(commands.set_live(drive, self.card, {name: ends}))
+        self.session.attempt(lambda: commands.set_live(drive, self.card, {name: ends}))
 
     def _set_ends(self, name: str) -> None:
         low, high = (field.text().strip() for field in self.ends[name])
-        self.session.do(commands.set_live(self.session.drive, self.card, {name: (low, high)}))
+        self.session.attempt(lambda: commands.set_live(self.session.drive, self.card, {name: (low, high)}))
 
     def refresh(self) -> None:
         """Follow the drive."""

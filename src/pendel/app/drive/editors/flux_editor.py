@@ -73,7 +73,7 @@ class FluxEditor(QWidget):
             self._take(wizard.table)
 
     def _take(self, table: FluxTable) -> None:
-        self.session.do(commands.set_flux(self.session.drive, self.card, table))
+        self.session.attempt(lambda: commands.set_flux(self.session.drive, self.card, table))
 
     def open_window(self) -> None:
         card = self.session.drive.cards[self.card]

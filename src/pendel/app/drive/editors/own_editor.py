@@ -227,7 +227,7 @@ class OwnEditor(QWidget):
         if self.kind == own_block.C and (before == OwnEquations() or is_allowed(before)):
             # A letter typed into somebody else's C does not make it the user's own.
             allow([written])
-        self.session.do(commands.set_own(self.session.drive, self.card, written))
+        self.session.attempt(lambda: commands.set_own(self.session.drive, self.card, written))
 
     def refresh(self) -> None:
         """Follow the drive, as after undo, without disturbing what is being typed."""

@@ -183,7 +183,7 @@ class ProfileEditor(QWidget):
         self.note.setText(wrong[0].sentence if wrong else "")
 
     def _set(self, points: list[tuple[str, str]], gesture: str = "") -> None:
-        self.session.do(commands.set_profile(self.session.drive, self.card, points, gesture))
+        self.session.attempt(lambda: commands.set_profile(self.session.drive, self.card, points, gesture))
 
     def _points(self) -> list[tuple[str, str]]:
         return list(self.session.drive.cards[self.card].profile)

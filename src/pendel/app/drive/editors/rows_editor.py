@@ -36,7 +36,7 @@ class RowsEditor(QWidget):
         self.note.setText(wrong[0].sentence if wrong else "")
 
     def _set(self, rows: list[list[str]]) -> None:
-        self.session.do(commands.set_rows(self.session.drive, self.card, rows))
+        self.session.attempt(lambda: commands.set_rows(self.session.drive, self.card, rows))
 
     def _typed(self, n: int, place: int, text: str) -> None:
         rows = self.rows()
