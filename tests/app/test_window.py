@@ -150,6 +150,7 @@ def test_a_quantity_is_renamed_from_the_spine_and_circles_are_found(window):
     assert "m_door" in spine.fields
     told = []
     spine.status_message.connect(told.append)
+    window.session.refused.connect(told.append)
     for text in ("m_door = 3 kg", "2 doors = 1", "m_glass = 12 kg"):
         spine.define(text)
     assert "There is a quantity m_door already, 38 kg." in told[0] and "cannot be a name" in told[1]
