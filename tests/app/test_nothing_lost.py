@@ -175,6 +175,13 @@ def test_what_no_drive_can_hold_is_refused_with_a_sentence(window, tmp_path):
     session.do(commands.set_rows(session.drive, "belt", [["1"]] * 1001))
     assert session.undo.count() == steps and file.to_text(session.drive) == before
     assert ["letters" in said[0], "half a letter" in said[1], "1000" in said[2]] == [True] * 3
+    # Also in a drive with assemblies, where what follows from an edit is tried first.
+    window.session.select(["belt", "door_leaf"])
+    window.drive_page.group()
+    grouped = file.to_text(session.drive)
+    session.do(commands.set_value(session.drive, "belt", "k", "1" * 2001))
+    assert "letters" in said[-1] and len(said) == 4 and file.to_text(session.drive) == grouped
+    session.undo.undo()
     # A name so long that its number did not show in its id once hung the window.
     session.do(commands.rename_card(session.drive, "belt", "A belt with a name that is longer than its id can be"))
     for _ in range(3):

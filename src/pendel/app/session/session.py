@@ -174,8 +174,8 @@ class Session(QObject):
         is refused."""
         if not command.changes:
             return
-        whole = completed(self.drive, command)
         try:
+            whole = completed(self.drive, command)
             check_changes(self.drive, whole.changes)
         except DriveProblem as problem:
             self.refused.emit(str(problem))
