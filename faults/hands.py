@@ -26,6 +26,8 @@ from faults import texts
 KEYS = ("Delete", "Tab", "Return", "Escape", "F2", "Space", "A", "T", "F", "Left", "Right", "Up", "Down", "Home", "End", "Backspace", "Plus")  # fmt: skip
 NEVER = ("quit", "close", "new_window")
 """Actions after which there is no window left, or another."""
+MOST_TYPED = 40
+"""Letters of a text that are typed; what is longer is pasted."""
 HELD = (
     *[Qt.KeyboardModifier.NoModifier] * 4,
     Qt.KeyboardModifier.ShiftModifier,
@@ -115,7 +117,9 @@ class Hands:
         field = self.rng.choice(fields)
         field.setFocus()
         field.selectAll()
-        for letter in texts.number(self.rng) if self.rng.random() < 0.6 else texts.text(self.rng, 12):
+        text = texts.number(self.rng) if self.rng.random() < 0.6 else texts.text(self.rng, 12)
+        field.insert(text[MOST_TYPED:])  # pasted: thousands of keys in one turn of the event loop are no hand's
+        for letter in text[:MOST_TYPED]:
             for kind in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
                 if not sip.isdeleted(field):
                     QApplication.sendEvent(field, QKeyEvent(kind, 0, Qt.KeyboardModifier.NoModifier, letter))
