@@ -100,7 +100,7 @@ class LoopPlots(QWidget):
         for (f, name), (above, _) in zip(shown, [*shown[1:], (math.inf, "")]):
             for plot in self.over_frequency:
                 named = plot is self.size_plot and math.log10(above / f) > APART
-                plot.mark_mode(math.log10(f), name if named else "")
+                plot.mark_mode(math.log10(f), name if named else "", clear_of=math.log10(best.margins.crossover))
 
     def show_measured(self, frequency: np.ndarray, response: np.ndarray) -> None:
         """What was measured of L, until the loop is shown anew."""
@@ -169,7 +169,8 @@ class LoopPlots(QWidget):
             self.phase_plot.add(
                 LeanCurve([at, at], [-180, -180 + best.margins.phase], pen=pg.mkPen(tokens().moss, width=5))
             )
-            tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", color=tokens().moss, anchor=(1, 0.5))
+            ground = pg.mkBrush(tokens().plot)  # on which no mode's line runs through it
+            tag = pg.TextItem(f"{best.margins.phase:.0f}° margin", tokens().moss, anchor=(1, 0.5), fill=ground)
             tag.setFont(font(11, bold=True))
             tag.setPos(at - 0.06, -180 + best.margins.phase / 2)
             self.phase_plot.add(tag)

@@ -144,8 +144,9 @@ class Plot(FrameView):
             )
             tag.setFont(font(10.5))
 
-    def mark_mode(self, x: float, text: str, height: float = 0.06) -> None:
-        """A fine line where something swings by itself, with its name beside it."""
+    def mark_mode(self, x: float, text: str, height: float = 0.06, *, clear_of: float = math.nan) -> None:
+        """A fine line where something swings by itself, with its name beside it: on the left where on the right a
+        line at ``clear_of`` would run through the name."""
         line = pg.InfiniteLine(x, angle=90, pen=pg.mkPen(tokens().moss, width=1, style=Qt.PenStyle.DotLine))
         line.setZValue(-5)
         self.add(line, fitted=False)
@@ -159,3 +160,8 @@ class Plot(FrameView):
                 anchors=[(0, 0.5), (0, 0.5)],
             )
             tag.setFont(font(10.5))
+            left, right = self.vb.viewRange()[0]
+            away = (clear_of - x) / (right - left) * self.vb.width() if right > left else math.nan
+            if 0 <= away < tag.textItem.boundingRect().width():
+                tag.anchors = [(1, 0.5), (1, 0.5)]
+                tag.updatePosition()
