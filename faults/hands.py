@@ -26,6 +26,8 @@ from faults import texts
 KEYS = ("Delete", "Tab", "Return", "Escape", "F2", "Space", "A", "T", "F", "Left", "Right", "Up", "Down", "Home", "End", "Backspace", "Plus")  # fmt: skip
 NEVER = ("quit", "close", "new_window")
 """Actions after which there is no window left, or another."""
+AT_ONCE = 0.3
+"""Of the moves, after which the next comes at once."""
 MOST_TYPED = 40
 """Letters of a text that are typed; what is longer is pasted."""
 HELD = (
@@ -48,12 +50,15 @@ class Hands:
         }  # fmt: skip
 
     def move(self) -> str:
-        """One of them; what it was. Now and then Python's garbage is collected, on which nothing may hang."""
+        """One of them; what it was. Some come before the window has heard of the one before, as when it is busy.
+        Now and then Python's garbage is collected, on which nothing may hang."""
         self.done += 1
         if self.done % 10 == 0:
             gc.collect()
         what = self.rng.choice(list(self.ways))
         self.ways[what]()
+        if self.rng.random() < AT_ONCE:
+            return what
         QApplication.processEvents()
         self.leave_what_is_open()
         return what

@@ -49,7 +49,7 @@ def soak(seconds: float, seed: int) -> Boundary:
     from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog, QMessageBox
 
     import pendel
-    from faults.hands import Hands
+    from faults.hands import AT_ONCE, Hands
     from pendel.app.widgets.theme import dress
     from pendel.app.window.main_window import MainWindow
     from pendel.core.catalogue.index import kinds
@@ -172,7 +172,8 @@ def soak(seconds: float, seed: int) -> Boundary:
             actions[doing[0]]()
         except Exception as error:  # noqa: BLE001  what is looked for
             hook(type(error), error, error.__traceback__)
-        QTest.qWait(rng.choice((0, 5, 30, 300)))
+        if rng.random() > AT_ONCE:
+            QTest.qWait(rng.choice((0, 5, 30, 300)))
     if sentence := lost_on_the_way_back(window):
         into.fail(sentence.encode(), sentence)
     doing[0] = "closing"
