@@ -1,11 +1,12 @@
 """The linear model between two points on the Loops page: chosen, kept, laid under another, measured in runs, saved."""
 
 import json
+import re
 
 import numpy as np
 import pyqtgraph as pg
 import pytest
-from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt
+from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog
@@ -292,6 +293,47 @@ def test_a_loop_is_judged_over_the_spread_of_values(window, page):
     box.list.setCurrentRow(0)
     QTest.keyClick(box.list, Qt.Key.Key_Delete)
     assert not box.spreads() and not box.button.isEnabled()
+
+
+AROUND = KeptTransfer("current_pi.out", "current_pi.out", ("current_pi.out",))
+
+
+def numbers_in(text):
+    plain = text.replace("\u2009", "").replace("\u2212", "-").replace("- ", "-").replace("+ ", "+")
+    return [float(n) for n in re.findall(r"[-+]?\d+\.?\d*(?:e[-+]?\d+)?", plain)]
+
+
+@pytest.mark.parametrize("way", [KeptTransfer("current_pi.out", "door_motor.current"), AROUND], ids=["open", "around"])
+def test_a_frequency_that_is_pointed_at_is_read_on_every_plot_of_a_way(window, page, way):
+    """What stands above the plots is the way's own response there; around a loop L, S and T, too."""
+    page.ways.wished.emit(way)
+    view = page.way
+    assert until(lambda: view.looked_at is not None and view.looked_at.transfer.ends.target == way.target)
+    settle()
+    looked_at, plot = view.looked_at, view.size_plot
+    low, high = plot.vb.viewRange()[0]
+    for share in (0.3, 0.5, 0.7):
+        at = plot.vb.mapViewToScene(QPointF(low + share * (high - low), np.mean(plot.vb.viewRange()[1])))
+        QTest.mouseMove(plot.viewport(), plot.mapFromScene(at))
+        assert until(lambda: view.phase_plot.has_reading)
+        told, degrees = numbers_in(view.phase_plot.reading.toPlainText())
+        assert told == pytest.approx(10 ** plot.vb.mapSceneToView(at).x(), rel=0.02)
+        response = complex(looked_at.transfer.response(np.array([told]))[0])
+        L = -response if way is AROUND else response
+        assert (degrees - np.degrees(np.angle(L)) + 180) % 360 - 180 == pytest.approx(0, abs=0.6)
+        if way is AROUND:
+            _, s, t = numbers_in(view.sensitivity_plot.reading.toPlainText())
+            assert s == pytest.approx(20 * np.log10(abs(1 / (1 + L))), abs=0.06 + 0.01 * abs(s))
+            assert t == pytest.approx(20 * np.log10(abs(L / (1 + L))), abs=0.06 + 0.01 * abs(t))
+            _, real, imaginary = numbers_in(view.circle_plot.reading.toPlainText())
+            assert complex(real, imaginary) == pytest.approx(L, rel=0.02, abs=0.01)
+    plots = (view.size_plot, view.phase_plot, *view.of_loop)
+    # What is drawn anew has no reading of what was drawn before.
+    page.ways.wished.emit(KeptTransfer("speed_pi.out", "door_motor.current"))
+    assert until(lambda: view.looked_at is not None and view.looked_at.transfer.ends.source == "speed_pi.out")
+    assert until(lambda: not any(p.has_reading for p in plots))
+    QApplication.sendEvent(plot, QEvent(QEvent.Type.Leave))
+    assert not any(p.has_reading for p in plots)
 
 
 def let_go(widget, keys):

@@ -38,7 +38,7 @@ class Comparison(QVBoxLayout):
 
     def clear_plots(self) -> None:
         for plot in (self.both, self.difference):
-            plot.frame.wipe()
+            plot.wipe()
 
     def show_signal(self, compared: Compared, unit: str, tick: float) -> None:
         """A signal at each tick (s), in a unit."""

@@ -34,7 +34,7 @@ def complex_text(value: complex) -> str:
 
 def draw_circle(plot: Plot, curves: Iterable[tuple[np.ndarray, str, float]], ms: float) -> None:
     """L by response, tint and width, with the circle of the radius 1/Ms around −1."""
-    plot.frame.wipe()
+    plot.wipe()
     angle, radius = np.linspace(0, 2 * np.pi, 120), 1 / ms
     circle = LeanCurve(
         -1 + radius * np.cos(angle),
@@ -61,7 +61,7 @@ def draw_circle(plot: Plot, curves: Iterable[tuple[np.ndarray, str, float]], ms:
 
 def draw_sensitivities(plot: Plot, frequency: np.ndarray, response: np.ndarray) -> None:
     """S and T over frequency (Hz) of an L."""
-    plot.frame.wipe()
+    plot.wipe()
     x = np.log10(frequency)
     s, t = sensitivities(response)
     for values, tint, name, share in ((s, tokens().contrast, "S", 0.45), (t, tokens().strong, "T", 0.25)):

@@ -145,15 +145,15 @@ class LoopPlots(QWidget):
             self.step_plot,
             self.sensitivity_plot,
         ):
-            plot.frame.wipe()
+            plot.wipe()
 
     def _judged(self) -> list[tuple[LoopAnalysis, str, float]]:
         curves = [(self.now, tokens().pale, 1.3)] if self.now else []
         return [*curves, (self.proposed, tokens().strong, 1.9)] if self.proposed else curves
 
     def _show_bode(self) -> None:
-        self.size_plot.frame.wipe()
-        self.phase_plot.frame.wipe()
+        self.size_plot.wipe()
+        self.phase_plot.wipe()
         self.size_plot.level(0.0)
         self.phase_plot.level(-180.0)
         for judged, tint, width in self._judged():
@@ -182,13 +182,13 @@ class LoopPlots(QWidget):
     def _show_circle(self) -> None:
         best = self.proposed or self.now
         if best is None:
-            self.circle_plot.frame.wipe()
+            self.circle_plot.wipe()
             return
         curves = [(judged.response, tint, width) for judged, tint, width in self._judged()]
         draw_circle(self.circle_plot, curves, best.margins.ms)
 
     def _show_step(self) -> None:
-        self.step_plot.frame.wipe()
+        self.step_plot.wipe()
         self.step_plot.set_caption(self.step_words, "thin now, bold proposed")
         self.step_plot.level(1.0)
         span = 0.0
@@ -204,6 +204,6 @@ class LoopPlots(QWidget):
     def _show_sensitivity(self) -> None:
         best = self.proposed or self.now
         if best is None:
-            self.sensitivity_plot.frame.wipe()
+            self.sensitivity_plot.wipe()
         else:
             draw_sensitivities(self.sensitivity_plot, best.frequency, best.response)

@@ -219,7 +219,7 @@ class ModesView(QWidget):
         self.facts.setText(chain_words(chain))
 
     def _draw_mobility(self, chain: Chain, chosen: Mode) -> None:
-        self.mobility.frame.wipe()
+        self.mobility.wipe()
         first = chain.bodies[0]
         turns = first.unit == "rad/s"
         one, unit = ("torque of 1 N·m", "dB of 1 rad/s") if turns else ("force of 1 N", "dB of 1 m/s")

@@ -332,7 +332,7 @@ class WayView(QWidget):
 
     def _draw(self) -> None:
         for plot in (self.size_plot, self.phase_plot, self.pole_plot, self.step_plot):
-            plot.frame.wipe()
+            plot.wipe()
         loop = self.looked_at.loop if self.looked_at is not None else None
         for plot in self.of_loop:
             plot.setVisible(loop is not None)

@@ -123,6 +123,11 @@ class Plot(FrameView):
         if self.spot in self.frame.items:
             self.frame.remove(self.spot)
 
+    def wipe(self) -> None:
+        """Take off all that is drawn, and what was read of it."""
+        self.clear_reading()
+        self.frame.wipe()
+
     def leaveEvent(self, event: QEvent | None) -> None:
         super().leaveEvent(event)
         self._read(QPointF(-1e6, -1e6))

@@ -147,7 +147,7 @@ class SpectrumPanel(QWidget):
             self.draw()
 
     def draw(self) -> None:
-        self.plot.frame.wipe()
+        self.plot.wipe()
         self.spectra, self.bases = [], []
         self.facts.set_text("")
         self.powers.set_text("")

@@ -77,7 +77,7 @@ class TorquePanel(QWidget):
         )
 
     def draw(self) -> None:
-        self.plot.frame.wipe()
+        self.plot.wipe()
         self.points = []
         machine = self.machine.currentData()
         known = [(run, tint) for run, tint in self.runs if machine and signals_of(run, machine, SignalRole.SPEED)]
