@@ -331,7 +331,7 @@ class WayView(QWidget):
         self.swept.setVisible(True)
 
     def _draw(self) -> None:
-        for plot in (self.size_plot, self.phase_plot, self.pole_plot, self.step_plot):
+        for plot in (self.size_plot, self.phase_plot, self.pole_plot, self.step_plot, *self.of_loop):
             plot.wipe()
         loop = self.looked_at.loop if self.looked_at is not None else None
         for plot in self.of_loop:
