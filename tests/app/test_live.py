@@ -111,9 +111,21 @@ def test_what_is_kept_outlives_the_live_run_and_goes_to_its_own_drive(window):
     assert until(lambda: live.status["time"] > 0.4, 60)
     type_into(bar(window).seconds, "0.2 s")
     QTest.mouseClick(bar(window).keep, LEFT)
+    QTest.mouseClick(bar(window).keep, LEFT)
     QTest.mouseClick(window.live_button, LEFT)
     assert not live.running
-    assert until(lambda: session.last_run is not None, 60) and session.last_run.differs.startswith("live")
+    assert until(lambda: len(session.runs) == 2, 60) and session.last_run.differs.startswith("live")
+    assert sorted(run.name for run in session.runs) == ["Run 1", "Run 2"]
+    assert until(lambda: not live.is_ending)
+
+    # Stopped while what was written is on its way to its place.
+    begin(window)
+    assert until(lambda: live.status["time"] > 0.4, 60)
+    live._threads.kept.connect(lambda *_: live.stop())
+    QTest.mouseClick(bar(window).keep, LEFT)
+    assert until(lambda: len(session.runs) == 3, 60) and not live.running
+    live._threads.kept.disconnect()
+    live._threads.kept.connect(live._take_kept)
     assert until(lambda: not live.is_ending)
 
     begin(window)

@@ -173,9 +173,10 @@ class Live(QObject):
     def keep(self, seconds: float) -> None:
         """Keep the latest seconds as a run."""
         if self.run is not None:
-            shelf, number, drive = self.session.shelf, self.session.shelf.next_number(), self.session.drive
+            shelf, drive, before = self.session.shelf, self.session.drive, self._keeping.setdefault(self._token, [])
+            number = max([shelf.next_number(), *(k.number + 1 for k in before)])
             target = shelf.folder / f"run{number}_{secrets.token_hex(3)}.h5"
-            self._keeping.setdefault(self._token, []).append(Keeping(target, drive, brings_c(drive)))
+            before.append(Keeping(number, target, drive, brings_c(drive)))
             self.run.keep(seconds, f"Run {number}")
 
     def _send_change(self) -> None:
@@ -232,9 +233,12 @@ class Live(QObject):
 
     def _take_kept(self, token: object, path: str, problem: str) -> None:
         """Parts come in the order in which they were asked for."""
-        keeping = self._keeping[token].pop(0) if self._keeping.get(token) else None
-        if keeping is None or problem:
-            self._end_when_kept(token)
+        keeping = next((k for k in self._keeping.get(token, ()) if not k.arrived), None)
+        if keeping is None:
+            return
+        keeping.arrived = True
+        if problem:
+            self._end_when_kept(token, keeping)
             self.status_message.emit(problem)
             return
         evaluator = self.session.shelf.evaluator
@@ -251,7 +255,7 @@ class Live(QObject):
             return run
 
         def done(job: Job) -> None:
-            self._end_when_kept(token)
+            self._end_when_kept(token, keeping)
             if job.end is End.FAILED:
                 self.status_message.emit(job.sentence)
             elif job.end is End.FINISHED and self.session.drive is keeping.drive:
@@ -261,7 +265,10 @@ class Live(QObject):
 
         self.session.jobs.start(KEEP_LIVE, work, done)
 
-    def _end_when_kept(self, token: object) -> None:
+    def _end_when_kept(self, token: object, keeping: Keeping) -> None:
+        """A part is in its place, or cannot be had; a run that was stopped ends with the last one."""
+        if keeping in self._keeping.get(token, ()):
+            self._keeping[token].remove(keeping)
         if not self._keeping.get(token) and (run := self._ending.pop(token, None)) is not None:
             run.close()
 
@@ -275,14 +282,17 @@ class Live(QObject):
             self.status_message.emit(sentence)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False)
 class Keeping:
     """A part of a live run that is to be kept: where, and of which drive, which may be another by the time it
     comes."""
 
+    number: int
     target: Path
     drive: Drive
     own_c: bool
+    arrived: bool = False
+    """Whether its process has written it, so that it is on its way to its place."""
 
 
 def is_block(session: Session, key: str) -> bool:
