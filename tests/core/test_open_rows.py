@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import zlib
+
+import casadi as ca
+import numpy as np
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from pendel.core.equations.context import Network
 from pendel.core.equations.open_rows import OpenRows, Row, Score
+from pendel.core.equations.reduce import Reduction
 
 UNKNOWNS = [f"{kind}{n}" for kind in ("across:", "through:", "der(", "") for n in range(4)]
 HELD = st.sets(st.sampled_from(UNKNOWNS), max_size=5)
@@ -102,3 +108,15 @@ def test_the_pivot_is_that_of_a_search_through_all_rows(rows, kinds, steps):
                 del plain.rows[at]
         for name in UNKNOWNS:
             assert [number_of[r] for r in open_rows.with_unknown(name)] == [n for n, held in plain.rows if name in held]
+
+
+def test_samples_are_of_the_name_alone_and_differ_for_names_with_one_checksum():
+    """“plumless” and “buckeroo” have one CRC-32 (common knowledge, from memory; held here)."""
+    names = ("plumless", "buckeroo", "across:shaft")
+    assert zlib.crc32(b"plumless") == zlib.crc32(b"buckeroo")
+    one, other = Reduction(Network()), Reduction(Network())
+    first = {name: one.sample_of(ca.SX.sym(name)) for name in names}
+    then = {name: other.sample_of(ca.SX.sym(name)) for name in ("across:shaft", "plumless")}
+    assert not np.any(first["plumless"][1:-1] == first["buckeroo"][1:-1])
+    for name, column in then.items():
+        np.testing.assert_array_equal(column, first[name])

@@ -128,6 +128,7 @@ class Reduction:
         self.order: list[tuple[str, ca.SX]] = []
         self.values_only = {s.name() for s, _ in network.parameters.values()}
         self.sampled = self.sample_values()
+        self.seeds: set[int] = set()
         self.safe: dict[str, bool] = {}
         """Of values looked at: whether each, by itself, stays off zero."""
         self.rows = OpenRows()
@@ -176,7 +177,11 @@ class Reduction:
         column = self.sampled.get(name)
         if column is None:
             # By its name, so that it is the same whatever was looked at before, and in every process.
-            column = np.random.default_rng(zlib.crc32(name.encode())).uniform(-2.0, 2.0, SAMPLES)
+            seed = zlib.crc32(name.encode())
+            while seed in self.seeds:  # two names that meet would look equal
+                seed += 1
+            self.seeds.add(seed)
+            column = np.random.default_rng(seed).uniform(-2.0, 2.0, SAMPLES)
             column[0] = column[-1] = 0.0
             self.sampled[name] = column
         return column
