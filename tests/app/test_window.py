@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QApplication,
     QComboBox,
     QLabel,
+    QMenu,
     QMessageBox,
     QPushButton,
     QToolTip,
@@ -846,3 +847,15 @@ def test_names_out_of_a_file_are_shown_as_they_are(window, questions):
     strips = window.page("Runs").strips
     shown = [item.toPlainText() for item in strips.scene().items() if isinstance(item, pg.TextItem)]
     assert any(name in text for text in shown), shown
+    # Menus and buttons would take & for the sign of a key.
+    motor = next(key for key, card in session.drive.cards.items() if card.name == name)
+    session.do(commands.rename_card(session.drive, motor, "&Run && stop"))
+    run_with(window)
+    motor = next(key for key, card in session.drive.cards.items() if card.name == "&Run && stop")
+    menu = QMenu(window)
+    strips._offer_units(menu, f"{motor}.speed")
+    window.settings.setValue("recent", [str(window.session.path.parent / "a&b.pendel")])
+    recent = QMenu(window)
+    window.files.fill_recent(recent)
+    texts = [action.text() for action in (*menu.actions(), *recent.actions())]
+    assert texts and all("&" not in text.replace("&&", "") for text in texts)

@@ -34,7 +34,7 @@ from pendel.app.loops.wishes import Wishes
 from pendel.app.session.loop_words import loop_state
 from pendel.app.session.page import Page
 from pendel.app.session.session import Session
-from pendel.app.widgets.basic import button, clear, column, label, rule, scrolled, wrapped
+from pendel.app.widgets.basic import button, clear, column, label, literal, rule, scrolled, wrapped
 from pendel.app.widgets.theme import colour, tokens
 from pendel.app.widgets.timers import RefreshWhenShown, single_shot
 from pendel.core.drive.commands import Command
@@ -371,7 +371,7 @@ class LoopsPage(Page):
             card = actual.card.split(" · ")[-1].lower()
             seen = f"actual {actual.label}" if actual.label.startswith(card) else f"actual {card} {actual.label}"
             loop_button = button(
-                f"{standing.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}",
+                literal(f"{standing.loop.label}\n{seen if len(seen) < 33 else seen[:31] + ' …'}\n{words}"),
                 lambda k=key: self._choose(k),
             )
             if standing.changed_inside:

@@ -17,6 +17,7 @@ from pendel.app.plots.thinning import stepped
 from pendel.app.runs.sector_bands import Bands
 from pendel.app.runs.trace import Trace
 from pendel.app.session.usual_strips import StripSpec
+from pendel.app.widgets.basic import literal
 from pendel.app.widgets.signal_drag import accept_signals
 from pendel.app.widgets.theme import font, tokens, trace_colour
 from pendel.core.runs.kept import KeptRun
@@ -490,7 +491,7 @@ class Strips(PlotView):
         for key in self.specs[n].signals:
             self._offer_units(menu, key)
         for key in self.specs[n].signals:
-            menu.addAction(f"Take off {self.said_of.get(key, key)}", lambda k=key: self._take_off(n, k))
+            menu.addAction(literal(f"Take off {self.said_of.get(key, key)}"), lambda k=key: self._take_off(n, k))
         menu.addSeparator()
         menu.addAction("Fit", self.fit)
         menu.addAction("Remove this strip", lambda: (self.specs.pop(n), self.changed.emit()))
@@ -502,7 +503,7 @@ class Strips(PlotView):
         for other in OTHERS.get(declared, ()):
             if units is not None and other != units.of(key, declared):
                 menu.addAction(
-                    f"Show {self.said_of.get(key, key)} in {other}",
+                    literal(f"Show {self.said_of.get(key, key)} in {other}"),
                     lambda k=key, u=other: self.unit_chosen.emit(k, u),
                 )
 

@@ -38,6 +38,11 @@ def wrapped(text: str, role: str = "") -> QLabel:
     return text_label
 
 
+def literal(text: str) -> str:
+    """A name for a menu or a button, where Qt would take & for the sign of a key."""
+    return text.replace("&", "&&")
+
+
 def button(text: str, action: Callable[[], object], role: str = "") -> QPushButton:
     push = QPushButton(text)
     if role:

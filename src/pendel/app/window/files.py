@@ -15,6 +15,7 @@ from pendel.app.session.autosaves import Slot, slots
 from pendel.app.session.differences import differences
 from pendel.app.session.run_shelf import writable
 from pendel.app.session.session import Session
+from pendel.app.widgets.basic import literal
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive
 from pendel.core.drive.examples import DEMO, EXAMPLES
@@ -243,13 +244,15 @@ class DriveFiles(QObject):
         menu.clear()
         for path in sorted(EXAMPLES.glob("*.pendel"), key=lambda p: (p != DEMO, p.name)):
             title = json.loads(path.read_text("utf-8"))["settings"]["title"].split("·")[-1].strip()
-            menu.addAction(f"{title[:1].upper()}{title[1:]}", lambda p=path: self.may_leave() and self.open_path(p))
+            menu.addAction(
+                literal(f"{title[:1].upper()}{title[1:]}"), lambda p=path: self.may_leave() and self.open_path(p)
+            )
 
     def fill_shelf(self, menu: QMenu) -> None:
         """What is on the user's own shelf; choosing one takes it off."""
         menu.clear()
         for name, path in on_shelf():
-            menu.addAction(name, lambda n=name, p=path: self.take_off_shelf(n, p))
+            menu.addAction(literal(name), lambda n=name, p=path: self.take_off_shelf(n, p))
         if menu.isEmpty():
             menu.addAction("Nothing yet").setEnabled(False)
 
@@ -264,7 +267,7 @@ class DriveFiles(QObject):
     def fill_recent(self, menu: QMenu) -> None:
         menu.clear()
         for text in self._recent():
-            menu.addAction(text, lambda p=text: self.may_leave() and self.open_path(Path(p)))
+            menu.addAction(literal(text), lambda p=text: self.may_leave() and self.open_path(Path(p)))
         if menu.isEmpty():
             menu.addAction("None yet").setEnabled(False)
 

@@ -8,6 +8,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QPen
 from PyQt6.QtWidgets import QGraphicsPathItem, QMenu
 
+from pendel.app.widgets.basic import literal
 from pendel.app.widgets.theme import colour
 from pendel.core.catalogue.declare import Link, Part
 from pendel.core.catalogue.index import kind_of
@@ -135,6 +136,6 @@ class WireDrawing:
         if len(fitting) == 1 or where is None:
             return fitting[0].name
         menu = QMenu(self.view)
-        actions = {menu.addAction(f"{s.label}  ({s.unit})" if s.unit else s.label): s.name for s in fitting}
+        actions = {menu.addAction(literal(f"{s.label}  ({s.unit})" if s.unit else s.label)): s.name for s in fitting}
         chosen = menu.exec(where)
         return actions.get(chosen) if chosen else None
