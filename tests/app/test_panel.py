@@ -7,10 +7,12 @@ from PyQt6.QtWidgets import QDialog
 
 from pendel.app.bench.board import LinkState
 from pendel.app.bench.control_dialog import ControlDialog
+from pendel.app.bench.controls import ButtonControl, SwitchControl
 from pendel.core.bench.facts import BoardState
 from pendel.core.drive import commands
 from pendel.core.drive.document import PanelControl
 from pendel.core.drive.file import from_text, to_text
+from pendel.core.quantities.named import Names
 
 from .conftest import lay_out, settle, until
 from .test_window import LEFT, choose
@@ -45,6 +47,17 @@ def panel(window):
 
 def inner(panel, title):
     return next(f.inner for f in panel.canvas.frames.values() if f.control.title == title)
+
+
+def test_titles_out_of_a_file_make_no_keys(application):
+    """Of a button, & would be a key by which a drive is operated that nobody chose."""
+    control = PanelControl("button", "supply.U_0", "&Run", 0, 0, 2, 1, "0", "1", (("1", "&on"), ("0", "o&ff")))
+    made = ButtonControl(control, "V", Names({})), SwitchControl(control, "V", Names({}))
+    made[1].show_value(1.0)
+    assert made[0].button.text() == "&&Run" and made[1].button.text() == "&&on"
+    assert all(each.button.shortcut().isEmpty() for each in made)
+    for each in made:
+        each.deleteLater()
 
 
 def test_controls_act_on_a_live_run_and_show_it(panel, window):

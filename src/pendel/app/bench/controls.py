@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from pendel.app.widgets.basic import Field
+from pendel.app.widgets.basic import Field, literal
 from pendel.app.widgets.theme import colour, font
 from pendel.core.drive.document import PanelControl
 from pendel.core.errors import ExpressionProblem
@@ -81,7 +81,7 @@ class ButtonControl(Control):
 
     def __init__(self, control: PanelControl, unit: str, names: Names):
         super().__init__(control, unit, names)
-        self.button = QPushButton(control.title or control.target)
+        self.button = QPushButton(literal(control.title or control.target))
         self.inside.addWidget(self.button)
         self.button.pressed.connect(lambda: self.changed.emit(control.high or "1"))
         self.button.released.connect(self._let_go)
@@ -108,7 +108,7 @@ class SwitchControl(Control):
         self.button.setChecked(on)
         words = dict(self.control.names)
         named = words.get(self.control.high or "1", "on") if on else words.get(self.control.low or "0", "off")
-        self.button.setText(named if value is not None else "–")
+        self.button.setText(literal(named) if value is not None else "–")
 
 
 class SelectorControl(Control):

@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QWidget
 
 from pendel.app.session.session import Session
-from pendel.app.widgets.basic import button, clear, label, row
+from pendel.app.widgets.basic import button, clear, label, literal, row
 from pendel.core.drive import assemblies
 from pendel.core.drive.nesting import ancestors
 
@@ -53,9 +53,13 @@ class AssemblyBar(QWidget):
         self.shown = facts
         clear(self.line)
         self.boxes = {}
-        self.line.addWidget(button(f"‹ {drive.title.split('·')[-1].strip()}", lambda: self.session.enter(""), "link"))
+        self.line.addWidget(
+            button(literal(f"‹ {drive.title.split('·')[-1].strip()}"), lambda: self.session.enter(""), "link")
+        )
         for key in way:
-            self.line.addWidget(button(f"/ {drive.cards[key].name}", lambda k=key: self.session.enter(k), "link"))
+            self.line.addWidget(
+                button(literal(f"/ {drive.cards[key].name}"), lambda k=key: self.session.enter(k), "link")
+            )
         self.line.addStretch(1)
         self._add_following(inside, face.follows, following)
 
@@ -72,7 +76,7 @@ class AssemblyBar(QWidget):
             return
         self.line.addWidget(label("Changes go also to", "muted"))
         for key in list(others)[:MOST_BOXES]:
-            box = QCheckBox(drive.cards[key].name)
+            box = QCheckBox(literal(drive.cards[key].name))
             box.setChecked(others[key])
             box.setToolTip(f"Whether {drive.cards[key].name} follows what is changed here")
             box.toggled.connect(lambda on, k=key: self._follow(k, on, inside))
