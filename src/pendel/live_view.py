@@ -130,8 +130,8 @@ class Live:
         return str(self._status["state"])
 
     def advance(self, span: float | str) -> None:
-        """Go on by so many seconds (or a text such as ``"50 ms"``), in whole ticks, as fast as it can, and stop there. A
-        drive without a controller stops at the end of the step that gets there; `time` is where that is.
+        """Go on by so many seconds (or a text such as ``"50 ms"``), in whole ticks, as fast as it can, and stop
+        there. A drive without a controller stops at the end of the step that gets there; `time` is where that is.
 
         Raises
         ------

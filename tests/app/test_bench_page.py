@@ -243,7 +243,13 @@ def test_the_oscilloscope_keeps_streams_records_and_set_ups(bench, window, tmp_p
     # Scale and offset as typed, with a sentence where that is no number.
     before = scope.frame.values[:, 0].copy() if scope.frame is not None else None
     first = scope.shown[0].channel
-    for column, text, meant in ((SCALE, "1/4", 0.25), (OFFSET, "−3", -3.0), (SCALE, "0", None), (OFFSET, "abc", None)):
+    for column, text, meant in (
+        (SCALE, "0,5", 0.5),
+        (SCALE, "1/4", 0.25),
+        (OFFSET, "−3", -3.0),
+        (SCALE, "0", None),
+        (OFFSET, "abc", None),
+    ):
         scope.table.item(0, column).setText(text)
         if meant is None:
             assert text in said[-1] and first.title in said[-1]

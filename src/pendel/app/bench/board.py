@@ -62,8 +62,8 @@ class Board(QObject):
     values_read = pyqtSignal()
     logged = pyqtSignal(str)
     """A sentence on what happened."""
-    framed = pyqtSignal(object)
-    """A record at full rate that was fetched."""
+    framed = pyqtSignal(object, object)
+    """A record at full rate that was fetched, and its channels."""
     progressed = pyqtSignal(float)
 
     def __init__(self, session: Session, parent: QObject):
@@ -444,7 +444,7 @@ class Board(QObject):
                     self._take_values(looked.values)
                 if isinstance(frame, Frame) and record is self._capture:
                     self._capture = None
-                    self.framed.emit(frame)
+                    self.framed.emit(frame, list(record.channels))
                 elif frame is CaptureState.OFF and record is self._capture:
                     self._capture = None
                     self.log("The board refused the record. Check its channels and how many samples it has.")

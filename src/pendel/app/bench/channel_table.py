@@ -115,7 +115,7 @@ class ChannelTable(QTableWidget):
             one = replace(one, visible=item.checkState() == Qt.CheckState.Checked)
         elif item.column() in (SCALE, OFFSET):
             try:
-                number, why = value_in_field(item.text(), "", Names({})), ""
+                number, why = value_in_field(item.text().replace(",", "."), "", Names({})), ""
             except ExpressionProblem as problem:
                 number, why = np.nan, f" ({problem})"
             scales = item.column() == SCALE

@@ -55,8 +55,6 @@ class ScopePanel(QWidget):
         self.recording: Recording | None = None
         self.frames = 0
         """Frames that were drawn."""
-        self._asked_for: list[Channel] = []
-        """Channels of the record that the board takes."""
         inside = column(self, (12, 10, 12, 6), 6)
         inside.addLayout(self._build_top())
         self.trigger = TriggerBar()
@@ -387,17 +385,16 @@ class ScopePanel(QWidget):
         channels = [s.channel for s in self.shown if s.visible] or [s.channel for s in self.shown]
         if channels != [s.channel for s in self.shown]:
             self.status_message.emit("A record at full rate has all channels; take off those that are not needed.")
-        self._asked_for = [s.channel for s in self.shown]
         self.board.capture(
-            self._asked_for,
+            [s.channel for s in self.shown],
             self.trigger.trigger,
             self.trigger.frame_samples,
             self.trigger.ticks_a_sample,
         )
         self.state.set_text("the board records")
 
-    def _take_record(self, frame: Frame) -> None:
-        if self._asked_for != [s.channel for s in self.shown] or frame.values.shape[1] != len(self.shown):
+    def _take_record(self, frame: Frame, channels: list[Channel]) -> None:
+        if channels != [s.channel for s in self.shown]:
             self.status_message.emit("The record came for other channels than those shown now. Record again.")
             return
         if self.sampler is not None:

@@ -42,10 +42,7 @@ class ScopeSpectrum(Plot):
         biggest = 1 + int(np.argmax(spectrum.amplitude[1:]))
         tall = np.flatnonzero(spectrum.amplitude[1:] > SMALL * spectrum.amplitude[biggest])
         count = min(len(spectrum.frequency), max(LEAST_LINES, 2 + int(1.15 * (tall[-1] + 1)) if len(tall) else 0))
-        lines, sizes = (
-            spectrum.frequency[1:count],
-            spectrum.amplitude[1:count],
-        )  # beside the mean, others would not be seen
+        lines, sizes = spectrum.frequency[1:count], spectrum.amplitude[1:count]  # the mean would hide all others
         x = np.repeat(lines, 3)
         shown = np.column_stack([np.zeros_like(sizes), sizes, np.zeros_like(sizes)]).ravel()
         if spectrum.amplitude[biggest] <= ROUNDING * np.max(np.abs(y)):

@@ -293,7 +293,8 @@ class WayView(QWidget):
         rhythm = f"sampled every {figure(model.dt, 's', 3)}" if model.dt else "continuous: no block lies between"
         order = f"{len(least.model.states)} of {len(model.states)} states count"
         words = [
-            f"{rhythm} · {'' if looked_at.transfer.range else 'about the drive '}{looked_at.transfer.point.name} · {order}"
+            f"{rhythm} · {'' if looked_at.transfer.range else 'about the drive '}"
+            f"{looked_at.transfer.point.name} · {order}"
         ]
         if looked_at.loop is not None and math.isfinite(looked_at.loop.crossover):
             loop = looked_at.loop

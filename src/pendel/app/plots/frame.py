@@ -47,13 +47,13 @@ class Frame(pg.GraphicsWidget):
         self.left, self.bottom = FigureAxis("left"), bottom or FigureAxis("bottom")
         self.items: list[QGraphicsItem] = []
         """What was added, in the order in which it was."""
-        grid = QGraphicsGridLayout()
-        grid.setContentsMargins(1, 1, 1, 1)
-        grid.setSpacing(0)
-        self.setLayout(grid)
-        grid.addItem(self.vb, 0, 1)
+        cells = QGraphicsGridLayout()
+        cells.setContentsMargins(1, 1, 1, 1)
+        cells.setSpacing(0)
+        self.setLayout(cells)
+        cells.addItem(self.vb, 0, 1)
         for axis, place in ((self.left, (0, 0)), (self.bottom, (1, 1))):
-            grid.addItem(axis, *place)
+            cells.addItem(axis, *place)
             axis.linkToView(self.vb)
             axis.setZValue(ABOVE_FILLED)
             axis.setPen(pg.mkPen(tokens().hairline))
@@ -62,7 +62,6 @@ class Frame(pg.GraphicsWidget):
             axis.enableAutoSIPrefix(False)
             axis.setGrid(int(255 * GRID) if levels or axis is self.bottom else False)
         self.left.setWidth(left)
-        self.grid = grid
 
     def label(self, axis: pg.AxisItem, words: str) -> None:
         """Write what an axis counts, and in which unit."""

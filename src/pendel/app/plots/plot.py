@@ -35,7 +35,7 @@ class Plot(FrameView):
         if bottom:
             frame.label(frame.bottom, bottom)
         # Above the plot, where no curve can cross it.
-        frame.grid.setContentsMargins(0, CAPTION, 4, 0)
+        frame.layout().setContentsMargins(0, CAPTION, 4, 0)
         self.caption = pg.TextItem(anchor=(0, 0))
         self.caption.setParentItem(frame)
         self.caption.setPos(AXIS_WIDTH, -1)

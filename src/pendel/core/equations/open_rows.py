@@ -7,7 +7,7 @@ kept until their row changes, in a heap, and so are the lengths of the rows whos
 from __future__ import annotations
 
 import heapq
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
 import casadi as ca
@@ -45,7 +45,7 @@ class Row:
 class OpenRows:
     """Rows in the order in which they came, and which of them hold an unknown."""
 
-    def __init__(self, rows: Iterable[Row] = ()):
+    def __init__(self) -> None:
         self._rows: dict[int, Row] = {}
         self._count = 0
         self.holders: dict[str, set[Row]] = {}
@@ -55,8 +55,6 @@ class OpenRows:
         self._lengths: list[tuple[int, int]] = []
         """Of rows whose score is not known: unknowns, place. An entry that its row has left behind is
         passed over."""
-        for row in rows:
-            self.add(row, row.unknowns)
 
     def __iter__(self) -> Iterator[Row]:
         return iter(list(self._rows.values()))

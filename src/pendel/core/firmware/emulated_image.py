@@ -34,7 +34,7 @@ def board_file(name: str) -> str:
 
 
 def sizes(lowered: Lowered) -> str:
-    own = f"#define PD_OWN_T {lowered.name}_t\n#define PD_OWN_INIT {lowered.name}_init\n#define PD_OWN_TICK {lowered.name}_tick\n"
+    own = "".join(f"#define PD_OWN_{what.upper()} {lowered.name}_{what}\n" for what in ("t", "init", "tick"))
     return own + constants(
         {
             "MEASURED": len(lowered.deck.measured),

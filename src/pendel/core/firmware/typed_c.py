@@ -2,8 +2,8 @@
 writing where nothing of it lies.
 
 For the latter the controller is built as a program of its own with the compiler's checks of undefined behaviour
-(ISO/IEC 9899:1999, annex J.2, as far as a compiler can tell) and fed with what its inputs were in a run. It ends at the first
-finding, so that nothing here is touched by what it does."""
+(ISO/IEC 9899:1999, annex J.2, as far as a compiler can tell) and fed with what its inputs were in a run. It ends
+at the first finding, so that nothing here is touched by what it does."""
 
 from __future__ import annotations
 

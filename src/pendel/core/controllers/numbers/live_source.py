@@ -87,7 +87,8 @@ def conversions(lowered: Lowered, block: LoweredBlock, last: str = "") -> str:
         lines.append(f"    {places[v.name]} = pd_within_{suffix}(values->{member}, {low}, {high});")
     lines += [f"    b->{n.name} = {converted_number(writer, n)};" for n in block.live]
     body = "\n".join(lines)
-    return f"{taker(lowered, block)}\n{{\n{body}\n{last}}}\n\n{giver(lowered, block)}\n{{\n    *values = b->values;\n}}\n\n"
+    takes = f"{taker(lowered, block)}\n{{\n{body}\n{last}}}\n\n"
+    return f"{takes}{giver(lowered, block)}\n{{\n    *values = b->values;\n}}\n\n"
 
 
 def as_kept(value: float, bits: int) -> float:
