@@ -8,20 +8,23 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QTreeWidgetItemIterator
 
 from pendel.app.drive.assembly_bar import AssemblyBar
-from pendel.app.drive.editors.flux_dialogs import FluxWizard
+from pendel.app.drive.editors.flux_dialogs import FluxWizard, fit_words
 from pendel.app.runs.torque_panel import drive_of
+from pendel.app.session.jobs import WORK_OUT
 from pendel.app.widgets.theme import tokens
-from pendel.core.catalogue.machines.flux import fitted
+from pendel.core.catalogue.machines.flux import fitted, star_of, table_of
 from pendel.core.check import examine
 from pendel.core.drive import commands, file, shelf
 from pendel.core.drive.document import Drive, End
 from pendel.core.drive.examples import EXAMPLES
 from pendel.core.drive.nesting import members
+from pendel.core.errors import RunProblem
 from pendel.core.formats.traces import save_traces
 from pendel.core.runs.torque_speed import most_torque
+from pendel.core.worked_out import NotYet, at_once
 
 from ..core.test_assemblies import two_filters
-from .conftest import finish, settle
+from .conftest import finish, settle, until
 from .test_window import LEFT, card_point, click_card, on_sheet, type_into
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
@@ -473,6 +476,8 @@ def test_flux_tables_from_file_to_run(window, tmp_path):
         seen["as a delta"] = (wizard.table.i_q[-1], wizard.table.psi_d[0][0])
         wizard.winding.setCurrentIndex(0)
         seen["as a star"] = (wizard.table.i_q[-1], wizard.table.psi_d[0][0])
+        until(lambda: "misses them" in wizard.note.text())  # the smooth fit is worked out beside the window
+        seen["fit"] = wizard.note.text()
         before = wizard.pair.surface.grab().toImage()
         QTest.mousePress(wizard.pair.surface, LEFT, pos=wizard.pair.surface.rect().center())
         QTest.mouseMove(wizard.pair.surface, wizard.pair.surface.rect().center() + QPoint(60, 20))
@@ -484,6 +489,7 @@ def test_flux_tables_from_file_to_run(window, tmp_path):
     inspector.flux_editor.load(tmp_path / "mine.csv")
     assert "psi_d, psi_q" in seen["lacking"][0] and not seen["lacking"][1]
     assert "sign convention is the other one" in seen["wrong way round"] and seen["turned"]
+    assert "The smooth fit misses them by at most" in seen["fit"]
     (i_delta, psi_delta), (i_star, psi_star) = seen["as a delta"], seen["as a star"]
     assert (i_delta / i_star, psi_delta / psi_star) == pytest.approx((3**0.5, 3**-0.5))
     assert session.drive.cards["haul_machine"].flux is not None
@@ -497,7 +503,7 @@ def test_flux_tables_from_file_to_run(window, tmp_path):
     inspector.flux_editor.window_.close()
     session.undo.undo()
     assert session.drive.cards["haul_machine"].flux is None
-    remembered = FluxWizard(tmp_path / "mine.csv", window.settings, 250.0)
+    remembered = FluxWizard(tmp_path / "mine.csv", window.session, 250.0)
     assert remembered.names["psi_q"].currentData() == "second" and remembered.take.isEnabled()
     session.undo.setClean()
 
@@ -534,3 +540,55 @@ def test_torque_over_speed_shows_the_runs_within_the_envelope(window):
     picture = panel.plot.grab().toImage()
     brass = QColor(tokens().brass).rgb()
     assert any(picture.pixel(i, j) == brass for i in range(picture.width()) for j in range(0, picture.height(), 3))
+
+
+def test_what_takes_long_about_a_table_is_worked_out_beside_the_window(window):
+    """The fit of measured tables takes up to seconds: the drive is open meanwhile, and says the rest when it is known."""
+    window.session.undo.setClean()
+    window.files.open_path(EXAMPLES / "haul_drive_tables.pendel")
+    session = window.session
+    table = session.drive.cards["haul_machine"].flux
+    psi_q = np.array(table.psi_q)
+    psi_q[12, 20] *= 1.2  # a node that no machine has: the longest way to a fit
+    bad = table_of(np.array(table.i_d), np.array(table.i_q), np.array(table.psi_d), psi_q, "measured")
+    session.select(["haul_machine"])
+    settle()
+    inspector = window.drive_page.inspector
+    (tab,) = (b for b in inspector.findChildren(QAbstractButton) if b.text() == "Values")
+    QTest.mouseClick(tab, LEFT)
+    figures = inspector.follow_box.count()
+    assert figures and not [f for f in session.findings if "bend the wrong way" in f.sentence]
+    session.do(commands.set_flux(session.drive, "haul_machine", bad))
+    with at_once(), pytest.raises(NotYet):
+        fitted(bad)  # so the edit was done without it
+    assert not session.examined.faults and session.jobs.busy(WORK_OUT)
+    inspector.refresh()
+    assert inspector.follow_box.count() == 0
+    settle()
+    assert [f for f in session.findings if "bend the wrong way" in f.sentence and f.card == "haul_machine"]
+    assert inspector.follow_box.count() == figures
+    session.undo.undo()
+    settle()
+    assert not [f for f in session.findings if "bend the wrong way" in f.sentence]
+
+
+def test_what_cannot_be_worked_out_is_said_once_and_the_drive_stays_open(window, monkeypatch):
+    window.session.undo.setClean()
+    asked = []
+
+    def fails(work, stopping):
+        asked.append(work)
+        raise RunProblem("There is not enough memory.")
+
+    monkeypatch.setattr(window.session.lowering, "work_out", fails)
+    window.files.open_path(EXAMPLES / "haul_drive_tables.pendel")
+    session = window.session
+    table = session.drive.cards["haul_machine"].flux
+    slow = star_of(table)
+    session.do(commands.set_flux(session.drive, "haul_machine", slow))
+    session.select(["haul_machine"])
+    settle()
+    assert len([w for w in asked if w.arguments == (slow,)]) == 1
+    assert not session.examined.faults and slow == session.drive.cards["haul_machine"].flux
+    assert "not enough memory" in fit_words(slow, session.slow_work)
+    window.session.undo.setClean()

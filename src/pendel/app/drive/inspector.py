@@ -43,7 +43,7 @@ from pendel.core.drive import commands
 from pendel.core.drive.document import Card, End
 from pendel.core.drive.findings import Finding
 from pendel.core.drive.nesting import resolved, with_members
-from pendel.core.errors import DriveProblem, ExpressionProblem
+from pendel.core.errors import DriveProblem, ExpressionProblem, RunProblem
 from pendel.core.plant.methods import METHODS
 from pendel.core.quantities.expressions import is_literal
 from pendel.core.quantities.units import figure, number_text
@@ -520,17 +520,18 @@ class Inspector(QWidget):
 
     def _show_follows(self, kind: Kind) -> None:
         assert self.follow_box is not None and kind.follows is not None
+        follows, card = kind.follows, self.session.drive.cards[self.card]
         clear(self.follow_box)
         values = self.session.examined.values.get(self.card, {})
         try:
-            figures = kind.follows(values, self.session.drive.cards[self.card])
-        except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError, ExpressionProblem):
+            figures = self.session.slow_work.known(lambda: follows(values, card)) or []
+        except (RunProblem, ArithmeticError, LookupError, RuntimeError, TypeError, ValueError, ExpressionProblem):
             figures = []
         for f in figures:
             self.follow_box.addLayout(figure_row(f.label, f.symbol, figure(f.value, f.unit)))
         if self.curve_view is not None and kind.curve is not None and figures:
             try:
-                curve = kind.curve(values, self.session.drive.cards[self.card])
+                curve = kind.curve(values, card)
             except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
                 curve = None
             if curve is not None:

@@ -85,8 +85,7 @@ class LoopsPage(Page):
         inside = QHBoxLayout(of_loops)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(0)
-        self.plots = LoopPlots()
-        inside.addWidget(self.plots, 1)
+        self._beside_plots = inside
         inside.addWidget(self._build_right())
         self.stack = QStackedWidget()
         self.stack.addWidget(of_loops)
@@ -101,6 +100,16 @@ class LoopsPage(Page):
         """A drive that is to run before gains are tried, and the step that takes them."""
         self._try_late = single_shot(self, 0, self._go_on_trying)
         session.runs_changed.connect(self._try_late.start)
+
+    @cached_property
+    def plots(self) -> LoopPlots:
+        """Made when first needed, as the page by itself takes a while."""
+        plots = LoopPlots()
+        self._beside_plots.insertWidget(0, plots, 1)
+        return plots
+
+    def build_rest(self) -> None:
+        _ = self.plots
 
     @cached_property
     def way(self) -> WayView:

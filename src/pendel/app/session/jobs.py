@@ -56,6 +56,7 @@ WRITE_C = JobKind("write C", "firmware", "The C cannot be written", newest_wins=
 FIND_RANGES = JobKind("find ranges", "process beside", "No ranges found")
 PROPOSE_FORMATS = JobKind("propose formats", "process beside", "No formats proposed")
 ON_PROCESSOR = JobKind("run on a processor", "process beside", "It did not run on a processor")
+WORK_OUT = JobKind("work out", "firmware", "What follows from a table is not known")
 READ_RUNS = JobKind("read kept runs", "disk", "The kept runs cannot be read", newest_wins=True)
 DESCRIBE = JobKind("describe the board", "firmware", "The board cannot be described", newest_wins=True)
 BENCH = JobKind("bench", "bench", "The board cannot do this")
@@ -81,6 +82,7 @@ KINDS = (
     FIND_RANGES,
     PROPOSE_FORMATS,
     ON_PROCESSOR,
+    WORK_OUT,
     READ_RUNS,
     DESCRIBE,
     BENCH,

@@ -1,5 +1,6 @@
 """What is lowered to C or to numbers of a processor is lowered in a process of its own: it is Python from end to
-end, which would hold up the window from a thread, and need not wait for loops that are judged."""
+end, which would hold up the window from a thread, and need not wait for loops that are judged. Fits of tables are
+worked out there, too."""
 
 from __future__ import annotations
 
@@ -9,8 +10,9 @@ from typing import Any
 from pendel.core.drive.document import Drive
 from pendel.core.drive.file import to_text
 from pendel.core.errors import RunProblem
-from pendel.core.runs.requests import DescribeRequest, WriteRequest
+from pendel.core.runs.requests import DescribeRequest, WorkRequest, WriteRequest
 from pendel.core.runs.worker import Beside
+from pendel.core.worked_out import Work
 
 LONGEST = 300.0
 """Seconds that ordering a drive's equations and lowering its controller may take."""
@@ -41,6 +43,10 @@ class Lowering:
         if refused := refused_c(drive):
             raise RunProblem(str(refused[0]))
         return self._worker.ask(request(to_text(drive)), LONGEST, stopping)
+
+    def work_out(self, work: Work, stopping: Callable[[], bool] = lambda: False) -> Any:
+        """The result of what takes long, such as the smooth fit of flux tables. Raises as `Beside.ask`."""
+        return self._worker.ask(WorkRequest(work), LONGEST, stopping)
 
     def close(self) -> None:
         self._worker.close()

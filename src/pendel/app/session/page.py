@@ -25,6 +25,9 @@ class Page(QWidget):
         self.session = session
         self.setObjectName("page")
 
+    def build_rest(self) -> None:
+        """Build what the page leaves for later, at the latest when it is first needed."""
+
     def fit(self) -> None:
         """Show all there is."""
 

@@ -17,6 +17,7 @@ from pendel.app.session.live_view import LiveView
 from pendel.app.session.lowering import Lowering
 from pendel.app.session.run_shelf import RunShelf, writable
 from pendel.app.session.signal_evaluator import SignalEvaluator
+from pendel.app.session.slow_work import SlowWork
 from pendel.app.widgets.timers import single_shot
 from pendel.core.catalogue.assembly import kind_in
 from pendel.core.catalogue.declare import Kind
@@ -35,6 +36,7 @@ from pendel.core.loops.judged_at import JudgedAt
 from pendel.core.loops.modes import Mechanics
 from pendel.core.runs.kept import KeptRun, Remark
 from pendel.core.runs.worker import Beside
+from pendel.core.worked_out import at_once
 
 AUTOSAVE_AFTER_MS, AUTOSAVE_AT_LAST_MS = 1500, 5000
 """After a pause in editing; and without one, after its first edit."""
@@ -102,6 +104,8 @@ class Session(QObject):
         self.beside_worker = Beside()
         """The process that runs what is needed to judge the drive, and to check its shipped code."""
         self.lowering = Lowering()
+        self.slow_work = SlowWork(self.jobs, self.lowering, self)
+        self.slow_work.arrived.connect(self._examine_anew)
         self.shelf = RunShelf(self.jobs, self.beside_worker, self)
         self.shelf.changed.connect(self.runs_changed)
         self.shelf.problems_found.connect(self._runs_unread)
@@ -143,10 +147,18 @@ class Session(QObject):
     def _examine(self) -> Examined:
         """What is said of the drive. Whatever happens in it, editing and autosave go on."""
         try:
-            return examine(self.drive)
+            with at_once() as later:
+                examined = examine(self.drive)
+            self.slow_work.begin(later)
+            return examined
         except Exception as problem:  # the edit's boundary
             traceback.print_exc()
             return Examined([fault(f"The drive cannot be examined: {problem}. Undo the last edit (Ctrl+Z).")])
+
+    def _examine_anew(self) -> None:
+        """Something about the drive is known that was not."""
+        self.examined = self._examine()
+        self.examined_changed.emit()
 
     def open(self, drive: Drive, path: Path | None, slot: Slot | None = None) -> None:
         """Make ``drive`` the open one, with its kept runs. ``slot`` is where its unsaved changes were

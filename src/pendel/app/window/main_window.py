@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from threading import Thread
 
 from PyQt6.QtCore import QSettings, Qt, QTimer
@@ -123,16 +124,20 @@ class MainWindow(QMainWindow):
         """Build the pages that were not shown yet, one after another with time for all else between them, once they
         are loaded."""
         ahead = QTimer(self)
+        steps = self._built_one_by_one()
 
         def build_next() -> None:
-            left = [title for title, page in self.pages.items() if not isinstance(page, Page)]
-            if not left or self.session.closing:
+            if self.session.closing or (not loading.is_alive() and next(steps, None) is None):
                 ahead.stop()
-            elif not loading.is_alive():
-                self.page(left[0])
 
         ahead.timeout.connect(build_next)
         ahead.start(BUILD_AHEAD_MS)
+
+    def _built_one_by_one(self) -> Iterator[Page]:
+        for title in list(self.pages):
+            yield (page := self.page(title))
+            page.build_rest()
+            yield page
 
     def _listen_to(self, page: Page) -> None:
         page.status_message.connect(self.say)

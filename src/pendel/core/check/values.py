@@ -18,6 +18,7 @@ from pendel.core.quantities.stepping import own_unit
 from pendel.core.quantities.units import NO_TURN, NONE, SCALED, figure, number_text, si_unit_of
 from pendel.core.quantities.units import unit as unit_of
 from pendel.core.vocabulary import ValueRole
+from pendel.core.worked_out import NotYet
 
 
 def evaluate_value(value: Value, text: str, names: Names, meant: Callable[[], str] | None = None) -> float:
@@ -101,11 +102,13 @@ def worked_out(
     key: str, card: Card, kind: Kind, values: dict[str, float], result: Examined
 ) -> list[Contradiction] | None:
     """What a kind finds contradictory in its values; none where what it works out from them leads to no
-    numbers, as when one is far from all that is usual."""
+    numbers, as when one is far from all that is usual. What takes long is left out `at_once`."""
     try:
         if isinstance(kind, Part) and kind.equation_values is not None:
             kind.equation_values(values, card)
         return kind.contradictions(values, card) if kind.contradictions else []
+    except NotYet:
+        return []
     except (ArithmeticError, LookupError, RuntimeError, TypeError, ValueError):
         result.findings.append(
             fault(

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from pendel.core.drive.document import KeptTransfer
 from pendel.core.loops.judged_at import JudgedAt
+from pendel.core.worked_out import Work
 
 
 @dataclass(frozen=True)
@@ -153,6 +154,13 @@ class CalmRequest:
     own_c: bool = False
 
 
+@dataclass(frozen=True)
+class WorkRequest:
+    """Work out what takes long: `pendel.core.worked_out`. It holds no drive."""
+
+    work: Work
+
+
 Request = (
     RunRequest
     | CheckRequest
@@ -169,6 +177,7 @@ Request = (
     | TolerateRequest
     | ModesRequest
     | CalmRequest
+    | WorkRequest
 )
 BRINGS_C = (
     RunRequest,
@@ -184,5 +193,5 @@ BRINGS_C = (
     CalmRequest,
 )
 """Requests that may run C of the drive's author, behind the question."""
-OWN_ANSWERS = (WriteRequest, DescribeRequest)
-"""Requests that run no C of a drive and read nothing but its text."""
+OWN_ANSWERS = (WriteRequest, DescribeRequest, WorkRequest)
+"""Requests that run no C of a drive and read nothing but what they hold."""

@@ -55,6 +55,7 @@ from pendel.core.runs.requests import (
     SweepRequest,
     TolerateRequest,
     TransferRequest,
+    WorkRequest,
     WriteRequest,
 )
 from pendel.core.temporary import temporary_folder
@@ -161,6 +162,8 @@ def serve(connection: Connection, shared: Shared, folder: Path) -> None:
 
 
 def perform(request: Request, shared: Shared, folder: Path) -> RunFinished | Answered:
+    if isinstance(request, WorkRequest):
+        return Answered(request.work.do())
     drive = from_text(request.drive_text)
     if isinstance(request, WriteRequest):
         from pendel.core.firmware.written import write_c

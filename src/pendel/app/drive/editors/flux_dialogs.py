@@ -6,16 +6,17 @@ import json
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QSettings, Qt
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QDialog, QDialogButtonBox, QGridLayout, QWidget
 
 from pendel.app.drive.editors.flux_view import ContourView, SurfaceView
+from pendel.app.session.session import Session
+from pendel.app.session.slow_work import SlowWork
 from pendel.app.widgets.basic import button, column, label, row, wrapped
 from pendel.core.catalogue.machines import flux
 from pendel.core.drive.document import FluxTable
-from pendel.core.errors import FileProblem
+from pendel.core.errors import FileProblem, RunProblem
 from pendel.core.formats.flux_files import ROLES, Layout, assembled, guess, unit_choices, variables
-from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.run_roles import signals_of
 from pendel.core.vocabulary import SignalRole
 
@@ -35,8 +36,10 @@ MAPS = (
 class MapPair(QWidget):
     """One map, chosen by a list, as surface and contour lines."""
 
-    def __init__(self) -> None:
+    def __init__(self, slow_work: SlowWork) -> None:
         super().__init__()
+        self.slow_work = slow_work
+        slow_work.arrived.connect(self._draw)
         self.choice = QComboBox()
         self.choice.setAccessibleName("Map shown")
         for words, unit, _ in MAPS:
@@ -48,18 +51,26 @@ class MapPair(QWidget):
         body.addLayout(row(label("Shown", "muted"), self.choice, 1))
         body.addLayout(row(self.surface, self.contours, spacing=10), 1)
 
+    def _fit(self) -> flux.CoEnergy | None:
+        """The smooth fit of the table that is shown; none without a sound one, and until it is known."""
+        table = self.table
+        if table is None or flux.faults(table):
+            return None
+        try:
+            return self.slow_work.known(lambda: flux.fitted(table))
+        except RunProblem:  # said beside it
+            return None
+
     def show_table(self, table: FluxTable | None) -> None:
         self.table = table
         self._draw()
 
     def _draw(self) -> None:
-        sound = self.table is not None and not any(c.fault for c in flux.concerns(self.table))
+        fit = self._fit()
         for view in (self.surface, self.contours):
-            view.setVisible(sound)
-        if not sound:
+            view.setVisible(fit is not None)
+        if fit is None or self.table is None:
             return
-        assert self.table is not None
-        fit = flux.fitted(self.table)
         rims = (self.table.i_d[0], self.table.i_d[-1]), (self.table.i_q[0], self.table.i_q[-1])
         x, y = (np.linspace(low, high, FINE) for low, high in rims)
         _, unit, by = MAPS[self.choice.currentIndex()]
@@ -72,9 +83,15 @@ class MapPair(QWidget):
         self.contours.show_rims(*rims)
 
 
-def fit_told(table: FluxTable) -> str:
-    """How exact the smooth fit is, at the table's nodes and between them."""
-    at_nodes, between = (max(0.001, 100 * share) for share in (flux.fitted(table).misfit, flux.left_out(table)))
+def fit_words(table: FluxTable, slow_work: SlowWork) -> str:
+    """How exact the smooth fit is, at the table's nodes and between them, as far as it is known."""
+    try:
+        shares = slow_work.known(lambda: (flux.fitted(table).misfit, flux.left_out(table)))
+    except RunProblem as problem:
+        return f"There is no smooth fit of them: {problem}"
+    if shares is None:
+        return "Their smooth fit is being worked out …"
+    at_nodes, between = (max(0.001, 100 * share) for share in shares)
     return (
         f"The smooth fit misses them by at most {at_nodes:.2g} % of the largest flux, "
         f"and nodes left out of it by {between:.2g} %."
@@ -84,11 +101,12 @@ def fit_told(table: FluxTable) -> str:
 class FluxWizard(QDialog):
     """Maps a file's columns or matrices to currents and fluxes; remembers it for files of the same names."""
 
-    def __init__(self, path: Path, settings: QSettings, most: float, parent: QWidget | None = None):
+    def __init__(self, path: Path, session: Session, most: float, parent: QWidget | None = None):
         super().__init__(parent)
         self.setWindowTitle(f"Flux tables from {path.name}")
         self.resize(820, 640)
-        self.path, self.settings, self.most = path, settings, most
+        self.path, self.settings, self.most = path, session.settings, most
+        self.slow_work = session.slow_work
         self.arrays = variables(path)
         self.table: FluxTable | None = None
         self.names: dict[str, QComboBox] = {}
@@ -112,7 +130,7 @@ class FluxWizard(QDialog):
         for stored, words in (("star", "of a phase in star"), ("delta", "of a winding in delta")):
             self.winding.addItem(words, stored)
         body.addLayout(row(label("Matrices"), self.rows, self.mirror, 1, label("Values"), self.winding, spacing=12))
-        self.pair = MapPair()
+        self.pair = MapPair(self.slow_work)
         body.addWidget(self.pair, 1)
         self.note = wrapped("", "")
         body.addWidget(self.note)
@@ -126,6 +144,7 @@ class FluxWizard(QDialog):
             box.currentIndexChanged.connect(lambda _: self.follow())
         for check in (*self.signs.values(), self.mirror):
             check.toggled.connect(lambda _: self.follow())
+        self.slow_work.arrived.connect(self.follow)
         self.follow()
 
     def _build_grid(self) -> QGridLayout:
@@ -203,14 +222,21 @@ class FluxWizard(QDialog):
         except FileProblem as problem:
             sentences = [str(problem)]
         else:
-            concerns = flux.concerns(table, self.most)
-            sentences = [c.sentence for c in concerns]
-            if not any(c.fault for c in concerns):
+            sentences = [c.sentence for c in flux.faults(table)]
+            if not sentences:
                 self.table = table
-                sentences.append(f"{len(table.i_d)} × {len(table.i_q)} points. {fit_told(table)}")
+                sentences = self._doubts(table)
+                sentences.append(f"{len(table.i_d)} × {len(table.i_q)} points. {fit_words(table, self.slow_work)}")
         self.note.setText("\n".join(sentences))
         self.pair.show_table(self.table)
         self.take.setEnabled(self.table is not None)
+
+    def _doubts(self, table: FluxTable) -> list[str]:
+        try:
+            concerns = self.slow_work.known(lambda: flux.concerns(table, self.most))
+        except RunProblem:  # said with the fit
+            return []
+        return [c.sentence for c in concerns or ()]
 
     def accept(self) -> None:
         layout = self.layout_chosen()
@@ -229,11 +255,11 @@ class FluxWizard(QDialog):
 class FluxWindow(QDialog):
     """The tables of a machine, with the currents of its latest run on the contour lines."""
 
-    def __init__(self, table: FluxTable, name: str, run: KeptRun | None, card: str, parent: QWidget | None = None):
+    def __init__(self, table: FluxTable, name: str, session: Session, card: str, parent: QWidget | None = None):
         super().__init__(parent)
         self.setWindowTitle(f"{name}: flux tables")
         self.resize(900, 560)
-        self.pair = MapPair()
+        self.pair = MapPair(session.slow_work)
         body = column(self, (16, 14, 16, 12), 8)
         body.addWidget(
             label(
@@ -243,6 +269,7 @@ class FluxWindow(QDialog):
             )
         )
         body.addWidget(self.pair, 1)
+        run = session.last_run
         currents = signals_of(run, card, SignalRole.CURRENT_DQ) if run is not None else []
         if run is not None and currents:
             d, q = map(run.trace, currents)

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QDialog, QFileDialog, QVBoxLayout, QWidget
 
-from pendel.app.drive.editors.flux_dialogs import FluxWindow, FluxWizard, fit_told
+from pendel.app.drive.editors.flux_dialogs import FluxWindow, FluxWizard, fit_words
 from pendel.app.session.session import Session
 from pendel.app.widgets.basic import button, clear, column, label, row, wrapped
 from pendel.core.catalogue.machines import flux
@@ -32,6 +32,7 @@ class FluxEditor(QWidget):
         body.addLayout(self.others)
         self.note = wrapped("", "wrong")
         body.addWidget(self.note)
+        self.session.slow_work.arrived.connect(self.refresh)
         self.refresh()
 
     def refresh(self) -> None:
@@ -44,14 +45,13 @@ class FluxEditor(QWidget):
         if table is None:
             self.words.setText("No tables yet.")
             return
-        faults = any(c.fault for c in flux.concerns(table))
         lines = [
             f"{len(table.i_d)} × {len(table.i_q)} points" + (f" from {table.source}" if table.source else ""),
             *(f"{n} {figure(a[0], 'A')} … {figure(a[-1], 'A')}" for n, a in (("i_d", table.i_d), ("i_q", table.i_q))),
             "Beyond, the fluxes go on straight, which is a guess; the picture shows the border dashed.",
         ]
-        if not faults:
-            lines.insert(3, fit_told(table))
+        if not flux.faults(table):
+            lines.insert(3, fit_words(table, self.session.slow_work))
         self.words.setText("\n".join(lines))
 
     def choose(self) -> None:
@@ -64,13 +64,14 @@ class FluxEditor(QWidget):
         limit = self.session.kinds()[self.card].value_name(ValueRole.CURRENT_LIMIT)
         most = self.session.examined.values.get(self.card, {}).get(limit, float("nan"))
         try:
-            wizard = FluxWizard(path, self.session.settings, most, self)
+            wizard = FluxWizard(path, self.session, most, self)
         except FileProblem as problem:
             self.note.setText(str(problem))
             return
         self.note.setText("")
         if wizard.exec() == QDialog.DialogCode.Accepted and wizard.table is not None:
             self._take(wizard.table)
+        wizard.deleteLater()
 
     def _take(self, table: FluxTable) -> None:
         self.session.attempt(lambda: commands.set_flux(self.session.drive, self.card, table))
@@ -78,5 +79,5 @@ class FluxEditor(QWidget):
     def open_window(self) -> None:
         card = self.session.drive.cards[self.card]
         if card.flux is not None:
-            self.window_ = FluxWindow(card.flux, card.name, self.session.last_run, self.card, self.window())
+            self.window_ = FluxWindow(card.flux, card.name, self.session, self.card, self.window())
             self.window_.show()

@@ -116,11 +116,11 @@ def lacking(v: Values, card: Card) -> list[Contradiction]:
         return [
             Contradiction("It has no flux tables yet. Load them on its page “Tables”, or take the machine's.", "flux")
         ]
-    return [Contradiction(c.sentence, "flux") for c in flux.concerns(card.flux) if c.fault]
+    return [Contradiction(c.sentence, "flux") for c in flux.faults(card.flux)]
 
 
 def reach(v: Values, card: Card) -> list[Figure]:
-    if card.flux is None or any(c.fault for c in flux.concerns(card.flux)):
+    if card.flux is None or flux.faults(card.flux):
         return []
     torque, d, q = CurrentPlane(card.flux, flux.fitted(card.flux), v["p"], v["I_max"]).most()
     return [

@@ -20,12 +20,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property, lru_cache
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from pendel.core.drive.document import FluxTable
+from pendel.core.worked_out import worked_out
 
 if TYPE_CHECKING:
     import scipy.sparse
@@ -37,8 +38,16 @@ MOST_CELLS = 64
 MARGIN, MOST_MARGIN = 0.25, 8
 """Of the table's range, on each side, in whole cells, at most so many: where the fit goes on beyond the rim,
 and where φ comes to rest."""
-STIFFNESS = 1e-3
-"""Weight of third differences, so that what the data leave open is smooth."""
+STIFFNESSES = (1e-3, 1e-2, 3e-2, 1e-1, 3e-1, 1.0)
+"""Weights of third differences, so that what the data leave open is smooth. The first does as long as the fit
+with it is convex. Two tables that do not come from one energy, as measured ones never quite do, leave steps
+between neighbours at the rim; a slack spline follows them with bends that no machine has."""
+MORE_MISSED = 1.7
+"""How many times as much (root mean square, at the nodes) a stiffer fit may miss as the first one: then it has left
+out what lies between the tables. More, and the tables themselves bend."""
+STANDS_OUT = 6.0
+"""Times the root mean square: a node that is missed by more is wrong, where noise and tables of two energies spread
+what is missed over all of them."""
 FLATTEST = 0.02
 """Least incremental inductance, over the largest of the table, in any direction of the current."""
 SURE = 0.25
@@ -227,7 +236,15 @@ class Problem:
     """A table's least squares: the spline whose slopes meet both tables at once at the nodes ``kept``.
     Numbers are over the largest flux times the shortest cell."""
 
-    def __init__(self, axes: Axes, psi: Axes, edges: Axes, kept: np.ndarray | None = None) -> None:
+    def __init__(
+        self,
+        axes: Axes,
+        psi: Axes,
+        edges: Axes,
+        kept: np.ndarray | None = None,
+        *,
+        stiffness: float = STIFFNESSES[0],
+    ) -> None:
         import scipy.sparse
 
         self.axes, self.edges = axes, edges
@@ -242,7 +259,7 @@ class Problem:
         widths = [np.convolve(np.pad(np.diff(e), 1, mode="edge"), [0.5, 0.5], "valid") for e in edges]
         bends = [scipy.sparse.diags(h**3) @ design(k, e, 3) for h, k, e in zip(widths, self.knots, edges)]
         eye = [scipy.sparse.identity(n) for n in self.count]
-        smooth = STIFFNESS * scipy.sparse.vstack(
+        smooth = stiffness * scipy.sparse.vstack(
             [scipy.sparse.kron(bends[0], eye[1]), scipy.sparse.kron(eye[0], bends[1])]
         )
         # w is free by a constant; the last row settles it.
@@ -254,6 +271,7 @@ class Problem:
         ]
         self.matrix, self.wanted = matrix, np.concatenate(wanted)
         self.square, self.right = (matrix.T @ matrix).tocsc(), matrix.T @ self.wanted
+        self.nodes = rows.shape[0]
 
     def plain(self) -> np.ndarray:
         """By the normal equations, corrected by what the result leaves of the table: as exact as by orthogonal
@@ -271,6 +289,11 @@ class Problem:
             left = self.matrix.T @ (self.wanted - self.matrix @ solution)
             solution += scipy.linalg.cho_solve_banded((factors, True), left)
         return solution
+
+    def missed(self, coefficients: np.ndarray) -> tuple[float, float]:
+        """Root mean square and largest of what the fluxes at the nodes are off."""
+        left = (self.wanted - self.matrix @ coefficients)[: self.nodes]
+        return float(np.sqrt(np.mean(left**2))), float(np.max(np.abs(left)))
 
     def fit(self, coefficients: np.ndarray) -> Fit:
         return Fit(self.knots, coefficients.reshape(self.count) * self.scale)
@@ -367,7 +390,7 @@ def lifted(packed: np.ndarray, least: float) -> np.ndarray:
     return np.concatenate([mean + turned * 0.5 * (a - c), 2**0.5 * turned * b, mean - turned * 0.5 * (a - c)])
 
 
-@lru_cache(maxsize=16)
+@worked_out
 def fitted(table: FluxTable) -> CoEnergy:
     """The co-energy of a table that is free of faults."""
     axes = [np.array(table.i_d), np.array(table.i_q)]
@@ -377,7 +400,11 @@ def fitted(table: FluxTable) -> CoEnergy:
     coefficients = problem.plain()
     top, lack, at, lack_anywhere = problem.lack(coefficients)
     if lack_anywhere > 0:
-        coefficients = problem.convex(coefficients, FLATTEST * top)
+        stiffer = stiff_enough(problem, coefficients, psi)
+        if stiffer is None:
+            coefficients = problem.convex(coefficients, FLATTEST * top)
+        else:
+            coefficients, lack = stiffer, 0.0
     fit = problem.fit(coefficients)
     even = on_even_cells(fit, edges, axes)
     missing = lacking(even, edges)
@@ -387,6 +414,21 @@ def fitted(table: FluxTable) -> CoEnergy:
     origin = even.derivative(0.0, 0.0, 0, 0)[0, 0]
     misfit, bent = float(max(gaps)) / problem.scale, max(0.0, lack - FLATTEST)
     return replace(even, coefficients=even.coefficients - origin, misfit=misfit, bent=bent, bent_at=at)
+
+
+def stiff_enough(slack: Problem, coefficients: np.ndarray, psi: Axes) -> np.ndarray | None:
+    """Coefficients of the least stiff fit that is convex, margins included; none where it would have to leave
+    the tables for that."""
+    most = MORE_MISSED * slack.missed(coefficients)[0]
+    for stiffness in STIFFNESSES[1:]:
+        problem = Problem(slack.axes, psi, slack.edges, stiffness=stiffness)
+        stiffer = problem.plain()
+        mean, worst = problem.missed(stiffer)
+        if mean > most or worst > STANDS_OUT * mean:
+            return None
+        if problem.lack(stiffer)[3] <= 0:
+            return stiffer
+    return None
 
 
 def lacking(even: CoEnergy, edges: Axes) -> float:
@@ -448,7 +490,7 @@ BOUND_HAIR = 1e-3
 FOLDS = 5
 
 
-@lru_cache(maxsize=16)
+@worked_out
 def left_out(table: FluxTable) -> float:
     """By how much fluxes at nodes that were left out of the fit are missed, over the largest flux: every node
     is once. It tells what to expect between nodes, which the misfit at the nodes that were fitted does

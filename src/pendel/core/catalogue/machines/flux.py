@@ -48,7 +48,12 @@ def axis_faults(name: str, axis: np.ndarray) -> list[Concern]:
 
 def concerns(table: FluxTable, most: float = float("nan")) -> list[Concern]:
     """What is wrong or doubtful: holes, axes, signs, monotonic rise, symmetry across, range against ``most``
-    (A)."""
+    (A). Where nothing is wrong, the fit is needed: see `pendel.core.worked_out`."""
+    return faults(table) or doubts(table, most)
+
+
+def faults(table: FluxTable) -> list[Concern]:
+    """Why a table cannot be used: holes, axes, signs."""
     i_d, i_q = np.array(table.i_d), np.array(table.i_q)
     concerns = axis_faults("i_d", i_d) + axis_faults("i_q", i_q)
     shapes = {
@@ -76,14 +81,13 @@ def concerns(table: FluxTable, most: float = float("nan")) -> list[Concern]:
                     "Fill it or leave its row out."
                 )
             )
-    if any(c.fault for c in concerns):
+    if concerns:
         return concerns
-    return concerns + doubts(table, i_d, i_q, psi_d, psi_q, most)
+    return [c for c in falls(i_d, i_q, psi_d, psi_q) if c.fault]
 
 
-def doubts(
-    table: FluxTable, i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray, most: float
-) -> list[Concern]:
+def falls(i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray) -> list[Concern]:
+    """Where fluxes fall with their currents."""
     doubts: list[Concern] = []
     for name, axis_name, psi, way in (("psi_d", "i_d", psi_d, 0), ("psi_q", "i_q", psi_q, 1)):
         slope = np.diff(psi, axis=way)
@@ -111,9 +115,16 @@ def doubts(
                     False,
                 )
             )
-    if any(c.fault for c in doubts):
-        return doubts
+    return doubts
+
+
+def doubts(table: FluxTable, most: float) -> list[Concern]:
+    """What is doubtful in a table without faults."""
     import scipy.interpolate  # slow to load, and few drives need it
+
+    i_d, i_q = np.array(table.i_d), np.array(table.i_q)
+    psi_d, psi_q = np.array(table.psi_d, float), np.array(table.psi_q, float)
+    doubts = falls(i_d, i_q, psi_d, psi_q)
 
     at_rest = scipy.interpolate.RegularGridInterpolator((i_d, i_q), psi_d, bounds_error=False, fill_value=None)(
         [[0.0, 0.0]]
@@ -202,4 +213,4 @@ def table_of(i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndar
     return FluxTable(tuple(map(float, i_d)), tuple(map(float, i_q)), d, q, source)
 
 
-__all__ = ["CoEnergy", "Concern", "concerns", "fitted", "left_out", "mirrored", "star_of", "table_of"]
+__all__ = ["CoEnergy", "Concern", "concerns", "faults", "fitted", "left_out", "mirrored", "star_of", "table_of"]

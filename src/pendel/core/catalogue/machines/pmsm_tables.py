@@ -20,7 +20,7 @@ from pendel.core.catalogue.machines.optima import envelope_of_tables
 from pendel.core.catalogue.machines.pmsm import THIRD
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.catalogue.remarks.flux_tables import left_tables
-from pendel.core.drive.document import Card
+from pendel.core.drive.document import Card, FluxTable
 from pendel.core.equations.context import PartContext
 from pendel.core.equations.kinds import SurfaceNumbers
 from pendel.core.vocabulary import SignalRole, ValueRole
@@ -65,6 +65,7 @@ def build(c: PartContext) -> None:
 
 
 def surfaces(card: Card) -> SurfaceNumbers:
+    assert card.flux is not None  # a card without them has a finding
     fit = flux.fitted(card.flux)
     return {"flux": (fit.cells, fit.numbers)}
 
@@ -80,8 +81,9 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
     return [Contradiction(c.sentence, "flux", fault=c.fault) for c in concerns]
 
 
-def usable(card: Card) -> bool:
-    return card.flux is not None and not any(c.fault for c in flux.concerns(card.flux))
+def usable(card: Card) -> FluxTable | None:
+    """Its tables, where they have no faults."""
+    return card.flux if card.flux is not None and not flux.faults(card.flux) else None
 
 
 def torque_over(fit: flux.CoEnergy, p: float, current: float, angles: np.ndarray) -> np.ndarray:
@@ -92,9 +94,10 @@ def torque_over(fit: flux.CoEnergy, p: float, current: float, angles: np.ndarray
 
 
 def follows(v: Values, card: Card) -> list[Figure]:
-    if not usable(card):
+    table = usable(card)
+    if table is None:
         return []
-    fit = flux.fitted(card.flux)
+    fit = flux.fitted(table)
     psi = [f[0, 0] for f in fit.fluxes(0.0, 0.0)]
     l_dd, l_dq, l_qq = (float(f[0, 0]) for f in fit.inductances(0.0, 0.0))
     angles = np.linspace(0, math.pi / 2, 91)
@@ -122,10 +125,11 @@ def most_torque(v: Values, card: Card, link: float) -> Curve | None:
 
 
 def torque_curve(v: Values, card: Card) -> Curve | None:
-    if not usable(card):
+    table = usable(card)
+    if table is None:
         return None
     angles = np.linspace(0, math.pi / 2, 61)
-    torque = torque_over(flux.fitted(card.flux), v["p"], v["I_max"], angles)
+    torque = torque_over(flux.fitted(table), v["p"], v["I_max"], angles)
     best = int(np.argmax(torque))
     return Curve("Torque at the current limit", "Lead", "deg", "N·m", angles, torque, (angles[best], torque[best]))
 
