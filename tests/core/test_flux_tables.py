@@ -345,6 +345,8 @@ def test_measured_tables_are_fitted_as_closely_as_they_agree_and_not_called_bent
     largest = np.max(np.abs(exact[0]))
     off = max(np.max(np.abs(a - b)) for a, b in zip(fit.fluxes(axis, axis), exact)) / largest
     assert off < 8e-3 * share + 4 * noise
+    # Nodes left out are missed by what the tables disagree and by their own noise, not by swings of a slack spline.
+    assert fit.misfit < flux.left_out(table) < 0.004 + 0.02 * share + 16 * noise
     wide = np.linspace(-500, 500, 301)
     assert np.min(co_energy.least_eigenvalue(*fit.inductances(wide, wide))) > 0
 

@@ -109,6 +109,8 @@ class CoEnergy:
     convex one was taken."""
     bent_at: tuple[float, float] = (0.0, 0.0)
     """Where it lacked most (A)."""
+    stiffness: float = STIFFNESSES[0]
+    """The weight of third differences with which it was fitted."""
 
     @property
     def numbers(self) -> tuple[float, ...]:
@@ -396,7 +398,7 @@ def fitted(table: FluxTable) -> CoEnergy:
     axes = [np.array(table.i_d), np.array(table.i_q)]
     psi = [np.array(table.psi_d, float), np.array(table.psi_q, float)]
     edges = [edges_of(a) for a in axes]
-    problem = Problem(axes, psi, edges)
+    problem, stiffness = Problem(axes, psi, edges), STIFFNESSES[0]
     coefficients = problem.plain()
     top, lack, at, lack_anywhere = problem.lack(coefficients)
     if lack_anywhere > 0:
@@ -404,7 +406,7 @@ def fitted(table: FluxTable) -> CoEnergy:
         if stiffer is None:
             coefficients = problem.convex(coefficients, FLATTEST * top)
         else:
-            coefficients, lack = stiffer, 0.0
+            stiffness, coefficients, lack = *stiffer, 0.0
     fit = problem.fit(coefficients)
     even = on_even_cells(fit, edges, axes)
     missing = lacking(even, edges)
@@ -413,12 +415,13 @@ def fitted(table: FluxTable) -> CoEnergy:
     gaps = [np.max(np.abs(a - b)) for a, b in zip(even.fluxes(*axes), psi)]
     origin = even.derivative(0.0, 0.0, 0, 0)[0, 0]
     misfit, bent = float(max(gaps)) / problem.scale, max(0.0, lack - FLATTEST)
-    return replace(even, coefficients=even.coefficients - origin, misfit=misfit, bent=bent, bent_at=at)
+    centred = even.coefficients - origin
+    return replace(even, coefficients=centred, misfit=misfit, bent=bent, bent_at=at, stiffness=stiffness)
 
 
-def stiff_enough(slack: Problem, coefficients: np.ndarray, psi: Axes) -> np.ndarray | None:
-    """Coefficients of the least stiff fit that is convex, margins included; none where it would have to leave
-    the tables for that."""
+def stiff_enough(slack: Problem, coefficients: np.ndarray, psi: Axes) -> tuple[float, np.ndarray] | None:
+    """The least stiffness whose fit is convex, margins included, and its coefficients; none where it would have
+    to leave the tables for that."""
     most = MORE_MISSED * slack.missed(coefficients)[0]
     for stiffness in STIFFNESSES[1:]:
         problem = Problem(slack.axes, psi, slack.edges, stiffness=stiffness)
@@ -427,7 +430,7 @@ def stiff_enough(slack: Problem, coefficients: np.ndarray, psi: Axes) -> np.ndar
         if mean > most or worst > STANDS_OUT * mean:
             return None
         if problem.lack(stiffer)[3] <= 0:
-            return stiffer
+            return stiffness, stiffer
     return None
 
 
@@ -494,7 +497,8 @@ FOLDS = 5
 def left_out(table: FluxTable) -> float:
     """By how much fluxes at nodes that were left out of the fit are missed, over the largest flux: every node
     is once. It tells what to expect between nodes, which the misfit at the nodes that were fitted does
-    not."""
+    not. All folds are as stiff as the fit."""
+    stiffness = fitted(table).stiffness
     axes = [np.array(table.i_d), np.array(table.i_q)]
     psi = [np.array(table.psi_d, float), np.array(table.psi_q, float)]
     edges = [edges_of(a) for a in axes]
@@ -502,7 +506,7 @@ def left_out(table: FluxTable) -> float:
     worst = 0.0
     for fold in range(FOLDS):
         out = (k + 2 * j) % FOLDS == fold
-        problem = Problem(axes, psi, edges, ~out)
+        problem = Problem(axes, psi, edges, ~out, stiffness=stiffness)
         fit = problem.fit(problem.plain())
         for order, p in zip(((1, 0), (0, 1)), psi):
             worst = max(worst, float(np.max(np.abs(fit.derivative(axes[0], axes[1], order) - p)[out])))
