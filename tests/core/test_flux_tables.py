@@ -11,8 +11,10 @@ import scipy.io
 import scipy.optimize
 
 import pendel
+from pendel.core.catalogue.index import kind_of
 from pendel.core.catalogue.machines import co_energy, flux
-from pendel.core.catalogue.machines.optima import CurrentPlane
+from pendel.core.catalogue.machines.optima import CurrentPlane, strongest
+from pendel.core.check import examine
 from pendel.core.errors import DriveHasFindings, FileProblem
 from pendel.core.formats.flux_files import assembled, guess, variables
 from pendel.core.loops.linear import linear_plant
@@ -361,3 +363,55 @@ def test_tables_that_bend_and_come_from_one_energy_are_still_called_bent():
     fit = flux.fitted(table)
     assert fit.bent > 0.05
     assert np.hypot(fit.bent_at[0] + 60, fit.bent_at[1]) < 50
+
+
+@pytest.mark.parametrize("current", [1e-3, 10.0, 250.0])
+def test_the_most_torque_of_a_current_is_that_of_the_textbook(current):
+    """Constant inductances: i_d = ψ/(4ΔL) − √((ψ/(4ΔL))² + I²/2) with ΔL = L_q − L_d (Morimoto and others, IEEE Trans.
+    Ind. Appl. 26 (1990) 866)."""
+    L_d, L_q, psi_pm, p = 0.4e-3, 0.9e-3, 0.1, 4.0
+    axis = np.linspace(-300, 300, 13)
+    d, q = np.meshgrid(axis, axis, indexing="ij")
+    table = flux.table_of(axis, axis, psi_pm + L_d * d, L_q * q)
+    over = psi_pm / (4 * (L_q - L_d))
+    i_d = over - np.sqrt(over**2 + current**2 / 2)
+    i_q = np.sqrt(current**2 - i_d**2)
+    wanted = 1.5 * p * (psi_pm + (L_d - L_q) * i_d) * i_q, i_d, i_q
+    for within in (None, table):
+        found = strongest(flux.fitted(table), p, current, within=within)
+        assert found == pytest.approx(wanted, rel=1e-5, abs=1e-5 * current)
+
+
+def test_a_reluctance_machine_has_its_most_torque_towards_more_flux():
+    """Its d axis has the larger inductance, so the best lead is on the other side; at the rim of the table a smaller current
+    than the limit is the strongest. Against SciPy's search on the analytic fluxes, over the whole box."""
+    i_d, i_q = np.linspace(-60, 300, 25), np.linspace(-300, 300, 31)
+
+    def along_d(d):
+        return 0.05 * np.tanh(d / 90) + 2e-4 * d
+
+    d, q = np.meshgrid(i_d, i_q, indexing="ij")
+    table = flux.table_of(i_d, i_q, along_d(d), 0.3e-3 * q)
+
+    def torque(x):
+        return 6.0 * (along_d(x[0]) - 0.3e-3 * x[0]) * x[1]
+
+    for current in (100.0, 250.0, 400.0):
+        limit = {"type": "ineq", "fun": lambda x, most=current: most - np.hypot(*x)}
+        best = scipy.optimize.minimize(
+            lambda x: -torque(x), [60.0, 60.0], bounds=[(-60, 300), (0, 300)], constraints=[limit], method="SLSQP"
+        )
+        most, d, q = strongest(flux.fitted(table), 4.0, current, within=table)
+        assert most == pytest.approx(torque(best.x), rel=1e-3)
+        assert (d, q) == pytest.approx(tuple(best.x), abs=2.0)
+        assert np.hypot(d, q) <= current * (1 + 1e-9)
+    drive = pendel.Drive("Reluctance")
+    drive.add("pmsm_tables", "M", p="4", I_max="250 A")
+    card = drive.document.cards["m"] = dataclasses.replace(drive.document.cards["m"], flux=table)
+    values = examine(drive.document).values["m"]
+    figures = {f.symbol: f.value for f in kind_of(card).follows(values, card)}
+    assert figures["M_max"] == pytest.approx(strongest(flux.fitted(table), 4.0, 250.0)[0]) and figures["β"] < 0
+    curve = kind_of(card).curve(values, card)
+    assert curve.mark == pytest.approx((figures["β"], figures["M_max"]))
+    assert np.interp(curve.mark[0], curve.x, curve.y) == pytest.approx(figures["M_max"], rel=1e-3)
+    assert np.max(curve.y) <= figures["M_max"] * (1 + 1e-9)

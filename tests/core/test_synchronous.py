@@ -202,6 +202,31 @@ def test_currents_are_the_fewest_that_give_the_torque_within_the_voltage(torque,
         assert abs(gives((i_d, i_q))) > 0.9 * reach
 
 
+def test_a_machine_with_the_larger_inductance_along_d_has_its_most_torque_with_more_field():
+    """Against SciPy's search; the block that weakens the field only says so, and keeps to i_d up to 0."""
+    swapped = {**VALUES, "L_d": VALUES["L_q"], "L_q": VALUES["L_d"]}
+    d = pendel.Drive("Swapped")
+    d.add("pmsm", "Machine", **swapped)
+    machine = pmsm.circuit(examine(d.document).values["machine"], d.document.cards["machine"])
+    lead = scipy.optimize.minimize_scalar(
+        lambda a: -pmsm.torque_of(machine, 250 * np.sin(a), 250 * np.cos(a)), bounds=(-1.5, 1.5), method="bounded"
+    )
+    i_d, i_q = pmsm.best_point(machine, 250.0, 0.0, 560 / np.sqrt(3))
+    assert lead.x > 0.05 and i_d == pytest.approx(250 * np.sin(lead.x), abs=0.2)
+    assert pmsm.torque_of(machine, i_d, i_q) == pytest.approx(-lead.fun, rel=1e-6)
+    assert pmsm.torque_of(machine, 0.0, 250.0) < 0.99 * -lead.fun
+    currents = ("torque_to_currents", "Currents", {**MACHINE, "L_d": "1.4 mH", "L_q": "0.9 mH"})
+    wires = [("torque.out", "currents.torque")]
+    d = blocks(currents, wires=wires, constants={"Torque": 150.0})
+    (said,) = [f for f in examine(d.document).findings if f.card == "currents"]
+    assert not said.stops and "L_d (1.4 mH) is above L_q (900 µH)" in said.sentence
+    run = d.run(0.05)
+    assert run["currents.i_d"].y[-1] == 0.0
+    assert 1.5 * 4 * 0.32 * run["currents.i_q"].y[-1] == pytest.approx(150.0)
+    d.set("currents.L_q", "1.4 mH")
+    assert not [f for f in examine(d.document).findings if f.card == "currents"]
+
+
 def test_the_envelope_falls_beyond_its_corner_as_the_optimum_does():
     card = pendel.Drive("x")
     card.add("pmsm", "Machine", **VALUES)

@@ -16,6 +16,7 @@ from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import (
     Block,
     Choice,
+    Contradiction,
     Figure,
     Value,
     Values,
@@ -24,6 +25,7 @@ from pendel.core.catalogue.machines import flux
 from pendel.core.catalogue.remarks import field_orientation, rotor_angle
 from pendel.core.controllers.deck import Regulation
 from pendel.core.drive.document import Card
+from pendel.core.quantities.units import figure
 from pendel.core.vocabulary import ValueRole
 
 PHASES = ("a", "b", "c")
@@ -170,6 +172,21 @@ def update_currents(torque, speed, u_link, i_d, i_q, p, psi, L_d, L_q, I_max, U_
     most = minimum(most, sqrt(maximum(flux * flux - rest * rest, 0.0)) / L_q)
     i_d = d
     i_q = saturate(torque / (1.5 * p * (psi - more * d)), -most, most)
+
+
+def field_along_d(v: Values, card: Card) -> list[Contradiction]:
+    """The update weakens the field only, as machines need it whose magnets lie in the way of the d axis."""
+    if v["L_d"] <= v["L_q"]:
+        return []
+    return [
+        Contradiction(
+            f"L_d ({figure(v['L_d'], 'H')}) is above L_q ({figure(v['L_q'], 'H')}): the least current would have i_d above "
+            "0, which this block never demands. It keeps within its limits, but takes more current. Check the axes, or "
+            "take the block by tables.",
+            "L_d",
+            fault=False,
+        )
+    ]
 
 
 INVARIANT = Choice("invariant", "Keeps", (("amplitude", "amplitudes"), ("power", "power")))
@@ -402,6 +419,7 @@ KINDS = (
             EVERY,
         ),
         update=update_currents,
+        contradictions=field_along_d,
         summary=lambda v, card: (f"to {v['I_max']}",),
         mark="M",
     ),

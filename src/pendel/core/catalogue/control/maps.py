@@ -11,7 +11,7 @@ import numpy as np
 from pendel.core.catalogue.control.ports import EVERY, gives, reads
 from pendel.core.catalogue.declare import ANY, Block, Contradiction, Figure, Rows, Value, Values
 from pendel.core.catalogue.machines import flux
-from pendel.core.catalogue.machines.optima import CurrentPlane
+from pendel.core.catalogue.machines.optima import CurrentPlane, strongest
 from pendel.core.drive.document import Card, FluxTable
 from pendel.core.vocabulary import ValueRole
 
@@ -122,7 +122,7 @@ def lacking(v: Values, card: Card) -> list[Contradiction]:
 def reach(v: Values, card: Card) -> list[Figure]:
     if card.flux is None or flux.faults(card.flux):
         return []
-    torque, d, q = CurrentPlane(card.flux, flux.fitted(card.flux), v["p"], v["I_max"]).most()
+    torque, d, q = strongest(flux.fitted(card.flux), v["p"], v["I_max"], within=card.flux)
     return [
         Figure("Torque at most", "M_max", torque, "N·m"),
         Figure("with along d", "i_d", d, "A"),

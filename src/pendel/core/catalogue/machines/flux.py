@@ -159,12 +159,13 @@ def doubts(table: FluxTable, most: float) -> list[Concern]:
                 False,
             )
         )
-    reach = min(-i_d[0], i_q[-1])
+    far = i_d[0] if -i_d[0] >= i_d[-1] else i_d[-1]  # a reluctance machine may have its field along +d
+    reach = min(abs(far), i_q[-1])
     if most == most and most > 1.001 * reach:
         doubts.append(
             Concern(
                 f"The current limit of {figure(most, 'A')} lies beyond the table, which ends at i_d "
-                f"{figure(i_d[0], 'A')} and i_q {figure(i_q[-1], 'A')}. Beyond it the fluxes go on "
+                f"{figure(far, 'A')} and i_q {figure(i_q[-1], 'A')}. Beyond it the fluxes go on "
                 "straight, which is a guess.",
                 False,
             )

@@ -8,6 +8,7 @@ Takeda, Hirasa, Taniguchi: IEEE Trans. Ind. Appl. 26 (1990) 866; the search is o
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from functools import lru_cache
 
 import numpy as np
@@ -17,6 +18,64 @@ from pendel.core.drive.document import FluxTable
 
 ALONG_D, ALONG_Q = 401, 201
 SPEEDS = 61
+LEADS = 181
+"""Between which the best lead of a current is looked for."""
+
+
+def torque_at(fit: CoEnergy, p: float, i_d: np.ndarray, i_q: np.ndarray) -> np.ndarray:
+    """Torque (N·m) of currents (A) one by one, all of one shape."""
+    psi_d, psi_q = fit.along(i_d, i_q)
+    return 1.5 * p * (psi_d * i_q - psi_q * i_d)
+
+
+def strongest(
+    fit: CoEnergy, p: float, current: float, *, within: FluxTable | None = None
+) -> tuple[float, float, float]:
+    """Most torque (N·m) of a current of so many ampere, and its i_d and i_q; with ``within`` of those in the range of a
+    table. Where only some currents of that size are in it, or none, a smaller one may have most torque.
+
+    The lead is looked for on both sides of the q axis, as a reluctance machine whose d axis has the larger
+    inductance has its best towards +d."""
+    ranges = _leads(current, within)
+    best = [
+        (m, -current * math.sin(lead), current * math.cos(lead)) for m, lead in _best_leads(fit, p, current, ranges)
+    ]
+    if within is not None and ranges != [(-math.pi / 2, math.pi / 2)]:
+        best.append(CurrentPlane(within, fit, p, current).most())
+    return max(best)
+
+
+def _leads(current: float, within: FluxTable | None) -> list[tuple[float, float]]:
+    """Ranges of the lead from the q axis towards −d (rad), i_q from 0 up."""
+    if within is None:
+        return [(-math.pi / 2, math.pi / 2)]
+    last, first = (math.asin(max(-1.0, min(1.0, -end / current))) for end in (within.i_d[0], within.i_d[-1]))
+    off = math.acos(min(1.0, within.i_q[-1] / current)) if within.i_q[-1] > 0 else math.pi
+    ranges = [(first, last)] if off == 0 else [(first, min(last, -off)), (max(first, off), last)]
+    return [(low, high) for low, high in ranges if low <= high]
+
+
+def _best_leads(
+    fit: CoEnergy, p: float, current: float, ranges: list[tuple[float, float]]
+) -> Iterator[tuple[float, float]]:
+    """The most torque in each range, and its lead."""
+    import scipy.optimize  # slow to load, and few drives need it
+
+    def torque(lead: float | np.ndarray) -> np.ndarray:
+        lead = np.atleast_1d(lead)
+        return torque_at(fit, p, -current * np.sin(lead), current * np.cos(lead))
+
+    for low, high in ranges:
+        leads = np.linspace(low, high, LEADS)
+        torques = torque(leads)
+        k = int(np.argmax(torques))
+        yield float(torques[k]), float(leads[k])
+        around = leads[max(0, k - 1)], leads[min(LEADS - 1, k + 1)]
+        if around[0] < around[1]:
+            found = scipy.optimize.minimize_scalar(
+                lambda lead: -float(torque(lead)[0]), bounds=around, method="bounded", options={"xatol": 1e-8}
+            )
+            yield -float(found.fun), float(found.x)
 
 
 class CurrentPlane:

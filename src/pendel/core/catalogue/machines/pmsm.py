@@ -136,7 +136,8 @@ def best_point(m: dict[str, float], current: float, speed: float, voltage: float
 
     Along i_d the largest i_q that both limits allow; Morimoto et al.: IEEE Trans. Ind. Appl. 26 (1990) 866.
     """
-    i_d = np.linspace(-current, 0.0, 4001)
+    # With the larger inductance along d, reluctance adds to the torque where i_d strengthens the magnets.
+    i_d = np.linspace(-current, 0.0, 4001) if m["L_d"] <= m["L_q"] else np.linspace(-current, current, 8001)
     flux = voltage / max(m["p"] * speed, 1e-9)
     room = np.maximum(flux**2 - (m["L_d"] * i_d + m["psi"]) ** 2, 0.0)
     i_q = np.minimum(np.sqrt(np.maximum(current**2 - i_d**2, 0.0)), np.sqrt(room) / m["L_q"])

@@ -16,7 +16,7 @@ import numpy as np
 from pendel.core.catalogue.declare import Contradiction, Curve, Figure, Part, Signal, State, Value, Values
 from pendel.core.catalogue.machines import flux
 from pendel.core.catalogue.machines.losses import IRON, TEMPERATURE, iron_drag, warmer
-from pendel.core.catalogue.machines.optima import envelope_of_tables
+from pendel.core.catalogue.machines.optima import envelope_of_tables, strongest, torque_at
 from pendel.core.catalogue.machines.pmsm import THIRD
 from pendel.core.catalogue.machines.three_phase import PORTS, SIGNALS, Rotor, report_phases
 from pendel.core.catalogue.remarks.flux_tables import left_tables
@@ -86,13 +86,6 @@ def usable(card: Card) -> FluxTable | None:
     return card.flux if card.flux is not None and not flux.faults(card.flux) else None
 
 
-def torque_over(fit: flux.CoEnergy, p: float, current: float, angles: np.ndarray) -> np.ndarray:
-    """Torque (N·m) at a current's amplitude (A) over its angle from the q axis towards −d (rad)."""
-    i_d, i_q = -current * np.sin(angles), current * np.cos(angles)
-    psi_d, psi_q = fit.along(i_d, i_q)
-    return 1.5 * p * (psi_d * i_q - psi_q * i_d)
-
-
 def follows(v: Values, card: Card) -> list[Figure]:
     table = usable(card)
     if table is None:
@@ -100,9 +93,7 @@ def follows(v: Values, card: Card) -> list[Figure]:
     fit = flux.fitted(table)
     psi = [f[0, 0] for f in fit.fluxes(0.0, 0.0)]
     l_dd, l_dq, l_qq = (float(f[0, 0]) for f in fit.inductances(0.0, 0.0))
-    angles = np.linspace(0, math.pi / 2, 91)
-    torque = torque_over(fit, v["p"], v["I_max"], angles)
-    best = int(np.argmax(torque))
+    torque, i_d, i_q = strongest(fit, v["p"], v["I_max"])
     far = fit.inductances(0.0, v["I_max"])
     return [
         Figure("Phase resistance, warm", "R", circuit(v, card)["R"], "Ω"),
@@ -110,8 +101,8 @@ def follows(v: Values, card: Card) -> list[Figure]:
         Figure("Inductance along d, no current", "L_dd", l_dd, "H"),
         Figure("Inductance along q, no current", "L_qq", l_qq, "H"),
         Figure("the same at the current limit", "L_qq", float(far[2][0, 0]), "H"),
-        Figure("Torque at most", "M_max", float(torque[best]), "N·m"),
-        Figure("at a lead of the current of", "β", float(angles[best]), "deg"),
+        Figure("Torque at most", "M_max", torque, "N·m"),
+        Figure("at a lead of the current of", "β", math.atan2(-i_d, i_q), "deg"),
         Figure("Fit misses the tables by up to", "Δψ", fit.misfit, "%"),
     ]
 
@@ -128,10 +119,11 @@ def torque_curve(v: Values, card: Card) -> Curve | None:
     table = usable(card)
     if table is None:
         return None
-    angles = np.linspace(0, math.pi / 2, 61)
-    torque = torque_over(flux.fitted(table), v["p"], v["I_max"], angles)
-    best = int(np.argmax(torque))
-    return Curve("Torque at the current limit", "Lead", "deg", "N·m", angles, torque, (angles[best], torque[best]))
+    fit = flux.fitted(table)
+    most, i_d, i_q = strongest(fit, v["p"], v["I_max"])
+    leads = np.linspace(0, math.pi / 2, 61) if i_d <= 0 else np.linspace(-math.pi / 2, math.pi / 2, 121)
+    torques = torque_at(fit, v["p"], -v["I_max"] * np.sin(leads), v["I_max"] * np.cos(leads))
+    return Curve("Torque at the current limit", "Lead", "deg", "N·m", leads, torques, (math.atan2(-i_d, i_q), most))
 
 
 KIND = Part(
