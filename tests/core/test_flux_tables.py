@@ -415,3 +415,75 @@ def test_a_reluctance_machine_has_its_most_torque_towards_more_flux():
     assert curve.mark == pytest.approx((figures["β"], figures["M_max"]))
     assert np.interp(curve.mark[0], curve.x, curve.y) == pytest.approx(figures["M_max"], rel=1e-3)
     assert np.max(curve.y) <= figures["M_max"] * (1 + 1e-9)
+
+
+def rows_of(d=(-200.0, -100.0, 0.0), q=(-100.0, 0.0, 100.0)):
+    return [(a, b, 0.1 + 4e-4 * a, 6e-4 * b) for a in d for b in q]
+
+
+def written(path, head, rows, *, mark=",", comma=False, tail="", encoding="utf-8"):
+    lines = [mark.join(f"{x:.6g}".replace(".", "," if comma else ".") for x in row) for row in rows]
+    path.write_bytes(("\n".join([*head, *lines]) + tail).encode(encoding))
+    found = variables(path)
+    return assembled(found, guess(found), path.name)
+
+
+@pytest.mark.parametrize(
+    "head, how",
+    [
+        (["i_d,i_q,psi_d,psi_q"], {}),
+        (["# bench 3, warm", "", "% run 7", "i_d,i_q,psi_d,psi_q"], {}),
+        (["Flux map", "third run,by hand,at 20 °C,Tuesday", "i_d,i_q,psi_d,psi_q", "A,A,Wb,Wb"], {}),
+        (["Karte", "i_d;i_q;psi_d;psi_q"], {"mark": ";", "comma": True}),
+        (["Id [A];Iq [A];Psi_d (°);Psi_q"], {"mark": ";", "comma": True, "encoding": "cp1252"}),
+        (["i_d\ti_q\tpsi_d\tpsi_q"], {"mark": "\t", "encoding": "utf-16"}),
+        (["i_d,i_q,psi_d,psi_q"], {"tail": "\nend of file\n"}),
+        (["i_d,i_q,psi_d,psi_q", "A,A,mWb,mWb"], {"scale": 1e3}),
+    ],
+    ids=[
+        "plain",
+        "remarks",
+        "title and units",
+        "decimal commas",
+        "one byte a letter",
+        "utf-16",
+        "a last word",
+        "mWb below",
+    ],
+)
+def test_columns_are_read_as_measuring_programs_save_them(tmp_path, head, how):
+    how = dict(how)
+    scale = how.pop("scale", 1.0)
+    table = written(tmp_path / "map.csv", head, [(a, b, scale * c, scale * e) for a, b, c, e in rows_of()], **how)
+    assert table.i_d == (-200.0, -100.0, 0.0) and table.i_q == (-100.0, 0.0, 100.0)
+    np.testing.assert_allclose(table.psi_d, [[0.02] * 3, [0.06] * 3, [0.1] * 3], rtol=1e-12)
+    np.testing.assert_allclose(table.psi_q, [[-0.06, 0.0, 0.06]] * 3, rtol=1e-12, atol=1e-15)
+
+
+def test_columns_without_names_keep_all_their_rows(tmp_path):
+    (tmp_path / "bare.csv").write_text("\n".join(",".join(map(str, row)) for row in rows_of()))
+    found = variables(tmp_path / "bare.csv")
+    assert {name: len(column) for name, column in found.items()} == {f"column {k}": 9 for k in (1, 2, 3, 4)}
+    (tmp_path / "twice.csv").write_text("psi,psi,,i\n1,2,3,4\n5,6,7,8\n")
+    found = variables(tmp_path / "twice.csv")
+    assert {name: list(column) for name, column in found.items()} == {
+        "psi": [1.0, 5.0],
+        "psi 2": [2.0, 6.0],
+        "column 3": [3.0, 7.0],
+        "i": [4.0, 8.0],
+    }
+
+
+def test_a_place_given_twice_gets_the_mean_unless_the_two_contradict_each_other(tmp_path):
+    head, rows = ["i_d,i_q,psi_d,psi_q"], rows_of()
+    back = [(a, b, c + 1e-3, d) for a, b, c, d in rows]  # the way back of a loop that was measured
+    table = written(tmp_path / "loop.csv", head, rows + back)
+    np.testing.assert_allclose(table.psi_d, [[0.0205] * 3, [0.0605] * 3, [0.1005] * 3], rtol=1e-12)
+    with pytest.raises(FileProblem, match="psi_d is given several times at i_d −100 A, i_q 0 A, from 0.06 Wb to 9 Wb"):
+        written(tmp_path / "two.csv", head, [*rows, (-100.0, 0.0, 9.0, 0.0)])
+    with pytest.raises(FileProblem, match="row 10 of the numbers has fluxes without both currents"):
+        written(tmp_path / "lost.csv", head, rows, tail="\n,5,0.1,0.1\n")
+    finer = rows_of((-200.0, -100.0, 0.0, 100.0), (-100.0, 0.0, 100.0, 200.0))
+    holes = [row for row in finer if row[:2] != (0.0, 100.0)]
+    told = flux.faults(written(tmp_path / "hole.csv", head, holes))
+    assert "psi_d has a hole at i_d 0 A, i_q 100 A" in told[0].sentence

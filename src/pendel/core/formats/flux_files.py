@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -13,6 +14,7 @@ from pendel.core.catalogue.machines.flux import mirrored, star_of, table_of
 from pendel.core.drive.document import FluxTable
 from pendel.core.errors import FileProblem
 from pendel.core.formats.apart import arrays_of
+from pendel.core.quantities.units import figure
 
 ROLES = ("i_d", "i_q", "psi_d", "psi_q")
 DEFAULT_UNITS = {"i_d": "A", "i_q": "A", "psi_d": "Wb", "psi_q": "Wb"}
@@ -21,6 +23,9 @@ NEAR = 1e-6
 """Two values of an axis in a table of columns are one when they differ by less than this share of its
 range."""
 MOST_NUMBERS = 2_000_000
+LARGEST_TEXT = 64 << 20
+APART = 0.02
+"""Of the largest flux: what several values at one place may differ by."""
 
 
 @dataclass(frozen=True)
@@ -72,14 +77,21 @@ def variables(path: Path) -> dict[str, np.ndarray]:
 
 
 def from_csv(path: Path) -> dict[str, np.ndarray]:
-    """Columns under a line of names; a cell that is no number is a hole."""
-    text = path.read_text("utf-8-sig")
-    first = text.splitlines()[0] if text.strip() else ""
-    mark = max(";\t,", key=first.count)
-    lines = [row for row in csv.reader(text.splitlines(), delimiter=mark) if any(cell.strip() for cell in row)]
-    if len(lines) < 2:
+    """Columns of numbers, named by the lines above them (`names_above`), else by their place; a cell that is no number is
+    a hole. Empty lines, remarks (``#``, ``%``, ``//``) and titles are passed over.
+
+    Raises
+    ------
+    FileProblem
+        when it is too large for a table.
+    """
+    if path.stat().st_size > LARGEST_TEXT:
+        raise FileProblem(str(path), f"it is larger than {LARGEST_TEXT >> 20} MB. Export the four columns alone.")
+    lines = [line for line in text_of(path.read_bytes()).splitlines() if line.strip() and not is_remark(line)]
+    if not lines:
         return {}
-    names = [cell.strip() or f"column {k + 1}" for k, cell in enumerate(lines[0])]
+    mark = next((m for m in ";\t" if m in lines[-1]), ",")
+    rows = [[cell.strip() for cell in row] for row in csv.reader(lines, delimiter=mark)]
 
     def number(cell: str) -> float:
         try:
@@ -87,9 +99,47 @@ def from_csv(path: Path) -> dict[str, np.ndarray]:
         except ValueError:
             return float("nan")
 
-    body = [[number(row[k]) if k < len(row) else float("nan") for k in range(len(names))] for row in lines[1:]]
-    columns = np.array(body, dtype=float).T
-    return dict(zip(names, columns))
+    numbers = [[number(cell) for cell in row] for row in rows]
+    first = next((k for k, row in enumerate(numbers) if np.isfinite(row).sum() > len(row) / 2), len(rows))
+    if first == len(rows):
+        return {}
+    names = names_above(rows[:first], len(rows[first]))
+    body = [(row + [float("nan")] * len(names))[: len(names)] for row in numbers[first:]]
+    columns = np.array(body, dtype=float)
+    return dict(zip(names, columns[np.any(np.isfinite(columns), axis=1)].T))
+
+
+def names_above(rows: list[list[str]], width: int) -> list[str]:
+    """The last line of as many different names, with the units in brackets where a line of them follows. All names are
+    different; a column without one has its number."""
+    named, units = [""] * width, [""] * width
+    for row in rows:
+        cells = [cell for cell in row if cell]
+        if len(row) != width or not cells:
+            continue
+        if len(set(cells)) == len(cells) or not any(named):
+            named, units = row, [""] * width
+        else:
+            units = row
+    names: list[str] = []
+    for k, (name, unit) in enumerate(zip(named, units)):
+        whole = f"{name} ({unit})" if unit and not set("([") & set(name) else name
+        names.append(whole if name and whole not in names else f"{name or 'column'} {k + 1}")
+    return names
+
+
+def text_of(data: bytes) -> str:
+    """A text as spreadsheets and measuring programs save it: UTF-8, UTF-16 with a mark, else one byte a letter."""
+    if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return data.decode("utf-16", "replace")
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return data.decode("cp1252", "replace")
+
+
+def is_remark(line: str) -> bool:
+    return line.lstrip().startswith(("#", "%", "//"))
 
 
 def from_mat(path: Path) -> dict[str, np.ndarray]:
@@ -176,13 +226,43 @@ def from_columns(arrays: Mapping[str, np.ndarray], source: str) -> FluxTable:
     axes = [merged(arrays[n]) for n in ("i_d", "i_q")]
     if min(map(len, axes)) < 2 or len(axes[0]) * len(axes[1]) > MOST_NUMBERS:
         raise FileProblem(source, "the currents do not form a grid. Choose other columns for i_d and i_q.")
-    places = [np.abs(axis[None, :] - arrays[n][:, None]).argmin(axis=1) for n, axis in zip(("i_d", "i_q"), axes)]
-    grids = []
-    for role in ("psi_d", "psi_q"):
-        grid = np.full((len(axes[0]), len(axes[1])), np.nan)
-        grid[places[0], places[1]] = arrays[role]
-        grids.append(grid)
+    placed = np.isfinite(arrays["i_d"]) & np.isfinite(arrays["i_q"])
+    lost = np.flatnonzero(~placed & (np.isfinite(arrays["psi_d"]) | np.isfinite(arrays["psi_q"])))
+    if len(lost):
+        raise FileProblem(
+            source, f"row {lost[0] + 1} of the numbers has fluxes without both currents. Fill them in or leave it out."
+        )
+    currents = [arrays[n][placed] for n in ("i_d", "i_q")]
+    places = [np.abs(axis[None, :] - i[:, None]).argmin(axis=1) for i, axis in zip(currents, axes)]
+    grids = [on_grid(role, arrays[role][placed], places, axes, source) for role in ("psi_d", "psi_q")]
     return table_of(axes[0], axes[1], grids[0], grids[1], source)
+
+
+def on_grid(role: str, values: np.ndarray, places: list[np.ndarray], axes: list[np.ndarray], source: str) -> np.ndarray:
+    """Values at their places; the mean where there are several at one, as of a loop that was measured up and down.
+
+    Raises
+    ------
+    FileProblem
+        where these differ by more than a measurement may.
+    """
+    shape = (len(axes[0]), len(axes[1]))
+    known = np.isfinite(values)
+    d, q, values = places[0][known], places[1][known], values[known]
+    sums, counts, low, high = np.zeros(shape), np.zeros(shape), np.full(shape, np.inf), np.full(shape, -np.inf)
+    np.add.at(sums, (d, q), values)
+    np.add.at(counts, (d, q), 1.0)
+    np.minimum.at(low, (d, q), values)
+    np.maximum.at(high, (d, q), values)
+    apart = np.where(counts > 0, high - low, 0.0)
+    if np.max(apart, initial=0.0) > APART * np.max(np.abs(values), initial=0.0):
+        k, j = np.unravel_index(int(np.argmax(apart)), shape)
+        raise FileProblem(
+            source,
+            f"{role} is given several times at i_d {figure(axes[0][k], 'A')}, i_q {figure(axes[1][j], 'A')}, from "
+            f"{figure(low[k, j], 'Wb')} to {figure(high[k, j], 'Wb')}. Leave all but one out.",
+        )
+    return np.divide(sums, counts, out=np.full(shape, np.nan), where=counts > 0)
 
 
 def from_matrices(arrays: Mapping[str, np.ndarray], rows: str, source: str) -> FluxTable:
