@@ -82,7 +82,7 @@ class RunsPage(Page):
         inside.addWidget(self.strips, 1)
         self.spectrum, self.rotor = SpectrumPanel(), RotorDiagram()
         self.rotor.frames_wanted.connect(self.swap_frames)
-        self.sectors, self.torque = SectorPanel(), TorquePanel()
+        self.sectors, self.torque = SectorPanel(), TorquePanel(session.slow_work)
         for panel in (self.spectrum, self.rotor, self.sectors, self.torque):
             panel.hide()
             inside.addWidget(panel)

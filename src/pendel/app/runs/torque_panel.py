@@ -11,11 +11,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QWidget
 
 from pendel.app.plots.plot import Plot
+from pendel.app.session.slow_work import SlowWork
 from pendel.app.widgets.basic import column, label, row
 from pendel.app.widgets.theme import font, tokens
 from pendel.core.check import examine
 from pendel.core.drive import file
-from pendel.core.errors import PendelError
+from pendel.core.errors import PendelError, RunProblem
 from pendel.core.quantities.units import figure
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.run_roles import signals_of
@@ -31,8 +32,10 @@ class TorquePanel(QWidget):
     """The plane of torque over speed with the runs' paths, the point at cursor 2 and the envelope in all
     quadrants."""
 
-    def __init__(self) -> None:
+    def __init__(self, slow_work: SlowWork) -> None:
         super().__init__()
+        self.slow_work = slow_work
+        slow_work.arrived.connect(self.draw)
         self.runs: list[tuple[KeptRun, str]] = []
         self.time = 0.0
         self.points: list[tuple[pg.ScatterPlotItem, np.ndarray, np.ndarray, np.ndarray]] = []
@@ -96,7 +99,11 @@ class TorquePanel(QWidget):
         drive = drive_of(run) if run is not None else None
         if drive is None or run is None or not machine:
             return
-        curve = most_torque(drive, examine(drive).values, machine, link_voltage(run, run.end))
+        link = link_voltage(run, run.end)
+        try:
+            curve = self.slow_work.known(lambda: most_torque(drive, examine(drive).values, machine, link))
+        except RunProblem:  # what cannot be worked out is said on the page of the card
+            return
         if curve is None:
             return
         x, y = curve.x * RPM, curve.y

@@ -9,12 +9,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from functools import lru_cache
 
 import numpy as np
 
 from pendel.core.catalogue.machines.flux import CoEnergy, fitted
 from pendel.core.drive.document import FluxTable
+from pendel.core.worked_out import worked_out
 
 ALONG_D, ALONG_Q = 401, 201
 SPEEDS = 61
@@ -128,7 +128,7 @@ class CurrentPlane:
         return currents[0], currents[1]
 
 
-@lru_cache(maxsize=16)
+@worked_out
 def envelope_of_tables(table: FluxTable, p: float, I_max: float, link: float) -> tuple[np.ndarray, np.ndarray]:
     """Largest torque (N·m) over speed (rad/s) of a machine by tables; the resistance is left out."""
     plane = CurrentPlane(table, fitted(table), p, I_max)
