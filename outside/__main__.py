@@ -268,8 +268,8 @@ def check_linear_models(python):
         ran = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=120)
         assert ran.returncode == 0, ran.stdout + ran.stderr
         theirs = json.loads((Path(folder) / "result.json").read_text())
-    for key, (least, response, loop) in ours.items():
-        found, order = theirs[key], len(least.model.states)
+    for key, (minimum, response, loop) in ours.items():
+        found, order = theirs[key], len(minimum.model.states)
         scale = np.max(np.abs(response))
         alike = [
             int(o)

@@ -69,8 +69,8 @@ def gap(run: KeptRun, wanted: np.ndarray, times: np.ndarray) -> float:
     """Largest difference of any state, over its largest value."""
     got = states_at(run, times)
     names = [key.rpartition(".")[2] for key in run.structure.state_keys]
-    least = [next((size for begin, size in LEAST.items() if n.startswith(begin)), 1e-9) for n in names]
-    sizes = np.maximum(np.max(np.abs(wanted), axis=0), least)
+    minimum = [next((size for begin, size in LEAST.items() if n.startswith(begin)), 1e-9) for n in names]
+    sizes = np.maximum(np.max(np.abs(wanted), axis=0), minimum)
     return float(np.max(np.abs(got - wanted) / sizes)) if got.size else 0.0
 
 
@@ -110,7 +110,7 @@ def compare(case: Case, tallies: Tallies) -> None:
 def growth(case: Case, wanted: np.ndarray, times: np.ndarray) -> float:
     """How many times as large as at the start a difference in a state becomes in some state, each over its largest value;
     at least 1. What a method leaves in its first steps grows as much, as where impacts of a play follow each other."""
-    most = 1.0
+    maximum = 1.0
     for k, size in enumerate(np.max(np.abs(wanted), axis=0)):
         drive = pendel.Drive(document=case.drive.document.copy())
         drive.set("method", "stiff"), drive.set("tolerance", REFERENCE)
@@ -120,8 +120,8 @@ def growth(case: Case, wanted: np.ndarray, times: np.ndarray) -> float:
         prepared.__dict__["starting"] = replace(prepared.starting, values=starts)
         run = run_drive(prepared)
         if not run.message:
-            most = max(most, gap(run, wanted, times) / DISTURBED)
-    return most
+            maximum = max(maximum, gap(run, wanted, times) / DISTURBED)
+    return maximum
 
 
 def energy(case: Case, run: KeptRun, tally: Tally, tolerance: str) -> None:

@@ -285,8 +285,8 @@ def test_an_induction_machine_stands_within_its_curve(window):
     assert page.torque.isVisible() and page.torque.machine.currentData() == "old_machine"
     curve = examine(session.drive)
     kind = session.kinds()["old_machine"]
-    most = max(kind.curve(curve.values["old_machine"], session.drive.cards["old_machine"]).y)
-    assert max(abs(found.trace("old_machine.torque").y)) < most
+    maximum = max(kind.curve(curve.values["old_machine"], session.drive.cards["old_machine"]).y)
+    assert max(abs(found.trace("old_machine.torque").y)) < maximum
 
 
 def ticked(page, *names):

@@ -530,11 +530,11 @@ def test_torque_over_speed_shows_the_runs_within_the_envelope(window):
     # The envelope against the definition: at 3000 rpm the most torque of currents whose flux the voltage leaves.
     drive = drive_of(run)
     curve = most_torque(drive, examine(drive).values, "haul_machine", 560.0)
-    most = examine(drive).values["haul_machine"]["I_max"]
-    d, q = np.meshgrid(np.linspace(-most, 0, 501), np.linspace(0, most, 501), indexing="ij")
+    maximum = examine(drive).values["haul_machine"]["I_max"]
+    d, q = np.meshgrid(np.linspace(-maximum, 0, 501), np.linspace(0, maximum, 501), indexing="ij")
     psi_d, psi_q = fitted(drive.cards["haul_machine"].flux).fluxes(d[:, 0], q[0])
     w = 4 * 3000 * np.pi / 30
-    within = (np.hypot(d, q) <= most) & (w * np.hypot(psi_d, psi_q) <= 560 / np.sqrt(3))
+    within = (np.hypot(d, q) <= maximum) & (w * np.hypot(psi_d, psi_q) <= 560 / np.sqrt(3))
     wanted = np.max(np.where(within, 6 * (psi_d * q - psi_q * d), 0.0))
     assert abs(np.interp(3000 * np.pi / 30, curve.x, curve.y) - wanted) < 0.02 * wanted
     picture = panel.plot.grab().toImage()

@@ -60,8 +60,8 @@ def test_on_a_wet_rail_the_driven_wheels_run_away(trolley):
     run = wet.run()
     t = np.linspace(0.5, 0.95, 300)
     slope = np.polyfit(t, run.at("trolley.speed", t), 1)[0]
-    most = 0.3 * G * 0.5 / (1 - 0.3 * 0.6 / 1.6)
-    assert 0.6 * most < slope < most
+    maximum = 0.3 * G * 0.5 / (1 - 0.3 * 0.6 / 1.6)
+    assert 0.6 * maximum < slope < maximum
     rim = run.at("haul_machine.speed", t) / 5 * 0.28
     assert np.all(rim > 2 * run.at("trolley.speed", t))
     late = np.linspace(0.3, 1.55, 200)
@@ -86,8 +86,8 @@ def test_the_feeder_waits_synchronises_and_feeds_in_fixed_steps():
     t = np.linspace(0.1, 0.16, 30_001)[:-1]
     gap = fixed.at("choke.current", t) - exact.at("choke.current", t)
     assert np.sqrt(np.mean(gap**2)) < 2e-3 * 20
-    most = [np.max(np.abs(run["feeder_leg.output_voltage"].y)) for run in (fixed, exact)]
-    assert most[0] < 1.001 * most[1] < 450
+    maximum = [np.max(np.abs(run["feeder_leg.output_voltage"].y)) for run in (fixed, exact)]
+    assert maximum[0] < 1.001 * maximum[1] < 450
     waves = [np.angle(np.sum(fixed.at(k, t) * np.exp(-2j * np.pi * 50 * t))) for k in ("choke.current", "grid.voltage")]
     assert abs(np.degrees(waves[0] - waves[1])) < 8
 

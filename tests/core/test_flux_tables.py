@@ -243,7 +243,7 @@ def test_currents_by_tables_are_the_optimum_under_saturation(kind):
     i_d = I_D if kind == "saturating" else np.linspace(-60, 300, 25)
     table = flux.table_of(i_d, I_Q, *fluxes(*np.meshgrid(i_d, I_Q, indexing="ij")))
     plane = CurrentPlane(table, flux.fitted(table), 4.0, 250.0)
-    top = plane.most()[0]
+    top = plane.maximum()[0]
 
     def torque(x):
         psi_d, psi_q = fluxes(*x)
@@ -251,7 +251,7 @@ def test_currents_by_tables_are_the_optimum_under_saturation(kind):
 
     for share in (0.2, 0.6, 0.9):
         for limit in (np.inf, 0.5 * np.hypot(*fluxes(0.0, 0.0)) + 0.01):
-            (d,), (q,) = plane.least(share * top, np.array([limit]))
+            (d,), (q,) = plane.minimum(share * top, np.array([limit]))
             within = [
                 {
                     "type": "ineq",
@@ -265,8 +265,10 @@ def test_currents_by_tables_are_the_optimum_under_saturation(kind):
                 assert torque((d, q)) == pytest.approx(share * top, rel=5e-3)
                 assert np.hypot(d, q) == pytest.approx(np.hypot(*best.x), rel=0.01)
             else:  # beyond reach: the most torque there is
-                most = scipy.optimize.minimize(lambda x: -torque(x) / top, [d, q], constraints=within, method="SLSQP")
-                assert torque((d, q)) == pytest.approx(torque(most.x), rel=0.02)
+                maximum = scipy.optimize.minimize(
+                    lambda x: -torque(x) / top, [d, q], constraints=within, method="SLSQP"
+                )
+                assert torque((d, q)) == pytest.approx(torque(maximum.x), rel=0.02)
             assert np.hypot(*fluxes(d, q)) <= limit * 1.002
 
 
@@ -397,12 +399,12 @@ def test_a_reluctance_machine_has_its_most_torque_towards_more_flux():
         return 6.0 * (along_d(x[0]) - 0.3e-3 * x[0]) * x[1]
 
     for current in (100.0, 250.0, 400.0):
-        limit = {"type": "ineq", "fun": lambda x, most=current: most - np.hypot(*x)}
+        limit = {"type": "ineq", "fun": lambda x, maximum=current: maximum - np.hypot(*x)}
         best = scipy.optimize.minimize(
             lambda x: -torque(x), [60.0, 60.0], bounds=[(-60, 300), (0, 300)], constraints=[limit], method="SLSQP"
         )
-        most, d, q = strongest(flux.fitted(table), 4.0, current, within=table)
-        assert most == pytest.approx(torque(best.x), rel=1e-3)
+        maximum, d, q = strongest(flux.fitted(table), 4.0, current, within=table)
+        assert maximum == pytest.approx(torque(best.x), rel=1e-3)
         assert (d, q) == pytest.approx(tuple(best.x), abs=2.0)
         assert np.hypot(d, q) <= current * (1 + 1e-9)
     drive = pendel.Drive("Reluctance")

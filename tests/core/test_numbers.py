@@ -88,9 +88,9 @@ def test_sine_arc_and_root_stay_within_their_stated_bounds(numbers):
             worst = max(abs(given(t) / unit - float(exact(2 * mpmath.pi * t / 2**bits))) for t in every)
             assert worst < bound, (name, bits, worst)
         arc = c_function(numbers, f"pd_atan2_{bits}", c_type, ctypes.c_int32, ctypes.c_int32)
-        most = 2 ** (bits - 1) - 2
-        points = [(int(y), int(x)) for y, x in rng.integers(-most, most, (3000, 2))]
-        points += [(0, most), (0, -most), (most, 0), (-most, 0), (1, 1), (-1, -1), (most, -most)]
+        maximum = 2 ** (bits - 1) - 2
+        points = [(int(y), int(x)) for y, x in rng.integers(-maximum, maximum, (3000, 2))]
+        points += [(0, maximum), (0, -maximum), (maximum, 0), (-maximum, 0), (1, 1), (-1, -1), (maximum, -maximum)]
         for y, x in points:
             gap = arc(y, x) / 2**bits - float(mpmath.atan2(y, x) / (2 * mpmath.pi))
             assert abs(gap - round(gap)) < (2.2e-5 if bits == 16 else 8e-10), (y, x)
@@ -521,10 +521,10 @@ def test_an_integral_takes_in_what_is_more_than_the_finding_says_and_nothing_les
     deck, ranges = pi_deck(2e-4, 50.0, 1.0, tick)
     ranges = {k: Interval(-32.0, 32.0) for k in ranges}
     made = lower(deck, Choices(NumberFormat.FIXED16, {}, ranges))
-    least = made.blocks[0].lost["integral"]
-    assert least > 32 / 2**15  # more than a step of the input is lost
+    minimum = made.blocks[0].lost["integral"]
+    assert minimum > 32 / 2**15  # more than a step of the input is lost
     for share, moves in ((0.9, False), (1.1, True)):
-        error = np.floor(share * least * 2**9) / 2**9
+        error = np.floor(share * minimum * 2**9) / 2**9
         inputs = np.column_stack([np.full(60_000, error), np.zeros(60_000)])
         assert error > 0
         out = replay(load(shipped_alone(made)), inputs, 1)[0][:, 0]

@@ -291,8 +291,8 @@ def test_digits_are_taken_off_and_appended_as_far_as_there_is_room():
     for bits, kind in ((32, ctypes.c_int32), (64, ctypes.c_int64)):
         moved = getattr(made, f"pd_moved{bits}")
         moved.restype, moved.argtypes = kind, [kind, ctypes.c_int32]
-        most = 2 ** (bits - 1) - 1
-        for x in (0, 1, -1, 5, -5, 1000, most, -most):
+        maximum = 2 ** (bits - 1) - 1
+        for x in (0, 1, -1, 5, -5, 1000, maximum, -maximum):
             for k in (0, 1, 2, 7, bits - 1, bits, 1000, 2**31 - 1):
                 wanted = (x + 2 ** (k - 1)) >> k if 0 < k < bits else (x if k == 0 else 0)
                 assert moved(x, k) == wanted, (bits, x, k)

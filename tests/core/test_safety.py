@@ -176,14 +176,14 @@ def test_a_cache_of_another_user_is_refused(cache, monkeypatch):
 
 
 def test_one_text_is_built_once_whoever_asks_and_no_more_compilers_run_than_cores(cache, monkeypatch):
-    real, running, most, calls = compiler.subprocess.Popen, [0], [0], [0]
+    real, running, maximum, calls = compiler.subprocess.Popen, [0], [0], [0]
     lock = threading.Lock()
 
     def counted(*arguments, **options):
         with lock:
             calls[0] += 1
             running[0] += 1
-            most[0] = max(most[0], running[0])
+            maximum[0] = max(maximum[0], running[0])
         time.sleep(0.05)
         process = real(*arguments, **options)
         whole = process.communicate
@@ -204,7 +204,7 @@ def test_one_text_is_built_once_whoever_asks_and_no_more_compilers_run_than_core
         assert calls[0] == 1
         list(pool.map(compiler.build_library, [SOURCE.replace("42", str(n)) for n in range(9)]))
     assert calls[0] == 10
-    assert most[0] <= (compiler.os.cpu_count() or 1)
+    assert maximum[0] <= (compiler.os.cpu_count() or 1)
 
 
 def test_the_worker_imports_nothing_from_the_current_folder(tmp_path, monkeypatch):

@@ -176,8 +176,8 @@ MACHINE = {"p": "4", "psi": "0.32", "L_d": "0.9", "L_q": "1.4"}
 @pytest.mark.parametrize(("torque", "speed"), [(150.0, 100.0), (400.0, 300.0), (-400.0, 300.0), (120.0, 1400.0), (60.0, 2000.0), (2000.0, 50.0)])  # fmt: skip
 def test_currents_are_the_fewest_that_give_the_torque_within_the_voltage(torque, speed):
     """SciPy's constrained optimum; where the torque is out of reach, the most torque there is."""
-    u, most = 0.98 * 560 / np.sqrt(3), 250.0
-    d = blocks(("torque_to_currents", "Currents", {**MACHINE, "I_max": str(most), "U_dc": "560"}), wires=[("torque.out", "currents.torque"), ("speed.out", "currents.speed")], constants={"Torque": torque, "Speed": speed})  # fmt: skip
+    u, maximum = 0.98 * 560 / np.sqrt(3), 250.0
+    d = blocks(("torque_to_currents", "Currents", {**MACHINE, "I_max": str(maximum), "U_dc": "560"}), wires=[("torque.out", "currents.torque"), ("speed.out", "currents.speed")], constants={"Torque": torque, "Speed": speed})  # fmt: skip
     run = d.run(0.05)
     i_d, i_q = run["currents.i_d"].y[-1], run["currents.i_q"].y[-1]
 
@@ -186,13 +186,13 @@ def test_currents_are_the_fewest_that_give_the_torque_within_the_voltage(torque,
 
     limits = [
         {"type": "ineq", "fun": lambda i: (u / speed) ** 2 - (L_D * i[0] + PSI) ** 2 - (L_Q * i[1]) ** 2},
-        {"type": "ineq", "fun": lambda i: (most**2 - i[0] ** 2 - i[1] ** 2) / most**2},
+        {"type": "ineq", "fun": lambda i: (maximum**2 - i[0] ** 2 - i[1] ** 2) / maximum**2},
     ]
-    start = [max(-0.8 * most, min(-1.0, (0.9 * u / speed - PSI) / L_D)), 0.1 * most * np.sign(torque)]
+    start = [max(-0.8 * maximum, min(-1.0, (0.9 * u / speed - PSI) / L_D)), 0.1 * maximum * np.sign(torque)]
     best = scipy.optimize.minimize(lambda i: -np.sign(torque) * gives(i) / 100, start, constraints=limits, method="SLSQP", options={"maxiter": 500, "ftol": 1e-12})  # fmt: skip
     reach = abs(gives(best.x))
     assert (u / speed) ** 2 * (1 + 1e-6) >= (L_D * i_d + PSI) ** 2 + (L_Q * i_q) ** 2
-    assert np.hypot(i_d, i_q) <= most * (1 + 1e-6)
+    assert np.hypot(i_d, i_q) <= maximum * (1 + 1e-6)
     if reach > abs(torque) * 1.001:
         same = [*limits, {"type": "eq", "fun": lambda i: (gives(i) - torque) / 100}]
         fewest = scipy.optimize.minimize(lambda i: (i[0] ** 2 + i[1] ** 2) / 1e4, best.x * abs(torque) / reach, constraints=same, method="SLSQP", options={"maxiter": 500, "ftol": 1e-14})  # fmt: skip

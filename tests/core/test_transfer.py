@@ -204,13 +204,13 @@ def test_any_points_give_a_model_or_a_sentence(name):
             with warnings.catch_warnings():
                 warnings.simplefilter("error")
                 found = transfer(ready, ends)
-                least = minimal(found.model)
+                minimum = minimal(found.model)
                 t, y = found.step()
                 assert len(t) == len(y) and len(found.frequencies()) > 10
         except DriveProblem:
             continue
         models += 1
-        assert len(least.model.states) <= len(found.model.states)
+        assert len(minimum.model.states) <= len(found.model.states)
     assert models or name in ("old_haul_link",)
 
 
@@ -297,11 +297,11 @@ def test_a_step_up_converter_has_its_zero_in_the_right_half_plane():
     values = ready.numbers.values["step_up"]
     duty, voltage = found.point.inputs["step_up.duty"], found.point.states["step_up.u"]
     load_resistance = voltage / (found.point.states["step_up.i"] * (1 - duty))
-    least = minimal(found.model)
-    right, left = sorted(zeros_of(least.model).real, reverse=True)
+    minimum = minimal(found.model)
+    right, left = sorted(zeros_of(minimum.model).real, reverse=True)
     assert right == pytest.approx((1 - duty) ** 2 * load_resistance / values["L"], rel=0.02)
     assert left == pytest.approx(-1 / (values["R_C"] * values["C"]), rel=1e-6)
-    assert abs(least.poles[0].s) == pytest.approx((1 - duty) / np.sqrt(values["L"] * values["C"]), rel=0.02)
+    assert abs(minimum.poles[0].s) == pytest.approx((1 - duty) / np.sqrt(values["L"] * values["C"]), rel=0.02)
     assert abs(found.response(np.array([0.01]))[0]) == pytest.approx(voltage / (1 - duty), rel=0.03)
 
 

@@ -12,8 +12,8 @@ Value = TypeVar("Value")
 class LastFew(Generic[Key, Value]):
     """Values by keys, of which the oldest go; any thread may ask and keep."""
 
-    def __init__(self, most: int):
-        self._most = most
+    def __init__(self, maximum: int):
+        self._most = maximum
         self._found: dict[Key, Value] = {}
         self._lock = threading.Lock()
 

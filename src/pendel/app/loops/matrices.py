@@ -22,8 +22,8 @@ class Matrices(QDialog):
         self.resize(820, 520)
         body = column(self, (14, 12, 14, 12), 8)
         tabs = QTabWidget()
-        model, least = looked_at.transfer.model, looked_at.minimal.model
-        for title, each in (("All states", model), ("Minimal", least)):
+        model, minimum = looked_at.transfer.model, looked_at.minimal.model
+        for title, each in (("All states", model), ("Minimal", minimum)):
             states = [with_unit(name, looked_at.transfer.units) for name in each.states]
             rows = [*states, with_unit(looked_at.transfer.ends.target, looked_at.transfer.units)]
             columns = [*states, with_unit(looked_at.transfer.ends.source, looked_at.transfer.units)]

@@ -121,7 +121,7 @@ def sentence_of(tolerated: Tolerated, spreads: Sequence[tuple[str, float]]) -> s
     phase, ms = tolerated.worst(lambda m: m.phase).margins, tolerated.worst(lambda m: -m.ms).margins
     assert phase is not None and ms is not None
     costs = sorted(((c, n) for n, c in tolerated.costs.items() if c == c), reverse=True)
-    most = (
+    maximum = (
         f" {costs[0][1]} costs most: {number_text(costs[0][0], 2)}° of phase margin."
         if costs and costs[0][0] > 0.05
         else ""
@@ -129,7 +129,7 @@ def sentence_of(tolerated: Tolerated, spreads: Sequence[tuple[str, float]]) -> s
     return (
         f"Holds for {names} in {len(tolerated.samples)} samples: phase margin at least "
         f"{number_text(phase.phase, 3)}°, Ms at most "
-        f"{number_text(ms.ms, 3)}.{most}"
+        f"{number_text(ms.ms, 3)}.{maximum}"
     )
 
 

@@ -289,9 +289,9 @@ class WayView(QWidget):
         smooth = self._sampled.as_continuous()
         self.continuous.setEnabled(smooth is not None)
         self.looked_at = looked_at = smooth if smooth is not None and self.continuous.isChecked() else self._sampled
-        model, least = looked_at.transfer.model, looked_at.minimal
+        model, minimum = looked_at.transfer.model, looked_at.minimal
         rhythm = f"sampled every {figure(model.dt, 's', 3)}" if model.dt else "continuous: no block lies between"
-        order = f"{len(least.model.states)} of {len(model.states)} states count"
+        order = f"{len(minimum.model.states)} of {len(model.states)} states count"
         words = [
             f"{rhythm} · {'' if looked_at.transfer.range else 'about the drive '}"
             f"{looked_at.transfer.point.name} · {order}"
@@ -302,16 +302,16 @@ class WayView(QWidget):
                 f"crosses at {figure(loop.crossover, 'Hz', 3)}, phase margin {loop.phase:.0f}°{place_of(loop)}, "
                 f"gain margin {number_text(loop.gain_db, 3)} dB, Ms {number_text(loop.ms, 3)}"
             )
-        growing = sum(map(looked_at.transfer.grows, least.poles))
+        growing = sum(map(looked_at.transfer.grows, minimum.poles))
         if growing:
             words.append(f"{growing} pole{'s grow' if growing > 1 else ' grows'}: not stable")
         tell(self.facts, "\n".join(words))
         tell(self.remarks, "\n".join(looked_at.transfer.remarks))
         tell(self.problem, "")
-        rows = [pole_row(p) for p in least.poles if p.s.imag >= 0]
+        rows = [pole_row(p) for p in minimum.poles if p.s.imag >= 0]
         self.poles.show_rows(rows)
         self.poles.setFixedHeight(32 + 20 * min(max(len(rows), 2), 9))
-        reasons = [f"{', '.join(n for n, _ in each.pole.states)}: {each.reason}" for each in least.left_out]
+        reasons = [f"{', '.join(n for n, _ in each.pole.states)}: {each.reason}" for each in minimum.left_out]
         tell(self.left_out, f"{len(reasons)} left out, as nothing reaches or shows them." if reasons else "")
         self.left_out.setToolTip("\n".join(reasons))
         self._enable()

@@ -182,13 +182,13 @@ class RotorDiagram(QWidget):
         link = link_voltage(run, self.time)
         turn = self._turn(run, machine)
         path = current_path(run, machine, self.time - turn, self.time)
-        most = max(float(np.max(np.abs(current_path(run, machine, 0.0, run.end)))), 1e-12)
+        maximum = max(float(np.max(np.abs(current_path(run, machine, 0.0, run.end)))), 1e-12)
         corner = 2 / 3 * link if link == link else 1.2 * abs(phasors.voltage)
         limit = self.limits.get(machine, math.inf)
-        shown = limit <= WIDEST * most
+        shown = limit <= WIDEST * maximum
         circle = limit * np.exp(2j * np.pi * np.linspace(0, 1, 91)) if shown else np.empty(0, dtype=complex)
         scales = {
-            "current": 1.05 * max(most, limit if shown else 0.0),
+            "current": 1.05 * max(maximum, limit if shown else 0.0),
             "voltage": max(corner, 1e-9),
             "flux": 1.25 * max(abs(phasors.flux), 1e-12),
         }

@@ -121,8 +121,8 @@ class TorquePanel(QWidget):
 
 def signs_of(values: np.ndarray) -> list[int]:
     """The sides of zero that values reach by more than a twentieth of their largest."""
-    least = 0.05 * float(np.max(np.abs(values)))
-    return [sign for sign in (1, -1) if np.any(sign * values > least)] or [1]
+    minimum = 0.05 * float(np.max(np.abs(values)))
+    return [sign for sign in (1, -1) if np.any(sign * values > minimum)] or [1]
 
 
 def drive_of(run: KeptRun):

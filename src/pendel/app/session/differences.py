@@ -41,7 +41,7 @@ def choice_told(card: Card, name: str) -> str:
     return dict(spec.options).get(chosen, chosen) if spec else chosen
 
 
-def differences(old: Drive | None, drive: Drive, most: int = 3) -> str:
+def differences(old: Drive | None, drive: Drive, maximum: int = 3) -> str:
     """What differs from the run before, for naming a run: ``K_p 6 → 15``."""
     if old is None:
         return "first run"
@@ -84,7 +84,7 @@ def differences(old: Drive | None, drive: Drive, most: int = 3) -> str:
         sentences.append(f"controller {drive.settings['controller']}")
     if drive.settings["controller"] == "as shipped" and shipped_facts(old) != shipped_facts(drive):
         sentences.append("other number formats")
-    return ", ".join(sentences[:most]) + (" …" if len(sentences) > most else "") if sentences else "as before"
+    return ", ".join(sentences[:maximum]) + (" …" if len(sentences) > maximum else "") if sentences else "as before"
 
 
 def shipped_facts(drive: Drive) -> list[object]:

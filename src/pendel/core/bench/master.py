@@ -124,7 +124,7 @@ class Master:
         if self._thread is not threading.current_thread():
             self._thread.join(2.0)
 
-    def ask(self, what: str, packet: bytes, *, least: int = 1, patience: float = 0.0) -> bytes:
+    def ask(self, what: str, packet: bytes, *, minimum: int = 1, patience: float = 0.0) -> bytes:
         """Send a command and wait for its answer. ``what`` names it in words."""
         patience = patience or PATIENCE
         with self._lock:
@@ -145,14 +145,14 @@ class Master:
             raise answer
         if answer[0] == 0xFE:
             raise Refused(what, answer[1] if len(answer) > 1 else 0)
-        if len(answer) < least:
+        if len(answer) < minimum:
             raise Nonsense(what, answer)
         return answer
 
     # Connecting.
 
     def connect(self) -> Capability:
-        answer = self.ask("connect", b"\xff\x00", least=8)
+        answer = self.ask("connect", b"\xff\x00", minimum=8)
         resources, mode, max_cto = answer[1], answer[2], answer[3]
         if mode & 0x07 or max_cto < 8:
             raise Nonsense("connect", answer)  # bytes in another order or in words: no board of ours
@@ -161,19 +161,19 @@ class Master:
         identity = self.identity()
         tick = 0.0
         with contextlib.suppress(Refused):
-            timing = self.ask("how it counts time", b"\xd9", least=8)
+            timing = self.ask("how it counts time", b"\xd9", minimum=8)
             unit = min(timing[5] >> 4, len(UNITS) - 1)
             tick = int.from_bytes(timing[6:8], "little") * UNITS[unit]
         self.capability = Capability(max_cto, max_dto, resources, identity, tick)
         return self.capability
 
     def identity(self) -> str:
-        answer = self.ask("what it is", b"\xfa\x00", least=8)
+        answer = self.ask("what it is", b"\xfa\x00", minimum=8)
         length = min(int.from_bytes(answer[4:8], "little"), 1000)
         name = b""
         while len(name) < length:
             part = min(length - len(name), self.max_cto - 1)
-            name += self.ask("what it is", bytes([0xF5, part]), least=part + 1)[1 : part + 1]
+            name += self.ask("what it is", bytes([0xF5, part]), minimum=part + 1)[1 : part + 1]
         return name.decode("ascii", "replace")
 
     def disconnect(self) -> None:
@@ -181,11 +181,11 @@ class Master:
 
     def unlock(self, secret: bytes) -> None:
         """Show that one knows the secret of who may load."""
-        seed = self.ask("a seed", bytes([0xF8, 0, LOADING]), least=2)
+        seed = self.ask("a seed", bytes([0xF8, 0, LOADING]), minimum=2)
         length = seed[1]
         key = keyed(secret, int.from_bytes(seed[2 : 2 + length], "little"))
         data = key.to_bytes(8, "little")[:length]
-        self.ask("unlock loading", bytes([0xF7, len(data)]) + data, least=2)
+        self.ask("unlock loading", bytes([0xF7, len(data)]) + data, minimum=2)
 
     # Memory.
 
@@ -195,10 +195,10 @@ class Master:
             self.point(extension, address)
             while len(data) < count:
                 part = min(count - len(data), self.max_cto - 1)
-                data += self.ask(what, bytes([0xF5, part]), least=part + 1)[1 : part + 1]
+                data += self.ask(what, bytes([0xF5, part]), minimum=part + 1)[1 : part + 1]
             return data
         packet = struct.pack("<BBBBI", 0xF4, count, 0, extension, address)
-        return self.ask(what, packet, least=count + 1)[1 : count + 1]
+        return self.ask(what, packet, minimum=count + 1)[1 : count + 1]
 
     def point(self, extension: int, address: int) -> None:
         self.ask("set the address", struct.pack("<BHBI", 0xF6, 0, extension, address))
@@ -233,7 +233,7 @@ class Master:
                 entry = struct.pack("<BBBBI", 0xE1, 0xFF, spot.bytes, spot.extension, spot.address)
                 self.ask("add a channel", entry)
         self.ask("set the rate", struct.pack("<BBHHBB", 0xE0, 0x10, 0, 0, every, 0))
-        answer = self.ask("choose its list", struct.pack("<BBH", 0xDE, 2, 0), least=2)
+        answer = self.ask("choose its list", struct.pack("<BBH", 0xDE, 2, 0), minimum=2)
         lengths = [1 + 4 * (n == 0) + sum(s.bytes for s in table) for n, table in enumerate(tables)]
         places, at = [], 0
         for n, table in enumerate(tables):
@@ -274,7 +274,7 @@ class Master:
 
     def load(self, image: bytes, report: Callable[[float], None] = lambda share: None) -> None:
         """Load a program and start the board with it; the link must be connected again then."""
-        self.ask("begin loading", b"\xd2", least=7)
+        self.ask("begin loading", b"\xd2", minimum=7)
         self.point(0, 0)
         self.ask("make room", struct.pack("<BBHI", 0xD1, 0, 0, len(image)), patience=5 * PATIENCE)
         room = self.max_cto - 2
@@ -288,7 +288,7 @@ class Master:
     def checksum(self, extension: int, address: int, count: int) -> int:
         """CRC-32 of a stretch of memory, by the board."""
         self.point(extension, address)
-        answer = self.ask("sum up memory", struct.pack("<BBHI", 0xF3, 0, 0, count), least=8)
+        answer = self.ask("sum up memory", struct.pack("<BBHI", 0xF3, 0, 0, count), minimum=8)
         if answer[1] != 0x09:
             raise Nonsense("sum up memory", answer)
         return int.from_bytes(answer[4:8], "little")

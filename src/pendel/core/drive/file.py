@@ -426,9 +426,9 @@ def from_record(record: dict[str, Any], source: str, leave_out: LeaveOut) -> Dri
         put("panel", key, control_from, control)
     for name, kept in record.get("transfers", {}).items():
         put("transfers", name, transfer_from, kept)
-    for table, most in MOST.items():
-        if len(drive.table(table)) > most:
-            raise FileProblem(source, f"it has {len(drive.table(table))} {table}; a drive has at most {most}.")
+    for table, maximum in MOST.items():
+        if len(drive.table(table)) > maximum:
+            raise FileProblem(source, f"it has {len(drive.table(table))} {table}; a drive has at most {maximum}.")
     return drive
 
 

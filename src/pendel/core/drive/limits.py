@@ -221,10 +221,10 @@ def _end(what: str, end: End) -> Iterator[str]:
     yield from _text("the end of a wire", str(end), LONGEST_TEXT)
 
 
-def _count(what: str, items: Iterable[Any], most: int, words: str) -> Iterator[str]:
+def _count(what: str, items: Iterable[Any], maximum: int, words: str) -> Iterator[str]:
     count = len(tuple(items))
-    if count > most:
-        yield f"{what[:1].upper()}{what[1:]} has {count} {words}; there is room for {most}. Leave some out."
+    if count > maximum:
+        yield f"{what[:1].upper()}{what[1:]} has {count} {words}; there is room for {maximum}. Leave some out."
 
 
 def _texts(what: str, texts: list[str]) -> Iterator[str]:

@@ -81,8 +81,8 @@ def ends(channel: Channel, rep: Rep | None) -> tuple[float, float]:
     if rep is None:
         return 0.0, 4294967295.0
     if rep.floating:
-        most = LIMITS[channel.dtype.str[1:]]
-        return -most, most
+        maximum = LIMITS[channel.dtype.str[1:]]
+        return -maximum, maximum
     return rep.low * rep.step / channel.scale, rep.high * rep.step / channel.scale
 
 

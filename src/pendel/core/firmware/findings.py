@@ -41,10 +41,10 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
     can_widen = block.number is NumberFormat.FIXED16
     fix, label = (wider, "Take 32 bits") if can_widen else (None, "")
     findings = [_beyond(drive, block, name) for name in block.tree.outputs]
-    for name, least in block.lost.items():
+    for name, minimum in block.lost.items():
         findings.append(
             attention(
-                f"{title}: {name} loses increments from inputs below {number_text(float(f'{least:.3g}'))}, "
+                f"{title}: {name} loses increments from inputs below {number_text(float(f'{minimum:.3g}'))}, "
                 f"as half "
                 f"its step is more. "
                 f"{'Take 32 bits.' if can_widen else 'Choose float, or let it run less often.'}",
@@ -64,10 +64,10 @@ def _of_block(drive: Drive, block: LoweredBlock) -> list[Finding]:
             )
         )
     for quotient, reach in block.coarse.items():
-        most, step = (number_text(float(f"{x:.2g}")) for x in (reach.high, reach.low))
+        maximum, step = (number_text(float(f"{x:.2g}")) for x in (reach.high, reach.low))
         findings.append(
             attention(
-                f"{title}: by its ranges, {text_of(quotient)} may come to {most}, so that its steps are "
+                f"{title}: by its ranges, {text_of(quotient)} may come to {maximum}, so that its steps are "
                 f"{step}. "
                 "Limit it where it is computed, or choose float.",
                 key,

@@ -22,11 +22,11 @@ LARGEST = 1 << 30
 """Bytes of a file."""
 
 
-def arrays_of(path: Path, kind: str, most: int) -> dict[str, np.ndarray]:
+def arrays_of(path: Path, kind: str, maximum: int) -> dict[str, np.ndarray]:
     """Arrays of at most so many numbers, by name. Raises `OSError` and `ValueError`."""
     if path.stat().st_size > LARGEST:
         raise ValueError(f"it has more than {LARGEST >> 30} GB")
-    command = [sys.executable, "-P", "-m", "pendel.core.formats.apart", kind, str(most)]
+    command = [sys.executable, "-P", "-m", "pendel.core.formats.apart", kind, str(maximum)]
     with path.open("rb") as stream:
         try:
             done = subprocess.run(
@@ -47,24 +47,24 @@ def arrays_of(path: Path, kind: str, most: int) -> dict[str, np.ndarray]:
         return {str(name): np.asarray(arrays[f"arr_{k}"], dtype=float) for k, name in enumerate(arrays["arr_0"], 1)}
 
 
-def from_mat(data: bytes, most: int) -> dict[str, np.ndarray]:
+def from_mat(data: bytes, maximum: int) -> dict[str, np.ndarray]:
     import scipy.io
 
     arrays = scipy.io.loadmat(io.BytesIO(data))
     return {
         n: a
         for n, a in arrays.items()
-        if not n.startswith("__") and isinstance(a, np.ndarray) and is_numbers(a.dtype, a.size, most)
+        if not n.startswith("__") and isinstance(a, np.ndarray) and is_numbers(a.dtype, a.size, maximum)
     }
 
 
-def from_hdf(data: bytes, most: int) -> dict[str, np.ndarray]:
+def from_hdf(data: bytes, maximum: int) -> dict[str, np.ndarray]:
     import h5py
 
     arrays: dict[str, np.ndarray] = {}
 
     def take(name: str, item: object) -> None:
-        if isinstance(item, h5py.Dataset) and is_numbers(item.dtype, item.size, most):
+        if isinstance(item, h5py.Dataset) and is_numbers(item.dtype, item.size, maximum):
             arrays[name] = item[()]
 
     with h5py.File(io.BytesIO(data), "r") as file:
@@ -72,18 +72,18 @@ def from_hdf(data: bytes, most: int) -> dict[str, np.ndarray]:
     return arrays
 
 
-def is_numbers(kind: np.dtype, size: int, most: int) -> bool:
-    return kind.kind in "fiu" and size <= most
+def is_numbers(kind: np.dtype, size: int, maximum: int) -> bool:
+    return kind.kind in "fiu" and size <= maximum
 
 
 def main() -> int:
     from pendel.core.runs.confine import confine
 
-    reader, most = {"mat": from_mat, "hdf": from_hdf}[sys.argv[1]], int(sys.argv[2])
+    reader, maximum = {"mat": from_mat, "hdf": from_hdf}[sys.argv[1]], int(sys.argv[2])
     data = sys.stdin.buffer.read()
     confine([])
     try:
-        arrays = reader(data, most)
+        arrays = reader(data, maximum)
         buffer = io.BytesIO()
         np.savez(buffer, np.array(list(arrays), dtype=str), *(a.astype(float) for a in arrays.values()))
     except Exception as problem:  # noqa: BLE001  the last line of what is told is the reason

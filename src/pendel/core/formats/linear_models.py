@@ -53,7 +53,7 @@ def as_mat(transfer: Transfer) -> bytes:
 
 def record_of(transfer: Transfer) -> dict:
     """The model in plain figures; what is not finite is left as nothing."""
-    model, least = transfer.model, minimal(transfer.model)
+    model, minimum = transfer.model, minimal(transfer.model)
     return {
         "from": transfer.ends.source,
         "to": transfer.ends.target,
@@ -71,11 +71,11 @@ def record_of(transfer: Transfer) -> dict:
                 "damping": p.damping,
                 "states": dict(p.states),
             }
-            for p in least.poles
+            for p in minimum.poles
         ],
-        "zeros": [[z.real, z.imag] for z in zeros_of(least.model).tolist()],
-        "order": len(least.model.states),
-        "left_out": [{"reason": each.reason, "states": [n for n, _ in each.pole.states]} for each in least.left_out],
+        "zeros": [[z.real, z.imag] for z in zeros_of(minimum.model).tolist()],
+        "order": len(minimum.model.states),
+        "left_out": [{"reason": each.reason, "states": [n for n, _ in each.pole.states]} for each in minimum.left_out],
         "remarks": list(transfer.remarks),
     }
 

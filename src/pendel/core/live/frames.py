@@ -36,15 +36,15 @@ def thinned(t: np.ndarray, y: np.ndarray, points: int) -> Points:
     return t[kept], y[kept]
 
 
-def packed(status: Mapping[str, Any], traces: Mapping[str, Points], most: int) -> bytes:
+def packed(status: Mapping[str, Any], traces: Mapping[str, Points], maximum: int) -> bytes:
     """A frame as bytes, at most so many: then each signal has fewer points."""
     points = max((len(t) for t, _ in traces.values()), default=0)
     while True:
         head = json.dumps({"status": status, "signals": [(k, len(t)) for k, (t, _) in traces.items()]})
         body = b"".join(np.ascontiguousarray(a, "<f8").tobytes() for t, y in traces.values() for a in (t, y))
         data = len(head.encode()).to_bytes(4, "little") + head.encode() + body
-        if len(data) <= most or points < 4:
-            return data[:most] if len(data) <= most else unpackable(status)
+        if len(data) <= maximum or points < 4:
+            return data[:maximum] if len(data) <= maximum else unpackable(status)
         points //= 2
         traces = {k: thinned(t, y, points) for k, (t, y) in traces.items()}
 

@@ -90,8 +90,8 @@ def looked_at(drive: Drive, kept: KeptTransfer, stopping: Callable[[], bool] = l
     response = transfer.response(frequency)
     around = transfer.ends.source == transfer.ends.target
     loop = margins(frequency, -response, stable=True) if around else None
-    least = minimal(transfer.model)
-    return LookedAt(transfer, least, zeros_of(least.model), frequency, response, *step_that_shows(transfer), loop)
+    minimum = minimal(transfer.model)
+    return LookedAt(transfer, minimum, zeros_of(minimum.model), frequency, response, *step_that_shows(transfer), loop)
 
 
 def calming_of(

@@ -75,7 +75,7 @@ def pole_of(value: complex, dt: float, states: tuple[tuple[str, float], ...] = (
 
 
 def poles_of(
-    model: LinearModel, most: int = 3, basis: np.ndarray | None = None, states: Sequence[str] = ()
+    model: LinearModel, maximum: int = 3, basis: np.ndarray | None = None, states: Sequence[str] = ()
 ) -> list[Pole]:
     """Poles of a model, slowest first, each with at most so many states it lives in; where the model's states are
     combinations, ``basis`` (m, n) leads from them to the ``states``.
@@ -94,7 +94,7 @@ def poles_of(
     shares = np.divide(shares, sums, out=np.zeros_like(shares), where=sums > 0)
     poles = []
     for k, value in enumerate(values):
-        places = np.argsort(-shares[:, k])[:most]
+        places = np.argsort(-shares[:, k])[:maximum]
         named = tuple((names[i], float(shares[i, k])) for i in places if shares[i, k] > 0.05)
         poles.append(pole_of(value, model.dt, named))
     return sorted(poles, key=lambda p: (p.natural, p.s.imag))
@@ -148,10 +148,10 @@ def minimal(model: LinearModel) -> Minimal:
     """The model without states that its input does not reach or its output does not show: with the largest
     tolerance with which it still answers alike."""
     for tolerance in TOLERANCES:
-        least = reduced(model, tolerance)
-        if answers_alike(model, least.model):
+        minimum = reduced(model, tolerance)
+        if answers_alike(model, minimum.model):
             break
-    return least
+    return minimum
 
 
 def answers_alike(model: LinearModel, other: LinearModel) -> bool:

@@ -228,7 +228,7 @@ class Search:
         self,
         start: Mapping[str, float],
         rank: Callable[[Tried], float],
-        most: int,
+        maximum: int,
         stopping: Callable[[], bool] = lambda: False,
     ) -> None:
         """Go from gains to others of lower rank, by the simplex of Nelder and Mead over their logarithms."""
@@ -251,7 +251,7 @@ class Search:
 
         x = np.log([abs(start[n]) for n in names])
         corners = np.vstack([x, *(x + 0.4 * row for row in np.eye(len(names)))])
-        options = {"maxfev": most, "xatol": APART, "fatol": APART, "initial_simplex": corners}
+        options = {"maxfev": maximum, "xatol": APART, "fatol": APART, "initial_simplex": corners}
         scipy.optimize.minimize(rank_at, x, method="Nelder-Mead", options=options)
 
     def starts(self) -> list[dict[str, float]]:

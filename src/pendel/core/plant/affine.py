@@ -30,12 +30,12 @@ SUMS = frozenset((ca.OP_ADD, ca.OP_SUB))
 
 def reach_of(op: int, operands: list[Reach]) -> Reach:
     """What the result of an operation depends on."""
-    most = max(operands, default=Reach.VALUES)
-    if most < Reach.STATES or op in KEEPS or op in SUMS or most is Reach.ANYTHING:
-        return most
+    maximum = max(operands, default=Reach.VALUES)
+    if maximum < Reach.STATES or op in KEEPS or op in SUMS or maximum is Reach.ANYTHING:
+        return maximum
     factor = min(operands)
     scales = (op == ca.OP_MUL and len(operands) == 2) or (op == ca.OP_DIV and operands[1] is factor)
-    return most if scales and factor is Reach.VALUES else Reach.ANYTHING
+    return maximum if scales and factor is Reach.VALUES else Reach.ANYTHING
 
 
 def reaches(inputs: Mapping[str, ca.SX], expressions: ca.SX) -> list[Reach]:

@@ -88,8 +88,8 @@ def balance(run: KeptRun, start: float, end: float) -> Balance:
         *((names.get(card, card), energy) for card, energy in heat.items()),
         *((f"{names.get(card, card)}, switching", energy) for card, energy in switching.items()),
     ]
-    least = ROUNDING * max((abs(energy) for _, energy in spent_by), default=0.0)
-    lost = [Lost(what, energy / span, energy) for what, energy in spent_by if abs(energy) > least]
+    minimum = ROUNDING * max((abs(energy) for _, energy in spent_by), default=0.0)
+    lost = [Lost(what, energy / span, energy) for what, energy in spent_by if abs(energy) > minimum]
     totals = {kind: sum(of.values()) for kind, of in energies.items()}
     return Balance(
         tuple(sorted(lost, key=lambda each: -each.power)),

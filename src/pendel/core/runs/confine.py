@@ -174,13 +174,13 @@ def confine(writable: Iterable[Path]) -> Held:
     """Confine this process and all it starts from now on. Call it before it has threads."""
     libc = ctypes.CDLL(None, use_errno=True)
     held = Held.NOTHING
-    for limit, most in (
+    for limit, maximum in (
         (resource.RLIMIT_AS, MOST_MEMORY),
         (resource.RLIMIT_FSIZE, MOST_WRITTEN),
         (resource.RLIMIT_CORE, 0),
     ):
         _, hard = resource.getrlimit(limit)
-        allowed = most if hard == resource.RLIM_INFINITY else min(most, hard)
+        allowed = maximum if hard == resource.RLIM_INFINITY else min(maximum, hard)
         resource.setrlimit(limit, (allowed, allowed))
     held |= Held.MEMORY
     if libc.prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) != 0:

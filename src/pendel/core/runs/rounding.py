@@ -43,10 +43,10 @@ def add_differences(run: KeptRun, lowered: Lowered) -> None:
     run.differences = sorted(gaps, key=lambda each: -each[2])
 
 
-def listed(run: KeptRun, most: int) -> list[str]:
+def listed(run: KeptRun, maximum: int) -> list[str]:
     """The furthest of its differences in words, and how often words were limited and steps lost."""
     lines = []
-    for key, largest, share in run.differences[:most]:
+    for key, largest, share in run.differences[:maximum]:
         info = run.infos[key]
         gap = figure(largest, run.units.of(key, info.unit), 3)
         name = info.card if info.label.lower() == info.card.lower() else f"{info.card}, {info.label}"

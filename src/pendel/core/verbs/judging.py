@@ -109,7 +109,7 @@ def linear_between(
         raise DriveProblem("A model goes from one signal to another. Name both, with --from and --to.")
     seen = looked_at(drive, KeptTransfer(source, target, tuple(opened), at or ""))
     smooth = seen.as_continuous() if continuous else None
-    transfer, least, loop = seen.transfer, seen.minimal, (smooth or seen).loop
+    transfer, minimum, loop = seen.transfer, seen.minimal, (smooth or seen).loop
     ends = transfer.ends
     points: tuple[SweptPoint, ...] = ()
     if wished := list(swept):
@@ -123,9 +123,9 @@ def linear_between(
         transfer.point.name,
         transfer.model.dt,
         len(transfer.model.states),
-        len(least.model.states),
-        [PoleReport(p.natural, p.damping, not transfer.grows(p), [n for n, _ in p.states]) for p in least.poles],
-        [f"{each.reason}: {', '.join(n for n, _ in each.pole.states)}" for each in least.left_out],
+        len(minimum.model.states),
+        [PoleReport(p.natural, p.damping, not transfer.grows(p), [n for n, _ in p.states]) for p in minimum.poles],
+        [f"{each.reason}: {', '.join(n for n, _ in each.pole.states)}" for each in minimum.left_out],
         *((loop.crossover, loop.phase, loop.gain_db, loop.ms) if loop else (math.nan,) * 4),
         list(transfer.remarks),
         [swept_report(p) for p in points],

@@ -101,11 +101,11 @@ def fit_words(table: FluxTable, slow_work: SlowWork) -> str:
 class FluxWizard(QDialog):
     """Maps a file's columns or matrices to currents and fluxes; remembers it for files of the same names."""
 
-    def __init__(self, path: Path, session: Session, most: float, parent: QWidget | None = None):
+    def __init__(self, path: Path, session: Session, maximum: float, parent: QWidget | None = None):
         super().__init__(parent)
         self.setWindowTitle(f"Flux tables from {path.name}")
         self.resize(820, 640)
-        self.path, self.settings, self.most = path, session.settings, most
+        self.path, self.settings, self.maximum = path, session.settings, maximum
         self.slow_work = session.slow_work
         self.arrays = variables(path)
         self.table: FluxTable | None = None
@@ -233,7 +233,7 @@ class FluxWizard(QDialog):
 
     def _doubts(self, table: FluxTable) -> list[str]:
         try:
-            concerns = self.slow_work.known(lambda: flux.concerns(table, self.most))
+            concerns = self.slow_work.known(lambda: flux.concerns(table, self.maximum))
         except RunProblem:  # said with the fit
             return []
         return [c.sentence for c in concerns or ()]

@@ -62,9 +62,9 @@ class FluxEditor(QWidget):
     def load(self, path: Path) -> None:
         """Open the wizard on a file, and take what it makes."""
         limit = self.session.kinds()[self.card].value_name(ValueRole.CURRENT_LIMIT)
-        most = self.session.examined.values.get(self.card, {}).get(limit, float("nan"))
+        maximum = self.session.examined.values.get(self.card, {}).get(limit, float("nan"))
         try:
-            wizard = FluxWizard(path, self.session, most, self)
+            wizard = FluxWizard(path, self.session, maximum, self)
         except FileProblem as problem:
             self.note.setText(str(problem))
             return

@@ -99,11 +99,11 @@ def map_table(v: Values, card: Card) -> list[tuple[float, float]]:
 @lru_cache(maxsize=16)
 def current_maps(table: FluxTable, p: float, I_max: float) -> tuple[tuple[float, float], ...]:
     plane = CurrentPlane(table, flux.fitted(table), p, I_max)
-    top, d, q = plane.most()
+    top, d, q = plane.maximum()
     own = flux.fitted(table).fluxes(d, q)
     widest = 1.05 * max(math.hypot(float(own[0][0, 0]), float(own[1][0, 0])), float(plane.flux[:, 0].min()))
     torques, fluxes = np.linspace(0.0, top, NODES), np.linspace(LEAST_FLUX, 1.0, NODES) * widest
-    operating_points = [plane.least(float(t), fluxes) for t in torques]
+    operating_points = [plane.minimum(float(t), fluxes) for t in torques]
     return tuple(packed((torques, fluxes), [np.array([f[k] for f in operating_points]) for k in (0, 1)]))
 
 

@@ -132,11 +132,11 @@ def igbt(c: PartContext, name: str, u: ca.SX, gate: ca.SX, ratings: Ratings) -> 
     return Device(u, i)
 
 
-def limited(c: PartContext, name: str, u: ca.SX, i: ca.SX, gate: ca.SX, r_on: ca.SX, most: ca.SX) -> ca.SX:
-    """A channel that passes ``most`` (A) at most, as when both transistors of a leg conduct at once."""
+def limited(c: PartContext, name: str, u: ca.SX, i: ca.SX, gate: ca.SX, r_on: ca.SX, maximum: ca.SX) -> ca.SX:
+    """A channel that passes ``maximum`` (A) at most, as when both transistors of a leg conduct at once."""
     mode = c.mode(f"{name}_saturated", 0)
     full = mode.symbol
     # A hair of hysteresis: where both of a leg are at the limit, rounding must not throw them to and fro.
-    mode.transitions += [(0, gate * (i - (1 + HAIR) * most), 1), (1, (1 - HAIR) * r_on * most - u, 0)]
-    beyond = most + (u - r_on * most) / (FLATTER * r_on)
+    mode.transitions += [(0, gate * (i - (1 + HAIR) * maximum), 1), (1, (1 - HAIR) * r_on * maximum - u, 0)]
+    beyond = maximum + (u - r_on * maximum) / (FLATTER * r_on)
     return gate * ((1 - full) * u / r_on + full * beyond)

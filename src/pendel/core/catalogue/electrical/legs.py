@@ -185,13 +185,13 @@ class Edges:
     over what dead time moves the current meanwhile."""
 
     def __init__(self, load: ca.SX, ripple: ca.SX, dead: ca.SX, upper: ca.SX) -> None:
-        least = ca.fmax(SMOOTH_SHARE * ripple, LEAST_SMOOTH)
-        width = 2 * dead * ripple + ca.if_else(ripple > 0, least, SMOOTH_CURRENT)
+        minimum = ca.fmax(SMOOTH_SHARE * ripple, LEAST_SMOOTH)
+        width = 2 * dead * ripple + ca.if_else(ripple > 0, minimum, SMOOTH_CURRENT)
         begin, end = load - ripple, load + ripple
         sizes = [ca.sqrt(i * i + width * width) for i in (begin, end)]
         share, still = ca.fmax(0.0, ca.fmin(1.0, upper)), 2 * dead * ripple
-        at_begin = Valley(begin, share, still, least)
-        at_end = Valley(-end, 1 - share, still, least)
+        at_begin = Valley(begin, share, still, minimum)
+        at_end = Valley(-end, 1 - share, still, minimum)
         self.sign_at_begin = ca.if_else(ripple > 0, at_begin.sign, begin / sizes[0])
         self.sign_at_end = ca.if_else(ripple > 0, -at_end.sign, end / sizes[1])
         flows = 1 - ca.if_else(ripple > 0, dead * (at_begin.resting + at_end.resting), 0.0)
@@ -215,9 +215,9 @@ class Valley:
     mean nearer to zero, by ``still`` (A) where it lasts for all of the dead time. From there on the current falls to
     zero within the dead time, the later the less is left of it. From the triangle's slopes; no source."""
 
-    def __init__(self, valley: ca.SX, share: ca.SX, still: ca.SX, least: ca.SX) -> None:
-        rising = ca.fmax(still * (1 / ca.fmax(share, LEAST_SHARE) - 1), least)
-        falling = ca.fmax(still, least)
+    def __init__(self, valley: ca.SX, share: ca.SX, still: ca.SX, minimum: ca.SX) -> None:
+        rising = ca.fmax(still * (1 / ca.fmax(share, LEAST_SHARE) - 1), minimum)
+        falling = ca.fmax(still, minimum)
         risen = gradual(1 + (valley + falling) / rising)
         fallen = gradual(1 + valley / falling)
         self.sign = -1 + 2 * (1 - share) * risen + 2 * share * fallen

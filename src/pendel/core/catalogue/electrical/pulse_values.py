@@ -59,10 +59,10 @@ def with_off_resistance(v: Values, card: Card) -> dict[str, float]:
 
 
 def ratings(c: PartContext) -> Ratings:
-    most = c.value("I_sat") if c.level == "device" else None
+    maximum = c.value("I_sat") if c.level == "device" else None
     drop = c.value("V_0") if c.has_choice("device") and c.choice("device") == "igbt" else None
     r_on = ca.fmax(LEAST_RESISTANCE, c.value("R_on"))
-    return Ratings(r_on, c.value("R_off"), c.value("V_d"), c.value("R_d"), most, drop)
+    return Ratings(r_on, c.value("R_off"), c.value("V_d"), c.value("R_d"), maximum, drop)
 
 
 def pulse_numbers(c: PartContext) -> dict[str, str]:

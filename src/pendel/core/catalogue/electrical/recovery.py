@@ -78,11 +78,11 @@ def contradictions(v: Values, card: Card) -> list[Contradiction]:
     try:
         times(v)
     except ValueError:
-        most = 0.5 * v["slope"] * v["t_rr"] ** 2
+        maximum = 0.5 * v["slope"] * v["t_rr"] ** 2
         return [
             Contradiction(
                 f"no diode loses {v['Q_rr'] * 1e6:.3g} µC within {v['t_rr'] * 1e9:.3g} ns at this slope "
-                f"and current. At most {most * 1e6:.2g} µC is possible; check charge, time and slope.",
+                f"and current. At most {maximum * 1e6:.2g} µC is possible; check charge, time and slope.",
                 "Q_rr",
             )
         ]

@@ -349,8 +349,8 @@ class Problem:
             float(np.max(lacks)),
         )
 
-    def convex(self, begun: np.ndarray, least: float) -> np.ndarray:
-        """Coefficients of the nearest fit all of whose inductances are ``least`` at least, found by
+    def convex(self, begun: np.ndarray, minimum: float) -> np.ndarray:
+        """Coefficients of the nearest fit all of whose inductances are ``minimum`` at least, found by
         splitting: a least-squares step, and one that lifts the second derivatives, point by point, to the
         nearest matrix that is positive definite (alternating direction method of multipliers; Boyd and
         others: Foundations and Trends in Machine Learning 3 (2011) 1, section 5)."""
@@ -359,13 +359,13 @@ class Problem:
         bending, solution = self.bending, begun
         push = float(self.square.diagonal().sum() / bending.multiply(bending).sum())
         solve = scipy.sparse.linalg.factorized((self.square + push * (bending.T @ bending)).tocsc())
-        held, gap = lifted(bending @ begun, least), np.zeros(bending.shape[0])
+        held, gap = lifted(bending @ begun, minimum), np.zeros(bending.shape[0])
         for _ in range(ROUNDS):
             solution = solve(self.right + push * (bending.T @ (held - gap)))
             now = bending @ solution
-            if np.min(least_of(now)) > 0.5 * least:
+            if np.min(least_of(now)) > 0.5 * minimum:
                 break
-            held = lifted(now + gap, least)
+            held = lifted(now + gap, minimum)
             gap = gap + now - held
         return solution
 
@@ -381,12 +381,12 @@ def least_eigenvalue(a: np.ndarray, b: np.ndarray, c: np.ndarray) -> np.ndarray:
     return 0.5 * (a + c) - np.hypot(0.5 * (a - c), b)
 
 
-def lifted(packed: np.ndarray, least: float) -> np.ndarray:
-    """Nearest matrices with no eigenvalue below ``least``; packed as in `least_of`."""
+def lifted(packed: np.ndarray, minimum: float) -> np.ndarray:
+    """Nearest matrices with no eigenvalue below ``minimum``; packed as in `least_of`."""
     a, b, c = np.split(packed, 3)
     b = b / 2**0.5
     mean, half = 0.5 * (a + c), np.hypot(0.5 * (a - c), b)
-    low, high = np.maximum(mean - half, least), np.maximum(mean + half, least)
+    low, high = np.maximum(mean - half, minimum), np.maximum(mean + half, minimum)
     turned = np.divide(0.5 * (high - low), half, out=np.zeros_like(half), where=half > 0)
     mean = 0.5 * (high + low)
     return np.concatenate([mean + turned * 0.5 * (a - c), 2**0.5 * turned * b, mean - turned * 0.5 * (a - c)])
@@ -422,12 +422,12 @@ def fitted(table: FluxTable) -> CoEnergy:
 def stiff_enough(slack: Problem, coefficients: np.ndarray, psi: Axes) -> tuple[float, np.ndarray] | None:
     """The least stiffness whose fit is convex, margins included, and its coefficients; none where it would have
     to leave the tables for that."""
-    most = MORE_MISSED * slack.missed(coefficients)[0]
+    maximum = MORE_MISSED * slack.missed(coefficients)[0]
     for stiffness in STIFFNESSES[1:]:
         problem = Problem(slack.axes, psi, slack.edges, stiffness=stiffness)
         stiffer = problem.plain()
         mean, worst = problem.missed(stiffer)
-        if mean > most or worst > STANDS_OUT * mean:
+        if mean > maximum or worst > STANDS_OUT * mean:
             return None
         if problem.lack(stiffer)[3] <= 0:
             return stiffness, stiffer

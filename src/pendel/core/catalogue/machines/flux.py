@@ -46,10 +46,10 @@ def axis_faults(name: str, axis: np.ndarray) -> list[Concern]:
     return []
 
 
-def concerns(table: FluxTable, most: float = float("nan")) -> list[Concern]:
-    """What is wrong or doubtful: holes, axes, signs, monotonic rise, symmetry across, range against ``most``
+def concerns(table: FluxTable, maximum: float = float("nan")) -> list[Concern]:
+    """What is wrong or doubtful: holes, axes, signs, monotonic rise, symmetry across, range against ``maximum``
     (A). Where nothing is wrong, the fit is needed: see `pendel.core.worked_out`."""
-    return faults(table) or doubts(table, most)
+    return faults(table) or doubts(table, maximum)
 
 
 def faults(table: FluxTable) -> list[Concern]:
@@ -118,7 +118,7 @@ def falls(i_d: np.ndarray, i_q: np.ndarray, psi_d: np.ndarray, psi_q: np.ndarray
     return doubts
 
 
-def doubts(table: FluxTable, most: float) -> list[Concern]:
+def doubts(table: FluxTable, maximum: float) -> list[Concern]:
     """What is doubtful in a table without faults."""
     import scipy.interpolate  # slow to load, and few drives need it
 
@@ -161,10 +161,10 @@ def doubts(table: FluxTable, most: float) -> list[Concern]:
         )
     far = i_d[0] if -i_d[0] >= i_d[-1] else i_d[-1]  # a reluctance machine may have its field along +d
     reach = min(abs(far), i_q[-1])
-    if most == most and most > 1.001 * reach:
+    if maximum == maximum and maximum > 1.001 * reach:
         doubts.append(
             Concern(
-                f"The current limit of {figure(most, 'A')} lies beyond the table, which ends at i_d "
+                f"The current limit of {figure(maximum, 'A')} lies beyond the table, which ends at i_d "
                 f"{figure(far, 'A')} and i_q {figure(i_q[-1], 'A')}. Beyond it the fluxes go on "
                 "straight, which is a guess.",
                 False,

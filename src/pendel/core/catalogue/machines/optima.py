@@ -41,7 +41,7 @@ def strongest(
         (m, -current * math.sin(lead), current * math.cos(lead)) for m, lead in _best_leads(fit, p, current, ranges)
     ]
     if within is not None and ranges != [(-math.pi / 2, math.pi / 2)]:
-        best.append(CurrentPlane(within, fit, p, current).most())
+        best.append(CurrentPlane(within, fit, p, current).maximum())
     return max(best)
 
 
@@ -91,7 +91,7 @@ class CurrentPlane:
         self.size = np.hypot(self.d[:, None], self.q)
         self.I_max = I_max
 
-    def most(self, flux: float = np.inf) -> tuple[float, float, float]:
+    def maximum(self, flux: float = np.inf) -> tuple[float, float, float]:
         """Torque, i_d and i_q of most torque within the current limit and a flux; where none is within, of
         least flux."""
         within = (self.size <= self.I_max * (1 + 1e-9)) & (self.flux <= flux)
@@ -102,7 +102,7 @@ class CurrentPlane:
             k, j = np.unravel_index(int(np.argmin(reach)), reach.shape)
         return float(self.torque[k, j]), float(self.d[k]), float(self.q[j])
 
-    def least(self, torque: float, fluxes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def minimum(self, torque: float, fluxes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """i_d and i_q of least current for a torque within each of ``fluxes``, shape (n,)."""
         above = self.torque >= torque
         first = np.argmax(above, axis=1)
@@ -118,13 +118,13 @@ class CurrentPlane:
         i_d, i_q = self.d[rows], self.q[before] + share * (self.q[after] - self.q[before])
         size, flux = np.hypot(i_d, i_q), there(self.flux)
         currents = np.empty((2, len(fluxes)))
-        for n, most in enumerate(fluxes):
-            within = (size <= self.I_max * (1 + 1e-6)) & (flux <= most)
+        for n, maximum in enumerate(fluxes):
+            within = (size <= self.I_max * (1 + 1e-6)) & (flux <= maximum)
             if np.any(within):
                 k = int(np.argmin(np.where(within, size, np.inf)))
                 currents[:, n] = i_d[k], i_q[k]
             else:
-                currents[:, n] = self.most(float(most))[1:]
+                currents[:, n] = self.maximum(float(maximum))[1:]
         return currents[0], currents[1]
 
 
@@ -132,9 +132,9 @@ class CurrentPlane:
 def envelope_of_tables(table: FluxTable, p: float, I_max: float, link: float) -> tuple[np.ndarray, np.ndarray]:
     """Largest torque (N·m) over speed (rad/s) of a machine by tables; the resistance is left out."""
     plane = CurrentPlane(table, fitted(table), p, I_max)
-    top, d, q = plane.most()
+    top, d, q = plane.maximum()
     own = fitted(table).fluxes(d, q)
     corner = link / math.sqrt(3.0) / math.hypot(float(own[0][0, 0]), float(own[1][0, 0])) / p
     speeds = np.linspace(0.0, 3.0 * corner, SPEEDS)
-    torques = [top if w <= corner else plane.most(link / math.sqrt(3.0) / (p * w))[0] for w in speeds]
+    torques = [top if w <= corner else plane.maximum(link / math.sqrt(3.0) / (p * w))[0] for w in speeds]
     return speeds, np.maximum(np.array(torques), 0.0)

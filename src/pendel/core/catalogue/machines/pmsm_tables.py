@@ -120,10 +120,10 @@ def torque_curve(v: Values, card: Card) -> Curve | None:
     if table is None:
         return None
     fit = flux.fitted(table)
-    most, i_d, i_q = strongest(fit, v["p"], v["I_max"])
+    maximum, i_d, i_q = strongest(fit, v["p"], v["I_max"])
     leads = np.linspace(0, math.pi / 2, 61) if i_d <= 0 else np.linspace(-math.pi / 2, math.pi / 2, 121)
     torques = torque_at(fit, v["p"], -v["I_max"] * np.sin(leads), v["I_max"] * np.cos(leads))
-    return Curve("Torque at the current limit", "Lead", "deg", "N·m", leads, torques, (math.atan2(-i_d, i_q), most))
+    return Curve("Torque at the current limit", "Lead", "deg", "N·m", leads, torques, (math.atan2(-i_d, i_q), maximum))
 
 
 KIND = Part(

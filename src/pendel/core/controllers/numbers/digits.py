@@ -9,7 +9,7 @@ from pendel.core.controllers.numbers.block import BlockTree
 from pendel.core.controllers.numbers.tree import Call, Choose, Const, Expr, Name, Scaled, Sum, assignments
 
 
-def grid(name: str, tree: BlockTree, inputs: Mapping[str, int | None], most: int) -> int | None:
+def grid(name: str, tree: BlockTree, inputs: Mapping[str, int | None], maximum: int) -> int | None:
     """Binary digits behind the point of all values that a name is assigned; none where they have no end."""
     digits: dict[str, int | None] = {**inputs, name: 0}
     names = {a.name for a in assignments(tree.body)} - {name}
@@ -17,7 +17,7 @@ def grid(name: str, tree: BlockTree, inputs: Mapping[str, int | None], most: int
     for _ in range(len(names) + 4):
         changed = False
         for a in assignments(tree.body):
-            now = _digits(a.value, digits, most)
+            now = _digits(a.value, digits, maximum)
             before = digits[a.name]
             after = None if now is None or before is None else max(now, before)
             if after != before:
@@ -27,10 +27,10 @@ def grid(name: str, tree: BlockTree, inputs: Mapping[str, int | None], most: int
     return digits[name]
 
 
-def _digits(expr: Expr, digits: Mapping[str, int | None], most: int) -> int | None:
+def _digits(expr: Expr, digits: Mapping[str, int | None], maximum: int) -> int | None:
     match expr:
         case Const(value):
-            for n in range(most + 1):
+            for n in range(maximum + 1):
                 if value * 2.0**n == int(value * 2.0**n):
                     return n
             return None
@@ -48,6 +48,6 @@ def _digits(expr: Expr, digits: Mapping[str, int | None], most: int) -> int | No
             parts = list(args)
         case _:
             return None
-    each = [_digits(p, digits, most) for p in parts]
+    each = [_digits(p, digits, maximum) for p in parts]
     known = [e for e in each if e is not None]
     return max(known) if len(known) == len(each) else None

@@ -82,7 +82,7 @@ class FixedWriter(Scaling):
                 first = widened(a) if sum_code.wide and not (a.wide or b.wide) else first
                 sum_code = replace(sum_code, text=f"{first} {'-' if minus else '+'} {b.inner}")
                 moving = [c for c in (a, b) if c.const is None]
-                return sum_code.from_steps_of(max(moving, key=lambda c: c.least)) if moving else sum_code
+                return sum_code.from_steps_of(max(moving, key=lambda c: c.minimum)) if moving else sum_code
             case Scaled(factor, of):
                 if self.wraps(of):
                     bits = self.bits
@@ -146,7 +146,7 @@ class FixedWriter(Scaling):
         product_code = Code("", a.fraction + b.fraction, max(low, 0) if square else low, max(ends))
         text = widened(a) if product_code.wide and not a.wide else self.widened(a)
         # A step of the one changes it by so much where the other is at half of what it may be.
-        grain = 0.5 * max(a.least * b.interval.size, b.least * a.interval.size)
+        grain = 0.5 * max(a.minimum * b.interval.size, b.minimum * a.interval.size)
         return replace(product_code, text=f"{text} * {b.inner}", grain=grain)
 
     def quotient(self, over: Expr, under: Expr, env: Bounds) -> Code:
@@ -186,7 +186,7 @@ class FixedWriter(Scaling):
         if there is None or else_there is None:
             return self.value(no, env) if there is None else self.value(yes, there)
         a, b = self.value(yes, there), self.value(no, else_there)
-        if steps is not None and max(scaled_size(c, steps) for c in (a, b)) <= self.most:
+        if steps is not None and max(scaled_size(c, steps) for c in (a, b)) <= self.maximum:
             a, b = self.at(a, steps), self.at(b, steps)
         else:
             a, b = self.aligned(a, b)
@@ -496,8 +496,8 @@ class FixedWriter(Scaling):
         moving = [(f, self.quietly(e, env)) for f, e in added(value, name) if not isinstance(e, Const)]
         if not moving:
             return
-        factor, step = max(moving, key=lambda m: abs(m[0]) * m[1].least)
-        if 0.0 < abs(factor) * step.least < 0.5 * rep.step:
+        factor, step = max(moving, key=lambda m: abs(m[0]) * m[1].minimum)
+        if 0.0 < abs(factor) * step.minimum < 0.5 * rep.step:
             gain = abs(factor) * (step.gain if step.grain else 1.0)
             self.lost[name] = max(self.lost.get(name, 0.0), 0.5 * rep.step / gain)
 

@@ -80,10 +80,10 @@ class FloatWriter:
         text = self.literal(value)
         return f"({text})" if value < 0 else text
 
-    def value(self, expr: Expr, least: int = LOOSE) -> str:
-        """An expression; in brackets where it holds together less than ``least``."""
+    def value(self, expr: Expr, minimum: int = LOOSE) -> str:
+        """An expression; in brackets where it holds together less than ``minimum``."""
         text, holds = self._value(expr)
-        return text if holds >= least else f"({text})"
+        return text if holds >= minimum else f"({text})"
 
     def _value(self, expr: Expr) -> tuple[str, int]:
         match expr:

@@ -33,7 +33,7 @@ class Code:
     """The quotient that it is, where its divisor may be so small that its bounds say little."""
 
     @property
-    def least(self) -> float:
+    def minimum(self) -> float:
         """Its smallest change."""
         return self.grain * self.gain if self.grain else math.ldexp(1.0, -self.fraction)
 

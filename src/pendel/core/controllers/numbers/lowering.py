@@ -340,8 +340,8 @@ def inner_words(lowered: Lowered, block: LoweredBlock) -> None:
         return
     bits = number.bits
     if tree.verbatim:
-        most = 2 ** (2 * bits - 1) - 1
-        block.reps |= dict.fromkeys(tree.states, Rep(False, 2 * bits, 0, -most, most))
+        maximum = 2 ** (2 * bits - 1) - 1
+        block.reps |= dict.fromkeys(tree.states, Rep(False, 2 * bits, 0, -maximum, maximum))
         return
     grids = {p: block.reps[p].fraction for p in tree.inputs if not block.reps[p].angle and block.reps[p].fraction <= 0}
     for name in tree.states:

@@ -95,10 +95,10 @@ def word_for(interval: Interval, bits: int, *, headroom: int = 0, grid: int | No
     fraction = min(fraction, MOST_FRACTION)
     if grid is not None:
         fraction = min(fraction, grid)
-    most = 2 ** (bits - 1) - (1 if bits == 16 else 2)
+    maximum = 2 ** (bits - 1) - (1 if bits == 16 else 2)
     slack = 0 if grid is not None and fraction == grid else SLACK
-    low = max(-most, math.floor(math.ldexp(interval.low, fraction)) - slack)
-    high = min(most, math.ceil(math.ldexp(interval.high, fraction)) + slack)
+    low = max(-maximum, math.floor(math.ldexp(interval.low, fraction)) - slack)
+    high = min(maximum, math.ceil(math.ldexp(interval.high, fraction)) + slack)
     return Rep(False, bits, fraction, low, high)
 
 
@@ -110,6 +110,6 @@ MOST_FRACTION, SLACK = 60, 1
 
 def whole_word(rep: Rep) -> Rep:
     """The same step over all that the word can hold, with the headroom it has."""
-    most = 2 ** max(rep.low.bit_length(), rep.high.bit_length(), 1)
-    most = min(most, 2 ** (rep.bits - 1)) - (1 if rep.bits == 16 else 2)
-    return replace(rep, low=-most, high=most)
+    maximum = 2 ** max(rep.low.bit_length(), rep.high.bit_length(), 1)
+    maximum = min(maximum, 2 ** (rep.bits - 1)) - (1 if rep.bits == 16 else 2)
+    return replace(rep, low=-maximum, high=maximum)

@@ -76,7 +76,7 @@ class Scaling:
         return {self.places[n] for n, r in self.reps.items() if r.bits == 16 and n in self.places}
 
     @property
-    def most(self) -> int:
+    def maximum(self) -> int:
         return MOST[2 * self.bits]
 
     def call(self, name: str, *args: str) -> str:
@@ -98,7 +98,7 @@ class Scaling:
             factor = 2**-shift
             low, high = code.low * factor, code.high * factor
             scaled = Code("", fraction, low, high)
-            if scaled.size > (MOST[64] if wide else self.most):
+            if scaled.size > (MOST[64] if wide else self.maximum):
                 raise self.no_room()
             text = widened(code) if scaled.wide and not code.wide else self.widened(code)
             return replace(scaled, text=f"{text} * {whole(factor)}").from_steps_of(code)
@@ -122,7 +122,7 @@ class Scaling:
             return self.shifted_right(halved, shift - 1, fraction)
         text = self.call(f"pd_shr{width}", code.text, f"{shift}")
         shifted = Code(text, fraction, low, high, True)
-        if code.least > shifted.least:
+        if code.minimum > shifted.minimum:
             shifted = shifted.from_steps_of(code)
         return replace(shifted, text=f"(int32_t){text}", atom=False) if width == 64 and not shifted.wide else shifted
 
@@ -147,7 +147,7 @@ class Scaling:
         if added and self.finest is not None:
             fraction = min(fraction, self.finest)
         join = sum if added else max
-        while join(scaled_size(c, fraction) for c in (a, b)) > self.most:
+        while join(scaled_size(c, fraction) for c in (a, b)) > self.maximum:
             fraction -= 1
         return self.at(a, fraction), self.at(b, fraction)
 
@@ -214,10 +214,10 @@ class Scaling:
         come to."""
         digits = min(self.bits - 1, (2 * self.bits - 1) - code.bits)
         if code.bits <= self.bits + 1:
-            return code, digits, self.most
+            return code, digits, self.maximum
         if self.bits == 16:  # a counter or the like: its digits matter
             return code, 15, MOST[64]
-        return self.narrowed(code, 32), 31, self.most
+        return self.narrowed(code, 32), 31, self.maximum
 
     def multiplied(self, coefficient: Code, factor: float, code: Code, room: int) -> Code:
         """A coefficient's word times a value."""
@@ -230,7 +230,7 @@ class Scaling:
     def saturated(self, x: Code, low: Code, high: Code) -> Code:
         movable = [c for c in (low, high) if c.const is not None or c.live is not None]
         fraction = max(self.digits_behind(c) for c in (x, *movable))
-        while any(scaled_size(c, fraction) > self.most for c in (x, low, high)):
+        while any(scaled_size(c, fraction) > self.maximum for c in (x, low, high)):
             fraction -= 1
         x, low, high = (self.at(c, fraction) for c in (x, low, high))
         if low.high <= x.low and x.high <= high.low:
@@ -254,12 +254,12 @@ class Scaling:
 
     def extreme(self, name: str, a: Code, b: Code) -> Code:
         a, b = (self.apart_from_zero(c, d) for c, d in zip((a, b), self.aligned(a, b)))
-        least = name == "minimum"
-        if (a.high <= b.low) if least else (a.low >= b.high):
+        minimum = name == "minimum"
+        if (a.high <= b.low) if minimum else (a.low >= b.high):
             return a
-        if (b.high <= a.low) if least else (b.low >= a.high):
+        if (b.high <= a.low) if minimum else (b.low >= a.high):
             return b
-        pick = min if least else max
+        pick = min if minimum else max
         width = 64 if a.wide or b.wide else 32
         text = self.call(f"pd_{pick.__name__}{width}", a.text, b.text)
         picked = Code(text, a.fraction, pick(a.low, b.low), pick(a.high, b.high), True)
