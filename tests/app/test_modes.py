@@ -5,13 +5,14 @@ from pathlib import Path
 import numpy as np
 import pyqtgraph as pg
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 
 import pendel
+from pendel.app.session.page import Page
 from pendel.core.drive.file import to_text
 
-from .conftest import finish, settle, until
+from .conftest import finish, judged, settle, until
 from .test_window import LEFT
 
 ROPE = Path(pendel.__file__).parent / "examples" / "haul_drive_rope.pendel"
@@ -142,3 +143,19 @@ def pointing_reads_all(page):
     assert complex(spot[0][0], spot[1][0]) == pytest.approx(L, rel=0.03)
     QTest.mouseMove(plots.phase_plot.viewport(), plots.phase_plot.viewport().rect().topLeft() + QPoint(3, 3))
     assert until(lambda: not any(p.has_reading for p in (*plots.over_frequency, plots.circle_plot)))
+
+
+def test_no_line_runs_through_the_name_of_a_mode_on_a_page_that_is_shown_for_the_first_time(window):
+    """The name is placed by the size of its plot, so the plots have theirs before anything is drawn."""
+    judged(window)
+    assert not isinstance(window.pages["Loops"], Page)  # it is not built yet
+    page = window.page("Loops")
+    page.current = next(each.loop.key for each in window.session.judged if each.loop.label == "Speed")
+    window.show_page("Loops")
+    judged(window)
+    plot = page.plots.size_plot
+    (name,) = (item for item in plot.scene().items() if isinstance(item, pg.InfLineLabel) and "mode" in item.format)
+    best = page.proposed or page.now
+    crossing = plot.vb.mapViewToScene(QPointF(np.log10(best.margins.crossover), 0.0)).x()
+    written = name.textItem.sceneBoundingRect()
+    assert written.width() > 40 and not written.left() <= crossing <= written.right()

@@ -380,8 +380,8 @@ def test_the_most_torque_of_a_current_is_that_of_the_textbook(current):
     i_q = np.sqrt(current**2 - i_d**2)
     wanted = 1.5 * p * (psi_pm + (L_d - L_q) * i_d) * i_q, i_d, i_q
     for within in (None, table):
-        found = strongest(flux.fitted(table), p, current, within=within)
-        assert found == pytest.approx(wanted, rel=1e-5, abs=1e-5 * current)
+        most = strongest(flux.fitted(table), p, current, within=within)
+        assert most == pytest.approx(wanted, rel=1e-5, abs=1e-5 * current)
 
 
 def test_a_reluctance_machine_has_its_most_torque_towards_more_flux():
@@ -426,8 +426,8 @@ def rows_of(d=(-200.0, -100.0, 0.0), q=(-100.0, 0.0, 100.0)):
 def written(path, head, rows, *, mark=",", comma=False, tail="", encoding="utf-8"):
     lines = [mark.join(f"{x:.6g}".replace(".", "," if comma else ".") for x in row) for row in rows]
     path.write_bytes(("\n".join([*head, *lines]) + tail).encode(encoding))
-    found = variables(path)
-    return assembled(found, guess(found), path.name)
+    columns = variables(path)
+    return assembled(columns, guess(columns), path.name)
 
 
 @pytest.mark.parametrize(
@@ -464,11 +464,11 @@ def test_columns_are_read_as_measuring_programs_save_them(tmp_path, head, how):
 
 def test_columns_without_names_keep_all_their_rows(tmp_path):
     (tmp_path / "bare.csv").write_text("\n".join(",".join(map(str, row)) for row in rows_of()))
-    found = variables(tmp_path / "bare.csv")
-    assert {name: len(column) for name, column in found.items()} == {f"column {k}": 9 for k in (1, 2, 3, 4)}
+    columns = variables(tmp_path / "bare.csv")
+    assert {name: len(column) for name, column in columns.items()} == {f"column {k}": 9 for k in (1, 2, 3, 4)}
     (tmp_path / "twice.csv").write_text("psi,psi,,i\n1,2,3,4\n5,6,7,8\n")
-    found = variables(tmp_path / "twice.csv")
-    assert {name: list(column) for name, column in found.items()} == {
+    columns = variables(tmp_path / "twice.csv")
+    assert {name: list(column) for name, column in columns.items()} == {
         "psi": [1.0, 5.0],
         "psi 2": [2.0, 6.0],
         "column 3": [3.0, 7.0],
@@ -487,5 +487,5 @@ def test_a_place_given_twice_gets_the_mean_unless_the_two_contradict_each_other(
         written(tmp_path / "lost.csv", head, rows, tail="\n,5,0.1,0.1\n")
     finer = rows_of((-200.0, -100.0, 0.0, 100.0), (-100.0, 0.0, 100.0, 200.0))
     holes = [row for row in finer if row[:2] != (0.0, 100.0)]
-    told = flux.faults(written(tmp_path / "hole.csv", head, holes))
-    assert "psi_d has a hole at i_d 0 A, i_q 100 A" in told[0].sentence
+    faults = flux.faults(written(tmp_path / "hole.csv", head, holes))
+    assert "psi_d has a hole at i_d 0 A, i_q 100 A" in faults[0].sentence

@@ -1,4 +1,4 @@
-"""Results that take long and are kept: whoever cannot wait is told so, and has them worked out elsewhere.
+"""Results that take long and are kept: a caller that must not wait learns so, and has them worked out elsewhere.
 
 A function decorated with `worked_out` is worked out once for its arguments, as with `functools.lru_cache`. Within
 `at_once` it raises `NotYet` instead of working out what is not known, and its `Work` is listed for later."""

@@ -103,7 +103,7 @@ class LoopsPage(Page):
 
     @cached_property
     def plots(self) -> LoopPlots:
-        """Made when first needed, as the page by itself takes a while."""
+        """Made when the page is shown at the latest, as the page by itself takes a while."""
         plots = LoopPlots()
         self._beside_plots.insertWidget(0, plots, 1)
         return plots
@@ -273,6 +273,7 @@ class LoopsPage(Page):
         self.where.setCurrentIndex(offered.index(self.session.judge_at))
 
     def showEvent(self, event) -> None:
+        self.build_rest()  # before anything is drawn: words are placed by the sizes that plots have
         super().showEvent(event)
         self._follow.shown()
 

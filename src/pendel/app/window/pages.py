@@ -36,7 +36,7 @@ def kept_for_good() -> Iterator[None]:
     """What is loaded within is never looked at for garbage.
 
     It is modules, classes and tables, some hundred thousand objects that stay. Looking through all of them takes
-    40 to 80 ms, in which the window stands still."""
+    40 to 80 ms, in which the window does not respond."""
     gc.disable()
     try:
         yield

@@ -77,8 +77,8 @@ def variables(path: Path) -> dict[str, np.ndarray]:
 
 
 def from_csv(path: Path) -> dict[str, np.ndarray]:
-    """Columns of numbers, named by the lines above them (`names_above`), else by their place; a cell that is no number is
-    a hole. Empty lines, remarks (``#``, ``%``, ``//``) and titles are passed over.
+    """Columns of numbers, named by the lines above them (`names_above`), else by their place. A cell that is no
+    number is a hole. Empty lines, remarks (``#``, ``%``, ``//``) and titles are skipped.
 
     Raises
     ------

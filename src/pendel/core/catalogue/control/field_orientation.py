@@ -180,8 +180,8 @@ def field_along_d(v: Values, card: Card) -> list[Contradiction]:
         return []
     return [
         Contradiction(
-            f"L_d ({figure(v['L_d'], 'H')}) is above L_q ({figure(v['L_q'], 'H')}): the least current would have i_d above "
-            "0, which this block never demands. It keeps within its limits, but takes more current. Check the axes, or "
+            f"L_d ({figure(v['L_d'], 'H')}) is above L_q ({figure(v['L_q'], 'H')}): the least current would "
+            "have i_d above 0, which this block never demands. It keeps within its limits, but takes more current. Check the axes, or "
             "take the block by tables.",
             "L_d",
             fault=False,

@@ -72,10 +72,10 @@ def _best_leads(
         yield float(torques[k]), float(leads[k])
         around = leads[max(0, k - 1)], leads[min(LEADS - 1, k + 1)]
         if around[0] < around[1]:
-            found = scipy.optimize.minimize_scalar(
+            refined = scipy.optimize.minimize_scalar(
                 lambda lead: -float(torque(lead)[0]), bounds=around, method="bounded", options={"xatol": 1e-8}
             )
-            yield -float(found.fun), float(found.x)
+            yield -float(refined.fun), float(refined.x)
 
 
 class CurrentPlane:
