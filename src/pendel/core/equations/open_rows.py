@@ -7,7 +7,7 @@ kept until their row changes, in a heap, and so are the lengths of the rows whos
 from __future__ import annotations
 
 import heapq
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Set
 from dataclasses import dataclass, field
 
 import casadi as ca
@@ -17,10 +17,19 @@ Score = tuple[bool, bool, bool, int, int, int, bool, str]
 unknowns of its row, the rows it stands in, whether it is a derivative, its name."""
 
 
+VALUES_DECIDE = (0, 1)
+"""Classes of a pivot that is constant, or made of values only."""
+
+
 @dataclass(eq=False)
 class Row:
     owner: str
-    expression: ca.SX
+    stated: ca.SX
+    """Without the solutions of ``pending``."""
+    pending: dict[str, tuple[ca.SX, ca.SX]] = field(default_factory=dict)
+    """Of unknowns of ``stated``: symbol and solution, not put in yet."""
+    roots: dict[str, str] = field(default_factory=dict)
+    """Unknowns of a pending solution, and whose it is."""
     unknowns: set[str] = field(default_factory=set)
     coefficients: dict[str, ca.SX] = field(default_factory=dict)
     classes: dict[str, int | None] = field(default_factory=dict)
@@ -36,9 +45,38 @@ class Row:
     place: int = -1
     """In the order in which rows came; -1 for one that is not among those left."""
 
-    def changed(self) -> None:
+    @property
+    def expression(self) -> ca.SX:
+        """What is to be zero."""
+        if self.pending:
+            symbols, solutions = zip(*self.pending.values(), strict=True)
+            self.expression = ca.substitute(self.stated, ca.vertcat(*symbols), ca.vertcat(*solutions))
+        return self.stated
+
+    @expression.setter
+    def expression(self, stated: ca.SX) -> None:
+        self.stated = stated
+        self.pending.clear()
+        self.roots.clear()
+
+    def put_in_later(self, symbol: ca.SX, solution: ca.SX, unknowns: set[str]) -> None:
+        """Note the solution of an unknown, whose own unknowns the row does not hold yet: so none of them can
+        cancel, and what the row holds is known without its expression. A row of hundreds of unknowns, such as
+        the currents into a node that all parts share, is then written out once and not at each elimination."""
+        name = symbol.name()
+        root = self.roots.pop(name, name)
+        if root != name:
+            first, before = self.pending[root]
+            symbol, solution = first, ca.substitute(before, symbol, solution)
+        self.pending[root] = (symbol, solution)
+        self.roots.update(dict.fromkeys(unknowns, root))
+
+    def changed(self, lost: str, gained: Set[str] = frozenset()) -> None:
+        """Forget what no longer holds when ``lost`` is replaced by something with the unknowns ``gained``. A
+        coefficient that is constant or made of values only stays what it is for all the others."""
+        kept = {n: c for n, c in self.classes.items() if c in VALUES_DECIDE and n != lost and n not in gained}
         self.coefficients.clear()
-        self.classes.clear()
+        self.classes = kept
         self.rest, self.judged = None, False
 
 

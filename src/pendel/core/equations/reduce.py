@@ -76,6 +76,8 @@ def never_vanishes(at: np.ndarray) -> bool:
     return bool(np.min(size[1:-1]) > 1e-9 * np.max(size[1:-1]))
 
 
+LONG = 24
+"""Unknowns of a row from which on solutions are put in when its expression is asked for."""
 ONE_BY_ONE = 24
 """Unknowns of a row up to which each gets its coefficient by itself."""
 BRANCHING = {
@@ -305,7 +307,7 @@ class Reduction:
         for n in sorted(row.unknowns - {name}):
             coefficients[n] = coefficients.get(n, ca.SX(0)) - share * row.coefficients[n]
         rest = other.rest - share * row.rest
-        other.changed()
+        other.changed(name, row.unknowns)
         other.coefficients = {n: c for n, c in coefficients.items() if not c.is_zero()}
         self.rows.hold(other, set(other.coefficients))
         other.rest, other.judged, other.expression = rest, True, rest
@@ -321,10 +323,15 @@ class Reduction:
         touched = (
             self.rows.with_unknown(name) if known else [r for r in self.rows if ca.depends_on(r.expression, symbol)]
         )
+        enters = self.open_in(solution)
         for other in touched:
-            other.expression = ca.substitute(other.expression, symbol, solution)
-            self.rows.hold(other, self.open_in(other.expression))
-            other.changed()
+            if known and enters and len(other.unknowns) > LONG and not enters & other.unknowns:
+                other.put_in_later(symbol, solution, enters)
+                self.rows.hold(other, (other.unknowns - {name}) | enters)
+            else:
+                other.expression = ca.substitute(other.expression, symbol, solution)
+                self.rows.hold(other, self.open_in(other.expression))
+            other.changed(name, enters)
 
     def run(self) -> Explicit:
         while self.rows:
@@ -366,7 +373,7 @@ class Reduction:
                 if np.all(np.isfinite(at)) and np.max(np.abs(at)) < 1e-12:
                     row.expression = ca.substitute(row.expression, self.symbols[name], ca.SX(0))
                     self.rows.hold(row, row.unknowns - {name})
-                    row.changed()
+                    row.changed(name)
                     return True
         return False
 
@@ -379,7 +386,7 @@ class Reduction:
         self.open.discard(name)
         for row in self.rows:
             self.rows.hold(row, row.unknowns - {name})
-            row.changed()
+            row.changed(name)
 
     def check_loops(self) -> None:
         """As many residuals as torn unknowns, and a solution where they are regular.
