@@ -49,8 +49,9 @@ class Row:
     def expression(self) -> ca.SX:
         """What is to be zero."""
         if self.pending:
-            symbols, solutions = zip(*self.pending.values(), strict=True)
-            self.expression = ca.substitute(self.stated, ca.vertcat(*symbols), ca.vertcat(*solutions))
+            symbols = ca.vertcat(*(symbol for symbol, _ in self.pending.values()))
+            solutions = ca.vertcat(*(solution for _, solution in self.pending.values()))
+            self.expression = ca.substitute(self.stated, symbols, solutions)
         return self.stated
 
     @expression.setter
@@ -74,9 +75,9 @@ class Row:
     def changed(self, lost: str, gained: Set[str] = frozenset()) -> None:
         """Forget what no longer holds when ``lost`` is replaced by something with the unknowns ``gained``. A
         coefficient that is constant or made of values only stays what it is for all the others."""
-        kept = {n: c for n, c in self.classes.items() if c in VALUES_DECIDE and n != lost and n not in gained}
+        lasting = (n for n, c in self.classes.items() if c in VALUES_DECIDE and n != lost and n not in gained)
+        self.classes = {n: self.classes[n] for n in lasting}
         self.coefficients.clear()
-        self.classes = kept
         self.rest, self.judged = None, False
 
 

@@ -10,6 +10,7 @@ them, because a coefficient that is fine in general may vanish for equal parts.
 from __future__ import annotations
 
 import zlib
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import casadi as ca
@@ -55,16 +56,18 @@ class Explicit:
 
     def express(self, expression: ca.SX) -> ca.SX:
         """``expression`` in terms of remaining states, values, modes, inputs and time."""
-        if expression.is_scalar() and expression.is_symbolic():
-            return self.solved.get(expression.name(), expression)
-        names = [s.name() for s in ca.symvar(expression) if s.name() in self.solved]
+        return self.express_all([expression])[0]
+
+    def express_all(self, expressions: Sequence[ca.SX]) -> list[ca.SX]:
+        """`express` for each. All at once, as a large drive has thousands."""
+        expressions = list(expressions)
+        if not expressions:
+            return []
+        names = [s.name() for s in ca.symvar(ca.veccat(*expressions)) if s.name() in self.solved]
         if not names:
-            return expression
-        return ca.substitute(
-            expression,
-            stacked(*(self.symbols[n] for n in names)),
-            stacked(*(self.solved[n] for n in names)),
-        )
+            return expressions
+        symbols = stacked(*(self.symbols[n] for n in names))
+        return ca.substitute(expressions, [symbols], [stacked(*(self.solved[n] for n in names))])
 
 
 def never_vanishes(at: np.ndarray) -> bool:
@@ -325,12 +328,13 @@ class Reduction:
         )
         enters = self.open_in(solution)
         for other in touched:
-            if known and enters and len(other.unknowns) > LONG and not enters & other.unknowns:
+            # Unknowns that a row does not hold yet cannot cancel in it: what it holds then is known.
+            plain = known and bool(enters) and enters.isdisjoint(other.unknowns)
+            if plain and len(other.unknowns) > LONG:
                 other.put_in_later(symbol, solution, enters)
-                self.rows.hold(other, (other.unknowns - {name}) | enters)
             else:
                 other.expression = ca.substitute(other.expression, symbol, solution)
-                self.rows.hold(other, self.open_in(other.expression))
+            self.rows.hold(other, (other.unknowns - {name}) | enters if plain else self.open_in(other.expression))
             other.changed(name, enters)
 
     def run(self) -> Explicit:
@@ -476,12 +480,15 @@ class Reduction:
 
     def explicit(self) -> Explicit:
         system = Explicit([], ca.SX(), {}, self.symbols)
-        for name, solution in reversed(self.order):
-            system.solved[name] = system.express(solution)
+        names, solutions = [name for name, _ in reversed(self.order)], [s for _, s in reversed(self.order)]
+        if names:
+            # From the last on, so that each is in terms of what is left.
+            solved, _ = ca.substitute_inplace([self.symbols[n] for n in names], solutions, [], False)
+            system.solved = dict(zip(names, solved))
         system.states, system.demoted = list(self.states.values()), self.demoted
         system.torn = [self.symbols[n] for n in self.torn]
-        system.residuals = [system.express(r.expression) for r in self.residuals]
-        system.rhs = stacked(*(system.express(e.derivative) for e in system.states))
+        system.residuals = system.express_all([r.expression for r in self.residuals])
+        system.rhs = stacked(*system.express_all([e.derivative for e in system.states]))
         return system
 
 

@@ -211,13 +211,13 @@ class Body:
         emitter: Emitter,
         name: str,
         keys: Sequence[str],
-        arrays: Sequence[str],
+        arrays: Sequence[tuple[str, Sequence[int]]],
         cleared: Set[str] = frozenset(),
         *,
         hoists: bool = True,
     ):
         self.emitter, self.name, self.keys, self.arrays, self.cleared = emitter, name, keys, arrays, cleared
-        """``cleared`` are arrays that are zero already."""
+        """``arrays`` come with the places of the entries that are stated; ``cleared`` are zero already."""
         self.hoists = hoists
         self.lines: list[str] = []
         self.written: dict[Moving, str] = {}
@@ -235,9 +235,9 @@ class Body:
                 text = "t" if key == "t" else f"{key}[{inp[1]}]"
                 work[out[0]] = Steady(text, plain=True) if self.hoists and key not in MOVES else Moving(text)
             elif op == ca.OP_OUTPUT:
-                array, value = self.arrays[out[0]], work[inp[0]]
+                (array, places), value = self.arrays[out[0]], work[inp[0]]
                 if array not in self.cleared or value != NOUGHT:
-                    self.lines.append(f"    {array}[{out[1]}] = {self.text(value)};")
+                    self.lines.append(f"    {array}[{places[out[1]]}] = {self.text(value)};")
             else:
                 operands = [work[i] for i in inp]
                 if all(isinstance(o, Steady) for o in operands):
@@ -360,7 +360,7 @@ class Emitter:
     def function(self, name: str, outputs: Sequence[tuple[str, ca.SX]], *, hoists: bool = True) -> None:
         """Emit ``name`` that writes each of ``outputs`` (array name, dense expressions). One that is called but
         once for each set of modes ``hoists`` nothing."""
-        kept = [(array, ca.densify(e)) for array, e in outputs if e.numel() > 0]
+        kept = [(array, e if e.numel() >= MOSTLY_EMPTY else ca.densify(e)) for array, e in outputs if e.numel() > 0]
         keys = list(self.inputs)
         solves = bool(self.n_loops) and any(ca.depends_on(e, self.inputs["z"]) for _, e in kept) and name != LOOPS
         signature = f"void {name}({SIGNATURE}{''.join(f', double *{array}' for array, _ in outputs)})"
@@ -370,7 +370,7 @@ class Emitter:
             function = ca.Function("f", [self.inputs[k] for k in keys], ca.cse([e for _, e in kept]))
             sizes = {array: e.numel() for array, e in kept if e.numel() >= MOSTLY_EMPTY}
             clear = [f"    memset({array}, 0, sizeof(double) * {count});" for array, count in sizes.items()]
-            arrays = [array for array, _ in kept]
+            arrays = [(array, e.sparsity().find()) for array, e in kept]
             body = clear + Body(self, name, keys, arrays, sizes.keys(), hoists=hoists).lines_of(function)
         looks = bool(self.n_surface) and any(ca.depends_on(e, self.inputs["f"]) for _, e in kept)
         wanted = (
@@ -381,6 +381,13 @@ class Emitter:
         look = f"    double f[{self.n_surface}];\n    {wanted}(t, x, u, s, p, h, f);\n" if looks else ""
         solve = f"    double z[{self.n_loops}];\n    pd_solve_loops(t, x, u, s, p, h, z);\n" if solves else ""
         self.parts.append(signature + "\n{\n   " + quiet + "\n" + look + solve + "\n".join(body) + "\n}\n")
+
+    def same(self, name: str, other: str, arrays: Sequence[str], unused: Sequence[str]) -> None:
+        """Emit ``name`` that writes what ``other`` writes, and nothing to the arrays that are ``unused``."""
+        signature = f"void {name}({SIGNATURE}{''.join(f', double *{array}' for array in (*arrays, *unused))})"
+        quiet = "".join(f" (void){array};" for array in unused)
+        call = f"    {other}(t, x, u, s, p, h, {', '.join(arrays)});"
+        self.parts.append(f"{signature}\n{{\n   {quiet}\n{call}\n}}\n")
 
     @property
     def third_derivatives(self) -> ca.SX:

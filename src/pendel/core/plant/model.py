@@ -60,7 +60,7 @@ class PlantModel:
     @cached_property
     def rhs(self) -> ca.SX:
         energy = (
-            [self.system.express(e) for kind in FLOWS for e in getattr(self.network, kind).values()]
+            self.system.express_all([e for kind in FLOWS for e in getattr(self.network, kind).values()])
             if self.with_energy
             else []
         )
@@ -76,12 +76,13 @@ class PlantModel:
 
     @cached_property
     def signals(self) -> dict[str, ca.SX]:
-        signals = {key: self.system.express(e) for key, e in self.network.signals.items()}
+        stated = dict(self.network.signals)
         for kind in BALANCE:
-            signals |= {f"{kind}:{card}": self.system.express(e) for card, e in getattr(self.network, kind).items()}
+            stated |= {f"{kind}:{card}": e for card, e in getattr(self.network, kind).items()}
+        signals = dict(zip(stated, self.system.express_all(list(stated.values()))))
         if self.with_energy:
             signals |= {f"energy.{s.name()}": s for s in self.energy_symbols}
-            signals["energy.stored"] = sum((self.system.express(e) for e in self.network.stored.values()), ca.SX(0))
+            signals["energy.stored"] = sum(self.system.express_all(list(self.network.stored.values())), ca.SX(0))
         return signals
 
     def derivative(self, f: ca.SX, by: ca.SX) -> ca.SX:
@@ -110,7 +111,10 @@ class PlantModel:
         if self.system.torn:
             emitter.loops(stacked(*self.system.residuals))
         emitter.function("pd_rhs", [("dx", self.rhs)])
-        emitter.function("pd_guarded", [("dx", self.rhs), ("g", stacked(*(g for *_, g in self.guards)))])
+        if self.guards:
+            emitter.function("pd_guarded", [("dx", self.rhs), ("g", stacked(*(g for *_, g in self.guards)))])
+        else:
+            emitter.same("pd_guarded", "pd_rhs", ("dx",), ("g",))
         emitter.function("pd_measure", [("y", stacked(*(self.signals[k] for k in self.measured)))])
         emitter.function("pd_signals", [("y", stacked(*self.signals.values()))])
         moving = stacked(n.time, x, symbols["u"], symbols["z"], symbols["f"])
@@ -196,20 +200,12 @@ FULL = 0.25
 
 
 def few_entries(slopes: ca.SX) -> tuple[tuple[int, ...], tuple[int, ...]]:
-    """See `Structure.jacobian` and `Structure.elimination`. The order is that of least degree on the pattern
-    made symmetric, by
-    SuperLU."""
+    """See `Structure.jacobian` and `Structure.elimination`. The order is that of approximately least degree on
+    the pattern made symmetric (Amestoy, Davis and Duff, SIAM J. Matrix Anal. Appl. 17 (1996) 886), by CasADi."""
     n = slopes.shape[0]
     if n < SPARSE_FROM or slopes.shape != (n, n) or slopes.nnz() > FULL * n * n:
         return (), ()
-    import scipy.sparse  # slow to load, and needed for large drives only
-    import scipy.sparse.linalg
-
-    rows, columns = (np.array(a) for a in slopes.sparsity().get_triplet())
-    entries = scipy.sparse.csc_matrix((np.ones(len(rows)), (rows, columns)), shape=(n, n))
-    like = (entries + entries.T + 4.0 * n * scipy.sparse.identity(n)).tocsc()  # of this pattern, and regular
-    factors = scipy.sparse.linalg.splu(
-        like, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True}
-    )
-    order = np.argsort(factors.perm_c)
-    return tuple((rows + n * columns).tolist()), tuple(order.tolist())
+    pattern = slopes.sparsity()
+    rows, columns = (np.array(a) for a in pattern.get_triplet())
+    order = (pattern + pattern.T + ca.Sparsity.diag(n)).amd()
+    return tuple((rows + n * columns).tolist()), tuple(order)
