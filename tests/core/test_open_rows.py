@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import zlib
 
 import casadi as ca
@@ -9,9 +10,12 @@ import numpy as np
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+import pendel
 from pendel.core.equations.context import Network
 from pendel.core.equations.open_rows import OpenRows, Row, Score
-from pendel.core.equations.reduce import Reduction
+from pendel.core.equations.reduce import LONG, Reduction
+from pendel.core.plant.compiler import build_library
+from pendel.core.runs.simulate import Prepared, prepare
 
 UNKNOWNS = [f"{kind}{n}" for kind in ("across:", "through:", "der(", "") for n in range(4)]
 HELD = st.sets(st.sampled_from(UNKNOWNS), max_size=5)
@@ -120,3 +124,64 @@ def test_samples_are_of_the_name_alone_and_differ_for_names_with_one_checksum():
     assert not np.any(first["plumless"][1:-1] == first["buckeroo"][1:-1])
     for name, column in then.items():
         np.testing.assert_array_equal(column, first[name])
+
+
+@settings(max_examples=8, deadline=None)
+@given(seed=st.integers(0, 2**32 - 1), nodes=st.integers(LONG // 2, 2 * LONG))
+@example(seed=36, nodes=36)  # a solution that waits has itself one of its unknowns solved
+def test_a_network_whose_parts_share_a_node_is_that_of_nodal_analysis(seed, nodes):
+    """Kirchhoff's currents at all nodes by NumPy: G·v + C·dv/dt = 0, nodes without a capacitor eliminated."""
+    rng = np.random.default_rng(seed)
+    drive = pendel.Drive("Crowd")
+    drive.add("ground", "Earth")
+    conductance, capacity, first, keys = np.zeros((nodes, nodes)), np.zeros(nodes), {}, {}
+
+    def join(node: int, pin: str) -> None:
+        drive.connect(first.setdefault(node, pin), pin) if node in first else first.setdefault(node, pin)
+
+    def part(kind: str, name: str, a: int, b: int | None, **values: str) -> str:
+        key = drive.add(kind, name, **values)
+        join(a, f"{key}.a")
+        drive.connect(f"{key}.b", "earth.line") if b is None else join(b, f"{key}.b")
+        return key
+
+    for node in range(nodes):
+        ohms = rng.uniform(1, 10)
+        b = None if node == 0 or rng.random() < 0.7 else int(rng.integers(node))
+        part("resistor", f"R {node}", node, b, R=f"{ohms!r}")
+        ends = [node] if b is None else [node, b]
+        conductance[np.ix_(ends, ends)] += (1 if b is None else np.array([[1, -1], [-1, 1]])) / ohms
+        if node == 0 or rng.random() < 0.6:
+            capacity[node] = rng.uniform(1e-6, 1e-5)
+            keys[node] = part("capacitor", f"C {node}", node, None, C=f"{float(capacity[node])!r} F")
+    held, free = np.flatnonzero(capacity), np.flatnonzero(capacity == 0)
+    reduced = conductance[np.ix_(held, held)]
+    if len(free):
+        inner = np.linalg.solve(conductance[np.ix_(free, free)], conductance[np.ix_(free, held)])
+        reduced = reduced - conductance[np.ix_(held, free)] @ inner
+    expected = -reduced / capacity[held, None]
+
+    prepared = prepare(drive.document)
+    states = prepared.structure.state_keys
+    places = [next(k for k, state in enumerate(states) if state.startswith(f"{keys[node]}.")) for node in held]
+    slopes = slopes_of(prepared)
+    assert len(states) == len(held)
+    np.testing.assert_allclose(slopes[np.ix_(places, places)], expected, rtol=1e-9, atol=1e-9 * np.abs(expected).max())
+
+
+def slopes_of(prepared: Prepared) -> np.ndarray:
+    """The Jacobian of the states that the emitted C tells, at rest."""
+    library = ctypes.CDLL(str(build_library(prepared.structure.source)))
+    library.pd_hoist.restype = library.pd_jac.restype = None
+    n = len(prepared.structure.state_keys)
+    p, s, x, jac, hoisted = (
+        prepared.parameters,
+        np.zeros(1),
+        np.zeros(n),
+        np.empty((n, n)),
+        np.zeros(library.pd_hoisted() + 1),
+    )
+    at = [ctypes.c_void_p(a.ctypes.data) for a in (x, np.zeros(1), s, p, hoisted, jac, np.zeros(n))]
+    library.pd_hoist(at[3], at[2], at[4])
+    library.pd_jac(ctypes.c_double(0.0), *at)
+    return jac.T
