@@ -12,6 +12,7 @@ from truth.report import Tallies, Tally, table
 
 from pendel.core.controllers.numbers.lowering import Choices, lower
 from pendel.core.controllers.numbers.representation import NumberFormat
+from pendel.core.plant import rows
 from pendel.core.plant.compiler import compiler
 from pendel.core.plant.rows import evaluate_signals, refined_rows
 
@@ -96,6 +97,28 @@ def test_settling_voltages_are_drawn_late_in_a_run_too():
         assert np.ptp(voltage) == pytest.approx(np.ptp(wanted), rel=1e-6)
         mean = np.trapezoid(voltage[:, 0], drawn[:, 0]) / run.end
         assert mean == pytest.approx(np.trapezoid(wanted[:, 0], run.times) / run.end, rel=1e-3)
+
+
+@pytest.mark.parametrize(("family", "seed"), [("inverter", 906), ("dc_converter", 719)])
+def test_rows_are_the_same_in_threads_as_in_one_go(family, seed, monkeypatch):
+    """Refined and evaluated; and as they are where they would take more memory than they may, to the last row."""
+    run = methods.run_with(case(family, seed))
+    keys = list(run.structure.signals)
+
+    def seen(threads, most):
+        monkeypatch.setattr(rows, "ROWS_A_THREAD", len(run.rows) // threads)
+        monkeypatch.setattr(rows.os, "cpu_count", lambda: threads)
+        monkeypatch.setattr(rows, "MOST_SHOWN_LOG2", most)
+        drawn = refined_rows(run.structure, run.rows, run.parameters)
+        return drawn.rows, drawn.half_way, evaluate_signals(run.structure, drawn.rows, run.parameters, keys)
+
+    whole = seen(1, 29)
+    assert len(whole[0]) == len(whole[1]) + 1 > 1.1 * len(run.rows) > 600
+    too_little = int(np.log2(whole[0].nbytes))
+    for most, wanted in ((29, whole), (too_little + 1, whole), (too_little, seen(1, 10))):
+        for one, other in zip(seen(1, most) + seen(3, most), wanted + wanted):
+            np.testing.assert_array_equal(one, other)
+    assert len(wanted[0]) == len(run.rows)
 
 
 def test_a_wrong_figure_would_be_found(monkeypatch):

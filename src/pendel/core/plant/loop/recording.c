@@ -7,9 +7,10 @@ static int grow(double **rows, long *cap, long need, int width, int log2_limit)
 {
     if (need > *cap) {
         long cap_new = *cap ? *cap * 2 : need + 4096;
-        double *more;
+        double most_rows = ldexp(1.0, log2_limit) / (width * (double)sizeof(double)), *more;
         while (cap_new < need) cap_new *= 2;
-        if ((double)cap_new * width * sizeof(double) > ldexp(1.0, log2_limit)) return 0;
+        if ((double)cap_new > most_rows) cap_new = (long)most_rows;
+        if (cap_new < need) return 0;
         more = realloc(*rows, (size_t)cap_new * (size_t)width * sizeof(double));
         if (!more) return 0;
         *rows = more;

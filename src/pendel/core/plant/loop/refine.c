@@ -10,15 +10,17 @@ static void on_cubic(const work_t *w, const double *a, const double *b, double d
     for (i = 0; i < NX; i++) x[i] = at_a * a[1 + i] + slope_a * w->k[0][i] + at_b * b[1 + i] + slope_b * w->k[1][i];
 }
 
-/* How far the cubic leaves the straight line between the rows, in units of ``fine``. A step can bend one way and back. */
+/* How far the cubic leaves the straight line between the rows, in units of ``fine``, at the quarters of the step, as it can bend one
+ * way and back: by q (1-q) ((1-q) (slope_a - rise) - q (slope_b - rise)). */
 static double bend_of(work_t *w, const double *a, const double *b, double dt, const double *fine)
 {
     run_t *r = w->r;
-    double most_so_far = 0, q;
+    double most_so_far = 0;
     int i;
-    for (q = 0.25; q < 1; q += 0.25) {
-        on_cubic(w, a, b, dt, q, w->xt);
-        for (i = 0; i < NX; i++) most_so_far = most(most_so_far, fabs(w->xt[i] - a[1 + i] - q * (b[1 + i] - a[1 + i])) / fine[i]);
+    for (i = 0; i < NX; i++) {
+        double rise = b[1 + i] - a[1 + i], at_a = dt * w->k[0][i] - rise, at_b = dt * w->k[1][i] - rise;
+        double early = fabs(0.75 * at_a - 0.25 * at_b), late = fabs(0.25 * at_a - 0.75 * at_b), half = fabs(at_a - at_b);
+        most_so_far = most(most_so_far, most(0.1875 * most(early, late), 0.125 * half) / fine[i]);
     }
     return most_so_far;
 }
