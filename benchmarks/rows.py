@@ -23,7 +23,7 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
-from truth.slices import in_slices
+from tests.campaigns.truth.slices import in_slices
 
 import pendel
 from pendel.core.drive.file import load

@@ -5,11 +5,11 @@ import traceback
 from random import Random
 
 import pytest
-from faults.hands import Hands
-from faults.soak import PAGES, lost_on_the_way_back
 from PyQt6.QtWidgets import QDialog, QFileDialog, QInputDialog, QMessageBox
 
 from pendel.core.drive.file import from_text, to_text
+from tests.campaigns.faults.hands import Hands
+from tests.campaigns.faults.soak import PAGES, lost_on_the_way_back
 
 from .conftest import settle
 

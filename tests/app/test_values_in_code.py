@@ -96,6 +96,15 @@ def test_a_value_is_made_live_stepped_typed_as_a_word_and_kept_within_its_ends(w
     QTest.keyClick(page.conversion.value, Qt.Key.Key_Down)
     written(page)
     assert card().values["K_p"] == "20" and page.conversion.value.text() == "20"
+    # What is being typed when the value stops being live goes nowhere.
+    page.conversion.value.setFocus()
+    QTest.keyClick(page.conversion.value, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+    QTest.keyClicks(page.conversion.value, "33")
+    window.session.do(commands.set_live(window.session.drive, "speed_pi", {"K_p": None}))
+    written(page)
+    assert not page.conversion.value.isEnabled() and card().values["K_p"] == "20"
+    window.session.do(commands.set_live(window.session.drive, "speed_pi", {"K_p": ("10", "80")}))
+    written(page)
     set_cell(page, key, WORD, "many")
     assert "no word" in page.problem.text() and card().values["K_p"] == "20"
     # Steps: keys and the wheel; what is done in one go is undone in one.

@@ -4,7 +4,6 @@ import itertools
 
 import numpy as np
 import pytest
-from truth.drives import case
 
 import pendel
 from pendel.core.catalogue.machines import co_energy, flux
@@ -19,6 +18,7 @@ from pendel.core.runs.condensed import Condenser
 from pendel.core.runs.kept import save
 from pendel.core.runs.measures import cut_at_turns
 from pendel.core.runs.simulate import endless_settings, prepare, reopen, run_drive
+from tests.campaigns.truth.drives import case
 from tests.core.energy import energy_gap
 
 U, MIDDLE, R_ON, V_0, V_D, T_DEAD, F_P = 303.0, 151.0, 6e-3, 0.9, 0.8, 1e-6, 10e3

@@ -7,7 +7,6 @@ from pathlib import Path
 import casadi as ca
 import numpy as np
 import pytest
-from truth.slices import in_slices
 
 import pendel
 from pendel.core.drive.file import load
@@ -18,6 +17,7 @@ from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import RunSettings
 from pendel.core.plant.simulator import Simulator
 from pendel.core.runs.simulate import prepare
+from tests.campaigns.truth.slices import in_slices
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 T, X, U, S, P = (ca.SX.sym(n, k) for n, k in (("t", 1), ("x", 2), ("u", 1), ("s", 1), ("p", 2)))

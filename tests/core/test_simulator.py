@@ -10,7 +10,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from truth.slices import in_slices
 
 import pendel
 from pendel.core.catalogue.index import kind_of
@@ -25,6 +24,7 @@ from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import Outcome, RunSettings, parameters_of
 from pendel.core.plant.simulator import Simulator
 from pendel.core.runs.simulate import known_structure, prepare
+from tests.campaigns.truth.slices import in_slices
 
 EXAMPLES = Path(pendel.__file__).parent / "examples"
 

@@ -6,15 +6,15 @@ import sys
 
 import numpy as np
 import pytest
-from truth import bits, blocks, figures, metamorphic, methods
-from truth.drives import FAMILIES, case
-from truth.report import Tallies, Tally, table
 
 from pendel.core.controllers.numbers.lowering import Choices, lower
 from pendel.core.controllers.numbers.representation import NumberFormat
 from pendel.core.plant import rows
 from pendel.core.plant.compiler import compiler
 from pendel.core.plant.rows import evaluate_signals, refined_rows
+from tests.campaigns.truth import bits, blocks, figures, metamorphic, methods
+from tests.campaigns.truth.drives import FAMILIES, case
+from tests.campaigns.truth.report import Tallies, Tally, table
 
 SEED = 2
 

@@ -64,7 +64,8 @@ class Conversion(QWidget):
 
     def _show(self, value: float) -> None:
         rep = self.rep
-        assert rep is not None
+        if rep is None:  # what was written may have taken the value off the page
+            return
         if rep.floating:
             self.value.show_text(figure(value, self.unit, 9))
             self.word.show_text(f"{value:.9g}")
@@ -74,6 +75,9 @@ class Conversion(QWidget):
         self.word.show_text(f"{word} = {hexadecimal(word, rep.bits)}")
 
     def _from_value(self, text: str) -> None:
+        rep = self.rep
+        if rep is None:  # a field that is disabled gives what was being typed into it
+            return
         try:
             value = self.read_value(text, self.unit)
         except PendelError as problem:
@@ -81,8 +85,7 @@ class Conversion(QWidget):
             self.note.setText(str(problem))
             return
         self.value.mark("")
-        rep = self.rep
-        if rep is not None and rep.range is not None and not rep.angle and value not in rep.range:
+        if rep.range is not None and not rep.angle and value not in rep.range:
             self.note.setText(f"It is limited to {figure(rep.value(rep.word(value)), self.unit, 4)}.")
         if self.write is not None:
             self.write(text)

@@ -376,12 +376,14 @@ class FirmwarePage(Page):
         self.comparison.show_hint(VALUES_HINT)
         facts = self.values.facts(key)
         alone = facts.alone if facts is not None else None
-        if facts is None or lowered is None or alone is None or not facts.text:
+        # The table is filled a moment after the code is there, which may hold the value as a constant by then.
+        struct = lowered.value_structs.get(facts.block) if lowered is not None and facts is not None else None
+        if facts is None or lowered is None or alone is None or struct is None or not facts.text:
             words = f"{key}: {facts.constant or 'a constant in the C'}" if facts and not facts.numbers else ""
             self.conversion.show_signal(words, None, "", 0.0)
             return
         if self.code.shown.endswith(".c"):
-            self.code.go_to(f"void {lowered.name}_{lowered.value_structs[facts.block]}_take")
+            self.code.go_to(f"void {lowered.name}_{struct}_take")
         block, name, session = facts.block, facts.name, self.session
         self.conversion.show_signal(
             key,

@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 
 import pendel
-from truth.drives import Maker
-from truth.report import Tallies, Tally
+from tests.campaigns.truth.drives import Maker
+from tests.campaigns.truth.report import Tallies, Tally
 
 ALLOWED = 2e-5
 

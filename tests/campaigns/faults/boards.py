@@ -10,7 +10,6 @@ from pathlib import Path
 from random import Random
 
 import pendel
-from faults.report import Boundary
 from pendel.core.bench import master
 from pendel.core.bench.capture import Capture
 from pendel.core.bench.description import Description, describe
@@ -22,6 +21,7 @@ from pendel.core.bench.sampling import Sampler
 from pendel.core.bench.trigger import Trigger
 from pendel.core.drive.file import load
 from pendel.core.runs.simulate import prepare
+from tests.campaigns.faults.report import Boundary
 
 DOOR = Path(pendel.__file__).parent / "examples" / "car_door_drive.pendel"
 PATIENCE = 0.004

@@ -19,7 +19,7 @@ from pendel.core.firmware import board_image
 from pendel.core.plant.program import RunSettings
 from pendel.core.runs.simulate import prepare
 
-ROOT = Path(__file__).parents[1]
+ROOT = Path(__file__).parents[3]
 CORPUS, FAILED = ROOT / "build" / "guided" / "slave", ROOT / "build" / "faults"
 DOOR = Path(pendel.__file__).parent / "examples" / "car_door_drive.pendel"
 HARNESS = Path(__file__).with_name("slave.c")

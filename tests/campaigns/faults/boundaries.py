@@ -15,14 +15,8 @@ from random import Random
 import h5py
 import numpy as np
 import scipy.io
-from truth.drives import FAMILIES
-from truth.drives import case as random_case
 
 import pendel
-from faults import texts
-from faults.boards import board_answers
-from faults.kills import full_disk, kill
-from faults.report import Boundary
 from pendel.core.catalogue.index import kinds
 from pendel.core.catalogue.own import read_own
 from pendel.core.catalogue.own_block import LANGUAGE, MODES, C, read_block
@@ -38,6 +32,12 @@ from pendel.core.runs import kept
 from pendel.core.runs.evaluating import READING, EvaluatorProcess
 from pendel.core.runs.simulate import reopen
 from pendel.core.runs.worker import RunFailed, RunFinished, RunRequest, Worker
+from tests.campaigns.faults import texts
+from tests.campaigns.faults.boards import board_answers
+from tests.campaigns.faults.kills import full_disk, kill
+from tests.campaigns.faults.report import Boundary
+from tests.campaigns.truth.drives import FAMILIES
+from tests.campaigns.truth.drives import case as random_case
 
 UNITS = ("V", "A", "s", "", "rad/s", "Hz", "kg*m^2", "1", "%", "°C", "rpm")
 EXAMPLES = Path(pendel.__file__).parent / "examples"

@@ -24,8 +24,8 @@ from pendel.core.firmware.processors import COMPILER, PROCESSORS, Processor, emu
 from pendel.core.firmware.ship import EXACT
 from pendel.core.plant.compiler import compiler, other_compiler, run_compiler
 from pendel.core.runs.simulate import prepare
-from truth.blocks import deck_of, shapes, sizes_while
-from truth.report import Tally
+from tests.campaigns.truth.blocks import deck_of, shapes, sizes_while
+from tests.campaigns.truth.report import Tally
 
 TICKS, EMULATED = 1_000_000, 10_000
 HASHED = """

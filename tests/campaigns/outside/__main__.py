@@ -1,4 +1,4 @@
-"""Run the checks: ``python -m outside PYTHON``, where PYTHON is that of the environment with the other programs.
+"""Run the checks: ``python -m tests.campaigns.outside PYTHON``, where PYTHON is that of the environment with the other programs.
 Names of checks behind it (``units``, ``recordings`` …) leave out the others."""
 
 import json

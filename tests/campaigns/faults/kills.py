@@ -12,10 +12,10 @@ import time
 from pathlib import Path
 from random import Random
 
-from faults.report import Boundary
 from pendel.core.drive import file
 from pendel.core.drive.document import Drive, Quantity
 from pendel.core.errors import FileProblem
+from tests.campaigns.faults.report import Boundary
 
 
 def drive_of(number: int) -> Drive:

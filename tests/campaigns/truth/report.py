@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pendel
 
-FAILED = Path(__file__).parents[1] / "build" / "truth"
+FAILED = Path(__file__).parents[3] / "build" / "truth"
 """Where failing cases are kept."""
 
 

@@ -7,9 +7,9 @@ import sys
 import time
 
 from pendel.core.errors import PendelError
-from truth import bits, blocks, figures, metamorphic, methods, slices
-from truth.drives import FAMILIES, Case, case
-from truth.report import FAILED, Tallies, table
+from tests.campaigns.truth import bits, blocks, figures, metamorphic, methods, slices
+from tests.campaigns.truth.drives import FAMILIES, Case, case
+from tests.campaigns.truth.report import FAILED, Tallies, table
 
 PARTS = ("methods", "slices", "scipy", "metamorphic", "figures", "blocks", "bits")
 

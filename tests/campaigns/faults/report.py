@@ -12,7 +12,7 @@ from pathlib import Path
 
 from pendel.core.errors import PendelError
 
-FAILED = Path(__file__).parents[1] / "build" / "faults"
+FAILED = Path(__file__).parents[3] / "build" / "faults"
 """Where failing cases are kept."""
 TOO_LONG = 2.0
 """Seconds that one case may take."""

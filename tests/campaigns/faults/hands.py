@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from faults import texts
+from tests.campaigns.faults import texts
 
 KEYS = ("Delete", "Tab", "Return", "Escape", "F2", "Space", "A", "T", "F", "Left", "Right", "Up", "Down", "Home", "End", "Backspace", "Plus")  # fmt: skip
 NEVER = ("quit", "close", "new_window")

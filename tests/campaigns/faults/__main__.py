@@ -7,11 +7,11 @@ import sys
 import time
 from random import Random
 
-from faults import sanitize
-from faults.boundaries import BOUNDARIES, SHARES, all_values, value_of_a_kind
-from faults.report import FAILED, Boundary, table
-from faults.soak import soak
-from faults.texts import ODD_NUMBERS
+from tests.campaigns.faults import sanitize
+from tests.campaigns.faults.boundaries import BOUNDARIES, SHARES, all_values, value_of_a_kind
+from tests.campaigns.faults.report import FAILED, Boundary, table
+from tests.campaigns.faults.soak import soak
+from tests.campaigns.faults.texts import ODD_NUMBERS
 
 
 def campaign(n: int, seed: int, only: list[str] | None = None) -> list[Boundary]:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from pendel.core.plant.rows import evaluate_signals, refined_rows
-from truth.drives import Case
-from truth.methods import run_with
-from truth.report import Tally
+from tests.campaigns.truth.drives import Case
+from tests.campaigns.truth.methods import run_with
+from tests.campaigns.truth.report import Tally
 
 DENSER = 2e-3
 ALLOWED = 1e-4

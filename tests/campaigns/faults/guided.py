@@ -26,7 +26,7 @@ with atheris.instrument_imports(include=["pendel.core"]):
     from pendel.core.quantities.named import Names
     from pendel.core.quantities.units import unit
 
-ROOT = Path(__file__).parents[1]
+ROOT = Path(__file__).parents[3]
 CORPUS, FAILED = ROOT / "build" / "guided", ROOT / "build" / "faults"
 EXAMPLES = ROOT / "src" / "pendel" / "examples"
 UNITS = ("V", "A", "s", "", "rad/s", "Hz", "kg*m^2", "1", "%", "°C", "rpm")
@@ -130,7 +130,10 @@ def main(seconds: int) -> int:
     failed = 0
     for name in TARGETS:
         ran = subprocess.run(
-            [sys.executable, "-m", "faults.guided", str(seconds), name], cwd=ROOT, capture_output=True, text=True
+            [sys.executable, "-m", "tests.campaigns.faults.guided", str(seconds), name],
+            cwd=ROOT,
+            capture_output=True,
+            text=True,
         )
         tried = next((line.split()[-1] for line in ran.stderr.splitlines() if "number_of_executed_units" in line), "?")
         print(f"{name}: {tried} tried, {'failed' if ran.returncode else '0 failed'}", flush=True)

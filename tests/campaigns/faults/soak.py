@@ -14,8 +14,8 @@ from collections.abc import Callable
 from pathlib import Path
 from random import Random
 
-from faults import texts
-from faults.report import Boundary
+from tests.campaigns.faults import texts
+from tests.campaigns.faults.report import Boundary
 
 WAY = 5
 """Of the places that an exception came by, how many are told."""
@@ -49,12 +49,12 @@ def soak(seconds: float, seed: int) -> Boundary:
     from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog, QMessageBox
 
     import pendel
-    from faults.hands import AT_ONCE, Hands
     from pendel.app.widgets.theme import dress
     from pendel.app.window.main_window import MainWindow
     from pendel.core.catalogue.index import kinds
     from pendel.core.drive import commands
     from pendel.core.errors import PendelError
+    from tests.campaigns.faults.hands import AT_ONCE, Hands
 
     application = QApplication.instance() or QApplication([])
     dress(application)  # type: ignore[arg-type]

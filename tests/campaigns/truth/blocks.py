@@ -20,7 +20,7 @@ from pendel.core.firmware.ship import replay
 from pendel.core.plant.compiler import UNIT
 from pendel.core.plant.runtime import load, pointer
 from pendel.core.runs.simulate import prepare
-from truth.report import Tally
+from tests.campaigns.truth.report import Tally
 
 LONG_RUN = """#include <math.h>
 #include <string.h>

@@ -18,8 +18,8 @@ from pendel.core.equations.context import stacked
 from pendel.core.errors import PendelError
 from pendel.core.runs.kept import KeptRun
 from pendel.core.runs.simulate import prepare, run_drive
-from truth.drives import Case
-from truth.report import Tallies, Tally
+from tests.campaigns.truth.drives import Case
+from tests.campaigns.truth.report import Tallies, Tally
 
 SAMPLES = 301
 REFERENCE = "1e-10"

@@ -1,4 +1,4 @@
-"""``python -m faults.sanitize``: all examples at every level and by every method through a time loop, plants and controllers that are
+"""``python -m tests.campaigns.faults.sanitize``: all examples at every level and by every method through a time loop, plants and controllers that are
 built with the address and undefined-behaviour sanitizers of the compiler. The first report ends it."""
 
 from __future__ import annotations
@@ -22,8 +22,6 @@ UNTIL = "4 ms"
 
 def look() -> None:
     """In a process with the sanitizers' library loaded first."""
-    from truth.slices import in_slices
-
     import pendel
     from pendel.core.drive.file import load
     from pendel.core.errors import PendelError
@@ -31,6 +29,7 @@ def look() -> None:
     from pendel.core.plant.program import RunSettings
     from pendel.core.runs import simulate
     from pendel.core.runs.simulate import prepare, run_drive
+    from tests.campaigns.truth.slices import in_slices
 
     real = compiler.run_compiler
     compiler.run_compiler = lambda command, *more: real([command[0], *SANITIZED, *command[1:]], *more)
@@ -62,7 +61,9 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as cache:
         environment = {**os.environ, "LD_PRELOAD": library, "ASAN_OPTIONS": "detect_leaks=0:abort_on_error=1", "UBSAN_OPTIONS": "print_stacktrace=1:halt_on_error=1", "XDG_CACHE_HOME": cache}  # fmt: skip
         done = subprocess.run(
-            [sys.executable, "-c", "from faults.sanitize import look; look()"], env=environment, check=False
+            [sys.executable, "-c", "from tests.campaigns.faults.sanitize import look; look()"],
+            env=environment,
+            check=False,
         )
     print("clean" if done.returncode == 0 else f"ended with {done.returncode}")
     return 1 if done.returncode else 0

@@ -10,8 +10,8 @@ from pendel.core.plant.integrate import integrate
 from pendel.core.plant.program import Inputs, Outcome, Program, RunSettings
 from pendel.core.plant.simulator import Recorded, Simulator
 from pendel.core.runs.simulate import prepare
-from truth.drives import Case
-from truth.report import Tally
+from tests.campaigns.truth.drives import Case
+from tests.campaigns.truth.report import Tally
 
 SLICES = 9
 
