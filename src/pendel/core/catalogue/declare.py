@@ -407,7 +407,8 @@ class Block(Kind):
     """Ports of an angle that may as well come within one turn; formats with few digits have it so."""
     tables: Callable[[Values, Card], list[tuple[float, float]]] | None = None
     smooth: Mapping[str, float] = field(default_factory=dict)
-    """Values that stand in for linear models, where the update as it is only moves in steps."""
+    """Values and remembered numbers that stand in for linear models, where the update as it is only moves in steps,
+    or begins otherwise than it goes on."""
     regulates: tuple[Regulation, ...] = ()
     """The loops it closes."""
     compares: Regulation | None = None

@@ -16,6 +16,9 @@ from pendel.core.equations.context import stacked
 from pendel.core.last_few import LastFew
 
 LONGEST_LINE = 256
+"""Periods that a line of past values is exact for."""
+LAGS = 200
+"""Memory of a line that is too long to be exact."""
 PAST = 1e-9
 """Share of the ends of a limit by which it is reached for sure."""
 
@@ -64,9 +67,14 @@ class Symbols:
 
     def __init__(self, block: BlockInstance):
         self.block = block
-        self.line = int(min(LONGEST_LINE, np.ceil(block.values.get("delay_ticks", block.values.get("ticks", 0.0)))))
+        self.periods = block.values.get("delay_ticks", block.values.get("ticks", 0.0))
+        """By which its line of past values delays."""
+        self.exact = self.periods <= LONGEST_LINE
+        self.line = int(np.ceil(self.periods)) if self.exact else LAGS
         self.past = ca.SX.sym("past", self.line)
         self.next_past = self.past
+        self.remembered = ca.SX(0)
+        """What goes into the line."""
         self.limits: list[tuple[ca.SX, ca.SX, ca.SX]] = []
         """What is kept between a low and a high end whatever else is decided, with both ends."""
         self._decided = True
@@ -77,7 +85,7 @@ class Symbols:
                 env[node.targets[0].id] = self.value(node.value, env)
             elif isinstance(node, ast.Expr):
                 assert isinstance(node.value, ast.Call)
-                self.next_past = stacked(self.value(node.value.args[1], env), self.past)[: self.line]
+                self.remember(self.value(node.value.args[1], env))
             else:
                 assert isinstance(node, ast.If)
                 self.branch(node, env)
@@ -139,7 +147,7 @@ class Symbols:
         if name == "delayed":
             return self.delayed(self.value(args[1], env), self.value(args[2], env))
         if name == "recalled":
-            return self.past[self.line - 1]
+            return self.latest_of(self.past[0])[0] if not self.exact else self.past[self.line - 1]
         if name == "normal":
             return ca.SX(0)
         if name in ("interpolated", "mapped"):
@@ -177,14 +185,43 @@ class Symbols:
         x, y = (hats(value, axis) for value, axis in zip(at[1:], axes))
         return ca.mtimes([x.T, ca.DM(values), y])
 
+    def remember(self, x: ca.SX) -> None:
+        """Let the line go on by a period."""
+        self.remembered = x
+        if not self.exact:
+            self.next_past = stacked(x, *self.latest_of(self.past[0])[1])
+        else:
+            self.next_past = stacked(x, self.past)[: self.line]
+
+    def latest_of(self, x: ca.SX) -> tuple[ca.SX, list[ca.SX]]:
+        """What comes out of a line that is too long to be exact, and what its lags hold next. A period of it is a
+        delay, the rest a chain of lags that pass all frequencies alike, (1 − m·s/2)/(1 + m·s/2) each with s =
+        2·(z − 1)/(z + 1), which delay by m periods at low frequencies. Over all n of them the phase misses by
+        (ω·T)³/(12·n²), which is 0.004° at ω·T = 3 and 0.12° at 10, where a delay takes 573°."""
+        after, m = [], (self.periods - 1) / (self.line - 1)
+        share = (1 - m) / (1 + m)
+        for held in ca.vertsplit(self.past[1:]):
+            y = share * x + held
+            after.append(x - share * y)
+            x = y
+        return x, after
+
+    def at_rest(self, level: ca.SX) -> ca.SX:
+        """What the line holds when the same ``level`` has gone into it for long."""
+        if self.exact:
+            return ca.repmat(level, self.line)
+        m = (self.periods - 1) / (self.line - 1)
+        return stacked(level, ca.repmat(level * (1 - (1 - m) / (1 + m)), self.line - 1))
+
     def delayed(self, x: ca.SX, ticks: ca.SX) -> ca.SX:
         if not self.line:
             return x
-        amount = self.block.values.get("delay_ticks", self.block.values.get("ticks", 0.0))
-        whole = int(amount)
-        part = amount - whole
+        self.remember(x)
+        if not self.exact:
+            return self.latest_of(self.past[0])[0]
+        whole = int(self.periods)
+        part = self.periods - whole
         taps = stacked(x, self.past)
-        self.next_past = taps[: self.line]
         return taps[whole] * (1 - part) + (taps[whole + 1] * part if part > 0 else 0)
 
 
@@ -273,10 +310,12 @@ def stated(
         *(ca.fmax(x - high, low - x) - PAST * (ca.fabs(low) + ca.fabs(high)) for x, low, high in symbols.limits)
     )
     at_limit = ca.Function("at_limit", [state, into, stacked(*values.values())], [reached])
-    memory = np.array([*begun, *([0.0] * symbols.line)])
+    held = ca.Function("held", [state, into, stacked(*values.values())], [symbols.at_rest(symbols.remembered)])
+    empty = np.array([*begun, *([0.0] * symbols.line)])
 
     @lru_cache(maxsize=64)
     def by_numbers(numbers: tuple[float, ...]) -> LinearBlock:
+        memory = np.append(empty[: len(begun)], np.array(held(empty, list(around), list(numbers))))
         E, F, G, H = (np.array(m, dtype=float) for m in function(memory, list(around), list(numbers)))
         return LinearBlock(
             E.reshape(len(memory), len(memory)),

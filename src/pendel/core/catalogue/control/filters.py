@@ -11,7 +11,7 @@ import math
 
 import numpy as np
 
-from pendel.core.catalogue.control.ports import EVERY, gives, reads
+from pendel.core.catalogue.control.ports import EVERY, LONGEST, gives, reads
 from pendel.core.catalogue.declare import ANY, Block, Choice, Contradiction, Rows, Value, Values
 from pendel.core.drive.document import Card
 from pendel.core.vocabulary import ValueRole
@@ -80,7 +80,11 @@ def update_latch(set, reset, out, state, dt):
 
 
 def update_dead_band(x, out, width, dt):
-    out = x - saturate(x, -width, width)
+    out = 0.0
+    if x > width:
+        out = x - width
+    elif x < -width:
+        out = x + width
 
 
 def in_increments(polynomial) -> np.ndarray:
@@ -415,6 +419,7 @@ KINDS = (
         "average rms root mean square window smoothing",
         (Value("T", "Window", "ms", "20", low=0.0, open_low=True),),
         update_moving,
+        smooth={"filled": float(LONGEST)},  # a window that is full
         derive=window_ticks,
         choices=(Choice("what", "Gives", (("mean", "the mean"), ("rms", "the rms"))),),
         summary=window_told,
