@@ -420,3 +420,18 @@ def test_a_comparison_closes_a_loop_with_what_follows_it():
         d.connect(a, b)
     loops = {loop.key: loop for loop in d.loops()}
     assert "current_pi" in loops and "error" not in loops
+
+
+@pytest.mark.parametrize("continuous", [False, True])
+def test_a_slow_loop_crosses_where_its_factors_say(door, continuous):
+    """At 0.76 mHz, where the loop as usual begins at 1 Hz: |L| is that of PI and plant, and so is its phase."""
+    drive = pendel.Drive(document=door)
+    K_p, T_i = 1e-3, 1.0
+    drive.set("speed_pi.K_p", f"{K_p} A*s/m")
+    drive.set("speed_pi.T_i", f"{T_i} s")
+    loop = next(x for x in drive.judge(continuous=continuous) if x.regulator == "speed_pi")
+    plant = drive.transfer("speed_pi.out", "travel_speed.out", opened=["speed_pi.out"], at="rest")
+    L = K_p * (1 + 1 / (2j * np.pi * loop.crossover * T_i)) * plant.response(np.array([loop.crossover]))[0]
+    assert loop.crossover == pytest.approx(7.59e-4, rel=1e-2)
+    assert abs(L) == pytest.approx(1, rel=1e-3)
+    assert np.degrees(np.angle(-L)) == pytest.approx(loop.phase_margin, abs=0.1)

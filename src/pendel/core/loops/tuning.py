@@ -181,18 +181,19 @@ class LoopStudy:
     def reaching_down(self, gains: Mapping[str, float]) -> tuple[np.ndarray, np.ndarray]:
         """Frequencies (Hz) and L over them; further down than usual where a slow loop crosses only there."""
         if self.continuous and self.can_be_continuous:
-            f, G = self._smooth
-            return f, -self.regulator_at(gains, f) * G
-        response = self.open_loop(gains)
+            frequency, G = self._smooth
+        else:
+            frequency, G = self.frequency, self.G
+        response = -self.regulator_at(gains, frequency) * G
         if abs(response[0]) >= 1 or self.drive.range is not None:
-            return self.frequency, response
-        low, G = self._below
+            return frequency, response
+        low, G = self._below  # so far down sampling makes no difference
         lower = -self.regulator_at(gains, low) * G
         above = np.flatnonzero(np.abs(lower) >= 1)
         if not len(above):
-            return self.frequency, response
+            return frequency, response
         begin = max(0, above[-1] - LEAD_IN)
-        return np.concatenate([low[begin:], self.frequency]), np.concatenate([lower[begin:], response])
+        return np.concatenate([low[begin:], frequency]), np.concatenate([lower[begin:], response])
 
     @cached_property
     def _below(self) -> tuple[np.ndarray, np.ndarray]:
