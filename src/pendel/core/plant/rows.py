@@ -74,6 +74,8 @@ def picked_at(
     )
 
 
+SOLVES = "pd_solve_loops("
+"""In the text of a plant some of whose equations are solved at each row."""
 ROWS_A_THREAD = 16_384
 """Rows from which on a thread pays."""
 Part = TypeVar("Part")
@@ -82,7 +84,8 @@ Part = TypeVar("Part")
 def in_parts(structure: Structure, n_rows: int, work: Callable[[int, int], Part]) -> list[Part]:
     """``work(begin, end)`` on stretches of rows that follow each other, each in a thread of its own, as many as there
     are cores. All in one where equations are solved at each row: they begin with the solution of the row before."""
-    count = 1 if structure.loops else max(1, min(os.cpu_count() or 1, n_rows // ROWS_A_THREAD))
+    solves = SOLVES in structure.source  # a structure from a file does not say how many there are
+    count = 1 if solves else max(1, min(os.cpu_count() or 1, n_rows // ROWS_A_THREAD))
     ends = [n_rows * k // count for k in range(count + 1)]
     if count == 1:
         return [work(0, n_rows)]
@@ -138,7 +141,7 @@ def lean_library(structure: Structure, keys: Sequence[str]) -> ctypes.CDLL:
     own function. Built where it is not there yet. Raises `BuildProblem`."""
     whole = structure.source
     signals = function_in(whole, "void pd_signals(")
-    if "pd_solve_loops(" in signals or "surfaces(" in signals:
+    if SOLVES in signals or "surfaces(" in signals:
         return load(whole)
     places = [structure.signals.index(k) for k in keys]
     wanted = tuple(f"    y[{k}] = " for k in places)
