@@ -336,6 +336,27 @@ def test_equations_without_a_solution_name_the_parts(build, words):
         d.run(0.1)
 
 
+@pytest.mark.parametrize(
+    ("equation", "start", "solution"),
+    [
+        ("y*y = x + 1", 3.0, lambda x: math.sqrt(x + 1)),  # at 0 its slope is zero
+        ("y*y*y - 3*y = x", 3.0, lambda x: 2 * math.cosh(math.acosh(x / 2) / 3)),  # a valley lies on the way from 0
+        ("1/y = x", 2.0, lambda x: 1 / x),  # at 0 it is no number
+    ],
+)
+def test_a_loop_is_solved_where_newton_from_zero_ends_nowhere(equation, start, solution):
+    """The cubic by its closed form for x > 2 (Cardano)."""
+    d = pendel.Drive("Ode")
+    d.set("tolerance", "1e-9")
+    lines = OwnEquations(states=(f"x = {start}",), unknowns=("y: 1",), equations=("der(x) = -y/(10 s)", equation))
+    d.add("own", "X", own=lines)
+    run = d.run(1.0)
+    x, y = run["x.x"].y, run["x.y"].y
+    np.testing.assert_allclose(y, [solution(each) for each in x], rtol=1e-9)
+    slope = scipy.integrate.solve_ivp(lambda t, x: [-solution(x[0]) / 10], (0, 1), [start], rtol=1e-11, atol=1e-12)
+    assert x[-1] == pytest.approx(slope.y[0, -1], rel=1e-8)
+
+
 def test_a_solution_that_runs_away_says_which_part_and_when():
     d = pendel.Drive("Away")
     d.add("own", "Avalanche", own=OwnEquations(states=("x = 1",), equations=("der(x) = x*x/(1 s)",)))

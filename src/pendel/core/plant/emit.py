@@ -121,12 +121,12 @@ static double pd_norm(const double *r)
     return sum;
 }
 
-/* Newton with partial pivoting; a step that does not improve is halved. Not-a-number tells that there is no solution.
-*/ void pd_solve_loops(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
-double *z) {
-    double *kept = (double *)h + FIRST, r[COUNT], a[COUNT * COUNT], step[COUNT], trial[COUNT], size;
+/* Newton with partial pivoting, from z on; a step that does not improve is halved. Tells whether it came to an end. */
+static int pd_newton(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+                     double *z)
+{
+    double r[COUNT], a[COUNT * COUNT], step[COUNT], trial[COUNT], size;
     int i, j, k, round, halving;
-    for (i = 0; i < COUNT; i++) z[i] = kept[i] == kept[i] ? kept[i] : 0;
     pd_residuals(t, x, u, s, p, h, z, r, a);
     size = pd_norm(r);
     for (round = 0; round < MOST; round++) {
@@ -138,8 +138,11 @@ double *z) {
             if (best != k) {
                 double swap = step[k];
                 step[k] = step[best]; step[best] = swap;
-                for (j = 0; j < COUNT; j++) { swap = a[k + j * COUNT]; a[k + j * COUNT] = a[best + j * COUNT]; a[best
-                + j * COUNT] = swap; }
+                for (j = 0; j < COUNT; j++) {
+                    swap = a[k + j * COUNT];
+                    a[k + j * COUNT] = a[best + j * COUNT];
+                    a[best + j * COUNT] = swap;
+                }
             }
             for (i = k + 1; i < COUNT; i++) {
                 double f = a[i + k * COUNT] / a[k + k * COUNT];
@@ -161,13 +164,31 @@ double *z) {
         for (i = 0; i < COUNT; i++) {
             largest = fmax(largest, fabs(trial[i] - z[i]) / (1e-9 + fabs(trial[i])));
             z[i] = trial[i];
+            if (!(fabs(z[i]) < HUGE_VAL)) return 0;   /* a slope was zero */
         }
         /* Rounding may keep a badly conditioned loop from the last digits: it is done when it stands still. */
-        if (largest < 1e-11 || (round > 2 && largest < 1e-7 && size > 0.25 * before)) break;
-        if (!(size == size)) break;
+        if (largest < 1e-11 || (round > 2 && largest < 1e-7 && size > 0.25 * before)) return 1;
+        if (!(size == size)) return 0;
     }
-    if (round == MOST) for (i = 0; i < COUNT; i++) z[i] = 0.0 / 0.0;
-    for (i = 0; i < COUNT; i++) kept[i] = z[i];
+    return 0;
+}
+
+/* From the last solution, or 0; where none is found from there, as slopes vanish or the way leads into a valley of the
+ * residuals, from other places, but not again before one was found. Not-a-number tells that there is no solution. */
+void pd_solve_loops(double t, const double *x, const double *u, const double *s, const double *p, const double *h,
+                    double *z)
+{
+    static const double from[] = { 1, -1, 1e3, -1e3 };
+    double *kept = (double *)h + FIRST;
+    int i, solved, attempt, failed = kept[0] == HUGE_VAL;
+    for (i = 0; i < COUNT; i++) z[i] = !failed && kept[i] == kept[i] ? kept[i] : 0;
+    solved = pd_newton(t, x, u, s, p, h, z);
+    for (attempt = 0; !solved && !failed && attempt < (int)(sizeof from / sizeof *from); attempt++) {
+        for (i = 0; i < COUNT; i++) z[i] = from[attempt];
+        solved = pd_newton(t, x, u, s, p, h, z);
+    }
+    for (i = 0; i < COUNT; i++) kept[i] = solved ? z[i] : HUGE_VAL;
+    if (!solved) for (i = 0; i < COUNT; i++) z[i] = 0.0 / 0.0;
 }
 """
 
