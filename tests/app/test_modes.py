@@ -115,6 +115,14 @@ def test_loops_are_judged_where_the_drive_turns(window, tmp_path):
     assert until(lambda: page.proposed is not None and page.proposed.margins.phase > 50)
     window.session.do(pendel.core.drive.commands.set_setting(window.session.drive, "until", "20 ms"))
     assert until(lambda: "turns twice" in page.problem.text())
+    # Without the machine nothing turns: the choice stays, as undo brings the machine back.
+    drive = window.session.drive
+    machine = next(key for key, card in drive.cards.items() if card.kind == "pmsm_tables")
+    window.session.do(pendel.core.drive.commands.remove_cards(drive, [machine]))
+    assert until(lambda: not window.session.judging and page.problem.text())
+    assert page.where.currentText() == "judged in steady rotation" and not page.now
+    window.session.undo.undo()
+    assert until(lambda: "turns twice" in page.problem.text())
     page.where.setCurrentIndex(0)
     page.where.activated.emit(0)
     assert until(lambda: page.standings and "at rest" in page.facts.text())

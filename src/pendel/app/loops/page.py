@@ -263,9 +263,9 @@ class LoopsPage(Page):
         self.study()
 
     def _offer_places(self) -> None:
-        """Where the loops of this drive can be judged."""
+        """Where the loops of this drive can be judged; a choice stays while what it needs is off the sheet."""
         turns = tells_an_angle(self.session.drive)
-        offered = [at for at in JudgedAt if turns or at is not JudgedAt.STEADY]
+        offered = [at for at in JudgedAt if turns or at is not JudgedAt.STEADY or at is self.session.judge_at]
         if [self.where.itemData(k) for k in range(self.where.count())] != offered:
             self.where.clear()
             for at in offered:
