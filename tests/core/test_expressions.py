@@ -1,7 +1,8 @@
 import math
+import re
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import pendel
@@ -89,9 +90,26 @@ def test_renaming_touches_names_only():
     assert renamed("2*R + R_a/R", "R", "R_1") == "2*R_1 + R_a/R_1"
 
 
-@given(st.floats(min_value=-1e6, max_value=1e6, allow_nan=False).filter(lambda v: v == 0 or abs(v) > 1e-3))
-def test_printed_figures_read_back(value):
-    assert value_in_field(figure(value, "A", 6), "A", NAMES) == pytest.approx(value, rel=1e-4, abs=1e-12)
+SIZES = st.floats(-14, 11).map(lambda power: 10.0**power)
+
+
+@given(
+    SIZES,
+    st.sampled_from([1.0, -1.0]),
+    st.integers(3, 9),
+    st.sampled_from(["A", "V", "F", "s", "m", "rpm", "deg", "", "N·m"]),
+)
+@example(0.9996, 1.0, 3, "V")
+@example(999.996e3, -1.0, 5, "Hz")
+@example(12345678.0, 1.0, 4, "")
+def test_figures_read_back_to_their_digits_and_are_below_a_thousand_of_their_unit(size, sign, digits, unit):
+    text = figure(sign * size, unit, digits)
+    assert value_in_field(text, unit, NAMES) == pytest.approx(sign * size, rel=0.51 * 10.0 ** (1 - digits))
+    number, _, shown = text.replace("\u2009", "").partition(" ")
+    figures = re.sub("[^0-9]", "", number.partition("e")[0]).lstrip("0")
+    assert len(figures) <= max(digits, 8)  # whole numbers are written out up to ten millions
+    if unit in ("A", "V", "F", "Hz") and 1e-12 <= size < 1e8:
+        assert 1 <= abs(float(number.replace("\u2212", "-"))) < 1000 or shown.startswith("M"), text
 
 
 def test_a_remark_behind_a_value_is_kept_and_counts_for_nothing():

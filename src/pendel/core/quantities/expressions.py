@@ -87,10 +87,11 @@ class Token:
     kind: str
     text: str
     start: int
+    end: int
 
 
 TOKEN = re.compile(
-    r"(?P<number>(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?)"
+    r"(?P<number>(\d+\.?\d*|\.\d+)([eE][+\-−]?\d+)?)"
     r"|(?P<name>°C?|%|[^\W\d²³][^\W²³]*(\.[^\W\d²³][^\W²³]*)*)"
     r"|(?P<op>[-+*/^(),=·−×²³])"
     r"|(?P<space>[\s\u2009\u202f]+|\#[^\n]*)"
@@ -127,13 +128,14 @@ def tokens(text: str) -> list[Token]:
             raise SyntaxProblem(text, at, f"“{text[at]}” has no place here")
         if match.lastgroup != "space" and match.group("space") is None:
             kind = "number" if match.group("number") else "name" if match.group("name") else "op"
-            tokens.append(Token(kind, {"·": "*", "−": "-", "×": "*"}.get(match.group(), match.group()), at))
+            shown = {"·": "*", "×": "*"}.get(match.group(), match.group().replace("−", "-"))
+            tokens.append(Token(kind, shown, at, match.end()))
         at = match.end()
     # Thin-spaced thousands, as Pendel prints them, read back as one number.
     joined: list[Token] = []
     for token in tokens:
         last = joined[-1] if joined else None
-        gap = text[last.start + len(last.text) : token.start] if last else ""
+        gap = text[last.end : token.start] if last else ""
         if (
             last
             and last.kind == token.kind == "number"
@@ -141,7 +143,7 @@ def tokens(text: str) -> list[Token]:
             and gap in ("\u2009", "\u202f", " ")
             and re.match(r"\d{3}(\D|$)", token.text)
         ):
-            joined[-1] = Token("number", last.text + token.text, last.start)
+            joined[-1] = Token("number", last.text + token.text, last.start, token.end)
         else:
             joined.append(token)
     return joined

@@ -178,18 +178,22 @@ def number_text(value: float, digits: int = 4) -> str:
         whole, dot, rest = text.lstrip("-").partition(".")
         whole = re.sub(r"(?<=\d)(?=(\d{3})+$)", THIN, whole) if len(whole) > 4 else whole
         return (MINUS if text.startswith("-") and (whole != "0" or rest) else "") + whole + dot + rest
-    return f"{value:.{digits - 1}g}".replace("-", MINUS)
+    mantissa, _, power = f"{value:.{digits - 1}e}".partition("e")
+    if "." in mantissa:
+        mantissa = mantissa.rstrip("0").rstrip(".")
+    return f"{mantissa}e{int(power)}".replace("-", MINUS)
 
 
 SCALED = {"V", "A", "W", "Ω", "s", "H", "F", "Hz", "J", "m"}
-STEPS = ((1e6, "M"), (1e3, "k"), (1.0, ""), (1e-3, "m"), (1e-6, "µ"), (1e-9, "n"))
+STEPS = ((1e6, "M"), (1e3, "k"), (1.0, ""), (1e-3, "m"), (1e-6, "µ"), (1e-9, "n"), (1e-12, "p"))
 
 
 def figure(value: float, unit_text: str, digits: int = 4) -> str:
     """``value`` (SI) as a figure in ``unit_text``, with a prefix where the unit is a plain SI one."""
     if unit_text in SCALED and value and math.isfinite(value):
+        shown = float(f"{abs(value):.{digits - 1}e}")  # 999.96 V are 1 kV where three digits are shown
         for step, prefix in STEPS:
-            if abs(value) >= step * 0.99995 and not (unit_text in ("s", "m") and step > 1):
+            if shown >= step and not (unit_text in ("s", "m") and step > 1):
                 return f"{number_text(value / step, digits)} {prefix}{unit_text}"
     factor, _ = unit(unit_text)
     return f"{number_text(value / factor, digits)} {unit_text}".rstrip()
