@@ -275,6 +275,23 @@ def test_loops_of_the_drive_before_are_not_those_of_this_one(window):
     assert [len(each) for each in taken] == [4], "what was judged of the drive before was given up"
 
 
+def test_a_row_of_the_spine_that_is_of_a_moment_before_selects_nothing(window):
+    """Rows follow a change a little later; one that is clicked meanwhile may be of a card that is gone."""
+    session = opened(window, "haul_drive")
+    judged(window)
+    window.show_page("Drive")
+    spine = window.drive_page.spine
+    spine.refresh()
+    rows = [spine.loop_box.itemAt(n).widget() for n in range(spine.loop_box.count())]
+    station = spine.stations["haul_machine"]
+    session.do(commands.remove_cards(session.drive, ["current_regulator", "haul_machine"]))
+    for clicked in (station, rows[0]):
+        QTest.mouseClick(clicked, Qt.MouseButton.LeftButton)
+        assert session.selection == []
+    settle()
+    window.session.undo.setClean()
+
+
 def test_an_induction_machine_stands_within_its_curve(window):
     """Torque over speed of the old haul drive: a machine on an inverter stays below the pull-out torque of its rated supply."""
     session = opened(window, "old_haul_drive")

@@ -242,8 +242,10 @@ class Session(QObject):
         return kinds_of_cards
 
     def select(self, cards: list[str], wire: str = "") -> None:
-        """Select cards, or a wire; the sheet they are on opens."""
-        if cards and cards[0] in self.drive.cards:
+        """Select cards, or a wire; the sheet they are on opens. What is shown may be of a moment before: cards that are
+        gone meanwhile are passed over."""
+        cards = [card for card in cards if card in self.drive.cards]
+        if cards:
             self.enter(self.drive.cards[cards[0]].inside)
         elif wire in self.drive.wires and wire not in wires_on(self.drive, self.inside):
             self.enter(sheet_of(self.drive, self.drive.wires[wire]))
