@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import casadi as ca
 import numpy as np
 import pytest
 
 import pendel
 from pendel.core.catalogue.declare import Block
 from pendel.core.catalogue.index import kinds
-from pendel.core.controllers.symbolic import LinearBlock, linear_block
+from pendel.core.controllers.symbolic import LinearBlock, hats, linear_block
 from pendel.core.drive import commands
-from pendel.core.drive.document import Drive
+from pendel.core.drive.document import Drive, OwnEquations
 from pendel.core.drive.examples import DEMO
 from pendel.core.drive.file import load
 from pendel.core.plant.program import RunSettings
@@ -101,6 +102,68 @@ def test_a_blocks_linear_form_is_what_small_changes_do(kind_id, choices):
         expected = steps_of(form, column, count)
         np.testing.assert_allclose(expected, seen, rtol=1e-3, atol=1e-3 * max(1e-2, float(np.max(np.abs(seen)))))
     assert not form.limited or kind_id.startswith("pll_1")
+
+
+WITHOUT_A_FORM_AT_REST = {"pll_1", "pll_3", "speed_estimator", "emf_observer"}
+"""Where nothing turns there is no angle to follow."""
+
+
+@pytest.mark.parametrize(
+    ("kind_id", "choices"), cases(), ids=lambda x: "-".join(x.values()) if isinstance(x, dict) else x
+)
+def test_at_rest_a_blocks_linear_form_is_what_it_does_when_it_sets_out(kind_id, choices):
+    """All inputs and all memory zero, where many a block is at a kink, such as the end of a table: the slope is that of
+    setting out forward, which a loop at rest is judged by."""
+    kind = kinds()[kind_id]
+    if kind_id in WITHOUT_A_FORM_AT_REST or choices in ({"what": "rms"}, {"scheme": "block"}):
+        pytest.skip("it has no slope there")
+    levels = {port.name: 0.0 for port in kind.ports if port.link is Link.SIGNAL_IN}
+    document = fed(kind, choices, levels)
+    (block,) = (b for b in prepare(document).deck.blocks if b.name == "under_test")
+    form, before = linear_block(block, TICK, levels), answer(document, block.outputs)
+    for column, name in enumerate(block.inputs):
+        seen = (answer(fed(kind, choices, levels, name), block.outputs) - before) / NUDGE
+        expected = steps_of(form, column, AFTER)
+        if kind_id == "three_phase_modulator":  # a load does not see what all phases have in common
+            seen, expected = (x - np.roll(x, 1, axis=0) for x in (seen, expected))
+        np.testing.assert_allclose(expected, seen, rtol=1e-3, atol=1e-3 * max(1e-2, float(np.max(np.abs(expected)))))
+
+
+@pytest.mark.parametrize("axis", [[0.0, 1.0], [0.0, 1.0, 3.0], [-1.0, 0.0, 2.0, 5.0]])
+def test_the_slope_of_a_table_is_that_of_its_lines(axis):
+    """Between points; at a point the mean of both sides; at an end that of the inside; beyond, none."""
+    points, heights = np.array(axis), np.array([0.3, 2.0, 1.5, 4.0])[: len(axis)]
+    x = ca.SX.sym("x")
+    table = ca.mtimes(hats(x, points).T, ca.DM(heights))
+    value, slope = ca.Function("value", [x], [table]), ca.Function("slope", [x], [ca.jacobian(table, x)])
+    inside = np.diff(heights) / np.diff(points)
+    for at in np.linspace(points[0] - 1, points[-1] + 1, 41):
+        assert float(value(at)) == pytest.approx(np.interp(at, points, heights), abs=1e-12)
+    for k, at in enumerate(points):
+        around = inside[max(0, k - 1) : k + 1]
+        assert float(slope(at)) == pytest.approx(np.mean(around))
+    for k, middle in enumerate(points[:-1] + np.diff(points) / 2):
+        assert float(slope(middle)) == pytest.approx(inside[k])
+    assert float(slope(points[0] - 0.1)) == float(slope(points[-1] + 0.1)) == 0
+
+
+@pytest.mark.parametrize(
+    ("formula", "slope"),
+    [
+        ("maximum(x, 0.0)", 1),
+        ("minimum(x, 0.0)", 1),
+        ("absolute(x)", 1),
+        ("maximum(absolute(x), 1.0)", 0),
+        ("x + absolute(x)", 2),
+    ],
+)
+def test_an_own_block_at_its_kink_has_the_slope_of_a_side_and_not_of_the_middle(formula, slope):
+    drive = pendel.Drive("Bench")
+    drive.add("own_block", "Own", own=OwnEquations(("x: in", "out: out"), (), (), (), (f"out = {formula}",)))
+    source = drive.add("constant", "Level", value="0")
+    drive.connect(f"{source}.out", "own.x")
+    (block,) = (b for b in prepare(drive.document).deck.blocks if b.name == "own")
+    assert linear_block(block, TICK).H[0, 0] == slope
 
 
 def block_of(kind: str, **values: str):

@@ -25,11 +25,15 @@ PAST = 1e-9
 
 def hats(x: ca.SX, axis: np.ndarray) -> ca.SX:
     """The share of each point of an axis at ``x``: 1 there, straight to 0 at its neighbours, level beyond the
-    ends."""
-    within = ca.fmin(ca.fmax(x, float(axis[0])), float(axis[-1]))
+    ends. At a point the slope is the mean of both sides; at an end, where a drive at rest often is, that of the
+    inside, as between limits."""
+    first, last = float(axis[0]), float(axis[-1])
+    within = ca.if_else(x < first, first, ca.if_else(x > last, last, x))
     rises = [(within - a) / (b - a) for a, b in zip(axis[:-1], axis[1:])]
-    ups, downs = [ca.SX(1.0), *rises], [*(1.0 - r for r in rises), ca.SX(1.0)]
-    return stacked(*(ca.fmax(0.0, ca.fmin(up, down)) for up, down in zip(ups, downs)))
+    # A side that an end bounds is never below zero.
+    ups = [rises[0], *(ca.fmax(0.0, r) for r in rises[1:])]
+    downs = [*(ca.fmax(0.0, 1.0 - r) for r in rises[:-1]), 1.0 - rises[-1]]
+    return stacked(downs[0], *(ca.fmin(up, down) for up, down in zip(ups[:-1], downs[1:])), ups[-1])
 
 
 @dataclass(frozen=True)
@@ -161,13 +165,14 @@ class Symbols:
         if name in ("saturate", "floor"):
             return values[0]
         functions: dict[str, Callable[..., ca.SX]] = {
-            "absolute": ca.fabs,
+            "absolute": lambda x: ca.if_else(x < 0, -x, x),  # at rest the slope is that of going forward, and not 0
             "sqrt": ca.sqrt,
             "atan2": ca.atan2,
             "sin": ca.sin,
             "cos": ca.cos,
-            "minimum": ca.fmin,
-            "maximum": ca.fmax,
+            # Of two that are equal, as at rest, the first counts: half of each would be a slope that neither has.
+            "minimum": lambda a, b: ca.if_else(a <= b, a, b),
+            "maximum": lambda a, b: ca.if_else(a >= b, a, b),
         }
         return functions[name](*values)
 
