@@ -223,3 +223,27 @@ def test_a_loop_with_a_window_has_the_margin_of_its_factors(kind, periods):
     factor = z**-periods if kind == "delay" else np.mean(z[:, None] ** -np.arange(periods), axis=1)
     plain, whole = (judged(w).response(omega / (2 * np.pi)) for w in (False, True))
     np.testing.assert_allclose(whole.ravel(), (plain.ravel() * factor), rtol=2e-4)
+
+
+@pytest.mark.parametrize("delay", [0.0, 20e-6, 130e-6, 2.01e-3, 5.12e-3, 10e-3])
+def test_a_sensors_delay_of_any_length_is_its_definition(delay):
+    """Between two samples it is straight; beyond 256 samples it is a chain of lags, and was an exception."""
+    tick = 20e-6
+    drive = pendel.Drive(document=load(DEMO))
+    drive.set("tick", f"{tick} s")
+    drive.set("current_sensor.delay", f"{delay} s")
+    (block,) = (b for b in prepare(drive.document).deck.blocks if b.name == "current_sensor")
+    f = np.array([1.0, 20.0, 200.0])
+    z = np.exp(2j * np.pi * f * tick)
+    whole, part = divmod(delay / tick, 1.0)
+    column, row = block.inputs.index("measured"), block.outputs.index("value")
+    seen = linear_block(block, tick).response(z)[:, row, column]
+    np.testing.assert_allclose(seen, z**-whole * ((1 - part) + part / z), atol=1e-9 if delay < 5e-3 else 5e-3)
+    current = next(loop for loop in drive.judge() if loop.regulator == "current_pi")
+    plain = pendel.Drive(document=load(DEMO))
+    plain.set("tick", f"{tick} s")
+    before = next(loop for loop in plain.judge() if loop.regulator == "current_pi")
+    # The delay turns by its angle at the crossover, which it leaves where it is.
+    assert current.crossover == pytest.approx(before.crossover, rel=1e-3)
+    turned = (before.phase_margin - current.phase_margin - 360 * before.crossover * delay) % 360
+    assert min(turned, 360 - turned) < 1.0
